@@ -1,0 +1,464 @@
+//! The journal of a change (`veritum.journal/1`): our own file, readable without Veritum.
+//!
+//! A record is a line: the length of its JSON in eight hexadecimal digits, the first eight bytes of the JSON's BLAKE3
+//! digest in sixteen, the JSON. Records are only ever added, each made durable before what it announces begins. A torn
+//! last record is as if it had never been written; anything wrong before the last is damage.
+
+use std::io;
+use std::os::fd::{AsFd, OwnedFd};
+
+use serde::{Deserialize, Serialize};
+
+use crate::model::{Area, Digest, Identity, Instant, SystemPath};
+use crate::plan::{Action, KeptFolder, Outcome};
+use crate::target::{Dir, read_to_limit};
+
+/// The format's name; a journal of any other is refused before anything is written.
+pub(super) const FORMAT: &str = "veritum.journal/1";
+const NAME: &[u8] = b"journal";
+/// Journals over this size are refused: a change of 100,000 actions has a third of it.
+const MAX_JOURNAL: u64 = 256 << 20;
+/// Length, space, checksum, space.
+const HEAD: usize = 8 + 1 + 16 + 1;
+
+/// Why a journal cannot be used.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum JournalError {
+    /// It cannot be read or written.
+    #[error("it cannot be read or written")]
+    Io(#[from] io::Error),
+    /// It is damaged before its end.
+    #[error("it is damaged: {0}")]
+    Damaged(String),
+    /// It was written by a newer Veritum.
+    #[error("it was written by a newer Veritum ({0})")]
+    Newer(String),
+}
+
+/// What a change is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum Verb {
+    /// It puts things right.
+    Repair,
+    /// It takes another change back.
+    Undo,
+}
+
+/// The first record.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Begin {
+    /// `veritum.journal/1`.
+    pub format: String,
+    /// The version of Veritum that writes it.
+    pub writer: String,
+    /// The change's number.
+    pub change: u64,
+    /// What it is for.
+    pub verb: Verb,
+    /// The area that it changes.
+    pub area: Area,
+    /// Which change it takes back.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub of: Option<u64>,
+    /// When it began.
+    pub started: jiff::Timestamp,
+    /// Names the run that made it: changes of one run are undone together.
+    pub run: String,
+}
+
+/// A folder whose modification time is put back afterwards.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ParentTime {
+    /// The folder.
+    pub place: SystemPath,
+    /// Its time before.
+    pub mtime: Instant,
+    /// In which kept folder what is displaced there goes.
+    pub keeps: KeptFolder,
+}
+
+/// A record.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "record", rename_all = "kebab-case")]
+pub enum Record {
+    /// A change begins.
+    Begin(Begin),
+    /// What a round is going to do.
+    Plan {
+        /// The round, from 1.
+        round: u32,
+        /// Its actions.
+        actions: Vec<Action>,
+        /// The folders that they are in.
+        parents: Vec<ParentTime>,
+    },
+    /// Everything is staged: from here on the round is finished rather than taken back.
+    Commit {
+        /// The round.
+        round: u32,
+        /// Which inodes were staged, by action.
+        staged: Vec<(u32, Identity)>,
+        /// Actions that were given up while staging, with the reason.
+        given_up: Vec<(u32, String)>,
+    },
+    /// The round is taken back after its commit record (the disk was full).
+    Back {
+        /// The round.
+        round: u32,
+    },
+    /// All of the round took effect.
+    Done {
+        /// The round.
+        round: u32,
+        /// What came of each action.
+        outcomes: Vec<Outcome>,
+    },
+    /// None of the round took effect.
+    TakenBack {
+        /// The round.
+        round: u32,
+        /// Why.
+        why: String,
+    },
+    /// The change has ended.
+    End {
+        /// When.
+        ended: jiff::Timestamp,
+        /// How many findings it answered.
+        answered: u64,
+        /// How many remain.
+        remaining: u64,
+    },
+}
+
+impl Record {
+    /// The record's kind as it is written.
+    #[must_use]
+    pub fn kind(&self) -> &'static str {
+        match self {
+            Self::Begin(_) => "begin",
+            Self::Plan { .. } => "plan",
+            Self::Commit { .. } => "commit",
+            Self::Back { .. } => "back",
+            Self::Done { .. } => "done",
+            Self::TakenBack { .. } => "taken-back",
+            Self::End { .. } => "end",
+        }
+    }
+}
+
+/// An open journal that is added to.
+#[derive(Debug)]
+pub(super) struct Journal {
+    dir: Dir,
+    file: OwnedFd,
+    good: u64,
+}
+
+impl Journal {
+    pub(super) fn create(dir: Dir) -> io::Result<Self> {
+        let file = dir.disk().create(dir.fd(), NAME)?;
+        dir.disk().sync(dir.fd())?;
+        Ok(Self { dir, file, good: 0 })
+    }
+
+    /// Opens a journal to go on with; what was torn at its end is cut off first.
+    pub(super) fn reopen(dir: Dir, log: &ChangeLog) -> io::Result<Self> {
+        let file = dir.disk().open_append(dir.fd(), NAME)?;
+        if log.torn {
+            dir.disk().truncate(file.as_fd(), log.good)?;
+            dir.disk().sync(file.as_fd())?;
+        }
+        Ok(Self { dir, file, good: log.good })
+    }
+
+    /// Adds a record and makes it durable.
+    pub(super) fn add(&mut self, record: &Record) -> io::Result<()> {
+        let line = encode(record)?;
+        let written =
+            self.dir.disk().write(self.file.as_fd(), &line).and_then(|()| self.dir.disk().sync(self.file.as_fd()));
+        if written.is_err() {
+            // Half a record must not stand before a later whole one.
+            let _ = self.dir.disk().truncate(self.file.as_fd(), self.good);
+        } else {
+            self.good += line.len() as u64;
+        }
+        written
+    }
+}
+
+fn checksum(json: &[u8]) -> String {
+    Digest::of(json).to_hex()[..16].to_owned()
+}
+
+pub(super) fn encode(record: &Record) -> io::Result<Vec<u8>> {
+    let json = serde_json::to_vec(record)?;
+    let mut line = format!("{:08x} {} ", json.len(), checksum(&json)).into_bytes();
+    line.extend_from_slice(&json);
+    line.push(b'\n');
+    Ok(line)
+}
+
+/// A change as its journal tells it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ChangeLog {
+    /// The first record.
+    pub begin: Begin,
+    /// The others.
+    pub records: Vec<Record>,
+    /// Bytes up to the end of the last whole record.
+    good: u64,
+    /// Whether something torn follows.
+    torn: bool,
+}
+
+/// One round as a journal tells it.
+#[derive(Debug, Clone, Copy)]
+pub struct RoundLog<'a> {
+    /// Its number.
+    pub round: u32,
+    /// Its actions.
+    pub actions: &'a [Action],
+    /// The folders that they are in.
+    pub parents: &'a [ParentTime],
+    /// What was staged, once it was committed.
+    pub staged: Option<&'a [(u32, Identity)]>,
+    /// What was given up while staging.
+    pub given_up: &'a [(u32, String)],
+    /// Whether it was on its way back.
+    pub back: bool,
+    /// What came of it, when it is done.
+    pub outcomes: Option<&'a [Outcome]>,
+    /// Why it was taken back, when it was.
+    pub taken_back: Option<&'a str>,
+}
+
+impl RoundLog<'_> {
+    /// Whether it is neither done nor taken back.
+    #[must_use]
+    pub fn is_open(&self) -> bool {
+        self.outcomes.is_none() && self.taken_back.is_none()
+    }
+}
+
+impl ChangeLog {
+    pub(super) fn read(dir: &Dir) -> Result<Option<Self>, JournalError> {
+        let file = match dir.disk().open_file(dir.fd(), NAME) {
+            Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(None),
+            other => other?,
+        };
+        Self::parse(&read_to_limit(dir.disk(), file.as_fd(), MAX_JOURNAL)?)
+    }
+
+    /// Reads a journal's bytes; none when not even the first record is whole.
+    ///
+    /// # Errors
+    /// When it is damaged before its end, or of a newer format.
+    pub fn parse(bytes: &[u8]) -> Result<Option<Self>, JournalError> {
+        let mut records = Vec::new();
+        let mut rest = bytes;
+        let mut good = 0u64;
+        while !rest.is_empty() {
+            match next(rest)? {
+                Some((record, length)) => {
+                    records.push(record);
+                    good += length as u64;
+                    rest = &rest[length..];
+                }
+                None => break,
+            }
+        }
+        let torn = !rest.is_empty();
+        let mut records = records.into_iter();
+        match records.next() {
+            None => Ok(None),
+            Some(Record::Begin(begin)) => Ok(Some(Self { begin, records: records.collect(), good, torn })),
+            Some(_) => Err(JournalError::Damaged("it does not begin with its first record".into())),
+        }
+    }
+
+    /// Its rounds, in order.
+    ///
+    /// # Errors
+    /// When the records contradict each other.
+    pub fn rounds(&self) -> Result<Vec<RoundLog<'_>>, JournalError> {
+        let mut rounds: Vec<RoundLog<'_>> = Vec::new();
+        for record in &self.records {
+            let number = match record {
+                Record::Begin(_) => return Err(JournalError::Damaged("it begins twice".into())),
+                Record::End { .. } => continue,
+                Record::Plan { round, actions, parents } => {
+                    if *round as usize != rounds.len() + 1 || rounds.last().is_some_and(RoundLog::is_open) {
+                        return Err(JournalError::Damaged(format!("round {round} begins out of order")));
+                    }
+                    rounds.push(RoundLog {
+                        round: *round,
+                        actions,
+                        parents,
+                        staged: None,
+                        given_up: &[],
+                        back: false,
+                        outcomes: None,
+                        taken_back: None,
+                    });
+                    continue;
+                }
+                Record::Commit { round, .. }
+                | Record::Back { round }
+                | Record::Done { round, .. }
+                | Record::TakenBack { round, .. } => *round,
+            };
+            let Some(last) = rounds.last_mut().filter(|r| r.round == number && r.is_open()) else {
+                return Err(JournalError::Damaged(format!("a record of round {number} stands out of order")));
+            };
+            match record {
+                Record::Commit { staged, given_up, .. } => {
+                    last.staged = Some(staged);
+                    last.given_up = given_up;
+                }
+                Record::Back { .. } => last.back = true,
+                Record::Done { outcomes, .. } => last.outcomes = Some(outcomes),
+                Record::TakenBack { why, .. } => last.taken_back = Some(why),
+                _ => {}
+            }
+        }
+        Ok(rounds)
+    }
+
+    /// How it ended: findings answered and remaining; none while it is unfinished.
+    #[must_use]
+    pub fn end(&self) -> Option<(jiff::Timestamp, u64, u64)> {
+        self.records.iter().find_map(|r| {
+            if let Record::End { ended, answered, remaining } = r {
+                Some((*ended, *answered, *remaining))
+            } else {
+                None
+            }
+        })
+    }
+}
+
+/// The next record and how many bytes it takes; none when what follows is torn.
+fn next(bytes: &[u8]) -> Result<Option<(Record, usize)>, JournalError> {
+    let damaged = |what: &str| Err(JournalError::Damaged(what.to_owned()));
+    let Some(head) = bytes.get(..HEAD) else { return Ok(None) };
+    let length = std::str::from_utf8(&head[..8]).ok().and_then(|h| usize::from_str_radix(h, 16).ok());
+    let Some(length) = length else { return last_or(bytes, "a record's length is none") };
+    let whole = HEAD + length + 1;
+    let Some(record) = bytes.get(..whole) else { return Ok(None) };
+    let json = &record[HEAD..HEAD + length];
+    if checksum(json).as_bytes() != &head[9..25] || head[8] != b' ' || head[25] != b' ' || record[whole - 1] != b'\n' {
+        return if bytes.len() == whole { Ok(None) } else { damaged("a record's checksum does not fit") };
+    }
+    match serde_json::from_slice::<Record>(json) {
+        Ok(Record::Begin(begin)) if begin.format != FORMAT => {
+            Err(JournalError::Newer(begin.format.chars().take(60).collect()))
+        }
+        Ok(record) => Ok(Some((record, whole))),
+        Err(e) => {
+            #[derive(Deserialize)]
+            struct Head {
+                format: String,
+            }
+            match serde_json::from_slice::<Head>(json) {
+                Ok(head) if head.format != FORMAT => Err(JournalError::Newer(head.format.chars().take(60).collect())),
+                _ => damaged(&format!("a record cannot be read ({e})")),
+            }
+        }
+    }
+}
+
+/// Garbage without a line end is what a cut leaves at the end; with more lines after it, it is damage.
+fn last_or(bytes: &[u8], what: &str) -> Result<Option<(Record, usize)>, JournalError> {
+    let lines = bytes.iter().filter(|b| **b == b'\n').count();
+    if lines == 0 { Ok(None) } else { Err(JournalError::Damaged(what.to_owned())) }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn begin() -> Record {
+        Record::Begin(Begin {
+            format: FORMAT.into(),
+            writer: "0.1.0".into(),
+            change: 1,
+            verb: Verb::Repair,
+            area: Area::Files,
+            of: None,
+            started: jiff::Timestamp::UNIX_EPOCH,
+            run: "r".into(),
+        })
+    }
+
+    fn sample() -> Vec<Vec<u8>> {
+        let plan = Record::Plan { round: 1, actions: vec![], parents: vec![] };
+        let commit = Record::Commit { round: 1, staged: vec![], given_up: vec![] };
+        let done = Record::Done { round: 1, outcomes: vec![] };
+        [begin(), plan, commit, done].iter().map(|r| encode(r).unwrap()).collect()
+    }
+
+    #[test]
+    fn a_journal_cut_anywhere_tells_of_its_whole_records() {
+        let lines = sample();
+        let bytes = lines.concat();
+        for cut in 0..=bytes.len() {
+            let whole = lines
+                .iter()
+                .scan(0, |sum, l| {
+                    *sum += l.len();
+                    Some(*sum)
+                })
+                .filter(|end| *end <= cut)
+                .count();
+            let log = ChangeLog::parse(&bytes[..cut]).unwrap_or_else(|e| panic!("cut at {cut}: {e}"));
+            assert_eq!(log.as_ref().map_or(0, |l| l.records.len() + 1), whole, "cut at {cut}");
+            if let Some(log) = log {
+                log.rounds().unwrap();
+            }
+        }
+    }
+
+    #[test]
+    fn damage_before_the_last_record_is_told_and_not_guessed_over() {
+        let mut bytes = sample().concat();
+        let middle = sample()[0].len() + 40;
+        bytes[middle] ^= 1;
+        assert!(matches!(ChangeLog::parse(&bytes), Err(JournalError::Damaged(_))));
+    }
+
+    #[test]
+    fn a_newer_journal_is_called_newer() {
+        let json = br#"{"record":"start","format":"veritum.journal/2"}"#;
+        let mut line = format!("{:08x} {} ", json.len(), checksum(json)).into_bytes();
+        line.extend_from_slice(json);
+        line.push(b'\n');
+        assert!(matches!(ChangeLog::parse(&line), Err(JournalError::Newer(f)) if f == "veritum.journal/2"));
+    }
+
+    #[test]
+    fn records_out_of_order_are_damage() {
+        let lines = [begin(), Record::Done { round: 1, outcomes: vec![] }].map(|r| encode(&r).unwrap()).concat();
+        assert!(ChangeLog::parse(&lines).unwrap().unwrap().rounds().is_err());
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn a_damaged_journal_never_ends_the_program(at in 0usize..2000, byte: u8, cut in 0usize..2000) {
+            let mut bytes = sample().concat();
+            let at = at % bytes.len();
+            bytes[at] = byte;
+            bytes.truncate(cut.max(1));
+            if let Ok(Some(log)) = ChangeLog::parse(&bytes) {
+                let _ = log.rounds();
+            }
+        }
+        #[test]
+        fn any_bytes_can_be_read_as_a_journal(bytes: Vec<u8>) {
+            let _ = ChangeLog::parse(&bytes);
+        }
+    }
+}

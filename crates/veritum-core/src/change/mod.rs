@@ -1,0 +1,94 @@
+//! The only room that writes to the machine: whole or not at all, undoable, recoverable after a cut at any point.
+//!
+//! ```text
+//! STATE/                 var/lib/veritum of the machine, or a folder that the operator names (0700)
+//!   lock                 held while something is changed
+//!   reserve              4 MiB, given up when the disk is full, so that a change can still be taken back
+//!   changes/N/journal    what change N is going to do, and did
+//!   kept/N/ROUND-INDEX   what change N displaced
+//! ```
+//!
+//! Order of one round: obstacles and room → *plan record* → stage beside the destinations → sync → *commit record* →
+//! exchange → sync → move what was displaced to the kept contents → sync → *done record*. Before the commit record an
+//! interruption means "none of it", after it "all of it"; [`recover`](recover::recover) brings about the one or the other.
+
+mod journal;
+mod keep;
+mod obstacles;
+pub mod recover;
+mod round;
+mod stage;
+mod state;
+mod swap;
+mod undo;
+
+pub use journal::{Begin, ChangeLog, JournalError, ParentTime, Record, RoundLog, Verb};
+pub use obstacles::Blocked;
+pub use recover::{Recovered, recover, unfinished};
+pub use round::{Desk, Locks, OpenChange, RoundReceipt};
+pub use state::{StateError, StateFolder};
+pub use undo::{Refusal, UndoPlan, latest_run, plan_undo, undone_changes};
+
+use std::io;
+
+use crate::model::SystemPath;
+use crate::store::StoreError;
+
+/// Why a change cannot be made, or not finished.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum ChangeError {
+    /// The state folder cannot be used.
+    #[error("the state folder cannot be used")]
+    State(#[from] StateError),
+    /// A journal cannot be read or written.
+    #[error("the journal of change {change} cannot be used")]
+    Journal {
+        /// Which change.
+        change: u64,
+        /// Why.
+        source: JournalError,
+    },
+    /// There is not enough room.
+    #[error("the disk of {place} lacks {} KiB", missing.div_ceil(1024))]
+    NoRoom {
+        /// A place on that disk.
+        place: SystemPath,
+        /// Bytes that are missing.
+        missing: u64,
+    },
+    /// The disk failed; nothing was changed.
+    #[error("the disk failed at {place}; everything was taken back")]
+    TakenBack {
+        /// Where.
+        place: SystemPath,
+        /// Why.
+        source: io::Error,
+    },
+    /// The disk failed, and what was begun could neither be finished nor be taken back now.
+    #[error("change {change} could not be finished")]
+    Unfinished {
+        /// Which change.
+        change: u64,
+        /// Why.
+        source: io::Error,
+    },
+    /// Another process changes the machine.
+    #[error("another Veritum works on this machine")]
+    Busy,
+    /// A package tool works on the machine.
+    #[error("a package tool works on this machine ({path} is locked)")]
+    PackageTool {
+        /// Its lock.
+        path: SystemPath,
+    },
+    /// An earlier change was interrupted.
+    #[error("change {0} was interrupted and is unfinished")]
+    Earlier(u64),
+    /// The source failed.
+    #[error("the store cannot give what is needed")]
+    Source(#[from] StoreError),
+    /// The observer said stop; nothing was changed.
+    #[error("stopped; everything was taken back")]
+    Stopped,
+}

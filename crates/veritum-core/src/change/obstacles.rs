@@ -1,0 +1,159 @@
+//! What stands in the way, found before anything is staged: named with its reason, never half-done.
+
+use std::collections::BTreeMap;
+use std::io;
+use std::os::fd::AsFd;
+
+use super::ChangeError;
+use super::round::Desk;
+use crate::model::{FileKind, SystemPath};
+use crate::plan::{Action, Deed, ItemKind};
+use crate::target::Dir;
+
+/// Inode flags of chattr(1): immutable, append-only.
+const IMMUTABLE: u32 = 0x10;
+const APPEND_ONLY: u32 = 0x20;
+/// Room asked for beyond what is written, in hundredths.
+const SPARE_PERCENT: u64 = 5;
+
+/// An action that something stands in the way of.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Blocked {
+    /// The action's number in its round's plan.
+    pub index: u32,
+    /// Where.
+    pub place: SystemPath,
+    /// What stands in the way.
+    pub why: String,
+    /// What to do about it.
+    pub next: Option<String>,
+}
+
+/// Takes out the actions that something stands in the way of.
+pub(super) fn sift(desk: &Desk<'_>, actions: Vec<Action>) -> (Vec<Action>, Vec<Blocked>) {
+    let mut free = Vec::new();
+    let mut blocked: Vec<Blocked> = Vec::new();
+    for action in actions {
+        match obstacle(desk, &action) {
+            Ok(None) => free.push(action),
+            Ok(Some((why, next))) => blocked.push(Blocked { index: action.index, place: action.place, why, next }),
+            Err(e) => {
+                blocked.push(Blocked { index: action.index, place: action.place, why: e.to_string(), next: None })
+            }
+        }
+    }
+    // A name of a file that is not put back cannot be made.
+    let lost: Vec<u32> = blocked.iter().map(|b| b.index).collect();
+    let hangs_on = |action: &Action| match &action.deed {
+        Deed::Put(items) => {
+            items.iter().any(|i| matches!(i.kind, ItemKind::NameOfAction { index, .. } if lost.contains(&index)))
+        }
+        _ => false,
+    };
+    let (hanging, free): (Vec<Action>, Vec<Action>) = free.into_iter().partition(hangs_on);
+    blocked.extend(hanging.into_iter().map(|a| Blocked {
+        index: a.index,
+        place: a.place,
+        why: "the file that it is a further name of is blocked".into(),
+        next: None,
+    }));
+    (free, blocked)
+}
+
+type Reason = Option<(String, Option<String>)>;
+
+fn obstacle(desk: &Desk<'_>, action: &Action) -> io::Result<Reason> {
+    let plain = |why: &str| Ok(Some((why.to_owned(), None)));
+    if let Some(reason) = desk.protection.reason(&action.place) {
+        return plain(&reason);
+    }
+    let Some(parent) = action.place.parent() else { return plain("it is the root folder") };
+    let dir = match desk.machine.dir(&parent) {
+        Ok(dir) => dir,
+        Err(_) => return plain("the folder that it is in cannot be opened without following a link"),
+    };
+    if desk.machine.extent().judge(&dir)?.is_err() {
+        return plain("another file system is mounted there");
+    }
+    if dir.disk().room(dir.fd())?.read_only {
+        return plain("its file system is mounted read-only");
+    }
+    if let Some(word) = flag_word(&dir) {
+        return Ok(Some((
+            format!("its folder is {word}"),
+            Some(format!("chattr -i -a {}", crate::model::quoted(parent.as_bytes()))),
+        )));
+    }
+    let Some(stat) = dir.look(action.place.name())? else { return Ok(None) };
+    if dir.disk().mount_of_name(dir.fd(), action.place.name())? != dir.disk().mount_of(dir.fd())? {
+        return plain("something is mounted on it");
+    }
+    let open = match stat.kind {
+        FileKind::File => dir.disk().open_file(dir.fd(), action.place.name()).ok(),
+        FileKind::Folder => dir.disk().open_dir(dir.fd(), action.place.name()).ok(),
+        _ => None,
+    };
+    if let Some(open) = open
+        && let Some(word) = desk.machine.disk().flags(open.as_fd())?.and_then(word_of)
+    {
+        return Ok(Some((
+            format!("it is {word}"),
+            Some(format!("chattr -i -a {}", crate::model::quoted(action.place.as_bytes()))),
+        )));
+    }
+    if matches!(action.deed, Deed::SetAside | Deed::Return { .. } | Deed::Put(_))
+        && stat.kind == FileKind::Folder
+        && desk.protection.guards_below(&action.place)
+    {
+        return plain("a protected place lies below it");
+    }
+    Ok(None)
+}
+
+fn flag_word(dir: &Dir) -> Option<&'static str> {
+    dir.disk().flags(dir.fd()).ok().flatten().and_then(word_of)
+}
+
+fn word_of(flags: u32) -> Option<&'static str> {
+    if flags & IMMUTABLE != 0 {
+        Some("marked immutable")
+    } else if flags & APPEND_ONLY != 0 {
+        Some("marked append-only")
+    } else {
+        None
+    }
+}
+
+/// Refuses a round for which a file system has not enough room.
+pub(super) fn require_room(desk: &Desk<'_>, actions: &[Action]) -> Result<(), ChangeError> {
+    let mut needs: BTreeMap<u64, (SystemPath, Dir, u64, u64)> = BTreeMap::new();
+    for action in actions {
+        let (Deed::Put(items), Some(parent)) = (&action.deed, action.place.parent()) else { continue };
+        let open = || -> io::Result<(Dir, u64, u64)> {
+            let dir = desk.machine.dir(&parent)?;
+            Ok((dir.clone(), dir.look_self()?.id.dev, dir.disk().room(dir.fd())?.block))
+        };
+        let (dir, device, block) = open().map_err(|source| ChangeError::TakenBack { place: parent.clone(), source })?;
+        let need = needs.entry(device).or_insert((parent, dir, 0, 0));
+        for item in items {
+            need.3 += 1;
+            need.2 += match item.kind {
+                ItemKind::File { size, .. } => size.div_ceil(block) * block,
+                ItemKind::Folder => block,
+                _ => 0,
+            };
+        }
+    }
+    for (place, dir, bytes, inodes) in needs.into_values() {
+        let room =
+            dir.disk().room(dir.fd()).map_err(|source| ChangeError::TakenBack { place: place.clone(), source })?;
+        let bytes = bytes + bytes * SPARE_PERCENT / 100;
+        if bytes > room.bytes {
+            return Err(ChangeError::NoRoom { place, missing: bytes - room.bytes });
+        }
+        if inodes + inodes * SPARE_PERCENT / 100 > room.inodes {
+            return Err(ChangeError::NoRoom { place, missing: room.block });
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,88 @@
+//! After a cut: finishing what was committed, taking back what was not. Harmless when done twice.
+
+use super::journal::{ChangeLog, Journal, Record};
+use super::round::Desk;
+use super::swap::{Committed, backward, forward};
+use super::{ChangeError, JournalError};
+use crate::event::Event;
+use crate::target::Machine;
+
+use super::state::StateFolder;
+
+/// What recovery did with a change.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Recovered {
+    /// Its last round had been committed and was finished.
+    Finished,
+    /// Its last round had not been committed and was taken back.
+    TakenBack,
+    /// All its rounds were whole; only its last record was missing.
+    Closed,
+}
+
+/// The changes that were interrupted, in order.
+///
+/// # Errors
+/// When a journal cannot be read: then nobody can say, and nothing may be written.
+pub fn unfinished(machine: &Machine, state: &StateFolder) -> Result<Vec<u64>, ChangeError> {
+    let mut open = Vec::new();
+    for number in state.changes(machine)? {
+        let log = state.change(machine, number).map_err(|source| ChangeError::Journal { change: number, source })?;
+        // A folder without a whole first record: cut before anything was announced, so nothing was done.
+        if log.is_some_and(|log| log.end().is_none()) {
+            open.push(number);
+        }
+    }
+    Ok(open)
+}
+
+/// Finishes or takes back the last round of a change. The caller holds the locks.
+///
+/// # Errors
+/// When the journal is damaged, or the disk fails again.
+pub fn recover(desk: Desk<'_>, number: u64, now: jiff::Timestamp) -> Result<Option<Recovered>, ChangeError> {
+    let at = |source| ChangeError::Journal { change: number, source };
+    let Some(log) = desk.state.change(desk.machine, number).map_err(at)? else { return Ok(None) };
+    if log.end().is_some() {
+        return Ok(None);
+    }
+    let io = |source: std::io::Error| at(JournalError::Io(source));
+    let dir = desk.state.sub(desk.machine, &format!("changes/{number}")).map_err(io)?;
+    let mut journal = Journal::reopen(dir, &log).map_err(io)?;
+    let (recovered, record) = last_round(desk, number, &log)?;
+    let mut add = |record: &Record| -> Result<(), ChangeError> {
+        journal.add(record).map_err(io)?;
+        desk.observer.hear(Event::Recorded(record.kind()));
+        Ok(())
+    };
+    let mut answered = answered_by(&log);
+    if let Some(record) = record {
+        if let Record::Done { outcomes, .. } = &record {
+            answered += outcomes.iter().filter(|o| o.failed.is_none()).count() as u64;
+        }
+        add(&record)?;
+    }
+    add(&Record::End { ended: now, answered, remaining: 0 })?;
+    Ok(Some(recovered))
+}
+
+fn answered_by(log: &ChangeLog) -> u64 {
+    let done = log.records.iter().map(|r| match r {
+        Record::Done { outcomes, .. } => outcomes.iter().filter(|o| o.failed.is_none()).count(),
+        _ => 0,
+    });
+    done.sum::<usize>() as u64
+}
+
+fn last_round(desk: Desk<'_>, number: u64, log: &ChangeLog) -> Result<(Recovered, Option<Record>), ChangeError> {
+    let rounds = log.rounds().map_err(|source| ChangeError::Journal { change: number, source })?;
+    let Some(last) = rounds.last().filter(|r| r.is_open()) else { return Ok((Recovered::Closed, None)) };
+    let committed = Committed::from_log(number, last);
+    let unfinished = |source| ChangeError::Unfinished { change: number, source };
+    if last.staged.is_some() && !last.back {
+        let outcomes = forward(&desk, &committed).map_err(unfinished)?;
+        return Ok((Recovered::Finished, Some(Record::Done { round: last.round, outcomes })));
+    }
+    backward(&desk, &committed).map_err(unfinished)?;
+    Ok((Recovered::TakenBack, Some(Record::TakenBack { round: last.round, why: "it was interrupted".into() })))
+}

@@ -1,0 +1,273 @@
+//! Making a change: its rounds, each whole or not at all.
+
+use std::collections::{BTreeMap, HashMap};
+use std::io;
+
+use super::journal::{Begin, FORMAT, Journal, ParentTime, Record, Verb};
+use super::keep::folder_for;
+use super::obstacles::{self, Blocked};
+use super::stage::{StageError, Staging, stage};
+use super::state::StateFolder;
+use super::swap::{Committed, backward, forward};
+use super::{ChangeError, JournalError};
+use crate::event::{Event, Flow, Observer, Phase};
+use crate::model::{Area, Identity, SystemPath};
+use crate::plan::{Action, Deed, Item, ItemKind, Outcome};
+use crate::store::Contents;
+use crate::target::{Held, Machine, ProtectionPolicy, lock_exclusive};
+
+/// What changing needs: the machine, where the state lies, what must not be touched.
+#[derive(Clone, Copy)]
+pub struct Desk<'a> {
+    /// The machine.
+    pub machine: &'a Machine,
+    /// Its state folder.
+    pub state: &'a StateFolder,
+    /// What must not be altered.
+    pub protection: &'a dyn ProtectionPolicy,
+    /// Who is told.
+    pub observer: &'a dyn Observer,
+}
+
+/// Our own lock and the package tools', held together.
+#[derive(Debug)]
+#[must_use = "the locks are let go when this is dropped"]
+pub struct Locks {
+    _held: Vec<Held>,
+}
+
+impl Desk<'_> {
+    /// Takes our own lock, then the package tools'.
+    ///
+    /// # Errors
+    /// When somebody else works on the machine.
+    pub fn lock(&self, package_locks: &[SystemPath]) -> Result<Locks, ChangeError> {
+        use crate::target::LockError;
+        let own = lock_exclusive(self.state.dir(), b"lock").map_err(|e| match e {
+            LockError::Busy => ChangeError::Busy,
+            LockError::Io(source) => ChangeError::State(self.state.io()(source)),
+        })?;
+        let mut held = vec![own];
+        for path in package_locks {
+            // A lock file that is not there is not made: then no package tool has ever run here.
+            let Ok(real) = self.machine.resolve(path) else { continue };
+            let Some(dir) = real.parent().and_then(|p| self.machine.dir(&p).ok()) else { continue };
+            match lock_exclusive(&dir, real.name()) {
+                Ok(lock) => held.push(lock),
+                Err(LockError::Busy) => return Err(ChangeError::PackageTool { path: path.clone() }),
+                Err(LockError::Io(source)) => return Err(ChangeError::TakenBack { place: path.clone(), source }),
+            }
+        }
+        Ok(Locks { _held: held })
+    }
+}
+
+/// What came of a round.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct RoundReceipt {
+    /// The actions that were tried.
+    pub actions: Vec<Action>,
+    /// What came of each.
+    pub outcomes: Vec<Outcome>,
+    /// What something stood in the way of.
+    pub blocked: Vec<Blocked>,
+}
+
+/// A change that has begun. It must be ended, or recovery will find it unfinished.
+#[must_use = "end() must be called, or the change stays unfinished"]
+pub struct OpenChange<'a> {
+    desk: Desk<'a>,
+    number: u64,
+    journal: Journal,
+    rounds: u32,
+}
+
+impl<'a> OpenChange<'a> {
+    /// Begins a change under the next free number. The caller holds the locks.
+    ///
+    /// # Errors
+    /// When the state folder cannot be written.
+    pub fn begin(
+        desk: Desk<'a>,
+        verb: Verb,
+        area: Area,
+        of: Option<u64>,
+        run: &str,
+        now: jiff::Timestamp,
+    ) -> Result<Self, ChangeError> {
+        let number = desk.state.changes(desk.machine)?.last().copied().unwrap_or(0) + 1;
+        let at = |source: io::Error| ChangeError::Journal { change: number, source: JournalError::Io(source) };
+        let dir = desk.state.make_sub(desk.machine, &format!("changes/{number}")).map_err(at)?;
+        let mut change = Self { desk, number, journal: Journal::create(dir).map_err(at)?, rounds: 0 };
+        let begin = Begin {
+            format: FORMAT.into(),
+            writer: env!("CARGO_PKG_VERSION").into(),
+            change: number,
+            verb,
+            area,
+            of,
+            started: now,
+            run: run.to_owned(),
+        };
+        change.record(&Record::Begin(begin)).map_err(at)?;
+        Ok(change)
+    }
+
+    /// Its number.
+    #[must_use]
+    pub fn number(&self) -> u64 {
+        self.number
+    }
+
+    fn record(&mut self, record: &Record) -> io::Result<()> {
+        let added = match self.journal.add(record) {
+            Err(e) if e.kind() == io::ErrorKind::StorageFull => {
+                self.desk.state.spend_reserve();
+                self.journal.add(record)
+            }
+            other => other,
+        };
+        added.map(|()| {
+            self.desk.observer.hear(Event::Recorded(record.kind()));
+        })
+    }
+
+    /// Carries out one round.
+    ///
+    /// # Errors
+    /// When it was taken back, or could not be finished.
+    pub fn round(&mut self, actions: Vec<Action>, contents: &dyn Contents) -> Result<RoundReceipt, ChangeError> {
+        let (actions, blocked) = obstacles::sift(&self.desk, actions);
+        if actions.is_empty() {
+            return Ok(RoundReceipt { actions, outcomes: Vec::new(), blocked });
+        }
+        obstacles::require_room(&self.desk, &actions)?;
+        let place = actions[0].place.clone();
+        let parents =
+            self.parents(&actions).map_err(|source| ChangeError::TakenBack { place: place.clone(), source })?;
+        let round = self.rounds + 1;
+        let plan = Record::Plan { round, actions: actions.clone(), parents: parents.clone() };
+        self.record(&plan).map_err(|source| no_room_or(&actions, place.clone(), source))?;
+        self.rounds = round;
+        let mut committed = Committed {
+            change: self.number,
+            round,
+            actions: &actions,
+            parents: &parents,
+            staged: HashMap::new(),
+            given_up: HashMap::new(),
+            fresh: true,
+            ours: std::cell::RefCell::default(),
+        };
+        let commit = match self.stage_all(&mut committed, contents) {
+            Ok(commit) => commit,
+            Err(e) => return Err(self.take_back(&committed, e)),
+        };
+        if let Err(source) = self.record(&commit) {
+            return Err(self.take_back(&committed, no_room_or(&actions, place, source)));
+        }
+        let outcomes = match forward(&self.desk, &committed) {
+            Ok(outcomes) => outcomes,
+            Err(source) => {
+                if let Err(e) = self.record(&Record::Back { round }) {
+                    return Err(ChangeError::Unfinished { change: self.number, source: e });
+                }
+                let error = no_room_or(&actions, place, source);
+                return Err(self.take_back(&committed, error));
+            }
+        };
+        let done = Record::Done { round, outcomes: outcomes.clone() };
+        self.record(&done).map_err(|source| ChangeError::Unfinished { change: self.number, source })?;
+        Ok(RoundReceipt { actions, outcomes, blocked })
+    }
+
+    fn parents(&self, actions: &[Action]) -> io::Result<Vec<ParentTime>> {
+        let mut parents: BTreeMap<SystemPath, ParentTime> = BTreeMap::new();
+        for place in actions.iter().filter_map(|a| a.place.parent()) {
+            if !parents.contains_key(&place) {
+                let mtime = self.desk.machine.dir(&place)?.look_self()?.mtime;
+                let keeps = folder_for(&self.desk, &place)?;
+                parents.insert(place.clone(), ParentTime { place, mtime, keeps });
+            }
+        }
+        Ok(parents.into_values().collect())
+    }
+
+    fn stage_all(&self, committed: &mut Committed<'_>, contents: &dyn Contents) -> Result<Record, ChangeError> {
+        let actions = committed.actions;
+        let staging = Staging { change: self.number, round: committed.round, actions, contents };
+        let bytes = actions.iter().map(bytes_of).sum();
+        self.desk.observer.hear(Event::Begin { phase: Phase::Staging, items: actions.len() as u64, bytes });
+        let mut given_up: Vec<(u32, String)> = Vec::new();
+        for action in actions {
+            match stage(&self.desk, staging, action) {
+                Ok(Some(stat)) => {
+                    committed.staged.insert(action.index, stat.id);
+                    committed.ours.borrow_mut().insert(stat.id, stat.ctime);
+                }
+                Ok(None) => {}
+                Err(StageError::GivenUp(why)) => given_up.push((action.index, why)),
+                Err(StageError::Disk(source)) => return Err(no_room_or(actions, action.place.clone(), source)),
+            }
+            if self.desk.observer.hear(Event::Advance { items: 1, bytes: bytes_of(action) }) == Flow::Stop {
+                return Err(ChangeError::Stopped);
+            }
+        }
+        self.sync_file_systems(committed.parents)
+            .map_err(|source| no_room_or(actions, actions[0].place.clone(), source))?;
+        self.desk.observer.hear(Event::End);
+        committed.given_up = given_up.iter().cloned().collect();
+        let mut staged: Vec<(u32, Identity)> = committed.staged.iter().map(|(i, id)| (*i, *id)).collect();
+        staged.sort_by_key(|(index, _)| *index);
+        staged.retain(|(index, _)| !committed.given_up.contains_key(index));
+        Ok(Record::Commit { round: committed.round, staged, given_up })
+    }
+
+    fn sync_file_systems(&self, parents: &[ParentTime]) -> io::Result<()> {
+        let mut seen = Vec::new();
+        for parent in parents {
+            let dir = self.desk.machine.dir(&parent.place)?;
+            let device = dir.look_self()?.id.dev;
+            if !seen.contains(&device) {
+                seen.push(device);
+                dir.disk().sync_all(dir.fd())?;
+            }
+        }
+        Ok(())
+    }
+
+    fn take_back(&mut self, committed: &Committed<'_>, error: ChangeError) -> ChangeError {
+        if let Err(source) = backward(&self.desk, committed) {
+            return ChangeError::Unfinished { change: self.number, source };
+        }
+        let why = crate::model::error_chain(&error);
+        match self.record(&Record::TakenBack { round: committed.round, why }) {
+            Ok(()) => error,
+            Err(source) => ChangeError::Unfinished { change: self.number, source },
+        }
+    }
+
+    /// Ends the change.
+    ///
+    /// # Errors
+    /// When the last record cannot be written; the rounds stand all the same.
+    pub fn end(mut self, answered: u64, remaining: u64, now: jiff::Timestamp) -> Result<(), ChangeError> {
+        let number = self.number;
+        self.record(&Record::End { ended: now, answered, remaining })
+            .map_err(|source| ChangeError::Unfinished { change: number, source })
+    }
+}
+
+fn bytes_of(action: &Action) -> u64 {
+    let size = |item: &Item| if let ItemKind::File { size, .. } = item.kind { size } else { 0 };
+    if let Deed::Put(items) = &action.deed { items.iter().map(size).sum() } else { 0 }
+}
+
+/// A full disk is told as one, with how much is missing as far as the plan knows.
+fn no_room_or(actions: &[Action], place: SystemPath, source: io::Error) -> ChangeError {
+    if matches!(source.kind(), io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded) {
+        ChangeError::NoRoom { place, missing: actions.iter().map(bytes_of).sum::<u64>().max(4096) }
+    } else {
+        ChangeError::TakenBack { place, source }
+    }
+}

@@ -1,0 +1,234 @@
+//! Staging: what is to be put is made beside its destination, private until it is whole.
+
+use std::ffi::OsStr;
+use std::io;
+use std::os::fd::{AsFd, BorrowedFd};
+
+use super::keep::kept_dir;
+use super::round::Desk;
+use crate::model::{FileKind, Instant, Stat, SystemPath};
+use crate::plan::{Action, Deed, Item, ItemKind};
+use crate::store::{Contents, StoreError};
+use crate::target::{Dir, Exchange};
+
+/// The staged name of an action. No suffix that any daemon picks up.
+pub(super) fn staged_name(change: u64, round: u32, index: u32) -> Vec<u8> {
+    format!(".veritum-{change}-{round}-{index}").into_bytes()
+}
+
+/// Why something was not staged.
+pub(super) enum StageError {
+    /// Only this action is hit; the others go on.
+    GivenUp(String),
+    /// The disk failed: the round is taken back.
+    Disk(io::Error),
+}
+
+impl From<io::Error> for StageError {
+    fn from(error: io::Error) -> Self {
+        Self::Disk(error)
+    }
+}
+
+/// The round that is staged.
+#[derive(Clone, Copy)]
+pub(super) struct Staging<'a> {
+    pub(super) change: u64,
+    pub(super) round: u32,
+    pub(super) actions: &'a [Action],
+    pub(super) contents: &'a dyn Contents,
+}
+
+impl Staging<'_> {
+    fn place_of(&self, index: u32) -> Option<&SystemPath> {
+        self.actions.iter().find(|a| a.index == index).map(|a| &a.place)
+    }
+}
+
+/// Makes what an action puts; answers what it is, or none when nothing needs to be made.
+pub(super) fn stage(desk: &Desk<'_>, staging: Staging<'_>, action: &Action) -> Result<Option<Stat>, StageError> {
+    let parent = action.place.parent().unwrap_or_else(SystemPath::root);
+    let dir = desk.machine.dir(&parent)?;
+    let name = staged_name(staging.change, staging.round, action.index);
+    match &action.deed {
+        Deed::SetMeta { .. } | Deed::SetAside => return Ok(None),
+        Deed::Return { change: of, round: of_round, index, kept, folder, .. } => {
+            let from = kept_dir(desk, folder, *of)?;
+            let kept_name = super::keep::kept_name(*of_round, *index);
+            let there = from.look(&kept_name)?;
+            if there.is_none_or(|s| (s.id, s.size, s.mtime) != (kept.id, kept.size, kept.mtime)) {
+                return Err(StageError::GivenUp("what was kept is no longer there".into()));
+            }
+            from.disk().rename(from.fd(), &kept_name, dir.fd(), &name, Exchange::IntoNothing)?;
+            from.disk().sync(from.fd())?;
+        }
+        Deed::Put(items) => put(desk, &dir, &name, staging, action, items)?,
+    }
+    Ok(Some(dir.disk().look(dir.fd(), &name)?))
+}
+
+fn put(
+    desk: &Desk<'_>,
+    dir: &Dir,
+    name: &[u8],
+    staging: Staging<'_>,
+    action: &Action,
+    items: &[Item],
+) -> Result<(), StageError> {
+    let Some((first, rest)) = items.split_first() else {
+        return Err(StageError::GivenUp("nothing is to be put".into()));
+    };
+    let heir = action.before.filter(|b| b.kind == FileKind::File).map(|_| action.place.name());
+    make(desk, dir, name, staging, first, heir)?;
+    if first.kind != ItemKind::Folder {
+        return Ok(());
+    }
+    let top = desk.machine.wrap(dir.disk().open_dir(dir.fd(), name)?);
+    for item in rest {
+        let (above, name) = inside(desk, &top, &item.below)?;
+        if let ItemKind::NameOfItem { below } = &item.kind {
+            let (from, old) = inside(desk, &top, below)?;
+            above.disk().hard_link(from.fd(), old, above.fd(), name)?;
+        } else {
+            make(desk, &above, name, staging, item, None)?;
+        }
+    }
+    // Folders get their owner, mode and time last, the deepest first: until then nobody else can look in.
+    for item in items.iter().rev().filter(|i| i.kind == ItemKind::Folder) {
+        let (above, name) = if item.below.is_root() { (dir.clone(), name) } else { inside(desk, &top, &item.below)? };
+        let open = above.disk().open_dir(above.fd(), name)?;
+        dress(&above, name, Some(open.as_fd()), item)?;
+    }
+    Ok(())
+}
+
+/// The folder and name of an item inside a staged tree.
+fn inside<'a>(desk: &Desk<'_>, top: &Dir, below: &'a SystemPath) -> io::Result<(Dir, &'a [u8])> {
+    let above = below.parent().unwrap_or_else(SystemPath::root);
+    let fd = top.disk().open_dir(top.fd(), above.relative())?;
+    Ok((desk.machine.wrap(fd), below.name()))
+}
+
+/// Makes one thing. A file inherits the extended attributes of the file that it replaces, privileges excepted.
+fn make(
+    desk: &Desk<'_>,
+    dir: &Dir,
+    name: &[u8],
+    staging: Staging<'_>,
+    item: &Item,
+    heir: Option<&[u8]>,
+) -> Result<(), StageError> {
+    let disk = dir.disk();
+    match &item.kind {
+        ItemKind::File { size, digest } => {
+            let file = disk.create(dir.fd(), name)?;
+            let mut failed = None;
+            let mut write = |piece: &[u8]| {
+                disk.write(file.as_fd(), piece).map_err(|e| {
+                    let kind = e.kind();
+                    failed = Some(e);
+                    kind.into()
+                })
+            };
+            if let Err(e) = staging.contents.copy(digest, *size, &mut write) {
+                return Err(source_or_disk(e, failed));
+            }
+            if let Some(heir) = heir {
+                inherit(dir, heir, file.as_fd())?;
+            }
+            dress(dir, name, Some(file.as_fd()), item)?;
+        }
+        ItemKind::NameOf { place, digest } => name_of(desk, dir, name, place, digest)?,
+        ItemKind::NameOfAction { index, digest } => {
+            let Some(place) = staging.place_of(*index) else {
+                return Err(StageError::GivenUp("the file that it is a further name of was not put back".into()));
+            };
+            let parent = place.parent().unwrap_or_else(SystemPath::root);
+            let staged = parent
+                .child(&staged_name(staging.change, staging.round, *index))
+                .map_err(|e| StageError::GivenUp(e.to_string()))?;
+            name_of(desk, dir, name, &staged, digest)?;
+        }
+        ItemKind::NameOfItem { .. } => return Err(StageError::GivenUp("a further name stands alone".into())),
+        ItemKind::Folder => disk.make_dir(dir.fd(), name)?,
+        ItemKind::Link(target) => {
+            disk.make_link(dir.fd(), name, &target.0)?;
+            dress(dir, name, None, item)?;
+        }
+        ItemKind::Fifo => {
+            disk.make_node(dir.fd(), name, FileKind::Pipe, false, (0, 0))?;
+            dress(dir, name, None, item)?;
+        }
+        ItemKind::Device { block, major, minor } => {
+            disk.make_node(dir.fd(), name, FileKind::Device, *block, (*major, *minor))?;
+            dress(dir, name, None, item)?;
+        }
+    }
+    Ok(())
+}
+
+fn source_or_disk(error: StoreError, disk: Option<io::Error>) -> StageError {
+    match disk {
+        Some(disk) => StageError::Disk(disk),
+        None => StageError::GivenUp(crate::model::error_chain(&error)),
+    }
+}
+
+fn name_of(
+    desk: &Desk<'_>,
+    dir: &Dir,
+    name: &[u8],
+    place: &SystemPath,
+    digest: &crate::model::Digest,
+) -> Result<(), StageError> {
+    let parent = place.parent().unwrap_or_else(SystemPath::root);
+    let from = desk.machine.dir(&parent)?;
+    if from.look(place.name())?.is_none() || super::keep::digest_of(&from, place.name())? != Some(*digest) {
+        return Err(StageError::GivenUp(format!("{place} has changed since it was checked")));
+    }
+    Ok(dir.disk().hard_link(from.fd(), place.name(), dir.fd(), name)?)
+}
+
+/// Owner, mode, time, in this order: a change of owner takes privileges away, a change of mode the time does not.
+fn dress(dir: &Dir, name: &[u8], open: Option<BorrowedFd<'_>>, item: &Item) -> io::Result<()> {
+    let disk = dir.disk();
+    let stat = disk.look(dir.fd(), name)?;
+    if (stat.uid, stat.gid) != (item.uid, item.gid) {
+        disk.set_owner(dir.fd(), name, item.uid, item.gid)?;
+    }
+    if let Some(open) = open {
+        disk.set_mode(open, item.mode)?;
+    }
+    disk.set_mtime(dir.fd(), name, Instant { s: item.mtime, n: 0 })
+}
+
+/// Copies extended attributes (ACLs, labels, a user's own) from the file that is replaced. Capabilities are not: a
+/// privilege that only this machine remembers is never given unasked.
+fn inherit(dir: &Dir, from: &[u8], to: BorrowedFd<'_>) -> io::Result<()> {
+    let Ok(old) = dir.disk().open_file(dir.fd(), from) else { return Ok(()) };
+    for (name, value) in dir.disk().xattrs(old.as_fd()).unwrap_or_default() {
+        if name != OsStr::new("security.capability") {
+            match dir.disk().set_xattr(to, &name, &value) {
+                Err(e) if e.kind() == io::ErrorKind::StorageFull => return Err(e),
+                // A label that this kernel does not take from us is set by the system's own policy.
+                _ => {}
+            }
+        }
+    }
+    Ok(())
+}
+
+/// Takes what was staged away again: only ever things of our own making, under our own names.
+pub(super) fn discard(desk: &Desk<'_>, dir: &Dir, name: &[u8]) -> io::Result<()> {
+    match dir.look(name)? {
+        None => Ok(()),
+        Some(Stat { kind: FileKind::Folder, .. }) => {
+            let inner = desk.machine.wrap(dir.disk().open_dir(dir.fd(), name)?);
+            for (child, _) in inner.disk().list(inner.fd())? {
+                discard(desk, &inner, &child)?;
+            }
+            dir.disk().remove_dir(dir.fd(), name)
+        }
+        Some(_) => dir.disk().unlink(dir.fd(), name),
+    }
+}

@@ -1,0 +1,236 @@
+//! The state folder: where journals, kept contents and the lock lie.
+
+use std::io;
+use std::os::fd::AsFd;
+use std::path::{Path, PathBuf};
+
+use super::journal::{ChangeLog, JournalError};
+use crate::model::{FileKind, SystemPath};
+use crate::target::{Dir, Machine};
+
+/// Where the state lies on the machine, unless the operator names another folder.
+const PLACE: &str = "/var/lib/veritum";
+/// Given up when the disk is full.
+const RESERVE: u64 = 4 << 20;
+
+/// Why the state folder cannot be used.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum StateError {
+    /// It cannot be opened, made or read.
+    #[error("{place} cannot be used")]
+    Io {
+        /// Which.
+        place: String,
+        /// Why.
+        source: io::Error,
+    },
+    /// Something that is not a private folder stands there.
+    #[error("{place} is not a private folder of its owner")]
+    NotOurs {
+        /// Which.
+        place: String,
+    },
+}
+
+/// The state folder of a machine.
+#[derive(Debug, Clone)]
+pub struct StateFolder {
+    dir: Dir,
+    shown: String,
+    /// Where it lies on the machine; none when it lies elsewhere.
+    inside: Option<SystemPath>,
+}
+
+impl StateFolder {
+    /// Opens the state folder when it is there; nothing is made.
+    ///
+    /// # Errors
+    /// When something else stands there, or it cannot be read.
+    pub fn find(machine: &Machine, elsewhere: Option<&Path>) -> Result<Option<Self>, StateError> {
+        match elsewhere {
+            Some(path) => Self::open_elsewhere(machine, path),
+            None => Self::open_inside(machine, false),
+        }
+    }
+
+    /// Opens the state folder, and makes it when it is not there.
+    ///
+    /// # Errors
+    /// As [`StateFolder::find`], or when it cannot be made.
+    pub fn make(machine: &Machine, elsewhere: Option<&Path>) -> Result<Self, StateError> {
+        let found = match elsewhere {
+            Some(path) => {
+                use std::os::unix::fs::DirBuilderExt as _;
+                let io = |source| StateError::Io { place: path.display().to_string(), source };
+                std::fs::DirBuilder::new().recursive(true).mode(0o700).create(path).map_err(io)?;
+                Self::open_elsewhere(machine, path)?
+            }
+            None => Self::open_inside(machine, true)?,
+        };
+        let state =
+            found.ok_or_else(|| StateError::Io { place: PLACE.into(), source: io::ErrorKind::NotFound.into() })?;
+        state.keep_reserve();
+        Ok(state)
+    }
+
+    fn open_elsewhere(machine: &Machine, path: &Path) -> Result<Option<Self>, StateError> {
+        let shown = path.display().to_string();
+        let io = |source| StateError::Io { place: path.display().to_string(), source };
+        let path: PathBuf = match path.canonicalize() {
+            Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(None),
+            other => other.map_err(io)?,
+        };
+        let fd = machine.disk().open_root(&path).map_err(io)?;
+        Ok(Some(Self { dir: machine.wrap(fd), shown, inside: None }))
+    }
+
+    fn open_inside(machine: &Machine, make: bool) -> Result<Option<Self>, StateError> {
+        let io = |source| StateError::Io { place: PLACE.into(), source };
+        let listed = SystemPath::literal(PLACE);
+        let parent = listed.parent().unwrap_or_else(SystemPath::root);
+        // Links on the way (a moved /var) are followed inside the machine; the folder itself must not be one, or it
+        // could lead into a user's hands.
+        let parent = match machine.resolve(&parent) {
+            Err(e) if e.kind() == io::ErrorKind::NotFound && !make => return Ok(None),
+            other => other.map_err(io)?,
+        };
+        let dir = machine.dir(&parent).map_err(io)?;
+        if machine.extent().judge(&dir).map_err(io)?.is_err() {
+            return Err(StateError::NotOurs { place: PLACE.into() });
+        }
+        let name = listed.name();
+        match dir.look(name).map_err(io)? {
+            None if !make => return Ok(None),
+            None => {
+                let before = dir.look_self().map_err(io)?.mtime;
+                dir.disk().make_dir(dir.fd(), name).map_err(io)?;
+                dir.disk().sync(dir.fd()).map_err(io)?;
+                // The machine's own folder looks as before.
+                let _ = dir.disk().set_mtime(dir.fd(), b"", before);
+            }
+            Some(stat) => {
+                let parent_owner = dir.look_self().map_err(io)?.uid;
+                let ours = stat.kind == FileKind::Folder && stat.mode & 0o022 == 0 && stat.uid == parent_owner;
+                if !ours {
+                    return Err(StateError::NotOurs { place: PLACE.into() });
+                }
+            }
+        }
+        let place = parent.child(name).map_err(|e| io(io::Error::new(io::ErrorKind::InvalidInput, e)))?;
+        let dir = machine.dir(&place).map_err(io)?;
+        Ok(Some(Self { dir, shown: PLACE.into(), inside: Some(place) }))
+    }
+
+    /// The folder, for people.
+    #[must_use]
+    pub fn shown(&self) -> &str {
+        &self.shown
+    }
+
+    /// The folder.
+    #[must_use]
+    pub fn dir(&self) -> &Dir {
+        &self.dir
+    }
+
+    /// Where it lies on the machine; none when it lies elsewhere.
+    #[must_use]
+    pub fn inside(&self) -> Option<&SystemPath> {
+        self.inside.as_ref()
+    }
+
+    pub(super) fn io(&self) -> impl Fn(io::Error) -> StateError + '_ {
+        |source| StateError::Io { place: self.shown.clone(), source }
+    }
+
+    /// Opens a folder within, by a short path of our own making.
+    pub(super) fn sub(&self, machine: &Machine, path: &str) -> io::Result<Dir> {
+        let fd = self.dir.disk().open_dir(self.dir.fd(), path.as_bytes())?;
+        Ok(machine.wrap(fd))
+    }
+
+    /// Opens a folder within, and makes it, and those above it, when it is not there.
+    pub(super) fn make_sub(&self, machine: &Machine, path: &str) -> io::Result<Dir> {
+        let mut at = self.dir.clone();
+        for name in path.split('/') {
+            at = make_folder(machine, &at, name.as_bytes())?;
+        }
+        Ok(at)
+    }
+
+    /// The numbers of all changes, in order. A name that is no number is not ours and is passed over.
+    ///
+    /// # Errors
+    /// When the folder cannot be read.
+    pub fn changes(&self, machine: &Machine) -> Result<Vec<u64>, StateError> {
+        let dir = match self.sub(machine, "changes") {
+            Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
+            other => other.map_err(self.io())?,
+        };
+        let names = dir.disk().list(dir.fd()).map_err(self.io())?;
+        let number = |name: &[u8]| {
+            std::str::from_utf8(name).ok().filter(|n| !n.starts_with(['0', '+'])).and_then(|n| n.parse::<u64>().ok())
+        };
+        let mut numbers: Vec<u64> =
+            names.iter().filter_map(|(name, _)| number(name)).filter(|n| *n > 0 && *n < u64::from(u32::MAX)).collect();
+        numbers.sort_unstable();
+        Ok(numbers)
+    }
+
+    /// Reads one change's journal; none when it has not even a first record.
+    ///
+    /// # Errors
+    /// When it cannot be read, is damaged or newer.
+    pub fn change(&self, machine: &Machine, number: u64) -> Result<Option<ChangeLog>, JournalError> {
+        let dir = match self.sub(machine, &format!("changes/{number}")) {
+            Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(None),
+            other => other?,
+        };
+        match ChangeLog::read(&dir)? {
+            Some(log) if log.begin.change != number => {
+                Err(JournalError::Damaged("it is the journal of another change".into()))
+            }
+            other => Ok(other),
+        }
+    }
+
+    /// Keeps some room for the time when there is none. Not having it is no error.
+    fn keep_reserve(&self) {
+        let disk = self.dir.disk();
+        if self.dir.look(b"reserve").ok().flatten().is_some_and(|s| s.size >= RESERVE) {
+            return;
+        }
+        let _ = disk.unlink(self.dir.fd(), b"reserve");
+        let written = disk.create(self.dir.fd(), b"reserve").and_then(|file| {
+            let zeros = vec![0u8; 64 * 1024];
+            for _ in 0..RESERVE / zeros.len() as u64 {
+                disk.write(file.as_fd(), &zeros)?;
+            }
+            Ok(())
+        });
+        if written.is_err() {
+            let _ = disk.unlink(self.dir.fd(), b"reserve");
+        }
+    }
+
+    /// Gives the reserve up.
+    pub(super) fn spend_reserve(&self) {
+        let _ = self.dir.disk().unlink(self.dir.fd(), b"reserve");
+        let _ = self.dir.disk().sync_all(self.dir.fd());
+    }
+}
+
+/// Opens a folder of ours, and makes it when it is not there.
+pub(super) fn make_folder(machine: &Machine, above: &Dir, name: &[u8]) -> io::Result<Dir> {
+    let disk = above.disk();
+    match disk.open_dir(above.fd(), name) {
+        Ok(fd) => Ok(machine.wrap(fd)),
+        Err(e) if e.kind() == io::ErrorKind::NotFound => {
+            disk.make_dir(above.fd(), name)?;
+            disk.sync(above.fd())?;
+            Ok(machine.wrap(disk.open_dir(above.fd(), name)?))
+        }
+        Err(e) => Err(e),
+    }
+}

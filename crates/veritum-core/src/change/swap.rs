@@ -1,0 +1,373 @@
+//! Exchanging: what was staged and what stands there change places, in one step of the kernel each.
+//!
+//! Every step first looks where it is, so that it can be done again after a cut: the same functions serve an
+//! undisturbed run and recovery.
+
+use std::cell::RefCell;
+use std::collections::HashMap;
+use std::io;
+use std::os::fd::AsFd;
+
+use super::journal::{ParentTime, RoundLog};
+use super::keep::{keep, kept_dir, kept_name, make_kept_dir, placed};
+use super::round::Desk;
+use super::stage::{discard, staged_name};
+use crate::event::{Event, Phase};
+use crate::model::{FileKind, Identity, Instant, Stat, SystemPath};
+use crate::plan::{Action, Deed, KeptFolder, Outcome};
+use crate::target::{Dir, Exchange};
+
+const CHANGED: &str = "it has changed since it was checked";
+
+/// A round whose commit record stands.
+pub(super) struct Committed<'a> {
+    pub(super) change: u64,
+    pub(super) round: u32,
+    pub(super) actions: &'a [Action],
+    pub(super) parents: &'a [ParentTime],
+    pub(super) staged: HashMap<u32, Identity>,
+    pub(super) given_up: HashMap<u32, String>,
+    /// Whether this is the run that staged it, or recovery.
+    pub(super) fresh: bool,
+    /// Change times that our own renames and links set: they are no sign of somebody else's hand.
+    pub(super) ours: RefCell<HashMap<Identity, Instant>>,
+}
+
+impl<'a> Committed<'a> {
+    pub(super) fn from_log(change: u64, log: &RoundLog<'a>) -> Self {
+        Self {
+            change,
+            round: log.round,
+            actions: log.actions,
+            parents: log.parents,
+            staged: log.staged.unwrap_or_default().iter().copied().collect(),
+            given_up: log.given_up.iter().cloned().collect(),
+            fresh: false,
+            ours: RefCell::default(),
+        }
+    }
+
+    fn keeps(&self, parent: &SystemPath) -> KeptFolder {
+        self.parents.iter().find(|p| p.place == *parent).map_or(KeptFolder::State, |p| p.keeps.clone())
+    }
+
+    /// Whether what stands there is what was observed.
+    fn is_as_observed(&self, before: &Stat, now: &Stat) -> bool {
+        let same = (before.id, before.kind, before.size, before.mtime) == (now.id, now.kind, now.size, now.mtime);
+        // Of a folder only its identity counts: its size and time change with what is in it.
+        let same = same || before.kind == FileKind::Folder && (before.id, before.kind) == (now.id, now.kind);
+        let by_us = self.ours.borrow().get(&now.id) == Some(&now.ctime);
+        let unknown = !self.fresh && before.names > 1 || before.kind == FileKind::Folder;
+        same && (before.ctime == now.ctime || by_us || unknown)
+    }
+
+    fn remember(&self, stat: &Stat) {
+        self.ours.borrow_mut().insert(stat.id, stat.ctime);
+    }
+}
+
+/// The place of one action.
+struct Spot {
+    dir: Dir,
+    name: Vec<u8>,
+    temp: Vec<u8>,
+}
+
+impl Spot {
+    fn of(desk: &Desk<'_>, committed: &Committed<'_>, action: &Action) -> io::Result<Self> {
+        let parent = action.place.parent().unwrap_or_else(SystemPath::root);
+        // Asked once more, by the last room before the disk: a journal is foreign bytes.
+        if let Some(reason) = desk.protection.reason(&action.place) {
+            return Err(io::Error::new(io::ErrorKind::PermissionDenied, reason));
+        }
+        let dir = desk.machine.dir(&parent)?;
+        Ok(Self {
+            dir,
+            name: action.place.name().to_vec(),
+            temp: staged_name(committed.change, committed.round, action.index),
+        })
+    }
+
+    fn looks(&self) -> io::Result<(Option<Stat>, Option<Stat>)> {
+        Ok((self.dir.look(&self.temp)?, self.dir.look(&self.name)?))
+    }
+
+    fn rename(&self, from: &[u8], to: &[u8], how: Exchange) -> io::Result<()> {
+        self.dir.disk().rename(self.dir.fd(), from, self.dir.fd(), to, how)
+    }
+}
+
+fn has(stat: Option<Stat>, id: Option<Identity>) -> bool {
+    stat.is_some_and(|s| Some(s.id) == id)
+}
+
+/// Brings a committed round to its end. Harmless when it is done again.
+pub(super) fn forward(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result<Vec<Outcome>> {
+    desk.observer.hear(Event::Begin { phase: Phase::Exchanging, items: committed.actions.len() as u64, bytes: 0 });
+    let mut failures: HashMap<u32, String> = committed.given_up.clone();
+    for action in committed.actions {
+        if failures.contains_key(&action.index) {
+            continue;
+        }
+        let spot = Spot::of(desk, committed, action)?;
+        if let Err(why) = exchange(desk, committed, &spot, action)? {
+            failures.insert(action.index, why);
+        }
+        desk.observer.hear(Event::Advance { items: 1, bytes: 0 });
+    }
+    sync_parents(desk, committed)?;
+    desk.observer.hear(Event::End);
+    desk.observer.hear(Event::Begin { phase: Phase::Keeping, items: committed.actions.len() as u64, bytes: 0 });
+    let mut outcomes = Vec::new();
+    for action in committed.actions {
+        let spot = Spot::of(desk, committed, action)?;
+        let failed = failures.remove(&action.index);
+        if failed.is_some() {
+            take_away(desk, committed, &spot, action)?;
+            outcomes.push(Outcome { index: action.index, failed, placed: None, kept: None });
+            continue;
+        }
+        let kept = keep_one(desk, committed, &spot, action)?;
+        outcomes.push(Outcome { index: action.index, failed: None, placed: placed(&spot.dir, &spot.name)?, kept });
+        desk.observer.hear(Event::Acted(&action.place));
+    }
+    put_times_back(desk, committed)?;
+    sync_parents(desk, committed)?;
+    desk.observer.hear(Event::End);
+    Ok(outcomes)
+}
+
+fn exchange(
+    desk: &Desk<'_>,
+    committed: &Committed<'_>,
+    spot: &Spot,
+    action: &Action,
+) -> io::Result<Result<(), String>> {
+    let (temp, there) = spot.looks()?;
+    match &action.deed {
+        Deed::SetMeta { mode, uid, gid } => return set_meta(committed, spot, action, there, (*mode, *uid, *gid)),
+        Deed::SetAside => {
+            let before = action.before.map(|b| b.id);
+            match (temp, there) {
+                (Some(_), _) if has(temp, before) => {}
+                (None, Some(now)) if action.before.is_some_and(|b| committed.is_as_observed(&b, &now)) => {
+                    spot.rename(&spot.name, &spot.temp, Exchange::IntoNothing)?;
+                }
+                (None, None) if kept_already(desk, committed, action)? => {}
+                _ => return Ok(Err(CHANGED.into())),
+            }
+            return Ok(Ok(()));
+        }
+        Deed::Put(_) | Deed::Return { .. } => {}
+    }
+    let staged = committed.staged.get(&action.index).copied();
+    if !has(temp, staged) {
+        return Ok(if has(there, staged) { Ok(()) } else { Err("something else stands there now".into()) });
+    }
+    match (action.before, there) {
+        (None, None) => spot.rename(&spot.temp, &spot.name, Exchange::IntoNothing)?,
+        (Some(before), Some(now)) if committed.is_as_observed(&before, &now) => {
+            spot.rename(&spot.temp, &spot.name, Exchange::Swap)?;
+            let out = spot.dir.disk().look(spot.dir.fd(), &spot.temp)?;
+            if (out.id, out.kind) != (before.id, before.kind)
+                || before.kind == FileKind::File && (out.size, out.mtime) != (before.size, before.mtime)
+            {
+                // Somebody was quicker between the look and the exchange: it is theirs, back it goes.
+                spot.rename(&spot.temp, &spot.name, Exchange::Swap)?;
+                return Ok(Err(CHANGED.into()));
+            }
+            committed.remember(&out);
+        }
+        _ => return Ok(Err(CHANGED.into())),
+    }
+    let now = spot.dir.disk().look(spot.dir.fd(), &spot.name)?;
+    committed.remember(&now);
+    Ok(Ok(()))
+}
+
+fn set_meta(
+    committed: &Committed<'_>,
+    spot: &Spot,
+    action: &Action,
+    there: Option<Stat>,
+    (mode, uid, gid): (u32, u32, u32),
+) -> io::Result<Result<(), String>> {
+    let (Some(before), Some(now)) = (action.before, there) else { return Ok(Err(CHANGED.into())) };
+    let untouched = committed.is_as_observed(&before, &now);
+    if before.id != now.id || before.kind != now.kind || committed.fresh && !untouched {
+        return Ok(Err(CHANGED.into()));
+    }
+    let disk = spot.dir.disk();
+    let open = match now.kind {
+        FileKind::Folder => disk.open_dir(spot.dir.fd(), &spot.name)?,
+        _ => disk.open_file(spot.dir.fd(), &spot.name)?,
+    };
+    if disk.look_open(open.as_fd())?.id != before.id {
+        return Ok(Err(CHANGED.into()));
+    }
+    if (now.uid, now.gid) != (uid, gid) {
+        disk.set_owner(spot.dir.fd(), &spot.name, uid, gid)?;
+    }
+    disk.set_mode(open.as_fd(), mode)?;
+    disk.sync(open.as_fd())?;
+    committed.remember(&disk.look(spot.dir.fd(), &spot.name)?);
+    Ok(Ok(()))
+}
+
+fn kept_already(desk: &Desk<'_>, committed: &Committed<'_>, action: &Action) -> io::Result<bool> {
+    let parent = action.place.parent().unwrap_or_else(SystemPath::root);
+    match kept_dir(desk, &committed.keeps(&parent), committed.change) {
+        Ok(dir) => Ok(dir.look(&kept_name(committed.round, action.index))?.is_some()),
+        Err(e) if e.kind() == io::ErrorKind::NotFound => Ok(false),
+        Err(e) => Err(e),
+    }
+}
+
+fn keep_one(
+    desk: &Desk<'_>,
+    committed: &Committed<'_>,
+    spot: &Spot,
+    action: &Action,
+) -> io::Result<Option<crate::plan::Placed>> {
+    if matches!(action.deed, Deed::SetMeta { .. }) {
+        return Ok(None);
+    }
+    let Some(before) = action.before else { return Ok(None) };
+    let parent = action.place.parent().unwrap_or_else(SystemPath::root);
+    let to = make_kept_dir(desk, &committed.keeps(&parent), committed.change)?;
+    let kept = kept_name(committed.round, action.index);
+    if has(spot.dir.look(&spot.temp)?, Some(before.id)) {
+        if to.look(&kept)?.is_some() {
+            // A whole copy stands there already (made where a rename was not to be had): only the name is left over.
+            spot.dir.disk().unlink(spot.dir.fd(), &spot.temp)?;
+        } else {
+            keep(&spot.dir, &spot.temp, &to, &kept)?;
+        }
+    }
+    to.disk().sync(to.fd())?;
+    placed(&to, &kept)
+}
+
+/// Takes away what was staged for an action that failed; what was kept before goes back to where it was kept.
+fn take_away(desk: &Desk<'_>, committed: &Committed<'_>, spot: &Spot, action: &Action) -> io::Result<()> {
+    let Some(temp) = spot.dir.look(&spot.temp)? else { return Ok(()) };
+    match &action.deed {
+        Deed::Return { change, round, index, kept, folder, .. } if temp.id == kept.id => {
+            let back = kept_dir(desk, folder, *change)?;
+            spot.dir.disk().rename(
+                spot.dir.fd(),
+                &spot.temp,
+                back.fd(),
+                &kept_name(*round, *index),
+                Exchange::IntoNothing,
+            )?;
+            back.disk().sync(back.fd())
+        }
+        // After the exchange this name holds what was displaced: never to be taken away.
+        Deed::Put(_) if committed.staged.get(&action.index).is_none_or(|id| *id == temp.id) => {
+            discard(desk, &spot.dir, &spot.temp)
+        }
+        _ => Ok(()),
+    }
+}
+
+/// Takes a round back, whether it was committed or not. Harmless when it is done again.
+pub(super) fn backward(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result<()> {
+    let mut first_error = None;
+    for action in committed.actions.iter().rev() {
+        let result = Spot::of(desk, committed, action).and_then(|spot| back_one(desk, committed, &spot, action));
+        if let Err(e) = result {
+            first_error.get_or_insert(e);
+        }
+    }
+    if let Some(e) = first_error {
+        return Err(e);
+    }
+    put_times_back(desk, committed)?;
+    sync_parents(desk, committed)
+}
+
+fn back_one(desk: &Desk<'_>, committed: &Committed<'_>, spot: &Spot, action: &Action) -> io::Result<()> {
+    let (temp, there) = spot.looks()?;
+    let staged = committed.staged.get(&action.index).copied();
+    let before = action.before.map(|b| b.id);
+    match &action.deed {
+        Deed::SetMeta { .. } => {
+            if let (Some(was), Some(now)) = (action.before, there)
+                && was.id == now.id
+                && (was.mode, was.uid, was.gid) != (now.mode, now.uid, now.gid)
+            {
+                let relaxed = Committed {
+                    fresh: false,
+                    ours: RefCell::default(),
+                    given_up: HashMap::new(),
+                    staged: HashMap::new(),
+                    ..*committed
+                };
+                let _ = set_meta(&relaxed, spot, action, there, (was.mode, was.uid, was.gid))?;
+            }
+        }
+        Deed::SetAside => {
+            bring_back_kept(desk, committed, spot, action, temp)?;
+            if has(spot.dir.look(&spot.temp)?, before) && spot.dir.look(&spot.name)?.is_none() {
+                spot.rename(&spot.temp, &spot.name, Exchange::IntoNothing)?;
+            }
+        }
+        Deed::Put(_) | Deed::Return { .. } => {
+            if staged.is_some() && has(there, staged) {
+                bring_back_kept(desk, committed, spot, action, temp)?;
+                match before {
+                    Some(_) if has(spot.dir.look(&spot.temp)?, before) => {
+                        spot.rename(&spot.temp, &spot.name, Exchange::Swap)?
+                    }
+                    None => spot.rename(&spot.name, &spot.temp, Exchange::IntoNothing)?,
+                    Some(_) => return Err(io::Error::other("what was displaced is nowhere to be found")),
+                }
+            }
+            take_away(desk, committed, spot, action)?;
+        }
+    }
+    Ok(())
+}
+
+/// Moves what this round kept already back beside its place.
+fn bring_back_kept(
+    desk: &Desk<'_>,
+    committed: &Committed<'_>,
+    spot: &Spot,
+    action: &Action,
+    temp: Option<Stat>,
+) -> io::Result<()> {
+    if temp.is_some() || action.before.is_none() {
+        return Ok(());
+    }
+    let parent = action.place.parent().unwrap_or_else(SystemPath::root);
+    let kept = kept_name(committed.round, action.index);
+    let from = match kept_dir(desk, &committed.keeps(&parent), committed.change) {
+        Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(()),
+        other => other?,
+    };
+    if from.look(&kept)?.is_some() {
+        from.disk().rename(from.fd(), &kept, spot.dir.fd(), &spot.temp, Exchange::IntoNothing)?;
+        from.disk().sync(from.fd())?;
+    }
+    Ok(())
+}
+
+fn put_times_back(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result<()> {
+    for parent in committed.parents {
+        let dir = desk.machine.dir(&parent.place)?;
+        if dir.look_self()?.mtime != parent.mtime {
+            dir.disk().set_mtime(dir.fd(), b"", parent.mtime)?;
+        }
+    }
+    Ok(())
+}
+
+fn sync_parents(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result<()> {
+    for parent in committed.parents {
+        let dir = desk.machine.dir(&parent.place)?;
+        dir.disk().sync(dir.fd())?;
+    }
+    Ok(())
+}

@@ -1,0 +1,235 @@
+//! Taking a change back: the inverse of what it did, as a change of its own.
+
+use std::collections::{BTreeMap, HashSet};
+use std::io;
+
+use super::journal::{ChangeLog, JournalError};
+use super::keep::{digest_of, kept_dir, kept_name};
+use super::round::Desk;
+use super::{ChangeError, Record};
+use crate::model::{ComponentId, Digest, FileKind, SystemPath};
+use crate::plan::{Action, Deed, Item, ItemKind, KeptFolder, Outcome, inverse};
+use crate::target::Dir;
+
+/// What is not taken back, and why.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Refusal {
+    /// Where.
+    pub place: SystemPath,
+    /// Whose.
+    pub component: Option<ComponentId>,
+    /// Why.
+    pub why: String,
+}
+
+/// How a change would be taken back: one list of actions for each of its rounds, the last round first.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct UndoPlan {
+    /// The change that is taken back.
+    pub of: u64,
+    /// The rounds of the undo.
+    pub rounds: Vec<Vec<Action>>,
+    /// What is not taken back.
+    pub refused: Vec<Refusal>,
+}
+
+/// Plans how to take a change back. Looks at every place, writes nothing.
+///
+/// # Errors
+/// When a journal cannot be read.
+pub fn plan_undo(desk: Desk<'_>, number: u64) -> Result<Option<UndoPlan>, ChangeError> {
+    let at = |source| ChangeError::Journal { change: number, source };
+    let Some(log) = desk.state.change(desk.machine, number).map_err(at)? else { return Ok(None) };
+    let later = later_places(desk, number)?;
+    let mut plan = UndoPlan { of: number, ..UndoPlan::default() };
+    for round in log.rounds().map_err(at)?.iter().rev() {
+        let Some(outcomes) = round.outcomes else { continue };
+        let mut actions = Vec::new();
+        for (action, outcome) in
+            round.actions.iter().rev().filter_map(|a| outcomes.iter().find(|o| o.index == a.index).map(|o| (a, o)))
+        {
+            let parent = action.place.parent().unwrap_or_else(SystemPath::root);
+            let folder =
+                round.parents.iter().find(|p| p.place == parent).map_or(KeptFolder::State, |p| p.keeps.clone());
+            let index = u32::try_from(actions.len() + 1).unwrap_or(u32::MAX);
+            let Some(mut back) = inverse(action, outcome, number, round.round, &folder, index) else { continue };
+            let why = match later.get(&action.place) {
+                Some(change) => Some(format!("change {change} touched it later; take that one back first")),
+                None => refusal(desk, action, outcome, &mut back)
+                    .map_err(|source| ChangeError::TakenBack { place: action.place.clone(), source })?,
+            };
+            match why {
+                None => actions.push(back),
+                Some(why) => {
+                    plan.refused.push(Refusal { place: action.place.clone(), component: action.component.clone(), why })
+                }
+            }
+        }
+        if !actions.is_empty() {
+            plan.rounds.push(actions);
+        }
+    }
+    Ok(Some(plan))
+}
+
+/// Places that later changes touched and that are not back as they were before them.
+fn later_places(desk: Desk<'_>, number: u64) -> Result<BTreeMap<SystemPath, u64>, ChangeError> {
+    let mut logs: Vec<ChangeLog> = Vec::new();
+    for later in desk.state.changes(desk.machine)?.into_iter().filter(|n| *n > number) {
+        let log =
+            desk.state.change(desk.machine, later).map_err(|source| ChangeError::Journal { change: later, source })?;
+        logs.extend(log);
+    }
+    let mut stack: BTreeMap<SystemPath, u64> = BTreeMap::new();
+    // An undo of a later change puts its places back as they were: newest first, pairs cancel out.
+    let mut undone: HashSet<u64> = HashSet::new();
+    for log in logs.iter().rev() {
+        let this = log.begin.change;
+        if let Some(of) = log.begin.of
+            && of > number
+            && !undone.contains(&this)
+        {
+            undone.extend([this, of]);
+        }
+    }
+    for log in logs.iter().filter(|l| !undone.contains(&l.begin.change)) {
+        for place in touched(log) {
+            stack.insert(place, log.begin.change);
+        }
+    }
+    Ok(stack)
+}
+
+fn touched(log: &ChangeLog) -> Vec<SystemPath> {
+    let mut places = Vec::new();
+    let rounds = log.rounds().unwrap_or_default();
+    for round in rounds {
+        let done: HashSet<u32> =
+            round.outcomes.unwrap_or_default().iter().filter(|o| o.failed.is_none()).map(|o| o.index).collect();
+        places.extend(round.actions.iter().filter(|a| done.contains(&a.index)).map(|a| a.place.clone()));
+    }
+    places
+}
+
+/// Why an action cannot be taken back; otherwise its inverse learns what stands there now.
+fn refusal(desk: Desk<'_>, action: &Action, outcome: &Outcome, back: &mut Action) -> io::Result<Option<String>> {
+    const CHANGED: &str = "it has changed since";
+    if let Deed::Return { change, round, index, kept, digest, folder } = &back.deed {
+        let Ok(dir) = kept_dir(&desk, folder, *change) else {
+            return Ok(Some("what was there before is no longer kept".into()));
+        };
+        let name = kept_name(*round, *index);
+        let there = dir.look(&name)?;
+        if there.is_none_or(|s| (s.id, s.size, s.mtime) != (kept.id, kept.size, kept.mtime)) {
+            return Ok(Some("what was there before is no longer kept".into()));
+        }
+        if digest.is_some() && digest_of(&dir, &name).unwrap_or(None) != *digest {
+            return Ok(Some("what is kept of it is damaged".into()));
+        }
+    }
+    let parent = action.place.parent().unwrap_or_else(SystemPath::root);
+    let dir = match desk.machine.dir(&parent) {
+        Ok(dir) => dir,
+        Err(_) => return Ok(Some("the folder that it is in is no longer there".into())),
+    };
+    let now = dir.look(action.place.name())?;
+    let same = match (&outcome.placed, now) {
+        (None, None) => true,
+        (Some(placed), Some(now)) => {
+            let numbers = (placed.stat.kind, placed.stat.mode, placed.stat.uid, placed.stat.gid)
+                == (now.kind, now.mode, now.uid, now.gid);
+            let content = match now.kind {
+                FileKind::File => {
+                    placed.stat.size == now.size
+                        && digest_of(&dir, action.place.name()).unwrap_or(None) == placed.digest
+                }
+                FileKind::Link => placed.stat.id == now.id,
+                FileKind::Folder => placed.stat.id == now.id && tree_as_put(&desk, &dir, action)?,
+                _ => placed.stat.rdev == now.rdev,
+            };
+            numbers && content
+        }
+        _ => false,
+    };
+    if !same {
+        return Ok(Some(CHANGED.into()));
+    }
+    back.before = now;
+    Ok(None)
+}
+
+/// Whether a tree that was put holds exactly what was put.
+fn tree_as_put(desk: &Desk<'_>, dir: &Dir, action: &Action) -> io::Result<bool> {
+    let Deed::Put(items) = &action.deed else { return Ok(true) };
+    let top = desk.machine.wrap(dir.disk().open_dir(dir.fd(), action.place.name())?);
+    let mut expected: HashSet<Vec<u8>> =
+        items.iter().filter(|i| !i.below.is_root()).map(|i| i.below.as_bytes().to_vec()).collect();
+    let mut folders = vec![SystemPath::root()];
+    while let Some(folder) = folders.pop() {
+        let inner = desk.machine.wrap(top.disk().open_dir(top.fd(), folder.relative())?);
+        for (name, _) in inner.disk().list(inner.fd())? {
+            let Ok(below) = folder.child(&name) else { return Ok(false) };
+            if !expected.remove(below.as_bytes()) {
+                return Ok(false);
+            }
+            let Some(item) = items.iter().find(|i| i.below == below) else { return Ok(false) };
+            if !item_as_put(&inner, &name, item)? {
+                return Ok(false);
+            }
+            if item.kind == ItemKind::Folder {
+                folders.push(below);
+            }
+        }
+    }
+    Ok(expected.is_empty())
+}
+
+fn item_as_put(dir: &Dir, name: &[u8], item: &Item) -> io::Result<bool> {
+    let digest = |wanted: &Digest| Ok::<bool, io::Error>(digest_of(dir, name)? == Some(*wanted));
+    match &item.kind {
+        ItemKind::File { digest: wanted, .. }
+        | ItemKind::NameOf { digest: wanted, .. }
+        | ItemKind::NameOfAction { digest: wanted, .. } => digest(wanted),
+        ItemKind::Link(target) => Ok(dir.disk().read_link(dir.fd(), name).is_ok_and(|t| t == target.0)),
+        _ => Ok(true),
+    }
+}
+
+/// The change that `undo` without a number takes back: all changes of the latest run that is not itself an undo and
+/// not undone already, newest first.
+///
+/// # Errors
+/// When a journal cannot be read.
+pub fn latest_run(desk_machine: &crate::target::Machine, state: &super::StateFolder) -> Result<Vec<u64>, ChangeError> {
+    let mut logs: Vec<ChangeLog> = Vec::new();
+    for number in state.changes(desk_machine)? {
+        let log = state
+            .change(desk_machine, number)
+            .map_err(|source: JournalError| ChangeError::Journal { change: number, source })?;
+        logs.extend(log);
+    }
+    let undone = undone_changes(&logs);
+    let did_something = |log: &ChangeLog| {
+        log.records
+            .iter()
+            .any(|r| matches!(r, Record::Done { outcomes, .. } if outcomes.iter().any(|o| o.failed.is_none())))
+    };
+    let candidates: Vec<&ChangeLog> =
+        logs.iter().filter(|l| l.begin.of.is_none() && !undone.contains(&l.begin.change) && did_something(l)).collect();
+    let Some(last) = candidates.last() else { return Ok(Vec::new()) };
+    Ok(candidates.iter().rev().filter(|l| l.begin.run == last.begin.run).map(|l| l.begin.change).collect())
+}
+
+/// The changes that stand undone: a change is, when an undo of it is not itself undone.
+#[must_use]
+pub fn undone_changes(logs: &[ChangeLog]) -> HashSet<u64> {
+    let mut undone = HashSet::new();
+    for log in logs.iter().rev() {
+        if let Some(of) = log.begin.of
+            && !undone.contains(&log.begin.change)
+        {
+            undone.insert(of);
+        }
+    }
+    undone
+}

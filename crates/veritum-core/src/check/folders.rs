@@ -1,0 +1,245 @@
+//! [`Parents`]: the folders on the way are judged before anything below them is believed.
+//!
+//! A folder that was turned into a link leads every later look, and every repair, elsewhere. So each folder is
+//! looked at once, from the root downwards: a real folder is entered; a link is followed only when something
+//! explains it; everything else blocks what lies below.
+
+use std::cell::RefCell;
+use std::collections::HashMap;
+use std::io;
+
+use super::reference::Reference;
+use crate::model::{FileKind, Stat, SystemPath};
+use crate::platform::debian::explained_links;
+use crate::target::{Machine, Protection};
+
+/// Content of these does not outlive a start of the system (Filesystem Hierarchy Standard 3.0, 3.15, 3.18, 6.1.4).
+const VOLATILE: [&str; 6] = ["/run", "/tmp", "/proc", "/sys", "/dev", "/var/tmp"];
+
+/// Where a folder of the reference really is.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Placement {
+    /// There, without links on the way.
+    At(SystemPath),
+    /// It, or a folder above it, is not there; the path of the first that is missing.
+    Missing {
+        /// The missing folder, listed.
+        listed: SystemPath,
+        /// Where it should be.
+        physical: SystemPath,
+    },
+    /// Something that is no folder, or a link that nothing explains, stands there; the path of the first.
+    Blocked {
+        /// The folder's listed path.
+        listed: SystemPath,
+    },
+    /// Not part of the machine as it is mounted now.
+    Outside {
+        /// Why, for people.
+        why: String,
+    },
+    /// It may not be looked at with these rights.
+    Forbidden,
+    /// The medium gives errors.
+    Unreadable(String),
+}
+
+/// What stands where a folder belongs.
+#[derive(Debug, Clone)]
+pub struct Block {
+    /// The folder's listed path.
+    pub listed: SystemPath,
+    /// Where it stands, without links before the last name.
+    pub physical: SystemPath,
+    /// What stands there.
+    pub stat: Stat,
+    /// A link's target.
+    pub target: Option<Vec<u8>>,
+    /// What is wrong with it, for people.
+    pub why: String,
+}
+
+/// A folder that an administrator moved, with a link left behind.
+#[derive(Debug, Clone)]
+pub struct Move {
+    /// The folder's listed path.
+    pub listed: SystemPath,
+    /// Where it is now.
+    pub to: SystemPath,
+    /// The link.
+    pub stat: Stat,
+}
+
+/// Judges folders, each once.
+pub struct Parents<'a> {
+    machine: &'a Machine,
+    reference: &'a Reference,
+    protection: &'a Protection,
+    trusted_owner: u32,
+    known: RefCell<HashMap<SystemPath, Placement>>,
+    blocks: RefCell<Vec<Block>>,
+    moves: RefCell<Vec<Move>>,
+}
+
+impl<'a> Parents<'a> {
+    /// A judge for this machine; `trusted_owner` is who root is (0, or the user who built a demo machine).
+    #[must_use]
+    pub fn new(machine: &'a Machine, reference: &'a Reference, protection: &'a Protection, trusted_owner: u32) -> Self {
+        Self {
+            machine,
+            reference,
+            protection,
+            trusted_owner,
+            known: RefCell::default(),
+            blocks: RefCell::default(),
+            moves: RefCell::default(),
+        }
+    }
+
+    /// What blocks, in the order it was met.
+    #[must_use]
+    pub fn blocks(&self) -> Vec<Block> {
+        self.blocks.borrow().clone()
+    }
+
+    /// Folders that were moved, in the order they were met.
+    #[must_use]
+    pub fn moves(&self) -> Vec<Move> {
+        self.moves.borrow().clone()
+    }
+
+    /// Where a listed folder really is.
+    pub fn place(&self, listed: &SystemPath) -> Placement {
+        if let Some(known) = self.known.borrow().get(listed) {
+            return known.clone();
+        }
+        let placement = self.judge(listed);
+        self.known.borrow_mut().insert(listed.clone(), placement.clone());
+        placement
+    }
+
+    fn judge(&self, listed: &SystemPath) -> Placement {
+        let Some(parent) = listed.parent() else { return Placement::At(SystemPath::root()) };
+        if let Some(place) = self.machine.extent().unmounted_above(listed) {
+            return Placement::Outside { why: format!("{place} is not mounted") };
+        }
+        let above = match self.place(&parent) {
+            Placement::At(above) => above,
+            other => return other,
+        };
+        let Ok(physical) = above.child(listed.name()) else {
+            return Placement::Outside { why: "its path is too long".into() };
+        };
+        let dir = match self.machine.dir(&above) {
+            Ok(dir) => dir,
+            Err(e) => return refused(&e),
+        };
+        match dir.look(listed.name()) {
+            Ok(None) => Placement::Missing { listed: listed.clone(), physical },
+            Ok(Some(stat)) if stat.kind == FileKind::Folder => self.enter(&physical),
+            Ok(Some(stat)) if stat.kind == FileKind::Link => self.judge_link(listed, physical, stat),
+            Ok(Some(stat)) => {
+                let why = format!("a {} stands where a folder belongs", stat.kind.word());
+                self.block(Block { listed: listed.clone(), physical, stat, target: None, why })
+            }
+            Err(e) => refused(&e),
+        }
+    }
+
+    fn enter(&self, physical: &SystemPath) -> Placement {
+        let dir = match self.machine.dir(physical) {
+            Ok(dir) => dir,
+            Err(e) => return refused(&e),
+        };
+        match self.machine.extent().judge(&dir) {
+            Ok(Ok(())) => Placement::At(physical.clone()),
+            Ok(Err(_)) => Placement::Outside { why: format!("another file system is mounted on {physical}") },
+            Err(e) => refused(&e),
+        }
+    }
+
+    fn judge_link(&self, listed: &SystemPath, physical: SystemPath, stat: Stat) -> Placement {
+        let parent = physical.parent().unwrap_or_else(SystemPath::root);
+        let target = match self.machine.dir(&parent).and_then(|d| d.disk().read_link(d.fd(), physical.name())) {
+            Ok(target) => target,
+            Err(e) => return refused(&e),
+        };
+        let shipped = self.reference.links.get(listed).is_some_and(|targets| targets.contains(&target));
+        if shipped || explained_links(listed.as_bytes(), &target) {
+            return match self.machine.resolve(&physical) {
+                Ok(to) => self.enter(&to),
+                Err(e) if e.kind() == io::ErrorKind::NotFound => {
+                    Placement::Outside { why: format!("{listed} leads to nothing") }
+                }
+                Err(e) => refused(&e),
+            };
+        }
+        match self.moved_by_administrator(listed, &physical, &stat) {
+            Ok(to) => {
+                self.moves.borrow_mut().push(Move { listed: listed.clone(), to: to.clone(), stat });
+                Placement::At(to)
+            }
+            Err(why) => self.block(Block { listed: listed.clone(), physical, stat, target: Some(target), why }),
+        }
+    }
+
+    /// Where an administrator's link leads, or why it is not one.
+    fn moved_by_administrator(
+        &self,
+        listed: &SystemPath,
+        physical: &SystemPath,
+        link: &Stat,
+    ) -> Result<SystemPath, String> {
+        let to = self
+            .machine
+            .resolve(physical)
+            .map_err(|_| "a link that leads to nothing stands where a folder belongs".to_owned())?;
+        if let Some(reason) = self.protection.why(&to) {
+            return Err(format!("a link stands where a folder belongs, and where it leads {reason}"));
+        }
+        if self.protection.lies_below(&to) {
+            return Err("a link stands where a folder belongs, and user files lie below where it leads".into());
+        }
+        let dir = self
+            .machine
+            .dir(&to)
+            .map_err(|_| "a link to something that is no folder stands where a folder belongs".to_owned())?;
+        let inside = self.machine.extent().judge(&dir).is_ok_and(|v| v.is_ok());
+        if !inside {
+            return Err("a link out of the system stands where a folder belongs".into());
+        }
+        let stat = dir.look_self().map_err(|e| e.to_string())?;
+        if link.uid != self.trusted_owner || stat.uid != self.trusted_owner || stat.mode & 0o002 != 0 {
+            return Err("a link that others than root control stands where a folder belongs".into());
+        }
+        let names = dir.disk().list(dir.fd()).unwrap_or_default();
+        let ours = names.iter().any(|(name, _)| listed.child(name).is_ok_and(|p| self.reference.at(&p).is_some()));
+        if ours {
+            Ok(to)
+        } else {
+            Err("a link to a folder that holds none of its files stands where a folder belongs".into())
+        }
+    }
+
+    fn block(&self, block: Block) -> Placement {
+        let listed = block.listed.clone();
+        self.blocks.borrow_mut().push(block);
+        Placement::Blocked { listed }
+    }
+}
+
+/// Whether a path lies in a place whose content does not outlive a start.
+#[must_use]
+pub(super) fn is_volatile(path: &SystemPath) -> bool {
+    VOLATILE.iter().any(|place| {
+        let place = SystemPath::literal(place);
+        *path != place && path.is_within(&place)
+    })
+}
+
+fn refused(error: &io::Error) -> Placement {
+    match error.kind() {
+        io::ErrorKind::PermissionDenied => Placement::Forbidden,
+        _ => Placement::Unreadable(error.to_string()),
+    }
+}

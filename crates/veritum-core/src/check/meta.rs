@@ -1,0 +1,139 @@
+//! Owner, mode and privileges: what differs, and whether that is a problem.
+
+use super::reference::{Expected, Meta, Policy, Want};
+use crate::model::Stat;
+use crate::scan::Found;
+use crate::target::Users;
+
+/// What is said of owner and mode.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum MetaVerdict {
+    /// As they should be, or set on purpose.
+    Sound,
+    /// Set by the system or an administrator, harmless.
+    Adjusted,
+    /// A problem.
+    Wrong,
+}
+
+/// Users that the system makes for itself (Debian Policy 9.2.2), root left out.
+const SYSTEM_IDS: std::ops::Range<u32> = 1..1000;
+
+fn same(stat: &Stat, meta: &Meta, policy: &Policy) -> bool {
+    let owner = policy.owner_of_root.is_some() || (stat.uid, stat.gid) == (meta.uid, meta.gid);
+    stat.mode == meta.mode && owner
+}
+
+/// Judges owner, mode and capabilities of something whose kind is right.
+///
+/// More privilege than the reference is accepted only where an override says so or the component's own scripts set
+/// it. For folders, fewer bits or a system user as owner are what running systems do (dynamic users); a folder that
+/// the world may write to, or that a person owns, is a problem.
+pub(super) fn judge(expected: &Expected, found: &Found, users: &Users, policy: &Policy) -> MetaVerdict {
+    let Some(meta) = expected.meta else { return MetaVerdict::Sound };
+    let stat = &found.stat;
+    if found.capabilities && !expected.configured {
+        return MetaVerdict::Wrong;
+    }
+    let known = [Some(meta), expected.overridden].into_iter().flatten().chain(expected.other_metas.iter().copied());
+    // A link's own mode means nothing.
+    let is_link = matches!(expected.want, Want::Link(_));
+    let mut allowed = known.map(|m| if is_link { Meta { mode: stat.mode, ..m } } else { m });
+    if allowed.any(|m| same(stat, &m, policy)) || expected.configured {
+        return MetaVerdict::Sound;
+    }
+    if expected.settings {
+        return MetaVerdict::Adjusted;
+    }
+    if expected.want != Want::Folder {
+        return MetaVerdict::Wrong;
+    }
+    let open = stat.mode & 0o002 != 0 && stat.mode & 0o1000 == 0 && meta.mode & 0o002 == 0;
+    let owner_judged = policy.owner_of_root.is_none();
+    let a_person = owner_judged
+        && (users.is_login(stat.uid) && stat.uid != meta.uid || users.is_login(stat.gid) && stat.gid != meta.gid);
+    if open || a_person {
+        return MetaVerdict::Wrong;
+    }
+    let owner_fine = !owner_judged
+        || [(stat.uid, meta.uid), (stat.gid, meta.gid)]
+            .iter()
+            .all(|(is, should)| is == should || SYSTEM_IDS.contains(is));
+    let fewer_bits = stat.mode & !meta.mode & 0o777 == 0;
+    let special = (stat.mode ^ meta.mode) & 0o7000 != 0;
+    if owner_fine && (fewer_bits || special) { MetaVerdict::Adjusted } else { MetaVerdict::Wrong }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::model::{FileKind, Identity, Instant, SystemPath, Voucher};
+
+    fn expected(want: Want, mode: u32) -> Expected {
+        Expected {
+            listed: SystemPath::literal("/usr/x"),
+            component: 0,
+            also: vec![],
+            voucher: Voucher::Signed,
+            want,
+            meta: Some(Meta { mode, uid: 0, gid: 0, mtime: 0 }),
+            other_metas: vec![],
+            overridden: None,
+            settings: false,
+            configured: false,
+            group: None,
+        }
+    }
+
+    fn found(kind: FileKind, mode: u32, uid: u32) -> Found {
+        let time = Instant { s: 0, n: 0 };
+        let stat = Stat {
+            kind,
+            mode,
+            uid,
+            gid: 0,
+            size: 0,
+            mtime: time,
+            ctime: time,
+            id: Identity { dev: 1, ino: 1 },
+            names: 1,
+            rdev: 0,
+        };
+        Found { stat, target: None, digest: None, md5: None, capabilities: false, mounted_over: false }
+    }
+
+    fn verdict(expected: &Expected, found: &Found) -> MetaVerdict {
+        judge(expected, found, &Users::default(), &Policy::default())
+    }
+
+    #[test]
+    fn privilege_is_accepted_only_where_something_explains_it() {
+        let mut file = expected(Want::Something, 0o755);
+        let setuid = found(FileKind::File, 0o4755, 0);
+        assert_eq!(verdict(&file, &setuid), MetaVerdict::Wrong);
+        file.configured = true;
+        assert_eq!(verdict(&file, &setuid), MetaVerdict::Sound);
+        file.configured = false;
+        file.overridden = Some(Meta { mode: 0o4755, uid: 0, gid: 0, mtime: 0 });
+        assert_eq!(verdict(&file, &setuid), MetaVerdict::Sound);
+        let mut capable = found(FileKind::File, 0o755, 0);
+        capable.capabilities = true;
+        assert_eq!(verdict(&file, &capable), MetaVerdict::Wrong);
+    }
+
+    #[test]
+    fn a_folder_may_be_closed_further_but_not_opened_to_all_or_given_away() {
+        let folder = expected(Want::Folder, 0o755);
+        assert_eq!(verdict(&folder, &found(FileKind::Folder, 0o700, 0)), MetaVerdict::Adjusted);
+        assert_eq!(verdict(&folder, &found(FileKind::Folder, 0o755, 101)), MetaVerdict::Adjusted);
+        assert_eq!(verdict(&folder, &found(FileKind::Folder, 0o777, 0)), MetaVerdict::Wrong);
+        assert_eq!(verdict(&folder, &found(FileKind::Folder, 0o755, 1000)), MetaVerdict::Wrong);
+    }
+
+    #[test]
+    fn a_settings_file_with_another_mode_is_a_note() {
+        let mut file = expected(Want::Something, 0o644);
+        file.settings = true;
+        assert_eq!(verdict(&file, &found(FileKind::File, 0o600, 0)), MetaVerdict::Adjusted);
+    }
+}

@@ -1,0 +1,18 @@
+//! Comparing what is there with what should be. One file per area; pure where it can be.
+//!
+//! ```text
+//! reference × observation -> findings
+//! ```
+//!
+//! [`reference`](Reference) says what should be at each place and who answers for it; [`Parents`] judges the folders
+//! on the way before anything below them is believed; [`files`] judges one thing at a time.
+
+mod files;
+mod folders;
+mod meta;
+mod reference;
+mod stray;
+
+pub use files::{Case, Fault, FilesCheck, Unexamined, check_files};
+pub use folders::{Block, Move, Parents, Placement};
+pub use reference::{Expected, Group, ManifestSource, Meta, Owned, Policy, Reference, Scope, Want};

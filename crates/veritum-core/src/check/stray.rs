@@ -1,0 +1,88 @@
+//! Notes: what lies in system folders and is owned by no component. Counted and named, never touched.
+
+use std::collections::{HashMap, HashSet};
+
+use super::reference::Reference;
+use crate::model::{Area, FileKind, Finding, SystemPath, Verdict};
+use crate::target::Machine;
+
+/// Folders whose content belongs to components alone.
+const SYSTEM: [&str; 3] = ["/usr", "/boot", "/opt"];
+/// Below these a running system makes files of its own.
+const MADE_BY_THE_SYSTEM: [&str; 4] = ["/usr/local", "/usr/lib/locale", "/usr/share/mime", "/opt"];
+/// File names that programs of the system make beside what they read: caches, indexes, links by certificate digest.
+const MADE_NAMES: [&str; 12] = [
+    "icon-theme.cache",
+    "mimeinfo.cache",
+    "gschemas.compiled",
+    "giomodule.cache",
+    "loaders.cache",
+    "immodules.cache",
+    "hwdb.bin",
+    "fonts.dir",
+    "fonts.scale",
+    ".uuid",
+    "info.dir",
+    "dir.old",
+];
+/// More than this are counted, not listed.
+const LISTED: usize = 1000;
+
+/// What no component owns: notes, and how many more there are.
+pub(super) fn find(
+    machine: &Machine,
+    reference: &Reference,
+    folders: &HashMap<SystemPath, SystemPath>,
+    owned: &HashSet<&SystemPath>,
+) -> (Vec<Finding>, u64) {
+    let mut physical: Vec<&SystemPath> =
+        folders.values().filter(|f| in_any(f, &SYSTEM) && !in_any(f, &MADE_BY_THE_SYSTEM)).collect();
+    physical.sort();
+    physical.dedup();
+    let listed_folders: HashSet<&SystemPath> = folders.values().collect();
+    let (mut notes, mut more) = (Vec::new(), 0);
+    for folder in physical {
+        let Ok(dir) = machine.dir(folder) else { continue };
+        let mut names = dir.disk().list(dir.fd()).unwrap_or_default();
+        names.sort_by(|a, b| a.0.cmp(&b.0));
+        for (name, kind) in names {
+            let Ok(path) = folder.child(&name) else { continue };
+            let known = owned.contains(&path)
+                || listed_folders.contains(&path)
+                || reference.at(&path).is_some()
+                || reference.diverted.contains(&path);
+            if known || made_by_the_system(&path, &name, kind) {
+                continue;
+            }
+            if notes.len() < LISTED {
+                notes.push(Finding::on_path(Area::Files, &path, Verdict::Stray));
+            } else {
+                more += 1;
+            }
+        }
+    }
+    (notes, more)
+}
+
+fn in_any(path: &SystemPath, places: &[&'static str]) -> bool {
+    places.iter().any(|place| path.is_within(&SystemPath::literal(place)))
+}
+
+fn made_by_the_system(path: &SystemPath, name: &[u8], kind: Option<FileKind>) -> bool {
+    let text = String::from_utf8_lossy(name);
+    let cache_folder = kind == Some(FileKind::Folder) && name == b"__pycache__";
+    let kernel =
+        path.parent().is_some_and(|p| p.as_bytes().starts_with(b"/usr/lib/modules/")) && text.starts_with("modules.");
+    let boot = path.parent().is_some_and(|p| p.as_bytes() == b"/boot")
+        && (text.starts_with("initrd") || text.starts_with("vmlinuz"));
+    let alternative =
+        kind == Some(FileKind::Link) && (in_any(path, &["/usr/bin", "/usr/sbin", "/usr/share/man", "/usr/lib"]));
+    in_any(path, &MADE_BY_THE_SYSTEM)
+        || cache_folder
+        || kernel
+        || boot
+        || alternative
+        || MADE_NAMES.contains(&&*text)
+        || text.ends_with(".pyc")
+        || text.starts_with(".veritum-")
+}

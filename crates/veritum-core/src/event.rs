@@ -1,0 +1,83 @@
+//! Facts told to an observer that the caller passes in; its answer says whether to go on.
+//!
+//! Events carry facts only, no words for people. After [`Flow::Stop`] the long loop that asked ends at its next
+//! safe point and its caller gets a "stopped" error; nothing half-done stays behind.
+
+use crate::model::{Finding, SystemPath};
+
+/// Whether to go on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Flow {
+    /// Go on.
+    GoOn,
+    /// End at the next safe point.
+    Stop,
+}
+
+/// Which part of the work is under way.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub enum Phase {
+    /// Reading the machine's records and the reference.
+    Reading,
+    /// Comparing files with their reference.
+    Comparing,
+    /// Writing replacements beside their destinations.
+    Staging,
+    /// Exchanging them.
+    Exchanging,
+    /// Moving what was displaced to the kept contents.
+    Keeping,
+    /// Checking again what was changed.
+    Confirming,
+    /// Taking packages into a store.
+    Filling,
+    /// Signing a store's metadata.
+    Publishing,
+}
+
+/// A fact.
+#[derive(Debug, Clone, Copy)]
+#[non_exhaustive]
+pub enum Event<'a> {
+    /// A part of the work begins: so many items and bytes lie ahead.
+    Begin {
+        /// Which part.
+        phase: Phase,
+        /// Items in all.
+        items: u64,
+        /// Bytes in all, 0 when they do not matter.
+        bytes: u64,
+    },
+    /// That much more is done.
+    Advance {
+        /// Items.
+        items: u64,
+        /// Bytes.
+        bytes: u64,
+    },
+    /// The part under way has ended.
+    End,
+    /// Something was found.
+    Found(&'a Finding),
+    /// An action on a path took effect.
+    Acted(&'a SystemPath),
+    /// A journal record of that kind is safely on disk.
+    Recorded(&'a str),
+}
+
+/// Listens to facts. Called from several threads.
+pub trait Observer: Sync {
+    /// Hears one fact and says whether to go on.
+    fn hear(&self, event: Event<'_>) -> Flow;
+}
+
+/// Hears everything, says nothing, always goes on.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Silent;
+
+impl Observer for Silent {
+    fn hear(&self, _: Event<'_>) -> Flow {
+        Flow::GoOn
+    }
+}

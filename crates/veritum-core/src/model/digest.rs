@@ -1,0 +1,174 @@
+//! Digests of contents: BLAKE3 for what we vouch for, MD5 only to compare with the machine's own records.
+
+use std::fmt;
+
+use md5::Digest as _;
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+/// A BLAKE3 digest of plain content; written as 64 hexadecimal digits, as `b3sum` prints it.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Digest([u8; 32]);
+
+/// An MD5 digest as dpkg records it. For comparing with `self` records, never a reason to trust.
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+pub struct Md5([u8; 16]);
+
+/// Why some text is not a digest.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+#[error("a digest of {expected} hexadecimal digits was expected")]
+pub struct DigestError {
+    expected: usize,
+}
+
+impl Digest {
+    /// The digest of these bytes.
+    #[must_use]
+    pub fn of(bytes: &[u8]) -> Self {
+        Self(*blake3::hash(bytes).as_bytes())
+    }
+
+    /// Reads 64 hexadecimal digits.
+    ///
+    /// # Errors
+    /// When the text is anything else.
+    pub fn from_hex(text: &str) -> Result<Self, DigestError> {
+        let mut bytes = [0; 32];
+        hex::decode_to_slice(text, &mut bytes).map_err(|_| DigestError { expected: 64 })?;
+        Ok(Self(bytes))
+    }
+
+    /// The 64 hexadecimal digits, small letters.
+    #[must_use]
+    pub fn to_hex(&self) -> String {
+        hex::encode(self.0)
+    }
+
+    /// The raw bytes.
+    #[must_use]
+    pub fn as_bytes(&self) -> &[u8; 32] {
+        &self.0
+    }
+}
+
+impl Md5 {
+    /// The digest of these bytes.
+    #[must_use]
+    pub fn of(bytes: &[u8]) -> Self {
+        Self(md5::Md5::digest(bytes).into())
+    }
+
+    /// Reads 32 hexadecimal digits.
+    ///
+    /// # Errors
+    /// When the text is anything else.
+    pub fn from_hex(text: &[u8]) -> Result<Self, DigestError> {
+        let mut bytes = [0; 16];
+        hex::decode_to_slice(text, &mut bytes).map_err(|_| DigestError { expected: 32 })?;
+        Ok(Self(bytes))
+    }
+}
+
+/// Digests content as it is read: one or both kinds in one pass.
+#[derive(Default)]
+pub struct ContentHasher {
+    blake3: Option<Box<blake3::Hasher>>,
+    md5: Option<md5::Md5>,
+}
+
+impl ContentHasher {
+    /// A hasher for BLAKE3.
+    #[must_use]
+    pub fn blake3() -> Self {
+        Self { blake3: Some(Box::default()), md5: None }
+    }
+
+    /// A hasher for MD5.
+    #[must_use]
+    pub fn md5() -> Self {
+        Self { blake3: None, md5: Some(md5::Md5::new()) }
+    }
+
+    /// Takes the next bytes.
+    pub fn update(&mut self, bytes: &[u8]) {
+        if let Some(hasher) = &mut self.blake3 {
+            hasher.update(bytes);
+        }
+        if let Some(hasher) = &mut self.md5 {
+            hasher.update(bytes);
+        }
+    }
+
+    /// The digests of all that was taken.
+    #[must_use]
+    pub fn finish(self) -> (Option<Digest>, Option<Md5>) {
+        (self.blake3.map(|h| Digest(*h.finalize().as_bytes())), self.md5.map(|h| Md5(h.finalize().into())))
+    }
+}
+
+impl fmt::Debug for Digest {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.to_hex())
+    }
+}
+
+impl fmt::Debug for Md5 {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&hex::encode(self.0))
+    }
+}
+
+impl fmt::Display for Digest {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.to_hex())
+    }
+}
+
+impl Serialize for Digest {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        let mut text = [0; 64];
+        hex::encode_to_slice(self.0, &mut text).map_err(serde::ser::Error::custom)?;
+        to.serialize_str(std::str::from_utf8(&text).map_err(serde::ser::Error::custom)?)
+    }
+}
+
+impl<'de> Deserialize<'de> for Digest {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        let text = std::borrow::Cow::<'de, str>::deserialize(from)?;
+        Digest::from_hex(&text).map_err(serde::de::Error::custom)
+    }
+}
+
+impl schemars::JsonSchema for Digest {
+    fn schema_name() -> std::borrow::Cow<'static, str> {
+        "Digest".into()
+    }
+    fn json_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
+        schemars::json_schema!({"type": "string", "pattern": "^[0-9a-f]{64}$", "description": "BLAKE3 of the plain content."})
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_published_test_vectors_hold() {
+        assert_eq!(Digest::of(b"").to_hex(), "af1349b9f5f9a1a6a0404dea36dcc9499bcb25c9adc112b7cc9a93cae41f3262");
+        assert_eq!(Md5::of(b"abc"), Md5::from_hex(b"900150983cd24fb0d6963f7d28e17f72").unwrap());
+    }
+
+    #[test]
+    fn a_hasher_fed_in_pieces_agrees_with_one_call() {
+        let mut hasher = ContentHasher::blake3();
+        hasher.update(b"ferry ");
+        hasher.update(b"timetable");
+        assert_eq!(hasher.finish(), (Some(Digest::of(b"ferry timetable")), None));
+    }
+
+    #[test]
+    fn short_or_foreign_text_is_no_digest() {
+        assert!(Digest::from_hex("af13").is_err());
+        assert!(Digest::from_hex(&"g".repeat(64)).is_err());
+        assert!(Md5::from_hex(b"").is_err());
+    }
+}

@@ -1,0 +1,20 @@
+//! The nouns that every room shares: paths, digests, components, entries, findings.
+//!
+//! Nothing here touches a disk or knows where data came from. Each noun is defined once, at this door.
+
+mod component;
+mod digest;
+mod entry;
+mod finding;
+mod path;
+mod place;
+mod text;
+
+pub use component::{ComponentId, ComponentIdError};
+pub use digest::{ContentHasher, Digest, DigestError, Md5};
+pub use entry::{Entry, EntryKind, Owner};
+pub use finding::{Action, Advice, Area, Finding, FindingId, Remedy, State, Subject, Verdict, Voucher};
+pub use path::{LinkTarget, PathError, SystemPath};
+pub use place::{FileKind, Identity, Instant, Stat};
+pub(crate) use text::from_readable;
+pub use text::{error_chain, quoted, readable};

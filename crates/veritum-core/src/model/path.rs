@@ -1,0 +1,268 @@
+//! [`SystemPath`]: a name on the machine as the machine itself knows it.
+
+use std::fmt;
+
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+use super::text::{from_readable, readable};
+
+/// The longest path that is taken from foreign bytes, as `PATH_MAX` of Linux.
+const MAX_BYTES: usize = 4096;
+/// The longest single name, as `NAME_MAX` of Linux.
+const MAX_NAME: usize = 255;
+
+/// An absolute path on the machine: bytes kept as they are, no `.`, no `..`, no empty names, no NUL.
+///
+/// It says nothing about links: whether a folder on the way is one is judged by the rooms that open it.
+#[derive(Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct SystemPath(Box<[u8]>);
+
+/// Why some bytes are not a [`SystemPath`].
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum PathError {
+    /// It does not begin with `/`.
+    #[error("the path does not begin with '/'")]
+    Relative,
+    /// It has a `..` in it.
+    #[error("the path has '..' in it")]
+    Climbs,
+    /// It has a NUL byte in it.
+    #[error("the path has a NUL byte in it")]
+    Nul,
+    /// It, or one name in it, is longer than Linux allows.
+    #[error("the path is longer than the system allows")]
+    TooLong,
+    /// Its text form has an escape that means nothing.
+    #[error("the path's text has a broken escape")]
+    Escape,
+}
+
+impl SystemPath {
+    /// The machine's root folder.
+    #[must_use]
+    pub fn root() -> Self {
+        Self(Box::from(&b"/"[..]))
+    }
+
+    /// Reads an absolute path; doubled and trailing slashes and `.` are folded away.
+    ///
+    /// # Errors
+    /// When it is relative, climbs, is too long or holds a NUL.
+    pub fn parse(bytes: &[u8]) -> Result<Self, PathError> {
+        match bytes.strip_prefix(b"/") {
+            Some(rest) => Self::below_root(rest),
+            None => Err(PathError::Relative),
+        }
+    }
+
+    /// Reads a name as packages write them: `./usr/bin/x`, `usr/bin/x` or `/usr/bin/x`.
+    ///
+    /// # Errors
+    /// As [`SystemPath::parse`].
+    pub fn below_root(bytes: &[u8]) -> Result<Self, PathError> {
+        if bytes.len() > MAX_BYTES {
+            return Err(PathError::TooLong);
+        }
+        let mut path = Vec::with_capacity(bytes.len() + 1);
+        for name in bytes.split(|b| *b == b'/') {
+            match name {
+                b"" | b"." => continue,
+                b".." => return Err(PathError::Climbs),
+                _ if name.contains(&0) => return Err(PathError::Nul),
+                _ if name.len() > MAX_NAME => return Err(PathError::TooLong),
+                _ => {
+                    path.push(b'/');
+                    path.extend_from_slice(name);
+                }
+            }
+        }
+        if path.is_empty() {
+            path.push(b'/');
+        }
+        Ok(Self(path.into_boxed_slice()))
+    }
+
+    /// A path that is written in the program's own source.
+    ///
+    /// # Panics
+    /// When the literal is not an absolute path: a broken invariant.
+    #[must_use]
+    pub fn literal(text: &'static str) -> Self {
+        Self::parse(text.as_bytes()).expect("BUG: a literal path must be absolute")
+    }
+
+    /// The bytes, beginning with `/`.
+    #[must_use]
+    pub fn as_bytes(&self) -> &[u8] {
+        &self.0
+    }
+
+    /// The bytes after the first `/`: what is opened below the root's handle. Empty for the root.
+    #[must_use]
+    pub fn relative(&self) -> &[u8] {
+        &self.0[1..]
+    }
+
+    /// Whether this is the root folder.
+    #[must_use]
+    pub fn is_root(&self) -> bool {
+        self.0.len() == 1
+    }
+
+    /// The names in order, none for the root.
+    pub fn names(&self) -> impl DoubleEndedIterator<Item = &[u8]> {
+        self.relative().split(|b| *b == b'/').filter(|n| !n.is_empty())
+    }
+
+    /// The last name; empty for the root.
+    #[must_use]
+    pub fn name(&self) -> &[u8] {
+        self.names().next_back().unwrap_or_default()
+    }
+
+    /// The folder that holds it; none for the root.
+    #[must_use]
+    pub fn parent(&self) -> Option<Self> {
+        if self.is_root() {
+            return None;
+        }
+        let cut = self.0.iter().rposition(|b| *b == b'/').unwrap_or(0);
+        Some(if cut == 0 { Self::root() } else { Self(Box::from(&self.0[..cut])) })
+    }
+
+    /// This folder's child with that name.
+    ///
+    /// # Errors
+    /// When the name is not one name, or the whole is too long.
+    pub fn child(&self, name: &[u8]) -> Result<Self, PathError> {
+        if name.is_empty() || name == b"." || name.contains(&b'/') {
+            return Err(PathError::Relative);
+        }
+        self.join(name)
+    }
+
+    /// The path that `rest` names below this folder.
+    ///
+    /// # Errors
+    /// When `rest` climbs, or the whole is too long.
+    pub fn join(&self, rest: &[u8]) -> Result<Self, PathError> {
+        let mut whole = self.relative().to_vec();
+        whole.push(b'/');
+        whole.extend_from_slice(rest);
+        Self::below_root(&whole)
+    }
+
+    /// Whether it is `folder` or lies below it.
+    #[must_use]
+    pub fn is_within(&self, folder: &SystemPath) -> bool {
+        folder.is_root() || self.below(folder).is_some()
+    }
+
+    /// What remains of it below `folder`, without a leading slash; empty when it is `folder` itself.
+    #[must_use]
+    pub fn below(&self, folder: &SystemPath) -> Option<&[u8]> {
+        if folder.is_root() {
+            return Some(self.relative());
+        }
+        let rest = self.0.strip_prefix(&*folder.0)?;
+        if rest.is_empty() { Some(rest) } else { rest.strip_prefix(b"/") }
+    }
+}
+
+impl fmt::Display for SystemPath {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&readable(&self.0))
+    }
+}
+
+impl fmt::Debug for SystemPath {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{self}")
+    }
+}
+
+impl Serialize for SystemPath {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        to.serialize_str(&readable(&self.0))
+    }
+}
+
+impl<'de> Deserialize<'de> for SystemPath {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        let text = std::borrow::Cow::<'de, str>::deserialize(from)?;
+        let bytes = from_readable(&text).ok_or(PathError::Escape).map_err(serde::de::Error::custom)?;
+        SystemPath::parse(&bytes).map_err(serde::de::Error::custom)
+    }
+}
+
+impl schemars::JsonSchema for SystemPath {
+    fn schema_name() -> std::borrow::Cow<'static, str> {
+        "SystemPath".into()
+    }
+    fn json_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
+        schemars::json_schema!({
+            "type": "string", "pattern": "^/",
+            "description": "An absolute path on the machine; bytes that are not UTF-8 as \\xHH, a backslash as \\\\."
+        })
+    }
+}
+
+/// A link's target as it is written: bytes, in JSON as text in which nothing is lost.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LinkTarget(pub Vec<u8>);
+
+impl Serialize for LinkTarget {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        to.serialize_str(&readable(&self.0))
+    }
+}
+
+impl<'de> Deserialize<'de> for LinkTarget {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        let text = std::borrow::Cow::<'de, str>::deserialize(from)?;
+        let bytes = from_readable(&text).ok_or(PathError::Escape).map_err(serde::de::Error::custom)?;
+        let fine = !bytes.is_empty() && bytes.len() <= MAX_BYTES && !bytes.contains(&0);
+        if fine { Ok(Self(bytes)) } else { Err(serde::de::Error::custom(PathError::TooLong)) }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_from_packages_are_folded_to_one_spelling() {
+        for spelling in ["./usr/bin/x", "usr/bin/x", "/usr/bin/x", "/usr//bin/./x/"] {
+            assert_eq!(SystemPath::below_root(spelling.as_bytes()).unwrap().as_bytes(), b"/usr/bin/x");
+        }
+        assert!(SystemPath::below_root(b"./").unwrap().is_root());
+    }
+
+    #[test]
+    fn a_climbing_or_overlong_name_is_refused() {
+        assert_eq!(SystemPath::parse(b"/usr/../etc"), Err(PathError::Climbs));
+        assert_eq!(SystemPath::parse(b"usr"), Err(PathError::Relative));
+        assert_eq!(SystemPath::parse(&[b"/", &[b'a'; 256][..]].concat()), Err(PathError::TooLong));
+        assert_eq!(SystemPath::parse(b"/a\0b"), Err(PathError::Nul));
+    }
+
+    #[test]
+    fn below_compares_whole_names() {
+        let usr = SystemPath::literal("/usr");
+        assert!(!SystemPath::literal("/usrlocal").is_within(&usr));
+        assert_eq!(SystemPath::literal("/usr/bin").below(&usr), Some(&b"bin"[..]));
+        assert_eq!(SystemPath::literal("/").parent(), None);
+        assert_eq!(SystemPath::literal("/usr").parent(), Some(SystemPath::root()));
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn any_path_survives_its_text_form(bytes in proptest::collection::vec(1u8..=255, 0..60)) {
+            if let Ok(path) = SystemPath::below_root(&bytes) {
+                let text = serde_json::to_string(&path).unwrap();
+                proptest::prop_assert_eq!(serde_json::from_str::<SystemPath>(&text).unwrap(), path);
+            }
+        }
+    }
+}

@@ -1,0 +1,79 @@
+//! What stands at a place on a disk: kind, numbers, times.
+
+use serde::{Deserialize, Serialize};
+
+/// What kind of thing stands there.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum FileKind {
+    /// A regular file.
+    File,
+    /// A folder.
+    Folder,
+    /// A symbolic link.
+    Link,
+    /// A named pipe.
+    Pipe,
+    /// A socket.
+    Socket,
+    /// A character or block device.
+    Device,
+}
+
+impl FileKind {
+    /// The word for people and for JSON.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::File => "file",
+            Self::Folder => "folder",
+            Self::Link => "link",
+            Self::Pipe => "pipe",
+            Self::Socket => "socket",
+            Self::Device => "device",
+        }
+    }
+}
+
+/// A time as the file system keeps it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+pub struct Instant {
+    /// Seconds since the epoch.
+    pub s: i64,
+    /// Nanoseconds within the second.
+    pub n: u32,
+}
+
+/// Which inode: device and number.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct Identity {
+    /// The device.
+    pub dev: u64,
+    /// The inode's number.
+    pub ino: u64,
+}
+
+/// What `lstat` says of a place.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Stat {
+    /// Kind.
+    pub kind: FileKind,
+    /// The lower twelve bits of the mode.
+    pub mode: u32,
+    /// User number.
+    pub uid: u32,
+    /// Group number.
+    pub gid: u32,
+    /// Bytes.
+    pub size: u64,
+    /// Modification time.
+    pub mtime: Instant,
+    /// Change time of the inode.
+    pub ctime: Instant,
+    /// Which inode.
+    pub id: Identity,
+    /// How many names the inode has.
+    pub names: u64,
+    /// Device number of a device, else 0.
+    pub rdev: u64,
+}

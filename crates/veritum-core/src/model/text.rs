@@ -1,0 +1,134 @@
+//! Names that are bytes, as text: one form for JSON and messages, one to be typed into a shell.
+
+use std::fmt::Write as _;
+
+/// Text for bytes: UTF-8 as it is, a backslash doubled, every other byte as `\xHH`. Loses nothing.
+#[must_use]
+pub fn readable(bytes: &[u8]) -> String {
+    let mut text = String::with_capacity(bytes.len());
+    for chunk in bytes.utf8_chunks() {
+        for c in chunk.valid().chars() {
+            if c == '\\' { text.push_str("\\\\") } else { text.push(c) }
+        }
+        for byte in chunk.invalid() {
+            let _ = write!(text, "\\x{byte:02x}");
+        }
+    }
+    text
+}
+
+/// The bytes that [`readable`] turned into that text; none when an escape means nothing.
+pub(crate) fn from_readable(text: &str) -> Option<Vec<u8>> {
+    let mut bytes = Vec::with_capacity(text.len());
+    let mut rest = text.as_bytes();
+    while let Some((&first, tail)) = rest.split_first() {
+        rest = match (first, tail) {
+            (b'\\', [b'\\', tail @ ..]) => {
+                bytes.push(b'\\');
+                tail
+            }
+            (b'\\', [b'x', high, low, tail @ ..]) => {
+                let digit = |d: u8| char::from(d).to_digit(16);
+                bytes.push(u8::try_from(digit(*high)? * 16 + digit(*low)?).ok()?);
+                tail
+            }
+            (b'\\', _) => return None,
+            (byte, tail) => {
+                bytes.push(byte);
+                tail
+            }
+        };
+    }
+    Some(bytes)
+}
+
+/// A name for people: as it is when harmless, else quoted as a shell reads it back, `$'…'`.
+///
+/// Control characters and those that change the writing direction never reach the terminal raw.
+#[must_use]
+pub fn quoted(bytes: &[u8]) -> String {
+    let plain = |c: char| c.is_alphanumeric() || "/._-+:,@%=~^#".contains(c);
+    if let Ok(text) = std::str::from_utf8(bytes)
+        && !text.is_empty()
+        && text.chars().all(plain)
+        && !text.starts_with(['~', '#'])
+    {
+        return text.to_owned();
+    }
+    let mut out = String::from("$'");
+    for chunk in bytes.utf8_chunks() {
+        for c in chunk.valid().chars() {
+            match c {
+                '\n' => out.push_str("\\n"),
+                '\t' => out.push_str("\\t"),
+                '\r' => out.push_str("\\r"),
+                '\\' => out.push_str("\\\\"),
+                '\'' => out.push_str("\\'"),
+                c if c.is_control() || changes_direction(c) => {
+                    for byte in c.encode_utf8(&mut [0; 4]).bytes() {
+                        let _ = write!(out, "\\x{byte:02x}");
+                    }
+                }
+                c => out.push(c),
+            }
+        }
+        for byte in chunk.invalid() {
+            let _ = write!(out, "\\x{byte:02x}");
+        }
+    }
+    out.push('\'');
+    out
+}
+
+/// An error with its causes, in one line.
+#[must_use]
+pub fn error_chain(error: &dyn std::error::Error) -> String {
+    let mut text = error.to_string();
+    let mut cause = error.source();
+    while let Some(next) = cause {
+        let said = next.to_string();
+        if !text.ends_with(&said) {
+            text.push_str(": ");
+            text.push_str(&said);
+        }
+        cause = next.source();
+    }
+    text
+}
+
+/// Whether a character is invisible formatting: bidirectional controls, zero-width and separator characters.
+fn changes_direction(c: char) -> bool {
+    matches!(c, '\u{61c}' | '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}' | '\u{fff9}'..='\u{fffb}')
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn awkward_names_are_quoted_and_harmless_ones_are_not() {
+        assert_eq!(quoted(b"/usr/bin/x"), "/usr/bin/x");
+        assert_eq!(quoted(b"/a b\n\x1b[31m"), "$'/a b\\n\\x1b[31m'");
+        assert_eq!(quoted("/\u{202e}gpj.exe".as_bytes()), "$'/\\xe2\\x80\\xaegpj.exe'");
+        assert_eq!(quoted(b"/\xff"), "$'/\\xff'");
+        assert_eq!(quoted("/käse".as_bytes()), "/käse");
+    }
+
+    #[test]
+    fn a_broken_escape_is_no_text_form() {
+        for text in ["\\", "\\x", "\\xg0", "\\n", "a\\x1"] {
+            assert_eq!(from_readable(text), None, "{text}");
+        }
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn any_bytes_come_back_from_their_text(bytes: Vec<u8>) {
+            proptest::prop_assert_eq!(from_readable(&readable(&bytes)), Some(bytes));
+        }
+        #[test]
+        fn no_control_character_reaches_the_terminal(bytes: Vec<u8>) {
+            proptest::prop_assert!(!quoted(&bytes).chars().any(|c| c.is_control() || changes_direction(c)));
+        }
+    }
+}

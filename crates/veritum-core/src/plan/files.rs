@@ -1,0 +1,235 @@
+//! From findings about files to actions.
+
+use std::collections::{BTreeSet, HashMap};
+
+use super::{Action, Deed, DiskDoubt, Item, ItemKind, Left, Plan};
+use crate::check::{Expected, Fault, FilesCheck, Meta, Reference, Want};
+use crate::model::{Digest, FileKind, Finding, Identity, LinkTarget, Remedy, SystemPath, Verdict, Voucher};
+use crate::target::ProtectionPolicy;
+
+/// More altered files than this, of more components than [`MANY_COMPONENTS`], point at the hardware.
+const MANY_FILES: u64 = 50;
+const MANY_COMPONENTS: u64 = 5;
+
+/// What planning goes by.
+pub struct FileRules<'a> {
+    /// What must not be altered.
+    pub protection: &'a dyn ProtectionPolicy,
+    /// Whether the source has a content.
+    pub has_content: &'a dyn Fn(&Digest) -> bool,
+    /// Whether a path is left out on purpose.
+    pub left_out: &'a dyn Fn(&SystemPath) -> bool,
+    /// Whether unreadable files are to be replaced, on the operator's word.
+    pub despite_disk: bool,
+}
+
+/// Plans what can be done about the findings; each finding is told its remedy.
+#[must_use]
+pub fn plan_files(check: &mut FilesCheck, reference: &Reference, rules: &FileRules<'_>) -> Plan {
+    let mut planner =
+        Planner { reference, rules, plan: Plan::default(), metas: HashMap::new(), groups: HashMap::new() };
+    for fault in &check.faults {
+        let finding = &mut check.findings[fault.finding];
+        match planner.one(fault, finding) {
+            Ok(remedy) => finding.remedy = Some(remedy),
+            Err((reason, next)) => {
+                let left = Left {
+                    finding: finding.id.clone(),
+                    path: reference.expected[fault.expected].listed.clone(),
+                    reason: reason.clone(),
+                    next: next.clone(),
+                };
+                finding.advice = finding.advice.take().or(Some(match next {
+                    Some(next) => format!("{reason}; {next}"),
+                    None => reason,
+                }));
+                planner.plan.left.push(left);
+            }
+        }
+    }
+    planner.plan.doubt = if rules.despite_disk { None } else { doubt(check) };
+    planner.plan
+}
+
+fn doubt(check: &FilesCheck) -> Option<DiskDoubt> {
+    let of = |verdict| check.findings.iter().filter(move |f| f.verdict == verdict);
+    let unreadable = of(Verdict::Unreadable).count() as u64;
+    if unreadable > 0 {
+        return Some(DiskDoubt::ReadErrors { files: unreadable });
+    }
+    let altered = of(Verdict::Altered).count() as u64;
+    let components = of(Verdict::Altered).filter_map(|f| f.component.as_ref()).collect::<BTreeSet<_>>().len() as u64;
+    (altered > MANY_FILES && components > MANY_COMPONENTS)
+        .then_some(DiskDoubt::ManyUnrelated { files: altered, components })
+}
+
+type Refusal = (String, Option<String>);
+
+struct Planner<'a> {
+    reference: &'a Reference,
+    rules: &'a FileRules<'a>,
+    plan: Plan,
+    /// Inodes whose owner and mode are set already: one inode may have several names.
+    metas: HashMap<Identity, usize>,
+    /// Hard-link groups for which an action writes the content.
+    groups: HashMap<usize, u32>,
+}
+
+fn refuse(reason: &str, next: &str) -> Refusal {
+    (reason.to_owned(), Some(next.to_owned()))
+}
+
+impl Planner<'_> {
+    fn one(&mut self, fault: &Fault, finding: &Finding) -> Result<Remedy, Refusal> {
+        let expected = &self.reference.expected[fault.expected];
+        if let Some(reason) = self.rules.protection.reason(&fault.physical) {
+            return Err((format!("it is left alone: {reason}"), None));
+        }
+        if finding.verdict == Verdict::Unreadable && !self.rules.despite_disk {
+            return Err(refuse("the disk gives read errors", "bring the users' files to safety, then test the disk"));
+        }
+        if expected.voucher == Voucher::Itself {
+            return Err(refuse(
+                "only the machine's own records describe it",
+                "give a store that has its component: --store LOCATION",
+            ));
+        }
+        if fault.only_meta {
+            return self.set_meta(fault, expected, finding);
+        }
+        let items = if fault.roots.is_empty() { vec![self.item(expected, fault)?] } else { self.tree(fault)? };
+        let linked = matches!(items[0].kind, ItemKind::NameOf { .. } | ItemKind::NameOfAction { .. });
+        let index = self.next();
+        if let (Some(group), ItemKind::File { .. }) = (expected.group, &items[0].kind) {
+            self.groups.insert(group, index);
+        }
+        self.plan.bytes +=
+            items.iter().map(|i| if let ItemKind::File { size, .. } = i.kind { size } else { 0 }).sum::<u64>();
+        self.push(fault, expected, finding, Deed::Put(items));
+        let action = if linked && finding.verdict == Verdict::LinkCut {
+            crate::model::Action::Relink
+        } else {
+            crate::model::Action::Restore
+        };
+        Ok(Remedy { action, from: Some("store".into()) })
+    }
+
+    fn next(&self) -> u32 {
+        u32::try_from(self.plan.actions.len() + 1).unwrap_or(u32::MAX)
+    }
+
+    fn push(&mut self, fault: &Fault, expected: &Expected, finding: &Finding, deed: Deed) {
+        self.plan.actions.push(Action {
+            index: self.next(),
+            findings: vec![finding.id.clone()],
+            listed: expected.listed.clone(),
+            place: fault.physical.clone(),
+            component: Some(self.reference.component_of(expected).clone()),
+            before: fault.found,
+            deed,
+        });
+    }
+
+    fn set_meta(&mut self, fault: &Fault, expected: &Expected, finding: &Finding) -> Result<Remedy, Refusal> {
+        let remedy = Remedy { action: crate::model::Action::SetMode, from: Some("store".into()) };
+        let (Some(meta), Some(found)) = (wanted(expected), fault.found) else {
+            return Err(("its owner and mode are not known".into(), None));
+        };
+        if !matches!(found.kind, FileKind::File | FileKind::Folder) {
+            // Neither links nor devices can be opened to set a mode: they are made anew.
+            let item = self.item(expected, fault)?;
+            self.push(fault, expected, finding, Deed::Put(vec![item]));
+            return Ok(remedy);
+        }
+        if let Some(at) = self.metas.get(&found.id) {
+            self.plan.actions[*at].findings.push(finding.id.clone());
+            return Ok(remedy);
+        }
+        self.metas.insert(found.id, self.plan.actions.len());
+        self.push(fault, expected, finding, Deed::SetMeta { mode: meta.mode, uid: meta.uid, gid: meta.gid });
+        Ok(remedy)
+    }
+
+    fn item(&self, expected: &Expected, fault: &Fault) -> Result<Item, Refusal> {
+        let meta = wanted(expected).ok_or_else(|| ("its owner and mode are not known".to_owned(), None))?;
+        let kind = match &expected.want {
+            Want::File { size, digest } => {
+                let earlier = expected.group.and_then(|g| self.groups.get(&g));
+                match (&fault.sibling, earlier) {
+                    (Some(sibling), _) => ItemKind::NameOf { place: sibling.clone(), digest: *digest },
+                    (None, Some(index)) => ItemKind::NameOfAction { index: *index, digest: *digest },
+                    _ if !(self.rules.has_content)(digest) => return Err(lacking()),
+                    _ => ItemKind::File { size: *size, digest: *digest },
+                }
+            }
+            other => plain_kind(other).ok_or_else(|| ("its content is not known".to_owned(), None))?,
+        };
+        Ok(item(SystemPath::root(), kind, meta))
+    }
+
+    /// A missing or blocked folder with everything that belongs below it, folders before what they hold.
+    fn tree(&self, fault: &Fault) -> Result<Vec<Item>, Refusal> {
+        let mut found: HashMap<SystemPath, &Expected> = HashMap::new();
+        for expected in &self.reference.expected {
+            let Some(below) = fault.roots.iter().find_map(|root| expected.listed.below(root)) else { continue };
+            let Ok(below) = SystemPath::below_root(below) else { continue };
+            if !(self.rules.left_out)(&expected.listed) || expected.want == Want::Folder {
+                found.entry(below).or_insert(expected);
+            }
+        }
+        let mut order: Vec<(SystemPath, &Expected)> = found.into_iter().collect();
+        order.sort_by(|a, b| a.0.cmp(&b.0));
+        let mut first_names: HashMap<usize, SystemPath> = HashMap::new();
+        let mut items = Vec::with_capacity(order.len());
+        for (below, expected) in order {
+            let Some(meta) = wanted(expected) else {
+                return Err(refuse(
+                    "only the machine's own records describe a part of it",
+                    "give a store that has all its components: --store LOCATION",
+                ));
+            };
+            let kind = match &expected.want {
+                Want::File { size, digest } => match expected.group.and_then(|g| first_names.get(&g)) {
+                    Some(first) => ItemKind::NameOfItem { below: first.clone() },
+                    None if !(self.rules.has_content)(digest) => return Err(lacking()),
+                    None => {
+                        if let Some(group) = expected.group {
+                            first_names.insert(group, below.clone());
+                        }
+                        ItemKind::File { size: *size, digest: *digest }
+                    }
+                },
+                other => {
+                    plain_kind(other).ok_or_else(|| ("the content of a part of it is not known".to_owned(), None))?
+                }
+            };
+            items.push(item(below, kind, meta));
+        }
+        match items.first() {
+            Some(first) if first.below.is_root() && first.kind == ItemKind::Folder => Ok(items),
+            _ => Err(("what the folder should be is not known".into(), None)),
+        }
+    }
+}
+
+fn lacking() -> Refusal {
+    refuse("the store lacks its content", "fill the store from the component's package: veritum store fill PATH")
+}
+
+fn wanted(expected: &Expected) -> Option<Meta> {
+    expected.overridden.map(|o| Meta { mtime: expected.meta.map_or(o.mtime, |m| m.mtime), ..o }).or(expected.meta)
+}
+
+fn plain_kind(want: &Want) -> Option<ItemKind> {
+    Some(match want {
+        Want::Folder => ItemKind::Folder,
+        Want::Link(target) => ItemKind::Link(LinkTarget(target.clone())),
+        Want::Fifo => ItemKind::Fifo,
+        Want::Device { block, major, minor } => ItemKind::Device { block: *block, major: *major, minor: *minor },
+        Want::File { .. } | Want::Recorded(_) | Want::Something => return None,
+    })
+}
+
+fn item(below: SystemPath, kind: ItemKind, meta: Meta) -> Item {
+    Item { below, kind, mode: meta.mode, uid: meta.uid, gid: meta.gid, mtime: meta.mtime }
+}

@@ -1,0 +1,182 @@
+//! What is to be done: pure functions from findings and rules to ordered actions, and to what is left alone and why.
+
+mod files;
+mod inverse;
+
+pub use files::{FileRules, plan_files};
+pub use inverse::{Outcome, Placed, inverse};
+
+use serde::{Deserialize, Serialize};
+
+use crate::model::{ComponentId, Digest, FindingId, LinkTarget, Stat, SystemPath};
+
+/// One thing to be done at one place. Written into the journal as it is, before anything happens.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Action {
+    /// Its number within the round, from 1.
+    pub index: u32,
+    /// The findings that it answers.
+    pub findings: Vec<FindingId>,
+    /// The path as the machine lists it.
+    pub listed: SystemPath,
+    /// The place, without links on the way.
+    pub place: SystemPath,
+    /// Whose it is.
+    pub component: Option<ComponentId>,
+    /// What stands there now; none when nothing does.
+    pub before: Option<Stat>,
+    /// What is done.
+    pub deed: Deed,
+}
+
+/// What is done at a place.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Deed {
+    /// Put these items there, the first being the thing itself; what stands there is kept.
+    Put(Vec<Item>),
+    /// Set owner and mode.
+    SetMeta {
+        /// Mode bits.
+        mode: u32,
+        /// User number.
+        uid: u32,
+        /// Group number.
+        gid: u32,
+    },
+    /// Put back what an earlier change keeps; what stands there now is kept in turn.
+    Return {
+        /// The earlier change.
+        change: u64,
+        /// Its round.
+        round: u32,
+        /// The action's number in it.
+        index: u32,
+        /// What is kept there.
+        kept: Stat,
+        /// Its digest, when it is a file.
+        digest: Option<Digest>,
+        /// The kept folder that it lies in.
+        folder: KeptFolder,
+    },
+    /// Move what stands there to the kept contents.
+    SetAside,
+}
+
+/// In which folder contents are kept: the one of the state folder, or one of their own file system.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum KeptFolder {
+    /// `kept/N` in the state folder.
+    State,
+    /// `.veritum-kept/N` in that folder, the top of a file system.
+    Top(SystemPath),
+}
+
+/// One thing of what is put.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Item {
+    /// Where below the place; `/` is the place itself.
+    pub below: SystemPath,
+    /// What.
+    pub kind: ItemKind,
+    /// Mode bits.
+    pub mode: u32,
+    /// User number.
+    pub uid: u32,
+    /// Group number.
+    pub gid: u32,
+    /// Modification time, seconds.
+    pub mtime: i64,
+}
+
+/// What kind of thing is put.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum ItemKind {
+    /// A file with a content from the source.
+    File {
+        /// Bytes.
+        size: u64,
+        /// BLAKE3.
+        digest: Digest,
+    },
+    /// A further name of a sound file of the machine.
+    NameOf {
+        /// That file.
+        place: SystemPath,
+        /// What it must be.
+        digest: Digest,
+    },
+    /// A further name of what another action puts.
+    NameOfAction {
+        /// That action's number.
+        index: u32,
+        /// What it must be.
+        digest: Digest,
+    },
+    /// A further name of another item of the same action.
+    NameOfItem {
+        /// That item's place below.
+        below: SystemPath,
+    },
+    /// A folder.
+    Folder,
+    /// A link.
+    Link(LinkTarget),
+    /// A named pipe.
+    Fifo,
+    /// A device.
+    Device {
+        /// Whether it is a block device.
+        block: bool,
+        /// Major number.
+        major: u32,
+        /// Minor number.
+        minor: u32,
+    },
+}
+
+/// A finding that nothing is done about.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+pub struct Left {
+    /// Which.
+    pub finding: FindingId,
+    /// Where.
+    pub path: SystemPath,
+    /// Why.
+    pub reason: String,
+    /// What to do next.
+    pub next: Option<String>,
+}
+
+/// A reason to stop before anything is written.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum DiskDoubt {
+    /// The medium gave read errors.
+    ReadErrors {
+        /// On so many files.
+        files: u64,
+    },
+    /// Many unrelated files are altered.
+    ManyUnrelated {
+        /// So many files.
+        files: u64,
+        /// Of so many components.
+        components: u64,
+    },
+}
+
+/// What is to be done, and what is not.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Plan {
+    /// The actions, in order.
+    pub actions: Vec<Action>,
+    /// What is left, with the reasons.
+    pub left: Vec<Left>,
+    /// Bytes that will be written.
+    pub bytes: u64,
+    /// A doubt about the disk: nothing is written until the operator says so.
+    pub doubt: Option<DiskDoubt>,
+}

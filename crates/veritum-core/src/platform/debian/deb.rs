@@ -1,0 +1,416 @@
+//! Reading a `.deb` package (deb(5), deb-control(5), tar(5)): foreign bytes, every size bounded.
+//!
+//! Nothing is unpacked here: entries are told to a [`DebSink`], contents as a reader that ends with the entry.
+
+use std::cell::Cell;
+use std::collections::{BTreeMap, HashMap};
+use std::io::{self, Read};
+use std::rc::Rc;
+
+use super::control::paragraphs;
+use super::scripts::Scripts;
+use crate::model::{ComponentId, Owner, PathError, SystemPath};
+
+/// Control data over this size, unpacked, is refused.
+const MAX_CONTROL: u64 = 64 << 20;
+/// One content over this size is refused.
+const MAX_FILE: u64 = 16 << 30;
+/// Packages of more entries are refused; the largest of Debian has a fifth.
+const MAX_ENTRIES: usize = 1_000_000;
+/// What may stand between two contents: headers, long names, extended headers.
+const MAX_HEADERS: u64 = 1 << 20;
+/// Memory that an xz stream may ask for: dpkg's own largest preset needs 65 MiB.
+const XZ_MEMORY: u64 = 256 << 20;
+/// Largest zstd window, as a power of two: 128 MiB, the format's recommended bound for decoders.
+const ZSTD_WINDOW: u32 = 27;
+
+/// Why a package cannot be taken.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum DebError {
+    /// It cannot be read, or ends too early.
+    #[error("the package cannot be read")]
+    Read(#[from] io::Error),
+    /// It is not shaped as a package.
+    #[error("not a valid package: {0}")]
+    Shape(String),
+    /// It is larger than is sensible.
+    #[error("the package is larger than is sensible: {0}")]
+    TooLarge(&'static str),
+    /// A name in it is not one that may be taken.
+    #[error("the package has a name that is not taken: {name}")]
+    Name {
+        /// The name as text.
+        name: String,
+        /// Why not.
+        source: PathError,
+    },
+    /// The sink stopped it.
+    #[error("stopped")]
+    Stopped,
+}
+
+fn shape<T>(what: impl Into<String>) -> Result<T, DebError> {
+    Err(DebError::Shape(what.into()))
+}
+
+/// What an archive entry is.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum RawKind {
+    /// A regular file of so many bytes.
+    File {
+        /// Bytes.
+        size: u64,
+    },
+    /// A further name of an earlier file.
+    HardLink {
+        /// That file's path.
+        to: SystemPath,
+    },
+    /// A folder.
+    Folder,
+    /// A symbolic link.
+    Link {
+        /// Its target as written.
+        target: Vec<u8>,
+    },
+    /// A named pipe.
+    Fifo,
+    /// A device.
+    Device {
+        /// Whether it is a block device.
+        block: bool,
+        /// Major number.
+        major: u32,
+        /// Minor number.
+        minor: u32,
+    },
+}
+
+/// One archive entry.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RawEntry {
+    /// Where.
+    pub path: SystemPath,
+    /// What.
+    pub kind: RawKind,
+    /// Lower twelve bits of the mode.
+    pub mode: u32,
+    /// User.
+    pub user: Owner,
+    /// Group.
+    pub group: Owner,
+    /// Modification time, seconds.
+    pub mtime: i64,
+}
+
+/// What a package's control part says.
+#[derive(Debug, Clone)]
+pub struct Package {
+    /// Which component it is.
+    pub id: ComponentId,
+    /// The control file as it is.
+    pub control: String,
+    /// Its settings files.
+    pub settings: Vec<SystemPath>,
+    /// All members of the control part but `control`, by name.
+    pub members: BTreeMap<String, Vec<u8>>,
+}
+
+impl Package {
+    /// The maintainer scripts.
+    #[must_use]
+    pub fn scripts(&self) -> Scripts {
+        let mut scripts = Scripts::default();
+        for name in ["preinst", "postinst", "prerm", "postrm", "config"] {
+            if let Some(script) = self.members.get(name) {
+                scripts.add(script);
+            }
+        }
+        scripts
+    }
+}
+
+/// Takes a package's parts as they are read.
+pub trait DebSink {
+    /// Hears the control part first; an error ends the reading.
+    ///
+    /// # Errors
+    /// Whatever keeps the package from being taken.
+    fn package(&mut self, package: &Package) -> Result<(), DebError>;
+    /// Takes one entry; `content` ends with it and is empty unless it is a file.
+    ///
+    /// # Errors
+    /// Whatever keeps the entry from being taken.
+    fn entry(&mut self, entry: RawEntry, content: &mut dyn Read) -> Result<(), DebError>;
+}
+
+/// Reads a package from its first byte to its last.
+///
+/// # Errors
+/// When it is cut, damaged, hostile or too large; what the sink has taken until then is not to be used.
+pub fn read_deb<R: Read>(from: R, sink: &mut dyn DebSink) -> Result<Package, DebError> {
+    let mut archive = ar::Archive::new(from);
+    let mut package = None;
+    let mut step = 0;
+    while let Some(member) = archive.next_entry() {
+        let mut member = member.map_err(|e| DebError::Shape(format!("its outer archive is damaged ({e})")))?;
+        let size = member.header().size();
+        let name = String::from_utf8_lossy(member.header().identifier()).trim_end_matches('/').to_owned();
+        match (step, name.as_str()) {
+            (0, "debian-binary") => {
+                let mut version = Vec::new();
+                member.by_ref().take(64).read_to_end(&mut version)?;
+                if !version.starts_with(b"2.") {
+                    return shape("its format is not 2.x");
+                }
+                step = 1;
+            }
+            (0, _) => return shape("it does not begin with debian-binary"),
+            (1, n) if n.starts_with("control.tar") => {
+                let read = read_control(unpack(whole(&mut member, size), &n["control.tar".len()..])?)?;
+                sink.package(&read)?;
+                package = Some(read);
+                step = 2;
+            }
+            (2, n) if n.starts_with("data.tar") => {
+                read_data(unpack(whole(&mut member, size), &n["data.tar".len()..])?, sink)?;
+                step = 3;
+            }
+            // Members that begin with `_` are for later use, and to be passed over (deb(5)).
+            (_, n) if n.starts_with('_') => {
+                io::copy(&mut whole(&mut member, size), &mut io::sink())?;
+            }
+            (3, _) => break,
+            (_, n) => {
+                return shape(format!(
+                    "the member {n:?} does not belong there",
+                    n = crate::model::readable(n.as_bytes())
+                ));
+            }
+        }
+    }
+    match (step, package) {
+        (3, Some(package)) => Ok(package),
+        _ => shape("it ends before its data part"),
+    }
+}
+
+/// A member that must have all its bytes: `ar` ends a cut member without a word.
+fn whole<R: Read>(member: R, size: u64) -> impl Read {
+    Whole { from: member.take(size), left: size }
+}
+
+struct Whole<R> {
+    from: io::Take<R>,
+    left: u64,
+}
+
+impl<R: Read> Read for Whole<R> {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        let n = self.from.read(into)?;
+        self.left -= n as u64;
+        if n == 0 && self.left > 0 && !into.is_empty() {
+            return Err(io::Error::new(io::ErrorKind::UnexpectedEof, "the package is cut off"));
+        }
+        Ok(n)
+    }
+}
+
+fn unpack<'a, R: Read + 'a>(member: R, suffix: &str) -> Result<Box<dyn Read + 'a>, DebError> {
+    let member = io::BufReader::with_capacity(64 * 1024, member);
+    Ok(match suffix {
+        "" => Box::new(member),
+        ".gz" => Box::new(flate2::bufread::MultiGzDecoder::new(member)),
+        ".xz" => {
+            let stream = liblzma::stream::Stream::new_stream_decoder(XZ_MEMORY, liblzma::stream::CONCATENATED);
+            let stream = stream.map_err(|e| DebError::Shape(format!("xz: {e}")))?;
+            Box::new(liblzma::bufread::XzDecoder::new_stream(member, stream))
+        }
+        ".zst" => {
+            let mut decoder = zstd::Decoder::with_buffer(member)?;
+            decoder.window_log_max(ZSTD_WINDOW)?;
+            Box::new(decoder)
+        }
+        other => {
+            return shape(format!(
+                "its compression {:?} is not one of gz, xz, zst or none",
+                crate::model::readable(other.as_bytes())
+            ));
+        }
+    })
+}
+
+/// A reader with an allowance that is set anew for each part, so that no header can ask for endless memory.
+struct Metered<R> {
+    from: R,
+    left: Rc<Cell<u64>>,
+}
+
+impl<R: Read> Read for Metered<R> {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        let most = usize::try_from(self.left.get()).unwrap_or(usize::MAX).min(into.len());
+        if most == 0 && !into.is_empty() {
+            return Err(io::Error::new(
+                io::ErrorKind::FileTooLarge,
+                "a header of the package is larger than is sensible",
+            ));
+        }
+        let n = self.from.read(&mut into[..most])?;
+        self.left.set(self.left.get() - n as u64);
+        Ok(n)
+    }
+}
+
+fn read_control(from: Box<dyn Read + '_>) -> Result<Package, DebError> {
+    let mut archive = tar::Archive::new(from.take(MAX_CONTROL));
+    let mut members = BTreeMap::new();
+    for entry in archive.entries()? {
+        let mut entry = entry?;
+        if !entry.header().entry_type().is_file() {
+            continue;
+        }
+        let name = String::from_utf8_lossy(&entry.path_bytes()).trim_start_matches("./").to_owned();
+        let mut content = Vec::new();
+        entry.read_to_end(&mut content)?;
+        if members.len() > 1000 || content.len() as u64 >= MAX_CONTROL {
+            return Err(DebError::TooLarge("its control part"));
+        }
+        if name.contains('/') || name.is_empty() || members.insert(name, content).is_some() {
+            return shape("its control part has a member twice, or in a folder");
+        }
+    }
+    let control = members.remove("control").ok_or_else(|| DebError::Shape("it has no control file".into()))?;
+    let control = String::from_utf8(control).map_err(|_| DebError::Shape("its control file is not UTF-8".into()))?;
+    let fields = paragraphs(&control).next().unwrap_or_default();
+    let field = |name: &str| fields.get(name).unwrap_or_default();
+    let id = ComponentId::new(field("Package"), field("Version"), field("Architecture"))
+        .map_err(|e| DebError::Shape(e.to_string()))?;
+    let mut settings = Vec::new();
+    for line in members.get("conffiles").map(Vec::as_slice).unwrap_or_default().split(|b| *b == b'\n') {
+        let line = line.trim_ascii();
+        // A flag may stand before the path (deb-conffiles(5)); a file to be removed is not one that is shipped.
+        if line.is_empty() || line.starts_with(b"remove-on-upgrade ") {
+            continue;
+        }
+        settings.push(path_of(line)?);
+    }
+    Ok(Package { id, control, settings, members })
+}
+
+fn path_of(name: &[u8]) -> Result<SystemPath, DebError> {
+    SystemPath::below_root(name).map_err(|source| DebError::Name { name: crate::model::readable(name), source })
+}
+
+/// Which paths came before, and whether something may lie below them.
+#[derive(Default)]
+struct Seen {
+    kinds: HashMap<SystemPath, bool>,
+}
+
+impl Seen {
+    /// Takes a path, or says why an honest package would not have it there.
+    fn take(&mut self, entry: &RawEntry) -> Result<(), DebError> {
+        let folder = entry.kind == RawKind::Folder;
+        if entry.path.is_root() && !folder {
+            return shape("its root is not a folder");
+        }
+        let mut above = entry.path.parent();
+        while let Some(path) = above {
+            match self.kinds.get(&path) {
+                Some(true) => break,
+                Some(false) => return shape(format!("{} lies below something that is no folder", entry.path)),
+                None => above = path.parent(),
+            }
+        }
+        match self.kinds.insert(entry.path.clone(), folder) {
+            Some(before) if !(before && folder) => shape(format!("{} is there twice", entry.path)),
+            _ => Ok(()),
+        }
+    }
+}
+
+fn read_data(from: Box<dyn Read + '_>, sink: &mut dyn DebSink) -> Result<(), DebError> {
+    let left = Rc::new(Cell::new(MAX_HEADERS));
+    let mut archive = tar::Archive::new(Metered { from, left: left.clone() });
+    let mut seen = Seen::default();
+    let mut files: HashMap<SystemPath, ()> = HashMap::new();
+    for (count, entry) in archive.entries()?.enumerate() {
+        let mut entry = entry?;
+        if count > MAX_ENTRIES {
+            return Err(DebError::TooLarge("its number of entries"));
+        }
+        let Some(raw) = raw_entry(&mut entry)? else { continue };
+        seen.take(&raw)?;
+        match &raw.kind {
+            RawKind::File { size } => {
+                left.set(size.saturating_add(MAX_HEADERS));
+                files.insert(raw.path.clone(), ());
+            }
+            RawKind::HardLink { to } if !files.contains_key(to) => {
+                return shape(format!("{} is a further name of nothing", raw.path));
+            }
+            _ => {}
+        }
+        let size = if let RawKind::File { size } = raw.kind { size } else { 0 };
+        let mut content = Whole { from: entry.take(size), left: size };
+        sink.entry(raw, &mut content)?;
+        io::copy(&mut content, &mut io::sink())?;
+        left.set(MAX_HEADERS);
+    }
+    // Read to the very end: only there the compression's own checksum is compared.
+    let mut rest = archive.into_inner();
+    left.set(MAX_HEADERS * 64);
+    io::copy(&mut rest, &mut io::sink())?;
+    Ok(())
+}
+
+fn raw_entry<R: Read>(entry: &mut tar::Entry<'_, R>) -> Result<Option<RawEntry>, DebError> {
+    use tar::EntryType;
+    let path = path_of(&entry.path_bytes())?;
+    let target = entry.link_name_bytes().map(|t| t.into_owned());
+    let header = entry.header();
+    let size = entry.size();
+    let device =
+        || -> io::Result<(u32, u32)> { Ok((header.device_major()?.unwrap_or(0), header.device_minor()?.unwrap_or(0))) };
+    let kind = match header.entry_type() {
+        EntryType::Regular | EntryType::Continuous if size > MAX_FILE => {
+            return Err(DebError::TooLarge("a file in it"));
+        }
+        EntryType::Regular | EntryType::Continuous => RawKind::File { size },
+        EntryType::Directory => RawKind::Folder,
+        EntryType::Symlink => match target {
+            Some(target) if !target.is_empty() && target.len() <= 4096 && !target.contains(&0) => {
+                RawKind::Link { target }
+            }
+            _ => return shape(format!("{path} is a link to nothing")),
+        },
+        EntryType::Link => RawKind::HardLink { to: path_of(target.as_deref().unwrap_or_default())? },
+        EntryType::Fifo => RawKind::Fifo,
+        EntryType::Char | EntryType::Block => {
+            let (major, minor) = device()?;
+            RawKind::Device { block: header.entry_type() == EntryType::Block, major, minor }
+        }
+        EntryType::XGlobalHeader => return Ok(None),
+        other => {
+            return shape(format!("{path} is of a kind that packages do not have ({:?})", char::from(other.as_byte())));
+        }
+    };
+    let owner = |name: Option<&[u8]>, id: u64| -> Result<Owner, DebError> {
+        let id =
+            u32::try_from(id).map_err(|_| DebError::Shape(format!("{path} has an owner's number out of range")))?;
+        let name = String::from_utf8_lossy(name.unwrap_or_default()).trim_matches('\0').to_owned();
+        let fine = name.len() <= 32 && name.chars().all(|c| c.is_ascii_graphic() && c != ':' && c != '/');
+        if fine { Ok(Owner { name, id }) } else { shape(format!("{path} has an owner's name that is none")) }
+    };
+    let mtime =
+        i64::try_from(header.mtime()?).map_err(|_| DebError::Shape(format!("{path} has a time out of range")))?;
+    Ok(Some(RawEntry {
+        kind,
+        mode: header.mode()? & 0o7777,
+        user: owner(header.username_bytes(), header.uid()?)?,
+        group: owner(header.groupname_bytes(), header.gid()?)?,
+        mtime,
+        path,
+    }))
+}

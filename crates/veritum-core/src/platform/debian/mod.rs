@@ -1,0 +1,100 @@
+//! Debian-family systems: dpkg's database (dpkg(1), deb-*(5)) and `.deb` packages (deb(5)).
+
+mod config;
+mod control;
+pub mod deb;
+mod info;
+mod scripts;
+mod status;
+mod tree;
+
+use std::collections::HashMap;
+
+pub use control::{Paragraph, paragraphs};
+pub use deb::{DebError, DebSink, Package, RawEntry, RawKind};
+pub use scripts::Scripts;
+pub use tree::{ALIASES, explained_links};
+
+use super::{Component, Installed, Platform, RecordProblem, SelfRecord};
+use crate::model::{SystemPath, error_chain};
+use crate::target::{Machine, TargetError};
+
+const DATABASE: &str = "/var/lib/dpkg";
+/// A status file over this size is refused: the largest desktops have a tenth of it.
+const MAX_STATUS: u64 = 64 << 20;
+/// One component's list or digests over this size is refused.
+const MAX_INFO: u64 = 64 << 20;
+
+/// A Debian-family system.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Debian;
+
+fn in_database(name: &str) -> SystemPath {
+    SystemPath::literal(DATABASE).join(name.as_bytes()).expect("BUG: a name of the database is a path")
+}
+
+impl Platform for Debian {
+    fn is_here(&self, machine: &Machine) -> bool {
+        machine.resolve(&in_database("status")).is_ok()
+    }
+
+    fn installed(&self, machine: &Machine) -> Result<Installed, TargetError> {
+        let path = in_database("status");
+        let Some(text) = machine.read_up_to(&path, MAX_STATUS)? else {
+            return Err(TargetError::NoSystem { path: machine.path().to_owned() });
+        };
+        let (components, mut problems) = status::read(&text, &path);
+        let mut config = |name: &str| {
+            let path = in_database(name);
+            let read = machine.read_config(&path);
+            read.unwrap_or_else(|e| {
+                problems.push(RecordProblem { path, what: error_chain(&e) });
+                None
+            })
+        };
+        let (diversions, overrides) =
+            (config("diversions").unwrap_or_default(), config("statoverride").unwrap_or_default());
+        let (diversions, bad) = config::diversions(&diversions, &in_database("diversions"));
+        problems.extend(bad);
+        let (overrides, bad) = config::overrides(&overrides, &in_database("statoverride"));
+        problems.extend(bad);
+        Ok(Installed {
+            components,
+            diversions: diversions.into_iter().map(|d| (d.from.clone(), d)).collect(),
+            overrides: overrides.into_iter().map(|o| (o.path.clone(), o)).collect(),
+            left_out: config::left_out(machine),
+            problems,
+        })
+    }
+
+    fn self_record(&self, machine: &Machine, component: &Component) -> Result<SelfRecord, RecordProblem> {
+        let read = |suffix: &str| -> Result<Option<(SystemPath, Vec<u8>)>, RecordProblem> {
+            for stem in info::stems(component) {
+                let path = in_database(&format!("info/{stem}.{suffix}"));
+                match machine.read_up_to(&path, MAX_INFO) {
+                    Ok(Some(bytes)) => return Ok(Some((path, bytes))),
+                    Ok(None) => {}
+                    Err(e) => return Err(RecordProblem { path, what: error_chain(&e) }),
+                }
+            }
+            Ok(None)
+        };
+        let Some((path, list)) = read("list")? else {
+            let stem = info::stems(component).remove(0);
+            return Err(RecordProblem {
+                path: in_database(&format!("info/{stem}.list")),
+                what: "it is missing".into(),
+            });
+        };
+        let paths = info::list(&list).map_err(|what| RecordProblem { path, what })?;
+        let md5s = match read("md5sums")? {
+            Some((path, text)) => info::md5sums(&text).map_err(|what| RecordProblem { path, what })?,
+            None => HashMap::new(),
+        };
+        Ok(SelfRecord { paths, md5s })
+    }
+
+    fn locks(&self) -> Vec<SystemPath> {
+        vec![in_database("lock-frontend"), in_database("lock")]
+    }
+}

@@ -1,0 +1,34 @@
+//! Links that a Debian system has where packages ship folders.
+
+/// Top-level names that are links into `/usr` on a merged system (Debian's usr-merge).
+pub const ALIASES: [&str; 7] = ["bin", "sbin", "lib", "lib32", "lib64", "libx32", "libo32"];
+
+/// Folders of packages that are links on disk, with the targets that explain them.
+///
+/// `/var/run` and `/var/lock` follow the Filesystem Hierarchy Standard 3.0 (5.13, 5.9).
+#[must_use]
+pub fn explained_links(path: &[u8], target: &[u8]) -> bool {
+    let trimmed = target.strip_prefix(b"/").unwrap_or(target);
+    let alias = path.strip_prefix(b"/").and_then(|p| std::str::from_utf8(p).ok()).filter(|p| ALIASES.contains(p));
+    if let Some(alias) = alias {
+        return trimmed == format!("usr/{alias}").as_bytes();
+    }
+    match path {
+        b"/var/run" => matches!(target, b"/run" | b"../run"),
+        b"/var/lock" => matches!(target, b"/run/lock" | b"../run/lock"),
+        _ => false,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_the_known_links_explain_a_folder() {
+        assert!(explained_links(b"/lib64", b"usr/lib64") && explained_links(b"/bin", b"/usr/bin"));
+        assert!(explained_links(b"/var/run", b"/run"));
+        assert!(!explained_links(b"/bin", b"/home/mirela") && !explained_links(b"/usr/bin", b"usr/bin"));
+        assert!(!explained_links(b"/lib", b"usr/bin"));
+    }
+}

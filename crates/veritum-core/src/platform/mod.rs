@@ -1,0 +1,148 @@
+//! What the system itself records as installed.
+//!
+//! Everything read here is foreign bytes: bounded, never trusted further than the label `self`. Reading never
+//! fails as a whole because one record is bad; what could not be read is returned as data beside the rest.
+
+pub mod debian;
+
+use std::collections::HashMap;
+
+use crate::model::{ComponentId, Md5, SystemPath};
+use crate::target::{Machine, TargetError};
+
+/// How far a component's installation got.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Progress {
+    /// Its files are in place (configured or not).
+    InPlace,
+    /// Its files are in place; its configure step has not been completed.
+    Unconfigured,
+    /// It was interrupted in the middle: nobody knows which files are there.
+    HalfWay,
+}
+
+/// A settings file as the system records it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SettingsFile {
+    /// Where, in the listed spelling.
+    pub path: SystemPath,
+    /// What the package shipped.
+    pub md5: Option<Md5>,
+    /// The component no longer ships it.
+    pub obsolete: bool,
+}
+
+/// An installed component.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Component {
+    /// Which.
+    pub id: ComponentId,
+    /// How far it got.
+    pub progress: Progress,
+    /// Whether the same name may be installed for several architectures at once.
+    pub multi_arch_same: bool,
+    /// Its settings files.
+    pub settings: Vec<SettingsFile>,
+    /// What it is, in a line.
+    pub summary: String,
+}
+
+/// A path that one component's file was moved to, so that another may take its place.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Diversion {
+    /// The path that is diverted.
+    pub from: SystemPath,
+    /// Where others' files go instead.
+    pub to: SystemPath,
+    /// Whose own file stays at `from`; none for the administrator's.
+    pub by: Option<String>,
+}
+
+/// Owner and mode that the administrator set for a path.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Override {
+    /// The path.
+    pub path: SystemPath,
+    /// User, by name or number.
+    pub user: String,
+    /// Group, by name or number.
+    pub group: String,
+    /// Mode bits.
+    pub mode: u32,
+}
+
+/// A record that could not be read, or not wholly.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RecordProblem {
+    /// Which record.
+    pub path: SystemPath,
+    /// What is wrong with it.
+    pub what: String,
+}
+
+/// Which listed paths the administrator keeps from being unpacked.
+#[derive(Debug, Clone, Default)]
+pub struct LeftOut {
+    rules: Vec<(bool, globset::GlobMatcher)>,
+}
+
+impl LeftOut {
+    /// Rules in the order they are written: `true` leaves out, `false` takes in again; the last that fits counts.
+    #[must_use]
+    pub fn new(rules: Vec<(bool, globset::GlobMatcher)>) -> Self {
+        Self { rules }
+    }
+
+    /// Whether a path is left out on purpose.
+    #[must_use]
+    pub fn has(&self, path: &SystemPath) -> bool {
+        use std::os::unix::ffi::OsStrExt as _;
+        let path = std::ffi::OsStr::from_bytes(path.as_bytes());
+        self.rules.iter().rev().find(|(_, rule)| rule.is_match(path)).is_some_and(|(out, _)| *out)
+    }
+}
+
+/// What the system records as installed.
+#[derive(Debug, Clone, Default)]
+pub struct Installed {
+    /// The components, by name and architecture.
+    pub components: Vec<Component>,
+    /// Diversions, by the path they divert.
+    pub diversions: HashMap<SystemPath, Diversion>,
+    /// Overrides, by path.
+    pub overrides: HashMap<SystemPath, Override>,
+    /// What is left out on purpose.
+    pub left_out: LeftOut,
+    /// Records that could not be read.
+    pub problems: Vec<RecordProblem>,
+}
+
+/// What the machine's own records say of one component's files: names for all, MD5 for some.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct SelfRecord {
+    /// Every listed path.
+    pub paths: Vec<SystemPath>,
+    /// Recorded digests.
+    pub md5s: HashMap<SystemPath, Md5>,
+}
+
+/// A kind of system whose records can be read.
+pub trait Platform: Send + Sync {
+    /// Whether a system of this kind lies on the machine.
+    fn is_here(&self, machine: &Machine) -> bool;
+
+    /// Reads what is installed.
+    ///
+    /// # Errors
+    /// When the list of components cannot be read at all.
+    fn installed(&self, machine: &Machine) -> Result<Installed, TargetError>;
+
+    /// Reads the machine's own record of one component's files.
+    ///
+    /// # Errors
+    /// When it is missing or cannot be read.
+    fn self_record(&self, machine: &Machine, component: &Component) -> Result<SelfRecord, RecordProblem>;
+
+    /// The files to be locked, in order, while the machine's components are worked on.
+    fn locks(&self) -> Vec<SystemPath>;
+}

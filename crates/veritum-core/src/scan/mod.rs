@@ -1,0 +1,262 @@
+//! Looks at the machine's files and digests them, in parallel: what is there, not what should be.
+//!
+//! Work is handed out folder by folder, so that a handle is opened once for all names in it, in path order, which is
+//! close to the order on the disk. Memory does not grow with file sizes: every thread has one buffer.
+
+use std::io;
+use std::os::fd::AsFd;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use rayon::prelude::*;
+
+use crate::event::{Event, Flow, Observer};
+use crate::model::{ContentHasher, Digest, FileKind, Md5, Stat, SystemPath};
+use crate::target::{Dir, Machine};
+
+/// Large enough that system calls do not count, small enough to stay in the processor's cache.
+const BUFFER: usize = 128 * 1024;
+
+/// What is to be known of a name.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Look {
+    /// Kind and numbers; a link's target.
+    Only,
+    /// Also BLAKE3 of the content, when the size is this.
+    Blake3 {
+        /// Another size needs no reading: it is another content.
+        size: u64,
+    },
+    /// Also MD5 of the content.
+    Md5,
+}
+
+/// One name to be looked at.
+#[derive(Debug, Clone)]
+pub struct Task {
+    /// The folder it is in, without links on the way.
+    pub folder: SystemPath,
+    /// The name.
+    pub name: Vec<u8>,
+    /// What is to be known.
+    pub look: Look,
+}
+
+/// What was found at a name.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Observation {
+    /// Nothing is there.
+    Absent,
+    /// Something is there.
+    There(Box<Found>),
+    /// It may not be looked at or read with these rights.
+    Forbidden,
+    /// The medium gives errors.
+    Unreadable {
+        /// What could still be seen of it.
+        stat: Option<Stat>,
+        /// The kernel's word.
+        error: String,
+    },
+}
+
+/// Something that is there.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Found {
+    /// Its numbers.
+    pub stat: Stat,
+    /// A link's target.
+    pub target: Option<Vec<u8>>,
+    /// BLAKE3, where it was asked for and the size fits.
+    pub digest: Option<Digest>,
+    /// MD5, where it was asked for.
+    pub md5: Option<Md5>,
+    /// Whether it carries file capabilities; only known for files that were opened.
+    pub capabilities: bool,
+    /// Whether another file system is mounted on this very name.
+    pub mounted_over: bool,
+}
+
+/// The observer said stop.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+#[error("stopped")]
+pub struct Stopped;
+
+/// Looks at all tasks; answers stand in the order of the tasks. Bytes that were read are returned beside them.
+///
+/// # Errors
+/// When the observer said stop.
+pub fn observe(
+    machine: &Machine,
+    tasks: &[Task],
+    fresh: bool,
+    pool: &rayon::ThreadPool,
+    observer: &dyn Observer,
+) -> Result<Vec<Observation>, Stopped> {
+    let mut order: Vec<usize> = (0..tasks.len()).collect();
+    order.sort_by(|a, b| (&tasks[*a].folder, &tasks[*a].name).cmp(&(&tasks[*b].folder, &tasks[*b].name)));
+    let folders: Vec<&[usize]> = order.chunk_by(|a, b| tasks[*a].folder == tasks[*b].folder).collect();
+    let stop = AtomicBool::new(false);
+    let seen: Vec<Vec<(usize, Observation)>> = pool.install(|| {
+        let each = folders.par_iter().with_max_len(4);
+        each.map_init(
+            || vec![0; BUFFER],
+            |buffer, folder| {
+                let dir = machine.dir(&tasks[folder[0]].folder);
+                let one = |at: &usize| {
+                    if stop.load(Ordering::Relaxed) {
+                        return (*at, Observation::Absent);
+                    }
+                    let observation = match &dir {
+                        Ok(dir) => look(dir, &tasks[*at], fresh, buffer),
+                        Err(e) => failed(e, None),
+                    };
+                    let bytes = if let Observation::There(found) = &observation { read_bytes(found) } else { 0 };
+                    if observer.hear(Event::Advance { items: 1, bytes }) == Flow::Stop {
+                        stop.store(true, Ordering::Relaxed);
+                    }
+                    (*at, observation)
+                };
+                folder.iter().map(one).collect()
+            },
+        )
+        .collect()
+    });
+    if stop.load(Ordering::Relaxed) {
+        return Err(Stopped);
+    }
+    let mut answers = vec![Observation::Absent; tasks.len()];
+    for (at, observation) in seen.into_iter().flatten() {
+        answers[at] = observation;
+    }
+    Ok(answers)
+}
+
+/// How many bytes were read for it.
+#[must_use]
+pub fn read_bytes(found: &Found) -> u64 {
+    if found.digest.is_some() || found.md5.is_some() { found.stat.size } else { 0 }
+}
+
+fn failed(error: &io::Error, stat: Option<Stat>) -> Observation {
+    match error.kind() {
+        io::ErrorKind::NotFound | io::ErrorKind::NotADirectory => Observation::Absent,
+        io::ErrorKind::PermissionDenied => Observation::Forbidden,
+        _ => Observation::Unreadable { stat, error: error.to_string() },
+    }
+}
+
+fn look(dir: &Dir, task: &Task, fresh: bool, buffer: &mut [u8]) -> Observation {
+    let stat = match dir.disk().look(dir.fd(), &task.name) {
+        Ok(stat) => stat,
+        Err(e) => return failed(&e, None),
+    };
+    match look_closer(dir, task, stat, fresh, buffer) {
+        Ok(found) => Observation::There(Box::new(found)),
+        // Gone between two looks: as if it had never been there.
+        Err(e) => failed(&e, Some(stat)),
+    }
+}
+
+fn look_closer(dir: &Dir, task: &Task, stat: Stat, fresh: bool, buffer: &mut [u8]) -> io::Result<Found> {
+    let mut found = Found { stat, target: None, digest: None, md5: None, capabilities: false, mounted_over: false };
+    match (stat.kind, task.look) {
+        (FileKind::Link, _) => found.target = Some(dir.disk().read_link(dir.fd(), &task.name)?),
+        (FileKind::File, Look::Md5) => read(dir, task, &mut found, fresh, buffer)?,
+        (FileKind::File, Look::Blake3 { size }) if stat.size == size => read(dir, task, &mut found, fresh, buffer)?,
+        _ => {}
+    }
+    Ok(found)
+}
+
+/// Digests the file's content: lstat, open without following, fstat of the same inode, then read to the end.
+fn read(dir: &Dir, task: &Task, found: &mut Found, fresh: bool, buffer: &mut [u8]) -> io::Result<()> {
+    let disk = dir.disk();
+    let file = disk.open_file(dir.fd(), &task.name)?;
+    let open = disk.look_open(file.as_fd())?;
+    if open.id != found.stat.id {
+        // On overlay file systems a handle may show another inode number than the name; a stat of both tells the
+        // same content apart from an exchanged one.
+        if (open.size, open.mtime) != (found.stat.size, found.stat.mtime) {
+            return Err(io::Error::new(io::ErrorKind::NotFound, "exchanged while it was looked at"));
+        }
+    }
+    if fresh {
+        // From the medium, not from the cache. Dirty pages cannot be let go, so they are written first.
+        let _ = disk.sync(file.as_fd());
+        let _ = disk.forget(file.as_fd());
+    }
+    found.capabilities = disk.has_capabilities(file.as_fd()).unwrap_or(false);
+    let mut hasher = if task.look == Look::Md5 { ContentHasher::md5() } else { ContentHasher::blake3() };
+    let mut length = 0;
+    loop {
+        let n = disk.read(file.as_fd(), buffer)?;
+        if n == 0 {
+            break;
+        }
+        hasher.update(&buffer[..n]);
+        length += n as u64;
+    }
+    found.stat.size = length;
+    (found.digest, found.md5) = hasher.finish();
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use std::path::Path;
+    use std::sync::Arc;
+
+    use super::*;
+    use crate::event::Silent;
+    use crate::target::LiveDisk;
+
+    fn task(name: &str, look: Look) -> Task {
+        Task { folder: SystemPath::literal("/usr"), name: name.into(), look }
+    }
+
+    fn world() -> (tempfile::TempDir, Machine, rayon::ThreadPool) {
+        let dir = tempfile::tempdir().unwrap();
+        let usr = dir.path().join("usr");
+        std::fs::create_dir(&usr).unwrap();
+        std::fs::write(usr.join("file"), "abc").unwrap();
+        std::os::unix::fs::symlink("/somewhere", usr.join("link")).unwrap();
+        rustix::fs::mknodat(rustix::fs::CWD, usr.join("pipe"), rustix::fs::FileType::Fifo, rustix::fs::Mode::RUSR, 0)
+            .unwrap();
+        let machine = Machine::open(Path::new(dir.path()), Arc::new(LiveDisk)).unwrap();
+        (dir, machine, rayon::ThreadPoolBuilder::new().num_threads(2).build().unwrap())
+    }
+
+    #[test]
+    fn answers_stand_in_the_order_of_the_questions() {
+        let (_keep, machine, pool) = world();
+        let tasks = [
+            task("pipe", Look::Md5),
+            task("file", Look::Blake3 { size: 3 }),
+            task("none", Look::Only),
+            task("link", Look::Only),
+            task("file", Look::Blake3 { size: 4 }),
+        ];
+        let seen = observe(&machine, &tasks, false, &pool, &Silent).unwrap();
+        let found = |at: usize| match &seen[at] {
+            Observation::There(f) => f.as_ref().clone(),
+            other => panic!("{other:?}"),
+        };
+        assert_eq!(found(0).stat.kind, FileKind::Pipe);
+        assert_eq!(found(1).digest, Some(Digest::of(b"abc")));
+        assert_eq!(seen[2], Observation::Absent);
+        assert_eq!(found(3).target.as_deref(), Some(&b"/somewhere"[..]));
+        assert_eq!(found(4).digest, None, "another size needs no reading");
+    }
+
+    #[test]
+    fn a_stop_ends_the_looking() {
+        struct No;
+        impl Observer for No {
+            fn hear(&self, _: Event<'_>) -> Flow {
+                Flow::Stop
+            }
+        }
+        let (_keep, machine, pool) = world();
+        assert!(observe(&machine, &[task("file", Look::Only)], false, &pool, &No).is_err());
+    }
+}

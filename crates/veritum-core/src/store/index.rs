@@ -1,0 +1,45 @@
+//! The signed index of a store (`veritum.index/1`): which component has which manifest.
+
+use serde::{Deserialize, Serialize};
+
+use crate::model::{ComponentId, Digest};
+
+/// Which package a component was taken from.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+pub struct PackageRef {
+    /// SHA-256 of the `.deb` file, as signed archives name it.
+    pub sha256: String,
+    /// Its size in bytes.
+    pub size: u64,
+}
+
+/// One component of an index; also what waits in `filled/` for the next signing.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+pub struct IndexEntry {
+    /// Which component.
+    pub component: ComponentId,
+    /// BLAKE3 of the manifest's plain bytes.
+    pub manifest: Digest,
+    /// Their number.
+    pub manifest_size: u64,
+    /// How many entries the manifest has.
+    pub entries: u64,
+    /// How many bytes its contents have, unpacked.
+    pub bytes: u64,
+    /// Where it came from.
+    pub package: PackageRef,
+}
+
+/// The signed index.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+pub struct Index {
+    /// `veritum.index/1`.
+    pub format: String,
+    /// The components, in order.
+    pub components: Vec<IndexEntry>,
+}
+
+impl Index {
+    /// The format's name.
+    pub const FORMAT: &'static str = "veritum.index/1";
+}

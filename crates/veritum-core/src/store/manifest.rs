@@ -1,0 +1,328 @@
+//! [`Manifest`]: what one component ships, as it is kept in a store (`veritum.manifest/1`).
+//!
+//! JSON with short keys and defaults left out: a hundred thousand entries are read in some tens of milliseconds, and
+//! a person can still read one. Order and every value come from the package, so equal packages give equal bytes.
+
+use std::borrow::Cow;
+use std::collections::HashMap;
+
+use serde::{Deserialize, Serialize};
+
+use super::records::RecordsRef;
+use crate::model::{ComponentId, ComponentIdError, Digest, Entry, EntryKind, Owner, PathError, SystemPath, readable};
+
+/// What one component ships.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Manifest {
+    /// Which component.
+    pub component: ComponentId,
+    /// What its package database entries should be.
+    pub records: Option<RecordsRef>,
+    /// Its entries, in the package's order.
+    pub entries: Vec<Entry>,
+}
+
+/// Why bytes are no manifest.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum ManifestError {
+    /// They are not JSON of the right shape.
+    #[error("it cannot be read as a manifest")]
+    Json(#[from] serde_json::Error),
+    /// It was written by a newer Veritum.
+    #[error("its format is {0}, which this Veritum does not know")]
+    Newer(String),
+    /// A path in it is none.
+    #[error("a path in it is none")]
+    Path(#[from] PathError),
+    /// Its component is none.
+    #[error("its component is none")]
+    Component(#[from] ComponentIdError),
+    /// An entry contradicts itself.
+    #[error("the entry {0} contradicts itself")]
+    Entry(String),
+}
+
+/// The manifest's JSON, as it is written.
+#[derive(Debug, Serialize, Deserialize, schemars::JsonSchema)]
+pub struct RawManifest<'a> {
+    /// `veritum.manifest/1`.
+    #[serde(borrow)]
+    format: Cow<'a, str>,
+    component: ComponentId,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    records: Option<RecordsRef>,
+    #[serde(borrow)]
+    entries: Vec<RawEntry<'a>>,
+}
+
+/// One entry's JSON.
+#[derive(Debug, Default, Serialize, Deserialize, schemars::JsonSchema)]
+struct RawEntry<'a> {
+    /// Path: bytes that are not UTF-8 as `\xHH`, a backslash doubled.
+    #[serde(borrow)]
+    p: Cow<'a, str>,
+    /// Kind: `f` file, `d` folder, `l` link, `p` pipe, `c` character device, `b` block device.
+    #[serde(borrow)]
+    t: Cow<'a, str>,
+    /// Mode in octal; without it 644 for files, 755 for folders, 777 for links.
+    #[serde(borrow, default, skip_serializing_if = "Option::is_none")]
+    m: Option<Cow<'a, str>>,
+    /// User as name and number; without it root, 0.
+    #[serde(borrow, default, skip_serializing_if = "Option::is_none")]
+    u: Option<(Cow<'a, str>, u32)>,
+    /// Group as name and number; without it root, 0.
+    #[serde(borrow, default, skip_serializing_if = "Option::is_none")]
+    g: Option<(Cow<'a, str>, u32)>,
+    /// Modification time, seconds since the epoch.
+    w: i64,
+    /// Size of a file in bytes.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    s: Option<u64>,
+    /// BLAKE3 of a file's content.
+    #[serde(borrow, default, skip_serializing_if = "Option::is_none")]
+    h: Option<Cow<'a, str>>,
+    /// The first name of a hard-link group.
+    #[serde(borrow, default, skip_serializing_if = "Option::is_none")]
+    same: Option<Cow<'a, str>>,
+    /// A link's target, or a device's `major:minor`.
+    #[serde(borrow, default, skip_serializing_if = "Option::is_none")]
+    to: Option<Cow<'a, str>>,
+    /// 1 for a settings file.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    cf: u8,
+    /// 1 when the component's own scripts set owner, mode or privileges.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    cs: u8,
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde passes a reference")]
+fn is_zero(n: &u8) -> bool {
+    *n == 0
+}
+
+fn default_mode(kind: &str) -> u32 {
+    match kind {
+        "d" => 0o755,
+        "l" => 0o777,
+        _ => 0o644,
+    }
+}
+
+impl Manifest {
+    /// The format's name.
+    pub const FORMAT: &'static str = "veritum.manifest/1";
+
+    /// The manifest's bytes.
+    ///
+    /// # Errors
+    /// When it cannot be written as JSON.
+    pub fn encode(&self) -> Result<Vec<u8>, ManifestError> {
+        let raw = RawManifest {
+            format: Self::FORMAT.into(),
+            component: self.component.clone(),
+            records: self.records.clone(),
+            entries: self.entries.iter().map(to_raw).collect(),
+        };
+        Ok(serde_json::to_vec(&raw)?)
+    }
+
+    /// Reads a manifest.
+    ///
+    /// # Errors
+    /// When it is of a newer format, or anything in it is not what it should be.
+    pub fn decode(bytes: &[u8]) -> Result<Self, ManifestError> {
+        #[derive(Deserialize)]
+        struct Head<'a> {
+            #[serde(borrow)]
+            format: Cow<'a, str>,
+        }
+        let raw: RawManifest<'_> = match serde_json::from_slice(bytes) {
+            Ok(raw) => raw,
+            // A newer format may have any shape: say that it is newer rather than that it is broken.
+            Err(e) => match serde_json::from_slice::<Head<'_>>(bytes) {
+                Ok(head) if head.format != Self::FORMAT => {
+                    return Err(ManifestError::Newer(head.format.chars().take(60).collect()));
+                }
+                _ => return Err(e.into()),
+            },
+        };
+        if raw.format != Self::FORMAT {
+            return Err(ManifestError::Newer(raw.format.chars().take(60).collect()));
+        }
+        let id = ComponentId::new(&raw.component.name, &raw.component.version, &raw.component.arch)?;
+        let entries = raw.entries.iter().map(from_raw).collect::<Result<_, _>>()?;
+        Ok(Self { component: id, records: raw.records, entries })
+    }
+
+    /// The first entry of every hard-link group, with the others' positions.
+    #[must_use]
+    pub fn hard_link_groups(&self) -> HashMap<&SystemPath, Vec<usize>> {
+        let mut groups: HashMap<&SystemPath, Vec<usize>> = HashMap::new();
+        for (at, entry) in self.entries.iter().enumerate() {
+            if let EntryKind::File { same_as: Some(first), .. } = &entry.kind {
+                groups.entry(first).or_default().push(at);
+            }
+        }
+        groups
+    }
+}
+
+fn owner_to_raw(owner: &Owner) -> Option<(Cow<'_, str>, u32)> {
+    (*owner != Owner::root()).then_some((Cow::Borrowed(owner.name.as_str()), owner.id))
+}
+
+fn to_raw(entry: &Entry) -> RawEntry<'_> {
+    let mut raw = RawEntry {
+        p: readable(entry.path.as_bytes()).into(),
+        u: owner_to_raw(&entry.user),
+        g: owner_to_raw(&entry.group),
+        w: entry.mtime,
+        cf: entry.settings.into(),
+        cs: entry.configured.into(),
+        ..RawEntry::default()
+    };
+    match &entry.kind {
+        EntryKind::File { size, digest, same_as } => {
+            raw.t = "f".into();
+            raw.s = Some(*size);
+            raw.h = Some(digest.to_hex().into());
+            raw.same = same_as.as_ref().map(|p| readable(p.as_bytes()).into());
+        }
+        EntryKind::Folder => raw.t = "d".into(),
+        EntryKind::Link { target } => {
+            raw.t = "l".into();
+            raw.to = Some(readable(target).into());
+        }
+        EntryKind::Fifo => raw.t = "p".into(),
+        EntryKind::Device { block, major, minor } => {
+            raw.t = if *block { "b" } else { "c" }.into();
+            raw.to = Some(format!("{major}:{minor}").into());
+        }
+    }
+    if entry.mode != default_mode(&raw.t) {
+        raw.m = Some(format!("{:o}", entry.mode).into());
+    }
+    raw
+}
+
+fn bytes_of(text: &str) -> Result<Vec<u8>, PathError> {
+    if text.contains('\\') {
+        crate::model::from_readable(text).ok_or(PathError::Escape)
+    } else {
+        Ok(text.as_bytes().to_vec())
+    }
+}
+
+fn path_of(text: &str) -> Result<SystemPath, PathError> {
+    if text.contains('\\') { SystemPath::parse(&bytes_of(text)?) } else { SystemPath::parse(text.as_bytes()) }
+}
+
+fn from_raw(raw: &RawEntry<'_>) -> Result<Entry, ManifestError> {
+    let wrong = || ManifestError::Entry(raw.p.chars().take(200).collect());
+    let kind = match (&*raw.t, raw.s, &raw.h, &raw.to) {
+        ("f", Some(size), Some(digest), None) => EntryKind::File {
+            size,
+            digest: Digest::from_hex(digest).map_err(|_| wrong())?,
+            same_as: raw.same.as_deref().map(path_of).transpose()?,
+        },
+        ("d", None, None, None) => EntryKind::Folder,
+        ("l", None, None, Some(target)) if !target.is_empty() => EntryKind::Link { target: bytes_of(target)? },
+        ("p", None, None, None) => EntryKind::Fifo,
+        ("b" | "c", None, None, Some(numbers)) => {
+            let (major, minor) = numbers.split_once(':').ok_or_else(wrong)?;
+            let number = |n: &str| n.parse().map_err(|_| wrong());
+            EntryKind::Device { block: raw.t == "b", major: number(major)?, minor: number(minor)? }
+        }
+        _ => return Err(wrong()),
+    };
+    let mode = match &raw.m {
+        Some(octal) => u32::from_str_radix(octal, 8).ok().filter(|m| *m <= 0o7777).ok_or_else(wrong)?,
+        None => default_mode(&raw.t),
+    };
+    let owner = |owner: &Option<(Cow<'_, str>, u32)>| {
+        owner.as_ref().map_or_else(Owner::root, |(name, id)| Owner { name: name.to_string(), id: *id })
+    };
+    Ok(Entry {
+        path: path_of(&raw.p)?,
+        kind,
+        mode,
+        user: owner(&raw.u),
+        group: owner(&raw.g),
+        mtime: raw.w,
+        settings: raw.cf != 0,
+        configured: raw.cs != 0,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn entry(path: &[u8], kind: EntryKind, mode: u32) -> Entry {
+        Entry {
+            path: SystemPath::parse(path).unwrap(),
+            kind,
+            mode,
+            user: Owner::root(),
+            group: Owner { name: "adm".into(), id: 4 },
+            mtime: 1_772_409_600,
+            settings: false,
+            configured: true,
+        }
+    }
+
+    fn sample() -> Manifest {
+        let file = |same_as| EntryKind::File { size: 3, digest: Digest::of(b"abc"), same_as };
+        Manifest {
+            component: ComponentId::new("berthbook", "4.2-1", "amd64").unwrap(),
+            records: Some(RecordsRef { blake3: Digest::of(b"r"), size: 1 }),
+            entries: vec![
+                entry(b"/usr", EntryKind::Folder, 0o755),
+                entry(b"/usr/a\xff\\b", file(None), 0o4755),
+                entry(b"/usr/b", file(Some(SystemPath::parse(b"/usr/a\xff\\b").unwrap())), 0o644),
+                entry(b"/usr/l", EntryKind::Link { target: b"../\xfe".to_vec() }, 0o777),
+                entry(b"/usr/p", EntryKind::Fifo, 0o600),
+                entry(b"/usr/c", EntryKind::Device { block: false, major: 1, minor: 3 }, 0o666),
+            ],
+        }
+    }
+
+    #[test]
+    fn a_manifest_comes_back_as_it_was() {
+        let manifest = sample();
+        assert_eq!(Manifest::decode(&manifest.encode().unwrap()).unwrap(), manifest);
+    }
+
+    #[test]
+    fn a_newer_format_is_called_newer_whatever_its_shape() {
+        let error = Manifest::decode(br#"{"format":"veritum.manifest/2","things":[]}"#).unwrap_err();
+        assert!(matches!(error, ManifestError::Newer(f) if f == "veritum.manifest/2"));
+    }
+
+    #[test]
+    fn an_entry_that_contradicts_itself_is_refused() {
+        for bad in
+            [r#""t":"f""#, r#""t":"l""#, r#""t":"z""#, r#""t":"d","s":1"#, r#""t":"c","to":"x""#, r#""t":"d","m":"99""#]
+        {
+            let text = format!(
+                r#"{{"format":"veritum.manifest/1","component":{{"name":"a","version":"1","arch":"all"}},"entries":[{{"p":"/a","w":0,{bad}}}]}}"#
+            );
+            assert!(Manifest::decode(text.as_bytes()).is_err(), "{bad}");
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn a_damaged_manifest_never_ends_the_program(at in 0usize..2000, byte: u8) {
+            let mut bytes = sample().encode().unwrap();
+            let at = at % bytes.len();
+            bytes[at] = byte;
+            if let Ok(manifest) = Manifest::decode(&bytes) {
+                prop_assert!(manifest.entries.len() <= 6);
+            }
+        }
+    }
+}

@@ -1,0 +1,157 @@
+//! The trusted component store: signed manifests of components, and contents by digest.
+//!
+//! ```text
+//! STORE/
+//!   store.json              format and version of the layout
+//!   metadata/               signed: 1.root.json, N.targets.json, N.snapshot.json, timestamp.json
+//!   targets/                SHA256.index.json: the signed index, component -> manifest digest
+//!   manifests/ab/….json.zst one per component, named by BLAKE3 of its plain content
+//!   objects/ab/….zst        contents, named by BLAKE3 of the plain content
+//!   filled/                 what was taken in and waits for the next signing (read by `publish` only)
+//!   incoming/               unfinished work of a running fill
+//! ```
+//!
+//! Reading gives verified bytes or an error, never a stream of unverified ones. Filling writes everything that a
+//! component needs before the component is named anywhere, so an interruption leaves nothing half-there.
+
+mod files;
+mod fill;
+mod index;
+mod manifest;
+mod publish;
+mod read;
+mod records;
+
+pub use fill::{FillSummary, Refused, fill};
+pub use index::{Index, IndexEntry, PackageRef};
+pub use manifest::{Manifest, ManifestError, RawManifest};
+pub use publish::{PublishSummary, create, publish};
+pub use read::{Contents, Store, TrustCandidate, candidate};
+pub use records::{RecordMember, Records, RecordsRef};
+
+use std::io;
+use std::path::{Path, PathBuf};
+
+use crate::model::{ComponentId, Digest};
+use crate::platform::debian::DebError;
+use crate::trust::{KeysError, PinError, RepositoryError};
+
+/// The layout's format; a reader refuses any other.
+pub const FORMAT: &str = "veritum.store/1";
+/// Decompressed manifests over this size are refused: a million entries need two thirds of it.
+const MAX_MANIFEST: u64 = 256 << 20;
+
+/// Why a store cannot be used, or not for this.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum StoreError {
+    /// A file of the store cannot be read or written.
+    #[error("{} cannot be used", path.display())]
+    File {
+        /// Which.
+        path: PathBuf,
+        /// Why.
+        source: io::Error,
+    },
+    /// There is no store.
+    #[error("{} is no component store", path.display())]
+    NotAStore {
+        /// The place.
+        path: PathBuf,
+    },
+    /// There is something else already.
+    #[error("{} is not empty", path.display())]
+    Occupied {
+        /// The place.
+        path: PathBuf,
+    },
+    /// The store was written in a format of a newer Veritum.
+    #[error("the store {} was written by a newer Veritum ({found})", path.display())]
+    Newer {
+        /// The place.
+        path: PathBuf,
+        /// The format met.
+        found: String,
+    },
+    /// The store has never been signed.
+    #[error("the store {} has not been published yet", path.display())]
+    Unpublished {
+        /// The place.
+        path: PathBuf,
+    },
+    /// Nobody has said that this store's keys are to be trusted.
+    #[error("the store {} is not trusted yet", path.display())]
+    NotTrusted {
+        /// The place.
+        path: PathBuf,
+        /// Whether a store at this very place was pinned with other keys.
+        other_keys: bool,
+    },
+    /// The store is older than what was seen of it before.
+    #[error("the store {} is older than it was before ({role} {found}, seen {seen})", path.display())]
+    RolledBack {
+        /// The place.
+        path: PathBuf,
+        /// Which role.
+        role: &'static str,
+        /// The version found.
+        found: u64,
+        /// The version seen before.
+        seen: u64,
+    },
+    /// The chain of signatures does not hold.
+    #[error("the store {} cannot be trusted", path.display())]
+    Chain {
+        /// The place.
+        path: PathBuf,
+        /// Why.
+        source: RepositoryError,
+    },
+    /// The pins cannot be used.
+    #[error("what is trusted cannot be read")]
+    Pins(#[from] PinError),
+    /// Keys cannot be used.
+    #[error("the store's keys cannot be used")]
+    Keys(#[from] KeysError),
+    /// A manifest is missing, or is not the one that was signed.
+    #[error("the manifest of {component} is missing from the store or damaged")]
+    Manifest {
+        /// Whose.
+        component: Box<ComponentId>,
+        /// Why.
+        source: Box<dyn std::error::Error + Send + Sync>,
+    },
+    /// A content is not in the store.
+    #[error("the store lacks the content {digest}")]
+    Absent {
+        /// Which.
+        digest: Digest,
+    },
+    /// A content in the store is not the one that was signed.
+    #[error("the store's content {digest} is damaged")]
+    Damaged {
+        /// Which.
+        digest: Digest,
+    },
+    /// A package cannot be taken.
+    #[error("{} cannot be taken into the store", path.display())]
+    Package {
+        /// Which.
+        path: PathBuf,
+        /// Why.
+        source: DebError,
+    },
+    /// Somebody else works on the store.
+    #[error("another process works on the store {}", path.display())]
+    Busy {
+        /// The place.
+        path: PathBuf,
+    },
+    /// The observer said stop.
+    #[error("stopped")]
+    Stopped,
+}
+
+fn at(path: &Path) -> impl FnOnce(io::Error) -> StoreError + '_ {
+    move |source| StoreError::File { path: path.to_owned(), source }
+}

@@ -1,0 +1,283 @@
+//! Reading a store whose chain of trust holds.
+
+use std::collections::HashMap;
+use std::io::{self, Read};
+use std::path::{Path, PathBuf};
+
+use super::files::{self, read};
+use super::index::{Index, IndexEntry};
+use super::{FORMAT, MAX_MANIFEST, Manifest, StoreError, at};
+use crate::model::{ComponentId, ContentHasher, Digest};
+use crate::trust::{self, Pins, SeenVersions, Verified};
+
+/// Contents up to this size are verified in memory; larger ones are unpacked twice, once to verify, once to hand on.
+const IN_MEMORY: u64 = 32 << 20;
+/// zstd windows that our own filling makes stay far below this power of two.
+const MAX_WINDOW: u32 = 27;
+
+/// A store that may be trusted, with its signed index.
+#[derive(Debug)]
+pub struct Store {
+    path: PathBuf,
+    root: Vec<u8>,
+    index: Verified<HashMap<ComponentId, IndexEntry>>,
+    expires: jiff::Timestamp,
+    versions: trust::Versions,
+}
+
+/// A store that could be trusted, as `store trust` shows it before asking.
+#[derive(Debug, Clone)]
+pub struct TrustCandidate {
+    /// Where it lies.
+    pub path: PathBuf,
+    /// Fingerprints of the keys that sign its list of keys.
+    pub fingerprints: Vec<String>,
+    /// Whether just these are pinned already.
+    pub pinned: bool,
+    root: Vec<u8>,
+}
+
+impl TrustCandidate {
+    /// Pins it.
+    ///
+    /// # Errors
+    /// When the operator's folder cannot be written.
+    pub fn pin(&self, pins: &Pins, now: jiff::Timestamp) -> Result<(), StoreError> {
+        Ok(pins.add(&self.root, &self.path.to_string_lossy(), now)?)
+    }
+}
+
+/// Looks at a store that is not trusted yet: its keys, and that its metadata holds together under them.
+///
+/// # Errors
+/// When there is no store, or it was never published, or its chain does not even hold in itself.
+pub fn candidate(path: &Path, pins: &Pins, scratch: &[PathBuf]) -> Result<TrustCandidate, StoreError> {
+    let path = located(path)?;
+    let root = root_of(&path)?;
+    let chain = |source| StoreError::Chain { path: path.clone(), source };
+    trust::load(&root, &path, scratch).map_err(chain)?;
+    let fingerprints = trust::root_key_ids(&root).map_err(chain)?;
+    let pinned = pins.find(&root)?.is_some();
+    Ok(TrustCandidate { fingerprints, pinned, root, path })
+}
+
+/// The store's absolute path, when a store of a known format lies there.
+pub(super) fn located(path: &Path) -> Result<PathBuf, StoreError> {
+    let none = || StoreError::NotAStore { path: path.to_owned() };
+    let path =
+        path.canonicalize().map_err(|e| if e.kind() == io::ErrorKind::NotFound { none() } else { at(path)(e) })?;
+    let text = match read(&path.join("store.json"), 64 * 1024) {
+        Err(StoreError::File { source, .. })
+            if matches!(source.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) =>
+        {
+            return Err(none());
+        }
+        other => other?,
+    };
+    #[derive(serde::Deserialize)]
+    struct Head {
+        format: String,
+    }
+    let head: Head = serde_json::from_slice(&text).map_err(|_| none())?;
+    if head.format != FORMAT {
+        return Err(StoreError::Newer { path, found: head.format.chars().take(60).collect() });
+    }
+    Ok(path)
+}
+
+pub(super) fn root_of(path: &Path) -> Result<Vec<u8>, StoreError> {
+    match read(&path.join("metadata/1.root.json"), 1 << 20) {
+        Err(StoreError::File { source, .. }) if source.kind() == io::ErrorKind::NotFound => {
+            Err(StoreError::NotAStore { path: path.to_owned() })
+        }
+        other => other,
+    }
+}
+
+impl Store {
+    /// Opens a store that the operator has pinned, and follows its chain to the signed index.
+    ///
+    /// # Errors
+    /// When it is not pinned, its chain does not hold, or it is older than it was before.
+    pub fn open(path: &Path, pins: &Pins, scratch: &[PathBuf]) -> Result<Self, StoreError> {
+        let path = located(path)?;
+        let root = root_of(&path)?;
+        if pins.find(&root)?.is_none() {
+            let here = path.to_string_lossy();
+            let other_keys = pins.all().iter().any(|p| p.location == here);
+            return Err(StoreError::NotTrusted { path, other_keys });
+        }
+        if !path.join("metadata/timestamp.json").exists() {
+            return Err(StoreError::Unpublished { path });
+        }
+        let loaded =
+            trust::load(&root, &path, scratch).map_err(|source| StoreError::Chain { path: path.clone(), source })?;
+        let seen = pins.seen(&root)?.highest;
+        if let Some(role) = loaded.versions.older_than(&seen) {
+            let of = |v: &trust::Versions| match role {
+                "root" => v.root,
+                "timestamp" => v.timestamp,
+                "snapshot" => v.snapshot,
+                _ => v.targets,
+            };
+            return Err(StoreError::RolledBack { path, role, found: of(&loaded.versions), seen: of(&seen) });
+        }
+        let highest = loaded.versions.highest(&seen);
+        if highest != seen {
+            // On a read-only stick nothing can be kept: then the next run knows as much as this one.
+            let _ = pins.keep_seen(&root, &SeenVersions { highest });
+        }
+        let by_component = |index: Index| index.components.into_iter().map(|e| (e.component.clone(), e)).collect();
+        let index = loaded.index.derive(|bytes| read_index(&bytes, &path).map(by_component))?;
+        Ok(Self { path, root, index, expires: loaded.expires, versions: loaded.versions })
+    }
+
+    /// Where it lies.
+    #[must_use]
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// Fingerprints of the pinned keys.
+    #[must_use]
+    pub fn fingerprints(&self) -> Vec<String> {
+        trust::root_key_ids(&self.root).unwrap_or_default()
+    }
+
+    /// When its signatures expire. They vouch for what an installed version is even after that.
+    #[must_use]
+    pub fn expires(&self) -> jiff::Timestamp {
+        self.expires
+    }
+
+    /// The versions of its signed metadata.
+    #[must_use]
+    pub fn versions(&self) -> trust::Versions {
+        self.versions
+    }
+
+    /// Its components, in no order.
+    pub fn components(&self) -> impl Iterator<Item = &IndexEntry> {
+        self.index.get().values()
+    }
+
+    /// Whether it has a manifest of exactly this component.
+    #[must_use]
+    pub fn has(&self, id: &ComponentId) -> bool {
+        self.index.get().contains_key(id)
+    }
+
+    /// The verified manifest of exactly this component; none when the store has none.
+    ///
+    /// # Errors
+    /// When it is missing or is not the one that was signed.
+    pub fn manifest(&self, id: &ComponentId) -> Result<Option<Verified<Manifest>>, StoreError> {
+        let Some(entry) = self.index.get().get(id) else { return Ok(None) };
+        let fail = |source: Box<dyn std::error::Error + Send + Sync>| StoreError::Manifest {
+            component: Box::new(id.clone()),
+            source,
+        };
+        if entry.manifest_size > MAX_MANIFEST {
+            return Err(fail("it is larger than is sensible".into()));
+        }
+        let path = files::manifest(&self.path, &entry.manifest);
+        let packed = std::fs::File::open(&path).map_err(|e| fail(e.into()))?;
+        let bytes = unpack_all(packed, entry.manifest_size).map_err(|e| fail(e.into()))?;
+        let listed = self.index.part(|index| &index[id].manifest);
+        let manifest = trust::vouch(bytes, listed).map_err(|e| fail(e.into()))?;
+        let manifest = manifest.derive(|bytes| Manifest::decode(&bytes)).map_err(|e| fail(e.into()))?;
+        if manifest.get().component != *id {
+            return Err(fail("it is the manifest of another component".into()));
+        }
+        Ok(Some(manifest))
+    }
+}
+
+fn read_index(bytes: &[u8], path: &Path) -> Result<Index, StoreError> {
+    #[derive(serde::Deserialize)]
+    struct Head {
+        format: String,
+    }
+    let broken = |e: serde_json::Error| at(&path.join("targets"))(io::Error::new(io::ErrorKind::InvalidData, e));
+    let head: Head = serde_json::from_slice(bytes).map_err(broken)?;
+    if head.format != Index::FORMAT {
+        return Err(StoreError::Newer { path: path.to_owned(), found: head.format.chars().take(60).collect() });
+    }
+    serde_json::from_slice(bytes).map_err(broken)
+}
+
+/// Unpacks exactly `size` bytes, not one more.
+pub(super) fn unpack_all(packed: impl Read, size: u64) -> io::Result<Vec<u8>> {
+    let mut decoder = zstd::Decoder::new(packed)?;
+    decoder.window_log_max(MAX_WINDOW)?;
+    let mut bytes = Vec::with_capacity(usize::try_from(size.min(IN_MEMORY)).unwrap_or(0));
+    decoder.take(size + 1).read_to_end(&mut bytes)?;
+    if bytes.len() as u64 != size {
+        return Err(io::Error::new(io::ErrorKind::InvalidData, "its length is not the one that was signed"));
+    }
+    Ok(bytes)
+}
+
+/// Where contents come from when something is put back.
+pub trait Contents: Sync {
+    /// Hands on a content in pieces, after all of it was verified.
+    ///
+    /// # Errors
+    /// When the source lacks it, or holds other bytes; then nothing was handed on, or what was handed on must be
+    /// thrown away.
+    fn copy(&self, digest: &Digest, size: u64, to: &mut dyn FnMut(&[u8]) -> io::Result<()>) -> Result<(), StoreError>;
+
+    /// Whether it has this content, as far as a look at names can tell.
+    fn has_content(&self, digest: &Digest) -> bool;
+}
+
+impl Contents for Store {
+    fn copy(&self, digest: &Digest, size: u64, to: &mut dyn FnMut(&[u8]) -> io::Result<()>) -> Result<(), StoreError> {
+        let path = files::object(&self.path, digest);
+        let open = || match std::fs::File::open(&path) {
+            Err(e) if e.kind() == io::ErrorKind::NotFound => Err(StoreError::Absent { digest: *digest }),
+            other => other.map_err(at(&path)),
+        };
+        let damaged = |_| StoreError::Damaged { digest: *digest };
+        if size <= IN_MEMORY {
+            let bytes = unpack_all(open()?, size).map_err(damaged)?;
+            if Digest::of(&bytes) != *digest {
+                return Err(StoreError::Damaged { digest: *digest });
+            }
+            return to(&bytes).map_err(at(&path));
+        }
+        unpack_in_pieces(open()?, digest, size, &mut |_| Ok(())).map_err(damaged)?;
+        unpack_in_pieces(open()?, digest, size, to).map_err(at(&path))
+    }
+
+    fn has_content(&self, digest: &Digest) -> bool {
+        files::object(&self.path, digest).is_file()
+    }
+}
+
+fn unpack_in_pieces(
+    packed: impl Read,
+    digest: &Digest,
+    size: u64,
+    to: &mut dyn FnMut(&[u8]) -> io::Result<()>,
+) -> io::Result<()> {
+    let mut decoder = zstd::Decoder::new(packed)?;
+    decoder.window_log_max(MAX_WINDOW)?;
+    let mut hasher = ContentHasher::blake3();
+    let mut piece = vec![0; 1 << 20];
+    let mut left = size;
+    loop {
+        let n = decoder.read(&mut piece)?;
+        if n == 0 {
+            break;
+        }
+        left = left.checked_sub(n as u64).ok_or_else(|| io::Error::new(io::ErrorKind::InvalidData, "too long"))?;
+        hasher.update(&piece[..n]);
+        to(&piece[..n])?;
+    }
+    if left == 0 && hasher.finish().0 == Some(*digest) {
+        Ok(())
+    } else {
+        Err(io::Error::new(io::ErrorKind::InvalidData, "its content is not the one that was signed"))
+    }
+}

@@ -1,0 +1,141 @@
+//! Which file systems belong to the machine.
+//!
+//! The root, and those of its own fstab(5) that lie at or below `/usr`, `/var`, `/boot` or `/opt` on local disks.
+//! Everything else that is mounted somewhere below the root is somebody else's and is protected.
+
+use std::collections::HashSet;
+use std::io;
+
+use super::{Dir, Machine};
+use crate::model::SystemPath;
+
+const SYSTEM_FOLDERS: [&str; 4] = ["/usr", "/var", "/boot", "/opt"];
+const NETWORK_TYPES: [&str; 9] = ["nfs", "nfs4", "cifs", "smb3", "sshfs", "9p", "ceph", "glusterfs", "davfs"];
+/// Lines of fstab(5) over this many are not read.
+const MAX_LINES: usize = 1000;
+
+/// Which file systems belong to the machine.
+#[derive(Debug, Clone, Default)]
+pub struct Extent {
+    mounts: HashSet<u64>,
+    unmounted: Vec<SystemPath>,
+    network: Vec<SystemPath>,
+}
+
+/// Why an open folder is not part of the machine.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum MountProblem {
+    /// Another file system, which fstab does not name as a part of the system, is mounted there.
+    Foreign,
+}
+
+impl Extent {
+    pub(super) fn read(machine: &Machine) -> Self {
+        let fstab = machine.read_config(&SystemPath::literal("/etc/fstab")).ok().flatten().unwrap_or_default();
+        let mut extent = Self::default();
+        let Ok(root) = machine.dir(&SystemPath::root()) else { return extent };
+        let Ok(root_mount) = mount_of(&root) else { return extent };
+        extent.mounts.insert(root_mount);
+        for (place, kind) in system_mounts(&fstab) {
+            if NETWORK_TYPES.iter().any(|t| kind == *t || kind.strip_prefix("fuse.") == Some(t)) {
+                extent.network.push(place);
+                continue;
+            }
+            let mount = machine.resolve(&place).and_then(|p| machine.dir(&p)).and_then(|d| mount_of(&d));
+            let above = place.parent().and_then(|p| machine.resolve(&p).ok()).and_then(|p| machine.dir(&p).ok());
+            let above = above.and_then(|d| mount_of(&d).ok());
+            match mount {
+                Ok(mount) if Some(mount) != above => {
+                    extent.mounts.insert(mount);
+                }
+                _ => extent.unmounted.push(place),
+            }
+        }
+        extent
+    }
+
+    /// Whether an open folder belongs to the machine.
+    ///
+    /// # Errors
+    /// When the kernel cannot say which mount it lies on.
+    pub fn judge(&self, dir: &Dir) -> io::Result<Result<(), MountProblem>> {
+        let mount = mount_of(dir)?;
+        Ok(if self.mounts.contains(&mount) { Ok(()) } else { Err(MountProblem::Foreign) })
+    }
+
+    /// Parts of the system that fstab names and that are not mounted.
+    #[must_use]
+    pub fn unmounted(&self) -> &[SystemPath] {
+        &self.unmounted
+    }
+
+    /// The part of the system that is not mounted and that this path lies in.
+    #[must_use]
+    pub fn unmounted_above(&self, path: &SystemPath) -> Option<&SystemPath> {
+        self.unmounted.iter().chain(&self.network).find(|place| path.is_within(place))
+    }
+}
+
+fn mount_of(dir: &Dir) -> io::Result<u64> {
+    dir.disk().mount_of(dir.fd())
+}
+
+/// The mount points of fstab(5) that are parts of the system, with their type.
+fn system_mounts(fstab: &[u8]) -> Vec<(SystemPath, String)> {
+    let mut found = Vec::new();
+    for line in fstab.split(|b| *b == b'\n').take(MAX_LINES) {
+        let fields: Vec<&[u8]> = line.split(|b| b.is_ascii_whitespace()).filter(|f| !f.is_empty()).collect();
+        let [device, place, kind, options, ..] = fields[..] else { continue };
+        let options = String::from_utf8_lossy(options);
+        // `noauto` places are mounted by hand, when wanted: their absence says nothing.
+        if device.starts_with(b"#") || options.split(',').any(|o| o == "noauto") {
+            continue;
+        }
+        let Ok(place) = SystemPath::parse(&unescape(place)) else { continue };
+        if SYSTEM_FOLDERS.iter().any(|folder| place.is_within(&SystemPath::literal(folder))) {
+            found.push((place, String::from_utf8_lossy(kind).into_owned()));
+        }
+    }
+    found
+}
+
+/// Undoes fstab's octal escapes (`\040` for a space).
+fn unescape(field: &[u8]) -> Vec<u8> {
+    let mut out = Vec::with_capacity(field.len());
+    let mut at = 0;
+    while at < field.len() {
+        let octal = field.get(at + 1..at + 4).and_then(|d| std::str::from_utf8(d).ok());
+        match (field[at], octal.and_then(|d| u8::from_str_radix(d, 8).ok())) {
+            (b'\\', Some(byte)) => {
+                out.push(byte);
+                at += 4;
+            }
+            (byte, _) => {
+                out.push(byte);
+                at += 1;
+            }
+        }
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_the_systems_own_mounts_are_taken_from_fstab() {
+        let fstab = b"# comment\nUUID=1 / ext4 defaults 0 1\nUUID=2 /home ext4 defaults 0 2\nUUID=3 /var ext4 defaults 0 2\n\
+            srv:/x /opt/vendor nfs defaults 0 0\nUUID=4 /boot/efi vfat noauto 0 1\nUUID=5 /opt/a\\040b ext4 rw 0 2\nshort line\n";
+        let found = system_mounts(fstab);
+        let shown: Vec<String> = found.iter().map(|(p, k)| format!("{p} {k}")).collect();
+        assert_eq!(shown, ["/var ext4", "/opt/vendor nfs", "/opt/a b ext4"]);
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn any_bytes_can_be_read_as_fstab(bytes: Vec<u8>) {
+            let _ = system_mounts(&bytes);
+        }
+    }
+}

@@ -1,0 +1,344 @@
+//! [`Machine`]: the system that is worked on, and [`Dir`], an open folder of it.
+
+use std::collections::VecDeque;
+use std::io;
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use super::disk::Disk;
+use super::extent::Extent;
+use super::identity::{Identified, Users};
+use crate::model::{FileKind, Identity, Stat, SystemPath};
+
+/// Links followed for one path before it counts as a circle, as Linux does.
+const MAX_LINKS: usize = 40;
+/// Configuration files of the machine over this many bytes are not read.
+const MAX_CONFIG: u64 = 4 << 20;
+
+/// Why the machine cannot be worked on.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum TargetError {
+    /// The folder that was named cannot be opened.
+    #[error("the folder {} cannot be opened", path.display())]
+    Open {
+        /// The folder, as the host names it.
+        path: PathBuf,
+        /// Why.
+        source: io::Error,
+    },
+    /// No system of a kind that is known lies there.
+    #[error("no installed system was found in {}", path.display())]
+    NoSystem {
+        /// The folder, as the host names it.
+        path: PathBuf,
+    },
+    /// A file of the machine cannot be read.
+    #[error("{path} cannot be read")]
+    Read {
+        /// The path on the machine.
+        path: SystemPath,
+        /// Why.
+        source: io::Error,
+    },
+}
+
+/// An open folder of the machine.
+#[derive(Debug, Clone)]
+pub struct Dir {
+    disk: Arc<dyn Disk>,
+    fd: Arc<OwnedFd>,
+}
+
+impl Dir {
+    /// The disk beneath.
+    #[must_use]
+    pub fn disk(&self) -> &dyn Disk {
+        &*self.disk
+    }
+
+    /// The handle.
+    #[must_use]
+    pub fn fd(&self) -> BorrowedFd<'_> {
+        self.fd.as_fd()
+    }
+
+    /// Looks at a name, not following it; none when it does not exist.
+    ///
+    /// # Errors
+    /// Every other failure.
+    pub fn look(&self, name: &[u8]) -> io::Result<Option<Stat>> {
+        match self.disk.look(self.fd(), name) {
+            Ok(stat) => Ok(Some(stat)),
+            Err(e) if e.kind() == io::ErrorKind::NotFound => Ok(None),
+            Err(e) => Err(e),
+        }
+    }
+
+    /// Looks at the folder itself.
+    ///
+    /// # Errors
+    /// When the kernel cannot say.
+    pub fn look_self(&self) -> io::Result<Stat> {
+        self.disk.look_open(self.fd())
+    }
+
+    /// Reads a whole file of at most `limit` bytes.
+    ///
+    /// # Errors
+    /// When it cannot be read, is no regular file, or is larger.
+    pub fn read(&self, name: &[u8], limit: u64) -> io::Result<Vec<u8>> {
+        let file = self.disk.open_file(self.fd(), name)?;
+        read_to_limit(&*self.disk, file.as_fd(), limit)
+    }
+}
+
+/// Reads an open file of at most `limit` bytes to its end.
+pub(crate) fn read_to_limit(disk: &dyn Disk, file: BorrowedFd<'_>, limit: u64) -> io::Result<Vec<u8>> {
+    let size = disk.look_open(file)?.size;
+    let mut bytes = Vec::with_capacity(usize::try_from(size.min(limit)).unwrap_or(0) + 1);
+    let mut buffer = vec![0; 64 * 1024];
+    loop {
+        let n = disk.read(file, &mut buffer)?;
+        if n == 0 {
+            return Ok(bytes);
+        }
+        bytes.extend_from_slice(&buffer[..n]);
+        if bytes.len() as u64 > limit {
+            return Err(io::Error::new(io::ErrorKind::FileTooLarge, format!("larger than {limit} bytes")));
+        }
+    }
+}
+
+/// The system that is worked on: live (`/`) or mounted elsewhere.
+#[derive(Debug)]
+pub struct Machine {
+    path: PathBuf,
+    root: Dir,
+    root_id: Identity,
+    live: bool,
+    extent: Extent,
+    identified: Identified,
+    users: Users,
+}
+
+impl Machine {
+    /// Opens the machine whose root lies at `path` of the host.
+    ///
+    /// # Errors
+    /// When the folder cannot be opened.
+    pub fn open(path: &Path, disk: Arc<dyn Disk>) -> Result<Self, TargetError> {
+        let at = |source| TargetError::Open { path: path.to_owned(), source };
+        let path_full = path.canonicalize().map_err(at)?;
+        let fd = disk.open_root(&path_full).map_err(at)?;
+        let root = Dir { disk, fd: Arc::new(fd) };
+        let root_id = root.look_self().map_err(at)?.id;
+        let live = Self::is_own_root(&*root.disk, root_id);
+        let mut machine = Self {
+            path: path_full,
+            root,
+            root_id,
+            live,
+            extent: Extent::default(),
+            identified: Identified::default(),
+            users: Users::default(),
+        };
+        machine.identified = Identified::read(&machine);
+        machine.users = Users::read(&machine);
+        machine.extent = Extent::read(&machine);
+        Ok(machine)
+    }
+
+    fn is_own_root(disk: &dyn Disk, id: Identity) -> bool {
+        let own = disk.open_root(Path::new("/")).and_then(|fd| disk.look_open(fd.as_fd()));
+        own.is_ok_and(|stat| stat.id == id)
+    }
+
+    /// The root's path on the host.
+    #[must_use]
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// Whether it is the running system itself.
+    #[must_use]
+    pub fn is_live(&self) -> bool {
+        self.live
+    }
+
+    /// Which inode its root is.
+    #[must_use]
+    pub fn root_id(&self) -> Identity {
+        self.root_id
+    }
+
+    /// The disk beneath.
+    #[must_use]
+    pub fn disk(&self) -> &Arc<dyn Disk> {
+        &self.root.disk
+    }
+
+    /// Which file systems belong to it.
+    #[must_use]
+    pub fn extent(&self) -> &Extent {
+        &self.extent
+    }
+
+    /// What it says of itself.
+    #[must_use]
+    pub fn identified(&self) -> &Identified {
+        &self.identified
+    }
+
+    /// Its users and groups.
+    #[must_use]
+    pub fn users(&self) -> &Users {
+        &self.users
+    }
+
+    /// Opens the folder at a path that has no links in it; a link met on the way is an error (`ELOOP`).
+    ///
+    /// # Errors
+    /// When it is not there, is no folder, or a link stands on the way.
+    pub fn dir(&self, physical: &SystemPath) -> io::Result<Dir> {
+        if physical.is_root() {
+            return Ok(self.root.clone());
+        }
+        let fd = self.root.disk.open_dir(self.root.fd(), physical.relative())?;
+        Ok(Dir { disk: self.root.disk.clone(), fd: Arc::new(fd) })
+    }
+
+    /// Wraps a handle of this machine's disk that was opened elsewhere (a state folder outside the root).
+    #[must_use]
+    pub fn wrap(&self, fd: OwnedFd) -> Dir {
+        Dir { disk: self.root.disk.clone(), fd: Arc::new(fd) }
+    }
+
+    /// Where a path really leads: every link on the way, and at its end, is followed inside the root.
+    ///
+    /// Absolute links begin at the machine's root and `..` stops there, as in the running system.
+    ///
+    /// # Errors
+    /// When something on the way is missing, or links go in a circle.
+    pub fn resolve(&self, path: &SystemPath) -> io::Result<SystemPath> {
+        let mut todo: VecDeque<Vec<u8>> = path.names().map(<[u8]>::to_vec).collect();
+        let mut at: Vec<Vec<u8>> = Vec::new();
+        let mut links = 0;
+        while let Some(name) = todo.pop_front() {
+            if name == b".." {
+                at.pop();
+                continue;
+            }
+            let here = SystemPath::below_root(&at.join(&b'/')).map_err(invalid)?;
+            let dir = self.dir(&here)?;
+            let stat = dir.disk.look(dir.fd(), &name)?;
+            if stat.kind != FileKind::Link {
+                at.push(name);
+                continue;
+            }
+            links += 1;
+            if links > MAX_LINKS {
+                return Err(io::Error::from_raw_os_error(rustix::io::Errno::LOOP.raw_os_error()));
+            }
+            let target = dir.disk.read_link(dir.fd(), &name)?;
+            if target.starts_with(b"/") {
+                at.clear();
+            }
+            for name in target.split(|b| *b == b'/').rev().filter(|n| !n.is_empty() && *n != b".") {
+                todo.push_front(name.to_vec());
+            }
+        }
+        SystemPath::below_root(&at.join(&b'/')).map_err(invalid)
+    }
+
+    /// Looks at a path that has no links before its last name; none when it does not exist.
+    ///
+    /// # Errors
+    /// Every other failure.
+    pub fn look(&self, physical: &SystemPath) -> io::Result<Option<Stat>> {
+        let Some(parent) = physical.parent() else { return self.root.look_self().map(Some) };
+        match self.dir(&parent) {
+            Ok(dir) => dir.look(physical.name()),
+            Err(e) if e.kind() == io::ErrorKind::NotFound => Ok(None),
+            Err(e) => Err(e),
+        }
+    }
+
+    /// Reads a configuration file of the machine, following links inside it; none when it does not exist.
+    ///
+    /// # Errors
+    /// When it is there and cannot be read.
+    pub fn read_config(&self, path: &SystemPath) -> Result<Option<Vec<u8>>, TargetError> {
+        self.read_up_to(path, MAX_CONFIG)
+    }
+
+    /// Reads a file of at most `limit` bytes, following links inside the machine; none when it does not exist.
+    ///
+    /// # Errors
+    /// When it is there and cannot be read.
+    pub fn read_up_to(&self, path: &SystemPath, limit: u64) -> Result<Option<Vec<u8>>, TargetError> {
+        let read = || {
+            let physical = self.resolve(path)?;
+            let Some(parent) = physical.parent() else { return Err(io::ErrorKind::IsADirectory.into()) };
+            self.dir(&parent)?.read(physical.name(), limit)
+        };
+        match read() {
+            Ok(bytes) => Ok(Some(bytes)),
+            Err(e) if e.kind() == io::ErrorKind::NotFound => Ok(None),
+            Err(source) => Err(TargetError::Read { path: path.clone(), source }),
+        }
+    }
+}
+
+fn invalid(error: crate::model::PathError) -> io::Error {
+    io::Error::new(io::ErrorKind::InvalidInput, error)
+}
+
+#[cfg(test)]
+mod tests {
+    use std::fs;
+    use std::os::unix::fs::symlink;
+
+    use super::*;
+    use crate::target::LiveDisk;
+
+    fn machine() -> (tempfile::TempDir, Machine) {
+        let dir = tempfile::tempdir().unwrap();
+        fs::create_dir_all(dir.path().join("usr/lib")).unwrap();
+        fs::write(dir.path().join("usr/lib/os-release"), "ID=foreshore\n").unwrap();
+        symlink("usr/lib", dir.path().join("lib")).unwrap();
+        symlink("/usr/lib/os-release", dir.path().join("abs")).unwrap();
+        symlink("../../../../../../etc/passwd", dir.path().join("climb")).unwrap();
+        symlink("round", dir.path().join("round")).unwrap();
+        let machine = Machine::open(dir.path(), Arc::new(LiveDisk)).unwrap();
+        (dir, machine)
+    }
+
+    #[test]
+    fn links_are_followed_inside_the_root_only() {
+        let (_keep, machine) = machine();
+        let real = SystemPath::literal("/usr/lib/os-release");
+        for path in ["/abs", "/lib/os-release"] {
+            assert_eq!(machine.resolve(&SystemPath::literal(path)).unwrap(), real);
+        }
+        // The host's own /etc/passwd exists; inside this root it does not.
+        assert_eq!(machine.resolve(&SystemPath::literal("/climb")).unwrap_err().kind(), io::ErrorKind::NotFound);
+        assert!(machine.resolve(&SystemPath::literal("/round")).is_err());
+    }
+
+    #[test]
+    fn a_folder_is_never_opened_through_a_link() {
+        let (_keep, machine) = machine();
+        assert!(machine.dir(&SystemPath::literal("/lib")).is_err());
+        assert!(machine.dir(&SystemPath::literal("/usr/lib")).is_ok());
+    }
+
+    #[test]
+    fn reading_is_bounded_and_a_missing_file_is_no_error() {
+        let (_keep, machine) = machine();
+        assert!(machine.read_up_to(&SystemPath::literal("/abs"), 3).is_err());
+        assert_eq!(machine.read_config(&SystemPath::literal("/abs")).unwrap().as_deref(), Some(&b"ID=foreshore\n"[..]));
+        assert!(machine.read_config(&SystemPath::literal("/etc/nothing")).unwrap().is_none());
+    }
+}

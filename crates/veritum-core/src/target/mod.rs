@@ -1,0 +1,24 @@
+//! The machine as files: the one door to its disk.
+//!
+//! Promises: nothing leaves the folder that was named, not through links, not through mounts, not through a name
+//! that changes while we look. Every handle is opened from the root's own handle, by a path without links
+//! ([`Machine::dir`]); where a link may be followed, [`Machine::resolve`] walks it by hand inside the root.
+//! All access goes through one small trait ([`Disk`]), so that tests can fail the n-th operation.
+
+mod disk;
+mod extent;
+mod identity;
+mod live;
+mod lock;
+mod machine;
+mod protect;
+
+pub use disk::{Disk, Exchange, Name, Room};
+pub use extent::{Extent, MountProblem};
+pub use identity::{Account, Identified, Users};
+pub use live::LiveDisk;
+pub use lock::{Held, LockError, lock_exclusive, lock_shared};
+pub use machine::{Dir, Machine, TargetError};
+pub use protect::{Protection, ProtectionPolicy};
+
+pub(crate) use machine::read_to_limit;

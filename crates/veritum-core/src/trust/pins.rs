@@ -1,0 +1,188 @@
+//! What the operator trusts: pinned roots of stores, and the highest versions seen.
+//!
+//! Lies with the operator (`trust/` beside the configuration in use), never in a mounted machine. Versions are kept
+//! without a clock.
+
+use std::io;
+use std::path::{Path, PathBuf};
+
+use aws_lc_rs::digest::{SHA256, digest};
+use serde::{Deserialize, Serialize};
+
+use super::repository::Versions;
+
+/// A pin file over this size is none.
+const MAX_PIN: u64 = 4 << 20;
+const FORMAT: &str = "veritum.pin/1";
+
+/// Why pins cannot be read or kept.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum PinError {
+    /// A file of the trust folder cannot be read or written.
+    #[error("{} cannot be used", path.display())]
+    File {
+        /// Which.
+        path: PathBuf,
+        /// Why.
+        source: io::Error,
+    },
+    /// A file of the trust folder is damaged.
+    #[error("{} is damaged", path.display())]
+    Damaged {
+        /// Which.
+        path: PathBuf,
+        /// Why.
+        source: serde_json::Error,
+    },
+    /// A file of the trust folder was written by a newer Veritum.
+    #[error("{} was written by a newer Veritum", path.display())]
+    Newer {
+        /// Which.
+        path: PathBuf,
+    },
+}
+
+/// A store's root that the operator trusts.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Pin {
+    format: String,
+    /// Where the store lay when it was pinned; for people, never compared.
+    pub location: String,
+    /// When it was pinned.
+    pub pinned: jiff::Timestamp,
+    /// The root metadata, as text.
+    pub root: String,
+}
+
+/// The highest versions seen of a pinned store.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SeenVersions {
+    /// Per role.
+    pub highest: Versions,
+}
+
+/// The operator's trust folder.
+#[derive(Debug, Clone)]
+pub struct Pins {
+    folder: PathBuf,
+}
+
+impl Pins {
+    /// The pins in that folder; it need not exist.
+    #[must_use]
+    pub fn in_folder(folder: &Path) -> Self {
+        Self { folder: folder.join("stores") }
+    }
+
+    fn name(root: &[u8]) -> String {
+        hex::encode(&digest(&SHA256, root).as_ref()[..8])
+    }
+
+    fn file(&self, root: &[u8]) -> PathBuf {
+        self.folder.join(format!("{}.json", Self::name(root)))
+    }
+
+    fn seen_file(&self, root: &[u8]) -> PathBuf {
+        self.folder.join(format!("{}.seen", Self::name(root)))
+    }
+
+    /// The pin for exactly this root metadata.
+    ///
+    /// # Errors
+    /// When there is one and it cannot be read.
+    pub fn find(&self, root: &[u8]) -> Result<Option<Pin>, PinError> {
+        let path = self.file(root);
+        let Some(pin) = read_json::<Pin>(&path)? else { return Ok(None) };
+        if pin.format != FORMAT {
+            return Err(PinError::Newer { path });
+        }
+        Ok((pin.root.as_bytes() == root).then_some(pin))
+    }
+
+    /// All pins, by file name; unreadable ones are passed over.
+    #[must_use]
+    pub fn all(&self) -> Vec<Pin> {
+        let Ok(entries) = std::fs::read_dir(&self.folder) else { return Vec::new() };
+        let mut paths: Vec<PathBuf> =
+            entries.flatten().map(|e| e.path()).filter(|p| p.extension().is_some_and(|e| e == "json")).collect();
+        paths.sort();
+        paths.iter().filter_map(|p| read_json::<Pin>(p).ok().flatten()).filter(|p| p.format == FORMAT).collect()
+    }
+
+    /// Pins a root.
+    ///
+    /// # Errors
+    /// When the folder cannot be written.
+    pub fn add(&self, root: &[u8], location: &str, now: jiff::Timestamp) -> Result<(), PinError> {
+        let root_text = String::from_utf8_lossy(root).into_owned();
+        let pin = Pin { format: FORMAT.into(), location: location.to_owned(), pinned: now, root: root_text };
+        write_json(&self.folder, &self.file(root), &pin)
+    }
+
+    /// The highest versions seen of the store with that root; zeros when none were.
+    ///
+    /// # Errors
+    /// When they are there and cannot be read: then nobody can say whether the store was rolled back.
+    pub fn seen(&self, root: &[u8]) -> Result<SeenVersions, PinError> {
+        Ok(read_json(&self.seen_file(root))?.unwrap_or_default())
+    }
+
+    /// Keeps the highest versions seen.
+    ///
+    /// # Errors
+    /// When the folder cannot be written (a read-only stick): then the next run knows no more than this one did.
+    pub fn keep_seen(&self, root: &[u8], seen: &SeenVersions) -> Result<(), PinError> {
+        write_json(&self.folder, &self.seen_file(root), seen)
+    }
+}
+
+fn read_json<T: serde::de::DeserializeOwned>(path: &Path) -> Result<Option<T>, PinError> {
+    use std::io::Read as _;
+    let at = |source| PinError::File { path: path.to_owned(), source };
+    let file = match std::fs::File::open(path) {
+        Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(None),
+        other => other.map_err(at)?,
+    };
+    let mut bytes = Vec::new();
+    file.take(MAX_PIN).read_to_end(&mut bytes).map_err(at)?;
+    serde_json::from_slice(&bytes).map(Some).map_err(|source| PinError::Damaged { path: path.to_owned(), source })
+}
+
+fn write_json<T: Serialize>(folder: &Path, path: &Path, value: &T) -> Result<(), PinError> {
+    let at = |source| PinError::File { path: path.to_owned(), source };
+    std::fs::create_dir_all(folder).map_err(at)?;
+    let mut file = tempfile::NamedTempFile::new_in(folder).map_err(at)?;
+    let bytes = serde_json::to_vec_pretty(value).map_err(|e| at(e.into()))?;
+    std::io::Write::write_all(&mut file, &bytes).map_err(at)?;
+    file.as_file().sync_all().map_err(at)?;
+    file.persist(path).map_err(|e| at(e.error))?;
+    std::fs::File::open(folder).and_then(|d| d.sync_all()).map_err(at)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_the_very_root_that_was_pinned_is_found() {
+        let dir = tempfile::tempdir().unwrap();
+        let pins = Pins::in_folder(dir.path());
+        assert_eq!(pins.find(b"root").unwrap(), None);
+        pins.add(b"root", "/media/stick/store", jiff::Timestamp::UNIX_EPOCH).unwrap();
+        assert_eq!(pins.find(b"root").unwrap().unwrap().location, "/media/stick/store");
+        assert_eq!(pins.find(b"other").unwrap(), None);
+        assert_eq!(pins.all().len(), 1);
+    }
+
+    #[test]
+    fn a_damaged_record_of_versions_is_an_error_and_not_a_fresh_start() {
+        let dir = tempfile::tempdir().unwrap();
+        let pins = Pins::in_folder(dir.path());
+        let seen = SeenVersions { highest: Versions { root: 1, targets: 5, snapshot: 5, timestamp: 5 } };
+        pins.keep_seen(b"root", &seen).unwrap();
+        assert_eq!(pins.seen(b"root").unwrap(), seen);
+        std::fs::write(pins.seen_file(b"root"), "{").unwrap();
+        assert!(matches!(pins.seen(b"root"), Err(PinError::Damaged { .. })));
+    }
+}

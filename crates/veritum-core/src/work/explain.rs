@@ -1,0 +1,252 @@
+//! `explain`: one path, finding or change, looked at closely and anew.
+
+use std::io;
+use std::os::fd::AsFd;
+
+use super::{WorkError, Workshop};
+use crate::change::ChangeLog;
+use crate::check::{Scope, Want};
+use crate::event::{Observer, Silent};
+use crate::model::{Finding, FindingId, SystemPath, Voucher};
+use crate::report::{ChainLink, ExplainReport, FirstDifference};
+use crate::store::Contents;
+
+/// Contents over this size are not compared byte by byte.
+const MAX_COMPARED: u64 = 256 << 20;
+/// Bytes shown from the first difference on.
+const SHOWN: usize = 16;
+
+impl Workshop {
+    /// Explains a path: owner, expected and found, where they differ, why the reference is believed.
+    ///
+    /// # Errors
+    /// As [`Workshop::check`].
+    pub fn explain_path(&mut self, path: &SystemPath, observer: &dyn Observer) -> Result<ExplainReport, WorkError> {
+        self.require_store_sound()?;
+        let listed = self.listed_spelling(path);
+        let scope = Scope { paths: vec![listed.clone()], components: Vec::new() };
+        let checked = self.checked(&scope, false, observer)?;
+        let reference = &checked.reference;
+        let about = |f: &&Finding| f.subject.as_path() == Some(&listed);
+        let covers = |f: &&Finding| f.subject.as_path().is_some_and(|p| listed.is_within(p));
+        let mut finding =
+            checked.report.findings.iter().find(about).or_else(|| checked.report.notes.iter().find(about)).cloned();
+        if finding.is_none() {
+            finding = checked.report.findings.iter().find(covers).cloned().or_else(|| self.blocked_above(&listed));
+        }
+        let Some(at) = reference.at(&listed) else {
+            let remark = format!(
+                "no component owns {path}: there is nothing to compare it with, and nothing of it will be touched"
+            );
+            return Ok(ExplainReport {
+                format: ExplainReport::FORMAT.into(),
+                path: listed,
+                owners: Vec::new(),
+                finding,
+                expected: None,
+                found: None,
+                differs: None,
+                chain: Vec::new(),
+                left: None,
+                remark: Some(remark),
+            });
+        };
+        let expected = &reference.expected[at];
+        let owners = std::iter::once(expected.component)
+            .chain(expected.also.iter().copied())
+            .map(|c| reference.components[c].component.id.clone())
+            .collect();
+        let own = finding.as_ref().filter(|f| f.subject.as_path() == Some(&listed));
+        let differs = match (&expected.want, own) {
+            (Want::File { size, digest }, Some(f))
+                if f.found.as_ref().is_some_and(|s| s.kind == Some(crate::model::FileKind::File)) =>
+            {
+                self.first_difference(&listed, digest, *size)
+            }
+            _ => None,
+        };
+        let left = own.and_then(|f| checked.report.left.iter().find(|l| l.finding == f.id)).cloned();
+        let remark = match expected.voucher {
+            Voucher::Itself => Some(
+                "only the machine's own records describe it: a damage that someone wrote into them too would not show"
+                    .into(),
+            ),
+            Voucher::Signed => None,
+        };
+        let expected_state =
+            finding.as_ref().filter(|f| f.subject.as_path() == Some(&listed)).and_then(|f| f.expected.clone());
+        let found_state = own.and_then(|f| f.found.clone());
+        let chain = self.chain(reference.component_of(expected), &expected.want, expected.voucher, &listed);
+        Ok(ExplainReport {
+            format: ExplainReport::FORMAT.into(),
+            path: listed,
+            owners,
+            finding,
+            expected: expected_state,
+            found: found_state,
+            differs,
+            chain,
+            left,
+            remark,
+        })
+    }
+
+    /// A path as components list it: `/bin/x` is looked up as it is, then as where it really is.
+    fn listed_spelling(&self, path: &SystemPath) -> SystemPath {
+        let reference = self.reference();
+        if reference.at(path).is_some() {
+            return path.clone();
+        }
+        let parent = path.parent().and_then(|p| self.machine.resolve(&p).ok());
+        let real = parent.and_then(|p| p.child(path.name()).ok());
+        real.filter(|r| reference.at(r).is_some()).unwrap_or_else(|| path.clone())
+    }
+
+    /// What blocks a folder above a path, when something does.
+    fn blocked_above(&self, path: &SystemPath) -> Option<Finding> {
+        let mut above = path.parent();
+        while let Some(folder) = above.filter(|f| !f.is_root()) {
+            let scope = Scope { paths: vec![folder.clone()], components: Vec::new() };
+            if let Ok(checked) = self.checked(&scope, false, &Silent)
+                && let Some(finding) = checked.report.findings.into_iter().find(|f| {
+                    f.subject.as_path() == Some(&folder)
+                        && f.verdict.is_problem()
+                        && f.verdict < crate::model::Verdict::Unreadable
+                })
+            {
+                return Some(finding);
+            }
+            above = folder.parent();
+        }
+        None
+    }
+
+    /// Explains a finding by its name or the beginning of it.
+    ///
+    /// # Errors
+    /// When none, or more than one, fits.
+    pub fn explain_finding(&mut self, typed: &str, observer: &dyn Observer) -> Result<ExplainReport, WorkError> {
+        self.require_store_sound()?;
+        let checked = self.checked(&Scope::default(), false, observer)?;
+        let fits = |id: &FindingId| id.as_str().starts_with(typed);
+        let all: Vec<&Finding> =
+            checked.report.findings.iter().chain(&checked.report.notes).filter(|f| fits(&f.id)).collect();
+        match all.as_slice() {
+            [] => Err(WorkError::Unknown { what: "finding", name: typed.to_owned() }),
+            [one] => match one.subject.as_path() {
+                Some(path) => self.explain_path(&path.clone(), observer),
+                None => Err(WorkError::Unknown { what: "finding", name: typed.to_owned() }),
+            },
+            _ => Err(WorkError::Ambiguous { name: typed.to_owned() }),
+        }
+    }
+
+    /// The journal of a change.
+    ///
+    /// # Errors
+    /// When there is no such change, or its journal cannot be read.
+    pub fn explain_change(&self, number: u64) -> Result<ChangeLog, WorkError> {
+        let none = || WorkError::Unknown { what: "change", name: number.to_string() };
+        let state = self.state()?.ok_or_else(none)?;
+        let log = state
+            .change(&self.machine, number)
+            .map_err(|source| crate::change::ChangeError::Journal { change: number, source })?;
+        log.ok_or_else(none)
+    }
+
+    fn chain(
+        &self,
+        component: &crate::model::ComponentId,
+        want: &Want,
+        voucher: Voucher,
+        path: &SystemPath,
+    ) -> Vec<ChainLink> {
+        let link = |what: &str, name: String| ChainLink { what: what.into(), name };
+        let Some(store) = self.store.as_ref().filter(|_| voucher == Voucher::Signed) else {
+            return vec![link("the machine's own record of", component.name.clone())];
+        };
+        let mut chain = Vec::new();
+        if let Want::File { digest, .. } = want {
+            chain.push(link("content", digest.to_hex()));
+        } else {
+            chain.push(link("entry", path.to_string()));
+        }
+        if let Some(entry) = store.components().find(|e| e.component == *component) {
+            chain.push(link("manifest of the component", entry.manifest.to_hex()));
+            chain.push(link("taken from the package with SHA-256", entry.package.sha256.clone()));
+        }
+        chain.push(link(
+            "signed index of the store",
+            format!("{}, signing {}", store.path().display(), store.versions().timestamp),
+        ));
+        chain.extend(store.fingerprints().into_iter().map(|key| link("key pinned by you", key)));
+        chain
+    }
+
+    /// Where the machine's file first differs from what it should be.
+    fn first_difference(&self, path: &SystemPath, digest: &crate::model::Digest, size: u64) -> Option<FirstDifference> {
+        let store = self.store.as_ref().filter(|_| size <= MAX_COMPARED)?;
+        let real = self.machine.resolve(&path.parent()?).ok()?.child(path.name()).ok()?;
+        let dir = self.machine.dir(&real.parent()?).ok()?;
+        let file = dir.disk().open_file(dir.fd(), real.name()).ok()?;
+        let mut compare = Comparison { offset: 0, line: 1, text: true, found: None };
+        let mut piece = vec![0; 64 * 1024];
+        let mut held: Vec<u8> = Vec::new();
+        let mut read_more = |wanted: usize, held: &mut Vec<u8>| -> io::Result<()> {
+            while held.len() < wanted {
+                let n = dir.disk().read(file.as_fd(), &mut piece)?;
+                if n == 0 {
+                    break;
+                }
+                held.extend_from_slice(&piece[..n]);
+            }
+            Ok(())
+        };
+        let mut each = |expected: &[u8]| -> io::Result<()> {
+            if compare.found.is_none() {
+                read_more(expected.len() + SHOWN, &mut held)?;
+                let taken = expected.len().min(held.len());
+                compare.piece(expected, &held);
+                held.drain(..taken);
+            }
+            Ok(())
+        };
+        store.copy(digest, size, &mut each).ok()?;
+        if compare.found.is_none() {
+            read_more(SHOWN, &mut held).ok()?;
+            compare.piece(&[], &held);
+        }
+        compare.found
+    }
+}
+
+/// Finds the first place in which two contents differ.
+struct Comparison {
+    offset: u64,
+    line: u64,
+    text: bool,
+    found: Option<FirstDifference>,
+}
+
+impl Comparison {
+    fn piece(&mut self, expected: &[u8], found: &[u8]) {
+        let common = expected.iter().zip(found).take_while(|(a, b)| a == b).count();
+        self.text &= !expected[..common].contains(&0);
+        self.line += expected[..common].iter().filter(|b| **b == b'\n').count() as u64;
+        let whole = common == expected.len() && (!expected.is_empty() || found.is_empty());
+        if whole {
+            self.offset += common as u64;
+            return;
+        }
+        let shown = |bytes: &[u8]| {
+            bytes.iter().skip(common).take(SHOWN).map(|b| format!("{b:02x}")).collect::<Vec<_>>().join(" ")
+        };
+        let text = self.text && !expected.iter().chain(found).any(|b| *b == 0);
+        self.found = Some(FirstDifference {
+            offset: self.offset + common as u64,
+            line: text.then_some(self.line),
+            expected: shown(expected),
+            found: shown(found),
+        });
+    }
+}

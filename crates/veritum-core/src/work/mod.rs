@@ -1,0 +1,192 @@
+//! Wires the rooms: the only one that knows the order. Time, names and configuration come in through [`Settings`].
+
+mod check;
+mod explain;
+mod repair;
+mod status;
+mod undo;
+
+pub use repair::{Agreement, Preview};
+
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use crate::change::{ChangeError, Desk, Locks, StateFolder};
+use crate::check::{ManifestSource, Policy, Reference};
+use crate::event::Observer;
+use crate::model::SystemPath;
+use crate::platform::debian::Debian;
+use crate::platform::{Installed, Platform};
+use crate::store::{Store, StoreError};
+use crate::target::{Disk, LockError, Machine, Protection, TargetError, lock_shared};
+use crate::trust::Pins;
+
+/// Everything that the outside decides.
+#[derive(Debug, Clone)]
+pub struct Settings {
+    /// The machine's root on the host.
+    pub target: PathBuf,
+    /// The store, when one is to be used.
+    pub store: Option<PathBuf>,
+    /// The operator's trust folder.
+    pub trust: PathBuf,
+    /// The state folder, when it is not the machine's own.
+    pub state: Option<PathBuf>,
+    /// Private places for short work, the best first.
+    pub scratch: Vec<PathBuf>,
+    /// The operator's rules.
+    pub policy: Policy,
+    /// Threads.
+    pub jobs: usize,
+    /// Whether to write although there is doubt about the disk.
+    pub despite_disk: bool,
+    /// The time now.
+    pub now: jiff::Timestamp,
+    /// Names this run.
+    pub run: String,
+}
+
+/// Why the work cannot be done.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum WorkError {
+    /// The machine cannot be worked on.
+    #[error(transparent)]
+    Target(#[from] TargetError),
+    /// The store cannot be used.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// The change cannot be made.
+    #[error(transparent)]
+    Change(#[from] ChangeError),
+    /// A change is under way, so what is seen would be half of it.
+    #[error("a change is under way on this machine")]
+    ChangeUnderWay,
+    /// Part of the system is not mounted, so nothing may be written.
+    #[error("{place} is part of this system and is not mounted")]
+    NotMounted {
+        /// Which part.
+        place: SystemPath,
+    },
+    /// The system is another running one's root.
+    #[error("no threads could be started")]
+    Threads,
+    /// Nothing of that name is known.
+    #[error("there is no {what} {name}")]
+    Unknown {
+        /// What kind of thing.
+        what: &'static str,
+        /// The name as typed.
+        name: String,
+    },
+    /// A typed finding fits several.
+    #[error("{name} fits more than one finding")]
+    Ambiguous {
+        /// The name as typed.
+        name: String,
+    },
+    /// There is nothing to be undone.
+    #[error("there is no change to take back")]
+    NothingToUndo,
+    /// The observer said stop before anything took effect.
+    #[error("stopped")]
+    Stopped,
+}
+
+/// A machine that is open for work, with what vouches for it.
+#[derive(Debug)]
+pub struct Workshop {
+    settings: Settings,
+    machine: Machine,
+    protection: Protection,
+    installed: Installed,
+    store: Option<Store>,
+    store_trouble: Option<StoreError>,
+    pool: rayon::ThreadPool,
+}
+
+impl Workshop {
+    /// Opens a machine. A store that cannot be used is an error for work that needs it, and told by `status`.
+    ///
+    /// # Errors
+    /// When there is no system, or it cannot be read.
+    pub fn open(settings: Settings, disk: Arc<dyn Disk>) -> Result<Self, WorkError> {
+        let machine = Machine::open(&settings.target, disk)?;
+        let platform = Debian;
+        if !platform.is_here(&machine) {
+            return Err(TargetError::NoSystem { path: settings.target.clone() }.into());
+        }
+        let installed = platform.installed(&machine)?;
+        let pool =
+            rayon::ThreadPoolBuilder::new().num_threads(settings.jobs).build().map_err(|_| WorkError::Threads)?;
+        let (mut store, mut store_trouble) = (None, None);
+        if let Some(location) = &settings.store {
+            match Store::open(location, &Pins::in_folder(&settings.trust), &settings.scratch) {
+                Ok(open) => store = Some(open),
+                Err(e) => store_trouble = Some(e),
+            }
+        }
+        let protection = Protection::of(&machine);
+        Ok(Self { settings, machine, protection, installed, store, store_trouble, pool })
+    }
+
+    /// The machine.
+    #[must_use]
+    pub fn machine(&self) -> &Machine {
+        &self.machine
+    }
+
+    /// What is installed on it.
+    #[must_use]
+    pub fn installed(&self) -> &Installed {
+        &self.installed
+    }
+
+    /// Refuses to go on with a store that was named and cannot be used.
+    fn require_store_sound(&mut self) -> Result<(), WorkError> {
+        match self.store_trouble.take() {
+            Some(trouble) => Err(trouble.into()),
+            None => Ok(()),
+        }
+    }
+
+    fn reference(&self) -> Reference {
+        let source = self.store.as_ref().map(|s| s as &dyn ManifestSource);
+        Reference::gather(&self.machine, &Debian, &self.installed, source, &self.settings.policy, &self.pool)
+    }
+
+    fn left_out(&self) -> impl Fn(&SystemPath) -> bool + '_ {
+        |path| self.installed.left_out.has(path)
+    }
+
+    /// The state folder, when it is there.
+    fn state(&self) -> Result<Option<StateFolder>, WorkError> {
+        Ok(StateFolder::find(&self.machine, self.settings.state.as_deref()).map_err(ChangeError::from)?)
+    }
+
+    fn make_state(&self) -> Result<StateFolder, WorkError> {
+        Ok(StateFolder::make(&self.machine, self.settings.state.as_deref()).map_err(ChangeError::from)?)
+    }
+
+    /// Makes sure that no change is under way while facts are gathered.
+    fn shared_lock(&self, state: Option<&StateFolder>) -> Result<Option<crate::target::Held>, WorkError> {
+        match state.map(|s| lock_shared(s.dir(), b"lock")) {
+            Some(Err(LockError::Busy)) => Err(WorkError::ChangeUnderWay),
+            Some(Ok(held)) => Ok(Some(held)),
+            // No lock file, or one that may not be read: a read-only medium, or never changed.
+            Some(Err(LockError::Io(_))) | None => Ok(None),
+        }
+    }
+
+    /// Makes sure that the machine may be written: everything of it mounted, nobody else at work.
+    fn locks(&self, desk: &Desk<'_>) -> Result<Locks, WorkError> {
+        if let Some(place) = self.machine.extent().unmounted().first() {
+            return Err(WorkError::NotMounted { place: place.clone() });
+        }
+        Ok(desk.lock(&Debian.locks())?)
+    }
+
+    fn desk<'a>(&'a self, state: &'a StateFolder, observer: &'a dyn Observer) -> Desk<'a> {
+        Desk { machine: &self.machine, state, protection: &self.protection, observer }
+    }
+}

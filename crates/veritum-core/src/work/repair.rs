@@ -1,0 +1,273 @@
+//! `repair`: check, show, ask, change, check again until it is stable.
+
+use super::check::Checked;
+use super::{WorkError, Workshop};
+use crate::change::{ChangeError, Desk, OpenChange, RoundReceipt, Verb, unfinished};
+use crate::check::Scope;
+use crate::event::Observer;
+use crate::model::Area;
+use crate::plan::{Action, Deed, Item, ItemKind, Left, Plan};
+use crate::report::{ActionReport, AreaChange, CheckReport, RepairReport};
+use crate::store::{Contents, StoreError};
+
+/// A repair ends after so many rounds even when findings still change.
+const MAX_ROUNDS: usize = 3;
+
+/// What is shown before the question.
+#[derive(Debug)]
+pub struct Preview<'a> {
+    /// The check before.
+    pub check: &'a CheckReport,
+    /// What would be done.
+    pub actions: Vec<ActionReport>,
+    /// Bytes that would be written.
+    pub bytes: u64,
+    /// What would be left, and why.
+    pub left: &'a [Left],
+}
+
+/// The answer to the question.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Agreement {
+    /// Go on.
+    Yes,
+    /// Change nothing.
+    No,
+}
+
+/// No source at all: nothing can be copied.
+struct Nothing;
+
+impl Contents for Nothing {
+    fn copy(
+        &self,
+        digest: &crate::model::Digest,
+        _: u64,
+        _: &mut dyn FnMut(&[u8]) -> std::io::Result<()>,
+    ) -> Result<(), StoreError> {
+        Err(StoreError::Absent { digest: *digest })
+    }
+    fn has_content(&self, _: &crate::model::Digest) -> bool {
+        false
+    }
+}
+
+impl Workshop {
+    /// Shows what a repair would do, changes nothing.
+    ///
+    /// # Errors
+    /// As [`Workshop::check`].
+    pub fn plan_repair(&mut self, scope: &Scope, observer: &dyn Observer) -> Result<RepairReport, WorkError> {
+        self.require_store_sound()?;
+        self.require_named(scope)?;
+        let state = self.state()?;
+        let _lock = self.shared_lock(state.as_ref())?;
+        let checked = self.checked(scope, false, observer)?;
+        Ok(report(true, None, &checked, Vec::new(), None))
+    }
+
+    /// Repairs what is named, or everything; `ask` is shown the plan first.
+    ///
+    /// # Errors
+    /// When nothing could be done, or the disk failed; what had been done by then is in the journal.
+    pub fn repair(
+        &mut self,
+        scope: &Scope,
+        observer: &dyn Observer,
+        ask: &mut dyn FnMut(&Preview<'_>) -> Agreement,
+    ) -> Result<RepairReport, WorkError> {
+        self.require_store_sound()?;
+        self.require_named(scope)?;
+        let state = self.make_state()?;
+        let desk = self.desk(&state, observer);
+        let _locks = self.locks(&desk)?;
+        if let Some(number) = unfinished(&self.machine, &state)?.first() {
+            return Err(ChangeError::Earlier(*number).into());
+        }
+        let checked = self.checked(scope, false, observer)?;
+        if checked.plan.actions.is_empty() || checked.plan.doubt.is_some() {
+            return Ok(report(false, None, &checked, Vec::new(), None));
+        }
+        let preview = Preview {
+            check: &checked.report,
+            actions: checked.plan.actions.iter().map(planned).collect(),
+            bytes: checked.plan.bytes,
+            left: &checked.plan.left,
+        };
+        if ask(&preview) == Agreement::No {
+            return Ok(report(true, None, &checked, Vec::new(), None));
+        }
+        let (number, receipts, after) = self.rounds(desk, scope, &checked, observer)?;
+        Ok(report(false, number, &checked, receipts, Some(after)))
+    }
+
+    /// One to three rounds, until findings no longer shrink.
+    fn rounds(
+        &self,
+        desk: Desk<'_>,
+        scope: &Scope,
+        first: &Checked,
+        observer: &dyn Observer,
+    ) -> Result<(Option<u64>, Vec<RoundReceipt>, CheckReport), WorkError> {
+        let nothing = Nothing;
+        let contents: &dyn Contents = self.store.as_ref().map_or(&nothing, |s| s);
+        let mut change =
+            OpenChange::begin(desk, Verb::Repair, Area::Files, None, &self.settings.run, self.settings.now)?;
+        let number = change.number();
+        let mut receipts: Vec<RoundReceipt> = Vec::new();
+        let mut plan: Plan = first.plan.clone();
+        let mut problems = first.report.problems();
+        let narrowed = narrowed(scope, first);
+        let mut after = None;
+        for _ in 0..MAX_ROUNDS {
+            let receipt = match change.round(plan.actions, contents) {
+                Ok(receipt) => receipt,
+                // What earlier rounds did stands; an unfinished one is left for recovery.
+                Err(e @ ChangeError::Unfinished { .. }) => return Err(e.into()),
+                Err(e) => {
+                    let answered = answered(&receipts);
+                    change.end(answered, problems, self.settings.now)?;
+                    return Err(e.into());
+                }
+            };
+            let did_something = receipt.outcomes.iter().any(|o| o.failed.is_none());
+            receipts.push(receipt);
+            let next = self.checked(&narrowed, true, observer)?;
+            let (shrank, remaining) = (next.report.problems() < problems, next.report.problems());
+            problems = remaining;
+            plan = next.plan;
+            after = Some(next.report);
+            if !did_something || !shrank || plan.actions.is_empty() {
+                break;
+            }
+        }
+        let answered = answered(&receipts);
+        change.end(answered, problems, self.settings.now)?;
+        let after = after.unwrap_or_else(|| first.report.clone());
+        Ok((Some(number), receipts, after))
+    }
+}
+
+/// After a round only the components that were touched are looked at again, on the medium.
+fn narrowed(scope: &Scope, checked: &Checked) -> Scope {
+    if !scope.is_all() {
+        return scope.clone();
+    }
+    let mut components: Vec<String> =
+        checked.report.findings.iter().filter_map(|f| f.component.as_ref()).map(|c| c.name.clone()).collect();
+    components.sort();
+    components.dedup();
+    Scope { paths: Vec::new(), components }
+}
+
+fn answered(receipts: &[RoundReceipt]) -> u64 {
+    let done = |r: &RoundReceipt| {
+        r.outcomes
+            .iter()
+            .filter(|o| o.failed.is_none())
+            .filter_map(|o| r.actions.iter().find(|a| a.index == o.index))
+            .map(|a| a.findings.len())
+            .sum::<usize>()
+    };
+    receipts.iter().map(done).sum::<usize>() as u64
+}
+
+/// An action as it is planned.
+pub(super) fn planned(action: &Action) -> ActionReport {
+    let items: &[Item] = if let Deed::Put(items) = &action.deed { items } else { &[] };
+    let linked =
+        items.first().is_some_and(|i| matches!(i.kind, ItemKind::NameOf { .. } | ItemKind::NameOfAction { .. }));
+    let word = match &action.deed {
+        Deed::Put(_) if linked => "relink",
+        Deed::Put(_) => "restore",
+        Deed::SetMeta { .. } => "set-mode",
+        Deed::Return { .. } => "bring-back",
+        Deed::SetAside => "set-aside",
+    };
+    ActionReport {
+        findings: action.findings.clone(),
+        path: action.listed.clone(),
+        component: action.component.clone(),
+        action: word.into(),
+        things: items.len().max(1) as u64,
+        bytes: items.iter().map(|i| if let ItemKind::File { size, .. } = i.kind { size } else { 0 }).sum(),
+        result: "planned".into(),
+        why: None,
+    }
+}
+
+/// The actions of a round with what came of them.
+pub(super) fn carried_out(receipt: &RoundReceipt) -> Vec<ActionReport> {
+    let mut reports = Vec::new();
+    for action in &receipt.actions {
+        let mut report = planned(action);
+        let outcome = receipt.outcomes.iter().find(|o| o.index == action.index);
+        report.why = outcome.and_then(|o| o.failed.clone());
+        report.result = if report.why.is_none() { "done" } else { "failed" }.into();
+        reports.push(report);
+    }
+    reports
+}
+
+fn report(
+    plan_only: bool,
+    change: Option<u64>,
+    checked: &Checked,
+    receipts: Vec<RoundReceipt>,
+    after: Option<CheckReport>,
+) -> RepairReport {
+    let actions: Vec<ActionReport> = match receipts.is_empty() {
+        true => checked.plan.actions.iter().map(planned).collect(),
+        false => receipts.iter().flat_map(carried_out).collect(),
+    };
+    let mut remaining: Vec<Left> = Vec::new();
+    let final_left = after.as_ref().map_or(&checked.report.left, |a| &a.left);
+    remaining.extend(final_left.iter().cloned());
+    for receipt in &receipts {
+        for blocked in &receipt.blocked {
+            let action = receipts
+                .iter()
+                .flat_map(|r| &r.actions)
+                .chain(&checked.plan.actions)
+                .find(|a| a.place == blocked.place);
+            let Some(action) = action else { continue };
+            for finding in &action.findings {
+                remaining.retain(|l| l.finding != *finding);
+                remaining.push(Left {
+                    finding: finding.clone(),
+                    path: action.listed.clone(),
+                    reason: blocked.why.clone(),
+                    next: blocked.next.clone(),
+                });
+            }
+        }
+    }
+    let still = |left: &Left| after.as_ref().is_none_or(|a| a.findings.iter().any(|f| f.id == left.finding));
+    remaining.retain(still);
+    if let Some(after) = &after {
+        for finding in &after.findings {
+            if remaining.iter().any(|l| l.finding == finding.id) {
+                continue;
+            }
+            let Some(path) = finding.subject.as_path() else { continue };
+            let failed = actions.iter().find(|a| a.findings.contains(&finding.id)).and_then(|a| a.why.clone());
+            let reason = failed.unwrap_or_else(|| "it was damaged again, or cannot be written".into());
+            remaining.push(Left {
+                finding: finding.id.clone(),
+                path: path.clone(),
+                reason,
+                next: Some(format!("veritum explain {}", crate::model::quoted(path.as_bytes()))),
+            });
+        }
+    }
+    let put_right = after.as_ref().map_or(0, |a| checked.report.problems().saturating_sub(a.problems()));
+    let area = AreaChange { area: Area::Files, change, actions, put_right, remaining };
+    RepairReport {
+        format: RepairReport::FORMAT.into(),
+        plan_only,
+        areas: vec![area],
+        restart_due: false,
+        before: checked.report.clone(),
+        after,
+    }
+}

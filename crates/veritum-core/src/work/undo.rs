@@ -1,0 +1,208 @@
+//! `undo` and `recover`.
+
+use super::repair::{carried_out, planned};
+use super::{Agreement, WorkError, Workshop};
+use crate::change::{
+    ChangeError, Desk, OpenChange, Recovered, UndoPlan, Verb, latest_run, plan_undo, recover, undone_changes,
+    unfinished,
+};
+use crate::event::Observer;
+use crate::model::Area;
+use crate::report::{RecoverReport, RefusalReport, UndoReport, UndoneChange};
+use crate::store::{Contents, StoreError};
+
+/// An undo only moves what is kept: it needs no source.
+struct NoSource;
+
+impl Contents for NoSource {
+    fn copy(
+        &self,
+        digest: &crate::model::Digest,
+        _: u64,
+        _: &mut dyn FnMut(&[u8]) -> std::io::Result<()>,
+    ) -> Result<(), StoreError> {
+        Err(StoreError::Absent { digest: *digest })
+    }
+    fn has_content(&self, _: &crate::model::Digest) -> bool {
+        false
+    }
+}
+
+impl Workshop {
+    /// Takes changes back: the one that is named, or all of the latest run. `ask` is shown the plans first.
+    ///
+    /// # Errors
+    /// When there is nothing to take back, or the disk failed.
+    pub fn undo(
+        &self,
+        change: Option<u64>,
+        plan_only: bool,
+        observer: &dyn Observer,
+        ask: &mut dyn FnMut(&UndoReport) -> Agreement,
+    ) -> Result<UndoReport, WorkError> {
+        let state = self.state()?.ok_or(WorkError::NothingToUndo)?;
+        let desk = self.desk(&state, observer);
+        let _locks = if plan_only { None } else { Some(self.locks(&desk)?) };
+        if let Some(number) = unfinished(&self.machine, &state)?.first() {
+            return Err(ChangeError::Earlier(*number).into());
+        }
+        let numbers = match change {
+            Some(number) => vec![number],
+            None => latest_run(&self.machine, &state)?,
+        };
+        if numbers.is_empty() {
+            return Err(WorkError::NothingToUndo);
+        }
+        self.refuse_undone(&desk, &numbers)?;
+        let mut report = UndoReport { format: UndoReport::FORMAT.into(), plan_only: true, changes: Vec::new() };
+        for number in &numbers {
+            let plan = self.undo_plan(desk, *number)?;
+            report.changes.push(shown(&plan));
+        }
+        if plan_only || report.changes.iter().all(|c| c.actions.is_empty()) || ask(&report) == Agreement::No {
+            return Ok(report);
+        }
+        report.plan_only = false;
+        report.changes.clear();
+        for number in numbers {
+            // Planned anew: what an earlier undo of this run put back is only there now.
+            let plan = self.undo_plan(desk, number)?;
+            report.changes.push(self.undo_one(desk, plan)?);
+        }
+        Ok(report)
+    }
+
+    fn refuse_undone(&self, desk: &Desk<'_>, numbers: &[u64]) -> Result<(), WorkError> {
+        let mut logs = Vec::new();
+        for number in desk.state.changes(desk.machine).map_err(ChangeError::from)? {
+            logs.extend(
+                desk.state
+                    .change(desk.machine, number)
+                    .map_err(|source| ChangeError::Journal { change: number, source })?,
+            );
+        }
+        let undone = undone_changes(&logs);
+        match numbers.iter().find(|n| undone.contains(n)) {
+            Some(number) => {
+                let by = logs.iter().rev().find(|l| l.begin.of == Some(*number)).map_or(0, |l| l.begin.change);
+                Err(WorkError::Unknown {
+                    what: "change left to take back:",
+                    name: format!("{number} was taken back by change {by}; `veritum undo {by}` brings it again"),
+                })
+            }
+            None => Ok(()),
+        }
+    }
+
+    fn undo_plan(&self, desk: Desk<'_>, number: u64) -> Result<UndoPlan, WorkError> {
+        let mut plan =
+            plan_undo(desk, number)?.ok_or_else(|| WorkError::Unknown { what: "change", name: number.to_string() })?;
+        // A component that was updated since has other files now: putting older ones among them would damage it.
+        for round in &mut plan.rounds {
+            round.retain(|action| {
+                let Some(component) = &action.component else { return true };
+                let now = self
+                    .installed
+                    .components
+                    .iter()
+                    .find(|c| c.id.name == component.name && c.id.arch == component.arch);
+                let same = now.is_some_and(|c| c.id.version == component.version);
+                if !same {
+                    let why = match now {
+                        Some(now) => format!("its component was updated to {} since", now.id.version),
+                        None => "its component was removed since".into(),
+                    };
+                    plan.refused.push(crate::change::Refusal {
+                        place: action.place.clone(),
+                        component: Some(component.clone()),
+                        why,
+                    });
+                }
+                same
+            });
+        }
+        plan.rounds.retain(|round| !round.is_empty());
+        Ok(plan)
+    }
+
+    fn undo_one(&self, desk: Desk<'_>, plan: UndoPlan) -> Result<UndoneChange, WorkError> {
+        let mut done = shown(&plan);
+        if plan.rounds.is_empty() {
+            return Ok(done);
+        }
+        let mut change =
+            OpenChange::begin(desk, Verb::Undo, Area::Files, Some(plan.of), &self.settings.run, self.settings.now)?;
+        done.change = Some(change.number());
+        done.actions.clear();
+        let mut answered = 0;
+        for actions in plan.rounds {
+            let receipt = match change.round(actions, &NoSource) {
+                Ok(receipt) => receipt,
+                Err(e @ ChangeError::Unfinished { .. }) => return Err(e.into()),
+                Err(e) => {
+                    change.end(answered, 0, self.settings.now)?;
+                    return Err(e.into());
+                }
+            };
+            done.actions.extend(carried_out(&receipt));
+            done.refused.extend(receipt.blocked.iter().map(|b| RefusalReport {
+                path: b.place.clone(),
+                component: None,
+                why: b.why.clone(),
+            }));
+            answered += receipt.outcomes.iter().filter(|o| o.failed.is_none()).count() as u64;
+        }
+        change.end(answered, 0, self.settings.now)?;
+        Ok(done)
+    }
+
+    /// The changes that were interrupted.
+    ///
+    /// # Errors
+    /// When a journal cannot be read.
+    pub fn interrupted(&self) -> Result<Vec<u64>, WorkError> {
+        match self.state()? {
+            Some(state) => Ok(unfinished(&self.machine, &state)?),
+            None => Ok(Vec::new()),
+        }
+    }
+
+    /// Finishes or takes back what was interrupted.
+    ///
+    /// # Errors
+    /// When a journal is damaged, or the disk fails again.
+    pub fn recover(&self, observer: &dyn Observer) -> Result<RecoverReport, WorkError> {
+        let mut report = RecoverReport { format: RecoverReport::FORMAT.into(), changes: Vec::new() };
+        let Some(state) = self.state()? else { return Ok(report) };
+        let desk = self.desk(&state, observer);
+        let _locks = self.locks(&desk)?;
+        for number in unfinished(&self.machine, &state)? {
+            if let Some(recovered) = recover(desk, number, self.settings.now)? {
+                let word = match recovered {
+                    Recovered::Finished => "finished",
+                    Recovered::TakenBack => "taken-back",
+                    Recovered::Closed => "closed",
+                };
+                report.changes.push((number, word.into()));
+            }
+        }
+        Ok(report)
+    }
+}
+
+fn shown(plan: &UndoPlan) -> UndoneChange {
+    UndoneChange {
+        of: plan.of,
+        change: None,
+        actions: plan.rounds.iter().flatten().map(planned).collect(),
+        refused: plan
+            .refused
+            .iter()
+            .map(|r| RefusalReport {
+                path: r.place.clone(),
+                component: r.component.as_ref().map(|c| c.name.clone()),
+                why: r.why.clone(),
+            })
+            .collect(),
+    }
+}

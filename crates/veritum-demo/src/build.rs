@@ -1,0 +1,135 @@
+//! Building the whole: packages, machine, store, keys, the operator's configuration.
+
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+
+use veritum_core::event::Observer;
+use veritum_core::store;
+use veritum_core::trust::{KeyPair, KeysError, Pins, StoreKeys};
+
+use crate::faults::{Fault, apply};
+use crate::package::write_deb;
+use crate::{homes, machine, spec};
+
+/// Why the demo cannot be built.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum BuildError {
+    /// The folder holds something already.
+    #[error("{} holds something already", .0.display())]
+    Occupied(PathBuf),
+    /// A file cannot be made.
+    #[error("the demo machine cannot be built in {}", folder.display())]
+    Io {
+        /// The demo's folder.
+        folder: PathBuf,
+        /// Why.
+        source: io::Error,
+    },
+    /// The demo's store cannot be made.
+    #[error("the demo's store cannot be made")]
+    Store(#[from] store::StoreError),
+    /// The demo's keys cannot be made.
+    #[error("the demo's keys cannot be made")]
+    Keys(#[from] KeysError),
+}
+
+/// What to build.
+#[derive(Debug, Clone, Copy)]
+pub struct BuildOptions<'a> {
+    /// Where.
+    pub folder: &'a Path,
+    /// From which number everything is made.
+    pub seed: u64,
+    /// What is damaged afterwards.
+    pub faults: &'a [&'static Fault],
+    /// Threads.
+    pub jobs: usize,
+}
+
+/// What was built.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Built {
+    /// The machine's root.
+    pub machine: PathBuf,
+    /// The store.
+    pub store: PathBuf,
+    /// The configuration.
+    pub config: PathBuf,
+    /// Components installed.
+    pub components: usize,
+    /// Files and links that they own.
+    pub files: usize,
+}
+
+/// Builds the demo machine, its archive, its store and the operator's configuration.
+///
+/// # Errors
+/// When the folder holds something already, or cannot be written.
+pub fn build(options: BuildOptions<'_>, observer: &dyn Observer) -> Result<Built, BuildError> {
+    let folder = options.folder;
+    if fs::read_dir(folder).is_ok_and(|mut d| d.next().is_some()) {
+        return Err(BuildError::Occupied(folder.to_owned()));
+    }
+    let at = |source| BuildError::Io { folder: folder.to_owned(), source };
+    let installed = spec::installed(options.seed);
+    let older = spec::older(options.seed);
+    let root = folder.join("machine");
+    machine::install(&root, &installed).map_err(at)?;
+    homes::make(&root, options.seed).map_err(at)?;
+    machine::configure(&root, &installed).map_err(at)?;
+    let pool = folder.join("archive/pool");
+    fs::create_dir_all(&pool).map_err(at)?;
+    let mut packages = Vec::new();
+    for package in installed.iter().chain(&older) {
+        let path = pool.join(package.file_name());
+        fs::write(&path, write_deb(package).map_err(at)?).map_err(at)?;
+        packages.push(path);
+    }
+    let store = make_store(options, &packages, observer)?;
+    let config = folder.join("veritum.toml");
+    fs::write(&config, configuration()).map_err(at)?;
+    for fault in options.faults {
+        apply(&root, fault).map_err(at)?;
+    }
+    let files = installed.iter().flat_map(|p| &p.items).filter(|i| i.content != crate::Content::Folder).count();
+    Ok(Built { machine: root, store, config, components: installed.len(), files })
+}
+
+fn make_store(options: BuildOptions<'_>, packages: &[PathBuf], observer: &dyn Observer) -> Result<PathBuf, BuildError> {
+    let (folder, store) = (options.folder, options.folder.join("store"));
+    let keys = StoreKeys {
+        root: KeyPair::from_seed(&key_seed(options.seed, b'r'))?,
+        publish: KeyPair::from_seed(&key_seed(options.seed, b'p'))?,
+    };
+    let expires = jiff::Timestamp::from_second(crate::EXPIRES).unwrap_or(jiff::Timestamp::MAX);
+    store::create(&store, &folder.join("keys"), &keys, expires)?;
+    store::fill(&store, packages, options.jobs, observer)?;
+    let scratch = vec![folder.to_owned()];
+    store::publish(&store, &keys.publish, expires, &scratch)?;
+    let pins = Pins::in_folder(&folder.join("trust"));
+    let now = jiff::Timestamp::from_second(crate::NOW).unwrap_or(jiff::Timestamp::UNIX_EPOCH);
+    store::candidate(&store, &pins, &scratch)?.pin(&pins, now)?;
+    Ok(store)
+}
+
+/// Keys of a demo are no secret: whoever has the seed has them.
+fn key_seed(seed: u64, role: u8) -> [u8; 32] {
+    let mut bytes = [role; 32];
+    bytes[..8].copy_from_slice(&seed.to_le_bytes());
+    bytes
+}
+
+fn configuration() -> String {
+    let mut text = String::from(
+        "# The operator's configuration for the demo machine. Relative paths begin at this file's folder.\n\ntarget = \"machine\"\nstore = \"store\"\n",
+    );
+    if !rustix::process::geteuid().is_root() {
+        let (uid, gid) = (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
+        text.push_str(&format!(
+            "# Built by an ordinary user, so everything belongs to that user.\nowner-of-root = \"{uid}:{gid}\"\n"
+        ));
+    }
+    text
+}

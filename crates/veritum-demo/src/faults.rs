@@ -1,0 +1,170 @@
+//! Damage that can be done to the demo machine, each kind alone or all together.
+
+use std::fs;
+use std::io;
+use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _, symlink};
+use std::path::Path;
+
+use crate::machine::{set_mtime, set_owner};
+
+/// One kind of damage.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Fault {
+    /// Its name.
+    pub name: &'static str,
+    /// What it is, in a line.
+    pub what: &'static str,
+    /// Where.
+    pub path: &'static str,
+    /// What a check says of it.
+    pub verdict: &'static str,
+    /// Whether it is only a note, which a repair leaves alone.
+    pub note: bool,
+    /// Whether only root can do it.
+    pub needs_root: bool,
+}
+
+const fn fault(name: &'static str, what: &'static str, path: &'static str, verdict: &'static str) -> Fault {
+    Fault { name, what, path, verdict, note: false, needs_root: false }
+}
+
+const fn note(name: &'static str, what: &'static str, path: &'static str, verdict: &'static str) -> Fault {
+    Fault { name, what, path, verdict, note: true, needs_root: false }
+}
+
+/// All kinds of damage.
+pub const FAULTS: [Fault; 18] = [
+    fault(
+        "altered-library",
+        "a library's content changed, its size and times kept",
+        "/usr/lib/x86_64-foreshore/libgunwale.so.5.4.2",
+        "altered",
+    ),
+    fault(
+        "emptied-file",
+        "a file emptied, as a power cut leaves it",
+        "/usr/share/berthbook/parts/parts-003",
+        "altered",
+    ),
+    fault("cut-file", "a file cut in half", "/usr/lib/firmware/00/item-001.fw", "altered"),
+    fault("missing-program", "a program missing", "/usr/bin/gullmail", "missing"),
+    fault("missing-folder", "a folder missing with all that was in it", "/usr/share/quayprint", "missing"),
+    fault("folder-for-file", "a folder where a file belongs", "/usr/share/driftlook/help/help-001", "wrong-kind"),
+    fault("file-for-folder", "a file where a folder belongs", "/usr/share/tallyroll", "wrong-kind"),
+    fault("relinked", "a link that leads elsewhere", "/usr/lib/x86_64-foreshore/libtidal.so.3", "relinked"),
+    fault("file-for-link", "a file where a link belongs", "/usr/lib/x86_64-foreshore/libkelp.so.0", "wrong-kind"),
+    fault("link-cut", "one of a file's three names cut off from the others", "/usr/bin/tidecut", "link-cut"),
+    fault("link-out", "a file replaced by a link that leads out of the system", "/usr/sbin/timeball", "wrong-kind"),
+    fault(
+        "folder-link-home",
+        "a component's folder replaced by a link into a user's home",
+        "/usr/share/tidewriter/templates",
+        "wrong-kind",
+    ),
+    note(
+        "moved-folder",
+        "a folder moved by the administrator, with a link left behind",
+        "/usr/share/strandline-themes",
+        "moved",
+    ),
+    fault("wrong-mode", "a program that everybody may write to", "/usr/bin/ropework", "wrong-mode"),
+    Fault {
+        needs_root: true,
+        ..fault("wrong-owner", "a program that belongs to a user", "/usr/bin/pilotage", "wrong-mode")
+    },
+    note("settings-edited", "a settings file edited by the administrator", "/etc/netbuoy/netbuoy.conf", "edited"),
+    note(
+        "settings-removed",
+        "a settings file removed by the administrator",
+        "/etc/lampd/lampd.conf",
+        "settings-removed",
+    ),
+    note(
+        "stray-file",
+        "a file in a system folder that no component owns",
+        "/usr/lib/x86_64-foreshore/libbrine-patch.so",
+        "stray",
+    ),
+];
+
+/// The fault of that name.
+#[must_use]
+pub fn by_name(name: &str) -> Option<&'static Fault> {
+    FAULTS.iter().find(|f| f.name == name)
+}
+
+/// Does the damage; the folder around it keeps its times.
+///
+/// # Errors
+/// When the machine is not as it was built.
+pub fn apply(root: &Path, fault: &Fault) -> io::Result<()> {
+    let path = root.join(fault.path.trim_start_matches('/'));
+    let parent = path.parent().unwrap_or(root).to_owned();
+    let before = fs::symlink_metadata(&parent)?;
+    let own = fs::symlink_metadata(&path).ok();
+    damage(root, fault.name, &path)?;
+    if let (true, Some(own)) = (fault.name == "altered-library", own) {
+        set_mtime(&path, own.mtime(), own.mtime_nsec())?;
+    }
+    set_mtime(&parent, before.mtime(), before.mtime_nsec())
+}
+
+fn damage(root: &Path, name: &str, path: &Path) -> io::Result<()> {
+    let swap_for_link = |target: &str| fs::remove_file(path).and_then(|()| symlink(target, path));
+    match name {
+        "altered-library" => {
+            let mut bytes = fs::read(path)?;
+            let middle = bytes.len() / 2;
+            bytes[middle..middle + 16].iter_mut().for_each(|b| *b ^= 0x5a);
+            fs::write(path, bytes)
+        }
+        "emptied-file" => fs::write(path, b""),
+        "cut-file" => {
+            let bytes = fs::read(path)?;
+            fs::write(path, &bytes[..bytes.len() / 2])
+        }
+        "missing-program" | "settings-removed" => fs::remove_file(path),
+        "missing-folder" => fs::remove_dir_all(path),
+        "folder-for-file" => {
+            fs::remove_file(path)?;
+            fs::create_dir(path)?;
+            fs::write(path.join("left here"), b"by mistake\n")
+        }
+        "file-for-folder" => {
+            fs::remove_dir_all(path)?;
+            fs::write(path, b"not a folder\n")
+        }
+        "relinked" => swap_for_link("libkelp.so.0.4.2"),
+        "file-for-link" => {
+            fs::remove_file(path)?;
+            fs::write(path, b"a copy from somewhere\n")
+        }
+        "link-cut" => {
+            let (bytes, old) = (fs::read(path)?, fs::symlink_metadata(path)?);
+            fs::remove_file(path)?;
+            fs::write(path, bytes)?;
+            fs::set_permissions(path, fs::Permissions::from_mode(0o755))?;
+            set_owner(path, 0, 0)?;
+            set_mtime(path, old.mtime(), old.mtime_nsec())
+        }
+        "link-out" => swap_for_link("../../../../../../../../etc/hostname"),
+        "folder-link-home" => {
+            fs::remove_dir_all(path)?;
+            symlink("/home/mirela/Templates", path)
+        }
+        "moved-folder" => {
+            let to = root.join("var/lib/large-themes");
+            fs::rename(path, &to)?;
+            symlink("/var/lib/large-themes", path)
+        }
+        "wrong-mode" => fs::set_permissions(path, fs::Permissions::from_mode(0o777)),
+        "wrong-owner" => set_owner(path, 1001, 1001),
+        "settings-edited" => {
+            let mut text = fs::read_to_string(path)?;
+            text.push_str("level = 7\n");
+            fs::write(path, text)
+        }
+        "stray-file" => fs::write(path, b"from an unknown place\n"),
+        other => Err(io::Error::new(io::ErrorKind::InvalidInput, format!("no fault is called {other}"))),
+    }
+}

@@ -1,0 +1,23 @@
+//! A made-up machine in real formats: `.deb` files, a dpkg database, ELF programs, two users' homes.
+//!
+//! Everything is generated from a seed, byte for byte the same each time. The company, the system, the programs and
+//! the people do not exist. [`build`] makes the whole of it; [`FAULTS`] names what can be damaged on it.
+
+mod build;
+mod elf;
+mod faults;
+mod homes;
+mod machine;
+mod package;
+mod seed;
+mod spec;
+
+pub use build::{BuildError, BuildOptions, Built, build};
+pub use faults::{FAULTS, Fault, apply, by_name};
+pub use package::{Content, Item, Package, write_deb};
+pub use seed::Seed;
+
+/// The moment at which the demo machine stands still, seconds since the epoch: 2026-03-04 07:30 UTC.
+pub const NOW: i64 = 1_772_609_400;
+/// When the store's signatures expire: 2126-01-01.
+pub const EXPIRES: i64 = 4_922_899_200;

@@ -1,0 +1,204 @@
+//! The grammar: verb, then what.
+
+use std::ffi::OsString;
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+
+/// Verify and repair an operating system against a trusted component store
+#[derive(Debug, Parser)]
+#[command(
+    name = "veritum",
+    version,
+    max_term_width = 100,
+    disable_help_subcommand = true,
+    arg_required_else_help = true
+)]
+#[command(
+    after_help = "Begin with `veritum status`, then `veritum check`. `veritum demo` shows everything on a made-up machine."
+)]
+pub(crate) struct Cli {
+    #[command(subcommand)]
+    pub(crate) verb: Verb,
+    #[command(flatten)]
+    pub(crate) global: Global,
+}
+
+/// Options of every command
+#[derive(Debug, Clone, Args)]
+pub(crate) struct Global {
+    /// Work on the system mounted in this folder instead of the running one
+    #[arg(long, short = 't', global = true, value_name = "DIR", env = "VERITUM_TARGET", help_heading = "Where")]
+    pub(crate) target: Option<PathBuf>,
+    /// Use this trusted component store
+    #[arg(long, short = 's', global = true, value_name = "LOCATION", env = "VERITUM_STORE", help_heading = "Where")]
+    pub(crate) store: Option<PathBuf>,
+    /// Keep journals and replaced contents in this folder instead of the machine's own
+    #[arg(long, global = true, value_name = "DIR", env = "VERITUM_STATE", help_heading = "Where")]
+    pub(crate) state: Option<PathBuf>,
+    /// Read settings from this file; what you trust lies beside it
+    #[arg(long, global = true, value_name = "FILE", env = "VERITUM_CONFIG", help_heading = "Where")]
+    pub(crate) config: Option<PathBuf>,
+    /// Count what is vouched for more weakly than this as a problem
+    #[arg(long, global = true, value_name = "STRENGTH", env = "VERITUM_REQUIRE", help_heading = "How")]
+    pub(crate) require: Option<Require>,
+    /// Show what would be done and change nothing
+    #[arg(long, short = 'p', global = true, help_heading = "How")]
+    pub(crate) plan: bool,
+    /// Answer the question before a change with yes
+    #[arg(long, short = 'y', global = true, help_heading = "How")]
+    pub(crate) yes: bool,
+    /// Write although the disk seems to fail (never implied by --yes)
+    #[arg(long, global = true, help_heading = "How")]
+    pub(crate) despite_disk: bool,
+    /// Use this many threads
+    #[arg(long, global = true, value_name = "N", env = "VERITUM_JOBS", help_heading = "How")]
+    pub(crate) jobs: Option<usize>,
+    /// Print one JSON document
+    #[arg(long, global = true, help_heading = "Output")]
+    pub(crate) json: bool,
+    /// List every finding instead of grouping them
+    #[arg(long, global = true, help_heading = "Output")]
+    pub(crate) ungrouped: bool,
+    /// Show no progress
+    #[arg(long, short = 'q', global = true, help_heading = "Output")]
+    pub(crate) quiet: bool,
+    /// Show notes and details too
+    #[arg(long, short = 'v', global = true, help_heading = "Output")]
+    pub(crate) verbose: bool,
+    /// Colour the output
+    #[arg(long, global = true, value_name = "WHEN", env = "VERITUM_COLOR", help_heading = "Output")]
+    pub(crate) color: Option<Color>,
+}
+
+/// How strongly things must be vouched for
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum, serde::Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum Require {
+    /// By a signed store
+    Signed,
+}
+
+/// When to colour
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum, serde::Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum Color {
+    /// On a terminal
+    Auto,
+    /// Always
+    Always,
+    /// Never
+    Never,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Verb {
+    /// Tell what machine this is, what vouches for it, and what is pending
+    Status,
+    /// Examine, change nothing
+    #[command(after_help = WHAT_HELP)]
+    Check {
+        /// What to examine: an area (files), a path, component:NAME; everything when nothing is named
+        #[arg(value_name = "WHAT")]
+        what: Vec<OsString>,
+    },
+    /// Check, show the plan, ask, put right, check again
+    #[command(after_help = WHAT_HELP)]
+    Repair {
+        /// What to repair: an area (files), a path, component:NAME; everything when nothing is named
+        #[arg(value_name = "WHAT")]
+        what: Vec<OsString>,
+    },
+    /// Tell all about one path, finding or change
+    Explain {
+        /// A path, a finding's name (four signs are enough), or a change's number
+        #[arg(value_name = "PATH|FINDING|CHANGE")]
+        what: OsString,
+    },
+    /// List components or changes
+    List {
+        /// What to list
+        what: Listing,
+    },
+    /// Take a change back
+    Undo {
+        /// The change's number; without it all changes of the latest run
+        change: Option<u64>,
+    },
+    /// Finish or take back a change that was interrupted
+    Recover,
+    /// Keep a trusted component store
+    #[command(subcommand, arg_required_else_help = true)]
+    Store(StoreVerb),
+    /// Build the made-up machine and run the whole example on it
+    Demo(DemoArgs),
+    /// Write the JSON Schemas of all formats into a folder
+    #[command(hide = true)]
+    Schemas {
+        /// The folder
+        dir: PathBuf,
+    },
+}
+
+const WHAT_HELP: &str = "WHAT can be given more than once:\n  files             the machine's files against their reference\n  /usr/bin/NAME     one path as the machine knows it, and what lies below it\n  component:NAME    everything of one component";
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Listing {
+    /// Installed components and who vouches for them
+    Components,
+    /// What was changed, and whether it can be taken back
+    Changes,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum StoreVerb {
+    /// Make an empty store and its keys
+    Create {
+        /// The store's folder
+        dir: PathBuf,
+        /// Where the private keys go; keep it apart from the store
+        #[arg(long, value_name = "KEYDIR")]
+        keys: PathBuf,
+    },
+    /// Take packages into a store
+    Fill {
+        /// .deb files, or folders of them
+        #[arg(required = true, value_name = "PATH")]
+        paths: Vec<PathBuf>,
+    },
+    /// Sign what was taken in
+    Publish {
+        /// Where the private keys lie
+        #[arg(long, value_name = "KEYDIR")]
+        keys: PathBuf,
+    },
+    /// Show a store's keys and, if you say so, trust them from now on
+    Trust {
+        /// The store
+        location: PathBuf,
+    },
+    /// Show what a store holds
+    Show {
+        /// Only this component, with its files
+        component: Option<String>,
+    },
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct DemoArgs {
+    /// Build it in this folder
+    #[arg(long, value_name = "DIR", default_value = "veritum-demo")]
+    pub(crate) dir: PathBuf,
+    /// Build it and stop
+    #[arg(long)]
+    pub(crate) build_only: bool,
+    /// Damage it so: names from --list-faults, `all` or `none`
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) fault: Vec<String>,
+    /// List the kinds of damage, a line each
+    #[arg(long)]
+    pub(crate) list_faults: bool,
+    /// Make everything from this number
+    #[arg(long, value_name = "N", default_value_t = 42)]
+    pub(crate) seed: u64,
+}

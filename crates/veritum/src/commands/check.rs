@@ -1,0 +1,34 @@
+//! `check`: examine, change nothing.
+
+use std::ffi::OsString;
+
+use veritum_core::model::Voucher;
+use veritum_core::report::{CheckReport, OutcomeWord};
+
+use super::print;
+use crate::args::Require;
+use crate::context::Context;
+use crate::errors::Failure;
+use crate::{exit, render, what};
+
+pub(crate) fn run(context: &Context, words: &[OsString]) -> Result<u8, Failure> {
+    let scope = what::scope(words, &context.settings.target)?;
+    let mut workshop = context.open()?;
+    let report = workshop.check(&scope, &context.progress)?;
+    print(context, &report, || render::check::words(context, &report, words))?;
+    Ok(status(context, &report))
+}
+
+/// The exit status that a check comes to.
+pub(crate) fn status(context: &Context, report: &CheckReport) -> u8 {
+    let weak = report.areas.iter().any(|a| a.vouched.get(&Voucher::Itself).is_some_and(|n| *n > 0));
+    let too_weak = context.require == Some(Require::Signed) && weak;
+    let named_unexamined =
+        report.limited && (report.outcome == OutcomeWord::Unexamined || !report.unexamined.is_empty());
+    let bad = report.outcome == OutcomeWord::Problems
+        || report.outcome == OutcomeWord::Unexamined
+        || too_weak
+        || named_unexamined
+        || !report.unfinished_changes.is_empty();
+    if bad { exit::PROBLEMS } else { exit::FINE }
+}

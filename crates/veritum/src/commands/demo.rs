@@ -1,0 +1,127 @@
+//! `demo`: the made-up machine, and the whole example on it.
+
+use std::path::Path;
+use std::process::Command;
+
+use veritum_core::event::Silent;
+use veritum_demo::{BuildOptions, Built, FAULTS, Fault, build, by_name};
+
+use super::put;
+use crate::args::{DemoArgs, Global};
+use crate::context::shown;
+use crate::errors::{Failure, unknown_word};
+use crate::exit;
+use crate::render::style::{Label, paint};
+
+/// What is wrong with the machine in the example.
+const EXAMPLE: [&str; 7] = [
+    "altered-library",
+    "emptied-file",
+    "missing-program",
+    "folder-link-home",
+    "wrong-mode",
+    "settings-edited",
+    "stray-file",
+];
+
+pub(crate) fn run(args: &DemoArgs, global: &Global) -> Result<u8, Failure> {
+    if args.list_faults {
+        let width = FAULTS.iter().map(|f| f.name.len()).max().unwrap_or(0);
+        let line =
+            |f: &Fault| format!("{:width$}  {}{}\n", f.name, f.what, if f.needs_root { " (as root only)" } else { "" });
+        put(&FAULTS.iter().map(line).collect::<String>());
+        return Ok(exit::FINE);
+    }
+    let faults = faults(&args.fault)?;
+    let jobs = global.jobs.unwrap_or_else(|| std::thread::available_parallelism().map_or(2, usize::from));
+    let options = BuildOptions { folder: &args.dir, seed: args.seed, faults: &faults, jobs };
+    let built = build(options, &Silent).map_err(|e| {
+        let hint = matches!(e, veritum_demo::BuildError::Occupied(_))
+            .then(|| format!("name another folder with --dir, or move {} away", shown(&args.dir)));
+        Failure::not_done(
+            e.to_string(),
+            std::error::Error::source(&e).map(ToString::to_string).unwrap_or_default(),
+            hint,
+        )
+    })?;
+    let config = built.config.canonicalize().unwrap_or_else(|_| built.config.clone());
+    put(&format!(
+        "Built counter-03, a made-up ticket-office desktop: {} components, {} files and links, two users, {} kinds of damage.\n",
+        built.components,
+        built.files,
+        faults.len()
+    ));
+    if !args.build_only {
+        example(&config)?;
+    }
+    put(&ending(&built, &config, args.build_only));
+    Ok(exit::FINE)
+}
+
+fn faults(names: &[String]) -> Result<Vec<&'static Fault>, Failure> {
+    let root = rustix::process::geteuid().is_root();
+    let possible = |f: &&'static Fault| root || !f.needs_root;
+    match names {
+        [] => Ok(EXAMPLE.iter().filter_map(|n| by_name(n)).collect()),
+        [one] if one == "all" => Ok(FAULTS.iter().filter(possible).collect()),
+        [one] if one == "none" => Ok(Vec::new()),
+        names => names
+            .iter()
+            .map(|name| {
+                let known: Vec<&str> = FAULTS.iter().map(|f| f.name).collect();
+                let fault = by_name(name).ok_or_else(|| unknown_word("kind of damage", name, &known))?;
+                if possible(&fault) {
+                    Ok(fault)
+                } else {
+                    Err(Failure::not_done(format!("{name} can only be made by root"), String::new(), None))
+                }
+            })
+            .collect(),
+    }
+}
+
+/// Each command as it would be typed, with its real output.
+fn example(config: &Path) -> Result<(), Failure> {
+    put(&format!("\n{} export VERITUM_CONFIG={}\n", paint(Label::Prompt, "$"), shown(config)));
+    let steps: [(&str, &[&str]); 9] = [
+        ("What machine is this, and what vouches for it?", &["status"]),
+        ("What is wrong with it? (This changes nothing.)", &["check"]),
+        ("What exactly is wrong with that library?", &["explain", "/usr/lib/x86_64-foreshore/libgunwale.so.5.4.2"]),
+        ("What would a repair do?", &["repair", "--plan"]),
+        ("Put it right. (Without --yes it asks.)", &["repair", "--yes"]),
+        ("Is it right now?", &["check"]),
+        ("What was changed?", &["list", "changes"]),
+        ("And back, as if nothing had been done.", &["undo", "--yes"]),
+        ("The damage is there again; undo of the undo puts it right once more.", &["undo", "2", "--yes"]),
+    ];
+    let program = std::env::current_exe()
+        .map_err(|e| Failure::not_done("the program does not find itself".into(), e.to_string(), None))?;
+    let color = if anstream::stdout().current_choice() == anstream::ColorChoice::Never { "never" } else { "always" };
+    for (remark, words) in steps {
+        put(&format!(
+            "\n{}\n{} veritum {}\n",
+            paint(Label::Remark, &format!("# {remark}")),
+            paint(Label::Prompt, "$"),
+            words.join(" ")
+        ));
+        let status = Command::new(&program)
+            .args(words)
+            .args(["--color", color])
+            .env("VERITUM_CONFIG", config)
+            .env_remove("VERITUM_TARGET")
+            .env_remove("VERITUM_STORE")
+            .env_remove("VERITUM_STATE")
+            .status();
+        status.map_err(|e| Failure::not_done("the program cannot be run".into(), e.to_string(), None))?;
+    }
+    Ok(())
+}
+
+fn ending(built: &Built, config: &Path, only_built: bool) -> String {
+    let mut text = String::from("\nThe machine stays where it is. Three to try on it:\n\n");
+    text.push_str(&format!("  export VERITUM_CONFIG={}\n", shown(config)));
+    let first = if only_built { "veritum check" } else { "veritum check --verbose" };
+    text.push_str(&format!("  {first}\n  veritum list components\n  veritum explain /usr/bin/gullmail\n"));
+    let _ = built;
+    text
+}

@@ -1,0 +1,31 @@
+//! `explain`: one path, finding or change.
+
+use std::ffi::OsStr;
+
+use super::{print, put};
+use crate::context::Context;
+use crate::errors::Failure;
+use crate::what::{Subject, subject};
+use crate::{exit, render};
+
+pub(crate) fn run(context: &Context, word: &OsStr) -> Result<u8, Failure> {
+    let subject = subject(word, &context.settings.target)?;
+    let mut workshop = context.open()?;
+    let report = match subject {
+        Subject::Change(number) => {
+            let log = workshop.explain_change(number)?;
+            let report = render::explain::change_report(&log);
+            if context.global.json {
+                print(context, &report, String::new)?;
+            } else {
+                put(&render::explain::change_words(context, &report));
+            }
+            return Ok(exit::FINE);
+        }
+        Subject::Path(path) => workshop.explain_path(&path, &context.progress)?,
+        Subject::Finding(name) => workshop.explain_finding(&name, &context.progress)?,
+    };
+    print(context, &report, || render::explain::words(context, &report))?;
+    let problem = report.finding.as_ref().is_some_and(|f| f.verdict.is_problem());
+    Ok(if problem { exit::PROBLEMS } else { exit::FINE })
+}

@@ -1,0 +1,82 @@
+//! One command, one file.
+
+mod check;
+mod demo;
+mod explain;
+mod list;
+mod recover;
+mod repair;
+mod schemas;
+mod status;
+mod store;
+mod undo;
+
+use clap::Parser as _;
+
+use crate::args::{Cli, Verb};
+use crate::context::Context;
+use crate::errors::Failure;
+use crate::exit;
+
+/// Reads the arguments, runs the command, answers the exit status.
+pub(crate) fn run() -> u8 {
+    let cli = match Cli::try_parse() {
+        Ok(cli) => cli,
+        Err(e) => {
+            let _ = e.print();
+            return if e.use_stderr() { exit::USAGE } else { exit::FINE };
+        }
+    };
+    match dispatch(cli) {
+        Ok(status) => status,
+        Err(failure) => {
+            failure.print();
+            failure.status
+        }
+    }
+}
+
+fn dispatch(cli: Cli) -> Result<u8, Failure> {
+    if let Verb::Schemas { dir } = &cli.verb {
+        return schemas::run(dir);
+    }
+    if let Verb::Demo(args) = &cli.verb {
+        return demo::run(args, &cli.global);
+    }
+    let context = Context::new(cli.global)?;
+    match cli.verb {
+        Verb::Status => status::run(&context),
+        Verb::Check { what } => check::run(&context, &what),
+        Verb::Repair { what } => repair::run(&context, &what),
+        Verb::Explain { what } => explain::run(&context, &what),
+        Verb::List { what } => list::run(&context, what),
+        Verb::Undo { change } => undo::run(&context, change),
+        Verb::Recover => recover::run(&context),
+        Verb::Store(verb) => store::run(&context, verb),
+        Verb::Demo(_) | Verb::Schemas { .. } => Ok(exit::FINE),
+    }
+}
+
+/// Prints a result: JSON when asked for, else words.
+pub(crate) fn print<T: serde::Serialize>(
+    context: &Context,
+    result: &T,
+    words: impl FnOnce() -> String,
+) -> Result<(), Failure> {
+    let text = if context.global.json {
+        let json = serde_json::to_string_pretty(result)
+            .map_err(|e| Failure::not_done("the result cannot be written as JSON".into(), e.to_string(), None))?;
+        json + "\n"
+    } else {
+        words()
+    };
+    put(&text);
+    Ok(())
+}
+
+/// Writes to stdout; a reader that went away is no error.
+pub(crate) fn put(text: &str) {
+    use std::io::Write as _;
+    let mut out = anstream::stdout().lock();
+    let _ = out.write_all(text.as_bytes()).and_then(|()| out.flush());
+}

@@ -1,0 +1,26 @@
+//! `recover`: finish or take back what was interrupted.
+
+use veritum_core::report::RecoverReport;
+
+use super::print;
+use crate::context::Context;
+use crate::errors::Failure;
+use crate::prompt::agree;
+use crate::{exit, render};
+
+pub(crate) fn run(context: &Context) -> Result<u8, Failure> {
+    let workshop = context.open()?;
+    let open = workshop.interrupted()?;
+    let nothing = RecoverReport { format: RecoverReport::FORMAT.into(), changes: Vec::new() };
+    if open.is_empty() || context.global.plan {
+        print(context, &nothing, || render::undo::recover_plan(&open))?;
+        return Ok(if open.is_empty() { exit::FINE } else { exit::PROBLEMS });
+    }
+    // On a system that is mounted from elsewhere somebody is asked: it may be evidence.
+    if !workshop.machine().is_live() && !agree(&render::undo::recover_question(&open), context.global.yes)? {
+        return Ok(exit::PROBLEMS);
+    }
+    let report = workshop.recover(&context.progress)?;
+    print(context, &report, || render::undo::recovered(context, &report))?;
+    Ok(exit::FINE)
+}

@@ -1,0 +1,52 @@
+//! `repair`: check, show the plan, ask, put right, check again.
+
+use std::ffi::OsString;
+
+use veritum_core::report::RepairReport;
+use veritum_core::work::{Agreement, Preview};
+
+use super::{check, print, put};
+use crate::context::Context;
+use crate::errors::Failure;
+use crate::prompt::agree;
+use crate::{exit, render, what};
+
+pub(crate) fn run(context: &Context, words: &[OsString]) -> Result<u8, Failure> {
+    let scope = what::scope(words, &context.settings.target)?;
+    let mut workshop = context.open()?;
+    if context.global.plan {
+        let report = workshop.plan_repair(&scope, &context.progress)?;
+        print(context, &report, || render::repair::plan_words(context, &report))?;
+        return Ok(check::status(context, &report.before));
+    }
+    let mut trouble = None;
+    let mut declined = false;
+    let mut ask = |preview: &Preview<'_>| {
+        if !context.global.json {
+            put(&render::repair::preview_words(context, preview));
+        }
+        match agree("Put these right now?", context.global.yes) {
+            Ok(true) => Agreement::Yes,
+            Ok(false) => {
+                declined = true;
+                Agreement::No
+            }
+            Err(failure) => {
+                trouble = Some(failure);
+                Agreement::No
+            }
+        }
+    };
+    let report = workshop.repair(&scope, &context.progress, &mut ask)?;
+    if let Some(trouble) = trouble {
+        return Err(trouble);
+    }
+    print(context, &report, || render::repair::words(context, &report, declined))?;
+    Ok(status(context, &report))
+}
+
+fn status(context: &Context, report: &RepairReport) -> u8 {
+    let last = report.after.as_ref().unwrap_or(&report.before);
+    let remains = report.areas.iter().any(|a| !a.remaining.is_empty());
+    if remains || report.before.doubt.is_some() { exit::PROBLEMS } else { check::status(context, last) }
+}

@@ -1,0 +1,13 @@
+//! `status`: what machine this is, and what is pending.
+
+use super::print;
+use crate::context::Context;
+use crate::errors::Failure;
+use crate::{exit, render};
+
+pub(crate) fn run(context: &Context) -> Result<u8, Failure> {
+    let workshop = context.open()?;
+    let report = workshop.status(context.full_rights())?;
+    print(context, &report, || render::status::words(context, &report))?;
+    Ok(if report.unfinished_changes.is_empty() { exit::FINE } else { exit::PROBLEMS })
+}

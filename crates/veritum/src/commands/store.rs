@@ -1,0 +1,165 @@
+//! `store`: create, fill, publish, trust, show.
+
+use std::path::{Path, PathBuf};
+
+use veritum_core::model::ComponentId;
+use veritum_core::report::StoreReport;
+use veritum_core::store::{self, Store};
+use veritum_core::trust::{KeyPair, Pins, StoreKeys};
+
+use super::{print, put};
+use crate::args::StoreVerb;
+use crate::context::{Context, shown};
+use crate::errors::Failure;
+use crate::prompt::agree;
+use crate::{exit, render};
+
+/// Signatures of a new store hold this long; publishing again renews them.
+const YEARS: i64 = 10;
+const YEAR_SECONDS: i64 = 31_557_600;
+/// Folders below the ones that were named are searched this deep for packages.
+const MAX_DEPTH: usize = 12;
+
+pub(crate) fn run(context: &Context, verb: StoreVerb) -> Result<u8, Failure> {
+    match verb {
+        StoreVerb::Create { dir, keys } => create(context, &dir, &keys),
+        StoreVerb::Fill { paths } => fill(context, &paths),
+        StoreVerb::Publish { keys } => publish(context, &keys),
+        StoreVerb::Trust { location } => trust(context, &location),
+        StoreVerb::Show { component } => show(context, component.as_deref()),
+    }
+}
+
+fn report(location: &Path, done: &str) -> StoreReport {
+    StoreReport {
+        format: StoreReport::FORMAT.into(),
+        location: location.display().to_string(),
+        done: done.into(),
+        components: Vec::new(),
+        known: 0,
+        refused: Vec::new(),
+        keys: Vec::new(),
+    }
+}
+
+fn expires(context: &Context) -> Result<jiff::Timestamp, Failure> {
+    jiff::Timestamp::from_second(context.settings.now.as_second() + YEARS * YEAR_SECONDS)
+        .map_err(|e| Failure::not_done("the clock is far off".into(), e.to_string(), None))
+}
+
+fn named_store(context: &Context) -> Result<&Path, Failure> {
+    context
+        .settings
+        .store
+        .as_deref()
+        .ok_or_else(|| Failure::usage("no store is named".into(), String::new(), Some("add --store LOCATION".into())))
+}
+
+fn create(context: &Context, dir: &Path, keys: &Path) -> Result<u8, Failure> {
+    let pair = || KeyPair::generate().map_err(store::StoreError::from);
+    let made = StoreKeys { root: pair()?, publish: pair()? };
+    let mut report = report(dir, "created");
+    report.keys = store::create(dir, keys, &made, expires(context)?)?;
+    print(context, &report, || render::store::created(dir, keys, &report))?;
+    Ok(exit::FINE)
+}
+
+fn fill(context: &Context, paths: &[PathBuf]) -> Result<u8, Failure> {
+    let location = named_store(context)?;
+    let mut packages = Vec::new();
+    for path in paths {
+        collect(path, MAX_DEPTH, true, &mut packages)?;
+    }
+    packages.sort();
+    packages.dedup();
+    if packages.is_empty() {
+        return Err(Failure::usage(
+            "no packages were found".into(),
+            "looked for files that end with .deb".into(),
+            None,
+        ));
+    }
+    let summary = store::fill(location, &packages, context.settings.jobs, &context.progress)?;
+    let mut report = report(location, "filled");
+    report.components = summary.added;
+    report.known = summary.known as u64;
+    report.refused = summary
+        .refused
+        .iter()
+        .map(|r| (r.path.display().to_string(), veritum_core::model::error_chain(&r.why)))
+        .collect();
+    print(context, &report, || render::store::filled(context, location, &report))?;
+    Ok(if report.refused.is_empty() { exit::FINE } else { exit::PROBLEMS })
+}
+
+/// Finds packages: a file that is named is taken whatever it is called.
+fn collect(path: &Path, depth: usize, named: bool, into: &mut Vec<PathBuf>) -> Result<(), Failure> {
+    let fail = |e: std::io::Error| Failure::usage(format!("{} cannot be read", shown(path)), e.to_string(), None);
+    let kind = if named { std::fs::metadata(path) } else { std::fs::symlink_metadata(path) }.map_err(fail)?;
+    if kind.is_file() {
+        if named || path.extension().is_some_and(|e| e == "deb") {
+            into.push(path.to_owned());
+        }
+    } else if kind.is_dir() && depth > 0 {
+        for entry in std::fs::read_dir(path).map_err(fail)? {
+            collect(&entry.map_err(fail)?.path(), depth - 1, false, into)?;
+        }
+    }
+    Ok(())
+}
+
+fn publish(context: &Context, keys: &Path) -> Result<u8, Failure> {
+    let location = named_store(context)?;
+    let key = KeyPair::read(&StoreKeys::publish_file(keys)).map_err(store::StoreError::from)?;
+    let summary = store::publish(location, &key, expires(context)?, &context.settings.scratch)?;
+    print(context, &report(location, "published"), || render::store::published(location, &summary))?;
+    Ok(exit::FINE)
+}
+
+fn trust(context: &Context, location: &Path) -> Result<u8, Failure> {
+    let pins = Pins::in_folder(&context.settings.trust);
+    let candidate = store::candidate(location, &pins, &context.settings.scratch)?;
+    let mut report = report(&candidate.path, "trusted");
+    report.keys.clone_from(&candidate.fingerprints);
+    if candidate.pinned {
+        report.done = "trusted already".into();
+        print(context, &report, || format!("{} is trusted already.\n", shown(&candidate.path)))?;
+        return Ok(exit::FINE);
+    }
+    if !context.global.json {
+        put(&render::store::candidate(&candidate));
+    }
+    if context.global.plan || !agree("Trust these keys from now on?", context.global.yes)? {
+        put("Nothing was changed.\n");
+        return Ok(exit::FINE);
+    }
+    candidate.pin(&pins, context.settings.now)?;
+    print(context, &report, || render::store::trusted(context, &candidate.path))?;
+    Ok(exit::FINE)
+}
+
+fn show(context: &Context, component: Option<&str>) -> Result<u8, Failure> {
+    let location = named_store(context)?;
+    let store = Store::open(location, &Pins::in_folder(&context.settings.trust), &context.settings.scratch)?;
+    let mut entries: Vec<_> =
+        store.components().filter(|e| component.is_none_or(|c| e.component.name == c)).cloned().collect();
+    entries.sort_by(|a, b| a.component.cmp(&b.component));
+    if let (Some(name), true) = (component, entries.is_empty()) {
+        return Err(Failure::usage(
+            format!("the store has no component {}", veritum_core::model::quoted(name.as_bytes())),
+            String::new(),
+            Some(context.command("store show")),
+        ));
+    }
+    let mut report = report(store.path(), "shown");
+    report.components = entries.iter().map(|e| e.component.clone()).collect::<Vec<ComponentId>>();
+    report.keys = store.fingerprints();
+    let mut manifests = Vec::new();
+    if component.is_some() {
+        for entry in &entries {
+            manifests.extend(store.manifest(&entry.component)?);
+        }
+    }
+    print(context, &report, || render::store::shown(&store, &entries, &manifests))?;
+    Ok(exit::FINE)
+}

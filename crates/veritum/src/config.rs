@@ -1,0 +1,74 @@
+//! Settings from a file. The option wins, then the variable, then the file; never the current folder, never the
+//! machine that is looked at.
+
+use std::path::{Path, PathBuf};
+
+use serde::Deserialize;
+
+use crate::args::{Color, Require};
+use crate::errors::Failure;
+
+/// Where settings lie unless `--config` names another file.
+const PLACE: &str = "/etc/veritum/veritum.toml";
+/// A settings file over this size is none.
+const MAX: u64 = 1 << 20;
+
+/// `veritum.toml`.
+#[derive(Debug, Default, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+pub(crate) struct Config {
+    /// The system's root.
+    pub(crate) target: Option<PathBuf>,
+    /// The store.
+    pub(crate) store: Option<PathBuf>,
+    /// The state folder.
+    pub(crate) state: Option<PathBuf>,
+    /// How strongly things must be vouched for.
+    pub(crate) require: Option<Require>,
+    /// Threads.
+    pub(crate) jobs: Option<usize>,
+    /// When to colour.
+    pub(crate) color: Option<Color>,
+    /// `UID:GID` to which every expected owner is mapped.
+    pub(crate) owner_of_root: Option<String>,
+    /// The folder that the file lies in.
+    #[serde(skip)]
+    pub(crate) folder: PathBuf,
+}
+
+impl Config {
+    /// Reads the settings file in use.
+    pub(crate) fn load(named: Option<&Path>) -> Result<Self, Failure> {
+        let path = named.unwrap_or(Path::new(PLACE));
+        let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        let fail =
+            |why: String| Failure::usage(format!("the settings file {} cannot be used", path.display()), why, None);
+        let text = match std::fs::metadata(path) {
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound && named.is_none() => {
+                return Ok(Self { folder: folder.to_owned(), ..Self::default() });
+            }
+            Err(e) => return Err(fail(e.to_string())),
+            Ok(m) if m.len() > MAX || !m.is_file() => return Err(fail("it is not a settings file".into())),
+            Ok(_) => std::fs::read_to_string(path).map_err(|e| fail(e.to_string()))?,
+        };
+        let mut config: Self = toml::from_str(&text).map_err(|e| fail(e.message().to_owned()))?;
+        config.folder = folder.canonicalize().map_err(|e| fail(e.to_string()))?;
+        for place in [&mut config.target, &mut config.store, &mut config.state].into_iter().flatten() {
+            *place = config.folder.join(&*place);
+        }
+        Ok(config)
+    }
+
+    /// The user and group that `owner-of-root` names.
+    pub(crate) fn owner_of_root(&self) -> Result<Option<(u32, u32)>, Failure> {
+        let Some(text) = &self.owner_of_root else { return Ok(None) };
+        let ids = text.split_once(':').and_then(|(u, g)| Some((u.parse().ok()?, g.parse().ok()?)));
+        ids.map(Some).ok_or_else(|| {
+            Failure::usage(
+                "owner-of-root in the settings file cannot be read".into(),
+                format!("{text:?} is not UID:GID"),
+                None,
+            )
+        })
+    }
+}

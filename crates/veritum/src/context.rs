@@ -1,0 +1,102 @@
+//! What a command runs with: settings put together, and how to repeat it.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use veritum_core::check::Policy;
+use veritum_core::model::quoted;
+use veritum_core::target::LiveDisk;
+use veritum_core::work::{Settings, Workshop};
+
+use crate::args::{Color, Global, Require};
+use crate::config::Config;
+use crate::errors::Failure;
+use crate::progress::Progress;
+
+/// Everything that a command needs from outside.
+pub(crate) struct Context {
+    pub(crate) global: Global,
+    pub(crate) settings: Settings,
+    pub(crate) require: Option<Require>,
+    pub(crate) progress: Progress,
+    /// Options that must be typed again for a suggested command to mean the same.
+    repeat: String,
+}
+
+impl Context {
+    pub(crate) fn new(global: Global) -> Result<Self, Failure> {
+        let config = Config::load(global.config.as_deref())?;
+        set_color(global.color.or(config.color));
+        let policy = Policy { owner_of_root: config.owner_of_root()? };
+        let cores = std::thread::available_parallelism().map_or(2, usize::from);
+        let jobs = global.jobs.or(config.jobs).unwrap_or(cores).clamp(1, 256);
+        let now = jiff::Timestamp::now();
+        let settings = Settings {
+            target: global.target.clone().or(config.target).unwrap_or_else(|| PathBuf::from("/")),
+            store: global.store.clone().or(config.store),
+            trust: config.folder.join("trust"),
+            state: global.state.clone().or(config.state),
+            scratch: vec!["/dev/shm".into(), "/run".into(), std::env::temp_dir(), "/var/tmp".into()],
+            policy,
+            jobs,
+            despite_disk: global.despite_disk,
+            run: format!("{}-{}", now.as_second(), std::process::id()),
+            now,
+        };
+        let progress = Progress::new(!global.quiet && !global.json);
+        let require = global.require.or(config.require);
+        let repeat = repeat(&global);
+        Ok(Self { global, settings, require, progress, repeat })
+    }
+
+    pub(crate) fn open(&self) -> Result<Workshop, Failure> {
+        Ok(Workshop::open(self.settings.clone(), Arc::new(LiveDisk))?)
+    }
+
+    /// A command to type next, with the options that this one was given.
+    pub(crate) fn command(&self, words: &str) -> String {
+        format!("veritum {words}{}", self.repeat)
+    }
+
+    pub(crate) fn full_rights(&self) -> bool {
+        rustix::process::geteuid().is_root() || self.settings.policy.owner_of_root.is_some()
+    }
+}
+
+/// Options typed on the command line; those of the environment are there the next time as well.
+fn repeat(global: &Global) -> String {
+    let typed: Vec<String> = std::env::args().collect();
+    let was_typed = |long: &str, short: &str| {
+        typed.iter().any(|a| {
+            a == long
+                || a.starts_with(&format!("{long}="))
+                || !short.is_empty() && a.starts_with(short) && !a.starts_with("--")
+        })
+    };
+    let mut text = String::new();
+    let mut add = |long: &str, short: &str, value: &Option<PathBuf>| {
+        if let (true, Some(value)) = (was_typed(long, short), value) {
+            text.push_str(&format!(" {long} {}", shown(value)));
+        }
+    };
+    add("--config", "", &global.config);
+    add("--target", "-t", &global.target);
+    add("--store", "-s", &global.store);
+    add("--state", "", &global.state);
+    text
+}
+
+/// A path of the host as a shell reads it back.
+pub(crate) fn shown(path: &Path) -> String {
+    use std::os::unix::ffi::OsStrExt as _;
+    quoted(path.as_os_str().as_bytes())
+}
+
+fn set_color(when: Option<Color>) {
+    let choice = match when {
+        Some(Color::Always) => anstream::ColorChoice::Always,
+        Some(Color::Never) => anstream::ColorChoice::Never,
+        Some(Color::Auto) | None => anstream::ColorChoice::Auto,
+    };
+    choice.write_global();
+}

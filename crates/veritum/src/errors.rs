@@ -1,0 +1,225 @@
+//! The one translator at the top: from the core's errors to words, exit status and the next command.
+
+use veritum_core::change::ChangeError;
+use veritum_core::model::{error_chain, quoted};
+use veritum_core::store::StoreError;
+use veritum_core::target::TargetError;
+use veritum_core::trust::KeysError;
+use veritum_core::work::WorkError;
+
+use crate::context::shown;
+use crate::exit;
+
+/// What is said when something could not be done: three short lines at most.
+#[derive(Debug)]
+pub(crate) struct Failure {
+    /// What went wrong.
+    pub(crate) what: String,
+    /// Why, when that is not said already.
+    pub(crate) why: String,
+    /// What to do.
+    pub(crate) hint: Option<String>,
+    /// The exit status.
+    pub(crate) status: u8,
+}
+
+impl Failure {
+    pub(crate) fn usage(what: String, why: String, hint: Option<String>) -> Self {
+        Self { what, why, hint, status: exit::USAGE }
+    }
+
+    pub(crate) fn not_done(what: String, why: String, hint: Option<String>) -> Self {
+        Self { what, why, hint, status: exit::NOT_CARRIED_OUT }
+    }
+
+    /// Prints it to stderr.
+    pub(crate) fn print(&self) {
+        use std::io::Write as _;
+        let mut err = anstream::stderr().lock();
+        let _ = writeln!(err, "veritum: {}", clean(&self.what));
+        if !self.why.is_empty() {
+            let _ = writeln!(err, "  {}", clean(&self.why));
+        }
+        if let Some(hint) = &self.hint {
+            let _ = writeln!(err, "  Next: {}", clean(hint));
+        }
+    }
+}
+
+/// Control characters in messages that quote foreign data never reach the terminal raw.
+fn clean(text: &str) -> String {
+    text.chars().map(|c| if c.is_control() { ' ' } else { c }).collect()
+}
+
+impl From<WorkError> for Failure {
+    fn from(error: WorkError) -> Self {
+        match error {
+            WorkError::Store(e) => e.into(),
+            WorkError::Change(e) => e.into(),
+            WorkError::Target(e) => e.into(),
+            WorkError::ChangeUnderWay => Self::not_done(
+                error.to_string(),
+                "what would be seen now is half of it".into(),
+                Some("wait for the other veritum to end, then type the same again".into()),
+            ),
+            WorkError::NotMounted { ref place } => Self::not_done(
+                "nothing can be changed on this machine now".into(),
+                error.to_string(),
+                Some(format!("mount it below the target at {place}, then type the same again")),
+            ),
+            WorkError::Unknown { what, .. } => {
+                let hint = match what {
+                    "installed component" => Some("veritum list components".into()),
+                    "finding" => Some("veritum check".into()),
+                    w if w.starts_with("change") => Some("veritum list changes".into()),
+                    _ => None,
+                };
+                Self::usage(error.to_string(), String::new(), hint)
+            }
+            WorkError::Ambiguous { .. } => Self::usage(
+                error.to_string(),
+                "type more of its signs".into(),
+                Some("veritum check --ungrouped".into()),
+            ),
+            WorkError::NothingToUndo => {
+                Self::not_done(error.to_string(), String::new(), Some("veritum list changes".into()))
+            }
+            WorkError::Stopped => Self {
+                what: "interrupted".into(),
+                why: "nothing was changed".into(),
+                hint: None,
+                status: exit::INTERRUPTED,
+            },
+            other => Self::not_done(error_chain(&other), String::new(), None),
+        }
+    }
+}
+
+impl From<TargetError> for Failure {
+    fn from(error: TargetError) -> Self {
+        let why = std::error::Error::source(&error).map(ToString::to_string).unwrap_or_default();
+        let hint = match &error {
+            TargetError::NoSystem { .. } => Some("name the folder in which a system is mounted: --target DIR".into()),
+            TargetError::Open { .. } => Some("look whether the folder is there and mounted".into()),
+            _ => None,
+        };
+        Self::not_done(error.to_string(), why, hint)
+    }
+}
+
+impl From<ChangeError> for Failure {
+    fn from(error: ChangeError) -> Self {
+        let why = std::error::Error::source(&error).map(error_chain).unwrap_or_default();
+        match &error {
+            ChangeError::Earlier(_) => Self {
+                what: error.to_string(),
+                why: "nothing is changed before it is finished or taken back".into(),
+                hint: Some("veritum recover".into()),
+                status: exit::PROBLEMS,
+            },
+            ChangeError::Unfinished { .. } => {
+                Self { what: error.to_string(), why, hint: Some("veritum recover".into()), status: exit::PROBLEMS }
+            }
+            ChangeError::NoRoom { .. } => Self::not_done(
+                error.to_string(),
+                "nothing was changed".into(),
+                Some("make room there, then type the same again".into()),
+            ),
+            ChangeError::Busy => Self::not_done(
+                error.to_string(),
+                String::new(),
+                Some("wait for it to end, then type the same again".into()),
+            ),
+            ChangeError::PackageTool { .. } => {
+                Self::not_done(error.to_string(), String::new(), Some("let it end, then type the same again".into()))
+            }
+            ChangeError::Stopped => Self {
+                what: "interrupted".into(),
+                why: "everything was taken back".into(),
+                hint: None,
+                status: exit::INTERRUPTED,
+            },
+            ChangeError::State(_) => Self::not_done(
+                "the state folder of the machine cannot be used".into(),
+                why,
+                Some("run as root, or name another folder: --state DIR".into()),
+            ),
+            ChangeError::Journal { .. } => Self::not_done(
+                error.to_string(),
+                why,
+                Some("docs/change.md tells how to put files back by hand".into()),
+            ),
+            _ => Self::not_done(error.to_string(), why, None),
+        }
+    }
+}
+
+impl From<StoreError> for Failure {
+    fn from(error: StoreError) -> Self {
+        let why = std::error::Error::source(&error).map(error_chain).unwrap_or_default();
+        let (why, hint) = match &error {
+            StoreError::NotTrusted { path, other_keys: true } => (
+                "WARNING: a store at this place was trusted before, with other keys".to_owned(),
+                Some(format!("ask whoever keeps the store, then: veritum store trust {}", shown(path))),
+            ),
+            StoreError::NotTrusted { path, .. } => (
+                "nobody has said yet that its keys are the right ones".to_owned(),
+                Some(format!("veritum store trust {}", shown(path))),
+            ),
+            StoreError::Unpublished { path } => {
+                (why, Some(format!("veritum store publish --keys KEYDIR --store {}", shown(path))))
+            }
+            StoreError::RolledBack { .. } => (
+                "an older copy may hide what was put right since".to_owned(),
+                Some("get the current copy of the store".into()),
+            ),
+            StoreError::Chain { .. } => (why, Some("the store is damaged or forged: take another copy of it".into())),
+            StoreError::NotAStore { .. } => (why, Some("veritum store create DIR --keys KEYDIR".into())),
+            StoreError::Busy { .. } => (why, Some("wait for it to end, then type the same again".into())),
+            StoreError::Absent { .. } => (why, Some("veritum store fill PATH".into())),
+            StoreError::Keys(KeysError::Exposed { path }) => (why, Some(format!("chmod 600 {}", shown(path)))),
+            _ => (why, None),
+        };
+        Self::not_done(error.to_string(), why, hint)
+    }
+}
+
+/// A word that was typed and means nothing, with what was probably meant.
+pub(crate) fn unknown_word(kind: &str, typed: &str, known: &[&str]) -> Failure {
+    let near = known.iter().map(|k| (distance(typed, k), *k)).min().filter(|(d, k)| *d <= k.len().max(3) / 3 + 1);
+    let hint = near.map(|(_, k)| format!("did you mean '{k}'?"));
+    let all = known.join(", ");
+    Failure::usage(format!("{} is no {kind}", quoted(typed.as_bytes())), format!("known: {all}"), hint)
+}
+
+/// How many letters must be changed to get from one word to the other.
+fn distance(a: &str, b: &str) -> usize {
+    let b: Vec<char> = b.chars().collect();
+    let mut row: Vec<usize> = (0..=b.len()).collect();
+    for (i, x) in a.chars().enumerate() {
+        let mut diagonal = row[0];
+        row[0] = i + 1;
+        for (j, y) in b.iter().enumerate() {
+            let next = (diagonal + usize::from(x != *y)).min(row[j] + 1).min(row[j + 1] + 1);
+            diagonal = row[j + 1];
+            row[j + 1] = next;
+        }
+    }
+    row[b.len()]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_typing_error_gets_a_suggestion_and_a_strange_word_does_not() {
+        assert_eq!(unknown_word("area", "flies", &["files"]).hint.as_deref(), Some("did you mean 'files'?"));
+        assert_eq!(unknown_word("area", "zzzzzzzz", &["files"]).hint, None);
+    }
+
+    #[test]
+    fn control_characters_are_not_printed() {
+        assert_eq!(clean("a\x1b[31mb\n"), "a [31mb ");
+    }
+}

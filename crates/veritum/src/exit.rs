@@ -1,0 +1,15 @@
+//! Exit statuses: part of the interface, documented in `docs/exit-status.md`.
+
+/// Sound, or sound as known.
+pub(crate) const FINE: u8 = 0;
+/// Problems found, or some remain, or something named was not examined, or a change is unfinished.
+pub(crate) const PROBLEMS: u8 = 1;
+/// Wrong usage.
+pub(crate) const USAGE: u8 = 2;
+/// Nothing could be carried out.
+pub(crate) const NOT_CARRIED_OUT: u8 = 3;
+/// All put right, a restart is due.
+#[expect(dead_code, reason = "a restart is first told where running programs are examined")]
+pub(crate) const RESTART_DUE: u8 = 4;
+/// Interrupted by the user before anything took effect.
+pub(crate) const INTERRUPTED: u8 = 130;

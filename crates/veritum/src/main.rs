@@ -1,0 +1,25 @@
+//! `veritum`: the thin command line over the core. Arguments in, words and exit status out.
+
+mod args;
+mod commands;
+mod config;
+mod context;
+mod errors;
+mod exit;
+mod progress;
+mod prompt;
+mod render;
+mod what;
+
+use std::process::ExitCode;
+
+fn main() -> ExitCode {
+    // The core reports trouble as data; a panic is a broken invariant of ours and must not spill internals.
+    std::panic::set_hook(Box::new(|info| {
+        let place = info.location().map(|l| format!(" ({}:{})", l.file(), l.line())).unwrap_or_default();
+        eprintln!("veritum: an internal error stopped the work{place}");
+        eprintln!("  Nothing half-done stays behind: `veritum recover` finishes or takes back what was begun.");
+    }));
+    let status = std::panic::catch_unwind(commands::run).unwrap_or(exit::NOT_CARRIED_OUT);
+    ExitCode::from(status)
+}

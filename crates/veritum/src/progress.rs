@@ -1,0 +1,126 @@
+//! Progress on stderr: calm, and only for people.
+
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
+
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use veritum_core::event::{Event, Flow, Observer, Phase};
+
+/// Short work shows nothing at all.
+const PATIENCE: Duration = Duration::from_millis(250);
+
+/// Shows how far the work is, and passes on the user's wish to stop.
+pub(crate) struct Progress {
+    bar: Mutex<Option<Bar>>,
+    items: AtomicU64,
+    bytes: AtomicU64,
+    shown: bool,
+    stop: Arc<AtomicBool>,
+}
+
+struct Bar {
+    bar: ProgressBar,
+    begun: Instant,
+    by_bytes: bool,
+    visible: bool,
+    style: ProgressStyle,
+}
+
+impl Progress {
+    pub(crate) fn new(wanted: bool) -> Self {
+        let stop = Arc::new(AtomicBool::new(false));
+        for signal in [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM] {
+            // A second signal ends the program at once; the journal makes that safe.
+            let _ = signal_hook::flag::register_conditional_shutdown(signal, 130, stop.clone());
+            let _ = signal_hook::flag::register(signal, stop.clone());
+        }
+        let shown = wanted && std::io::IsTerminal::is_terminal(&std::io::stderr());
+        Self { bar: Mutex::default(), items: AtomicU64::new(0), bytes: AtomicU64::new(0), shown, stop }
+    }
+
+    fn begin(&self, phase: Phase, items: u64, bytes: u64) {
+        self.items.store(0, Ordering::Relaxed);
+        self.bytes.store(0, Ordering::Relaxed);
+        if !self.shown {
+            return;
+        }
+        let by_bytes = bytes > 0;
+        let template = if by_bytes {
+            "{msg} {wide_bar} {bytes} of {total_bytes}, {bytes_per_sec}, {eta} left"
+        } else {
+            "{msg} {wide_bar} {pos} of {len}, {eta} left"
+        };
+        let style = ProgressStyle::with_template(template)
+            .unwrap_or_else(|_| ProgressStyle::default_bar())
+            .progress_chars("=> ");
+        let bar =
+            ProgressBar::with_draw_target(Some(if by_bytes { bytes } else { items }), ProgressDrawTarget::hidden());
+        bar.set_message(words(phase));
+        *self.lock() = Some(Bar { bar, begun: Instant::now(), by_bytes, visible: false, style });
+    }
+
+    fn lock(&self) -> std::sync::MutexGuard<'_, Option<Bar>> {
+        self.bar.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+    }
+
+    fn advance(&self, items: u64, bytes: u64) {
+        let items = self.items.fetch_add(items, Ordering::Relaxed) + items;
+        let bytes = self.bytes.fetch_add(bytes, Ordering::Relaxed) + bytes;
+        if !self.shown {
+            return;
+        }
+        // Whoever finds the bar busy leaves the drawing to the other thread.
+        let Ok(mut guard) = self.bar.try_lock() else { return };
+        if let Some(bar) = guard.as_mut() {
+            if !bar.visible && bar.begun.elapsed() > PATIENCE {
+                bar.bar.set_draw_target(ProgressDrawTarget::stderr_with_hz(10));
+                bar.bar.set_style(bar.style.clone());
+                bar.visible = true;
+            }
+            bar.bar.set_position(if bar.by_bytes { bytes } else { items });
+        }
+    }
+}
+
+/// What a part of the work is called.
+fn words(phase: Phase) -> &'static str {
+    match phase {
+        Phase::Reading => "reading what should be there",
+        Phase::Comparing => "comparing files",
+        Phase::Staging => "writing replacements",
+        Phase::Exchanging => "exchanging",
+        Phase::Keeping => "keeping what was replaced",
+        Phase::Confirming => "checking again",
+        Phase::Filling => "taking packages in",
+        Phase::Publishing => "signing",
+        _ => "working",
+    }
+}
+
+impl Observer for Progress {
+    fn hear(&self, event: Event<'_>) -> Flow {
+        match event {
+            Event::Begin { phase, items, bytes } => self.begin(phase, items, bytes),
+            Event::Advance { items, bytes } => self.advance(items, bytes),
+            Event::End => {
+                if let Some(bar) = self.lock().take() {
+                    bar.bar.finish_and_clear();
+                }
+            }
+            #[cfg(feature = "testkit")]
+            Event::Recorded(kind) => pause_for_test(kind),
+            _ => {}
+        }
+        if self.stop.load(Ordering::Relaxed) { Flow::Stop } else { Flow::GoOn }
+    }
+}
+
+/// Waits after each journal record until a line comes: so that a test can kill the program just there.
+#[cfg(feature = "testkit")]
+fn pause_for_test(kind: &str) {
+    if std::env::var_os("VERITUM_TEST_PAUSE").is_some() {
+        eprintln!("recorded {kind}");
+        let _ = std::io::stdin().read_line(&mut String::new());
+    }
+}

@@ -1,0 +1,232 @@
+//! What `check` prints.
+
+use std::collections::BTreeMap;
+use std::ffi::OsString;
+
+use veritum_core::model::{Finding, Verdict, Voucher, quoted};
+use veritum_core::plan::DiskDoubt;
+use veritum_core::report::{CheckReport, OutcomeWord};
+
+use super::style::{Label, paint};
+use super::table::{Cell, cell, labelled, lines};
+use super::{count, grouped, next, size};
+use crate::context::Context;
+
+/// Findings of one component beyond these are counted.
+const SHOWN: usize = 6;
+
+pub(crate) fn words(context: &Context, report: &CheckReport, what: &[OsString]) -> String {
+    let mut text = answer(report);
+    text.push_str(&evidence(report));
+    text.push_str(&findings(context, report));
+    text.push_str(&notes(context, report));
+    text.push_str(&unexamined(report));
+    text.push_str(&doubt(report));
+    text.push('\n');
+    text.push_str(&next(&commands(context, report, what)));
+    text
+}
+
+/// The answer, in one line.
+fn answer(report: &CheckReport) -> String {
+    let machine = &report.machine;
+    let name = if machine.hostname.is_empty() { "this machine".to_owned() } else { machine.hostname.clone() };
+    let place = format!("{name} ({})", machine.system);
+    let problems = report.problems();
+    let repairable: u64 = report.areas.iter().map(|a| a.repairable).sum();
+    let part = if report.limited { "what was named on " } else { "" };
+    match report.outcome {
+        OutcomeWord::Problems => {
+            let able = match repairable {
+                0 => "none of them can be put right from here".to_owned(),
+                n if n == problems => {
+                    if n == 1 {
+                        "it can be put right".to_owned()
+                    } else {
+                        "all can be put right".to_owned()
+                    }
+                }
+                n => format!("{} can be put right", grouped(n)),
+            };
+            format!("{} on {place}; {able}\n", paint(Label::Bad, &count(problems, "problem", "problems")))
+        }
+        OutcomeWord::Unexamined => format!("{} of {part}{place} could be examined\n", paint(Label::Bad, "nothing")),
+        OutcomeWord::SoundAsKnown => {
+            format!(
+                "{part}{place} is {}: nothing wrong was found, but part of it is vouched for weakly\n",
+                paint(Label::Good, "sound as far as is known")
+            )
+        }
+        OutcomeWord::Sound => format!("{part}{place} is {}\n", paint(Label::Good, "sound")),
+    }
+}
+
+fn evidence(report: &CheckReport) -> String {
+    let mut text = String::new();
+    for area in &report.areas {
+        let seconds = format!("{:.1} s", area.seconds);
+        text.push_str(&format!(
+            "{}: {} of {} examined, {} read in {seconds}\n",
+            area.area.word(),
+            count(area.examined, "thing", "things"),
+            count(report.machine.components, "component", "components"),
+            size(area.bytes)
+        ));
+        let by = |voucher: Voucher, meaning: &str| {
+            area.vouched.get(&voucher).map(|n| format!("{} by {meaning}", grouped(*n)))
+        };
+        let parts: Vec<String> =
+            [by(Voucher::Signed, &report.reference), by(Voucher::Itself, "the machine's own records (self)")]
+                .into_iter()
+                .flatten()
+                .collect();
+        if !parts.is_empty() {
+            text.push_str(&format!("       vouched for: {}", parts.join(", ")));
+            if area.presence_only > 0 {
+                text.push_str(&format!("; of {} only presence is known", grouped(area.presence_only)));
+            }
+            text.push('\n');
+        }
+    }
+    text
+}
+
+/// The component's words for a heading.
+pub(crate) fn heading(finding: &Finding) -> String {
+    finding
+        .component
+        .as_ref()
+        .map_or_else(|| "owned by no component".to_owned(), |c| format!("{} {}", c.name, c.version))
+}
+
+fn row(finding: &Finding) -> Vec<Cell> {
+    let path = finding.subject.as_path().map_or_else(String::new, |p| quoted(p.as_bytes()));
+    let label = if finding.verdict.is_problem() { Label::Problem } else { Label::Note };
+    let mut verdict = finding.verdict.word().to_owned();
+    for also in &finding.also {
+        verdict.push('+');
+        verdict.push_str(also.word());
+    }
+    vec![labelled(label, verdict), labelled(Label::Name, finding.id.as_str()), cell(path)]
+}
+
+fn findings(context: &Context, report: &CheckReport) -> String {
+    if report.findings.is_empty() {
+        return String::new();
+    }
+    if context.global.ungrouped {
+        let rows: Vec<_> = report.findings.iter().map(row).collect();
+        return format!("\n{}", lines("  ", &rows));
+    }
+    let mut groups: BTreeMap<String, Vec<&Finding>> = BTreeMap::new();
+    for finding in &report.findings {
+        groups.entry(heading(finding)).or_default().push(finding);
+    }
+    let mut text = String::new();
+    for (heading, group) in groups {
+        let left = group.iter().filter(|f| f.remedy.is_none()).count();
+        let tail = if left == 0 {
+            String::new()
+        } else {
+            paint(Label::Remark, &format!("  ({} cannot be put right from here)", left))
+        };
+        text.push_str(&format!("\n{}{tail}\n", paint(Label::Heading, &heading)));
+        let rows: Vec<_> = group.iter().take(SHOWN).map(|f| row(f)).collect();
+        let table = lines("  ", &rows);
+        for (line, finding) in table.lines().zip(&group) {
+            text.push_str(line);
+            text.push('\n');
+            if let Some(cause) =
+                finding.cause.as_ref().filter(|_| context.global.verbose || finding.verdict != Verdict::Missing)
+            {
+                text.push_str(&format!("      {}\n", paint(Label::Remark, cause)));
+            }
+            if let (None, Some(advice)) = (&finding.remedy, &finding.advice) {
+                text.push_str(&format!("      {}\n", paint(Label::Remark, advice)));
+            }
+        }
+        if group.len() > SHOWN {
+            text.push_str(&format!("  and {} more (--ungrouped lists them)\n", grouped((group.len() - SHOWN) as u64)));
+        }
+    }
+    text
+}
+
+fn notes(context: &Context, report: &CheckReport) -> String {
+    if report.notes.is_empty() {
+        return String::new();
+    }
+    if context.global.verbose {
+        let rows: Vec<_> = report.notes.iter().map(row).collect();
+        return format!("\nNotes (no problems, left as they are):\n{}", lines("  ", &rows));
+    }
+    let of = |verdict: Verdict| report.notes.iter().filter(|n| n.verdict == verdict).count() as u64;
+    let words = [
+        (of(Verdict::Edited), "settings file edited", "settings files edited"),
+        (of(Verdict::SettingsRemoved), "settings file removed", "settings files removed"),
+        (of(Verdict::Moved), "folder moved by an administrator", "folders moved by an administrator"),
+        (of(Verdict::Adjusted), "owner or mode adjusted", "owners or modes adjusted"),
+        (of(Verdict::Stray) + report.more_strays, "thing that no component owns", "things that no component owns"),
+    ];
+    let parts: Vec<String> = words.iter().filter(|(n, ..)| *n > 0).map(|(n, one, many)| count(*n, one, many)).collect();
+    format!("\nNotes, no problems: {}  {}\n", parts.join(", "), paint(Label::Remark, "(--verbose lists them)"))
+}
+
+fn unexamined(report: &CheckReport) -> String {
+    let mut text = String::new();
+    for part in &report.unexamined {
+        let example = part.example.as_ref().map(|p| format!(", {} first", quoted(p.as_bytes()))).unwrap_or_default();
+        text.push_str(&format!(
+            "\n{}: {} ({}{example})",
+            paint(Label::Note, "not examined"),
+            part.reason,
+            grouped(part.count)
+        ));
+    }
+    if text.is_empty() { text } else { text + "\n" }
+}
+
+/// Doubt about the disk, in words.
+pub(crate) fn doubt(report: &CheckReport) -> String {
+    let why = match &report.doubt {
+        None => return String::new(),
+        Some(DiskDoubt::ReadErrors { files }) => {
+            format!("{} cannot be read: the disk gives errors", count(*files, "file", "files"))
+        }
+        Some(DiskDoubt::ManyUnrelated { files, components }) => {
+            format!(
+                "{} altered files in {} unrelated components: the disk or the memory may be failing",
+                grouped(*files),
+                grouped(*components)
+            )
+        }
+    };
+    format!(
+        "\n{}: {why}.\n  Bring the users' files to safety first, then test disk and memory. Repair writes nothing until then, unless told --despite-disk.\n",
+        paint(Label::Bad, "doubt about the disk")
+    )
+}
+
+fn commands(context: &Context, report: &CheckReport, what: &[OsString]) -> Vec<(String, &'static str)> {
+    let repairable: u64 = report.areas.iter().map(|a| a.repairable).sum();
+    let mut commands = Vec::new();
+    if !report.unfinished_changes.is_empty() {
+        commands.push((context.command("recover"), "finishes or takes back a change that was interrupted"));
+    }
+    let named: String = what.iter().map(|w| format!(" {}", w.to_string_lossy())).collect();
+    if repairable > 0 && report.doubt.is_none() {
+        commands.push((context.command(&format!("repair{named}")), "shows what it would do, and asks"));
+    }
+    if let Some(finding) = report.findings.first() {
+        commands
+            .push((context.command(&format!("explain {}", &finding.id.as_str()[..4])), "all about the first of them"));
+    }
+    let weak = report.areas.iter().any(|a| a.vouched.get(&Voucher::Itself).is_some_and(|n| *n > 0));
+    if report.outcome == OutcomeWord::SoundAsKnown && weak {
+        commands.push((context.command("check --store LOCATION"), "a signed store would vouch for more"));
+    }
+    if commands.is_empty() {
+        commands.push((context.command("status"), "what else is pending on this machine"));
+    }
+    commands
+}

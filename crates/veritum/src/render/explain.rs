@@ -1,0 +1,232 @@
+//! What `explain` prints.
+
+use schemars::JsonSchema;
+use serde::Serialize;
+use veritum_core::change::{ChangeLog, Verb};
+use veritum_core::model::{FileKind, State, quoted};
+use veritum_core::plan::Deed;
+use veritum_core::report::ExplainReport;
+
+use super::style::{Label, paint};
+use super::table::{cell, labelled, lines};
+use super::{grouped, local, next, size};
+use crate::context::Context;
+
+/// One change, told whole (`veritum.change/1`).
+#[derive(Debug, Serialize, JsonSchema)]
+pub(crate) struct ChangeReport {
+    /// `veritum.change/1`.
+    format: String,
+    /// Its number.
+    change: u64,
+    /// What it was for.
+    verb: Verb,
+    /// Which change it takes back.
+    of: Option<u64>,
+    /// When it began, RFC 3339 in UTC.
+    started: String,
+    /// When it ended; none while it is unfinished.
+    ended: Option<String>,
+    /// The version of Veritum that made it.
+    writer: String,
+    /// What it did, place by place.
+    places: Vec<PlaceReport>,
+}
+
+/// One place of a change.
+#[derive(Debug, Serialize, JsonSchema)]
+struct PlaceReport {
+    round: u32,
+    path: veritum_core::model::SystemPath,
+    component: Option<String>,
+    action: String,
+    result: String,
+    why: Option<String>,
+    kept: Option<String>,
+}
+
+pub(crate) fn change_report(log: &ChangeLog) -> ChangeReport {
+    let mut places = Vec::new();
+    for round in log.rounds().unwrap_or_default() {
+        for action in round.actions {
+            let outcome = round.outcomes.and_then(|o| o.iter().find(|o| o.index == action.index));
+            let why = outcome.and_then(|o| o.failed.clone()).or_else(|| round.taken_back.map(str::to_owned));
+            let result = match (outcome, &why) {
+                (_, Some(_)) => "not done",
+                (Some(_), None) => "done",
+                (None, None) => "unfinished",
+            };
+            let word = match action.deed {
+                Deed::Put(_) => "restore",
+                Deed::SetMeta { .. } => "set-mode",
+                Deed::Return { .. } => "bring-back",
+                Deed::SetAside => "set-aside",
+            };
+            places.push(PlaceReport {
+                round: round.round,
+                path: action.listed.clone(),
+                component: action.component.as_ref().map(|c| c.name.clone()),
+                action: word.into(),
+                result: result.into(),
+                why,
+                kept: outcome
+                    .and_then(|o| o.kept.as_ref())
+                    .map(|_| format!("kept/{}/{}-{}", log.begin.change, round.round, action.index)),
+            });
+        }
+    }
+    ChangeReport {
+        format: "veritum.change/1".into(),
+        change: log.begin.change,
+        verb: log.begin.verb,
+        of: log.begin.of,
+        started: log.begin.started.to_string(),
+        ended: log.end().map(|(at, ..)| at.to_string()),
+        writer: log.begin.writer.clone(),
+        places,
+    }
+}
+
+pub(crate) fn change_words(context: &Context, report: &ChangeReport) -> String {
+    let what = match (report.verb, report.of) {
+        (_, Some(of)) => format!("took change {of} back"),
+        (Verb::Repair, None) => "put things right".to_owned(),
+        _ => "changed the machine".to_owned(),
+    };
+    let state = if report.ended.is_some() { String::new() } else { paint(Label::Bad, " and was interrupted") };
+    let mut text = format!(
+        "change {} {what}{state}, begun {}, by Veritum {}\n\n",
+        report.change,
+        local(&report.started),
+        report.writer
+    );
+    let rows: Vec<_> = report
+        .places
+        .iter()
+        .map(|p| {
+            let label = if p.result == "done" { Label::Good } else { Label::Problem };
+            let tail = p.why.clone().or_else(|| p.kept.as_ref().map(|k| format!("before: {k}"))).unwrap_or_default();
+            vec![
+                labelled(label, p.result.clone()),
+                cell(super::repair::action_words(&p.action)),
+                cell(quoted(p.path.as_bytes())),
+                labelled(Label::Remark, tail),
+            ]
+        })
+        .collect();
+    text.push_str(&lines("  ", &rows));
+    text.push('\n');
+    let command = if report.ended.is_some() {
+        (context.command(&format!("undo {}", report.change)), "takes it back")
+    } else {
+        (context.command("recover"), "finishes it or takes it back")
+    };
+    text + &next(&[command])
+}
+
+pub(crate) fn words(context: &Context, report: &ExplainReport) -> String {
+    let path = quoted(report.path.as_bytes());
+    let mut text = match &report.finding {
+        Some(finding) if finding.subject.as_path() == Some(&report.path) => {
+            let label = if finding.verdict.is_problem() { Label::Bad } else { Label::Note };
+            let also: String = finding.also.iter().map(|a| format!(" and {}", a.word())).collect();
+            format!(
+                "{path} is {}{also}  {}\n",
+                paint(label, finding.verdict.word()),
+                paint(Label::Name, finding.id.as_str())
+            )
+        }
+        Some(finding) => {
+            let above = finding.subject.as_path().map(|p| quoted(p.as_bytes())).unwrap_or_default();
+            format!(
+                "{path} cannot be looked at: {above} is {}  {}\n",
+                paint(Label::Bad, finding.verdict.word()),
+                paint(Label::Name, finding.id.as_str())
+            )
+        }
+        None if report.owners.is_empty() => format!("{path} belongs to {}\n", paint(Label::Note, "no component")),
+        None => format!("{path} is {}\n", paint(Label::Good, "as it should be")),
+    };
+    if let Some(cause) = report.finding.as_ref().and_then(|f| f.cause.as_ref()) {
+        text.push_str(&format!("  {cause}\n"));
+    }
+    if let Some(remark) = &report.remark {
+        text.push_str(&format!("  {remark}\n"));
+    }
+    if !report.owners.is_empty() {
+        let owners: Vec<String> = report.owners.iter().map(ToString::to_string).collect();
+        text.push_str(&format!("\n{} {}\n", paint(Label::Heading, "owner    "), owners.join(", ")));
+    }
+    text.push_str(&sides(report));
+    if let Some(differs) = &report.differs {
+        let line = differs.line.map(|l| format!(", line {}", grouped(l))).unwrap_or_default();
+        let blank = |bytes: &str| if bytes.is_empty() { "(ends here)".to_owned() } else { bytes.to_owned() };
+        text.push_str(&format!(
+            "\nThe contents first differ after {} bytes{line}:\n  expected  {}\n  found     {}\n",
+            grouped(differs.offset),
+            blank(&differs.expected),
+            blank(&differs.found)
+        ));
+    }
+    if !report.chain.is_empty() {
+        text.push_str(&format!("\n{}\n", paint(Label::Heading, "Why this is believed")));
+        let rows: Vec<_> =
+            report.chain.iter().map(|l| vec![cell(l.what.clone()), labelled(Label::Remark, l.name.clone())]).collect();
+        text.push_str(&lines("  ", &rows));
+    }
+    text.push('\n');
+    text + &outlook(context, report)
+}
+
+/// Expected and found, side by side; what differs is marked.
+fn sides(report: &ExplainReport) -> String {
+    let (Some(expected), found) = (&report.expected, report.found.clone().unwrap_or_default()) else {
+        return String::new();
+    };
+    type Get = fn(&State) -> Option<String>;
+    let rows: [(&str, Get); 7] = [
+        ("kind", |s| s.kind.map(|k: FileKind| k.word().to_owned())),
+        ("size", |s| s.size.map(|n| format!("{} ({})", size(n), grouped(n)))),
+        ("content", |s| s.blake3.map(|d| d.to_hex()[..20].to_owned() + "…")),
+        ("mode", |s| s.mode.clone()),
+        ("owner", |s| s.owner.clone()),
+        ("leads to", |s| s.target.as_ref().map(|t| quoted(t.as_bytes()))),
+        ("modified", |s| s.modified.as_deref().map(local)),
+    ];
+    let mut table = vec![vec![cell(""), labelled(Label::Heading, "expected"), labelled(Label::Heading, "found")]];
+    for (name, get) in rows {
+        let (should, is) = (get(expected), get(&found));
+        if should.is_none() && is.is_none() {
+            continue;
+        }
+        let unlike = should.is_some() && should != is && name != "modified";
+        let is = is.unwrap_or_else(|| if report.found.is_none() { "nothing there".into() } else { "-".into() });
+        let found = if unlike { labelled(Label::Problem, is) } else { cell(is) };
+        table.push(vec![cell(name), cell(should.unwrap_or_else(|| "-".into())), found]);
+    }
+    let mut text = format!("\n{}", lines("", &table));
+    if !expected.same_file_as.is_empty() {
+        let names: Vec<String> = expected.same_file_as.iter().map(|p| quoted(p.as_bytes())).collect();
+        text.push_str(&format!("one file with {}\n", names.join(", ")));
+    }
+    if found.capabilities {
+        text.push_str("it carries file capabilities that its package does not give it\n");
+    }
+    text
+}
+
+fn outlook(context: &Context, report: &ExplainReport) -> String {
+    let Some(finding) = &report.finding else { return next(&[(context.command("check"), "looks at everything")]) };
+    if !finding.verdict.is_problem() {
+        return format!(
+            "A note, no problem: a repair leaves it as it is.\n{}",
+            next(&[(context.command("check"), "looks at everything")])
+        );
+    }
+    if let Some(left) = &report.left {
+        let more = left.next.as_ref().map(|n| format!("; {n}")).unwrap_or_default();
+        return format!("A repair would leave it: {}{more}\n", left.reason);
+    }
+    let path = finding.subject.as_path().map(|p| quoted(p.as_bytes())).unwrap_or_default();
+    next(&[(context.command(&format!("repair {path}")), "puts this right, after a question")])
+}

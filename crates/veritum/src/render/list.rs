@@ -1,0 +1,91 @@
+//! What `list` prints.
+
+use veritum_core::change::Verb;
+use veritum_core::report::{ChangesReport, ComponentsReport};
+
+use super::style::{Label, paint};
+use super::table::{cell, labelled, lines};
+use super::{count, local, next, size};
+use crate::context::Context;
+
+pub(crate) fn components(report: &ComponentsReport) -> String {
+    let rows: Vec<_> = report
+        .components
+        .iter()
+        .map(|c| {
+            let state = if c.progress == "in-place" {
+                cell(c.vouched_by.word())
+            } else {
+                labelled(Label::Problem, c.progress.clone())
+            };
+            vec![
+                cell(c.component.name.clone()),
+                cell(c.component.version.clone()),
+                cell(c.component.arch.clone()),
+                state,
+                labelled(Label::Remark, c.summary.clone()),
+            ]
+        })
+        .collect();
+    format!("{}\n{}", count(report.components.len() as u64, "component", "components"), lines("  ", &rows))
+}
+
+pub(crate) fn changes(context: &Context, report: &ChangesReport) -> String {
+    if report.changes.is_empty() {
+        return format!(
+            "Nothing was ever changed on this machine by Veritum.\n\n{}",
+            next(&[(context.command("check"), "looks at everything")])
+        );
+    }
+    let mut rows = vec![vec![
+        labelled(Label::Heading, "change"),
+        labelled(Label::Heading, "begun"),
+        labelled(Label::Heading, "what"),
+        labelled(Label::Heading, "state"),
+        labelled(Label::Heading, "places"),
+        labelled(Label::Heading, "keeps"),
+        labelled(Label::Heading, "components"),
+    ]];
+    for line in &report.changes {
+        let what = match (line.verb, line.of) {
+            (_, Some(of)) => format!("took {of} back"),
+            (Verb::Repair, None) => format!("repaired {}", line.area.word()),
+            _ => "changed".into(),
+        };
+        let label = match line.state.as_str() {
+            "unfinished" | "unreadable" => Label::Bad,
+            "done" => Label::Good,
+            _ => Label::Remark,
+        };
+        let mut names = line.components.iter().take(3).cloned().collect::<Vec<_>>().join(", ");
+        if line.components.len() > 3 {
+            names.push_str(&format!(" and {} more", line.components.len() - 3));
+        }
+        rows.push(vec![
+            cell(line.change.to_string()),
+            cell(local(&line.started)),
+            cell(what),
+            labelled(label, line.state.clone()),
+            cell(line.places.to_string()),
+            cell(size(line.kept_bytes)),
+            labelled(Label::Remark, line.trouble.clone().unwrap_or(names)),
+        ]);
+    }
+    let open = report.changes.iter().any(|c| c.state == "unfinished");
+    let last = report.changes.iter().rev().find(|c| c.state == "done");
+    let head = if open {
+        paint(Label::Bad, "a change was interrupted")
+    } else {
+        count(report.changes.len() as u64, "change", "changes")
+    };
+    let mut commands = Vec::new();
+    if open {
+        commands.push((context.command("recover"), "finishes it or takes it back"));
+    } else if let Some(last) = last {
+        commands.push((context.command(&format!("explain {}", last.change)), "what it did, place by place"));
+        commands.push((context.command(&format!("undo {}", last.change)), "takes it back"));
+    } else {
+        commands.push((context.command("check"), "looks at everything"));
+    }
+    format!("{head}\n{}\n{}", lines("  ", &rows), next(&commands))
+}

@@ -1,0 +1,78 @@
+//! Results as words for people. The answer first, then the evidence, last the next command.
+
+pub(crate) mod check;
+pub(crate) mod explain;
+pub(crate) mod list;
+pub(crate) mod repair;
+pub(crate) mod status;
+pub(crate) mod store;
+pub(crate) mod style;
+pub(crate) mod table;
+pub(crate) mod undo;
+
+/// A number with its noun.
+pub(crate) fn count(n: u64, one: &str, many: &str) -> String {
+    format!("{} {}", grouped(n), if n == 1 { one } else { many })
+}
+
+/// A number with thousands set apart.
+pub(crate) fn grouped(n: u64) -> String {
+    let digits = n.to_string();
+    let mut text = String::new();
+    for (at, digit) in digits.chars().enumerate() {
+        if at > 0 && (digits.len() - at).is_multiple_of(3) {
+            text.push(',');
+        }
+        text.push(digit);
+    }
+    text
+}
+
+/// Bytes in KiB, MiB or GiB.
+#[expect(clippy::cast_precision_loss, reason = "shown with one digit")]
+pub(crate) fn size(bytes: u64) -> String {
+    let steps = [(1u64 << 30, "GiB"), (1 << 20, "MiB"), (1 << 10, "KiB")];
+    match steps.iter().find(|(step, _)| bytes >= *step) {
+        Some((step, unit)) => format!("{:.1} {unit}", bytes as f64 / *step as f64),
+        None => count(bytes, "byte", "bytes"),
+    }
+}
+
+/// A time of JSON (RFC 3339 in UTC) in local time with its zone.
+pub(crate) fn local(utc: &str) -> String {
+    match utc.parse::<jiff::Timestamp>() {
+        Ok(time) => time.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d %H:%M %Z").to_string(),
+        Err(_) => utc.to_owned(),
+    }
+}
+
+/// The last lines: what to type next.
+pub(crate) fn next(commands: &[(String, &str)]) -> String {
+    let width = commands.iter().map(|(c, _)| c.chars().count()).max().unwrap_or(0);
+    let mut text = String::new();
+    for (at, (command, why)) in commands.iter().enumerate() {
+        let head = if at == 0 { "Next: " } else { "      " };
+        let pad = width - command.chars().count();
+        text.push_str(&format!(
+            "{head}{}{:pad$}  {}\n",
+            style::paint(style::Label::Command, command),
+            "",
+            style::paint(style::Label::Remark, why)
+        ));
+    }
+    text
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_and_sizes_read_well() {
+        assert_eq!(count(1, "problem", "problems"), "1 problem");
+        assert_eq!(count(77359, "file", "files"), "77,359 files");
+        assert_eq!(size(0), "0 bytes");
+        assert_eq!(size(1536), "1.5 KiB");
+        assert_eq!(size(3_760_000_000), "3.5 GiB");
+    }
+}

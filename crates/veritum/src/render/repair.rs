@@ -1,0 +1,160 @@
+//! What `repair` prints: the plan, and what came of it.
+
+use veritum_core::model::quoted;
+use veritum_core::plan::Left;
+use veritum_core::report::{ActionReport, RepairReport};
+use veritum_core::work::Preview;
+
+use super::check::doubt;
+use super::style::{Label, paint};
+use super::table::{cell, labelled, lines};
+use super::{count, grouped, next, size};
+use crate::context::{Context, shown};
+
+/// Actions beyond these are counted.
+const SHOWN: usize = 40;
+
+/// What an action is called.
+pub(crate) fn action_words(word: &str) -> &str {
+    match word {
+        "restore" => "restore",
+        "relink" => "make one file again",
+        "set-mode" => "set owner and mode",
+        "bring-back" => "bring back",
+        "set-aside" => "set aside",
+        other => other,
+    }
+}
+
+pub(crate) fn action_lines(actions: &[ActionReport], all: bool) -> String {
+    let most = if all { usize::MAX } else { SHOWN };
+    let row = |action: &ActionReport| {
+        let amount = match (action.things, action.bytes) {
+            (n, bytes) if n > 1 => format!("{}, {}", count(n, "thing", "things"), size(bytes)),
+            (_, 0) => String::new(),
+            (_, bytes) => size(bytes),
+        };
+        vec![cell(action_words(&action.action)), cell(quoted(action.path.as_bytes())), labelled(Label::Remark, amount)]
+    };
+    let rows: Vec<_> = actions.iter().take(most).map(row).collect();
+    let mut text = lines("  ", &rows);
+    if actions.len() > most {
+        text.push_str(&format!("  and {} more (--verbose lists them)\n", grouped((actions.len() - most) as u64)));
+    }
+    text
+}
+
+pub(crate) fn left_lines(left: &[Left]) -> String {
+    let mut text = String::new();
+    for one in left.iter().take(SHOWN) {
+        text.push_str(&format!(
+            "  {}  {}\n      {}",
+            paint(Label::Name, one.finding.as_str()),
+            quoted(one.path.as_bytes()),
+            one.reason
+        ));
+        if let Some(next) = &one.next {
+            text.push_str(&format!("; {next}"));
+        }
+        text.push('\n');
+    }
+    if left.len() > SHOWN {
+        text.push_str(&format!("  and {} more\n", grouped((left.len() - SHOWN) as u64)));
+    }
+    text
+}
+
+fn not_touched() -> String {
+    format!(
+        "{} users' folders, settings files that were edited or removed, anything that no component owns.\n",
+        paint(Label::Heading, "Not touched:")
+    )
+}
+
+fn plan_text(context: &Context, actions: &[ActionReport], left: &[Left], bytes: u64) -> String {
+    let right: usize = actions.iter().map(|a| a.findings.len()).sum();
+    let mut text =
+        format!("{} would be put right:\n", paint(Label::Heading, &count(right as u64, "problem", "problems")));
+    text.push_str(&action_lines(actions, context.global.verbose));
+    if !left.is_empty() {
+        text.push_str(&format!(
+            "\n{} would remain:\n{}",
+            paint(Label::Bad, &count(left.len() as u64, "problem", "problems")),
+            left_lines(left)
+        ));
+    }
+    let from =
+        context.settings.store.as_ref().map_or_else(String::new, |s| format!(" from the signed store {}", shown(s)));
+    text.push_str(&format!(
+        "\nIt would write {}{from}. What it replaces is kept, and `veritum undo` brings it back.\n{}",
+        size(bytes),
+        not_touched()
+    ));
+    text
+}
+
+pub(crate) fn preview_words(context: &Context, preview: &Preview<'_>) -> String {
+    plan_text(context, &preview.actions, preview.left, preview.bytes) + "\n"
+}
+
+pub(crate) fn plan_words(context: &Context, report: &RepairReport) -> String {
+    let actions: Vec<ActionReport> = report.areas.iter().flat_map(|a| a.actions.clone()).collect();
+    let left: Vec<Left> = report.areas.iter().flat_map(|a| a.remaining.clone()).collect();
+    let mut text = if report.before.problems() == 0 {
+        format!("{}: nothing wrong was found.\n", paint(Label::Good, "nothing to put right"))
+    } else if actions.is_empty() {
+        format!("{} can be put right from here:\n{}", paint(Label::Bad, "nothing"), left_lines(&left))
+    } else {
+        plan_text(context, &actions, &left, actions.iter().map(|a| a.bytes).sum())
+    };
+    text.push_str(&doubt(&report.before));
+    text.push_str("Nothing was changed.\n\n");
+    let commands = if actions.is_empty() || report.before.doubt.is_some() {
+        vec![(context.command("status"), "what else is pending on this machine")]
+    } else {
+        vec![(context.command("repair"), "does it, after a question")]
+    };
+    text + &next(&commands)
+}
+
+pub(crate) fn words(context: &Context, report: &RepairReport, declined: bool) -> String {
+    let Some(after) = &report.after else {
+        if declined {
+            return "Nothing was changed.\n".into();
+        }
+        return plan_words(context, report);
+    };
+    let right: u64 = report.areas.iter().map(|a| a.put_right).sum();
+    let left: Vec<Left> = report.areas.iter().flat_map(|a| a.remaining.clone()).collect();
+    let remain = after.problems();
+    let mut text = format!("{} put right", paint(Label::Good, &count(right, "problem", "problems")));
+    if remain == 0 && left.is_empty() {
+        text.push_str(", none remain (checked again on the disk itself)\n");
+    } else {
+        text.push_str(&format!(
+            ", {}:\n{}",
+            paint(Label::Bad, &count(left.len() as u64, "remains", "remain")),
+            left_lines(&left)
+        ));
+    }
+    let numbers: Vec<u64> = report.areas.iter().filter_map(|a| a.change).collect();
+    for number in &numbers {
+        text.push_str(&format!(
+            "Change {number} keeps what was replaced; its journal lies in {}\n",
+            journal_place(context, *number)
+        ));
+    }
+    text.push('\n');
+    let mut commands = vec![(context.command("check"), "looks at everything once more")];
+    if let Some(number) = numbers.first() {
+        commands.push((context.command(&format!("undo {number}")), "takes it all back"));
+    }
+    text + &next(&commands)
+}
+
+fn journal_place(context: &Context, number: u64) -> String {
+    match &context.settings.state {
+        Some(state) => shown(&state.join("changes").join(number.to_string())),
+        None => format!("/var/lib/veritum/changes/{number} of the machine"),
+    }
+}

@@ -1,0 +1,139 @@
+//! What `store` prints.
+
+use std::path::Path;
+
+use veritum_core::model::{EntryKind, quoted};
+use veritum_core::report::StoreReport;
+use veritum_core::store::{IndexEntry, Manifest, PublishSummary, Store, TrustCandidate};
+use veritum_core::trust::Verified;
+
+use super::style::{Label, paint};
+use super::table::{cell, labelled, lines};
+use super::{count, local, next, size};
+use crate::context::{Context, shown as path_shown};
+
+/// A fingerprint in groups that can be read over the telephone.
+fn spaced(fingerprint: &str) -> String {
+    fingerprint.as_bytes().chunks(8).filter_map(|c| std::str::from_utf8(c).ok()).collect::<Vec<_>>().join(" ")
+}
+
+fn keys(fingerprints: &[String]) -> String {
+    fingerprints.iter().map(|k| format!("  {}\n", paint(Label::Name, &spaced(k)))).collect()
+}
+
+pub(crate) fn created(dir: &Path, key_folder: &Path, report: &StoreReport) -> String {
+    let (store, keys_at) = (path_shown(dir), path_shown(key_folder));
+    format!(
+        "An empty store is in {store}, its private keys are in {keys_at} (readable only by you).\nIts key, which others will compare:\n{}\n{}",
+        keys(&report.keys),
+        next(&[
+            (format!("veritum store fill PATH --store {store}"), "takes .deb packages in"),
+            (format!("veritum store publish --keys {keys_at} --store {store}"), "signs what was taken in")
+        ])
+    )
+}
+
+pub(crate) fn filled(context: &Context, location: &Path, report: &StoreReport) -> String {
+    let mut text = format!(
+        "{} taken in, {} known already\n",
+        paint(Label::Good, &count(report.components.len() as u64, "component", "components")),
+        report.known
+    );
+    for (path, why) in &report.refused {
+        text.push_str(&format!("{}  {}\n      {why}\n", paint(Label::Problem, "refused"), quoted(path.as_bytes())));
+    }
+    if context.global.verbose {
+        text.extend(report.components.iter().map(|c| format!("  {c}\n")));
+    }
+    text.push('\n');
+    text + &next(&[(
+        format!("veritum store publish --keys KEYDIR --store {}", path_shown(location)),
+        "signs it: until then nobody uses what is new",
+    )])
+}
+
+pub(crate) fn published(location: &Path, summary: &PublishSummary) -> String {
+    let store = path_shown(location);
+    if !summary.signed {
+        return format!(
+            "Nothing is new in {store}: its {} are signed already.\n",
+            count(summary.components as u64, "component", "components")
+        );
+    }
+    format!(
+        "{} of {} are new and signed with the rest (signing {})\n\n{}",
+        paint(Label::Good, &summary.new.to_string()),
+        count(summary.components as u64, "component", "components"),
+        summary.versions.timestamp,
+        next(&[(format!("veritum store trust {store}"), "on every machine that is to use it, once")])
+    )
+}
+
+pub(crate) fn candidate(candidate: &TrustCandidate) -> String {
+    format!(
+        "The store {} is signed with this key:\n{}Compare it with what the store's keeper tells you, by another way than the store itself.\n\n",
+        path_shown(&candidate.path),
+        keys(&candidate.fingerprints)
+    )
+}
+
+pub(crate) fn trusted(context: &Context, path: &Path) -> String {
+    let store = path_shown(path);
+    format!(
+        "{} {store}; the pin lies in {}\n\n{}",
+        paint(Label::Good, "trusted:"),
+        path_shown(&context.settings.trust),
+        next(&[(format!("veritum check --store {store}"), "looks at every file, changes nothing")])
+    )
+}
+
+pub(crate) fn shown(store: &Store, entries: &[IndexEntry], manifests: &[Verified<Manifest>]) -> String {
+    let mut text = format!(
+        "{} in {}, signing {}, valid until {}\nkey:\n{}\n",
+        count(entries.len() as u64, "component", "components"),
+        path_shown(store.path()),
+        store.versions().timestamp,
+        local(&store.expires().to_string()),
+        keys(&store.fingerprints())
+    );
+    let rows: Vec<_> = entries
+        .iter()
+        .map(|e| {
+            vec![
+                cell(e.component.name.clone()),
+                cell(e.component.version.clone()),
+                cell(e.component.arch.clone()),
+                cell(count(e.entries, "entry", "entries")),
+                labelled(Label::Remark, size(e.bytes)),
+            ]
+        })
+        .collect();
+    text.push_str(&lines("  ", &rows));
+    for manifest in manifests {
+        let manifest = manifest.get();
+        text.push_str(&format!("\n{}\n", paint(Label::Heading, &manifest.component.to_string())));
+        let rows: Vec<_> = manifest
+            .entries
+            .iter()
+            .map(|e| {
+                let tail = match &e.kind {
+                    EntryKind::File { size: bytes, same_as: None, .. } => size(*bytes),
+                    EntryKind::File { same_as: Some(first), .. } => {
+                        format!("one file with {}", quoted(first.as_bytes()))
+                    }
+                    EntryKind::Link { target } => format!("leads to {}", quoted(target)),
+                    _ => String::new(),
+                };
+                vec![
+                    cell(e.kind.word()),
+                    cell(format!("{:04o}", e.mode)),
+                    cell(format!("{}:{}", e.user.name, e.group.name)),
+                    cell(quoted(e.path.as_bytes())),
+                    labelled(Label::Remark, tail),
+                ]
+            })
+            .collect();
+        text.push_str(&lines("  ", &rows));
+    }
+    text
+}

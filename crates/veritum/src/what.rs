@@ -1,0 +1,120 @@
+//! WHAT: an area's word, a path, `component:NAME`, a change, a finding.
+
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::Path;
+
+use veritum_core::check::Scope;
+use veritum_core::model::{Area, FindingId, SystemPath, quoted};
+
+use crate::errors::{Failure, unknown_word};
+
+/// What `explain` is to explain.
+pub(crate) enum Subject {
+    Path(SystemPath),
+    Finding(String),
+    Change(u64),
+}
+
+/// Reads the WHAT of `check` and `repair`.
+pub(crate) fn scope(words: &[std::ffi::OsString], target: &Path) -> Result<Scope, Failure> {
+    let mut scope = Scope::default();
+    let mut whole_area = false;
+    for word in words {
+        let bytes = word.as_bytes();
+        if is_path(bytes) {
+            scope.paths.push(path(word, target)?);
+        } else if let Some(name) = bytes.strip_prefix(b"component:") {
+            scope.components.push(String::from_utf8_lossy(name).into_owned());
+        } else if Area::ALL.iter().any(|a| a.word().as_bytes() == bytes) {
+            whole_area = true;
+        } else {
+            let mut known: Vec<&str> = Area::ALL.iter().map(|a| a.word()).collect();
+            known.extend(["/PATH", "component:NAME"]);
+            return Err(unknown_word("area, path or component", &word.to_string_lossy(), &known));
+        }
+    }
+    if !scope.paths.is_empty() && !scope.components.is_empty() {
+        return Err(Failure::usage(
+            "paths and components cannot be named together".into(),
+            "the one would narrow the other".into(),
+            Some("name them in two commands".into()),
+        ));
+    }
+    if whole_area {
+        scope = Scope::default();
+    }
+    Ok(scope)
+}
+
+/// Reads the WHAT of `explain`.
+pub(crate) fn subject(word: &OsStr, target: &Path) -> Result<Subject, Failure> {
+    if is_path(word.as_bytes()) {
+        return path(word, target).map(Subject::Path);
+    }
+    let text = word.to_string_lossy();
+    if let Ok(number) = text.parse::<u64>() {
+        return Ok(Subject::Change(number));
+    }
+    if FindingId::looks_like(&text) {
+        return Ok(Subject::Finding(text.into_owned()));
+    }
+    Err(Failure::usage(
+        format!("{} is no path, finding or change", quoted(word.as_bytes())),
+        "a path begins with '/', a finding is named as `veritum check` shows it, a change is a number".into(),
+        None,
+    ))
+}
+
+fn is_path(bytes: &[u8]) -> bool {
+    bytes.starts_with(b"/") || bytes.starts_with(b"./") || bytes == b"."
+}
+
+/// A path as the machine knows it. `./…` begins in the current folder, when that lies on the machine.
+fn path(word: &OsStr, target: &Path) -> Result<SystemPath, Failure> {
+    let bad = |why: String| Failure::usage(format!("{} is no path of the machine", quoted(word.as_bytes())), why, None);
+    let real_target = target.canonicalize().unwrap_or_else(|_| target.to_owned());
+    let typed = Path::new(word);
+    if typed.is_relative() {
+        let here = std::env::current_dir().map_err(|e| bad(e.to_string()))?.join(typed);
+        let inside = here
+            .strip_prefix(&real_target)
+            .map_err(|_| bad(format!("the current folder does not lie in {}", real_target.display())))?;
+        return SystemPath::below_root(inside.as_os_str().as_bytes()).map_err(|e| bad(e.to_string()));
+    }
+    for root in [target, real_target.as_path()] {
+        if root != Path::new("/")
+            && let Ok(inside) = typed.strip_prefix(root)
+        {
+            let right = format!("/{}", inside.display());
+            return Err(Failure::usage(
+                format!("{} names the target's folder", quoted(word.as_bytes())),
+                "paths are written as the machine itself knows them".into(),
+                Some(format!("write {}", quoted(right.as_bytes()))),
+            ));
+        }
+    }
+    SystemPath::parse(word.as_bytes()).map_err(|e| bad(e.to_string()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_path_with_the_targets_folder_in_front_is_refused_with_the_right_spelling() {
+        let failure = path(OsStr::new("/mnt/disk/etc/motd"), Path::new("/mnt/disk")).unwrap_err();
+        assert_eq!(failure.hint.as_deref(), Some("write /etc/motd"));
+        assert_eq!(path(OsStr::new("/etc/motd"), Path::new("/mnt/disk")).unwrap().as_bytes(), b"/etc/motd");
+    }
+
+    #[test]
+    fn words_are_told_apart() {
+        let scope = scope(&["component:berthbook".into()], Path::new("/")).unwrap();
+        assert_eq!(scope.components, ["berthbook"]);
+        assert!(super::scope(&["flies".into()], Path::new("/")).is_err());
+        assert!(matches!(subject(OsStr::new("12"), Path::new("/")), Ok(Subject::Change(12))));
+        assert!(matches!(subject(OsStr::new("kq3v"), Path::new("/")), Ok(Subject::Finding(_))));
+        assert!(subject(OsStr::new("what?"), Path::new("/")).is_err());
+    }
+}
