@@ -12,5 +12,7 @@ pub mod report;
 pub mod scan;
 pub mod store;
 pub mod target;
+#[cfg(feature = "testkit")]
+pub mod testkit;
 pub mod trust;
 pub mod work;

@@ -77,6 +77,7 @@ pub fn build(options: BuildOptions<'_>, observer: &dyn Observer) -> Result<Built
     let older = spec::older(options.seed);
     let root = folder.join("machine");
     machine::install(&root, &installed).map_err(at)?;
+    machine::customise(&root).map_err(at)?;
     homes::make(&root, options.seed).map_err(at)?;
     machine::configure(&root, &installed).map_err(at)?;
     let pool = folder.join("archive/pool");

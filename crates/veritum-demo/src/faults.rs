@@ -103,8 +103,11 @@ pub fn apply(root: &Path, fault: &Fault) -> io::Result<()> {
     let before = fs::symlink_metadata(&parent)?;
     let own = fs::symlink_metadata(&path).ok();
     damage(root, fault.name, &path)?;
-    if let (true, Some(own)) = (fault.name == "altered-library", own) {
-        set_mtime(&path, own.mtime(), own.mtime_nsec())?;
+    let keeps_time = matches!(fault.name, "altered-library" | "link-cut" | "wrong-mode" | "wrong-owner");
+    match own.filter(|_| keeps_time) {
+        Some(own) => set_mtime(&path, own.mtime(), own.mtime_nsec())?,
+        None if path.symlink_metadata().is_ok() => set_mtime(&path, crate::NOW - 600, 0)?,
+        None => {}
     }
     set_mtime(&parent, before.mtime(), before.mtime_nsec())
 }
@@ -128,7 +131,8 @@ fn damage(root: &Path, name: &str, path: &Path) -> io::Result<()> {
         "folder-for-file" => {
             fs::remove_file(path)?;
             fs::create_dir(path)?;
-            fs::write(path.join("left here"), b"by mistake\n")
+            fs::write(path.join("left here"), b"by mistake\n")?;
+            set_mtime(&path.join("left here"), crate::NOW - 600, 0)
         }
         "file-for-folder" => {
             fs::remove_dir_all(path)?;
@@ -143,9 +147,8 @@ fn damage(root: &Path, name: &str, path: &Path) -> io::Result<()> {
             let (bytes, old) = (fs::read(path)?, fs::symlink_metadata(path)?);
             fs::remove_file(path)?;
             fs::write(path, bytes)?;
-            fs::set_permissions(path, fs::Permissions::from_mode(0o755))?;
-            set_owner(path, 0, 0)?;
-            set_mtime(path, old.mtime(), old.mtime_nsec())
+            fs::set_permissions(path, fs::Permissions::from_mode(old.mode()))?;
+            set_owner(path, 0, 0)
         }
         "link-out" => swap_for_link("../../../../../../../../etc/hostname"),
         "folder-link-home" => {
@@ -154,8 +157,10 @@ fn damage(root: &Path, name: &str, path: &Path) -> io::Result<()> {
         }
         "moved-folder" => {
             let to = root.join("var/lib/large-themes");
+            let above = fs::symlink_metadata(root.join("var/lib"))?;
             fs::rename(path, &to)?;
-            symlink("/var/lib/large-themes", path)
+            symlink("/var/lib/large-themes", path)?;
+            set_mtime(&root.join("var/lib"), above.mtime(), above.mtime_nsec())
         }
         "wrong-mode" => fs::set_permissions(path, fs::Permissions::from_mode(0o777)),
         "wrong-owner" => set_owner(path, 1001, 1001),

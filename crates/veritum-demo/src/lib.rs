@@ -11,6 +11,7 @@ mod machine;
 mod package;
 mod seed;
 mod spec;
+pub mod world;
 
 pub use build::{BuildError, BuildOptions, Built, build};
 pub use faults::{FAULTS, Fault, apply, by_name};

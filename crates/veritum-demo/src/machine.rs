@@ -67,11 +67,6 @@ pub(crate) fn install(root: &Path, packages: &[Package]) -> io::Result<()> {
             set_mtime(&path, item.mtime, 0)?;
         }
     }
-    // What the components' own scripts do.
-    let switch = root.join("usr/bin/gangway-switch");
-    if switch.exists() {
-        fs::set_permissions(&switch, fs::Permissions::from_mode(0o4755))?;
-    }
     for (path, (mode, owner, _)) in &folders {
         set_owner(path, owner[0], owner[1])?;
         fs::set_permissions(path, fs::Permissions::from_mode(*mode))?;
@@ -110,22 +105,23 @@ fn database(root: &Path, packages: &[Package]) -> io::Result<()> {
         }
     }
     fs::write(dpkg.join("status"), status)?;
-    fs::write(dpkg.join("statoverride"), "root adm 0750 /usr/bin/knotcheck\n")?;
-    fs::write(dpkg.join("diversions"), "/usr/bin/stowaway\n/usr/bin/stowaway.real\n:\n")?;
     for empty in ["lock", "lock-frontend", "available", "arch"] {
         fs::write(dpkg.join(empty), if empty == "arch" { "amd64\ni386\n" } else { "" })?;
     }
-    // The override and the diversion as they look on the disk.
-    let bin = root.join("usr/bin");
-    let knot = bin.join("knotcheck");
-    set_owner(&knot, 0, 4)?;
-    fs::set_permissions(&knot, fs::Permissions::from_mode(0o750))?;
-    let mtime = fs::symlink_metadata(bin.join("stowaway"))?.modified()?;
+    Ok(())
+}
+
+/// What the components' own scripts and the administrator did to the demo machine.
+pub(crate) fn customise(root: &Path) -> io::Result<()> {
+    let (dpkg, bin) = (root.join("var/lib/dpkg"), root.join("usr/bin"));
+    fs::set_permissions(bin.join("gangway-switch"), fs::Permissions::from_mode(0o4755))?;
+    fs::write(dpkg.join("statoverride"), "root adm 0750 /usr/bin/knotcheck\n")?;
+    fs::write(dpkg.join("diversions"), "/usr/bin/stowaway\n/usr/bin/stowaway.real\n:\n")?;
+    set_owner(&bin.join("knotcheck"), 0, 4)?;
+    fs::set_permissions(bin.join("knotcheck"), fs::Permissions::from_mode(0o750))?;
     fs::rename(bin.join("stowaway"), bin.join("stowaway.real"))?;
     fs::write(bin.join("stowaway"), "#!/bin/sh\nexec /usr/bin/stowaway.real \"$@\"\n")?;
-    fs::set_permissions(bin.join("stowaway"), fs::Permissions::from_mode(0o755))?;
-    let _ = mtime;
-    Ok(())
+    fs::set_permissions(bin.join("stowaway"), fs::Permissions::from_mode(0o755))
 }
 
 fn status_of(package: &Package) -> String {

@@ -160,7 +160,9 @@ pub(super) struct Journal {
 
 impl Journal {
     pub(super) fn create(dir: Dir) -> io::Result<Self> {
-        let file = dir.disk().create(dir.fd(), NAME)?;
+        drop(dir.disk().create(dir.fd(), NAME)?);
+        // Opened for appending: after half a record was cut off again, the next one begins where that one began.
+        let file = dir.disk().open_append(dir.fd(), NAME)?;
         dir.disk().sync(dir.fd())?;
         Ok(Self { dir, file, good: 0 })
     }

@@ -5,7 +5,7 @@ use std::os::fd::AsFd;
 
 use super::round::Desk;
 use super::state::make_folder;
-use crate::model::{ContentHasher, Digest, FileKind, SystemPath};
+use crate::model::{ContentHasher, Digest, FileKind, LinkTarget, SystemPath};
 use crate::plan::{KeptFolder, Placed};
 use crate::target::{Dir, Exchange, Machine};
 
@@ -141,5 +141,7 @@ pub(super) fn digest_of(dir: &Dir, name: &[u8]) -> io::Result<Option<Digest>> {
 pub(super) fn placed(dir: &Dir, name: &[u8]) -> io::Result<Option<Placed>> {
     let Some(stat) = dir.look(name)? else { return Ok(None) };
     let digest = if stat.size <= MAX_DIGESTED { digest_of(dir, name).unwrap_or(None) } else { None };
-    Ok(Some(Placed { stat, digest }))
+    let link = stat.kind == FileKind::Link;
+    let target = link.then(|| dir.disk().read_link(dir.fd(), name)).transpose()?.map(LinkTarget);
+    Ok(Some(Placed { stat, digest, target }))
 }

@@ -56,7 +56,7 @@ pub(super) fn stage(desk: &Desk<'_>, staging: Staging<'_>, action: &Action) -> R
             let from = kept_dir(desk, folder, *of)?;
             let kept_name = super::keep::kept_name(*of_round, *index);
             let there = from.look(&kept_name)?;
-            if there.is_none_or(|s| (s.id, s.size, s.mtime) != (kept.id, kept.size, kept.mtime)) {
+            if there.is_none_or(|s| (s.id, s.mtime) != (kept.stat.id, kept.stat.mtime)) {
                 return Err(StageError::GivenUp("what was kept is no longer there".into()));
             }
             from.disk().rename(from.fd(), &kept_name, dir.fd(), &name, Exchange::IntoNothing)?;

@@ -105,9 +105,9 @@ impl StateFolder {
             None => {
                 let before = dir.look_self().map_err(io)?.mtime;
                 dir.disk().make_dir(dir.fd(), name).map_err(io)?;
-                dir.disk().sync(dir.fd()).map_err(io)?;
                 // The machine's own folder looks as before.
                 let _ = dir.disk().set_mtime(dir.fd(), b"", before);
+                dir.disk().sync(dir.fd()).map_err(io)?;
             }
             Some(stat) => {
                 let parent_owner = dir.look_self().map_err(io)?.uid;

@@ -57,7 +57,9 @@ impl<'a> Committed<'a> {
         // Of a folder only its identity counts: its size and time change with what is in it.
         let same = same || before.kind == FileKind::Folder && (before.id, before.kind) == (now.id, now.kind);
         let by_us = self.ours.borrow().get(&now.id) == Some(&now.ctime);
-        let unknown = !self.fresh && before.names > 1 || before.kind == FileKind::Folder;
+        // A cut may have taken back a rename of ours and left its change time: in recovery identity, size and
+        // time of modification decide, and what is displaced is kept in any case.
+        let unknown = !self.fresh || before.kind == FileKind::Folder;
         same && (before.ctime == now.ctime || by_us || unknown)
     }
 
@@ -252,7 +254,7 @@ fn keep_one(
 fn take_away(desk: &Desk<'_>, committed: &Committed<'_>, spot: &Spot, action: &Action) -> io::Result<()> {
     let Some(temp) = spot.dir.look(&spot.temp)? else { return Ok(()) };
     match &action.deed {
-        Deed::Return { change, round, index, kept, folder, .. } if temp.id == kept.id => {
+        Deed::Return { change, round, index, kept, folder, .. } if temp.id == kept.stat.id => {
             let back = kept_dir(desk, folder, *change)?;
             spot.dir.disk().rename(
                 spot.dir.fd(),

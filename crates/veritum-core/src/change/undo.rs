@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashSet};
 use std::io;
 
 use super::journal::{ChangeLog, JournalError};
-use super::keep::{digest_of, kept_dir, kept_name};
+use super::keep::{digest_of, kept_dir, kept_name, placed};
 use super::round::Desk;
 use super::{ChangeError, Record};
 use crate::model::{ComponentId, Digest, FileKind, SystemPath};
@@ -88,6 +88,7 @@ fn later_places(desk: Desk<'_>, number: u64) -> Result<BTreeMap<SystemPath, u64>
         if let Some(of) = log.begin.of
             && of > number
             && !undone.contains(&this)
+            && did_something(log)
         {
             undone.extend([this, of]);
         }
@@ -114,17 +115,12 @@ fn touched(log: &ChangeLog) -> Vec<SystemPath> {
 /// Why an action cannot be taken back; otherwise its inverse learns what stands there now.
 fn refusal(desk: Desk<'_>, action: &Action, outcome: &Outcome, back: &mut Action) -> io::Result<Option<String>> {
     const CHANGED: &str = "it has changed since";
-    if let Deed::Return { change, round, index, kept, digest, folder } = &back.deed {
-        let Ok(dir) = kept_dir(&desk, folder, *change) else {
-            return Ok(Some("what was there before is no longer kept".into()));
-        };
-        let name = kept_name(*round, *index);
-        let there = dir.look(&name)?;
-        if there.is_none_or(|s| (s.id, s.size, s.mtime) != (kept.id, kept.size, kept.mtime)) {
-            return Ok(Some("what was there before is no longer kept".into()));
-        }
-        if digest.is_some() && digest_of(&dir, &name).unwrap_or(None) != *digest {
-            return Ok(Some("what is kept of it is damaged".into()));
+    const LOST: &str = "what was there before is no longer kept, or is damaged";
+    if let Deed::Return { change, round, index, kept, folder } = &mut back.deed {
+        let Ok(dir) = kept_dir(&desk, folder, *change) else { return Ok(Some(LOST.into())) };
+        match placed(&dir, &kept_name(*round, *index))? {
+            Some(now) if kept.is_still(&now) && kept.stat.mtime == now.stat.mtime => *kept = now,
+            _ => return Ok(Some(LOST.into())),
         }
     }
     let parent = action.place.parent().unwrap_or_else(SystemPath::root);
@@ -132,29 +128,19 @@ fn refusal(desk: Desk<'_>, action: &Action, outcome: &Outcome, back: &mut Action
         Ok(dir) => dir,
         Err(_) => return Ok(Some("the folder that it is in is no longer there".into())),
     };
-    let now = dir.look(action.place.name())?;
-    let same = match (&outcome.placed, now) {
+    let now = placed(&dir, action.place.name())?;
+    let same = match (&outcome.placed, &now) {
         (None, None) => true,
-        (Some(placed), Some(now)) => {
-            let numbers = (placed.stat.kind, placed.stat.mode, placed.stat.uid, placed.stat.gid)
-                == (now.kind, now.mode, now.uid, now.gid);
-            let content = match now.kind {
-                FileKind::File => {
-                    placed.stat.size == now.size
-                        && digest_of(&dir, action.place.name()).unwrap_or(None) == placed.digest
-                }
-                FileKind::Link => placed.stat.id == now.id,
-                FileKind::Folder => placed.stat.id == now.id && tree_as_put(&desk, &dir, action)?,
-                _ => placed.stat.rdev == now.rdev,
-            };
-            numbers && content
+        (Some(placed), Some(now)) if now.stat.kind == FileKind::Folder => {
+            placed.is_still(now) && tree_as_put(&desk, &dir, action)?
         }
+        (Some(placed), Some(now)) => placed.is_still(now),
         _ => false,
     };
     if !same {
         return Ok(Some(CHANGED.into()));
     }
-    back.before = now;
+    back.before = now.map(|n| n.stat);
     Ok(None)
 }
 
@@ -209,24 +195,26 @@ pub fn latest_run(desk_machine: &crate::target::Machine, state: &super::StateFol
         logs.extend(log);
     }
     let undone = undone_changes(&logs);
-    let did_something = |log: &ChangeLog| {
-        log.records
-            .iter()
-            .any(|r| matches!(r, Record::Done { outcomes, .. } if outcomes.iter().any(|o| o.failed.is_none())))
-    };
     let candidates: Vec<&ChangeLog> =
         logs.iter().filter(|l| l.begin.of.is_none() && !undone.contains(&l.begin.change) && did_something(l)).collect();
     let Some(last) = candidates.last() else { return Ok(Vec::new()) };
     Ok(candidates.iter().rev().filter(|l| l.begin.run == last.begin.run).map(|l| l.begin.change).collect())
 }
 
-/// The changes that stand undone: a change is, when an undo of it is not itself undone.
+/// Whether a change did anything that stands: one that was taken back altogether did not.
+fn did_something(log: &ChangeLog) -> bool {
+    let done = |r: &Record| matches!(r, Record::Done { outcomes, .. } if outcomes.iter().any(|o| o.failed.is_none()));
+    log.records.iter().any(done)
+}
+
+/// The changes that stand undone: a change is, when an undo of it did something and is not itself undone.
 #[must_use]
 pub fn undone_changes(logs: &[ChangeLog]) -> HashSet<u64> {
     let mut undone = HashSet::new();
     for log in logs.iter().rev() {
         if let Some(of) = log.begin.of
             && !undone.contains(&log.begin.change)
+            && did_something(log)
         {
             undone.insert(of);
         }

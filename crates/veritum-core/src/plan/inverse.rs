@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use super::{Action, Deed, KeptFolder};
-use crate::model::{Digest, Stat};
+use crate::model::{Digest, FileKind, LinkTarget, Stat};
 
 /// What an action put at its place.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -12,6 +12,20 @@ pub struct Placed {
     pub stat: Stat,
     /// Its digest, when it is a file.
     pub digest: Option<Digest>,
+    /// Where it leads, when it is a link.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub target: Option<LinkTarget>,
+}
+
+impl Placed {
+    /// Whether that is what is there now. Not by its inode: a machine that was copied to another disk has others.
+    #[must_use]
+    pub fn is_still(&self, now: &Placed) -> bool {
+        let (was, is) = (&self.stat, &now.stat);
+        let numbers = (was.kind, was.mode, was.uid, was.gid, was.rdev) == (is.kind, is.mode, is.uid, is.gid, is.rdev);
+        let content = was.kind != FileKind::File || was.size == is.size && self.digest == now.digest;
+        numbers && content && self.target == now.target
+    }
 }
 
 /// What came of one action.
@@ -45,14 +59,9 @@ pub fn inverse(
             let before = action.before?;
             Deed::SetMeta { mode: before.mode, uid: before.uid, gid: before.gid }
         }
-        (_, Some(kept)) => Deed::Return {
-            change,
-            round,
-            index: action.index,
-            kept: kept.stat,
-            digest: kept.digest,
-            folder: folder.clone(),
-        },
+        (_, Some(kept)) => {
+            Deed::Return { change, round, index: action.index, kept: kept.clone(), folder: folder.clone() }
+        }
         (_, None) => {
             outcome.placed.as_ref()?;
             Deed::SetAside

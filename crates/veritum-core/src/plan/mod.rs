@@ -53,9 +53,7 @@ pub enum Deed {
         /// The action's number in it.
         index: u32,
         /// What is kept there.
-        kept: Stat,
-        /// Its digest, when it is a file.
-        digest: Option<Digest>,
+        kept: Placed,
         /// The kept folder that it lies in.
         folder: KeptFolder,
     },

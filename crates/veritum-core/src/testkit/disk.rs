@@ -1,0 +1,324 @@
+//! [`TestDisk`]: the real disk, with an accident at the n-th operation that changes something.
+
+use std::ffi::{OsStr, OsString};
+use std::io;
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::path::Path;
+use std::sync::Mutex;
+
+use crate::model::{FileKind, Identity, Instant, Stat};
+use crate::target::{Disk, Exchange, LiveDisk, Name, Room};
+
+/// What happens.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Accident {
+    /// Nothing; operations are counted.
+    None,
+    /// The n-th operation (from 0) fails with this error number; later ones succeed.
+    Fail(usize, i32),
+    /// The n-th operation and all later ones fail: the process is gone. What was done stands.
+    Stop(usize),
+    /// The power is cut at the n-th operation: what was not synced is lost.
+    Cut(usize),
+}
+
+/// How to take back an operation that never reached the medium.
+enum Reverse {
+    Unlink(OwnedFd, Vec<u8>),
+    RemoveDir(OwnedFd, Vec<u8>),
+    Rename { from: OwnedFd, old: Vec<u8>, to: OwnedFd, new: Vec<u8>, how: Exchange },
+    Mode(OwnedFd, u32),
+    Owner(OwnedFd, Vec<u8>, u32, u32),
+    Mtime(OwnedFd, Vec<u8>, Instant),
+}
+
+#[derive(Default)]
+struct Unsynced {
+    count: usize,
+    over: bool,
+    names: Vec<Reverse>,
+    /// Files with content that is only in memory, and how long each was when last synced.
+    contents: Vec<(Identity, OwnedFd, u64)>,
+}
+
+/// A disk with an accident.
+///
+/// The model of what a cut loses: names and numbers reach the medium in order, as on journalling file systems, all of
+/// them with any sync; a file's content only with a sync of that file, or of the whole file system.
+pub struct TestDisk {
+    live: LiveDisk,
+    accident: Accident,
+    state: Mutex<Unsynced>,
+}
+
+impl std::fmt::Debug for TestDisk {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "TestDisk({:?})", self.accident)
+    }
+}
+
+fn io_error() -> io::Error {
+    io::Error::from_raw_os_error(rustix::io::Errno::IO.raw_os_error())
+}
+
+impl TestDisk {
+    /// A disk that will have this accident.
+    #[must_use]
+    pub fn new(accident: Accident) -> Self {
+        Self { live: LiveDisk, accident, state: Mutex::default() }
+    }
+
+    fn state(&self) -> std::sync::MutexGuard<'_, Unsynced> {
+        self.state.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+    }
+
+    /// How many operations changed something so far.
+    #[must_use]
+    pub fn operations(&self) -> usize {
+        self.state().count
+    }
+
+    /// Whether the accident has happened.
+    #[must_use]
+    pub fn happened(&self) -> bool {
+        let n = self.state().count;
+        match self.accident {
+            Accident::None => false,
+            Accident::Fail(at, _) | Accident::Stop(at) | Accident::Cut(at) => n > at,
+        }
+    }
+
+    /// Counts a changing operation, and lets the accident happen.
+    fn step(&self) -> io::Result<()> {
+        let mut state = self.state();
+        let at = state.count;
+        state.count += 1;
+        if state.over {
+            return Err(io_error());
+        }
+        match self.accident {
+            Accident::Fail(n, errno) if n == at => Err(io::Error::from_raw_os_error(errno)),
+            Accident::Stop(n) if n == at => {
+                state.over = true;
+                Err(io_error())
+            }
+            Accident::Cut(n) if n == at => {
+                state.over = true;
+                self.lose(&mut state);
+                Err(io_error())
+            }
+            _ => Ok(()),
+        }
+    }
+
+    fn look_step(&self) -> io::Result<()> {
+        if self.state().over { Err(io_error()) } else { Ok(()) }
+    }
+
+    fn lose(&self, state: &mut Unsynced) {
+        for (_, file, length) in state.contents.drain(..) {
+            self.live.truncate(file.as_fd(), length).expect("a lost content can be cut off");
+        }
+        for reverse in state.names.drain(..).rev() {
+            let done = match reverse {
+                Reverse::Unlink(dir, name) => self.live.unlink(dir.as_fd(), &name),
+                Reverse::RemoveDir(dir, name) => self.live.remove_dir(dir.as_fd(), &name),
+                Reverse::Rename { from, old, to, new, how } => {
+                    self.live.rename(from.as_fd(), &old, to.as_fd(), &new, how)
+                }
+                Reverse::Mode(file, mode) => self.live.set_mode(file.as_fd(), mode),
+                Reverse::Owner(dir, name, uid, gid) => self.live.set_owner(dir.as_fd(), &name, uid, gid),
+                Reverse::Mtime(dir, name, time) => self.live.set_mtime(dir.as_fd(), &name, time),
+            };
+            // A name that was taken away again cannot be taken away twice.
+            assert!(done.is_ok() || done.as_ref().is_err_and(|e| e.kind() == io::ErrorKind::NotFound), "{done:?}");
+        }
+    }
+
+    fn later(&self, reverse: Reverse) {
+        self.state().names.push(reverse);
+    }
+
+    fn has_content(&self, file: BorrowedFd<'_>, synced: u64) -> io::Result<()> {
+        let id = self.live.look_open(file)?.id;
+        let mut state = self.state();
+        if !state.contents.iter().any(|(known, ..)| *known == id) {
+            state.contents.push((id, file.try_clone_to_owned()?, synced));
+        }
+        Ok(())
+    }
+}
+
+fn own(fd: BorrowedFd<'_>) -> io::Result<OwnedFd> {
+    fd.try_clone_to_owned()
+}
+
+impl Disk for TestDisk {
+    fn open_root(&self, path: &Path) -> io::Result<OwnedFd> {
+        self.live.open_root(path)
+    }
+    fn open_dir(&self, root: BorrowedFd<'_>, path: &Name) -> io::Result<OwnedFd> {
+        self.look_step()?;
+        self.live.open_dir(root, path)
+    }
+    fn open_file(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<OwnedFd> {
+        self.look_step()?;
+        self.live.open_file(dir, name)
+    }
+    fn look(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<Stat> {
+        self.look_step()?;
+        self.live.look(dir, name)
+    }
+    fn look_open(&self, file: BorrowedFd<'_>) -> io::Result<Stat> {
+        self.live.look_open(file)
+    }
+    fn mount_of(&self, file: BorrowedFd<'_>) -> io::Result<u64> {
+        self.live.mount_of(file)
+    }
+    fn mount_of_name(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<u64> {
+        self.live.mount_of_name(dir, name)
+    }
+    fn read(&self, file: BorrowedFd<'_>, into: &mut [u8]) -> io::Result<usize> {
+        self.look_step()?;
+        self.live.read(file, into)
+    }
+    fn read_link(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<Vec<u8>> {
+        self.look_step()?;
+        self.live.read_link(dir, name)
+    }
+    fn list(&self, dir: BorrowedFd<'_>) -> io::Result<Vec<(Vec<u8>, Option<FileKind>)>> {
+        self.look_step()?;
+        self.live.list(dir)
+    }
+    fn xattrs(&self, file: BorrowedFd<'_>) -> io::Result<Vec<(OsString, Vec<u8>)>> {
+        self.live.xattrs(file)
+    }
+    fn has_capabilities(&self, file: BorrowedFd<'_>) -> io::Result<bool> {
+        self.live.has_capabilities(file)
+    }
+    fn flags(&self, file: BorrowedFd<'_>) -> io::Result<Option<u32>> {
+        self.live.flags(file)
+    }
+    fn room(&self, dir: BorrowedFd<'_>) -> io::Result<Room> {
+        self.live.room(dir)
+    }
+    fn forget(&self, file: BorrowedFd<'_>) -> io::Result<()> {
+        self.live.forget(file)
+    }
+
+    fn create(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<OwnedFd> {
+        self.step()?;
+        let file = self.live.create(dir, name)?;
+        self.later(Reverse::Unlink(own(dir)?, name.to_vec()));
+        Ok(file)
+    }
+    fn open_append(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<OwnedFd> {
+        self.look_step()?;
+        self.live.open_append(dir, name)
+    }
+    fn write(&self, file: BorrowedFd<'_>, bytes: &[u8]) -> io::Result<()> {
+        self.step()?;
+        self.has_content(file, self.live.look_open(file)?.size)?;
+        self.live.write(file, bytes)
+    }
+    fn make_dir(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<()> {
+        self.step()?;
+        self.live.make_dir(dir, name)?;
+        self.later(Reverse::RemoveDir(own(dir)?, name.to_vec()));
+        Ok(())
+    }
+    fn make_link(&self, dir: BorrowedFd<'_>, name: &Name, target: &[u8]) -> io::Result<()> {
+        self.step()?;
+        self.live.make_link(dir, name, target)?;
+        self.later(Reverse::Unlink(own(dir)?, name.to_vec()));
+        Ok(())
+    }
+    fn make_node(
+        &self,
+        dir: BorrowedFd<'_>,
+        name: &Name,
+        kind: FileKind,
+        block: bool,
+        rdev: (u32, u32),
+    ) -> io::Result<()> {
+        self.step()?;
+        self.live.make_node(dir, name, kind, block, rdev)?;
+        self.later(Reverse::Unlink(own(dir)?, name.to_vec()));
+        Ok(())
+    }
+    fn hard_link(&self, from: BorrowedFd<'_>, old: &Name, to: BorrowedFd<'_>, new: &Name) -> io::Result<()> {
+        self.step()?;
+        self.live.hard_link(from, old, to, new)?;
+        self.later(Reverse::Unlink(own(to)?, new.to_vec()));
+        Ok(())
+    }
+    fn rename(
+        &self,
+        from: BorrowedFd<'_>,
+        old: &Name,
+        to: BorrowedFd<'_>,
+        new: &Name,
+        how: Exchange,
+    ) -> io::Result<()> {
+        self.step()?;
+        self.live.rename(from, old, to, new, how)?;
+        self.later(Reverse::Rename { from: own(to)?, old: new.to_vec(), to: own(from)?, new: old.to_vec(), how });
+        Ok(())
+    }
+    fn unlink(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<()> {
+        self.step()?;
+        self.live.unlink(dir, name)
+    }
+    fn remove_dir(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<()> {
+        self.step()?;
+        self.live.remove_dir(dir, name)
+    }
+    fn set_owner(&self, dir: BorrowedFd<'_>, name: &Name, uid: u32, gid: u32) -> io::Result<()> {
+        self.step()?;
+        let before = self.live.look(dir, name)?;
+        self.live.set_owner(dir, name, uid, gid)?;
+        self.later(Reverse::Owner(own(dir)?, name.to_vec(), before.uid, before.gid));
+        Ok(())
+    }
+    fn set_mode(&self, file: BorrowedFd<'_>, mode: u32) -> io::Result<()> {
+        self.step()?;
+        let before = self.live.look_open(file)?.mode;
+        self.live.set_mode(file, mode)?;
+        self.later(Reverse::Mode(own(file)?, before));
+        Ok(())
+    }
+    fn set_mtime(&self, dir: BorrowedFd<'_>, name: &Name, mtime: Instant) -> io::Result<()> {
+        self.step()?;
+        let before = if name.is_empty() { self.live.look_open(dir)? } else { self.live.look(dir, name)? };
+        self.live.set_mtime(dir, name, mtime)?;
+        self.later(Reverse::Mtime(own(dir)?, name.to_vec(), before.mtime));
+        Ok(())
+    }
+    fn set_xattr(&self, file: BorrowedFd<'_>, name: &OsStr, value: &[u8]) -> io::Result<()> {
+        self.step()?;
+        self.live.set_xattr(file, name, value)
+    }
+    fn set_flags(&self, file: BorrowedFd<'_>, flags: u32) -> io::Result<()> {
+        self.step()?;
+        self.live.set_flags(file, flags)
+    }
+    fn truncate(&self, file: BorrowedFd<'_>, len: u64) -> io::Result<()> {
+        self.step()?;
+        self.live.truncate(file, len)
+    }
+    fn sync(&self, file: BorrowedFd<'_>) -> io::Result<()> {
+        self.step()?;
+        let id = self.live.look_open(file)?.id;
+        let mut state = self.state();
+        state.names.clear();
+        state.contents.retain(|(known, ..)| *known != id);
+        Ok(())
+    }
+    fn sync_all(&self, _: BorrowedFd<'_>) -> io::Result<()> {
+        self.step()?;
+        let mut state = self.state();
+        state.names.clear();
+        state.contents.clear();
+        Ok(())
+    }
+}

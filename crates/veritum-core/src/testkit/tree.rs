@@ -1,0 +1,142 @@
+//! [`Tree`]: what a folder holds, taken with the standard library alone, so that it can judge the rest.
+
+use std::collections::BTreeMap;
+use std::fmt::Write as _;
+use std::fs;
+use std::os::unix::ffi::OsStrExt as _;
+use std::os::unix::fs::{FileTypeExt as _, MetadataExt as _};
+use std::path::Path;
+
+/// One thing of a tree.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Thing {
+    /// What it is, in a letter.
+    pub kind: char,
+    /// Mode bits.
+    pub mode: u32,
+    /// Owner and group.
+    pub owner: (u32, u32),
+    /// Modification time.
+    pub mtime: (i64, i64),
+    /// Content of a file, target of a link.
+    pub content: Vec<u8>,
+    /// The first name, by order, of the file that this is a name of.
+    pub same_as: Option<Vec<u8>>,
+    /// Inode number and change time: equal only when nothing even touched it.
+    pub touched: (u64, i64, i64),
+}
+
+/// What a folder holds, by path below it.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Tree(pub BTreeMap<Vec<u8>, Thing>);
+
+impl Tree {
+    /// Takes a tree; folders of these names (below the top) are left out with all that is in them.
+    ///
+    /// # Panics
+    /// When something cannot be read.
+    #[must_use]
+    pub fn take(top: &Path, leave_out: &[&str]) -> Self {
+        let mut tree = Self::default();
+        walk(top, top, leave_out, &mut tree);
+        let mut firsts: BTreeMap<u64, Vec<u8>> = BTreeMap::new();
+        for (path, thing) in &mut tree.0 {
+            if thing.kind == 'f' {
+                let first = firsts.entry(thing.touched.0).or_insert_with(|| path.clone());
+                if first != path {
+                    thing.same_as = Some(first.clone());
+                }
+            }
+        }
+        tree
+    }
+
+    /// How two trees differ, a line each; empty when they are equal in everything but inode numbers and change times.
+    #[must_use]
+    pub fn differences(&self, other: &Self) -> Vec<String> {
+        let mut lines = Vec::new();
+        let paths: std::collections::BTreeSet<&Vec<u8>> = self.0.keys().chain(other.0.keys()).collect();
+        for path in paths {
+            let name = String::from_utf8_lossy(path);
+            match (self.0.get(path), other.0.get(path)) {
+                (Some(_), None) => lines.push(format!("{name}: gone")),
+                (None, Some(_)) => lines.push(format!("{name}: new")),
+                (Some(a), Some(b)) => {
+                    let what = a.unlike(b);
+                    if !what.is_empty() {
+                        lines.push(format!("{name}:{what}"));
+                    }
+                }
+                (None, None) => {}
+            }
+        }
+        lines
+    }
+
+    /// Paths that were so much as touched: other inode or change time.
+    #[must_use]
+    pub fn touched(&self, other: &Self) -> Vec<String> {
+        let same = |path: &&Vec<u8>| self.0.get(*path).map(|t| t.touched) == other.0.get(*path).map(|t| t.touched);
+        self.0
+            .keys()
+            .chain(other.0.keys())
+            .filter(|p| !same(p))
+            .map(|p| String::from_utf8_lossy(p).into_owned())
+            .collect()
+    }
+}
+
+impl Thing {
+    fn unlike(&self, other: &Self) -> String {
+        let mut what = String::new();
+        let mut differ = |name: &str, a: String, b: String| {
+            if a != b {
+                let _ = write!(what, " {name} {a} -> {b}");
+            }
+        };
+        differ("kind", self.kind.to_string(), other.kind.to_string());
+        differ("mode", format!("{:o}", self.mode), format!("{:o}", other.mode));
+        differ("owner", format!("{:?}", self.owner), format!("{:?}", other.owner));
+        differ("mtime", format!("{:?}", self.mtime), format!("{:?}", other.mtime));
+        differ("same file", format!("{:?}", self.same_as), format!("{:?}", other.same_as));
+        if self.content != other.content {
+            let _ = write!(what, " content ({} -> {} bytes)", self.content.len(), other.content.len());
+        }
+        what
+    }
+}
+
+fn walk(top: &Path, at: &Path, leave_out: &[&str], tree: &mut Tree) {
+    let meta = fs::symlink_metadata(at).unwrap_or_else(|e| panic!("{}: {e}", at.display()));
+    let below = at.strip_prefix(top).unwrap_or(at);
+    if leave_out.iter().any(|out| below == Path::new(out)) {
+        return;
+    }
+    let kind = meta.file_type();
+    let (letter, content) = if kind.is_symlink() {
+        ('l', fs::read_link(at).map(|t| t.as_os_str().as_bytes().to_vec()).unwrap_or_default())
+    } else if kind.is_dir() {
+        ('d', Vec::new())
+    } else if kind.is_file() {
+        ('f', fs::read(at).unwrap_or_else(|e| panic!("{}: {e}", at.display())))
+    } else if kind.is_fifo() {
+        ('p', Vec::new())
+    } else {
+        ('o', Vec::new())
+    };
+    let thing = Thing {
+        kind: letter,
+        mode: meta.mode() & 0o7777,
+        owner: (meta.uid(), meta.gid()),
+        mtime: (meta.mtime(), meta.mtime_nsec()),
+        content,
+        same_as: None,
+        touched: (meta.ino(), meta.ctime(), meta.ctime_nsec()),
+    };
+    tree.0.insert(below.as_os_str().as_bytes().to_vec(), thing);
+    if letter == 'd' {
+        for entry in fs::read_dir(at).unwrap_or_else(|e| panic!("{}: {e}", at.display())) {
+            walk(top, &entry.unwrap_or_else(|e| panic!("{}: {e}", at.display())).path(), leave_out, tree);
+        }
+    }
+}

@@ -1,0 +1,166 @@
+//! Small worlds for tests of whole machines: a few files, their package, a signed store, the operator's folder.
+
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+
+use veritum_core::check::Policy;
+use veritum_core::event::Silent;
+use veritum_core::store;
+use veritum_core::trust::{KeyPair, Pins, StoreKeys};
+use veritum_core::work::Settings;
+
+use crate::machine;
+use crate::package::{Content, Item, Package, write_deb};
+
+/// A machine with its store, in a folder of its own.
+#[derive(Debug, Clone)]
+pub struct World {
+    folder: PathBuf,
+}
+
+/// Starts a package whose folders come by themselves.
+#[must_use]
+pub fn package(name: &str, version: &str) -> Package {
+    let mut package = Package {
+        name: name.into(),
+        version: version.into(),
+        arch: "amd64".into(),
+        summary: format!("{name}, for a test"),
+        md5sums: true,
+        compression: ".zst",
+        ..Package::default()
+    };
+    add(&mut package, "/", Content::Folder, 0o755);
+    package
+}
+
+/// Adds an entry, and the folders that it is in.
+pub fn add(package: &mut Package, path: &str, content: Content, mode: u32) {
+    if let Some((above, _)) = path.rsplit_once('/').filter(|_| path != "/") {
+        let above = if above.is_empty() { "/" } else { above };
+        if !package.items.iter().any(|i| i.path == above) {
+            add(package, above, Content::Folder, 0o755);
+        }
+    }
+    let owner = [("root", 0), ("root", 0)];
+    package.items.push(Item { path: path.into(), content, mode, owner, mtime: crate::NOW - 1000, settings: false });
+}
+
+/// Adds a file with a text.
+pub fn add_file(package: &mut Package, path: &str, text: &str) {
+    add(package, path, Content::File(text.into()), 0o644);
+}
+
+impl World {
+    /// Installs packages on a new machine, and takes them into a new store.
+    ///
+    /// # Panics
+    /// When the folder cannot be written.
+    #[must_use]
+    pub fn new(folder: &Path, packages: &[Package]) -> Self {
+        let world = Self { folder: folder.to_owned() };
+        world.install(packages).expect("the test's machine can be made");
+        world.fill(packages).expect("the test's store can be made");
+        world
+    }
+
+    /// Installs packages on the machine, without a store.
+    ///
+    /// # Errors
+    /// When the folder cannot be written.
+    pub fn install(&self, packages: &[Package]) -> io::Result<()> {
+        let root = self.machine();
+        machine::install(&root, packages)?;
+        for folder in ["etc", "home/mirela", "var/lib"] {
+            fs::create_dir_all(root.join(folder))?;
+        }
+        fs::write(root.join("etc/passwd"), "root:x:0:0::/root:/bin/sh\nmirela:x:1000:1000::/home/mirela:/bin/sh\n")?;
+        fs::write(root.join("etc/group"), "root:x:0:\nmirela:x:1000:\n")?;
+        fs::write(root.join("home/mirela/letter"), "private\n")
+    }
+
+    fn fill(&self, packages: &[Package]) -> Result<(), Box<dyn std::error::Error>> {
+        let pool = self.folder.join("pool");
+        fs::create_dir_all(&pool)?;
+        let mut paths = Vec::new();
+        for package in packages {
+            let path = pool.join(package.file_name());
+            fs::write(&path, write_deb(package)?)?;
+            paths.push(path);
+        }
+        let keys = self.keys();
+        let expires = jiff::Timestamp::from_second(crate::EXPIRES)?;
+        store::create(&self.store(), &self.folder.join("keys"), &keys, expires)?;
+        store::fill(&self.store(), &paths, 2, &Silent)?;
+        store::publish(&self.store(), &keys.publish, expires, &self.scratch())?;
+        store::candidate(&self.store(), &self.pins(), &self.scratch())?
+            .pin(&self.pins(), jiff::Timestamp::UNIX_EPOCH)?;
+        Ok(())
+    }
+
+    /// The store's keys, always the same.
+    ///
+    /// # Panics
+    /// Never: the seeds are fixed.
+    #[must_use]
+    pub fn keys(&self) -> StoreKeys {
+        let pair = |n: u8| KeyPair::from_seed(&[n; 32]).expect("a fixed seed is a key");
+        StoreKeys { root: pair(1), publish: pair(2) }
+    }
+
+    /// The machine's root.
+    #[must_use]
+    pub fn machine(&self) -> PathBuf {
+        self.folder.join("machine")
+    }
+
+    /// A path of the machine on the host.
+    #[must_use]
+    pub fn at(&self, path: &str) -> PathBuf {
+        self.machine().join(path.trim_start_matches('/'))
+    }
+
+    /// The store.
+    #[must_use]
+    pub fn store(&self) -> PathBuf {
+        self.folder.join("store")
+    }
+
+    /// The packages that the store was filled from.
+    #[must_use]
+    pub fn pool(&self) -> PathBuf {
+        self.folder.join("pool")
+    }
+
+    /// The operator's pins.
+    #[must_use]
+    pub fn pins(&self) -> Pins {
+        Pins::in_folder(&self.folder.join("trust"))
+    }
+
+    /// Places for short work.
+    #[must_use]
+    pub fn scratch(&self) -> Vec<PathBuf> {
+        vec![self.folder.clone()]
+    }
+
+    /// Settings for work on this machine.
+    #[must_use]
+    pub fn settings(&self) -> Settings {
+        let user = rustix::process::geteuid();
+        let ids = (user.as_raw(), rustix::process::getegid().as_raw());
+        Settings {
+            target: self.machine(),
+            store: Some(self.store()),
+            trust: self.folder.join("trust"),
+            state: None,
+            scratch: self.scratch(),
+            policy: Policy { owner_of_root: (!user.is_root()).then_some(ids) },
+            jobs: 2,
+            despite_disk: false,
+            now: jiff::Timestamp::from_second(crate::NOW).unwrap_or(jiff::Timestamp::UNIX_EPOCH),
+            run: "test".into(),
+        }
+    }
+}

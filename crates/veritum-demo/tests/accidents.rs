@@ -1,0 +1,276 @@
+//! A change of every kind of action on a disk that fails, stops or loses what was not synced, at every operation.
+
+mod support;
+
+use std::os::unix::fs::{PermissionsExt as _, symlink};
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::sync::Arc;
+
+use support::{STATE, assert_same, folder, open, repair, try_repair, undo};
+use veritum_core::event::Silent;
+use veritum_core::target::{Disk, LiveDisk};
+use veritum_core::testkit::{Accident, TestDisk, Tree};
+use veritum_core::work::{Agreement, Settings, Workshop};
+use veritum_demo::Content;
+use veritum_demo::world::{World, add, add_file, package};
+
+const IO: i32 = 5;
+const FULL: i32 = 28;
+
+/// A machine on which twenty things of every kind are damaged, and one as it is after the repair.
+struct Pair {
+    _dir: tempfile::TempDir,
+    world: World,
+    damaged: PathBuf,
+    repaired: PathBuf,
+    before: Tree,
+    after: Tree,
+}
+
+fn tree(machine: &Path) -> Tree {
+    Tree::take(machine, &[STATE])
+}
+
+fn copy(from: &Path, to: &Path) {
+    let _ = std::fs::remove_dir_all(to);
+    assert!(Command::new("cp").arg("-a").arg(from).arg(to).status().unwrap().success());
+}
+
+fn at(settings: &Settings, machine: &Path) -> Settings {
+    Settings { target: machine.to_owned(), ..settings.clone() }
+}
+
+impl Pair {
+    fn new() -> Self {
+        let dir = folder();
+        let mut quay = package("quay", "1.0-1");
+        for name in ["one", "two", "three", "four", "five", "six"] {
+            add_file(&mut quay, &format!("/usr/share/quay/{name}"), &format!("{name}\n").repeat(50));
+        }
+        for n in 0..4 {
+            add_file(&mut quay, &format!("/usr/share/quay/charts/deep/chart-{n}"), "chart\n");
+        }
+        add(
+            &mut quay,
+            "/usr/share/quay/charts/same",
+            Content::Name("/usr/share/quay/charts/deep/chart-0".into()),
+            0o644,
+        );
+        add(&mut quay, "/usr/share/quay/link", Content::Link("one".into()), 0o777);
+        let mut pier = package("pier", "2.0-1");
+        add(&mut pier, "/usr/bin/pier", Content::File(vec![7; 5000]), 0o755);
+        for other in ["pier-a", "pier-b", "pier-c"] {
+            add(&mut pier, &format!("/usr/bin/{other}"), Content::Name("/usr/bin/pier".into()), 0o755);
+        }
+        add_file(&mut pier, "/usr/share/pier/templates/letter", "dear\n");
+        add_file(&mut pier, "/usr/share/pier/folder/inside", "inside\n");
+        add_file(&mut pier, "/usr/share/pier/mode", "mode\n");
+        let world = World::new(&dir.path().join("world"), &[quay, pier]);
+        damage(&world);
+        // Made beforehand, so that its making is no part of what is compared.
+        std::fs::create_dir(world.at(STATE)).unwrap();
+        let (damaged, repaired) = (dir.path().join("damaged"), dir.path().join("repaired"));
+        copy(&world.machine(), &damaged);
+        copy(&world.machine(), &repaired);
+        let before = tree(&damaged);
+        let report = repair(&at(&world.settings(), &repaired));
+        assert!(report.areas[0].remaining.is_empty() && report.areas[0].actions.len() >= 12, "{report:#?}");
+        let after = tree(&repaired);
+        Self { _dir: dir, world, damaged, repaired, before, after }
+    }
+}
+
+fn damage(world: &World) {
+    use std::fs::{create_dir, read, remove_dir_all, remove_file, write};
+    let p = |path: &str| world.at(path);
+    write(p("/usr/share/quay/one"), "changed").unwrap();
+    write(p("/usr/share/quay/two"), "").unwrap();
+    remove_file(p("/usr/share/quay/three")).unwrap();
+    remove_file(p("/usr/share/quay/four")).unwrap();
+    create_dir(p("/usr/share/quay/four")).unwrap();
+    write(p("/usr/share/quay/four/kept"), "keep me").unwrap();
+    remove_file(p("/usr/share/quay/five")).unwrap();
+    symlink("../../../../../etc/hostname", p("/usr/share/quay/five")).unwrap();
+    remove_dir_all(p("/usr/share/quay/charts")).unwrap();
+    remove_file(p("/usr/share/quay/link")).unwrap();
+    symlink("six", p("/usr/share/quay/link")).unwrap();
+    let content = read(p("/usr/bin/pier")).unwrap();
+    remove_file(p("/usr/bin/pier-a")).unwrap();
+    write(p("/usr/bin/pier-a"), &content).unwrap();
+    std::fs::set_permissions(p("/usr/bin/pier-a"), std::fs::Permissions::from_mode(0o755)).unwrap();
+    remove_file(p("/usr/bin/pier-b")).unwrap();
+    write(p("/usr/bin/pier-b"), "other").unwrap();
+    remove_dir_all(p("/usr/share/pier/templates")).unwrap();
+    symlink("/home/mirela", p("/usr/share/pier/templates")).unwrap();
+    remove_dir_all(p("/usr/share/pier/folder")).unwrap();
+    write(p("/usr/share/pier/folder"), "a file").unwrap();
+    std::fs::set_permissions(p("/usr/share/pier/mode"), std::fs::Permissions::from_mode(0o666)).unwrap();
+}
+
+/// Recovery, twice; afterwards it is all or nothing.
+fn settle(what: &str, settings: &Settings, outcomes: [&Tree; 2]) -> usize {
+    for _ in 0..2 {
+        open(settings).recover(&Silent).unwrap_or_else(|e| panic!("{what}: {e:?}"));
+    }
+    let now = tree(&settings.target);
+    let Some(which) = outcomes.iter().position(|t| t.differences(&now).is_empty()) else {
+        let [a, b] = outcomes.map(|t| t.differences(&now).join("\n  "));
+        panic!("{what}: neither the one nor the other:\n  {a}\n--\n  {b}");
+    };
+    assert!(open(settings).interrupted().unwrap().is_empty(), "{what}");
+    which
+}
+
+fn accidents(n: usize) -> [Accident; 4] {
+    [Accident::Fail(n, IO), Accident::Fail(n, FULL), Accident::Stop(n), Accident::Cut(n)]
+}
+
+/// Runs `work` with each accident at every operation; tells how often each outcome was met.
+fn sweep(
+    from: &Path,
+    settings: &Settings,
+    outcomes: [&Tree; 2],
+    work: impl Fn(&Settings, Arc<dyn Disk>) -> bool,
+    then: impl Fn(&Settings, usize),
+) -> [usize; 2] {
+    let here = folder();
+    let machine = here.path().join("machine");
+    let settings = at(settings, &machine);
+    copy(from, &machine);
+    let counting = Arc::new(TestDisk::new(Accident::None));
+    assert!(work(&settings, counting.clone()));
+    let total = counting.operations();
+    assert!(total > 60, "only {total} operations");
+    let mut met = [0, 0];
+    for n in 0..total {
+        for accident in accidents(n) {
+            copy(from, &machine);
+            let disk = Arc::new(TestDisk::new(accident));
+            work(&settings, disk.clone());
+            assert!(disk.happened(), "{accident:?}");
+            drop(disk);
+            let which = settle(&format!("{accident:?} of {total}"), &settings, outcomes);
+            met[which] += 1;
+            // The way back is tried where it differs: not at every operation, so that the sweep stays short.
+            if n % 7 == 0 {
+                then(&settings, which);
+            }
+        }
+    }
+    met
+}
+
+#[test]
+fn a_repair_is_whole_or_not_at_all_whatever_the_disk_does() {
+    let pair = Pair::new();
+    let met = sweep(
+        &pair.damaged,
+        &pair.world.settings(),
+        [&pair.before, &pair.after],
+        |s, disk| try_repair(s, disk).is_ok(),
+        |settings, which| {
+            if which == 1 {
+                undo(settings, None).unwrap();
+                assert_same("undone after recovery", &pair.before, &tree(&settings.target));
+            } else {
+                repair(settings);
+                assert_same("repaired after recovery", &pair.after, &tree(&settings.target));
+            }
+        },
+    );
+    assert!(met[0] > 50 && met[1] > 50, "both outcomes must be met: {met:?}");
+}
+
+#[test]
+fn an_undo_is_whole_or_not_at_all_whatever_the_disk_does() {
+    let pair = Pair::new();
+    let undo_on = |settings: &Settings, disk: Arc<dyn Disk>| {
+        let workshop = Workshop::open(settings.clone(), disk);
+        workshop.is_ok_and(|w| w.undo(None, false, &Silent, &mut |_| Agreement::Yes).is_ok())
+    };
+    let met = sweep(&pair.repaired, &pair.world.settings(), [&pair.after, &pair.before], undo_on, |settings, which| {
+        if which == 0 {
+            undo(settings, Some(1)).unwrap();
+            assert_same("undone after recovery", &pair.before, &tree(&settings.target));
+        }
+    });
+    assert!(met[0] > 20 && met[1] > 20, "both outcomes must be met: {met:?}");
+}
+
+#[test]
+fn recovery_itself_may_be_interrupted_at_every_operation() {
+    let pair = Pair::new();
+    let here = folder();
+    let (half, machine) = (here.path().join("half"), here.path().join("machine"));
+    let settings = at(&pair.world.settings(), &machine);
+    copy(&pair.damaged, &half);
+    let counting = Arc::new(TestDisk::new(Accident::None));
+    copy(&half, &machine);
+    try_repair(&settings, counting.clone()).unwrap();
+    // One interruption before the commit record, one in the middle of the exchanges.
+    for stop in [counting.operations() / 3, counting.operations() * 2 / 3] {
+        copy(&pair.damaged, &machine);
+        let _ = try_repair(&settings, Arc::new(TestDisk::new(Accident::Stop(stop))));
+        copy(&machine, &half);
+        for n in 0.. {
+            copy(&half, &machine);
+            let disk = Arc::new(TestDisk::new(Accident::Cut(n)));
+            let _ = Workshop::open(settings.clone(), disk.clone()).map(|w| w.recover(&Silent));
+            settle(&format!("recovery cut at {n}"), &settings, [&pair.before, &pair.after]);
+            if !disk.happened() {
+                break;
+            }
+        }
+    }
+}
+
+#[test]
+fn a_file_that_changes_between_check_and_exchange_is_left_alone() {
+    let pair = Pair::new();
+    let here = folder();
+    let machine = here.path().join("machine");
+    copy(&pair.damaged, &machine);
+    let settings = at(&pair.world.settings(), &machine);
+    let report = open(&settings)
+        .repair(&veritum_core::check::Scope::default(), &Silent, &mut |_| {
+            std::fs::write(machine.join("usr/share/quay/one"), "somebody is at work here").unwrap();
+            Agreement::Yes
+        })
+        .unwrap();
+    let action = report.areas[0].actions.iter().find(|a| a.path.as_bytes().ends_with(b"/quay/one")).unwrap();
+    assert_eq!(action.why.as_deref(), Some("it has changed since it was checked"));
+    // The next round looks again, and then it is put right; what somebody wrote is kept.
+    assert_eq!(tree(&machine).differences(&pair.after), Vec::<String>::new());
+    undo(&settings, None).unwrap();
+    assert_eq!(std::fs::read(machine.join("usr/share/quay/one")).unwrap(), b"somebody is at work here");
+}
+
+#[test]
+fn an_undo_refuses_what_has_changed_since_and_takes_the_rest_back() {
+    let pair = Pair::new();
+    let here = folder();
+    let machine = here.path().join("machine");
+    copy(&pair.repaired, &machine);
+    std::fs::write(machine.join("usr/share/quay/one"), "edited after the repair").unwrap();
+    let report = undo(&at(&pair.world.settings(), &machine), None).unwrap();
+    assert_eq!(report.changes[0].refused.len(), 1);
+    assert_eq!(std::fs::read(machine.join("usr/share/quay/one")).unwrap(), b"edited after the repair");
+    assert_eq!(std::fs::read(machine.join("usr/share/quay/two")).unwrap(), b"");
+}
+
+#[test]
+fn nothing_is_made_on_a_disk_that_cannot_be_written() {
+    let pair = Pair::new();
+    let here = folder();
+    let machine = here.path().join("machine");
+    copy(&pair.damaged, &machine);
+    let settings = at(&pair.world.settings(), &machine);
+    let disk: Arc<dyn Disk> = Arc::new(TestDisk::new(Accident::Stop(0)));
+    let report = Workshop::open(settings.clone(), disk);
+    // Looking is done by reading alone: the very first change stops everything, and there is none.
+    let report = report.and_then(|mut w| w.plan_repair(&veritum_core::check::Scope::default(), &Silent)).unwrap();
+    assert!(report.plan_only && report.before.problems() >= 12);
+    assert_same("only looked at", &pair.before, &tree(&machine));
+    let _: &dyn Disk = &LiveDisk;
+}

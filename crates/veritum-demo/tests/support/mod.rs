@@ -1,0 +1,118 @@
+//! What the tests of whole machines share.
+#![allow(dead_code, reason = "each test file uses a part of it")]
+
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::sync::{Arc, OnceLock};
+
+use veritum_core::check::Scope;
+use veritum_core::event::Silent;
+use veritum_core::report::{CheckReport, RepairReport, UndoReport};
+use veritum_core::target::{Disk, LiveDisk};
+use veritum_core::testkit::Tree;
+use veritum_core::work::{Agreement, Settings, WorkError, Workshop};
+use veritum_demo::{BuildOptions, Fault, build};
+
+/// Where the state lies: it is no part of what is compared.
+pub(crate) const STATE: &str = "var/lib/veritum";
+
+/// A private folder, in memory where that can be had: there syncing costs nothing.
+pub(crate) fn folder() -> tempfile::TempDir {
+    tempfile::tempdir_in("/dev/shm").or_else(|_| tempfile::tempdir()).unwrap()
+}
+
+pub(crate) fn is_root() -> bool {
+    rustix::process::geteuid().is_root()
+}
+
+/// A demo machine without damage, built once for all tests of a file.
+pub(crate) fn pristine() -> &'static Path {
+    static BUILT: OnceLock<tempfile::TempDir> = OnceLock::new();
+    let dir = BUILT.get_or_init(|| {
+        let dir = folder();
+        let folder = dir.path().join("demo");
+        build(BuildOptions { folder: &folder, seed: 42, faults: &[], jobs: 2 }, &Silent).unwrap();
+        dir
+    });
+    dir.path()
+}
+
+/// A copy of the demo machine with that damage, the store shared with all others.
+pub(crate) struct Demo {
+    dir: tempfile::TempDir,
+}
+
+impl Demo {
+    pub(crate) fn with(faults: &[&Fault]) -> Self {
+        let dir = folder();
+        let copied =
+            Command::new("cp").arg("-a").arg(pristine().join("demo/machine")).arg(dir.path()).status().unwrap();
+        assert!(copied.success());
+        for fault in faults {
+            veritum_demo::apply(&dir.path().join("machine"), fault).unwrap();
+        }
+        Self { dir }
+    }
+
+    pub(crate) fn machine(&self) -> PathBuf {
+        self.dir.path().join("machine")
+    }
+
+    pub(crate) fn settings(&self) -> Settings {
+        let demo = pristine().join("demo");
+        let policy = veritum_core::check::Policy {
+            owner_of_root: (!is_root())
+                .then(|| (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw())),
+        };
+        Settings {
+            target: self.machine(),
+            store: Some(demo.join("store")),
+            trust: demo.join("trust"),
+            state: None,
+            scratch: vec![self.dir.path().to_owned()],
+            policy,
+            jobs: 2,
+            despite_disk: false,
+            now: jiff::Timestamp::from_second(veritum_demo::NOW).unwrap(),
+            run: "test".into(),
+        }
+    }
+
+    pub(crate) fn tree(&self) -> Tree {
+        Tree::take(&self.machine(), &[STATE])
+    }
+}
+
+pub(crate) fn open(settings: &Settings) -> Workshop {
+    Workshop::open(settings.clone(), Arc::new(LiveDisk)).unwrap()
+}
+
+pub(crate) fn check(settings: &Settings) -> CheckReport {
+    open(settings).check(&Scope::default(), &Silent).unwrap()
+}
+
+pub(crate) fn repair(settings: &Settings) -> RepairReport {
+    try_repair(settings, Arc::new(LiveDisk)).unwrap()
+}
+
+pub(crate) fn try_repair(settings: &Settings, disk: Arc<dyn Disk>) -> Result<RepairReport, WorkError> {
+    Workshop::open(settings.clone(), disk)?.repair(&Scope::default(), &Silent, &mut |_| Agreement::Yes)
+}
+
+pub(crate) fn undo(settings: &Settings, change: Option<u64>) -> Result<UndoReport, WorkError> {
+    open(settings).undo(change, false, &Silent, &mut |_| Agreement::Yes)
+}
+
+/// Subjects and verdicts of findings or notes, in order.
+pub(crate) fn told(findings: &[veritum_core::model::Finding]) -> Vec<(String, &'static str)> {
+    let mut told: Vec<_> =
+        findings.iter().map(|f| (f.subject.as_path().unwrap().to_string(), f.verdict.word())).collect();
+    told.sort();
+    told
+}
+
+#[track_caller]
+pub(crate) fn assert_same(what: &str, before: &Tree, after: &Tree) {
+    let differences = before.differences(after);
+    assert!(differences.is_empty(), "{what}:\n{}", differences.join("\n"));
+}
