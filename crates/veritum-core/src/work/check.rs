@@ -29,7 +29,10 @@ impl Workshop {
         let state = self.state()?;
         let lock = self.shared_lock(state.as_ref())?;
         self.require_named(scope)?;
-        let checked = self.checked(scope, false, observer)?;
+        let mut checked = self.checked(scope, false, observer)?;
+        if let Some(state) = &state {
+            checked.report.unfinished_changes = unfinished(&self.machine, state)?;
+        }
         drop(lock);
         if scope.is_all() {
             // On a medium that cannot be written, or without the rights, nothing is kept: the answer is the same.
@@ -73,7 +76,7 @@ impl Workshop {
         };
         let plan = plan_files(&mut files, &reference, &rules);
         let seconds = begun.elapsed().as_secs_f64();
-        let report = self.report(scope, &reference, &files, &plan, seconds)?;
+        let report = self.report(scope, &reference, &files, &plan, seconds);
         Ok(Checked { reference, plan, report })
     }
 
@@ -95,7 +98,7 @@ impl Workshop {
         files: &FilesCheck,
         plan: &Plan,
         seconds: f64,
-    ) -> Result<CheckReport, WorkError> {
+    ) -> CheckReport {
         let problems = files.findings.iter().filter(|f| f.verdict.is_problem()).count() as u64;
         let repairable = files.findings.iter().filter(|f| f.remedy.is_some()).count() as u64;
         let weak = files.vouched.get(&Voucher::Itself).copied().unwrap_or(0);
@@ -132,10 +135,6 @@ impl Workshop {
             vouched: files.vouched.clone(),
             presence_only: files.presence_only,
         };
-        let unfinished_changes = match self.state()? {
-            Some(state) => unfinished(&self.machine, &state).unwrap_or_default(),
-            None => Vec::new(),
-        };
         let broken = reference.broken_manifests.iter().map(|(id, why)| UnexaminedReport {
             area: Area::Files,
             reason: format!("the store's manifest of {} is not used ({why})", id.name),
@@ -143,7 +142,7 @@ impl Workshop {
             example: None,
         });
         unexamined.extend(broken);
-        Ok(CheckReport {
+        CheckReport {
             format: CheckReport::FORMAT.into(),
             at: self.settings.now.to_string(),
             outcome,
@@ -154,11 +153,12 @@ impl Workshop {
             notes: files.notes.clone(),
             more_strays: files.strays,
             unexamined,
-            unfinished_changes,
+            // Told by `check`; a repair has refused to begin while there was one.
+            unfinished_changes: Vec::new(),
             left: plan.left.clone(),
             doubt: plan.doubt.clone(),
             limited: !scope.is_all(),
-        })
+        }
     }
 
     fn reference_words(&self) -> String {

@@ -1,0 +1,171 @@
+//! The built program killed: after each journal record, and at many other moments.
+
+mod support;
+
+use std::io::{BufRead as _, BufReader, Write as _};
+use std::process::Stdio;
+use std::time::Duration;
+
+use support::Bench;
+use veritum_core::testkit::Tree;
+
+/// Runs the program and kills it after its n-th record; false when it ended before that.
+fn kill_after(bench: &Bench, words: &[&str], records: usize) -> bool {
+    let mut command = bench.command(words);
+    command.env("VERITUM_TEST_PAUSE", "1").stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::piped());
+    let mut child = command.spawn().unwrap();
+    let mut input = child.stdin.take().unwrap();
+    let errors = BufReader::new(child.stderr.take().unwrap());
+    let mut met = 0;
+    for line in errors.lines().map_while(Result::ok).filter(|l| l.starts_with("recorded ")) {
+        met += 1;
+        if met == records {
+            child.kill().unwrap();
+            child.wait().unwrap();
+            return true;
+        }
+        assert!(line.len() > 9);
+        let _ = writeln!(input);
+    }
+    child.wait().unwrap();
+    false
+}
+
+/// Recovery, twice, then all or nothing.
+fn settled(bench: &Bench, what: &str, outcomes: [&Tree; 2]) -> usize {
+    for _ in 0..2 {
+        let said = bench.say(&["recover", "--yes"]);
+        assert_eq!(said.status, 0, "{what}: {}{}", said.out, said.err);
+    }
+    let now = bench.tree();
+    outcomes.iter().position(|t| t.differences(&now).is_empty()).unwrap_or_else(|| {
+        panic!(
+            "{what}: neither the one nor the other:\n{}\n--\n{}",
+            outcomes[0].differences(&now).join("\n"),
+            outcomes[1].differences(&now).join("\n")
+        )
+    })
+}
+
+/// A machine's folder as it is, to begin from again and again.
+struct Start(std::path::PathBuf);
+
+impl Start {
+    fn keep(bench: &Bench) -> Self {
+        let start = bench.folder().join("start");
+        let copied =
+            std::process::Command::new("cp").arg("-a").arg(bench.world.machine()).arg(&start).status().unwrap();
+        assert!(copied.success());
+        Self(start)
+    }
+
+    fn again(&self, bench: &Bench) {
+        std::fs::remove_dir_all(bench.world.machine()).unwrap();
+        let copied =
+            std::process::Command::new("cp").arg("-a").arg(&self.0).arg(bench.world.machine()).status().unwrap();
+        assert!(copied.success());
+    }
+}
+
+fn prepared() -> (Bench, Tree, Tree) {
+    let bench = Bench::damaged();
+    let state = bench.world.at("/var/lib/veritum");
+    std::os::unix::fs::DirBuilderExt::mode(&mut std::fs::DirBuilder::new(), 0o700).create(&state).unwrap();
+    let damaged = bench.tree();
+    let start = Start::keep(&bench);
+    bench.say(&["repair", "--yes"]).expect(0, &["put right"]);
+    let repaired = bench.tree();
+    start.again(&bench);
+    std::fs::remove_dir_all(&start.0).unwrap();
+    (bench, damaged, repaired)
+}
+
+#[test]
+fn killed_after_any_record_a_repair_and_its_undo_are_whole_or_not_at_all() {
+    let (bench, damaged, repaired) = prepared();
+    let start = Start::keep(&bench);
+    let mut met = [0, 0];
+    for records in 1.. {
+        start.again(&bench);
+        let killed = kill_after(&bench, &["repair", "--yes"], records);
+        met[settled(&bench, &format!("repair, killed after record {records}"), [&damaged, &repaired])] += 1;
+        if !killed {
+            break;
+        }
+        bench.say(&["check"]);
+    }
+    assert!(met[0] >= 2 && met[1] >= 2, "{met:?}");
+    start.again(&bench);
+    bench.say(&["repair", "--yes"]).expect(0, &["put right"]);
+    std::fs::remove_dir_all(&start.0).unwrap();
+    let start = Start::keep(&bench);
+    for records in 1.. {
+        start.again(&bench);
+        let killed = kill_after(&bench, &["undo", "1", "--yes"], records);
+        settled(&bench, &format!("undo, killed after record {records}"), [&damaged, &repaired]);
+        if !killed {
+            break;
+        }
+    }
+}
+
+#[test]
+fn an_unfinished_change_is_told_and_nothing_else_is_changed_before_it_is_recovered() {
+    let (bench, ..) = prepared();
+    assert!(kill_after(&bench, &["repair", "--yes"], 3));
+    bench.say(&["status"]).expect(1, &["a change was interrupted", "Next: veritum recover"]);
+    bench.say(&["check"]).expect(1, &["veritum recover"]);
+    bench.say(&["list", "changes"]).expect(0, &["a change was interrupted", "unfinished", "veritum recover"]);
+    bench.say(&["repair", "--yes"]).expect_err(1, &["change 1 was interrupted", "veritum recover"]);
+    bench.say(&["undo", "--yes"]).expect_err(1, &["veritum recover"]);
+    bench.say(&["recover"]).expect_err(2, &["--yes"]);
+    bench.say(&["recover", "--yes"]).expect(0, &["change 1 had been committed and is finished now"]);
+    bench.say(&["recover", "--yes"]).expect(0, &["nothing to recover"]);
+}
+
+#[test]
+fn killed_at_any_moment_it_recovers() {
+    let (bench, damaged, repaired) = prepared();
+    let start = Start::keep(&bench);
+    let mut met = [0, 0];
+    for moment in 0..60u64 {
+        start.again(&bench);
+        let mut child =
+            bench.command(&["repair", "--yes"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        std::thread::sleep(Duration::from_micros(moment * 1_500));
+        let _ = child.kill();
+        child.wait().unwrap();
+        met[settled(&bench, &format!("killed after {moment} times 1.5 ms"), [&damaged, &repaired])] += 1;
+    }
+    assert!(met[0] > 0, "{met:?}");
+}
+
+#[test]
+fn a_killed_filling_leaves_a_store_that_can_be_filled() {
+    let bench = Bench::new();
+    let (store, keys) =
+        (bench.folder().join("mine").display().to_string(), bench.folder().join("k").display().to_string());
+    let pool = bench.world.pool().display().to_string();
+    bench.say(&["store", "create", &store, "--keys", &keys]).expect(0, &[]);
+    for moment in 0..40u64 {
+        let mut child = bench
+            .command(&["store", "fill", &pool, "--store", &store])
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        std::thread::sleep(Duration::from_micros(moment * 700));
+        let _ = child.kill();
+        child.wait().unwrap();
+        // Whatever is named must be whole: signing checks that nothing is missing.
+        assert_eq!(
+            bench.say(&["store", "publish", "--keys", &keys, "--store", &store]).status,
+            0,
+            "killed after {moment} times 0.7 ms"
+        );
+    }
+    bench.say(&["store", "fill", &pool, "--store", &store]).expect(0, &[]);
+    bench.say(&["store", "publish", "--keys", &keys, "--store", &store]).expect(0, &[]);
+    bench.say(&["store", "trust", &store, "--yes"]).expect(0, &[]);
+    bench.say(&["check", "--store", &store]).expect(0, &["is sound"]);
+}

@@ -1,0 +1,209 @@
+//! Wiring and words of the built program: the answer first, the next command last, the right exit status.
+
+mod support;
+
+use support::{Bench, said};
+
+#[test]
+fn a_damaged_machine_goes_through_check_repair_check_and_undo() {
+    let bench = Bench::damaged();
+    let damaged = bench.tree();
+    bench.say(&["check"]).expect(
+        1,
+        &[
+            "3 problems on counter-07 (Foreshore 4.2); all can be put right",
+            "files:",
+            "Notes, no problems: 1 settings file edited",
+            "Next: veritum repair",
+        ],
+    );
+    bench
+        .say(&["repair", "--plan"])
+        .expect(1, &["3 problems would be put right", "Not touched:", "Nothing was changed.", "Next: veritum repair"]);
+    assert_eq!(damaged.differences(&bench.tree()), Vec::<String>::new());
+    bench.say(&["repair", "--yes"]).expect(0, &["3 problems put right, none remain", "Change 1 keeps"]);
+    bench.say(&["check"]).expect(0, &["counter-07 (Foreshore 4.2) is sound"]);
+    bench.say(&["list", "changes"]).expect(0, &["1 change", "repaired files", "done"]);
+    bench
+        .say(&["explain", "1"])
+        .expect(0, &["change 1 put things right", "done", "/usr/share/quay/part-1", "before: kept/1/1-"]);
+    bench.say(&["undo", "--yes"]).expect(0, &["change 1 taken back: 3 places are as before", "Next: veritum check"]);
+    assert_eq!(damaged.differences(&bench.tree()), Vec::<String>::new());
+    bench.say(&["undo", "1", "--yes"]).expect_err(2, &["1 was taken back by change 2", "veritum list changes"]);
+    bench.say(&["status"]).expect(
+        0,
+        &[
+            "counter-07: Foreshore 4.2, mounted from elsewhere; nothing is pending",
+            "mirela",
+            "2 of 2 components by a signed store",
+            "last check",
+            "2, keeping",
+        ],
+    );
+}
+
+#[test]
+fn nobody_to_ask_means_nothing_is_changed() {
+    let bench = Bench::damaged();
+    let before = bench.tree();
+    let said = bench.say(&["repair"]);
+    assert_eq!(said.status, 2);
+    assert!(
+        said.err.contains("--yes") && said.out.contains("3 problems would be put right"),
+        "{}{}",
+        said.out,
+        said.err
+    );
+    assert_eq!(before.differences(&bench.tree()), Vec::<String>::new());
+}
+
+#[test]
+fn one_path_and_one_component_can_be_named() {
+    let bench = Bench::damaged();
+    bench
+        .say(&["check", "/usr/share/quay/part-0"])
+        .expect(0, &["what was named on counter-07 (Foreshore 4.2) is sound"]);
+    bench
+        .say(&["check", "component:pier"])
+        .expect(1, &["1 problem on", "it can be put right", "missing", "/usr/share/pier/folder"]);
+    bench.say(&["repair", "component:pier", "--yes"]).expect(0, &["1 problem put right"]);
+    bench.say(&["check"]).expect(1, &["2 problems"]);
+    bench.say(&["explain", "/usr/share/quay/part-1"]).expect(
+        1,
+        &[
+            "/usr/share/quay/part-1 is altered",
+            "expected",
+            "found",
+            "first differ after 0 bytes, line 1",
+            "Why this is believed",
+            "key pinned by you",
+            "Next: veritum repair /usr/share/quay/part-1",
+        ],
+    );
+    bench.say(&["explain", "/etc/hostname"]).expect(0, &["/etc/hostname belongs to no component"]);
+}
+
+#[test]
+fn json_is_one_document_with_its_format() {
+    let bench = Bench::damaged();
+    let said = bench.say(&["check", "--json"]);
+    let json: serde_json::Value = serde_json::from_str(&said.out).unwrap();
+    assert_eq!((said.status, &json["format"], &json["outcome"]), (1, &"veritum.check/1".into(), &"problems".into()));
+    assert_eq!(json["areas"][0]["problems"], 3);
+    let finding = &json["findings"][0];
+    assert_eq!(
+        (&finding["verdict"], &finding["vouched_by"], &finding["remedy"]["action"]),
+        (&"missing".into(), &"signed".into(), &"restore".into())
+    );
+    for words in [
+        &["status", "--json"][..],
+        &["list", "components", "--json"],
+        &["list", "changes", "--json"],
+        &["repair", "--plan", "--json"],
+        &["store", "show", "--json"],
+    ] {
+        let json: serde_json::Value =
+            serde_json::from_str(&bench.say(words).out).unwrap_or_else(|e| panic!("{words:?}: {e}"));
+        assert!(json["format"].as_str().is_some_and(|f| f.starts_with("veritum.")), "{words:?}");
+    }
+}
+
+#[test]
+fn errors_say_what_why_and_what_next_and_change_nothing() {
+    let bench = Bench::damaged();
+    let before = bench.tree();
+    bench.say(&["check", "flies"]).expect_err(2, &["flies is no area, path or component", "did you mean 'files'?"]);
+    bench
+        .say(&["check", "component:quax"])
+        .expect_err(2, &["there is no installed component quax", "veritum list components"]);
+    let machine = bench.world.machine();
+    let inside = machine.join("usr/bin").display().to_string();
+    bench.say(&["check", &inside]).expect_err(2, &["names the target's folder", "write /usr/bin"]);
+    bench.say(&["check", "--target", "/nowhere/at/all"]).expect_err(3, &["cannot be opened"]);
+    let empty = bench.folder().join("empty");
+    std::fs::create_dir(&empty).unwrap();
+    bench
+        .say(&["check", "--target", empty.to_str().unwrap()])
+        .expect_err(3, &["no installed system was found", "--target DIR"]);
+    bench.say(&["check", "--store", empty.to_str().unwrap()]).expect_err(3, &["is no component store"]);
+    bench.say(&["undo", "--yes"]).expect_err(3, &["there is no change to take back"]);
+    bench.say(&["explain", "12"]).expect_err(2, &["there is no change 12"]);
+    bench.say(&["explain", "what?"]).expect_err(2, &["is no path, finding or change"]);
+    assert!(bench.say(&["chekc"]).err.contains("check"));
+    assert_eq!(bench.say(&["check", "--frobnicate"]).status, 2);
+    assert_eq!(before.differences(&bench.tree()), Vec::<String>::new());
+}
+
+#[test]
+fn a_store_of_ones_own_is_made_filled_signed_trusted_and_used() {
+    let bench = Bench::damaged();
+    let folder = bench.folder().display().to_string();
+    let (store, keys) = (format!("{folder}/mine"), format!("{folder}/my-keys"));
+    let pool = bench.world.pool().display().to_string();
+    bench.say(&["store", "create", &store, "--keys", &keys]).expect(0, &["An empty store is in", "store fill"]);
+    bench
+        .say(&["check", "--store", &store])
+        .expect_err(3, &["is not trusted yet", &format!("veritum store trust {store}")]);
+    bench.say(&["store", "fill", &pool, "--store", &store]).expect(0, &["2 components taken in, 0 known already"]);
+    bench.say(&["store", "fill", &pool, "--store", &store]).expect(0, &["0 components taken in, 2 known already"]);
+    bench
+        .say(&["store", "publish", "--keys", &keys, "--store", &store])
+        .expect(0, &["2 of 2 components are new", "store trust"]);
+    bench.say(&["store", "publish", "--keys", &keys, "--store", &store]).expect(0, &["Nothing is new"]);
+    assert_eq!(bench.say(&["store", "trust", &store]).status, 2, "nobody to ask");
+    bench.say(&["store", "trust", &store, "--yes"]).expect(0, &["is signed with this key", "trusted:"]);
+    bench.say(&["check", "--store", &store]).expect(1, &["3 problems", "all can be put right"]);
+    bench.say(&["store", "show", "quay", "--store", &store]).expect(0, &["1 component in", "quay", "/usr/bin/quay"]);
+}
+
+#[test]
+fn a_check_by_an_ordinary_record_asks_for_a_store() {
+    let bench = Bench::new();
+    std::fs::write(bench.config(), "target = \"machine\"\n").unwrap();
+    bench
+        .say(&["check"])
+        .expect(0, &["is sound as far as is known", "the machine's own records (self)", "check --store LOCATION"]);
+    bench.say(&["check", "--require", "signed"]).expect(1, &["is sound as far as is known"]);
+}
+
+#[test]
+fn a_closed_pipe_is_no_error() {
+    let bench = Bench::new();
+    let program = env!("CARGO_BIN_EXE_veritum");
+    let shell = std::process::Command::new("sh")
+        .arg("-c")
+        .arg(format!("{program} list components | head -n 1"))
+        .env("VERITUM_CONFIG", bench.config())
+        .output()
+        .unwrap();
+    let said = said(shell);
+    assert_eq!((said.status, said.err.as_str()), (0, ""));
+}
+
+#[test]
+fn colours_come_only_when_asked_for_and_names_never_reach_the_terminal_raw() {
+    let bench = Bench::damaged();
+    assert!(!bench.say(&["check"]).out.contains('\x1b'));
+    assert!(bench.say(&["check", "--color", "always"]).out.contains('\x1b'));
+    std::fs::write(bench.world.at("/usr/share/quay/a\n\x1b[31mname"), "").unwrap();
+    let said = bench.say(&["check", "--verbose"]);
+    assert!(!said.out.contains('\x1b') && said.out.contains("$'/usr/share/quay/a\\n\\x1b[31mname'"), "{}", said.out);
+}
+
+#[test]
+fn the_schemas_in_the_documents_are_those_of_the_program() {
+    let bench = Bench::new();
+    let docs = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/schema");
+    let fresh = bench.folder().join("schema");
+    std::fs::create_dir(&fresh).unwrap();
+    assert_eq!(bench.say(&["schemas", fresh.to_str().unwrap()]).status, 0);
+    for entry in std::fs::read_dir(&fresh).unwrap() {
+        let path = entry.unwrap().path();
+        let name = path.file_name().unwrap();
+        let kept = std::fs::read_to_string(docs.join(name)).unwrap_or_default();
+        assert!(
+            kept == std::fs::read_to_string(&path).unwrap(),
+            "{name:?} is out of date: cargo run -- schemas docs/schema"
+        );
+    }
+}
