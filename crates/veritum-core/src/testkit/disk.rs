@@ -88,6 +88,11 @@ impl TestDisk {
         }
     }
 
+    /// Ends everything from now on: the process is gone.
+    pub fn stop(&self) {
+        self.state().over = true;
+    }
+
     /// Counts a changing operation, and lets the accident happen.
     fn step(&self) -> io::Result<()> {
         let mut state = self.state();
