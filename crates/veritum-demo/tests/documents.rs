@@ -38,7 +38,9 @@ impl Observer for Cutter {
 }
 
 fn old_and_new(world: &World, count: usize) -> String {
-    let new = (0..count).filter(|n| std::fs::read(world.at(&format!("/usr/share/quay/part-{n}"))).unwrap() == b"right\n").count();
+    let new = (0..count)
+        .filter(|n| std::fs::read(world.at(&format!("/usr/share/quay/part-{n}"))).unwrap() == b"right\n")
+        .count();
     match new {
         0 => "all old".into(),
         n if n == count => "all new".into(),
@@ -71,7 +73,11 @@ fn row(records: usize) -> Option<String> {
         "taken-back" => "takes it back",
         _ => "writes the last record",
     });
-    let left: Vec<_> = Tree::take(&world.machine(), &[STATE]).0.into_keys().filter(|p| p.windows(9).any(|w| w == b".veritum-")).collect();
+    let left: Vec<_> = Tree::take(&world.machine(), &[STATE])
+        .0
+        .into_keys()
+        .filter(|p| p.windows(9).any(|w| w == b".veritum-"))
+        .collect();
     assert!(left.is_empty(), "{left:?}");
     let last = cutter.last.lock().unwrap().clone();
     Some(format!("| `{last}` | {before} | {did} | {} |\n", old_and_new(&world, COUNT)))
@@ -79,7 +85,8 @@ fn row(records: usize) -> Option<String> {
 
 #[test]
 fn the_table_of_cuts_is_what_happens() {
-    let mut table = String::from("| cut after | the files then | `recover` | the files afterwards |\n|---|---|---|---|\n");
+    let mut table =
+        String::from("| cut after | the files then | `recover` | the files afterwards |\n|---|---|---|---|\n");
     for records in 1.. {
         match row(records) {
             Some(row) => table.push_str(&row),
@@ -94,7 +101,10 @@ fn the_table_of_cuts_is_what_happens() {
     if std::env::var_os("UPDATE_DOCS").is_some() {
         std::fs::write(&path, format!("{head}--test documents -->\n{table}<!-- end -->{tail}")).unwrap();
     } else {
-        assert_eq!(kept, table, "docs/change.md is out of date: UPDATE_DOCS=1 cargo test -p veritum-demo --test documents");
+        assert_eq!(
+            kept, table,
+            "docs/change.md is out of date: UPDATE_DOCS=1 cargo test -p veritum-demo --test documents"
+        );
     }
 }
 

@@ -70,6 +70,7 @@ fn in_any(path: &SystemPath, places: &[&'static str]) -> bool {
 
 fn made_by_the_system(path: &SystemPath, name: &[u8], kind: Option<FileKind>) -> bool {
     let text = String::from_utf8_lossy(name);
+    let info_index = path.as_bytes() == b"/usr/share/info/dir";
     let cache_folder = kind == Some(FileKind::Folder) && name == b"__pycache__";
     let kernel =
         path.parent().is_some_and(|p| p.as_bytes().starts_with(b"/usr/lib/modules/")) && text.starts_with("modules.");
@@ -79,6 +80,7 @@ fn made_by_the_system(path: &SystemPath, name: &[u8], kind: Option<FileKind>) ->
         kind == Some(FileKind::Link) && (in_any(path, &["/usr/bin", "/usr/sbin", "/usr/share/man", "/usr/lib"]));
     in_any(path, &MADE_BY_THE_SYSTEM)
         || cache_folder
+        || info_index
         || kernel
         || boot
         || alternative

@@ -24,6 +24,8 @@ const SMALL: u64 = 1 << 20;
 const LEVEL: i32 = 1;
 /// Packages between two points at which everything so far is made durable.
 const BATCH: usize = 64;
+/// How often a lock is tried, 20 ms apart.
+const LOCK_TRIES: u32 = 15;
 
 /// A package that was not taken, and why.
 #[derive(Debug)]
@@ -154,11 +156,15 @@ pub(super) fn pointers(store: &Path) -> Result<HashMap<ComponentId, IndexEntry>,
 pub(super) fn lock(store: &Path) -> Result<fs::File, StoreError> {
     let path = store.join("lock");
     let file = fs::OpenOptions::new().create(true).append(true).open(&path).map_err(at(&path))?;
-    match file.try_lock() {
-        Ok(()) => Ok(file),
-        Err(fs::TryLockError::WouldBlock) => Err(StoreError::Busy { path: store.to_owned() }),
-        Err(fs::TryLockError::Error(e)) => Err(at(&path)(e)),
+    // A moment's patience: a child process that was just started holds every open file until it runs its own program.
+    for _ in 0..LOCK_TRIES {
+        match file.try_lock() {
+            Ok(()) => return Ok(file),
+            Err(fs::TryLockError::WouldBlock) => std::thread::sleep(std::time::Duration::from_millis(20)),
+            Err(fs::TryLockError::Error(e)) => return Err(at(&path)(e)),
+        }
     }
+    Err(StoreError::Busy { path: store.to_owned() })
 }
 
 /// Contents on their way in: written under `incoming/`, given their names only after they are durable.

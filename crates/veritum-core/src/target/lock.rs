@@ -11,6 +11,10 @@ use nix::libc;
 
 use super::Dir;
 
+/// How often a lock is tried, and how far apart.
+const TRIES: u32 = 15;
+const PAUSE: std::time::Duration = std::time::Duration::from_millis(20);
+
 /// A lock that is held for as long as this lives.
 #[derive(Debug)]
 #[must_use = "the lock is let go when this is dropped"]
@@ -45,11 +49,15 @@ fn lock(file: OwnedFd, kind: libc::c_int) -> Result<Held, LockError> {
         l_len: 0,
         l_pid: 0,
     };
-    match fcntl(file.as_fd(), FcntlArg::F_OFD_SETLK(&whole)) {
-        Ok(_) => Ok(Held { _file: file }),
-        Err(nix::errno::Errno::EAGAIN | nix::errno::Errno::EACCES) => Err(LockError::Busy),
-        Err(e) => Err(LockError::Io(e.into())),
+    // A moment's patience: a child process that was just started holds every open file until it runs its own program.
+    for _ in 0..TRIES {
+        match fcntl(file.as_fd(), FcntlArg::F_OFD_SETLK(&whole)) {
+            Ok(_) => return Ok(Held { _file: file }),
+            Err(nix::errno::Errno::EAGAIN | nix::errno::Errno::EACCES) => std::thread::sleep(PAUSE),
+            Err(e) => return Err(LockError::Io(e.into())),
+        }
     }
+    Err(LockError::Busy)
 }
 
 /// Takes a write lock on a file of that folder, making the file when it is not there.

@@ -65,11 +65,11 @@ fn evidence(report: &CheckReport) -> String {
     let mut text = String::new();
     for area in &report.areas {
         let seconds = format!("{:.1} s", area.seconds);
+        let installed = count(report.machine.components, "component is installed", "components are installed");
         text.push_str(&format!(
-            "{}: {} of {} examined, {} read in {seconds}\n",
+            "{}: {} examined, {} read in {seconds}; {installed}\n",
             area.area.word(),
             count(area.examined, "thing", "things"),
-            count(report.machine.components, "component", "components"),
             size(area.bytes)
         ));
         let by = |voucher: Voucher, meaning: &str| {
@@ -124,30 +124,41 @@ fn findings(context: &Context, report: &CheckReport) -> String {
     }
     let mut text = String::new();
     for (heading, group) in groups {
-        let left = group.iter().filter(|f| f.remedy.is_none()).count();
-        let tail = if left == 0 {
-            String::new()
+        text.push_str(&format!("\n{}\n", paint(Label::Heading, &heading)));
+        text.push_str(&group_lines(context, &group));
+    }
+    text
+}
+
+/// One component's findings; what is the same for several is said once.
+fn group_lines(context: &Context, group: &[&Finding]) -> String {
+    let shown = &group[..group.len().min(SHOWN)];
+    let table = lines("  ", &shown.iter().map(|f| row(f)).collect::<Vec<_>>());
+    let mut text = String::new();
+    for (line, finding) in table.lines().zip(shown) {
+        text.push_str(line.trim_end());
+        text.push('\n');
+        if let Some(cause) =
+            finding.cause.as_ref().filter(|_| context.global.verbose || finding.verdict != Verdict::Missing)
+        {
+            text.push_str(&format!("      {}\n", paint(Label::Remark, cause)));
+        }
+    }
+    if group.len() > SHOWN {
+        text.push_str(&format!("  and {} more (--ungrouped lists them)\n", grouped((group.len() - SHOWN) as u64)));
+    }
+    let left: Vec<&&Finding> = group.iter().filter(|f| f.remedy.is_none()).collect();
+    let mut advice: Vec<&String> = left.iter().filter_map(|f| f.advice.as_ref()).collect();
+    advice.sort();
+    advice.dedup();
+    for one in advice {
+        let n = left.iter().filter(|f| f.advice.as_ref() == Some(one)).count();
+        let who = if n == group.len() {
+            "left as it is".to_owned()
         } else {
-            paint(Label::Remark, &format!("  ({} cannot be put right from here)", left))
+            format!("{} left as they are", grouped(n as u64))
         };
-        text.push_str(&format!("\n{}{tail}\n", paint(Label::Heading, &heading)));
-        let rows: Vec<_> = group.iter().take(SHOWN).map(|f| row(f)).collect();
-        let table = lines("  ", &rows);
-        for (line, finding) in table.lines().zip(&group) {
-            text.push_str(line);
-            text.push('\n');
-            if let Some(cause) =
-                finding.cause.as_ref().filter(|_| context.global.verbose || finding.verdict != Verdict::Missing)
-            {
-                text.push_str(&format!("      {}\n", paint(Label::Remark, cause)));
-            }
-            if let (None, Some(advice)) = (&finding.remedy, &finding.advice) {
-                text.push_str(&format!("      {}\n", paint(Label::Remark, advice)));
-            }
-        }
-        if group.len() > SHOWN {
-            text.push_str(&format!("  and {} more (--ungrouped lists them)\n", grouped((group.len() - SHOWN) as u64)));
-        }
+        text.push_str(&format!("      {}\n", paint(Label::Remark, &format!("{who}: {one}"))));
     }
     text
 }
