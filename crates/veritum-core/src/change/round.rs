@@ -55,6 +55,8 @@ impl Desk<'_> {
             match lock_exclusive(&dir, real.name()) {
                 Ok(lock) => held.push(lock),
                 Err(LockError::Busy) => return Err(ChangeError::PackageTool { path: path.clone() }),
+                // Where nothing can be written no package tool can be at work either.
+                Err(LockError::Io(e)) if e.kind() == io::ErrorKind::ReadOnlyFilesystem => {}
                 Err(LockError::Io(source)) => return Err(ChangeError::TakenBack { place: path.clone(), source }),
             }
         }

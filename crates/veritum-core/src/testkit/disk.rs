@@ -49,6 +49,7 @@ pub struct TestDisk {
     live: LiveDisk,
     accident: Accident,
     state: Mutex<Unsynced>,
+    at_stop: Option<Box<dyn Fn() + Send + Sync>>,
 }
 
 impl std::fmt::Debug for TestDisk {
@@ -65,7 +66,13 @@ impl TestDisk {
     /// A disk that will have this accident.
     #[must_use]
     pub fn new(accident: Accident) -> Self {
-        Self { live: LiveDisk, accident, state: Mutex::default() }
+        Self { live: LiveDisk, accident, state: Mutex::default(), at_stop: None }
+    }
+
+    /// A disk at whose n-th operation something else happens too: a real power cut, say.
+    #[must_use]
+    pub fn stopping_with(n: usize, what: impl Fn() + Send + Sync + 'static) -> Self {
+        Self { at_stop: Some(Box::new(what)), ..Self::new(Accident::Stop(n)) }
     }
 
     fn state(&self) -> std::sync::MutexGuard<'_, Unsynced> {
@@ -105,6 +112,9 @@ impl TestDisk {
             Accident::Fail(n, errno) if n == at => Err(io::Error::from_raw_os_error(errno)),
             Accident::Stop(n) if n == at => {
                 state.over = true;
+                if let Some(what) = &self.at_stop {
+                    what();
+                }
                 Err(io_error())
             }
             Accident::Cut(n) if n == at => {
@@ -313,14 +323,21 @@ impl Disk for TestDisk {
     }
     fn sync(&self, file: BorrowedFd<'_>) -> io::Result<()> {
         self.step()?;
+        // Where the power is really cut, syncing must be real; elsewhere the model knows enough.
+        if self.at_stop.is_some() {
+            self.live.sync(file)?;
+        }
         let id = self.live.look_open(file)?.id;
         let mut state = self.state();
         state.names.clear();
         state.contents.retain(|(known, ..)| *known != id);
         Ok(())
     }
-    fn sync_all(&self, _: BorrowedFd<'_>) -> io::Result<()> {
+    fn sync_all(&self, dir: BorrowedFd<'_>) -> io::Result<()> {
         self.step()?;
+        if self.at_stop.is_some() {
+            self.live.sync_all(dir)?;
+        }
         let mut state = self.state();
         state.names.clear();
         state.contents.clear();

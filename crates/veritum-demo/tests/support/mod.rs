@@ -1,6 +1,8 @@
 //! What the tests of whole machines share.
 #![allow(dead_code, reason = "each test file uses a part of it")]
 
+pub(crate) mod twenty;
+
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::sync::{Arc, OnceLock};

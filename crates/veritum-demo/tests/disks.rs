@@ -1,0 +1,242 @@
+//! Real disks: full ones, read-only ones, locked files, and real power cuts. As root only; else a line says so.
+
+mod support;
+
+use std::os::fd::AsFd as _;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::sync::Arc;
+
+use support::{STATE, assert_same, check, folder, is_root, open, repair, try_repair, twenty, undo};
+use veritum_core::change::ChangeError;
+use veritum_core::event::Silent;
+use veritum_core::testkit::{Accident, TestDisk, Tree};
+use veritum_core::work::{Settings, WorkError};
+
+fn run(program: &str, words: &[&str]) {
+    let said = Command::new(program).args(words).output().unwrap();
+    assert!(said.status.success(), "{program} {words:?}: {}", String::from_utf8_lossy(&said.stderr));
+}
+
+fn root_or_skip(what: &str) -> bool {
+    if !is_root() {
+        println!("SKIPPED: {what} needs root");
+    }
+    is_root()
+}
+
+/// A file system in a place of its own, let go at the end whatever happens.
+struct Mounted(PathBuf);
+
+impl Mounted {
+    fn new(at: &Path, words: &[&str]) -> Self {
+        std::fs::create_dir_all(at).unwrap();
+        run("mount", &[words, &[at.to_str().unwrap()]].concat());
+        Self(at.to_owned())
+    }
+}
+
+impl Drop for Mounted {
+    fn drop(&mut self) {
+        let _ = Command::new("umount").arg("-lq").arg(&self.0).status();
+    }
+}
+
+fn copy(from: &Path, to: &Path) {
+    run("cp", &["-aT", from.to_str().unwrap(), to.to_str().unwrap()]);
+}
+
+fn tree(machine: &Path) -> Tree {
+    Tree::take(machine, &[STATE, "lost+found", "filler"])
+}
+
+fn settings_at(world: &veritum_demo::world::World, machine: &Path) -> Settings {
+    Settings { target: machine.to_owned(), ..world.settings() }
+}
+
+#[test]
+fn on_a_full_disk_a_repair_is_whole_or_not_at_all_and_tells_how_much_is_missing() {
+    if !root_or_skip("a small disk") {
+        return;
+    }
+    let dir = folder();
+    let world = twenty::world(&dir.path().join("world"));
+    // One large content, so that the disk is full at many different steps.
+    let large = world.at("/usr/bin/pier-b");
+    twenty::damage(&world);
+    assert!(large.exists());
+    std::fs::create_dir(world.at(STATE)).unwrap();
+    let (mut whole, mut none) = (0, 0);
+    for free in (0..260).step_by(4) {
+        let _mounted =
+            Mounted::new(&dir.path().join("small"), &["-t", "tmpfs", "-o", "size=1500k,nr_inodes=400", "tmpfs"]);
+        let machine = dir.path().join("small/machine");
+        copy(&world.machine(), &machine);
+        let before = tree(&machine);
+        let room = rustix::fs::statvfs(&machine).unwrap();
+        let filler = (room.f_bavail * room.f_frsize).saturating_sub(free * 1024);
+        std::fs::write(dir.path().join("small/filler"), vec![1; usize::try_from(filler).unwrap()]).unwrap();
+        let what = format!("{free} KiB free");
+        match try_repair(&settings_at(&world, &machine), Arc::new(veritum_core::target::LiveDisk)) {
+            Ok(report) if report.areas[0].remaining.is_empty() => {
+                whole += 1;
+                assert_eq!(check(&settings_at(&world, &machine)).problems(), 0, "{what}");
+            }
+            Ok(report) => panic!("{what}: {:?}", report.areas[0].remaining),
+            Err(WorkError::Change(ChangeError::NoRoom { missing, .. })) => {
+                assert!(missing > 0, "{what}");
+                none += 1;
+                assert_same(&what, &before, &tree(&machine));
+            }
+            Err(WorkError::Change(
+                ChangeError::Journal { .. } | ChangeError::State(_) | ChangeError::Unfinished { .. },
+            )) => {
+                none += 1;
+                std::fs::remove_file(dir.path().join("small/filler")).unwrap();
+                open(&settings_at(&world, &machine)).recover(&Silent).unwrap();
+                assert_same(&what, &before, &tree(&machine));
+            }
+            Err(other) => panic!("{what}: {other:?}"),
+        }
+    }
+    assert!(whole > 3 && none > 3, "both outcomes must be met: {whole} whole, {none} not at all");
+}
+
+#[test]
+fn a_machine_that_is_mounted_read_only_is_checked_and_not_written() {
+    if !root_or_skip("a read-only disk") {
+        return;
+    }
+    let dir = folder();
+    let world = twenty::world(&dir.path().join("world"));
+    twenty::damage(&world);
+    let before = Tree::take(&world.machine(), &[]);
+    let mounted = Mounted::new(&dir.path().join("ro"), &["--bind", world.machine().to_str().unwrap()]);
+    run("mount", &["-o", "remount,ro,bind", mounted.0.to_str().unwrap()]);
+    let settings = settings_at(&world, &mounted.0);
+    assert!(check(&settings).problems() >= 12);
+    assert!(try_repair(&settings, Arc::new(veritum_core::target::LiveDisk)).is_err());
+    // With the state elsewhere the plan can be tried, and every place is named as blocked.
+    let elsewhere = Settings { state: Some(dir.path().join("state")), ..settings };
+    let report = repair(&elsewhere);
+    assert!(
+        report.areas[0].remaining.iter().all(|l| l.reason.contains("read-only")),
+        "{:?}",
+        report.areas[0].remaining
+    );
+    drop(mounted);
+    assert!(before.touched(&Tree::take(&world.machine(), &[])).is_empty());
+}
+
+#[test]
+fn what_is_locked_or_mounted_over_is_named_and_the_rest_is_put_right() {
+    if !root_or_skip("an immutable file") {
+        return;
+    }
+    // chattr needs a file system that knows it.
+    let dir = tempfile::tempdir().unwrap();
+    let world = twenty::world(&dir.path().join("world"));
+    twenty::damage(&world);
+    let (one, two) = (world.at("/usr/share/quay/one"), world.at("/usr/share/quay/two"));
+    if !Command::new("chattr").arg("+i").arg(&one).status().is_ok_and(|s| s.success()) {
+        println!("SKIPPED: this file system has no immutable files");
+        return;
+    }
+    std::fs::write(dir.path().join("cover"), "covering").unwrap();
+    std::fs::write(dir.path().join("cover"), std::fs::read(&two).unwrap()).unwrap();
+    run("mount", &["--bind", dir.path().join("cover").to_str().unwrap(), two.to_str().unwrap()]);
+    let covered = Mounted(two.clone());
+    let report = repair(&world.settings());
+    let mut left: Vec<_> = report.areas[0].remaining.iter().map(|l| (l.path.to_string(), l.reason.clone())).collect();
+    left.sort();
+    assert_eq!(
+        left,
+        [
+            ("/usr/share/quay/one".to_owned(), "it is marked immutable".to_owned()),
+            ("/usr/share/quay/two".to_owned(), "something is mounted on it".to_owned())
+        ]
+    );
+    drop(covered);
+    run("chattr", &["-i", one.to_str().unwrap()]);
+    let report = repair(&world.settings());
+    assert!(report.areas[0].remaining.is_empty());
+    undo(&world.settings(), None).unwrap();
+    assert_eq!(std::fs::read(&one).unwrap(), b"changed");
+}
+
+/// Cuts the power of an ext4 file system: nothing that is in memory is written any more.
+fn cut_power(file: &std::fs::File) {
+    const SHUTDOWN: rustix::ioctl::Opcode = rustix::ioctl::opcode::read::<u32>(b'X', 125);
+    const WITHOUT_LOG: u32 = 2;
+    // SAFETY: EXT4_IOC_SHUTDOWN reads one 32-bit number.
+    unsafe {
+        let call = rustix::ioctl::Setter::<SHUTDOWN, u32>::new(WITHOUT_LOG);
+        rustix::ioctl::ioctl(file.as_fd(), call).unwrap();
+    }
+}
+
+#[test]
+fn real_power_cuts_at_every_operation_leave_the_old_or_the_new() {
+    if !root_or_skip("a power cut") {
+        return;
+    }
+    let dir = folder();
+    let world = twenty::world(&dir.path().join("world"));
+    twenty::damage(&world);
+    std::fs::create_dir(world.at(STATE)).unwrap();
+    let (clean, image, place) = (dir.path().join("clean"), dir.path().join("image"), dir.path().join("disk"));
+    std::fs::File::create(&clean).unwrap().set_len(24 << 20).unwrap();
+    if !Command::new("mkfs.ext4").args(["-q", "-m", "0"]).arg(&clean).status().is_ok_and(|s| s.success()) {
+        println!("SKIPPED: no mkfs.ext4");
+        return;
+    }
+    let mount = |image: &Path| Mounted::new(&place, &["-o", "loop", image.to_str().unwrap()]);
+    let machine = place.join("machine");
+    let (before, after, total);
+    {
+        let mounted = mount(&clean);
+        copy(&world.machine(), &machine);
+        before = tree(&machine);
+        run("umount", &[mounted.0.to_str().unwrap()]);
+    }
+    {
+        run("cp", &["--sparse=always", clean.to_str().unwrap(), image.to_str().unwrap()]);
+        let mounted = mount(&image);
+        let disk = Arc::new(TestDisk::new(Accident::None));
+        try_repair(&settings_at(&world, &machine), disk.clone()).unwrap();
+        total = disk.operations();
+        after = tree(&machine);
+        run("umount", &[mounted.0.to_str().unwrap()]);
+    }
+    let settings = settings_at(&world, &machine);
+    let mut met = [0, 0];
+    for n in 0..total {
+        run("cp", &["--sparse=always", clean.to_str().unwrap(), image.to_str().unwrap()]);
+        let mounted = mount(&image);
+        let top = std::fs::File::open(&place).unwrap();
+        let _ = try_repair(&settings, Arc::new(TestDisk::stopping_with(n, move || cut_power(&top))));
+        run("umount", &["-l", mounted.0.to_str().unwrap()]);
+        std::mem::forget(mounted);
+        let mounted = mount(&image);
+        for _ in 0..2 {
+            open(&settings).recover(&Silent).unwrap_or_else(|e| panic!("cut at {n} of {total}: {e:?}"));
+        }
+        let now = tree(&machine);
+        let which = [&before, &after].iter().position(|t| t.differences(&now).is_empty());
+        let Some(which) = which else {
+            panic!(
+                "cut at {n} of {total}: neither:\n{}\n--\n{}",
+                before.differences(&now).join("\n"),
+                after.differences(&now).join("\n")
+            )
+        };
+        met[which] += 1;
+        if which == 1 && n % 11 == 0 {
+            undo(&settings, None).unwrap();
+            assert_same("undone", &before, &tree(&machine));
+        }
+        run("umount", &[mounted.0.to_str().unwrap()]);
+        std::mem::forget(mounted);
+    }
+    assert!(met[0] > 20 && met[1] > 20, "both outcomes must be met: {met:?}");
+}
