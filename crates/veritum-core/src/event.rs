@@ -81,3 +81,14 @@ impl Observer for Silent {
         Flow::GoOn
     }
 }
+
+/// Passes everything on and always goes on: for work that is past the point at which it can be stopped.
+#[derive(Clone, Copy)]
+pub struct Steady<'a>(pub &'a dyn Observer);
+
+impl Observer for Steady<'_> {
+    fn hear(&self, event: Event<'_>) -> Flow {
+        let _ = self.0.hear(event);
+        Flow::GoOn
+    }
+}

@@ -128,6 +128,21 @@ impl CheckReport {
     /// The format's name.
     pub const FORMAT: &'static str = "veritum.check/1";
 
+    /// What this check would have come to after a repair, of which only what was touched was checked again.
+    #[must_use]
+    pub fn put_right_to(&self, after: &CheckReport) -> Self {
+        let mut whole = self.clone();
+        let problems = after.problems();
+        if let Some(area) = whole.areas.first_mut() {
+            area.problems = problems;
+        }
+        if problems == 0 {
+            let weak = whole.areas.iter().any(|a| a.vouched.contains_key(&Voucher::Itself));
+            whole.outcome = if weak { OutcomeWord::SoundAsKnown } else { OutcomeWord::Sound };
+        }
+        whole
+    }
+
     /// How many problems in all.
     #[must_use]
     pub fn problems(&self) -> u64 {

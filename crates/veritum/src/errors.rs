@@ -67,6 +67,11 @@ impl From<WorkError> for Failure {
                 error.to_string(),
                 Some(format!("mount it below the target at {place}, then type the same again")),
             ),
+            WorkError::InUse => Self::not_done(
+                "nothing can be changed on this machine now".into(),
+                error.to_string(),
+                Some("run veritum inside it, or end what runs there; `check` works as it is".into()),
+            ),
             WorkError::Unknown { what, .. } => {
                 let hint = match what {
                     "installed component" => Some("veritum list components".into()),

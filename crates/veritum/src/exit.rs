@@ -11,5 +11,7 @@ pub(crate) const NOT_CARRIED_OUT: u8 = 3;
 /// All put right, a restart is due.
 #[expect(dead_code, reason = "a restart is first told where running programs are examined")]
 pub(crate) const RESTART_DUE: u8 = 4;
-/// Interrupted by the user before anything took effect.
+/// Interrupted at the keyboard before anything took effect.
 pub(crate) const INTERRUPTED: u8 = 130;
+/// Asked to end by another process before anything took effect.
+pub(crate) const TERMINATED: u8 = 143;

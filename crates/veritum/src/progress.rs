@@ -7,6 +7,8 @@ use std::time::{Duration, Instant};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use veritum_core::event::{Event, Flow, Observer, Phase};
 
+use crate::exit;
+
 /// Short work shows nothing at all.
 const PATIENCE: Duration = Duration::from_millis(250);
 
@@ -17,6 +19,7 @@ pub(crate) struct Progress {
     bytes: AtomicU64,
     shown: bool,
     stop: Arc<AtomicBool>,
+    terminated: Arc<AtomicBool>,
 }
 
 struct Bar {
@@ -30,13 +33,22 @@ struct Bar {
 impl Progress {
     pub(crate) fn new(wanted: bool) -> Self {
         let stop = Arc::new(AtomicBool::new(false));
-        for signal in [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM] {
+        let terminated = Arc::new(AtomicBool::new(false));
+        let signals =
+            [(signal_hook::consts::SIGINT, exit::INTERRUPTED), (signal_hook::consts::SIGTERM, exit::TERMINATED)];
+        for (signal, status) in signals {
             // A second signal ends the program at once; the journal makes that safe.
-            let _ = signal_hook::flag::register_conditional_shutdown(signal, 130, stop.clone());
+            let _ = signal_hook::flag::register_conditional_shutdown(signal, status.into(), stop.clone());
             let _ = signal_hook::flag::register(signal, stop.clone());
         }
+        let _ = signal_hook::flag::register(signal_hook::consts::SIGTERM, terminated.clone());
         let shown = wanted && std::io::IsTerminal::is_terminal(&std::io::stderr());
-        Self { bar: Mutex::default(), items: AtomicU64::new(0), bytes: AtomicU64::new(0), shown, stop }
+        Self { bar: Mutex::default(), items: AtomicU64::new(0), bytes: AtomicU64::new(0), shown, stop, terminated }
+    }
+
+    /// The exit status that an interruption comes to.
+    pub(crate) fn interruption(&self) -> u8 {
+        if self.terminated.load(Ordering::Relaxed) { exit::TERMINATED } else { exit::INTERRUPTED }
     }
 
     fn begin(&self, phase: Phase, items: u64, bytes: u64) {

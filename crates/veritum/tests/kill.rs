@@ -116,11 +116,38 @@ fn an_unfinished_change_is_told_and_nothing_else_is_changed_before_it_is_recover
     bench.say(&["status"]).expect(1, &["a change was interrupted", "Next: veritum recover"]);
     bench.say(&["check"]).expect(1, &["veritum recover"]);
     bench.say(&["list", "changes"]).expect(0, &["a change was interrupted", "unfinished", "veritum recover"]);
-    bench.say(&["repair", "--yes"]).expect_err(1, &["change 1 was interrupted", "veritum recover"]);
-    bench.say(&["undo", "--yes"]).expect_err(1, &["veritum recover"]);
+    let before = bench.tree();
+    bench.say(&["repair"]).expect_err(2, &["--yes"]);
+    bench.say(&["undo"]).expect_err(2, &["--yes"]);
     bench.say(&["recover"]).expect_err(2, &["--yes"]);
+    assert_eq!(before.differences(&bench.tree()), Vec::<String>::new());
     bench.say(&["recover", "--yes"]).expect(0, &["change 1 had been committed and is finished now"]);
     bench.say(&["recover", "--yes"]).expect(0, &["nothing to recover"]);
+    // A command that writes recovers first, and says so.
+    let (bench, ..) = prepared();
+    assert!(kill_after(&bench, &["repair", "--yes"], 2));
+    let words = ["change 1 had not been committed and is taken back", "3 problems put right"];
+    bench.say(&["repair", "--yes"]).expect(0, &words);
+}
+
+#[test]
+fn a_signal_before_anything_took_effect_ends_with_its_own_status() {
+    let bench = Bench::damaged();
+    let before = bench.tree();
+    let mut command = bench.command(&["repair", "--yes"]);
+    command.env("VERITUM_TEST_PAUSE", "1").stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::piped());
+    let mut child = command.spawn().unwrap();
+    let mut errors = BufReader::new(child.stderr.take().unwrap()).lines();
+    assert_eq!(errors.next().unwrap().unwrap(), "recorded begin");
+    assert!(std::process::Command::new("kill").args(["-TERM", &child.id().to_string()]).status().unwrap().success());
+    std::thread::sleep(Duration::from_millis(50));
+    let mut input = child.stdin.take().unwrap();
+    let _ = input.write_all(b"\n\n\n\n\n\n\n\n");
+    let said: Vec<String> = errors.map_while(Result::ok).collect();
+    assert_eq!(child.wait().unwrap().code(), Some(143), "{said:?}");
+    let now = Tree::take(&bench.world.machine(), &["var/lib/veritum"]);
+    assert_eq!(before.differences(&now), Vec::<String>::new());
+    bench.say(&["status"]).expect(0, &["counter-07"]);
 }
 
 #[test]

@@ -211,7 +211,9 @@ impl<'a> OpenChange<'a> {
                 Err(StageError::GivenUp(why)) => given_up.push((action.index, why)),
                 Err(StageError::Disk(source)) => return Err(no_room_or(actions, action.place.clone(), source)),
             }
-            if self.desk.observer.hear(Event::Advance { items: 1, bytes: bytes_of(action) }) == Flow::Stop {
+            let flow = self.desk.observer.hear(Event::Advance { items: 1, bytes: bytes_of(action) });
+            // Once a round took effect the change is gone through with: its check and its last record are part of it.
+            if flow == Flow::Stop && committed.round == 1 {
                 return Err(ChangeError::Stopped);
             }
         }

@@ -11,6 +11,9 @@ use crate::plan::{Action, Deed, Item, ItemKind};
 use crate::store::{Contents, StoreError};
 use crate::target::{Dir, Exchange};
 
+/// Inode flags that are carried over (chattr(1)): sync, no dump, no access times.
+const COPIED_FLAGS: u32 = 0x08 | 0x40 | 0x80;
+
 /// The staged name of an action. No suffix that any daemon picks up.
 pub(super) fn staged_name(change: u64, round: u32, index: u32) -> Vec<u8> {
     format!(".veritum-{change}-{round}-{index}").into_bytes()
@@ -214,6 +217,13 @@ fn inherit(dir: &Dir, from: &[u8], to: BorrowedFd<'_>) -> io::Result<()> {
                 _ => {}
             }
         }
+    }
+    // Flags that a person sets (no dump, no access times): a file system that does not take them is no obstacle.
+    if let Ok(Some(flags)) = dir.disk().flags(old.as_fd())
+        && flags & COPIED_FLAGS != 0
+    {
+        let own = dir.disk().flags(to).ok().flatten().unwrap_or(0);
+        let _ = dir.disk().set_flags(to, own | flags & COPIED_FLAGS);
     }
     Ok(())
 }

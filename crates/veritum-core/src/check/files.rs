@@ -372,6 +372,10 @@ impl Judge<'_> {
     ) {
         let mut finding = self.describe(seat.expected, verdict, found);
         finding.also = also;
+        if let (Verdict::WrongKind, Some(found)) = (verdict, found) {
+            let should = finding.expected.as_ref().and_then(|s| s.kind).map_or("something else", FileKind::word);
+            finding.cause = Some(format!("a {} stands where a {should} belongs", found.stat.kind.word()));
+        }
         let fault = Fault {
             finding: self.out.findings.len(),
             expected: seat.expected,
@@ -564,7 +568,8 @@ fn found_state(found: &Found, machine: &Machine) -> State {
 }
 
 /// How an expected thing should be, for people and for JSON.
-fn expected_state(reference: &Reference, expected: &Expected, machine: &Machine) -> State {
+#[must_use]
+pub fn expected_state(reference: &Reference, expected: &Expected, machine: &Machine) -> State {
     let meta = expected.overridden.or(expected.meta);
     let is_link = matches!(expected.want, Want::Link(_));
     let kind = match expected.want {

@@ -13,6 +13,6 @@ mod meta;
 mod reference;
 mod stray;
 
-pub use files::{Case, Fault, FilesCheck, Unexamined, check_files};
+pub use files::{Case, Fault, FilesCheck, Unexamined, check_files, expected_state};
 pub use folders::{Block, Move, Parents, Placement};
 pub use reference::{Expected, Group, ManifestSource, Meta, Owned, Policy, Reference, Scope, Want};

@@ -167,6 +167,23 @@ impl Machine {
         self.live
     }
 
+    /// Whether some running process has this folder as its root (a container, a change of root): such a system is
+    /// checked, and not written behind its back. Processes of others can only be seen by root.
+    #[must_use]
+    pub fn is_in_use(&self) -> bool {
+        if self.live {
+            return false;
+        }
+        let disk = &self.root.disk;
+        let Ok(processes) = std::fs::read_dir("/proc") else { return false };
+        let is_number = |p: &std::fs::DirEntry| p.file_name().as_encoded_bytes().iter().all(u8::is_ascii_digit);
+        let same = |p: std::fs::DirEntry| {
+            let root = disk.open_root(&p.path().join("root")).and_then(|fd| disk.look_open(fd.as_fd()));
+            root.is_ok_and(|stat| stat.id == self.root_id)
+        };
+        processes.flatten().filter(is_number).any(same)
+    }
+
     /// Which inode its root is.
     #[must_use]
     pub fn root_id(&self) -> Identity {

@@ -5,7 +5,7 @@ use std::os::fd::AsFd;
 
 use super::{WorkError, Workshop};
 use crate::change::ChangeLog;
-use crate::check::{Scope, Want};
+use crate::check::{Scope, Want, expected_state};
 use crate::event::{Observer, Silent};
 use crate::model::{Finding, FindingId, SystemPath, Voucher};
 use crate::report::{ChainLink, ExplainReport, FirstDifference};
@@ -73,8 +73,7 @@ impl Workshop {
             ),
             Voucher::Signed => None,
         };
-        let expected_state =
-            finding.as_ref().filter(|f| f.subject.as_path() == Some(&listed)).and_then(|f| f.expected.clone());
+        let expected_state = Some(expected_state(reference, expected, &self.machine));
         let found_state = own.and_then(|f| f.found.clone());
         let chain = self.chain(reference.component_of(expected), &expected.want, expected.voucher, &listed);
         Ok(ExplainReport {

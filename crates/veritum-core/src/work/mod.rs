@@ -68,7 +68,10 @@ pub enum WorkError {
         /// Which part.
         place: SystemPath,
     },
-    /// The system is another running one's root.
+    /// Somebody runs in it.
+    #[error("a running process has this system as its root")]
+    InUse,
+    /// No threads could be started.
     #[error("no threads could be started")]
     Threads,
     /// Nothing of that name is known.
@@ -182,6 +185,9 @@ impl Workshop {
     fn locks(&self, desk: &Desk<'_>) -> Result<Locks, WorkError> {
         if let Some(place) = self.machine.extent().unmounted().first() {
             return Err(WorkError::NotMounted { place: place.clone() });
+        }
+        if self.machine.is_in_use() {
+            return Err(WorkError::InUse);
         }
         Ok(desk.lock(&Debian.locks())?)
     }

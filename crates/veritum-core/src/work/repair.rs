@@ -4,7 +4,8 @@ use super::check::Checked;
 use super::{WorkError, Workshop};
 use crate::change::{ChangeError, Desk, OpenChange, RoundReceipt, Verb, unfinished};
 use crate::check::Scope;
-use crate::event::Observer;
+use crate::event::{Observer, Steady};
+use crate::history;
 use crate::model::Area;
 use crate::plan::{Action, Deed, Item, ItemKind, Left, Plan};
 use crate::report::{ActionReport, AreaChange, CheckReport, RepairReport};
@@ -98,6 +99,9 @@ impl Workshop {
             return Ok(report(true, None, &checked, Vec::new(), None));
         }
         let (number, receipts, after) = self.rounds(desk, scope, &checked, observer)?;
+        if scope.is_all() {
+            let _ = history::keep_last_check(&state, &checked.report.put_right_to(&after));
+        }
         Ok(report(false, number, &checked, receipts, Some(after)))
     }
 
@@ -132,7 +136,7 @@ impl Workshop {
             };
             let did_something = receipt.outcomes.iter().any(|o| o.failed.is_none());
             receipts.push(receipt);
-            let next = self.checked(&narrowed, true, observer)?;
+            let next = self.checked(&narrowed, true, &Steady(observer))?;
             let (shrank, remaining) = (next.report.problems() < problems, next.report.problems());
             problems = remaining;
             plan = next.plan;

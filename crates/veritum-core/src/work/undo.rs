@@ -6,7 +6,7 @@ use crate::change::{
     ChangeError, Desk, OpenChange, Recovered, UndoPlan, Verb, latest_run, plan_undo, recover, undone_changes,
     unfinished,
 };
-use crate::event::Observer;
+use crate::event::{Observer, Steady};
 use crate::model::Area;
 use crate::report::{RecoverReport, RefusalReport, UndoReport, UndoneChange};
 use crate::store::{Contents, StoreError};
@@ -64,9 +64,12 @@ impl Workshop {
         }
         report.plan_only = false;
         report.changes.clear();
-        for number in numbers {
+        let steady = Steady(observer);
+        for (at, number) in numbers.into_iter().enumerate() {
             // Planned anew: what an earlier undo of this run put back is only there now.
             let plan = self.undo_plan(desk, number)?;
+            // What belongs to one run is taken back as one: it can be stopped only before the first took effect.
+            let desk = if at == 0 { desk } else { Desk { observer: &steady, ..desk } };
             report.changes.push(self.undo_one(desk, plan)?);
         }
         Ok(report)

@@ -44,15 +44,22 @@ fn dispatch(cli: Cli) -> Result<u8, Failure> {
         return demo::run(args, &cli.global);
     }
     let context = Context::new(cli.global)?;
-    match cli.verb {
-        Verb::Status => status::run(&context),
-        Verb::Check { what } => check::run(&context, &what),
-        Verb::Repair { what } => repair::run(&context, &what),
-        Verb::Explain { what } => explain::run(&context, &what),
-        Verb::List { what } => list::run(&context, what),
-        Verb::Undo { change } => undo::run(&context, change),
-        Verb::Recover => recover::run(&context),
-        Verb::Store(verb) => store::run(&context, verb),
+    command(&context, cli.verb).map_err(|failure| match failure.status {
+        exit::INTERRUPTED => Failure { status: context.progress.interruption(), ..failure },
+        _ => failure,
+    })
+}
+
+fn command(context: &Context, verb: Verb) -> Result<u8, Failure> {
+    match verb {
+        Verb::Status => status::run(context),
+        Verb::Check { what } => check::run(context, &what),
+        Verb::Repair { what } => repair::run(context, &what),
+        Verb::Explain { what } => explain::run(context, &what),
+        Verb::List { what } => list::run(context, what),
+        Verb::Undo { change } => undo::run(context, change),
+        Verb::Recover => recover::run(context),
+        Verb::Store(verb) => store::run(context, verb),
         Verb::Demo(_) | Verb::Schemas { .. } => Ok(exit::FINE),
     }
 }

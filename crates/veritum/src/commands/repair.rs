@@ -19,6 +19,7 @@ pub(crate) fn run(context: &Context, words: &[OsString]) -> Result<u8, Failure> 
         print(context, &report, || render::repair::plan_words(context, &report))?;
         return Ok(check::status(context, &report.before));
     }
+    super::recover::first(context, &workshop)?;
     let mut trouble = None;
     let mut declined = false;
     let mut ask = |preview: &Preview<'_>| {

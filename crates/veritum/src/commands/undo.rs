@@ -11,6 +11,7 @@ use crate::{exit, render};
 
 pub(crate) fn run(context: &Context, change: Option<u64>) -> Result<u8, Failure> {
     let workshop = context.open()?;
+    super::recover::first(context, &workshop)?;
     let mut trouble = None;
     let mut ask = |report: &UndoReport| {
         if !context.global.json {

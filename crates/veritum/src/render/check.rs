@@ -99,53 +99,56 @@ pub(crate) fn heading(finding: &Finding) -> String {
         .map_or_else(|| "owned by no component".to_owned(), |c| format!("{} {}", c.name, c.version))
 }
 
-fn row(finding: &Finding) -> Vec<Cell> {
-    let path = finding.subject.as_path().map_or_else(String::new, |p| quoted(p.as_bytes()));
+fn verdict_cell(finding: &Finding) -> Cell {
     let label = if finding.verdict.is_problem() { Label::Problem } else { Label::Note };
     let mut verdict = finding.verdict.word().to_owned();
     for also in &finding.also {
         verdict.push('+');
         verdict.push_str(also.word());
     }
-    vec![labelled(label, verdict), labelled(Label::Name, finding.id.as_str()), cell(path)]
+    labelled(label, verdict)
+}
+
+/// A finding as a row; its component is named where it differs from the row above.
+fn row(finding: &Finding, head: String) -> Vec<Cell> {
+    let path = finding.subject.as_path().map_or_else(String::new, |p| quoted(p.as_bytes()));
+    vec![labelled(Label::Heading, head), verdict_cell(finding), labelled(Label::Name, finding.id.as_str()), cell(path)]
 }
 
 fn findings(context: &Context, report: &CheckReport) -> String {
-    if report.findings.is_empty() {
-        return String::new();
-    }
-    if context.global.ungrouped {
-        let rows: Vec<_> = report.findings.iter().map(row).collect();
-        return format!("\n{}", lines("  ", &rows));
-    }
     let mut groups: BTreeMap<String, Vec<&Finding>> = BTreeMap::new();
     for finding in &report.findings {
         groups.entry(heading(finding)).or_default().push(finding);
     }
-    let mut text = String::new();
-    for (heading, group) in groups {
-        text.push_str(&format!("\n{}\n", paint(Label::Heading, &heading)));
-        text.push_str(&group_lines(context, &group));
-    }
-    text
-}
-
-/// One component's findings; what is the same for several is said once.
-fn group_lines(context: &Context, group: &[&Finding]) -> String {
-    let shown = &group[..group.len().min(SHOWN)];
-    let table = lines("  ", &shown.iter().map(|f| row(f)).collect::<Vec<_>>());
-    let mut text = String::new();
-    for (line, finding) in table.lines().zip(shown) {
-        text.push_str(line.trim_end());
-        text.push('\n');
-        if let Some(cause) =
-            finding.cause.as_ref().filter(|_| context.global.verbose || finding.verdict != Verdict::Missing)
-        {
-            text.push_str(&format!("      {}\n", paint(Label::Remark, cause)));
+    let most = if context.global.ungrouped { usize::MAX } else { SHOWN };
+    let mut rows = Vec::new();
+    let mut remarks: Vec<Vec<String>> = Vec::new();
+    for (heading, group) in &groups {
+        for (at, finding) in group.iter().take(most).enumerate() {
+            rows.push(row(finding, if at == 0 { heading.clone() } else { String::new() }));
+            let cause = finding.cause.clone().filter(|_| context.global.verbose || finding.verdict != Verdict::Missing);
+            remarks.push(cause.into_iter().collect());
+        }
+        if let Some(last) = remarks.last_mut() {
+            last.extend(group_remarks(group, most));
         }
     }
-    if group.len() > SHOWN {
-        text.push_str(&format!("  and {} more (--ungrouped lists them)\n", grouped((group.len() - SHOWN) as u64)));
+    let mut text = String::new();
+    for (line, remarks) in lines("  ", &rows).lines().zip(remarks) {
+        text.push_str(line.trim_end());
+        text.push('\n');
+        for remark in remarks {
+            text.push_str(&format!("      {}\n", paint(Label::Remark, &remark)));
+        }
+    }
+    if text.is_empty() { text } else { format!("\n{text}") }
+}
+
+/// What is said once for all findings of a component.
+fn group_remarks(group: &[&Finding], most: usize) -> Vec<String> {
+    let mut remarks = Vec::new();
+    if group.len() > most {
+        remarks.push(format!("and {} more of it (--ungrouped lists them)", grouped((group.len() - most) as u64)));
     }
     let left: Vec<&&Finding> = group.iter().filter(|f| f.remedy.is_none()).collect();
     let mut advice: Vec<&String> = left.iter().filter_map(|f| f.advice.as_ref()).collect();
@@ -153,14 +156,10 @@ fn group_lines(context: &Context, group: &[&Finding]) -> String {
     advice.dedup();
     for one in advice {
         let n = left.iter().filter(|f| f.advice.as_ref() == Some(one)).count();
-        let who = if n == group.len() {
-            "left as it is".to_owned()
-        } else {
-            format!("{} left as they are", grouped(n as u64))
-        };
-        text.push_str(&format!("      {}\n", paint(Label::Remark, &format!("{who}: {one}"))));
+        let who = if n == group.len() { "left".to_owned() } else { format!("{} left", grouped(n as u64)) };
+        remarks.push(format!("{who}: {one}"));
     }
-    text
+    remarks
 }
 
 fn notes(context: &Context, report: &CheckReport) -> String {
@@ -168,7 +167,7 @@ fn notes(context: &Context, report: &CheckReport) -> String {
         return String::new();
     }
     if context.global.verbose {
-        let rows: Vec<_> = report.notes.iter().map(row).collect();
+        let rows: Vec<_> = report.notes.iter().map(|n| row(n, heading(n))).collect();
         return format!("\nNotes (no problems, left as they are):\n{}", lines("  ", &rows));
     }
     let of = |verdict: Verdict| report.notes.iter().filter(|n| n.verdict == verdict).count() as u64;
@@ -180,7 +179,7 @@ fn notes(context: &Context, report: &CheckReport) -> String {
         (of(Verdict::Stray) + report.more_strays, "thing that no component owns", "things that no component owns"),
     ];
     let parts: Vec<String> = words.iter().filter(|(n, ..)| *n > 0).map(|(n, one, many)| count(*n, one, many)).collect();
-    format!("\nNotes, no problems: {}  {}\n", parts.join(", "), paint(Label::Remark, "(--verbose lists them)"))
+    format!("\nNotes, no problems: {}.\n{}\n", parts.join(", "), paint(Label::Remark, "      (--verbose lists them)"))
 }
 
 fn unexamined(report: &CheckReport) -> String {

@@ -193,7 +193,11 @@ fn sides(report: &ExplainReport) -> String {
         ("leads to", |s| s.target.as_ref().map(|t| quoted(t.as_bytes()))),
         ("modified", |s| s.modified.as_deref().map(local)),
     ];
-    let mut table = vec![vec![cell(""), labelled(Label::Heading, "expected"), labelled(Label::Heading, "found")]];
+    let looked = report.finding.as_ref().is_some_and(|f| f.subject.as_path() == Some(&report.path));
+    let mut table = vec![vec![cell(""), labelled(Label::Heading, "expected")]];
+    if looked {
+        table[0].push(labelled(Label::Heading, "found"));
+    }
     for (name, get) in rows {
         let (should, is) = (get(expected), get(&found));
         if should.is_none() && is.is_none() {
@@ -202,7 +206,11 @@ fn sides(report: &ExplainReport) -> String {
         let unlike = should.is_some() && should != is && name != "modified";
         let is = is.unwrap_or_else(|| if report.found.is_none() { "nothing there".into() } else { "-".into() });
         let found = if unlike { labelled(Label::Problem, is) } else { cell(is) };
-        table.push(vec![cell(name), cell(should.unwrap_or_else(|| "-".into())), found]);
+        let mut row = vec![cell(name), cell(should.unwrap_or_else(|| "-".into()))];
+        if looked {
+            row.push(found);
+        }
+        table.push(row);
     }
     let mut text = format!("\n{}", lines("", &table));
     if !expected.same_file_as.is_empty() {

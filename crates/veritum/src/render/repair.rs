@@ -66,7 +66,7 @@ pub(crate) fn left_lines(left: &[Left]) -> String {
 
 fn not_touched() -> String {
     format!(
-        "{} users' folders, settings files that were edited or removed, anything that no component owns.\n",
+        "{} users' folders (/home, /root), settings files that were edited or removed, anything that no component owns.\n",
         paint(Label::Heading, "Not touched:")
     )
 }

@@ -18,6 +18,8 @@ pub(crate) fn words(context: &Context, report: &StatusReport) -> String {
             Label::Bad,
             &count(report.half_installed.len() as u64, "component is half-installed", "components are half-installed"),
         )
+    } else if let Some(last) = report.last_check.as_ref().filter(|l| l.outcome == OutcomeWord::Problems) {
+        paint(Label::Bad, &format!("{} at the last check", count(last.problems, "problem", "problems")))
     } else {
         paint(Label::Good, "nothing is pending")
     };

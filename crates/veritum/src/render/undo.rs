@@ -86,7 +86,8 @@ pub(crate) fn recover_question(open: &[u64]) -> String {
     format!("Finish or take back the interrupted change {} on this mounted system?", numbers(open))
 }
 
-pub(crate) fn recovered(context: &Context, report: &RecoverReport) -> String {
+/// What became of each interrupted change, a line each.
+pub(crate) fn recovered_lines(report: &RecoverReport) -> String {
     let mut text = String::new();
     for (number, what) in &report.changes {
         let words = match what.as_str() {
@@ -96,6 +97,10 @@ pub(crate) fn recovered(context: &Context, report: &RecoverReport) -> String {
         };
         text.push_str(&format!("{} {words}\n", paint(Label::Good, &format!("change {number}"))));
     }
-    text.push('\n');
+    text
+}
+
+pub(crate) fn recovered(context: &Context, report: &RecoverReport) -> String {
+    let text = recovered_lines(report) + "\n";
     text + &next(&[(context.command("check"), "looks at everything")])
 }
