@@ -159,6 +159,7 @@ impl World {
             policy: Policy { owner_of_root: (!user.is_root()).then_some(ids) },
             jobs: 2,
             despite_disk: false,
+            clear_attributes: false,
             now: jiff::Timestamp::from_second(crate::NOW).unwrap_or(jiff::Timestamp::UNIX_EPOCH),
             run: "test".into(),
         }

@@ -157,11 +157,21 @@ fn what_is_locked_or_mounted_over_is_named_and_the_rest_is_put_right() {
         ]
     );
     drop(covered);
-    run("chattr", &["-i", one.to_str().unwrap()]);
-    let report = repair(&world.settings());
-    assert!(report.areas[0].remaining.is_empty());
-    undo(&world.settings(), None).unwrap();
+    // On the operator's word the lock is taken off meanwhile, and put back: on what is put, and on what comes back.
+    let locked = |path: &Path| {
+        let said = Command::new("lsattr").arg("-d").arg(path).output().unwrap();
+        String::from_utf8_lossy(&said.stdout).split(' ').next().unwrap_or_default().contains('i')
+    };
+    let folder = world.at("/usr/share/quay");
+    run("chattr", &["+i", folder.to_str().unwrap()]);
+    let unlocking = Settings { clear_attributes: true, ..world.settings() };
+    let report = repair(&unlocking);
+    assert!(report.areas[0].remaining.is_empty(), "{:?}", report.areas[0].remaining);
+    assert!(locked(&one) && locked(&folder) && !locked(&two));
+    undo(&unlocking, Some(2)).unwrap();
     assert_eq!(std::fs::read(&one).unwrap(), b"changed");
+    assert!(locked(&one) && locked(&folder));
+    run("chattr", &["-i", folder.to_str().unwrap(), one.to_str().unwrap()]);
 }
 
 /// Cuts the power of an ext4 file system: nothing that is in memory is written any more.

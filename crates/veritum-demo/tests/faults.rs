@@ -124,3 +124,20 @@ fn the_demo_is_the_same_each_time() {
     let machine = |top: std::path::PathBuf| Tree::take(&top.join("machine"), &[]);
     assert_same("machine, with its times", &machine(support::pristine().join("demo")), &machine(folder));
 }
+
+#[test]
+fn a_top_level_link_of_a_merged_system_comes_back_as_a_link() {
+    for target in [Some("/home/mirela"), Some("usr/sbin"), None] {
+        let demo = Demo::with(&[]);
+        let lib = demo.machine().join("lib");
+        std::fs::remove_file(&lib).unwrap();
+        if let Some(target) = target {
+            std::os::unix::fs::symlink(target, &lib).unwrap();
+        }
+        let found = told(&check(&demo.settings()).findings);
+        assert!(found.len() == 1 && found[0].0 == "/lib", "{target:?}: {found:?}");
+        repair(&demo.settings());
+        assert_eq!(std::fs::read_link(&lib).unwrap(), std::path::Path::new("usr/lib"));
+        assert_eq!(check(&demo.settings()).outcome, OutcomeWord::Sound, "{target:?}");
+    }
+}

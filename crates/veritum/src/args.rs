@@ -51,6 +51,9 @@ pub(crate) struct Global {
     /// Write although the disk seems to fail (never implied by --yes)
     #[arg(long, global = true, help_heading = "How")]
     pub(crate) despite_disk: bool,
+    /// Unlock files that are marked immutable or append-only for the time of a change
+    #[arg(long, global = true, help_heading = "How")]
+    pub(crate) clear_attributes: bool,
     /// Use this many threads
     #[arg(long, global = true, value_name = "N", env = "VERITUM_JOBS", help_heading = "How")]
     pub(crate) jobs: Option<usize>,

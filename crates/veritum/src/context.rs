@@ -40,6 +40,7 @@ impl Context {
             policy,
             jobs,
             despite_disk: global.despite_disk,
+            clear_attributes: global.clear_attributes,
             run: format!("{}-{}", now.as_second(), std::process::id()),
             now,
         };

@@ -80,6 +80,15 @@ pub struct ParentTime {
     pub keeps: KeptFolder,
 }
 
+/// A place whose locking attributes are cleared for the time of a round.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Cleared {
+    /// The place.
+    pub place: SystemPath,
+    /// Its inode flags before.
+    pub flags: u32,
+}
+
 /// A record.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(tag = "record", rename_all = "kebab-case")]
@@ -94,6 +103,9 @@ pub enum Record {
         actions: Vec<Action>,
         /// The folders that they are in.
         parents: Vec<ParentTime>,
+        /// Places whose locking attributes are cleared meanwhile.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        cleared: Vec<Cleared>,
     },
     /// Everything is staged: from here on the round is finished rather than taken back.
     Commit {
@@ -226,6 +238,8 @@ pub struct RoundLog<'a> {
     pub actions: &'a [Action],
     /// The folders that they are in.
     pub parents: &'a [ParentTime],
+    /// Places whose locking attributes are cleared meanwhile.
+    pub cleared: &'a [Cleared],
     /// What was staged, once it was committed.
     pub staged: Option<&'a [(u32, Identity)]>,
     /// What was given up while staging.
@@ -292,7 +306,7 @@ impl ChangeLog {
             let number = match record {
                 Record::Begin(_) => return Err(JournalError::Damaged("it begins twice".into())),
                 Record::End { .. } => continue,
-                Record::Plan { round, actions, parents } => {
+                Record::Plan { round, actions, parents, cleared } => {
                     if *round as usize != rounds.len() + 1 || rounds.last().is_some_and(RoundLog::is_open) {
                         return Err(JournalError::Damaged(format!("round {round} begins out of order")));
                     }
@@ -300,6 +314,7 @@ impl ChangeLog {
                         round: *round,
                         actions,
                         parents,
+                        cleared,
                         staged: None,
                         given_up: &[],
                         back: false,
@@ -397,7 +412,7 @@ mod tests {
     }
 
     fn sample() -> Vec<Vec<u8>> {
-        let plan = Record::Plan { round: 1, actions: vec![], parents: vec![] };
+        let plan = Record::Plan { round: 1, actions: vec![], parents: vec![], cleared: vec![] };
         let commit = Record::Commit { round: 1, staged: vec![], given_up: vec![] };
         let done = Record::Done { round: 1, outcomes: vec![] };
         [begin(), plan, commit, done].iter().map(|r| encode(r).unwrap()).collect()

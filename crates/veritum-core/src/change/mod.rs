@@ -12,6 +12,7 @@
 //! exchange → sync → move what was displaced to the kept contents → sync → *done record*. Before the commit record an
 //! interruption means "none of it", after it "all of it"; [`recover`](recover::recover) brings about the one or the other.
 
+mod attributes;
 mod journal;
 mod keep;
 mod obstacles;
@@ -22,7 +23,7 @@ mod state;
 mod swap;
 mod undo;
 
-pub use journal::{Begin, ChangeLog, JournalError, ParentTime, Record, RoundLog, Verb};
+pub use journal::{Begin, ChangeLog, Cleared, JournalError, ParentTime, Record, RoundLog, Verb};
 pub use obstacles::Blocked;
 pub use recover::{Recovered, recover, unfinished};
 pub use round::{Desk, Locks, OpenChange, RoundReceipt};

@@ -2,17 +2,16 @@
 
 use std::collections::BTreeMap;
 use std::io;
-use std::os::fd::AsFd;
+use std::os::fd::AsFd as _;
 
 use super::ChangeError;
+use super::attributes::word_of;
+use super::journal::Cleared;
 use super::round::Desk;
 use crate::model::{FileKind, SystemPath};
 use crate::plan::{Action, Deed, ItemKind};
 use crate::target::Dir;
 
-/// Inode flags of chattr(1): immutable, append-only.
-const IMMUTABLE: u32 = 0x10;
-const APPEND_ONLY: u32 = 0x20;
 /// Room asked for beyond what is written, in hundredths.
 const SPARE_PERCENT: u64 = 5;
 
@@ -30,11 +29,12 @@ pub struct Blocked {
 }
 
 /// Takes out the actions that something stands in the way of.
-pub(super) fn sift(desk: &Desk<'_>, actions: Vec<Action>) -> (Vec<Action>, Vec<Blocked>) {
+pub(super) fn sift(desk: &Desk<'_>, actions: Vec<Action>) -> (Vec<Action>, Vec<Blocked>, Vec<Cleared>) {
     let mut free = Vec::new();
+    let mut cleared = Vec::new();
     let mut blocked: Vec<Blocked> = Vec::new();
     for action in actions {
-        match obstacle(desk, &action) {
+        match obstacle(desk, &action, &mut cleared) {
             Ok(None) => free.push(action),
             Ok(Some((why, next))) => blocked.push(Blocked { index: action.index, place: action.place, why, next }),
             Err(e) => {
@@ -57,12 +57,12 @@ pub(super) fn sift(desk: &Desk<'_>, actions: Vec<Action>) -> (Vec<Action>, Vec<B
         why: "the file that it is a further name of is blocked".into(),
         next: None,
     }));
-    (free, blocked)
+    (free, blocked, cleared)
 }
 
 type Reason = Option<(String, Option<String>)>;
 
-fn obstacle(desk: &Desk<'_>, action: &Action) -> io::Result<Reason> {
+fn obstacle(desk: &Desk<'_>, action: &Action, cleared: &mut Vec<Cleared>) -> io::Result<Reason> {
     let plain = |why: &str| Ok(Some((why.to_owned(), None)));
     if let Some(reason) = desk.protection.reason(&action.place) {
         return plain(&reason);
@@ -78,11 +78,9 @@ fn obstacle(desk: &Desk<'_>, action: &Action) -> io::Result<Reason> {
     if dir.disk().room(dir.fd())?.read_only {
         return plain("its file system is mounted read-only");
     }
-    if let Some(word) = flag_word(&dir) {
-        return Ok(Some((
-            format!("its folder is {word}"),
-            Some(format!("chattr -i -a {}", crate::model::quoted(parent.as_bytes()))),
-        )));
+    let flags = dir.disk().flags(dir.fd()).ok().flatten();
+    if let Some(reason) = locked(desk, parent, "its folder", flags, cleared) {
+        return Ok(Some(reason));
     }
     let Some(stat) = dir.look(action.place.name())? else { return Ok(None) };
     if dir.disk().mount_of_name(dir.fd(), action.place.name())? != dir.disk().mount_of(dir.fd())? {
@@ -93,13 +91,11 @@ fn obstacle(desk: &Desk<'_>, action: &Action) -> io::Result<Reason> {
         FileKind::Folder => dir.disk().open_dir(dir.fd(), action.place.name()).ok(),
         _ => None,
     };
-    if let Some(open) = open
-        && let Some(word) = desk.machine.disk().flags(open.as_fd())?.and_then(word_of)
-    {
-        return Ok(Some((
-            format!("it is {word}"),
-            Some(format!("chattr -i -a {}", crate::model::quoted(action.place.as_bytes()))),
-        )));
+    if let Some(open) = open {
+        let flags = desk.machine.disk().flags(open.as_fd())?;
+        if let Some(reason) = locked(desk, action.place.clone(), "it", flags, cleared) {
+            return Ok(Some(reason));
+        }
     }
     if matches!(action.deed, Deed::SetAside | Deed::Return { .. } | Deed::Put(_))
         && stat.kind == FileKind::Folder
@@ -110,18 +106,16 @@ fn obstacle(desk: &Desk<'_>, action: &Action) -> io::Result<Reason> {
     Ok(None)
 }
 
-fn flag_word(dir: &Dir) -> Option<&'static str> {
-    dir.disk().flags(dir.fd()).ok().flatten().and_then(word_of)
-}
-
-fn word_of(flags: u32) -> Option<&'static str> {
-    if flags & IMMUTABLE != 0 {
-        Some("marked immutable")
-    } else if flags & APPEND_ONLY != 0 {
-        Some("marked append-only")
-    } else {
-        None
+/// An obstacle, or one more place to be unlocked when the operator said so.
+fn locked(desk: &Desk<'_>, place: SystemPath, what: &str, flags: Option<u32>, cleared: &mut Vec<Cleared>) -> Reason {
+    let word = flags.and_then(word_of)?;
+    if desk.clear_attributes {
+        if !cleared.iter().any(|c| c.place == place) {
+            cleared.push(Cleared { place, flags: flags.unwrap_or(0) });
+        }
+        return None;
     }
+    Some((format!("{what} is {word}"), Some("add --clear-attributes: they are put back afterwards".into())))
 }
 
 /// Refuses a round for which a file system has not enough room.

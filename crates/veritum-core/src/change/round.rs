@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, HashMap};
 use std::io;
 
+use super::attributes;
 use super::journal::{Begin, FORMAT, Journal, ParentTime, Record, Verb};
 use super::keep::folder_for;
 use super::obstacles::{self, Blocked};
@@ -27,6 +28,8 @@ pub struct Desk<'a> {
     pub protection: &'a dyn ProtectionPolicy,
     /// Who is told.
     pub observer: &'a dyn Observer,
+    /// Whether locking attributes may be cleared for the time of a round.
+    pub clear_attributes: bool,
 }
 
 /// Our own lock and the package tools', held together.
@@ -139,7 +142,7 @@ impl<'a> OpenChange<'a> {
     /// # Errors
     /// When it was taken back, or could not be finished.
     pub fn round(&mut self, actions: Vec<Action>, contents: &dyn Contents) -> Result<RoundReceipt, ChangeError> {
-        let (actions, blocked) = obstacles::sift(&self.desk, actions);
+        let (actions, blocked, cleared) = obstacles::sift(&self.desk, actions);
         if actions.is_empty() {
             return Ok(RoundReceipt { actions, outcomes: Vec::new(), blocked });
         }
@@ -148,7 +151,7 @@ impl<'a> OpenChange<'a> {
         let parents =
             self.parents(&actions).map_err(|source| ChangeError::TakenBack { place: place.clone(), source })?;
         let round = self.rounds + 1;
-        let plan = Record::Plan { round, actions: actions.clone(), parents: parents.clone() };
+        let plan = Record::Plan { round, actions: actions.clone(), parents: parents.clone(), cleared: cleared.clone() };
         self.record(&plan).map_err(|source| no_room_or(&actions, place.clone(), source))?;
         self.rounds = round;
         let mut committed = Committed {
@@ -156,11 +159,16 @@ impl<'a> OpenChange<'a> {
             round,
             actions: &actions,
             parents: &parents,
+            cleared: &cleared,
             staged: HashMap::new(),
             given_up: HashMap::new(),
             fresh: true,
             ours: std::cell::RefCell::default(),
         };
+        match attributes::clear(&self.desk, &cleared) {
+            Ok(stats) => committed.ours.borrow_mut().extend(stats.iter().map(|s| (s.id, s.ctime))),
+            Err(source) => return Err(self.take_back(&committed, ChangeError::TakenBack { place, source })),
+        }
         let commit = match self.stage_all(&mut committed, contents) {
             Ok(commit) => commit,
             Err(e) => return Err(self.take_back(&committed, e)),

@@ -8,7 +8,8 @@ use std::collections::HashMap;
 use std::io;
 use std::os::fd::AsFd;
 
-use super::journal::{ParentTime, RoundLog};
+use super::attributes;
+use super::journal::{Cleared, ParentTime, RoundLog};
 use super::keep::{keep, kept_dir, kept_name, make_kept_dir, placed};
 use super::round::Desk;
 use super::stage::{discard, staged_name};
@@ -25,6 +26,7 @@ pub(super) struct Committed<'a> {
     pub(super) round: u32,
     pub(super) actions: &'a [Action],
     pub(super) parents: &'a [ParentTime],
+    pub(super) cleared: &'a [Cleared],
     pub(super) staged: HashMap<u32, Identity>,
     pub(super) given_up: HashMap<u32, String>,
     /// Whether this is the run that staged it, or recovery.
@@ -40,6 +42,7 @@ impl<'a> Committed<'a> {
             round: log.round,
             actions: log.actions,
             parents: log.parents,
+            cleared: log.cleared,
             staged: log.staged.unwrap_or_default().iter().copied().collect(),
             given_up: log.given_up.iter().cloned().collect(),
             fresh: false,
@@ -105,6 +108,7 @@ fn has(stat: Option<Stat>, id: Option<Identity>) -> bool {
 
 /// Brings a committed round to its end. Harmless when it is done again.
 pub(super) fn forward(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result<Vec<Outcome>> {
+    attributes::clear(desk, committed.cleared)?;
     desk.observer.hear(Event::Begin { phase: Phase::Exchanging, items: committed.actions.len() as u64, bytes: 0 });
     let mut failures: HashMap<u32, String> = committed.given_up.clone();
     for action in committed.actions {
@@ -134,6 +138,7 @@ pub(super) fn forward(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result<
         desk.observer.hear(Event::Acted(&action.place));
     }
     put_times_back(desk, committed)?;
+    attributes::put_back(desk, committed.cleared)?;
     sync_parents(desk, committed)?;
     desk.observer.hear(Event::End);
     Ok(outcomes)
@@ -275,6 +280,7 @@ fn take_away(desk: &Desk<'_>, committed: &Committed<'_>, spot: &Spot, action: &A
 
 /// Takes a round back, whether it was committed or not. Harmless when it is done again.
 pub(super) fn backward(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result<()> {
+    attributes::clear(desk, committed.cleared)?;
     let mut first_error = None;
     for action in committed.actions.iter().rev() {
         let result = Spot::of(desk, committed, action).and_then(|spot| back_one(desk, committed, &spot, action));
@@ -286,6 +292,7 @@ pub(super) fn backward(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result
         return Err(e);
     }
     put_times_back(desk, committed)?;
+    attributes::put_back(desk, committed.cleared)?;
     sync_parents(desk, committed)
 }
 

@@ -8,6 +8,7 @@ use super::reference::{Expected, Policy, Reference, Scope, Want};
 use super::stray;
 use crate::event::{Event, Observer, Phase};
 use crate::model::{Area, FileKind, Finding, Identity, Stat, State, SystemPath, Verdict, Voucher};
+use crate::platform::debian::{ALIASES, alias_target, explained_links};
 use crate::scan::{self, Found, Look, Observation, Stopped, Task};
 use crate::target::{Machine, Protection};
 
@@ -29,6 +30,8 @@ pub struct Fault {
     /// For a folder that is missing or blocked: every listed spelling of it; all that is expected below comes back
     /// with it.
     pub roots: Vec<SystemPath>,
+    /// For a folder that is a link on a merged system (`/lib64`): where the link leads.
+    pub alias: Option<Vec<u8>>,
 }
 
 /// Something that could not be examined.
@@ -384,6 +387,7 @@ impl Judge<'_> {
             sibling,
             only_meta,
             roots: Vec::new(),
+            alias: None,
         };
         self.out.findings.push(finding);
         self.out.faults.push(fault);
@@ -407,6 +411,7 @@ impl Judge<'_> {
             sibling: None,
             only_meta: false,
             roots: Vec::new(),
+            alias: None,
         };
         self.out.findings.push(finding);
         self.out.faults.push(fault);
@@ -428,6 +433,10 @@ impl Judge<'_> {
             let named = folder.listed.iter().filter(|l| reference.at(l).is_some());
             let Some(listed) = named.min_by_key(|l| (**l != physical, (*l).clone())) else { continue };
             let Some(at) = reference.at(listed) else { continue };
+            // Where a component ships a link, the link's own finding tells of it.
+            if matches!(reference.expected[at].want, Want::Link(_)) {
+                continue;
+            }
             // Settings that an administrator removed with their folder are as deliberate as one removed alone.
             if folder.settings > 0 && folder.others == 0 {
                 self.note(at, Verdict::SettingsRemoved, None);
@@ -444,6 +453,10 @@ impl Judge<'_> {
 
     fn blocked(&mut self, block: &Block) {
         let Some(at) = self.case.reference.at(&block.listed) else { return };
+        // Where a component ships a link, the link's own finding tells of it.
+        if matches!(self.case.reference.expected[at].want, Want::Link(_)) {
+            return;
+        }
         let mut finding = self.describe(at, Verdict::WrongKind, None);
         finding.cause = Some(block.why.clone());
         let mut state = stat_state(&block.stat, self.case.machine);
@@ -460,6 +473,13 @@ impl Judge<'_> {
         found: Option<Stat>,
         roots: Vec<SystemPath>,
     ) {
+        let alias = self.merged_alias(&physical);
+        let mut finding = finding;
+        if let Some(target) = &alias {
+            let should = finding.expected.get_or_insert_with(State::default);
+            (should.kind, should.mode, should.target) =
+                (Some(FileKind::Link), None, Some(crate::model::readable(target)));
+        }
         let fault = Fault {
             finding: self.out.findings.len(),
             expected,
@@ -468,9 +488,25 @@ impl Judge<'_> {
             sibling: None,
             only_meta: false,
             roots,
+            alias,
         };
         self.out.findings.push(finding);
         self.out.faults.push(fault);
+    }
+
+    /// Where a top-level folder leads on a merged system; none where it is a folder of its own.
+    fn merged_alias(&self, physical: &SystemPath) -> Option<Vec<u8>> {
+        let machine = self.case.machine;
+        let target = alias_target(physical.as_bytes())?;
+        let folder = SystemPath::below_root(&target).ok()?;
+        let there = machine.look(&folder).ok().flatten().is_some_and(|s| s.kind == FileKind::Folder);
+        let top = machine.dir(&SystemPath::root()).ok()?;
+        // Merged, when any of the other aliases is such a link.
+        let merged = ALIASES.iter().any(|alias| {
+            let link = top.disk().read_link(top.fd(), alias.as_bytes());
+            link.is_ok_and(|t| explained_links(format!("/{alias}").as_bytes(), &t))
+        });
+        (there && merged).then_some(target)
     }
 
     fn moved(&mut self, moved: &Move) {

@@ -97,7 +97,11 @@ impl Planner<'_> {
         if fault.only_meta {
             return self.set_meta(fault, expected, finding);
         }
-        let items = if fault.roots.is_empty() { vec![self.item(expected, fault)?] } else { self.tree(fault)? };
+        let items = match &fault.alias {
+            Some(target) => vec![self.alias(expected, target)?],
+            None if fault.roots.is_empty() => vec![self.item(expected, fault)?],
+            None => self.tree(fault)?,
+        };
         let linked = matches!(items[0].kind, ItemKind::NameOf { .. } | ItemKind::NameOfAction { .. });
         let index = self.next();
         if let (Some(group), ItemKind::File { .. }) = (expected.group, &items[0].kind) {
@@ -165,6 +169,13 @@ impl Planner<'_> {
             other => plain_kind(other).ok_or_else(|| ("its content is not known".to_owned(), None))?,
         };
         Ok(item(SystemPath::root(), kind, meta))
+    }
+
+    /// The link that a top-level folder is on a merged system; what lies below it is looked at in the next round.
+    fn alias(&self, expected: &Expected, target: &[u8]) -> Result<Item, Refusal> {
+        let meta = wanted(expected).ok_or_else(|| ("its owner is not known".to_owned(), None))?;
+        let kind = ItemKind::Link(LinkTarget(target.to_vec()));
+        Ok(item(SystemPath::root(), kind, Meta { mode: 0o777, ..meta }))
     }
 
     /// A missing or blocked folder with everything that belongs below it, folders before what they hold.

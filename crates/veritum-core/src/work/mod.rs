@@ -40,6 +40,8 @@ pub struct Settings {
     pub jobs: usize,
     /// Whether to write although there is doubt about the disk.
     pub despite_disk: bool,
+    /// Whether locking attributes may be cleared for the time of a change.
+    pub clear_attributes: bool,
     /// The time now.
     pub now: jiff::Timestamp,
     /// Names this run.
@@ -193,6 +195,12 @@ impl Workshop {
     }
 
     fn desk<'a>(&'a self, state: &'a StateFolder, observer: &'a dyn Observer) -> Desk<'a> {
-        Desk { machine: &self.machine, state, protection: &self.protection, observer }
+        Desk {
+            machine: &self.machine,
+            state,
+            protection: &self.protection,
+            observer,
+            clear_attributes: self.settings.clear_attributes,
+        }
     }
 }

@@ -75,6 +75,7 @@ impl Demo {
             policy,
             jobs: 2,
             despite_disk: false,
+            clear_attributes: false,
             now: jiff::Timestamp::from_second(veritum_demo::NOW).unwrap(),
             run: "test".into(),
         }

@@ -13,7 +13,7 @@ use std::collections::HashMap;
 pub use control::{Paragraph, paragraphs};
 pub use deb::{DebError, DebSink, Package, RawEntry, RawKind};
 pub use scripts::Scripts;
-pub use tree::{ALIASES, explained_links};
+pub use tree::{ALIASES, alias_target, explained_links};
 
 use super::{Component, Installed, Platform, RecordProblem, SelfRecord};
 use crate::model::{SystemPath, error_chain};

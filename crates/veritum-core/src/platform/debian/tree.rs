@@ -3,15 +3,20 @@
 /// Top-level names that are links into `/usr` on a merged system (Debian's usr-merge).
 pub const ALIASES: [&str; 7] = ["bin", "sbin", "lib", "lib32", "lib64", "libx32", "libo32"];
 
+/// Where a top-level folder leads on a merged system (`/lib64` to `usr/lib64`); none for any other path.
+#[must_use]
+pub fn alias_target(path: &[u8]) -> Option<Vec<u8>> {
+    let name = std::str::from_utf8(path.strip_prefix(b"/")?).ok().filter(|name| ALIASES.contains(name))?;
+    Some(format!("usr/{name}").into_bytes())
+}
+
 /// Folders of packages that are links on disk, with the targets that explain them.
 ///
 /// `/var/run` and `/var/lock` follow the Filesystem Hierarchy Standard 3.0 (5.13, 5.9).
 #[must_use]
 pub fn explained_links(path: &[u8], target: &[u8]) -> bool {
-    let trimmed = target.strip_prefix(b"/").unwrap_or(target);
-    let alias = path.strip_prefix(b"/").and_then(|p| std::str::from_utf8(p).ok()).filter(|p| ALIASES.contains(p));
-    if let Some(alias) = alias {
-        return trimmed == format!("usr/{alias}").as_bytes();
+    if let Some(alias) = alias_target(path) {
+        return target.strip_prefix(b"/").unwrap_or(target) == alias;
     }
     match path {
         b"/var/run" => matches!(target, b"/run" | b"../run"),
@@ -30,5 +35,7 @@ mod tests {
         assert!(explained_links(b"/var/run", b"/run"));
         assert!(!explained_links(b"/bin", b"/home/mirela") && !explained_links(b"/usr/bin", b"usr/bin"));
         assert!(!explained_links(b"/lib", b"usr/bin"));
+        assert_eq!(alias_target(b"/lib64").as_deref(), Some(&b"usr/lib64"[..]));
+        assert_eq!(alias_target(b"/usr/lib"), None);
     }
 }

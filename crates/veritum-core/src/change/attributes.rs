@@ -1,0 +1,69 @@
+//! Attributes that lock a place (chattr(1): immutable, append-only): cleared for the time of a round, when the operator
+//! said so, and put back afterwards, by recovery too.
+
+use std::io;
+use std::os::fd::{AsFd, OwnedFd};
+
+use super::journal::Cleared;
+use super::round::Desk;
+use crate::model::{FileKind, Stat, SystemPath};
+use crate::target::Dir;
+
+/// Inode flags of chattr(1).
+const IMMUTABLE: u32 = 0x10;
+const APPEND_ONLY: u32 = 0x20;
+const LOCKING: u32 = IMMUTABLE | APPEND_ONLY;
+
+/// The word for the flags that lock something; none when none do.
+pub(super) fn word_of(flags: u32) -> Option<&'static str> {
+    if flags & IMMUTABLE != 0 {
+        Some("marked immutable")
+    } else if flags & APPEND_ONLY != 0 {
+        Some("marked append-only")
+    } else {
+        None
+    }
+}
+
+/// Clears what locks these places; answers how they look then, since clearing changes their change time.
+pub(super) fn clear(desk: &Desk<'_>, places: &[Cleared]) -> io::Result<Vec<Stat>> {
+    each(desk, places, |disk_flags, _| disk_flags & !LOCKING)
+}
+
+/// Puts the locks back on whatever stands at these places now.
+pub(super) fn put_back(desk: &Desk<'_>, places: &[Cleared]) -> io::Result<Vec<Stat>> {
+    each(desk, places, |disk_flags, cleared| disk_flags | cleared.flags & LOCKING)
+}
+
+fn each(desk: &Desk<'_>, places: &[Cleared], flags: impl Fn(u32, &Cleared) -> u32) -> io::Result<Vec<Stat>> {
+    let mut stats = Vec::new();
+    for cleared in places {
+        // A journal is foreign bytes: places of the users are not touched on its word.
+        if desk.protection.reason(&cleared.place).is_some() {
+            continue;
+        }
+        let Some(open) = open(desk, &cleared.place)? else { continue };
+        let disk = desk.machine.disk();
+        let Some(now) = disk.flags(open.as_fd())? else { continue };
+        let wanted = flags(now, cleared);
+        if wanted != now {
+            disk.set_flags(open.as_fd(), wanted)?;
+        }
+        stats.push(disk.look_open(open.as_fd())?);
+    }
+    Ok(stats)
+}
+
+/// Opens a place to look at its flags; none when nothing that has any stands there.
+fn open(desk: &Desk<'_>, place: &SystemPath) -> io::Result<Option<OwnedFd>> {
+    let parent = place.parent().unwrap_or_else(SystemPath::root);
+    let dir: Dir = match desk.machine.dir(&parent) {
+        Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(None),
+        other => other?,
+    };
+    match dir.look(place.name())?.map(|s| s.kind) {
+        Some(FileKind::File) => dir.disk().open_file(dir.fd(), place.name()).map(Some),
+        Some(FileKind::Folder) => dir.disk().open_dir(dir.fd(), place.name()).map(Some),
+        _ => Ok(None),
+    }
+}

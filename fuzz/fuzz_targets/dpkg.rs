@@ -1,0 +1,45 @@
+//! dpkg's files: status, list, md5sums, diversions, statoverride, configuration; passwd, group, fstab, os-release.
+#![no_main]
+
+use std::sync::{Arc, OnceLock};
+
+use libfuzzer_sys::fuzz_target;
+use veritum_core::platform::Platform;
+use veritum_core::platform::debian::{Debian, paragraphs};
+use veritum_core::target::{LiveDisk, Machine, Users};
+
+const FILES: [&str; 10] = [
+    "var/lib/dpkg/status", "var/lib/dpkg/info/a.list", "var/lib/dpkg/info/a.md5sums", "var/lib/dpkg/diversions",
+    "var/lib/dpkg/statoverride", "etc/dpkg/dpkg.cfg", "etc/passwd", "etc/group", "etc/fstab", "etc/os-release",
+];
+const STATUS: &[u8] = b"Package: a\nStatus: install ok installed\nVersion: 1\nArchitecture: all\n";
+
+fn root() -> &'static std::path::Path {
+    static ROOT: OnceLock<std::path::PathBuf> = OnceLock::new();
+    ROOT.get_or_init(|| {
+        let root = std::path::PathBuf::from(format!("/dev/shm/veritum-fuzz-{}", std::process::id()));
+        for folder in ["var/lib/dpkg/info", "etc/dpkg"] {
+            std::fs::create_dir_all(root.join(folder)).unwrap();
+        }
+        root
+    })
+}
+
+fuzz_target!(|data: &[u8]| {
+    let Some((first, rest)) = data.split_first() else { return };
+    let root = root();
+    for file in FILES {
+        std::fs::write(root.join(file), if file.ends_with("status") { STATUS } else { b"" }).unwrap();
+    }
+    std::fs::write(root.join(FILES[usize::from(*first) % FILES.len()]), rest).unwrap();
+    let machine = Machine::open(root, Arc::new(LiveDisk)).unwrap();
+    if let Ok(installed) = Debian.installed(&machine) {
+        for component in &installed.components {
+            let _ = Debian.self_record(&machine, component);
+        }
+    }
+    let _ = Users::parse(rest, rest);
+    for paragraph in paragraphs(&String::from_utf8_lossy(rest)) {
+        let _ = paragraph.get("Package");
+    }
+});
