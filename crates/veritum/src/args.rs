@@ -126,6 +126,7 @@ pub(crate) enum Verb {
     /// Take a change back
     Undo {
         /// The change's number; without it all changes of the latest run
+        #[arg(value_parser = whole_number)]
         change: Option<u64>,
     },
     /// Finish or take back a change that was interrupted
@@ -185,6 +186,11 @@ pub(crate) enum StoreVerb {
         /// Only this component, with its files
         component: Option<String>,
     },
+}
+
+/// A number as people type it, with words for when it is none.
+fn whole_number(text: &str) -> Result<u64, String> {
+    text.parse().map_err(|_| "a change is named by its number, as `veritum list changes` shows it".to_owned())
 }
 
 #[derive(Debug, Args)]

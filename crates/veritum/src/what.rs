@@ -31,7 +31,10 @@ pub(crate) fn scope(words: &[std::ffi::OsString], target: &Path) -> Result<Scope
         } else {
             let mut known: Vec<&str> = Area::ALL.iter().map(|a| a.word()).collect();
             known.extend(["/PATH", "component:NAME"]);
-            return Err(unknown_word("area, path or component", &word.to_string_lossy(), &known));
+            let mut failure = unknown_word("area, path or component", &word.to_string_lossy(), &known);
+            let component = || format!("for a component write component:{}", word.to_string_lossy());
+            failure.hint = failure.hint.or_else(|| Some(component()));
+            return Err(failure);
         }
     }
     if !scope.paths.is_empty() && !scope.components.is_empty() {

@@ -102,6 +102,23 @@ impl Spot {
     }
 }
 
+/// Renames; what the file system cannot do at all is a reason, not a failure of the disk.
+fn rename_or_reason(spot: &Spot, from: &[u8], to: &[u8], how: Exchange) -> io::Result<Result<(), String>> {
+    use rustix::io::Errno;
+    let errno = match spot.rename(from, to, how) {
+        Ok(()) => return Ok(Ok(())),
+        Err(e) => e,
+    };
+    let is = |kind: Errno| errno.raw_os_error() == Some(kind.raw_os_error());
+    if is(Errno::XDEV) {
+        return Ok(Err("it lies in a lower layer of its file system and cannot be moved in one step".into()));
+    }
+    if is(Errno::INVAL) || is(Errno::NOSYS) || is(Errno::NOTSUP) {
+        return Ok(Err("its file system cannot exchange two names in one step".into()));
+    }
+    Err(errno)
+}
+
 fn has(stat: Option<Stat>, id: Option<Identity>) -> bool {
     stat.is_some_and(|s| Some(s.id) == id)
 }
@@ -158,7 +175,9 @@ fn exchange(
             match (temp, there) {
                 (Some(_), _) if has(temp, before) => {}
                 (None, Some(now)) if action.before.is_some_and(|b| committed.is_as_observed(&b, &now)) => {
-                    spot.rename(&spot.name, &spot.temp, Exchange::IntoNothing)?;
+                    if let Err(why) = rename_or_reason(spot, &spot.name, &spot.temp, Exchange::IntoNothing)? {
+                        return Ok(Err(why));
+                    }
                 }
                 (None, None) if kept_already(desk, committed, action)? => {}
                 _ => return Ok(Err(CHANGED.into())),
@@ -174,7 +193,9 @@ fn exchange(
     match (action.before, there) {
         (None, None) => spot.rename(&spot.temp, &spot.name, Exchange::IntoNothing)?,
         (Some(before), Some(now)) if committed.is_as_observed(&before, &now) => {
-            spot.rename(&spot.temp, &spot.name, Exchange::Swap)?;
+            if let Err(why) = rename_or_reason(spot, &spot.temp, &spot.name, Exchange::Swap)? {
+                return Ok(Err(why));
+            }
             let out = spot.dir.disk().look(spot.dir.fd(), &spot.temp)?;
             if (out.id, out.kind) != (before.id, before.kind)
                 || before.kind == FileKind::File && (out.size, out.mtime) != (before.size, before.mtime)

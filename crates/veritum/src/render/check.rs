@@ -18,6 +18,9 @@ const SHOWN: usize = 6;
 pub(crate) fn words(context: &Context, report: &CheckReport, what: &[OsString]) -> String {
     let mut text = answer(report);
     text.push_str(&evidence(report));
+    if let Some((uid, gid)) = context.settings.policy.owner_of_root {
+        text.push_str(&format!("       owners are not judged: every one is taken for {uid}:{gid} (owner-of-root)\n"));
+    }
     text.push_str(&findings(context, report));
     text.push_str(&notes(context, report));
     text.push_str(&unexamined(report));

@@ -1,5 +1,7 @@
 //! What `repair` prints: the plan, and what came of it.
 
+use std::collections::BTreeMap;
+
 use veritum_core::model::quoted;
 use veritum_core::plan::Left;
 use veritum_core::report::{ActionReport, RepairReport};
@@ -13,6 +15,8 @@ use crate::context::{Context, shown};
 
 /// Actions beyond these are counted.
 const SHOWN: usize = 40;
+/// Places that share a reason beyond these are counted.
+const SHOWN_LEFT: usize = 8;
 
 /// What an action is called.
 pub(crate) fn action_words(word: &str) -> &str {
@@ -44,22 +48,27 @@ pub(crate) fn action_lines(actions: &[ActionReport], all: bool) -> String {
     text
 }
 
+/// What remains, by reason; what shares one is told with it once.
 pub(crate) fn left_lines(left: &[Left]) -> String {
-    let mut text = String::new();
-    for one in left.iter().take(SHOWN) {
-        text.push_str(&format!(
-            "  {}  {}\n      {}",
-            paint(Label::Name, one.finding.as_str()),
-            quoted(one.path.as_bytes()),
-            one.reason
-        ));
-        if let Some(next) = &one.next {
-            text.push_str(&format!("; {next}"));
-        }
-        text.push('\n');
+    let mut reasons: BTreeMap<(&str, Option<&str>), Vec<&Left>> = BTreeMap::new();
+    for one in left {
+        // A next step that names the place itself is no shared one.
+        let next = one.next.as_deref().filter(|next| !next.contains(&quoted(one.path.as_bytes())));
+        reasons.entry((&one.reason, next)).or_default().push(one);
     }
-    if left.len() > SHOWN {
-        text.push_str(&format!("  and {} more\n", grouped((left.len() - SHOWN) as u64)));
+    let mut text = String::new();
+    for ((reason, next), group) in reasons {
+        let rows: Vec<_> = group
+            .iter()
+            .take(SHOWN_LEFT)
+            .map(|one| vec![labelled(Label::Name, one.finding.as_str()), cell(quoted(one.path.as_bytes()))])
+            .collect();
+        text.push_str(&lines("  ", &rows));
+        if group.len() > SHOWN_LEFT {
+            text.push_str(&format!("  and {} more\n", grouped((group.len() - SHOWN_LEFT) as u64)));
+        }
+        let next = next.map(|n| format!("; {n}")).unwrap_or_default();
+        text.push_str(&format!("      {}\n", paint(Label::Remark, &format!("{reason}{next}"))));
     }
     text
 }
