@@ -151,22 +151,19 @@ fn an_undo_is_whole_or_not_at_all_whatever_the_disk_does() {
 fn recovery_itself_may_be_interrupted_at_every_operation() {
     let pair = Pair::new();
     let here = folder();
-    let (half, machine) = (here.path().join("half"), here.path().join("machine"));
+    let machine = here.path().join("machine");
     let settings = at(&pair.world.settings(), &machine);
-    copy(&pair.damaged, &half);
     let counting = Arc::new(TestDisk::new(Accident::None));
-    copy(&half, &machine);
+    copy(&pair.damaged, &machine);
     try_repair(&settings, counting.clone()).unwrap();
     // One interruption before the commit record, one in the middle of the exchanges.
     for stop in [counting.operations() / 3, counting.operations() * 2 / 3] {
-        copy(&pair.damaged, &machine);
-        let _ = try_repair(&settings, Arc::new(TestDisk::new(Accident::Stop(stop))));
-        copy(&machine, &half);
         for n in 0.. {
-            copy(&half, &machine);
+            copy(&pair.damaged, &machine);
+            let _ = try_repair(&settings, Arc::new(TestDisk::new(Accident::Stop(stop))));
             let disk = Arc::new(TestDisk::new(Accident::Cut(n)));
             let _ = Workshop::open(settings.clone(), disk.clone()).map(|w| w.recover(&Silent));
-            settle(&format!("recovery cut at {n}"), &settings, [&pair.before, &pair.after]);
+            settle(&format!("stopped at {stop}, recovery cut at {n}"), &settings, [&pair.before, &pair.after]);
             if !disk.happened() {
                 break;
             }
