@@ -371,8 +371,10 @@ pub struct StatusReport {
     pub changes: u64,
     /// Bytes kept for undo.
     pub kept_bytes: u64,
-    /// The last check.
+    /// The last check of the whole machine.
     pub last_check: Option<LastCheck>,
+    /// Whether something was changed or taken back since then.
+    pub changed_since_check: bool,
     /// What cannot be examined here, and why.
     pub not_here: Vec<String>,
 }

@@ -1,7 +1,7 @@
 //! The one translator at the top: from the core's errors to words, exit status and the next command.
 
 use veritum_core::change::ChangeError;
-use veritum_core::model::{error_chain, quoted};
+use veritum_core::model::{error_chain, error_words, quoted};
 use veritum_core::store::StoreError;
 use veritum_core::target::TargetError;
 use veritum_core::trust::KeysError;
@@ -102,7 +102,7 @@ impl From<WorkError> for Failure {
 
 impl From<TargetError> for Failure {
     fn from(error: TargetError) -> Self {
-        let why = std::error::Error::source(&error).map(ToString::to_string).unwrap_or_default();
+        let why = std::error::Error::source(&error).map(error_words).unwrap_or_default();
         let hint = match &error {
             TargetError::NoSystem { .. } => Some("name the folder in which a system is mounted: --target DIR".into()),
             TargetError::Open { .. } => Some("look whether the folder is there and mounted".into()),

@@ -5,14 +5,17 @@
 //! ```
 //!
 //! [`reference`](Reference) says what should be at each place and who answers for it; [`Parents`] judges the folders
-//! on the way before anything below them is believed; [`files`] judges one thing at a time.
+//! on the way before anything below them is believed; `judge` judges one thing at a time.
 
 mod files;
 mod folders;
+mod judge;
 mod meta;
 mod reference;
+mod states;
 mod stray;
 
-pub use files::{Case, Fault, FilesCheck, Unexamined, check_files, expected_state};
+pub use files::{Case, Fault, FilesCheck, Unexamined, check_files};
 pub use folders::{Block, Move, Parents, Placement};
 pub use reference::{Expected, Group, ManifestSource, Meta, Owned, Policy, Reference, Scope, Want};
+pub use states::expected_state;

@@ -17,4 +17,4 @@ pub use finding::{Action, Advice, Area, Finding, FindingId, Remedy, State, Subje
 pub use path::{LinkTarget, PathError, SystemPath};
 pub use place::{FileKind, Identity, Instant, Stat};
 pub(crate) use text::from_readable;
-pub use text::{error_chain, quoted, readable};
+pub use text::{error_chain, error_words, quoted, readable};

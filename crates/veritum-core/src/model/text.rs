@@ -80,13 +80,23 @@ pub fn quoted(bytes: &[u8]) -> String {
     out
 }
 
+/// An error's own words, without the number that the standard library adds.
+#[must_use]
+pub fn error_words(error: &dyn std::error::Error) -> String {
+    let text = error.to_string();
+    match text.find(" (os error ") {
+        Some(at) => text[..at].to_owned(),
+        None => text,
+    }
+}
+
 /// An error with its causes, in one line.
 #[must_use]
 pub fn error_chain(error: &dyn std::error::Error) -> String {
-    let mut text = error.to_string();
+    let mut text = error_words(error);
     let mut cause = error.source();
     while let Some(next) = cause {
-        let said = next.to_string();
+        let said = error_words(next);
         if !text.ends_with(&said) {
             text.push_str(": ");
             text.push_str(&said);

@@ -141,7 +141,7 @@ fn failed(error: &io::Error, stat: Option<Stat>) -> Observation {
     match error.kind() {
         io::ErrorKind::NotFound | io::ErrorKind::NotADirectory => Observation::Absent,
         io::ErrorKind::PermissionDenied => Observation::Forbidden,
-        _ => Observation::Unreadable { stat, error: error.to_string() },
+        _ => Observation::Unreadable { stat, error: crate::model::error_words(error) },
     }
 }
 

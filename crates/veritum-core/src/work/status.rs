@@ -5,7 +5,7 @@ use crate::change::unfinished;
 use crate::history;
 use crate::model::{Voucher, error_chain};
 use crate::platform::Progress;
-use crate::report::{ChangesReport, ComponentLine, ComponentsReport, StatusReport, StoreLine};
+use crate::report::{ChangeLine, ChangesReport, ComponentLine, ComponentsReport, StatusReport, StoreLine};
 use crate::store::Store;
 
 impl Workshop {
@@ -35,6 +35,7 @@ impl Workshop {
             not_here.push("files that only root may read".into());
         }
         not_here.extend(self.installed.problems.iter().map(|p| format!("{}: {}", p.path, p.what)));
+        let last_check = state.as_ref().and_then(history::last_check);
         Ok(StatusReport {
             format: StatusReport::FORMAT.into(),
             machine: self.machine_report(),
@@ -50,7 +51,8 @@ impl Workshop {
             },
             changes: lines.len() as u64,
             kept_bytes: lines.iter().map(|l| l.kept_bytes).sum(),
-            last_check: state.as_ref().and_then(history::last_check),
+            changed_since_check: last_check.as_ref().is_some_and(|last| changed_since(&lines, &last.at)),
+            last_check,
             not_here,
         })
     }
@@ -102,4 +104,10 @@ pub(super) fn store_line(store: &Store) -> StoreLine {
         expires: store.expires().to_string(),
         signing: store.versions().timestamp,
     }
+}
+
+/// Whether a change began after a moment; a repair's own last check has the repair's moment.
+fn changed_since(changes: &[ChangeLine], moment: &str) -> bool {
+    let time = |text: &str| text.parse::<jiff::Timestamp>().ok();
+    changes.iter().any(|c| time(&c.started) > time(moment))
 }

@@ -155,7 +155,7 @@ pub(crate) fn words(context: &Context, report: &ExplainReport) -> String {
     }
     if !report.owners.is_empty() {
         let owners: Vec<String> = report.owners.iter().map(ToString::to_string).collect();
-        text.push_str(&format!("\n{} {}\n", paint(Label::Heading, "owner    "), owners.join(", ")));
+        text.push_str(&format!("\n{} {}\n", paint(Label::Heading, "belongs to"), owners.join(", ")));
     }
     text.push_str(&sides(report));
     if let Some(differs) = &report.differs {

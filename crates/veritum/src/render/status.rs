@@ -18,7 +18,9 @@ pub(crate) fn words(context: &Context, report: &StatusReport) -> String {
             Label::Bad,
             &count(report.half_installed.len() as u64, "component is half-installed", "components are half-installed"),
         )
-    } else if let Some(last) = report.last_check.as_ref().filter(|l| l.outcome == OutcomeWord::Problems) {
+    } else if let Some(last) =
+        report.last_check.as_ref().filter(|l| l.outcome == OutcomeWord::Problems && !report.changed_since_check)
+    {
         paint(Label::Bad, &format!("{} at the last check", count(last.problems, "problem", "problems")))
     } else {
         paint(Label::Good, "nothing is pending")
@@ -77,7 +79,11 @@ pub(crate) fn words(context: &Context, report: &StatusReport) -> String {
                 } else {
                     last.outcome.word().to_owned()
                 };
-                format!("{}: {words}", local(&last.at))
+                format!(
+                    "{}: {words}{}",
+                    local(&last.at),
+                    if report.changed_since_check { "; changed since" } else { "" }
+                )
             },
         ),
     );
@@ -102,7 +108,7 @@ pub(crate) fn words(context: &Context, report: &StatusReport) -> String {
         (_, Some(trouble), _) if trouble.contains("not trusted") => {
             (context.command("store trust LOCATION"), "shows the store's keys, and asks")
         }
-        (_, _, Some(last)) if last.outcome == OutcomeWord::Problems => {
+        (_, _, Some(last)) if last.outcome == OutcomeWord::Problems && !report.changed_since_check => {
             (context.command("repair"), "shows what it would do, and asks")
         }
         _ => (context.command("check"), "looks at every file, changes nothing"),

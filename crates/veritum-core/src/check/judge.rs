@@ -1,0 +1,394 @@
+//! Judging one thing at a time, and the folders that tell the fate of what is below them.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+
+use super::files::{Case, Fault, FilesCheck, Seat, Unexamined, content_sound};
+use super::folders::{Block, Move, Parents, Placement};
+use super::meta::{self, MetaVerdict};
+use super::reference::{Expected, Want};
+use super::states::{expected_state, found_state, stat_state};
+use crate::event::{Event, Observer};
+use crate::model::{Area, FileKind, Finding, Identity, Stat, State, SystemPath, Verdict, Voucher};
+use crate::platform::debian::{ALIASES, alias_target, explained_links};
+use crate::scan::{self, Found, Observation};
+
+/// A folder that is not there, and what should be below it.
+#[derive(Default)]
+struct MissingFolder {
+    /// Its listed spellings (`/lib/x` and `/usr/lib/x` are one folder).
+    listed: BTreeSet<SystemPath>,
+    below: u64,
+    settings: u64,
+    others: u64,
+}
+
+/// Judges, and collects what comes of it.
+pub(super) struct Judge<'a> {
+    pub(super) case: Case<'a>,
+    pub(super) out: FilesCheck,
+    /// Missing folders, by where they should be.
+    missing: BTreeMap<SystemPath, MissingFolder>,
+    reasons: BTreeMap<String, (u64, Option<SystemPath>)>,
+}
+
+impl<'a> Judge<'a> {
+    pub(super) fn new(case: Case<'a>) -> Self {
+        Self { case, out: FilesCheck::default(), missing: BTreeMap::new(), reasons: BTreeMap::new() }
+    }
+
+    fn not_examined(&mut self, reason: String, path: &SystemPath) {
+        let entry = self.reasons.entry(reason).or_insert((0, None));
+        entry.0 += 1;
+        entry.1.get_or_insert_with(|| path.clone());
+    }
+
+    /// Where a thing is to be looked at; none when a folder above it already tells its fate.
+    pub(super) fn seat(&mut self, parents: &Parents<'_>, at: usize, expected: &Expected) -> Option<Seat> {
+        let listed = &expected.listed;
+        let parent = listed.parent()?;
+        let place = if expected.want == Want::Folder { parents.place(listed) } else { parents.place(&parent) };
+        match place {
+            Placement::At(physical) => {
+                let (folder, physical) = match expected.want {
+                    Want::Folder => (listed.clone(), physical),
+                    _ => (parent, physical.child(listed.name()).ok()?),
+                };
+                let folder_at = if expected.want == Want::Folder { Some(physical.clone()) } else { physical.parent() };
+                if let Some(folder_at) = folder_at {
+                    self.out.folders.entry(folder).or_insert(folder_at);
+                }
+                Some(Seat { expected: at, physical })
+            }
+            Placement::Missing { listed: missing, physical } => {
+                let folder = self.missing.entry(physical).or_default();
+                if missing != *listed {
+                    folder.below += 1;
+                    folder.settings += u64::from(expected.settings);
+                    folder.others += u64::from(!expected.settings && expected.want != Want::Folder);
+                }
+                folder.listed.insert(missing);
+                self.count(expected);
+                None
+            }
+            Placement::Blocked { .. } => {
+                self.count(expected);
+                None
+            }
+            Placement::Outside { why } => {
+                self.not_examined(why, listed);
+                None
+            }
+            Placement::Forbidden => {
+                self.not_examined("needs root".into(), listed);
+                None
+            }
+            Placement::Unreadable(error) => {
+                self.unreadable(at, &SystemPath::root(), None, &error);
+                None
+            }
+        }
+    }
+
+    fn count(&mut self, expected: &Expected) {
+        self.out.examined += 1;
+        *self.out.vouched.entry(expected.voucher).or_default() += 1;
+    }
+
+    pub(super) fn one(
+        &mut self,
+        seat: &Seat,
+        observation: &Observation,
+        anchors: &HashMap<usize, (Identity, SystemPath)>,
+        left_out: &dyn Fn(&SystemPath) -> bool,
+    ) {
+        let reference = self.case.reference;
+        let expected = &reference.expected[seat.expected];
+        match observation {
+            Observation::Forbidden => return self.not_examined("needs root".into(), &expected.listed),
+            Observation::Absent if left_out(&expected.listed) => return,
+            _ => self.count(expected),
+        }
+        match observation {
+            Observation::Absent if expected.settings => self.note(seat.expected, Verdict::SettingsRemoved, None),
+            Observation::Absent => {
+                let sibling = self.sibling(expected, anchors, None);
+                self.fault(seat, Verdict::Missing, vec![], None, sibling, false);
+            }
+            Observation::Unreadable { stat, error } => self.unreadable(seat.expected, &seat.physical, *stat, error),
+            Observation::There(found) => {
+                self.out.bytes += scan::read_bytes(found);
+                self.there(seat, found, anchors);
+            }
+            Observation::Forbidden => {}
+        }
+    }
+
+    fn sibling(
+        &self,
+        expected: &Expected,
+        anchors: &HashMap<usize, (Identity, SystemPath)>,
+        own: Option<&SystemPath>,
+    ) -> Option<SystemPath> {
+        let (_, path) = anchors.get(&expected.group?)?;
+        (Some(path) != own).then(|| path.clone())
+    }
+
+    fn there(&mut self, seat: &Seat, found: &Found, anchors: &HashMap<usize, (Identity, SystemPath)>) {
+        let expected = &self.case.reference.expected[seat.expected];
+        let mut verdicts = Vec::new();
+        match kind_verdict(expected, found) {
+            Some(Verdict::WrongKind) if expected.settings && found.stat.kind == FileKind::Link => {
+                return self.note(seat.expected, Verdict::Edited, Some(found));
+            }
+            Some(verdict) => verdicts.push(verdict),
+            None if !content_sound(expected, found) => verdicts.push(Verdict::Altered),
+            None => {}
+        }
+        let kind_right = !verdicts.contains(&Verdict::WrongKind);
+        let users = self.case.machine.users();
+        let meta = if kind_right { meta::judge(expected, found, users, self.case.policy) } else { MetaVerdict::Sound };
+        if expected.settings && kind_right {
+            if verdicts.contains(&Verdict::Altered) {
+                self.note(seat.expected, Verdict::Edited, Some(found));
+            } else if meta == MetaVerdict::Adjusted {
+                self.note(seat.expected, Verdict::Adjusted, Some(found));
+            }
+            return;
+        }
+        let sound_so_far = verdicts.is_empty();
+        if meta == MetaVerdict::Wrong {
+            verdicts.push(Verdict::WrongMode);
+        }
+        if meta == MetaVerdict::Adjusted && sound_so_far {
+            self.note(seat.expected, Verdict::Adjusted, Some(found));
+        }
+        let anchor = expected.group.and_then(|g| anchors.get(&g));
+        let cut = sound_so_far && kind_right && anchor.is_some_and(|(id, _)| *id != found.stat.id);
+        if cut {
+            verdicts.push(Verdict::LinkCut);
+        }
+        if expected.voucher == Voucher::Itself && matches!(expected.want, Want::Something | Want::Folder) {
+            self.out.presence_only += 1;
+        }
+        let Some((first, also)) = verdicts.split_first() else { return };
+        let sibling = self.sibling(expected, anchors, Some(&seat.physical));
+        let only_meta = *first == Verdict::WrongMode && also.is_empty() && !found.capabilities;
+        self.fault(seat, *first, also.to_vec(), Some(found), sibling, only_meta);
+    }
+
+    fn fault(
+        &mut self,
+        seat: &Seat,
+        verdict: Verdict,
+        also: Vec<Verdict>,
+        found: Option<&Found>,
+        sibling: Option<SystemPath>,
+        only_meta: bool,
+    ) {
+        let mut finding = self.describe(seat.expected, verdict, found);
+        finding.also = also;
+        if let (Verdict::WrongKind, Some(found)) = (verdict, found) {
+            let should = finding.expected.as_ref().and_then(|s| s.kind).map_or("something else", FileKind::word);
+            finding.cause = Some(format!("a {} stands where a {should} belongs", found.stat.kind.word()));
+        }
+        let fault = Fault {
+            finding: self.out.findings.len(),
+            expected: seat.expected,
+            physical: seat.physical.clone(),
+            found: found.map(|f| f.stat),
+            sibling,
+            only_meta,
+            roots: Vec::new(),
+            alias: None,
+        };
+        self.out.findings.push(finding);
+        self.out.faults.push(fault);
+    }
+
+    fn note(&mut self, expected: usize, verdict: Verdict, found: Option<&Found>) {
+        let note = self.describe(expected, verdict, found);
+        self.out.notes.push(note);
+    }
+
+    fn unreadable(&mut self, at: usize, physical: &SystemPath, stat: Option<Stat>, error: &str) {
+        let mut finding = self.describe(at, Verdict::Unreadable, None);
+        finding.cause = Some(format!("reading gives an error: {error}"));
+        finding.advice = Some("Bring the users' files to safety first, then test the disk.".into());
+        finding.found = stat.map(|s| stat_state(&s, self.case.machine));
+        let fault = Fault {
+            finding: self.out.findings.len(),
+            expected: at,
+            physical: physical.clone(),
+            found: stat,
+            sibling: None,
+            only_meta: false,
+            roots: Vec::new(),
+            alias: None,
+        };
+        self.out.findings.push(finding);
+        self.out.faults.push(fault);
+    }
+
+    fn describe(&self, at: usize, verdict: Verdict, found: Option<&Found>) -> Finding {
+        let expected = &self.case.reference.expected[at];
+        let mut finding = Finding::on_path(Area::Files, &expected.listed, verdict);
+        finding.component = Some(self.case.reference.component_of(expected).clone());
+        finding.vouched_by = Some(expected.voucher);
+        finding.expected = Some(expected_state(self.case.reference, expected, self.case.machine));
+        finding.found = found.map(|f| found_state(f, self.case.machine));
+        finding
+    }
+
+    pub(super) fn missing_folders(&mut self) {
+        for (physical, folder) in std::mem::take(&mut self.missing) {
+            let reference = self.case.reference;
+            let named = folder.listed.iter().filter(|l| reference.at(l).is_some());
+            let Some(listed) = named.min_by_key(|l| (**l != physical, (*l).clone())) else { continue };
+            let Some(at) = reference.at(listed) else { continue };
+            // Where a component ships a link, the link's own finding tells of it.
+            if matches!(reference.expected[at].want, Want::Link(_)) {
+                continue;
+            }
+            // Settings that an administrator removed with their folder are as deliberate as one removed alone.
+            if folder.settings > 0 && folder.others == 0 {
+                self.note(at, Verdict::SettingsRemoved, None);
+                continue;
+            }
+            let mut finding = self.describe(at, Verdict::Missing, None);
+            if folder.below > 0 {
+                finding.cause =
+                    Some(format!("the whole folder is missing, with {} things that belong in it", folder.below));
+            }
+            self.push_folder(finding, at, physical, None, folder.listed.into_iter().collect());
+        }
+    }
+
+    pub(super) fn blocked(&mut self, block: &Block) {
+        let Some(at) = self.case.reference.at(&block.listed) else { return };
+        // Where a component ships a link, the link's own finding tells of it.
+        if matches!(self.case.reference.expected[at].want, Want::Link(_)) {
+            return;
+        }
+        let mut finding = self.describe(at, Verdict::WrongKind, None);
+        finding.cause = Some(block.why.clone());
+        let mut state = stat_state(&block.stat, self.case.machine);
+        state.target = block.target.as_deref().map(crate::model::readable);
+        finding.found = Some(state);
+        self.push_folder(finding, at, block.physical.clone(), Some(block.stat), vec![block.listed.clone()]);
+    }
+
+    fn push_folder(
+        &mut self,
+        finding: Finding,
+        expected: usize,
+        physical: SystemPath,
+        found: Option<Stat>,
+        roots: Vec<SystemPath>,
+    ) {
+        let alias = self.merged_alias(&physical);
+        let mut finding = finding;
+        if let Some(target) = &alias {
+            let should = finding.expected.get_or_insert_with(State::default);
+            (should.kind, should.mode, should.target) =
+                (Some(FileKind::Link), None, Some(crate::model::readable(target)));
+        }
+        let fault = Fault {
+            finding: self.out.findings.len(),
+            expected,
+            physical,
+            found,
+            sibling: None,
+            only_meta: false,
+            roots,
+            alias,
+        };
+        self.out.findings.push(finding);
+        self.out.faults.push(fault);
+    }
+
+    /// Where a top-level folder leads on a merged system; none where it is a folder of its own.
+    fn merged_alias(&self, physical: &SystemPath) -> Option<Vec<u8>> {
+        let machine = self.case.machine;
+        let target = alias_target(physical.as_bytes())?;
+        let folder = SystemPath::below_root(&target).ok()?;
+        let there = machine.look(&folder).ok().flatten().is_some_and(|s| s.kind == FileKind::Folder);
+        let top = machine.dir(&SystemPath::root()).ok()?;
+        // Merged, when any of the other aliases is such a link.
+        let merged = ALIASES.iter().any(|alias| {
+            let link = top.disk().read_link(top.fd(), alias.as_bytes());
+            link.is_ok_and(|t| explained_links(format!("/{alias}").as_bytes(), &t))
+        });
+        (there && merged).then_some(target)
+    }
+
+    pub(super) fn moved(&mut self, moved: &Move) {
+        let mut note = match self.case.reference.at(&moved.listed) {
+            Some(at) => self.describe(at, Verdict::Moved, None),
+            None => Finding::on_path(Area::Files, &moved.listed, Verdict::Moved),
+        };
+        let mut state = stat_state(&moved.stat, self.case.machine);
+        state.target = Some(moved.to.to_string());
+        note.found = Some(state);
+        self.out.notes.push(note);
+    }
+
+    /// Puts findings in order, gravest first, and the faults with them.
+    pub(super) fn finish(mut self, observer: &dyn Observer) -> FilesCheck {
+        let mut order: Vec<usize> = (0..self.out.findings.len()).collect();
+        order.sort_by(|a, b| {
+            let key = |i: &usize| (self.out.findings[*i].verdict, &self.out.findings[*i].subject);
+            key(a).cmp(&key(b))
+        });
+        let mut new_place = vec![0; order.len()];
+        for (new, old) in order.iter().enumerate() {
+            new_place[*old] = new;
+        }
+        self.out.findings = order.iter().map(|i| self.out.findings[*i].clone()).collect();
+        for fault in &mut self.out.faults {
+            fault.finding = new_place[fault.finding];
+        }
+        self.out.faults.sort_by_key(|f| f.finding);
+        self.out.notes.sort_by(|a, b| (a.verdict, &a.subject).cmp(&(b.verdict, &b.subject)));
+        for finding in &self.out.findings {
+            observer.hear(Event::Found(finding));
+        }
+        let reference = self.case.reference;
+        let mut unexamined: Vec<Unexamined> =
+            self.reasons.into_iter().map(|(reason, (count, example))| Unexamined { reason, count, example }).collect();
+        if self.case.scope.paths.is_empty() {
+            for (id, why) in &reference.unknown {
+                if self.case.scope.components.is_empty() || self.case.scope.components.contains(&id.name) {
+                    unexamined.push(Unexamined {
+                        reason: format!("component {}: {why}", id.name),
+                        count: 1,
+                        example: None,
+                    });
+                }
+            }
+        }
+        self.out.unexamined = unexamined;
+        self.out
+    }
+}
+
+/// What is wrong with the kind, or with a link's target or a device's number.
+fn kind_verdict(expected: &Expected, found: &Found) -> Option<Verdict> {
+    let kind = found.stat.kind;
+    let right = match &expected.want {
+        Want::File { .. } | Want::Recorded(_) => kind == FileKind::File,
+        Want::Something => true,
+        Want::Folder => kind == FileKind::Folder,
+        Want::Link(_) => kind == FileKind::Link,
+        Want::Fifo => kind == FileKind::Pipe,
+        Want::Device { major, minor, .. } => {
+            kind == FileKind::Device && found.stat.rdev == rustix::fs::makedev(*major, *minor)
+        }
+    };
+    if !right {
+        return Some(Verdict::WrongKind);
+    }
+    match &expected.want {
+        Want::Link(target) if found.target.as_ref() != Some(target) => Some(Verdict::Relinked),
+        _ => None,
+    }
+}

@@ -1,0 +1,64 @@
+//! How a thing is and how it should be, as it is told to people and in JSON.
+
+use super::reference::{Expected, Reference, Want};
+use crate::model::{FileKind, Stat, State};
+use crate::scan::Found;
+use crate::target::Machine;
+
+/// What `lstat` says, in words.
+pub(super) fn stat_state(stat: &Stat, machine: &Machine) -> State {
+    State {
+        kind: Some(stat.kind),
+        size: (stat.kind == FileKind::File).then_some(stat.size),
+        mode: (stat.kind != FileKind::Link).then(|| format!("{:04o}", stat.mode)),
+        owner: Some(machine.users().owner_text(stat.uid, stat.gid)),
+        modified: jiff::Timestamp::new(stat.mtime.s, i32::try_from(stat.mtime.n).unwrap_or(0))
+            .ok()
+            .map(|t| t.to_string()),
+        ..State::default()
+    }
+}
+
+/// What was found, in words.
+pub(super) fn found_state(found: &Found, machine: &Machine) -> State {
+    State {
+        blake3: found.digest,
+        target: found.target.as_deref().map(crate::model::readable),
+        capabilities: found.capabilities,
+        ..stat_state(&found.stat, machine)
+    }
+}
+
+/// How an expected thing should be, for people and for JSON.
+#[must_use]
+pub fn expected_state(reference: &Reference, expected: &Expected, machine: &Machine) -> State {
+    let meta = expected.overridden.or(expected.meta);
+    let is_link = matches!(expected.want, Want::Link(_));
+    let kind = match expected.want {
+        Want::File { .. } | Want::Recorded(_) => Some(FileKind::File),
+        Want::Something => None,
+        Want::Folder => Some(FileKind::Folder),
+        Want::Link(_) => Some(FileKind::Link),
+        Want::Fifo => Some(FileKind::Pipe),
+        Want::Device { .. } => Some(FileKind::Device),
+    };
+    let names = expected.group.map(|g| &reference.groups[g].members).into_iter().flatten();
+    State {
+        kind,
+        size: if let Want::File { size, .. } = expected.want { Some(size) } else { None },
+        blake3: if let Want::File { digest, .. } = expected.want { Some(digest) } else { None },
+        mode: meta.filter(|_| !is_link).map(|m| format!("{:04o}", m.mode)),
+        owner: meta.map(|m| machine.users().owner_text(m.uid, m.gid)),
+        target: if let Want::Link(target) = &expected.want { Some(crate::model::readable(target)) } else { None },
+        modified: meta
+            .filter(|m| m.mtime != 0)
+            .and_then(|m| jiff::Timestamp::from_second(m.mtime).ok())
+            .map(|t| t.to_string()),
+        same_file_as: names
+            .map(|m| &reference.expected[*m].listed)
+            .filter(|p| **p != expected.listed)
+            .cloned()
+            .collect(),
+        capabilities: false,
+    }
+}
