@@ -338,6 +338,28 @@ fn a_thousand_random_damages_to_the_state_folder_never_reach_the_machine() {
     assert!(failed > 50 && done > 50, "each outcome must be met: {failed} failed, {done} done");
 }
 
+#[test]
+fn links_in_a_store_are_not_written_through() {
+    let dir = folder();
+    let mine = dir.path().join("mine");
+    for name in ["incoming", "objects", "filled", "metadata"] {
+        let inner = tempfile::tempdir_in(dir.path()).unwrap();
+        let world = world(inner.path());
+        std::fs::create_dir_all(mine.join("fill-me")).unwrap();
+        std::fs::write(mine.join("fill-me/letter"), "mine\n").unwrap();
+        let place = world.store().join(name);
+        std::fs::rename(&place, world.store().join("aside")).unwrap();
+        symlink(&mine, &place).unwrap();
+        let mut odd = package("odd", "3.0");
+        add_file(&mut odd, "/usr/share/odd", "odd\n");
+        let deb = inner.path().join("odd.deb");
+        std::fs::write(&deb, write_deb(&odd).unwrap()).unwrap();
+        let before = Tree::take(&mine, &[]);
+        store::fill(&world.store(), &[deb], 1, &Silent).expect_err(name);
+        assert!(before.touched(&Tree::take(&mine, &[])).is_empty(), "{name}");
+    }
+}
+
 // --- links and journals ---
 
 #[test]

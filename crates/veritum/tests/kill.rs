@@ -196,3 +196,18 @@ fn a_killed_filling_leaves_a_store_that_can_be_filled() {
     bench.say(&["store", "trust", &store, "--yes"]).expect(0, &[]);
     bench.say(&["check", "--store", &store]).expect(0, &["is sound"]);
 }
+
+#[test]
+fn a_check_beside_a_running_change_says_so() {
+    let bench = Bench::damaged();
+    let mut command = bench.command(&["repair", "--yes"]);
+    command.env("VERITUM_TEST_PAUSE", "1").stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::piped());
+    let mut child = command.spawn().unwrap();
+    let mut errors = BufReader::new(child.stderr.take().unwrap()).lines();
+    assert_eq!(errors.next().unwrap().unwrap(), "recorded begin");
+    bench.say(&["check"]).expect_err(3, &["a change is under way on this machine"]);
+    bench.say(&["repair", "--yes"]).expect_err(3, &["another Veritum works on this machine"]);
+    let _ = child.stdin.take().unwrap().write_all(b"\n\n\n\n\n\n\n\n");
+    assert!(errors.map_while(Result::ok).count() >= 4);
+    assert_eq!(child.wait().unwrap().code(), Some(0));
+}

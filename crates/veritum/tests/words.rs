@@ -207,3 +207,56 @@ fn the_schemas_in_the_documents_are_those_of_the_program() {
         );
     }
 }
+
+#[test]
+fn a_part_of_the_system_that_is_not_mounted_is_told_and_left_alone() {
+    let bench = Bench::damaged();
+    std::fs::write(
+        bench.world.at("/etc/fstab"),
+        "UUID=1 / ext4 defaults 0 1\nUUID=2 /usr/share/quay ext4 defaults 0 2\n",
+    )
+    .unwrap();
+    bench.say(&["check"]).expect(1, &["2 problems", "not examined: /usr/share/quay is not mounted (9"]);
+    bench.say(&["repair", "--yes"]).expect(0, &["2 problems put right"]);
+    assert_eq!(std::fs::read(bench.world.at("/usr/share/quay/part-1")).unwrap(), b"changed\n");
+    std::fs::write(bench.world.at("/etc/fstab"), "UUID=3 /var ext4 defaults 0 2\n").unwrap();
+    bench.say(&["repair", "--yes"]).expect_err(
+        3,
+        &["nothing can be changed on this machine now", "/var is part of this system and is not mounted"],
+    );
+}
+
+#[test]
+fn a_package_tool_at_work_is_named_and_not_fought() {
+    use veritum_core::model::SystemPath;
+    use veritum_core::target::{LiveDisk, Machine, lock_exclusive};
+    let bench = Bench::damaged();
+    let before = bench.tree();
+    let machine = Machine::open(&bench.world.machine(), std::sync::Arc::new(LiveDisk)).unwrap();
+    let dir = machine.dir(&SystemPath::literal("/var/lib/dpkg")).unwrap();
+    let held = lock_exclusive(&dir, b"lock-frontend").unwrap();
+    bench
+        .say(&["repair", "--yes"])
+        .expect_err(3, &["a package tool works on this machine (/var/lib/dpkg/lock-frontend is locked)"]);
+    assert_eq!(before.differences(&bench.tree()), Vec::<String>::new());
+    bench.say(&["check"]).expect(1, &["3 problems"]);
+    drop(held);
+    bench.say(&["repair", "--yes"]).expect(0, &["3 problems put right"]);
+}
+
+#[test]
+fn a_state_folder_that_others_may_write_is_refused() {
+    use std::os::unix::fs::PermissionsExt as _;
+    let bench = Bench::damaged();
+    let open = bench.folder().join("open");
+    std::fs::create_dir(&open).unwrap();
+    std::fs::set_permissions(&open, std::fs::Permissions::from_mode(0o777)).unwrap();
+    let said = bench.say(&["repair", "--yes", "--state", open.to_str().unwrap()]);
+    said.expect_err(3, &["is not a private folder", "--state DIR"]);
+    let apart = bench.folder().join("apart");
+    bench
+        .say(&["repair", "--yes", "--state", apart.to_str().unwrap()])
+        .expect(0, &["3 problems put right", "apart/changes/1", "undo 1 --state"]);
+    assert!(!bench.world.at("/var/lib/veritum").exists());
+    bench.say(&["undo", "--yes", "--state", apart.to_str().unwrap()]).expect(0, &["change 1 taken back"]);
+}

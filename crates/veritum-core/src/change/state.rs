@@ -81,8 +81,12 @@ impl StateFolder {
             Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(None),
             other => other.map_err(io)?,
         };
-        let fd = machine.disk().open_root(&path).map_err(io)?;
-        Ok(Some(Self { dir: machine.wrap(fd), shown, inside: None }))
+        let dir = machine.wrap(machine.disk().open_root(&path).map_err(io)?);
+        // Where others may write, they could lay a journal for recovery to read.
+        if dir.look_self().map_err(io)?.mode & 0o022 != 0 {
+            return Err(StateError::NotOurs { place: shown });
+        }
+        Ok(Some(Self { dir, shown, inside: None }))
     }
 
     fn open_inside(machine: &Machine, make: bool) -> Result<Option<Self>, StateError> {

@@ -58,3 +58,12 @@ pub(super) fn sync_all(store: &Path) -> Result<(), StoreError> {
     let dir = fs::File::open(store).map_err(at(store))?;
     rustix::fs::syncfs(&dir).map_err(|e| at(store)(e.into()))
 }
+
+/// Refuses a place that is not a folder of its own: a link in a store could lead what is written anywhere.
+pub(super) fn require_folder(path: &Path) -> Result<(), StoreError> {
+    if fs::symlink_metadata(path).map_err(at(path))?.is_dir() {
+        Ok(())
+    } else {
+        Err(at(path)(io::Error::new(io::ErrorKind::NotADirectory, "it is not a folder of the store")))
+    }
+}

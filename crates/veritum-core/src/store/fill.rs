@@ -12,7 +12,7 @@ use rayon::prelude::*;
 use super::files::{self, readable_by_all};
 use super::index::{IndexEntry, PackageRef};
 use super::records::{RecordMember, Records, RecordsRef};
-use super::{Manifest, StoreError, at, read::located};
+use super::{FOLDERS, Manifest, StoreError, at, read::located};
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::model::{ComponentId, ContentHasher, Digest, Entry, EntryKind, SystemPath};
 use crate::platform::debian::deb::read_deb;
@@ -24,6 +24,8 @@ const SMALL: u64 = 1 << 20;
 const LEVEL: i32 = 1;
 /// Packages between two points at which everything so far is made durable.
 const BATCH: usize = 64;
+/// The name that a running fill's unfinished work begins with.
+const UNFINISHED: &str = "fill-";
 /// How often a lock is tried, 20 ms apart.
 const LOCK_TRIES: u32 = 15;
 
@@ -154,6 +156,9 @@ pub(super) fn pointers(store: &Path) -> Result<HashMap<ComponentId, IndexEntry>,
 
 /// Keeps two fillings or publishings of one store apart.
 pub(super) fn lock(store: &Path) -> Result<fs::File, StoreError> {
+    for name in FOLDERS {
+        files::require_folder(&store.join(name))?;
+    }
     let path = store.join("lock");
     let file = fs::OpenOptions::new().create(true).append(true).open(&path).map_err(at(&path))?;
     // A moment's patience: a child process that was just started holds every open file until it runs its own program.
@@ -180,12 +185,12 @@ impl Incoming {
         let parent = store.join("incoming");
         // Under the lock nobody else's work can be here: what lies about is an interrupted run's.
         if let Ok(left) = fs::read_dir(&parent) {
-            for entry in left.flatten() {
+            for entry in left.flatten().filter(|e| e.file_name().to_string_lossy().starts_with(UNFINISHED)) {
                 fs::remove_dir_all(entry.path()).map_err(at(&parent))?;
             }
         }
         fs::create_dir_all(&parent).map_err(at(&parent))?;
-        let folder = tempfile::tempdir_in(&parent).map_err(at(&parent))?;
+        let folder = tempfile::Builder::new().prefix(UNFINISHED).tempdir_in(&parent).map_err(at(&parent))?;
         Ok(Self { store: store.to_owned(), folder, claimed: Mutex::default(), waiting: Mutex::default() })
     }
 
@@ -251,6 +256,7 @@ impl Incoming {
         for (from, to) in waiting {
             if let Some(folder) = to.parent() {
                 fs::create_dir_all(folder).map_err(at(folder))?;
+                files::require_folder(folder)?;
             }
             fs::rename(&from, &to).map_err(at(&to))?;
         }

@@ -38,6 +38,8 @@ use crate::trust::{KeysError, PinError, RepositoryError};
 
 /// The layout's format; a reader refuses any other.
 pub const FORMAT: &str = "veritum.store/1";
+/// The folders of a store.
+const FOLDERS: [&str; 6] = ["metadata", "targets", "manifests", "objects", "filled", "incoming"];
 /// Decompressed manifests over this size are refused: a million entries need two thirds of it.
 const MAX_MANIFEST: u64 = 256 << 20;
 

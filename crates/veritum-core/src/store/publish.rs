@@ -7,7 +7,7 @@ use super::files::{self, write_whole};
 use super::fill::{lock, pointers};
 use super::index::{Index, IndexEntry};
 use super::read::{located, root_of, unpack_all};
-use super::{FORMAT, Manifest, StoreError, at};
+use super::{FOLDERS, FORMAT, Manifest, StoreError, at};
 use crate::model::{Digest, EntryKind};
 use crate::trust::{self, KeyPair, StoreKeys, Versions};
 
@@ -40,7 +40,7 @@ pub fn create(
     let chain = |source| StoreError::Chain { path: store.to_owned(), source };
     let root = trust::first_root(keys, expires).map_err(chain)?;
     keys.write_new(key_folder)?;
-    for folder in ["metadata", "targets", "manifests", "objects", "filled", "incoming"] {
+    for folder in FOLDERS {
         let folder = store.join(folder);
         fs::create_dir_all(&folder).map_err(at(&folder))?;
     }

@@ -140,7 +140,8 @@ impl Workshop {
             let (shrank, remaining) = (next.report.problems() < problems, next.report.problems());
             problems = remaining;
             plan = next.plan;
-            after = Some(next.report);
+            // What was looked at again is our choice; whether something was named was the operator's.
+            after = Some(CheckReport { limited: !scope.is_all(), ..next.report });
             if !did_something || !shrank || plan.actions.is_empty() {
                 break;
             }
