@@ -1,5 +1,67 @@
-//! The core of Veritum.
+//! The core of Veritum: finds damaged files of an operating system and puts them back from a trusted store.
+//!
+//! It never prints, never asks, never reads its surroundings: time, names and configuration come in through
+//! [`work::Settings`], facts go out through [`event::Observer`], results are plain data ([`report`]).
+//!
+//! Data flows one way, and a room uses only rooms before it:
+//!
+//! ```text
+//! platform::Installed → trust::Verified<store::Manifest> → check::Expected × scan::Observation
+//!     → model::Finding → plan::Plan → change::RoundReceipt → checked again → report::RepairReport
+//! ```
+//!
+//! | room | what it is |
+//! |---|---|
+//! | [`model`] | the nouns that every room shares |
+//! | [`event`] | facts told to an observer |
+//! | [`target`] | the machine as files: the one door to its disk |
+//! | [`platform`] | what the system records as installed |
+//! | [`trust`] | who vouches; the only maker of [`trust::Verified`] |
+//! | [`store`] | the trusted component store |
+//! | [`scan`] | looks and digests in parallel |
+//! | [`check`] | what should be there × what is there → findings |
+//! | [`plan`] | findings × rules → actions, and what takes them back |
+//! | [`change`] | journal, staging, exchange, recovery, undo: the only room that writes to the machine |
+//! | [`report`], [`history`] | results as data; past changes |
+//! | [`work`] | wires the rooms |
+//!
+//! A check of the machine below a folder, by its own records alone:
+//!
+//! ```
+//! use std::sync::Arc;
+//! use veritum_core::{check::Scope, event::Silent, target::LiveDisk, work::{Settings, Workshop}};
+//!
+//! # fn main() -> Result<(), Box<dyn std::error::Error>> {
+//! # let dir = tempfile::tempdir()?;
+//! # let root = dir.path().join("disk");
+//! # std::fs::create_dir_all(root.join("var/lib/dpkg/info"))?;
+//! # std::fs::create_dir_all(root.join("usr/share"))?;
+//! # let status = "Package: quay\nStatus: install ok installed\nVersion: 1.0\nArchitecture: all\n";
+//! # std::fs::write(root.join("var/lib/dpkg/status"), status)?;
+//! # std::fs::write(root.join("var/lib/dpkg/info/quay.list"), "/.\n/usr\n/usr/share\n/usr/share/quay\n")?;
+//! let settings = Settings {
+//!     target: root,
+//!     store: None,
+//!     trust: dir.path().join("trust"),
+//!     state: Some(dir.path().join("state")),
+//!     scratch: vec![dir.path().to_owned()],
+//!     policy: Default::default(),
+//!     jobs: 2,
+//!     despite_disk: false,
+//!     clear_attributes: false,
+//!     now: jiff::Timestamp::UNIX_EPOCH,
+//!     run: "example".into(),
+//! };
+//! let mut workshop = Workshop::open(settings, Arc::new(LiveDisk))?;
+//! let report = workshop.check(&Scope::default(), &Silent)?;
+//! let [finding] = report.findings.as_slice() else { panic!("one file is missing") };
+//! assert_eq!(finding.verdict.word(), "missing");
+//! assert_eq!(finding.subject.as_path().map(|p| p.to_string()).as_deref(), Some("/usr/share/quay"));
+//! # Ok(())
+//! # }
+//! ```
 #![cfg_attr(not(feature = "testkit"), forbid(unsafe_code))]
+#![warn(clippy::unwrap_used)]
 
 pub mod change;
 pub mod check;

@@ -2,6 +2,7 @@
 //!
 //! Everything is generated from a seed, byte for byte the same each time. The company, the system, the programs and
 //! the people do not exist. [`build`] makes the whole of it; [`FAULTS`] names what can be damaged on it.
+#![warn(clippy::unwrap_used)]
 
 mod build;
 mod elf;

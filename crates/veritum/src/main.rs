@@ -1,4 +1,5 @@
 //! `veritum`: the thin command line over the core. Arguments in, words and exit status out.
+#![warn(clippy::unwrap_used)]
 
 mod args;
 mod commands;
