@@ -143,6 +143,28 @@ fn a_package_cut_anywhere_is_refused() {
     }
 }
 
+#[test]
+fn five_hundred_random_damages_to_packages_never_end_the_program_or_forge_a_name() {
+    let dir = folder();
+    let world = world(dir.path());
+    let mut chance = Seed::new(13, "packages");
+    let (mut refused, mut taken) = (0, 0);
+    for case in 0..500 {
+        let compression = ["", ".gz", ".xz", ".zst"][case % 4];
+        let mut odd = Package { compression, ..package("odd", &format!("3.0-{case}")) };
+        add_file(&mut odd, "/usr/share/odd/file", &"content ".repeat(200));
+        add(&mut odd, "/usr/share/odd/link", Content::Link("file".into()), 0o777);
+        let path = dir.path().join("odd.deb");
+        std::fs::write(&path, write_deb(&odd).unwrap()).unwrap();
+        spoil(&path, &mut chance);
+        let summary = store::fill(&world.store(), std::slice::from_ref(&path), 1, &Silent).unwrap();
+        refused += summary.refused.len();
+        taken += summary.added.len();
+    }
+    // A change in a header's time or an unused byte leaves a valid package; most leave none.
+    assert!(refused > 300 && taken > 0, "{refused} refused, {taken} taken");
+}
+
 // --- stores ---
 
 fn error_of(world: &World) -> WorkError {
