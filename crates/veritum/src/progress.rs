@@ -1,13 +1,15 @@
 //! Progress on stderr: calm, and only for people.
 
+use std::fmt::Write;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
-use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
 use veritum_core::event::{Event, Flow, Observer, Phase};
 
 use crate::exit;
+use crate::render::{grouped, size};
 
 /// Short work shows nothing at all.
 const PATIENCE: Duration = Duration::from_millis(250);
@@ -15,8 +17,8 @@ const PATIENCE: Duration = Duration::from_millis(250);
 /// Shows how far the work is, and passes on the user's wish to stop.
 pub(crate) struct Progress {
     bar: Mutex<Option<Bar>>,
-    items: AtomicU64,
-    bytes: AtomicU64,
+    items: Arc<AtomicU64>,
+    bytes: Arc<AtomicU64>,
     shown: bool,
     stop: Arc<AtomicBool>,
     terminated: Arc<AtomicBool>,
@@ -43,7 +45,7 @@ impl Progress {
         }
         let _ = signal_hook::flag::register(signal_hook::consts::SIGTERM, terminated.clone());
         let shown = wanted && std::io::IsTerminal::is_terminal(&std::io::stderr());
-        Self { bar: Mutex::default(), items: AtomicU64::new(0), bytes: AtomicU64::new(0), shown, stop, terminated }
+        Self { bar: Mutex::default(), items: Arc::default(), bytes: Arc::default(), shown, stop, terminated }
     }
 
     /// The exit status that an interruption comes to.
@@ -58,14 +60,22 @@ impl Progress {
             return;
         }
         let by_bytes = bytes > 0;
-        let template = if by_bytes {
-            "{msg} {wide_bar} {bytes} of {total_bytes}, {bytes_per_sec}, {eta} left"
-        } else {
-            "{msg} {wide_bar} {pos} of {len}, {eta} left"
-        };
-        let style = ProgressStyle::with_template(template)
+        let (done, read, begun) = (self.items.clone(), self.bytes.clone(), Instant::now());
+        let style = ProgressStyle::with_template("{msg} {wide_bar} {done}{speed}, {eta} left ")
             .unwrap_or_else(|_| ProgressStyle::default_bar())
-            .progress_chars("=> ");
+            .progress_chars("=> ")
+            .with_key("done", move |_: &ProgressState, to: &mut dyn Write| {
+                let _ = write!(to, "{} of {}", grouped(done.load(Ordering::Relaxed)), grouped(items));
+            })
+            .with_key("speed", move |_: &ProgressState, to: &mut dyn Write| {
+                let read = read.load(Ordering::Relaxed);
+                if let Some(rate) = u64::try_from(u128::from(read) * 1000 / begun.elapsed().as_millis().max(1))
+                    .ok()
+                    .filter(|_| read > 0)
+                {
+                    let _ = write!(to, ", {}/s", size(rate));
+                }
+            });
         let bar =
             ProgressBar::with_draw_target(Some(if by_bytes { bytes } else { items }), ProgressDrawTarget::hidden());
         bar.set_message(words(phase));
@@ -98,8 +108,8 @@ impl Progress {
 /// What a part of the work is called.
 fn words(phase: Phase) -> &'static str {
     match phase {
-        Phase::Reading => "reading what should be there",
-        Phase::Comparing => "comparing files",
+        Phase::Reading => "files: reading what should be there",
+        Phase::Comparing => "files: comparing",
         Phase::Staging => "writing replacements",
         Phase::Exchanging => "exchanging",
         Phase::Keeping => "keeping what was replaced",
