@@ -4,6 +4,7 @@ use std::collections::{HashMap, HashSet};
 
 use super::reference::Reference;
 use crate::model::{Area, FileKind, Finding, SystemPath, Verdict};
+use crate::platform::debian::ALIASES;
 use crate::target::Machine;
 
 /// Folders whose content belongs to components alone.
@@ -70,6 +71,8 @@ fn in_any(path: &SystemPath, places: &[&'static str]) -> bool {
 
 fn made_by_the_system(path: &SystemPath, name: &[u8], kind: Option<FileKind>) -> bool {
     let text = String::from_utf8_lossy(name);
+    // What the top-level links of a merged system lead to is there whether a component lists it or not.
+    let merged = path.parent().is_some_and(|p| p.as_bytes() == b"/usr") && ALIASES.contains(&&*text);
     let info_index = path.as_bytes() == b"/usr/share/info/dir";
     let cache_folder = kind == Some(FileKind::Folder) && name == b"__pycache__";
     let kernel =
@@ -79,6 +82,7 @@ fn made_by_the_system(path: &SystemPath, name: &[u8], kind: Option<FileKind>) ->
     let alternative =
         kind == Some(FileKind::Link) && (in_any(path, &["/usr/bin", "/usr/sbin", "/usr/share/man", "/usr/lib"]));
     in_any(path, &MADE_BY_THE_SYSTEM)
+        || merged
         || cache_folder
         || info_index
         || kernel

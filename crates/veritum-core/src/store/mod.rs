@@ -26,7 +26,7 @@ pub use fill::{FillSummary, Refused, fill};
 pub use index::{Index, IndexEntry, PackageRef};
 pub use manifest::{Manifest, ManifestError, RawManifest};
 pub use publish::{PublishSummary, create, publish};
-pub use read::{Contents, Store, TrustCandidate, candidate};
+pub use read::{Contents, NoContents, Store, TrustCandidate, candidate};
 pub use records::{RecordMember, Records, RecordsRef};
 
 use std::io;

@@ -231,6 +231,20 @@ pub trait Contents: Sync {
     fn has_content(&self, digest: &Digest) -> bool;
 }
 
+/// No source at all: for work that only moves what is there, or that has no store.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct NoContents;
+
+impl Contents for NoContents {
+    fn copy(&self, digest: &Digest, _: u64, _: &mut dyn FnMut(&[u8]) -> io::Result<()>) -> Result<(), StoreError> {
+        Err(StoreError::Absent { digest: *digest })
+    }
+
+    fn has_content(&self, _: &Digest) -> bool {
+        false
+    }
+}
+
 impl Contents for Store {
     fn copy(&self, digest: &Digest, size: u64, to: &mut dyn FnMut(&[u8]) -> io::Result<()>) -> Result<(), StoreError> {
         let path = files::object(&self.path, digest);

@@ -9,7 +9,7 @@ use crate::history;
 use crate::model::Area;
 use crate::plan::{Action, Deed, Item, ItemKind, Left, Plan};
 use crate::report::{ActionReport, AreaChange, CheckReport, RepairReport};
-use crate::store::{Contents, StoreError};
+use crate::store::{Contents, NoContents};
 
 /// A repair ends after so many rounds even when findings still change.
 const MAX_ROUNDS: usize = 3;
@@ -34,23 +34,6 @@ pub enum Agreement {
     Yes,
     /// Change nothing.
     No,
-}
-
-/// No source at all: nothing can be copied.
-struct Nothing;
-
-impl Contents for Nothing {
-    fn copy(
-        &self,
-        digest: &crate::model::Digest,
-        _: u64,
-        _: &mut dyn FnMut(&[u8]) -> std::io::Result<()>,
-    ) -> Result<(), StoreError> {
-        Err(StoreError::Absent { digest: *digest })
-    }
-    fn has_content(&self, _: &crate::model::Digest) -> bool {
-        false
-    }
 }
 
 impl Workshop {
@@ -113,7 +96,7 @@ impl Workshop {
         first: &Checked,
         observer: &dyn Observer,
     ) -> Result<(Option<u64>, Vec<RoundReceipt>, CheckReport), WorkError> {
-        let nothing = Nothing;
+        let nothing = NoContents;
         let contents: &dyn Contents = self.store.as_ref().map_or(&nothing, |s| s);
         let mut change =
             OpenChange::begin(desk, Verb::Repair, Area::Files, None, &self.settings.run, self.settings.now)?;

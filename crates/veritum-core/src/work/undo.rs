@@ -9,24 +9,7 @@ use crate::change::{
 use crate::event::{Observer, Steady};
 use crate::model::Area;
 use crate::report::{RecoverReport, RefusalReport, UndoReport, UndoneChange};
-use crate::store::{Contents, StoreError};
-
-/// An undo only moves what is kept: it needs no source.
-struct NoSource;
-
-impl Contents for NoSource {
-    fn copy(
-        &self,
-        digest: &crate::model::Digest,
-        _: u64,
-        _: &mut dyn FnMut(&[u8]) -> std::io::Result<()>,
-    ) -> Result<(), StoreError> {
-        Err(StoreError::Absent { digest: *digest })
-    }
-    fn has_content(&self, _: &crate::model::Digest) -> bool {
-        false
-    }
-}
+use crate::store::NoContents;
 
 impl Workshop {
     /// Takes changes back: the one that is named, or all of the latest run. `ask` is shown the plans first.
@@ -139,7 +122,7 @@ impl Workshop {
         done.actions.clear();
         let mut answered = 0;
         for actions in plan.rounds {
-            let receipt = match change.round(actions, &NoSource) {
+            let receipt = match change.round(actions, &NoContents) {
                 Ok(receipt) => receipt,
                 Err(e @ ChangeError::Unfinished { .. }) => return Err(e.into()),
                 Err(e) => {

@@ -1,0 +1,251 @@
+//! Changes over time: one after the other, taken back in any order, told in lists.
+
+mod support;
+
+use std::sync::Arc;
+
+use support::{check, folder, open, repair, undo};
+use veritum_core::check::Scope;
+use veritum_core::event::{Event, Flow, Observer, Silent};
+use veritum_core::model::SystemPath;
+use veritum_core::report::{OutcomeWord, RepairReport};
+use veritum_core::target::LiveDisk;
+use veritum_core::work::{Agreement, Settings, WorkError, Workshop};
+use veritum_demo::world::{World, add_file, package};
+
+struct Place {
+    _dir: tempfile::TempDir,
+    world: World,
+}
+
+impl Place {
+    fn new() -> Self {
+        let dir = folder();
+        let mut quay = package("quay", "1.0-1");
+        let mut pier = package("pier", "1.0-1");
+        for n in 0..3 {
+            add_file(&mut quay, &format!("/usr/share/quay/{n}"), &format!("right {n}\n"));
+            add_file(&mut pier, &format!("/usr/share/pier/{n}"), &format!("right {n}\n"));
+        }
+        let world = World::new(&dir.path().join("world"), &[quay, pier]);
+        Self { _dir: dir, world }
+    }
+
+    fn settings(&self, run: &str, minutes: i64) -> Settings {
+        let now = jiff::Timestamp::from_second(veritum_demo::NOW + minutes * 60).unwrap();
+        Settings { run: run.into(), now, ..self.world.settings() }
+    }
+
+    fn damage(&self, path: &str) {
+        std::fs::write(self.world.at(path), "wrong\n").unwrap();
+    }
+
+    fn read(&self, path: &str) -> String {
+        std::fs::read_to_string(self.world.at(path)).unwrap()
+    }
+
+    fn states(&self) -> Vec<(u64, String)> {
+        let report = open(&self.world.settings()).list_changes().unwrap();
+        report.changes.into_iter().map(|c| (c.change, c.state)).collect()
+    }
+}
+
+#[test]
+fn changes_are_taken_back_one_by_one_latest_first() {
+    let place = Place::new();
+    for (at, path) in ["/usr/share/quay/0", "/usr/share/pier/0"].iter().enumerate() {
+        place.damage(path);
+        assert_eq!(repair(&place.settings(&format!("run {at}"), at as i64)).areas[0].change, Some(at as u64 + 1));
+    }
+    undo(&place.settings("undo", 5), None).unwrap();
+    assert_eq!(
+        (place.read("/usr/share/pier/0").as_str(), place.read("/usr/share/quay/0").as_str()),
+        ("wrong\n", "right 0\n")
+    );
+    undo(&place.settings("undo again", 6), None).unwrap();
+    assert_eq!(place.read("/usr/share/quay/0"), "wrong\n");
+    let words = ["undone", "undone", "done", "done"];
+    assert_eq!(
+        place.states(),
+        words.iter().enumerate().map(|(n, w)| (n as u64 + 1, (*w).to_owned())).collect::<Vec<_>>()
+    );
+    assert!(matches!(undo(&place.settings("nothing left", 7), None), Err(WorkError::NothingToUndo)));
+    // Each undo can itself be taken back.
+    undo(&place.settings("redo", 8), Some(4)).unwrap();
+    assert_eq!(place.read("/usr/share/quay/0"), "right 0\n");
+}
+
+#[test]
+fn an_earlier_change_is_not_taken_back_below_a_later_one() {
+    let place = Place::new();
+    place.damage("/usr/share/quay/0");
+    place.damage("/usr/share/quay/1");
+    repair(&place.settings("first", 0));
+    place.damage("/usr/share/quay/0");
+    repair(&place.settings("second", 1));
+    let report = undo(&place.settings("undo first", 2), Some(1)).unwrap();
+    let refused = &report.changes[0].refused;
+    assert_eq!((refused.len(), refused[0].path.to_string().as_str()), (1, "/usr/share/quay/0"));
+    assert!(refused[0].why.contains("change 2 touched it later"), "{}", refused[0].why);
+    assert_eq!(
+        (place.read("/usr/share/quay/0").as_str(), place.read("/usr/share/quay/1").as_str()),
+        ("right 0\n", "wrong\n")
+    );
+}
+
+#[test]
+fn a_later_change_that_was_itself_taken_back_is_no_hindrance() {
+    let place = Place::new();
+    place.damage("/usr/share/quay/0");
+    repair(&place.settings("first", 0));
+    place.damage("/usr/share/quay/0");
+    repair(&place.settings("second", 1));
+    undo(&place.settings("undo second", 2), Some(2)).unwrap();
+    // What stands there now is what was damaged the second time: it has changed since the first repair.
+    let report = undo(&place.settings("undo first", 3), Some(1)).unwrap();
+    assert!(report.changes[0].refused[0].why.contains("changed since"), "{:?}", report.changes[0].refused);
+}
+
+#[test]
+fn what_was_updated_since_is_not_put_back_among_newer_files() {
+    let place = Place::new();
+    place.damage("/usr/share/quay/0");
+    place.damage("/usr/share/pier/0");
+    repair(&place.settings("repair", 0));
+    let status = place.world.at("/var/lib/dpkg/status");
+    let text = std::fs::read_to_string(&status).unwrap();
+    let updated = text.replacen(
+        "Package: quay\nStatus: install ok installed\nPriority: optional\nVersion: 1.0-1",
+        "Package: quay\nStatus: install ok installed\nPriority: optional\nVersion: 2.0-1",
+        1,
+    );
+    assert_ne!(text, updated);
+    std::fs::write(&status, updated).unwrap();
+    let report = undo(&place.settings("undo", 1), None).unwrap();
+    assert!(report.changes[0].refused[0].why.contains("updated to 2.0-1"), "{:?}", report.changes[0].refused);
+    assert_eq!(
+        (place.read("/usr/share/quay/0").as_str(), place.read("/usr/share/pier/0").as_str()),
+        ("right 0\n", "wrong\n")
+    );
+}
+
+#[test]
+fn a_new_file_in_a_restored_folder_is_not_swept_away_by_an_undo() {
+    let place = Place::new();
+    std::fs::remove_dir_all(place.world.at("/usr/share/quay")).unwrap();
+    repair(&place.settings("repair", 0));
+    std::fs::write(place.world.at("/usr/share/quay/new"), "somebody's work\n").unwrap();
+    let report = undo(&place.settings("undo", 1), None).unwrap();
+    assert_eq!(report.changes[0].refused.len(), 1);
+    assert_eq!(place.read("/usr/share/quay/new"), "somebody's work\n");
+    std::fs::remove_file(place.world.at("/usr/share/quay/new")).unwrap();
+    undo(&place.settings("undo", 2), None).unwrap();
+    assert!(!place.world.at("/usr/share/quay").exists());
+}
+
+#[test]
+fn a_refused_question_changes_nothing_and_leaves_no_change() {
+    let place = Place::new();
+    place.damage("/usr/share/quay/0");
+    let mut shown = None;
+    let report = open(&place.world.settings())
+        .repair(&Scope::default(), &Silent, &mut |preview| {
+            shown = Some((preview.actions.len(), preview.bytes, preview.left.len()));
+            Agreement::No
+        })
+        .unwrap();
+    assert_eq!((shown, report.plan_only), (Some((1, 8, 0)), true));
+    assert_eq!((place.read("/usr/share/quay/0").as_str(), place.states()), ("wrong\n", vec![]));
+}
+
+#[test]
+fn only_what_is_named_is_put_right() {
+    let place = Place::new();
+    place.damage("/usr/share/quay/0");
+    place.damage("/usr/share/pier/0");
+    let one = |scope: Scope| -> RepairReport {
+        open(&place.world.settings()).repair(&scope, &Silent, &mut |_| Agreement::Yes).unwrap()
+    };
+    one(Scope { paths: vec![SystemPath::literal("/usr/share/quay")], components: vec![] });
+    assert_eq!(
+        (place.read("/usr/share/quay/0").as_str(), place.read("/usr/share/pier/0").as_str()),
+        ("right 0\n", "wrong\n")
+    );
+    one(Scope { paths: vec![], components: vec!["pier".into()] });
+    assert_eq!(check(&place.world.settings()).outcome, OutcomeWord::Sound);
+    let unknown = Scope { paths: vec![], components: vec!["nothing".into()] };
+    assert!(matches!(open(&place.world.settings()).check(&unknown, &Silent), Err(WorkError::Unknown { .. })));
+}
+
+/// Says stop when the n-th record is written.
+struct StopAt(std::sync::atomic::AtomicIsize);
+
+impl Observer for StopAt {
+    fn hear(&self, event: Event<'_>) -> Flow {
+        use std::sync::atomic::Ordering;
+        if matches!(event, Event::Recorded(_)) {
+            self.0.fetch_sub(1, Ordering::Relaxed);
+        }
+        if self.0.load(Ordering::Relaxed) <= 0 { Flow::Stop } else { Flow::GoOn }
+    }
+}
+
+#[test]
+fn a_wish_to_stop_is_heard_before_the_commit_record_and_not_after_it() {
+    for records in 0..6 {
+        let place = Place::new();
+        place.damage("/usr/share/quay/0");
+        let stop = StopAt(std::sync::atomic::AtomicIsize::new(records));
+        let workshop = Workshop::open(place.world.settings(), Arc::new(LiveDisk));
+        let result = workshop.unwrap().repair(&Scope::default(), &stop, &mut |_| Agreement::Yes);
+        // begin, plan: still taken back; commit and later: gone through with.
+        let (content, ended) = if records <= 2 { ("wrong\n", false) } else { ("right 0\n", true) };
+        assert_eq!(
+            (place.read("/usr/share/quay/0").as_str(), result.is_ok()),
+            (content, ended),
+            "after {records} records"
+        );
+        assert!(open(&place.world.settings()).interrupted().unwrap().is_empty());
+    }
+}
+
+#[test]
+fn the_last_check_is_kept_and_a_repair_renews_it() {
+    let place = Place::new();
+    place.damage("/usr/share/quay/0");
+    let status = || open(&place.settings("status", 9)).status(true).unwrap();
+    assert!(status().last_check.is_none());
+    open(&place.settings("check", 0)).check(&Scope::default(), &Silent).unwrap();
+    let last = status().last_check.unwrap();
+    assert_eq!((last.outcome, last.problems), (OutcomeWord::Problems, 1));
+    repair(&place.settings("repair", 1));
+    let report = status();
+    assert_eq!(
+        (report.last_check.unwrap().outcome, report.changed_since_check, report.changes),
+        (OutcomeWord::Sound, false, 1)
+    );
+    undo(&place.settings("undo", 2), None).unwrap();
+    assert!(status().changed_since_check);
+}
+
+#[test]
+fn explaining_tells_owner_difference_chain_and_remedy() {
+    let place = Place::new();
+    std::fs::write(place.world.at("/usr/share/quay/0"), "right X and more\n").unwrap();
+    let mut workshop = open(&place.world.settings());
+    let path = SystemPath::literal("/usr/share/quay/0");
+    let report = workshop.explain_path(&path, &Silent).unwrap();
+    let differs = report.differs.unwrap();
+    assert_eq!((differs.offset, differs.line, differs.expected.as_str()), (6, Some(1), "30 0a"));
+    assert_eq!((report.owners[0].name.as_str(), report.chain.len(), report.left.is_none()), ("quay", 5, true));
+    let id = report.finding.unwrap().id;
+    assert_eq!(workshop.explain_finding(&id.as_str()[..4], &Silent).unwrap().path, path);
+    assert!(workshop.explain_finding("zzzz", &Silent).is_err());
+    let sound = workshop.explain_path(&SystemPath::literal("/usr/share/quay/1"), &Silent).unwrap();
+    assert!(sound.finding.is_none() && sound.expected.unwrap().size == Some(8));
+    let nobody = workshop.explain_path(&SystemPath::literal("/etc/passwd"), &Silent).unwrap();
+    assert!(nobody.owners.is_empty() && nobody.remark.is_some());
+    std::fs::remove_dir_all(place.world.at("/usr/share/pier")).unwrap();
+    let below = workshop.explain_path(&SystemPath::literal("/usr/share/pier/1"), &Silent).unwrap();
+    assert_eq!(below.finding.unwrap().subject.as_path().unwrap().as_bytes(), b"/usr/share/pier");
+}

@@ -1,0 +1,375 @@
+//! What should be there: diversions, overrides, left-out paths, shared files, aliases, records of all kinds.
+
+mod support;
+
+use std::os::unix::fs::{PermissionsExt as _, symlink};
+
+use support::{check, folder, is_root, open, repair, told};
+use veritum_core::check::Scope;
+use veritum_core::event::Silent;
+use veritum_core::model::{Finding, Voucher};
+use veritum_core::report::{CheckReport, OutcomeWord};
+use veritum_core::work::Settings;
+use veritum_demo::world::{World, add, add_file, package};
+use veritum_demo::{Content, Package};
+
+struct Place {
+    _dir: tempfile::TempDir,
+    world: World,
+}
+
+fn place(packages: &[Package]) -> Place {
+    let dir = folder();
+    let world = World::new(&dir.path().join("world"), packages);
+    Place { _dir: dir, world }
+}
+
+fn quay() -> Package {
+    let mut quay = package("quay", "1.0-1");
+    add_file(&mut quay, "/usr/share/quay/part", "part\n");
+    add(&mut quay, "/usr/bin/quay", Content::File(vec![1; 2000]), 0o755);
+    quay
+}
+
+impl Place {
+    fn write(&self, path: &str, text: &str) {
+        let path = self.world.at(path);
+        std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+        std::fs::write(path, text).unwrap();
+    }
+
+    fn check(&self) -> CheckReport {
+        check(&self.world.settings())
+    }
+
+    fn findings(&self) -> Vec<(String, &'static str)> {
+        told(&self.check().findings)
+    }
+
+    fn notes(&self) -> Vec<(String, &'static str)> {
+        told(&self.check().notes)
+    }
+
+    fn finding(&self) -> Finding {
+        let mut findings = self.check().findings;
+        assert_eq!(findings.len(), 1, "{findings:?}");
+        findings.remove(0)
+    }
+}
+
+#[test]
+fn a_diverted_file_is_looked_for_where_it_was_moved_to() {
+    let place = place(&[quay()]);
+    let bin = place.world.at("/usr/bin");
+    std::fs::rename(bin.join("quay"), bin.join("quay.real")).unwrap();
+    std::fs::write(bin.join("quay"), "the administrator's own\n").unwrap();
+    assert_eq!(place.findings(), [("/usr/bin/quay".to_owned(), "altered")]);
+    place.write("/var/lib/dpkg/diversions", "/usr/bin/quay\n/usr/bin/quay.real\n:\n");
+    assert_eq!((place.findings(), place.notes()), (vec![], vec![]));
+    std::fs::write(bin.join("quay.real"), "damaged").unwrap();
+    assert_eq!(place.findings(), [("/usr/bin/quay.real".to_owned(), "altered")]);
+    repair(&place.world.settings());
+    assert_eq!(std::fs::read(bin.join("quay")).unwrap(), b"the administrator's own\n");
+    assert_eq!(std::fs::read(bin.join("quay.real")).unwrap(), vec![1; 2000]);
+}
+
+#[test]
+fn a_file_diverted_by_a_component_leaves_its_place_to_that_one() {
+    let mut tug = package("tug", "1.0");
+    add(&mut tug, "/usr/bin/tug-quay", Content::File(b"tug\n".to_vec()), 0o755);
+    let place = place(&[quay(), tug]);
+    let bin = place.world.at("/usr/bin");
+    std::fs::rename(bin.join("quay"), bin.join("quay.old")).unwrap();
+    std::fs::rename(bin.join("tug-quay"), bin.join("quay")).unwrap();
+    // tug's file is listed at /usr/bin/quay on this machine; quay's went aside.
+    place.write(
+        "/var/lib/dpkg/diversions",
+        "/usr/bin/quay\n/usr/bin/quay.old\ntug\n/usr/bin/tug-quay\n/usr/bin/quay\nquay\n",
+    );
+    assert_eq!(place.findings(), []);
+}
+
+#[test]
+fn an_override_decides_owner_and_mode_and_is_put_back() {
+    let place = place(&[quay()]);
+    let program = place.world.at("/usr/bin/quay");
+    place.write("/var/lib/dpkg/statoverride", "root root 4750 /usr/bin/quay\nroot root 0700 /usr/bin/not-there\n");
+    std::fs::set_permissions(&program, std::fs::Permissions::from_mode(0o4750)).unwrap();
+    assert_eq!(place.findings(), []);
+    std::fs::set_permissions(&program, std::fs::Permissions::from_mode(0o4777)).unwrap();
+    assert_eq!(place.findings(), [("/usr/bin/quay".to_owned(), "wrong-mode")]);
+    repair(&place.world.settings());
+    assert_eq!(std::fs::metadata(&program).unwrap().permissions().mode() & 0o7777, 0o4750);
+    std::fs::remove_file(&program).unwrap();
+    repair(&place.world.settings());
+    assert_eq!(std::fs::metadata(&program).unwrap().permissions().mode() & 0o7777, 0o4750);
+}
+
+#[test]
+fn what_the_administrator_leaves_out_is_not_missed_but_judged_when_it_is_there() {
+    let mut quay = quay();
+    add_file(&mut quay, "/usr/share/doc/quay/changes", "changes\n");
+    add_file(&mut quay, "/usr/share/doc/quay/copyright", "copyright\n");
+    let place = place(&[quay]);
+    place.write(
+        "/etc/dpkg/dpkg.cfg.d/01_nodoc",
+        "path-exclude=/usr/share/doc/*\npath-include=/usr/share/doc/*/copyright\n",
+    );
+    std::fs::remove_file(place.world.at("/usr/share/doc/quay/changes")).unwrap();
+    assert_eq!(place.findings(), []);
+    std::fs::remove_file(place.world.at("/usr/share/doc/quay/copyright")).unwrap();
+    assert_eq!(place.findings(), [("/usr/share/doc/quay/copyright".to_owned(), "missing")]);
+    place.write("/usr/share/doc/quay/changes", "altered\n");
+    assert_eq!(place.findings().len(), 2);
+}
+
+#[test]
+fn a_file_of_two_architectures_is_one_and_a_conflict_is_settled_by_the_machines_lists() {
+    let mut amd = package("libkeel1", "2.0");
+    add_file(&mut amd, "/usr/share/doc/libkeel1/notes", "same\n");
+    add_file(&mut amd, "/usr/lib/amd/libkeel.so.1", "amd\n");
+    amd.fields.push("Multi-Arch: same".into());
+    let mut other = package("libkeel1", "2.0");
+    other.arch = "i386".into();
+    add_file(&mut other, "/usr/share/doc/libkeel1/notes", "same\n");
+    add_file(&mut other, "/usr/lib/i386/libkeel.so.1", "i386\n");
+    other.fields.push("Multi-Arch: same".into());
+    // A component that took a file over from another: the machine's list tells whose it is now.
+    let mut before = package("hull", "1.0");
+    add_file(&mut before, "/usr/share/hull/table", "old owner\n");
+    let mut after = package("keel-data", "1.0");
+    add_file(&mut after, "/usr/share/hull/table", "new owner\n");
+    let place = place(&[amd, other, before, after]);
+    place.write("/usr/share/hull/table", "new owner\n");
+    std::fs::set_permissions(place.world.at("/usr/share/hull/table"), std::fs::Permissions::from_mode(0o644)).unwrap();
+    place.write("/var/lib/dpkg/info/hull.list", "/.\n/usr\n/usr/share\n/usr/share/hull\n");
+    assert_eq!(place.findings(), []);
+    place.write("/usr/share/doc/libkeel1/notes", "altered\n");
+    let finding = place.finding();
+    assert_eq!(finding.component.unwrap().name, "libkeel1");
+}
+
+#[test]
+fn a_path_is_one_under_both_spellings_of_a_merged_system() {
+    let mut old = package("rig", "1.0");
+    add_file(&mut old, "/lib/rig/block", "block\n");
+    let mut new = package("rig-extra", "1.0");
+    add_file(&mut new, "/usr/lib/rig/extra", "extra\n");
+    let place = place(&[old, new]);
+    assert_eq!((place.findings(), place.notes()), (vec![], vec![]));
+    std::fs::remove_dir_all(place.world.at("/usr/lib/rig")).unwrap();
+    assert_eq!(place.check().findings.len(), 1, "{:?}", place.findings());
+    repair(&place.world.settings());
+    assert_eq!(std::fs::read(place.world.at("/usr/lib/rig/block")).unwrap(), b"block\n");
+    assert_eq!(std::fs::read(place.world.at("/usr/lib/rig/extra")).unwrap(), b"extra\n");
+    let scope =
+        Scope { paths: vec![veritum_core::model::SystemPath::literal("/usr/lib/rig/extra")], components: vec![] };
+    assert_eq!(open(&place.world.settings()).check(&scope, &Silent).unwrap().outcome, OutcomeWord::Sound);
+}
+
+#[test]
+fn settings_are_the_administrators_and_a_folder_in_their_place_is_a_problem() {
+    let mut quay = quay();
+    for name in ["a.conf", "b.conf", "c.conf", "d.conf"] {
+        add_file(&mut quay, &format!("/etc/quay/{name}"), "x = 1\n");
+        quay.items.last_mut().unwrap().settings = true;
+    }
+    let place = place(&[quay]);
+    place.write("/etc/quay/a.conf", "x = 2\n");
+    std::fs::remove_file(place.world.at("/etc/quay/b.conf")).unwrap();
+    std::fs::set_permissions(place.world.at("/etc/quay/c.conf"), std::fs::Permissions::from_mode(0o600)).unwrap();
+    std::fs::remove_file(place.world.at("/etc/quay/d.conf")).unwrap();
+    symlink("a.conf", place.world.at("/etc/quay/d.conf")).unwrap();
+    let expected = [("a", "edited"), ("b", "settings-removed"), ("c", "adjusted"), ("d", "edited")];
+    assert_eq!(place.notes(), expected.map(|(n, v)| (format!("/etc/quay/{n}.conf"), v)));
+    assert_eq!(place.findings(), []);
+    std::fs::remove_file(place.world.at("/etc/quay/a.conf")).unwrap();
+    std::fs::create_dir(place.world.at("/etc/quay/a.conf")).unwrap();
+    assert_eq!(place.findings(), [("/etc/quay/a.conf".to_owned(), "wrong-kind")]);
+    // All of them removed with their folder is as deliberate as one.
+    std::fs::remove_dir_all(place.world.at("/etc/quay")).unwrap();
+    assert_eq!((place.findings(), place.notes()), (vec![], vec![("/etc/quay".to_owned(), "settings-removed")]));
+}
+
+#[test]
+fn a_half_installed_component_is_not_judged_and_that_is_said() {
+    let place = place(&[quay()]);
+    let status = place.world.at("/var/lib/dpkg/status");
+    let text = std::fs::read_to_string(&status).unwrap();
+    std::fs::write(&status, text.replace("install ok installed", "install reinstreq half-installed")).unwrap();
+    std::fs::remove_file(place.world.at("/usr/bin/quay")).unwrap();
+    let report = place.check();
+    assert_eq!(told(&report.findings), []);
+    assert!(
+        report.unexamined.iter().any(|u| u.reason.contains("quay") && u.reason.contains("half-way")),
+        "{:?}",
+        report.unexamined
+    );
+    // Removed, with its settings left behind: nothing of it is expected.
+    std::fs::write(&status, text.replace("install ok installed", "deinstall ok config-files")).unwrap();
+    assert_eq!(place.findings(), []);
+}
+
+#[test]
+fn damaged_records_are_told_and_the_rest_goes_on() {
+    let mut tug = package("tug", "1.0");
+    add_file(&mut tug, "/usr/share/tug", "tug\n");
+    let place = place(&[quay(), tug]);
+    let mut settings = place.world.settings();
+    settings.store = None;
+    place.write("/var/lib/dpkg/info/quay.list", "");
+    place.write("/usr/share/tug", "altered\n");
+    let report = check(&settings);
+    assert_eq!(told(&report.findings), [("/usr/share/tug".to_owned(), "altered")]);
+    assert!(report.unexamined.iter().any(|u| u.reason.contains("quay.list")), "{:?}", report.unexamined);
+    assert_eq!(report.findings[0].vouched_by, Some(Voucher::Itself));
+    // With a store the list is not needed.
+    assert_eq!(place.findings().len(), 1);
+    place.write("/var/lib/dpkg/diversions", "/one/line\n");
+    assert!(place.check().unexamined.iter().any(|u| u.reason.contains("diversions")));
+}
+
+#[test]
+fn a_component_of_another_version_is_judged_by_the_machines_own_records() {
+    let place = place(&[quay()]);
+    let status = place.world.at("/var/lib/dpkg/status");
+    let text = std::fs::read_to_string(&status).unwrap();
+    std::fs::write(&status, text.replace("Version: 1.0-1", "Version: 1.0-2")).unwrap();
+    std::fs::remove_file(place.world.at("/usr/bin/quay")).unwrap();
+    let finding = place.finding();
+    assert_eq!((finding.vouched_by, finding.remedy.is_some()), (Some(Voucher::Itself), false));
+    assert_eq!(repair(&place.world.settings()).areas[0].change, None, "never from another version");
+}
+
+#[test]
+fn privilege_is_judged_by_the_components_own_scripts() {
+    let mut quay = quay();
+    add(&mut quay, "/usr/lib/quay/helper", Content::File(vec![2; 100]), 0o755);
+    quay.scripts.push((
+        "postinst",
+        "#!/bin/sh\n# chmod u+s /usr/bin/quay\nchown root:root /usr/lib/quay/helper\nchmod 4755 /usr/lib/quay/helper\n"
+            .into(),
+    ));
+    let place = place(&[quay]);
+    for path in ["/usr/bin/quay", "/usr/lib/quay/helper"] {
+        std::fs::set_permissions(place.world.at(path), std::fs::Permissions::from_mode(0o4755)).unwrap();
+    }
+    assert_eq!(place.findings(), [("/usr/bin/quay".to_owned(), "wrong-mode")], "a comment sets nothing");
+    repair(&place.world.settings());
+    // Privilege that only this machine remembers is never given unasked.
+    std::fs::write(place.world.at("/usr/lib/quay/helper"), "damaged").unwrap();
+    std::fs::set_permissions(place.world.at("/usr/lib/quay/helper"), std::fs::Permissions::from_mode(0o4755)).unwrap();
+    repair(&place.world.settings());
+    assert_eq!(std::fs::metadata(place.world.at("/usr/lib/quay/helper")).unwrap().permissions().mode() & 0o7777, 0o755);
+    assert_eq!(place.findings(), []);
+}
+
+#[test]
+fn awkward_names_and_kinds_survive_check_repair_and_undo() {
+    let mut quay = quay();
+    for name in ["a name with spaces", "naïve – ünï", "back\\slash", "new\nline", "-dash", "$(touch x)", "\u{202e}odd"]
+    {
+        add_file(&mut quay, &format!("/usr/share/quay/odd/{name}"), name);
+    }
+    add(&mut quay, "/usr/share/quay/empty", Content::Folder, 0o755);
+    add_file(&mut quay, "/usr/share/quay/nothing", "");
+    let place = place(&[quay]);
+    assert_eq!(place.findings(), []);
+    let odd = place.world.at("/usr/share/quay/odd");
+    for entry in std::fs::read_dir(&odd).unwrap() {
+        std::fs::write(entry.unwrap().path(), "damaged").unwrap();
+    }
+    std::fs::remove_dir(place.world.at("/usr/share/quay/empty")).unwrap();
+    assert_eq!(place.findings().len(), 8);
+    let report = repair(&place.world.settings());
+    assert!(report.areas[0].remaining.is_empty());
+    for entry in std::fs::read_dir(&odd).unwrap() {
+        let path = entry.unwrap().path();
+        assert_eq!(std::fs::read_to_string(&path).unwrap(), path.file_name().unwrap().to_str().unwrap());
+    }
+    support::undo(&place.world.settings(), None).unwrap();
+    assert_eq!(place.findings().len(), 8);
+}
+
+#[test]
+fn pipes_devices_and_huge_holes_neither_hang_nor_flood() {
+    let place = place(&[quay()]);
+    let (part, program) = (place.world.at("/usr/share/quay/part"), place.world.at("/usr/bin/quay"));
+    std::fs::remove_file(&part).unwrap();
+    rustix::fs::mknodat(rustix::fs::CWD, &part, rustix::fs::FileType::Fifo, rustix::fs::Mode::RUSR, 0).unwrap();
+    std::fs::File::create(&program).unwrap().set_len(1 << 40).unwrap();
+    assert_eq!(
+        place.findings(),
+        [("/usr/bin/quay".to_owned(), "altered"), ("/usr/share/quay/part".to_owned(), "wrong-kind")]
+    );
+    repair(&place.world.settings());
+    assert_eq!(place.findings(), []);
+    support::undo(&place.world.settings(), None).unwrap();
+    assert_eq!(std::fs::metadata(&program).unwrap().len(), 1 << 40);
+}
+
+#[test]
+fn an_administrators_link_is_followed_only_when_it_is_plainly_one() {
+    let case = |name: &str, prepare: &dyn Fn(&Place, &std::path::Path), expected: &str| {
+        let place = place(&[quay()]);
+        let share = place.world.at("/usr/share/quay");
+        let to = place.world.at("/var/quay-moved");
+        std::fs::rename(&share, &to).unwrap();
+        prepare(&place, &to);
+        if !share.exists() && !share.is_symlink() {
+            symlink("/var/quay-moved", &share).unwrap();
+        }
+        let report = place.check();
+        let all: Vec<_> = told(&report.findings).into_iter().chain(told(&report.notes)).collect();
+        assert!(all.iter().any(|(path, verdict)| path == "/usr/share/quay" && *verdict == expected), "{name}: {all:?}");
+    };
+    case("plain", &|_, _| {}, "moved");
+    case("relative", &|p, _| symlink("../../var/quay-moved", p.world.at("/usr/share/quay")).unwrap(), "moved");
+    case(
+        "open to all",
+        &|_, to| std::fs::set_permissions(to, std::fs::Permissions::from_mode(0o777)).unwrap(),
+        "wrong-kind",
+    );
+    case("empty", &|_, to| std::fs::remove_file(to.join("part")).unwrap(), "wrong-kind");
+    case("to a user's folder", &|p, _| symlink("/home/mirela", p.world.at("/usr/share/quay")).unwrap(), "wrong-kind");
+    case("above users' folders", &|p, _| symlink("/", p.world.at("/usr/share/quay")).unwrap(), "wrong-kind");
+    case("to nothing", &|p, _| symlink("/nowhere", p.world.at("/usr/share/quay")).unwrap(), "wrong-kind");
+    case("round", &|p, _| symlink("quay", p.world.at("/usr/share/quay")).unwrap(), "wrong-kind");
+    if is_root() {
+        case("a user's", &|_, to| std::os::unix::fs::chown(to, Some(1000), Some(1000)).unwrap(), "wrong-kind");
+    }
+}
+
+#[test]
+fn what_lies_in_a_moved_folder_is_judged_and_put_right_there() {
+    let place = place(&[quay()]);
+    let to = place.world.at("/var/quay-moved");
+    std::fs::rename(place.world.at("/usr/share/quay"), &to).unwrap();
+    symlink("/var/quay-moved", place.world.at("/usr/share/quay")).unwrap();
+    std::fs::write(to.join("part"), "damaged").unwrap();
+    std::fs::write(to.join("own"), "the administrator's").unwrap();
+    assert_eq!(place.findings(), [("/usr/share/quay/part".to_owned(), "altered")]);
+    repair(&place.world.settings());
+    assert_eq!(std::fs::read(to.join("part")).unwrap(), b"part\n");
+    assert!(place.world.at("/usr/share/quay").is_symlink() && to.join("own").exists());
+}
+
+#[test]
+fn many_unrelated_altered_files_raise_doubt_about_the_disk() {
+    let packages: Vec<Package> = (0..7)
+        .map(|n| {
+            let mut one = package(&format!("bulk{n}"), "1.0");
+            (0..9).for_each(|f| add_file(&mut one, &format!("/usr/share/bulk{n}/{f}"), "right\n"));
+            one
+        })
+        .collect();
+    let place = place(&packages);
+    for n in 0..7 {
+        (0..9).for_each(|f| place.write(&format!("/usr/share/bulk{n}/{f}"), "wrong\n"));
+    }
+    let report = repair(&place.world.settings());
+    assert!(report.areas[0].change.is_none() && report.before.doubt.is_some(), "{:?}", report.before.doubt);
+    let despite = Settings { despite_disk: true, ..place.world.settings() };
+    assert_eq!(repair(&despite).areas[0].put_right, 63);
+    assert_eq!(place.findings(), []);
+}
