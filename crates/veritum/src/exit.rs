@@ -1,4 +1,4 @@
-//! Exit statuses: part of the interface, documented in `docs/exit-status.md`.
+//! Exit statuses: part of the interface, documented in the README.
 
 /// Sound, or sound as known.
 pub(crate) const FINE: u8 = 0;

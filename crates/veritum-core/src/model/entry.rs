@@ -1,5 +1,7 @@
 //! [`Entry`]: one thing that a component ships, as its package describes it.
 
+use std::borrow::Cow;
+
 use super::{Digest, SystemPath};
 
 /// What a component ships at a path.
@@ -51,8 +53,8 @@ impl EntryKind {
 /// An owner as packages name them: the name counts where the machine knows it, else the number.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub struct Owner {
-    /// The name, empty when the package gave none.
-    pub name: String,
+    /// The name, empty when the package gave none. Nearly always root's, which costs no memory.
+    pub name: Cow<'static, str>,
     /// The number in the package.
     pub id: u32,
 }
@@ -61,7 +63,7 @@ impl Owner {
     /// root, number 0.
     #[must_use]
     pub fn root() -> Self {
-        Self { name: "root".into(), id: 0 }
+        Self { name: Cow::Borrowed("root"), id: 0 }
     }
 }
 

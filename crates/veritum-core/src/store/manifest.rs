@@ -169,7 +169,7 @@ impl Manifest {
 }
 
 fn owner_to_raw(owner: &Owner) -> Option<(Cow<'_, str>, u32)> {
-    (*owner != Owner::root()).then_some((Cow::Borrowed(owner.name.as_str()), owner.id))
+    (*owner != Owner::root()).then_some((Cow::Borrowed(&*owner.name), owner.id))
 }
 
 fn to_raw(entry: &Entry) -> RawEntry<'_> {
@@ -241,7 +241,7 @@ fn from_raw(raw: &RawEntry<'_>) -> Result<Entry, ManifestError> {
         None => default_mode(&raw.t),
     };
     let owner = |owner: &Option<(Cow<'_, str>, u32)>| {
-        owner.as_ref().map_or_else(Owner::root, |(name, id)| Owner { name: name.to_string(), id: *id })
+        owner.as_ref().map_or_else(Owner::root, |(name, id)| Owner { name: name.to_string().into(), id: *id })
     };
     Ok(Entry {
         path: path_of(&raw.p)?,

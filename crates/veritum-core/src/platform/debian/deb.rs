@@ -401,7 +401,11 @@ fn raw_entry<R: Read>(entry: &mut tar::Entry<'_, R>) -> Result<Option<RawEntry>,
             u32::try_from(id).map_err(|_| DebError::Shape(format!("{path} has an owner's number out of range")))?;
         let name = String::from_utf8_lossy(name.unwrap_or_default()).trim_matches('\0').to_owned();
         let fine = name.len() <= 32 && name.chars().all(|c| c.is_ascii_graphic() && c != ':' && c != '/');
-        if fine { Ok(Owner { name, id }) } else { shape(format!("{path} has an owner's name that is none")) }
+        if fine {
+            Ok(Owner { name: name.into(), id })
+        } else {
+            shape(format!("{path} has an owner's name that is none"))
+        }
     };
     let mtime =
         i64::try_from(header.mtime()?).map_err(|_| DebError::Shape(format!("{path} has a time out of range")))?;
