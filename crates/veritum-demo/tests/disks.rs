@@ -185,6 +185,41 @@ fn what_is_locked_or_mounted_over_is_named_and_the_rest_is_put_right() {
     run("chattr", &["-i", folder.to_str().unwrap(), one.to_str().unwrap()]);
 }
 
+#[test]
+fn a_file_system_that_the_kernel_marked_with_errors_is_not_written_unasked() {
+    if !root_or_skip("a marked file system") {
+        return;
+    }
+    let dir = folder();
+    let world = twenty::world(&dir.path().join("world"));
+    twenty::damage(&world);
+    let image = dir.path().join("image");
+    std::fs::File::create(&image).unwrap().set_len(24 << 20).unwrap();
+    let made = Command::new("mkfs.ext4").args(["-q", "-m", "0", "-e", "continue"]).arg(&image).status();
+    if !made.is_ok_and(|s| s.success()) {
+        println!("SKIPPED: no mkfs.ext4");
+        return;
+    }
+    let mounted = Mounted::new(&dir.path().join("marked"), &["-o", "loop", image.to_str().unwrap()]);
+    let machine = mounted.0.join("machine");
+    copy(&world.machine(), &machine);
+    let settings = settings_at(&world, &machine);
+    assert_eq!(check(&settings).doubt, None);
+    let device = rustix::fs::stat(&machine).unwrap().st_dev;
+    let device =
+        std::fs::read_link(format!("/sys/dev/block/{}:{}", rustix::fs::major(device), rustix::fs::minor(device)));
+    let trigger = Path::new("/sys/fs/ext4").join(device.unwrap().file_name().unwrap()).join("trigger_fs_error");
+    if std::fs::write(&trigger, "made by a test").is_err() {
+        println!("SKIPPED: this kernel makes no errors on demand");
+        return;
+    }
+    let before = tree(&machine);
+    let report = repair(&settings);
+    assert!(report.areas[0].change.is_none() && report.before.doubt.is_some(), "{:?}", report.before.doubt);
+    assert_same("not written", &before, &tree(&machine));
+    assert!(repair(&Settings { despite_disk: true, ..settings }).areas[0].remaining.is_empty());
+}
+
 /// Cuts the power of an ext4 file system: nothing that is in memory is written any more.
 fn cut_power(file: &std::fs::File) {
     const SHUTDOWN: rustix::ioctl::Opcode = rustix::ioctl::opcode::read::<u32>(b'X', 125);

@@ -157,6 +157,11 @@ pub enum DiskDoubt {
         /// On so many files.
         files: u64,
     },
+    /// The kernel has marked the file system with errors.
+    MarkedErrors {
+        /// So many.
+        errors: u64,
+    },
     /// Many unrelated files are altered.
     ManyUnrelated {
         /// So many files.

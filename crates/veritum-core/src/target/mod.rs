@@ -7,6 +7,7 @@
 
 mod disk;
 mod extent;
+mod health;
 mod identity;
 mod live;
 mod lock;
@@ -15,6 +16,7 @@ mod protect;
 
 pub use disk::{Disk, Exchange, Name, Room};
 pub use extent::{Extent, MountProblem};
+pub use health::marked_errors;
 pub use identity::{Account, Identified, Users};
 pub use live::LiveDisk;
 pub use lock::{Held, LockError, lock_exclusive, lock_shared};

@@ -8,9 +8,10 @@ use crate::check::{Case, FilesCheck, Reference, Scope, check_files};
 use crate::event::{Event, Observer, Phase};
 use crate::history;
 use crate::model::{Area, Voucher};
-use crate::plan::{FileRules, Plan, plan_files};
+use crate::plan::{DiskDoubt, FileRules, Plan, plan_files};
 use crate::report::{AreaReport, CheckReport, MachineReport, OutcomeWord, UnexaminedReport};
 use crate::store::Contents;
+use crate::target::marked_errors;
 
 /// A check with what planning needs of it.
 pub(super) struct Checked {
@@ -74,7 +75,11 @@ impl Workshop {
             left_out: &left_out,
             despite_disk: self.settings.despite_disk,
         };
-        let plan = plan_files(&mut files, &reference, &rules);
+        let mut plan = plan_files(&mut files, &reference, &rules);
+        let errors = marked_errors(&self.machine);
+        if errors > 0 && plan.doubt.is_none() && !self.settings.despite_disk {
+            plan.doubt = Some(DiskDoubt::MarkedErrors { errors });
+        }
         let seconds = begun.elapsed().as_secs_f64();
         let report = self.report(scope, &reference, &files, &plan, seconds);
         Ok(Checked { reference, plan, report })

@@ -206,6 +206,9 @@ pub(crate) fn doubt(report: &CheckReport) -> String {
         Some(DiskDoubt::ReadErrors { files }) => {
             format!("{} cannot be read: the disk gives errors", count(*files, "file", "files"))
         }
+        Some(DiskDoubt::MarkedErrors { errors }) => {
+            format!("the kernel has counted {} on its file system", count(*errors, "error", "errors"))
+        }
         Some(DiskDoubt::ManyUnrelated { files, components }) => {
             format!(
                 "{} altered files in {} unrelated components: the disk or the memory may be failing",
