@@ -66,12 +66,12 @@ impl Context {
 
 /// Options typed on the command line; those of the environment are there the next time as well.
 fn repeat(global: &Global) -> String {
-    let typed: Vec<String> = std::env::args().collect();
+    // Arguments are bytes: one that is no text must not end the program.
+    let typed: Vec<std::ffi::OsString> = std::env::args_os().collect();
     let was_typed = |long: &str, short: &str| {
-        typed.iter().any(|a| {
-            a == long
-                || a.starts_with(&format!("{long}="))
-                || !short.is_empty() && a.starts_with(short) && !a.starts_with("--")
+        typed.iter().map(|a| a.as_encoded_bytes()).any(|a| {
+            a.strip_prefix(long.as_bytes()).is_some_and(|rest| rest.is_empty() || rest.starts_with(b"="))
+                || !short.is_empty() && a.starts_with(short.as_bytes())
         })
     };
     let mut text = String::new();

@@ -150,21 +150,35 @@ fn a_signal_before_anything_took_effect_ends_with_its_own_status() {
     bench.say(&["status"]).expect(0, &["counter-07"]);
 }
 
-#[test]
-fn killed_at_any_moment_it_recovers() {
-    let (bench, damaged, repaired) = prepared();
-    let start = Start::keep(&bench);
+/// Kills the command at many moments of its life; tells how often each outcome was met.
+fn killed_at_many_moments(bench: &Bench, words: &[&str], outcomes: [&Tree; 2]) -> [usize; 2] {
+    let start = Start::keep(bench);
     let mut met = [0, 0];
     for moment in 0..60u64 {
-        start.again(&bench);
-        let mut child =
-            bench.command(&["repair", "--yes"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        start.again(bench);
+        let mut child = bench.command(words).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
         std::thread::sleep(Duration::from_micros(moment * 1_500));
         let _ = child.kill();
         child.wait().unwrap();
-        met[settled(&bench, &format!("killed after {moment} times 1.5 ms"), [&damaged, &repaired])] += 1;
+        met[settled(bench, &format!("{words:?} killed after {moment} times 1.5 ms"), outcomes)] += 1;
     }
+    std::fs::remove_dir_all(&start.0).unwrap();
+    met
+}
+
+#[test]
+fn killed_at_any_moment_a_repair_recovers() {
+    let (bench, damaged, repaired) = prepared();
+    let met = killed_at_many_moments(&bench, &["repair", "--yes"], [&damaged, &repaired]);
     assert!(met[0] > 0, "{met:?}");
+}
+
+#[test]
+fn killed_at_any_moment_an_undo_recovers() {
+    let (bench, damaged, repaired) = prepared();
+    bench.say(&["repair", "--yes"]).expect(0, &["put right"]);
+    let met = killed_at_many_moments(&bench, &["undo", "1", "--yes"], [&repaired, &damaged]);
+    assert!(met[0] > 0 && met[1] > 0, "{met:?}");
 }
 
 #[test]

@@ -260,3 +260,15 @@ fn a_state_folder_that_others_may_write_is_refused() {
     assert!(!bench.world.at("/var/lib/veritum").exists());
     bench.say(&["undo", "--yes", "--state", apart.to_str().unwrap()]).expect(0, &["change 1 taken back"]);
 }
+
+#[test]
+fn arguments_are_bytes_and_come_back_as_a_shell_reads_them() {
+    use std::os::unix::ffi::OsStrExt as _;
+    let bench = Bench::damaged();
+    let path = std::ffi::OsStr::from_bytes(b"/usr/share/quay/\xff");
+    let check = |words: &[&std::ffi::OsStr]| said(bench.command(&["check"]).args(words).output().unwrap());
+    check(&[path]).expect(1, &["nothing of what was named on counter-07"]);
+    let both = check(&[path, "/usr/bin/quay".as_ref()]);
+    both.expect(1, &["1 problem", "Next: veritum repair $'/usr/share/quay/\\xff' /usr/bin/quay"]);
+    assert_eq!(both.err, "");
+}

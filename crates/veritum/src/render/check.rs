@@ -229,7 +229,7 @@ fn commands(context: &Context, report: &CheckReport, what: &[OsString]) -> Vec<(
     if !report.unfinished_changes.is_empty() {
         commands.push((context.command("recover"), "finishes or takes back a change that was interrupted"));
     }
-    let named: String = what.iter().map(|w| format!(" {}", w.to_string_lossy())).collect();
+    let named: String = what.iter().map(|w| format!(" {}", quoted(w.as_encoded_bytes()))).collect();
     if repairable > 0 && report.doubt.is_none() {
         commands.push((context.command(&format!("repair{named}")), "shows what it would do, and asks"));
     }
