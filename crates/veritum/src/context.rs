@@ -21,6 +21,8 @@ pub(crate) struct Context {
     pub(crate) progress: Progress,
     /// Options that must be typed again for a suggested command to mean the same.
     repeat: String,
+    /// Of them, the settings file.
+    repeat_config: String,
 }
 
 impl Context {
@@ -46,8 +48,8 @@ impl Context {
         };
         let progress = Progress::new(!global.quiet && !global.json);
         let require = global.require.or(config.require);
-        let repeat = repeat(&global);
-        Ok(Self { global, settings, require, progress, repeat })
+        let (repeat, repeat_config) = repeat(&global);
+        Ok(Self { global, settings, require, progress, repeat, repeat_config })
     }
 
     pub(crate) fn open(&self) -> Result<Workshop, Failure> {
@@ -59,13 +61,29 @@ impl Context {
         format!("veritum {words}{}", self.repeat)
     }
 
+    /// A command with its own `--store` to type next: what is trusted lies beside the settings file in use, so the
+    /// same one must be named again.
+    pub(crate) fn store_command(&self, words: &str, store: &Path) -> String {
+        format!("veritum {words} --store {}{}", shown(store), self.repeat_config)
+    }
+
+    /// A hint that ends with a command, with the options that this one was given.
+    pub(crate) fn completed(&self, hint: String) -> String {
+        let is_command = hint.starts_with("veritum ") || hint.contains("then: veritum ");
+        match (is_command, hint.contains("--store ") || hint.contains("store trust ")) {
+            (false, _) => hint,
+            (true, true) => hint + &self.repeat_config,
+            (true, false) => hint + &self.repeat,
+        }
+    }
+
     pub(crate) fn full_rights(&self) -> bool {
         rustix::process::geteuid().is_root() || self.settings.policy.owner_of_root.is_some()
     }
 }
 
 /// Options typed on the command line; those of the environment are there the next time as well.
-fn repeat(global: &Global) -> String {
+fn repeat(global: &Global) -> (String, String) {
     // Arguments are bytes: one that is no text must not end the program.
     let typed: Vec<std::ffi::OsString> = std::env::args_os().collect();
     let was_typed = |long: &str, short: &str| {
@@ -74,17 +92,14 @@ fn repeat(global: &Global) -> String {
                 || !short.is_empty() && a.starts_with(short.as_bytes())
         })
     };
-    let mut text = String::new();
-    let mut add = |long: &str, short: &str, value: &Option<PathBuf>| {
-        if let (true, Some(value)) = (was_typed(long, short), value) {
-            text.push_str(&format!(" {long} {}", shown(value)));
-        }
+    let again = |long: &str, short: &str, value: &Option<PathBuf>| match value {
+        Some(value) if was_typed(long, short) => format!(" {long} {}", shown(value)),
+        _ => String::new(),
     };
-    add("--config", "", &global.config);
-    add("--target", "-t", &global.target);
-    add("--store", "-s", &global.store);
-    add("--state", "", &global.state);
-    text
+    let config = again("--config", "", &global.config);
+    let places = [("--target", "-t", &global.target), ("--store", "-s", &global.store), ("--state", "", &global.state)];
+    let rest: String = places.iter().map(|(long, short, value)| again(long, short, value)).collect();
+    (format!("{config}{rest}"), config)
 }
 
 /// A path of the host as a shell reads it back.

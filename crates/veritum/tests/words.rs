@@ -272,3 +272,20 @@ fn arguments_are_bytes_and_come_back_as_a_shell_reads_them() {
     both.expect(1, &["1 problem", "Next: veritum repair $'/usr/share/quay/\\xff' /usr/bin/quay"]);
     assert_eq!(both.err, "");
 }
+
+#[test]
+fn a_suggested_command_names_the_settings_file_that_was_typed() {
+    let bench = Bench::damaged();
+    std::fs::remove_dir_all(bench.folder().join("world/trust")).unwrap();
+    let config = bench.config().display().to_string();
+    let store = bench.world.store().display().to_string();
+    let say = |words: &[&str]| said(bench.command(words).env_remove("VERITUM_CONFIG").output().unwrap());
+    // What is trusted lies beside that file: without it the pin would go elsewhere.
+    say(&["check", "--config", &config])
+        .expect_err(3, &[&format!("Next: veritum store trust {store} --config {config}\n")]);
+    say(&["store", "trust", &store, "--config", &config, "--yes"])
+        .expect(0, &[&format!("veritum check --store {store} --config {config}")]);
+    say(&["check", "--config", &config]).expect(1, &[&format!("veritum repair --config {config}")]);
+    let hint = format!("Next: veritum list changes --config {config}\n");
+    say(&["undo", "7", "--config", &config, "--plan"]).expect_err(2, &["there is no change 7", &hint]);
+}

@@ -44,9 +44,12 @@ fn dispatch(cli: Cli) -> Result<u8, Failure> {
         return demo::run(args, &cli.global);
     }
     let context = Context::new(cli.global)?;
-    command(&context, cli.verb).map_err(|failure| match failure.status {
-        exit::INTERRUPTED => Failure { status: context.progress.interruption(), ..failure },
-        _ => failure,
+    command(&context, cli.verb).map_err(|mut failure| {
+        failure.hint = failure.hint.map(|hint| context.completed(hint));
+        if failure.status == exit::INTERRUPTED {
+            failure.status = context.progress.interruption();
+        }
+        failure
     })
 }
 

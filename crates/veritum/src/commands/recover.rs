@@ -34,7 +34,7 @@ pub(crate) fn first(context: &Context, workshop: &veritum_core::work::Workshop) 
     }
     if !workshop.machine().is_live() && !agree(&render::undo::recover_question(&open), context.global.yes)? {
         let why = "nothing is changed before it is finished or taken back".to_owned();
-        let hint = Some(context.command("recover"));
+        let hint = Some("veritum recover".to_owned());
         return Err(Failure { what: "a change was interrupted".into(), why, hint, status: exit::PROBLEMS });
     }
     let report = workshop.recover(&context.progress)?;

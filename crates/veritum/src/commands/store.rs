@@ -60,7 +60,7 @@ fn create(context: &Context, dir: &Path, keys: &Path) -> Result<u8, Failure> {
     let made = StoreKeys { root: pair()?, publish: pair()? };
     let mut report = report(dir, "created");
     report.keys = store::create(dir, keys, &made, expires(context)?)?;
-    print(context, &report, || render::store::created(dir, keys, &report))?;
+    print(context, &report, || render::store::created(context, dir, keys, &report))?;
     Ok(exit::FINE)
 }
 
@@ -112,7 +112,7 @@ fn publish(context: &Context, keys: &Path) -> Result<u8, Failure> {
     let location = named_store(context)?;
     let key = KeyPair::read(&StoreKeys::publish_file(keys)).map_err(store::StoreError::from)?;
     let summary = store::publish(location, &key, expires(context)?, &context.settings.scratch)?;
-    print(context, &report(location, "published"), || render::store::published(location, &summary))?;
+    print(context, &report(location, "published"), || render::store::published(context, location, &summary))?;
     Ok(exit::FINE)
 }
 

@@ -21,14 +21,14 @@ fn keys(fingerprints: &[String]) -> String {
     fingerprints.iter().map(|k| format!("  {}\n", paint(Label::Name, &spaced(k)))).collect()
 }
 
-pub(crate) fn created(dir: &Path, key_folder: &Path, report: &StoreReport) -> String {
+pub(crate) fn created(context: &Context, dir: &Path, key_folder: &Path, report: &StoreReport) -> String {
     let (store, keys_at) = (path_shown(dir), path_shown(key_folder));
     format!(
         "An empty store is in {store}, its private keys are in {keys_at} (readable only by you).\nIts key, which others will compare:\n{}\n{}",
         keys(&report.keys),
         next(&[
-            (format!("veritum store fill PATH --store {store}"), "takes .deb packages in"),
-            (format!("veritum store publish --keys {keys_at} --store {store}"), "signs what was taken in")
+            (context.store_command("store fill PATH", dir), "takes .deb packages in"),
+            (context.store_command(&format!("store publish --keys {keys_at}"), dir), "signs what was taken in")
         ])
     )
 }
@@ -47,12 +47,12 @@ pub(crate) fn filled(context: &Context, location: &Path, report: &StoreReport) -
     }
     text.push('\n');
     text + &next(&[(
-        format!("veritum store publish --keys KEYDIR --store {}", path_shown(location)),
+        context.store_command("store publish --keys KEYDIR", location),
         "signs it: until then nobody uses what is new",
     )])
 }
 
-pub(crate) fn published(location: &Path, summary: &PublishSummary) -> String {
+pub(crate) fn published(context: &Context, location: &Path, summary: &PublishSummary) -> String {
     let store = path_shown(location);
     if !summary.signed {
         return format!(
@@ -65,7 +65,10 @@ pub(crate) fn published(location: &Path, summary: &PublishSummary) -> String {
         paint(Label::Good, &summary.new.to_string()),
         count(summary.components as u64, "component", "components"),
         summary.versions.timestamp,
-        next(&[(format!("veritum store trust {store}"), "on every machine that is to use it, once")])
+        next(&[(
+            context.completed(format!("veritum store trust {store}")),
+            "on every machine that is to use it, once"
+        )])
     )
 }
 
@@ -83,7 +86,7 @@ pub(crate) fn trusted(context: &Context, path: &Path) -> String {
         "{} {store}; the pin lies in {}\n\n{}",
         paint(Label::Good, "trusted:"),
         path_shown(&context.settings.trust),
-        next(&[(format!("veritum check --store {store}"), "looks at every file, changes nothing")])
+        next(&[(context.store_command("check", path), "looks at every file, changes nothing")])
     )
 }
 
