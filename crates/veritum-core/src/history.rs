@@ -95,13 +95,8 @@ pub fn keep_last_check(state: &StateFolder, report: &CheckReport) -> io::Result<
     let file = disk.create(dir.fd(), NEW)?;
     disk.write(file.as_fd(), &serde_json::to_vec(&last)?)?;
     disk.sync(file.as_fd())?;
-    match dir.look(LAST)? {
-        None => disk.rename(dir.fd(), NEW, dir.fd(), LAST, Exchange::IntoNothing),
-        Some(_) => {
-            disk.rename(dir.fd(), NEW, dir.fd(), LAST, Exchange::Swap)?;
-            disk.unlink(dir.fd(), NEW)
-        }
-    }
+    // Over a record of our own: the older one has served.
+    disk.rename(dir.fd(), NEW, dir.fd(), LAST, Exchange::Replace)
 }
 
 /// The last check of the whole machine; none when there was none, or its record cannot be read.

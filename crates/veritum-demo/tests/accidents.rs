@@ -9,7 +9,7 @@ use std::sync::Arc;
 use support::{STATE, assert_same, folder, open, repair, try_repair, undo};
 use veritum_core::event::Silent;
 use veritum_core::target::{Disk, LiveDisk};
-use veritum_core::testkit::{Accident, TestDisk, Tree};
+use veritum_core::testkit::{Accident, Lack, TestDisk, Tree};
 use veritum_core::work::{Agreement, Settings, Workshop};
 use veritum_demo::world::World;
 
@@ -28,6 +28,11 @@ struct Pair {
 
 fn tree(machine: &Path) -> Tree {
     Tree::take(machine, &[STATE])
+}
+
+/// What is compared: where a file is kept as a copy, its further names come apart from it.
+fn seen(lack: Lack, machine: &Path) -> Tree {
+    if lack == Lack::Moving { tree(machine).apart() } else { tree(machine) }
 }
 
 fn copy(from: &Path, to: &Path) {
@@ -58,11 +63,13 @@ impl Pair {
 }
 
 /// Recovery, twice; afterwards it is all or nothing.
-fn settle(what: &str, settings: &Settings, outcomes: [&Tree; 2]) -> usize {
+fn settle(what: &str, lack: Lack, settings: &Settings, outcomes: [&Tree; 2]) -> usize {
     for _ in 0..2 {
-        open(settings).recover(&Silent).unwrap_or_else(|e| panic!("{what}: {e:?}"));
+        let disk = Arc::new(TestDisk::lacking(lack, Accident::None));
+        let workshop = Workshop::open(settings.clone(), disk).unwrap();
+        workshop.recover(&Silent).unwrap_or_else(|e| panic!("{what}: {e:?}"));
     }
-    let now = tree(&settings.target);
+    let now = seen(lack, &settings.target);
     let Some(which) = outcomes.iter().position(|t| t.differences(&now).is_empty()) else {
         let [a, b] = outcomes.map(|t| t.differences(&now).join("\n  "));
         panic!("{what}: neither the one nor the other:\n  {a}\n--\n  {b}");
@@ -71,12 +78,15 @@ fn settle(what: &str, settings: &Settings, outcomes: [&Tree; 2]) -> usize {
     which
 }
 
-fn accidents(n: usize) -> [Accident; 4] {
-    [Accident::Fail(n, IO), Accident::Fail(n, FULL), Accident::Stop(n), Accident::Cut(n)]
+/// Every accident on an ordinary file system; on those that lack something, the two that cover most.
+fn accidents(lack: Lack, n: usize) -> Vec<Accident> {
+    let all = [Accident::Fail(n, IO), Accident::Cut(n), Accident::Fail(n, FULL), Accident::Stop(n)];
+    all.into_iter().take(if lack == Lack::Nothing { 4 } else { 2 }).collect()
 }
 
 /// Runs `work` with each accident at every operation; tells how often each outcome was met.
 fn sweep(
+    lack: Lack,
     from: &Path,
     settings: &Settings,
     outcomes: [&Tree; 2],
@@ -87,19 +97,20 @@ fn sweep(
     let machine = here.path().join("machine");
     let settings = at(settings, &machine);
     copy(from, &machine);
-    let counting = Arc::new(TestDisk::new(Accident::None));
+    let counting = Arc::new(TestDisk::lacking(lack, Accident::None));
     assert!(work(&settings, counting.clone()));
+    assert_same("undisturbed", outcomes[1], &seen(lack, &machine));
     let total = counting.operations();
     assert!(total > 60, "only {total} operations");
     let mut met = [0, 0];
     for n in 0..total {
-        for accident in accidents(n) {
+        for accident in accidents(lack, n) {
             copy(from, &machine);
-            let disk = Arc::new(TestDisk::new(accident));
+            let disk = Arc::new(TestDisk::lacking(lack, accident));
             work(&settings, disk.clone());
             assert!(disk.happened(), "{accident:?}");
             drop(disk);
-            let which = settle(&format!("{accident:?} of {total}"), &settings, outcomes);
+            let which = settle(&format!("{lack:?} {accident:?} of {total}"), lack, &settings, outcomes);
             met[which] += 1;
             // The way back is tried where it differs: not at every operation, so that the sweep stays short.
             if n % 7 == 0 {
@@ -110,41 +121,95 @@ fn sweep(
     met
 }
 
-#[test]
-fn a_repair_is_whole_or_not_at_all_whatever_the_disk_does() {
+fn sweep_repairs(lack: Lack) {
     let pair = Pair::new();
+    let [before, after] = [&pair.damaged, &pair.repaired].map(|machine| seen(lack, machine));
     let met = sweep(
+        lack,
         &pair.damaged,
         &pair.world.settings(),
-        [&pair.before, &pair.after],
+        [&before, &after],
         |s, disk| try_repair(s, disk).is_ok(),
         |settings, which| {
             if which == 1 {
                 undo(settings, None).unwrap();
-                assert_same("undone after recovery", &pair.before, &tree(&settings.target));
+                assert_same("undone after recovery", &before, &seen(lack, &settings.target));
             } else {
                 repair(settings);
-                assert_same("repaired after recovery", &pair.after, &tree(&settings.target));
+                assert_same("repaired after recovery", &after, &seen(lack, &settings.target));
             }
         },
     );
     assert!(met[0] > 50 && met[1] > 50, "both outcomes must be met: {met:?}");
 }
 
-#[test]
-fn an_undo_is_whole_or_not_at_all_whatever_the_disk_does() {
+fn sweep_undos(lack: Lack) {
     let pair = Pair::new();
+    let [before, after] = [&pair.damaged, &pair.repaired].map(|machine| seen(lack, machine));
     let undo_on = |settings: &Settings, disk: Arc<dyn Disk>| {
         let workshop = Workshop::open(settings.clone(), disk);
         workshop.is_ok_and(|w| w.undo(None, false, &Silent, &mut |_| Agreement::Yes).is_ok())
     };
-    let met = sweep(&pair.repaired, &pair.world.settings(), [&pair.after, &pair.before], undo_on, |settings, which| {
+    let outcomes = [&after, &before];
+    let met = sweep(lack, &pair.repaired, &pair.world.settings(), outcomes, undo_on, |settings, which| {
         if which == 0 {
             undo(settings, Some(1)).unwrap();
-            assert_same("undone after recovery", &pair.before, &tree(&settings.target));
+            assert_same("undone after recovery", &before, &seen(lack, &settings.target));
         }
     });
     assert!(met[0] > 20 && met[1] > 20, "both outcomes must be met: {met:?}");
+}
+
+#[test]
+fn a_repair_is_whole_or_not_at_all_whatever_the_disk_does() {
+    sweep_repairs(Lack::Nothing);
+}
+
+#[test]
+fn a_repair_is_whole_or_not_at_all_where_names_cannot_be_exchanged() {
+    sweep_repairs(Lack::Exchange);
+}
+
+#[test]
+fn a_repair_is_whole_or_not_at_all_where_nothing_can_be_moved_to_another_folder() {
+    sweep_repairs(Lack::Moving);
+}
+
+#[test]
+fn an_undo_is_whole_or_not_at_all_whatever_the_disk_does() {
+    sweep_undos(Lack::Nothing);
+}
+
+#[test]
+fn an_undo_is_whole_or_not_at_all_where_names_cannot_be_exchanged() {
+    sweep_undos(Lack::Exchange);
+}
+
+#[test]
+fn an_undo_is_whole_or_not_at_all_where_nothing_can_be_moved_to_another_folder() {
+    sweep_undos(Lack::Moving);
+}
+
+#[test]
+fn where_a_file_can_have_no_second_name_it_is_left_with_the_reason() {
+    let pair = Pair::new();
+    let here = folder();
+    let machine = here.path().join("machine");
+    copy(&pair.damaged, &machine);
+    let settings = at(&pair.world.settings(), &machine);
+    let report = try_repair(&settings, Arc::new(TestDisk::lacking(Lack::Names, Accident::None))).unwrap();
+    let area = &report.areas[0];
+    let left = area.actions.iter().filter(|a| a.why.is_some()).collect::<Vec<_>>();
+    assert!(left.iter().all(|a| a.why.as_deref().is_some_and(|w| w.contains("second"))), "{left:?}");
+    assert!(left.iter().any(|a| a.path.as_bytes().ends_with(b"/quay/one")) && !area.remaining.is_empty());
+    // What needs no second name is done all the same: a folder's tree, a mode.
+    let now = tree(&machine);
+    assert!(now.0.contains_key(b"usr/share/pier/templates/letter".as_slice()));
+    let changed = pair.before.differences(&now);
+    assert!(changed.iter().any(|l| l.starts_with("usr/share/pier/mode: mode")), "{changed:?}");
+    assert!(!changed.iter().any(|l| l.starts_with("usr/share/quay/one")), "{changed:?}");
+    undo(&settings, None).unwrap();
+    assert_same("undone", &pair.before, &tree(&machine));
 }
 
 #[test]
@@ -153,19 +218,22 @@ fn recovery_itself_may_be_interrupted_at_every_operation() {
     let here = folder();
     let machine = here.path().join("machine");
     let settings = at(&pair.world.settings(), &machine);
-    let counting = Arc::new(TestDisk::new(Accident::None));
-    copy(&pair.damaged, &machine);
-    try_repair(&settings, counting.clone()).unwrap();
-    // One interruption before the commit record, one in the middle of the exchanges.
-    for stop in [counting.operations() / 3, counting.operations() * 2 / 3] {
-        for n in 0.. {
-            copy(&pair.damaged, &machine);
-            let _ = try_repair(&settings, Arc::new(TestDisk::new(Accident::Stop(stop))));
-            let disk = Arc::new(TestDisk::new(Accident::Cut(n)));
-            let _ = Workshop::open(settings.clone(), disk.clone()).map(|w| w.recover(&Silent));
-            settle(&format!("stopped at {stop}, recovery cut at {n}"), &settings, [&pair.before, &pair.after]);
-            if !disk.happened() {
-                break;
+    for lack in [Lack::Nothing, Lack::Exchange] {
+        let counting = Arc::new(TestDisk::lacking(lack, Accident::None));
+        copy(&pair.damaged, &machine);
+        try_repair(&settings, counting.clone()).unwrap();
+        // One interruption before the commit record, one in the middle of the exchanges.
+        for stop in [counting.operations() / 3, counting.operations() * 2 / 3] {
+            for n in 0.. {
+                copy(&pair.damaged, &machine);
+                let _ = try_repair(&settings, Arc::new(TestDisk::lacking(lack, Accident::Stop(stop))));
+                let disk = Arc::new(TestDisk::lacking(lack, Accident::Cut(n)));
+                let _ = Workshop::open(settings.clone(), disk.clone()).map(|w| w.recover(&Silent));
+                let what = format!("{lack:?}, stopped at {stop}, recovery cut at {n}");
+                settle(&what, lack, &settings, [&pair.before, &pair.after]);
+                if !disk.happened() {
+                    break;
+                }
             }
         }
     }

@@ -4,10 +4,11 @@ use std::io;
 use std::os::fd::AsFd;
 
 use super::round::Desk;
+use super::spot::{Care, move_to_free};
 use super::state::make_folder;
 use crate::model::{ContentHasher, Digest, FileKind, LinkTarget, SystemPath};
 use crate::plan::{KeptFolder, Placed};
-use crate::target::{Dir, Exchange, Machine};
+use crate::target::{Dir, Machine};
 
 /// Displaced files over this size are told by their numbers alone: a terabyte hole must not be read for hours.
 const MAX_DIGESTED: u64 = 4 << 30;
@@ -17,18 +18,20 @@ pub(super) fn kept_name(round: u32, index: u32) -> Vec<u8> {
     format!("{round}-{index}").into_bytes()
 }
 
-/// In which kept folder what is displaced in a folder goes: one on the same mount, so that moving is one rename.
+/// Within what a rename moves things: one mount, and on it one device (a btrfs subvolume is its own).
+fn within(dir: &Dir) -> io::Result<(u64, u64)> {
+    Ok((dir.disk().mount_of(dir.fd())?, dir.look_self()?.id.dev))
+}
+
+/// In which kept folder what is displaced in a folder goes: one from which moving is one rename.
 pub(super) fn folder_for(desk: &Desk<'_>, parent: &SystemPath) -> io::Result<KeptFolder> {
-    let dir = desk.machine.dir(parent)?;
-    let mount = dir.disk().mount_of(dir.fd())?;
-    let state = desk.state.dir();
-    if state.disk().mount_of(state.fd())? == mount {
+    let here = within(&desk.machine.dir(parent)?)?;
+    if within(desk.state.dir())? == here {
         return Ok(KeptFolder::State);
     }
     let mut top = parent.clone();
     while let Some(above) = top.parent() {
-        let dir = desk.machine.dir(&above)?;
-        if dir.disk().mount_of(dir.fd())? != mount {
+        if within(&desk.machine.dir(&above)?)? != here {
             break;
         }
         top = above;
@@ -74,22 +77,34 @@ pub(super) fn make_kept_dir(desk: &Desk<'_>, folder: &KeptFolder, change: u64) -
 
 /// Moves a displaced thing to the kept contents.
 pub(super) fn keep(from: &Dir, name: &[u8], to: &Dir, kept: &[u8]) -> io::Result<()> {
-    match from.disk().rename(from.fd(), name, to.fd(), kept, Exchange::IntoNothing) {
+    match move_to_free(from, name, to, kept, Care::Looked) {
         Err(e) if e.raw_os_error() == Some(rustix::io::Errno::XDEV.raw_os_error()) => copy_out(from, name, to, kept),
         other => other,
     }
+}
+
+fn part_name(name: &[u8]) -> Vec<u8> {
+    [name, b".part"].concat()
+}
+
+/// Takes away the beginning of a copy that a cut left; what it is a copy of has not left its place then.
+pub(super) fn discard_part(to: &Dir, name: &[u8]) -> io::Result<()> {
+    let part = part_name(name);
+    if to.look(&part)?.is_some() { to.disk().unlink(to.fd(), &part) } else { Ok(()) }
 }
 
 /// Where a rename is not to be had (layers of an overlay): a whole, durable copy first, then the name goes.
 fn copy_out(from: &Dir, name: &[u8], to: &Dir, kept: &[u8]) -> io::Result<()> {
     let disk = from.disk();
     let stat = disk.look(from.fd(), name)?;
-    let part = [kept, b".part"].concat();
-    if to.look(&part)?.is_some() {
-        disk.unlink(to.fd(), &part)?;
-    }
+    let part = part_name(kept);
+    discard_part(to, kept)?;
     match stat.kind {
-        FileKind::Link => disk.make_link(to.fd(), &part, &disk.read_link(from.fd(), name)?)?,
+        FileKind::Link => {
+            disk.make_link(to.fd(), &part, &disk.read_link(from.fd(), name)?)?;
+            disk.set_owner(to.fd(), &part, stat.uid, stat.gid)?;
+            disk.set_mtime(to.fd(), &part, stat.mtime)?;
+        }
         FileKind::File => {
             let (old, new) = (disk.open_file(from.fd(), name)?, disk.create(to.fd(), &part)?);
             let mut piece = vec![0; 256 * 1024];
@@ -115,7 +130,7 @@ fn copy_out(from: &Dir, name: &[u8], to: &Dir, kept: &[u8]) -> io::Result<()> {
             ));
         }
     }
-    disk.rename(to.fd(), &part, to.fd(), kept, Exchange::IntoNothing)?;
+    move_to_free(to, &part, to, kept, Care::Looked)?;
     disk.sync(to.fd())?;
     disk.unlink(from.fd(), name)
 }

@@ -18,6 +18,7 @@ mod keep;
 mod obstacles;
 pub mod recover;
 mod round;
+mod spot;
 mod stage;
 mod state;
 mod swap;

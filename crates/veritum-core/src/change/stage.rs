@@ -4,12 +4,13 @@ use std::ffi::OsStr;
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd};
 
-use super::keep::kept_dir;
+use super::keep::{keep, kept_dir};
 use super::round::Desk;
+use super::spot::second_name;
 use crate::model::{FileKind, Instant, Stat, SystemPath};
 use crate::plan::{Action, Deed, Item, ItemKind};
 use crate::store::{Contents, StoreError};
-use crate::target::{Dir, Exchange};
+use crate::target::Dir;
 
 /// Inode flags that are carried over (chattr(1)): sync, no dump, no access times.
 const COPIED_FLAGS: u32 = 0x08 | 0x40 | 0x80;
@@ -62,7 +63,7 @@ pub(super) fn stage(desk: &Desk<'_>, staging: Staging<'_>, action: &Action) -> R
             if there.is_none_or(|s| (s.id, s.mtime) != (kept.stat.id, kept.stat.mtime)) {
                 return Err(StageError::GivenUp("what was kept is no longer there".into()));
             }
-            from.disk().rename(from.fd(), &kept_name, dir.fd(), &name, Exchange::IntoNothing)?;
+            keep(&from, &kept_name, &dir, &name)?;
             from.disk().sync(from.fd())?;
         }
         Deed::Put(items) => put(desk, &dir, &name, staging, action, items)?,
@@ -91,7 +92,7 @@ fn put(
         let (above, name) = inside(desk, &top, &item.below)?;
         if let ItemKind::NameOfItem { below } = &item.kind {
             let (from, old) = inside(desk, &top, below)?;
-            above.disk().hard_link(from.fd(), old, above.fd(), name)?;
+            further_name(&from, old, &above, name)?;
         } else {
             make(desk, &above, name, staging, item, None)?;
         }
@@ -189,7 +190,17 @@ fn name_of(
     if from.look(place.name())?.is_none() || super::keep::digest_of(&from, place.name())? != Some(*digest) {
         return Err(StageError::GivenUp(format!("{place} has changed since it was checked")));
     }
-    Ok(dir.disk().hard_link(from.fd(), place.name(), dir.fd(), name)?)
+    further_name(&from, place.name(), dir, name)
+}
+
+/// Gives a file a further name; a file system that has no such names hits this action only.
+fn further_name(from: &Dir, old: &[u8], to: &Dir, new: &[u8]) -> Result<(), StageError> {
+    match second_name(from, old, to, new) {
+        Err(e) if e.kind() == io::ErrorKind::Unsupported => {
+            Err(StageError::GivenUp("its file system gives no file a second name".into()))
+        }
+        other => Ok(other?),
+    }
 }
 
 /// Owner, mode, time, in this order: a change of owner takes privileges away, a change of mode the time does not.

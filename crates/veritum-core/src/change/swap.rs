@@ -10,15 +10,13 @@ use std::os::fd::AsFd;
 
 use super::attributes;
 use super::journal::{Cleared, ParentTime, RoundLog};
-use super::keep::{keep, kept_dir, kept_name, make_kept_dir, placed};
+use super::keep::{discard_part, keep, kept_dir, kept_name, make_kept_dir, placed};
 use super::round::Desk;
-use super::stage::{discard, staged_name};
+use super::spot::{CHANGED, Care, Spot, Tried};
+use super::stage::discard;
 use crate::event::{Event, Phase};
 use crate::model::{FileKind, Identity, Instant, Stat, SystemPath};
 use crate::plan::{Action, Deed, KeptFolder, Outcome};
-use crate::target::{Dir, Exchange};
-
-const CHANGED: &str = "it has changed since it was checked";
 
 /// A round whose commit record stands.
 pub(super) struct Committed<'a> {
@@ -69,54 +67,6 @@ impl<'a> Committed<'a> {
     fn remember(&self, stat: &Stat) {
         self.ours.borrow_mut().insert(stat.id, stat.ctime);
     }
-}
-
-/// The place of one action.
-struct Spot {
-    dir: Dir,
-    name: Vec<u8>,
-    temp: Vec<u8>,
-}
-
-impl Spot {
-    fn of(desk: &Desk<'_>, committed: &Committed<'_>, action: &Action) -> io::Result<Self> {
-        let parent = action.place.parent().unwrap_or_else(SystemPath::root);
-        // Asked once more, by the last room before the disk: a journal is foreign bytes.
-        if let Some(reason) = desk.protection.reason(&action.place) {
-            return Err(io::Error::new(io::ErrorKind::PermissionDenied, reason));
-        }
-        let dir = desk.machine.dir(&parent)?;
-        Ok(Self {
-            dir,
-            name: action.place.name().to_vec(),
-            temp: staged_name(committed.change, committed.round, action.index),
-        })
-    }
-
-    fn looks(&self) -> io::Result<(Option<Stat>, Option<Stat>)> {
-        Ok((self.dir.look(&self.temp)?, self.dir.look(&self.name)?))
-    }
-
-    fn rename(&self, from: &[u8], to: &[u8], how: Exchange) -> io::Result<()> {
-        self.dir.disk().rename(self.dir.fd(), from, self.dir.fd(), to, how)
-    }
-}
-
-/// Renames; what the file system cannot do at all is a reason, not a failure of the disk.
-fn rename_or_reason(spot: &Spot, from: &[u8], to: &[u8], how: Exchange) -> io::Result<Result<(), String>> {
-    use rustix::io::Errno;
-    let errno = match spot.rename(from, to, how) {
-        Ok(()) => return Ok(Ok(())),
-        Err(e) => e,
-    };
-    let is = |kind: Errno| errno.raw_os_error() == Some(kind.raw_os_error());
-    if is(Errno::XDEV) {
-        return Ok(Err("it lies in a lower layer of its file system and cannot be moved in one step".into()));
-    }
-    if is(Errno::INVAL) || is(Errno::NOSYS) || is(Errno::NOTSUP) {
-        return Ok(Err("its file system cannot exchange two names in one step".into()));
-    }
-    Err(errno)
 }
 
 fn has(stat: Option<Stat>, id: Option<Identity>) -> bool {
@@ -175,7 +125,7 @@ fn exchange(
             match (temp, there) {
                 (Some(_), _) if has(temp, before) => {}
                 (None, Some(now)) if action.before.is_some_and(|b| committed.is_as_observed(&b, &now)) => {
-                    if let Err(why) = rename_or_reason(spot, &spot.name, &spot.temp, Exchange::IntoNothing)? {
+                    if let Err(why) = spot.free_move(&spot.name, &spot.temp, Care::Looked)? {
                         return Ok(Err(why));
                     }
                 }
@@ -190,23 +140,16 @@ fn exchange(
     if !has(temp, staged) {
         return Ok(if has(there, staged) { Ok(()) } else { Err("something else stands there now".into()) });
     }
-    match (action.before, there) {
-        (None, None) => spot.rename(&spot.temp, &spot.name, Exchange::IntoNothing)?,
-        (Some(before), Some(now)) if committed.is_as_observed(&before, &now) => {
-            if let Err(why) = rename_or_reason(spot, &spot.temp, &spot.name, Exchange::Swap)? {
-                return Ok(Err(why));
-            }
-            let out = spot.dir.disk().look(spot.dir.fd(), &spot.temp)?;
-            if (out.id, out.kind) != (before.id, before.kind)
-                || before.kind == FileKind::File && (out.size, out.mtime) != (before.size, before.mtime)
-            {
-                // Somebody was quicker between the look and the exchange: it is theirs, back it goes.
-                spot.rename(&spot.temp, &spot.name, Exchange::Swap)?;
-                return Ok(Err(CHANGED.into()));
-            }
-            committed.remember(&out);
-        }
-        _ => return Ok(Err(CHANGED.into())),
+    let moved = match (action.before, there) {
+        (None, None) => spot.free_move(&spot.temp, &spot.name, Care::Promised)?,
+        (Some(before), Some(now)) if committed.is_as_observed(&before, &now) => spot.swap(&before, Care::Promised)?,
+        _ => Err(CHANGED.into()),
+    };
+    if moved.is_err() {
+        return Ok(moved);
+    }
+    if let Some(displaced) = spot.dir.look(&spot.temp)? {
+        committed.remember(&displaced);
     }
     let now = spot.dir.disk().look(spot.dir.fd(), &spot.name)?;
     committed.remember(&now);
@@ -280,15 +223,14 @@ fn keep_one(
 fn take_away(desk: &Desk<'_>, committed: &Committed<'_>, spot: &Spot, action: &Action) -> io::Result<()> {
     let Some(temp) = spot.dir.look(&spot.temp)? else { return Ok(()) };
     match &action.deed {
-        Deed::Return { change, round, index, kept, folder, .. } if temp.id == kept.stat.id => {
+        Deed::Return { change, round, index, kept, folder, .. } if is_it(&kept.stat, &temp) => {
             let back = kept_dir(desk, folder, *change)?;
-            spot.dir.disk().rename(
-                spot.dir.fd(),
-                &spot.temp,
-                back.fd(),
-                &kept_name(*round, *index),
-                Exchange::IntoNothing,
-            )?;
+            let name = kept_name(*round, *index);
+            if temp.kind != FileKind::Folder && back.look(&name)?.is_some() {
+                // It never left: this is its second name, or a copy.
+                return spot.dir.disk().unlink(spot.dir.fd(), &spot.temp);
+            }
+            keep(&spot.dir, &spot.temp, &back, &name)?;
             back.disk().sync(back.fd())
         }
         // After the exchange this name holds what was displaced: never to be taken away.
@@ -320,7 +262,6 @@ pub(super) fn backward(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result
 fn back_one(desk: &Desk<'_>, committed: &Committed<'_>, spot: &Spot, action: &Action) -> io::Result<()> {
     let (temp, there) = spot.looks()?;
     let staged = committed.staged.get(&action.index).copied();
-    let before = action.before.map(|b| b.id);
     match &action.deed {
         Deed::SetMeta { .. } => {
             if let (Some(was), Some(now)) = (action.before, there)
@@ -339,18 +280,18 @@ fn back_one(desk: &Desk<'_>, committed: &Committed<'_>, spot: &Spot, action: &Ac
         }
         Deed::SetAside => {
             bring_back_kept(desk, committed, spot, action, temp)?;
-            if has(spot.dir.look(&spot.temp)?, before) && spot.dir.look(&spot.name)?.is_none() {
-                spot.rename(&spot.temp, &spot.name, Exchange::IntoNothing)?;
+            let (temp, there) = spot.looks()?;
+            if there.is_none() && temp.zip(action.before).is_some_and(|(temp, was)| is_it(&was, &temp)) {
+                or_error(spot.free_move(&spot.temp, &spot.name, Care::Looked)?)?;
             }
         }
         Deed::Put(_) | Deed::Return { .. } => {
             if staged.is_some() && has(there, staged) {
                 bring_back_kept(desk, committed, spot, action, temp)?;
-                match before {
-                    Some(_) if has(spot.dir.look(&spot.temp)?, before) => {
-                        spot.rename(&spot.temp, &spot.name, Exchange::Swap)?
-                    }
-                    None => spot.rename(&spot.name, &spot.temp, Exchange::IntoNothing)?,
+                let displaced = spot.dir.look(&spot.temp)?;
+                match action.before {
+                    Some(was) if displaced.is_some_and(|d| is_it(&was, &d)) => or_error(swap_back(spot)?)?,
+                    None => or_error(spot.free_move(&spot.name, &spot.temp, Care::Looked)?)?,
                     Some(_) => return Err(io::Error::other("what was displaced is nowhere to be found")),
                 }
             }
@@ -358,6 +299,25 @@ fn back_one(desk: &Desk<'_>, committed: &Committed<'_>, spot: &Spot, action: &Ac
         }
     }
     Ok(())
+}
+
+/// Whether this is what was displaced, or the copy of it that was made where it could not be moved.
+fn is_it(before: &Stat, now: &Stat) -> bool {
+    let shape = |s: &Stat| (s.kind, s.size, s.mtime);
+    before.id == now.id || before.kind != FileKind::Folder && shape(before) == shape(now)
+}
+
+/// Exchanges again: what stands there now is expected, whatever it has become since.
+fn swap_back(spot: &Spot) -> Tried {
+    match spot.dir.look(&spot.name)? {
+        Some(now) => spot.swap(&now, Care::Looked),
+        None => spot.free_move(&spot.temp, &spot.name, Care::Looked),
+    }
+}
+
+/// On the way back there is no leaving one out: what cannot be done now is an error, and the change stays unfinished.
+fn or_error(tried: Result<(), String>) -> io::Result<()> {
+    tried.map_err(io::Error::other)
 }
 
 /// Moves what this round kept already back beside its place.
@@ -368,20 +328,24 @@ fn bring_back_kept(
     action: &Action,
     temp: Option<Stat>,
 ) -> io::Result<()> {
-    if temp.is_some() || action.before.is_none() {
-        return Ok(());
-    }
+    let Some(before) = action.before else { return Ok(()) };
     let parent = action.place.parent().unwrap_or_else(SystemPath::root);
     let kept = kept_name(committed.round, action.index);
     let from = match kept_dir(desk, &committed.keeps(&parent), committed.change) {
         Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(()),
         other => other?,
     };
-    if from.look(&kept)?.is_some() {
-        from.disk().rename(from.fd(), &kept, spot.dir.fd(), &spot.temp, Exchange::IntoNothing)?;
-        from.disk().sync(from.fd())?;
+    discard_part(&from, &kept)?;
+    match (from.look(&kept)?, temp) {
+        (None, _) => return Ok(()),
+        // It was being kept by a second name or a copy, and never left: that one alone is too many.
+        (Some(double), Some(temp)) if temp.id == before.id && double.kind != FileKind::Folder => {
+            from.disk().unlink(from.fd(), &kept)?;
+        }
+        (Some(_), Some(_)) => return Ok(()),
+        (Some(_), None) => keep(&from, &kept, &spot.dir, &spot.temp)?,
     }
-    Ok(())
+    from.disk().sync(from.fd())
 }
 
 fn put_times_back(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result<()> {

@@ -18,6 +18,8 @@ pub enum Exchange {
     Swap,
     /// The destination must not exist (`RENAME_NOREPLACE`).
     IntoNothing,
+    /// What stands at the destination is replaced: only ever over a name of our own, or one that has a second name.
+    Replace,
 }
 
 /// What a file system has left.

@@ -248,6 +248,7 @@ impl Disk for LiveDisk {
         let flags = match how {
             Exchange::Swap => RenameFlags::EXCHANGE,
             Exchange::IntoNothing => RenameFlags::NOREPLACE,
+            Exchange::Replace => RenameFlags::empty(),
         };
         Ok(fs::renameat_with(from, OsStr::from_bytes(old), to, OsStr::from_bytes(new), flags)?)
     }

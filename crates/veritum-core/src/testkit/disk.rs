@@ -22,11 +22,32 @@ pub enum Accident {
     Cut(usize),
 }
 
+/// What a file system cannot do.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Lack {
+    /// Nothing.
+    Nothing,
+    /// Renames with a flag: exchanging, and moving only to a free name.
+    Exchange,
+    /// Those renames, and further names of a file (hard links).
+    Names,
+    /// Moving a file or link to another folder, as where layers lie over each other.
+    Moving,
+}
+
 /// How to take back an operation that never reached the medium.
 enum Reverse {
     Unlink(OwnedFd, Vec<u8>),
     RemoveDir(OwnedFd, Vec<u8>),
-    Rename { from: OwnedFd, old: Vec<u8>, to: OwnedFd, new: Vec<u8>, how: Exchange },
+    Rename {
+        from: OwnedFd,
+        old: Vec<u8>,
+        to: OwnedFd,
+        new: Vec<u8>,
+        how: Exchange,
+    },
+    /// Puts a name back from the limbo.
+    Bring(OwnedFd, Vec<u8>, String),
     Mode(OwnedFd, u32),
     Owner(OwnedFd, Vec<u8>, u32, u32),
     Mtime(OwnedFd, Vec<u8>, Instant),
@@ -44,10 +65,13 @@ struct Unsynced {
 /// A disk with an accident.
 ///
 /// The model of what a cut loses: names and numbers reach the medium in order, as on journalling file systems, all of
-/// them with any sync; a file's content only with a sync of that file, or of the whole file system.
+/// them with any sync; a file's content only with a sync of that file, or of the whole file system. Names that were
+/// taken away wait in a limbo until then.
 pub struct TestDisk {
     live: LiveDisk,
     accident: Accident,
+    lack: Lack,
+    limbo: tempfile::TempDir,
     state: Mutex<Unsynced>,
     at_stop: Option<Box<dyn Fn() + Send + Sync>>,
 }
@@ -66,7 +90,17 @@ impl TestDisk {
     /// A disk that will have this accident.
     #[must_use]
     pub fn new(accident: Accident) -> Self {
-        Self { live: LiveDisk, accident, state: Mutex::default(), at_stop: None }
+        Self::lacking(Lack::Nothing, accident)
+    }
+
+    /// A disk that cannot do everything, and will have this accident.
+    ///
+    /// # Panics
+    /// When no temporary folder can be made.
+    #[must_use]
+    pub fn lacking(lack: Lack, accident: Accident) -> Self {
+        let limbo = tempfile::tempdir().expect("a limbo");
+        Self { live: LiveDisk, accident, lack, limbo, state: Mutex::default(), at_stop: None }
     }
 
     /// A disk at whose n-th operation something else happens too: a real power cut, say.
@@ -141,6 +175,11 @@ impl TestDisk {
                 Reverse::Rename { from, old, to, new, how } => {
                     self.live.rename(from.as_fd(), &old, to.as_fd(), &new, how)
                 }
+                Reverse::Bring(dir, name, limbo) => {
+                    std::fs::File::open(self.limbo.path()).map(OwnedFd::from).and_then(|from| {
+                        self.live.rename(from.as_fd(), limbo.as_bytes(), dir.as_fd(), &name, Exchange::IntoNothing)
+                    })
+                }
                 Reverse::Mode(file, mode) => self.live.set_mode(file.as_fd(), mode),
                 Reverse::Owner(dir, name, uid, gid) => self.live.set_owner(dir.as_fd(), &name, uid, gid),
                 Reverse::Mtime(dir, name, time) => self.live.set_mtime(dir.as_fd(), &name, time),
@@ -152,6 +191,29 @@ impl TestDisk {
 
     fn later(&self, reverse: Reverse) {
         self.state().names.push(reverse);
+    }
+
+    /// Moves a name to the limbo, from where a cut brings it back; where it cannot be moved it is taken away for good.
+    fn to_limbo(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<()> {
+        let limbo = self.state().names.len().to_string();
+        let to = OwnedFd::from(std::fs::File::open(self.limbo.path())?);
+        match self.live.rename(dir, name, to.as_fd(), limbo.as_bytes(), Exchange::Replace) {
+            Ok(()) => self.later(Reverse::Bring(own(dir)?, name.to_vec(), limbo)),
+            Err(_) => self.live.unlink(dir, name)?,
+        }
+        Ok(())
+    }
+
+    fn can(&self, from: BorrowedFd<'_>, old: &Name, to: BorrowedFd<'_>, how: Exchange) -> io::Result<()> {
+        use rustix::io::Errno;
+        let folder = self.live.look(from, old)?.kind == FileKind::Folder;
+        match self.lack {
+            Lack::Exchange | Lack::Names if how != Exchange::Replace => Err(Errno::INVAL.into()),
+            Lack::Moving if !folder && self.live.look_open(from)?.id != self.live.look_open(to)?.id => {
+                Err(Errno::XDEV.into())
+            }
+            _ => Ok(()),
+        }
     }
 
     fn has_content(&self, file: BorrowedFd<'_>, synced: u64) -> io::Result<()> {
@@ -263,6 +325,9 @@ impl Disk for TestDisk {
     }
     fn hard_link(&self, from: BorrowedFd<'_>, old: &Name, to: BorrowedFd<'_>, new: &Name) -> io::Result<()> {
         self.step()?;
+        if self.lack == Lack::Names {
+            return Err(rustix::io::Errno::PERM.into());
+        }
         self.live.hard_link(from, old, to, new)?;
         self.later(Reverse::Unlink(own(to)?, new.to_vec()));
         Ok(())
@@ -276,13 +341,17 @@ impl Disk for TestDisk {
         how: Exchange,
     ) -> io::Result<()> {
         self.step()?;
+        self.can(from, old, to, how)?;
+        if how == Exchange::Replace && self.live.look(to, new).is_ok() {
+            self.to_limbo(to, new)?;
+        }
         self.live.rename(from, old, to, new, how)?;
         self.later(Reverse::Rename { from: own(to)?, old: new.to_vec(), to: own(from)?, new: old.to_vec(), how });
         Ok(())
     }
     fn unlink(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<()> {
         self.step()?;
-        self.live.unlink(dir, name)
+        self.to_limbo(dir, name)
     }
     fn remove_dir(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<()> {
         self.step()?;

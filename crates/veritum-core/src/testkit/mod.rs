@@ -4,5 +4,5 @@
 mod disk;
 mod tree;
 
-pub use disk::{Accident, TestDisk};
+pub use disk::{Accident, Lack, TestDisk};
 pub use tree::{Thing, Tree};

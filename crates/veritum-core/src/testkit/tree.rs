@@ -73,6 +73,15 @@ impl Tree {
         lines
     }
 
+    /// The same tree, but every name for itself: for file systems where a file cannot be moved with all its names.
+    #[must_use]
+    pub fn apart(mut self) -> Self {
+        for thing in self.0.values_mut() {
+            thing.same_as = None;
+        }
+        self
+    }
+
     /// Paths that were so much as touched: other inode or change time.
     #[must_use]
     pub fn touched(&self, other: &Self) -> Vec<String> {

@@ -1,0 +1,242 @@
+//! [`Spot`]: where one action happens, and how what was staged and what stands there change places.
+//!
+//! Where the kernel can exchange two names in one step (`RENAME_EXCHANGE`), it does. Where it cannot, a file or link
+//! gets a second name first and is then replaced, so that its own name still never stands empty; a folder can have
+//! no second name, so for the moment between two renames nothing stands at its place. [`Spot::settle`] brings what a
+//! cut left of either way back to one of the states that the caller knows: before the exchange, or after it.
+
+use std::io;
+
+use rustix::io::Errno;
+
+use super::keep::discard_part;
+use super::round::Desk;
+use super::stage::staged_name;
+use super::swap::Committed;
+use crate::model::{FileKind, Stat, SystemPath};
+use crate::plan::Action;
+use crate::target::{Dir, Exchange};
+
+pub(super) const CHANGED: &str = "it has changed since it was checked";
+
+/// A disk that failed; else done, or the reason why this one is not to be done.
+pub(super) type Tried = io::Result<Result<(), String>>;
+
+/// The place of one action.
+pub(super) struct Spot {
+    pub(super) dir: Dir,
+    pub(super) name: Vec<u8>,
+    /// The staged thing before the exchange, the displaced thing after it.
+    pub(super) temp: Vec<u8>,
+    /// The displaced thing's second name, on a file system that cannot exchange.
+    aside: Vec<u8>,
+}
+
+fn is(error: &io::Error, kind: Errno) -> bool {
+    error.raw_os_error() == Some(kind.raw_os_error())
+}
+
+/// Whether a file system does not know this kind of rename.
+fn unknown_here(error: &io::Error) -> bool {
+    is(error, Errno::INVAL) || is(error, Errno::NOSYS) || is(error, Errno::NOTSUP)
+}
+
+/// What the file system cannot do at all is a reason, not a failure of the disk.
+fn or_reason(result: io::Result<()>) -> Tried {
+    match result {
+        Ok(()) => Ok(Ok(())),
+        Err(e) if is(&e, Errno::XDEV) => {
+            Ok(Err("it lies in a lower layer of its file system and cannot be moved in one step".into()))
+        }
+        Err(e) if unknown_here(&e) => {
+            Ok(Err("its file system can neither exchange two names nor give a file a second one".into()))
+        }
+        Err(e) => Err(e),
+    }
+}
+
+/// Gives a second name.
+///
+/// # Errors
+/// "Unsupported" also where a file system says "not permitted" because it has no such names, or that there are too
+/// many already.
+pub(super) fn second_name(from: &Dir, old: &[u8], to: &Dir, new: &[u8]) -> io::Result<()> {
+    match from.disk().hard_link(from.fd(), old, to.fd(), new) {
+        Err(e) if is(&e, Errno::PERM) || is(&e, Errno::MLINK) => Err(Errno::NOTSUP.into()),
+        other => other,
+    }
+}
+
+/// What a move to a free name may do where the file system can promise nothing (no flags, no second names).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Care {
+    /// Rather not move: another program may take the name at that moment.
+    Promised,
+    /// Move after a look: the name is one of ours, or we are on the way back and there is no leaving it out.
+    Looked,
+}
+
+/// Moves to a name that nothing has; harmless when it is done again after a cut.
+///
+/// # Errors
+/// When the name is taken, or the file system cannot.
+pub(super) fn move_to_free(from: &Dir, old: &[u8], to: &Dir, new: &[u8], care: Care) -> io::Result<()> {
+    let disk = from.disk();
+    let what = match disk.rename(from.fd(), old, to.fd(), new, Exchange::IntoNothing) {
+        Err(e) if unknown_here(&e) => disk.look(from.fd(), old)?,
+        other => return other,
+    };
+    match to.look(new)? {
+        // The second name was made before a cut; only the first is left to go.
+        Some(there) if there.id == what.id && what.kind != FileKind::Folder => return disk.unlink(from.fd(), old),
+        Some(_) => return Err(Errno::EXIST.into()),
+        None => {}
+    }
+    // A folder never replaces anything but an empty folder.
+    if what.kind == FileKind::Folder {
+        return disk.rename(from.fd(), old, to.fd(), new, Exchange::Replace);
+    }
+    match second_name(from, old, to, new) {
+        Err(e) if unknown_here(&e) && care == Care::Looked => {
+            return disk.rename(from.fd(), old, to.fd(), new, Exchange::Replace);
+        }
+        other => other?,
+    }
+    // Durable before the first name goes: not every file system keeps the order.
+    disk.sync(to.fd())?;
+    disk.unlink(from.fd(), old)
+}
+
+impl Spot {
+    /// Opens an action's folder, and settles what a cut left there.
+    pub(super) fn of(desk: &Desk<'_>, committed: &Committed<'_>, action: &Action) -> io::Result<Self> {
+        let parent = action.place.parent().unwrap_or_else(SystemPath::root);
+        // Asked once more, by the last room before the disk: a journal is foreign bytes.
+        if let Some(reason) = desk.protection.reason(&action.place) {
+            return Err(io::Error::new(io::ErrorKind::PermissionDenied, reason));
+        }
+        let dir = desk.machine.dir(&parent)?;
+        let temp = staged_name(committed.change, committed.round, action.index);
+        let aside = [temp.as_slice(), b"-out"].concat();
+        let spot = Self { dir, name: action.place.name().to_vec(), temp, aside };
+        spot.settle()?;
+        Ok(spot)
+    }
+
+    /// What stands at the staged name, and at the place itself.
+    pub(super) fn looks(&self) -> io::Result<(Option<Stat>, Option<Stat>)> {
+        Ok((self.dir.look(&self.temp)?, self.dir.look(&self.name)?))
+    }
+
+    fn rename(&self, from: &[u8], to: &[u8], how: Exchange) -> io::Result<()> {
+        self.dir.disk().rename(self.dir.fd(), from, self.dir.fd(), to, how)
+    }
+
+    /// Moves within the folder to a name that nothing has.
+    pub(super) fn free_move(&self, from: &[u8], to: &[u8], care: Care) -> Tried {
+        or_reason(move_to_free(&self.dir, from, &self.dir, to, care))
+    }
+
+    /// Exchanges what was staged with what stands there, if that is still `expected`.
+    pub(super) fn swap(&self, expected: &Stat, care: Care) -> Tried {
+        match self.rename(&self.temp, &self.name, Exchange::Swap) {
+            Err(e) if unknown_here(&e) => return self.swap_by_names(expected, care),
+            other => {
+                if let Err(why) = or_reason(other)? {
+                    return Ok(Err(why));
+                }
+            }
+        }
+        if !same_thing(expected, &self.dir.disk().look(self.dir.fd(), &self.temp)?) {
+            // Somebody was quicker between the look and the exchange: it is theirs, back it goes.
+            self.rename(&self.temp, &self.name, Exchange::Swap)?;
+            return Ok(Err(CHANGED.into()));
+        }
+        Ok(Ok(()))
+    }
+
+    fn swap_by_names(&self, expected: &Stat, care: Care) -> Tried {
+        let disk = self.dir.disk();
+        let staged = disk.look(self.dir.fd(), &self.temp)?;
+        if expected.kind == FileKind::Folder || staged.kind == FileKind::Folder {
+            return self.swap_by_gap(expected, care);
+        }
+        if let Err(why) = or_reason(second_name(&self.dir, &self.name, &self.dir, &self.aside))? {
+            return Ok(Err(why));
+        }
+        if !same_thing(expected, &disk.look(self.dir.fd(), &self.aside)?) {
+            disk.unlink(self.dir.fd(), &self.aside)?;
+            return Ok(Err(CHANGED.into()));
+        }
+        // The second name must last before the first is taken over: not every file system keeps the order.
+        disk.sync(self.dir.fd())?;
+        self.rename(&self.temp, &self.name, Exchange::Replace)?;
+        self.rename(&self.aside, &self.temp, Exchange::Replace)?;
+        Ok(Ok(()))
+    }
+
+    fn swap_by_gap(&self, expected: &Stat, care: Care) -> Tried {
+        // Over a name of our own, which is free: any file system can do that.
+        self.rename(&self.name, &self.aside, Exchange::Replace)?;
+        let out = self.dir.disk().look(self.dir.fd(), &self.aside)?;
+        if !same_thing(expected, &out) {
+            self.rename_back()?;
+            return Ok(Err(CHANGED.into()));
+        }
+        if let Err(e) = move_to_free(&self.dir, &self.temp, &self.dir, &self.name, care) {
+            if is(&e, Errno::EXIST) {
+                return Ok(Err(self.taken()));
+            }
+            self.rename_back()?;
+            return or_reason(Err(e));
+        }
+        self.rename(&self.aside, &self.temp, Exchange::Replace)?;
+        Ok(Ok(()))
+    }
+
+    /// Back from the second name, if nothing has taken the first in the meantime.
+    fn rename_back(&self) -> io::Result<()> {
+        match self.dir.look(&self.name)? {
+            None => self.rename(&self.aside, &self.name, Exchange::Replace),
+            Some(_) => Err(Errno::EXIST.into()),
+        }
+    }
+
+    fn taken(&self) -> String {
+        let aside = String::from_utf8_lossy(&self.aside).into_owned();
+        format!("something else took its place at that moment; what had stood there is beside it as {aside}")
+    }
+
+    /// Brings what a cut left of an exchange by names to the state before it, or after it.
+    fn settle(&self) -> io::Result<()> {
+        discard_part(&self.dir, &self.temp)?;
+        let disk = self.dir.disk();
+        let (temp, there) = self.looks()?;
+        let Some(aside) = self.dir.look(&self.aside)? else {
+            return match (temp, there) {
+                // A move in either direction had made the second name and not taken the first away.
+                (Some(temp), Some(there)) if temp.id == there.id => disk.unlink(self.dir.fd(), &self.temp),
+                _ => Ok(()),
+            };
+        };
+        match (temp, there) {
+            (_, Some(there)) if there.id == aside.id => disk.unlink(self.dir.fd(), &self.aside),
+            (Some(temp), _) if temp.id == aside.id => disk.unlink(self.dir.fd(), &self.aside),
+            // The replacement is in its place, by both its names or by one.
+            (Some(temp), Some(there)) if temp.id == there.id => {
+                disk.unlink(self.dir.fd(), &self.temp)?;
+                self.rename(&self.aside, &self.temp, Exchange::Replace)
+            }
+            (None, _) => self.rename(&self.aside, &self.temp, Exchange::Replace),
+            (Some(_), None) => self.rename_back(),
+            // Somebody else's thing stands there: theirs stays, and so does what stood there, under its second name.
+            (Some(_), Some(_)) => Ok(()),
+        }
+    }
+}
+
+/// Whether what was displaced is what was expected. A change of names changes the time of change, so that is no sign.
+fn same_thing(expected: &Stat, found: &Stat) -> bool {
+    (expected.id, expected.kind) == (found.id, found.kind)
+        && (expected.kind != FileKind::File || (expected.size, expected.mtime) == (found.size, found.mtime))
+}
