@@ -154,8 +154,20 @@ impl Serialize for Digest {
 
 impl<'de> Deserialize<'de> for Digest {
     fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
-        let text = std::borrow::Cow::<'de, str>::deserialize(from)?;
-        Digest::from_hex(&text).map_err(serde::de::Error::custom)
+        /// Reads in place: a `String` for each of a hundred thousand digests would cost more than they do.
+        struct Reads;
+        impl serde::de::Visitor<'_> for Reads {
+            type Value = Digest;
+
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("64 hexadecimal digits")
+            }
+
+            fn visit_str<E: serde::de::Error>(self, text: &str) -> Result<Digest, E> {
+                Digest::from_hex(text).map_err(E::custom)
+            }
+        }
+        from.deserialize_str(Reads)
     }
 }
 

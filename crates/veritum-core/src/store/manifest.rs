@@ -6,10 +6,13 @@
 use std::borrow::Cow;
 use std::collections::HashMap;
 
-use serde::{Deserialize, Serialize};
+use serde::de::{Error as _, SeqAccess, Visitor};
+use serde::{Deserialize, Deserializer, Serialize};
 
 use super::records::RecordsRef;
-use crate::model::{ComponentId, ComponentIdError, Digest, Entry, EntryKind, Owner, PathError, SystemPath, readable};
+use crate::model::{
+    ComponentId, ComponentIdError, Digest, Entry, EntryKind, Owner, PathError, SystemPath, error_chain, readable,
+};
 
 /// What one component ships.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -29,6 +32,9 @@ pub enum ManifestError {
     /// They are not JSON of the right shape.
     #[error("it cannot be read as a manifest")]
     Json(#[from] serde_json::Error),
+    /// They are not even text.
+    #[error("it cannot be read as text")]
+    Text(#[from] std::str::Utf8Error),
     /// It was written by a newer Veritum.
     #[error("its format is {0}, which this Veritum does not know")]
     Newer(String),
@@ -44,16 +50,97 @@ pub enum ManifestError {
 }
 
 /// The manifest's JSON, as it is written.
-#[derive(Debug, Serialize, Deserialize, schemars::JsonSchema)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct RawManifest<'a> {
     /// `veritum.manifest/1`.
+    format: &'a str,
+    component: ComponentId,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    records: Option<RecordsRef>,
+    entries: Vec<RawEntry<'a>>,
+}
+
+/// The manifest's JSON, as it is read.
+#[derive(Deserialize)]
+struct Reading<'a> {
     #[serde(borrow)]
     format: Cow<'a, str>,
     component: ComponentId,
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     records: Option<RecordsRef>,
-    #[serde(borrow)]
-    entries: Vec<RawEntry<'a>>,
+    entries: Entries,
+}
+
+/// Entries that are made as they are read: keeping all of them raw first would cost as much again.
+struct Entries(Vec<Entry>);
+
+impl<'de> Deserialize<'de> for Entries {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct Reads;
+        impl<'de> Visitor<'de> for Reads {
+            type Value = Entries;
+
+            fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+                f.write_str("entries")
+            }
+
+            fn visit_seq<A: SeqAccess<'de>>(self, mut all: A) -> Result<Entries, A::Error> {
+                let mut entries = Vec::new();
+                while let Some(raw) = all.next_element::<RawEntry<'de>>()? {
+                    entries.push(from_raw(&raw).map_err(|e| A::Error::custom(error_chain(&e)))?);
+                }
+                Ok(Entries(entries))
+            }
+        }
+        deserializer.deserialize_seq(Reads)
+    }
+}
+
+/// Text in JSON that is borrowed where it has no escapes, inside an option too (serde's own borrowing stops there).
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[serde(transparent)]
+struct Text<'a>(Cow<'a, str>);
+
+impl std::ops::Deref for Text<'_> {
+    type Target = str;
+
+    fn deref(&self) -> &str {
+        &self.0
+    }
+}
+
+impl From<String> for Text<'_> {
+    fn from(text: String) -> Self {
+        Self(Cow::Owned(text))
+    }
+}
+
+impl<'a> From<&'a str> for Text<'a> {
+    fn from(text: &'a str) -> Self {
+        Self(Cow::Borrowed(text))
+    }
+}
+
+impl<'de: 'a, 'a> Deserialize<'de> for Text<'a> {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct Reads;
+        impl<'de> Visitor<'de> for Reads {
+            type Value = Text<'de>;
+
+            fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+                f.write_str("a string")
+            }
+
+            fn visit_borrowed_str<E>(self, text: &'de str) -> Result<Text<'de>, E> {
+                Ok(text.into())
+            }
+
+            fn visit_str<E>(self, text: &str) -> Result<Text<'de>, E> {
+                Ok(text.to_owned().into())
+            }
+        }
+        deserializer.deserialize_str(Reads)
+    }
 }
 
 /// One entry's JSON.
@@ -67,27 +154,27 @@ struct RawEntry<'a> {
     t: Cow<'a, str>,
     /// Mode in octal; without it 644 for files, 755 for folders, 777 for links.
     #[serde(borrow, default, skip_serializing_if = "Option::is_none")]
-    m: Option<Cow<'a, str>>,
+    m: Option<Text<'a>>,
     /// User as name and number; without it root, 0.
     #[serde(borrow, default, skip_serializing_if = "Option::is_none")]
-    u: Option<(Cow<'a, str>, u32)>,
+    u: Option<(Text<'a>, u32)>,
     /// Group as name and number; without it root, 0.
     #[serde(borrow, default, skip_serializing_if = "Option::is_none")]
-    g: Option<(Cow<'a, str>, u32)>,
+    g: Option<(Text<'a>, u32)>,
     /// Modification time, seconds since the epoch.
     w: i64,
     /// Size of a file in bytes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     s: Option<u64>,
     /// BLAKE3 of a file's content.
-    #[serde(borrow, default, skip_serializing_if = "Option::is_none")]
-    h: Option<Cow<'a, str>>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    h: Option<Digest>,
     /// The first name of a hard-link group.
     #[serde(borrow, default, skip_serializing_if = "Option::is_none")]
-    same: Option<Cow<'a, str>>,
+    same: Option<Text<'a>>,
     /// A link's target, or a device's `major:minor`.
     #[serde(borrow, default, skip_serializing_if = "Option::is_none")]
-    to: Option<Cow<'a, str>>,
+    to: Option<Text<'a>>,
     /// 1 for a settings file.
     #[serde(default, skip_serializing_if = "is_zero")]
     cf: u8,
@@ -119,7 +206,7 @@ impl Manifest {
     /// When it cannot be written as JSON.
     pub fn encode(&self) -> Result<Vec<u8>, ManifestError> {
         let raw = RawManifest {
-            format: Self::FORMAT.into(),
+            format: Self::FORMAT,
             component: self.component.clone(),
             records: self.records.clone(),
             entries: self.entries.iter().map(to_raw).collect(),
@@ -137,10 +224,12 @@ impl Manifest {
             #[serde(borrow)]
             format: Cow<'a, str>,
         }
-        let raw: RawManifest<'_> = match serde_json::from_slice(bytes) {
+        // Looked at once as a whole: a reader of bytes would ask of every single string whether it is UTF-8.
+        let text = std::str::from_utf8(bytes)?;
+        let raw: Reading<'_> = match serde_json::from_str(text) {
             Ok(raw) => raw,
             // A newer format may have any shape: say that it is newer rather than that it is broken.
-            Err(e) => match serde_json::from_slice::<Head<'_>>(bytes) {
+            Err(e) => match serde_json::from_str::<Head<'_>>(text) {
                 Ok(head) if head.format != Self::FORMAT => {
                     return Err(ManifestError::Newer(head.format.chars().take(60).collect()));
                 }
@@ -151,8 +240,7 @@ impl Manifest {
             return Err(ManifestError::Newer(raw.format.chars().take(60).collect()));
         }
         let id = ComponentId::new(&raw.component.name, &raw.component.version, &raw.component.arch)?;
-        let entries = raw.entries.iter().map(from_raw).collect::<Result<_, _>>()?;
-        Ok(Self { component: id, records: raw.records, entries })
+        Ok(Self { component: id, records: raw.records, entries: raw.entries.0 })
     }
 
     /// The first entry of every hard-link group, with the others' positions.
@@ -168,8 +256,8 @@ impl Manifest {
     }
 }
 
-fn owner_to_raw(owner: &Owner) -> Option<(Cow<'_, str>, u32)> {
-    (*owner != Owner::root()).then_some((Cow::Borrowed(&*owner.name), owner.id))
+fn owner_to_raw(owner: &Owner) -> Option<(Text<'_>, u32)> {
+    (*owner != Owner::root()).then_some(((&*owner.name).into(), owner.id))
 }
 
 fn to_raw(entry: &Entry) -> RawEntry<'_> {
@@ -186,7 +274,7 @@ fn to_raw(entry: &Entry) -> RawEntry<'_> {
         EntryKind::File { size, digest, same_as } => {
             raw.t = "f".into();
             raw.s = Some(*size);
-            raw.h = Some(digest.to_hex().into());
+            raw.h = Some(*digest);
             raw.same = same_as.as_ref().map(|p| readable(p.as_bytes()).into());
         }
         EntryKind::Folder => raw.t = "d".into(),
@@ -220,12 +308,10 @@ fn path_of(text: &str) -> Result<SystemPath, PathError> {
 
 fn from_raw(raw: &RawEntry<'_>) -> Result<Entry, ManifestError> {
     let wrong = || ManifestError::Entry(raw.p.chars().take(200).collect());
-    let kind = match (&*raw.t, raw.s, &raw.h, &raw.to) {
-        ("f", Some(size), Some(digest), None) => EntryKind::File {
-            size,
-            digest: Digest::from_hex(digest).map_err(|_| wrong())?,
-            same_as: raw.same.as_deref().map(path_of).transpose()?,
-        },
+    let kind = match (&*raw.t, raw.s, raw.h, &raw.to) {
+        ("f", Some(size), Some(digest), None) => {
+            EntryKind::File { size, digest, same_as: raw.same.as_deref().map(path_of).transpose()? }
+        }
         ("d", None, None, None) => EntryKind::Folder,
         ("l", None, None, Some(target)) if !target.is_empty() => EntryKind::Link { target: bytes_of(target)? },
         ("p", None, None, None) => EntryKind::Fifo,
@@ -240,7 +326,7 @@ fn from_raw(raw: &RawEntry<'_>) -> Result<Entry, ManifestError> {
         Some(octal) => u32::from_str_radix(octal, 8).ok().filter(|m| *m <= 0o7777).ok_or_else(wrong)?,
         None => default_mode(&raw.t),
     };
-    let owner = |owner: &Option<(Cow<'_, str>, u32)>| {
+    let owner = |owner: &Option<(Text<'_>, u32)>| {
         owner.as_ref().map_or_else(Owner::root, |(name, id)| Owner { name: name.to_string().into(), id: *id })
     };
     Ok(Entry {
