@@ -1,24 +1,41 @@
 //! What `undo` and `recover` print.
 
-use veritum_core::model::quoted;
+use std::collections::BTreeMap;
+
+use veritum_core::model::{SystemPath, quoted};
 use veritum_core::report::{RecoverReport, UndoReport};
 
 use super::repair::action_lines;
 use super::style::{Label, paint};
-use super::{count, next};
+use super::{count, grouped, next};
 use crate::context::Context;
 
-fn refusals(report: &UndoReport) -> String {
-    let all: Vec<_> = report.changes.iter().flat_map(|c| &c.refused).collect();
-    if all.is_empty() {
+/// How many places of a group are named when nobody asked for all of them.
+const NAMED: usize = 3;
+
+/// What is not taken back: one line for each component and reason, with the first places; with all of them on request.
+fn refusals(report: &UndoReport, all: bool) -> String {
+    let mut groups: BTreeMap<(Option<&str>, &str), Vec<&SystemPath>> = BTreeMap::new();
+    for one in report.changes.iter().flat_map(|c| &c.refused) {
+        groups.entry((one.component.as_deref(), &one.why)).or_default().push(&one.path);
+    }
+    let places: usize = groups.values().map(Vec::len).sum();
+    if places == 0 {
         return String::new();
     }
-    let mut text = format!(
-        "{}:\n",
-        paint(Label::Bad, &count(all.len() as u64, "place is not taken back", "places are not taken back"))
-    );
-    for one in all {
-        text.push_str(&format!("  {}\n      {}\n", quoted(one.path.as_bytes()), one.why));
+    let head = count(places as u64, "place is not taken back", "places are not taken back");
+    let mut text = format!("{}:\n", paint(Label::Bad, &head));
+    for ((component, why), paths) in groups {
+        let places = count(paths.len() as u64, "place", "places");
+        text.push_str(&format!("  {}: {places}: {why}\n", component.unwrap_or("no component")));
+        let named = if all { paths.len() } else { NAMED };
+        for path in paths.iter().take(named) {
+            text.push_str(&format!("      {}\n", quoted(path.as_bytes())));
+        }
+        if paths.len() > named {
+            let more = grouped((paths.len() - named) as u64);
+            text.push_str(&format!("      and {more} more (all of them with `--verbose`)\n"));
+        }
     }
     text
 }
@@ -29,7 +46,7 @@ pub(crate) fn preview(context: &Context, report: &UndoReport) -> String {
         text.push_str(&format!("{} would be taken back:\n", paint(Label::Heading, &format!("change {}", change.of))));
         text.push_str(&action_lines(&change.actions, context.global.verbose));
     }
-    text.push_str(&refusals(report));
+    text.push_str(&refusals(report, context.global.verbose));
     text.push_str("\nWhat stands there now is kept in turn, so this can be taken back too.\n");
     text.push_str(&format!("{} everything else.\n", paint(Label::Heading, "Not touched:")));
     text + "\n"
@@ -39,7 +56,11 @@ pub(crate) fn words(context: &Context, report: &UndoReport) -> String {
     let done: Vec<_> = report.changes.iter().filter(|c| c.change.is_some()).collect();
     if done.is_empty() {
         let nothing = report.changes.iter().all(|c| c.actions.is_empty());
-        let head = if report.plan_only && !nothing { preview(context, report) } else { refusals(report) };
+        let head = if report.plan_only && !nothing {
+            preview(context, report)
+        } else {
+            refusals(report, context.global.verbose)
+        };
         return format!("{head}Nothing was changed.\n");
     }
     let mut text = String::new();
@@ -58,7 +79,7 @@ pub(crate) fn words(context: &Context, report: &UndoReport) -> String {
             ));
         }
     }
-    text.push_str(&refusals(report));
+    text.push_str(&refusals(report, context.global.verbose));
     text.push('\n');
     let mut commands = vec![(context.command("check"), "looks at everything")];
     if let Some(number) = done.first().and_then(|c| c.change) {
@@ -103,4 +124,31 @@ pub(crate) fn recovered_lines(report: &RecoverReport) -> String {
 pub(crate) fn recovered(context: &Context, report: &RecoverReport) -> String {
     let text = recovered_lines(report) + "\n";
     text + &next(&[(context.command("check"), "looks at everything")])
+}
+
+#[cfg(test)]
+mod tests {
+    use veritum_core::report::{RefusalReport, UndoneChange};
+
+    use super::*;
+
+    fn refused(path: &str, component: Option<&str>, why: &str) -> RefusalReport {
+        let path = SystemPath::parse(path.as_bytes()).unwrap();
+        RefusalReport { path, component: component.map(Into::into), why: why.into() }
+    }
+
+    #[test]
+    fn refusals_are_told_component_by_component() {
+        let mut all: Vec<_> =
+            (0..5).map(|n| refused(&format!("/usr/share/pier/{n}"), Some("pier"), "updated since")).collect();
+        all.push(refused("/usr/bin/quay", Some("quay"), "it has changed since"));
+        let change = UndoneChange { of: 1, change: None, actions: Vec::new(), refused: all };
+        let report = UndoReport { format: UndoReport::FORMAT.into(), plan_only: true, changes: vec![change] };
+        let text = refusals(&report, false);
+        assert!(text.contains("6 places are not taken back"), "{text}");
+        assert!(text.contains("  pier: 5 places: updated since\n      /usr/share/pier/0\n"), "{text}");
+        assert!(text.contains("and 2 more") && !text.contains("/usr/share/pier/3"), "{text}");
+        assert!(text.contains("  quay: 1 place: it has changed since\n      /usr/bin/quay\n"), "{text}");
+        assert!(refusals(&report, true).contains("/usr/share/pier/4") && !refusals(&report, true).contains("more"));
+    }
 }
