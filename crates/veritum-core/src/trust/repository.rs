@@ -299,3 +299,164 @@ fn scratch_folder(places: &[PathBuf]) -> Result<tempfile::TempDir, RepositoryErr
     }
     Err(RepositoryError::Scratch(last))
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    const INDEX_BYTES: &[u8] = br#"{"format":"veritum.index/1","components":[]}"#;
+
+    fn keys(n: u8) -> StoreKeys {
+        let pair = |n: u8| KeyPair::from_seed(&[n; 32]).unwrap();
+        StoreKeys { root: pair(n), publish: pair(n + 1) }
+    }
+
+    fn at(second: i64) -> jiff::Timestamp {
+        jiff::Timestamp::from_second(second).unwrap()
+    }
+
+    /// A published store, and its root metadata.
+    struct Shop {
+        dir: tempfile::TempDir,
+        root: Vec<u8>,
+        keys: StoreKeys,
+        versions: Versions,
+    }
+
+    impl Shop {
+        fn new() -> Self {
+            let dir = tempfile::tempdir().unwrap();
+            let keys = keys(1);
+            let root = first_root(&keys, at(4_000_000_000)).unwrap();
+            let mut shop = Self { dir, root, keys, versions: Versions::default() };
+            std::fs::create_dir(shop.dir.path().join("metadata")).unwrap();
+            std::fs::create_dir(shop.dir.path().join("targets")).unwrap();
+            std::fs::write(shop.dir.path().join("metadata/1.root.json"), &shop.root).unwrap();
+            shop.publish(INDEX_BYTES, at(4_000_000_000));
+            shop
+        }
+
+        fn publish(&mut self, index: &[u8], expires: jiff::Timestamp) {
+            let made = publish(&self.root, &self.keys.publish, index, self.versions, expires).unwrap();
+            for (path, bytes) in &made.files {
+                std::fs::write(self.dir.path().join(path), bytes).unwrap();
+            }
+            self.versions = made.versions;
+        }
+
+        fn load(&self) -> Result<Loaded, RepositoryError> {
+            load(&self.root, self.dir.path(), &[std::env::temp_dir()])
+        }
+
+        fn files(&self) -> Vec<PathBuf> {
+            let list = |name: &str| std::fs::read_dir(self.dir.path().join(name)).unwrap().flatten().map(|e| e.path());
+            let mut files: Vec<_> = list("metadata").chain(list("targets")).collect();
+            files.sort();
+            files
+        }
+    }
+
+    #[test]
+    fn what_was_signed_comes_back_with_its_versions_and_expiry() {
+        let mut shop = Shop::new();
+        let first = shop.load().unwrap();
+        assert_eq!(first.index.get(), INDEX_BYTES);
+        assert_eq!(first.versions, Versions { root: 1, targets: 1, snapshot: 1, timestamp: 1 });
+        shop.publish(b"{}", at(3_000_000_000));
+        let second = shop.load().unwrap();
+        assert_eq!((second.index.get().as_slice(), second.versions.timestamp), (b"{}".as_slice(), 2));
+        assert_eq!(second.expires, at(3_000_000_000));
+        assert_eq!(first.versions.older_than(&second.versions), Some("timestamp"));
+        assert_eq!(second.versions.older_than(&first.versions), None);
+        assert_eq!(first.versions.highest(&second.versions), second.versions);
+    }
+
+    #[test]
+    fn the_same_index_is_signed_to_the_same_bytes() {
+        let (one, two) = (Shop::new(), Shop::new());
+        for (a, b) in one.files().iter().zip(two.files()) {
+            assert_eq!((a.file_name(), std::fs::read(a).unwrap()), (b.file_name(), std::fs::read(&b).unwrap()));
+        }
+    }
+
+    #[test]
+    fn expiry_tells_how_old_it_is_and_keeps_nothing_from_being_read() {
+        let mut shop = Shop::new();
+        shop.publish(INDEX_BYTES, at(1_000_000_000));
+        assert_eq!(shop.load().unwrap().expires, at(1_000_000_000));
+    }
+
+    #[test]
+    fn a_key_that_the_root_does_not_name_signs_nothing() {
+        let shop = Shop::new();
+        let stranger = keys(7);
+        assert!(publish(&shop.root, &stranger.publish, b"{}", shop.versions, at(4_000_000_000)).is_err());
+        // Not even the root key: it names keys, and vouches for no content.
+        assert!(publish(&shop.root, &shop.keys.root, b"{}", shop.versions, at(4_000_000_000)).is_err());
+    }
+
+    #[test]
+    fn a_store_of_a_stranger_does_not_hold_under_our_root() {
+        let (ours, dir) = (Shop::new(), tempfile::tempdir().unwrap());
+        let theirs = keys(7);
+        let root = first_root(&theirs, at(4_000_000_000)).unwrap();
+        assert_ne!(root_key_ids(&root).unwrap(), root_key_ids(&ours.root).unwrap());
+        for name in ["metadata", "targets"] {
+            std::fs::create_dir(dir.path().join(name)).unwrap();
+        }
+        std::fs::write(dir.path().join("metadata/1.root.json"), &root).unwrap();
+        for (path, bytes) in
+            publish(&root, &theirs.publish, b"{}", Versions::default(), at(4_000_000_000)).unwrap().files
+        {
+            std::fs::write(dir.path().join(path), bytes).unwrap();
+        }
+        assert!(load(&root, dir.path(), &[std::env::temp_dir()]).is_ok());
+        let refused = load(&ours.root, dir.path(), &[std::env::temp_dir()]).unwrap_err();
+        assert!(matches!(refused, RepositoryError::Metadata(_)), "{refused:?}");
+    }
+
+    #[test]
+    fn each_missing_file_is_an_error_of_its_kind() {
+        for at in 0..Shop::new().files().len() {
+            let shop = Shop::new();
+            let file = &shop.files()[at];
+            let name = file.file_name().unwrap().to_string_lossy().into_owned();
+            std::fs::remove_file(file).unwrap();
+            match shop.load() {
+                // The pinned copy is what counts; the store's own is for those who have none yet.
+                Ok(_) => assert_eq!(name, "1.root.json"),
+                Err(RepositoryError::Index(_)) => assert!(name.ends_with("index.json"), "{name}"),
+                Err(RepositoryError::Metadata(_)) => assert!(!name.ends_with("index.json"), "{name}"),
+                Err(e) => panic!("{name}: {e:?}"),
+            }
+        }
+    }
+
+    #[test]
+    fn without_any_place_for_short_work_that_is_said() {
+        let none = [PathBuf::from("/nowhere/at/all")];
+        let shop = Shop::new();
+        assert!(matches!(load(&shop.root, shop.dir.path(), &none), Err(RepositoryError::Scratch(_))));
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(200))]
+
+        #[test]
+        fn one_altered_byte_is_refused_or_is_none_that_counts(file in 0usize..5, at: prop::sample::Index, bit in 0u8..8) {
+            let shop = Shop::new();
+            let path = &shop.files()[file % shop.files().len()];
+            let mut bytes = std::fs::read(path).unwrap();
+            let at = at.index(bytes.len());
+            bytes[at] ^= 1 << bit;
+            std::fs::write(path, &bytes).unwrap();
+            // White space outside of what is signed may change; what is vouched for may not.
+            if let Ok(loaded) = shop.load() {
+                prop_assert_eq!(loaded.index.get().as_slice(), INDEX_BYTES);
+                prop_assert_eq!(loaded.versions, shop.versions);
+            }
+        }
+    }
+}
