@@ -107,8 +107,6 @@ impl Planner<'_> {
         if let (Some(group), ItemKind::File { .. }) = (expected.group, &items[0].kind) {
             self.groups.insert(group, index);
         }
-        self.plan.bytes +=
-            items.iter().map(|i| if let ItemKind::File { size, .. } = i.kind { size } else { 0 }).sum::<u64>();
         self.push(fault, expected, finding, Deed::Put(items));
         let action = if linked && finding.verdict == Verdict::LinkCut {
             crate::model::Action::Relink

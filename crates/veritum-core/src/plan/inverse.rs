@@ -77,3 +77,86 @@ pub fn inverse(
         deed,
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::model::{Identity, Instant, SystemPath};
+
+    fn stat(kind: FileKind, ino: u64) -> Stat {
+        let now = Instant { s: 1_772_000_000, n: 5 };
+        let id = Identity { dev: 1, ino };
+        Stat { kind, mode: 0o644, uid: 0, gid: 0, size: 3, mtime: now, ctime: now, id, names: 1, rdev: 0 }
+    }
+
+    fn file(content: &[u8], ino: u64) -> Placed {
+        Placed { stat: stat(FileKind::File, ino), digest: Some(Digest::of(content)), target: None }
+    }
+
+    fn action(deed: Deed, before: Option<Stat>) -> Action {
+        let place = SystemPath::literal("/usr/share/quay/one");
+        Action { index: 3, findings: Vec::new(), listed: place.clone(), place, component: None, before, deed }
+    }
+
+    fn done(placed: Option<Placed>, kept: Option<Placed>) -> Outcome {
+        Outcome { index: 3, failed: None, placed, kept }
+    }
+
+    fn back(action: &Action, outcome: &Outcome) -> Option<Action> {
+        inverse(action, outcome, 4, 2, &KeptFolder::State, 1)
+    }
+
+    #[test]
+    fn what_was_kept_comes_back_from_where_it_is_kept() {
+        let (old, new) = (file(b"old", 10), file(b"new", 11));
+        let put = action(Deed::Put(Vec::new()), Some(old.stat));
+        let inverse = back(&put, &done(Some(new.clone()), Some(old.clone()))).unwrap();
+        let expected = Deed::Return { change: 4, round: 2, index: 3, kept: old, folder: KeptFolder::State };
+        assert_eq!((inverse.deed, inverse.before, inverse.index), (expected, Some(new.stat), 1));
+    }
+
+    #[test]
+    fn what_stood_in_a_free_place_is_set_aside_and_never_deleted() {
+        let new = file(b"new", 11);
+        let inverse = back(&action(Deed::Put(Vec::new()), None), &done(Some(new), None)).unwrap();
+        assert_eq!(inverse.deed, Deed::SetAside);
+    }
+
+    #[test]
+    fn owner_and_mode_come_back_to_what_they_were() {
+        let before = Stat { mode: 0o4711, uid: 7, gid: 8, ..stat(FileKind::File, 10) };
+        let set = action(Deed::SetMeta { mode: 0o755, uid: 0, gid: 0 }, Some(before));
+        let inverse = back(&set, &done(Some(file(b"a", 10)), None)).unwrap();
+        assert_eq!(inverse.deed, Deed::SetMeta { mode: 0o4711, uid: 7, gid: 8 });
+    }
+
+    #[test]
+    fn what_was_not_done_is_not_taken_back() {
+        let failed = Outcome { failed: Some("it has changed".into()), ..done(None, Some(file(b"old", 10))) };
+        assert_eq!(back(&action(Deed::SetAside, None), &failed), None);
+        assert_eq!(back(&action(Deed::SetAside, None), &done(None, None)), None);
+    }
+
+    #[test]
+    fn a_copy_on_another_disk_is_still_the_same_but_other_content_owner_mode_or_kind_is_not() {
+        let was = file(b"abc", 10);
+        let with = |stat: Stat| Placed { stat, ..was.clone() };
+        assert!(was.is_still(&with(Stat { id: Identity { dev: 9, ino: 99 }, names: 2, ..was.stat })));
+        assert!(!was.is_still(&file(b"abd", 10)));
+        for other in [
+            Stat { mode: 0o600, ..was.stat },
+            Stat { uid: 1, ..was.stat },
+            Stat { gid: 1, ..was.stat },
+            Stat { size: 4, ..was.stat },
+            Stat { kind: FileKind::Pipe, ..was.stat },
+        ] {
+            assert!(!was.is_still(&with(other)), "{other:?}");
+        }
+        let link =
+            |to: &[u8]| Placed { stat: stat(FileKind::Link, 1), digest: None, target: Some(LinkTarget(to.to_vec())) };
+        assert!(link(b"a").is_still(&link(b"a")) && !link(b"a").is_still(&link(b"b")));
+        // A folder's size is its file system's business.
+        let folder = |size| Placed { stat: Stat { size, ..stat(FileKind::Folder, 1) }, digest: None, target: None };
+        assert!(folder(40).is_still(&folder(4096)));
+    }
+}

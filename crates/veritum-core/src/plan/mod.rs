@@ -178,8 +178,6 @@ pub struct Plan {
     pub actions: Vec<Action>,
     /// What is left, with the reasons.
     pub left: Vec<Left>,
-    /// Bytes that will be written.
-    pub bytes: u64,
     /// A doubt about the disk: nothing is written until the operator says so.
     pub doubt: Option<DiskDoubt>,
 }

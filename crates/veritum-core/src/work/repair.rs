@@ -1,12 +1,14 @@
 //! `repair`: check, show, ask, change, check again until it is stable.
 
+use std::collections::HashSet;
+
 use super::check::Checked;
 use super::{WorkError, Workshop};
 use crate::change::{ChangeError, Desk, OpenChange, RoundReceipt, Verb, unfinished};
 use crate::check::Scope;
 use crate::event::{Observer, Steady};
 use crate::history;
-use crate::model::Area;
+use crate::model::{Area, FindingId, SystemPath};
 use crate::plan::{Action, Deed, Item, ItemKind, Left, Plan};
 use crate::report::{ActionReport, AreaChange, CheckReport, RepairReport};
 use crate::store::{Contents, NoContents};
@@ -25,6 +27,16 @@ pub struct Preview<'a> {
     pub bytes: u64,
     /// What would be left, and why.
     pub left: &'a [Left],
+    /// Whether this came to light only after what was agreed to was done.
+    pub further: bool,
+}
+
+impl<'a> Preview<'a> {
+    fn of<'b>(checked: &'a Checked, actions: impl Iterator<Item = &'b Action>, further: bool) -> Self {
+        let actions: Vec<ActionReport> = actions.map(planned).collect();
+        let bytes = actions.iter().map(|a| a.bytes).sum();
+        Self { check: &checked.report, actions, bytes, left: &checked.plan.left, further }
+    }
 }
 
 /// The answer to the question.
@@ -72,16 +84,10 @@ impl Workshop {
         if checked.plan.actions.is_empty() || checked.plan.doubt.is_some() {
             return Ok(report(false, None, &checked, Vec::new(), None));
         }
-        let preview = Preview {
-            check: &checked.report,
-            actions: checked.plan.actions.iter().map(planned).collect(),
-            bytes: checked.plan.bytes,
-            left: &checked.plan.left,
-        };
-        if ask(&preview) == Agreement::No {
+        if ask(&Preview::of(&checked, checked.plan.actions.iter(), false)) == Agreement::No {
             return Ok(report(true, None, &checked, Vec::new(), None));
         }
-        let (number, receipts, after) = self.rounds(desk, scope, &checked, observer)?;
+        let (number, receipts, after) = self.rounds(desk, scope, &checked, observer, ask)?;
         if scope.is_all() {
             let _ = history::keep_last_check(&state, &checked.report.put_right_to(&after));
         }
@@ -95,6 +101,7 @@ impl Workshop {
         scope: &Scope,
         first: &Checked,
         observer: &dyn Observer,
+        ask: &mut dyn FnMut(&Preview<'_>) -> Agreement,
     ) -> Result<(Option<u64>, Vec<RoundReceipt>, CheckReport), WorkError> {
         let nothing = NoContents;
         let contents: &dyn Contents = self.store.as_ref().map_or(&nothing, |s| s);
@@ -104,6 +111,8 @@ impl Workshop {
         let mut receipts: Vec<RoundReceipt> = Vec::new();
         let mut plan: Plan = first.plan.clone();
         let mut problems = first.report.problems();
+        let mut known: HashSet<FindingId> = first.report.findings.iter().map(|f| f.id.clone()).collect();
+        let mut agreed: HashSet<SystemPath> = plan.actions.iter().map(|a| a.place.clone()).collect();
         let narrowed = narrowed(scope, first);
         let mut after = None;
         for _ in 0..MAX_ROUNDS {
@@ -120,12 +129,13 @@ impl Workshop {
             let did_something = receipt.outcomes.iter().any(|o| o.failed.is_none());
             receipts.push(receipt);
             let next = self.checked(&narrowed, true, &Steady(observer))?;
-            let (shrank, remaining) = (next.report.problems() < problems, next.report.problems());
-            problems = remaining;
-            plan = next.plan;
+            let shrank = next.report.problems() < problems;
+            let new = next.report.findings.iter().any(|f| known.insert(f.id.clone()));
+            problems = next.report.problems();
+            plan = agreed_to(&next, &mut agreed, ask);
             // What was looked at again is our choice; whether something was named was the operator's.
             after = Some(CheckReport { limited: !scope.is_all(), ..next.report });
-            if !did_something || !shrank || plan.actions.is_empty() {
+            if !did_something || !(shrank || new) || plan.actions.is_empty() {
                 break;
             }
         }
@@ -134,6 +144,20 @@ impl Workshop {
         let after = after.unwrap_or_else(|| first.report.clone());
         Ok((Some(number), receipts, after))
     }
+}
+
+/// What is to be done in a further round: what nobody has been shown yet is asked about.
+fn agreed_to(next: &Checked, agreed: &mut HashSet<SystemPath>, ask: &mut dyn FnMut(&Preview<'_>) -> Agreement) -> Plan {
+    let mut plan = next.plan.clone();
+    let is_new = |action: &&Action| !agreed.contains(&action.place);
+    if plan.actions.iter().any(|a| is_new(&a)) {
+        let preview = Preview::of(next, plan.actions.iter().filter(is_new), true);
+        match ask(&preview) {
+            Agreement::Yes => agreed.extend(plan.actions.iter().map(|a| a.place.clone())),
+            Agreement::No => plan.actions.retain(|action| agreed.contains(&action.place)),
+        }
+    }
+    plan
 }
 
 /// After a round only the components that were touched are looked at again, on the medium.
@@ -239,7 +263,7 @@ fn report(
             }
             let Some(path) = finding.subject.as_path() else { continue };
             let failed = actions.iter().find(|a| a.findings.contains(&finding.id)).and_then(|a| a.why.clone());
-            let reason = failed.unwrap_or_else(|| "it was damaged again, or cannot be written".into());
+            let reason = failed.unwrap_or_else(|| "it came to light later, or was damaged again".into());
             remaining.push(Left {
                 finding: finding.id.clone(),
                 path: path.clone(),

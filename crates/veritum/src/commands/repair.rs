@@ -39,7 +39,8 @@ pub(crate) fn run(context: &Context, words: &[OsString]) -> Result<u8, Failure> 
         }
     };
     let report = workshop.repair(&scope, &context.progress, &mut ask)?;
-    if let Some(trouble) = trouble {
+    // Once something was done, what came of it is the answer.
+    if let Some(trouble) = trouble.filter(|_| report.after.is_none()) {
         return Err(trouble);
     }
     print(context, &report, || render::repair::words(context, &report, declined))?;

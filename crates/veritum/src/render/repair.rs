@@ -103,7 +103,8 @@ fn plan_text(context: &Context, actions: &[ActionReport], left: &[Left], bytes: 
 }
 
 pub(crate) fn preview_words(context: &Context, preview: &Preview<'_>) -> String {
-    plan_text(context, &preview.actions, preview.left, preview.bytes) + "\n"
+    let head = if preview.further { "Putting that right brought more to light.\n\n" } else { "" };
+    format!("{head}{}\n", plan_text(context, &preview.actions, preview.left, preview.bytes))
 }
 
 pub(crate) fn plan_words(context: &Context, report: &RepairReport) -> String {
