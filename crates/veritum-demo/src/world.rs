@@ -59,10 +59,16 @@ impl World {
     /// When the folder cannot be written.
     #[must_use]
     pub fn new(folder: &Path, packages: &[Package]) -> Self {
-        let world = Self { folder: folder.to_owned() };
+        let world = Self::at_folder(folder);
         world.install(packages).expect("the test's machine can be made");
         world.fill(packages).expect("the test's store can be made");
         world
+    }
+
+    /// The world that was made in that folder, or copied there.
+    #[must_use]
+    pub fn at_folder(folder: &Path) -> Self {
+        Self { folder: folder.to_owned() }
     }
 
     /// Installs packages on the machine, without a store.

@@ -6,8 +6,8 @@ use std::os::fd::{AsFd, OwnedFd};
 
 use super::journal::Cleared;
 use super::round::Desk;
+use super::spot::folder;
 use crate::model::{FileKind, Stat, SystemPath};
-use crate::target::Dir;
 
 /// Inode flags of chattr(1).
 const IMMUTABLE: u32 = 0x10;
@@ -57,10 +57,7 @@ fn each(desk: &Desk<'_>, places: &[Cleared], flags: impl Fn(u32, &Cleared) -> u3
 /// Opens a place to look at its flags; none when nothing that has any stands there.
 fn open(desk: &Desk<'_>, place: &SystemPath) -> io::Result<Option<OwnedFd>> {
     let parent = place.parent().unwrap_or_else(SystemPath::root);
-    let dir: Dir = match desk.machine.dir(&parent) {
-        Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(None),
-        other => other?,
-    };
+    let Some(dir) = folder(desk, &parent)? else { return Ok(None) };
     match dir.look(place.name())?.map(|s| s.kind) {
         Some(FileKind::File) => dir.disk().open_file(dir.fd(), place.name()).map(Some),
         Some(FileKind::Folder) => dir.disk().open_dir(dir.fd(), place.name()).map(Some),

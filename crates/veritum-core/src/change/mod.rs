@@ -29,7 +29,7 @@ pub use obstacles::Blocked;
 pub use recover::{Recovered, recover, unfinished};
 pub use round::{Desk, Locks, OpenChange, RoundReceipt};
 pub use state::{StateError, StateFolder};
-pub use undo::{Refusal, UndoPlan, latest_run, plan_undo, undone_changes};
+pub use undo::{Refusal, UndoPlan, UndoRound, latest_run, plan_undo, undone_changes};
 
 use std::io;
 

@@ -18,9 +18,18 @@ use crate::plan::Action;
 use crate::target::{Dir, Exchange};
 
 pub(super) const CHANGED: &str = "it has changed since it was checked";
+pub(super) const GONE: &str = "the folder that it is in is no longer there";
 
 /// A disk that failed; else done, or the reason why this one is not to be done.
 pub(super) type Tried = io::Result<Result<(), String>>;
+
+/// Opens a folder of the machine; none when it is gone, or another thing stands there now.
+pub(super) fn folder(desk: &Desk<'_>, place: &SystemPath) -> io::Result<Option<Dir>> {
+    match desk.machine.dir(place) {
+        Err(e) if is(&e, Errno::NOENT) || is(&e, Errno::NOTDIR) || is(&e, Errno::LOOP) => Ok(None),
+        other => other.map(Some),
+    }
+}
 
 /// The place of one action.
 pub(super) struct Spot {
@@ -108,19 +117,19 @@ pub(super) fn move_to_free(from: &Dir, old: &[u8], to: &Dir, new: &[u8], care: C
 }
 
 impl Spot {
-    /// Opens an action's folder, and settles what a cut left there.
-    pub(super) fn of(desk: &Desk<'_>, committed: &Committed<'_>, action: &Action) -> io::Result<Self> {
+    /// Opens an action's folder, and settles what a cut left there; none when somebody took the folder away.
+    pub(super) fn of(desk: &Desk<'_>, committed: &Committed<'_>, action: &Action) -> io::Result<Option<Self>> {
         let parent = action.place.parent().unwrap_or_else(SystemPath::root);
         // Asked once more, by the last room before the disk: a journal is foreign bytes.
         if let Some(reason) = desk.protection.reason(&action.place) {
             return Err(io::Error::new(io::ErrorKind::PermissionDenied, reason));
         }
-        let dir = desk.machine.dir(&parent)?;
+        let Some(dir) = folder(desk, &parent)? else { return Ok(None) };
         let temp = staged_name(committed.change, committed.round, action.index);
         let aside = [temp.as_slice(), b"-out"].concat();
         let spot = Self { dir, name: action.place.name().to_vec(), temp, aside };
         spot.settle()?;
-        Ok(spot)
+        Ok(Some(spot))
     }
 
     /// What stands at the staged name, and at the place itself.

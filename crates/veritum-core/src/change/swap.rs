@@ -12,7 +12,7 @@ use super::attributes;
 use super::journal::{Cleared, ParentTime, RoundLog};
 use super::keep::{discard_part, keep, kept_dir, kept_name, make_kept_dir, placed};
 use super::round::Desk;
-use super::spot::{CHANGED, Care, Spot, Tried};
+use super::spot::{CHANGED, Care, GONE, Spot, Tried, folder};
 use super::stage::discard;
 use crate::event::{Event, Phase};
 use crate::model::{FileKind, Identity, Instant, Stat, SystemPath};
@@ -82,7 +82,10 @@ pub(super) fn forward(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result<
         if failures.contains_key(&action.index) {
             continue;
         }
-        let spot = Spot::of(desk, committed, action)?;
+        let Some(spot) = Spot::of(desk, committed, action)? else {
+            failures.insert(action.index, GONE.into());
+            continue;
+        };
         if let Err(why) = exchange(desk, committed, &spot, action)? {
             failures.insert(action.index, why);
         }
@@ -93,11 +96,15 @@ pub(super) fn forward(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result<
     desk.observer.hear(Event::Begin { phase: Phase::Keeping, items: committed.actions.len() as u64, bytes: 0 });
     let mut outcomes = Vec::new();
     for action in committed.actions {
-        let spot = Spot::of(desk, committed, action)?;
         let failed = failures.remove(&action.index);
-        if failed.is_some() {
-            take_away(desk, committed, &spot, action)?;
+        let Some(spot) = Spot::of(desk, committed, action)? else {
+            let failed = Some(failed.unwrap_or_else(|| GONE.into()));
             outcomes.push(Outcome { index: action.index, failed, placed: None, kept: None });
+            continue;
+        };
+        if failed.is_some() {
+            let kept = take_away(desk, committed, &spot, action)?;
+            outcomes.push(Outcome { index: action.index, failed, placed: None, kept });
             continue;
         }
         let kept = keep_one(desk, committed, &spot, action)?;
@@ -128,6 +135,8 @@ fn exchange(
                     if let Err(why) = spot.free_move(&spot.name, &spot.temp, Care::Looked)? {
                         return Ok(Err(why));
                     }
+                    // A further name of the same file may come next: the move is what changed its time.
+                    committed.remember(&spot.dir.disk().look(spot.dir.fd(), &spot.temp)?);
                 }
                 (None, None) if kept_already(desk, committed, action)? => {}
                 _ => return Ok(Err(CHANGED.into())),
@@ -219,26 +228,37 @@ fn keep_one(
     placed(&to, &kept)
 }
 
-/// Takes away what was staged for an action that failed; what was kept before goes back to where it was kept.
-fn take_away(desk: &Desk<'_>, committed: &Committed<'_>, spot: &Spot, action: &Action) -> io::Result<()> {
-    let Some(temp) = spot.dir.look(&spot.temp)? else { return Ok(()) };
+/// Takes away what was staged for an action that failed; what was kept before goes back to where it was kept, and what
+/// was displaced already is kept although somebody has put another thing in its place since.
+fn take_away(
+    desk: &Desk<'_>,
+    committed: &Committed<'_>,
+    spot: &Spot,
+    action: &Action,
+) -> io::Result<Option<crate::plan::Placed>> {
+    let Some(temp) = spot.dir.look(&spot.temp)? else { return Ok(None) };
+    if action.before.is_some_and(|before| before.id == temp.id) {
+        return keep_one(desk, committed, spot, action);
+    }
     match &action.deed {
         Deed::Return { change, round, index, kept, folder, .. } if is_it(&kept.stat, &temp) => {
             let back = kept_dir(desk, folder, *change)?;
             let name = kept_name(*round, *index);
             if temp.kind != FileKind::Folder && back.look(&name)?.is_some() {
                 // It never left: this is its second name, or a copy.
-                return spot.dir.disk().unlink(spot.dir.fd(), &spot.temp);
+                spot.dir.disk().unlink(spot.dir.fd(), &spot.temp)?;
+            } else {
+                keep(&spot.dir, &spot.temp, &back, &name)?;
+                back.disk().sync(back.fd())?;
             }
-            keep(&spot.dir, &spot.temp, &back, &name)?;
-            back.disk().sync(back.fd())
         }
         // After the exchange this name holds what was displaced: never to be taken away.
         Deed::Put(_) if committed.staged.get(&action.index).is_none_or(|id| *id == temp.id) => {
-            discard(desk, &spot.dir, &spot.temp)
+            discard(desk, &spot.dir, &spot.temp)?;
         }
-        _ => Ok(()),
+        _ => {}
     }
+    Ok(None)
 }
 
 /// Takes a round back, whether it was committed or not. Harmless when it is done again.
@@ -246,8 +266,8 @@ pub(super) fn backward(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result
     attributes::clear(desk, committed.cleared)?;
     let mut first_error = None;
     for action in committed.actions.iter().rev() {
-        let result = Spot::of(desk, committed, action).and_then(|spot| back_one(desk, committed, &spot, action));
-        if let Err(e) = result {
+        let back = |spot: Option<Spot>| spot.map_or(Ok(()), |spot| back_one(desk, committed, &spot, action));
+        if let Err(e) = Spot::of(desk, committed, action).and_then(back) {
             first_error.get_or_insert(e);
         }
     }
@@ -350,7 +370,7 @@ fn bring_back_kept(
 
 fn put_times_back(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result<()> {
     for parent in committed.parents {
-        let dir = desk.machine.dir(&parent.place)?;
+        let Some(dir) = folder(desk, &parent.place)? else { continue };
         if dir.look_self()?.mtime != parent.mtime {
             dir.disk().set_mtime(dir.fd(), b"", parent.mtime)?;
         }
@@ -360,7 +380,7 @@ fn put_times_back(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result<()> 
 
 fn sync_parents(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result<()> {
     for parent in committed.parents {
-        let dir = desk.machine.dir(&parent.place)?;
+        let Some(dir) = folder(desk, &parent.place)? else { continue };
         dir.disk().sync(dir.fd())?;
     }
     Ok(())

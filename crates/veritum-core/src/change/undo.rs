@@ -1,13 +1,13 @@
 //! Taking a change back: the inverse of what it did, as a change of its own.
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::io;
 
-use super::journal::{ChangeLog, JournalError};
+use super::journal::{ChangeLog, JournalError, RoundLog};
 use super::keep::{digest_of, kept_dir, kept_name, placed};
 use super::round::Desk;
 use super::{ChangeError, Record};
-use crate::model::{ComponentId, Digest, FileKind, SystemPath};
+use crate::model::{ComponentId, Digest, FileKind, Stat, SystemPath};
 use crate::plan::{Action, Deed, Item, ItemKind, KeptFolder, Outcome, inverse};
 use crate::target::Dir;
 
@@ -22,54 +22,95 @@ pub struct Refusal {
     pub why: String,
 }
 
-/// How a change would be taken back: one list of actions for each of its rounds, the last round first.
+/// How one round of a change would be taken back.
+#[derive(Debug, Clone, PartialEq)]
+pub struct UndoRound {
+    /// The round that is taken back.
+    pub of: u32,
+    /// The actions that do it.
+    pub actions: Vec<Action>,
+}
+
+/// How a change would be taken back.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct UndoPlan {
     /// The change that is taken back.
     pub of: u64,
-    /// The rounds of the undo.
-    pub rounds: Vec<Vec<Action>>,
+    /// Its rounds, the last first.
+    pub rounds: Vec<UndoRound>,
     /// What is not taken back.
     pub refused: Vec<Refusal>,
 }
 
-/// Plans how to take a change back. Looks at every place, writes nothing.
+/// Plans how to take a change back, or just one round of it when its later ones are back already. Looks at every
+/// place, writes nothing.
 ///
 /// # Errors
 /// When a journal cannot be read.
-pub fn plan_undo(desk: Desk<'_>, number: u64) -> Result<Option<UndoPlan>, ChangeError> {
+pub fn plan_undo(desk: Desk<'_>, number: u64, only: Option<u32>) -> Result<Option<UndoPlan>, ChangeError> {
     let at = |source| ChangeError::Journal { change: number, source };
     let Some(log) = desk.state.change(desk.machine, number).map_err(at)? else { return Ok(None) };
-    let later = later_places(desk, number)?;
+    let mut planner = Planner { desk, number, later: later_places(desk, number)?, reached: HashMap::new() };
     let mut plan = UndoPlan { of: number, ..UndoPlan::default() };
-    for round in log.rounds().map_err(at)?.iter().rev() {
-        let Some(outcomes) = round.outcomes else { continue };
+    for round in log.rounds().map_err(at)?.iter().rev().filter(|r| only.is_none_or(|n| n == r.round)) {
+        let actions = planner.round(round, &mut plan.refused)?;
+        if !actions.is_empty() {
+            plan.rounds.push(UndoRound { of: round.round, actions });
+        }
+    }
+    Ok(Some(plan))
+}
+
+/// What taking back a later round of the same change leaves at a place; the reason when it is not taken back.
+type Reached = Result<Option<Stat>, String>;
+
+struct Planner<'a> {
+    desk: Desk<'a>,
+    number: u64,
+    /// Places that later changes touched.
+    later: BTreeMap<SystemPath, u64>,
+    /// Places that later rounds of this change touched.
+    reached: HashMap<SystemPath, Reached>,
+}
+
+impl Planner<'_> {
+    fn round(&mut self, round: &RoundLog<'_>, refused: &mut Vec<Refusal>) -> Result<Vec<Action>, ChangeError> {
         let mut actions = Vec::new();
-        for (action, outcome) in
-            round.actions.iter().rev().filter_map(|a| outcomes.iter().find(|o| o.index == a.index).map(|o| (a, o)))
-        {
+        for action in round.actions.iter().rev() {
+            let outcome = round.outcomes.unwrap_or_default().iter().find(|o| o.index == action.index);
+            let Some(outcome) = outcome else { continue };
             let parent = action.place.parent().unwrap_or_else(SystemPath::root);
             let folder =
                 round.parents.iter().find(|p| p.place == parent).map_or(KeptFolder::State, |p| p.keeps.clone());
             let index = u32::try_from(actions.len() + 1).unwrap_or(u32::MAX);
-            let Some(mut back) = inverse(action, outcome, number, round.round, &folder, index) else { continue };
-            let why = match later.get(&action.place) {
-                Some(change) => Some(format!("change {change} touched it later; take that one back first")),
-                None => refusal(desk, action, outcome, &mut back)
-                    .map_err(|source| ChangeError::TakenBack { place: action.place.clone(), source })?,
-            };
+            let back = inverse(action, outcome, self.number, round.round, &folder, index);
+            let Some(mut back) = back else { continue };
+            let why = self.reason(action, outcome, &mut back)?;
+            self.reached.insert(action.place.clone(), why.clone().map_or(Ok(action.before), Err));
+            let place = action.place.clone();
             match why {
                 None => actions.push(back),
-                Some(why) => {
-                    plan.refused.push(Refusal { place: action.place.clone(), component: action.component.clone(), why })
-                }
+                Some(why) => refused.push(Refusal { place, component: action.component.clone(), why }),
             }
         }
-        if !actions.is_empty() {
-            plan.rounds.push(actions);
+        Ok(actions)
+    }
+
+    fn reason(&self, action: &Action, outcome: &Outcome, back: &mut Action) -> Result<Option<String>, ChangeError> {
+        if let Some(change) = self.later.get(&action.place) {
+            return Ok(Some(format!("change {change} touched it later; take that one back first")));
+        }
+        match self.reached.get(&action.place) {
+            // Looked at anew once the later round is back: only then is there what this one left.
+            Some(Ok(then)) => {
+                back.before = *then;
+                Ok(None)
+            }
+            Some(Err(why)) => Ok(Some(why.clone())),
+            None => refusal(self.desk, action, outcome, back)
+                .map_err(|source| ChangeError::TakenBack { place: action.place.clone(), source }),
         }
     }
-    Ok(Some(plan))
 }
 
 /// Places that later changes touched and that are not back as they were before them.
@@ -78,7 +119,8 @@ fn later_places(desk: Desk<'_>, number: u64) -> Result<BTreeMap<SystemPath, u64>
     for later in desk.state.changes(desk.machine)?.into_iter().filter(|n| *n > number) {
         let log =
             desk.state.change(desk.machine, later).map_err(|source| ChangeError::Journal { change: later, source })?;
-        logs.extend(log);
+        // The undo that is under way itself is no later change.
+        logs.extend(log.filter(|log| log.begin.of != Some(number) || log.end().is_some()));
     }
     let mut stack: BTreeMap<SystemPath, u64> = BTreeMap::new();
     // An undo of a later change puts its places back as they were: newest first, pairs cancel out.
@@ -148,17 +190,14 @@ fn refusal(desk: Desk<'_>, action: &Action, outcome: &Outcome, back: &mut Action
 fn tree_as_put(desk: &Desk<'_>, dir: &Dir, action: &Action) -> io::Result<bool> {
     let Deed::Put(items) = &action.deed else { return Ok(true) };
     let top = desk.machine.wrap(dir.disk().open_dir(dir.fd(), action.place.name())?);
-    let mut expected: HashSet<Vec<u8>> =
-        items.iter().filter(|i| !i.below.is_root()).map(|i| i.below.as_bytes().to_vec()).collect();
+    let mut expected: HashMap<&SystemPath, &Item> =
+        items.iter().filter(|i| !i.below.is_root()).map(|i| (&i.below, i)).collect();
     let mut folders = vec![SystemPath::root()];
     while let Some(folder) = folders.pop() {
         let inner = desk.machine.wrap(top.disk().open_dir(top.fd(), folder.relative())?);
         for (name, _) in inner.disk().list(inner.fd())? {
             let Ok(below) = folder.child(&name) else { return Ok(false) };
-            if !expected.remove(below.as_bytes()) {
-                return Ok(false);
-            }
-            let Some(item) = items.iter().find(|i| i.below == below) else { return Ok(false) };
+            let Some(item) = expected.remove(&below) else { return Ok(false) };
             if !item_as_put(&inner, &name, item)? {
                 return Ok(false);
             }

@@ -82,6 +82,15 @@ impl Tree {
         self
     }
 
+    /// The same tree, but folders without their times, which anybody's work in them changes.
+    #[must_use]
+    pub fn without_folder_times(mut self) -> Self {
+        for thing in self.0.values_mut().filter(|t| t.kind == 'd') {
+            thing.mtime = (0, 0);
+        }
+        self
+    }
+
     /// Paths that were so much as touched: other inode or change time.
     #[must_use]
     pub fn touched(&self, other: &Self) -> Vec<String> {

@@ -1,5 +1,7 @@
 //! `undo` and `recover`.
 
+use std::collections::HashMap;
+
 use super::repair::{carried_out, planned};
 use super::{Agreement, WorkError, Workshop};
 use crate::change::{
@@ -8,6 +10,7 @@ use crate::change::{
 };
 use crate::event::{Observer, Steady};
 use crate::model::Area;
+use crate::plan::Action;
 use crate::report::{RecoverReport, RefusalReport, UndoReport, UndoneChange};
 use crate::store::NoContents;
 
@@ -39,7 +42,7 @@ impl Workshop {
         self.refuse_undone(&desk, &numbers)?;
         let mut report = UndoReport { format: UndoReport::FORMAT.into(), plan_only: true, changes: Vec::new() };
         for number in &numbers {
-            let plan = self.undo_plan(desk, *number)?;
+            let plan = self.undo_plan(desk, *number, None)?;
             report.changes.push(shown(&plan));
         }
         if plan_only || report.changes.iter().all(|c| c.actions.is_empty()) || ask(&report) == Agreement::No {
@@ -50,7 +53,7 @@ impl Workshop {
         let steady = Steady(observer);
         for (at, number) in numbers.into_iter().enumerate() {
             // Planned anew: what an earlier undo of this run put back is only there now.
-            let plan = self.undo_plan(desk, number)?;
+            let plan = self.undo_plan(desk, number, None)?;
             // What belongs to one run is taken back as one: it can be stopped only before the first took effect.
             let desk = if at == 0 { desk } else { Desk { observer: &steady, ..desk } };
             report.changes.push(self.undo_one(desk, plan)?);
@@ -80,12 +83,12 @@ impl Workshop {
         }
     }
 
-    fn undo_plan(&self, desk: Desk<'_>, number: u64) -> Result<UndoPlan, WorkError> {
-        let mut plan =
-            plan_undo(desk, number)?.ok_or_else(|| WorkError::Unknown { what: "change", name: number.to_string() })?;
+    fn undo_plan(&self, desk: Desk<'_>, number: u64, only: Option<u32>) -> Result<UndoPlan, WorkError> {
+        let mut plan = plan_undo(desk, number, only)?
+            .ok_or_else(|| WorkError::Unknown { what: "change", name: number.to_string() })?;
         // A component that was updated since has other files now: putting older ones among them would damage it.
         for round in &mut plan.rounds {
-            round.retain(|action| {
+            round.actions.retain(|action| {
                 let Some(component) = &action.component else { return true };
                 let now = self
                     .installed
@@ -107,7 +110,7 @@ impl Workshop {
                 same
             });
         }
-        plan.rounds.retain(|round| !round.is_empty());
+        plan.rounds.retain(|round| !round.actions.is_empty());
         Ok(plan)
     }
 
@@ -121,7 +124,10 @@ impl Workshop {
         done.change = Some(change.number());
         done.actions.clear();
         let mut answered = 0;
-        for actions in plan.rounds {
+        for (at, round) in plan.rounds.into_iter().enumerate() {
+            let actions = if at == 0 { round.actions } else { self.earlier_round(desk, plan.of, round.of, &mut done)? };
+            let owners: HashMap<_, _> =
+                actions.iter().filter_map(|a| Some((a.place.clone(), a.component.as_ref()?.name.clone()))).collect();
             let receipt = match change.round(actions, &NoContents) {
                 Ok(receipt) => receipt,
                 Err(e @ ChangeError::Unfinished { .. }) => return Err(e.into()),
@@ -133,13 +139,27 @@ impl Workshop {
             done.actions.extend(carried_out(&receipt));
             done.refused.extend(receipt.blocked.iter().map(|b| RefusalReport {
                 path: b.place.clone(),
-                component: None,
+                component: owners.get(&b.place).cloned(),
                 why: b.why.clone(),
             }));
             answered += receipt.outcomes.iter().filter(|o| o.failed.is_none()).count() as u64;
         }
         change.end(answered, 0, self.settings.now)?;
         Ok(done)
+    }
+
+    /// Plans an earlier round anew: what it left is only there now that the later ones are taken back.
+    fn earlier_round(
+        &self,
+        desk: Desk<'_>,
+        change: u64,
+        round: u32,
+        done: &mut UndoneChange,
+    ) -> Result<Vec<Action>, WorkError> {
+        let plan = self.undo_plan(desk, change, Some(round))?;
+        let new = shown(&plan).refused.into_iter().filter(|r| !done.refused.contains(r)).collect::<Vec<_>>();
+        done.refused.extend(new);
+        Ok(plan.rounds.into_iter().flat_map(|r| r.actions).collect())
     }
 
     /// The changes that were interrupted.
@@ -180,7 +200,7 @@ fn shown(plan: &UndoPlan) -> UndoneChange {
     UndoneChange {
         of: plan.of,
         change: None,
-        actions: plan.rounds.iter().flatten().map(planned).collect(),
+        actions: plan.rounds.iter().flat_map(|r| &r.actions).map(planned).collect(),
         refused: plan
             .refused
             .iter()
