@@ -18,6 +18,7 @@ use crate::plan::Action;
 use crate::target::{Dir, Exchange};
 
 pub(super) const CHANGED: &str = "it has changed since it was checked";
+const TAKEN: &str = "something else took its place at that moment; what had stood there is kept";
 pub(super) const GONE: &str = "the folder that it is in is no longer there";
 
 /// A disk that failed; else done, or the reason why this one is not to be done.
@@ -38,7 +39,7 @@ pub(super) struct Spot {
     /// The staged thing before the exchange, the displaced thing after it.
     pub(super) temp: Vec<u8>,
     /// The displaced thing's second name, on a file system that cannot exchange.
-    aside: Vec<u8>,
+    pub(super) aside: Vec<u8>,
 }
 
 fn is(error: &io::Error, kind: Errno) -> bool {
@@ -194,7 +195,7 @@ impl Spot {
         }
         if let Err(e) = move_to_free(&self.dir, &self.temp, &self.dir, &self.name, care) {
             if is(&e, Errno::EXIST) {
-                return Ok(Err(self.taken()));
+                return Ok(Err(TAKEN.into()));
             }
             self.rename_back()?;
             return or_reason(Err(e));
@@ -209,11 +210,6 @@ impl Spot {
             None => self.rename(&self.aside, &self.name, Exchange::Replace),
             Some(_) => Err(Errno::EXIST.into()),
         }
-    }
-
-    fn taken(&self) -> String {
-        let aside = String::from_utf8_lossy(&self.aside).into_owned();
-        format!("something else took its place at that moment; what had stood there is beside it as {aside}")
     }
 
     /// Brings what a cut left of an exchange by names to the state before it, or after it.
@@ -238,7 +234,7 @@ impl Spot {
             }
             (None, _) => self.rename(&self.aside, &self.temp, Exchange::Replace),
             (Some(_), None) => self.rename_back(),
-            // Somebody else's thing stands there: theirs stays, and so does what stood there, under its second name.
+            // Somebody else's thing stands there: theirs stays, and what stood there is kept in the end.
             (Some(_), Some(_)) => Ok(()),
         }
     }

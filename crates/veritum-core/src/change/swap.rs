@@ -216,12 +216,16 @@ fn keep_one(
     let parent = action.place.parent().unwrap_or_else(SystemPath::root);
     let to = make_kept_dir(desk, &committed.keeps(&parent), committed.change)?;
     let kept = kept_name(committed.round, action.index);
-    if has(spot.dir.look(&spot.temp)?, Some(before.id)) {
+    // Under its second name it is only still when somebody's thing came between the two.
+    for name in [&spot.temp, &spot.aside] {
+        if !has(spot.dir.look(name)?, Some(before.id)) {
+            continue;
+        }
         if to.look(&kept)?.is_some() {
             // A whole copy stands there already (made where a rename was not to be had): only the name is left over.
-            spot.dir.disk().unlink(spot.dir.fd(), &spot.temp)?;
+            spot.dir.disk().unlink(spot.dir.fd(), name)?;
         } else {
-            keep(&spot.dir, &spot.temp, &to, &kept)?;
+            keep(&spot.dir, name, &to, &kept)?;
         }
     }
     to.disk().sync(to.fd())?;
@@ -236,12 +240,15 @@ fn take_away(
     spot: &Spot,
     action: &Action,
 ) -> io::Result<Option<crate::plan::Placed>> {
-    let Some(temp) = spot.dir.look(&spot.temp)? else { return Ok(None) };
-    if action.before.is_some_and(|before| before.id == temp.id) {
+    let before = action.before.map(|b| b.id);
+    let displaced = |name: &[u8]| spot.dir.look(name).map(|now| now.is_some() && has(now, before));
+    if displaced(&spot.temp)? {
         return keep_one(desk, committed, spot, action);
     }
+    let kept = if displaced(&spot.aside)? { keep_one(desk, committed, spot, action)? } else { None };
+    let Some(temp) = spot.dir.look(&spot.temp)? else { return Ok(kept) };
     match &action.deed {
-        Deed::Return { change, round, index, kept, folder, .. } if is_it(&kept.stat, &temp) => {
+        Deed::Return { change, round, index, kept: earlier, folder, .. } if is_it(&earlier.stat, &temp) => {
             let back = kept_dir(desk, folder, *change)?;
             let name = kept_name(*round, *index);
             if temp.kind != FileKind::Folder && back.look(&name)?.is_some() {
@@ -258,7 +265,7 @@ fn take_away(
         }
         _ => {}
     }
-    Ok(None)
+    Ok(kept)
 }
 
 /// Takes a round back, whether it was committed or not. Harmless when it is done again.

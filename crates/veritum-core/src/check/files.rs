@@ -2,9 +2,10 @@
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 
+use super::expected::{Expected, Policy, Scope, Want};
 use super::folders::{Parents, is_volatile};
 use super::judge::Judge;
-use super::reference::{Expected, Policy, Reference, Scope, Want};
+use super::reference::Reference;
 use super::stray;
 use crate::event::{Event, Observer, Phase};
 use crate::model::{FileKind, Finding, Identity, Stat, SystemPath, Voucher};

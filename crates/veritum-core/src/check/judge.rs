@@ -2,10 +2,10 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
+use super::expected::{Expected, Want};
 use super::files::{Case, Fault, FilesCheck, Seat, Unexamined, content_sound};
 use super::folders::{Block, Move, Parents, Placement};
 use super::meta::{self, MetaVerdict};
-use super::reference::{Expected, Want};
 use super::states::{expected_state, found_state, stat_state};
 use crate::event::{Event, Observer};
 use crate::model::{Area, FileKind, Finding, Identity, Stat, State, SystemPath, Verdict, Voucher};

@@ -1,6 +1,6 @@
 //! Owner, mode and privileges: what differs, and whether that is a problem.
 
-use super::reference::{Expected, Meta, Policy, Want};
+use super::expected::{Expected, Meta, Policy, Want};
 use crate::model::Stat;
 use crate::scan::Found;
 use crate::target::Users;

@@ -7,6 +7,7 @@
 //! [`reference`](Reference) says what should be at each place and who answers for it; [`Parents`] judges the folders
 //! on the way before anything below them is believed; `judge` judges one thing at a time.
 
+mod expected;
 mod files;
 mod folders;
 mod judge;
@@ -15,7 +16,8 @@ mod reference;
 mod states;
 mod stray;
 
+pub use expected::{Expected, Group, Meta, Owned, Policy, Scope, Want};
 pub use files::{Case, Fault, FilesCheck, Unexamined, check_files};
 pub use folders::{Block, Move, Parents, Placement};
-pub use reference::{Expected, Group, ManifestSource, Meta, Owned, Policy, Reference, Scope, Want};
+pub use reference::{ManifestSource, Reference};
 pub use states::expected_state;

@@ -4,123 +4,12 @@ use std::collections::{HashMap, HashSet};
 
 use rayon::prelude::*;
 
-use crate::model::{ComponentId, Digest, Entry, EntryKind, Md5, Owner, SystemPath, Voucher};
+use super::expected::{Expected, Group, Meta, Owned, Policy, Want};
+use crate::model::{ComponentId, Entry, EntryKind, Md5, Owner, SystemPath, Voucher};
 use crate::platform::{Component, Installed, Platform, Progress};
 use crate::store::{Manifest, Store, StoreError};
 use crate::target::{Machine, Users};
 use crate::trust::Verified;
-
-/// What should be there.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Want {
-    /// A file of that content.
-    File {
-        /// Bytes.
-        size: u64,
-        /// BLAKE3.
-        digest: Digest,
-    },
-    /// A file of which only a recorded MD5 is known.
-    Recorded(Md5),
-    /// Something; the machine's records do not say what.
-    Something,
-    /// A folder.
-    Folder,
-    /// A link with that target.
-    Link(Vec<u8>),
-    /// A named pipe.
-    Fifo,
-    /// A device.
-    Device {
-        /// Whether it is a block device.
-        block: bool,
-        /// Major number.
-        major: u32,
-        /// Minor number.
-        minor: u32,
-    },
-}
-
-/// Owner, mode and time as they should be.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Meta {
-    /// Mode bits.
-    pub mode: u32,
-    /// User number on this machine.
-    pub uid: u32,
-    /// Group number on this machine.
-    pub gid: u32,
-    /// Modification time, seconds.
-    pub mtime: i64,
-}
-
-/// One thing that should be there.
-#[derive(Debug, Clone)]
-pub struct Expected {
-    /// Where, in the listed spelling, after diversions.
-    pub listed: SystemPath,
-    /// Whose it is: position in [`Reference::components`].
-    pub component: usize,
-    /// Further components that ship the same thing (folders, shared files).
-    pub also: Vec<usize>,
-    /// Who answers for it.
-    pub voucher: Voucher,
-    /// What.
-    pub want: Want,
-    /// How; nothing is known of it from the machine's own records.
-    pub meta: Option<Meta>,
-    /// Other owners and modes that other components give the same folder.
-    pub other_metas: Vec<Meta>,
-    /// What the administrator's override says.
-    pub overridden: Option<Meta>,
-    /// Whether it is a settings file.
-    pub settings: bool,
-    /// Whether the component's own scripts set owner, mode or privileges.
-    pub configured: bool,
-    /// Which hard-link group it belongs to: position in [`Reference::groups`].
-    pub group: Option<usize>,
-}
-
-/// Names that are one file.
-#[derive(Debug, Clone, Default)]
-pub struct Group {
-    /// Positions in [`Reference::expected`].
-    pub members: Vec<usize>,
-}
-
-/// An installed component with who answers for it.
-#[derive(Debug, Clone)]
-pub struct Owned {
-    /// The component.
-    pub component: Component,
-    /// Who answers for it.
-    pub voucher: Voucher,
-}
-
-/// What the caller wants to be looked at.
-#[derive(Debug, Clone, Default)]
-pub struct Scope {
-    /// Only these paths and what lies below them; empty for all.
-    pub paths: Vec<SystemPath>,
-    /// Only these components; empty for all.
-    pub components: Vec<String>,
-}
-
-impl Scope {
-    /// Whether everything is looked at.
-    #[must_use]
-    pub fn is_all(&self) -> bool {
-        self.paths.is_empty() && self.components.is_empty()
-    }
-}
-
-/// Rules that the operator sets.
-#[derive(Debug, Clone, Default)]
-pub struct Policy {
-    /// Every owner is expected to be this user and group, and owners are not judged (a machine built by an ordinary
-    /// user).
-    pub owner_of_root: Option<(u32, u32)>,
-}
 
 /// Where verified manifests come from.
 pub trait ManifestSource: Sync {

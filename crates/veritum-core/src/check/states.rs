@@ -1,6 +1,7 @@
 //! How a thing is and how it should be, as it is told to people and in JSON.
 
-use super::reference::{Expected, Reference, Want};
+use super::expected::{Expected, Want};
+use super::reference::Reference;
 use crate::model::{FileKind, Stat, State};
 use crate::scan::Found;
 use crate::target::Machine;

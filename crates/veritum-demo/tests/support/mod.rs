@@ -13,7 +13,8 @@ use veritum_core::report::{CheckReport, RepairReport, UndoReport};
 use veritum_core::target::{Disk, LiveDisk};
 use veritum_core::testkit::Tree;
 use veritum_core::work::{Agreement, Settings, WorkError, Workshop};
-use veritum_demo::{BuildOptions, Fault, build};
+use veritum_demo::world::{World, add, add_file, package};
+use veritum_demo::{BuildOptions, Content, Fault, Seed, build};
 
 /// Where the state lies: it is no part of what is compared.
 pub(crate) const STATE: &str = "var/lib/veritum";
@@ -104,6 +105,34 @@ pub(crate) fn try_repair(settings: &Settings, disk: Arc<dyn Disk>) -> Result<Rep
 
 pub(crate) fn undo(settings: &Settings, change: Option<u64>) -> Result<UndoReport, WorkError> {
     open(settings).undo(change, false, &Silent, &mut |_| Agreement::Yes)
+}
+
+/// A machine with one component of a few files, and its store.
+pub(crate) fn small_world(dir: &Path) -> World {
+    let mut quay = package("quay", "1.0-1");
+    for n in 0..4 {
+        add_file(&mut quay, &format!("/usr/share/quay/part-{n}"), &format!("right {n}\n"));
+    }
+    add_file(&mut quay, "/usr/lib/quay/deep/inside", "inside\n");
+    add(&mut quay, "/usr/bin/quay", Content::File(vec![3; 3000]), 0o755);
+    World::new(&dir.join("world"), &[quay])
+}
+
+/// Damages one file at random; answers what it was, to be put back.
+pub(crate) fn spoil(file: &Path, chance: &mut Seed) -> Vec<u8> {
+    let before = std::fs::read(file).unwrap();
+    let mut bytes = before.clone();
+    let at = usize::try_from(chance.below(bytes.len().max(1) as u64)).unwrap();
+    match chance.below(5) {
+        0 => bytes.truncate(at),
+        1 => bytes = chance.bytes(at),
+        2 => bytes.clear(),
+        3 => bytes.extend(chance.bytes(40)),
+        _ if bytes.is_empty() => bytes.push(1),
+        _ => bytes[at] ^= 1 << chance.below(8),
+    }
+    std::fs::write(file, bytes).unwrap();
+    before
 }
 
 /// Subjects and verdicts of findings or notes, in order.

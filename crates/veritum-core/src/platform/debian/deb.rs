@@ -8,6 +8,7 @@ use std::io::{self, Read};
 use std::rc::Rc;
 
 use super::control::paragraphs;
+use super::member::{Metered, unpack, whole};
 use super::scripts::Scripts;
 use crate::model::{ComponentId, Owner, PathError, SystemPath};
 
@@ -19,10 +20,6 @@ const MAX_FILE: u64 = 16 << 30;
 const MAX_ENTRIES: usize = 1_000_000;
 /// What may stand between two contents: headers, long names, extended headers.
 const MAX_HEADERS: u64 = 1 << 20;
-/// Memory that an xz stream may ask for: dpkg's own largest preset needs 65 MiB.
-const XZ_MEMORY: u64 = 256 << 20;
-/// Largest zstd window, as a power of two: 128 MiB, the format's recommended bound for decoders.
-const ZSTD_WINDOW: u32 = 27;
 
 /// Why a package cannot be taken.
 #[derive(Debug, thiserror::Error)]
@@ -50,7 +47,7 @@ pub enum DebError {
     Stopped,
 }
 
-fn shape<T>(what: impl Into<String>) -> Result<T, DebError> {
+pub(super) fn shape<T>(what: impl Into<String>) -> Result<T, DebError> {
     Err(DebError::Shape(what.into()))
 }
 
@@ -196,72 +193,6 @@ pub fn read_deb<R: Read>(from: R, sink: &mut dyn DebSink) -> Result<Package, Deb
     }
 }
 
-/// A member that must have all its bytes: `ar` ends a cut member without a word.
-fn whole<R: Read>(member: R, size: u64) -> impl Read {
-    Whole { from: member.take(size), left: size }
-}
-
-struct Whole<R> {
-    from: io::Take<R>,
-    left: u64,
-}
-
-impl<R: Read> Read for Whole<R> {
-    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
-        let n = self.from.read(into)?;
-        self.left -= n as u64;
-        if n == 0 && self.left > 0 && !into.is_empty() {
-            return Err(io::Error::new(io::ErrorKind::UnexpectedEof, "the package is cut off"));
-        }
-        Ok(n)
-    }
-}
-
-fn unpack<'a, R: Read + 'a>(member: R, suffix: &str) -> Result<Box<dyn Read + 'a>, DebError> {
-    let member = io::BufReader::with_capacity(64 * 1024, member);
-    Ok(match suffix {
-        "" => Box::new(member),
-        ".gz" => Box::new(flate2::bufread::MultiGzDecoder::new(member)),
-        ".xz" => {
-            let stream = liblzma::stream::Stream::new_stream_decoder(XZ_MEMORY, liblzma::stream::CONCATENATED);
-            let stream = stream.map_err(|e| DebError::Shape(format!("xz: {e}")))?;
-            Box::new(liblzma::bufread::XzDecoder::new_stream(member, stream))
-        }
-        ".zst" => {
-            let mut decoder = zstd::Decoder::with_buffer(member)?;
-            decoder.window_log_max(ZSTD_WINDOW)?;
-            Box::new(decoder)
-        }
-        other => {
-            return shape(format!(
-                "its compression {:?} is not one of gz, xz, zst or none",
-                crate::model::readable(other.as_bytes())
-            ));
-        }
-    })
-}
-
-/// A reader with an allowance that is set anew for each part, so that no header can ask for endless memory.
-struct Metered<R> {
-    from: R,
-    left: Rc<Cell<u64>>,
-}
-
-impl<R: Read> Read for Metered<R> {
-    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
-        let most = usize::try_from(self.left.get()).unwrap_or(usize::MAX).min(into.len());
-        if most == 0 && !into.is_empty() {
-            return Err(io::Error::new(
-                io::ErrorKind::FileTooLarge,
-                "a header of the package is larger than is sensible",
-            ));
-        }
-        let n = self.from.read(&mut into[..most])?;
-        self.left.set(self.left.get() - n as u64);
-        Ok(n)
-    }
-}
-
 fn read_control(from: Box<dyn Read + '_>) -> Result<Package, DebError> {
     let mut archive = tar::Archive::new(from.take(MAX_CONTROL));
     let mut members = BTreeMap::new();
@@ -353,7 +284,7 @@ fn read_data(from: Box<dyn Read + '_>, sink: &mut dyn DebSink) -> Result<(), Deb
             _ => {}
         }
         let size = if let RawKind::File { size } = raw.kind { size } else { 0 };
-        let mut content = Whole { from: entry.take(size), left: size };
+        let mut content = whole(entry, size);
         sink.entry(raw, &mut content)?;
         io::copy(&mut content, &mut io::sink())?;
         left.set(MAX_HEADERS);

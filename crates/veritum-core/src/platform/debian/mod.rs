@@ -4,6 +4,7 @@ mod config;
 mod control;
 pub mod deb;
 mod info;
+mod member;
 mod scripts;
 mod status;
 mod tree;

@@ -2,13 +2,19 @@
 //!
 //! A reader that ignores keys it does not know keeps working: keys are added, never given another meaning.
 
+mod change;
+
+pub use change::{
+    ActionReport, AreaChange, ChangeLine, ChangesReport, RecoverReport, RefusalReport, RepairReport, UndoReport,
+    UndoneChange,
+};
+
 use std::collections::BTreeMap;
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::change::Verb;
-use crate::model::{Area, ComponentId, Finding, FindingId, SystemPath, Voucher};
+use crate::model::{Area, ComponentId, Finding, SystemPath, Voucher};
 use crate::plan::{DiskDoubt, Left};
 
 /// What a check came to, gravest first.
@@ -148,162 +154,6 @@ impl CheckReport {
     pub fn problems(&self) -> u64 {
         self.areas.iter().map(|a| a.problems).sum()
     }
-}
-
-/// What is done about one place, before and after.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
-pub struct ActionReport {
-    /// The findings it answers.
-    pub findings: Vec<FindingId>,
-    /// Where, as the machine lists it.
-    pub path: SystemPath,
-    /// Whose.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub component: Option<ComponentId>,
-    /// What is done, in a word: `restore`, `relink`, `set-mode`, `bring-back`, `set-aside`.
-    pub action: String,
-    /// Things put (a folder counts all that is in it).
-    pub things: u64,
-    /// Bytes written.
-    pub bytes: u64,
-    /// `planned`, `done`, or `failed`.
-    pub result: String,
-    /// Why it failed.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub why: Option<String>,
-}
-
-/// What one area's part of a repair came to.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
-pub struct AreaChange {
-    /// The area.
-    pub area: Area,
-    /// The change's number; none when nothing was changed.
-    pub change: Option<u64>,
-    /// Each action with its result.
-    pub actions: Vec<ActionReport>,
-    /// How many problems were put right.
-    pub put_right: u64,
-    /// What remains, and why.
-    pub remaining: Vec<Left>,
-}
-
-/// What `repair` did (`veritum.repair/1`).
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
-pub struct RepairReport {
-    /// `veritum.repair/1`.
-    pub format: String,
-    /// Whether anything was to be changed, or only shown.
-    pub plan_only: bool,
-    /// Areas.
-    pub areas: Vec<AreaChange>,
-    /// Whether programs or the machine must be restarted.
-    pub restart_due: bool,
-    /// The check before.
-    pub before: CheckReport,
-    /// The check after, when something was changed.
-    pub after: Option<CheckReport>,
-}
-
-impl RepairReport {
-    /// The format's name.
-    pub const FORMAT: &'static str = "veritum.repair/1";
-}
-
-/// What `undo` did (`veritum.undo/1`).
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
-pub struct UndoReport {
-    /// `veritum.undo/1`.
-    pub format: String,
-    /// Whether it was only shown.
-    pub plan_only: bool,
-    /// One for each change taken back, newest first.
-    pub changes: Vec<UndoneChange>,
-}
-
-impl UndoReport {
-    /// The format's name.
-    pub const FORMAT: &'static str = "veritum.undo/1";
-}
-
-/// One change taken back.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
-pub struct UndoneChange {
-    /// The change that was taken back.
-    pub of: u64,
-    /// The number of the change that did it; none when nothing was done.
-    pub change: Option<u64>,
-    /// Each action with its result.
-    pub actions: Vec<ActionReport>,
-    /// What was not taken back, and why.
-    pub refused: Vec<RefusalReport>,
-}
-
-/// Something not taken back.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct RefusalReport {
-    /// Where.
-    pub path: SystemPath,
-    /// Whose.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub component: Option<String>,
-    /// Why.
-    pub why: String,
-}
-
-/// What `recover` did (`veritum.recover/1`).
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct RecoverReport {
-    /// `veritum.recover/1`.
-    pub format: String,
-    /// Each interrupted change and what became of it: `finished`, `taken-back`, `closed`.
-    pub changes: Vec<(u64, String)>,
-}
-
-impl RecoverReport {
-    /// The format's name.
-    pub const FORMAT: &'static str = "veritum.recover/1";
-}
-
-/// One change in a list.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct ChangeLine {
-    /// Its number.
-    pub change: u64,
-    /// What it was for.
-    pub verb: Verb,
-    /// Which change it takes back.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub of: Option<u64>,
-    /// The area.
-    pub area: Area,
-    /// When it began, RFC 3339 in UTC.
-    pub started: String,
-    /// `done`, `undone`, `nothing done`, `unfinished` or `unreadable`.
-    pub state: String,
-    /// Places that it touched.
-    pub places: u64,
-    /// Bytes that it keeps.
-    pub kept_bytes: u64,
-    /// Components that it touched.
-    pub components: Vec<String>,
-    /// What is wrong with its journal.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub trouble: Option<String>,
-}
-
-/// What `list changes` prints (`veritum.changes/1`).
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct ChangesReport {
-    /// `veritum.changes/1`.
-    pub format: String,
-    /// The changes, oldest first.
-    pub changes: Vec<ChangeLine>,
-}
-
-impl ChangesReport {
-    /// The format's name.
-    pub const FORMAT: &'static str = "veritum.changes/1";
 }
 
 /// One component in a list.

@@ -1,0 +1,80 @@
+//! The members of a `.deb`: whole, unpacked (gz, xz, zst or plain), and with an allowance of bytes.
+
+use std::cell::Cell;
+use std::io::{self, Read};
+use std::rc::Rc;
+
+use super::deb::{DebError, shape};
+
+/// Memory that an xz stream may ask for: dpkg's own largest preset needs 65 MiB.
+const XZ_MEMORY: u64 = 256 << 20;
+/// Largest zstd window, as a power of two: 128 MiB, the format's recommended bound for decoders.
+const ZSTD_WINDOW: u32 = 27;
+
+/// A member that must have all its bytes: `ar` ends a cut member without a word.
+pub(super) fn whole<R: Read>(member: R, size: u64) -> Whole<R> {
+    Whole { from: member.take(size), left: size }
+}
+
+/// See [`whole`].
+pub(super) struct Whole<R> {
+    from: io::Take<R>,
+    /// Bytes that were not read yet.
+    pub(super) left: u64,
+}
+
+impl<R: Read> Read for Whole<R> {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        let n = self.from.read(into)?;
+        self.left -= n as u64;
+        if n == 0 && self.left > 0 && !into.is_empty() {
+            return Err(io::Error::new(io::ErrorKind::UnexpectedEof, "the package is cut off"));
+        }
+        Ok(n)
+    }
+}
+
+pub(super) fn unpack<'a, R: Read + 'a>(member: R, suffix: &str) -> Result<Box<dyn Read + 'a>, DebError> {
+    let member = io::BufReader::with_capacity(64 * 1024, member);
+    Ok(match suffix {
+        "" => Box::new(member),
+        ".gz" => Box::new(flate2::bufread::MultiGzDecoder::new(member)),
+        ".xz" => {
+            let stream = liblzma::stream::Stream::new_stream_decoder(XZ_MEMORY, liblzma::stream::CONCATENATED);
+            let stream = stream.map_err(|e| DebError::Shape(format!("xz: {e}")))?;
+            Box::new(liblzma::bufread::XzDecoder::new_stream(member, stream))
+        }
+        ".zst" => {
+            let mut decoder = zstd::Decoder::with_buffer(member)?;
+            decoder.window_log_max(ZSTD_WINDOW)?;
+            Box::new(decoder)
+        }
+        other => {
+            return shape(format!(
+                "its compression {:?} is not one of gz, xz, zst or none",
+                crate::model::readable(other.as_bytes())
+            ));
+        }
+    })
+}
+
+/// A reader with an allowance that is set anew for each part, so that no header can ask for endless memory.
+pub(super) struct Metered<R> {
+    pub(super) from: R,
+    pub(super) left: Rc<Cell<u64>>,
+}
+
+impl<R: Read> Read for Metered<R> {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        let most = usize::try_from(self.left.get()).unwrap_or(usize::MAX).min(into.len());
+        if most == 0 && !into.is_empty() {
+            return Err(io::Error::new(
+                io::ErrorKind::FileTooLarge,
+                "a header of the package is larger than is sensible",
+            ));
+        }
+        let n = self.from.read(&mut into[..most])?;
+        self.left.set(self.left.get() - n as u64);
+        Ok(n)
+    }
+}
