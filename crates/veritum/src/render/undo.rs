@@ -26,8 +26,8 @@ fn refusals(report: &UndoReport, all: bool) -> String {
     let head = count(places as u64, "place is not taken back", "places are not taken back");
     let mut text = format!("{}:\n", paint(Label::Bad, &head));
     for ((component, why), paths) in groups {
-        let places = count(paths.len() as u64, "place", "places");
-        text.push_str(&format!("  {}: {places}: {why}\n", component.unwrap_or("no component")));
+        let places = if paths.len() == 1 { String::new() } else { format!("{} places: ", grouped(paths.len() as u64)) };
+        text.push_str(&format!("  {}: {places}{why}\n", component.unwrap_or("no component")));
         let named = if all { paths.len() } else { NAMED };
         for path in paths.iter().take(named) {
             text.push_str(&format!("      {}\n", quoted(path.as_bytes())));
@@ -148,7 +148,7 @@ mod tests {
         assert!(text.contains("6 places are not taken back"), "{text}");
         assert!(text.contains("  pier: 5 places: updated since\n      /usr/share/pier/0\n"), "{text}");
         assert!(text.contains("and 2 more") && !text.contains("/usr/share/pier/3"), "{text}");
-        assert!(text.contains("  quay: 1 place: it has changed since\n      /usr/bin/quay\n"), "{text}");
+        assert!(text.contains("  quay: it has changed since\n      /usr/bin/quay\n"), "{text}");
         assert!(refusals(&report, true).contains("/usr/share/pier/4") && !refusals(&report, true).contains("more"));
     }
 }
