@@ -72,14 +72,15 @@ impl From<WorkError> for Failure {
                 error.to_string(),
                 Some("run veritum inside it, or end what runs there; `check` works as it is".into()),
             ),
-            WorkError::Unknown { what, .. } => {
+            WorkError::Unknown { what, ref name, ref known } => {
+                let near = nearest(name, known.iter().map(String::as_str)).map(|k| format!("did you mean {k}?"));
                 let hint = match what {
                     "installed component" => Some("veritum list components".into()),
                     "finding" => Some("veritum check".into()),
                     w if w.starts_with("change") => Some("veritum list changes".into()),
                     _ => None,
                 };
-                Self::usage(error.to_string(), String::new(), hint)
+                Self::usage(error.to_string(), near.unwrap_or_default(), hint)
             }
             WorkError::Ambiguous { .. } => Self::usage(
                 error.to_string(),
@@ -191,10 +192,15 @@ impl From<StoreError> for Failure {
 
 /// A word that was typed and means nothing, with what was probably meant.
 pub(crate) fn unknown_word(kind: &str, typed: &str, known: &[&str]) -> Failure {
-    let near = known.iter().map(|k| (distance(typed, k), *k)).min().filter(|(d, k)| *d <= k.len().max(3) / 3 + 1);
-    let hint = near.map(|(_, k)| format!("did you mean '{k}'?"));
+    let hint = nearest(typed, known.iter().copied()).map(|k| format!("did you mean '{k}'?"));
     let all = known.join(", ");
     Failure::usage(format!("{} is no {kind}", quoted(typed.as_bytes())), format!("known: {all}"), hint)
+}
+
+/// The known word that was probably meant.
+fn nearest<'a>(typed: &str, known: impl Iterator<Item = &'a str>) -> Option<&'a str> {
+    let near = known.map(|k| (distance(typed, k), k)).min();
+    near.filter(|(d, k)| !typed.is_empty() && *d <= k.len().max(3) / 3 + 1).map(|(_, k)| k)
 }
 
 /// How many letters must be changed to get from one word to the other.

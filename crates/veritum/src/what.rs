@@ -32,8 +32,14 @@ pub(crate) fn scope(words: &[std::ffi::OsString], target: &Path) -> Result<Scope
             let mut known: Vec<&str> = Area::ALL.iter().map(|a| a.word()).collect();
             known.extend(["/PATH", "component:NAME"]);
             let mut failure = unknown_word("area, path or component", &word.to_string_lossy(), &known);
-            let component = || format!("for a component write component:{}", word.to_string_lossy());
-            failure.hint = failure.hint.or_else(|| Some(component()));
+            let typed = quoted(bytes);
+            let meant = || match bytes.contains(&b'/') {
+                true => {
+                    format!("a path begins with '/', as the machine knows it: /{}", typed.trim_start_matches("../"))
+                }
+                false => format!("for a component write component:{typed}"),
+            };
+            failure.hint = failure.hint.or_else(|| Some(meant()));
             return Err(failure);
         }
     }

@@ -115,7 +115,10 @@ fn errors_say_what_why_and_what_next_and_change_nothing() {
     bench.say(&["check", "flies"]).expect_err(2, &["flies is no area, path or component", "did you mean 'files'?"]);
     bench
         .say(&["check", "component:quax"])
-        .expect_err(2, &["there is no installed component quax", "veritum list components"]);
+        .expect_err(2, &["there is no installed component quax", "did you mean quay?", "veritum list components"]);
+    bench.say(&["check", "usr/bin"]).expect_err(2, &["a path begins with '/'", ": /usr/bin"]);
+    // Nothing typed is answered with the commands there are, whatever the environment sets.
+    bench.say(&[]).expect(2, &["Commands:", "veritum status"]);
     let machine = bench.world.machine();
     let inside = machine.join("usr/bin").display().to_string();
     bench.say(&["check", &inside]).expect_err(2, &["names the target's folder", "write /usr/bin"]);

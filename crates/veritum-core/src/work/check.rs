@@ -48,7 +48,10 @@ impl Workshop {
     pub(super) fn require_named(&self, scope: &Scope) -> Result<(), WorkError> {
         let installed = |name: &String| self.installed.components.iter().any(|c| c.id.name == *name);
         match scope.components.iter().find(|name| !installed(name)) {
-            Some(name) => Err(WorkError::Unknown { what: "installed component", name: name.clone() }),
+            Some(name) => {
+                let known = self.installed.components.iter().map(|c| c.id.name.clone()).collect();
+                Err(WorkError::Unknown { what: "installed component", name: name.clone(), known })
+            }
             None => Ok(()),
         }
     }

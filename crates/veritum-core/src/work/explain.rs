@@ -131,10 +131,10 @@ impl Workshop {
         let all: Vec<&Finding> =
             checked.report.findings.iter().chain(&checked.report.notes).filter(|f| fits(&f.id)).collect();
         match all.as_slice() {
-            [] => Err(WorkError::Unknown { what: "finding", name: typed.to_owned() }),
+            [] => Err(WorkError::unknown("finding", typed)),
             [one] => match one.subject.as_path() {
                 Some(path) => self.explain_path(&path.clone(), observer),
-                None => Err(WorkError::Unknown { what: "finding", name: typed.to_owned() }),
+                None => Err(WorkError::unknown("finding", typed)),
             },
             _ => Err(WorkError::Ambiguous { name: typed.to_owned() }),
         }
@@ -145,7 +145,7 @@ impl Workshop {
     /// # Errors
     /// When there is no such change, or its journal cannot be read.
     pub fn explain_change(&self, number: u64) -> Result<ChangeLog, WorkError> {
-        let none = || WorkError::Unknown { what: "change", name: number.to_string() };
+        let none = || WorkError::unknown("change", &number.to_string());
         let state = self.state()?.ok_or_else(none)?;
         let log = state
             .change(&self.machine, number)

@@ -83,6 +83,8 @@ pub enum WorkError {
         what: &'static str,
         /// The name as typed.
         name: String,
+        /// The names there are, where they can be listed.
+        known: Vec<String>,
     },
     /// A typed finding fits several.
     #[error("{name} fits more than one finding")]
@@ -96,6 +98,12 @@ pub enum WorkError {
     /// The observer said stop before anything took effect.
     #[error("stopped")]
     Stopped,
+}
+
+impl WorkError {
+    fn unknown(what: &'static str, name: &str) -> Self {
+        Self::Unknown { what, name: name.to_owned(), known: Vec::new() }
+    }
 }
 
 /// A machine that is open for work, with what vouches for it.

@@ -74,18 +74,16 @@ impl Workshop {
         match numbers.iter().find(|n| undone.contains(n)) {
             Some(number) => {
                 let by = logs.iter().rev().find(|l| l.begin.of == Some(*number)).map_or(0, |l| l.begin.change);
-                Err(WorkError::Unknown {
-                    what: "change left to take back:",
-                    name: format!("{number} was taken back by change {by}; `veritum undo {by}` brings it again"),
-                })
+                let why = format!("{number} was taken back by change {by}; `veritum undo {by}` brings it again");
+                Err(WorkError::unknown("change left to take back:", &why))
             }
             None => Ok(()),
         }
     }
 
     fn undo_plan(&self, desk: Desk<'_>, number: u64, only: Option<u32>) -> Result<UndoPlan, WorkError> {
-        let mut plan = plan_undo(desk, number, only)?
-            .ok_or_else(|| WorkError::Unknown { what: "change", name: number.to_string() })?;
+        let mut plan =
+            plan_undo(desk, number, only)?.ok_or_else(|| WorkError::unknown("change", &number.to_string()))?;
         // A component that was updated since has other files now: putting older ones among them would damage it.
         for round in &mut plan.rounds {
             round.actions.retain(|action| {

@@ -11,7 +11,7 @@ mod status;
 mod store;
 mod undo;
 
-use clap::Parser as _;
+use clap::{CommandFactory as _, Parser as _};
 
 use crate::args::{Cli, Verb};
 use crate::context::Context;
@@ -20,6 +20,11 @@ use crate::exit;
 
 /// Reads the arguments, runs the command, answers the exit status.
 pub(crate) fn run() -> u8 {
+    // Settings from the environment count as arguments to the parser; nothing typed is nothing typed.
+    if std::env::args_os().len() <= 1 {
+        let _ = Cli::command().print_help();
+        return exit::USAGE;
+    }
     let cli = match Cli::try_parse() {
         Ok(cli) => cli,
         Err(e) => {
