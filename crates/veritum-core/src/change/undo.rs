@@ -182,6 +182,11 @@ fn refusal(desk: Desk<'_>, action: &Action, outcome: &Outcome, back: &mut Action
     if !same {
         return Ok(Some(CHANGED.into()));
     }
+    if let (Deed::Return { kept, .. }, Some(now)) = (&back.deed, &now)
+        && kept.stat.id == now.stat.id
+    {
+        return Ok(Some("it is back already, under this name as well".into()));
+    }
     back.before = now.map(|n| n.stat);
     Ok(None)
 }

@@ -52,7 +52,7 @@ pub struct Meta {
 pub struct Expected {
     /// Where, in the listed spelling, after diversions.
     pub listed: SystemPath,
-    /// Whose it is: position in [`Reference::components`].
+    /// Whose it is: position in [`Reference::components`](super::Reference::components).
     pub component: usize,
     /// Further components that ship the same thing (folders, shared files).
     pub also: Vec<usize>,
@@ -70,14 +70,14 @@ pub struct Expected {
     pub settings: bool,
     /// Whether the component's own scripts set owner, mode or privileges.
     pub configured: bool,
-    /// Which hard-link group it belongs to: position in [`Reference::groups`].
+    /// Which hard-link group it belongs to: position in [`Reference::groups`](super::Reference::groups).
     pub group: Option<usize>,
 }
 
 /// Names that are one file.
 #[derive(Debug, Clone, Default)]
 pub struct Group {
-    /// Positions in [`Reference::expected`].
+    /// Positions in [`Reference::expected`](super::Reference::expected).
     pub members: Vec<usize>,
 }
 
