@@ -8,9 +8,10 @@ use veritum_core::platform::Platform;
 use veritum_core::platform::debian::{Debian, paragraphs};
 use veritum_core::target::{LiveDisk, Machine, Users};
 
-const FILES: [&str; 10] = [
+const FILES: [&str; 12] = [
     "var/lib/dpkg/status", "var/lib/dpkg/info/a.list", "var/lib/dpkg/info/a.md5sums", "var/lib/dpkg/diversions",
     "var/lib/dpkg/statoverride", "etc/dpkg/dpkg.cfg", "etc/passwd", "etc/group", "etc/fstab", "etc/os-release",
+    "var/log/dpkg.log", "var/log/dpkg.log.1.gz",
 ];
 const STATUS: &[u8] = b"Package: a\nStatus: install ok installed\nVersion: 1\nArchitecture: all\n";
 
@@ -18,7 +19,7 @@ fn root() -> &'static std::path::Path {
     static ROOT: OnceLock<std::path::PathBuf> = OnceLock::new();
     ROOT.get_or_init(|| {
         let root = std::path::PathBuf::from(format!("/dev/shm/veritum-fuzz-{}", std::process::id()));
-        for folder in ["var/lib/dpkg/info", "etc/dpkg"] {
+        for folder in ["var/lib/dpkg/info", "etc/dpkg", "var/log"] {
             std::fs::create_dir_all(root.join(folder)).unwrap();
         }
         root
@@ -33,6 +34,7 @@ fuzz_target!(|data: &[u8]| {
     }
     std::fs::write(root.join(FILES[usize::from(*first) % FILES.len()]), rest).unwrap();
     let machine = Machine::open(root, Arc::new(LiveDisk)).unwrap();
+    let _ = Debian.recent(&machine, 50);
     if let Ok(installed) = Debian.installed(&machine) {
         for component in &installed.components {
             let _ = Debian.self_record(&machine, component);

@@ -138,6 +138,22 @@ fn errors_say_what_why_and_what_next_and_change_nothing() {
 }
 
 #[test]
+fn status_tells_what_was_installed_lately() {
+    let bench = Bench::damaged();
+    let log = bench.world.at("/var/log/dpkg.log");
+    std::fs::create_dir_all(log.parent().unwrap()).unwrap();
+    std::fs::write(
+        &log,
+        "2026-03-02 17:42:10 upgrade quay:amd64 0.9-1 1.0-1\n2026-03-02 17:42:11 status installed quay:amd64 1.0-1\n",
+    )
+    .unwrap();
+    bench.say(&["status"]).expect(0, &["free", "lately", "2026-03-02: 1 updated (quay)"]);
+    let json: serde_json::Value = serde_json::from_str(&bench.say(&["status", "--json"]).out).unwrap();
+    assert_eq!(json["recent"][0]["to"], "1.0-1");
+    assert!(json["free_bytes"].as_u64().is_some_and(|n| n > 0) && json["restart_due"].as_array().is_some());
+}
+
+#[test]
 fn a_store_of_ones_own_is_made_filled_signed_trusted_and_used() {
     let bench = Bench::damaged();
     let folder = bench.folder().display().to_string();

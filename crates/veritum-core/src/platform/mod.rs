@@ -126,6 +126,35 @@ pub struct SelfRecord {
     pub md5s: HashMap<SystemPath, Md5>,
 }
 
+/// What was done to a component.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize, schemars::JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Happened {
+    /// It is new.
+    Installed,
+    /// Another version took its place.
+    Updated,
+    /// It is gone.
+    Removed,
+}
+
+/// Something that was done to a component, as the system's own log tells it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Happening {
+    /// When, in the machine's own time: `2026-03-02 17:42:10`.
+    pub at: String,
+    /// What.
+    pub what: Happened,
+    /// The component's name.
+    pub name: String,
+    /// Its architecture, where the log tells it.
+    pub arch: String,
+    /// The version before.
+    pub from: Option<String>,
+    /// The version after.
+    pub to: Option<String>,
+}
+
 /// A kind of system whose records can be read.
 pub trait Platform: Send + Sync {
     /// Whether a system of this kind lies on the machine.
@@ -142,6 +171,9 @@ pub trait Platform: Send + Sync {
     /// # Errors
     /// When it is missing or cannot be read.
     fn self_record(&self, machine: &Machine, component: &Component) -> Result<SelfRecord, RecordProblem>;
+
+    /// What was installed, updated and removed lately, newest first, at most so many; nothing where no log tells.
+    fn recent(&self, machine: &Machine, most: usize) -> Vec<Happening>;
 
     /// The files to be locked, in order, while the machine's components are worked on.
     fn locks(&self) -> Vec<SystemPath>;

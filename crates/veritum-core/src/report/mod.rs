@@ -16,6 +16,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::model::{Area, ComponentId, Finding, SystemPath, Voucher};
 use crate::plan::{DiskDoubt, Left};
+use crate::platform::Happened;
 
 /// What a check came to, gravest first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
@@ -213,6 +214,18 @@ pub struct StatusReport {
     /// Why the store cannot be used.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub store_trouble: Option<String>,
+    /// The computer that this runs on: not always the one whose disk is mounted.
+    pub computer: ComputerReport,
+    /// Bytes free on the file system of the machine's root.
+    pub free_bytes: u64,
+    /// Whether that file system is mounted read-only.
+    pub read_only: bool,
+    /// Errors that the kernel has counted on the machine's file systems.
+    pub disk_errors: u64,
+    /// Why a restart of the machine is due; empty when none is.
+    pub restart_due: Vec<String>,
+    /// What was installed, updated and removed lately, newest first.
+    pub recent: Vec<RecentReport>,
     /// Components whose installation stopped half-way, or whose configure step is not done.
     pub half_installed: Vec<String>,
     /// Changes that were interrupted.
@@ -232,6 +245,39 @@ pub struct StatusReport {
 impl StatusReport {
     /// The format's name.
     pub const FORMAT: &'static str = "veritum.status/1";
+}
+
+/// A computer's hardware, as far as it says.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct ComputerReport {
+    /// Maker and model; empty where it does not say.
+    pub model: String,
+    /// The processor's name.
+    pub processor: String,
+    /// Its hardware threads.
+    pub threads: u64,
+    /// Memory in bytes.
+    pub memory_bytes: u64,
+}
+
+/// Something that was done to a component, as the machine's own log tells it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct RecentReport {
+    /// When, in the machine's own time, without a zone.
+    pub at: String,
+    /// What.
+    pub what: Happened,
+    /// The component.
+    pub component: String,
+    /// Its architecture, where the log tells it.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub arch: String,
+    /// The version before.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from: Option<String>,
+    /// The version after.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub to: Option<String>,
 }
 
 /// A store, in a line.

@@ -5,6 +5,7 @@
 //! ([`Machine::dir`]); where a link may be followed, [`Machine::resolve`] walks it by hand inside the root.
 //! All access goes through one small trait ([`Disk`]), so that tests can fail the n-th operation.
 
+mod computer;
 mod disk;
 mod extent;
 mod health;
@@ -14,6 +15,7 @@ mod lock;
 mod machine;
 mod protect;
 
+pub use computer::Computer;
 pub use disk::{Disk, Exchange, Name, Room};
 pub use extent::{Extent, MountProblem};
 pub use health::marked_errors;

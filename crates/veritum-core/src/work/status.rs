@@ -3,10 +3,17 @@
 use super::{WorkError, Workshop};
 use crate::change::unfinished;
 use crate::history;
-use crate::model::{Voucher, error_chain};
-use crate::platform::Progress;
-use crate::report::{ChangeLine, ChangesReport, ComponentLine, ComponentsReport, StatusReport, StoreLine};
+use crate::model::{SystemPath, Voucher, error_chain};
+use crate::platform::debian::Debian;
+use crate::platform::{Happening, Platform as _, Progress};
+use crate::report::{
+    ChangeLine, ChangesReport, ComponentLine, ComponentsReport, ComputerReport, RecentReport, StatusReport, StoreLine,
+};
 use crate::store::Store;
+use crate::target::{Computer, Room, marked_errors};
+
+/// So many of the latest installations are told.
+const MAX_RECENT: usize = 200;
 
 impl Workshop {
     /// What machine this is, what vouches for it, what is pending.
@@ -35,6 +42,7 @@ impl Workshop {
             not_here.push("files that only root may read".into());
         }
         not_here.extend(self.installed.problems.iter().map(|p| format!("{}: {}", p.path, p.what)));
+        let room = self.root_room();
         let last_check = state.as_ref().and_then(history::last_check);
         Ok(StatusReport {
             format: StatusReport::FORMAT.into(),
@@ -44,6 +52,12 @@ impl Workshop {
             vouched,
             store: self.store.as_ref().map(store_line),
             store_trouble: self.store_trouble.as_ref().map(|e| error_chain(e as &dyn std::error::Error)),
+            computer: computer_report(Computer::this()),
+            free_bytes: room.map_or(0, |r| r.bytes),
+            read_only: room.is_some_and(|r| r.read_only),
+            disk_errors: marked_errors(&self.machine),
+            restart_due: self.restart_due(),
+            recent: Debian.recent(&self.machine, MAX_RECENT).into_iter().map(recent_report).collect(),
             half_installed: half.map(|c| c.id.name.clone()).collect(),
             unfinished_changes: match &state {
                 Some(state) => unfinished(&self.machine, state).unwrap_or_default(),
@@ -55,6 +69,29 @@ impl Workshop {
             last_check,
             not_here,
         })
+    }
+
+    fn root_room(&self) -> Option<Room> {
+        let root = self.machine.dir(&SystemPath::root()).ok()?;
+        root.disk().room(root.fd()).ok()
+    }
+
+    /// Why a restart of the running machine is due: it was asked for, or the running kernel is no longer installed.
+    fn restart_due(&self) -> Vec<String> {
+        if !self.machine.is_live() {
+            return Vec::new();
+        }
+        let mut why = Vec::new();
+        let asked = SystemPath::literal("/run/reboot-required");
+        if matches!(self.machine.read_config(&asked), Ok(Some(_))) {
+            let by = self.machine.read_config(&SystemPath::literal("/run/reboot-required.pkgs")).ok().flatten();
+            why.push(asked_by(&by.unwrap_or_default()));
+        }
+        let running = rustix::system::uname();
+        let running = running.release().to_string_lossy();
+        let names: Vec<&str> = self.installed.components.iter().map(|c| c.id.name.as_str()).collect();
+        why.extend(kernel_gone(&running, &names));
+        why
     }
 
     fn voucher_of(&self, id: &crate::model::ComponentId) -> Voucher {
@@ -94,6 +131,42 @@ impl Workshop {
     }
 }
 
+fn computer_report(computer: Computer) -> ComputerReport {
+    let Computer { model, processor, threads, memory } = computer;
+    ComputerReport { model, processor, threads, memory_bytes: memory }
+}
+
+fn recent_report(one: Happening) -> RecentReport {
+    let Happening { at, what, name, arch, from, to } = one;
+    RecentReport { at, what, component: name, arch, from, to }
+}
+
+/// Who asked for a restart: a name a line.
+fn asked_by(names: &[u8]) -> String {
+    let text = String::from_utf8_lossy(names);
+    let mut names: Vec<&str> = text.lines().map(str::trim).filter(|l| !l.is_empty()).collect();
+    names.sort_unstable();
+    names.dedup();
+    match names[..] {
+        [] => "an update asked for it".into(),
+        [.., _] if names.len() > 5 => format!("{} and {} more asked for it", names[..4].join(", "), names.len() - 4),
+        _ => format!("{} asked for it", names.join(", ")),
+    }
+}
+
+/// Whether the running kernel is none of the installed ones. Without any (a container) nothing can be said.
+fn kernel_gone(running: &str, components: &[&str]) -> Option<String> {
+    let mut installed = components
+        .iter()
+        .filter_map(|name| name.strip_prefix("linux-image-"))
+        .map(|release| release.strip_prefix("unsigned-").unwrap_or(release))
+        .filter(|release| release.starts_with(|c: char| c.is_ascii_digit()))
+        .peekable();
+    installed.peek()?;
+    (!installed.any(|release| release == running))
+        .then(|| format!("the running kernel {running} is no longer installed"))
+}
+
 /// A store, in a line.
 #[must_use]
 pub(super) fn store_line(store: &Store) -> StoreLine {
@@ -110,4 +183,25 @@ pub(super) fn store_line(store: &Store) -> StoreLine {
 fn changed_since(changes: &[ChangeLine], moment: &str) -> bool {
     let time = |text: &str| text.parse::<jiff::Timestamp>().ok();
     changes.iter().any(|c| time(&c.started) > time(moment))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_kernel_that_is_gone_is_a_reason_to_restart_and_a_container_is_none() {
+        let names = ["linux-image-6.1.0-41-amd64", "linux-image-amd64", "quay"];
+        assert_eq!(kernel_gone("6.1.0-41-amd64", &names), None);
+        assert!(kernel_gone("6.1.0-40-amd64", &names).is_some_and(|w| w.contains("6.1.0-40-amd64 is no longer")));
+        assert_eq!(kernel_gone("6.8.0-50-generic", &["linux-image-unsigned-6.8.0-50-generic"]), None);
+        assert_eq!(kernel_gone("6.18.0", &["quay", "linux-image-amd64"]), None);
+    }
+
+    #[test]
+    fn who_asked_for_a_restart_is_named_once_and_not_at_length() {
+        assert_eq!(asked_by(b""), "an update asked for it");
+        assert_eq!(asked_by(b"quay\npier\nquay\n"), "pier, quay asked for it");
+        assert_eq!(asked_by(b"a\nb\nc\nd\ne\nf\n"), "a, b, c, d and 2 more asked for it");
+    }
 }

@@ -1,17 +1,24 @@
 //! What `status` prints.
 
-use veritum_core::model::Voucher;
-use veritum_core::report::{OutcomeWord, StatusReport};
+use veritum_core::model::{Voucher, quoted};
+use veritum_core::platform::Happened;
+use veritum_core::report::{ComputerReport, OutcomeWord, RecentReport, StatusReport};
 
 use super::style::{Label, paint};
 use super::table::{cell, labelled, lines};
-use super::{count, local, next, size};
+use super::{count, grouped, local, next, size};
 use crate::context::Context;
 
-pub(crate) fn words(context: &Context, report: &StatusReport) -> String {
-    let machine = &report.machine;
-    let name = if machine.hostname.is_empty() { "a machine without a name" } else { &machine.hostname };
-    let pending = if !report.unfinished_changes.is_empty() {
+/// Less than this on the file system of the root is told as full.
+const NEARLY_FULL: u64 = 100 << 20;
+/// So many of the latest days on which something was installed are told.
+const DAYS: usize = 3;
+/// Components of one day beyond these are counted.
+const NAMED: usize = 4;
+
+/// The gravest thing that is pending, in a few words.
+fn pending(report: &StatusReport) -> String {
+    if !report.unfinished_changes.is_empty() {
         paint(Label::Bad, "a change was interrupted")
     } else if !report.half_installed.is_empty() {
         paint(
@@ -22,9 +29,62 @@ pub(crate) fn words(context: &Context, report: &StatusReport) -> String {
         report.last_check.as_ref().filter(|l| l.outcome == OutcomeWord::Problems && !report.changed_since_check)
     {
         paint(Label::Bad, &format!("{} at the last check", count(last.problems, "problem", "problems")))
+    } else if report.disk_errors > 0 {
+        paint(Label::Bad, "its disk gave errors")
+    } else if report.free_bytes < NEARLY_FULL && !report.read_only {
+        paint(Label::Bad, "its disk is full")
+    } else if !report.restart_due.is_empty() {
+        paint(Label::Bad, "a restart is due")
     } else {
         paint(Label::Good, "nothing is pending")
-    };
+    }
+}
+
+/// What was done on one day: `3 updated (a, b, c), 1 installed (d)`.
+fn day_words(day: &[RecentReport]) -> String {
+    let kinds = [(Happened::Updated, "updated"), (Happened::Installed, "installed"), (Happened::Removed, "removed")];
+    let mut parts = Vec::new();
+    for (what, word) in kinds {
+        let mut names: Vec<&str> = day.iter().filter(|r| r.what == what).map(|r| r.component.as_str()).collect();
+        names.sort_unstable();
+        names.dedup();
+        if names.is_empty() {
+            continue;
+        }
+        let more = if names.len() > NAMED { ", …" } else { "" };
+        let named = names.iter().take(NAMED).map(|n| quoted(n.as_bytes())).collect::<Vec<_>>().join(", ");
+        parts.push(format!("{} {word} ({named}{more})", grouped(names.len() as u64)));
+    }
+    parts.join(", ")
+}
+
+/// The latest days on which something was installed, updated or removed, newest first.
+fn recent_days(recent: &[RecentReport]) -> Vec<(String, String)> {
+    fn day(one: &RecentReport) -> &str {
+        one.at.split(' ').next().unwrap_or_default()
+    }
+    let days = recent.chunk_by(|a, b| day(a) == day(b)).take(DAYS);
+    days.map(|all| (day(&all[0]).to_owned(), day_words(all))).collect()
+}
+
+fn computer_words(computer: &ComputerReport) -> String {
+    let mut parts: Vec<String> =
+        [&computer.model, &computer.processor].into_iter().filter(|p| !p.is_empty()).cloned().collect();
+    parts.push(count(computer.threads, "thread", "threads"));
+    parts.push(format!("{} memory", size(computer.memory_bytes)));
+    parts.join(", ")
+}
+
+fn room_words(report: &StatusReport) -> String {
+    let full = if report.free_bytes < NEARLY_FULL { ": nearly nothing" } else { "" };
+    let read_only = if report.read_only { ", mounted read-only" } else { "" };
+    format!("{} free{full}{read_only}", size(report.free_bytes))
+}
+
+pub(crate) fn words(context: &Context, report: &StatusReport) -> String {
+    let machine = &report.machine;
+    let name = if machine.hostname.is_empty() { "a machine without a name" } else { &machine.hostname };
+    let pending = pending(report);
     let mut text = format!(
         "{name}: {}, {}; {pending}\n\n",
         machine.system,
@@ -33,6 +93,18 @@ pub(crate) fn words(context: &Context, report: &StatusReport) -> String {
     let mut rows = Vec::new();
     let mut row = |name: &str, value: String| rows.push(vec![labelled(Label::Heading, name), cell(value)]);
     row("root", machine.target.clone());
+    // Of a disk that is mounted elsewhere it is only sometimes the computer: told when asked for more.
+    if machine.live || context.global.verbose {
+        row("this computer", computer_words(&report.computer));
+    }
+    row("room", room_words(report));
+    if report.disk_errors > 0 {
+        let errors = count(report.disk_errors, "error", "errors");
+        row("disk", format!("{errors} counted by the kernel: bring the users' files to safety, then test the disk"));
+    }
+    for why in &report.restart_due {
+        row("restart due", why.clone());
+    }
     row(
         "rights",
         if report.full_rights {
@@ -95,6 +167,9 @@ pub(crate) fn words(context: &Context, report: &StatusReport) -> String {
             format!("{}, keeping {} for undo", report.changes, size(report.kept_bytes))
         },
     );
+    for (at, (day, what)) in recent_days(&report.recent).into_iter().enumerate() {
+        row(if at == 0 { "lately" } else { "" }, format!("{day}: {what}"));
+    }
     for half in &report.half_installed {
         row("half-installed", half.clone());
     }
@@ -114,4 +189,44 @@ pub(crate) fn words(context: &Context, report: &StatusReport) -> String {
         _ => (context.command("check"), "looks at every file, changes nothing"),
     };
     text + &next(&[command])
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn one(at: &str, what: Happened, component: &str) -> RecentReport {
+        let (at, component) = (at.into(), component.into());
+        RecentReport { at, what, component, arch: String::new(), from: None, to: None }
+    }
+
+    #[test]
+    fn the_latest_days_are_told_with_a_few_names_each() {
+        let mut recent: Vec<_> =
+            ["f", "e", "d", "c", "b", "a"].map(|n| one("2026-03-04 10:00:00", Happened::Updated, n)).into();
+        recent.push(one("2026-03-04 09:00:00", Happened::Installed, "new\u{1b}[31m"));
+        recent.push(one("2026-03-04 08:00:00", Happened::Updated, "a"));
+        for day in ["2026-03-03", "2026-03-02", "2026-03-01"] {
+            recent.push(one(&format!("{day} 10:00:00"), Happened::Removed, "old"));
+        }
+        let days = recent_days(&recent);
+        assert_eq!(days.len(), DAYS);
+        assert_eq!(days[0].0, "2026-03-04");
+        assert_eq!(days[0].1, r"6 updated (a, b, c, d, …), 1 installed ($'new\x1b[31m')");
+        assert_eq!(days[1], ("2026-03-03".into(), "1 removed (old)".into()));
+        assert!(recent_days(&[]).is_empty());
+    }
+
+    #[test]
+    fn the_computer_is_told_without_what_it_does_not_say() {
+        let mut computer = ComputerReport {
+            model: String::new(),
+            processor: "Foreshore F4".into(),
+            threads: 1,
+            memory_bytes: 8 << 30,
+        };
+        assert_eq!(computer_words(&computer), "Foreshore F4, 1 thread, 8.0 GiB memory");
+        computer.model = "Slipway Desk 3".into();
+        assert!(computer_words(&computer).starts_with("Slipway Desk 3, Foreshore F4, "));
+    }
 }

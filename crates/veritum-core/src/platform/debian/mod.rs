@@ -4,6 +4,7 @@ mod config;
 mod control;
 pub mod deb;
 mod info;
+mod log;
 mod member;
 mod scripts;
 mod status;
@@ -16,7 +17,7 @@ pub use deb::{DebError, DebSink, Package, RawEntry, RawKind};
 pub use scripts::Scripts;
 pub use tree::{ALIASES, alias_target, explained_links};
 
-use super::{Component, Installed, Platform, RecordProblem, SelfRecord};
+use super::{Component, Happening, Installed, Platform, RecordProblem, SelfRecord};
 use crate::model::{SystemPath, error_chain};
 use crate::target::{Machine, TargetError};
 
@@ -93,6 +94,10 @@ impl Platform for Debian {
             None => HashMap::new(),
         };
         Ok(SelfRecord { paths, md5s })
+    }
+
+    fn recent(&self, machine: &Machine, most: usize) -> Vec<Happening> {
+        log::recent(machine, most)
     }
 
     fn locks(&self) -> Vec<SystemPath> {

@@ -1,0 +1,162 @@
+//! `/var/log/dpkg.log` and its rotated, compressed predecessors: what was installed, updated and removed lately.
+//!
+//! A line is `DATE TIME ACTION COMPONENT[:ARCH] OLD NEW` (dpkg(1), "--log"); only actions that change what is installed
+//! are of interest. Times are the machine's own, without a zone.
+
+use std::io::Read;
+
+use crate::model::SystemPath;
+use crate::platform::{Happened, Happening};
+use crate::target::Machine;
+
+/// A log over this size, packed or unpacked, is not read.
+const MAX_LOG: u64 = 8 << 20;
+/// Rotated logs beyond this number are not looked for: a year of them.
+const MAX_ROTATED: u32 = 12;
+
+/// The latest happenings, newest first.
+pub(super) fn recent(machine: &Machine, most: usize) -> Vec<Happening> {
+    let mut all = Vec::new();
+    for number in 0..=MAX_ROTATED {
+        if all.len() >= most {
+            break;
+        }
+        let Some(text) = log(machine, number) else { continue };
+        all.extend(text.split(|b| *b == b'\n').rev().filter_map(line).take(most - all.len()));
+    }
+    all
+}
+
+/// One of the logs as text: 0 is the current one. What cannot be read or unpacked is as good as absent.
+fn log(machine: &Machine, number: u32) -> Option<Vec<u8>> {
+    let read = |name: &str| {
+        let path = SystemPath::literal("/var/log").child(name.as_bytes()).ok()?;
+        machine.read_up_to(&path, MAX_LOG).ok()?
+    };
+    if number == 0 {
+        return read("dpkg.log");
+    }
+    if let Some(plain) = read(&format!("dpkg.log.{number}")) {
+        return Some(plain);
+    }
+    let packed = read(&format!("dpkg.log.{number}.gz"))?;
+    let mut text = Vec::new();
+    // What a cut or damaged log still gives is worth having.
+    let _ = flate2::read::MultiGzDecoder::new(&packed[..]).take(MAX_LOG).read_to_end(&mut text);
+    Some(text)
+}
+
+fn line(bytes: &[u8]) -> Option<Happening> {
+    let text = std::str::from_utf8(bytes).ok()?;
+    let fields: Vec<&str> = text.split_ascii_whitespace().take(7).collect();
+    let [day, time, action, component, from, to] = fields[..] else { return None };
+    let digits = |text: &str, shape: &str| {
+        text.len() == shape.len()
+            && text.bytes().zip(shape.bytes()).all(|(b, s)| if s == b'0' { b.is_ascii_digit() } else { b == s })
+    };
+    if !digits(day, "0000-00-00") || !digits(time, "00:00:00") || text.chars().any(char::is_control) {
+        return None;
+    }
+    let (name, arch) = component.split_once(':').unwrap_or((component, ""));
+    let version = |text: &str| (text != "<none>").then(|| text.to_owned());
+    let what = match action {
+        "install" => Happened::Installed,
+        // The same version over itself: it was put in again.
+        "upgrade" if from == to => Happened::Installed,
+        "upgrade" => Happened::Updated,
+        "remove" | "purge" => Happened::Removed,
+        _ => return None,
+    };
+    // Of a component that was removed before, only its settings go; and a removal names no new version.
+    let (from, to) = (version(from), if what == Happened::Removed { None } else { version(to) });
+    if what == Happened::Removed && from.is_none() {
+        return None;
+    }
+    Some(Happening { at: format!("{day} {time}"), what, name: name.to_owned(), arch: arch.to_owned(), from, to })
+}
+
+#[cfg(test)]
+mod tests {
+    use std::io::Write as _;
+    use std::sync::Arc;
+
+    use proptest::prelude::*;
+
+    use super::*;
+    use crate::target::LiveDisk;
+
+    fn machine(logs: &[(&str, &[u8])]) -> (tempfile::TempDir, Machine) {
+        let dir = tempfile::tempdir().unwrap();
+        std::fs::create_dir_all(dir.path().join("var/log")).unwrap();
+        std::fs::create_dir_all(dir.path().join("usr/lib")).unwrap();
+        for (name, bytes) in logs {
+            std::fs::write(dir.path().join("var/log").join(name), bytes).unwrap();
+        }
+        let machine = Machine::open(dir.path(), Arc::new(LiveDisk)).unwrap();
+        (dir, machine)
+    }
+
+    fn packed(text: &[u8]) -> Vec<u8> {
+        let mut encoder = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+        encoder.write_all(text).unwrap();
+        encoder.finish().unwrap()
+    }
+
+    fn told(all: &[Happening]) -> Vec<String> {
+        all.iter().map(|h| format!("{} {:?} {} {:?} {:?}", h.at, h.what, h.name, h.from, h.to)).collect()
+    }
+
+    #[test]
+    fn the_newest_come_first_through_rotated_and_packed_logs() {
+        let (_keep, machine) = machine(&[
+            (
+                "dpkg.log",
+                b"2026-03-02 10:00:00 startup archives unpack\n2026-03-02 10:00:01 upgrade quay:amd64 1.0 1.1\n\
+                  2026-03-02 10:00:01 upgrade rig:amd64 3.0 3.0\n\
+                  2026-03-02 10:00:02 status installed quay:amd64 1.1\n2026-03-02 10:00:03 remove pier:all 2.0 <none>\n",
+            ),
+            ("dpkg.log.1", b"2026-02-01 09:00:00 install rig:amd64 <none> 3.0\n"),
+            ("dpkg.log.2.gz", &packed(b"2026-01-01 09:00:00 install quay:amd64 <none> 1.0\n")),
+        ]);
+        let all = recent(&machine, 10);
+        assert_eq!(
+            told(&all),
+            [
+                r#"2026-03-02 10:00:03 Removed pier Some("2.0") None"#,
+                r#"2026-03-02 10:00:01 Installed rig Some("3.0") Some("3.0")"#,
+                r#"2026-03-02 10:00:01 Updated quay Some("1.0") Some("1.1")"#,
+                r#"2026-02-01 09:00:00 Installed rig None Some("3.0")"#,
+                r#"2026-01-01 09:00:00 Installed quay None Some("1.0")"#,
+            ]
+        );
+        assert_eq!((all[2].arch.as_str(), told(&recent(&machine, 2))), ("amd64", told(&all[..2])));
+    }
+
+    #[test]
+    fn a_machine_without_logs_has_no_past() {
+        let (_keep, machine) = machine(&[]);
+        assert_eq!(recent(&machine, 10), []);
+    }
+
+    #[test]
+    fn a_cut_log_gives_what_it_still_has_and_a_bomb_is_bounded() {
+        let mut text = b"2026-01-01 09:00:00 install quay:amd64 <none> 1.0\n".to_vec();
+        text.extend(std::iter::repeat_n(b'\n', 12 << 20));
+        let bomb = packed(&text);
+        let half = &bomb[..bomb.len() / 2];
+        for bytes in [&bomb[..], half] {
+            let (_keep, machine) = machine(&[("dpkg.log.1.gz", bytes)]);
+            assert_eq!(recent(&machine, 10).len(), 1);
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn no_line_ends_the_program_or_brings_control_characters(bytes: Vec<u8>, tail in "[ -~\\x1b]{0,40}") {
+            let _ = line(&bytes);
+            if let Some(one) = line(format!("2026-01-01 09:00:00 install {tail}").as_bytes()) {
+                prop_assert!(!one.name.chars().any(char::is_control));
+            }
+        }
+    }
+}
