@@ -373,3 +373,29 @@ fn many_unrelated_altered_files_raise_doubt_about_the_disk() {
     assert_eq!(repair(&despite).areas[0].put_right, 63);
     assert_eq!(place.findings(), []);
 }
+
+#[test]
+fn what_another_installer_replaced_is_one_cause_and_no_doubt_about_the_disk() {
+    let packages: Vec<Package> = (0..7)
+        .map(|n| {
+            let mut one = package(&format!("bulk{n}"), "1.0");
+            (0..22).for_each(|f| add_file(&mut one, &format!("/usr/lib/bulk{n}/core/{f}"), "right\n"));
+            one
+        })
+        .collect();
+    let place = place(&packages);
+    for n in 0..7 {
+        (0..20).for_each(|f| place.write(&format!("/usr/lib/bulk{n}/core/{f}"), "newer than the package\n"));
+        std::fs::remove_file(place.world.at(&format!("/usr/lib/bulk{n}/core/21"))).unwrap();
+        place.write(&format!("/usr/lib/bulk{n}/core/of-the-newer-one"), "new\n");
+    }
+    let report = place.check();
+    assert_eq!((report.findings.len(), report.doubt), (147, None));
+    let cause = |f: &veritum_core::model::Finding| f.cause.clone().unwrap_or_default();
+    assert!(
+        report.findings.iter().all(|f| cause(f).contains("another installer replaced what is below /usr/lib/bulk"))
+    );
+    // Who wants the packaged version back all the same gets it, and the newer one is kept.
+    assert_eq!(repair(&place.world.settings()).areas[0].put_right, 147);
+    assert_eq!(place.findings(), []);
+}

@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 
+use super::causes;
 use super::expected::{Expected, Policy, Scope, Want};
 use super::folders::{Parents, is_volatile};
 use super::judge::Judge;
@@ -139,7 +140,9 @@ pub fn check_files(
         judge.out.strays = more;
     }
     observer.hear(Event::End);
-    Ok(judge.finish(observer))
+    let mut checked = judge.finish(observer);
+    causes::name(&mut checked.findings, &checked.notes);
+    Ok(checked)
 }
 
 /// One thing to be looked at, and where it is.

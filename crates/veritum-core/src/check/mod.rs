@@ -7,6 +7,7 @@
 //! [`reference`](Reference) says what should be at each place and who answers for it; [`Parents`] judges the folders
 //! on the way before anything below them is believed; `judge` judges one thing at a time.
 
+mod causes;
 mod expected;
 mod files;
 mod folders;

@@ -52,11 +52,12 @@ pub fn plan_files(check: &mut FilesCheck, reference: &Reference, rules: &FileRul
 }
 
 fn doubt(check: &FilesCheck) -> Option<DiskDoubt> {
-    let of = |verdict| check.findings.iter().filter(move |f| f.verdict == verdict);
-    let unreadable = of(Verdict::Unreadable).count() as u64;
+    let unreadable = check.findings.iter().filter(|f| f.verdict == Verdict::Unreadable).count() as u64;
     if unreadable > 0 {
         return Some(DiskDoubt::ReadErrors { files: unreadable });
     }
+    // What has a known cause is no sign of a failing disk.
+    let of = |verdict| check.findings.iter().filter(move |f| f.verdict == verdict && f.cause.is_none());
     let altered = of(Verdict::Altered).count() as u64;
     let components = of(Verdict::Altered).filter_map(|f| f.component.as_ref()).collect::<BTreeSet<_>>().len() as u64;
     (altered > MANY_FILES && components > MANY_COMPONENTS)

@@ -14,6 +14,8 @@ use crate::context::Context;
 
 /// Findings of one component beyond these are counted.
 const SHOWN: usize = 6;
+/// From so many findings on a cause that they share is told once.
+const MANY_ALIKE: usize = 10;
 
 pub(crate) fn words(context: &Context, report: &CheckReport, what: &[OsString]) -> String {
     let mut text = answer(report);
@@ -130,7 +132,8 @@ fn findings(context: &Context, report: &CheckReport) -> String {
         for (at, finding) in group.iter().take(most).enumerate() {
             rows.push(row(finding, if at == 0 { heading.clone() } else { String::new() }));
             let cause = finding.cause.clone().filter(|_| context.global.verbose || finding.verdict != Verdict::Missing);
-            remarks.push(cause.into_iter().collect());
+            // What many have in common is told once, at the end.
+            remarks.push(cause.filter(|c| !common_causes(group).contains_key(c.as_str())).into_iter().collect());
         }
         if let Some(last) = remarks.last_mut() {
             last.extend(group_remarks(group, most));
@@ -147,11 +150,24 @@ fn findings(context: &Context, report: &CheckReport) -> String {
     if text.is_empty() { text } else { format!("\n{text}") }
 }
 
+/// Causes that many findings of a group have in common, and how many.
+fn common_causes<'a>(group: &[&'a Finding]) -> BTreeMap<&'a str, usize> {
+    let mut causes = BTreeMap::new();
+    for cause in group.iter().filter_map(|f| f.cause.as_deref()) {
+        *causes.entry(cause).or_insert(0) += 1;
+    }
+    causes.retain(|_, n| *n >= MANY_ALIKE);
+    causes
+}
+
 /// What is said once for all findings of a component.
 fn group_remarks(group: &[&Finding], most: usize) -> Vec<String> {
     let mut remarks = Vec::new();
     if group.len() > most {
         remarks.push(format!("and {} more of it (--ungrouped lists them)", grouped((group.len() - most) as u64)));
+    }
+    for (cause, n) in common_causes(group) {
+        remarks.push(format!("{} of them: {cause}", grouped(n as u64)));
     }
     let left: Vec<&&Finding> = group.iter().filter(|f| f.remedy.is_none()).collect();
     let mut advice: Vec<&String> = left.iter().filter_map(|f| f.advice.as_ref()).collect();
