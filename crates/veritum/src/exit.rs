@@ -9,7 +9,6 @@ pub(crate) const USAGE: u8 = 2;
 /// Nothing could be carried out.
 pub(crate) const NOT_CARRIED_OUT: u8 = 3;
 /// All put right, a restart is due.
-#[expect(dead_code, reason = "a restart is first told where running programs are examined")]
 pub(crate) const RESTART_DUE: u8 = 4;
 /// Interrupted at the keyboard before anything took effect.
 pub(crate) const INTERRUPTED: u8 = 130;

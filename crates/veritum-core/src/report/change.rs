@@ -57,6 +57,10 @@ pub struct RepairReport {
     pub areas: Vec<AreaChange>,
     /// Whether programs or the machine must be restarted.
     pub restart_due: bool,
+    /// Programs that still run on files that were replaced (on a running system).
+    pub programs: Vec<ProgramReport>,
+    /// How many running programs could not be looked into.
+    pub programs_unseen: u64,
     /// The check before.
     pub before: CheckReport,
     /// The check after, when something was changed.
@@ -66,6 +70,18 @@ pub struct RepairReport {
 impl RepairReport {
     /// The format's name.
     pub const FORMAT: &'static str = "veritum.repair/1";
+}
+
+/// A service or program that still runs on files that were replaced.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct ProgramReport {
+    /// The system service, as the service manager calls it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub service: Option<String>,
+    /// The program's name.
+    pub name: String,
+    /// Its numbers.
+    pub pids: Vec<u32>,
 }
 
 /// What `undo` did (`veritum.undo/1`).

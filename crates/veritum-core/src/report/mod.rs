@@ -5,8 +5,8 @@
 mod change;
 
 pub use change::{
-    ActionReport, AreaChange, ChangeLine, ChangesReport, RecoverReport, RefusalReport, RepairReport, UndoReport,
-    UndoneChange,
+    ActionReport, AreaChange, ChangeLine, ChangesReport, ProgramReport, RecoverReport, RefusalReport, RepairReport,
+    UndoReport, UndoneChange,
 };
 
 use std::collections::BTreeMap;

@@ -13,6 +13,7 @@ mod identity;
 mod live;
 mod lock;
 mod machine;
+mod programs;
 mod protect;
 
 pub use computer::Computer;
@@ -23,6 +24,7 @@ pub use identity::{Account, Identified, Users};
 pub use live::LiveDisk;
 pub use lock::{Held, LockError, lock_exclusive, lock_shared};
 pub use machine::{Dir, Machine, TargetError};
+pub use programs::{Holders, Program, holders};
 pub use protect::{Protection, ProtectionPolicy};
 
 pub(crate) use machine::read_to_limit;

@@ -8,10 +8,11 @@ use crate::change::{ChangeError, Desk, OpenChange, RoundReceipt, Verb, unfinishe
 use crate::check::Scope;
 use crate::event::{Observer, Steady};
 use crate::history;
-use crate::model::{Area, FindingId, SystemPath};
+use crate::model::{Area, FileKind, FindingId, Identity, SystemPath};
 use crate::plan::{Action, Deed, Item, ItemKind, Left, Plan};
-use crate::report::{ActionReport, AreaChange, CheckReport, RepairReport};
+use crate::report::{ActionReport, AreaChange, CheckReport, ProgramReport, RepairReport};
 use crate::store::{Contents, NoContents};
+use crate::target::{Holders, Program, holders};
 
 /// A repair ends after so many rounds even when findings still change.
 const MAX_ROUNDS: usize = 3;
@@ -91,7 +92,12 @@ impl Workshop {
         if scope.is_all() {
             let _ = history::keep_last_check(&state, &checked.report.put_right_to(&after));
         }
-        Ok(report(false, number, &checked, receipts, Some(after)))
+        let holders = if self.machine.is_live() { holders(&displaced(&receipts)) } else { Holders::default() };
+        let mut report = report(false, number, &checked, receipts, Some(after));
+        report.programs = programs(&holders.programs);
+        report.programs_unseen = holders.unseen;
+        report.restart_due = !report.programs.is_empty();
+        Ok(report)
     }
 
     /// One to three rounds, until findings no longer shrink.
@@ -182,6 +188,30 @@ fn answered(receipts: &[RoundReceipt]) -> u64 {
             .sum::<usize>()
     };
     receipts.iter().map(done).sum::<usize>() as u64
+}
+
+/// The files that were replaced, by which running programs may still know them.
+fn displaced(receipts: &[RoundReceipt]) -> HashSet<Identity> {
+    let of_round = |receipt: &RoundReceipt| {
+        let done = |action: &&Action| {
+            let outcome = receipt.outcomes.iter().find(|o| o.index == action.index);
+            outcome.is_some_and(|o| o.failed.is_none()) && !matches!(action.deed, Deed::SetMeta { .. })
+        };
+        let files = receipt.actions.iter().filter(done).filter_map(|a| a.before).filter(|b| b.kind == FileKind::File);
+        files.map(|before| before.id).collect::<Vec<_>>()
+    };
+    receipts.iter().flat_map(of_round).collect()
+}
+
+/// One line for each service, and for each program that belongs to none.
+fn programs(found: &[Program]) -> Vec<ProgramReport> {
+    let same = |a: &Program, b: &Program| (&a.service, &a.name) == (&b.service, &b.name);
+    let one = |all: &[Program]| ProgramReport {
+        service: all[0].service.clone(),
+        name: all[0].name.clone(),
+        pids: all.iter().map(|p| p.pid).collect(),
+    };
+    found.chunk_by(same).map(one).collect()
 }
 
 /// An action as it is planned.
@@ -279,6 +309,8 @@ fn report(
         plan_only,
         areas: vec![area],
         restart_due: false,
+        programs: Vec::new(),
+        programs_unseen: 0,
         before: checked.report.clone(),
         after,
     }

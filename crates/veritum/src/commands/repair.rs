@@ -50,5 +50,11 @@ pub(crate) fn run(context: &Context, words: &[OsString]) -> Result<u8, Failure> 
 fn status(context: &Context, report: &RepairReport) -> u8 {
     let last = report.after.as_ref().unwrap_or(&report.before);
     let remains = report.areas.iter().any(|a| !a.remaining.is_empty());
-    if remains || report.before.doubt.is_some() { exit::PROBLEMS } else { check::status(context, last) }
+    if remains || report.before.doubt.is_some() {
+        return exit::PROBLEMS;
+    }
+    match check::status(context, last) {
+        exit::FINE if report.restart_due => exit::RESTART_DUE,
+        status => status,
+    }
 }
