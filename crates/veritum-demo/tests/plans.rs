@@ -192,6 +192,23 @@ fn a_no_to_what_came_to_light_later_leaves_just_that() {
 }
 
 #[test]
+fn nothing_is_asked_that_is_not_carried_out_then() {
+    let place = Place::new();
+    place.write("/usr/share/quay/one", "wrong\n");
+    let mut asked = 0;
+    let report = open(&place.settings())
+        .repair(&Scope::default(), &Silent, &mut |_| {
+            asked += 1;
+            // Somebody is at work: what was agreed to cannot be done, and there is more by now.
+            place.write("/usr/share/quay/one", "wrong in another way\n");
+            place.write("/usr/share/quay/two", "wrong\n");
+            Agreement::Yes
+        })
+        .unwrap();
+    assert_eq!((asked, report.areas[0].put_right, report.areas[0].remaining.len()), (1, 0, 2), "{:?}", report.areas);
+}
+
+#[test]
 fn a_change_of_two_rounds_at_one_place_is_taken_back_whole() {
     let place = Place::new();
     // The folder comes back in the first round, and only then can the other name be made one with it.

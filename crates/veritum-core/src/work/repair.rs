@@ -121,7 +121,7 @@ impl Workshop {
         let mut agreed: HashSet<SystemPath> = plan.actions.iter().map(|a| a.place.clone()).collect();
         let narrowed = narrowed(scope, first);
         let mut after = None;
-        for _ in 0..MAX_ROUNDS {
+        for round in 1..=MAX_ROUNDS {
             let receipt = match change.round(plan.actions, contents) {
                 Ok(receipt) => receipt,
                 // What earlier rounds did stands; an unfinished one is left for recovery.
@@ -138,10 +138,12 @@ impl Workshop {
             let shrank = next.report.problems() < problems;
             let new = next.report.findings.iter().any(|f| known.insert(f.id.clone()));
             problems = next.report.problems();
-            plan = agreed_to(&next, &mut agreed, ask);
+            // Only what is going to be carried out is asked about.
+            let goes_on = round < MAX_ROUNDS && did_something && (shrank || new);
+            plan = if goes_on { agreed_to(&next, &mut agreed, ask) } else { Plan::default() };
             // What was looked at again is our choice; whether something was named was the operator's.
             after = Some(CheckReport { limited: !scope.is_all(), ..next.report });
-            if !did_something || !(shrank || new) || plan.actions.is_empty() {
+            if plan.actions.is_empty() {
                 break;
             }
         }
