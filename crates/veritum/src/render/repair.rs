@@ -157,9 +157,10 @@ pub(crate) fn words(context: &Context, report: &RepairReport, declined: bool) ->
     text.push_str(&still_running(&report.programs, report.programs_unseen));
     text.push('\n');
     let mut commands = Vec::new();
-    let services: Vec<&str> = services(&report.programs);
+    let services = services(&report.programs);
     if !services.is_empty() {
-        commands.push((format!("systemctl restart {}", services.join(" ")), "they run on the old files until then"));
+        let command = format!("systemctl restart {}", services.join(" "));
+        commands.push((command, "ends the old files' use; have work in open programs saved before"));
     }
     commands.push((context.command("check"), "looks at everything once more"));
     if let Some(number) = numbers.first() {
@@ -168,8 +169,10 @@ pub(crate) fn words(context: &Context, report: &RepairReport, declined: bool) ->
     text + &next(&commands)
 }
 
-fn services(programs: &[ProgramReport]) -> Vec<&str> {
-    let mut names: Vec<&str> = programs.iter().filter_map(|p| p.service.as_deref()).collect();
+/// The services, as a shell takes their names.
+fn services(programs: &[ProgramReport]) -> Vec<String> {
+    let mut names: Vec<String> =
+        programs.iter().filter_map(|p| p.service.as_deref()).map(|name| quoted(name.as_bytes())).collect();
     names.dedup();
     names
 }
@@ -229,6 +232,7 @@ mod tests {
         assert!(text.contains(r"$'mail\x07'") && text.contains("no service: end it and start it again"), "{text}");
         assert!(text.contains("restart the machine") && text.contains("2 other programs could not be looked into"));
         assert_eq!(services(&all), ["printing.service"]);
+        assert_eq!(services(&[program(Some("a; b.service"), "b", &[9])]), ["$'a; b.service'"]);
         assert_eq!((still_running(&[], 5), services(&[]).len()), (String::new(), 0));
     }
 }
