@@ -216,8 +216,8 @@ pub struct StatusReport {
     pub store_trouble: Option<String>,
     /// The computer that this runs on: not always the one whose disk is mounted.
     pub computer: ComputerReport,
-    /// Bytes free on the file system of the machine's root.
-    pub free_bytes: u64,
+    /// Bytes free on the file system of the machine's root; none where it does not tell.
+    pub free_bytes: Option<u64>,
     /// Whether that file system is mounted read-only.
     pub read_only: bool,
     /// Errors that the kernel has counted on the machine's file systems.

@@ -53,7 +53,7 @@ impl Workshop {
             store: self.store.as_ref().map(store_line),
             store_trouble: self.store_trouble.as_ref().map(|e| error_chain(e as &dyn std::error::Error)),
             computer: computer_report(Computer::this()),
-            free_bytes: room.map_or(0, |r| r.bytes),
+            free_bytes: room.map(|r| r.bytes),
             read_only: room.is_some_and(|r| r.read_only),
             disk_errors: marked_errors(&self.machine),
             restart_due: self.restart_due(),
@@ -143,7 +143,7 @@ fn recent_report(one: Happening) -> RecentReport {
 
 /// Who asked for a restart: a name a line.
 fn asked_by(names: &[u8]) -> String {
-    let text = String::from_utf8_lossy(names);
+    let text: String = String::from_utf8_lossy(names).chars().filter(|c| *c == '\n' || !c.is_control()).collect();
     let mut names: Vec<&str> = text.lines().map(str::trim).filter(|l| !l.is_empty()).collect();
     names.sort_unstable();
     names.dedup();
@@ -201,7 +201,7 @@ mod tests {
     #[test]
     fn who_asked_for_a_restart_is_named_once_and_not_at_length() {
         assert_eq!(asked_by(b""), "an update asked for it");
-        assert_eq!(asked_by(b"quay\npier\nquay\n"), "pier, quay asked for it");
+        assert_eq!(asked_by(b"quay\npi\x1ber\nquay\n"), "pier, quay asked for it");
         assert_eq!(asked_by(b"a\nb\nc\nd\ne\nf\n"), "a, b, c, d and 2 more asked for it");
     }
 }

@@ -31,7 +31,7 @@ fn pending(report: &StatusReport) -> String {
         paint(Label::Bad, &format!("{} at the last check", count(last.problems, "problem", "problems")))
     } else if report.disk_errors > 0 {
         paint(Label::Bad, "its disk gave errors")
-    } else if report.free_bytes < NEARLY_FULL && !report.read_only {
+    } else if report.free_bytes.is_some_and(|n| n < NEARLY_FULL) && !report.read_only {
         paint(Label::Bad, "its disk is full")
     } else if !report.restart_due.is_empty() {
         paint(Label::Bad, "a restart is due")
@@ -76,9 +76,10 @@ fn computer_words(computer: &ComputerReport) -> String {
 }
 
 fn room_words(report: &StatusReport) -> String {
-    let full = if report.free_bytes < NEARLY_FULL { ": nearly nothing" } else { "" };
+    let Some(free) = report.free_bytes else { return "its file system does not tell".into() };
+    let full = if free < NEARLY_FULL { ": nearly nothing" } else { "" };
     let read_only = if report.read_only { ", mounted read-only" } else { "" };
-    format!("{} free{full}{read_only}", size(report.free_bytes))
+    format!("{} free{full}{read_only}", size(free))
 }
 
 pub(crate) fn words(context: &Context, report: &StatusReport) -> String {
