@@ -20,6 +20,12 @@ pub enum Flow {
 pub enum Phase {
     /// Reading the machine's records and the reference.
     Reading,
+    /// Asking archives for their release files and indexes.
+    Asking,
+    /// Downloading packages.
+    Downloading,
+    /// Unpacking packages, to see what belongs where.
+    Unpacking,
     /// Comparing files with their reference.
     Comparing,
     /// Writing replacements beside their destinations.

@@ -19,6 +19,7 @@
 //! | [`trust`] | who vouches; the only maker of [`trust::Verified`] |
 //! | [`store`] | the trusted component store |
 //! | [`scan`] | looks and digests in parallel |
+//! | [`archive`] | the vendor's archive: sources, indexes, packages at hand or fetched |
 //! | [`check`] | what should be there × what is there → findings |
 //! | [`plan`] | findings × rules → actions, and what takes them back |
 //! | [`change`] | journal, staging, exchange, recovery, undo: the only room that writes to the machine |
@@ -45,6 +46,9 @@
 //!     trust: dir.path().join("trust"),
 //!     state: Some(dir.path().join("state")),
 //!     scratch: vec![dir.path().to_owned()],
+//!     from: Vec::new(),
+//!     archive: Default::default(),
+//!     full_chain: false,
 //!     policy: Default::default(),
 //!     jobs: 2,
 //!     despite_disk: false,
@@ -63,6 +67,7 @@
 #![cfg_attr(not(feature = "testkit"), forbid(unsafe_code))]
 #![warn(clippy::unwrap_used)]
 
+pub mod archive;
 pub mod change;
 pub mod check;
 pub mod event;

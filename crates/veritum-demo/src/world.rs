@@ -162,6 +162,12 @@ impl World {
             trust: self.folder.join("trust"),
             state: None,
             scratch: self.scratch(),
+            from: Vec::new(),
+            archive: veritum_core::archive::ArchiveSettings {
+                downloads: self.folder.join("downloads"),
+                ..Default::default()
+            },
+            full_chain: false,
             policy: Policy { owner_of_root: (!user.is_root()).then_some(ids) },
             jobs: 2,
             despite_disk: false,

@@ -33,6 +33,16 @@ pub(crate) struct Global {
     /// Use this trusted component store
     #[arg(long, short = 's', global = true, value_name = "LOCATION", env = "VERITUM_STORE", help_heading = "Where")]
     pub(crate) store: Option<PathBuf>,
+    /// Also take what is needed from here: a folder of packages, install media, another archive (folder or URL),
+    /// another store; repeatable
+    #[arg(long, short = 'f', global = true, value_name = "SOURCE", help_heading = "Where")]
+    pub(crate) from: Vec<OsString>,
+    /// Never use the network
+    #[arg(long, short = 'N', global = true, env = "VERITUM_NO_NETWORK", value_parser = clap::builder::FalseyValueParser::new(), help_heading = "Where")]
+    pub(crate) no_network: bool,
+    /// Keep downloaded packages in this folder
+    #[arg(long, global = true, value_name = "DIR", env = "VERITUM_DOWNLOADS", help_heading = "Where")]
+    pub(crate) downloads: Option<PathBuf>,
     /// Keep journals and replaced contents in this folder instead of the machine's own
     #[arg(long, global = true, value_name = "DIR", env = "VERITUM_STATE", help_heading = "Where")]
     pub(crate) state: Option<PathBuf>,
@@ -42,6 +52,9 @@ pub(crate) struct Global {
     /// Count what is vouched for more weakly than this as a problem
     #[arg(long, global = true, value_name = "STRENGTH", env = "VERITUM_REQUIRE", help_heading = "How")]
     pub(crate) require: Option<Require>,
+    /// Hold every component against its signed package, not only those that differ from the machine's records
+    #[arg(long, global = true, help_heading = "How")]
+    pub(crate) full_chain: bool,
     /// Show what would be done and change nothing
     #[arg(long, short = 'p', global = true, help_heading = "How")]
     pub(crate) plan: bool,
@@ -80,6 +93,8 @@ pub(crate) struct Global {
 pub(crate) enum Require {
     /// By a signed store
     Signed,
+    /// By a signed store or the vendor's archive
+    Archive,
 }
 
 /// When to colour
@@ -176,9 +191,9 @@ pub(crate) enum StoreVerb {
         #[arg(long, value_name = "KEYDIR")]
         keys: PathBuf,
     },
-    /// Show a store's keys and, if you say so, trust them from now on
+    /// Show the keys of a store, or of a vendor's keyring file, and, if you say so, trust them from now on
     Trust {
-        /// The store
+        /// The store's folder, or a keyring file
         location: PathBuf,
     },
     /// Show what a store holds

@@ -23,6 +23,17 @@ pub(crate) struct Config {
     pub(crate) store: Option<PathBuf>,
     /// The state folder.
     pub(crate) state: Option<PathBuf>,
+    /// Further places to take things from: folders, files, URLs.
+    #[serde(default)]
+    pub(crate) from: Vec<String>,
+    /// Whether the network must not be used.
+    #[serde(default)]
+    pub(crate) no_network: bool,
+    /// Where downloads are kept.
+    pub(crate) downloads: Option<PathBuf>,
+    /// Whether every component is held against its package.
+    #[serde(default)]
+    pub(crate) full_chain: bool,
     /// How strongly things must be vouched for.
     pub(crate) require: Option<Require>,
     /// Threads.
@@ -53,7 +64,9 @@ impl Config {
         };
         let mut config: Self = toml::from_str(&text).map_err(|e| fail(e.message().to_owned()))?;
         config.folder = folder.canonicalize().map_err(|e| fail(e.to_string()))?;
-        for place in [&mut config.target, &mut config.store, &mut config.state].into_iter().flatten() {
+        for place in
+            [&mut config.target, &mut config.store, &mut config.state, &mut config.downloads].into_iter().flatten()
+        {
             *place = config.folder.join(&*place);
         }
         Ok(config)

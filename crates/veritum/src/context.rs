@@ -1,17 +1,22 @@
 //! What a command runs with: settings put together, and how to repeat it.
 
+use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use veritum_core::archive::{ArchiveSettings, Proxies};
 use veritum_core::check::Policy;
 use veritum_core::model::quoted;
 use veritum_core::target::LiveDisk;
-use veritum_core::work::{Settings, Workshop};
+use veritum_core::work::{Settings, Supplier, Workshop};
 
 use crate::args::{Color, Global, Require};
 use crate::config::Config;
 use crate::errors::Failure;
 use crate::progress::Progress;
+
+/// Where downloads are kept unless something else is said: the place for what can be got again (FHS 3.0, 5.5).
+const DOWNLOADS: &str = "/var/cache/veritum";
 
 /// Everything that a command needs from outside.
 pub(crate) struct Context {
@@ -38,6 +43,14 @@ impl Context {
             store: global.store.clone().or(config.store),
             trust: config.folder.join("trust"),
             state: global.state.clone().or(config.state),
+            from: suppliers(&global.from, &config.from, &config.folder),
+            archive: ArchiveSettings {
+                network: !(global.no_network || config.no_network),
+                proxies: proxies(),
+                downloads: global.downloads.clone().or(config.downloads).unwrap_or_else(|| PathBuf::from(DOWNLOADS)),
+                ..ArchiveSettings::default()
+            },
+            full_chain: global.full_chain || config.full_chain,
             scratch: vec!["/dev/shm".into(), "/run".into(), std::env::temp_dir(), "/var/tmp".into()],
             policy,
             jobs,
@@ -97,8 +110,16 @@ fn repeat(global: &Global) -> (String, String) {
         _ => String::new(),
     };
     let config = again("--config", "", &global.config);
-    let places = [("--target", "-t", &global.target), ("--store", "-s", &global.store), ("--state", "", &global.state)];
-    let rest: String = places.iter().map(|(long, short, value)| again(long, short, value)).collect();
+    let places = [
+        ("--target", "-t", &global.target),
+        ("--store", "-s", &global.store),
+        ("--state", "", &global.state),
+        ("--downloads", "", &global.downloads),
+    ];
+    let mut rest: String = places.iter().map(|(long, short, value)| again(long, short, value)).collect();
+    rest.extend(global.from.iter().map(|from| format!(" --from {}", quoted(from.as_encoded_bytes()))));
+    rest.extend(was_typed("--no-network", "-N").then_some(" --no-network"));
+    rest.extend(was_typed("--full-chain", "").then_some(" --full-chain"));
     (format!("{config}{rest}"), config)
 }
 
@@ -106,6 +127,33 @@ fn repeat(global: &Global) -> (String, String) {
 pub(crate) fn shown(path: &Path) -> String {
     use std::os::unix::ffi::OsStrExt as _;
     quoted(path.as_os_str().as_bytes())
+}
+
+/// What was named with `--from`, then what the settings file names: a place of the file's is meant from its folder.
+fn suppliers(typed: &[OsString], configured: &[String], folder: &Path) -> Vec<Supplier> {
+    let url = |text: &str| {
+        let network = ["http://", "https://"].iter().any(|scheme| text.starts_with(scheme));
+        network.then(|| Supplier::Url(text.to_owned()))
+    };
+    let typed = typed.iter().map(|t| t.to_str().and_then(url).unwrap_or_else(|| Supplier::Place(PathBuf::from(t))));
+    let configured = configured.iter().map(|t| url(t).unwrap_or_else(|| Supplier::Place(folder.join(t))));
+    typed.chain(configured).collect()
+}
+
+/// The proxies that the environment names, in small letters or large.
+fn proxies() -> Proxies {
+    let one = |name: &str| {
+        let named = std::env::var(name).or_else(|_| std::env::var(name.to_uppercase())).ok();
+        named.filter(|value| !value.is_empty())
+    };
+    let all = one("all_proxy");
+    let none_for = one("no_proxy").unwrap_or_default();
+    Proxies {
+        // In large letters this one can be set by whoever asks a web server for something.
+        http: std::env::var("http_proxy").ok().filter(|v| !v.is_empty()).or_else(|| all.clone()),
+        https: one("https_proxy").or(all),
+        none_for: none_for.split(',').map(|host| host.trim().to_owned()).filter(|host| !host.is_empty()).collect(),
+    }
 }
 
 fn set_color(when: Option<Color>) {

@@ -9,7 +9,7 @@ use indicatif::{ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
 use veritum_core::event::{Event, Flow, Observer, Phase};
 
 use crate::exit;
-use crate::render::{grouped, size};
+use crate::render::{count, grouped, size};
 
 /// Short work shows nothing at all.
 const PATIENCE: Duration = Duration::from_millis(250);
@@ -20,6 +20,7 @@ pub(crate) struct Progress {
     items: Arc<AtomicU64>,
     bytes: Arc<AtomicU64>,
     shown: bool,
+    told: bool,
     stop: Arc<AtomicBool>,
     terminated: Arc<AtomicBool>,
 }
@@ -45,7 +46,15 @@ impl Progress {
         }
         let _ = signal_hook::flag::register(signal_hook::consts::SIGTERM, terminated.clone());
         let shown = wanted && std::io::IsTerminal::is_terminal(&std::io::stderr());
-        Self { bar: Mutex::default(), items: Arc::default(), bytes: Arc::default(), shown, stop, terminated }
+        Self {
+            bar: Mutex::default(),
+            items: Arc::default(),
+            bytes: Arc::default(),
+            shown,
+            told: wanted,
+            stop,
+            terminated,
+        }
     }
 
     /// The exit status that an interruption comes to.
@@ -56,6 +65,11 @@ impl Progress {
     fn begin(&self, phase: Phase, items: u64, bytes: u64) {
         self.items.store(0, Ordering::Relaxed);
         self.bytes.store(0, Ordering::Relaxed);
+        // What goes over a line that may be paid for by size is said beforehand, also where no bar is shown.
+        if phase == Phase::Downloading && self.told && items > 0 {
+            let packages = count(items, "package", "packages");
+            eprintln!("Downloading {packages}, {} (--no-network keeps from it)", size(bytes));
+        }
         if !self.shown {
             return;
         }
@@ -109,6 +123,9 @@ impl Progress {
 fn words(phase: Phase) -> &'static str {
     match phase {
         Phase::Reading => "files: reading what should be there",
+        Phase::Asking => "asking the archives",
+        Phase::Downloading => "downloading",
+        Phase::Unpacking => "looking into packages",
         Phase::Comparing => "files: comparing",
         Phase::Staging => "writing replacements",
         Phase::Exchanging => "exchanging",

@@ -86,14 +86,20 @@ pub struct Case<'a> {
     pub protection: &'a Protection,
     /// Whether to read from the medium rather than from the cache.
     pub fresh: bool,
+    /// Whether what is seen is to be kept for a further look.
+    pub keep_seen: bool,
 }
 
-/// Checks files.
+/// What was looked at before in the same check, by place: not looked at again where the same is asked.
+pub type Seen = HashMap<SystemPath, (Look, Observation)>;
+
+/// Checks files; `seen` is what an earlier look of the same check saw, and is replaced by what this one sees.
 ///
 /// # Errors
 /// When the observer said stop.
 pub fn check_files(
     case: Case<'_>,
+    seen: &mut Seen,
     left_out: &dyn Fn(&SystemPath) -> bool,
     pool: &rayon::ThreadPool,
     observer: &dyn Observer,
@@ -115,13 +121,7 @@ pub fn check_files(
         }
     }
     let tasks: Vec<Task> = seats.iter().map(|seat| task(case.reference, seat)).collect();
-    let size = |task: &Task| if let Look::Blake3 { size } = task.look { size } else { 0 };
-    observer.hear(Event::Begin {
-        phase: Phase::Comparing,
-        items: tasks.len() as u64,
-        bytes: tasks.iter().map(size).sum(),
-    });
-    let observations = scan::observe(case.machine, &tasks, case.fresh, pool, observer)?;
+    let observations = observe(&case, &seats, tasks, seen, pool, observer)?;
     let anchors = anchors(case.reference, &seats, &observations);
     for (seat, observation) in seats.iter().zip(&observations) {
         judge.one(seat, observation, &anchors, left_out);
@@ -143,6 +143,48 @@ pub fn check_files(
     let mut checked = judge.finish(observer);
     causes::name(&mut checked.findings, &checked.notes);
     Ok(checked)
+}
+
+/// Looks at what was not looked at yet.
+fn observe(
+    case: &Case<'_>,
+    seats: &[Seat],
+    tasks: Vec<Task>,
+    seen: &mut Seen,
+    pool: &rayon::ThreadPool,
+    observer: &dyn Observer,
+) -> Result<Vec<Observation>, Stopped> {
+    let mut known: Vec<Option<Observation>> = Vec::with_capacity(tasks.len());
+    let mut open = Vec::new();
+    let mut looks = Vec::with_capacity(tasks.len());
+    for (seat, task) in seats.iter().zip(tasks) {
+        looks.push(task.look);
+        match seen.remove(&seat.physical) {
+            Some((look, observation)) if look == task.look => known.push(Some(observation)),
+            _ => {
+                known.push(None);
+                open.push(task);
+            }
+        }
+    }
+    let size = |task: &Task| if let Look::Blake3 { size } = task.look { size } else { 0 };
+    observer.hear(Event::Begin {
+        phase: Phase::Comparing,
+        items: open.len() as u64,
+        bytes: open.iter().map(size).sum(),
+    });
+    let mut fresh = scan::observe(case.machine, &open, case.fresh, pool, observer)?.into_iter();
+    let observations: Vec<Observation> =
+        known.into_iter().map(|k| k.or_else(|| fresh.next()).unwrap_or(Observation::Absent)).collect();
+    if case.keep_seen {
+        *seen = seats
+            .iter()
+            .zip(looks)
+            .zip(&observations)
+            .map(|((s, l), o)| (s.physical.clone(), (l, o.clone())))
+            .collect();
+    }
+    Ok(observations)
 }
 
 /// One thing to be looked at, and where it is.

@@ -18,7 +18,7 @@ mod states;
 mod stray;
 
 pub use expected::{Expected, Group, Meta, Owned, Policy, Scope, Want};
-pub use files::{Case, Fault, FilesCheck, Unexamined, check_files};
+pub use files::{Case, Fault, FilesCheck, Seen, Unexamined, check_files};
 pub use folders::{Block, Move, Parents, Placement};
 pub use reference::{ManifestSource, Reference};
 pub use states::expected_state;

@@ -1,10 +1,12 @@
 //! [`Reference`]: what should be at each place, and who answers for it.
 
 use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
 
 use rayon::prelude::*;
 
 use super::expected::{Expected, Group, Meta, Owned, Policy, Want};
+use crate::archive::Archive;
 use crate::model::{ComponentId, Entry, EntryKind, Md5, Owner, SystemPath, Voucher};
 use crate::platform::{Component, Installed, Platform, Progress};
 use crate::store::{Manifest, Store, StoreError};
@@ -17,12 +19,29 @@ pub trait ManifestSource: Sync {
     ///
     /// # Errors
     /// When the source has one and it is not the one that was signed.
-    fn manifest(&self, id: &ComponentId) -> Result<Option<Verified<Manifest>>, StoreError>;
+    fn manifest(&self, id: &ComponentId) -> Result<Option<Verified<Arc<Manifest>>>, StoreError>;
+
+    /// Who answers for what it gives.
+    fn voucher(&self) -> Voucher;
 }
 
 impl ManifestSource for Store {
-    fn manifest(&self, id: &ComponentId) -> Result<Option<Verified<Manifest>>, StoreError> {
-        Store::manifest(self, id)
+    fn manifest(&self, id: &ComponentId) -> Result<Option<Verified<Arc<Manifest>>>, StoreError> {
+        Store::manifest(self, id)?.map(|m| m.derive(|m| Ok(Arc::new(m)))).transpose()
+    }
+
+    fn voucher(&self) -> Voucher {
+        Voucher::Signed
+    }
+}
+
+impl ManifestSource for Archive {
+    fn manifest(&self, id: &ComponentId) -> Result<Option<Verified<Arc<Manifest>>>, StoreError> {
+        Ok(Archive::manifest(self, id))
+    }
+
+    fn voucher(&self) -> Voucher {
+        Voucher::Archive
     }
 }
 
@@ -39,7 +58,7 @@ pub struct Reference {
     pub links: HashMap<SystemPath, HashSet<Vec<u8>>>,
     /// Components of which nothing can be said, with the reason.
     pub unknown: Vec<(ComponentId, String)>,
-    /// Manifests of the store that do not hold, with the reason; their components are judged by `self`.
+    /// Manifests of a store that do not hold, with the reason; their components are judged by what comes after it.
     pub broken_manifests: Vec<(ComponentId, String)>,
     /// Paths from which components' files were diverted: what stands there is the diverter's own.
     pub diverted: HashSet<SystemPath>,
@@ -48,20 +67,20 @@ pub struct Reference {
 
 /// What one component brings into the reference.
 enum Brought {
-    Manifest(Box<Manifest>),
+    Manifest(Arc<Manifest>, Voucher),
     Records(crate::platform::SelfRecord),
     Nothing(String),
 }
 
 impl Reference {
-    /// Gathers what should be there: from verified manifests where the store has them, else from the machine's own
-    /// records.
+    /// Gathers what should be there: from verified manifests of the first source that has them, else from the
+    /// machine's own records.
     #[must_use]
     pub fn gather(
         machine: &Machine,
         platform: &dyn Platform,
         installed: &Installed,
-        source: Option<&dyn ManifestSource>,
+        sources: &[&dyn ManifestSource],
         policy: &Policy,
         pool: &rayon::ThreadPool,
     ) -> Self {
@@ -70,10 +89,14 @@ impl Reference {
                 return (Brought::Nothing("its installation was interrupted half-way".into()), None);
             }
             let mut broken = None;
-            match source.map(|s| s.manifest(&component.id)) {
-                Some(Ok(Some(manifest))) => return (Brought::Manifest(Box::new(manifest.into_inner())), None),
-                Some(Err(e)) => broken = Some(crate::model::error_chain(&e)),
-                _ => {}
+            for source in sources {
+                match source.manifest(&component.id) {
+                    Ok(Some(manifest)) => {
+                        return (Brought::Manifest(manifest.into_inner(), source.voucher()), broken);
+                    }
+                    Ok(None) => {}
+                    Err(e) => broken = Some(crate::model::error_chain(&e)),
+                }
             }
             match platform.self_record(machine, component) {
                 Ok(record) => (Brought::Records(record), broken),
@@ -86,11 +109,11 @@ impl Reference {
             if let Some(why) = broken {
                 reference.broken_manifests.push((component.id.clone(), why));
             }
-            let voucher = if matches!(brought, Brought::Manifest(_)) { Voucher::Signed } else { Voucher::Itself };
+            let voucher = if let Brought::Manifest(_, voucher) = &brought { *voucher } else { Voucher::Itself };
             reference.components.push(Owned { component: component.clone(), voucher });
             let mut into = Adding { reference: &mut reference, installed, machine, policy, platform };
             match brought {
-                Brought::Manifest(manifest) => into.manifest(&manifest),
+                Brought::Manifest(manifest, voucher) => into.manifest(&manifest, voucher),
                 Brought::Records(record) => into.records(component, &record),
                 Brought::Nothing(why) => reference.unknown.push((component.id.clone(), why)),
             }
@@ -154,7 +177,7 @@ impl Adding<'_> {
         Some(Meta { mode: over.mode, uid, gid, mtime })
     }
 
-    fn manifest(&mut self, manifest: &Manifest) {
+    fn manifest(&mut self, manifest: &Manifest, voucher: Voucher) {
         let mut groups: HashMap<&SystemPath, usize> = HashMap::new();
         for first in manifest.hard_link_groups().keys() {
             groups.insert(first, self.reference.groups.len());
@@ -179,7 +202,7 @@ impl Adding<'_> {
             let expected = Expected {
                 component: self.here(),
                 also: Vec::new(),
-                voucher: Voucher::Signed,
+                voucher,
                 want,
                 meta: Some(meta),
                 other_metas: Vec::new(),
@@ -243,8 +266,8 @@ impl Adding<'_> {
             {
                 before.other_metas.push(meta);
             }
-            // A component that a signed manifest describes answers better than one known only by its records.
-            if before.voucher == Voucher::Itself && expected.voucher == Voucher::Signed {
+            // A component that a verified manifest describes answers better than one known only by its records.
+            if expected.voucher < before.voucher {
                 let also = std::mem::take(&mut before.also);
                 let previous = before.component;
                 *before = Expected { also, ..expected };

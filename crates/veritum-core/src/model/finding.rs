@@ -33,6 +33,8 @@ impl Area {
 pub enum Voucher {
     /// The store's owner, by a pinned key.
     Signed,
+    /// The vendor, by the archive's signature.
+    Archive,
     /// Only the machine's own records.
     #[serde(rename = "self")]
     Itself,
@@ -44,6 +46,7 @@ impl Voucher {
     pub fn word(self) -> &'static str {
         match self {
             Self::Signed => "signed",
+            Self::Archive => "archive",
             Self::Itself => "self",
         }
     }
@@ -54,6 +57,8 @@ impl Voucher {
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Verdict {
+    /// A known key's signature stands on something that it has not signed.
+    BadSignature,
     /// A folder where a file belongs, a link where a folder belongs, …
     WrongKind,
     /// Nothing there.
@@ -91,6 +96,7 @@ impl Verdict {
     #[must_use]
     pub fn word(self) -> &'static str {
         match self {
+            Self::BadSignature => "bad-signature",
             Self::WrongKind => "wrong-kind",
             Self::Missing => "missing",
             Self::Unreadable => "unreadable",
@@ -125,6 +131,11 @@ pub enum Subject {
         /// Its name.
         name: String,
     },
+    /// An archive that the machine gets components from.
+    Source {
+        /// Its URL and suite.
+        name: String,
+    },
 }
 
 impl Subject {
@@ -142,7 +153,7 @@ impl Subject {
     pub fn as_path(&self) -> Option<&SystemPath> {
         match self {
             Self::Path { path, .. } => Some(path),
-            Self::Component { .. } => None,
+            Self::Component { .. } | Self::Source { .. } => None,
         }
     }
 }
@@ -163,7 +174,7 @@ impl FindingId {
     pub fn of(area: Area, subject: &Subject, verdict: Verdict) -> Self {
         let what: &[u8] = match subject {
             Subject::Path { path, .. } => path.as_bytes(),
-            Subject::Component { name } => name.as_bytes(),
+            Subject::Component { name } | Subject::Source { name } => name.as_bytes(),
         };
         let digest = Digest::of(&[area.word().as_bytes(), b"\0", what, b"\0", verdict.word().as_bytes()].concat());
         let sign = |(at, byte): (usize, &u8)| {
@@ -224,9 +235,12 @@ pub struct State {
 pub struct Remedy {
     /// What would be done.
     pub action: Action,
-    /// Where from.
+    /// Where from: `store` or `archive`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub from: Option<String>,
+    /// Bytes of the component's package, when it must be downloaded first.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub download: Option<u64>,
 }
 
 /// The kinds of remedy.

@@ -4,7 +4,9 @@ use std::collections::{BTreeSet, HashMap};
 
 use super::{Action, Deed, DiskDoubt, Item, ItemKind, Left, Plan};
 use crate::check::{Expected, Fault, FilesCheck, Meta, Reference, Want};
-use crate::model::{Digest, FileKind, Finding, Identity, LinkTarget, Remedy, SystemPath, Verdict, Voucher};
+use crate::model::{
+    ComponentId, Digest, FileKind, Finding, Identity, LinkTarget, Remedy, SystemPath, Verdict, Voucher,
+};
 use crate::target::ProtectionPolicy;
 
 /// More altered files than this, of more components than [`MANY_COMPONENTS`], point at the hardware.
@@ -15,12 +17,33 @@ const MANY_COMPONENTS: u64 = 5;
 pub struct FileRules<'a> {
     /// What must not be altered.
     pub protection: &'a dyn ProtectionPolicy,
-    /// Whether the source has a content.
+    /// Whether the sources at hand have a content.
     pub has_content: &'a dyn Fn(&Digest) -> bool,
+    /// How what belongs to a component can be had, when a repair needs it.
+    pub supply: &'a dyn Fn(&ComponentId) -> Supply,
     /// Whether a path is left out on purpose.
     pub left_out: &'a dyn Fn(&SystemPath) -> bool,
     /// Whether unreadable files are to be replaced, on the operator's word.
     pub despite_disk: bool,
+}
+
+/// How a component's things can be had.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Supply {
+    /// They are at hand, as far as [`FileRules::has_content`] says.
+    AtHand,
+    /// Its package must be downloaded first.
+    Download {
+        /// The package's bytes.
+        bytes: u64,
+    },
+    /// They cannot be had, and what to do next.
+    Refused {
+        /// Why.
+        reason: String,
+        /// What to do.
+        next: Option<String>,
+    },
 }
 
 /// Plans what can be done about the findings; each finding is told its remedy.
@@ -89,14 +112,12 @@ impl Planner<'_> {
         if finding.verdict == Verdict::Unreadable && !self.rules.despite_disk {
             return Err(refuse("the disk gives read errors", "bring the users' files to safety, then test the disk"));
         }
-        if expected.voucher == Voucher::Itself {
-            return Err(refuse(
-                "only the machine's own records describe it",
-                "give a store that has its component: --store LOCATION",
-            ));
-        }
-        if fault.only_meta {
+        if fault.only_meta && expected.voucher != Voucher::Itself {
             return self.set_meta(fault, expected, finding);
+        }
+        if let Some(bytes) = self.to_download(fault, expected)? {
+            let (action, from) = (crate::model::Action::Restore, Some("archive".into()));
+            return Ok(Remedy { action, from, download: Some(bytes) });
         }
         let items = match &fault.alias {
             Some(target) => vec![self.alias(expected, target)?],
@@ -114,7 +135,20 @@ impl Planner<'_> {
         } else {
             crate::model::Action::Restore
         };
-        Ok(Remedy { action, from: Some("store".into()) })
+        Ok(Remedy { action, from: Some(source_word(expected.voucher).into()), download: None })
+    }
+
+    /// Bytes of the packages that must be downloaded before anything can be planned; none when all is at hand.
+    fn to_download(&self, fault: &Fault, expected: &Expected) -> Result<Option<u64>, Refusal> {
+        let mut bytes = 0;
+        for component in needed_components(fault, expected, self.reference) {
+            match (self.rules.supply)(component) {
+                Supply::AtHand => {}
+                Supply::Download { bytes: more } => bytes += more,
+                Supply::Refused { reason, next } => return Err((reason, next)),
+            }
+        }
+        Ok((bytes > 0).then_some(bytes))
     }
 
     fn next(&self) -> u32 {
@@ -134,7 +168,8 @@ impl Planner<'_> {
     }
 
     fn set_meta(&mut self, fault: &Fault, expected: &Expected, finding: &Finding) -> Result<Remedy, Refusal> {
-        let remedy = Remedy { action: crate::model::Action::SetMode, from: Some("store".into()) };
+        let from = Some(source_word(expected.voucher).into());
+        let remedy = Remedy { action: crate::model::Action::SetMode, from, download: None };
         let (Some(meta), Some(found)) = (wanted(expected), fault.found) else {
             return Err(("its owner and mode are not known".into(), None));
         };
@@ -220,6 +255,26 @@ impl Planner<'_> {
             _ => Err(("what the folder should be is not known".into(), None)),
         }
     }
+}
+
+/// The components that must be known to put one thing right: its own, and for a folder all that have something in it.
+pub fn needed_components<'a>(
+    fault: &Fault,
+    expected: &'a Expected,
+    reference: &'a Reference,
+) -> BTreeSet<&'a ComponentId> {
+    let mut needed = BTreeSet::from([reference.component_of(expected)]);
+    if !fault.roots.is_empty() && fault.alias.is_none() {
+        let below = reference.expected.iter().filter(|e| fault.roots.iter().any(|root| e.listed.is_within(root)));
+        // A folder that several share needs only one of them.
+        let things = below.filter(|e| e.want != Want::Folder);
+        needed.extend(things.map(|e| reference.component_of(e)));
+    }
+    needed
+}
+
+fn source_word(voucher: Voucher) -> &'static str {
+    if voucher == Voucher::Archive { "archive" } else { "store" }
 }
 
 fn lacking() -> Refusal {

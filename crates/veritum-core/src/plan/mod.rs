@@ -3,7 +3,7 @@
 mod files;
 mod inverse;
 
-pub use files::{FileRules, plan_files};
+pub use files::{FileRules, Supply, needed_components, plan_files};
 pub use inverse::{Outcome, Placed, inverse};
 
 use serde::{Deserialize, Serialize};

@@ -97,6 +97,41 @@ pub struct UnexaminedReport {
     pub example: Option<SystemPath>,
 }
 
+/// Where an archive's suite stands.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct SourceReport {
+    /// URL and suite.
+    pub source: String,
+    /// `vouched`, `refused` (signed, and the signature does not count), `unusable` or `absent`.
+    pub standing: String,
+    /// Why it does not count, or which of its indexes do not.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub why: Option<String>,
+    /// The vendor's key, by fingerprint.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key: Option<String>,
+    /// When the release was made, RFC 3339 in UTC.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub dated: Option<String>,
+    /// Whether it no longer counts as new. It still vouches for what was installed from it.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub expired: bool,
+}
+
+/// A package that a repair would download first.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct DownloadReport {
+    /// Whose.
+    pub component: ComponentId,
+    /// Bytes.
+    pub bytes: u64,
+    /// The archive's URL and suite.
+    pub from: String,
+    /// Why it could not be got, when that was tried.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub failed: Option<String>,
+}
+
 /// What `check` found (`veritum.check/1`).
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct CheckReport {
@@ -110,6 +145,12 @@ pub struct CheckReport {
     pub machine: MachineReport,
     /// Where the reference comes from, in a sentence.
     pub reference: String,
+    /// Installed components, by who answers for them.
+    pub components: BTreeMap<Voucher, u64>,
+    /// The archives that were asked, and where they stand.
+    pub sources: Vec<SourceReport>,
+    /// Packages that a repair would download first.
+    pub downloads: Vec<DownloadReport>,
     /// The areas.
     pub areas: Vec<AreaReport>,
     /// Problems.
@@ -211,6 +252,8 @@ pub struct StatusReport {
     /// The store, when one is used.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub store: Option<StoreLine>,
+    /// The archives that the machine gets components from, as far as their lists are at hand.
+    pub sources: Vec<SourceReport>,
     /// Why the store cannot be used.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub store_trouble: Option<String>,

@@ -11,12 +11,13 @@ use rayon::prelude::*;
 
 use super::files::{self, readable_by_all};
 use super::index::{IndexEntry, PackageRef};
+use super::making::ManifestMaker;
 use super::records::{RecordMember, Records, RecordsRef};
 use super::{FOLDERS, Manifest, StoreError, at, read::located};
 use crate::event::{Event, Flow, Observer, Phase};
-use crate::model::{ComponentId, ContentHasher, Digest, Entry, EntryKind, SystemPath};
+use crate::model::{ComponentId, ContentHasher, Digest, EntryKind, SystemPath};
 use crate::platform::debian::deb::read_deb;
-use crate::platform::debian::{DebError, DebSink, Package, RawEntry, RawKind, Scripts};
+use crate::platform::debian::{DebError, Package};
 
 /// Contents up to this size are digested before they are compressed, so that a known one costs no compression.
 const SMALL: u64 = 1 << 20;
@@ -270,16 +271,10 @@ fn take(incoming: &Incoming, path: &Path, known: &HashSet<&str>) -> Result<Optio
         return Ok(None);
     }
     let file = fs::File::open(path).map_err(at(path))?;
-    let mut sink = ManifestMaker {
-        incoming,
-        scripts: Scripts::default(),
-        settings: HashSet::new(),
-        entries: Vec::new(),
-        files: HashMap::new(),
-    };
+    let mut sink = ManifestMaker::new(|_: &SystemPath, size, content: &mut dyn Read| incoming.content(size, content));
     let failed = |source| StoreError::Package { path: path.to_owned(), source };
     let package = read_deb(io::BufReader::with_capacity(128 * 1024, file), &mut sink).map_err(failed)?;
-    let entries = sink.entries;
+    let entries = sink.into_entries();
     let records = keep_records(incoming, &package).map_err(|e| failed(e.into()))?;
     let count = entries.len() as u64;
     let bytes =
@@ -334,63 +329,4 @@ fn keep_records(incoming: &Incoming, package: &Package) -> io::Result<RecordsRef
     };
     let bytes = serde_json::to_vec(&records)?;
     Ok(RecordsRef { blake3: incoming.object(&bytes)?, size: bytes.len() as u64 })
-}
-
-/// Turns a package's entries into a manifest's, and brings its contents in.
-struct ManifestMaker<'a> {
-    incoming: &'a Incoming,
-    scripts: Scripts,
-    settings: HashSet<SystemPath>,
-    entries: Vec<Entry>,
-    files: HashMap<SystemPath, usize>,
-}
-
-impl DebSink for ManifestMaker<'_> {
-    fn package(&mut self, package: &Package) -> Result<(), DebError> {
-        self.scripts = package.scripts();
-        self.settings = package.settings.iter().cloned().collect();
-        Ok(())
-    }
-
-    fn entry(&mut self, raw: RawEntry, content: &mut dyn Read) -> Result<(), DebError> {
-        let mut entry = Entry {
-            configured: self.scripts.configure(raw.path.as_bytes()),
-            settings: self.settings.contains(&raw.path),
-            path: raw.path,
-            kind: EntryKind::Folder,
-            mode: raw.mode,
-            user: raw.user,
-            group: raw.group,
-            mtime: raw.mtime,
-        };
-        entry.kind = match raw.kind {
-            RawKind::File { size } => {
-                EntryKind::File { size, digest: self.incoming.content(size, content)?, same_as: None }
-            }
-            RawKind::HardLink { to } => {
-                let first = self.files.get(&to).and_then(|at| self.entries.get(*at));
-                let Some(first) = first else {
-                    return Err(DebError::Shape(format!("{} is a further name of nothing", entry.path)));
-                };
-                // All names of a file share its owner, mode and time, whatever this entry's own header says.
-                (entry.mode, entry.user, entry.group, entry.mtime) =
-                    (first.mode, first.user.clone(), first.group.clone(), first.mtime);
-                match &first.kind {
-                    EntryKind::File { size, digest, same_as } => {
-                        EntryKind::File { size: *size, digest: *digest, same_as: Some(same_as.clone().unwrap_or(to)) }
-                    }
-                    _ => return Err(DebError::Shape(format!("{} is a further name of no file", entry.path))),
-                }
-            }
-            RawKind::Folder => EntryKind::Folder,
-            RawKind::Link { target } => EntryKind::Link { target },
-            RawKind::Fifo => EntryKind::Fifo,
-            RawKind::Device { block, major, minor } => EntryKind::Device { block, major, minor },
-        };
-        if matches!(entry.kind, EntryKind::File { .. }) {
-            self.files.insert(entry.path.clone(), self.entries.len());
-        }
-        self.entries.push(entry);
-        Ok(())
-    }
 }

@@ -17,6 +17,7 @@
 mod files;
 mod fill;
 mod index;
+mod making;
 mod manifest;
 mod publish;
 mod read;
@@ -24,6 +25,7 @@ mod records;
 
 pub use fill::{FillSummary, Refused, fill};
 pub use index::{Index, IndexEntry, PackageRef};
+pub use making::ManifestMaker;
 pub use manifest::{Manifest, ManifestError, RawManifest};
 pub use publish::{PublishSummary, create, publish};
 pub use read::{Contents, NoContents, Store, TrustCandidate, candidate};

@@ -2,16 +2,31 @@
 //!
 //! The chain of a store: file ← manifest ← signed index ← pinned key. The store's metadata is a repository after
 //! The Update Framework specification 1.0 (roles root, targets, snapshot, timestamp).
+//!
+//! The chain of an archive: file ← package ← index ← signed release file ← vendor's key, one that Veritum ships or the
+//! operator has pinned.
 
+mod facts;
 mod keys;
+pub mod openpgp;
 mod pins;
 mod repository;
+mod seen;
+mod vendors;
 
+pub use facts::{FactKind, Facts};
 pub use keys::{KeyPair, KeysError, StoreKeys};
 pub use pins::{Pin, PinError, Pins, SeenVersions};
 pub use repository::{Loaded, Published, RepositoryError, Versions, first_root, load, publish, root_key_ids};
+pub use seen::SeenReleases;
+pub use vendors::VendorKeys;
+
+use std::io::{self, Read as _, Seek as _};
+
+use aws_lc_rs::digest::{Context, SHA256};
 
 use crate::model::Digest;
+use crate::platform::debian::apt::FileSum;
 
 /// Something whose chain of trust was followed to its end. Only this room makes one.
 #[derive(Debug, Clone)]
@@ -47,6 +62,52 @@ impl<T> Verified<T> {
     pub fn derive<U, E>(self, how: impl FnOnce(T) -> Result<U, E>) -> Result<Verified<U>, E> {
         how(self.0).map(Verified)
     }
+}
+
+impl<T: Clone> Verified<&T> {
+    /// A copy of its own.
+    #[must_use]
+    pub fn cloned(&self) -> Verified<T> {
+        Verified(self.0.clone())
+    }
+}
+
+/// Vouches for bytes by a size and a SHA-256 that are themselves vouched for.
+///
+/// # Errors
+/// When they are other bytes.
+pub fn vouch_sum(bytes: Vec<u8>, by: &Verified<FileSum>) -> Result<Verified<Vec<u8>>, NotVouched> {
+    let FileSum { size, sha256 } = by.0;
+    let same = bytes.len() as u64 == size && aws_lc_rs::digest::digest(&SHA256, &bytes).as_ref() == sha256;
+    if same { Ok(Verified(bytes)) } else { Err(NotVouched) }
+}
+
+/// Vouches for a file's content by a size and a SHA-256 that are themselves vouched for; it is read from its beginning
+/// to its end, and stands at its beginning again.
+///
+/// # Errors
+/// When it cannot be read, or has another content.
+pub fn vouch_file(
+    mut file: std::fs::File,
+    by: &Verified<FileSum>,
+) -> io::Result<Result<Verified<std::fs::File>, NotVouched>> {
+    let FileSum { size, sha256 } = by.0;
+    file.rewind()?;
+    let mut context = Context::new(&SHA256);
+    let mut piece = vec![0; 256 * 1024];
+    let mut left = size;
+    loop {
+        let n = file.read(&mut piece)?;
+        if n == 0 {
+            break;
+        }
+        let Some(rest) = left.checked_sub(n as u64) else { return Ok(Err(NotVouched)) };
+        left = rest;
+        context.update(&piece[..n]);
+    }
+    file.rewind()?;
+    let same = left == 0 && context.finish().as_ref() == sha256;
+    Ok(if same { Ok(Verified(file)) } else { Err(NotVouched) })
 }
 
 /// Vouches for bytes by a digest that is itself vouched for.

@@ -137,7 +137,7 @@ impl Pins {
     }
 }
 
-fn read_json<T: serde::de::DeserializeOwned>(path: &Path) -> Result<Option<T>, PinError> {
+pub(super) fn read_json<T: serde::de::DeserializeOwned>(path: &Path) -> Result<Option<T>, PinError> {
     use std::io::Read as _;
     let at = |source| PinError::File { path: path.to_owned(), source };
     let file = match std::fs::File::open(path) {
@@ -149,12 +149,18 @@ fn read_json<T: serde::de::DeserializeOwned>(path: &Path) -> Result<Option<T>, P
     serde_json::from_slice(&bytes).map(Some).map_err(|source| PinError::Damaged { path: path.to_owned(), source })
 }
 
-fn write_json<T: Serialize>(folder: &Path, path: &Path, value: &T) -> Result<(), PinError> {
+pub(super) fn write_json<T: Serialize>(folder: &Path, path: &Path, value: &T) -> Result<(), PinError> {
+    let at = |source| PinError::File { path: path.to_owned(), source };
+    let bytes = serde_json::to_vec_pretty(value).map_err(|e| at(e.into()))?;
+    write_bytes(folder, path, &bytes)
+}
+
+/// Writes a file of the operator's folder whole or not at all.
+pub(super) fn write_bytes(folder: &Path, path: &Path, bytes: &[u8]) -> Result<(), PinError> {
     let at = |source| PinError::File { path: path.to_owned(), source };
     std::fs::create_dir_all(folder).map_err(at)?;
     let mut file = tempfile::NamedTempFile::new_in(folder).map_err(at)?;
-    let bytes = serde_json::to_vec_pretty(value).map_err(|e| at(e.into()))?;
-    std::io::Write::write_all(&mut file, &bytes).map_err(at)?;
+    std::io::Write::write_all(&mut file, bytes).map_err(at)?;
     file.as_file().sync_all().map_err(at)?;
     file.persist(path).map_err(|e| at(e.error))?;
     std::fs::File::open(folder).and_then(|d| d.sync_all()).map_err(at)

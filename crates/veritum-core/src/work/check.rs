@@ -1,16 +1,18 @@
 //! `check`: gathering the reference, looking, judging, telling.
 
+use std::collections::HashMap;
 use std::time::Instant;
 
+use super::supplies::download_report;
 use super::{WorkError, Workshop};
+use crate::archive::Lacking;
 use crate::change::unfinished;
-use crate::check::{Case, FilesCheck, Reference, Scope, check_files};
+use crate::check::{Case, FilesCheck, Reference, Scope, Seen, check_files};
 use crate::event::{Event, Observer, Phase};
 use crate::history;
-use crate::model::{Area, Voucher};
+use crate::model::{Area, ComponentId, Voucher};
 use crate::plan::{DiskDoubt, FileRules, Plan, plan_files};
 use crate::report::{AreaReport, CheckReport, MachineReport, OutcomeWord, UnexaminedReport};
-use crate::store::Contents;
 use crate::target::marked_errors;
 
 /// A check with what planning needs of it.
@@ -18,6 +20,8 @@ pub(super) struct Checked {
     pub(super) reference: Reference,
     pub(super) plan: Plan,
     pub(super) report: CheckReport,
+    /// Packages that must be downloaded before all of it can be put right.
+    pub(super) downloads: Vec<Lacking>,
 }
 
 impl Workshop {
@@ -30,7 +34,7 @@ impl Workshop {
         let state = self.state()?;
         let lock = self.shared_lock(state.as_ref())?;
         self.require_named(scope)?;
-        let mut checked = self.checked(scope, false, observer)?;
+        let mut checked = self.checked(scope, false, &HashMap::new(), observer)?;
         if let Some(state) = &state {
             checked.report.unfinished_changes = unfinished(&self.machine, state)?;
         }
@@ -56,25 +60,44 @@ impl Workshop {
         }
     }
 
-    pub(super) fn checked(&self, scope: &Scope, fresh: bool, observer: &dyn Observer) -> Result<Checked, WorkError> {
+    /// Judges by the strongest reference at hand. What the machine's own records say comes first; where that differs, or
+    /// where something was named, the archive is asked as well. `failed` are downloads that were tried.
+    pub(super) fn checked(
+        &self,
+        scope: &Scope,
+        fresh: bool,
+        failed: &HashMap<ComponentId, String>,
+        observer: &dyn Observer,
+    ) -> Result<Checked, WorkError> {
         let begun = Instant::now();
         observer.hear(Event::Begin { phase: Phase::Reading, items: self.installed.components.len() as u64, bytes: 0 });
-        let reference = self.reference();
+        let mut reference = self.reference();
         observer.hear(Event::End);
+        if self.settings.full_chain || !scope.is_all() {
+            let weak = self.weak_in_scope(&reference, scope);
+            if self.prepare(&weak, observer)? {
+                reference = self.reference();
+            }
+        }
+        let mut seen = Seen::new();
+        let mut files = self.look(&reference, scope, fresh, &mut seen, observer)?;
+        let weak = self.weak_with_problems(&reference, &files);
+        if self.prepare(&weak, observer)? {
+            reference = self.reference();
+            files = self.look(&reference, scope, fresh, &mut seen, observer)?;
+        }
+        drop(seen);
+        if reference.components.iter().any(|c| c.voucher == Voucher::Itself) {
+            // Where the archives stand is told even when nothing of them was needed.
+            self.with_archive(|_| ());
+        }
         let left_out = self.left_out();
-        let case = Case {
-            machine: &self.machine,
-            reference: &reference,
-            scope,
-            policy: &self.settings.policy,
-            protection: &self.protection,
-            fresh,
-        };
-        let mut files = check_files(case, &left_out, &self.pool, observer).map_err(|_| WorkError::Stopped)?;
-        let has_content = |digest: &crate::model::Digest| self.store.as_ref().is_some_and(|s| s.has_content(digest));
+        let has_content = self.contents_at_hand();
+        let supply = |id: &ComponentId| self.supply(&reference, id, failed);
         let rules = FileRules {
             protection: &self.protection,
             has_content: &has_content,
+            supply: &supply,
             left_out: &left_out,
             despite_disk: self.settings.despite_disk,
         };
@@ -84,8 +107,34 @@ impl Workshop {
             plan.doubt = Some(DiskDoubt::MarkedErrors { errors });
         }
         let seconds = begun.elapsed().as_secs_f64();
-        let report = self.report(scope, &reference, &files, &plan, seconds);
-        Ok(Checked { reference, plan, report })
+        let downloads = self.to_download(&reference, &files);
+        files.findings.splice(0..0, self.source_findings());
+        let mut report = self.report(scope, &reference, &files, &plan, seconds);
+        report.downloads = downloads.iter().map(|(l, from)| download_report(l, from.clone(), None)).collect();
+        let downloads = downloads.into_iter().map(|(lacking, _)| lacking).collect();
+        drop(has_content);
+        Ok(Checked { reference, plan, report, downloads })
+    }
+
+    fn look(
+        &self,
+        reference: &Reference,
+        scope: &Scope,
+        fresh: bool,
+        seen: &mut Seen,
+        observer: &dyn Observer,
+    ) -> Result<FilesCheck, WorkError> {
+        let case = Case {
+            machine: &self.machine,
+            reference,
+            scope,
+            policy: &self.settings.policy,
+            protection: &self.protection,
+            fresh,
+            // Where only the machine answers, a second look with a better reference may follow.
+            keep_seen: reference.components.iter().any(|c| c.voucher == Voucher::Itself),
+        };
+        check_files(case, seen, &self.left_out(), &self.pool, observer).map_err(|_| WorkError::Stopped)
     }
 
     pub(super) fn machine_report(&self) -> MachineReport {
@@ -156,6 +205,9 @@ impl Workshop {
             outcome,
             machine: self.machine_report(),
             reference: self.reference_words(),
+            components: Self::components_by_voucher(reference),
+            sources: self.source_reports(),
+            downloads: Vec::new(),
             areas: vec![area],
             findings: files.findings.clone(),
             notes: files.notes.clone(),
@@ -170,7 +222,7 @@ impl Workshop {
     }
 
     fn reference_words(&self) -> String {
-        match &self.store {
+        match self.stores.first() {
             Some(store) => format!("the signed store {}", store.path().display()),
             None => "the machine's own records only".into(),
         }

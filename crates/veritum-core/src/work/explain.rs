@@ -1,5 +1,6 @@
 //! `explain`: one path, finding or change, looked at closely and anew.
 
+use std::collections::HashMap;
 use std::io;
 use std::os::fd::AsFd;
 
@@ -25,7 +26,7 @@ impl Workshop {
         self.require_store_sound()?;
         let listed = self.listed_spelling(path);
         let scope = Scope { paths: vec![listed.clone()], components: Vec::new() };
-        let checked = self.checked(&scope, false, observer)?;
+        let checked = self.checked(&scope, false, &HashMap::new(), observer)?;
         let reference = &checked.reference;
         let about = |f: &&Finding| f.subject.as_path() == Some(&listed);
         let covers = |f: &&Finding| f.subject.as_path().is_some_and(|p| listed.is_within(p));
@@ -71,7 +72,7 @@ impl Workshop {
                 "only the machine's own records describe it: a damage that someone wrote into them too would not show"
                     .into(),
             ),
-            Voucher::Signed => None,
+            Voucher::Signed | Voucher::Archive => None,
         };
         let expected_state = Some(expected_state(reference, expected, &self.machine));
         let found_state = own.and_then(|f| f.found.clone());
@@ -106,7 +107,7 @@ impl Workshop {
         let mut above = path.parent();
         while let Some(folder) = above.filter(|f| !f.is_root()) {
             let scope = Scope { paths: vec![folder.clone()], components: Vec::new() };
-            if let Ok(checked) = self.checked(&scope, false, &Silent)
+            if let Ok(checked) = self.checked(&scope, false, &HashMap::new(), &Silent)
                 && let Some(finding) = checked.report.findings.into_iter().find(|f| {
                     f.subject.as_path() == Some(&folder)
                         && f.verdict.is_problem()
@@ -126,7 +127,7 @@ impl Workshop {
     /// When none, or more than one, fits.
     pub fn explain_finding(&mut self, typed: &str, observer: &dyn Observer) -> Result<ExplainReport, WorkError> {
         self.require_store_sound()?;
-        let checked = self.checked(&Scope::default(), false, observer)?;
+        let checked = self.checked(&Scope::default(), false, &HashMap::new(), observer)?;
         let fits = |id: &FindingId| id.as_str().starts_with(typed);
         let all: Vec<&Finding> =
             checked.report.findings.iter().chain(&checked.report.notes).filter(|f| fits(&f.id)).collect();
@@ -161,15 +162,20 @@ impl Workshop {
         path: &SystemPath,
     ) -> Vec<ChainLink> {
         let link = |what: &str, name: String| ChainLink { what: what.into(), name };
-        let Some(store) = self.store.as_ref().filter(|_| voucher == Voucher::Signed) else {
+        if voucher == Voucher::Itself {
             return vec![link("the machine's own record of", component.name.clone())];
-        };
+        }
         let mut chain = Vec::new();
         if let Want::File { digest, .. } = want {
             chain.push(link("content", digest.to_hex()));
         } else {
             chain.push(link("entry", path.to_string()));
         }
+        if voucher == Voucher::Archive {
+            chain.extend(self.archive_chain(component).into_iter().map(|(what, name)| link(what, name)));
+            return chain;
+        }
+        let Some(store) = self.stores.iter().find(|s| s.has(component)) else { return chain };
         if let Some(entry) = store.components().find(|e| e.component == *component) {
             chain.push(link("manifest of the component", entry.manifest.to_hex()));
             chain.push(link("taken from the package with SHA-256", entry.package.sha256.clone()));
@@ -184,7 +190,10 @@ impl Workshop {
 
     /// Where the machine's file first differs from what it should be.
     fn first_difference(&self, path: &SystemPath, digest: &crate::model::Digest, size: u64) -> Option<FirstDifference> {
-        let store = self.store.as_ref().filter(|_| size <= MAX_COMPARED)?;
+        if size > MAX_COMPARED {
+            return None;
+        }
+        self.unpack_contents(&HashMap::from([(*digest, size)]));
         let real = self.machine.resolve(&path.parent()?).ok()?.child(path.name()).ok()?;
         let dir = self.machine.dir(&real.parent()?).ok()?;
         let file = dir.disk().open_file(dir.fd(), real.name()).ok()?;
@@ -210,7 +219,7 @@ impl Workshop {
             }
             Ok(())
         };
-        store.copy(digest, size, &mut each).ok()?;
+        self.contents().copy(digest, size, &mut each).ok()?;
         if compare.found.is_none() {
             read_more(SHOWN, &mut held).ok()?;
             compare.piece(&[], &held);

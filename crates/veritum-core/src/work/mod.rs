@@ -4,13 +4,15 @@ mod check;
 mod explain;
 mod repair;
 mod status;
+mod supplies;
 mod undo;
 
 pub use repair::{Agreement, Preview};
 
 use std::path::PathBuf;
-use std::sync::Arc;
+use std::sync::{Arc, PoisonError, RwLock};
 
+use crate::archive::{Archive, ArchiveSettings};
 use crate::change::{ChangeError, Desk, Locks, StateFolder};
 use crate::check::{ManifestSource, Policy, Reference};
 use crate::event::Observer;
@@ -19,7 +21,6 @@ use crate::platform::debian::Debian;
 use crate::platform::{Installed, Platform};
 use crate::store::{Store, StoreError};
 use crate::target::{Disk, LockError, Machine, Protection, TargetError, lock_shared};
-use crate::trust::Pins;
 
 /// Everything that the outside decides.
 #[derive(Debug, Clone)]
@@ -34,6 +35,12 @@ pub struct Settings {
     pub state: Option<PathBuf>,
     /// Private places for short work, the best first.
     pub scratch: Vec<PathBuf>,
+    /// Further supplies, in the order in which they were named.
+    pub from: Vec<Supplier>,
+    /// What the outside decides about archives; the folders and URLs named in `from` need not stand here.
+    pub archive: ArchiveSettings,
+    /// Whether every component is to be held against its package, not only those that differ.
+    pub full_chain: bool,
     /// The operator's rules.
     pub policy: Policy,
     /// Threads.
@@ -46,6 +53,15 @@ pub struct Settings {
     pub now: jiff::Timestamp,
     /// Names this run.
     pub run: String,
+}
+
+/// A further place to get things from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Supplier {
+    /// A folder or file of the host: packages, install media, an archive, a store.
+    Place(PathBuf),
+    /// An archive's URL.
+    Url(String),
 }
 
 /// Why the work cannot be done.
@@ -113,8 +129,11 @@ pub struct Workshop {
     machine: Machine,
     protection: Protection,
     installed: Installed,
-    store: Option<Store>,
+    /// The store in use, then those among the further supplies.
+    stores: Vec<Store>,
     store_trouble: Option<StoreError>,
+    /// Opened when it is first needed: following its chain takes a moment.
+    archive: RwLock<Option<Archive>>,
     pool: rayon::ThreadPool,
 }
 
@@ -132,15 +151,18 @@ impl Workshop {
         let installed = platform.installed(&machine)?;
         let pool =
             rayon::ThreadPoolBuilder::new().num_threads(settings.jobs).build().map_err(|_| WorkError::Threads)?;
-        let (mut store, mut store_trouble) = (None, None);
-        if let Some(location) = &settings.store {
-            match Store::open(location, &Pins::in_folder(&settings.trust), &settings.scratch) {
-                Ok(open) => store = Some(open),
-                Err(e) => store_trouble = Some(e),
-            }
-        }
-        let protection = Protection::of(&machine);
-        Ok(Self { settings, machine, protection, installed, store, store_trouble, pool })
+        let mut workshop = Self {
+            protection: Protection::of(&machine),
+            settings,
+            machine,
+            installed,
+            stores: Vec::new(),
+            store_trouble: None,
+            archive: RwLock::default(),
+            pool,
+        };
+        workshop.open_supplies();
+        Ok(workshop)
     }
 
     /// The machine.
@@ -164,8 +186,11 @@ impl Workshop {
     }
 
     fn reference(&self) -> Reference {
-        let source = self.store.as_ref().map(|s| s as &dyn ManifestSource);
-        Reference::gather(&self.machine, &Debian, &self.installed, source, &self.settings.policy, &self.pool)
+        let archive = self.archive.read().unwrap_or_else(PoisonError::into_inner);
+        let stores = self.stores.iter().map(|s| s as &dyn ManifestSource);
+        let sources: Vec<&dyn ManifestSource> =
+            stores.chain(archive.as_ref().map(|a| a as &dyn ManifestSource)).collect();
+        Reference::gather(&self.machine, &Debian, &self.installed, &sources, &self.settings.policy, &self.pool)
     }
 
     fn left_out(&self) -> impl Fn(&SystemPath) -> bool + '_ {

@@ -1,6 +1,6 @@
 //! `repair`: check, show, ask, change, check again until it is stable.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 use super::check::Checked;
 use super::{WorkError, Workshop};
@@ -8,11 +8,13 @@ use crate::change::{ChangeError, Desk, OpenChange, RoundReceipt, Verb, unfinishe
 use crate::check::Scope;
 use crate::event::{Observer, Steady};
 use crate::history;
-use crate::model::{Area, FileKind, FindingId, Identity, SystemPath};
+use crate::model::{Area, ComponentId, FileKind, FindingId, Identity, SystemPath};
 use crate::plan::{Action, Deed, Item, ItemKind, Left, Plan};
-use crate::report::{ActionReport, AreaChange, CheckReport, ProgramReport, RepairReport};
-use crate::store::{Contents, NoContents};
+use crate::report::{ActionReport, AreaChange, CheckReport, DownloadReport, ProgramReport, RepairReport};
 use crate::target::{Holders, Program, holders};
+
+/// Downloads that were tried and did not come about, with the reason.
+type Failed = HashMap<ComponentId, String>;
 
 /// A repair ends after so many rounds even when findings still change.
 const MAX_ROUNDS: usize = 3;
@@ -59,7 +61,7 @@ impl Workshop {
         self.require_named(scope)?;
         let state = self.state()?;
         let _lock = self.shared_lock(state.as_ref())?;
-        let checked = self.checked(scope, false, observer)?;
+        let checked = self.checked(scope, false, &HashMap::new(), observer)?;
         Ok(report(true, None, &checked, Vec::new(), None))
     }
 
@@ -81,14 +83,14 @@ impl Workshop {
         if let Some(number) = unfinished(&self.machine, &state)?.first() {
             return Err(ChangeError::Earlier(*number).into());
         }
-        let checked = self.checked(scope, false, observer)?;
+        let (checked, failed) = self.with_downloads(scope, observer)?;
         if checked.plan.actions.is_empty() || checked.plan.doubt.is_some() {
             return Ok(report(false, None, &checked, Vec::new(), None));
         }
         if ask(&Preview::of(&checked, checked.plan.actions.iter(), false)) == Agreement::No {
             return Ok(report(true, None, &checked, Vec::new(), None));
         }
-        let (number, receipts, after) = self.rounds(desk, scope, &checked, observer, ask)?;
+        let (number, receipts, after) = self.rounds(desk, scope, &checked, &failed, observer, ask)?;
         if scope.is_all() {
             let _ = history::keep_last_check(&state, &checked.report.put_right_to(&after));
         }
@@ -100,17 +102,33 @@ impl Workshop {
         Ok(report)
     }
 
+    /// Checks; downloads what a repair would lack, and checks again with it.
+    fn with_downloads(&self, scope: &Scope, observer: &dyn Observer) -> Result<(Checked, Failed), WorkError> {
+        let mut failed = Failed::new();
+        let mut checked = self.checked(scope, false, &failed, observer)?;
+        let may = checked.plan.doubt.is_none();
+        // What is downloaded may show more that is wrong with the same components, not with others: once is enough.
+        if may && !checked.downloads.is_empty() {
+            let told = std::mem::take(&mut checked.report.downloads);
+            failed = self.download(&checked.downloads, observer)?;
+            checked = self.checked(scope, false, &failed, observer)?;
+            checked.report.downloads =
+                told.into_iter().map(|d| DownloadReport { failed: failed.get(&d.component).cloned(), ..d }).collect();
+        }
+        Ok((checked, failed))
+    }
+
     /// One to three rounds, until findings no longer shrink.
     fn rounds(
         &self,
         desk: Desk<'_>,
         scope: &Scope,
         first: &Checked,
+        failed: &Failed,
         observer: &dyn Observer,
         ask: &mut dyn FnMut(&Preview<'_>) -> Agreement,
     ) -> Result<(Option<u64>, Vec<RoundReceipt>, CheckReport), WorkError> {
-        let nothing = NoContents;
-        let contents: &dyn Contents = self.store.as_ref().map_or(&nothing, |s| s);
+        let contents = self.contents();
         let mut change =
             OpenChange::begin(desk, Verb::Repair, Area::Files, None, &self.settings.run, self.settings.now)?;
         let number = change.number();
@@ -122,7 +140,8 @@ impl Workshop {
         let narrowed = narrowed(scope, first);
         let mut after = None;
         for round in 1..=MAX_ROUNDS {
-            let receipt = match change.round(plan.actions, contents) {
+            self.unpack_for(&plan.actions);
+            let receipt = match change.round(plan.actions, &contents) {
                 Ok(receipt) => receipt,
                 // What earlier rounds did stands; an unfinished one is left for recovery.
                 Err(e @ ChangeError::Unfinished { .. }) => return Err(e.into()),
@@ -134,7 +153,7 @@ impl Workshop {
             };
             let did_something = receipt.outcomes.iter().any(|o| o.failed.is_none());
             receipts.push(receipt);
-            let next = self.checked(&narrowed, true, &Steady(observer))?;
+            let next = self.checked(&narrowed, true, failed, &Steady(observer))?;
             let shrank = next.report.problems() < problems;
             let new = next.report.findings.iter().any(|f| known.insert(f.id.clone()));
             problems = next.report.problems();

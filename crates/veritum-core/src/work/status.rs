@@ -50,7 +50,8 @@ impl Workshop {
             full_rights,
             users: self.machine.users().accounts().iter().filter(|a| a.is_login()).map(|a| a.name.clone()).collect(),
             vouched,
-            store: self.store.as_ref().map(store_line),
+            store: self.stores.first().map(store_line),
+            sources: self.source_reports(),
             store_trouble: self.store_trouble.as_ref().map(|e| error_chain(e as &dyn std::error::Error)),
             computer: computer_report(Computer::this()),
             free_bytes: room.map(|r| r.bytes),
@@ -95,7 +96,13 @@ impl Workshop {
     }
 
     fn voucher_of(&self, id: &crate::model::ComponentId) -> Voucher {
-        if self.store.as_ref().is_some_and(|s| s.has(id)) { Voucher::Signed } else { Voucher::Itself }
+        if self.stores.iter().any(|s| s.has(id)) {
+            Voucher::Signed
+        } else if self.with_archive(|archive| archive.lists(id)) {
+            Voucher::Archive
+        } else {
+            Voucher::Itself
+        }
     }
 
     /// All changes.

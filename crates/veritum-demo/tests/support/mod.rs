@@ -73,6 +73,12 @@ impl Demo {
             trust: demo.join("trust"),
             state: None,
             scratch: vec![self.dir.path().to_owned()],
+            from: Vec::new(),
+            archive: veritum_core::archive::ArchiveSettings {
+                downloads: self.dir.path().join("downloads"),
+                ..Default::default()
+            },
+            full_chain: false,
             policy,
             jobs: 2,
             despite_disk: false,

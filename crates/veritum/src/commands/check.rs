@@ -21,8 +21,12 @@ pub(crate) fn run(context: &Context, words: &[OsString]) -> Result<u8, Failure> 
 
 /// The exit status that a check comes to.
 pub(crate) fn status(context: &Context, report: &CheckReport) -> u8 {
-    let weak = report.areas.iter().any(|a| a.vouched.get(&Voucher::Itself).is_some_and(|n| *n > 0));
-    let too_weak = context.require == Some(Require::Signed) && weak;
+    let by = |voucher| report.areas.iter().any(|a| a.vouched.get(&voucher).is_some_and(|n| *n > 0));
+    let too_weak = match context.require {
+        Some(Require::Signed) => by(Voucher::Itself) || by(Voucher::Archive),
+        Some(Require::Archive) => by(Voucher::Itself),
+        None => false,
+    };
     let named_unexamined =
         report.limited && (report.outcome == OutcomeWord::Unexamined || !report.unexamined.is_empty());
     let bad = report.outcome == OutcomeWord::Problems

@@ -3,13 +3,13 @@
 use std::collections::BTreeMap;
 use std::ffi::OsString;
 
-use veritum_core::model::{Finding, Verdict, Voucher, quoted};
+use veritum_core::model::{Finding, Subject, Verdict, Voucher, quoted};
 use veritum_core::plan::DiskDoubt;
 use veritum_core::report::{CheckReport, OutcomeWord};
 
 use super::style::{Label, paint};
 use super::table::{Cell, cell, labelled, lines};
-use super::{count, grouped, next, size};
+use super::{count, grouped, next, plain, size};
 use crate::context::Context;
 
 /// Findings of one component beyond these are counted.
@@ -26,6 +26,7 @@ pub(crate) fn words(context: &Context, report: &CheckReport, what: &[OsString]) 
     text.push_str(&findings(context, report));
     text.push_str(&notes(context, report));
     text.push_str(&unexamined(report));
+    text.push_str(&downloads(report));
     text.push_str(&doubt(report));
     text.push('\n');
     text.push_str(&next(&commands(context, report, what)));
@@ -70,9 +71,8 @@ fn evidence(report: &CheckReport) -> String {
     let mut text = String::new();
     for area in &report.areas {
         let seconds = format!("{:.1} s", area.seconds);
-        let installed = count(report.machine.components, "component is installed", "components are installed");
         text.push_str(&format!(
-            "{}: {} examined, {} read in {seconds}; {installed}\n",
+            "{}: {} examined, {} read in {seconds}\n",
             area.area.word(),
             count(area.examined, "thing", "things"),
             size(area.bytes)
@@ -80,11 +80,14 @@ fn evidence(report: &CheckReport) -> String {
         let by = |voucher: Voucher, meaning: &str| {
             area.vouched.get(&voucher).map(|n| format!("{} by {meaning}", grouped(*n)))
         };
-        let parts: Vec<String> =
-            [by(Voucher::Signed, &report.reference), by(Voucher::Itself, "the machine's own records (self)")]
-                .into_iter()
-                .flatten()
-                .collect();
+        let parts: Vec<String> = [
+            by(Voucher::Signed, &report.reference),
+            by(Voucher::Archive, "the vendor's archive"),
+            by(Voucher::Itself, "the machine's own records (self)"),
+        ]
+        .into_iter()
+        .flatten()
+        .collect();
         if !parts.is_empty() {
             text.push_str(&format!("       vouched for: {}", parts.join(", ")));
             if area.presence_only > 0 {
@@ -93,15 +96,62 @@ fn evidence(report: &CheckReport) -> String {
             text.push('\n');
         }
     }
+    text.push_str(&standing(report));
     text
+}
+
+/// How many components stand on which reference, and which archives do not count.
+fn standing(report: &CheckReport) -> String {
+    let on =
+        |voucher: Voucher, what: &str| report.components.get(&voucher).map(|n| format!("{} on {what}", grouped(*n)));
+    let parts: Vec<String> = [
+        on(Voucher::Signed, "the signed store"),
+        on(Voucher::Archive, "the vendor's archive"),
+        on(Voucher::Itself, "the machine's own records"),
+    ]
+    .into_iter()
+    .flatten()
+    .collect();
+    let installed = count(report.machine.components, "component is installed", "components are installed");
+    let mut text = format!("       {installed}: {}\n", parts.join(", "));
+    for source in &report.sources {
+        let name = plain(&source.source);
+        match (source.standing.as_str(), &source.why) {
+            // A bad signature is a finding of its own.
+            ("refused" | "unusable", Some(why)) => {
+                text.push_str(&format!("       archive not used: {name}: {why}\n"));
+            }
+            ("vouched", Some(why)) => text.push_str(&format!("       not used of the archive {name}: {why}\n")),
+            _ => {}
+        }
+    }
+    text
+}
+
+/// What must be downloaded before all of it can be put right.
+pub(crate) fn downloads(report: &CheckReport) -> String {
+    let open: Vec<_> = report.downloads.iter().filter(|d| d.failed.is_none()).collect();
+    if open.is_empty() {
+        return String::new();
+    }
+    let bytes = open.iter().map(|d| d.bytes).sum();
+    let mut from: Vec<&str> = open.iter().map(|d| d.from.as_str()).collect();
+    from.sort_unstable();
+    from.dedup();
+    let from = from.iter().map(|f| plain(f)).collect::<Vec<_>>().join(", ");
+    let packages = count(open.len() as u64, "package", "packages");
+    format!("\nA repair would download {packages} first, {}, from {from}.\n", size(bytes))
 }
 
 /// The component's words for a heading.
 pub(crate) fn heading(finding: &Finding) -> String {
-    finding
-        .component
-        .as_ref()
-        .map_or_else(|| "owned by no component".to_owned(), |c| format!("{} {}", c.name, c.version))
+    finding.component.as_ref().map_or_else(
+        || {
+            if matches!(finding.subject, Subject::Source { .. }) { "archive" } else { "owned by no component" }
+                .to_owned()
+        },
+        |c| format!("{} {}", c.name, c.version),
+    )
 }
 
 fn verdict_cell(finding: &Finding) -> Cell {
@@ -116,7 +166,10 @@ fn verdict_cell(finding: &Finding) -> Cell {
 
 /// A finding as a row; its component is named where it differs from the row above.
 fn row(finding: &Finding, head: String) -> Vec<Cell> {
-    let path = finding.subject.as_path().map_or_else(String::new, |p| quoted(p.as_bytes()));
+    let path = match &finding.subject {
+        Subject::Source { name } | Subject::Component { name } => plain(name),
+        other => other.as_path().map_or_else(String::new, |p| quoted(p.as_bytes())),
+    };
     vec![labelled(Label::Heading, head), verdict_cell(finding), labelled(Label::Name, finding.id.as_str()), cell(path)]
 }
 
@@ -254,8 +307,11 @@ fn commands(context: &Context, report: &CheckReport, what: &[OsString]) -> Vec<(
             .push((context.command(&format!("explain {}", &finding.id.as_str()[..4])), "all about the first of them"));
     }
     let weak = report.areas.iter().any(|a| a.vouched.get(&Voucher::Itself).is_some_and(|n| *n > 0));
-    if report.outcome == OutcomeWord::SoundAsKnown && weak {
-        commands.push((context.command("check --store LOCATION"), "a signed store would vouch for more"));
+    if report.outcome == OutcomeWord::SoundAsKnown && weak && !context.settings.full_chain && !report.limited {
+        commands.push(match report.sources.iter().any(|s| s.standing == "vouched") {
+            true => (context.command("check --full-chain"), "holds everything against its signed package"),
+            false => (context.command("check --store LOCATION"), "a signed store would vouch for more"),
+        });
     }
     if commands.is_empty() {
         commands.push((context.command("status"), "what else is pending on this machine"));

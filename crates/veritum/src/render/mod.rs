@@ -63,6 +63,12 @@ pub(crate) fn next(commands: &[(String, &str)]) -> String {
     text
 }
 
+/// Foreign text that is to be read, not typed: as it is when it has only plain signs, else quoted.
+pub(crate) fn plain(text: &str) -> String {
+    let is_plain = text.chars().all(|c| c == ' ' || c.is_ascii_graphic());
+    if is_plain { text.to_owned() } else { veritum_core::model::quoted(text.as_bytes()) }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

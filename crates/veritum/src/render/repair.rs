@@ -7,7 +7,7 @@ use veritum_core::plan::Left;
 use veritum_core::report::{ActionReport, ProgramReport, RepairReport};
 use veritum_core::work::Preview;
 
-use super::check::doubt;
+use super::check::{doubt, downloads};
 use super::style::{Label, paint};
 use super::table::{cell, labelled, lines};
 use super::{count, grouped, next, size};
@@ -112,6 +112,13 @@ pub(crate) fn plan_words(context: &Context, report: &RepairReport) -> String {
     let left: Vec<Left> = report.areas.iter().flat_map(|a| a.remaining.clone()).collect();
     let mut text = if report.before.problems() == 0 {
         format!("{}: nothing wrong was found.\n", paint(Label::Good, "nothing to put right"))
+    } else if actions.is_empty() && !report.before.downloads.is_empty() {
+        format!(
+            "{} can be planned before what belongs there is at hand.\n{}{}",
+            paint(Label::Bad, "nothing"),
+            downloads(&report.before),
+            left_lines(&left)
+        )
     } else if actions.is_empty() {
         format!("{} can be put right from here:\n{}", paint(Label::Bad, "nothing"), left_lines(&left))
     } else {
@@ -119,7 +126,8 @@ pub(crate) fn plan_words(context: &Context, report: &RepairReport) -> String {
     };
     text.push_str(&doubt(&report.before));
     text.push_str("Nothing was changed.\n\n");
-    let commands = if actions.is_empty() || report.before.doubt.is_some() {
+    let waits = !report.before.downloads.is_empty();
+    let commands = if actions.is_empty() && !waits || report.before.doubt.is_some() {
         vec![(context.command("status"), "what else is pending on this machine")]
     } else {
         vec![(context.command("repair"), "does it, after a question")]

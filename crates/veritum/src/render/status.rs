@@ -2,11 +2,11 @@
 
 use veritum_core::model::{Voucher, quoted};
 use veritum_core::platform::Happened;
-use veritum_core::report::{ComputerReport, OutcomeWord, RecentReport, StatusReport};
+use veritum_core::report::{ComputerReport, OutcomeWord, RecentReport, SourceReport, StatusReport};
 
 use super::style::{Label, paint};
 use super::table::{cell, labelled, lines};
-use super::{count, grouped, local, next, size};
+use super::{count, grouped, local, next, plain, size};
 use crate::context::Context;
 
 /// Less than this on the file system of the root is told as full.
@@ -82,6 +82,34 @@ fn room_words(report: &StatusReport) -> String {
     format!("{} free{full}{read_only}", size(free))
 }
 
+/// Who answers for how many components, strongest first.
+fn vouched_words(report: &StatusReport) -> String {
+    let by = |voucher: Voucher, who: &str| report.vouched.get(&voucher).map(|n| format!("{} by {who}", grouped(*n)));
+    let parts: Vec<String> = [
+        by(Voucher::Signed, "a signed store"),
+        by(Voucher::Archive, "the vendor's archive"),
+        by(Voucher::Itself, "the machine's own records only"),
+    ]
+    .into_iter()
+    .flatten()
+    .collect();
+    format!("{}: {}", count(report.machine.components, "component", "components"), parts.join(", "))
+}
+
+fn source_words(source: &SourceReport) -> String {
+    let name = plain(&source.source);
+    let why = source.why.as_deref().unwrap_or_default();
+    match source.standing.as_str() {
+        "vouched" => {
+            let dated = source.dated.as_deref().map(|d| format!(", as of {}", local(d))).unwrap_or_default();
+            let part = if why.is_empty() { String::new() } else { format!("; but {why}") };
+            format!("{name}: signed by a known key{dated}{part}")
+        }
+        "absent" => format!("{name}: {why}"),
+        _ => format!("{name}: not used, {why}"),
+    }
+}
+
 pub(crate) fn words(context: &Context, report: &StatusReport) -> String {
     let machine = &report.machine;
     let name = if machine.hostname.is_empty() { "a machine without a name" } else { &machine.hostname };
@@ -115,16 +143,7 @@ pub(crate) fn words(context: &Context, report: &StatusReport) -> String {
         },
     );
     row("users", if report.users.is_empty() { "none that log in".into() } else { report.users.join(", ") });
-    let by = |voucher: Voucher| report.vouched.get(&voucher).copied().unwrap_or(0);
-    row(
-        "vouched for",
-        format!(
-            "{} of {} by a signed store, {} by the machine's own records only",
-            by(Voucher::Signed),
-            count(machine.components, "component", "components"),
-            by(Voucher::Itself)
-        ),
-    );
+    row("vouched for", vouched_words(report));
     match (&report.store, &report.store_trouble) {
         (Some(store), _) => {
             row(
@@ -140,7 +159,10 @@ pub(crate) fn words(context: &Context, report: &StatusReport) -> String {
             row("pinned key", store.keys.join(", "));
         }
         (None, Some(trouble)) => row("store", format!("cannot be used: {trouble}")),
-        (None, None) => row("store", "none named (--store LOCATION)".into()),
+        (None, None) => {}
+    }
+    for (at, source) in report.sources.iter().enumerate() {
+        row(if at == 0 { "archives" } else { "" }, source_words(source));
     }
     row(
         "last check",

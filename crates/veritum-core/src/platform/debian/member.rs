@@ -58,6 +58,21 @@ pub(super) fn unpack<'a, R: Read + 'a>(member: R, suffix: &str) -> Result<Box<dy
     })
 }
 
+/// Unpacks what apt or an archive has packed, by the file's ending (`.xz`, `.gz`, `.zst`, `.lz4`, none). How much may
+/// come out is for the caller to bound.
+///
+/// # Errors
+/// When the ending is unknown, or it does not even begin as such a file.
+pub fn unpacked<'a, R: Read + 'a>(packed: R, ending: &str) -> io::Result<Box<dyn Read + 'a>> {
+    if ending == ".lz4" {
+        return Ok(Box::new(lz4_flex::frame::FrameDecoder::new(packed)));
+    }
+    unpack(packed, ending).map_err(|e| match e {
+        DebError::Read(e) => e,
+        other => io::Error::new(io::ErrorKind::InvalidData, other.to_string()),
+    })
+}
+
 /// A reader with an allowance that is set anew for each part, so that no header can ask for endless memory.
 pub(super) struct Metered<R> {
     pub(super) from: R,

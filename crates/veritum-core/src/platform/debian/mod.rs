@@ -1,5 +1,6 @@
 //! Debian-family systems: dpkg's database (dpkg(1), deb-*(5)) and `.deb` packages (deb(5)).
 
+pub mod apt;
 mod config;
 mod control;
 pub mod deb;
@@ -9,13 +10,16 @@ mod member;
 mod scripts;
 mod status;
 mod tree;
+mod version;
 
 use std::collections::HashMap;
 
 pub use control::{Paragraph, paragraphs};
 pub use deb::{DebError, DebSink, Package, RawEntry, RawKind};
+pub use member::unpacked;
 pub use scripts::Scripts;
 pub use tree::{ALIASES, alias_target, explained_links};
+pub use version::compare_versions;
 
 use super::{Component, Happening, Installed, Platform, RecordProblem, SelfRecord};
 use crate::model::{SystemPath, error_chain};

@@ -1,0 +1,408 @@
+//! Getting files over HTTP: bounded in time and size, resumed where it broke off, and what is not an archive told
+//! apart from one that cannot be reached.
+
+use std::collections::HashMap;
+use std::fs::{self, File, OpenOptions};
+use std::io::{self, Read, Write as _};
+use std::path::Path;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use crate::event::{Event, Flow, Observer};
+use crate::platform::debian::apt::FileSum;
+
+/// How long a connection may take to come about.
+const CONNECT: Duration = Duration::from_secs(10);
+/// How long an answer may be silent.
+const SILENCE: Duration = Duration::from_secs(20);
+/// A download slower than this over [`PATIENCE`] counts as stuck: bytes a second.
+const SLOWEST: u64 = 200;
+/// See [`SLOWEST`].
+const PATIENCE: Duration = Duration::from_secs(60);
+/// Redirections that are followed.
+const REDIRECTS: u32 = 5;
+/// How often a broken download is taken up again.
+const TRIES: u32 = 4;
+
+/// Proxies by scheme, as the environment names them, and hosts that need none.
+#[derive(Debug, Clone, Default)]
+pub struct Proxies {
+    /// For `http:`.
+    pub http: Option<String>,
+    /// For `https:`.
+    pub https: Option<String>,
+    /// Hosts, or ends of hosts' names, that are reached directly; `*` for all.
+    pub none_for: Vec<String>,
+}
+
+/// How long to wait; tests make it short.
+#[derive(Debug, Clone, Copy)]
+pub struct Limits {
+    /// For a connection.
+    pub connect: Duration,
+    /// For the next bytes.
+    pub silence: Duration,
+    /// For a download to show a sensible pace.
+    pub patience: Duration,
+}
+
+impl Default for Limits {
+    fn default() -> Self {
+        Self { connect: CONNECT, silence: SILENCE, patience: PATIENCE }
+    }
+}
+
+/// Why a file could not be got.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum FetchError {
+    /// The host cannot be reached.
+    #[error("{host} cannot be reached ({why})")]
+    Unreachable {
+        /// The host.
+        host: String,
+        /// The reason.
+        why: String,
+    },
+    /// It was reached and then fell silent, or was too slow.
+    #[error("{host} fell silent")]
+    Silent {
+        /// The host.
+        host: String,
+    },
+    /// It answered, but not with the file.
+    #[error("{host} answered with the status {status}")]
+    Status {
+        /// The host.
+        host: String,
+        /// The HTTP status.
+        status: u16,
+    },
+    /// It led on and on.
+    #[error("{host} leads from one place to another without end")]
+    Circle {
+        /// The host.
+        host: String,
+    },
+    /// What came is longer than it should be.
+    #[error("{host} sent more than the file has")]
+    TooLong {
+        /// The host.
+        host: String,
+    },
+    /// What came is not the file.
+    #[error("{host} sent something else ({what})")]
+    OtherContent {
+        /// The host.
+        host: String,
+        /// What it looks like.
+        what: &'static str,
+    },
+    /// The connection broke, more than once.
+    #[error("the connection to {host} broke off ({why})")]
+    Broken {
+        /// The host.
+        host: String,
+        /// The reason.
+        why: String,
+    },
+    /// The secure connection cannot be trusted.
+    #[error("the secure connection to {host} cannot be trusted ({why})")]
+    Tls {
+        /// The host.
+        host: String,
+        /// The reason.
+        why: String,
+    },
+    /// The file cannot be kept.
+    #[error("what was downloaded cannot be kept ({0})")]
+    Disk(String),
+    /// The observer said stop.
+    #[error("stopped")]
+    Stopped,
+}
+
+/// Gets files over HTTP.
+#[derive(Debug)]
+pub struct Fetcher {
+    limits: Limits,
+    proxy_of: Mutex<HashMap<String, ureq::Agent>>,
+    proxies: Proxies,
+    apt: crate::platform::debian::apt::AptConf,
+    /// Hosts that could not be reached: asked once a run.
+    dead: Mutex<HashMap<String, FetchError>>,
+}
+
+impl Fetcher {
+    /// A fetcher with these proxies; apt's own configuration goes before the environment.
+    #[must_use]
+    pub fn new(apt: crate::platform::debian::apt::AptConf, proxies: Proxies, limits: Limits) -> Self {
+        Self { limits, proxy_of: Mutex::default(), proxies, apt, dead: Mutex::default() }
+    }
+
+    fn proxy(&self, scheme: &str, host: &str) -> Option<String> {
+        match self.apt.proxy(scheme, host) {
+            Some("DIRECT") => return None,
+            Some(proxy) => return Some(proxy.to_owned()),
+            None => {}
+        }
+        let direct = self.proxies.none_for.iter().any(|end| {
+            let end = end.trim_start_matches('.');
+            end == "*" || host == end || host.ends_with(&format!(".{end}"))
+        });
+        let proxy = if scheme == "https" { &self.proxies.https } else { &self.proxies.http };
+        proxy.clone().filter(|p| !direct && !p.is_empty())
+    }
+
+    fn agent(&self, scheme: &str, host: &str) -> Result<ureq::Agent, FetchError> {
+        let proxy = self.proxy(scheme, host);
+        let mut agents = self.proxy_of.lock().unwrap_or_else(PoisonError::into_inner);
+        let key = format!("{scheme} {}", proxy.as_deref().unwrap_or_default());
+        if let Some(agent) = agents.get(&key) {
+            return Ok(agent.clone());
+        }
+        let unreachable = |why: &str| FetchError::Unreachable { host: host.to_owned(), why: why.to_owned() };
+        let proxy = proxy.map(|p| ureq::Proxy::new(&p)).transpose().map_err(|_| unreachable("its proxy is none"))?;
+        let tls = ureq::tls::TlsConfig::builder()
+            .root_certs(ureq::tls::RootCerts::PlatformVerifier)
+            .unversioned_rustls_crypto_provider(Arc::new(rustls::crypto::aws_lc_rs::default_provider()))
+            .build();
+        let agent = ureq::Agent::config_builder()
+            .tls_config(tls)
+            .proxy(proxy)
+            .user_agent(concat!("veritum/", env!("CARGO_PKG_VERSION")))
+            .http_status_as_error(false)
+            .max_redirects(REDIRECTS)
+            .timeout_resolve(Some(self.limits.connect))
+            .timeout_connect(Some(self.limits.connect))
+            .timeout_send_request(Some(self.limits.silence))
+            .timeout_recv_response(Some(self.limits.silence))
+            .timeout_per_read(Some(self.limits.silence))
+            .max_idle_connections(2)
+            .build()
+            .new_agent();
+        agents.insert(key, agent.clone());
+        Ok(agent)
+    }
+
+    /// A file's bytes, at most so many; none where the archive has no such file.
+    ///
+    /// # Errors
+    /// When it cannot be got, or is larger.
+    pub fn get(&self, url: &str, most: u64) -> Result<Option<Vec<u8>>, FetchError> {
+        let mut bytes = Vec::new();
+        let Some((host, mut body)) = self.ask(url, 0)? else { return Ok(None) };
+        let mut pace = Pace::new(self.limits, &host);
+        let mut piece = vec![0; 64 * 1024];
+        loop {
+            let n = body.read(&mut piece).map_err(|e| broken(&host, &e))?;
+            if n == 0 {
+                return Ok(Some(bytes));
+            }
+            pace.step(n)?;
+            bytes.extend_from_slice(&piece[..n]);
+            if bytes.len() as u64 > most {
+                return Err(FetchError::TooLong { host });
+            }
+        }
+    }
+
+    /// Asks for a file from a place in it on.
+    fn ask(&self, url: &str, from: u64) -> Result<Option<(String, Body)>, FetchError> {
+        let (scheme, host) = parts(url);
+        if let Some(known) = self.dead.lock().unwrap_or_else(PoisonError::into_inner).get(&host) {
+            return Err(known.clone());
+        }
+        let agent = self.agent(&scheme, &host)?;
+        let mut request = agent.get(url).header("Accept-Encoding", "identity");
+        if from > 0 {
+            request = request.header("Range", format!("bytes={from}-"));
+        }
+        let answer = request.call().map_err(|e| {
+            let error = failed(&host, e);
+            if matches!(error, FetchError::Unreachable { .. } | FetchError::Tls { .. }) {
+                self.dead.lock().unwrap_or_else(PoisonError::into_inner).insert(host.clone(), error.clone());
+            }
+            error
+        })?;
+        match answer.status().as_u16() {
+            200 | 206 => {}
+            404 | 410 => return Ok(None),
+            status => return Err(FetchError::Status { host, status }),
+        }
+        let page = answer.headers().get("content-type").and_then(|v| v.to_str().ok());
+        if page.is_some_and(|t| t.starts_with("text/html")) {
+            return Err(FetchError::OtherContent { host, what: "a web page; is there a login to the network?" });
+        }
+        let resumed = answer.status().as_u16() == 206;
+        let body = Body { reader: Box::new(answer.into_body().into_reader()), resumed };
+        Ok(Some((host, body)))
+    }
+
+    /// Downloads a file of known size and digest, going on where an earlier run broke off.
+    ///
+    /// # Errors
+    /// When it cannot be got, or is another file; a part that may be the right one is kept for the next time.
+    pub fn download(&self, url: &str, sum: &FileSum, to: &Path, observer: &dyn Observer) -> Result<(), FetchError> {
+        let disk = |e: io::Error| FetchError::Disk(crate::model::error_words(&e));
+        if let Some(folder) = to.parent() {
+            fs::create_dir_all(folder).map_err(disk)?;
+        }
+        let part = to.with_extension("part");
+        let mut tries = 0;
+        loop {
+            tries += 1;
+            match self.download_once(url, sum, &part, observer) {
+                Ok(()) => break,
+                // What is of another length or content cannot become right by going on.
+                Err(e @ (FetchError::TooLong { .. } | FetchError::OtherContent { .. })) => {
+                    let _ = fs::remove_file(&part);
+                    return Err(e);
+                }
+                Err(FetchError::Broken { .. } | FetchError::Silent { .. }) if tries < TRIES => {}
+                Err(e) => return Err(e),
+            }
+        }
+        fs::rename(&part, to).map_err(disk)
+    }
+
+    fn download_once(&self, url: &str, sum: &FileSum, part: &Path, observer: &dyn Observer) -> Result<(), FetchError> {
+        let disk = |e: io::Error| FetchError::Disk(crate::model::error_words(&e));
+        let (_, host) = parts(url);
+        let mut file = private().create(true).append(true).open(part).map_err(disk)?;
+        let mut have = file.metadata().map_err(disk)?.len();
+        if have > sum.size {
+            file.set_len(0).map_err(disk)?;
+            have = 0;
+        }
+        if have < sum.size {
+            let none = || FetchError::Status { host: host.clone(), status: 404 };
+            let (_, mut body) = self.ask(url, have)?.ok_or_else(none)?;
+            if !body.resumed && have > 0 {
+                file.set_len(0).map_err(disk)?;
+                have = 0;
+            }
+            observer.hear(Event::Advance { items: 0, bytes: have });
+            let mut pace = Pace::new(self.limits, &host);
+            let mut piece = vec![0; 64 * 1024];
+            loop {
+                let n = body.read(&mut piece).map_err(|e| broken(&host, &e))?;
+                if n == 0 {
+                    break;
+                }
+                pace.step(n)?;
+                have += n as u64;
+                if have > sum.size {
+                    return Err(FetchError::TooLong { host });
+                }
+                file.write_all(&piece[..n]).map_err(disk)?;
+                if observer.hear(Event::Advance { items: 0, bytes: n as u64 }) == Flow::Stop {
+                    return Err(FetchError::Stopped);
+                }
+            }
+            if have < sum.size {
+                return Err(FetchError::Broken { host, why: "it ended too early".into() });
+            }
+        }
+        file.sync_all().map_err(disk)?;
+        let mut whole = File::open(part).map_err(disk)?;
+        if digest_of(&mut whole).map_err(disk)? == sum.sha256 {
+            Ok(())
+        } else {
+            Err(FetchError::OtherContent { host, what: "its digest is not the one that the archive signed" })
+        }
+    }
+}
+
+struct Body {
+    reader: Box<dyn Read>,
+    resumed: bool,
+}
+
+impl Body {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        self.reader.read(into)
+    }
+}
+
+/// Tells a trickle that is meant to hold a connection from a slow line.
+struct Pace {
+    limits: Limits,
+    host: String,
+    since: Instant,
+    bytes: u64,
+}
+
+impl Pace {
+    fn new(limits: Limits, host: &str) -> Self {
+        Self { limits, host: host.to_owned(), since: Instant::now(), bytes: 0 }
+    }
+
+    fn step(&mut self, n: usize) -> Result<(), FetchError> {
+        self.bytes += n as u64;
+        let gone = self.since.elapsed();
+        if gone < self.limits.patience {
+            return Ok(());
+        }
+        if self.bytes < SLOWEST * gone.as_secs().max(1) {
+            return Err(FetchError::Silent { host: self.host.clone() });
+        }
+        (self.since, self.bytes) = (Instant::now(), 0);
+        Ok(())
+    }
+}
+
+fn private() -> OpenOptions {
+    use std::os::unix::fs::OpenOptionsExt as _;
+    let mut options = OpenOptions::new();
+    options.mode(0o600).custom_flags(rustix::fs::OFlags::NOFOLLOW.bits().cast_signed());
+    options
+}
+
+fn digest_of(file: &mut File) -> io::Result<[u8; 32]> {
+    let mut context = aws_lc_rs::digest::Context::new(&aws_lc_rs::digest::SHA256);
+    let mut piece = vec![0; 256 * 1024];
+    loop {
+        match file.read(&mut piece)? {
+            0 => break,
+            n => context.update(&piece[..n]),
+        }
+    }
+    let mut sha256 = [0; 32];
+    sha256.copy_from_slice(context.finish().as_ref());
+    Ok(sha256)
+}
+
+/// Scheme and host of a URL.
+fn parts(url: &str) -> (String, String) {
+    let (scheme, rest) = url.split_once("://").unwrap_or(("", url));
+    let host = rest.split(['/', '?', '#']).next().unwrap_or_default();
+    let host = host.rsplit_once('@').map_or(host, |(_, h)| h);
+    let bare = host.rsplit_once(':').map_or(host, |(h, _)| h);
+    (scheme.to_ascii_lowercase(), bare.to_owned())
+}
+
+fn broken(host: &str, error: &io::Error) -> FetchError {
+    let host = host.to_owned();
+    match error.kind() {
+        io::ErrorKind::TimedOut | io::ErrorKind::WouldBlock => FetchError::Silent { host },
+        _ => FetchError::Broken { host, why: crate::model::error_words(error) },
+    }
+}
+
+fn failed(host: &str, error: ureq::Error) -> FetchError {
+    let host = host.to_owned();
+    match error {
+        ureq::Error::Timeout(ureq::Timeout::Resolve | ureq::Timeout::Connect) => {
+            FetchError::Unreachable { host, why: "it does not answer".into() }
+        }
+        ureq::Error::Timeout(_) => FetchError::Silent { host },
+        ureq::Error::HostNotFound => FetchError::Unreachable { host, why: "there is no such host".into() },
+        ureq::Error::TooManyRedirects | ureq::Error::RedirectFailed => FetchError::Circle { host },
+        ureq::Error::Io(e) if e.kind() == io::ErrorKind::TimedOut => FetchError::Silent { host },
+        ureq::Error::Io(e) => FetchError::Unreachable { host, why: crate::model::error_words(&e) },
+        ureq::Error::Rustls(e) => FetchError::Tls { host, why: e.to_string() },
+        ureq::Error::Tls(e) => FetchError::Tls { host, why: e.to_owned() },
+        other => FetchError::Unreachable { host, why: other.to_string() },
+    }
+}

@@ -1,0 +1,217 @@
+//! Following one source's chain: release file, signature, indexes.
+
+use std::collections::HashSet;
+
+use super::shelf::{Shelf, ShelfError};
+use super::table::{Table, condensed, remembered};
+use crate::model::SystemPath;
+use crate::platform::debian::apt::{FileSum, Release, ReleaseError, Signers};
+use crate::target::Machine;
+use crate::trust::openpgp::{Keyring, SignatureError, Signed, open_clear, open_detached};
+use crate::trust::{FactKind, Facts, VendorKeys, Verified, vouch_sum};
+
+/// Release files over this size are refused.
+const MAX_RELEASE: u64 = 32 << 20;
+/// Keyring files over this size are refused.
+const MAX_KEYRING: u64 = 16 << 20;
+/// Indexes over this size, unpacked, are refused; the largest of Debian has a tenth.
+const MAX_INDEX: u64 = 512 << 20;
+
+/// Where a source stands.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Standing {
+    /// Its release file is signed by a key that counts.
+    Vouched {
+        /// The primary key, by fingerprint.
+        key: String,
+        /// When the release was made.
+        dated: Option<jiff::Timestamp>,
+        /// Until when it counts as new.
+        valid_until: Option<jiff::Timestamp>,
+        /// Indexes that are not the ones that were signed, or cannot be read; with the reason.
+        bad_indexes: Vec<(String, String)>,
+    },
+    /// It is signed, and the signature does not count.
+    Refused(SignatureError),
+    /// Its release file says nothing that counts.
+    Unusable(String),
+    /// There is no release file, or it cannot be got.
+    Absent(String),
+}
+
+impl Standing {
+    /// Whether it vouches for anything.
+    #[must_use]
+    pub fn is_vouched(&self) -> bool {
+        matches!(self, Self::Vouched { .. })
+    }
+}
+
+/// What is needed to follow a chain.
+pub(super) struct Follow<'a> {
+    pub(super) vendors: &'a VendorKeys,
+    pub(super) facts: &'a Facts,
+    pub(super) names: &'a HashSet<&'a str>,
+    pub(super) archs: &'a [String],
+    pub(super) now: jiff::Timestamp,
+}
+
+/// What is looked for in a suite.
+pub(super) struct Wanted<'a> {
+    /// The release file's folder, below the shelf.
+    pub(super) folder: &'a str,
+    /// The suite's components; none for a folder of its own.
+    pub(super) components: &'a [String],
+    /// Architectures; empty for the machine's.
+    pub(super) archs: &'a [String],
+}
+
+/// A release file that counts.
+pub(super) struct OpenRelease {
+    pub(super) release: Verified<Release>,
+    pub(super) key: String,
+}
+
+impl Follow<'_> {
+    /// Opens a suite's release file.
+    pub(super) fn release(&self, shelf: &Shelf<'_>, folder: &str, keyring: &Keyring) -> Result<OpenRelease, Standing> {
+        let get = |name: &str| {
+            shelf.get(&format!("{folder}{name}"), MAX_RELEASE).map_err(|e| Standing::Absent(e.to_string()))
+        };
+        let known = |fingerprint: &str| self.vendors.knows(fingerprint);
+        let signed: Result<Signed, SignatureError> = match get("InRelease")? {
+            Some(bytes) => open_clear(&bytes, keyring, &known, self.now),
+            None => match (get("Release")?, get("Release.gpg")?) {
+                (Some(text), Some(signature)) => open_detached(text, &signature, keyring, &known, self.now),
+                (Some(_), None) => return Err(Standing::Unusable("its release file is not signed".into())),
+                (None, _) => return Err(Standing::Absent("it has no release file here".into())),
+            },
+        };
+        let signed = signed.map_err(Standing::Refused)?;
+        let parse = |bytes: Vec<u8>| {
+            let text = String::from_utf8(bytes).map_err(|_| ReleaseError::Shape)?;
+            Release::parse(&text)
+        };
+        let release = signed.text.derive(parse).map_err(|e: ReleaseError| Standing::Unusable(e.to_string()))?;
+        Ok(OpenRelease { release, key: signed.key })
+    }
+
+    /// Takes what a suite's indexes say into the table.
+    pub(super) fn indexes(
+        &self,
+        shelf: &Shelf<'_>,
+        wanted: &Wanted<'_>,
+        open: &OpenRelease,
+        source: usize,
+        table: &mut Table,
+    ) -> Standing {
+        let release = open.release.get();
+        let mut bad_indexes = Vec::new();
+        for name in index_names(wanted, self.archs) {
+            let Some(sum) = release.files.get(&name) else { continue };
+            match self.index(shelf, wanted.folder, &name, open) {
+                Ok(Some(text)) => table.add(source, &text, self.names),
+                // Not every architecture's index is at hand; that is no fault.
+                Ok(None) if sum.size == 0 => {}
+                Ok(None) => {}
+                Err(why) => bad_indexes.push((name, why)),
+            }
+        }
+        Standing::Vouched { key: open.key.clone(), dated: release.date, valid_until: release.valid_until, bad_indexes }
+    }
+
+    fn index(
+        &self,
+        shelf: &Shelf<'_>,
+        folder: &str,
+        name: &str,
+        open: &OpenRelease,
+    ) -> Result<Option<Verified<Vec<u8>>>, String> {
+        let release = open.release.get();
+        let sum = open.release.clone().derive(|r| r.files.get(name).copied().ok_or(())).map_err(|()| String::new())?;
+        if sum.get().size > MAX_INDEX {
+            return Err("it is larger than is sensible".into());
+        }
+        if let Some(known) = remembered(self.facts, sum.get()) {
+            return Ok(Some(known));
+        }
+        let sum_of = |form: &str| -> Option<FileSum> { release.files.get(form).copied() };
+        let text = shelf.index(folder, name, release.by_hash, &sum_of).map_err(|e: ShelfError| e.to_string())?;
+        let Some(text) = text else { return Ok(None) };
+        let verified = vouch_sum(text, &sum).map_err(|_| "it is not the one that the archive signed".to_owned())?;
+        let condensed = condensed(verified);
+        self.facts.keep(FactKind::Index, &sum.get().sha256, &condensed);
+        Ok(Some(condensed))
+    }
+}
+
+/// The indexes of a suite that concern these architectures, below the release file's folder.
+fn index_names(wanted: &Wanted<'_>, machine: &[String]) -> Vec<String> {
+    if wanted.components.is_empty() {
+        return vec!["Packages".into()];
+    }
+    let mut archs: Vec<&str> = match wanted.archs.is_empty() {
+        true => machine.iter().map(String::as_str).collect(),
+        false => wanted.archs.iter().map(String::as_str).collect(),
+    };
+    archs.push("all");
+    archs.dedup();
+    let of = |component: &String| archs.iter().map(|a| format!("{component}/binary-{a}/Packages")).collect::<Vec<_>>();
+    wanted.components.iter().flat_map(of).collect()
+}
+
+/// apt's common keyrings (apt-secure(8)).
+pub(super) fn common_keyring(machine: &Machine) -> Keyring {
+    let mut keyring = Keyring::default();
+    let folder = SystemPath::literal("/etc/apt/trusted.gpg.d");
+    let names = machine.resolve(&folder).and_then(|f| machine.dir(&f)).and_then(|d| d.disk().list(d.fd()));
+    let mut names: Vec<Vec<u8>> = names.unwrap_or_default().into_iter().map(|(name, _)| name).collect();
+    names.sort();
+    let fits = |name: &&Vec<u8>| name.ends_with(b".gpg") || name.ends_with(b".asc");
+    let files = names.iter().filter(fits).filter_map(|n| folder.child(n).ok());
+    for file in [SystemPath::literal("/etc/apt/trusted.gpg")].into_iter().chain(files) {
+        keyring.extend(keyring_at(machine, &file));
+    }
+    keyring
+}
+
+/// A keyring file of the machine; empty when it is missing or cannot be read.
+fn keyring_at(machine: &Machine, file: &SystemPath) -> Keyring {
+    let bytes = machine.read_up_to(file, MAX_KEYRING).ok().flatten().unwrap_or_default();
+    Keyring::read(&bytes).unwrap_or_default()
+}
+
+/// The keys that may sign for a source, as the source itself says.
+pub(super) fn keyring_of(machine: &Machine, signers: &Signers, common: &Keyring, vendors: &VendorKeys) -> Keyring {
+    let mut keyring = Keyring::default();
+    if signers.is_common() {
+        keyring.extend(common.clone());
+    }
+    for file in &signers.keyrings {
+        keyring.extend(keyring_at(machine, file));
+    }
+    for text in &signers.embedded {
+        keyring.extend(Keyring::read(text.as_bytes()).unwrap_or_default());
+    }
+    if !signers.fingerprints.is_empty() {
+        keyring.keep(&signers.fingerprints);
+    }
+    // The operator's copy of a key may know that it was revoked.
+    keyring.refresh(vendors.keyring());
+    keyring
+}
+
+/// Every key at hand, for archives that no source names: the machine's keyrings and the operator's own.
+pub(super) fn all_keys(machine: &Machine, common: &Keyring, vendors: &VendorKeys) -> Keyring {
+    let mut keyring = common.clone();
+    let folder = SystemPath::literal("/usr/share/keyrings");
+    let names = machine.dir(&folder).and_then(|d| d.disk().list(d.fd())).unwrap_or_default();
+    for (name, _) in names.into_iter().filter(|(n, _)| n.ends_with(b".gpg") || n.ends_with(b".asc")).take(100) {
+        if let Ok(file) = folder.child(&name) {
+            keyring.extend(keyring_at(machine, &file));
+        }
+    }
+    keyring.extend(vendors.keyring().clone());
+    keyring
+}

@@ -1,0 +1,114 @@
+//! What a verified index lists, for the components of one machine.
+
+use std::collections::{HashMap, HashSet};
+use std::fmt::Write as _;
+
+use crate::model::ComponentId;
+use crate::platform::debian::apt::{FileSum, for_each_listed};
+use crate::platform::debian::compare_versions;
+use crate::trust::{FactKind, Facts, Verified};
+
+/// One package of an archive, with the proof of its size and digest.
+#[derive(Debug, Clone)]
+pub struct Candidate {
+    /// Which source lists it: position in the archive's sources.
+    pub source: usize,
+    /// Path below the source's URL.
+    pub path: String,
+    /// Size and digest.
+    pub sum: Verified<FileSum>,
+}
+
+/// What all verified indexes together say of the components that are installed.
+#[derive(Debug, Default)]
+pub struct Table {
+    exact: HashMap<ComponentId, Vec<Candidate>>,
+    /// The newest version listed, by name and architecture.
+    newest: HashMap<(String, String), String>,
+}
+
+/// An index as it is kept: a line for each package, with tabs. Small, and quick to look through.
+pub(super) fn condensed(index: Verified<Vec<u8>>) -> Verified<Vec<u8>> {
+    let made = index.derive(|bytes| -> Result<Vec<u8>, std::convert::Infallible> {
+        let mut text = String::with_capacity(bytes.len() / 5);
+        for_each_listed(&bytes, |l| {
+            let fits = [l.name, l.version, l.arch, l.path].iter().all(|f| !f.contains(['\t', '\n']));
+            if fits {
+                let _ = writeln!(
+                    text,
+                    "{}\t{}\t{}\t{}\t{}\t{}",
+                    l.name,
+                    l.version,
+                    l.arch,
+                    l.sum.size,
+                    l.sum.hex(),
+                    l.path
+                );
+            }
+        });
+        Ok(text.into_bytes())
+    });
+    match made {
+        Ok(made) => made,
+        Err(never) => match never {},
+    }
+}
+
+/// The condensed index that came from an index with this digest, when it was verified before.
+pub(super) fn remembered(facts: &Facts, sum: &FileSum) -> Option<Verified<Vec<u8>>> {
+    facts.get(FactKind::Index, &sum.sha256)
+}
+
+impl Table {
+    /// Takes from a condensed index what concerns these names.
+    pub(super) fn add(&mut self, source: usize, condensed: &Verified<Vec<u8>>, names: &HashSet<&str>) {
+        let bytes = condensed.get();
+        let mut from = 0;
+        while from < bytes.len() {
+            let end = memchr::memchr(b'\n', &bytes[from..]).map_or(bytes.len(), |at| from + at);
+            let range = from..end;
+            from = end + 1;
+            let Ok(line) = std::str::from_utf8(&bytes[range.clone()]) else { continue };
+            let fields: Vec<&str> = line.split('\t').collect();
+            let [name, version, arch, _, _, path] = fields[..] else { continue };
+            if !names.contains(name) {
+                continue;
+            }
+            let Ok(id) = ComponentId::new(name, version, arch) else { continue };
+            let sum = condensed.part(|all| all).derive(|all| sum_of(&all[range]).ok_or(()));
+            let Ok(sum) = sum else { continue };
+            self.note_version(&id);
+            let known = self.exact.entry(id).or_default();
+            // Several suites list the same package file.
+            if known.iter().all(|c| c.sum.get() != sum.get()) && known.len() < 20 {
+                known.push(Candidate { source, path: path.to_owned(), sum });
+            }
+        }
+    }
+
+    fn note_version(&mut self, id: &ComponentId) {
+        let newest = self.newest.entry((id.name.clone(), id.arch.clone())).or_insert_with(|| id.version.clone());
+        if compare_versions(newest, &id.version).is_lt() {
+            newest.clone_from(&id.version);
+        }
+    }
+
+    /// The packages that are exactly this component.
+    #[must_use]
+    pub fn of(&self, id: &ComponentId) -> &[Candidate] {
+        self.exact.get(id).map_or(&[], Vec::as_slice)
+    }
+
+    /// The newest version listed of a component's name and architecture.
+    #[must_use]
+    pub fn newest(&self, id: &ComponentId) -> Option<&str> {
+        self.newest.get(&(id.name.clone(), id.arch.clone())).map(String::as_str)
+    }
+}
+
+fn sum_of(line: &[u8]) -> Option<FileSum> {
+    let line = std::str::from_utf8(line).ok()?;
+    let mut fields = line.split('\t').skip(3);
+    let size = fields.next()?;
+    FileSum::parse(fields.next()?, size)
+}

@@ -1,0 +1,146 @@
+//! Unpacking verified packages: what they hold, and the contents that a repair needs.
+
+use std::collections::{HashMap, HashSet};
+use std::fs::File;
+use std::io::{self, BufReader, Read, Write};
+use std::path::{Path, PathBuf};
+
+use crate::model::{ComponentId, ContentHasher, Digest, EntryKind, SystemPath};
+use crate::platform::debian::DebError;
+use crate::platform::debian::deb::read_deb;
+use crate::store::{Manifest, ManifestMaker, StoreError};
+use crate::trust::Verified;
+
+/// Why a package is of no use although it is the one that was signed.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum UnpackError {
+    /// It cannot be read.
+    #[error(transparent)]
+    Package(#[from] DebError),
+    /// It calls itself something else than the index does.
+    #[error("the package calls itself {0}")]
+    Other(ComponentId),
+    /// Its contents cannot be kept for the time of the repair.
+    #[error("its contents cannot be unpacked")]
+    Room(#[from] io::Error),
+}
+
+/// The manifest of a verified package.
+pub(super) fn manifest(package: Verified<File>, id: &ComponentId) -> Result<Verified<Manifest>, UnpackError> {
+    package.derive(|file| {
+        let mut sink =
+            ManifestMaker::new(|_: &SystemPath, size, content: &mut dyn Read| copy(content, size, &mut io::sink()));
+        let read = read_deb(BufReader::with_capacity(128 * 1024, file), &mut sink)?;
+        if read.id != *id {
+            return Err(UnpackError::Other(read.id));
+        }
+        Ok(Manifest { component: read.id, records: None, entries: sink.into_entries() })
+    })
+}
+
+/// Copies a content and digests it on the way.
+fn copy(from: &mut dyn Read, size: u64, to: &mut dyn Write) -> io::Result<Digest> {
+    let mut hasher = ContentHasher::blake3();
+    let mut piece = vec![0; usize::try_from(size.clamp(1, 128 * 1024)).unwrap_or(1)];
+    loop {
+        let n = from.read(&mut piece)?;
+        if n == 0 {
+            break;
+        }
+        hasher.update(&piece[..n]);
+        to.write_all(&piece[..n])?;
+    }
+    Ok(hasher.finish().0.unwrap_or_else(|| Digest::of(b"")))
+}
+
+/// Contents that were unpacked for a repair, in a private folder that goes with it.
+#[derive(Debug)]
+pub(super) struct Unpacked {
+    folder: tempfile::TempDir,
+    have: HashSet<Digest>,
+}
+
+impl Unpacked {
+    /// A folder with room for so many bytes: the first of the places that has it.
+    pub(super) fn with_room(places: &[PathBuf], bytes: u64) -> io::Result<Self> {
+        let room = |place: &&PathBuf| {
+            let free = rustix::fs::statvfs(place.as_path()).map(|s| s.f_bavail.saturating_mul(s.f_frsize));
+            free.is_ok_and(|free| free / 20 * 19 > bytes)
+        };
+        let none = || io::Error::new(io::ErrorKind::StorageFull, "no place has room to unpack what is needed");
+        for place in places.iter().filter(room) {
+            if let Ok(folder) = tempfile::Builder::new().prefix("veritum-").tempdir_in(place) {
+                return Ok(Self { folder, have: HashSet::new() });
+            }
+        }
+        Err(none())
+    }
+
+    fn path(&self, digest: &Digest) -> PathBuf {
+        self.folder.path().join(digest.to_hex())
+    }
+
+    pub(super) fn has(&self, digest: &Digest) -> bool {
+        self.have.contains(digest)
+    }
+
+    /// Unpacks those of a package's files that are wanted; each is kept only when its digest is the manifest's.
+    pub(super) fn take(
+        &mut self,
+        package: Verified<File>,
+        manifest: &Manifest,
+        wanted: &HashSet<Digest>,
+    ) -> Result<(), UnpackError> {
+        let mut from: HashMap<&SystemPath, Digest> = HashMap::new();
+        for entry in &manifest.entries {
+            if let EntryKind::File { digest, same_as: None, .. } = &entry.kind
+                && wanted.contains(digest)
+            {
+                from.insert(&entry.path, *digest);
+            }
+        }
+        let folder = self.folder.path().to_owned();
+        let mut got = Vec::new();
+        let mut sink = ManifestMaker::new(|path: &SystemPath, _, content: &mut dyn Read| {
+            let Some(digest) = from.get(path) else { return Ok(Digest::of(b"")) };
+            let place = folder.join(digest.to_hex());
+            let found = copy(content, u64::MAX, &mut File::create(&place)?)?;
+            if found == *digest {
+                got.push(*digest);
+            } else {
+                std::fs::remove_file(&place)?;
+            }
+            Ok(found)
+        });
+        read_deb(BufReader::with_capacity(128 * 1024, package.into_inner()), &mut sink)?;
+        drop(sink);
+        self.have.extend(got);
+        Ok(())
+    }
+
+    /// Hands on a content in pieces, after all of it was read and found to be itself.
+    pub(super) fn copy(
+        &self,
+        digest: &Digest,
+        size: u64,
+        to: &mut dyn FnMut(&[u8]) -> io::Result<()>,
+    ) -> Result<(), StoreError> {
+        let path = self.path(digest);
+        let at = |path: &Path, source| StoreError::File { path: path.to_owned(), source };
+        let mut file = File::open(&path).map_err(|_| StoreError::Absent { digest: *digest })?;
+        let length = file.metadata().map_err(|e| at(&path, e))?.len();
+        let found = copy(&mut file, length, &mut io::sink()).map_err(|e| at(&path, e))?;
+        if length != size || found != *digest {
+            return Err(StoreError::Damaged { digest: *digest });
+        }
+        let mut file = File::open(&path).map_err(|e| at(&path, e))?;
+        let mut piece = vec![0; 256 * 1024];
+        loop {
+            match file.read(&mut piece).map_err(|e| at(&path, e))? {
+                0 => return Ok(()),
+                n => to(&piece[..n]).map_err(|e| at(&path, e))?,
+            }
+        }
+    }
+}

@@ -1,0 +1,162 @@
+//! apt's configuration (apt.conf(5)): nested groups of names with values, read for what Veritum needs of it.
+
+use super::{MAX_LINES, fragments};
+use crate::model::SystemPath;
+use crate::target::Machine;
+
+/// Groups nested deeper than this are not read.
+const MAX_DEPTH: usize = 32;
+
+/// What apt is configured to do: names in lower case, as `acquire::http::proxy`, with their values in order.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct AptConf {
+    values: Vec<(String, String)>,
+}
+
+impl AptConf {
+    /// Reads a machine's configuration, in the order in which apt does.
+    #[must_use]
+    pub fn of(machine: &Machine) -> Self {
+        let mut conf = Self::default();
+        let mut files = fragments(machine, "/etc/apt/apt.conf.d", &["", ".conf"]);
+        files.push(SystemPath::literal("/etc/apt/apt.conf"));
+        for file in files {
+            let text = machine.read_config(&file).ok().flatten().unwrap_or_default();
+            conf.add(&String::from_utf8_lossy(&text));
+        }
+        conf
+    }
+
+    /// The last value given to a name.
+    #[must_use]
+    pub fn get(&self, name: &str) -> Option<&str> {
+        self.values.iter().rev().find(|(n, _)| n.eq_ignore_ascii_case(name)).map(|(_, v)| v.as_str())
+    }
+
+    /// The proxy for a URL of this scheme on this host: the host's own setting wins; none where nothing is said.
+    /// `DIRECT` says that there is to be no proxy.
+    #[must_use]
+    pub fn proxy(&self, scheme: &str, host: &str) -> Option<&str> {
+        let own = self.get(&format!("acquire::{scheme}::proxy::{host}"));
+        own.or_else(|| self.get(&format!("acquire::{scheme}::proxy"))).filter(|p| !p.is_empty())
+    }
+
+    /// Adds what a text says.
+    pub fn add(&mut self, text: &str) {
+        let mut groups: Vec<String> = Vec::new();
+        let mut words: Vec<String> = Vec::new();
+        let mut lexer = Lexer { rest: text };
+        while let Some(token) = lexer.next() {
+            if self.values.len() >= MAX_LINES {
+                return;
+            }
+            match token {
+                Token::Word(word) => words.push(word),
+                Token::Open => {
+                    if groups.len() >= MAX_DEPTH {
+                        return;
+                    }
+                    groups.push(words.first().cloned().unwrap_or_default());
+                    words.clear();
+                }
+                Token::Close => {
+                    self.statement(&groups, &words);
+                    words.clear();
+                    groups.pop();
+                }
+                Token::End => {
+                    self.statement(&groups, &words);
+                    words.clear();
+                }
+            }
+        }
+        self.statement(&groups, &words);
+    }
+
+    fn statement(&mut self, groups: &[String], words: &[String]) {
+        let prefix = groups.join("::");
+        let (name, value) = match (groups.is_empty(), words) {
+            (_, []) => return,
+            // An item of a list has no name of its own.
+            (false, [item]) => (format!("{prefix}::"), item.clone()),
+            (true, [_]) => return,
+            (true, [name, value, ..]) => (name.clone(), value.clone()),
+            (false, [name, value, ..]) => (format!("{prefix}::{name}"), value.clone()),
+        };
+        self.values.push((name.to_ascii_lowercase(), value));
+    }
+}
+
+enum Token {
+    Word(String),
+    Open,
+    Close,
+    End,
+}
+
+struct Lexer<'a> {
+    rest: &'a str,
+}
+
+impl Lexer<'_> {
+    fn next(&mut self) -> Option<Token> {
+        loop {
+            self.rest = self.rest.trim_start();
+            let first = self.rest.chars().next()?;
+            if self.rest.starts_with("//") || first == '#' {
+                self.rest = self.rest.split_once('\n').map_or("", |(_, rest)| rest);
+            } else if let Some(comment) = self.rest.strip_prefix("/*") {
+                self.rest = comment.split_once("*/").map_or("", |(_, rest)| rest);
+            } else if let Some(quoted) = self.rest.strip_prefix('"') {
+                let (word, rest) = quoted.split_once('"').unwrap_or((quoted, ""));
+                self.rest = rest;
+                return Some(Token::Word(word.to_owned()));
+            } else if let Some(at) = "{};".find(first) {
+                self.rest = &self.rest[1..];
+                return [Token::Open, Token::Close, Token::End].into_iter().nth(at);
+            } else {
+                let end = self.rest.find(|c: char| c.is_whitespace() || "{};\"".contains(c));
+                let (word, rest) = self.rest.split_at(end.unwrap_or(self.rest.len()));
+                self.rest = rest;
+                return Some(Token::Word(word.to_owned()));
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn conf(text: &str) -> AptConf {
+        let mut conf = AptConf::default();
+        conf.add(text);
+        conf
+    }
+
+    #[test]
+    fn groups_and_single_lines_mean_the_same() {
+        let text = "# a comment\nAcquire { http { Proxy \"http://quay.example:3142\"; Proxy::direct.example \"DIRECT\"; };\n /* no */ Retries \"3\"; };\n\
+                    Acquire::https::Proxy \"http://other.example/\"; // end\nDir::Cache \"a;b\";\nAPT::Never { \"one\"; \"two\"; };";
+        let conf = conf(text);
+        assert_eq!(conf.proxy("http", "quay.example"), Some("http://quay.example:3142"));
+        assert_eq!(conf.proxy("http", "direct.example"), Some("DIRECT"));
+        assert_eq!(conf.proxy("https", "x"), Some("http://other.example/"));
+        assert_eq!((conf.get("acquire::RETRIES"), conf.get("dir::cache")), (Some("3"), Some("a;b")));
+        assert_eq!(conf.get("apt::never::"), Some("two"));
+    }
+
+    #[test]
+    fn the_last_word_counts_and_an_empty_proxy_is_none() {
+        assert_eq!(conf("A \"1\"; a \"2\";").get("A"), Some("2"));
+        assert_eq!(conf("Acquire::http::Proxy \"\";").proxy("http", "x"), None);
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn any_text_is_a_configuration(text: String) {
+            let _ = conf(&text).get("x");
+            let _ = conf(&format!("A {{ {text}")).get("x");
+        }
+    }
+}

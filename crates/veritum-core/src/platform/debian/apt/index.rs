@@ -1,0 +1,115 @@
+//! A package index (`Packages`): which packages an archive has, with size and SHA-256 of each.
+
+use super::release::FileSum;
+
+/// One package of an index; texts are as they stand there.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Listed<'a> {
+    /// Name.
+    pub name: &'a str,
+    /// Version.
+    pub version: &'a str,
+    /// Architecture.
+    pub arch: &'a str,
+    /// Path below the archive's URL.
+    pub path: &'a str,
+    /// Size and digest of the package file.
+    pub sum: FileSum,
+}
+
+#[derive(Default)]
+struct Fields<'a> {
+    name: Option<&'a str>,
+    version: Option<&'a str>,
+    arch: Option<&'a str>,
+    path: Option<&'a str>,
+    size: Option<&'a str>,
+    sha256: Option<&'a str>,
+}
+
+impl<'a> Fields<'a> {
+    fn whole(&self) -> Option<Listed<'a>> {
+        let path = self.path?.trim_start_matches("./");
+        let climbs = path.starts_with('/') || path.split('/').any(|name| name == "..");
+        let sum = FileSum::parse(self.sha256?, self.size?)?;
+        (!climbs).then_some(Listed { name: self.name?, version: self.version?, arch: self.arch?, path, sum })
+    }
+}
+
+/// Tells every package of an index that has all that is needed; the others are passed over.
+///
+/// An index of a large archive has fifty million bytes: each line is looked at once, and nothing is copied.
+pub fn for_each_listed<'a>(index: &'a [u8], mut each: impl FnMut(Listed<'a>)) {
+    let mut fields = Fields::default();
+    let mut from = 0;
+    while from <= index.len() {
+        let end = memchr::memchr(b'\n', &index[from..]).map_or(index.len(), |at| from + at);
+        let line = &index[from..end];
+        from = end + 1;
+        let line = line.strip_suffix(b"\r").unwrap_or(line);
+        if line.is_empty() {
+            if let Some(listed) = fields.whole() {
+                each(listed);
+            }
+            fields = Fields::default();
+            continue;
+        }
+        // The first letter alone rules out nearly all lines.
+        if b"PVAFS".contains(&line[0]) {
+            take(&mut fields, line);
+        }
+    }
+    if let Some(listed) = fields.whole() {
+        each(listed);
+    }
+}
+
+fn take<'a>(fields: &mut Fields<'a>, line: &'a [u8]) {
+    let place = match line {
+        [b'P', b'a', b'c', ..] => ("Package:", &mut fields.name),
+        [b'V', ..] => ("Version:", &mut fields.version),
+        [b'A', ..] => ("Architecture:", &mut fields.arch),
+        [b'F', ..] => ("Filename:", &mut fields.path),
+        [b'S', b'i', ..] => ("Size:", &mut fields.size),
+        [b'S', b'H', ..] => ("SHA256:", &mut fields.sha256),
+        _ => return,
+    };
+    let (name, field) = place;
+    if let Some(value) = line.strip_prefix(name.as_bytes())
+        && let Ok(value) = std::str::from_utf8(value)
+    {
+        *field = Some(value.trim());
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const SUM: &str = "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855";
+
+    fn all(index: &str) -> Vec<String> {
+        let mut found = Vec::new();
+        for_each_listed(index.as_bytes(), |l| {
+            found.push(format!("{} {} {} {} {}", l.name, l.version, l.arch, l.path, l.sum.size))
+        });
+        found
+    }
+
+    #[test]
+    fn whole_packages_are_told_and_others_passed_over() {
+        let one = format!(
+            "Package: quay\nVersion: 1:2\nArchitecture: all\nDescription: a\n Package: not me\nFilename: ./pool/q/quay.deb\nSize: 12\nSHA256: {SUM}\n"
+        );
+        let weak = "Package: weak\nVersion: 1\nArchitecture: all\nFilename: pool/w.deb\nSize: 1\nMD5sum: 0\n";
+        let out = one.replace("./pool", "../pool");
+        assert_eq!(all(&format!("{one}\n{weak}\n\n{out}\n{one}")), vec!["quay 1:2 all pool/q/quay.deb 12"; 2]);
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn any_bytes_can_be_read_as_an_index(bytes: Vec<u8>) {
+            for_each_listed(&bytes, |l| assert!(!l.path.contains("..") || !l.path.split('/').any(|n| n == "..")));
+        }
+    }
+}

@@ -1,0 +1,39 @@
+//! What apt keeps and reads: its configuration, its sources, and the files of an archive (apt.conf(5),
+//! sources.list(5); the archive's layout as in Debian's "RepositoryFormat").
+//!
+//! Only reading, and only foreign bytes: nothing here says who vouches for them.
+
+mod conf;
+mod index;
+mod names;
+mod release;
+mod sources;
+
+pub use conf::AptConf;
+pub use index::{Listed, for_each_listed};
+pub use names::{file_name_of_uri, package_file_name, split_package_name};
+pub use release::{FileSum, Release, ReleaseError};
+pub use sources::{Signers, Source, SourceKind, Sources, sources};
+
+use crate::model::SystemPath;
+use crate::target::Machine;
+
+/// Files of apt's configuration over this size are not read.
+pub(super) const MAX_LINES: usize = 100_000;
+
+/// The files of a configuration folder, by name, that have one of these endings and a name apt reads.
+pub(super) fn fragments(machine: &Machine, folder: &'static str, endings: &[&str]) -> Vec<SystemPath> {
+    let folder = SystemPath::literal(folder);
+    let real = machine.resolve(&folder).unwrap_or_else(|_| folder.clone());
+    let mut names = machine.dir(&real).and_then(|d| d.disk().list(d.fd())).unwrap_or_default();
+    names.sort_by(|a, b| a.0.cmp(&b.0));
+    let read = |name: &[u8]| {
+        let plain = name.iter().all(|b| b.is_ascii_alphanumeric() || b"_-.".contains(b));
+        let ending = endings.iter().any(|e| match e.is_empty() {
+            true => !name.contains(&b'.'),
+            false => name.ends_with(e.as_bytes()),
+        });
+        plain && ending && !name.starts_with(b".")
+    };
+    names.iter().filter(|(name, _)| read(name)).filter_map(|(name, _)| folder.child(name).ok()).collect()
+}

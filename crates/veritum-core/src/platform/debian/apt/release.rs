@@ -1,0 +1,151 @@
+//! A suite's release file: what the archive's signature covers.
+
+use std::collections::HashMap;
+
+use crate::platform::debian::control::paragraphs;
+
+/// Release files over this many listed files are refused; Debian's largest has a hundredth.
+const MAX_FILES: usize = 500_000;
+
+/// Size and SHA-256 of a file of the archive.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct FileSum {
+    /// Bytes.
+    pub size: u64,
+    /// SHA-256.
+    pub sha256: [u8; 32],
+}
+
+impl FileSum {
+    /// The digest in hexadecimal.
+    #[must_use]
+    pub fn hex(&self) -> String {
+        hex::encode(self.sha256)
+    }
+
+    /// From hexadecimal and a size in decimal.
+    #[must_use]
+    pub fn parse(hex: &str, size: &str) -> Option<Self> {
+        let mut sha256 = [0; 32];
+        hex::decode_to_slice(hex, &mut sha256).ok()?;
+        Some(Self { size: size.parse().ok()?, sha256 })
+    }
+}
+
+/// Why a release file cannot be used.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum ReleaseError {
+    /// It is no release file at all.
+    #[error("it is not a release file")]
+    Shape,
+    /// It lists its files only by digests that can be forged.
+    #[error("it names its files only by MD5 or SHA-1, which can be forged")]
+    WeakDigests,
+    /// It lists too many files.
+    #[error("it lists more files than is sensible")]
+    TooLarge,
+}
+
+/// A release file's content.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Release {
+    /// Who makes the archive.
+    pub origin: String,
+    /// The suite's name (`stable`).
+    pub suite: String,
+    /// The suite's code name.
+    pub codename: String,
+    /// When it was made.
+    pub date: Option<jiff::Timestamp>,
+    /// Until when it counts as new.
+    pub valid_until: Option<jiff::Timestamp>,
+    /// Whether files can be fetched by their digest.
+    pub by_hash: bool,
+    /// The files it vouches for, by path below its folder.
+    pub files: HashMap<String, FileSum>,
+}
+
+impl Release {
+    /// Reads a release file.
+    ///
+    /// # Errors
+    /// When it is none, or vouches for nothing that counts.
+    pub fn parse(text: &str) -> Result<Self, ReleaseError> {
+        let fields = paragraphs(text).next().ok_or(ReleaseError::Shape)?;
+        let field = |name: &str| -> String {
+            fields.get(name).unwrap_or_default().chars().filter(|c| !c.is_control()).take(200).collect()
+        };
+        let Some(list) = fields.get("SHA256") else {
+            let weak = fields.get("MD5Sum").is_some() || fields.get("SHA1").is_some();
+            return Err(if weak { ReleaseError::WeakDigests } else { ReleaseError::Shape });
+        };
+        let mut files = HashMap::new();
+        for line in list.lines().filter(|l| !l.is_empty()) {
+            let mut words = line.split_ascii_whitespace();
+            let (Some(hex), Some(size), Some(name)) = (words.next(), words.next(), words.next()) else {
+                return Err(ReleaseError::Shape);
+            };
+            let sum = FileSum::parse(hex, size).ok_or(ReleaseError::Shape)?;
+            if files.len() >= MAX_FILES {
+                return Err(ReleaseError::TooLarge);
+            }
+            // A name twice with two digests: nobody can say which is meant.
+            if files.insert(name.to_owned(), sum).is_some_and(|before| before != sum) {
+                return Err(ReleaseError::Shape);
+            }
+        }
+        Ok(Self {
+            origin: field("Origin"),
+            suite: field("Suite"),
+            codename: field("Codename"),
+            date: fields.get("Date").and_then(date),
+            valid_until: fields.get("Valid-Until").and_then(date),
+            by_hash: fields.get("Acquire-By-Hash").is_some_and(|v| v.eq_ignore_ascii_case("yes")),
+            files,
+        })
+    }
+}
+
+/// A date as RFC 2822 has it; archives write the zone as `UTC`.
+fn date(text: &str) -> Option<jiff::Timestamp> {
+    let text = text.trim().replace("UTC", "+0000");
+    jiff::fmt::rfc2822::DateTimeParser::new().relaxed_weekday(true).parse_timestamp(&text).ok()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const SAMPLE: &str = "Origin: Foreshore\nSuite: stable\nCodename: saltwort\nDate: Mon, 02 Mar 2026 08:00:00 UTC\n\
+        Valid-Until: Tue,  1 Jan 2126 00:00:00 +0000\nAcquire-By-Hash: yes\nSHA256:\n \
+        e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855 0 main/binary-amd64/Packages\n";
+
+    #[test]
+    fn a_release_file_tells_dates_and_files() {
+        let release = Release::parse(SAMPLE).unwrap();
+        assert_eq!(release.date.unwrap().to_string(), "2026-03-02T08:00:00Z");
+        assert_eq!(release.valid_until.unwrap().to_string(), "2126-01-01T00:00:00Z");
+        assert_eq!((release.by_hash, release.files["main/binary-amd64/Packages"].size), (true, 0));
+    }
+
+    #[test]
+    fn forgeable_digests_alone_are_refused() {
+        let weak = SAMPLE.replace("SHA256:", "MD5Sum:");
+        assert_eq!(Release::parse(&weak), Err(ReleaseError::WeakDigests));
+        assert_eq!(Release::parse("<html>Log in"), Err(ReleaseError::Shape));
+        let twice = format!("{SAMPLE} {} 1 main/binary-amd64/Packages\n", "00".repeat(32));
+        assert_eq!(Release::parse(&twice), Err(ReleaseError::Shape));
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn any_text_can_be_read_as_a_release_file(text: String, at in 0usize..400, byte in 0u8..128) {
+            let _ = Release::parse(&text);
+            let mut sample = SAMPLE.as_bytes().to_vec();
+            let at = at % sample.len();
+            sample[at] = byte;
+            let _ = Release::parse(&String::from_utf8_lossy(&sample));
+        }
+    }
+}

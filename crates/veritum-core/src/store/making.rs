@@ -1,0 +1,80 @@
+//! Making a component's manifest from its package, as it is read.
+
+use std::collections::{HashMap, HashSet};
+use std::io::{self, Read};
+
+use crate::model::{Digest, Entry, EntryKind, SystemPath};
+use crate::platform::debian::{DebError, DebSink, Package, RawEntry, RawKind, Scripts};
+
+/// Turns a package's entries into a manifest's, and brings its contents in.
+///
+/// `take` is given each file's path, size and content, and answers with the content's digest.
+pub struct ManifestMaker<F> {
+    take: F,
+    scripts: Scripts,
+    settings: HashSet<SystemPath>,
+    entries: Vec<Entry>,
+    files: HashMap<SystemPath, usize>,
+}
+
+impl<F> ManifestMaker<F> {
+    /// A maker that hands contents to `take`.
+    pub fn new(take: F) -> Self {
+        Self { take, scripts: Scripts::default(), settings: HashSet::new(), entries: Vec::new(), files: HashMap::new() }
+    }
+
+    /// The entries, in the package's order.
+    pub fn into_entries(self) -> Vec<Entry> {
+        self.entries
+    }
+}
+
+impl<F: FnMut(&SystemPath, u64, &mut dyn Read) -> io::Result<Digest>> DebSink for ManifestMaker<F> {
+    fn package(&mut self, package: &Package) -> Result<(), DebError> {
+        self.scripts = package.scripts();
+        self.settings = package.settings.iter().cloned().collect();
+        Ok(())
+    }
+
+    fn entry(&mut self, raw: RawEntry, content: &mut dyn Read) -> Result<(), DebError> {
+        let mut entry = Entry {
+            configured: self.scripts.configure(raw.path.as_bytes()),
+            settings: self.settings.contains(&raw.path),
+            path: raw.path,
+            kind: EntryKind::Folder,
+            mode: raw.mode,
+            user: raw.user,
+            group: raw.group,
+            mtime: raw.mtime,
+        };
+        entry.kind = match raw.kind {
+            RawKind::File { size } => {
+                EntryKind::File { size, digest: (self.take)(&entry.path, size, content)?, same_as: None }
+            }
+            RawKind::HardLink { to } => {
+                let first = self.files.get(&to).and_then(|at| self.entries.get(*at));
+                let Some(first) = first else {
+                    return Err(DebError::Shape(format!("{} is a further name of nothing", entry.path)));
+                };
+                // All names of a file share its owner, mode and time, whatever this entry's own header says.
+                (entry.mode, entry.user, entry.group, entry.mtime) =
+                    (first.mode, first.user.clone(), first.group.clone(), first.mtime);
+                match &first.kind {
+                    EntryKind::File { size, digest, same_as } => {
+                        EntryKind::File { size: *size, digest: *digest, same_as: Some(same_as.clone().unwrap_or(to)) }
+                    }
+                    _ => return Err(DebError::Shape(format!("{} is a further name of no file", entry.path))),
+                }
+            }
+            RawKind::Folder => EntryKind::Folder,
+            RawKind::Link { target } => EntryKind::Link { target },
+            RawKind::Fifo => EntryKind::Fifo,
+            RawKind::Device { block, major, minor } => EntryKind::Device { block, major, minor },
+        };
+        if matches!(entry.kind, EntryKind::File { .. }) {
+            self.files.insert(entry.path.clone(), self.entries.len());
+        }
+        self.entries.push(entry);
+        Ok(())
+    }
+}

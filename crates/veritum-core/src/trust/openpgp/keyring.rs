@@ -1,0 +1,243 @@
+//! [`Keyring`]: the keys that may sign for a source, and from when to when each was good.
+
+use pgp::composed::{Deserializable as _, SignedPublicKey, SignedPublicSubKey};
+use pgp::packet::{KeyFlags, RevocationCode, Signature, SignatureType};
+use pgp::types::{KeyDetails, Tag};
+
+use super::{fingerprint, is_strong, is_strong_key};
+
+/// Keyring files over this size are refused.
+const MAX_BYTES: usize = 16 << 20;
+/// Certificates over this many in one file are passed over.
+const MAX_CERTIFICATES: usize = 1000;
+
+/// Why a keyring cannot be read.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum KeyringError {
+    /// It holds no key that can be read.
+    #[error("it holds no key that can be read")]
+    NoKeys,
+    /// It is in a format that only one program reads.
+    #[error("it is a key box, which apt does not read either")]
+    KeyBox,
+    /// It is too large.
+    #[error("it is larger than is sensible")]
+    TooLarge,
+}
+
+/// The keys that may sign for a source.
+#[derive(Debug, Clone, Default)]
+pub struct Keyring {
+    certificates: Vec<Certificate>,
+}
+
+/// A key with its subkeys and what it says of itself.
+#[derive(Debug, Clone)]
+pub struct Certificate {
+    pub(super) key: SignedPublicKey,
+    fingerprint: String,
+}
+
+/// Why a key was not good at a time.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Unfit {
+    /// It was revoked.
+    Revoked,
+    /// It had expired, or did not exist yet.
+    Expired,
+    /// It may not sign, or is too weak.
+    NotForSigning,
+}
+
+impl Keyring {
+    /// Reads a keyring file: one or more certificates, binary or armoured.
+    ///
+    /// # Errors
+    /// When there is no key in it that can be read.
+    pub fn read(bytes: &[u8]) -> Result<Self, KeyringError> {
+        if bytes.len() > MAX_BYTES {
+            return Err(KeyringError::TooLarge);
+        }
+        if bytes.get(8..12) == Some(b"KBXf") {
+            return Err(KeyringError::KeyBox);
+        }
+        let mut certificates = Vec::new();
+        if bytes.first().is_some_and(|b| b & 0x80 != 0) {
+            certificates.extend(SignedPublicKey::from_bytes_many(bytes).into_iter().flat_map(certificates_of));
+        } else {
+            for block in armoured_blocks(bytes) {
+                if let Ok((keys, _)) = SignedPublicKey::from_armor_many(block) {
+                    certificates.extend(certificates_of(keys));
+                }
+            }
+        }
+        if certificates.is_empty() { Err(KeyringError::NoKeys) } else { Ok(Self { certificates }) }
+    }
+
+    /// Takes in another keyring's keys. Of a key that is there already, the other copy's statements are taken in: an
+    /// older copy may not know yet that the key was revoked, or lives longer.
+    pub fn extend(&mut self, other: Self) {
+        for certificate in other.certificates {
+            match self.certificates.iter_mut().find(|c| c.fingerprint == certificate.fingerprint) {
+                Some(known) => known.merge(certificate.key),
+                None => self.certificates.push(certificate),
+            }
+        }
+    }
+
+    /// Takes in the other keyring's copies of keys that are here, and none of its other keys.
+    pub fn refresh(&mut self, other: &Self) {
+        for known in &mut self.certificates {
+            let copies = other.certificates.iter().filter(|c| c.fingerprint == known.fingerprint);
+            let copies: Vec<SignedPublicKey> = copies.map(|c| c.key.clone()).collect();
+            copies.into_iter().for_each(|copy| known.merge(copy));
+        }
+    }
+
+    /// Keeps only keys with one of these fingerprints, their own or a subkey's.
+    pub fn keep(&mut self, fingerprints: &[String]) {
+        self.certificates.retain(|c| {
+            let mut all =
+                std::iter::once(c.fingerprint.clone()).chain(c.key.public_subkeys.iter().map(|s| fingerprint(&s.key)));
+            all.any(|f| fingerprints.contains(&f))
+        });
+    }
+
+    /// The certificates.
+    #[must_use]
+    pub fn certificates(&self) -> &[Certificate] {
+        &self.certificates
+    }
+}
+
+/// What can be read of a run of keys; what cannot is passed over.
+fn certificates_of<E>(keys: impl Iterator<Item = Result<SignedPublicKey, E>>) -> Vec<Certificate> {
+    keys.take(MAX_CERTIFICATES)
+        .filter_map(Result::ok)
+        .map(|key| Certificate { fingerprint: fingerprint(&key.primary_key), key })
+        .collect()
+}
+
+/// A file of armoured keys may hold several blocks, one after the other.
+fn armoured_blocks(bytes: &[u8]) -> impl Iterator<Item = &[u8]> {
+    const BEGIN: &[u8] = b"-----BEGIN PGP PUBLIC KEY BLOCK-----";
+    let starts: Vec<usize> = memchr::memmem::find_iter(bytes, BEGIN).take(MAX_CERTIFICATES).collect();
+    let ends: Vec<usize> = starts.iter().skip(1).copied().chain([bytes.len()]).collect();
+    starts.into_iter().zip(ends).map(|(from, to)| &bytes[from..to])
+}
+
+impl Certificate {
+    /// The primary key's fingerprint, upper-case hexadecimal.
+    #[must_use]
+    pub fn fingerprint(&self) -> &str {
+        &self.fingerprint
+    }
+
+    /// The certificate as armoured text.
+    #[must_use]
+    pub fn armoured(&self) -> String {
+        self.key.to_armored_string(pgp::composed::ArmorOptions::default()).unwrap_or_default()
+    }
+
+    /// Who the key says it belongs to, for people.
+    #[must_use]
+    pub fn user(&self) -> String {
+        let user = self.key.details.users.first().map(|u| String::from_utf8_lossy(u.id.id()).into_owned());
+        user.unwrap_or_default().chars().filter(|c| !c.is_control()).take(120).collect()
+    }
+
+    fn merge(&mut self, copy: SignedPublicKey) {
+        let details = &mut self.key.details;
+        details.revocation_signatures.extend(copy.details.revocation_signatures);
+        details.direct_signatures.extend(copy.details.direct_signatures);
+        for user in copy.details.users {
+            match details.users.iter_mut().find(|u| u.id == user.id) {
+                Some(known) => known.signatures.extend(user.signatures),
+                None => details.users.push(user),
+            }
+        }
+        for subkey in copy.public_subkeys {
+            match self.key.public_subkeys.iter_mut().find(|s| s.key == subkey.key) {
+                Some(known) => known.signatures.extend(subkey.signatures),
+                None => self.key.public_subkeys.push(subkey),
+            }
+        }
+    }
+
+    /// Whether the primary key may sign, and was good, at a time (seconds since the epoch).
+    pub(super) fn primary_fit(&self, at: i64) -> Result<(), Unfit> {
+        let primary = &self.key.primary_key;
+        self.alive(at)?;
+        let latest = self.latest_statement().ok_or(Unfit::NotForSigning)?;
+        let flags = latest.key_flags();
+        // A statement without any flags leaves the primary key free to sign.
+        let may_sign = flags.sign() || flags == KeyFlags::default();
+        if may_sign && is_strong_key(primary) { Ok(()) } else { Err(Unfit::NotForSigning) }
+    }
+
+    /// Whether a subkey may sign, and was good together with its primary key, at a time.
+    pub(super) fn subkey_fit(&self, subkey: &SignedPublicSubKey, at: i64) -> Result<(), Unfit> {
+        self.alive(at)?;
+        let primary = &self.key.primary_key;
+        let sound = |s: &&Signature| is_strong(s) && s.verify_subkey_binding(primary, &subkey.key).is_ok();
+        let of = |typ| subkey.signatures.iter().filter(move |s| s.typ() == Some(typ)).filter(sound);
+        if of(SignatureType::SubkeyRevocation).any(|r| revokes(r, at)) {
+            return Err(Unfit::Revoked);
+        }
+        let latest = of(SignatureType::SubkeyBinding).max_by_key(|s| created(s)).ok_or(Unfit::NotForSigning)?;
+        // A subkey that signs must itself agree to belong to the primary key (RFC 9580, 5.2.1.8).
+        let agrees = latest
+            .embedded_signature()
+            .is_some_and(|back| is_strong(back) && back.verify_primary_key_binding(&subkey.key, primary).is_ok());
+        if !latest.key_flags().sign() || !agrees || !is_strong_key(&subkey.key) {
+            return Err(Unfit::NotForSigning);
+        }
+        lasts(&subkey.key, latest, at)
+    }
+
+    /// Whether the primary key was neither revoked nor expired.
+    fn alive(&self, at: i64) -> Result<(), Unfit> {
+        let primary = &self.key.primary_key;
+        let revoked = |r: &Signature| {
+            r.typ() == Some(SignatureType::KeyRevocation) && r.verify_key(primary).is_ok() && revokes(r, at)
+        };
+        if self.key.details.revocation_signatures.iter().any(revoked) {
+            return Err(Unfit::Revoked);
+        }
+        lasts(primary, self.latest_statement().ok_or(Unfit::NotForSigning)?, at)
+    }
+
+    /// The latest sound thing that the key says of itself: directly, or with one of its users.
+    fn latest_statement(&self) -> Option<&Signature> {
+        let primary = &self.key.primary_key;
+        let direct = self.key.details.direct_signatures.iter();
+        let direct = direct.filter(|s| s.typ() == Some(SignatureType::Key) && s.verify_key(primary).is_ok());
+        let users = self.key.details.users.iter().flat_map(|user| {
+            let of_user = move |s: &&Signature| {
+                s.is_certification() && s.verify_certification(primary, Tag::UserId, &user.id).is_ok()
+            };
+            user.signatures.iter().filter(of_user)
+        });
+        direct.chain(users).filter(|s| is_strong(s)).max_by_key(|s| created(s))
+    }
+}
+
+pub(super) fn created(signature: &Signature) -> i64 {
+    signature.created().map_or(0, |t| i64::from(t.as_secs()))
+}
+
+/// Whether a revocation takes back what was signed at a time. A key that was only retired or replaced leaves standing
+/// what it had signed before; a lost one takes all back (RFC 9580, 5.2.3.31).
+fn revokes(revocation: &Signature, at: i64) -> bool {
+    let only_later =
+        matches!(revocation.revocation_reason_code(), Some(RevocationCode::KeyRetired | RevocationCode::KeySuperseded));
+    !only_later || created(revocation) <= at
+}
+
+fn lasts(key: &impl KeyDetails, statement: &Signature, at: i64) -> Result<(), Unfit> {
+    let from = i64::from(key.created_at().as_secs());
+    let lasts = statement.key_expiration_time().map_or(0, |d| i64::from(d.as_secs()));
+    // A lifetime of zero is none.
+    if at < from || lasts > 0 && at >= from + lasts { Err(Unfit::Expired) } else { Ok(()) }
+}

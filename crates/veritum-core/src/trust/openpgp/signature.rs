@@ -1,0 +1,266 @@
+//! Opening signed texts: bytes come out only when a signature over them counts.
+
+use pgp::composed::{CleartextSignedMessage, Deserializable as _, DetachedSignature};
+use pgp::packet::{Signature, SignatureType};
+use pgp::types::VerifyingKey;
+
+use super::is_strong;
+use super::keyring::{Certificate, Keyring, Unfit, created};
+use crate::trust::Verified;
+
+/// Signed texts over this size are refused; the largest release file of Debian has a thirtieth.
+pub(super) const MAX_SIGNED: usize = 32 << 20;
+/// A clock may be wrong by a day before a signature counts as made in the future.
+const CLOCK_TOLERANCE: i64 = 24 * 3600;
+/// More signatures than this are refused.
+const MAX_SIGNATURES: usize = 50;
+
+/// Why a signed text does not count. Fingerprints are upper-case hexadecimal.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum SignatureError {
+    /// It is not signed, or not shaped as signed texts are.
+    #[error("it is not a signed text ({0})")]
+    Shape(String),
+    /// It is too large.
+    #[error("it is larger than is sensible")]
+    TooLarge,
+    /// A known key's signature is not over these bytes.
+    #[error("the signature of the key {key} is not over this content")]
+    Bad {
+        /// The primary key.
+        key: String,
+    },
+    /// None of the keys that may sign for it has signed it.
+    #[error("it is signed only by keys that are not in the keyring ({})", keys.join(", "))]
+    UnknownKeys {
+        /// What the signatures say of their makers.
+        keys: Vec<String>,
+    },
+    /// The signature uses a digest that can be forged.
+    #[error("the signature of the key {key} uses a digest that can be forged")]
+    WeakDigest {
+        /// The primary key.
+        key: String,
+    },
+    /// The key was revoked.
+    #[error("the key {key} has been revoked")]
+    Revoked {
+        /// The primary key.
+        key: String,
+    },
+    /// The key had expired when the signature was made.
+    #[error("the key {key} had expired when it signed this")]
+    KeyExpired {
+        /// The primary key.
+        key: String,
+    },
+    /// The key may not sign, or is too weak.
+    #[error("the key {key} is not one that may sign")]
+    NotForSigning {
+        /// The primary key.
+        key: String,
+    },
+    /// The signature was made in the future.
+    #[error("it was signed at {at}, which is in the future by this computer's clock")]
+    Future {
+        /// When.
+        at: jiff::Timestamp,
+    },
+    /// The signature is good, but nobody beside the machine itself knows the key.
+    #[error("it is signed by the key {key}, which only this machine knows")]
+    OnlyHere {
+        /// The primary key.
+        key: String,
+    },
+}
+
+/// A signed text that counts.
+#[derive(Debug, Clone)]
+pub struct Signed {
+    /// The text that was signed, and nothing else.
+    pub text: Verified<Vec<u8>>,
+    /// The primary key, by fingerprint.
+    pub key: String,
+    /// When it was signed.
+    pub at: jiff::Timestamp,
+}
+
+/// Opens a text with its signature around it (RFC 9580, section 7).
+///
+/// `known` says of a primary key's fingerprint whether Veritum ships it or the operator has pinned it.
+///
+/// # Errors
+/// When no signature over it counts, or one of a known key is bad.
+pub fn open_clear(
+    bytes: &[u8],
+    keyring: &Keyring,
+    known: &dyn Fn(&str) -> bool,
+    now: jiff::Timestamp,
+) -> Result<Signed, SignatureError> {
+    let shape = |what: &str| SignatureError::Shape(what.to_owned());
+    if bytes.len() > MAX_SIGNED {
+        return Err(SignatureError::TooLarge);
+    }
+    let text = std::str::from_utf8(bytes).map_err(|_| shape("it is not UTF-8"))?;
+    if !text.starts_with("-----BEGIN PGP SIGNED MESSAGE-----") {
+        return Err(shape("it does not begin as one"));
+    }
+    let (message, _) = CleartextSignedMessage::from_string(text).map_err(|_| shape("its parts do not fit"))?;
+    let signed = message.signed_text();
+    let text = signed.replace("\r\n", "\n").into_bytes();
+    judge(message.signatures(), signed.as_bytes(), text, keyring, known, now)
+}
+
+/// Opens a text whose signatures lie beside it.
+///
+/// # Errors
+/// As [`open_clear`].
+pub fn open_detached(
+    text: Vec<u8>,
+    signatures: &[u8],
+    keyring: &Keyring,
+    known: &dyn Fn(&str) -> bool,
+    now: jiff::Timestamp,
+) -> Result<Signed, SignatureError> {
+    if text.len() > MAX_SIGNED || signatures.len() > 1 << 20 {
+        return Err(SignatureError::TooLarge);
+    }
+    let none = || SignatureError::Shape("its signature cannot be read".into());
+    let read: Vec<Signature> = if signatures.first().is_some_and(|b| b & 0x80 != 0) {
+        let all = DetachedSignature::from_bytes_many(signatures).map_err(|_| none())?;
+        all.take(MAX_SIGNATURES).filter_map(Result::ok).map(|s| s.signature).collect()
+    } else {
+        let (all, _) = DetachedSignature::from_armor_many(signatures).map_err(|_| none())?;
+        all.take(MAX_SIGNATURES).filter_map(Result::ok).map(|s| s.signature).collect()
+    };
+    let copy = text.clone();
+    judge(&read, &copy, text, keyring, known, now)
+}
+
+fn judge(
+    signatures: &[Signature],
+    signed: &[u8],
+    text: Vec<u8>,
+    keyring: &Keyring,
+    known: &dyn Fn(&str) -> bool,
+    now: jiff::Timestamp,
+) -> Result<Signed, SignatureError> {
+    if signatures.is_empty() || signatures.len() > MAX_SIGNATURES {
+        return Err(SignatureError::Shape("it has no signature that can be read".into()));
+    }
+    let mut good: Option<(String, i64)> = None;
+    let mut trouble: Option<SignatureError> = None;
+    for signature in signatures {
+        match one(signature, signed, keyring, known, now) {
+            Ok(signer) => {
+                good.get_or_insert(signer);
+            }
+            // A known key's name on something that it has not signed is no accident to be passed over.
+            Err(bad @ SignatureError::Bad { .. }) => return Err(bad),
+            Err(other) if trouble.as_ref().is_none_or(|t| weight(&other) < weight(t)) => trouble = Some(other),
+            Err(_) => {}
+        }
+    }
+    match (good, trouble) {
+        (Some((key, at)), _) => {
+            let at = jiff::Timestamp::from_second(at).unwrap_or(jiff::Timestamp::UNIX_EPOCH);
+            Ok(Signed { text: Verified(text), key, at })
+        }
+        (None, Some(trouble)) => Err(trouble),
+        (None, None) => Err(SignatureError::Shape("it has no signature".into())),
+    }
+}
+
+/// Which trouble is told when there are several: the one that a person can do most about.
+fn weight(error: &SignatureError) -> u8 {
+    match error {
+        SignatureError::Revoked { .. } => 0,
+        SignatureError::OnlyHere { .. } => 1,
+        SignatureError::Future { .. } => 2,
+        SignatureError::KeyExpired { .. } => 3,
+        SignatureError::WeakDigest { .. } => 4,
+        SignatureError::NotForSigning { .. } => 5,
+        _ => 6,
+    }
+}
+
+/// Judges one signature: its maker's fingerprint and when it was made.
+fn one(
+    signature: &Signature,
+    signed: &[u8],
+    keyring: &Keyring,
+    known: &dyn Fn(&str) -> bool,
+    now: jiff::Timestamp,
+) -> Result<(String, i64), SignatureError> {
+    if !matches!(signature.typ(), Some(SignatureType::Binary | SignatureType::Text)) {
+        return Err(SignatureError::Shape("its signature is of another kind".into()));
+    }
+    let at = created(signature);
+    let mut named: Option<&Certificate> = None;
+    for certificate in keyring.certificates() {
+        let primary = &certificate.key.primary_key;
+        let mut keys: Vec<(bool, Result<(), Unfit>)> = Vec::new();
+        if made_by(signature, primary) {
+            keys.push((signature.verify(primary, signed).is_ok(), certificate.primary_fit(at)));
+        }
+        for subkey in certificate.key.public_subkeys.iter().filter(|s| made_by(signature, &s.key)) {
+            keys.push((signature.verify(&subkey.key, signed).is_ok(), certificate.subkey_fit(subkey, at)));
+        }
+        if !keys.is_empty() {
+            named = Some(certificate);
+        }
+        if let Some((_, fit)) = keys.into_iter().find(|(holds, _)| *holds) {
+            let key = certificate.fingerprint().to_owned();
+            return counts(signature, &key, fit, at, known, now).map(|()| (key, at));
+        }
+    }
+    match named {
+        Some(certificate) => Err(SignatureError::Bad { key: certificate.fingerprint().to_owned() }),
+        None => Err(SignatureError::UnknownKeys { keys: makers(signature) }),
+    }
+}
+
+/// Whether a signature that holds counts as well.
+fn counts(
+    signature: &Signature,
+    key: &str,
+    fit: Result<(), Unfit>,
+    at: i64,
+    known: &dyn Fn(&str) -> bool,
+    now: jiff::Timestamp,
+) -> Result<(), SignatureError> {
+    let key = key.to_owned();
+    if !is_strong(signature) {
+        return Err(SignatureError::WeakDigest { key });
+    }
+    match fit {
+        Err(Unfit::Revoked) => return Err(SignatureError::Revoked { key }),
+        Err(Unfit::Expired) => return Err(SignatureError::KeyExpired { key }),
+        Err(Unfit::NotForSigning) => return Err(SignatureError::NotForSigning { key }),
+        Ok(()) => {}
+    }
+    if at > now.as_second() + CLOCK_TOLERANCE {
+        let at = jiff::Timestamp::from_second(at).unwrap_or(jiff::Timestamp::MAX);
+        return Err(SignatureError::Future { at });
+    }
+    if known(&key) { Ok(()) } else { Err(SignatureError::OnlyHere { key }) }
+}
+
+/// Whether a signature names this key as its maker; one that names nobody could be anybody's.
+fn made_by(signature: &Signature, key: &impl VerifyingKey) -> bool {
+    let (prints, ids) = (signature.issuer_fingerprint(), signature.issuer_key_id());
+    match prints.is_empty() {
+        false => prints.iter().any(|f| **f == key.fingerprint()),
+        true => ids.is_empty() || ids.iter().any(|id| **id == key.legacy_key_id()),
+    }
+}
+
+fn makers(signature: &Signature) -> Vec<String> {
+    let prints: Vec<String> =
+        signature.issuer_fingerprint().iter().map(|f| f.to_string().to_ascii_uppercase()).collect();
+    match prints.is_empty() {
+        false => prints,
+        true => signature.issuer_key_id().iter().map(|id| id.to_string().to_ascii_uppercase()).collect(),
+    }
+}

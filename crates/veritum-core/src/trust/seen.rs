@@ -1,0 +1,67 @@
+//! The newest release of each archive that the operator has seen: an archive must not go back in time.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use super::pins::{PinError, read_json, write_json};
+
+/// The dates of the newest releases seen, by archive and suite; kept without a clock.
+#[derive(Debug, Clone)]
+pub struct SeenReleases {
+    folder: PathBuf,
+}
+
+impl SeenReleases {
+    /// Those in the operator's trust folder; it need not exist.
+    #[must_use]
+    pub fn in_folder(trust: &Path) -> Self {
+        Self { folder: trust.to_owned() }
+    }
+
+    fn path(&self) -> PathBuf {
+        self.folder.join("archives.json")
+    }
+
+    /// The newest release seen of an archive's suite.
+    ///
+    /// # Errors
+    /// When the record is there and cannot be read: then nobody can say whether the archive went back.
+    pub fn newest(&self, archive: &str) -> Result<Option<jiff::Timestamp>, PinError> {
+        Ok(self.all()?.get(archive).copied())
+    }
+
+    fn all(&self) -> Result<BTreeMap<String, jiff::Timestamp>, PinError> {
+        Ok(read_json(&self.path())?.unwrap_or_default())
+    }
+
+    /// Keeps a release's date when it is newer than what was seen before.
+    ///
+    /// # Errors
+    /// When the folder cannot be written, or the record cannot be read.
+    pub fn keep(&self, archive: &str, date: jiff::Timestamp) -> Result<(), PinError> {
+        let mut all = self.all()?;
+        if all.get(archive).is_some_and(|seen| *seen >= date) {
+            return Ok(());
+        }
+        all.insert(archive.to_owned(), date);
+        write_json(&self.folder, &self.path(), &all)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_the_newest_date_is_kept() {
+        let dir = tempfile::tempdir().unwrap();
+        let seen = SeenReleases::in_folder(dir.path());
+        let at = |s| jiff::Timestamp::from_second(s).unwrap();
+        seen.keep("http://quay.example/ saltwort", at(200)).unwrap();
+        seen.keep("http://quay.example/ saltwort", at(100)).unwrap();
+        assert_eq!(seen.newest("http://quay.example/ saltwort").unwrap(), Some(at(200)));
+        assert_eq!(seen.newest("other").unwrap(), None);
+        std::fs::write(seen.path(), "[").unwrap();
+        assert!(seen.newest("other").is_err());
+    }
+}

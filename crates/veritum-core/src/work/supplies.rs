@@ -1,0 +1,365 @@
+//! What a repair can be made from, strongest first: stores, packages at hand, archives.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::io;
+use std::sync::PoisonError;
+
+use super::{Supplier, WorkError, Workshop};
+use crate::archive::{Archive, ArchiveSettings, FetchError, Lacking, OpenSource, Standing};
+use crate::check::{FilesCheck, Reference, Scope};
+use crate::event::Observer;
+use crate::model::{Area, ComponentId, Digest, EntryKind, Finding, FindingId, Subject, Verdict, Voucher};
+use crate::plan::{Action, Deed, ItemKind, Supply, needed_components};
+use crate::report::{DownloadReport, SourceReport};
+use crate::store::{Contents, Store, StoreError};
+use crate::trust::Pins;
+use crate::trust::openpgp::SignatureError;
+
+impl Workshop {
+    /// Opens the stores among what was named; an unusable one is told by `status` and refused by the rest.
+    pub(super) fn open_supplies(&mut self) {
+        let pins = Pins::in_folder(&self.settings.trust);
+        let named = self.settings.from.iter().filter_map(|s| match s {
+            Supplier::Place(path) if path.join("store.json").is_file() => Some(path),
+            _ => None,
+        });
+        for location in self.settings.store.iter().chain(named) {
+            match Store::open(location, &pins, &self.settings.scratch) {
+                Ok(open) => self.stores.push(open),
+                Err(e) => {
+                    self.store_trouble.get_or_insert(e);
+                }
+            }
+        }
+    }
+
+    fn archive_settings(&self) -> ArchiveSettings {
+        let mut settings = self.settings.archive.clone();
+        settings.trust.clone_from(&self.settings.trust);
+        settings.scratch.clone_from(&self.settings.scratch);
+        for supplier in &self.settings.from {
+            match supplier {
+                Supplier::Place(path) if path.join("store.json").is_file() => {}
+                Supplier::Place(path) => settings.folders.push(path.clone()),
+                Supplier::Url(url) => settings.urls.push(url.clone()),
+            }
+        }
+        settings
+    }
+
+    /// Does something with the archive, which is opened when it is not yet.
+    pub(super) fn with_archive<T>(&self, work: impl FnOnce(&mut Archive) -> T) -> T {
+        let mut slot = self.archive.write().unwrap_or_else(PoisonError::into_inner);
+        let archive = slot.get_or_insert_with(|| {
+            Archive::open(&self.machine, &self.installed, self.archive_settings(), self.settings.now)
+        });
+        work(archive)
+    }
+
+    /// Does something with the archive as it is; nothing when it was not needed so far.
+    fn open_archive<T>(&self, work: impl FnOnce(&Archive) -> T) -> Option<T> {
+        self.archive.read().unwrap_or_else(PoisonError::into_inner).as_ref().map(work)
+    }
+
+    /// Lets components stand on the archive, as far as their packages are at hand; answers whether any does now.
+    pub(super) fn prepare(&self, wanted: &[ComponentId], observer: &dyn Observer) -> Result<bool, WorkError> {
+        if wanted.is_empty() {
+            return Ok(false);
+        }
+        self.with_archive(|archive| {
+            archive.ask_network(&self.machine, wanted, self.settings.now, observer).map_err(|_| WorkError::Stopped)?;
+            archive.prepare(&self.machine, wanted, &self.pool, observer).map_err(|_| WorkError::Stopped)?;
+            Ok(wanted.iter().any(|id| archive.manifest(id).is_some()))
+        })
+    }
+
+    /// Components of which only the machine answers although an archive might: all of them, or those in scope.
+    pub(super) fn weak_in_scope(&self, reference: &Reference, scope: &Scope) -> Vec<ComponentId> {
+        let mut weak: BTreeSet<&ComponentId> = BTreeSet::new();
+        if scope.paths.is_empty() {
+            let named = |id: &ComponentId| scope.components.is_empty() || scope.components.contains(&id.name);
+            weak.extend(reference.components.iter().map(|c| &c.component.id).filter(|id| named(id)));
+        } else {
+            for expected in &reference.expected {
+                if scope.paths.iter().any(|p| expected.listed.is_within(p)) {
+                    let all = std::iter::once(expected.component).chain(expected.also.iter().copied());
+                    weak.extend(all.map(|c| &reference.components[c].component.id));
+                }
+            }
+        }
+        only_weak(reference, weak)
+    }
+
+    /// Components of which only the machine answers and with which something is wrong.
+    pub(super) fn weak_with_problems(&self, reference: &Reference, files: &FilesCheck) -> Vec<ComponentId> {
+        let mut weak: BTreeSet<&ComponentId> = BTreeSet::new();
+        for fault in &files.faults {
+            weak.extend(needed_components(fault, &reference.expected[fault.expected], reference));
+        }
+        only_weak(reference, weak)
+    }
+
+    /// Whether a content can be had from what is at hand.
+    pub(super) fn contents_at_hand(&self) -> impl Fn(&Digest) -> bool + '_ {
+        let from_packages = self.open_archive(|archive| {
+            let mut known = HashSet::new();
+            for component in &self.installed.components {
+                let id = &component.id;
+                if let Some(manifest) = archive.manifest(id).filter(|_| archive.has_package(&self.machine, id)) {
+                    let files = manifest.get().entries.iter().filter_map(|e| match &e.kind {
+                        EntryKind::File { digest, .. } => Some(*digest),
+                        _ => None,
+                    });
+                    known.extend(files);
+                }
+            }
+            known
+        });
+        let from_packages = from_packages.unwrap_or_default();
+        move |digest| from_packages.contains(digest) || self.stores.iter().any(|s| s.has_content(digest))
+    }
+
+    /// How what belongs to a component can be had.
+    pub(super) fn supply(
+        &self,
+        reference: &Reference,
+        id: &ComponentId,
+        failed: &HashMap<ComponentId, String>,
+    ) -> Supply {
+        let refused = |reason: String, next: &str| Supply::Refused { reason, next: Some(next.to_owned()) };
+        let voucher = reference.components.iter().find(|c| c.component.id == *id).map(|c| c.voucher);
+        if voucher == Some(Voucher::Signed) {
+            return Supply::AtHand;
+        }
+        let weak = || {
+            refused(
+                "only the machine's own records describe it".into(),
+                "give a store that has its component: --store LOCATION",
+            )
+        };
+        let answer = self.open_archive(|archive| {
+            if voucher == Some(Voucher::Archive) && archive.has_package(&self.machine, id) {
+                return Supply::AtHand;
+            }
+            if let Some((_, why)) = archive.broken().iter().find(|(broken, _)| broken == id) {
+                return refused(
+                    format!("its signed package is of no use ({why})"),
+                    "give a store that has its component: --store LOCATION",
+                );
+            }
+            if let Some(why) = failed.get(id) {
+                return refused(
+                    format!("its package could not be downloaded: {why}"),
+                    "try again, or give a place that has it: --from PATH",
+                );
+            }
+            match (archive.lacking(&self.machine, id), archive.newest(id)) {
+                (Some(lacking), _) if archive.may_use_network() => {
+                    Supply::Download { bytes: lacking.candidate.sum.get().size }
+                }
+                (Some(_), _) => refused(
+                    "its package is not at hand, and the network is not to be used".into(),
+                    "leave out --no-network, or give a place that has it: --from PATH",
+                ),
+                (None, _) if archive.lists(id) => {
+                    refused("its package is not at hand".into(), "give a place that has it: --from PATH")
+                }
+                (None, Some(newest)) => refused(
+                    format!("the archive no longer lists {} {}, only {newest}", id.name, id.version),
+                    "give a place that has this version: --from PATH",
+                ),
+                (None, None) => weak(),
+            }
+        });
+        answer.unwrap_or_else(weak)
+    }
+
+    /// Packages that must be downloaded before what was found can be put right.
+    pub(super) fn to_download(&self, reference: &Reference, files: &FilesCheck) -> Vec<(Lacking, String)> {
+        let mut needed: BTreeSet<&ComponentId> = BTreeSet::new();
+        for fault in &files.faults {
+            if files.findings[fault.finding].remedy.as_ref().is_some_and(|r| r.download.is_some()) {
+                needed.extend(needed_components(fault, &reference.expected[fault.expected], reference));
+            }
+        }
+        let find = |archive: &Archive| {
+            let lacking = needed.iter().filter(|id| !archive.has_package(&self.machine, id));
+            let lacking = lacking.filter_map(|id| archive.lacking(&self.machine, id));
+            lacking
+                .map(|l| {
+                    let from = archive.sources()[l.candidate.source].source.words();
+                    (l, from)
+                })
+                .collect()
+        };
+        self.open_archive(find).unwrap_or_default()
+    }
+
+    /// Downloads packages; answers with what could not be got.
+    pub(super) fn download(
+        &self,
+        lacking: &[Lacking],
+        observer: &dyn Observer,
+    ) -> Result<HashMap<ComponentId, String>, WorkError> {
+        let failed: Vec<(ComponentId, FetchError)> =
+            self.with_archive(|archive| archive.download(lacking, observer)).map_err(|_| WorkError::Stopped)?;
+        let got: Vec<ComponentId> = lacking.iter().map(|l| l.id.clone()).collect();
+        self.prepare(&got, observer)?;
+        Ok(failed.into_iter().map(|(id, e)| (id, crate::model::error_chain(&e))).collect())
+    }
+
+    /// Unpacks what actions need and no store has.
+    pub(super) fn unpack_for(&self, actions: &[Action]) {
+        let mut needed: HashMap<Digest, u64> = HashMap::new();
+        for action in actions {
+            let items = if let Deed::Put(items) = &action.deed { items.as_slice() } else { &[] };
+            for item in items {
+                if let ItemKind::File { size, digest } = item.kind
+                    && !self.stores.iter().any(|s| s.has_content(&digest))
+                {
+                    needed.insert(digest, size);
+                }
+            }
+        }
+        self.unpack_contents(&needed);
+    }
+
+    /// Unpacks contents from packages at hand.
+    pub(super) fn unpack_contents(&self, needed: &HashMap<Digest, u64>) {
+        if !needed.is_empty() {
+            // What cannot be unpacked is missing when it is asked for, and told there, place by place.
+            let _ = self.open_archive(|archive| archive.unpack(&self.machine, needed));
+        }
+    }
+
+    /// From a component's package to the vendor's key, in words and names.
+    pub(super) fn archive_chain(&self, id: &ComponentId) -> Vec<(&'static str, String)> {
+        let chain = |archive: &Archive| {
+            let Some(package) = archive.package_of(id) else { return Vec::new() };
+            let open = &archive.sources()[package.source];
+            let mut chain =
+                vec![("package with SHA-256", package.sum.get().hex()), ("index of the archive", open.source.words())];
+            if let Standing::Vouched { key, dated, .. } = &open.standing {
+                let dated = dated.map_or_else(|| "without a date".into(), |d| format!("made {d}"));
+                chain.push(("release file, signed", dated));
+                chain.push(("vendor's key", key.clone()));
+            }
+            chain
+        };
+        self.open_archive(chain).unwrap_or_default()
+    }
+
+    /// How many installed components each voucher answers for.
+    pub(super) fn components_by_voucher(reference: &Reference) -> BTreeMap<Voucher, u64> {
+        let mut count = BTreeMap::new();
+        for owned in &reference.components {
+            *count.entry(owned.voucher).or_default() += 1;
+        }
+        count
+    }
+
+    /// Where the archives stand, when they were asked.
+    pub(super) fn source_reports(&self) -> Vec<SourceReport> {
+        self.open_archive(|a| a.sources().iter().map(|s| source_report(s, self.settings.now)).collect())
+            .unwrap_or_default()
+    }
+
+    /// Archives whose signature is bad, as findings.
+    pub(super) fn source_findings(&self) -> Vec<Finding> {
+        let bad = |source: &OpenSource| match &source.standing {
+            Standing::Refused(e @ SignatureError::Bad { .. }) => Some((source.source.words(), e.to_string())),
+            _ => None,
+        };
+        let found: Vec<(String, String)> =
+            self.open_archive(|a| a.sources().iter().filter_map(bad).collect()).unwrap_or_default();
+        found.into_iter().map(|(name, why)| bad_signature(name, why)).collect()
+    }
+
+    /// Everything that contents can come from.
+    pub(super) fn contents(&self) -> Supplies<'_> {
+        Supplies { workshop: self }
+    }
+}
+
+fn only_weak(reference: &Reference, ids: BTreeSet<&ComponentId>) -> Vec<ComponentId> {
+    let weak = reference.components.iter().filter(|c| c.voucher == Voucher::Itself).map(|c| &c.component.id);
+    weak.filter(|id| ids.contains(id)).cloned().collect()
+}
+
+fn bad_signature(name: String, why: String) -> Finding {
+    let subject = Subject::Source { name };
+    let verdict = Verdict::BadSignature;
+    Finding {
+        id: FindingId::of(Area::Files, &subject, verdict),
+        area: Area::Files,
+        subject,
+        verdict,
+        also: Vec::new(),
+        component: None,
+        vouched_by: None,
+        expected: None,
+        found: None,
+        cause: Some(format!("{why}: its lists were damaged or forged, and nothing they say is used")),
+        remedy: None,
+        advice: Some(
+            "fetch the lists anew (apt-get update); if it stays so, somebody interferes with this archive".into(),
+        ),
+    }
+}
+
+fn source_report(open: &OpenSource, now: jiff::Timestamp) -> SourceReport {
+    let mut report = SourceReport {
+        source: open.source.words(),
+        standing: String::new(),
+        why: None,
+        key: None,
+        dated: None,
+        expired: false,
+    };
+    let (standing, why) = match &open.standing {
+        Standing::Vouched { key, dated, valid_until, bad_indexes } => {
+            report.key = Some(key.clone());
+            report.dated = dated.map(|d| d.to_string());
+            report.expired = valid_until.is_some_and(|until| until < now);
+            let why = bad_indexes.iter().map(|(name, why)| format!("{name}: {why}")).collect::<Vec<_>>().join("; ");
+            ("vouched", why)
+        }
+        Standing::Refused(e) => ("refused", e.to_string()),
+        Standing::Unusable(why) => ("unusable", why.clone()),
+        Standing::Absent(why) => ("absent", why.clone()),
+    };
+    report.standing = standing.into();
+    report.why = Some(why).filter(|w| !w.is_empty());
+    report
+}
+
+/// A download, as it is told.
+pub(super) fn download_report(lacking: &Lacking, from: String, failed: Option<String>) -> DownloadReport {
+    DownloadReport { component: lacking.id.clone(), bytes: lacking.candidate.sum.get().size, from, failed }
+}
+
+/// All supplies, asked in their order.
+pub(super) struct Supplies<'a> {
+    workshop: &'a Workshop,
+}
+
+impl Contents for Supplies<'_> {
+    fn copy(&self, digest: &Digest, size: u64, to: &mut dyn FnMut(&[u8]) -> io::Result<()>) -> Result<(), StoreError> {
+        let mut trouble = StoreError::Absent { digest: *digest };
+        for store in &self.workshop.stores {
+            match store.copy(digest, size, to) {
+                // A content is verified before any of it is handed on, so the next supply may be asked.
+                Err(e @ (StoreError::Absent { .. } | StoreError::Damaged { .. })) => trouble = e,
+                other => return other,
+            }
+        }
+        match self.workshop.open_archive(|archive| archive.copy(digest, size, to)) {
+            None | Some(Err(StoreError::Absent { .. })) => Err(trouble),
+            Some(other) => other,
+        }
+    }
+
+    fn has_content(&self, digest: &Digest) -> bool {
+        self.workshop.contents_at_hand()(digest)
+    }
+}
