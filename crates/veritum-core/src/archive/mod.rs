@@ -135,8 +135,16 @@ impl Archive {
         Follow { vendors: &self.vendors, facts: &self.facts, names, archs: &self.archs, now }
     }
 
-    /// Follows one suite on a shelf; the table grows by what it lists.
-    fn try_source(&mut self, shelf: &Shelf<'_>, source: &Source, keyring: &Keyring, now: jiff::Timestamp) -> Standing {
+    /// Follows one suite on a shelf; the table grows by what it lists. `at` is the position that the source has, or will
+    /// have, among all.
+    fn try_source(
+        &mut self,
+        shelf: &Shelf<'_>,
+        source: &Source,
+        at: usize,
+        keyring: &Keyring,
+        now: jiff::Timestamp,
+    ) -> Standing {
         let mut table = std::mem::take(&mut self.table);
         let names: HashSet<&str> = self.names.iter().map(String::as_str).collect();
         let follow = self.follow(&names, now);
@@ -148,7 +156,7 @@ impl Archive {
                 None => {
                     let components = if source.is_flat() { &[][..] } else { &source.components };
                     let wanted = Wanted { folder: &folder, components, archs: &source.archs };
-                    follow.indexes(shelf, &wanted, &open, self.sources.len(), &mut table)
+                    follow.indexes(shelf, &wanted, &open, at, &mut table)
                 }
             },
         };
@@ -179,9 +187,10 @@ impl Archive {
         for source in sources(machine).all {
             let keyring = source::keyring_of(machine, &source.signers, &self.common, &self.vendors);
             let uri = source.uri.clone();
-            let mut standing = self.try_source(&Shelf::Lists { machine, uri: &uri }, &source, &keyring, now);
+            let at = self.sources.len();
+            let mut standing = self.try_source(&Shelf::Lists { machine, uri: &uri }, &source, at, &keyring, now);
             if let (Standing::Absent(_), Some(folder)) = (&standing, source.folder()) {
-                standing = self.try_source(&Shelf::OnMachine { machine, folder }, &source, &keyring, now);
+                standing = self.try_source(&Shelf::OnMachine { machine, folder }, &source, at, &keyring, now);
             }
             self.sources.push(OpenSource { source, named: false, standing });
         }
@@ -195,7 +204,7 @@ impl Archive {
                 let source = named_source(format!("file:{}/", folder.display()), suite);
                 let shelf = Shelf::OnHost { folder: folder.clone() };
                 let source = self.with_components(&shelf, source, &keyring, now);
-                let standing = self.try_source(&shelf, &source, &keyring, now);
+                let standing = self.try_source(&shelf, &source, self.sources.len(), &keyring, now);
                 if !matches!(standing, Standing::Absent(_)) {
                     self.sources.push(OpenSource { source, named: true, standing });
                 }
@@ -256,8 +265,9 @@ impl Archive {
                 true => all.clone(),
                 false => source::keyring_of(machine, &source.signers, &self.common, &self.vendors),
             };
-            let standing = self.asked_over_network(&source, &keyring, now);
             let known = self.sources.iter().position(|s| !s.named && !is_named && s.source == source);
+            let at = known.unwrap_or(self.sources.len());
+            let standing = self.asked_over_network(&source, at, &keyring, now);
             match known {
                 // What the machine's own lists vouch for stands, whatever the network says.
                 Some(at) if self.sources[at].standing.is_vouched() && !standing.is_vouched() => {}
@@ -272,11 +282,12 @@ impl Archive {
         Ok(())
     }
 
-    fn asked_over_network(&mut self, source: &Source, keyring: &Keyring, now: jiff::Timestamp) -> Standing {
+    fn asked_over_network(&mut self, source: &Source, at: usize, keyring: &Keyring, now: jiff::Timestamp) -> Standing {
         // Taken out for the time, so that the rest may change meanwhile.
         let nothing = Fetcher::new(AptConf::default(), Proxies::default(), self.settings.limits);
         let fetcher = std::mem::replace(&mut self.fetcher, nothing);
-        let standing = self.try_source(&Shelf::Network { fetcher: &fetcher, uri: &source.uri }, source, keyring, now);
+        let standing =
+            self.try_source(&Shelf::Network { fetcher: &fetcher, uri: &source.uri }, source, at, keyring, now);
         self.fetcher = fetcher;
         standing
     }
@@ -333,16 +344,32 @@ impl Archive {
         Ok(lacking)
     }
 
-    fn manifest_at_hand(&self, machine: &Machine, id: &ComponentId) -> Got {
-        let candidates = self.table.of(id);
-        let remembered = candidates.iter().find_map(|candidate| {
+    /// Gets the manifests of components that were verified before, without looking into any package.
+    pub fn recall(&mut self, wanted: &[ComponentId], pool: &rayon::ThreadPool) {
+        let one = |id: &ComponentId| match self.remembered(id) {
+            Some(Got::Manifest(manifest, candidate)) => Some((id.clone(), manifest, candidate)),
+            _ => None,
+        };
+        let got: Vec<_> = pool.install(|| wanted.par_iter().map(one).collect());
+        for (id, manifest, candidate) in got.into_iter().flatten() {
+            let Ok(manifest) = manifest.derive(|m| Ok::<_, std::convert::Infallible>(Arc::new(*m)));
+            self.manifests.insert(id, (manifest, candidate));
+        }
+    }
+
+    fn remembered(&self, id: &ComponentId) -> Option<Got> {
+        self.table.of(id).iter().find_map(|candidate| {
             let fact = self.facts.get(FactKind::Package, &candidate.sum.get().sha256)?;
             let manifest = fact.derive(|bytes| Manifest::decode(&bytes).map(Box::new)).ok()?;
             (manifest.get().component == *id).then(|| Got::Manifest(manifest, candidate.clone()))
-        });
-        if let Some(got) = remembered {
+        })
+    }
+
+    fn manifest_at_hand(&self, machine: &Machine, id: &ComponentId) -> Got {
+        if let Some(got) = self.remembered(id) {
             return got;
         }
+        let candidates = self.table.of(id);
         let mut broken = None;
         for candidate in candidates {
             let Some(package) = self.hand.find(machine, id, candidate) else { continue };

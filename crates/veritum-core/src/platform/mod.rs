@@ -41,6 +41,8 @@ pub struct Component {
     pub progress: Progress,
     /// Whether the same name may be installed for several architectures at once.
     pub multi_arch_same: bool,
+    /// How many bytes it takes installed, as it says itself.
+    pub installed_bytes: Option<u64>,
     /// Its settings files.
     pub settings: Vec<SettingsFile>,
     /// What it is, in a line.

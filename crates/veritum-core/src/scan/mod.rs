@@ -26,8 +26,11 @@ pub enum Look {
         /// Another size needs no reading: it is another content.
         size: u64,
     },
-    /// Also MD5 of the content.
-    Md5,
+    /// Also MD5 of the content, when there is not more of it than this.
+    Md5 {
+        /// More bytes cannot be the content: a hole of a terabyte is not read for hours.
+        most: u64,
+    },
 }
 
 /// One name to be looked at.
@@ -161,7 +164,7 @@ fn look_closer(dir: &Dir, task: &Task, stat: Stat, fresh: bool, buffer: &mut [u8
     let mut found = Found { stat, target: None, digest: None, md5: None, capabilities: false, mounted_over: false };
     match (stat.kind, task.look) {
         (FileKind::Link, _) => found.target = Some(dir.disk().read_link(dir.fd(), &task.name)?),
-        (FileKind::File, Look::Md5) => read(dir, task, &mut found, fresh, buffer)?,
+        (FileKind::File, Look::Md5 { most }) if stat.size <= most => read(dir, task, &mut found, fresh, buffer)?,
         (FileKind::File, Look::Blake3 { size }) if stat.size == size => read(dir, task, &mut found, fresh, buffer)?,
         _ => {}
     }
@@ -186,7 +189,7 @@ fn read(dir: &Dir, task: &Task, found: &mut Found, fresh: bool, buffer: &mut [u8
         let _ = disk.forget(file.as_fd());
     }
     found.capabilities = disk.has_capabilities(file.as_fd()).unwrap_or(false);
-    let mut hasher = if task.look == Look::Md5 { ContentHasher::md5() } else { ContentHasher::blake3() };
+    let mut hasher = if matches!(task.look, Look::Md5 { .. }) { ContentHasher::md5() } else { ContentHasher::blake3() };
     let mut length = 0;
     loop {
         let n = disk.read(file.as_fd(), buffer)?;
@@ -230,11 +233,12 @@ mod tests {
     fn answers_stand_in_the_order_of_the_questions() {
         let (_keep, machine, pool) = world();
         let tasks = [
-            task("pipe", Look::Md5),
+            task("pipe", Look::Md5 { most: 9 }),
             task("file", Look::Blake3 { size: 3 }),
             task("none", Look::Only),
             task("link", Look::Only),
             task("file", Look::Blake3 { size: 4 }),
+            task("file", Look::Md5 { most: 2 }),
         ];
         let seen = observe(&machine, &tasks, false, &pool, &Silent).unwrap();
         let found = |at: usize| match &seen[at] {
@@ -246,6 +250,7 @@ mod tests {
         assert_eq!(seen[2], Observation::Absent);
         assert_eq!(found(3).target.as_deref(), Some(&b"/somewhere"[..]));
         assert_eq!(found(4).digest, None, "another size needs no reading");
+        assert_eq!(found(5).md5, None, "what is far too large is not read");
     }
 
     #[test]

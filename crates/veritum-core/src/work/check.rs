@@ -78,6 +78,8 @@ impl Workshop {
             if self.prepare(&weak, observer)? {
                 reference = self.reference();
             }
+        } else if self.recall(&reference) {
+            reference = self.reference();
         }
         let mut seen = Seen::new();
         let mut files = self.look(&reference, scope, fresh, &mut seen, observer)?;

@@ -73,6 +73,18 @@ impl Workshop {
         })
     }
 
+    /// Lets components stand on what was verified of them before; answers whether any does that did not.
+    pub(super) fn recall(&self, reference: &Reference) -> bool {
+        let weak = self.weak_in_scope(reference, &Scope::default());
+        if weak.is_empty() {
+            return false;
+        }
+        self.with_archive(|archive| {
+            archive.recall(&weak, &self.pool);
+            weak.iter().any(|id| archive.manifest(id).is_some())
+        })
+    }
+
     /// Components of which only the machine answers although an archive might: all of them, or those in scope.
     pub(super) fn weak_in_scope(&self, reference: &Reference, scope: &Scope) -> Vec<ComponentId> {
         let mut weak: BTreeSet<&ComponentId> = BTreeSet::new();

@@ -43,6 +43,10 @@ fn component(paragraph: &Paragraph<'_>) -> Result<Option<Component>, String> {
         id,
         progress,
         multi_arch_same: paragraph.get("Multi-Arch") == Some("same"),
+        installed_bytes: paragraph
+            .get("Installed-Size")
+            .and_then(|kib| kib.parse::<u64>().ok())
+            .and_then(|kib| kib.checked_mul(1024)),
         settings: settings(paragraph.get("Conffiles").unwrap_or_default()),
         summary: paragraph
             .get("Description")
@@ -81,7 +85,7 @@ fn settings(lines: &str) -> Vec<SettingsFile> {
 mod tests {
     use super::*;
 
-    const SAMPLE: &str = "Package: ferry-base\nStatus: install ok installed\nArchitecture: amd64\nMulti-Arch: same\nVersion: 1:4.2-1\n\
+    const SAMPLE: &str = "Package: ferry-base\nStatus: install ok installed\nArchitecture: amd64\nInstalled-Size: 12\nMulti-Arch: same\nVersion: 1:4.2-1\n\
         Conffiles:\n /etc/ferry/a b.conf 900150983cd24fb0d6963f7d28e17f72\n /etc/ferry/old 900150983cd24fb0d6963f7d28e17f72 obsolete\n\
         Description: base files\n longer\n\nPackage: gone\nStatus: deinstall ok config-files\nVersion: 1\nArchitecture: all\n\n\
         Package: torn\nStatus: install reinstreq half-installed\nVersion: 1\nArchitecture: all\n\nPackage: bad\nStatus: zzz\n";
@@ -92,6 +96,7 @@ mod tests {
         assert_eq!(components.iter().map(|c| c.id.name.as_str()).collect::<Vec<_>>(), ["ferry-base", "torn"]);
         assert_eq!(components[1].progress, Progress::HalfWay);
         assert!(components[0].multi_arch_same);
+        assert_eq!((components[0].installed_bytes, components[1].installed_bytes), (Some(12 << 10), None));
         assert_eq!(components[0].settings[0].path.as_bytes(), b"/etc/ferry/a b.conf");
         assert!(components[0].settings[1].obsolete);
         assert_eq!(problems.len(), 1);
