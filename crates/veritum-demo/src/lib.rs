@@ -4,13 +4,16 @@
 //! the people do not exist. [`build`] makes the whole of it; [`FAULTS`] names what can be damaged on it.
 #![warn(clippy::unwrap_used)]
 
+pub mod archive;
 mod build;
 mod elf;
 mod faults;
 mod homes;
 mod machine;
+pub mod mirror;
 mod package;
 mod seed;
+pub mod signing;
 mod spec;
 pub mod world;
 

@@ -101,7 +101,7 @@ impl Package {
     }
 }
 
-fn compress(bytes: Vec<u8>, suffix: &str) -> io::Result<Vec<u8>> {
+pub(crate) fn compress(bytes: Vec<u8>, suffix: &str) -> io::Result<Vec<u8>> {
     Ok(match suffix {
         ".gz" => {
             let mut gz = flate2::GzBuilder::new().mtime(0).write(Vec::new(), flate2::Compression::fast());

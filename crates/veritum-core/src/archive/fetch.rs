@@ -141,6 +141,7 @@ impl Fetcher {
     }
 
     fn proxy(&self, scheme: &str, host: &str) -> Option<String> {
+        let host = bare(host);
         match self.apt.proxy(scheme, host) {
             Some("DIRECT") => return None,
             Some(proxy) => return Some(proxy.to_owned()),
@@ -373,17 +374,28 @@ fn digest_of(file: &mut File) -> io::Result<[u8; 32]> {
     Ok(sha256)
 }
 
-/// Scheme and host of a URL.
+/// Scheme and host of a URL, the host with its port.
 fn parts(url: &str) -> (String, String) {
     let (scheme, rest) = url.split_once("://").unwrap_or(("", url));
     let host = rest.split(['/', '?', '#']).next().unwrap_or_default();
     let host = host.rsplit_once('@').map_or(host, |(_, h)| h);
-    let bare = host.rsplit_once(':').map_or(host, |(h, _)| h);
-    (scheme.to_ascii_lowercase(), bare.to_owned())
+    (scheme.to_ascii_lowercase(), host.to_owned())
+}
+
+/// A host's name without its port.
+fn bare(host: &str) -> &str {
+    match host.rsplit_once(':') {
+        Some((name, port)) if port.bytes().all(|b| b.is_ascii_digit()) => name,
+        _ => host,
+    }
 }
 
 fn broken(host: &str, error: &io::Error) -> FetchError {
     let host = host.to_owned();
+    let inner = error.get_ref().and_then(|e| e.downcast_ref::<ureq::Error>());
+    if matches!(inner, Some(ureq::Error::Timeout(_))) {
+        return FetchError::Silent { host };
+    }
     match error.kind() {
         io::ErrorKind::TimedOut | io::ErrorKind::WouldBlock => FetchError::Silent { host },
         _ => FetchError::Broken { host, why: crate::model::error_words(error) },

@@ -1,8 +1,9 @@
 //! Packages that are at hand: in apt's cache, in folders that the operator named, among what was downloaded before.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::fs::File;
 use std::path::{Path, PathBuf};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use super::table::Candidate;
 use crate::model::{ComponentId, SystemPath};
@@ -41,6 +42,8 @@ pub struct AtHand {
     cache: Option<SystemPath>,
     places: HashMap<(String, String), Vec<Place>>,
     downloads: PathBuf,
+    /// Files that turned out to be something else than the package they seemed to be, with the digest wanted of them.
+    other: Mutex<HashSet<(String, String)>>,
 }
 
 impl AtHand {
@@ -114,7 +117,7 @@ impl AtHand {
         }
     }
 
-    /// Whether a file of the right name and size is there; its content is not looked at.
+    /// Whether a file of the right name and size is there; of its content only what was seen before counts.
     #[must_use]
     pub fn has(&self, machine: &Machine, id: &ComponentId, candidate: &Candidate) -> bool {
         self.files(machine, id, candidate).next().is_some()
@@ -130,19 +133,25 @@ impl AtHand {
         let downloaded = Place::Host(self.download_place(candidate));
         let known = self.places.get(&(id.name.clone(), id.arch.clone())).cloned().unwrap_or_default();
         let fits = |file: &File| file.metadata().is_ok_and(|m| m.is_file() && m.len() == candidate.sum.get().size);
-        known
-            .into_iter()
-            .chain([downloaded])
-            .filter_map(|place| self.open(machine, &place))
-            .filter(move |(f, _)| fits(f))
+        let wanted = candidate.sum.get().hex();
+        let other = move |from: &String| self.others().contains(&(from.clone(), wanted.clone()));
+        let all = known.into_iter().chain([downloaded]).filter_map(|place| self.open(machine, &place));
+        all.filter(move |(file, from)| fits(file) && !other(from))
     }
 
     /// The package, verified; files of its name with another content are passed over.
     #[must_use]
     pub fn find(&self, machine: &Machine, id: &ComponentId, candidate: &Candidate) -> Option<Package> {
-        self.files(machine, id, candidate).find_map(|(file, from)| {
-            let file = vouch_file(file, &candidate.sum).ok()?.ok()?;
-            Some(Package { file, from })
+        self.files(machine, id, candidate).find_map(|(file, from)| match vouch_file(file, &candidate.sum) {
+            Ok(Ok(file)) => Some(Package { file, from }),
+            _ => {
+                self.others().insert((from, candidate.sum.get().hex()));
+                None
+            }
         })
+    }
+
+    fn others(&self) -> MutexGuard<'_, HashSet<(String, String)>> {
+        self.other.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }

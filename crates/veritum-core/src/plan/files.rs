@@ -140,6 +140,11 @@ impl Planner<'_> {
 
     /// Bytes of the packages that must be downloaded before anything can be planned; none when all is at hand.
     fn to_download(&self, fault: &Fault, expected: &Expected) -> Result<Option<u64>, Refusal> {
+        // A link or a pipe has no content that a package would be needed for.
+        let plain = fault.roots.is_empty() && plain_kind(&expected.want).is_some();
+        if expected.voucher != Voucher::Itself && (plain || fault.alias.is_some()) {
+            return Ok(None);
+        }
         let mut bytes = 0;
         for component in needed_components(fault, expected, self.reference) {
             match (self.rules.supply)(component) {

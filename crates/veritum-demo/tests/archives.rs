@@ -1,0 +1,341 @@
+//! Without any store: the vendor's archive as reference and source, at hand and over the network.
+
+#[path = "support/stand.rs"]
+mod stand;
+mod support;
+
+use std::fs;
+use std::os::unix::fs::symlink;
+
+use stand::{Stand, names};
+use support::{check, open, repair, told};
+use veritum_core::check::Scope;
+use veritum_core::event::Silent;
+use veritum_core::model::{SystemPath, Voucher};
+use veritum_core::report::{CheckReport, OutcomeWord};
+use veritum_core::testkit::Tree;
+use veritum_core::work::{Settings, Supplier};
+use veritum_demo::archive::Suite;
+use veritum_demo::signing::{KeyShape, VendorKey};
+use veritum_demo::{EXPIRES, NOW};
+
+const STATE: &str = "var/lib/veritum";
+
+fn tree(stand: &Stand) -> Tree {
+    Tree::take(&stand.world.machine(), &[STATE])
+}
+
+fn by(report: &CheckReport, voucher: Voucher) -> u64 {
+    report.components.get(&voucher).copied().unwrap_or(0)
+}
+
+fn reasons(report: &CheckReport) -> Vec<String> {
+    report.left.iter().map(|l| l.reason.clone()).collect()
+}
+
+#[test]
+fn what_differs_is_held_against_the_archive_and_the_rest_stands_on_the_machines_records() {
+    let stand = Stand::new();
+    stand.lists(".lz4");
+    stand.cache();
+    let intact = check(&stand.offline());
+    assert_eq!((intact.outcome, by(&intact, Voucher::Itself)), (OutcomeWord::SoundAsKnown, 2));
+    fs::write(stand.at("/usr/share/quay/part-2"), "wrong\n").unwrap();
+    let report = check(&stand.offline());
+    assert_eq!(told(&report.findings), [("/usr/share/quay/part-2".into(), "altered")]);
+    assert_eq!((by(&report, Voucher::Archive), by(&report, Voucher::Itself)), (1, 1));
+    assert_eq!(report.findings[0].vouched_by, Some(Voucher::Archive));
+    assert_eq!(report.sources[0].standing, "vouched");
+    assert!(stand.mirror.asked().is_empty(), "the network was not to be used");
+}
+
+#[test]
+fn the_full_chain_sees_what_the_machines_records_cannot() {
+    let stand = Stand::new();
+    stand.lists("");
+    stand.cache();
+    let sound = check(&Settings { full_chain: true, ..stand.offline() });
+    assert_eq!((sound.outcome, by(&sound, Voucher::Archive)), (OutcomeWord::Sound, 2));
+    // One that was never looked into before: what was verified once would tell of the link at once.
+    let stand = Stand::new();
+    stand.lists("");
+    stand.cache();
+    fs::remove_file(stand.at("/usr/share/quay/link")).unwrap();
+    symlink("/home/mirela", stand.at("/usr/share/quay/link")).unwrap();
+    fs::remove_file(stand.at("/usr/share/quay/name")).unwrap();
+    fs::write(stand.at("/usr/share/quay/name"), "right 1\n").unwrap();
+    assert!(check(&stand.offline()).findings.is_empty());
+    let report = check(&Settings { full_chain: true, ..stand.offline() });
+    let words: Vec<_> = told(&report.findings).into_iter().map(|(_, verdict)| verdict).collect();
+    assert_eq!(words, ["relinked", "link-cut"]);
+}
+
+#[test]
+fn a_repair_from_apts_cache_needs_no_network_and_leaves_the_machine_as_it_was() {
+    let stand = Stand::new();
+    stand.lists(".xz");
+    stand.cache();
+    let before = tree(&stand);
+    fs::write(stand.at("/usr/bin/quay"), "x").unwrap();
+    fs::remove_dir_all(stand.at("/usr/share/pier")).unwrap();
+    fs::remove_file(stand.at("/usr/share/quay/part-1")).unwrap();
+    let report = repair(&stand.offline());
+    assert_eq!(report.areas[0].put_right, 3, "{:#?}", report.areas[0]);
+    assert_eq!(tree(&stand).without_folder_times().differences(&before.without_folder_times()), [""; 0]);
+    assert!(stand.mirror.asked().is_empty() && names(&stand.downloads()).is_empty());
+}
+
+#[test]
+fn only_what_is_damaged_is_downloaded_and_that_is_said_before() {
+    let stand = Stand::new();
+    let before = tree(&stand);
+    fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
+    let told = check(&stand.settings());
+    let [download] = told.downloads.as_slice() else { panic!("{:?}", told.downloads) };
+    assert_eq!(download.component.name, "quay");
+    assert!(download.bytes > 100 && told.findings[0].remedy.as_ref().unwrap().download == Some(download.bytes));
+    assert!(stand.fetched().is_empty(), "a check downloads no package");
+    let report = repair(&stand.settings());
+    assert_eq!((report.areas[0].put_right, report.before.downloads.len()), (1, 1));
+    assert_eq!(stand.fetched(), ["pool/main/q/quay/quay_1.0-1_amd64.deb"]);
+    assert_eq!(tree(&stand).without_folder_times().differences(&before.without_folder_times()), [""; 0]);
+    // What is there already is not fetched again.
+    fs::write(stand.at("/usr/share/quay/part-3"), "wrong\n").unwrap();
+    assert_eq!(repair(&stand.settings()).areas[0].put_right, 1);
+    assert_eq!(stand.fetched().len(), 1);
+}
+
+#[test]
+fn indexes_are_taken_in_every_form_by_digest_or_by_name_and_signed_either_way() {
+    for (form, by_hash, detached) in
+        [("", true, false), (".gz", true, true), (".xz", false, false), (".lz4", false, true), (".zst", true, false)]
+    {
+        let stand = Stand::new();
+        stand.publish(&Suite { forms: &[form], by_hash, detached, ..stand.suite() });
+        fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
+        let told = check(&stand.settings());
+        assert_eq!(told.downloads.len(), 1, "{form} {by_hash} {detached}: {:?}", told.sources);
+        assert_eq!(stand.mirror.asked().iter().any(|p| p.contains("by-hash")), by_hash);
+    }
+}
+
+#[test]
+fn deb822_sources_and_keys_written_into_them_count_as_well() {
+    let stand = Stand::new();
+    fs::remove_file(stand.at("/etc/apt/sources.list")).unwrap();
+    let key: String =
+        stand.key.armoured().unwrap().lines().map(|l| format!(" {}\n", if l.is_empty() { "." } else { l })).collect();
+    let text =
+        format!("Types: deb\nURIs: {}\nSuites: saltwort\nComponents: main\nSigned-By:\n{key}", stand.mirror.url());
+    stand.write("/etc/apt/sources.list.d/foreshore.sources", text.as_bytes());
+    fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
+    assert_eq!(check(&stand.settings()).downloads.len(), 1);
+}
+
+#[test]
+fn a_folder_of_packages_an_archive_in_a_folder_and_one_at_a_url_are_supplies() {
+    let stand = Stand::new();
+    stand.lists("");
+    fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
+    let plain = check(&stand.offline());
+    assert!(reasons(&plain)[0].contains("not at hand"), "{:?}", reasons(&plain));
+    let from = |supplier: Supplier| Settings { from: vec![supplier], ..stand.offline() };
+    let pool = check(&from(Supplier::Place(stand.archive().join("pool"))));
+    assert_eq!((by(&pool, Voucher::Archive), pool.left.len()), (1, 0));
+
+    // A machine that knows no archive at all: the one that was named brings its own release file.
+    let other = Stand::new();
+    fs::remove_file(other.at("/etc/apt/sources.list")).unwrap();
+    fs::write(other.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
+    let named = Settings { from: vec![Supplier::Place(other.archive())], ..other.offline() };
+    let report = check(&named);
+    assert_eq!((by(&report, Voucher::Archive), report.left.len()), (1, 0), "{:?}", report.sources);
+
+    // The machine's own archive is gone; another one has the same suites.
+    let stand = Stand::new();
+    stand.write(
+        "/etc/apt/sources.list",
+        b"deb [signed-by=/usr/share/keyrings/foreshore.gpg] http://127.0.0.1:9/ saltwort main\n",
+    );
+    fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
+    let url = Settings { from: vec![Supplier::Url(stand.mirror.url().to_owned())], ..stand.settings() };
+    assert_eq!(repair(&url).areas[0].put_right, 1);
+}
+
+#[test]
+fn a_package_that_is_not_the_signed_one_is_passed_over() {
+    let stand = Stand::new();
+    stand.lists("");
+    stand.cache();
+    let cached = stand.at("/var/cache/apt/archives/quay_1%3a1.0-1_amd64.deb");
+    let mut bytes = fs::read(&cached).unwrap();
+    let middle = bytes.len() / 2;
+    bytes[middle] ^= 1;
+    fs::write(&cached, bytes).unwrap();
+    fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
+    let report = check(&stand.offline());
+    assert_eq!((by(&report, Voucher::Archive), report.left.len()), (0, 1));
+    assert_eq!(repair(&stand.settings()).areas[0].put_right, 1, "the archive has a good one");
+}
+
+#[test]
+fn what_was_verified_once_vouches_again_without_its_package() {
+    let stand = Stand::new();
+    stand.lists("");
+    stand.cache();
+    let full = Settings { full_chain: true, ..stand.offline() };
+    check(&full);
+    for name in names(&stand.at("/var/cache/apt/archives")).iter().filter(|n| n.ends_with(".deb")) {
+        fs::remove_file(stand.at("/var/cache/apt/archives").join(name)).unwrap();
+    }
+    fs::remove_file(stand.at("/usr/share/quay/link")).unwrap();
+    symlink("part-3", stand.at("/usr/share/quay/link")).unwrap();
+    let report = check(&stand.offline());
+    assert_eq!(by(&report, Voucher::Archive), 2);
+    assert_eq!(told(&report.findings), [("/usr/share/quay/link".into(), "relinked")]);
+    // A link needs no content, so it can be put right even so.
+    assert_eq!(repair(&stand.offline()).areas[0].put_right, 1);
+}
+
+#[test]
+fn a_bad_signature_by_a_known_key_is_a_finding_and_nothing_of_it_is_used() {
+    let stand = Stand::new();
+    stand.lists("");
+    stand.cache();
+    let list = names(&stand.at("/var/lib/apt/lists")).into_iter().find(|n| n.ends_with("InRelease")).unwrap();
+    let path = stand.at("/var/lib/apt/lists").join(list);
+    let text = fs::read_to_string(&path).unwrap().replace("Origin: Foreshore", "Origin: Elsewhere");
+    fs::write(&path, text).unwrap();
+    let report = check(&stand.offline());
+    let [finding] = report.findings.as_slice() else { panic!("{:?}", report.findings) };
+    assert_eq!((finding.verdict.word(), report.outcome), ("bad-signature", OutcomeWord::Problems));
+    assert!(finding.cause.as_ref().unwrap().contains(&stand.key.fingerprint()));
+    assert_eq!(by(&report, Voucher::Archive), 0);
+    assert_eq!(check(&stand.offline()).findings[0].id, finding.id, "its name stays the same");
+}
+
+#[test]
+fn an_index_that_was_not_signed_is_not_used_and_that_is_told() {
+    let stand = Stand::new();
+    stand.lists("");
+    stand.cache();
+    let lists = stand.at("/var/lib/apt/lists");
+    let index = names(&lists).into_iter().find(|n| n.ends_with("Packages")).unwrap();
+    let text = fs::read_to_string(lists.join(&index)).unwrap().replace("Version: 1:1.0-1", "Version: 1:1.0-2");
+    fs::write(lists.join(&index), text).unwrap();
+    fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
+    let report = check(&stand.offline());
+    assert_eq!((by(&report, Voucher::Archive), report.left.len()), (0, 1));
+    assert!(report.sources[0].why.as_ref().unwrap().contains("not the one that the archive signed"));
+}
+
+#[test]
+fn a_key_that_only_the_machine_knows_does_not_count_until_it_is_pinned() {
+    let stand = Stand::new();
+    stand.lists("");
+    stand.cache();
+    fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
+    let stranger = Settings { trust: stand.dir.path().join("other"), ..stand.offline() };
+    let report = check(&stranger);
+    assert_eq!((by(&report, Voucher::Archive), report.sources[0].standing.as_str()), (0, "refused"));
+    assert!(report.sources[0].why.as_ref().unwrap().contains("only this machine knows"));
+    assert_eq!(by(&check(&stand.offline()), Voucher::Archive), 1);
+}
+
+#[test]
+fn an_expired_release_still_vouches_and_one_from_the_future_does_not() {
+    let stand = Stand::new();
+    let old = Suite { made: NOW - 90 * 86_400, valid_until: NOW - 80 * 86_400, ..stand.suite() };
+    stand.publish(&old);
+    stand.lists("");
+    stand.cache();
+    let full = Settings { full_chain: true, ..stand.offline() };
+    let report = check(&full);
+    assert_eq!((report.outcome, report.sources[0].expired), (OutcomeWord::Sound, true));
+    assert!(report.sources[0].dated.is_some());
+
+    let stand = Stand::new();
+    stand.publish_by(&stand.suite(), &[&stand.key], NOW + 9 * 86_400);
+    stand.lists("");
+    let report = check(&Settings { full_chain: true, ..stand.offline() });
+    assert!(report.sources[0].why.as_ref().unwrap().contains("in the future"));
+}
+
+#[test]
+fn an_archive_that_goes_back_in_time_is_refused() {
+    let stand = Stand::new();
+    fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
+    assert_eq!(check(&stand.settings()).downloads.len(), 1);
+    stand.publish(&Suite { made: NOW - 9 * 86_400, valid_until: EXPIRES, ..stand.suite() });
+    let report = check(&stand.settings());
+    assert_eq!(report.downloads.len(), 0);
+    assert!(report.sources[0].why.as_ref().unwrap().contains("older than it was before"), "{:?}", report.sources);
+    // The lists that lie on a machine may be as old as the machine.
+    stand.lists("");
+    assert_eq!(check(&stand.settings()).downloads.len(), 1);
+}
+
+#[test]
+fn a_newer_version_is_named_and_never_mixed_in() {
+    let mut stand = Stand::new();
+    stand.cache();
+    stand.packages[0].version = "1:1.0-2".into();
+    stand.publish(&stand.suite());
+    stand.lists("");
+    fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
+    let report = repair(&stand.settings());
+    let [left] = report.areas[0].remaining.as_slice() else { panic!("{:?}", report.areas[0]) };
+    assert!(left.reason.contains("no longer lists quay 1:1.0-1, only 1:1.0-2"), "{}", left.reason);
+    assert!(left.next.as_ref().unwrap().contains("--from"));
+    assert!(stand.fetched().is_empty());
+    assert_eq!(fs::read_to_string(stand.at("/usr/share/quay/part-0")).unwrap(), "wrong\n");
+}
+
+#[test]
+fn unsigned_archives_and_forgeable_digests_do_not_count() {
+    let stand = Stand::new();
+    stand.lists("");
+    let list = names(&stand.at("/var/lib/apt/lists")).into_iter().find(|n| n.ends_with("InRelease")).unwrap();
+    let path = stand.at("/var/lib/apt/lists").join(&list);
+    fs::rename(&path, path.with_file_name(list.replace("InRelease", "Release"))).unwrap();
+    let report = check(&Settings { full_chain: true, ..stand.offline() });
+    assert!(report.sources[0].why.as_ref().unwrap().contains("not signed"));
+
+    let weak = veritum_demo::signing::sign_clear(
+        "Origin: Foreshore\nMD5Sum:\n 0 0 main/binary-amd64/Packages\n",
+        veritum_demo::archive::signing(&[&stand.key], NOW - 86_400),
+    );
+    fs::write(&path, weak.unwrap()).unwrap();
+    let report = check(&Settings { full_chain: true, ..stand.offline() });
+    assert!(report.sources[0].why.as_ref().unwrap().contains("can be forged"));
+}
+
+#[test]
+fn one_signature_of_two_is_enough_when_the_other_is_a_new_keys() {
+    let stand = Stand::new();
+    let new = VendorKey::new(8, &KeyShape::default()).unwrap();
+    stand.publish_by(&stand.suite(), &[&stand.key, &new], NOW - 86_400);
+    stand.lists("");
+    stand.cache();
+    assert_eq!(check(&Settings { full_chain: true, ..stand.offline() }).outcome, OutcomeWord::Sound);
+}
+
+#[test]
+fn a_path_is_explained_down_to_the_vendors_key() {
+    let stand = Stand::new();
+    stand.lists("");
+    stand.cache();
+    fs::write(stand.at("/usr/share/quay/part-0"), "right one\n").unwrap();
+    let path = SystemPath::parse(b"/usr/share/quay/part-0").unwrap();
+    let report = open(&stand.offline()).explain_path(&path, &Silent).unwrap();
+    let what: Vec<_> = report.chain.iter().map(|l| l.what.as_str()).collect();
+    assert_eq!(
+        what,
+        ["content", "package with SHA-256", "index of the archive", "release file, signed", "vendor's key"]
+    );
+    assert_eq!(report.chain.last().unwrap().name, stand.key.fingerprint());
+    assert_eq!(report.differs.unwrap().offset, 6);
+    let named = Scope { components: vec!["pier".into()], paths: Vec::new() };
+    let one = open(&stand.offline()).check(&named, &Silent).unwrap();
+    assert_eq!((one.outcome, by(&one, Voucher::Archive)), (OutcomeWord::Sound, 1), "what is named is unpacked");
+}

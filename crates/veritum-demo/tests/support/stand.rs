@@ -1,0 +1,163 @@
+//! A machine with its sources, its vendor's archive, and a server on loopback for it.
+#![allow(dead_code, reason = "every test file uses a part of it")]
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use veritum_core::archive::{ArchiveSettings, Limits};
+use veritum_core::platform::debian::apt::{file_name_of_uri, package_file_name};
+use veritum_core::trust::VendorKeys;
+use veritum_core::trust::openpgp::Keyring;
+use veritum_core::work::Settings;
+use veritum_demo::archive::{Suite, publish, signing};
+use veritum_demo::mirror::Mirror;
+use veritum_demo::signing::{KeyShape, VendorKey};
+use veritum_demo::world::{World, add, add_file, package};
+use veritum_demo::{Content, Package, write_deb};
+
+pub(crate) const SUITE: &str = "saltwort";
+
+pub(crate) struct Stand {
+    pub(crate) dir: tempfile::TempDir,
+    pub(crate) world: World,
+    pub(crate) packages: Vec<Package>,
+    pub(crate) key: VendorKey,
+    pub(crate) mirror: Mirror,
+}
+
+/// Two components with a file, a program, a link, a further name and settings.
+pub(crate) fn packages() -> Vec<Package> {
+    let mut quay = package("quay", "1:1.0-1");
+    for n in 0..4 {
+        add_file(&mut quay, &format!("/usr/share/quay/part-{n}"), &format!("right {n}\n"));
+    }
+    add(&mut quay, "/usr/bin/quay", Content::File(vec![3; 30_000]), 0o755);
+    add(&mut quay, "/usr/share/quay/link", Content::Link("part-0".into()), 0o777);
+    add(&mut quay, "/usr/share/quay/name", Content::Name("/usr/share/quay/part-1".into()), 0o644);
+    let mut pier = package("pier", "2.0");
+    pier.arch = "all".into();
+    add_file(&mut pier, "/usr/share/pier/planks", "planks\n");
+    vec![quay, pier]
+}
+
+impl Stand {
+    /// A machine whose sources name the server; neither lists nor packages are at hand yet. The key is pinned.
+    pub(crate) fn new() -> Self {
+        let dir = super::support::folder();
+        let world = World::at_folder(&dir.path().join("world"));
+        let packages = packages();
+        world.install(&packages).unwrap();
+        let archive = dir.path().join("archive");
+        fs::create_dir_all(&archive).unwrap();
+        let mirror = Mirror::serve(&archive).unwrap();
+        let key = VendorKey::new(7, &KeyShape::default()).unwrap();
+        let stand = Self { dir, world, packages, key, mirror };
+        stand.write("/usr/share/keyrings/foreshore.gpg", &stand.key.keyring().unwrap());
+        let line = format!("deb [signed-by=/usr/share/keyrings/foreshore.gpg] {} {SUITE} main\n", stand.mirror.url());
+        stand.write("/etc/apt/sources.list", line.as_bytes());
+        for folder in ["var/lib/apt/lists/partial", "var/cache/apt/archives/partial"] {
+            fs::create_dir_all(stand.world.machine().join(folder)).unwrap();
+        }
+        stand.publish(&stand.suite());
+        let keyring = Keyring::read(&stand.key.keyring().unwrap()).unwrap();
+        VendorKeys::in_folder(&stand.trust()).pin(&keyring.certificates()[0]).unwrap();
+        stand
+    }
+
+    pub(crate) fn trust(&self) -> PathBuf {
+        self.dir.path().join("trust")
+    }
+
+    pub(crate) fn archive(&self) -> PathBuf {
+        self.dir.path().join("archive")
+    }
+
+    pub(crate) fn downloads(&self) -> PathBuf {
+        self.dir.path().join("downloads")
+    }
+
+    pub(crate) fn at(&self, path: &str) -> PathBuf {
+        self.world.at(path)
+    }
+
+    pub(crate) fn write(&self, path: &str, bytes: &[u8]) {
+        let place = self.at(path);
+        fs::create_dir_all(place.parent().unwrap()).unwrap();
+        fs::write(place, bytes).unwrap();
+    }
+
+    pub(crate) fn suite(&self) -> Suite<'_> {
+        Suite::new(SUITE, self.packages.iter().collect())
+    }
+
+    pub(crate) fn publish(&self, suite: &Suite<'_>) {
+        self.publish_by(suite, &[&self.key], suite.made);
+    }
+
+    pub(crate) fn publish_by(&self, suite: &Suite<'_>, keys: &[&VendorKey], at: i64) {
+        let _ = fs::remove_dir_all(self.archive().join("dists"));
+        publish(&self.archive(), suite, signing(keys, at)).unwrap();
+    }
+
+    /// Gives the machine apt's own copies of the archive's lists; indexes in this form.
+    pub(crate) fn lists(&self, form: &str) {
+        let dists = self.archive().join("dists").join(SUITE);
+        let kept = |name: &str| {
+            let file = file_name_of_uri(&format!("{}/dists/{SUITE}/{name}", self.mirror.url()));
+            self.at("/var/lib/apt/lists").join(file)
+        };
+        for name in ["InRelease", "Release", "Release.gpg"] {
+            if let Ok(bytes) = fs::read(dists.join(name)) {
+                fs::write(kept(name), bytes).unwrap();
+            }
+        }
+        let plain = fs::read(dists.join("main/binary-amd64/Packages")).unwrap();
+        let packed = veritum_demo::archive::pack(&plain, form).unwrap();
+        fs::write(kept(&format!("main/binary-amd64/Packages{form}")), packed).unwrap();
+    }
+
+    /// Puts the packages into apt's cache.
+    pub(crate) fn cache(&self) {
+        for package in &self.packages {
+            let name = package_file_name(&package.name, &package.version, &package.arch);
+            fs::write(self.at("/var/cache/apt/archives").join(name), write_deb(package).unwrap()).unwrap();
+        }
+    }
+
+    /// Settings without a store, with the network.
+    pub(crate) fn settings(&self) -> Settings {
+        let short = Duration::from_millis(300);
+        Settings {
+            store: None,
+            trust: self.trust(),
+            archive: ArchiveSettings {
+                network: true,
+                limits: Limits { connect: Duration::from_secs(2), silence: short, patience: Duration::from_secs(2) },
+                downloads: self.downloads(),
+                ..ArchiveSettings::default()
+            },
+            ..self.world.settings()
+        }
+    }
+
+    pub(crate) fn offline(&self) -> Settings {
+        let settings = self.settings();
+        Settings { archive: ArchiveSettings { network: false, ..settings.archive.clone() }, ..settings }
+    }
+
+    /// Paths below the pool that the server was asked for.
+    pub(crate) fn fetched(&self) -> Vec<String> {
+        let mut all = self.mirror.asked();
+        all.retain(|path| path.starts_with("pool/"));
+        all
+    }
+}
+
+/// The files below a folder, by name.
+pub(crate) fn names(folder: &Path) -> Vec<String> {
+    let entries = fs::read_dir(folder).into_iter().flatten().flatten();
+    let mut names: Vec<String> = entries.map(|e| e.file_name().to_string_lossy().into_owned()).collect();
+    names.sort();
+    names
+}
