@@ -1,14 +1,15 @@
 //! A stand-in for an archive's server, on loopback: it serves a folder, and misbehaves when told to.
+//!
+//! It speaks just enough HTTP/1.1 for that, by hand: no library for servers breaks off in the middle of an answer.
 
-use std::fs::File;
-use std::io::{self, Read as _, Seek as _, Write as _};
-use std::path::Path;
+use std::fs;
+use std::io::{self, BufRead as _, BufReader, Write as _};
+use std::net::{TcpListener, TcpStream};
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
 use std::time::Duration;
-
-use tiny_http::{Header, Request, Response, Server, StatusCode};
 
 /// How a server misbehaves.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -46,12 +47,18 @@ struct Book {
 }
 
 /// A server on loopback.
+#[derive(Debug)]
 pub struct Mirror {
     url: String,
-    book: Arc<Mutex<Book>>,
-    stop: Arc<AtomicBool>,
-    server: Arc<Server>,
-    threads: Vec<JoinHandle<()>>,
+    desk: Arc<Desk>,
+    thread: Option<JoinHandle<()>>,
+}
+
+#[derive(Debug)]
+struct Desk {
+    folder: PathBuf,
+    book: Mutex<Book>,
+    stop: AtomicBool,
 }
 
 impl Mirror {
@@ -60,20 +67,21 @@ impl Mirror {
     /// # Errors
     /// When no port of loopback can be had.
     pub fn serve(folder: &Path) -> io::Result<Self> {
-        let server = Arc::new(Server::http("127.0.0.1:0").map_err(|e| io::Error::other(e.to_string()))?);
-        let url = format!("http://{}", server.server_addr());
-        let (book, stop) = (Arc::new(Mutex::new(Book::default())), Arc::new(AtomicBool::new(false)));
-        let one = || {
-            let (server, book, stop, folder) = (server.clone(), book.clone(), stop.clone(), folder.to_owned());
-            std::thread::spawn(move || {
-                while let (Ok(request), false) = (server.recv(), stop.load(Ordering::Relaxed)) {
-                    // Whoever asked may have hung up.
-                    let _ = answer(request, &folder, &book, &stop);
+        let listener = TcpListener::bind("127.0.0.1:0")?;
+        let url = format!("http://{}", listener.local_addr()?);
+        let desk = Arc::new(Desk { folder: folder.to_owned(), book: Mutex::default(), stop: AtomicBool::new(false) });
+        let at_work = desk.clone();
+        let thread = std::thread::spawn(move || {
+            for stream in listener.incoming().flatten() {
+                if at_work.stop.load(Ordering::Relaxed) {
+                    return;
                 }
-            })
-        };
-        let threads = (0..4).map(|_| one()).collect();
-        Ok(Self { url, book, stop, server, threads })
+                let desk = at_work.clone();
+                // Whoever asked may have hung up.
+                std::thread::spawn(move || drop(desk.answer(stream)));
+            }
+        });
+        Ok(Self { url, desk, thread: Some(thread) })
     }
 
     /// Its URL, without a slash at the end.
@@ -82,150 +90,152 @@ impl Mirror {
         &self.url
     }
 
-    fn book(&self) -> std::sync::MutexGuard<'_, Book> {
-        self.book.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
     /// Misbehaves for paths that end so, so many times.
     pub fn misbehave(&self, ending: &str, how: Mischief, times: usize) {
-        self.book().rules.push((ending.to_owned(), how, times));
+        self.desk.book().rules.push((ending.to_owned(), how, times));
     }
 
     /// Behaves from now on.
     pub fn behave(&self) {
-        self.book().rules.clear();
+        self.desk.book().rules.clear();
     }
 
     /// The paths that were asked for so far.
     #[must_use]
     pub fn asked(&self) -> Vec<String> {
-        self.book().asked.clone()
+        self.desk.book().asked.clone()
     }
 
     /// The ranges that were asked for so far.
     #[must_use]
     pub fn ranges(&self) -> Vec<String> {
-        self.book().ranges.clone()
+        self.desk.book().ranges.clone()
     }
 }
 
 impl Drop for Mirror {
     fn drop(&mut self) {
-        self.stop.store(true, Ordering::Relaxed);
-        for _ in 0..=self.threads.len() {
-            self.server.unblock();
+        self.desk.stop.store(true, Ordering::Relaxed);
+        // The one connection that lets the listener see it.
+        let _ = TcpStream::connect(self.url.trim_start_matches("http://"));
+        if let Some(thread) = self.thread.take() {
+            let _ = thread.join();
         }
-        self.threads.drain(..).for_each(|t| drop(t.join()));
     }
 }
 
-fn header(name: &str, value: &str) -> Option<Header> {
-    Header::from_bytes(name, value).ok()
+/// A request, as far as it matters.
+struct Request {
+    path: String,
+    range: Option<String>,
 }
 
-fn answer(request: Request, folder: &Path, book: &Mutex<Book>, stop: &AtomicBool) -> io::Result<()> {
-    let path = request.url().trim_start_matches('/').to_owned();
-    let range = request.headers().iter().find(|h| h.field.equiv("Range")).map(|h| h.value.to_string());
-    let mischief = {
-        let mut book = book.lock().unwrap_or_else(PoisonError::into_inner);
-        book.asked.push(path.clone());
-        book.ranges.extend(range.clone());
-        let rule = book.rules.iter_mut().find(|(ending, _, left)| path.ends_with(ending) && *left > 0);
-        rule.map(|(_, how, left)| {
-            *left -= 1;
-            how.clone()
-        })
-    };
-    let file = folder.join(&path);
-    match mischief {
-        None => send(request, &file, range.as_deref()),
-        Some(how) => misbehave(request, &file, &how, book, stop),
-    }
-}
-
-fn send(request: Request, file: &Path, range: Option<&str>) -> io::Result<()> {
-    let Ok(mut open) = File::open(file) else { return request.respond(Response::empty(404)) };
-    let size = open.metadata()?.len();
-    if !open.metadata()?.is_file() {
-        return request.respond(Response::empty(404));
-    }
-    let from = range.and_then(|r| r.strip_prefix("bytes=")?.strip_suffix('-')?.parse::<u64>().ok());
-    match from {
-        Some(from) if from < size => {
-            open.seek(io::SeekFrom::Start(from))?;
-            let mut response =
-                Response::new(StatusCode(206), Vec::new(), open, usize::try_from(size - from).ok(), None);
-            response.add_header(
-                header("Content-Range", &format!("bytes {from}-{}/{size}", size - 1)).ok_or(io::ErrorKind::Other)?,
-            );
-            request.respond(response)
+fn read_request(stream: &TcpStream) -> io::Result<Request> {
+    let mut lines = BufReader::new(stream).lines();
+    let first = lines.next().unwrap_or_else(|| Ok(String::new()))?;
+    // A proxy is asked for whole URLs.
+    let url = first.split(' ').nth(1).unwrap_or_default().to_owned();
+    let path = url.split_once("://").map_or(url.as_str(), |(_, rest)| rest.split_once('/').map_or("", |(_, p)| p));
+    let mut request = Request { path: path.trim_start_matches('/').to_owned(), range: None };
+    for line in lines {
+        let line = line?;
+        if line.is_empty() {
+            break;
         }
-        _ => request.respond(Response::from_file(open)),
-    }
-}
-
-/// Waits until the mirror is closed or behaves again, so that the connection stays open and silent.
-fn wait(book: &Mutex<Book>, stop: &AtomicBool) {
-    let misbehaves = || !book.lock().unwrap_or_else(PoisonError::into_inner).rules.is_empty();
-    while misbehaves() && !stop.load(Ordering::Relaxed) {
-        std::thread::sleep(Duration::from_millis(20));
-    }
-}
-
-fn misbehave(request: Request, file: &Path, how: &Mischief, book: &Mutex<Book>, stop: &AtomicBool) -> io::Result<()> {
-    let bytes = whole(file);
-    let url = request.url().to_owned();
-    let redirect = |to: &str| -> io::Result<Response<io::Empty>> {
-        Ok(Response::empty(302).with_header(header("Location", to).ok_or(io::ErrorKind::Other)?))
-    };
-    match how {
-        Mischief::Circle => request.respond(redirect(&url)?),
-        Mischief::LeadsTo(to) => request.respond(redirect(to)?),
-        Mischief::Status(status) => request.respond(Response::empty(*status)),
-        Mischief::LoginPage => {
-            let page = "<html><title>Harbour guest network</title>Please log in.</html>";
-            let html = header("Content-Type", "text/html; charset=utf-8").ok_or(io::ErrorKind::Other)?;
-            request.respond(Response::from_string(page).with_header(html))
+        if let Some((name, value)) = line.split_once(':')
+            && name.eq_ignore_ascii_case("range")
+        {
+            request.range = Some(value.trim().to_owned());
         }
-        Mischief::OtherBytes => request.respond(Response::from_data(bytes.iter().map(|b| b ^ 1).collect::<Vec<_>>())),
-        Mischief::Bytes(bytes) => request.respond(Response::from_data(bytes.clone())),
-        raw => {
-            let mut to = request.into_writer();
-            let length = match raw {
-                Mischief::WrongLength => bytes.len() + 1000,
-                _ => bytes.len(),
-            };
-            if *raw == Mischief::Silent {
-                wait(book, stop);
-                return Ok(());
+    }
+    Ok(request)
+}
+
+impl Desk {
+    fn book(&self) -> MutexGuard<'_, Book> {
+        self.book.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn answer(&self, mut stream: TcpStream) -> io::Result<()> {
+        let request = read_request(&stream)?;
+        let mischief = {
+            let mut book = self.book();
+            book.asked.push(request.path.clone());
+            book.ranges.extend(request.range.clone());
+            let rule = book.rules.iter_mut().find(|(ending, _, left)| request.path.ends_with(ending) && *left > 0);
+            rule.map(|(_, how, left)| {
+                *left -= 1;
+                how.clone()
+            })
+        };
+        let bytes = fs::read(self.folder.join(&request.path));
+        match (mischief, bytes) {
+            (Some(how), bytes) => self.misbehave(&mut stream, &request, &bytes.unwrap_or_default(), &how),
+            (None, Err(_)) => whole(&mut stream, "404 Not Found", "", b""),
+            (None, Ok(bytes)) => {
+                let from =
+                    request.range.as_ref().and_then(|r| r.strip_prefix("bytes=")?.strip_suffix('-')?.parse().ok());
+                match from {
+                    Some(from) if from < bytes.len() => {
+                        let range = format!("Content-Range: bytes {from}-{}/{}\r\n", bytes.len() - 1, bytes.len());
+                        whole(&mut stream, "206 Partial Content", &range, &bytes[from..])
+                    }
+                    _ => whole(&mut stream, "200 OK", "", &bytes),
+                }
             }
-            if *raw == Mischief::Endless {
+        }
+    }
+
+    /// Waits until the mirror is closed or behaves again, so that the connection stays open and silent.
+    fn wait(&self) {
+        while !self.book().rules.is_empty() && !self.stop.load(Ordering::Relaxed) {
+            std::thread::sleep(Duration::from_millis(20));
+        }
+    }
+
+    fn misbehave(&self, to: &mut TcpStream, request: &Request, bytes: &[u8], how: &Mischief) -> io::Result<()> {
+        let part = |n: usize| &bytes[..bytes.len().min(n)];
+        match how {
+            Mischief::Silent => self.wait(),
+            Mischief::StallsAfter(n) => {
+                begin(to, bytes.len())?;
+                to.write_all(part(*n))?;
+                self.wait();
+            }
+            Mischief::BreaksAfter(n) => {
+                begin(to, bytes.len())?;
+                to.write_all(part(*n))?;
+            }
+            Mischief::WrongLength => {
+                begin(to, bytes.len() + 1000)?;
+                to.write_all(bytes)?;
+            }
+            Mischief::Endless => {
                 write!(to, "HTTP/1.1 200 OK\r\nConnection: close\r\n\r\n")?;
-                while !stop.load(Ordering::Relaxed) {
+                while !self.stop.load(Ordering::Relaxed) {
                     to.write_all(&[b'x'; 65_536])?;
                 }
-                return Ok(());
             }
-            write!(to, "HTTP/1.1 200 OK\r\nContent-Length: {length}\r\nConnection: close\r\n\r\n")?;
-            let part = match raw {
-                Mischief::StallsAfter(n) | Mischief::BreaksAfter(n) => &bytes[..bytes.len().min(*n)],
-                _ => &bytes[..],
-            };
-            to.write_all(part)?;
-            to.flush()?;
-            if matches!(raw, Mischief::StallsAfter(_)) {
-                wait(book, stop);
+            Mischief::Circle => whole(to, "302 Found", &format!("Location: /{}\r\n", request.path), b"")?,
+            Mischief::LeadsTo(place) => whole(to, "302 Found", &format!("Location: {place}\r\n"), b"")?,
+            Mischief::Status(status) => whole(to, &format!("{status} No"), "", b"")?,
+            Mischief::LoginPage => {
+                let page = b"<html><title>Harbour guest network</title>Please log in.</html>";
+                whole(to, "200 OK", "Content-Type: text/html; charset=utf-8\r\n", page)?;
             }
-            Ok(())
+            Mischief::OtherBytes => whole(to, "200 OK", "", &bytes.iter().map(|b| b ^ 1).collect::<Vec<_>>())?,
+            Mischief::Bytes(other) => whole(to, "200 OK", "", other)?,
         }
+        Ok(())
     }
 }
 
-fn whole(file: &Path) -> Vec<u8> {
-    let mut bytes = Vec::new();
-    let read = File::open(file).and_then(|mut f| f.read_to_end(&mut bytes));
-    if read.is_err() {
-        bytes.clear();
-    }
-    bytes
+fn begin(to: &mut TcpStream, length: usize) -> io::Result<()> {
+    write!(to, "HTTP/1.1 200 OK\r\nContent-Length: {length}\r\nConnection: close\r\n\r\n")
+}
+
+fn whole(to: &mut TcpStream, status: &str, headers: &str, bytes: &[u8]) -> io::Result<()> {
+    let length = bytes.len();
+    write!(to, "HTTP/1.1 {status}\r\n{headers}Content-Length: {length}\r\nConnection: close\r\n\r\n")?;
+    to.write_all(bytes)
 }
