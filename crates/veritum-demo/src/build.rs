@@ -9,7 +9,7 @@ use veritum_core::store;
 use veritum_core::trust::{KeyPair, KeysError, Pins, StoreKeys};
 
 use crate::faults::{Fault, apply};
-use crate::package::write_deb;
+use crate::sources::Vendors;
 use crate::{homes, machine, spec};
 
 /// Why the demo cannot be built.
@@ -57,6 +57,8 @@ pub struct Built {
     pub store: PathBuf,
     /// The configuration.
     pub config: PathBuf,
+    /// The configuration of an operator who has no store, only the vendor's archive in a folder.
+    pub without_store: PathBuf,
     /// Components installed.
     pub components: usize,
     /// Files and links that they own.
@@ -80,22 +82,25 @@ pub fn build(options: BuildOptions<'_>, observer: &dyn Observer) -> Result<Built
     machine::customise(&root).map_err(at)?;
     homes::make(&root, options.seed).map_err(at)?;
     machine::configure(&root, &installed).map_err(at)?;
-    let pool = folder.join("archive/pool");
-    fs::create_dir_all(&pool).map_err(at)?;
+    let vendors = Vendors::new(options.seed).map_err(at)?;
+    vendors.publish(folder, &installed, &older).map_err(at)?;
+    vendors.tell(folder, &root, &installed).map_err(at)?;
+    vendors.pin(&folder.join("trust")).map_err(at)?;
     let mut packages = Vec::new();
-    for package in installed.iter().chain(&older) {
-        let path = pool.join(package.file_name());
-        fs::write(&path, write_deb(package).map_err(at)?).map_err(at)?;
-        packages.push(path);
+    for archive in ["archive", "archive-farebridge"] {
+        collect(&folder.join(archive).join("pool"), &mut packages).map_err(at)?;
     }
+    packages.sort();
     let store = make_store(options, &packages, observer)?;
     let config = folder.join("veritum.toml");
-    fs::write(&config, configuration()).map_err(at)?;
+    fs::write(&config, configuration("store = \"store\"\n")).map_err(at)?;
+    let without_store = folder.join("without-store.toml");
+    fs::write(&without_store, configuration("from = [\"archive\"]\n")).map_err(at)?;
     for fault in options.faults {
         apply(&root, fault).map_err(at)?;
     }
     let files = installed.iter().flat_map(|p| &p.items).filter(|i| i.content != crate::Content::Folder).count();
-    Ok(Built { machine: root, store, config, components: installed.len(), files })
+    Ok(Built { machine: root, store, config, without_store, components: installed.len(), files })
 }
 
 fn make_store(options: BuildOptions<'_>, packages: &[PathBuf], observer: &dyn Observer) -> Result<PathBuf, BuildError> {
@@ -115,6 +120,19 @@ fn make_store(options: BuildOptions<'_>, packages: &[PathBuf], observer: &dyn Ob
     Ok(store)
 }
 
+/// The packages below a folder.
+fn collect(folder: &Path, into: &mut Vec<PathBuf>) -> io::Result<()> {
+    for entry in fs::read_dir(folder)? {
+        let path = entry?.path();
+        if path.is_dir() {
+            collect(&path, into)?;
+        } else {
+            into.push(path);
+        }
+    }
+    Ok(())
+}
+
 /// Keys of a demo are no secret: whoever has the seed has them.
 fn key_seed(seed: u64, role: u8) -> [u8; 32] {
     let mut bytes = [role; 32];
@@ -122,9 +140,13 @@ fn key_seed(seed: u64, role: u8) -> [u8; 32] {
     bytes
 }
 
-fn configuration() -> String {
+fn configuration(supply: &str) -> String {
     let mut text = String::from(
-        "# The operator's configuration for the demo machine. Relative paths begin at this file's folder.\n\ntarget = \"machine\"\nstore = \"store\"\n",
+        "# The operator's configuration for the demo machine. Relative paths begin at this file's folder.\n\ntarget = \"machine\"\n",
+    );
+    text.push_str(supply);
+    text.push_str(
+        "# The archives that this machine names do not exist.\nno-network = true\ndownloads = \"downloads\"\n",
     );
     if !rustix::process::geteuid().is_root() {
         let (uid, gid) = (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());

@@ -14,6 +14,7 @@ pub mod mirror;
 mod package;
 mod seed;
 pub mod signing;
+mod sources;
 mod spec;
 pub mod world;
 

@@ -89,6 +89,8 @@ fn a_check_by_the_machines_own_records_finds_changed_content_and_says_that_it_is
     ]);
     let mut settings = demo.settings();
     settings.store = None;
+    // An operator who knows no vendor.
+    settings.trust = demo.machine().join("nobody");
     let report = check(&settings);
     assert_eq!(told(&report.findings).len(), 2);
     assert!(

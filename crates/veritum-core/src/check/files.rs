@@ -138,7 +138,12 @@ pub fn check_files(
     }
     if case.scope.is_all() {
         let owned: HashSet<&SystemPath> = taken.keys().collect();
-        let (notes, more) = stray::find(case.machine, case.reference, &judge.out.folders, &owned);
+        let several = observations.iter().filter_map(|o| match o {
+            Observation::There(found) if found.stat.names > 1 => Some(found.stat.id),
+            _ => None,
+        });
+        let files = several.collect();
+        let (notes, more) = stray::find(case.machine, case.reference, &judge.out.folders, &owned, &files);
         judge.out.notes.extend(notes);
         judge.out.strays = more;
     }

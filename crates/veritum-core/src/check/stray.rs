@@ -3,16 +3,17 @@
 use std::collections::{HashMap, HashSet};
 
 use super::reference::Reference;
-use crate::model::{Area, FileKind, Finding, SystemPath, Verdict};
+use crate::model::{Area, FileKind, Finding, Identity, SystemPath, Verdict};
 use crate::platform::debian::ALIASES;
-use crate::target::Machine;
+use crate::target::{Dir, Machine};
 
 /// Folders whose content belongs to components alone.
 const SYSTEM: [&str; 3] = ["/usr", "/boot", "/opt"];
 /// Below these a running system makes files of its own.
-const MADE_BY_THE_SYSTEM: [&str; 4] = ["/usr/local", "/usr/lib/locale", "/usr/share/mime", "/opt"];
+const MADE_BY_THE_SYSTEM: [&str; 5] =
+    ["/usr/local", "/usr/lib/locale", "/usr/share/mime", "/usr/share/binfmts", "/opt"];
 /// File names that programs of the system make beside what they read: caches, indexes, links by certificate digest.
-const MADE_NAMES: [&str; 12] = [
+const MADE_NAMES: [&str; 15] = [
     "icon-theme.cache",
     "mimeinfo.cache",
     "gschemas.compiled",
@@ -22,10 +23,17 @@ const MADE_NAMES: [&str; 12] = [
     "hwdb.bin",
     "fonts.dir",
     "fonts.scale",
+    "fonts.alias",
+    "encodings.dir",
+    "plugins.dat",
     ".uuid",
     "info.dir",
     "dir.old",
 ];
+/// Where the links of alternatives lead (update-alternatives(1)).
+const ALTERNATIVES: &[u8] = b"/etc/alternatives/";
+/// Folders of nobody's are looked into so deep, to see whether they hold anything but what the system makes.
+const MAX_DEPTH: usize = 4;
 /// More than this are counted, not listed.
 const LISTED: usize = 1000;
 
@@ -35,6 +43,7 @@ pub(super) fn find(
     reference: &Reference,
     folders: &HashMap<SystemPath, SystemPath>,
     owned: &HashSet<&SystemPath>,
+    files: &HashSet<Identity>,
 ) -> (Vec<Finding>, u64) {
     let mut physical: Vec<&SystemPath> =
         folders.values().filter(|f| in_any(f, &SYSTEM) && !in_any(f, &MADE_BY_THE_SYSTEM)).collect();
@@ -52,7 +61,7 @@ pub(super) fn find(
                 || listed_folders.contains(&path)
                 || reference.at(&path).is_some()
                 || reference.diverted.contains(&path);
-            if known || made_by_the_system(&path, &name, kind) {
+            if known || made_by_the_system(&path, &name, kind) || explained(machine, &dir, &path, kind, files, 0) {
                 continue;
             }
             if notes.len() < LISTED {
@@ -63,6 +72,33 @@ pub(super) fn find(
         }
     }
     (notes, more)
+}
+
+/// Whether something is plainly made by the system: a further name of a component's file, an alternative's link, or a
+/// folder that holds only such things.
+fn explained(
+    machine: &Machine,
+    dir: &Dir,
+    path: &SystemPath,
+    kind: Option<FileKind>,
+    files: &HashSet<Identity>,
+    depth: usize,
+) -> bool {
+    match kind {
+        Some(FileKind::Link) => dir.disk().read_link(dir.fd(), path.name()).is_ok_and(|t| t.starts_with(ALTERNATIVES)),
+        Some(FileKind::File) => dir.look(path.name()).is_ok_and(|s| s.is_some_and(|s| files.contains(&s.id))),
+        Some(FileKind::Folder) if depth < MAX_DEPTH => {
+            let Ok(below) = machine.dir(path) else { return false };
+            let names = below.disk().list(below.fd()).unwrap_or_default();
+            let fine = |(name, kind): &(Vec<u8>, Option<FileKind>)| {
+                path.child(name).is_ok_and(|p| {
+                    made_by_the_system(&p, name, *kind) || explained(machine, &below, &p, *kind, files, depth + 1)
+                })
+            };
+            !names.is_empty() && names.iter().all(fine)
+        }
+        _ => false,
+    }
 }
 
 fn in_any(path: &SystemPath, places: &[&'static str]) -> bool {

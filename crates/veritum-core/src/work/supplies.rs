@@ -2,6 +2,8 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::io;
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::Path;
 use std::sync::PoisonError;
 
 use super::{Supplier, WorkError, Workshop};
@@ -272,8 +274,10 @@ impl Workshop {
 
     /// Where the archives stand, when they were asked.
     pub(super) fn source_reports(&self) -> Vec<SourceReport> {
-        self.open_archive(|a| a.sources().iter().map(|s| source_report(s, self.settings.now)).collect())
-            .unwrap_or_default()
+        self.open_archive(|a| {
+            a.sources().iter().map(|s| source_report(s, self.machine.path(), self.settings.now)).collect()
+        })
+        .unwrap_or_default()
     }
 
     /// Archives whose signature is bad, as findings.
@@ -319,7 +323,15 @@ fn bad_signature(name: String, why: String) -> Finding {
     }
 }
 
-fn source_report(open: &OpenSource, now: jiff::Timestamp) -> SourceReport {
+/// The keyring that a source names, as the operator reaches it.
+fn keyring_place(open: &OpenSource, root: &Path) -> String {
+    match open.source.signers.keyrings.first() {
+        Some(path) => crate::model::quoted(&[root.as_os_str().as_bytes(), path.as_bytes()].concat()),
+        None => "KEYRING".into(),
+    }
+}
+
+fn source_report(open: &OpenSource, root: &Path, now: jiff::Timestamp) -> SourceReport {
     let mut report = SourceReport {
         source: open.source.words(),
         standing: String::new(),
@@ -336,6 +348,10 @@ fn source_report(open: &OpenSource, now: jiff::Timestamp) -> SourceReport {
             let why = bad_indexes.iter().map(|(name, why)| format!("{name}: {why}")).collect::<Vec<_>>().join("; ");
             ("vouched", why)
         }
+        Standing::Refused(e @ SignatureError::OnlyHere { .. }) => (
+            "refused",
+            format!("{e}; when you know it to be the vendor's: veritum store trust {}", keyring_place(open, root)),
+        ),
         Standing::Refused(e) => ("refused", e.to_string()),
         Standing::Unusable(why) => ("unusable", why.clone()),
         Standing::Absent(why) => ("absent", why.clone()),

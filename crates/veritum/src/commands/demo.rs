@@ -122,6 +122,8 @@ fn ending(built: &Built, config: &Path, only_built: bool) -> String {
     text.push_str(&format!("  export VERITUM_CONFIG={}\n", shown(config)));
     let first = if only_built { "veritum check" } else { "veritum check --verbose" };
     text.push_str(&format!("  {first}\n  veritum list components\n  veritum explain /usr/bin/gullmail\n"));
-    let _ = built;
+    let without = built.without_store.canonicalize().unwrap_or_else(|_| built.without_store.clone());
+    text.push_str("\nAnd as on a machine for which nobody has prepared a store, by the vendor's archive alone:\n\n");
+    text.push_str(&format!("  veritum check --config {}\n", shown(&without)));
     text
 }

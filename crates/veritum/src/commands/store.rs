@@ -5,7 +5,8 @@ use std::path::{Path, PathBuf};
 use veritum_core::model::ComponentId;
 use veritum_core::report::StoreReport;
 use veritum_core::store::{self, Store};
-use veritum_core::trust::{KeyPair, Pins, StoreKeys};
+use veritum_core::trust::openpgp::Keyring;
+use veritum_core::trust::{KeyPair, Pins, StoreKeys, VendorKeys};
 
 use super::{print, put};
 use crate::args::StoreVerb;
@@ -17,6 +18,8 @@ use crate::{exit, render};
 /// Signatures of a new store hold this long; publishing again renews them.
 const YEARS: i64 = 10;
 const YEAR_SECONDS: i64 = 31_557_600;
+/// Keyring files over this size are none.
+const MAX_KEYRING: u64 = 16 << 20;
 /// Folders below the ones that were named are searched this deep for packages.
 const MAX_DEPTH: usize = 12;
 
@@ -116,7 +119,39 @@ fn publish(context: &Context, keys: &Path) -> Result<u8, Failure> {
     Ok(exit::FINE)
 }
 
+/// Pins the keys of a vendor's keyring file.
+fn trust_keyring(context: &Context, file: &Path) -> Result<u8, Failure> {
+    let fail = |why: String| Failure::usage(format!("{} cannot be read as a keyring", shown(file)), why, None);
+    let small = std::fs::metadata(file).is_ok_and(|m| m.len() <= MAX_KEYRING);
+    let bytes = if small { std::fs::read(file).map_err(|e| fail(e.to_string()))? } else { Vec::new() };
+    let keyring = Keyring::read(&bytes).map_err(|e| fail(e.to_string()))?;
+    let vendors = VendorKeys::in_folder(&context.settings.trust);
+    let (known, new): (Vec<_>, Vec<_>) = keyring.certificates().iter().partition(|c| vendors.knows(c.fingerprint()));
+    let mut report = report(file, "trusted");
+    report.keys = keyring.certificates().iter().map(|c| c.fingerprint().to_owned()).collect();
+    if new.is_empty() {
+        report.done = "trusted already".into();
+        print(context, &report, || format!("All keys of {} are trusted already.\n", shown(file)))?;
+        return Ok(exit::FINE);
+    }
+    if !context.global.json {
+        put(&render::store::vendor_keys(file, &new, known.len()));
+    }
+    if context.global.plan || !agree("Trust these keys from now on?", context.global.yes)? {
+        put("Nothing was changed.\n");
+        return Ok(exit::FINE);
+    }
+    for certificate in &new {
+        vendors.pin(certificate).map_err(store::StoreError::from)?;
+    }
+    print(context, &report, || render::store::keys_trusted(context, new.len()))?;
+    Ok(exit::FINE)
+}
+
 fn trust(context: &Context, location: &Path) -> Result<u8, Failure> {
+    if location.is_file() {
+        return trust_keyring(context, location);
+    }
     let pins = Pins::in_folder(&context.settings.trust);
     let candidate = store::candidate(location, &pins, &context.settings.scratch)?;
     let mut report = report(&candidate.path, "trusted");

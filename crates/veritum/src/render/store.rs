@@ -6,6 +6,7 @@ use veritum_core::model::{EntryKind, quoted};
 use veritum_core::report::StoreReport;
 use veritum_core::store::{IndexEntry, Manifest, PublishSummary, Store, TrustCandidate};
 use veritum_core::trust::Verified;
+use veritum_core::trust::openpgp::Certificate;
 
 use super::style::{Label, paint};
 use super::table::{cell, labelled, lines};
@@ -77,6 +78,29 @@ pub(crate) fn candidate(candidate: &TrustCandidate) -> String {
         "The store {} is signed with this key:\n{}Compare it with what the store's keeper tells you, by another way than the store itself.\n\n",
         path_shown(&candidate.path),
         keys(&candidate.fingerprints)
+    )
+}
+
+/// A vendor's keys, before they are trusted.
+pub(crate) fn vendor_keys(file: &Path, new: &[&Certificate], known: usize) -> String {
+    let rows: Vec<_> =
+        new.iter().map(|c| vec![labelled(Label::Name, c.fingerprint()), cell(quoted(c.user().as_bytes()))]).collect();
+    let known = if known == 0 { String::new() } else { format!("({known} more in it are trusted already)\n") };
+    format!(
+        "The keyring {} holds {} that are not trusted yet:\n{}{known}Compare the fingerprints with what the vendor publishes, by another way than this file.\n\n",
+        path_shown(file),
+        count(new.len() as u64, "key", "keys"),
+        lines("  ", &rows)
+    )
+}
+
+pub(crate) fn keys_trusted(context: &Context, keys: usize) -> String {
+    format!(
+        "{} {}; the pins lie in {}\n\n{}",
+        paint(Label::Good, "trusted:"),
+        count(keys as u64, "key", "keys"),
+        path_shown(&context.settings.trust),
+        next(&[(context.command("check"), "looks at every file, changes nothing")])
     )
 }
 
