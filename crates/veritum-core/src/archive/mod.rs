@@ -28,16 +28,16 @@ pub use table::{Candidate, Table};
 pub use unpack::UnpackError;
 
 use crate::event::{Event, Flow, Observer, Phase};
-use crate::model::{ComponentId, Digest, EntryKind};
+use crate::model::{ComponentId, Digest, EntryKind, SystemPath};
 use crate::platform::Installed;
-use crate::platform::debian::apt::{AptConf, Source, SourceKind, sources};
+use crate::platform::debian::apt::{AptConf, Release, Source, SourceKind, sources};
 use crate::platform::debian::compare_versions;
 use crate::store::{Contents, Manifest, StoreError};
 use crate::target::Machine;
 use crate::trust::openpgp::Keyring;
 use crate::trust::{FactKind, Facts, SeenReleases, VendorKeys, Verified};
 use shelf::Shelf;
-use source::{Follow, Wanted};
+use source::{Follow, OpenRelease, Wanted};
 use unpack::Unpacked;
 
 /// What the outside decides about archives.
@@ -70,6 +70,26 @@ pub struct OpenSource {
     pub named: bool,
     /// Where it stands.
     pub standing: Standing,
+    /// Its release file with where it was found, until its indexes are read.
+    open: Option<(OpenRelease, Found)>,
+}
+
+/// Where a release file at hand was found: its indexes lie beside it.
+#[derive(Debug, Clone)]
+enum Found {
+    Lists,
+    OnMachine(SystemPath),
+    OnHost(PathBuf),
+}
+
+impl Found {
+    fn shelf<'a>(&self, machine: &'a Machine, uri: &'a str) -> Shelf<'a> {
+        match self {
+            Self::Lists => Shelf::Lists { machine, uri },
+            Self::OnMachine(folder) => Shelf::OnMachine { machine, folder: folder.clone() },
+            Self::OnHost(folder) => Shelf::OnHost { folder: folder.clone() },
+        }
+    }
 }
 
 /// A package that is not at hand.
@@ -95,6 +115,7 @@ pub struct Archive {
     names: HashSet<String>,
     archs: Vec<String>,
     asked_network: bool,
+    now: jiff::Timestamp,
     manifests: HashMap<ComponentId, (Verified<Arc<Manifest>>, Candidate)>,
     broken: Vec<(ComponentId, String)>,
     unpacked: Mutex<Vec<Unpacked>>,
@@ -121,6 +142,7 @@ impl Archive {
             names: installed.components.iter().map(|c| c.id.name.clone()).collect(),
             archs,
             asked_network: false,
+            now,
             manifests: HashMap::new(),
             broken: Vec::new(),
             unpacked: Mutex::default(),
@@ -135,33 +157,50 @@ impl Archive {
         Follow { vendors: &self.vendors, facts: &self.facts, names, archs: &self.archs, now }
     }
 
-    /// Follows one suite on a shelf; the table grows by what it lists. `at` is the position that the source has, or will
-    /// have, among all.
-    fn try_source(
-        &mut self,
+    /// Opens a suite's release file on a shelf.
+    fn release(
+        &self,
         shelf: &Shelf<'_>,
         source: &Source,
-        at: usize,
         keyring: &Keyring,
         now: jiff::Timestamp,
-    ) -> Standing {
+    ) -> Result<OpenRelease, Standing> {
+        let names = HashSet::new();
+        let open = self.follow(&names, now).release(shelf, &source.release_folder(), keyring)?;
+        match self.went_back(shelf, source, open.release.get().date) {
+            Some(why) => Err(Standing::Unusable(why)),
+            None => Ok(open),
+        }
+    }
+
+    /// Takes what a suite's indexes list into the table. `at` is the position that the source has, or will have.
+    fn indexes(&mut self, shelf: &Shelf<'_>, source: &Source, at: usize, open: &OpenRelease) -> Standing {
         let mut table = std::mem::take(&mut self.table);
         let names: HashSet<&str> = self.names.iter().map(String::as_str).collect();
-        let follow = self.follow(&names, now);
         let folder = source.release_folder();
-        let standing = match follow.release(shelf, &folder, keyring) {
-            Err(standing) => standing,
-            Ok(open) => match self.went_back(shelf, source, open.release.get().date) {
-                Some(why) => Standing::Unusable(why),
-                None => {
-                    let components = if source.is_flat() { &[][..] } else { &source.components };
-                    let wanted = Wanted { folder: &folder, components, archs: &source.archs };
-                    follow.indexes(shelf, &wanted, &open, at, &mut table)
-                }
-            },
-        };
+        let components = if source.is_flat() { &[][..] } else { &source.components };
+        let wanted = Wanted { folder: &folder, components, archs: &source.archs };
+        let standing = self.follow(&names, self.now).indexes(shelf, &wanted, open, at, &mut table);
         self.table = table;
         standing
+    }
+
+    /// Reads the indexes that lie at hand, once.
+    fn read_indexes(&mut self, machine: &Machine) {
+        for at in 0..self.sources.len() {
+            let Some((open, found)) = self.sources[at].open.take() else { continue };
+            let source = self.sources[at].source.clone();
+            self.sources[at].standing = self.indexes(&found.shelf(machine, &source.uri), &source, at, &open);
+        }
+    }
+
+    /// Takes a source whose release file was looked for at hand.
+    fn push_found(&mut self, source: Source, named: bool, looked: Result<(OpenRelease, Found), Standing>) {
+        let (standing, open) = match looked {
+            Ok((open, found)) => (open.standing(Vec::new()), Some((open, found))),
+            Err(standing) => (standing, None),
+        };
+        self.sources.push(OpenSource { source, named, standing, open });
     }
 
     /// Whether what the network gives is older than what was seen of that archive before. Lists that lie on a machine
@@ -186,52 +225,39 @@ impl Archive {
     fn open_machine_sources(&mut self, machine: &Machine, now: jiff::Timestamp) {
         for source in sources(machine).all {
             let keyring = source::keyring_of(machine, &source.signers, &self.common, &self.vendors);
-            let uri = source.uri.clone();
-            let at = self.sources.len();
-            let mut standing = self.try_source(&Shelf::Lists { machine, uri: &uri }, &source, at, &keyring, now);
-            if let (Standing::Absent(_), Some(folder)) = (&standing, source.folder()) {
-                standing = self.try_source(&Shelf::OnMachine { machine, folder }, &source, at, &keyring, now);
+            let places = std::iter::once(Found::Lists).chain(source.folder().map(Found::OnMachine));
+            let mut looked = Err(Standing::Absent("it has no release file here".into()));
+            for place in places {
+                looked =
+                    self.release(&place.shelf(machine, &source.uri), &source, &keyring, now).map(|open| (open, place));
+                // What is there and does not count is not passed over for another copy.
+                if !matches!(looked, Err(Standing::Absent(_))) {
+                    break;
+                }
             }
-            self.sources.push(OpenSource { source, named: false, standing });
+            self.push_found(source, false, looked);
         }
     }
 
     /// Archives in folders that the operator named: whatever suites lie in their `dists/`.
     fn open_named(&mut self, machine: &Machine, now: jiff::Timestamp) {
+        if self.settings.folders.is_empty() {
+            return;
+        }
         let keyring = source::all_keys(machine, &self.common, &self.vendors);
         for folder in self.settings.folders.clone() {
             for suite in suites_in(&folder) {
-                let source = named_source(format!("file:{}/", folder.display()), suite);
-                let shelf = Shelf::OnHost { folder: folder.clone() };
-                let source = self.with_components(&shelf, source, &keyring, now);
-                let standing = self.try_source(&shelf, &source, self.sources.len(), &keyring, now);
-                if !matches!(standing, Standing::Absent(_)) {
-                    self.sources.push(OpenSource { source, named: true, standing });
+                let mut source = named_source(format!("file:{}/", folder.display()), suite);
+                let found = Found::OnHost(folder.clone());
+                let looked = self.release(&found.shelf(machine, &source.uri), &source, &keyring, now);
+                if let Ok(open) = &looked {
+                    source.components = components_of(open.release.get());
+                }
+                if !matches!(looked, Err(Standing::Absent(_))) {
+                    self.push_found(source, true, looked.map(|open| (open, found)));
                 }
             }
         }
-    }
-
-    /// A named archive's components are those that its release file lists indexes of.
-    fn with_components(
-        &self,
-        shelf: &Shelf<'_>,
-        mut source: Source,
-        keyring: &Keyring,
-        now: jiff::Timestamp,
-    ) -> Source {
-        let names = HashSet::new();
-        if let Ok(open) = self.follow(&names, now).release(shelf, &source.release_folder(), keyring) {
-            let files = open.release.get().files.keys();
-            let mut components: Vec<String> = files
-                .filter_map(|f| f.split_once("/binary-").filter(|(_, r)| r.ends_with("/Packages")))
-                .map(|(c, _)| c.to_owned())
-                .collect();
-            components.sort();
-            components.dedup();
-            source.components = components;
-        }
-        source
     }
 
     /// Asks the network for release files and indexes, when one of these components could be found by it.
@@ -245,6 +271,7 @@ impl Archive {
         now: jiff::Timestamp,
         observer: &dyn Observer,
     ) -> Result<(), crate::scan::Stopped> {
+        self.read_indexes(machine);
         if !self.settings.network || self.asked_network || !wanted.iter().any(|id| self.network_could_help(id)) {
             return Ok(());
         }
@@ -272,7 +299,7 @@ impl Archive {
                 // What the machine's own lists vouch for stands, whatever the network says.
                 Some(at) if self.sources[at].standing.is_vouched() && !standing.is_vouched() => {}
                 Some(at) => self.sources[at].standing = standing,
-                None => self.sources.push(OpenSource { source, named: is_named, standing }),
+                None => self.sources.push(OpenSource { source, named: is_named, standing, open: None }),
             }
             if observer.hear(Event::Advance { items: 1, bytes: 0 }) == Flow::Stop {
                 return Err(crate::scan::Stopped);
@@ -286,8 +313,11 @@ impl Archive {
         // Taken out for the time, so that the rest may change meanwhile.
         let nothing = Fetcher::new(AptConf::default(), Proxies::default(), self.settings.limits);
         let fetcher = std::mem::replace(&mut self.fetcher, nothing);
-        let standing =
-            self.try_source(&Shelf::Network { fetcher: &fetcher, uri: &source.uri }, source, at, keyring, now);
+        let shelf = Shelf::Network { fetcher: &fetcher, uri: &source.uri };
+        let standing = match self.release(&shelf, source, keyring, now) {
+            Ok(open) => self.indexes(&shelf, source, at, &open),
+            Err(standing) => standing,
+        };
         self.fetcher = fetcher;
         standing
     }
@@ -313,6 +343,7 @@ impl Archive {
         pool: &rayon::ThreadPool,
         observer: &dyn Observer,
     ) -> Result<Vec<Lacking>, crate::scan::Stopped> {
+        self.read_indexes(machine);
         let open: Vec<&ComponentId> =
             wanted.iter().filter(|id| !self.manifests.contains_key(id) && !self.table.of(id).is_empty()).collect();
         let bytes = |id: &ComponentId| self.table.of(id).first().map_or(0, |c| c.sum.get().size);
@@ -345,7 +376,11 @@ impl Archive {
     }
 
     /// Gets the manifests of components that were verified before, without looking into any package.
-    pub fn recall(&mut self, wanted: &[ComponentId], pool: &rayon::ThreadPool) {
+    pub fn recall(&mut self, machine: &Machine, wanted: &[ComponentId], pool: &rayon::ThreadPool) {
+        if !self.facts.has_any(FactKind::Package) {
+            return;
+        }
+        self.read_indexes(machine);
         let one = |id: &ComponentId| match self.remembered(id) {
             Some(Got::Manifest(manifest, candidate)) => Some((id.clone(), manifest, candidate)),
             _ => None,
@@ -481,7 +516,17 @@ impl Archive {
         candidates.iter().find(fetchable).map(|c| Lacking { id: id.clone(), candidate: c.clone() })
     }
 
-    /// Whether a verified index lists exactly this component.
+    /// Which of these components a verified index at hand lists.
+    pub fn listed<'a>(
+        &mut self,
+        machine: &Machine,
+        ids: impl Iterator<Item = &'a ComponentId>,
+    ) -> HashSet<&'a ComponentId> {
+        self.read_indexes(machine);
+        ids.filter(|id| self.lists(id)).collect()
+    }
+
+    /// Whether a verified index lists exactly this component, as far as indexes were read.
     #[must_use]
     pub fn lists(&self, id: &ComponentId) -> bool {
         !self.table.of(id).is_empty()
@@ -529,6 +574,15 @@ fn suites_in(folder: &std::path::Path) -> Vec<String> {
         names.push("./".into());
     }
     names
+}
+
+/// A named archive's components are those that its release file lists indexes of.
+fn components_of(release: &Release) -> Vec<String> {
+    let index = |file: &str| file.strip_suffix("/Packages").and_then(|f| Some(f.split_once("/binary-")?.0.to_owned()));
+    let mut components: Vec<String> = release.files.keys().filter_map(|f| index(f)).collect();
+    components.sort();
+    components.dedup();
+    components
 }
 
 fn named_source(uri: String, suite: String) -> Source {

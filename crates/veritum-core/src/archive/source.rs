@@ -7,7 +7,7 @@ use super::table::{Table, condensed, remembered};
 use crate::model::SystemPath;
 use crate::platform::debian::apt::{FileSum, Release, ReleaseError, Signers};
 use crate::target::Machine;
-use crate::trust::openpgp::{Keyring, SignatureError, Signed, open_clear, open_detached};
+use crate::trust::openpgp::{Keyring, SignatureError, Signed, open_remembered};
 use crate::trust::{FactKind, Facts, VendorKeys, Verified, vouch_sum};
 
 /// Release files over this size are refused.
@@ -68,9 +68,18 @@ pub(super) struct Wanted<'a> {
 }
 
 /// A release file that counts.
+#[derive(Debug, Clone)]
 pub(super) struct OpenRelease {
     pub(super) release: Verified<Release>,
     pub(super) key: String,
+}
+
+impl OpenRelease {
+    pub(super) fn standing(&self, bad_indexes: Vec<(String, String)>) -> Standing {
+        let release = self.release.get();
+        let (dated, valid_until) = (release.date, release.valid_until);
+        Standing::Vouched { key: self.key.clone(), dated, valid_until, bad_indexes }
+    }
 }
 
 impl Follow<'_> {
@@ -81,9 +90,11 @@ impl Follow<'_> {
         };
         let known = |fingerprint: &str| self.vendors.knows(fingerprint);
         let signed: Result<Signed, SignatureError> = match get("InRelease")? {
-            Some(bytes) => open_clear(&bytes, keyring, &known, self.now),
+            Some(bytes) => open_remembered(bytes, None, keyring, &known, self.now, self.facts),
             None => match (get("Release")?, get("Release.gpg")?) {
-                (Some(text), Some(signature)) => open_detached(text, &signature, keyring, &known, self.now),
+                (Some(text), Some(signature)) => {
+                    open_remembered(text, Some(&signature), keyring, &known, self.now, self.facts)
+                }
                 (Some(_), None) => return Err(Standing::Unusable("its release file is not signed".into())),
                 (None, _) => return Err(Standing::Absent("it has no release file here".into())),
             },
@@ -118,7 +129,7 @@ impl Follow<'_> {
                 Err(why) => bad_indexes.push((name, why)),
             }
         }
-        Standing::Vouched { key: open.key.clone(), dated: release.date, valid_until: release.valid_until, bad_indexes }
+        open.standing(bad_indexes)
     }
 
     fn index(

@@ -68,12 +68,15 @@ impl Table {
             let end = memchr::memchr(b'\n', &bytes[from..]).map_or(bytes.len(), |at| from + at);
             let range = from..end;
             from = end + 1;
-            let Ok(line) = std::str::from_utf8(&bytes[range.clone()]) else { continue };
-            let fields: Vec<&str> = line.split('\t').collect();
-            let [name, version, arch, _, _, path] = fields[..] else { continue };
-            if !names.contains(name) {
+            // The name alone rules out nearly all lines.
+            let line = &bytes[range.clone()];
+            let name = &line[..memchr::memchr(b'\t', line).unwrap_or(line.len())];
+            if !std::str::from_utf8(name).is_ok_and(|name| names.contains(name)) {
                 continue;
             }
+            let Ok(line) = std::str::from_utf8(line) else { continue };
+            let fields: Vec<&str> = line.split('\t').collect();
+            let [name, version, arch, _, _, path] = fields[..] else { continue };
             let Ok(id) = ComponentId::new(name, version, arch) else { continue };
             let sum = condensed.part(|all| all).derive(|all| sum_of(&all[range]).ok_or(()));
             let Ok(sum) = sum else { continue };

@@ -13,6 +13,7 @@ mod files;
 mod folders;
 mod judge;
 mod meta;
+mod near;
 mod reference;
 mod states;
 mod stray;

@@ -5,10 +5,11 @@ use std::sync::Arc;
 
 use rayon::prelude::*;
 
-use super::expected::{Expected, Group, Meta, Owned, Policy, Want};
+use super::expected::{Expected, Group, Meta, Owned, Policy, Scope, Want};
+use super::near::Near;
 use crate::archive::Archive;
 use crate::model::{ComponentId, Entry, EntryKind, Md5, Owner, SystemPath, Voucher};
-use crate::platform::{Component, Installed, Platform, Progress};
+use crate::platform::{Component, Installed, Keep, Platform, Progress, Records};
 use crate::store::{Manifest, Store, StoreError};
 use crate::target::{Machine, Users};
 use crate::trust::Verified;
@@ -74,16 +75,19 @@ enum Brought {
 
 impl Reference {
     /// Gathers what should be there: from verified manifests of the first source that has them, else from the
-    /// machine's own records.
+    /// machine's own records. Where only a part is to be looked at, only what lies in or beside it is gathered.
     #[must_use]
     pub fn gather(
         machine: &Machine,
         platform: &dyn Platform,
         installed: &Installed,
         sources: &[&dyn ManifestSource],
+        scope: &Scope,
         policy: &Policy,
         pool: &rayon::ThreadPool,
     ) -> Self {
+        let records = platform.records(machine);
+        let near = Near::of(scope, installed, sources, &*records);
         let bring = |component: &Component| -> (Brought, Option<String>) {
             if component.progress == Progress::HalfWay {
                 return (Brought::Nothing("its installation was interrupted half-way".into()), None);
@@ -98,7 +102,9 @@ impl Reference {
                     Err(e) => broken = Some(crate::model::error_chain(&e)),
                 }
             }
-            match platform.self_record(machine, component) {
+            let keep = near.as_ref().filter(|n| !n.is_whole(component));
+            let keeps = |path: &[u8]| keep.is_none_or(|k| k.has(path));
+            match records.of(component, keep.is_some().then_some(&keeps as &Keep<'_>)) {
                 Ok(record) => (Brought::Records(record), broken),
                 Err(problem) => (Brought::Nothing(format!("{}: {}", problem.path, problem.what)), broken),
             }
@@ -111,7 +117,8 @@ impl Reference {
             }
             let voucher = if let Brought::Manifest(_, voucher) = &brought { *voucher } else { Voucher::Itself };
             reference.components.push(Owned { component: component.clone(), voucher });
-            let mut into = Adding { reference: &mut reference, installed, machine, policy, platform };
+            let near = near.as_ref().filter(|n| !n.is_whole(component));
+            let mut into = Adding { reference: &mut reference, installed, machine, policy, records: &*records, near };
             match brought {
                 Brought::Manifest(manifest, voucher) => into.manifest(&manifest, voucher),
                 Brought::Records(record) => into.records(component, &record),
@@ -139,7 +146,8 @@ struct Adding<'a> {
     installed: &'a Installed,
     machine: &'a Machine,
     policy: &'a Policy,
-    platform: &'a dyn Platform,
+    records: &'a dyn Records,
+    near: Option<&'a Near>,
 }
 
 impl Adding<'_> {
@@ -184,6 +192,9 @@ impl Adding<'_> {
             self.reference.groups.push(Group::default());
         }
         for entry in &manifest.entries {
+            if self.near.is_some_and(|n| !n.has(entry.path.as_bytes())) {
+                continue;
+            }
             let listed = self.diverted(&entry.path);
             let want = match &entry.kind {
                 EntryKind::File { size, digest, .. } => Want::File { size: *size, digest: *digest },
@@ -219,12 +230,11 @@ impl Adding<'_> {
     fn records(&mut self, component: &Component, record: &crate::platform::SelfRecord) {
         let settings: HashMap<&SystemPath, Option<Md5>> =
             component.settings.iter().filter(|s| !s.obsolete).map(|s| (&s.path, s.md5)).collect();
-        // The list names folders and files alike: what has something below it is a folder.
-        let folders: HashSet<SystemPath> = record.paths.iter().filter_map(SystemPath::parent).collect();
         for path in &record.paths {
             let md5 = settings.get(path).copied().flatten().or_else(|| record.md5s.get(path).copied());
             let want = match md5 {
-                _ if folders.contains(path) => Want::Folder,
+                // The list names folders and files alike: what has something below it is a folder.
+                _ if record.folders.contains(path) => Want::Folder,
                 Some(md5) => Want::Recorded(md5),
                 None => Want::Something,
             };
@@ -285,8 +295,9 @@ impl Adding<'_> {
     fn settle_conflict(&mut self, at: usize, expected: Expected) {
         let lists = |this: &Self, component: usize| {
             let owned = &this.reference.components[component];
-            let record = this.platform.self_record(this.machine, &owned.component).ok();
-            record.is_some_and(|r| r.paths.contains(&expected.listed))
+            let keep = |path: &[u8]| path == expected.listed.as_bytes();
+            let record = this.records.of(&owned.component, Some(&keep)).ok();
+            record.is_some_and(|r| !r.paths.is_empty())
         };
         let (old, new) = (self.reference.expected[at].component, expected.component);
         let new_wins = match (lists(self, old), lists(self, new)) {

@@ -5,7 +5,7 @@
 
 pub mod debian;
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use crate::model::{ComponentId, Md5, SystemPath};
 use crate::target::{Machine, TargetError};
@@ -124,8 +124,22 @@ pub struct Installed {
 pub struct SelfRecord {
     /// Every listed path.
     pub paths: Vec<SystemPath>,
+    /// Those of them that have something below them.
+    pub folders: HashSet<SystemPath>,
     /// Recorded digests.
     pub md5s: HashMap<SystemPath, Md5>,
+}
+
+/// Says of a listed path's bytes whether it is of interest.
+pub type Keep<'a> = dyn Fn(&[u8]) -> bool + Sync + 'a;
+
+/// The machine's own records of its components' files, opened for reading many of them.
+pub trait Records: Sync {
+    /// One component's record: all of it, or the paths of interest.
+    ///
+    /// # Errors
+    /// When it is missing or cannot be read.
+    fn of(&self, component: &Component, keep: Option<&Keep<'_>>) -> Result<SelfRecord, RecordProblem>;
 }
 
 /// What was done to a component.
@@ -168,11 +182,8 @@ pub trait Platform: Send + Sync {
     /// When the list of components cannot be read at all.
     fn installed(&self, machine: &Machine) -> Result<Installed, TargetError>;
 
-    /// Reads the machine's own record of one component's files.
-    ///
-    /// # Errors
-    /// When it is missing or cannot be read.
-    fn self_record(&self, machine: &Machine, component: &Component) -> Result<SelfRecord, RecordProblem>;
+    /// Opens the machine's own records of components' files.
+    fn records<'a>(&self, machine: &'a Machine) -> Box<dyn Records + 'a>;
 
     /// What was installed, updated and removed lately, newest first, at most so many; nothing where no log tells.
     fn recent(&self, machine: &Machine, most: usize) -> Vec<Happening>;

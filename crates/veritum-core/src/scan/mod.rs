@@ -16,6 +16,9 @@ use crate::target::{Dir, Machine};
 /// Large enough that system calls do not count, small enough to stay in the processor's cache.
 const BUFFER: usize = 128 * 1024;
 
+/// So many names of one folder are looked at by one thread with one handle.
+const SHARE: usize = 32;
+
 /// What is to be known of a name.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Look {
@@ -97,7 +100,9 @@ pub fn observe(
 ) -> Result<Vec<Observation>, Stopped> {
     let mut order: Vec<usize> = (0..tasks.len()).collect();
     order.sort_by(|a, b| (&tasks[*a].folder, &tasks[*a].name).cmp(&(&tasks[*b].folder, &tasks[*b].name)));
-    let folders: Vec<&[usize]> = order.chunk_by(|a, b| tasks[*a].folder == tasks[*b].folder).collect();
+    // A folder of a thousand libraries is shared among the threads.
+    let folders = order.chunk_by(|a, b| tasks[*a].folder == tasks[*b].folder);
+    let folders: Vec<&[usize]> = folders.flat_map(|folder| folder.chunks(SHARE)).collect();
     let stop = AtomicBool::new(false);
     let seen: Vec<Vec<(usize, Observation)>> = pool.install(|| {
         let each = folders.par_iter().with_max_len(4);

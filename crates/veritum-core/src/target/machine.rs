@@ -98,7 +98,8 @@ impl Dir {
 pub(crate) fn read_to_limit(disk: &dyn Disk, file: BorrowedFd<'_>, limit: u64) -> io::Result<Vec<u8>> {
     let size = disk.look_open(file)?.size;
     let mut bytes = Vec::with_capacity(usize::try_from(size.min(limit)).unwrap_or(0) + 1);
-    let mut buffer = vec![0; 64 * 1024];
+    // Most such files are small: a large buffer for each would cost more than reading them.
+    let mut buffer = vec![0; usize::try_from(size.clamp(512, 64 * 1024)).unwrap_or(512) + 1];
     loop {
         let n = disk.read(file, &mut buffer)?;
         if n == 0 {

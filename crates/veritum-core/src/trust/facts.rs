@@ -14,6 +14,8 @@ const MAX_FACT: u64 = 256 << 20;
 /// A kind of fact; changing how one is written needs another word.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum FactKind {
+    /// A signed text, by the SHA-256 of it, its signatures and the keyring.
+    Signed,
     /// What an index lists, by the SHA-256 of the index.
     Index,
     /// What a package holds, by the SHA-256 of the package.
@@ -23,6 +25,7 @@ pub enum FactKind {
 impl FactKind {
     fn folder(self) -> &'static str {
         match self {
+            Self::Signed => "signed-1",
             Self::Index => "index-1",
             Self::Package => "package-1",
         }
@@ -45,6 +48,12 @@ impl Facts {
     fn path(&self, kind: FactKind, from: &[u8; 32]) -> PathBuf {
         let name = hex::encode(from);
         self.folder.join(kind.folder()).join(&name[..2]).join(format!("{name}.zst"))
+    }
+
+    /// Whether anything of that kind was kept at all.
+    #[must_use]
+    pub fn has_any(&self, kind: FactKind) -> bool {
+        std::fs::read_dir(self.folder.join(kind.folder())).is_ok_and(|mut all| all.next().is_some())
     }
 
     /// The fact that came from something with this SHA-256, when it is there and whole.

@@ -10,8 +10,9 @@ use crate::change::unfinished;
 use crate::check::{Case, FilesCheck, Reference, Scope, Seen, check_files};
 use crate::event::{Event, Observer, Phase};
 use crate::history;
-use crate::model::{Area, ComponentId, Voucher};
+use crate::model::{Area, ComponentId, SystemPath, Voucher};
 use crate::plan::{DiskDoubt, FileRules, Plan, plan_files};
+use crate::platform::debian::{ALIASES, explained_links};
 use crate::report::{AreaReport, CheckReport, MachineReport, OutcomeWord, UnexaminedReport};
 use crate::target::marked_errors;
 
@@ -70,22 +71,23 @@ impl Workshop {
         observer: &dyn Observer,
     ) -> Result<Checked, WorkError> {
         let begun = Instant::now();
+        let scope = &self.in_every_spelling(scope);
         observer.hear(Event::Begin { phase: Phase::Reading, items: self.installed.components.len() as u64, bytes: 0 });
-        let mut reference = self.reference();
+        let mut reference = self.reference(scope);
         observer.hear(Event::End);
         if self.settings.full_chain || !scope.is_all() {
             let weak = self.weak_in_scope(&reference, scope);
             if self.prepare(&weak, observer)? {
-                reference = self.reference();
+                reference = self.reference(scope);
             }
         } else if self.recall(&reference) {
-            reference = self.reference();
+            reference = self.reference(scope);
         }
         let mut seen = Seen::new();
         let mut files = self.look(&reference, scope, fresh, &mut seen, observer)?;
         let weak = self.weak_with_problems(&reference, &files);
         if self.prepare(&weak, observer)? {
-            reference = self.reference();
+            reference = self.reference(scope);
             files = self.look(&reference, scope, fresh, &mut seen, observer)?;
         }
         drop(seen);
@@ -116,6 +118,38 @@ impl Workshop {
         let downloads = downloads.into_iter().map(|(lacking, _)| lacking).collect();
         drop(has_content);
         Ok(Checked { reference, plan, report, downloads })
+    }
+
+    /// The spellings under which components may list a path: as it was named, where it really is, and on a merged
+    /// system through the top-level links (`/usr/bin/x` is listed as `/bin/x`).
+    pub(super) fn spellings(&self, path: &SystemPath) -> Vec<SystemPath> {
+        let mut all = vec![path.clone()];
+        let real = path.parent().and_then(|p| self.machine.resolve(&p).ok());
+        all.extend(real.and_then(|p| p.child(path.name()).ok()));
+        let root = self.machine.dir(&SystemPath::root()).ok();
+        for alias in ALIASES {
+            let (top, below) = (format!("/{alias}"), format!("/usr/{alias}"));
+            let target = root.as_ref().and_then(|r| r.disk().read_link(r.fd(), alias.as_bytes()).ok());
+            let Ok(below) = SystemPath::parse(below.as_bytes()) else { continue };
+            if !target.is_some_and(|t| explained_links(top.as_bytes(), &t)) {
+                continue;
+            }
+            for at in 0..all.len() {
+                if let Some(rest) = all[at].below(&below) {
+                    all.extend(SystemPath::parse(&[top.as_bytes(), b"/", rest].concat()).ok());
+                }
+            }
+        }
+        all.sort();
+        all.dedup();
+        // The one that was named stays the first.
+        all.sort_by_key(|p| p != path);
+        all
+    }
+
+    fn in_every_spelling(&self, scope: &Scope) -> Scope {
+        let paths = scope.paths.iter().flat_map(|p| self.spellings(p)).collect();
+        Scope { paths, components: scope.components.clone() }
     }
 
     fn look(

@@ -91,15 +91,12 @@ impl Workshop {
         })
     }
 
-    /// A path as components list it: `/bin/x` is looked up as it is, then as where it really is.
+    /// A path as components list it: as it was named, or in another spelling of the same place.
     fn listed_spelling(&self, path: &SystemPath) -> SystemPath {
-        let reference = self.reference();
-        if reference.at(path).is_some() {
-            return path.clone();
-        }
-        let parent = path.parent().and_then(|p| self.machine.resolve(&p).ok());
-        let real = parent.and_then(|p| p.child(path.name()).ok());
-        real.filter(|r| reference.at(r).is_some()).unwrap_or_else(|| path.clone())
+        let spellings = self.spellings(path);
+        let scope = Scope { paths: spellings.clone(), components: Vec::new() };
+        let reference = self.reference(&scope);
+        spellings.into_iter().find(|s| reference.at(s).is_some()).unwrap_or_else(|| path.clone())
     }
 
     /// What blocks a folder above a path, when something does.

@@ -14,7 +14,7 @@ use std::sync::{Arc, PoisonError, RwLock};
 
 use crate::archive::{Archive, ArchiveSettings};
 use crate::change::{ChangeError, Desk, Locks, StateFolder};
-use crate::check::{ManifestSource, Policy, Reference};
+use crate::check::{ManifestSource, Policy, Reference, Scope};
 use crate::event::Observer;
 use crate::model::SystemPath;
 use crate::platform::debian::Debian;
@@ -185,12 +185,12 @@ impl Workshop {
         }
     }
 
-    fn reference(&self) -> Reference {
+    fn reference(&self, scope: &Scope) -> Reference {
         let archive = self.archive.read().unwrap_or_else(PoisonError::into_inner);
         let stores = self.stores.iter().map(|s| s as &dyn ManifestSource);
         let sources: Vec<&dyn ManifestSource> =
             stores.chain(archive.as_ref().map(|a| a as &dyn ManifestSource)).collect();
-        Reference::gather(&self.machine, &Debian, &self.installed, &sources, &self.settings.policy, &self.pool)
+        Reference::gather(&self.machine, &Debian, &self.installed, &sources, scope, &self.settings.policy, &self.pool)
     }
 
     fn left_out(&self) -> impl Fn(&SystemPath) -> bool + '_ {

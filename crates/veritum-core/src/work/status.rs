@@ -1,9 +1,11 @@
 //! `status` and the lists.
 
+use std::collections::HashMap;
+
 use super::{WorkError, Workshop};
 use crate::change::unfinished;
 use crate::history;
-use crate::model::{SystemPath, Voucher, error_chain};
+use crate::model::{ComponentId, SystemPath, Voucher, error_chain};
 use crate::platform::debian::Debian;
 use crate::platform::{Happening, Platform as _, Progress};
 use crate::report::{
@@ -27,8 +29,8 @@ impl Workshop {
             None => Vec::new(),
         };
         let mut vouched = std::collections::BTreeMap::new();
-        for component in &self.installed.components {
-            *vouched.entry(self.voucher_of(&component.id)).or_default() += 1;
+        for voucher in self.vouchers().into_values() {
+            *vouched.entry(voucher).or_default() += 1;
         }
         let half = self.installed.components.iter().filter(|c| c.progress != Progress::InPlace);
         let mut not_here: Vec<String> = self
@@ -95,14 +97,17 @@ impl Workshop {
         why
     }
 
-    fn voucher_of(&self, id: &crate::model::ComponentId) -> Voucher {
-        if self.stores.iter().any(|s| s.has(id)) {
-            Voucher::Signed
-        } else if self.with_archive(|archive| archive.lists(id)) {
-            Voucher::Archive
-        } else {
-            Voucher::Itself
+    /// Who can answer for each component, by what lies at hand.
+    fn vouchers(&self) -> HashMap<&ComponentId, Voucher> {
+        let ids = || self.installed.components.iter().map(|c| &c.id);
+        let in_store = |id: &ComponentId| self.stores.iter().any(|s| s.has(id));
+        let mut vouchers: HashMap<&ComponentId, Voucher> = ids().map(|id| (id, Voucher::Itself)).collect();
+        if ids().any(|id| !in_store(id)) {
+            let listed = self.with_archive(|archive| archive.listed(&self.machine, ids()));
+            vouchers.extend(listed.into_iter().map(|id| (id, Voucher::Archive)));
         }
+        vouchers.extend(ids().filter(|id| in_store(id)).map(|id| (id, Voucher::Signed)));
+        vouchers
     }
 
     /// All changes.
@@ -120,9 +125,10 @@ impl Workshop {
     /// All components.
     #[must_use]
     pub fn list_components(&self) -> ComponentsReport {
+        let vouchers = self.vouchers();
         let line = |c: &crate::platform::Component| ComponentLine {
             component: c.id.clone(),
-            vouched_by: self.voucher_of(&c.id),
+            vouched_by: vouchers.get(&c.id).copied().unwrap_or(Voucher::Itself),
             progress: match c.progress {
                 Progress::InPlace => "in-place",
                 Progress::Unconfigured => "unconfigured",

@@ -82,7 +82,7 @@ impl Workshop {
             return false;
         }
         self.with_archive(|archive| {
-            archive.recall(&weak, &self.pool);
+            archive.recall(&self.machine, &weak, &self.pool);
             weak.iter().any(|id| archive.manifest(id).is_some())
         })
     }

@@ -1,12 +1,69 @@
 //! dpkg's `info/*`: which paths a component has, and MD5 digests of some (deb-md5sums(5)).
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
-use crate::model::{Md5, SystemPath};
-use crate::platform::Component;
+use crate::model::{Md5, SystemPath, error_chain};
+use crate::platform::{Component, Keep, RecordProblem, Records, SelfRecord};
+use crate::target::{Dir, Machine};
+
+/// One component's list or digests over this size is refused.
+const MAX_INFO: u64 = 64 << 20;
 
 /// Lists over this many paths are refused; the largest package of Debian has a fifth of it.
 const MAX_PATHS: usize = 1_000_000;
+
+/// The database's folder of records, opened once for all.
+pub(super) struct InfoFolder<'a> {
+    machine: &'a Machine,
+    path: SystemPath,
+    dir: Option<Dir>,
+}
+
+impl<'a> InfoFolder<'a> {
+    pub(super) fn open(machine: &'a Machine, path: SystemPath) -> Self {
+        let dir = machine.resolve(&path).and_then(|real| machine.dir(&real)).ok();
+        Self { machine, path, dir }
+    }
+
+    /// The first of a component's records with that suffix.
+    fn read(&self, component: &Component, suffix: &str) -> Result<Option<(SystemPath, Vec<u8>)>, RecordProblem> {
+        for stem in stems(component) {
+            let name = format!("{stem}.{suffix}");
+            let Ok(path) = self.path.join(name.as_bytes()) else { continue };
+            match self.dir.as_ref().map(|d| d.read(name.as_bytes(), MAX_INFO)) {
+                Some(Ok(bytes)) => return Ok(Some((path, bytes))),
+                Some(Err(e)) if e.kind() == std::io::ErrorKind::NotFound => continue,
+                // A link among the records, or worse: the long way says which.
+                _ => {}
+            }
+            match self.machine.read_up_to(&path, MAX_INFO) {
+                Ok(Some(bytes)) => return Ok(Some((path, bytes))),
+                Ok(None) => {}
+                Err(e) => return Err(RecordProblem { path, what: error_chain(&e) }),
+            }
+        }
+        Ok(None)
+    }
+}
+
+impl Records for InfoFolder<'_> {
+    fn of(&self, component: &Component, keep: Option<&Keep<'_>>) -> Result<SelfRecord, RecordProblem> {
+        let Some((path, text)) = self.read(component, "list")? else {
+            let stem = stems(component).remove(0);
+            let path = self.path.join(format!("{stem}.list").as_bytes()).unwrap_or_else(|_| self.path.clone());
+            return Err(RecordProblem { path, what: "it is missing".into() });
+        };
+        let (paths, folders) = list(&text, keep).map_err(|what| RecordProblem { path, what })?;
+        if paths.iter().all(|path| folders.contains(path)) {
+            return Ok(SelfRecord { paths, folders, md5s: HashMap::new() });
+        }
+        let md5s = match self.read(component, "md5sums")? {
+            Some((path, text)) => md5sums(&text, keep).map_err(|what| RecordProblem { path, what })?,
+            None => HashMap::new(),
+        };
+        Ok(SelfRecord { paths, folders, md5s })
+    }
+}
 
 /// The file names, without suffix, under which a component's records may stand; the likelier first.
 pub(super) fn stems(component: &Component) -> Vec<String> {
@@ -14,28 +71,48 @@ pub(super) fn stems(component: &Component) -> Vec<String> {
     if component.multi_arch_same { vec![with_arch, plain] } else { vec![plain, with_arch] }
 }
 
-/// Reads a `.list`: a path a line.
-pub(super) fn list(bytes: &[u8]) -> Result<Vec<SystemPath>, String> {
+/// Reads a `.list`, a path a line: the paths of interest, and those of them that have something below them.
+pub(super) fn list(bytes: &[u8], keep: Option<&Keep<'_>>) -> Result<(Vec<SystemPath>, HashSet<SystemPath>), String> {
     let mut paths = Vec::new();
+    let mut parents: HashSet<&[u8]> = HashSet::new();
+    let mut count = 0;
     for (at, line) in lines(bytes).enumerate() {
-        if paths.len() >= MAX_PATHS {
+        count += 1;
+        if count > MAX_PATHS {
             return Err(format!("it has more than {MAX_PATHS} lines"));
         }
-        paths.push(SystemPath::parse(line).map_err(|e| format!("line {}: {e}", at + 1))?);
+        if let Some(cut) = line.iter().rposition(|b| *b == b'/') {
+            parents.insert(&line[..cut]);
+        }
+        if keep.is_none_or(|keep| keep(line)) {
+            paths.push(SystemPath::parse(line).map_err(|e| format!("line {}: {e}", at + 1))?);
+        }
     }
     // Every package lists at least the root folder: an empty list is a damaged one.
-    if paths.is_empty() { Err("it is empty".into()) } else { Ok(paths) }
+    if count == 0 {
+        return Err("it is empty".into());
+    }
+    let folders = paths.iter().filter(|p| p.is_root() || parents.contains(p.as_bytes())).cloned().collect();
+    Ok((paths, folders))
 }
 
 /// Reads an `.md5sums`: 32 digits, two spaces, a name without its leading slash; nothing in it is escaped.
-pub(super) fn md5sums(bytes: &[u8]) -> Result<HashMap<SystemPath, Md5>, String> {
+pub(super) fn md5sums(bytes: &[u8], keep: Option<&Keep<'_>>) -> Result<HashMap<SystemPath, Md5>, String> {
     let mut sums = HashMap::new();
+    let mut listed = vec![b'/'];
     for (at, line) in lines(bytes).enumerate() {
         let fail = |what: &str| format!("line {}: {what}", at + 1);
         if sums.len() >= MAX_PATHS {
             return Err(fail("too many lines"));
         }
         let (Some(md5), Some(name)) = (line.get(..32), line.get(34..)) else { return Err(fail("too short")) };
+        if let Some(keep) = keep {
+            listed.truncate(1);
+            listed.extend_from_slice(name.strip_prefix(b"./").unwrap_or(name));
+            if !keep(&listed) {
+                continue;
+            }
+        }
         let md5 = Md5::from_hex(md5).map_err(|e| fail(&e.to_string()))?;
         sums.insert(SystemPath::below_root(name).map_err(|e| fail(&e.to_string()))?, md5);
     }
@@ -52,25 +129,37 @@ mod tests {
 
     #[test]
     fn names_are_taken_as_they_are() {
-        let list = list(b"/.\n/usr\n/usr/share/a dir\n/usr/share/back\\slash\n").unwrap();
-        assert!(list[0].is_root());
+        let (list, folders) = list(b"/.\n/usr\n/usr/share/a dir\n/usr/share/back\\slash\n", None).unwrap();
+        assert!(list[0].is_root() && folders.contains(&list[0]) && !folders.contains(&list[2]));
         assert_eq!(list[3].as_bytes(), b"/usr/share/back\\slash");
-        let sums = md5sums(b"900150983cd24fb0d6963f7d28e17f72  usr/share/back\\slash\n").unwrap();
+        let sums = md5sums(b"900150983cd24fb0d6963f7d28e17f72  usr/share/back\\slash\n", None).unwrap();
         assert_eq!(sums[&list[3]], Md5::of(b"abc"));
     }
 
     #[test]
     fn a_climbing_line_or_an_empty_list_is_refused() {
-        assert!(list(b"/usr/../etc\n").is_err());
-        assert!(list(b"").is_err());
-        assert!(md5sums(b"zz  usr/x\n").is_err());
+        assert!(list(b"/usr/../etc\n", None).is_err());
+        assert!(list(b"", None).is_err());
+        assert!(md5sums(b"zz  usr/x\n", None).is_err());
+    }
+
+    #[test]
+    fn of_what_is_not_of_interest_only_the_folders_are_known() {
+        let text = b"/.\n/usr\n/usr/bin\n/usr/bin/a\n/usr/share\n/usr/share/b\n";
+        let keep = |path: &[u8]| path.starts_with(b"/usr/share") || path == b"/usr/bin";
+        let (paths, folders) = list(text, Some(&keep)).unwrap();
+        let names = |paths: &[SystemPath]| paths.iter().map(ToString::to_string).collect::<Vec<_>>();
+        assert_eq!(names(&paths), ["/usr/bin", "/usr/share", "/usr/share/b"]);
+        assert!(folders.contains(&paths[0]) && !folders.contains(&paths[2]));
+        let sums = b"900150983cd24fb0d6963f7d28e17f72  usr/share/b\n900150983cd24fb0d6963f7d28e17f72  usr/bin/a\n";
+        assert_eq!(md5sums(sums, Some(&keep)).unwrap().len(), 1);
     }
 
     proptest::proptest! {
         #[test]
         fn any_bytes_can_be_read_as_records(bytes: Vec<u8>) {
-            let _ = list(&bytes);
-            let _ = md5sums(&bytes);
+            let _ = list(&bytes, None);
+            let _ = md5sums(&bytes, None);
         }
     }
 }

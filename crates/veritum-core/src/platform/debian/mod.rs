@@ -12,8 +12,6 @@ mod status;
 mod tree;
 mod version;
 
-use std::collections::HashMap;
-
 pub use control::{Paragraph, paragraphs};
 pub use deb::{DebError, DebSink, Package, RawEntry, RawKind};
 pub use member::unpacked;
@@ -21,15 +19,13 @@ pub use scripts::Scripts;
 pub use tree::{ALIASES, alias_target, explained_links};
 pub use version::compare_versions;
 
-use super::{Component, Happening, Installed, Platform, RecordProblem, SelfRecord};
+use super::{Happening, Installed, Platform, RecordProblem, Records};
 use crate::model::{SystemPath, error_chain};
 use crate::target::{Machine, TargetError};
 
 const DATABASE: &str = "/var/lib/dpkg";
 /// A status file over this size is refused: the largest desktops have a tenth of it.
 const MAX_STATUS: u64 = 64 << 20;
-/// One component's list or digests over this size is refused.
-const MAX_INFO: u64 = 64 << 20;
 
 /// A Debian-family system.
 #[derive(Debug, Clone, Copy, Default)]
@@ -73,31 +69,8 @@ impl Platform for Debian {
         })
     }
 
-    fn self_record(&self, machine: &Machine, component: &Component) -> Result<SelfRecord, RecordProblem> {
-        let read = |suffix: &str| -> Result<Option<(SystemPath, Vec<u8>)>, RecordProblem> {
-            for stem in info::stems(component) {
-                let path = in_database(&format!("info/{stem}.{suffix}"));
-                match machine.read_up_to(&path, MAX_INFO) {
-                    Ok(Some(bytes)) => return Ok(Some((path, bytes))),
-                    Ok(None) => {}
-                    Err(e) => return Err(RecordProblem { path, what: error_chain(&e) }),
-                }
-            }
-            Ok(None)
-        };
-        let Some((path, list)) = read("list")? else {
-            let stem = info::stems(component).remove(0);
-            return Err(RecordProblem {
-                path: in_database(&format!("info/{stem}.list")),
-                what: "it is missing".into(),
-            });
-        };
-        let paths = info::list(&list).map_err(|what| RecordProblem { path, what })?;
-        let md5s = match read("md5sums")? {
-            Some((path, text)) => info::md5sums(&text).map_err(|what| RecordProblem { path, what })?,
-            None => HashMap::new(),
-        };
-        Ok(SelfRecord { paths, md5s })
+    fn records<'a>(&self, machine: &'a Machine) -> Box<dyn Records + 'a> {
+        Box::new(info::InfoFolder::open(machine, in_database("info")))
     }
 
     fn recent(&self, machine: &Machine, most: usize) -> Vec<Happening> {

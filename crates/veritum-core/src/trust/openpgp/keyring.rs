@@ -30,6 +30,8 @@ pub enum KeyringError {
 #[derive(Debug, Clone, Default)]
 pub struct Keyring {
     certificates: Vec<Certificate>,
+    /// Tells this keyring from every other one: a digest of all that it was made from.
+    made_from: [u8; 32],
 }
 
 /// A key with its subkeys and what it says of itself.
@@ -72,12 +74,16 @@ impl Keyring {
                 }
             }
         }
-        if certificates.is_empty() { Err(KeyringError::NoKeys) } else { Ok(Self { certificates }) }
+        if certificates.is_empty() {
+            return Err(KeyringError::NoKeys);
+        }
+        Ok(Self { certificates, made_from: mixed(&[b"read", bytes]) })
     }
 
     /// Takes in another keyring's keys. Of a key that is there already, the other copy's statements are taken in: an
     /// older copy may not know yet that the key was revoked, or lives longer.
     pub fn extend(&mut self, other: Self) {
+        self.made_from = mixed(&[b"extend", &self.made_from, &other.made_from]);
         for certificate in other.certificates {
             match self.certificates.iter_mut().find(|c| c.fingerprint == certificate.fingerprint) {
                 Some(known) => known.merge(certificate.key),
@@ -88,6 +94,7 @@ impl Keyring {
 
     /// Takes in the other keyring's copies of keys that are here, and none of its other keys.
     pub fn refresh(&mut self, other: &Self) {
+        self.made_from = mixed(&[b"refresh", &self.made_from, &other.made_from]);
         for known in &mut self.certificates {
             let copies = other.certificates.iter().filter(|c| c.fingerprint == known.fingerprint);
             let copies: Vec<SignedPublicKey> = copies.map(|c| c.key.clone()).collect();
@@ -97,6 +104,7 @@ impl Keyring {
 
     /// Keeps only keys with one of these fingerprints, their own or a subkey's.
     pub fn keep(&mut self, fingerprints: &[String]) {
+        self.made_from = mixed(&[b"keep", &self.made_from, fingerprints.join(" ").as_bytes()]);
         self.certificates.retain(|c| {
             let mut all =
                 std::iter::once(c.fingerprint.clone()).chain(c.key.public_subkeys.iter().map(|s| fingerprint(&s.key)));
@@ -104,11 +112,28 @@ impl Keyring {
         });
     }
 
+    /// A digest of all that this keyring was made from, and how.
+    #[must_use]
+    pub fn made_from(&self) -> &[u8; 32] {
+        &self.made_from
+    }
+
     /// The certificates.
     #[must_use]
     pub fn certificates(&self) -> &[Certificate] {
         &self.certificates
     }
+}
+
+fn mixed(parts: &[&[u8]]) -> [u8; 32] {
+    let mut context = aws_lc_rs::digest::Context::new(&aws_lc_rs::digest::SHA256);
+    for part in parts {
+        context.update(&(part.len() as u64).to_le_bytes());
+        context.update(part);
+    }
+    let mut digest = [0; 32];
+    digest.copy_from_slice(context.finish().as_ref());
+    digest
 }
 
 /// What can be read of a run of keys; what cannot is passed over.

@@ -5,9 +5,11 @@
 //! signature by a key of the keyring spoils all others beside it.
 
 mod keyring;
+mod remembered;
 mod signature;
 
 pub use keyring::{Certificate, Keyring, KeyringError};
+pub use remembered::open_remembered;
 pub use signature::{SignatureError, Signed, open_clear, open_detached};
 
 use pgp::crypto::hash::HashAlgorithm;

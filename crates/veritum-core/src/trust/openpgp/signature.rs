@@ -240,11 +240,21 @@ fn counts(
         Err(Unfit::NotForSigning) => return Err(SignatureError::NotForSigning { key }),
         Ok(()) => {}
     }
+    today(&key, at, known, now)
+}
+
+/// What must be judged anew each day: whether the signature's time has come, and whether the key counts.
+pub(super) fn today(
+    key: &str,
+    at: i64,
+    known: &dyn Fn(&str) -> bool,
+    now: jiff::Timestamp,
+) -> Result<(), SignatureError> {
     if at > now.as_second() + CLOCK_TOLERANCE {
         let at = jiff::Timestamp::from_second(at).unwrap_or(jiff::Timestamp::MAX);
         return Err(SignatureError::Future { at });
     }
-    if known(&key) { Ok(()) } else { Err(SignatureError::OnlyHere { key }) }
+    if known(key) { Ok(()) } else { Err(SignatureError::OnlyHere { key: key.to_owned() }) }
 }
 
 /// Whether a signature names this key as its maker; one that names nobody could be anybody's.

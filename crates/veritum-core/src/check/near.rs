@@ -1,0 +1,90 @@
+//! What lies in or beside the part that is to be looked at: the rest of a large reference need not be gathered.
+
+use std::collections::HashSet;
+
+use super::expected::Scope;
+use super::reference::ManifestSource;
+use crate::model::SystemPath;
+use crate::platform::{Component, Installed, Records};
+
+/// The paths that matter for a check of a part of the machine.
+pub(super) struct Near {
+    /// Components of which everything matters.
+    whole: HashSet<String>,
+    /// What lies in or below these matters.
+    inside: Vec<SystemPath>,
+    /// Folders on the way: they matter, and so does what lies directly in them.
+    folders: HashSet<Vec<u8>>,
+}
+
+impl Near {
+    /// What matters for a scope; none when everything does.
+    pub(super) fn of(
+        scope: &Scope,
+        installed: &Installed,
+        sources: &[&dyn ManifestSource],
+        records: &dyn Records,
+    ) -> Option<Self> {
+        if scope.is_all() {
+            return None;
+        }
+        let mut near = Self {
+            whole: scope.components.iter().cloned().collect(),
+            inside: scope.paths.clone(),
+            folders: HashSet::new(),
+        };
+        scope.paths.iter().for_each(|path| near.way_to(path));
+        for component in
+            installed.components.iter().filter(|c| near.whole.contains(&c.id.name)).cloned().collect::<Vec<_>>()
+        {
+            near.ways_to(&component, sources, records);
+        }
+        // What was diverted lies elsewhere than it is listed.
+        for diversion in installed.diversions.values() {
+            if near.has(diversion.to.as_bytes()) {
+                near.way_to(&diversion.from);
+            }
+        }
+        Some(near)
+    }
+
+    fn way_to(&mut self, path: &SystemPath) {
+        let mut above = path.parent();
+        while let Some(folder) = above {
+            above = folder.parent();
+            // Where the way is known from here on, it is known to the root.
+            if !self.folders.insert(folder.as_bytes().to_vec()) {
+                return;
+            }
+        }
+    }
+
+    fn ways_to(&mut self, component: &Component, sources: &[&dyn ManifestSource], records: &dyn Records) {
+        let manifest = sources.iter().find_map(|s| s.manifest(&component.id).ok().flatten());
+        match (manifest, records.of(component, None)) {
+            (Some(manifest), _) => manifest.get().entries.iter().for_each(|e| self.way_to(&e.path)),
+            (None, Ok(record)) => record.paths.iter().for_each(|path| self.way_to(path)),
+            (None, Err(_)) => {}
+        }
+    }
+
+    /// Whether everything of a component matters.
+    pub(super) fn is_whole(&self, component: &Component) -> bool {
+        self.whole.contains(&component.id.name)
+    }
+
+    /// Whether a listed path matters.
+    pub(super) fn has(&self, path: &[u8]) -> bool {
+        let parent = match path.iter().rposition(|b| *b == b'/') {
+            Some(0) | None => &b"/"[..],
+            Some(at) => &path[..at],
+        };
+        if self.folders.contains(parent) || self.folders.contains(path) {
+            return true;
+        }
+        self.inside.iter().any(|top| {
+            let top = top.as_bytes();
+            top == b"/" || path.strip_prefix(top).is_some_and(|rest| rest.is_empty() || rest.starts_with(b"/"))
+        })
+    }
+}
