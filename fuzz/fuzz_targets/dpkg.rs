@@ -36,8 +36,10 @@ fuzz_target!(|data: &[u8]| {
     let machine = Machine::open(root, Arc::new(LiveDisk)).unwrap();
     let _ = Debian.recent(&machine, 50);
     if let Ok(installed) = Debian.installed(&machine) {
+        let records = Debian.records(&machine);
+        let some = |path: &[u8]| path.len() % 2 == 0;
         for component in &installed.components {
-            let _ = Debian.self_record(&machine, component);
+            let _ = (records.of(component, None), records.of(component, Some(&some)));
         }
     }
     let _ = Users::parse(rest, rest);

@@ -223,3 +223,26 @@ fn a_change_of_two_rounds_at_one_place_is_taken_back_whole() {
     let now = veritum_core::testkit::Tree::take(&place.world.machine(), &[support::STATE]);
     assert_eq!(before.differences(&now), Vec::<String>::new());
 }
+
+#[test]
+fn what_a_component_sets_itself_stays_where_it_can_be_seen_and_is_named_where_it_cannot() {
+    let dir = folder();
+    let mut quay = package("quay", "1.0-1");
+    add(&mut quay, "/usr/lib/quay/switch", Content::File(vec![5; 300]), 0o755);
+    quay.scripts.push(("postinst", "#!/bin/sh\nchmod 4755 /usr/lib/quay/switch\n".into()));
+    let world = World::new(&dir.path().join("world"), &[quay]);
+    let place = world.at("/usr/lib/quay/switch");
+    let mode = || fs::metadata(&place).unwrap().permissions().mode() & 0o7777;
+    fs::set_permissions(&place, fs::Permissions::from_mode(0o4755)).unwrap();
+    assert!(check(&world.settings()).findings.is_empty());
+    fs::write(&place, "wrong").unwrap();
+    fs::set_permissions(&place, fs::Permissions::from_mode(0o4755)).unwrap();
+    let report = repair(&world.settings());
+    assert_eq!((report.areas[0].put_right, mode()), (1, 0o4755));
+    assert!(report.before.findings[0].advice.as_ref().unwrap().contains("dpkg-reconfigure quay"));
+    // What only a person remembers is not given back unasked.
+    fs::remove_file(&place).unwrap();
+    let report = repair(&world.settings());
+    assert_eq!(mode(), 0o755);
+    assert!(report.before.findings[0].advice.as_ref().unwrap().contains("owner, mode or privileges"));
+}

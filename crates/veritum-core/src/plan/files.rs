@@ -54,7 +54,10 @@ pub fn plan_files(check: &mut FilesCheck, reference: &Reference, rules: &FileRul
     for fault in &check.faults {
         let finding = &mut check.findings[fault.finding];
         match planner.one(fault, finding) {
-            Ok(remedy) => finding.remedy = Some(remedy),
+            Ok(remedy) => {
+                finding.advice = finding.advice.take().or_else(|| afterwards(fault, reference));
+                finding.remedy = Some(remedy);
+            }
             Err((reason, next)) => {
                 let left = Left {
                     finding: finding.id.clone(),
@@ -85,6 +88,18 @@ fn doubt(check: &FilesCheck) -> Option<DiskDoubt> {
     let components = of(Verdict::Altered).filter_map(|f| f.component.as_ref()).collect::<BTreeSet<_>>().len() as u64;
     (altered > MANY_FILES && components > MANY_COMPONENTS)
         .then_some(DiskDoubt::ManyUnrelated { files: altered, components })
+}
+
+/// What a person should do after a repair: what a component's own scripts set is not known to any reference.
+fn afterwards(fault: &Fault, reference: &Reference) -> Option<String> {
+    let expected = &reference.expected[fault.expected];
+    let kept = fault.found.is_some_and(|f| f.kind == FileKind::File);
+    let content = matches!(expected.want, Want::File { .. });
+    (expected.configured && content && !fault.only_meta).then(|| {
+        let name = &reference.component_of(expected).name;
+        let what = if kept { "privileges (file capabilities)" } else { "owner, mode or privileges" };
+        format!("{name} sets its {what} itself when it is configured: dpkg-reconfigure {name}")
+    })
 }
 
 type Refusal = (String, Option<String>);
@@ -195,6 +210,10 @@ impl Planner<'_> {
 
     fn item(&self, expected: &Expected, fault: &Fault) -> Result<Item, Refusal> {
         let meta = wanted(expected).ok_or_else(|| ("its owner and mode are not known".to_owned(), None))?;
+        // What the component's own scripts have set on it stays, as long as it is there to be seen.
+        let set =
+            fault.found.filter(|f| expected.configured && expected.overridden.is_none() && f.kind == FileKind::File);
+        let meta = set.map_or(meta, |f| Meta { mode: f.mode, uid: f.uid, gid: f.gid, ..meta });
         let kind = match &expected.want {
             Want::File { size, digest } => {
                 let earlier = expected.group.and_then(|g| self.groups.get(&g));

@@ -222,6 +222,11 @@ fn group_remarks(group: &[&Finding], most: usize) -> Vec<String> {
     for (cause, n) in common_causes(group) {
         remarks.push(format!("{} of them: {cause}", grouped(n as u64)));
     }
+    let mut afterwards: Vec<&String> =
+        group.iter().filter(|f| f.remedy.is_some()).filter_map(|f| f.advice.as_ref()).collect();
+    afterwards.sort();
+    afterwards.dedup();
+    remarks.extend(afterwards.iter().map(|advice| format!("after a repair: {advice}")));
     let left: Vec<&&Finding> = group.iter().filter(|f| f.remedy.is_none()).collect();
     let mut advice: Vec<&String> = left.iter().filter_map(|f| f.advice.as_ref()).collect();
     advice.sort();

@@ -135,6 +135,16 @@ pub(crate) fn plan_words(context: &Context, report: &RepairReport) -> String {
     text + &next(&commands)
 }
 
+/// What a person should do now about what was put right.
+fn advice(report: &RepairReport) -> Vec<&String> {
+    let done: Vec<_> = report.areas.iter().flat_map(|a| &a.actions).filter(|a| a.result == "done").collect();
+    let found = report.before.findings.iter().filter(|f| done.iter().any(|a| a.findings.contains(&f.id)));
+    let mut all: Vec<&String> = found.filter_map(|f| f.advice.as_ref()).collect();
+    all.sort();
+    all.dedup();
+    all
+}
+
 pub(crate) fn words(context: &Context, report: &RepairReport, declined: bool) -> String {
     let Some(after) = &report.after else {
         if declined {
@@ -161,6 +171,9 @@ pub(crate) fn words(context: &Context, report: &RepairReport, declined: bool) ->
             "Change {number} keeps what was replaced; its journal lies in {}\n",
             journal_place(context, *number)
         ));
+    }
+    for advice in advice(report) {
+        text.push_str(&format!("{} {advice}\n", paint(Label::Heading, "Still to be done:")));
     }
     text.push_str(&still_running(&report.programs, report.programs_unseen));
     text.push('\n');
