@@ -246,3 +246,23 @@ fn what_a_component_sets_itself_stays_where_it_can_be_seen_and_is_named_where_it
     assert_eq!(mode(), 0o755);
     assert!(report.before.findings[0].advice.as_ref().unwrap().contains("owner, mode or privileges"));
 }
+
+#[test]
+fn the_loader_and_its_library_are_put_last_and_side_by_side() {
+    let dir = folder();
+    let mut runtime = package("abeam-runtime", "1.0-1");
+    for name in ["ld-linux-demo.so.2", "libc.so.6", "libm.so.6"] {
+        add_file(&mut runtime, &format!("/usr/lib/{name}"), name);
+    }
+    let mut quay = package("quay", "1.0-1");
+    add_file(&mut quay, "/usr/lib/aaa", "a\n");
+    add_file(&mut quay, "/usr/lib/zzz", "z\n");
+    let world = World::new(&dir.path().join("world"), &[runtime, quay]);
+    for name in ["aaa", "ld-linux-demo.so.2", "libc.so.6", "libm.so.6", "zzz"] {
+        fs::write(world.at(&format!("/usr/lib/{name}")), "x").unwrap();
+    }
+    let report = open(&world.settings()).plan_repair(&Scope::default(), &Silent).unwrap();
+    let order: Vec<_> = report.areas[0].actions.iter().map(|a| a.path.to_string()).collect();
+    let names: Vec<_> = order.iter().map(|p| p.rsplit('/').next().unwrap()).collect();
+    assert_eq!(names, ["aaa", "zzz", "ld-linux-demo.so.2", "libc.so.6", "libm.so.6"]);
+}

@@ -13,6 +13,9 @@ use crate::target::ProtectionPolicy;
 const MANY_FILES: u64 = 50;
 const MANY_COMPONENTS: u64 = 5;
 
+/// Names of dynamic loaders begin so (ld.so(8)).
+const LOADERS: [&[u8]; 3] = [b"ld-linux", b"ld-musl", b"ld.so."];
+
 /// What planning goes by.
 pub struct FileRules<'a> {
     /// What must not be altered.
@@ -51,7 +54,7 @@ pub enum Supply {
 pub fn plan_files(check: &mut FilesCheck, reference: &Reference, rules: &FileRules<'_>) -> Plan {
     let mut planner =
         Planner { reference, rules, plan: Plan::default(), metas: HashMap::new(), groups: HashMap::new() };
-    for fault in &check.faults {
+    for fault in in_order(&check.faults, reference) {
         let finding = &mut check.findings[fault.finding];
         match planner.one(fault, finding) {
             Ok(remedy) => {
@@ -88,6 +91,25 @@ fn doubt(check: &FilesCheck) -> Option<DiskDoubt> {
     let components = of(Verdict::Altered).filter_map(|f| f.component.as_ref()).collect::<BTreeSet<_>>().len() as u64;
     (altered > MANY_FILES && components > MANY_COMPONENTS)
         .then_some(DiskDoubt::ManyUnrelated { files: altered, components })
+}
+
+/// The order in which things are put: what every program needs to start comes last, one right after the other, so that
+/// the moment in which old and new stand side by side is short.
+fn in_order<'a>(faults: &'a [Fault], reference: &Reference) -> Vec<&'a Fault> {
+    let of_loader = |fault: &&Fault| {
+        let expected = &reference.expected[fault.expected];
+        let name = expected.listed.name();
+        LOADERS.iter().any(|l| name.starts_with(l)).then_some(expected.component)
+    };
+    let owners: BTreeSet<usize> = faults.iter().filter_map(|f| of_loader(&f)).collect();
+    let last = |fault: &&Fault| {
+        let expected = &reference.expected[fault.expected];
+        owners.contains(&expected.component)
+            || expected.listed.name().starts_with(b"libc.so.")
+            || of_loader(fault).is_some()
+    };
+    let (runtime, others): (Vec<&Fault>, Vec<&Fault>) = faults.iter().partition(last);
+    others.into_iter().chain(runtime).collect()
 }
 
 /// What a person should do after a repair: what a component's own scripts set is not known to any reference.
