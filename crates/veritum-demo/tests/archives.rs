@@ -163,6 +163,17 @@ fn a_folder_of_packages_an_archive_in_a_folder_and_one_at_a_url_are_supplies() {
 }
 
 #[test]
+fn a_release_file_without_its_indexes_is_no_reason_not_to_ask_the_network() {
+    let stand = Stand::new();
+    stand.lists("");
+    let lists = stand.at("/var/lib/apt/lists");
+    let index = names(&lists).into_iter().find(|n| n.ends_with("Packages")).unwrap();
+    fs::remove_file(lists.join(index)).unwrap();
+    fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
+    assert_eq!(check(&stand.settings()).downloads.len(), 1);
+}
+
+#[test]
 fn a_package_that_is_not_the_signed_one_is_passed_over() {
     let stand = Stand::new();
     stand.lists("");

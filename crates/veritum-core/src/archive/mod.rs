@@ -197,7 +197,7 @@ impl Archive {
     /// Takes a source whose release file was looked for at hand.
     fn push_found(&mut self, source: Source, named: bool, looked: Result<(OpenRelease, Found), Standing>) {
         let (standing, open) = match looked {
-            Ok((open, found)) => (open.standing(Vec::new()), Some((open, found))),
+            Ok((open, found)) => (open.standing(Vec::new(), 0), Some((open, found))),
             Err(standing) => (standing, None),
         };
         self.sources.push(OpenSource { source, named, standing, open });
@@ -327,7 +327,8 @@ impl Archive {
         if !self.table.of(id).is_empty() {
             return false;
         }
-        let unknown = self.sources.iter().any(|s| s.source.kind() == SourceKind::Network && !s.standing.is_vouched());
+        let whole = |s: &OpenSource| matches!(s.standing, Standing::Vouched { missing_indexes: 0, .. });
+        let unknown = self.sources.iter().any(|s| s.source.kind() == SourceKind::Network && !whole(s));
         let older = self.table.newest(id).is_some_and(|listed| compare_versions(listed, &id.version).is_lt());
         unknown || older || !self.settings.urls.is_empty()
     }

@@ -31,6 +31,8 @@ pub enum Standing {
         valid_until: Option<jiff::Timestamp>,
         /// Indexes that are not the ones that were signed, or cannot be read; with the reason.
         bad_indexes: Vec<(String, String)>,
+        /// How many of its indexes are not at hand.
+        missing_indexes: usize,
     },
     /// It is signed, and the signature does not count.
     Refused(SignatureError),
@@ -75,10 +77,10 @@ pub(super) struct OpenRelease {
 }
 
 impl OpenRelease {
-    pub(super) fn standing(&self, bad_indexes: Vec<(String, String)>) -> Standing {
+    pub(super) fn standing(&self, bad_indexes: Vec<(String, String)>, missing_indexes: usize) -> Standing {
         let release = self.release.get();
         let (dated, valid_until) = (release.date, release.valid_until);
-        Standing::Vouched { key: self.key.clone(), dated, valid_until, bad_indexes }
+        Standing::Vouched { key: self.key.clone(), dated, valid_until, bad_indexes, missing_indexes }
     }
 }
 
@@ -118,18 +120,18 @@ impl Follow<'_> {
         table: &mut Table,
     ) -> Standing {
         let release = open.release.get();
-        let mut bad_indexes = Vec::new();
-        for name in index_names(wanted, self.archs) {
+        let (mut bad_indexes, mut missing) = (Vec::new(), 0);
+        for name in index_names(wanted, self.archs, release.all_within) {
             let Some(sum) = release.files.get(&name) else { continue };
             match self.index(shelf, wanted.folder, &name, open) {
                 Ok(Some(text)) => table.add(source, &text, self.names),
-                // Not every architecture's index is at hand; that is no fault.
                 Ok(None) if sum.size == 0 => {}
-                Ok(None) => {}
+                // Not every index is at hand; that is no fault.
+                Ok(None) => missing += 1,
                 Err(why) => bad_indexes.push((name, why)),
             }
         }
-        open.standing(bad_indexes)
+        open.standing(bad_indexes, missing)
     }
 
     fn index(
@@ -158,7 +160,7 @@ impl Follow<'_> {
 }
 
 /// The indexes of a suite that concern these architectures, below the release file's folder.
-fn index_names(wanted: &Wanted<'_>, machine: &[String]) -> Vec<String> {
+fn index_names(wanted: &Wanted<'_>, machine: &[String], all_within: bool) -> Vec<String> {
     if wanted.components.is_empty() {
         return vec!["Packages".into()];
     }
@@ -166,7 +168,9 @@ fn index_names(wanted: &Wanted<'_>, machine: &[String]) -> Vec<String> {
         true => machine.iter().map(String::as_str).collect(),
         false => wanted.archs.iter().map(String::as_str).collect(),
     };
-    archs.push("all");
+    if !all_within {
+        archs.push("all");
+    }
     archs.dedup();
     let of = |component: &String| archs.iter().map(|a| format!("{component}/binary-{a}/Packages")).collect::<Vec<_>>();
     wanted.components.iter().flat_map(of).collect()

@@ -341,7 +341,7 @@ fn source_report(open: &OpenSource, root: &Path, now: jiff::Timestamp) -> Source
         expired: false,
     };
     let (standing, why) = match &open.standing {
-        Standing::Vouched { key, dated, valid_until, bad_indexes } => {
+        Standing::Vouched { key, dated, valid_until, bad_indexes, .. } => {
             report.key = Some(key.clone());
             report.dated = dated.map(|d| d.to_string());
             report.expired = valid_until.is_some_and(|until| until < now);

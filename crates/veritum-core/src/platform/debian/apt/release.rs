@@ -62,6 +62,8 @@ pub struct Release {
     pub valid_until: Option<jiff::Timestamp>,
     /// Whether files can be fetched by their digest.
     pub by_hash: bool,
+    /// Whether packages for all architectures stand in the index of each, so that an index of their own adds nothing.
+    pub all_within: bool,
     /// The files it vouches for, by path below its folder.
     pub files: HashMap<String, FileSum>,
 }
@@ -102,6 +104,7 @@ impl Release {
             date: fields.get("Date").and_then(date),
             valid_until: fields.get("Valid-Until").and_then(date),
             by_hash: fields.get("Acquire-By-Hash").is_some_and(|v| v.eq_ignore_ascii_case("yes")),
+            all_within: fields.get("No-Support-for-Architecture-all").is_some_and(|v| v.contains("Packages")),
             files,
         })
     }
