@@ -5,7 +5,7 @@ use std::collections::{BTreeSet, HashMap};
 use super::{Action, Deed, DiskDoubt, Item, ItemKind, Left, Plan};
 use crate::check::{Expected, Fault, FilesCheck, Meta, Reference, Want};
 use crate::model::{
-    ComponentId, Digest, FileKind, Finding, Identity, LinkTarget, Remedy, SystemPath, Verdict, Voucher,
+    ComponentId, Digest, FileKind, Finding, Identity, LinkTarget, Remedy, Stat, SystemPath, Verdict, Voucher,
 };
 use crate::target::ProtectionPolicy;
 
@@ -112,15 +112,21 @@ fn in_order<'a>(faults: &'a [Fault], reference: &Reference) -> Vec<&'a Fault> {
     others.into_iter().chain(runtime).collect()
 }
 
+/// What a component's own scripts have set on a file stays, as long as it can be seen and gives no more privilege than
+/// the reference does: privilege that only this machine remembers is never given unasked.
+fn kept_meta(expected: &Expected, meta: Meta, found: &Stat) -> Option<Meta> {
+    let set = expected.configured && expected.overridden.is_none() && found.kind == FileKind::File;
+    let more = found.mode & !meta.mode & 0o6022 != 0;
+    (set && !more).then_some(Meta { mode: found.mode, uid: found.uid, gid: found.gid, ..meta })
+}
+
 /// What a person should do after a repair: what a component's own scripts set is not known to any reference.
 fn afterwards(fault: &Fault, reference: &Reference) -> Option<String> {
     let expected = &reference.expected[fault.expected];
-    let kept = fault.found.is_some_and(|f| f.kind == FileKind::File);
     let content = matches!(expected.want, Want::File { .. });
     (expected.configured && content && !fault.only_meta).then(|| {
         let name = &reference.component_of(expected).name;
-        let what = if kept { "privileges (file capabilities)" } else { "owner, mode or privileges" };
-        format!("{name} sets its {what} itself when it is configured: dpkg-reconfigure {name}")
+        format!("{name} sets its owner, mode or privileges itself when it is configured: dpkg-reconfigure {name}")
     })
 }
 
@@ -232,10 +238,7 @@ impl Planner<'_> {
 
     fn item(&self, expected: &Expected, fault: &Fault) -> Result<Item, Refusal> {
         let meta = wanted(expected).ok_or_else(|| ("its owner and mode are not known".to_owned(), None))?;
-        // What the component's own scripts have set on it stays, as long as it is there to be seen.
-        let set =
-            fault.found.filter(|f| expected.configured && expected.overridden.is_none() && f.kind == FileKind::File);
-        let meta = set.map_or(meta, |f| Meta { mode: f.mode, uid: f.uid, gid: f.gid, ..meta });
+        let meta = fault.found.and_then(|found| kept_meta(expected, meta, &found)).unwrap_or(meta);
         let kind = match &expected.want {
             Want::File { size, digest } => {
                 let earlier = expected.group.and_then(|g| self.groups.get(&g));
