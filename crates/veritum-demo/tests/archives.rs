@@ -174,6 +174,35 @@ fn a_release_file_without_its_indexes_is_no_reason_not_to_ask_the_network() {
 }
 
 #[test]
+fn an_archive_in_a_folder_of_the_machine_needs_neither_lists_nor_cache_nor_network() {
+    let stand = Stand::new();
+    fs::rename(stand.archive(), stand.at("/var/foreshore")).unwrap();
+    stand.write(
+        "/etc/apt/sources.list",
+        b"deb [signed-by=/usr/share/keyrings/foreshore.gpg] file:/var/foreshore saltwort main\n",
+    );
+    fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
+    let report = repair(&stand.offline());
+    assert_eq!(report.areas[0].put_right, 1, "{:?} {:?}", report.areas[0].remaining, report.before.sources);
+}
+
+#[test]
+fn a_pipe_in_a_packages_place_holds_nothing_up() {
+    let stand = Stand::new();
+    fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
+    let package = stand.archive().join("pool/main/q/quay/quay_1.0-1_amd64.deb");
+    let digest = aws_lc_rs::digest::digest(&aws_lc_rs::digest::SHA256, &fs::read(package).unwrap());
+    fs::create_dir_all(stand.downloads()).unwrap();
+    let name: String = digest.as_ref().iter().map(|b| format!("{b:02x}")).collect();
+    for ending in ["deb", "part"] {
+        let pipe = stand.downloads().join(format!("{name}.{ending}"));
+        rustix::fs::mknodat(rustix::fs::CWD, &pipe, rustix::fs::FileType::Fifo, rustix::fs::Mode::RUSR, 0).unwrap();
+    }
+    let report = repair(&stand.settings());
+    assert_eq!((report.areas[0].put_right, report.areas[0].remaining.len()), (0, 1));
+}
+
+#[test]
 fn a_package_that_is_not_the_signed_one_is_passed_over() {
     let stand = Stand::new();
     stand.lists("");

@@ -10,6 +10,7 @@ use std::time::{Duration, Instant};
 
 use crate::event::{Event, Flow, Observer};
 use crate::platform::debian::apt::FileSum;
+use crate::trust::{Verified, vouch_file};
 
 /// How long a connection may take to come about.
 const CONNECT: Duration = Duration::from_secs(10);
@@ -244,7 +245,13 @@ impl Fetcher {
     ///
     /// # Errors
     /// When it cannot be got, or is another file; a part that may be the right one is kept for the next time.
-    pub fn download(&self, url: &str, sum: &FileSum, to: &Path, observer: &dyn Observer) -> Result<(), FetchError> {
+    pub fn download(
+        &self,
+        url: &str,
+        sum: &Verified<FileSum>,
+        to: &Path,
+        observer: &dyn Observer,
+    ) -> Result<(), FetchError> {
         let disk = |e: io::Error| FetchError::Disk(crate::model::error_words(&e));
         if let Some(folder) = to.parent() {
             fs::create_dir_all(folder).map_err(disk)?;
@@ -267,16 +274,23 @@ impl Fetcher {
         fs::rename(&part, to).map_err(disk)
     }
 
-    fn download_once(&self, url: &str, sum: &FileSum, part: &Path, observer: &dyn Observer) -> Result<(), FetchError> {
+    fn download_once(
+        &self,
+        url: &str,
+        sum: &Verified<FileSum>,
+        part: &Path,
+        observer: &dyn Observer,
+    ) -> Result<(), FetchError> {
         let disk = |e: io::Error| FetchError::Disk(crate::model::error_words(&e));
         let (_, host) = parts(url);
+        let size = sum.get().size;
         let mut file = private().create(true).append(true).open(part).map_err(disk)?;
         let mut have = file.metadata().map_err(disk)?.len();
-        if have > sum.size {
+        if have > size {
             file.set_len(0).map_err(disk)?;
             have = 0;
         }
-        if have < sum.size {
+        if have < size {
             let none = || FetchError::Status { host: host.clone(), status: 404 };
             let (_, mut body) = self.ask(url, have)?.ok_or_else(none)?;
             if !body.resumed && have > 0 {
@@ -293,7 +307,7 @@ impl Fetcher {
                 }
                 pace.step(n)?;
                 have += n as u64;
-                if have > sum.size {
+                if have > size {
                     return Err(FetchError::TooLong { host });
                 }
                 file.write_all(&piece[..n]).map_err(disk)?;
@@ -301,16 +315,15 @@ impl Fetcher {
                     return Err(FetchError::Stopped);
                 }
             }
-            if have < sum.size {
+            if have < size {
                 return Err(FetchError::Broken { host, why: "it ended too early".into() });
             }
         }
         file.sync_all().map_err(disk)?;
-        let mut whole = File::open(part).map_err(disk)?;
-        if digest_of(&mut whole).map_err(disk)? == sum.sha256 {
-            Ok(())
-        } else {
-            Err(FetchError::OtherContent { host, what: "its digest is not the one that the archive signed" })
+        let whole = File::open(part).map_err(disk)?;
+        match vouch_file(whole, sum).map_err(disk)? {
+            Ok(_) => Ok(()),
+            Err(_) => Err(FetchError::OtherContent { host, what: "its digest is not the one that the archive signed" }),
         }
     }
 }
@@ -356,22 +369,10 @@ impl Pace {
 fn private() -> OpenOptions {
     use std::os::unix::fs::OpenOptionsExt as _;
     let mut options = OpenOptions::new();
-    options.mode(0o600).custom_flags(rustix::fs::OFlags::NOFOLLOW.bits().cast_signed());
+    // Nothing that others put there is followed, and a pipe is not waited for.
+    let flags = rustix::fs::OFlags::NOFOLLOW | rustix::fs::OFlags::NONBLOCK;
+    options.mode(0o600).custom_flags(flags.bits().cast_signed());
     options
-}
-
-fn digest_of(file: &mut File) -> io::Result<[u8; 32]> {
-    let mut context = aws_lc_rs::digest::Context::new(&aws_lc_rs::digest::SHA256);
-    let mut piece = vec![0; 256 * 1024];
-    loop {
-        match file.read(&mut piece)? {
-            0 => break,
-            n => context.update(&piece[..n]),
-        }
-    }
-    let mut sha256 = [0; 32];
-    sha256.copy_from_slice(context.finish().as_ref());
-    Ok(sha256)
 }
 
 /// Scheme and host of a URL, the host with its port.

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use super::table::Candidate;
-use crate::model::{ComponentId, SystemPath};
+use crate::model::{ComponentId, FileKind, SystemPath};
 use crate::platform::debian::apt::split_package_name;
 use crate::target::Machine;
 use crate::trust::{Verified, vouch_file};
@@ -23,6 +23,8 @@ const MAX_DEPTH: usize = 12;
 enum Place {
     /// In apt's cache on the machine.
     Cache(Vec<u8>),
+    /// In an archive's folder on the machine.
+    OnMachine(SystemPath),
     /// On the host.
     Host(PathBuf),
 }
@@ -41,6 +43,8 @@ pub struct Package {
 pub struct AtHand {
     cache: Option<SystemPath>,
     places: HashMap<(String, String), Vec<Place>>,
+    /// Folders of the machine that are archives, by the position of their source.
+    archives: HashMap<usize, SystemPath>,
     downloads: PathBuf,
     /// Files that turned out to be something else than the package they seemed to be, with the digest wanted of them.
     other: Mutex<HashSet<(String, String)>>,
@@ -95,6 +99,11 @@ impl AtHand {
         }
     }
 
+    /// Says that a source is a folder of the machine: apt takes packages from there and keeps no copy.
+    pub fn add_archive(&mut self, source: usize, folder: SystemPath) {
+        self.archives.insert(source, folder);
+    }
+
     /// Where a package of this digest is or will be among the downloads.
     #[must_use]
     pub fn download_place(&self, candidate: &Candidate) -> PathBuf {
@@ -104,16 +113,11 @@ impl AtHand {
     fn open(&self, machine: &Machine, place: &Place) -> Option<(File, String)> {
         match place {
             Place::Cache(name) => {
-                let cache = self.cache.as_ref()?;
-                let dir = machine.dir(cache).ok()?;
-                let stat = dir.look(name).ok()??;
-                if stat.kind != crate::model::FileKind::File {
-                    return None;
-                }
-                let file = File::from(dir.disk().open_file(dir.fd(), name).ok()?);
-                Some((file, cache.child(name).ok()?.to_string()))
+                let path = self.cache.as_ref()?.child(name).ok()?;
+                Some((open_on(machine, &path)?, path.to_string()))
             }
-            Place::Host(path) => Some((File::open(path).ok()?, path.display().to_string())),
+            Place::OnMachine(path) => Some((open_on(machine, path)?, path.to_string())),
+            Place::Host(path) => Some((open_on_host(path)?, path.display().to_string())),
         }
     }
 
@@ -131,11 +135,14 @@ impl AtHand {
         candidate: &'a Candidate,
     ) -> impl Iterator<Item = (File, String)> + 'a {
         let downloaded = Place::Host(self.download_place(candidate));
+        let in_archive = self.archives.get(&candidate.source).and_then(|f| f.join(candidate.path.as_bytes()).ok());
+        let in_archive = in_archive.and_then(|path| machine.resolve(&path).ok()).map(Place::OnMachine);
         let known = self.places.get(&(id.name.clone(), id.arch.clone())).cloned().unwrap_or_default();
         let fits = |file: &File| file.metadata().is_ok_and(|m| m.is_file() && m.len() == candidate.sum.get().size);
         let wanted = candidate.sum.get().hex();
         let other = move |from: &String| self.others().contains(&(from.clone(), wanted.clone()));
-        let all = known.into_iter().chain([downloaded]).filter_map(|place| self.open(machine, &place));
+        let all =
+            known.into_iter().chain(in_archive).chain([downloaded]).filter_map(|place| self.open(machine, &place));
         all.filter(move |(file, from)| fits(file) && !other(from))
     }
 
@@ -154,4 +161,19 @@ impl AtHand {
     fn others(&self) -> MutexGuard<'_, HashSet<(String, String)>> {
         self.other.lock().unwrap_or_else(PoisonError::into_inner)
     }
+}
+
+/// Opens a file of the machine; nothing that is no regular file is opened.
+fn open_on(machine: &Machine, physical: &SystemPath) -> Option<File> {
+    let dir = machine.dir(&physical.parent()?).ok()?;
+    let stat = dir.look(physical.name()).ok()??;
+    let regular = stat.kind == FileKind::File;
+    regular.then(|| dir.disk().open_file(dir.fd(), physical.name()).ok().map(File::from))?
+}
+
+/// Opens a file of the host, not waiting for a pipe that stands in its place.
+fn open_on_host(path: &Path) -> Option<File> {
+    use std::os::unix::fs::OpenOptionsExt as _;
+    let flags = rustix::fs::OFlags::NONBLOCK.bits().cast_signed();
+    std::fs::OpenOptions::new().read(true).custom_flags(flags).open(path).ok()
 }

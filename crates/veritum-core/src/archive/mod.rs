@@ -235,6 +235,9 @@ impl Archive {
                     break;
                 }
             }
+            if let Some(folder) = source.folder() {
+                self.hand.add_archive(self.sources.len(), folder);
+            }
             self.push_found(source, false, looked);
         }
     }
@@ -345,8 +348,9 @@ impl Archive {
         observer: &dyn Observer,
     ) -> Result<Vec<Lacking>, crate::scan::Stopped> {
         self.read_indexes(machine);
-        let open: Vec<&ComponentId> =
-            wanted.iter().filter(|id| !self.manifests.contains_key(id) && !self.table.of(id).is_empty()).collect();
+        // What is broken stays so; it is not unpacked and told again.
+        let known = |id: &ComponentId| self.manifests.contains_key(id) || self.broken.iter().any(|(b, _)| b == id);
+        let open: Vec<&ComponentId> = wanted.iter().filter(|id| !known(id) && !self.table.of(id).is_empty()).collect();
         let bytes = |id: &ComponentId| self.table.of(id).first().map_or(0, |c| c.sum.get().size);
         observer.hear(Event::Begin {
             phase: Phase::Unpacking,
@@ -443,7 +447,7 @@ impl Archive {
             let to = self.hand.download_place(&one.candidate);
             let uri = &self.sources[one.candidate.source].source.uri;
             let url = format!("{uri}{}", one.candidate.path);
-            match self.fetcher.download(&url, one.candidate.sum.get(), &to, observer) {
+            match self.fetcher.download(&url, &one.candidate.sum, &to, observer) {
                 Ok(()) => {}
                 Err(FetchError::Stopped) => return Err(crate::scan::Stopped),
                 Err(e) => failed.push((one.id.clone(), e)),
