@@ -35,7 +35,7 @@ fn a_damaged_machine_goes_through_check_repair_check_and_undo() {
         &[
             "counter-07: Foreshore 4.2, mounted from elsewhere; nothing is pending",
             "mirela",
-            "2 components: 2 by a signed store",
+            "2 components: 2 by the signed store",
             "last check",
             "2, keeping",
         ],

@@ -413,7 +413,7 @@ impl Archive {
         let mut broken = None;
         for candidate in candidates {
             let Some(package) = self.hand.find(machine, id, candidate) else { continue };
-            match unpack::manifest(package.file, id) {
+            match unpack::manifest(package.file, candidate.sum.get(), id) {
                 Ok(manifest) => {
                     if let Ok(encoded) = manifest.clone().derive(|m| m.encode()) {
                         self.facts.keep(FactKind::Package, &candidate.sum.get().sha256, &encoded);

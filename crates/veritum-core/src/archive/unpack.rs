@@ -5,8 +5,11 @@ use std::fs::File;
 use std::io::{self, BufReader, Read, Write};
 use std::path::{Path, PathBuf};
 
+use aws_lc_rs::digest::{Context, SHA256};
+
 use crate::model::{ComponentId, ContentHasher, Digest, EntryKind, SystemPath};
 use crate::platform::debian::DebError;
+use crate::platform::debian::apt::FileSum;
 use crate::platform::debian::deb::read_deb;
 use crate::store::{Manifest, ManifestMaker, StoreError};
 use crate::trust::Verified;
@@ -15,6 +18,9 @@ use crate::trust::Verified;
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum UnpackError {
+    /// Other bytes came when it was unpacked than when it was verified.
+    #[error("the package changed while it was read")]
+    Changed,
     /// It cannot be read.
     #[error(transparent)]
     Package(#[from] DebError),
@@ -26,12 +32,35 @@ pub enum UnpackError {
     Room(#[from] io::Error),
 }
 
+/// Digests what is read through it: a file on a medium that others write to may change after it was verified.
+struct Digesting {
+    file: File,
+    context: Context,
+}
+
+impl Read for Digesting {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        let n = self.file.read(into)?;
+        self.context.update(&into[..n]);
+        Ok(n)
+    }
+}
+
 /// The manifest of a verified package.
-pub(super) fn manifest(package: Verified<File>, id: &ComponentId) -> Result<Verified<Manifest>, UnpackError> {
+pub(super) fn manifest(
+    package: Verified<File>,
+    sum: &FileSum,
+    id: &ComponentId,
+) -> Result<Verified<Manifest>, UnpackError> {
     package.derive(|file| {
+        let mut from = BufReader::with_capacity(128 * 1024, Digesting { file, context: Context::new(&SHA256) });
         let mut sink =
             ManifestMaker::new(|_: &SystemPath, size, content: &mut dyn Read| copy(content, size, &mut io::sink()));
-        let read = read_deb(BufReader::with_capacity(128 * 1024, file), &mut sink)?;
+        let read = read_deb(&mut from, &mut sink)?;
+        io::copy(&mut from, &mut io::sink())?;
+        if from.into_inner().context.finish().as_ref() != sum.sha256 {
+            return Err(UnpackError::Changed);
+        }
         if read.id != *id {
             return Err(UnpackError::Other(read.id));
         }

@@ -307,7 +307,12 @@ impl Finding {
     /// A bare finding on a path; the rest is filled in by whoever judges.
     #[must_use]
     pub fn on_path(area: Area, path: &SystemPath, verdict: Verdict) -> Self {
-        let subject = Subject::path(path);
+        Self::on(area, Subject::path(path), verdict)
+    }
+
+    /// A bare finding on anything.
+    #[must_use]
+    pub fn on(area: Area, subject: Subject, verdict: Verdict) -> Self {
         Self {
             id: FindingId::of(area, &subject, verdict),
             area,

@@ -114,7 +114,7 @@ impl Workshop {
         let downloads = self.to_download(&reference, &files);
         files.findings.splice(0..0, self.source_findings());
         let mut report = self.report(scope, &reference, &files, &plan, seconds);
-        report.downloads = downloads.iter().map(|(l, from)| download_report(l, from.clone(), None)).collect();
+        report.downloads = downloads.iter().map(|(l, from)| download_report(l, from.clone())).collect();
         let downloads = downloads.into_iter().map(|(lacking, _)| lacking).collect();
         drop(has_content);
         Ok(Checked { reference, plan, report, downloads })

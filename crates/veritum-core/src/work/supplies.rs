@@ -10,7 +10,7 @@ use super::{Supplier, WorkError, Workshop};
 use crate::archive::{Archive, ArchiveSettings, FetchError, Lacking, OpenSource, Standing};
 use crate::check::{FilesCheck, Reference, Scope};
 use crate::event::Observer;
-use crate::model::{Area, ComponentId, Digest, EntryKind, Finding, FindingId, Subject, Verdict, Voucher};
+use crate::model::{Area, ComponentId, Digest, EntryKind, Finding, Subject, Verdict, Voucher};
 use crate::plan::{Action, Deed, ItemKind, Supply, needed_components};
 use crate::report::{DownloadReport, SourceReport};
 use crate::store::{Contents, Store, StoreError};
@@ -303,23 +303,11 @@ fn only_weak(reference: &Reference, ids: BTreeSet<&ComponentId>) -> Vec<Componen
 }
 
 fn bad_signature(name: String, why: String) -> Finding {
-    let subject = Subject::Source { name };
-    let verdict = Verdict::BadSignature;
+    let advice = "fetch the lists anew (apt-get update); if it stays so, somebody interferes with this archive";
     Finding {
-        id: FindingId::of(Area::Files, &subject, verdict),
-        area: Area::Files,
-        subject,
-        verdict,
-        also: Vec::new(),
-        component: None,
-        vouched_by: None,
-        expected: None,
-        found: None,
         cause: Some(format!("{why}: its lists were damaged or forged, and nothing they say is used")),
-        remedy: None,
-        advice: Some(
-            "fetch the lists anew (apt-get update); if it stays so, somebody interferes with this archive".into(),
-        ),
+        advice: Some(advice.into()),
+        ..Finding::on(Area::Files, Subject::Source { name }, Verdict::BadSignature)
     }
 }
 
@@ -362,8 +350,8 @@ fn source_report(open: &OpenSource, root: &Path, now: jiff::Timestamp) -> Source
 }
 
 /// A download, as it is told.
-pub(super) fn download_report(lacking: &Lacking, from: String, failed: Option<String>) -> DownloadReport {
-    DownloadReport { component: lacking.id.clone(), bytes: lacking.candidate.sum.get().size, from, failed }
+pub(super) fn download_report(lacking: &Lacking, from: String) -> DownloadReport {
+    DownloadReport { component: lacking.id.clone(), bytes: lacking.candidate.sum.get().size, from, failed: None }
 }
 
 /// All supplies, asked in their order.

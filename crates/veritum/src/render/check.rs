@@ -9,7 +9,7 @@ use veritum_core::report::{CheckReport, OutcomeWord};
 
 use super::style::{Label, paint};
 use super::table::{Cell, cell, labelled, lines};
-use super::{count, grouped, next, plain, size};
+use super::{by_voucher, count, grouped, next, plain, size};
 use crate::context::Context;
 
 /// Findings of one component beyond these are counted.
@@ -102,24 +102,16 @@ fn evidence(report: &CheckReport) -> String {
 
 /// How many components stand on which reference, and which archives do not count.
 fn standing(report: &CheckReport) -> String {
-    let on =
-        |voucher: Voucher, what: &str| report.components.get(&voucher).map(|n| format!("{} on {what}", grouped(*n)));
-    let parts: Vec<String> = [
-        on(Voucher::Signed, "the signed store"),
-        on(Voucher::Archive, "the vendor's archive"),
-        on(Voucher::Itself, "the machine's own records"),
-    ]
-    .into_iter()
-    .flatten()
-    .collect();
     let installed = count(report.machine.components, "component is installed", "components are installed");
-    let mut text = format!("       {installed}: {}\n", parts.join(", "));
+    let mut text = format!("       {installed}: {}\n", by_voucher(&report.components, "on"));
     for source in &report.sources {
         let name = plain(&source.source);
         match (source.standing.as_str(), &source.why) {
             // A bad signature is a finding of its own.
             ("refused" | "unusable", Some(why)) => {
-                text.push_str(&format!("       archive not used: {name}: {why}\n"));
+                // The reason, then on a line of its own what can be done about it.
+                let why = why.replace("; ", "\n         ");
+                text.push_str(&format!("       archive not used: {name}\n         {why}\n"));
             }
             ("vouched", Some(why)) => text.push_str(&format!("       not used of the archive {name}: {why}\n")),
             _ => {}

@@ -10,6 +10,10 @@ pub(crate) mod style;
 pub(crate) mod table;
 pub(crate) mod undo;
 
+use std::collections::BTreeMap;
+
+use veritum_core::model::Voucher;
+
 /// A number with its noun.
 pub(crate) fn count(n: u64, one: &str, many: &str) -> String {
     format!("{} {}", grouped(n), if n == 1 { one } else { many })
@@ -61,6 +65,17 @@ pub(crate) fn next(commands: &[(String, &str)]) -> String {
         ));
     }
     text
+}
+
+/// Who answers for how many, strongest first: `2 on the signed store, 5 on the vendor's archive`.
+pub(crate) fn by_voucher(counts: &BTreeMap<Voucher, u64>, word: &str) -> String {
+    let who = |voucher: &Voucher| match voucher {
+        Voucher::Signed => "the signed store",
+        Voucher::Archive => "the vendor's archive",
+        _ => "the machine's own records only",
+    };
+    let parts: Vec<String> = counts.iter().map(|(v, n)| format!("{} {word} {}", grouped(*n), who(v))).collect();
+    parts.join(", ")
 }
 
 /// Foreign text that is to be read, not typed: as it is when it has only plain signs, else quoted.

@@ -1,12 +1,12 @@
 //! What `status` prints.
 
-use veritum_core::model::{Voucher, quoted};
+use veritum_core::model::quoted;
 use veritum_core::platform::Happened;
 use veritum_core::report::{ComputerReport, OutcomeWord, RecentReport, SourceReport, StatusReport};
 
 use super::style::{Label, paint};
 use super::table::{cell, labelled, lines};
-use super::{count, grouped, local, next, plain, size};
+use super::{by_voucher, count, grouped, local, next, plain, size};
 use crate::context::Context;
 
 /// Less than this on the file system of the root is told as full.
@@ -82,20 +82,6 @@ fn room_words(report: &StatusReport) -> String {
     format!("{} free{full}{read_only}", size(free))
 }
 
-/// Who answers for how many components, strongest first.
-fn vouched_words(report: &StatusReport) -> String {
-    let by = |voucher: Voucher, who: &str| report.vouched.get(&voucher).map(|n| format!("{} by {who}", grouped(*n)));
-    let parts: Vec<String> = [
-        by(Voucher::Signed, "a signed store"),
-        by(Voucher::Archive, "the vendor's archive"),
-        by(Voucher::Itself, "the machine's own records only"),
-    ]
-    .into_iter()
-    .flatten()
-    .collect();
-    format!("{}: {}", count(report.machine.components, "component", "components"), parts.join(", "))
-}
-
 fn source_words(source: &SourceReport) -> String {
     let name = plain(&source.source);
     let why = source.why.as_deref().unwrap_or_default();
@@ -143,7 +129,8 @@ pub(crate) fn words(context: &Context, report: &StatusReport) -> String {
         },
     );
     row("users", if report.users.is_empty() { "none that log in".into() } else { report.users.join(", ") });
-    row("vouched for", vouched_words(report));
+    let components = count(machine.components, "component", "components");
+    row("vouched for", format!("{components}: {}", by_voucher(&report.vouched, "by")));
     match (&report.store, &report.store_trouble) {
         (Some(store), _) => {
             row(
