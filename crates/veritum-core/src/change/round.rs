@@ -70,6 +70,8 @@ impl Desk<'_> {
 /// What came of a round.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct RoundReceipt {
+    /// Its number within the change, from 1; 0 when nothing was left to be tried.
+    pub round: u32,
     /// The actions that were tried.
     pub actions: Vec<Action>,
     /// What came of each.
@@ -144,7 +146,7 @@ impl<'a> OpenChange<'a> {
     pub fn round(&mut self, actions: Vec<Action>, contents: &dyn Contents) -> Result<RoundReceipt, ChangeError> {
         let (actions, blocked, cleared) = obstacles::sift(&self.desk, actions);
         if actions.is_empty() {
-            return Ok(RoundReceipt { actions, outcomes: Vec::new(), blocked });
+            return Ok(RoundReceipt { round: 0, actions, outcomes: Vec::new(), blocked });
         }
         obstacles::require_room(&self.desk, &actions)?;
         let place = actions[0].place.clone();
@@ -188,7 +190,7 @@ impl<'a> OpenChange<'a> {
         };
         let done = Record::Done { round, outcomes: outcomes.clone() };
         self.record(&done).map_err(|source| ChangeError::Unfinished { change: self.number, source })?;
-        Ok(RoundReceipt { actions, outcomes, blocked })
+        Ok(RoundReceipt { round, actions, outcomes, blocked })
     }
 
     fn parents(&self, actions: &[Action]) -> io::Result<Vec<ParentTime>> {

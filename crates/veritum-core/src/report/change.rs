@@ -55,12 +55,9 @@ pub struct RepairReport {
     pub plan_only: bool,
     /// Areas.
     pub areas: Vec<AreaChange>,
-    /// Whether programs or the machine must be restarted.
-    pub restart_due: bool,
-    /// Programs that still run on files that were replaced (on a running system).
-    pub programs: Vec<ProgramReport>,
-    /// How many running programs could not be looked into.
-    pub programs_unseen: u64,
+    /// What still runs on what was replaced.
+    #[serde(flatten)]
+    pub running: RunningReport,
     /// The check before.
     pub before: CheckReport,
     /// The check after, when something was changed.
@@ -70,6 +67,17 @@ pub struct RepairReport {
 impl RepairReport {
     /// The format's name.
     pub const FORMAT: &'static str = "veritum.repair/1";
+}
+
+/// What must be started again before a change is of use to it (on a running system).
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct RunningReport {
+    /// Whether programs or the machine must be restarted.
+    pub restart_due: bool,
+    /// Programs that still run on files that were replaced.
+    pub programs: Vec<ProgramReport>,
+    /// How many running programs could not be looked into.
+    pub programs_unseen: u64,
 }
 
 /// A service or program that still runs on files that were replaced.
@@ -93,6 +101,9 @@ pub struct UndoReport {
     pub plan_only: bool,
     /// One for each change taken back, newest first.
     pub changes: Vec<UndoneChange>,
+    /// What still runs on what was taken back.
+    #[serde(flatten)]
+    pub running: RunningReport,
 }
 
 impl UndoReport {

@@ -6,7 +6,7 @@ mod change;
 
 pub use change::{
     ActionReport, AreaChange, ChangeLine, ChangesReport, ProgramReport, RecoverReport, RefusalReport, RepairReport,
-    UndoReport, UndoneChange,
+    RunningReport, UndoReport, UndoneChange,
 };
 
 use std::collections::BTreeMap;

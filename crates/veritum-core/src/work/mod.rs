@@ -2,6 +2,7 @@
 
 mod check;
 mod explain;
+mod programs;
 mod repair;
 mod status;
 mod supplies;

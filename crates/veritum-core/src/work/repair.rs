@@ -8,10 +8,9 @@ use crate::change::{ChangeError, Desk, OpenChange, RoundReceipt, Verb, unfinishe
 use crate::check::Scope;
 use crate::event::{Observer, Steady};
 use crate::history;
-use crate::model::{Area, ComponentId, FileKind, FindingId, Identity, SystemPath};
+use crate::model::{Area, ComponentId, FindingId, SystemPath};
 use crate::plan::{Action, Deed, Item, ItemKind, Left, Plan};
-use crate::report::{ActionReport, AreaChange, CheckReport, DownloadReport, ProgramReport, RepairReport};
-use crate::target::{Holders, Program, holders};
+use crate::report::{ActionReport, AreaChange, CheckReport, DownloadReport, RepairReport, RunningReport};
 
 /// Downloads that were tried and did not come about, with the reason.
 type Failed = HashMap<ComponentId, String>;
@@ -94,12 +93,8 @@ impl Workshop {
         if scope.is_all() {
             let _ = history::keep_last_check(&state, &checked.report.put_right_to(&after));
         }
-        let holders = if self.machine.is_live() { holders(&displaced(&receipts)) } else { Holders::default() };
-        let mut report = report(false, number, &checked, receipts, Some(after));
-        report.programs = programs(&holders.programs);
-        report.programs_unseen = holders.unseen;
-        report.restart_due = !report.programs.is_empty();
-        Ok(report)
+        let running = self.still_running(&desk, receipts.iter().map(|r| (number, r)));
+        Ok(RepairReport { running, ..report(false, Some(number), &checked, receipts, Some(after)) })
     }
 
     /// Checks; downloads what a repair would lack, and checks again with it.
@@ -127,7 +122,7 @@ impl Workshop {
         failed: &Failed,
         observer: &dyn Observer,
         ask: &mut dyn FnMut(&Preview<'_>) -> Agreement,
-    ) -> Result<(Option<u64>, Vec<RoundReceipt>, CheckReport), WorkError> {
+    ) -> Result<(u64, Vec<RoundReceipt>, CheckReport), WorkError> {
         let contents = self.contents();
         let mut change =
             OpenChange::begin(desk, Verb::Repair, Area::Files, None, &self.settings.run, self.settings.now)?;
@@ -169,7 +164,7 @@ impl Workshop {
         let answered = answered(&receipts);
         change.end(answered, problems, self.settings.now)?;
         let after = after.unwrap_or_else(|| first.report.clone());
-        Ok((Some(number), receipts, after))
+        Ok((number, receipts, after))
     }
 }
 
@@ -209,30 +204,6 @@ fn answered(receipts: &[RoundReceipt]) -> u64 {
             .sum::<usize>()
     };
     receipts.iter().map(done).sum::<usize>() as u64
-}
-
-/// The files that were replaced, by which running programs may still know them.
-fn displaced(receipts: &[RoundReceipt]) -> HashSet<Identity> {
-    let of_round = |receipt: &RoundReceipt| {
-        let done = |action: &&Action| {
-            let outcome = receipt.outcomes.iter().find(|o| o.index == action.index);
-            outcome.is_some_and(|o| o.failed.is_none()) && !matches!(action.deed, Deed::SetMeta { .. })
-        };
-        let files = receipt.actions.iter().filter(done).filter_map(|a| a.before).filter(|b| b.kind == FileKind::File);
-        files.map(|before| before.id).collect::<Vec<_>>()
-    };
-    receipts.iter().flat_map(of_round).collect()
-}
-
-/// One line for each service, and for each program that belongs to none.
-fn programs(found: &[Program]) -> Vec<ProgramReport> {
-    let same = |a: &Program, b: &Program| (&a.service, &a.name) == (&b.service, &b.name);
-    let one = |all: &[Program]| ProgramReport {
-        service: all[0].service.clone(),
-        name: all[0].name.clone(),
-        pids: all.iter().map(|p| p.pid).collect(),
-    };
-    found.chunk_by(same).map(one).collect()
 }
 
 /// An action as it is planned.
@@ -329,9 +300,7 @@ fn report(
         format: RepairReport::FORMAT.into(),
         plan_only,
         areas: vec![area],
-        restart_due: false,
-        programs: Vec::new(),
-        programs_unseen: 0,
+        running: RunningReport::default(),
         before: checked.report.clone(),
         after,
     }

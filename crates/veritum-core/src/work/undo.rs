@@ -5,13 +5,13 @@ use std::collections::HashMap;
 use super::repair::{carried_out, planned};
 use super::{Agreement, WorkError, Workshop};
 use crate::change::{
-    ChangeError, Desk, OpenChange, Recovered, UndoPlan, Verb, latest_run, plan_undo, recover, undone_changes,
-    unfinished,
+    ChangeError, Desk, OpenChange, Recovered, RoundReceipt, UndoPlan, Verb, latest_run, plan_undo, recover,
+    undone_changes, unfinished,
 };
 use crate::event::{Observer, Steady};
 use crate::model::Area;
 use crate::plan::Action;
-use crate::report::{RecoverReport, RefusalReport, UndoReport, UndoneChange};
+use crate::report::{RecoverReport, RefusalReport, RunningReport, UndoReport, UndoneChange};
 use crate::store::NoContents;
 
 impl Workshop {
@@ -40,7 +40,12 @@ impl Workshop {
             return Err(WorkError::NothingToUndo);
         }
         self.refuse_undone(&desk, &numbers)?;
-        let mut report = UndoReport { format: UndoReport::FORMAT.into(), plan_only: true, changes: Vec::new() };
+        let mut report = UndoReport {
+            format: UndoReport::FORMAT.into(),
+            plan_only: true,
+            changes: Vec::new(),
+            running: RunningReport::default(),
+        };
         for number in &numbers {
             let plan = self.undo_plan(desk, *number, None)?;
             report.changes.push(shown(&plan));
@@ -51,13 +56,15 @@ impl Workshop {
         report.plan_only = false;
         report.changes.clear();
         let steady = Steady(observer);
+        let mut receipts: Vec<(u64, RoundReceipt)> = Vec::new();
         for (at, number) in numbers.into_iter().enumerate() {
             // Planned anew: what an earlier undo of this run put back is only there now.
             let plan = self.undo_plan(desk, number, None)?;
             // What belongs to one run is taken back as one: it can be stopped only before the first took effect.
             let desk = if at == 0 { desk } else { Desk { observer: &steady, ..desk } };
-            report.changes.push(self.undo_one(desk, plan)?);
+            report.changes.push(self.undo_one(desk, plan, &mut receipts)?);
         }
+        report.running = self.still_running(&desk, receipts.iter().map(|(change, receipt)| (*change, receipt)));
         Ok(report)
     }
 
@@ -112,7 +119,12 @@ impl Workshop {
         Ok(plan)
     }
 
-    fn undo_one(&self, desk: Desk<'_>, plan: UndoPlan) -> Result<UndoneChange, WorkError> {
+    fn undo_one(
+        &self,
+        desk: Desk<'_>,
+        plan: UndoPlan,
+        receipts: &mut Vec<(u64, RoundReceipt)>,
+    ) -> Result<UndoneChange, WorkError> {
         let mut done = shown(&plan);
         if plan.rounds.is_empty() {
             return Ok(done);
@@ -141,6 +153,7 @@ impl Workshop {
                 why: b.why.clone(),
             }));
             answered += receipt.outcomes.iter().filter(|o| o.failed.is_none()).count() as u64;
+            receipts.push((change.number(), receipt));
         }
         change.end(answered, 0, self.settings.now)?;
         Ok(done)

@@ -54,7 +54,7 @@ fn status(context: &Context, report: &RepairReport) -> u8 {
         return exit::PROBLEMS;
     }
     match check::status(context, last) {
-        exit::FINE if report.restart_due => exit::RESTART_DUE,
+        exit::FINE if report.running.restart_due => exit::RESTART_DUE,
         status => status,
     }
 }

@@ -32,5 +32,9 @@ pub(crate) fn run(context: &Context, change: Option<u64>) -> Result<u8, Failure>
     }
     print(context, &report, || render::undo::words(context, &report))?;
     let incomplete = report.changes.iter().any(|c| !c.refused.is_empty() || c.actions.iter().any(|a| a.why.is_some()));
-    Ok(if incomplete { exit::PROBLEMS } else { exit::FINE })
+    Ok(match incomplete {
+        true => exit::PROBLEMS,
+        false if report.running.restart_due => exit::RESTART_DUE,
+        false => exit::FINE,
+    })
 }

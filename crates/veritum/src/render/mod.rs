@@ -4,6 +4,7 @@ pub(crate) mod check;
 pub(crate) mod explain;
 pub(crate) mod list;
 pub(crate) mod repair;
+pub(crate) mod running;
 pub(crate) mod status;
 pub(crate) mod store;
 pub(crate) mod style;

@@ -4,13 +4,13 @@ use std::collections::BTreeMap;
 
 use veritum_core::model::quoted;
 use veritum_core::plan::Left;
-use veritum_core::report::{ActionReport, ProgramReport, RepairReport};
+use veritum_core::report::{ActionReport, RepairReport};
 use veritum_core::work::Preview;
 
 use super::check::{doubt, downloads};
 use super::style::{Label, paint};
 use super::table::{cell, labelled, lines};
-use super::{count, grouped, next, size};
+use super::{count, grouped, next, running, size};
 use crate::context::{Context, shown};
 
 /// Actions beyond these are counted.
@@ -175,14 +175,10 @@ pub(crate) fn words(context: &Context, report: &RepairReport, declined: bool) ->
     for advice in advice(report) {
         text.push_str(&format!("{} {advice}\n", paint(Label::Heading, "Still to be done:")));
     }
-    text.push_str(&still_running(&report.programs, report.programs_unseen));
+    text.push_str(&running::words(&report.running));
     text.push('\n');
     let mut commands = Vec::new();
-    let services = services(&report.programs);
-    if !services.is_empty() {
-        let command = format!("systemctl restart {}", services.join(" "));
-        commands.push((command, "ends the old files' use; have work in open programs saved before"));
-    }
+    commands.extend(running::command(&report.running));
     commands.push((context.command("check"), "looks at everything once more"));
     if let Some(number) = numbers.first() {
         commands.push((context.command(&format!("undo {number}")), "takes it all back"));
@@ -190,70 +186,9 @@ pub(crate) fn words(context: &Context, report: &RepairReport, declined: bool) ->
     text + &next(&commands)
 }
 
-/// The services, as a shell takes their names.
-fn services(programs: &[ProgramReport]) -> Vec<String> {
-    let mut names: Vec<String> =
-        programs.iter().filter_map(|p| p.service.as_deref()).map(|name| quoted(name.as_bytes())).collect();
-    names.dedup();
-    names
-}
-
-/// Programs that still run on what was replaced, and what to do about those that are no service.
-fn still_running(programs: &[ProgramReport], unseen: u64) -> String {
-    if programs.is_empty() {
-        return String::new();
-    }
-    let running: u64 = programs.iter().map(|p| p.pids.len() as u64).sum();
-    let head = count(running, "program still runs", "programs still run");
-    let mut text = format!("\n{} on what was replaced:\n", paint(Label::Bad, &head));
-    let row = |program: &ProgramReport| {
-        let pids = program.pids.iter().take(6).map(u32::to_string).collect::<Vec<_>>().join(", ");
-        let more = if program.pids.len() > 6 { ", …" } else { "" };
-        let noun = if program.pids.len() == 1 { "process" } else { "processes" };
-        let what = program.service.clone().unwrap_or_else(|| "no service: end it and start it again".into());
-        vec![cell(quoted(program.name.as_bytes())), labelled(Label::Remark, format!("{noun} {pids}{more}")), cell(what)]
-    };
-    text.push_str(&lines("  ", &programs.iter().map(row).collect::<Vec<_>>()));
-    if programs.iter().any(|p| p.pids.contains(&1)) {
-        text.push_str("  The first of all programs is among them: restart the machine.\n");
-    }
-    if unseen > 0 {
-        let others = count(unseen, "other program", "other programs");
-        text.push_str(&format!("  {others} could not be looked into (of other users, or in a container).\n"));
-    }
-    text
-}
-
 fn journal_place(context: &Context, number: u64) -> String {
     match &context.settings.state {
         Some(state) => shown(&state.join("changes").join(number.to_string())),
         None => format!("/var/lib/veritum/changes/{number} of the machine"),
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    fn program(service: Option<&str>, name: &str, pids: &[u32]) -> ProgramReport {
-        ProgramReport { service: service.map(Into::into), name: name.into(), pids: pids.to_vec() }
-    }
-
-    #[test]
-    fn programs_on_old_files_are_told_with_what_restarts_them() {
-        let all = [
-            program(None, "init", &[1]),
-            program(None, "mail\u{7}", &[70, 71, 72, 73, 74, 75, 76]),
-            program(Some("printing.service"), "spool", &[40]),
-            program(Some("printing.service"), "worker", &[41, 42]),
-        ];
-        let text = still_running(&all, 2);
-        assert!(text.contains("11 programs still run"), "{text}");
-        assert!(text.contains("40") && text.contains("41, 42") && text.contains("70, 71, 72, 73, 74, 75, …"), "{text}");
-        assert!(text.contains(r"$'mail\x07'") && text.contains("no service: end it and start it again"), "{text}");
-        assert!(text.contains("restart the machine") && text.contains("2 other programs could not be looked into"));
-        assert_eq!(services(&all), ["printing.service"]);
-        assert_eq!(services(&[program(Some("a; b.service"), "b", &[9])]), ["$'a; b.service'"]);
-        assert_eq!((still_running(&[], 5), services(&[]).len()), (String::new(), 0));
     }
 }

@@ -7,7 +7,7 @@ use veritum_core::report::{RecoverReport, UndoReport};
 
 use super::repair::action_lines;
 use super::style::{Label, paint};
-use super::{count, grouped, next};
+use super::{count, grouped, next, running};
 use crate::context::Context;
 
 /// How many places of a group are named when nobody asked for all of them.
@@ -80,8 +80,10 @@ pub(crate) fn words(context: &Context, report: &UndoReport) -> String {
         }
     }
     text.push_str(&refusals(report, context.global.verbose));
+    text.push_str(&running::words(&report.running));
     text.push('\n');
-    let mut commands = vec![(context.command("check"), "looks at everything")];
+    let mut commands: Vec<_> = running::command(&report.running).into_iter().collect();
+    commands.push((context.command("check"), "looks at everything"));
     if let Some(number) = done.first().and_then(|c| c.change) {
         commands.push((context.command(&format!("undo {number}")), "brings the change again"));
     }
@@ -143,7 +145,12 @@ mod tests {
             (0..5).map(|n| refused(&format!("/usr/share/pier/{n}"), Some("pier"), "updated since")).collect();
         all.push(refused("/usr/bin/quay", Some("quay"), "it has changed since"));
         let change = UndoneChange { of: 1, change: None, actions: Vec::new(), refused: all };
-        let report = UndoReport { format: UndoReport::FORMAT.into(), plan_only: true, changes: vec![change] };
+        let report = UndoReport {
+            format: UndoReport::FORMAT.into(),
+            plan_only: true,
+            changes: vec![change],
+            running: Default::default(),
+        };
         let text = refusals(&report, false);
         assert!(text.contains("6 places are not taken back"), "{text}");
         assert!(text.contains("  pier: 5 places: updated since\n      /usr/share/pier/0\n"), "{text}");

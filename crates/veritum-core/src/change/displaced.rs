@@ -1,0 +1,62 @@
+//! Which files a round displaced: running programs may still use them.
+
+use std::collections::HashSet;
+
+use super::keep::{folder_for, kept_dir, kept_name};
+use super::round::{Desk, RoundReceipt};
+use crate::model::{FileKind, Identity};
+use crate::plan::{Action, Deed};
+use crate::target::Dir;
+
+/// Folders nested deeper than this within a displaced folder are not looked into.
+const MAX_DEPTH: usize = 64;
+/// Nor more files than this.
+const MAX_FILES: usize = 200_000;
+
+/// The files that a round of a change displaced, also those within displaced folders. What only got another owner or
+/// mode is still the same file.
+#[must_use]
+pub fn displaced(desk: &Desk<'_>, change: u64, receipt: &RoundReceipt) -> HashSet<Identity> {
+    let mut files = HashSet::new();
+    for action in &receipt.actions {
+        let outcome = receipt.outcomes.iter().find(|o| o.index == action.index && o.failed.is_none());
+        let (Some(outcome), Some(before)) = (outcome, action.before) else { continue };
+        match before.kind {
+            _ if matches!(action.deed, Deed::SetMeta { .. }) => {}
+            // A copy has another number than the file that programs have open.
+            FileKind::File => {
+                files.extend([Some(before.id), outcome.kept.as_ref().map(|k| k.stat.id)].into_iter().flatten())
+            }
+            FileKind::Folder => {
+                if let Some(folder) = kept_folder(desk, change, receipt.round, action) {
+                    collect(desk, &folder, &mut files, 0);
+                }
+            }
+            _ => {}
+        }
+    }
+    files
+}
+
+fn kept_folder(desk: &Desk<'_>, change: u64, round: u32, action: &Action) -> Option<Dir> {
+    let kept = kept_dir(desk, &folder_for(desk, &action.place.parent()?).ok()?, change).ok()?;
+    Some(desk.machine.wrap(kept.disk().open_dir(kept.fd(), &kept_name(round, action.index)).ok()?))
+}
+
+fn collect(desk: &Desk<'_>, folder: &Dir, files: &mut HashSet<Identity>, depth: usize) {
+    let disk = folder.disk();
+    for (name, _) in disk.list(folder.fd()).unwrap_or_default() {
+        if depth > MAX_DEPTH || files.len() > MAX_FILES {
+            return;
+        }
+        match disk.look(folder.fd(), &name) {
+            Ok(stat) if stat.kind == FileKind::File => drop(files.insert(stat.id)),
+            Ok(stat) if stat.kind == FileKind::Folder => {
+                if let Ok(below) = disk.open_dir(folder.fd(), &name) {
+                    collect(desk, &desk.machine.wrap(below), files, depth + 1);
+                }
+            }
+            _ => {}
+        }
+    }
+}
