@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 
 use super::shelf::{Shelf, ShelfError};
-use super::table::{Table, condensed, remembered};
+use super::table::{condensed, remembered};
 use crate::model::SystemPath;
 use crate::platform::debian::apt::{FileSum, Release, ReleaseError, Signers};
 use crate::target::Machine;
@@ -54,8 +54,6 @@ impl Standing {
 pub(super) struct Follow<'a> {
     pub(super) vendors: &'a VendorKeys,
     pub(super) facts: &'a Facts,
-    pub(super) names: &'a HashSet<&'a str>,
-    pub(super) archs: &'a [String],
     pub(super) now: jiff::Timestamp,
 }
 
@@ -65,7 +63,7 @@ pub(super) struct Wanted<'a> {
     pub(super) folder: &'a str,
     /// The suite's components; none for a folder of its own.
     pub(super) components: &'a [String],
-    /// Architectures; empty for the machine's.
+    /// Architectures.
     pub(super) archs: &'a [String],
 }
 
@@ -77,10 +75,11 @@ pub(super) struct OpenRelease {
 }
 
 impl OpenRelease {
-    pub(super) fn standing(&self, bad_indexes: Vec<(String, String)>, missing_indexes: usize) -> Standing {
+    /// Where its source stands, as long as no index was read.
+    pub(super) fn standing(&self) -> Standing {
         let release = self.release.get();
         let (dated, valid_until) = (release.date, release.valid_until);
-        Standing::Vouched { key: self.key.clone(), dated, valid_until, bad_indexes, missing_indexes }
+        Standing::Vouched { key: self.key.clone(), dated, valid_until, bad_indexes: Vec::new(), missing_indexes: 0 }
     }
 }
 
@@ -110,28 +109,33 @@ impl Follow<'_> {
         Ok(OpenRelease { release, key: signed.key })
     }
 
-    /// Takes what a suite's indexes say into the table.
+    /// A suite's indexes, condensed, as far as they were not read before; what is wrong with one goes to the standing.
     pub(super) fn indexes(
         &self,
         shelf: &Shelf<'_>,
         wanted: &Wanted<'_>,
         open: &OpenRelease,
-        source: usize,
-        table: &mut Table,
-    ) -> Standing {
+        read: &mut HashSet<String>,
+        standing: &mut Standing,
+    ) -> Vec<Verified<Vec<u8>>> {
         let release = open.release.get();
-        let (mut bad_indexes, mut missing) = (Vec::new(), 0);
-        for name in index_names(wanted, self.archs, release.all_within) {
+        let mut texts = Vec::new();
+        for name in index_names(wanted, release.all_within) {
             let Some(sum) = release.files.get(&name) else { continue };
-            match self.index(shelf, wanted.folder, &name, open) {
-                Ok(Some(text)) => table.add(source, &text, self.names),
+            if !read.insert(name.clone()) {
+                continue;
+            }
+            let got = self.index(shelf, wanted.folder, &name, open);
+            let Standing::Vouched { bad_indexes, missing_indexes, .. } = &mut *standing else { continue };
+            match got {
+                Ok(Some(text)) => texts.push(text),
                 Ok(None) if sum.size == 0 => {}
                 // Not every index is at hand; that is no fault.
-                Ok(None) => missing += 1,
+                Ok(None) => *missing_indexes += 1,
                 Err(why) => bad_indexes.push((name, why)),
             }
         }
-        open.standing(bad_indexes, missing)
+        texts
     }
 
     fn index(
@@ -160,14 +164,11 @@ impl Follow<'_> {
 }
 
 /// The indexes of a suite that concern these architectures, below the release file's folder.
-fn index_names(wanted: &Wanted<'_>, machine: &[String], all_within: bool) -> Vec<String> {
+fn index_names(wanted: &Wanted<'_>, all_within: bool) -> Vec<String> {
     if wanted.components.is_empty() {
         return vec!["Packages".into()];
     }
-    let mut archs: Vec<&str> = match wanted.archs.is_empty() {
-        true => machine.iter().map(String::as_str).collect(),
-        false => wanted.archs.iter().map(String::as_str).collect(),
-    };
+    let mut archs: Vec<&str> = wanted.archs.iter().map(String::as_str).collect();
     if !all_within {
         archs.push("all");
     }

@@ -29,7 +29,7 @@ pub struct Table {
 
 /// An index as it is kept: a line for each package, with tabs. Small, and quick to look through.
 pub(super) fn condensed(index: Verified<Vec<u8>>) -> Verified<Vec<u8>> {
-    let made = index.derive(|bytes| -> Result<Vec<u8>, std::convert::Infallible> {
+    index.map(|bytes| {
         let mut text = String::with_capacity(bytes.len() / 5);
         for_each_listed(&bytes, |l| {
             let fits = [l.name, l.version, l.arch, l.path].iter().all(|f| !f.contains(['\t', '\n']));
@@ -46,12 +46,8 @@ pub(super) fn condensed(index: Verified<Vec<u8>>) -> Verified<Vec<u8>> {
                 );
             }
         });
-        Ok(text.into_bytes())
-    });
-    match made {
-        Ok(made) => made,
-        Err(never) => match never {},
-    }
+        text.into_bytes()
+    })
 }
 
 /// The condensed index that came from an index with this digest, when it was verified before.

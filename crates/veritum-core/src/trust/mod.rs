@@ -62,6 +62,11 @@ impl<T> Verified<T> {
     pub fn derive<U, E>(self, how: impl FnOnce(T) -> Result<U, E>) -> Result<Verified<U>, E> {
         how(self.0).map(Verified)
     }
+
+    /// As [`derive`](Self::derive), where nothing can go wrong.
+    pub fn map<U>(self, how: impl FnOnce(T) -> U) -> Verified<U> {
+        Verified(how(self.0))
+    }
 }
 
 impl<T: Clone> Verified<&T> {

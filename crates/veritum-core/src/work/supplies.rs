@@ -69,7 +69,7 @@ impl Workshop {
             return Ok(false);
         }
         self.with_archive(|archive| {
-            archive.ask_network(&self.machine, wanted, self.settings.now, observer).map_err(|_| WorkError::Stopped)?;
+            archive.ask_network(&self.machine, wanted, observer).map_err(|_| WorkError::Stopped)?;
             archive.prepare(&self.machine, wanted, &self.pool, observer).map_err(|_| WorkError::Stopped)?;
             Ok(wanted.iter().any(|id| archive.manifest(id).is_some()))
         })

@@ -29,8 +29,7 @@ pub fn open_remembered(
         Some(signatures) => open_detached(bytes, signatures, keyring, known, now)?,
     };
     let head = format!("{} {}\n", signed.key, signed.at.as_second());
-    let whole = |text: Vec<u8>| Ok::<_, std::convert::Infallible>([head.as_bytes(), &text].concat());
-    let Ok(fact) = signed.text.clone().derive(whole);
+    let fact = signed.text.clone().map(|text| [head.as_bytes(), &text].concat());
     facts.keep(FactKind::Signed, &id, &fact);
     Ok(signed)
 }
@@ -41,7 +40,7 @@ fn recalled(fact: Verified<Vec<u8>>) -> Option<Signed> {
     let head = std::str::from_utf8(&fact.get()[..end]).ok()?;
     let (key, at) = head.split_once(' ')?;
     let (key, at) = (key.to_owned(), jiff::Timestamp::from_second(at.parse().ok()?).ok()?);
-    let Ok(text) = fact.derive(|all| Ok::<_, std::convert::Infallible>(all[end + 1..].to_vec()));
+    let text = fact.map(|all| all[end + 1..].to_vec());
     Some(Signed { text, key, at })
 }
 

@@ -1,0 +1,215 @@
+//! From what a verified index lists to manifests and contents: packages at hand, downloaded, unpacked.
+
+use std::collections::{HashMap, HashSet};
+use std::io;
+use std::sync::{Arc, MutexGuard, PoisonError};
+
+use rayon::prelude::*;
+
+use super::unpack::{self, UnpackError, Unpacked};
+use super::{Archive, Candidate, FetchError, Lacking};
+use crate::event::{Event, Flow, Observer, Phase};
+use crate::model::{ComponentId, Digest, EntryKind};
+use crate::platform::debian::apt::SourceKind;
+use crate::scan::Stopped;
+use crate::store::{Contents, Manifest, StoreError};
+use crate::target::Machine;
+use crate::trust::{FactKind, Verified};
+
+/// What came of looking for a component's manifest.
+enum Got {
+    Manifest(Verified<Arc<Manifest>>, Candidate),
+    Broken(String),
+    NotHere(Candidate),
+}
+
+impl Archive {
+    /// Gets the manifests of components whose packages are at hand, in parallel; answers with those that are not.
+    ///
+    /// # Errors
+    /// When the observer said stop.
+    pub fn prepare(
+        &mut self,
+        machine: &Machine,
+        wanted: &[ComponentId],
+        pool: &rayon::ThreadPool,
+        observer: &dyn Observer,
+    ) -> Result<Vec<Lacking>, Stopped> {
+        self.read_indexes(machine, wanted.iter());
+        // What is broken stays so; it is not unpacked and told again.
+        let known = |id: &ComponentId| self.manifests.contains_key(id) || self.broken.iter().any(|(b, _)| b == id);
+        let open: Vec<&ComponentId> = wanted.iter().filter(|id| !known(id) && self.lists(id)).collect();
+        let bytes = |id: &ComponentId| self.table.of(id).first().map_or(0, |c| c.sum.get().size);
+        observer.hear(Event::Begin {
+            phase: Phase::Unpacking,
+            items: open.len() as u64,
+            bytes: open.iter().map(|id| bytes(id)).sum(),
+        });
+        let got: Vec<Option<(ComponentId, Got)>> = pool.install(|| {
+            let one = |id: &&ComponentId| {
+                let got = self.manifest_at_hand(machine, id);
+                let stop = observer.hear(Event::Advance { items: 1, bytes: bytes(id) }) == Flow::Stop;
+                (!stop).then(|| ((*id).clone(), got))
+            };
+            open.par_iter().with_max_len(1).map(one).collect()
+        });
+        observer.hear(Event::End);
+        let mut lacking = Vec::new();
+        for one in got {
+            match one.ok_or(Stopped)? {
+                (id, Got::Manifest(manifest, candidate)) => drop(self.manifests.insert(id, (manifest, candidate))),
+                (id, Got::Broken(why)) => self.broken.push((id, why)),
+                (id, Got::NotHere(candidate)) => lacking.push(Lacking { id, candidate }),
+            }
+        }
+        Ok(lacking)
+    }
+
+    /// Gets the manifests of components that were verified before, without looking into any package.
+    pub fn recall(&mut self, machine: &Machine, wanted: &[ComponentId], pool: &rayon::ThreadPool) {
+        if !self.facts.has_any(FactKind::Package) {
+            return;
+        }
+        self.read_indexes(machine, wanted.iter());
+        let one =
+            |id: &ComponentId| self.remembered(id).map(|(manifest, candidate)| (id.clone(), (manifest, candidate)));
+        let got: Vec<_> = pool.install(|| wanted.par_iter().filter_map(one).collect());
+        self.manifests.extend(got);
+    }
+
+    fn remembered(&self, id: &ComponentId) -> Option<(Verified<Arc<Manifest>>, Candidate)> {
+        self.table.of(id).iter().find_map(|candidate| {
+            let fact = self.facts.get(FactKind::Package, &candidate.sum.get().sha256)?;
+            let manifest = fact.derive(|bytes| Manifest::decode(&bytes)).ok()?;
+            (manifest.get().component == *id).then(|| (manifest.map(Arc::new), candidate.clone()))
+        })
+    }
+
+    fn manifest_at_hand(&self, machine: &Machine, id: &ComponentId) -> Got {
+        if let Some((manifest, candidate)) = self.remembered(id) {
+            return Got::Manifest(manifest, candidate);
+        }
+        let candidates = self.table.of(id);
+        let mut broken = None;
+        for candidate in candidates {
+            let Some(package) = self.hand.find(machine, id, candidate) else { continue };
+            match unpack::manifest(package.file, candidate.sum.get(), id) {
+                Ok(manifest) => {
+                    if let Ok(encoded) = manifest.clone().derive(|m| m.encode()) {
+                        self.facts.keep(FactKind::Package, &candidate.sum.get().sha256, &encoded);
+                    }
+                    return Got::Manifest(manifest.map(Arc::new), candidate.clone());
+                }
+                Err(e) => broken = Some(format!("{}: {}", package.from, crate::model::error_chain(&e))),
+            }
+        }
+        match (broken, candidates.first()) {
+            (Some(why), _) => Got::Broken(why),
+            (None, Some(candidate)) => Got::NotHere(candidate.clone()),
+            (None, None) => Got::Broken("no archive lists it".into()),
+        }
+    }
+
+    /// Downloads packages; answers with those that could not be got, and why.
+    ///
+    /// # Errors
+    /// When the observer said stop; what was downloaded by then is kept for the next time.
+    pub fn download(
+        &mut self,
+        lacking: &[Lacking],
+        observer: &dyn Observer,
+    ) -> Result<Vec<(ComponentId, FetchError)>, Stopped> {
+        let bytes = lacking.iter().map(|l| l.candidate.sum.get().size).sum();
+        observer.hear(Event::Begin { phase: Phase::Downloading, items: lacking.len() as u64, bytes });
+        let mut failed = Vec::new();
+        for one in lacking {
+            let to = self.hand.download_place(&one.candidate);
+            let uri = &self.sources[one.candidate.source].source.uri;
+            let url = format!("{uri}{}", one.candidate.path);
+            match self.fetcher.download(&url, &one.candidate.sum, &to, observer) {
+                Ok(()) => {}
+                Err(FetchError::Stopped) => return Err(Stopped),
+                Err(e) => failed.push((one.id.clone(), e)),
+            }
+            if observer.hear(Event::Advance { items: 1, bytes: 0 }) == Flow::Stop {
+                return Err(Stopped);
+            }
+        }
+        observer.hear(Event::End);
+        Ok(failed)
+    }
+
+    /// Unpacks the contents that a repair needs, for as long as this archive is open.
+    ///
+    /// # Errors
+    /// When there is no room for them anywhere, or a package cannot be read.
+    pub fn unpack(&self, machine: &Machine, needed: &HashMap<Digest, u64>) -> Result<(), UnpackError> {
+        let missing: HashMap<Digest, u64> =
+            needed.iter().filter(|(digest, _)| !self.has_content(digest)).map(|(d, s)| (*d, *s)).collect();
+        let wanted: HashSet<Digest> = missing.keys().copied().collect();
+        let holds = |manifest: &Manifest| {
+            manifest
+                .entries
+                .iter()
+                .any(|e| matches!(&e.kind, EntryKind::File { digest, .. } if wanted.contains(digest)))
+        };
+        let from: Vec<_> = self.manifests.iter().filter(|(_, (m, _))| holds(m.get())).collect();
+        if from.is_empty() {
+            return Ok(());
+        }
+        let mut unpacked = Unpacked::with_room(&self.settings.scratch, missing.values().sum())?;
+        for (id, (manifest, candidate)) in from {
+            if let Some(package) = self.hand.find(machine, id, candidate) {
+                unpacked.take(package.file, manifest.get(), &wanted)?;
+            }
+        }
+        self.unpacked().push(unpacked);
+        Ok(())
+    }
+
+    fn unpacked(&self) -> MutexGuard<'_, Vec<Unpacked>> {
+        self.unpacked.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The verified manifest of a component, when it was prepared.
+    #[must_use]
+    pub fn manifest(&self, id: &ComponentId) -> Option<Verified<Arc<Manifest>>> {
+        self.manifests.get(id).map(|(manifest, _)| manifest.clone())
+    }
+
+    /// The package that a prepared manifest came from.
+    #[must_use]
+    pub fn package_of(&self, id: &ComponentId) -> Option<&Candidate> {
+        self.manifests.get(id).map(|(_, candidate)| candidate)
+    }
+
+    /// Whether the package of a prepared component is at hand, so that its contents can be had.
+    #[must_use]
+    pub fn has_package(&self, machine: &Machine, id: &ComponentId) -> bool {
+        self.manifests.get(id).is_some_and(|(_, candidate)| self.hand.has(machine, id, candidate))
+    }
+
+    /// What a component's package is, when it is listed but not at hand.
+    #[must_use]
+    pub fn lacking(&self, machine: &Machine, id: &ComponentId) -> Option<Lacking> {
+        let candidates = self.table.of(id);
+        if candidates.iter().any(|c| self.hand.has(machine, id, c)) {
+            return None;
+        }
+        let fetchable = |c: &&Candidate| self.sources[c.source].source.kind() == SourceKind::Network;
+        candidates.iter().find(fetchable).map(|c| Lacking { id: id.clone(), candidate: c.clone() })
+    }
+}
+
+impl Contents for Archive {
+    fn copy(&self, digest: &Digest, size: u64, to: &mut dyn FnMut(&[u8]) -> io::Result<()>) -> Result<(), StoreError> {
+        match self.unpacked().iter().find(|u| u.has(digest)) {
+            Some(unpacked) => unpacked.copy(digest, size, to),
+            None => Err(StoreError::Absent { digest: *digest }),
+        }
+    }
+
+    fn has_content(&self, digest: &Digest) -> bool {
+        self.unpacked().iter().any(|u| u.has(digest))
+    }
+}
