@@ -13,16 +13,21 @@ use crate::target::Machine;
 const MAX_LOG: u64 = 8 << 20;
 /// Rotated logs beyond this number are not looked for: a year of them.
 const MAX_ROTATED: u32 = 12;
+/// More than this are not told even of one day.
+const MAX_HAPPENINGS: usize = 20_000;
 
-/// The latest happenings, newest first.
+/// The latest happenings, newest first: so many, and the rest of the day on which the last of them was.
 pub(super) fn recent(machine: &Machine, most: usize) -> Vec<Happening> {
-    let mut all = Vec::new();
+    let mut all: Vec<Happening> = Vec::new();
+    let day = |happening: &Happening| happening.at.get(..10).map(ToOwned::to_owned);
     for number in 0..=MAX_ROTATED {
-        if all.len() >= most {
-            break;
-        }
         let Some(text) = log(machine, number) else { continue };
-        all.extend(text.split(|b| *b == b'\n').rev().filter_map(line).take(most - all.len()));
+        for happening in text.split(|b| *b == b'\n').rev().filter_map(line) {
+            if all.len() >= most && (all.len() >= MAX_HAPPENINGS || all.last().and_then(day) != day(&happening)) {
+                return all;
+            }
+            all.push(happening);
+        }
     }
     all
 }
@@ -129,7 +134,16 @@ mod tests {
                 r#"2026-01-01 09:00:00 Installed quay None Some("1.0")"#,
             ]
         );
-        assert_eq!((all[2].arch.as_str(), told(&recent(&machine, 2))), ("amd64", told(&all[..2])));
+        assert_eq!((all[2].arch.as_str(), told(&recent(&machine, 2))), ("amd64", told(&all[..3])));
+    }
+
+    #[test]
+    fn a_day_is_told_whole() {
+        let line = |day: u32, at: u32| format!("2026-03-0{day} 10:00:{at:02} install rig{at} <none> 3.0\n");
+        let text: String = (0..40).map(|at| line(1 + at / 20, at)).collect();
+        let (_keep, machine) = machine(&[("dpkg.log", text.as_bytes())]);
+        let counts: Vec<usize> = [1, 5, 20, 21, 60].iter().map(|most| recent(&machine, *most).len()).collect();
+        assert_eq!(counts, [20, 20, 20, 40, 40]);
     }
 
     #[test]
