@@ -93,8 +93,9 @@ pub struct Case<'a> {
     pub keep_seen: bool,
 }
 
-/// What was looked at before in the same check, by place: not looked at again where the same is asked.
-pub type Seen = HashMap<SystemPath, (Look, Observation)>;
+/// What was looked at before in the same check: not looked at again where the same is asked.
+#[derive(Debug, Default)]
+pub struct Seen(Vec<(SystemPath, Look, Observation)>);
 
 /// Checks files; `seen` is what an earlier look of the same check saw, and is replaced by what this one sees.
 ///
@@ -111,20 +112,21 @@ pub fn check_files(
     let parents = Parents::new(case.machine, case.reference, case.protection, trusted);
     let mut judge = Judge::new(case);
     let mut seats: Vec<Seat> = Vec::new();
-    let mut taken: HashMap<SystemPath, usize> = HashMap::new();
+    let mut taken: HashSet<SystemPath> = HashSet::with_capacity(case.reference.expected.len());
     for (at, expected) in case.reference.expected.iter().enumerate() {
         if !in_scope(&case, expected) || is_volatile(&expected.listed) {
             continue;
         }
         if let Some(seat) = judge.seat(&parents, at, expected) {
             // One place under two spellings (`/bin/x`, `/usr/bin/x`) is looked at once.
-            if taken.insert(seat.physical.clone(), at).is_none() {
+            if taken.insert(seat.physical.clone()) {
                 seats.push(seat);
             }
         }
     }
     let tasks: Vec<Task> = seats.iter().map(|seat| task(case.reference, seat)).collect();
-    let observations = observe(&case, &seats, tasks, seen, pool, observer)?;
+    let looks: Vec<Look> = tasks.iter().map(|task| task.look).collect();
+    let observations = observe(&case, &seats, tasks, std::mem::take(seen), pool, observer)?;
     let anchors = anchors(case.reference, &seats, &observations);
     for (seat, observation) in seats.iter().zip(&observations) {
         judge.one(seat, observation, &anchors, left_out);
@@ -137,17 +139,20 @@ pub fn check_files(
         judge.moved(&moved);
     }
     if case.scope.is_all() {
-        let owned: HashSet<&SystemPath> = taken.keys().collect();
         let several = observations.iter().filter_map(|o| match o {
             Observation::There(found) if found.stat.names > 1 => Some(found.stat.id),
             _ => None,
         });
         let files = several.collect();
-        let (notes, more) = stray::find(case.machine, case.reference, &judge.out.folders, &owned, &files);
+        let (notes, more) = stray::find(case.machine, case.reference, &judge.out.folders, &taken, &files, pool);
         judge.out.notes.extend(notes);
         judge.out.strays = more;
     }
     observer.hear(Event::End);
+    if case.keep_seen {
+        let places = seats.into_iter().map(|seat| seat.physical);
+        seen.0 = places.zip(looks).zip(observations).map(|((place, look), seen)| (place, look, seen)).collect();
+    }
     let mut checked = judge.finish(observer);
     causes::name(&mut checked.findings, &checked.notes);
     Ok(checked)
@@ -158,15 +163,15 @@ fn observe(
     case: &Case<'_>,
     seats: &[Seat],
     tasks: Vec<Task>,
-    seen: &mut Seen,
+    seen: Seen,
     pool: &rayon::ThreadPool,
     observer: &dyn Observer,
 ) -> Result<Vec<Observation>, Stopped> {
+    let mut seen: HashMap<SystemPath, (Look, Observation)> =
+        seen.0.into_iter().map(|(place, look, observation)| (place, (look, observation))).collect();
     let mut known: Vec<Option<Observation>> = Vec::with_capacity(tasks.len());
     let mut open = Vec::new();
-    let mut looks = Vec::with_capacity(tasks.len());
     for (seat, task) in seats.iter().zip(tasks) {
-        looks.push(task.look);
         match seen.remove(&seat.physical) {
             Some((look, observation)) if look == task.look => known.push(Some(observation)),
             _ => {
@@ -182,23 +187,16 @@ fn observe(
         bytes: open.iter().map(size).sum(),
     });
     let mut fresh = scan::observe(case.machine, &open, case.fresh, pool, observer)?.into_iter();
-    let observations: Vec<Observation> =
-        known.into_iter().map(|k| k.or_else(|| fresh.next()).unwrap_or(Observation::Absent)).collect();
-    if case.keep_seen {
-        *seen = seats
-            .iter()
-            .zip(looks)
-            .zip(&observations)
-            .map(|((s, l), o)| (s.physical.clone(), (l, o.clone())))
-            .collect();
-    }
-    Ok(observations)
+    Ok(known.into_iter().map(|k| k.or_else(|| fresh.next()).unwrap_or(Observation::Absent)).collect())
 }
 
 /// One thing to be looked at, and where it is.
 pub(super) struct Seat {
     pub(super) expected: usize,
+    /// Where it is, without links before the last name.
     pub(super) physical: SystemPath,
+    /// The folder that it is in.
+    pub(super) folder: SystemPath,
 }
 
 fn in_scope(case: &Case<'_>, expected: &Expected) -> bool {
@@ -219,8 +217,7 @@ fn task(reference: &Reference, seat: &Seat) -> Task {
         }
         _ => Look::Only,
     };
-    let folder = seat.physical.parent().unwrap_or_else(SystemPath::root);
-    Task { folder, name: seat.physical.name().to_vec(), look }
+    Task { folder: seat.folder.clone(), name: seat.physical.name().to_vec(), look }
 }
 
 /// Whether the content is as it should be, as far as it is known.

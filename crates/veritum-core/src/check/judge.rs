@@ -29,11 +29,13 @@ pub(super) struct Judge<'a> {
     /// Missing folders, by where they should be.
     missing: BTreeMap<SystemPath, MissingFolder>,
     reasons: BTreeMap<String, (u64, Option<SystemPath>)>,
+    /// The folder of the last thing that was seated: as listed, and where it is.
+    last_folder: Option<(SystemPath, SystemPath)>,
 }
 
 impl<'a> Judge<'a> {
     pub(super) fn new(case: Case<'a>) -> Self {
-        Self { case, out: FilesCheck::default(), missing: BTreeMap::new(), reasons: BTreeMap::new() }
+        Self { case, out: FilesCheck::default(), missing: BTreeMap::new(), reasons: BTreeMap::new(), last_folder: None }
     }
 
     fn not_examined(&mut self, reason: String, path: &SystemPath) {
@@ -45,19 +47,26 @@ impl<'a> Judge<'a> {
     /// Where a thing is to be looked at; none when a folder above it already tells its fate.
     pub(super) fn seat(&mut self, parents: &Parents<'_>, at: usize, expected: &Expected) -> Option<Seat> {
         let listed = &expected.listed;
+        let name = listed.name();
+        // Things of one folder stand together: most need no look into the table of folders.
+        if let Some((folder, physical)) = &self.last_folder
+            && expected.want != Want::Folder
+            && folder.is_parent_of(listed)
+        {
+            return Some(Seat { expected: at, physical: physical.child(name).ok()?, folder: physical.clone() });
+        }
         let parent = listed.parent()?;
-        let place = if expected.want == Want::Folder { parents.place(listed) } else { parents.place(&parent) };
-        match place {
-            Placement::At(physical) => {
-                let (folder, physical) = match expected.want {
-                    Want::Folder => (listed.clone(), physical),
-                    _ => (parent, physical.child(listed.name()).ok()?),
-                };
-                let folder_at = if expected.want == Want::Folder { Some(physical.clone()) } else { physical.parent() };
-                if let Some(folder_at) = folder_at {
-                    self.out.folders.entry(folder).or_insert(folder_at);
-                }
-                Some(Seat { expected: at, physical })
+        let is_folder = expected.want == Want::Folder;
+        match parents.place(if is_folder { listed } else { &parent }) {
+            Placement::At(physical) if is_folder => {
+                self.out.folders.entry(listed.clone()).or_insert_with(|| physical.clone());
+                let folder = physical.parent().unwrap_or_else(SystemPath::root);
+                Some(Seat { expected: at, physical, folder })
+            }
+            Placement::At(folder) => {
+                self.out.folders.entry(parent.clone()).or_insert_with(|| folder.clone());
+                self.last_folder = Some((parent, folder.clone()));
+                Some(Seat { expected: at, physical: folder.child(name).ok()?, folder })
             }
             Placement::Missing { listed: missing, physical } => {
                 let folder = self.missing.entry(physical).or_default();

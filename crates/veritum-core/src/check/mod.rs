@@ -14,6 +14,7 @@ mod folders;
 mod judge;
 mod meta;
 mod near;
+mod parts;
 mod reference;
 mod states;
 mod stray;

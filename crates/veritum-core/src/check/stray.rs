@@ -2,6 +2,8 @@
 
 use std::collections::{HashMap, HashSet};
 
+use rayon::prelude::*;
+
 use super::reference::Reference;
 use crate::model::{Area, FileKind, Finding, Identity, SystemPath, Verdict};
 use crate::platform::debian::ALIASES;
@@ -42,36 +44,35 @@ pub(super) fn find(
     machine: &Machine,
     reference: &Reference,
     folders: &HashMap<SystemPath, SystemPath>,
-    owned: &HashSet<&SystemPath>,
+    owned: &HashSet<SystemPath>,
     files: &HashSet<Identity>,
+    pool: &rayon::ThreadPool,
 ) -> (Vec<Finding>, u64) {
     let mut physical: Vec<&SystemPath> =
         folders.values().filter(|f| in_any(f, &SYSTEM) && !in_any(f, &MADE_BY_THE_SYSTEM)).collect();
     physical.sort();
     physical.dedup();
     let listed_folders: HashSet<&SystemPath> = folders.values().collect();
-    let (mut notes, mut more) = (Vec::new(), 0);
-    for folder in physical {
-        let Ok(dir) = machine.dir(folder) else { continue };
+    let nobodys = |folder: &&SystemPath| {
+        let Ok(dir) = machine.dir(folder) else { return Vec::new() };
         let mut names = dir.disk().list(dir.fd()).unwrap_or_default();
         names.sort_by(|a, b| a.0.cmp(&b.0));
-        for (name, kind) in names {
-            let Ok(path) = folder.child(&name) else { continue };
+        let nobodys = |(name, kind): (Vec<u8>, Option<FileKind>)| {
+            let path = folder.child(&name).ok()?;
             let known = owned.contains(&path)
                 || listed_folders.contains(&path)
                 || reference.at(&path).is_some()
                 || reference.diverted.contains(&path);
-            if known || made_by_the_system(&path, &name, kind) || explained(machine, &dir, &path, kind, files, 0) {
-                continue;
-            }
-            if notes.len() < LISTED {
-                notes.push(Finding::on_path(Area::Files, &path, Verdict::Stray));
-            } else {
-                more += 1;
-            }
-        }
-    }
-    (notes, more)
+            let fine =
+                known || made_by_the_system(&path, &name, kind) || explained(machine, &dir, &path, kind, files, 0);
+            (!fine).then_some(path)
+        };
+        names.into_iter().filter_map(nobodys).collect()
+    };
+    let strays: Vec<Vec<SystemPath>> = pool.install(|| physical.par_iter().map(nobodys).collect());
+    let mut strays = strays.into_iter().flatten();
+    let notes = strays.by_ref().take(LISTED).map(|path| Finding::on_path(Area::Files, &path, Verdict::Stray)).collect();
+    (notes, strays.count() as u64)
 }
 
 /// Whether something is plainly made by the system: a further name of a component's file, an alternative's link, or a

@@ -1,6 +1,7 @@
 //! [`SystemPath`]: a name on the machine as the machine itself knows it.
 
 use std::fmt;
+use std::sync::Arc;
 
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
@@ -13,9 +14,10 @@ const MAX_NAME: usize = 255;
 
 /// An absolute path on the machine: bytes kept as they are, no `.`, no `..`, no empty names, no NUL.
 ///
-/// It says nothing about links: whether a folder on the way is one is judged by the rooms that open it.
+/// It says nothing about links: whether a folder on the way is one is judged by the rooms that open it. Copies share
+/// their bytes: a check of a whole system holds each of a hundred thousand paths in several lists.
 #[derive(Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct SystemPath(Box<[u8]>);
+pub struct SystemPath(Arc<[u8]>);
 
 /// Why some bytes are not a [`SystemPath`].
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
@@ -42,7 +44,7 @@ impl SystemPath {
     /// The machine's root folder.
     #[must_use]
     pub fn root() -> Self {
-        Self(Box::from(&b"/"[..]))
+        Self(Arc::from(&b"/"[..]))
     }
 
     /// Reads an absolute path; doubled and trailing slashes and `.` are folded away.
@@ -66,7 +68,7 @@ impl SystemPath {
         }
         // Nearly all names need no folding: one look at the bytes, one piece of memory.
         if is_plain(bytes) {
-            return Ok(Self([b"/", bytes].concat().into_boxed_slice()));
+            return Ok(Self([b"/", bytes].concat().into()));
         }
         let mut path = Vec::with_capacity(bytes.len() + 1);
         for name in bytes.split(|b| *b == b'/') {
@@ -84,7 +86,7 @@ impl SystemPath {
         if path.is_empty() {
             path.push(b'/');
         }
-        Ok(Self(path.into_boxed_slice()))
+        Ok(Self(path.into()))
     }
 
     /// A path that is written in the program's own source.
@@ -132,7 +134,7 @@ impl SystemPath {
             return None;
         }
         let cut = self.0.iter().rposition(|b| *b == b'/').unwrap_or(0);
-        Some(if cut == 0 { Self::root() } else { Self(Box::from(&self.0[..cut])) })
+        Some(if cut == 0 { Self::root() } else { Self(Arc::from(&self.0[..cut])) })
     }
 
     /// This folder's child with that name.
@@ -140,10 +142,16 @@ impl SystemPath {
     /// # Errors
     /// When the name is not one name, or the whole is too long.
     pub fn child(&self, name: &[u8]) -> Result<Self, PathError> {
-        if name.is_empty() || name == b"." || name.contains(&b'/') {
-            return Err(PathError::Relative);
+        match name {
+            b"" | b"." => return Err(PathError::Relative),
+            b".." => return Err(PathError::Climbs),
+            _ if name.contains(&b'/') => return Err(PathError::Relative),
+            _ if name.contains(&0) => return Err(PathError::Nul),
+            _ if name.len() > MAX_NAME || self.0.len() + name.len() > MAX_BYTES => return Err(PathError::TooLong),
+            _ => {}
         }
-        self.join(name)
+        let above = if self.is_root() { &[] } else { &*self.0 };
+        Ok(Self([above, b"/", name].concat().into()))
     }
 
     /// The path that `rest` names below this folder.
@@ -161,6 +169,12 @@ impl SystemPath {
     #[must_use]
     pub fn is_within(&self, folder: &SystemPath) -> bool {
         folder.is_root() || self.below(folder).is_some()
+    }
+
+    /// Whether a path names something that lies directly in this folder.
+    #[must_use]
+    pub fn is_parent_of(&self, path: &SystemPath) -> bool {
+        path.below(self).is_some_and(|name| !name.is_empty() && !name.contains(&b'/'))
     }
 
     /// What remains of it below `folder`, without a leading slash; empty when it is `folder` itself.
@@ -258,10 +272,22 @@ mod tests {
     }
 
     #[test]
+    fn a_child_is_one_name() {
+        let usr = SystemPath::literal("/usr");
+        assert_eq!(usr.child(b"bin").unwrap().as_bytes(), b"/usr/bin");
+        assert_eq!(SystemPath::root().child(b".x").unwrap().as_bytes(), b"/.x");
+        for name in [&b""[..], b".", b"..", b"a/b", b"a\0", &[b'a'; 256]] {
+            assert!(usr.child(name).is_err(), "{name:?}");
+        }
+    }
+
+    #[test]
     fn below_compares_whole_names() {
         let usr = SystemPath::literal("/usr");
         assert!(!SystemPath::literal("/usrlocal").is_within(&usr));
         assert_eq!(SystemPath::literal("/usr/bin").below(&usr), Some(&b"bin"[..]));
+        assert!(usr.is_parent_of(&SystemPath::literal("/usr/bin")) && SystemPath::root().is_parent_of(&usr));
+        assert!(!usr.is_parent_of(&SystemPath::literal("/usr/bin/x")) && !usr.is_parent_of(&usr));
         assert_eq!(SystemPath::literal("/").parent(), None);
         assert_eq!(SystemPath::literal("/usr").parent(), Some(SystemPath::root()));
     }

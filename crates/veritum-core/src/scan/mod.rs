@@ -5,9 +5,9 @@
 
 use std::io;
 use std::os::fd::AsFd;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
-use rayon::prelude::*;
+use rayon::slice::ParallelSliceMut as _;
 
 use crate::event::{Event, Flow, Observer};
 use crate::model::{ContentHasher, Digest, FileKind, Md5, Stat, SystemPath};
@@ -17,7 +17,7 @@ use crate::target::{Dir, Machine};
 const BUFFER: usize = 128 * 1024;
 
 /// So many names of one folder are looked at by one thread with one handle.
-const SHARE: usize = 32;
+const SHARE: usize = 16;
 
 /// What is to be known of a name.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -99,35 +99,38 @@ pub fn observe(
     observer: &dyn Observer,
 ) -> Result<Vec<Observation>, Stopped> {
     let mut order: Vec<usize> = (0..tasks.len()).collect();
-    order.sort_by(|a, b| (&tasks[*a].folder, &tasks[*a].name).cmp(&(&tasks[*b].folder, &tasks[*b].name)));
+    let place = |at: &usize| (&tasks[*at].folder, &tasks[*at].name);
+    pool.install(|| order.par_sort_unstable_by(|a, b| place(a).cmp(&place(b))));
     // A folder of a thousand libraries is shared among the threads.
     let folders = order.chunk_by(|a, b| tasks[*a].folder == tasks[*b].folder);
-    let folders: Vec<&[usize]> = folders.flat_map(|folder| folder.chunks(SHARE)).collect();
-    let stop = AtomicBool::new(false);
-    let seen: Vec<Vec<(usize, Observation)>> = pool.install(|| {
-        let each = folders.par_iter().with_max_len(4);
-        each.map_init(
-            || vec![0; BUFFER],
-            |buffer, folder| {
-                let dir = machine.dir(&tasks[folder[0]].folder);
-                let one = |at: &usize| {
-                    if stop.load(Ordering::Relaxed) {
-                        return (*at, Observation::Absent);
-                    }
-                    let observation = match &dir {
-                        Ok(dir) => look(dir, &tasks[*at], fresh, buffer),
-                        Err(e) => failed(e, None),
-                    };
-                    let bytes = if let Observation::There(found) = &observation { read_bytes(found) } else { 0 };
-                    if observer.hear(Event::Advance { items: 1, bytes }) == Flow::Stop {
-                        stop.store(true, Ordering::Relaxed);
-                    }
-                    (*at, observation)
-                };
-                folder.iter().map(one).collect()
-            },
-        )
-        .collect()
+    let shares: Vec<&[usize]> = folders.flat_map(|folder| folder.chunks(SHARE)).collect();
+    let (stop, next) = (AtomicBool::new(false), AtomicUsize::new(0));
+    let share = |buffer: &mut [u8], names: &[usize], seen: &mut Vec<(usize, Observation)>| {
+        let dir = machine.dir(&tasks[names[0]].folder);
+        for at in names {
+            let observation = match &dir {
+                Ok(dir) => look(dir, &tasks[*at], fresh, buffer),
+                Err(e) => failed(e, None),
+            };
+            let bytes = if let Observation::There(found) = &observation { read_bytes(found) } else { 0 };
+            if observer.hear(Event::Advance { items: 1, bytes }) == Flow::Stop {
+                stop.store(true, Ordering::Relaxed);
+            }
+            seen.push((*at, observation));
+            if stop.load(Ordering::Relaxed) {
+                return;
+            }
+        }
+    };
+    // Every thread takes the next share: all stay close to one another on the disk, and none ends long before another.
+    let seen: Vec<Vec<(usize, Observation)>> = pool.broadcast(|_| {
+        let (mut buffer, mut seen) = (vec![0; BUFFER], Vec::new());
+        while let Some(names) = shares.get(next.fetch_add(1, Ordering::Relaxed))
+            && !stop.load(Ordering::Relaxed)
+        {
+            share(&mut buffer, names, &mut seen);
+        }
+        seen
     });
     if stop.load(Ordering::Relaxed) {
         return Err(Stopped);

@@ -83,14 +83,15 @@ impl Workshop {
         } else if self.recall(&reference) {
             reference = self.reference(scope);
         }
-        let mut seen = Seen::new();
+        let mut seen = Seen::default();
         let mut files = self.look(&reference, scope, fresh, &mut seen, observer)?;
         let weak = self.weak_with_problems(&reference, &files);
         if self.prepare(&weak, observer)? {
             reference = self.reference(scope);
             files = self.look(&reference, scope, fresh, &mut seen, observer)?;
         }
-        drop(seen);
+        // A hundred thousand small pieces are let go beside the rest of the work.
+        self.pool.spawn(move || drop(seen));
         if reference.components.iter().any(|c| c.voucher == Voucher::Itself) {
             // Where the archives stand is told even when nothing of them was needed.
             self.with_archive(|_| ());

@@ -1,0 +1,171 @@
+//! [`Part`]: what one component brings into the reference. Made for many components at a time, in parallel.
+
+use std::collections::HashMap;
+
+use super::expected::{Expected, Meta, Policy, Want};
+use super::near::Near;
+use super::reference::ManifestSource;
+use crate::model::{Entry, EntryKind, Md5, Owner, SystemPath, Voucher};
+use crate::platform::{Component, Installed, Keep, Progress, Records, SelfRecord};
+use crate::store::Manifest;
+use crate::target::{Machine, Users};
+
+/// What one component brings.
+pub(super) struct Part {
+    pub(super) voucher: Voucher,
+    /// In the order in which they are listed; hard-link groups are numbered from 0.
+    pub(super) expected: Vec<Expected>,
+    /// How many hard-link groups there are.
+    pub(super) groups: usize,
+    /// Why nothing can be said of it.
+    pub(super) unknown: Option<String>,
+    /// Why a source's manifest of it is not used.
+    pub(super) broken: Option<String>,
+}
+
+/// What is needed to gather.
+pub(super) struct Gathering<'a> {
+    pub(super) machine: &'a Machine,
+    pub(super) installed: &'a Installed,
+    pub(super) sources: &'a [&'a dyn ManifestSource],
+    pub(super) policy: &'a Policy,
+    pub(super) records: &'a dyn Records,
+    pub(super) near: Option<&'a Near>,
+}
+
+impl Gathering<'_> {
+    /// What the component at this position brings.
+    pub(super) fn part(&self, at: usize, component: &Component) -> Part {
+        let mut part = Part { voucher: Voucher::Itself, expected: Vec::new(), groups: 0, unknown: None, broken: None };
+        if component.progress == Progress::HalfWay {
+            part.unknown = Some("its installation was interrupted half-way".into());
+            return part;
+        }
+        let near = self.near.filter(|near| !near.is_whole(component));
+        let one = One { gathering: self, at, component, near };
+        for source in self.sources {
+            match source.manifest(&component.id) {
+                Ok(Some(manifest)) => {
+                    part.voucher = source.voucher();
+                    (part.expected, part.groups) = one.of_manifest(manifest.get(), part.voucher);
+                    return part;
+                }
+                Ok(None) => {}
+                Err(e) => part.broken = Some(crate::model::error_chain(&e)),
+            }
+        }
+        let keeps = |path: &[u8]| near.is_none_or(|near| near.has(path));
+        match self.records.of(component, near.is_some().then_some(&keeps as &Keep<'_>)) {
+            Ok(record) => part.expected = one.of_records(record),
+            Err(problem) => part.unknown = Some(format!("{}: {}", problem.path, problem.what)),
+        }
+        part
+    }
+}
+
+struct One<'a> {
+    gathering: &'a Gathering<'a>,
+    at: usize,
+    component: &'a Component,
+    near: Option<&'a Near>,
+}
+
+impl One<'_> {
+    /// Where a listed path of this component really belongs.
+    fn diverted(&self, path: &SystemPath) -> SystemPath {
+        match self.gathering.installed.diversions.get(path) {
+            Some(diversion) if diversion.by.as_ref() != Some(&self.component.id.name) => diversion.to.clone(),
+            _ => path.clone(),
+        }
+    }
+
+    fn meta(&self, entry: &Entry) -> Meta {
+        let users = self.gathering.machine.users();
+        let (uid, gid) = match self.gathering.policy.owner_of_root {
+            Some(ids) => ids,
+            None => (number(&entry.user, |n| users.uid(n)), number(&entry.group, |n| users.gid(n))),
+        };
+        Meta { mode: entry.mode, uid, gid, mtime: entry.mtime }
+    }
+
+    fn overridden(&self, path: &SystemPath, mtime: i64) -> Option<Meta> {
+        let over = self.gathering.installed.overrides.get(path)?;
+        let users = self.gathering.machine.users();
+        let id =
+            |name: &str, find: &dyn Fn(&Users, &str) -> Option<u32>| name.parse().ok().or_else(|| find(users, name));
+        let (uid, gid) = match self.gathering.policy.owner_of_root {
+            Some(ids) => ids,
+            None => (id(&over.user, &|u, n| u.uid(n))?, id(&over.group, &|u, n| u.gid(n))?),
+        };
+        Some(Meta { mode: over.mode, uid, gid, mtime })
+    }
+
+    fn of_manifest(&self, manifest: &Manifest, voucher: Voucher) -> (Vec<Expected>, usize) {
+        let groups: HashMap<&SystemPath, usize> =
+            manifest.hard_link_groups().into_keys().enumerate().map(|(at, first)| (first, at)).collect();
+        let of_interest = |entry: &&Entry| self.near.is_none_or(|near| near.has(entry.path.as_bytes()));
+        let expected = |entry: &Entry| {
+            let listed = self.diverted(&entry.path);
+            let want = match &entry.kind {
+                EntryKind::File { size, digest, .. } => Want::File { size: *size, digest: *digest },
+                EntryKind::Folder => Want::Folder,
+                EntryKind::Link { target } => Want::Link(target.clone()),
+                EntryKind::Fifo => Want::Fifo,
+                EntryKind::Device { block, major, minor } => {
+                    Want::Device { block: *block, major: *major, minor: *minor }
+                }
+            };
+            let group = match &entry.kind {
+                EntryKind::File { same_as, .. } => groups.get(same_as.as_ref().unwrap_or(&entry.path)).copied(),
+                _ => None,
+            };
+            Expected {
+                component: self.at,
+                also: Vec::new(),
+                voucher,
+                want,
+                meta: Some(self.meta(entry)),
+                other_metas: Vec::new(),
+                overridden: self.overridden(&listed, entry.mtime),
+                settings: entry.settings,
+                configured: entry.configured,
+                group,
+                listed,
+            }
+        };
+        (manifest.entries.iter().filter(of_interest).map(expected).collect(), groups.len())
+    }
+
+    fn of_records(&self, record: SelfRecord) -> Vec<Expected> {
+        let settings: HashMap<&SystemPath, Option<Md5>> =
+            self.component.settings.iter().filter(|s| !s.obsolete).map(|s| (&s.path, s.md5)).collect();
+        let expected = |path: &SystemPath| {
+            let md5 = settings.get(path).copied().flatten().or_else(|| record.md5s.get(path).copied());
+            let want = match md5 {
+                // The list names folders and files alike: what has something below it is a folder.
+                _ if record.folders.contains(path) => Want::Folder,
+                Some(md5) => Want::Recorded(md5),
+                None => Want::Something,
+            };
+            let listed = self.diverted(path);
+            Expected {
+                component: self.at,
+                also: Vec::new(),
+                voucher: Voucher::Itself,
+                want,
+                meta: None,
+                other_metas: Vec::new(),
+                overridden: self.overridden(&listed, 0),
+                settings: settings.contains_key(path),
+                configured: false,
+                group: None,
+                listed,
+            }
+        };
+        record.paths.iter().map(expected).collect()
+    }
+}
+
+fn number(owner: &Owner, find: impl Fn(&str) -> Option<u32>) -> u32 {
+    if owner.name.is_empty() { owner.id } else { find(&owner.name).unwrap_or(owner.id) }
+}
