@@ -124,6 +124,30 @@ fn what_the_administrator_leaves_out_is_not_missed_but_judged_when_it_is_there()
 }
 
 #[test]
+fn a_folder_of_what_was_left_out_is_not_missed_and_does_not_come_back() {
+    let mut quay = quay();
+    add_file(&mut quay, "/usr/share/man/man3/quay.3", "page\n");
+    add_file(&mut quay, "/usr/share/doc/quay/examples/one", "one\n");
+    add_file(&mut quay, "/usr/share/doc/quay/copyright", "copyright\n");
+    let place = place(&[quay]);
+    place.write(
+        "/etc/dpkg/dpkg.cfg.d/01_nodoc",
+        "path-exclude=/usr/share/doc/*\npath-include=/usr/share/doc/*/copyright\npath-exclude=/usr/share/man/*\n",
+    );
+    std::fs::remove_dir_all(place.world.at("/usr/share/man/man3")).unwrap();
+    std::fs::remove_dir_all(place.world.at("/usr/share/doc/quay/examples")).unwrap();
+    assert_eq!(place.findings(), []);
+    std::fs::remove_dir_all(place.world.at("/usr/share/man")).unwrap();
+    std::fs::remove_dir_all(place.world.at("/usr/share/doc/quay")).unwrap();
+    let missing = |path: &str| (path.to_owned(), "missing");
+    assert_eq!(place.findings(), [missing("/usr/share/doc/quay"), missing("/usr/share/man")]);
+    repair(&place.world.settings());
+    let there = |path: &str| place.world.at(path).exists();
+    assert!(there("/usr/share/doc/quay/copyright") && there("/usr/share/man"));
+    assert!(!there("/usr/share/doc/quay/examples") && !there("/usr/share/man/man3"));
+}
+
+#[test]
 fn a_file_of_two_architectures_is_one_and_a_conflict_is_settled_by_the_machines_lists() {
     let mut amd = package("libkeel1", "2.0");
     add_file(&mut amd, "/usr/share/doc/libkeel1/notes", "same\n");

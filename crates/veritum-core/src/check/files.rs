@@ -87,6 +87,8 @@ pub struct Case<'a> {
     pub policy: &'a Policy,
     /// What must not be altered.
     pub protection: &'a Protection,
+    /// What the administrator told the package tool not to unpack.
+    pub left_out: &'a dyn Fn(&SystemPath) -> bool,
     /// Whether to read from the medium rather than from the cache.
     pub fresh: bool,
     /// Whether what is seen is to be kept for a further look.
@@ -104,7 +106,6 @@ pub struct Seen(Vec<(SystemPath, Look, Observation)>);
 pub fn check_files(
     case: Case<'_>,
     seen: &mut Seen,
-    left_out: &dyn Fn(&SystemPath) -> bool,
     pool: &rayon::ThreadPool,
     observer: &dyn Observer,
 ) -> Result<FilesCheck, Stopped> {
@@ -129,7 +130,7 @@ pub fn check_files(
     let observations = observe(&case, &seats, tasks, std::mem::take(seen), pool, observer)?;
     let anchors = anchors(case.reference, &seats, &observations);
     for (seat, observation) in seats.iter().zip(&observations) {
-        judge.one(seat, observation, &anchors, left_out);
+        judge.one(seat, observation, &anchors);
     }
     judge.missing_folders();
     for block in parents.blocks() {

@@ -17,6 +17,8 @@ use crate::scan::{self, Found, Observation};
 struct MissingFolder {
     /// Its listed spellings (`/lib/x` and `/usr/lib/x` are one folder).
     listed: BTreeSet<SystemPath>,
+    /// Whether anything belongs there: not when all of it was left out by the administrator.
+    wanted: bool,
     below: u64,
     settings: u64,
     others: u64,
@@ -70,12 +72,17 @@ impl<'a> Judge<'a> {
             }
             Placement::Missing { listed: missing, physical } => {
                 let folder = self.missing.entry(physical).or_default();
-                if missing != *listed {
+                let above = missing != *listed;
+                folder.listed.insert(missing);
+                if (self.case.left_out)(listed) {
+                    return None;
+                }
+                folder.wanted = true;
+                if above {
                     folder.below += 1;
                     folder.settings += u64::from(expected.settings);
                     folder.others += u64::from(!expected.settings && expected.want != Want::Folder);
                 }
-                folder.listed.insert(missing);
                 self.count(expected);
                 None
             }
@@ -108,13 +115,12 @@ impl<'a> Judge<'a> {
         seat: &Seat,
         observation: &Observation,
         anchors: &HashMap<usize, (Identity, SystemPath)>,
-        left_out: &dyn Fn(&SystemPath) -> bool,
     ) {
         let reference = self.case.reference;
         let expected = &reference.expected[seat.expected];
         match observation {
             Observation::Forbidden => return self.not_examined("needs root".into(), &expected.listed),
-            Observation::Absent if left_out(&expected.listed) => return,
+            Observation::Absent if (self.case.left_out)(&expected.listed) => return,
             _ => self.count(expected),
         }
         match observation {
@@ -249,7 +255,8 @@ impl<'a> Judge<'a> {
     }
 
     pub(super) fn missing_folders(&mut self) {
-        for (physical, folder) in std::mem::take(&mut self.missing) {
+        let missing = std::mem::take(&mut self.missing);
+        for (physical, folder) in missing.into_iter().filter(|(_, folder)| folder.wanted) {
             let reference = self.case.reference;
             let named = folder.listed.iter().filter(|l| reference.at(l).is_some());
             let Some(listed) = named.min_by_key(|l| (**l != physical, (*l).clone())) else { continue };

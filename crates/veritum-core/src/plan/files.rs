@@ -1,6 +1,6 @@
 //! From findings about files to actions.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashMap, HashSet};
 
 use super::{Action, Deed, DiskDoubt, Item, ItemKind, Left, Plan};
 use crate::check::{Expected, Fault, FilesCheck, Meta, Reference, Want};
@@ -263,19 +263,27 @@ impl Planner<'_> {
 
     /// A missing or blocked folder with everything that belongs below it, folders before what they hold.
     fn tree(&self, fault: &Fault) -> Result<Vec<Item>, Refusal> {
-        let mut found: HashMap<SystemPath, &Expected> = HashMap::new();
+        let mut found: HashMap<SystemPath, (&Expected, bool)> = HashMap::new();
+        let mut needed: HashSet<SystemPath> = HashSet::new();
         for expected in &self.reference.expected {
             let Some(below) = fault.roots.iter().find_map(|root| expected.listed.below(root)) else { continue };
             let Ok(below) = SystemPath::below_root(below) else { continue };
-            if !(self.rules.left_out)(&expected.listed) || expected.want == Want::Folder {
-                found.entry(below).or_insert(expected);
+            let out = (self.rules.left_out)(&expected.listed);
+            if !out {
+                let way = std::iter::successors(below.parent(), SystemPath::parent);
+                needed.extend(way);
+            }
+            if !out || expected.want == Want::Folder {
+                found.entry(below).or_insert((expected, out));
             }
         }
-        let mut order: Vec<(SystemPath, &Expected)> = found.into_iter().collect();
+        // A folder that was left out comes back only where something in it was not.
+        found.retain(|below, (_, out)| !*out || needed.contains(below));
+        let mut order: Vec<(SystemPath, (&Expected, bool))> = found.into_iter().collect();
         order.sort_by(|a, b| a.0.cmp(&b.0));
         let mut first_names: HashMap<usize, SystemPath> = HashMap::new();
         let mut items = Vec::with_capacity(order.len());
-        for (below, expected) in order {
+        for (below, (expected, _)) in order {
             let Some(meta) = wanted(expected) else {
                 return Err(refuse(
                     "only the machine's own records describe a part of it",

@@ -167,11 +167,12 @@ impl Workshop {
             scope,
             policy: &self.settings.policy,
             protection: &self.protection,
+            left_out: &self.left_out(),
             fresh,
             // Where only the machine answers, a second look with a better reference may follow.
             keep_seen: reference.components.iter().any(|c| c.voucher == Voucher::Itself),
         };
-        check_files(case, seen, &self.left_out(), &self.pool, observer).map_err(|_| WorkError::Stopped)
+        check_files(case, seen, &self.pool, observer).map_err(|_| WorkError::Stopped)
     }
 
     pub(super) fn machine_report(&self) -> MachineReport {
