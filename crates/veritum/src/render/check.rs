@@ -289,6 +289,11 @@ pub(crate) fn doubt(report: &CheckReport) -> String {
     )
 }
 
+/// What goes on in spite of a doubt about the disk.
+pub(crate) fn despite_disk(context: &Context, named: &str) -> (String, &'static str) {
+    (context.command(&format!("repair{named} --despite-disk")), "once disk and memory were tested and are sound")
+}
+
 fn commands(context: &Context, report: &CheckReport, what: &[OsString]) -> Vec<(String, &'static str)> {
     let repairable: u64 = report.areas.iter().map(|a| a.repairable).sum();
     let mut commands = Vec::new();
@@ -298,6 +303,8 @@ fn commands(context: &Context, report: &CheckReport, what: &[OsString]) -> Vec<(
     let named: String = what.iter().map(|w| format!(" {}", quoted(w.as_encoded_bytes()))).collect();
     if repairable > 0 && report.doubt.is_none() {
         commands.push((context.command(&format!("repair{named}")), "shows what it would do, and asks"));
+    } else if repairable > 0 {
+        commands.push(despite_disk(context, &named));
     }
     if let Some(finding) = report.findings.first() {
         commands

@@ -7,7 +7,7 @@ use veritum_core::plan::Left;
 use veritum_core::report::{ActionReport, RepairReport};
 use veritum_core::work::Preview;
 
-use super::check::{doubt, downloads};
+use super::check::{despite_disk, doubt, downloads};
 use super::style::{Label, paint};
 use super::table::{cell, labelled, lines};
 use super::{count, grouped, next, running, size};
@@ -127,8 +127,10 @@ pub(crate) fn plan_words(context: &Context, report: &RepairReport) -> String {
     text.push_str(&doubt(&report.before));
     text.push_str("Nothing was changed.\n\n");
     let waits = !report.before.downloads.is_empty();
-    let commands = if actions.is_empty() && !waits || report.before.doubt.is_some() {
+    let commands = if actions.is_empty() && !waits {
         vec![(context.command("status"), "what else is pending on this machine")]
+    } else if report.before.doubt.is_some() {
+        vec![despite_disk(context, "")]
     } else {
         vec![(context.command("repair"), "does it, after a question")]
     };
