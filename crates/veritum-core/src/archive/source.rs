@@ -198,18 +198,21 @@ fn keyring_at(machine: &Machine, file: &SystemPath) -> Keyring {
     Keyring::read(&bytes).unwrap_or_default()
 }
 
-/// The keys that may sign for a source, as the source itself says.
+/// The keys that may sign for a source, as the source itself says. Where what it names is gone or damaged, or where
+/// any key of the system's common keyrings will do, the operator's own keys stand in.
 pub(super) fn keyring_of(machine: &Machine, signers: &Signers, common: &Keyring, vendors: &VendorKeys) -> Keyring {
+    let files = signers.keyrings.iter().map(|file| keyring_at(machine, file));
+    let texts = signers.embedded.iter().map(|text| Keyring::read(text.as_bytes()).unwrap_or_default());
+    let named: Vec<Keyring> = files.chain(texts).collect();
+    let lacking = |keyring: &Keyring| keyring.is_damaged() || keyring.certificates().is_empty();
     let mut keyring = Keyring::default();
     if signers.is_common() {
         keyring.extend(common.clone());
     }
-    for file in &signers.keyrings {
-        keyring.extend(keyring_at(machine, file));
+    if signers.is_common() || named.iter().any(lacking) {
+        keyring.extend(vendors.keyring().clone());
     }
-    for text in &signers.embedded {
-        keyring.extend(Keyring::read(text.as_bytes()).unwrap_or_default());
-    }
+    named.into_iter().for_each(|one| keyring.extend(one));
     if !signers.fingerprints.is_empty() {
         keyring.keep(&signers.fingerprints);
     }

@@ -34,6 +34,9 @@ const SHIPPED: [&str; 16] = [
     // 8, jessie
     "126C0D24BD8A2942CC7DF8AC7638D0442B90D010",
 ];
+/// Those keys themselves, without other people's signatures on them. Where a machine's own keyring is damaged or gone,
+/// the chain to its archive can still be followed. The keys fall under no copyright.
+const SHIPPED_KEYS: &[u8] = include_bytes!("debian-archive.gpg");
 /// A pinned key's file over this size is none.
 const MAX_KEY: u64 = 16 << 20;
 
@@ -50,7 +53,7 @@ impl VendorKeys {
     #[must_use]
     pub fn in_folder(trust: &Path) -> Self {
         let folder = trust.join("keys");
-        let mut keyring = Keyring::default();
+        let mut keyring = Keyring::read(SHIPPED_KEYS).unwrap_or_default();
         let mut pinned = Vec::new();
         for entry in std::fs::read_dir(&folder).into_iter().flatten().flatten() {
             let path = entry.path();
@@ -73,7 +76,7 @@ impl VendorKeys {
         SHIPPED.contains(&fingerprint) || self.pinned.iter().any(|p| p == fingerprint)
     }
 
-    /// The pinned keys themselves.
+    /// The keys themselves: those that are shipped, and the pinned ones.
     #[must_use]
     pub fn keyring(&self) -> &Keyring {
         &self.keyring
@@ -102,5 +105,16 @@ mod tests {
         all.sort_unstable();
         all.dedup();
         assert_eq!(all.len(), SHIPPED.len());
+    }
+
+    #[test]
+    fn the_shipped_keys_are_those_of_the_fingerprints() {
+        let keyring = Keyring::read(SHIPPED_KEYS).unwrap();
+        let mut have: Vec<&str> = keyring.certificates().iter().map(Certificate::fingerprint).collect();
+        let mut named = SHIPPED.to_vec();
+        have.sort_unstable();
+        named.sort_unstable();
+        assert!(!keyring.is_damaged());
+        assert_eq!(have, named);
     }
 }

@@ -1,7 +1,7 @@
 //! [`Keyring`]: the keys that may sign for a source, and from when to when each was good.
 
 use pgp::composed::{Deserializable as _, SignedPublicKey, SignedPublicSubKey};
-use pgp::packet::{KeyFlags, RevocationCode, Signature, SignatureType};
+use pgp::packet::{KeyFlags, RevocationCode, Signature, SignatureType, UserId};
 use pgp::types::{KeyDetails, Tag};
 
 use super::{fingerprint, is_strong, is_strong_key};
@@ -30,6 +30,8 @@ pub enum KeyringError {
 #[derive(Debug, Clone, Default)]
 pub struct Keyring {
     certificates: Vec<Certificate>,
+    /// Whether something in it could not be read.
+    damaged: bool,
     /// Tells this keyring from every other one: a digest of all that it was made from.
     made_from: [u8; 32],
 }
@@ -64,20 +66,22 @@ impl Keyring {
         if bytes.get(8..12) == Some(b"KBXf") {
             return Err(KeyringError::KeyBox);
         }
-        let mut certificates = Vec::new();
+        let (mut certificates, mut damaged) = (Vec::new(), false);
         if bytes.first().is_some_and(|b| b & 0x80 != 0) {
-            certificates.extend(SignedPublicKey::from_bytes_many(bytes).into_iter().flat_map(certificates_of));
+            certificates
+                .extend(certificates_of(SignedPublicKey::from_bytes_many(bytes).into_iter().flatten(), &mut damaged));
         } else {
             for block in armoured_blocks(bytes) {
-                if let Ok((keys, _)) = SignedPublicKey::from_armor_many(block) {
-                    certificates.extend(certificates_of(keys));
+                match SignedPublicKey::from_armor_many(block) {
+                    Ok((keys, _)) => certificates.extend(certificates_of(keys, &mut damaged)),
+                    Err(_) => damaged = true,
                 }
             }
         }
         if certificates.is_empty() {
             return Err(KeyringError::NoKeys);
         }
-        Ok(Self { certificates, made_from: mixed(&[b"read", bytes]) })
+        Ok(Self { certificates, damaged, made_from: mixed(&[b"read", bytes]) })
     }
 
     /// Takes in another keyring's keys. Of a key that is there already, the other copy's statements are taken in: an
@@ -112,6 +116,12 @@ impl Keyring {
         });
     }
 
+    /// Whether something in what was read is no key that can be read: keys may be missing.
+    #[must_use]
+    pub fn is_damaged(&self) -> bool {
+        self.damaged
+    }
+
     /// A digest of all that this keyring was made from, and how.
     #[must_use]
     pub fn made_from(&self) -> &[u8; 32] {
@@ -137,11 +147,21 @@ fn mixed(parts: &[&[u8]]) -> [u8; 32] {
 }
 
 /// What can be read of a run of keys; what cannot is passed over.
-fn certificates_of<E>(keys: impl Iterator<Item = Result<SignedPublicKey, E>>) -> Vec<Certificate> {
+fn certificates_of<E>(keys: impl Iterator<Item = Result<SignedPublicKey, E>>, damaged: &mut bool) -> Vec<Certificate> {
     keys.take(MAX_CERTIFICATES)
+        .inspect(|key| *damaged |= key.is_err())
         .filter_map(Result::ok)
         .map(|key| Certificate { fingerprint: fingerprint(&key.primary_key), key })
         .collect()
+}
+
+/// Adds statements that are not known yet: each costs a computation when the key is used.
+fn add_new(known: &mut Vec<Signature>, more: Vec<Signature>) {
+    for one in more {
+        if !known.contains(&one) {
+            known.push(one);
+        }
+    }
 }
 
 /// A file of armoured keys may hold several blocks, one after the other.
@@ -174,17 +194,17 @@ impl Certificate {
 
     fn merge(&mut self, copy: SignedPublicKey) {
         let details = &mut self.key.details;
-        details.revocation_signatures.extend(copy.details.revocation_signatures);
-        details.direct_signatures.extend(copy.details.direct_signatures);
+        add_new(&mut details.revocation_signatures, copy.details.revocation_signatures);
+        add_new(&mut details.direct_signatures, copy.details.direct_signatures);
         for user in copy.details.users {
             match details.users.iter_mut().find(|u| u.id == user.id) {
-                Some(known) => known.signatures.extend(user.signatures),
+                Some(known) => add_new(&mut known.signatures, user.signatures),
                 None => details.users.push(user),
             }
         }
         for subkey in copy.public_subkeys {
             match self.key.public_subkeys.iter_mut().find(|s| s.key == subkey.key) {
-                Some(known) => known.signatures.extend(subkey.signatures),
+                Some(known) => add_new(&mut known.signatures, subkey.signatures),
                 None => self.key.public_subkeys.push(subkey),
             }
         }
@@ -193,9 +213,7 @@ impl Certificate {
     /// Whether the primary key may sign, and was good, at a time (seconds since the epoch).
     pub(super) fn primary_fit(&self, at: i64) -> Result<(), Unfit> {
         let primary = &self.key.primary_key;
-        self.alive(at)?;
-        let latest = self.latest_statement().ok_or(Unfit::NotForSigning)?;
-        let flags = latest.key_flags();
+        let flags = self.alive(at)?.key_flags();
         // A statement without any flags leaves the primary key free to sign.
         let may_sign = flags.sign() || flags == KeyFlags::default();
         if may_sign && is_strong_key(primary) { Ok(()) } else { Err(Unfit::NotForSigning) }
@@ -206,11 +224,12 @@ impl Certificate {
         self.alive(at)?;
         let primary = &self.key.primary_key;
         let sound = |s: &&Signature| is_strong(s) && s.verify_subkey_binding(primary, &subkey.key).is_ok();
-        let of = |typ| subkey.signatures.iter().filter(move |s| s.typ() == Some(typ)).filter(sound);
-        if of(SignatureType::SubkeyRevocation).any(|r| revokes(r, at)) {
+        let mut revocations = subkey.signatures.iter().filter(|s| s.typ() == Some(SignatureType::SubkeyRevocation));
+        if revocations.any(|r| revokes(r, at) && sound(&r)) {
             return Err(Unfit::Revoked);
         }
-        let latest = of(SignatureType::SubkeyBinding).max_by_key(|s| created(s)).ok_or(Unfit::NotForSigning)?;
+        let bindings = subkey.signatures.iter().filter(|s| s.typ() == Some(SignatureType::SubkeyBinding));
+        let latest = newest_first(bindings).into_iter().find(sound).ok_or(Unfit::NotForSigning)?;
         // A subkey that signs must itself agree to belong to the primary key (RFC 9580, 5.2.1.8).
         let agrees = latest
             .embedded_signature()
@@ -221,31 +240,40 @@ impl Certificate {
         lasts(&subkey.key, latest, at)
     }
 
-    /// Whether the primary key was neither revoked nor expired.
-    fn alive(&self, at: i64) -> Result<(), Unfit> {
+    /// What the primary key says of itself, when it was neither revoked nor expired.
+    fn alive(&self, at: i64) -> Result<&Signature, Unfit> {
         let primary = &self.key.primary_key;
         let revoked = |r: &Signature| {
-            r.typ() == Some(SignatureType::KeyRevocation) && r.verify_key(primary).is_ok() && revokes(r, at)
+            r.typ() == Some(SignatureType::KeyRevocation) && revokes(r, at) && r.verify_key(primary).is_ok()
         };
         if self.key.details.revocation_signatures.iter().any(revoked) {
             return Err(Unfit::Revoked);
         }
-        lasts(primary, self.latest_statement().ok_or(Unfit::NotForSigning)?, at)
+        let statement = self.latest_statement().ok_or(Unfit::NotForSigning)?;
+        lasts(primary, statement, at).map(|()| statement)
     }
 
     /// The latest sound thing that the key says of itself: directly, or with one of its users.
     fn latest_statement(&self) -> Option<&Signature> {
         let primary = &self.key.primary_key;
-        let direct = self.key.details.direct_signatures.iter();
-        let direct = direct.filter(|s| s.typ() == Some(SignatureType::Key) && s.verify_key(primary).is_ok());
-        let users = self.key.details.users.iter().flat_map(|user| {
-            let of_user = move |s: &&Signature| {
-                s.is_certification() && s.verify_certification(primary, Tag::UserId, &user.id).is_ok()
-            };
-            user.signatures.iter().filter(of_user)
-        });
-        direct.chain(users).filter(|s| is_strong(s)).max_by_key(|s| created(s))
+        let direct = self.key.details.direct_signatures.iter().map(|s| (s, None));
+        let users = &self.key.details.users;
+        let of_users = users.iter().flat_map(|user| user.signatures.iter().map(move |s| (s, Some(&user.id))));
+        let mut all: Vec<_> = direct.chain(of_users).filter(|(s, _)| is_strong(s)).collect();
+        all.sort_by_key(|(s, _)| std::cmp::Reverse(created(s)));
+        // Each costs a computation, so the newest is tried first and mostly the only one.
+        let sound = |(s, user): &(&Signature, Option<&UserId>)| match user {
+            Some(user) => s.is_certification() && s.verify_certification(primary, Tag::UserId, *user).is_ok(),
+            None => s.typ() == Some(SignatureType::Key) && s.verify_key(primary).is_ok(),
+        };
+        all.into_iter().find(sound).map(|(s, _)| s)
     }
+}
+
+fn newest_first<'a>(signatures: impl Iterator<Item = &'a Signature>) -> Vec<&'a Signature> {
+    let mut all: Vec<&Signature> = signatures.collect();
+    all.sort_by_key(|s| std::cmp::Reverse(created(s)));
+    all
 }
 
 pub(super) fn created(signature: &Signature) -> i64 {
