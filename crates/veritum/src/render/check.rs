@@ -9,7 +9,7 @@ use veritum_core::report::{CheckReport, OutcomeWord};
 
 use super::style::{Label, paint};
 use super::table::{Cell, cell, labelled, lines};
-use super::{by_voucher, count, grouped, next, plain, size};
+use super::{count, grouped, next, plain, size, with_vouchers};
 use crate::context::Context;
 
 /// Findings of one component beyond these are counted.
@@ -103,7 +103,7 @@ fn evidence(report: &CheckReport) -> String {
 /// How many components stand on which reference, and which archives do not count.
 fn standing(report: &CheckReport) -> String {
     let installed = count(report.machine.components, "component is installed", "components are installed");
-    let mut text = format!("       {installed}: {}\n", by_voucher(&report.components, "on"));
+    let mut text = format!("       {}\n", with_vouchers(&installed, &report.components, "on"));
     for source in &report.sources {
         let name = plain(&source.source);
         match (source.standing.as_str(), &source.why) {

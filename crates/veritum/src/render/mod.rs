@@ -68,15 +68,15 @@ pub(crate) fn next(commands: &[(String, &str)]) -> String {
     text
 }
 
-/// Who answers for how many, strongest first: `2 on the signed store, 5 on the vendor's archive`.
-pub(crate) fn by_voucher(counts: &BTreeMap<Voucher, u64>, word: &str) -> String {
+/// Components with who answers for how many of them, strongest first: `7 components: 2 on the signed store, 5 on …`.
+pub(crate) fn with_vouchers(components: &str, counts: &BTreeMap<Voucher, u64>, word: &str) -> String {
     let who = |voucher: &Voucher| match voucher {
         Voucher::Signed => "the signed store",
         Voucher::Archive => "the vendor's archive",
         _ => "the machine's own records only",
     };
     let parts: Vec<String> = counts.iter().map(|(v, n)| format!("{} {word} {}", grouped(*n), who(v))).collect();
-    parts.join(", ")
+    if parts.is_empty() { components.to_owned() } else { format!("{components}: {}", parts.join(", ")) }
 }
 
 /// Foreign text that is to be read, not typed: as it is when it has only plain signs, else quoted.
@@ -96,5 +96,21 @@ mod tests {
         assert_eq!(size(0), "0 bytes");
         assert_eq!(size(1536), "1.5 KiB");
         assert_eq!(size(3_760_000_000), "3.5 GiB");
+    }
+
+    #[test]
+    fn components_are_told_with_who_answers_for_them() {
+        let counts = [(Voucher::Itself, 1), (Voucher::Archive, 1987)].into();
+        assert_eq!(
+            with_vouchers("1,988 components", &counts, "by"),
+            "1,988 components: 1,987 by the vendor's archive, 1 by the machine's own records only"
+        );
+        assert_eq!(with_vouchers("0 components", &BTreeMap::new(), "by"), "0 components");
+    }
+
+    #[test]
+    fn foreign_text_cannot_write_on_the_terminal() {
+        assert_eq!(plain("http://a.example/ stable"), "http://a.example/ stable");
+        assert_eq!(plain("a\u{1b}[2Jb"), r"$'a\x1b[2Jb'");
     }
 }

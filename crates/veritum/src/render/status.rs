@@ -6,7 +6,7 @@ use veritum_core::report::{ComputerReport, OutcomeWord, RecentReport, SourceRepo
 
 use super::style::{Label, paint};
 use super::table::{cell, labelled, lines};
-use super::{by_voucher, count, grouped, local, next, plain, size};
+use super::{count, grouped, local, next, plain, size, with_vouchers};
 use crate::context::Context;
 
 /// Less than this on the file system of the root is told as full.
@@ -82,17 +82,18 @@ fn room_words(report: &StatusReport) -> String {
     format!("{} free{full}{read_only}", size(free))
 }
 
-fn source_words(source: &SourceReport) -> String {
+/// Where an archive stands; what can be done about one that does not count stands on a line of its own.
+fn source_words(source: &SourceReport) -> Vec<String> {
     let name = plain(&source.source);
     let why = source.why.as_deref().unwrap_or_default();
     match source.standing.as_str() {
         "vouched" => {
             let dated = source.dated.as_deref().map(|d| format!(", as of {}", local(d))).unwrap_or_default();
             let part = if why.is_empty() { String::new() } else { format!("; but {why}") };
-            format!("{name}: signed by a known key{dated}{part}")
+            vec![format!("{name}: signed by a known key{dated}{part}")]
         }
-        "absent" => format!("{name}: {why}"),
-        _ => format!("{name}: not used, {why}"),
+        "absent" => vec![format!("{name}: {why}")],
+        _ => format!("{name}: not used, {why}").split("; ").map(ToOwned::to_owned).collect(),
     }
 }
 
@@ -130,7 +131,7 @@ pub(crate) fn words(context: &Context, report: &StatusReport) -> String {
     );
     row("users", if report.users.is_empty() { "none that log in".into() } else { report.users.join(", ") });
     let components = count(machine.components, "component", "components");
-    row("vouched for", format!("{components}: {}", by_voucher(&report.vouched, "by")));
+    row("vouched for", with_vouchers(&components, &report.vouched, "by"));
     match (&report.store, &report.store_trouble) {
         (Some(store), _) => {
             row(
@@ -148,8 +149,8 @@ pub(crate) fn words(context: &Context, report: &StatusReport) -> String {
         (None, Some(trouble)) => row("store", format!("cannot be used: {trouble}")),
         (None, None) => {}
     }
-    for (at, source) in report.sources.iter().enumerate() {
-        row(if at == 0 { "archives" } else { "" }, source_words(source));
+    for (at, line) in report.sources.iter().flat_map(source_words).enumerate() {
+        row(if at == 0 { "archives" } else { "" }, line);
     }
     row(
         "last check",
@@ -225,6 +226,23 @@ mod tests {
         assert_eq!(days[0].1, r"6 updated (a, b, c, d, …), 1 installed ($'new\x1b[31m')");
         assert_eq!(days[1], ("2026-03-03".into(), "1 removed (old)".into()));
         assert!(recent_days(&[]).is_empty());
+    }
+
+    #[test]
+    fn what_can_be_done_about_an_archive_stands_on_its_own_line() {
+        let mut source = SourceReport {
+            source: "http://a.example/ stable".into(),
+            standing: "refused".into(),
+            why: Some("no key counts; when you know it: veritum store trust /k.gpg".into()),
+            key: None,
+            dated: None,
+            expired: false,
+        };
+        let lines = source_words(&source);
+        assert_eq!(lines[0], "http://a.example/ stable: not used, no key counts");
+        assert_eq!(lines[1], "when you know it: veritum store trust /k.gpg");
+        (source.standing, source.why) = ("absent".into(), Some("it has no release file here".into()));
+        assert_eq!(source_words(&source), ["http://a.example/ stable: it has no release file here"]);
     }
 
     #[test]

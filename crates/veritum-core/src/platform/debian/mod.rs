@@ -46,6 +46,10 @@ impl Platform for Debian {
             return Err(TargetError::NoSystem { path: machine.path().to_owned() });
         };
         let (components, mut problems) = status::read(&text, &path);
+        if components.is_empty() {
+            let what = "it lists no installed component; /var/lib/dpkg/status-old may be an earlier copy".into();
+            problems.push(RecordProblem { path: path.clone(), what });
+        }
         let mut config = |name: &str| {
             let path = in_database(name);
             let read = machine.read_config(&path);
