@@ -102,7 +102,7 @@ impl Archive {
     /// Reads the indexes that may list these components, as far as they were not read yet.
     pub(super) fn read_indexes<'i>(&mut self, machine: &Machine, ids: impl Iterator<Item = &'i ComponentId>) {
         let asked: HashSet<&str> = ids.map(|id| id.arch.as_str()).collect();
-        let names: HashSet<&str> = self.names.iter().map(String::as_str).collect();
+        let names: HashSet<&[u8]> = self.names.iter().map(String::as_bytes).collect();
         let follow = Follow { vendors: &self.vendors, facts: &self.facts, now: self.now };
         for (at, open_source) in self.sources.iter_mut().enumerate() {
             let Some((open, found)) = &open_source.open else { continue };

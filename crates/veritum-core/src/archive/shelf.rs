@@ -95,7 +95,7 @@ impl Shelf<'_> {
                 _ => format!("{folder}{name}{form}"),
             };
             match self.get(&path, most) {
-                Ok(Some(bytes)) => match plain_text(&bytes, form, plain.size) {
+                Ok(Some(bytes)) => match plain_text(bytes, form, plain.size) {
                     Ok(text) => return Ok(Some(text)),
                     Err(why) => trouble = Some(ShelfError::Read(why)),
                 },
@@ -108,12 +108,12 @@ impl Shelf<'_> {
 }
 
 /// Unpacks a text of a known length, not one byte more.
-fn plain_text(packed: &[u8], form: &str, size: u64) -> Result<Vec<u8>, String> {
+fn plain_text(packed: Vec<u8>, form: &str, size: u64) -> Result<Vec<u8>, String> {
     if form.is_empty() {
-        return Ok(packed.to_vec());
+        return Ok(packed);
     }
     let mut text = Vec::with_capacity(usize::try_from(size.min(64 << 20)).unwrap_or(0));
-    let unpacking = unpacked(packed, form).map_err(|e| e.to_string())?;
+    let unpacking = unpacked(&packed[..], form).map_err(|e| e.to_string())?;
     unpacking.take(size + 1).read_to_end(&mut text).map_err(|e| format!("it cannot be unpacked ({e})"))?;
     Ok(text)
 }

@@ -1,7 +1,6 @@
 //! What a verified index lists, for the components of one machine.
 
 use std::collections::{HashMap, HashSet};
-use std::fmt::Write as _;
 
 use crate::model::ComponentId;
 use crate::platform::debian::apt::{FileSum, for_each_listed};
@@ -32,18 +31,12 @@ pub(super) fn condensed(index: Verified<Vec<u8>>) -> Verified<Vec<u8>> {
     index.map(|bytes| {
         let mut text = String::with_capacity(bytes.len() / 5);
         for_each_listed(&bytes, |l| {
-            let fits = [l.name, l.version, l.arch, l.path].iter().all(|f| !f.contains(['\t', '\n']));
-            if fits {
-                let _ = writeln!(
-                    text,
-                    "{}\t{}\t{}\t{}\t{}\t{}",
-                    l.name,
-                    l.version,
-                    l.arch,
-                    l.sum.size,
-                    l.sum.hex(),
-                    l.path
-                );
+            let fields = [l.name, l.version, l.arch, l.size, l.sha256, l.path];
+            if fields.iter().all(|f| !f.contains('\t')) {
+                for (at, field) in fields.iter().enumerate() {
+                    text.push_str(field);
+                    text.push(if at + 1 < fields.len() { '\t' } else { '\n' });
+                }
             }
         });
         text.into_bytes()
@@ -57,7 +50,7 @@ pub(super) fn remembered(facts: &Facts, sum: &FileSum) -> Option<Verified<Vec<u8
 
 impl Table {
     /// Takes from a condensed index what concerns these names.
-    pub(super) fn add(&mut self, source: usize, condensed: &Verified<Vec<u8>>, names: &HashSet<&str>) {
+    pub(super) fn add(&mut self, source: usize, condensed: &Verified<Vec<u8>>, names: &HashSet<&[u8]>) {
         let bytes = condensed.get();
         let mut from = 0;
         while from < bytes.len() {
@@ -66,8 +59,7 @@ impl Table {
             from = end + 1;
             // The name alone rules out nearly all lines.
             let line = &bytes[range.clone()];
-            let name = &line[..memchr::memchr(b'\t', line).unwrap_or(line.len())];
-            if !std::str::from_utf8(name).is_ok_and(|name| names.contains(name)) {
+            if !names.contains(&line[..memchr::memchr(b'\t', line).unwrap_or(line.len())]) {
                 continue;
             }
             let Ok(line) = std::str::from_utf8(line) else { continue };

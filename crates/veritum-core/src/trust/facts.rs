@@ -8,6 +8,8 @@ use std::path::{Path, PathBuf};
 use super::Verified;
 use super::pins::write_bytes;
 
+/// Quicker than the usual ones: the very first look at a machine waits for it.
+const LEVEL: i32 = -3;
 /// Facts over this size, unpacked, are not used.
 const MAX_FACT: u64 = 256 << 20;
 
@@ -72,7 +74,7 @@ impl Facts {
     pub fn keep(&self, kind: FactKind, from: &[u8; 32], fact: &Verified<Vec<u8>>) {
         let path = self.path(kind, from);
         let packed = || -> std::io::Result<Vec<u8>> {
-            let mut encoder = zstd::Encoder::new(Vec::new(), 1)?;
+            let mut encoder = zstd::Encoder::new(Vec::new(), LEVEL)?;
             encoder.include_checksum(true)?;
             std::io::Write::write_all(&mut encoder, fact.get())?;
             encoder.finish()

@@ -1,8 +1,6 @@
 //! A package index (`Packages`): which packages an archive has, with size and SHA-256 of each.
 
-use super::release::FileSum;
-
-/// One package of an index; texts are as they stand there.
+/// One package of an index; texts are as they stand there, and only those that are of use are read further.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Listed<'a> {
     /// Name.
@@ -13,8 +11,10 @@ pub struct Listed<'a> {
     pub arch: &'a str,
     /// Path below the archive's URL.
     pub path: &'a str,
-    /// Size and digest of the package file.
-    pub sum: FileSum,
+    /// Size of the package file in bytes, decimal.
+    pub size: &'a str,
+    /// SHA-256 of the package file, hexadecimal.
+    pub sha256: &'a str,
 }
 
 #[derive(Default)]
@@ -31,8 +31,10 @@ impl<'a> Fields<'a> {
     fn whole(&self) -> Option<Listed<'a>> {
         let path = self.path?.trim_start_matches("./");
         let climbs = path.starts_with('/') || path.split('/').any(|name| name == "..");
-        let sum = FileSum::parse(self.sha256?, self.size?)?;
-        (!climbs).then_some(Listed { name: self.name?, version: self.version?, arch: self.arch?, path, sum })
+        let (size, sha256) = (self.size?, self.sha256?);
+        let digests = sha256.len() == 64 && size.bytes().all(|b| b.is_ascii_digit());
+        let (name, version, arch) = (self.name?, self.version?, self.arch?);
+        (digests && !climbs).then_some(Listed { name, version, arch, path, size, sha256 })
     }
 }
 
@@ -91,7 +93,7 @@ mod tests {
     fn all(index: &str) -> Vec<String> {
         let mut found = Vec::new();
         for_each_listed(index.as_bytes(), |l| {
-            found.push(format!("{} {} {} {} {}", l.name, l.version, l.arch, l.path, l.sum.size))
+            found.push(format!("{} {} {} {} {}", l.name, l.version, l.arch, l.path, l.size))
         });
         found
     }
