@@ -192,6 +192,30 @@ fn a_path_is_one_under_both_spellings_of_a_merged_system() {
 }
 
 #[test]
+fn a_folder_in_the_place_of_a_merged_systems_link_is_spare_or_left_standing() {
+    let mut rig = package("rig", "1.0");
+    add_file(&mut rig, "/lib/rig-loader", "loader\n");
+    let place = place(&[rig]);
+    let link = place.world.at("/lib");
+    let target = std::fs::read_link(&link).unwrap();
+    let replace = |names: &[&str]| {
+        std::fs::remove_file(&link).unwrap();
+        std::fs::create_dir(&link).unwrap();
+        names.iter().for_each(|name| std::fs::write(link.join(name), "other\n").unwrap());
+    };
+    for names in [&[][..], &["rig-loader"]] {
+        replace(names);
+        assert_eq!(place.findings(), [("/lib".to_owned(), "wrong-kind")], "{names:?}");
+        repair(&place.world.settings());
+        assert_eq!(std::fs::read_link(&link).unwrap(), target);
+        assert_eq!(std::fs::read(place.world.at("/usr/lib/rig-loader")).unwrap(), b"loader\n");
+    }
+    // What only that folder has may be needed, so it stays.
+    replace(&["driver"]);
+    assert_eq!(place.findings(), [("/lib/rig-loader".to_owned(), "missing")]);
+}
+
+#[test]
 fn settings_are_the_administrators_and_a_folder_in_their_place_is_a_problem() {
     let mut quay = quay();
     for name in ["a.conf", "b.conf", "c.conf", "d.conf"] {

@@ -10,7 +10,7 @@ use std::io;
 
 use super::reference::Reference;
 use crate::model::{FileKind, Stat, SystemPath};
-use crate::platform::debian::explained_links;
+use crate::platform::debian::{ALIASES, alias_target, explained_links};
 use crate::target::{Machine, Protection};
 
 /// Content of these does not outlive a start of the system (Filesystem Hierarchy Standard 3.0, 3.15, 3.18, 6.1.4).
@@ -136,6 +136,10 @@ impl<'a> Parents<'a> {
         };
         match dir.look(listed.name()) {
             Ok(None) => Placement::Missing { listed: listed.clone(), physical },
+            Ok(Some(stat)) if stat.kind == FileKind::Folder && self.stands_for_a_link(&physical) => {
+                let why = "a folder stands where the system has a link".to_owned();
+                self.block(Block { listed: listed.clone(), physical, stat, target: None, why })
+            }
             Ok(Some(stat)) if stat.kind == FileKind::Folder => self.enter(&physical),
             Ok(Some(stat)) if stat.kind == FileKind::Link => self.judge_link(listed, physical, stat),
             Ok(Some(stat)) => {
@@ -144,6 +148,19 @@ impl<'a> Parents<'a> {
             }
             Err(e) => refused(&e),
         }
+    }
+
+    /// Whether a top-level folder of a merged system has taken its link's place. One that holds anything of its own is
+    /// left standing: what is in it may be needed.
+    fn stands_for_a_link(&self, physical: &SystemPath) -> bool {
+        let Some(target) = merged_alias(self.machine, physical) else { return false };
+        let names = self.machine.dir(physical).and_then(|d| d.disk().list(d.fd()));
+        let there = SystemPath::below_root(&target).ok().and_then(|folder| self.machine.dir(&folder).ok());
+        let (Ok(names), Some(there)) = (names, there) else { return false };
+        let spare = |(name, kind): &(Vec<u8>, Option<FileKind>)| {
+            *kind != Some(FileKind::Folder) && there.look(name).is_ok_and(|stat| stat.is_some())
+        };
+        names.iter().all(spare)
     }
 
     fn enter(&self, physical: &SystemPath) -> Placement {
@@ -226,6 +243,20 @@ impl<'a> Parents<'a> {
         self.blocks.borrow_mut().push(block);
         Placement::Blocked { listed }
     }
+}
+
+/// Where a top-level folder leads on a merged system; none where it is a folder of its own.
+pub(super) fn merged_alias(machine: &Machine, physical: &SystemPath) -> Option<Vec<u8>> {
+    let target = alias_target(physical.as_bytes())?;
+    let folder = SystemPath::below_root(&target).ok()?;
+    let there = machine.look(&folder).ok().flatten().is_some_and(|s| s.kind == FileKind::Folder);
+    let top = machine.dir(&SystemPath::root()).ok()?;
+    // Merged, when any of the other aliases is such a link.
+    let merged = ALIASES.iter().any(|alias| {
+        let link = top.disk().read_link(top.fd(), alias.as_bytes());
+        link.is_ok_and(|t| explained_links(format!("/{alias}").as_bytes(), &t))
+    });
+    (there && merged).then_some(target)
 }
 
 /// Whether a path lies in a place whose content does not outlive a start.

@@ -4,12 +4,11 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use super::expected::{Expected, Want};
 use super::files::{Case, Fault, FilesCheck, Seat, Unexamined, content_sound};
-use super::folders::{Block, Move, Parents, Placement};
+use super::folders::{Block, Move, Parents, Placement, merged_alias};
 use super::meta::{self, MetaVerdict};
 use super::states::{expected_state, found_state, stat_state};
 use crate::event::{Event, Observer};
 use crate::model::{Area, FileKind, Finding, Identity, Stat, State, SystemPath, Verdict, Voucher};
-use crate::platform::debian::{ALIASES, alias_target, explained_links};
 use crate::scan::{self, Found, Observation};
 
 /// A folder that is not there, and what should be below it.
@@ -301,7 +300,7 @@ impl<'a> Judge<'a> {
         found: Option<Stat>,
         roots: Vec<SystemPath>,
     ) {
-        let alias = self.merged_alias(&physical);
+        let alias = merged_alias(self.case.machine, &physical);
         let mut finding = finding;
         if let Some(target) = &alias {
             let should = finding.expected.get_or_insert_with(State::default);
@@ -320,21 +319,6 @@ impl<'a> Judge<'a> {
         };
         self.out.findings.push(finding);
         self.out.faults.push(fault);
-    }
-
-    /// Where a top-level folder leads on a merged system; none where it is a folder of its own.
-    fn merged_alias(&self, physical: &SystemPath) -> Option<Vec<u8>> {
-        let machine = self.case.machine;
-        let target = alias_target(physical.as_bytes())?;
-        let folder = SystemPath::below_root(&target).ok()?;
-        let there = machine.look(&folder).ok().flatten().is_some_and(|s| s.kind == FileKind::Folder);
-        let top = machine.dir(&SystemPath::root()).ok()?;
-        // Merged, when any of the other aliases is such a link.
-        let merged = ALIASES.iter().any(|alias| {
-            let link = top.disk().read_link(top.fd(), alias.as_bytes());
-            link.is_ok_and(|t| explained_links(format!("/{alias}").as_bytes(), &t))
-        });
-        (there && merged).then_some(target)
     }
 
     pub(super) fn moved(&mut self, moved: &Move) {

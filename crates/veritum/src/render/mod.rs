@@ -79,6 +79,17 @@ pub(crate) fn with_vouchers(components: &str, counts: &BTreeMap<Voucher, u64>, w
     if parts.is_empty() { components.to_owned() } else { format!("{components}: {}", parts.join(", ")) }
 }
 
+/// How long ago a moment was, in the largest unit that tells it.
+pub(crate) fn ago(at: &str, now: jiff::Timestamp) -> String {
+    let Ok(at) = at.parse::<jiff::Timestamp>() else { return "at an unknown time".into() };
+    let seconds = u64::try_from(now.as_second() - at.as_second()).unwrap_or(0);
+    let units = [(86_400, "day", "days"), (3_600, "hour", "hours"), (60, "minute", "minutes")];
+    match units.into_iter().find(|(length, ..)| seconds >= *length) {
+        Some((length, one, many)) => format!("{} ago", count(seconds / length, one, many)),
+        None => "just now".into(),
+    }
+}
+
 /// Foreign text that is to be read, not typed: as it is when it has only plain signs, else quoted.
 pub(crate) fn plain(text: &str) -> String {
     let is_plain = text.chars().all(|c| c == ' ' || c.is_ascii_graphic());
@@ -96,6 +107,18 @@ mod tests {
         assert_eq!(size(0), "0 bytes");
         assert_eq!(size(1536), "1.5 KiB");
         assert_eq!(size(3_760_000_000), "3.5 GiB");
+    }
+
+    #[test]
+    fn an_age_is_told_in_its_largest_unit() {
+        let now = "2026-03-04T12:00:00Z".parse().unwrap();
+        let told = |at: &str| ago(at, now);
+        assert_eq!(told("2026-03-04T11:59:30Z"), "just now");
+        assert_eq!(told("2026-03-04T11:58:00Z"), "2 minutes ago");
+        assert_eq!(told("2026-03-04T10:59:00Z"), "1 hour ago");
+        assert_eq!(told("2026-02-01T12:00:00Z"), "31 days ago");
+        assert_eq!(told("2027-01-01T00:00:00Z"), "just now", "a clock that was set back");
+        assert_eq!(told("never"), "at an unknown time");
     }
 
     #[test]

@@ -6,7 +6,7 @@ use veritum_core::report::{ComputerReport, OutcomeWord, RecentReport, SourceRepo
 
 use super::style::{Label, paint};
 use super::table::{cell, labelled, lines};
-use super::{count, grouped, local, next, plain, size, with_vouchers};
+use super::{ago, count, grouped, local, next, plain, size, with_vouchers};
 use crate::context::Context;
 
 /// Less than this on the file system of the root is told as full.
@@ -163,8 +163,9 @@ pub(crate) fn words(context: &Context, report: &StatusReport) -> String {
                     last.outcome.word().to_owned()
                 };
                 format!(
-                    "{}: {words}{}",
+                    "{} ({}): {words}{}",
                     local(&last.at),
+                    ago(&last.at, context.settings.now),
                     if report.changed_since_check { "; changed since" } else { "" }
                 )
             },
