@@ -5,7 +5,7 @@
 //! ```
 //!
 //! Nothing is asked of the network unless the caller says so. What was verified once is kept with the operator under
-//! the digest of what it came from. [`opening`] follows the chain to the indexes, [`packages`] from there to contents.
+//! the digest of what it came from. `opening` follows the chain to the indexes, `packages` from there to contents.
 
 mod fetch;
 mod hand;
@@ -14,16 +14,18 @@ mod packages;
 mod shelf;
 mod source;
 mod table;
+mod trouble;
 mod unpack;
 
 use std::collections::{HashMap, HashSet};
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
 
-pub use fetch::{FetchError, Fetcher, Limits, Proxies};
+pub use fetch::{Fetcher, Limits, Proxies};
 pub use hand::{AtHand, Package};
 pub use source::Standing;
 pub use table::{Candidate, Table};
+pub use trouble::FetchError;
 pub use unpack::UnpackError;
 
 use crate::model::{ComponentId, SystemPath};

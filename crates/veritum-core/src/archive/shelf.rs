@@ -3,7 +3,8 @@
 use std::io::Read;
 use std::path::PathBuf;
 
-use super::fetch::{FetchError, Fetcher};
+use super::fetch::Fetcher;
+use super::trouble::FetchError;
 use crate::model::SystemPath;
 use crate::platform::debian::apt::{FileSum, file_name_of_uri};
 use crate::platform::debian::unpacked;
@@ -116,4 +117,73 @@ fn plain_text(packed: Vec<u8>, form: &str, size: u64) -> Result<Vec<u8>, String>
     let unpacking = unpacked(&packed[..], form).map_err(|e| e.to_string())?;
     unpacking.take(size + 1).read_to_end(&mut text).map_err(|e| format!("it cannot be unpacked ({e})"))?;
     Ok(text)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const TEXT: &[u8] = b"Package: quay\nVersion: 1\n";
+
+    fn sum(size: usize) -> FileSum {
+        FileSum { size: size as u64, sha256: [7; 32] }
+    }
+
+    fn packed() -> Vec<u8> {
+        use std::io::Write as _;
+        let mut encoder = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+        encoder.write_all(TEXT).unwrap();
+        encoder.finish().unwrap()
+    }
+
+    /// A folder of the host with these files in it.
+    fn folder(files: &[(&str, &[u8])]) -> (tempfile::TempDir, Shelf<'static>) {
+        let dir = tempfile::tempdir().unwrap();
+        for (name, bytes) in files {
+            let path = dir.path().join(name);
+            std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+            std::fs::write(path, bytes).unwrap();
+        }
+        let shelf = Shelf::OnHost { folder: dir.path().to_owned() };
+        (dir, shelf)
+    }
+
+    #[test]
+    fn an_index_is_unpacked_to_its_length_and_not_one_byte_more() {
+        let size = TEXT.len() as u64;
+        assert_eq!(plain_text(TEXT.to_vec(), "", size).unwrap(), TEXT);
+        assert_eq!(plain_text(packed(), ".gz", size).unwrap(), TEXT);
+        assert_eq!(plain_text(packed(), ".gz", 3).unwrap().len(), 4, "too long a one is seen to be so");
+        assert!(plain_text(packed()[..12].to_vec(), ".gz", size).is_err());
+    }
+
+    #[test]
+    fn a_form_that_the_release_file_does_not_name_is_not_looked_at() {
+        let (_keep, shelf) = folder(&[("dists/x/main/Packages.gz", &packed())]);
+        let known = |names: &'static [&'static str]| {
+            move |name: &str| names.contains(&name).then(|| sum(if name.ends_with(".gz") { 99 } else { TEXT.len() }))
+        };
+        let both = shelf.index("dists/x/", "main/Packages", false, &known(&["main/Packages", "main/Packages.gz"]));
+        assert_eq!(both.unwrap().unwrap(), TEXT);
+        let plain_only = shelf.index("dists/x/", "main/Packages", false, &known(&["main/Packages"]));
+        assert_eq!(plain_only, Ok(None));
+        assert_eq!(shelf.index("dists/x/", "other/Packages", false, &known(&["main/Packages"])), Ok(None));
+    }
+
+    #[test]
+    fn an_index_can_lie_under_its_digest() {
+        let name = format!("dists/x/main/by-hash/SHA256/{}", sum(1).hex());
+        let (_keep, shelf) = folder(&[(&name, TEXT)]);
+        let sums = |name: &str| (name == "main/Packages").then(|| sum(TEXT.len()));
+        assert_eq!(shelf.index("dists/x/", "main/Packages", true, &sums).unwrap().unwrap(), TEXT);
+        assert_eq!(shelf.index("dists/x/", "main/Packages", false, &sums), Ok(None));
+    }
+
+    #[test]
+    fn a_file_larger_than_is_sensible_is_refused_and_one_that_is_not_there_is_none() {
+        let (_keep, shelf) = folder(&[("InRelease", &[b'x'; 100])]);
+        assert_eq!(shelf.get("InRelease", 100).unwrap().map(|b| b.len()), Some(100));
+        assert!(shelf.get("InRelease", 99).unwrap_err().to_string().contains("sensible"));
+        assert_eq!(shelf.get("Release", 100), Ok(None));
+    }
 }

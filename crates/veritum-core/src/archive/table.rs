@@ -103,3 +103,60 @@ fn sum_of(line: &[u8]) -> Option<FileSum> {
     let size = fields.next()?;
     FileSum::parse(fields.next()?, size)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::trust::testing;
+
+    const SUM: &str = "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855";
+
+    fn index(packages: &[(&str, &str, &str)]) -> Verified<Vec<u8>> {
+        let one = |(name, version, arch): &(&str, &str, &str)| {
+            format!(
+                "Package: {name}\nVersion: {version}\nArchitecture: {arch}\nFilename: pool/{name}.deb\nSize: 7\nSHA256: {SUM}\n\n"
+            )
+        };
+        condensed(testing::verified(packages.iter().map(one).collect::<String>().into_bytes()))
+    }
+
+    fn id(name: &str, version: &str, arch: &str) -> ComponentId {
+        ComponentId::new(name, version, arch).unwrap()
+    }
+
+    fn table(indexes: &[Verified<Vec<u8>>]) -> Table {
+        let names = [&b"quay"[..], b"pier"].into();
+        let mut table = Table::default();
+        indexes.iter().enumerate().for_each(|(at, index)| table.add(at, index, &names));
+        table
+    }
+
+    #[test]
+    fn only_what_is_installed_is_taken_and_only_exactly_it_is_found() {
+        let table = table(&[index(&[("quay", "1:2", "all"), ("quayside", "1:2", "all"), ("pier", "1", "amd64")])]);
+        assert_eq!(table.of(&id("quay", "1:2", "all"))[0].path, "pool/quay.deb");
+        assert_eq!(table.of(&id("pier", "1", "amd64"))[0].sum.get().size, 7);
+        for other in [id("quayside", "1:2", "all"), id("quay", "2", "all"), id("pier", "1", "i386")] {
+            assert!(table.of(&other).is_empty(), "{other:?}");
+        }
+    }
+
+    #[test]
+    fn the_newest_version_is_told_and_one_package_of_two_suites_is_one() {
+        let table = table(&[
+            index(&[("quay", "1.9", "all"), ("quay", "1.10", "all")]),
+            index(&[("quay", "1.10~rc1", "all"), ("quay", "1.10", "all")]),
+        ]);
+        assert_eq!(table.newest(&id("quay", "0", "all")), Some("1.10"));
+        assert_eq!(table.newest(&id("quay", "0", "amd64")), None);
+        let candidates = table.of(&id("quay", "1.10", "all"));
+        assert_eq!(candidates.iter().map(|c| c.source).collect::<Vec<_>>(), [0]);
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn any_condensed_text_can_be_taken_in(text: Vec<u8>) {
+            table(&[testing::verified(text)]);
+        }
+    }
+}

@@ -88,3 +88,40 @@ impl Near {
         })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::platform::{RecordProblem, SelfRecord};
+
+    /// Nothing is recorded of anything.
+    struct NoRecords;
+
+    impl Records for NoRecords {
+        fn of(&self, _: &Component, _: Option<&crate::platform::Keep<'_>>) -> Result<SelfRecord, RecordProblem> {
+            Err(RecordProblem { path: SystemPath::root(), what: "nothing".into() })
+        }
+    }
+
+    fn near(paths: &[&'static str]) -> Near {
+        let scope = Scope { paths: paths.iter().map(|p| SystemPath::literal(p)).collect(), components: Vec::new() };
+        Near::of(&scope, &Installed::default(), &[], &NoRecords).unwrap()
+    }
+
+    #[test]
+    fn what_lies_in_the_part_on_the_way_to_it_and_beside_it_matters() {
+        let near = near(&["/usr/share/quay"]);
+        for path in ["/usr/share/quay", "/usr/share/quay/a/b", "/usr/share", "/usr", "/", "/usr/share/pier", "/etc"] {
+            assert!(near.has(path.as_bytes()), "{path}");
+        }
+        for path in ["/usr/share/pier/planks", "/etc/quay", "/usr/share/quayside/x"] {
+            assert!(!near.has(path.as_bytes()), "{path}");
+        }
+    }
+
+    #[test]
+    fn a_whole_machine_has_no_part_and_the_root_is_all_of_it() {
+        assert!(Near::of(&Scope::default(), &Installed::default(), &[], &NoRecords).is_none());
+        assert!(near(&["/"]).has(b"/any/where/at/all"));
+    }
+}

@@ -306,7 +306,8 @@ fn commands(context: &Context, report: &CheckReport, what: &[OsString]) -> Vec<(
     } else if repairable > 0 {
         commands.push(despite_disk(context, &named));
     }
-    if let Some(finding) = report.findings.first() {
+    // The first that was told: they are told component by component.
+    if let Some(finding) = report.findings.iter().min_by_key(|finding| heading(finding)) {
         commands
             .push((context.command(&format!("explain {}", &finding.id.as_str()[..4])), "all about the first of them"));
     }

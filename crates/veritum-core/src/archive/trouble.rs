@@ -1,0 +1,104 @@
+//! [`FetchError`]: what can go wrong on the way to a file, in words.
+
+use std::io;
+
+/// Why a file could not be got.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum FetchError {
+    /// The host cannot be reached.
+    #[error("{host} cannot be reached ({why})")]
+    Unreachable {
+        /// The host.
+        host: String,
+        /// The reason.
+        why: String,
+    },
+    /// It was reached and then fell silent, or was too slow.
+    #[error("{host} fell silent")]
+    Silent {
+        /// The host.
+        host: String,
+    },
+    /// It answered, but not with the file.
+    #[error("{host} answered with the status {status}")]
+    Status {
+        /// The host.
+        host: String,
+        /// The HTTP status.
+        status: u16,
+    },
+    /// It led on and on.
+    #[error("{host} leads from one place to another without end")]
+    Circle {
+        /// The host.
+        host: String,
+    },
+    /// What came is longer than it should be.
+    #[error("{host} sent more than the file has")]
+    TooLong {
+        /// The host.
+        host: String,
+    },
+    /// What came is not the file.
+    #[error("{host} sent something else ({what})")]
+    OtherContent {
+        /// The host.
+        host: String,
+        /// What it looks like.
+        what: &'static str,
+    },
+    /// The connection broke, more than once.
+    #[error("the connection to {host} broke off ({why})")]
+    Broken {
+        /// The host.
+        host: String,
+        /// The reason.
+        why: String,
+    },
+    /// The secure connection cannot be trusted.
+    #[error("the secure connection to {host} cannot be trusted ({why})")]
+    Tls {
+        /// The host.
+        host: String,
+        /// The reason.
+        why: String,
+    },
+    /// The file cannot be kept.
+    #[error("what was downloaded cannot be kept ({0})")]
+    Disk(String),
+    /// The observer said stop.
+    #[error("stopped")]
+    Stopped,
+}
+
+/// What became of an answer that had begun.
+pub(super) fn broken(host: &str, error: &io::Error) -> FetchError {
+    let host = host.to_owned();
+    let inner = error.get_ref().and_then(|e| e.downcast_ref::<ureq::Error>());
+    if matches!(inner, Some(ureq::Error::Timeout(_))) {
+        return FetchError::Silent { host };
+    }
+    match error.kind() {
+        io::ErrorKind::TimedOut | io::ErrorKind::WouldBlock => FetchError::Silent { host },
+        _ => FetchError::Broken { host, why: crate::model::error_words(error) },
+    }
+}
+
+/// What became of a question.
+pub(super) fn failed(host: &str, error: ureq::Error) -> FetchError {
+    let host = host.to_owned();
+    match error {
+        ureq::Error::Timeout(ureq::Timeout::Resolve | ureq::Timeout::Connect) => {
+            FetchError::Unreachable { host, why: "it does not answer".into() }
+        }
+        ureq::Error::Timeout(_) => FetchError::Silent { host },
+        ureq::Error::HostNotFound => FetchError::Unreachable { host, why: "there is no such host".into() },
+        ureq::Error::TooManyRedirects | ureq::Error::RedirectFailed => FetchError::Circle { host },
+        ureq::Error::Io(e) if e.kind() == io::ErrorKind::TimedOut => FetchError::Silent { host },
+        ureq::Error::Io(e) => FetchError::Unreachable { host, why: crate::model::error_words(&e) },
+        ureq::Error::Rustls(e) => FetchError::Tls { host, why: e.to_string() },
+        ureq::Error::Tls(e) => FetchError::Tls { host, why: e.to_owned() },
+        other => FetchError::Unreachable { host, why: other.to_string() },
+    }
+}
