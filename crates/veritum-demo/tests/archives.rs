@@ -5,7 +5,7 @@ mod stand;
 mod support;
 
 use std::fs;
-use std::os::unix::fs::symlink;
+use std::os::unix::fs::{PermissionsExt as _, symlink};
 
 use stand::{Stand, names};
 use support::{check, open, repair, told};
@@ -103,6 +103,24 @@ fn only_what_is_damaged_is_downloaded_and_that_is_said_before() {
     fs::write(stand.at("/usr/share/quay/part-3"), "wrong\n").unwrap();
     assert_eq!(repair(&stand.settings()).areas[0].put_right, 1);
     assert_eq!(stand.fetched().len(), 1);
+}
+
+#[test]
+fn the_full_chain_of_a_repair_downloads_what_it_is_to_hold_everything_against() {
+    let stand = Stand::new();
+    let before = tree(&stand);
+    fs::set_permissions(stand.at("/usr/bin/quay"), fs::Permissions::from_mode(0o4777)).unwrap();
+    fs::remove_file(stand.at("/usr/share/quay/link")).unwrap();
+    symlink("/home/mirela", stand.at("/usr/share/quay/link")).unwrap();
+    let full = || Settings { full_chain: true, ..stand.settings() };
+    let seen = check(&full());
+    assert_eq!((seen.outcome, seen.downloads.len()), (OutcomeWord::SoundAsKnown, 2), "what a repair would fetch");
+    assert!(check(&Settings { full_chain: true, ..stand.offline() }).downloads.is_empty());
+    assert!(check(&stand.settings()).downloads.is_empty() && stand.fetched().is_empty());
+    let report = repair(&full());
+    assert_eq!((report.areas[0].put_right, stand.fetched().len()), (2, 2));
+    assert_eq!(report.after.unwrap().outcome, OutcomeWord::Sound);
+    assert_eq!(tree(&stand).without_folder_times().differences(&before.without_folder_times()), [""; 0]);
 }
 
 #[test]

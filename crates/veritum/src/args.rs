@@ -52,7 +52,8 @@ pub(crate) struct Global {
     /// Count what is vouched for more weakly than this as a problem
     #[arg(long, global = true, value_name = "STRENGTH", env = "VERITUM_REQUIRE", help_heading = "How")]
     pub(crate) require: Option<Require>,
-    /// Hold every component against its signed package, not only those that differ from the machine's records
+    /// Hold every component against its signed package, not only those that differ from the machine's records; a repair
+    /// first downloads those that are not at hand
     #[arg(long, global = true, help_heading = "How")]
     pub(crate) full_chain: bool,
     /// Show what would be done and change nothing

@@ -5,6 +5,7 @@ use std::fs::File;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
+use super::FetchError;
 use super::table::Candidate;
 use crate::model::{ComponentId, FileKind, SystemPath};
 use crate::platform::debian::apt::split_package_name;
@@ -108,6 +109,15 @@ impl AtHand {
     #[must_use]
     pub fn download_place(&self, candidate: &Candidate) -> PathBuf {
         self.downloads.join(format!("{}.deb", candidate.sum.get().hex()))
+    }
+
+    /// Why so much cannot be downloaded; none when there is room, or the file system does not tell.
+    pub(super) fn no_room_for(&self, bytes: u64) -> Option<FetchError> {
+        // The folder may not be there yet; what it will lie on is.
+        let stat = self.downloads.ancestors().find_map(|folder| rustix::fs::statvfs(folder).ok())?;
+        let free = stat.f_bavail.saturating_mul(stat.f_frsize);
+        let lacks = bytes.saturating_sub(free).div_ceil(1 << 20);
+        (bytes > free).then(|| FetchError::Disk(format!("{} lacks {lacks} MiB", self.downloads.display())))
     }
 
     fn open(&self, machine: &Machine, place: &Place) -> Option<(File, String)> {

@@ -120,6 +120,9 @@ impl Archive {
         observer: &dyn Observer,
     ) -> Result<Vec<(ComponentId, FetchError)>, Stopped> {
         let bytes = lacking.iter().map(|l| l.candidate.sum.get().size).sum();
+        if let Some(e) = self.hand.no_room_for(bytes) {
+            return Ok(lacking.iter().map(|l| (l.id.clone(), e.clone())).collect());
+        }
         observer.hear(Event::Begin { phase: Phase::Downloading, items: lacking.len() as u64, bytes });
         let mut failed = Vec::new();
         for one in lacking {

@@ -9,6 +9,7 @@ use crate::model::SystemPath;
 use crate::platform::debian::apt::{FileSum, file_name_of_uri};
 use crate::platform::debian::unpacked;
 use crate::target::Machine;
+use crate::trust::{Verified, vouch_sum};
 
 /// Where apt keeps release files and indexes.
 const LISTS: &str = "/var/lib/apt/lists";
@@ -68,16 +69,17 @@ impl Shelf<'_> {
         }
     }
 
-    /// An index as plain text, not verified yet: at most as long as the release file says. `sum_of` knows what the
-    /// release file says of a form.
+    /// An index as plain text: the first of its forms that is the one that was signed. `sum_of` knows what the release
+    /// file says of a form.
     pub(super) fn index(
         &self,
         folder: &str,
         name: &str,
         by_hash: bool,
+        plain: &Verified<FileSum>,
         sum_of: &dyn Fn(&str) -> Option<FileSum>,
-    ) -> Result<Option<Vec<u8>>, ShelfError> {
-        let Some(plain) = sum_of(name) else { return Ok(None) };
+    ) -> Result<Option<Verified<Vec<u8>>>, ShelfError> {
+        let size = plain.get().size;
         let kept = matches!(self, Self::Lists { .. });
         let mut trouble = None;
         for form in if kept { KEPT_AS } else { OFFERED_AS } {
@@ -86,7 +88,7 @@ impl Shelf<'_> {
             let most = match (listed, kept) {
                 (Some(sum), false) => sum.size,
                 (None, false) => continue,
-                (_, true) => plain.size.saturating_add(1 << 20),
+                (_, true) => size.saturating_add(1 << 20),
             };
             let path = match (listed, by_hash && !kept) {
                 (Some(sum), true) => {
@@ -96,8 +98,16 @@ impl Shelf<'_> {
                 _ => format!("{folder}{name}{form}"),
             };
             match self.get(&path, most) {
-                Ok(Some(bytes)) => match plain_text(bytes, form, plain.size) {
-                    Ok(text) => return Ok(Some(text)),
+                // A copy of another day may lie beside the right one, in another form.
+                Ok(Some(bytes)) => match plain_text(bytes, form, size).map(|text| vouch_sum(text, plain)) {
+                    Ok(Ok(text)) => return Ok(Some(text)),
+                    Ok(Err(_)) => {
+                        trouble = Some(ShelfError::Read("it is not the one that the archive signed".into()));
+                        // An archive in the midst of a change gives the same in every form.
+                        if matches!(self, Self::Network { .. }) {
+                            break;
+                        }
+                    }
                     Err(why) => trouble = Some(ShelfError::Read(why)),
                 },
                 Ok(None) => {}
@@ -122,11 +132,19 @@ fn plain_text(packed: Vec<u8>, form: &str, size: u64) -> Result<Vec<u8>, String>
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::trust::testing;
 
     const TEXT: &[u8] = b"Package: quay\nVersion: 1\n";
 
     fn sum(size: usize) -> FileSum {
         FileSum { size: size as u64, sha256: [7; 32] }
+    }
+
+    /// What the release file says of the plain text.
+    fn signed() -> Verified<FileSum> {
+        let mut sha256 = [0; 32];
+        sha256.copy_from_slice(aws_lc_rs::digest::digest(&aws_lc_rs::digest::SHA256, TEXT).as_ref());
+        testing::verified(FileSum { size: TEXT.len() as u64, sha256 })
     }
 
     fn packed() -> Vec<u8> {
@@ -163,11 +181,9 @@ mod tests {
         let known = |names: &'static [&'static str]| {
             move |name: &str| names.contains(&name).then(|| sum(if name.ends_with(".gz") { 99 } else { TEXT.len() }))
         };
-        let both = shelf.index("dists/x/", "main/Packages", false, &known(&["main/Packages", "main/Packages.gz"]));
-        assert_eq!(both.unwrap().unwrap(), TEXT);
-        let plain_only = shelf.index("dists/x/", "main/Packages", false, &known(&["main/Packages"]));
-        assert_eq!(plain_only, Ok(None));
-        assert_eq!(shelf.index("dists/x/", "other/Packages", false, &known(&["main/Packages"])), Ok(None));
+        let of = |names| shelf.index("dists/x/", "main/Packages", false, &signed(), &known(names));
+        assert_eq!(of(&["main/Packages", "main/Packages.gz"]).unwrap().unwrap().get(), TEXT);
+        assert!(of(&["main/Packages"]).unwrap().is_none());
     }
 
     #[test]
@@ -175,8 +191,23 @@ mod tests {
         let name = format!("dists/x/main/by-hash/SHA256/{}", sum(1).hex());
         let (_keep, shelf) = folder(&[(&name, TEXT)]);
         let sums = |name: &str| (name == "main/Packages").then(|| sum(TEXT.len()));
-        assert_eq!(shelf.index("dists/x/", "main/Packages", true, &sums).unwrap().unwrap(), TEXT);
-        assert_eq!(shelf.index("dists/x/", "main/Packages", false, &sums), Ok(None));
+        let of = |by_hash| shelf.index("dists/x/", "main/Packages", by_hash, &signed(), &sums).unwrap();
+        assert_eq!(of(true).unwrap().get(), TEXT);
+        assert!(of(false).is_none());
+    }
+
+    #[test]
+    fn a_copy_of_another_day_does_not_hide_the_right_one() {
+        let old = b"Package: quay\nVersion: 0\n";
+        let sums = |name: &str| Some(if name.ends_with("Packages") { sum(TEXT.len()) } else { sum(99) });
+        let of = |files: &[(&str, &[u8])]| {
+            let (_keep, shelf) = folder(files);
+            shelf.index("", "main/Packages", false, &signed(), &sums)
+        };
+        let right = packed();
+        assert_eq!(of(&[("main/Packages", old), ("main/Packages.gz", &right)]).unwrap().unwrap().get(), TEXT);
+        assert_eq!(of(&[("main/Packages.gz", b"no gz"), ("main/Packages", TEXT)]).unwrap().unwrap().get(), TEXT);
+        assert!(of(&[("main/Packages", old)]).unwrap_err().to_string().contains("not the one"));
     }
 
     #[test]

@@ -112,7 +112,7 @@ impl Workshop {
             plan.doubt = Some(DiskDoubt::MarkedErrors { errors });
         }
         let seconds = begun.elapsed().as_secs_f64();
-        let downloads = self.to_download(&reference, &files);
+        let downloads = self.to_download(&reference, &files, scope);
         files.findings.splice(0..0, self.source_findings());
         let mut report = self.report(scope, &reference, &files, &plan, seconds);
         report.downloads = downloads.iter().map(|(l, from)| download_report(l, from.clone())).collect();

@@ -188,16 +188,27 @@ impl Workshop {
         answer.unwrap_or_else(weak)
     }
 
-    /// Packages that must be downloaded before what was found can be put right.
-    pub(super) fn to_download(&self, reference: &Reference, files: &FilesCheck) -> Vec<(Lacking, String)> {
-        let mut needed: BTreeSet<&ComponentId> = BTreeSet::new();
+    /// Packages that a repair downloads first: those that it needs for what was found, and where everything is to be
+    /// held against its package, all that are not at hand.
+    pub(super) fn to_download(
+        &self,
+        reference: &Reference,
+        files: &FilesCheck,
+        scope: &Scope,
+    ) -> Vec<(Lacking, String)> {
+        let mut needed: BTreeSet<ComponentId> = BTreeSet::new();
         for fault in &files.faults {
             if files.findings[fault.finding].remedy.as_ref().is_some_and(|r| r.download.is_some()) {
-                needed.extend(needed_components(fault, &reference.expected[fault.expected], reference));
+                let of = needed_components(fault, &reference.expected[fault.expected], reference);
+                needed.extend(of.into_iter().cloned());
             }
         }
+        if self.settings.full_chain {
+            needed.extend(self.weak_in_scope(reference, scope));
+        }
         let find = |archive: &Archive| {
-            let lacking = needed.iter().filter(|id| !archive.has_package(&self.machine, id));
+            let may = |_: &&ComponentId| archive.may_use_network();
+            let lacking = needed.iter().filter(may).filter(|id| !archive.has_package(&self.machine, id));
             let lacking = lacking.filter_map(|id| archive.lacking(&self.machine, id));
             lacking
                 .map(|l| {

@@ -318,6 +318,12 @@ fn commands(context: &Context, report: &CheckReport, what: &[OsString]) -> Vec<(
             false => (context.command("check --store LOCATION"), "a signed store would vouch for more"),
         });
     }
+    // What nobody has looked into for want of its package.
+    let lacking = report.downloads.iter().any(|d| d.failed.is_none());
+    if lacking && repairable == 0 && context.settings.full_chain {
+        let why = "downloads these packages first, and holds against them what stands here";
+        commands.push((context.command(&format!("repair{named}")), why));
+    }
     if commands.is_empty() {
         commands.push((context.command("status"), "what else is pending on this machine"));
     }

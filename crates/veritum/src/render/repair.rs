@@ -110,8 +110,11 @@ pub(crate) fn preview_words(context: &Context, preview: &Preview<'_>) -> String 
 pub(crate) fn plan_words(context: &Context, report: &RepairReport) -> String {
     let actions: Vec<ActionReport> = report.areas.iter().flat_map(|a| a.actions.clone()).collect();
     let left: Vec<Left> = report.areas.iter().flat_map(|a| a.remaining.clone()).collect();
+    // What was to be downloaded was, unless the repair was only to be shown.
+    let waits = report.plan_only && !report.before.downloads.is_empty();
     let mut text = if report.before.problems() == 0 {
-        format!("{}: nothing wrong was found.\n", paint(Label::Good, "nothing to put right"))
+        let told = if waits { downloads(&report.before) } else { String::new() };
+        format!("{}: nothing wrong was found.\n{told}", paint(Label::Good, "nothing to put right"))
     } else if actions.is_empty() && !report.before.downloads.is_empty() {
         format!(
             "{} can be planned before what belongs there is at hand.\n{}{}",
@@ -126,7 +129,6 @@ pub(crate) fn plan_words(context: &Context, report: &RepairReport) -> String {
     };
     text.push_str(&doubt(&report.before));
     text.push_str("Nothing was changed.\n\n");
-    let waits = !report.before.downloads.is_empty();
     let commands = if actions.is_empty() && !waits {
         vec![(context.command("status"), "what else is pending on this machine")]
     } else if report.before.doubt.is_some() {
