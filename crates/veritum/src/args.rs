@@ -158,6 +158,12 @@ pub(crate) enum Verb {
         /// The folder
         dir: PathBuf,
     },
+    /// Write manual pages and completions for shells into a folder
+    #[command(hide = true)]
+    Manuals {
+        /// The folder
+        dir: PathBuf,
+    },
 }
 
 const WHAT_HELP: &str = "WHAT can be given more than once:\n  files             the machine's files against their reference\n  /usr/bin/NAME     one path as the machine knows it, and what lies below it\n  component:NAME    everything of one component";

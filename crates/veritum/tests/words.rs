@@ -228,6 +228,24 @@ fn the_schemas_in_the_documents_are_those_of_the_program() {
 }
 
 #[test]
+fn every_command_has_a_manual_page_and_every_shell_its_completions() {
+    let bench = Bench::new();
+    let folder = bench.folder().join("manuals");
+    assert_eq!(bench.say(&["manuals", folder.to_str().unwrap()]).status, 0);
+    let read = |name: &str| std::fs::read_to_string(folder.join(name)).unwrap_or_default();
+    for verb in ["status", "check", "repair", "explain", "list", "undo", "recover", "store", "store-fill", "demo"] {
+        let page = read(&format!("man1/veritum-{verb}.1"));
+        assert!(page.contains(".SH OPTIONS") || page.contains(".SH SUBCOMMANDS"), "{verb}: {page}");
+    }
+    assert!(read("man1/veritum-check.1").contains("full\\-chain"));
+    assert!(!folder.join("man1/veritum-schemas.1").exists(), "what is hidden has no page");
+    for file in ["veritum.bash", "_veritum", "veritum.fish"] {
+        let text = read(&format!("completions/{file}"));
+        assert!(text.contains("no-network") && text.contains("explain"), "{file}");
+    }
+}
+
+#[test]
 fn a_part_of_the_system_that_is_not_mounted_is_told_and_left_alone() {
     let bench = Bench::damaged();
     std::fs::write(

@@ -4,6 +4,7 @@ mod check;
 mod demo;
 mod explain;
 mod list;
+mod manuals;
 mod recover;
 mod repair;
 mod schemas;
@@ -45,6 +46,9 @@ fn dispatch(cli: Cli) -> Result<u8, Failure> {
     if let Verb::Schemas { dir } = &cli.verb {
         return schemas::run(dir);
     }
+    if let Verb::Manuals { dir } = &cli.verb {
+        return manuals::run(dir);
+    }
     if let Verb::Demo(args) = &cli.verb {
         return demo::run(args, &cli.global);
     }
@@ -68,7 +72,7 @@ fn command(context: &Context, verb: Verb) -> Result<u8, Failure> {
         Verb::Undo { change } => undo::run(context, change),
         Verb::Recover => recover::run(context),
         Verb::Store(verb) => store::run(context, verb),
-        Verb::Demo(_) | Verb::Schemas { .. } => Ok(exit::FINE),
+        Verb::Demo(_) | Verb::Schemas { .. } | Verb::Manuals { .. } => Ok(exit::FINE),
     }
 }
 
