@@ -4,6 +4,7 @@ mod check;
 mod explain;
 mod programs;
 mod repair;
+mod sources;
 mod status;
 mod supplies;
 mod undo;

@@ -2,20 +2,17 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::io;
-use std::os::unix::ffi::OsStrExt as _;
-use std::path::Path;
 use std::sync::PoisonError;
 
 use super::{Supplier, WorkError, Workshop};
-use crate::archive::{Archive, ArchiveSettings, FetchError, Lacking, OpenSource, Standing};
+use crate::archive::{Archive, ArchiveSettings, FetchError, Lacking};
 use crate::check::{FilesCheck, Reference, Scope};
 use crate::event::Observer;
-use crate::model::{Area, ComponentId, Digest, EntryKind, Finding, Subject, Verdict, Voucher};
+use crate::model::{ComponentId, Digest, EntryKind, Voucher};
 use crate::plan::{Action, Deed, ItemKind, Supply, needed_components};
-use crate::report::{DownloadReport, SourceReport};
+use crate::report::DownloadReport;
 use crate::store::{Contents, Store, StoreError};
 use crate::trust::Pins;
-use crate::trust::openpgp::SignatureError;
 
 impl Workshop {
     /// Opens the stores among what was named; an unusable one is told by `status` and refused by the rest.
@@ -59,7 +56,7 @@ impl Workshop {
     }
 
     /// Does something with the archive as it is; nothing when it was not needed so far.
-    fn open_archive<T>(&self, work: impl FnOnce(&Archive) -> T) -> Option<T> {
+    pub(super) fn open_archive<T>(&self, work: impl FnOnce(&Archive) -> T) -> Option<T> {
         self.archive.read().unwrap_or_else(PoisonError::into_inner).as_ref().map(work)
     }
 
@@ -257,23 +254,6 @@ impl Workshop {
         }
     }
 
-    /// From a component's package to the vendor's key, in words and names.
-    pub(super) fn archive_chain(&self, id: &ComponentId) -> Vec<(&'static str, String)> {
-        let chain = |archive: &Archive| {
-            let Some(package) = archive.package_of(id) else { return Vec::new() };
-            let open = &archive.sources()[package.source];
-            let mut chain =
-                vec![("package with SHA-256", package.sum.get().hex()), ("index of the archive", open.source.words())];
-            if let Standing::Vouched { key, dated, .. } = &open.standing {
-                let dated = dated.map_or_else(|| "without a date".into(), |d| format!("made {d}"));
-                chain.push(("release file, signed", dated));
-                chain.push(("vendor's key", key.clone()));
-            }
-            chain
-        };
-        self.open_archive(chain).unwrap_or_default()
-    }
-
     /// How many installed components each voucher answers for.
     pub(super) fn components_by_voucher(reference: &Reference) -> BTreeMap<Voucher, u64> {
         let mut count = BTreeMap::new();
@@ -281,25 +261,6 @@ impl Workshop {
             *count.entry(owned.voucher).or_default() += 1;
         }
         count
-    }
-
-    /// Where the archives stand, when they were asked.
-    pub(super) fn source_reports(&self) -> Vec<SourceReport> {
-        self.open_archive(|a| {
-            a.sources().iter().map(|s| source_report(s, self.machine.path(), self.settings.now)).collect()
-        })
-        .unwrap_or_default()
-    }
-
-    /// Archives whose signature is bad, as findings.
-    pub(super) fn source_findings(&self) -> Vec<Finding> {
-        let bad = |source: &OpenSource| match &source.standing {
-            Standing::Refused(e @ SignatureError::Bad { .. }) => Some((source.source.words(), e.to_string())),
-            _ => None,
-        };
-        let found: Vec<(String, String)> =
-            self.open_archive(|a| a.sources().iter().filter_map(bad).collect()).unwrap_or_default();
-        found.into_iter().map(|(name, why)| bad_signature(name, why)).collect()
     }
 
     /// Everything that contents can come from.
@@ -311,53 +272,6 @@ impl Workshop {
 fn only_weak(reference: &Reference, ids: BTreeSet<&ComponentId>) -> Vec<ComponentId> {
     let weak = reference.components.iter().filter(|c| c.voucher == Voucher::Itself).map(|c| &c.component.id);
     weak.filter(|id| ids.contains(id)).cloned().collect()
-}
-
-fn bad_signature(name: String, why: String) -> Finding {
-    let advice = "fetch the lists anew (apt-get update); if it stays so, somebody interferes with this archive";
-    Finding {
-        cause: Some(format!("{why}: its lists were damaged or forged, and nothing they say is used")),
-        advice: Some(advice.into()),
-        ..Finding::on(Area::Files, Subject::Source { name }, Verdict::BadSignature)
-    }
-}
-
-/// The keyring that a source names, as the operator reaches it.
-fn keyring_place(open: &OpenSource, root: &Path) -> String {
-    match open.source.signers.keyrings.first() {
-        Some(path) => crate::model::quoted(&[root.as_os_str().as_bytes(), path.as_bytes()].concat()),
-        None => "KEYRING".into(),
-    }
-}
-
-fn source_report(open: &OpenSource, root: &Path, now: jiff::Timestamp) -> SourceReport {
-    let mut report = SourceReport {
-        source: open.source.words(),
-        standing: String::new(),
-        why: None,
-        key: None,
-        dated: None,
-        expired: false,
-    };
-    let (standing, why) = match &open.standing {
-        Standing::Vouched { key, dated, valid_until, bad_indexes, .. } => {
-            report.key = Some(key.clone());
-            report.dated = dated.map(|d| d.to_string());
-            report.expired = valid_until.is_some_and(|until| until < now);
-            let why = bad_indexes.iter().map(|(name, why)| format!("{name}: {why}")).collect::<Vec<_>>().join("; ");
-            ("vouched", why)
-        }
-        Standing::Refused(e @ SignatureError::OnlyHere { .. }) => (
-            "refused",
-            format!("{e}; when you know it to be the vendor's: veritum store trust {}", keyring_place(open, root)),
-        ),
-        Standing::Refused(e) => ("refused", e.to_string()),
-        Standing::Unusable(why) => ("unusable", why.clone()),
-        Standing::Absent(why) => ("absent", why.clone()),
-    };
-    report.standing = standing.into();
-    report.why = Some(why).filter(|w| !w.is_empty());
-    report
 }
 
 /// A download, as it is told.

@@ -1,0 +1,109 @@
+//! Where the archives stand, as it is told.
+
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::Path;
+
+use super::Workshop;
+use crate::archive::{Archive, OpenSource, Standing};
+use crate::model::{Area, ComponentId, Finding, Subject, Verdict};
+use crate::report::SourceReport;
+use crate::trust::openpgp::SignatureError;
+
+impl Workshop {
+    /// From a component's package to the vendor's key, in words and names.
+    pub(super) fn archive_chain(&self, id: &ComponentId) -> Vec<(&'static str, String)> {
+        let chain = |archive: &Archive| {
+            let Some(package) = archive.package_of(id) else { return Vec::new() };
+            let open = &archive.sources()[package.source];
+            let mut chain =
+                vec![("package with SHA-256", package.sum.get().hex()), ("index of the archive", open.source.words())];
+            if let Standing::Vouched { key, dated, .. } = &open.standing {
+                let dated = dated.map_or_else(|| "without a date".into(), |d| format!("made {d}"));
+                chain.push(("release file, signed", dated));
+                chain.push(("vendor's key", key.clone()));
+            }
+            chain
+        };
+        self.open_archive(chain).unwrap_or_default()
+    }
+
+    /// Where the archives stand, when they were asked.
+    pub(super) fn source_reports(&self) -> Vec<SourceReport> {
+        self.open_archive(|a| {
+            a.sources().iter().map(|s| source_report(s, self.machine.path(), self.settings.now)).collect()
+        })
+        .unwrap_or_default()
+    }
+
+    /// Archives whose signature is bad, as findings.
+    pub(super) fn source_findings(&self) -> Vec<Finding> {
+        let bad = |source: &OpenSource| match &source.standing {
+            Standing::Refused(e @ SignatureError::Bad { .. }) => Some((source.source.words(), e.to_string())),
+            _ => None,
+        };
+        let found: Vec<(String, String)> =
+            self.open_archive(|a| a.sources().iter().filter_map(bad).collect()).unwrap_or_default();
+        found.into_iter().map(|(name, why)| bad_signature(name, why)).collect()
+    }
+}
+
+fn bad_signature(name: String, why: String) -> Finding {
+    let advice = "fetch the lists anew (apt-get update); if it stays so, somebody interferes with this archive";
+    Finding {
+        cause: Some(format!("{why}: its lists were damaged or forged, and nothing they say is used")),
+        advice: Some(advice.into()),
+        ..Finding::on(Area::Files, Subject::Source { name }, Verdict::BadSignature)
+    }
+}
+
+/// The keyring that a source names, as the operator reaches it.
+fn keyring_place(open: &OpenSource, root: &Path) -> String {
+    match open.source.signers.keyrings.first() {
+        Some(path) => crate::model::quoted(&[root.as_os_str().as_bytes(), path.as_bytes()].concat()),
+        None => "KEYRING".into(),
+    }
+}
+
+fn source_report(open: &OpenSource, root: &Path, now: jiff::Timestamp) -> SourceReport {
+    let mut report = SourceReport {
+        source: open.source.words(),
+        standing: String::new(),
+        why: None,
+        key: None,
+        dated: None,
+        expired: false,
+    };
+    let (standing, why) = match &open.standing {
+        Standing::Vouched { key, dated, valid_until, bad_indexes, .. } => {
+            report.key = Some(key.clone());
+            report.dated = dated.map(|d| d.to_string());
+            report.expired = valid_until.is_some_and(|until| until < now);
+            let why = bad_indexes.iter().map(|(name, why)| format!("{name}: {why}")).collect::<Vec<_>>().join("; ");
+            ("vouched", why)
+        }
+        Standing::Refused(e @ SignatureError::OnlyHere { .. }) => (
+            "refused",
+            format!("{e}; when you know it to be the vendor's: veritum store trust {}", keyring_place(open, root)),
+        ),
+        Standing::Refused(e) => ("refused", e.to_string()),
+        Standing::Unusable(why) => ("unusable", why.clone()),
+        Standing::Absent(why) => ("absent", why.clone()),
+    };
+    report.standing = standing.into();
+    report.why = Some(why).filter(|w| !w.is_empty());
+    report
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_bad_signature_is_a_problem_of_its_archive_and_keeps_its_name() {
+        let one = bad_signature("http://a.example/ stable".into(), "it is not what KEY signed".into());
+        let again = bad_signature("http://a.example/ stable".into(), "in other words".into());
+        assert!(one.verdict.is_problem() && one.remedy.is_none() && one.id == again.id);
+        assert!(one.cause.unwrap().starts_with("it is not what KEY signed: "));
+        assert!(one.advice.unwrap().contains("apt-get update"));
+    }
+}
