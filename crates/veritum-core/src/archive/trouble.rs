@@ -96,9 +96,34 @@ pub(super) fn failed(host: &str, error: ureq::Error) -> FetchError {
         ureq::Error::HostNotFound => FetchError::Unreachable { host, why: "there is no such host".into() },
         ureq::Error::TooManyRedirects | ureq::Error::RedirectFailed => FetchError::Circle { host },
         ureq::Error::Io(e) if e.kind() == io::ErrorKind::TimedOut => FetchError::Silent { host },
+        // The standard library gives this no kind of its own.
+        ureq::Error::Io(e) if e.to_string().contains("failed to lookup address") => {
+            FetchError::Unreachable { host, why: "its name cannot be looked up: is there a network?".into() }
+        }
         ureq::Error::Io(e) => FetchError::Unreachable { host, why: crate::model::error_words(&e) },
         ureq::Error::Rustls(e) => FetchError::Tls { host, why: e.to_string() },
         ureq::Error::Tls(e) => FetchError::Tls { host, why: e.to_owned() },
         other => FetchError::Unreachable { host, why: other.to_string() },
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_went_wrong_is_told_apart() {
+        let told = |error: ureq::Error| failed("quay.example", error).to_string();
+        let lookup = io::Error::other("failed to lookup address information: Temporary failure in name resolution");
+        assert!(told(ureq::Error::Io(lookup)).contains("is there a network?"));
+        assert!(told(ureq::Error::HostNotFound).contains("no such host"));
+        assert!(told(ureq::Error::TooManyRedirects).contains("without end"));
+        assert!(told(ureq::Error::Timeout(ureq::Timeout::Connect)).contains("does not answer"));
+        assert!(told(ureq::Error::Timeout(ureq::Timeout::RecvResponse)).contains("fell silent"));
+        assert!(told(ureq::Error::Tls("no certificate")).contains("cannot be trusted"));
+        let cut = io::Error::from(io::ErrorKind::ConnectionReset);
+        assert!(matches!(broken("quay.example", &cut), FetchError::Broken { .. }));
+        let silent = io::Error::from(io::ErrorKind::TimedOut);
+        assert!(matches!(broken("quay.example", &silent), FetchError::Silent { .. }));
     }
 }

@@ -5,7 +5,7 @@ use std::io;
 use std::sync::PoisonError;
 
 use super::{Supplier, WorkError, Workshop};
-use crate::archive::{Archive, ArchiveSettings, FetchError, Lacking};
+use crate::archive::{Archive, ArchiveSettings, FetchError, Lacking, Standing};
 use crate::check::{FilesCheck, Reference, Scope};
 use crate::event::Observer;
 use crate::model::{ComponentId, Digest, EntryKind, Voucher};
@@ -178,6 +178,14 @@ impl Workshop {
                 (None, Some(newest)) => refused(
                     format!("the archive no longer lists {} {}, only {newest}", id.name, id.version),
                     "give a place that has this version: --from PATH",
+                ),
+                (None, None) if archive.sources().iter().any(|s| matches!(s.standing, Standing::Absent(_))) => refused(
+                    "only the machine's own records describe it, and not every archive of it could be asked".into(),
+                    if archive.may_use_network() {
+                        "try again when the network is there, or give a place that has it: --from PATH"
+                    } else {
+                        "leave out --no-network, or give a place that has it: --from PATH"
+                    },
                 ),
                 (None, None) => weak(),
             }

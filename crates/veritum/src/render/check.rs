@@ -104,18 +104,24 @@ fn evidence(report: &CheckReport) -> String {
 fn standing(report: &CheckReport) -> String {
     let installed = count(report.machine.components, "component is installed", "components are installed");
     let mut text = format!("       {}\n", with_vouchers(&installed, &report.components, "on"));
+    let mut out: BTreeMap<(bool, &str), Vec<String>> = BTreeMap::new();
     for source in &report.sources {
         let name = plain(&source.source);
         match (source.standing.as_str(), &source.why) {
             // A bad signature is a finding of its own.
-            ("refused" | "unusable", Some(why)) => {
-                // The reason, then on a line of its own what can be done about it.
-                let why = why.replace("; ", "\n         ");
-                text.push_str(&format!("       archive not used: {name}\n         {why}\n"));
+            ("refused" | "unusable", Some(why)) => out.entry((false, why)).or_default().push(name),
+            ("absent", Some(why)) if report.components.contains_key(&Voucher::Itself) => {
+                out.entry((true, why)).or_default().push(name);
             }
             ("vouched", Some(why)) => text.push_str(&format!("       not used of the archive {name}: {why}\n")),
             _ => {}
         }
+    }
+    for ((absent, why), names) in out {
+        let head = if absent { "archive not at hand" } else { "archive not used" };
+        names.iter().for_each(|name| text.push_str(&format!("       {head}: {name}\n")));
+        // The reason, then on a line of its own what can be done about it.
+        text.push_str(&format!("         {}\n", why.replace("; ", "\n         ")));
     }
     text
 }
