@@ -1,61 +1,20 @@
-//! What should be there: diversions, overrides, left-out paths, shared files, aliases, records of all kinds.
+//! What should be there: diversions, shared files, aliases, records of all kinds.
 
+#[path = "support/place.rs"]
+mod place;
 mod support;
 
-use std::os::unix::fs::{PermissionsExt as _, symlink};
+use std::os::unix::fs::PermissionsExt as _;
 
-use support::{check, folder, is_root, open, repair, told};
+use place::{place, quay};
+use support::{check, open, repair, told};
 use veritum_core::check::Scope;
 use veritum_core::event::Silent;
-use veritum_core::model::{Finding, Voucher};
-use veritum_core::report::{CheckReport, OutcomeWord};
+use veritum_core::model::Voucher;
+use veritum_core::report::OutcomeWord;
 use veritum_core::work::Settings;
-use veritum_demo::world::{World, add, add_file, package};
+use veritum_demo::world::{add, add_file, package};
 use veritum_demo::{Content, Package};
-
-struct Place {
-    _dir: tempfile::TempDir,
-    world: World,
-}
-
-fn place(packages: &[Package]) -> Place {
-    let dir = folder();
-    let world = World::new(&dir.path().join("world"), packages);
-    Place { _dir: dir, world }
-}
-
-fn quay() -> Package {
-    let mut quay = package("quay", "1.0-1");
-    add_file(&mut quay, "/usr/share/quay/part", "part\n");
-    add(&mut quay, "/usr/bin/quay", Content::File(vec![1; 2000]), 0o755);
-    quay
-}
-
-impl Place {
-    fn write(&self, path: &str, text: &str) {
-        let path = self.world.at(path);
-        std::fs::create_dir_all(path.parent().unwrap()).unwrap();
-        std::fs::write(path, text).unwrap();
-    }
-
-    fn check(&self) -> CheckReport {
-        check(&self.world.settings())
-    }
-
-    fn findings(&self) -> Vec<(String, &'static str)> {
-        told(&self.check().findings)
-    }
-
-    fn notes(&self) -> Vec<(String, &'static str)> {
-        told(&self.check().notes)
-    }
-
-    fn finding(&self) -> Finding {
-        let mut findings = self.check().findings;
-        assert_eq!(findings.len(), 1, "{findings:?}");
-        findings.remove(0)
-    }
-}
 
 #[test]
 fn a_diverted_file_is_looked_for_where_it_was_moved_to() {
@@ -87,64 +46,6 @@ fn a_file_diverted_by_a_component_leaves_its_place_to_that_one() {
         "/usr/bin/quay\n/usr/bin/quay.old\ntug\n/usr/bin/tug-quay\n/usr/bin/quay\nquay\n",
     );
     assert_eq!(place.findings(), []);
-}
-
-#[test]
-fn an_override_decides_owner_and_mode_and_is_put_back() {
-    let place = place(&[quay()]);
-    let program = place.world.at("/usr/bin/quay");
-    place.write("/var/lib/dpkg/statoverride", "root root 4750 /usr/bin/quay\nroot root 0700 /usr/bin/not-there\n");
-    std::fs::set_permissions(&program, std::fs::Permissions::from_mode(0o4750)).unwrap();
-    assert_eq!(place.findings(), []);
-    std::fs::set_permissions(&program, std::fs::Permissions::from_mode(0o4777)).unwrap();
-    assert_eq!(place.findings(), [("/usr/bin/quay".to_owned(), "wrong-mode")]);
-    repair(&place.world.settings());
-    assert_eq!(std::fs::metadata(&program).unwrap().permissions().mode() & 0o7777, 0o4750);
-    std::fs::remove_file(&program).unwrap();
-    repair(&place.world.settings());
-    assert_eq!(std::fs::metadata(&program).unwrap().permissions().mode() & 0o7777, 0o4750);
-}
-
-#[test]
-fn what_the_administrator_leaves_out_is_not_missed_but_judged_when_it_is_there() {
-    let mut quay = quay();
-    add_file(&mut quay, "/usr/share/doc/quay/changes", "changes\n");
-    add_file(&mut quay, "/usr/share/doc/quay/copyright", "copyright\n");
-    let place = place(&[quay]);
-    place.write(
-        "/etc/dpkg/dpkg.cfg.d/01_nodoc",
-        "path-exclude=/usr/share/doc/*\npath-include=/usr/share/doc/*/copyright\n",
-    );
-    std::fs::remove_file(place.world.at("/usr/share/doc/quay/changes")).unwrap();
-    assert_eq!(place.findings(), []);
-    std::fs::remove_file(place.world.at("/usr/share/doc/quay/copyright")).unwrap();
-    assert_eq!(place.findings(), [("/usr/share/doc/quay/copyright".to_owned(), "missing")]);
-    place.write("/usr/share/doc/quay/changes", "altered\n");
-    assert_eq!(place.findings().len(), 2);
-}
-
-#[test]
-fn a_folder_of_what_was_left_out_is_not_missed_and_does_not_come_back() {
-    let mut quay = quay();
-    add_file(&mut quay, "/usr/share/man/man3/quay.3", "page\n");
-    add_file(&mut quay, "/usr/share/doc/quay/examples/one", "one\n");
-    add_file(&mut quay, "/usr/share/doc/quay/copyright", "copyright\n");
-    let place = place(&[quay]);
-    place.write(
-        "/etc/dpkg/dpkg.cfg.d/01_nodoc",
-        "path-exclude=/usr/share/doc/*\npath-include=/usr/share/doc/*/copyright\npath-exclude=/usr/share/man/*\n",
-    );
-    std::fs::remove_dir_all(place.world.at("/usr/share/man/man3")).unwrap();
-    std::fs::remove_dir_all(place.world.at("/usr/share/doc/quay/examples")).unwrap();
-    assert_eq!(place.findings(), []);
-    std::fs::remove_dir_all(place.world.at("/usr/share/man")).unwrap();
-    std::fs::remove_dir_all(place.world.at("/usr/share/doc/quay")).unwrap();
-    let missing = |path: &str| (path.to_owned(), "missing");
-    assert_eq!(place.findings(), [missing("/usr/share/doc/quay"), missing("/usr/share/man")]);
-    repair(&place.world.settings());
-    let there = |path: &str| place.world.at(path).exists();
-    assert!(there("/usr/share/doc/quay/copyright") && there("/usr/share/man"));
-    assert!(!there("/usr/share/doc/quay/examples") && !there("/usr/share/man/man3"));
 }
 
 #[test]
@@ -213,30 +114,6 @@ fn a_folder_in_the_place_of_a_merged_systems_link_is_spare_or_left_standing() {
     // What only that folder has may be needed, so it stays.
     replace(&["driver"]);
     assert_eq!(place.findings(), [("/lib/rig-loader".to_owned(), "missing")]);
-}
-
-#[test]
-fn settings_are_the_administrators_and_a_folder_in_their_place_is_a_problem() {
-    let mut quay = quay();
-    for name in ["a.conf", "b.conf", "c.conf", "d.conf"] {
-        add_file(&mut quay, &format!("/etc/quay/{name}"), "x = 1\n");
-        quay.items.last_mut().unwrap().settings = true;
-    }
-    let place = place(&[quay]);
-    place.write("/etc/quay/a.conf", "x = 2\n");
-    std::fs::remove_file(place.world.at("/etc/quay/b.conf")).unwrap();
-    std::fs::set_permissions(place.world.at("/etc/quay/c.conf"), std::fs::Permissions::from_mode(0o600)).unwrap();
-    std::fs::remove_file(place.world.at("/etc/quay/d.conf")).unwrap();
-    symlink("a.conf", place.world.at("/etc/quay/d.conf")).unwrap();
-    let expected = [("a", "edited"), ("b", "settings-removed"), ("c", "adjusted"), ("d", "edited")];
-    assert_eq!(place.notes(), expected.map(|(n, v)| (format!("/etc/quay/{n}.conf"), v)));
-    assert_eq!(place.findings(), []);
-    std::fs::remove_file(place.world.at("/etc/quay/a.conf")).unwrap();
-    std::fs::create_dir(place.world.at("/etc/quay/a.conf")).unwrap();
-    assert_eq!(place.findings(), [("/etc/quay/a.conf".to_owned(), "wrong-kind")]);
-    // All of them removed with their folder is as deliberate as one.
-    std::fs::remove_dir_all(place.world.at("/etc/quay")).unwrap();
-    assert_eq!((place.findings(), place.notes()), (vec![], vec![("/etc/quay".to_owned(), "settings-removed")]));
 }
 
 #[test]
@@ -354,52 +231,6 @@ fn pipes_devices_and_huge_holes_neither_hang_nor_flood() {
     assert_eq!(place.findings(), []);
     support::undo(&place.world.settings(), None).unwrap();
     assert_eq!(std::fs::metadata(&program).unwrap().len(), 1 << 40);
-}
-
-#[test]
-fn an_administrators_link_is_followed_only_when_it_is_plainly_one() {
-    let case = |name: &str, prepare: &dyn Fn(&Place, &std::path::Path), expected: &str| {
-        let place = place(&[quay()]);
-        let share = place.world.at("/usr/share/quay");
-        let to = place.world.at("/var/quay-moved");
-        std::fs::rename(&share, &to).unwrap();
-        prepare(&place, &to);
-        if !share.exists() && !share.is_symlink() {
-            symlink("/var/quay-moved", &share).unwrap();
-        }
-        let report = place.check();
-        let all: Vec<_> = told(&report.findings).into_iter().chain(told(&report.notes)).collect();
-        assert!(all.iter().any(|(path, verdict)| path == "/usr/share/quay" && *verdict == expected), "{name}: {all:?}");
-    };
-    case("plain", &|_, _| {}, "moved");
-    case("relative", &|p, _| symlink("../../var/quay-moved", p.world.at("/usr/share/quay")).unwrap(), "moved");
-    case(
-        "open to all",
-        &|_, to| std::fs::set_permissions(to, std::fs::Permissions::from_mode(0o777)).unwrap(),
-        "wrong-kind",
-    );
-    case("empty", &|_, to| std::fs::remove_file(to.join("part")).unwrap(), "wrong-kind");
-    case("to a user's folder", &|p, _| symlink("/home/mirela", p.world.at("/usr/share/quay")).unwrap(), "wrong-kind");
-    case("above users' folders", &|p, _| symlink("/", p.world.at("/usr/share/quay")).unwrap(), "wrong-kind");
-    case("to nothing", &|p, _| symlink("/nowhere", p.world.at("/usr/share/quay")).unwrap(), "wrong-kind");
-    case("round", &|p, _| symlink("quay", p.world.at("/usr/share/quay")).unwrap(), "wrong-kind");
-    if is_root() {
-        case("a user's", &|_, to| std::os::unix::fs::chown(to, Some(1000), Some(1000)).unwrap(), "wrong-kind");
-    }
-}
-
-#[test]
-fn what_lies_in_a_moved_folder_is_judged_and_put_right_there() {
-    let place = place(&[quay()]);
-    let to = place.world.at("/var/quay-moved");
-    std::fs::rename(place.world.at("/usr/share/quay"), &to).unwrap();
-    symlink("/var/quay-moved", place.world.at("/usr/share/quay")).unwrap();
-    std::fs::write(to.join("part"), "damaged").unwrap();
-    std::fs::write(to.join("own"), "the administrator's").unwrap();
-    assert_eq!(place.findings(), [("/usr/share/quay/part".to_owned(), "altered")]);
-    repair(&place.world.settings());
-    assert_eq!(std::fs::read(to.join("part")).unwrap(), b"part\n");
-    assert!(place.world.at("/usr/share/quay").is_symlink() && to.join("own").exists());
 }
 
 #[test]
