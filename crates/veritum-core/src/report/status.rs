@@ -1,0 +1,123 @@
+//! What `status` tells of a machine.
+
+use std::collections::BTreeMap;
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+use super::{MachineReport, OutcomeWord, SourceReport};
+use crate::model::Voucher;
+use crate::platform::Happened;
+
+/// The last check, as it is kept.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct LastCheck {
+    /// When, RFC 3339 in UTC.
+    pub at: String,
+    /// What it came to.
+    pub outcome: OutcomeWord,
+    /// Problems.
+    pub problems: u64,
+}
+
+/// What `status` prints (`veritum.status/1`).
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct StatusReport {
+    /// `veritum.status/1`.
+    pub format: String,
+    /// The machine.
+    pub machine: MachineReport,
+    /// Whether everything can be read (root, or the owner of a demo machine).
+    pub full_rights: bool,
+    /// People who log in.
+    pub users: Vec<String>,
+    /// Who answers for how many components.
+    pub vouched: BTreeMap<Voucher, u64>,
+    /// The store, when one is used.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub store: Option<StoreLine>,
+    /// The archives that the machine gets components from, as far as their lists are at hand.
+    pub sources: Vec<SourceReport>,
+    /// Why the store cannot be used.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub store_trouble: Option<String>,
+    /// The computer that this runs on: not always the one whose disk is mounted.
+    pub computer: ComputerReport,
+    /// Bytes free on the file system of the machine's root; none where it does not tell.
+    pub free_bytes: Option<u64>,
+    /// Whether that file system is mounted read-only.
+    pub read_only: bool,
+    /// Errors that the kernel has counted on the machine's file systems.
+    pub disk_errors: u64,
+    /// Why a restart of the machine is due; empty when none is.
+    pub restart_due: Vec<String>,
+    /// What was installed, updated and removed lately, newest first.
+    pub recent: Vec<RecentReport>,
+    /// Components whose installation stopped half-way, or whose configure step is not done.
+    pub half_installed: Vec<String>,
+    /// Changes that were interrupted.
+    pub unfinished_changes: Vec<u64>,
+    /// How many changes there are.
+    pub changes: u64,
+    /// Bytes kept for undo.
+    pub kept_bytes: u64,
+    /// The last check of the whole machine.
+    pub last_check: Option<LastCheck>,
+    /// Whether something was changed or taken back since then.
+    pub changed_since_check: bool,
+    /// What cannot be examined here, and why.
+    pub not_here: Vec<String>,
+}
+
+impl StatusReport {
+    /// The format's name.
+    pub const FORMAT: &'static str = "veritum.status/1";
+}
+
+/// A computer's hardware, as far as it says.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct ComputerReport {
+    /// Maker and model; empty where it does not say.
+    pub model: String,
+    /// The processor's name.
+    pub processor: String,
+    /// Its hardware threads.
+    pub threads: u64,
+    /// Memory in bytes.
+    pub memory_bytes: u64,
+}
+
+/// Something that was done to a component, as the machine's own log tells it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct RecentReport {
+    /// When, in the machine's own time, without a zone.
+    pub at: String,
+    /// What.
+    pub what: Happened,
+    /// The component.
+    pub component: String,
+    /// Its architecture, where the log tells it.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub arch: String,
+    /// The version before.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from: Option<String>,
+    /// The version after.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub to: Option<String>,
+}
+
+/// A store, in a line.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct StoreLine {
+    /// Where it lies.
+    pub location: String,
+    /// Its components.
+    pub components: u64,
+    /// Fingerprints of the pinned keys.
+    pub keys: Vec<String>,
+    /// When its signatures expire, RFC 3339 in UTC.
+    pub expires: String,
+    /// Which signing this is, counted from 1.
+    pub signing: u64,
+}
