@@ -6,12 +6,14 @@ import sys
 import time
 
 
-def measure(command):
-    """Wall and processor seconds of a command (a list, or a line for the shell); its exit status is not judged."""
+def measure(command, fine=(0,)):
+    """Wall and processor seconds of a command (a list, or a line for the shell), which must end with a fine status."""
     before = resource.getrusage(resource.RUSAGE_CHILDREN)
     start = time.perf_counter()
-    subprocess.run(command, shell=isinstance(command, str), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    status = subprocess.run(command, shell=isinstance(command, str), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL).returncode
     wall = time.perf_counter() - start
+    if status not in fine:
+        sys.exit(f"{command} ended with status {status}: what was timed is not what was meant")
     after = resource.getrusage(resource.RUSAGE_CHILDREN)
     return wall, after.ru_utime - before.ru_utime + after.ru_stime - before.ru_stime
 
