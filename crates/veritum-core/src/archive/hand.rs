@@ -187,3 +187,18 @@ fn open_on_host(path: &Path) -> Option<File> {
     let flags = rustix::fs::OFlags::NONBLOCK.bits().cast_signed();
     std::fs::OpenOptions::new().read(true).custom_flags(flags).open(path).ok()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_has_no_room_is_refused_before_anything_is_downloaded() {
+        let dir = tempfile::tempdir().unwrap();
+        // The folder itself is only made when something comes.
+        let hand = AtHand { downloads: dir.path().join("not/there/yet"), ..AtHand::default() };
+        assert_eq!(hand.no_room_for(1), None);
+        let refused = hand.no_room_for(u64::MAX).unwrap().to_string();
+        assert!(refused.contains("lacks") && refused.contains("not/there/yet"), "{refused}");
+    }
+}
