@@ -38,6 +38,10 @@ pub enum Phase {
     Confirming,
     /// Taking packages into a store.
     Filling,
+    /// Reading what a store holds, to see whether it is sound.
+    Auditing,
+    /// Putting a store right.
+    Mending,
     /// Signing a store's metadata.
     Publishing,
 }

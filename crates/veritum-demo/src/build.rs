@@ -113,7 +113,7 @@ fn make_store(options: BuildOptions<'_>, packages: &[PathBuf], observer: &dyn Ob
     store::create(&store, &folder.join("keys"), &keys, expires)?;
     store::fill(&store, packages, options.jobs, observer)?;
     let scratch = vec![folder.to_owned()];
-    store::publish(&store, &keys.publish, expires, &scratch)?;
+    store::publish(&store, &keys.publish, expires, &scratch, Default::default())?;
     let pins = Pins::in_folder(&folder.join("trust"));
     let now = jiff::Timestamp::from_second(crate::NOW).unwrap_or(jiff::Timestamp::UNIX_EPOCH);
     store::candidate(&store, &pins, &scratch)?.pin(&pins, now)?;

@@ -99,7 +99,7 @@ impl World {
         let expires = jiff::Timestamp::from_second(crate::EXPIRES)?;
         store::create(&self.store(), &self.folder.join("keys"), &keys, expires)?;
         store::fill(&self.store(), &paths, 2, &Silent)?;
-        store::publish(&self.store(), &keys.publish, expires, &self.scratch())?;
+        store::publish(&self.store(), &keys.publish, expires, &self.scratch(), Default::default())?;
         store::candidate(&self.store(), &self.pins(), &self.scratch())?
             .pin(&self.pins(), jiff::Timestamp::UNIX_EPOCH)?;
         Ok(())

@@ -393,7 +393,7 @@ fn a_path_is_explained_down_to_the_vendors_key() {
     );
     assert_eq!(report.chain.last().unwrap().name, stand.key.fingerprint());
     assert_eq!(report.differs.unwrap().offset, 6);
-    let named = Scope { components: vec!["pier".into()], paths: Vec::new() };
+    let named = Scope { components: vec!["pier".into()], ..Scope::default() };
     let one = open(&stand.offline()).check(&named, &Silent).unwrap();
     assert_eq!((one.outcome, by(&one, Voucher::Archive)), (OutcomeWord::Sound, 1), "what is named is unpacked");
 }

@@ -166,14 +166,14 @@ fn only_what_is_named_is_put_right() {
     let one = |scope: Scope| -> RepairReport {
         open(&place.world.settings()).repair(&scope, &Silent, &mut |_| Agreement::Yes).unwrap()
     };
-    one(Scope { paths: vec![SystemPath::literal("/usr/share/quay")], components: vec![] });
+    one(Scope { paths: vec![SystemPath::literal("/usr/share/quay")], ..Scope::default() });
     assert_eq!(
         (place.read("/usr/share/quay/0").as_str(), place.read("/usr/share/pier/0").as_str()),
         ("right 0\n", "wrong\n")
     );
-    one(Scope { paths: vec![], components: vec!["pier".into()] });
+    one(Scope { components: vec!["pier".into()], ..Scope::default() });
     assert_eq!(check(&place.world.settings()).outcome, OutcomeWord::Sound);
-    let unknown = Scope { paths: vec![], components: vec!["nothing".into()] };
+    let unknown = Scope { components: vec!["nothing".into()], ..Scope::default() };
     assert!(matches!(open(&place.world.settings()).check(&unknown, &Silent), Err(WorkError::Unknown { .. })));
 }
 
@@ -239,7 +239,7 @@ fn explaining_tells_owner_difference_chain_and_remedy() {
     assert_eq!((differs.offset, differs.line, differs.expected.as_str()), (6, Some(1), "30 0a"));
     assert_eq!((report.owners[0].name.as_str(), report.chain.len(), report.left.is_none()), ("quay", 5, true));
     let id = report.finding.unwrap().id;
-    assert_eq!(workshop.explain_finding(&id.as_str()[..4], &Silent).unwrap().path, path);
+    assert_eq!(workshop.explain_finding(&id.as_str()[..4], &Silent).unwrap().path, Some(path));
     assert!(workshop.explain_finding("zzzz", &Silent).is_err());
     let sound = workshop.explain_path(&SystemPath::literal("/usr/share/quay/1"), &Silent).unwrap();
     assert!(sound.finding.is_none() && sound.expected.unwrap().size == Some(8));

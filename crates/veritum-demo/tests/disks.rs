@@ -158,7 +158,8 @@ fn what_is_locked_or_mounted_over_is_named_and_the_rest_is_put_right() {
     run("mount", &["--bind", dir.path().join("cover").to_str().unwrap(), two.to_str().unwrap()]);
     let covered = Mounted(two.clone());
     let report = repair(&world.settings());
-    let mut left: Vec<_> = report.areas[0].remaining.iter().map(|l| (l.path.to_string(), l.reason.clone())).collect();
+    let mut left: Vec<_> =
+        report.areas[0].remaining.iter().map(|l| (l.subject.to_string(), l.reason.clone())).collect();
     left.sort();
     assert_eq!(
         left,

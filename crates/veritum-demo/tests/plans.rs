@@ -5,7 +5,7 @@ mod support;
 use std::fs;
 use std::os::unix::fs::{PermissionsExt as _, symlink};
 
-use support::{check, folder, open, repair, undo};
+use support::{check, files_of, folder, open, repair, undo};
 use veritum_core::check::Scope;
 use veritum_core::event::Silent;
 use veritum_core::model::Digest;
@@ -49,7 +49,7 @@ impl Place {
     fn planned(&self) -> Vec<(String, String, u64, u64)> {
         let report = self.plan(&self.settings());
         assert!(report.plan_only && report.areas[0].change.is_none());
-        let of = |a: &veritum_core::report::ActionReport| (a.path.to_string(), a.action.clone(), a.things, a.bytes);
+        let of = |a: &veritum_core::report::ActionReport| (a.subject.to_string(), a.action.clone(), a.things, a.bytes);
         let mut all: Vec<_> = report.areas[0].actions.iter().map(of).collect();
         all.sort();
         all
@@ -57,7 +57,7 @@ impl Place {
 
     fn left(&self, settings: &Settings) -> Vec<(String, String, bool)> {
         let report = self.plan(settings);
-        report.areas[0].remaining.iter().map(|l| (l.path.to_string(), l.reason.clone(), l.next.is_some())).collect()
+        report.areas[0].remaining.iter().map(|l| (l.subject.to_string(), l.reason.clone(), l.next.is_some())).collect()
     }
 
     fn write(&self, path: &str, text: &str) {
@@ -136,9 +136,9 @@ fn a_content_that_the_store_lacks_is_left_and_the_rest_is_put_right() {
     let hex = Digest::of(b"right one\n").to_hex();
     fs::remove_file(place.world.store().join(format!("objects/{}/{}.zst", &hex[..2], &hex[2..]))).unwrap();
     let report = repair(&place.settings());
-    let area = &report.areas[0];
+    let area = files_of(&report);
     assert_eq!((area.put_right, area.remaining.len()), (1, 1), "{area:?}");
-    assert_eq!(area.remaining[0].path.to_string(), "/usr/share/quay/one");
+    assert_eq!(area.remaining[0].subject.to_string(), "/usr/share/quay/one");
     assert!(area.remaining[0].reason.contains("lacks"), "{:?}", area.remaining);
     assert!(area.remaining[0].next.as_deref().is_some_and(|n| n.contains("veritum store fill")));
     assert_eq!(fs::read_to_string(place.world.at("/usr/share/quay/two")).unwrap(), "right two\n");
@@ -161,7 +161,7 @@ fn what_comes_to_light_later_is_asked_about_again() {
     let mut asked = Vec::new();
     let report = open(&place.settings())
         .repair(&Scope::default(), &Silent, &mut |preview| {
-            asked.push((preview.further, preview.actions.iter().map(|a| a.path.to_string()).collect::<Vec<_>>()));
+            asked.push((preview.further, preview.actions.iter().map(|a| a.subject.to_string()).collect::<Vec<_>>()));
             Agreement::Yes
         })
         .unwrap();
@@ -187,7 +187,7 @@ fn a_no_to_what_came_to_light_later_leaves_just_that() {
     assert_eq!(fs::read_to_string(place.world.at("/usr/lib/pier/below")).unwrap(), "wrong\n");
     let area = &report.areas[0];
     assert_eq!(area.remaining.len(), 1, "{area:?}");
-    assert!(area.remaining[0].path.to_string().ends_with("pier/below"));
+    assert!(area.remaining[0].subject.to_string().ends_with("pier/below"));
     assert!(area.remaining[0].reason.contains("came to light later"), "{:?}", area.remaining);
 }
 
@@ -263,7 +263,7 @@ fn the_loader_and_its_library_are_put_last_and_side_by_side() {
         fs::write(world.at(&format!("/usr/lib/{name}")), "x").unwrap();
     }
     let report = open(&world.settings()).plan_repair(&Scope::default(), &Silent).unwrap();
-    let order: Vec<_> = report.areas[0].actions.iter().map(|a| a.path.to_string()).collect();
+    let order: Vec<_> = report.areas[0].actions.iter().map(|a| a.subject.to_string()).collect();
     let names: Vec<_> = order.iter().map(|p| p.rsplit('/').next().unwrap()).collect();
     assert_eq!(names, ["aaa", "zzz", "ld-linux-demo.so.2", "libc.so.6", "libm.so.6"]);
 }

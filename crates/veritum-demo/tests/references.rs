@@ -88,7 +88,7 @@ fn a_path_is_one_under_both_spellings_of_a_merged_system() {
     assert_eq!(std::fs::read(place.world.at("/usr/lib/rig/block")).unwrap(), b"block\n");
     assert_eq!(std::fs::read(place.world.at("/usr/lib/rig/extra")).unwrap(), b"extra\n");
     let scope =
-        Scope { paths: vec![veritum_core::model::SystemPath::literal("/usr/lib/rig/extra")], components: vec![] };
+        Scope { paths: vec![veritum_core::model::SystemPath::literal("/usr/lib/rig/extra")], ..Scope::default() };
     assert_eq!(open(&place.world.settings()).check(&scope, &Silent).unwrap().outcome, OutcomeWord::Sound);
 }
 

@@ -56,7 +56,7 @@ impl Bench {
     }
 
     fn publish(&self) -> store::PublishSummary {
-        store::publish(&self.path(), &self.keys.publish, self.expires(), &self.scratch()).unwrap()
+        store::publish(&self.path(), &self.keys.publish, self.expires(), &self.scratch(), Default::default()).unwrap()
     }
 
     fn open(&self) -> Store {
@@ -160,7 +160,8 @@ fn an_incomplete_store_is_not_signed() {
     bench.fill(&[quay("1.0", "one\n")]);
     let hex = Digest::of(b"one\n").to_hex();
     std::fs::remove_file(bench.path().join("objects").join(&hex[..2]).join(format!("{}.zst", &hex[2..]))).unwrap();
-    let result = store::publish(&bench.path(), &bench.keys.publish, bench.expires(), &bench.scratch());
+    let result =
+        store::publish(&bench.path(), &bench.keys.publish, bench.expires(), &bench.scratch(), Default::default());
     assert!(matches!(result, Err(StoreError::Absent { .. })), "{result:?}");
 }
 
@@ -169,7 +170,7 @@ fn only_the_publishing_key_of_this_store_signs_it() {
     let bench = Bench::new();
     bench.fill(&[quay("1.0", "one\n")]);
     for key in [&bench.keys.root, &KeyPair::generate().unwrap()] {
-        assert!(store::publish(&bench.path(), key, bench.expires(), &bench.scratch()).is_err());
+        assert!(store::publish(&bench.path(), key, bench.expires(), &bench.scratch(), Default::default()).is_err());
     }
     bench.publish();
     let keys = bench.dir.path().join("keys");
@@ -188,7 +189,7 @@ fn an_expired_store_still_vouches_for_what_was_installed() {
     let bench = Bench::new();
     bench.fill(&[quay("1.0", "one\n")]);
     let past = jiff::Timestamp::from_second(1_000_000_000).unwrap();
-    store::publish(&bench.path(), &bench.keys.publish, past, &bench.scratch()).unwrap();
+    store::publish(&bench.path(), &bench.keys.publish, past, &bench.scratch(), Default::default()).unwrap();
     let store = bench.open();
     assert_eq!(store.expires(), past);
     assert!(store.manifest(&id("1.0")).unwrap().is_some());

@@ -1,5 +1,7 @@
 //! The one translator at the top: from the core's errors to words, exit status and the next command.
 
+use std::path::Path;
+
 use veritum_core::change::ChangeError;
 use veritum_core::model::{error_chain, error_words, quoted};
 use veritum_core::store::StoreError;
@@ -86,6 +88,11 @@ impl From<WorkError> for Failure {
                 error.to_string(),
                 "type more of its signs".into(),
                 Some("veritum check --ungrouped".into()),
+            ),
+            WorkError::NoStore => Self::usage(
+                error.to_string(),
+                "only a store that is named can be looked at".into(),
+                Some("add --store LOCATION".into()),
             ),
             WorkError::NothingToUndo => {
                 Self::not_done(error.to_string(), String::new(), Some("veritum list changes".into()))
@@ -179,7 +186,11 @@ impl From<StoreError> for Failure {
                 "an older copy may hide what was put right since".to_owned(),
                 Some("get the current copy of the store".into()),
             ),
-            StoreError::Chain { .. } => (why, Some("the store is damaged or forged: take another copy of it".into())),
+            StoreError::Chain { path, .. } => (why, Some(format!("veritum check store --store {}", shown(path)))),
+            StoreError::Pointer { path } => {
+                let store = path.parent().and_then(Path::parent).unwrap_or(path);
+                (why, Some(format!("veritum repair store --store {}", shown(store))))
+            }
             StoreError::NotAStore { .. } => (why, Some("veritum store create DIR --keys KEYDIR".into())),
             StoreError::Busy { .. } => (why, Some("wait for it to end, then type the same again".into())),
             StoreError::Absent { .. } => (why, Some("veritum store fill PATH".into())),

@@ -132,6 +132,8 @@ fn words(phase: Phase) -> &'static str {
         Phase::Keeping => "keeping what was replaced",
         Phase::Confirming => "checking again",
         Phase::Filling => "taking packages in",
+        Phase::Auditing => "store: reading what it holds",
+        Phase::Mending => "store: putting right",
         Phase::Publishing => "signing",
         _ => "working",
     }

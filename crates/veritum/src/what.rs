@@ -19,15 +19,14 @@ pub(crate) enum Subject {
 /// Reads the WHAT of `check` and `repair`.
 pub(crate) fn scope(words: &[std::ffi::OsString], target: &Path) -> Result<Scope, Failure> {
     let mut scope = Scope::default();
-    let mut whole_area = false;
     for word in words {
         let bytes = word.as_bytes();
         if is_path(bytes) {
             scope.paths.push(path(word, target)?);
         } else if let Some(name) = bytes.strip_prefix(b"component:") {
             scope.components.push(String::from_utf8_lossy(name).into_owned());
-        } else if Area::ALL.iter().any(|a| a.word().as_bytes() == bytes) {
-            whole_area = true;
+        } else if let Some(area) = Area::ALL.into_iter().find(|a| a.word().as_bytes() == bytes) {
+            scope.areas.push(area);
         } else {
             let mut known: Vec<&str> = Area::ALL.iter().map(|a| a.word()).collect();
             known.extend(["/PATH", "component:NAME"]);
@@ -50,8 +49,9 @@ pub(crate) fn scope(words: &[std::ffi::OsString], target: &Path) -> Result<Scope
             Some("name them in two commands".into()),
         ));
     }
-    if whole_area {
-        scope = Scope::default();
+    // All files hold every path and component that was named beside them.
+    if scope.names(Area::Files) {
+        (scope.paths, scope.components) = (Vec::new(), Vec::new());
     }
     Ok(scope)
 }
@@ -121,6 +121,11 @@ mod tests {
     fn words_are_told_apart() {
         let scope = scope(&["component:berthbook".into()], Path::new("/")).unwrap();
         assert_eq!(scope.components, ["berthbook"]);
+        let areas = super::scope(&["store".into(), "/usr/bin/x".into()], Path::new("/")).unwrap();
+        assert!(areas.wants(Area::Store) && areas.wants(Area::Files) && !areas.is_all());
+        let store = super::scope(&["store".into()], Path::new("/")).unwrap();
+        assert!(store.wants(Area::Store) && !store.wants(Area::Files) && !store.is_whole());
+        assert!(super::scope(&["files".into(), "/usr/bin/x".into()], Path::new("/")).unwrap().is_all());
         assert!(super::scope(&["flies".into()], Path::new("/")).is_err());
         assert!(matches!(subject(OsStr::new("12"), Path::new("/")), Ok(Subject::Change(12))));
         assert!(matches!(subject(OsStr::new("kq3v"), Path::new("/")), Ok(Subject::Finding(_))));

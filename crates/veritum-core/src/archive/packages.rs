@@ -7,10 +7,10 @@ use std::sync::{Arc, MutexGuard, PoisonError};
 use rayon::prelude::*;
 
 use super::unpack::{self, UnpackError, Unpacked};
-use super::{Archive, Candidate, FetchError, Lacking};
+use super::{Archive, Candidate, FetchError, Lacking, Package};
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::model::{ComponentId, Digest, EntryKind};
-use crate::platform::debian::apt::SourceKind;
+use crate::platform::debian::apt::{FileSum, SourceKind};
 use crate::scan::Stopped;
 use crate::store::{Contents, Manifest, StoreError};
 use crate::target::Machine;
@@ -192,6 +192,12 @@ impl Archive {
         self.manifests.get(id).is_some_and(|(_, candidate)| self.hand.has(machine, id, candidate))
     }
 
+    /// The package of a component that is listed and at hand, as far as name and size tell.
+    #[must_use]
+    pub fn candidate_at_hand(&self, machine: &Machine, id: &ComponentId) -> Option<&Candidate> {
+        self.table.of(id).iter().find(|c| self.hand.has(machine, id, c))
+    }
+
     /// What a component's package is, when it is listed but not at hand.
     #[must_use]
     pub fn lacking(&self, machine: &Machine, id: &ComponentId) -> Option<Lacking> {
@@ -201,6 +207,25 @@ impl Archive {
         }
         let fetchable = |c: &&Candidate| self.sources[c.source].source.kind() == SourceKind::Network;
         candidates.iter().find(fetchable).map(|c| Lacking { id: id.clone(), candidate: c.clone() })
+    }
+}
+
+/// Packages that somebody else than an archive vouches for, by their size and digest: they may lie anywhere.
+impl Archive {
+    /// A package of this size and digest that is at hand.
+    #[must_use]
+    pub fn at_hand(&self, machine: &Machine, id: &ComponentId, sum: &Verified<FileSum>) -> Option<Package> {
+        let nowhere = Candidate { source: usize::MAX, path: String::new(), sum: sum.clone() };
+        let listed = self.table.of(id).iter().filter(|c| c.sum.get() == sum.get());
+        listed.chain([&nowhere]).find_map(|candidate| self.hand.find(machine, id, candidate))
+    }
+
+    /// The package of this size and digest, when an archive that can be asked lists it.
+    #[must_use]
+    pub fn fetchable(&self, id: &ComponentId, sum: &Verified<FileSum>) -> Option<Lacking> {
+        let network = |c: &&Candidate| self.sources[c.source].source.kind() == SourceKind::Network;
+        let listed = self.table.of(id).iter().filter(|c| c.sum.get() == sum.get()).find(network);
+        listed.filter(|_| self.may_use_network()).map(|c| Lacking { id: id.clone(), candidate: c.clone() })
     }
 }
 

@@ -1,6 +1,6 @@
 //! [`Expected`]: one thing that should be somewhere; and what a check is asked to look at, by which rules.
 
-use crate::model::{Digest, Md5, SystemPath, Voucher};
+use crate::model::{Area, Digest, Md5, SystemPath, Voucher};
 use crate::platform::Component;
 
 /// What should be there.
@@ -93,6 +93,8 @@ pub struct Owned {
 /// What the caller wants to be looked at.
 #[derive(Debug, Clone, Default)]
 pub struct Scope {
+    /// The areas that were named; without any, all that are there, or, when paths or components are named, their files.
+    pub areas: Vec<Area>,
     /// Only these paths and what lies below them; empty for all.
     pub paths: Vec<SystemPath>,
     /// Only these components; empty for all.
@@ -100,10 +102,28 @@ pub struct Scope {
 }
 
 impl Scope {
-    /// Whether everything is looked at.
+    /// Whether all files are looked at, when files are.
     #[must_use]
     pub fn is_all(&self) -> bool {
         self.paths.is_empty() && self.components.is_empty()
+    }
+
+    /// Whether nothing was named at all.
+    #[must_use]
+    pub fn is_whole(&self) -> bool {
+        self.is_all() && self.areas.is_empty()
+    }
+
+    /// Whether an area was named.
+    #[must_use]
+    pub fn names(&self, area: Area) -> bool {
+        self.areas.contains(&area)
+    }
+
+    /// Whether an area is to be looked at.
+    #[must_use]
+    pub fn wants(&self, area: Area) -> bool {
+        self.is_whole() || self.names(area) || area == Area::Files && !self.is_all()
     }
 }
 

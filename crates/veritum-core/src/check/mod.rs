@@ -17,6 +17,7 @@ mod near;
 mod parts;
 mod reference;
 mod states;
+mod store;
 mod stray;
 
 pub use expected::{Expected, Group, Meta, Owned, Policy, Scope, Want};
@@ -24,3 +25,4 @@ pub use files::{Case, Fault, FilesCheck, Seen, Unexamined, check_files};
 pub use folders::{Block, Move, Parents, Placement};
 pub use reference::{ManifestSource, Reference};
 pub use states::expected_state;
+pub use store::{judge_store, superfluous_notes};

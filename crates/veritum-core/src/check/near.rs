@@ -104,7 +104,7 @@ mod tests {
     }
 
     fn near(paths: &[&'static str]) -> Near {
-        let scope = Scope { paths: paths.iter().map(|p| SystemPath::literal(p)).collect(), components: Vec::new() };
+        let scope = Scope { paths: paths.iter().map(|p| SystemPath::literal(p)).collect(), ..Scope::default() };
         Near::of(&scope, &Installed::default(), &[], &NoRecords).unwrap()
     }
 

@@ -9,18 +9,21 @@ use super::{ComponentId, Digest, FileKind, SystemPath, text::readable};
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Area {
+    /// The store itself: what is checked and put right before anything is held against it.
+    Store,
     /// The machine's files against their reference.
     Files,
 }
 
 impl Area {
     /// Every area that is there, in working order.
-    pub const ALL: [Area; 1] = [Area::Files];
+    pub const ALL: [Area; 2] = [Area::Store, Area::Files];
 
     /// The word that is typed.
     #[must_use]
     pub fn word(self) -> &'static str {
         match self {
+            Self::Store => "store",
             Self::Files => "files",
         }
     }
@@ -136,6 +139,16 @@ pub enum Subject {
         /// Its URL and suite.
         name: String,
     },
+    /// A content or manifest of a store.
+    Object {
+        /// Its file, below the store's folder.
+        name: String,
+    },
+    /// A signed file of a store, or one that is made from those.
+    Index {
+        /// The file, below the store's folder.
+        name: String,
+    },
 }
 
 impl Subject {
@@ -153,7 +166,27 @@ impl Subject {
     pub fn as_path(&self) -> Option<&SystemPath> {
         match self {
             Self::Path { path, .. } => Some(path),
-            Self::Component { .. } | Self::Source { .. } => None,
+            _ => None,
+        }
+    }
+
+    /// What it is called, when it is no path.
+    #[must_use]
+    pub fn name(&self) -> Option<&str> {
+        match self {
+            Self::Path { .. } => None,
+            Self::Component { name } | Self::Source { name } | Self::Object { name } | Self::Index { name } => {
+                Some(name)
+            }
+        }
+    }
+}
+
+impl std::fmt::Display for Subject {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self.as_path() {
+            Some(path) => path.fmt(f),
+            None => f.write_str(self.name().unwrap_or_default()),
         }
     }
 }
@@ -174,7 +207,7 @@ impl FindingId {
     pub fn of(area: Area, subject: &Subject, verdict: Verdict) -> Self {
         let what: &[u8] = match subject {
             Subject::Path { path, .. } => path.as_bytes(),
-            Subject::Component { name } | Subject::Source { name } => name.as_bytes(),
+            other => other.name().unwrap_or_default().as_bytes(),
         };
         let digest = Digest::of(&[area.word().as_bytes(), b"\0", what, b"\0", verdict.word().as_bytes()].concat());
         let sign = |(at, byte): (usize, &u8)| {
@@ -235,7 +268,7 @@ pub struct State {
 pub struct Remedy {
     /// What would be done.
     pub action: Action,
-    /// Where from: `store` or `archive`.
+    /// Where from: `store`, `archive`; for parts of a store also `other-store`, `machine`, `package`, `pin`, `index`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub from: Option<String>,
     /// Bytes of the component's package, when it must be downloaded first.
@@ -256,6 +289,8 @@ pub enum Action {
     SetMode,
     /// It comes back with the folder that it lies in.
     WithFolder,
+    /// Move it out of the way.
+    SetAside,
 }
 
 impl Action {
@@ -267,8 +302,20 @@ impl Action {
             Self::Relink => "relink",
             Self::SetMode => "set owner and mode",
             Self::WithFolder => "restore with its folder",
+            Self::SetAside => "set aside",
         }
     }
+}
+
+/// What a damaged part of a store would have harmed, had it been used.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+pub struct Harm {
+    /// The components that it belongs to.
+    pub components: Vec<ComponentId>,
+    /// Their paths that would have got it; the first of many.
+    pub paths: Vec<SystemPath>,
+    /// How many more paths there are.
+    pub more_paths: u64,
 }
 
 /// What a person should do, in a sentence.
@@ -301,6 +348,9 @@ pub struct Finding {
     pub remedy: Option<Remedy>,
     /// What a person should do.
     pub advice: Option<Advice>,
+    /// For a part of a store: what it would have harmed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub harms: Option<Harm>,
 }
 
 impl Finding {
@@ -326,6 +376,7 @@ impl Finding {
             cause: None,
             remedy: None,
             advice: None,
+            harms: None,
         }
     }
 }

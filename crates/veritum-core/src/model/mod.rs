@@ -13,7 +13,7 @@ mod text;
 pub use component::{ComponentId, ComponentIdError};
 pub use digest::{ContentHasher, Digest, DigestError, Md5};
 pub use entry::{Entry, EntryKind, Owner};
-pub use finding::{Action, Advice, Area, Finding, FindingId, Remedy, State, Subject, Verdict, Voucher};
+pub use finding::{Action, Advice, Area, Finding, FindingId, Harm, Remedy, State, Subject, Verdict, Voucher};
 pub use path::{LinkTarget, PathError, SystemPath};
 pub use place::{FileKind, Identity, Instant, Stat};
 pub(crate) use text::from_readable;

@@ -62,12 +62,7 @@ pub fn plan_files(check: &mut FilesCheck, reference: &Reference, rules: &FileRul
                 finding.remedy = Some(remedy);
             }
             Err((reason, next)) => {
-                let left = Left {
-                    finding: finding.id.clone(),
-                    path: reference.expected[fault.expected].listed.clone(),
-                    reason: reason.clone(),
-                    next: next.clone(),
-                };
+                let left = Left::of(finding, reason.clone(), next.clone());
                 finding.advice = finding.advice.take().or(Some(match next {
                     Some(next) => format!("{reason}; {next}"),
                     None => reason,

@@ -2,13 +2,15 @@
 
 mod files;
 mod inverse;
+mod store;
 
 pub use files::{FileRules, Supply, needed_components, plan_files};
 pub use inverse::{Outcome, Placed, inverse};
+pub use store::{Mend, MendFrom, NoSource, StorePlan, plan_store};
 
 use serde::{Deserialize, Serialize};
 
-use crate::model::{ComponentId, Digest, FindingId, LinkTarget, Stat, SystemPath};
+use crate::model::{ComponentId, Digest, Finding, FindingId, LinkTarget, Stat, Subject, SystemPath};
 
 /// One thing to be done at one place. Written into the journal as it is, before anything happens.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -140,12 +142,24 @@ pub enum ItemKind {
 pub struct Left {
     /// Which.
     pub finding: FindingId,
-    /// Where.
-    pub path: SystemPath,
+    /// What it is about.
+    pub subject: Subject,
+    /// Where, when it is about a path.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub path: Option<SystemPath>,
     /// Why.
     pub reason: String,
     /// What to do next.
     pub next: Option<String>,
+}
+
+impl Left {
+    /// That a finding is left, and why.
+    #[must_use]
+    pub fn of(finding: &Finding, reason: String, next: Option<String>) -> Self {
+        let path = finding.subject.as_path().cloned();
+        Self { finding: finding.id.clone(), subject: finding.subject.clone(), path, reason, next }
+    }
 }
 
 /// A reason to stop before anything is written.

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 
 use super::CheckReport;
 use crate::change::Verb;
-use crate::model::{Area, ComponentId, FindingId, SystemPath};
+use crate::model::{Area, ComponentId, FindingId, Subject, SystemPath};
 use crate::plan::Left;
 
 /// What is done about one place, before and after.
@@ -13,8 +13,11 @@ use crate::plan::Left;
 pub struct ActionReport {
     /// The findings it answers.
     pub findings: Vec<FindingId>,
-    /// Where, as the machine lists it.
-    pub path: SystemPath,
+    /// What it is done to.
+    pub subject: Subject,
+    /// Where, as the machine lists it, when it is a path.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub path: Option<SystemPath>,
     /// Whose.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub component: Option<ComponentId>,

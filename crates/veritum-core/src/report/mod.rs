@@ -3,12 +3,14 @@
 //! A reader that ignores keys it does not know keeps working: keys are added, never given another meaning.
 
 mod change;
+mod fill;
 mod status;
 
 pub use change::{
     ActionReport, AreaChange, ChangeLine, ChangesReport, ProgramReport, RecoverReport, RefusalReport, RepairReport,
     RunningReport, UndoReport, UndoneChange,
 };
+pub use fill::{FillReport, RefusedComponent};
 pub use status::{ComputerReport, LastCheck, RecentReport, StatusReport, StoreLine};
 
 use std::collections::BTreeMap;
@@ -16,7 +18,7 @@ use std::collections::BTreeMap;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::model::{Area, ComponentId, Finding, SystemPath, Voucher};
+use crate::model::{Area, ComponentId, Finding, Subject, SystemPath, Voucher};
 use crate::plan::{DiskDoubt, Left};
 
 /// What a check came to, gravest first.
@@ -82,6 +84,9 @@ pub struct AreaReport {
     pub vouched: BTreeMap<Voucher, u64>,
     /// Of those that only the machine answers for: how many could only be seen to exist.
     pub presence_only: u64,
+    /// How far it went, where it can go further.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub extent: Option<String>,
 }
 
 /// Something not examined.
@@ -182,8 +187,8 @@ impl CheckReport {
     pub fn put_right_to(&self, after: &CheckReport) -> Self {
         let mut whole = self.clone();
         let problems = after.problems();
-        if let Some(area) = whole.areas.first_mut() {
-            area.problems = problems;
+        for area in &mut whole.areas {
+            area.problems = after.areas.iter().find(|a| a.area == area.area).map_or(area.problems, |a| a.problems);
         }
         if problems == 0 {
             let weak = whole.areas.iter().any(|a| a.vouched.contains_key(&Voucher::Itself));
@@ -254,8 +259,11 @@ pub struct FirstDifference {
 pub struct ExplainReport {
     /// `veritum.explain/1`.
     pub format: String,
-    /// The path that was asked for.
-    pub path: SystemPath,
+    /// What was asked for.
+    pub subject: Subject,
+    /// Its path, when it is one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub path: Option<SystemPath>,
     /// The components that own it.
     pub owners: Vec<ComponentId>,
     /// The finding, when something is not as it should be, or a note.

@@ -7,9 +7,17 @@ use std::path::{Path, PathBuf};
 use super::{StoreError, at};
 use crate::model::Digest;
 
+/// Opens a file to read it. A pipe in its place is not waited for, and nothing but a file is read.
+pub(super) fn open(path: &Path) -> io::Result<fs::File> {
+    use std::os::unix::fs::OpenOptionsExt as _;
+    let flags = rustix::fs::OFlags::NONBLOCK.bits().cast_signed();
+    let file = fs::OpenOptions::new().read(true).custom_flags(flags).open(path)?;
+    if file.metadata()?.is_file() { Ok(file) } else { Err(io::Error::new(io::ErrorKind::InvalidData, "it is no file")) }
+}
+
 /// Reads a file of at most `limit` bytes.
 pub(super) fn read(path: &Path, limit: u64) -> Result<Vec<u8>, StoreError> {
-    let file = fs::File::open(path).map_err(at(path))?;
+    let file = open(path).map_err(at(path))?;
     let mut bytes = Vec::new();
     file.take(limit + 1).read_to_end(&mut bytes).map_err(at(path))?;
     if bytes.len() as u64 > limit {
@@ -37,20 +45,25 @@ pub(super) fn readable_by_all() -> fs::Permissions {
     std::os::unix::fs::PermissionsExt::from_mode(0o644)
 }
 
-/// Where a content or manifest named by a digest lies.
-pub(super) fn named(store: &Path, folder: &str, digest: &Digest, suffix: &str) -> PathBuf {
+/// What files that are named by a digest are called: their folder and their ending.
+pub(super) const OBJECTS: (&str, &str) = ("objects", ".zst");
+/// See [`OBJECTS`].
+pub(super) const MANIFESTS: (&str, &str) = ("manifests", ".json.zst");
+
+/// The name of a file that is named by a digest, below the store's folder.
+pub(super) fn name_of((folder, ending): (&str, &str), digest: &Digest) -> String {
     let hex = digest.to_hex();
-    store.join(folder).join(&hex[..2]).join(format!("{}{suffix}", &hex[2..]))
+    format!("{folder}/{}/{}{ending}", &hex[..2], &hex[2..])
 }
 
 /// Where a content lies.
 pub(super) fn object(store: &Path, digest: &Digest) -> PathBuf {
-    named(store, "objects", digest, ".zst")
+    store.join(name_of(OBJECTS, digest))
 }
 
 /// Where a manifest lies.
 pub(super) fn manifest(store: &Path, digest: &Digest) -> PathBuf {
-    named(store, "manifests", digest, ".json.zst")
+    store.join(name_of(MANIFESTS, digest))
 }
 
 /// Makes everything written to the store's file system durable.

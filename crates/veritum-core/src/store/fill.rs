@@ -1,32 +1,24 @@
-//! Filling a store from `.deb` packages: in parallel, each package whole or not at all.
+//! Filling a store from packages and from other stores: in parallel, each component whole or not at all.
 
 use std::collections::{HashMap, HashSet};
 use std::fs;
-use std::io::{self, Read, Write as _};
+use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::Mutex;
 
-use aws_lc_rs::digest::{Context, SHA256};
 use rayon::prelude::*;
 
-use super::files::{self, readable_by_all};
+use super::audit::is_content;
+use super::files;
+use super::incoming::{Incoming, package_ref, take};
 use super::index::{IndexEntry, PackageRef};
-use super::making::ManifestMaker;
-use super::records::{RecordMember, Records, RecordsRef};
-use super::{FOLDERS, Manifest, StoreError, at, read::located};
+use super::pointers::{whole_pointers, write_pointer};
+use super::{FOLDERS, Store, StoreError, at, read::located};
 use crate::event::{Event, Flow, Observer, Phase};
-use crate::model::{ComponentId, ContentHasher, Digest, EntryKind, SystemPath};
-use crate::platform::debian::deb::read_deb;
-use crate::platform::debian::{DebError, Package};
+use crate::model::ComponentId;
+use crate::platform::debian::DebError;
 
-/// Contents up to this size are digested before they are compressed, so that a known one costs no compression.
-const SMALL: u64 = 1 << 20;
-/// Fast and still halves a system's size; the time of filling is what people wait for.
-const LEVEL: i32 = 1;
 /// Packages between two points at which everything so far is made durable.
 const BATCH: usize = 64;
-/// The name that a running fill's unfinished work begins with.
-const UNFINISHED: &str = "fill-";
 /// How often a lock is tried, 20 ms apart.
 const LOCK_TRIES: u32 = 15;
 
@@ -50,109 +42,267 @@ pub struct FillSummary {
     pub refused: Vec<Refused>,
 }
 
-/// Takes packages into a store.
+impl FillSummary {
+    /// Both together.
+    #[must_use]
+    pub fn with(mut self, other: Self) -> Self {
+        self.added.extend(other.added);
+        self.known += other.known;
+        self.refused.extend(other.refused);
+        self
+    }
+}
+
+/// How a store is filled.
+#[derive(Debug, Clone, Copy)]
+pub struct FillRules {
+    /// Threads.
+    pub jobs: usize,
+    /// Whether contents are kept; without them a store vouches, and gives nothing back.
+    pub contents: bool,
+}
+
+/// A package that is to be taken in, wherever it lies.
+pub trait Parcel: Sync {
+    /// What it is called for people: a path.
+    fn label(&self) -> PathBuf;
+
+    /// Its bytes, as far as can be told before.
+    fn bytes(&self) -> u64;
+
+    /// Opens it at its beginning; its digest, when that was verified just now.
+    ///
+    /// # Errors
+    /// When it is no longer there, or is another one now.
+    fn open(&self) -> io::Result<(fs::File, Option<PackageRef>)>;
+}
+
+impl Parcel for PathBuf {
+    fn label(&self) -> PathBuf {
+        self.clone()
+    }
+
+    fn bytes(&self) -> u64 {
+        fs::metadata(self).map_or(0, |m| m.len())
+    }
+
+    fn open(&self) -> io::Result<(fs::File, Option<PackageRef>)> {
+        files::open(self).map(|file| (file, None))
+    }
+}
+
+/// Takes packages into a store, contents and all.
 ///
 /// # Errors
-/// When the store itself cannot be worked on; what a single package suffers stands in the summary.
+/// As [`fill_from`].
 pub fn fill(
     store: &Path,
     packages: &[PathBuf],
     jobs: usize,
     observer: &dyn Observer,
 ) -> Result<FillSummary, StoreError> {
-    let store = located(store)?;
-    let _lock = lock(&store)?;
-    let incoming = Incoming::begin(&store)?;
-    let mut known = pointers(&store)?;
-    let size = |path: &PathBuf| fs::metadata(path).map_or(0, |m| m.len());
-    let bytes = packages.iter().map(size).sum();
-    observer.hear(Event::Begin { phase: Phase::Filling, items: packages.len() as u64, bytes });
-    let pool =
-        rayon::ThreadPoolBuilder::new().num_threads(jobs).build().map_err(|e| at(&store)(io::Error::other(e)))?;
-    let mut summary = FillSummary::default();
-    for batch in packages.chunks(BATCH) {
-        let sums: HashSet<&str> = known.values().map(|p| p.package.sha256.as_str()).collect();
-        let taken: Vec<Result<Option<Taken>, Refused>> = pool.install(|| {
-            batch
-                .par_iter()
-                .map(|path| {
-                    let result = take(&incoming, path, &sums).map_err(|why| Refused { path: path.clone(), why });
-                    if observer.hear(Event::Advance { items: 1, bytes: size(path) }) == Flow::Stop {
-                        return Err(Refused { path: path.clone(), why: StoreError::Stopped });
-                    }
-                    result
-                })
-                .collect()
+    let parcels: Vec<&dyn Parcel> = packages.iter().map(|p| p as &dyn Parcel).collect();
+    fill_from(store, &parcels, FillRules { jobs, contents: true }, observer)
+}
+
+/// Takes packages into a store.
+///
+/// # Errors
+/// When the store itself cannot be worked on; what a single package suffers stands in the summary.
+pub fn fill_from(
+    store: &Path,
+    parcels: &[&dyn Parcel],
+    rules: FillRules,
+    observer: &dyn Observer,
+) -> Result<FillSummary, StoreError> {
+    let mut filling = Filling::begin(store, rules)?;
+    let bytes = parcels.iter().map(|p| p.bytes()).sum();
+    observer.hear(Event::Begin { phase: Phase::Filling, items: parcels.len() as u64, bytes });
+    for batch in parcels.chunks(BATCH) {
+        let sums = filling.sums();
+        let one = |parcel: &&&dyn Parcel| {
+            let taken = take_unless_known(&filling.incoming, **parcel, &sums);
+            (parcel.label(), taken, Event::Advance { items: 1, bytes: parcel.bytes() })
+        };
+        let taken = filling.each(batch, one, observer)?;
+        filling.settle(taken)?;
+    }
+    filling.end(observer)
+}
+
+/// Takes components over from another store, verified again by their digests; all that it has, or those that are
+/// wanted.
+///
+/// # Errors
+/// When the store itself cannot be worked on; what a single component suffers stands in the summary.
+pub fn take_over(
+    store: &Path,
+    from: &Store,
+    wanted: Option<&[ComponentId]>,
+    rules: FillRules,
+    observer: &dyn Observer,
+) -> Result<FillSummary, StoreError> {
+    let mut filling = Filling::begin(store, rules)?;
+    let mut entries: Vec<IndexEntry> = match wanted {
+        Some(wanted) => wanted.iter().filter_map(|id| from.entry(id)).cloned().collect(),
+        None => from.components().cloned().collect(),
+    };
+    entries.sort_by(|a, b| a.component.cmp(&b.component));
+    let bytes = entries.iter().map(|e| e.bytes).sum();
+    observer.hear(Event::Begin { phase: Phase::Filling, items: entries.len() as u64, bytes });
+    for batch in entries.chunks(BATCH) {
+        let sums = filling.sums();
+        let one = |entry: &&IndexEntry| {
+            let taken = match sums.contains(entry.package.sha256.as_str()) {
+                true => Ok(None),
+                false => take_entry(&filling.incoming, from, entry, rules.contents).map(Some),
+            };
+            (PathBuf::from(entry.component.to_string()), taken, Event::Advance { items: 1, bytes: entry.bytes })
+        };
+        let batch: Vec<&IndexEntry> = batch.iter().collect();
+        let taken = filling.each(&batch, |entry| one(entry), observer)?;
+        filling.settle(taken)?;
+    }
+    filling.end(observer)
+}
+
+/// What became of one component: where it came from, and its entry unless it was known.
+type Taken = Vec<(PathBuf, Result<Option<IndexEntry>, StoreError>)>;
+
+/// A filling under way.
+struct Filling {
+    store: PathBuf,
+    rules: FillRules,
+    incoming: Incoming,
+    known: HashMap<ComponentId, IndexEntry>,
+    pool: rayon::ThreadPool,
+    summary: FillSummary,
+    _lock: fs::File,
+}
+
+impl Filling {
+    fn begin(store: &Path, rules: FillRules) -> Result<Self, StoreError> {
+        let store = located(store)?;
+        let lock = lock(&store)?;
+        let pool = rayon::ThreadPoolBuilder::new().num_threads(rules.jobs).build();
+        Ok(Self {
+            incoming: Incoming::begin(&store, rules.contents)?,
+            known: whole_pointers(&store)?,
+            pool: pool.map_err(|e| at(&store)(io::Error::other(e)))?,
+            summary: FillSummary::default(),
+            rules,
+            store,
+            _lock: lock,
+        })
+    }
+
+    /// Digests of packages of which the store has all that is wanted now.
+    fn sums(&self) -> HashSet<String> {
+        let enough = |entry: &&IndexEntry| !(self.rules.contents && entry.manifest_only);
+        self.known.values().filter(enough).map(|p| p.package.sha256.clone()).collect()
+    }
+
+    /// Works on each of a batch, in parallel.
+    fn each<T: Sync>(
+        &self,
+        batch: &[T],
+        one: impl Fn(&&T) -> (PathBuf, Result<Option<IndexEntry>, StoreError>, Event<'static>) + Sync,
+        observer: &dyn Observer,
+    ) -> Result<Taken, StoreError> {
+        let taken: Vec<Result<_, StoreError>> = self.pool.install(|| {
+            let work = |item: &T| {
+                let (label, taken, done) = one(&item);
+                if observer.hear(done) == Flow::Stop { Err(StoreError::Stopped) } else { Ok((label, taken)) }
+            };
+            batch.par_iter().with_max_len(1).map(work).collect()
         });
-        let mut fresh = Vec::new();
-        for result in taken {
-            match result {
-                Err(Refused { why: StoreError::Stopped, .. }) => return Err(StoreError::Stopped),
-                Err(refused) => summary.refused.push(refused),
-                Ok(None) => summary.known += 1,
-                Ok(Some(taken)) => fresh.push(taken),
+        taken.into_iter().collect()
+    }
+
+    /// Makes a batch durable, then says of each component that it is there.
+    fn settle(&mut self, taken: Taken) -> Result<(), StoreError> {
+        self.incoming.settle()?;
+        for (path, taken) in taken {
+            match taken {
+                Err(why) => self.summary.refused.push(Refused { path, why }),
+                Ok(None) => self.summary.known += 1,
+                Ok(Some(entry)) => self.name(path, entry)?,
             }
         }
-        incoming.settle()?;
-        for taken in fresh {
-            settle_pointer(&store, taken, &mut known, &mut summary)?;
+        Ok(())
+    }
+
+    fn name(&mut self, path: PathBuf, entry: IndexEntry) -> Result<(), StoreError> {
+        let id = entry.component.clone();
+        match self.known.get(&id) {
+            // The same files under another compression.
+            Some(before) if before.manifest == entry.manifest && (entry.manifest_only || !before.manifest_only) => {
+                self.summary.known += 1;
+                return Ok(());
+            }
+            // The same files, now with their contents.
+            Some(before) if before.manifest == entry.manifest => {}
+            Some(_) => {
+                let why = DebError::Shape(format!("the store holds another package that also calls itself {id}"));
+                let why = StoreError::Package { path: path.clone(), source: why };
+                self.summary.refused.push(Refused { path, why });
+                return Ok(());
+            }
+            None => {}
+        }
+        write_pointer(&self.store, &entry)?;
+        self.known.insert(id.clone(), entry);
+        self.summary.added.push(id);
+        Ok(())
+    }
+
+    fn end(self, observer: &dyn Observer) -> Result<FillSummary, StoreError> {
+        files::sync_all(&self.store)?;
+        observer.hear(Event::End);
+        Ok(self.summary)
+    }
+}
+
+fn take_unless_known(
+    incoming: &Incoming,
+    parcel: &dyn Parcel,
+    known: &HashSet<String>,
+) -> Result<Option<IndexEntry>, StoreError> {
+    let path = parcel.label();
+    let (mut file, package) = parcel.open().map_err(at(&path))?;
+    let package = match package {
+        Some(package) => package,
+        None => package_ref(&mut file, &path)?,
+    };
+    if known.contains(&package.sha256) {
+        return Ok(None);
+    }
+    take(incoming, file, &path, package).map(Some)
+}
+
+/// Takes everything of one component from another store.
+fn take_entry(incoming: &Incoming, from: &Store, entry: &IndexEntry, contents: bool) -> Result<IndexEntry, StoreError> {
+    let fail = |source: Box<dyn std::error::Error + Send + Sync>| StoreError::Manifest {
+        component: Box::new(entry.component.clone()),
+        source,
+    };
+    let bytes = from.manifest_bytes(entry).map_err(|e| fail(e.into()))?;
+    let contents = contents && !entry.manifest_only;
+    let (files_of, records) = from.referred(entry, contents).map_err(|_| fail("it cannot be read".into()))?;
+    for (digest, size) in files_of.into_iter().chain(records) {
+        let place = files::object(incoming.store(), &digest);
+        let came = incoming.packed(&files::object(from.path(), &digest), &digest, place, |temp| {
+            files::open(temp).is_ok_and(|file| is_content(file, &digest, size))
+        });
+        match came {
+            Ok(true) => {}
+            Ok(false) => return Err(StoreError::Damaged { digest }),
+            Err(e) if e.kind() == io::ErrorKind::NotFound => return Err(StoreError::Absent { digest }),
+            Err(e) => return Err(at(from.path())(e)),
         }
     }
-    files::sync_all(&store)?;
-    observer.hear(Event::End);
-    Ok(summary)
-}
-
-/// A package whose contents lie in the store.
-struct Taken {
-    path: PathBuf,
-    entry: IndexEntry,
-}
-
-fn settle_pointer(
-    store: &Path,
-    taken: Taken,
-    known: &mut HashMap<ComponentId, IndexEntry>,
-    summary: &mut FillSummary,
-) -> Result<(), StoreError> {
-    let id = taken.entry.component.clone();
-    match known.get(&id) {
-        // The same files under another compression: nothing new.
-        Some(before) if before.manifest == taken.entry.manifest => summary.known += 1,
-        Some(_) => {
-            let why = DebError::Shape(format!("the store holds another package that also calls itself {id}"));
-            summary
-                .refused
-                .push(Refused { path: taken.path.clone(), why: StoreError::Package { path: taken.path, source: why } });
-        }
-        None => {
-            let text = serde_json::to_vec(&taken.entry).map_err(|e| at(store)(e.into()))?;
-            files::write_whole(&pointer_path(store, &id), &text)?;
-            known.insert(id.clone(), taken.entry);
-            summary.added.push(id);
-        }
-    }
-    Ok(())
-}
-
-fn pointer_path(store: &Path, id: &ComponentId) -> PathBuf {
-    // The colon of an epoch is written as archives write it, so that any file system takes the name.
-    store.join("filled").join(format!("{}_{}_{}.json", id.name, id.version.replace(':', "%3a"), id.arch))
-}
-
-/// What was taken in so far, signed or not.
-pub(super) fn pointers(store: &Path) -> Result<HashMap<ComponentId, IndexEntry>, StoreError> {
-    let folder = store.join("filled");
-    let mut all = HashMap::new();
-    for entry in fs::read_dir(&folder).map_err(at(&folder))? {
-        let path = entry.map_err(at(&folder))?.path();
-        if path.extension().is_some_and(|e| e == "json") {
-            let bytes = files::read(&path, 1 << 20)?;
-            let pointer: IndexEntry = serde_json::from_slice(&bytes).map_err(|e| at(&path)(e.into()))?;
-            all.insert(pointer.component.clone(), pointer);
-        }
-    }
-    Ok(all)
+    incoming.manifest(&bytes).map_err(at(from.path()))?;
+    Ok(IndexEntry { manifest_only: !contents, ..entry.clone() })
 }
 
 /// Keeps two fillings or publishings of one store apart.
@@ -171,162 +321,4 @@ pub(super) fn lock(store: &Path) -> Result<fs::File, StoreError> {
         }
     }
     Err(StoreError::Busy { path: store.to_owned() })
-}
-
-/// Contents on their way in: written under `incoming/`, given their names only after they are durable.
-struct Incoming {
-    store: PathBuf,
-    folder: tempfile::TempDir,
-    claimed: Mutex<HashSet<Digest>>,
-    waiting: Mutex<Vec<(PathBuf, PathBuf)>>,
-}
-
-impl Incoming {
-    fn begin(store: &Path) -> Result<Self, StoreError> {
-        let parent = store.join("incoming");
-        // Under the lock nobody else's work can be here: what lies about is an interrupted run's.
-        if let Ok(left) = fs::read_dir(&parent) {
-            for entry in left.flatten().filter(|e| e.file_name().to_string_lossy().starts_with(UNFINISHED)) {
-                fs::remove_dir_all(entry.path()).map_err(at(&parent))?;
-            }
-        }
-        fs::create_dir_all(&parent).map_err(at(&parent))?;
-        let folder = tempfile::Builder::new().prefix(UNFINISHED).tempdir_in(&parent).map_err(at(&parent))?;
-        Ok(Self { store: store.to_owned(), folder, claimed: Mutex::default(), waiting: Mutex::default() })
-    }
-
-    /// Whether this run is the one to bring in that content.
-    fn claim(&self, digest: &Digest, place: &Path) -> bool {
-        !place.exists() && self.claimed.lock().unwrap_or_else(std::sync::PoisonError::into_inner).insert(*digest)
-    }
-
-    fn wait(&self, from: PathBuf, to: PathBuf) {
-        self.waiting.lock().unwrap_or_else(std::sync::PoisonError::into_inner).push((from, to));
-    }
-
-    fn put_small(&self, bytes: &[u8], digest: &Digest, place: PathBuf) -> io::Result<()> {
-        if self.claim(digest, &place) {
-            let temp = self.folder.path().join(format!("{digest}.small"));
-            fs::write(&temp, zstd::bulk::compress(bytes, LEVEL)?)?;
-            fs::set_permissions(&temp, readable_by_all())?;
-            self.wait(temp, place);
-        }
-        Ok(())
-    }
-
-    fn object(&self, bytes: &[u8]) -> io::Result<Digest> {
-        let digest = Digest::of(bytes);
-        self.put_small(bytes, &digest, files::object(&self.store, &digest))?;
-        Ok(digest)
-    }
-
-    /// Takes a content of a known size.
-    fn content(&self, size: u64, from: &mut dyn Read) -> io::Result<Digest> {
-        if size <= SMALL {
-            let mut bytes = Vec::with_capacity(usize::try_from(size).unwrap_or(0));
-            from.read_to_end(&mut bytes)?;
-            return self.object(&bytes);
-        }
-        let mut temp = tempfile::Builder::new().permissions(readable_by_all()).tempfile_in(self.folder.path())?;
-        let mut hasher = ContentHasher::blake3();
-        let mut encoder = zstd::Encoder::new(&mut temp, LEVEL)?;
-        let mut piece = vec![0; 256 * 1024];
-        loop {
-            let n = from.read(&mut piece)?;
-            if n == 0 {
-                break;
-            }
-            hasher.update(&piece[..n]);
-            encoder.write_all(&piece[..n])?;
-        }
-        encoder.finish()?;
-        let digest = hasher.finish().0.unwrap_or_else(|| Digest::of(b""));
-        let place = files::object(&self.store, &digest);
-        if self.claim(&digest, &place) {
-            let path = self.folder.path().join(format!("{digest}.large"));
-            temp.persist(&path).map_err(|e| e.error)?;
-            self.wait(path, place);
-        }
-        Ok(digest)
-    }
-
-    /// Makes what came in durable, then gives it its names.
-    fn settle(&self) -> Result<(), StoreError> {
-        files::sync_all(&self.store)?;
-        let waiting = std::mem::take(&mut *self.waiting.lock().unwrap_or_else(std::sync::PoisonError::into_inner));
-        for (from, to) in waiting {
-            if let Some(folder) = to.parent() {
-                fs::create_dir_all(folder).map_err(at(folder))?;
-                files::require_folder(folder)?;
-            }
-            fs::rename(&from, &to).map_err(at(&to))?;
-        }
-        Ok(())
-    }
-}
-
-fn take(incoming: &Incoming, path: &Path, known: &HashSet<&str>) -> Result<Option<Taken>, StoreError> {
-    let (sha256, size) = sha256_of(path)?;
-    if known.contains(sha256.as_str()) {
-        return Ok(None);
-    }
-    let file = fs::File::open(path).map_err(at(path))?;
-    let mut sink = ManifestMaker::new(|_: &SystemPath, size, content: &mut dyn Read| incoming.content(size, content));
-    let failed = |source| StoreError::Package { path: path.to_owned(), source };
-    let package = read_deb(io::BufReader::with_capacity(128 * 1024, file), &mut sink).map_err(failed)?;
-    let entries = sink.into_entries();
-    let records = keep_records(incoming, &package).map_err(|e| failed(e.into()))?;
-    let count = entries.len() as u64;
-    let bytes =
-        entries.iter().map(|e| if let EntryKind::File { size, same_as: None, .. } = e.kind { size } else { 0 }).sum();
-    let manifest = Manifest { component: package.id.clone(), records: Some(records), entries };
-    let plain = manifest.encode().map_err(|e| failed(DebError::Shape(e.to_string())))?;
-    let digest = Digest::of(&plain);
-    incoming.put_small(&plain, &digest, files::manifest(&incoming.store, &digest)).map_err(at(path))?;
-    let entry = IndexEntry {
-        component: package.id,
-        manifest: digest,
-        manifest_size: plain.len() as u64,
-        entries: count,
-        bytes,
-        package: PackageRef { sha256, size },
-    };
-    Ok(Some(Taken { path: path.to_owned(), entry }))
-}
-
-fn sha256_of(path: &Path) -> Result<(String, u64), StoreError> {
-    let mut file = fs::File::open(path).map_err(at(path))?;
-    let mut context = Context::new(&SHA256);
-    let mut piece = vec![0; 256 * 1024];
-    let mut size = 0;
-    loop {
-        match file.read(&mut piece).map_err(at(path))? {
-            0 => return Ok((hex::encode(context.finish().as_ref()), size)),
-            n => {
-                context.update(&piece[..n]);
-                size += n as u64;
-            }
-        }
-    }
-}
-
-fn keep_records(incoming: &Incoming, package: &Package) -> io::Result<RecordsRef> {
-    let mut members = Vec::new();
-    for (name, content) in package.members.iter().filter(|(n, _)| !matches!(n.as_str(), "conffiles" | "md5sums")) {
-        members.push(RecordMember {
-            name: name.clone(),
-            blake3: incoming.object(content)?,
-            size: content.len() as u64,
-        });
-    }
-    let md5sums = package.members.get("md5sums").map(|b| crate::model::readable(b));
-    let records = Records {
-        format: Records::FORMAT.into(),
-        control: package.control.clone(),
-        conffiles: package.settings.clone(),
-        md5sums,
-        members,
-    };
-    let bytes = serde_json::to_vec(&records)?;
-    Ok(RecordsRef { blake3: incoming.object(&bytes)?, size: bytes.len() as u64 })
 }

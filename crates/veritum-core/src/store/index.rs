@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use crate::model::{ComponentId, Digest};
 
 /// Which package a component was taken from.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct PackageRef {
     /// SHA-256 of the `.deb` file, as signed archives name it.
     pub sha256: String,
@@ -14,7 +14,7 @@ pub struct PackageRef {
 }
 
 /// One component of an index; also what waits in `filled/` for the next signing.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct IndexEntry {
     /// Which component.
     pub component: ComponentId,
@@ -28,6 +28,9 @@ pub struct IndexEntry {
     pub bytes: u64,
     /// Where it came from.
     pub package: PackageRef,
+    /// Whether the store keeps none of its contents: then it vouches for them and gives nothing back.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub manifest_only: bool,
 }
 
 /// The signed index.

@@ -9,26 +9,37 @@
 //!   objects/ab/….zst        contents, named by BLAKE3 of the plain content
 //!   filled/                 what was taken in and waits for the next signing (read by `publish` only)
 //!   incoming/               unfinished work of a running fill
+//!   set-aside/RUN/          what a repair of the store took out of use
 //! ```
 //!
 //! Reading gives verified bytes or an error, never a stream of unverified ones. Filling writes everything that a
 //! component needs before the component is named anywhere, so an interruption leaves nothing half-there.
 
+mod ailing;
+mod audit;
 mod files;
 mod fill;
+mod incoming;
 mod index;
+mod inventory;
 mod making;
 mod manifest;
+mod mend;
+mod pointers;
 mod publish;
 mod read;
 mod records;
 
-pub use fill::{FillSummary, Refused, fill};
+pub use ailing::{Ailing, ailing};
+pub use audit::{Audit, Ill, Part, Trouble, manifest_ill};
+pub use fill::{FillRules, FillSummary, Parcel, Refused, fill, fill_from, take_over};
 pub use index::{Index, IndexEntry, PackageRef};
 pub use making::ManifestMaker;
 pub use manifest::{Manifest, ManifestError, RawManifest};
+pub use mend::{Mender, known};
+pub use pointers::{room_for, taken_in};
 pub use publish::{PublishSummary, create, publish};
-pub use read::{Contents, NoContents, Store, TrustCandidate, candidate};
+pub use read::{Contents, NoContents, Store, TrustCandidate, candidate, seen};
 pub use records::{RecordMember, Records, RecordsRef};
 
 use std::io;
@@ -42,6 +53,8 @@ use crate::trust::{KeysError, PinError, RepositoryError};
 pub const FORMAT: &str = "veritum.store/1";
 /// The folders of a store.
 const FOLDERS: [&str; 6] = ["metadata", "targets", "manifests", "objects", "filled", "incoming"];
+/// Where what was damaged or superfluous goes when a store is put right.
+const ASIDE: &str = "set-aside";
 /// Decompressed manifests over this size are refused: a million entries need two thirds of it.
 const MAX_MANIFEST: u64 = 256 << 20;
 
@@ -125,6 +138,18 @@ pub enum StoreError {
         /// Why.
         source: Box<dyn std::error::Error + Send + Sync>,
     },
+    /// What says that a component was taken in cannot be read.
+    #[error("{} is damaged", path.display())]
+    Pointer {
+        /// Which.
+        path: PathBuf,
+    },
+    /// Another store's signed files are not a sound copy of this one's.
+    #[error("{} is no sound copy of this store", path.display())]
+    NotACopy {
+        /// The other place.
+        path: PathBuf,
+    },
     /// A content is not in the store.
     #[error("the store lacks the content {digest}")]
     Absent {
@@ -144,6 +169,14 @@ pub enum StoreError {
         path: PathBuf,
         /// Why.
         source: DebError,
+    },
+    /// There is not enough room for what is to be taken in.
+    #[error("the disk of {} lacks {} MiB for what is to be taken in", path.display(), missing.div_ceil(1 << 20))]
+    NoRoom {
+        /// The store.
+        path: PathBuf,
+        /// Bytes that are missing.
+        missing: u64,
     },
     /// Somebody else works on the store.
     #[error("another process works on the store {}", path.display())]

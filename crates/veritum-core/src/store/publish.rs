@@ -1,13 +1,15 @@
 //! Making a store, and signing what was taken into it.
 
+use std::collections::HashSet;
 use std::fs;
 use std::path::{Path, PathBuf};
 
 use super::files::{self, write_whole};
-use super::fill::{lock, pointers};
+use super::fill::lock;
 use super::index::{Index, IndexEntry};
+use super::pointers::whole_pointers;
 use super::read::{located, root_of, unpack_all};
-use super::{FOLDERS, FORMAT, Manifest, StoreError, at};
+use super::{FOLDERS, FORMAT, Manifest, StoreError, at, inventory};
 use crate::model::{Digest, EntryKind};
 use crate::trust::{self, KeyPair, StoreKeys, Versions};
 
@@ -49,7 +51,8 @@ pub fn create(
     trust::root_key_ids(&root).map_err(chain)
 }
 
-/// Signs everything that was taken into the store.
+/// Signs everything that was taken into the store. What is signed is newer than all that was signed before, also where
+/// damage keeps that from being read: `seen` are the highest versions that the keeper remembers.
 ///
 /// # Errors
 /// When a manifest or content is missing: a store is signed complete or not at all.
@@ -58,20 +61,16 @@ pub fn publish(
     key: &KeyPair,
     expires: jiff::Timestamp,
     scratch: &[PathBuf],
+    seen: Versions,
 ) -> Result<PublishSummary, StoreError> {
     let store = located(store)?;
     let _lock = lock(&store)?;
     let chain = |source| StoreError::Chain { path: store.clone(), source };
     let root = root_of(&store)?;
-    let mut components: Vec<IndexEntry> = pointers(&store)?.into_values().collect();
-    components.sort_by(|a, b| a.component.cmp(&b.component));
-    for entry in &components {
-        require_complete(&store, entry)?;
-    }
-    let index = Index { format: Index::FORMAT.into(), components };
+    let index = whole_index(&store)?;
     let bytes = serde_json::to_vec(&index).map_err(|e| at(&store)(e.into()))?;
     let before = match store.join("metadata/timestamp.json").exists() {
-        true => Some(trust::load(&root, &store, scratch).map_err(chain)?),
+        true => trust::load(&root, &store, scratch).ok(),
         false => None,
     };
     let total = index.components.len();
@@ -82,8 +81,15 @@ pub fn publish(
     }
     let old: Option<Index> = before.as_ref().and_then(|b| serde_json::from_slice(b.index.get()).ok());
     let old = old.map(|i| i.components).unwrap_or_default();
-    let new = index.components.iter().filter(|e| !old.contains(e)).count();
-    let versions = before.map(|b| b.versions).unwrap_or_default();
+    // What was signed before was whole then; whether it still is, an audit tells.
+    let old: HashSet<&IndexEntry> = old.iter().collect();
+    let names = inventory::objects(&store);
+    let fresh: Vec<&IndexEntry> = index.components.iter().filter(|e| !old.contains(e)).collect();
+    for entry in &fresh {
+        require_complete(&store, entry, &names)?;
+    }
+    let new = fresh.len();
+    let versions = before.map(|b| b.versions).unwrap_or_else(|| named_versions(&store)).highest(&seen);
     let published = trust::publish(&root, key, &bytes, versions, expires).map_err(chain)?;
     files::sync_all(&store)?;
     for (path, content) in &published.files {
@@ -92,12 +98,37 @@ pub fn publish(
     Ok(PublishSummary { components: total, new, signed: true, versions: published.versions })
 }
 
-fn require_complete(store: &Path, entry: &IndexEntry) -> Result<(), StoreError> {
+/// Everything that was taken in, in the order of an index.
+fn whole_index(store: &Path) -> Result<Index, StoreError> {
+    let mut components: Vec<IndexEntry> = whole_pointers(store)?.into_values().collect();
+    components.sort_by(|a, b| a.component.cmp(&b.component));
+    Ok(Index { format: Index::FORMAT.into(), components })
+}
+
+/// The signed index made anew from what was taken in, when that gives just the bytes that were signed.
+pub(super) fn rebuilt_index(store: &Path, name: &str) -> Option<Vec<u8>> {
+    let sha256 = name.strip_prefix("targets/")?.strip_suffix(".index.json")?;
+    let bytes = serde_json::to_vec(&whole_index(store).ok()?).ok()?;
+    (trust::sha256_hex(&bytes) == sha256).then_some(bytes)
+}
+
+/// The highest version that the names of signed files tell: all roles count up together.
+fn named_versions(store: &Path) -> Versions {
+    let names = fs::read_dir(store.join("metadata")).into_iter().flatten().flatten();
+    let number = |name: String| {
+        let (number, rest) = name.split_once('.')?;
+        matches!(rest, "targets.json" | "snapshot.json").then(|| number.parse::<u64>().ok())?
+    };
+    let highest = names.filter_map(|e| number(e.file_name().into_string().ok()?)).max().unwrap_or(0);
+    Versions { root: 1, targets: highest, snapshot: highest, timestamp: highest }
+}
+
+fn require_complete(store: &Path, entry: &IndexEntry, names: &HashSet<Digest>) -> Result<(), StoreError> {
     let fail = |source: Box<dyn std::error::Error + Send + Sync>| StoreError::Manifest {
         component: Box::new(entry.component.clone()),
         source,
     };
-    let packed = fs::File::open(files::manifest(store, &entry.manifest)).map_err(|e| fail(e.into()))?;
+    let packed = files::open(&files::manifest(store, &entry.manifest)).map_err(|e| fail(e.into()))?;
     let bytes = unpack_all(packed, entry.manifest_size).map_err(|e| fail(e.into()))?;
     if Digest::of(&bytes) != entry.manifest {
         return Err(fail("its content is not the one that was taken in".into()));
@@ -106,9 +137,10 @@ fn require_complete(store: &Path, entry: &IndexEntry) -> Result<(), StoreError> 
     let contents = manifest
         .entries
         .iter()
-        .filter_map(|e| if let EntryKind::File { digest, .. } = &e.kind { Some(*digest) } else { None });
+        .filter_map(|e| if let EntryKind::File { digest, .. } = &e.kind { Some(*digest) } else { None })
+        .filter(|_| !entry.manifest_only);
     for digest in contents.chain(manifest.records.iter().map(|r| r.blake3)) {
-        if !files::object(store, &digest).is_file() {
+        if !names.contains(&digest) {
             return Err(StoreError::Absent { digest });
         }
     }

@@ -5,13 +5,14 @@ use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 
 use super::files::{self, read};
-use super::index::{Index, IndexEntry};
+use super::index::{Index, IndexEntry, PackageRef};
 use super::{FORMAT, MAX_MANIFEST, Manifest, StoreError, at};
 use crate::model::{ComponentId, ContentHasher, Digest};
+use crate::platform::debian::apt::FileSum;
 use crate::trust::{self, Pins, SeenVersions, Verified};
 
 /// Contents up to this size are verified in memory; larger ones are unpacked twice, once to verify, once to hand on.
-const IN_MEMORY: u64 = 32 << 20;
+pub(super) const IN_MEMORY: u64 = 32 << 20;
 /// zstd windows that our own filling makes stay far below this power of two.
 const MAX_WINDOW: u32 = 27;
 
@@ -55,6 +56,7 @@ pub fn candidate(path: &Path, pins: &Pins, scratch: &[PathBuf]) -> Result<TrustC
     let path = located(path)?;
     let root = root_of(&path)?;
     let chain = |source| StoreError::Chain { path: path.clone(), source };
+    require_files(&path)?;
     trust::load(&root, &path, scratch).map_err(chain)?;
     let fingerprints = trust::root_key_ids(&root).map_err(chain)?;
     let pinned = pins.find(&root)?.is_some();
@@ -85,6 +87,18 @@ pub(super) fn located(path: &Path) -> Result<PathBuf, StoreError> {
     Ok(path)
 }
 
+/// Refuses a store with anything but files among its signed ones: a pipe would be waited for without end.
+fn require_files(store: &Path) -> Result<(), StoreError> {
+    for folder in ["metadata", "targets"] {
+        for entry in std::fs::read_dir(store.join(folder)).into_iter().flatten().flatten() {
+            if !entry.file_type().is_ok_and(|t| t.is_file()) {
+                return Err(at(&entry.path())(io::Error::new(io::ErrorKind::InvalidData, "it is no file")));
+            }
+        }
+    }
+    Ok(())
+}
+
 pub(super) fn root_of(path: &Path) -> Result<Vec<u8>, StoreError> {
     match read(&path.join("metadata/1.root.json"), 1 << 20) {
         Err(StoreError::File { source, .. }) if source.kind() == io::ErrorKind::NotFound => {
@@ -92,6 +106,13 @@ pub(super) fn root_of(path: &Path) -> Result<Vec<u8>, StoreError> {
         }
         other => other,
     }
+}
+
+/// The highest versions that were ever seen of a store, as far as it was pinned; zeros when nobody knows.
+#[must_use]
+pub fn seen(path: &Path, pins: &Pins) -> trust::Versions {
+    let seen = root_of(path).ok().and_then(|root| pins.seen(&root).ok());
+    seen.unwrap_or_default().highest
 }
 
 impl Store {
@@ -110,6 +131,7 @@ impl Store {
         if !path.join("metadata/timestamp.json").exists() {
             return Err(StoreError::Unpublished { path });
         }
+        require_files(&path)?;
         let loaded =
             trust::load(&root, &path, scratch).map_err(|source| StoreError::Chain { path: path.clone(), source })?;
         let seen = pins.seen(&root)?.highest;
@@ -177,12 +199,7 @@ impl Store {
             component: Box::new(id.clone()),
             source,
         };
-        if entry.manifest_size > MAX_MANIFEST {
-            return Err(fail("it is larger than is sensible".into()));
-        }
-        let path = files::manifest(&self.path, &entry.manifest);
-        let packed = std::fs::File::open(&path).map_err(|e| fail(e.into()))?;
-        let bytes = unpack_all(packed, entry.manifest_size).map_err(|e| fail(e.into()))?;
+        let bytes = self.packed_manifest(entry).map_err(|e| fail(e.into()))?;
         let listed = self.index.part(|index| &index[id].manifest);
         let manifest = trust::vouch(bytes, listed).map_err(|e| fail(e.into()))?;
         let manifest = manifest.derive(|bytes| Manifest::decode(&bytes)).map_err(|e| fail(e.into()))?;
@@ -190,6 +207,57 @@ impl Store {
             return Err(fail("it is the manifest of another component".into()));
         }
         Ok(Some(manifest))
+    }
+
+    /// The signed entry of a component.
+    #[must_use]
+    pub fn entry(&self, id: &ComponentId) -> Option<&IndexEntry> {
+        self.index.get().get(id)
+    }
+
+    /// The package that a component was taken from, vouched for by the store's owner.
+    #[must_use]
+    pub fn package(&self, id: &ComponentId) -> Option<Verified<FileSum>> {
+        let PackageRef { sha256, size } = &self.entry(id)?.package;
+        let sum = FileSum::parse(sha256, &size.to_string())?;
+        Some(self.index.part(|index| &index[id].package).map(|_| sum))
+    }
+
+    fn packed_manifest(&self, entry: &IndexEntry) -> io::Result<Vec<u8>> {
+        if entry.manifest_size > MAX_MANIFEST {
+            return Err(io::Error::new(io::ErrorKind::InvalidData, "it is larger than is sensible"));
+        }
+        unpack_all(files::open(&files::manifest(&self.path, &entry.manifest))?, entry.manifest_size)
+    }
+
+    /// A manifest's bytes, when they are the ones that the entry names.
+    ///
+    /// # Errors
+    /// When there are none, or others.
+    pub(super) fn manifest_bytes(&self, entry: &IndexEntry) -> io::Result<Vec<u8>> {
+        let bytes = self.packed_manifest(entry)?;
+        match Digest::of(&bytes) == entry.manifest {
+            true => Ok(bytes),
+            false => Err(io::Error::new(io::ErrorKind::InvalidData, "its content is not the one that was signed")),
+        }
+    }
+
+    /// Whether the manifest that an entry names is here and whole.
+    #[must_use]
+    pub fn has_manifest(&self, entry: &IndexEntry) -> bool {
+        self.manifest_bytes(entry).is_ok()
+    }
+
+    /// Whether the manifest that an entry names has a file at all.
+    #[must_use]
+    pub fn has_manifest_file(&self, entry: &IndexEntry) -> bool {
+        files::manifest(&self.path, &entry.manifest).is_file()
+    }
+
+    /// The pinned list of keys.
+    #[must_use]
+    pub fn root(&self) -> &[u8] {
+        &self.root
     }
 }
 
@@ -248,7 +316,7 @@ impl Contents for NoContents {
 impl Contents for Store {
     fn copy(&self, digest: &Digest, size: u64, to: &mut dyn FnMut(&[u8]) -> io::Result<()>) -> Result<(), StoreError> {
         let path = files::object(&self.path, digest);
-        let open = || match std::fs::File::open(&path) {
+        let open = || match files::open(&path) {
             Err(e) if e.kind() == io::ErrorKind::NotFound => Err(StoreError::Absent { digest: *digest }),
             other => other.map_err(at(&path)),
         };
@@ -269,7 +337,7 @@ impl Contents for Store {
     }
 }
 
-fn unpack_in_pieces(
+pub(super) fn unpack_in_pieces(
     packed: impl Read,
     digest: &Digest,
     size: u64,

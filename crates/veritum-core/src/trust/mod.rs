@@ -12,6 +12,7 @@ pub mod openpgp;
 mod pins;
 mod repository;
 mod seen;
+mod signed;
 mod vendors;
 
 pub use facts::{FactKind, Facts};
@@ -19,6 +20,7 @@ pub use keys::{KeyPair, KeysError, StoreKeys};
 pub use pins::{Pin, PinError, Pins, SeenVersions};
 pub use repository::{Loaded, Published, RepositoryError, Versions, first_root, load, publish, root_key_ids};
 pub use seen::SeenReleases;
+pub use signed::{Broken, ReadFile, SignedFiles, is_root, signed_files};
 pub use vendors::VendorKeys;
 
 use std::io::{self, Read as _, Seek as _};
@@ -75,6 +77,12 @@ impl<T: Clone> Verified<&T> {
     pub fn cloned(&self) -> Verified<T> {
         Verified(self.0.clone())
     }
+}
+
+/// SHA-256 in hexadecimal.
+#[must_use]
+pub fn sha256_hex(bytes: &[u8]) -> String {
+    hex::encode(aws_lc_rs::digest::digest(&SHA256, bytes).as_ref())
 }
 
 /// Vouches for bytes by a size and a SHA-256 that are themselves vouched for.

@@ -21,10 +21,10 @@ use super::Verified;
 use super::keys::{KeyPair, StoreKeys};
 
 const SPEC_VERSION: &str = "1.0.33";
-const INDEX: &str = "index.json";
+pub(super) const INDEX: &str = "index.json";
 /// An index over this size is refused: 100,000 components need a third of it.
-const MAX_INDEX: u64 = 64 << 20;
-const MAX_METADATA: u64 = 1 << 20;
+pub(super) const MAX_INDEX: u64 = 64 << 20;
+pub(super) const MAX_METADATA: u64 = 1 << 20;
 
 /// Why signed metadata cannot be used.
 #[derive(Debug, thiserror::Error)]

@@ -1,8 +1,9 @@
 //! `check`: gathering the reference, looking, judging, telling.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::time::Instant;
 
+use super::store::{Depth, StorePart};
 use super::supplies::download_report;
 use super::{WorkError, Workshop};
 use crate::archive::Lacking;
@@ -10,7 +11,7 @@ use crate::change::unfinished;
 use crate::check::{Case, FilesCheck, Reference, Scope, Seen, check_files};
 use crate::event::{Event, Observer, Phase};
 use crate::history;
-use crate::model::{Area, ComponentId, SystemPath, Voucher};
+use crate::model::{Area, ComponentId, Digest, SystemPath, Voucher};
 use crate::plan::{DiskDoubt, FileRules, Plan, plan_files};
 use crate::platform::debian::{ALIASES, explained_links};
 use crate::report::{AreaReport, CheckReport, MachineReport, OutcomeWord, UnexaminedReport};
@@ -18,11 +19,34 @@ use crate::target::marked_errors;
 
 /// A check with what planning needs of it.
 pub(super) struct Checked {
+    /// What files were held against; nothing when they were not looked at.
     pub(super) reference: Reference,
+    /// What was planned for files; nothing when they were not looked at.
     pub(super) plan: Plan,
+    /// What came of the store, when it was looked at.
+    pub(super) store: Option<StorePart>,
     pub(super) report: CheckReport,
     /// Packages that must be downloaded before all of it can be put right.
     pub(super) downloads: Vec<Lacking>,
+}
+
+/// What is to be checked, and how.
+#[derive(Clone, Copy)]
+pub(super) struct Wanted<'a> {
+    pub(super) scope: &'a Scope,
+    /// How far the store is looked into; not at all without.
+    pub(super) store: Option<Depth>,
+    /// Whether to read from the medium rather than from the cache.
+    pub(super) fresh: bool,
+    /// Downloads that were tried and did not come about.
+    pub(super) failed: &'a HashMap<ComponentId, String>,
+}
+
+impl<'a> Wanted<'a> {
+    /// Files only, as they are.
+    pub(super) fn files(scope: &'a Scope, failed: &'a HashMap<ComponentId, String>) -> Self {
+        Self { scope, store: None, fresh: false, failed }
+    }
 }
 
 impl Workshop {
@@ -31,16 +55,18 @@ impl Workshop {
     /// # Errors
     /// When the machine or the store cannot be read, or a change is under way.
     pub fn check(&mut self, scope: &Scope, observer: &dyn Observer) -> Result<CheckReport, WorkError> {
-        self.require_store_sound()?;
+        self.require_store_sound(scope)?;
         let state = self.state()?;
         let lock = self.shared_lock(state.as_ref())?;
         self.require_named(scope)?;
-        let mut checked = self.checked(scope, false, &HashMap::new(), observer)?;
+        let none = HashMap::new();
+        let wanted = Wanted { scope, store: self.depth(scope), fresh: false, failed: &none };
+        let mut checked = self.checked(wanted, observer)?;
         if let Some(state) = &state {
             checked.report.unfinished_changes = unfinished(&self.machine, state)?;
         }
         drop(lock);
-        if scope.is_all() {
+        if scope.is_whole() {
             // On a medium that cannot be written, or without the rights, nothing is kept: the answer is the same.
             if let Some(state) = state.or_else(|| self.make_state().ok()) {
                 let _ = history::keep_last_check(&state, &checked.report);
@@ -61,17 +87,59 @@ impl Workshop {
         }
     }
 
-    /// Judges by the strongest reference at hand. What the machine's own records say comes first; where that differs, or
-    /// where something was named, the archive is asked as well. `failed` are downloads that were tried.
-    pub(super) fn checked(
+    /// Looks at what is wanted, the store before anything is held against it.
+    pub(super) fn checked(&self, wanted: Wanted<'_>, observer: &dyn Observer) -> Result<Checked, WorkError> {
+        let mut store = match wanted.store {
+            Some(Depth::Whole) => Some(self.whole_store(wanted.fresh, observer)?),
+            Some(Depth::Present) | None => None,
+        };
+        let mut areas = Vec::new();
+        let (mut reference, mut plan, mut downloads) = (Reference::default(), Plan::default(), Vec::new());
+        let mut report = self.blank_report(wanted.scope);
+        if wanted.scope.wants(Area::Files) {
+            let scope = &self.in_every_spelling(wanted.scope);
+            let files = self.files(Wanted { scope, ..wanted }, &mut store, observer)?;
+            (plan, downloads) = (files.plan, files.downloads);
+            areas.push(files.area);
+            report.components = Self::components_by_voucher(&files.reference);
+            report.findings = files.check.findings;
+            report.notes = files.check.notes;
+            report.more_strays = files.check.strays;
+            report.unexamined = files.unexamined;
+            reference = files.reference;
+        }
+        if let Some(part) = &store {
+            areas.insert(0, part.area.clone());
+            report.findings.splice(0..0, part.findings.iter().cloned());
+            report.notes.splice(0..0, part.notes.iter().cloned());
+            report.unexamined.splice(0..0, part.unexamined.iter().cloned());
+            report.left.extend(part.plan.left.iter().cloned());
+            for (lacking, from) in &part.downloads {
+                if !downloads.iter().any(|(l, _): &(Lacking, String)| l.id == lacking.id) {
+                    downloads.push((lacking.clone(), from.clone()));
+                }
+            }
+        }
+        report.outcome = areas.iter().map(|a| a.outcome).min().unwrap_or(OutcomeWord::Unexamined);
+        report.areas = areas;
+        report.sources = self.source_reports();
+        report.left.extend(plan.left.iter().cloned());
+        report.doubt.clone_from(&plan.doubt);
+        report.downloads = downloads.iter().map(|(l, from)| download_report(l, from.clone())).collect();
+        let downloads = downloads.into_iter().map(|(lacking, _)| lacking).collect();
+        Ok(Checked { reference, plan, store, report, downloads })
+    }
+
+    /// Judges files by the strongest reference at hand. What the machine's own records say comes first; where that
+    /// differs, or where something was named, the archive is asked as well.
+    fn files(
         &self,
-        scope: &Scope,
-        fresh: bool,
-        failed: &HashMap<ComponentId, String>,
+        wanted: Wanted<'_>,
+        store: &mut Option<StorePart>,
         observer: &dyn Observer,
-    ) -> Result<Checked, WorkError> {
+    ) -> Result<FilesPart, WorkError> {
+        let Wanted { scope, fresh, failed, .. } = wanted;
         let begun = Instant::now();
-        let scope = &self.in_every_spelling(scope);
         observer.hear(Event::Begin { phase: Phase::Reading, items: self.installed.components.len() as u64, bytes: 0 });
         let mut reference = self.reference(scope);
         observer.hear(Event::End);
@@ -85,8 +153,14 @@ impl Workshop {
         }
         let mut seen = Seen::default();
         let mut files = self.look(&reference, scope, fresh, &mut seen, observer)?;
+        if wanted.store == Some(Depth::Present) {
+            *store = self.present_store(&reference, &files, observer)?;
+        }
         let weak = self.weak_with_problems(&reference, &files);
-        if self.prepare(&weak, observer)? {
+        let lacking = self.without_contents(&reference, &files);
+        let more = self.prepare(&weak, observer)?;
+        self.prepare(&lacking, observer)?;
+        if more {
             reference = self.reference(scope);
             files = self.look(&reference, scope, fresh, &mut seen, observer)?;
         }
@@ -96,8 +170,12 @@ impl Workshop {
             // Where the archives stand is told even when nothing of them was needed.
             self.with_archive(|_| ());
         }
+        let seconds = begun.elapsed().as_secs_f64();
         let left_out = self.left_out();
-        let has_content = self.contents_at_hand();
+        let at_hand = self.contents_at_hand();
+        // What the store is going to get back counts as had: its repair comes first.
+        let coming = store.as_ref().map(StorePart::coming).unwrap_or_default();
+        let has_content = |digest: &Digest| coming.contains(digest) || at_hand(digest);
         let supply = |id: &ComponentId| self.supply(&reference, id, failed);
         let rules = FileRules {
             protection: &self.protection,
@@ -111,14 +189,12 @@ impl Workshop {
         if errors > 0 && plan.doubt.is_none() && !self.settings.despite_disk {
             plan.doubt = Some(DiskDoubt::MarkedErrors { errors });
         }
-        let seconds = begun.elapsed().as_secs_f64();
         let downloads = self.to_download(&reference, &files, scope);
         files.findings.splice(0..0, self.source_findings());
-        let mut report = self.report(scope, &reference, &files, &plan, seconds);
-        report.downloads = downloads.iter().map(|(l, from)| download_report(l, from.clone())).collect();
-        let downloads = downloads.into_iter().map(|(lacking, _)| lacking).collect();
-        drop(has_content);
-        Ok(Checked { reference, plan, report, downloads })
+        let area = files_area(scope, &reference, &files, seconds);
+        let unexamined = self.unexamined(&reference, &files);
+        drop(at_hand);
+        Ok(FilesPart { reference, check: files, plan, downloads, area, unexamined })
     }
 
     /// The spellings under which components may list a path: as it was named, where it really is, and on a merged
@@ -150,7 +226,7 @@ impl Workshop {
 
     fn in_every_spelling(&self, scope: &Scope) -> Scope {
         let paths = scope.paths.iter().flat_map(|p| self.spellings(p)).collect();
-        Scope { paths, components: scope.components.clone() }
+        Scope { paths, ..scope.clone() }
     }
 
     fn look(
@@ -186,75 +262,42 @@ impl Workshop {
         }
     }
 
-    fn report(
-        &self,
-        scope: &Scope,
-        reference: &Reference,
-        files: &FilesCheck,
-        plan: &Plan,
-        seconds: f64,
-    ) -> CheckReport {
-        let problems = files.findings.iter().filter(|f| f.verdict.is_problem()).count() as u64;
-        let repairable = files.findings.iter().filter(|f| f.remedy.is_some()).count() as u64;
-        let weak = files.vouched.get(&Voucher::Itself).copied().unwrap_or(0);
+    /// What was not examined of the files.
+    fn unexamined(&self, reference: &Reference, files: &FilesCheck) -> Vec<UnexaminedReport> {
+        let one = |reason: String| UnexaminedReport { area: Area::Files, reason, count: 1, example: None };
         let mut unexamined: Vec<UnexaminedReport> = files
             .unexamined
             .iter()
-            .map(|u| UnexaminedReport {
-                area: Area::Files,
-                reason: u.reason.clone(),
-                count: u.count,
-                example: u.example.clone(),
-            })
+            .map(|u| UnexaminedReport { count: u.count, example: u.example.clone(), ..one(u.reason.clone()) })
             .collect();
-        unexamined.extend(self.installed.problems.iter().map(|p| UnexaminedReport {
-            area: Area::Files,
-            reason: format!("{}: {}", p.path, p.what),
-            count: 1,
-            example: None,
-        }));
-        let outcome = match (problems, files.examined) {
-            (1.., _) => OutcomeWord::Problems,
-            (0, 0) => OutcomeWord::Unexamined,
-            _ if weak > 0 || !reference.unknown.is_empty() && scope.is_all() => OutcomeWord::SoundAsKnown,
-            _ => OutcomeWord::Sound,
-        };
-        let area = AreaReport {
-            area: Area::Files,
-            outcome,
-            examined: files.examined,
-            bytes: files.bytes,
-            seconds,
-            problems,
-            repairable,
-            vouched: files.vouched.clone(),
-            presence_only: files.presence_only,
-        };
-        let broken = reference.broken_manifests.iter().map(|(id, why)| UnexaminedReport {
-            area: Area::Files,
-            reason: format!("the store's manifest of {} is not used ({why})", id.name),
-            count: 1,
-            example: None,
-        });
-        unexamined.extend(broken);
+        unexamined.extend(self.installed.problems.iter().map(|p| one(format!("{}: {}", p.path, p.what))));
+        // Of the store in use it is a finding of its own.
+        let broken = reference.broken_manifests.iter().filter(|(id, _)| self.own_store().is_none_or(|s| !s.has(id)));
+        unexamined
+            .extend(broken.map(|(id, why)| one(format!("a store's manifest of {} is not used ({why})", id.name))));
+        unexamined
+    }
+
+    /// A report of which nothing is known yet.
+    fn blank_report(&self, scope: &Scope) -> CheckReport {
         CheckReport {
             format: CheckReport::FORMAT.into(),
             at: self.settings.now.to_string(),
-            outcome,
+            outcome: OutcomeWord::Unexamined,
             machine: self.machine_report(),
             reference: self.reference_words(),
-            components: Self::components_by_voucher(reference),
-            sources: self.source_reports(),
+            components: BTreeMap::new(),
+            sources: Vec::new(),
             downloads: Vec::new(),
-            areas: vec![area],
-            findings: files.findings.clone(),
-            notes: files.notes.clone(),
-            more_strays: files.strays,
-            unexamined,
+            areas: Vec::new(),
+            findings: Vec::new(),
+            notes: Vec::new(),
+            more_strays: 0,
+            unexamined: Vec::new(),
             // Told by `check`; a repair has refused to begin while there was one.
             unfinished_changes: Vec::new(),
-            left: plan.left.clone(),
-            doubt: plan.doubt.clone(),
+            left: Vec::new(),
+            doubt: None,
             limited: !scope.is_all(),
         }
     }
@@ -264,5 +307,39 @@ impl Workshop {
             Some(store) => format!("the signed store {}", store.path().display()),
             None => "the machine's own records only".into(),
         }
+    }
+}
+
+/// What came of the files.
+struct FilesPart {
+    reference: Reference,
+    check: FilesCheck,
+    plan: Plan,
+    downloads: Vec<(Lacking, String)>,
+    area: AreaReport,
+    unexamined: Vec<UnexaminedReport>,
+}
+
+fn files_area(scope: &Scope, reference: &Reference, files: &FilesCheck, seconds: f64) -> AreaReport {
+    let problems = files.findings.iter().filter(|f| f.verdict.is_problem()).count() as u64;
+    let repairable = files.findings.iter().filter(|f| f.remedy.is_some()).count() as u64;
+    let weak = files.vouched.get(&Voucher::Itself).copied().unwrap_or(0);
+    let outcome = match (problems, files.examined) {
+        (1.., _) => OutcomeWord::Problems,
+        (0, 0) => OutcomeWord::Unexamined,
+        _ if weak > 0 || !reference.unknown.is_empty() && scope.is_all() => OutcomeWord::SoundAsKnown,
+        _ => OutcomeWord::Sound,
+    };
+    AreaReport {
+        area: Area::Files,
+        outcome,
+        examined: files.examined,
+        bytes: files.bytes,
+        seconds,
+        problems,
+        repairable,
+        vouched: files.vouched.clone(),
+        presence_only: files.presence_only,
+        extent: None,
     }
 }

@@ -4,13 +4,15 @@ use std::collections::HashMap;
 use std::io;
 use std::os::fd::AsFd;
 
+use super::check::Wanted;
 use super::{WorkError, Workshop};
 use crate::change::ChangeLog;
 use crate::check::{Scope, Want, expected_state};
 use crate::event::{Observer, Silent};
-use crate::model::{Finding, FindingId, SystemPath, Voucher};
+use crate::model::{Area, Finding, Subject, SystemPath, Voucher};
+use crate::plan::Left;
 use crate::report::{ChainLink, ExplainReport, FirstDifference};
-use crate::store::Contents;
+use crate::store::{Contents, Store};
 
 /// Contents over this size are not compared byte by byte.
 const MAX_COMPARED: u64 = 256 << 20;
@@ -23,10 +25,11 @@ impl Workshop {
     /// # Errors
     /// As [`Workshop::check`].
     pub fn explain_path(&mut self, path: &SystemPath, observer: &dyn Observer) -> Result<ExplainReport, WorkError> {
-        self.require_store_sound()?;
         let listed = self.listed_spelling(path);
-        let scope = Scope { paths: vec![listed.clone()], components: Vec::new() };
-        let checked = self.checked(&scope, false, &HashMap::new(), observer)?;
+        let scope = Scope { paths: vec![listed.clone()], ..Scope::default() };
+        self.require_store_sound(&scope)?;
+        let none = HashMap::new();
+        let checked = self.checked(Wanted::files(&scope, &none), observer)?;
         let reference = &checked.reference;
         let about = |f: &&Finding| f.subject.as_path() == Some(&listed);
         let covers = |f: &&Finding| f.subject.as_path().is_some_and(|p| listed.is_within(p));
@@ -41,7 +44,8 @@ impl Workshop {
             );
             return Ok(ExplainReport {
                 format: ExplainReport::FORMAT.into(),
-                path: listed,
+                subject: Subject::path(&listed),
+                path: Some(listed),
                 owners: Vec::new(),
                 finding,
                 expected: None,
@@ -79,7 +83,8 @@ impl Workshop {
         let chain = self.chain(reference.component_of(expected), &expected.want, expected.voucher, &listed);
         Ok(ExplainReport {
             format: ExplainReport::FORMAT.into(),
-            path: listed,
+            subject: Subject::path(&listed),
+            path: Some(listed),
             owners,
             finding,
             expected: expected_state,
@@ -94,7 +99,7 @@ impl Workshop {
     /// A path as components list it: as it was named, or in another spelling of the same place.
     fn listed_spelling(&self, path: &SystemPath) -> SystemPath {
         let spellings = self.spellings(path);
-        let scope = Scope { paths: spellings.clone(), components: Vec::new() };
+        let scope = Scope { paths: spellings.clone(), ..Scope::default() };
         let reference = self.reference(&scope);
         spellings.into_iter().find(|s| reference.at(s).is_some()).unwrap_or_else(|| path.clone())
     }
@@ -103,8 +108,8 @@ impl Workshop {
     fn blocked_above(&self, path: &SystemPath) -> Option<Finding> {
         let mut above = path.parent();
         while let Some(folder) = above.filter(|f| !f.is_root()) {
-            let scope = Scope { paths: vec![folder.clone()], components: Vec::new() };
-            if let Ok(checked) = self.checked(&scope, false, &HashMap::new(), &Silent)
+            let (scope, none) = (Scope { paths: vec![folder.clone()], ..Scope::default() }, HashMap::new());
+            if let Ok(checked) = self.checked(Wanted::files(&scope, &none), &Silent)
                 && let Some(finding) = checked.report.findings.into_iter().find(|f| {
                     f.subject.as_path() == Some(&folder)
                         && f.verdict.is_problem()
@@ -123,18 +128,46 @@ impl Workshop {
     /// # Errors
     /// When none, or more than one, fits.
     pub fn explain_finding(&mut self, typed: &str, observer: &dyn Observer) -> Result<ExplainReport, WorkError> {
-        self.require_store_sound()?;
-        let checked = self.checked(&Scope::default(), false, &HashMap::new(), observer)?;
-        let fits = |id: &FindingId| id.as_str().starts_with(typed);
-        let all: Vec<&Finding> =
-            checked.report.findings.iter().chain(&checked.report.notes).filter(|f| fits(&f.id)).collect();
-        match all.as_slice() {
-            [] => Err(WorkError::unknown("finding", typed)),
-            [one] => match one.subject.as_path() {
+        let (everything, none) = (Scope::default(), HashMap::new());
+        self.require_store_sound(&everything)?;
+        let wanted = Wanted { store: self.depth(&everything), ..Wanted::files(&everything, &none) };
+        let checked = self.checked(wanted, observer)?;
+        let mut left = checked.report.left;
+        let mut all: Vec<Finding> = checked.report.findings.into_iter().chain(checked.report.notes).collect();
+        let fits = |f: &Finding| f.id.as_str().starts_with(typed);
+        if !all.iter().any(fits) && self.settings.store.is_some() {
+            // It may have come from a look at the whole store.
+            let part = self.whole_store(false, observer)?;
+            left = part.plan.left;
+            all = part.findings.into_iter().chain(part.notes).collect();
+        }
+        all.retain(fits);
+        match <[Finding; 1]>::try_from(all) {
+            Ok([one]) => match one.subject.as_path() {
                 Some(path) => self.explain_path(&path.clone(), observer),
-                None => Err(WorkError::unknown("finding", typed)),
+                None => Ok(self.explain_part(one, left)),
             },
-            _ => Err(WorkError::Ambiguous { name: typed.to_owned() }),
+            Err(all) if all.is_empty() => Err(WorkError::unknown("finding", typed)),
+            Err(_) => Err(WorkError::Ambiguous { name: typed.to_owned() }),
+        }
+    }
+
+    /// A finding that is not about a path of the machine.
+    fn explain_part(&self, finding: Finding, left: Vec<Left>) -> ExplainReport {
+        let owners = finding.harms.as_ref().map(|h| h.components.clone()).unwrap_or_default();
+        let store = self.own_store().filter(|_| finding.area == Area::Store);
+        ExplainReport {
+            format: ExplainReport::FORMAT.into(),
+            subject: finding.subject.clone(),
+            path: None,
+            owners,
+            expected: finding.expected.clone(),
+            found: finding.found.clone(),
+            differs: None,
+            chain: store.map(signed_by).unwrap_or_default(),
+            left: left.into_iter().find(|l| l.finding == finding.id),
+            remark: None,
+            finding: Some(finding),
         }
     }
 
@@ -177,11 +210,7 @@ impl Workshop {
             chain.push(link("manifest of the component", entry.manifest.to_hex()));
             chain.push(link("taken from the package with SHA-256", entry.package.sha256.clone()));
         }
-        chain.push(link(
-            "signed index of the store",
-            format!("{}, signing {}", store.path().display(), store.versions().timestamp),
-        ));
-        chain.extend(store.fingerprints().into_iter().map(|key| link("key pinned by you", key)));
+        chain.extend(signed_by(store));
         chain
     }
 
@@ -223,6 +252,14 @@ impl Workshop {
         }
         compare.found
     }
+}
+
+/// From a store's index to the pinned key.
+fn signed_by(store: &Store) -> Vec<ChainLink> {
+    let index = format!("{}, signing {}", store.path().display(), store.versions().timestamp);
+    let index = ChainLink { what: "signed index of the store".into(), name: index };
+    let keys = store.fingerprints().into_iter().map(|name| ChainLink { what: "key pinned by you".into(), name });
+    std::iter::once(index).chain(keys).collect()
 }
 
 /// Finds the first place in which two contents differ.

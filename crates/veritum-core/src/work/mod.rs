@@ -2,15 +2,18 @@
 
 mod check;
 mod explain;
+mod filling;
 mod programs;
 mod repair;
 mod sources;
 mod status;
+mod store;
 mod supplies;
 mod undo;
 
 pub use repair::{Agreement, Preview};
 
+use std::collections::HashSet;
 use std::path::PathBuf;
 use std::sync::{Arc, PoisonError, RwLock};
 
@@ -18,7 +21,7 @@ use crate::archive::{Archive, ArchiveSettings};
 use crate::change::{ChangeError, Desk, Locks, StateFolder};
 use crate::check::{ManifestSource, Policy, Reference, Scope};
 use crate::event::Observer;
-use crate::model::SystemPath;
+use crate::model::{Area, Digest, SystemPath};
 use crate::platform::debian::Debian;
 use crate::platform::{Installed, Platform};
 use crate::store::{Store, StoreError};
@@ -91,6 +94,9 @@ pub enum WorkError {
     /// Somebody runs in it.
     #[error("a running process has this system as its root")]
     InUse,
+    /// A store was to be looked at, and none is used.
+    #[error("no store is used here")]
+    NoStore,
     /// No threads could be started.
     #[error("no threads could be started")]
     Threads,
@@ -134,6 +140,12 @@ pub struct Workshop {
     /// The store in use, then those among the further supplies.
     stores: Vec<Store>,
     store_trouble: Option<StoreError>,
+    /// Stores among the further supplies that cannot be used, with the reason.
+    refused_stores: Vec<String>,
+    /// Whether the first of them is the one in use.
+    own_opened: bool,
+    /// Contents of the store in use that are known not to be what was signed.
+    bad: RwLock<HashSet<Digest>>,
     /// Opened when it is first needed: following its chain takes a moment.
     archive: RwLock<Option<Archive>>,
     pool: rayon::ThreadPool,
@@ -160,6 +172,9 @@ impl Workshop {
             installed,
             stores: Vec::new(),
             store_trouble: None,
+            refused_stores: Vec::new(),
+            own_opened: false,
+            bad: RwLock::default(),
             archive: RwLock::default(),
             pool,
         };
@@ -179,8 +194,15 @@ impl Workshop {
         &self.installed
     }
 
-    /// Refuses to go on with a store that was named and cannot be used.
-    fn require_store_sound(&mut self) -> Result<(), WorkError> {
+    /// Refuses to go on with a store that was named and cannot be used. Where the store itself is to be looked at, damage
+    /// to its signed files is a finding instead.
+    fn require_store_sound(&mut self, scope: &Scope) -> Result<(), WorkError> {
+        if scope.names(Area::Store) && self.settings.store.is_none() {
+            return Err(WorkError::NoStore);
+        }
+        if self.depth(scope).is_some() && self.ailing().is_some() {
+            self.store_trouble = None;
+        }
         match self.store_trouble.take() {
             Some(trouble) => Err(trouble.into()),
             None => Ok(()),

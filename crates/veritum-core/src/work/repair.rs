@@ -2,13 +2,14 @@
 
 use std::collections::{HashMap, HashSet};
 
-use super::check::Checked;
+use super::check::{Checked, Wanted};
+use super::store::{Depth, StorePart};
 use super::{WorkError, Workshop};
 use crate::change::{ChangeError, Desk, OpenChange, RoundReceipt, Verb, unfinished};
 use crate::check::Scope;
 use crate::event::{Observer, Steady};
 use crate::history;
-use crate::model::{Area, ComponentId, FindingId, SystemPath};
+use crate::model::{Area, ComponentId, FindingId, Subject, SystemPath};
 use crate::plan::{Action, Deed, Item, ItemKind, Left, Plan};
 use crate::report::{ActionReport, AreaChange, CheckReport, DownloadReport, RepairReport, RunningReport};
 
@@ -34,10 +35,9 @@ pub struct Preview<'a> {
 }
 
 impl<'a> Preview<'a> {
-    fn of<'b>(checked: &'a Checked, actions: impl Iterator<Item = &'b Action>, further: bool) -> Self {
-        let actions: Vec<ActionReport> = actions.map(planned).collect();
+    fn of(checked: &'a Checked, actions: Vec<ActionReport>, further: bool) -> Self {
         let bytes = actions.iter().map(|a| a.bytes).sum();
-        Self { check: &checked.report, actions, bytes, left: &checked.plan.left, further }
+        Self { check: &checked.report, actions, bytes, left: &checked.report.left, further }
     }
 }
 
@@ -56,15 +56,17 @@ impl Workshop {
     /// # Errors
     /// As [`Workshop::check`].
     pub fn plan_repair(&mut self, scope: &Scope, observer: &dyn Observer) -> Result<RepairReport, WorkError> {
-        self.require_store_sound()?;
+        self.require_store_sound(scope)?;
         self.require_named(scope)?;
         let state = self.state()?;
         let _lock = self.shared_lock(state.as_ref())?;
-        let checked = self.checked(scope, false, &HashMap::new(), observer)?;
-        Ok(report(true, None, &checked, Vec::new(), None))
+        let none = Failed::new();
+        let wanted = Wanted { store: self.depth(scope), ..Wanted::files(scope, &none) };
+        let checked = self.checked(wanted, observer)?;
+        Ok(report(true, &checked, Done::default()))
     }
 
-    /// Repairs what is named, or everything; `ask` is shown the plan first.
+    /// Repairs what is named, or everything, the store first; `ask` is shown the plan before anything is done.
     ///
     /// # Errors
     /// When nothing could be done, or the disk failed; what had been done by then is in the journal.
@@ -74,39 +76,154 @@ impl Workshop {
         observer: &dyn Observer,
         ask: &mut dyn FnMut(&Preview<'_>) -> Agreement,
     ) -> Result<RepairReport, WorkError> {
-        self.require_store_sound()?;
+        self.require_store_sound(scope)?;
         self.require_named(scope)?;
+        // Before its signed files are right nobody knows what the rest should be.
+        if self.depth(scope).is_some()
+            && self.ailing().is_some()
+            && let Some(done) = self.repair_ailing(scope, observer, ask)?
+        {
+            return Ok(done);
+        }
+        if !scope.wants(Area::Files) {
+            return self.repair_all(scope, None, observer, ask);
+        }
         let state = self.make_state()?;
         let desk = self.desk(&state, observer);
         let _locks = self.locks(&desk)?;
         if let Some(number) = unfinished(&self.machine, &state)?.first() {
             return Err(ChangeError::Earlier(*number).into());
         }
-        let (checked, failed) = self.with_downloads(scope, observer)?;
-        if checked.plan.actions.is_empty() || checked.plan.doubt.is_some() {
-            return Ok(report(false, None, &checked, Vec::new(), None));
+        self.repair_all(scope, Some(desk), observer, ask)
+    }
+
+    /// Puts the signed files of the store right, and goes on with the rest; none when that cannot be done.
+    fn repair_ailing(
+        &mut self,
+        scope: &Scope,
+        observer: &dyn Observer,
+        ask: &mut dyn FnMut(&Preview<'_>) -> Agreement,
+    ) -> Result<Option<RepairReport>, WorkError> {
+        let none = Failed::new();
+        let store = Scope { areas: vec![Area::Store], ..Scope::default() };
+        let wanted = Wanted { store: Some(Depth::Whole), ..Wanted::files(&store, &none) };
+        let checked = self.checked(wanted, observer)?;
+        let Some(part) = checked.store.as_ref().filter(|part| !part.plan.is_empty()) else { return Ok(None) };
+        if ask(&Preview::of(&checked, part.actions(), false)) == Agreement::No {
+            return Ok(Some(report(true, &checked, Done::default())));
         }
-        if ask(&Preview::of(&checked, checked.plan.actions.iter(), false)) == Agreement::No {
-            return Ok(report(true, None, &checked, Vec::new(), None));
+        let actions = self.mend_store(part, observer)?;
+        self.open_supplies();
+        if self.depth(scope).is_none() || !self.own_opened {
+            let after = self.checked(wanted, observer)?;
+            let done = Done { store: actions, after: Some(after.report), ..Done::default() };
+            return Ok(Some(report(false, &checked, done)));
         }
-        let (number, receipts, after) = self.rounds(desk, scope, &checked, &failed, observer, ask)?;
-        if scope.is_all() {
-            let _ = history::keep_last_check(&state, &checked.report.put_right_to(&after));
+        // What they say of the rest is only known now: its plan is shown on its own.
+        let mut rest = self.repair(scope, observer, ask)?;
+        let right = actions.iter().filter(|a| a.result == "done").count() as u64;
+        rest.before.findings.splice(0..0, checked.report.findings.iter().cloned());
+        let told = rest.before.areas.iter_mut().filter(|a| a.area == Area::Store);
+        told.for_each(|area| area.problems += checked.report.problems());
+        match rest.areas.iter_mut().find(|a| a.area == Area::Store) {
+            Some(area) => {
+                area.actions.splice(0..0, actions);
+                area.put_right += right;
+            }
+            None => {
+                let area =
+                    AreaChange { area: Area::Store, change: None, actions, put_right: right, remaining: Vec::new() };
+                rest.areas.insert(0, area);
+            }
         }
-        let running = self.still_running(&desk, receipts.iter().map(|r| (number, r)));
-        Ok(RepairReport { running, ..report(false, Some(number), &checked, receipts, Some(after)) })
+        rest.plan_only = false;
+        if rest.after.is_none() {
+            let mut after = rest.before.clone();
+            after.findings.retain(|f| !checked.report.findings.iter().any(|gone| gone.id == f.id));
+            let told = after.areas.iter_mut().filter(|a| a.area == Area::Store);
+            told.for_each(|area| area.problems -= checked.report.problems());
+            rest.after = Some(after);
+        }
+        Ok(Some(rest))
+    }
+
+    /// Repairs what was looked at: the store, then, with a desk, the files.
+    fn repair_all(
+        &self,
+        scope: &Scope,
+        desk: Option<Desk<'_>>,
+        observer: &dyn Observer,
+        ask: &mut dyn FnMut(&Preview<'_>) -> Agreement,
+    ) -> Result<RepairReport, WorkError> {
+        let (first, failed) = self.with_downloads(scope, observer)?;
+        let to_store = first.store.as_ref().is_some_and(|part| !part.plan.is_empty());
+        let to_files = !first.plan.actions.is_empty() && first.plan.doubt.is_none();
+        if !to_store && !to_files {
+            return Ok(report(false, &first, Done::default()));
+        }
+        let mut shown = first.store.as_ref().map(StorePart::actions).unwrap_or_default();
+        if to_files {
+            shown.extend(first.plan.actions.iter().map(planned));
+        }
+        if ask(&Preview::of(&first, shown, false)) == Agreement::No {
+            return Ok(report(true, &first, Done::default()));
+        }
+        let agreed: HashSet<SystemPath> = first.plan.actions.iter().map(|a| a.place.clone()).collect();
+        let wanted = Wanted { store: self.depth(scope), ..Wanted::files(scope, &failed) };
+        let mut done = Done::default();
+        let mut now: Option<Checked> = None;
+        let mut known: HashSet<Subject> =
+            first.store.iter().flat_map(StorePart::actions).map(|action| action.subject).collect();
+        for _ in 0..MAX_ROUNDS {
+            let looked = now.as_ref().unwrap_or(&first);
+            let Some(part) = looked.store.as_ref().filter(|part| !part.plan.is_empty()) else { break };
+            let new: Vec<ActionReport> = part.actions().into_iter().filter(|a| !known.contains(&a.subject)).collect();
+            known.extend(new.iter().map(|action| action.subject.clone()));
+            // Parts belong together: without an answer to what is new, the store stays as it is now.
+            if !new.is_empty() && ask(&Preview::of(looked, new, true)) == Agreement::No {
+                break;
+            }
+            let actions = self.mend_store(part, observer)?;
+            let went_on = actions.iter().any(|a| a.result == "done");
+            done.store.extend(actions);
+            now = Some(self.checked(Wanted { fresh: true, ..wanted }, &Steady(observer))?);
+            if !went_on {
+                break;
+            }
+        }
+        let before_files = now.as_ref().unwrap_or(&first);
+        if let (Some(desk), true) = (desk, to_files || now.is_some()) {
+            let mut agreed = agreed;
+            let plan = match now.is_some() && before_files.plan.doubt.is_none() {
+                true => agreed_to(before_files, &mut agreed, ask),
+                false => before_files.plan.clone(),
+            };
+            if !plan.actions.is_empty() && plan.doubt.is_none() {
+                let (number, receipts, after) =
+                    self.rounds(desk, scope, before_files, plan, agreed, &failed, observer, ask)?;
+                if scope.is_whole() {
+                    let _ = history::keep_last_check(desk.state, &before_files.report.put_right_to(&after));
+                }
+                done.running = self.still_running(&desk, receipts.iter().map(|r| (number, r)));
+                (done.change, done.receipts) = (Some(number), receipts);
+                done.after = Some(with_store(after, before_files));
+            }
+        }
+        done.after = done.after.or_else(|| now.map(|now| now.report));
+        Ok(report(false, &first, done))
     }
 
     /// Checks; downloads what a repair would lack, and checks again with it.
     fn with_downloads(&self, scope: &Scope, observer: &dyn Observer) -> Result<(Checked, Failed), WorkError> {
         let mut failed = Failed::new();
-        let mut checked = self.checked(scope, false, &failed, observer)?;
+        let depth = self.depth(scope);
+        let mut checked = self.checked(Wanted { store: depth, ..Wanted::files(scope, &failed) }, observer)?;
         let may = checked.plan.doubt.is_none();
         // What is downloaded may show more that is wrong with the same components, not with others: once is enough.
         if may && !checked.downloads.is_empty() {
             let told = std::mem::take(&mut checked.report.downloads);
             failed = self.download(&checked.downloads, observer)?;
-            checked = self.checked(scope, false, &failed, observer)?;
+            checked = self.checked(Wanted { store: depth, ..Wanted::files(scope, &failed) }, observer)?;
             checked.report.downloads =
                 told.into_iter().map(|d| DownloadReport { failed: failed.get(&d.component).cloned(), ..d }).collect();
         }
@@ -114,11 +231,14 @@ impl Workshop {
     }
 
     /// One to three rounds, until findings no longer shrink.
+    #[allow(clippy::too_many_arguments, reason = "each is a thing of its own")]
     fn rounds(
         &self,
         desk: Desk<'_>,
         scope: &Scope,
         first: &Checked,
+        mut plan: Plan,
+        mut agreed: HashSet<SystemPath>,
         failed: &Failed,
         observer: &dyn Observer,
         ask: &mut dyn FnMut(&Preview<'_>) -> Agreement,
@@ -128,10 +248,8 @@ impl Workshop {
             OpenChange::begin(desk, Verb::Repair, Area::Files, None, &self.settings.run, self.settings.now)?;
         let number = change.number();
         let mut receipts: Vec<RoundReceipt> = Vec::new();
-        let mut plan: Plan = first.plan.clone();
-        let mut problems = first.report.problems();
+        let mut problems = problems_of_files(&first.report);
         let mut known: HashSet<FindingId> = first.report.findings.iter().map(|f| f.id.clone()).collect();
-        let mut agreed: HashSet<SystemPath> = plan.actions.iter().map(|a| a.place.clone()).collect();
         let narrowed = narrowed(scope, first);
         let mut after = None;
         for round in 1..=MAX_ROUNDS {
@@ -148,7 +266,8 @@ impl Workshop {
             };
             let did_something = receipt.outcomes.iter().any(|o| o.failed.is_none());
             receipts.push(receipt);
-            let next = self.checked(&narrowed, true, failed, &Steady(observer))?;
+            let looked = Wanted { fresh: true, ..Wanted::files(&narrowed, failed) };
+            let next = self.checked(looked, &Steady(observer))?;
             let shrank = next.report.problems() < problems;
             let new = next.report.findings.iter().any(|f| known.insert(f.id.clone()));
             problems = next.report.problems();
@@ -173,7 +292,7 @@ fn agreed_to(next: &Checked, agreed: &mut HashSet<SystemPath>, ask: &mut dyn FnM
     let mut plan = next.plan.clone();
     let is_new = |action: &&Action| !agreed.contains(&action.place);
     if plan.actions.iter().any(|a| is_new(&a)) {
-        let preview = Preview::of(next, plan.actions.iter().filter(is_new), true);
+        let preview = Preview::of(next, plan.actions.iter().filter(is_new).map(planned).collect(), true);
         match ask(&preview) {
             Agreement::Yes => agreed.extend(plan.actions.iter().map(|a| a.place.clone())),
             Agreement::No => plan.actions.retain(|action| agreed.contains(&action.place)),
@@ -191,7 +310,7 @@ fn narrowed(scope: &Scope, checked: &Checked) -> Scope {
         checked.report.findings.iter().filter_map(|f| f.component.as_ref()).map(|c| c.name.clone()).collect();
     components.sort();
     components.dedup();
-    Scope { paths: Vec::new(), components }
+    Scope { components, ..Scope::default() }
 }
 
 fn answered(receipts: &[RoundReceipt]) -> u64 {
@@ -220,7 +339,8 @@ pub(super) fn planned(action: &Action) -> ActionReport {
     };
     ActionReport {
         findings: action.findings.clone(),
-        path: action.listed.clone(),
+        subject: Subject::path(&action.listed),
+        path: Some(action.listed.clone()),
         component: action.component.clone(),
         action: word.into(),
         things: items.len().max(1) as u64,
@@ -243,65 +363,108 @@ pub(super) fn carried_out(receipt: &RoundReceipt) -> Vec<ActionReport> {
     reports
 }
 
-fn report(
-    plan_only: bool,
+/// What a repair did.
+#[derive(Default)]
+struct Done {
+    /// What became of the store's parts.
+    store: Vec<ActionReport>,
+    /// The change of the files.
     change: Option<u64>,
-    checked: &Checked,
+    /// Its rounds.
     receipts: Vec<RoundReceipt>,
+    /// What still runs on what was replaced.
+    running: RunningReport,
+    /// The check afterwards.
     after: Option<CheckReport>,
-) -> RepairReport {
-    let actions: Vec<ActionReport> = match receipts.is_empty() {
-        true => checked.plan.actions.iter().map(planned).collect(),
-        false => receipts.iter().flat_map(carried_out).collect(),
-    };
-    let mut remaining: Vec<Left> = Vec::new();
-    let final_left = after.as_ref().map_or(&checked.report.left, |a| &a.left);
-    remaining.extend(final_left.iter().cloned());
-    for receipt in &receipts {
-        for blocked in &receipt.blocked {
-            let action = receipts
-                .iter()
-                .flat_map(|r| &r.actions)
-                .chain(&checked.plan.actions)
-                .find(|a| a.place == blocked.place);
-            let Some(action) = action else { continue };
-            for finding in &action.findings {
-                remaining.retain(|l| l.finding != *finding);
-                remaining.push(Left {
-                    finding: finding.clone(),
-                    path: action.listed.clone(),
-                    reason: blocked.why.clone(),
-                    next: blocked.next.clone(),
-                });
-            }
-        }
+}
+
+/// A check of what was touched, with what the last look at the store found.
+fn with_store(mut after: CheckReport, last: &Checked) -> CheckReport {
+    if let Some(part) = &last.store {
+        after.areas.insert(0, part.area.clone());
+        after.findings.splice(0..0, part.findings.iter().cloned());
+        after.notes.splice(0..0, part.notes.iter().cloned());
+        after.left.splice(0..0, part.plan.left.iter().cloned());
+        after.outcome = after.outcome.min(part.area.outcome);
     }
-    let still = |left: &Left| after.as_ref().is_none_or(|a| a.findings.iter().any(|f| f.id == left.finding));
-    remaining.retain(still);
-    if let Some(after) = &after {
-        for finding in &after.findings {
-            if remaining.iter().any(|l| l.finding == finding.id) {
-                continue;
-            }
-            let Some(path) = finding.subject.as_path() else { continue };
-            let failed = actions.iter().find(|a| a.findings.contains(&finding.id)).and_then(|a| a.why.clone());
-            let reason = failed.unwrap_or_else(|| "it came to light later, or was damaged again".into());
-            remaining.push(Left {
-                finding: finding.id.clone(),
-                path: path.clone(),
-                reason,
-                next: Some(format!("veritum explain {}", crate::model::quoted(path.as_bytes()))),
-            });
-        }
+    after
+}
+
+fn problems_of_files(report: &CheckReport) -> u64 {
+    report.areas.iter().filter(|a| a.area == Area::Files).map(|a| a.problems).sum()
+}
+
+fn report(plan_only: bool, checked: &Checked, done: Done) -> RepairReport {
+    let mut areas = Vec::new();
+    let store_problems = checked.store.as_ref().is_some_and(|p| p.area.problems > 0 || !p.plan.is_empty());
+    if store_problems || !done.store.is_empty() {
+        areas.push(area_change(Area::Store, checked, &done));
     }
-    let put_right = after.as_ref().map_or(0, |a| checked.report.problems().saturating_sub(a.problems()));
-    let area = AreaChange { area: Area::Files, change, actions, put_right, remaining };
+    if checked.report.areas.iter().any(|a| a.area == Area::Files) {
+        areas.push(area_change(Area::Files, checked, &done));
+    }
     RepairReport {
         format: RepairReport::FORMAT.into(),
         plan_only,
-        areas: vec![area],
-        running: RunningReport::default(),
+        areas,
+        running: done.running,
         before: checked.report.clone(),
-        after,
+        after: done.after,
+    }
+}
+
+/// What one area's part of a repair came to.
+fn area_change(area: Area, checked: &Checked, done: &Done) -> AreaChange {
+    let actions: Vec<ActionReport> = match area {
+        Area::Store if done.after.is_none() => checked.store.as_ref().map(StorePart::actions).unwrap_or_default(),
+        Area::Store => done.store.clone(),
+        _ if done.receipts.is_empty() && done.after.is_none() => checked.plan.actions.iter().map(planned).collect(),
+        _ => done.receipts.iter().flat_map(carried_out).collect(),
+    };
+    let of_area = |left: &&Left| match &left.subject {
+        Subject::Object { .. } | Subject::Index { .. } => area == Area::Store,
+        _ => area == Area::Files,
+    };
+    let after = done.after.as_ref();
+    let mut remaining: Vec<Left> =
+        after.map_or(&checked.report.left, |a| &a.left).iter().filter(of_area).cloned().collect();
+    if area == Area::Files {
+        add_blocked(&mut remaining, checked, &done.receipts);
+    }
+    let still = |left: &Left| after.is_none_or(|a| a.findings.iter().any(|f| f.id == left.finding));
+    remaining.retain(still);
+    for finding in after.into_iter().flat_map(|a| &a.findings).filter(|f| f.area == area) {
+        if remaining.iter().any(|l| l.finding == finding.id) {
+            continue;
+        }
+        let failed = actions.iter().find(|a| a.findings.contains(&finding.id)).and_then(|a| a.why.clone());
+        let reason = failed.unwrap_or_else(|| "it came to light later, or was damaged again".into());
+        let next = match finding.subject.as_path() {
+            Some(path) => crate::model::quoted(path.as_bytes()),
+            None => finding.id.as_str().to_owned(),
+        };
+        remaining.push(Left::of(finding, reason, Some(format!("veritum explain {next}"))));
+    }
+    let problems = |report: &CheckReport| report.areas.iter().find(|a| a.area == area).map_or(0, |a| a.problems);
+    let put_right = after.map_or(0, |after| problems(&checked.report).saturating_sub(problems(after)));
+    AreaChange { area, change: done.change.filter(|_| area == Area::Files), actions, put_right, remaining }
+}
+
+/// What stood in the way of actions, by the findings that they would have answered.
+fn add_blocked(remaining: &mut Vec<Left>, checked: &Checked, receipts: &[RoundReceipt]) {
+    for blocked in receipts.iter().flat_map(|r| &r.blocked) {
+        let action =
+            receipts.iter().flat_map(|r| &r.actions).chain(&checked.plan.actions).find(|a| a.place == blocked.place);
+        let Some(action) = action else { continue };
+        for finding in &action.findings {
+            remaining.retain(|l| l.finding != *finding);
+            remaining.push(Left {
+                finding: finding.clone(),
+                subject: Subject::path(&action.listed),
+                path: Some(action.listed.clone()),
+                reason: blocked.why.clone(),
+                next: blocked.next.clone(),
+            });
+        }
     }
 }

@@ -6,7 +6,7 @@ use std::sync::PoisonError;
 
 use super::{Supplier, WorkError, Workshop};
 use crate::archive::{Archive, ArchiveSettings, FetchError, Lacking, Standing};
-use crate::check::{FilesCheck, Reference, Scope};
+use crate::check::{FilesCheck, Reference, Scope, Want};
 use crate::event::Observer;
 use crate::model::{ComponentId, Digest, EntryKind, Voucher};
 use crate::plan::{Action, Deed, ItemKind, Supply, needed_components};
@@ -19,13 +19,22 @@ impl Workshop {
     pub(super) fn open_supplies(&mut self) {
         let pins = Pins::in_folder(&self.settings.trust);
         let named = self.settings.from.iter().filter_map(|s| match s {
-            Supplier::Place(path) if path.join("store.json").is_file() => Some(path),
+            Supplier::Place(path) if path.join("store.json").is_file() => Some((false, path)),
             _ => None,
         });
-        for location in self.settings.store.iter().chain(named) {
+        self.stores.clear();
+        self.refused_stores.clear();
+        (self.own_opened, self.store_trouble) = (false, None);
+        for (own, location) in self.settings.store.iter().map(|path| (true, path)).chain(named) {
             match Store::open(location, &pins, &self.settings.scratch) {
-                Ok(open) => self.stores.push(open),
+                Ok(open) => {
+                    self.stores.push(open);
+                    self.own_opened |= own;
+                }
                 Err(e) => {
+                    if !own {
+                        self.refused_stores.push(crate::model::error_chain(&e));
+                    }
                     self.store_trouble.get_or_insert(e);
                 }
             }
@@ -127,7 +136,43 @@ impl Workshop {
             known
         });
         let from_packages = from_packages.unwrap_or_default();
-        move |digest| from_packages.contains(digest) || self.stores.iter().any(|s| s.has_content(digest))
+        move |digest| from_packages.contains(digest) || self.in_a_store(digest)
+    }
+
+    /// Whether a store has a content, as far as is known.
+    fn in_a_store(&self, digest: &Digest) -> bool {
+        let bad = self.bad.read().unwrap_or_else(PoisonError::into_inner).contains(digest);
+        self.stores.iter().skip(usize::from(bad && self.own_opened)).any(|s| s.has_content(digest))
+    }
+
+    /// Whether the store in use holds a damaged content of a component.
+    fn is_bad_of(&self, reference: &Reference, id: &ComponentId) -> bool {
+        let bad = self.bad.read().unwrap_or_else(PoisonError::into_inner);
+        let own = |e: &&crate::check::Expected| *reference.component_of(e) == *id;
+        !bad.is_empty()
+            && reference.expected.iter().filter(own).any(|e| match &e.want {
+                Want::File { digest, .. } => bad.contains(digest),
+                _ => false,
+            })
+    }
+
+    /// Components that a signed store vouches for and of which no store has a content that a repair needs.
+    pub(super) fn without_contents(&self, reference: &Reference, files: &FilesCheck) -> Vec<ComponentId> {
+        let mut ids: BTreeSet<&ComponentId> = BTreeSet::new();
+        for fault in files.faults.iter().filter(|f| !f.only_meta) {
+            let at = &reference.expected[fault.expected];
+            let lacks = |e: &&crate::check::Expected| match &e.want {
+                Want::File { digest, .. } => e.voucher == Voucher::Signed && !self.in_a_store(digest),
+                _ => false,
+            };
+            if fault.roots.is_empty() {
+                ids.extend(Some(at).filter(lacks).map(|e| reference.component_of(e)));
+            } else if needed_components(fault, at, reference).iter().any(|id| !ids.contains(id)) {
+                let below = reference.expected.iter().filter(|e| fault.roots.iter().any(|r| e.listed.is_within(r)));
+                ids.extend(below.filter(lacks).map(|e| reference.component_of(e)));
+            }
+        }
+        ids.into_iter().cloned().collect()
     }
 
     /// How what belongs to a component can be had.
@@ -139,8 +184,16 @@ impl Workshop {
     ) -> Supply {
         let refused = |reason: String, next: &str| Supply::Refused { reason, next: Some(next.to_owned()) };
         let voucher = reference.components.iter().find(|c| c.component.id == *id).map(|c| c.voucher);
+        // What a signed store lacks of its own (kept without contents, or damaged there) packages may give.
+        let in_package = |a: &Archive| a.has_package(&self.machine, id);
         if voucher == Some(Voucher::Signed) {
-            return Supply::AtHand;
+            let fetchable = |a: &Archive| {
+                let lacking = a.lacking(&self.machine, id).filter(|_| a.may_use_network() && !in_package(a))?;
+                Some(Supply::Download { bytes: lacking.candidate.sum.get().size })
+            };
+            let kept = self.stores.iter().any(|s| s.entry(id).is_some_and(|e| !e.manifest_only));
+            let elsewhere = self.open_archive(fetchable).flatten().filter(|_| failed.get(id).is_none());
+            return elsewhere.filter(|_| !kept || self.is_bad_of(reference, id)).unwrap_or(Supply::AtHand);
         }
         let weak = || {
             refused(
@@ -245,7 +298,7 @@ impl Workshop {
             let items = if let Deed::Put(items) = &action.deed { items.as_slice() } else { &[] };
             for item in items {
                 if let ItemKind::File { size, digest } = item.kind
-                    && !self.stores.iter().any(|s| s.has_content(&digest))
+                    && !self.in_a_store(&digest)
                 {
                     needed.insert(digest, size);
                 }

@@ -9,7 +9,8 @@ use std::sync::{Arc, OnceLock};
 
 use veritum_core::check::Scope;
 use veritum_core::event::Silent;
-use veritum_core::report::{CheckReport, RepairReport, UndoReport};
+use veritum_core::model::Area;
+use veritum_core::report::{AreaChange, CheckReport, RepairReport, UndoReport};
 use veritum_core::target::{Disk, LiveDisk};
 use veritum_core::testkit::Tree;
 use veritum_core::work::{Agreement, Settings, WorkError, Workshop};
@@ -139,6 +140,11 @@ pub(crate) fn spoil(file: &Path, chance: &mut Seed) -> Vec<u8> {
     }
     std::fs::write(file, bytes).unwrap();
     before
+}
+
+/// What became of the files in a repair.
+pub(crate) fn files_of(report: &RepairReport) -> &AreaChange {
+    report.areas.iter().find(|a| a.area == Area::Files).unwrap()
 }
 
 /// Subjects and verdicts of findings or notes, in order.

@@ -117,6 +117,11 @@ impl Stand {
         fs::write(kept(&format!("main/binary-amd64/Packages{form}")), packed).unwrap();
     }
 
+    /// Makes the folder of apt's cache anew.
+    pub(crate) fn cache_folder(&self) {
+        fs::create_dir_all(self.at("/var/cache/apt/archives/partial")).unwrap();
+    }
+
     /// Puts the packages into apt's cache.
     pub(crate) fn cache(&self) {
         for package in &self.packages {

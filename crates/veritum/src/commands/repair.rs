@@ -2,6 +2,7 @@
 
 use std::ffi::OsString;
 
+use veritum_core::model::quoted;
 use veritum_core::report::RepairReport;
 use veritum_core::work::{Agreement, Preview};
 
@@ -14,9 +15,10 @@ use crate::{exit, render, what};
 pub(crate) fn run(context: &Context, words: &[OsString]) -> Result<u8, Failure> {
     let scope = what::scope(words, &context.settings.target)?;
     let mut workshop = context.open()?;
+    let named: String = words.iter().map(|w| format!(" {}", quoted(w.as_encoded_bytes()))).collect();
     if context.global.plan {
         let report = workshop.plan_repair(&scope, &context.progress)?;
-        print(context, &report, || render::repair::plan_words(context, &report))?;
+        print(context, &report, || render::repair::plan_words(context, &report, &named))?;
         return Ok(check::status(context, &report.before));
     }
     super::recover::first(context, &workshop)?;
@@ -43,7 +45,7 @@ pub(crate) fn run(context: &Context, words: &[OsString]) -> Result<u8, Failure> 
     if let Some(trouble) = trouble.filter(|_| report.after.is_none()) {
         return Err(trouble);
     }
-    print(context, &report, || render::repair::words(context, &report, declined))?;
+    print(context, &report, || render::repair::words(context, &report, &named, declined))?;
     Ok(status(context, &report))
 }
 

@@ -21,6 +21,7 @@ pub(crate) fn all() -> Vec<(&'static str, schemars::Schema)> {
         ("veritum.status", schema_for!(report::StatusReport)),
         ("veritum.explain", schema_for!(report::ExplainReport)),
         ("veritum.store-report", schema_for!(report::StoreReport)),
+        ("veritum.fill", schema_for!(report::FillReport)),
         ("veritum.change", schema_for!(crate::render::explain::ChangeReport)),
         ("veritum.manifest", schema_for!(RawManifest<'static>)),
         ("veritum.records", schema_for!(Records)),

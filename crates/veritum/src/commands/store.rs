@@ -3,10 +3,11 @@
 use std::path::{Path, PathBuf};
 
 use veritum_core::model::ComponentId;
-use veritum_core::report::StoreReport;
-use veritum_core::store::{self, Store};
+use veritum_core::report::{FillReport, StoreReport};
+use veritum_core::store::{self, FillRules, Parcel, Store};
 use veritum_core::trust::openpgp::Keyring;
 use veritum_core::trust::{KeyPair, Pins, StoreKeys, VendorKeys};
+use veritum_core::work::Agreement;
 
 use super::{print, put};
 use crate::args::StoreVerb;
@@ -26,7 +27,8 @@ const MAX_DEPTH: usize = 12;
 pub(crate) fn run(context: &Context, verb: StoreVerb) -> Result<u8, Failure> {
     match verb {
         StoreVerb::Create { dir, keys } => create(context, &dir, &keys),
-        StoreVerb::Fill { paths } => fill(context, &paths),
+        StoreVerb::Fill { installed: true, manifests_only, .. } => fill_installed(context, !manifests_only),
+        StoreVerb::Fill { paths, manifests_only, .. } => fill(context, &paths, !manifests_only),
         StoreVerb::Publish { keys } => publish(context, &keys),
         StoreVerb::Trust { location } => trust(context, &location),
         StoreVerb::Show { component } => show(context, component.as_deref()),
@@ -67,7 +69,7 @@ fn create(context: &Context, dir: &Path, keys: &Path) -> Result<u8, Failure> {
     Ok(exit::FINE)
 }
 
-fn fill(context: &Context, paths: &[PathBuf]) -> Result<u8, Failure> {
+fn fill(context: &Context, paths: &[PathBuf], contents: bool) -> Result<u8, Failure> {
     let location = named_store(context)?;
     let mut packages = Vec::new();
     for path in paths {
@@ -75,14 +77,21 @@ fn fill(context: &Context, paths: &[PathBuf]) -> Result<u8, Failure> {
     }
     packages.sort();
     packages.dedup();
-    if packages.is_empty() {
-        return Err(Failure::usage(
-            "no packages were found".into(),
-            "looked for files that end with .deb".into(),
-            None,
-        ));
-    }
-    let summary = store::fill(location, &packages, context.settings.jobs, &context.progress)?;
+    let rules = FillRules { jobs: context.settings.jobs, contents };
+    let summary = match (paths.is_empty(), packages.is_empty()) {
+        (true, _) => fill_from_stores(context, contents)?,
+        (false, true) => {
+            return Err(Failure::usage(
+                "no packages were found".into(),
+                "looked for files that end with .deb".into(),
+                None,
+            ));
+        }
+        (false, false) => {
+            let parcels: Vec<&dyn Parcel> = packages.iter().map(|p| p as &dyn Parcel).collect();
+            store::fill_from(location, &parcels, rules, &context.progress)?
+        }
+    };
     let mut report = report(location, "filled");
     report.components = summary.added;
     report.known = summary.known as u64;
@@ -93,6 +102,53 @@ fn fill(context: &Context, paths: &[PathBuf]) -> Result<u8, Failure> {
         .collect();
     print(context, &report, || render::store::filled(context, location, &report))?;
     Ok(if report.refused.is_empty() { exit::FINE } else { exit::PROBLEMS })
+}
+
+/// Takes over what the stores named with `--from` have.
+fn fill_from_stores(context: &Context, contents: bool) -> Result<store::FillSummary, Failure> {
+    let nothing = || {
+        let why = "name packages, or --installed, or another store with --from";
+        Failure::usage("nothing to take in was named".into(), why.into(), Some("veritum store fill --help".into()))
+    };
+    if context.global.from.is_empty() {
+        return Err(nothing());
+    }
+    let mut workshop = context.open()?;
+    match workshop.has_other_stores() {
+        Ok(true) => Ok(workshop.fill_from_stores(contents, &context.progress)?),
+        Ok(false) => Err(nothing()),
+        Err(why) => Err(Failure::not_done("the other store cannot be used".into(), why, None)),
+    }
+}
+
+/// Takes in what is installed on the machine.
+fn fill_installed(context: &Context, contents: bool) -> Result<u8, Failure> {
+    let location = named_store(context)?;
+    let mut workshop = context.open()?;
+    let (mut trouble, mut declined) = (None, false);
+    let mut ask = |report: &FillReport| {
+        if !context.global.json {
+            put(&render::store::fill_plan(report));
+        }
+        match agree("Take these in now?", context.global.yes) {
+            Ok(true) => Agreement::Yes,
+            answer => {
+                declined = answer.is_ok();
+                trouble = answer.err();
+                Agreement::No
+            }
+        }
+    };
+    let report = workshop.fill_installed(contents, context.global.plan, &context.progress, &mut ask)?;
+    if let Some(trouble) = trouble {
+        return Err(trouble);
+    }
+    print(context, &report, || match declined {
+        true => "Nothing was changed.\n".to_owned(),
+        false => render::store::fill_done(context, location, &report),
+    })?;
+    let left = !report.refused.is_empty() || !report.failed.is_empty();
+    Ok(if left { exit::PROBLEMS } else { exit::FINE })
 }
 
 /// Finds packages: a file that is named is taken whatever it is called.
@@ -114,7 +170,8 @@ fn collect(path: &Path, depth: usize, named: bool, into: &mut Vec<PathBuf>) -> R
 fn publish(context: &Context, keys: &Path) -> Result<u8, Failure> {
     let location = named_store(context)?;
     let key = KeyPair::read(&StoreKeys::publish_file(keys)).map_err(store::StoreError::from)?;
-    let summary = store::publish(location, &key, expires(context)?, &context.settings.scratch)?;
+    let seen = store::seen(location, &Pins::in_folder(&context.settings.trust));
+    let summary = store::publish(location, &key, expires(context)?, &context.settings.scratch, seen)?;
     print(context, &report(location, "published"), || render::store::published(context, location, &summary))?;
     Ok(exit::FINE)
 }

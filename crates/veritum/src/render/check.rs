@@ -3,14 +3,14 @@
 use std::collections::BTreeMap;
 use std::ffi::OsString;
 
-use veritum_core::model::{Finding, Subject, Verdict, Voucher, quoted};
+use veritum_core::model::{Area, Finding, Subject, Verdict, Voucher, quoted};
 use veritum_core::plan::DiskDoubt;
 use veritum_core::report::{CheckReport, OutcomeWord};
 
 use super::style::{Label, paint};
 use super::table::{Cell, cell, labelled, lines};
-use super::{count, grouped, next, plain, size, with_vouchers};
-use crate::context::Context;
+use super::{count, grouped, next, plain, size, subject, with_vouchers};
+use crate::context::{Context, shown};
 
 /// Findings of one component beyond these are counted.
 const SHOWN: usize = 6;
@@ -18,7 +18,7 @@ const SHOWN: usize = 6;
 const MANY_ALIKE: usize = 10;
 
 pub(crate) fn words(context: &Context, report: &CheckReport, what: &[OsString]) -> String {
-    let mut text = answer(report);
+    let mut text = answer(context, report);
     text.push_str(&evidence(report));
     if let Some((uid, gid)) = context.settings.policy.owner_of_root {
         text.push_str(&format!("       owners are not judged: every one is taken for {uid}:{gid} (owner-of-root)\n"));
@@ -34,10 +34,12 @@ pub(crate) fn words(context: &Context, report: &CheckReport, what: &[OsString]) 
 }
 
 /// The answer, in one line.
-fn answer(report: &CheckReport) -> String {
+fn answer(context: &Context, report: &CheckReport) -> String {
     let machine = &report.machine;
     let name = if machine.hostname.is_empty() { "this machine".to_owned() } else { machine.hostname.clone() };
-    let place = format!("{name} ({})", machine.system);
+    let store = context.settings.store.as_ref().map_or_else(String::new, |s| format!("the store {}", shown(s)));
+    let only_store = report.areas.iter().all(|a| a.area == Area::Store) && !report.areas.is_empty();
+    let place = if only_store { store } else { format!("{name} ({})", machine.system) };
     let problems = report.problems();
     let repairable: u64 = report.areas.iter().map(|a| a.repairable).sum();
     let part = if report.limited { "what was named on " } else { "" };
@@ -54,7 +56,13 @@ fn answer(report: &CheckReport) -> String {
                 }
                 n => format!("{} can be put right", grouped(n)),
             };
-            format!("{} on {place}; {able}\n", paint(Label::Bad, &count(problems, "problem", "problems")))
+            let on = if only_store { "in" } else { "on" };
+            let of_store = report.areas.iter().find(|a| a.area == Area::Store && !only_store).map_or(0, |a| a.problems);
+            let of_store = match of_store {
+                0 => String::new(),
+                n => format!(", {} of them in the store", grouped(n)),
+            };
+            format!("{} {on} {place}{of_store}; {able}\n", paint(Label::Bad, &count(problems, "problem", "problems")))
         }
         OutcomeWord::Unexamined => format!("{} of {part}{place} could be examined\n", paint(Label::Bad, "nothing")),
         OutcomeWord::SoundAsKnown => {
@@ -77,6 +85,12 @@ fn evidence(report: &CheckReport) -> String {
             count(area.examined, "thing", "things"),
             size(area.bytes)
         ));
+        if let Some(extent) = &area.extent {
+            text.push_str(&format!("       {extent}\n"));
+        }
+        if area.area == Area::Store {
+            continue;
+        }
         let by = |voucher: Voucher, meaning: &str| {
             area.vouched.get(&voucher).map(|n| format!("{} by {meaning}", grouped(*n)))
         };
@@ -96,7 +110,9 @@ fn evidence(report: &CheckReport) -> String {
             text.push('\n');
         }
     }
-    text.push_str(&standing(report));
+    if report.areas.iter().any(|a| a.area == Area::Files) {
+        text.push_str(&standing(report));
+    }
     text
 }
 
@@ -145,8 +161,12 @@ pub(crate) fn downloads(report: &CheckReport) -> String {
 pub(crate) fn heading(finding: &Finding) -> String {
     finding.component.as_ref().map_or_else(
         || {
-            if matches!(finding.subject, Subject::Source { .. }) { "archive" } else { "owned by no component" }
-                .to_owned()
+            match (&finding.subject, finding.area) {
+                (Subject::Source { .. }, _) => "archive",
+                (_, Area::Store) => "the store",
+                _ => "owned by no component",
+            }
+            .to_owned()
         },
         |c| format!("{} {}", c.name, c.version),
     )
@@ -162,13 +182,30 @@ fn verdict_cell(finding: &Finding) -> Cell {
     labelled(label, verdict)
 }
 
+/// What a finding is about; of a store's part, what it stands for.
+pub(crate) fn about(finding: &Finding) -> String {
+    let name = subject(&finding.subject);
+    let Some(harm) = &finding.harms else { return name };
+    let more = harm.paths.len() as u64 + harm.more_paths;
+    match (&finding.subject, harm.paths.first()) {
+        (_, Some(path)) if more > 1 => {
+            format!("content of {} and {} more ({name})", quoted(path.as_bytes()), grouped(more - 1))
+        }
+        (_, Some(path)) => format!("content of {} ({name})", quoted(path.as_bytes())),
+        (Subject::Object { name: whole }, None) if whole.starts_with("manifests/") => format!("its manifest ({name})"),
+        (Subject::Object { .. }, None) => format!("its records ({name})"),
+        _ => format!("its entry for the next signing ({name})"),
+    }
+}
+
 /// A finding as a row; its component is named where it differs from the row above.
 fn row(finding: &Finding, head: String) -> Vec<Cell> {
-    let path = match &finding.subject {
-        Subject::Source { name } | Subject::Component { name } => plain(name),
-        other => other.as_path().map_or_else(String::new, |p| quoted(p.as_bytes())),
-    };
-    vec![labelled(Label::Heading, head), verdict_cell(finding), labelled(Label::Name, finding.id.as_str()), cell(path)]
+    vec![
+        labelled(Label::Heading, head),
+        verdict_cell(finding),
+        labelled(Label::Name, finding.id.as_str()),
+        cell(about(finding)),
+    ]
 }
 
 fn findings(context: &Context, report: &CheckReport) -> String {
@@ -246,12 +283,19 @@ fn notes(context: &Context, report: &CheckReport) -> String {
         return format!("\nNotes (no problems, left as they are):\n{}", lines("  ", &rows));
     }
     let of = |verdict: Verdict| report.notes.iter().filter(|n| n.verdict == verdict).count() as u64;
+    let strays = report.notes.iter().filter(|n| n.verdict == Verdict::Stray);
+    let in_store = strays.filter(|n| n.area == Area::Store).count() as u64;
     let words = [
         (of(Verdict::Edited), "settings file edited", "settings files edited"),
         (of(Verdict::SettingsRemoved), "settings file removed", "settings files removed"),
         (of(Verdict::Moved), "folder moved by an administrator", "folders moved by an administrator"),
         (of(Verdict::Adjusted), "owner or mode adjusted", "owners or modes adjusted"),
-        (of(Verdict::Stray) + report.more_strays, "thing that no component owns", "things that no component owns"),
+        (in_store, "superfluous file in the store", "superfluous files in the store"),
+        (
+            of(Verdict::Stray) - in_store + report.more_strays,
+            "thing that no component owns",
+            "things that no component owns",
+        ),
     ];
     let parts: Vec<String> = words.iter().filter(|(n, ..)| *n > 0).map(|(n, one, many)| count(*n, one, many)).collect();
     format!("\nNotes, no problems: {}.\n{}\n", parts.join(", "), paint(Label::Remark, "      (--verbose lists them)"))
@@ -261,12 +305,11 @@ fn unexamined(report: &CheckReport) -> String {
     let mut text = String::new();
     for part in &report.unexamined {
         let example = part.example.as_ref().map(|p| format!(", {} first", quoted(p.as_bytes()))).unwrap_or_default();
-        text.push_str(&format!(
-            "\n{}: {} ({}{example})",
-            paint(Label::Note, "not examined"),
-            part.reason,
-            grouped(part.count)
-        ));
+        let count = match part.count {
+            1 if example.is_empty() => String::new(),
+            n => format!(" ({}{example})", grouped(n)),
+        };
+        text.push_str(&format!("\n{}: {}{count}", paint(Label::Note, "not examined"), part.reason));
     }
     if text.is_empty() { text } else { text + "\n" }
 }

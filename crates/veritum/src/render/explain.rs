@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::Serialize;
 use veritum_core::change::{ChangeLog, Verb};
-use veritum_core::model::{FileKind, State, quoted};
+use veritum_core::model::{FileKind, Harm, State, quoted};
 use veritum_core::plan::Deed;
 use veritum_core::report::ExplainReport;
 
@@ -125,9 +125,9 @@ pub(crate) fn change_words(context: &Context, report: &ChangeReport) -> String {
 }
 
 pub(crate) fn words(context: &Context, report: &ExplainReport) -> String {
-    let path = quoted(report.path.as_bytes());
+    let path = super::subject(&report.subject);
     let mut text = match &report.finding {
-        Some(finding) if finding.subject.as_path() == Some(&report.path) => {
+        Some(finding) if finding.subject == report.subject => {
             let label = if finding.verdict.is_problem() { Label::Bad } else { Label::Note };
             let also: String = finding.also.iter().map(|a| format!(" and {}", a.word())).collect();
             format!(
@@ -153,7 +153,9 @@ pub(crate) fn words(context: &Context, report: &ExplainReport) -> String {
     if let Some(remark) = &report.remark {
         text.push_str(&format!("  {remark}\n"));
     }
-    if !report.owners.is_empty() {
+    if let Some(harms) = report.finding.as_ref().and_then(|f| f.harms.as_ref()) {
+        text.push_str(&harm(harms));
+    } else if !report.owners.is_empty() {
         let owners: Vec<String> = report.owners.iter().map(ToString::to_string).collect();
         text.push_str(&format!("\n{} {}\n", paint(Label::Heading, "belongs to"), owners.join(", ")));
     }
@@ -178,6 +180,17 @@ pub(crate) fn words(context: &Context, report: &ExplainReport) -> String {
     text + &outlook(context, report)
 }
 
+/// What a damaged part of a store would have harmed.
+fn harm(harm: &Harm) -> String {
+    let components: Vec<String> = harm.components.iter().map(ToString::to_string).collect();
+    let mut text = format!("\n{} {}\n", paint(Label::Heading, "it would have harmed"), components.join(", "));
+    text.extend(harm.paths.iter().map(|p| format!("  {}\n", quoted(p.as_bytes()))));
+    if harm.more_paths > 0 {
+        text.push_str(&format!("  and {} more\n", grouped(harm.more_paths)));
+    }
+    text
+}
+
 /// Expected and found, side by side; what differs is marked.
 fn sides(report: &ExplainReport) -> String {
     let (Some(expected), found) = (&report.expected, report.found.clone().unwrap_or_default()) else {
@@ -193,7 +206,7 @@ fn sides(report: &ExplainReport) -> String {
         ("leads to", |s| s.target.as_ref().map(|t| quoted(t.as_bytes()))),
         ("modified", |s| s.modified.as_deref().map(local)),
     ];
-    let looked = report.finding.as_ref().is_some_and(|f| f.subject.as_path() == Some(&report.path));
+    let looked = report.path.is_some() && report.finding.as_ref().is_some_and(|f| f.subject == report.subject);
     let mut table = vec![vec![cell(""), labelled(Label::Heading, "expected")]];
     if looked {
         table[0].push(labelled(Label::Heading, "found"));
@@ -235,6 +248,9 @@ fn outlook(context: &Context, report: &ExplainReport) -> String {
         let more = left.next.as_ref().map(|n| format!("; {n}")).unwrap_or_default();
         return format!("A repair would leave it: {}{more}\n", left.reason);
     }
-    let path = finding.subject.as_path().map(|p| quoted(p.as_bytes())).unwrap_or_default();
-    next(&[(context.command(&format!("repair {path}")), "puts this right, after a question")])
+    let what = match finding.subject.as_path() {
+        Some(path) => quoted(path.as_bytes()),
+        None => finding.area.word().to_owned(),
+    };
+    next(&[(context.command(&format!("repair {what}")), "puts this right, after a question")])
 }

@@ -13,7 +13,7 @@ pub(crate) mod undo;
 
 use std::collections::BTreeMap;
 
-use veritum_core::model::Voucher;
+use veritum_core::model::{Subject, Voucher, quoted};
 
 /// A number with its noun.
 pub(crate) fn count(n: u64, one: &str, many: &str) -> String {
@@ -90,10 +90,24 @@ pub(crate) fn ago(at: &str, now: jiff::Timestamp) -> String {
     }
 }
 
+/// Names over this many signs are cut for people; JSON has them whole.
+const LONG_NAME: usize = 44;
+
+/// What something is about, in words.
+pub(crate) fn subject(subject: &Subject) -> String {
+    match (subject.as_path(), subject.name()) {
+        (Some(path), _) => quoted(path.as_bytes()),
+        (None, Some(name)) if name.chars().count() > LONG_NAME && matches!(subject, Subject::Object { .. }) => {
+            format!("{}…", plain(&name.chars().take(LONG_NAME / 2).collect::<String>()))
+        }
+        (None, name) => plain(name.unwrap_or_default()),
+    }
+}
+
 /// Foreign text that is to be read, not typed: as it is when it has only plain signs, else quoted.
 pub(crate) fn plain(text: &str) -> String {
     let is_plain = text.chars().all(|c| c == ' ' || c.is_ascii_graphic());
-    if is_plain { text.to_owned() } else { veritum_core::model::quoted(text.as_bytes()) }
+    if is_plain { text.to_owned() } else { quoted(text.as_bytes()) }
 }
 
 #[cfg(test)]

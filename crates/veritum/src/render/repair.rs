@@ -2,15 +2,15 @@
 
 use std::collections::BTreeMap;
 
-use veritum_core::model::quoted;
+use veritum_core::model::{Finding, Subject, quoted};
 use veritum_core::plan::Left;
-use veritum_core::report::{ActionReport, RepairReport};
+use veritum_core::report::{ActionReport, CheckReport, RepairReport};
 use veritum_core::work::Preview;
 
-use super::check::{despite_disk, doubt, downloads};
+use super::check::{about, despite_disk, doubt, downloads};
 use super::style::{Label, paint};
 use super::table::{cell, labelled, lines};
-use super::{count, grouped, next, running, size};
+use super::{count, grouped, next, running, size, subject};
 use crate::context::{Context, shown};
 
 /// Actions beyond these are counted.
@@ -30,15 +30,19 @@ pub(crate) fn action_words(word: &str) -> &str {
     }
 }
 
-pub(crate) fn action_lines(actions: &[ActionReport], all: bool) -> String {
+pub(crate) fn action_lines(actions: &[ActionReport], findings: &[Finding], all: bool) -> String {
     let most = if all { usize::MAX } else { SHOWN };
+    let about = |action: &ActionReport| {
+        let of_store = |f: &&Finding| f.harms.is_some() && action.findings.contains(&f.id);
+        findings.iter().find(of_store).map_or_else(|| subject(&action.subject), about)
+    };
     let row = |action: &ActionReport| {
         let amount = match (action.things, action.bytes) {
             (n, bytes) if n > 1 => format!("{}, {}", count(n, "thing", "things"), size(bytes)),
             (_, 0) => String::new(),
             (_, bytes) => size(bytes),
         };
-        vec![cell(action_words(&action.action)), cell(quoted(action.path.as_bytes())), labelled(Label::Remark, amount)]
+        vec![cell(action_words(&action.action)), cell(about(action)), labelled(Label::Remark, amount)]
     };
     let rows: Vec<_> = actions.iter().take(most).map(row).collect();
     let mut text = lines("  ", &rows);
@@ -53,7 +57,11 @@ pub(crate) fn left_lines(left: &[Left]) -> String {
     let mut reasons: BTreeMap<(&str, Option<&str>), Vec<&Left>> = BTreeMap::new();
     for one in left {
         // A next step that names the place itself is no shared one.
-        let next = one.next.as_deref().filter(|next| !next.contains(&quoted(one.path.as_bytes())));
+        let own = |next: &&str| {
+            one.path.as_ref().is_some_and(|p| next.contains(&quoted(p.as_bytes())))
+                || next.contains(one.finding.as_str())
+        };
+        let next = one.next.as_deref().filter(|next| !own(next));
         reasons.entry((&one.reason, next)).or_default().push(one);
     }
     let mut text = String::new();
@@ -61,7 +69,7 @@ pub(crate) fn left_lines(left: &[Left]) -> String {
         let rows: Vec<_> = group
             .iter()
             .take(SHOWN_LEFT)
-            .map(|one| vec![labelled(Label::Name, one.finding.as_str()), cell(quoted(one.path.as_bytes()))])
+            .map(|one| vec![labelled(Label::Name, one.finding.as_str()), cell(subject(&one.subject))])
             .collect();
         text.push_str(&lines("  ", &rows));
         if group.len() > SHOWN_LEFT {
@@ -73,18 +81,21 @@ pub(crate) fn left_lines(left: &[Left]) -> String {
     text
 }
 
-fn not_touched() -> String {
+fn not_touched(only_store: bool) -> String {
+    if only_store {
+        return format!("{} the machine, the store's keys.\n", paint(Label::Heading, "Not touched:"));
+    }
     format!(
         "{} users' folders (/home, /root), settings files that were edited or removed, anything that no component owns.\n",
         paint(Label::Heading, "Not touched:")
     )
 }
 
-fn plan_text(context: &Context, actions: &[ActionReport], left: &[Left], bytes: u64) -> String {
+fn plan_text(context: &Context, check: &CheckReport, actions: &[ActionReport], left: &[Left], bytes: u64) -> String {
     let right: usize = actions.iter().map(|a| a.findings.len()).sum();
     let mut text =
         format!("{} would be put right:\n", paint(Label::Heading, &count(right as u64, "problem", "problems")));
-    text.push_str(&action_lines(actions, context.global.verbose));
+    text.push_str(&action_lines(actions, &check.findings, context.global.verbose));
     if !left.is_empty() {
         text.push_str(&format!(
             "\n{} would remain:\n{}",
@@ -92,22 +103,33 @@ fn plan_text(context: &Context, actions: &[ActionReport], left: &[Left], bytes: 
             left_lines(left)
         ));
     }
-    let from =
-        context.settings.store.as_ref().map_or_else(String::new, |s| format!(" from the signed store {}", shown(s)));
+    let of_store = |a: &&ActionReport| matches!(a.subject, Subject::Object { .. } | Subject::Index { .. });
+    let in_store = actions.iter().filter(of_store).count();
+    let store = context.settings.store.as_ref().map_or_else(String::new, |s| shown(s));
+    if in_store > 0 {
+        text.push_str(&format!(
+            "\nThe store comes first: what it would get is verified against what its keeper signed; what is damaged goes to {store}/set-aside.\n"
+        ));
+    }
+    let only_store = in_store == actions.len();
+    if only_store {
+        return text + &not_touched(true);
+    }
+    let from = if store.is_empty() { String::new() } else { format!(" from the signed store {store}") };
     text.push_str(&format!(
         "\nIt would write {}{from}. What it replaces is kept, and `veritum undo` brings it back.\n{}",
         size(bytes),
-        not_touched()
+        not_touched(false)
     ));
     text
 }
 
 pub(crate) fn preview_words(context: &Context, preview: &Preview<'_>) -> String {
     let head = if preview.further { "Putting that right brought more to light.\n\n" } else { "" };
-    format!("{head}{}\n", plan_text(context, &preview.actions, preview.left, preview.bytes))
+    format!("{head}{}\n", plan_text(context, preview.check, &preview.actions, preview.left, preview.bytes))
 }
 
-pub(crate) fn plan_words(context: &Context, report: &RepairReport) -> String {
+pub(crate) fn plan_words(context: &Context, report: &RepairReport, named: &str) -> String {
     let actions: Vec<ActionReport> = report.areas.iter().flat_map(|a| a.actions.clone()).collect();
     let left: Vec<Left> = report.areas.iter().flat_map(|a| a.remaining.clone()).collect();
     // What was to be downloaded was, unless the repair was only to be shown.
@@ -125,16 +147,16 @@ pub(crate) fn plan_words(context: &Context, report: &RepairReport) -> String {
     } else if actions.is_empty() {
         format!("{} can be put right from here:\n{}", paint(Label::Bad, "nothing"), left_lines(&left))
     } else {
-        plan_text(context, &actions, &left, actions.iter().map(|a| a.bytes).sum())
+        plan_text(context, &report.before, &actions, &left, actions.iter().map(|a| a.bytes).sum())
     };
     text.push_str(&doubt(&report.before));
     text.push_str("Nothing was changed.\n\n");
     let commands = if actions.is_empty() && !waits {
         vec![(context.command("status"), "what else is pending on this machine")]
     } else if report.before.doubt.is_some() {
-        vec![despite_disk(context, "")]
+        vec![despite_disk(context, named)]
     } else {
-        vec![(context.command("repair"), "does it, after a question")]
+        vec![(context.command(&format!("repair{named}")), "does it, after a question")]
     };
     text + &next(&commands)
 }
@@ -149,12 +171,12 @@ fn advice(report: &RepairReport) -> Vec<&String> {
     all
 }
 
-pub(crate) fn words(context: &Context, report: &RepairReport, declined: bool) -> String {
+pub(crate) fn words(context: &Context, report: &RepairReport, named: &str, declined: bool) -> String {
     let Some(after) = &report.after else {
         if declined {
             return "Nothing was changed.\n".into();
         }
-        return plan_words(context, report);
+        return plan_words(context, report, named);
     };
     let right: u64 = report.areas.iter().map(|a| a.put_right).sum();
     let left: Vec<Left> = report.areas.iter().flat_map(|a| a.remaining.clone()).collect();
@@ -183,7 +205,7 @@ pub(crate) fn words(context: &Context, report: &RepairReport, declined: bool) ->
     text.push('\n');
     let mut commands = Vec::new();
     commands.extend(running::command(&report.running));
-    commands.push((context.command("check"), "looks at everything once more"));
+    commands.push((context.command(&format!("check{named}")), "looks at it once more"));
     if let Some(number) = numbers.first() {
         commands.push((context.command(&format!("undo {number}")), "takes it all back"));
     }

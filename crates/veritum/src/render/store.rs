@@ -1,16 +1,17 @@
 //! What `store` prints.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 
 use veritum_core::model::{EntryKind, quoted};
-use veritum_core::report::StoreReport;
+use veritum_core::report::{FillReport, RefusedComponent, StoreReport};
 use veritum_core::store::{IndexEntry, Manifest, PublishSummary, Store, TrustCandidate};
 use veritum_core::trust::Verified;
 use veritum_core::trust::openpgp::Certificate;
 
 use super::style::{Label, paint};
 use super::table::{cell, labelled, lines};
-use super::{count, local, next, size};
+use super::{count, grouped, local, next, plain, size};
 use crate::context::{Context, shown as path_shown};
 
 /// A fingerprint in groups that can be read over the telephone.
@@ -51,6 +52,76 @@ pub(crate) fn filled(context: &Context, location: &Path, report: &StoreReport) -
         context.store_command("store publish --keys KEYDIR", location),
         "signs it: until then nobody uses what is new",
     )])
+}
+
+/// Components refused for one reason beyond these are counted.
+const SHOWN: usize = 8;
+
+/// What a filling from what is installed would take in.
+pub(crate) fn fill_plan(report: &FillReport) -> String {
+    let downloads: u64 = report.downloads.iter().map(|d| d.bytes).sum();
+    let waits = report.from_stores + report.at_hand + report.downloads.len() as u64;
+    let mut text = format!(
+        "{} of what is installed would be taken in, {} already\n",
+        paint(Label::Good, &count(waits, "component", "components")),
+        count(report.known, "is there", "are there")
+    );
+    let mut rows = Vec::new();
+    let mut row = |n: u64, what: &str, bytes: Option<u64>| {
+        if n > 0 {
+            rows.push(vec![cell(grouped(n)), cell(what), labelled(Label::Remark, bytes.map(size).unwrap_or_default())]);
+        }
+    };
+    row(report.from_stores, "from another store", None);
+    row(report.at_hand, "from packages at hand", Some(report.at_hand_bytes));
+    row(report.downloads.len() as u64, "to be downloaded first", Some(downloads));
+    text.push_str(&lines("  ", &rows));
+    let free =
+        report.room_free.map_or_else(|| "it does not tell its room".into(), |free| format!("{} are free", size(free)));
+    text.push_str(&format!("The store would need about {}; {free}.\n", size(report.room_needed)));
+    text.push_str(&refused(report));
+    text
+}
+
+fn refused(report: &FillReport) -> String {
+    let mut reasons: BTreeMap<&str, Vec<&RefusedComponent>> = BTreeMap::new();
+    for one in &report.refused {
+        reasons.entry(&one.why).or_default().push(one);
+    }
+    let mut text = String::new();
+    for (why, group) in reasons {
+        let names: Vec<String> =
+            group.iter().take(SHOWN).map(|r| format!("{} {}", r.component.name, r.component.version)).collect();
+        let more = group.len().saturating_sub(SHOWN);
+        let more = if more > 0 { format!(" and {} more", grouped(more as u64)) } else { String::new() };
+        let n = count(group.len() as u64, "component", "components");
+        text.push_str(&format!(
+            "{}  {n}: {}{more}\n      {}\n",
+            paint(Label::Problem, "not taken"),
+            names.join(", "),
+            plain(why)
+        ));
+    }
+    text
+}
+
+/// What came of a filling from what is installed.
+pub(crate) fn fill_done(context: &Context, location: &Path, report: &FillReport) -> String {
+    if report.plan_only {
+        let go = context.command("store fill --installed");
+        return format!("{}Nothing was changed.\n\n{}", fill_plan(report), next(&[(go, "does it, after a question")]));
+    }
+    let mut text = format!(
+        "{} taken in, {} already\n{}",
+        paint(Label::Good, &count(report.added.len() as u64, "component", "components")),
+        count(report.known, "was there", "were there"),
+        refused(report)
+    );
+    for (what, why) in &report.failed {
+        text.push_str(&format!("{}  {}\n      {}\n", paint(Label::Problem, "failed"), plain(what), plain(why)));
+    }
+    let publish = context.store_command("store publish --keys KEYDIR", location);
+    text + "\n" + &next(&[(publish, "signs it: until then nobody uses what is new")])
 }
 
 pub(crate) fn published(context: &Context, location: &Path, summary: &PublishSummary) -> String {

@@ -44,7 +44,7 @@ pub(crate) fn preview(context: &Context, report: &UndoReport) -> String {
     let mut text = String::new();
     for change in &report.changes {
         text.push_str(&format!("{} would be taken back:\n", paint(Label::Heading, &format!("change {}", change.of))));
-        text.push_str(&action_lines(&change.actions, context.global.verbose));
+        text.push_str(&action_lines(&change.actions, &[], context.global.verbose));
     }
     text.push_str(&refusals(report, context.global.verbose));
     text.push_str("\nWhat stands there now is kept in turn, so this can be taken back too.\n");
@@ -74,7 +74,7 @@ pub(crate) fn words(context: &Context, report: &UndoReport) -> String {
         for failed in change.actions.iter().filter(|a| a.why.is_some()) {
             text.push_str(&format!(
                 "  {}: {}\n",
-                quoted(failed.path.as_bytes()),
+                super::subject(&failed.subject),
                 failed.why.clone().unwrap_or_default()
             ));
         }

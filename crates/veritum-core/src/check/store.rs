@@ -1,0 +1,80 @@
+//! The area `store`: what an audit of the store found, as findings. Pure.
+
+use std::path::Path;
+
+use crate::model::{Area, Finding, Harm, State, Subject, Verdict, Voucher, readable};
+use crate::store::{Ill, Part, Trouble};
+
+/// One finding for each ill, in their order.
+#[must_use]
+pub fn judge_store(ills: &[Ill]) -> Vec<Finding> {
+    ills.iter().map(finding).collect()
+}
+
+/// One note for each superfluous file.
+#[must_use]
+pub fn superfluous_notes(names: &[std::path::PathBuf]) -> Vec<Finding> {
+    names.iter().map(|name| Finding::on(Area::Store, object(name), Verdict::Stray)).collect()
+}
+
+fn object(name: &Path) -> Subject {
+    use std::os::unix::ffi::OsStrExt as _;
+    Subject::Object { name: readable(name.as_os_str().as_bytes()) }
+}
+
+fn finding(ill: &Ill) -> Finding {
+    let (verdict, cause) = match &ill.trouble {
+        Trouble::Missing => (Verdict::Missing, None),
+        Trouble::Altered => (Verdict::Altered, None),
+        Trouble::Unreadable(why) => (Verdict::Unreadable, Some(why.clone())),
+    };
+    let name = ill.part.name();
+    let subject = match &ill.part {
+        Part::Signed { .. } | Part::Pointer(_) => Subject::Index { name },
+        Part::Manifest(_) | Part::Content { .. } => Subject::Object { name },
+    };
+    let expected = match &ill.part {
+        Part::Content { digest, size } => Some(State { size: Some(*size), blake3: Some(*digest), ..State::default() }),
+        Part::Manifest(entry) => {
+            Some(State { size: Some(entry.manifest_size), blake3: Some(entry.manifest), ..State::default() })
+        }
+        Part::Signed { .. } | Part::Pointer(_) => None,
+    };
+    Finding {
+        component: ill.harm.components.first().cloned(),
+        vouched_by: Some(Voucher::Signed),
+        expected,
+        cause,
+        harms: (ill.harm != Harm::default()).then(|| ill.harm.clone()),
+        ..Finding::on(Area::Store, subject, verdict)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::model::{ComponentId, Digest, SystemPath};
+
+    #[test]
+    fn a_damaged_content_is_named_by_what_it_would_have_harmed() {
+        let digest = Digest::of(b"timetable");
+        let component = ComponentId::new("quay", "1.0", "all").unwrap();
+        let path = SystemPath::literal("/usr/share/quay/timetable");
+        let harm = Harm { components: vec![component.clone()], paths: vec![path], more_paths: 0 };
+        let ill = Ill { part: Part::Content { digest, size: 9 }, trouble: Trouble::Altered, harm: harm.clone() };
+        let [found] = judge_store(&[ill]).try_into().unwrap();
+        assert_eq!((found.verdict, found.component, found.harms), (Verdict::Altered, Some(component), Some(harm)));
+        assert!(found.subject.name().unwrap().starts_with("objects/"));
+        assert_eq!(found.expected.unwrap().blake3, Some(digest));
+    }
+
+    #[test]
+    fn what_is_superfluous_is_a_note_and_what_the_medium_refuses_has_its_cause() {
+        assert!(!superfluous_notes(&["objects/xx".into()])[0].verdict.is_problem());
+        let part = Part::Signed { name: "metadata/timestamp.json".into() };
+        let ill = Ill { part, trouble: Trouble::Unreadable("the medium is bad".into()), harm: Harm::default() };
+        let found = judge_store(&[ill]);
+        assert_eq!((found[0].verdict, found[0].cause.as_deref()), (Verdict::Unreadable, Some("the medium is bad")));
+        assert!(matches!(found[0].subject, Subject::Index { .. }));
+    }
+}

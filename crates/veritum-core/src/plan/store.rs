@@ -1,0 +1,141 @@
+//! From what is wrong with a store to what puts it right. Pure.
+
+use std::path::PathBuf;
+
+use super::Left;
+use crate::model::{Action, Finding, FindingId, Remedy};
+use crate::store::{Ill, Part};
+
+/// Where a part of a store can be had again.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum MendFrom {
+    /// From what the operator has pinned.
+    Pin,
+    /// From the signed index.
+    Index,
+    /// From another store.
+    OtherStore,
+    /// From the machine, which still holds it.
+    Machine,
+    /// From the component's package, which is at hand.
+    Package,
+    /// From the component's package, which must be downloaded first.
+    Download {
+        /// The package's bytes.
+        bytes: u64,
+    },
+}
+
+impl MendFrom {
+    fn word(self) -> &'static str {
+        match self {
+            Self::Pin => "pin",
+            Self::Index => "index",
+            Self::OtherStore => "other-store",
+            Self::Machine => "machine",
+            Self::Package => "package",
+            Self::Download { .. } => "archive",
+        }
+    }
+}
+
+/// One part that is put right.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Mend {
+    /// The part's position among the ills.
+    pub ill: usize,
+    /// The finding that it answers.
+    pub finding: FindingId,
+    /// Where it comes from.
+    pub from: MendFrom,
+}
+
+/// What is to be done to a store.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct StorePlan {
+    /// Parts that are put right.
+    pub mends: Vec<Mend>,
+    /// Superfluous files that go aside.
+    pub asides: Vec<PathBuf>,
+    /// What is left, and why.
+    pub left: Vec<Left>,
+}
+
+impl StorePlan {
+    /// Whether nothing is to be done.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.mends.is_empty() && self.asides.is_empty()
+    }
+}
+
+/// Why a part cannot be had, and what to do next.
+pub type NoSource = (String, Option<String>);
+
+/// Plans what can be done about each ill; each finding is told its remedy.
+#[must_use]
+pub fn plan_store(
+    findings: &mut [Finding],
+    ills: &[Ill],
+    superfluous: &[PathBuf],
+    source: &dyn Fn(&Ill) -> Result<MendFrom, NoSource>,
+) -> StorePlan {
+    let mut plan = StorePlan { asides: superfluous.to_vec(), ..StorePlan::default() };
+    for (at, (ill, finding)) in ills.iter().zip(findings).enumerate() {
+        match source(ill) {
+            Ok(from) => {
+                let download = if let MendFrom::Download { bytes } = from { Some(bytes) } else { None };
+                finding.remedy = Some(Remedy { action: Action::Restore, from: Some(from.word().into()), download });
+                plan.mends.push(Mend { ill: at, finding: finding.id.clone(), from });
+            }
+            Err((reason, next)) => {
+                finding.advice = Some(match &next {
+                    Some(next) => format!("{reason}; {next}"),
+                    None => reason.clone(),
+                });
+                plan.left.push(Left::of(finding, reason, next));
+            }
+        }
+    }
+    // What everything else hangs on is put right first, what only the next filling needs last.
+    plan.mends.sort_by_key(|mend| match &ills[mend.ill].part {
+        Part::Signed { .. } => 0,
+        Part::Manifest(_) => 1,
+        Part::Content { .. } => 2,
+        Part::Pointer(_) => 3,
+    });
+    plan
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::check::judge_store;
+    use crate::model::{Digest, Harm};
+    use crate::store::Trouble;
+
+    fn ill(part: Part) -> Ill {
+        Ill { part, trouble: Trouble::Missing, harm: Harm::default() }
+    }
+
+    #[test]
+    fn signed_files_come_first_and_what_has_no_source_is_left_with_the_reason() {
+        let content = |text: &[u8]| Part::Content { digest: Digest::of(text), size: 1 };
+        let ills = [ill(content(b"a")), ill(content(b"b")), ill(Part::Signed { name: "store.json".into() })];
+        let mut findings = judge_store(&ills);
+        let lost = Digest::of(b"b");
+        let plan = plan_store(&mut findings, &ills, &["odd".into()], &|ill| match &ill.part {
+            Part::Signed { .. } => Ok(MendFrom::Pin),
+            Part::Content { digest, .. } if *digest == lost => Err(("nobody has it".into(), None)),
+            _ => Ok(MendFrom::Download { bytes: 7 }),
+        });
+        assert_eq!(plan.mends.iter().map(|m| m.ill).collect::<Vec<_>>(), [2, 0]);
+        assert_eq!(findings[0].remedy.as_ref().unwrap().download, Some(7));
+        assert_eq!(
+            (plan.left[0].finding.clone(), plan.left[0].reason.as_str()),
+            (findings[1].id.clone(), "nobody has it")
+        );
+        assert_eq!(findings[1].advice.as_deref(), Some("nobody has it"));
+        assert_eq!(plan.asides, [PathBuf::from("odd")]);
+    }
+}

@@ -1,0 +1,112 @@
+//! A store that cannot be opened although the operator trusts it: which of its signed files are damaged.
+
+use std::io;
+use std::path::{Path, PathBuf};
+
+use super::FORMAT;
+use super::audit::{Ill, Trouble, signed_ill, trouble_of};
+use super::files;
+use super::{Store, StoreError};
+use crate::trust::{Pins, SignedFiles, is_root, signed_files};
+
+/// The store's own copy of the list of keys.
+pub(super) const ROOT: &str = "metadata/1.root.json";
+/// The head of a store.
+pub(super) const HEAD: &str = "store.json";
+
+/// A trusted store with damage to what is signed.
+#[derive(Debug)]
+pub struct Ailing {
+    /// Where it lies.
+    pub path: PathBuf,
+    /// The pinned list of keys.
+    pub(super) root: Vec<u8>,
+    /// What does not hold, the first of a chain only.
+    pub ills: Vec<Ill>,
+    /// Why, in the words of whoever found it.
+    pub why: String,
+}
+
+impl Ailing {
+    /// The pinned list of keys.
+    #[must_use]
+    pub fn root(&self) -> &[u8] {
+        &self.root
+    }
+
+    /// Whether another store's signed files are a sound copy of this one's.
+    #[must_use]
+    pub fn is_copied_by(&self, other: &Store) -> bool {
+        other.signed_files_for(&self.root).is_some()
+    }
+}
+
+/// Looks at the signed files of a store that could not be opened; none when it is not their damage that keeps it from
+/// being used: it was never trusted, is of a newer format, or has other keys now.
+#[must_use]
+pub fn ailing(path: &Path, pins: &Pins) -> Option<Ailing> {
+    let path = path.canonicalize().ok()?;
+    let mut ills = Vec::new();
+    let mut why = String::new();
+    let own = files::read(&path.join(ROOT), 1 << 20);
+    let pinned = own.as_ref().ok().filter(|own| pins.find(own).ok().flatten().is_some());
+    let root = match pinned {
+        Some(own) => own.clone(),
+        // Whole, and not the one that was pinned: somebody else's.
+        None if own.as_ref().is_ok_and(|own| is_root(own)) => return None,
+        None => {
+            let here = path.to_string_lossy();
+            let pin = pins.all().into_iter().filter(|p| p.location == here).max_by_key(|p| p.pinned)?;
+            ills.push(signed_ill(ROOT, own.as_ref().err().map_or(Trouble::Altered, trouble_of)));
+            why = "its list of keys is damaged; the pinned copy of it is whole".into();
+            pin.root.into_bytes()
+        }
+    };
+    match head(&path) {
+        Ok(format) if format == FORMAT => {}
+        Ok(format) if is_newer(&format) => return None,
+        found => {
+            let trouble = found.err().unwrap_or(Trouble::Altered);
+            ills.push(signed_ill(HEAD, trouble));
+            why = "it is damaged".into();
+        }
+    }
+    let read = |name: &str, most: u64| read_below(&path, name, most);
+    if let Err(broken) = signed_files(&root, &read) {
+        let trouble = if broken.missing { Trouble::Missing } else { Trouble::Altered };
+        ills.push(signed_ill(&broken.name, trouble));
+        why = broken.why;
+    }
+    (!ills.is_empty()).then_some(Ailing { path, root, ills, why })
+}
+
+/// Whether a head names this kind of store in another version; anything else is damage.
+fn is_newer(format: &str) -> bool {
+    format.strip_prefix("veritum.store/").is_some_and(|n| !n.is_empty() && n.bytes().all(|b| b.is_ascii_digit()))
+}
+
+fn head(path: &Path) -> Result<String, Trouble> {
+    #[derive(serde::Deserialize)]
+    struct Head {
+        format: String,
+    }
+    let text = files::read(&path.join(HEAD), 64 * 1024).map_err(|e| trouble_of(&e))?;
+    serde_json::from_slice::<Head>(&text).map(|head| head.format).map_err(|_| Trouble::Altered)
+}
+
+fn read_below(store: &Path, name: &str, most: u64) -> Result<Option<Vec<u8>>, String> {
+    match files::read(&store.join(name), most) {
+        Ok(bytes) => Ok(Some(bytes)),
+        Err(StoreError::File { source, .. }) if source.kind() == io::ErrorKind::NotFound => Ok(None),
+        Err(e) => Err(crate::model::error_chain(&e)),
+    }
+}
+
+impl Store {
+    /// The signed files of this store, when it has the same list of keys as another one and they hold together.
+    #[must_use]
+    pub fn signed_files_for(&self, root: &[u8]) -> Option<SignedFiles> {
+        let read = |name: &str, most: u64| read_below(self.path(), name, most);
+        (self.root() == root).then(|| signed_files(root, &read).ok())?
+    }
+}

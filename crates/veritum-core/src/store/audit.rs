@@ -1,0 +1,414 @@
+//! Whether a store itself is sound: every content, manifest and signed file held against what was signed.
+
+use std::collections::{BTreeSet, HashMap};
+use std::io::{self, Read as _};
+use std::path::{Path, PathBuf};
+use std::sync::Mutex;
+
+use rayon::prelude::*;
+
+use super::files::{self, MANIFESTS, OBJECTS, name_of};
+use super::index::IndexEntry;
+use super::pointers::{pointer_name, pointers};
+use super::read::{IN_MEMORY, unpack_in_pieces};
+use super::records::Records;
+use super::{Manifest, Store, StoreError, inventory};
+use crate::event::{Event, Flow, Observer, Phase};
+use crate::model::{Digest, EntryKind, Harm, SystemPath};
+
+/// Paths that are named of what a damaged content would have harmed.
+const MAX_PATHS: usize = 50;
+/// Records over this size are refused.
+const MAX_RECORDS: u64 = 64 << 20;
+
+/// A part of a store.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Part {
+    /// A signed file, or the store's head.
+    Signed {
+        /// Its name below the store's folder.
+        name: String,
+    },
+    /// What says that a component was taken in, for the next signing.
+    Pointer(IndexEntry),
+    /// A component's manifest.
+    Manifest(IndexEntry),
+    /// A content.
+    Content {
+        /// BLAKE3 of the plain content.
+        digest: Digest,
+        /// Its plain size.
+        size: u64,
+    },
+}
+
+impl Part {
+    /// Its file, below the store's folder.
+    #[must_use]
+    pub fn name(&self) -> String {
+        match self {
+            Self::Signed { name } => name.clone(),
+            Self::Pointer(entry) => format!("filled/{}", pointer_name(&entry.component)),
+            Self::Manifest(entry) => name_of(MANIFESTS, &entry.manifest),
+            Self::Content { digest, .. } => name_of(OBJECTS, digest),
+        }
+    }
+}
+
+/// What is wrong with a part.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Trouble {
+    /// It is not there.
+    Missing,
+    /// It is not what was signed.
+    Altered,
+    /// It cannot be read: the medium's own word.
+    Unreadable(String),
+}
+
+impl Trouble {
+    /// What an error on the way to a file means: without a word of the kernel's, its content is at fault.
+    fn of(error: &io::Error) -> Self {
+        match (error.kind(), error.raw_os_error()) {
+            (io::ErrorKind::NotFound | io::ErrorKind::NotADirectory, _) => Self::Missing,
+            (_, None) => Self::Altered,
+            _ => Self::Unreadable(crate::model::error_words(error)),
+        }
+    }
+}
+
+/// A part of a store that is not as it was signed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Ill {
+    /// Which.
+    pub part: Part,
+    /// What is wrong.
+    pub trouble: Trouble,
+    /// What it would have harmed.
+    pub harm: Harm,
+}
+
+/// What came of looking at a store.
+#[derive(Debug, Default)]
+pub struct Audit {
+    /// What is not as it was signed.
+    pub ills: Vec<Ill>,
+    /// Files that nothing signed and nothing taken in refers to, below the store's folder.
+    pub superfluous: Vec<PathBuf>,
+    /// Whether what is superfluous could be judged: not while a manifest is missing.
+    pub judged_superfluous: bool,
+    /// Components taken in that wait for the next signing.
+    pub waiting: u64,
+    /// Files examined.
+    pub examined: u64,
+    /// Plain bytes of the contents that were read.
+    pub bytes: u64,
+}
+
+/// What a component's manifest refers to.
+type Contents = Vec<(Digest, u64)>;
+
+impl Store {
+    /// Looks at every part of the store, and reads every content; `fresh` reads from the medium rather than from the
+    /// cache.
+    ///
+    /// # Errors
+    /// When the observer said stop.
+    pub fn audit(&self, pool: &rayon::ThreadPool, fresh: bool, observer: &dyn Observer) -> Result<Audit, StoreError> {
+        let names = inventory::take(self.path());
+        let mut audit = Audit { ills: self.signed_ills(), ..Audit::default() };
+        let mut entries: Vec<IndexEntry> = self.components().cloned().collect();
+        entries.sort_by(|a, b| a.component.cmp(&b.component));
+        let (known, unread) = pointers(self.path());
+        audit.ills.extend(entries.iter().filter_map(|entry| pointer_ill(entry, &known, &unread)));
+        let waiting: Vec<IndexEntry> = known.into_values().filter(|e| !self.has(&e.component)).collect();
+        audit.waiting = waiting.len() as u64;
+        // What cannot be read and belongs to nothing signed is nobody's.
+        let signed: BTreeSet<String> = entries.iter().map(|e| pointer_name(&e.component)).collect();
+        let nobodys = |name: &&String| !signed.contains(*name);
+        audit.superfluous.extend(unread.iter().filter(nobodys).map(|name| Path::new("filled").join(name)));
+        entries.extend(waiting);
+
+        observer.hear(Event::Begin { phase: Phase::Auditing, items: entries.len() as u64, bytes: 0 });
+        let (manifest_ills, contents) = self.audit_manifests(&entries, pool, observer)?;
+        observer.hear(Event::End);
+        let wanted: Vec<(Digest, u64)> = contents.into_iter().collect();
+        let found = self.audit_contents(&wanted, pool, fresh, observer)?;
+        audit.examined = (entries.len() * 2 + wanted.len()) as u64;
+        audit.bytes = wanted.iter().map(|(_, size)| size).sum();
+
+        audit.judged_superfluous = manifest_ills.is_empty() && found.is_empty();
+        if audit.judged_superfluous {
+            let manifests: BTreeSet<Digest> = entries.iter().map(|e| e.manifest).collect();
+            let contents: BTreeSet<Digest> = wanted.iter().map(|(digest, _)| *digest).collect();
+            let objects = names.objects.iter().filter(|d| !contents.contains(d)).map(|d| name_of(OBJECTS, d));
+            let others = names.manifests.iter().filter(|d| !manifests.contains(d)).map(|d| name_of(MANIFESTS, d));
+            audit.superfluous.extend(objects.chain(others).map(PathBuf::from));
+        }
+        audit.superfluous.extend(names.foreign);
+        audit.ills.extend(manifest_ills);
+        audit.ills.extend(self.with_harm(found, &entries, pool));
+        // What stands in the place of a part goes aside with its repair.
+        let places: BTreeSet<PathBuf> = audit.ills.iter().map(|ill| PathBuf::from(ill.part.name())).collect();
+        let in_the_way = |name: &PathBuf| places.range(name.clone()..).next().is_some_and(|p| p.starts_with(name));
+        audit.superfluous.retain(|name| !in_the_way(name));
+        audit.superfluous.sort();
+        audit.superfluous.dedup();
+        Ok(audit)
+    }
+
+    /// Looks only whether these contents have a file, by name; those that have none.
+    #[must_use]
+    pub fn absent(&self, wanted: &[(Digest, u64)]) -> Vec<(Digest, u64)> {
+        let names = inventory::objects(self.path());
+        wanted.iter().filter(|(digest, _)| !names.contains(digest)).copied().collect()
+    }
+
+    /// Reads contents; answers with those that are not what was signed.
+    ///
+    /// # Errors
+    /// When the observer said stop.
+    pub fn audit_contents(
+        &self,
+        wanted: &[(Digest, u64)],
+        pool: &rayon::ThreadPool,
+        fresh: bool,
+        observer: &dyn Observer,
+    ) -> Result<Vec<(Digest, u64, Trouble)>, StoreError> {
+        let mut order = wanted.to_vec();
+        // The order of the names is the order of the folders.
+        order.sort_unstable();
+        let bytes = order.iter().map(|(_, size)| size).sum();
+        observer.hear(Event::Begin { phase: Phase::Auditing, items: order.len() as u64, bytes });
+        let one = |(digest, size): &(Digest, u64)| {
+            let trouble = self.examine(digest, *size, fresh).err();
+            let go_on = observer.hear(Event::Advance { items: 1, bytes: *size }) == Flow::GoOn;
+            go_on.then(|| trouble.map(|t| (*digest, *size, t))).ok_or(StoreError::Stopped)
+        };
+        let found: Result<Vec<Option<_>>, StoreError> =
+            pool.install(|| order.par_iter().with_max_len(64).map(one).collect());
+        observer.hear(Event::End);
+        Ok(found?.into_iter().flatten().collect())
+    }
+
+    /// Reads one content to its end.
+    fn examine(&self, digest: &Digest, size: u64, fresh: bool) -> Result<(), Trouble> {
+        let file = files::open(&files::object(self.path(), digest)).map_err(|e| Trouble::of(&e))?;
+        if fresh {
+            // What was just written is durable by now, so the cache can let go of it.
+            let _ = rustix::fs::fadvise(&file, 0, None, rustix::fs::Advice::DontNeed);
+        }
+        read_content(file, digest, size).map_err(|e| Trouble::of(&e))
+    }
+
+    fn audit_manifests(
+        &self,
+        entries: &[IndexEntry],
+        pool: &rayon::ThreadPool,
+        observer: &dyn Observer,
+    ) -> Result<(Vec<Ill>, HashMap<Digest, u64>), StoreError> {
+        let all: Mutex<HashMap<Digest, u64>> = Mutex::default();
+        let one = |entry: &IndexEntry| {
+            let read = self.referred(entry, !entry.manifest_only);
+            if observer.hear(Event::Advance { items: 1, bytes: 0 }) == Flow::Stop {
+                return Err(StoreError::Stopped);
+            }
+            Ok(match read {
+                Ok((contents, records)) => {
+                    let mut all = all.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+                    all.extend(contents.into_iter().chain(records));
+                    None
+                }
+                Err(trouble) => Some(manifest_ill(entry, trouble)),
+            })
+        };
+        let ills: Result<Vec<Option<Ill>>, StoreError> =
+            pool.install(|| entries.par_iter().with_max_len(8).map(one).collect());
+        let all = all.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
+        Ok((ills?.into_iter().flatten().collect(), all))
+    }
+
+    /// Every content that a component needs, by its manifest: its files, when they are wanted, and its records.
+    pub(super) fn referred(&self, entry: &IndexEntry, files: bool) -> Result<(Contents, Contents), Trouble> {
+        let manifest = self.plain_manifest(entry)?;
+        let file = |e: &crate::model::Entry| match &e.kind {
+            EntryKind::File { size, digest, same_as: None } => Some((*digest, *size)),
+            _ => None,
+        };
+        let contents = manifest.entries.iter().filter_map(file).filter(|_| files).collect();
+        let mut records: Contents = Vec::new();
+        if let Some(of) = manifest.records {
+            records.push((of.blake3, of.size));
+            // What cannot be read of them is found with the contents, and makes whole again what it refers to.
+            if let Some(read) = self.records_of(&of.blake3, of.size) {
+                records.extend(read.members.iter().map(|m| (m.blake3, m.size)));
+            }
+        }
+        Ok((contents, records))
+    }
+
+    fn plain_manifest(&self, entry: &IndexEntry) -> Result<Manifest, Trouble> {
+        let bytes = self.manifest_bytes(entry).map_err(|e| Trouble::of(&e))?;
+        Manifest::decode(&bytes).ok().filter(|m| m.component == entry.component).ok_or(Trouble::Altered)
+    }
+
+    fn records_of(&self, digest: &Digest, size: u64) -> Option<Records> {
+        let mut bytes = Vec::new();
+        let mut take = |piece: &[u8]| {
+            bytes.extend_from_slice(piece);
+            Ok(())
+        };
+        (size <= MAX_RECORDS).then(|| super::Contents::copy(self, digest, size, &mut take).ok())??;
+        serde_json::from_slice(&bytes).ok()
+    }
+
+    /// Names what damaged contents would have harmed: the manifests are read once more, only when something is wrong.
+    #[must_use]
+    pub fn with_harm(
+        &self,
+        found: Vec<(Digest, u64, Trouble)>,
+        entries: &[IndexEntry],
+        pool: &rayon::ThreadPool,
+    ) -> Vec<Ill> {
+        if found.is_empty() {
+            return Vec::new();
+        }
+        let mut ills: Vec<Ill> = found
+            .into_iter()
+            .map(|(digest, size, trouble)| Ill { part: Part::Content { digest, size }, trouble, harm: Harm::default() })
+            .collect();
+        let at: HashMap<Digest, usize> = ills
+            .iter()
+            .enumerate()
+            .filter_map(|(at, ill)| if let Part::Content { digest, .. } = ill.part { Some((digest, at)) } else { None })
+            .collect();
+        let touched: Vec<Vec<(usize, Option<SystemPath>)>> = pool.install(|| {
+            entries
+                .par_iter()
+                .map(|entry| self.plain_manifest(entry).map_or(Vec::new(), |m| self.hits(&m, &at)))
+                .collect()
+        });
+        for (entry, hits) in entries.iter().zip(touched) {
+            for (at, path) in hits {
+                let harm = &mut ills[at].harm;
+                if !harm.components.contains(&entry.component) {
+                    harm.components.push(entry.component.clone());
+                }
+                match path {
+                    Some(path) if harm.paths.len() < MAX_PATHS => harm.paths.push(path),
+                    Some(_) => harm.more_paths += 1,
+                    None => {}
+                }
+            }
+        }
+        ills
+    }
+
+    fn hits(&self, manifest: &Manifest, at: &HashMap<Digest, usize>) -> Vec<(usize, Option<SystemPath>)> {
+        let files = manifest.entries.iter().filter_map(|e| match &e.kind {
+            EntryKind::File { digest, .. } => at.get(digest).map(|at| (*at, Some(e.path.clone()))),
+            _ => None,
+        });
+        let mut hits: Vec<_> = files.collect();
+        if let Some(records) = &manifest.records {
+            hits.extend(at.get(&records.blake3).map(|at| (*at, None)));
+            let members = self.records_of(&records.blake3, records.size).map(|r| r.members).unwrap_or_default();
+            hits.extend(members.iter().filter_map(|m| at.get(&m.blake3)).map(|at| (*at, None)));
+        }
+        hits
+    }
+
+    /// The store's own copies of what the operator has pinned: their damage harms only who does not know it yet.
+    fn signed_ills(&self) -> Vec<Ill> {
+        let name = "metadata/1.root.json";
+        let trouble = match files::read(&self.path().join(name), 1 << 20) {
+            Ok(bytes) if bytes == self.root() => return Vec::new(),
+            Ok(_) => Trouble::Altered,
+            Err(e) => trouble_of(&e),
+        };
+        vec![signed_ill(name, trouble)]
+    }
+}
+
+/// What a failing file of a store means.
+pub(super) fn trouble_of(error: &StoreError) -> Trouble {
+    match error {
+        StoreError::File { source, .. } => Trouble::of(source),
+        _ => Trouble::Altered,
+    }
+}
+
+/// A signed file that does not hold.
+pub(super) fn signed_ill(name: &str, trouble: Trouble) -> Ill {
+    Ill { part: Part::Signed { name: name.to_owned() }, trouble, harm: Harm::default() }
+}
+
+/// A manifest that does not hold.
+#[must_use]
+pub fn manifest_ill(entry: &IndexEntry, trouble: Trouble) -> Ill {
+    let harm = Harm { components: vec![entry.component.clone()], ..Harm::default() };
+    Ill { part: Part::Manifest(entry.clone()), trouble, harm }
+}
+
+fn pointer_ill(
+    entry: &IndexEntry,
+    known: &HashMap<crate::model::ComponentId, IndexEntry>,
+    unread: &[String],
+) -> Option<Ill> {
+    let trouble = match known.get(&entry.component) {
+        Some(pointer) if pointer == entry => return None,
+        Some(_) => Trouble::Altered,
+        None if unread.contains(&pointer_name(&entry.component)) => Trouble::Altered,
+        None => Trouble::Missing,
+    };
+    let harm = Harm { components: vec![entry.component.clone()], ..Harm::default() };
+    Some(Ill { part: Part::Pointer(entry.clone()), trouble, harm })
+}
+
+/// Whether a packed file holds just that content.
+pub(super) fn is_content(file: std::fs::File, digest: &Digest, size: u64) -> bool {
+    read_content(file, digest, size).is_ok()
+}
+
+fn read_content(file: std::fs::File, digest: &Digest, size: u64) -> io::Result<()> {
+    thread_local! {
+        static ROOM: std::cell::RefCell<Room> = std::cell::RefCell::default();
+    }
+    if size > IN_MEMORY / 4 {
+        return unpack_in_pieces(file, digest, size, &mut |_| Ok(()));
+    }
+    ROOM.with_borrow_mut(|room| room.examine(file, digest, size))
+}
+
+/// One thread's room for reading contents.
+#[derive(Default)]
+struct Room {
+    packed: Vec<u8>,
+    plain: Vec<u8>,
+    decoder: Option<zstd::bulk::Decompressor<'static>>,
+}
+
+impl Room {
+    fn examine(&mut self, file: std::fs::File, digest: &Digest, size: u64) -> io::Result<()> {
+        let wrong = || io::Error::new(io::ErrorKind::InvalidData, "its content is not the one that was signed");
+        let size = usize::try_from(size).map_err(|_| wrong())?;
+        self.packed.clear();
+        // Packing never makes much more of a content than it is.
+        let most = (size + size / 64 + 4096) as u64;
+        file.take(most + 1).read_to_end(&mut self.packed)?;
+        if self.packed.len() as u64 > most {
+            return Err(wrong());
+        }
+        let mut decoder = match self.decoder.take() {
+            Some(decoder) => decoder,
+            None => zstd::bulk::Decompressor::new()?,
+        };
+        self.plain.clear();
+        self.plain.reserve(size + 1);
+        let unpacked = decoder.decompress_to_buffer(&self.packed, &mut self.plain);
+        self.decoder = Some(decoder);
+        // What does not fit is longer than it should be; the library's own words help nobody.
+        let same = unpacked.is_ok_and(|n| n == size) && Digest::of(&self.plain) == *digest;
+        if same { Ok(()) } else { Err(wrong()) }
+    }
+}

@@ -1,0 +1,264 @@
+//! What is on its way into a store: whole or not there.
+
+use std::collections::HashSet;
+use std::fs;
+use std::io::{self, Read, Seek as _, Write as _};
+use std::path::{Path, PathBuf};
+use std::sync::Mutex;
+
+use aws_lc_rs::digest::{Context, SHA256};
+
+use super::files::{self, readable_by_all};
+use super::index::{IndexEntry, PackageRef};
+use super::making::ManifestMaker;
+use super::records::{RecordMember, Records, RecordsRef};
+use super::{Manifest, StoreError, at};
+use crate::model::{ContentHasher, Digest, EntryKind, SystemPath};
+use crate::platform::debian::deb::read_deb;
+use crate::platform::debian::{DebError, Package};
+
+/// Contents up to this size are digested before they are compressed, so that a known one costs no compression.
+const SMALL: u64 = 1 << 20;
+/// Fast and still halves a system's size; the time of filling is what people wait for.
+const LEVEL: i32 = 1;
+/// The name that a running fill's unfinished work begins with.
+const UNFINISHED: &str = "fill-";
+
+/// Contents on their way in: written under `incoming/`, given their names only after they are durable.
+#[derive(Debug)]
+pub(super) struct Incoming {
+    store: PathBuf,
+    folder: tempfile::TempDir,
+    /// Whether contents are kept, not only digested.
+    keeps: bool,
+    claimed: Mutex<HashSet<Digest>>,
+    waiting: Mutex<Vec<(PathBuf, PathBuf)>>,
+}
+
+impl Incoming {
+    pub(super) fn begin(store: &Path, keeps: bool) -> Result<Self, StoreError> {
+        let parent = store.join("incoming");
+        // Under the lock nobody else's work can be here: what lies about is an interrupted run's.
+        if let Ok(left) = fs::read_dir(&parent) {
+            for entry in left.flatten().filter(|e| e.file_name().to_string_lossy().starts_with(UNFINISHED)) {
+                fs::remove_dir_all(entry.path()).map_err(at(&parent))?;
+            }
+        }
+        fs::create_dir_all(&parent).map_err(at(&parent))?;
+        let folder = tempfile::Builder::new().prefix(UNFINISHED).tempdir_in(&parent).map_err(at(&parent))?;
+        Ok(Self { store: store.to_owned(), folder, keeps, claimed: Mutex::default(), waiting: Mutex::default() })
+    }
+
+    /// The store.
+    pub(super) fn store(&self) -> &Path {
+        &self.store
+    }
+
+    /// Takes a manifest's plain bytes; answers with their digest.
+    pub(super) fn manifest(&self, plain: &[u8]) -> io::Result<Digest> {
+        let digest = Digest::of(plain);
+        self.put_small(plain, &digest, files::manifest(&self.store, &digest))?;
+        Ok(digest)
+    }
+
+    /// Where unfinished work lies.
+    pub(super) fn folder(&self) -> &Path {
+        self.folder.path()
+    }
+
+    /// Whether this run is the one to bring in that content.
+    fn claim(&self, digest: &Digest, place: &Path) -> bool {
+        !place.exists() && self.claimed.lock().unwrap_or_else(std::sync::PoisonError::into_inner).insert(*digest)
+    }
+
+    fn wait(&self, from: PathBuf, to: PathBuf) {
+        self.waiting.lock().unwrap_or_else(std::sync::PoisonError::into_inner).push((from, to));
+    }
+
+    fn put_small(&self, bytes: &[u8], digest: &Digest, place: PathBuf) -> io::Result<()> {
+        if self.claim(digest, &place) {
+            let temp = self.folder.path().join(format!("{digest}.small"));
+            fs::write(&temp, zstd::bulk::compress(bytes, LEVEL)?)?;
+            fs::set_permissions(&temp, readable_by_all())?;
+            self.wait(temp, place);
+        }
+        Ok(())
+    }
+
+    fn object(&self, bytes: &[u8]) -> io::Result<Digest> {
+        let digest = Digest::of(bytes);
+        self.put_small(bytes, &digest, files::object(&self.store, &digest))?;
+        Ok(digest)
+    }
+
+    /// Takes a content of a known size.
+    fn content(&self, size: u64, from: &mut dyn Read) -> io::Result<Digest> {
+        if !self.keeps {
+            return digest_of(from);
+        }
+        if size <= SMALL {
+            let mut bytes = Vec::with_capacity(usize::try_from(size).unwrap_or(0));
+            from.read_to_end(&mut bytes)?;
+            return self.object(&bytes);
+        }
+        let mut temp = tempfile::Builder::new().permissions(readable_by_all()).tempfile_in(self.folder.path())?;
+        let mut hasher = ContentHasher::blake3();
+        let mut encoder = zstd::Encoder::new(&mut temp, LEVEL)?;
+        let mut piece = vec![0; 256 * 1024];
+        loop {
+            let n = from.read(&mut piece)?;
+            if n == 0 {
+                break;
+            }
+            hasher.update(&piece[..n]);
+            encoder.write_all(&piece[..n])?;
+        }
+        encoder.finish()?;
+        let digest = hasher.finish().0.unwrap_or_else(|| Digest::of(b""));
+        let place = files::object(&self.store, &digest);
+        if self.claim(&digest, &place) {
+            let path = self.folder.path().join(format!("{digest}.large"));
+            temp.persist(&path).map_err(|e| e.error)?;
+            self.wait(path, place);
+        }
+        Ok(digest)
+    }
+
+    /// Takes a file of another store as it is, once it was found to be what it should be.
+    pub(super) fn packed(
+        &self,
+        from: &Path,
+        digest: &Digest,
+        place: PathBuf,
+        is_right: impl FnOnce(&Path) -> bool,
+    ) -> io::Result<bool> {
+        if !self.claim(digest, &place) {
+            return Ok(true);
+        }
+        let temp = self.folder.path().join(format!("{digest}.other"));
+        io::copy(&mut files::open(from)?, &mut fs::File::create(&temp)?)?;
+        fs::set_permissions(&temp, readable_by_all())?;
+        if is_right(&temp) {
+            self.wait(temp, place);
+            return Ok(true);
+        }
+        self.claimed.lock().unwrap_or_else(std::sync::PoisonError::into_inner).remove(digest);
+        fs::remove_file(&temp)?;
+        Ok(false)
+    }
+
+    /// Makes what came in durable, then gives it its names.
+    pub(super) fn settle(&self) -> Result<(), StoreError> {
+        files::sync_all(&self.store)?;
+        let waiting = std::mem::take(&mut *self.waiting.lock().unwrap_or_else(std::sync::PoisonError::into_inner));
+        for (from, to) in waiting {
+            if let Some(folder) = to.parent() {
+                fs::create_dir_all(folder).map_err(at(folder))?;
+                files::require_folder(folder)?;
+            }
+            fs::rename(&from, &to).map_err(at(&to))?;
+        }
+        Ok(())
+    }
+}
+
+/// Brings in what a package holds; the file stands at its beginning.
+pub(super) fn take(
+    incoming: &Incoming,
+    file: fs::File,
+    path: &Path,
+    package_ref: PackageRef,
+) -> Result<IndexEntry, StoreError> {
+    let mut sink = ManifestMaker::new(|_: &SystemPath, size, content: &mut dyn Read| incoming.content(size, content));
+    let failed = |source| StoreError::Package { path: path.to_owned(), source };
+    // On a medium that others write to, other bytes may come now than when its digest was taken.
+    let mut from = io::BufReader::with_capacity(128 * 1024, Digesting { file, context: Context::new(&SHA256) });
+    let package = read_deb(&mut from, &mut sink).map_err(failed)?;
+    io::copy(&mut from, &mut io::sink()).map_err(at(path))?;
+    if hex::encode(from.into_inner().context.finish().as_ref()) != package_ref.sha256 {
+        return Err(failed(DebError::Shape("it changed while it was read".into())));
+    }
+    let entries = sink.into_entries();
+    let records = keep_records(incoming, &package).map_err(|e| failed(e.into()))?;
+    let count = entries.len() as u64;
+    let bytes =
+        entries.iter().map(|e| if let EntryKind::File { size, same_as: None, .. } = e.kind { size } else { 0 }).sum();
+    let manifest = Manifest { component: package.id.clone(), records: Some(records), entries };
+    let plain = manifest.encode().map_err(|e| failed(DebError::Shape(e.to_string())))?;
+    let digest = incoming.manifest(&plain).map_err(at(path))?;
+    Ok(IndexEntry {
+        component: package.id,
+        manifest: digest,
+        manifest_size: plain.len() as u64,
+        entries: count,
+        bytes,
+        package: package_ref,
+        manifest_only: !incoming.keeps,
+    })
+}
+
+/// Digests what is read through it.
+struct Digesting {
+    file: fs::File,
+    context: Context,
+}
+
+impl Read for Digesting {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        let n = self.file.read(into)?;
+        self.context.update(&into[..n]);
+        Ok(n)
+    }
+}
+
+fn digest_of(from: &mut dyn Read) -> io::Result<Digest> {
+    let mut hasher = ContentHasher::blake3();
+    let mut piece = vec![0; 128 * 1024];
+    loop {
+        match from.read(&mut piece)? {
+            0 => return Ok(hasher.finish().0.unwrap_or_else(|| Digest::of(b""))),
+            n => hasher.update(&piece[..n]),
+        }
+    }
+}
+
+/// SHA-256 and size of a file, which stands at its beginning before and after.
+pub(super) fn package_ref(file: &mut fs::File, path: &Path) -> Result<PackageRef, StoreError> {
+    file.rewind().map_err(at(path))?;
+    let mut context = Context::new(&SHA256);
+    let mut piece = vec![0; 256 * 1024];
+    let mut size = 0;
+    loop {
+        match file.read(&mut piece).map_err(at(path))? {
+            0 => {
+                file.rewind().map_err(at(path))?;
+                return Ok(PackageRef { sha256: hex::encode(context.finish().as_ref()), size });
+            }
+            n => {
+                context.update(&piece[..n]);
+                size += n as u64;
+            }
+        }
+    }
+}
+
+fn keep_records(incoming: &Incoming, package: &Package) -> io::Result<RecordsRef> {
+    let mut members = Vec::new();
+    for (name, content) in package.members.iter().filter(|(n, _)| !matches!(n.as_str(), "conffiles" | "md5sums")) {
+        members.push(RecordMember {
+            name: name.clone(),
+            blake3: incoming.object(content)?,
+            size: content.len() as u64,
+        });
+    }
+    let md5sums = package.members.get("md5sums").map(|b| crate::model::readable(b));
+    let records = Records {
+        format: Records::FORMAT.into(),
+        control: package.control.clone(),
+        conffiles: package.settings.clone(),
+        md5sums,
+        members,
+    };
+    let bytes = serde_json::to_vec(&records)?;
+    Ok(RecordsRef { blake3: incoming.object(&bytes)?, size: bytes.len() as u64 })
+}

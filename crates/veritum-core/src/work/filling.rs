@@ -1,0 +1,237 @@
+//! `store fill --installed`, `store fill --from`: gathering what is installed into a store.
+
+use std::fs;
+use std::io;
+use std::path::PathBuf;
+
+use super::supplies::download_report;
+use super::{Agreement, WorkError, Workshop};
+use crate::archive::{Archive, Candidate, Lacking};
+use crate::event::Observer;
+use crate::model::{ComponentId, error_chain};
+use crate::report::{FillReport, RefusedComponent};
+use crate::store::{FillRules, FillSummary, PackageRef, Parcel, StoreError, fill_from, room_for, take_over, taken_in};
+use crate::target::Machine;
+
+/// How installed components come into a store.
+#[derive(Debug, Default)]
+struct Gathering {
+    /// Components that the store has already.
+    known: u64,
+    /// Taken over from other stores: position, components.
+    stores: Vec<(usize, Vec<ComponentId>)>,
+    /// Packages at hand.
+    at_hand: Vec<(ComponentId, Candidate)>,
+    /// Packages to be downloaded first.
+    downloads: Vec<(Lacking, String)>,
+    /// What cannot be had, and why.
+    refused: Vec<RefusedComponent>,
+    /// Bytes that the store is going to need, as far as can be told before.
+    room: u64,
+}
+
+impl Workshop {
+    /// Takes every installed component into the store in use: from other stores, from packages at hand, from the
+    /// archive, each verified. `ask` is shown how much that is before anything is downloaded or written.
+    ///
+    /// # Errors
+    /// When no store is named, or it cannot be written.
+    pub fn fill_installed(
+        &mut self,
+        contents: bool,
+        plan_only: bool,
+        observer: &dyn Observer,
+        ask: &mut dyn FnMut(&FillReport) -> Agreement,
+    ) -> Result<FillReport, WorkError> {
+        let location = self.settings.store.clone().ok_or(WorkError::NoStore)?;
+        let rules = FillRules { jobs: self.settings.jobs, contents };
+        let gathering = self.gather(&location, rules, observer)?;
+        let mut report = self.fill_report(&location, &gathering);
+        let nothing = gathering.stores.is_empty() && gathering.at_hand.is_empty() && gathering.downloads.is_empty();
+        if plan_only || nothing {
+            report.plan_only = plan_only;
+            return Ok(report);
+        }
+        if report.room_free.is_some_and(|free| free < report.room_needed) {
+            let missing = report.room_needed - report.room_free.unwrap_or(0);
+            return Err(StoreError::NoRoom { path: location, missing }.into());
+        }
+        if ask(&report) == Agreement::No {
+            report.plan_only = true;
+            return Ok(report);
+        }
+        let lacking: Vec<Lacking> = gathering.downloads.iter().map(|(lacking, _)| lacking.clone()).collect();
+        let failed: Vec<(ComponentId, String)> = match lacking.is_empty() {
+            true => Vec::new(),
+            false => {
+                let failed = self.with_archive(|archive| archive.download(&lacking, observer));
+                failed.map_err(|_| WorkError::Stopped)?.into_iter().map(|(id, e)| (id, error_chain(&e))).collect()
+            }
+        };
+        for (id, why) in &failed {
+            report.refused.push(RefusedComponent { component: id.clone(), why: format!("not downloaded: {why}") });
+        }
+        let mut summary = FillSummary::default();
+        for (at, ids) in &gathering.stores {
+            summary = summary.with(take_over(&location, &self.stores[*at], Some(ids), rules, observer)?);
+        }
+        let got = lacking.into_iter().filter(|l| !failed.iter().any(|(id, _)| *id == l.id));
+        let mut packages = gathering.at_hand;
+        packages.extend(got.map(|l| (l.id, l.candidate)));
+        let filled =
+            self.open_archive(|archive| fill_packages(archive, &self.machine, &location, &packages, rules, observer));
+        summary = summary.with(filled.transpose()?.unwrap_or_default());
+        report.added = summary.added;
+        for refused in summary.refused {
+            report.failed.push((refused.path.display().to_string(), error_chain(&refused.why)));
+        }
+        Ok(report)
+    }
+
+    /// Finds out how each installed component can be had.
+    fn gather(
+        &self,
+        location: &std::path::Path,
+        rules: FillRules,
+        observer: &dyn Observer,
+    ) -> Result<Gathering, WorkError> {
+        let known = taken_in(location, rules.contents)?;
+        let mut gathering = Gathering::default();
+        let mut open: Vec<ComponentId> = Vec::new();
+        let skip = usize::from(self.own_opened);
+        for component in &self.installed.components {
+            let id = &component.id;
+            if known.contains(id) {
+                gathering.known += 1;
+                continue;
+            }
+            gathering.room += match rules.contents {
+                // Packed, a system takes less than half of what it takes installed.
+                true => component.installed_bytes.unwrap_or(0) / 2 + 16 * 1024,
+                false => 16 * 1024,
+            };
+            let has =
+                |store: &&crate::store::Store| store.entry(id).is_some_and(|e| !(rules.contents && e.manifest_only));
+            match self.stores.iter().skip(skip).position(|store| has(&store)) {
+                Some(at) => {
+                    let at = at + skip;
+                    match gathering.stores.iter_mut().find(|(store, _)| *store == at) {
+                        Some((_, ids)) => ids.push(id.clone()),
+                        None => gathering.stores.push((at, vec![id.clone()])),
+                    }
+                }
+                None => open.push(id.clone()),
+            }
+        }
+        if !open.is_empty() {
+            self.with_archive(|archive| archive.ask_network(&self.machine, &open, observer))
+                .map_err(|_| WorkError::Stopped)?;
+            self.open_archive(|archive| sort_out(archive, &self.machine, open, &mut gathering));
+        }
+        Ok(gathering)
+    }
+
+    fn fill_report(&self, location: &std::path::Path, gathering: &Gathering) -> FillReport {
+        let downloads = &gathering.downloads;
+        FillReport {
+            format: FillReport::FORMAT.into(),
+            plan_only: false,
+            location: location.display().to_string(),
+            known: gathering.known,
+            from_stores: gathering.stores.iter().map(|(_, ids)| ids.len() as u64).sum(),
+            at_hand: gathering.at_hand.len() as u64,
+            at_hand_bytes: gathering.at_hand.iter().map(|(_, c)| c.sum.get().size).sum(),
+            downloads: downloads.iter().map(|(l, from)| download_report(l, from.clone())).collect(),
+            room_needed: gathering.room,
+            room_free: room_for(location),
+            refused: gathering.refused.clone(),
+            added: Vec::new(),
+            failed: Vec::new(),
+        }
+    }
+}
+
+/// Which packages are at hand, which must be downloaded, which cannot be had.
+fn sort_out(archive: &Archive, machine: &Machine, open: Vec<ComponentId>, gathering: &mut Gathering) {
+    for id in open {
+        if let Some(candidate) = archive.candidate_at_hand(machine, &id) {
+            gathering.at_hand.push((id, candidate.clone()));
+        } else if let Some(lacking) = archive.lacking(machine, &id).filter(|_| archive.may_use_network()) {
+            let from = archive.sources()[lacking.candidate.source].source.words();
+            gathering.downloads.push((lacking, from));
+        } else {
+            let why = match (archive.lists(&id), archive.newest(&id)) {
+                (true, _) => "its package is not at hand, and the network is not to be used".to_owned(),
+                (false, Some(newest)) => format!("the archive no longer lists this version, only {newest}"),
+                (false, None) => "no archive vouches for it".to_owned(),
+            };
+            gathering.refused.push(RefusedComponent { component: id, why });
+        }
+    }
+}
+
+fn fill_packages(
+    archive: &Archive,
+    machine: &Machine,
+    location: &std::path::Path,
+    packages: &[(ComponentId, Candidate)],
+    rules: FillRules,
+    observer: &dyn Observer,
+) -> Result<FillSummary, StoreError> {
+    let parcels: Vec<Vouched<'_>> =
+        packages.iter().map(|(id, candidate)| Vouched { archive, machine, id, candidate }).collect();
+    let parcels: Vec<&dyn Parcel> = parcels.iter().map(|p| p as &dyn Parcel).collect();
+    fill_from(location, &parcels, rules, observer)
+}
+
+/// A package that an archive vouches for.
+struct Vouched<'a> {
+    archive: &'a Archive,
+    machine: &'a Machine,
+    id: &'a ComponentId,
+    candidate: &'a Candidate,
+}
+
+impl Parcel for Vouched<'_> {
+    fn label(&self) -> PathBuf {
+        PathBuf::from(self.id.to_string())
+    }
+
+    fn bytes(&self) -> u64 {
+        self.candidate.sum.get().size
+    }
+
+    fn open(&self) -> io::Result<(fs::File, Option<PackageRef>)> {
+        let other = || io::Error::new(io::ErrorKind::NotFound, "what lies at hand is not the package that was signed");
+        let package = self.archive.at_hand(self.machine, self.id, &self.candidate.sum).ok_or_else(other)?;
+        let sum = self.candidate.sum.get();
+        Ok((package.file.into_inner(), Some(PackageRef { sha256: sum.hex(), size: sum.size })))
+    }
+}
+
+impl Workshop {
+    /// Takes everything that the stores among the further supplies have into the store in use.
+    ///
+    /// # Errors
+    /// When no store is named, or no other one, or it cannot be written.
+    pub fn fill_from_stores(&mut self, contents: bool, observer: &dyn Observer) -> Result<FillSummary, WorkError> {
+        let location = self.settings.store.clone().ok_or(WorkError::NoStore)?;
+        let rules = FillRules { jobs: self.settings.jobs, contents };
+        let mut summary = FillSummary::default();
+        for store in self.stores.iter().skip(usize::from(self.own_opened)) {
+            summary = summary.with(take_over(&location, store, None, rules, observer)?);
+        }
+        Ok(summary)
+    }
+
+    /// Whether a store is among the further supplies; why not, when one was named and cannot be used.
+    ///
+    /// # Errors
+    /// The reason.
+    pub fn has_other_stores(&self) -> Result<bool, String> {
+        match self.refused_stores.first() {
+            Some(why) => Err(why.clone()),
+            None => Ok(self.stores.len() > usize::from(self.own_opened)),
+        }
+    }
+}

@@ -1,0 +1,533 @@
+//! The area `store`: looking at the store before anything is held against it, and putting it right.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::os::fd::AsFd as _;
+use std::path::Path;
+use std::sync::PoisonError;
+use std::time::Instant;
+
+use super::{WorkError, Workshop};
+use crate::archive::Lacking;
+use crate::check::{FilesCheck, Reference, Scope, Want, judge_store, superfluous_notes};
+use crate::event::{Event, Flow, Observer, Phase};
+use crate::model::{
+    Area, ComponentId, ContentHasher, Digest, FileKind, Finding, Harm, SystemPath, Voucher, error_chain,
+};
+use crate::plan::{MendFrom, NoSource, StorePlan, needed_components, plan_store};
+use crate::report::{ActionReport, AreaReport, OutcomeWord, UnexaminedReport};
+use crate::store::{
+    Ailing, Contents, Ill, IndexEntry, Mender, Part, Store, StoreError, Trouble, ailing, known, manifest_ill,
+};
+use crate::trust::Pins;
+
+/// How far a store is looked into.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Depth {
+    /// Signed files and manifests; of contents whether they are there, and those that a repair needs whole.
+    Present,
+    /// Everything.
+    Whole,
+}
+
+/// What came of the store.
+#[derive(Debug)]
+pub(super) struct StorePart {
+    pub(super) ills: Vec<Ill>,
+    pub(super) findings: Vec<Finding>,
+    pub(super) notes: Vec<Finding>,
+    pub(super) plan: StorePlan,
+    pub(super) downloads: Vec<(Lacking, String)>,
+    pub(super) area: AreaReport,
+    pub(super) unexamined: Vec<UnexaminedReport>,
+    ailing: Option<Ailing>,
+}
+
+impl StorePart {
+    /// Contents that the store is going to get back.
+    pub(super) fn coming(&self) -> HashSet<Digest> {
+        let digest = |ill: &Ill| if let Part::Content { digest, .. } = ill.part { Some(digest) } else { None };
+        self.plan.mends.iter().filter_map(|m| digest(&self.ills[m.ill])).collect()
+    }
+
+    /// What is to be done, as it is shown before it is.
+    pub(super) fn actions(&self) -> Vec<ActionReport> {
+        let mends = self.plan.mends.iter().map(|mend| {
+            let (finding, ill) = (&self.findings[mend.ill], &self.ills[mend.ill]);
+            let bytes = match &ill.part {
+                Part::Content { size, .. } => *size,
+                Part::Manifest(entry) => entry.manifest_size,
+                _ => 0,
+            };
+            action("restore", finding, bytes)
+        });
+        let asides = self.notes.iter().take(self.plan.asides.len()).map(|note| action("set-aside", note, 0));
+        mends.chain(asides).collect()
+    }
+}
+
+fn action(word: &str, finding: &Finding, bytes: u64) -> ActionReport {
+    ActionReport {
+        findings: if finding.verdict.is_problem() { vec![finding.id.clone()] } else { Vec::new() },
+        subject: finding.subject.clone(),
+        path: None,
+        component: finding.component.clone(),
+        action: word.into(),
+        things: 1,
+        bytes,
+        result: "planned".into(),
+        why: None,
+    }
+}
+
+/// What came of looking, before it is planned what to do.
+#[derive(Default)]
+struct Looked {
+    ills: Vec<Ill>,
+    superfluous: Vec<std::path::PathBuf>,
+    examined: u64,
+    bytes: u64,
+    extent: String,
+    unexamined: Vec<(String, u64)>,
+    ailing: Option<Ailing>,
+}
+
+impl Workshop {
+    /// The store that was named as the one to use.
+    pub(super) fn own_store(&self) -> Option<&Store> {
+        self.settings.store.as_ref()?;
+        self.stores.first().filter(|_| self.own_opened)
+    }
+
+    /// How far the store is looked into: all of it only when it was named.
+    pub(super) fn depth(&self, scope: &Scope) -> Option<Depth> {
+        let used = self.settings.store.is_some() && scope.wants(Area::Store);
+        used.then(|| if scope.names(Area::Store) { Depth::Whole } else { Depth::Present })
+    }
+
+    /// Everything of the store.
+    pub(super) fn whole_store(&self, fresh: bool, observer: &dyn Observer) -> Result<StorePart, WorkError> {
+        let begun = Instant::now();
+        let Some(store) = self.own_store() else { return Ok(self.ailing_store(begun)) };
+        let audit = store.audit(&self.pool, fresh, observer).map_err(stopped)?;
+        let mut looked = Looked {
+            ills: audit.ills,
+            superfluous: audit.superfluous,
+            examined: audit.examined,
+            bytes: audit.bytes,
+            extent: "every signed file, manifest and content was read".into(),
+            ..Looked::default()
+        };
+        if !audit.judged_superfluous {
+            let why = "what is superfluous cannot be told before the rest of the store is right";
+            looked.unexamined.push((why.into(), 1));
+        }
+        Ok(self.store_part(looked, begun, observer))
+    }
+
+    /// What a check of files rests on: manifests of what is installed, and whether their contents are there; what a
+    /// repair is about to take is read whole.
+    pub(super) fn present_store(
+        &self,
+        reference: &Reference,
+        files: &FilesCheck,
+        observer: &dyn Observer,
+    ) -> Result<Option<StorePart>, WorkError> {
+        let begun = Instant::now();
+        let Some(store) = self.own_store() else { return Ok(Some(self.ailing_store(begun))) };
+        let kept = |owned: &crate::check::Owned| store.entry(&owned.component.id).is_some_and(|e| !e.manifest_only);
+        let kept: Vec<bool> = reference.components.iter().map(kept).collect();
+        let mut wanted: HashMap<Digest, u64> = HashMap::new();
+        for expected in reference.expected.iter().filter(|e| e.voucher == Voucher::Signed && kept[e.component]) {
+            if let Want::File { size, digest } = expected.want {
+                wanted.insert(digest, size);
+            }
+        }
+        let all: Vec<(Digest, u64)> = wanted.into_iter().collect();
+        let mut troubles: Vec<(Digest, u64, Trouble)> =
+            store.absent(&all).into_iter().map(|(digest, size)| (digest, size, Trouble::Missing)).collect();
+        let absent: HashSet<Digest> = troubles.iter().map(|(digest, ..)| *digest).collect();
+        let known: HashSet<Digest> = all.iter().map(|(digest, _)| *digest).filter(|d| !absent.contains(d)).collect();
+        let needed: Vec<(Digest, u64)> =
+            needed_contents(reference, files).into_iter().filter(|(digest, _)| known.contains(digest)).collect();
+        troubles.extend(store.audit_contents(&needed, &self.pool, false, observer).map_err(stopped)?);
+        let entries: Vec<IndexEntry> =
+            self.installed.components.iter().filter_map(|c| store.entry(&c.id).cloned()).collect();
+        let broken = reference.broken_manifests.iter().filter_map(|(id, _)| store.entry(id));
+        let mut ills: Vec<Ill> = broken.map(|entry| manifest_ill(entry, Trouble::Altered)).collect();
+        for ill in &mut ills {
+            if matches!(&ill.part, Part::Manifest(entry) if !store.has_manifest_file(entry)) {
+                ill.trouble = Trouble::Missing;
+            }
+        }
+        ills.extend(store.with_harm(troubles, &entries, &self.pool));
+        let looked = Looked {
+            ills,
+            examined: (entries.len() + all.len()) as u64,
+            bytes: needed.iter().map(|(_, size)| size).sum(),
+            extent: "signed files and manifests of what is installed were read, contents only seen to be there".into(),
+            ..Looked::default()
+        };
+        Ok(Some(self.store_part(looked, begun, observer)))
+    }
+
+    /// A store that cannot even be opened.
+    fn ailing_store(&self, begun: Instant) -> StorePart {
+        let ailing = self.ailing();
+        let looked = Looked {
+            ills: ailing.as_ref().map(|a| a.ills.clone()).unwrap_or_default(),
+            examined: 1,
+            extent: "only the signed files".into(),
+            unexamined: vec![(
+                "the rest of the store: what it should be is not known before these are right".into(),
+                1,
+            )],
+            ailing,
+            ..Looked::default()
+        };
+        self.store_part(looked, begun, &crate::event::Silent)
+    }
+
+    /// What keeps the store in use from being opened, when that is damage to its signed files.
+    pub(super) fn ailing(&self) -> Option<Ailing> {
+        let location = self.settings.store.as_ref().filter(|_| !self.own_opened)?;
+        ailing(location, &Pins::in_folder(&self.settings.trust))
+    }
+
+    fn store_part(&self, looked: Looked, begun: Instant, observer: &dyn Observer) -> StorePart {
+        let Looked { ills, superfluous, examined, bytes, extent, unexamined, ailing } = looked;
+        *self.bad.write().unwrap_or_else(PoisonError::into_inner) = ills
+            .iter()
+            .filter_map(|ill| if let Part::Content { digest, .. } = ill.part { Some(digest) } else { None })
+            .collect();
+        self.ask_for_packages(&ills, observer);
+        let mut findings = judge_store(&ills);
+        let notes = superfluous_notes(&superfluous);
+        let writable = self.settings.store.as_ref().is_none_or(|path| is_writable(path));
+        let source = |ill: &Ill| match writable {
+            true => self.mend_from(ill, ailing.as_ref()),
+            false => Err((
+                "the store cannot be written from here".into(),
+                Some("mount it for writing, or run as who may write it".into()),
+            )),
+        };
+        let asides = if writable { superfluous } else { Vec::new() };
+        let plan = plan_store(&mut findings, &ills, &asides, &source);
+        let downloads = self.store_downloads(&ills, &plan);
+        let problems = ills.len() as u64;
+        let area = AreaReport {
+            area: Area::Store,
+            outcome: if problems == 0 { OutcomeWord::Sound } else { OutcomeWord::Problems },
+            examined,
+            bytes,
+            seconds: begun.elapsed().as_secs_f64(),
+            problems,
+            repairable: plan.mends.len() as u64,
+            vouched: BTreeMap::from([(Voucher::Signed, examined)]),
+            presence_only: 0,
+            extent: Some(extent),
+        };
+        let unexamined = unexamined
+            .into_iter()
+            .map(|(reason, count)| UnexaminedReport { area: Area::Store, reason, count, example: None })
+            .collect();
+        StorePart { ills, findings, notes, plan, downloads, area, unexamined, ailing }
+    }
+
+    /// Lets the archives be read for the components that something is wrong with and that are of no other store.
+    fn ask_for_packages(&self, ills: &[Ill], observer: &dyn Observer) {
+        let lost = |ill: &&Ill| self.another_store_with(ill).is_none() && !matches!(ill.part, Part::Pointer(_));
+        let ids: BTreeSet<ComponentId> = ills.iter().filter(lost).flat_map(|i| i.harm.components.clone()).collect();
+        if !ids.is_empty() {
+            let ids: Vec<ComponentId> = ids.into_iter().collect();
+            // Whoever stops here stops at the next step as well.
+            let _ = self.with_archive(|archive| archive.ask_network(&self.machine, &ids, observer));
+        }
+    }
+
+    fn other_stores(&self) -> impl Iterator<Item = &Store> {
+        self.stores.iter().skip(usize::from(self.own_opened))
+    }
+
+    fn another_store_with(&self, ill: &Ill) -> Option<&Store> {
+        self.other_stores().find(|store| match &ill.part {
+            Part::Content { digest, .. } => store.has_content(digest),
+            Part::Manifest(entry) => store.has_manifest(entry),
+            Part::Signed { .. } | Part::Pointer(_) => false,
+        })
+    }
+
+    /// Whether a signed file can be made again from what is known.
+    fn is_known(&self, name: &str, ailing: Option<&Ailing>) -> bool {
+        let path = ailing.map(|a| a.path.as_path()).or_else(|| self.own_store().map(Store::path));
+        path.is_some_and(|path| known(path, name, self.pinned_root(ailing)).is_some())
+    }
+
+    fn pinned_root<'a>(&'a self, ailing: Option<&'a Ailing>) -> &'a [u8] {
+        ailing.map(Ailing::root).or_else(|| self.own_store().map(Store::root)).unwrap_or_default()
+    }
+
+    /// Where a part can be had again; the nearest first.
+    fn mend_from(&self, ill: &Ill, ailing: Option<&Ailing>) -> Result<MendFrom, NoSource> {
+        match &ill.part {
+            Part::Pointer(_) => return Ok(MendFrom::Index),
+            Part::Signed { name } if self.is_known(name, ailing) => return Ok(MendFrom::Pin),
+            Part::Signed { .. } => {
+                let copy = ailing.and_then(|ailing| self.other_stores().find(|s| ailing.is_copied_by(s)));
+                let reason = || match self.refused_stores.first() {
+                    Some(why) => format!("the other copy that was given cannot be used: {why}"),
+                    None => "no other copy of this store is at hand".into(),
+                };
+                let next = "give one: --from STORE; its keeper can sign it anew: veritum store publish --keys KEYDIR";
+                return copy.map(|_| MendFrom::OtherStore).ok_or_else(|| (reason(), Some(next.into())));
+            }
+            Part::Content { .. } | Part::Manifest(_) => {}
+        }
+        if self.another_store_with(ill).is_some() {
+            return Ok(MendFrom::OtherStore);
+        }
+        if let Part::Content { digest, size } = &ill.part
+            && self.held_by_machine(digest, *size, &ill.harm).is_some()
+        {
+            return Ok(MendFrom::Machine);
+        }
+        let packages = self.packages_of(ill);
+        let at_hand = |(id, sum): &(ComponentId, _)| {
+            self.open_archive(|a| a.at_hand(&self.machine, id, sum).is_some()).unwrap_or(false)
+        };
+        if packages.iter().any(at_hand) {
+            return Ok(MendFrom::Package);
+        }
+        let lacking = packages.iter().find_map(|(id, sum)| self.open_archive(|a| a.fetchable(id, sum)).flatten());
+        match lacking {
+            Some(lacking) => Ok(MendFrom::Download { bytes: lacking.candidate.sum.get().size }),
+            None => Err((
+                "neither another store, nor the machine, nor a package at hand has it".into(),
+                Some("give a place that has it: --from PATH (packages, or another store)".into()),
+            )),
+        }
+    }
+
+    /// The packages that hold a part, as the store's owner vouches for them.
+    fn packages_of(
+        &self,
+        ill: &Ill,
+    ) -> Vec<(ComponentId, crate::trust::Verified<crate::platform::debian::apt::FileSum>)> {
+        let store = self.own_store();
+        let sum = |id: &ComponentId| Some((id.clone(), store?.package(id)?));
+        ill.harm.components.iter().filter_map(sum).collect()
+    }
+
+    fn store_downloads(&self, ills: &[Ill], plan: &StorePlan) -> Vec<(Lacking, String)> {
+        let mut all: Vec<(Lacking, String)> = Vec::new();
+        for mend in plan.mends.iter().filter(|m| matches!(m.from, MendFrom::Download { .. })) {
+            let found = self.packages_of(&ills[mend.ill]).into_iter().find_map(|(id, sum)| {
+                self.open_archive(|a| {
+                    let lacking = a.fetchable(&id, &sum)?;
+                    let from = a.sources()[lacking.candidate.source].source.words();
+                    Some((lacking, from))
+                })?
+            });
+            if let Some((lacking, from)) = found
+                && !all.iter().any(|(l, _)| l.id == lacking.id)
+            {
+                all.push((lacking, from));
+            }
+        }
+        all
+    }
+
+    /// Where the machine still holds a content, among the places that should have it.
+    fn held_by_machine(&self, digest: &Digest, size: u64, harm: &Harm) -> Option<SystemPath> {
+        let none = |_: &[u8]| Ok(());
+        harm.paths.iter().find(|path| self.read_held(path, digest, size, &mut { none }).is_ok()).cloned()
+    }
+
+    /// Reads a file of the machine in pieces, when it is of that size and content: read once to see, once to hand on.
+    fn read_held(
+        &self,
+        path: &SystemPath,
+        digest: &Digest,
+        size: u64,
+        to: &mut dyn FnMut(&[u8]) -> std::io::Result<()>,
+    ) -> std::io::Result<()> {
+        let other = || std::io::Error::new(std::io::ErrorKind::NotFound, "it is not there");
+        let physical = self.machine.resolve(path)?;
+        let dir = self.machine.dir(&physical.parent().ok_or_else(other)?)?;
+        let stat = dir.look(physical.name())?.filter(|s| s.kind == FileKind::File && s.size == size);
+        stat.ok_or_else(other)?;
+        let file = dir.disk().open_file(dir.fd(), physical.name())?;
+        let mut hasher = ContentHasher::blake3();
+        let mut piece = vec![0; 128 * 1024];
+        loop {
+            match dir.disk().read(file.as_fd(), &mut piece)? {
+                0 => break,
+                n => {
+                    hasher.update(&piece[..n]);
+                    to(&piece[..n])?;
+                }
+            }
+        }
+        if hasher.finish().0 == Some(*digest) { Ok(()) } else { Err(other()) }
+    }
+
+    /// Puts the store right as planned; answers what became of each planned action.
+    pub(super) fn mend_store(&self, part: &StorePart, observer: &dyn Observer) -> Result<Vec<ActionReport>, WorkError> {
+        let location = self.settings.store.as_deref().unwrap_or(Path::new(""));
+        let mut actions = part.actions();
+        let mender = Mender::begin(location, &self.settings.run)?;
+        observer.hear(Event::Begin { phase: Phase::Mending, items: actions.len() as u64, bytes: 0 });
+        // Before anything comes in: what goes out must never be something that just came.
+        for (name, action) in part.plan.asides.iter().zip(&mut actions[part.plan.mends.len()..]) {
+            settle(action, mender.set_aside(name).map_err(|e| error_chain(&e)));
+        }
+        let mut from_packages: Vec<(usize, &Ill)> = Vec::new();
+        for (at, mend) in part.plan.mends.iter().enumerate() {
+            let ill = &part.ills[mend.ill];
+            match self.mend_one(&mender, ill, mend.from, part.ailing.as_ref()) {
+                Some(result) => settle(&mut actions[at], result.map_err(|e| error_chain(&e))),
+                None => from_packages.push((at, ill)),
+            }
+            // Each part is whole by itself: what was done by now stays.
+            if observer.hear(Event::Advance { items: 1, bytes: 0 }) == Flow::Stop {
+                mender.end()?;
+                return Err(WorkError::Stopped);
+            }
+        }
+        self.mend_from_packages(&mender, &from_packages, &mut actions);
+        mender.end()?;
+        observer.hear(Event::End);
+        self.bad.write().unwrap_or_else(PoisonError::into_inner).clear();
+        Ok(actions)
+    }
+
+    /// Puts one part right, unless that takes its whole package.
+    fn mend_one(
+        &self,
+        mender: &Mender,
+        ill: &Ill,
+        from: MendFrom,
+        ailing: Option<&Ailing>,
+    ) -> Option<Result<(), StoreError>> {
+        let root = self.pinned_root(ailing);
+        Some(match (&ill.part, from) {
+            (Part::Signed { name }, MendFrom::Pin) => mender.known(name, root),
+            (Part::Signed { .. }, _) => {
+                let ailing = ailing?;
+                let copy = self.other_stores().find(|s| ailing.is_copied_by(s))?;
+                mender.signed(ailing, copy, &Pins::in_folder(&self.settings.trust))
+            }
+            (Part::Pointer(entry), _) => mender.pointer(entry),
+            (Part::Manifest(entry), MendFrom::OtherStore) => mender.manifest(entry, self.another_store_with(ill)?),
+            (Part::Content { digest, size }, MendFrom::OtherStore | MendFrom::Machine) => {
+                let found = Elsewhere { workshop: self, harm: &ill.harm };
+                mender.content(digest, *size, &found)
+            }
+            _ => return None,
+        })
+    }
+
+    /// Each package is read once for all that it is to give back.
+    fn mend_from_packages(&self, mender: &Mender, parts: &[(usize, &Ill)], actions: &mut [ActionReport]) {
+        let mut packages: BTreeMap<ComponentId, Vec<(usize, &Ill)>> = BTreeMap::new();
+        for (at, ill) in parts {
+            let has = |(id, sum): &(ComponentId, _)| {
+                self.open_archive(|a| a.at_hand(&self.machine, id, sum).is_some()).unwrap_or(false)
+            };
+            match self.packages_of(ill).into_iter().find(has) {
+                Some((id, _)) => packages.entry(id).or_default().push((*at, *ill)),
+                None => settle(&mut actions[*at], Err("its package is not at hand".into())),
+            }
+        }
+        for (id, parts) in packages {
+            let result = self.mend_from_package(mender, &id, &parts).map_err(|e| error_chain(&e));
+            for (at, ill) in parts {
+                let there = self.own_store().is_some_and(|store| match &ill.part {
+                    Part::Content { digest, .. } => store.has_content(digest),
+                    Part::Manifest(entry) => store.has_manifest_file(entry),
+                    _ => true,
+                });
+                let result = result.clone().and_then(|()| match there {
+                    true => Ok(()),
+                    false => Err("its package does not hold it".into()),
+                });
+                settle(&mut actions[at], result);
+            }
+        }
+    }
+
+    fn mend_from_package(&self, mender: &Mender, id: &ComponentId, parts: &[(usize, &Ill)]) -> Result<(), StoreError> {
+        let none = || StoreError::NotACopy { path: id.to_string().into() };
+        let store = self.own_store().ok_or_else(none)?;
+        let (entry, sum) = (store.entry(id).ok_or_else(none)?, store.package(id).ok_or_else(none)?);
+        let package = self.open_archive(|a| a.at_hand(&self.machine, id, &sum)).flatten().ok_or_else(none)?;
+        for (_, ill) in parts {
+            mender.set_aside(Path::new(&ill.part.name()))?;
+        }
+        mender.package(package.file.into_inner(), Path::new(&package.from), entry).map(drop)
+    }
+}
+
+fn settle(action: &mut ActionReport, result: Result<(), String>) {
+    action.result = if result.is_ok() { "done" } else { "failed" }.into();
+    action.why = result.err();
+}
+
+fn stopped(_: StoreError) -> WorkError {
+    WorkError::Stopped
+}
+
+/// Whether what a store is put right with can be written there.
+fn is_writable(store: &Path) -> bool {
+    rustix::fs::access(store, rustix::fs::Access::WRITE_OK).is_ok()
+}
+
+/// Contents that a repair of the files found would take from the store.
+fn needed_contents(reference: &Reference, files: &FilesCheck) -> HashMap<Digest, u64> {
+    let mut needed = HashMap::new();
+    for fault in &files.faults {
+        let expected = &reference.expected[fault.expected];
+        let mut take = |want: &Want| {
+            if let Want::File { size, digest } = want {
+                needed.insert(*digest, *size);
+            }
+        };
+        if fault.roots.is_empty() {
+            if !fault.only_meta {
+                take(&expected.want);
+            }
+        } else if !needed_components(fault, expected, reference).is_empty() {
+            let below = reference.expected.iter().filter(|e| fault.roots.iter().any(|root| e.listed.is_within(root)));
+            below.for_each(|e| take(&e.want));
+        }
+    }
+    needed
+}
+
+/// A content from another store, or from the machine itself.
+struct Elsewhere<'a> {
+    workshop: &'a Workshop,
+    harm: &'a Harm,
+}
+
+impl Contents for Elsewhere<'_> {
+    fn copy(
+        &self,
+        digest: &Digest,
+        size: u64,
+        to: &mut dyn FnMut(&[u8]) -> std::io::Result<()>,
+    ) -> Result<(), StoreError> {
+        for store in self.workshop.other_stores() {
+            match store.copy(digest, size, to) {
+                Err(StoreError::Absent { .. } | StoreError::Damaged { .. } | StoreError::File { .. }) => {}
+                other => return other,
+            }
+        }
+        let path = self.workshop.held_by_machine(digest, size, self.harm);
+        let path = path.ok_or(StoreError::Absent { digest: *digest })?;
+        self.workshop.read_held(&path, digest, size, to).map_err(|_| StoreError::Damaged { digest: *digest })
+    }
+
+    fn has_content(&self, digest: &Digest) -> bool {
+        self.workshop.other_stores().any(|s| s.has_content(digest))
+    }
+}

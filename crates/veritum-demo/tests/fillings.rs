@@ -1,0 +1,246 @@
+//! Filling a store from what is installed, and from another store; stores without contents.
+
+#[path = "support/stand.rs"]
+mod stand;
+mod support;
+
+use std::fs;
+use std::path::PathBuf;
+
+use stand::{Stand, names};
+use support::{check, files_of, open, repair};
+use veritum_core::check::Scope;
+use veritum_core::event::{Event, Flow, Observer, Silent};
+use veritum_core::model::{Area, Voucher};
+use veritum_core::report::{FillReport, OutcomeWord};
+use veritum_core::store::{self, Store};
+use veritum_core::trust::{Pins, Versions};
+use veritum_core::work::{Agreement, Settings, Supplier};
+
+/// A stand with an empty store beside it.
+struct Place {
+    stand: Stand,
+}
+
+impl Place {
+    fn new() -> Self {
+        let place = Self { stand: Stand::new() };
+        place.make("mine");
+        place
+    }
+
+    fn store(&self, name: &str) -> PathBuf {
+        self.stand.dir.path().join(name)
+    }
+
+    fn make(&self, name: &str) {
+        let keys = self.stand.dir.path().join(format!("{name}-keys"));
+        store::create(&self.store(name), &keys, &self.stand.world.keys(), expires()).unwrap();
+    }
+
+    fn sign(&self, name: &str) {
+        let scratch = self.stand.world.scratch();
+        let key = self.stand.world.keys().publish;
+        store::publish(&self.store(name), &key, expires(), &scratch, Versions::default()).unwrap();
+        let pins = Pins::in_folder(&self.stand.trust());
+        let candidate = store::candidate(&self.store(name), &pins, &scratch).unwrap();
+        candidate.pin(&pins, jiff::Timestamp::UNIX_EPOCH).unwrap();
+    }
+
+    /// Settings with that store, on top of these.
+    fn with(&self, settings: Settings) -> Settings {
+        Settings { store: Some(self.store("mine")), ..settings }
+    }
+}
+
+fn expires() -> jiff::Timestamp {
+    jiff::Timestamp::from_second(veritum_demo::EXPIRES).unwrap()
+}
+
+fn fill(settings: &Settings, contents: bool) -> FillReport {
+    open(settings).fill_installed(contents, false, &Silent, &mut |_| Agreement::Yes).unwrap()
+}
+
+#[test]
+fn what_is_installed_comes_from_the_cache_and_only_what_is_lacking_over_the_network() {
+    let place = Place::new();
+    place.stand.lists("");
+    place.stand.cache();
+    fs::remove_file(place.stand.at("/var/cache/apt/archives/pier_2.0_all.deb")).unwrap();
+    let settings = place.with(place.stand.settings());
+    let plan = open(&settings).fill_installed(true, true, &Silent, &mut |_| panic!("a plan asks nothing")).unwrap();
+    assert_eq!((plan.at_hand, plan.downloads.len(), plan.known, plan.plan_only), (1, 1, 0, true));
+    assert!(plan.at_hand_bytes > 100 && plan.room_needed > 0 && place.stand.fetched().is_empty());
+    assert!(names(&place.store("mine").join("filled")).is_empty());
+
+    let done = fill(&settings, true);
+    assert_eq!((done.added.len(), done.refused.len(), done.failed.len()), (2, 0, 0), "{done:#?}");
+    assert_eq!(place.stand.fetched(), ["pool/main/p/pier/pier_2.0_all.deb"]);
+    let again = fill(&settings, true);
+    assert_eq!((again.known, again.added.len()), (2, 0));
+
+    place.sign("mine");
+    let offline = place.with(place.stand.offline());
+    fs::write(place.stand.at("/usr/share/quay/part-2"), "wrong\n").unwrap();
+    assert_eq!(files_of(&repair(&offline)).put_right, 1);
+    let report = check(&offline);
+    assert_eq!((report.outcome, report.areas[1].vouched.len()), (OutcomeWord::Sound, 1));
+}
+
+#[test]
+fn without_the_network_what_is_not_at_hand_is_told_and_the_rest_is_taken() {
+    let place = Place::new();
+    place.stand.lists("");
+    place.stand.cache();
+    fs::remove_file(place.stand.at("/var/cache/apt/archives/pier_2.0_all.deb")).unwrap();
+    let done = fill(&place.with(place.stand.offline()), true);
+    assert_eq!((done.added.len(), done.refused.len()), (1, 1));
+    assert_eq!(done.refused[0].component.name, "pier");
+    // What no archive vouches for is not taken, however it lies there.
+    place.stand.cache();
+    fs::remove_dir_all(place.stand.at("/var/lib/apt/lists")).unwrap();
+    let done = fill(&place.with(place.stand.offline()), true);
+    assert_eq!((done.known, done.added.len()), (1, 0));
+    assert!(done.refused[0].why.contains("no archive vouches"), "{:?}", done.refused);
+}
+
+#[test]
+fn a_package_that_is_not_the_signed_one_is_never_taken() {
+    let place = Place::new();
+    place.stand.lists("");
+    place.stand.cache();
+    let cached = place.stand.at("/var/cache/apt/archives/pier_2.0_all.deb");
+    let mut bytes = fs::read(&cached).unwrap();
+    let last = bytes.len() - 1;
+    bytes[last] ^= 1;
+    fs::write(&cached, bytes).unwrap();
+    let done = fill(&place.with(place.stand.offline()), true);
+    assert_eq!((done.added.len(), done.failed.len()), (1, 1), "{done:#?}");
+    assert!(done.failed[0].0.contains("pier"));
+    assert_eq!(names(&place.store("mine").join("filled")).len(), 1);
+}
+
+#[test]
+fn no_is_an_answer_and_a_stop_loses_nothing_that_was_whole() {
+    struct StopAt(std::sync::atomic::AtomicI64);
+    impl Observer for StopAt {
+        fn hear(&self, event: Event<'_>) -> Flow {
+            let one = matches!(event, Event::Advance { items: 1, .. });
+            let left = self.0.fetch_sub(i64::from(one), std::sync::atomic::Ordering::Relaxed);
+            if left <= 0 { Flow::Stop } else { Flow::GoOn }
+        }
+    }
+    let place = Place::new();
+    place.stand.lists("");
+    place.stand.cache();
+    let settings = place.with(place.stand.offline());
+    let mut asked = 0;
+    let no = open(&settings)
+        .fill_installed(true, false, &Silent, &mut |report| {
+            asked += 1;
+            assert_eq!(report.at_hand, 2);
+            Agreement::No
+        })
+        .unwrap();
+    assert!(asked == 1 && no.plan_only && names(&place.store("mine").join("filled")).is_empty());
+    for after in 0..6 {
+        let stop = StopAt(after.into());
+        let _ = open(&settings).fill_installed(true, false, &stop, &mut |_| Agreement::Yes);
+    }
+    fill(&settings, true);
+    place.sign("mine");
+    let whole = Scope { areas: vec![Area::Store], ..Scope::default() };
+    let report = open(&settings).check(&whole, &Silent).unwrap();
+    assert_eq!((report.outcome, report.notes.len()), (OutcomeWord::Sound, 0), "{report:#?}");
+}
+
+#[test]
+fn a_store_without_contents_vouches_and_packages_give_what_it_lacks() {
+    let place = Place::new();
+    place.stand.lists("");
+    place.stand.cache();
+    let settings = place.with(place.stand.offline());
+    fill(&settings, false);
+    place.sign("mine");
+    let whole = Scope { areas: vec![Area::Store], ..Scope::default() };
+    assert_eq!(open(&settings).check(&whole, &Silent).unwrap().outcome, OutcomeWord::Sound, "nothing is missing");
+    let sound = check(&settings);
+    assert_eq!(
+        (sound.outcome, sound.areas[1].vouched.keys().copied().collect::<Vec<_>>()),
+        (OutcomeWord::Sound, vec![Voucher::Signed])
+    );
+    fs::write(place.stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
+    fs::remove_dir_all(place.stand.at("/usr/share/pier")).unwrap();
+    let done = repair(&settings);
+    assert_eq!(files_of(&done).put_right, 2, "{:#?}", files_of(&done).remaining);
+    // Without packages, over the network; with neither it is left.
+    fs::remove_dir_all(place.stand.at("/var/cache/apt/archives")).unwrap();
+    fs::write(place.stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
+    let left = repair(&settings);
+    assert_eq!((files_of(&left).put_right, files_of(&left).remaining.len()), (0, 1));
+    let online = place.with(place.stand.settings());
+    assert_eq!(check(&online).downloads.len(), 1);
+    assert_eq!(files_of(&repair(&online)).put_right, 1);
+    // Filled again with contents, it gives them itself.
+    place.stand.cache_folder();
+    place.stand.cache();
+    let filled = fill(&settings, true);
+    assert_eq!((filled.added.len(), filled.known), (2, 0));
+    place.sign("mine");
+    fs::remove_dir_all(place.stand.at("/var/cache/apt/archives")).unwrap();
+    fs::write(place.stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
+    assert_eq!(files_of(&repair(&settings)).put_right, 1);
+}
+
+#[test]
+fn one_store_takes_over_from_another_and_nothing_damaged() {
+    let place = Place::new();
+    place.stand.lists("");
+    place.stand.cache();
+    fill(&place.with(place.stand.offline()), true);
+    place.sign("mine");
+    place.make("second");
+    let second = Settings {
+        store: Some(place.store("second")),
+        from: vec![Supplier::Place(place.store("mine"))],
+        ..place.stand.offline()
+    };
+    // A content that is damaged there keeps its component out, and is told.
+    let object = names(&place.store("mine").join("objects"))
+        .into_iter()
+        .map(|folder| place.store("mine").join("objects").join(folder))
+        .flat_map(|folder| fs::read_dir(folder).unwrap().flatten().map(|e| e.path()))
+        .min_by_key(|path| fs::metadata(path).unwrap().len())
+        .unwrap();
+    let right = fs::read(&object).unwrap();
+    fs::write(&object, "rubbish").unwrap();
+    let part = open(&second).fill_from_stores(true, &Silent).unwrap();
+    assert!(part.refused.len() == 1 && part.added.len() == 1, "{part:#?}");
+    fs::write(&object, right).unwrap();
+    let rest = open(&second).fill_from_stores(true, &Silent).unwrap();
+    assert_eq!((rest.added.len(), rest.known, rest.refused.len()), (1, 1, 0));
+    place.sign("second");
+    let pins = Pins::in_folder(&place.stand.trust());
+    let opened = Store::open(&place.store("second"), &pins, &place.stand.world.scratch()).unwrap();
+    assert_eq!(opened.components().count(), 2);
+    let whole = Scope { areas: vec![Area::Store], ..Scope::default() };
+    assert_eq!(open(&second).check(&whole, &Silent).unwrap().outcome, OutcomeWord::Sound);
+}
+
+#[test]
+fn installed_components_come_from_another_store_first() {
+    let place = Place::new();
+    place.stand.lists("");
+    place.stand.cache();
+    fill(&place.with(place.stand.offline()), true);
+    place.sign("mine");
+    place.make("second");
+    fs::remove_dir_all(place.stand.at("/var/cache/apt/archives")).unwrap();
+    let second = Settings {
+        store: Some(place.store("second")),
+        from: vec![Supplier::Place(place.store("mine"))],
+        ..place.stand.offline()
+    };
+    let done = fill(&second, true);
+    assert_eq!((done.from_stores, done.added.len(), done.refused.len()), (2, 2, 0));
+}
