@@ -40,13 +40,24 @@ def peak_memory(command):
     return int(subprocess.run([sys.executable, "-c", code, *command], check=True, capture_output=True, text=True).stdout) // 1024
 
 
-def in_pairs(ours, theirs, pairs, names):
+def forget():
+    """Empties the kernel's caches of files and names (root only)."""
+    subprocess.run(["sync"], check=True)
+    with open("/proc/sys/vm/drop_caches", "w") as switch:
+        switch.write("3")
+
+
+def in_pairs(ours, theirs, pairs, names, cold=False):
     """Runs both in turn, the order changing from pair to pair, and prints medians and ratios."""
     measure(theirs), measure(ours)
     timed = []
     for number in range(pairs):
         order = [ours, theirs] if number % 2 == 0 else [theirs, ours]
-        result = {id(command): measure(command) for command in order}
+        result = {}
+        for command in order:
+            if cold:
+                forget()
+            result[id(command)] = measure(command)
         timed.append((result[id(ours)], result[id(theirs)]))
     for at, name in enumerate(names):
         wall = statistics.median(pair[at][0] for pair in timed)

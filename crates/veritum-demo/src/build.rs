@@ -8,7 +8,7 @@ use veritum_core::event::Observer;
 use veritum_core::store;
 use veritum_core::trust::{KeyPair, KeysError, Pins, StoreKeys};
 
-use crate::faults::{Fault, apply};
+use crate::faults::{Fault, apply, apply_to_store};
 use crate::sources::Vendors;
 use crate::{homes, machine, spec};
 
@@ -93,10 +93,14 @@ pub fn build(options: BuildOptions<'_>, observer: &dyn Observer) -> Result<Built
     packages.sort();
     let store = make_store(options, &packages, observer)?;
     let config = folder.join("veritum.toml");
-    fs::write(&config, configuration("store = \"store\"\n")).map_err(at)?;
+    fs::write(&config, configuration("store = \"store\"\nfrom = [\"archive\"]\n")).map_err(at)?;
     let without_store = folder.join("without-store.toml");
     fs::write(&without_store, configuration("from = [\"archive\"]\n")).map_err(at)?;
-    for fault in options.faults {
+    // The store's first: which content a part stands for is asked of the machine while it is whole.
+    for fault in options.faults.iter().filter(|f| f.in_store) {
+        apply_to_store(&root, &store, fault).map_err(at)?;
+    }
+    for fault in options.faults.iter().filter(|f| !f.in_store) {
         apply(&root, fault).map_err(at)?;
     }
     let files = installed.iter().flat_map(|p| &p.items).filter(|i| i.content != crate::Content::Folder).count();

@@ -3,7 +3,10 @@
 use std::fs;
 use std::io;
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _, symlink};
-use std::path::Path;
+use std::path::{Path, PathBuf};
+
+use veritum_core::model::Digest;
+use veritum_core::store::IndexEntry;
 
 use crate::machine::{set_mtime, set_owner};
 
@@ -22,18 +25,24 @@ pub struct Fault {
     pub note: bool,
     /// Whether only root can do it.
     pub needs_root: bool,
+    /// Whether it is done to the store: `path` is then what the damaged part stands for.
+    pub in_store: bool,
 }
 
 const fn fault(name: &'static str, what: &'static str, path: &'static str, verdict: &'static str) -> Fault {
-    Fault { name, what, path, verdict, note: false, needs_root: false }
+    Fault { name, what, path, verdict, note: false, needs_root: false, in_store: false }
 }
 
 const fn note(name: &'static str, what: &'static str, path: &'static str, verdict: &'static str) -> Fault {
-    Fault { name, what, path, verdict, note: true, needs_root: false }
+    Fault { name, what, path, verdict, note: true, needs_root: false, in_store: false }
+}
+
+const fn in_store(name: &'static str, what: &'static str, path: &'static str, verdict: &'static str) -> Fault {
+    Fault { in_store: true, ..fault(name, what, path, verdict) }
 }
 
 /// All kinds of damage.
-pub const FAULTS: [Fault; 18] = [
+pub const FAULTS: [Fault; 22] = [
     fault(
         "altered-library",
         "a library's content changed, its size and times kept",
@@ -85,6 +94,28 @@ pub const FAULTS: [Fault; 18] = [
         "/usr/lib/x86_64-foreshore/libbrine-patch.so",
         "stray",
     ),
+    in_store(
+        "store-content-altered",
+        "a content damaged in the store itself",
+        "/usr/share/ropework/part-002.txt",
+        "altered",
+    ),
+    in_store(
+        "store-content-missing",
+        "a content missing from the store",
+        "/usr/share/strandline-shell/parts/parts-035",
+        "missing",
+    ),
+    in_store("store-manifest-altered", "a component's manifest altered in the store", "tidetable", "altered"),
+    Fault {
+        note: true,
+        ..in_store(
+            "store-superfluous",
+            "a file in the store that nothing signed refers to",
+            "objects/left-here",
+            "stray",
+        )
+    },
 ];
 
 /// The fault of that name.
@@ -110,6 +141,40 @@ pub fn apply(root: &Path, fault: &Fault) -> io::Result<()> {
         None => {}
     }
     set_mtime(&parent, before.mtime(), before.mtime_nsec())
+}
+
+/// Does damage to the store of a machine that is still whole.
+///
+/// # Errors
+/// When machine or store are not as they were built.
+pub fn apply_to_store(root: &Path, store: &Path, fault: &Fault) -> io::Result<()> {
+    let content = || -> io::Result<PathBuf> {
+        let hex = Digest::of(&fs::read(root.join(fault.path.trim_start_matches('/')))?).to_hex();
+        Ok(store.join(format!("objects/{}/{}.zst", &hex[..2], &hex[2..])))
+    };
+    let flip = |place: &Path| -> io::Result<()> {
+        let mut bytes = fs::read(place)?;
+        let middle = bytes.len() / 2;
+        bytes[middle..].iter_mut().take(8).for_each(|b| *b ^= 0x5a);
+        fs::write(place, bytes)
+    };
+    match fault.name {
+        "store-content-altered" => flip(&content()?),
+        "store-content-missing" => fs::remove_file(content()?),
+        "store-manifest-altered" => flip(&manifest_of(store, fault.path)?),
+        "store-superfluous" => fs::write(store.join(fault.path), b"by mistake\n"),
+        other => Err(io::Error::new(io::ErrorKind::InvalidInput, format!("no fault is called {other}"))),
+    }
+}
+
+/// Where the manifest of a component's newest version lies.
+fn manifest_of(store: &Path, component: &str) -> io::Result<PathBuf> {
+    let names = fs::read_dir(store.join("filled"))?.flatten().map(|e| e.path());
+    let of = |p: &PathBuf| p.file_name().is_some_and(|n| n.to_string_lossy().starts_with(&format!("{component}_")));
+    let entry = names.filter(of).max().ok_or(io::ErrorKind::NotFound)?;
+    let entry: IndexEntry = serde_json::from_slice(&fs::read(entry)?)?;
+    let hex = entry.manifest.to_hex();
+    Ok(store.join(format!("manifests/{}/{}.json.zst", &hex[..2], &hex[2..])))
 }
 
 fn damage(root: &Path, name: &str, path: &Path) -> io::Result<()> {

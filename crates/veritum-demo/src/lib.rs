@@ -19,7 +19,7 @@ mod spec;
 pub mod world;
 
 pub use build::{BuildError, BuildOptions, Built, build};
-pub use faults::{FAULTS, Fault, apply, by_name};
+pub use faults::{FAULTS, Fault, apply, apply_to_store, by_name};
 pub use package::{Content, Item, Package, write_deb};
 pub use seed::Seed;
 

@@ -8,7 +8,7 @@ use veritum_core::testkit::Tree;
 use veritum_demo::{FAULTS, Fault};
 
 fn possible() -> Vec<&'static Fault> {
-    FAULTS.iter().filter(|f| is_root() || !f.needs_root).collect()
+    FAULTS.iter().filter(|f| (is_root() || !f.needs_root) && !f.in_store).collect()
 }
 
 fn expected(faults: &[&Fault], note: bool) -> Vec<(String, &'static str)> {
@@ -141,5 +141,61 @@ fn a_top_level_link_of_a_merged_system_comes_back_as_a_link() {
         repair(&demo.settings());
         assert_eq!(std::fs::read_link(&lib).unwrap(), std::path::Path::new("usr/lib"));
         assert_eq!(check(&demo.settings()).outcome, OutcomeWord::Sound, "{target:?}");
+    }
+}
+
+/// A machine with a store of its own that has this damage; the archive beside it.
+fn with_hurt_store(faults: &[&Fault]) -> (Demo, veritum_core::work::Settings) {
+    let demo = Demo::with(&[]);
+    let folder = demo.machine().parent().unwrap().to_owned();
+    for name in ["store", "archive"] {
+        let from = support::pristine().join("demo").join(name);
+        assert!(std::process::Command::new("cp").arg("-a").arg(from).arg(&folder).status().unwrap().success());
+    }
+    for fault in faults {
+        veritum_demo::apply_to_store(&demo.machine(), &folder.join("store"), fault).unwrap();
+    }
+    let settings = veritum_core::work::Settings {
+        store: Some(folder.join("store")),
+        from: vec![veritum_core::work::Supplier::Place(folder.join("archive"))],
+        ..demo.settings()
+    };
+    (demo, settings)
+}
+
+#[test]
+fn each_kind_of_damage_to_the_store_is_found_and_put_right_and_the_machine_is_not_touched() {
+    use veritum_core::check::Scope;
+    use veritum_core::event::Silent;
+    use veritum_core::model::Area;
+    let whole = Scope { areas: vec![Area::Store], ..Scope::default() };
+    let all: Vec<&Fault> = FAULTS.iter().filter(|f| f.in_store).collect();
+    assert_eq!(all.len(), 4);
+    for faults in all.chunks(1).chain([all.as_slice()]) {
+        let (demo, settings) = with_hurt_store(faults);
+        let before = demo.tree();
+        let report = support::open(&settings).check(&whole, &Silent).unwrap();
+        let words = |note: bool| {
+            let mut words: Vec<_> = faults.iter().filter(|f| f.note == note).map(|f| f.verdict).collect();
+            words.sort_unstable();
+            words
+        };
+        let mut found: Vec<_> = report.findings.iter().map(|f| f.verdict.word()).collect();
+        found.sort_unstable();
+        assert_eq!(found, words(false), "{faults:?}");
+        assert_eq!(report.notes.iter().map(|n| n.verdict.word()).collect::<Vec<_>>(), words(true), "{faults:?}");
+        for fault in faults.iter().filter(|f| !f.note) {
+            let harms = |f: &&veritum_core::model::Finding| {
+                let harm = f.harms.as_ref().unwrap();
+                harm.paths.iter().any(|p| p.to_string() == fault.path)
+                    || harm.components.iter().any(|c| c.name == fault.path)
+            };
+            assert_eq!(report.findings.iter().filter(harms).count(), 1, "{fault:?}");
+        }
+        let yes = &mut |_: &veritum_core::work::Preview<'_>| veritum_core::work::Agreement::Yes;
+        support::open(&settings).repair(&whole, &Silent, yes).unwrap();
+        let after = support::open(&settings).check(&whole, &Silent).unwrap();
+        assert_eq!((after.outcome, after.notes.len()), (OutcomeWord::Sound, 0), "{faults:?} {:#?}", after.findings);
+        assert_same("the machine", &before, &demo.tree());
     }
 }

@@ -112,7 +112,7 @@ pub fn check_files(
     let trusted = case.policy.owner_of_root.map_or(0, |(uid, _)| uid);
     let parents = Parents::new(case.machine, case.reference, case.protection, trusted);
     let mut judge = Judge::new(case);
-    let mut seats: Vec<Seat> = Vec::new();
+    let mut seats: Vec<Seat> = Vec::with_capacity(case.reference.expected.len());
     let mut taken: HashSet<SystemPath> = HashSet::with_capacity(case.reference.expected.len());
     for (at, expected) in case.reference.expected.iter().enumerate() {
         if !in_scope(&case, expected) || is_volatile(&expected.listed) {

@@ -252,6 +252,12 @@ pub struct FirstDifference {
     pub expected: String,
     /// Up to 16 found bytes from there, in hexadecimal.
     pub found: String,
+    /// For small text: the expected lines from that one on, three at most.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub expected_lines: Vec<String>,
+    /// The lines that stand there instead.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub found_lines: Vec<String>,
 }
 
 /// What `explain` says of a path or finding (`veritum.explain/1`).

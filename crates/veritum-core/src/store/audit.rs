@@ -115,7 +115,7 @@ impl Store {
     /// # Errors
     /// When the observer said stop.
     pub fn audit(&self, pool: &rayon::ThreadPool, fresh: bool, observer: &dyn Observer) -> Result<Audit, StoreError> {
-        let names = inventory::take(self.path());
+        let names = pool.install(|| inventory::take(self.path()));
         let mut audit = Audit { ills: self.signed_ills(), ..Audit::default() };
         let mut entries: Vec<IndexEntry> = self.components().cloned().collect();
         entries.sort_by(|a, b| a.component.cmp(&b.component));
@@ -159,8 +159,8 @@ impl Store {
 
     /// Looks only whether these contents have a file, by name; those that have none.
     #[must_use]
-    pub fn absent(&self, wanted: &[(Digest, u64)]) -> Vec<(Digest, u64)> {
-        let names = inventory::objects(self.path());
+    pub fn absent(&self, wanted: &[(Digest, u64)], pool: &rayon::ThreadPool) -> Vec<(Digest, u64)> {
+        let names = pool.install(|| inventory::objects(self.path()));
         wanted.iter().filter(|(digest, _)| !names.contains(digest)).copied().collect()
     }
 

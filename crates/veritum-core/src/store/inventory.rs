@@ -4,6 +4,8 @@ use std::collections::HashSet;
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use rayon::prelude::*;
+
 use super::files::{MANIFESTS, OBJECTS};
 use super::{ASIDE, FOLDERS};
 use crate::model::Digest;
@@ -22,11 +24,9 @@ pub(super) struct Inventory {
     pub(super) foreign: Vec<PathBuf>,
 }
 
-/// The contents that have a file, by name only.
+/// The contents that have a file, by name only; folders are listed in parallel when a pool is at hand.
 pub(super) fn objects(store: &Path) -> HashSet<Digest> {
-    let mut found = Inventory::default();
-    named_by_digest(store, OBJECTS, &mut found.objects, &mut found.foreign);
-    found.objects
+    named_by_digest(store, OBJECTS).0
 }
 
 /// Looks at all names; nothing is opened but folders.
@@ -38,8 +38,12 @@ pub(super) fn take(store: &Path) -> Inventory {
             found.foreign.push(PathBuf::from(name));
         }
     }
-    named_by_digest(store, OBJECTS, &mut found.objects, &mut found.foreign);
-    named_by_digest(store, MANIFESTS, &mut found.manifests, &mut found.foreign);
+    let (objects, foreign) = named_by_digest(store, OBJECTS);
+    found.objects = objects;
+    found.foreign.extend(foreign);
+    let (manifests, foreign) = named_by_digest(store, MANIFESTS);
+    found.manifests = manifests;
+    found.foreign.extend(foreign);
     for (folder, ending) in [("metadata", ".json"), ("targets", ".index.json"), ("filled", ".json")] {
         for name in names(&store.join(folder)) {
             let at = Path::new(folder).join(&name);
@@ -61,32 +65,58 @@ fn names(folder: &Path) -> Vec<std::ffi::OsString> {
     fs::read_dir(folder).into_iter().flatten().flatten().take(MAX_NAMES).map(|e| e.file_name()).collect()
 }
 
-/// Files named `FOLDER/ab/cdef….ENDING`; all others are foreign.
-fn named_by_digest(
-    store: &Path,
-    (folder, ending): (&str, &str),
-    found: &mut HashSet<Digest>,
-    foreign: &mut Vec<PathBuf>,
-) {
-    for first in names(&store.join(folder)) {
-        let at = Path::new(folder).join(&first);
-        let digits = first.to_str().filter(|n| n.len() == 2 && n.bytes().all(|b| b.is_ascii_hexdigit()));
+/// Files named `FOLDER/ab/cdef….ENDING`, and all others. Folders are listed in parallel within a pool.
+fn named_by_digest(store: &Path, (folder, ending): (&str, &str)) -> (HashSet<Digest>, Vec<PathBuf>) {
+    let one = |first: &std::ffi::OsString| {
+        let (mut found, mut foreign) = (Vec::new(), Vec::new());
+        let at = Path::new(folder).join(first);
+        let digits = first.to_str().filter(|n| n.len() == 2);
         let folder_itself = fs::symlink_metadata(store.join(&at)).is_ok_and(|m| m.is_dir());
-        let (Some(digits), true) = (digits, folder_itself) else {
-            foreign.push(at);
-            continue;
-        };
+        let (Some(digits), true) = (digits, folder_itself) else { return (found, vec![at]) };
         for entry in fs::read_dir(store.join(&at)).into_iter().flatten().flatten() {
             let name = entry.file_name();
             let rest = name.to_str().and_then(|n| n.strip_suffix(ending));
-            let digest = rest.and_then(|rest| {
-                let hex = format!("{digits}{rest}");
-                Digest::from_hex(&hex).ok().filter(|d| d.to_hex() == hex)
-            });
+            let digest = rest.and_then(|rest| digest_of_name(digits, rest));
             match digest.filter(|_| entry.file_type().is_ok_and(|t| t.is_file())) {
-                Some(digest) => drop(found.insert(digest)),
+                Some(digest) => found.push(digest),
                 None => foreign.push(at.join(name)),
             }
         }
+        (found, foreign)
+    };
+    let parts: Vec<_> = names(&store.join(folder)).par_iter().map(one).collect();
+    let mut all = HashSet::with_capacity(parts.iter().map(|(found, _)| found.len()).sum());
+    let mut foreign = Vec::new();
+    for (found, others) in parts {
+        all.extend(found);
+        foreign.extend(others);
+    }
+    (all, foreign)
+}
+
+/// The digest that a folder's and a file's name spell in small letters.
+fn digest_of_name(folder: &str, rest: &str) -> Option<Digest> {
+    let mut hex = [0; 64];
+    let (head, tail) = hex.split_at_mut(2);
+    head.copy_from_slice(folder.as_bytes());
+    if rest.len() != tail.len() || rest.bytes().chain(folder.bytes()).any(|b| b.is_ascii_uppercase()) {
+        return None;
+    }
+    tail.copy_from_slice(rest.as_bytes());
+    Digest::from_hex(std::str::from_utf8(&hex).ok()?).ok()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_a_digest_in_small_letters_is_the_name_of_a_content() {
+        let hex = Digest::of(b"timetable").to_hex();
+        assert_eq!(digest_of_name(&hex[..2], &hex[2..]), Some(Digest::of(b"timetable")));
+        assert_eq!(digest_of_name(&hex[..2], &hex[3..]), None);
+        assert_eq!(digest_of_name(&hex[..2], &hex[2..].to_uppercase()), None);
+        assert_eq!(digest_of_name("zz", &hex[2..]), None);
+        assert_eq!(digest_of_name("\u{e9}", &hex[2..]), None);
     }
 }

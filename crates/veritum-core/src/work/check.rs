@@ -66,6 +66,8 @@ impl Workshop {
             checked.report.unfinished_changes = unfinished(&self.machine, state)?;
         }
         drop(lock);
+        // A hundred thousand small pieces are let go beside the rest of the work.
+        self.pool.spawn(move || drop(checked.reference));
         if scope.is_whole() {
             // On a medium that cannot be written, or without the rights, nothing is kept: the answer is the same.
             if let Some(state) = state.or_else(|| self.make_state().ok()) {

@@ -16,6 +16,8 @@ use crate::store::{Contents, Store};
 
 /// Contents over this size are not compared byte by byte.
 const MAX_COMPARED: u64 = 256 << 20;
+/// Text over this size is not shown by lines.
+const SMALL_TEXT: u64 = 256 << 10;
 /// Bytes shown from the first difference on.
 const SHOWN: usize = 16;
 
@@ -250,8 +252,38 @@ impl Workshop {
             read_more(SHOWN, &mut held).ok()?;
             compare.piece(&[], &held);
         }
-        compare.found
+        let mut found = compare.found?;
+        if let Some(line) = found.line.filter(|_| size <= SMALL_TEXT) {
+            let mut expected = Vec::new();
+            let mut take = |piece: &[u8]| -> io::Result<()> {
+                expected.extend_from_slice(piece);
+                Ok(())
+            };
+            self.contents().copy(digest, size, &mut take).ok()?;
+            if let Ok(there) = dir.read(real.name(), SMALL_TEXT) {
+                (found.expected_lines, found.found_lines) = (lines_from(&expected, line), lines_from(&there, line));
+            }
+        }
+        Some(found)
     }
+}
+
+/// So many lines are shown of each side.
+const SHOWN_LINES: usize = 3;
+/// And so many signs of a line.
+const SHOWN_SIGNS: usize = 160;
+
+/// The lines of a text from one on, counted from 1.
+fn lines_from(text: &[u8], line: u64) -> Vec<String> {
+    let skip = usize::try_from(line).unwrap_or(usize::MAX).saturating_sub(1);
+    let lines = text.split(|b| *b == b'\n').skip(skip).take(SHOWN_LINES);
+    let cut = |line: &[u8]| String::from_utf8_lossy(line).chars().take(SHOWN_SIGNS).collect::<String>();
+    let mut all: Vec<String> = lines.map(cut).collect();
+    // What follows the last line break is no line.
+    if all.last().is_some_and(String::is_empty) && text.ends_with(b"\n") && all.len() < SHOWN_LINES {
+        all.pop();
+    }
+    all
 }
 
 /// From a store's index to the pinned key.
@@ -289,6 +321,23 @@ impl Comparison {
             line: text.then_some(self.line),
             expected: shown(expected),
             found: shown(found),
+            expected_lines: Vec::new(),
+            found_lines: Vec::new(),
         });
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lines_are_shown_from_the_one_that_differs_on() {
+        let text = b"one\ntwo\nthree\nfour\nfive\n";
+        assert_eq!(lines_from(text, 2), ["two", "three", "four"]);
+        assert_eq!(lines_from(text, 5), ["five"]);
+        assert_eq!(lines_from(text, 6), [""; 0]);
+        assert_eq!(lines_from(b"", 1), [""], "an empty text has one empty line");
+        assert_eq!(lines_from(&[b'x'; 900], 1)[0].len(), SHOWN_SIGNS);
     }
 }

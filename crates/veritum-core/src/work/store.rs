@@ -144,7 +144,7 @@ impl Workshop {
         }
         let all: Vec<(Digest, u64)> = wanted.into_iter().collect();
         let mut troubles: Vec<(Digest, u64, Trouble)> =
-            store.absent(&all).into_iter().map(|(digest, size)| (digest, size, Trouble::Missing)).collect();
+            store.absent(&all, &self.pool).into_iter().map(|(digest, size)| (digest, size, Trouble::Missing)).collect();
         let absent: HashSet<Digest> = troubles.iter().map(|(digest, ..)| *digest).collect();
         let known: HashSet<Digest> = all.iter().map(|(digest, _)| *digest).filter(|d| !absent.contains(d)).collect();
         let needed: Vec<(Digest, u64)> =

@@ -157,19 +157,19 @@ pub(crate) fn downloads(report: &CheckReport) -> String {
     format!("\nA repair would download {packages} first, {}, from {from}.\n", size(bytes))
 }
 
-/// The component's words for a heading.
+/// The words for a heading: the component's, but for what is wrong with the store.
 pub(crate) fn heading(finding: &Finding) -> String {
-    finding.component.as_ref().map_or_else(
-        || {
-            match (&finding.subject, finding.area) {
-                (Subject::Source { .. }, _) => "archive",
-                (_, Area::Store) => "the store",
-                _ => "owned by no component",
-            }
-            .to_owned()
-        },
-        |c| format!("{} {}", c.name, c.version),
-    )
+    match (&finding.component, &finding.subject, finding.area) {
+        (_, _, Area::Store) => "in the store".into(),
+        (Some(component), ..) => format!("{} {}", component.name, component.version),
+        (None, Subject::Source { .. }, _) => "archive".into(),
+        (None, ..) => "owned by no component".into(),
+    }
+}
+
+/// The order in which findings are told: the store first, then component by component.
+fn place_of(finding: &Finding) -> (bool, String) {
+    (finding.area != Area::Store, heading(finding))
 }
 
 fn verdict_cell(finding: &Finding) -> Cell {
@@ -187,14 +187,17 @@ pub(crate) fn about(finding: &Finding) -> String {
     let name = subject(&finding.subject);
     let Some(harm) = &finding.harms else { return name };
     let more = harm.paths.len() as u64 + harm.more_paths;
+    let component = harm.components.first().map_or_else(String::new, |c| format!("{} {}", c.name, c.version));
     match (&finding.subject, harm.paths.first()) {
         (_, Some(path)) if more > 1 => {
             format!("content of {} and {} more ({name})", quoted(path.as_bytes()), grouped(more - 1))
         }
         (_, Some(path)) => format!("content of {} ({name})", quoted(path.as_bytes())),
-        (Subject::Object { name: whole }, None) if whole.starts_with("manifests/") => format!("its manifest ({name})"),
-        (Subject::Object { .. }, None) => format!("its records ({name})"),
-        _ => format!("its entry for the next signing ({name})"),
+        (Subject::Object { name: whole }, None) if whole.starts_with("manifests/") => {
+            format!("manifest of {component} ({name})")
+        }
+        (Subject::Object { .. }, None) => format!("records of {component} ({name})"),
+        _ => format!("entry of {component} for the next signing ({name})"),
     }
 }
 
@@ -209,14 +212,14 @@ fn row(finding: &Finding, head: String) -> Vec<Cell> {
 }
 
 fn findings(context: &Context, report: &CheckReport) -> String {
-    let mut groups: BTreeMap<String, Vec<&Finding>> = BTreeMap::new();
+    let mut groups: BTreeMap<(bool, String), Vec<&Finding>> = BTreeMap::new();
     for finding in &report.findings {
-        groups.entry(heading(finding)).or_default().push(finding);
+        groups.entry(place_of(finding)).or_default().push(finding);
     }
     let most = if context.global.ungrouped { usize::MAX } else { SHOWN };
     let mut rows = Vec::new();
     let mut remarks: Vec<Vec<String>> = Vec::new();
-    for (heading, group) in &groups {
+    for ((_, heading), group) in &groups {
         for (at, finding) in group.iter().take(most).enumerate() {
             rows.push(row(finding, if at == 0 { heading.clone() } else { String::new() }));
             let cause = finding.cause.clone().filter(|_| context.global.verbose || finding.verdict != Verdict::Missing);
@@ -356,7 +359,7 @@ fn commands(context: &Context, report: &CheckReport, what: &[OsString]) -> Vec<(
         commands.push(despite_disk(context, &named));
     }
     // The first that was told: they are told component by component.
-    if let Some(finding) = report.findings.iter().min_by_key(|finding| heading(finding)) {
+    if let Some(finding) = report.findings.iter().min_by_key(|finding| place_of(finding)) {
         commands
             .push((context.command(&format!("explain {}", &finding.id.as_str()[..4])), "all about the first of them"));
     }

@@ -5,11 +5,11 @@ use serde::Serialize;
 use veritum_core::change::{ChangeLog, Verb};
 use veritum_core::model::{FileKind, Harm, State, quoted};
 use veritum_core::plan::Deed;
-use veritum_core::report::ExplainReport;
+use veritum_core::report::{ExplainReport, FirstDifference};
 
 use super::style::{Label, paint};
 use super::table::{cell, labelled, lines};
-use super::{grouped, local, next, size};
+use super::{grouped, local, next, plain, size};
 use crate::context::Context;
 
 /// One change, told whole (`veritum.change/1`).
@@ -161,14 +161,7 @@ pub(crate) fn words(context: &Context, report: &ExplainReport) -> String {
     }
     text.push_str(&sides(report));
     if let Some(differs) = &report.differs {
-        let line = differs.line.map(|l| format!(", line {}", grouped(l))).unwrap_or_default();
-        let blank = |bytes: &str| if bytes.is_empty() { "(ends here)".to_owned() } else { bytes.to_owned() };
-        text.push_str(&format!(
-            "\nThe contents first differ after {} bytes{line}:\n  expected  {}\n  found     {}\n",
-            grouped(differs.offset),
-            blank(&differs.expected),
-            blank(&differs.found)
-        ));
+        text.push_str(&difference(differs));
     }
     if !report.chain.is_empty() {
         text.push_str(&format!("\n{}\n", paint(Label::Heading, "Why this is believed")));
@@ -178,6 +171,26 @@ pub(crate) fn words(context: &Context, report: &ExplainReport) -> String {
     }
     text.push('\n');
     text + &outlook(context, report)
+}
+
+/// Where two contents first differ: bytes on both sides, and lines of small text.
+fn difference(differs: &FirstDifference) -> String {
+    let line = differs.line.map(|l| format!(", line {}", grouped(l))).unwrap_or_default();
+    let blank = |bytes: &str| if bytes.is_empty() { "(ends here)".to_owned() } else { bytes.to_owned() };
+    let mut text = format!(
+        "\nThe contents first differ after {} bytes{line}:\n  expected  {}\n  found     {}\n",
+        grouped(differs.offset),
+        blank(&differs.expected),
+        blank(&differs.found)
+    );
+    let sides = [("expected", &differs.expected_lines), ("found", &differs.found_lines)];
+    for (side, lines) in sides.into_iter().filter(|(_, lines)| !lines.is_empty()) {
+        for (at, line) in lines.iter().enumerate() {
+            let head = if at == 0 { side } else { "" };
+            text.push_str(&format!("  {head:8} | {}\n", plain(line)));
+        }
+    }
+    text
 }
 
 /// What a damaged part of a store would have harmed.

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use veritum_core::model::{Finding, Subject, quoted};
+use veritum_core::model::{Area, Finding, Subject, quoted};
 use veritum_core::plan::Left;
 use veritum_core::report::{ActionReport, CheckReport, RepairReport};
 use veritum_core::work::Preview;
@@ -207,7 +207,9 @@ pub(crate) fn words(context: &Context, report: &RepairReport, named: &str, decli
     commands.extend(running::command(&report.running));
     commands.push((context.command(&format!("check{named}")), "looks at it once more"));
     if let Some(number) = numbers.first() {
-        commands.push((context.command(&format!("undo {number}")), "takes it all back"));
+        let store_too = report.areas.iter().any(|a| a.area == Area::Store && !a.actions.is_empty());
+        let what = if store_too { "takes back what was done to the machine" } else { "takes it all back" };
+        commands.push((context.command(&format!("undo {number}")), what));
     }
     text + &next(&commands)
 }
