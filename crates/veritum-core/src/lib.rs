@@ -49,6 +49,7 @@
 //!     from: Vec::new(),
 //!     archive: Default::default(),
 //!     full_chain: false,
+//!     quick: false,
 //!     policy: Default::default(),
 //!     jobs: 2,
 //!     despite_disk: false,

@@ -168,6 +168,7 @@ impl World {
                 ..Default::default()
             },
             full_chain: false,
+            quick: false,
             policy: Policy { owner_of_root: (!user.is_root()).then_some(ids) },
             jobs: 2,
             despite_disk: false,

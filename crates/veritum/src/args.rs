@@ -56,6 +56,9 @@ pub(crate) struct Global {
     /// first downloads those that are not at hand
     #[arg(long, global = true, help_heading = "How")]
     pub(crate) full_chain: bool,
+    /// In a check, do not read again what has not changed since the last full check (device, inode, size, times)
+    #[arg(long, global = true, help_heading = "How")]
+    pub(crate) quick: bool,
     /// Show what would be done and change nothing
     #[arg(long, short = 'p', global = true, help_heading = "How")]
     pub(crate) plan: bool,

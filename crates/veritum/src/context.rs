@@ -51,6 +51,7 @@ impl Context {
                 ..ArchiveSettings::default()
             },
             full_chain: global.full_chain || config.full_chain,
+            quick: global.quick,
             scratch: vec!["/dev/shm".into(), "/run".into(), std::env::temp_dir(), "/var/tmp".into()],
             policy,
             jobs,
@@ -120,6 +121,7 @@ fn repeat(global: &Global) -> (String, String) {
     rest.extend(global.from.iter().map(|from| format!(" --from {}", quoted(from.as_encoded_bytes()))));
     rest.extend(was_typed("--no-network", "-N").then_some(" --no-network"));
     rest.extend(was_typed("--full-chain", "").then_some(" --full-chain"));
+    // What a quick check found is no reason for another quick one: that is typed again on purpose.
     (format!("{config}{rest}"), config)
 }
 

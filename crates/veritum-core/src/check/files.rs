@@ -10,7 +10,7 @@ use super::reference::Reference;
 use super::stray;
 use crate::event::{Event, Observer, Phase};
 use crate::model::{FileKind, Finding, Identity, Stat, SystemPath, Voucher};
-use crate::scan::{self, Found, Look, Observation, Stopped, Task};
+use crate::scan::{self, Found, Look, Observation, Remembered, Stopped, Task};
 use crate::target::{Machine, Protection};
 
 /// The largest file that is read where nothing tells how large its component is.
@@ -72,6 +72,10 @@ pub struct FilesCheck {
     pub bytes: u64,
     /// Owned by no component, beyond those listed in the notes.
     pub strays: u64,
+    /// Files that were not read, since they are just as they were at the last full check.
+    pub unread: u64,
+    /// What is to be remembered for the next check.
+    pub remembered: Remembered,
 }
 
 /// Everything that a check of files needs.
@@ -89,8 +93,10 @@ pub struct Case<'a> {
     pub protection: &'a Protection,
     /// What the administrator told the package tool not to unpack.
     pub left_out: &'a dyn Fn(&SystemPath) -> bool,
-    /// Whether to read from the medium rather than from the cache.
-    pub fresh: bool,
+    /// How contents are read.
+    pub how: scan::How<'a>,
+    /// When the check began, when what it sees is to be remembered.
+    pub remember: Option<jiff::Timestamp>,
     /// Whether what is seen is to be kept for a further look.
     pub keep_seen: bool,
 }
@@ -150,6 +156,10 @@ pub fn check_files(
         judge.out.strays = more;
     }
     observer.hear(Event::End);
+    judge.out.unread = observations.iter().filter(|o| matches!(o, Observation::There(f) if f.unread)).count() as u64;
+    if let Some(began) = case.remember {
+        judge.out.remembered = Remembered::of(observations.iter(), began);
+    }
     if case.keep_seen {
         let places = seats.into_iter().map(|seat| seat.physical);
         seen.0 = places.zip(looks).zip(observations).map(|((place, look), seen)| (place, look, seen)).collect();
@@ -187,7 +197,7 @@ fn observe(
         items: open.len() as u64,
         bytes: open.iter().map(size).sum(),
     });
-    let mut fresh = scan::observe(case.machine, &open, case.fresh, pool, observer)?.into_iter();
+    let mut fresh = scan::observe(case.machine, &open, case.how, pool, observer)?.into_iter();
     Ok(known.into_iter().map(|k| k.or_else(|| fresh.next()).unwrap_or(Observation::Absent)).collect())
 }
 

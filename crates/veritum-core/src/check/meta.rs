@@ -99,7 +99,7 @@ mod tests {
             names: 1,
             rdev: 0,
         };
-        Found { stat, target: None, digest: None, md5: None, capabilities: false, mounted_over: false }
+        Found { stat, target: None, digest: None, md5: None, capabilities: false, mounted_over: false, unread: false }
     }
 
     fn verdict(expected: &Expected, found: &Found) -> MetaVerdict {

@@ -69,6 +69,12 @@ impl Digest {
     pub fn as_bytes(&self) -> &[u8; 32] {
         &self.0
     }
+
+    /// A digest that was kept as raw bytes.
+    #[must_use]
+    pub fn from_bytes(bytes: [u8; 32]) -> Self {
+        Self(bytes)
+    }
 }
 
 impl Md5 {
@@ -86,6 +92,18 @@ impl Md5 {
         let mut bytes = [0; 16];
         hex::decode_to_slice(text, &mut bytes).map_err(|_| DigestError { expected: 32 })?;
         Ok(Self(bytes))
+    }
+
+    /// The raw bytes.
+    #[must_use]
+    pub fn as_bytes(&self) -> &[u8; 16] {
+        &self.0
+    }
+
+    /// A digest that was kept as raw bytes.
+    #[must_use]
+    pub fn from_bytes(bytes: [u8; 16]) -> Self {
+        Self(bytes)
     }
 }
 

@@ -3,6 +3,10 @@
 //! Work is handed out folder by folder, so that a handle is opened once for all names in it, in path order, which is
 //! close to the order on the disk. Memory does not grow with file sizes: every thread has one buffer.
 
+mod remembered;
+
+pub use remembered::Remembered;
+
 use std::io;
 use std::os::fd::AsFd;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
@@ -80,12 +84,23 @@ pub struct Found {
     pub capabilities: bool,
     /// Whether another file system is mounted on this very name.
     pub mounted_over: bool,
+    /// Whether its content was not read, since it is just as it was at the last full check.
+    pub unread: bool,
 }
 
 /// The observer said stop.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 #[error("stopped")]
 pub struct Stopped;
+
+/// How contents are read.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct How<'a> {
+    /// From the medium rather than from the cache.
+    pub fresh: bool,
+    /// What was seen before: a file that is just as it was is not read.
+    pub remembered: Option<&'a Remembered>,
+}
 
 /// Looks at all tasks; answers stand in the order of the tasks. Bytes that were read are returned beside them.
 ///
@@ -94,7 +109,7 @@ pub struct Stopped;
 pub fn observe(
     machine: &Machine,
     tasks: &[Task],
-    fresh: bool,
+    how: How<'_>,
     pool: &rayon::ThreadPool,
     observer: &dyn Observer,
 ) -> Result<Vec<Observation>, Stopped> {
@@ -109,7 +124,7 @@ pub fn observe(
         let dir = machine.dir(&tasks[names[0]].folder);
         for at in names {
             let observation = match &dir {
-                Ok(dir) => look(dir, &tasks[*at], fresh, buffer),
+                Ok(dir) => look(dir, &tasks[*at], how, buffer),
                 Err(e) => failed(e, None),
             };
             let bytes = if let Observation::There(found) = &observation { read_bytes(found) } else { 0 };
@@ -145,7 +160,7 @@ pub fn observe(
 /// How many bytes were read for it.
 #[must_use]
 pub fn read_bytes(found: &Found) -> u64 {
-    if found.digest.is_some() || found.md5.is_some() { found.stat.size } else { 0 }
+    if !found.unread && (found.digest.is_some() || found.md5.is_some()) { found.stat.size } else { 0 }
 }
 
 fn failed(error: &io::Error, stat: Option<Stat>) -> Observation {
@@ -156,24 +171,30 @@ fn failed(error: &io::Error, stat: Option<Stat>) -> Observation {
     }
 }
 
-fn look(dir: &Dir, task: &Task, fresh: bool, buffer: &mut [u8]) -> Observation {
+fn look(dir: &Dir, task: &Task, how: How<'_>, buffer: &mut [u8]) -> Observation {
     let stat = match dir.disk().look(dir.fd(), &task.name) {
         Ok(stat) => stat,
         Err(e) => return failed(&e, None),
     };
-    match look_closer(dir, task, stat, fresh, buffer) {
+    match look_closer(dir, task, stat, how, buffer) {
         Ok(found) => Observation::There(Box::new(found)),
         // Gone between two looks: as if it had never been there.
         Err(e) => failed(&e, Some(stat)),
     }
 }
 
-fn look_closer(dir: &Dir, task: &Task, stat: Stat, fresh: bool, buffer: &mut [u8]) -> io::Result<Found> {
-    let mut found = Found { stat, target: None, digest: None, md5: None, capabilities: false, mounted_over: false };
+fn look_closer(dir: &Dir, task: &Task, stat: Stat, how: How<'_>, buffer: &mut [u8]) -> io::Result<Found> {
+    let mut found =
+        Found { stat, target: None, digest: None, md5: None, capabilities: false, mounted_over: false, unread: false };
+    if let Some((digest, md5, capabilities)) = how.remembered.and_then(|r| r.still(&stat, task.look))
+        && stat.kind == FileKind::File
+    {
+        return Ok(Found { digest, md5, capabilities, unread: true, ..found });
+    }
     match (stat.kind, task.look) {
         (FileKind::Link, _) => found.target = Some(dir.disk().read_link(dir.fd(), &task.name)?),
-        (FileKind::File, Look::Md5 { most }) if stat.size <= most => read(dir, task, &mut found, fresh, buffer)?,
-        (FileKind::File, Look::Blake3 { size }) if stat.size == size => read(dir, task, &mut found, fresh, buffer)?,
+        (FileKind::File, Look::Md5 { most }) if stat.size <= most => read(dir, task, &mut found, how.fresh, buffer)?,
+        (FileKind::File, Look::Blake3 { size }) if stat.size == size => read(dir, task, &mut found, how.fresh, buffer)?,
         _ => {}
     }
     Ok(found)
@@ -248,7 +269,7 @@ mod tests {
             task("file", Look::Blake3 { size: 4 }),
             task("file", Look::Md5 { most: 2 }),
         ];
-        let seen = observe(&machine, &tasks, false, &pool, &Silent).unwrap();
+        let seen = observe(&machine, &tasks, How::default(), &pool, &Silent).unwrap();
         let found = |at: usize| match &seen[at] {
             Observation::There(f) => f.as_ref().clone(),
             other => panic!("{other:?}"),
@@ -270,6 +291,6 @@ mod tests {
             }
         }
         let (_keep, machine, pool) = world();
-        assert!(observe(&machine, &[task("file", Look::Only)], false, &pool, &No).is_err());
+        assert!(observe(&machine, &[task("file", Look::Only)], How::default(), &pool, &No).is_err());
     }
 }

@@ -10,11 +10,12 @@ use crate::archive::Lacking;
 use crate::change::unfinished;
 use crate::check::{Case, FilesCheck, Reference, Scope, Seen, check_files};
 use crate::event::{Event, Observer, Phase};
-use crate::history;
+use crate::history::{self, SeenFiles, keep_seen};
 use crate::model::{Area, ComponentId, Digest, SystemPath, Voucher};
 use crate::plan::{DiskDoubt, FileRules, Plan, plan_files};
 use crate::platform::debian::{ALIASES, explained_links};
 use crate::report::{AreaReport, CheckReport, MachineReport, OutcomeWord, UnexaminedReport};
+use crate::scan::{How, Remembered};
 use crate::target::marked_errors;
 
 /// A check with what planning needs of it.
@@ -26,6 +27,8 @@ pub(super) struct Checked {
     /// What came of the store, when it was looked at.
     pub(super) store: Option<StorePart>,
     pub(super) report: CheckReport,
+    /// What was seen of the files.
+    pub(super) remembered: Remembered,
     /// Packages that must be downloaded before all of it can be put right.
     pub(super) downloads: Vec<Lacking>,
 }
@@ -38,6 +41,8 @@ pub(super) struct Wanted<'a> {
     pub(super) store: Option<Depth>,
     /// Whether to read from the medium rather than from the cache.
     pub(super) fresh: bool,
+    /// Whether what has not changed since the last full check is not read again.
+    pub(super) quick: bool,
     /// Downloads that were tried and did not come about.
     pub(super) failed: &'a HashMap<ComponentId, String>,
 }
@@ -45,7 +50,7 @@ pub(super) struct Wanted<'a> {
 impl<'a> Wanted<'a> {
     /// Files only, as they are.
     pub(super) fn files(scope: &'a Scope, failed: &'a HashMap<ComponentId, String>) -> Self {
-        Self { scope, store: None, fresh: false, failed }
+        Self { scope, store: None, fresh: false, quick: false, failed }
     }
 }
 
@@ -60,7 +65,8 @@ impl Workshop {
         let lock = self.shared_lock(state.as_ref())?;
         self.require_named(scope)?;
         let none = HashMap::new();
-        let wanted = Wanted { scope, store: self.depth(scope), fresh: false, failed: &none };
+        let quick = self.settings.quick;
+        let wanted = Wanted { store: self.depth(scope), quick, ..Wanted::files(scope, &none) };
         let mut checked = self.checked(wanted, observer)?;
         if let Some(state) = &state {
             checked.report.unfinished_changes = unfinished(&self.machine, state)?;
@@ -72,6 +78,10 @@ impl Workshop {
             // On a medium that cannot be written, or without the rights, nothing is kept: the answer is the same.
             if let Some(state) = state.or_else(|| self.make_state().ok()) {
                 let _ = history::keep_last_check(&state, &checked.report);
+                if !quick {
+                    let seen = SeenFiles { at: checked.report.at.clone(), files: checked.remembered };
+                    let _ = keep_seen(&state, &seen);
+                }
             }
         }
         Ok(checked.report)
@@ -96,6 +106,7 @@ impl Workshop {
             Some(Depth::Present) | None => None,
         };
         let mut areas = Vec::new();
+        let mut remembered = Remembered::default();
         let (mut reference, mut plan, mut downloads) = (Reference::default(), Plan::default(), Vec::new());
         let mut report = self.blank_report(wanted.scope);
         if wanted.scope.wants(Area::Files) {
@@ -107,6 +118,7 @@ impl Workshop {
             report.findings = files.check.findings;
             report.notes = files.check.notes;
             report.more_strays = files.check.strays;
+            remembered = files.check.remembered;
             report.unexamined = files.unexamined;
             reference = files.reference;
         }
@@ -129,7 +141,7 @@ impl Workshop {
         report.doubt.clone_from(&plan.doubt);
         report.downloads = downloads.iter().map(|(l, from)| download_report(l, from.clone())).collect();
         let downloads = downloads.into_iter().map(|(lacking, _)| lacking).collect();
-        Ok(Checked { reference, plan, store, report, downloads })
+        Ok(Checked { reference, plan, store, report, remembered, downloads })
     }
 
     /// Judges files by the strongest reference at hand. What the machine's own records say comes first; where that
@@ -153,8 +165,13 @@ impl Workshop {
         } else if self.recall(&reference) {
             reference = self.reference(scope);
         }
+        let before = if wanted.quick { self.state().ok().flatten().and_then(|s| history::seen(&s)) } else { None };
+        let looks = Looks {
+            how: How { fresh, remembered: before.as_ref().map(|b| &b.files) },
+            remember: scope.is_whole() && !wanted.quick,
+        };
         let mut seen = Seen::default();
-        let mut files = self.look(&reference, scope, fresh, &mut seen, observer)?;
+        let mut files = self.look(&reference, scope, looks, &mut seen, observer)?;
         if wanted.store == Some(Depth::Present) {
             *store = self.present_store(&reference, &files, observer)?;
         }
@@ -164,7 +181,7 @@ impl Workshop {
         self.prepare(&lacking, observer)?;
         if more {
             reference = self.reference(scope);
-            files = self.look(&reference, scope, fresh, &mut seen, observer)?;
+            files = self.look(&reference, scope, looks, &mut seen, observer)?;
         }
         // A hundred thousand small pieces are let go beside the rest of the work.
         self.pool.spawn(move || drop(seen));
@@ -193,7 +210,10 @@ impl Workshop {
         }
         let downloads = self.to_download(&reference, &files, scope);
         files.findings.splice(0..0, self.source_findings());
-        let area = files_area(scope, &reference, &files, seconds);
+        let mut area = files_area(scope, &reference, &files, seconds);
+        if wanted.quick {
+            area.extent = Some(self.quick_words(before.as_ref(), files.unread));
+        }
         let unexamined = self.unexamined(&reference, &files);
         drop(at_hand);
         Ok(FilesPart { reference, check: files, plan, downloads, area, unexamined })
@@ -235,7 +255,7 @@ impl Workshop {
         &self,
         reference: &Reference,
         scope: &Scope,
-        fresh: bool,
+        looks: Looks<'_>,
         seen: &mut Seen,
         observer: &dyn Observer,
     ) -> Result<FilesCheck, WorkError> {
@@ -246,11 +266,27 @@ impl Workshop {
             policy: &self.settings.policy,
             protection: &self.protection,
             left_out: &self.left_out(),
-            fresh,
+            how: looks.how,
+            remember: looks.remember.then_some(self.settings.now),
             // Where only the machine answers, a second look with a better reference may follow.
             keep_seen: reference.components.iter().any(|c| c.voucher == Voucher::Itself),
         };
         check_files(case, seen, &self.pool, observer).map_err(|_| WorkError::Stopped)
+    }
+
+    /// How far a quick check went.
+    fn quick_words(&self, before: Option<&SeenFiles>, unread: u64) -> String {
+        let Some(before) = before.filter(|b| !b.files.is_empty()) else {
+            return "quick, but no earlier check is remembered: everything was read".into();
+        };
+        // A mounted disk may have been changed by a system that sets its clock as it likes.
+        let weak = match self.machine.is_live() {
+            true => "",
+            false => "; weak, since the disk was out of sight meanwhile",
+        };
+        let at = before.at.parse::<jiff::Timestamp>();
+        let at = at.map_or_else(|_| before.at.clone(), |at| at.strftime("%Y-%m-%d %H:%M UTC").to_string());
+        format!("quick: {unread} files unchanged since the check of {at} were not read{weak}")
     }
 
     pub(super) fn machine_report(&self) -> MachineReport {
@@ -310,6 +346,13 @@ impl Workshop {
             None => "the machine's own records only".into(),
         }
     }
+}
+
+/// How files are looked at, and whether what is seen is remembered.
+#[derive(Clone, Copy)]
+struct Looks<'a> {
+    how: How<'a>,
+    remember: bool,
 }
 
 /// What came of the files.

@@ -46,6 +46,8 @@ pub struct Settings {
     pub archive: ArchiveSettings,
     /// Whether every component is to be held against its package, not only those that differ.
     pub full_chain: bool,
+    /// Whether a check leaves out reading what has not changed since the last full one.
+    pub quick: bool,
     /// The operator's rules.
     pub policy: Policy,
     /// Threads.

@@ -118,7 +118,7 @@ impl Workshop {
             ..Looked::default()
         };
         if !audit.judged_superfluous {
-            let why = "what is superfluous cannot be told before the rest of the store is right";
+            let why = "what else is superfluous: it cannot be told before the rest of the store is right";
             looked.unexamined.push((why.into(), 1));
         }
         Ok(self.store_part(looked, begun, observer))

@@ -80,6 +80,7 @@ impl Demo {
                 ..Default::default()
             },
             full_chain: false,
+            quick: false,
             policy,
             jobs: 2,
             despite_disk: false,

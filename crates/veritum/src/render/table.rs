@@ -24,7 +24,7 @@ pub(crate) fn labelled(label: Label, text: impl Into<String>) -> Cell {
 pub(crate) fn lines(indent: &str, rows: &[Vec<Cell>]) -> String {
     let columns = rows.iter().map(Vec::len).max().unwrap_or(0);
     let width =
-        |column: usize| rows.iter().filter_map(|r| r.get(column)).map(|c| c.text.width()).max().unwrap_or(0).min(72);
+        |column: usize| rows.iter().filter_map(|r| r.get(column)).map(|c| c.text.width()).max().unwrap_or(0).min(84);
     let widths: Vec<usize> = (0..columns).map(width).collect();
     let mut text = String::new();
     for row in rows {

@@ -1,4 +1,9 @@
-//! Past checks and changes, read from the changes' own folders and the file of the last check.
+//! Past checks and changes, read from the changes' own folders and the file of the last check; what the last full check
+//! saw.
+
+mod seen;
+
+pub use seen::{SeenFiles, keep_seen, seen};
 
 use std::io;
 use std::os::fd::AsFd;

@@ -1,0 +1,88 @@
+//! What was seen at the last full check, for checks that read only what changed since (SQLite, `seen.db` in the state
+//! folder). Rebuildable: whatever is wrong with it, everything is read again.
+
+use std::os::fd::AsRawFd as _;
+
+use rusqlite::{Connection, OpenFlags};
+
+use crate::change::StateFolder;
+use crate::model::{Digest, FileKind, Stat};
+use crate::scan::Remembered;
+
+const NAME: &str = "seen.db";
+/// SQLite's own journal beside it: one that is left over must not be played into a new database.
+const JOURNAL: &str = "seen.db-journal";
+const FORMAT: &str = "veritum.seen/1";
+/// More bytes than this were not written by a check: a million files have a third of it.
+const MAX_BYTES: usize = 256 << 20;
+
+/// What a full check remembers.
+#[derive(Debug, Clone, Default)]
+pub struct SeenFiles {
+    /// When it began, RFC 3339 in UTC.
+    pub at: String,
+    /// The files.
+    pub files: Remembered,
+}
+
+/// Opens the database through the state folder's own handle: no link on the way leads elsewhere.
+fn open(state: &StateFolder, flags: OpenFlags) -> rusqlite::Result<Connection> {
+    let path = format!("/proc/self/fd/{}/{NAME}", state.dir().fd().as_raw_fd());
+    let database = Connection::open_with_flags(path, flags | OpenFlags::SQLITE_OPEN_NO_MUTEX)?;
+    database.busy_timeout(std::time::Duration::from_millis(500))?;
+    Ok(database)
+}
+
+/// Keeps what a full check saw, in place of what was kept before.
+///
+/// # Errors
+/// When the state folder cannot be written; a check is none the worse for it.
+pub fn keep_seen(state: &StateFolder, seen: &SeenFiles) -> rusqlite::Result<()> {
+    // SQLite follows links; a record that is none of ours stays as it is.
+    if !matches!(state.dir().look(NAME.as_bytes()), Ok(None | Some(Stat { kind: FileKind::File, names: 1, .. }))) {
+        return Err(rusqlite::Error::InvalidPath(NAME.into()));
+    }
+    // Made anew: what is damaged cannot be written into.
+    for name in [NAME, JOURNAL] {
+        let _ = state.dir().disk().unlink(state.dir().fd(), name.as_bytes());
+    }
+    let mut database = open(state, OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE)?;
+    database.pragma_update(None, "journal_mode", "TRUNCATE")?;
+    database.pragma_update(None, "synchronous", "FULL")?;
+    let change = database.transaction()?;
+    change.execute_batch(
+        "CREATE TABLE head (format TEXT NOT NULL, at TEXT NOT NULL);
+         CREATE TABLE files (part INTEGER PRIMARY KEY, blake3 TEXT NOT NULL, records BLOB NOT NULL);",
+    )?;
+    change.execute("INSERT INTO head VALUES (?1, ?2)", (FORMAT, &seen.at))?;
+    {
+        let mut insert = change.prepare("INSERT INTO files (blake3, records) VALUES (?1, ?2)")?;
+        for part in seen.files.parts() {
+            insert.execute((Digest::of(&part).to_hex(), part))?;
+        }
+    }
+    change.commit()
+}
+
+/// What the last full check saw; none when there was none, or its record is damaged or of another format.
+#[must_use]
+pub fn seen(state: &StateFolder) -> Option<SeenFiles> {
+    // Nothing is made here, and nothing but a plain file is opened.
+    state.dir().look(NAME.as_bytes()).ok()?.filter(|s| s.kind == FileKind::File)?;
+    let database = open(state, OpenFlags::SQLITE_OPEN_READ_ONLY).ok()?;
+    let (format, at): (String, String) =
+        database.query_row("SELECT format, at FROM head", (), |row| Ok((row.get(0)?, row.get(1)?))).ok()?;
+    let mut parts = database.prepare("SELECT blake3, records FROM files").ok()?;
+    let mut rows = parts.query(()).ok().filter(|_| format == FORMAT)?;
+    let mut seen = SeenFiles { at, ..SeenFiles::default() };
+    let mut bytes = 0;
+    while let Some(row) = rows.next().ok()? {
+        let (sum, records): (String, Vec<u8>) = (row.get(0).ok()?, row.get(1).ok()?);
+        bytes += records.len();
+        if bytes > MAX_BYTES || Digest::of(&records).to_hex() != sum {
+            return None;
+        }
+        seen.files.add_part(&records);
+    }
+    Some(seen)
+}

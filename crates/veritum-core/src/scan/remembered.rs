@@ -1,0 +1,200 @@
+//! What was seen of files at the last full check: those that have not changed since need not be read again.
+
+use std::collections::HashMap;
+
+use super::{Look, Observation};
+use crate::model::{Digest, Identity, Instant, Md5, Stat};
+
+/// Bytes of one file's record.
+const RECORD: usize = 8 * 3 + 12 * 2 + 2 + 32;
+/// Records in one part.
+const IN_PART: usize = 4096;
+/// A file may change once more within the clock's own step: what changed so shortly before is read again, seconds.
+const STEP: i64 = 2;
+
+/// What was seen of one file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+struct Memory {
+    size: u64,
+    mtime: Instant,
+    ctime: Instant,
+    digest: Seen,
+    capabilities: bool,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Seen {
+    Blake3(Digest),
+    Md5(Md5),
+}
+
+/// What was seen of files, by device and inode.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Remembered(HashMap<Identity, Memory>);
+
+impl Remembered {
+    /// What can be remembered of observations made from `began` on.
+    #[must_use]
+    pub fn of<'a>(observations: impl Iterator<Item = &'a Observation>, began: jiff::Timestamp) -> Self {
+        let one = |observation: &Observation| {
+            let Observation::There(found) = observation else { return None };
+            let digest = found.digest.map(Seen::Blake3).or_else(|| found.md5.map(Seen::Md5))?;
+            let Stat { size, mtime, ctime, id, .. } = found.stat;
+            let settled = ctime.s < began.as_second().saturating_sub(STEP);
+            settled.then_some((id, Memory { size, mtime, ctime, digest, capabilities: found.capabilities }))
+        };
+        Self(observations.filter_map(one).collect())
+    }
+
+    /// The digests of a file that is just as it was, when that kind of digest was taken then.
+    pub(super) fn still(&self, stat: &Stat, look: Look) -> Option<(Option<Digest>, Option<Md5>, bool)> {
+        let memory = self.0.get(&stat.id)?;
+        if (memory.size, memory.mtime, memory.ctime) != (stat.size, stat.mtime, stat.ctime) {
+            return None;
+        }
+        match (look, memory.digest) {
+            (Look::Blake3 { .. }, Seen::Blake3(digest)) => Some((Some(digest), None, memory.capabilities)),
+            (Look::Md5 { .. }, Seen::Md5(md5)) => Some((None, Some(md5), memory.capabilities)),
+            _ => None,
+        }
+    }
+
+    /// How many files are remembered.
+    #[must_use]
+    pub fn len(&self) -> usize {
+        self.0.len()
+    }
+
+    /// Whether nothing is remembered.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    /// As bytes, in parts of a few hundred kilobytes: fixed records, numbers in little-endian order.
+    #[must_use]
+    pub fn parts(&self) -> Vec<Vec<u8>> {
+        let mut all: Vec<(&Identity, &Memory)> = self.0.iter().collect();
+        all.sort_unstable_by_key(|(id, _)| **id);
+        all.chunks(IN_PART).map(|part| part.iter().flat_map(|(id, memory)| record(id, memory)).collect()).collect()
+    }
+
+    /// Takes in the records of a part; what is cut off at its end is passed over.
+    pub fn add_part(&mut self, bytes: &[u8]) {
+        self.0.extend(bytes.chunks_exact(RECORD).filter_map(read_record));
+    }
+}
+
+fn record(id: &Identity, memory: &Memory) -> [u8; RECORD] {
+    let mut bytes = [0; RECORD];
+    let mut at = 0;
+    let mut put = |piece: &[u8]| {
+        bytes[at..at + piece.len()].copy_from_slice(piece);
+        at += piece.len();
+    };
+    put(&id.dev.to_le_bytes());
+    put(&id.ino.to_le_bytes());
+    put(&memory.size.to_le_bytes());
+    for time in [memory.mtime, memory.ctime] {
+        put(&time.s.to_le_bytes());
+        put(&time.n.to_le_bytes());
+    }
+    put(&[u8::from(memory.capabilities)]);
+    match memory.digest {
+        Seen::Blake3(digest) => {
+            put(&[0]);
+            put(digest.as_bytes());
+        }
+        Seen::Md5(md5) => {
+            put(&[1]);
+            put(md5.as_bytes());
+        }
+    }
+    bytes
+}
+
+fn read_record(bytes: &[u8]) -> Option<(Identity, Memory)> {
+    let mut rest = bytes;
+    let mut take = |n: usize| {
+        let (head, tail) = rest.split_at_checked(n)?;
+        rest = tail;
+        Some(head)
+    };
+    let mut number = || Some(u64::from_le_bytes(take(8)?.try_into().ok()?));
+    let (dev, ino, size) = (number()?, number()?, number()?);
+    let mut time = || {
+        let s = i64::from_le_bytes(take(8)?.try_into().ok()?);
+        Some(Instant { s, n: u32::from_le_bytes(take(4)?.try_into().ok()?) })
+    };
+    let (mtime, ctime) = (time()?, time()?);
+    let flags = take(2)?;
+    let digest = match flags[1] {
+        0 => Seen::Blake3(Digest::from_bytes(take(32)?.try_into().ok()?)),
+        1 => Seen::Md5(Md5::from_bytes(take(16)?.try_into().ok()?)),
+        _ => return None,
+    };
+    Some((Identity { dev, ino }, Memory { size, mtime, ctime, digest, capabilities: flags[0] == 1 }))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::model::FileKind;
+    use crate::scan::Found;
+
+    fn found(ino: u64, ctime: i64, digest: Option<Digest>, md5: Option<Md5>) -> Observation {
+        let at = |s| Instant { s, n: 7 };
+        let stat = Stat {
+            kind: FileKind::File,
+            mode: 0o644,
+            uid: 0,
+            gid: 0,
+            size: 9,
+            mtime: at(-5),
+            ctime: at(ctime),
+            id: Identity { dev: 1, ino },
+            names: 1,
+            rdev: 0,
+        };
+        let found =
+            Found { stat, target: None, digest, md5, capabilities: ino == 2, mounted_over: false, unread: false };
+        Observation::There(Box::new(found))
+    }
+
+    fn stat_of(observation: &Observation) -> Stat {
+        let Observation::There(found) = observation else { panic!() };
+        found.stat
+    }
+
+    #[test]
+    fn only_what_is_just_as_it_was_and_was_settled_then_is_still_known() {
+        let (digest, md5) = (Digest::of(b"a"), Md5::of(b"a"));
+        let seen =
+            [found(1, 100, Some(digest), None), found(2, 100, None, Some(md5)), found(3, 199, Some(digest), None)];
+        let kept = Remembered::of(seen.iter(), jiff::Timestamp::from_second(200).unwrap());
+        assert_eq!(kept.len(), 2, "the third changed too shortly before");
+        let mut again = Remembered::default();
+        kept.parts().iter().for_each(|part| again.add_part(part));
+        assert_eq!(again, kept);
+        let blake3 = Look::Blake3 { size: 9 };
+        let stat = stat_of(&seen[0]);
+        assert_eq!(again.still(&stat, blake3), Some((Some(digest), None, false)));
+        assert_eq!(again.still(&stat_of(&seen[1]), Look::Md5 { most: 9 }), Some((None, Some(md5), true)));
+        assert_eq!(again.still(&stat, Look::Md5 { most: 9 }), None, "another digest is asked for");
+        for other in [
+            Stat { size: 8, ..stat },
+            Stat { mtime: Instant { s: -5, n: 8 }, ..stat },
+            Stat { ctime: Instant { s: 101, n: 7 }, ..stat },
+            Stat { id: Identity { dev: 2, ino: 1 }, ..stat },
+        ] {
+            assert_eq!(again.still(&other, blake3), None, "{other:?}");
+        }
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn any_bytes_can_be_taken_in(bytes: Vec<u8>) {
+            Remembered::default().add_part(&bytes);
+        }
+    }
+}
