@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use support::{check, folder, open, spoil};
 use veritum_core::check::Scope;
-use veritum_core::event::Silent;
+use veritum_core::event::{Event, Flow, Observer, Phase, Silent};
 use veritum_core::model::{Area, ComponentId, Digest, Finding, Verdict};
 use veritum_core::report::{CheckReport, OutcomeWord, RepairReport};
 use veritum_core::store;
@@ -406,4 +406,30 @@ fn what_waits_for_the_next_signing_is_audited_and_never_superfluous() {
     let report = audit(&place.world.settings());
     let harmed: Vec<ComponentId> = one(&report).harms.clone().unwrap().components;
     assert_eq!(harmed[0].name, "extra");
+}
+
+/// Says stop when the first part of a store was put right.
+#[derive(Default)]
+struct StopsMending(std::sync::atomic::AtomicBool);
+
+impl Observer for StopsMending {
+    fn hear(&self, event: Event<'_>) -> Flow {
+        use std::sync::atomic::Ordering::Relaxed;
+        if matches!(event, Event::Begin { phase: Phase::Mending, .. }) {
+            self.0.store(true, Relaxed);
+        }
+        if self.0.load(Relaxed) && matches!(event, Event::Advance { .. }) { Flow::Stop } else { Flow::GoOn }
+    }
+}
+
+#[test]
+fn an_interrupted_repair_of_a_store_tells_what_was_done_and_goes_on_the_next_time() {
+    let place = place();
+    (1..4).for_each(|part| place.lose(format!("right {part}\n").as_bytes()));
+    let settings = place.from(place.copy());
+    let done = open(&settings).repair(&only_store(), &StopsMending::default(), &mut |_| Agreement::Yes).unwrap();
+    assert_eq!((done.areas[0].put_right, done.areas[0].remaining.len()), (1, 2), "{:#?}", done.areas[0]);
+    assert_eq!(done.areas[0].actions.iter().filter(|a| a.result == "failed").count(), 2);
+    assert_eq!(mend(&settings).areas[0].put_right, 2);
+    assert_eq!(audit(&place.world.settings()).outcome, OutcomeWord::Sound);
 }

@@ -163,6 +163,9 @@ pub fn check_files(
     if case.keep_seen {
         let places = seats.into_iter().map(|seat| seat.physical);
         seen.0 = places.zip(looks).zip(observations).map(|((place, look), seen)| (place, look, seen)).collect();
+    } else {
+        // A hundred thousand small pieces are let go beside the rest of the work.
+        pool.spawn(move || drop((seats, looks, observations)));
     }
     let mut checked = judge.finish(observer);
     causes::name(&mut checked.findings, &checked.notes);
@@ -178,6 +181,10 @@ fn observe(
     pool: &rayon::ThreadPool,
     observer: &dyn Observer,
 ) -> Result<Vec<Observation>, Stopped> {
+    if seen.0.is_empty() {
+        begin(&tasks, observer);
+        return scan::observe(case.machine, &tasks, case.how, pool, observer);
+    }
     let mut seen: HashMap<SystemPath, (Look, Observation)> =
         seen.0.into_iter().map(|(place, look, observation)| (place, (look, observation))).collect();
     let mut known: Vec<Option<Observation>> = Vec::with_capacity(tasks.len());
@@ -191,14 +198,15 @@ fn observe(
             }
         }
     }
-    let size = |task: &Task| if let Look::Blake3 { size } = task.look { size } else { 0 };
-    observer.hear(Event::Begin {
-        phase: Phase::Comparing,
-        items: open.len() as u64,
-        bytes: open.iter().map(size).sum(),
-    });
+    begin(&open, observer);
     let mut fresh = scan::observe(case.machine, &open, case.how, pool, observer)?.into_iter();
     Ok(known.into_iter().map(|k| k.or_else(|| fresh.next()).unwrap_or(Observation::Absent)).collect())
+}
+
+fn begin(tasks: &[Task], observer: &dyn Observer) {
+    let size = |task: &Task| if let Look::Blake3 { size } = task.look { size } else { 0 };
+    let bytes = tasks.iter().map(size).sum();
+    observer.hear(Event::Begin { phase: Phase::Comparing, items: tasks.len() as u64, bytes });
 }
 
 /// One thing to be looked at, and where it is.

@@ -262,10 +262,7 @@ pub(super) fn merged_alias(machine: &Machine, physical: &SystemPath) -> Option<V
 /// Whether a path lies in a place whose content does not outlive a start.
 #[must_use]
 pub(super) fn is_volatile(path: &SystemPath) -> bool {
-    VOLATILE.iter().any(|place| {
-        let place = SystemPath::literal(place);
-        *path != place && path.is_within(&place)
-    })
+    VOLATILE.iter().any(|place| path.is_within_place(place) && path.as_bytes().len() > place.len())
 }
 
 fn refused(error: &io::Error) -> Placement {

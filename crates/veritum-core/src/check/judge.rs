@@ -54,7 +54,9 @@ impl<'a> Judge<'a> {
             && expected.want != Want::Folder
             && folder.is_parent_of(listed)
         {
-            return Some(Seat { expected: at, physical: physical.child(name).ok()?, folder: physical.clone() });
+            // Mostly a thing is where it is listed.
+            let place = if physical == folder { listed.clone() } else { physical.child(name).ok()? };
+            return Some(Seat { expected: at, physical: place, folder: physical.clone() });
         }
         let parent = listed.parent()?;
         let is_folder = expected.want == Want::Folder;

@@ -103,7 +103,7 @@ fn explained(
 }
 
 fn in_any(path: &SystemPath, places: &[&'static str]) -> bool {
-    places.iter().any(|place| path.is_within(&SystemPath::literal(place)))
+    places.iter().any(|place| path.is_within_place(place))
 }
 
 fn made_by_the_system(path: &SystemPath, name: &[u8], kind: Option<FileKind>) -> bool {

@@ -171,6 +171,12 @@ impl SystemPath {
         folder.is_root() || self.below(folder).is_some()
     }
 
+    /// As [`is_within`](Self::is_within), for a place that is written out: an absolute path, not the root.
+    #[must_use]
+    pub fn is_within_place(&self, place: &str) -> bool {
+        self.0.strip_prefix(place.as_bytes()).is_some_and(|rest| rest.is_empty() || rest[0] == b'/')
+    }
+
     /// Whether a path names something that lies directly in this folder.
     #[must_use]
     pub fn is_parent_of(&self, path: &SystemPath) -> bool {

@@ -81,6 +81,7 @@ impl Remembered {
 
     /// Takes in the records of a part; what is cut off at its end is passed over.
     pub fn add_part(&mut self, bytes: &[u8]) {
+        self.0.reserve(bytes.len() / RECORD);
         self.0.extend(bytes.chunks_exact(RECORD).filter_map(read_record));
     }
 }

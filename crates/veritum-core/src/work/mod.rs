@@ -13,15 +13,15 @@ mod undo;
 
 pub use repair::{Agreement, Preview};
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::path::PathBuf;
-use std::sync::{Arc, PoisonError, RwLock};
+use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
 use crate::archive::{Archive, ArchiveSettings};
 use crate::change::{ChangeError, Desk, Locks, StateFolder};
 use crate::check::{ManifestSource, Policy, Reference, Scope};
 use crate::event::Observer;
-use crate::model::{Area, Digest, SystemPath};
+use crate::model::{Area, ComponentId, Digest, SystemPath};
 use crate::platform::debian::Debian;
 use crate::platform::{Installed, Platform};
 use crate::store::{Store, StoreError};
@@ -148,6 +148,8 @@ pub struct Workshop {
     own_opened: bool,
     /// Contents of the store in use that are known not to be what was signed.
     bad: RwLock<HashSet<Digest>>,
+    /// Whether the package of a component is at hand, as far as a repair of the store asked.
+    packages: Mutex<HashMap<ComponentId, bool>>,
     /// Opened when it is first needed: following its chain takes a moment.
     archive: RwLock<Option<Archive>>,
     pool: rayon::ThreadPool,
@@ -177,6 +179,7 @@ impl Workshop {
             refused_stores: Vec::new(),
             own_opened: false,
             bad: RwLock::default(),
+            packages: Mutex::default(),
             archive: RwLock::default(),
             pool,
         };

@@ -7,7 +7,7 @@ use super::store::{Depth, StorePart};
 use super::{WorkError, Workshop};
 use crate::change::{ChangeError, Desk, OpenChange, RoundReceipt, Verb, unfinished};
 use crate::check::Scope;
-use crate::event::{Observer, Steady};
+use crate::event::{Event, Flow, Observer, Steady};
 use crate::history;
 use crate::model::{Area, ComponentId, FindingId, Subject, SystemPath};
 use crate::plan::{Action, Deed, Item, ItemKind, Left, Plan};
@@ -187,6 +187,11 @@ impl Workshop {
             let went_on = actions.iter().any(|a| a.result == "done");
             done.store.extend(actions);
             now = Some(self.checked(Wanted { fresh: true, ..wanted }, &Steady(observer))?);
+            if observer.hear(Event::Advance { items: 0, bytes: 0 }) == Flow::Stop {
+                // What was done to the store stands and is told; nothing else is begun.
+                done.after = now.map(|now| now.report);
+                return Ok(report(false, &first, done));
+            }
             if !went_on {
                 break;
             }

@@ -14,11 +14,12 @@ use crate::model::{
     Area, ComponentId, ContentHasher, Digest, FileKind, Finding, Harm, SystemPath, Voucher, error_chain,
 };
 use crate::plan::{MendFrom, NoSource, StorePlan, needed_components, plan_store};
+use crate::platform::debian::apt::FileSum;
 use crate::report::{ActionReport, AreaReport, OutcomeWord, UnexaminedReport};
 use crate::store::{
     Ailing, Contents, Ill, IndexEntry, Mender, Part, Store, StoreError, Trouble, ailing, known, manifest_ill,
 };
-use crate::trust::Pins;
+use crate::trust::{Pins, Verified};
 
 /// How far a store is looked into.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -199,6 +200,7 @@ impl Workshop {
             .iter()
             .filter_map(|ill| if let Part::Content { digest, .. } = ill.part { Some(digest) } else { None })
             .collect();
+        self.packages.lock().unwrap_or_else(PoisonError::into_inner).clear();
         self.ask_for_packages(&ills, observer);
         let mut findings = judge_store(&ills);
         let notes = superfluous_notes(&superfluous);
@@ -291,10 +293,7 @@ impl Workshop {
             return Ok(MendFrom::Machine);
         }
         let packages = self.packages_of(ill);
-        let at_hand = |(id, sum): &(ComponentId, _)| {
-            self.open_archive(|a| a.at_hand(&self.machine, id, sum).is_some()).unwrap_or(false)
-        };
-        if packages.iter().any(at_hand) {
+        if packages.iter().any(|(id, sum)| self.is_at_hand(id, sum)) {
             return Ok(MendFrom::Package);
         }
         let lacking = packages.iter().find_map(|(id, sum)| self.open_archive(|a| a.fetchable(id, sum)).flatten());
@@ -307,11 +306,19 @@ impl Workshop {
         }
     }
 
+    /// Whether a package is at hand; each is read once to find out, however many parts hang on it.
+    fn is_at_hand(&self, id: &ComponentId, sum: &Verified<FileSum>) -> bool {
+        let known = || self.packages.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(there) = known().get(id) {
+            return *there;
+        }
+        let there = self.open_archive(|a| a.at_hand(&self.machine, id, sum).is_some()).unwrap_or(false);
+        known().insert(id.clone(), there);
+        there
+    }
+
     /// The packages that hold a part, as the store's owner vouches for them.
-    fn packages_of(
-        &self,
-        ill: &Ill,
-    ) -> Vec<(ComponentId, crate::trust::Verified<crate::platform::debian::apt::FileSum>)> {
+    fn packages_of(&self, ill: &Ill) -> Vec<(ComponentId, Verified<FileSum>)> {
         let store = self.own_store();
         let sum = |id: &ComponentId| Some((id.clone(), store?.package(id)?));
         ill.harm.components.iter().filter_map(sum).collect()
@@ -387,10 +394,14 @@ impl Workshop {
                 Some(result) => settle(&mut actions[at], result.map_err(|e| error_chain(&e))),
                 None => from_packages.push((at, ill)),
             }
-            // Each part is whole by itself: what was done by now stays.
+            // Each part is whole by itself: what was done by now stays, and the rest is told as left.
             if observer.hear(Event::Advance { items: 1, bytes: 0 }) == Flow::Stop {
-                mender.end()?;
-                return Err(WorkError::Stopped);
+                let open = at + 1..part.plan.mends.len();
+                from_packages.iter().map(|(at, _)| *at).chain(open).for_each(|at| {
+                    settle(&mut actions[at], Err("it was interrupted before this one".into()));
+                });
+                from_packages.clear();
+                break;
             }
         }
         self.mend_from_packages(&mender, &from_packages, &mut actions);
@@ -430,10 +441,7 @@ impl Workshop {
     fn mend_from_packages(&self, mender: &Mender, parts: &[(usize, &Ill)], actions: &mut [ActionReport]) {
         let mut packages: BTreeMap<ComponentId, Vec<(usize, &Ill)>> = BTreeMap::new();
         for (at, ill) in parts {
-            let has = |(id, sum): &(ComponentId, _)| {
-                self.open_archive(|a| a.at_hand(&self.machine, id, sum).is_some()).unwrap_or(false)
-            };
-            match self.packages_of(ill).into_iter().find(has) {
+            match self.packages_of(ill).into_iter().find(|(id, sum)| self.is_at_hand(id, sum)) {
                 Some((id, _)) => packages.entry(id).or_default().push((*at, *ill)),
                 None => settle(&mut actions[*at], Err("its package is not at hand".into())),
             }
