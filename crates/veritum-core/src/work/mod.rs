@@ -3,6 +3,7 @@
 mod check;
 mod explain;
 mod filling;
+mod mending;
 mod programs;
 mod repair;
 mod sources;

@@ -9,16 +9,12 @@ use std::time::Instant;
 use super::{WorkError, Workshop};
 use crate::archive::Lacking;
 use crate::check::{FilesCheck, Reference, Scope, Want, judge_store, superfluous_notes};
-use crate::event::{Event, Flow, Observer, Phase};
-use crate::model::{
-    Area, ComponentId, ContentHasher, Digest, FileKind, Finding, Harm, SystemPath, Voucher, error_chain,
-};
+use crate::event::Observer;
+use crate::model::{Area, ComponentId, ContentHasher, Digest, FileKind, Finding, Harm, SystemPath, Voucher};
 use crate::plan::{MendFrom, NoSource, StorePlan, needed_components, plan_store};
 use crate::platform::debian::apt::FileSum;
 use crate::report::{ActionReport, AreaReport, OutcomeWord, UnexaminedReport};
-use crate::store::{
-    Ailing, Contents, Ill, IndexEntry, Mender, Part, Store, StoreError, Trouble, ailing, known, manifest_ill,
-};
+use crate::store::{Ailing, Contents, Ill, IndexEntry, Part, Store, StoreError, Trouble, ailing, known, manifest_ill};
 use crate::trust::{Pins, Verified};
 
 /// How far a store is looked into.
@@ -40,7 +36,7 @@ pub(super) struct StorePart {
     pub(super) downloads: Vec<(Lacking, String)>,
     pub(super) area: AreaReport,
     pub(super) unexamined: Vec<UnexaminedReport>,
-    ailing: Option<Ailing>,
+    pub(super) ailing: Option<Ailing>,
 }
 
 impl StorePart {
@@ -246,11 +242,11 @@ impl Workshop {
         }
     }
 
-    fn other_stores(&self) -> impl Iterator<Item = &Store> {
+    pub(super) fn other_stores(&self) -> impl Iterator<Item = &Store> {
         self.stores.iter().skip(usize::from(self.own_opened))
     }
 
-    fn another_store_with(&self, ill: &Ill) -> Option<&Store> {
+    pub(super) fn another_store_with(&self, ill: &Ill) -> Option<&Store> {
         self.other_stores().find(|store| match &ill.part {
             Part::Content { digest, .. } => store.has_content(digest),
             Part::Manifest(entry) => store.has_manifest(entry),
@@ -264,7 +260,7 @@ impl Workshop {
         path.is_some_and(|path| known(path, name, self.pinned_root(ailing)).is_some())
     }
 
-    fn pinned_root<'a>(&'a self, ailing: Option<&'a Ailing>) -> &'a [u8] {
+    pub(super) fn pinned_root<'a>(&'a self, ailing: Option<&'a Ailing>) -> &'a [u8] {
         ailing.map(Ailing::root).or_else(|| self.own_store().map(Store::root)).unwrap_or_default()
     }
 
@@ -307,7 +303,7 @@ impl Workshop {
     }
 
     /// Whether a package is at hand; each is read once to find out, however many parts hang on it.
-    fn is_at_hand(&self, id: &ComponentId, sum: &Verified<FileSum>) -> bool {
+    pub(super) fn is_at_hand(&self, id: &ComponentId, sum: &Verified<FileSum>) -> bool {
         let known = || self.packages.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(there) = known().get(id) {
             return *there;
@@ -318,7 +314,7 @@ impl Workshop {
     }
 
     /// The packages that hold a part, as the store's owner vouches for them.
-    fn packages_of(&self, ill: &Ill) -> Vec<(ComponentId, Verified<FileSum>)> {
+    pub(super) fn packages_of(&self, ill: &Ill) -> Vec<(ComponentId, Verified<FileSum>)> {
         let store = self.own_store();
         let sum = |id: &ComponentId| Some((id.clone(), store?.package(id)?));
         ill.harm.components.iter().filter_map(sum).collect()
@@ -344,13 +340,13 @@ impl Workshop {
     }
 
     /// Where the machine still holds a content, among the places that should have it.
-    fn held_by_machine(&self, digest: &Digest, size: u64, harm: &Harm) -> Option<SystemPath> {
+    pub(super) fn held_by_machine(&self, digest: &Digest, size: u64, harm: &Harm) -> Option<SystemPath> {
         let none = |_: &[u8]| Ok(());
         harm.paths.iter().find(|path| self.read_held(path, digest, size, &mut { none }).is_ok()).cloned()
     }
 
     /// Reads a file of the machine in pieces, when it is of that size and content: read once to see, once to hand on.
-    fn read_held(
+    pub(super) fn read_held(
         &self,
         path: &SystemPath,
         digest: &Digest,
@@ -376,108 +372,6 @@ impl Workshop {
         }
         if hasher.finish().0 == Some(*digest) { Ok(()) } else { Err(other()) }
     }
-
-    /// Puts the store right as planned; answers what became of each planned action.
-    pub(super) fn mend_store(&self, part: &StorePart, observer: &dyn Observer) -> Result<Vec<ActionReport>, WorkError> {
-        let location = self.settings.store.as_deref().unwrap_or(Path::new(""));
-        let mut actions = part.actions();
-        let mender = Mender::begin(location, &self.settings.run)?;
-        observer.hear(Event::Begin { phase: Phase::Mending, items: actions.len() as u64, bytes: 0 });
-        // Before anything comes in: what goes out must never be something that just came.
-        for (name, action) in part.plan.asides.iter().zip(&mut actions[part.plan.mends.len()..]) {
-            settle(action, mender.set_aside(name).map_err(|e| error_chain(&e)));
-        }
-        let mut from_packages: Vec<(usize, &Ill)> = Vec::new();
-        for (at, mend) in part.plan.mends.iter().enumerate() {
-            let ill = &part.ills[mend.ill];
-            match self.mend_one(&mender, ill, mend.from, part.ailing.as_ref()) {
-                Some(result) => settle(&mut actions[at], result.map_err(|e| error_chain(&e))),
-                None => from_packages.push((at, ill)),
-            }
-            // Each part is whole by itself: what was done by now stays, and the rest is told as left.
-            if observer.hear(Event::Advance { items: 1, bytes: 0 }) == Flow::Stop {
-                let open = at + 1..part.plan.mends.len();
-                from_packages.iter().map(|(at, _)| *at).chain(open).for_each(|at| {
-                    settle(&mut actions[at], Err("it was interrupted before this one".into()));
-                });
-                from_packages.clear();
-                break;
-            }
-        }
-        self.mend_from_packages(&mender, &from_packages, &mut actions);
-        mender.end()?;
-        observer.hear(Event::End);
-        self.bad.write().unwrap_or_else(PoisonError::into_inner).clear();
-        Ok(actions)
-    }
-
-    /// Puts one part right, unless that takes its whole package.
-    fn mend_one(
-        &self,
-        mender: &Mender,
-        ill: &Ill,
-        from: MendFrom,
-        ailing: Option<&Ailing>,
-    ) -> Option<Result<(), StoreError>> {
-        let root = self.pinned_root(ailing);
-        Some(match (&ill.part, from) {
-            (Part::Signed { name }, MendFrom::Pin) => mender.known(name, root),
-            (Part::Signed { .. }, _) => {
-                let ailing = ailing?;
-                let copy = self.other_stores().find(|s| ailing.is_copied_by(s))?;
-                mender.signed(ailing, copy, &Pins::in_folder(&self.settings.trust))
-            }
-            (Part::Pointer(entry), _) => mender.pointer(entry),
-            (Part::Manifest(entry), MendFrom::OtherStore) => mender.manifest(entry, self.another_store_with(ill)?),
-            (Part::Content { digest, size }, MendFrom::OtherStore | MendFrom::Machine) => {
-                let found = Elsewhere { workshop: self, harm: &ill.harm };
-                mender.content(digest, *size, &found)
-            }
-            _ => return None,
-        })
-    }
-
-    /// Each package is read once for all that it is to give back.
-    fn mend_from_packages(&self, mender: &Mender, parts: &[(usize, &Ill)], actions: &mut [ActionReport]) {
-        let mut packages: BTreeMap<ComponentId, Vec<(usize, &Ill)>> = BTreeMap::new();
-        for (at, ill) in parts {
-            match self.packages_of(ill).into_iter().find(|(id, sum)| self.is_at_hand(id, sum)) {
-                Some((id, _)) => packages.entry(id).or_default().push((*at, *ill)),
-                None => settle(&mut actions[*at], Err("its package is not at hand".into())),
-            }
-        }
-        for (id, parts) in packages {
-            let result = self.mend_from_package(mender, &id, &parts).map_err(|e| error_chain(&e));
-            for (at, ill) in parts {
-                let there = self.own_store().is_some_and(|store| match &ill.part {
-                    Part::Content { digest, .. } => store.has_content(digest),
-                    Part::Manifest(entry) => store.has_manifest_file(entry),
-                    _ => true,
-                });
-                let result = result.clone().and_then(|()| match there {
-                    true => Ok(()),
-                    false => Err("its package does not hold it".into()),
-                });
-                settle(&mut actions[at], result);
-            }
-        }
-    }
-
-    fn mend_from_package(&self, mender: &Mender, id: &ComponentId, parts: &[(usize, &Ill)]) -> Result<(), StoreError> {
-        let none = || StoreError::NotACopy { path: id.to_string().into() };
-        let store = self.own_store().ok_or_else(none)?;
-        let (entry, sum) = (store.entry(id).ok_or_else(none)?, store.package(id).ok_or_else(none)?);
-        let package = self.open_archive(|a| a.at_hand(&self.machine, id, &sum)).flatten().ok_or_else(none)?;
-        for (_, ill) in parts {
-            mender.set_aside(Path::new(&ill.part.name()))?;
-        }
-        mender.package(package.file.into_inner(), Path::new(&package.from), entry).map(drop)
-    }
-}
-
-fn settle(action: &mut ActionReport, result: Result<(), String>) {
-    action.result = if result.is_ok() { "done" } else { "failed" }.into();
-    action.why = result.err();
 }
 
 fn stopped(_: StoreError) -> WorkError {
@@ -509,33 +403,4 @@ fn needed_contents(reference: &Reference, files: &FilesCheck) -> HashMap<Digest,
         }
     }
     needed
-}
-
-/// A content from another store, or from the machine itself.
-struct Elsewhere<'a> {
-    workshop: &'a Workshop,
-    harm: &'a Harm,
-}
-
-impl Contents for Elsewhere<'_> {
-    fn copy(
-        &self,
-        digest: &Digest,
-        size: u64,
-        to: &mut dyn FnMut(&[u8]) -> std::io::Result<()>,
-    ) -> Result<(), StoreError> {
-        for store in self.workshop.other_stores() {
-            match store.copy(digest, size, to) {
-                Err(StoreError::Absent { .. } | StoreError::Damaged { .. } | StoreError::File { .. }) => {}
-                other => return other,
-            }
-        }
-        let path = self.workshop.held_by_machine(digest, size, self.harm);
-        let path = path.ok_or(StoreError::Absent { digest: *digest })?;
-        self.workshop.read_held(&path, digest, size, to).map_err(|_| StoreError::Damaged { digest: *digest })
-    }
-
-    fn has_content(&self, digest: &Digest) -> bool {
-        self.workshop.other_stores().any(|s| s.has_content(digest))
-    }
 }
