@@ -244,3 +244,26 @@ fn installed_components_come_from_another_store_first() {
     let done = fill(&second, true);
     assert_eq!((done.from_stores, done.added.len(), done.refused.len()), (2, 2, 0));
 }
+
+#[test]
+fn a_manifest_comes_back_to_a_store_without_contents_and_brings_none() {
+    let place = Place::new();
+    place.stand.lists("");
+    place.stand.cache();
+    let settings = place.with(place.stand.offline());
+    fill(&settings, false);
+    place.sign("mine");
+    let objects = || {
+        let folders = names(&place.store("mine").join("objects"));
+        folders.iter().map(|f| names(&place.store("mine").join("objects").join(f)).len()).sum::<usize>()
+    };
+    let before = objects();
+    let folder = place.store("mine").join("manifests");
+    let folder = folder.join(&names(&folder)[0]);
+    fs::write(folder.join(&names(&folder)[0]), "rubbish").unwrap();
+    let whole = Scope { areas: vec![Area::Store], ..Scope::default() };
+    let done = open(&settings).repair(&whole, &Silent, &mut |_| Agreement::Yes).unwrap();
+    assert_eq!((done.areas[0].put_right, done.areas[0].remaining.len()), (1, 0), "{:#?}", done.areas[0]);
+    let report = open(&settings).check(&whole, &Silent).unwrap();
+    assert_eq!((report.outcome, report.notes.len(), objects()), (OutcomeWord::Sound, 0, before));
+}

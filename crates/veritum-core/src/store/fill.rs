@@ -121,7 +121,7 @@ pub fn fill_from(
     for batch in parcels.chunks(BATCH) {
         let sums = filling.sums();
         let one = |parcel: &&&dyn Parcel| {
-            let taken = take_unless_known(&filling.incoming, **parcel, &sums);
+            let taken = take_unless_known(&filling.incoming, **parcel, &sums, rules.contents);
             (parcel.label(), taken, Event::Advance { items: 1, bytes: parcel.bytes() })
         };
         let taken = filling.each(batch, one, observer)?;
@@ -186,7 +186,7 @@ impl Filling {
         let lock = lock(&store)?;
         let pool = rayon::ThreadPoolBuilder::new().num_threads(rules.jobs).build();
         Ok(Self {
-            incoming: Incoming::begin(&store, rules.contents)?,
+            incoming: Incoming::begin(&store)?,
             known: whole_pointers(&store)?,
             pool: pool.map_err(|e| at(&store)(io::Error::other(e)))?,
             summary: FillSummary::default(),
@@ -267,6 +267,7 @@ fn take_unless_known(
     incoming: &Incoming,
     parcel: &dyn Parcel,
     known: &HashSet<String>,
+    contents: bool,
 ) -> Result<Option<IndexEntry>, StoreError> {
     let path = parcel.label();
     let (mut file, package) = parcel.open().map_err(at(&path))?;
@@ -277,7 +278,7 @@ fn take_unless_known(
     if known.contains(&package.sha256) {
         return Ok(None);
     }
-    take(incoming, file, &path, package).map(Some)
+    take(incoming, file, &path, package, contents).map(Some)
 }
 
 /// Takes everything of one component from another store.

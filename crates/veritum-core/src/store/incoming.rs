@@ -29,14 +29,12 @@ const UNFINISHED: &str = "fill-";
 pub(super) struct Incoming {
     store: PathBuf,
     folder: tempfile::TempDir,
-    /// Whether contents are kept, not only digested.
-    keeps: bool,
     claimed: Mutex<HashSet<Digest>>,
     waiting: Mutex<Vec<(PathBuf, PathBuf)>>,
 }
 
 impl Incoming {
-    pub(super) fn begin(store: &Path, keeps: bool) -> Result<Self, StoreError> {
+    pub(super) fn begin(store: &Path) -> Result<Self, StoreError> {
         let parent = store.join("incoming");
         // Under the lock nobody else's work can be here: what lies about is an interrupted run's.
         if let Ok(left) = fs::read_dir(&parent) {
@@ -46,7 +44,7 @@ impl Incoming {
         }
         fs::create_dir_all(&parent).map_err(at(&parent))?;
         let folder = tempfile::Builder::new().prefix(UNFINISHED).tempdir_in(&parent).map_err(at(&parent))?;
-        Ok(Self { store: store.to_owned(), folder, keeps, claimed: Mutex::default(), waiting: Mutex::default() })
+        Ok(Self { store: store.to_owned(), folder, claimed: Mutex::default(), waiting: Mutex::default() })
     }
 
     /// The store.
@@ -93,9 +91,6 @@ impl Incoming {
 
     /// Takes a content of a known size.
     fn content(&self, size: u64, from: &mut dyn Read) -> io::Result<Digest> {
-        if !self.keeps {
-            return digest_of(from);
-        }
         if size <= SMALL {
             let mut bytes = Vec::with_capacity(usize::try_from(size).unwrap_or(0));
             from.read_to_end(&mut bytes)?;
@@ -162,14 +157,18 @@ impl Incoming {
     }
 }
 
-/// Brings in what a package holds; the file stands at its beginning.
+/// Brings in what a package holds, its contents only when they are wanted; the file stands at its beginning.
 pub(super) fn take(
     incoming: &Incoming,
     file: fs::File,
     path: &Path,
     package_ref: PackageRef,
+    contents: bool,
 ) -> Result<IndexEntry, StoreError> {
-    let mut sink = ManifestMaker::new(|_: &SystemPath, size, content: &mut dyn Read| incoming.content(size, content));
+    let mut sink = ManifestMaker::new(|_: &SystemPath, size, content: &mut dyn Read| match contents {
+        true => incoming.content(size, content),
+        false => digest_of(content),
+    });
     let failed = |source| StoreError::Package { path: path.to_owned(), source };
     // On a medium that others write to, other bytes may come now than when its digest was taken.
     let mut from = io::BufReader::with_capacity(128 * 1024, Digesting { file, context: Context::new(&SHA256) });
@@ -193,7 +192,7 @@ pub(super) fn take(
         entries: count,
         bytes,
         package: package_ref,
-        manifest_only: !incoming.keeps,
+        manifest_only: !contents,
     })
 }
 

@@ -44,7 +44,7 @@ impl Mender {
             }
         }
         let lock = lock(&store)?;
-        let incoming = Incoming::begin(&store, true)?;
+        let incoming = Incoming::begin(&store)?;
         let run: String = run.chars().filter(|c| c.is_ascii_alphanumeric() || *c == '-').collect();
         Ok(Self { aside: store.join(ASIDE).join(run), store, incoming, _lock: lock })
     }
@@ -115,7 +115,8 @@ impl Mender {
     /// When the package cannot be read, or the store not be written.
     pub fn package(&self, mut file: fs::File, label: &Path, entry: &IndexEntry) -> Result<bool, StoreError> {
         let package = package_ref(&mut file, label)?;
-        let taken = take(&self.incoming, file, label, package)?;
+        // A component that is kept without contents stays so.
+        let taken = take(&self.incoming, file, label, package, !entry.manifest_only)?;
         self.incoming.settle()?;
         Ok(taken.manifest == entry.manifest)
     }
