@@ -47,6 +47,12 @@ impl Place {
         candidate.pin(&pins, jiff::Timestamp::UNIX_EPOCH).unwrap();
     }
 
+    /// Settings of a second store that may take from the first.
+    fn second(&self) -> Settings {
+        let from = vec![Supplier::Place(self.store("mine"))];
+        Settings { store: Some(self.store("second")), from, ..self.stand.offline() }
+    }
+
     /// Settings with that store, on top of these.
     fn with(&self, settings: Settings) -> Settings {
         Settings { store: Some(self.store("mine")), ..settings }
@@ -200,11 +206,7 @@ fn one_store_takes_over_from_another_and_nothing_damaged() {
     fill(&place.with(place.stand.offline()), true);
     place.sign("mine");
     place.make("second");
-    let second = Settings {
-        store: Some(place.store("second")),
-        from: vec![Supplier::Place(place.store("mine"))],
-        ..place.stand.offline()
-    };
+    let second = place.second();
     // A content that is damaged there keeps its component out, and is told.
     let object = names(&place.store("mine").join("objects"))
         .into_iter()
@@ -236,11 +238,7 @@ fn installed_components_come_from_another_store_first() {
     place.sign("mine");
     place.make("second");
     fs::remove_dir_all(place.stand.at("/var/cache/apt/archives")).unwrap();
-    let second = Settings {
-        store: Some(place.store("second")),
-        from: vec![Supplier::Place(place.store("mine"))],
-        ..place.stand.offline()
-    };
+    let second = place.second();
     let done = fill(&second, true);
     assert_eq!((done.from_stores, done.added.len(), done.refused.len()), (2, 2, 0));
 }

@@ -5,14 +5,12 @@ use std::fs::File;
 use std::io::{self, BufReader, Read, Write};
 use std::path::{Path, PathBuf};
 
-use aws_lc_rs::digest::{Context, SHA256};
-
 use crate::model::{ComponentId, ContentHasher, Digest, EntryKind, SystemPath};
 use crate::platform::debian::DebError;
 use crate::platform::debian::apt::FileSum;
 use crate::platform::debian::deb::read_deb;
 use crate::store::{Manifest, ManifestMaker, StoreError};
-use crate::trust::Verified;
+use crate::trust::{Digesting, Verified};
 
 /// Why a package is of no use although it is the one that was signed.
 #[derive(Debug, thiserror::Error)]
@@ -32,20 +30,6 @@ pub enum UnpackError {
     Room(#[from] io::Error),
 }
 
-/// Digests what is read through it: a file on a medium that others write to may change after it was verified.
-struct Digesting {
-    file: File,
-    context: Context,
-}
-
-impl Read for Digesting {
-    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
-        let n = self.file.read(into)?;
-        self.context.update(&into[..n]);
-        Ok(n)
-    }
-}
-
 /// The manifest of a verified package.
 pub(super) fn manifest(
     package: Verified<File>,
@@ -53,12 +37,12 @@ pub(super) fn manifest(
     id: &ComponentId,
 ) -> Result<Verified<Manifest>, UnpackError> {
     package.derive(|file| {
-        let mut from = BufReader::with_capacity(128 * 1024, Digesting { file, context: Context::new(&SHA256) });
+        let mut from = BufReader::with_capacity(128 * 1024, Digesting::new(file));
         let mut sink =
             ManifestMaker::new(|_: &SystemPath, size, content: &mut dyn Read| copy(content, size, &mut io::sink()));
         let read = read_deb(&mut from, &mut sink)?;
         io::copy(&mut from, &mut io::sink())?;
-        if from.into_inner().context.finish().as_ref() != sum.sha256 {
+        if from.into_inner().finish() != sum.sha256 {
             return Err(UnpackError::Changed);
         }
         if read.id != *id {

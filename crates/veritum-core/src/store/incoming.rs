@@ -16,6 +16,7 @@ use super::{Manifest, StoreError, at};
 use crate::model::{ContentHasher, Digest, EntryKind, SystemPath};
 use crate::platform::debian::deb::read_deb;
 use crate::platform::debian::{DebError, Package};
+use crate::trust::Digesting;
 
 /// Contents up to this size are digested before they are compressed, so that a known one costs no compression.
 const SMALL: u64 = 1 << 20;
@@ -171,10 +172,10 @@ pub(super) fn take(
     });
     let failed = |source| StoreError::Package { path: path.to_owned(), source };
     // On a medium that others write to, other bytes may come now than when its digest was taken.
-    let mut from = io::BufReader::with_capacity(128 * 1024, Digesting { file, context: Context::new(&SHA256) });
+    let mut from = io::BufReader::with_capacity(128 * 1024, Digesting::new(file));
     let package = read_deb(&mut from, &mut sink).map_err(failed)?;
     io::copy(&mut from, &mut io::sink()).map_err(at(path))?;
-    if hex::encode(from.into_inner().context.finish().as_ref()) != package_ref.sha256 {
+    if hex::encode(from.into_inner().finish()) != package_ref.sha256 {
         return Err(failed(DebError::Shape("it changed while it was read".into())));
     }
     let entries = sink.into_entries();
@@ -194,20 +195,6 @@ pub(super) fn take(
         package: package_ref,
         manifest_only: !contents,
     })
-}
-
-/// Digests what is read through it.
-struct Digesting {
-    file: fs::File,
-    context: Context,
-}
-
-impl Read for Digesting {
-    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
-        let n = self.file.read(into)?;
-        self.context.update(&into[..n]);
-        Ok(n)
-    }
 }
 
 fn digest_of(from: &mut dyn Read) -> io::Result<Digest> {

@@ -85,6 +85,36 @@ pub fn sha256_hex(bytes: &[u8]) -> String {
     hex::encode(aws_lc_rs::digest::digest(&SHA256, bytes).as_ref())
 }
 
+/// Digests what is read through it (SHA-256): a file on a medium that others write to may change after it was verified.
+pub struct Digesting<R> {
+    from: R,
+    context: Context,
+}
+
+impl<R> Digesting<R> {
+    /// Reads from there.
+    #[must_use]
+    pub fn new(from: R) -> Self {
+        Self { from, context: Context::new(&SHA256) }
+    }
+
+    /// The digest of all that was read.
+    #[must_use]
+    pub fn finish(self) -> [u8; 32] {
+        let mut sha256 = [0; 32];
+        sha256.copy_from_slice(self.context.finish().as_ref());
+        sha256
+    }
+}
+
+impl<R: io::Read> io::Read for Digesting<R> {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        let n = self.from.read(into)?;
+        self.context.update(&into[..n]);
+        Ok(n)
+    }
+}
+
 /// Vouches for bytes by a size and a SHA-256 that are themselves vouched for.
 ///
 /// # Errors

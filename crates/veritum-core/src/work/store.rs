@@ -6,12 +6,13 @@ use std::path::Path;
 use std::sync::PoisonError;
 use std::time::Instant;
 
+use super::supplies::needed_things;
 use super::{WorkError, Workshop};
 use crate::archive::Lacking;
-use crate::check::{FilesCheck, Reference, Scope, Want, judge_store, superfluous_notes};
+use crate::check::{Expected, FilesCheck, Reference, Scope, Want, judge_store, superfluous_notes};
 use crate::event::Observer;
 use crate::model::{Area, ComponentId, ContentHasher, Digest, FileKind, Finding, Harm, SystemPath, Voucher};
-use crate::plan::{MendFrom, NoSource, StorePlan, needed_components, plan_store};
+use crate::plan::{MendFrom, NoSource, StorePlan, plan_store};
 use crate::platform::debian::apt::FileSum;
 use crate::report::{ActionReport, AreaReport, OutcomeWord, UnexaminedReport};
 use crate::store::{Ailing, Contents, Ill, IndexEntry, Part, Store, StoreError, Trouble, ailing, known, manifest_ill};
@@ -385,22 +386,6 @@ fn is_writable(store: &Path) -> bool {
 
 /// Contents that a repair of the files found would take from the store.
 fn needed_contents(reference: &Reference, files: &FilesCheck) -> HashMap<Digest, u64> {
-    let mut needed = HashMap::new();
-    for fault in &files.faults {
-        let expected = &reference.expected[fault.expected];
-        let mut take = |want: &Want| {
-            if let Want::File { size, digest } = want {
-                needed.insert(*digest, *size);
-            }
-        };
-        if fault.roots.is_empty() {
-            if !fault.only_meta {
-                take(&expected.want);
-            }
-        } else if !needed_components(fault, expected, reference).is_empty() {
-            let below = reference.expected.iter().filter(|e| fault.roots.iter().any(|root| e.listed.is_within(root)));
-            below.for_each(|e| take(&e.want));
-        }
-    }
-    needed
+    let content = |e: &Expected| if let Want::File { size, digest } = e.want { Some((digest, size)) } else { None };
+    needed_things(reference, files).into_iter().filter_map(content).collect()
 }

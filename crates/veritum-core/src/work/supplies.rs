@@ -6,7 +6,7 @@ use std::sync::PoisonError;
 
 use super::{Supplier, WorkError, Workshop};
 use crate::archive::{Archive, ArchiveSettings, FetchError, Lacking, Standing};
-use crate::check::{FilesCheck, Reference, Scope, Want};
+use crate::check::{Expected, FilesCheck, Reference, Scope, Want};
 use crate::event::Observer;
 use crate::model::{ComponentId, Digest, EntryKind, Voucher};
 use crate::plan::{Action, Deed, ItemKind, Supply, needed_components};
@@ -148,7 +148,7 @@ impl Workshop {
     /// Whether the store in use holds a damaged content of a component.
     fn is_bad_of(&self, reference: &Reference, id: &ComponentId) -> bool {
         let bad = self.bad.read().unwrap_or_else(PoisonError::into_inner);
-        let own = |e: &&crate::check::Expected| *reference.component_of(e) == *id;
+        let own = |e: &&Expected| *reference.component_of(e) == *id;
         !bad.is_empty()
             && reference.expected.iter().filter(own).any(|e| match &e.want {
                 Want::File { digest, .. } => bad.contains(digest),
@@ -158,20 +158,12 @@ impl Workshop {
 
     /// Components that a signed store vouches for and of which no store has a content that a repair needs.
     pub(super) fn without_contents(&self, reference: &Reference, files: &FilesCheck) -> Vec<ComponentId> {
-        let mut ids: BTreeSet<&ComponentId> = BTreeSet::new();
-        for fault in files.faults.iter().filter(|f| !f.only_meta) {
-            let at = &reference.expected[fault.expected];
-            let lacks = |e: &&crate::check::Expected| match &e.want {
-                Want::File { digest, .. } => e.voucher == Voucher::Signed && !self.in_a_store(digest),
-                _ => false,
-            };
-            if fault.roots.is_empty() {
-                ids.extend(Some(at).filter(lacks).map(|e| reference.component_of(e)));
-            } else if needed_components(fault, at, reference).iter().any(|id| !ids.contains(id)) {
-                let below = reference.expected.iter().filter(|e| fault.roots.iter().any(|r| e.listed.is_within(r)));
-                ids.extend(below.filter(lacks).map(|e| reference.component_of(e)));
-            }
-        }
+        let lacks = |e: &&Expected| match &e.want {
+            Want::File { digest, .. } => e.voucher == Voucher::Signed && !self.in_a_store(digest),
+            _ => false,
+        };
+        let needed = needed_things(reference, files).into_iter();
+        let ids: BTreeSet<&ComponentId> = needed.filter(lacks).map(|e| reference.component_of(e)).collect();
         ids.into_iter().cloned().collect()
     }
 
@@ -328,6 +320,20 @@ impl Workshop {
     pub(super) fn contents(&self) -> Supplies<'_> {
         Supplies { workshop: self }
     }
+}
+
+/// What a repair of the files found would put back: the thing itself, and for a folder all that belongs below it.
+pub(super) fn needed_things<'a>(reference: &'a Reference, files: &FilesCheck) -> Vec<&'a Expected> {
+    let mut things = Vec::new();
+    for fault in files.faults.iter().filter(|f| !f.only_meta && f.alias.is_none()) {
+        if fault.roots.is_empty() {
+            things.push(&reference.expected[fault.expected]);
+        } else {
+            let below = |e: &&Expected| fault.roots.iter().any(|root| e.listed.is_within(root));
+            things.extend(reference.expected.iter().filter(below));
+        }
+    }
+    things
 }
 
 fn only_weak(reference: &Reference, ids: BTreeSet<&ComponentId>) -> Vec<ComponentId> {
