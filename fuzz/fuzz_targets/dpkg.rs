@@ -1,17 +1,19 @@
-//! dpkg's files: status, list, md5sums, diversions, statoverride, configuration; passwd, group, fstab, os-release.
+//! dpkg's files: status and its copies, list, md5sums, alternatives, diversions, statoverride, configuration; passwd, group, fstab, os-release.
 #![no_main]
 
 use std::sync::{Arc, OnceLock};
 
 use libfuzzer_sys::fuzz_target;
 use veritum_core::platform::Platform;
-use veritum_core::platform::debian::{Debian, paragraphs};
+use veritum_core::platform::debian::database::Database;
+use veritum_core::platform::debian::{Alternatives, Debian, paragraphs};
 use veritum_core::target::{LiveDisk, Machine, Users};
 
-const FILES: [&str; 12] = [
+const FILES: [&str; 15] = [
     "var/lib/dpkg/status", "var/lib/dpkg/info/a.list", "var/lib/dpkg/info/a.md5sums", "var/lib/dpkg/diversions",
     "var/lib/dpkg/statoverride", "etc/dpkg/dpkg.cfg", "etc/passwd", "etc/group", "etc/fstab", "etc/os-release",
-    "var/log/dpkg.log", "var/log/dpkg.log.1.gz",
+    "var/log/dpkg.log", "var/log/dpkg.log.1.gz", "var/lib/dpkg/status-old", "var/lib/dpkg/updates/0001",
+    "var/backups/dpkg.status.1.gz",
 ];
 const STATUS: &[u8] = b"Package: a\nStatus: install ok installed\nVersion: 1\nArchitecture: all\n";
 
@@ -19,7 +21,7 @@ fn root() -> &'static std::path::Path {
     static ROOT: OnceLock<std::path::PathBuf> = OnceLock::new();
     ROOT.get_or_init(|| {
         let root = std::path::PathBuf::from(format!("/dev/shm/veritum-fuzz-{}", std::process::id()));
-        for folder in ["var/lib/dpkg/info", "etc/dpkg", "var/log"] {
+        for folder in ["var/lib/dpkg/info", "var/lib/dpkg/updates", "var/backups", "etc/dpkg", "var/log"] {
             std::fs::create_dir_all(root.join(folder)).unwrap();
         }
         root
@@ -42,6 +44,9 @@ fuzz_target!(|data: &[u8]| {
             let _ = (records.of(component, None), records.of(component, Some(&some)));
         }
     }
+    let database = Database::read(&machine);
+    let _ = (database.components(), database.composed(&Default::default()));
+    let _ = Alternatives::parse(rest);
     let _ = Users::parse(rest, rest);
     for paragraph in paragraphs(&String::from_utf8_lossy(rest)) {
         let _ = paragraph.get("Package");

@@ -5,7 +5,7 @@ use std::io;
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _, symlink};
 use std::path::{Path, PathBuf};
 
-use veritum_core::model::Digest;
+use veritum_core::model::{Digest, Md5};
 use veritum_core::store::IndexEntry;
 
 use crate::machine::{set_mtime, set_owner};
@@ -27,14 +27,31 @@ pub struct Fault {
     pub needs_root: bool,
     /// Whether it is done to the store: `path` is then what the damaged part stands for.
     pub in_store: bool,
+    /// Further places that are told, each with its verdict.
+    pub also: &'static [(&'static str, &'static str)],
+    /// Whether a repair can only tell what to do about it.
+    pub stays: bool,
+    /// Whether it is many places below the path, told as one.
+    pub many: bool,
 }
 
 const fn fault(name: &'static str, what: &'static str, path: &'static str, verdict: &'static str) -> Fault {
-    Fault { name, what, path, verdict, note: false, needs_root: false, in_store: false }
+    Fault {
+        name,
+        what,
+        path,
+        verdict,
+        note: false,
+        needs_root: false,
+        in_store: false,
+        also: &[],
+        stays: false,
+        many: false,
+    }
 }
 
 const fn note(name: &'static str, what: &'static str, path: &'static str, verdict: &'static str) -> Fault {
-    Fault { name, what, path, verdict, note: true, needs_root: false, in_store: false }
+    Fault { note: true, ..fault(name, what, path, verdict) }
 }
 
 const fn in_store(name: &'static str, what: &'static str, path: &'static str, verdict: &'static str) -> Fault {
@@ -42,7 +59,7 @@ const fn in_store(name: &'static str, what: &'static str, path: &'static str, ve
 }
 
 /// All kinds of damage.
-pub const FAULTS: [Fault; 22] = [
+pub const FAULTS: [Fault; 27] = [
     fault(
         "altered-library",
         "a library's content changed, its size and times kept",
@@ -94,6 +111,40 @@ pub const FAULTS: [Fault; 22] = [
         "/usr/lib/x86_64-foreshore/libbrine-patch.so",
         "stray",
     ),
+    Fault {
+        also: &[("/var/lib/dpkg/info/tallyroll.md5sums", "altered")],
+        ..fault(
+            "record-altered",
+            "a program altered, and the package database's record of it to match",
+            "/usr/bin/tallyroll",
+            "altered",
+        )
+    },
+    fault("list-cut", "a component's list of paths cut off", "/var/lib/dpkg/info/tidelog.list", "garbled"),
+    fault(
+        "status-garbled",
+        "zeros in the middle of the table of components, as a power cut leaves them",
+        "/var/lib/dpkg/status",
+        "garbled",
+    ),
+    Fault {
+        stays: true,
+        ..fault(
+            "half-installed",
+            "a component whose installation was interrupted half-way",
+            "/var/lib/dpkg/status",
+            "incomplete",
+        )
+    },
+    Fault {
+        many: true,
+        ..fault(
+            "replaced-component",
+            "a component's folder replaced in part by another installer",
+            "/usr/share/scripts-coxswain",
+            "altered",
+        )
+    },
     in_store(
         "store-content-altered",
         "a content damaged in the store itself",
@@ -235,6 +286,45 @@ fn damage(root: &Path, name: &str, path: &Path) -> io::Result<()> {
             fs::write(path, text)
         }
         "stray-file" => fs::write(path, b"from an unknown place\n"),
+        "record-altered" => {
+            let (right, wrong) = (fs::read(path)?, b"#!/usr/bin/sh\nexec /home/oskar/.cache/other\n");
+            fs::write(path, wrong)?;
+            let record = root.join("var/lib/dpkg/info/tallyroll.md5sums");
+            let text = fs::read_to_string(&record)?;
+            fs::write(&record, text.replace(&Md5::of(&right).to_hex(), &Md5::of(wrong).to_hex()))
+        }
+        "list-cut" => {
+            let bytes = fs::read(path)?;
+            fs::write(path, &bytes[..bytes.len() - 12])
+        }
+        "status-garbled" => {
+            let mut bytes = fs::read(path)?;
+            let middle = bytes.len() / 2;
+            bytes[middle..middle + 512].fill(0);
+            fs::write(path, bytes)
+        }
+        "half-installed" => {
+            for table in ["status", "status-old"] {
+                let table = root.join("var/lib/dpkg").join(table);
+                let text = fs::read_to_string(&table)?;
+                let entry = |state: &str| format!("Package: harbourcam\nStatus: install {state}\n");
+                fs::write(table, text.replace(&entry("ok installed"), &entry("reinstreq half-installed")))?;
+            }
+            Ok(())
+        }
+        "replaced-component" => {
+            let mut files: Vec<PathBuf> = fs::read_dir(path)?.flatten().map(|e| e.path()).collect();
+            files.sort();
+            for (at, file) in files.iter().take(30).enumerate() {
+                fs::write(file, format!("of another release, file {at}\n"))?;
+                let new = path.join(format!("module-{at:02}.txt"));
+                fs::write(&new, "brought by another installer\n")?;
+                for place in [file, &new] {
+                    set_mtime(place, crate::NOW - 600, 0)?;
+                }
+            }
+            Ok(())
+        }
         other => Err(io::Error::new(io::ErrorKind::InvalidInput, format!("no fault is called {other}"))),
     }
 }

@@ -104,7 +104,10 @@ fn database(root: &Path, packages: &[Package]) -> io::Result<()> {
             fs::set_permissions(info(name), fs::Permissions::from_mode(0o755))?;
         }
     }
-    fs::write(dpkg.join("status"), status)?;
+    for table in ["status", "status-old"] {
+        fs::write(dpkg.join(table), &status)?;
+    }
+    fs::write(dpkg.join("info/format"), "1\n")?;
     for empty in ["lock", "lock-frontend", "available", "arch"] {
         fs::write(dpkg.join(empty), if empty == "arch" { "amd64\ni386\n" } else { "" })?;
     }
@@ -125,13 +128,12 @@ pub(crate) fn customise(root: &Path) -> io::Result<()> {
 }
 
 fn status_of(package: &Package) -> String {
-    let mut text = format!(
-        "Package: {}\nStatus: install ok installed\nPriority: optional\nVersion: {}\nArchitecture: {}\n",
-        package.name, package.version, package.arch
-    );
-    for field in &package.fields {
-        text.push_str(&format!("{field}\n"));
-    }
+    let mut text = format!("Package: {}\nStatus: install ok installed\nPriority: optional\n", package.name);
+    text.push_str(&format!("Maintainer: {}\nArchitecture: {}\n", crate::package::MAINTAINER, package.arch));
+    let (early, late): (Vec<_>, Vec<_>) = package.fields.iter().partition(|f| f.starts_with("Multi-Arch:"));
+    early.iter().for_each(|field| text.push_str(&format!("{field}\n")));
+    text.push_str(&format!("Version: {}\n", package.version));
+    late.iter().for_each(|field| text.push_str(&format!("{field}\n")));
     let settings: Vec<_> = package.items.iter().filter(|i| i.settings).collect();
     if !settings.is_empty() {
         text.push_str("Conffiles:\n");

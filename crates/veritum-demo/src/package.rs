@@ -4,6 +4,9 @@ use std::io::{self, Write as _};
 
 use md5::Digest as _;
 
+/// Who makes the packages.
+pub(crate) const MAINTAINER: &str = "Foreshore Packagers <packages@foreshore.example>";
+
 /// What stands at a path of a package.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Content {
@@ -62,7 +65,7 @@ impl Package {
     #[must_use]
     pub fn control(&self) -> String {
         let mut text = format!("Package: {}\nVersion: {}\nArchitecture: {}\n", self.name, self.version, self.arch);
-        text.push_str("Maintainer: Foreshore Packagers <packages@foreshore.example>\n");
+        text.push_str(&format!("Maintainer: {MAINTAINER}\n"));
         for field in &self.fields {
             text.push_str(field);
             text.push('\n');

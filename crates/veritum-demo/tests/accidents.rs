@@ -176,6 +176,39 @@ fn a_repair_is_whole_or_not_at_all_where_nothing_can_be_moved_to_another_folder(
 }
 
 #[test]
+fn a_repair_of_the_package_database_is_whole_or_not_at_all_whatever_the_disk_does() {
+    let dir = folder();
+    let world = support::twenty::world(&dir.path().join("world"));
+    std::fs::create_dir(world.at(STATE)).unwrap();
+    let info = |name: &str| world.at("/var/lib/dpkg/info").join(name);
+    std::fs::remove_file(info("quay.list")).unwrap();
+    std::fs::remove_file(info("quay.md5sums")).unwrap();
+    std::fs::create_dir(info("quay.md5sums")).unwrap();
+    std::fs::write(info("pier.prerm"), "#!/bin/sh\n").unwrap();
+    std::fs::write(world.at("/var/lib/dpkg/updates/0001"), [0; 64]).unwrap();
+    let (damaged, repaired) = (dir.path().join("damaged"), dir.path().join("repaired"));
+    copy(&world.machine(), &damaged);
+    copy(&world.machine(), &repaired);
+    let report = repair(&at(&world.settings(), &repaired));
+    assert_eq!(report.areas[0].put_right, 4, "{report:#?}");
+    let [before, after] = [&damaged, &repaired].map(|machine| tree(machine));
+    let met = sweep(
+        Lack::Nothing,
+        &damaged,
+        &world.settings(),
+        [&before, &after],
+        |s, disk| try_repair(s, disk).is_ok(),
+        |settings, which| {
+            if which == 1 {
+                undo(settings, None).unwrap();
+                assert_same("undone after recovery", &before, &tree(&settings.target));
+            }
+        },
+    );
+    assert!(met[0] > 50 && met[1] > 50, "both outcomes must be met: {met:?}");
+}
+
+#[test]
 fn an_undo_is_whole_or_not_at_all_whatever_the_disk_does() {
     sweep_undos(Lack::Nothing);
 }

@@ -114,15 +114,11 @@ fn what_was_updated_since_is_not_put_back_among_newer_files() {
     repair(&place.settings("repair", 0));
     let status = place.world.at("/var/lib/dpkg/status");
     let text = std::fs::read_to_string(&status).unwrap();
-    let updated = text.replacen(
-        "Package: quay\nStatus: install ok installed\nPriority: optional\nVersion: 1.0-1",
-        "Package: quay\nStatus: install ok installed\nPriority: optional\nVersion: 2.0-1",
-        1,
-    );
+    let updated = text.replacen("Version: 1.0-1", "Version: 2.0-1", 1);
     assert_ne!(text, updated);
     std::fs::write(&status, updated).unwrap();
     let report = undo(&place.settings("undo", 1), None).unwrap();
-    assert!(report.changes[0].refused[0].why.contains("updated to 2.0-1"), "{:?}", report.changes[0].refused);
+    assert!(report.changes[0].refused[0].why.contains("updated to 2.0-1"), "{report:?}");
     assert_eq!(
         (place.read("/usr/share/quay/0").as_str(), place.read("/usr/share/pier/0").as_str()),
         ("right 0\n", "wrong\n")

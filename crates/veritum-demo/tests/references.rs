@@ -124,7 +124,8 @@ fn a_half_installed_component_is_not_judged_and_that_is_said() {
     std::fs::write(&status, text.replace("install ok installed", "install reinstreq half-installed")).unwrap();
     std::fs::remove_file(place.world.at("/usr/bin/quay")).unwrap();
     let report = place.check();
-    assert_eq!(told(&report.findings), []);
+    assert_eq!(told(&report.findings), [("/var/lib/dpkg/status".to_owned(), "incomplete")]);
+    assert!(report.findings[0].advice.as_ref().unwrap().contains("--reinstall quay"), "{:?}", report.findings);
     assert!(
         report.unexamined.iter().any(|u| u.reason.contains("quay") && u.reason.contains("half-way")),
         "{:?}",
@@ -132,6 +133,7 @@ fn a_half_installed_component_is_not_judged_and_that_is_said() {
     );
     // Removed, with its settings left behind: nothing of it is expected.
     std::fs::write(&status, text.replace("install ok installed", "deinstall ok config-files")).unwrap();
+    std::fs::remove_file(place.world.at("/var/lib/dpkg/info/quay.md5sums")).unwrap();
     assert_eq!(place.findings(), []);
 }
 
@@ -145,13 +147,14 @@ fn damaged_records_are_told_and_the_rest_goes_on() {
     place.write("/var/lib/dpkg/info/quay.list", "");
     place.write("/usr/share/tug", "altered\n");
     let report = check(&settings);
-    assert_eq!(told(&report.findings), [("/usr/share/tug".to_owned(), "altered")]);
-    assert!(report.unexamined.iter().any(|u| u.reason.contains("quay.list")), "{:?}", report.unexamined);
+    let list = || ("/var/lib/dpkg/info/quay.list".to_owned(), "garbled");
+    assert_eq!(told(&report.findings), [("/usr/share/tug".to_owned(), "altered"), list()]);
+    assert!(report.unexamined.iter().any(|u| u.reason.contains("quay")), "{:?}", report.unexamined);
     assert_eq!(report.findings[0].vouched_by, Some(Voucher::Itself));
-    // With a store the list is not needed.
-    assert_eq!(place.findings().len(), 1);
+    // With a store the files can be judged without the list.
+    assert_eq!(place.findings(), [("/usr/share/tug".to_owned(), "altered"), list()]);
     place.write("/var/lib/dpkg/diversions", "/one/line\n");
-    assert!(place.check().unexamined.iter().any(|u| u.reason.contains("diversions")));
+    assert!(place.findings().contains(&("/var/lib/dpkg/diversions".to_owned(), "garbled")));
 }
 
 #[test]

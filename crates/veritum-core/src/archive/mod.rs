@@ -31,7 +31,7 @@ pub use unpack::UnpackError;
 use crate::model::{ComponentId, SystemPath};
 use crate::platform::Installed;
 use crate::platform::debian::apt::{AptConf, Source};
-use crate::store::Manifest;
+use crate::store::{Manifest, Records};
 use crate::target::Machine;
 use crate::trust::openpgp::Keyring;
 use crate::trust::{Facts, VendorKeys, Verified};
@@ -95,6 +95,15 @@ impl Found {
     }
 }
 
+/// What is known of a component from its verified package.
+#[derive(Debug, Clone)]
+struct Holdings {
+    manifest: Verified<Arc<Manifest>>,
+    /// Not known of packages that were looked into before this was kept.
+    records: Option<Verified<Arc<Records>>>,
+    candidate: Candidate,
+}
+
 /// A package that is not at hand.
 #[derive(Debug, Clone)]
 pub struct Lacking {
@@ -121,7 +130,7 @@ pub struct Archive {
     archs: Vec<String>,
     asked_network: bool,
     now: jiff::Timestamp,
-    manifests: HashMap<ComponentId, (Verified<Arc<Manifest>>, Candidate)>,
+    manifests: HashMap<ComponentId, Holdings>,
     broken: Vec<(ComponentId, String)>,
     unpacked: Mutex<Vec<Unpacked>>,
 }
@@ -138,7 +147,7 @@ impl Archive {
             fetcher: Arc::new(Fetcher::new(AptConf::of(machine), settings.proxies.clone(), settings.limits)),
             sources: Vec::new(),
             table: Table::default(),
-            names: installed.components.iter().map(|c| c.id.name.clone()).collect(),
+            names: names(installed),
             archs: architectures(installed),
             asked_network: false,
             now,
@@ -176,6 +185,15 @@ impl Archive {
         !self.table.of(id).is_empty()
     }
 
+    /// The components of that name that verified indexes at hand list.
+    pub fn named(&mut self, machine: &Machine, name: &str) -> Vec<ComponentId> {
+        // What fits every machine stands in each index; the other architectures are asked for by their own names.
+        let archs: Vec<String> = self.archs.iter().cloned().chain(["all".to_owned()]).collect();
+        let ids: Vec<ComponentId> = archs.iter().filter_map(|arch| ComponentId::new(name, "0", arch).ok()).collect();
+        self.read_indexes(machine, ids.iter());
+        self.table.named(name)
+    }
+
     /// The newest version that a verified index lists of a component.
     #[must_use]
     pub fn newest(&self, id: &ComponentId) -> Option<&str> {
@@ -183,11 +201,20 @@ impl Archive {
     }
 }
 
+/// The names of what is installed; of some components only that is known.
+fn names(installed: &Installed) -> HashSet<String> {
+    let lost = installed.lost.iter().map(|stem| stem.split(':').next().unwrap_or_default().to_owned());
+    installed.components.iter().map(|c| c.id.name.clone()).chain(lost).collect()
+}
+
 /// The architectures of the installed components; the one that most of them have is the machine's own.
 fn architectures(installed: &Installed) -> Vec<String> {
     let mut count: HashMap<&str, usize> = HashMap::new();
     for component in installed.components.iter().filter(|c| c.id.arch != "all") {
         *count.entry(&component.id.arch).or_default() += 1;
+    }
+    for (_, arch) in installed.lost.iter().filter_map(|stem| stem.split_once(':')) {
+        *count.entry(arch).or_default() += 1;
     }
     let mut archs: Vec<(&str, usize)> = count.into_iter().collect();
     archs.sort_by_key(|(name, count)| (std::cmp::Reverse(*count), *name));

@@ -1,24 +1,26 @@
 //! From what a verified index lists to manifests and contents: packages at hand, downloaded, unpacked.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::io;
 use std::sync::{Arc, MutexGuard, PoisonError};
 
 use rayon::prelude::*;
 
+use super::Candidate;
 use super::unpack::{self, UnpackError, Unpacked};
-use super::{Archive, Candidate, FetchError, Lacking, Package};
+use super::{Archive, FetchError, Holdings, Lacking, Package};
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::model::{ComponentId, Digest, EntryKind};
 use crate::platform::debian::apt::{FileSum, SourceKind};
+use crate::platform::debian::deb::read_control_part;
 use crate::scan::Stopped;
-use crate::store::{Contents, Manifest, StoreError};
+use crate::store::{Contents, Manifest, Records, StoreError};
 use crate::target::Machine;
 use crate::trust::{FactKind, Verified};
 
 /// What came of looking for a component's manifest.
 enum Got {
-    Manifest(Verified<Arc<Manifest>>, Candidate),
+    Manifest(Holdings),
     Broken(String),
     NotHere(Candidate),
 }
@@ -57,7 +59,7 @@ impl Archive {
         let mut lacking = Vec::new();
         for one in got {
             match one.ok_or(Stopped)? {
-                (id, Got::Manifest(manifest, candidate)) => drop(self.manifests.insert(id, (manifest, candidate))),
+                (id, Got::Manifest(holdings)) => drop(self.manifests.insert(id, holdings)),
                 (id, Got::Broken(why)) => self.broken.push((id, why)),
                 (id, Got::NotHere(candidate)) => lacking.push(Lacking { id, candidate }),
             }
@@ -71,37 +73,53 @@ impl Archive {
             return;
         }
         self.read_indexes(machine, wanted.iter());
-        let one =
-            |id: &ComponentId| self.remembered(id).map(|(manifest, candidate)| (id.clone(), (manifest, candidate)));
+        let one = |id: &ComponentId| self.remembered(id).map(|holdings| (id.clone(), holdings));
         let got: Vec<_> = pool.install(|| wanted.par_iter().filter_map(one).collect());
         self.manifests.extend(got);
     }
 
-    fn remembered(&self, id: &ComponentId) -> Option<(Verified<Arc<Manifest>>, Candidate)> {
+    fn remembered(&self, id: &ComponentId) -> Option<Holdings> {
         self.table.of(id).iter().find_map(|candidate| {
-            let fact = self.facts.get(FactKind::Package, &candidate.sum.get().sha256)?;
+            let sha256 = &candidate.sum.get().sha256;
+            let fact = self.facts.get(FactKind::Package, sha256)?;
             let manifest = fact.derive(|bytes| Manifest::decode(&bytes)).ok()?;
-            (manifest.get().component == *id).then(|| (manifest.map(Arc::new), candidate.clone()))
+            let records = self.facts.get(FactKind::Records, sha256);
+            let records = records.and_then(|fact| fact.derive(|bytes| Records::decode(&bytes)).ok());
+            let manifest = (manifest.get().component == *id).then(|| manifest.map(Arc::new))?;
+            Some(Holdings { manifest, records: records.map(|r| r.map(Arc::new)), candidate: candidate.clone() })
         })
     }
 
     fn manifest_at_hand(&self, machine: &Machine, id: &ComponentId) -> Got {
-        if let Some((manifest, candidate)) = self.remembered(id) {
-            return Got::Manifest(manifest, candidate);
+        let remembered = self.remembered(id);
+        if let Some(holdings) = remembered.as_ref().filter(|h| h.records.is_some()) {
+            return Got::Manifest(holdings.clone());
         }
         let candidates = self.table.of(id);
         let mut broken = None;
         for candidate in candidates {
             let Some(package) = self.hand.find(machine, id, candidate) else { continue };
             match unpack::manifest(package.file, candidate.sum.get(), id) {
-                Ok(manifest) => {
+                Ok(both) => {
+                    let (manifest, records) = (both.part(|b| &b.0).cloned(), both.part(|b| &b.1).cloned());
+                    let sha256 = &candidate.sum.get().sha256;
                     if let Ok(encoded) = manifest.clone().derive(|m| m.encode()) {
-                        self.facts.keep(FactKind::Package, &candidate.sum.get().sha256, &encoded);
+                        self.facts.keep(FactKind::Package, sha256, &encoded);
                     }
-                    return Got::Manifest(manifest.map(Arc::new), candidate.clone());
+                    if let Ok(encoded) = records.clone().derive(|r| serde_json::to_vec(&r)) {
+                        self.facts.keep(FactKind::Records, sha256, &encoded);
+                    }
+                    return Got::Manifest(Holdings {
+                        manifest: manifest.map(Arc::new),
+                        records: Some(records.map(Arc::new)),
+                        candidate: candidate.clone(),
+                    });
                 }
                 Err(e) => broken = Some(format!("{}: {}", package.from, crate::model::error_chain(&e))),
             }
+        }
+        if let Some(holdings) = remembered {
+            return Got::Manifest(holdings);
         }
         match (broken, candidates.first()) {
             (Some(why), _) => Got::Broken(why),
@@ -156,12 +174,12 @@ impl Archive {
                 .iter()
                 .any(|e| matches!(&e.kind, EntryKind::File { digest, .. } if wanted.contains(digest)))
         };
-        let from: Vec<_> = self.manifests.iter().filter(|(_, (m, _))| holds(m.get())).collect();
+        let from: Vec<_> = self.manifests.iter().filter(|(_, h)| holds(h.manifest.get())).collect();
         if from.is_empty() {
             return Ok(());
         }
         let mut unpacked = Unpacked::with_room(&self.settings.scratch, missing.values().sum())?;
-        for (id, (manifest, candidate)) in from {
+        for (id, Holdings { manifest, candidate, .. }) in from {
             if let Some(package) = self.hand.find(machine, id, candidate) {
                 unpacked.take(package.file, manifest.get(), &wanted)?;
             }
@@ -177,19 +195,33 @@ impl Archive {
     /// The verified manifest of a component, when it was prepared.
     #[must_use]
     pub fn manifest(&self, id: &ComponentId) -> Option<Verified<Arc<Manifest>>> {
-        self.manifests.get(id).map(|(manifest, _)| manifest.clone())
+        self.manifests.get(id).map(|h| h.manifest.clone())
+    }
+
+    /// What the package database should hold for a component, when it was prepared.
+    #[must_use]
+    pub fn records(&self, id: &ComponentId) -> Option<Verified<Arc<Records>>> {
+        self.manifests.get(id).and_then(|h| h.records.clone())
+    }
+
+    /// The members of a prepared component's control part, by name, when its package is at hand. Whoever uses one holds it
+    /// against its digest.
+    #[must_use]
+    pub fn members(&self, machine: &Machine, id: &ComponentId) -> Option<BTreeMap<String, Vec<u8>>> {
+        let package = self.hand.find(machine, id, &self.manifests.get(id)?.candidate)?;
+        Some(read_control_part(std::io::BufReader::new(package.file.into_inner())).ok()?.members)
     }
 
     /// The package that a prepared manifest came from.
     #[must_use]
     pub fn package_of(&self, id: &ComponentId) -> Option<&Candidate> {
-        self.manifests.get(id).map(|(_, candidate)| candidate)
+        self.manifests.get(id).map(|h| &h.candidate)
     }
 
     /// Whether the package of a prepared component is at hand, so that its contents can be had.
     #[must_use]
     pub fn has_package(&self, machine: &Machine, id: &ComponentId) -> bool {
-        self.manifests.get(id).is_some_and(|(_, candidate)| self.hand.has(machine, id, candidate))
+        self.manifests.get(id).is_some_and(|h| self.hand.has(machine, id, &h.candidate))
     }
 
     /// The package of a component that is listed and at hand, as far as name and size tell.

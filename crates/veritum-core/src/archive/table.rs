@@ -90,6 +90,14 @@ impl Table {
         self.exact.get(id).map_or(&[], Vec::as_slice)
     }
 
+    /// All components of that name that are listed.
+    #[must_use]
+    pub fn named(&self, name: &str) -> Vec<ComponentId> {
+        let mut all: Vec<ComponentId> = self.exact.keys().filter(|id| id.name == name).cloned().collect();
+        all.sort();
+        all
+    }
+
     /// The newest version listed of a component's name and architecture.
     #[must_use]
     pub fn newest(&self, id: &ComponentId) -> Option<&str> {

@@ -9,7 +9,7 @@ use crate::model::{ComponentId, ContentHasher, Digest, EntryKind, SystemPath};
 use crate::platform::debian::DebError;
 use crate::platform::debian::apt::FileSum;
 use crate::platform::debian::deb::read_deb;
-use crate::store::{Manifest, ManifestMaker, StoreError};
+use crate::store::{Manifest, ManifestMaker, Records, StoreError};
 use crate::trust::{Digesting, Verified};
 
 /// Why a package is of no use although it is the one that was signed.
@@ -30,12 +30,12 @@ pub enum UnpackError {
     Room(#[from] io::Error),
 }
 
-/// The manifest of a verified package.
+/// The manifest of a verified package, and what the package database should hold for it.
 pub(super) fn manifest(
     package: Verified<File>,
     sum: &FileSum,
     id: &ComponentId,
-) -> Result<Verified<Manifest>, UnpackError> {
+) -> Result<Verified<(Manifest, Records)>, UnpackError> {
     package.derive(|file| {
         let mut from = BufReader::with_capacity(128 * 1024, Digesting::new(file));
         let mut sink =
@@ -48,7 +48,8 @@ pub(super) fn manifest(
         if read.id != *id {
             return Err(UnpackError::Other(read.id));
         }
-        Ok(Manifest { component: read.id, records: None, entries: sink.into_entries() })
+        let records = Records::of(&read);
+        Ok((Manifest { component: read.id, records: None, entries: sink.into_entries() }, records))
     })
 }
 

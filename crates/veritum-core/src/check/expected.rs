@@ -123,8 +123,19 @@ impl Scope {
     /// Whether an area is to be looked at.
     #[must_use]
     pub fn wants(&self, area: Area) -> bool {
-        self.is_whole() || self.names(area) || area == Area::Files && !self.is_all()
+        let named = match area {
+            Area::Files => !self.is_all(),
+            // A component is what its records say of it; and a record can be named by its path.
+            Area::Records => self.areas.is_empty() && (!self.components.is_empty() || self.paths.iter().any(is_record)),
+            Area::Store => false,
+        };
+        self.is_whole() || self.names(area) || named
     }
+}
+
+/// Whether a path lies in the package database.
+fn is_record(path: &SystemPath) -> bool {
+    path.is_within(&SystemPath::literal("/var/lib/dpkg"))
 }
 
 /// Rules that the operator sets.

@@ -15,6 +15,7 @@ mod judge;
 mod meta;
 mod near;
 mod parts;
+mod records;
 mod reference;
 mod states;
 mod store;
@@ -23,6 +24,9 @@ mod stray;
 pub use expected::{Expected, Group, Meta, Owned, Policy, Scope, Want};
 pub use files::{Case, Fault, FilesCheck, Seen, Unexamined, check_files};
 pub use folders::{Block, Move, Parents, Placement};
-pub use reference::{ManifestSource, Reference};
+pub use records::{
+    Holds, RecordContent, RecordFault, RecordMend, Unknown, judge_alternatives, judge_status, judge_tables,
+};
+pub use reference::{ManifestSource, Origin, Reference};
 pub use states::expected_state;
 pub use store::{judge_store, superfluous_notes};

@@ -1,14 +1,17 @@
 //! [`Part`]: what one component brings into the reference. Made for many components at a time, in parallel.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use super::expected::{Expected, Meta, Policy, Want};
 use super::near::Near;
+use super::records::{Described, Desk, RecordFault};
 use super::reference::ManifestSource;
-use crate::model::{Entry, EntryKind, Md5, Owner, SystemPath, Voucher};
+use crate::model::{Digest, Entry, EntryKind, Md5, Owner, SystemPath, Voucher};
 use crate::platform::{Component, Installed, Keep, Progress, Records, SelfRecord};
 use crate::store::Manifest;
 use crate::target::{Machine, Users};
+use crate::trust::Verified;
 
 /// What one component brings.
 pub(super) struct Part {
@@ -21,6 +24,12 @@ pub(super) struct Part {
     pub(super) unknown: Option<String>,
     /// Why a source's manifest of it is not used.
     pub(super) broken: Option<String>,
+    /// What is wrong with its records.
+    pub(super) faults: Vec<RecordFault>,
+    /// Who answers for how its records should be, when they were looked at.
+    pub(super) described: Option<Voucher>,
+    /// What a store lacks of what it says of its records, with its size.
+    pub(super) bad_records: Option<(Digest, u64)>,
 }
 
 /// What is needed to gather.
@@ -31,12 +40,25 @@ pub(super) struct Gathering<'a> {
     pub(super) policy: &'a Policy,
     pub(super) records: &'a dyn Records,
     pub(super) near: Option<&'a Near>,
+    /// Where records are judged, when they are.
+    pub(super) desk: Option<&'a Desk<'a>>,
+    /// Of which components they are; empty for all.
+    pub(super) named: &'a [String],
 }
 
 impl Gathering<'_> {
     /// What the component at this position brings.
     pub(super) fn part(&self, at: usize, component: &Component) -> Part {
-        let mut part = Part { voucher: Voucher::Itself, expected: Vec::new(), groups: 0, unknown: None, broken: None };
+        let mut part = Part {
+            voucher: Voucher::Itself,
+            expected: Vec::new(),
+            groups: 0,
+            unknown: None,
+            broken: None,
+            faults: Vec::new(),
+            described: None,
+            bad_records: None,
+        };
         if component.progress == Progress::HalfWay {
             part.unknown = Some("its installation was interrupted half-way".into());
             return part;
@@ -48,11 +70,16 @@ impl Gathering<'_> {
                 Ok(Some(manifest)) => {
                     part.voucher = source.voucher();
                     (part.expected, part.groups) = one.of_manifest(manifest.get(), part.voucher);
+                    self.judge_records(component, *source, &manifest, &mut part);
                     return part;
                 }
                 Ok(None) => {}
                 Err(e) => part.broken = Some(crate::model::error_chain(&e)),
             }
+        }
+        if let Some(desk) = self.desk_for(component) {
+            part.described = Some(Voucher::Itself);
+            part.faults = desk.judge(component, None);
         }
         let keeps = |path: &[u8]| near.is_none_or(|near| near.has(path));
         match self.records.of(component, near.is_some().then_some(&keeps as &Keep<'_>)) {
@@ -60,6 +87,43 @@ impl Gathering<'_> {
             Err(problem) => part.unknown = Some(format!("{}: {}", problem.path, problem.what)),
         }
         part
+    }
+}
+
+impl Gathering<'_> {
+    fn desk_for(&self, component: &Component) -> Option<&Desk<'_>> {
+        self.desk.filter(|_| self.named.is_empty() || self.named.contains(&component.id.name))
+    }
+
+    /// Holds a component's records against its manifest, and against what the first source that knows says of them.
+    fn judge_records(
+        &self,
+        component: &Component,
+        source: &dyn ManifestSource,
+        manifest: &Verified<Arc<Manifest>>,
+        part: &mut Part,
+    ) {
+        let Some(desk) = self.desk_for(component) else { return };
+        let mut records = source.records(manifest).unwrap_or_else(|_| {
+            part.bad_records = manifest.get().records.as_ref().map(|r| (r.blake3, r.size));
+            None
+        });
+        for other in self.sources {
+            if records.is_none()
+                && let Ok(Some(manifest)) = other.manifest(&component.id)
+            {
+                records = other.records(&manifest).ok().flatten();
+            }
+        }
+        let md5 = |digest: &Digest, size: u64| self.sources.iter().find_map(|s| s.md5(digest, size));
+        let described = Described {
+            voucher: part.voucher,
+            manifest: manifest.get(),
+            records: records.as_ref().map(|r| r.get().as_ref()),
+            md5: &md5,
+        };
+        part.described = Some(part.voucher);
+        part.faults = desk.judge(component, Some(&described));
     }
 }
 

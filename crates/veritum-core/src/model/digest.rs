@@ -78,6 +78,12 @@ impl Digest {
 }
 
 impl Md5 {
+    /// The 32 digits.
+    #[must_use]
+    pub fn to_hex(&self) -> String {
+        hex::encode(self.0)
+    }
+
     /// The digest of these bytes.
     #[must_use]
     pub fn of(bytes: &[u8]) -> Self {

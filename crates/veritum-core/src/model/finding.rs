@@ -11,19 +11,22 @@ use super::{ComponentId, Digest, FileKind, SystemPath, text::readable};
 pub enum Area {
     /// The store itself: what is checked and put right before anything is held against it.
     Store,
+    /// The package database: what the system itself records as installed.
+    Records,
     /// The machine's files against their reference.
     Files,
 }
 
 impl Area {
     /// Every area that is there, in working order.
-    pub const ALL: [Area; 2] = [Area::Store, Area::Files];
+    pub const ALL: [Area; 3] = [Area::Store, Area::Records, Area::Files];
 
     /// The word that is typed.
     #[must_use]
     pub fn word(self) -> &'static str {
         match self {
             Self::Store => "store",
+            Self::Records => "records",
             Self::Files => "files",
         }
     }
@@ -68,12 +71,18 @@ pub enum Verdict {
     Missing,
     /// It cannot be read: the medium gives an error.
     Unreadable,
+    /// A record that cannot be read as what it should be: cut off, or not even text.
+    Garbled,
     /// Other content.
     Altered,
+    /// A record that contradicts others.
+    AtOdds,
     /// A link that leads elsewhere.
     Relinked,
     /// Another owner, mode or capability.
     WrongMode,
+    /// A component whose installation was begun and not finished.
+    Incomplete,
     /// Two names that should be one file are two.
     LinkCut,
     /// Note: a settings file that was changed.
@@ -103,9 +112,12 @@ impl Verdict {
             Self::WrongKind => "wrong-kind",
             Self::Missing => "missing",
             Self::Unreadable => "unreadable",
+            Self::Garbled => "garbled",
             Self::Altered => "altered",
+            Self::AtOdds => "at-odds",
             Self::Relinked => "relinked",
             Self::WrongMode => "wrong-mode",
+            Self::Incomplete => "incomplete",
             Self::LinkCut => "link-cut",
             Self::Edited => "edited",
             Self::SettingsRemoved => "settings-removed",
@@ -128,6 +140,14 @@ pub enum Subject {
         /// Its bytes in base64, when the text is not simply them.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         path_b64: Option<String>,
+    },
+    /// A record of the package database.
+    Record {
+        /// Its file.
+        path: SystemPath,
+        /// Which entry of it, when it is about one.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        entry: Option<String>,
     },
     /// A component as a whole.
     Component {
@@ -161,11 +181,17 @@ impl Subject {
         Self::Path { path: path.clone(), path_b64 }
     }
 
-    /// The path, when it is one.
+    /// A record of the package database as a subject.
+    #[must_use]
+    pub fn record(path: &SystemPath, entry: Option<&str>) -> Self {
+        Self::Record { path: path.clone(), entry: entry.map(str::to_owned) }
+    }
+
+    /// The path, when it is one, or is about one.
     #[must_use]
     pub fn as_path(&self) -> Option<&SystemPath> {
         match self {
-            Self::Path { path, .. } => Some(path),
+            Self::Path { path, .. } | Self::Record { path, .. } => Some(path),
             _ => None,
         }
     }
@@ -174,7 +200,7 @@ impl Subject {
     #[must_use]
     pub fn name(&self) -> Option<&str> {
         match self {
-            Self::Path { .. } => None,
+            Self::Path { .. } | Self::Record { .. } => None,
             Self::Component { name } | Self::Source { name } | Self::Object { name } | Self::Index { name } => {
                 Some(name)
             }
@@ -184,9 +210,10 @@ impl Subject {
 
 impl std::fmt::Display for Subject {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        match self.as_path() {
-            Some(path) => path.fmt(f),
-            None => f.write_str(self.name().unwrap_or_default()),
+        match (self, self.as_path()) {
+            (Self::Record { path, entry: Some(entry) }, _) => write!(f, "{path} ({entry})"),
+            (_, Some(path)) => path.fmt(f),
+            (_, None) => f.write_str(self.name().unwrap_or_default()),
         }
     }
 }
@@ -205,11 +232,12 @@ impl FindingId {
     /// The name for what is found in `area` of `subject`.
     #[must_use]
     pub fn of(area: Area, subject: &Subject, verdict: Verdict) -> Self {
-        let what: &[u8] = match subject {
-            Subject::Path { path, .. } => path.as_bytes(),
-            other => other.name().unwrap_or_default().as_bytes(),
+        let what: Vec<u8> = match subject {
+            Subject::Path { path, .. } | Subject::Record { path, entry: None } => path.as_bytes().to_vec(),
+            Subject::Record { path, entry: Some(entry) } => [path.as_bytes(), b"\0", entry.as_bytes()].concat(),
+            other => other.name().unwrap_or_default().as_bytes().to_vec(),
         };
-        let digest = Digest::of(&[area.word().as_bytes(), b"\0", what, b"\0", verdict.word().as_bytes()].concat());
+        let digest = Digest::of(&[area.word().as_bytes(), b"\0", &what, b"\0", verdict.word().as_bytes()].concat());
         let sign = |(at, byte): (usize, &u8)| {
             let signs = if at == 0 { LETTERS } else { SIGNS };
             char::from(signs[usize::from(*byte) % signs.len()])

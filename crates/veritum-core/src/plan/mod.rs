@@ -2,10 +2,12 @@
 
 mod files;
 mod inverse;
+mod records;
 mod store;
 
 pub use files::{FileRules, Supply, needed_components, plan_files};
 pub use inverse::{Outcome, Placed, inverse};
+pub use records::{RecordPlan, RecordRules, plan_records};
 pub use store::{Mend, MendFrom, NoSource, StorePlan, plan_store};
 
 use serde::{Deserialize, Serialize};

@@ -115,6 +115,8 @@ pub struct Installed {
     pub overrides: HashMap<SystemPath, Override>,
     /// What is left out on purpose.
     pub left_out: LeftOut,
+    /// Components, by name or `name:arch`, of which no record tells the version.
+    pub lost: Vec<String>,
     /// Records that could not be read.
     pub problems: Vec<RecordProblem>,
 }

@@ -291,6 +291,24 @@ pub struct ExplainReport {
 impl ExplainReport {
     /// The format's name.
     pub const FORMAT: &'static str = "veritum.explain/1";
+
+    /// Of which nothing is known yet.
+    #[must_use]
+    pub fn bare(subject: Subject) -> Self {
+        Self {
+            format: Self::FORMAT.into(),
+            subject,
+            path: None,
+            owners: Vec::new(),
+            finding: None,
+            expected: None,
+            found: None,
+            differs: None,
+            chain: Vec::new(),
+            left: None,
+            remark: None,
+        }
+    }
 }
 
 /// What `store` commands print (`veritum.store-report/1`).

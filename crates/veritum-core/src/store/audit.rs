@@ -12,14 +12,12 @@ use super::index::IndexEntry;
 use super::pointers::{pointer_name, pointers};
 use super::read::{IN_MEMORY, unpack_in_pieces};
 use super::records::Records;
-use super::{Manifest, Store, StoreError, inventory};
+use super::{MAX_RECORDS, Manifest, Store, StoreError, inventory};
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::model::{Digest, EntryKind, Harm, SystemPath};
 
 /// Paths that are named of what a damaged content would have harmed.
 const MAX_PATHS: usize = 50;
-/// Records over this size are refused.
-const MAX_RECORDS: u64 = 64 << 20;
 
 /// A part of a store.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -11,7 +11,7 @@ use aws_lc_rs::digest::{Context, SHA256};
 use super::files::{self, readable_by_all};
 use super::index::{IndexEntry, PackageRef};
 use super::making::ManifestMaker;
-use super::records::{RecordMember, Records, RecordsRef};
+use super::records::{Records, RecordsRef};
 use super::{Manifest, StoreError, at};
 use crate::model::{ContentHasher, Digest, EntryKind, SystemPath};
 use crate::platform::debian::deb::read_deb;
@@ -229,22 +229,12 @@ pub(super) fn package_ref(file: &mut fs::File, path: &Path) -> Result<PackageRef
 }
 
 fn keep_records(incoming: &Incoming, package: &Package) -> io::Result<RecordsRef> {
-    let mut members = Vec::new();
-    for (name, content) in package.members.iter().filter(|(n, _)| !matches!(n.as_str(), "conffiles" | "md5sums")) {
-        members.push(RecordMember {
-            name: name.clone(),
-            blake3: incoming.object(content)?,
-            size: content.len() as u64,
-        });
+    let records = Records::of(package);
+    for member in &records.members {
+        if let Some(content) = package.members.get(&member.name) {
+            incoming.object(content)?;
+        }
     }
-    let md5sums = package.members.get("md5sums").map(|b| crate::model::readable(b));
-    let records = Records {
-        format: Records::FORMAT.into(),
-        control: package.control.clone(),
-        conffiles: package.settings.clone(),
-        md5sums,
-        members,
-    };
     let bytes = serde_json::to_vec(&records)?;
     Ok(RecordsRef { blake3: incoming.object(&bytes)?, size: bytes.len() as u64 })
 }

@@ -57,6 +57,8 @@ const FOLDERS: [&str; 6] = ["metadata", "targets", "manifests", "objects", "fill
 const ASIDE: &str = "set-aside";
 /// Decompressed manifests over this size are refused: a million entries need two thirds of it.
 const MAX_MANIFEST: u64 = 256 << 20;
+/// Records over this size are refused.
+const MAX_RECORDS: u64 = 64 << 20;
 
 /// Why a store cannot be used, or not for this.
 #[derive(Debug, thiserror::Error)]

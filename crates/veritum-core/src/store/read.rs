@@ -6,7 +6,8 @@ use std::path::{Path, PathBuf};
 
 use super::files::{self, read};
 use super::index::{Index, IndexEntry, PackageRef};
-use super::{FORMAT, MAX_MANIFEST, Manifest, StoreError, at};
+use super::records::{Records, RecordsRef};
+use super::{FORMAT, MAX_MANIFEST, MAX_RECORDS, Manifest, StoreError, at};
 use crate::model::{ComponentId, ContentHasher, Digest};
 use crate::platform::debian::apt::FileSum;
 use crate::trust::{self, Pins, SeenVersions, Verified};
@@ -207,6 +208,25 @@ impl Store {
             return Err(fail("it is the manifest of another component".into()));
         }
         Ok(Some(manifest))
+    }
+
+    /// What the package database should hold for the component of a manifest of this store.
+    ///
+    /// # Errors
+    /// When it is missing or is not what was signed.
+    pub fn records(&self, of: Verified<&RecordsRef>) -> Result<Verified<Records>, StoreError> {
+        let RecordsRef { blake3, size } = of.get();
+        let mut bytes = Vec::new();
+        if *size > MAX_RECORDS {
+            return Err(StoreError::Damaged { digest: *blake3 });
+        }
+        self.copy(blake3, *size, &mut |piece| {
+            bytes.extend_from_slice(piece);
+            Ok(())
+        })?;
+        let damaged = |_| StoreError::Damaged { digest: *blake3 };
+        let bytes = trust::vouch(bytes, of.part(|r| &r.blake3)).map_err(damaged)?;
+        bytes.derive(|bytes| Records::decode(&bytes)).map_err(|_| StoreError::Damaged { digest: *blake3 })
     }
 
     /// The signed entry of a component.

@@ -2,7 +2,8 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::model::{Digest, SystemPath};
+use crate::model::{Digest, SystemPath, from_readable, readable};
+use crate::platform::debian::Package;
 
 /// Where a component's [`Records`] lie among the store's objects.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
@@ -45,4 +46,51 @@ pub struct Records {
 impl Records {
     /// The format's name.
     pub const FORMAT: &'static str = "veritum.records/1";
+
+    /// What a package's control part says.
+    #[must_use]
+    pub fn of(package: &Package) -> Self {
+        let line = |path: &SystemPath| [path.as_bytes(), b"\n"].concat();
+        let plain: Vec<u8> = package.settings.iter().flat_map(line).collect();
+        // What a list of settings files has beyond their paths cannot be made again from those.
+        let follows = |name: &str, content: &[u8]| name == "md5sums" || name == "conffiles" && content == plain;
+        let others = package.members.iter().filter(|(name, content)| !follows(name, content));
+        let member = |(name, content): (&String, &Vec<u8>)| RecordMember {
+            name: name.clone(),
+            blake3: Digest::of(content),
+            size: content.len() as u64,
+        };
+        Self {
+            format: Self::FORMAT.into(),
+            control: package.control.clone(),
+            conffiles: package.settings.clone(),
+            md5sums: package.members.get("md5sums").map(|b| readable(b)),
+            members: others.map(member).collect(),
+        }
+    }
+
+    /// Reads records.
+    ///
+    /// # Errors
+    /// When they are of another format, or not what they should be.
+    pub fn decode(bytes: &[u8]) -> Result<Self, serde_json::Error> {
+        let records: Self = serde_json::from_slice(bytes)?;
+        match records.format == Self::FORMAT {
+            true => Ok(records),
+            false => Err(serde::de::Error::custom("its format is not known to this Veritum")),
+        }
+    }
+
+    /// The `md5sums` member byte by byte.
+    #[must_use]
+    pub fn md5sums_bytes(&self) -> Option<Vec<u8>> {
+        self.md5sums.as_deref().and_then(from_readable)
+    }
+
+    /// The `conffiles` member, a path a line; nothing when there are none.
+    #[must_use]
+    pub fn conffiles_bytes(&self) -> Option<Vec<u8>> {
+        let line = |path: &SystemPath| [path.as_bytes(), b"\n"].concat();
+        (!self.conffiles.is_empty()).then(|| self.conffiles.iter().flat_map(line).collect())
+    }
 }

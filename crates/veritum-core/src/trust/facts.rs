@@ -22,6 +22,8 @@ pub enum FactKind {
     Index,
     /// What a package holds, by the SHA-256 of the package.
     Package,
+    /// What the package database should hold for a package, by the SHA-256 of the package.
+    Records,
 }
 
 impl FactKind {
@@ -30,6 +32,7 @@ impl FactKind {
             Self::Signed => "signed-1",
             Self::Index => "index-1",
             Self::Package => "package-1",
+            Self::Records => "records-1",
         }
     }
 }

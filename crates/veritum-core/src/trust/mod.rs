@@ -71,6 +71,14 @@ impl<T> Verified<T> {
     }
 }
 
+impl<'a, T> Verified<&'a Option<T>> {
+    /// What was verified, when there is any of it.
+    #[must_use]
+    pub fn flipped(self) -> Option<Verified<&'a T>> {
+        self.0.as_ref().map(Verified)
+    }
+}
+
 impl<T: Clone> Verified<&T> {
     /// A copy of its own.
     #[must_use]

@@ -1,8 +1,9 @@
 //! `check`: gathering the reference, looking, judging, telling.
 
 use std::collections::{BTreeMap, HashMap};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
+use super::records::RecordsPart;
 use super::store::{Depth, StorePart};
 use super::supplies::download_report;
 use super::{WorkError, Workshop};
@@ -26,6 +27,8 @@ pub(super) struct Checked {
     pub(super) plan: Plan,
     /// What came of the store, when it was looked at.
     pub(super) store: Option<StorePart>,
+    /// What came of the package database, when it was looked at.
+    pub(super) records: Option<RecordsPart>,
     pub(super) report: CheckReport,
     /// What was seen of the files.
     pub(super) remembered: Remembered,
@@ -109,6 +112,13 @@ impl Workshop {
         let mut remembered = Remembered::default();
         let (mut reference, mut plan, mut downloads) = (Reference::default(), Plan::default(), Vec::new());
         let mut report = self.blank_report(wanted.scope);
+        let mut records = None;
+        if wanted.scope.wants(Area::Records) && !wanted.scope.wants(Area::Files) {
+            let begun = Instant::now();
+            reference = self.referenced(wanted.scope, observer)?;
+            report.components = Self::components_by_voucher(&reference);
+            records = Some(self.records(&reference, wanted.scope, begun.elapsed()));
+        }
         if wanted.scope.wants(Area::Files) {
             let scope = &self.in_every_spelling(wanted.scope);
             let files = self.files(Wanted { scope, ..wanted }, &mut store, observer)?;
@@ -121,6 +131,15 @@ impl Workshop {
             remembered = files.check.remembered;
             report.unexamined = files.unexamined;
             reference = files.reference;
+            records = wanted.scope.wants(Area::Records).then(|| self.records(&reference, wanted.scope, Duration::ZERO));
+        }
+        if let Some(part) = &records {
+            areas.insert(0, part.area.clone());
+            report.findings.splice(0..0, part.findings.iter().cloned());
+            report.unexamined.splice(0..0, part.unexamined.iter().cloned());
+            report.left.extend(part.planned.plan.left.iter().cloned());
+            // A disk that is in doubt is written nowhere.
+            plan.doubt = plan.doubt.or_else(|| part.planned.plan.doubt.clone());
         }
         if let Some(part) = &store {
             areas.insert(0, part.area.clone());
@@ -141,7 +160,7 @@ impl Workshop {
         report.doubt.clone_from(&plan.doubt);
         report.downloads = downloads.iter().map(|(l, from)| download_report(l, from.clone())).collect();
         let downloads = downloads.into_iter().map(|(lacking, _)| lacking).collect();
-        Ok(Checked { reference, plan, store, report, remembered, downloads })
+        Ok(Checked { reference, plan, store, records, report, remembered, downloads })
     }
 
     /// Judges files by the strongest reference at hand. What the machine's own records say comes first; where that
@@ -154,17 +173,8 @@ impl Workshop {
     ) -> Result<FilesPart, WorkError> {
         let Wanted { scope, fresh, failed, .. } = wanted;
         let begun = Instant::now();
-        observer.hear(Event::Begin { phase: Phase::Reading, items: self.installed.components.len() as u64, bytes: 0 });
-        let mut reference = self.reference(scope);
-        observer.hear(Event::End);
-        if self.settings.full_chain || !scope.is_all() {
-            let weak = self.weak_in_scope(&reference, scope);
-            if self.prepare(&weak, observer)? {
-                reference = self.reference(scope);
-            }
-        } else if self.recall(&reference) {
-            reference = self.reference(scope);
-        }
+        let with_records = scope.wants(Area::Records);
+        let mut reference = self.referenced(scope, observer)?;
         let before = if wanted.quick { self.state().ok().flatten().and_then(|s| history::seen(&s)) } else { None };
         let looks = Looks {
             how: How { fresh, remembered: before.as_ref().map(|b| &b.files) },
@@ -180,7 +190,7 @@ impl Workshop {
         let more = self.prepare(&weak, observer)?;
         self.prepare(&lacking, observer)?;
         if more {
-            reference = self.reference(scope);
+            reference = self.gathered(scope, with_records);
             files = self.look(&reference, scope, looks, &mut seen, observer)?;
         }
         // A hundred thousand small pieces are let go beside the rest of the work.
@@ -214,9 +224,30 @@ impl Workshop {
         if wanted.quick {
             area.extent = Some(self.quick_words(before.as_ref(), files.unread));
         }
-        let unexamined = self.unexamined(&reference, &files);
+        let unexamined = self.unexamined(scope, &reference, &files);
         drop(at_hand);
         Ok(FilesPart { reference, check: files, plan, downloads, area, unexamined })
+    }
+
+    /// What should be there, by the strongest reference at hand before anything was looked at.
+    fn referenced(&self, scope: &Scope, observer: &dyn Observer) -> Result<Reference, WorkError> {
+        let with_records = scope.wants(Area::Records);
+        observer.hear(Event::Begin { phase: Phase::Reading, items: self.installed.components.len() as u64, bytes: 0 });
+        let mut reference = self.gathered(scope, with_records);
+        observer.hear(Event::End);
+        if self.settings.full_chain || !scope.is_all() {
+            let weak = self.weak_in_scope(&reference, scope);
+            if self.prepare(&weak, observer)? {
+                reference = self.gathered(scope, with_records);
+            }
+        } else if self.recall(&reference) {
+            reference = self.gathered(scope, with_records);
+        }
+        let weak = self.weak_by_records(&reference);
+        if self.prepare(&weak, observer)? {
+            reference = self.gathered(scope, with_records);
+        }
+        Ok(reference)
     }
 
     /// The spellings under which components may list a path: as it was named, where it really is, and on a merged
@@ -301,14 +332,17 @@ impl Workshop {
     }
 
     /// What was not examined of the files.
-    fn unexamined(&self, reference: &Reference, files: &FilesCheck) -> Vec<UnexaminedReport> {
+    fn unexamined(&self, scope: &Scope, reference: &Reference, files: &FilesCheck) -> Vec<UnexaminedReport> {
         let one = |reason: String| UnexaminedReport { area: Area::Files, reason, count: 1, example: None };
         let mut unexamined: Vec<UnexaminedReport> = files
             .unexamined
             .iter()
             .map(|u| UnexaminedReport { count: u.count, example: u.example.clone(), ..one(u.reason.clone()) })
             .collect();
-        unexamined.extend(self.installed.problems.iter().map(|p| one(format!("{}: {}", p.path, p.what))));
+        // Where the package database itself is looked at, it is told there.
+        if !scope.wants(Area::Records) {
+            unexamined.extend(self.installed.problems.iter().map(|p| one(format!("{}: {}", p.path, p.what))));
+        }
         // Of the store in use it is a finding of its own.
         let broken = reference.broken_manifests.iter().filter(|(id, _)| self.own_store().is_none_or(|s| !s.has(id)));
         unexamined

@@ -5,12 +5,13 @@ use std::io;
 use std::os::fd::AsFd;
 
 use super::check::Wanted;
+use super::records::RecordsPart;
 use super::{WorkError, Workshop};
 use crate::change::ChangeLog;
 use crate::check::{Scope, Want, expected_state};
 use crate::event::{Observer, Silent};
 use crate::model::{Area, Finding, Subject, SystemPath, Voucher};
-use crate::plan::Left;
+use crate::plan::{Deed, Item, ItemKind, Left};
 use crate::report::{ChainLink, ExplainReport, FirstDifference};
 use crate::store::{Contents, Store};
 
@@ -41,21 +42,17 @@ impl Workshop {
             finding = checked.report.findings.iter().find(covers).cloned().or_else(|| self.blocked_above(&listed));
         }
         let Some(at) = reference.at(&listed) else {
+            if let Some(report) = self.explain_record_at(&listed, observer)? {
+                return Ok(report);
+            }
             let remark = format!(
                 "no component owns {path}: there is nothing to compare it with, and nothing of it will be touched"
             );
             return Ok(ExplainReport {
-                format: ExplainReport::FORMAT.into(),
-                subject: Subject::path(&listed),
-                path: Some(listed),
-                owners: Vec::new(),
+                path: Some(listed.clone()),
                 finding,
-                expected: None,
-                found: None,
-                differs: None,
-                chain: Vec::new(),
-                left: None,
                 remark: Some(remark),
+                ..ExplainReport::bare(Subject::path(&listed))
             });
         };
         let expected = &reference.expected[at];
@@ -134,6 +131,7 @@ impl Workshop {
         self.require_store_sound(&everything)?;
         let wanted = Wanted { store: self.depth(&everything), ..Wanted::files(&everything, &none) };
         let checked = self.checked(wanted, observer)?;
+        let records = checked.records;
         let mut left = checked.report.left;
         let mut all: Vec<Finding> = checked.report.findings.into_iter().chain(checked.report.notes).collect();
         let fits = |f: &Finding| f.id.as_str().starts_with(typed);
@@ -145,6 +143,7 @@ impl Workshop {
         }
         all.retain(fits);
         match <[Finding; 1]>::try_from(all) {
+            Ok([one]) if one.area == Area::Records => Ok(self.explain_record(one, left, records.as_ref())),
             Ok([one]) => match one.subject.as_path() {
                 Some(path) => self.explain_path(&path.clone(), observer),
                 None => Ok(self.explain_part(one, left)),
@@ -154,22 +153,90 @@ impl Workshop {
         }
     }
 
+    /// A record of the package database, or a link that one stands for, when something is wrong with it or it is one.
+    fn explain_record_at(
+        &self,
+        path: &SystemPath,
+        observer: &dyn Observer,
+    ) -> Result<Option<ExplainReport>, WorkError> {
+        let (scope, none) = (Scope { areas: vec![Area::Records], ..Scope::default() }, HashMap::new());
+        let checked = self.checked(Wanted::files(&scope, &none), observer)?;
+        let mut findings = checked.report.findings.into_iter();
+        if let Some(finding) = findings.find(|f| f.subject.as_path() == Some(path)) {
+            return Ok(Some(self.explain_record(finding, checked.report.left, checked.records.as_ref())));
+        }
+        let is_record = path.is_within(&SystemPath::literal("/var/lib/dpkg"));
+        let there = is_record && self.machine.resolve(path).is_ok();
+        let remark = "it is part of the package database, and nothing is wrong with it".to_owned();
+        Ok(there.then(|| ExplainReport { remark: Some(remark), ..ExplainReport::bare(Subject::path(path)) }))
+    }
+
+    /// Explains what is wrong with a record: how it lies there, how it should be, and who says so.
+    fn explain_record(&self, finding: Finding, left: Vec<Left>, records: Option<&RecordsPart>) -> ExplainReport {
+        let differs = records.and_then(|part| self.record_difference(&finding, part));
+        let owners: Vec<_> = finding.component.iter().cloned().collect();
+        let chain = match (finding.vouched_by, &finding.component) {
+            (Some(voucher @ (Voucher::Signed | Voucher::Archive)), Some(id)) => {
+                let mut chain = self.chain(id, &Want::Something, voucher, &SystemPath::root());
+                chain.remove(0);
+                chain
+            }
+            _ => Vec::new(),
+        };
+        let remark = chain.is_empty().then(|| {
+            "no package says what belongs there: it is judged by the other records of this machine, and by earlier copies"
+                .to_owned()
+        });
+        ExplainReport {
+            path: finding.subject.as_path().cloned(),
+            owners,
+            differs,
+            chain,
+            left: left.into_iter().find(|l| l.finding == finding.id),
+            remark,
+            finding: Some(finding.clone()),
+            ..ExplainReport::bare(finding.subject)
+        }
+    }
+
+    /// Where a record first differs from what a repair would write there.
+    fn record_difference(&self, finding: &Finding, part: &RecordsPart) -> Option<FirstDifference> {
+        let action = part.planned.plan.actions.iter().find(|a| a.findings.contains(&finding.id))?;
+        let Deed::Put(items) = &action.deed else { return None };
+        let [Item { kind: ItemKind::File { digest, size }, .. }] = items.as_slice() else { return None };
+        let mut expected = Vec::new();
+        let mut take = |piece: &[u8]| -> io::Result<()> {
+            expected.extend_from_slice(piece);
+            Ok(())
+        };
+        part.contents(self).copy(digest, *size, &mut take).ok()?;
+        let dir = self.machine.dir(&action.place.parent()?).ok()?;
+        let found = dir.read(action.place.name(), MAX_COMPARED).ok()?;
+        let mut compare = Comparison { offset: 0, line: 1, text: true, found: None };
+        compare.piece(&expected, &found);
+        if compare.found.is_none() {
+            compare.piece(&[], &found[expected.len().min(found.len())..]);
+        }
+        let mut difference = compare.found?;
+        if let Some(line) = difference.line {
+            difference.expected_lines = lines_from(&expected, line);
+            difference.found_lines = lines_from(&found, line);
+        }
+        Some(difference)
+    }
+
     /// A finding that is not about a path of the machine.
     fn explain_part(&self, finding: Finding, left: Vec<Left>) -> ExplainReport {
         let owners = finding.harms.as_ref().map(|h| h.components.clone()).unwrap_or_default();
         let store = self.own_store().filter(|_| finding.area == Area::Store);
         ExplainReport {
-            format: ExplainReport::FORMAT.into(),
-            subject: finding.subject.clone(),
-            path: None,
             owners,
             expected: finding.expected.clone(),
             found: finding.found.clone(),
-            differs: None,
             chain: store.map(signed_by).unwrap_or_default(),
             left: left.into_iter().find(|l| l.finding == finding.id),
-            remark: None,
-            finding: Some(finding),
+            finding: Some(finding.clone()),
+            ..ExplainReport::bare(finding.subject)
         }
     }
 

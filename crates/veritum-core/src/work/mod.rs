@@ -1,10 +1,13 @@
 //! Wires the rooms: the only one that knows the order. Time, names and configuration come in through [`Settings`].
 
+mod ahead;
 mod check;
 mod explain;
 mod filling;
+mod identify;
 mod mending;
 mod programs;
+mod records;
 mod repair;
 mod sources;
 mod status;
@@ -20,10 +23,11 @@ use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
 use crate::archive::{Archive, ArchiveSettings};
 use crate::change::{ChangeError, Desk, Locks, StateFolder};
-use crate::check::{ManifestSource, Policy, Reference, Scope};
+use crate::check::{ManifestSource, Origin, Policy, Reference, Scope};
 use crate::event::Observer;
 use crate::model::{Area, ComponentId, Digest, SystemPath};
 use crate::platform::debian::Debian;
+use crate::platform::debian::database::Database;
 use crate::platform::{Installed, Platform};
 use crate::store::{Store, StoreError};
 use crate::target::{Disk, LockError, Machine, Protection, TargetError, lock_shared};
@@ -140,6 +144,8 @@ pub struct Workshop {
     machine: Machine,
     protection: Protection,
     installed: Installed,
+    /// The package database itself, with all that is wrong with it.
+    database: Database,
     /// The store in use, then those among the further supplies.
     stores: Vec<Store>,
     store_trouble: Option<StoreError>,
@@ -163,11 +169,10 @@ impl Workshop {
     /// When there is no system, or it cannot be read.
     pub fn open(settings: Settings, disk: Arc<dyn Disk>) -> Result<Self, WorkError> {
         let machine = Machine::open(&settings.target, disk)?;
-        let platform = Debian;
-        if !platform.is_here(&machine) {
+        if !Debian.is_here(&machine) {
             return Err(TargetError::NoSystem { path: settings.target.clone() }.into());
         }
-        let installed = platform.installed(&machine)?;
+        let (installed, database) = Debian::read(&machine)?;
         let pool =
             rayon::ThreadPoolBuilder::new().num_threads(settings.jobs).build().map_err(|_| WorkError::Threads)?;
         let mut workshop = Self {
@@ -175,6 +180,7 @@ impl Workshop {
             settings,
             machine,
             installed,
+            database,
             stores: Vec::new(),
             store_trouble: None,
             refused_stores: Vec::new(),
@@ -185,6 +191,7 @@ impl Workshop {
             pool,
         };
         workshop.open_supplies();
+        workshop.identify();
         Ok(workshop)
     }
 
@@ -216,11 +223,24 @@ impl Workshop {
     }
 
     fn reference(&self, scope: &Scope) -> Reference {
+        self.gathered(scope, false)
+    }
+
+    /// What should be there; on request the records of each component are judged on the way.
+    fn gathered(&self, scope: &Scope, with_records: bool) -> Reference {
         let archive = self.archive.read().unwrap_or_else(PoisonError::into_inner);
         let stores = self.stores.iter().map(|s| s as &dyn ManifestSource);
         let sources: Vec<&dyn ManifestSource> =
             stores.chain(archive.as_ref().map(|a| a as &dyn ManifestSource)).collect();
-        Reference::gather(&self.machine, &Debian, &self.installed, &sources, scope, &self.settings.policy, &self.pool)
+        let origin = Origin {
+            machine: &self.machine,
+            platform: &Debian,
+            installed: &self.installed,
+            sources: &sources,
+            policy: &self.settings.policy,
+            database: with_records.then_some(&self.database),
+        };
+        Reference::gather(&origin, scope, &self.pool)
     }
 
     fn left_out(&self) -> impl Fn(&SystemPath) -> bool + '_ {

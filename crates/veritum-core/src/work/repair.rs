@@ -2,8 +2,9 @@
 
 use std::collections::{HashMap, HashSet};
 
+use super::ahead::{self, Ahead, with_records_of};
 use super::check::{Checked, Wanted};
-use super::store::{Depth, StorePart};
+use super::store::StorePart;
 use super::{WorkError, Workshop};
 use crate::change::{ChangeError, Desk, OpenChange, RoundReceipt, Verb, unfinished};
 use crate::check::Scope;
@@ -14,7 +15,7 @@ use crate::plan::{Action, Deed, Item, ItemKind, Left, Plan};
 use crate::report::{ActionReport, AreaChange, CheckReport, DownloadReport, RepairReport, RunningReport};
 
 /// Downloads that were tried and did not come about, with the reason.
-type Failed = HashMap<ComponentId, String>;
+pub(super) type Failed = HashMap<ComponentId, String>;
 
 /// A repair ends after so many rounds even when findings still change.
 const MAX_ROUNDS: usize = 3;
@@ -32,12 +33,14 @@ pub struct Preview<'a> {
     pub left: &'a [Left],
     /// Whether this came to light only after what was agreed to was done.
     pub further: bool,
+    /// Whether this comes ahead of the rest, which is looked at anew and asked about after it.
+    pub ahead: bool,
 }
 
 impl<'a> Preview<'a> {
-    fn of(checked: &'a Checked, actions: Vec<ActionReport>, further: bool) -> Self {
+    pub(super) fn of(checked: &'a Checked, actions: Vec<ActionReport>, further: bool) -> Self {
         let bytes = actions.iter().map(|a| a.bytes).sum();
-        Self { check: &checked.report, actions, bytes, left: &checked.report.left, further }
+        Self { check: &checked.report, actions, bytes, left: &checked.report.left, further, ahead: false }
     }
 }
 
@@ -85,77 +88,45 @@ impl Workshop {
         {
             return Ok(done);
         }
-        if !scope.wants(Area::Files) {
-            return self.repair_all(scope, None, observer, ask);
+        if !scope.wants(Area::Files) && !scope.wants(Area::Records) {
+            let first = self.with_downloads(scope, observer)?;
+            return self.repair_all(scope, first, None, observer, ask);
         }
         let state = self.make_state()?;
+        let ahead = {
+            let desk = self.desk(&state, observer);
+            let _locks = self.locks(&desk)?;
+            if let Some(number) = unfinished(&self.machine, &state)?.first() {
+                return Err(ChangeError::Earlier(*number).into());
+            }
+            let first = self.with_downloads(scope, observer)?;
+            if !ahead::is_needed(&first.0) {
+                return self.repair_all(scope, first, Some(desk), observer, ask);
+            }
+            match self.put_records_right(first, scope, desk, observer, ask)? {
+                Ahead::Ended(report) => return Ok(*report),
+                Ahead::Done(done) => done,
+            }
+        };
+        // Only now is it known what is installed: the rest is looked at anew, and its plan shown on its own.
+        self.read_again()?;
         let desk = self.desk(&state, observer);
         let _locks = self.locks(&desk)?;
-        if let Some(number) = unfinished(&self.machine, &state)?.first() {
-            return Err(ChangeError::Earlier(*number).into());
-        }
-        self.repair_all(scope, Some(desk), observer, ask)
-    }
-
-    /// Puts the signed files of the store right, and goes on with the rest; none when that cannot be done.
-    fn repair_ailing(
-        &mut self,
-        scope: &Scope,
-        observer: &dyn Observer,
-        ask: &mut dyn FnMut(&Preview<'_>) -> Agreement,
-    ) -> Result<Option<RepairReport>, WorkError> {
-        let none = Failed::new();
-        let store = Scope { areas: vec![Area::Store], ..Scope::default() };
-        let wanted = Wanted { store: Some(Depth::Whole), ..Wanted::files(&store, &none) };
-        let checked = self.checked(wanted, observer)?;
-        let Some(part) = checked.store.as_ref().filter(|part| !part.plan.is_empty()) else { return Ok(None) };
-        if ask(&Preview::of(&checked, part.actions(), false)) == Agreement::No {
-            return Ok(Some(report(true, &checked, Done::default())));
-        }
-        let actions = self.mend_store(part, observer)?;
-        self.open_supplies();
-        if self.depth(scope).is_none() || !self.own_opened {
-            let after = self.checked(wanted, observer)?;
-            let done = Done { store: actions, after: Some(after.report), ..Done::default() };
-            return Ok(Some(report(false, &checked, done)));
-        }
-        // What they say of the rest is only known now: its plan is shown on its own.
-        let mut rest = self.repair(scope, observer, ask)?;
-        let right = actions.iter().filter(|a| a.result == "done").count() as u64;
-        rest.before.findings.splice(0..0, checked.report.findings.iter().cloned());
-        let told = rest.before.areas.iter_mut().filter(|a| a.area == Area::Store);
-        told.for_each(|area| area.problems += checked.report.problems());
-        match rest.areas.iter_mut().find(|a| a.area == Area::Store) {
-            Some(area) => {
-                area.actions.splice(0..0, actions);
-                area.put_right += right;
-            }
-            None => {
-                let area =
-                    AreaChange { area: Area::Store, change: None, actions, put_right: right, remaining: Vec::new() };
-                rest.areas.insert(0, area);
-            }
-        }
-        rest.plan_only = false;
-        if rest.after.is_none() {
-            let mut after = rest.before.clone();
-            after.findings.retain(|f| !checked.report.findings.iter().any(|gone| gone.id == f.id));
-            let told = after.areas.iter_mut().filter(|a| a.area == Area::Store);
-            told.for_each(|area| area.problems -= checked.report.problems());
-            rest.after = Some(after);
-        }
-        Ok(Some(rest))
+        let again = self.with_downloads(scope, observer)?;
+        let rest = self.repair_all(scope, again, Some(desk), observer, ask)?;
+        Ok(ahead.before_rest(rest))
     }
 
     /// Repairs what was looked at: the store, then, with a desk, the files.
-    fn repair_all(
+    pub(super) fn repair_all(
         &self,
         scope: &Scope,
+        first: (Checked, Failed),
         desk: Option<Desk<'_>>,
         observer: &dyn Observer,
         ask: &mut dyn FnMut(&Preview<'_>) -> Agreement,
     ) -> Result<RepairReport, WorkError> {
-        let (first, failed) = self.with_downloads(scope, observer)?;
+        let (first, failed) = first;
         let to_store = first.store.as_ref().is_some_and(|part| !part.plan.is_empty());
         let to_files = !first.plan.actions.is_empty() && first.plan.doubt.is_none();
         if !to_store && !to_files {
@@ -197,7 +168,7 @@ impl Workshop {
             }
         }
         let before_files = now.as_ref().unwrap_or(&first);
-        if let (Some(desk), true) = (desk, to_files || now.is_some()) {
+        if let (Some(desk), true) = (desk.filter(|_| scope.wants(Area::Files)), to_files || now.is_some()) {
             let mut agreed = agreed;
             let plan = match now.is_some() && before_files.plan.doubt.is_none() {
                 true => agreed_to(before_files, &mut agreed, ask),
@@ -211,7 +182,7 @@ impl Workshop {
                 }
                 done.running = self.still_running(&desk, receipts.iter().map(|r| (number, r)));
                 (done.change, done.receipts) = (Some(number), receipts);
-                done.after = Some(with_store(after, before_files));
+                done.after = Some(with_records_of(with_store(after, before_files), &before_files.report));
             }
         }
         done.after = done.after.or_else(|| now.map(|now| now.report));
@@ -219,7 +190,11 @@ impl Workshop {
     }
 
     /// Checks; downloads what a repair would lack, and checks again with it.
-    fn with_downloads(&self, scope: &Scope, observer: &dyn Observer) -> Result<(Checked, Failed), WorkError> {
+    pub(super) fn with_downloads(
+        &self,
+        scope: &Scope,
+        observer: &dyn Observer,
+    ) -> Result<(Checked, Failed), WorkError> {
         let mut failed = Failed::new();
         let depth = self.depth(scope);
         let mut checked = self.checked(Wanted { store: depth, ..Wanted::files(scope, &failed) }, observer)?;
@@ -315,7 +290,7 @@ fn narrowed(scope: &Scope, checked: &Checked) -> Scope {
         checked.report.findings.iter().filter_map(|f| f.component.as_ref()).map(|c| c.name.clone()).collect();
     components.sort();
     components.dedup();
-    Scope { components, ..Scope::default() }
+    Scope { areas: vec![Area::Files], components, ..Scope::default() }
 }
 
 fn answered(receipts: &[RoundReceipt]) -> u64 {
@@ -370,17 +345,17 @@ pub(super) fn carried_out(receipt: &RoundReceipt) -> Vec<ActionReport> {
 
 /// What a repair did.
 #[derive(Default)]
-struct Done {
+pub(super) struct Done {
     /// What became of the store's parts.
-    store: Vec<ActionReport>,
+    pub(super) store: Vec<ActionReport>,
     /// The change of the files.
-    change: Option<u64>,
+    pub(super) change: Option<u64>,
     /// Its rounds.
-    receipts: Vec<RoundReceipt>,
+    pub(super) receipts: Vec<RoundReceipt>,
     /// What still runs on what was replaced.
-    running: RunningReport,
+    pub(super) running: RunningReport,
     /// The check afterwards.
-    after: Option<CheckReport>,
+    pub(super) after: Option<CheckReport>,
 }
 
 /// A check of what was touched, with what the last look at the store found.
@@ -399,11 +374,14 @@ fn problems_of_files(report: &CheckReport) -> u64 {
     report.areas.iter().filter(|a| a.area == Area::Files).map(|a| a.problems).sum()
 }
 
-fn report(plan_only: bool, checked: &Checked, done: Done) -> RepairReport {
+pub(super) fn report(plan_only: bool, checked: &Checked, done: Done) -> RepairReport {
     let mut areas = Vec::new();
     let store_problems = checked.store.as_ref().is_some_and(|p| p.area.problems > 0 || !p.plan.is_empty());
     if store_problems || !done.store.is_empty() {
         areas.push(area_change(Area::Store, checked, &done));
+    }
+    if checked.records.as_ref().is_some_and(|p| p.area.problems > 0) {
+        areas.push(area_change(Area::Records, checked, &done));
     }
     if checked.report.areas.iter().any(|a| a.area == Area::Files) {
         areas.push(area_change(Area::Files, checked, &done));
@@ -423,12 +401,19 @@ fn area_change(area: Area, checked: &Checked, done: &Done) -> AreaChange {
     let actions: Vec<ActionReport> = match area {
         Area::Store if done.after.is_none() => checked.store.as_ref().map(StorePart::actions).unwrap_or_default(),
         Area::Store => done.store.clone(),
+        // Whatever was to be done about them was done, or declined, before the rest.
+        Area::Records => {
+            let part = checked.records.as_ref().filter(|_| done.after.is_none());
+            part.map(|part| part.planned.plan.actions.iter().map(planned).collect()).unwrap_or_default()
+        }
         _ if done.receipts.is_empty() && done.after.is_none() => checked.plan.actions.iter().map(planned).collect(),
         _ => done.receipts.iter().flat_map(carried_out).collect(),
     };
-    let of_area = |left: &&Left| match &left.subject {
-        Subject::Object { .. } | Subject::Index { .. } => area == Area::Store,
-        _ => area == Area::Files,
+    let known =
+        |left: &Left, report: &CheckReport| report.findings.iter().find(|f| f.id == left.finding).map(|f| f.area);
+    let of_area = |left: &&Left| {
+        let told = known(left, &checked.report).or_else(|| known(left, done.after.as_ref()?));
+        told.unwrap_or(Area::Files) == area
     };
     let after = done.after.as_ref();
     let mut remaining: Vec<Left> =

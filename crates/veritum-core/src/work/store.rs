@@ -148,6 +148,8 @@ impl Workshop {
         let needed: Vec<(Digest, u64)> =
             needed_contents(reference, files).into_iter().filter(|(digest, _)| known.contains(digest)).collect();
         troubles.extend(store.audit_contents(&needed, &self.pool, false, observer).map_err(stopped)?);
+        // What was wanted to judge records by, and did not hold.
+        troubles.extend(store.audit_contents(&reference.bad_records, &self.pool, false, observer).map_err(stopped)?);
         let entries: Vec<IndexEntry> =
             self.installed.components.iter().filter_map(|c| store.entry(&c.id).cloned()).collect();
         let broken = reference.broken_manifests.iter().filter_map(|(id, _)| store.entry(id));

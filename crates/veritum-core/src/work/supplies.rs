@@ -140,7 +140,7 @@ impl Workshop {
     }
 
     /// Whether a store has a content, as far as is known.
-    fn in_a_store(&self, digest: &Digest) -> bool {
+    pub(super) fn in_a_store(&self, digest: &Digest) -> bool {
         let bad = self.bad.read().unwrap_or_else(PoisonError::into_inner).contains(digest);
         self.stores.iter().skip(usize::from(bad && self.own_opened)).any(|s| s.has_content(digest))
     }

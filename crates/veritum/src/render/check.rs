@@ -80,10 +80,13 @@ fn evidence(report: &CheckReport) -> String {
     for area in &report.areas {
         let seconds = format!("{:.1} s", area.seconds);
         text.push_str(&format!(
-            "{}: {} examined, {} read in {seconds}\n",
+            "{}: {} examined{} in {seconds}\n",
             area.area.word(),
-            count(area.examined, "thing", "things"),
-            size(area.bytes)
+            match area.area {
+                Area::Records => format!("those of {}", count(area.examined, "component", "components")),
+                _ => count(area.examined, "thing", "things"),
+            },
+            if area.bytes > 0 { format!(", {} read", size(area.bytes)) } else { String::new() }
         ));
         if let Some(extent) = &area.extent {
             text.push_str(&format!("       {extent}\n"));
@@ -161,15 +164,16 @@ pub(crate) fn downloads(report: &CheckReport) -> String {
 pub(crate) fn heading(finding: &Finding) -> String {
     match (&finding.component, &finding.subject, finding.area) {
         (_, _, Area::Store) => "in the store".into(),
+        (None, _, Area::Records) => "in the package database".into(),
         (Some(component), ..) => format!("{} {}", component.name, component.version),
         (None, Subject::Source { .. }, _) => "archive".into(),
         (None, ..) => "owned by no component".into(),
     }
 }
 
-/// The order in which findings are told: the store first, then component by component.
-fn place_of(finding: &Finding) -> (bool, String) {
-    (finding.area != Area::Store, heading(finding))
+/// The order in which findings are told: area by area, in each component by component.
+fn place_of(finding: &Finding) -> (Area, String) {
+    (finding.area, heading(finding))
 }
 
 fn verdict_cell(finding: &Finding) -> Cell {
@@ -212,7 +216,7 @@ fn row(finding: &Finding, head: String) -> Vec<Cell> {
 }
 
 fn findings(context: &Context, report: &CheckReport) -> String {
-    let mut groups: BTreeMap<(bool, String), Vec<&Finding>> = BTreeMap::new();
+    let mut groups: BTreeMap<(Area, String), Vec<&Finding>> = BTreeMap::new();
     for finding in &report.findings {
         groups.entry(place_of(finding)).or_default().push(finding);
     }

@@ -96,6 +96,10 @@ const LONG_NAME: usize = 44;
 /// What something is about, in words.
 pub(crate) fn subject(subject: &Subject) -> String {
     match (subject.as_path(), subject.name()) {
+        (Some(path), _) if matches!(subject, Subject::Record { entry: Some(_), .. }) => {
+            let Subject::Record { entry, .. } = subject else { return quoted(path.as_bytes()) };
+            format!("{} ({})", quoted(path.as_bytes()), plain(entry.as_deref().unwrap_or_default()))
+        }
         (Some(path), _) => quoted(path.as_bytes()),
         (None, Some(name)) if name.chars().count() > LONG_NAME && matches!(subject, Subject::Object { .. }) => {
             format!("{}…", plain(&name.chars().take(LONG_NAME / 2).collect::<String>()))

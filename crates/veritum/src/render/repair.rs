@@ -116,17 +116,31 @@ fn plan_text(context: &Context, check: &CheckReport, actions: &[ActionReport], l
         return text + &not_touched(true);
     }
     let from = if store.is_empty() { String::new() } else { format!(" from the signed store {store}") };
+    let known = |a: &&ActionReport| check.findings.iter().any(|f| a.findings.contains(&f.id) && is_local(f));
+    let local = if actions.iter().any(|a| known(&a)) { " and what the machine itself still knows" } else { "" };
     text.push_str(&format!(
-        "\nIt would write {}{from}. What it replaces is kept, and `veritum undo` brings it back.\n{}",
+        "\nIt would write {}{from}{local}. What it replaces is kept, and `veritum undo` brings it back.\n{}",
         size(bytes),
         not_touched(false)
     ));
     text
 }
 
+/// Whether a finding is about a record of which no package knows how it should be.
+fn is_local(finding: &Finding) -> bool {
+    finding.area == Area::Records && finding.vouched_by.is_none()
+}
+
 pub(crate) fn preview_words(context: &Context, preview: &Preview<'_>) -> String {
     let head = if preview.further { "Putting that right brought more to light.\n\n" } else { "" };
-    format!("{head}{}\n", plan_text(context, preview.check, &preview.actions, preview.left, preview.bytes))
+    let plan = plan_text(context, preview.check, &preview.actions, preview.left, preview.bytes);
+    let rest = match preview.ahead {
+        true => {
+            "The files are judged by what is installed: what is wrong with them is looked at after this, and asked about.\n"
+        }
+        false => "",
+    };
+    format!("{head}{plan}{rest}\n")
 }
 
 pub(crate) fn plan_words(context: &Context, report: &RepairReport, named: &str) -> String {
@@ -206,10 +220,13 @@ pub(crate) fn words(context: &Context, report: &RepairReport, named: &str, decli
     let mut commands = Vec::new();
     commands.extend(running::command(&report.running));
     commands.push((context.command(&format!("check{named}")), "looks at it once more"));
-    if let Some(number) = numbers.first() {
-        let store_too = report.areas.iter().any(|a| a.area == Area::Store && !a.actions.is_empty());
-        let what = if store_too { "takes back what was done to the machine" } else { "takes it all back" };
-        commands.push((context.command(&format!("undo {number}")), what));
+    let store_too = report.areas.iter().any(|a| a.area == Area::Store && !a.actions.is_empty());
+    let what = if store_too { "takes back what was done to the machine" } else { "takes it all back" };
+    match numbers.as_slice() {
+        [] => {}
+        [number] => commands.push((context.command(&format!("undo {number}")), what)),
+        // Without a number all changes of the latest run are meant.
+        _ => commands.push((context.command("undo"), what)),
     }
     text + &next(&commands)
 }

@@ -10,7 +10,7 @@ use crate::target::Machine;
 const MAX_ENTRIES: usize = 100_000;
 
 /// `diversions`: three lines each: from, to, by (`:` for the administrator). dpkg-divert(1).
-pub(super) fn diversions(bytes: &[u8], path: &SystemPath) -> (Vec<Diversion>, Vec<RecordProblem>) {
+pub fn diversions(bytes: &[u8], path: &SystemPath) -> (Vec<Diversion>, Vec<RecordProblem>) {
     let mut all = Vec::new();
     let mut problems = Vec::new();
     let mut lines = bytes.split(|b| *b == b'\n').filter(|l| !l.is_empty());
@@ -31,7 +31,7 @@ pub(super) fn diversions(bytes: &[u8], path: &SystemPath) -> (Vec<Diversion>, Ve
 }
 
 /// `statoverride`: user, group, mode in octal, path. dpkg-statoverride(1).
-pub(super) fn overrides(bytes: &[u8], path: &SystemPath) -> (Vec<Override>, Vec<RecordProblem>) {
+pub fn overrides(bytes: &[u8], path: &SystemPath) -> (Vec<Override>, Vec<RecordProblem>) {
     let mut all = Vec::new();
     let mut problems = Vec::new();
     for line in bytes.split(|b| *b == b'\n').filter(|l| !l.is_empty()).take(MAX_ENTRIES) {

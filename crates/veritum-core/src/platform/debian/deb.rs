@@ -193,6 +193,28 @@ pub fn read_deb<R: Read>(from: R, sink: &mut dyn DebSink) -> Result<Package, Deb
     }
 }
 
+/// Reads a package's control part, and nothing of its data.
+///
+/// # Errors
+/// When it is cut, damaged or no package.
+pub fn read_control_part<R: Read>(from: R) -> Result<Package, DebError> {
+    struct Stop(Option<Package>);
+    impl DebSink for Stop {
+        fn package(&mut self, package: &Package) -> Result<(), DebError> {
+            self.0 = Some(package.clone());
+            Err(DebError::Stopped)
+        }
+        fn entry(&mut self, _: RawEntry, _: &mut dyn Read) -> Result<(), DebError> {
+            Err(DebError::Stopped)
+        }
+    }
+    let mut stop = Stop(None);
+    match (read_deb(from, &mut stop), stop.0) {
+        (Ok(package), _) | (Err(DebError::Stopped), Some(package)) => Ok(package),
+        (Err(e), _) => Err(e),
+    }
+}
+
 fn read_control(from: Box<dyn Read + '_>) -> Result<Package, DebError> {
     let mut archive = tar::Archive::new(from.take(MAX_CONTROL));
     let mut members = BTreeMap::new();

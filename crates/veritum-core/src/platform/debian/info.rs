@@ -27,7 +27,7 @@ impl<'a> InfoFolder<'a> {
 
     /// The first of a component's records with that suffix.
     fn read(&self, component: &Component, suffix: &str) -> Result<Option<(SystemPath, Vec<u8>)>, RecordProblem> {
-        for stem in stems(component) {
+        for stem in info_stems(component) {
             let name = format!("{stem}.{suffix}");
             let Ok(path) = self.path.join(name.as_bytes()) else { continue };
             match self.dir.as_ref().map(|d| d.read(name.as_bytes(), MAX_INFO)) {
@@ -49,7 +49,7 @@ impl<'a> InfoFolder<'a> {
 impl Records for InfoFolder<'_> {
     fn of(&self, component: &Component, keep: Option<&Keep<'_>>) -> Result<SelfRecord, RecordProblem> {
         let Some((path, text)) = self.read(component, "list")? else {
-            let stem = stems(component).remove(0);
+            let stem = info_stems(component).remove(0);
             let path = self.path.join(format!("{stem}.list").as_bytes()).unwrap_or_else(|_| self.path.clone());
             return Err(RecordProblem { path, what: "it is missing".into() });
         };
@@ -65,8 +65,24 @@ impl Records for InfoFolder<'_> {
     }
 }
 
+/// The paths that a `.list` names.
+///
+/// # Errors
+/// What is wrong with it, in words.
+pub fn info_list(bytes: &[u8]) -> Result<Vec<SystemPath>, String> {
+    Ok(list(bytes, None)?.0)
+}
+
+/// The digests that an `.md5sums` gives.
+///
+/// # Errors
+/// What is wrong with it, in words.
+pub fn info_md5sums(bytes: &[u8]) -> Result<HashMap<SystemPath, Md5>, String> {
+    md5sums(bytes, None)
+}
+
 /// The file names, without suffix, under which a component's records may stand; the likelier first.
-pub(super) fn stems(component: &Component) -> Vec<String> {
+pub fn info_stems(component: &Component) -> Vec<String> {
     let (plain, with_arch) = (component.id.name.clone(), format!("{}:{}", component.id.name, component.id.arch));
     if component.multi_arch_same { vec![with_arch, plain] } else { vec![plain, with_arch] }
 }

@@ -3,6 +3,7 @@
 //! A line is `DATE TIME ACTION COMPONENT[:ARCH] OLD NEW` (dpkg(1), "--log"); only actions that change what is installed
 //! are of interest. Times are the machine's own, without a zone.
 
+use std::collections::HashMap;
 use std::io::Read;
 
 use crate::model::SystemPath;
@@ -27,6 +28,40 @@ pub(super) fn recent(machine: &Machine, most: usize) -> Vec<Happening> {
                 return all;
             }
             all.push(happening);
+        }
+    }
+    all
+}
+
+/// How far each component's installation last got, with its version, as far back as the current log and the one before
+/// it go: by name and architecture.
+pub(super) fn states(machine: &Machine) -> HashMap<(String, String), (String, String)> {
+    let mut all = HashMap::new();
+    for text in [1, 0].into_iter().filter_map(|number| log(machine, number)) {
+        for line in text.split(|b| *b == b'\n').filter_map(|l| std::str::from_utf8(l).ok()) {
+            let fields: Vec<&str> = line.split_ascii_whitespace().collect();
+            if let [_, _, "status", state, component, version] = fields[..]
+                && let Some((name, arch)) = component.split_once(':')
+                && all.len() < MAX_HAPPENINGS
+            {
+                all.insert((name.to_owned(), arch.to_owned()), (state.to_owned(), version.to_owned()));
+            }
+        }
+    }
+    all
+}
+
+/// The version of each component that the current log and the one before it knew last: by name and architecture.
+#[must_use]
+pub fn last_versions(machine: &Machine) -> HashMap<(String, String), String> {
+    let mut all = HashMap::new();
+    for text in [1, 0].into_iter().filter_map(|number| log(machine, number)) {
+        for happening in text.split(|b| *b == b'\n').filter_map(line) {
+            let key = (happening.name, happening.arch);
+            match happening.to.filter(|_| happening.what != Happened::Removed) {
+                Some(version) if all.len() < MAX_HAPPENINGS => drop(all.insert(key, version)),
+                _ => drop(all.remove(&key)),
+            }
         }
     }
     all

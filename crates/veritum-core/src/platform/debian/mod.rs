@@ -1,8 +1,10 @@
 //! Debian-family systems: dpkg's database (dpkg(1), deb-*(5)) and `.deb` packages (deb(5)).
 
+mod alternatives;
 pub mod apt;
 mod config;
 mod control;
+pub mod database;
 pub mod deb;
 mod info;
 mod log;
@@ -12,20 +14,24 @@ mod status;
 mod tree;
 mod version;
 
+pub use alternatives::{Alternatives, Choice};
+pub use config::{diversions, overrides};
 pub use control::{Paragraph, paragraphs};
 pub use deb::{DebError, DebSink, Package, RawEntry, RawKind};
+pub use info::{info_list, info_md5sums, info_stems};
+pub use log::last_versions;
 pub use member::unpacked;
 pub use scripts::Scripts;
 pub use tree::{ALIASES, alias_target, explained_links};
 pub use version::compare_versions;
+
+use database::{Database, StatusFile};
 
 use super::{Happening, Installed, Platform, RecordProblem, Records};
 use crate::model::{SystemPath, error_chain};
 use crate::target::{Machine, TargetError};
 
 const DATABASE: &str = "/var/lib/dpkg";
-/// A status file over this size is refused: the largest desktops have a tenth of it.
-const MAX_STATUS: u64 = 64 << 20;
 
 /// A Debian-family system.
 #[derive(Debug, Clone, Copy, Default)]
@@ -35,20 +41,20 @@ fn in_database(name: &str) -> SystemPath {
     SystemPath::literal(DATABASE).join(name.as_bytes()).expect("BUG: a name of the database is a path")
 }
 
-impl Platform for Debian {
-    fn is_here(&self, machine: &Machine) -> bool {
-        machine.resolve(&in_database("status")).is_ok()
-    }
-
-    fn installed(&self, machine: &Machine) -> Result<Installed, TargetError> {
-        let path = in_database("status");
-        let Some(text) = machine.read_up_to(&path, MAX_STATUS)? else {
+impl Debian {
+    /// Reads what is installed, and the database itself with all that is wrong with it.
+    ///
+    /// # Errors
+    /// When nothing tells what is installed.
+    pub fn read(machine: &Machine) -> Result<(Installed, Database), TargetError> {
+        let database = Database::read(machine);
+        let (components, mut problems) = database.components();
+        if components.is_empty() && database.file == StatusFile::Missing && database.lost.is_empty() {
             return Err(TargetError::NoSystem { path: machine.path().to_owned() });
-        };
-        let (components, mut problems) = status::read(&text, &path);
+        }
         if components.is_empty() {
-            let what = "it lists no installed component; /var/lib/dpkg/status-old may be an earlier copy".into();
-            problems.push(RecordProblem { path: path.clone(), what });
+            let what = "it lists no installed component".into();
+            problems.push(RecordProblem { path: in_database("status"), what });
         }
         let mut config = |name: &str| {
             let path = in_database(name);
@@ -64,13 +70,27 @@ impl Platform for Debian {
         problems.extend(bad);
         let (overrides, bad) = config::overrides(&overrides, &in_database("statoverride"));
         problems.extend(bad);
-        Ok(Installed {
+        let installed = Installed {
             components,
             diversions: diversions.into_iter().map(|d| (d.from.clone(), d)).collect(),
             overrides: overrides.into_iter().map(|o| (o.path.clone(), o)).collect(),
             left_out: config::left_out(machine),
+            lost: database.lost.clone(),
             problems,
-        })
+        };
+        Ok((installed, database))
+    }
+}
+
+impl Platform for Debian {
+    fn is_here(&self, machine: &Machine) -> bool {
+        // A database may have lost its main table and still be one.
+        let names = ["status", "status-old", "info"];
+        names.iter().any(|name| machine.resolve(&in_database(name)).is_ok())
+    }
+
+    fn installed(&self, machine: &Machine) -> Result<Installed, TargetError> {
+        Ok(Self::read(machine)?.0)
     }
 
     fn records<'a>(&self, machine: &'a Machine) -> Box<dyn Records + 'a> {

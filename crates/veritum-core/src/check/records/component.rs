@@ -1,0 +1,422 @@
+//! What the package database holds of one component: its list, its digests, its scripts, its entry in `status`.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::sync::OnceLock;
+
+use super::{RecordContent, RecordFault, RecordMend, Unknown, in_database, of, some_of};
+use crate::model::{
+    ComponentId, Digest, EntryKind, FileKind, Finding, Md5, Subject, SystemPath, Verdict, Voucher, readable,
+};
+use crate::platform::debian::database::{Database, Stanza};
+use crate::platform::debian::{info_list, info_md5sums, info_stems};
+use crate::platform::{Component, SettingsFile};
+use crate::store::{Manifest, Records};
+use crate::target::{Dir, Machine};
+
+/// One record over this size is refused.
+const MAX_RECORD: u64 = 64 << 20;
+/// The scripts that dpkg runs: what stands there is executed, whether a package brought it or not.
+const SCRIPTS: [&str; 5] = ["config", "postinst", "postrm", "preinst", "prerm"];
+
+/// What a verified package says of a component's records.
+pub(crate) struct Described<'a> {
+    pub(crate) voucher: Voucher,
+    pub(crate) manifest: &'a Manifest,
+    /// What the database should hold beside the list; not every source knows.
+    pub(crate) records: Option<&'a Records>,
+    /// A shipped content's MD5, where it can be had.
+    pub(crate) md5: &'a dyn Fn(&Digest, u64) -> Option<Md5>,
+}
+
+/// The folder of records, opened once for all components.
+pub(crate) struct Desk<'a> {
+    machine: &'a Machine,
+    database: &'a Database,
+    folder: SystemPath,
+    dir: Option<Dir>,
+    entries: BTreeMap<(&'a str, &'a str), &'a Stanza>,
+    /// Which components' lists name a path; read when the first list lacks something.
+    listed: OnceLock<HashMap<Vec<u8>, Vec<u32>>>,
+}
+
+/// What is wrong with a record's content, in words.
+type Tell<'a> = dyn Fn(&[u8]) -> String + 'a;
+
+/// What stands where a record belongs.
+enum Found {
+    Bytes(Vec<u8>),
+    Nothing,
+    Unreadable(String),
+    NoFile,
+}
+
+impl<'a> Desk<'a> {
+    pub(crate) fn new(machine: &'a Machine, database: &'a Database) -> Self {
+        let folder = in_database("info");
+        let dir = machine.resolve(&folder).and_then(|real| machine.dir(&real)).ok();
+        let all = database.stanzas().chain(database.recovered.iter().map(|r| &r.stanza));
+        let entries = all.map(|s| ((s.name(), s.get("Architecture").unwrap_or_default()), s)).collect();
+        Self { machine, database, folder, dir, entries, listed: OnceLock::new() }
+    }
+
+    /// Judges one component's records; `described` is what a verified package says of them.
+    pub(crate) fn judge(&self, component: &Component, described: Option<&Described<'_>>) -> Vec<RecordFault> {
+        let mut one = One { desk: self, component, stem: self.stem(component), faults: Vec::new() };
+        match described {
+            Some(described) => {
+                one.list(described);
+                if let Some(records) = described.records {
+                    one.members(described, records);
+                    one.entry(described, records);
+                }
+            }
+            None => one.by_themselves(),
+        }
+        one.faults
+    }
+
+    /// Under which of its possible names the component's records lie.
+    fn stem(&self, component: &Component) -> String {
+        let stems = info_stems(component);
+        let known = stems.iter().find(|s| self.database.info.get(*s).is_some_and(|all| all.contains("list")));
+        known.or_else(|| stems.iter().find(|s| self.database.info.contains_key(*s))).unwrap_or(&stems[0]).clone()
+    }
+
+    fn path(&self, stem: &str, suffix: &str) -> SystemPath {
+        self.folder.join(format!("{stem}.{suffix}").as_bytes()).unwrap_or_else(|_| self.folder.clone())
+    }
+
+    fn read(&self, stem: &str, suffix: &str) -> Found {
+        let Some(dir) = &self.dir else { return Found::Nothing };
+        let name = format!("{stem}.{suffix}");
+        match dir.read(name.as_bytes(), MAX_RECORD) {
+            Ok(bytes) => Found::Bytes(bytes),
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => Found::Nothing,
+            Err(e) => match dir.look(name.as_bytes()) {
+                Ok(Some(stat)) if stat.kind != FileKind::File => Found::NoFile,
+                _ => Found::Unreadable(crate::model::error_words(&e)),
+            },
+        }
+    }
+}
+
+struct One<'a> {
+    desk: &'a Desk<'a>,
+    component: &'a Component,
+    stem: String,
+    faults: Vec<RecordFault>,
+}
+
+impl One<'_> {
+    fn id(&self) -> &ComponentId {
+        &self.component.id
+    }
+
+    fn fault(
+        &mut self,
+        voucher: Option<Voucher>,
+        suffix: &str,
+        verdict: Verdict,
+        cause: Option<String>,
+        mend: Result<RecordMend, Unknown>,
+    ) {
+        let path = self.desk.path(&self.stem, suffix);
+        let finding = Finding { cause, ..of(self.id(), voucher, &path, verdict) };
+        self.faults.push(RecordFault { finding, mend });
+    }
+
+    /// The list of paths: the package's own, with settings files of earlier versions that are still there.
+    fn list(&mut self, described: &Described<'_>) {
+        let voucher = Some(described.voucher);
+        let shipped: Vec<&SystemPath> = described.manifest.entries.iter().map(|e| &e.path).collect();
+        let text = |more: &[SystemPath], without: &HashSet<SystemPath>| {
+            let paths = shipped.iter().copied().filter(|p| !p.is_root() && !without.contains(*p)).chain(more);
+            let mut text = b"/.\n".to_vec();
+            paths.for_each(|path| text.extend([path.as_bytes(), b"\n"].concat()));
+            text
+        };
+        let write = |more: &[SystemPath], without: &HashSet<SystemPath>| {
+            Ok(RecordMend::Write { content: RecordContent::Bytes(text(more, without)), mode: 0o644 })
+        };
+        // Settings of earlier versions stay in the list until they are purged.
+        let old: Vec<SystemPath> = {
+            let known: HashSet<&SystemPath> = shipped.iter().copied().collect();
+            let settings = self.component.settings.iter().map(|s| &s.path);
+            settings.filter(|path| !known.contains(path)).cloned().collect()
+        };
+        let nothing = HashSet::new();
+        let bytes = match self.desk.read(&self.stem, "list") {
+            Found::Bytes(bytes) => bytes,
+            other => {
+                let (verdict, cause) = other.told();
+                return self.fault(voucher, "list", verdict, cause, write(&old, &nothing));
+            }
+        };
+        // As the package has it, awkward names included: nothing more to be asked.
+        if bytes == text(&[], &nothing) {
+            return;
+        }
+        let (listed, whole) = match (info_list(&bytes), bytes.last() == Some(&b'\n')) {
+            (Ok(listed), whole) => (listed, whole),
+            (Err(why), _) => return self.fault(voucher, "list", Verdict::Garbled, Some(why), write(&old, &nothing)),
+        };
+        let listed: HashSet<SystemPath> = listed.into_iter().collect();
+        let known: HashSet<&SystemPath> = shipped.iter().copied().chain(&old).collect();
+        let lacking: Vec<&SystemPath> =
+            shipped.iter().copied().filter(|p| !p.is_root() && !listed.contains(*p)).collect();
+        let extra: Vec<&SystemPath> = listed.iter().filter(|p| !p.is_root() && !known.contains(p)).collect();
+        // A path that another component took over stands in that one's list only.
+        let folders: HashSet<&SystemPath> = {
+            let all = described.manifest.entries.iter();
+            all.filter(|e| e.kind == EntryKind::Folder).map(|e| &e.path).collect()
+        };
+        let over = |p: &&&SystemPath| !folders.contains(**p) && self.desk.lists_elsewhere(p, &self.stem);
+        let taken: HashSet<SystemPath> = lacking.iter().filter(over).map(|p| (*p).clone()).collect();
+        let mut gone: Vec<String> =
+            lacking.iter().filter(|p| !taken.contains(**p)).map(|p| readable(p.as_bytes())).collect();
+        let mut more: Vec<String> = extra.iter().map(|p| readable(p.as_bytes())).collect();
+        gone.sort();
+        more.sort();
+        if gone.is_empty() && more.is_empty() && whole {
+            return;
+        }
+        let cause = match (gone.is_empty(), more.is_empty()) {
+            (true, true) => "it breaks off in its last line".to_owned(),
+            (false, true) => format!("it no longer names {}", some_of(&gone)),
+            (true, false) => format!("it names {}, which its package does not have", some_of(&more)),
+            (false, false) => {
+                format!("it names {} in place of {}", some_of(&more), some_of(&gone))
+            }
+        };
+        let verdict = if whole { Verdict::Altered } else { Verdict::Garbled };
+        let kept: Vec<SystemPath> = old.into_iter().filter(|p| listed.contains(p)).collect();
+        self.fault(voucher, "list", verdict, Some(cause), write(&kept, &taken));
+    }
+
+    /// All other members of the control part, byte by byte.
+    fn members(&mut self, described: &Described<'_>, records: &Records) {
+        let have = self.desk.database.info.get(&self.stem).cloned().unwrap_or_default();
+        let mut known: BTreeSet<&str> = BTreeSet::from(["list"]);
+        for member in &records.members {
+            known.insert(&member.name);
+            let content = RecordContent::Member { name: member.name.clone(), digest: member.blake3, size: member.size };
+            self.member(described, &member.name, &member.blake3, content, None);
+        }
+        if let Some(bytes) = records.md5sums_bytes() {
+            let told = |found: &[u8]| differing_sums(found, &bytes);
+            let content = RecordContent::Bytes(bytes.clone());
+            self.member(described, "md5sums", &Digest::of(&bytes), content, Some(&told));
+        }
+        known.insert("md5sums");
+        if let Some(bytes) = records.conffiles_bytes().filter(|_| !known.contains("conffiles")) {
+            // Lines with a mark before the path are for the unpacking only, and may stand there or not.
+            let plain = |bytes: &[u8]| -> BTreeSet<Vec<u8>> {
+                bytes.split(|b| *b == b'\n').filter(|l| l.first() == Some(&b'/')).map(<[u8]>::to_vec).collect()
+            };
+            let same = matches!(self.desk.read(&self.stem, "conffiles"), Found::Bytes(found) if plain(&found) == plain(&bytes));
+            if !same {
+                self.member(described, "conffiles", &Digest::of(&bytes), RecordContent::Bytes(bytes.clone()), None);
+            }
+            known.insert("conffiles");
+        }
+        for script in SCRIPTS.iter().filter(|s| have.contains(**s) && !known.contains(**s)) {
+            let cause = "its package has no such script, and dpkg would run it".to_owned();
+            self.fault(Some(described.voucher), script, Verdict::Altered, Some(cause), Ok(RecordMend::SetAside));
+        }
+    }
+
+    fn member(
+        &mut self,
+        described: &Described<'_>,
+        suffix: &str,
+        digest: &Digest,
+        content: RecordContent,
+        tell: Option<&Tell<'_>>,
+    ) {
+        let voucher = Some(described.voucher);
+        let is_script = SCRIPTS.contains(&suffix);
+        let mode = if is_script { 0o755 } else { 0o644 };
+        let (verdict, cause) = match self.desk.read(&self.stem, suffix) {
+            Found::Bytes(found) if Digest::of(&found) == *digest => {
+                if is_script && !self.is_executable(suffix) {
+                    let cause = "dpkg could not run it".to_owned();
+                    self.fault(voucher, suffix, Verdict::WrongMode, Some(cause), Ok(RecordMend::Mode(mode)));
+                }
+                return;
+            }
+            Found::Bytes(found) if found.is_empty() => (Verdict::Altered, Some("it is empty".into())),
+            Found::Bytes(found) => (Verdict::Altered, tell.map(|tell| tell(&found))),
+            other => other.told(),
+        };
+        self.fault(voucher, suffix, verdict, cause, Ok(RecordMend::Write { content, mode }));
+    }
+
+    fn is_executable(&self, suffix: &str) -> bool {
+        let name = format!("{}.{suffix}", self.stem);
+        let stat = self.desk.dir.as_ref().and_then(|d| d.look(name.as_bytes()).ok().flatten());
+        stat.is_none_or(|s| s.mode & 0o100 != 0)
+    }
+
+    /// The component's entry in `status`.
+    fn entry(&mut self, described: &Described<'_>, records: &Records) {
+        let id = self.component.id.clone();
+        let Ok(control) = Stanza::parse(with_end(&records.control).as_bytes()) else { return };
+        let Some(stanza) = self.desk.entries.get(&(id.name.as_str(), id.arch.as_str())).copied() else { return };
+        let recovered = !self.desk.database.stanzas().any(|s| std::ptr::eq(s, stanza));
+        let mut differs = stanza.differs_from(&control);
+        let named: HashSet<SystemPath> = stanza.settings().into_iter().map(|s| s.path).collect();
+        if records.conffiles.iter().any(|path| !named.contains(path)) {
+            differs.push("Conffiles".into());
+        }
+        if differs.is_empty() && !recovered {
+            return;
+        }
+        let text = Stanza::composed(&control, &[stanza], &conffiles(stanza, described, records)).raw;
+        let mend = Ok(RecordMend::Entry { key: (id.name.clone(), id.arch.clone()), text });
+        let subject = Subject::record(&in_database("status"), Some(&format!("{}:{}", id.name, id.arch)));
+        let mut finding = Finding::on(crate::model::Area::Records, subject, Verdict::Altered);
+        finding.component = Some(id);
+        finding.vouched_by = Some(described.voucher);
+        finding.cause = Some(match recovered {
+            true => "its entry is lost".into(),
+            false => format!("its field {} is not the package's", some_of(&differs)),
+        });
+        self.faults.push(RecordFault { finding, mend });
+    }
+
+    /// Without a package to hold them against, records can only contradict each other, or say nothing.
+    fn by_themselves(&mut self) {
+        let voucher = Some(Voucher::Itself);
+        let lost = || Err(Unknown::for_want_of_package());
+        let sums = match self.desk.read(&self.stem, "md5sums") {
+            Found::Bytes(bytes) => match (info_md5sums(&bytes), bytes.is_empty() || bytes.ends_with(b"\n")) {
+                (Ok(sums), true) => sums,
+                (Ok(_), false) => {
+                    let cause = "it breaks off in its last line".to_owned();
+                    return self.fault(voucher, "md5sums", Verdict::Garbled, Some(cause), lost());
+                }
+                (Err(why), _) => return self.fault(voucher, "md5sums", Verdict::Garbled, Some(why), lost()),
+            },
+            Found::Nothing => HashMap::new(),
+            other => {
+                let (verdict, cause) = other.told();
+                return self.fault(voucher, "md5sums", verdict, cause, lost());
+            }
+        };
+        let bytes = match self.desk.read(&self.stem, "list") {
+            Found::Bytes(bytes) => bytes,
+            other => {
+                let (verdict, cause) = other.told();
+                return self.fault(voucher, "list", verdict, cause, lost());
+            }
+        };
+        let listed = match info_list(&bytes) {
+            Ok(listed) if bytes.ends_with(b"\n") => listed,
+            Ok(_) => {
+                let cause = "it breaks off in its last line".to_owned();
+                return self.fault(voucher, "list", Verdict::Garbled, Some(cause), lost());
+            }
+            Err(why) => return self.fault(voucher, "list", Verdict::Garbled, Some(why), lost()),
+        };
+        let listed: HashSet<SystemPath> = listed.into_iter().collect();
+        // dpkg makes one where a package has none, but for packages without files.
+        if sums.is_empty() && listed.iter().any(|path| self.is_shipped_file(path)) {
+            let there = self.desk.database.info.get(&self.stem).is_some_and(|all| all.contains("md5sums"));
+            let (verdict, cause) = match there {
+                true => (Verdict::Garbled, Some("it is empty".to_owned())),
+                false => (Verdict::Missing, None),
+            };
+            self.fault(voucher, "md5sums", verdict, cause, lost());
+        }
+        let lacks = |path: &&SystemPath| !listed.contains(*path) && !self.desk.lists_elsewhere(path, &self.stem);
+        let mut lacking: Vec<String> = sums.keys().filter(lacks).map(|p| readable(p.as_bytes())).collect();
+        // One that is only to be removed has no digest, and is in no list.
+        let lacks = |s: &&SettingsFile| !s.obsolete && s.md5.is_some() && !listed.contains(&s.path);
+        lacking.extend(self.component.settings.iter().filter(lacks).map(|s| readable(s.path.as_bytes())));
+        lacking.sort();
+        if !lacking.is_empty() {
+            let cause = format!("other records of the component name {}, it does not", some_of(&lacking));
+            self.fault(voucher, "list", Verdict::AtOdds, Some(cause), lost());
+        }
+    }
+}
+
+impl One<'_> {
+    /// Whether a listed path is a file there, and no settings file.
+    fn is_shipped_file(&self, path: &SystemPath) -> bool {
+        let machine = self.desk.machine;
+        let stat = || {
+            let parent = machine.resolve(&path.parent()?).ok()?;
+            machine.dir(&parent).ok()?.look(path.name()).ok()?
+        };
+        let is_settings = self.component.settings.iter().any(|s| s.path == *path);
+        !is_settings && !path.is_root() && stat().is_some_and(|s| s.kind == FileKind::File)
+    }
+}
+
+impl Desk<'_> {
+    /// Whether the list of a component of another name has a path.
+    fn lists_elsewhere(&self, path: &SystemPath, stem: &str) -> bool {
+        let name = |stem: &str| stem.split(':').next().unwrap_or_default().to_owned();
+        let stems: Vec<&String> = self.database.info.keys().collect();
+        let listed = self.listed.get_or_init(|| {
+            let mut listed: HashMap<Vec<u8>, Vec<u32>> = HashMap::new();
+            for (at, stem) in stems.iter().enumerate() {
+                let Found::Bytes(bytes) = self.read(stem, "list") else { continue };
+                let at = u32::try_from(at).unwrap_or(u32::MAX);
+                bytes.split(|b| *b == b'\n').for_each(|line| listed.entry(line.to_vec()).or_default().push(at));
+            }
+            listed
+        });
+        let others = listed.get(path.as_bytes()).into_iter().flatten();
+        others.into_iter().any(|at| stems.get(*at as usize).is_some_and(|other| name(other) != name(stem)))
+    }
+}
+
+impl Found {
+    fn told(self) -> (Verdict, Option<String>) {
+        match self {
+            Self::Nothing | Self::Bytes(_) => (Verdict::Missing, None),
+            Self::NoFile => (Verdict::WrongKind, None),
+            Self::Unreadable(why) => (Verdict::Unreadable, Some(why)),
+        }
+    }
+}
+
+/// The entry's settings files: those that it names, then those of the package that it lacks.
+fn conffiles(stanza: &Stanza, described: &Described<'_>, records: &Records) -> String {
+    let mut text = stanza.get("Conffiles").unwrap_or_default().to_owned();
+    let named: HashSet<SystemPath> = stanza.settings().into_iter().map(|s| s.path).collect();
+    for path in records.conffiles.iter().filter(|path| !named.contains(*path)) {
+        let entry = described.manifest.entries.iter().find(|e| e.path == *path).map(|e| &e.kind);
+        let md5 = match entry {
+            Some(EntryKind::File { size, digest, .. }) => (described.md5)(digest, *size),
+            _ => None,
+        };
+        // dpkg's own word for a settings file whose digest it does not know yet.
+        let md5 = md5.map_or_else(|| "newconffile".to_owned(), |md5| md5.to_hex());
+        text.push_str(&format!("\n {} {md5}", String::from_utf8_lossy(path.as_bytes())));
+    }
+    text
+}
+
+/// In which of its lines a table of digests is not the package's.
+fn differing_sums(found: &[u8], right: &[u8]) -> String {
+    let Ok(found) = info_md5sums(found) else { return "it cannot be read as digests".into() };
+    let Ok(right) = info_md5sums(right) else { return String::new() };
+    let mut differing: Vec<String> =
+        right.iter().filter(|(p, md5)| found.get(*p) != Some(md5)).map(|(p, _)| readable(p.as_bytes())).collect();
+    differing.sort();
+    match differing.len() {
+        0 => "it is not the package's".into(),
+        1 => format!("its digest of {} is not the package's", differing[0]),
+        n => format!("{n} of its {} digests are not the package's, that of {} first", right.len(), differing[0]),
+    }
+}
+
+fn with_end(text: &str) -> std::borrow::Cow<'_, str> {
+    match text.ends_with('\n') {
+        true => text.into(),
+        false => format!("{text}\n").into(),
+    }
+}

@@ -1,0 +1,114 @@
+//! The area `records`: the package database held against what packages say, against its own earlier copies, and
+//! against itself.
+//!
+//! `component` judges what lies there for one component, `status` the table of all of them, `tables` the smaller ones.
+
+mod component;
+mod links;
+mod status;
+mod tables;
+
+pub(super) use component::{Described, Desk};
+pub use links::judge_alternatives;
+pub use status::judge_status;
+pub use tables::{Holds, judge_tables};
+
+use crate::model::{Area, ComponentId, Digest, Finding, Subject, SystemPath, Verdict, Voucher};
+
+/// What is wrong with a record, and what would put it right.
+#[derive(Debug, Clone, PartialEq)]
+pub struct RecordFault {
+    /// What is told of it.
+    pub finding: Finding,
+    /// What would put it right; or why that is not known.
+    pub mend: Result<RecordMend, Unknown>,
+}
+
+/// Why it is not known how a record should be, and what to do next.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Unknown {
+    /// Why.
+    pub reason: String,
+    /// What to do.
+    pub next: Option<String>,
+    /// Whether the package of the finding's component would tell.
+    pub package_helps: bool,
+}
+
+impl Unknown {
+    fn new(reason: &str, next: &str) -> Self {
+        Self { reason: reason.into(), next: Some(next.into()), package_helps: false }
+    }
+
+    fn for_want_of_package() -> Self {
+        let next = "give a store or a package of it: --store LOCATION, --from PATH";
+        Self { package_helps: true, ..Self::new("nothing at hand says what it should be", next) }
+    }
+}
+
+/// What puts a record right.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum RecordMend {
+    /// The file is written anew.
+    Write {
+        /// What it holds.
+        content: RecordContent,
+        /// Mode bits.
+        mode: u32,
+    },
+    /// An entry of `status` takes the place of the one of that component, or is added.
+    Entry {
+        /// Whose: name and architecture.
+        key: (String, String),
+        /// Its bytes.
+        text: Vec<u8>,
+    },
+    /// `status` is written anew from what can be read of it and from its entries.
+    Status,
+    /// The file goes aside.
+    SetAside,
+    /// It becomes a link.
+    Link(Vec<u8>),
+    /// Its mode is set.
+    Mode(u32),
+}
+
+/// What a record's file is to hold.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum RecordContent {
+    /// These bytes.
+    Bytes(Vec<u8>),
+    /// A member of a package's control part, by its digest.
+    Member {
+        /// Its name.
+        name: String,
+        /// BLAKE3.
+        digest: Digest,
+        /// Bytes.
+        size: u64,
+    },
+}
+
+/// A bare finding on a record.
+fn on(path: &SystemPath, entry: Option<&str>, verdict: Verdict) -> Finding {
+    Finding::on(Area::Records, Subject::record(path, entry), verdict)
+}
+
+/// A finding on a component's record.
+fn of(id: &ComponentId, voucher: Option<Voucher>, path: &SystemPath, verdict: Verdict) -> Finding {
+    Finding { component: Some(id.clone()), vouched_by: voucher, ..on(path, None, verdict) }
+}
+
+/// A path of dpkg's database.
+fn in_database(name: &str) -> SystemPath {
+    SystemPath::literal("/var/lib/dpkg").join(name.as_bytes()).unwrap_or_else(|_| SystemPath::literal("/var/lib/dpkg"))
+}
+
+/// The first of some names, with how many there are.
+fn some_of(names: &[String]) -> String {
+    match names {
+        [] => String::new(),
+        [one] => one.clone(),
+        [first, rest @ ..] => format!("{first} and {} more", rest.len()),
+    }
+}

@@ -1,0 +1,152 @@
+//! From what is wrong with the package database to actions. Pure.
+
+use std::collections::HashMap;
+
+use super::{Action, Deed, DiskDoubt, Item, ItemKind, Left, Plan};
+use crate::check::{RecordContent, RecordFault, RecordMend};
+use crate::model::{self, Digest, Finding, LinkTarget, Remedy, Stat, SystemPath, Verdict};
+use crate::platform::debian::database::Database;
+use crate::target::ProtectionPolicy;
+
+/// Where a record really lies, and what stands there; none when it is no place that can be written.
+type Place<'a> = dyn Fn(&SystemPath) -> Option<(SystemPath, Option<Stat>)> + 'a;
+
+/// What planning for records goes by.
+pub struct RecordRules<'a> {
+    /// What must not be altered.
+    pub protection: &'a dyn ProtectionPolicy,
+    /// Where records lie.
+    pub place: &'a Place<'a>,
+    /// User and group of the database's files.
+    pub owner: (u32, u32),
+    /// The time of what is written, seconds.
+    pub mtime: i64,
+    /// Whether unreadable records are to be replaced, on the operator's word.
+    pub despite_disk: bool,
+}
+
+/// What is planned, with what must be written.
+#[derive(Debug, Clone, Default)]
+pub struct RecordPlan {
+    /// The actions, and what is left.
+    pub plan: Plan,
+    /// Contents that were made here, by their digest.
+    pub made: HashMap<Digest, Vec<u8>>,
+}
+
+/// Plans what can be done about the package database; each finding is told its remedy.
+#[must_use]
+pub fn plan_records(faults: &mut [RecordFault], database: &Database, rules: &RecordRules<'_>) -> RecordPlan {
+    let mut planner = Planner { rules, planned: RecordPlan::default() };
+    let unreadable = faults.iter().filter(|f| f.finding.verdict == Verdict::Unreadable).count() as u64;
+    if unreadable > 0 && !rules.despite_disk {
+        planner.planned.plan.doubt = Some(DiskDoubt::ReadErrors { files: unreadable });
+    }
+    let mut entries: HashMap<(String, String), Vec<u8>> = HashMap::new();
+    let mut of_status: Vec<usize> = Vec::new();
+    for (at, fault) in faults.iter_mut().enumerate() {
+        match &fault.mend {
+            Ok(RecordMend::Entry { key, text }) => {
+                entries.insert(key.clone(), text.clone());
+                of_status.push(at);
+            }
+            Ok(RecordMend::Status) => of_status.push(at),
+            Ok(mend) => {
+                let deed = planner.deed(mend);
+                planner.one(&mut [fault], deed);
+            }
+            Err(unknown) => planner.left(&mut fault.finding, &unknown.reason, unknown.next.clone()),
+        }
+    }
+    if !of_status.is_empty() {
+        let deed = planner.write(&RecordContent::Bytes(database.composed(&entries)), 0o644);
+        let mut parts: Vec<&mut RecordFault> =
+            faults.iter_mut().enumerate().filter(|(at, _)| of_status.contains(at)).map(|(_, f)| f).collect();
+        planner.one(&mut parts, deed);
+    }
+    planner.planned
+}
+
+struct Planner<'a> {
+    rules: &'a RecordRules<'a>,
+    planned: RecordPlan,
+}
+
+impl Planner<'_> {
+    fn left(&mut self, finding: &mut Finding, reason: &str, next: Option<String>) {
+        let advice = match &next {
+            Some(next) => format!("{reason}; {next}"),
+            None => reason.to_owned(),
+        };
+        finding.advice.get_or_insert(advice);
+        self.planned.plan.left.push(Left::of(finding, reason.to_owned(), next));
+    }
+
+    /// One action for findings on one file.
+    fn one(&mut self, faults: &mut [&mut RecordFault], deed: Deed) {
+        let Some(listed) = faults.first().and_then(|f| f.finding.subject.as_path().cloned()) else { return };
+        let refuse = |this: &mut Self, faults: &mut [&mut RecordFault], reason: &str, next: Option<&str>| {
+            for fault in faults {
+                this.left(&mut fault.finding, reason, next.map(str::to_owned));
+            }
+        };
+        let unreadable = faults.iter().any(|f| f.finding.verdict == Verdict::Unreadable);
+        if unreadable && !self.rules.despite_disk {
+            let next = "bring the users' files to safety, then test the disk";
+            return refuse(self, faults, "the disk gives read errors", Some(next));
+        }
+        let Some((place, before)) = (self.rules.place)(&listed) else {
+            return refuse(self, faults, "the folder that it belongs in is not there", None);
+        };
+        if let Some(reason) = self.rules.protection.reason(&place) {
+            return refuse(self, faults, &format!("it is left alone: {reason}"), None);
+        }
+        let action = match deed {
+            Deed::SetAside => model::Action::SetAside,
+            Deed::SetMeta { .. } => model::Action::SetMode,
+            _ => model::Action::Restore,
+        };
+        for fault in faults.iter_mut() {
+            let from = fault.finding.vouched_by.map(|v| if v == model::Voucher::Archive { "archive" } else { "store" });
+            fault.finding.remedy = Some(Remedy { action, from: from.map(str::to_owned), download: None });
+        }
+        self.planned.plan.actions.push(Action {
+            index: u32::try_from(self.planned.plan.actions.len() + 1).unwrap_or(u32::MAX),
+            findings: faults.iter().map(|f| f.finding.id.clone()).collect(),
+            listed,
+            place,
+            component: faults.first().and_then(|f| f.finding.component.clone()).filter(|_| faults.len() == 1),
+            before,
+            deed,
+        });
+    }
+
+    fn deed(&mut self, mend: &RecordMend) -> Deed {
+        match mend {
+            RecordMend::Write { content, mode } => self.write(content, *mode),
+            RecordMend::Link(target) => Deed::Put(vec![self.item(ItemKind::Link(LinkTarget(target.clone())), 0o777)]),
+            RecordMend::Mode(mode) => {
+                let (uid, gid) = self.rules.owner;
+                Deed::SetMeta { mode: *mode, uid, gid }
+            }
+            RecordMend::SetAside | RecordMend::Entry { .. } | RecordMend::Status => Deed::SetAside,
+        }
+    }
+
+    fn write(&mut self, content: &RecordContent, mode: u32) -> Deed {
+        let (digest, size) = match content {
+            RecordContent::Member { digest, size, .. } => (*digest, *size),
+            RecordContent::Bytes(bytes) => {
+                let digest = Digest::of(bytes);
+                self.planned.made.insert(digest, bytes.clone());
+                (digest, bytes.len() as u64)
+            }
+        };
+        Deed::Put(vec![self.item(ItemKind::File { size, digest }, mode)])
+    }
+
+    fn item(&self, kind: ItemKind, mode: u32) -> Item {
+        let (uid, gid) = self.rules.owner;
+        Item { below: SystemPath::root(), kind, mode, uid, gid, mtime: self.rules.mtime }
+    }
+}

@@ -1,0 +1,439 @@
+//! dpkg's database as it lies there: what of it can be read, what cannot, and what earlier copies still know.
+
+mod earlier;
+mod stanza;
+
+pub use earlier::{Earlier, alternatives_backup, backups, earlier_copies};
+pub use stanza::{Key, Stanza, pieces};
+
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+
+use super::{in_database, log, status};
+use crate::model::{SystemPath, error_chain};
+use crate::platform::{Component, Happened, RecordProblem};
+use crate::target::Machine;
+
+/// A status file over this size is refused: the largest desktops have a tenth of it.
+pub(super) const MAX_STATUS: u64 = 64 << 20;
+/// Names in the folder of records over this number are not looked at.
+const MAX_NAMES: usize = 1_000_000;
+/// Changes that dpkg had no time to enter over this number are not read; dpkg itself enters them after 250.
+const MAX_UPDATES: usize = 10_000;
+/// So many happenings of the log are asked for versions that no copy knows.
+const MAX_HAPPENINGS: usize = 20_000;
+
+/// The state of `status` as a file.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub enum StatusFile {
+    /// It was read.
+    #[default]
+    There,
+    /// It is not there.
+    Missing,
+    /// It cannot be read as a file, and why.
+    Unreadable(String),
+}
+
+/// Something in `status`, in the file's order.
+#[derive(Debug, Clone)]
+pub struct Piece {
+    /// Its bytes.
+    pub raw: Vec<u8>,
+    /// What it says, or why it says nothing.
+    pub read: Result<Stanza, String>,
+}
+
+/// An entry that `status` no longer has, as an earlier copy has it.
+#[derive(Debug, Clone)]
+pub struct Recovered {
+    /// The entry.
+    pub stanza: Stanza,
+    /// The version that the log says was installed after that copy was made.
+    pub later: Option<String>,
+}
+
+/// A change that dpkg had no time to enter into `status`.
+#[derive(Debug, Clone)]
+pub struct Update {
+    /// Its file.
+    pub path: SystemPath,
+    /// What it says, or why it says nothing.
+    pub read: Result<Stanza, String>,
+}
+
+/// What was read of dpkg's database.
+#[derive(Debug, Clone, Default)]
+pub struct Database {
+    /// `status` as a file.
+    pub file: StatusFile,
+    /// What stands in it, changes that were not entered yet included.
+    pub pieces: Vec<Piece>,
+    /// Those changes.
+    pub updates: Vec<Update>,
+    /// The records of each stem (`name` or `name:arch`): their suffixes.
+    pub info: BTreeMap<String, BTreeSet<String>>,
+    /// Why the folder of records cannot be looked into.
+    pub info_problem: Option<String>,
+    /// Entries that only earlier copies have.
+    pub recovered: Vec<Recovered>,
+    /// Entries that said of a component that it was removed, while its records are still there: by now they say that it
+    /// is installed.
+    pub revived: Vec<Key>,
+    /// Components that have records, and of which no copy says anything.
+    pub lost: Vec<String>,
+}
+
+impl Database {
+    /// Reads it. What is damaged is told in it; earlier copies are only looked at where something is.
+    #[must_use]
+    pub fn read(machine: &Machine) -> Self {
+        let mut database = Self::default();
+        match machine.read_up_to(&in_database("status"), MAX_STATUS) {
+            Ok(Some(text)) => database.pieces = stanza::pieces(&text).into_iter().map(piece).collect(),
+            Ok(None) => database.file = StatusFile::Missing,
+            Err(e) => database.file = StatusFile::Unreadable(error_chain(&e)),
+        }
+        database.read_updates(machine);
+        database.read_info(machine);
+        database.revive(machine);
+        let unnamed = database.unnamed();
+        if database.is_damaged() || !unnamed.is_empty() {
+            database.recover(machine, &unnamed);
+        }
+        database
+    }
+
+    /// The entries that can be read, in the file's order.
+    pub fn stanzas(&self) -> impl Iterator<Item = &Stanza> {
+        self.pieces.iter().filter_map(|p| p.read.as_ref().ok())
+    }
+
+    /// Why the pieces that cannot be read say nothing.
+    pub fn garbled(&self) -> impl Iterator<Item = &str> {
+        self.pieces.iter().filter_map(|p| p.read.as_ref().err()).map(String::as_str)
+    }
+
+    /// Whether `status` shows by itself that it is damaged.
+    #[must_use]
+    pub fn is_damaged(&self) -> bool {
+        self.file != StatusFile::There || self.pieces.is_empty() || self.garbled().next().is_some()
+    }
+
+    /// `status` put together anew: what of it can be read, these entries in the place of the ones of their components,
+    /// and what earlier copies still have. What cannot be read is left out.
+    #[must_use]
+    pub fn composed(&self, entries: &HashMap<Key, Vec<u8>>) -> Vec<u8> {
+        let text = |stanza: &Stanza| entries.get(&stanza.key()).unwrap_or(&stanza.raw).clone();
+        let mut all: Vec<(Key, Vec<u8>)> = self.stanzas().map(|s| (s.key(), text(s))).collect();
+        let sorted = all.is_sorted_by(|a, b| a.0.0 <= b.0.0);
+        let mut more: Vec<(Key, Vec<u8>)> = self.recovered.iter().map(|r| (r.stanza.key(), text(&r.stanza))).collect();
+        let known: HashSet<Key> = all.iter().chain(&more).map(|(key, _)| key.clone()).collect();
+        more.extend(entries.iter().filter(|(key, _)| !known.contains(*key)).map(|(k, t)| (k.clone(), t.clone())));
+        more.sort();
+        for (key, text) in more {
+            // dpkg keeps its entries in order; where they are not, the end is as good a place as any.
+            let at = if sorted { all.partition_point(|(k, _)| k.0 <= key.0) } else { all.len() };
+            all.insert(at, (key, text));
+        }
+        all.into_iter().flat_map(|(_, text)| [text.as_slice(), b"\n"].concat()).collect()
+    }
+
+    /// Takes in the entry of a component of which only the name was known: somebody found out which it is.
+    pub fn adopt(&mut self, stem: &str, stanza: Stanza) {
+        self.lost.retain(|lost| lost != stem);
+        self.recovered.push(Recovered { stanza, later: None });
+    }
+
+    /// The components that have files in place, and what could not be read.
+    #[must_use]
+    pub fn components(&self) -> (Vec<Component>, Vec<RecordProblem>) {
+        let mut problems = Vec::new();
+        let mut components: Vec<Component> = Vec::new();
+        let mut take = |read: Result<Option<Component>, String>| match read {
+            Ok(component) => components.extend(component),
+            Err(what) => problems.push(RecordProblem { path: in_database("status"), what }),
+        };
+        self.stanzas().for_each(|stanza| take(status::component(stanza)));
+        for recovered in &self.recovered {
+            let read = status::component(&recovered.stanza);
+            take(read.map(|component| component.map(|c| recovered.at_its_version(c))));
+        }
+        components.sort_by(|a, b| a.id.cmp(&b.id));
+        components.dedup_by(|a, b| a.id.name == b.id.name && a.id.arch == b.id.arch);
+        for stem in &self.lost {
+            let what = format!("no record says which version of {stem} is installed");
+            problems.push(RecordProblem { path: in_database("status"), what });
+        }
+        (components, problems)
+    }
+
+    fn read_updates(&mut self, machine: &Machine) {
+        let folder = in_database("updates");
+        let listed = machine.resolve(&folder).and_then(|real| machine.dir(&real)).and_then(|d| d.disk().list(d.fd()));
+        let mut names: Vec<Vec<u8>> = listed.unwrap_or_default().into_iter().map(|(name, _)| name).collect();
+        // dpkg's own names: digits only; anything else lies there by accident and is passed over.
+        names.retain(|name| !name.is_empty() && name.iter().all(u8::is_ascii_digit));
+        names.sort();
+        for name in names.into_iter().take(MAX_UPDATES) {
+            let Ok(path) = folder.child(&name) else { continue };
+            let read = match machine.read_up_to(&path, 1 << 20) {
+                Ok(text) => Stanza::of_status(&text.unwrap_or_default()),
+                Err(e) => Err(error_chain(&e)),
+            };
+            if let Ok(stanza) = &read {
+                self.enter(stanza);
+            }
+            self.updates.push(Update { path, read });
+        }
+    }
+
+    /// Lets a later entry take the place of an earlier one.
+    fn enter(&mut self, stanza: &Stanza) {
+        let key = stanza.key();
+        let piece = Piece { raw: stanza.raw.clone(), read: Ok(stanza.clone()) };
+        match self.pieces.iter_mut().find(|p| p.read.as_ref().is_ok_and(|s| s.key() == key)) {
+            Some(before) => *before = piece,
+            None => self.pieces.push(piece),
+        }
+    }
+
+    fn read_info(&mut self, machine: &Machine) {
+        let folder = in_database("info");
+        let listed = machine.resolve(&folder).and_then(|real| machine.dir(&real)).and_then(|d| d.disk().list(d.fd()));
+        let listed = match listed {
+            Ok(listed) => listed,
+            Err(e) => {
+                self.info_problem = Some(crate::model::error_words(&e));
+                return;
+            }
+        };
+        for (name, _) in listed.into_iter().take(MAX_NAMES) {
+            let Some((stem, suffix)) = std::str::from_utf8(&name).ok().and_then(|n| n.rsplit_once('.')) else {
+                continue;
+            };
+            if is_stem(stem) && !suffix.is_empty() {
+                self.info.entry(stem.to_owned()).or_default().insert(suffix.to_owned());
+            }
+        }
+    }
+
+    /// Corrects entries that say of a component that it was removed: dpkg takes its digests away with its files.
+    fn revive(&mut self, machine: &Machine) {
+        let has_digests = |stem: &str| self.info.get(stem).is_some_and(|all| all.contains("md5sums"));
+        let mut belied = Vec::new();
+        for (at, piece) in self.pieces.iter().enumerate() {
+            let Ok(stanza) = &piece.read else { continue };
+            let (name, arch) = stanza.key();
+            let is_removed =
+                matches!(stanza.state(), "config-files" | "not-installed") && stanza.get("Version").is_some();
+            let others = || self.stanzas().filter(|s| s.name() == name).count() > 1;
+            if is_removed && (has_digests(&format!("{name}:{arch}")) || has_digests(&name) && !others()) {
+                belied.push(at);
+            }
+        }
+        if belied.is_empty() {
+            return;
+        }
+        let copies: Vec<Vec<Stanza>> = earlier_copies(machine, "status").iter().map(Earlier::stanzas).collect();
+        for at in belied {
+            let Ok(stanza) = &self.pieces[at].read else { continue };
+            let key = stanza.key();
+            let before = copies.iter().flatten().find(|s| s.key() == key && s.state() == "installed");
+            let status = before.and_then(|s| s.get("Status")).unwrap_or("install ok installed");
+            if let Some(stanza) = stanza.with_status(status) {
+                self.pieces[at] = Piece { raw: stanza.raw.clone(), read: Ok(stanza) };
+                self.revived.push(key);
+            }
+        }
+    }
+
+    /// The stems with a list of paths that no entry names.
+    fn unnamed(&self) -> Vec<String> {
+        let mut named: HashSet<String> = HashSet::new();
+        for stanza in self.stanzas() {
+            let (name, arch) = stanza.key();
+            named.insert(format!("{name}:{arch}"));
+            named.insert(name);
+        }
+        let lists = self.info.iter().filter(|(_, suffixes)| suffixes.contains("list"));
+        lists.map(|(stem, _)| stem.clone()).filter(|stem| !named.contains(stem)).collect()
+    }
+
+    /// Looks for what is lost in earlier copies, the newest first.
+    fn recover(&mut self, machine: &Machine, unnamed: &[String]) {
+        let copies = earlier_copies(machine, "status");
+        let copies: Vec<Vec<Stanza>> = copies.iter().map(Earlier::stanzas).collect();
+        let happenings = log::recent(machine, MAX_HAPPENINGS);
+        let states = log::states(machine);
+        let mut latest: HashMap<(&str, &str), &crate::platform::Happening> = HashMap::new();
+        for happening in &happenings {
+            latest.entry((&happening.name, &happening.arch)).or_insert(happening);
+        }
+        let mut known: HashSet<Key> = self.stanzas().map(Stanza::key).collect();
+        let mut take = |this: &mut Self, stanza: &Stanza, certain: bool| {
+            let key = stanza.key();
+            let last = latest.get(&(key.0.as_str(), key.1.as_str())).copied();
+            let removed = last.is_some_and(|h| h.what == Happened::Removed);
+            if known.contains(&key) || removed && !certain {
+                return false;
+            }
+            known.insert(key.clone());
+            let version = stanza.get("Version");
+            let later = last.filter(|_| !removed).and_then(|h| h.to.clone()).filter(|to| Some(to.as_str()) != version);
+            // A copy is one step behind: how far that step got stands in the log.
+            let state = states
+                .get(&key)
+                .filter(|(_, version)| Some(version.as_str()) == later.as_deref().or(stanza.get("Version")));
+            let stanza = state.and_then(|(state, _)| stanza.in_state(state)).unwrap_or_else(|| stanza.clone());
+            this.recovered.push(Recovered { stanza, later });
+            true
+        };
+        for stem in unnamed {
+            let of = |s: &Stanza| s.name() == stem || format!("{}:{}", s.name(), s.key().1) == *stem;
+            let found = copies.iter().find_map(|all| all.iter().find(|s| of(s)));
+            match found {
+                Some(stanza) => {
+                    take(self, stanza, true);
+                }
+                None => self.lost.push(stem.clone()),
+            }
+        }
+        if self.is_damaged() {
+            // Not even the lists may be left: the newest copy that can be read tells what else there was.
+            for stanza in copies.first().into_iter().flatten() {
+                take(self, stanza, false);
+            }
+        }
+    }
+}
+
+impl Recovered {
+    fn at_its_version(&self, mut component: Component) -> Component {
+        if let Some(later) = &self.later
+            && let Ok(id) = crate::model::ComponentId::new(&component.id.name, later, &component.id.arch)
+        {
+            component.id = id;
+        }
+        component
+    }
+}
+
+fn piece(raw: &[u8]) -> Piece {
+    Piece { raw: raw.to_owned(), read: Stanza::of_status(raw) }
+}
+
+/// Whether a file's name without its suffix is that of a component, with or without its architecture.
+fn is_stem(stem: &str) -> bool {
+    let (name, arch) = stem.split_once(':').unwrap_or((stem, "all"));
+    let word =
+        |w: &str, more: &[u8]| !w.is_empty() && w.bytes().all(|b| b.is_ascii_alphanumeric() || more.contains(&b));
+    word(name, b"+-.") && word(arch, b"-")
+}
+
+#[cfg(test)]
+mod tests {
+    use std::fs;
+    use std::sync::Arc;
+
+    use super::*;
+    use crate::target::LiveDisk;
+
+    fn entry(name: &str, more: &str) -> String {
+        format!("Package: {name}\nStatus: install ok installed\nVersion: 1\nArchitecture: all\n{more}\n")
+    }
+
+    struct Place(tempfile::TempDir);
+
+    impl Place {
+        fn new() -> Self {
+            let dir = tempfile::tempdir().unwrap();
+            for folder in ["var/lib/dpkg/info", "var/lib/dpkg/updates", "var/backups", "var/log", "usr", "etc"] {
+                fs::create_dir_all(dir.path().join(folder)).unwrap();
+            }
+            Self(dir)
+        }
+
+        fn put(&self, path: &str, text: impl AsRef<[u8]>) -> &Self {
+            fs::write(self.0.path().join("var").join(path), text).unwrap();
+            self
+        }
+
+        fn read(&self) -> Database {
+            Database::read(&Machine::open(self.0.path(), Arc::new(LiveDisk)).unwrap())
+        }
+    }
+
+    fn names(database: &Database) -> Vec<String> {
+        database.components().0.iter().map(|c| format!("{} {}", c.id.name, c.id.version)).collect()
+    }
+
+    #[test]
+    fn what_a_cut_table_lost_comes_from_the_newest_copy_that_has_it() {
+        let place = Place::new();
+        let whole = entry("berth", "") + &entry("quay", "Depends: rope\n") + &entry("rope", "");
+        place.put("lib/dpkg/status", &whole[..whole.len() - 30]).put("lib/dpkg/status-old", &whole);
+        for name in ["berth", "quay", "rope", "knot"] {
+            place.put(&format!("lib/dpkg/info/{name}.list"), "/.\n");
+        }
+        place.put("backups/dpkg.status.0", entry("knot", "") + &entry("rope", "Depends: old\n"));
+        let database = place.read();
+        assert!(database.is_damaged() && database.lost.is_empty());
+        assert_eq!(names(&database), ["berth 1", "knot 1", "quay 1", "rope 1"]);
+        let made = database.composed(&HashMap::new());
+        assert_eq!(
+            String::from_utf8(made).unwrap(),
+            entry("berth", "") + &entry("knot", "") + &entry("quay", "Depends: rope\n") + &entry("rope", "")
+        );
+    }
+
+    #[test]
+    fn the_log_knows_what_was_installed_after_the_copy_was_made() {
+        let place = Place::new();
+        place.put("lib/dpkg/status", "").put("lib/dpkg/status-old", entry("quay", "") + &entry("gone", ""));
+        place.put("lib/dpkg/info/quay.list", "/.\n");
+        let log = "2026-03-02 10:00:00 upgrade quay:all 1 2\n2026-03-02 10:00:01 remove gone:all 1 <none>\n";
+        let database = place.put("log/dpkg.log", log).read();
+        assert_eq!(names(&database), ["quay 2"]);
+    }
+
+    #[test]
+    fn a_change_that_was_not_entered_yet_counts_and_a_torn_one_is_told() {
+        let place = Place::new();
+        place.put("lib/dpkg/status", entry("quay", "") + &entry("rope", ""));
+        place.put(
+            "lib/dpkg/updates/0001",
+            entry("quay", "").replace("Version: 1", "Version: 2").trim_end().to_owned() + "\n",
+        );
+        place.put("lib/dpkg/updates/0002", b"\0\0\0\0").put("lib/dpkg/updates/tmp.i", "rest");
+        let database = place.read();
+        assert_eq!(names(&database), ["quay 2", "rope 1"]);
+        assert_eq!(database.updates.iter().map(|u| u.read.is_ok()).collect::<Vec<_>>(), [true, false]);
+        assert!(!database.is_damaged());
+    }
+
+    #[test]
+    fn an_entry_that_takes_a_component_for_removed_is_belied_by_its_digests() {
+        let place = Place::new();
+        let gone = |name: &str| entry(name, "").replace("install ok installed", "deinstall ok config-files");
+        place.put("lib/dpkg/status", gone("quay") + &gone("rope") + &gone("knot"));
+        place.put("lib/dpkg/status-old", entry("quay", "").replace("install ok", "hold ok"));
+        for file in ["quay.list", "quay.md5sums", "rope.list", "rope.postrm", "knot.list", "knot.md5sums"] {
+            place.put(&format!("lib/dpkg/info/{file}"), "/.\n");
+        }
+        let database = place.read();
+        assert_eq!(names(&database), ["knot 1", "quay 1"]);
+        assert_eq!(database.stanzas().next().unwrap().get("Status"), Some("hold ok installed"));
+        assert_eq!(database.revived.len(), 2);
+    }
+
+    #[test]
+    fn of_what_no_copy_knows_at_least_the_name_is_told() {
+        let place = Place::new();
+        place.put("lib/dpkg/info/quay:amd64.list", "/.\n").put("lib/dpkg/info/no stem.list", "/.\n");
+        let database = place.read();
+        assert_eq!(
+            (database.file.clone(), database.lost.as_slice()),
+            (StatusFile::Missing, &["quay:amd64".to_owned()][..])
+        );
+    }
+}

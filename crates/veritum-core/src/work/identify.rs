@@ -1,0 +1,221 @@
+//! Finding out which components are really installed, where the package database does not tell, or tells something else
+//! than all of a component's own records.
+
+use std::cell::OnceCell;
+use std::collections::{HashMap, HashSet};
+
+use super::Workshop;
+use crate::check::ManifestSource;
+use crate::event::Silent;
+use crate::model::{ComponentId, Digest, Entry, EntryKind, Md5, SystemPath, readable};
+use crate::platform::Component;
+use crate::platform::debian::database::{Key, Stanza};
+use crate::platform::debian::{info_list, info_md5sums, info_stems, last_versions};
+use crate::store::{Manifest, Records};
+use crate::target::Machine;
+
+/// One record over this size is refused.
+const MAX_RECORD: u64 = 64 << 20;
+
+/// The version of each component that the package log knew last.
+type Logged = HashMap<Key, String>;
+
+/// What lies among the records of one component.
+struct Traces<'a> {
+    machine: &'a Machine,
+    list: Option<HashSet<SystemPath>>,
+    md5sums: Option<Vec<u8>>,
+    /// The version that the package log knew last.
+    logged: Option<String>,
+}
+
+/// What a verified source says of a component.
+struct Known {
+    id: ComponentId,
+    manifest: Manifest,
+    records: Records,
+}
+
+impl Workshop {
+    /// Names what the database has lost, and corrects versions that its own records belie: what is judged by a wrong
+    /// version would be judged by nobody.
+    pub(super) fn identify(&mut self) {
+        let lost = self.database.lost.clone();
+        let versions = OnceCell::new();
+        let log = || versions.get_or_init(|| last_versions(&self.machine));
+        let found: Vec<_> = lost.iter().map(|stem| (stem, self.lost_entry(stem, &log))).collect();
+        let belied: Vec<_> =
+            (0..self.installed.components.len()).filter_map(|at| Some((at, self.belied(at, &log)?))).collect();
+        for (at, right) in belied {
+            self.installed.components[at].id = right;
+        }
+        for (stem, stanza) in found {
+            if let Some(stanza) = stanza {
+                self.database.adopt(stem, stanza);
+            }
+        }
+        if self.database.lost.len() < lost.len() {
+            let key = |c: &Component| (c.id.name.clone(), c.id.arch.clone());
+            let known: HashSet<Key> = self.installed.components.iter().map(key).collect();
+            let all = self.database.components().0;
+            self.installed.components.extend(all.into_iter().filter(|c| !known.contains(&key(c))));
+            self.installed.components.sort_by(|a, b| a.id.cmp(&b.id));
+            self.installed.lost.clone_from(&self.database.lost);
+        }
+    }
+
+    /// Which component the one at this position really is, when all its records but its entry say so, and nothing that
+    /// is signed knows the version of its entry.
+    fn belied<'a>(&self, at: usize, log: &dyn Fn() -> &'a Logged) -> Option<ComponentId> {
+        let component = &self.installed.components[at];
+        let id = &component.id;
+        if self.stores.is_empty() || self.stores.iter().any(|s| s.has(id)) {
+            return None;
+        }
+        let is_installed = |other: &ComponentId| {
+            let mut all = self.installed.components.iter().map(|c| &c.id);
+            all.any(|known| known.name == other.name && known.arch == other.arch && known != id)
+        };
+        let others: Vec<ComponentId> = self.stored(&id.name).into_iter().filter(|o| !is_installed(o)).collect();
+        if others.is_empty() || self.with_archive(|archive| archive.named(&self.machine, &id.name)).contains(id) {
+            return None;
+        }
+        let stem = info_stems(component).into_iter().find(|s| self.database.info.contains_key(s))?;
+        let traces = self.traces(&stem, log());
+        let known = others.iter().filter_map(|other| self.described(other));
+        // Equal contents alone are no proof: an update may change nothing but its number.
+        only_one(known.filter(|known| traces.tell_the_version_of(known)), &traces).map(|known| known.id)
+    }
+
+    /// The entry of a component of which only the records are left, when they fit just one that is known.
+    fn lost_entry<'a>(&self, stem: &str, log: &dyn Fn() -> &'a Logged) -> Option<Stanza> {
+        let (name, arch) = stem.split_once(':').map_or((stem, None), |(name, arch)| (name, Some(arch)));
+        let traces = self.traces(stem, log());
+        let fits = |id: &ComponentId| arch.is_none_or(|arch| id.arch == arch);
+        let stored = self.stored(name).into_iter().filter(fits);
+        let stored: Vec<Known> = stored.filter_map(|id| self.described(&id)).collect();
+        let found = only_one(stored.into_iter(), &traces).or_else(|| {
+            let listed = self.with_archive(|archive| {
+                let wanted = archive.named(&self.machine, name);
+                // Whoever stops here stops at the next step as well.
+                let _ = archive.prepare(&self.machine, &wanted, &self.pool, &Silent);
+                wanted
+            });
+            only_one(listed.into_iter().filter(fits).filter_map(|id| self.described(&id)), &traces)
+        })?;
+        let control = Stanza::parse(format!("{}\n", found.records.control.trim_end()).as_bytes()).ok()?;
+        Some(Stanza::composed(&control, &[], &self.settings_of(&found)))
+    }
+
+    /// The components of a name that stores have.
+    fn stored(&self, name: &str) -> Vec<ComponentId> {
+        let all = self.stores.iter().flat_map(crate::store::Store::components).map(|e| &e.component);
+        let mut all: Vec<ComponentId> = all.filter(|id| id.name == name).cloned().collect();
+        all.sort();
+        all.dedup();
+        all
+    }
+
+    /// What sources say of a component.
+    fn described(&self, id: &ComponentId) -> Option<Known> {
+        let from = |source: &dyn ManifestSource| {
+            let manifest = source.manifest(id).ok().flatten()?;
+            let records = source.records(&manifest).ok().flatten()?;
+            let (manifest, records) = (manifest.get().as_ref().clone(), records.get().as_ref().clone());
+            Some(Known { id: id.clone(), manifest, records })
+        };
+        let stores = self.stores.iter().find_map(|store| from(store));
+        stores.or_else(|| self.open_archive(|archive| from(archive)).flatten())
+    }
+
+    /// The settings files of a component as its entry names them.
+    fn settings_of(&self, known: &Known) -> String {
+        let line = |path: &SystemPath| {
+            let kind = known.manifest.entries.iter().find(|e| e.path == *path).map(|e| &e.kind);
+            let md5 = match kind {
+                Some(EntryKind::File { size, digest, .. }) => {
+                    self.stores.iter().find_map(|s| ManifestSource::md5(s, digest, *size))
+                }
+                _ => None,
+            };
+            let md5 = md5.map_or_else(|| "newconffile".to_owned(), |md5: Md5| md5.to_hex());
+            format!("\n {} {md5}", String::from_utf8_lossy(path.as_bytes()))
+        };
+        known.records.conffiles.iter().map(line).collect()
+    }
+
+    fn traces(&self, stem: &str, versions: &Logged) -> Traces<'_> {
+        let read = |suffix: &str| {
+            let path = SystemPath::parse(format!("/var/lib/dpkg/info/{stem}.{suffix}").as_bytes()).ok()?;
+            self.machine.read_up_to(&path, MAX_RECORD).ok().flatten()
+        };
+        let list = read("list").and_then(|bytes| info_list(&bytes).ok());
+        let (name, arch) = stem.split_once(':').map_or((stem, None), |(name, arch)| (name, Some(arch)));
+        let of = |key: &(String, String)| key.0 == name && arch.is_none_or(|arch| key.1 == arch);
+        let mut logged = versions.iter().filter(|(key, _)| of(key)).map(|(_, version)| version.clone());
+        Traces {
+            machine: &self.machine,
+            list: list.map(|l| l.into_iter().filter(|p| !p.is_root()).collect()),
+            md5sums: read("md5sums"),
+            logged: logged.next(),
+        }
+    }
+}
+
+/// The one whose records these are; none when several could be meant.
+fn only_one(known: impl Iterator<Item = Known>, traces: &Traces<'_>) -> Option<Known> {
+    let mut fitting = known.filter(|known| traces.are_of(known));
+    let first = fitting.next()?;
+    fitting.next().is_none().then_some(first)
+}
+
+impl Traces<'_> {
+    /// Whether what lies there can only come from that package: its digests to the byte; or the same paths, and the same
+    /// history of changes, which every new version goes on with, or the same version in the package log.
+    fn are_of(&self, known: &Known) -> bool {
+        let right = known.records.md5sums_bytes().filter(|bytes| !bytes.is_empty());
+        if right.is_some() && self.md5sums == right {
+            return true;
+        }
+        let entries = known.manifest.entries.iter().map(|e| &e.path);
+        let shipped: HashSet<&SystemPath> = entries.filter(|p| !p.is_root()).collect();
+        let same_paths =
+            |list: &HashSet<SystemPath>| list.len() == shipped.len() && list.iter().all(|p| shipped.contains(p));
+        if !self.list.as_ref().is_some_and(same_paths) {
+            return false;
+        }
+        self.tell_the_version_of(known)
+    }
+
+    /// Whether the log or the history of changes names just this version.
+    fn tell_the_version_of(&self, known: &Known) -> bool {
+        self.logged.as_ref() == Some(&known.id.version) || self.has_history_of(known)
+    }
+
+    /// Whether its changelogs are that package's: as they lie there, or as its digests say.
+    fn has_history_of(&self, known: &Known) -> bool {
+        let history = format!("/usr/share/doc/{}/changelog", known.id.name);
+        let is_history = |path: &SystemPath| readable(path.as_bytes()).starts_with(&history);
+        let stands = |entry: &Entry| match &entry.kind {
+            EntryKind::File { digest, size, .. } => {
+                let bytes = self.machine.read_up_to(&entry.path, (*size).min(MAX_RECORD)).ok().flatten();
+                bytes.is_some_and(|bytes| Digest::of(&bytes) == *digest)
+            }
+            _ => true,
+        };
+        let mut lying = known.manifest.entries.iter().filter(|e| is_history(&e.path)).peekable();
+        if lying.peek().is_none() {
+            return false;
+        }
+        let read = |bytes: &[u8]| info_md5sums(bytes).ok();
+        let right = known.records.md5sums_bytes();
+        let said = match (self.md5sums.as_deref().and_then(read), right.as_deref().and_then(read)) {
+            (Some(found), Some(right)) => {
+                let mut histories = right.iter().filter(|(path, _)| is_history(path)).peekable();
+                histories.peek().is_some() && histories.all(|(path, md5)| found.get(path) == Some(md5))
+            }
+            _ => false,
+        };
+        said || lying.all(stands)
+    }
+}
