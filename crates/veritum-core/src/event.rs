@@ -22,6 +22,8 @@ pub enum Phase {
     Reading,
     /// Asking archives for their release files and indexes.
     Asking,
+    /// Fetching what a store on a web server says of what is installed; items are components.
+    Fetching,
     /// Downloading packages.
     Downloading,
     /// Unpacking packages, to see what belongs where.

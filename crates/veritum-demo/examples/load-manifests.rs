@@ -7,7 +7,7 @@ use std::time::Instant;
 
 use rayon::prelude::*;
 use veritum_core::model::ComponentId;
-use veritum_core::store::Store;
+use veritum_core::store::{Reach, Store};
 use veritum_core::trust::Pins;
 
 fn entries(store: &Store, id: &ComponentId) -> usize {
@@ -17,7 +17,12 @@ fn entries(store: &Store, id: &ComponentId) -> usize {
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let arguments: Vec<String> = std::env::args().collect();
     let [_, store, trust] = arguments.as_slice() else { return Err("load-manifests STORE TRUST".into()) };
-    let store = Store::open(Path::new(store), &Pins::in_folder(Path::new(trust)), &[std::env::temp_dir()])?;
+    let store = Store::open(
+        &Path::new(store).to_owned().into(),
+        &Pins::in_folder(Path::new(trust)),
+        &Reach::folders_only(vec![std::env::temp_dir()]),
+        jiff::Timestamp::UNIX_EPOCH,
+    )?;
     let ids: Vec<_> = store.components().map(|c| c.component.clone()).collect();
     let start = Instant::now();
     let count: usize = ids.iter().map(|id| entries(&store, id)).sum();

@@ -120,7 +120,7 @@ fn make_store(options: BuildOptions<'_>, packages: &[PathBuf], observer: &dyn Ob
     store::publish(&store, &keys.publish, expires, &scratch, Default::default())?;
     let pins = Pins::in_folder(&folder.join("trust"));
     let now = jiff::Timestamp::from_second(crate::NOW).unwrap_or(jiff::Timestamp::UNIX_EPOCH);
-    store::candidate(&store, &pins, &scratch)?.pin(&pins, now)?;
+    store::candidate(&store.clone().into(), &pins, &store::Reach::folders_only(scratch))?.pin(&pins, now)?;
     Ok(store)
 }
 

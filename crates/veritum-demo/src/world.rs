@@ -100,7 +100,7 @@ impl World {
         store::create(&self.store(), &self.folder.join("keys"), &keys, expires)?;
         store::fill(&self.store(), &paths, 2, &Silent)?;
         store::publish(&self.store(), &keys.publish, expires, &self.scratch(), Default::default())?;
-        store::candidate(&self.store(), &self.pins(), &self.scratch())?
+        store::candidate(&self.store().into(), &self.pins(), &store::Reach::folders_only(self.scratch()))?
             .pin(&self.pins(), jiff::Timestamp::UNIX_EPOCH)?;
         Ok(())
     }
@@ -158,7 +158,7 @@ impl World {
         let ids = (user.as_raw(), rustix::process::getegid().as_raw());
         Settings {
             target: self.machine(),
-            store: Some(self.store()),
+            store: Some(self.store().into()),
             trust: self.folder.join("trust"),
             state: None,
             scratch: self.scratch(),

@@ -198,7 +198,7 @@ fn with_hurt_store(faults: &[&Fault]) -> (Demo, veritum_core::work::Settings) {
         veritum_demo::apply_to_store(&demo.machine(), &folder.join("store"), fault).unwrap();
     }
     let settings = veritum_core::work::Settings {
-        store: Some(folder.join("store")),
+        store: Some(folder.join("store").into()),
         from: vec![veritum_core::work::Supplier::Place(folder.join("archive"))],
         ..demo.settings()
     };

@@ -13,7 +13,7 @@ use veritum_core::check::Scope;
 use veritum_core::event::{Event, Flow, Observer, Silent};
 use veritum_core::model::{Area, Voucher};
 use veritum_core::report::{FillReport, OutcomeWord};
-use veritum_core::store::{self, Store};
+use veritum_core::store::{self, Reach, Store};
 use veritum_core::trust::{Pins, Versions};
 use veritum_core::work::{Agreement, Settings, Supplier};
 
@@ -43,19 +43,19 @@ impl Place {
         let key = self.stand.world.keys().publish;
         store::publish(&self.store(name), &key, expires(), &scratch, Versions::default()).unwrap();
         let pins = Pins::in_folder(&self.stand.trust());
-        let candidate = store::candidate(&self.store(name), &pins, &scratch).unwrap();
+        let candidate = store::candidate(&self.store(name).into(), &pins, &Reach::folders_only(scratch)).unwrap();
         candidate.pin(&pins, jiff::Timestamp::UNIX_EPOCH).unwrap();
     }
 
     /// Settings of a second store that may take from the first.
     fn second(&self) -> Settings {
         let from = vec![Supplier::Place(self.store("mine"))];
-        Settings { store: Some(self.store("second")), from, ..self.stand.offline() }
+        Settings { store: Some(self.store("second").into()), from, ..self.stand.offline() }
     }
 
     /// Settings with that store, on top of these.
     fn with(&self, settings: Settings) -> Settings {
-        Settings { store: Some(self.store("mine")), ..settings }
+        Settings { store: Some(self.store("mine").into()), ..settings }
     }
 }
 
@@ -223,7 +223,13 @@ fn one_store_takes_over_from_another_and_nothing_damaged() {
     assert_eq!((rest.added.len(), rest.known, rest.refused.len()), (1, 1, 0));
     place.sign("second");
     let pins = Pins::in_folder(&place.stand.trust());
-    let opened = Store::open(&place.store("second"), &pins, &place.stand.world.scratch()).unwrap();
+    let opened = Store::open(
+        &place.store("second").into(),
+        &pins,
+        &Reach::folders_only(place.stand.world.scratch()),
+        jiff::Timestamp::UNIX_EPOCH,
+    )
+    .unwrap();
     assert_eq!(opened.components().count(), 2);
     let whole = Scope { areas: vec![Area::Store], ..Scope::default() };
     assert_eq!(open(&second).check(&whole, &Silent).unwrap().outcome, OutcomeWord::Sound);

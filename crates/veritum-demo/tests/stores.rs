@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use support::folder;
 use veritum_core::event::{Event, Flow, Observer, Silent};
 use veritum_core::model::{ComponentId, Digest, EntryKind};
-use veritum_core::store::{self, Contents as _, Store, StoreError};
+use veritum_core::store::{self, Contents as _, Reach, Store, StoreError};
 use veritum_core::trust::{KeyPair, Pins, StoreKeys};
 use veritum_demo::world::{add, add_file, package};
 use veritum_demo::{Content, Package, write_deb};
@@ -36,6 +36,10 @@ impl Bench {
         vec![self.dir.path().to_owned()]
     }
 
+    fn reach(&self) -> Reach {
+        Reach::folders_only(self.scratch())
+    }
+
     fn pins(&self) -> Pins {
         Pins::in_folder(&self.dir.path().join("trust"))
     }
@@ -60,9 +64,9 @@ impl Bench {
     }
 
     fn open(&self) -> Store {
-        let candidate = store::candidate(&self.path(), &self.pins(), &self.scratch()).unwrap();
+        let candidate = store::candidate(&self.path().into(), &self.pins(), &self.reach()).unwrap();
         candidate.pin(&self.pins(), jiff::Timestamp::UNIX_EPOCH).unwrap();
-        Store::open(&self.path(), &self.pins(), &self.scratch()).unwrap()
+        Store::open(&self.path().into(), &self.pins(), &self.reach(), jiff::Timestamp::UNIX_EPOCH).unwrap()
     }
 }
 
@@ -198,7 +202,8 @@ fn an_expired_store_still_vouches_for_what_was_installed() {
 #[test]
 fn no_store_an_unsigned_one_and_a_newer_one_are_told_apart() {
     let bench = Bench::new();
-    let open = |path: &Path| Store::open(path, &bench.pins(), &bench.scratch());
+    let open =
+        |path: &Path| Store::open(&path.to_owned().into(), &bench.pins(), &bench.reach(), jiff::Timestamp::UNIX_EPOCH);
     assert!(matches!(open(Path::new("/nowhere")), Err(StoreError::NotAStore { .. })));
     assert!(matches!(open(&bench.path()), Err(StoreError::NotTrusted { other_keys: false, .. })));
     std::fs::write(bench.path().join("store.json"), "{\"format\":\"veritum.store/7\"}").unwrap();

@@ -30,7 +30,7 @@ pub(crate) struct Global {
     /// Work on the system mounted in this folder instead of the running one
     #[arg(long, short = 't', global = true, value_name = "DIR", env = "VERITUM_TARGET", help_heading = "Where")]
     pub(crate) target: Option<PathBuf>,
-    /// Use this trusted component store
+    /// Use this trusted component store: a folder, or the URL of one on a web server
     #[arg(long, short = 's', global = true, value_name = "LOCATION", env = "VERITUM_STORE", help_heading = "Where")]
     pub(crate) store: Option<PathBuf>,
     /// Also take what is needed from here: a folder of packages, install media, another archive (folder or URL),
@@ -212,7 +212,7 @@ pub(crate) enum StoreVerb {
     },
     /// Show the keys of a store, or of a vendor's keyring file, and, if you say so, trust them from now on
     Trust {
-        /// The store's folder, or a keyring file
+        /// The store's folder or URL, or a keyring file
         location: PathBuf,
     },
     /// Show what a store holds

@@ -20,7 +20,7 @@ pub(crate) struct Config {
     /// The system's root.
     pub(crate) target: Option<PathBuf>,
     /// The store.
-    pub(crate) store: Option<PathBuf>,
+    pub(crate) store: Option<String>,
     /// The state folder.
     pub(crate) state: Option<PathBuf>,
     /// Further places to take things from: folders, files, URLs.
@@ -64,9 +64,7 @@ impl Config {
         };
         let mut config: Self = toml::from_str(&text).map_err(|e| fail(e.message().to_owned()))?;
         config.folder = folder.canonicalize().map_err(|e| fail(e.to_string()))?;
-        for place in
-            [&mut config.target, &mut config.store, &mut config.state, &mut config.downloads].into_iter().flatten()
-        {
+        for place in [&mut config.target, &mut config.state, &mut config.downloads].into_iter().flatten() {
             *place = config.folder.join(&*place);
         }
         Ok(config)

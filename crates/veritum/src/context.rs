@@ -7,6 +7,7 @@ use std::sync::Arc;
 use veritum_core::archive::{ArchiveSettings, Proxies};
 use veritum_core::check::Policy;
 use veritum_core::model::quoted;
+use veritum_core::store::Location;
 use veritum_core::target::LiveDisk;
 use veritum_core::work::{Settings, Supplier, Workshop};
 
@@ -40,7 +41,11 @@ impl Context {
         let now = jiff::Timestamp::now();
         let settings = Settings {
             target: global.target.clone().or(config.target).unwrap_or_else(|| PathBuf::from("/")),
-            store: global.store.clone().or(config.store),
+            store: match (&global.store, &config.store) {
+                (Some(typed), _) => Some(Location::of(typed.as_os_str(), Path::new(""))),
+                (None, Some(named)) => Some(Location::of(named.as_ref(), &config.folder)),
+                (None, None) => None,
+            },
             trust: config.folder.join("trust"),
             state: global.state.clone().or(config.state),
             from: suppliers(&global.from, &config.from, &config.folder),
@@ -77,8 +82,8 @@ impl Context {
 
     /// A command with its own `--store` to type next: what is trusted lies beside the settings file in use, so the
     /// same one must be named again.
-    pub(crate) fn store_command(&self, words: &str, store: &Path) -> String {
-        format!("veritum {words} --store {}{}", shown(store), self.repeat_config)
+    pub(crate) fn store_command(&self, words: &str, store: &str) -> String {
+        format!("veritum {words} --store {store}{}", self.repeat_config)
     }
 
     /// A hint that ends with a command, with the options that this one was given.
@@ -129,6 +134,14 @@ fn repeat(global: &Global) -> (String, String) {
 pub(crate) fn shown(path: &Path) -> String {
     use std::os::unix::ffi::OsStrExt as _;
     quoted(path.as_os_str().as_bytes())
+}
+
+/// Where a store lies, as a shell reads it back.
+pub(crate) fn place(location: &Location) -> String {
+    match location {
+        Location::Folder(folder) => shown(folder),
+        Location::Url(url) => quoted(url.as_bytes()),
+    }
 }
 
 /// What was named with `--from`, then what the settings file names: a place of the file's is meant from its folder.

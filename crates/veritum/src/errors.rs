@@ -191,6 +191,18 @@ impl From<StoreError> for Failure {
                 let store = path.parent().and_then(Path::parent).unwrap_or(path);
                 (why, Some(format!("veritum repair store --store {}", shown(store))))
             }
+            StoreError::Remote { .. } => (why, Some("without --store the vendor's archive vouches".into())),
+            StoreError::Expired { .. } => (
+                "over a network an old copy of it could be handed out for ever".to_owned(),
+                Some("its keeper signs it anew: veritum store publish --keys KEYDIR --store FOLDER".into()),
+            ),
+            StoreError::NotAFolder { .. } => {
+                let next = "work on its folder, then put the files on the server again";
+                return Self::usage(error.to_string(), why, Some(next.into()));
+            }
+            StoreError::NotAStore { path } if path.to_string_lossy().starts_with("http") => {
+                ("there is no store.json below that address".to_owned(), None)
+            }
             StoreError::NotAStore { .. } => (why, Some("veritum store create DIR --keys KEYDIR".into())),
             StoreError::Busy { .. } => (why, Some("wait for it to end, then type the same again".into())),
             StoreError::Absent { .. } => (why, Some("veritum store fill PATH".into())),

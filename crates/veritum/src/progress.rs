@@ -124,6 +124,7 @@ fn words(phase: Phase) -> &'static str {
     match phase {
         Phase::Reading => "files: reading what should be there",
         Phase::Asking => "asking the archives",
+        Phase::Fetching => "store: fetching what it says",
         Phase::Downloading => "downloading",
         Phase::Unpacking => "looking into packages",
         Phase::Comparing => "files: comparing",

@@ -11,6 +11,7 @@ use std::time::{Duration, Instant};
 use super::trouble::{FetchError, broken, failed};
 use crate::event::{Event, Flow, Observer};
 use crate::platform::debian::apt::FileSum;
+use crate::store::{Fetch, FetchFailure};
 use crate::trust::{Verified, vouch_file};
 
 /// How long a connection may take to come about.
@@ -124,19 +125,31 @@ impl Fetcher {
     /// When it cannot be got, or is larger.
     pub fn get(&self, url: &str, most: u64) -> Result<Option<Vec<u8>>, FetchError> {
         let mut bytes = Vec::new();
-        let Some((host, mut body)) = self.ask(url, 0)? else { return Ok(None) };
+        let mut have = 0;
+        Ok(self.get_from(url, &mut have, most, &mut bytes)?.then_some(bytes))
+    }
+
+    /// Writes a file from a place in it on, which is moved on by what came; answers whether there is such a file.
+    fn get_from(&self, url: &str, have: &mut u64, most: u64, to: &mut dyn io::Write) -> Result<bool, FetchError> {
+        let disk = |e: io::Error| FetchError::Disk(crate::model::error_words(&e));
+        let Some((host, mut body)) = self.ask(url, *have)? else { return Ok(false) };
         let mut pace = Pace::new(self.limits, &host);
         let mut piece = vec![0; 64 * 1024];
+        // A server that begins at the beginning all the same sends once more what is there.
+        let mut again = if body.resumed { 0 } else { *have };
         loop {
             let n = body.read(&mut piece).map_err(|e| broken(&host, &e))?;
             if n == 0 {
-                return Ok(Some(bytes));
+                return Ok(true);
             }
             pace.step(n)?;
-            bytes.extend_from_slice(&piece[..n]);
-            if bytes.len() as u64 > most {
+            let known = usize::try_from(again).unwrap_or(usize::MAX).min(n);
+            again -= known as u64;
+            *have += (n - known) as u64;
+            if *have > most {
                 return Err(FetchError::TooLong { host });
             }
+            to.write_all(&piece[known..n]).map_err(disk)?;
         }
     }
 
@@ -255,6 +268,20 @@ impl Fetcher {
         match vouch_file(whole, sum).map_err(disk)? {
             Ok(_) => Ok(()),
             Err(_) => Err(FetchError::OtherContent { host, what: "its digest is not the one that the archive signed" }),
+        }
+    }
+}
+
+impl Fetch for Fetcher {
+    fn fetch(&self, url: &str, most: u64, to: &mut dyn io::Write) -> Result<bool, FetchFailure> {
+        let mut have = 0;
+        let mut tries = 0;
+        loop {
+            tries += 1;
+            match self.get_from(url, &mut have, most, to) {
+                Err(FetchError::Broken { .. } | FetchError::Silent { .. }) if tries < TRIES => {}
+                other => return Ok(other?),
+            }
         }
     }
 }

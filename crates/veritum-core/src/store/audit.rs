@@ -10,7 +10,7 @@ use rayon::prelude::*;
 use super::files::{self, MANIFESTS, OBJECTS, name_of};
 use super::index::IndexEntry;
 use super::pointers::{pointer_name, pointers};
-use super::read::{IN_MEMORY, unpack_in_pieces};
+use super::read::{IN_MEMORY, packed_at_most, unpack_in_pieces};
 use super::records::Records;
 use super::{MAX_RECORDS, Manifest, Store, StoreError, inventory};
 use crate::event::{Event, Flow, Observer, Phase};
@@ -113,10 +113,13 @@ impl Store {
     /// # Errors
     /// When the observer said stop.
     pub fn audit(&self, pool: &rayon::ThreadPool, fresh: bool, observer: &dyn Observer) -> Result<Audit, StoreError> {
-        let names = pool.install(|| inventory::take(self.path()));
-        let mut audit = Audit { ills: self.signed_ills(), ..Audit::default() };
         let mut entries: Vec<IndexEntry> = self.components().cloned().collect();
         entries.sort_by(|a, b| a.component.cmp(&b.component));
+        if self.is_remote() {
+            return self.audit_remote(&entries, pool, observer);
+        }
+        let names = pool.install(|| inventory::take(self.path()));
+        let mut audit = Audit { ills: self.signed_ills(), ..Audit::default() };
         let (known, unread) = pointers(self.path());
         audit.ills.extend(entries.iter().filter_map(|entry| pointer_ill(entry, &known, &unread)));
         let waiting: Vec<IndexEntry> = known.into_values().filter(|e| !self.has(&e.component)).collect();
@@ -155,9 +158,44 @@ impl Store {
         Ok(audit)
     }
 
+    /// Everything that is signed of a store on a web server; what is fetched only for this is not kept. What else lies
+    /// there the server does not tell.
+    fn audit_remote(
+        &self,
+        entries: &[IndexEntry],
+        pool: &rayon::ThreadPool,
+        observer: &dyn Observer,
+    ) -> Result<Audit, StoreError> {
+        observer.hear(Event::Begin { phase: Phase::Auditing, items: entries.len() as u64, bytes: 0 });
+        let (mut ills, contents) = self.audit_manifests(entries, pool, observer)?;
+        observer.hear(Event::End);
+        let wanted: Vec<(Digest, u64)> = contents.into_iter().collect();
+        let one = |digest: &Digest, size: u64| {
+            let had = self.is_kept(digest);
+            let trouble = self.examine(digest, size, false).err();
+            if !had {
+                self.forget_content(digest);
+            }
+            trouble
+        };
+        let found = self.each_content(&wanted, pool, &one, observer)?;
+        ills.extend(self.with_harm(found, entries, pool));
+        Ok(Audit {
+            ills,
+            judged_superfluous: true,
+            examined: (entries.len() + wanted.len()) as u64,
+            bytes: wanted.iter().map(|(_, size)| size).sum(),
+            ..Audit::default()
+        })
+    }
+
     /// Looks only whether these contents have a file, by name; those that have none.
     #[must_use]
     pub fn absent(&self, wanted: &[(Digest, u64)], pool: &rayon::ThreadPool) -> Vec<(Digest, u64)> {
+        // A web server lists nothing, and a question for each would be as many as there are files.
+        if self.is_remote() {
+            return Vec::new();
+        }
         let names = pool.install(|| inventory::objects(self.path()));
         wanted.iter().filter(|(digest, _)| !names.contains(digest)).copied().collect()
     }
@@ -173,13 +211,23 @@ impl Store {
         fresh: bool,
         observer: &dyn Observer,
     ) -> Result<Vec<(Digest, u64, Trouble)>, StoreError> {
+        self.each_content(wanted, pool, &|digest, size| self.examine(digest, size, fresh).err(), observer)
+    }
+
+    fn each_content(
+        &self,
+        wanted: &[(Digest, u64)],
+        pool: &rayon::ThreadPool,
+        examine: &(dyn Fn(&Digest, u64) -> Option<Trouble> + Sync),
+        observer: &dyn Observer,
+    ) -> Result<Vec<(Digest, u64, Trouble)>, StoreError> {
         let mut order = wanted.to_vec();
         // The order of the names is the order of the folders.
         order.sort_unstable();
         let bytes = order.iter().map(|(_, size)| size).sum();
         observer.hear(Event::Begin { phase: Phase::Auditing, items: order.len() as u64, bytes });
         let one = |(digest, size): &(Digest, u64)| {
-            let trouble = self.examine(digest, *size, fresh).err();
+            let trouble = examine(digest, *size);
             let go_on = observer.hear(Event::Advance { items: 1, bytes: *size }) == Flow::GoOn;
             go_on.then(|| trouble.map(|t| (*digest, *size, t))).ok_or(StoreError::Stopped)
         };
@@ -191,12 +239,14 @@ impl Store {
 
     /// Reads one content to its end.
     fn examine(&self, digest: &Digest, size: u64, fresh: bool) -> Result<(), Trouble> {
-        let file = files::open(&files::object(self.path(), digest)).map_err(|e| Trouble::of(&e))?;
-        if fresh {
-            // What was just written is durable by now, so the cache can let go of it.
-            let _ = rustix::fs::fadvise(&file, 0, None, rustix::fs::Advice::DontNeed);
-        }
-        read_content(file, digest, size).map_err(|e| Trouble::of(&e))
+        let mut read = |file: std::fs::File| {
+            if fresh {
+                // What was just written is durable by now, so the cache can let go of it.
+                let _ = rustix::fs::fadvise(&file, 0, None, rustix::fs::Advice::DontNeed);
+            }
+            read_content(file, digest, size)
+        };
+        self.part(files::OBJECTS, digest, packed_at_most(size), &mut read).map_err(|e| Trouble::of(&e))
     }
 
     fn audit_manifests(
@@ -391,8 +441,7 @@ impl Room {
         let wrong = || io::Error::new(io::ErrorKind::InvalidData, "its content is not the one that was signed");
         let size = usize::try_from(size).map_err(|_| wrong())?;
         self.packed.clear();
-        // Packing never makes much more of a content than it is.
-        let most = (size + size / 64 + 4096) as u64;
+        let most = packed_at_most(size as u64);
         file.take(most + 1).read_to_end(&mut self.packed)?;
         if self.packed.len() as u64 > most {
             return Err(wrong());

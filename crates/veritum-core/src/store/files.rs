@@ -45,6 +45,11 @@ pub(super) fn readable_by_all() -> fs::Permissions {
     std::os::unix::fs::PermissionsExt::from_mode(0o644)
 }
 
+/// Whether something can be put into a folder.
+pub(super) fn is_writable(folder: &Path) -> bool {
+    rustix::fs::access(folder, rustix::fs::Access::WRITE_OK).is_ok()
+}
+
 /// What files that are named by a digest are called: their folder and their ending.
 pub(super) const OBJECTS: (&str, &str) = ("objects", ".zst");
 /// See [`OBJECTS`].

@@ -22,6 +22,7 @@ mod fill;
 mod incoming;
 mod index;
 mod inventory;
+mod location;
 mod making;
 mod manifest;
 mod mend;
@@ -29,11 +30,13 @@ mod pointers;
 mod publish;
 mod read;
 mod records;
+mod remote;
 
 pub use ailing::{Ailing, ailing};
 pub use audit::{Audit, Ill, Part, Trouble, manifest_ill};
 pub use fill::{FillRules, FillSummary, Parcel, Refused, fill, fill_from, take_over};
 pub use index::{Index, IndexEntry, PackageRef};
+pub use location::Location;
 pub use making::ManifestMaker;
 pub use manifest::{Manifest, ManifestError, RawManifest};
 pub use mend::{Mender, known};
@@ -41,6 +44,7 @@ pub use pointers::{room_for, taken_in};
 pub use publish::{PublishSummary, create, publish};
 pub use read::{Contents, NoContents, Store, TrustCandidate, candidate, seen};
 pub use records::{RecordMember, Records, RecordsRef};
+pub use remote::{Fetch, FetchFailure, Reach};
 
 use std::io;
 use std::path::{Path, PathBuf};
@@ -83,6 +87,28 @@ pub enum StoreError {
     Occupied {
         /// The place.
         path: PathBuf,
+    },
+    /// A store on a web server cannot be used.
+    #[error("the store {url} cannot be used")]
+    Remote {
+        /// Its URL.
+        url: String,
+        /// Why.
+        source: FetchFailure,
+    },
+    /// The signatures of a store on a web server are no longer new.
+    #[error("the signatures of the store {url} expired on {}", expires.strftime("%Y-%m-%d"))]
+    Expired {
+        /// Its URL.
+        url: String,
+        /// When.
+        expires: jiff::Timestamp,
+    },
+    /// The store must lie in a folder for this.
+    #[error("{url} is no folder: a store on a web server is only read")]
+    NotAFolder {
+        /// Its URL.
+        url: String,
     },
     /// The store was written in a format of a newer Veritum.
     #[error("the store {} was written by a newer Veritum ({found})", path.display())]

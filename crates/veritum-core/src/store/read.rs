@@ -1,13 +1,15 @@
 //! Reading a store whose chain of trust holds.
 
 use std::collections::HashMap;
+use std::fs;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 
 use super::files::{self, read};
 use super::index::{Index, IndexEntry, PackageRef};
 use super::records::{Records, RecordsRef};
-use super::{FORMAT, MAX_MANIFEST, MAX_RECORDS, Manifest, StoreError, at};
+use super::remote::{Reach, Remote};
+use super::{FORMAT, Location, MAX_MANIFEST, MAX_RECORDS, Manifest, StoreError, at};
 use crate::model::{ComponentId, ContentHasher, Digest};
 use crate::platform::debian::apt::FileSum;
 use crate::trust::{self, Pins, SeenVersions, Verified};
@@ -20,7 +22,9 @@ const MAX_WINDOW: u32 = 27;
 /// A store that may be trusted, with its signed index.
 #[derive(Debug)]
 pub struct Store {
+    /// The folder, or what stands for it here.
     path: PathBuf,
+    remote: Option<Remote>,
     root: Vec<u8>,
     index: Verified<HashMap<ComponentId, IndexEntry>>,
     expires: jiff::Timestamp,
@@ -31,7 +35,7 @@ pub struct Store {
 #[derive(Debug, Clone)]
 pub struct TrustCandidate {
     /// Where it lies.
-    pub path: PathBuf,
+    pub location: Location,
     /// Fingerprints of the keys that sign its list of keys.
     pub fingerprints: Vec<String>,
     /// Whether just these are pinned already.
@@ -45,7 +49,7 @@ impl TrustCandidate {
     /// # Errors
     /// When the operator's folder cannot be written.
     pub fn pin(&self, pins: &Pins, now: jiff::Timestamp) -> Result<(), StoreError> {
-        Ok(pins.add(&self.root, &self.path.to_string_lossy(), now)?)
+        Ok(pins.add(&self.root, &self.location.to_string(), now)?)
     }
 }
 
@@ -53,15 +57,32 @@ impl TrustCandidate {
 ///
 /// # Errors
 /// When there is no store, or it was never published, or its chain does not even hold in itself.
-pub fn candidate(path: &Path, pins: &Pins, scratch: &[PathBuf]) -> Result<TrustCandidate, StoreError> {
-    let path = located(path)?;
+pub fn candidate(location: &Location, pins: &Pins, reach: &Reach) -> Result<TrustCandidate, StoreError> {
+    let (path, remote) = reached(location, reach)?;
+    let location = remote.as_ref().map_or_else(|| path.clone().into(), Remote::location);
     let root = root_of(&path)?;
-    let chain = |source| StoreError::Chain { path: path.clone(), source };
+    let chain = |source| StoreError::Chain { path: location.to_string().into(), source };
     require_files(&path)?;
-    trust::load(&root, &path, scratch).map_err(chain)?;
+    trust::load(&root, &path, &reach.scratch).map_err(chain)?;
     let fingerprints = trust::root_key_ids(&root).map_err(chain)?;
     let pinned = pins.find(&root)?.is_some();
-    Ok(TrustCandidate { fingerprints, pinned, root, path })
+    Ok(TrustCandidate { fingerprints, pinned, root, location })
+}
+
+/// The folder of a store, or what stands for it here, with what is needed to fetch the rest.
+fn reached(location: &Location, reach: &Reach) -> Result<(PathBuf, Option<Remote>), StoreError> {
+    match location {
+        Location::Folder(folder) => Ok((located(folder)?, None)),
+        Location::Url(url) => {
+            let remote = Remote::open(url, reach)?;
+            let named = |e| match e {
+                StoreError::Newer { found, .. } => StoreError::Newer { path: url.into(), found },
+                StoreError::NotAStore { .. } => StoreError::NotAStore { path: url.into() },
+                other => other,
+            };
+            Ok((located(remote.folder()).map_err(named)?, Some(remote)))
+        }
+    }
 }
 
 /// The store's absolute path, when a store of a known format lies there.
@@ -121,20 +142,25 @@ impl Store {
     ///
     /// # Errors
     /// When it is not pinned, its chain does not hold, or it is older than it was before.
-    pub fn open(path: &Path, pins: &Pins, scratch: &[PathBuf]) -> Result<Self, StoreError> {
-        let path = located(path)?;
+    pub fn open(location: &Location, pins: &Pins, reach: &Reach, now: jiff::Timestamp) -> Result<Self, StoreError> {
+        let (path, remote) = reached(location, reach)?;
+        let named = remote.as_ref().map_or_else(|| path.clone(), |r| r.location().to_string().into());
         let root = root_of(&path)?;
         if pins.find(&root)?.is_none() {
-            let here = path.to_string_lossy();
+            let here = named.to_string_lossy();
             let other_keys = pins.all().iter().any(|p| p.location == here);
-            return Err(StoreError::NotTrusted { path, other_keys });
+            return Err(StoreError::NotTrusted { path: named, other_keys });
         }
         if !path.join("metadata/timestamp.json").exists() {
-            return Err(StoreError::Unpublished { path });
+            return Err(StoreError::Unpublished { path: named });
         }
         require_files(&path)?;
-        let loaded =
-            trust::load(&root, &path, scratch).map_err(|source| StoreError::Chain { path: path.clone(), source })?;
+        let chain = |source| StoreError::Chain { path: named.clone(), source };
+        let loaded = trust::load(&root, &path, &reach.scratch).map_err(chain)?;
+        // Over a network somebody could go on handing out what was right long ago: only there newness is the point.
+        if let Some(remote) = remote.as_ref().filter(|_| loaded.expires < now) {
+            return Err(StoreError::Expired { url: remote.location().to_string(), expires: loaded.expires });
+        }
         let seen = pins.seen(&root)?.highest;
         if let Some(role) = loaded.versions.older_than(&seen) {
             let of = |v: &trust::Versions| match role {
@@ -143,7 +169,7 @@ impl Store {
                 "snapshot" => v.snapshot,
                 _ => v.targets,
             };
-            return Err(StoreError::RolledBack { path, role, found: of(&loaded.versions), seen: of(&seen) });
+            return Err(StoreError::RolledBack { path: named, role, found: of(&loaded.versions), seen: of(&seen) });
         }
         let highest = loaded.versions.highest(&seen);
         if highest != seen {
@@ -152,13 +178,63 @@ impl Store {
         }
         let by_component = |index: Index| index.components.into_iter().map(|e| (e.component.clone(), e)).collect();
         let index = loaded.index.derive(|bytes| read_index(&bytes, &path).map(by_component))?;
-        Ok(Self { path, root, index, expires: loaded.expires, versions: loaded.versions })
+        Ok(Self { path, remote, root, index, expires: loaded.expires, versions: loaded.versions })
     }
 
     /// Where it lies.
     #[must_use]
+    pub fn location(&self) -> Location {
+        self.remote.as_ref().map_or_else(|| self.path.clone().into(), Remote::location)
+    }
+
+    /// Whether it lies on a web server.
+    #[must_use]
+    pub fn is_remote(&self) -> bool {
+        self.remote.is_some()
+    }
+
+    /// Its folder, or what stands for it here.
+    #[must_use]
     pub fn path(&self) -> &Path {
         &self.path
+    }
+
+    /// Whether a content lies here already.
+    pub(super) fn is_kept(&self, digest: &Digest) -> bool {
+        files::object(&self.path, digest).is_file()
+    }
+
+    /// Throws a content away that was fetched.
+    pub(super) fn forget_content(&self, digest: &Digest) {
+        if let Some(remote) = &self.remote {
+            remote.forget(files::OBJECTS, digest);
+        }
+    }
+
+    /// Reads a file that is named by a digest, and lets it be verified. What was fetched and is something else is never
+    /// kept, and fetched once more unless it is from just now.
+    pub(super) fn part<T>(
+        &self,
+        shelf: (&str, &str),
+        digest: &Digest,
+        most: u64,
+        verified: &mut dyn FnMut(fs::File) -> io::Result<T>,
+    ) -> io::Result<T> {
+        let Some(remote) = &self.remote else {
+            return verified(files::open(&self.path.join(files::name_of(shelf, digest)))?);
+        };
+        loop {
+            let (file, fresh) = remote.file(shelf, digest, most)?;
+            match verified(file) {
+                Err(e) if e.kind() == io::ErrorKind::InvalidData => {
+                    remote.forget(shelf, digest);
+                    if fresh {
+                        return Err(e);
+                    }
+                }
+                other => return other,
+            }
+        }
     }
 
     /// Fingerprints of the pinned keys.
@@ -244,10 +320,16 @@ impl Store {
     }
 
     fn packed_manifest(&self, entry: &IndexEntry) -> io::Result<Vec<u8>> {
-        if entry.manifest_size > MAX_MANIFEST {
+        let size = entry.manifest_size;
+        if size > MAX_MANIFEST {
             return Err(io::Error::new(io::ErrorKind::InvalidData, "it is larger than is sensible"));
         }
-        unpack_all(files::open(&files::manifest(&self.path, &entry.manifest))?, entry.manifest_size)
+        let mut read = |file| match self.is_remote() {
+            false => unpack_all(file, size),
+            // Before it is kept for good it must be the right one.
+            true => right(unpack_all(file, size), &entry.manifest),
+        };
+        self.part(files::MANIFESTS, &entry.manifest, packed_at_most(size), &mut read)
     }
 
     /// A manifest's bytes, when they are the ones that the entry names.
@@ -258,7 +340,7 @@ impl Store {
         let bytes = self.packed_manifest(entry)?;
         match Digest::of(&bytes) == entry.manifest {
             true => Ok(bytes),
-            false => Err(io::Error::new(io::ErrorKind::InvalidData, "its content is not the one that was signed")),
+            false => Err(other_content()),
         }
     }
 
@@ -271,7 +353,7 @@ impl Store {
     /// Whether the manifest that an entry names has a file at all.
     #[must_use]
     pub fn has_manifest_file(&self, entry: &IndexEntry) -> bool {
-        files::manifest(&self.path, &entry.manifest).is_file()
+        self.is_remote() || files::manifest(&self.path, &entry.manifest).is_file()
     }
 
     /// The pinned list of keys.
@@ -336,25 +418,40 @@ impl Contents for NoContents {
 impl Contents for Store {
     fn copy(&self, digest: &Digest, size: u64, to: &mut dyn FnMut(&[u8]) -> io::Result<()>) -> Result<(), StoreError> {
         let path = files::object(&self.path, digest);
-        let open = || match files::open(&path) {
-            Err(e) if e.kind() == io::ErrorKind::NotFound => Err(StoreError::Absent { digest: *digest }),
-            other => other.map_err(at(&path)),
+        let failed = |e: io::Error| match e.kind() {
+            io::ErrorKind::NotFound => StoreError::Absent { digest: *digest },
+            io::ErrorKind::InvalidData => StoreError::Damaged { digest: *digest },
+            _ => at(&path)(e),
         };
-        let damaged = |_| StoreError::Damaged { digest: *digest };
+        let most = packed_at_most(size);
         if size <= IN_MEMORY {
-            let bytes = unpack_all(open()?, size).map_err(damaged)?;
-            if Digest::of(&bytes) != *digest {
-                return Err(StoreError::Damaged { digest: *digest });
-            }
+            let mut read = |file| right(unpack_all(file, size), digest);
+            let bytes = self.part(files::OBJECTS, digest, most, &mut read).map_err(failed)?;
             return to(&bytes).map_err(at(&path));
         }
-        unpack_in_pieces(open()?, digest, size, &mut |_| Ok(())).map_err(damaged)?;
-        unpack_in_pieces(open()?, digest, size, to).map_err(at(&path))
+        let mut read = |file| unpack_in_pieces(file, digest, size, &mut |_| Ok(())).map_err(|_| other_content());
+        self.part(files::OBJECTS, digest, most, &mut read).map_err(failed)?;
+        unpack_in_pieces(files::open(&path).map_err(at(&path))?, digest, size, to).map_err(at(&path))
     }
 
     fn has_content(&self, digest: &Digest) -> bool {
-        files::object(&self.path, digest).is_file()
+        // What a server has is known when it is asked for; its index says what it should have.
+        self.is_remote() || files::object(&self.path, digest).is_file()
     }
+}
+
+/// Unpacked bytes, when they are the ones that are named.
+fn right(unpacked: io::Result<Vec<u8>>, digest: &Digest) -> io::Result<Vec<u8>> {
+    unpacked.ok().filter(|bytes| Digest::of(bytes) == *digest).ok_or_else(other_content)
+}
+
+fn other_content() -> io::Error {
+    io::Error::new(io::ErrorKind::InvalidData, "its content is not the one that was signed")
+}
+
+/// What a packed file may have at most: packing never makes much more of a content than it is.
+pub(super) fn packed_at_most(size: u64) -> u64 {
+    size.saturating_add(size / 64 + 4096)
 }
 
 pub(super) fn unpack_in_pieces(
@@ -377,9 +474,5 @@ pub(super) fn unpack_in_pieces(
         hasher.update(&piece[..n]);
         to(&piece[..n])?;
     }
-    if left == 0 && hasher.finish().0 == Some(*digest) {
-        Ok(())
-    } else {
-        Err(io::Error::new(io::ErrorKind::InvalidData, "its content is not the one that was signed"))
-    }
+    if left == 0 && hasher.finish().0 == Some(*digest) { Ok(()) } else { Err(other_content()) }
 }

@@ -46,6 +46,8 @@ pub(super) struct Wanted<'a> {
     pub(super) fresh: bool,
     /// Whether what has not changed since the last full check is not read again.
     pub(super) quick: bool,
+    /// Whether what a repair is going to take is fetched from a store on a web server.
+    pub(super) fetch: bool,
     /// Downloads that were tried and did not come about.
     pub(super) failed: &'a HashMap<ComponentId, String>,
 }
@@ -53,7 +55,7 @@ pub(super) struct Wanted<'a> {
 impl<'a> Wanted<'a> {
     /// Files only, as they are.
     pub(super) fn files(scope: &'a Scope, failed: &'a HashMap<ComponentId, String>) -> Self {
-        Self { scope, store: None, fresh: false, quick: false, failed }
+        Self { scope, store: None, fresh: false, quick: false, fetch: false, failed }
     }
 }
 
@@ -183,7 +185,7 @@ impl Workshop {
         let mut seen = Seen::default();
         let mut files = self.look(&reference, scope, looks, &mut seen, observer)?;
         if wanted.store == Some(Depth::Present) {
-            *store = self.present_store(&reference, &files, observer)?;
+            *store = self.present_store(&reference, &files, wanted.fetch, observer)?;
         }
         let weak = self.weak_with_problems(&reference, &files);
         let lacking = self.without_contents(&reference, &files);
@@ -233,8 +235,9 @@ impl Workshop {
     fn referenced(&self, scope: &Scope, observer: &dyn Observer) -> Result<Reference, WorkError> {
         let with_records = scope.wants(Area::Records);
         observer.hear(Event::Begin { phase: Phase::Reading, items: self.installed.components.len() as u64, bytes: 0 });
-        let mut reference = self.gathered(scope, with_records);
         observer.hear(Event::End);
+        self.fetch_ahead(scope, observer)?;
+        let mut reference = self.gathered(scope, with_records);
         if self.settings.full_chain || !scope.is_all() {
             let weak = self.weak_in_scope(&reference, scope);
             if self.prepare(&weak, observer)? {
@@ -376,7 +379,7 @@ impl Workshop {
 
     fn reference_words(&self) -> String {
         match self.stores.first() {
-            Some(store) => format!("the signed store {}", store.path().display()),
+            Some(store) => format!("the signed store {}", store.location()),
             None => "the machine's own records only".into(),
         }
     }

@@ -355,7 +355,7 @@ fn lines_from(text: &[u8], line: u64) -> Vec<String> {
 
 /// From a store's index to the pinned key.
 fn signed_by(store: &Store) -> Vec<ChainLink> {
-    let index = format!("{}, signing {}", store.path().display(), store.versions().timestamp);
+    let index = format!("{}, signing {}", store.location(), store.versions().timestamp);
     let index = ChainLink { what: "signed index of the store".into(), name: index };
     let keys = store.fingerprints().into_iter().map(|name| ChainLink { what: "key pinned by you".into(), name });
     std::iter::once(index).chain(keys).collect()

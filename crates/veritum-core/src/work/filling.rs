@@ -43,7 +43,7 @@ impl Workshop {
         observer: &dyn Observer,
         ask: &mut dyn FnMut(&FillReport) -> Agreement,
     ) -> Result<FillReport, WorkError> {
-        let location = self.settings.store.clone().ok_or(WorkError::NoStore)?;
+        let location = self.settings.store_folder()?.to_owned();
         let rules = FillRules { jobs: self.settings.jobs, contents };
         let gathering = self.gather(&location, rules, observer)?;
         let mut report = self.fill_report(&location, &gathering);
@@ -215,7 +215,7 @@ impl Workshop {
     /// # Errors
     /// When no store is named, or no other one, or it cannot be written.
     pub fn fill_from_stores(&mut self, contents: bool, observer: &dyn Observer) -> Result<FillSummary, WorkError> {
-        let location = self.settings.store.clone().ok_or(WorkError::NoStore)?;
+        let location = self.settings.store_folder()?.to_owned();
         let rules = FillRules { jobs: self.settings.jobs, contents };
         let mut summary = FillSummary::default();
         for store in self.stores.iter().skip(usize::from(self.own_opened)) {

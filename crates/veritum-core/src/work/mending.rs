@@ -16,7 +16,7 @@ use crate::trust::Pins;
 impl Workshop {
     /// Puts the store right as planned; answers what became of each planned action.
     pub(super) fn mend_store(&self, part: &StorePart, observer: &dyn Observer) -> Result<Vec<ActionReport>, WorkError> {
-        let location = self.settings.store.as_deref().unwrap_or(Path::new(""));
+        let location = self.settings.store_folder()?;
         let mut actions = part.actions();
         let mender = Mender::begin(location, &self.settings.run)?;
         observer.hear(Event::Begin { phase: Phase::Mending, items: actions.len() as u64, bytes: 0 });

@@ -21,15 +21,16 @@ use std::collections::{HashMap, HashSet};
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
-use crate::archive::{Archive, ArchiveSettings};
+use crate::archive::{Archive, ArchiveSettings, Fetcher};
 use crate::change::{ChangeError, Desk, Locks, StateFolder};
 use crate::check::{ManifestSource, Origin, Policy, Reference, Scope};
 use crate::event::Observer;
 use crate::model::{Area, ComponentId, Digest, SystemPath};
 use crate::platform::debian::Debian;
+use crate::platform::debian::apt::AptConf;
 use crate::platform::debian::database::Database;
 use crate::platform::{Installed, Platform};
-use crate::store::{Store, StoreError};
+use crate::store::{Location, Reach, Store, StoreError};
 use crate::target::{Disk, LockError, Machine, Protection, TargetError, lock_shared};
 
 /// Everything that the outside decides.
@@ -38,7 +39,7 @@ pub struct Settings {
     /// The machine's root on the host.
     pub target: PathBuf,
     /// The store, when one is to be used.
-    pub store: Option<PathBuf>,
+    pub store: Option<Location>,
     /// The operator's trust folder.
     pub trust: PathBuf,
     /// The state folder, when it is not the machine's own.
@@ -65,6 +66,29 @@ pub struct Settings {
     pub now: jiff::Timestamp,
     /// Names this run.
     pub run: String,
+}
+
+impl Settings {
+    /// How stores are reached that lie on web servers.
+    #[must_use]
+    pub fn reach(&self) -> Reach {
+        let ArchiveSettings { network, proxies, limits, downloads, .. } = &self.archive;
+        // Whatever the machine says of proxies is meant for its own archives.
+        let fetcher = || Arc::new(Fetcher::new(AptConf::default(), proxies.clone(), *limits));
+        Reach { fetch: network.then(|| fetcher() as _), keep: downloads.clone(), scratch: self.scratch.clone() }
+    }
+
+    /// The folder of the store in use.
+    ///
+    /// # Errors
+    /// When none is named, or it is no folder.
+    pub fn store_folder(&self) -> Result<&std::path::Path, WorkError> {
+        match &self.store {
+            None => Err(WorkError::NoStore),
+            Some(Location::Folder(folder)) => Ok(folder),
+            Some(Location::Url(url)) => Err(StoreError::NotAFolder { url: url.clone() }.into()),
+        }
+    }
 }
 
 /// A further place to get things from.

@@ -197,13 +197,15 @@ impl Workshop {
     ) -> Result<(Checked, Failed), WorkError> {
         let mut failed = Failed::new();
         let depth = self.depth(scope);
-        let mut checked = self.checked(Wanted { store: depth, ..Wanted::files(scope, &failed) }, observer)?;
+        let wanted = Wanted { store: depth, fetch: true, ..Wanted::files(scope, &failed) };
+        let mut checked = self.checked(wanted, observer)?;
         let may = checked.plan.doubt.is_none();
         // What is downloaded may show more that is wrong with the same components, not with others: once is enough.
         if may && !checked.downloads.is_empty() {
             let told = std::mem::take(&mut checked.report.downloads);
             failed = self.download(&checked.downloads, observer)?;
-            checked = self.checked(Wanted { store: depth, ..Wanted::files(scope, &failed) }, observer)?;
+            let wanted = Wanted { store: depth, fetch: true, ..Wanted::files(scope, &failed) };
+            checked = self.checked(wanted, observer)?;
             checked.report.downloads =
                 told.into_iter().map(|d| DownloadReport { failed: failed.get(&d.component).cloned(), ..d }).collect();
         }

@@ -184,7 +184,7 @@ fn kernel_gone(running: &str, components: &[&str]) -> Option<String> {
 #[must_use]
 pub(super) fn store_line(store: &Store) -> StoreLine {
     StoreLine {
-        location: store.path().display().to_string(),
+        location: store.location().to_string(),
         components: store.components().count() as u64,
         keys: store.fingerprints(),
         expires: store.expires().to_string(),

@@ -112,7 +112,13 @@ impl Workshop {
             superfluous: audit.superfluous,
             examined: audit.examined,
             bytes: audit.bytes,
-            extent: "every signed file, manifest and content was read".into(),
+            extent: match store.is_remote() {
+                false => "every signed file, manifest and content was read".into(),
+                true => {
+                    "every signed file, manifest and content was fetched and read; what else lies there is not told"
+                        .into()
+                }
+            },
             ..Looked::default()
         };
         if !audit.judged_superfluous {
@@ -123,11 +129,12 @@ impl Workshop {
     }
 
     /// What a check of files rests on: manifests of what is installed, and whether their contents are there; what a
-    /// repair is about to take is read whole.
+    /// repair is about to take is read whole; from a web server only when it is going to be taken (`fetch`).
     pub(super) fn present_store(
         &self,
         reference: &Reference,
         files: &FilesCheck,
+        fetch: bool,
         observer: &dyn Observer,
     ) -> Result<Option<StorePart>, WorkError> {
         let begun = Instant::now();
@@ -145,8 +152,11 @@ impl Workshop {
             store.absent(&all, &self.pool).into_iter().map(|(digest, size)| (digest, size, Trouble::Missing)).collect();
         let absent: HashSet<Digest> = troubles.iter().map(|(digest, ..)| *digest).collect();
         let known: HashSet<Digest> = all.iter().map(|(digest, _)| *digest).filter(|d| !absent.contains(d)).collect();
-        let needed: Vec<(Digest, u64)> =
+        let mut needed: Vec<(Digest, u64)> =
             needed_contents(reference, files).into_iter().filter(|(digest, _)| known.contains(digest)).collect();
+        if store.is_remote() && !fetch {
+            needed.clear();
+        }
         troubles.extend(store.audit_contents(&needed, &self.pool, false, observer).map_err(stopped)?);
         // What was wanted to judge records by, and did not hold.
         troubles.extend(store.audit_contents(&reference.bad_records, &self.pool, false, observer).map_err(stopped)?);
@@ -164,7 +174,15 @@ impl Workshop {
             ills,
             examined: (entries.len() + all.len()) as u64,
             bytes: needed.iter().map(|(_, size)| size).sum(),
-            extent: "signed files and manifests of what is installed were read, contents only seen to be there".into(),
+            extent: match store.is_remote() {
+                false => {
+                    "signed files and manifests of what is installed were read, contents only seen to be there".into()
+                }
+                true => {
+                    "signed files and manifests of what is installed were fetched, contents when a repair takes them"
+                        .into()
+                }
+            },
             ..Looked::default()
         };
         Ok(Some(self.store_part(looked, begun, observer)))
@@ -190,7 +208,7 @@ impl Workshop {
     /// What keeps the store in use from being opened, when that is damage to its signed files.
     pub(super) fn ailing(&self) -> Option<Ailing> {
         let location = self.settings.store.as_ref().filter(|_| !self.own_opened)?;
-        ailing(location, &Pins::in_folder(&self.settings.trust))
+        ailing(location.folder()?, &Pins::in_folder(&self.settings.trust))
     }
 
     fn store_part(&self, looked: Looked, begun: Instant, observer: &dyn Observer) -> StorePart {
@@ -203,9 +221,14 @@ impl Workshop {
         self.ask_for_packages(&ills, observer);
         let mut findings = judge_store(&ills);
         let notes = superfluous_notes(&superfluous);
-        let writable = self.settings.store.as_ref().is_none_or(|path| is_writable(path));
+        let remote = self.own_store().is_some_and(Store::is_remote);
+        let writable = self.settings.store_folder().map_or(!remote, is_writable);
         let source = |ill: &Ill| match writable {
             true => self.mend_from(ill, ailing.as_ref()),
+            false if remote => Err((
+                "a store on a web server is only read".into(),
+                Some("put it right where it lies: veritum repair store --store FOLDER".into()),
+            )),
             false => Err((
                 "the store cannot be written from here".into(),
                 Some("mount it for writing, or run as who may write it".into()),

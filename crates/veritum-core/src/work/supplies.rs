@@ -4,29 +4,36 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::io;
 use std::sync::PoisonError;
 
+use rayon::prelude::*;
+
 use super::{Supplier, WorkError, Workshop};
 use crate::archive::{Archive, ArchiveSettings, FetchError, Lacking, Standing};
 use crate::check::{Expected, FilesCheck, Reference, Scope, Want};
-use crate::event::Observer;
-use crate::model::{ComponentId, Digest, EntryKind, Voucher};
+use crate::event::{Event, Flow, Observer, Phase};
+use crate::model::{Area, ComponentId, Digest, EntryKind, Voucher};
 use crate::plan::{Action, Deed, ItemKind, Supply, needed_components};
 use crate::report::DownloadReport;
-use crate::store::{Contents, Store, StoreError};
+use crate::store::{Contents, Location, Store, StoreError};
 use crate::trust::Pins;
+
+/// So many questions are put to a web server at the same time.
+const QUESTIONS: usize = 8;
 
 impl Workshop {
     /// Opens the stores among what was named; an unusable one is told by `status` and refused by the rest.
     pub(super) fn open_supplies(&mut self) {
         let pins = Pins::in_folder(&self.settings.trust);
         let named = self.settings.from.iter().filter_map(|s| match s {
-            Supplier::Place(path) if path.join("store.json").is_file() => Some((false, path)),
+            Supplier::Place(path) if path.join("store.json").is_file() => Some((false, path.clone().into())),
             _ => None,
         });
         self.stores.clear();
         self.refused_stores.clear();
         (self.own_opened, self.store_trouble) = (false, None);
-        for (own, location) in self.settings.store.iter().map(|path| (true, path)).chain(named) {
-            match Store::open(location, &pins, &self.settings.scratch) {
+        let own = self.settings.store.iter().map(|location| (true, location.clone()));
+        let reach = self.settings.reach();
+        for (own, location) in own.chain(named).collect::<Vec<(bool, Location)>>() {
+            match Store::open(&location, &pins, &reach, self.settings.now) {
                 Ok(open) => {
                     self.stores.push(open);
                     self.own_opened |= own;
@@ -39,6 +46,30 @@ impl Workshop {
                 }
             }
         }
+    }
+
+    /// Fetches the manifests of what is installed from a store on a web server, and what it says of their records: many at
+    /// a time, since each is a question of its own.
+    pub(super) fn fetch_ahead(&self, scope: &Scope, observer: &dyn Observer) -> Result<(), WorkError> {
+        let Some(store) = self.own_store().filter(|store| store.is_remote()) else { return Ok(()) };
+        let named = |id: &ComponentId| scope.components.is_empty() || scope.components.contains(&id.name);
+        let all = self.installed.components.iter().map(|c| &c.id);
+        let ids: Vec<&ComponentId> = all.filter(|id| named(id) && store.has(id)).collect();
+        let pool = rayon::ThreadPoolBuilder::new().num_threads(QUESTIONS).build().map_err(|_| WorkError::Threads)?;
+        observer.hear(Event::Begin { phase: Phase::Fetching, items: ids.len() as u64, bytes: 0 });
+        let with_records = scope.wants(Area::Records);
+        let one = |id: &&ComponentId| {
+            // What cannot be had is told when it is used.
+            if let Ok(Some(manifest)) = store.manifest(id)
+                && with_records
+            {
+                let _ = manifest.part(|m| &m.records).flipped().map(|records| store.records(records));
+            }
+            observer.hear(Event::Advance { items: 1, bytes: 0 }) == Flow::GoOn
+        };
+        let went_on = pool.install(|| ids.par_iter().with_max_len(1).all(one));
+        observer.hear(Event::End);
+        if went_on { Ok(()) } else { Err(WorkError::Stopped) }
     }
 
     fn archive_settings(&self) -> ArchiveSettings {

@@ -70,7 +70,7 @@ impl Demo {
         };
         Settings {
             target: self.machine(),
-            store: Some(demo.join("store")),
+            store: Some(demo.join("store").into()),
             trust: demo.join("trust"),
             state: None,
             scratch: vec![self.dir.path().to_owned()],

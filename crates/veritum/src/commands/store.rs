@@ -4,14 +4,14 @@ use std::path::{Path, PathBuf};
 
 use veritum_core::model::ComponentId;
 use veritum_core::report::{FillReport, StoreReport};
-use veritum_core::store::{self, FillRules, Parcel, Store};
+use veritum_core::store::{self, FillRules, Location, Parcel, Store};
 use veritum_core::trust::openpgp::Keyring;
 use veritum_core::trust::{KeyPair, Pins, StoreKeys, VendorKeys};
 use veritum_core::work::Agreement;
 
 use super::{print, put};
 use crate::args::StoreVerb;
-use crate::context::{Context, shown};
+use crate::context::{Context, place, shown};
 use crate::errors::Failure;
 use crate::prompt::agree;
 use crate::{exit, render};
@@ -36,9 +36,13 @@ pub(crate) fn run(context: &Context, verb: StoreVerb) -> Result<u8, Failure> {
 }
 
 fn report(location: &Path, done: &str) -> StoreReport {
+    report_of(&location.display(), done)
+}
+
+fn report_of(location: &dyn std::fmt::Display, done: &str) -> StoreReport {
     StoreReport {
         format: StoreReport::FORMAT.into(),
-        location: location.display().to_string(),
+        location: location.to_string(),
         done: done.into(),
         components: Vec::new(),
         known: 0,
@@ -52,12 +56,15 @@ fn expires(context: &Context) -> Result<jiff::Timestamp, Failure> {
         .map_err(|e| Failure::not_done("the clock is far off".into(), e.to_string(), None))
 }
 
+fn named(context: &Context) -> Result<&Location, Failure> {
+    let none = || Failure::usage("no store is named".into(), String::new(), Some("add --store LOCATION".into()));
+    context.settings.store.as_ref().ok_or_else(none)
+}
+
+/// The folder of the store that is to be written.
 fn named_store(context: &Context) -> Result<&Path, Failure> {
-    context
-        .settings
-        .store
-        .as_deref()
-        .ok_or_else(|| Failure::usage("no store is named".into(), String::new(), Some("add --store LOCATION".into())))
+    named(context)?;
+    Ok(context.settings.store_folder()?)
 }
 
 fn create(context: &Context, dir: &Path, keys: &Path) -> Result<u8, Failure> {
@@ -210,12 +217,13 @@ fn trust(context: &Context, location: &Path) -> Result<u8, Failure> {
         return trust_keyring(context, location);
     }
     let pins = Pins::in_folder(&context.settings.trust);
-    let candidate = store::candidate(location, &pins, &context.settings.scratch)?;
-    let mut report = report(&candidate.path, "trusted");
+    let location = Location::of(location.as_os_str(), Path::new(""));
+    let candidate = store::candidate(&location, &pins, &context.settings.reach())?;
+    let mut report = report_of(&candidate.location, "trusted");
     report.keys.clone_from(&candidate.fingerprints);
     if candidate.pinned {
         report.done = "trusted already".into();
-        print(context, &report, || format!("{} is trusted already.\n", shown(&candidate.path)))?;
+        print(context, &report, || format!("{} is trusted already.\n", place(&candidate.location)))?;
         return Ok(exit::FINE);
     }
     if !context.global.json {
@@ -226,13 +234,14 @@ fn trust(context: &Context, location: &Path) -> Result<u8, Failure> {
         return Ok(exit::FINE);
     }
     candidate.pin(&pins, context.settings.now)?;
-    print(context, &report, || render::store::trusted(context, &candidate.path))?;
+    print(context, &report, || render::store::trusted(context, &candidate.location))?;
     Ok(exit::FINE)
 }
 
 fn show(context: &Context, component: Option<&str>) -> Result<u8, Failure> {
-    let location = named_store(context)?;
-    let store = Store::open(location, &Pins::in_folder(&context.settings.trust), &context.settings.scratch)?;
+    let settings = &context.settings;
+    let pins = Pins::in_folder(&settings.trust);
+    let store = Store::open(named(context)?, &pins, &settings.reach(), settings.now)?;
     let mut entries: Vec<_> =
         store.components().filter(|e| component.is_none_or(|c| e.component.name == c)).cloned().collect();
     entries.sort_by(|a, b| a.component.cmp(&b.component));
@@ -243,7 +252,7 @@ fn show(context: &Context, component: Option<&str>) -> Result<u8, Failure> {
             Some(context.command("store show")),
         ));
     }
-    let mut report = report(store.path(), "shown");
+    let mut report = report_of(&store.location(), "shown");
     report.components = entries.iter().map(|e| e.component.clone()).collect::<Vec<ComponentId>>();
     report.keys = store.fingerprints();
     let mut manifests = Vec::new();

@@ -10,7 +10,7 @@ use veritum_core::report::{CheckReport, OutcomeWord};
 use super::style::{Label, paint};
 use super::table::{Cell, cell, labelled, lines};
 use super::{count, grouped, next, plain, size, subject, with_vouchers};
-use crate::context::{Context, shown};
+use crate::context::{Context, place};
 
 /// Findings of one component beyond these are counted.
 const SHOWN: usize = 6;
@@ -37,7 +37,7 @@ pub(crate) fn words(context: &Context, report: &CheckReport, what: &[OsString]) 
 fn answer(context: &Context, report: &CheckReport) -> String {
     let machine = &report.machine;
     let name = if machine.hostname.is_empty() { "this machine".to_owned() } else { machine.hostname.clone() };
-    let store = context.settings.store.as_ref().map_or_else(String::new, |s| format!("the store {}", shown(s)));
+    let store = context.settings.store.as_ref().map_or_else(String::new, |s| format!("the store {}", place(s)));
     let only_store = report.areas.iter().all(|a| a.area == Area::Store) && !report.areas.is_empty();
     let place = if only_store { store } else { format!("{name} ({})", machine.system) };
     let problems = report.problems();

@@ -11,7 +11,7 @@ use super::check::{about, despite_disk, doubt, downloads};
 use super::style::{Label, paint};
 use super::table::{cell, labelled, lines};
 use super::{count, grouped, next, running, size, subject};
-use crate::context::{Context, shown};
+use crate::context::{Context, place, shown};
 
 /// Actions beyond these are counted.
 const SHOWN: usize = 40;
@@ -105,7 +105,7 @@ fn plan_text(context: &Context, check: &CheckReport, actions: &[ActionReport], l
     }
     let of_store = |a: &&ActionReport| matches!(a.subject, Subject::Object { .. } | Subject::Index { .. });
     let in_store = actions.iter().filter(of_store).count();
-    let store = context.settings.store.as_ref().map_or_else(String::new, |s| shown(s));
+    let store = context.settings.store.as_ref().map_or_else(String::new, place);
     if in_store > 0 {
         text.push_str(&format!(
             "\nThe store comes first: what it would get is verified against what its keeper signed; what is damaged goes to {store}/set-aside.\n"

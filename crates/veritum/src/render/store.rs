@@ -5,14 +5,14 @@ use std::path::Path;
 
 use veritum_core::model::{EntryKind, quoted};
 use veritum_core::report::{FillReport, RefusedComponent, StoreReport};
-use veritum_core::store::{IndexEntry, Manifest, PublishSummary, Store, TrustCandidate};
+use veritum_core::store::{IndexEntry, Location, Manifest, PublishSummary, Store, TrustCandidate};
 use veritum_core::trust::Verified;
 use veritum_core::trust::openpgp::Certificate;
 
 use super::style::{Label, paint};
 use super::table::{cell, labelled, lines};
 use super::{count, grouped, local, next, plain, size};
-use crate::context::{Context, shown as path_shown};
+use crate::context::{Context, place, shown as path_shown};
 
 /// A fingerprint in groups that can be read over the telephone.
 fn spaced(fingerprint: &str) -> String {
@@ -29,8 +29,8 @@ pub(crate) fn created(context: &Context, dir: &Path, key_folder: &Path, report: 
         "An empty store is in {store}, its private keys are in {keys_at} (readable only by you).\nIts key, which others will compare:\n{}\n{}",
         keys(&report.keys),
         next(&[
-            (context.store_command("store fill PATH", dir), "takes .deb packages in"),
-            (context.store_command(&format!("store publish --keys {keys_at}"), dir), "signs what was taken in")
+            (context.store_command("store fill PATH", &store), "takes .deb packages in"),
+            (context.store_command(&format!("store publish --keys {keys_at}"), &store), "signs what was taken in")
         ])
     )
 }
@@ -49,7 +49,7 @@ pub(crate) fn filled(context: &Context, location: &Path, report: &StoreReport) -
     }
     text.push('\n');
     text + &next(&[(
-        context.store_command("store publish --keys KEYDIR", location),
+        context.store_command("store publish --keys KEYDIR", &path_shown(location)),
         "signs it: until then nobody uses what is new",
     )])
 }
@@ -120,7 +120,7 @@ pub(crate) fn fill_done(context: &Context, location: &Path, report: &FillReport)
     for (what, why) in &report.failed {
         text.push_str(&format!("{}  {}\n      {}\n", paint(Label::Problem, "failed"), plain(what), plain(why)));
     }
-    let publish = context.store_command("store publish --keys KEYDIR", location);
+    let publish = context.store_command("store publish --keys KEYDIR", &path_shown(location));
     text + "\n" + &next(&[(publish, "signs it: until then nobody uses what is new")])
 }
 
@@ -147,7 +147,7 @@ pub(crate) fn published(context: &Context, location: &Path, summary: &PublishSum
 pub(crate) fn candidate(candidate: &TrustCandidate) -> String {
     format!(
         "The store {} is signed with this key:\n{}Compare it with what the store's keeper tells you, by another way than the store itself.\n\n",
-        path_shown(&candidate.path),
+        place(&candidate.location),
         keys(&candidate.fingerprints)
     )
 }
@@ -175,13 +175,13 @@ pub(crate) fn keys_trusted(context: &Context, keys: usize) -> String {
     )
 }
 
-pub(crate) fn trusted(context: &Context, path: &Path) -> String {
-    let store = path_shown(path);
+pub(crate) fn trusted(context: &Context, location: &Location) -> String {
+    let store = place(location);
     format!(
         "{} {store}; the pin lies in {}\n\n{}",
         paint(Label::Good, "trusted:"),
         path_shown(&context.settings.trust),
-        next(&[(context.store_command("check", path), "looks at every file, changes nothing")])
+        next(&[(context.store_command("check", &store), "looks at every file, changes nothing")])
     )
 }
 
@@ -189,7 +189,7 @@ pub(crate) fn shown(store: &Store, entries: &[IndexEntry], manifests: &[Verified
     let mut text = format!(
         "{} in {}, signing {}, valid until {}\nkey:\n{}\n",
         count(entries.len() as u64, "component", "components"),
-        path_shown(store.path()),
+        place(&store.location()),
         store.versions().timestamp,
         local(&store.expires().to_string()),
         keys(&store.fingerprints())
