@@ -8,6 +8,9 @@ use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
+use ureq::unversioned::transport::DefaultConnector;
+
+use super::lookup::OwnLookup;
 use super::trouble::{FetchError, broken, failed};
 use crate::event::{Event, Flow, Observer};
 use crate::platform::debian::apt::FileSum;
@@ -101,7 +104,7 @@ impl Fetcher {
             .root_certs(ureq::tls::RootCerts::PlatformVerifier)
             .unversioned_rustls_crypto_provider(Arc::new(rustls::crypto::aws_lc_rs::default_provider()))
             .build();
-        let agent = ureq::Agent::config_builder()
+        let config = ureq::Agent::config_builder()
             .tls_config(tls)
             .proxy(proxy)
             .user_agent(concat!("veritum/", env!("CARGO_PKG_VERSION")))
@@ -113,8 +116,11 @@ impl Fetcher {
             .timeout_recv_response(Some(self.limits.silence))
             .timeout_per_read(Some(self.limits.silence))
             .max_idle_connections(2)
-            .build()
-            .new_agent();
+            .build();
+        let agent = match cfg!(target_feature = "crt-static") {
+            true => ureq::Agent::with_parts(config, DefaultConnector::default(), OwnLookup),
+            false => config.new_agent(),
+        };
         agents.insert(key, agent.clone());
         Ok(agent)
     }

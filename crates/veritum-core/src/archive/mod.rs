@@ -9,6 +9,7 @@
 
 mod fetch;
 mod hand;
+mod lookup;
 mod opening;
 mod packages;
 mod shelf;

@@ -1,0 +1,124 @@
+//! State that earlier versions of Veritum left on machines: it is read, recovered and taken back as ever.
+//!
+//! Each `recorded/state-N.tar.gz` is a small machine as version N's state format leaves it: one repair that ended, one
+//! that was interrupted, the last check, and what was seen of files. A new number is recorded when the format changes
+//! (`RECORD_STATE=N cargo test -p veritum-demo --test recorded`); the old ones stay for as long as they must be read.
+
+mod support;
+
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+use support::{check, folder, open, repair, undo};
+use veritum_core::check::Scope;
+use veritum_core::event::{Event, Flow, Observer, Silent};
+use veritum_core::testkit::{Accident, TestDisk};
+use veritum_core::work::{Agreement, Settings, Workshop};
+use veritum_demo::world::{World, add_file, package};
+
+const FORMATS: [u32; 1] = [1];
+
+fn recorded(number: u32) -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/recorded").join(format!("state-{number}.tar.gz"))
+}
+
+fn world(folder: &Path) -> World {
+    let mut quay = package("quay", "1.0-1");
+    for n in 0..4 {
+        add_file(&mut quay, &format!("/usr/share/quay/part-{n}"), &format!("right {n}\n"));
+    }
+    World::new(&folder.join("world"), &[quay])
+}
+
+/// Cuts everything off right after the plan of a round is on the disk.
+struct Cutter(Arc<TestDisk>, AtomicUsize);
+
+impl Observer for Cutter {
+    fn hear(&self, event: Event<'_>) -> Flow {
+        if matches!(event, Event::Recorded("plan")) && self.1.fetch_add(1, Ordering::Relaxed) == 0 {
+            self.0.stop();
+        }
+        Flow::GoOn
+    }
+}
+
+fn record(number: u32) {
+    let dir = folder();
+    let world = world(dir.path());
+    let wrong =
+        |n: u32| std::fs::write(world.at(&format!("/usr/share/quay/part-{n}")), format!("wrong {n}\n")).unwrap();
+    (0..2).for_each(wrong);
+    repair(&world.settings());
+    check(&world.settings());
+    wrong(3);
+    let disk = Arc::new(TestDisk::new(Accident::None));
+    let cutter = Cutter(disk.clone(), AtomicUsize::new(0));
+    let shop = Workshop::open(world.settings(), disk);
+    assert!(shop.unwrap().repair(&Scope::default(), &cutter, &mut |_| Agreement::Yes).is_err());
+    let to = recorded(number);
+    std::fs::create_dir_all(to.parent().unwrap()).unwrap();
+    let made = Command::new("tar")
+        .args(["--format=posix", "-czf"])
+        .arg(to)
+        .arg("-C")
+        .arg(dir.path().join("world"))
+        .arg("machine")
+        .status();
+    assert!(made.unwrap().success());
+}
+
+/// A world whose machine is as that format's writer left it.
+fn met(number: u32) -> (tempfile::TempDir, World) {
+    let dir = folder();
+    let world = world(dir.path());
+    std::fs::remove_dir_all(world.machine()).unwrap();
+    let into = dir.path().join("world");
+    let done =
+        Command::new("tar").arg("-xzf").arg(recorded(number)).arg("--no-same-owner").arg("-C").arg(into).status();
+    assert!(done.unwrap().success());
+    (dir, world)
+}
+
+#[test]
+fn what_earlier_formats_left_is_told_recovered_and_taken_back() {
+    if let Some(number) = std::env::var("RECORD_STATE").ok().and_then(|n| n.parse().ok()) {
+        record(number);
+    }
+    for number in FORMATS {
+        let (_dir, world) = met(number);
+        let part = |n: u32| std::fs::read_to_string(world.at(&format!("/usr/share/quay/part-{n}"))).unwrap();
+        let settings = world.settings();
+        let status = open(&settings).status(true).unwrap();
+        assert_eq!((status.changes, status.unfinished_changes), (2, vec![2]), "{number}");
+        assert!(status.last_check.is_some(), "{number}");
+        // What was seen then is of another disk: all is read, and nothing is believed.
+        let quick = Settings { quick: true, ..settings.clone() };
+        let found = open(&quick).check(&Scope::default(), &Silent).unwrap();
+        assert_eq!(found.findings.len(), 1, "{number}: {found:#?}");
+
+        open(&settings).recover(&Silent).unwrap();
+        assert!(open(&settings).interrupted().unwrap().is_empty(), "{number}");
+        assert_eq!((part(0).as_str(), part(3).as_str()), ("right 0\n", "wrong 3\n"), "{number}");
+        let undone = undo(&settings, Some(1)).unwrap();
+        assert!(undone.changes[0].refused.is_empty(), "{number}: {undone:#?}");
+        assert_eq!((part(0).as_str(), part(1).as_str()), ("wrong 0\n", "wrong 1\n"), "{number}");
+        repair(&settings);
+        assert_eq!((part(0).as_str(), part(3).as_str()), ("right 0\n", "right 3\n"), "{number}");
+    }
+}
+
+#[test]
+fn of_a_newer_format_what_only_saves_work_is_done_without() {
+    let (_dir, world) = met(1);
+    let seen = world.at("/var/lib/veritum/seen.db");
+    let db = rusqlite::Connection::open(&seen).unwrap();
+    assert_eq!(db.execute("UPDATE head SET format = 'veritum.seen/9'", []).unwrap(), 1);
+    drop(db);
+    let quick = Settings { quick: true, ..world.settings() };
+    let found = open(&quick).check(&Scope::default(), &Silent).unwrap();
+    let told =
+        |a: &veritum_core::report::AreaReport| a.extent.as_ref().is_some_and(|e| e.contains("everything was read"));
+    assert!(found.areas.iter().any(told), "{found:#?}");
+}
