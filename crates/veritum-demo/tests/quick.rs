@@ -35,7 +35,68 @@ fn what_has_not_changed_is_not_read_and_the_answer_is_the_same() {
     assert_eq!((full.outcome, again.outcome), (OutcomeWord::Sound, OutcomeWord::Sound));
     assert_eq!((files(&again).bytes, files(&again).examined), (0, files(&full).examined));
     let words = files(&again).extent.as_ref().unwrap();
-    assert!(words.contains("6 files unchanged") && words.contains("weak"), "{words}");
+    assert!(words.contains("nothing has changed") && words.contains("weak"), "{words}");
+    // Once something has, all is looked at again, and only that is read.
+    fs::write(world.at("/usr/share/quay/part-0"), "right 0\n").unwrap();
+    let report = quick(&world, 40);
+    let words = files(&report).extent.as_ref().unwrap();
+    assert!(words.contains("5 files unchanged") && words.contains("weak"), "{words}");
+    assert_eq!((report.outcome, files(&report).bytes), (OutcomeWord::Sound, 8));
+}
+
+#[test]
+fn nothing_that_an_answer_rests_on_can_change_unseen() {
+    type Change = fn(&World);
+    let changes: [(&str, Change); 11] = [
+        ("a file", |w| fs::write(w.at("/usr/bin/quay"), "x").unwrap()),
+        ("a mode", |w| {
+            let mode = std::os::unix::fs::PermissionsExt::from_mode(0o700);
+            fs::set_permissions(w.at("/usr/share/quay/part-0"), mode).unwrap();
+        }),
+        ("a folder's mode", |w| {
+            let mode = std::os::unix::fs::PermissionsExt::from_mode(0o777);
+            fs::set_permissions(w.at("/usr/lib/quay/deep"), mode).unwrap();
+        }),
+        ("something new", |w| fs::write(w.at("/usr/share/quay/new"), "x").unwrap()),
+        ("something gone", |w| fs::remove_file(w.at("/usr/lib/quay/deep/inside")).unwrap()),
+        ("a folder led elsewhere", |w| {
+            fs::rename(w.at("/usr/lib/quay/deep"), w.at("/usr/lib/quay/other")).unwrap();
+            symlink("other", w.at("/usr/lib/quay/deep")).unwrap();
+        }),
+        ("a merged system's link", |w| {
+            fs::remove_file(w.at("/lib")).unwrap();
+            fs::create_dir(w.at("/lib")).unwrap();
+        }),
+        ("the table of components", |w| fs::write(w.at("/var/lib/dpkg/status"), "").unwrap()),
+        ("a record", |w| fs::remove_file(w.at("/var/lib/dpkg/info/quay.list")).unwrap()),
+        ("a diversion", |w| fs::write(w.at("/var/lib/dpkg/diversions"), "/usr/bin/quay\n/usr/bin/quoy\n:\n").unwrap()),
+        ("users", |w| fs::write(w.at("/etc/passwd"), "root:x:0:0::/root:/bin/sh\n").unwrap()),
+    ];
+    for (what, change) in changes {
+        let dir = folder();
+        let world = small_world(dir.path());
+        fs::create_dir_all(world.machine().join(STATE)).unwrap();
+        check(&later(&world, 20));
+        let settled = |report: &CheckReport| {
+            files(report).extent.as_ref().is_some_and(|words| words.contains("nothing has changed"))
+        };
+        assert!(settled(&quick(&world, 30)), "{what}");
+        change(&world);
+        let report = quick(&world, 40);
+        assert!(!settled(&report), "{what}");
+        let full = check(&later(&world, 50));
+        assert_eq!(told(&report.findings), told(&full.findings), "{what}");
+    }
+}
+
+#[test]
+fn another_reference_is_no_settled_one() {
+    let dir = folder();
+    let world = small_world(dir.path());
+    check(&later(&world, 20));
+    let other = Settings { store: None, trust: dir.path().join("nobody"), quick: true, ..later(&world, 30) };
+    assert_eq!(check(&other).outcome, OutcomeWord::SoundAsKnown);
+    assert_eq!(quick(&world, 40).outcome, OutcomeWord::Sound);
 }
 
 #[test]

@@ -122,3 +122,18 @@ fn of_a_newer_format_what_only_saves_work_is_done_without() {
         |a: &veritum_core::report::AreaReport| a.extent.as_ref().is_some_and(|e| e.contains("everything was read"));
     assert!(found.areas.iter().any(told), "{found:#?}");
 }
+
+#[test]
+fn who_only_looks_goes_on_where_a_newer_version_has_written_and_says_so() {
+    let (_dir, world) = met(1);
+    let journal = world.at("/var/lib/veritum/changes/2/journal");
+    let begin = r#"{"record":"begin","format":"veritum.journal/9"}"#;
+    let sum = &veritum_core::model::Digest::of(begin.as_bytes()).to_hex()[..16];
+    std::fs::write(&journal, format!("{:08x} {sum} {begin}\n", begin.len())).unwrap();
+    let found = check(&world.settings());
+    assert_eq!(found.findings.len(), 1, "{found:#?}");
+    assert!(found.unexamined.iter().any(|u| u.reason.contains("newer Veritum")), "{:?}", found.unexamined);
+    let status = open(&world.settings()).status(true).unwrap();
+    assert!(status.not_here.iter().any(|what| what.contains("newer Veritum")), "{:?}", status.not_here);
+    assert!(support::try_repair(&world.settings(), Arc::new(veritum_core::target::LiveDisk)).is_err());
+}

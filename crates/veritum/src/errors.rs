@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use veritum_core::change::ChangeError;
+use veritum_core::change::{ChangeError, JournalError};
 use veritum_core::model::{error_chain, error_words, quoted};
 use veritum_core::store::StoreError;
 use veritum_core::target::TargetError;
@@ -157,6 +157,9 @@ impl From<ChangeError> for Failure {
                 why,
                 Some("run as root, or name another folder: --state DIR".into()),
             ),
+            ChangeError::Journal { source: JournalError::Newer(_), .. } => {
+                Self::not_done(error.to_string(), why, Some("use the Veritum that wrote it, or a newer one".into()))
+            }
             ChangeError::Journal { .. } => Self::not_done(
                 error.to_string(),
                 why,

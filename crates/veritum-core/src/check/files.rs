@@ -10,7 +10,7 @@ use super::reference::Reference;
 use super::stray;
 use crate::event::{Event, Observer, Phase};
 use crate::model::{FileKind, Finding, Identity, Stat, SystemPath, Voucher};
-use crate::scan::{self, Found, Look, Observation, Remembered, Stopped, Task};
+use crate::scan::{self, Found, Look, Observation, Remembered, Settling, Stopped, Task, Watch};
 use crate::target::{Machine, Protection};
 
 /// The largest file that is read where nothing tells how large its component is.
@@ -76,6 +76,8 @@ pub struct FilesCheck {
     pub unread: u64,
     /// What is to be remembered for the next check.
     pub remembered: Remembered,
+    /// What stood at each place, when that is to be remembered; none when something cannot be watched.
+    pub settling: Option<Settling>,
 }
 
 /// Everything that a check of files needs.
@@ -159,6 +161,7 @@ pub fn check_files(
     judge.out.unread = observations.iter().filter(|o| matches!(o, Observation::There(f) if f.unread)).count() as u64;
     if let Some(began) = case.remember {
         judge.out.remembered = Remembered::of(observations.iter(), began);
+        judge.out.settling = settling(&case, &seats, &observations, &judge.out.folders, began);
     }
     if case.keep_seen {
         let places = seats.into_iter().map(|seat| seat.physical);
@@ -170,6 +173,32 @@ pub fn check_files(
     let mut checked = judge.finish(observer);
     causes::name(&mut checked.findings, &checked.notes);
     Ok(checked)
+}
+
+/// What stood at each place that was looked at, and at the folders around them; none when something could not be looked at.
+fn settling(
+    case: &Case<'_>,
+    seats: &[Seat],
+    observations: &[Observation],
+    folders: &HashMap<SystemPath, SystemPath>,
+    began: jiff::Timestamp,
+) -> Option<Settling> {
+    let mut settling = Settling::since(began);
+    let watch = |place: &SystemPath| if stray::is_searched(place) { Watch::Close } else { Watch::Loose };
+    let mut known: HashSet<&SystemPath> = HashSet::with_capacity(seats.len());
+    for (seat, observation) in seats.iter().zip(observations) {
+        let stat = match observation {
+            Observation::There(found) => Some(&found.stat),
+            Observation::Absent => None,
+            _ => return None,
+        };
+        known.insert(&seat.physical);
+        settling.add(&seat.physical, stat, watch(&seat.physical));
+    }
+    for place in folders.values().filter(|place| !known.contains(place)) {
+        settling.add(place, case.machine.look(place).ok()?.as_ref(), watch(place));
+    }
+    Some(settling)
 }
 
 /// Looks at what was not looked at yet.

@@ -39,6 +39,11 @@ const MAX_DEPTH: usize = 4;
 /// More than this are counted, not listed.
 const LISTED: usize = 1000;
 
+/// Whether a folder is one in which everything should be owned.
+pub(super) fn is_searched(folder: &SystemPath) -> bool {
+    in_any(folder, &SYSTEM)
+}
+
 /// What no component owns: notes, and how many more there are.
 pub(super) fn find(
     machine: &Machine,

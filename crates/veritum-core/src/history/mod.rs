@@ -3,7 +3,7 @@
 
 mod seen;
 
-pub use seen::{SeenFiles, keep_seen, seen};
+pub use seen::{SeenFiles, SettledCheck, keep_seen, seen, settled};
 
 use std::io;
 use std::os::fd::AsFd;

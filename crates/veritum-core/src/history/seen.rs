@@ -6,13 +6,13 @@ use std::os::fd::AsRawFd as _;
 use rusqlite::{Connection, OpenFlags};
 
 use crate::change::StateFolder;
-use crate::model::{Digest, FileKind, Stat};
-use crate::scan::Remembered;
+use crate::model::{ContentHasher, Digest, FileKind, Stat};
+use crate::scan::{Remembered, Settled};
 
 const NAME: &str = "seen.db";
 /// SQLite's own journal beside it: one that is left over must not be played into a new database.
 const JOURNAL: &str = "seen.db-journal";
-const FORMAT: &str = "veritum.seen/1";
+const FORMAT: &str = "veritum.seen/2";
 /// More bytes than this were not written by a check: a million files have a third of it.
 const MAX_BYTES: usize = 256 << 20;
 
@@ -23,6 +23,19 @@ pub struct SeenFiles {
     pub at: String,
     /// The files.
     pub files: Remembered,
+    /// The check itself, when everything was sound and nothing unclear.
+    pub settled: Option<SettledCheck>,
+}
+
+/// A check that found nothing wrong, and what stood where.
+#[derive(Debug, Clone)]
+pub struct SettledCheck {
+    /// What it was held against: with anything else it says nothing.
+    pub key: String,
+    /// What it came to, as JSON.
+    pub report: String,
+    /// What stood at every place.
+    pub places: Settled,
 }
 
 /// Opens the database through the state folder's own handle: no link on the way leads elsewhere.
@@ -52,7 +65,9 @@ pub fn keep_seen(state: &StateFolder, seen: &SeenFiles) -> rusqlite::Result<()> 
     let change = database.transaction()?;
     change.execute_batch(
         "CREATE TABLE head (format TEXT NOT NULL, at TEXT NOT NULL);
-         CREATE TABLE files (part INTEGER PRIMARY KEY, blake3 TEXT NOT NULL, records BLOB NOT NULL);",
+         CREATE TABLE files (part INTEGER PRIMARY KEY, blake3 TEXT NOT NULL, records BLOB NOT NULL);
+         CREATE TABLE settled (key TEXT NOT NULL, report TEXT NOT NULL, blake3 TEXT NOT NULL);
+         CREATE TABLE places (part INTEGER PRIMARY KEY, packed BLOB NOT NULL);",
     )?;
     change.execute("INSERT INTO head VALUES (?1, ?2)", (FORMAT, &seen.at))?;
     {
@@ -60,8 +75,51 @@ pub fn keep_seen(state: &StateFolder, seen: &SeenFiles) -> rusqlite::Result<()> 
         for part in seen.files.parts() {
             insert.execute((Digest::of(&part).to_hex(), part))?;
         }
+        if let Some(SettledCheck { key, report, places }) = &seen.settled {
+            let sum = sum_of(key, report, places.parts());
+            change.execute("INSERT INTO settled VALUES (?1, ?2, ?3)", (key, report, sum))?;
+            let mut insert = change.prepare("INSERT INTO places (packed) VALUES (?1)")?;
+            for part in places.parts() {
+                insert.execute([part])?;
+            }
+        }
     }
     change.commit()
+}
+
+/// The digest of everything that a settled check says.
+fn sum_of(key: &str, report: &str, parts: &[Vec<u8>]) -> String {
+    let mut hasher = ContentHasher::blake3();
+    for piece in [key.as_bytes(), report.as_bytes()].into_iter().chain(parts.iter().map(Vec::as_slice)) {
+        hasher.update(&(piece.len() as u64).to_le_bytes());
+        hasher.update(piece);
+    }
+    hasher.finish().0.map(|digest| digest.to_hex()).unwrap_or_default()
+}
+
+/// The last full check, when it found everything sound; none when its record is damaged or of another format.
+#[must_use]
+pub fn settled(state: &StateFolder) -> Option<SettledCheck> {
+    state.dir().look(NAME.as_bytes()).ok()?.filter(|s| s.kind == FileKind::File)?;
+    let database = open(state, OpenFlags::SQLITE_OPEN_READ_ONLY).ok()?;
+    let format: String = database.query_row("SELECT format FROM head", (), |row| row.get(0)).ok()?;
+    let (key, report, sum): (String, String, String) = database
+        .query_row("SELECT key, report, blake3 FROM settled", (), |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))
+        .ok()
+        .filter(|_| format == FORMAT)?;
+    let mut rows = database.prepare("SELECT packed FROM places ORDER BY part").ok()?;
+    let rows = rows.query_map((), |row| row.get::<_, Vec<u8>>(0)).ok()?;
+    let mut parts = Vec::new();
+    let mut bytes = 0;
+    for row in rows {
+        let part = row.ok()?;
+        bytes += part.len();
+        if bytes > MAX_BYTES {
+            return None;
+        }
+        parts.push(part);
+    }
+    (sum_of(&key, &report, &parts) == sum).then(|| SettledCheck { key, report, places: Settled::of_parts(parts) })
 }
 
 /// What the last full check saw; none when there was none, or its record is damaged or of another format.

@@ -4,8 +4,10 @@
 //! close to the order on the disk. Memory does not grow with file sizes: every thread has one buffer.
 
 mod remembered;
+mod settled;
 
 pub use remembered::Remembered;
+pub use settled::{Settled, Settling, Watch};
 
 use std::io;
 use std::os::fd::AsFd;

@@ -10,7 +10,7 @@ const RECORD: usize = 8 * 3 + 12 * 2 + 2 + 32;
 /// Records in one part.
 const IN_PART: usize = 4096;
 /// A file may change once more within the clock's own step: what changed so shortly before is read again, seconds.
-const STEP: i64 = 2;
+pub(super) const STEP: i64 = 2;
 
 /// What was seen of one file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

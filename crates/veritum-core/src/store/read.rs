@@ -27,6 +27,8 @@ pub struct Store {
     remote: Option<Remote>,
     root: Vec<u8>,
     index: Verified<HashMap<ComponentId, IndexEntry>>,
+    /// BLAKE3 of the signed index.
+    index_digest: Digest,
     expires: jiff::Timestamp,
     versions: trust::Versions,
 }
@@ -177,8 +179,9 @@ impl Store {
             let _ = pins.keep_seen(&root, &SeenVersions { highest });
         }
         let by_component = |index: Index| index.components.into_iter().map(|e| (e.component.clone(), e)).collect();
+        let index_digest = Digest::of(loaded.index.get());
         let index = loaded.index.derive(|bytes| read_index(&bytes, &path).map(by_component))?;
-        Ok(Self { path, remote, root, index, expires: loaded.expires, versions: loaded.versions })
+        Ok(Self { path, remote, root, index_digest, index, expires: loaded.expires, versions: loaded.versions })
     }
 
     /// Where it lies.
@@ -247,6 +250,12 @@ impl Store {
     #[must_use]
     pub fn expires(&self) -> jiff::Timestamp {
         self.expires
+    }
+
+    /// The digest of its signed index: with another one it may say other things.
+    #[must_use]
+    pub fn index_digest(&self) -> Digest {
+        self.index_digest
     }
 
     /// The versions of its signed metadata.

@@ -8,7 +8,7 @@ use super::store::{Depth, StorePart};
 use super::supplies::download_report;
 use super::{WorkError, Workshop};
 use crate::archive::Lacking;
-use crate::change::unfinished;
+use crate::change::{StateFolder, unfinished};
 use crate::check::{Case, FilesCheck, Reference, Scope, Seen, check_files};
 use crate::event::{Event, Observer, Phase};
 use crate::history::{self, SeenFiles, keep_seen};
@@ -16,7 +16,7 @@ use crate::model::{Area, ComponentId, Digest, SystemPath, Voucher};
 use crate::plan::{DiskDoubt, FileRules, Plan, plan_files};
 use crate::platform::debian::{ALIASES, explained_links};
 use crate::report::{AreaReport, CheckReport, MachineReport, OutcomeWord, UnexaminedReport};
-use crate::scan::{How, Remembered};
+use crate::scan::{How, Remembered, Settling};
 use crate::target::marked_errors;
 
 /// A check with what planning needs of it.
@@ -32,6 +32,8 @@ pub(super) struct Checked {
     pub(super) report: CheckReport,
     /// What was seen of the files.
     pub(super) remembered: Remembered,
+    /// What stood where.
+    pub(super) settling: Option<Settling>,
     /// Packages that must be downloaded before all of it can be put right.
     pub(super) downloads: Vec<Lacking>,
 }
@@ -71,10 +73,16 @@ impl Workshop {
         self.require_named(scope)?;
         let none = HashMap::new();
         let quick = self.settings.quick;
+        if let (true, Some(state)) = (quick && scope.is_whole(), &state)
+            && let Some(report) = self.settled_report(state, observer)
+        {
+            let _ = history::keep_last_check(state, &report);
+            return Ok(report);
+        }
         let wanted = Wanted { store: self.depth(scope), quick, ..Wanted::files(scope, &none) };
         let mut checked = self.checked(wanted, observer)?;
         if let Some(state) = &state {
-            checked.report.unfinished_changes = unfinished(&self.machine, state)?;
+            self.tell_unfinished(state, &mut checked.report);
         }
         drop(lock);
         // A hundred thousand small pieces are let go beside the rest of the work.
@@ -84,7 +92,8 @@ impl Workshop {
             if let Some(state) = state.or_else(|| self.make_state().ok()) {
                 let _ = history::keep_last_check(&state, &checked.report);
                 if !quick {
-                    let seen = SeenFiles { at: checked.report.at.clone(), files: checked.remembered };
+                    let settled = checked.settling.and_then(|s| self.settled_check(s, &checked.report));
+                    let seen = SeenFiles { at: checked.report.at.clone(), files: checked.remembered, settled };
                     let _ = keep_seen(&state, &seen);
                 }
             }
@@ -111,7 +120,7 @@ impl Workshop {
             Some(Depth::Present) | None => None,
         };
         let mut areas = Vec::new();
-        let mut remembered = Remembered::default();
+        let (mut remembered, mut settling) = (Remembered::default(), None);
         let (mut reference, mut plan, mut downloads) = (Reference::default(), Plan::default(), Vec::new());
         let mut report = self.blank_report(wanted.scope);
         let mut records = None;
@@ -130,7 +139,7 @@ impl Workshop {
             report.findings = files.check.findings;
             report.notes = files.check.notes;
             report.more_strays = files.check.strays;
-            remembered = files.check.remembered;
+            (remembered, settling) = (files.check.remembered, files.check.settling);
             report.unexamined = files.unexamined;
             reference = files.reference;
             records = wanted.scope.wants(Area::Records).then(|| self.records(&reference, wanted.scope, Duration::ZERO));
@@ -162,7 +171,7 @@ impl Workshop {
         report.doubt.clone_from(&plan.doubt);
         report.downloads = downloads.iter().map(|(l, from)| download_report(l, from.clone())).collect();
         let downloads = downloads.into_iter().map(|(lacking, _)| lacking).collect();
-        Ok(Checked { reference, plan, store, records, report, remembered, downloads })
+        Ok(Checked { reference, plan, store, records, report, remembered, settling, downloads })
     }
 
     /// Judges files by the strongest reference at hand. What the machine's own records say comes first; where that
@@ -308,19 +317,39 @@ impl Workshop {
         check_files(case, seen, &self.pool, observer).map_err(|_| WorkError::Stopped)
     }
 
+    /// Tells which changes are unfinished. A journal that cannot be read is another stick's, or damaged: what was seen of
+    /// the machine is worth telling all the same.
+    pub(super) fn tell_unfinished(&self, state: &StateFolder, report: &mut CheckReport) {
+        match unfinished(&self.machine, state) {
+            Ok(numbers) => report.unfinished_changes = numbers,
+            Err(e) => report.unexamined.push(UnexaminedReport {
+                area: Area::Files,
+                reason: format!("what earlier changes did: {}", crate::model::error_chain(&e)),
+                count: 1,
+                example: None,
+            }),
+        }
+    }
+
     /// How far a quick check went.
     fn quick_words(&self, before: Option<&SeenFiles>, unread: u64) -> String {
         let Some(before) = before.filter(|b| !b.files.is_empty()) else {
             return "quick, but no earlier check is remembered: everything was read".into();
         };
+        let since = self.since_words(&before.at);
+        format!("quick: {unread} files unchanged since the check of {since} were not read")
+    }
+
+    /// When a check was, and how far that can be relied upon.
+    pub(super) fn since_words(&self, at: &str) -> String {
         // A mounted disk may have been changed by a system that sets its clock as it likes.
         let weak = match self.machine.is_live() {
             true => "",
-            false => "; weak, since the disk was out of sight meanwhile",
+            false => " (weak: the disk was out of sight meanwhile)",
         };
-        let at = before.at.parse::<jiff::Timestamp>();
-        let at = at.map_or_else(|_| before.at.clone(), |at| at.strftime("%Y-%m-%d %H:%M UTC").to_string());
-        format!("quick: {unread} files unchanged since the check of {at} were not read{weak}")
+        let time = at.parse::<jiff::Timestamp>();
+        let time = time.map_or_else(|_| at.to_owned(), |at| at.strftime("%Y-%m-%d %H:%M UTC").to_string());
+        format!("{time}{weak}")
     }
 
     pub(super) fn machine_report(&self) -> MachineReport {
@@ -377,7 +406,7 @@ impl Workshop {
         }
     }
 
-    fn reference_words(&self) -> String {
+    pub(super) fn reference_words(&self) -> String {
         match self.stores.first() {
             Some(store) => format!("the signed store {}", store.location()),
             None => "the machine's own records only".into(),

@@ -9,6 +9,7 @@ mod mending;
 mod programs;
 mod records;
 mod repair;
+mod settled;
 mod sources;
 mod status;
 mod store;

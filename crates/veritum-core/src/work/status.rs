@@ -43,6 +43,8 @@ impl Workshop {
         if !full_rights {
             not_here.push("files that only root may read".into());
         }
+        let pending = state.as_ref().map_or(Ok(Vec::new()), |state| unfinished(&self.machine, state));
+        not_here.extend(pending.as_ref().err().map(|e| format!("repairs: {}", error_chain(e))));
         not_here.extend(self.installed.problems.iter().map(|p| format!("{}: {}", p.path, p.what)));
         let room = self.root_room();
         let last_check = state.as_ref().and_then(history::last_check);
@@ -62,10 +64,7 @@ impl Workshop {
             restart_due: self.restart_due(),
             recent: Debian.recent(&self.machine, MAX_RECENT).into_iter().map(recent_report).collect(),
             half_installed: half.map(|c| c.id.name.clone()).collect(),
-            unfinished_changes: match &state {
-                Some(state) => unfinished(&self.machine, state).unwrap_or_default(),
-                None => Vec::new(),
-            },
+            unfinished_changes: pending.unwrap_or_default(),
             changes: lines.len() as u64,
             kept_bytes: lines.iter().map(|l| l.kept_bytes).sum(),
             changed_since_check: last_check.as_ref().is_some_and(|last| changed_since(&lines, &last.at)),

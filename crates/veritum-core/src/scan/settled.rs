@@ -1,0 +1,239 @@
+//! [`Settled`]: what stood at every place when all of it was found sound. While nothing of it has changed, nothing needs to
+//! be judged anew.
+
+use std::collections::BTreeMap;
+
+use rayon::prelude::*;
+
+use super::remembered::STEP;
+use crate::event::{Event, Flow, Observer};
+use crate::model::{FileKind, Identity, Instant, Stat, SystemPath};
+use crate::target::Machine;
+
+/// Bytes of one part, about, before packing.
+const PART: usize = 256 << 10;
+/// A part that unpacks to more than this was not written by a check.
+const MAX_PART: usize = 16 << 20;
+/// Bytes of what is known of one place.
+const STAMP: usize = 8 * 3 + 12 * 2;
+
+/// How closely a place is watched.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Watch {
+    /// Any change counts.
+    Close,
+    /// Of a folder in which a running system works: only what it is and whose, not what comes and goes in it.
+    Loose,
+}
+
+/// What stood at each place, folder by folder, packed.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Settled {
+    parts: Vec<Vec<u8>>,
+}
+
+/// Collects places.
+#[derive(Debug, Default)]
+pub struct Settling {
+    folders: BTreeMap<SystemPath, Vec<(Vec<u8>, Option<[u8; STAMP]>, Watch)>>,
+    began: i64,
+    unsettled: bool,
+}
+
+impl Settling {
+    /// For a check that began then: what changed so shortly before may change once more within the clock's own step.
+    #[must_use]
+    pub fn since(began: jiff::Timestamp) -> Self {
+        Self { began: began.as_second(), ..Self::default() }
+    }
+
+    /// Takes in what stands at a place, without links before its last name; none for nothing.
+    pub fn add(&mut self, place: &SystemPath, stat: Option<&Stat>, watch: Watch) {
+        let watch = if stat.is_some_and(|s| s.kind != FileKind::Folder) { Watch::Close } else { watch };
+        let changed = |s: &Stat| watch == Watch::Close && s.ctime.s >= self.began.saturating_sub(STEP);
+        self.unsettled |= stat.is_some_and(changed);
+        let Some(parent) = place.parent() else { return };
+        let stamp = stat.map(|stat| stamp(stat, watch));
+        self.folders.entry(parent).or_default().push((place.name().to_vec(), stamp, watch));
+    }
+
+    /// What was taken in; none when some of it had only just changed.
+    #[must_use]
+    pub fn finish(self) -> Option<Settled> {
+        if self.unsettled {
+            return None;
+        }
+        let mut settled = Settled::default();
+        let mut part = Vec::with_capacity(PART + PART / 8);
+        for (folder, mut names) in self.folders {
+            names.sort_by(|a, b| a.0.cmp(&b.0));
+            names.dedup_by(|a, b| a.0 == b.0);
+            put_bytes(&mut part, folder.as_bytes());
+            part.extend(u32::try_from(names.len()).unwrap_or(u32::MAX).to_le_bytes());
+            for (name, stamp, watch) in names {
+                put_bytes(&mut part, &name);
+                part.push(u8::from(stamp.is_some()) | u8::from(watch == Watch::Loose) << 1);
+                part.extend(stamp.iter().flatten());
+            }
+            if part.len() >= PART {
+                settled.parts.push(zstd::bulk::compress(&part, 1).ok()?);
+                part.clear();
+            }
+        }
+        settled.parts.push(zstd::bulk::compress(&part, 1).ok()?);
+        Some(settled)
+    }
+}
+
+impl Settled {
+    /// As it is kept: parts, each packed for itself.
+    #[must_use]
+    pub fn parts(&self) -> &[Vec<u8>] {
+        &self.parts
+    }
+
+    /// What was kept.
+    #[must_use]
+    pub fn of_parts(parts: Vec<Vec<u8>>) -> Self {
+        Self { parts }
+    }
+
+    /// Looks whether every place is just as it was; also no when what was kept cannot be read, or the observer said stop.
+    #[must_use]
+    pub fn still_stands(&self, machine: &Machine, pool: &rayon::ThreadPool, observer: &dyn Observer) -> bool {
+        let one = |part: &Vec<u8>| {
+            let Ok(bytes) = zstd::bulk::decompress(part, MAX_PART) else { return false };
+            let stands = part_stands(&bytes, machine) == Some(true);
+            stands && observer.hear(Event::Advance { items: 1, bytes: 0 }) == Flow::GoOn
+        };
+        !self.parts.is_empty() && pool.install(|| self.parts.par_iter().with_max_len(1).all(one))
+    }
+}
+
+fn put_bytes(to: &mut Vec<u8>, bytes: &[u8]) {
+    to.extend(u16::try_from(bytes.len()).unwrap_or(u16::MAX).to_le_bytes());
+    to.extend_from_slice(bytes);
+}
+
+/// Numbers in little-endian order: device, inode, then size and times, or mode and owner.
+fn stamp(stat: &Stat, watch: Watch) -> [u8; STAMP] {
+    let Stat { mode, uid, gid, size, mtime, ctime, id: Identity { dev, ino }, .. } = *stat;
+    let (size, times) = match watch {
+        Watch::Close => (size, [mtime, ctime]),
+        Watch::Loose => (u64::from(mode), [uid, gid].map(|n| Instant { s: n.into(), n: 0 })),
+    };
+    let mut bytes = [0; STAMP];
+    let numbers = [dev, ino, size].into_iter().flat_map(u64::to_le_bytes);
+    let times = times.into_iter().flat_map(|t| t.s.to_le_bytes().into_iter().chain(t.n.to_le_bytes()));
+    bytes.iter_mut().zip(numbers.chain(times)).for_each(|(to, byte)| *to = byte);
+    bytes
+}
+
+/// Reads one part and looks at its places; none when it is not what was written.
+fn part_stands(bytes: &[u8], machine: &Machine) -> Option<bool> {
+    let mut rest = bytes;
+    let mut take = |n: usize| {
+        let (head, tail) = rest.split_at_checked(n)?;
+        rest = tail;
+        Some(head)
+    };
+    let mut left = bytes.len();
+    while left > 0 {
+        let length = u16::from_le_bytes(take(2)?.try_into().ok()?);
+        let folder = SystemPath::parse(take(length.into())?).ok()?;
+        let count = u32::from_le_bytes(take(4)?.try_into().ok()?);
+        left -= 2 + usize::from(length) + 4;
+        let dir = machine.dir(&folder);
+        for _ in 0..count {
+            let length = u16::from_le_bytes(take(2)?.try_into().ok()?);
+            let name = take(length.into())?;
+            let flags = *take(1)?.first()?;
+            let known = if flags & 1 == 1 { Some(take(STAMP)?) } else { None };
+            left -= 2 + usize::from(length) + 1 + known.map_or(0, <[u8]>::len);
+            let now = match &dir {
+                Ok(dir) => dir.look(name).ok()?,
+                Err(e) if e.kind() == std::io::ErrorKind::NotFound => None,
+                Err(_) => return Some(false),
+            };
+            let watch = if flags & 2 == 2 { Watch::Loose } else { Watch::Close };
+            let is_folder = |s: &Stat| watch == Watch::Close || s.kind == FileKind::Folder;
+            let same = match (known, &now) {
+                (None, None) => true,
+                (Some(known), Some(now)) => is_folder(now) && stamp(now, watch) == *known,
+                _ => false,
+            };
+            if !same {
+                return Some(false);
+            }
+        }
+    }
+    Some(true)
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use super::*;
+    use crate::event::Silent;
+    use crate::target::LiveDisk;
+
+    fn pool() -> rayon::ThreadPool {
+        rayon::ThreadPoolBuilder::new().num_threads(2).build().unwrap()
+    }
+
+    fn settled(machine: &Machine, began: i64) -> Option<Settled> {
+        let mut settling = Settling::since(jiff::Timestamp::from_second(began).unwrap());
+        for path in ["/usr", "/usr/a", "/usr/b", "/usr/gone", "/var"] {
+            let path = SystemPath::literal(path);
+            let watch = if path == SystemPath::literal("/var") { Watch::Loose } else { Watch::Close };
+            settling.add(&path, machine.look(&path).unwrap().as_ref(), watch);
+        }
+        settling.finish()
+    }
+
+    #[test]
+    fn any_change_at_a_place_is_seen_and_in_a_working_folder_only_what_it_is() {
+        let dir = tempfile::tempdir().unwrap();
+        let at = |name: &str| dir.path().join(name);
+        for folder in ["usr", "var", "etc"] {
+            std::fs::create_dir(at(folder)).unwrap();
+        }
+        std::fs::write(at("usr/a"), "a").unwrap();
+        std::os::unix::fs::symlink("a", at("usr/b")).unwrap();
+        let machine = Machine::open(dir.path(), Arc::new(LiveDisk)).unwrap();
+        let now = jiff::Timestamp::now().as_second();
+        assert_eq!(settled(&machine, now), None, "what has only just changed is not settled");
+        let take = || settled(&machine, now + 60).unwrap();
+        let stands = |s: &Settled| Settled::of_parts(s.parts().to_vec()).still_stands(&machine, &pool(), &Silent);
+        let before = take();
+        assert!(stands(&before));
+        std::fs::write(at("var/comes and goes"), "").unwrap();
+        assert!(stands(&before));
+        std::fs::set_permissions(at("var"), std::os::unix::fs::PermissionsExt::from_mode(0o700)).unwrap();
+        assert!(!stands(&before), "its mode has changed");
+        let before = take();
+        std::fs::write(at("usr/gone"), "").unwrap();
+        assert!(!stands(&before), "something new");
+        let before = take();
+        std::fs::remove_file(at("usr/b")).unwrap();
+        assert!(!stands(&before), "something gone");
+        let before = take();
+        std::fs::write(at("usr/a"), "b").unwrap();
+        assert!(!stands(&before), "a content");
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn any_bytes_can_be_read_as_a_part(bytes: Vec<u8>, cut in 0usize..200) {
+            let dir = tempfile::tempdir().unwrap();
+            std::fs::create_dir_all(dir.path().join("usr")).unwrap();
+            std::fs::create_dir_all(dir.path().join("etc")).unwrap();
+            let machine = Machine::open(dir.path(), Arc::new(LiveDisk)).unwrap();
+            let _ = part_stands(&bytes, &machine);
+            let settled = settled(&machine, jiff::Timestamp::now().as_second() + 60).unwrap();
+            let whole = zstd::bulk::decompress(&settled.parts()[0], MAX_PART).unwrap();
+            let _ = part_stands(&whole[..cut.min(whole.len())], &machine);
+        }
+    }
+}

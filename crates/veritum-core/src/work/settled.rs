@@ -1,0 +1,118 @@
+//! `check --quick` of a machine on which nothing has changed since the last full check found everything sound.
+
+use std::time::Instant;
+
+use super::Workshop;
+use crate::change::StateFolder;
+use crate::event::{Event, Observer, Phase};
+use crate::history::{self, SettledCheck};
+use crate::model::{Area, Digest, FileKind, SystemPath, Verdict};
+use crate::platform::debian::ALIASES;
+use crate::report::CheckReport;
+use crate::scan::{Settling, Watch};
+
+/// What the reference follows from beside the store: the package database, and what tells how to read it.
+const ORIGINS: [&str; 9] = [
+    "/var/lib/dpkg",
+    "/var/lib/apt/extended_states",
+    "/var/backups",
+    "/var/log/dpkg.log",
+    "/etc/alternatives",
+    "/etc/dpkg",
+    "/etc/passwd",
+    "/etc/group",
+    "/etc/fstab",
+];
+/// Names over this number below them are not watched.
+const MAX_NAMES: usize = 1_000_000;
+
+impl Workshop {
+    /// What a check was held against: none when it is not one signed store alone that answers for everything.
+    fn settled_key(&self) -> Option<String> {
+        let [store] = self.stores.as_slice() else { return None };
+        let answers = self.own_opened && self.installed.components.iter().all(|c| store.has(&c.id));
+        if !answers || !self.database.lost.is_empty() {
+            return None;
+        }
+        let pinned = Digest::of(store.root()).to_hex();
+        let owner = self.settings.policy.owner_of_root;
+        let what = [env!("CARGO_PKG_VERSION").to_owned(), pinned, store.index_digest().to_hex(), format!("{owner:?}")];
+        Some(what.join(" "))
+    }
+
+    /// What is remembered of a full check that found everything sound and left nothing out.
+    pub(super) fn settled_check(&self, mut settling: Settling, report: &CheckReport) -> Option<SettledCheck> {
+        let key = self.settled_key()?;
+        let clear = report.problems() == 0 && report.unexamined.is_empty() && report.findings.is_empty();
+        // A folder that an administrator moved leads to places that nobody would look at.
+        if !clear || report.notes.iter().any(|note| note.verdict == Verdict::Moved) {
+            return None;
+        }
+        for origin in ORIGINS {
+            self.watch(&SystemPath::literal(origin), &mut settling, &mut 0)?;
+        }
+        for alias in ALIASES {
+            let path = SystemPath::root().child(alias.as_bytes()).ok()?;
+            settling.add(&path, self.machine.look(&path).ok()?.as_ref(), Watch::Close);
+        }
+        let report = serde_json::to_string(report).ok()?;
+        Some(SettledCheck { key, report, places: settling.finish()? })
+    }
+
+    /// Takes in a place and all that is below it; none when it cannot be looked into.
+    fn watch(&self, path: &SystemPath, settling: &mut Settling, count: &mut usize) -> Option<()> {
+        let parent = path.parent()?;
+        let Ok(real) = self.machine.resolve(&parent) else {
+            // Without the folder the thing is not there either.
+            return self.watch(&parent, settling, count);
+        };
+        let place = real.child(path.name()).ok()?;
+        let stat = self.machine.look(&place).ok()?;
+        settling.add(&place, stat.as_ref(), Watch::Close);
+        *count += 1;
+        if stat.is_some_and(|s| s.kind == FileKind::Folder) {
+            let dir = self.machine.dir(&place).ok()?;
+            for (name, _) in dir.disk().list(dir.fd()).ok()? {
+                if *count > MAX_NAMES {
+                    return None;
+                }
+                self.watch(&place.child(&name).ok()?, settling, count)?;
+            }
+        }
+        Some(())
+    }
+
+    /// The last full check's answer, when nothing that it rests on has changed since.
+    pub(super) fn settled_report(&self, state: &StateFolder, observer: &dyn Observer) -> Option<CheckReport> {
+        let begun = Instant::now();
+        let settled = history::settled(state)?;
+        if self.settled_key()? != settled.key {
+            return None;
+        }
+        let before: CheckReport = serde_json::from_str(&settled.report).ok()?;
+        let items = settled.places.parts().len() as u64;
+        observer.hear(Event::Begin { phase: Phase::Comparing, items, bytes: 0 });
+        let stands = settled.places.still_stands(&self.machine, &self.pool, observer);
+        observer.hear(Event::End);
+        if !stands {
+            return None;
+        }
+        let since = self.since_words(&before.at);
+        let mut report = CheckReport {
+            at: self.settings.now.to_string(),
+            machine: self.machine_report(),
+            reference: self.reference_words(),
+            ..before
+        };
+        for area in &mut report.areas {
+            area.bytes = 0;
+            area.seconds = if area.area == Area::Files { begun.elapsed().as_secs_f64() } else { 0.0 };
+            area.extent = Some(match area.area {
+                Area::Store => "quick: only the signed files were read".into(),
+                _ => format!("quick: nothing has changed since the check of {since}, so nothing was read"),
+            });
+        }
+        self.tell_unfinished(state, &mut report);
+        Some(report)
+    }
+}
