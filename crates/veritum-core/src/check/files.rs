@@ -193,10 +193,11 @@ fn settling(
             _ => return None,
         };
         known.insert(&seat.physical);
-        settling.add(&seat.physical, stat, watch(&seat.physical));
+        settling.add(&seat.folder, &seat.physical, stat, watch(&seat.physical));
     }
     for place in folders.values().filter(|place| !known.contains(place)) {
-        settling.add(place, case.machine.look(place).ok()?.as_ref(), watch(place));
+        let folder = place.parent().unwrap_or_else(SystemPath::root);
+        settling.add(&folder, place, case.machine.look(place).ok()?.as_ref(), watch(place));
     }
     Some(settling)
 }

@@ -1,8 +1,6 @@
 //! [`Settled`]: what stood at every place when all of it was found sound. While nothing of it has changed, nothing needs to
 //! be judged anew.
 
-use std::collections::BTreeMap;
-
 use rayon::prelude::*;
 
 use super::remembered::STEP;
@@ -10,8 +8,8 @@ use crate::event::{Event, Flow, Observer};
 use crate::model::{FileKind, Identity, Instant, Stat, SystemPath};
 use crate::target::Machine;
 
-/// Bytes of one part, about, before packing.
-const PART: usize = 256 << 10;
+/// Places in one part.
+const IN_PART: usize = 4096;
 /// A part that unpacks to more than this was not written by a check.
 const MAX_PART: usize = 16 << 20;
 /// Bytes of what is known of one place.
@@ -32,10 +30,19 @@ pub struct Settled {
     parts: Vec<Vec<u8>>,
 }
 
+/// A place in a folder, and what stood there.
+#[derive(Debug)]
+struct Known {
+    folder: SystemPath,
+    place: SystemPath,
+    stamp: Option<[u8; STAMP]>,
+    watch: Watch,
+}
+
 /// Collects places.
 #[derive(Debug, Default)]
 pub struct Settling {
-    folders: BTreeMap<SystemPath, Vec<(Vec<u8>, Option<[u8; STAMP]>, Watch)>>,
+    places: Vec<Known>,
     began: i64,
     unsettled: bool,
 }
@@ -47,42 +54,48 @@ impl Settling {
         Self { began: began.as_second(), ..Self::default() }
     }
 
-    /// Takes in what stands at a place, without links before its last name; none for nothing.
-    pub fn add(&mut self, place: &SystemPath, stat: Option<&Stat>, watch: Watch) {
+    /// Takes in what stands at a place in a folder, without links on the way; none for nothing.
+    pub fn add(&mut self, folder: &SystemPath, place: &SystemPath, stat: Option<&Stat>, watch: Watch) {
+        // The root itself has no name in any folder.
+        if place.is_root() {
+            return;
+        }
         let watch = if stat.is_some_and(|s| s.kind != FileKind::Folder) { Watch::Close } else { watch };
         let changed = |s: &Stat| watch == Watch::Close && s.ctime.s >= self.began.saturating_sub(STEP);
         self.unsettled |= stat.is_some_and(changed);
-        let Some(parent) = place.parent() else { return };
         let stamp = stat.map(|stat| stamp(stat, watch));
-        self.folders.entry(parent).or_default().push((place.name().to_vec(), stamp, watch));
+        self.places.push(Known { folder: folder.clone(), place: place.clone(), stamp, watch });
     }
 
     /// What was taken in; none when some of it had only just changed.
     #[must_use]
-    pub fn finish(self) -> Option<Settled> {
+    pub fn finish(mut self, pool: &rayon::ThreadPool) -> Option<Settled> {
         if self.unsettled {
             return None;
         }
-        let mut settled = Settled::default();
-        let mut part = Vec::with_capacity(PART + PART / 8);
-        for (folder, mut names) in self.folders {
-            names.sort_by(|a, b| a.0.cmp(&b.0));
-            names.dedup_by(|a, b| a.0 == b.0);
-            put_bytes(&mut part, folder.as_bytes());
-            part.extend(u32::try_from(names.len()).unwrap_or(u32::MAX).to_le_bytes());
-            for (name, stamp, watch) in names {
-                put_bytes(&mut part, &name);
-                part.push(u8::from(stamp.is_some()) | u8::from(watch == Watch::Loose) << 1);
-                part.extend(stamp.iter().flatten());
-            }
-            if part.len() >= PART {
-                settled.parts.push(zstd::bulk::compress(&part, 1).ok()?);
-                part.clear();
-            }
-        }
-        settled.parts.push(zstd::bulk::compress(&part, 1).ok()?);
-        Some(settled)
+        let pack = |part: &[Known]| zstd::bulk::compress(&encoded(part), 1).ok();
+        let parts: Option<Vec<Vec<u8>>> = pool.install(|| {
+            self.places.par_sort_unstable_by(|a, b| (&a.folder, &a.place).cmp(&(&b.folder, &b.place)));
+            self.places.dedup_by(|a, b| a.place == b.place);
+            self.places.par_chunks(IN_PART).map(pack).collect()
+        });
+        Some(Settled { parts: parts? })
     }
+}
+
+/// Folder by folder: its path, how many names, the names.
+fn encoded(part: &[Known]) -> Vec<u8> {
+    let mut bytes = Vec::with_capacity(part.len() * (STAMP + 32));
+    for names in part.chunk_by(|a, b| a.folder == b.folder) {
+        put_bytes(&mut bytes, names[0].folder.as_bytes());
+        bytes.extend(u32::try_from(names.len()).unwrap_or(u32::MAX).to_le_bytes());
+        for Known { place, stamp, watch, .. } in names {
+            put_bytes(&mut bytes, place.name());
+            bytes.push(u8::from(stamp.is_some()) | u8::from(*watch == Watch::Loose) << 1);
+            bytes.extend(stamp.iter().flatten());
+        }
+    }
+    bytes
 }
 
 impl Settled {
@@ -187,9 +200,9 @@ mod tests {
         for path in ["/usr", "/usr/a", "/usr/b", "/usr/gone", "/var"] {
             let path = SystemPath::literal(path);
             let watch = if path == SystemPath::literal("/var") { Watch::Loose } else { Watch::Close };
-            settling.add(&path, machine.look(&path).unwrap().as_ref(), watch);
+            settling.add(&path.parent().unwrap(), &path, machine.look(&path).unwrap().as_ref(), watch);
         }
-        settling.finish()
+        settling.finish(&pool())
     }
 
     #[test]

@@ -53,10 +53,10 @@ impl Workshop {
         }
         for alias in ALIASES {
             let path = SystemPath::root().child(alias.as_bytes()).ok()?;
-            settling.add(&path, self.machine.look(&path).ok()?.as_ref(), Watch::Close);
+            settling.add(&SystemPath::root(), &path, self.machine.look(&path).ok()?.as_ref(), Watch::Close);
         }
         let report = serde_json::to_string(report).ok()?;
-        Some(SettledCheck { key, report, places: settling.finish()? })
+        Some(SettledCheck { key, report, places: settling.finish(&self.pool)? })
     }
 
     /// Takes in a place and all that is below it; none when it cannot be looked into.
@@ -68,15 +68,25 @@ impl Workshop {
         };
         let place = real.child(path.name()).ok()?;
         let stat = self.machine.look(&place).ok()?;
-        settling.add(&place, stat.as_ref(), Watch::Close);
-        *count += 1;
-        if stat.is_some_and(|s| s.kind == FileKind::Folder) {
-            let dir = self.machine.dir(&place).ok()?;
-            for (name, _) in dir.disk().list(dir.fd()).ok()? {
-                if *count > MAX_NAMES {
-                    return None;
-                }
-                self.watch(&place.child(&name).ok()?, settling, count)?;
+        settling.add(&real, &place, stat.as_ref(), Watch::Close);
+        match stat {
+            Some(stat) if stat.kind == FileKind::Folder => self.watch_below(&place, settling, count),
+            _ => Some(()),
+        }
+    }
+
+    fn watch_below(&self, folder: &SystemPath, settling: &mut Settling, count: &mut usize) -> Option<()> {
+        let dir = self.machine.dir(folder).ok()?;
+        for (name, _) in dir.disk().list(dir.fd()).ok()? {
+            *count += 1;
+            if *count > MAX_NAMES {
+                return None;
+            }
+            let place = folder.child(&name).ok()?;
+            let stat = dir.look(&name).ok()?;
+            settling.add(folder, &place, stat.as_ref(), Watch::Close);
+            if stat.is_some_and(|s| s.kind == FileKind::Folder) {
+                self.watch_below(&place, settling, count)?;
             }
         }
         Some(())
