@@ -136,32 +136,29 @@ pub fn check_files(
     let tasks: Vec<Task> = seats.iter().map(|seat| task(case.reference, seat)).collect();
     let looks: Vec<Look> = tasks.iter().map(|task| task.look).collect();
     let observations = observe(&case, &seats, tasks, std::mem::take(seen), pool, observer)?;
-    let anchors = anchors(case.reference, &seats, &observations);
-    for (seat, observation) in seats.iter().zip(&observations) {
-        judge.one(seat, observation, &anchors);
-    }
-    judge.missing_folders();
-    for block in parents.blocks() {
-        judge.blocked(&block);
-    }
-    for moved in parents.moves() {
-        judge.moved(&moved);
-    }
-    if case.scope.is_all() {
-        let several = observations.iter().filter_map(|o| match o {
-            Observation::There(found) if found.stat.names > 1 => Some(found.stat.id),
-            _ => None,
-        });
-        let files = several.collect();
-        let (notes, more) = stray::find(case.machine, case.reference, &judge.out.folders, &taken, &files, pool);
-        judge.out.notes.extend(notes);
-        judge.out.strays = more;
-    }
+    let folders = judge.out.folders.clone();
+    let (folders, sat, saw, machine) = (&folders, &seats, &observations, case.machine);
+    // What is kept for the next check is put together beside the judging, which one thread does.
+    let keeping = |began| (Remembered::of(saw.iter(), began), settling(machine, sat, saw, folders, began));
+    let kept = std::thread::scope(|threads| {
+        let kept = case.remember.map(|began| threads.spawn(move || keeping(began)));
+        judge_all(&mut judge, &parents, &seats, &observations);
+        if case.scope.is_all() {
+            let several = observations.iter().filter_map(|o| match o {
+                Observation::There(found) if found.stat.names > 1 => Some(found.stat.id),
+                _ => None,
+            });
+            let files = several.collect();
+            let (notes, more) = stray::find(case.machine, case.reference, folders, &taken, &files, pool);
+            judge.out.notes.extend(notes);
+            judge.out.strays = more;
+        }
+        kept.and_then(|kept| kept.join().ok())
+    });
     observer.hear(Event::End);
     judge.out.unread = observations.iter().filter(|o| matches!(o, Observation::There(f) if f.unread)).count() as u64;
-    if let Some(began) = case.remember {
-        judge.out.remembered = Remembered::of(observations.iter(), began);
-        judge.out.settling = settling(&case, &seats, &observations, &judge.out.folders, began);
+    if let Some((remembered, settling)) = kept {
+        (judge.out.remembered, judge.out.settling) = (remembered, settling);
     }
     if case.keep_seen {
         let places = seats.into_iter().map(|seat| seat.physical);
@@ -175,9 +172,24 @@ pub fn check_files(
     Ok(checked)
 }
 
+/// Judges what was looked at, then the folders that tell the fate of what is below them.
+fn judge_all(judge: &mut Judge<'_>, parents: &Parents<'_>, seats: &[Seat], observations: &[Observation]) {
+    let anchors = anchors(judge.case.reference, seats, observations);
+    for (seat, observation) in seats.iter().zip(observations) {
+        judge.one(seat, observation, &anchors);
+    }
+    judge.missing_folders();
+    for block in parents.blocks() {
+        judge.blocked(&block);
+    }
+    for moved in parents.moves() {
+        judge.moved(&moved);
+    }
+}
+
 /// What stood at each place that was looked at, and at the folders around them; none when something could not be looked at.
 fn settling(
-    case: &Case<'_>,
+    machine: &Machine,
     seats: &[Seat],
     observations: &[Observation],
     folders: &HashMap<SystemPath, SystemPath>,
@@ -197,7 +209,7 @@ fn settling(
     }
     for place in folders.values().filter(|place| !known.contains(place)) {
         let folder = place.parent().unwrap_or_else(SystemPath::root);
-        settling.add(&folder, place, case.machine.look(place).ok()?.as_ref(), watch(place));
+        settling.add(&folder, place, machine.look(place).ok()?.as_ref(), watch(place));
     }
     Some(settling)
 }

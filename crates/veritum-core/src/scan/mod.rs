@@ -219,7 +219,8 @@ fn read(dir: &Dir, task: &Task, found: &mut Found, fresh: bool, buffer: &mut [u8
         let _ = disk.sync(file.as_fd());
         let _ = disk.forget(file.as_fd());
     }
-    found.capabilities = disk.has_capabilities(file.as_fd()).unwrap_or(false);
+    // Only what can be executed can use them (capabilities(7), "File capabilities").
+    found.capabilities = found.stat.mode & 0o111 != 0 && disk.has_capabilities(file.as_fd()).unwrap_or(false);
     let mut hasher = if matches!(task.look, Look::Md5 { .. }) { ContentHasher::md5() } else { ContentHasher::blake3() };
     let mut length = 0;
     loop {

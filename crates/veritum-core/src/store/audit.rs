@@ -106,6 +106,10 @@ pub struct Audit {
 /// What a component's manifest refers to.
 type Contents = Vec<(Digest, u64)>;
 
+/// The names of a store's contents, while they are being listed.
+#[derive(Debug)]
+pub struct Listing(std::thread::JoinHandle<std::collections::HashSet<Digest>>);
+
 impl Store {
     /// Looks at every part of the store, and reads every content; `fresh` reads from the medium rather than from the
     /// cache.
@@ -189,14 +193,18 @@ impl Store {
         })
     }
 
+    /// Begins to list which contents have a file, by name, beside other work. Nothing of a store on a web server: that
+    /// lists nothing, and a question for each would be as many as there are files.
+    #[must_use]
+    pub fn list_contents(&self) -> Option<Listing> {
+        let folder = self.path().to_owned();
+        (!self.is_remote()).then(|| Listing(std::thread::spawn(move || inventory::objects(&folder))))
+    }
+
     /// Looks only whether these contents have a file, by name; those that have none.
     #[must_use]
-    pub fn absent(&self, wanted: &[(Digest, u64)], pool: &rayon::ThreadPool) -> Vec<(Digest, u64)> {
-        // A web server lists nothing, and a question for each would be as many as there are files.
-        if self.is_remote() {
-            return Vec::new();
-        }
-        let names = pool.install(|| inventory::objects(self.path()));
+    pub fn absent(wanted: &[(Digest, u64)], listing: Option<Listing>) -> Vec<(Digest, u64)> {
+        let Some(names) = listing.and_then(|listing| listing.0.join().ok()) else { return Vec::new() };
         wanted.iter().filter(|(digest, _)| !names.contains(digest)).copied().collect()
     }
 

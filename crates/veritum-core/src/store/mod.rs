@@ -33,7 +33,7 @@ mod records;
 mod remote;
 
 pub use ailing::{Ailing, ailing};
-pub use audit::{Audit, Ill, Part, Trouble, manifest_ill};
+pub use audit::{Audit, Ill, Listing, Part, Trouble, manifest_ill};
 pub use fill::{FillRules, FillSummary, Parcel, Refused, fill, fill_from, take_over};
 pub use index::{Index, IndexEntry, PackageRef};
 pub use location::Location;

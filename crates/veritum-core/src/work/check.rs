@@ -17,6 +17,7 @@ use crate::plan::{DiskDoubt, FileRules, Plan, plan_files};
 use crate::platform::debian::{ALIASES, explained_links};
 use crate::report::{AreaReport, CheckReport, MachineReport, OutcomeWord, UnexaminedReport};
 use crate::scan::{How, Remembered, Settling};
+use crate::store::Store;
 use crate::target::marked_errors;
 
 /// A check with what planning needs of it.
@@ -185,6 +186,7 @@ impl Workshop {
         let Wanted { scope, fresh, failed, .. } = wanted;
         let begun = Instant::now();
         let with_records = scope.wants(Area::Records);
+        let listing = self.own_store().filter(|_| wanted.store == Some(Depth::Present)).and_then(Store::list_contents);
         let mut reference = self.referenced(scope, observer)?;
         let before = if wanted.quick { self.state().ok().flatten().and_then(|s| history::seen(&s)) } else { None };
         let looks = Looks {
@@ -194,7 +196,7 @@ impl Workshop {
         let mut seen = Seen::default();
         let mut files = self.look(&reference, scope, looks, &mut seen, observer)?;
         if wanted.store == Some(Depth::Present) {
-            *store = self.present_store(&reference, &files, wanted.fetch, observer)?;
+            *store = self.present_store(&reference, &files, wanted.fetch, listing, observer)?;
         }
         let weak = self.weak_with_problems(&reference, &files);
         let lacking = self.without_contents(&reference, &files);

@@ -15,7 +15,9 @@ use crate::model::{Area, ComponentId, ContentHasher, Digest, FileKind, Finding, 
 use crate::plan::{MendFrom, NoSource, StorePlan, plan_store};
 use crate::platform::debian::apt::FileSum;
 use crate::report::{ActionReport, AreaReport, OutcomeWord, UnexaminedReport};
-use crate::store::{Ailing, Contents, Ill, IndexEntry, Part, Store, StoreError, Trouble, ailing, known, manifest_ill};
+use crate::store::{
+    Ailing, Contents, Ill, IndexEntry, Listing, Part, Store, StoreError, Trouble, ailing, known, manifest_ill,
+};
 use crate::trust::{Pins, Verified};
 
 /// How far a store is looked into.
@@ -135,6 +137,7 @@ impl Workshop {
         reference: &Reference,
         files: &FilesCheck,
         fetch: bool,
+        listing: Option<Listing>,
         observer: &dyn Observer,
     ) -> Result<Option<StorePart>, WorkError> {
         let begun = Instant::now();
@@ -149,7 +152,7 @@ impl Workshop {
         }
         let all: Vec<(Digest, u64)> = wanted.into_iter().collect();
         let mut troubles: Vec<(Digest, u64, Trouble)> =
-            store.absent(&all, &self.pool).into_iter().map(|(digest, size)| (digest, size, Trouble::Missing)).collect();
+            Store::absent(&all, listing).into_iter().map(|(digest, size)| (digest, size, Trouble::Missing)).collect();
         let absent: HashSet<Digest> = troubles.iter().map(|(digest, ..)| *digest).collect();
         let known: HashSet<Digest> = all.iter().map(|(digest, _)| *digest).filter(|d| !absent.contains(d)).collect();
         let mut needed: Vec<(Digest, u64)> =
