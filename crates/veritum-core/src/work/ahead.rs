@@ -50,7 +50,8 @@ impl Workshop {
         let store = first.store.as_ref().filter(|part| !part.plan.is_empty());
         let mut shown = store.map(StorePart::actions).unwrap_or_default();
         shown.extend(record_actions(&first).iter().map(planned));
-        if ask(&Preview { ahead: true, ..Preview::of(&first, shown, false) }) == Agreement::No {
+        let ahead = scope.wants(Area::Files);
+        if ask(&Preview { ahead, ..Preview::of(&first, shown, false) }) == Agreement::No {
             return Ok(Ahead::Ended(Box::new(report(true, &first, Done::default()))));
         }
         let mut mended = Vec::new();
@@ -63,7 +64,7 @@ impl Workshop {
         let looked = now.as_ref().unwrap_or(&first);
         let part = looked.records.as_ref().filter(|_| !record_actions(looked).is_empty());
         let records = match part {
-            Some(part) if is_shown(part, &first) || asks_for(part, looked, ask) => {
+            Some(part) if is_shown(part, &first) || asks_for(part, looked, ahead, ask) => {
                 Some(self.change_records(desk, part)?)
             }
             _ => None,
@@ -116,9 +117,9 @@ fn record_actions(checked: &Checked) -> &[crate::plan::Action] {
 }
 
 /// Shows what a store that was put right brought to light.
-fn asks_for(part: &RecordsPart, looked: &Checked, ask: &mut dyn FnMut(&Preview<'_>) -> Agreement) -> bool {
+fn asks_for(part: &RecordsPart, looked: &Checked, ahead: bool, ask: &mut dyn FnMut(&Preview<'_>) -> Agreement) -> bool {
     let shown = part.planned.plan.actions.iter().map(planned).collect();
-    ask(&Preview { ahead: true, ..Preview::of(looked, shown, true) }) == Agreement::Yes
+    ask(&Preview { ahead, ..Preview::of(looked, shown, true) }) == Agreement::Yes
 }
 
 /// Whether a plan for the records has no place that was not shown before.
