@@ -101,9 +101,12 @@ fn what_earlier_formats_left_is_told_recovered_and_taken_back() {
         open(&settings).recover(&Silent).unwrap();
         assert!(open(&settings).interrupted().unwrap().is_empty(), "{number}");
         assert_eq!((part(0).as_str(), part(3).as_str()), ("right 0\n", "wrong 3\n"), "{number}");
-        let undone = undo(&settings, Some(1)).unwrap();
-        assert!(undone.changes[0].refused.is_empty(), "{number}: {undone:#?}");
-        assert_eq!((part(0).as_str(), part(1).as_str()), ("wrong 0\n", "wrong 1\n"), "{number}");
+        // What was kept belonged to root: another owner's file is not what was kept.
+        if support::is_root() {
+            let undone = undo(&settings, Some(1)).unwrap();
+            assert!(undone.changes[0].refused.is_empty(), "{number}: {undone:#?}");
+            assert_eq!((part(0).as_str(), part(1).as_str()), ("wrong 0\n", "wrong 1\n"), "{number}");
+        }
         repair(&settings);
         assert_eq!((part(0).as_str(), part(3).as_str()), ("right 0\n", "right 3\n"), "{number}");
     }
