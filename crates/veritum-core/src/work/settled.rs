@@ -43,9 +43,8 @@ impl Workshop {
     /// What is remembered of a full check that found everything sound and left nothing out.
     pub(super) fn settled_check(&self, mut settling: Settling, report: &CheckReport) -> Option<SettledCheck> {
         let key = self.settled_key()?;
-        let clear = report.problems() == 0 && report.unexamined.is_empty() && report.findings.is_empty();
         // A folder that an administrator moved leads to places that nobody would look at.
-        if !clear || report.notes.iter().any(|note| note.verdict == Verdict::Moved) {
+        if !is_clear(report) || report.notes.iter().any(|note| note.verdict == Verdict::Moved) {
             return None;
         }
         for origin in ORIGINS {
@@ -99,7 +98,9 @@ impl Workshop {
         if self.settled_key()? != settled.key {
             return None;
         }
-        let before: CheckReport = serde_json::from_str(&settled.report).ok()?;
+        // Foreign bytes, on a mounted disk: nothing is taken of them that a settled check would not have.
+        let before: CheckReport = serde_json::from_str(&settled.report).ok().filter(is_clear)?;
+        before.at.parse::<jiff::Timestamp>().ok()?;
         let items = settled.places.parts().len() as u64;
         observer.hear(Event::Begin { phase: Phase::Comparing, items, bytes: 0 });
         let stands = settled.places.still_stands(&self.machine, &self.pool, observer);
@@ -112,6 +113,10 @@ impl Workshop {
             at: self.settings.now.to_string(),
             machine: self.machine_report(),
             reference: self.reference_words(),
+            sources: Vec::new(),
+            downloads: Vec::new(),
+            left: Vec::new(),
+            doubt: None,
             ..before
         };
         for area in &mut report.areas {
@@ -125,4 +130,9 @@ impl Workshop {
         self.tell_unfinished(state, &mut report);
         Some(report)
     }
+}
+
+/// Whether a check found nothing wrong and left nothing out.
+fn is_clear(report: &CheckReport) -> bool {
+    report.problems() == 0 && report.unexamined.is_empty() && report.findings.is_empty()
 }
