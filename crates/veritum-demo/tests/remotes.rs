@@ -46,7 +46,7 @@ impl Far {
     fn settings(&self) -> Settings {
         let limits = Limits {
             connect: Duration::from_secs(2),
-            silence: Duration::from_millis(300),
+            silence: Duration::from_millis(1000),
             patience: Duration::from_secs(2),
         };
         let archive = ArchiveSettings {
