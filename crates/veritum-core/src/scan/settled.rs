@@ -15,8 +15,8 @@ const MAX_PART: usize = 16 << 20;
 /// Bytes of what is known of one place.
 const STAMP: usize = 8 * 3 + 12 * 2;
 
-/// How closely a place is watched.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+/// How closely a place is watched; the closer first.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Watch {
     /// Any change counts.
     Close,
@@ -75,7 +75,9 @@ impl Settling {
         }
         let pack = |part: &[Known]| zstd::bulk::compress(&encoded(part), 1).ok();
         let parts: Option<Vec<Vec<u8>>> = pool.install(|| {
-            self.places.par_sort_unstable_by(|a, b| (&a.folder, &a.place).cmp(&(&b.folder, &b.place)));
+            self.places
+                .par_sort_unstable_by(|a, b| (&a.folder, &a.place, a.watch).cmp(&(&b.folder, &b.place, b.watch)));
+            // Of a place that was named twice the closer watch stays.
             self.places.dedup_by(|a, b| a.place == b.place);
             self.places.par_chunks(IN_PART).map(pack).collect()
         });
@@ -225,6 +227,15 @@ mod tests {
         assert!(stands(&before));
         std::fs::set_permissions(at("var"), std::os::unix::fs::PermissionsExt::from_mode(0o700)).unwrap();
         assert!(!stands(&before), "its mode has changed");
+        let mut twice = Settling::since(jiff::Timestamp::from_second(now + 60).unwrap());
+        let (root, var) = (SystemPath::root(), SystemPath::literal("/var"));
+        for watch in [Watch::Loose, Watch::Close, Watch::Loose] {
+            twice.add(&root, &var, machine.look(&var).unwrap().as_ref(), watch);
+        }
+        let twice = twice.finish(&pool()).unwrap();
+        assert!(stands(&twice));
+        std::fs::write(at("var/new"), "").unwrap();
+        assert!(!stands(&twice), "a place that is watched closely once is watched closely");
         let before = take();
         std::fs::write(at("usr/gone"), "").unwrap();
         assert!(!stands(&before), "something new");
