@@ -43,6 +43,7 @@ pub enum Mischief {
 struct Book {
     rules: Vec<(String, Mischief, usize)>,
     asked: Vec<String>,
+    sent: Vec<(String, u64)>,
     ranges: Vec<String>,
 }
 
@@ -104,6 +105,12 @@ impl Mirror {
     #[must_use]
     pub fn asked(&self) -> Vec<String> {
         self.desk.book().asked.clone()
+    }
+
+    /// The bytes of files that were sent so far, in whole answers, for paths that begin so.
+    #[must_use]
+    pub fn sent(&self, below: &str) -> u64 {
+        self.desk.book().sent.iter().filter(|(path, _)| path.starts_with(below)).map(|(_, bytes)| bytes).sum()
     }
 
     /// The ranges that were asked for so far.
@@ -175,6 +182,8 @@ impl Desk {
             (None, Ok(bytes)) => {
                 let from =
                     request.range.as_ref().and_then(|r| r.strip_prefix("bytes=")?.strip_suffix('-')?.parse().ok());
+                let begin = from.filter(|from| *from < bytes.len()).unwrap_or(0);
+                self.book().sent.push((request.path.clone(), (bytes.len() - begin) as u64));
                 match from {
                     Some(from) if from < bytes.len() => {
                         let range = format!("Content-Range: bytes {from}-{}/{}\r\n", bytes.len() - 1, bytes.len());

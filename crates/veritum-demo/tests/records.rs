@@ -380,6 +380,10 @@ fn a_component_or_a_record_can_be_named_and_explained() {
     assert_eq!(named(Scope { components: vec!["quay".into()], ..Scope::default() }), vec![quay.clone()]);
     let path = veritum_core::model::SystemPath::parse(quay.0.as_bytes()).unwrap();
     assert_eq!(named(Scope { paths: vec![path.clone()], ..Scope::default() }), [quay]);
+    let sound = veritum_core::model::SystemPath::literal("/var/lib/dpkg/info/berth.list");
+    let report =
+        open(&harbour.world.settings()).check(&Scope { paths: vec![sound], ..Scope::default() }, &Silent).unwrap();
+    assert_eq!((report.outcome, report.unexamined.len()), (OutcomeWord::Sound, 0), "{report:#?}");
     assert_eq!(named(Scope { areas: vec![Area::Files], ..Scope::default() }), []);
     let told = open(&harbour.world.settings()).explain_path(&path, &Silent).unwrap();
     let differs = told.differs.unwrap();

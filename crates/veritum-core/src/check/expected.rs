@@ -124,7 +124,8 @@ impl Scope {
     #[must_use]
     pub fn wants(&self, area: Area) -> bool {
         let named = match area {
-            Area::Files => !self.is_all(),
+            // Of a record nothing is known among the files.
+            Area::Files => !self.components.is_empty() || self.paths.iter().any(|path| !is_record(path)),
             // A component is what its records say of it; and a record can be named by its path.
             Area::Records => self.areas.is_empty() && (!self.components.is_empty() || self.paths.iter().any(is_record)),
             Area::Store => false,

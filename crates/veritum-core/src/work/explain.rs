@@ -29,7 +29,7 @@ impl Workshop {
     /// As [`Workshop::check`].
     pub fn explain_path(&mut self, path: &SystemPath, observer: &dyn Observer) -> Result<ExplainReport, WorkError> {
         let listed = self.listed_spelling(path);
-        let scope = Scope { paths: vec![listed.clone()], ..Scope::default() };
+        let scope = Scope { areas: vec![Area::Files], paths: vec![listed.clone()], ..Scope::default() };
         self.require_store_sound(&scope)?;
         let none = HashMap::new();
         let checked = self.checked(Wanted::files(&scope, &none), observer)?;
