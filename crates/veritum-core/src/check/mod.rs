@@ -26,6 +26,7 @@ pub use files::{Case, Fault, FilesCheck, Seen, Unexamined, check_files};
 pub use folders::{Block, Move, Parents, Placement};
 pub use records::{
     Holds, RecordContent, RecordFault, RecordMend, Unknown, judge_alternatives, judge_status, judge_tables,
+    settings_text,
 };
 pub use reference::{ManifestSource, Origin, Reference};
 pub use states::expected_state;

@@ -5,9 +5,9 @@ use std::cell::OnceCell;
 use std::collections::{HashMap, HashSet};
 
 use super::Workshop;
-use crate::check::ManifestSource;
+use crate::check::{ManifestSource, settings_text};
 use crate::event::Silent;
-use crate::model::{ComponentId, Digest, Entry, EntryKind, Md5, SystemPath, readable};
+use crate::model::{ComponentId, Digest, Entry, EntryKind, SystemPath, readable};
 use crate::platform::Component;
 use crate::platform::debian::database::{Key, Stanza};
 use crate::platform::debian::{info_list, info_md5sums, info_stems, last_versions};
@@ -130,18 +130,8 @@ impl Workshop {
 
     /// The settings files of a component as its entry names them.
     fn settings_of(&self, known: &Known) -> String {
-        let line = |path: &SystemPath| {
-            let kind = known.manifest.entries.iter().find(|e| e.path == *path).map(|e| &e.kind);
-            let md5 = match kind {
-                Some(EntryKind::File { size, digest, .. }) => {
-                    self.stores.iter().find_map(|s| ManifestSource::md5(s, digest, *size))
-                }
-                _ => None,
-            };
-            let md5 = md5.map_or_else(|| "newconffile".to_owned(), |md5: Md5| md5.to_hex());
-            format!("\n {} {md5}", String::from_utf8_lossy(path.as_bytes()))
-        };
-        known.records.conffiles.iter().map(line).collect()
+        let md5 = |digest: &Digest, size: u64| self.stores.iter().find_map(|s| ManifestSource::md5(s, digest, size));
+        settings_text("", &HashSet::new(), &known.manifest, &known.records, &md5)
     }
 
     fn traces(&self, stem: &str, versions: &Logged) -> Traces<'_> {

@@ -271,7 +271,9 @@ impl One<'_> {
         if differs.is_empty() && !recovered {
             return;
         }
-        let text = Stanza::composed(&control, &[stanza], &conffiles(stanza, described, records)).raw;
+        let before = stanza.get("Conffiles").unwrap_or_default();
+        let settings = settings_text(before, &named, described.manifest, records, described.md5);
+        let text = Stanza::composed(&control, &[stanza], &settings).raw;
         let mend = Ok(RecordMend::Entry { key: (id.name.clone(), id.arch.clone()), text });
         let subject = Subject::record(&in_database("status"), Some(&format!("{}:{}", id.name, id.arch)));
         let mut finding = Finding::on(crate::model::Area::Records, subject, Verdict::Altered);
@@ -383,14 +385,19 @@ impl Found {
     }
 }
 
-/// The entry's settings files: those that it names, then those of the package that it lacks.
-fn conffiles(stanza: &Stanza, described: &Described<'_>, records: &Records) -> String {
-    let mut text = stanza.get("Conffiles").unwrap_or_default().to_owned();
-    let named: HashSet<SystemPath> = stanza.settings().into_iter().map(|s| s.path).collect();
+/// An entry's settings files: those that it names (`before`), then those of the package that it lacks.
+#[must_use]
+pub fn settings_text(
+    before: &str,
+    named: &HashSet<SystemPath>,
+    manifest: &Manifest,
+    records: &Records,
+    md5: &dyn Fn(&Digest, u64) -> Option<Md5>,
+) -> String {
+    let mut text = before.to_owned();
     for path in records.conffiles.iter().filter(|path| !named.contains(*path)) {
-        let entry = described.manifest.entries.iter().find(|e| e.path == *path).map(|e| &e.kind);
-        let md5 = match entry {
-            Some(EntryKind::File { size, digest, .. }) => (described.md5)(digest, *size),
+        let md5 = match manifest.entries.iter().find(|e| e.path == *path).map(|e| &e.kind) {
+            Some(EntryKind::File { size, digest, .. }) => md5(digest, *size),
             _ => None,
         };
         // dpkg's own word for a settings file whose digest it does not know yet.

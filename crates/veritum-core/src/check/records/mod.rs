@@ -8,6 +8,7 @@ mod links;
 mod status;
 mod tables;
 
+pub use component::settings_text;
 pub(super) use component::{Described, Desk};
 pub use links::judge_alternatives;
 pub use status::judge_status;
