@@ -69,7 +69,7 @@ struct Planner<'a> {
     number: u64,
     /// Places that later changes touched.
     later: BTreeMap<SystemPath, u64>,
-    /// Places that later rounds of this change touched.
+    /// Places that later rounds of this change touched, and what is below them with them.
     reached: HashMap<SystemPath, Reached>,
 }
 
@@ -100,13 +100,16 @@ impl Planner<'_> {
         if let Some(change) = self.later.get(&action.place) {
             return Ok(Some(format!("change {change} touched it later; take that one back first")));
         }
-        match self.reached.get(&action.place) {
+        let mut way = std::iter::successors(Some(action.place.clone()), SystemPath::parent);
+        match way.find_map(|place| self.reached.get(&place).map(|reached| (place, reached))) {
             // Looked at anew once the later round is back: only then is there what this one left.
-            Some(Ok(then)) => {
-                back.before = *then;
+            Some((place, Ok(then))) => {
+                if place == action.place {
+                    back.before = *then;
+                }
                 Ok(None)
             }
-            Some(Err(why)) => Ok(Some(why.clone())),
+            Some((_, Err(why))) => Ok(Some(why.clone())),
             None => refusal(self.desk, action, outcome, back)
                 .map_err(|source| ChangeError::TakenBack { place: action.place.clone(), source }),
         }
