@@ -9,6 +9,8 @@ use super::text::{from_readable, readable};
 
 /// The longest path that is taken from foreign bytes, as `PATH_MAX` of Linux.
 const MAX_BYTES: usize = 4096;
+/// Nearly all paths are shorter than this.
+const SHORT: usize = 256;
 /// The longest single name, as `NAME_MAX` of Linux.
 const MAX_NAME: usize = 255;
 
@@ -68,7 +70,7 @@ impl SystemPath {
         }
         // Nearly all names need no folding: one look at the bytes, one piece of memory.
         if is_plain(bytes) {
-            return Ok(Self([b"/", bytes].concat().into()));
+            return Ok(Self(joined(b"/", bytes)));
         }
         let mut path = Vec::with_capacity(bytes.len() + 1);
         for name in bytes.split(|b| *b == b'/') {
@@ -124,7 +126,7 @@ impl SystemPath {
     /// The last name; empty for the root.
     #[must_use]
     pub fn name(&self) -> &[u8] {
-        self.names().next_back().unwrap_or_default()
+        memchr::memrchr(b'/', &self.0).map_or(&[], |cut| &self.0[cut + 1..])
     }
 
     /// The folder that holds it; none for the root.
@@ -133,7 +135,7 @@ impl SystemPath {
         if self.is_root() {
             return None;
         }
-        let cut = self.0.iter().rposition(|b| *b == b'/').unwrap_or(0);
+        let cut = memchr::memrchr(b'/', &self.0).unwrap_or(0);
         Some(if cut == 0 { Self::root() } else { Self(Arc::from(&self.0[..cut])) })
     }
 
@@ -151,7 +153,15 @@ impl SystemPath {
             _ => {}
         }
         let above = if self.is_root() { &[] } else { &*self.0 };
-        Ok(Self([above, b"/", name].concat().into()))
+        let mut short = [0; SHORT];
+        match short.get_mut(..above.len() + 1) {
+            Some(start) => {
+                start[..above.len()].copy_from_slice(above);
+                start[above.len()] = b'/';
+                Ok(Self(joined(start, name)))
+            }
+            None => Ok(Self([above, b"/", name].concat().into())),
+        }
     }
 
     /// The path that `rest` names below this folder.
@@ -191,6 +201,19 @@ impl SystemPath {
         }
         let rest = self.0.strip_prefix(&*folder.0)?;
         if rest.is_empty() { Some(rest) } else { rest.strip_prefix(b"/") }
+    }
+}
+
+/// Two pieces in one piece of memory: put together on the stack first, where there is room.
+fn joined(start: &[u8], end: &[u8]) -> Arc<[u8]> {
+    let mut short = [0; SHORT];
+    match short.get_mut(..start.len() + end.len()) {
+        Some(whole) => {
+            whole[..start.len()].copy_from_slice(start);
+            whole[start.len()..].copy_from_slice(end);
+            Arc::from(&*whole)
+        }
+        None => [start, end].concat().into(),
     }
 }
 

@@ -21,24 +21,22 @@ pub fn readable(bytes: &[u8]) -> String {
 pub(crate) fn from_readable(text: &str) -> Option<Vec<u8>> {
     let mut bytes = Vec::with_capacity(text.len());
     let mut rest = text.as_bytes();
-    while let Some((&first, tail)) = rest.split_first() {
-        rest = match (first, tail) {
-            (b'\\', [b'\\', tail @ ..]) => {
+    while let Some(at) = memchr::memchr(b'\\', rest) {
+        bytes.extend_from_slice(&rest[..at]);
+        rest = match &rest[at + 1..] {
+            [b'\\', tail @ ..] => {
                 bytes.push(b'\\');
                 tail
             }
-            (b'\\', [b'x', high, low, tail @ ..]) => {
+            [b'x', high, low, tail @ ..] => {
                 let digit = |d: u8| char::from(d).to_digit(16);
                 bytes.push(u8::try_from(digit(*high)? * 16 + digit(*low)?).ok()?);
                 tail
             }
-            (b'\\', _) => return None,
-            (byte, tail) => {
-                bytes.push(byte);
-                tail
-            }
+            _ => return None,
         };
     }
+    bytes.extend_from_slice(rest);
     Some(bytes)
 }
 
