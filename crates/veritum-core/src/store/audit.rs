@@ -108,7 +108,7 @@ type Contents = Vec<(Digest, u64)>;
 
 /// The names of a store's contents, while they are being listed.
 #[derive(Debug)]
-pub struct Listing(std::thread::JoinHandle<std::collections::HashSet<Digest>>);
+pub struct Listing(std::thread::JoinHandle<inventory::Names>);
 
 impl Store {
     /// Looks at every part of the store, and reads every content; `fresh` reads from the medium rather than from the

@@ -1,6 +1,5 @@
 //! What lies in a store's folder, by name only.
 
-use std::collections::HashSet;
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -13,19 +12,33 @@ use crate::model::Digest;
 /// Names over this many in one store are not looked at.
 const MAX_NAMES: usize = 20_000_000;
 
+/// Digests that name files, in order.
+#[derive(Debug, Default)]
+pub(super) struct Names(Vec<Digest>);
+
+impl Names {
+    pub(super) fn contains(&self, digest: &Digest) -> bool {
+        self.0.binary_search(digest).is_ok()
+    }
+
+    pub(super) fn iter(&self) -> impl Iterator<Item = &Digest> {
+        self.0.iter()
+    }
+}
+
 /// The names in a store.
 #[derive(Debug, Default)]
 pub(super) struct Inventory {
     /// Contents that have a file.
-    pub(super) objects: HashSet<Digest>,
+    pub(super) objects: Names,
     /// Manifests that have a file.
-    pub(super) manifests: HashSet<Digest>,
+    pub(super) manifests: Names,
     /// What has no place in a store, below its folder.
     pub(super) foreign: Vec<PathBuf>,
 }
 
 /// The contents that have a file, by name only; folders are listed in parallel when a pool is at hand.
-pub(super) fn objects(store: &Path) -> HashSet<Digest> {
+pub(super) fn objects(store: &Path) -> Names {
     named_by_digest(store, OBJECTS).0
 }
 
@@ -66,7 +79,7 @@ fn names(folder: &Path) -> Vec<std::ffi::OsString> {
 }
 
 /// Files named `FOLDER/ab/cdef….ENDING`, and all others. Folders are listed in parallel within a pool.
-fn named_by_digest(store: &Path, (folder, ending): (&str, &str)) -> (HashSet<Digest>, Vec<PathBuf>) {
+fn named_by_digest(store: &Path, (folder, ending): (&str, &str)) -> (Names, Vec<PathBuf>) {
     let one = |first: &std::ffi::OsString| {
         let (mut found, mut foreign) = (Vec::new(), Vec::new());
         let at = Path::new(folder).join(first);
@@ -85,13 +98,14 @@ fn named_by_digest(store: &Path, (folder, ending): (&str, &str)) -> (HashSet<Dig
         (found, foreign)
     };
     let parts: Vec<_> = names(&store.join(folder)).par_iter().map(one).collect();
-    let mut all = HashSet::with_capacity(parts.iter().map(|(found, _)| found.len()).sum());
+    let mut all = Vec::with_capacity(parts.iter().map(|(found, _)| found.len()).sum());
     let mut foreign = Vec::new();
     for (found, others) in parts {
         all.extend(found);
         foreign.extend(others);
     }
-    (all, foreign)
+    all.sort_unstable();
+    (Names(all), foreign)
 }
 
 /// The digest that a folder's and a file's name spell in small letters.

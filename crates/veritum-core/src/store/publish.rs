@@ -127,7 +127,7 @@ fn named_versions(store: &Path) -> Versions {
     Versions { root: 1, targets: highest, snapshot: highest, timestamp: highest }
 }
 
-fn require_complete(store: &Path, entry: &IndexEntry, names: &HashSet<Digest>) -> Result<(), StoreError> {
+fn require_complete(store: &Path, entry: &IndexEntry, names: &inventory::Names) -> Result<(), StoreError> {
     let fail = |source: Box<dyn std::error::Error + Send + Sync>| StoreError::Manifest {
         component: Box::new(entry.component.clone()),
         source,

@@ -1,5 +1,6 @@
 //! Reading a store whose chain of trust holds.
 
+use std::cell::RefCell;
 use std::collections::HashMap;
 use std::fs;
 use std::io::{self, Read};
@@ -387,14 +388,31 @@ fn read_index(bytes: &[u8], path: &Path) -> Result<Index, StoreError> {
 
 /// Unpacks exactly `size` bytes, not one more.
 pub(super) fn unpack_all(packed: impl Read, size: u64) -> io::Result<Vec<u8>> {
-    let mut decoder = zstd::Decoder::new(packed)?;
-    decoder.window_log_max(MAX_WINDOW)?;
-    let mut bytes = Vec::with_capacity(usize::try_from(size.min(IN_MEMORY)).unwrap_or(0));
-    decoder.take(size + 1).read_to_end(&mut bytes)?;
-    if bytes.len() as u64 != size {
-        return Err(io::Error::new(io::ErrorKind::InvalidData, "its length is not the one that was signed"));
+    thread_local! {
+        // Making one for each of two thousand small files would cost as much as unpacking them.
+        static UNPACKER: RefCell<Option<zstd::bulk::Decompressor<'static>>> = const { RefCell::new(None) };
     }
-    Ok(bytes)
+    let other = |why| io::Error::new(io::ErrorKind::InvalidData, why);
+    let most = packed_at_most(size);
+    let room = usize::try_from(size).map_err(|_| other("it is larger than is sensible"))?;
+    let mut bytes = Vec::new();
+    packed.take(most + 1).read_to_end(&mut bytes)?;
+    if bytes.len() as u64 > most {
+        return Err(other("more is packed than what was signed"));
+    }
+    let unpacked = UNPACKER.with_borrow_mut(|unpacker| {
+        let unpacker = match unpacker.take() {
+            Some(ready) => unpacker.insert(ready),
+            None => unpacker.insert(zstd::bulk::Decompressor::new()?),
+        };
+        // Room for one byte more tells what is too long.
+        unpacker.decompress(&bytes, room + 1)
+    });
+    let unpacked = unpacked.map_err(|_| other("it cannot be unpacked"))?;
+    if unpacked.len() != room {
+        return Err(other("its length is not the one that was signed"));
+    }
+    Ok(unpacked)
 }
 
 /// Where contents come from when something is put back.

@@ -6,6 +6,8 @@ use std::path::Path;
 use std::sync::PoisonError;
 use std::time::Instant;
 
+use rayon::prelude::*;
+
 use super::supplies::needed_things;
 use super::{WorkError, Workshop};
 use crate::archive::Lacking;
@@ -144,19 +146,26 @@ impl Workshop {
         let Some(store) = self.own_store() else { return Ok(Some(self.ailing_store(begun))) };
         let kept = |owned: &crate::check::Owned| store.entry(&owned.component.id).is_some_and(|e| !e.manifest_only);
         let kept: Vec<bool> = reference.components.iter().map(kept).collect();
-        let mut wanted: HashMap<Digest, u64> = HashMap::new();
-        for expected in reference.expected.iter().filter(|e| e.voucher == Voucher::Signed && kept[e.component]) {
-            if let Want::File { size, digest } = expected.want {
-                wanted.insert(digest, size);
+        let content = |expected: &Expected| match expected.want {
+            Want::File { size, digest } if expected.voucher == Voucher::Signed && kept[expected.component] => {
+                Some((digest, size))
             }
-        }
-        let all: Vec<(Digest, u64)> = wanted.into_iter().collect();
+            _ => None,
+        };
+        let mut all: Vec<(Digest, u64)> = self.pool.install(|| {
+            let mut all: Vec<(Digest, u64)> = reference.expected.par_iter().filter_map(content).collect();
+            all.par_sort_unstable();
+            all
+        });
+        all.dedup_by_key(|(digest, _)| *digest);
         let mut troubles: Vec<(Digest, u64, Trouble)> =
             Store::absent(&all, listing).into_iter().map(|(digest, size)| (digest, size, Trouble::Missing)).collect();
         let absent: HashSet<Digest> = troubles.iter().map(|(digest, ..)| *digest).collect();
-        let known: HashSet<Digest> = all.iter().map(|(digest, _)| *digest).filter(|d| !absent.contains(d)).collect();
-        let mut needed: Vec<(Digest, u64)> =
-            needed_contents(reference, files).into_iter().filter(|(digest, _)| known.contains(digest)).collect();
+        let known = |digest: &Digest| all.binary_search_by_key(digest, |(known, _)| *known).is_ok();
+        let mut needed: Vec<(Digest, u64)> = needed_contents(reference, files)
+            .into_iter()
+            .filter(|(digest, _)| known(digest) && !absent.contains(digest))
+            .collect();
         if store.is_remote() && !fetch {
             needed.clear();
         }
