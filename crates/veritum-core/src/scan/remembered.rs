@@ -1,7 +1,5 @@
 //! What was seen of files at the last full check: those that have not changed since need not be read again.
 
-use std::collections::HashMap;
-
 use super::{Look, Observation};
 use crate::model::{Digest, Identity, Instant, Md5, Stat};
 
@@ -28,9 +26,9 @@ enum Seen {
     Md5(Md5),
 }
 
-/// What was seen of files, by device and inode.
+/// What was seen of files, in the order of device and inode.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Remembered(HashMap<Identity, Memory>);
+pub struct Remembered(Vec<(Identity, Memory)>);
 
 impl Remembered {
     /// What can be remembered of observations made from `began` on.
@@ -43,12 +41,15 @@ impl Remembered {
             let settled = ctime.s < began.as_second().saturating_sub(STEP);
             settled.then_some((id, Memory { size, mtime, ctime, digest, capabilities: found.capabilities }))
         };
-        Self(observations.filter_map(one).collect())
+        let mut all: Vec<(Identity, Memory)> = observations.filter_map(one).collect();
+        put_in_order(&mut all);
+        Self(all)
     }
 
     /// The digests of a file that is just as it was, when that kind of digest was taken then.
     pub(super) fn still(&self, stat: &Stat, look: Look) -> Option<(Option<Digest>, Option<Md5>, bool)> {
-        let memory = self.0.get(&stat.id)?;
+        let at = self.0.binary_search_by_key(&stat.id, |(id, _)| *id).ok()?;
+        let (_, memory) = &self.0[at];
         if (memory.size, memory.mtime, memory.ctime) != (stat.size, stat.mtime, stat.ctime) {
             return None;
         }
@@ -74,16 +75,30 @@ impl Remembered {
     /// As bytes, in parts of a few hundred kilobytes: fixed records, numbers in little-endian order.
     #[must_use]
     pub fn parts(&self) -> Vec<Vec<u8>> {
-        let mut all: Vec<(&Identity, &Memory)> = self.0.iter().collect();
-        all.sort_unstable_by_key(|(id, _)| **id);
-        all.chunks(IN_PART).map(|part| part.iter().flat_map(|(id, memory)| record(id, memory)).collect()).collect()
+        let part = |files: &[(Identity, Memory)]| {
+            let mut bytes = Vec::with_capacity(files.len() * RECORD);
+            files.iter().for_each(|(id, memory)| bytes.extend_from_slice(&record(id, memory)));
+            bytes
+        };
+        self.0.chunks(IN_PART).map(part).collect()
     }
 
-    /// Takes in the records of a part; what is cut off at its end is passed over.
-    pub fn add_part(&mut self, bytes: &[u8]) {
-        self.0.reserve(bytes.len() / RECORD);
-        self.0.extend(bytes.chunks_exact(RECORD).filter_map(read_record));
+    /// What parts hold, in any order; what is cut off at the end of one is passed over.
+    pub fn of_parts<'a>(parts: impl Iterator<Item = &'a [u8]>) -> Self {
+        let mut all = Vec::new();
+        for part in parts {
+            all.reserve(part.len() / RECORD);
+            all.extend(part.chunks_exact(RECORD).filter_map(read_record));
+        }
+        put_in_order(&mut all);
+        Self(all)
     }
+}
+
+/// Names of one file are remembered once.
+fn put_in_order(files: &mut Vec<(Identity, Memory)>) {
+    files.sort_unstable_by_key(|(id, _)| *id);
+    files.dedup_by_key(|(id, _)| *id);
 }
 
 fn record(id: &Identity, memory: &Memory) -> [u8; RECORD] {
@@ -174,8 +189,7 @@ mod tests {
             [found(1, 100, Some(digest), None), found(2, 100, None, Some(md5)), found(3, 199, Some(digest), None)];
         let kept = Remembered::of(seen.iter(), jiff::Timestamp::from_second(200).unwrap());
         assert_eq!(kept.len(), 2, "the third changed too shortly before");
-        let mut again = Remembered::default();
-        kept.parts().iter().for_each(|part| again.add_part(part));
+        let again = Remembered::of_parts(kept.parts().iter().map(Vec::as_slice));
         assert_eq!(again, kept);
         let blake3 = Look::Blake3 { size: 9 };
         let stat = stat_of(&seen[0]);
@@ -195,7 +209,7 @@ mod tests {
     proptest::proptest! {
         #[test]
         fn any_bytes_can_be_taken_in(bytes: Vec<u8>) {
-            Remembered::default().add_part(&bytes);
+            Remembered::of_parts([bytes.as_slice(), &bytes].into_iter());
         }
     }
 }

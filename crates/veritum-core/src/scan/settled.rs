@@ -138,9 +138,16 @@ fn stamp(stat: &Stat, watch: Watch) -> [u8; STAMP] {
         Watch::Loose => (u64::from(mode), [uid, gid].map(|n| Instant { s: n.into(), n: 0 })),
     };
     let mut bytes = [0; STAMP];
-    let numbers = [dev, ino, size].into_iter().flat_map(u64::to_le_bytes);
-    let times = times.into_iter().flat_map(|t| t.s.to_le_bytes().into_iter().chain(t.n.to_le_bytes()));
-    bytes.iter_mut().zip(numbers.chain(times)).for_each(|(to, byte)| *to = byte);
+    let mut at = 0;
+    let mut put = |number: &[u8]| {
+        bytes[at..at + number.len()].copy_from_slice(number);
+        at += number.len();
+    };
+    [dev, ino, size].into_iter().for_each(|number| put(&number.to_le_bytes()));
+    for time in times {
+        put(&time.s.to_le_bytes());
+        put(&time.n.to_le_bytes());
+    }
     bytes
 }
 
