@@ -1,6 +1,8 @@
 //! The area `files`: every owned file, link and folder against its reference.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap};
+
+use rayon::prelude::*;
 
 use super::causes;
 use super::expected::{Expected, Policy, Scope, Want};
@@ -103,9 +105,9 @@ pub struct Case<'a> {
     pub keep_seen: bool,
 }
 
-/// What was looked at before in the same check: not looked at again where the same is asked.
+/// What was looked at before in the same check, in path order: not looked at again where the same is asked.
 #[derive(Debug, Default)]
-pub struct Seen(Vec<(SystemPath, Look, Observation)>);
+pub struct Seen(Vec<(Seat, Look, Observation)>);
 
 /// Checks files; `seen` is what an earlier look of the same check saw, and is replaced by what this one sees.
 ///
@@ -120,22 +122,9 @@ pub fn check_files(
     let trusted = case.policy.owner_of_root.map_or(0, |(uid, _)| uid);
     let parents = Parents::new(case.machine, case.reference, case.protection, trusted);
     let mut judge = Judge::new(case);
-    let mut seats: Vec<Seat> = Vec::with_capacity(case.reference.expected.len());
-    let mut taken: HashSet<SystemPath> = HashSet::with_capacity(case.reference.expected.len());
-    for (at, expected) in case.reference.expected.iter().enumerate() {
-        if !in_scope(&case, expected) || is_volatile(&expected.listed) {
-            continue;
-        }
-        if let Some(seat) = judge.seat(&parents, at, expected) {
-            // One place under two spellings (`/bin/x`, `/usr/bin/x`) is looked at once.
-            if taken.insert(seat.physical.clone()) {
-                seats.push(seat);
-            }
-        }
-    }
-    let tasks: Vec<Task> = seats.iter().map(|seat| task(case.reference, seat)).collect();
-    let looks: Vec<Look> = tasks.iter().map(|task| task.look).collect();
-    let observations = observe(&case, &seats, tasks, std::mem::take(seen), pool, observer)?;
+    let seats = seats(&mut judge, &parents, pool);
+    let looks: Vec<Look> = seats.iter().map(|seat| look(case.reference, seat)).collect();
+    let observations = observe(&case, &seats, &looks, std::mem::take(seen), pool, observer)?;
     let folders = judge.out.folders.clone();
     let (folders, sat, saw, machine) = (&folders, &seats, &observations, case.machine);
     // What is kept for the next check is put together beside the judging, which one thread does.
@@ -149,7 +138,7 @@ pub fn check_files(
                 _ => None,
             });
             let files = several.collect();
-            let (notes, more) = stray::find(case.machine, case.reference, folders, &taken, &files, pool);
+            let (notes, more) = stray::find(case.machine, case.reference, folders, &seats, &files, pool);
             judge.out.notes.extend(notes);
             judge.out.strays = more;
         }
@@ -161,8 +150,8 @@ pub fn check_files(
         (judge.out.remembered, judge.out.settling) = (remembered, settling);
     }
     if case.keep_seen {
-        let places = seats.into_iter().map(|seat| seat.physical);
-        seen.0 = places.zip(looks).zip(observations).map(|((place, look), seen)| (place, look, seen)).collect();
+        seen.0 =
+            seats.into_iter().zip(looks).zip(observations).map(|((seat, look), seen)| (seat, look, seen)).collect();
     } else {
         // A hundred thousand small pieces are let go beside the rest of the work.
         pool.spawn(move || drop((seats, looks, observations)));
@@ -170,6 +159,38 @@ pub fn check_files(
     let mut checked = judge.finish(observer);
     causes::name(&mut checked.findings, &checked.notes);
     Ok(checked)
+}
+
+/// Where everything that is to be looked at is, in path order, each place once.
+fn seats(judge: &mut Judge<'_>, parents: &Parents<'_>, pool: &rayon::ThreadPool) -> Vec<Seat> {
+    let case = judge.case;
+    let reference = case.reference;
+    let wanted = |expected: &Expected| in_scope(&case, expected) && !is_volatile(&expected.listed);
+    let folders = reference.expected.iter().filter(|e| e.want == Want::Folder && wanted(e)).map(|e| &e.listed);
+    parents.look_ahead(folders.collect(), pool);
+    let (mut groups, mut group_of) = (Vec::<Vec<Seat>>::new(), HashMap::<SystemPath, usize>::new());
+    let mut last = 0;
+    for (at, expected) in reference.expected.iter().enumerate().filter(|(_, expected)| wanted(expected)) {
+        let Some(seat) = judge.seat(parents, at, expected) else { continue };
+        if groups.get(last).is_none_or(|group| group[0].folder != seat.folder) {
+            last = *group_of.entry(seat.folder.clone()).or_insert(groups.len());
+            if last == groups.len() {
+                groups.push(Vec::new());
+            }
+        }
+        groups[last].push(seat);
+    }
+    // One place under two spellings (`/bin/x`, `/usr/bin/x`) is looked at once, as its first component lists it.
+    let listed = |seat: &Seat| (reference.expected[seat.expected].component, &reference.expected[seat.expected].listed);
+    let in_order = |group: &mut Vec<Seat>| {
+        group.sort_unstable_by(|a, b| a.place().1.cmp(b.place().1).then_with(|| listed(a).cmp(&listed(b))));
+        group.dedup_by(|later, first| later.physical == first.physical);
+    };
+    pool.install(|| {
+        groups.par_iter_mut().for_each(in_order);
+        groups.par_sort_unstable_by(|a, b| a[0].folder.cmp(&b[0].folder));
+    });
+    groups.into_iter().flatten().collect()
 }
 
 /// Judges what was looked at, then the folders that tell the fate of what is below them.
@@ -187,6 +208,11 @@ fn judge_all(judge: &mut Judge<'_>, parents: &Parents<'_>, seats: &[Seat], obser
     }
 }
 
+/// Whether a name in a folder is among those that were looked at.
+pub(super) fn has_seat(seats: &[Seat], folder: &SystemPath, name: &[u8]) -> bool {
+    seats.binary_search_by(|seat| seat.place().cmp(&(folder, name))).is_ok()
+}
+
 /// What stood at each place that was looked at, and at the folders around them; none when something could not be looked at.
 fn settling(
     machine: &Machine,
@@ -197,18 +223,19 @@ fn settling(
 ) -> Option<Settling> {
     let mut settling = Settling::since(began);
     let watch = |place: &SystemPath| if stray::is_searched(place) { Watch::Close } else { Watch::Loose };
-    let mut known: HashSet<&SystemPath> = HashSet::with_capacity(seats.len());
     for (seat, observation) in seats.iter().zip(observations) {
         let stat = match observation {
             Observation::There(found) => Some(&found.stat),
             Observation::Absent => None,
             _ => return None,
         };
-        known.insert(&seat.physical);
         settling.add(&seat.folder, &seat.physical, stat, watch(&seat.physical));
     }
-    for place in folders.values().filter(|place| !known.contains(place)) {
+    for place in folders.values() {
         let folder = place.parent().unwrap_or_else(SystemPath::root);
+        if has_seat(seats, &folder, place.name()) {
+            continue;
+        }
         settling.add(&folder, place, machine.look(place).ok()?.as_ref(), watch(place));
     }
     Some(settling)
@@ -218,46 +245,54 @@ fn settling(
 fn observe(
     case: &Case<'_>,
     seats: &[Seat],
-    tasks: Vec<Task>,
+    looks: &[Look],
     seen: Seen,
     pool: &rayon::ThreadPool,
     observer: &dyn Observer,
 ) -> Result<Vec<Observation>, Stopped> {
-    if seen.0.is_empty() {
-        begin(&tasks, observer);
-        return scan::observe(case.machine, &tasks, case.how, pool, observer);
-    }
-    let mut seen: HashMap<SystemPath, (Look, Observation)> =
-        seen.0.into_iter().map(|(place, look, observation)| (place, (look, observation))).collect();
-    let mut known: Vec<Option<Observation>> = Vec::with_capacity(tasks.len());
+    let mut seen = seen.0.into_iter().peekable();
+    let mut known: Vec<Option<Observation>> = Vec::with_capacity(seats.len());
     let mut open = Vec::new();
-    for (seat, task) in seats.iter().zip(tasks) {
-        match seen.remove(&seat.physical) {
-            Some((look, observation)) if look == task.look => known.push(Some(observation)),
+    for (seat, look) in seats.iter().zip(looks) {
+        while seen.next_if(|(before, ..)| before.place() < seat.place()).is_some() {}
+        match seen.next_if(|(before, ..)| before.place() == seat.place()) {
+            Some((_, before, observation)) if before == *look => known.push(Some(observation)),
             _ => {
                 known.push(None);
-                open.push(task);
+                open.push(Task { folder: &seat.folder, name: seat.physical.name(), look: *look });
             }
         }
     }
     begin(&open, observer);
-    let mut fresh = scan::observe(case.machine, &open, case.how, pool, observer)?.into_iter();
+    let fresh = scan::observe(case.machine, &open, case.how, pool, observer)?;
+    if open.len() == seats.len() {
+        return Ok(fresh);
+    }
+    let mut fresh = fresh.into_iter();
     Ok(known.into_iter().map(|k| k.or_else(|| fresh.next()).unwrap_or(Observation::Absent)).collect())
 }
 
-fn begin(tasks: &[Task], observer: &dyn Observer) {
-    let size = |task: &Task| if let Look::Blake3 { size } = task.look { size } else { 0 };
+fn begin(tasks: &[Task<'_>], observer: &dyn Observer) {
+    let size = |task: &Task<'_>| if let Look::Blake3 { size } = task.look { size } else { 0 };
     let bytes = tasks.iter().map(size).sum();
     observer.hear(Event::Begin { phase: Phase::Comparing, items: tasks.len() as u64, bytes });
 }
 
 /// One thing to be looked at, and where it is.
+#[derive(Debug)]
 pub(super) struct Seat {
     pub(super) expected: usize,
     /// Where it is, without links before the last name.
     pub(super) physical: SystemPath,
     /// The folder that it is in.
     pub(super) folder: SystemPath,
+}
+
+impl Seat {
+    /// What seats are in order by: those of one folder stand together.
+    pub(super) fn place(&self) -> (&SystemPath, &[u8]) {
+        (&self.folder, self.physical.name())
+    }
 }
 
 fn in_scope(case: &Case<'_>, expected: &Expected) -> bool {
@@ -267,9 +302,10 @@ fn in_scope(case: &Case<'_>, expected: &Expected) -> bool {
     path && (scope.components.is_empty() || named(expected.component) || expected.also.iter().any(|c| named(*c)))
 }
 
-fn task(reference: &Reference, seat: &Seat) -> Task {
+/// What is to be known of what is there.
+fn look(reference: &Reference, seat: &Seat) -> Look {
     let expected = &reference.expected[seat.expected];
-    let look = match &expected.want {
+    match &expected.want {
         Want::File { size, .. } => Look::Blake3 { size: *size },
         Want::Recorded(_) => {
             // What a component says of its size is an estimate, and sometimes wrong.
@@ -277,8 +313,7 @@ fn task(reference: &Reference, seat: &Seat) -> Task {
             Look::Md5 { most: says.map_or(MAX_UNKNOWN, |bytes| bytes.saturating_mul(4).saturating_add(1 << 30)) }
         }
         _ => Look::Only,
-    };
-    Task { folder: seat.folder.clone(), name: seat.physical.name().to_vec(), look }
+    }
 }
 
 /// Whether the content is as it should be, as far as it is known.

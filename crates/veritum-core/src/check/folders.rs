@@ -5,8 +5,10 @@
 //! explains it; everything else blocks what lies below.
 
 use std::cell::RefCell;
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::io;
+
+use rayon::prelude::*;
 
 use super::reference::Reference;
 use crate::model::{FileKind, Stat, SystemPath};
@@ -72,40 +74,57 @@ pub struct Move {
 
 /// Judges folders, each once.
 pub struct Parents<'a> {
+    eye: Eye<'a>,
+    known: RefCell<HashMap<SystemPath, Placement>>,
+    blocks: RefCell<Vec<Block>>,
+    moves: RefCell<Vec<Move>>,
+}
+
+/// What is needed to judge one folder.
+#[derive(Clone, Copy)]
+struct Eye<'a> {
     machine: &'a Machine,
     reference: &'a Reference,
     protection: &'a Protection,
     trusted_owner: u32,
-    known: RefCell<HashMap<SystemPath, Placement>>,
-    blocks: RefCell<Vec<Block>>,
-    moves: RefCell<Vec<Move>>,
+}
+
+/// What looking at a folder came to.
+struct Judged {
+    placement: Placement,
+    block: Option<Block>,
+    moved: Option<Move>,
+}
+
+impl From<Placement> for Judged {
+    fn from(placement: Placement) -> Self {
+        Self { placement, block: None, moved: None }
+    }
 }
 
 impl<'a> Parents<'a> {
     /// A judge for this machine; `trusted_owner` is who root is (0, or the user who built a demo machine).
     #[must_use]
     pub fn new(machine: &'a Machine, reference: &'a Reference, protection: &'a Protection, trusted_owner: u32) -> Self {
-        Self {
-            machine,
-            reference,
-            protection,
-            trusted_owner,
-            known: RefCell::default(),
-            blocks: RefCell::default(),
-            moves: RefCell::default(),
-        }
+        let eye = Eye { machine, reference, protection, trusted_owner };
+        let root = (SystemPath::root(), Placement::At(SystemPath::root()));
+        Self { eye, known: RefCell::new(HashMap::from([root])), blocks: RefCell::default(), moves: RefCell::default() }
     }
 
-    /// What blocks, in the order it was met.
+    /// What blocks, in path order.
     #[must_use]
     pub fn blocks(&self) -> Vec<Block> {
-        self.blocks.borrow().clone()
+        let mut blocks = self.blocks.borrow().clone();
+        blocks.sort_by(|a, b| a.listed.cmp(&b.listed));
+        blocks
     }
 
-    /// Folders that were moved, in the order they were met.
+    /// Folders that were moved, in path order.
     #[must_use]
     pub fn moves(&self) -> Vec<Move> {
-        self.moves.borrow().clone()
+        let mut moves = self.moves.borrow().clone();
+        moves.sort_by(|a, b| a.listed.cmp(&b.listed));
+        moves
     }
 
     /// Where a listed folder really is.
@@ -113,40 +132,73 @@ impl<'a> Parents<'a> {
         if let Some(known) = self.known.borrow().get(listed) {
             return known.clone();
         }
-        let placement = self.judge(listed);
-        self.known.borrow_mut().insert(listed.clone(), placement.clone());
-        placement
+        let above = listed.parent().map_or(Placement::At(SystemPath::root()), |parent| self.place(&parent));
+        let judged = self.eye.judge(listed, above);
+        self.keep(listed.clone(), judged)
     }
 
-    fn judge(&self, listed: &SystemPath) -> Placement {
-        let Some(parent) = listed.parent() else { return Placement::At(SystemPath::root()) };
-        if let Some(place) = self.machine.extent().unmounted_above(listed) {
-            return Placement::Outside { why: format!("{place} is not mounted") };
+    /// Looks at many folders at once, each after the folder that it is in.
+    pub fn look_ahead(&self, listed: Vec<&SystemPath>, pool: &rayon::ThreadPool) {
+        let mut levels: BTreeMap<usize, Vec<&SystemPath>> = BTreeMap::new();
+        for folder in listed.into_iter().filter(|folder| !folder.is_root()) {
+            levels.entry(folder.names().count()).or_default().push(folder);
         }
-        let above = match self.place(&parent) {
-            Placement::At(above) => above,
-            other => return other,
-        };
+        let eye = self.eye;
+        for mut level in levels.into_values() {
+            let known = self.known.take();
+            let known_ref = &known;
+            let one = |folder: &&SystemPath| {
+                // Where nobody lists the folder above, it is judged when its turn comes.
+                let above = known_ref.get(&folder.parent()?)?.clone();
+                Some(((*folder).clone(), eye.judge(folder, above)))
+            };
+            let judged: Vec<(SystemPath, Judged)> = pool.install(|| {
+                level.par_sort_unstable();
+                level.dedup();
+                level.par_iter().filter_map(one).collect()
+            });
+            self.known.replace(known);
+            for (folder, judged) in judged {
+                self.keep(folder, judged);
+            }
+        }
+    }
+
+    fn keep(&self, listed: SystemPath, judged: Judged) -> Placement {
+        self.blocks.borrow_mut().extend(judged.block);
+        self.moves.borrow_mut().extend(judged.moved);
+        self.known.borrow_mut().insert(listed, judged.placement.clone());
+        judged.placement
+    }
+}
+
+impl Eye<'_> {
+    /// Judges a folder whose parent's placement is known.
+    fn judge(&self, listed: &SystemPath, above: Placement) -> Judged {
+        if let Some(place) = self.machine.extent().unmounted_above(listed) {
+            return Placement::Outside { why: format!("{place} is not mounted") }.into();
+        }
+        let Placement::At(above) = above else { return above.into() };
         let Ok(physical) = above.child(listed.name()) else {
-            return Placement::Outside { why: "its path is too long".into() };
+            return Placement::Outside { why: "its path is too long".into() }.into();
         };
         let dir = match self.machine.dir(&above) {
             Ok(dir) => dir,
-            Err(e) => return refused(&e),
+            Err(e) => return refused(&e).into(),
         };
         match dir.look(listed.name()) {
-            Ok(None) => Placement::Missing { listed: listed.clone(), physical },
+            Ok(None) => Placement::Missing { listed: listed.clone(), physical }.into(),
             Ok(Some(stat)) if stat.kind == FileKind::Folder && self.stands_for_a_link(&physical) => {
                 let why = "a folder stands where the system has a link".to_owned();
-                self.block(Block { listed: listed.clone(), physical, stat, target: None, why })
+                block(Block { listed: listed.clone(), physical, stat, target: None, why })
             }
-            Ok(Some(stat)) if stat.kind == FileKind::Folder => self.enter(&physical),
+            Ok(Some(stat)) if stat.kind == FileKind::Folder => self.enter(&physical).into(),
             Ok(Some(stat)) if stat.kind == FileKind::Link => self.judge_link(listed, physical, stat),
             Ok(Some(stat)) => {
                 let why = format!("a {} stands where a folder belongs", stat.kind.word());
-                self.block(Block { listed: listed.clone(), physical, stat, target: None, why })
+                block(Block { listed: listed.clone(), physical, stat, target: None, why })
             }
-            Err(e) => refused(&e),
+            Err(e) => refused(&e).into(),
         }
     }
 
@@ -175,28 +227,28 @@ impl<'a> Parents<'a> {
         }
     }
 
-    fn judge_link(&self, listed: &SystemPath, physical: SystemPath, stat: Stat) -> Placement {
+    fn judge_link(&self, listed: &SystemPath, physical: SystemPath, stat: Stat) -> Judged {
         let parent = physical.parent().unwrap_or_else(SystemPath::root);
         let target = match self.machine.dir(&parent).and_then(|d| d.disk().read_link(d.fd(), physical.name())) {
             Ok(target) => target,
-            Err(e) => return refused(&e),
+            Err(e) => return refused(&e).into(),
         };
-        let shipped = self.reference.links.get(listed).is_some_and(|targets| targets.contains(&target));
-        if shipped || explained_links(listed.as_bytes(), &target) {
+        if self.reference.ships_link(listed, &target) || explained_links(listed.as_bytes(), &target) {
             return match self.machine.resolve(&physical) {
                 Ok(to) => self.enter(&to),
                 Err(e) if e.kind() == io::ErrorKind::NotFound => {
                     Placement::Outside { why: format!("{listed} leads to nothing") }
                 }
                 Err(e) => refused(&e),
-            };
+            }
+            .into();
         }
         match self.moved_by_administrator(listed, &physical, &stat) {
             Ok(to) => {
-                self.moves.borrow_mut().push(Move { listed: listed.clone(), to: to.clone(), stat });
-                Placement::At(to)
+                let moved = Move { listed: listed.clone(), to: to.clone(), stat };
+                Judged { moved: Some(moved), ..Placement::At(to).into() }
             }
-            Err(why) => self.block(Block { listed: listed.clone(), physical, stat, target: Some(target), why }),
+            Err(why) => block(Block { listed: listed.clone(), physical, stat, target: Some(target), why }),
         }
     }
 
@@ -237,12 +289,11 @@ impl<'a> Parents<'a> {
             Err("a link to a folder that holds none of its files stands where a folder belongs".into())
         }
     }
+}
 
-    fn block(&self, block: Block) -> Placement {
-        let listed = block.listed.clone();
-        self.blocks.borrow_mut().push(block);
-        Placement::Blocked { listed }
-    }
+fn block(block: Block) -> Judged {
+    let placement = Placement::Blocked { listed: block.listed.clone() };
+    Judged { block: Some(block), ..placement.into() }
 }
 
 /// Where a top-level folder leads on a merged system; none where it is a folder of its own.

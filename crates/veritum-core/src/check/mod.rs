@@ -12,6 +12,7 @@ mod expected;
 mod files;
 mod folders;
 mod judge;
+mod merge;
 mod meta;
 mod near;
 mod parts;

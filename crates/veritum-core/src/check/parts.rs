@@ -4,6 +4,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use super::expected::{Expected, Meta, Policy, Want};
+use super::merge::share_of;
 use super::near::Near;
 use super::records::{Described, Desk, RecordFault};
 use super::reference::ManifestSource;
@@ -16,8 +17,8 @@ use crate::trust::Verified;
 /// What one component brings.
 pub(super) struct Part {
     pub(super) voucher: Voucher,
-    /// In the order in which they are listed; hard-link groups are numbered from 0.
-    pub(super) expected: Vec<Expected>,
+    /// What should be there, by share and in the order in which it is listed; hard-link groups are numbered from 0.
+    pub(super) shares: Vec<Vec<Expected>>,
     /// How many hard-link groups there are.
     pub(super) groups: usize,
     /// Why nothing can be said of it.
@@ -44,6 +45,8 @@ pub(super) struct Gathering<'a> {
     pub(super) desk: Option<&'a Desk<'a>>,
     /// Of which components they are; empty for all.
     pub(super) named: &'a [String],
+    /// Into how many shares what they bring is dealt.
+    pub(super) shares: usize,
 }
 
 impl Gathering<'_> {
@@ -51,7 +54,7 @@ impl Gathering<'_> {
     pub(super) fn part(&self, at: usize, component: &Component) -> Part {
         let mut part = Part {
             voucher: Voucher::Itself,
-            expected: Vec::new(),
+            shares: Vec::new(),
             groups: 0,
             unknown: None,
             broken: None,
@@ -69,7 +72,7 @@ impl Gathering<'_> {
             match source.manifest(&component.id) {
                 Ok(Some(manifest)) => {
                     part.voucher = source.voucher();
-                    (part.expected, part.groups) = one.of_manifest(manifest.get(), part.voucher);
+                    (part.shares, part.groups) = one.of_manifest(manifest.get(), part.voucher);
                     self.judge_records(component, *source, &manifest, &mut part);
                     return part;
                 }
@@ -83,7 +86,7 @@ impl Gathering<'_> {
         }
         let keeps = |path: &[u8]| near.is_none_or(|near| near.has(path));
         match self.records.of(component, near.is_some().then_some(&keeps as &Keep<'_>)) {
-            Ok(record) => part.expected = one.of_records(record),
+            Ok(record) => part.shares = one.of_records(record),
             Err(problem) => part.unknown = Some(format!("{}: {}", problem.path, problem.what)),
         }
         part
@@ -164,7 +167,7 @@ impl One<'_> {
         Some(Meta { mode: over.mode, uid, gid, mtime })
     }
 
-    fn of_manifest(&self, manifest: &Manifest, voucher: Voucher) -> (Vec<Expected>, usize) {
+    fn of_manifest(&self, manifest: &Manifest, voucher: Voucher) -> (Vec<Vec<Expected>>, usize) {
         let groups: HashMap<&SystemPath, usize> =
             manifest.hard_link_groups().into_keys().enumerate().map(|(at, first)| (first, at)).collect();
         let of_interest = |entry: &&Entry| self.near.is_none_or(|near| near.has(entry.path.as_bytes()));
@@ -197,10 +200,10 @@ impl One<'_> {
                 listed,
             }
         };
-        (manifest.entries.iter().filter(of_interest).map(expected).collect(), groups.len())
+        (self.deal(manifest.entries.iter().filter(of_interest).map(expected)), groups.len())
     }
 
-    fn of_records(&self, record: SelfRecord) -> Vec<Expected> {
+    fn of_records(&self, record: SelfRecord) -> Vec<Vec<Expected>> {
         let settings: HashMap<&SystemPath, Option<Md5>> =
             self.component.settings.iter().filter(|s| !s.obsolete).map(|s| (&s.path, s.md5)).collect();
         let expected = |path: &SystemPath| {
@@ -226,7 +229,16 @@ impl One<'_> {
                 listed,
             }
         };
-        record.paths.iter().map(expected).collect()
+        self.deal(record.paths.iter().map(expected))
+    }
+
+    /// Deals things out by their folders.
+    fn deal(&self, things: impl Iterator<Item = Expected>) -> Vec<Vec<Expected>> {
+        let mut shares: Vec<Vec<Expected>> = (0..self.gathering.shares).map(|_| Vec::new()).collect();
+        for thing in things {
+            shares[share_of(&thing.listed, self.gathering.shares)].push(thing);
+        }
+        shares
     }
 }
 

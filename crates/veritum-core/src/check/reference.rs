@@ -1,19 +1,19 @@
 //! [`Reference`]: what should be at each place, and who answers for it.
 
-use std::collections::hash_map::Entry;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 
 use rayon::prelude::*;
 
 use super::expected::{Expected, Group, Owned, Policy, Scope, Want};
+use super::merge::{MAX_SHARES, Share, share_of};
 use super::near::Near;
 use super::parts::{Gathering, Part};
 use super::records::{Desk, RecordFault};
 use crate::archive::Archive;
 use crate::model::{ComponentId, ContentHasher, Digest, Md5, SystemPath, Voucher};
 use crate::platform::debian::database::Database;
-use crate::platform::{Component, Installed, Platform, Records as OwnRecords};
+use crate::platform::{Component, Installed, Platform};
 use crate::store::{Contents, Manifest, Records, Store, StoreError};
 use crate::target::Machine;
 use crate::trust::Verified;
@@ -91,8 +91,6 @@ pub struct Reference {
     pub expected: Vec<Expected>,
     /// Hard-link groups.
     pub groups: Vec<Group>,
-    /// Links that components ship, by listed path.
-    pub links: HashMap<SystemPath, HashSet<Vec<u8>>>,
     /// Components of which nothing can be said, with the reason.
     pub unknown: Vec<(ComponentId, String)>,
     /// Manifests of a store that do not hold, with the reason; their components are judged by what comes after it.
@@ -105,7 +103,10 @@ pub struct Reference {
     pub bad_records: Vec<(Digest, u64)>,
     /// Paths from which components' files were diverted: what stands there is the diverter's own.
     pub diverted: HashSet<SystemPath>,
-    by_path: HashMap<SystemPath, usize>,
+    /// Targets of links that a component ships where another one has the path.
+    other_links: HashMap<SystemPath, Vec<Vec<u8>>>,
+    /// By listed path: the first position of a share, and the positions after it.
+    by_path: Vec<(usize, HashMap<SystemPath, usize>)>,
 }
 
 /// What a reference is gathered from.
@@ -136,28 +137,38 @@ impl Reference {
         let desk = database.map(|database| Desk::new(machine, database));
         let (near, desk) = (near.as_ref(), desk.as_ref());
         let named = &scope.components;
-        let gathering = Gathering { machine, installed, sources, policy, records: &*records, near, desk, named };
+        let shares = pool.current_num_threads().clamp(1, MAX_SHARES);
+        let gathering =
+            Gathering { machine, installed, sources, policy, records: &*records, near, desk, named, shares };
         let parts: Vec<Part> = pool.install(|| {
             let each = installed.components.par_iter().enumerate();
             each.map(|(at, component)| gathering.part(at, component)).collect()
         });
-        let things = parts.iter().map(|part| part.expected.len()).sum();
-        let mut reference = Self {
-            diverted: installed.diversions.keys().cloned().collect(),
-            expected: Vec::with_capacity(things),
-            by_path: HashMap::with_capacity(things),
-            ..Self::default()
-        };
+        let mut reference = Self { diverted: installed.diversions.keys().cloned().collect(), ..Self::default() };
+        let mut brought: Vec<Vec<Vec<Expected>>> = (0..shares).map(|_| Vec::with_capacity(parts.len())).collect();
         for (component, part) in installed.components.iter().zip(parts) {
-            reference.take(component, part, &*records);
+            let brings = reference.take(component, part);
+            brought.iter_mut().zip(brings).for_each(|(share, brings)| share.push(brings));
         }
+        let components = &reference.components;
+        let merged: Vec<Share> =
+            pool.install(|| brought.into_par_iter().map(|things| Share::of(things, components, &*records)).collect());
+        reference.join(merged);
         reference
     }
 
     /// What should be at a listed path.
     #[must_use]
     pub fn at(&self, listed: &SystemPath) -> Option<usize> {
-        self.by_path.get(listed).copied()
+        let (first, positions) = self.by_path.get(share_of(listed, self.by_path.len()))?;
+        positions.get(listed).map(|at| first + at)
+    }
+
+    /// Whether a component ships a link with this target at a listed path.
+    #[must_use]
+    pub fn ships_link(&self, listed: &SystemPath, target: &[u8]) -> bool {
+        let kept = self.at(listed).is_some_and(|at| matches!(&self.expected[at].want, Want::Link(t) if t == target));
+        kept || self.other_links.get(listed).is_some_and(|targets| targets.iter().any(|t| t == target))
     }
 
     /// A component's identity.
@@ -166,7 +177,8 @@ impl Reference {
         &self.components[expected.component].component.id
     }
 
-    fn take(&mut self, component: &Component, part: Part, records: &dyn OwnRecords) {
+    /// Takes what a component brings but for what should be there, which is handed on share by share.
+    fn take(&mut self, component: &Component, part: Part) -> Vec<Vec<Expected>> {
         self.broken_manifests.extend(part.broken.map(|why| (component.id.clone(), why)));
         self.unknown.extend(part.unknown.map(|why| (component.id.clone(), why)));
         self.records.extend(part.faults);
@@ -177,74 +189,33 @@ impl Reference {
         self.components.push(Owned { component: component.clone(), voucher: part.voucher });
         let first_group = self.groups.len();
         self.groups.extend(std::iter::repeat_with(Group::default).take(part.groups));
-        for mut expected in part.expected {
-            expected.group = expected.group.map(|group| first_group + group);
-            self.add(expected, records);
+        let mut shares = part.shares;
+        if part.groups > 0 && first_group > 0 {
+            let grouped = shares.iter_mut().flatten().filter_map(|expected| expected.group.as_mut());
+            grouped.for_each(|group| *group += first_group);
         }
+        shares
     }
 
-    fn add(&mut self, expected: Expected, records: &dyn OwnRecords) {
-        if let Want::Link(target) = &expected.want {
-            self.links.entry(expected.listed.clone()).or_default().insert(target.clone());
-        }
-        let at = match self.by_path.entry(expected.listed.clone()) {
-            Entry::Vacant(free) => {
-                let at = self.expected.len();
-                free.insert(at);
-                if let Some(group) = expected.group {
-                    self.groups[group].members.push(at);
-                }
-                self.expected.push(expected);
-                return;
-            }
-            Entry::Occupied(taken) => *taken.get(),
-        };
-        let before = &mut self.expected[at];
-        if before.want == expected.want || before.want == Want::Folder && expected.want == Want::Something {
-            if let Some(meta) = expected.meta
-                && before.meta != Some(meta)
-            {
-                before.other_metas.push(meta);
-            }
-            // A component that a verified manifest describes answers better than one known only by its records.
-            if expected.voucher < before.voucher {
-                let also = std::mem::take(&mut before.also);
-                let previous = before.component;
-                *before = Expected { also, ..expected };
-                before.also.push(previous);
+    /// Makes one of what lies in different folders.
+    fn join(&mut self, merged: Vec<Share>) {
+        let things: usize = merged.iter().map(|share| share.expected.len()).sum();
+        for share in merged {
+            self.by_path.push((self.expected.len(), share.by_path));
+            self.other_links.extend(share.other_links);
+            if self.expected.is_empty() {
+                self.expected = share.expected;
+                self.expected.reserve_exact(things - self.expected.len());
             } else {
-                before.also.push(expected.component);
+                self.expected.extend(share.expected);
             }
-            return;
         }
-        self.settle_conflict(at, expected, records);
-    }
-
-    /// Two components ship different things at one path: the one whose own list on this machine still names it has
-    /// it (dpkg takes a path out of the list of the component that lost it).
-    fn settle_conflict(&mut self, at: usize, expected: Expected, records: &dyn OwnRecords) {
-        let lists = |this: &Self, component: usize| {
-            let owned = &this.components[component];
-            let keep = |path: &[u8]| path == expected.listed.as_bytes();
-            let record = records.of(&owned.component, Some(&keep)).ok();
-            record.is_some_and(|r| !r.paths.is_empty())
-        };
-        let (old, new) = (self.expected[at].component, expected.component);
-        let new_wins = match (lists(self, old), lists(self, new)) {
-            (false, true) => true,
-            (true, false) => false,
-            // Both or neither name it: a link or folder explains more than a recorded name.
-            _ => self.expected[at].voucher > expected.voucher,
-        };
-        if new_wins {
-            let group = self.expected[at].group;
-            if let Some(group) = group {
-                self.groups[group].members.retain(|m| *m != at);
-            }
+        for (at, expected) in self.expected.iter().enumerate() {
             if let Some(group) = expected.group {
                 self.groups[group].members.push(at);
             }
-            self.expected[at] = expected;
         }
+        let listed = |at: &usize| &self.expected[*at].listed;
+        self.groups.iter_mut().for_each(|group| group.members.sort_by(|a, b| listed(a).cmp(listed(b))));
     }
 }

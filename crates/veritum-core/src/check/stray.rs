@@ -4,6 +4,7 @@ use std::collections::{HashMap, HashSet};
 
 use rayon::prelude::*;
 
+use super::files::Seat;
 use super::reference::Reference;
 use crate::model::{Area, FileKind, Finding, Identity, SystemPath, Verdict};
 use crate::platform::debian::ALIASES;
@@ -49,7 +50,7 @@ pub(super) fn find(
     machine: &Machine,
     reference: &Reference,
     folders: &HashMap<SystemPath, SystemPath>,
-    owned: &HashSet<SystemPath>,
+    seats: &[Seat],
     files: &HashSet<Identity>,
     pool: &rayon::ThreadPool,
 ) -> (Vec<Finding>, u64) {
@@ -57,17 +58,18 @@ pub(super) fn find(
         folders.values().filter(|f| in_any(f, &SYSTEM) && !in_any(f, &MADE_BY_THE_SYSTEM)).collect();
     physical.sort();
     physical.dedup();
-    let listed_folders: HashSet<&SystemPath> = folders.values().collect();
+    let entered: HashSet<&SystemPath> = folders.values().collect();
     let nobodys = |folder: &&SystemPath| {
         let Ok(dir) = machine.dir(folder) else { return Vec::new() };
         let mut names = dir.disk().list(dir.fd()).unwrap_or_default();
+        let first = seats.partition_point(|seat| seat.folder < **folder);
+        let owned = &seats[first..];
+        let owned = &owned[..owned.partition_point(|seat| seat.folder == **folder)];
+        names.retain(|(name, _)| owned.binary_search_by(|seat| seat.physical.name().cmp(name)).is_err());
         names.sort_by(|a, b| a.0.cmp(&b.0));
         let nobodys = |(name, kind): (Vec<u8>, Option<FileKind>)| {
             let path = folder.child(&name).ok()?;
-            let known = owned.contains(&path)
-                || listed_folders.contains(&path)
-                || reference.at(&path).is_some()
-                || reference.diverted.contains(&path);
+            let known = entered.contains(&path) || reference.at(&path).is_some() || reference.diverted.contains(&path);
             let fine =
                 known || made_by_the_system(&path, &name, kind) || explained(machine, &dir, &path, kind, files, 0);
             (!fine).then_some(path)

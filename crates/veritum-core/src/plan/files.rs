@@ -269,7 +269,11 @@ impl Planner<'_> {
                 needed.extend(way);
             }
             if !out || expected.want == Want::Folder {
-                found.entry(below).or_insert((expected, out));
+                // Of what two spellings name the first component's counts.
+                let kept = found.entry(below).or_insert((expected, out));
+                if expected.component < kept.0.component {
+                    *kept = (expected, out);
+                }
             }
         }
         // A folder that was left out comes back only where something in it was not.

@@ -13,8 +13,6 @@ use std::io;
 use std::os::fd::AsFd;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
-use rayon::slice::ParallelSliceMut as _;
-
 use crate::event::{Event, Flow, Observer};
 use crate::model::{ContentHasher, Digest, FileKind, Md5, Stat, SystemPath};
 use crate::target::{Dir, Machine};
@@ -43,12 +41,12 @@ pub enum Look {
 }
 
 /// One name to be looked at.
-#[derive(Debug, Clone)]
-pub struct Task {
+#[derive(Debug, Clone, Copy)]
+pub struct Task<'a> {
     /// The folder it is in, without links on the way.
-    pub folder: SystemPath,
+    pub folder: &'a SystemPath,
     /// The name.
-    pub name: Vec<u8>,
+    pub name: &'a [u8],
     /// What is to be known.
     pub look: Look,
 }
@@ -104,58 +102,57 @@ pub struct How<'a> {
     pub remembered: Option<&'a Remembered>,
 }
 
-/// Looks at all tasks; answers stand in the order of the tasks. Bytes that were read are returned beside them.
+/// Looks at all tasks; answers stand in the order of the tasks. Those of one folder should stand together, and all in
+/// path order, which is close to the order on the disk.
 ///
 /// # Errors
 /// When the observer said stop.
 pub fn observe(
     machine: &Machine,
-    tasks: &[Task],
+    tasks: &[Task<'_>],
     how: How<'_>,
     pool: &rayon::ThreadPool,
     observer: &dyn Observer,
 ) -> Result<Vec<Observation>, Stopped> {
-    let mut order: Vec<usize> = (0..tasks.len()).collect();
-    let place = |at: &usize| (&tasks[*at].folder, &tasks[*at].name);
-    pool.install(|| order.par_sort_unstable_by(|a, b| place(a).cmp(&place(b))));
     // A folder of a thousand libraries is shared among the threads.
-    let folders = order.chunk_by(|a, b| tasks[*a].folder == tasks[*b].folder);
-    let shares: Vec<&[usize]> = folders.flat_map(|folder| folder.chunks(SHARE)).collect();
+    let folders = tasks.chunk_by(|a, b| a.folder == b.folder);
+    let shares: Vec<&[Task<'_>]> = folders.flat_map(|folder| folder.chunks(SHARE)).collect();
     let (stop, next) = (AtomicBool::new(false), AtomicUsize::new(0));
-    let share = |buffer: &mut [u8], names: &[usize], seen: &mut Vec<(usize, Observation)>| {
-        let dir = machine.dir(&tasks[names[0]].folder);
-        for at in names {
+    let share = |buffer: &mut [u8], names: &[Task<'_>]| -> Vec<Observation> {
+        let dir = machine.dir(names[0].folder);
+        let mut seen = Vec::with_capacity(names.len());
+        for task in names {
             let observation = match &dir {
-                Ok(dir) => look(dir, &tasks[*at], how, buffer),
+                Ok(dir) => look(dir, task, how, buffer),
                 Err(e) => failed(e, None),
             };
             let bytes = if let Observation::There(found) = &observation { read_bytes(found) } else { 0 };
             if observer.hear(Event::Advance { items: 1, bytes }) == Flow::Stop {
                 stop.store(true, Ordering::Relaxed);
             }
-            seen.push((*at, observation));
+            seen.push(observation);
             if stop.load(Ordering::Relaxed) {
-                return;
+                break;
             }
         }
+        seen
     };
     // Every thread takes the next share: all stay close to one another on the disk, and none ends long before another.
-    let seen: Vec<Vec<(usize, Observation)>> = pool.broadcast(|_| {
+    let seen: Vec<Vec<(usize, Vec<Observation>)>> = pool.broadcast(|_| {
         let (mut buffer, mut seen) = (vec![0; BUFFER], Vec::new());
-        while let Some(names) = shares.get(next.fetch_add(1, Ordering::Relaxed))
-            && !stop.load(Ordering::Relaxed)
-        {
-            share(&mut buffer, names, &mut seen);
+        loop {
+            let at = next.fetch_add(1, Ordering::Relaxed);
+            let Some(names) = shares.get(at).filter(|_| !stop.load(Ordering::Relaxed)) else { return seen };
+            seen.push((at, share(&mut buffer, names)));
         }
-        seen
     });
     if stop.load(Ordering::Relaxed) {
         return Err(Stopped);
     }
-    let mut answers = vec![Observation::Absent; tasks.len()];
-    for (at, observation) in seen.into_iter().flatten() {
-        answers[at] = observation;
-    }
+    let mut seen: Vec<(usize, Vec<Observation>)> = seen.into_iter().flatten().collect();
+    seen.sort_unstable_by_key(|(at, _)| *at);
+    let mut answers = Vec::with_capacity(tasks.len());
+    answers.extend(seen.into_iter().flat_map(|(_, share)| share));
     Ok(answers)
 }
 
@@ -173,8 +170,8 @@ fn failed(error: &io::Error, stat: Option<Stat>) -> Observation {
     }
 }
 
-fn look(dir: &Dir, task: &Task, how: How<'_>, buffer: &mut [u8]) -> Observation {
-    let stat = match dir.disk().look(dir.fd(), &task.name) {
+fn look(dir: &Dir, task: &Task<'_>, how: How<'_>, buffer: &mut [u8]) -> Observation {
+    let stat = match dir.disk().look(dir.fd(), task.name) {
         Ok(stat) => stat,
         Err(e) => return failed(&e, None),
     };
@@ -185,7 +182,7 @@ fn look(dir: &Dir, task: &Task, how: How<'_>, buffer: &mut [u8]) -> Observation 
     }
 }
 
-fn look_closer(dir: &Dir, task: &Task, stat: Stat, how: How<'_>, buffer: &mut [u8]) -> io::Result<Found> {
+fn look_closer(dir: &Dir, task: &Task<'_>, stat: Stat, how: How<'_>, buffer: &mut [u8]) -> io::Result<Found> {
     let mut found =
         Found { stat, target: None, digest: None, md5: None, capabilities: false, mounted_over: false, unread: false };
     if let Some((digest, md5, capabilities)) = how.remembered.and_then(|r| r.still(&stat, task.look))
@@ -194,7 +191,7 @@ fn look_closer(dir: &Dir, task: &Task, stat: Stat, how: How<'_>, buffer: &mut [u
         return Ok(Found { digest, md5, capabilities, unread: true, ..found });
     }
     match (stat.kind, task.look) {
-        (FileKind::Link, _) => found.target = Some(dir.disk().read_link(dir.fd(), &task.name)?),
+        (FileKind::Link, _) => found.target = Some(dir.disk().read_link(dir.fd(), task.name)?),
         (FileKind::File, Look::Md5 { most }) if stat.size <= most => read(dir, task, &mut found, how.fresh, buffer)?,
         (FileKind::File, Look::Blake3 { size }) if stat.size == size => read(dir, task, &mut found, how.fresh, buffer)?,
         _ => {}
@@ -203,9 +200,9 @@ fn look_closer(dir: &Dir, task: &Task, stat: Stat, how: How<'_>, buffer: &mut [u
 }
 
 /// Digests the file's content: lstat, open without following, fstat of the same inode, then read to the end.
-fn read(dir: &Dir, task: &Task, found: &mut Found, fresh: bool, buffer: &mut [u8]) -> io::Result<()> {
+fn read(dir: &Dir, task: &Task<'_>, found: &mut Found, fresh: bool, buffer: &mut [u8]) -> io::Result<()> {
     let disk = dir.disk();
-    let file = disk.open_file(dir.fd(), &task.name)?;
+    let file = disk.open_file(dir.fd(), task.name)?;
     let open = disk.look_open(file.as_fd())?;
     if open.id != found.stat.id {
         // On overlay file systems a handle may show another inode number than the name; a stat of both tells the
@@ -245,8 +242,8 @@ mod tests {
     use crate::event::Silent;
     use crate::target::LiveDisk;
 
-    fn task(name: &str, look: Look) -> Task {
-        Task { folder: SystemPath::literal("/usr"), name: name.into(), look }
+    fn task<'a>(usr: &'a SystemPath, name: &'a str, look: Look) -> Task<'a> {
+        Task { folder: usr, name: name.as_bytes(), look }
     }
 
     fn world() -> (tempfile::TempDir, Machine, rayon::ThreadPool) {
@@ -264,6 +261,8 @@ mod tests {
     #[test]
     fn answers_stand_in_the_order_of_the_questions() {
         let (_keep, machine, pool) = world();
+        let usr = SystemPath::literal("/usr");
+        let task = |name, look| task(&usr, name, look);
         let tasks = [
             task("pipe", Look::Md5 { most: 9 }),
             task("file", Look::Blake3 { size: 3 }),
@@ -294,6 +293,7 @@ mod tests {
             }
         }
         let (_keep, machine, pool) = world();
-        assert!(observe(&machine, &[task("file", Look::Only)], How::default(), &pool, &No).is_err());
+        let usr = SystemPath::literal("/usr");
+        assert!(observe(&machine, &[task(&usr, "file", Look::Only)], How::default(), &pool, &No).is_err());
     }
 }

@@ -96,6 +96,7 @@ impl Workshop {
                     let settled = checked.settling.and_then(|s| self.settled_check(s, &checked.report));
                     let seen = SeenFiles { at: checked.report.at.clone(), files: checked.remembered, settled };
                     let _ = keep_seen(&state, &seen);
+                    self.pool.spawn(move || drop(seen));
                 }
             }
         }

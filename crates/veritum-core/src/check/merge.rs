@@ -1,0 +1,114 @@
+//! [`Share`]: what many components bring, put together folder by folder, so that several threads can do it at once.
+
+use std::collections::HashMap;
+use std::collections::hash_map::Entry;
+
+use super::expected::{Expected, Owned, Want};
+use crate::model::SystemPath;
+use crate::platform::Records;
+
+/// More shares than this are not made, however many threads there are.
+pub(super) const MAX_SHARES: usize = 16;
+/// So many bytes at the end of a folder's path decide in which share it is.
+const TELLING: usize = 16;
+
+/// In which of so many shares the things of a path's folder are: those of one folder stand together.
+pub(super) fn share_of(path: &SystemPath, shares: usize) -> usize {
+    let bytes = path.as_bytes();
+    let folder = &bytes[..bytes.len() - path.name().len()];
+    let telling = &folder[folder.len().saturating_sub(TELLING)..];
+    let number = telling.iter().fold(0usize, |n, byte| n.wrapping_mul(31).wrapping_add(usize::from(*byte)));
+    number % shares.max(1)
+}
+
+/// What should be in one share's folders.
+#[derive(Debug, Default)]
+pub(super) struct Share {
+    pub(super) expected: Vec<Expected>,
+    /// Positions in `expected`, by listed path.
+    pub(super) by_path: HashMap<SystemPath, usize>,
+    /// Targets of links that a component ships where another one has the path.
+    pub(super) other_links: HashMap<SystemPath, Vec<Vec<u8>>>,
+}
+
+impl Share {
+    /// Puts together what components bring, in their order.
+    pub(super) fn of(brought: Vec<Vec<Expected>>, components: &[Owned], records: &dyn Records) -> Self {
+        let things = brought.iter().map(Vec::len).sum();
+        let mut share = Self {
+            expected: Vec::with_capacity(things),
+            by_path: HashMap::with_capacity(things),
+            other_links: HashMap::new(),
+        };
+        for expected in brought.into_iter().flatten() {
+            share.add(expected, components, records);
+        }
+        share
+    }
+
+    fn add(&mut self, expected: Expected, components: &[Owned], records: &dyn Records) {
+        let at = match self.by_path.entry(expected.listed.clone()) {
+            Entry::Vacant(free) => {
+                free.insert(self.expected.len());
+                self.expected.push(expected);
+                return;
+            }
+            Entry::Occupied(taken) => *taken.get(),
+        };
+        let before = &mut self.expected[at];
+        if before.want == expected.want || before.want == Want::Folder && expected.want == Want::Something {
+            if let Some(meta) = expected.meta
+                && before.meta != Some(meta)
+            {
+                before.other_metas.push(meta);
+            }
+            // A component that a verified manifest describes answers better than one known only by its records.
+            if expected.voucher < before.voucher {
+                let also = std::mem::take(&mut before.also);
+                let previous = before.component;
+                *before = Expected { also, ..expected };
+                before.also.push(previous);
+            } else {
+                before.also.push(expected.component);
+            }
+            return;
+        }
+        self.settle_conflict(at, expected, components, records);
+    }
+
+    /// Two components ship different things at one path: the one whose own list on this machine still names it has
+    /// it (dpkg takes a path out of the list of the component that lost it).
+    fn settle_conflict(&mut self, at: usize, expected: Expected, components: &[Owned], records: &dyn Records) {
+        let lists = |component: usize| {
+            let keep = |path: &[u8]| path == expected.listed.as_bytes();
+            let record = records.of(&components[component].component, Some(&keep)).ok();
+            record.is_some_and(|r| !r.paths.is_empty())
+        };
+        let before = &mut self.expected[at];
+        let new_wins = match (lists(before.component), lists(expected.component)) {
+            (false, true) => true,
+            (true, false) => false,
+            // Both or neither name it: a link or folder explains more than a recorded name.
+            _ => before.voucher > expected.voucher,
+        };
+        let loser = if new_wins { std::mem::replace(before, expected) } else { expected };
+        if let Want::Link(target) = loser.want {
+            self.other_links.entry(loser.listed).or_default().push(target);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_lies_in_one_folder_is_in_one_share() {
+        let share = |path| share_of(&SystemPath::literal(path), 7);
+        assert_eq!(share("/usr/lib/a"), share("/usr/lib/b"));
+        assert_eq!(share_of(&SystemPath::root(), 7), share_of(&SystemPath::literal("/usr"), 7));
+        let folders = ["/usr/lib/x", "/usr/bin/x", "/usr/share/doc/a/x", "/usr/share/doc/b/x", "/etc/x", "/boot/x"];
+        let shares: std::collections::BTreeSet<usize> = folders.into_iter().map(share).collect();
+        assert!(shares.len() > 2, "and not all folders: {shares:?}");
+    }
+}
