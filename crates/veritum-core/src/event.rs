@@ -46,6 +46,8 @@ pub enum Phase {
     Mending,
     /// Signing a store's metadata.
     Publishing,
+    /// Reading packages that were downloaded; items are files.
+    Downloads,
 }
 
 /// A fact.

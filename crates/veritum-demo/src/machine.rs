@@ -170,8 +170,25 @@ pub(crate) fn configure(root: &Path, packages: &[Package]) -> io::Result<()> {
     let mut sorted: Vec<&str> = lines.lines().collect();
     sorted.sort_unstable();
     fs::write(log.join("dpkg.log"), sorted.join("\n") + "\n")?;
+    fs::create_dir_all(log.join("apt"))?;
+    fs::write(log.join("apt/history.log"), history(packages))?;
     // Nothing of the builder's clock shows.
     settle_times(root)
+}
+
+/// What apt writes of its runs: the installation, and the update after which the trouble began.
+fn history(packages: &[Package]) -> String {
+    let (updated, first): (Vec<&Package>, Vec<&Package>) = packages.iter().partition(|p| p.version.ends_with("-2"));
+    let all = |packages: &[&Package], versions: &dyn Fn(&Package) -> String| {
+        let one = |p: &&Package| format!("{}:{} ({})", p.name, p.arch, versions(p));
+        packages.iter().map(one).collect::<Vec<_>>().join(", ")
+    };
+    format!(
+        "\nStart-Date: 2026-01-12  09:00:00\nCommandline: apt-get install foreshore-desktop\nInstall: {}\nEnd-Date: 2026-01-12  09:04:31\n\n\
+         Start-Date: 2026-03-02  17:42:03\nCommandline: apt-get upgrade\nRequested-By: oskar (1001)\nUpgrade: {}\nEnd-Date: 2026-03-02  17:42:19\n",
+        all(&first, &|p| format!("{}, automatic", p.version)),
+        all(&updated, &|p| format!("4.2-1, {}", p.version)),
+    )
 }
 
 fn settle_times(root: &Path) -> io::Result<()> {

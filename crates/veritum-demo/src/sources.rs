@@ -17,6 +17,8 @@ use crate::signing::{KeyShape, VendorKey};
 const FORESHORE: &str = "http://archive.foreshore.example/foreshore";
 /// The card payments' own vendor.
 const FAREBRIDGE: &str = "http://packages.farebridge.example/desktop";
+/// What the latest update put right for safety's sake.
+const SAFETY: &str = "libgunwale5";
 /// When everything of it was made.
 const LATELY: i64 = crate::NOW - 86_400;
 
@@ -42,8 +44,10 @@ impl Vendors {
         let ours = |p: &&Package| !p.name.starts_with("farebridge");
         let theirs = |p: &&Package| p.name.starts_with("farebridge");
         let of = |release: &str| older.iter().filter(ours).filter(|p| p.version.starts_with(release)).collect();
+        let safety = installed.iter().filter(|p| p.name == SAFETY && p.version.ends_with("-2")).collect();
         let suites = [
             (Suite::new("saltwort", installed.iter().filter(ours).collect()), LATELY),
+            (Suite::new("saltwort-security", safety), LATELY),
             (Suite::new("samphire", of("4.1")), LATELY - 200 * 86_400),
             (Suite::new("seablite", of("4.0")), LATELY - 380 * 86_400),
         ];
@@ -66,13 +70,17 @@ impl Vendors {
         write("etc/apt/keyrings/foreshore.gpg", &self.foreshore.keyring().map_err(failed)?)?;
         write("etc/apt/keyrings/farebridge.asc", self.farebridge.armoured().map_err(failed)?.as_bytes())?;
         let source = format!(
-            "Types: deb\nURIs: {FORESHORE}\nSuites: saltwort\nComponents: main\nSigned-By: /etc/apt/keyrings/foreshore.gpg\n"
+            "Types: deb\nURIs: {FORESHORE}\nSuites: saltwort saltwort-security\nComponents: main\nSigned-By: /etc/apt/keyrings/foreshore.gpg\n"
         );
         write("etc/apt/sources.list.d/foreshore.sources", source.as_bytes())?;
         let line = format!("deb [signed-by=/etc/apt/keyrings/farebridge.asc] {FAREBRIDGE} stable main\n");
         write("etc/apt/sources.list.d/farebridge.list", line.as_bytes())?;
-        for (archive, uri, suite) in [("archive", FORESHORE, "saltwort"), ("archive-farebridge", FAREBRIDGE, "stable")]
-        {
+        let suites = [
+            ("archive", FORESHORE, "saltwort"),
+            ("archive", FORESHORE, "saltwort-security"),
+            ("archive-farebridge", FAREBRIDGE, "stable"),
+        ];
+        for (archive, uri, suite) in suites {
             let dists = folder.join(archive).join("dists").join(suite);
             let kept =
                 |name: &str| format!("var/lib/apt/lists/{}", file_name_of_uri(&format!("{uri}/dists/{suite}/{name}")));

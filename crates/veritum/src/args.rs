@@ -4,6 +4,7 @@ use std::ffi::OsString;
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use jiff::civil::{Date, DateTime, Time};
 
 /// Verify and repair an operating system against a trusted component store
 #[derive(Debug, Parser)]
@@ -120,7 +121,8 @@ pub(crate) enum Verb {
     /// Examine, change nothing
     #[command(after_help = WHAT_HELP)]
     Check {
-        /// What to examine: an area (store, records, files), a path, component:NAME; everything when nothing is named
+        /// What to examine: an area (store, records, files, updates), a path, component:NAME; everything but updates when nothing
+        /// is named
         #[arg(value_name = "WHAT")]
         what: Vec<OsString>,
     },
@@ -137,10 +139,12 @@ pub(crate) enum Verb {
         #[arg(value_name = "PATH|FINDING|CHANGE")]
         what: OsString,
     },
-    /// List components or changes
+    /// List components, changes or updates
     List {
         /// What to list
         what: Listing,
+        #[command(flatten)]
+        updates: UpdatesArgs,
     },
     /// Take a change back
     Undo {
@@ -169,7 +173,7 @@ pub(crate) enum Verb {
     },
 }
 
-const WHAT_HELP: &str = "WHAT can be given more than once:\n  store             every part of the store in use; without being named, only what the rest needs of it\n  records           the package database: what the system itself records as installed\n  files             the machine's files against their reference\n  /usr/bin/NAME     one path as the machine knows it, and what lies below it\n  component:NAME    everything of one component";
+const WHAT_HELP: &str = "WHAT can be given more than once:\n  store             every part of the store in use; without being named, only what the rest needs of it\n  records           the package database: what the system itself records as installed\n  files             the machine's files against their reference\n  updates           what can keep updates from coming: downloads, lists, sources, locks, installs (check only)\n  /usr/bin/NAME     one path as the machine knows it, and what lies below it\n  component:NAME    everything of one component";
 
 const FILL_HELP: &str = "What to take in, one of:\n  PATH…               packages, taken as they are: you vouch for them when you publish\n  --installed         what is installed on the machine, each package verified by its archive; shown before it is done\n  --from STORE        all that another store has that you trust\n\nAn interrupted filling goes on where it was when it is typed again.";
 
@@ -179,6 +183,38 @@ pub(crate) enum Listing {
     Components,
     /// What was changed, and whether it can be taken back
     Changes,
+    /// What was installed, updated and removed when
+    Updates,
+}
+
+/// Which updates to list
+#[derive(Debug, Clone, Default, Args)]
+pub(crate) struct UpdatesArgs {
+    /// Only updates from this day on (2026-03-02, or "2026-03-02 14:00"), in the machine's own time
+    #[arg(long, value_name = "DATE", value_parser = first_moment, help_heading = "Updates")]
+    pub(crate) since: Option<DateTime>,
+    /// Only what concerns this component
+    #[arg(long, value_name = "NAME", help_heading = "Updates")]
+    pub(crate) component: Option<String>,
+    /// When the trouble began: marks what was done in the week before
+    #[arg(long, value_name = "DATE", value_parser = last_moment, help_heading = "Updates")]
+    pub(crate) trouble: Option<DateTime>,
+}
+
+/// A day's first moment, or the moment that was typed.
+fn first_moment(text: &str) -> Result<DateTime, String> {
+    moment(text, Time::midnight())
+}
+
+/// A day's last moment, or the moment that was typed.
+fn last_moment(text: &str) -> Result<DateTime, String> {
+    moment(text, Time::constant(23, 59, 59, 0))
+}
+
+fn moment(text: &str, of_day: Time) -> Result<DateTime, String> {
+    let day = text.parse::<Date>().ok().filter(|_| !text.contains(':'));
+    let moment = day.map(|day| day.to_datetime(of_day)).or_else(|| text.parse().ok());
+    moment.ok_or_else(|| "a date is written like 2026-03-02, or with a time like \"2026-03-02 14:00\"".into())
 }
 
 #[derive(Debug, Subcommand)]

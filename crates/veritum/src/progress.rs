@@ -136,6 +136,7 @@ fn words(phase: Phase) -> &'static str {
         Phase::Auditing => "store: reading what it holds",
         Phase::Mending => "store: putting right",
         Phase::Publishing => "signing",
+        Phase::Downloads => "updates: reading downloads",
         _ => "working",
     }
 }

@@ -24,14 +24,14 @@ use std::sync::{Arc, Mutex};
 
 pub use fetch::{Fetcher, Limits, Proxies};
 pub use hand::{AtHand, Package};
-pub use source::Standing;
+pub use source::{IndexState, Standing};
 pub use table::{Candidate, Table};
 pub use trouble::FetchError;
 pub use unpack::UnpackError;
 
 use crate::model::{ComponentId, SystemPath};
 use crate::platform::Installed;
-use crate::platform::debian::apt::{AptConf, Source};
+use crate::platform::debian::apt::{AptConf, FileSum, Source};
 use crate::store::{Manifest, Records};
 use crate::target::Machine;
 use crate::trust::openpgp::Keyring;
@@ -74,6 +74,17 @@ pub struct OpenSource {
     open: Option<(OpenRelease, Found)>,
     /// The indexes of it that were read, or tried.
     read: HashSet<String>,
+}
+
+impl OpenSource {
+    /// Has its indexes read again when they are asked for.
+    fn forget_indexes(&mut self) {
+        self.read.clear();
+        if let Standing::Vouched { bad_indexes, missing_indexes, .. } = &mut self.standing {
+            bad_indexes.clear();
+            *missing_indexes = 0;
+        }
+    }
 }
 
 /// Where a release file was found: its indexes lie beside it.
@@ -174,6 +185,21 @@ impl Archive {
         &self.broken
     }
 
+    /// Takes further names into account when indexes are read.
+    pub fn also_know(&mut self, names: impl Iterator<Item = String>) {
+        let before = self.names.len();
+        self.names.extend(names);
+        if self.names.len() > before {
+            self.sources.iter_mut().for_each(|source| source.forget_indexes());
+        }
+    }
+
+    /// Sizes and digests of exactly this component's packages, as far as indexes were read.
+    #[must_use]
+    pub fn sums_of(&self, id: &ComponentId) -> Vec<FileSum> {
+        self.table.of(id).iter().map(|candidate| *candidate.sum.get()).collect()
+    }
+
     /// Whether the network may be used.
     #[must_use]
     pub fn may_use_network(&self) -> bool {
@@ -193,6 +219,12 @@ impl Archive {
         let ids: Vec<ComponentId> = archs.iter().filter_map(|arch| ComponentId::new(name, "0", arch).ok()).collect();
         self.read_indexes(machine, ids.iter());
         self.table.named(name)
+    }
+
+    /// The sources whose verified indexes list exactly this component, as far as indexes were read.
+    pub fn offered_by<'a>(&'a self, id: &ComponentId) -> impl Iterator<Item = &'a OpenSource> {
+        let sources = self.table.of(id).iter().flat_map(|c| std::iter::once(&c.source).chain(&c.others));
+        sources.filter_map(|at| self.sources.get(*at))
     }
 
     /// The newest version that a verified index lists of a component.

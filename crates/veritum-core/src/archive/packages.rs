@@ -247,7 +247,7 @@ impl Archive {
     /// A package of this size and digest that is at hand.
     #[must_use]
     pub fn at_hand(&self, machine: &Machine, id: &ComponentId, sum: &Verified<FileSum>) -> Option<Package> {
-        let nowhere = Candidate { source: usize::MAX, path: String::new(), sum: sum.clone() };
+        let nowhere = Candidate { source: usize::MAX, others: Vec::new(), path: String::new(), sum: sum.clone() };
         let listed = self.table.of(id).iter().filter(|c| c.sum.get() == sum.get());
         listed.chain([&nowhere]).find_map(|candidate| self.hand.find(machine, id, candidate))
     }

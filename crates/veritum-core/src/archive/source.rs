@@ -50,6 +50,17 @@ impl Standing {
     }
 }
 
+/// How an index lies there.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum IndexState {
+    /// It is the one that was signed.
+    Right,
+    /// It is not there.
+    Missing,
+    /// It is another one, or cannot be read; with the reason.
+    Wrong(String),
+}
+
 /// What is needed to follow a chain.
 pub(super) struct Follow<'a> {
     pub(super) vendors: &'a VendorKeys,
@@ -147,19 +158,52 @@ impl Follow<'_> {
     ) -> Result<Option<Verified<Vec<u8>>>, String> {
         let release = open.release.get();
         let sum = open.release.clone().derive(|r| r.files.get(name).copied().ok_or(())).map_err(|()| String::new())?;
-        if sum.get().size > MAX_INDEX {
-            return Err("it is larger than is sensible".into());
-        }
         if let Some(known) = remembered(self.facts, sum.get()) {
             return Ok(Some(known));
         }
-        let sum_of = |form: &str| -> Option<FileSum> { release.files.get(form).copied() };
-        let text = shelf.index(folder, name, release.by_hash, &sum, &sum_of).map_err(|e: ShelfError| e.to_string())?;
-        let Some(text) = text else { return Ok(None) };
+        let Some(text) = whole_index(shelf, folder, name, release, &sum)? else { return Ok(None) };
         let condensed = condensed(text);
         self.facts.keep(FactKind::Index, &sum.get().sha256, &condensed);
         Ok(Some(condensed))
     }
+}
+
+/// An index as plain text, when it is at hand and the one that was signed.
+fn whole_index(
+    shelf: &Shelf<'_>,
+    folder: &str,
+    name: &str,
+    release: &Release,
+    sum: &Verified<FileSum>,
+) -> Result<Option<Verified<Vec<u8>>>, String> {
+    if sum.get().size > MAX_INDEX {
+        return Err("it is larger than is sensible".into());
+    }
+    let sum_of = |form: &str| -> Option<FileSum> { release.files.get(form).copied() };
+    shelf.index(folder, name, release.by_hash, sum, &sum_of).map_err(|e: ShelfError| e.to_string())
+}
+
+/// How each of a suite's indexes lies on a shelf, whatever was verified of them before. Where a source names its
+/// architectures, apt gets no index of what fits all of them.
+pub(super) fn look_at_indexes(
+    shelf: &Shelf<'_>,
+    wanted: &Wanted<'_>,
+    named_archs: bool,
+    open: &OpenRelease,
+) -> Vec<(String, IndexState)> {
+    let release = open.release.get();
+    let mut all = Vec::new();
+    for name in index_names(wanted, named_archs || release.all_within) {
+        let Ok(sum) = open.release.clone().derive(|r| r.files.get(&name).copied().ok_or(())) else { continue };
+        let state = match whole_index(shelf, wanted.folder, &name, release, &sum) {
+            Ok(Some(_)) => IndexState::Right,
+            Ok(None) if sum.get().size == 0 => IndexState::Right,
+            Ok(None) => IndexState::Missing,
+            Err(why) => IndexState::Wrong(why),
+        };
+        all.push((name, state));
+    }
+    all
 }
 
 /// The indexes of a suite that concern these architectures, below the release file's folder.

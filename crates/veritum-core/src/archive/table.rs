@@ -12,6 +12,8 @@ use crate::trust::{FactKind, Facts, Verified};
 pub struct Candidate {
     /// Which source lists it: position in the archive's sources.
     pub source: usize,
+    /// Further sources that list the very same package.
+    pub others: Vec<usize>,
     /// Path below the source's URL.
     pub path: String,
     /// Size and digest.
@@ -71,8 +73,14 @@ impl Table {
             self.note_version(&id);
             let known = self.exact.entry(id).or_default();
             // Several suites list the same package file.
-            if known.iter().all(|c| c.sum.get() != sum.get()) && known.len() < 20 {
-                known.push(Candidate { source, path: path.to_owned(), sum });
+            match known.iter().position(|c| c.sum.get() == sum.get()) {
+                Some(at) if known[at].source != source && !known[at].others.contains(&source) => {
+                    known[at].others.push(source);
+                }
+                None if known.len() < 20 => {
+                    known.push(Candidate { source, others: Vec::new(), path: path.to_owned(), sum });
+                }
+                _ => {}
             }
         }
     }
@@ -158,7 +166,7 @@ mod tests {
         assert_eq!(table.newest(&id("quay", "0", "all")), Some("1.10"));
         assert_eq!(table.newest(&id("quay", "0", "amd64")), None);
         let candidates = table.of(&id("quay", "1.10", "all"));
-        assert_eq!(candidates.iter().map(|c| c.source).collect::<Vec<_>>(), [0]);
+        assert_eq!(candidates.iter().map(|c| (c.source, c.others.as_slice())).collect::<Vec<_>>(), [(0, &[1][..])]);
     }
 
     proptest::proptest! {

@@ -123,12 +123,15 @@ impl Scope {
     /// Whether an area is to be looked at.
     #[must_use]
     pub fn wants(&self, area: Area) -> bool {
+        if area == Area::Updates {
+            return self.names(area);
+        }
         let named = match area {
             // Of a record nothing is known among the files.
             Area::Files => !self.components.is_empty() || self.paths.iter().any(|path| !is_record(path)),
             // A component is what its records say of it; and a record can be named by its path.
             Area::Records => self.areas.is_empty() && (!self.components.is_empty() || self.paths.iter().any(is_record)),
-            Area::Store => false,
+            Area::Store | Area::Updates => false,
         };
         self.is_whole() || self.names(area) || named
     }

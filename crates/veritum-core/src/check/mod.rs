@@ -21,6 +21,7 @@ mod reference;
 mod states;
 mod store;
 mod stray;
+mod updates;
 
 pub use expected::{Expected, Group, Meta, Owned, Policy, Scope, Want};
 pub use files::{Case, Fault, FilesCheck, Seen, Unexamined, check_files};
@@ -32,3 +33,7 @@ pub use records::{
 pub use reference::{ManifestSource, Origin, Reference};
 pub use states::expected_state;
 pub use store::{judge_store, superfluous_notes};
+pub(crate) use updates::{
+    Clock, Looked, Offers, Watched, downloaded, downloads, installs, lists, locks, restart_note, room, settings,
+    sources,
+};

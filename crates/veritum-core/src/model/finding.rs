@@ -15,11 +15,13 @@ pub enum Area {
     Records,
     /// The machine's files against their reference.
     Files,
+    /// Whether updates can come: what was downloaded for them, their lists and sources, and what was begun.
+    Updates,
 }
 
 impl Area {
     /// Every area that is there, in working order.
-    pub const ALL: [Area; 3] = [Area::Store, Area::Records, Area::Files];
+    pub const ALL: [Area; 4] = [Area::Store, Area::Records, Area::Files, Area::Updates];
 
     /// The word that is typed.
     #[must_use]
@@ -28,6 +30,7 @@ impl Area {
             Self::Store => "store",
             Self::Records => "records",
             Self::Files => "files",
+            Self::Updates => "updates",
         }
     }
 }
@@ -75,6 +78,16 @@ pub enum Verdict {
     Garbled,
     /// Other content.
     Altered,
+    /// A download that ended too early.
+    CutShort,
+    /// Signed, but by no key that is known here and counts.
+    NoKey,
+    /// Made in the future, by the clock: it is not accepted yet.
+    AheadOfClock,
+    /// A lock whose holder does nothing.
+    Stuck,
+    /// Too little room for what is to come.
+    NoRoom,
     /// A record that contradicts others.
     AtOdds,
     /// A link that leads elsewhere.
@@ -95,6 +108,26 @@ pub enum Verdict {
     Adjusted,
     /// Note: owned by no component.
     Stray,
+    /// Note: a lock that a program at work holds.
+    Busy,
+    /// Note: lists that no longer count as new.
+    Expired,
+    /// Note: an administrator or a pin keeps it from being updated.
+    HeldBack,
+    /// Note: something that would bring updates by itself is switched off.
+    SwitchedOff,
+    /// Note: a setting that lowers the protection of updates.
+    Lowered,
+    /// Note: the machine should be started again.
+    RestartDue,
+    /// Note: a download under way, or left.
+    Begun,
+    /// Note: a download of a version that is no longer the newest.
+    Superseded,
+    /// Note: nothing tells what it should be.
+    Unvouched,
+    /// Note: named more than once.
+    Doubled,
 }
 
 impl Verdict {
@@ -114,6 +147,11 @@ impl Verdict {
             Self::Unreadable => "unreadable",
             Self::Garbled => "garbled",
             Self::Altered => "altered",
+            Self::CutShort => "cut-short",
+            Self::NoKey => "no-key",
+            Self::AheadOfClock => "ahead-of-clock",
+            Self::Stuck => "stuck",
+            Self::NoRoom => "no-room",
             Self::AtOdds => "at-odds",
             Self::Relinked => "relinked",
             Self::WrongMode => "wrong-mode",
@@ -124,6 +162,16 @@ impl Verdict {
             Self::Moved => "moved",
             Self::Adjusted => "adjusted",
             Self::Stray => "stray",
+            Self::Busy => "busy",
+            Self::Expired => "expired",
+            Self::HeldBack => "held-back",
+            Self::SwitchedOff => "switched-off",
+            Self::Lowered => "lowered",
+            Self::RestartDue => "restart-due",
+            Self::Begun => "begun",
+            Self::Superseded => "superseded",
+            Self::Unvouched => "unvouched",
+            Self::Doubled => "doubled",
         }
     }
 }
@@ -157,6 +205,16 @@ pub enum Subject {
     /// An archive that the machine gets components from.
     Source {
         /// Its URL and suite.
+        name: String,
+    },
+    /// A service, timer or other unit of the service manager.
+    Service {
+        /// Its name, as the service manager calls it.
+        name: String,
+    },
+    /// A setting.
+    Setting {
+        /// Its name, as it is written.
         name: String,
     },
     /// A content or manifest of a store.
@@ -201,9 +259,12 @@ impl Subject {
     pub fn name(&self) -> Option<&str> {
         match self {
             Self::Path { .. } | Self::Record { .. } => None,
-            Self::Component { name } | Self::Source { name } | Self::Object { name } | Self::Index { name } => {
-                Some(name)
-            }
+            Self::Component { name }
+            | Self::Source { name }
+            | Self::Service { name }
+            | Self::Setting { name }
+            | Self::Object { name }
+            | Self::Index { name } => Some(name),
         }
     }
 }

@@ -173,6 +173,23 @@ pub struct Happening {
     pub to: Option<String>,
 }
 
+/// What was done to components in one go, as the system's own logs tell it.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Run {
+    /// When it began, in the machine's own time: `2026-03-02 14:10:03`.
+    pub began: String,
+    /// When it ended; none when that was never written.
+    pub ended: Option<String>,
+    /// The command that was typed, where it is known.
+    pub command: Option<String>,
+    /// The user who asked for it, where it is known.
+    pub by: Option<String>,
+    /// Why it failed, when it did.
+    pub failed: Option<String>,
+    /// What was done.
+    pub happenings: Vec<Happening>,
+}
+
 /// A kind of system whose records can be read.
 pub trait Platform: Send + Sync {
     /// Whether a system of this kind lies on the machine.
@@ -189,6 +206,9 @@ pub trait Platform: Send + Sync {
 
     /// What was installed, updated and removed lately, newest first, at most so many; nothing where no log tells.
     fn recent(&self, machine: &Machine, most: usize) -> Vec<Happening>;
+
+    /// What was done to components, run by run, newest first, as far back as the logs go.
+    fn runs(&self, machine: &Machine) -> Vec<Run>;
 
     /// The files to be locked, in order, while the machine's components are worked on.
     fn locks(&self) -> Vec<SystemPath>;

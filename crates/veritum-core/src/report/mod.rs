@@ -5,6 +5,7 @@
 mod change;
 mod fill;
 mod status;
+mod updates;
 
 pub use change::{
     ActionReport, AreaChange, ChangeLine, ChangesReport, ProgramReport, RecoverReport, RefusalReport, RepairReport,
@@ -12,6 +13,7 @@ pub use change::{
 };
 pub use fill::{FillReport, RefusedComponent};
 pub use status::{ComputerReport, LastCheck, RecentReport, StatusReport, StoreLine};
+pub use updates::{UpdateKind, UpdateLine, UpdateRun, UpdatesReport};
 
 use std::collections::BTreeMap;
 

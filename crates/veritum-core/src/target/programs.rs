@@ -76,7 +76,7 @@ fn program(process: &Path, pid: u32) -> Program {
 }
 
 /// The system service of a control group (`0::/system.slice/NAME.service`); none for what a user started.
-fn service_of(groups: &str) -> Option<String> {
+pub(super) fn service_of(groups: &str) -> Option<String> {
     groups.lines().find_map(|line| {
         let path = line.splitn(3, ':').nth(2)?;
         let below = path.strip_prefix("/system.slice/")?;

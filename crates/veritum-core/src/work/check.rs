@@ -154,6 +154,13 @@ impl Workshop {
             // A disk that is in doubt is written nowhere.
             plan.doubt = plan.doubt.or_else(|| part.planned.plan.doubt.clone());
         }
+        if wanted.scope.wants(Area::Updates) {
+            let part = self.updates(observer)?;
+            areas.push(part.area);
+            report.findings.extend(part.findings);
+            report.notes.extend(part.notes);
+            report.unexamined.extend(part.unexamined);
+        }
         if let Some(part) = &store {
             areas.insert(0, part.area.clone());
             report.findings.splice(0..0, part.findings.iter().cloned());

@@ -141,9 +141,18 @@ impl Workshop {
             left = part.plan.left;
             all = part.findings.into_iter().chain(part.notes).collect();
         }
+        if !all.iter().any(fits) {
+            // Updates are looked at only when they are named.
+            let part = self.updates(observer)?;
+            all = part.findings.into_iter().chain(part.notes).collect();
+        }
         all.retain(fits);
         match <[Finding; 1]>::try_from(all) {
             Ok([one]) if one.area == Area::Records => Ok(self.explain_record(one, left, records.as_ref())),
+            Ok([one]) if one.area == Area::Updates => {
+                let path = one.subject.as_path().cloned();
+                Ok(ExplainReport { path, ..self.explain_part(one, left) })
+            }
             Ok([one]) => match one.subject.as_path() {
                 Some(path) => self.explain_path(&path.clone(), observer),
                 None => Ok(self.explain_part(one, left)),

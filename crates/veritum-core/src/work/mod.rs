@@ -15,8 +15,11 @@ mod status;
 mod store;
 mod supplies;
 mod undo;
+mod updates;
+mod updating;
 
 pub use repair::{Agreement, Preview};
+pub use updates::UpdatesWanted;
 
 use std::collections::{HashMap, HashSet};
 use std::path::PathBuf;

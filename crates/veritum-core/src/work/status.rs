@@ -79,7 +79,7 @@ impl Workshop {
     }
 
     /// Why a restart of the running machine is due: it was asked for, or the running kernel is no longer installed.
-    fn restart_due(&self) -> Vec<String> {
+    pub(super) fn restart_due(&self) -> Vec<String> {
         if !self.machine.is_live() {
             return Vec::new();
         }

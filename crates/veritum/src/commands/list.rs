@@ -1,12 +1,20 @@
-//! `list`: components and changes.
+//! `list`: components, changes and updates.
+
+use veritum_core::work::UpdatesWanted;
 
 use super::print;
-use crate::args::Listing;
+use crate::args::{Listing, UpdatesArgs};
 use crate::context::Context;
 use crate::errors::Failure;
 use crate::{exit, render};
 
-pub(crate) fn run(context: &Context, what: Listing) -> Result<u8, Failure> {
+pub(crate) fn run(context: &Context, what: Listing, updates: UpdatesArgs) -> Result<u8, Failure> {
+    let UpdatesArgs { since, component, trouble } = updates;
+    if !matches!(what, Listing::Updates) && (since.is_some() || component.is_some() || trouble.is_some()) {
+        let hint = Some(context.command("list updates"));
+        let why = "--since, --component and --trouble choose among updates";
+        return Err(Failure::usage("the command cannot be read".into(), why.into(), hint));
+    }
     let workshop = context.open()?;
     match what {
         Listing::Components => {
@@ -16,6 +24,10 @@ pub(crate) fn run(context: &Context, what: Listing) -> Result<u8, Failure> {
         Listing::Changes => {
             let report = workshop.list_changes()?;
             print(context, &report, || render::list::changes(context, &report))?;
+        }
+        Listing::Updates => {
+            let report = workshop.list_updates(&UpdatesWanted { since, component, trouble });
+            print(context, &report, || render::updates::words(context, &report))?;
         }
     }
     Ok(exit::FINE)

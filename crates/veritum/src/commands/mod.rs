@@ -68,7 +68,7 @@ fn command(context: &Context, verb: Verb) -> Result<u8, Failure> {
         Verb::Check { what } => check::run(context, &what),
         Verb::Repair { what } => repair::run(context, &what),
         Verb::Explain { what } => explain::run(context, &what),
-        Verb::List { what } => list::run(context, what),
+        Verb::List { what, updates } => list::run(context, what, updates),
         Verb::Undo { change } => undo::run(context, change),
         Verb::Recover => recover::run(context),
         Verb::Store(verb) => store::run(context, verb),

@@ -2,7 +2,7 @@
 
 use std::ffi::OsString;
 
-use veritum_core::model::quoted;
+use veritum_core::model::{Area, quoted};
 use veritum_core::report::RepairReport;
 use veritum_core::work::{Agreement, Preview};
 
@@ -14,6 +14,15 @@ use crate::{exit, render, what};
 
 pub(crate) fn run(context: &Context, words: &[OsString]) -> Result<u8, Failure> {
     let scope = what::scope(words, &context.settings.target)?;
+    if scope.names(Area::Updates) {
+        let why = "what to do stands beside each finding of its check";
+        let hint = Some(context.command("check updates"));
+        return Err(Failure::usage(
+            "updates can be looked at, and not be repaired from here yet".into(),
+            why.into(),
+            hint,
+        ));
+    }
     let mut workshop = context.open()?;
     let named: String = words.iter().map(|w| format!(" {}", quoted(w.as_encoded_bytes()))).collect();
     if context.global.plan {

@@ -45,7 +45,9 @@ fn answer(context: &Context, report: &CheckReport) -> String {
     let part = if report.limited { "what was named on " } else { "" };
     match report.outcome {
         OutcomeWord::Problems => {
+            let only_updates = report.areas.iter().all(|a| a.area == Area::Updates);
             let able = match repairable {
+                0 if only_updates => "what to do stands beside each".to_owned(),
                 0 => "none of them can be put right from here".to_owned(),
                 n if n == problems => {
                     if n == 1 {
@@ -164,10 +166,25 @@ pub(crate) fn downloads(report: &CheckReport) -> String {
 pub(crate) fn heading(finding: &Finding) -> String {
     match (&finding.component, &finding.subject, finding.area) {
         (_, _, Area::Store) => "in the store".into(),
+        (_, subject, Area::Updates) => part_of_updates(subject).into(),
         (None, _, Area::Records) => "in the package database".into(),
         (Some(component), ..) => format!("{} {}", component.name, component.version),
         (None, Subject::Source { .. }, _) => "archive".into(),
         (None, ..) => "owned by no component".into(),
+    }
+}
+
+/// Which part of what updates rest on something belongs to.
+fn part_of_updates(subject: &Subject) -> &'static str {
+    match (subject, subject.as_path()) {
+        (Subject::Component { .. }, _) => "installs",
+        (Subject::Source { .. }, _) => "lists",
+        (Subject::Service { .. } | Subject::Setting { .. }, _) => "settings",
+        (_, Some(path)) if path.is_within_place("/etc/apt") => "sources",
+        (_, Some(path)) if path.name().starts_with(b"lock") => "locks",
+        (_, Some(path)) if path.is_within_place("/run") => "restart",
+        (_, Some(path)) if path.as_bytes() == b"/var/cache/apt/archives" => "room",
+        _ => "downloads",
     }
 }
 
@@ -226,7 +243,8 @@ fn findings(context: &Context, report: &CheckReport) -> String {
     for ((_, heading), group) in &groups {
         for (at, finding) in group.iter().take(most).enumerate() {
             rows.push(row(finding, if at == 0 { heading.clone() } else { String::new() }));
-            let cause = finding.cause.clone().filter(|_| context.global.verbose || finding.verdict != Verdict::Missing);
+            let needless = finding.verdict == Verdict::Missing && finding.area != Area::Updates;
+            let cause = finding.cause.clone().filter(|_| context.global.verbose || !needless);
             // What many have in common is told once, at the end.
             remarks.push(cause.filter(|c| !common_causes(group).contains_key(c.as_str())).into_iter().collect());
         }
@@ -276,7 +294,10 @@ fn group_remarks(group: &[&Finding], most: usize) -> Vec<String> {
     for one in advice {
         let n = left.iter().filter(|f| f.advice.as_ref() == Some(one)).count();
         let who = if n == group.len() { "left".to_owned() } else { format!("{} left", grouped(n as u64)) };
-        remarks.push(format!("{who}: {one}"));
+        match group.iter().all(|f| f.area == Area::Updates) {
+            true => remarks.push(format!("to do: {one}")),
+            false => remarks.push(format!("{who}: {one}")),
+        }
     }
     remarks
 }
@@ -303,6 +324,20 @@ fn notes(context: &Context, report: &CheckReport) -> String {
             "thing that no component owns",
             "things that no component owns",
         ),
+        (of(Verdict::Busy), "lock held by a program at work", "locks held by programs at work"),
+        (of(Verdict::Expired), "list that no longer counts as new", "lists that no longer count as new"),
+        (of(Verdict::HeldBack), "thing held back from updates", "things held back from updates"),
+        (
+            of(Verdict::SwitchedOff),
+            "thing switched off that would bring updates",
+            "things switched off that would bring updates",
+        ),
+        (of(Verdict::Lowered), "setting that lowers protection", "settings that lower protection"),
+        (of(Verdict::RestartDue), "reason to start the machine again", "reasons to start the machine again"),
+        (of(Verdict::Begun), "download under way or left", "downloads under way or left"),
+        (of(Verdict::Superseded), "download of an earlier version", "downloads of earlier versions"),
+        (of(Verdict::Unvouched), "thing that no index tells of", "things that no index tells of"),
+        (of(Verdict::Doubled), "source named twice", "sources named twice"),
     ];
     let parts: Vec<String> = words.iter().filter(|(n, ..)| *n > 0).map(|(n, one, many)| count(*n, one, many)).collect();
     format!("\nNotes, no problems: {}.\n{}\n", parts.join(", "), paint(Label::Remark, "      (--verbose lists them)"))
@@ -368,7 +403,8 @@ fn commands(context: &Context, report: &CheckReport, what: &[OsString]) -> Vec<(
             .push((context.command(&format!("explain {}", &finding.id.as_str()[..4])), "all about the first of them"));
     }
     let weak = report.areas.iter().any(|a| a.vouched.get(&Voucher::Itself).is_some_and(|n| *n > 0));
-    if report.outcome == OutcomeWord::SoundAsKnown && weak && !context.settings.full_chain && !report.limited {
+    let files = report.areas.iter().any(|a| a.area == Area::Files);
+    if report.outcome == OutcomeWord::SoundAsKnown && files && weak && !context.settings.full_chain && !report.limited {
         commands.push(match report.sources.iter().any(|s| s.standing == "vouched") {
             true => (context.command("check --full-chain"), "holds everything against its signed package"),
             false => (context.command("check --store LOCATION"), "a signed store would vouch for more"),

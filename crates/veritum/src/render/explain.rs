@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::Serialize;
 use veritum_core::change::{ChangeLog, Verb};
-use veritum_core::model::{FileKind, Harm, State, quoted};
+use veritum_core::model::{Area, FileKind, Harm, State, quoted};
 use veritum_core::plan::Deed;
 use veritum_core::report::{ExplainReport, FirstDifference};
 
@@ -251,6 +251,10 @@ fn sides(report: &ExplainReport) -> String {
 
 fn outlook(context: &Context, report: &ExplainReport) -> String {
     let Some(finding) = &report.finding else { return next(&[(context.command("check"), "looks at everything")]) };
+    if finding.area == Area::Updates {
+        let advice = finding.advice.as_ref().map(|advice| format!("To do: {advice}\n")).unwrap_or_default();
+        return format!("{advice}{}", next(&[(context.command("check updates"), "looks at all that updates rest on")]));
+    }
     if !finding.verdict.is_problem() {
         return format!(
             "A note, no problem: a repair leaves it as it is.\n{}",

@@ -10,6 +10,7 @@ pub(crate) mod store;
 pub(crate) mod style;
 pub(crate) mod table;
 pub(crate) mod undo;
+pub(crate) mod updates;
 
 use std::collections::BTreeMap;
 

@@ -67,19 +67,23 @@ pub fn last_versions(machine: &Machine) -> HashMap<(String, String), String> {
     all
 }
 
-/// One of the logs as text: 0 is the current one. What cannot be read or unpacked is as good as absent.
 fn log(machine: &Machine, number: u32) -> Option<Vec<u8>> {
+    rotated(machine, "/var/log", "dpkg.log", number)
+}
+
+/// A log or one of its predecessors as text: 0 is the current one. What cannot be read or unpacked is as good as absent.
+pub(super) fn rotated(machine: &Machine, folder: &'static str, log: &str, number: u32) -> Option<Vec<u8>> {
     let read = |name: &str| {
-        let path = SystemPath::literal("/var/log").child(name.as_bytes()).ok()?;
+        let path = SystemPath::literal(folder).child(name.as_bytes()).ok()?;
         machine.read_up_to(&path, MAX_LOG).ok()?
     };
     if number == 0 {
-        return read("dpkg.log");
+        return read(log);
     }
-    if let Some(plain) = read(&format!("dpkg.log.{number}")) {
+    if let Some(plain) = read(&format!("{log}.{number}")) {
         return Some(plain);
     }
-    let packed = read(&format!("dpkg.log.{number}.gz"))?;
+    let packed = read(&format!("{log}.{number}.gz"))?;
     let mut text = Vec::new();
     // What a cut or damaged log still gives is worth having.
     let _ = flate2::read::MultiGzDecoder::new(&packed[..]).take(MAX_LOG).read_to_end(&mut text);

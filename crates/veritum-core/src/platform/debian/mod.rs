@@ -9,6 +9,7 @@ pub mod deb;
 mod info;
 mod log;
 mod member;
+mod runs;
 mod scripts;
 mod status;
 mod tree;
@@ -27,7 +28,7 @@ pub use version::compare_versions;
 
 use database::{Database, StatusFile};
 
-use super::{Happening, Installed, Platform, RecordProblem, Records};
+use super::{Happening, Installed, Platform, RecordProblem, Records, Run};
 use crate::model::{SystemPath, error_chain};
 use crate::target::{Machine, TargetError};
 
@@ -99,6 +100,10 @@ impl Platform for Debian {
 
     fn recent(&self, machine: &Machine, most: usize) -> Vec<Happening> {
         log::recent(machine, most)
+    }
+
+    fn runs(&self, machine: &Machine) -> Vec<Run> {
+        runs::runs(machine)
     }
 
     fn locks(&self) -> Vec<SystemPath> {

@@ -4,14 +4,18 @@
 //! Only reading, and only foreign bytes: nothing here says who vouches for them.
 
 mod conf;
+mod history;
 mod index;
 mod names;
+mod preferences;
 mod release;
 mod sources;
 
 pub use conf::AptConf;
+pub use history::runs as history_runs;
 pub use index::{Listed, for_each_listed};
-pub use names::{file_name_of_uri, package_file_name, split_package_name};
+pub use names::{component_of_package_name, file_name_of_uri, package_file_name, split_package_name};
+pub use preferences::{Pin, pins};
 pub use release::{FileSum, Release, ReleaseError};
 pub use sources::{Signers, Source, SourceKind, Sources, sources};
 

@@ -1,5 +1,7 @@
 //! How apt makes file names of URLs and of packages.
 
+use crate::model::ComponentId;
+
 /// Signs that apt writes as `%xx` in a file name made of a URL.
 const QUOTED: &[u8] = b"\\|{}[]<>\"^~_=!@#$%&*";
 
@@ -37,6 +39,15 @@ pub fn split_package_name(file_name: &str) -> Option<(&str, &str)> {
     Some((name, rest.rsplit_once('_')?.1))
 }
 
+/// The component that a package in apt's cache holds, by the file's name; `%3a` stands for a colon.
+#[must_use]
+pub fn component_of_package_name(file_name: &str) -> Option<ComponentId> {
+    let mut parts = file_name.strip_suffix(".deb")?.split('_');
+    let (name, version, arch) = (parts.next()?, parts.next()?, parts.next()?);
+    let version = version.replace("%3a", ":").replace("%3A", ":");
+    ComponentId::new(name, &version, arch).ok().filter(|_| parts.next().is_none())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -50,5 +61,10 @@ mod tests {
         assert_eq!(package_file_name("quay", "1:2.0~rc1", "amd64"), "quay_1%3a2.0~rc1_amd64.deb");
         assert_eq!(split_package_name("quay_1%3a2.0~rc1_amd64.deb"), Some(("quay", "amd64")));
         assert_eq!(split_package_name("quay.deb"), None);
+        let id = component_of_package_name("quay_1%3a2.0~rc1_amd64.deb").unwrap();
+        assert_eq!((id.name.as_str(), id.version.as_str(), id.arch.as_str()), ("quay", "1:2.0~rc1", "amd64"));
+        assert!(
+            component_of_package_name("quay_1_amd64_x.deb").is_none() && component_of_package_name("lock").is_none()
+        );
     }
 }

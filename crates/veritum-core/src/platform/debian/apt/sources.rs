@@ -113,6 +113,8 @@ pub struct Sources {
     pub all: Vec<Source>,
     /// What could not be read.
     pub problems: Vec<RecordProblem>,
+    /// What is named a second time, with the file that does so.
+    pub doubled: Vec<(SystemPath, String)>,
 }
 
 /// Reads a machine's sources.
@@ -165,6 +167,10 @@ impl Sources {
         let room = self.all.len() < MAX_SOURCES;
         match self.all.iter_mut().find(same) {
             Some(known) => {
+                let nothing_new = new.components.iter().all(|c| known.components.contains(c));
+                if nothing_new && known.archs == new.archs && self.doubled.len() < 20 {
+                    self.doubled.push((new.file.clone(), new.words()));
+                }
                 let more: Vec<String> = new.components.into_iter().filter(|c| !known.components.contains(c)).collect();
                 known.components.extend(more);
                 if known.archs.is_empty() || new.archs.is_empty() {

@@ -1,0 +1,176 @@
+//! Packages that were downloaded: held against the signed index that lists them.
+
+use rayon::prelude::*;
+
+use super::{Looked, at_path};
+use crate::event::{Event, Flow, Observer, Phase};
+use crate::model::{ComponentId, FileKind, SystemPath, Verdict, Voucher};
+use crate::platform::debian::apt::{FileSum, component_of_package_name};
+use crate::scan::Stopped;
+use crate::target::{Dir, Machine};
+
+/// Where apt keeps packages that it got, and those that are under way.
+const CACHE: &str = "/var/cache/apt/archives";
+/// Names over this number in one folder are not looked at.
+const MAX_NAMES: usize = 500_000;
+/// Read at a time.
+const PIECE: usize = 128 * 1024;
+
+/// What verified indexes say of packages.
+pub(crate) struct Offers<'a> {
+    /// Sizes and digests of exactly this component's packages.
+    pub(crate) sums: &'a (dyn Fn(&ComponentId) -> Vec<FileSum> + Sync),
+    /// Whether any version of its name and architecture is listed.
+    pub(crate) listed: &'a (dyn Fn(&ComponentId) -> bool + Sync),
+}
+
+/// What a downloaded file is.
+enum Judged {
+    Right,
+    /// Under way, or left from an earlier day.
+    Begun(u64),
+    CutShort(u64),
+    Altered,
+    Superseded,
+    Unknown,
+    Unreadable(String),
+    NoFile(FileKind),
+}
+
+/// The components whose packages lie in the cache or are under way, by the files' names.
+pub(crate) fn downloaded(machine: &Machine) -> Vec<ComponentId> {
+    let folders = [CACHE.as_bytes().to_vec(), [CACHE.as_bytes(), b"/partial"].concat()];
+    let names = folders.iter().flat_map(|folder| {
+        let dir =
+            SystemPath::parse(folder).ok().and_then(|f| machine.resolve(&f).and_then(|real| machine.dir(&real)).ok());
+        dir.and_then(|dir| dir.disk().list(dir.fd()).ok()).unwrap_or_default().into_iter().take(MAX_NAMES)
+    });
+    names.filter_map(|(name, _)| component_of_package_name(std::str::from_utf8(&name).ok()?)).collect()
+}
+
+/// Judges what lies in the cache and what is under way; `whole` reads contents, else sizes alone are compared.
+///
+/// # Errors
+/// When the observer said stop.
+pub(crate) fn downloads(
+    machine: &Machine,
+    offers: &Offers<'_>,
+    whole: bool,
+    pool: &rayon::ThreadPool,
+    observer: &dyn Observer,
+) -> Result<Looked, Stopped> {
+    let mut looked = Looked::default();
+    let cache = SystemPath::literal(CACHE);
+    for folder in [cache.clone(), cache.join(b"partial").unwrap_or(cache)] {
+        let partial = folder.name() == b"partial";
+        let Ok(dir) = machine.resolve(&folder).and_then(|real| machine.dir(&real)) else { continue };
+        let mut names: Vec<Vec<u8>> =
+            dir.disk().list(dir.fd()).unwrap_or_default().into_iter().map(|(name, _)| name).collect();
+        names.retain(|name| name != b"lock" && name != b"partial");
+        names.sort();
+        if names.len() > MAX_NAMES {
+            let rest = (names.len() - MAX_NAMES) as u64;
+            looked.unexamined.push((format!("more than {MAX_NAMES} files in {folder}"), rest, None));
+            names.truncate(MAX_NAMES);
+        }
+        observer.hear(Event::Begin { phase: Phase::Downloads, items: names.len() as u64, bytes: 0 });
+        let one = |name: &Vec<u8>| {
+            let (judged, bytes) = judge(&dir, name, partial, offers, whole);
+            let go_on = observer.hear(Event::Advance { items: 1, bytes }) == Flow::GoOn;
+            go_on.then_some((judged, bytes)).ok_or(Stopped)
+        };
+        let judged: Result<Vec<(Judged, u64)>, Stopped> =
+            pool.install(|| names.par_iter().with_max_len(8).map(one).collect());
+        observer.hear(Event::End);
+        for (name, (judged, bytes)) in names.iter().zip(judged?) {
+            looked.bytes += bytes;
+            if let Ok(path) = folder.child(name) {
+                tell(&mut looked, &path, partial, judged);
+            }
+        }
+    }
+    Ok(looked)
+}
+
+fn judge(dir: &Dir, name: &[u8], partial: bool, offers: &Offers<'_>, whole: bool) -> (Judged, u64) {
+    let stat = match dir.look(name) {
+        Ok(Some(stat)) => stat,
+        // Gone meanwhile: as if it had never been there.
+        Ok(None) => return (Judged::Superseded, 0),
+        Err(e) => return (Judged::Unreadable(crate::model::error_words(&e)), 0),
+    };
+    if stat.kind != FileKind::File {
+        return (Judged::NoFile(stat.kind), 0);
+    }
+    let Some(id) = std::str::from_utf8(name).ok().and_then(component_of_package_name) else {
+        return (Judged::Unknown, 0);
+    };
+    let sums = (offers.sums)(&id);
+    let same: Vec<&FileSum> = sums.iter().filter(|sum| sum.size == stat.size).collect();
+    if !same.is_empty() {
+        if !whole {
+            return (Judged::Right, 0);
+        }
+        return match sha256(dir, name) {
+            Ok((found, bytes)) if same.iter().any(|sum| sum.sha256 == found) => (Judged::Right, bytes),
+            Ok((_, bytes)) => (Judged::Altered, bytes),
+            Err(e) => (Judged::Unreadable(crate::model::error_words(&e)), 0),
+        };
+    }
+    match sums.iter().map(|sum| sum.size).max() {
+        Some(size) if stat.size < size && partial => (Judged::Begun(size), 0),
+        Some(size) if stat.size < size => (Judged::CutShort(size), 0),
+        Some(_) => (Judged::Altered, 0),
+        None if (offers.listed)(&id) => (Judged::Superseded, 0),
+        None => (Judged::Unknown, 0),
+    }
+}
+
+fn sha256(dir: &Dir, name: &[u8]) -> std::io::Result<([u8; 32], u64)> {
+    use std::os::fd::AsFd as _;
+    let file = dir.disk().open_file(dir.fd(), name)?;
+    let mut hasher = aws_lc_rs::digest::Context::new(&aws_lc_rs::digest::SHA256);
+    let (mut piece, mut bytes) = (vec![0; PIECE], 0);
+    loop {
+        let n = dir.disk().read(file.as_fd(), &mut piece)?;
+        if n == 0 {
+            break;
+        }
+        hasher.update(&piece[..n]);
+        bytes += n as u64;
+    }
+    let mut sum = [0; 32];
+    sum.copy_from_slice(hasher.finish().as_ref());
+    Ok((sum, bytes))
+}
+
+fn tell(looked: &mut Looked, path: &SystemPath, partial: bool, judged: Judged) {
+    const AGAIN: &str = "move it away; the next update downloads it again";
+    let finding = match judged {
+        Judged::Right => return looked.saw(Voucher::Archive, 1),
+        Judged::Begun(size) => {
+            looked.saw(Voucher::Archive, 1);
+            at_path(path, Verdict::Begun, &format!("a download of {size} bytes is under way, or was left"), None)
+        }
+        Judged::CutShort(size) => {
+            looked.saw(Voucher::Archive, 1);
+            at_path(path, Verdict::CutShort, &format!("the archive signed {size} bytes of it"), Some(AGAIN))
+        }
+        Judged::Altered => {
+            looked.saw(Voucher::Archive, 1);
+            let cause = match partial {
+                true => "what was downloaded is not what the archive signed, and apt would go on from it",
+                false => "its digest is not the one that the archive signed",
+            };
+            at_path(path, Verdict::Altered, cause, Some(AGAIN))
+        }
+        Judged::Superseded => at_path(path, Verdict::Superseded, "the archive lists another version by now", None),
+        Judged::Unknown => at_path(path, Verdict::Unvouched, "no index at hand lists it", None),
+        Judged::Unreadable(why) => at_path(path, Verdict::Unreadable, &format!("reading gives an error: {why}"), None),
+        Judged::NoFile(kind) => {
+            let cause = format!("a {} stands where a download belongs", kind.word());
+            at_path(path, Verdict::WrongKind, &cause, Some("move it away"))
+        }
+    };
+    looked.take(finding);
+}

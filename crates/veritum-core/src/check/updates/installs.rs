@@ -1,0 +1,75 @@
+//! Installations that were begun and not finished, and what is kept from being updated.
+
+use super::{Looked, about};
+use crate::model::{Finding, Subject, SystemPath, Verdict};
+use crate::platform::debian::database::Stanza;
+
+/// Judges how far each component is installed, by the entries of `status` (dpkg(1), "INFORMATION ABOUT PACKAGES").
+pub(crate) fn installs<'a>(entries: impl Iterator<Item = &'a Stanza>) -> Looked {
+    let mut looked = Looked::default();
+    for entry in entries {
+        looked.examined += 1;
+        if let Some(finding) = judge(entry) {
+            looked.take(finding);
+        }
+    }
+    looked
+}
+
+fn judge(entry: &Stanza) -> Option<Finding> {
+    const CONFIGURE: &str = "dpkg --configure -a, as root on that system";
+    let words: Vec<&str> = entry.get("Status")?.split_ascii_whitespace().collect();
+    let [wish, flag, state] = words[..] else { return None };
+    let subject = Subject::Component { name: entry.name().to_owned() };
+    let again = format!("apt-get install --reinstall {}, as root on that system", entry.name());
+    let (verdict, cause, advice) = match (state, flag) {
+        (_, "reinstreq") => {
+            (Verdict::Incomplete, "it must be installed again: dpkg gave it up half-way", again.as_str())
+        }
+        ("half-installed", _) => (Verdict::Incomplete, "its unpacking was interrupted", again.as_str()),
+        ("unpacked", _) => (Verdict::Incomplete, "it was unpacked and never configured", CONFIGURE),
+        ("half-configured", _) => (Verdict::Incomplete, "its configuring was begun and failed", CONFIGURE),
+        ("triggers-awaited", _) => {
+            (Verdict::Incomplete, "it waits for what other components still have to do", CONFIGURE)
+        }
+        ("triggers-pending", _) => (Verdict::Incomplete, "it has something left to do for other components", CONFIGURE),
+        ("installed", _) if wish == "hold" => {
+            return Some(about(subject, Verdict::HeldBack, "an administrator keeps it from being updated", None));
+        }
+        _ => return None,
+    };
+    Some(about(subject, verdict, cause, Some(advice)))
+}
+
+/// A note that the machine should be started again.
+pub(crate) fn restart_note(why: &str) -> Finding {
+    let path = SystemPath::literal("/run/reboot-required");
+    super::at_path(&path, Verdict::RestartDue, why, Some("start the machine again"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn each_stage_that_is_not_the_last_is_told_with_what_finishes_it() {
+        let entry = |status: &str| {
+            let text = format!("Package: quay\nStatus: {status}\nVersion: 1\nArchitecture: amd64\n");
+            Stanza::of_status(text.as_bytes()).unwrap()
+        };
+        let told = |status: &str| installs([entry(status)].iter()).findings.pop();
+        assert!(told("install ok installed").is_none() && told("deinstall ok config-files").is_none());
+        for (status, advice) in [
+            ("install ok unpacked", "--configure"),
+            ("install ok half-configured", "--configure"),
+            ("install ok triggers-pending", "--configure"),
+            ("install ok half-installed", "--reinstall quay"),
+            ("install reinstreq installed", "--reinstall quay"),
+        ] {
+            let finding = told(status).unwrap();
+            assert_eq!(finding.verdict, Verdict::Incomplete);
+            assert!(finding.advice.unwrap().contains(advice), "{status}");
+        }
+        assert_eq!(told("hold ok installed").unwrap().verdict, Verdict::HeldBack);
+    }
+}

@@ -1,0 +1,82 @@
+//! The locks that package tools take: held by a program that works, by one that does not, or merely there.
+
+use super::{Looked, at_path};
+use crate::model::{SystemPath, Verdict};
+use crate::target::{LockHolder, Worker};
+
+/// A lock file, who holds it, and what that program did while it was watched.
+#[derive(Debug, Clone)]
+pub(crate) struct Watched {
+    /// The file.
+    pub(crate) path: SystemPath,
+    /// Who holds it; none when nobody does.
+    pub(crate) holder: Option<LockHolder>,
+    /// The program that holds it, where it can be seen.
+    pub(crate) worker: Option<Worker>,
+    /// Whether it did anything meanwhile; none where that cannot be seen.
+    pub(crate) moves: Option<bool>,
+    /// How long it was watched, seconds.
+    pub(crate) watched: u64,
+}
+
+/// Judges locks: slow is not stuck, and a file that nobody holds is harmless.
+pub(crate) fn locks(all: &[Watched]) -> Looked {
+    let mut looked = Looked::default();
+    for one in all {
+        looked.examined += 1;
+        let Some(holder) = &one.holder else { continue };
+        let who = match (&one.worker, holder) {
+            (Some(w), _) => {
+                let service = w.service.as_ref().map(|s| format!(" of the service {s}")).unwrap_or_default();
+                format!("{} (process {}){service} holds it since {}", w.name, w.pid, w.since)
+            }
+            (None, LockHolder::Process(pid)) => format!("process {pid} holds it"),
+            (None, LockHolder::Unknown) => "a program holds it".to_owned(),
+        };
+        let finding = match one.moves {
+            Some(false) => {
+                let cause = format!("{who}, and did nothing for {} seconds", one.watched);
+                let advice =
+                    "look at that program: it may wait for an answer, or for the network; end it only when it stays so";
+                at_path(&one.path, Verdict::Stuck, &cause, Some(advice))
+            }
+            Some(true) => {
+                at_path(&one.path, Verdict::Busy, &format!("{who}, and is at work"), Some("wait until it is done"))
+            }
+            None => at_path(&one.path, Verdict::Busy, &who, Some("wait until it is done")),
+        };
+        looked.take(finding);
+    }
+    looked
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn slow_is_not_stuck_and_a_lock_that_nobody_holds_is_harmless() {
+        let worker = Worker {
+            pid: 41,
+            name: "apt-get".into(),
+            service: Some("apt-daily.service".into()),
+            since: "2026-03-04T07:00:00Z".parse().unwrap(),
+            work: 0,
+        };
+        let watched = |holder, worker, moves| Watched {
+            path: SystemPath::literal("/var/lib/dpkg/lock"),
+            holder,
+            worker,
+            moves,
+            watched: 3,
+        };
+        let held = Some(LockHolder::Process(41));
+        let told = |one: Watched| locks(&[one]).findings.pop().map(|f| (f.verdict, f.cause.unwrap()));
+        assert_eq!(told(watched(None, None, None)), None);
+        let (verdict, cause) = told(watched(held.clone(), Some(worker.clone()), Some(true))).unwrap();
+        assert!(verdict == Verdict::Busy && cause.contains("apt-get (process 41) of the service apt-daily.service"));
+        let (verdict, cause) = told(watched(held.clone(), Some(worker), Some(false))).unwrap();
+        assert!(verdict == Verdict::Stuck && cause.contains("did nothing for 3 seconds"));
+        assert_eq!(told(watched(held, None, None)).unwrap().0, Verdict::Busy);
+    }
+}

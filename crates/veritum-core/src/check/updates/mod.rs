@@ -1,0 +1,91 @@
+//! The area `updates`: everything that can keep updates from coming, each with its cause.
+
+mod downloads;
+mod installs;
+mod lists;
+mod locks;
+mod settings;
+
+pub(crate) use downloads::{Offers, downloaded, downloads};
+pub(crate) use installs::{installs, restart_note};
+pub(crate) use lists::{Clock, lists, sources};
+pub(crate) use locks::{Watched, locks};
+pub(crate) use settings::{room, settings};
+
+use std::collections::BTreeMap;
+
+use crate::model::{Area, Finding, Subject, SystemPath, Verdict, Voucher};
+
+/// Findings of one kind beyond this number are counted, not listed.
+const LISTED: usize = 1000;
+
+/// What came of looking at one part of what updates rest on.
+#[derive(Debug, Default)]
+pub(crate) struct Looked {
+    /// Problems and notes.
+    pub(crate) findings: Vec<Finding>,
+    /// What could not be examined: why, how much, an example.
+    pub(crate) unexamined: Vec<(String, u64, Option<SystemPath>)>,
+    /// Things examined.
+    pub(crate) examined: u64,
+    /// Of them those that have a reference, by who answers for it.
+    pub(crate) vouched: BTreeMap<Voucher, u64>,
+    /// Bytes read.
+    pub(crate) bytes: u64,
+}
+
+impl Looked {
+    /// Takes in what another part came to.
+    pub(crate) fn add(&mut self, other: Self) {
+        self.findings.extend(other.findings);
+        self.unexamined.extend(other.unexamined);
+        self.bytes += other.bytes;
+        self.examined += other.examined;
+        other.vouched.into_iter().for_each(|(voucher, n)| *self.vouched.entry(voucher).or_default() += n);
+    }
+
+    fn saw(&mut self, voucher: Voucher, things: u64) {
+        self.examined += things;
+        *self.vouched.entry(voucher).or_default() += things;
+    }
+
+    /// Takes a finding, or only counts it where there are very many of its kind.
+    fn take(&mut self, finding: Finding) {
+        if self.findings.iter().filter(|f| f.verdict == finding.verdict).count() < LISTED {
+            self.findings.push(finding);
+            return;
+        }
+        let reason = format!("more than {LISTED} are {}", finding.verdict.word());
+        match self.unexamined.iter_mut().find(|(why, ..)| *why == reason) {
+            Some((_, count, _)) => *count += 1,
+            None => self.unexamined.push((reason, 1, finding.subject.as_path().cloned())),
+        }
+    }
+}
+
+fn at_path(path: &SystemPath, verdict: Verdict, cause: &str, advice: Option<&str>) -> Finding {
+    with(Finding::on_path(Area::Updates, path, verdict), cause, advice)
+}
+
+fn about(subject: Subject, verdict: Verdict, cause: &str, advice: Option<&str>) -> Finding {
+    with(Finding::on(Area::Updates, subject, verdict), cause, advice)
+}
+
+fn with(finding: Finding, cause: &str, advice: Option<&str>) -> Finding {
+    Finding { cause: Some(cause.to_owned()), advice: advice.map(str::to_owned), ..finding }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn hundreds_of_thousands_of_one_kind_are_counted() {
+        let mut looked = Looked::default();
+        for number in 0..LISTED + 5 {
+            let path = SystemPath::parse(format!("/var/cache/apt/archives/partial/{number}").as_bytes()).unwrap();
+            looked.take(at_path(&path, Verdict::Unvouched, "why", None));
+        }
+        assert_eq!((looked.findings.len(), looked.unexamined[0].1), (LISTED, 5));
+    }
+}

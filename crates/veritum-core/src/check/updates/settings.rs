@@ -1,0 +1,139 @@
+//! What an administrator set that keeps updates from coming, and whether there is room for them.
+
+use super::{Looked, about, at_path};
+use crate::model::{FileKind, Subject, SystemPath, Verdict};
+use crate::platform::debian::apt::{AptConf, Pin};
+use crate::target::{Machine, Room};
+
+/// Timers that fetch and apply updates.
+const TIMERS: [&str; 2] = ["apt-daily.timer", "apt-daily-upgrade.timer"];
+/// Where units that packages bring lie (systemd.unit(5)).
+const UNITS: [&str; 2] = ["/usr/lib/systemd/system", "/lib/systemd/system"];
+/// Where an administrator's own words about units lie.
+const OWN_UNITS: &str = "/etc/systemd/system";
+/// With less than this free, bytes, no update can be unpacked.
+const LEAST: u64 = 64 << 20;
+/// With fewer inodes free no update can be unpacked.
+const FEWEST: u64 = 1000;
+
+/// Judges apt's settings, its pins, and the timers that call it.
+pub(crate) fn settings(machine: &Machine, conf: &AptConf, pins: &[Pin]) -> Looked {
+    let mut looked = Looked::default();
+    looked.examined += pins.len() as u64 + TIMERS.len() as u64;
+    let is =
+        |name: &str, values: &[&str]| conf.get(name).is_some_and(|v| values.contains(&v.to_ascii_lowercase().as_str()));
+    let (off, on) = (["0", "no", "false", "off"], ["1", "yes", "true", "on"]);
+    for (name, why) in [
+        ("APT::Periodic::Enable", "updates are not looked for by themselves"),
+        ("APT::Periodic::Update-Package-Lists", "the lists are not fetched by themselves"),
+    ] {
+        if is(name, &off) {
+            looked.take(setting(name, Verdict::SwitchedOff, why));
+        }
+    }
+    for (name, values, why) in [
+        ("Acquire::Check-Valid-Until", off, "lists count as new however old they are"),
+        ("Acquire::AllowInsecureRepositories", on, "archives without a signature are accepted"),
+        ("APT::Get::AllowUnauthenticated", on, "packages that nobody signed are installed"),
+    ] {
+        if is(name, &values) {
+            looked.take(setting(name, Verdict::Lowered, why));
+        }
+    }
+    for pin in pins.iter().filter(|pin| pin.priority < 0) {
+        let cause = format!("a pin keeps {} from {} out", pin.packages, pin.of);
+        looked.take(at_path(&pin.file, Verdict::HeldBack, &cause, None));
+    }
+    for timer in TIMERS {
+        if let Some(why) = switched_off(machine, timer) {
+            looked.take(about(Subject::Service { name: timer.into() }, Verdict::SwitchedOff, why, None));
+        }
+    }
+    looked
+}
+
+fn setting(name: &str, verdict: Verdict, why: &str) -> crate::model::Finding {
+    about(Subject::Setting { name: name.into() }, verdict, why, None)
+}
+
+/// Why a unit that is there does not start by itself.
+fn switched_off(machine: &Machine, unit: &str) -> Option<&'static str> {
+    let at = |folder: &'static str, name: &str| {
+        let folder = machine.resolve(&SystemPath::literal(folder)).ok()?;
+        let dir = machine.dir(&folder).ok()?;
+        let stat = dir.look(name.as_bytes()).ok()??;
+        let target =
+            (stat.kind == FileKind::Link).then(|| dir.disk().read_link(dir.fd(), name.as_bytes()).ok()).flatten();
+        Some(target.unwrap_or_default())
+    };
+    if at(OWN_UNITS, unit).is_some_and(|target| target == b"/dev/null") {
+        return Some("it is masked");
+    }
+    UNITS.iter().find_map(|folder| at(folder, unit))?;
+    let wanted = at("/etc/systemd/system/timers.target.wants", unit).is_some();
+    (!wanted).then_some("it is not switched on")
+}
+
+/// Judges whether there is room for what waits: so many bytes of downloads.
+pub(crate) fn room(place: &SystemPath, room: Room, waiting: u64) -> Looked {
+    let mut looked = Looked::default();
+    looked.examined += 1;
+    let needed = LEAST.saturating_add(waiting);
+    const ADVICE: &str = "make room first; what was downloaded for installed versions can go: apt-get clean";
+    if room.bytes < needed {
+        let cause = format!("{} MiB are free, and {} MiB are needed", room.bytes >> 20, needed >> 20);
+        looked.take(at_path(place, Verdict::NoRoom, &cause, Some(ADVICE)));
+    } else if room.inodes < FEWEST {
+        let cause = format!("only {} more files can be made there", room.inodes);
+        looked.take(at_path(place, Verdict::NoRoom, &cause, Some(ADVICE)));
+    }
+    looked
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use super::*;
+    use crate::target::LiveDisk;
+
+    #[test]
+    fn what_keeps_updates_from_coming_is_told_and_what_lets_them_come_is_not() {
+        let dir = tempfile::tempdir().unwrap();
+        for folder in ["usr/lib/systemd/system", "etc/systemd/system/timers.target.wants"] {
+            std::fs::create_dir_all(dir.path().join(folder)).unwrap();
+        }
+        for timer in TIMERS {
+            std::fs::write(dir.path().join("usr/lib/systemd/system").join(timer), "").unwrap();
+        }
+        let machine = Machine::open(dir.path(), Arc::new(LiveDisk)).unwrap();
+        let own = dir.path().join("etc/systemd/system");
+        std::os::unix::fs::symlink("/dev/null", own.join(TIMERS[0])).unwrap();
+        std::os::unix::fs::symlink("/usr/lib/systemd/system/x", own.join("timers.target.wants").join(TIMERS[1]))
+            .unwrap();
+        let mut conf = AptConf::default();
+        conf.add(
+            "APT::Periodic::Enable \"0\"; Acquire::Check-Valid-Until \"False\"; APT::Get::AllowUnauthenticated \"no\";",
+        );
+        let pin = |priority| Pin {
+            file: SystemPath::literal("/etc/apt/preferences"),
+            packages: "*".into(),
+            of: "release a=saltwort".into(),
+            priority,
+        };
+        let told: Vec<String> = settings(&machine, &conf, &[pin(-1), pin(990)])
+            .findings
+            .iter()
+            .map(|f| format!("{} {}", f.subject, f.verdict.word()))
+            .collect();
+        assert_eq!(
+            told,
+            [
+                "APT::Periodic::Enable switched-off",
+                "Acquire::Check-Valid-Until lowered",
+                "/etc/apt/preferences held-back",
+                "apt-daily.timer switched-off",
+            ]
+        );
+    }
+}

@@ -1,0 +1,69 @@
+//! Pins: which versions an administrator prefers, or keeps out (apt_preferences(5)).
+
+use super::fragments;
+use crate::model::SystemPath;
+use crate::platform::debian::control::paragraphs;
+use crate::target::Machine;
+
+/// Pins over this many are not read.
+const MAX_PINS: usize = 10_000;
+/// Longer words are cut.
+const MAX_WORDS: usize = 200;
+
+/// A pin.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Pin {
+    /// The file that it stands in.
+    pub file: SystemPath,
+    /// Which packages, as it is written; `*` for all.
+    pub packages: String,
+    /// Of which archive or version.
+    pub of: String,
+    /// Its priority; with a negative one a version is never installed.
+    pub priority: i64,
+}
+
+/// The machine's pins; what is none is passed over.
+#[must_use]
+pub fn pins(machine: &Machine) -> Vec<Pin> {
+    let mut files = vec![SystemPath::literal("/etc/apt/preferences")];
+    files.extend(fragments(machine, "/etc/apt/preferences.d", &["", ".pref"]));
+    let mut all = Vec::new();
+    for file in files {
+        let text = machine.read_config(&file).ok().flatten().unwrap_or_default();
+        all.extend(pins_of(&String::from_utf8_lossy(&text), &file).take(MAX_PINS.saturating_sub(all.len())));
+    }
+    all
+}
+
+fn pins_of(text: &str, file: &SystemPath) -> impl Iterator<Item = Pin> {
+    let words = |text: &str| text.chars().filter(|c| !c.is_control()).take(MAX_WORDS).collect::<String>();
+    paragraphs(text).filter_map(move |paragraph| {
+        Some(Pin {
+            file: file.clone(),
+            packages: words(paragraph.get("Package")?),
+            of: words(paragraph.get("Pin")?),
+            priority: paragraph.get("Pin-Priority")?.trim().parse().ok()?,
+        })
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_pin_is_read_whole_or_not_at_all() {
+        let text = "Explanation: no\nPackage: *\nPin: release a=saltwort\nPin-Priority: -1\n\nPackage: quay\nPin-Priority: 5\n";
+        let all: Vec<Pin> = pins_of(text, &SystemPath::literal("/etc/apt/preferences")).collect();
+        assert_eq!(all.len(), 1);
+        assert_eq!((all[0].packages.as_str(), all[0].of.as_str(), all[0].priority), ("*", "release a=saltwort", -1));
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn any_text_can_be_read_as_pins(text: String) {
+            let _ = pins_of(&text, &SystemPath::root()).count();
+        }
+    }
+}

@@ -1,0 +1,220 @@
+//! The area `updates`: what can keep updates from coming, and what waits.
+
+use std::time::{Duration, Instant};
+
+use super::updates::is_security;
+use super::{WorkError, Workshop};
+use crate::archive::Archive;
+use crate::check::{
+    Clock, Looked, Offers, Watched, downloaded, downloads, installs, lists, locks, restart_note, room, settings,
+    sources,
+};
+use crate::event::Observer;
+use crate::model::{Area, ComponentId, Finding, SystemPath, Voucher};
+use crate::platform::Progress;
+use crate::platform::debian::apt::{self, AptConf};
+use crate::platform::debian::compare_versions;
+use crate::report::{AreaReport, OutcomeWord, UnexaminedReport};
+use crate::target::{LockHolder, lock_holder, worker};
+
+/// The locks that apt and dpkg take (dpkg(1), apt-get(8)).
+const LOCKS: [&str; 4] =
+    ["/var/lib/dpkg/lock-frontend", "/var/lib/dpkg/lock", "/var/lib/apt/lists/lock", "/var/cache/apt/archives/lock"];
+/// Where downloads go.
+const DOWNLOADS: &str = "/var/cache/apt/archives";
+/// A program that does nothing for so long counts as stuck.
+const WATCHED: Duration = Duration::from_secs(10);
+/// How often it is looked at meanwhile.
+const GLANCE: Duration = Duration::from_millis(250);
+
+/// What came of looking at updates.
+#[derive(Debug)]
+pub(super) struct UpdatesPart {
+    pub(super) area: AreaReport,
+    pub(super) findings: Vec<Finding>,
+    pub(super) notes: Vec<Finding>,
+    pub(super) unexamined: Vec<UnexaminedReport>,
+}
+
+/// Updates that the lists at hand know of.
+#[derive(Debug, Default)]
+struct Waiting {
+    updates: u64,
+    security: u64,
+    bytes: u64,
+}
+
+impl Workshop {
+    /// Looks at everything that updates rest on; the network is not asked.
+    pub(super) fn updates(&self, observer: &dyn Observer) -> Result<UpdatesPart, WorkError> {
+        let begun = Instant::now();
+        let (mut watched, mut looked) = self.lock_holders();
+        looked.add(installs(self.database.stanzas()));
+        looked.add(sources(&apt::sources(&self.machine)));
+        looked.add(settings(&self.machine, &AptConf::of(&self.machine), &apt::pins(&self.machine)));
+        looked.findings.extend(self.restart_due().iter().map(|why| restart_note(why)));
+        let waiting = self.with_archive(|archive| {
+            let here = downloaded(&self.machine);
+            archive.also_know(here.iter().map(|id| id.name.clone()));
+            archive.listed(&self.machine, self.installed.components.iter().map(|c| &c.id).chain(&here));
+            let archive: &Archive = archive;
+            let clock = Clock { now: self.settings.now, own: self.machine.is_live() };
+            looked.add(lists(archive.sources(), &archive.lists_at_hand(&self.machine), clock));
+            let offers = Offers { sums: &|id| archive.sums_of(id), listed: &|id| archive.newest(id).is_some() };
+            looked.add(downloads(&self.machine, &offers, true, &self.pool, observer).map_err(|_| WorkError::Stopped)?);
+            Ok::<Waiting, WorkError>(self.waiting(archive))
+        })?;
+        let place = SystemPath::literal(DOWNLOADS);
+        let free = self.machine.resolve(&place).and_then(|real| self.machine.dir(&real));
+        if let Ok(free) = free.and_then(|dir| dir.disk().room(dir.fd())) {
+            looked.add(room(&place, free, waiting.bytes));
+        }
+        watch(&mut watched, begun);
+        looked.add(locks(&watched));
+        Ok(part(looked, &waiting, begun))
+    }
+
+    /// Who holds the package tools' locks.
+    fn lock_holders(&self) -> (Vec<Watched>, Looked) {
+        let (mut watched, mut looked) = (Vec::new(), Looked::default());
+        for path in LOCKS.map(SystemPath::literal) {
+            let parent = path.parent().unwrap_or_else(SystemPath::root);
+            let Ok(dir) = self.machine.resolve(&parent).and_then(|real| self.machine.dir(&real)) else { continue };
+            match lock_holder(&dir, path.name()) {
+                Ok(holder) => {
+                    let worker = match holder {
+                        Some(LockHolder::Process(pid)) => worker(pid),
+                        _ => None,
+                    };
+                    watched.push(Watched { path, holder, worker, moves: None, watched: 0 });
+                }
+                Err(e) if e.kind() == std::io::ErrorKind::PermissionDenied => {
+                    looked.unexamined.push(("whether a lock is held: needs root".into(), 1, Some(path)));
+                }
+                Err(e) => looked.unexamined.push((crate::model::error_words(&e), 1, Some(path))),
+            }
+        }
+        (watched, looked)
+    }
+
+    /// What the lists at hand offer beyond what is installed.
+    fn waiting(&self, archive: &Archive) -> Waiting {
+        let mut waiting = Waiting::default();
+        for component in self.installed.components.iter().filter(|c| c.progress == Progress::InPlace) {
+            let id = &component.id;
+            let newer = archive.newest(id).filter(|newest| compare_versions(newest, &id.version).is_gt());
+            let Some(newer) = newer.and_then(|version| ComponentId::new(&id.name, version, &id.arch).ok()) else {
+                continue;
+            };
+            waiting.updates += 1;
+            waiting.bytes += archive.sums_of(&newer).first().map_or(0, |sum| sum.size);
+            let security = archive.offered_by(&newer).any(|open| is_security(&open.source.suite, &open.source.uri));
+            waiting.security += u64::from(security);
+        }
+        waiting
+    }
+}
+
+/// Watches those that hold a lock until each was seen to do something, or for long enough.
+fn watch(watched: &mut [Watched], begun: Instant) {
+    while watched.iter().any(|one| one.worker.is_some() && one.moves.is_none()) {
+        let gone = begun.elapsed();
+        for one in watched.iter_mut().filter(|one| one.moves.is_none()) {
+            let Some(before) = &one.worker else { continue };
+            one.watched = gone.as_secs();
+            match worker(before.pid).filter(|now| now.since == before.since) {
+                // It has ended, and its locks with it.
+                None => (one.holder, one.worker) = (None, None),
+                Some(now) if now.work != before.work => one.moves = Some(true),
+                Some(_) if gone >= WATCHED => one.moves = Some(false),
+                Some(_) => {}
+            }
+        }
+        if watched.iter().any(|one| one.worker.is_some() && one.moves.is_none()) {
+            std::thread::sleep(GLANCE);
+        }
+    }
+}
+
+fn part(looked: Looked, waiting: &Waiting, begun: Instant) -> UpdatesPart {
+    let (mut findings, mut notes): (Vec<Finding>, Vec<Finding>) =
+        looked.findings.into_iter().partition(|finding| finding.verdict.is_problem());
+    for all in [&mut findings, &mut notes] {
+        all.sort_by(|a, b| (a.verdict, &a.subject).cmp(&(b.verdict, &b.subject)));
+    }
+    let problems = findings.len() as u64;
+    let weak = looked.vouched.contains_key(&Voucher::Itself);
+    let outcome = match (problems, looked.examined) {
+        (1.., _) => OutcomeWord::Problems,
+        (0, 0) => OutcomeWord::Unexamined,
+        _ if weak || !looked.unexamined.is_empty() => OutcomeWord::SoundAsKnown,
+        _ => OutcomeWord::Sound,
+    };
+    let unexamined = looked.unexamined.into_iter();
+    UpdatesPart {
+        area: AreaReport {
+            area: Area::Updates,
+            outcome,
+            examined: looked.examined,
+            bytes: looked.bytes,
+            seconds: begun.elapsed().as_secs_f64(),
+            problems,
+            repairable: 0,
+            vouched: looked.vouched,
+            presence_only: 0,
+            extent: Some(waiting_words(waiting)),
+        },
+        findings,
+        notes,
+        unexamined: unexamined
+            .map(|(reason, count, example)| UnexaminedReport { area: Area::Updates, reason, count, example })
+            .collect(),
+    }
+}
+
+fn waiting_words(waiting: &Waiting) -> String {
+    let asked = "the network was not asked";
+    match waiting.updates {
+        0 => format!("by the lists that are here nothing waits; {asked}"),
+        n => {
+            let (s, mib) = (if n == 1 { "update waits" } else { "updates wait" }, waiting.bytes.div_ceil(1 << 20));
+            let security =
+                if waiting.security > 0 { format!(", {} for security", waiting.security) } else { String::new() };
+            format!("by the lists that are here {n} {s}{security} ({mib} MiB); {asked}")
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_waits_is_told_by_number_and_size() {
+        let waiting = Waiting { updates: 12, security: 2, bytes: 34 << 20 };
+        assert!(
+            waiting_words(&waiting).starts_with("by the lists that are here 12 updates wait, 2 for security (34 MiB)")
+        );
+        assert!(waiting_words(&Waiting::default()).contains("nothing waits"));
+    }
+
+    #[test]
+    fn a_program_that_does_something_is_seen_at_once_and_one_that_ended_holds_nothing() {
+        let mut child = std::process::Command::new("sh").args(["-c", "while :; do :; done"]).spawn().unwrap();
+        let one = |pid: u32| Watched {
+            path: SystemPath::literal("/var/lib/dpkg/lock"),
+            holder: Some(LockHolder::Process(pid)),
+            worker: worker(pid),
+            moves: None,
+            watched: 0,
+        };
+        let mut watched = [one(child.id())];
+        watch(&mut watched, Instant::now());
+        assert_eq!(watched[0].moves, Some(true));
+        watched[0].moves = None;
+        child.kill().unwrap();
+        child.wait().unwrap();
+        watch(&mut watched, Instant::now());
+        assert_eq!(watched[0].holder, None);
+    }
+}

@@ -1,0 +1,189 @@
+//! What `list updates` prints: run by run, newest first.
+
+use veritum_core::platform::Happened;
+use veritum_core::report::{UpdateKind, UpdateLine, UpdateRun, UpdatesReport};
+
+use super::style::{Label, paint};
+use super::table::{Cell, cell, labelled, lines};
+use super::{count, grouped, next, plain};
+use crate::context::Context;
+
+/// Components of one run that are shown unasked.
+const SHOWN: usize = 8;
+/// Longer commands are cut unasked.
+const LONG_COMMAND: usize = 90;
+/// Runs that are shown unasked.
+const RUNS: usize = 20;
+
+pub(crate) fn words(context: &Context, report: &UpdatesReport) -> String {
+    let most = if context.global.ungrouped { usize::MAX } else { RUNS };
+    let mut text = head(report);
+    for run in report.runs.iter().take(most) {
+        text.push('\n');
+        text.push_str(&run_words(context, run));
+    }
+    if report.runs.len() > most {
+        let more =
+            format!("and {} earlier (--ungrouped lists them)", count((report.runs.len() - most) as u64, "run", "runs"));
+        text.push_str(&format!("\n{}\n", paint(Label::Remark, &more)));
+    }
+    format!("{text}\n{}", next(&commands(context, report)))
+}
+
+/// The answer: what came before the trouble, or how much there was.
+fn head(report: &UpdatesReport) -> String {
+    let Some(first) = report.logged_since.as_deref() else {
+        return "No log of this machine tells what was installed when.\n".into();
+    };
+    if report.runs.is_empty() {
+        return format!("Nothing like that was done; the logs begin {}.\n", day(first));
+    }
+    let total = |runs: &mut dyn Iterator<Item = &UpdateRun>| {
+        let lines: Vec<&UpdateLine> = runs.flat_map(|run| &run.lines).collect();
+        summary(&lines)
+    };
+    let runs = |n: usize| count(n as u64, "run", "runs");
+    let mut text = format!(
+        "{} since {}: {}\n",
+        runs(report.runs.len()),
+        day(report.since.as_deref().unwrap_or(first)),
+        total(&mut report.runs.iter())
+    );
+    if let Some(trouble) = &report.trouble {
+        let marked = report.runs.iter().filter(|run| run.before_trouble).count();
+        let told = match marked {
+            0 => format!("nothing of it came before {}", day(trouble)),
+            _ => format!(
+                "{} shortly before the trouble of {}, marked below: {}",
+                runs(marked),
+                day(trouble),
+                total(&mut report.runs.iter().filter(|run| run.before_trouble))
+            ),
+        };
+        text.insert_str(0, &format!("{}\n", paint(Label::Heading, &told)));
+    }
+    text
+}
+
+/// `14 updates, 2 security; 1 new, 1 removed`.
+fn summary(lines: &[&UpdateLine]) -> String {
+    let many = |what: Happened| lines.iter().filter(|l| l.what == what).count() as u64;
+    let kinds = [UpdateKind::Security, UpdateKind::Major, UpdateKind::Back];
+    let of_kind = |kind: UpdateKind| (lines.iter().filter(|l| l.kind == Some(kind)).count() as u64, kind);
+    let mut parts = Vec::new();
+    if many(Happened::Updated) > 0 {
+        let kinds: String = kinds
+            .map(of_kind)
+            .iter()
+            .filter(|(n, _)| *n > 0)
+            .map(|(n, kind)| format!(", {} {}", grouped(*n), kind_word(*kind)))
+            .collect();
+        parts.push(format!("{}{kinds}", count(many(Happened::Updated), "update", "updates")));
+    }
+    for (what, word) in [(Happened::Installed, "new"), (Happened::Removed, "removed")] {
+        if many(what) > 0 {
+            parts.push(format!("{} {word}", grouped(many(what))));
+        }
+    }
+    if parts.is_empty() { "nothing done".into() } else { parts.join("; ") }
+}
+
+fn kind_word(kind: UpdateKind) -> &'static str {
+    if kind == UpdateKind::Back { "to an older version" } else { kind.word() }
+}
+
+fn run_words(context: &Context, run: &UpdateRun) -> String {
+    let all: Vec<&UpdateLine> = run.lines.iter().collect();
+    let mark = if run.before_trouble { paint(Label::Problem, "   before the trouble") } else { String::new() };
+    let mut text = format!("{}: {}{mark}\n", paint(Label::Heading, minute(&run.began)), summary(&all));
+    let by = run.by.as_deref().map(|by| format!("by {}: ", plain(by)));
+    if let Some(command) = &run.command {
+        let whole = plain(command);
+        let short: String = whole.chars().take(LONG_COMMAND).collect();
+        let cut = if short.len() < whole.len() && !context.global.verbose { short + "…" } else { whole };
+        let asked = format!("{}{cut}", by.unwrap_or_default());
+        text.push_str(&format!("    {}\n", paint(Label::Remark, &asked)));
+    }
+    if let Some(why) = &run.failed {
+        text.push_str(&format!("    {}\n", paint(Label::Problem, &format!("it failed: {}", plain(why)))));
+    } else if run.ended.is_none() {
+        text.push_str(&format!(
+            "    {}\n",
+            paint(Label::Problem, "its end was never written: it may have been interrupted")
+        ));
+    }
+    let most = if context.global.ungrouped { usize::MAX } else { SHOWN };
+    let rows: Vec<Vec<Cell>> = run.lines.iter().take(most).map(|line| row(line, context.global.verbose)).collect();
+    text.push_str(&lines("    ", &rows));
+    if run.lines.len() > most {
+        let more = format!("and {} more (--ungrouped lists them)", grouped((run.lines.len() - most) as u64));
+        text.push_str(&format!("    {}\n", paint(Label::Remark, &more)));
+    }
+    text
+}
+
+fn row(line: &UpdateLine, verbose: bool) -> Vec<Cell> {
+    let (what, label) = match (line.what, line.kind) {
+        (_, Some(UpdateKind::Back)) => ("to an older version", Label::Problem),
+        (_, Some(UpdateKind::Security)) => ("security update", Label::Good),
+        (_, Some(UpdateKind::Major)) => ("major update", Label::Note),
+        (Happened::Updated, _) => ("update", Label::Remark),
+        (Happened::Installed, _) if line.from.is_some() => ("put in again", Label::Remark),
+        (Happened::Installed, _) => ("new", Label::Remark),
+        (Happened::Removed, _) => ("removed", Label::Note),
+    };
+    let name = if line.arch.is_empty() { line.component.clone() } else { format!("{}:{}", line.component, line.arch) };
+    let versions = match (&line.from, &line.to) {
+        (Some(from), Some(to)) if from != to => format!("{} to {}", plain(from), plain(to)),
+        (_, Some(one)) | (Some(one), None) => plain(one),
+        (None, None) => String::new(),
+    };
+    let mut row = vec![labelled(label, what), cell(plain(&name)), cell(versions)];
+    row.extend(line.origin.as_deref().filter(|_| verbose).map(|origin| labelled(Label::Remark, plain(origin))));
+    row
+}
+
+/// Without the seconds.
+fn minute(at: &str) -> &str {
+    at.get(..16).unwrap_or(at)
+}
+
+fn day(at: &str) -> &str {
+    at.get(..10).unwrap_or(at)
+}
+
+fn commands(context: &Context, report: &UpdatesReport) -> Vec<(String, &'static str)> {
+    let mut commands = Vec::new();
+    if report.trouble.is_none() && !report.runs.is_empty() {
+        commands
+            .push((context.command("list updates --trouble DATE"), "marks what came shortly before the trouble began"));
+    }
+    commands.push((context.command("check"), "looks whether everything is as it was installed"));
+    commands
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn line(what: Happened, kind: Option<UpdateKind>) -> UpdateLine {
+        let (component, arch) = ("quay".into(), "amd64".into());
+        let (from, to) = (Some("1".into()).filter(|_| what != Happened::Installed), Some("2".into()));
+        UpdateLine { component, arch, what, from, to, kind, origin: None }
+    }
+
+    #[test]
+    fn a_run_is_told_as_people_know_it() {
+        let all = [
+            line(Happened::Updated, Some(UpdateKind::Security)),
+            line(Happened::Updated, None),
+            line(Happened::Updated, Some(UpdateKind::Back)),
+            line(Happened::Installed, None),
+            line(Happened::Removed, None),
+        ];
+        let told = summary(&all.iter().collect::<Vec<_>>());
+        assert_eq!(told, "3 updates, 1 security, 1 to an older version; 1 new; 1 removed");
+        assert_eq!(summary(&[]), "nothing done");
+        assert_eq!((minute("2026-03-02 14:10:03"), day("2026-03-02T23:59:59")), ("2026-03-02 14:10", "2026-03-02"));
+    }
+}
