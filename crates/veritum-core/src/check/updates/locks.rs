@@ -73,9 +73,9 @@ mod tests {
         let held = Some(LockHolder::Process(41));
         let told = |one: Watched| locks(&[one]).findings.pop().map(|f| (f.verdict, f.cause.unwrap()));
         assert_eq!(told(watched(None, None, None)), None);
-        let (verdict, cause) = told(watched(held.clone(), Some(worker.clone()), Some(true))).unwrap();
+        let (verdict, cause) = told(watched(held, Some(worker.clone()), Some(true))).unwrap();
         assert!(verdict == Verdict::Busy && cause.contains("apt-get (process 41) of the service apt-daily.service"));
-        let (verdict, cause) = told(watched(held.clone(), Some(worker), Some(false))).unwrap();
+        let (verdict, cause) = told(watched(held, Some(worker), Some(false))).unwrap();
         assert!(verdict == Verdict::Stuck && cause.contains("did nothing for 3 seconds"));
         assert_eq!(told(watched(held, None, None)).unwrap().0, Verdict::Busy);
     }
