@@ -143,6 +143,7 @@ fn lists_are_told_apart_by_what_is_wrong_with_them() {
         assert!(found.iter().any(|f| f.verdict == verdict), "{what}: {:?}", said(&report.findings));
         assert!(found.iter().all(|f| f.cause.is_some() && f.advice.is_some()), "{what}");
         assert_eq!(report.outcome, OutcomeWord::Problems, "{what}");
+        assert!(report.areas[0].extent.as_deref().unwrap().starts_with("what waits cannot be told"), "{what}");
     }
 }
 

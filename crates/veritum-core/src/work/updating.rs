@@ -10,7 +10,7 @@ use crate::check::{
     sources,
 };
 use crate::event::Observer;
-use crate::model::{Area, ComponentId, Finding, SystemPath, Voucher};
+use crate::model::{Area, ComponentId, Finding, Subject, SystemPath, Voucher};
 use crate::platform::Progress;
 use crate::platform::debian::apt::{self, AptConf};
 use crate::platform::debian::compare_versions;
@@ -144,6 +144,11 @@ fn part(looked: Looked, waiting: &Waiting, begun: Instant) -> UpdatesPart {
     }
     let problems = findings.len() as u64;
     let weak = looked.vouched.contains_key(&Voucher::Itself);
+    let wrong_list = |f: &Finding| matches!(f.subject, Subject::Source { .. });
+    let extent = match findings.iter().any(wrong_list) {
+        true => "what waits cannot be told: lists are wrong or missing; the network was not asked".into(),
+        false => waiting_words(waiting),
+    };
     let outcome = match (problems, looked.examined) {
         (1.., _) => OutcomeWord::Problems,
         (0, 0) => OutcomeWord::Unexamined,
@@ -162,7 +167,7 @@ fn part(looked: Looked, waiting: &Waiting, begun: Instant) -> UpdatesPart {
             repairable: 0,
             vouched: looked.vouched,
             presence_only: 0,
-            extent: Some(waiting_words(waiting)),
+            extent: Some(extent),
         },
         findings,
         notes,
