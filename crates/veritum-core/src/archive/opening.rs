@@ -109,8 +109,7 @@ impl Archive {
             let source = &open_source.source;
             let folder = source.release_folder();
             let components = if source.is_flat() { &[][..] } else { &source.components };
-            let offered = if source.archs.is_empty() { &self.archs } else { &source.archs };
-            let archs = chosen(offered, &self.archs, &asked);
+            let archs = archs_of(source, &self.archs, &asked);
             let wanted = Wanted { folder: &folder, components, archs: &archs };
             let shelf = found.shelf(machine, &source.uri);
             let texts = follow.indexes(&shelf, &wanted, open, &mut open_source.read, &mut open_source.standing);
@@ -130,8 +129,7 @@ impl Archive {
             let source = &open_source.source;
             let folder = source.release_folder();
             let components = if source.is_flat() { &[][..] } else { &source.components };
-            let offered = if source.archs.is_empty() { &self.archs } else { &source.archs };
-            let archs = chosen(offered, &self.archs, &asked);
+            let archs = archs_of(source, &self.archs, &asked);
             let wanted = Wanted { folder: &folder, components, archs: &archs };
             source::look_at_indexes(&found.shelf(machine, &source.uri), &wanted, !source.archs.is_empty(), open)
         };
@@ -211,6 +209,11 @@ impl Archive {
         self.read_indexes(machine, ids.clone());
         ids.filter(|id| self.lists(id)).collect()
     }
+}
+
+/// The architectures whose indexes of a source are of interest.
+fn archs_of(source: &Source, own: &[String], asked: &HashSet<&str>) -> Vec<String> {
+    chosen(if source.archs.is_empty() { own } else { &source.archs }, own, asked)
 }
 
 /// Of the architectures that a source offers, those that must be read for components of the ones that are asked for.

@@ -184,7 +184,7 @@ fn whole_index(
 }
 
 /// How each of a suite's indexes lies on a shelf, whatever was verified of them before. Where a source names its
-/// architectures, apt gets no index of what fits all of them.
+/// architectures, or its release file does not name `all`, apt gets no index of what fits all of them.
 pub(super) fn look_at_indexes(
     shelf: &Shelf<'_>,
     wanted: &Wanted<'_>,
@@ -193,7 +193,7 @@ pub(super) fn look_at_indexes(
 ) -> Vec<(String, IndexState)> {
     let release = open.release.get();
     let mut all = Vec::new();
-    for name in index_names(wanted, named_archs || release.all_within) {
+    for name in index_names(wanted, named_archs || release.all_within || !release.names_all) {
         let Ok(sum) = open.release.clone().derive(|r| r.files.get(&name).copied().ok_or(())) else { continue };
         let state = match whole_index(shelf, wanted.folder, &name, release, &sum) {
             Ok(Some(_)) => IndexState::Right,

@@ -64,6 +64,8 @@ pub struct Release {
     pub by_hash: bool,
     /// Whether packages for all architectures stand in the index of each, so that an index of their own adds nothing.
     pub all_within: bool,
+    /// Whether it names `all` among its architectures, or none at all: else apt gets no index of what fits every machine.
+    pub names_all: bool,
     /// The files it vouches for, by path below its folder.
     pub files: HashMap<String, FileSum>,
 }
@@ -104,6 +106,7 @@ impl Release {
             date: fields.get("Date").and_then(date),
             valid_until: fields.get("Valid-Until").and_then(date),
             by_hash: fields.get("Acquire-By-Hash").is_some_and(|v| v.eq_ignore_ascii_case("yes")),
+            names_all: fields.get("Architectures").is_none_or(|v| v.split_ascii_whitespace().any(|arch| arch == "all")),
             all_within: fields.get("No-Support-for-Architecture-all").is_some_and(|v| v.contains("Packages")),
             files,
         })
@@ -130,6 +133,16 @@ mod tests {
         assert_eq!(release.date.unwrap().to_string(), "2026-03-02T08:00:00Z");
         assert_eq!(release.valid_until.unwrap().to_string(), "2126-01-01T00:00:00Z");
         assert_eq!((release.by_hash, release.files["main/binary-amd64/Packages"].size), (true, 0));
+    }
+
+    #[test]
+    fn an_index_of_what_fits_every_machine_is_only_got_where_it_is_named() {
+        let names_all = |archs: &str| {
+            let text = SAMPLE.replace("Suite:", &format!("Architectures: {archs}\nSuite:"));
+            Release::parse(&text).unwrap().names_all
+        };
+        assert!(names_all("all amd64") && !names_all("amd64 i386"));
+        assert!(Release::parse(SAMPLE).unwrap().names_all, "nothing is ruled out");
     }
 
     #[test]
