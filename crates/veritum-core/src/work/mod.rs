@@ -229,6 +229,14 @@ impl Workshop {
         &self.machine
     }
 
+    /// For the end of a process: takes away what lies on the disk for this work alone, and leaves the memory to the system,
+    /// which gets it back faster whole than in a hundred thousand small pieces.
+    pub fn leave(mut self) {
+        self.stores.clear();
+        *self.archive.get_mut().unwrap_or_else(PoisonError::into_inner) = None;
+        std::mem::forget(self);
+    }
+
     /// What is installed on it.
     #[must_use]
     pub fn installed(&self) -> &Installed {

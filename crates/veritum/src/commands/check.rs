@@ -15,8 +15,7 @@ pub(crate) fn run(context: &Context, words: &[OsString]) -> Result<u8, Failure> 
     let scope = what::scope(words, &context.settings.target)?;
     let mut workshop = context.open()?;
     let report = workshop.check(&scope, &context.progress)?;
-    // The process ends here: the system lets go of a hundred thousand small pieces faster than they are let go one by one.
-    std::mem::forget(workshop);
+    workshop.leave();
     print(context, &report, || render::check::words(context, &report, words))?;
     Ok(status(context, &report))
 }

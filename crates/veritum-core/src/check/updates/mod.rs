@@ -32,6 +32,8 @@ pub(crate) struct Looked {
     pub(crate) vouched: BTreeMap<Voucher, u64>,
     /// Bytes read.
     pub(crate) bytes: u64,
+    /// How many of each kind there were.
+    kinds: BTreeMap<Verdict, usize>,
 }
 
 impl Looked {
@@ -51,7 +53,9 @@ impl Looked {
 
     /// Takes a finding, or only counts it where there are very many of its kind.
     fn take(&mut self, finding: Finding) {
-        if self.findings.iter().filter(|f| f.verdict == finding.verdict).count() < LISTED {
+        let kind = self.kinds.entry(finding.verdict).or_default();
+        *kind += 1;
+        if *kind <= LISTED {
             self.findings.push(finding);
             return;
         }
