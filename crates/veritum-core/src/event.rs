@@ -48,6 +48,8 @@ pub enum Phase {
     Publishing,
     /// Reading packages that were downloaded; items are files.
     Downloads,
+    /// Watching whether those that hold a lock do anything.
+    Watching,
 }
 
 /// A fact.

@@ -6,7 +6,7 @@ use std::fs;
 use std::os::unix::fs::symlink;
 use std::path::{Path, PathBuf};
 
-use support::{Demo, assert_same, open};
+use support::{Demo, assert_same, is_root, open};
 use veritum_core::check::Scope;
 use veritum_core::event::Silent;
 use veritum_core::model::{Area, Finding, Verdict};
@@ -176,7 +176,6 @@ fn what_an_administrator_set_and_what_was_begun_is_told() {
         said(&report.findings),
         [
             ("/etc/apt/sources.list".to_owned(), "garbled"),
-            ("/etc/apt/sources.list".to_owned(), "garbled"),
             ("driftlook".to_owned(), "incomplete"),
             ("gullmail".to_owned(), "incomplete"),
         ]
@@ -186,11 +185,40 @@ fn what_an_administrator_set_and_what_was_begun_is_told() {
         [
             ("/etc/apt/preferences".to_owned(), "held-back"),
             ("/etc/apt/sources.list.d/twice.sources".to_owned(), "doubled"),
-            ("/etc/apt/sources.list.d/twice.sources".to_owned(), "doubled"),
             ("APT::Periodic::Enable".to_owned(), "switched-off"),
             ("berthbook".to_owned(), "held-back"),
         ]
     );
+}
+
+#[test]
+fn one_subject_is_one_finding_and_every_finding_can_be_explained() {
+    let demo = Demo::with(&[]);
+    fs::write(demo.machine().join("etc/apt/sources.list"), "nonsense\nmore of it\n").unwrap();
+    flip(&download(&demo, "gullmail_"));
+    let report = check(&demo.settings());
+    let garbled = report.findings.iter().find(|f| f.verdict == Verdict::Garbled).unwrap();
+    let cause = garbled.cause.as_deref().unwrap();
+    assert!(cause.contains("line 1") && cause.contains("line 2"), "{cause}");
+    for finding in report.findings.iter().chain(&report.notes) {
+        let told = open(&demo.settings()).explain_finding(finding.id.as_str(), &Silent).unwrap();
+        assert_eq!(told.finding.as_ref(), Some(finding));
+    }
+}
+
+#[test]
+fn what_may_not_be_looked_into_is_said() {
+    use std::os::unix::fs::PermissionsExt as _;
+    if is_root() {
+        return;
+    }
+    let demo = Demo::with(&[]);
+    let partial = demo.machine().join("var/cache/apt/archives/partial");
+    fs::create_dir_all(&partial).unwrap();
+    fs::set_permissions(&partial, fs::Permissions::from_mode(0)).unwrap();
+    let report = check(&demo.settings());
+    fs::set_permissions(&partial, fs::Permissions::from_mode(0o700)).unwrap();
+    assert!(report.unexamined.iter().any(|u| u.reason.contains("needs root")), "{:?}", report.unexamined);
 }
 
 #[test]

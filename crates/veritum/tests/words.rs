@@ -154,6 +154,30 @@ fn status_tells_what_was_installed_lately() {
 }
 
 #[test]
+fn what_updates_rest_on_is_told_with_what_to_do() {
+    let bench = Bench::damaged();
+    bench.say(&["check", "updates"]).expect(
+        1,
+        &[
+            "1 problem on counter-07",
+            "what to do stands beside each",
+            "/etc/apt/sources.list",
+            "no archive is set up",
+            "to do:",
+            "Next: veritum explain",
+        ],
+    );
+    let said = bench.say(&["check", "updates", "--json"]);
+    let report: serde_json::Value = serde_json::from_str(&said.out).unwrap();
+    let id = report["findings"][0]["id"].as_str().unwrap();
+    bench.say(&["explain", &id[..4]]).expect(1, &["no archive is set up", "To do:", "Next: veritum check updates"]);
+    bench.say(&["repair", "updates"]).expect_err(2, &["not be repaired from here yet", "veritum check updates"]);
+    bench.say(&["list", "updates", "--trouble", "2026-03-02"]).expect(0, &["Next: veritum check"]);
+    bench.say(&["list", "changes", "--since", "2026-03-02"]).expect_err(2, &["choose among updates", "list updates"]);
+    bench.say(&["list", "updates", "--since", "yesterday"]).expect_err(2, &["a date is written like 2026-03-02"]);
+}
+
+#[test]
 fn a_store_of_ones_own_is_made_filled_signed_trusted_and_used() {
     let bench = Bench::damaged();
     let folder = bench.folder().display().to_string();

@@ -8,12 +8,10 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 use super::FetchError;
 use super::table::Candidate;
 use crate::model::{ComponentId, FileKind, SystemPath};
-use crate::platform::debian::apt::split_package_name;
+use crate::platform::debian::apt::{CACHE, split_package_name};
 use crate::target::Machine;
 use crate::trust::{Verified, vouch_file};
 
-/// Where apt keeps packages that it got.
-const CACHE: &str = "/var/cache/apt/archives";
 /// Packages over this many in one place are not looked at.
 const MAX_FILES: usize = 500_000;
 /// Folders nested deeper than this are not looked into; an archive's pool has four.

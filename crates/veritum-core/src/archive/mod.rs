@@ -227,6 +227,12 @@ impl Archive {
         sources.filter_map(|at| self.sources.get(*at))
     }
 
+    /// The newest version of a component that comes as an update, by verified indexes.
+    #[must_use]
+    pub fn offered(&self, id: &ComponentId) -> Option<&str> {
+        self.table.offered(id)
+    }
+
     /// The newest version that a verified index lists of a component.
     #[must_use]
     pub fn newest(&self, id: &ComponentId) -> Option<&str> {

@@ -114,7 +114,7 @@ impl Archive {
             let shelf = found.shelf(machine, &source.uri);
             let texts = follow.indexes(&shelf, &wanted, open, &mut open_source.read, &mut open_source.standing);
             for text in texts {
-                self.table.add(at, &text, &names);
+                self.table.add(at, open.release.get().on_demand, &text, &names);
             }
         }
     }

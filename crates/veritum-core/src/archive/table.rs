@@ -26,6 +26,8 @@ pub struct Table {
     exact: HashMap<ComponentId, Vec<Candidate>>,
     /// The newest version listed, by name and architecture.
     newest: HashMap<(String, String), String>,
+    /// The same, without sources whose versions are installed only when they are asked for.
+    offered: HashMap<(String, String), String>,
 }
 
 /// An index as it is kept: a line for each package, with tabs. Small, and quick to look through.
@@ -52,7 +54,13 @@ pub(super) fn remembered(facts: &Facts, sum: &FileSum) -> Option<Verified<Vec<u8
 
 impl Table {
     /// Takes from a condensed index what concerns these names.
-    pub(super) fn add(&mut self, source: usize, condensed: &Verified<Vec<u8>>, names: &HashSet<&[u8]>) {
+    pub(super) fn add(
+        &mut self,
+        source: usize,
+        on_demand: bool,
+        condensed: &Verified<Vec<u8>>,
+        names: &HashSet<&[u8]>,
+    ) {
         let bytes = condensed.get();
         let mut from = 0;
         while from < bytes.len() {
@@ -70,7 +78,10 @@ impl Table {
             let Ok(id) = ComponentId::new(name, version, arch) else { continue };
             let sum = condensed.part(|all| all).derive(|all| sum_of(&all[range]).ok_or(()));
             let Ok(sum) = sum else { continue };
-            self.note_version(&id);
+            note_version(&mut self.newest, &id);
+            if !on_demand {
+                note_version(&mut self.offered, &id);
+            }
             let known = self.exact.entry(id).or_default();
             // Several suites list the same package file.
             match known.iter().position(|c| c.sum.get() == sum.get()) {
@@ -82,13 +93,6 @@ impl Table {
                 }
                 _ => {}
             }
-        }
-    }
-
-    fn note_version(&mut self, id: &ComponentId) {
-        let newest = self.newest.entry((id.name.clone(), id.arch.clone())).or_insert_with(|| id.version.clone());
-        if compare_versions(newest, &id.version).is_lt() {
-            newest.clone_from(&id.version);
         }
     }
 
@@ -106,10 +110,23 @@ impl Table {
         all
     }
 
+    /// The newest version of a component's name and architecture that comes as an update.
+    #[must_use]
+    pub fn offered(&self, id: &ComponentId) -> Option<&str> {
+        self.offered.get(&(id.name.clone(), id.arch.clone())).map(String::as_str)
+    }
+
     /// The newest version listed of a component's name and architecture.
     #[must_use]
     pub fn newest(&self, id: &ComponentId) -> Option<&str> {
         self.newest.get(&(id.name.clone(), id.arch.clone())).map(String::as_str)
+    }
+}
+
+fn note_version(versions: &mut HashMap<(String, String), String>, id: &ComponentId) {
+    let newest = versions.entry((id.name.clone(), id.arch.clone())).or_insert_with(|| id.version.clone());
+    if compare_versions(newest, &id.version).is_lt() {
+        newest.clone_from(&id.version);
     }
 }
 
@@ -143,7 +160,7 @@ mod tests {
     fn table(indexes: &[Verified<Vec<u8>>]) -> Table {
         let names = [&b"quay"[..], b"pier"].into();
         let mut table = Table::default();
-        indexes.iter().enumerate().for_each(|(at, index)| table.add(at, index, &names));
+        indexes.iter().enumerate().for_each(|(at, index)| table.add(at, false, index, &names));
         table
     }
 
@@ -167,6 +184,16 @@ mod tests {
         assert_eq!(table.newest(&id("quay", "0", "amd64")), None);
         let candidates = table.of(&id("quay", "1.10", "all"));
         assert_eq!(candidates.iter().map(|c| (c.source, c.others.as_slice())).collect::<Vec<_>>(), [(0, &[1][..])]);
+    }
+
+    #[test]
+    fn what_is_installed_only_when_it_is_asked_for_is_no_update() {
+        let (stable, later) = (index(&[("quay", "1.9", "all")]), index(&[("quay", "2.0", "all")]));
+        let (names, mut table) = ([&b"quay"[..]].into(), Table::default());
+        table.add(0, false, &stable, &names);
+        table.add(1, true, &later, &names);
+        let quay = id("quay", "0", "all");
+        assert_eq!((table.newest(&quay), table.offered(&quay)), (Some("2.0"), Some("1.9")));
     }
 
     proptest::proptest! {

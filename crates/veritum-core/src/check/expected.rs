@@ -123,9 +123,6 @@ impl Scope {
     /// Whether an area is to be looked at.
     #[must_use]
     pub fn wants(&self, area: Area) -> bool {
-        if area == Area::Updates {
-            return self.names(area);
-        }
         let named = match area {
             // Of a record nothing is known among the files.
             Area::Files => !self.components.is_empty() || self.paths.iter().any(|path| !is_record(path)),
@@ -133,7 +130,8 @@ impl Scope {
             Area::Records => self.areas.is_empty() && (!self.components.is_empty() || self.paths.iter().any(is_record)),
             Area::Store | Area::Updates => false,
         };
-        self.is_whole() || self.names(area) || named
+        // Of updates nothing can be put right from here: they are looked at when they are named.
+        self.is_whole() && area != Area::Updates || self.names(area) || named
     }
 }
 

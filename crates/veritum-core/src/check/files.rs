@@ -344,7 +344,7 @@ fn anchors(
     let mut anchors = HashMap::new();
     for (group, names) in votes {
         let count = |id: &Identity| names.iter().filter(|(i, _)| i == id).count();
-        // The first of the most: deterministic, since seats stand in the reference's order.
+        // The first of the most: deterministic, since seats stand in path order.
         let mut best = &names[0];
         for name in &names[1..] {
             if count(&name.0) > count(&best.0) {

@@ -358,7 +358,7 @@ impl Workshop {
             false => " (weak: the disk was out of sight meanwhile)",
         };
         let time = at.parse::<jiff::Timestamp>();
-        let time = time.map_or_else(|_| at.to_owned(), |at| at.strftime("%Y-%m-%d %H:%M UTC").to_string());
+        let time = time.map_or_else(|_| "an unknown time".into(), |at| at.strftime("%Y-%m-%d %H:%M UTC").to_string());
         format!("{time}{weak}")
     }
 

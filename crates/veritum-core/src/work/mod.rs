@@ -9,6 +9,7 @@ mod mending;
 mod programs;
 mod records;
 mod repair;
+mod runs;
 mod settled;
 mod sources;
 mod status;
@@ -16,10 +17,9 @@ mod store;
 mod supplies;
 mod undo;
 mod updates;
-mod updating;
 
 pub use repair::{Agreement, Preview};
-pub use updates::UpdatesWanted;
+pub use runs::UpdatesWanted;
 
 use std::collections::{HashMap, HashSet};
 use std::path::PathBuf;

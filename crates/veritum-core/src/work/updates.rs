@@ -1,172 +1,245 @@
-//! What was installed when, and what of it could have to do with the trouble.
+//! The area `updates`: what can keep updates from coming, and what waits.
 
-use jiff::civil::DateTime;
+use std::collections::HashSet;
+use std::time::{Duration, Instant};
 
-use super::Workshop;
+use super::{WorkError, Workshop};
 use crate::archive::Archive;
-use crate::model::ComponentId;
-use crate::platform::debian::{Debian, compare_versions};
-use crate::platform::{Happened, Happening, Platform as _, Run};
-use crate::report::{UpdateKind, UpdateLine, UpdateRun, UpdatesReport};
+use crate::check::{
+    Clock, Looked, Offers, Watched, downloaded, downloads, installs, lists, locks, restart_note, room, settings,
+    sources,
+};
+use crate::event::{Event, Flow, Observer, Phase};
+use crate::model::{Area, ComponentId, Finding, Subject, SystemPath, Voucher};
+use crate::platform::Progress;
+use crate::platform::debian::apt::{self, AptConf};
+use crate::platform::debian::compare_versions;
+use crate::platform::debian::database::Stanza;
+use crate::report::{AreaReport, OutcomeWord, UnexaminedReport};
+use crate::target::{LockHolder, lock_holder, worker};
 
-/// What came at most so long before the trouble is marked, seconds.
-const SHORTLY: i64 = 7 * 24 * 3600;
+/// The locks that apt and dpkg take (dpkg(1), apt-get(8)).
+const LOCKS: [&str; 4] =
+    ["/var/lib/dpkg/lock-frontend", "/var/lib/dpkg/lock", "/var/lib/apt/lists/lock", "/var/cache/apt/archives/lock"];
+/// A program that does nothing for so long counts as stuck.
+const WATCHED: Duration = Duration::from_secs(10);
+/// How often it is looked at meanwhile.
+const GLANCE: Duration = Duration::from_millis(250);
 
-/// Which of the runs are asked for; moments are in the machine's own time.
-#[derive(Debug, Clone, Default)]
-pub struct UpdatesWanted {
-    /// Only what began then or later.
-    pub since: Option<DateTime>,
-    /// Only what concerns this component.
-    pub component: Option<String>,
-    /// When the trouble began: what came shortly before is marked.
-    pub trouble: Option<DateTime>,
+/// What came of looking at updates.
+#[derive(Debug)]
+pub(super) struct UpdatesPart {
+    pub(super) area: AreaReport,
+    pub(super) findings: Vec<Finding>,
+    pub(super) notes: Vec<Finding>,
+    pub(super) unexamined: Vec<UnexaminedReport>,
+}
+
+/// Updates that the lists at hand know of.
+#[derive(Debug, Default)]
+struct Waiting {
+    updates: u64,
+    security: u64,
+    bytes: u64,
 }
 
 impl Workshop {
-    /// What was installed, updated and removed, as the system's own logs tell it.
-    #[must_use]
-    pub fn list_updates(&self, wanted: &UpdatesWanted) -> UpdatesReport {
-        let all = Debian.runs(&self.machine);
-        let logged_since = all.last().map(|run| run.began.clone());
-        let began = |run: &Run| run.began.parse::<DateTime>().ok();
-        let mut runs: Vec<Run> =
-            all.into_iter().filter(|run| wanted.since.is_none() || began(run) >= wanted.since).collect();
-        if let Some(name) = &wanted.component {
-            runs.iter_mut().for_each(|run| run.happenings.retain(|h| h.name == *name));
-            runs.retain(|run| !run.happenings.is_empty());
+    /// Looks at everything that updates rest on; the network is not asked.
+    pub(super) fn updates(&self, observer: &dyn Observer) -> Result<UpdatesPart, WorkError> {
+        let begun = Instant::now();
+        let (mut watched, mut looked) = self.lock_holders();
+        looked.add(installs(self.database.stanzas()));
+        looked.add(sources(&apt::sources(&self.machine)));
+        looked.add(settings(&self.machine, &AptConf::of(&self.machine), &apt::pins(&self.machine)));
+        looked.findings.extend(self.restart_due().iter().map(|why| restart_note(why)));
+        let waiting = self.with_archive(|archive| {
+            let here = downloaded(&self.machine);
+            archive.also_know(here.iter().map(|id| id.name.clone()));
+            archive.listed(&self.machine, self.installed.components.iter().map(|c| &c.id).chain(&here));
+            let archive: &Archive = archive;
+            let clock = Clock { now: self.settings.now, own: self.machine.is_live() };
+            looked.add(lists(archive.sources(), &archive.lists_at_hand(&self.machine), clock));
+            let offers = Offers { sums: &|id| archive.sums_of(id), listed: &|id| archive.newest(id).is_some() };
+            looked.add(downloads(&self.machine, &offers, &self.pool, observer).map_err(|_| WorkError::Stopped)?);
+            Ok::<Waiting, WorkError>(self.waiting(archive))
+        })?;
+        let place = SystemPath::literal(apt::CACHE);
+        let free = self.machine.resolve(&place).and_then(|real| self.machine.dir(&real));
+        if let Ok(free) = free.and_then(|dir| dir.disk().room(dir.fd())) {
+            looked.add(room(&place, free, waiting.bytes));
         }
-        let moments: Vec<Option<DateTime>> = runs.iter().map(began).collect();
-        let marked = wanted.trouble.map(|trouble| shortly_before(&moments, trouble)).unwrap_or_default();
-        let lines = self.update_lines(&runs);
-        let told = runs.into_iter().zip(lines).enumerate();
-        UpdatesReport {
-            format: UpdatesReport::FORMAT.into(),
-            machine: self.machine_report(),
-            since: wanted.since.map(|at| at.to_string()),
-            component: wanted.component.clone(),
-            trouble: wanted.trouble.map(|at| at.to_string()),
-            logged_since,
-            runs: told.map(|(at, (run, lines))| update_run(run, lines, marked.contains(&at))).collect(),
-        }
+        watch(&mut watched, begun, observer)?;
+        looked.add(locks(&watched));
+        Ok(part(looked, &waiting, begun))
     }
 
-    /// Each run's components, with the archives that list their versions.
-    fn update_lines(&self, runs: &[Run]) -> Vec<Vec<UpdateLine>> {
-        let id = |h: &Happening| ComponentId::new(&h.name, h.to.as_deref()?, &h.arch).ok();
-        let ids: Vec<ComponentId> = runs.iter().flat_map(|run| &run.happenings).filter_map(id).collect();
-        self.with_archive(|archive| {
-            archive.listed(&self.machine, ids.iter());
-            let line = |h: &Happening| update_line(h, id(h).map(|id| origins(archive, &id)).unwrap_or_default());
-            runs.iter().map(|run| run.happenings.iter().map(line).collect()).collect()
-        })
+    /// Who holds the package tools' locks.
+    fn lock_holders(&self) -> (Vec<Watched>, Looked) {
+        let (mut watched, mut looked) = (Vec::new(), Looked::default());
+        for path in LOCKS.map(SystemPath::literal) {
+            let parent = path.parent().unwrap_or_else(SystemPath::root);
+            let Ok(dir) = self.machine.resolve(&parent).and_then(|real| self.machine.dir(&real)) else { continue };
+            match lock_holder(&dir, path.name()) {
+                Ok(holder) => {
+                    let worker = match holder {
+                        Some(LockHolder::Process(pid)) => worker(pid),
+                        _ => None,
+                    };
+                    watched.push(Watched { path, holder, worker, moves: None, watched: 0 });
+                }
+                Err(e) if e.kind() == std::io::ErrorKind::PermissionDenied => {
+                    looked.unexamined.push(("whether a lock is held: needs root".into(), 1, Some(path)));
+                }
+                Err(e) => looked.unexamined.push((crate::model::error_words(&e), 1, Some(path))),
+            }
+        }
+        (watched, looked)
+    }
+
+    /// What the lists at hand offer beyond what is installed.
+    fn waiting(&self, archive: &Archive) -> Waiting {
+        let mut waiting = Waiting::default();
+        let is_held = |entry: &&Stanza| entry.get("Status").is_some_and(|s| s.starts_with("hold "));
+        let held: HashSet<(String, String)> = self.database.stanzas().filter(is_held).map(Stanza::key).collect();
+        for component in self.installed.components.iter().filter(|c| c.progress == Progress::InPlace) {
+            let id = &component.id;
+            if held.contains(&(id.name.clone(), id.arch.clone())) {
+                continue;
+            }
+            let newer = archive.offered(id).filter(|newest| compare_versions(newest, &id.version).is_gt());
+            let Some(newer) = newer.and_then(|version| ComponentId::new(&id.name, version, &id.arch).ok()) else {
+                continue;
+            };
+            waiting.updates += 1;
+            waiting.bytes += archive.sums_of(&newer).first().map_or(0, |sum| sum.size);
+            let security = archive.offered_by(&newer).any(|open| open.source.is_security());
+            waiting.security += u64::from(security);
+        }
+        waiting
     }
 }
 
-/// The archives that list exactly this component: what each is called, and whether it is one of security updates.
-fn origins(archive: &Archive, id: &ComponentId) -> Vec<(String, bool)> {
-    archive
-        .offered_by(id)
-        .map(|open| (open.source.words(), is_security(&open.source.suite, &open.source.uri)))
-        .collect()
+/// Watches those that hold a lock until each was seen to do something, or for long enough.
+///
+/// # Errors
+/// When the observer said stop.
+fn watch(watched: &mut [Watched], begun: Instant, observer: &dyn Observer) -> Result<(), WorkError> {
+    let open = |watched: &[Watched]| watched.iter().any(|one| one.worker.is_some() && one.moves.is_none());
+    if !open(watched) {
+        return Ok(());
+    }
+    observer.hear(Event::Begin { phase: Phase::Watching, items: 0, bytes: 0 });
+    while open(watched) {
+        let gone = begun.elapsed();
+        for one in watched.iter_mut().filter(|one| one.moves.is_none()) {
+            let Some(before) = &one.worker else { continue };
+            one.watched = gone.as_secs();
+            match worker(before.pid).filter(|now| now.since == before.since) {
+                // It has ended, and its locks with it.
+                None => (one.holder, one.worker) = (None, None),
+                Some(now) if now.work != before.work => one.moves = Some(true),
+                Some(_) if gone >= WATCHED => one.moves = Some(false),
+                Some(_) => {}
+            }
+        }
+        if open(watched) {
+            std::thread::sleep(GLANCE);
+        }
+        if observer.hear(Event::Advance { items: 0, bytes: 0 }) == Flow::Stop {
+            return Err(WorkError::Stopped);
+        }
+    }
+    observer.hear(Event::End);
+    Ok(())
 }
 
-/// Whether an archive's suite is one of security updates, by what Debian and those that follow it call them.
-pub(super) fn is_security(suite: &str, uri: &str) -> bool {
-    suite.split(['-', '/']).any(|part| part == "security") || uri.split(['/', '.', '-']).any(|part| part == "security")
-}
-
-fn update_line(happening: &Happening, origins: Vec<(String, bool)>) -> UpdateLine {
-    let Happening { what, name, arch, from, to, .. } = happening.clone();
-    let security = origins.iter().find(|(_, security)| *security);
-    let kind = match (&from, &to) {
-        (Some(from), Some(to)) if what == Happened::Updated => match compare_versions(from, to).is_gt() {
-            true => Some(UpdateKind::Back),
-            false if security.is_some() => Some(UpdateKind::Security),
-            false if first_number(from) != first_number(to) => Some(UpdateKind::Major),
-            false => origins.first().map(|_| UpdateKind::Ordinary),
-        },
-        _ => None,
+fn part(mut looked: Looked, waiting: &Waiting, begun: Instant) -> UpdatesPart {
+    let unexamined = std::mem::take(&mut looked.unexamined);
+    let (examined, bytes, vouched) = (looked.examined, looked.bytes, std::mem::take(&mut looked.vouched));
+    let (mut findings, mut notes): (Vec<Finding>, Vec<Finding>) =
+        looked.into_findings().into_iter().partition(|finding| finding.verdict.is_problem());
+    for all in [&mut findings, &mut notes] {
+        all.sort_by(|a, b| (a.verdict, &a.subject).cmp(&(b.verdict, &b.subject)));
+    }
+    let problems = findings.len() as u64;
+    let weak = vouched.contains_key(&Voucher::Itself);
+    let wrong_list = |f: &Finding| matches!(f.subject, Subject::Source { .. });
+    let extent = match findings.iter().any(wrong_list) {
+        true => "what waits cannot be told: lists are wrong or missing; the network was not asked".into(),
+        false => waiting_words(waiting),
     };
-    let origin = security.or(origins.first()).map(|(name, _)| name.clone());
-    UpdateLine { component: name, arch, what, from, to, kind, origin }
+    let outcome = match (problems, examined) {
+        (1.., _) => OutcomeWord::Problems,
+        (0, 0) => OutcomeWord::Unexamined,
+        _ if weak || !unexamined.is_empty() => OutcomeWord::SoundAsKnown,
+        _ => OutcomeWord::Sound,
+    };
+    UpdatesPart {
+        area: AreaReport {
+            area: Area::Updates,
+            outcome,
+            examined,
+            bytes,
+            seconds: begun.elapsed().as_secs_f64(),
+            problems,
+            repairable: 0,
+            vouched,
+            presence_only: 0,
+            extent: Some(extent),
+        },
+        findings,
+        notes,
+        unexamined: unexamined
+            .into_iter()
+            .map(|(reason, count, example)| UnexaminedReport { area: Area::Updates, reason, count, example })
+            .collect(),
+    }
 }
 
-/// The first number of a version's upstream part (deb-version(7)).
-fn first_number(version: &str) -> &str {
-    let upstream = version.split_once(':').map_or(version, |(_, rest)| rest);
-    upstream.split(|c: char| !c.is_ascii_digit()).next().unwrap_or_default()
-}
-
-/// Of moments, newest first, those that came shortly before the trouble; where none did, the last before it.
-fn shortly_before(moments: &[Option<DateTime>], trouble: DateTime) -> Vec<usize> {
-    let begin = trouble.saturating_sub(jiff::SignedDuration::from_secs(SHORTLY));
-    let before: Vec<(usize, DateTime)> =
-        moments.iter().enumerate().filter_map(|(at, m)| Some((at, (*m)?))).filter(|(_, m)| *m <= trouble).collect();
-    let near: Vec<usize> = before.iter().filter(|(_, m)| *m >= begin).map(|(at, _)| *at).collect();
-    if near.is_empty() { before.first().map(|(at, _)| *at).into_iter().collect() } else { near }
-}
-
-fn update_run(run: Run, mut lines: Vec<UpdateLine>, before_trouble: bool) -> UpdateRun {
-    lines.sort_by(|a, b| (rank(a), &a.component, &a.arch).cmp(&(rank(b), &b.component, &b.arch)));
-    let Run { began, ended, command, by, failed, .. } = run;
-    UpdateRun { began, ended, command, by, failed, before_trouble, lines }
-}
-
-/// What a technician looks at first.
-fn rank(line: &UpdateLine) -> u8 {
-    match (line.what, line.kind) {
-        (_, Some(UpdateKind::Back)) => 0,
-        (_, Some(UpdateKind::Security)) => 1,
-        (_, Some(UpdateKind::Major)) => 2,
-        (Happened::Updated, _) => 3,
-        (Happened::Installed, _) => 4,
-        (Happened::Removed, _) => 5,
+fn waiting_words(waiting: &Waiting) -> String {
+    let asked = "the network was not asked";
+    match waiting.updates {
+        0 => format!("by the lists that are here nothing waits; {asked}"),
+        n => {
+            let (s, mib) = (if n == 1 { "update waits" } else { "updates wait" }, waiting.bytes.div_ceil(1 << 20));
+            let security =
+                if waiting.security > 0 { format!(", {} for security", waiting.security) } else { String::new() };
+            format!("by the lists that are here {n} {s}{security} ({mib} MiB); {asked}")
+        }
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::event::Silent;
 
-    fn happening(from: &str, to: &str) -> Happening {
-        let version = |text: &str| (!text.is_empty()).then(|| text.to_owned());
-        let what = if from.is_empty() { Happened::Installed } else { Happened::Updated };
-        let (at, name, arch) = ("2026-03-02 14:10:00".into(), "quay".into(), "amd64".into());
-        Happening { at, what, name, arch, from: version(from), to: version(to) }
+    #[test]
+    fn what_waits_is_told_by_number_and_size() {
+        let waiting = Waiting { updates: 12, security: 2, bytes: 34 << 20 };
+        assert!(
+            waiting_words(&waiting).starts_with("by the lists that are here 12 updates wait, 2 for security (34 MiB)")
+        );
+        assert!(waiting_words(&Waiting::default()).contains("nothing waits"));
     }
 
     #[test]
-    fn a_kind_is_told_only_where_it_is_known() {
-        let kind = |from, to, origins: &[(&str, bool)]| {
-            let origins = origins.iter().map(|(name, security)| ((*name).to_owned(), *security)).collect();
-            let line = update_line(&happening(from, to), origins);
-            (line.kind, line.origin)
+    fn a_program_that_does_something_is_seen_at_once_and_one_that_ended_holds_nothing() {
+        let mut child = std::process::Command::new("sh").args(["-c", "while :; do :; done"]).spawn().unwrap();
+        let one = |pid: u32| Watched {
+            path: SystemPath::literal("/var/lib/dpkg/lock"),
+            holder: Some(LockHolder::Process(pid)),
+            worker: worker(pid),
+            moves: None,
+            watched: 0,
         };
-        let (main, security) = (("main", false), ("safety", true));
-        assert_eq!(kind("1.0", "1.1", &[main, security]), (Some(UpdateKind::Security), Some("safety".into())));
-        assert_eq!(kind("1.0", "1.1", &[main]), (Some(UpdateKind::Ordinary), Some("main".into())));
-        assert_eq!(kind("1.0", "1.1", &[]), (None, None));
-        assert_eq!(kind("1:9.2-3", "1:10.0-1", &[]).0, Some(UpdateKind::Major));
-        assert_eq!(kind("2:1.0", "1.1", &[security]).0, Some(UpdateKind::Back));
-        assert_eq!(kind("", "1.1", &[main]).0, None);
-    }
-
-    #[test]
-    fn an_archive_of_security_updates_is_known_by_its_name() {
-        assert!(is_security("saltwort-security", "http://a.example/deb/"));
-        assert!(is_security("saltwort/updates", "http://security.a.example/"));
-        assert!(!is_security("saltwort-updates", "http://insecurity.example/"));
-    }
-
-    #[test]
-    fn what_came_in_the_week_before_the_trouble_is_marked_or_else_the_last_before_it() {
-        let at = |text: &str| text.parse::<DateTime>().ok();
-        let moments =
-            [at("2026-03-03T10:00"), at("2026-03-02T14:10"), None, at("2026-02-25T09:00"), at("2026-01-01T00:00")];
-        let marked = |trouble: &str| shortly_before(&moments, trouble.parse().unwrap());
-        assert_eq!(marked("2026-03-02T23:59:59"), [1, 3]);
-        assert_eq!(marked("2026-02-20T00:00"), [4]);
-        assert!(marked("2025-12-31T00:00").is_empty());
+        let mut watched = [one(child.id())];
+        watch(&mut watched, Instant::now(), &Silent).unwrap();
+        assert_eq!(watched[0].moves, Some(true));
+        watched[0].moves = None;
+        child.kill().unwrap();
+        child.wait().unwrap();
+        watch(&mut watched, Instant::now(), &Silent).unwrap();
+        assert_eq!(watched[0].holder, None);
     }
 }

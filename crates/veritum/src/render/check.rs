@@ -418,6 +418,9 @@ fn commands(context: &Context, report: &CheckReport, what: &[OsString]) -> Vec<(
     }
     if commands.is_empty() {
         commands.push((context.command("status"), "what else is pending on this machine"));
+        if files && !report.limited {
+            commands.push((context.command("check updates"), "whether updates can come, which this did not look at"));
+        }
     }
     commands
 }

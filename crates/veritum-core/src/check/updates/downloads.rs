@@ -1,16 +1,16 @@
 //! Packages that were downloaded: held against the signed index that lists them.
 
+use std::io;
+
 use rayon::prelude::*;
 
 use super::{Looked, at_path};
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::model::{ComponentId, FileKind, SystemPath, Verdict, Voucher};
-use crate::platform::debian::apt::{FileSum, component_of_package_name};
+use crate::platform::debian::apt::{CACHE, FileSum, component_of_package_name};
 use crate::scan::Stopped;
 use crate::target::{Dir, Machine};
 
-/// Where apt keeps packages that it got, and those that are under way.
-const CACHE: &str = "/var/cache/apt/archives";
 /// Names over this number in one folder are not looked at.
 const MAX_NAMES: usize = 500_000;
 /// Read at a time.
@@ -34,6 +34,7 @@ enum Judged {
     Superseded,
     Unknown,
     Unreadable(String),
+    Forbidden,
     NoFile(FileKind),
 }
 
@@ -48,14 +49,13 @@ pub(crate) fn downloaded(machine: &Machine) -> Vec<ComponentId> {
     names.filter_map(|(name, _)| component_of_package_name(std::str::from_utf8(&name).ok()?)).collect()
 }
 
-/// Judges what lies in the cache and what is under way; `whole` reads contents, else sizes alone are compared.
+/// Judges what lies in the cache and what is under way.
 ///
 /// # Errors
 /// When the observer said stop.
 pub(crate) fn downloads(
     machine: &Machine,
     offers: &Offers<'_>,
-    whole: bool,
     pool: &rayon::ThreadPool,
     observer: &dyn Observer,
 ) -> Result<Looked, Stopped> {
@@ -63,9 +63,19 @@ pub(crate) fn downloads(
     let cache = SystemPath::literal(CACHE);
     for folder in [cache.clone(), cache.join(b"partial").unwrap_or(cache)] {
         let partial = folder.name() == b"partial";
-        let Ok(dir) = machine.resolve(&folder).and_then(|real| machine.dir(&real)) else { continue };
-        let mut names: Vec<Vec<u8>> =
-            dir.disk().list(dir.fd()).unwrap_or_default().into_iter().map(|(name, _)| name).collect();
+        let listed = machine.resolve(&folder).and_then(|real| machine.dir(&real)).and_then(|dir| {
+            let names = dir.disk().list(dir.fd())?;
+            Ok((dir, names))
+        });
+        let (dir, names) = match listed {
+            Ok(listed) => listed,
+            Err(e) if e.kind() == io::ErrorKind::NotFound => continue,
+            Err(e) => {
+                looked.unexamined.push((format!("what was downloaded: {}", why_not(&e)), 1, Some(folder)));
+                continue;
+            }
+        };
+        let mut names: Vec<Vec<u8>> = names.into_iter().map(|(name, _)| name).collect();
         names.retain(|name| name != b"lock" && name != b"partial");
         names.sort();
         if names.len() > MAX_NAMES {
@@ -75,7 +85,7 @@ pub(crate) fn downloads(
         }
         observer.hear(Event::Begin { phase: Phase::Downloads, items: names.len() as u64, bytes: 0 });
         let one = |name: &Vec<u8>| {
-            let (judged, bytes) = judge(&dir, name, partial, offers, whole);
+            let (judged, bytes) = judge(&dir, name, partial, offers);
             let go_on = observer.hear(Event::Advance { items: 1, bytes }) == Flow::GoOn;
             go_on.then_some((judged, bytes)).ok_or(Stopped)
         };
@@ -92,12 +102,12 @@ pub(crate) fn downloads(
     Ok(looked)
 }
 
-fn judge(dir: &Dir, name: &[u8], partial: bool, offers: &Offers<'_>, whole: bool) -> (Judged, u64) {
+fn judge(dir: &Dir, name: &[u8], partial: bool, offers: &Offers<'_>) -> (Judged, u64) {
     let stat = match dir.look(name) {
         Ok(Some(stat)) => stat,
         // Gone meanwhile: as if it had never been there.
         Ok(None) => return (Judged::Superseded, 0),
-        Err(e) => return (Judged::Unreadable(crate::model::error_words(&e)), 0),
+        Err(e) => return (unreadable(&e), 0),
     };
     if stat.kind != FileKind::File {
         return (Judged::NoFile(stat.kind), 0);
@@ -108,13 +118,10 @@ fn judge(dir: &Dir, name: &[u8], partial: bool, offers: &Offers<'_>, whole: bool
     let sums = (offers.sums)(&id);
     let same: Vec<&FileSum> = sums.iter().filter(|sum| sum.size == stat.size).collect();
     if !same.is_empty() {
-        if !whole {
-            return (Judged::Right, 0);
-        }
         return match sha256(dir, name) {
             Ok((found, bytes)) if same.iter().any(|sum| sum.sha256 == found) => (Judged::Right, bytes),
             Ok((_, bytes)) => (Judged::Altered, bytes),
-            Err(e) => (Judged::Unreadable(crate::model::error_words(&e)), 0),
+            Err(e) => (unreadable(&e), 0),
         };
     }
     match sums.iter().map(|sum| sum.size).max() {
@@ -126,7 +133,22 @@ fn judge(dir: &Dir, name: &[u8], partial: bool, offers: &Offers<'_>, whole: bool
     }
 }
 
-fn sha256(dir: &Dir, name: &[u8]) -> std::io::Result<([u8; 32], u64)> {
+fn unreadable(error: &io::Error) -> Judged {
+    match error.kind() {
+        io::ErrorKind::PermissionDenied => Judged::Forbidden,
+        _ => Judged::Unreadable(crate::model::error_words(error)),
+    }
+}
+
+/// Why something could not be looked at.
+fn why_not(error: &io::Error) -> String {
+    match error.kind() {
+        io::ErrorKind::PermissionDenied => "needs root".into(),
+        _ => crate::model::error_words(error),
+    }
+}
+
+fn sha256(dir: &Dir, name: &[u8]) -> io::Result<([u8; 32], u64)> {
     use std::os::fd::AsFd as _;
     let file = dir.disk().open_file(dir.fd(), name)?;
     let mut hasher = aws_lc_rs::digest::Context::new(&aws_lc_rs::digest::SHA256);
@@ -148,6 +170,7 @@ fn tell(looked: &mut Looked, path: &SystemPath, partial: bool, judged: Judged) {
     const AGAIN: &str = "move it away; the next update downloads it again";
     let finding = match judged {
         Judged::Right => return looked.saw(Voucher::Archive, 1),
+        Judged::Forbidden => return looked.passed_over("needs root", path),
         Judged::Begun(size) => {
             looked.saw(Voucher::Archive, 1);
             at_path(path, Verdict::Begun, &format!("a download of {size} bytes is under way, or was left"), None)

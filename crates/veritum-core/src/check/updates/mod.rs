@@ -12,12 +12,14 @@ pub(crate) use lists::{Clock, lists, sources};
 pub(crate) use locks::{Watched, locks};
 pub(crate) use settings::{room, settings};
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 
-use crate::model::{Area, Finding, Subject, SystemPath, Verdict, Voucher};
+use crate::model::{Area, Finding, FindingId, Subject, SystemPath, Verdict, Voucher};
 
 /// Findings of one kind beyond this number are counted, not listed.
 const LISTED: usize = 1000;
+/// So many causes of one finding are told.
+const CAUSES: usize = 3;
 
 /// What came of looking at one part of what updates rest on.
 #[derive(Debug, Default)]
@@ -60,10 +62,37 @@ impl Looked {
             return;
         }
         let reason = format!("more than {LISTED} are {}", finding.verdict.word());
-        match self.unexamined.iter_mut().find(|(why, ..)| *why == reason) {
+        let example = finding.subject.as_path().cloned().unwrap_or_else(SystemPath::root);
+        self.passed_over(&reason, &example);
+    }
+
+    /// Counts what was not examined for the same reason.
+    fn passed_over(&mut self, reason: &str, example: &SystemPath) {
+        match self.unexamined.iter_mut().find(|(why, ..)| why == reason) {
             Some((_, count, _)) => *count += 1,
-            None => self.unexamined.push((reason, 1, finding.subject.as_path().cloned())),
+            None => self.unexamined.push((reason.to_owned(), 1, Some(example.clone()))),
         }
+    }
+
+    /// Makes one finding of those that say the same of one subject, each with its cause.
+    pub(crate) fn into_findings(self) -> Vec<Finding> {
+        let mut known: HashMap<FindingId, usize> = HashMap::new();
+        let mut all: Vec<(Finding, Vec<String>)> = Vec::new();
+        for finding in self.findings {
+            let at = *known.entry(finding.id.clone()).or_insert(all.len());
+            match all.get_mut(at) {
+                Some((_, causes)) => causes.extend(finding.cause),
+                None => all.push((Finding { cause: None, ..finding.clone() }, finding.cause.into_iter().collect())),
+            }
+        }
+        let joined = |(finding, mut causes): (Finding, Vec<String>)| {
+            causes.dedup();
+            let more = causes.len().saturating_sub(CAUSES);
+            causes.truncate(CAUSES);
+            let rest = if more > 0 { format!("; and {more} more") } else { String::new() };
+            Finding { cause: (!causes.is_empty()).then(|| causes.join("; ") + &rest), ..finding }
+        };
+        all.into_iter().map(joined).collect()
     }
 }
 
@@ -82,6 +111,19 @@ fn with(finding: Finding, cause: &str, advice: Option<&str>) -> Finding {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn one_subject_is_one_finding_with_all_its_causes() {
+        let path = SystemPath::literal("/etc/apt/sources.list");
+        let mut looked = Looked::default();
+        for line in 1..=5 {
+            looked.take(at_path(&path, Verdict::Garbled, &format!("line {line}"), Some("put it right")));
+        }
+        looked.take(at_path(&path, Verdict::Doubled, "twice", None));
+        let told: Vec<_> = looked.into_findings().into_iter().map(|f| (f.verdict, f.cause.unwrap())).collect();
+        let garbled = (Verdict::Garbled, "line 1; line 2; line 3; and 2 more".to_owned());
+        assert_eq!(told, [garbled, (Verdict::Doubled, "twice".to_owned())]);
+    }
 
     #[test]
     fn hundreds_of_thousands_of_one_kind_are_counted() {

@@ -13,7 +13,7 @@ use crate::target::Machine;
 /// A log over this size, packed or unpacked, is not read.
 const MAX_LOG: u64 = 8 << 20;
 /// Rotated logs beyond this number are not looked for: a year of them.
-const MAX_ROTATED: u32 = 12;
+pub(super) const MAX_ROTATED: u32 = 12;
 /// More than this are not told even of one day.
 const MAX_HAPPENINGS: usize = 20_000;
 

@@ -5,12 +5,10 @@ use std::collections::HashMap;
 use jiff::civil::DateTime;
 
 use super::apt::history_runs;
-use super::log::{recent, rotated};
+use super::log::{MAX_ROTATED, recent, rotated};
 use crate::platform::{Happening, Run};
 use crate::target::Machine;
 
-/// Rotated logs beyond this number are not looked for: a year of them.
-const MAX_ROTATED: u32 = 12;
 /// Of dpkg's log so many lines are of interest.
 const MAX_HAPPENINGS: usize = 20_000;
 /// What dpkg did without apt belongs together when no more time lies between, seconds.

@@ -19,6 +19,9 @@ pub use preferences::{Pin, pins};
 pub use release::{FileSum, Release, ReleaseError};
 pub use sources::{Signers, Source, SourceKind, Sources, sources};
 
+/// Where apt keeps packages that it got; those under way lie in `partial/` below.
+pub const CACHE: &str = "/var/cache/apt/archives";
+
 use crate::model::SystemPath;
 use crate::target::Machine;
 

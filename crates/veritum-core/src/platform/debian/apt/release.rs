@@ -66,6 +66,8 @@ pub struct Release {
     pub all_within: bool,
     /// Whether it names `all` among its architectures, or none at all: else apt gets no index of what fits every machine.
     pub names_all: bool,
+    /// Whether its versions are installed only when they are asked for (`NotAutomatic`): they are no updates.
+    pub on_demand: bool,
     /// The files it vouches for, by path below its folder.
     pub files: HashMap<String, FileSum>,
 }
@@ -106,6 +108,7 @@ impl Release {
             date: fields.get("Date").and_then(date),
             valid_until: fields.get("Valid-Until").and_then(date),
             by_hash: fields.get("Acquire-By-Hash").is_some_and(|v| v.eq_ignore_ascii_case("yes")),
+            on_demand: fields.get("NotAutomatic").is_some_and(|v| v.eq_ignore_ascii_case("yes")),
             names_all: fields.get("Architectures").is_none_or(|v| v.split_ascii_whitespace().any(|arch| arch == "all")),
             all_within: fields.get("No-Support-for-Architecture-all").is_some_and(|v| v.contains("Packages")),
             files,

@@ -87,6 +87,13 @@ impl Source {
         if self.is_flat() { self.suite.trim_start_matches('/').to_owned() } else { format!("dists/{}/", self.suite) }
     }
 
+    /// Whether its suite is one of security updates, by what Debian and those that follow it call them.
+    #[must_use]
+    pub fn is_security(&self) -> bool {
+        let named = |text: &str, by: &[char]| text.split(by).any(|part| part == "security");
+        named(&self.suite, &['-', '/']) || named(&self.uri, &['/', '.', '-'])
+    }
+
     /// How people name it.
     #[must_use]
     pub fn words(&self) -> String {
@@ -315,6 +322,14 @@ mod tests {
         let mut sources = Sources::default();
         sources.add(text, &SystemPath::literal(name));
         sources
+    }
+
+    #[test]
+    fn an_archive_of_security_updates_is_known_by_its_name() {
+        let is = |line: &str| read(line, "/etc/apt/sources.list").all[0].is_security();
+        assert!(is("deb http://a.example/deb saltwort-security main"));
+        assert!(is("deb http://security.a.example/ saltwort/updates main"));
+        assert!(!is("deb http://insecurity.example/ saltwort-updates main"));
     }
 
     #[test]

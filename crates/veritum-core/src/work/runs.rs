@@ -1,0 +1,157 @@
+//! What was installed when, and what of it could have to do with the trouble.
+
+use jiff::civil::DateTime;
+
+use super::Workshop;
+use crate::archive::Archive;
+use crate::model::ComponentId;
+use crate::platform::debian::{Debian, compare_versions};
+use crate::platform::{Happened, Happening, Platform as _, Run};
+use crate::report::{UpdateKind, UpdateLine, UpdateRun, UpdatesReport};
+
+/// What came at most so long before the trouble is marked, seconds.
+const SHORTLY: i64 = 7 * 24 * 3600;
+
+/// Which of the runs are asked for; moments are in the machine's own time.
+#[derive(Debug, Clone, Default)]
+pub struct UpdatesWanted {
+    /// Only what began then or later.
+    pub since: Option<DateTime>,
+    /// Only what concerns this component.
+    pub component: Option<String>,
+    /// When the trouble began: what came shortly before is marked.
+    pub trouble: Option<DateTime>,
+}
+
+impl Workshop {
+    /// What was installed, updated and removed, as the system's own logs tell it.
+    #[must_use]
+    pub fn list_updates(&self, wanted: &UpdatesWanted) -> UpdatesReport {
+        let all = Debian.runs(&self.machine);
+        let logged_since = all.last().map(|run| run.began.clone());
+        let began = |run: &Run| run.began.parse::<DateTime>().ok();
+        let mut runs: Vec<Run> =
+            all.into_iter().filter(|run| wanted.since.is_none() || began(run) >= wanted.since).collect();
+        if let Some(name) = &wanted.component {
+            runs.iter_mut().for_each(|run| run.happenings.retain(|h| h.name == *name));
+            runs.retain(|run| !run.happenings.is_empty());
+        }
+        let moments: Vec<Option<DateTime>> = runs.iter().map(began).collect();
+        let marked = wanted.trouble.map(|trouble| shortly_before(&moments, trouble)).unwrap_or_default();
+        let lines = self.update_lines(&runs);
+        let told = runs.into_iter().zip(lines).enumerate();
+        UpdatesReport {
+            format: UpdatesReport::FORMAT.into(),
+            machine: self.machine_report(),
+            since: wanted.since.map(|at| at.to_string()),
+            component: wanted.component.clone(),
+            trouble: wanted.trouble.map(|at| at.to_string()),
+            logged_since,
+            runs: told.map(|(at, (run, lines))| update_run(run, lines, marked.contains(&at))).collect(),
+        }
+    }
+
+    /// Each run's components, with the archives that list their versions.
+    fn update_lines(&self, runs: &[Run]) -> Vec<Vec<UpdateLine>> {
+        let id = |h: &Happening| ComponentId::new(&h.name, h.to.as_deref()?, &h.arch).ok();
+        let ids: Vec<ComponentId> = runs.iter().flat_map(|run| &run.happenings).filter_map(id).collect();
+        self.with_archive(|archive| {
+            archive.listed(&self.machine, ids.iter());
+            let line = |h: &Happening| update_line(h, id(h).map(|id| origins(archive, &id)).unwrap_or_default());
+            runs.iter().map(|run| run.happenings.iter().map(line).collect()).collect()
+        })
+    }
+}
+
+/// The archives that list exactly this component: what each is called, and whether it is one of security updates.
+fn origins(archive: &Archive, id: &ComponentId) -> Vec<(String, bool)> {
+    archive.offered_by(id).map(|open| (open.source.words(), open.source.is_security())).collect()
+}
+
+fn update_line(happening: &Happening, origins: Vec<(String, bool)>) -> UpdateLine {
+    let Happening { what, name, arch, from, to, .. } = happening.clone();
+    let security = origins.iter().find(|(_, security)| *security);
+    let kind = match (&from, &to) {
+        (Some(from), Some(to)) if what == Happened::Updated => match compare_versions(from, to).is_gt() {
+            true => Some(UpdateKind::Back),
+            false if security.is_some() => Some(UpdateKind::Security),
+            false if first_number(from) != first_number(to) => Some(UpdateKind::Major),
+            false => origins.first().map(|_| UpdateKind::Ordinary),
+        },
+        _ => None,
+    };
+    let origin = security.or(origins.first()).map(|(name, _)| name.clone());
+    UpdateLine { component: name, arch, what, from, to, kind, origin }
+}
+
+/// The first number of a version's upstream part (deb-version(7)).
+fn first_number(version: &str) -> &str {
+    let upstream = version.split_once(':').map_or(version, |(_, rest)| rest);
+    upstream.split(|c: char| !c.is_ascii_digit()).next().unwrap_or_default()
+}
+
+/// Of moments, newest first, those that came shortly before the trouble; where none did, the last before it.
+fn shortly_before(moments: &[Option<DateTime>], trouble: DateTime) -> Vec<usize> {
+    let begin = trouble.saturating_sub(jiff::SignedDuration::from_secs(SHORTLY));
+    let before: Vec<(usize, DateTime)> =
+        moments.iter().enumerate().filter_map(|(at, m)| Some((at, (*m)?))).filter(|(_, m)| *m <= trouble).collect();
+    let near: Vec<usize> = before.iter().filter(|(_, m)| *m >= begin).map(|(at, _)| *at).collect();
+    if near.is_empty() { before.first().map(|(at, _)| *at).into_iter().collect() } else { near }
+}
+
+fn update_run(run: Run, mut lines: Vec<UpdateLine>, before_trouble: bool) -> UpdateRun {
+    lines.sort_by(|a, b| (rank(a), &a.component, &a.arch).cmp(&(rank(b), &b.component, &b.arch)));
+    let Run { began, ended, command, by, failed, .. } = run;
+    UpdateRun { began, ended, command, by, failed, before_trouble, lines }
+}
+
+/// What a technician looks at first.
+fn rank(line: &UpdateLine) -> u8 {
+    match (line.what, line.kind) {
+        (_, Some(UpdateKind::Back)) => 0,
+        (_, Some(UpdateKind::Security)) => 1,
+        (_, Some(UpdateKind::Major)) => 2,
+        (Happened::Updated, _) => 3,
+        (Happened::Installed, _) => 4,
+        (Happened::Removed, _) => 5,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn happening(from: &str, to: &str) -> Happening {
+        let version = |text: &str| (!text.is_empty()).then(|| text.to_owned());
+        let what = if from.is_empty() { Happened::Installed } else { Happened::Updated };
+        let (at, name, arch) = ("2026-03-02 14:10:00".into(), "quay".into(), "amd64".into());
+        Happening { at, what, name, arch, from: version(from), to: version(to) }
+    }
+
+    #[test]
+    fn a_kind_is_told_only_where_it_is_known() {
+        let kind = |from, to, origins: &[(&str, bool)]| {
+            let origins = origins.iter().map(|(name, security)| ((*name).to_owned(), *security)).collect();
+            let line = update_line(&happening(from, to), origins);
+            (line.kind, line.origin)
+        };
+        let (main, security) = (("main", false), ("safety", true));
+        assert_eq!(kind("1.0", "1.1", &[main, security]), (Some(UpdateKind::Security), Some("safety".into())));
+        assert_eq!(kind("1.0", "1.1", &[main]), (Some(UpdateKind::Ordinary), Some("main".into())));
+        assert_eq!(kind("1.0", "1.1", &[]), (None, None));
+        assert_eq!(kind("1:9.2-3", "1:10.0-1", &[]).0, Some(UpdateKind::Major));
+        assert_eq!(kind("2:1.0", "1.1", &[security]).0, Some(UpdateKind::Back));
+        assert_eq!(kind("", "1.1", &[main]).0, None);
+    }
+
+    #[test]
+    fn what_came_in_the_week_before_the_trouble_is_marked_or_else_the_last_before_it() {
+        let at = |text: &str| text.parse::<DateTime>().ok();
+        let moments =
+            [at("2026-03-03T10:00"), at("2026-03-02T14:10"), None, at("2026-02-25T09:00"), at("2026-01-01T00:00")];
+        let marked = |trouble: &str| shortly_before(&moments, trouble.parse().unwrap());
+        assert_eq!(marked("2026-03-02T23:59:59"), [1, 3]);
+        assert_eq!(marked("2026-02-20T00:00"), [4]);
+        assert!(marked("2025-12-31T00:00").is_empty());
+    }
+}
