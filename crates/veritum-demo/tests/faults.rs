@@ -5,6 +5,7 @@ mod support;
 use support::{Demo, assert_same, check, is_root, repair, told, undo};
 use veritum_core::report::OutcomeWord;
 use veritum_core::testkit::Tree;
+use veritum_core::work::Settings;
 use veritum_demo::{FAULTS, Fault};
 
 fn possible() -> Vec<&'static Fault> {
@@ -86,6 +87,25 @@ fn each_kind_of_damage_alone_is_found_and_put_right() {
 #[test]
 fn all_kinds_of_damage_together_are_found_and_put_right() {
     lives(&possible());
+}
+
+#[test]
+fn the_answer_does_not_depend_on_how_many_threads_there_are() {
+    let demo = Demo::with(&possible());
+    let by = |jobs: usize| {
+        let report = check(&Settings { jobs, ..demo.settings() });
+        (
+            report.findings,
+            report.notes,
+            report.left,
+            report.more_strays,
+            report.areas.iter().map(|a| a.examined).sum::<u64>(),
+        )
+    };
+    let alone = by(1);
+    for jobs in [2, 3, 7] {
+        assert_eq!(by(jobs), alone, "{jobs} threads");
+    }
 }
 
 #[test]
