@@ -215,7 +215,7 @@ fn what_may_not_be_looked_into_is_said() {
     let demo = Demo::with(&[]);
     let partial = demo.machine().join("var/cache/apt/archives/partial");
     fs::create_dir_all(&partial).unwrap();
-    fs::set_permissions(&partial, fs::Permissions::from_mode(0)).unwrap();
+    fs::set_permissions(&partial, fs::Permissions::from_mode(0o000)).unwrap();
     let report = check(&demo.settings());
     fs::set_permissions(&partial, fs::Permissions::from_mode(0o700)).unwrap();
     assert!(report.unexamined.iter().any(|u| u.reason.contains("needs root")), "{:?}", report.unexamined);

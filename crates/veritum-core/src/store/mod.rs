@@ -31,6 +31,7 @@ mod publish;
 mod read;
 mod records;
 mod remote;
+mod unpack;
 
 pub use ailing::{Ailing, ailing};
 pub use audit::{Audit, Ill, Listing, Part, Trouble, manifest_ill};

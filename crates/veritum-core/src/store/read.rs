@@ -1,24 +1,22 @@
 //! Reading a store whose chain of trust holds.
 
-use std::cell::RefCell;
 use std::collections::HashMap;
 use std::fs;
-use std::io::{self, Read};
+use std::io;
 use std::path::{Path, PathBuf};
 
 use super::files::{self, read};
 use super::index::{Index, IndexEntry, PackageRef};
 use super::records::{Records, RecordsRef};
 use super::remote::{Reach, Remote};
+use super::unpack::{other_content, packed_at_most, right, unpack_all, unpack_in_pieces};
 use super::{FORMAT, Location, MAX_MANIFEST, MAX_RECORDS, Manifest, StoreError, at};
-use crate::model::{ComponentId, ContentHasher, Digest};
+use crate::model::{ComponentId, Digest};
 use crate::platform::debian::apt::FileSum;
 use crate::trust::{self, Pins, SeenVersions, Verified};
 
 /// Contents up to this size are verified in memory; larger ones are unpacked twice, once to verify, once to hand on.
 pub(super) const IN_MEMORY: u64 = 32 << 20;
-/// zstd windows that our own filling makes stay far below this power of two.
-const MAX_WINDOW: u32 = 27;
 
 /// A store that may be trusted, with its signed index.
 #[derive(Debug)]
@@ -386,35 +384,6 @@ fn read_index(bytes: &[u8], path: &Path) -> Result<Index, StoreError> {
     serde_json::from_slice(bytes).map_err(broken)
 }
 
-/// Unpacks exactly `size` bytes, not one more.
-pub(super) fn unpack_all(packed: impl Read, size: u64) -> io::Result<Vec<u8>> {
-    thread_local! {
-        // Making one for each of two thousand small files would cost as much as unpacking them.
-        static UNPACKER: RefCell<Option<zstd::bulk::Decompressor<'static>>> = const { RefCell::new(None) };
-    }
-    let other = |why| io::Error::new(io::ErrorKind::InvalidData, why);
-    let most = packed_at_most(size);
-    let room = usize::try_from(size).map_err(|_| other("it is larger than is sensible"))?;
-    let mut bytes = Vec::new();
-    packed.take(most + 1).read_to_end(&mut bytes)?;
-    if bytes.len() as u64 > most {
-        return Err(other("more is packed than what was signed"));
-    }
-    let unpacked = UNPACKER.with_borrow_mut(|unpacker| {
-        let unpacker = match unpacker.take() {
-            Some(ready) => unpacker.insert(ready),
-            None => unpacker.insert(zstd::bulk::Decompressor::new()?),
-        };
-        // Room for one byte more tells what is too long.
-        unpacker.decompress(&bytes, room + 1)
-    });
-    let unpacked = unpacked.map_err(|_| other("it cannot be unpacked"))?;
-    if unpacked.len() != room {
-        return Err(other("its length is not the one that was signed"));
-    }
-    Ok(unpacked)
-}
-
 /// Where contents come from when something is put back.
 pub trait Contents: Sync {
     /// Hands on a content in pieces, after all of it was verified.
@@ -465,41 +434,4 @@ impl Contents for Store {
         // What a server has is known when it is asked for; its index says what it should have.
         self.is_remote() || files::object(&self.path, digest).is_file()
     }
-}
-
-/// Unpacked bytes, when they are the ones that are named.
-fn right(unpacked: io::Result<Vec<u8>>, digest: &Digest) -> io::Result<Vec<u8>> {
-    unpacked.ok().filter(|bytes| Digest::of(bytes) == *digest).ok_or_else(other_content)
-}
-
-fn other_content() -> io::Error {
-    io::Error::new(io::ErrorKind::InvalidData, "its content is not the one that was signed")
-}
-
-/// What a packed file may have at most: packing never makes much more of a content than it is.
-pub(super) fn packed_at_most(size: u64) -> u64 {
-    size.saturating_add(size / 64 + 4096)
-}
-
-pub(super) fn unpack_in_pieces(
-    packed: impl Read,
-    digest: &Digest,
-    size: u64,
-    to: &mut dyn FnMut(&[u8]) -> io::Result<()>,
-) -> io::Result<()> {
-    let mut decoder = zstd::Decoder::new(packed)?;
-    decoder.window_log_max(MAX_WINDOW)?;
-    let mut hasher = ContentHasher::blake3();
-    let mut piece = vec![0; 1 << 20];
-    let mut left = size;
-    loop {
-        let n = decoder.read(&mut piece)?;
-        if n == 0 {
-            break;
-        }
-        left = left.checked_sub(n as u64).ok_or_else(|| io::Error::new(io::ErrorKind::InvalidData, "too long"))?;
-        hasher.update(&piece[..n]);
-        to(&piece[..n])?;
-    }
-    if left == 0 && hasher.finish().0 == Some(*digest) { Ok(()) } else { Err(other_content()) }
 }
