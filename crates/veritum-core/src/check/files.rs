@@ -259,7 +259,8 @@ fn observe(
             Some((_, before, observation)) if before == *look => known.push(Some(observation)),
             _ => {
                 known.push(None);
-                open.push(Task { folder: &seat.folder, name: seat.physical.name(), look: *look });
+                let fresh = case.how.was_written(&seat.physical);
+                open.push(Task { folder: &seat.folder, name: seat.physical.name(), look: *look, fresh });
             }
         }
     }

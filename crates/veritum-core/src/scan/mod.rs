@@ -9,6 +9,7 @@ mod settled;
 pub use remembered::Remembered;
 pub use settled::{Settled, Settling, Watch};
 
+use std::collections::HashSet;
 use std::io;
 use std::os::fd::AsFd;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
@@ -49,6 +50,8 @@ pub struct Task<'a> {
     pub name: &'a [u8],
     /// What is to be known.
     pub look: Look,
+    /// Whether it is read from the medium rather than from the cache.
+    pub fresh: bool,
 }
 
 /// What was found at a name.
@@ -96,10 +99,19 @@ pub struct Stopped;
 /// How contents are read.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct How<'a> {
-    /// From the medium rather than from the cache.
-    pub fresh: bool,
+    /// Places that were just written: what lies at or below them is read from the medium rather than from the cache.
+    pub written: Option<&'a HashSet<SystemPath>>,
     /// What was seen before: a file that is just as it was is not read.
     pub remembered: Option<&'a Remembered>,
+}
+
+impl How<'_> {
+    /// Whether a place is, or lies below, one that was just written.
+    #[must_use]
+    pub fn was_written(&self, place: &SystemPath) -> bool {
+        let Some(written) = self.written else { return false };
+        std::iter::successors(Some(place.clone()), SystemPath::parent).any(|place| written.contains(&place))
+    }
 }
 
 /// Looks at all tasks; answers stand in the order of the tasks. Those of one folder should stand together, and all in
@@ -192,15 +204,15 @@ fn look_closer(dir: &Dir, task: &Task<'_>, stat: Stat, how: How<'_>, buffer: &mu
     }
     match (stat.kind, task.look) {
         (FileKind::Link, _) => found.target = Some(dir.disk().read_link(dir.fd(), task.name)?),
-        (FileKind::File, Look::Md5 { most }) if stat.size <= most => read(dir, task, &mut found, how.fresh, buffer)?,
-        (FileKind::File, Look::Blake3 { size }) if stat.size == size => read(dir, task, &mut found, how.fresh, buffer)?,
+        (FileKind::File, Look::Md5 { most }) if stat.size <= most => read(dir, task, &mut found, buffer)?,
+        (FileKind::File, Look::Blake3 { size }) if stat.size == size => read(dir, task, &mut found, buffer)?,
         _ => {}
     }
     Ok(found)
 }
 
 /// Digests the file's content: lstat, open without following, fstat of the same inode, then read to the end.
-fn read(dir: &Dir, task: &Task<'_>, found: &mut Found, fresh: bool, buffer: &mut [u8]) -> io::Result<()> {
+fn read(dir: &Dir, task: &Task<'_>, found: &mut Found, buffer: &mut [u8]) -> io::Result<()> {
     let disk = dir.disk();
     let file = disk.open_file(dir.fd(), task.name)?;
     let open = disk.look_open(file.as_fd())?;
@@ -211,7 +223,7 @@ fn read(dir: &Dir, task: &Task<'_>, found: &mut Found, fresh: bool, buffer: &mut
             return Err(io::Error::new(io::ErrorKind::NotFound, "exchanged while it was looked at"));
         }
     }
-    if fresh {
+    if task.fresh {
         // From the medium, not from the cache. Dirty pages cannot be let go, so they are written first.
         let _ = disk.sync(file.as_fd());
         let _ = disk.forget(file.as_fd());
@@ -243,7 +255,7 @@ mod tests {
     use crate::target::LiveDisk;
 
     fn task<'a>(usr: &'a SystemPath, name: &'a str, look: Look) -> Task<'a> {
-        Task { folder: usr, name: name.as_bytes(), look }
+        Task { folder: usr, name: name.as_bytes(), look, fresh: false }
     }
 
     fn world() -> (tempfile::TempDir, Machine, rayon::ThreadPool) {
@@ -282,6 +294,16 @@ mod tests {
         assert_eq!(found(3).target.as_deref(), Some(&b"/somewhere"[..]));
         assert_eq!(found(4).digest, None, "another size needs no reading");
         assert_eq!(found(5).md5, None, "what is far too large is not read");
+    }
+
+    #[test]
+    fn what_was_written_is_read_from_the_medium_with_all_that_lies_below() {
+        let written = [SystemPath::literal("/usr/share/quay")].into();
+        let how = How { written: Some(&written), remembered: None };
+        assert!(how.was_written(&SystemPath::literal("/usr/share/quay/deep/one")));
+        assert!(how.was_written(&SystemPath::literal("/usr/share/quay")));
+        assert!(!how.was_written(&SystemPath::literal("/usr/share/quayside")));
+        assert!(!How::default().was_written(&SystemPath::root()));
     }
 
     #[test]

@@ -1,6 +1,6 @@
 //! `check`: gathering the reference, looking, judging, telling.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::time::{Duration, Instant};
 
 use super::records::RecordsPart;
@@ -45,8 +45,10 @@ pub(super) struct Wanted<'a> {
     pub(super) scope: &'a Scope,
     /// How far the store is looked into; not at all without.
     pub(super) store: Option<Depth>,
-    /// Whether to read from the medium rather than from the cache.
+    /// Whether the store is read from the medium rather than from the cache.
     pub(super) fresh: bool,
+    /// Places of the machine that were just written: they are read from the medium.
+    pub(super) written: Option<&'a HashSet<SystemPath>>,
     /// Whether what has not changed since the last full check is not read again.
     pub(super) quick: bool,
     /// Whether what a repair is going to take is fetched from a store on a web server.
@@ -58,7 +60,7 @@ pub(super) struct Wanted<'a> {
 impl<'a> Wanted<'a> {
     /// Files only, as they are.
     pub(super) fn files(scope: &'a Scope, failed: &'a HashMap<ComponentId, String>) -> Self {
-        Self { scope, store: None, fresh: false, quick: false, fetch: false, failed }
+        Self { scope, store: None, fresh: false, written: None, quick: false, fetch: false, failed }
     }
 }
 
@@ -191,14 +193,14 @@ impl Workshop {
         store: &mut Option<StorePart>,
         observer: &dyn Observer,
     ) -> Result<FilesPart, WorkError> {
-        let Wanted { scope, fresh, failed, .. } = wanted;
+        let Wanted { scope, written, failed, .. } = wanted;
         let begun = Instant::now();
         let with_records = scope.wants(Area::Records);
         let listing = self.own_store().filter(|_| wanted.store == Some(Depth::Present)).and_then(Store::list_contents);
         let mut reference = self.referenced(scope, observer)?;
         let before = if wanted.quick { self.state().ok().flatten().and_then(|s| history::seen(&s)) } else { None };
         let looks = Looks {
-            how: How { fresh, remembered: before.as_ref().map(|b| &b.files) },
+            how: How { written, remembered: before.as_ref().map(|b| &b.files) },
             remember: scope.is_whole() && !wanted.quick,
         };
         let mut seen = Seen::default();

@@ -233,9 +233,11 @@ impl Workshop {
         let mut problems = problems_of_files(&first.report);
         let mut known: HashSet<FindingId> = first.report.findings.iter().map(|f| f.id.clone()).collect();
         let narrowed = narrowed(scope, first);
+        let mut written: HashSet<SystemPath> = HashSet::new();
         let mut after = None;
         for round in 1..=MAX_ROUNDS {
             self.unpack_for(&plan.actions);
+            written.extend(plan.actions.iter().map(|action| action.place.clone()));
             let receipt = match change.round(plan.actions, &contents) {
                 Ok(receipt) => receipt,
                 // What earlier rounds did stands; an unfinished one is left for recovery.
@@ -248,7 +250,7 @@ impl Workshop {
             };
             let did_something = receipt.outcomes.iter().any(|o| o.failed.is_none());
             receipts.push(receipt);
-            let looked = Wanted { fresh: true, ..Wanted::files(&narrowed, failed) };
+            let looked = Wanted { written: Some(&written), ..Wanted::files(&narrowed, failed) };
             let next = self.checked(looked, &Steady(observer))?;
             let shrank = next.report.problems() < problems;
             let new = next.report.findings.iter().any(|f| known.insert(f.id.clone()));
@@ -283,7 +285,7 @@ fn agreed_to(next: &Checked, agreed: &mut HashSet<SystemPath>, ask: &mut dyn FnM
     plan
 }
 
-/// After a round only the components that were touched are looked at again, on the medium.
+/// After a round only the components that were touched are looked at again; what was written, on the medium.
 fn narrowed(scope: &Scope, checked: &Checked) -> Scope {
     if !scope.is_all() {
         return scope.clone();
