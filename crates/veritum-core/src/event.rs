@@ -48,6 +48,8 @@ pub enum Phase {
     Publishing,
     /// Reading packages that were downloaded; items are files.
     Downloads,
+    /// Fetching the lists of updates afresh; items are files.
+    Lists,
     /// Watching whether those that hold a lock do anything.
     Watching,
 }

@@ -69,6 +69,14 @@ impl From<WorkError> for Failure {
                 error.to_string(),
                 Some(format!("mount it below the target at {place}, then type the same again")),
             ),
+            WorkError::LockHeld { ref path, ref who, stuck } => Self::not_done(
+                format!("a package tool works on this machine ({path})"),
+                who.clone(),
+                Some(match stuck {
+                    true => "look at that program: it may wait for an answer or for the network".into(),
+                    false => "let it end, then type the same again".into(),
+                }),
+            ),
             WorkError::InUse => Self::not_done(
                 "nothing can be changed on this machine now".into(),
                 error.to_string(),

@@ -137,6 +137,7 @@ fn words(phase: Phase) -> &'static str {
         Phase::Mending => "store: putting right",
         Phase::Publishing => "signing",
         Phase::Downloads => "updates: reading downloads",
+        Phase::Lists => "updates: fetching lists",
         Phase::Watching => "updates: watching who holds a lock",
         _ => "working",
     }

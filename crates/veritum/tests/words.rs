@@ -171,7 +171,10 @@ fn what_updates_rest_on_is_told_with_what_to_do() {
     let report: serde_json::Value = serde_json::from_str(&said.out).unwrap();
     let id = report["findings"][0]["id"].as_str().unwrap();
     bench.say(&["explain", &id[..4]]).expect(1, &["no archive is set up", "To do:", "Next: veritum check updates"]);
-    bench.say(&["repair", "updates"]).expect_err(2, &["not be repaired from here yet", "veritum check updates"]);
+    let words =
+        ["Not proved that updates come", "nothing", "no archive is set up", "Nothing was changed.", "veritum status"];
+    bench.say(&["repair", "updates", "--no-network"]).expect(1, &words);
+    bench.say(&["repair", "--everything"]).expect_err(2, &["updates are not named", "repair updates --everything"]);
     bench.say(&["list", "updates", "--trouble", "2026-03-02"]).expect(0, &["Next: veritum check"]);
     bench.say(&["list", "changes", "--since", "2026-03-02"]).expect_err(2, &["choose among updates", "list updates"]);
     bench.say(&["list", "updates", "--since", "yesterday"]).expect_err(2, &["a date is written like 2026-03-02"]);

@@ -5,13 +5,15 @@
 //! ```
 //!
 //! Nothing is asked of the network unless the caller says so. What was verified once is kept with the operator under
-//! the digest of what it came from. `opening` follows the chain to the indexes, `packages` from there to contents.
+//! the digest of what it came from. `opening` follows the chain to the indexes, `packages` from there to contents;
+//! `renewal` fetches the lists themselves afresh.
 
 mod fetch;
 mod hand;
 mod lookup;
 mod opening;
 mod packages;
+mod renewal;
 mod shelf;
 mod source;
 mod table;
@@ -24,6 +26,7 @@ use std::sync::{Arc, Mutex};
 
 pub use fetch::{Fetcher, Limits, Proxies};
 pub use hand::{AtHand, Package};
+pub use renewal::{Asked, NewList, Renewal, RenewalError};
 pub use source::{IndexState, Standing};
 pub use table::{Candidate, Table};
 pub use trouble::FetchError;

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use super::shelf::Shelf;
 use super::source::{self, Follow, OpenRelease, Wanted};
-use super::{Archive, Found, IndexState, OpenSource, Standing};
+use super::{Archive, Found, OpenSource, Standing};
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::model::{ComponentId, SystemPath};
 use crate::platform::debian::apt::{Release, Signers, Source, SourceKind, sources};
@@ -119,23 +119,6 @@ impl Archive {
         }
     }
 
-    /// How the indexes of each source lie among the machine's own lists, whatever was verified of them before; nothing for
-    /// sources whose release file does not count, or lies elsewhere.
-    #[must_use]
-    pub fn lists_at_hand(&self, machine: &Machine) -> Vec<Vec<(String, IndexState)>> {
-        let asked: HashSet<&str> = self.archs.iter().map(String::as_str).chain(["all"]).collect();
-        let one = |open_source: &OpenSource| {
-            let Some((open, found @ Found::Lists)) = &open_source.open else { return Vec::new() };
-            let source = &open_source.source;
-            let folder = source.release_folder();
-            let components = if source.is_flat() { &[][..] } else { &source.components };
-            let archs = archs_of(source, &self.archs, &asked);
-            let wanted = Wanted { folder: &folder, components, archs: &archs };
-            source::look_at_indexes(&found.shelf(machine, &source.uri), &wanted, !source.archs.is_empty(), open)
-        };
-        self.sources.iter().map(one).collect()
-    }
-
     /// Asks the network for release files and indexes, when one of these components could be found by it.
     ///
     /// # Errors
@@ -212,7 +195,7 @@ impl Archive {
 }
 
 /// The architectures whose indexes of a source are of interest.
-fn archs_of(source: &Source, own: &[String], asked: &HashSet<&str>) -> Vec<String> {
+pub(super) fn archs_of(source: &Source, own: &[String], asked: &HashSet<&str>) -> Vec<String> {
     chosen(if source.archs.is_empty() { own } else { &source.archs }, own, asked)
 }
 

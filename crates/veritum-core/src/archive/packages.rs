@@ -188,7 +188,7 @@ impl Archive {
         Ok(())
     }
 
-    fn unpacked(&self) -> MutexGuard<'_, Vec<Unpacked>> {
+    pub(super) fn unpacked(&self) -> MutexGuard<'_, Vec<Unpacked>> {
         self.unpacked.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -239,6 +239,15 @@ impl Archive {
         }
         let fetchable = |c: &&Candidate| self.sources[c.source].source.kind() == SourceKind::Network;
         candidates.iter().find(fetchable).map(|c| Lacking { id: id.clone(), candidate: c.clone() })
+    }
+}
+
+impl Archive {
+    /// A component's package on the network, whether it is at hand or not.
+    #[must_use]
+    pub fn on_network(&self, id: &ComponentId) -> Option<Lacking> {
+        let fetchable = |c: &&Candidate| self.sources[c.source].source.kind() == SourceKind::Network;
+        self.table.of(id).iter().find(fetchable).map(|c| Lacking { id: id.clone(), candidate: c.clone() })
     }
 }
 

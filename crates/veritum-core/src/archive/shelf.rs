@@ -6,17 +6,15 @@ use std::path::PathBuf;
 use super::fetch::Fetcher;
 use super::trouble::FetchError;
 use crate::model::SystemPath;
-use crate::platform::debian::apt::{FileSum, file_name_of_uri};
+use crate::platform::debian::apt::{FileSum, LISTS, file_name_of_uri};
 use crate::platform::debian::unpacked;
 use crate::target::Machine;
 use crate::trust::{Verified, vouch_sum};
 
-/// Where apt keeps release files and indexes.
-const LISTS: &str = "/var/lib/apt/lists";
 /// Endings of the forms in which apt may keep an index.
-const KEPT_AS: [&str; 5] = ["", ".lz4", ".xz", ".gz", ".zst"];
+pub(super) const KEPT_AS: [&str; 5] = ["", ".lz4", ".xz", ".gz", ".zst"];
 /// Forms of an index, the smallest first.
-const OFFERED_AS: [&str; 5] = [".xz", ".zst", ".gz", ".lz4", ""];
+pub(super) const OFFERED_AS: [&str; 5] = [".xz", ".zst", ".gz", ".lz4", ""];
 
 /// A place that has an archive's files.
 pub(super) enum Shelf<'a> {

@@ -11,7 +11,7 @@ use crate::trust::openpgp::{Keyring, SignatureError, Signed, open_remembered};
 use crate::trust::{FactKind, Facts, VendorKeys, Verified};
 
 /// Release files over this size are refused.
-const MAX_RELEASE: u64 = 32 << 20;
+pub(super) const MAX_RELEASE: u64 = 32 << 20;
 /// Keyring files over this size are refused.
 const MAX_KEYRING: u64 = 16 << 20;
 /// Indexes over this size, unpacked, are refused; the largest of Debian has a tenth.
@@ -169,7 +169,7 @@ impl Follow<'_> {
 }
 
 /// An index as plain text, when it is at hand and the one that was signed.
-fn whole_index(
+pub(super) fn whole_index(
     shelf: &Shelf<'_>,
     folder: &str,
     name: &str,
@@ -183,19 +183,18 @@ fn whole_index(
     shelf.index(folder, name, release.by_hash, sum, &sum_of).map_err(|e: ShelfError| e.to_string())
 }
 
-/// How each of a suite's indexes lies on a shelf, whatever was verified of them before. Where a source names its
-/// architectures, or its release file does not name `all`, apt gets no index of what fits all of them.
+/// How lists of a suite lie on a shelf, whatever was verified of them before.
 pub(super) fn look_at_indexes(
     shelf: &Shelf<'_>,
-    wanted: &Wanted<'_>,
-    named_archs: bool,
+    folder: &str,
+    names: Vec<String>,
     open: &OpenRelease,
 ) -> Vec<(String, IndexState)> {
     let release = open.release.get();
     let mut all = Vec::new();
-    for name in index_names(wanted, named_archs || release.all_within || !release.names_all) {
+    for name in names {
         let Ok(sum) = open.release.clone().derive(|r| r.files.get(&name).copied().ok_or(())) else { continue };
-        let state = match whole_index(shelf, wanted.folder, &name, release, &sum) {
+        let state = match whole_index(shelf, folder, &name, release, &sum) {
             Ok(Some(_)) => IndexState::Right,
             Ok(None) if sum.get().size == 0 => IndexState::Right,
             Ok(None) => IndexState::Missing,
@@ -206,8 +205,9 @@ pub(super) fn look_at_indexes(
     all
 }
 
-/// The indexes of a suite that concern these architectures, below the release file's folder.
-fn index_names(wanted: &Wanted<'_>, all_within: bool) -> Vec<String> {
+/// The indexes of a suite that concern these architectures, below the release file's folder. Where a source names its
+/// architectures, or its release file does not name `all`, apt gets no index of what fits all of them.
+pub(super) fn index_names(wanted: &Wanted<'_>, all_within: bool) -> Vec<String> {
     if wanted.components.is_empty() {
         return vec!["Packages".into()];
     }

@@ -95,6 +95,19 @@ impl Unpacked {
         self.folder.path().join(digest.to_hex())
     }
 
+    /// A place in the folder for something by another name.
+    pub(super) fn place(&self, name: &str) -> PathBuf {
+        self.folder.path().join(name)
+    }
+
+    /// Keeps a content.
+    pub(super) fn keep(&mut self, bytes: &[u8]) -> io::Result<Digest> {
+        let digest = Digest::of(bytes);
+        std::fs::write(self.path(&digest), bytes)?;
+        self.have.insert(digest);
+        Ok(digest)
+    }
+
     pub(super) fn has(&self, digest: &Digest) -> bool {
         self.have.contains(digest)
     }

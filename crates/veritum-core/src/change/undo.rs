@@ -7,7 +7,7 @@ use super::journal::{ChangeLog, JournalError, RoundLog};
 use super::keep::{digest_of, kept_dir, kept_name, placed};
 use super::round::Desk;
 use super::{ChangeError, Record};
-use crate::model::{ComponentId, Digest, FileKind, Stat, SystemPath};
+use crate::model::{Area, ComponentId, Digest, FileKind, Stat, SystemPath};
 use crate::plan::{Action, Deed, Item, ItemKind, KeptFolder, Outcome, inverse};
 use crate::target::Dir;
 
@@ -32,10 +32,12 @@ pub struct UndoRound {
 }
 
 /// How a change would be taken back.
-#[derive(Debug, Clone, Default, PartialEq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct UndoPlan {
     /// The change that is taken back.
     pub of: u64,
+    /// The area that it changed.
+    pub area: Area,
     /// Its rounds, the last first.
     pub rounds: Vec<UndoRound>,
     /// What is not taken back.
@@ -51,7 +53,7 @@ pub fn plan_undo(desk: Desk<'_>, number: u64, only: Option<u32>) -> Result<Optio
     let at = |source| ChangeError::Journal { change: number, source };
     let Some(log) = desk.state.change(desk.machine, number).map_err(at)? else { return Ok(None) };
     let mut planner = Planner { desk, number, later: later_places(desk, number)?, reached: HashMap::new() };
-    let mut plan = UndoPlan { of: number, ..UndoPlan::default() };
+    let mut plan = UndoPlan { of: number, area: log.begin.area, rounds: Vec::new(), refused: Vec::new() };
     for round in log.rounds().map_err(at)?.iter().rev().filter(|r| only.is_none_or(|n| n == r.round)) {
         let actions = planner.round(round, &mut plan.refused)?;
         if !actions.is_empty() {

@@ -34,6 +34,6 @@ pub use reference::{ManifestSource, Origin, Reference};
 pub use states::expected_state;
 pub use store::{judge_store, superfluous_notes};
 pub(crate) use updates::{
-    Clock, Looked, Offers, Watched, downloaded, downloads, installs, lists, locks, restart_note, room, settings,
-    sources,
+    Clock, Looked, Offers, Watched, binary_caches, downloaded, downloads, installs, led_out, lists, locks,
+    restart_note, room, settings, sources,
 };

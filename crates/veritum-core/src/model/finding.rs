@@ -265,6 +265,8 @@ pub enum Action {
     WithFolder,
     /// Move it out of the way.
     SetAside,
+    /// Fetch it afresh.
+    Renew,
 }
 
 impl Action {
@@ -277,6 +279,7 @@ impl Action {
             Self::SetMode => "set owner and mode",
             Self::WithFolder => "restore with its folder",
             Self::SetAside => "set aside",
+            Self::Renew => "fetch afresh",
         }
     }
 }

@@ -4,11 +4,13 @@ mod files;
 mod inverse;
 mod records;
 mod store;
+mod updates;
 
 pub use files::{FileRules, Supply, needed_components, plan_files};
 pub use inverse::{Outcome, Placed, inverse};
 pub use records::{RecordPlan, RecordRules, plan_records};
 pub use store::{Mend, MendFrom, NoSource, StorePlan, plan_store};
+pub use updates::{Aside, Coming, UpdateRules, aside_remedy, leave_the_rest, plan_updates};
 
 use serde::{Deserialize, Serialize};
 

@@ -212,4 +212,7 @@ pub trait Platform: Send + Sync {
 
     /// The files to be locked, in order, while the machine's components are worked on.
     fn locks(&self) -> Vec<SystemPath>;
+
+    /// The files to be locked, in order, while lists and downloads are worked on as well.
+    fn update_locks(&self) -> Vec<SystemPath>;
 }

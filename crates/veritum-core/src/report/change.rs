@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::CheckReport;
+use super::{CheckReport, ProofReport};
 use crate::change::Verb;
 use crate::model::{Area, ComponentId, FindingId, Subject, SystemPath};
 use crate::plan::Left;
@@ -21,7 +21,7 @@ pub struct ActionReport {
     /// Whose.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub component: Option<ComponentId>,
-    /// What is done, in a word: `restore`, `relink`, `set-mode`, `bring-back`, `set-aside`.
+    /// What is done, in a word: `restore`, `relink`, `set-mode`, `bring-back`, `set-aside`, `renew`.
     pub action: String,
     /// Things put (a folder counts all that is in it).
     pub things: u64,
@@ -65,11 +65,43 @@ pub struct RepairReport {
     pub before: CheckReport,
     /// The check after, when something was changed.
     pub after: Option<CheckReport>,
+    /// Whether updates come again, when updates were to be put right.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub proof: Option<ProofReport>,
 }
 
 impl RepairReport {
     /// The format's name.
     pub const FORMAT: &'static str = "veritum.repair/1";
+
+    /// This repair and another area's that followed it, as one.
+    #[must_use]
+    pub fn followed_by(mut self, next: Self) -> Self {
+        let both = |first: CheckReport, second: CheckReport| CheckReport {
+            outcome: first.outcome.min(second.outcome),
+            areas: [first.areas, second.areas].concat(),
+            findings: [first.findings, second.findings].concat(),
+            notes: [first.notes, second.notes].concat(),
+            unexamined: [first.unexamined, second.unexamined].concat(),
+            left: [first.left, second.left].concat(),
+            doubt: first.doubt.or(second.doubt),
+            ..first
+        };
+        let after = match (self.after, next.after) {
+            (None, None) => None,
+            (first, second) => {
+                Some(both(first.unwrap_or_else(|| self.before.clone()), second.unwrap_or_else(|| next.before.clone())))
+            }
+        };
+        self.areas.extend(next.areas);
+        Self {
+            plan_only: self.plan_only && next.plan_only,
+            before: both(self.before, next.before),
+            after,
+            proof: next.proof,
+            ..self
+        }
+    }
 }
 
 /// What must be started again before a change is of use to it (on a running system).

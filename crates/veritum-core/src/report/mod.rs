@@ -4,6 +4,7 @@
 
 mod change;
 mod fill;
+mod proof;
 mod status;
 mod updates;
 
@@ -12,6 +13,7 @@ pub use change::{
     RunningReport, UndoReport, UndoneChange,
 };
 pub use fill::{FillReport, RefusedComponent};
+pub use proof::{ProofReport, ProofWord, ProvedPackage, ProvedSource};
 pub use status::{ComputerReport, LastCheck, RecentReport, StatusReport, StoreLine};
 pub use updates::{UpdateKind, UpdateLine, UpdateRun, UpdatesReport};
 

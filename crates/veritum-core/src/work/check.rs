@@ -6,6 +6,7 @@ use std::time::{Duration, Instant};
 use super::records::RecordsPart;
 use super::store::{Depth, StorePart};
 use super::supplies::download_report;
+use super::updates::LocksHeld;
 use super::{WorkError, Workshop};
 use crate::archive::Lacking;
 use crate::change::{StateFolder, unfinished};
@@ -157,7 +158,7 @@ impl Workshop {
             plan.doubt = plan.doubt.or_else(|| part.planned.plan.doubt.clone());
         }
         if wanted.scope.wants(Area::Updates) {
-            let part = self.updates(observer)?;
+            let part = self.updates(LocksHeld::ByOthers, observer)?;
             areas.push(part.area);
             report.findings.extend(part.findings);
             report.notes.extend(part.notes);
@@ -395,7 +396,7 @@ impl Workshop {
     }
 
     /// A report of which nothing is known yet.
-    fn blank_report(&self, scope: &Scope) -> CheckReport {
+    pub(super) fn blank_report(&self, scope: &Scope) -> CheckReport {
         CheckReport {
             format: CheckReport::FORMAT.into(),
             at: self.settings.now.to_string(),

@@ -7,7 +7,9 @@ mod filling;
 mod identify;
 mod mending;
 mod programs;
+mod proof;
 mod records;
+mod renewing;
 mod repair;
 mod runs;
 mod settled;
@@ -18,6 +20,7 @@ mod supplies;
 mod undo;
 mod updates;
 
+pub use renewing::ClearUpdates;
 pub use repair::{Agreement, Preview};
 pub use runs::UpdatesWanted;
 
@@ -125,6 +128,16 @@ pub enum WorkError {
     NotMounted {
         /// Which part.
         place: SystemPath,
+    },
+    /// A program holds a lock that is needed.
+    #[error("{path} is held: {who}")]
+    LockHeld {
+        /// The lock.
+        path: SystemPath,
+        /// Who holds it, and what it does.
+        who: String,
+        /// Whether it was seen to do nothing.
+        stuck: bool,
     },
     /// Somebody runs in it.
     #[error("a running process has this system as its root")]
@@ -304,6 +317,15 @@ impl Workshop {
 
     /// Makes sure that the machine may be written: everything of it mounted, nobody else at work.
     fn locks(&self, desk: &Desk<'_>) -> Result<Locks, WorkError> {
+        self.locks_of(desk, &Debian.locks())
+    }
+
+    /// The same, with those of lists and downloads.
+    fn update_locks(&self, desk: &Desk<'_>) -> Result<Locks, WorkError> {
+        self.locks_of(desk, &Debian.update_locks())
+    }
+
+    fn locks_of(&self, desk: &Desk<'_>, package_locks: &[SystemPath]) -> Result<Locks, WorkError> {
         // Without the package database's own disk nobody can know what is installed; the other parts are passed over.
         let database = SystemPath::literal("/var/lib/dpkg");
         if let Some(place) = self.machine.extent().unmounted_above(&database) {
@@ -312,7 +334,7 @@ impl Workshop {
         if self.machine.is_in_use() {
             return Err(WorkError::InUse);
         }
-        Ok(desk.lock(&Debian.locks())?)
+        Ok(desk.lock(package_locks)?)
     }
 
     fn desk<'a>(&'a self, state: &'a StateFolder, observer: &'a dyn Observer) -> Desk<'a> {

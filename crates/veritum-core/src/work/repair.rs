@@ -35,12 +35,14 @@ pub struct Preview<'a> {
     pub further: bool,
     /// Whether this comes ahead of the rest, which is looked at anew and asked about after it.
     pub ahead: bool,
+    /// Of updates: how many downloads are right and stay, with their bytes.
+    pub stay: Option<(u64, u64)>,
 }
 
 impl<'a> Preview<'a> {
     pub(super) fn of(checked: &'a Checked, actions: Vec<ActionReport>, further: bool) -> Self {
         let bytes = actions.iter().map(|a| a.bytes).sum();
-        Self { check: &checked.report, actions, bytes, left: &checked.report.left, further, ahead: false }
+        Self { check: &checked.report, actions, bytes, left: &checked.report.left, further, ahead: false, stay: None }
     }
 }
 
@@ -397,6 +399,7 @@ pub(super) fn report(plan_only: bool, checked: &Checked, done: Done) -> RepairRe
         running: done.running,
         before: checked.report.clone(),
         after: done.after,
+        proof: None,
     }
 }
 

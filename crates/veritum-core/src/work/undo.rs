@@ -9,7 +9,6 @@ use crate::change::{
     undone_changes, unfinished,
 };
 use crate::event::{Observer, Steady};
-use crate::model::Area;
 use crate::plan::Action;
 use crate::report::{RecoverReport, RefusalReport, RunningReport, UndoReport, UndoneChange};
 use crate::store::NoContents;
@@ -28,7 +27,7 @@ impl Workshop {
     ) -> Result<UndoReport, WorkError> {
         let state = self.state()?.ok_or(WorkError::NothingToUndo)?;
         let desk = self.desk(&state, observer);
-        let _locks = if plan_only { None } else { Some(self.locks(&desk)?) };
+        let _locks = if plan_only { None } else { Some(self.update_locks(&desk)?) };
         if let Some(number) = unfinished(&self.machine, &state)?.first() {
             return Err(ChangeError::Earlier(*number).into());
         }
@@ -130,7 +129,7 @@ impl Workshop {
             return Ok(done);
         }
         let mut change =
-            OpenChange::begin(desk, Verb::Undo, Area::Files, Some(plan.of), &self.settings.run, self.settings.now)?;
+            OpenChange::begin(desk, Verb::Undo, plan.area, Some(plan.of), &self.settings.run, self.settings.now)?;
         done.change = Some(change.number());
         done.actions.clear();
         let mut answered = 0;
@@ -192,7 +191,7 @@ impl Workshop {
         let mut report = RecoverReport { format: RecoverReport::FORMAT.into(), changes: Vec::new() };
         let Some(state) = self.state()? else { return Ok(report) };
         let desk = self.desk(&state, observer);
-        let _locks = self.locks(&desk)?;
+        let _locks = self.update_locks(&desk)?;
         for number in unfinished(&self.machine, &state)? {
             if let Some(recovered) = recover(desk, number, self.settings.now)? {
                 let word = match recovered {

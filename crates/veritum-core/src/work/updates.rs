@@ -6,8 +6,8 @@ use std::time::{Duration, Instant};
 use super::{WorkError, Workshop};
 use crate::archive::Archive;
 use crate::check::{
-    Clock, Looked, Offers, Watched, downloaded, downloads, installs, lists, locks, restart_note, room, settings,
-    sources,
+    Clock, Looked, Offers, Watched, binary_caches, downloaded, downloads, installs, led_out, lists, locks,
+    restart_note, room, settings, sources,
 };
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::model::{Area, ComponentId, Finding, Subject, SystemPath, Voucher};
@@ -33,35 +33,66 @@ pub(super) struct UpdatesPart {
     pub(super) findings: Vec<Finding>,
     pub(super) notes: Vec<Finding>,
     pub(super) unexamined: Vec<UnexaminedReport>,
+    /// What waits, by the lists at hand.
+    pub(super) waiting: Waiting,
+    /// Lists at hand that are not what was signed, by source.
+    pub(super) wrong_lists: Vec<(String, Vec<SystemPath>)>,
+    /// Downloads that are right: how many, and their bytes.
+    pub(super) right_downloads: (u64, u64),
 }
 
 /// Updates that the lists at hand know of.
-#[derive(Debug, Default)]
-struct Waiting {
-    updates: u64,
-    security: u64,
-    bytes: u64,
+#[derive(Debug, Clone, Default)]
+pub(super) struct Waiting {
+    pub(super) updates: u64,
+    pub(super) security: u64,
+    pub(super) bytes: u64,
+    /// Which.
+    pub(super) ids: Vec<ComponentId>,
+}
+
+/// Whose the package tools' locks are while updates are looked at.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum LocksHeld {
+    /// Nobody's, or another program's: that is looked at.
+    ByOthers,
+    /// Our own.
+    ByUs,
 }
 
 impl Workshop {
     /// Looks at everything that updates rest on; the network is not asked.
-    pub(super) fn updates(&self, observer: &dyn Observer) -> Result<UpdatesPart, WorkError> {
+    pub(super) fn updates(&self, held: LocksHeld, observer: &dyn Observer) -> Result<UpdatesPart, WorkError> {
         let begun = Instant::now();
-        let (mut watched, mut looked) = self.lock_holders();
+        let (mut watched, mut looked) = match held {
+            LocksHeld::ByOthers => self.lock_holders(),
+            LocksHeld::ByUs => (Vec::new(), Looked::default()),
+        };
         looked.add(installs(self.database.stanzas()));
         looked.add(sources(&apt::sources(&self.machine)));
         looked.add(settings(&self.machine, &AptConf::of(&self.machine), &apt::pins(&self.machine)));
         looked.findings.extend(self.restart_due().iter().map(|why| restart_note(why)));
-        let waiting = self.with_archive(|archive| {
+        looked.add(binary_caches(&self.machine));
+        let (told, led_out) = led_out(&self.machine, &|real| self.protection.why(real).map(str::to_owned));
+        looked.add(told);
+        let (waiting, wrong_lists) = self.with_archive(|archive| {
             let here = downloaded(&self.machine);
             archive.also_know(here.iter().map(|id| id.name.clone()));
             archive.listed(&self.machine, self.installed.components.iter().map(|c| &c.id).chain(&here));
             let archive: &Archive = archive;
             let clock = Clock { now: self.settings.now, own: self.machine.is_live() };
-            looked.add(lists(archive.sources(), &archive.lists_at_hand(&self.machine), clock));
-            let offers = Offers { sums: &|id| archive.sums_of(id), listed: &|id| archive.newest(id).is_some() };
+            let states = archive.lists_at_hand(&self.machine);
+            looked.add(lists(archive.sources(), &states, clock));
+            let names = archive.sources().iter().map(|s| s.source.words());
+            let wrong: Vec<(String, Vec<SystemPath>)> =
+                names.zip(archive.wrong_lists(&self.machine, &states)).collect();
+            let offers = Offers {
+                sums: &|id| archive.sums_of(id),
+                listed: &|id| archive.newest(id).is_some(),
+                led_out: &led_out,
+            };
             looked.add(downloads(&self.machine, &offers, &self.pool, observer).map_err(|_| WorkError::Stopped)?);
-            Ok::<Waiting, WorkError>(self.waiting(archive))
+            Ok::<_, WorkError>((self.waiting(archive), wrong))
         })?;
         let place = SystemPath::literal(apt::CACHE);
         let free = self.machine.resolve(&place).and_then(|real| self.machine.dir(&real));
@@ -70,11 +101,11 @@ impl Workshop {
         }
         watch(&mut watched, begun, observer)?;
         looked.add(locks(&watched));
-        Ok(part(looked, &waiting, begun))
+        Ok(part(looked, waiting, wrong_lists, begun))
     }
 
     /// Who holds the package tools' locks.
-    fn lock_holders(&self) -> (Vec<Watched>, Looked) {
+    pub(super) fn lock_holders(&self) -> (Vec<Watched>, Looked) {
         let (mut watched, mut looked) = (Vec::new(), Looked::default());
         for path in LOCKS.map(SystemPath::literal) {
             let parent = path.parent().unwrap_or_else(SystemPath::root);
@@ -114,6 +145,7 @@ impl Workshop {
             waiting.bytes += archive.sums_of(&newer).first().map_or(0, |sum| sum.size);
             let security = archive.offered_by(&newer).any(|open| open.source.is_security());
             waiting.security += u64::from(security);
+            waiting.ids.push(newer);
         }
         waiting
     }
@@ -123,7 +155,7 @@ impl Workshop {
 ///
 /// # Errors
 /// When the observer said stop.
-fn watch(watched: &mut [Watched], begun: Instant, observer: &dyn Observer) -> Result<(), WorkError> {
+pub(super) fn watch(watched: &mut [Watched], begun: Instant, observer: &dyn Observer) -> Result<(), WorkError> {
     let open = |watched: &[Watched]| watched.iter().any(|one| one.worker.is_some() && one.moves.is_none());
     if !open(watched) {
         return Ok(());
@@ -153,8 +185,14 @@ fn watch(watched: &mut [Watched], begun: Instant, observer: &dyn Observer) -> Re
     Ok(())
 }
 
-fn part(mut looked: Looked, waiting: &Waiting, begun: Instant) -> UpdatesPart {
+fn part(
+    mut looked: Looked,
+    waiting: Waiting,
+    wrong_lists: Vec<(String, Vec<SystemPath>)>,
+    begun: Instant,
+) -> UpdatesPart {
     let unexamined = std::mem::take(&mut looked.unexamined);
+    let right_downloads = looked.right;
     let (examined, bytes, vouched) = (looked.examined, looked.bytes, std::mem::take(&mut looked.vouched));
     let (mut findings, mut notes): (Vec<Finding>, Vec<Finding>) =
         looked.into_findings().into_iter().partition(|finding| finding.verdict.is_problem());
@@ -166,7 +204,7 @@ fn part(mut looked: Looked, waiting: &Waiting, begun: Instant) -> UpdatesPart {
     let wrong_list = |f: &Finding| matches!(f.subject, Subject::Source { .. });
     let extent = match findings.iter().any(wrong_list) {
         true => "what waits cannot be told: lists are wrong or missing; the network was not asked".into(),
-        false => waiting_words(waiting),
+        false => waiting_words(&waiting),
     };
     let outcome = match (problems, examined) {
         (1.., _) => OutcomeWord::Problems,
@@ -182,7 +220,7 @@ fn part(mut looked: Looked, waiting: &Waiting, begun: Instant) -> UpdatesPart {
             bytes,
             seconds: begun.elapsed().as_secs_f64(),
             problems,
-            repairable: 0,
+            repairable: findings.iter().filter(|f| f.remedy.is_some()).count() as u64,
             vouched,
             presence_only: 0,
             extent: Some(extent),
@@ -193,6 +231,9 @@ fn part(mut looked: Looked, waiting: &Waiting, begun: Instant) -> UpdatesPart {
             .into_iter()
             .map(|(reason, count, example)| UnexaminedReport { area: Area::Updates, reason, count, example })
             .collect(),
+        waiting,
+        wrong_lists,
+        right_downloads,
     }
 }
 
@@ -216,7 +257,7 @@ mod tests {
 
     #[test]
     fn what_waits_is_told_by_number_and_size() {
-        let waiting = Waiting { updates: 12, security: 2, bytes: 34 << 20 };
+        let waiting = Waiting { updates: 12, security: 2, bytes: 34 << 20, ids: Vec::new() };
         assert!(
             waiting_words(&waiting).starts_with("by the lists that are here 12 updates wait, 2 for security (34 MiB)")
         );

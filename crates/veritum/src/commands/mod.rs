@@ -66,7 +66,7 @@ fn command(context: &Context, verb: Verb) -> Result<u8, Failure> {
     match verb {
         Verb::Status => status::run(context),
         Verb::Check { what } => check::run(context, &what),
-        Verb::Repair { what } => repair::run(context, &what),
+        Verb::Repair { what, everything } => repair::run(context, &what, everything),
         Verb::Explain { what } => explain::run(context, &what),
         Verb::List { what, updates } => list::run(context, what, updates),
         Verb::Undo { change } => undo::run(context, change),

@@ -2,9 +2,10 @@
 
 use std::ffi::OsString;
 
+use veritum_core::check::Scope;
 use veritum_core::model::{Area, quoted};
-use veritum_core::report::RepairReport;
-use veritum_core::work::{Agreement, Preview};
+use veritum_core::report::{ProofWord, RepairReport};
+use veritum_core::work::{Agreement, ClearUpdates, Preview, Workshop};
 
 use super::{check, print, put};
 use crate::context::Context;
@@ -12,22 +13,49 @@ use crate::errors::Failure;
 use crate::prompt::agree;
 use crate::{exit, render, what};
 
-pub(crate) fn run(context: &Context, words: &[OsString]) -> Result<u8, Failure> {
-    let scope = what::scope(words, &context.settings.target)?;
-    if scope.names(Area::Updates) {
-        let why = "what to do stands beside each finding of its check";
-        let hint = Some(context.command("check updates"));
-        return Err(Failure::usage(
-            "updates can be looked at, and not be repaired from here yet".into(),
-            why.into(),
-            hint,
-        ));
+/// What is to be repaired: updates are a matter of their own beside the rest.
+struct Wanted {
+    rest: Option<Scope>,
+    updates: Option<ClearUpdates>,
+    /// As it was typed.
+    named: String,
+    /// The same for a check.
+    checked: String,
+}
+
+impl Wanted {
+    fn read(context: &Context, words: &[OsString], everything: bool) -> Result<Self, Failure> {
+        let mut scope = what::scope(words, &context.settings.target)?;
+        let updates = scope.names(Area::Updates);
+        if everything && !updates {
+            return Err(Failure::usage(
+                "--everything says how far the caches of updates are cleared".into(),
+                "updates are not named".into(),
+                Some(context.command("repair updates --everything")),
+            ));
+        }
+        scope.areas.retain(|area| *area != Area::Updates);
+        let only_updates = updates && scope.is_whole();
+        let mut named: String = words.iter().map(|w| format!(" {}", quoted(w.as_encoded_bytes()))).collect();
+        let checked = named.clone();
+        if everything {
+            named.push_str(" --everything");
+        }
+        Ok(Self {
+            rest: (!only_updates).then_some(scope),
+            updates: updates.then_some(ClearUpdates { everything, plan_only: context.global.plan }),
+            named,
+            checked,
+        })
     }
+}
+
+pub(crate) fn run(context: &Context, words: &[OsString], everything: bool) -> Result<u8, Failure> {
+    let wanted = Wanted::read(context, words, everything)?;
     let mut workshop = context.open()?;
-    let named: String = words.iter().map(|w| format!(" {}", quoted(w.as_encoded_bytes()))).collect();
     if context.global.plan {
-        let report = workshop.plan_repair(&scope, &context.progress)?;
-        print(context, &report, || render::repair::plan_words(context, &report, &named))?;
+        let report = carry_out(context, &mut workshop, &wanted, &mut |_| Agreement::No)?;
+        print(context, &report, || render::repair::plan_words(context, &report, &wanted.named))?;
         return Ok(check::status(context, &report.before));
     }
     super::recover::first(context, &workshop)?;
@@ -49,19 +77,43 @@ pub(crate) fn run(context: &Context, words: &[OsString]) -> Result<u8, Failure> 
             }
         }
     };
-    let report = workshop.repair(&scope, &context.progress, &mut ask)?;
+    let report = carry_out(context, &mut workshop, &wanted, &mut ask)?;
     // Once something was done, what came of it is the answer.
     if let Some(trouble) = trouble.filter(|_| report.after.is_none()) {
         return Err(trouble);
     }
-    print(context, &report, || render::repair::words(context, &report, &named, declined))?;
+    print(context, &report, || render::repair::words(context, &report, (&wanted.named, &wanted.checked), declined))?;
     Ok(status(context, &report))
+}
+
+/// The rest first, then updates: what is damaged among the files may be what fetches them.
+fn carry_out(
+    context: &Context,
+    workshop: &mut Workshop,
+    wanted: &Wanted,
+    ask: &mut dyn FnMut(&Preview<'_>) -> Agreement,
+) -> Result<RepairReport, Failure> {
+    let rest = match &wanted.rest {
+        Some(scope) if context.global.plan => Some(workshop.plan_repair(scope, &context.progress)?),
+        Some(scope) => Some(workshop.repair(scope, &context.progress, ask)?),
+        None => None,
+    };
+    let updates = match wanted.updates {
+        Some(clear) => Some(workshop.repair_updates(clear, &context.progress, ask)?),
+        None => None,
+    };
+    Ok(match (rest, updates) {
+        (Some(rest), Some(updates)) => rest.followed_by(updates),
+        (Some(one), None) | (None, Some(one)) => one,
+        (None, None) => unreachable!("something is always wanted"),
+    })
 }
 
 fn status(context: &Context, report: &RepairReport) -> u8 {
     let last = report.after.as_ref().unwrap_or(&report.before);
     let remains = report.areas.iter().any(|a| !a.remaining.is_empty());
-    if remains || report.before.doubt.is_some() {
+    let proof_failed = report.proof.as_ref().is_some_and(|p| p.outcome == ProofWord::Failed);
+    if remains || proof_failed || report.before.doubt.is_some() {
         return exit::PROBLEMS;
     }
     match check::status(context, last) {

@@ -3,6 +3,7 @@
 pub(crate) mod check;
 pub(crate) mod explain;
 pub(crate) mod list;
+pub(crate) mod renewing;
 pub(crate) mod repair;
 pub(crate) mod running;
 pub(crate) mod status;

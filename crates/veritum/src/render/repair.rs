@@ -10,7 +10,7 @@ use veritum_core::work::Preview;
 use super::check::{about, despite_disk, doubt, downloads};
 use super::style::{Label, paint};
 use super::table::{cell, labelled, lines};
-use super::{count, grouped, next, running, size, subject};
+use super::{count, grouped, next, renewing, running, size, subject};
 use crate::context::{Context, place, shown};
 
 /// Actions beyond these are counted.
@@ -26,6 +26,7 @@ pub(crate) fn action_words(word: &str) -> &str {
         "set-mode" => "set owner and mode",
         "bring-back" => "bring back",
         "set-aside" => "set aside",
+        "renew" => "fetch afresh",
         other => other,
     }
 }
@@ -91,7 +92,16 @@ fn not_touched(only_store: bool) -> String {
     )
 }
 
-fn plan_text(context: &Context, check: &CheckReport, actions: &[ActionReport], left: &[Left], bytes: u64) -> String {
+fn plan_text(
+    context: &Context,
+    check: &CheckReport,
+    actions: &[ActionReport],
+    left: &[Left],
+    (bytes, stay): (u64, Option<(u64, u64)>),
+) -> String {
+    if renewing::is_only_updates(check) {
+        return updates_text(context, check, actions, left, stay);
+    }
     let right: usize = actions.iter().map(|a| a.findings.len()).sum();
     let mut text =
         format!("{} would be put right:\n", paint(Label::Heading, &count(right as u64, "problem", "problems")));
@@ -126,6 +136,30 @@ fn plan_text(context: &Context, check: &CheckReport, actions: &[ActionReport], l
     text
 }
 
+fn updates_text(
+    context: &Context,
+    check: &CheckReport,
+    actions: &[ActionReport],
+    left: &[Left],
+    stay: Option<(u64, u64)>,
+) -> String {
+    let right = check.findings.iter().filter(|f| actions.iter().any(|a| a.findings.contains(&f.id))).count() as u64;
+    let head = match right {
+        0 => "This would be done:\n".to_owned(),
+        n => format!("{} would be put right:\n", paint(Label::Heading, &count(n, "problem", "problems"))),
+    };
+    let most = if context.global.verbose { usize::MAX } else { SHOWN };
+    let mut text = head + &renewing::action_lines(actions, &check.findings, most);
+    if actions.len() > most {
+        text.push_str(&format!("  and {} more (--verbose lists them)\n", grouped((actions.len() - most) as u64)));
+    }
+    if !left.is_empty() {
+        let remain = count(left.len() as u64, "problem", "problems");
+        text.push_str(&format!("\n{} would remain:\n{}", paint(Label::Bad, &remain), left_lines(left)));
+    }
+    text + &renewing::stay_words(stay)
+}
+
 /// Whether a finding is about a record of which no package knows how it should be.
 fn is_local(finding: &Finding) -> bool {
     finding.area == Area::Records && finding.vouched_by.is_none()
@@ -133,7 +167,7 @@ fn is_local(finding: &Finding) -> bool {
 
 pub(crate) fn preview_words(context: &Context, preview: &Preview<'_>) -> String {
     let head = if preview.further { "Putting that right brought more to light.\n\n" } else { "" };
-    let plan = plan_text(context, preview.check, &preview.actions, preview.left, preview.bytes);
+    let plan = plan_text(context, preview.check, &preview.actions, preview.left, (preview.bytes, preview.stay));
     let rest = match preview.ahead {
         true => {
             "The files are judged by what is installed: what is wrong with them is looked at after this, and asked about.\n"
@@ -148,21 +182,22 @@ pub(crate) fn plan_words(context: &Context, report: &RepairReport, named: &str) 
     let left: Vec<Left> = report.areas.iter().flat_map(|a| a.remaining.clone()).collect();
     // What was to be downloaded was, unless the repair was only to be shown.
     let waits = report.plan_only && !report.before.downloads.is_empty();
-    let mut text = if report.before.problems() == 0 {
-        let told = if waits { downloads(&report.before) } else { String::new() };
-        format!("{}: nothing wrong was found.\n{told}", paint(Label::Good, "nothing to put right"))
-    } else if actions.is_empty() && !report.before.downloads.is_empty() {
-        format!(
-            "{} can be planned before what belongs there is at hand.\n{}{}",
-            paint(Label::Bad, "nothing"),
-            downloads(&report.before),
-            left_lines(&left)
-        )
-    } else if actions.is_empty() {
-        format!("{} can be put right from here:\n{}", paint(Label::Bad, "nothing"), left_lines(&left))
-    } else {
-        plan_text(context, &report.before, &actions, &left, actions.iter().map(|a| a.bytes).sum())
-    };
+    let mut text =
+        if report.before.problems() == 0 && (actions.is_empty() || !renewing::is_only_updates(&report.before)) {
+            let told = if waits { downloads(&report.before) } else { String::new() };
+            format!("{}: nothing wrong was found.\n{told}", paint(Label::Good, "nothing to put right"))
+        } else if actions.is_empty() && !report.before.downloads.is_empty() {
+            format!(
+                "{} can be planned before what belongs there is at hand.\n{}{}",
+                paint(Label::Bad, "nothing"),
+                downloads(&report.before),
+                left_lines(&left)
+            )
+        } else if actions.is_empty() {
+            format!("{} can be put right from here:\n{}", paint(Label::Bad, "nothing"), left_lines(&left))
+        } else {
+            plan_text(context, &report.before, &actions, &left, (actions.iter().map(|a| a.bytes).sum(), None))
+        };
     text.push_str(&doubt(&report.before));
     text.push_str("Nothing was changed.\n\n");
     let commands = if actions.is_empty() && !waits {
@@ -185,17 +220,23 @@ fn advice(report: &RepairReport) -> Vec<&String> {
     all
 }
 
-pub(crate) fn words(context: &Context, report: &RepairReport, named: &str, declined: bool) -> String {
+pub(crate) fn words(
+    context: &Context,
+    report: &RepairReport,
+    (named, checked): (&str, &str),
+    declined: bool,
+) -> String {
+    let proof = report.proof.as_ref().map(renewing::proof_words).unwrap_or_default();
     let Some(after) = &report.after else {
         if declined {
             return "Nothing was changed.\n".into();
         }
-        return plan_words(context, report, named);
+        return proof + &plan_words(context, report, named);
     };
     let right: u64 = report.areas.iter().map(|a| a.put_right).sum();
     let left: Vec<Left> = report.areas.iter().flat_map(|a| a.remaining.clone()).collect();
     let remain = after.problems();
-    let mut text = format!("{} put right", paint(Label::Good, &count(right, "problem", "problems")));
+    let mut text = proof + &format!("{} put right", paint(Label::Good, &count(right, "problem", "problems")));
     if remain == 0 && left.is_empty() {
         text.push_str(", none remain (checked again on the disk itself)\n");
     } else {
@@ -219,7 +260,7 @@ pub(crate) fn words(context: &Context, report: &RepairReport, named: &str, decli
     text.push('\n');
     let mut commands = Vec::new();
     commands.extend(running::command(&report.running));
-    commands.push((context.command(&format!("check{named}")), "looks at it once more"));
+    commands.push((context.command(&format!("check{checked}")), "looks at it once more"));
     let store_too = report.areas.iter().any(|a| a.area == Area::Store && !a.actions.is_empty());
     let what = if store_too { "takes back what was done to the machine" } else { "takes it all back" };
     match numbers.as_slice() {

@@ -21,9 +21,28 @@ pub(crate) struct Said {
     pub(crate) err: String,
 }
 
+/// A private folder, in memory where that can be had: there syncing costs nothing.
+pub(crate) fn folder() -> tempfile::TempDir {
+    tempfile::tempdir_in("/dev/shm").or_else(|_| tempfile::tempdir()).unwrap()
+}
+
+/// The program with these words and settings file, in a world of fixed surroundings.
+pub(crate) fn program(words: &[&str], config: &Path, folder: &Path) -> Command {
+    let mut command = Command::new(env!("CARGO_BIN_EXE_veritum"));
+    command
+        .args(words)
+        .env_clear()
+        .env("VERITUM_CONFIG", config)
+        .env("TZ", "UTC")
+        .env("PATH", "/usr/bin:/bin")
+        .stdin(std::process::Stdio::null())
+        .current_dir(folder);
+    command
+}
+
 impl Bench {
     pub(crate) fn new() -> Self {
-        let dir = tempfile::tempdir_in("/dev/shm").or_else(|_| tempfile::tempdir()).unwrap();
+        let dir = folder();
         let mut quay = package("quay", "1.0-1");
         for n in 0..8 {
             add_file(&mut quay, &format!("/usr/share/quay/part-{n}"), &format!("part {n}\n").repeat(200));
@@ -68,15 +87,7 @@ impl Bench {
 
     /// The program with these words, in a world of fixed surroundings.
     pub(crate) fn command(&self, words: &[&str]) -> Command {
-        let mut command = Command::new(env!("CARGO_BIN_EXE_veritum"));
-        command
-            .args(words)
-            .env_clear()
-            .env("VERITUM_CONFIG", self.config())
-            .env("TZ", "UTC")
-            .env("PATH", "/usr/bin:/bin");
-        command.stdin(std::process::Stdio::null()).current_dir(self.folder());
-        command
+        program(words, &self.config(), self.folder())
     }
 
     pub(crate) fn say(&self, words: &[&str]) -> Said {

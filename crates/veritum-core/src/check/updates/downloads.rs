@@ -4,10 +4,10 @@ use std::io;
 
 use rayon::prelude::*;
 
-use super::{Looked, at_path};
+use super::{Looked, at_path, to_set_aside};
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::model::{ComponentId, FileKind, SystemPath, Verdict, Voucher};
-use crate::platform::debian::apt::{CACHE, FileSum, component_of_package_name};
+use crate::platform::debian::apt::{CACHE, FileSum, LISTS, component_of_package_name};
 use crate::scan::Stopped;
 use crate::target::{Dir, Machine};
 
@@ -22,6 +22,8 @@ pub(crate) struct Offers<'a> {
     pub(crate) sums: &'a (dyn Fn(&ComponentId) -> Vec<FileSum> + Sync),
     /// Whether any version of its name and architecture is listed.
     pub(crate) listed: &'a (dyn Fn(&ComponentId) -> bool + Sync),
+    /// Folders that lead to a place that is nobody's business here: they are not looked into.
+    pub(crate) led_out: &'a [SystemPath],
 }
 
 /// What a downloaded file is.
@@ -49,6 +51,27 @@ pub(crate) fn downloaded(machine: &Machine) -> Vec<ComponentId> {
     names.filter_map(|(name, _)| component_of_package_name(std::str::from_utf8(&name).ok()?)).collect()
 }
 
+/// Tells of folders of apt's that lead into a protected place; answers which.
+pub(crate) fn led_out(
+    machine: &Machine,
+    protected: &dyn Fn(&SystemPath) -> Option<String>,
+) -> (Looked, Vec<SystemPath>) {
+    let mut looked = Looked::default();
+    let mut out: Vec<SystemPath> = Vec::new();
+    for folder in [CACHE, LISTS].iter().flat_map(|top| [(*top).to_owned(), format!("{top}/partial")]) {
+        let Ok(folder) = SystemPath::parse(folder.as_bytes()) else { continue };
+        let Ok(real) = machine.resolve(&folder) else { continue };
+        let Some(why) = protected(&real).filter(|_| real != folder) else { continue };
+        if out.iter().any(|above| folder.is_within(above)) {
+            continue;
+        }
+        let advice = "look who made that link; when nobody knows, move it away and make a folder in its place";
+        looked.take(at_path(&folder, Verdict::WrongKind, &format!("it leads to {real}, and {why}"), Some(advice)));
+        out.push(folder);
+    }
+    (looked, out)
+}
+
 /// Judges what lies in the cache and what is under way.
 ///
 /// # Errors
@@ -62,6 +85,9 @@ pub(crate) fn downloads(
     let mut looked = Looked::default();
     let cache = SystemPath::literal(CACHE);
     for folder in [cache.clone(), cache.join(b"partial").unwrap_or(cache)] {
+        if offers.led_out.iter().any(|out| folder.is_within(out)) {
+            continue;
+        }
         let partial = folder.name() == b"partial";
         let listed = machine.resolve(&folder).and_then(|real| machine.dir(&real)).and_then(|dir| {
             let names = dir.disk().list(dir.fd())?;
@@ -94,6 +120,9 @@ pub(crate) fn downloads(
         observer.hear(Event::End);
         for (name, (judged, bytes)) in names.iter().zip(judged?) {
             looked.bytes += bytes;
+            if matches!(judged, Judged::Right) {
+                looked.right = (looked.right.0 + 1, looked.right.1 + bytes);
+            }
             if let Ok(path) = folder.child(name) {
                 tell(&mut looked, &path, partial, judged);
             }
@@ -167,7 +196,6 @@ fn sha256(dir: &Dir, name: &[u8]) -> io::Result<([u8; 32], u64)> {
 }
 
 fn tell(looked: &mut Looked, path: &SystemPath, partial: bool, judged: Judged) {
-    const AGAIN: &str = "move it away; the next update downloads it again";
     let finding = match judged {
         Judged::Right => return looked.saw(Voucher::Archive, 1),
         Judged::Forbidden => return looked.passed_over("needs root", path),
@@ -177,7 +205,7 @@ fn tell(looked: &mut Looked, path: &SystemPath, partial: bool, judged: Judged) {
         }
         Judged::CutShort(size) => {
             looked.saw(Voucher::Archive, 1);
-            at_path(path, Verdict::CutShort, &format!("the archive signed {size} bytes of it"), Some(AGAIN))
+            to_set_aside(at_path(path, Verdict::CutShort, &format!("the archive signed {size} bytes of it"), None))
         }
         Judged::Altered => {
             looked.saw(Voucher::Archive, 1);
@@ -185,14 +213,14 @@ fn tell(looked: &mut Looked, path: &SystemPath, partial: bool, judged: Judged) {
                 true => "what was downloaded is not what the archive signed, and apt would go on from it",
                 false => "its digest is not the one that the archive signed",
             };
-            at_path(path, Verdict::Altered, cause, Some(AGAIN))
+            to_set_aside(at_path(path, Verdict::Altered, cause, None))
         }
         Judged::Superseded => at_path(path, Verdict::Superseded, "the archive lists another version by now", None),
         Judged::Unknown => at_path(path, Verdict::Unvouched, "no index at hand lists it", None),
         Judged::Unreadable(why) => at_path(path, Verdict::Unreadable, &format!("reading gives an error: {why}"), None),
         Judged::NoFile(kind) => {
             let cause = format!("a {} stands where a download belongs", kind.word());
-            at_path(path, Verdict::WrongKind, &cause, Some("move it away"))
+            to_set_aside(at_path(path, Verdict::WrongKind, &cause, None))
         }
     };
     looked.take(finding);

@@ -2,7 +2,7 @@
 
 use super::{Looked, about, at_path};
 use crate::archive::{IndexState, OpenSource, Standing};
-use crate::model::{Finding, Subject, SystemPath, Verdict, Voucher};
+use crate::model::{Action, Finding, Remedy, Subject, SystemPath, Verdict, Voucher};
 use crate::platform::debian::apt::{SourceKind, Sources};
 use crate::trust::openpgp::SignatureError;
 
@@ -80,7 +80,15 @@ fn judge(open: &OpenSource, indexes: &[(String, IndexState)], clock: Clock) -> O
     let (verdict, cause, advice) = all.first()?;
     let subject = Subject::Source { name: open.source.words() };
     let also = all[1..].iter().map(|(verdict, ..)| *verdict).collect();
-    Some(Finding { also, ..about(subject, *verdict, cause, Some(advice)) })
+    let finding = Finding { also, ..about(subject, *verdict, cause, Some(advice)) };
+    // What was fetched once can be fetched again; a key or a clock cannot.
+    let fetched = matches!(verdict, Verdict::BadSignature | Verdict::Garbled | Verdict::Altered | Verdict::Missing);
+    if fetched && open.source.kind() == SourceKind::Network {
+        let remedy = Some(Remedy { action: Action::Renew, from: Some("archive".into()), download: None });
+        let advice = finding.advice.filter(|_| *verdict == Verdict::BadSignature);
+        return Some(Finding { remedy, advice, ..finding });
+    }
+    Some(finding)
 }
 
 /// The first of several, and how many more there are.
@@ -112,7 +120,11 @@ fn refused(open: &OpenSource, error: &SignatureError, clock: Clock) -> (Verdict,
     match error {
         SignatureError::Bad { .. } => {
             let cause = format!("{error}: its lists were damaged or forged");
-            (Verdict::BadSignature, cause, format!("{FETCH}; if it stays so, somebody interferes with this archive"))
+            (
+                Verdict::BadSignature,
+                cause,
+                "if it is so again after it was fetched afresh, somebody interferes with this archive".into(),
+            )
         }
         SignatureError::Future { .. } => {
             (Verdict::AheadOfClock, format!("{error} ({})", clock.words()), "set the clock".into())

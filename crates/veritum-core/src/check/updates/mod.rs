@@ -1,12 +1,14 @@
 //! The area `updates`: everything that can keep updates from coming, each with its cause.
 
+mod caches;
 mod downloads;
 mod installs;
 mod lists;
 mod locks;
 mod settings;
 
-pub(crate) use downloads::{Offers, downloaded, downloads};
+pub(crate) use caches::binary_caches;
+pub(crate) use downloads::{Offers, downloaded, downloads, led_out};
 pub(crate) use installs::{installs, restart_note};
 pub(crate) use lists::{Clock, lists, sources};
 pub(crate) use locks::{Watched, locks};
@@ -14,7 +16,7 @@ pub(crate) use settings::{room, settings};
 
 use std::collections::{BTreeMap, HashMap};
 
-use crate::model::{Area, Finding, FindingId, Subject, SystemPath, Verdict, Voucher};
+use crate::model::{Action, Area, Finding, FindingId, Remedy, Subject, SystemPath, Verdict, Voucher};
 
 /// Findings of one kind beyond this number are counted, not listed.
 const LISTED: usize = 1000;
@@ -34,6 +36,8 @@ pub(crate) struct Looked {
     pub(crate) vouched: BTreeMap<Voucher, u64>,
     /// Bytes read.
     pub(crate) bytes: u64,
+    /// Downloads that are right, and their bytes.
+    pub(crate) right: (u64, u64),
     /// How many of each kind there were.
     kinds: BTreeMap<Verdict, usize>,
 }
@@ -44,6 +48,7 @@ impl Looked {
         self.findings.extend(other.findings);
         self.unexamined.extend(other.unexamined);
         self.bytes += other.bytes;
+        self.right = (self.right.0 + other.right.0, self.right.1 + other.right.1);
         self.examined += other.examined;
         other.vouched.into_iter().for_each(|(voucher, n)| *self.vouched.entry(voucher).or_default() += n);
     }
@@ -102,6 +107,11 @@ fn at_path(path: &SystemPath, verdict: Verdict, cause: &str, advice: Option<&str
 
 fn about(subject: Subject, verdict: Verdict, cause: &str, advice: Option<&str>) -> Finding {
     with(Finding::on(Area::Updates, subject, verdict), cause, advice)
+}
+
+/// What goes aside: nothing of it is lost, and apt gets it again.
+fn to_set_aside(finding: Finding) -> Finding {
+    Finding { remedy: Some(Remedy { action: Action::SetAside, from: None, download: None }), ..finding }
 }
 
 fn with(finding: Finding, cause: &str, advice: Option<&str>) -> Finding {

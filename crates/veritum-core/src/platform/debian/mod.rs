@@ -109,4 +109,8 @@ impl Platform for Debian {
     fn locks(&self) -> Vec<SystemPath> {
         vec![in_database("lock-frontend"), in_database("lock")]
     }
+
+    fn update_locks(&self) -> Vec<SystemPath> {
+        [self.locks(), apt::LOCKS.map(SystemPath::literal).into()].concat()
+    }
 }

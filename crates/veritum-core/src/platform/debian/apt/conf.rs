@@ -33,6 +33,12 @@ impl AptConf {
         self.values.iter().rev().find(|(n, _)| n.eq_ignore_ascii_case(name)).map(|(_, v)| v.as_str())
     }
 
+    /// Whether a setting is there and says no.
+    #[must_use]
+    pub fn is_off(&self, name: &str) -> bool {
+        self.get(name).is_some_and(|v| ["0", "no", "false", "off"].contains(&v.to_ascii_lowercase().as_str()))
+    }
+
     /// The proxy for a URL of this scheme on this host: the host's own setting wins; none where nothing is said.
     /// `DIRECT` says that there is to be no proxy.
     #[must_use]

@@ -22,6 +22,13 @@ pub use sources::{Signers, Source, SourceKind, Sources, sources};
 /// Where apt keeps packages that it got; those under way lie in `partial/` below.
 pub const CACHE: &str = "/var/cache/apt/archives";
 
+/// Where apt keeps release files and indexes; those under way lie in `partial/` below.
+pub const LISTS: &str = "/var/lib/apt/lists";
+/// What apt makes of all lists to read them faster; it makes them again when they are not there.
+pub const BINARY_CACHES: [&str; 2] = ["/var/cache/apt/pkgcache.bin", "/var/cache/apt/srcpkgcache.bin"];
+/// The locks that apt takes beside dpkg's.
+pub const LOCKS: [&str; 2] = ["/var/lib/apt/lists/lock", "/var/cache/apt/archives/lock"];
+
 use crate::model::SystemPath;
 use crate::target::Machine;
 

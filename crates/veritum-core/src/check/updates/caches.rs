@@ -1,0 +1,67 @@
+//! The binary caches that apt makes of all lists.
+
+use super::{Looked, at_path, to_set_aside};
+use crate::model::{FileKind, SystemPath, Verdict};
+use crate::platform::debian::apt::BINARY_CACHES;
+use crate::target::Machine;
+
+/// What stands at the beginning of one, by apt's own layout (`pkgCache::Header`), least significant byte first.
+const SIGNATURE: [u8; 4] = [0xdc, 0x76, 0xfe, 0x98];
+
+/// Judges them by how they begin: apt holds the rest against the lists itself.
+pub(crate) fn binary_caches(machine: &Machine) -> Looked {
+    let mut looked = Looked::default();
+    for path in BINARY_CACHES.map(SystemPath::literal) {
+        let parent = path.parent().unwrap_or_else(SystemPath::root);
+        let Ok(dir) = machine.resolve(&parent).and_then(|real| machine.dir(&real)) else { continue };
+        let Ok(Some(stat)) = dir.look(path.name()) else { continue };
+        looked.examined += 1;
+        if stat.kind != FileKind::File {
+            let cause = format!("a {} stands where apt keeps what it made of the lists", stat.kind.word());
+            looked.take(to_set_aside(at_path(&path, Verdict::WrongKind, &cause, None)));
+            continue;
+        }
+        let mut begins = [0; 4];
+        let read = dir.disk().open_file(dir.fd(), path.name()).and_then(|file| {
+            use std::os::fd::AsFd as _;
+            dir.disk().read(file.as_fd(), &mut begins)
+        });
+        let verdict = match read {
+            // apt makes an empty one anew by itself.
+            Ok(0) => continue,
+            Ok(4) if begins == SIGNATURE => continue,
+            Ok(_) => Verdict::Garbled,
+            Err(e) if e.kind() == std::io::ErrorKind::PermissionDenied => continue,
+            Err(_) => Verdict::Unreadable,
+        };
+        let cause = "it is not what apt makes of the lists; apt makes it again when it is not there";
+        let finding = at_path(&path, verdict, cause, None);
+        looked.take(if verdict == Verdict::Garbled { to_set_aside(finding) } else { finding });
+    }
+    looked
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use super::*;
+    use crate::target::LiveDisk;
+
+    #[test]
+    fn a_cache_is_known_by_how_it_begins() {
+        let dir = tempfile::tempdir().unwrap();
+        let cache = dir.path().join("var/cache/apt");
+        std::fs::create_dir_all(&cache).unwrap();
+        let machine = Machine::open(dir.path(), Arc::new(LiveDisk)).unwrap();
+        let told = || binary_caches(&machine).findings.into_iter().map(|f| f.verdict).collect::<Vec<_>>();
+        assert!(told().is_empty(), "there need not be any");
+        std::fs::write(cache.join("pkgcache.bin"), [&SIGNATURE[..], b"and the rest"].concat()).unwrap();
+        std::fs::write(cache.join("srcpkgcache.bin"), "").unwrap();
+        assert!(told().is_empty());
+        std::fs::write(cache.join("pkgcache.bin"), [0; 4096]).unwrap();
+        std::fs::remove_file(cache.join("srcpkgcache.bin")).unwrap();
+        std::fs::create_dir(cache.join("srcpkgcache.bin")).unwrap();
+        assert_eq!(told(), [Verdict::Garbled, Verdict::WrongKind]);
+    }
+}

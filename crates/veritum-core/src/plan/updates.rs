@@ -1,0 +1,216 @@
+//! From what keeps updates from coming to actions: what goes aside, and which lists take the place of others. Pure.
+
+use super::{Action, Deed, DiskDoubt, Item, ItemKind, Left, Plan};
+use crate::archive::NewList;
+use crate::model::{Finding, FindingId, Remedy, Stat, SystemPath, Verdict};
+use crate::target::ProtectionPolicy;
+
+/// More files than this are not set aside in one change: its journal must stay readable.
+const MOST: usize = 50_000;
+
+/// Where a file really lies, and what stands there; none when it is no place that can be written.
+type Place<'a> = dyn Fn(&SystemPath) -> Option<(SystemPath, Option<Stat>)> + 'a;
+
+/// What planning for updates goes by.
+pub struct UpdateRules<'a> {
+    /// What must not be altered.
+    pub protection: &'a dyn ProtectionPolicy,
+    /// Where things lie.
+    pub place: &'a Place<'a>,
+    /// User and group of the lists.
+    pub owner: (u32, u32),
+    /// Whether what cannot be read is to be set aside all the same, on the operator's word.
+    pub despite_disk: bool,
+}
+
+/// A file that goes aside, with the findings that it answers.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Aside {
+    /// Its path.
+    pub path: SystemPath,
+    /// The findings.
+    pub findings: Vec<FindingId>,
+}
+
+/// A list that takes its place, with the findings that it answers.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Coming<'a> {
+    /// The list.
+    pub list: &'a NewList,
+    /// The findings.
+    pub findings: Vec<FindingId>,
+}
+
+/// Plans what goes aside and what comes; what cannot be done is left, with the reason.
+#[must_use]
+pub fn plan_updates(findings: &[Finding], asides: &[Aside], coming: &[Coming<'_>], rules: &UpdateRules<'_>) -> Plan {
+    let mut plan = Plan::default();
+    let unreadable = findings.iter().filter(|f| f.verdict == Verdict::Unreadable).count() as u64;
+    if unreadable > 0 && !rules.despite_disk {
+        plan.doubt = Some(DiskDoubt::ReadErrors { files: unreadable });
+    }
+    let old_forms = coming.iter().flat_map(|one| {
+        one.list.instead_of.iter().map(|path| Aside { path: path.clone(), findings: one.findings.clone() })
+    });
+    let replaced = |path: &SystemPath| coming.iter().any(|one| one.list.path == *path);
+    let asides: Vec<Aside> = asides.iter().filter(|one| !replaced(&one.path)).cloned().chain(old_forms).collect();
+    let mut taken: Vec<SystemPath> = Vec::new();
+    for aside in asides.iter().take(MOST) {
+        let Some((place, Some(before))) = (rules.place)(&aside.path) else { continue };
+        if taken.last() == Some(&place) {
+            continue;
+        }
+        taken.push(place.clone());
+        add(&mut plan, findings, rules, (&aside.path, &aside.findings), (place, Some(before)), Deed::SetAside);
+    }
+    for finding in asides.iter().skip(MOST).flat_map(|one| &one.findings) {
+        leave(&mut plan, findings, finding, "very many files are set aside already", Some("veritum repair updates"));
+    }
+    for one in coming {
+        let Some(spot) = (rules.place)(&one.list.path) else {
+            for finding in &one.findings {
+                leave(&mut plan, findings, finding, "the folder of lists is not there", None);
+            }
+            continue;
+        };
+        let (uid, gid) = rules.owner;
+        let kind = ItemKind::File { size: one.list.size, digest: one.list.digest };
+        let item = Item { below: SystemPath::root(), kind, mode: 0o644, uid, gid, mtime: one.list.mtime };
+        add(&mut plan, findings, rules, (&one.list.path, &one.findings), spot, Deed::Put(vec![item]));
+    }
+    plan
+}
+
+fn add(
+    plan: &mut Plan,
+    findings: &[Finding],
+    rules: &UpdateRules<'_>,
+    (listed, answers): (&SystemPath, &[FindingId]),
+    (place, before): (SystemPath, Option<Stat>),
+    deed: Deed,
+) {
+    if let Some(reason) = rules.protection.reason(&place) {
+        for finding in answers {
+            leave(plan, findings, finding, &format!("it is left alone: {reason}"), None);
+        }
+        return;
+    }
+    plan.actions.push(Action {
+        index: u32::try_from(plan.actions.len() + 1).unwrap_or(u32::MAX),
+        findings: answers.to_vec(),
+        listed: listed.clone(),
+        place,
+        component: None,
+        before,
+        deed,
+    });
+}
+
+fn leave(plan: &mut Plan, findings: &[Finding], id: &FindingId, reason: &str, next: Option<&str>) {
+    let known = plan.left.iter().any(|left| left.finding == *id);
+    if let Some(finding) = findings.iter().find(|f| f.id == *id && !known) {
+        plan.left.push(Left::of(finding, reason.to_owned(), next.map(str::to_owned)));
+    }
+}
+
+/// Leaves what no action answers, each with what a person should do about it.
+pub fn leave_the_rest(plan: &mut Plan, findings: &[Finding]) {
+    for finding in findings.iter().filter(|f| f.remedy.is_none()) {
+        let reason = finding.cause.as_deref().unwrap_or("it is for a person to decide");
+        leave(plan, findings, &finding.id, reason, finding.advice.as_deref());
+    }
+}
+
+/// The remedy of what goes aside.
+#[must_use]
+pub fn aside_remedy() -> Remedy {
+    Remedy { action: crate::model::Action::SetAside, from: None, download: None }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::model::{Area, Digest, FileKind, Identity, Instant};
+
+    struct Home;
+
+    impl ProtectionPolicy for Home {
+        fn reason(&self, physical: &SystemPath) -> Option<String> {
+            physical.is_within(&SystemPath::literal("/home")).then(|| "it is in a user's folder".to_owned())
+        }
+
+        fn guards_below(&self, _: &SystemPath) -> bool {
+            false
+        }
+    }
+
+    fn stat() -> Stat {
+        let now = Instant { s: 1, n: 0 };
+        let id = Identity { dev: 1, ino: 1 };
+        Stat {
+            kind: FileKind::File,
+            mode: 0o644,
+            uid: 0,
+            gid: 0,
+            size: 3,
+            mtime: now,
+            ctime: now,
+            id,
+            names: 1,
+            rdev: 0,
+        }
+    }
+
+    fn altered(path: &'static str) -> Finding {
+        Finding {
+            remedy: Some(aside_remedy()),
+            ..Finding::on_path(Area::Updates, &SystemPath::literal(path), Verdict::Altered)
+        }
+    }
+
+    fn list(path: &'static str, instead_of: &[&'static str]) -> NewList {
+        let instead_of = instead_of.iter().map(|p| SystemPath::literal(p)).collect();
+        NewList { path: SystemPath::literal(path), size: 3, digest: Digest::of(b"new"), mtime: 5, instead_of }
+    }
+
+    fn planned(findings: &[Finding], asides: &[Aside], coming: &[Coming<'_>]) -> Plan {
+        // One folder of the cache is a link into a home.
+        let place = |path: &SystemPath| {
+            let led = path.below(&SystemPath::literal("/cache/led")).map(|rest| [b"/home/mirela/", rest].concat());
+            let place = led.and_then(|p| SystemPath::parse(&p).ok()).unwrap_or_else(|| path.clone());
+            Some((place, (path.name() != b"gone").then(stat)))
+        };
+        let rules = UpdateRules { protection: &Home, place: &place, owner: (0, 0), despite_disk: false };
+        plan_updates(findings, asides, coming, &rules)
+    }
+
+    #[test]
+    fn a_list_takes_the_place_of_a_damaged_one_and_its_other_forms_go_aside() {
+        let new = list("/lists/quay", &["/lists/quay.lz4"]);
+        let aside = |path: &'static str| Aside { path: SystemPath::literal(path), findings: Vec::new() };
+        let asides = [aside("/lists/quay"), aside("/cache/x.deb"), aside("/cache/gone")];
+        let plan = planned(&[], &asides, &[Coming { list: &new, findings: Vec::new() }]);
+        let told: Vec<_> = plan.actions.iter().map(|a| (a.place.to_string(), a.deed == Deed::SetAside)).collect();
+        let told: Vec<_> = told.iter().map(|(place, aside)| (place.as_str(), *aside)).collect();
+        assert_eq!(told, [("/cache/x.deb", true), ("/lists/quay.lz4", true), ("/lists/quay", false)]);
+        assert_eq!(plan.actions.iter().map(|a| a.index).collect::<Vec<_>>(), [1, 2, 3]);
+    }
+
+    #[test]
+    fn what_leads_into_a_home_and_what_the_disk_cannot_read_stays() {
+        let finding = altered("/cache/led/letter");
+        let aside = Aside { path: SystemPath::literal("/cache/led/letter"), findings: vec![finding.id.clone()] };
+        let plan = planned(std::slice::from_ref(&finding), &[aside], &[]);
+        assert!(plan.actions.is_empty() && plan.left[0].reason.contains("user's folder"));
+        let unreadable = Finding::on_path(Area::Updates, &SystemPath::literal("/cache/x"), Verdict::Unreadable);
+        assert_eq!(planned(&[unreadable], &[], &[]).doubt, Some(DiskDoubt::ReadErrors { files: 1 }));
+    }
+
+    #[test]
+    fn what_no_action_answers_is_left_with_its_advice() {
+        let lock = Finding { remedy: None, advice: Some("look".into()), ..altered("/lock") };
+        let mut plan = Plan::default();
+        leave_the_rest(&mut plan, &[lock, altered("/cache/x")]);
+        assert_eq!((plan.left.len(), plan.left[0].next.as_deref()), (1, Some("look")));
+    }
+}

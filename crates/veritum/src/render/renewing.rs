@@ -1,0 +1,129 @@
+//! What `repair updates` prints beside the rest: what stays, and the proof that updates come.
+
+use veritum_core::model::{Area, Finding, Subject};
+use veritum_core::report::{ActionReport, CheckReport, ProofReport, ProofWord, ProvedSource};
+
+use super::repair::action_words;
+use super::style::{Label, paint};
+use super::table::{cell, labelled, lines};
+use super::{count, local, plain, size, subject};
+
+/// Whether a check looked at nothing but updates.
+pub(crate) fn is_only_updates(check: &CheckReport) -> bool {
+    !check.areas.is_empty() && check.areas.iter().all(|area| area.area == Area::Updates)
+}
+
+/// What would be done, a line each.
+pub(crate) fn action_lines(actions: &[ActionReport], findings: &[Finding], most: usize) -> String {
+    let row = |action: &ActionReport| {
+        let verdict = findings.iter().find(|f| action.findings.contains(&f.id)).map(|f| f.verdict.word());
+        let amount = match &action.subject {
+            Subject::Source { .. } if action.bytes == 0 => count(action.things, "file", "files"),
+            Subject::Source { .. } => {
+                format!("{}, {} to fetch", count(action.things, "file", "files"), size(action.bytes))
+            }
+            _ if action.bytes > 0 => size(action.bytes),
+            _ => String::new(),
+        };
+        let told = [verdict.map(str::to_owned), (!amount.is_empty()).then_some(amount)];
+        let told: Vec<String> = told.into_iter().flatten().collect();
+        vec![
+            cell(action_words(&action.action)),
+            cell(subject(&action.subject)),
+            labelled(Label::Remark, told.join("; ")),
+        ]
+    };
+    let rows: Vec<_> = actions.iter().take(most).map(row).collect();
+    lines("  ", &rows)
+}
+
+/// What is said before the question, after the list of what would be done.
+pub(crate) fn stay_words(stay: Option<(u64, u64)>) -> String {
+    let stays = match stay {
+        None | Some((0, _)) => String::new(),
+        Some((n, bytes)) => format!(
+            "{} {} that are right, {}.\n",
+            paint(Label::Heading, "Stays:"),
+            count(n, "download", "downloads"),
+            size(bytes)
+        ),
+    };
+    format!(
+        "\nWhat goes aside is kept, and `veritum undo` brings it back. Then one small package is downloaded, to prove that updates come.\n{stays}{} what is installed, sources and settings, users' folders.\n",
+        paint(Label::Heading, "Not touched:")
+    )
+}
+
+/// What the proof came to.
+pub(crate) fn proof_words(proof: &ProofReport) -> String {
+    match proof.outcome {
+        ProofWord::NotTried => format!(
+            "{} that updates come: {}\n",
+            paint(Label::Note, "Not proved"),
+            proof.why.as_deref().unwrap_or("nothing was asked")
+        ),
+        ProofWord::Proved => {
+            format!("{}: {}.\n{}{}", paint(Label::Good, "Updates come"), came(proof), strangers(proof), waits(proof))
+        }
+        ProofWord::Failed => {
+            let mut text = format!("{}:\n", paint(Label::Bad, "Updates do not come yet"));
+            let failed = proof.sources.iter().filter(|s| s.why.is_some() && !s.unknown_key);
+            let package = proof.package.as_ref().map(|p| (p.component.to_string(), p.why.as_ref(), p.advice.as_ref()));
+            let of_sources = failed.map(|s| (plain(&s.source), s.why.as_ref(), s.advice.as_ref()));
+            let mut all: Vec<_> = of_sources.chain(package.filter(|(_, why, _)| why.is_some())).collect();
+            if all.is_empty() {
+                all = proof.sources.iter().map(|s| (plain(&s.source), s.why.as_ref(), s.advice.as_ref())).collect();
+            }
+            for (name, why, advice) in all {
+                text.push_str(&format!("  {name}\n"));
+                text.push_str(&why.map(|why| format!("      {}\n", plain(why))).unwrap_or_default());
+                text.push_str(&advice.map(|a| format!("      {}\n", paint(Label::Remark, a))).unwrap_or_default());
+            }
+            let good = proof.sources.iter().filter(|s| s.why.is_none()).count() as u64;
+            if good > 0 {
+                text.push_str(&format!(
+                    "  {} answered as it should be.\n",
+                    count(good, "other archive", "other archives")
+                ));
+            }
+            text
+        }
+    }
+}
+
+fn came(proof: &ProofReport) -> String {
+    let good: Vec<&ProvedSource> = proof.sources.iter().filter(|s| s.why.is_none()).collect();
+    let newest = good.iter().filter_map(|s| s.made.as_ref()).max();
+    let lists = format!("{} gave lists that count as new", count(good.len() as u64, "archive", "archives"));
+    let dated = newest.map(|at| format!(" (the newest made {})", local(at))).unwrap_or_default();
+    match &proof.package {
+        Some(p) => format!(
+            "{lists}{dated}, and {} {} ({}) came and is the one that was signed",
+            p.component.name,
+            p.component.version,
+            size(p.bytes)
+        ),
+        None => format!("{lists}{dated}; no package of theirs is installed or waits"),
+    }
+}
+
+/// Archives that only the machine knows.
+fn strangers(proof: &ProofReport) -> String {
+    let named: Vec<String> = proof.sources.iter().filter(|s| s.unknown_key).map(|s| plain(&s.source)).collect();
+    match named.is_empty() {
+        true => String::new(),
+        false => format!("Not judged, since only this machine knows the key: {}\n", named.join(", ")),
+    }
+}
+
+fn waits(proof: &ProofReport) -> String {
+    match proof.updates {
+        0 => "Nothing waits to be installed.\n".into(),
+        n => {
+            let security =
+                if proof.security > 0 { format!(", {} of them for security", proof.security) } else { String::new() };
+            let verb = if n == 1 { "waits" } else { "wait" };
+            format!("{} {verb} to be installed{security} ({}).\n", count(n, "update", "updates"), size(proof.bytes))
+        }
+    }
+}
