@@ -175,6 +175,8 @@ impl World {
             clear_attributes: false,
             now: jiff::Timestamp::from_second(crate::NOW).unwrap_or(jiff::Timestamp::UNIX_EPOCH),
             run: "test".into(),
+            services: Default::default(),
+            recovery: Vec::new(),
         }
     }
 }

@@ -43,8 +43,14 @@ fn files_and_all_that_displaced_folders_hold_are_told_but_nothing_that_only_got_
     let machine = Machine::open(&world.machine(), Arc::new(LiveDisk)).unwrap();
     let state = StateFolder::make(&machine, None).unwrap();
     let protection = Protection::of(&machine);
-    let desk =
-        Desk { machine: &machine, state: &state, protection: &protection, observer: &Silent, clear_attributes: false };
+    let desk = Desk {
+        machine: &machine,
+        state: &state,
+        protection: &protection,
+        observer: &Silent,
+        clear_attributes: false,
+        services: &veritum_core::platform::services::NoServices,
+    };
     let now = jiff::Timestamp::from_second(veritum_demo::NOW).unwrap();
     let mut change = OpenChange::begin(desk, Verb::Repair, Area::Files, None, "run", now).unwrap();
     let owner = fs::metadata(world.at("/usr/share/quay/other")).unwrap();

@@ -163,6 +163,12 @@ pub(crate) enum Verb {
     Store(StoreVerb),
     /// Build the made-up machine and run the whole example on it
     Demo(DemoArgs),
+    /// Wait until a process has ended, then finish or take back what it left unfinished
+    #[command(hide = true)]
+    Guard {
+        /// Its number
+        pid: i32,
+    },
     /// Write the JSON Schemas of all formats into a folder
     #[command(hide = true)]
     Schemas {

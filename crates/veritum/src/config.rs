@@ -42,6 +42,8 @@ pub(crate) struct Config {
     pub(crate) color: Option<Color>,
     /// `UID:GID` to which every expected owner is mapped.
     pub(crate) owner_of_root: Option<String>,
+    /// A folder that stands in for the service manager of a machine that does not run.
+    pub(crate) services: Option<PathBuf>,
     /// The folder that the file lies in.
     #[serde(skip)]
     pub(crate) folder: PathBuf,
@@ -64,7 +66,8 @@ impl Config {
         };
         let mut config: Self = toml::from_str(&text).map_err(|e| fail(e.message().to_owned()))?;
         config.folder = folder.canonicalize().map_err(|e| fail(e.to_string()))?;
-        for place in [&mut config.target, &mut config.state, &mut config.downloads].into_iter().flatten() {
+        let places = [&mut config.target, &mut config.state, &mut config.downloads, &mut config.services];
+        for place in places.into_iter().flatten() {
             *place = config.folder.join(&*place);
         }
         Ok(config)

@@ -9,7 +9,7 @@ use veritum_core::check::Policy;
 use veritum_core::model::quoted;
 use veritum_core::store::Location;
 use veritum_core::target::LiveDisk;
-use veritum_core::work::{Settings, Supplier, Workshop};
+use veritum_core::work::{ServiceManager, Settings, Supplier, Workshop};
 
 use crate::args::{Color, Global, Require};
 use crate::config::Config;
@@ -64,6 +64,8 @@ impl Context {
             clear_attributes: global.clear_attributes,
             run: format!("{}-{}", now.as_second(), std::process::id()),
             now,
+            services: config.services.map_or_else(ServiceManager::default, ServiceManager::StandIn),
+            recovery: recovery(&global),
         };
         let progress = Progress::new(!global.quiet && !global.json);
         let require = global.require.or(config.require);
@@ -99,6 +101,18 @@ impl Context {
     pub(crate) fn full_rights(&self) -> bool {
         rustix::process::geteuid().is_root() || self.settings.policy.owner_of_root.is_some()
     }
+}
+
+/// The command that finishes or takes back a change when this process is gone before its end.
+fn recovery(global: &Global) -> Vec<OsString> {
+    let Ok(program) = std::env::current_exe() else { return Vec::new() };
+    let whole = |path: &PathBuf| std::path::absolute(path).unwrap_or_else(|_| path.clone());
+    let mut words: Vec<OsString> =
+        vec![program.into(), "guard".into(), std::process::id().to_string().into(), "--quiet".into()];
+    for (option, place) in [("--config", &global.config), ("--state", &global.state), ("--target", &global.target)] {
+        words.extend(place.iter().flat_map(|place| [option.into(), whole(place).into()]));
+    }
+    words
 }
 
 /// Options typed on the command line; those of the environment are there the next time as well.

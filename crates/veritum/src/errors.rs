@@ -154,6 +154,15 @@ impl From<ChangeError> for Failure {
             ChangeError::PackageTool { .. } => {
                 Self::not_done(error.to_string(), String::new(), Some("let it end, then type the same again".into()))
             }
+            ChangeError::Service { .. } => {
+                Self::not_done(error.to_string(), why, Some("stop it in your own way, then type the same again".into()))
+            }
+            ChangeError::ServiceHeld { unit, .. } => Self {
+                what: error.to_string(),
+                why: format!("{why}; it is so until the machine starts anew"),
+                hint: Some(format!("systemctl unmask --runtime {unit}, then: veritum recover")),
+                status: exit::PROBLEMS,
+            },
             ChangeError::Stopped => Self {
                 what: "interrupted".into(),
                 why: "everything was taken back".into(),

@@ -1,4 +1,4 @@
-//! The journal of a change (`veritum.journal/1`): our own file, readable without Veritum.
+//! The journal of a change (`veritum.journal/1`, `/2`): our own file, readable without Veritum.
 //!
 //! A record is a line: the length of its JSON in eight hexadecimal digits, the first eight bytes of the JSON's BLAKE3
 //! digest in sixteen, the JSON. Records are only ever added, each made durable before what it announces begins. A torn
@@ -11,10 +11,17 @@ use serde::{Deserialize, Serialize};
 
 use crate::model::{Area, Digest, Identity, Instant, SystemPath};
 use crate::plan::{Action, KeptFolder, Outcome};
+use crate::platform::services::PausedUnit;
 use crate::target::{Dir, read_to_limit};
 
 /// The format's name; a journal of any other is refused before anything is written.
 pub(super) const FORMAT: &str = "veritum.journal/1";
+/// The same with records of what is not done to files; only changes of updates have them.
+pub(super) const WITH_SERVICES: &str = "veritum.journal/2";
+
+fn is_known(format: &str) -> bool {
+    [FORMAT, WITH_SERVICES].contains(&format)
+}
 const NAME: &[u8] = b"journal";
 /// Journals over this size are refused: a change of 100,000 actions has a third of it.
 const MAX_JOURNAL: u64 = 256 << 20;
@@ -50,7 +57,7 @@ pub enum Verb {
 /// The first record.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Begin {
-    /// `veritum.journal/1`.
+    /// `veritum.journal/1` or `/2`.
     pub format: String,
     /// The version of Veritum that writes it.
     pub writer: String,
@@ -135,6 +142,28 @@ pub enum Record {
         /// Why.
         why: String,
     },
+    /// These units are going to be held, and those of them that run stopped.
+    Paused {
+        /// The units, in order, with how they stood before.
+        units: Vec<PausedUnit>,
+    },
+    /// They are as they were.
+    Resumed,
+    /// The system's own tool is asked to do something.
+    Delegated {
+        /// What, in a word.
+        what: String,
+        /// What it is done to.
+        subject: String,
+        /// How that stood before.
+        before: String,
+    },
+    /// What became of it.
+    DelegatedDone {
+        /// Why it was not done; none when it was.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        failed: Option<String>,
+    },
     /// The change has ended.
     End {
         /// When.
@@ -157,6 +186,10 @@ impl Record {
             Self::Back { .. } => "back",
             Self::Done { .. } => "done",
             Self::TakenBack { .. } => "taken-back",
+            Self::Paused { .. } => "paused",
+            Self::Resumed => "resumed",
+            Self::Delegated { .. } => "delegated",
+            Self::DelegatedDone { .. } => "delegated-done",
             Self::End { .. } => "end",
         }
     }
@@ -305,7 +338,11 @@ impl ChangeLog {
         for record in &self.records {
             let number = match record {
                 Record::Begin(_) => return Err(JournalError::Damaged("it begins twice".into())),
-                Record::End { .. } => continue,
+                Record::Paused { .. }
+                | Record::Resumed
+                | Record::Delegated { .. }
+                | Record::DelegatedDone { .. }
+                | Record::End { .. } => continue,
                 Record::Plan { round, actions, parents, cleared } => {
                     if *round as usize != rounds.len() + 1 || rounds.last().is_some_and(RoundLog::is_open) {
                         return Err(JournalError::Damaged(format!("round {round} begins out of order")));
@@ -345,6 +382,20 @@ impl ChangeLog {
         Ok(rounds)
     }
 
+    /// Units that are held and were not put back yet.
+    #[must_use]
+    pub fn paused(&self) -> Vec<PausedUnit> {
+        let mut held = Vec::new();
+        for record in &self.records {
+            match record {
+                Record::Paused { units } => held.extend(units.iter().cloned()),
+                Record::Resumed => held.clear(),
+                _ => {}
+            }
+        }
+        held
+    }
+
     /// How it ended: findings answered and remaining; none while it is unfinished.
     #[must_use]
     pub fn end(&self) -> Option<(jiff::Timestamp, u64, u64)> {
@@ -371,7 +422,7 @@ fn next(bytes: &[u8]) -> Result<Option<(Record, usize)>, JournalError> {
         return if bytes.len() == whole { Ok(None) } else { damaged("a record's checksum does not fit") };
     }
     match serde_json::from_slice::<Record>(json) {
-        Ok(Record::Begin(begin)) if begin.format != FORMAT => {
+        Ok(Record::Begin(begin)) if !is_known(&begin.format) => {
             Err(JournalError::Newer(begin.format.chars().take(60).collect()))
         }
         Ok(record) => Ok(Some((record, whole))),
@@ -381,7 +432,7 @@ fn next(bytes: &[u8]) -> Result<Option<(Record, usize)>, JournalError> {
                 format: String,
             }
             match serde_json::from_slice::<Head>(json) {
-                Ok(head) if head.format != FORMAT => Err(JournalError::Newer(head.format.chars().take(60).collect())),
+                Ok(head) if !is_known(&head.format) => Err(JournalError::Newer(head.format.chars().take(60).collect())),
                 _ => damaged(&format!("a record cannot be read ({e})")),
             }
         }

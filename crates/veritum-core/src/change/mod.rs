@@ -36,6 +36,7 @@ pub use undo::{Refusal, UndoPlan, UndoRound, latest_run, plan_undo, undone_chang
 use std::io;
 
 use crate::model::SystemPath;
+use crate::platform::services::ServiceError;
 use crate::store::StoreError;
 
 /// Why a change cannot be made, or not finished.
@@ -85,6 +86,26 @@ pub enum ChangeError {
     PackageTool {
         /// Its lock.
         path: SystemPath,
+    },
+    /// A service that is in the way cannot be held; nothing was changed.
+    #[error("{unit} cannot be held for the time of change {change}; everything is as it was")]
+    Service {
+        /// Which change.
+        change: u64,
+        /// Which unit.
+        unit: String,
+        /// Why.
+        source: ServiceError,
+    },
+    /// A service that was held cannot be put back.
+    #[error("{unit} was held for the time of change {change} and cannot be put back")]
+    ServiceHeld {
+        /// Which change.
+        change: u64,
+        /// Which unit.
+        unit: String,
+        /// Why.
+        source: ServiceError,
     },
     /// An earlier change was interrupted.
     #[error("change {0} was interrupted and is unfinished")]

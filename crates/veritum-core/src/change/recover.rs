@@ -5,6 +5,7 @@ use super::round::Desk;
 use super::swap::{Committed, backward, forward};
 use super::{ChangeError, JournalError};
 use crate::event::Event;
+use crate::platform::services;
 use crate::target::Machine;
 
 use super::state::StateFolder;
@@ -49,7 +50,15 @@ pub fn recover(desk: Desk<'_>, number: u64, now: jiff::Timestamp) -> Result<Opti
     let io = |source: std::io::Error| at(JournalError::Io(source));
     let dir = desk.state.sub(desk.machine, &format!("changes/{number}")).map_err(io)?;
     let mut journal = Journal::reopen(dir, &log).map_err(io)?;
-    let (recovered, record) = last_round(desk, number, &log)?;
+    let round = last_round(desk, number, &log);
+    // Whatever becomes of the round: services run again.
+    let paused = log.paused();
+    let resumed = services::resume(desk.services, &paused).map_err(|(unit, source)| ChangeError::ServiceHeld {
+        change: number,
+        unit,
+        source,
+    });
+    let (recovered, record) = round?;
     let mut add = |record: &Record| -> Result<(), ChangeError> {
         journal.add(record).map_err(io)?;
         desk.observer.hear(Event::Recorded(record.kind()));
@@ -61,6 +70,10 @@ pub fn recover(desk: Desk<'_>, number: u64, now: jiff::Timestamp) -> Result<Opti
             answered += outcomes.iter().filter(|o| o.failed.is_none()).count() as u64;
         }
         add(&record)?;
+    }
+    resumed?;
+    if !paused.is_empty() {
+        add(&Record::Resumed)?;
     }
     add(&Record::End { ended: now, answered, remaining: 0 })?;
     Ok(Some(recovered))

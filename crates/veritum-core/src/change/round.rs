@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::io;
 
 use super::attributes;
-use super::journal::{Begin, FORMAT, Journal, ParentTime, Record, Verb};
+use super::journal::{Begin, FORMAT, Journal, ParentTime, Record, Verb, WITH_SERVICES};
 use super::keep::folder_for;
 use super::obstacles::{self, Blocked};
 use super::stage::{StageError, Staging, stage};
@@ -14,8 +14,9 @@ use super::{ChangeError, JournalError};
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::model::{Area, Identity, SystemPath};
 use crate::plan::{Action, Deed, Item, ItemKind, Outcome};
+use crate::platform::services::{self, PausedUnit, Services};
 use crate::store::Contents;
-use crate::target::{Held, Machine, ProtectionPolicy, lock_exclusive};
+use crate::target::{Held, LockError, Machine, ProtectionPolicy, lock_exclusive};
 
 /// What changing needs: the machine, where the state lies, what must not be touched.
 #[derive(Clone, Copy)]
@@ -30,13 +31,15 @@ pub struct Desk<'a> {
     pub observer: &'a dyn Observer,
     /// Whether locking attributes may be cleared for the time of a round.
     pub clear_attributes: bool,
+    /// The service manager.
+    pub services: &'a dyn Services,
 }
 
 /// Our own lock and the package tools', held together.
 #[derive(Debug)]
 #[must_use = "the locks are let go when this is dropped"]
 pub struct Locks {
-    _held: Vec<Held>,
+    held: Vec<Held>,
 }
 
 impl Desk<'_> {
@@ -45,25 +48,41 @@ impl Desk<'_> {
     /// # Errors
     /// When somebody else works on the machine.
     pub fn lock(&self, package_locks: &[SystemPath]) -> Result<Locks, ChangeError> {
-        use crate::target::LockError;
+        let mut locks = self.lock_own()?;
+        self.lock_too(&mut locks, package_locks)?;
+        Ok(locks)
+    }
+
+    /// Takes our own lock alone.
+    ///
+    /// # Errors
+    /// When another Veritum works on the machine.
+    pub fn lock_own(&self) -> Result<Locks, ChangeError> {
         let own = lock_exclusive(self.state.dir(), b"lock").map_err(|e| match e {
             LockError::Busy => ChangeError::Busy,
             LockError::Io(source) => ChangeError::State(self.state.io()(source)),
         })?;
-        let mut held = vec![own];
+        Ok(Locks { held: vec![own] })
+    }
+
+    /// Takes the package tools' locks beside those that are held.
+    ///
+    /// # Errors
+    /// When a package tool works on the machine.
+    pub fn lock_too(&self, locks: &mut Locks, package_locks: &[SystemPath]) -> Result<(), ChangeError> {
         for path in package_locks {
             // A lock file that is not there is not made: then no package tool has ever run here.
             let Ok(real) = self.machine.resolve(path) else { continue };
             let Some(dir) = real.parent().and_then(|p| self.machine.dir(&p).ok()) else { continue };
             match lock_exclusive(&dir, real.name()) {
-                Ok(lock) => held.push(lock),
+                Ok(lock) => locks.held.push(lock),
                 Err(LockError::Busy) => return Err(ChangeError::PackageTool { path: path.clone() }),
                 // Where nothing can be written no package tool can be at work either.
                 Err(LockError::Io(e)) if e.kind() == io::ErrorKind::ReadOnlyFilesystem => {}
                 Err(LockError::Io(source)) => return Err(ChangeError::TakenBack { place: path.clone(), source }),
             }
         }
-        Ok(Locks { _held: held })
+        Ok(())
     }
 }
 
@@ -87,6 +106,7 @@ pub struct OpenChange<'a> {
     number: u64,
     journal: Journal,
     rounds: u32,
+    paused: Vec<PausedUnit>,
 }
 
 impl<'a> OpenChange<'a> {
@@ -105,9 +125,10 @@ impl<'a> OpenChange<'a> {
         let number = desk.state.changes(desk.machine)?.last().copied().unwrap_or(0) + 1;
         let at = |source: io::Error| ChangeError::Journal { change: number, source: JournalError::Io(source) };
         let dir = desk.state.make_sub(desk.machine, &format!("changes/{number}")).map_err(at)?;
-        let mut change = Self { desk, number, journal: Journal::create(dir).map_err(at)?, rounds: 0 };
+        let mut change =
+            Self { desk, number, journal: Journal::create(dir).map_err(at)?, rounds: 0, paused: Vec::new() };
         let begin = Begin {
-            format: FORMAT.into(),
+            format: if area == Area::Updates { WITH_SERVICES } else { FORMAT }.into(),
             writer: env!("CARGO_PKG_VERSION").into(),
             change: number,
             verb,
@@ -261,14 +282,75 @@ impl<'a> OpenChange<'a> {
         }
     }
 
-    /// Ends the change.
+    /// Holds units for the time of the change, and stops those of them that work. What is held already stays so.
     ///
     /// # Errors
-    /// When the last record cannot be written; the rounds stand all the same.
+    /// When one cannot be held; then all are as they were.
+    pub fn pause(&mut self, units: Vec<PausedUnit>) -> Result<(), ChangeError> {
+        let number = self.number;
+        self.record(&Record::Paused { units: units.clone() })
+            .map_err(|source| ChangeError::Unfinished { change: number, source })?;
+        self.paused.extend(units.iter().cloned());
+        let paused = services::pause(self.desk.services, &units);
+        paused.map_err(|(unit, source)| match self.resume() {
+            Ok(()) => ChangeError::Service { change: number, unit, source },
+            Err(e) => e,
+        })
+    }
+
+    /// Puts units back as they were.
+    ///
+    /// # Errors
+    /// When one cannot be put back: the change stays unfinished, so that recovery tries again.
+    pub fn resume(&mut self) -> Result<(), ChangeError> {
+        if self.paused.is_empty() {
+            return Ok(());
+        }
+        let change = self.number;
+        services::resume(self.desk.services, &self.paused).map_err(|(unit, source)| ChangeError::ServiceHeld {
+            change,
+            unit,
+            source,
+        })?;
+        self.paused.clear();
+        self.record(&Record::Resumed).map_err(|source| ChangeError::Unfinished { change, source })
+    }
+
+    /// Has the system's own tool do something: said before, and what became of it afterwards. Answers why it was not done.
+    ///
+    /// # Errors
+    /// When a record cannot be written.
+    pub fn delegate(
+        &mut self,
+        what: &str,
+        subject: &str,
+        before: &str,
+        work: &mut dyn FnMut(&dyn Services) -> Result<(), String>,
+    ) -> Result<Option<String>, ChangeError> {
+        let unfinished = |change| move |source| ChangeError::Unfinished { change, source };
+        let said = Record::Delegated { what: what.to_owned(), subject: subject.to_owned(), before: before.to_owned() };
+        self.record(&said).map_err(unfinished(self.number))?;
+        let failed = work(self.desk.services).err();
+        self.record(&Record::DelegatedDone { failed: failed.clone() }).map_err(unfinished(self.number))?;
+        Ok(failed)
+    }
+
+    /// Ends the change; units that are held are put back before.
+    ///
+    /// # Errors
+    /// When the last record cannot be written, or a unit not be put back; the rounds stand all the same.
     pub fn end(mut self, answered: u64, remaining: u64, now: jiff::Timestamp) -> Result<(), ChangeError> {
+        self.resume()?;
         let number = self.number;
         self.record(&Record::End { ended: now, answered, remaining })
             .map_err(|source| ChangeError::Unfinished { change: number, source })
+    }
+}
+
+impl Drop for OpenChange<'_> {
+    /// Whatever else went wrong: services run again. Recovery does it once more, which is harmless.
+    fn drop(&mut self) {
+        let _ = services::resume(self.desk.services, &self.paused);
     }
 }
 

@@ -35,5 +35,5 @@ pub use states::expected_state;
 pub use store::{judge_store, superfluous_notes};
 pub(crate) use updates::{
     Clock, Looked, Offers, Watched, binary_caches, downloaded, downloads, installs, led_out, lists, locks,
-    restart_note, room, settings, sources,
+    restart_note, room, services, settings, sources,
 };

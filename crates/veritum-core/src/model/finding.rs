@@ -267,6 +267,8 @@ pub enum Action {
     SetAside,
     /// Fetch it afresh.
     Renew,
+    /// Have the service manager forget that it failed.
+    ForgetFailure,
 }
 
 impl Action {
@@ -280,6 +282,7 @@ impl Action {
             Self::WithFolder => "restore with its folder",
             Self::SetAside => "set aside",
             Self::Renew => "fetch afresh",
+            Self::ForgetFailure => "clear its failure",
         }
     }
 }

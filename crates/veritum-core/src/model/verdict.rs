@@ -27,6 +27,8 @@ pub enum Verdict {
     AheadOfClock,
     /// A lock whose holder does nothing.
     Stuck,
+    /// A service that ended with an error the last time.
+    Failed,
     /// Too little room for what is to come.
     NoRoom,
     /// A record that contradicts others.
@@ -92,6 +94,7 @@ impl Verdict {
             Self::NoKey => "no-key",
             Self::AheadOfClock => "ahead-of-clock",
             Self::Stuck => "stuck",
+            Self::Failed => "failed",
             Self::NoRoom => "no-room",
             Self::AtOdds => "at-odds",
             Self::Relinked => "relinked",

@@ -4,6 +4,10 @@
 //! fails as a whole because one record is bad; what could not be read is returned as data beside the rest.
 
 pub mod debian;
+pub mod delegate;
+pub mod services;
+pub mod stand_in;
+pub mod systemd;
 
 use std::collections::{HashMap, HashSet};
 

@@ -25,6 +25,7 @@ pub use repair::{Agreement, Preview};
 pub use runs::UpdatesWanted;
 
 use std::collections::{HashMap, HashSet};
+use std::ffi::OsString;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
@@ -36,6 +37,9 @@ use crate::model::{Area, ComponentId, Digest, SystemPath};
 use crate::platform::debian::Debian;
 use crate::platform::debian::apt::AptConf;
 use crate::platform::debian::database::Database;
+use crate::platform::services::{NoServices, Services};
+use crate::platform::stand_in::StandIn;
+use crate::platform::systemd::Systemd;
 use crate::platform::{Installed, Platform};
 use crate::store::{Location, Reach, Store, StoreError};
 use crate::target::{Disk, LockError, Machine, Protection, TargetError, lock_shared};
@@ -73,6 +77,30 @@ pub struct Settings {
     pub now: jiff::Timestamp,
     /// Names this run.
     pub run: String,
+    /// Where services are managed.
+    pub services: ServiceManager,
+    /// What finishes or takes back an interrupted change when this process is gone: a program with its words.
+    pub recovery: Vec<OsString>,
+}
+
+/// Where services are managed.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub enum ServiceManager {
+    /// By the running system's own manager when the machine is the running system, else nowhere.
+    #[default]
+    Own,
+    /// By a stand-in that keeps states in the files of a folder.
+    StandIn(PathBuf),
+}
+
+impl ServiceManager {
+    fn open(&self, machine: &Machine) -> Box<dyn Services> {
+        match self {
+            Self::StandIn(folder) => Box::new(StandIn::in_folder(folder)),
+            Self::Own if machine.is_live() && Systemd::is_here() => Box::new(Systemd),
+            Self::Own => Box::new(NoServices),
+        }
+    }
 }
 
 impl Settings {
@@ -200,6 +228,7 @@ pub struct Workshop {
     packages: Mutex<HashMap<ComponentId, bool>>,
     /// Opened when it is first needed: following its chain takes a moment.
     archive: RwLock<Option<Archive>>,
+    services: Box<dyn Services>,
     pool: rayon::ThreadPool,
 }
 
@@ -216,6 +245,7 @@ impl Workshop {
         let (installed, database) = Debian::read(&machine)?;
         let pool =
             rayon::ThreadPoolBuilder::new().num_threads(settings.jobs).build().map_err(|_| WorkError::Threads)?;
+        let services = settings.services.open(&machine);
         let mut workshop = Self {
             protection: Protection::of(&machine),
             settings,
@@ -229,6 +259,7 @@ impl Workshop {
             bad: RwLock::default(),
             packages: Mutex::default(),
             archive: RwLock::default(),
+            services,
             pool,
         };
         workshop.open_supplies();
@@ -326,6 +357,12 @@ impl Workshop {
     }
 
     fn locks_of(&self, desk: &Desk<'_>, package_locks: &[SystemPath]) -> Result<Locks, WorkError> {
+        self.require_writable()?;
+        Ok(desk.lock(package_locks)?)
+    }
+
+    /// Refuses to write where part of the system is missing, or somebody runs in it.
+    fn require_writable(&self) -> Result<(), WorkError> {
         // Without the package database's own disk nobody can know what is installed; the other parts are passed over.
         let database = SystemPath::literal("/var/lib/dpkg");
         if let Some(place) = self.machine.extent().unmounted_above(&database) {
@@ -334,7 +371,7 @@ impl Workshop {
         if self.machine.is_in_use() {
             return Err(WorkError::InUse);
         }
-        Ok(desk.lock(package_locks)?)
+        Ok(())
     }
 
     fn desk<'a>(&'a self, state: &'a StateFolder, observer: &'a dyn Observer) -> Desk<'a> {
@@ -344,6 +381,7 @@ impl Workshop {
             protection: &self.protection,
             observer,
             clear_attributes: self.settings.clear_attributes,
+            services: self.services.as_ref(),
         }
     }
 }

@@ -8,13 +8,16 @@ use super::repair::{Agreement, Preview, carried_out, planned};
 use super::updates::{LocksHeld, UpdatesPart, watch};
 use super::{WorkError, Workshop};
 use crate::archive::{Asked, Renewal};
-use crate::change::{ChangeError, Desk, OpenChange, RoundReceipt, Verb, unfinished};
-use crate::check::locks;
+use crate::change::{ChangeError, Desk, Locks, OpenChange, RoundReceipt, Verb, unfinished};
+use crate::check::{Scope, locks};
 use crate::event::{Observer, Steady};
 use crate::model::{self, Area, FileKind, FindingId, Stat, Subject, SystemPath, Verdict};
 use crate::plan::{Aside, Coming, Left, Plan, UpdateRules, leave_the_rest, plan_updates};
-use crate::platform::debian::apt::{AptConf, BINARY_CACHES, CACHE, LISTS};
-use crate::report::{ActionReport, AreaChange, CheckReport, RepairReport, RunningReport};
+use crate::platform::Platform as _;
+use crate::platform::debian::Debian;
+use crate::platform::debian::apt::{AptConf, BINARY_CACHES, CACHE, LISTS, LOCKS, UNITS};
+use crate::platform::services::PausedUnit;
+use crate::report::{ActionReport, AreaChange, CheckReport, ProofWord, RepairReport, RunningReport};
 
 /// With other lists more may come to light, once.
 const MAX_ROUNDS: usize = 2;
@@ -36,11 +39,43 @@ struct Ready {
     plan: Plan,
 }
 
-/// What was done.
+/// A repair of updates that is under way.
+struct Job<'a> {
+    desk: Desk<'a>,
+    /// Begun when there is something to be done.
+    change: Option<OpenChange<'a>>,
+    number: Option<u64>,
+    receipts: Vec<RoundReceipt>,
+    /// What was done beside the files.
+    beside: Vec<ActionReport>,
+    /// Actions that were agreed to, by place.
+    tried: HashSet<SystemPath>,
+}
+
+impl<'a> Job<'a> {
+    fn new(desk: Desk<'a>) -> Self {
+        let (receipts, beside, tried) = (Vec::new(), Vec::new(), HashSet::new());
+        Self { desk, change: None, number: None, receipts, beside, tried }
+    }
+
+    fn change(&mut self, run: &str, now: jiff::Timestamp) -> Result<&mut OpenChange<'a>, WorkError> {
+        if self.change.is_none() {
+            let change = OpenChange::begin(self.desk, Verb::Repair, Area::Updates, None, run, now)?;
+            self.number = Some(change.number());
+            self.change = Some(change);
+        }
+        match &mut self.change {
+            Some(change) => Ok(change),
+            None => Err(WorkError::Stopped),
+        }
+    }
+}
+
+/// What was done, and what was found afterwards.
 struct Cleared {
     number: u64,
     receipts: Vec<RoundReceipt>,
-    /// What was found afterwards.
+    beside: Vec<ActionReport>,
     last: UpdatesPart,
 }
 
@@ -61,13 +96,39 @@ impl Workshop {
             let ready = self.ready(wanted, LocksHeld::ByOthers, observer)?;
             return Ok(self.told(true, &ready, None));
         }
-        self.refuse_held_locks(observer)?;
+        self.require_writable()?;
+        let in_the_way = self.services_in_the_way(observer)?;
         let state = self.make_state()?;
         let desk = self.desk(&state, observer);
-        let _locks = self.update_locks(&desk)?;
+        let mut locks = desk.lock_own()?;
         if let Some(number) = unfinished(&self.machine, &state)?.first() {
             return Err(ChangeError::Earlier(*number).into());
         }
+        let mut job = Job::new(desk);
+        let cleared = self.clear(wanted, &in_the_way, &mut locks, &mut job, ask);
+        // Whatever went wrong: what is held is put back, and the change ended, as far as that can be done.
+        let lasting =
+            matches!(cleared, Err(WorkError::Change(ChangeError::Unfinished { .. } | ChangeError::ServiceHeld { .. })));
+        if let Some(change) = job.change.take().filter(|_| !lasting) {
+            change.end(answered(&job.receipts), 0, self.settings.now)?;
+        }
+        cleared
+    }
+
+    fn clear(
+        &self,
+        wanted: ClearUpdates,
+        in_the_way: &[PausedUnit],
+        locks: &mut Locks,
+        job: &mut Job<'_>,
+        ask: &mut dyn FnMut(&Preview<'_>) -> Agreement,
+    ) -> Result<RepairReport, WorkError> {
+        let observer = job.desk.observer;
+        if !in_the_way.is_empty() && self.hold_services(in_the_way, job, ask)? == Agreement::No {
+            let ready = self.ready(wanted, LocksHeld::ByOthers, observer)?;
+            return Ok(self.told(true, &ready, None));
+        }
+        job.desk.lock_too(locks, &Debian.update_locks())?;
         let mut ready = self.ready(wanted, LocksHeld::ByUs, observer)?;
         if ready.plan.doubt.is_some() {
             return Ok(self.told(false, &ready, None));
@@ -80,15 +141,72 @@ impl Workshop {
         self.with_archive(|archive| archive.fetch_lists(&self.machine, &mut ready.renewals, observer))
             .map_err(|_| WorkError::Stopped)?;
         ready.plan = self.planned_updates(&ready.part, &ready.asides, &ready.renewals);
-        let done = match ready.plan.actions.is_empty() {
-            true => None,
-            false => Some(self.change_updates(desk, &ready, ask)?),
+        let last = self.change_updates(&ready, job, ask)?;
+        let proof = self.proof(&ready.renewals, &last.as_ref().unwrap_or(&ready.part).waiting, observer)?;
+        if proof.outcome != ProofWord::Failed {
+            self.forget_failures(&ready.part, job)?;
+        }
+        let beside = std::mem::take(&mut job.beside);
+        let Some(change) = job.change.take() else {
+            let mut report = self.told(false, &ready, None);
+            report.proof = Some(proof);
+            return Ok(report);
         };
-        let last = done.as_ref().map_or(&ready.part, |done| &done.last);
-        let proof = self.proof(&ready.renewals, &last.waiting, observer)?;
-        let mut report = self.told(false, &ready, done.as_ref());
+        let remain = last.as_ref().map_or(ready.part.area.problems, |last| last.area.problems);
+        change.end(answered(&job.receipts), remain, self.settings.now)?;
+        // What was held is as it was only now.
+        let last = match last.filter(|_| beside.is_empty()) {
+            Some(last) => last,
+            None => self.updates(LocksHeld::ByUs, &Steady(observer))?,
+        };
+        let number = job.number.unwrap_or_default();
+        let cleared = Cleared { number, receipts: std::mem::take(&mut job.receipts), beside, last };
+        let mut report = self.told(false, &ready, Some(&cleared));
         report.proof = Some(proof);
         Ok(report)
+    }
+
+    /// Asks whether services that hold a lock may be held for the time of the repair, and holds them.
+    fn hold_services(
+        &self,
+        units: &[PausedUnit],
+        job: &mut Job<'_>,
+        ask: &mut dyn FnMut(&Preview<'_>) -> Agreement,
+    ) -> Result<Agreement, WorkError> {
+        let mut actions: Vec<ActionReport> = units.iter().map(|unit| beside("pause", &unit.name, Vec::new())).collect();
+        let check = self.blank_report(&Scope { areas: vec![Area::Updates], ..Scope::default() });
+        let shown = actions.clone();
+        let preview =
+            Preview { check: &check, actions: shown, bytes: 0, left: &[], further: false, ahead: true, stay: None };
+        if ask(&preview) == Agreement::No {
+            return Ok(Agreement::No);
+        }
+        let change = job.change(&self.settings.run, self.settings.now)?;
+        let name = format!("veritum-recovery-{}", self.settings.run);
+        // Where the service manager cannot watch over us, a mask that only holds for this run of the machine must do.
+        if !self.settings.recovery.is_empty() {
+            let _ = self.services.run_beside(&name, &self.settings.recovery);
+        }
+        change.pause(units.to_vec())?;
+        actions.iter_mut().for_each(|action| action.result = "done".into());
+        job.beside.extend(actions);
+        Ok(Agreement::Yes)
+    }
+
+    /// Has the service manager forget failures whose cause is gone.
+    fn forget_failures(&self, part: &UpdatesPart, job: &mut Job<'_>) -> Result<(), WorkError> {
+        let forgets =
+            |f: &&model::Finding| f.remedy.as_ref().is_some_and(|remedy| remedy.action == model::Action::ForgetFailure);
+        for finding in part.findings.iter().filter(forgets) {
+            let Some(unit) = finding.subject.name() else { continue };
+            let change = job.change(&self.settings.run, self.settings.now)?;
+            let why = change.delegate("forget-failure", unit, "failed", &mut |services| {
+                services.forget_failure(unit).map_err(|e| model::error_chain(&e))
+            })?;
+            let result = if why.is_none() { "done" } else { "failed" }.into();
+            job.beside.push(ActionReport { result, why, ..beside("forget-failure", unit, vec![finding.id.clone()]) });
+        }
+        Ok(())
     }
 
     /// Shows what would be done, and asks.
@@ -106,19 +224,38 @@ impl Workshop {
         ask(&Preview { check: &check, actions, bytes, left: &plan.left, further, ahead: false, stay })
     }
 
-    /// Refuses to begin while a program holds a lock that is needed, and says which and whether it works.
-    fn refuse_held_locks(&self, observer: &dyn Observer) -> Result<(), WorkError> {
+    /// The units that stand in the way of a repair because they hold a lock that it needs, with how they stand.
+    ///
+    /// # Errors
+    /// When a program holds one that is no such service, or installs something: that is never stopped.
+    fn services_in_the_way(&self, observer: &dyn Observer) -> Result<Vec<PausedUnit>, WorkError> {
         let (mut watched, _) = self.lock_holders();
         watch(&mut watched, Instant::now(), observer)?;
-        let held = locks(&watched).into_findings().into_iter().min_by_key(|finding| finding.verdict);
-        match held {
-            None => Ok(()),
-            Some(finding) => Err(WorkError::LockHeld {
-                path: finding.subject.as_path().cloned().unwrap_or_else(SystemPath::root),
-                who: finding.cause.clone().unwrap_or_default(),
-                stuck: finding.verdict == Verdict::Stuck,
-            }),
+        let mut units: Vec<PausedUnit> = Vec::new();
+        for one in watched.iter().filter(|one| one.holder.is_some()) {
+            let service = one.worker.as_ref().and_then(|worker| worker.service.clone());
+            let service = service.filter(|name| UNITS.contains(&name.as_str()) && fetches_only(&one.path));
+            let found = service.map(|name| self.with_what_starts_it(&name)).unwrap_or_default();
+            if found.is_empty() {
+                let held = locks(std::slice::from_ref(one)).into_findings().pop();
+                return Err(WorkError::LockHeld {
+                    path: one.path.clone(),
+                    who: held.as_ref().and_then(|finding| finding.cause.clone()).unwrap_or_default(),
+                    stuck: held.is_some_and(|finding| finding.verdict == Verdict::Stuck),
+                });
+            }
+            units.extend(found);
         }
+        units.dedup();
+        Ok(units)
+    }
+
+    /// A service with its timer and path, as far as the service manager knows them; what starts it first.
+    fn with_what_starts_it(&self, service: &str) -> Vec<PausedUnit> {
+        let stem = service.strip_suffix(".service").unwrap_or(service);
+        let names = [format!("{stem}.timer"), format!("{stem}.path"), service.to_owned()];
+        let look = |name: String| Some(PausedUnit { before: self.services.look(&name).ok().flatten()?, name });
+        names.into_iter().filter_map(look).collect()
     }
 
     fn ready(&self, wanted: ClearUpdates, held: LocksHeld, observer: &dyn Observer) -> Result<Ready, WorkError> {
@@ -216,48 +353,34 @@ impl Workshop {
         Some((place, dir.look(path.name()).ok()?))
     }
 
-    /// Carries out what was planned, and looks again: with other lists, more may come to light.
+    /// Carries out what was planned, and looks again: with other lists, more may come to light. Answers what was found then.
     fn change_updates(
         &self,
-        desk: Desk<'_>,
         ready: &Ready,
+        job: &mut Job<'_>,
         ask: &mut dyn FnMut(&Preview<'_>) -> Agreement,
-    ) -> Result<Cleared, WorkError> {
+    ) -> Result<Option<UpdatesPart>, WorkError> {
+        let observer = job.desk.observer;
         let contents = self.contents();
-        let problems = ready.part.area.problems;
-        let mut change =
-            OpenChange::begin(desk, Verb::Repair, Area::Updates, None, &self.settings.run, self.settings.now)?;
-        let (number, mut receipts) = (change.number(), Vec::new());
         let mut plan = ready.plan.clone();
-        let mut tried: HashSet<SystemPath> = HashSet::new();
         let mut last = None;
-        while !plan.actions.is_empty() && receipts.len() < MAX_ROUNDS {
-            tried.extend(plan.actions.iter().map(|action| action.place.clone()));
-            match change.round(std::mem::take(&mut plan.actions), &contents) {
-                Ok(receipt) => receipts.push(receipt),
-                Err(e @ ChangeError::Unfinished { .. }) => return Err(e.into()),
-                Err(e) => {
-                    change.end(answered(&receipts), problems, self.settings.now)?;
-                    return Err(e.into());
-                }
-            }
+        while !plan.actions.is_empty() && job.receipts.len() < MAX_ROUNDS {
+            job.tried.extend(plan.actions.iter().map(|action| action.place.clone()));
+            let change = job.change(&self.settings.run, self.settings.now)?;
+            let receipt = change.round(std::mem::take(&mut plan.actions), &contents)?;
+            job.receipts.push(receipt);
             // The lists are other ones now: whatever was read of them is read again.
             *self.archive.write().unwrap_or_else(PoisonError::into_inner) = None;
-            let part = self.updates(LocksHeld::ByUs, &Steady(desk.observer))?;
+            let part = self.updates(LocksHeld::ByUs, &Steady(observer))?;
             plan = self.planned_updates(&part, &self.asides(&part, ClearUpdates::default()), &[]);
-            plan.actions.retain(|action| !tried.contains(&action.place));
+            plan.actions.retain(|action| !job.tried.contains(&action.place));
             let more: Vec<ActionReport> = plan.actions.iter().map(planned).map(renamed).collect();
             if !more.is_empty() && self.asked(&part, &plan, more, None, ask) == Agreement::No {
                 plan.actions.clear();
             }
             last = Some(part);
         }
-        let last = match last {
-            Some(last) => last,
-            None => self.updates(LocksHeld::ByUs, &Steady(desk.observer))?,
-        };
-        change.end(answered(&receipts), last.area.problems, self.settings.now)?;
-        Ok(Cleared { number, receipts, last })
+        Ok(last)
     }
 
     /// What was found as the document of a check.
@@ -272,7 +395,7 @@ impl Workshop {
             left: plan.left.clone(),
             doubt: plan.doubt.clone(),
             limited: true,
-            ..self.blank_report(&crate::check::Scope { areas: vec![Area::Updates], ..Default::default() })
+            ..self.blank_report(&Scope { areas: vec![Area::Updates], ..Scope::default() })
         }
     }
 
@@ -284,7 +407,10 @@ impl Workshop {
         });
         let receipts = done.map(|done| done.receipts.as_slice()).unwrap_or_default();
         let actions: Vec<ActionReport> = match (done, plan_only) {
-            (Some(_), _) => receipts.iter().flat_map(carried_out).map(renamed).collect(),
+            (Some(done), _) => {
+                let files = receipts.iter().flat_map(carried_out).map(renamed);
+                done.beside.iter().cloned().chain(files).collect()
+            }
             (None, true) => shown(ready),
             (None, false) => Vec::new(),
         };
@@ -318,6 +444,26 @@ impl Workshop {
     }
 }
 
+/// Whether a lock is one of those under which nothing is installed, only fetched.
+fn fetches_only(lock: &SystemPath) -> bool {
+    LOCKS.contains(&lock.to_string().as_str())
+}
+
+/// Something that is done beside the files.
+fn beside(action: &str, unit: &str, findings: Vec<FindingId>) -> ActionReport {
+    ActionReport {
+        findings,
+        subject: Subject::Service { name: unit.to_owned() },
+        path: None,
+        component: None,
+        action: action.to_owned(),
+        things: 1,
+        bytes: 0,
+        result: "planned".into(),
+        why: None,
+    }
+}
+
 /// How many findings were answered.
 fn answered(receipts: &[RoundReceipt]) -> u64 {
     let failed =
@@ -345,7 +491,11 @@ fn findings_of(part: &UpdatesPart, source: &str) -> Vec<FindingId> {
 
 /// What would be done, as it is shown: a source's lists as one.
 fn shown(ready: &Ready) -> Vec<ActionReport> {
+    let forgets =
+        |f: &&model::Finding| f.remedy.as_ref().is_some_and(|remedy| remedy.action == model::Action::ForgetFailure);
+    let failures = ready.part.findings.iter().filter(forgets);
     let mut all: Vec<ActionReport> = ready.plan.actions.iter().map(planned).map(renamed).collect();
+    all.extend(failures.map(|f| beside("forget-failure", f.subject.name().unwrap_or_default(), vec![f.id.clone()])));
     for renewal in ready.renewals.iter().filter(|renewal| renewal.brings_something()) {
         let source = renewal.source.words();
         let (things, bytes) = renewal.to_come();

@@ -5,11 +5,13 @@ use std::collections::HashMap;
 use super::repair::{carried_out, planned};
 use super::{Agreement, WorkError, Workshop};
 use crate::change::{
-    ChangeError, Desk, OpenChange, Recovered, RoundReceipt, UndoPlan, Verb, latest_run, plan_undo, recover,
-    undone_changes, unfinished,
+    ChangeError, Desk, OpenChange, Recovered, RoundReceipt, StateFolder, UndoPlan, Verb, latest_run, plan_undo,
+    recover, undone_changes, unfinished,
 };
 use crate::event::{Observer, Steady};
 use crate::plan::Action;
+use crate::platform::Platform as _;
+use crate::platform::debian::Debian;
 use crate::report::{RecoverReport, RefusalReport, RunningReport, UndoReport, UndoneChange};
 use crate::store::NoContents;
 
@@ -190,8 +192,16 @@ impl Workshop {
     pub fn recover(&self, observer: &dyn Observer) -> Result<RecoverReport, WorkError> {
         let mut report = RecoverReport { format: RecoverReport::FORMAT.into(), changes: Vec::new() };
         let Some(state) = self.state()? else { return Ok(report) };
+        let open = unfinished(&self.machine, &state)?;
+        if open.is_empty() {
+            return Ok(report);
+        }
+        self.require_writable()?;
         let desk = self.desk(&state, observer);
-        let _locks = self.update_locks(&desk)?;
+        let mut locks = desk.lock_own()?;
+        if open.iter().any(|number| self.has_rounds(&state, *number)) {
+            desk.lock_too(&mut locks, &Debian.update_locks())?;
+        }
         for number in unfinished(&self.machine, &state)? {
             if let Some(recovered) = recover(desk, number, self.settings.now)? {
                 let word = match recovered {
@@ -203,6 +213,16 @@ impl Workshop {
             }
         }
         Ok(report)
+    }
+}
+
+impl Workshop {
+    /// Whether a change came to its first round: until then no file of the machine is concerned, only services.
+    fn has_rounds(&self, state: &StateFolder, number: u64) -> bool {
+        match state.change(&self.machine, number) {
+            Ok(log) => log.is_some_and(|log| log.rounds().map_or(true, |rounds| !rounds.is_empty())),
+            Err(_) => true,
+        }
     }
 }
 

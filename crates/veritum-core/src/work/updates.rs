@@ -7,7 +7,7 @@ use super::{WorkError, Workshop};
 use crate::archive::Archive;
 use crate::check::{
     Clock, Looked, Offers, Watched, binary_caches, downloaded, downloads, installs, led_out, lists, locks,
-    restart_note, room, settings, sources,
+    restart_note, room, services, settings, sources,
 };
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::model::{Area, ComponentId, Finding, Subject, SystemPath, Voucher};
@@ -15,6 +15,7 @@ use crate::platform::Progress;
 use crate::platform::debian::apt::{self, AptConf};
 use crate::platform::debian::compare_versions;
 use crate::platform::debian::database::Stanza;
+use crate::platform::services::UnitState;
 use crate::report::{AreaReport, OutcomeWord, UnexaminedReport};
 use crate::target::{LockHolder, lock_holder, worker};
 
@@ -70,7 +71,10 @@ impl Workshop {
         };
         looked.add(installs(self.database.stanzas()));
         looked.add(sources(&apt::sources(&self.machine)));
-        looked.add(settings(&self.machine, &AptConf::of(&self.machine), &apt::pins(&self.machine)));
+        let units = self.units();
+        let managed = !units.is_empty();
+        looked.add(settings(&self.machine, &AptConf::of(&self.machine), &apt::pins(&self.machine), managed));
+        looked.add(services(&units));
         looked.findings.extend(self.restart_due().iter().map(|why| restart_note(why)));
         looked.add(binary_caches(&self.machine));
         let (told, led_out) = led_out(&self.machine, &|real| self.protection.why(real).map(str::to_owned));
@@ -113,7 +117,10 @@ impl Workshop {
             match lock_holder(&dir, path.name()) {
                 Ok(holder) => {
                     let worker = match holder {
-                        Some(LockHolder::Process(pid)) => worker(pid),
+                        Some(LockHolder::Process(pid)) => worker(pid).map(|mut worker| {
+                            worker.service = worker.service.or_else(|| self.services.service_of(pid));
+                            worker
+                        }),
                         _ => None,
                     };
                     watched.push(Watched { path, holder, worker, moves: None, watched: 0 });
@@ -125,6 +132,12 @@ impl Workshop {
             }
         }
         (watched, looked)
+    }
+
+    /// The units that fetch and apply updates, as far as the service manager knows them.
+    fn units(&self) -> Vec<(String, UnitState)> {
+        let look = |name: &str| Some((name.to_owned(), self.services.look(name).ok().flatten()?));
+        apt::UNITS.into_iter().filter_map(look).collect()
     }
 
     /// What the lists at hand offer beyond what is installed.

@@ -87,6 +87,8 @@ impl Demo {
             clear_attributes: false,
             now: jiff::Timestamp::from_second(veritum_demo::NOW).unwrap(),
             run: "test".into(),
+            services: Default::default(),
+            recovery: Vec::new(),
         }
     }
 

@@ -3,6 +3,7 @@
 mod check;
 mod demo;
 mod explain;
+mod guard;
 mod list;
 mod manuals;
 mod recover;
@@ -66,6 +67,7 @@ fn command(context: &Context, verb: Verb) -> Result<u8, Failure> {
     match verb {
         Verb::Status => status::run(context),
         Verb::Check { what } => check::run(context, &what),
+        Verb::Guard { pid } => guard::run(context, pid),
         Verb::Repair { what, everything } => repair::run(context, &what, everything),
         Verb::Explain { what } => explain::run(context, &what),
         Verb::List { what, updates } => list::run(context, what, updates),

@@ -37,6 +37,17 @@ pub(crate) fn action_lines(actions: &[ActionReport], findings: &[Finding], most:
     lines("  ", &rows)
 }
 
+/// What is said of services that are in the way.
+pub(crate) fn hold_words(actions: &[ActionReport]) -> String {
+    format!(
+        "{} is fetching updates and holds a lock that is needed:\n{}\n{} It is stopped now, kept from starting for the time of the repair, and put back as it was at its end; if that is cut \
+short, by `veritum recover`, and at the latest when the machine starts anew.\n",
+        paint(Label::Heading, "A service"),
+        action_lines(actions, &[], usize::MAX),
+        paint(Label::Heading, "What happens to it:")
+    )
+}
+
 /// What is said before the question, after the list of what would be done.
 pub(crate) fn stay_words(stay: Option<(u64, u64)>) -> String {
     let stays = match stay {

@@ -27,6 +27,8 @@ pub(crate) fn action_words(word: &str) -> &str {
         "bring-back" => "bring back",
         "set-aside" => "set aside",
         "renew" => "fetch afresh",
+        "pause" => "hold meanwhile",
+        "forget-failure" => "clear its failure",
         other => other,
     }
 }
@@ -99,7 +101,7 @@ fn plan_text(
     left: &[Left],
     (bytes, stay): (u64, Option<(u64, u64)>),
 ) -> String {
-    if renewing::is_only_updates(check) {
+    if renewing::is_only_updates(check) || actions.iter().any(|action| action.action == "pause") {
         return updates_text(context, check, actions, left, stay);
     }
     let right: usize = actions.iter().map(|a| a.findings.len()).sum();
@@ -144,6 +146,9 @@ fn updates_text(
     stay: Option<(u64, u64)>,
 ) -> String {
     let right = check.findings.iter().filter(|f| actions.iter().any(|a| a.findings.contains(&f.id))).count() as u64;
+    if actions.iter().all(|action| action.action == "pause") && !actions.is_empty() {
+        return renewing::hold_words(actions);
+    }
     let head = match right {
         0 => "This would be done:\n".to_owned(),
         n => format!("{} would be put right:\n", paint(Label::Heading, &count(n, "problem", "problems"))),
@@ -169,6 +174,9 @@ pub(crate) fn preview_words(context: &Context, preview: &Preview<'_>) -> String 
     let head = if preview.further { "Putting that right brought more to light.\n\n" } else { "" };
     let plan = plan_text(context, preview.check, &preview.actions, preview.left, (preview.bytes, preview.stay));
     let rest = match preview.ahead {
+        true if preview.actions.iter().all(|action| action.action == "pause") => {
+            "What is damaged is looked at after this, and asked about.\n"
+        }
         true => {
             "The files are judged by what is installed: what is wrong with them is looked at after this, and asked about.\n"
         }

@@ -5,6 +5,7 @@ mod downloads;
 mod installs;
 mod lists;
 mod locks;
+mod services;
 mod settings;
 
 pub(crate) use caches::binary_caches;
@@ -12,6 +13,7 @@ pub(crate) use downloads::{Offers, downloaded, downloads, led_out};
 pub(crate) use installs::{installs, restart_note};
 pub(crate) use lists::{Clock, lists, sources};
 pub(crate) use locks::{Watched, locks};
+pub(crate) use services::services;
 pub(crate) use settings::{room, settings};
 
 use std::collections::{BTreeMap, HashMap};

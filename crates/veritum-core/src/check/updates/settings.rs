@@ -16,8 +16,8 @@ const LEAST: u64 = 64 << 20;
 /// With fewer inodes free no update can be unpacked.
 const FEWEST: u64 = 1000;
 
-/// Judges apt's settings, its pins, and the timers that call it.
-pub(crate) fn settings(machine: &Machine, conf: &AptConf, pins: &[Pin]) -> Looked {
+/// Judges apt's settings, its pins, and, where no service manager tells of them, the timers that call it.
+pub(crate) fn settings(machine: &Machine, conf: &AptConf, pins: &[Pin], managed: bool) -> Looked {
     let mut looked = Looked::default();
     looked.examined += pins.len() as u64 + TIMERS.len() as u64;
     let is =
@@ -44,9 +44,9 @@ pub(crate) fn settings(machine: &Machine, conf: &AptConf, pins: &[Pin]) -> Looke
         let cause = format!("a pin keeps {} from {} out", pin.packages, pin.of);
         looked.take(at_path(&pin.file, Verdict::HeldBack, &cause, None));
     }
-    for timer in TIMERS {
+    for timer in TIMERS.iter().filter(|_| !managed) {
         if let Some(why) = switched_off(machine, timer) {
-            looked.take(about(Subject::Service { name: timer.into() }, Verdict::SwitchedOff, why, None));
+            looked.take(about(Subject::Service { name: (*timer).into() }, Verdict::SwitchedOff, why, None));
         }
     }
     looked
@@ -121,7 +121,7 @@ mod tests {
             of: "release a=saltwort".into(),
             priority,
         };
-        let told: Vec<String> = settings(&machine, &conf, &[pin(-1), pin(990)])
+        let told: Vec<String> = settings(&machine, &conf, &[pin(-1), pin(990)], false)
             .findings
             .iter()
             .map(|f| format!("{} {}", f.subject, f.verdict.word()))

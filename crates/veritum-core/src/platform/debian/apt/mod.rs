@@ -26,6 +26,15 @@ pub const CACHE: &str = "/var/cache/apt/archives";
 pub const LISTS: &str = "/var/lib/apt/lists";
 /// What apt makes of all lists to read them faster; it makes them again when they are not there.
 pub const BINARY_CACHES: [&str; 2] = ["/var/cache/apt/pkgcache.bin", "/var/cache/apt/srcpkgcache.bin"];
+/// Units that fetch and apply updates, each with what starts it.
+pub const UNITS: [&str; 6] = [
+    "apt-daily.timer",
+    "apt-daily.service",
+    "apt-daily-upgrade.timer",
+    "apt-daily-upgrade.service",
+    "unattended-upgrades.service",
+    "packagekit.service",
+];
 /// The locks that apt takes beside dpkg's.
 pub const LOCKS: [&str; 2] = ["/var/lib/apt/lists/lock", "/var/cache/apt/archives/lock"];
 

@@ -1,0 +1,68 @@
+//! Asking the system's own tools to do something: a fixed path, plain language, no shell, no questions.
+
+use std::ffi::{OsStr, OsString};
+use std::io;
+use std::process::{Command, Stdio};
+
+/// Of what a tool says so much is kept, from the end.
+const SAID: usize = 16 << 10;
+
+/// What became of a tool's run.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Ran {
+    /// Its exit status; none when a signal ended it.
+    pub status: Option<i32>,
+    /// What it said, to either stream; the end of it.
+    pub said: String,
+}
+
+impl Ran {
+    /// Whether it said that it succeeded.
+    #[must_use]
+    pub fn is_fine(&self) -> bool {
+        self.status == Some(0)
+    }
+
+    /// The last line that it said.
+    #[must_use]
+    pub fn last_line(&self) -> String {
+        self.said.lines().map(str::trim).rfind(|line| !line.is_empty()).unwrap_or("it said nothing").to_owned()
+    }
+}
+
+/// Runs one of the system's own tools, and waits for it.
+///
+/// # Errors
+/// When it cannot be started.
+pub fn run(program: &str, words: &[impl AsRef<OsStr>], further: &[(&str, OsString)]) -> io::Result<Ran> {
+    let mut command = Command::new(program);
+    command
+        .args(words)
+        .env_clear()
+        .env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin")
+        .env("LC_ALL", "C.UTF-8")
+        .env("DEBIAN_FRONTEND", "noninteractive")
+        .envs(further.iter().map(|(name, value)| (*name, value)))
+        .stdin(Stdio::null())
+        .current_dir("/");
+    let output = command.output()?;
+    let mut said = output.stdout;
+    said.extend(output.stderr);
+    let from = said.len().saturating_sub(SAID);
+    let clean = |text: &str| text.chars().filter(|c| !c.is_control() || *c == '\n').collect::<String>();
+    Ok(Ran { status: output.status.code(), said: clean(&String::from_utf8_lossy(&said[from..])) })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_tool_runs_in_fixed_surroundings_and_its_words_are_kept() {
+        let ran = run("/bin/sh", &["-c", "echo one; echo $HOME.$LC_ALL >&2; exit 3"], &[]).unwrap();
+        assert_eq!((ran.status, ran.last_line().as_str()), (Some(3), ".C.UTF-8"));
+        let long = run("/bin/sh", &["-c", "yes | head -c 100000"], &[]).unwrap();
+        assert!(long.is_fine() && long.said.len() <= SAID);
+        assert!(run("/no/such/tool", &["x"], &[]).is_err());
+    }
+}

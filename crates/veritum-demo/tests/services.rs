@@ -1,0 +1,256 @@
+//! Services that fetch updates: looked at, held for the time of a repair, and put back whatever happens.
+
+#[path = "support/stand.rs"]
+mod stand;
+mod support;
+
+use std::fs;
+use std::io::{BufRead as _, BufReader};
+use std::path::PathBuf;
+use std::process::{Child, Command, Stdio};
+use std::sync::Arc;
+
+use stand::{Stand, names};
+use support::{folder, open};
+use veritum_core::check::Scope;
+use veritum_core::event::Silent;
+use veritum_core::model::{Area, Verdict};
+use veritum_core::platform::services::{Active, Masking, Services as _, UnitState};
+use veritum_core::platform::stand_in::{StandIn, StandInUnit};
+use veritum_core::report::{ProofWord, RepairReport};
+use veritum_core::testkit::{Accident, TestDisk};
+use veritum_core::work::{Agreement, ClearUpdates, ServiceManager, Settings, WorkError, Workshop};
+
+const LOCK: &str = "/var/lib/apt/lists/lock";
+const TIMER: &str = "apt-daily.timer";
+const SERVICE: &str = "apt-daily.service";
+
+/// A stand with a damaged download and a folder of units.
+struct Manned {
+    stand: Stand,
+    services: StandIn,
+    folder: PathBuf,
+}
+
+/// A program that goes with the test.
+struct Worker(Child);
+
+impl Drop for Worker {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+impl Worker {
+    /// Whether it ends by itself, within some seconds.
+    fn ends(&mut self) -> bool {
+        (0..500).any(|_| {
+            std::thread::sleep(std::time::Duration::from_millis(10));
+            self.0.try_wait().unwrap().is_some()
+        })
+    }
+}
+
+fn unit(active: Active) -> StandInUnit {
+    let state = UnitState { active, masking: Masking::None, enabled: true, result: None };
+    StandInUnit { state, pid: None, refuses: Vec::new() }
+}
+
+impl Manned {
+    fn new() -> Self {
+        let stand = Stand::new();
+        stand.lists("");
+        stand.cache();
+        let cache = stand.at("/var/cache/apt/archives");
+        let quay = names(&cache).into_iter().find(|n| n.starts_with("quay_")).unwrap();
+        fs::write(cache.join(quay), "cut").unwrap();
+        for lock in ["/var/lib/dpkg/lock-frontend", "/var/lib/dpkg/lock", LOCK, "/var/cache/apt/archives/lock"] {
+            stand.write(lock, b"");
+        }
+        let folder = stand.dir.path().join("services");
+        let services = StandIn::in_folder(&folder);
+        services.write(TIMER, &unit(Active::Running)).unwrap();
+        services.write(SERVICE, &unit(Active::Idle)).unwrap();
+        Self { stand, services, folder }
+    }
+
+    fn settings(&self) -> Settings {
+        Settings { services: ServiceManager::StandIn(self.folder.clone()), ..self.stand.settings() }
+    }
+
+    fn now(&self, unit: &str) -> UnitState {
+        self.services.look(unit).unwrap().unwrap()
+    }
+
+    /// The service at work: a program that holds the lock of the lists.
+    fn at_work(&self, lock: &str) -> Worker {
+        let hold = "import fcntl, sys, time\nf = open(sys.argv[1], 'r+')\nfcntl.lockf(f, fcntl.LOCK_EX)\nprint('held', flush=True)\nz = open('/dev/zero', 'rb', 0)\nwhile True: z.read(9), time.sleep(0.01)";
+        let mut child = Command::new("python3")
+            .args(["-c", hold, self.stand.at(lock).to_str().unwrap()])
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        BufReader::new(child.stdout.take().unwrap()).read_line(&mut String::new()).unwrap();
+        self.services.write(SERVICE, &StandInUnit { pid: Some(child.id()), ..unit(Active::Running) }).unwrap();
+        Worker(child)
+    }
+}
+
+fn renew(settings: &Settings) -> Result<RepairReport, WorkError> {
+    open(settings).repair_updates(ClearUpdates::default(), &Silent, &mut |_| Agreement::Yes)
+}
+
+fn updates() -> Scope {
+    Scope { areas: vec![Area::Updates], ..Scope::default() }
+}
+
+fn has_python() -> bool {
+    Command::new("python3").arg("--version").output().is_ok_and(|o| o.status.success())
+}
+
+#[test]
+fn a_failed_service_and_a_masked_timer_are_told_and_the_failure_is_forgotten_with_its_cause() {
+    let manned = Manned::new();
+    let failed = UnitState { result: Some("exit-code".into()), ..unit(Active::Failed).state };
+    manned.services.write(SERVICE, &StandInUnit { state: failed, ..unit(Active::Failed) }).unwrap();
+    let masked = UnitState { masking: Masking::Lasting, ..unit(Active::Idle).state };
+    manned.services.write("apt-daily-upgrade.timer", &StandInUnit { state: masked, ..unit(Active::Idle) }).unwrap();
+    let report = open(&manned.settings()).check(&updates(), &Silent).unwrap();
+    let of = |name: &str| {
+        let all = report.findings.iter().chain(&report.notes);
+        all.filter(|f| f.subject.name() == Some(name))
+            .map(|f| (f.verdict, f.cause.clone().unwrap()))
+            .collect::<Vec<_>>()
+    };
+    assert_eq!(of(SERVICE), [(Verdict::Failed, "the last time it ended with an error (exit-code)".to_owned())]);
+    assert_eq!(of("apt-daily-upgrade.timer"), [(Verdict::SwitchedOff, "it is masked".to_owned())]);
+    let report = renew(&manned.settings()).unwrap();
+    assert_eq!(report.proof.as_ref().unwrap().outcome, ProofWord::Proved);
+    assert!(report.areas[0].remaining.is_empty(), "{:#?}", report.areas[0]);
+    assert_eq!(manned.now(SERVICE).active, Active::Idle);
+    assert_eq!(manned.now("apt-daily-upgrade.timer").masking, Masking::Lasting, "an administrator's word stands");
+}
+
+#[test]
+fn while_updates_do_not_come_a_failure_stands() {
+    let manned = Manned::new();
+    manned.services.write(SERVICE, &unit(Active::Failed)).unwrap();
+    fs::remove_dir_all(manned.stand.archive().join("dists")).unwrap();
+    let report = renew(&manned.settings()).unwrap();
+    assert_eq!(report.proof.as_ref().unwrap().outcome, ProofWord::Failed);
+    assert_eq!(manned.now(SERVICE).active, Active::Failed);
+}
+
+#[test]
+fn a_service_that_fetches_is_held_and_put_back() {
+    if !has_python() {
+        return;
+    }
+    let manned = Manned::new();
+    let mut worker = manned.at_work(LOCK);
+    let mut asked = Vec::new();
+    let mut held = None;
+    let report = open(&manned.settings())
+        .repair_updates(ClearUpdates::default(), &Silent, &mut |preview| {
+            asked.push(preview.actions.iter().map(|a| format!("{} {}", a.action, a.subject)).collect::<Vec<_>>());
+            if asked.len() == 2 {
+                held = Some((manned.now(TIMER).masking, manned.now(SERVICE).active));
+            }
+            Agreement::Yes
+        })
+        .unwrap();
+    assert_eq!(asked[0], [format!("pause {TIMER}"), format!("pause {SERVICE}")]);
+    assert_eq!(asked[1].len(), 1, "then what is damaged: {asked:?}");
+    assert_eq!(held, Some((Masking::ThisRun, Active::Idle)));
+    assert!(worker.ends());
+    assert_eq!(report.proof.unwrap().outcome, ProofWord::Proved);
+    assert_eq!((manned.now(TIMER), manned.now(SERVICE)), (unit(Active::Running).state, unit(Active::Running).state));
+    assert!(report.areas[0].remaining.is_empty() && report.areas[0].put_right == 1);
+    assert!(open(&manned.settings()).interrupted().unwrap().is_empty());
+}
+
+#[test]
+fn a_service_that_installs_is_never_stopped() {
+    if !has_python() {
+        return;
+    }
+    let manned = Manned::new();
+    let mut worker = manned.at_work("/var/lib/dpkg/lock-frontend");
+    let error = renew(&manned.settings()).unwrap_err();
+    let WorkError::LockHeld { path, who, .. } = &error else { panic!("{error:?}") };
+    assert_eq!(path.to_string(), "/var/lib/dpkg/lock-frontend");
+    assert!(who.contains(SERVICE), "{who}");
+    assert_eq!((manned.now(SERVICE).active, worker.0.try_wait().unwrap().is_none()), (Active::Running, true));
+}
+
+#[test]
+fn what_cannot_be_held_is_named_and_nothing_is_changed() {
+    if !has_python() {
+        return;
+    }
+    let manned = Manned::new();
+    let worker = manned.at_work(LOCK);
+    let refuses = StandInUnit { pid: Some(worker.0.id()), refuses: vec!["stop".into()], ..unit(Active::Running) };
+    manned.services.write(SERVICE, &refuses).unwrap();
+    let error = renew(&manned.settings()).unwrap_err();
+    assert!(error.to_string().contains(SERVICE), "{error}");
+    assert_eq!((manned.now(TIMER), manned.now(SERVICE)), (unit(Active::Running).state, unit(Active::Running).state));
+    assert!(open(&manned.settings()).interrupted().unwrap().is_empty());
+}
+
+#[test]
+fn what_cannot_be_put_back_stays_unfinished_until_it_can() {
+    if !has_python() {
+        return;
+    }
+    let manned = Manned::new();
+    let mut worker = manned.at_work(LOCK);
+    manned.services.write(TIMER, &StandInUnit { refuses: vec!["let-go".into()], ..unit(Active::Running) }).unwrap();
+    let error = renew(&manned.settings()).unwrap_err();
+    assert!(error.to_string().contains(TIMER), "{error}");
+    assert!(worker.ends());
+    assert_eq!(manned.now(SERVICE).active, Active::Running, "the other one is put back all the same");
+    assert_eq!(open(&manned.settings()).interrupted().unwrap(), [1]);
+    let held = manned.now(TIMER);
+    manned.services.write(TIMER, &StandInUnit { state: held, ..unit(Active::Running) }).unwrap();
+    open(&manned.settings()).recover(&Silent).unwrap();
+    assert_eq!(manned.now(TIMER), unit(Active::Running).state);
+}
+
+#[test]
+fn cut_at_any_operation_services_run_again_after_recovery() {
+    if !has_python() {
+        return;
+    }
+    let manned = Manned::new();
+    fs::create_dir_all(manned.stand.at("/var/lib/veritum")).unwrap();
+    let here = folder();
+    let start = here.path().join("start");
+    let machine = manned.stand.world.machine();
+    let copy = |from: &std::path::Path, to: &std::path::Path| {
+        let _ = fs::remove_dir_all(to);
+        assert!(Command::new("cp").arg("-a").arg(from).arg(to).status().unwrap().success());
+    };
+    copy(&machine, &start);
+    let mut cut = 0;
+    for n in (0..).step_by(3) {
+        copy(&start, &machine);
+        manned.services.write(TIMER, &unit(Active::Running)).unwrap();
+        let _worker = manned.at_work(LOCK);
+        let disk = Arc::new(TestDisk::new(Accident::Cut(n)));
+        let done = Workshop::open(manned.settings(), disk.clone())
+            .and_then(|mut w| w.repair_updates(ClearUpdates::default(), &Silent, &mut |_| Agreement::Yes));
+        for _ in 0..2 {
+            open(&manned.settings()).recover(&Silent).unwrap();
+        }
+        let states = (manned.now(TIMER), manned.now(SERVICE));
+        assert_eq!(states, (unit(Active::Running).state, unit(Active::Running).state), "cut at {n}");
+        if done.is_ok() && !disk.happened() {
+            break;
+        }
+        cut += 1;
+    }
+    assert!(cut > 20, "{cut}");
+}
