@@ -56,6 +56,8 @@
 //!     clear_attributes: false,
 //!     now: jiff::Timestamp::UNIX_EPOCH,
 //!     run: "example".into(),
+//!     services: Default::default(),
+//!     recovery: Vec::new(),
 //! };
 //! let mut workshop = Workshop::open(settings, Arc::new(LiveDisk))?;
 //! let report = workshop.check(&Scope::default(), &Silent)?;

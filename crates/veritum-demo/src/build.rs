@@ -10,6 +10,7 @@ use veritum_core::trust::{KeyPair, KeysError, Pins, StoreKeys};
 
 use crate::faults::{Fault, apply, apply_to_store};
 use crate::sources::Vendors;
+use crate::updates::{self, apply_to_updates};
 use crate::{homes, machine, spec};
 
 /// Why the demo cannot be built.
@@ -59,6 +60,8 @@ pub struct Built {
     pub config: PathBuf,
     /// The configuration of an operator who has no store, only the vendor's archive in a folder.
     pub without_store: PathBuf,
+    /// The configuration of an operator for whom the vendors' archives are served.
+    pub with_archive: PathBuf,
     /// Components installed.
     pub components: usize,
     /// Files and links that they own.
@@ -86,25 +89,32 @@ pub fn build(options: BuildOptions<'_>, observer: &dyn Observer) -> Result<Built
     vendors.publish(folder, &installed, &older).map_err(at)?;
     vendors.tell(folder, &root, &installed).map_err(at)?;
     vendors.pin(&folder.join("trust")).map_err(at)?;
+    updates::furnish(folder).map_err(at)?;
     let mut packages = Vec::new();
     for archive in ["archive", "archive-farebridge"] {
         collect(&folder.join(archive).join("pool"), &mut packages).map_err(at)?;
     }
     packages.sort();
     let store = make_store(options, &packages, observer)?;
+    vendors.next_day(folder, &installed).map_err(at)?;
     let config = folder.join("veritum.toml");
-    fs::write(&config, configuration("store = \"store\"\nfrom = [\"archive\"]\n")).map_err(at)?;
+    fs::write(&config, configuration("store = \"store\"\nfrom = [\"archive\"]\n", OFFLINE)).map_err(at)?;
     let without_store = folder.join("without-store.toml");
-    fs::write(&without_store, configuration("from = [\"archive\"]\n")).map_err(at)?;
+    fs::write(&without_store, configuration("from = [\"archive\"]\n", OFFLINE)).map_err(at)?;
+    let with_archive = folder.join("with-archive.toml");
+    fs::write(&with_archive, configuration("store = \"store\"\n", SERVED)).map_err(at)?;
     // The store's first: which content a part stands for is asked of the machine while it is whole.
     for fault in options.faults.iter().filter(|f| f.in_store) {
         apply_to_store(&root, &store, fault).map_err(at)?;
     }
-    for fault in options.faults.iter().filter(|f| !f.in_store) {
+    for fault in options.faults.iter().filter(|f| f.in_updates) {
+        apply_to_updates(folder, fault).map_err(at)?;
+    }
+    for fault in options.faults.iter().filter(|f| !f.in_store && !f.in_updates) {
         apply(&root, fault).map_err(at)?;
     }
     let files = installed.iter().flat_map(|p| &p.items).filter(|i| i.content != crate::Content::Folder).count();
-    Ok(Built { machine: root, store, config, without_store, components: installed.len(), files })
+    Ok(Built { machine: root, store, config, without_store, with_archive, components: installed.len(), files })
 }
 
 fn make_store(options: BuildOptions<'_>, packages: &[PathBuf], observer: &dyn Observer) -> Result<PathBuf, BuildError> {
@@ -144,14 +154,19 @@ fn key_seed(seed: u64, role: u8) -> [u8; 32] {
     bytes
 }
 
-fn configuration(supply: &str) -> String {
+/// Nobody serves the archives.
+const OFFLINE: &str = "# The archives that this machine names do not exist.\nno-network = true\n";
+/// Somebody does.
+const SERVED: &str =
+    "# The archives that this machine names are served by `veritum demo --serve`; http_proxy leads to them.\n";
+
+fn configuration(supply: &str, network: &str) -> String {
     let mut text = String::from(
         "# The operator's configuration for the demo machine. Relative paths begin at this file's folder.\n\ntarget = \"machine\"\n",
     );
     text.push_str(supply);
-    text.push_str(
-        "# The archives that this machine names do not exist.\nno-network = true\ndownloads = \"downloads\"\n",
-    );
+    text.push_str(network);
+    text.push_str("downloads = \"downloads\"\nservices = \"services\"\n");
     if !rustix::process::geteuid().is_root() {
         let (uid, gid) = (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
         text.push_str(&format!(

@@ -27,6 +27,8 @@ pub struct Fault {
     pub needs_root: bool,
     /// Whether it is done to the store: `path` is then what the damaged part stands for.
     pub in_store: bool,
+    /// Whether it keeps updates from coming: `path` is then part of what is told of it.
+    pub in_updates: bool,
     /// Further places that are told, each with its verdict.
     pub also: &'static [(&'static str, &'static str)],
     /// Whether a repair can only tell what to do about it.
@@ -44,6 +46,7 @@ const fn fault(name: &'static str, what: &'static str, path: &'static str, verdi
         note: false,
         needs_root: false,
         in_store: false,
+        in_updates: false,
         also: &[],
         stays: false,
         many: false,
@@ -58,8 +61,12 @@ const fn in_store(name: &'static str, what: &'static str, path: &'static str, ve
     Fault { in_store: true, ..fault(name, what, path, verdict) }
 }
 
+const fn in_updates(name: &'static str, what: &'static str, path: &'static str, verdict: &'static str) -> Fault {
+    Fault { in_updates: true, ..fault(name, what, path, verdict) }
+}
+
 /// All kinds of damage.
-pub const FAULTS: [Fault; 27] = [
+pub const FAULTS: [Fault; 33] = [
     fault(
         "altered-library",
         "a library's content changed, its size and times kept",
@@ -167,6 +174,33 @@ pub const FAULTS: [Fault; 27] = [
             "stray",
         )
     },
+    in_updates("download-altered", "a download with another content", "/var/cache/apt/archives/gullmail_", "altered"),
+    in_updates("download-cut", "a download cut short", "/var/cache/apt/archives/libgunwale5_", "cut-short"),
+    in_updates(
+        "list-forged",
+        "a release file that was changed after it was signed",
+        "foreshore/ saltwort",
+        "bad-signature",
+    ),
+    Fault {
+        note: true,
+        ..in_updates(
+            "list-expired",
+            "lists of an archive that no longer count as new",
+            "foreshore/ saltwort-security",
+            "expired",
+        )
+    },
+    Fault {
+        note: true,
+        ..in_updates(
+            "crashed-update",
+            "what a run that crashed while it fetched has left",
+            "/var/cache/apt/archives/partial/gullmail_",
+            "begun",
+        )
+    },
+    in_updates("failed-service", "the service that fetches updates ended with an error", "apt-daily.service", "failed"),
 ];
 
 /// The fault of that name.

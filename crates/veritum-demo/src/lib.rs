@@ -16,12 +16,14 @@ mod seed;
 pub mod signing;
 mod sources;
 mod spec;
+mod updates;
 pub mod world;
 
 pub use build::{BuildError, BuildOptions, Built, build};
 pub use faults::{FAULTS, Fault, apply, apply_to_store, by_name};
 pub use package::{Content, Item, Package, write_deb};
 pub use seed::Seed;
+pub use updates::{apply_to_updates, services};
 
 /// The moment at which the demo machine stands still, seconds since the epoch: 2026-03-04 07:30 UTC.
 pub const NOW: i64 = 1_772_609_400;

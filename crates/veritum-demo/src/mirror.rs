@@ -135,6 +135,8 @@ impl Drop for Mirror {
 struct Request {
     path: String,
     range: Option<String>,
+    /// A way through to another host is asked for (RFC 9110, 9.3.6).
+    tunnel: bool,
 }
 
 fn read_request(stream: &TcpStream) -> io::Result<Request> {
@@ -142,8 +144,9 @@ fn read_request(stream: &TcpStream) -> io::Result<Request> {
     let first = lines.next().unwrap_or_else(|| Ok(String::new()))?;
     // A proxy is asked for whole URLs.
     let url = first.split(' ').nth(1).unwrap_or_default().to_owned();
+    let tunnel = first.starts_with("CONNECT ");
     let path = url.split_once("://").map_or(url.as_str(), |(_, rest)| rest.split_once('/').map_or("", |(_, p)| p));
-    let mut request = Request { path: path.trim_start_matches('/').to_owned(), range: None };
+    let mut request = Request { path: path.trim_start_matches('/').to_owned(), range: None, tunnel };
     for line in lines {
         let line = line?;
         if line.is_empty() {
@@ -164,7 +167,12 @@ impl Desk {
     }
 
     fn answer(&self, mut stream: TcpStream) -> io::Result<()> {
-        let request = read_request(&stream)?;
+        let mut request = read_request(&stream)?;
+        // Whatever host is meant: it is played by this server as well.
+        if request.tunnel {
+            write!(stream, "HTTP/1.1 200 OK\r\n\r\n")?;
+            request = read_request(&stream)?;
+        }
         let mischief = {
             let mut book = self.book();
             book.asked.push(request.path.clone());

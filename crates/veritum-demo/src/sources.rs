@@ -54,6 +54,11 @@ impl Vendors {
         for (suite, made) in suites {
             publish(&folder.join("archive"), &Suite { made, ..suite }, signing(&[&self.foreshore], made))?;
         }
+        // As it was a week ago: nothing of it counts as new any more.
+        let safety = installed.iter().filter(|p| p.name == SAFETY && p.version.ends_with("-2")).collect();
+        let (made, valid_until) = (LATELY - 10 * 86_400, LATELY - 3 * 86_400);
+        let old = Suite { made, valid_until, ..Suite::new("saltwort-security", safety) };
+        publish(&folder.join("old-lists"), &old, signing(&[&self.foreshore], made))?;
         let payments = Suite::new("stable", installed.iter().chain(older).filter(theirs).collect());
         publish(&folder.join("archive-farebridge"), &payments, signing(&[&self.farebridge], LATELY))
     }
@@ -97,6 +102,19 @@ impl Vendors {
             write(&format!("var/cache/apt/archives/{name}"), &write_deb(package)?)?;
         }
         settle(&["etc/apt", "var/lib/apt", "var/cache/apt"].map(|name| root.join(name)))
+    }
+
+    /// A day goes by: the archive has an update for safety's sake that no machine has heard of yet.
+    pub(crate) fn next_day(&self, folder: &Path, installed: &[Package]) -> io::Result<()> {
+        let mut newer: Vec<Package> =
+            installed.iter().filter(|p| p.name == SAFETY && p.version.ends_with("-2")).cloned().collect();
+        for package in &mut newer {
+            package.version = package.version.replace("-2", "-3");
+        }
+        let made = crate::NOW - 3600;
+        let before = installed.iter().filter(|p| p.name == SAFETY && p.version.ends_with("-2"));
+        let suite = Suite { made, ..Suite::new("saltwort-security", before.chain(&newer).collect()) };
+        publish(&folder.join("archive"), &suite, signing(&[&self.foreshore], made))
     }
 
     /// Pins the system's vendor for the operator; the payments' key is known to the machine only.

@@ -9,7 +9,10 @@ use veritum_core::work::Settings;
 use veritum_demo::{FAULTS, Fault};
 
 fn possible() -> Vec<&'static Fault> {
-    FAULTS.iter().filter(|f| (is_root() || !f.needs_root) && !f.in_store && !f.stays && !f.many).collect()
+    FAULTS
+        .iter()
+        .filter(|f| (is_root() || !f.needs_root) && !f.in_store && !f.in_updates && !f.stays && !f.many)
+        .collect()
 }
 
 fn expected(faults: &[&Fault], note: bool) -> Vec<(String, &'static str)> {

@@ -338,6 +338,21 @@ fn an_index_that_unpacks_to_far_more_than_was_signed_is_refused() {
 }
 
 #[test]
+fn an_installation_that_was_begun_is_left_with_the_exact_command_where_the_system_cannot_be_entered() {
+    let stand = stand();
+    let table = stand.at("/var/lib/dpkg/status");
+    let text = fs::read_to_string(&table).unwrap();
+    fs::write(&table, text.replacen("install ok installed", "install ok unpacked", 1)).unwrap();
+    let before = tree(&stand);
+    let report = renew(&stand.settings());
+    let [left] = report.areas[0].remaining.as_slice() else { panic!("{:#?}", report.areas) };
+    let command = format!("as root: chroot {} dpkg --configure -a", stand.world.machine().display());
+    assert_eq!(left.next.as_deref(), Some(command.as_str()));
+    assert_eq!((proof(&report).outcome, report.areas.len()), (ProofWord::Proved, 1));
+    assert_same("nothing is changed", &before, &tree(&stand));
+}
+
+#[test]
 fn cut_at_any_operation_it_is_all_there_or_all_as_before() {
     let stand = stand();
     damage(&stand);

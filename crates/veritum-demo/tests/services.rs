@@ -124,7 +124,8 @@ fn a_failed_service_and_a_masked_timer_are_told_and_the_failure_is_forgotten_wit
             .map(|f| (f.verdict, f.cause.clone().unwrap()))
             .collect::<Vec<_>>()
     };
-    assert_eq!(of(SERVICE), [(Verdict::Failed, "the last time it ended with an error (exit-code)".to_owned())]);
+    let [(Verdict::Failed, cause)] = &of(SERVICE)[..] else { panic!("{:?}", of(SERVICE)) };
+    assert!(cause.starts_with("the last time it ended with an error (exit-code)"), "{cause}");
     assert_eq!(of("apt-daily-upgrade.timer"), [(Verdict::SwitchedOff, "it is masked".to_owned())]);
     let report = renew(&manned.settings()).unwrap();
     assert_eq!(report.proof.as_ref().unwrap().outcome, ProofWord::Proved);

@@ -287,6 +287,10 @@ pub(crate) struct DemoArgs {
     /// List the kinds of damage, a line each
     #[arg(long)]
     pub(crate) list_faults: bool,
+    /// Serve the archives of the machine that was built in --dir until it is interrupted, so that `repair updates` can be
+    /// tried on it
+    #[arg(long, conflicts_with_all = ["build_only", "fault", "list_faults"])]
+    pub(crate) serve: bool,
     /// Make everything from this number
     #[arg(long, value_name = "N", default_value_t = 42)]
     pub(crate) seed: u64,

@@ -382,20 +382,6 @@ impl ChangeLog {
         Ok(rounds)
     }
 
-    /// Units that are held and were not put back yet.
-    #[must_use]
-    pub fn paused(&self) -> Vec<PausedUnit> {
-        let mut held = Vec::new();
-        for record in &self.records {
-            match record {
-                Record::Paused { units } => held.extend(units.iter().cloned()),
-                Record::Resumed => held.clear(),
-                _ => {}
-            }
-        }
-        held
-    }
-
     /// How it ended: findings answered and remaining; none while it is unfinished.
     #[must_use]
     pub fn end(&self) -> Option<(jiff::Timestamp, u64, u64)> {
@@ -500,11 +486,11 @@ mod tests {
 
     #[test]
     fn a_newer_journal_is_called_newer() {
-        let json = br#"{"record":"start","format":"veritum.journal/2"}"#;
+        let json = br#"{"record":"start","format":"veritum.journal/3"}"#;
         let mut line = format!("{:08x} {} ", json.len(), checksum(json)).into_bytes();
         line.extend_from_slice(json);
         line.push(b'\n');
-        assert!(matches!(ChangeLog::parse(&line), Err(JournalError::Newer(f)) if f == "veritum.journal/2"));
+        assert!(matches!(ChangeLog::parse(&line), Err(JournalError::Newer(f)) if f == "veritum.journal/3"));
     }
 
     #[test]

@@ -13,6 +13,7 @@
 //! interruption means "none of it", after it "all of it"; [`recover`](recover::recover) brings about the one or the other.
 
 mod attributes;
+mod beside;
 mod displaced;
 mod journal;
 mod keep;
@@ -25,6 +26,7 @@ mod state;
 mod swap;
 mod undo;
 
+pub use beside::Beside;
 pub use displaced::displaced;
 pub use journal::{Begin, ChangeLog, Cleared, JournalError, ParentTime, Record, RoundLog, Verb};
 pub use obstacles::Blocked;

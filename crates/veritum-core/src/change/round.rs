@@ -39,7 +39,14 @@ pub struct Desk<'a> {
 #[derive(Debug)]
 #[must_use = "the locks are let go when this is dropped"]
 pub struct Locks {
-    held: Vec<Held>,
+    held: Vec<(Option<SystemPath>, Held)>,
+}
+
+impl Locks {
+    /// Lets one lock of the package tools go, for a tool that takes it itself.
+    pub fn let_go(&mut self, path: &SystemPath) {
+        self.held.retain(|(held, _)| held.as_ref() != Some(path));
+    }
 }
 
 impl Desk<'_> {
@@ -62,7 +69,7 @@ impl Desk<'_> {
             LockError::Busy => ChangeError::Busy,
             LockError::Io(source) => ChangeError::State(self.state.io()(source)),
         })?;
-        Ok(Locks { held: vec![own] })
+        Ok(Locks { held: vec![(None, own)] })
     }
 
     /// Takes the package tools' locks beside those that are held.
@@ -75,7 +82,7 @@ impl Desk<'_> {
             let Ok(real) = self.machine.resolve(path) else { continue };
             let Some(dir) = real.parent().and_then(|p| self.machine.dir(&p).ok()) else { continue };
             match lock_exclusive(&dir, real.name()) {
-                Ok(lock) => locks.held.push(lock),
+                Ok(lock) => locks.held.push((Some(path.clone()), lock)),
                 Err(LockError::Busy) => return Err(ChangeError::PackageTool { path: path.clone() }),
                 // Where nothing can be written no package tool can be at work either.
                 Err(LockError::Io(e)) if e.kind() == io::ErrorKind::ReadOnlyFilesystem => {}

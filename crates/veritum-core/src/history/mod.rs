@@ -69,7 +69,7 @@ fn line(log: &ChangeLog, undone: bool) -> ChangeLine {
     let state = match (log.end().is_some(), places, undone) {
         (false, _, _) => "unfinished",
         (true, _, true) => "undone",
-        (true, 0, _) => "nothing done",
+        (true, 0, _) if !log.beside().iter().any(|one| one.result == "done") => "nothing done",
         (true, _, false) => "done",
     };
     ChangeLine {

@@ -269,6 +269,8 @@ pub enum Action {
     Renew,
     /// Have the service manager forget that it failed.
     ForgetFailure,
+    /// Have the package tool finish its installation.
+    Configure,
 }
 
 impl Action {
@@ -283,6 +285,7 @@ impl Action {
             Self::SetAside => "set aside",
             Self::Renew => "fetch afresh",
             Self::ForgetFailure => "clear its failure",
+            Self::Configure => "finish its installation",
         }
     }
 }

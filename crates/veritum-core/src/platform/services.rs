@@ -161,9 +161,14 @@ impl Services for NoServices {
 pub fn pause(services: &dyn Services, units: &[PausedUnit]) -> Result<(), (String, ServiceError)> {
     for unit in units {
         let at = |e| (unit.name.clone(), e);
+        let runs = unit.before.active == Active::Running;
+        // A timer or path that still runs while it is masked, or finds its service so, ends with an error.
+        let first = runs && !unit.name.ends_with(".service");
+        if first {
+            services.stop(&unit.name).map_err(at)?;
+        }
         services.hold(&unit.name).map_err(at)?;
-        // A timer goes on counting while it may not start anything; only what works is stopped.
-        if unit.before.active == Active::Running && unit.name.ends_with(".service") {
+        if runs && !first {
             services.stop(&unit.name).map_err(at)?;
         }
     }

@@ -4,6 +4,7 @@ mod ahead;
 mod check;
 mod explain;
 mod filling;
+mod finishing;
 mod identify;
 mod mending;
 mod programs;

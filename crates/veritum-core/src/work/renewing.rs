@@ -4,6 +4,7 @@ use std::collections::{HashMap, HashSet};
 use std::sync::PoisonError;
 use std::time::Instant;
 
+use super::finishing;
 use super::repair::{Agreement, Preview, carried_out, planned};
 use super::updates::{LocksHeld, UpdatesPart, watch};
 use super::{WorkError, Workshop};
@@ -96,6 +97,20 @@ impl Workshop {
             let ready = self.ready(wanted, LocksHeld::ByOthers, observer)?;
             return Ok(self.told(true, &ready, None));
         }
+        let report = self.clear_caches(wanted, observer, ask)?;
+        // Declined as a whole: then nothing else is asked.
+        if report.proof.is_none() {
+            return Ok(report);
+        }
+        self.finish_installs(report, observer, ask)
+    }
+
+    fn clear_caches(
+        &self,
+        wanted: ClearUpdates,
+        observer: &dyn Observer,
+        ask: &mut dyn FnMut(&Preview<'_>) -> Agreement,
+    ) -> Result<RepairReport, WorkError> {
         self.require_writable()?;
         let in_the_way = self.services_in_the_way(observer)?;
         let state = self.make_state()?;
@@ -411,7 +426,10 @@ impl Workshop {
                 let files = receipts.iter().flat_map(carried_out).map(renamed);
                 done.beside.iter().cloned().chain(files).collect()
             }
-            (None, true) => shown(ready),
+            (None, true) => {
+                let begun = ready.part.findings.iter().filter(|f| finishing::can_be_finished(f));
+                shown(ready).into_iter().chain(begun.map(finishing::planned)).collect()
+            }
             (None, false) => Vec::new(),
         };
         let last = after.as_ref().unwrap_or(&before);
@@ -478,6 +496,7 @@ fn reason_of(renewals: &[Renewal], finding: &model::Finding) -> String {
     let renewal = renewals.iter().find(|renewal| renewal.source.words() == source);
     match (renewal.and_then(Renewal::error), &finding.subject) {
         (Some(e), _) => format!("it could not be fetched afresh: {e}"),
+        (None, Subject::Service { .. }) => "updates do not come yet, so its failure stands".into(),
         (None, Subject::Source { .. }) if renewal.is_none() => "the network is not to be used".into(),
         _ => "it came to light later, or was damaged again".into(),
     }

@@ -15,7 +15,7 @@ use crate::platform::Progress;
 use crate::platform::debian::apt::{self, AptConf};
 use crate::platform::debian::compare_versions;
 use crate::platform::debian::database::Stanza;
-use crate::platform::services::UnitState;
+use crate::platform::services::{Masking, UnitState};
 use crate::report::{AreaReport, OutcomeWord, UnexaminedReport};
 use crate::target::{LockHolder, lock_holder, worker};
 
@@ -71,8 +71,10 @@ impl Workshop {
         };
         looked.add(installs(self.database.stanzas()));
         looked.add(sources(&apt::sources(&self.machine)));
-        let units = self.units();
+        let mut units = self.units();
         let managed = !units.is_empty();
+        // What is held for the time of a repair is as it was at its end.
+        units.retain(|(_, state)| held == LocksHeld::ByOthers || state.masking != Masking::ThisRun);
         looked.add(settings(&self.machine, &AptConf::of(&self.machine), &apt::pins(&self.machine), managed));
         looked.add(services(&units));
         looked.findings.extend(self.restart_due().iter().map(|why| restart_note(why)));
@@ -154,6 +156,10 @@ impl Workshop {
             let Some(newer) = newer.and_then(|version| ComponentId::new(&id.name, version, &id.arch).ok()) else {
                 continue;
             };
+            // What lies in a folder that the operator named is no update that the machine would get.
+            if archive.offered_by(&newer).all(|open| open.named) {
+                continue;
+            }
             waiting.updates += 1;
             waiting.bytes += archive.sums_of(&newer).first().map_or(0, |sum| sum.size);
             let security = archive.offered_by(&newer).any(|open| open.source.is_security());

@@ -4,6 +4,7 @@ use std::path::Path;
 use std::process::Command;
 
 use veritum_core::event::Silent;
+use veritum_demo::mirror::Mirror;
 use veritum_demo::{BuildOptions, Built, FAULTS, Fault, build, by_name};
 
 use super::put;
@@ -14,7 +15,7 @@ use crate::exit;
 use crate::render::style::{Label, paint};
 
 /// What is wrong with the machine in the example.
-const EXAMPLE: [&str; 7] = [
+const EXAMPLE: [&str; 10] = [
     "altered-library",
     "emptied-file",
     "missing-program",
@@ -22,6 +23,9 @@ const EXAMPLE: [&str; 7] = [
     "wrong-mode",
     "settings-edited",
     "stray-file",
+    "download-altered",
+    "list-expired",
+    "failed-service",
 ];
 
 pub(crate) fn run(args: &DemoArgs, global: &Global) -> Result<u8, Failure> {
@@ -31,6 +35,9 @@ pub(crate) fn run(args: &DemoArgs, global: &Global) -> Result<u8, Failure> {
             |f: &Fault| format!("{:width$}  {}{}\n", f.name, f.what, if f.needs_root { " (as root only)" } else { "" });
         put(&FAULTS.iter().map(line).collect::<String>());
         return Ok(exit::FINE);
+    }
+    if args.serve {
+        return serve(&args.dir);
     }
     let faults = faults(&args.fault)?;
     let jobs = global.jobs.unwrap_or_else(|| std::thread::available_parallelism().map_or(2, usize::from));
@@ -53,6 +60,7 @@ pub(crate) fn run(args: &DemoArgs, global: &Global) -> Result<u8, Failure> {
     ));
     if !args.build_only {
         example(&config)?;
+        updates(&args.dir, &built)?;
     }
     put(&ending(&built, &config, args.build_only));
     Ok(exit::FINE)
@@ -80,7 +88,7 @@ fn faults(names: &[String]) -> Result<Vec<&'static Fault>, Failure> {
     }
 }
 
-/// Each command as it would be typed, with its real output.
+/// The whole life of some damage to files.
 fn example(config: &Path) -> Result<(), Failure> {
     put(&format!("\n{} export VERITUM_CONFIG={}\n", paint(Label::Prompt, "$"), shown(config)));
     let steps: [(&str, &[&str]); 9] = [
@@ -94,27 +102,72 @@ fn example(config: &Path) -> Result<(), Failure> {
         ("And back, as if nothing had been done.", &["undo", "--yes"]),
         ("The damage is there again; undo of the undo puts it right once more.", &["undo", "2", "--yes"]),
     ];
+    steps.iter().try_for_each(|(remark, words)| step(remark, words, config, None))
+}
+
+/// The chapter of updates, with the archives served on loopback.
+fn updates(folder: &Path, built: &Built) -> Result<(), Failure> {
+    let mirror = mirror(folder)?;
+    let config = built.with_archive.canonicalize().unwrap_or_else(|_| built.with_archive.clone());
+    put(&format!("\n{}\n", paint(Label::Heading, "Updates do not come. Why?")));
+    put(&format!("\n{} export VERITUM_CONFIG={}\n", paint(Label::Prompt, "$"), shown(&config)));
+    put(&format!("{} export http_proxy={}\n", paint(Label::Prompt, "$"), mirror.url()));
+    let steps: [(&str, &[&str]); 4] = [
+        ("What keeps them from coming? (The network is not asked.)", &["check", "updates"]),
+        ("Put it right, and prove that they come.", &["repair", "updates", "--yes"]),
+        ("What was installed in the days before somebody noticed?", &["list", "updates", "--trouble", "2026-03-03"]),
+        ("All of it was one change, like any other.", &["list", "changes"]),
+    ];
+    steps.iter().try_for_each(|(remark, words)| step(remark, words, &config, Some(mirror.url())))
+}
+
+fn mirror(folder: &Path) -> Result<Mirror, Failure> {
+    let served = folder.join("served");
+    if !served.is_dir() {
+        let why = format!("{} holds no machine that was built here", shown(folder));
+        return Err(Failure::usage("nothing can be served".into(), why, Some("veritum demo --build-only".into())));
+    }
+    Mirror::serve(&served).map_err(|e| Failure::not_done("nothing can be served".into(), e.to_string(), None))
+}
+
+/// Serves the archives until the program is interrupted.
+fn serve(folder: &Path) -> Result<u8, Failure> {
+    let mirror = mirror(folder)?;
+    let config = folder.join("with-archive.toml");
+    let config = config.canonicalize().unwrap_or(config);
+    put(&format!(
+        "The archives of the made-up machine are served at {} until this is interrupted. In another terminal:\n\n  \
+         export VERITUM_CONFIG={}\n  export http_proxy={}\n  veritum check updates\n  veritum repair updates\n",
+        mirror.url(),
+        shown(&config),
+        mirror.url()
+    ));
+    loop {
+        std::thread::park();
+    }
+}
+
+/// One command as it would be typed, with its real output.
+fn step(remark: &str, words: &[&str], config: &Path, proxy: Option<&str>) -> Result<(), Failure> {
     let program = std::env::current_exe()
         .map_err(|e| Failure::not_done("the program does not find itself".into(), e.to_string(), None))?;
     let color = if anstream::stdout().current_choice() == anstream::ColorChoice::Never { "never" } else { "always" };
-    for (remark, words) in steps {
-        put(&format!(
-            "\n{}\n{} veritum {}\n",
-            paint(Label::Remark, &format!("# {remark}")),
-            paint(Label::Prompt, "$"),
-            words.join(" ")
-        ));
-        let status = Command::new(&program)
-            .args(words)
-            .args(["--color", color])
-            .env("VERITUM_CONFIG", config)
-            .env_remove("VERITUM_TARGET")
-            .env_remove("VERITUM_STORE")
-            .env_remove("VERITUM_STATE")
-            .status();
-        status.map_err(|e| Failure::not_done("the program cannot be run".into(), e.to_string(), None))?;
+    put(&format!(
+        "\n{}\n{} veritum {}\n",
+        paint(Label::Remark, &format!("# {remark}")),
+        paint(Label::Prompt, "$"),
+        words.join(" ")
+    ));
+    let mut command = Command::new(&program);
+    command.args(words).args(["--color", color]).env("VERITUM_CONFIG", config);
+    for name in
+        ["VERITUM_TARGET", "VERITUM_STORE", "VERITUM_STATE", "VERITUM_NO_NETWORK", "http_proxy", "no_proxy", "NO_PROXY"]
+    {
+        command.env_remove(name);
     }
-    Ok(())
+    command.envs(proxy.map(|url| ("http_proxy", url)));
+    let status = command.status();
+    status.map(drop).map_err(|e| Failure::not_done("the program cannot be run".into(), e.to_string(), None))
 }
 
 fn ending(built: &Built, config: &Path, only_built: bool) -> String {
@@ -125,5 +178,6 @@ fn ending(built: &Built, config: &Path, only_built: bool) -> String {
     let without = built.without_store.canonicalize().unwrap_or_else(|_| built.without_store.clone());
     text.push_str("\nAnd as on a machine for which nobody has prepared a store, by the vendor's archive alone:\n\n");
     text.push_str(&format!("  veritum check --config {}\n", shown(&without)));
+    text.push_str("\nTo try `repair updates` on it, its archives must be served: veritum demo --serve\n");
     text
 }

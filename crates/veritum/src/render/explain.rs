@@ -2,7 +2,7 @@
 
 use schemars::JsonSchema;
 use serde::Serialize;
-use veritum_core::change::{ChangeLog, Verb};
+use veritum_core::change::{Beside, ChangeLog, Verb};
 use veritum_core::model::{Area, FileKind, Harm, State, quoted};
 use veritum_core::plan::Deed;
 use veritum_core::report::{ExplainReport, FirstDifference};
@@ -31,6 +31,9 @@ pub(crate) struct ChangeReport {
     writer: String,
     /// What it did, place by place.
     places: Vec<PlaceReport>,
+    /// What it did beside files; that is not taken back.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    beside: Vec<Beside>,
 }
 
 /// One place of a change.
@@ -84,6 +87,7 @@ pub(crate) fn change_report(log: &ChangeLog) -> ChangeReport {
         ended: log.end().map(|(at, ..)| at.to_string()),
         writer: log.begin.writer.clone(),
         places,
+        beside: log.beside(),
     }
 }
 
@@ -115,8 +119,19 @@ pub(crate) fn change_words(context: &Context, report: &ChangeReport) -> String {
         })
         .collect();
     text.push_str(&lines("  ", &rows));
+    let row = |one: &Beside| {
+        let label = if one.result == "done" { Label::Good } else { Label::Problem };
+        let words = [labelled(label, one.result.clone()), cell(super::repair::action_words(&one.what))];
+        words
+            .into_iter()
+            .chain([cell(one.subject.clone()), labelled(Label::Remark, one.why.clone().unwrap_or_default())])
+            .collect()
+    };
+    text.push_str(&lines("  ", &report.beside.iter().map(row).collect::<Vec<_>>()));
     text.push('\n');
-    let command = if report.ended.is_some() {
+    let command = if report.ended.is_some() && report.places.is_empty() {
+        (context.command("list changes"), "all changes; this one has nothing that could be taken back")
+    } else if report.ended.is_some() {
         (context.command(&format!("undo {}", report.change)), "takes it back")
     } else {
         (context.command("recover"), "finishes it or takes it back")

@@ -48,14 +48,23 @@ short, by `veritum recover`, and at the latest when the machine starts anew.\n",
     )
 }
 
+/// What is said of installations that were begun.
+pub(crate) fn finish_words(actions: &[ActionReport], findings: &[Finding]) -> String {
+    format!(
+        "{} would finish what was begun:\n{}\nSettings files that were edited stay as they are. What it does is its own, and cannot be taken back from here.\n",
+        paint(Label::Heading, "The package tool"),
+        action_lines(actions, findings, usize::MAX)
+    )
+}
+
 /// What is said before the question, after the list of what would be done.
 pub(crate) fn stay_words(stay: Option<(u64, u64)>) -> String {
     let stays = match stay {
         None | Some((0, _)) => String::new(),
         Some((n, bytes)) => format!(
-            "{} {} that are right, {}.\n",
+            "{} {}, {}.\n",
             paint(Label::Heading, "Stays:"),
-            count(n, "download", "downloads"),
+            count(n, "download that is right", "downloads that are right"),
             size(bytes)
         ),
     };

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use veritum_core::model::{Area, Finding, Subject, quoted};
 use veritum_core::plan::Left;
-use veritum_core::report::{ActionReport, CheckReport, RepairReport};
+use veritum_core::report::{ActionReport, AreaChange, CheckReport, RepairReport};
 use veritum_core::work::Preview;
 
 use super::check::{about, despite_disk, doubt, downloads};
@@ -28,6 +28,7 @@ pub(crate) fn action_words(word: &str) -> &str {
         "set-aside" => "set aside",
         "renew" => "fetch afresh",
         "pause" => "hold meanwhile",
+        "configure" => "finish its installation",
         "forget-failure" => "clear its failure",
         other => other,
     }
@@ -101,7 +102,9 @@ fn plan_text(
     left: &[Left],
     (bytes, stay): (u64, Option<(u64, u64)>),
 ) -> String {
-    if renewing::is_only_updates(check) || actions.iter().any(|action| action.action == "pause") {
+    if renewing::is_only_updates(check)
+        || actions.iter().any(|action| matches!(action.action.as_str(), "pause" | "configure"))
+    {
         return updates_text(context, check, actions, left, stay);
     }
     let right: usize = actions.iter().map(|a| a.findings.len()).sum();
@@ -148,6 +151,9 @@ fn updates_text(
     let right = check.findings.iter().filter(|f| actions.iter().any(|a| a.findings.contains(&f.id))).count() as u64;
     if actions.iter().all(|action| action.action == "pause") && !actions.is_empty() {
         return renewing::hold_words(actions);
+    }
+    if actions.iter().all(|action| action.action == "configure") && !actions.is_empty() {
+        return renewing::finish_words(actions, &check.findings);
     }
     let head = match right {
         0 => "This would be done:\n".to_owned(),
@@ -254,7 +260,11 @@ pub(crate) fn words(
             left_lines(&left)
         ));
     }
-    let numbers: Vec<u64> = report.areas.iter().filter_map(|a| a.change).collect();
+    let on_files = |a: &&AreaChange| {
+        let beside = |action: &ActionReport| matches!(action.action.as_str(), "pause" | "forget-failure" | "configure");
+        a.actions.iter().any(|action| action.result == "done" && !beside(action))
+    };
+    let numbers: Vec<u64> = report.areas.iter().filter(on_files).filter_map(|a| a.change).collect();
     for number in &numbers {
         text.push_str(&format!(
             "Change {number} keeps what was replaced; its journal lies in {}\n",

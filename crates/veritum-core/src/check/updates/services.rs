@@ -23,9 +23,9 @@ fn judge(name: &str, state: &UnitState) -> Option<Finding> {
         (_, Active::Failed) => {
             let how = state.result.as_ref().map(|result| format!(" ({result})")).unwrap_or_default();
             let remedy = Some(Remedy { action: Action::ForgetFailure, from: None, download: None });
-            let finding = told(Verdict::Failed, &format!("the last time it ended with an error{how}"))?;
-            let advice = Some(format!("what it said: journalctl --unit {name}"));
-            Some(Finding { remedy, advice, ..finding })
+            let cause =
+                format!("the last time it ended with an error{how}; journalctl --unit {name} tells what it said");
+            Some(Finding { remedy, ..told(Verdict::Failed, &cause)? })
         }
         (Masking::Lasting, _) if timer => told(Verdict::SwitchedOff, "it is masked"),
         (Masking::ThisRun, _) if timer => told(Verdict::SwitchedOff, "it is masked until the machine is started anew"),

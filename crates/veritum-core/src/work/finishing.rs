@@ -1,0 +1,205 @@
+//! Installations that were begun: the package tool finishes them, as a step of its own after `repair updates`.
+
+use std::ffi::OsString;
+use std::path::Path;
+
+use super::repair::{Agreement, Preview};
+use super::updates::LocksHeld;
+use super::{WorkError, Workshop};
+use crate::change::{ChangeError, OpenChange, Verb, unfinished};
+use crate::event::Observer;
+use crate::model::{self, Area, FileKind, Finding, FindingId, SystemPath};
+use crate::plan::Left;
+use crate::platform::Platform as _;
+use crate::platform::debian::Debian;
+use crate::platform::delegate::{Ran, run};
+use crate::report::{ActionReport, AreaChange, CheckReport, RepairReport};
+
+const DPKG: &str = "/usr/bin/dpkg";
+const UNSHARE: &str = "/usr/bin/unshare";
+/// Questions about settings files are answered by keeping what is there.
+const CONFIGURE: [&str; 4] = ["--force-confdef", "--force-confold", "--configure", "--pending"];
+
+/// How the package tool of a machine is run.
+enum Way {
+    /// Here, on the running system.
+    Here,
+    /// Inside a mounted system, apart from everything else that runs.
+    Inside(Vec<OsString>),
+}
+
+impl Way {
+    fn run(&self, words: &[&str]) -> std::io::Result<Ran> {
+        // The lock of the front end stays ours; the tool takes its own.
+        let held = [("DPKG_FRONTEND_LOCKED", "1".into())];
+        match self {
+            Self::Here => run(DPKG, words, &held),
+            Self::Inside(before) => {
+                let all: Vec<OsString> = before.iter().cloned().chain(words.iter().map(OsString::from)).collect();
+                run(UNSHARE, &all, &held)
+            }
+        }
+    }
+}
+
+/// Whether the package tool can finish what a finding tells of.
+pub(super) fn can_be_finished(finding: &Finding) -> bool {
+    finding.remedy.as_ref().is_some_and(|remedy| remedy.action == model::Action::Configure)
+}
+
+impl Workshop {
+    /// Has the package tool finish the installations that a repair found begun; `ask` is shown which.
+    pub(super) fn finish_installs(
+        &mut self,
+        mut report: RepairReport,
+        observer: &dyn Observer,
+        ask: &mut dyn FnMut(&Preview<'_>) -> Agreement,
+    ) -> Result<RepairReport, WorkError> {
+        let last = report.after.as_ref().unwrap_or(&report.before);
+        let begun: Vec<Finding> = last.findings.iter().filter(|f| can_be_finished(f)).cloned().collect();
+        if begun.is_empty() {
+            return Ok(report);
+        }
+        let way = match self.way_to_configure() {
+            Ok(way) => way,
+            Err((reason, next)) => {
+                leave(&mut report, &begun, &reason, &next);
+                return Ok(report);
+            }
+        };
+        let mut actions: Vec<ActionReport> = begun.iter().map(planned).collect();
+        let preview = Preview {
+            check: last,
+            actions: actions.clone(),
+            bytes: 0,
+            left: &[],
+            further: false,
+            ahead: false,
+            stay: None,
+        };
+        if ask(&preview) == Agreement::No {
+            leave(&mut report, &begun, "nobody agreed to it", "dpkg --configure -a, as root on that system");
+            return Ok(report);
+        }
+        let (number, failed) = self.configure(&way, &begun, observer)?;
+        self.read_again()?;
+        let part = self.updates(LocksHeld::ByUs, observer)?;
+        let still = |id: &FindingId| part.findings.iter().any(|f| f.id == *id);
+        for action in &mut actions {
+            let stays = action.findings.iter().any(still);
+            action.result = if stays { "failed" } else { "done" }.into();
+            action.why = failed.clone().filter(|_| stays);
+        }
+        let put_right = actions.iter().filter(|action| action.result == "done").count() as u64;
+        let after = merged(report.after.take().unwrap_or_else(|| report.before.clone()), &part);
+        let why = failed.unwrap_or_else(|| "the package tool ran, and did not finish it".into());
+        let remaining = begun.iter().filter(|f| still(&f.id));
+        let remaining = remaining.map(|f| Left::of(f, why.clone(), Some("dpkg --configure -a tells more".into())));
+        for area in &mut report.areas {
+            area.remaining.retain(|left| !begun.iter().any(|f| f.id == left.finding));
+        }
+        let remaining = remaining.collect();
+        report.areas.push(AreaChange { area: Area::Updates, change: Some(number), actions, put_right, remaining });
+        report.after = Some(after);
+        report.plan_only = false;
+        Ok(report)
+    }
+
+    /// Runs the package tool as a change of its own; answers why it failed.
+    fn configure(
+        &self,
+        way: &Way,
+        begun: &[Finding],
+        observer: &dyn Observer,
+    ) -> Result<(u64, Option<String>), WorkError> {
+        let state = self.make_state()?;
+        let desk = self.desk(&state, observer);
+        let locks = Debian.locks();
+        let mut held = desk.lock(&locks)?;
+        if let Some(number) = unfinished(&self.machine, &state)?.first() {
+            return Err(ChangeError::Earlier(*number).into());
+        }
+        let mut change =
+            OpenChange::begin(desk, Verb::Repair, Area::Updates, None, &self.settings.run, self.settings.now)?;
+        let number = change.number();
+        // All but the first: that one keeps other front ends off.
+        locks.iter().skip(1).for_each(|path| held.let_go(path));
+        let names: Vec<String> = begun.iter().map(|f| f.subject.to_string()).collect();
+        let failed = change.delegate("configure", &names.join(" "), "begun", &mut |_| {
+            let ran = way.run(&CONFIGURE).map_err(|e| model::error_words(&e))?;
+            if ran.is_fine() { Ok(()) } else { Err(format!("the package tool failed: {}", ran.last_line())) }
+        })?;
+        let answered = if failed.is_none() { begun.len() as u64 } else { 0 };
+        change.end(answered, begun.len() as u64 - answered, self.settings.now)?;
+        Ok((number, failed))
+    }
+
+    /// How the machine's package tool can be run, or why it cannot, with the command that a person can type.
+    fn way_to_configure(&self) -> Result<Way, (String, String)> {
+        let target = self.settings.target.as_path();
+        let by_hand = match self.machine.is_live() {
+            true => "as root: dpkg --configure -a".to_owned(),
+            false => format!("as root: chroot {} dpkg --configure -a", target.display()),
+        };
+        let no = |why: &str| Err((why.to_owned(), by_hand.clone()));
+        if !rustix::process::geteuid().is_root() {
+            return no("only root can run the package tool");
+        }
+        if self.machine.is_live() {
+            return Ok(Way::Here);
+        }
+        if !Path::new(UNSHARE).exists() {
+            return no("nothing here can enter that system apart from what runs here");
+        }
+        let null = self.machine.dir(&SystemPath::literal("/dev")).and_then(|dir| dir.look(b"null")).ok().flatten();
+        if null.is_none_or(|stat| stat.kind != FileKind::Device) {
+            return no("that system has no devices as long as it does not run, and its scripts need some");
+        }
+        let root = OsString::from(format!("--root={}", target.display()));
+        let fixed = ["--mount", "--pid", "--fork", "--kill-child", "--uts", "--ipc", "--net", "--mount-proc"];
+        let before: Vec<OsString> =
+            fixed.map(OsString::from).into_iter().chain([root, "--".into(), DPKG.into()]).collect();
+        let way = Way::Inside(before);
+        match way.run(&["--version"]) {
+            Ok(ran) if ran.is_fine() => Ok(way),
+            Ok(ran) => no(&format!("that system cannot be entered ({})", ran.last_line())),
+            Err(e) => no(&format!("that system cannot be entered ({})", model::error_words(&e))),
+        }
+    }
+}
+
+/// What would be done about it, as it is shown.
+pub(super) fn planned(finding: &Finding) -> ActionReport {
+    ActionReport {
+        findings: vec![finding.id.clone()],
+        subject: finding.subject.clone(),
+        path: None,
+        component: None,
+        action: "configure".into(),
+        things: 1,
+        bytes: 0,
+        result: "planned".into(),
+        why: None,
+    }
+}
+
+/// Says of each why it is not finished, and what a person can type.
+fn leave(report: &mut RepairReport, begun: &[Finding], reason: &str, next: &str) {
+    for area in report.areas.iter_mut().filter(|area| area.area == Area::Updates) {
+        area.remaining.retain(|left| !begun.iter().any(|f| f.id == left.finding));
+        area.remaining.extend(begun.iter().map(|f| Left::of(f, reason.to_owned(), Some(next.to_owned()))));
+    }
+}
+
+/// A check's document with what was found of updates since.
+fn merged(mut report: CheckReport, part: &super::updates::UpdatesPart) -> CheckReport {
+    report.findings.retain(|f| f.area != Area::Updates);
+    report.notes.retain(|f| f.area != Area::Updates);
+    report.areas.retain(|a| a.area != Area::Updates);
+    report.findings.extend(part.findings.iter().cloned());
+    report.notes.extend(part.notes.iter().cloned());
+    report.areas.push(part.area.clone());
+    report.left.retain(|left| part.findings.iter().any(|f| f.id == left.finding));
+    report.outcome = report.areas.iter().map(|a| a.outcome).min().unwrap_or(part.area.outcome);
+    report
+}

@@ -1,0 +1,131 @@
+//! Each kind of damage that keeps updates from coming, alone and all together: named, put right, proved, taken back.
+
+mod support;
+
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+use support::{STATE, assert_same, folder, open, pristine, undo};
+use veritum_core::archive::Proxies;
+use veritum_core::check::Scope;
+use veritum_core::event::Silent;
+use veritum_core::model::{Area, Finding};
+use veritum_core::platform::services::Services as _;
+use veritum_core::report::{ProofWord, RepairReport};
+use veritum_core::testkit::Tree;
+use veritum_core::work::{Agreement, ClearUpdates, ServiceManager, Settings};
+use veritum_demo::mirror::Mirror;
+use veritum_demo::{FAULTS, Fault, apply_to_updates, services};
+
+/// A copy of the whole demo, its archives served under their own names.
+struct Served {
+    dir: tempfile::TempDir,
+    mirror: Mirror,
+}
+
+impl Served {
+    fn with(faults: &[&Fault]) -> Self {
+        let dir = folder();
+        let copied = Command::new("cp").arg("-a").arg(pristine().join("demo")).arg(dir.path()).status().unwrap();
+        assert!(copied.success());
+        let demo = dir.path().join("demo");
+        faults.iter().for_each(|fault| apply_to_updates(&demo, fault).unwrap());
+        let mirror = Mirror::serve(&demo.join("served")).unwrap();
+        Self { dir, mirror }
+    }
+
+    fn demo(&self) -> PathBuf {
+        self.dir.path().join("demo")
+    }
+
+    fn settings(&self) -> Settings {
+        let demo = self.demo();
+        let plain = support::Demo::with(&[]).settings();
+        let proxies = Proxies { http: Some(self.mirror.url().to_owned()), ..Proxies::default() };
+        let archive = veritum_core::archive::ArchiveSettings {
+            network: true,
+            proxies,
+            downloads: demo.join("downloads"),
+            ..plain.archive.clone()
+        };
+        Settings {
+            target: demo.join("machine"),
+            store: Some(demo.join("store").into()),
+            trust: demo.join("trust"),
+            scratch: vec![demo.clone()],
+            services: ServiceManager::StandIn(demo.join("services")),
+            archive,
+            ..plain
+        }
+    }
+
+    fn tree(&self) -> Tree {
+        Tree::take(&self.demo().join("machine"), &[STATE])
+    }
+}
+
+fn all() -> Vec<&'static Fault> {
+    FAULTS.iter().filter(|fault| fault.in_updates).collect()
+}
+
+fn has(findings: &[Finding], fault: &Fault) -> bool {
+    findings.iter().any(|f| f.verdict.word() == fault.verdict && f.subject.to_string().contains(fault.path))
+}
+
+fn renew(settings: &Settings) -> RepairReport {
+    open(settings).repair_updates(ClearUpdates::default(), &Silent, &mut |_| Agreement::Yes).unwrap()
+}
+
+/// The downloads that are there and were not damaged.
+fn right(demo: &Path, faults: &[&Fault]) -> Vec<(String, Vec<u8>)> {
+    let cache = demo.join("machine/var/cache/apt/archives");
+    let mut all: Vec<_> = std::fs::read_dir(cache).unwrap().flatten().filter(|e| e.path().is_file()).collect();
+    all.retain(|e| {
+        !faults.iter().any(|f| f.path.ends_with(e.file_name().to_string_lossy().split_inclusive('_').next().unwrap()))
+    });
+    let mut all: Vec<_> =
+        all.iter().map(|e| (e.file_name().to_string_lossy().into_owned(), std::fs::read(e.path()).unwrap())).collect();
+    all.sort();
+    all
+}
+
+fn lives(faults: &[&'static Fault]) {
+    let names: Vec<&str> = faults.iter().map(|f| f.name).collect();
+    let what = names.join(", ");
+    let served = Served::with(faults);
+    let (before, untouched) = (served.tree(), right(&served.demo(), faults));
+    let updates = Scope { areas: vec![Area::Updates], ..Scope::default() };
+    let report = open(&served.settings()).check(&updates, &Silent).unwrap();
+    // By forged lists nobody can say what a download should be: that comes to light with the new ones.
+    let hidden = |fault: &&&Fault| !names.contains(&"list-forged") || !fault.path.starts_with("/var/cache");
+    for fault in faults.iter().filter(hidden) {
+        let told = if fault.note { &report.notes } else { &report.findings };
+        assert!(has(told, fault), "{what}: {}: {:?} {:?}", fault.name, report.findings, report.notes);
+    }
+    let report = renew(&served.settings());
+    let proof = report.proof.as_ref().unwrap();
+    assert_eq!((proof.outcome, proof.updates, proof.security), (ProofWord::Proved, 1, 1), "{what}: {proof:#?}");
+    assert!(report.areas[0].remaining.is_empty(), "{what}: {:#?}", report.areas[0].remaining);
+    assert_eq!(right(&served.demo(), faults), untouched, "{what}: what was right is there, byte for byte");
+    let again = open(&served.settings()).check(&updates, &Silent).unwrap();
+    assert!(again.findings.is_empty(), "{what}: {:?}", again.findings);
+    let manned = services(&served.demo());
+    for unit in ["apt-daily.timer", "apt-daily.service", "apt-daily-upgrade.timer", "apt-daily-upgrade.service"] {
+        let sound = services(&pristine().join("demo")).look(unit).unwrap();
+        assert_eq!(manned.look(unit).unwrap(), sound, "{what}: {unit}");
+    }
+    undo(&served.settings(), None).unwrap();
+    assert_same(&format!("{what}: taken back"), &before, &served.tree());
+}
+
+#[test]
+fn each_kind_alone_is_named_and_put_right() {
+    for fault in all() {
+        lives(&[fault]);
+    }
+}
+
+#[test]
+fn all_kinds_together_are_named_and_put_right() {
+    lives(&all());
+}
