@@ -1,22 +1,20 @@
 //! Real disks: full ones, read-only ones, locked files, and real power cuts. As root only; else a line says so.
 
+#[path = "support/mounts.rs"]
+mod mounts;
 mod support;
 
 use std::os::fd::AsFd as _;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::process::Command;
 use std::sync::Arc;
 
-use support::{STATE, assert_same, check, folder, is_root, open, repair, try_repair, twenty, undo};
+use mounts::{Mounted, root_or_skip, run};
+use support::{STATE, assert_same, check, folder, open, repair, try_repair, twenty, undo};
 use veritum_core::change::ChangeError;
 use veritum_core::event::Silent;
 use veritum_core::testkit::{Accident, TestDisk, Tree};
 use veritum_core::work::{Settings, WorkError};
-
-fn run(program: &str, words: &[&str]) {
-    let said = Command::new(program).args(words).output().unwrap();
-    assert!(said.status.success(), "{program} {words:?}: {}", String::from_utf8_lossy(&said.stderr));
-}
 
 /// Takes a file system away; a child process that another test just started may hold it for a moment.
 fn unmount(at: &Path) {
@@ -27,30 +25,6 @@ fn unmount(at: &Path) {
         std::thread::sleep(std::time::Duration::from_millis(20));
     }
     panic!("{} stays busy", at.display());
-}
-
-fn root_or_skip(what: &str) -> bool {
-    if !is_root() {
-        println!("SKIPPED: {what} needs root");
-    }
-    is_root()
-}
-
-/// A file system in a place of its own, let go at the end whatever happens.
-struct Mounted(PathBuf);
-
-impl Mounted {
-    fn new(at: &Path, words: &[&str]) -> Self {
-        std::fs::create_dir_all(at).unwrap();
-        run("mount", &[words, &[at.to_str().unwrap()]].concat());
-        Self(at.to_owned())
-    }
-}
-
-impl Drop for Mounted {
-    fn drop(&mut self) {
-        let _ = Command::new("umount").arg("-lq").arg(&self.0).status();
-    }
 }
 
 fn copy(from: &Path, to: &Path) {

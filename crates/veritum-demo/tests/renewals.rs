@@ -1,5 +1,7 @@
 //! Clearing the caches of updates, and the proof that updates come, against a server on loopback.
 
+#[path = "support/mounts.rs"]
+mod mounts;
 #[path = "support/stand.rs"]
 mod stand;
 mod support;
@@ -350,6 +352,57 @@ fn an_installation_that_was_begun_is_left_with_the_exact_command_where_the_syste
     assert_eq!(left.next.as_deref(), Some(command.as_str()));
     assert_eq!((proof(&report).outcome, report.areas.len()), (ProofWord::Proved, 1));
     assert_same("nothing is changed", &before, &tree(&stand));
+}
+
+#[test]
+fn where_there_is_no_room_what_can_be_fetched_again_goes_first_and_it_is_said() {
+    if !mounts::root_or_skip("a small disk") {
+        return;
+    }
+    let stand = stand();
+    flip(&list(&stand, "main/binary-amd64/Packages"));
+    fs::write(stand.at(CACHE).join("unheard-of_1_amd64.deb"), "nobody's").unwrap();
+    for free in [0, 16, 64, 300] {
+        let dir = folder();
+        let small = dir.path().join("small");
+        let _mounted = mounts::Mounted::new(&small, &["-t", "tmpfs", "-o", "size=1500k,nr_inodes=400", "tmpfs"]);
+        let machine = small.join("machine");
+        let copied = std::process::Command::new("cp").arg("-a").arg(stand.world.machine()).arg(&machine).status();
+        assert!(copied.unwrap().success());
+        let room = rustix::fs::statvfs(&machine).unwrap();
+        let filler = (room.f_bavail * room.f_frsize).saturating_sub(free * 1024);
+        fs::write(small.join("filler"), vec![1; usize::try_from(filler).unwrap()]).unwrap();
+        let before = Tree::take(&machine, &[STATE]);
+        let settings = Settings { target: machine.clone(), ..stand.settings() };
+        let mut asked = Vec::new();
+        let done = open(&settings).repair_updates(ClearUpdates::default(), &Silent, &mut |preview| {
+            asked.extend(preview.actions.iter().map(|a| (a.action.clone(), a.subject.to_string())));
+            Agreement::Yes
+        });
+        match done {
+            Ok(report) => {
+                assert_eq!(proof(&report).outcome, ProofWord::Proved, "{free} KiB");
+                assert!(report.areas[0].remaining.iter().any(|l| l.reason.contains("are free")), "{report:#?}");
+            }
+            Err(WorkError::Change(e)) => {
+                fs::remove_file(small.join("filler")).unwrap();
+                open(&settings).recover(&Silent).unwrap();
+                assert_same(&format!("{free} KiB: {e}"), &before, &Tree::take(&machine, &[STATE, "filler"]));
+                continue;
+            }
+            Err(e) => panic!("{free} KiB: {e:?}"),
+        }
+        // With the lists as they should be, the downloads are known to be the archive's at the latest.
+        let report = open(&settings).repair_updates(ClearUpdates::default(), &Silent, &mut |preview| {
+            asked.extend(preview.actions.iter().map(|a| (a.action.clone(), a.subject.to_string())));
+            Agreement::Yes
+        });
+        let report = report.unwrap();
+        assert_eq!(asked.iter().filter(|(action, _)| action == "free").count(), 2, "{asked:?}");
+        assert_eq!(proof(&report).outcome, ProofWord::Proved);
+        let left = names(&machine.join(CACHE.trim_start_matches('/')));
+        assert_eq!(left, ["partial", "unheard-of_1_amd64.deb"], "what nobody signed is not taken away");
+    }
 }
 
 #[test]

@@ -55,7 +55,7 @@ pub(super) fn stage(desk: &Desk<'_>, staging: Staging<'_>, action: &Action) -> R
     let dir = desk.machine.dir(&parent)?;
     let name = staged_name(staging.change, staging.round, action.index);
     match &action.deed {
-        Deed::SetMeta { .. } | Deed::SetAside => return Ok(None),
+        Deed::SetMeta { .. } | Deed::SetAside | Deed::Free => return Ok(None),
         Deed::Return { change: of, round: of_round, index, kept, folder, .. } => {
             let from = kept_dir(desk, folder, *of)?;
             let kept_name = super::keep::kept_name(*of_round, *index);

@@ -143,6 +143,7 @@ fn exchange(
             }
             return Ok(Ok(()));
         }
+        Deed::Free => return free(committed, spot, action, there),
         Deed::Put(_) | Deed::Return { .. } => {}
     }
     let staged = committed.staged.get(&action.index).copied();
@@ -163,6 +164,24 @@ fn exchange(
     let now = spot.dir.disk().look(spot.dir.fd(), &spot.name)?;
     committed.remember(&now);
     Ok(Ok(()))
+}
+
+/// Takes a file away that can be fetched again, when it is still the one that was seen.
+fn free(
+    committed: &Committed<'_>,
+    spot: &Spot,
+    action: &Action,
+    there: Option<Stat>,
+) -> io::Result<Result<(), String>> {
+    match (action.before, there) {
+        (Some(before), Some(now)) if before.kind == FileKind::File && committed.is_as_observed(&before, &now) => {
+            spot.dir.disk().unlink(spot.dir.fd(), &spot.name)?;
+            Ok(Ok(()))
+        }
+        // A cut came after it was taken away.
+        (Some(_), None) if !committed.fresh => Ok(Ok(())),
+        _ => Ok(Err(CHANGED.into())),
+    }
 }
 
 fn set_meta(
@@ -209,7 +228,7 @@ fn keep_one(
     spot: &Spot,
     action: &Action,
 ) -> io::Result<Option<crate::plan::Placed>> {
-    if matches!(action.deed, Deed::SetMeta { .. }) {
+    if matches!(action.deed, Deed::SetMeta { .. } | Deed::Free) {
         return Ok(None);
     }
     let Some(before) = action.before else { return Ok(None) };
@@ -305,6 +324,8 @@ fn back_one(desk: &Desk<'_>, committed: &Committed<'_>, spot: &Spot, action: &Ac
                 let _ = set_meta(&relaxed, spot, action, there, (was.mode, was.uid, was.gid))?;
             }
         }
+        // What was taken away can be fetched again; before the commit nothing was.
+        Deed::Free => {}
         Deed::SetAside => {
             bring_back_kept(desk, committed, spot, action, temp)?;
             let (temp, there) = spot.looks()?;

@@ -271,6 +271,8 @@ pub enum Action {
     ForgetFailure,
     /// Have the package tool finish its installation.
     Configure,
+    /// Make room by taking away what can be fetched again.
+    Free,
 }
 
 impl Action {
@@ -285,6 +287,7 @@ impl Action {
             Self::SetAside => "set aside",
             Self::Renew => "fetch afresh",
             Self::ForgetFailure => "clear its failure",
+            Self::Free => "make room",
             Self::Configure => "finish its installation",
         }
     }

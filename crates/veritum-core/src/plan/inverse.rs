@@ -51,7 +51,7 @@ pub fn inverse(
     folder: &KeptFolder,
     index: u32,
 ) -> Option<Action> {
-    if outcome.failed.is_some() {
+    if outcome.failed.is_some() || action.deed == Deed::Free {
         return None;
     }
     let deed = match (&action.deed, &outcome.kept) {

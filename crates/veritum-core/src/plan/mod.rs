@@ -10,7 +10,7 @@ pub use files::{FileRules, Supply, needed_components, plan_files};
 pub use inverse::{Outcome, Placed, inverse};
 pub use records::{RecordPlan, RecordRules, plan_records};
 pub use store::{Mend, MendFrom, NoSource, StorePlan, plan_store};
-pub use updates::{Aside, Coming, UpdateRules, aside_remedy, leave_the_rest, plan_updates};
+pub use updates::{Aside, Coming, UpdateRules, aside_remedy, leave_the_rest, plan_room, plan_updates};
 
 use serde::{Deserialize, Serialize};
 
@@ -65,6 +65,8 @@ pub enum Deed {
     },
     /// Move what stands there to the kept contents.
     SetAside,
+    /// Take away what can be fetched again, to make room. The one deed that is not taken back.
+    Free,
 }
 
 /// In which folder contents are kept: the one of the state folder, or one of their own file system.

@@ -113,6 +113,17 @@ fn leave(plan: &mut Plan, findings: &[Finding], id: &FindingId, reason: &str, ne
     }
 }
 
+/// Plans what is taken away to make room: files that can be fetched again.
+#[must_use]
+pub fn plan_room(files: &[SystemPath], findings: &[FindingId], rules: &UpdateRules<'_>) -> Plan {
+    let mut plan = Plan::default();
+    for file in files.iter().take(MOST) {
+        let Some((place, Some(before))) = (rules.place)(file) else { continue };
+        add(&mut plan, &[], rules, (file, findings), (place, Some(before)), Deed::Free);
+    }
+    plan
+}
+
 /// Leaves what no action answers, each with what a person should do about it.
 pub fn leave_the_rest(plan: &mut Plan, findings: &[Finding]) {
     for finding in findings.iter().filter(|f| f.remedy.is_none()) {

@@ -21,11 +21,12 @@ pub struct ActionReport {
     /// Whose.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub component: Option<ComponentId>,
-    /// What is done, in a word: `restore`, `relink`, `set-mode`, `bring-back`, `set-aside`, `renew`.
+    /// What is done, in a word: `restore`, `relink`, `set-mode`, `bring-back`, `set-aside`, `renew`,
+    /// `free`, `pause`, `forget-failure`, `configure`.
     pub action: String,
     /// Things put (a folder counts all that is in it).
     pub things: u64,
-    /// Bytes written.
+    /// Bytes written; of what is taken away to make room, its bytes.
     pub bytes: u64,
     /// `planned`, `done`, or `failed`.
     pub result: String,

@@ -10,15 +10,19 @@ use super::updates::{LocksHeld, UpdatesPart, watch};
 use super::{WorkError, Workshop};
 use crate::archive::{Asked, Renewal};
 use crate::change::{ChangeError, Desk, Locks, OpenChange, RoundReceipt, Verb, unfinished};
-use crate::check::{Scope, locks};
+use crate::check::{RightDownload, Scope, locks};
 use crate::event::{Observer, Steady};
 use crate::model::{self, Area, FileKind, FindingId, Stat, Subject, SystemPath, Verdict};
-use crate::plan::{Aside, Coming, Left, Plan, UpdateRules, leave_the_rest, plan_updates};
+use crate::plan::{Aside, Coming, Left, Plan, UpdateRules, leave_the_rest, plan_room, plan_updates};
 use crate::platform::Platform as _;
 use crate::platform::debian::Debian;
 use crate::platform::debian::apt::{AptConf, BINARY_CACHES, CACHE, LISTS, LOCKS, UNITS};
 use crate::platform::services::PausedUnit;
 use crate::report::{ActionReport, AreaChange, CheckReport, ProofWord, RepairReport, RunningReport};
+use crate::store::NoContents;
+
+/// Where a file really lies, and what stands there.
+type PlaceOf<'a> = dyn Fn(&SystemPath) -> Option<(SystemPath, Option<Stat>)> + 'a;
 
 /// With other lists more may come to light, once.
 const MAX_ROUNDS: usize = 2;
@@ -37,6 +41,8 @@ struct Ready {
     part: UpdatesPart,
     renewals: Vec<Renewal>,
     asides: Vec<Aside>,
+    /// What is taken away first, to make room.
+    frees: Plan,
     plan: Plan,
 }
 
@@ -149,9 +155,17 @@ impl Workshop {
             return Ok(self.told(false, &ready, None));
         }
         let actions = shown(&ready);
-        let stay = if wanted.everything { (0, 0) } else { ready.part.right_downloads };
+        let stay = if wanted.everything { (0, 0) } else { staying(&ready) };
         if !actions.is_empty() && self.asked(&ready.part, &ready.plan, actions, Some(stay), ask) == Agreement::No {
             return Ok(self.told(true, &ready, None));
+        }
+        // What is fetched may need the room already.
+        if !ready.frees.actions.is_empty() {
+            let actions = std::mem::take(&mut ready.frees.actions);
+            job.tried.extend(actions.iter().map(|action| action.place.clone()));
+            let change = job.change(&self.settings.run, self.settings.now)?;
+            let receipt = change.round(actions, &NoContents)?;
+            job.receipts.push(receipt);
         }
         self.with_archive(|archive| archive.fetch_lists(&self.machine, &mut ready.renewals, observer))
             .map_err(|_| WorkError::Stopped)?;
@@ -286,7 +300,11 @@ impl Workshop {
         };
         let asides = self.asides(&part, wanted);
         let plan = self.planned_updates(&part, &asides, &renewals);
-        Ok(Ready { part, renewals, asides, plan })
+        let files: Vec<SystemPath> = part.to_free.iter().map(|one| one.path.clone()).collect();
+        let answers: Vec<FindingId> =
+            part.findings.iter().filter(|f| f.verdict == Verdict::NoRoom).map(|f| f.id.clone()).collect();
+        let frees = plan_room(&files, &answers, &self.update_rules(&|path| self.place_of_file(path)));
+        Ok(Ready { part, renewals, asides, frees, plan })
     }
 
     /// What goes aside unless a new list takes its place: what is damaged, or all of both caches.
@@ -337,13 +355,8 @@ impl Workshop {
             let findings = findings_of(part, &renewal.source.words());
             coming.extend(renewal.lists().iter().map(|list| Coming { list, findings: findings.clone() }));
         }
-        let rules = UpdateRules {
-            protection: &self.protection,
-            place: &|path| self.place_of_file(path),
-            owner: self.settings.policy.owner_of_root.unwrap_or((0, 0)),
-            despite_disk: self.settings.despite_disk,
-        };
-        let mut plan = plan_updates(&part.findings, asides, &coming, &rules);
+        let place = |path: &SystemPath| self.place_of_file(path);
+        let mut plan = plan_updates(&part.findings, asides, &coming, &self.update_rules(&place));
         leave_the_rest(&mut plan, &part.findings);
         let answered = |finding: &model::Finding| plan.actions.iter().any(|a| a.findings.contains(&finding.id));
         let comes = |finding: &model::Finding| {
@@ -358,6 +371,15 @@ impl Workshop {
             .collect();
         plan.left.extend(left);
         plan
+    }
+
+    fn update_rules<'a>(&'a self, place: &'a PlaceOf<'a>) -> UpdateRules<'a> {
+        UpdateRules {
+            protection: &self.protection,
+            place,
+            owner: self.settings.policy.owner_of_root.unwrap_or((0, 0)),
+            despite_disk: self.settings.despite_disk,
+        }
     }
 
     /// Where a file really lies, and what stands there.
@@ -378,8 +400,10 @@ impl Workshop {
         let observer = job.desk.observer;
         let contents = self.contents();
         let mut plan = ready.plan.clone();
+        plan.actions.retain(|action| !job.tried.contains(&action.place));
         let mut last = None;
-        while !plan.actions.is_empty() && job.receipts.len() < MAX_ROUNDS {
+        let rounds = job.receipts.len() + MAX_ROUNDS;
+        while !plan.actions.is_empty() && job.receipts.len() < rounds {
             job.tried.extend(plan.actions.iter().map(|action| action.place.clone()));
             let change = job.change(&self.settings.run, self.settings.now)?;
             let receipt = change.round(std::mem::take(&mut plan.actions), &contents)?;
@@ -462,6 +486,13 @@ impl Workshop {
     }
 }
 
+/// How many right downloads stay, and their bytes.
+fn staying(ready: &Ready) -> (u64, u64) {
+    let goes = |one: &&RightDownload| ready.part.to_free.contains(one);
+    let stays: Vec<&RightDownload> = ready.part.right.iter().filter(|one| !goes(one)).collect();
+    (stays.len() as u64, stays.iter().map(|one| one.bytes).sum())
+}
+
 /// Whether a lock is one of those under which nothing is installed, only fetched.
 fn fetches_only(lock: &SystemPath) -> bool {
     LOCKS.contains(&lock.to_string().as_str())
@@ -513,7 +544,8 @@ fn shown(ready: &Ready) -> Vec<ActionReport> {
     let forgets =
         |f: &&model::Finding| f.remedy.as_ref().is_some_and(|remedy| remedy.action == model::Action::ForgetFailure);
     let failures = ready.part.findings.iter().filter(forgets);
-    let mut all: Vec<ActionReport> = ready.plan.actions.iter().map(planned).map(renamed).collect();
+    let mut all: Vec<ActionReport> =
+        ready.frees.actions.iter().chain(&ready.plan.actions).map(planned).map(renamed).collect();
     all.extend(failures.map(|f| beside("forget-failure", f.subject.name().unwrap_or_default(), vec![f.id.clone()])));
     for renewal in ready.renewals.iter().filter(|renewal| renewal.brings_something()) {
         let source = renewal.source.words();

@@ -322,6 +322,7 @@ pub(super) fn planned(action: &Action) -> ActionReport {
         Deed::SetMeta { .. } => "set-mode",
         Deed::Return { .. } => "bring-back",
         Deed::SetAside => "set-aside",
+        Deed::Free => "free",
     };
     ActionReport {
         findings: action.findings.clone(),
@@ -330,7 +331,10 @@ pub(super) fn planned(action: &Action) -> ActionReport {
         component: action.component.clone(),
         action: word.into(),
         things: items.len().max(1) as u64,
-        bytes: items.iter().map(|i| if let ItemKind::File { size, .. } = i.kind { size } else { 0 }).sum(),
+        bytes: match (&action.deed, action.before) {
+            (Deed::Free, Some(before)) => before.size,
+            _ => items.iter().map(|i| if let ItemKind::File { size, .. } = i.kind { size } else { 0 }).sum(),
+        },
         result: "planned".into(),
         why: None,
     }

@@ -6,11 +6,11 @@ use std::time::{Duration, Instant};
 use super::{WorkError, Workshop};
 use crate::archive::Archive;
 use crate::check::{
-    Clock, Looked, Offers, Watched, binary_caches, downloaded, downloads, installs, led_out, lists, locks,
-    restart_note, room, services, settings, sources,
+    Clock, Looked, Offers, RightDownload, Watched, binary_caches, downloaded, downloads, installs, led_out, lists,
+    locks, needed_room, restart_note, room, services, settings, sources,
 };
 use crate::event::{Event, Flow, Observer, Phase};
-use crate::model::{Area, ComponentId, Finding, Subject, SystemPath, Voucher};
+use crate::model::{Action, Area, ComponentId, Finding, Remedy, Subject, SystemPath, Voucher};
 use crate::platform::Progress;
 use crate::platform::debian::apt::{self, AptConf};
 use crate::platform::debian::compare_versions;
@@ -38,8 +38,10 @@ pub(super) struct UpdatesPart {
     pub(super) waiting: Waiting,
     /// Lists at hand that are not what was signed, by source.
     pub(super) wrong_lists: Vec<(String, Vec<SystemPath>)>,
-    /// Downloads that are right: how many, and their bytes.
-    pub(super) right_downloads: (u64, u64),
+    /// Downloads that are right.
+    pub(super) right: Vec<RightDownload>,
+    /// Those of them that can be fetched again, with what they hold, as far as room is needed.
+    pub(super) to_free: Vec<RightDownload>,
 }
 
 /// Updates that the lists at hand know of.
@@ -102,12 +104,21 @@ impl Workshop {
         })?;
         let place = SystemPath::literal(apt::CACHE);
         let free = self.machine.resolve(&place).and_then(|real| self.machine.dir(&real));
+        let mut to_free = Vec::new();
         if let Ok(free) = free.and_then(|dir| dir.disk().room(dir.fd())) {
-            looked.add(room(&place, free, waiting.bytes));
+            to_free = self.downloads_to_free(&looked.right, needed_room(waiting.bytes).saturating_sub(free.bytes));
+            let mut told = room(&place, free, waiting.bytes);
+            if !to_free.is_empty() {
+                told.findings.iter_mut().for_each(|f| {
+                    f.remedy = Some(Remedy { action: Action::Free, from: None, download: None });
+                    f.advice = None;
+                });
+            }
+            looked.add(told);
         }
         watch(&mut watched, begun, observer)?;
         looked.add(locks(&watched));
-        Ok(part(looked, waiting, wrong_lists, begun))
+        Ok(UpdatesPart { to_free, ..part(looked, waiting, wrong_lists, begun) })
     }
 
     /// Who holds the package tools' locks.
@@ -134,6 +145,27 @@ impl Workshop {
             }
         }
         (watched, looked)
+    }
+
+    /// Downloads that an archive on the network gives again, for so many bytes: of what is installed first, the largest first.
+    fn downloads_to_free(&self, right: &[RightDownload], missing: u64) -> Vec<RightDownload> {
+        if missing == 0 {
+            return Vec::new();
+        }
+        let again = |one: &&RightDownload| {
+            self.open_archive(|archive| archive.on_network(&one.component).is_some()).unwrap_or(false)
+        };
+        let installed: HashSet<&ComponentId> = self.installed.components.iter().map(|c| &c.id).collect();
+        let mut all: Vec<RightDownload> = right.iter().filter(again).cloned().collect();
+        all.sort_by_key(|one| (!installed.contains(&one.component), std::cmp::Reverse(one.bytes)));
+        let mut have = 0;
+        all.into_iter()
+            .take_while(|one| {
+                let enough = have >= missing;
+                have += one.bytes;
+                !enough
+            })
+            .collect()
     }
 
     /// The units that fetch and apply updates, as far as the service manager knows them.
@@ -211,7 +243,7 @@ fn part(
     begun: Instant,
 ) -> UpdatesPart {
     let unexamined = std::mem::take(&mut looked.unexamined);
-    let right_downloads = looked.right;
+    let right = std::mem::take(&mut looked.right);
     let (examined, bytes, vouched) = (looked.examined, looked.bytes, std::mem::take(&mut looked.vouched));
     let (mut findings, mut notes): (Vec<Finding>, Vec<Finding>) =
         looked.into_findings().into_iter().partition(|finding| finding.verdict.is_problem());
@@ -252,7 +284,8 @@ fn part(
             .collect(),
         waiting,
         wrong_lists,
-        right_downloads,
+        right,
+        to_free: Vec::new(),
     }
 }
 

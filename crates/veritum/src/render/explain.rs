@@ -64,6 +64,7 @@ pub(crate) fn change_report(log: &ChangeLog) -> ChangeReport {
                 Deed::SetMeta { .. } => "set-mode",
                 Deed::Return { .. } => "bring-back",
                 Deed::SetAside => "set-aside",
+                Deed::Free => "free",
             };
             places.push(PlaceReport {
                 round: round.round,

@@ -58,7 +58,7 @@ pub(crate) fn finish_words(actions: &[ActionReport], findings: &[Finding]) -> St
 }
 
 /// What is said before the question, after the list of what would be done.
-pub(crate) fn stay_words(stay: Option<(u64, u64)>) -> String {
+pub(crate) fn stay_words(stay: Option<(u64, u64)>, frees: bool) -> String {
     let stays = match stay {
         None | Some((0, _)) => String::new(),
         Some((n, bytes)) => format!(
@@ -68,8 +68,14 @@ pub(crate) fn stay_words(stay: Option<(u64, u64)>) -> String {
             size(bytes)
         ),
     };
+    let deleted = match frees {
+        true => {
+            "What is deleted makes room; it can be fetched again, and is the one thing that `undo` does not bring back.\n"
+        }
+        false => "",
+    };
     format!(
-        "\nWhat goes aside is kept, and `veritum undo` brings it back. Then one small package is downloaded, to prove that updates come.\n{stays}{} what is installed, sources and settings, users' folders.\n",
+        "\n{deleted}What goes aside is kept, and `veritum undo` brings it back. Then one small package is downloaded, to prove that updates come.\n{stays}{} what is installed, sources and settings, users' folders.\n",
         paint(Label::Heading, "Not touched:")
     )
 }

@@ -27,6 +27,7 @@ pub(crate) fn action_words(word: &str) -> &str {
         "bring-back" => "bring back",
         "set-aside" => "set aside",
         "renew" => "fetch afresh",
+        "free" => "delete",
         "pause" => "hold meanwhile",
         "configure" => "finish its installation",
         "forget-failure" => "clear its failure",
@@ -168,7 +169,7 @@ fn updates_text(
         let remain = count(left.len() as u64, "problem", "problems");
         text.push_str(&format!("\n{} would remain:\n{}", paint(Label::Bad, &remain), left_lines(left)));
     }
-    text + &renewing::stay_words(stay)
+    text + &renewing::stay_words(stay, actions.iter().any(|action| action.action == "free"))
 }
 
 /// Whether a finding is about a record of which no package knows how it should be.

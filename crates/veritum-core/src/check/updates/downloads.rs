@@ -4,7 +4,7 @@ use std::io;
 
 use rayon::prelude::*;
 
-use super::{Looked, at_path, to_set_aside};
+use super::{Looked, RightDownload, at_path, to_set_aside};
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::model::{ComponentId, FileKind, SystemPath, Verdict, Voucher};
 use crate::platform::debian::apt::{CACHE, FileSum, LISTS, component_of_package_name};
@@ -120,8 +120,9 @@ pub(crate) fn downloads(
         observer.hear(Event::End);
         for (name, (judged, bytes)) in names.iter().zip(judged?) {
             looked.bytes += bytes;
-            if matches!(judged, Judged::Right) {
-                looked.right = (looked.right.0 + 1, looked.right.1 + bytes);
+            let component = std::str::from_utf8(name).ok().and_then(component_of_package_name);
+            if let (Judged::Right, Ok(path), Some(component)) = (&judged, folder.child(name), component) {
+                looked.right.push(RightDownload { path, bytes, component });
             }
             if let Ok(path) = folder.child(name) {
                 tell(&mut looked, &path, partial, judged);

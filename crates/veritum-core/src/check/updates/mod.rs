@@ -14,16 +14,27 @@ pub(crate) use installs::{installs, restart_note};
 pub(crate) use lists::{Clock, lists, sources};
 pub(crate) use locks::{Watched, locks};
 pub(crate) use services::services;
-pub(crate) use settings::{room, settings};
+pub(crate) use settings::{needed_room, room, settings};
 
 use std::collections::{BTreeMap, HashMap};
 
-use crate::model::{Action, Area, Finding, FindingId, Remedy, Subject, SystemPath, Verdict, Voucher};
+use crate::model::{Action, Area, ComponentId, Finding, FindingId, Remedy, Subject, SystemPath, Verdict, Voucher};
 
 /// Findings of one kind beyond this number are counted, not listed.
 const LISTED: usize = 1000;
 /// So many causes of one finding are told.
 const CAUSES: usize = 3;
+
+/// A download that is what the archive signed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct RightDownload {
+    /// Its path.
+    pub(crate) path: SystemPath,
+    /// Bytes.
+    pub(crate) bytes: u64,
+    /// The component that it holds.
+    pub(crate) component: ComponentId,
+}
 
 /// What came of looking at one part of what updates rest on.
 #[derive(Debug, Default)]
@@ -38,8 +49,8 @@ pub(crate) struct Looked {
     pub(crate) vouched: BTreeMap<Voucher, u64>,
     /// Bytes read.
     pub(crate) bytes: u64,
-    /// Downloads that are right, and their bytes.
-    pub(crate) right: (u64, u64),
+    /// Downloads that are right.
+    pub(crate) right: Vec<RightDownload>,
     /// How many of each kind there were.
     kinds: BTreeMap<Verdict, usize>,
 }
@@ -50,7 +61,7 @@ impl Looked {
         self.findings.extend(other.findings);
         self.unexamined.extend(other.unexamined);
         self.bytes += other.bytes;
-        self.right = (self.right.0 + other.right.0, self.right.1 + other.right.1);
+        self.right.extend(other.right);
         self.examined += other.examined;
         other.vouched.into_iter().for_each(|(voucher, n)| *self.vouched.entry(voucher).or_default() += n);
     }

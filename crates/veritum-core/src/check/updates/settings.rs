@@ -74,11 +74,16 @@ fn switched_off(machine: &Machine, unit: &str) -> Option<&'static str> {
     (!wanted).then_some("it is not switched on")
 }
 
+/// Bytes that must be free for updates to come, when so many wait.
+pub(crate) fn needed_room(waiting: u64) -> u64 {
+    LEAST.saturating_add(waiting)
+}
+
 /// Judges whether there is room for what waits: so many bytes of downloads.
 pub(crate) fn room(place: &SystemPath, room: Room, waiting: u64) -> Looked {
     let mut looked = Looked::default();
     looked.examined += 1;
-    let needed = LEAST.saturating_add(waiting);
+    let needed = needed_room(waiting);
     const ADVICE: &str = "make room first; what was downloaded for installed versions can go: apt-get clean";
     if room.bytes < needed {
         let cause = format!("{} MiB are free, and {} MiB are needed", room.bytes >> 20, needed >> 20);
