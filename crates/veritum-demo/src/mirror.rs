@@ -45,6 +45,8 @@ struct Book {
     asked: Vec<String>,
     sent: Vec<(String, u64)>,
     ranges: Vec<String>,
+    whole: usize,
+    tunnels: usize,
 }
 
 /// A server on loopback.
@@ -113,6 +115,13 @@ impl Mirror {
         self.desk.book().sent.iter().filter(|(path, _)| path.starts_with(below)).map(|(_, bytes)| bytes).sum()
     }
 
+    /// How often it was asked as a proxy: for whole URLs, and for a way through.
+    #[must_use]
+    pub fn as_proxy(&self) -> (usize, usize) {
+        let book = self.desk.book();
+        (book.whole, book.tunnels)
+    }
+
     /// The ranges that were asked for so far.
     #[must_use]
     pub fn ranges(&self) -> Vec<String> {
@@ -137,6 +146,8 @@ struct Request {
     range: Option<String>,
     /// A way through to another host is asked for (RFC 9110, 9.3.6).
     tunnel: bool,
+    /// A whole URL is asked for, as of a proxy.
+    whole: bool,
 }
 
 fn read_request(stream: &TcpStream) -> io::Result<Request> {
@@ -146,7 +157,8 @@ fn read_request(stream: &TcpStream) -> io::Result<Request> {
     let url = first.split(' ').nth(1).unwrap_or_default().to_owned();
     let tunnel = first.starts_with("CONNECT ");
     let path = url.split_once("://").map_or(url.as_str(), |(_, rest)| rest.split_once('/').map_or("", |(_, p)| p));
-    let mut request = Request { path: path.trim_start_matches('/').to_owned(), range: None, tunnel };
+    let mut request =
+        Request { path: path.trim_start_matches('/').to_owned(), range: None, tunnel, whole: url.contains("://") };
     for line in lines {
         let line = line?;
         if line.is_empty() {
@@ -171,10 +183,12 @@ impl Desk {
         // Whatever host is meant: it is played by this server as well.
         if request.tunnel {
             write!(stream, "HTTP/1.1 200 OK\r\n\r\n")?;
-            request = read_request(&stream)?;
+            request = Request { tunnel: true, ..read_request(&stream)? };
         }
         let mischief = {
             let mut book = self.book();
+            book.whole += usize::from(request.whole);
+            book.tunnels += usize::from(request.tunnel);
             book.asked.push(request.path.clone());
             book.ranges.extend(request.range.clone());
             let rule = book.rules.iter_mut().find(|(ending, _, left)| request.path.ends_with(ending) && *left > 0);

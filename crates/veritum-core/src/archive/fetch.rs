@@ -8,10 +8,12 @@ use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
+use ureq::unversioned::resolver::DefaultResolver;
 use ureq::unversioned::transport::DefaultConnector;
 
 use super::lookup::OwnLookup;
 use super::trouble::{FetchError, broken, failed};
+use super::via::Via;
 use crate::event::{Event, Flow, Observer};
 use crate::platform::debian::apt::FileSum;
 use crate::store::{Fetch, FetchFailure};
@@ -99,7 +101,9 @@ impl Fetcher {
             return Ok(agent.clone());
         }
         let unreachable = |why: &str| FetchError::Unreachable { host: host.to_owned(), why: why.to_owned() };
-        let proxy = proxy.map(|p| ureq::Proxy::new(&p)).transpose().map_err(|_| unreachable("its proxy is none"))?;
+        let via = proxy.as_deref().filter(|_| scheme == "http").and_then(Via::of);
+        let proxy = proxy.filter(|_| via.is_none()).map(|p| ureq::Proxy::new(&p)).transpose();
+        let proxy = proxy.map_err(|_| unreachable("its proxy is none"))?;
         let tls = ureq::tls::TlsConfig::builder()
             .root_certs(ureq::tls::RootCerts::PlatformVerifier)
             .unversioned_rustls_crypto_provider(Arc::new(rustls::crypto::aws_lc_rs::default_provider()))
@@ -117,9 +121,11 @@ impl Fetcher {
             .timeout_per_read(Some(self.limits.silence))
             .max_idle_connections(2)
             .build();
-        let agent = match cfg!(target_feature = "crt-static") {
-            true => ureq::Agent::with_parts(config, DefaultConnector::default(), OwnLookup),
-            false => config.new_agent(),
+        let agent = match (via, cfg!(target_feature = "crt-static")) {
+            (Some(via), true) => via.agent(config, OwnLookup),
+            (Some(via), false) => via.agent(config, DefaultResolver::default()),
+            (None, true) => ureq::Agent::with_parts(config, DefaultConnector::default(), OwnLookup),
+            (None, false) => config.new_agent(),
         };
         agents.insert(key, agent.clone());
         Ok(agent)

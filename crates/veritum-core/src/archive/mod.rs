@@ -19,6 +19,7 @@ mod source;
 mod table;
 mod trouble;
 mod unpack;
+mod via;
 
 use std::collections::{HashMap, HashSet};
 use std::path::PathBuf;
