@@ -37,11 +37,17 @@ pub fn unfinished(machine: &Machine, state: &StateFolder) -> Result<Vec<u64>, Ch
     Ok(open)
 }
 
-/// Finishes or takes back the last round of a change. The caller holds the locks.
+/// Finishes or takes back the last round of a change. The caller holds the locks; `let_go` lets those of the package tools
+/// go, before services that take them are put back.
 ///
 /// # Errors
 /// When the journal is damaged, or the disk fails again.
-pub fn recover(desk: Desk<'_>, number: u64, now: jiff::Timestamp) -> Result<Option<Recovered>, ChangeError> {
+pub fn recover(
+    desk: Desk<'_>,
+    number: u64,
+    now: jiff::Timestamp,
+    let_go: &mut dyn FnMut(),
+) -> Result<Option<Recovered>, ChangeError> {
     let at = |source| ChangeError::Journal { change: number, source };
     let Some(log) = desk.state.change(desk.machine, number).map_err(at)? else { return Ok(None) };
     if log.end().is_some() {
@@ -53,6 +59,7 @@ pub fn recover(desk: Desk<'_>, number: u64, now: jiff::Timestamp) -> Result<Opti
     let round = last_round(desk, number, &log);
     // Whatever becomes of the round: services run again.
     let paused = log.paused();
+    let_go();
     let resumed = services::resume(desk.services, &paused).map_err(|(unit, source)| ChangeError::ServiceHeld {
         change: number,
         unit,

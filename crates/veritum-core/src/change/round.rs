@@ -43,6 +43,11 @@ pub struct Locks {
 }
 
 impl Locks {
+    /// Lets the package tools' locks go, and keeps our own.
+    pub fn keep_own(&mut self) {
+        self.held.retain(|(path, _)| path.is_none());
+    }
+
     /// Lets one lock of the package tools go, for a tool that takes it itself.
     pub fn let_go(&mut self, path: &SystemPath) {
         self.held.retain(|(held, _)| held.as_ref() != Some(path));

@@ -127,6 +127,8 @@ impl Workshop {
         }
         let mut job = Job::new(desk);
         let cleared = self.clear(wanted, &in_the_way, &mut locks, &mut job, ask);
+        // What is put back takes these locks itself.
+        locks.keep_own();
         // Whatever went wrong: what is held is put back, and the change ended, as far as that can be done.
         let lasting =
             matches!(cleared, Err(WorkError::Change(ChangeError::Unfinished { .. } | ChangeError::ServiceHeld { .. })));
@@ -182,6 +184,8 @@ impl Workshop {
             return Ok(report);
         };
         let remain = last.as_ref().map_or(ready.part.area.problems, |last| last.area.problems);
+        // What was held takes these locks itself when it is put back.
+        locks.keep_own();
         change.end(answered(&job.receipts), remain, self.settings.now)?;
         // What was held is as it was only now.
         let last = match last.filter(|_| beside.is_empty()) {

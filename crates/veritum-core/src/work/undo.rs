@@ -199,11 +199,11 @@ impl Workshop {
         self.require_writable()?;
         let desk = self.desk(&state, observer);
         let mut locks = desk.lock_own()?;
-        if open.iter().any(|number| self.has_rounds(&state, *number)) {
-            desk.lock_too(&mut locks, &Debian.update_locks())?;
-        }
         for number in unfinished(&self.machine, &state)? {
-            if let Some(recovered) = recover(desk, number, self.settings.now)? {
+            if self.has_rounds(&state, number) {
+                desk.lock_too(&mut locks, &Debian.update_locks())?;
+            }
+            if let Some(recovered) = recover(desk, number, self.settings.now, &mut || locks.keep_own())? {
                 let word = match recovered {
                     Recovered::Finished => "finished",
                     Recovered::TakenBack => "taken-back",
