@@ -179,11 +179,13 @@ fn part_of_updates(subject: &Subject) -> &'static str {
     match (subject, subject.as_path()) {
         (Subject::Component { .. }, _) => "installs",
         (Subject::Source { .. }, _) => "lists",
-        (Subject::Service { .. } | Subject::Setting { .. }, _) => "settings",
+        (Subject::Service { .. }, _) => "services",
+        (Subject::Setting { .. }, _) => "settings",
         (_, Some(path)) if path.is_within_place("/etc/apt") => "sources",
         (_, Some(path)) if path.name().starts_with(b"lock") => "locks",
         (_, Some(path)) if path.is_within_place("/run") => "restart",
         (_, Some(path)) if path.as_bytes() == b"/var/cache/apt/archives" => "room",
+        (_, Some(path)) if path.name().ends_with(b".bin") => "caches",
         _ => "downloads",
     }
 }

@@ -84,12 +84,12 @@ pub(crate) fn stay_words(stay: Option<(u64, u64)>, frees: bool) -> String {
 pub(crate) fn proof_words(proof: &ProofReport) -> String {
     match proof.outcome {
         ProofWord::NotTried => format!(
-            "{} that updates come: {}\n",
+            "{} that updates come: {}\n\n",
             paint(Label::Note, "Not proved"),
             proof.why.as_deref().unwrap_or("nothing was asked")
         ),
         ProofWord::Proved => {
-            format!("{}: {}.\n{}{}", paint(Label::Good, "Updates come"), came(proof), strangers(proof), waits(proof))
+            format!("{}\n{}{}{}\n", paint(Label::Good, "Updates come."), came(proof), waits(proof), strangers(proof))
         }
         ProofWord::Failed => {
             let mut text = format!("{}:\n", paint(Label::Bad, "Updates do not come yet"));
@@ -112,7 +112,7 @@ pub(crate) fn proof_words(proof: &ProofReport) -> String {
                     count(good, "other archive", "other archives")
                 ));
             }
-            text
+            text + "\n"
         }
     }
 }
@@ -120,17 +120,16 @@ pub(crate) fn proof_words(proof: &ProofReport) -> String {
 fn came(proof: &ProofReport) -> String {
     let good: Vec<&ProvedSource> = proof.sources.iter().filter(|s| s.why.is_none()).collect();
     let newest = good.iter().filter_map(|s| s.made.as_ref()).max();
-    let lists = format!("{} gave lists that count as new", count(good.len() as u64, "archive", "archives"));
-    let dated = newest.map(|at| format!(" (the newest made {})", local(at))).unwrap_or_default();
-    match &proof.package {
-        Some(p) => format!(
-            "{lists}{dated}, and {} {} ({}) came and is the one that was signed",
-            p.component.name,
-            p.component.version,
-            size(p.bytes)
-        ),
-        None => format!("{lists}{dated}; no package of theirs is installed or waits"),
-    }
+    let lists = count(good.len() as u64, "archive", "archives");
+    let dated = newest.map(|at| format!(", the newest made {}", local(at))).unwrap_or_default();
+    let package = match &proof.package {
+        Some(p) => {
+            let (name, version, bytes) = (&p.component.name, &p.component.version, size(p.bytes));
+            format!("{name} {version} ({bytes}) came and is the one that was signed")
+        }
+        None => "no package of theirs is installed or waits".into(),
+    };
+    format!("  {lists} gave lists that count as new{dated}\n  {package}\n")
 }
 
 /// Archives that only the machine knows.
@@ -138,18 +137,21 @@ fn strangers(proof: &ProofReport) -> String {
     let named: Vec<String> = proof.sources.iter().filter(|s| s.unknown_key).map(|s| plain(&s.source)).collect();
     match named.is_empty() {
         true => String::new(),
-        false => format!("Not judged, since only this machine knows the key: {}\n", named.join(", ")),
+        false => format!("  not judged, since only this machine knows the key: {}\n", named.join(", ")),
     }
 }
 
 fn waits(proof: &ProofReport) -> String {
+    let security = match (proof.updates, proof.security) {
+        (_, 0) => String::new(),
+        (updates, security) if updates == security => ", for security".into(),
+        (_, security) => format!(", {security} of them for security"),
+    };
     match proof.updates {
-        0 => "Nothing waits to be installed.\n".into(),
+        0 => "  nothing waits to be installed\n".into(),
         n => {
-            let security =
-                if proof.security > 0 { format!(", {} of them for security", proof.security) } else { String::new() };
             let verb = if n == 1 { "waits" } else { "wait" };
-            format!("{} {verb} to be installed{security} ({}).\n", count(n, "update", "updates"), size(proof.bytes))
+            format!("  {} {verb} to be installed{security} ({})\n", count(n, "update", "updates"), size(proof.bytes))
         }
     }
 }

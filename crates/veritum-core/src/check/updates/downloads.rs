@@ -31,7 +31,10 @@ enum Judged {
     Right,
     /// Under way, or left from an earlier day.
     Begun(u64),
-    CutShort(u64),
+    CutShort {
+        has: u64,
+        of: u64,
+    },
     Altered,
     Superseded,
     Unknown,
@@ -156,7 +159,7 @@ fn judge(dir: &Dir, name: &[u8], partial: bool, offers: &Offers<'_>) -> (Judged,
     }
     match sums.iter().map(|sum| sum.size).max() {
         Some(size) if stat.size < size && partial => (Judged::Begun(size), 0),
-        Some(size) if stat.size < size => (Judged::CutShort(size), 0),
+        Some(size) if stat.size < size => (Judged::CutShort { has: stat.size, of: size }, 0),
         Some(_) => (Judged::Altered, 0),
         None if (offers.listed)(&id) => (Judged::Superseded, 0),
         None => (Judged::Unknown, 0),
@@ -204,9 +207,14 @@ fn tell(looked: &mut Looked, path: &SystemPath, partial: bool, judged: Judged) {
             looked.saw(Voucher::Archive, 1);
             at_path(path, Verdict::Begun, &format!("a download of {size} bytes is under way, or was left"), None)
         }
-        Judged::CutShort(size) => {
+        Judged::CutShort { has, of } => {
             looked.saw(Voucher::Archive, 1);
-            to_set_aside(at_path(path, Verdict::CutShort, &format!("the archive signed {size} bytes of it"), None))
+            to_set_aside(at_path(
+                path,
+                Verdict::CutShort,
+                &format!("it has {has} of the {of} bytes that the archive signed"),
+                None,
+            ))
         }
         Judged::Altered => {
             looked.saw(Voucher::Archive, 1);
