@@ -274,6 +274,37 @@ fn each_reason_why_updates_do_not_come_is_told_apart() {
 }
 
 #[test]
+fn a_check_asks_the_archives_and_tells_what_they_have_or_why_not() {
+    let told = |stand: &Stand| {
+        let report = open(&stand.settings()).check(&updates(), &Silent).unwrap();
+        let words = report.findings.iter().map(|f| f.verdict.word()).collect::<Vec<_>>();
+        assert!(report.findings.iter().all(|f| f.cause.is_some() && f.advice.is_some()), "{:?}", report.findings);
+        (words, report.areas[0].extent.clone().unwrap())
+    };
+    let fresh = stand();
+    assert!(told(&fresh).1.ends_with("no archive has newer ones"));
+    next_day(&fresh);
+    assert_eq!(
+        told(&fresh),
+        (vec![], "by the lists that are here nothing waits; 1 of 1 archives have newer ones".into())
+    );
+    assert_eq!(proof(&renew(&fresh.settings())).outcome, ProofWord::Proved);
+    fresh.publish(&fresh.suite());
+    assert_eq!(told(&fresh).0, ["went-back"]);
+    let silent = stand();
+    silent.mirror.misbehave("InRelease", Mischief::Silent, 99);
+    assert_eq!(told(&silent).0, ["unreachable"]);
+    silent.mirror.behave();
+    let gone = stand();
+    fs::remove_dir_all(gone.archive().join("dists")).unwrap();
+    assert_eq!(told(&gone).0, ["gone"]);
+    let other_key = stand();
+    let key = VendorKey::new(9, &KeyShape::default()).unwrap();
+    other_key.publish_by(&other_key.suite(), &[&key], NOW - 3600);
+    assert_eq!(told(&other_key).0, ["no-key"]);
+}
+
+#[test]
 fn a_server_that_is_down_is_told_as_such() {
     let stand = stand();
     let line = format!("deb [signed-by=/usr/share/keyrings/foreshore.gpg] http://127.0.0.1:9 {SUITE} main\n");

@@ -162,6 +162,8 @@ impl Renewal {
 /// What is asked of the sources.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Asked {
+    /// Only for what they have: nothing of it is going to be fetched.
+    pub only_releases: bool,
     /// Lists that are at hand as they should be are fetched all the same.
     pub all_anew: bool,
     /// The machine's settings let lists count as new however old they are.
@@ -240,7 +242,10 @@ impl Archive {
             kept.get(&format!("{folder}{name}"), MAX_RELEASE).is_ok_and(|old| old.as_ref() == Some(bytes))
         };
         let files = files.into_iter().filter(|file| asked.all_anew || !same(file)).collect();
-        let lacking = self.lacking_indexes(machine, source, &open, here, asked.all_anew);
+        let lacking = match asked.only_releases {
+            true => Vec::new(),
+            false => self.lacking_indexes(machine, source, &open, here, asked.all_anew),
+        };
         Ok(NewRelease { open, files, lacking })
     }
 

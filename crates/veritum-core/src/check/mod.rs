@@ -34,6 +34,6 @@ pub use reference::{ManifestSource, Origin, Reference};
 pub use states::expected_state;
 pub use store::{judge_store, superfluous_notes};
 pub(crate) use updates::{
-    Clock, Looked, Offers, RightDownload, Watched, binary_caches, downloaded, downloads, installs, led_out, lists,
-    locks, needed_room, restart_note, room, services, settings, sources,
+    Clock, Looked, Offers, RightDownload, Watched, advice, archives, binary_caches, downloaded, downloads,
+    fetch_advice, installs, led_out, lists, locks, needed_room, restart_note, room, services, settings, sources,
 };

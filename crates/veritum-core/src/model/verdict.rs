@@ -27,6 +27,12 @@ pub enum Verdict {
     AheadOfClock,
     /// A lock whose holder does nothing.
     Stuck,
+    /// An archive that cannot be reached, or does not answer as one.
+    Unreachable,
+    /// An archive that answers and has no such suite.
+    Gone,
+    /// An archive that gives out something older than it did before.
+    WentBack,
     /// A service that ended with an error the last time.
     Failed,
     /// Too little room for what is to come.
@@ -55,6 +61,8 @@ pub enum Verdict {
     Busy,
     /// Note: lists that no longer count as new.
     Expired,
+    /// Note: a run of the package tools that failed, or was cut short.
+    RunFailed,
     /// Note: an administrator or a pin keeps it from being updated.
     HeldBack,
     /// Note: something that would bring updates by itself is switched off.
@@ -94,6 +102,9 @@ impl Verdict {
             Self::NoKey => "no-key",
             Self::AheadOfClock => "ahead-of-clock",
             Self::Stuck => "stuck",
+            Self::Unreachable => "unreachable",
+            Self::Gone => "gone",
+            Self::WentBack => "went-back",
             Self::Failed => "failed",
             Self::NoRoom => "no-room",
             Self::AtOdds => "at-odds",
@@ -108,6 +119,7 @@ impl Verdict {
             Self::Stray => "stray",
             Self::Busy => "busy",
             Self::Expired => "expired",
+            Self::RunFailed => "run-failed",
             Self::HeldBack => "held-back",
             Self::SwitchedOff => "switched-off",
             Self::Lowered => "lowered",

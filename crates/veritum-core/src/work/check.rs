@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use super::records::RecordsPart;
 use super::store::{Depth, StorePart};
 use super::supplies::download_report;
-use super::updates::LocksHeld;
+use super::updates::{AskArchives, LocksHeld};
 use super::{WorkError, Workshop};
 use crate::archive::Lacking;
 use crate::change::{StateFolder, unfinished};
@@ -158,7 +158,7 @@ impl Workshop {
             plan.doubt = plan.doubt.or_else(|| part.planned.plan.doubt.clone());
         }
         if wanted.scope.wants(Area::Updates) {
-            let part = self.updates(LocksHeld::ByOthers, observer)?;
+            let part = self.updates(LocksHeld::ByOthers, AskArchives::IfAllowed, observer)?;
             areas.push(part.area);
             report.findings.extend(part.findings);
             report.notes.extend(part.notes);

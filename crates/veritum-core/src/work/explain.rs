@@ -6,7 +6,7 @@ use std::os::fd::AsFd;
 
 use super::check::Wanted;
 use super::records::RecordsPart;
-use super::updates::LocksHeld;
+use super::updates::{AskArchives, LocksHeld};
 use super::{WorkError, Workshop};
 use crate::change::ChangeLog;
 use crate::check::{Scope, Want, expected_state};
@@ -144,7 +144,7 @@ impl Workshop {
         }
         if !all.iter().any(fits) {
             // Updates are looked at only when they are named.
-            let part = self.updates(LocksHeld::ByOthers, observer)?;
+            let part = self.updates(LocksHeld::ByOthers, AskArchives::IfAllowed, observer)?;
             all = part.findings.into_iter().chain(part.notes).collect();
         }
         all.retain(fits);

@@ -4,7 +4,7 @@ use std::ffi::OsString;
 use std::path::Path;
 
 use super::repair::{Agreement, Preview};
-use super::updates::LocksHeld;
+use super::updates::{AskArchives, LocksHeld};
 use super::{WorkError, Workshop};
 use crate::change::{ChangeError, OpenChange, Verb, unfinished};
 use crate::event::Observer;
@@ -83,7 +83,7 @@ impl Workshop {
         }
         let (number, failed) = self.configure(&way, &begun, observer)?;
         self.read_again()?;
-        let part = self.updates(LocksHeld::ByUs, observer)?;
+        let part = self.updates(LocksHeld::ByUs, AskArchives::No, observer)?;
         let still = |id: &FindingId| part.findings.iter().any(|f| f.id == *id);
         for action in &mut actions {
             let stays = action.findings.iter().any(still);

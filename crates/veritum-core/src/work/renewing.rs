@@ -6,7 +6,7 @@ use std::time::Instant;
 
 use super::finishing;
 use super::repair::{Agreement, Preview, carried_out, planned};
-use super::updates::{LocksHeld, UpdatesPart, watch};
+use super::updates::{AskArchives, LocksHeld, UpdatesPart, watch};
 use super::{WorkError, Workshop};
 use crate::archive::{Asked, Renewal};
 use crate::change::{ChangeError, Desk, Locks, OpenChange, RoundReceipt, Verb, unfinished};
@@ -190,7 +190,7 @@ impl Workshop {
         // What was held is as it was only now.
         let last = match last.filter(|_| beside.is_empty()) {
             Some(last) => last,
-            None => self.updates(LocksHeld::ByUs, &Steady(observer))?,
+            None => self.updates(LocksHeld::ByUs, AskArchives::No, &Steady(observer))?,
         };
         let number = job.number.unwrap_or_default();
         let cleared = Cleared { number, receipts: std::mem::take(&mut job.receipts), beside, last };
@@ -292,11 +292,11 @@ impl Workshop {
     }
 
     fn ready(&self, wanted: ClearUpdates, held: LocksHeld, observer: &dyn Observer) -> Result<Ready, WorkError> {
-        let part = self.updates(held, observer)?;
+        let part = self.updates(held, AskArchives::No, observer)?;
         let renewals = match self.settings.archive.network {
             true => {
                 let old_is_fine = AptConf::of(&self.machine).is_off("Acquire::Check-Valid-Until");
-                let asked = Asked { all_anew: wanted.everything, old_is_fine };
+                let asked = Asked { only_releases: false, all_anew: wanted.everything, old_is_fine };
                 self.with_archive(|archive| archive.renewals(&self.machine, asked, observer))
                     .map_err(|_| WorkError::Stopped)?
             }
@@ -414,7 +414,7 @@ impl Workshop {
             job.receipts.push(receipt);
             // The lists are other ones now: whatever was read of them is read again.
             *self.archive.write().unwrap_or_else(PoisonError::into_inner) = None;
-            let part = self.updates(LocksHeld::ByUs, &Steady(observer))?;
+            let part = self.updates(LocksHeld::ByUs, AskArchives::No, &Steady(observer))?;
             plan = self.planned_updates(&part, &self.asides(&part, ClearUpdates::default()), &[]);
             plan.actions.retain(|action| !job.tried.contains(&action.place));
             let more: Vec<ActionReport> = plan.actions.iter().map(planned).map(renamed).collect();

@@ -4,10 +4,10 @@ use std::collections::HashSet;
 use std::time::{Duration, Instant};
 
 use super::{WorkError, Workshop};
-use crate::archive::Archive;
+use crate::archive::{Archive, Asked, Renewal};
 use crate::check::{
-    Clock, Looked, Offers, RightDownload, Watched, binary_caches, downloaded, downloads, installs, led_out, lists,
-    locks, needed_room, restart_note, room, services, settings, sources,
+    Clock, Looked, Offers, RightDownload, Watched, archives, binary_caches, downloaded, downloads, installs, led_out,
+    lists, locks, needed_room, restart_note, room, services, settings, sources,
 };
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::model::{Action, Area, ComponentId, Finding, Remedy, Subject, SystemPath, Voucher};
@@ -26,6 +26,15 @@ const LOCKS: [&str; 4] =
 const WATCHED: Duration = Duration::from_secs(10);
 /// How often it is looked at meanwhile.
 const GLANCE: Duration = Duration::from_millis(250);
+
+/// Whether the archives are asked what they have.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum AskArchives {
+    /// When the network may be used.
+    IfAllowed,
+    /// Not now.
+    No,
+}
 
 /// What came of looking at updates.
 #[derive(Debug)]
@@ -65,7 +74,12 @@ pub(super) enum LocksHeld {
 
 impl Workshop {
     /// Looks at everything that updates rest on; the network is not asked.
-    pub(super) fn updates(&self, held: LocksHeld, observer: &dyn Observer) -> Result<UpdatesPart, WorkError> {
+    pub(super) fn updates(
+        &self,
+        held: LocksHeld,
+        ask: AskArchives,
+        observer: &dyn Observer,
+    ) -> Result<UpdatesPart, WorkError> {
         let begun = Instant::now();
         let (mut watched, mut looked) = match held {
             LocksHeld::ByOthers => self.lock_holders(),
@@ -102,6 +116,8 @@ impl Workshop {
             looked.add(downloads(&self.machine, &offers, &self.pool, observer).map_err(|_| WorkError::Stopped)?);
             Ok::<_, WorkError>((self.waiting(archive), wrong))
         })?;
+        let asked = self.asked_archives(ask, observer)?;
+        looked.add(archives(&asked));
         let place = SystemPath::literal(apt::CACHE);
         let free = self.machine.resolve(&place).and_then(|real| self.machine.dir(&real));
         let mut to_free = Vec::new();
@@ -118,7 +134,7 @@ impl Workshop {
         }
         watch(&mut watched, begun, observer)?;
         looked.add(locks(&watched));
-        Ok(UpdatesPart { to_free, ..part(looked, waiting, wrong_lists, begun) })
+        Ok(UpdatesPart { to_free, ..part(looked, waiting, wrong_lists, &asked, begun) })
     }
 
     /// Who holds the package tools' locks.
@@ -145,6 +161,16 @@ impl Workshop {
             }
         }
         (watched, looked)
+    }
+
+    /// What the machine's archives have, as far as they are asked.
+    fn asked_archives(&self, ask: AskArchives, observer: &dyn Observer) -> Result<Vec<Renewal>, WorkError> {
+        if ask == AskArchives::No || !self.settings.archive.network {
+            return Ok(Vec::new());
+        }
+        let old_is_fine = AptConf::of(&self.machine).is_off("Acquire::Check-Valid-Until");
+        let asked = Asked { only_releases: true, all_anew: false, old_is_fine };
+        self.with_archive(|archive| archive.renewals(&self.machine, asked, observer)).map_err(|_| WorkError::Stopped)
     }
 
     /// Downloads that an archive on the network gives again, for so many bytes: of what is installed first, the largest first.
@@ -240,6 +266,7 @@ fn part(
     mut looked: Looked,
     waiting: Waiting,
     wrong_lists: Vec<(String, Vec<SystemPath>)>,
+    asked: &[Renewal],
     begun: Instant,
 ) -> UpdatesPart {
     let unexamined = std::mem::take(&mut looked.unexamined);
@@ -254,8 +281,8 @@ fn part(
     let weak = vouched.contains_key(&Voucher::Itself);
     let wrong_list = |f: &Finding| matches!(f.subject, Subject::Source { .. });
     let extent = match findings.iter().any(wrong_list) {
-        true => "what waits cannot be told: lists are wrong or missing; the network was not asked".into(),
-        false => waiting_words(&waiting),
+        true => format!("what waits cannot be told: something is wrong with lists or archives; {}", asked_words(asked)),
+        false => format!("{}; {}", waiting_words(&waiting), asked_words(asked)),
     };
     let outcome = match (problems, examined) {
         (1.., _) => OutcomeWord::Problems,
@@ -289,15 +316,24 @@ fn part(
     }
 }
 
+/// Whether the archives were asked, and have something newer.
+fn asked_words(asked: &[Renewal]) -> String {
+    let newer = asked.iter().filter(|renewal| renewal.brings_something()).count();
+    match (asked.len(), newer) {
+        (0, _) => "the network was not asked".into(),
+        (_, 0) => "no archive has newer ones".into(),
+        (all, newer) => format!("{newer} of {all} archives have newer ones"),
+    }
+}
+
 fn waiting_words(waiting: &Waiting) -> String {
-    let asked = "the network was not asked";
     match waiting.updates {
-        0 => format!("by the lists that are here nothing waits; {asked}"),
+        0 => "by the lists that are here nothing waits".into(),
         n => {
             let (s, mib) = (if n == 1 { "update waits" } else { "updates wait" }, waiting.bytes.div_ceil(1 << 20));
             let security =
                 if waiting.security > 0 { format!(", {} for security", waiting.security) } else { String::new() };
-            format!("by the lists that are here {n} {s}{security} ({mib} MiB); {asked}")
+            format!("by the lists that are here {n} {s}{security} ({mib} MiB)")
         }
     }
 }

@@ -1,5 +1,6 @@
 //! The area `updates`: everything that can keep updates from coming, each with its cause.
 
+mod archives;
 mod caches;
 mod downloads;
 mod installs;
@@ -8,6 +9,7 @@ mod locks;
 mod services;
 mod settings;
 
+pub(crate) use archives::{advice, archives, fetch_advice};
 pub(crate) use caches::binary_caches;
 pub(crate) use downloads::{Offers, downloaded, downloads, led_out};
 pub(crate) use installs::{installs, restart_note};
