@@ -298,6 +298,10 @@ fn a_check_asks_the_archives_and_tells_what_they_have_or_why_not() {
     let gone = stand();
     fs::remove_dir_all(gone.archive().join("dists")).unwrap();
     assert_eq!(told(&gone).0, ["gone"]);
+    fs::remove_file(list(&gone, "InRelease")).unwrap();
+    let report = open(&gone.settings()).check(&updates(), &Silent).unwrap();
+    let [finding] = report.findings.as_slice() else { panic!("{:?}", report.findings) };
+    assert_eq!((finding.verdict.word(), finding.also[0].word(), &finding.remedy), ("missing", "gone", &None));
     let other_key = stand();
     let key = VendorKey::new(9, &KeyShape::default()).unwrap();
     other_key.publish_by(&other_key.suite(), &[&key], NOW - 3600);

@@ -9,13 +9,15 @@ use crate::check::{
     Clock, Looked, Offers, RightDownload, Watched, archives, binary_caches, downloaded, downloads, installs, led_out,
     lists, locks, needed_room, restart_note, room, services, settings, sources,
 };
+use crate::check::{TERM, TERM_TAIL, begun_lists, history, last_success};
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::model::{Action, Area, ComponentId, Finding, Remedy, Subject, SystemPath, Voucher};
-use crate::platform::Progress;
+use crate::platform::debian::Debian;
 use crate::platform::debian::apt::{self, AptConf};
 use crate::platform::debian::compare_versions;
 use crate::platform::debian::database::Stanza;
 use crate::platform::services::{Masking, UnitState};
+use crate::platform::{Platform as _, Progress};
 use crate::report::{AreaReport, OutcomeWord, UnexaminedReport};
 use crate::target::{LockHolder, lock_holder, worker};
 
@@ -24,6 +26,8 @@ const LOCKS: [&str; 4] =
     ["/var/lib/dpkg/lock-frontend", "/var/lib/dpkg/lock", "/var/lib/apt/lists/lock", "/var/cache/apt/archives/lock"];
 /// A program that does nothing for so long counts as stuck.
 const WATCHED: Duration = Duration::from_secs(10);
+/// Logs over this size are not read.
+const MAX_LOG: u64 = 64 << 20;
 /// How often it is looked at meanwhile.
 const GLANCE: Duration = Duration::from_millis(250);
 
@@ -95,8 +99,13 @@ impl Workshop {
         looked.add(services(&units));
         looked.findings.extend(self.restart_due().iter().map(|why| restart_note(why)));
         looked.add(binary_caches(&self.machine));
+        let runs = Debian.runs(&self.machine);
+        looked.add(history(&runs, &self.end_of(&SystemPath::literal(TERM), TERM_TAIL)));
         let (told, led_out) = led_out(&self.machine, &|real| self.protection.why(real).map(str::to_owned));
         looked.add(told);
+        if !led_out.iter().any(|out| out.as_bytes().starts_with(apt::LISTS.as_bytes())) {
+            looked.add(begun_lists(&self.machine));
+        }
         let (waiting, wrong_lists) = self.with_archive(|archive| {
             let here = downloaded(&self.machine);
             archive.also_know(here.iter().map(|id| id.name.clone()));
@@ -117,7 +126,7 @@ impl Workshop {
             Ok::<_, WorkError>((self.waiting(archive), wrong))
         })?;
         let asked = self.asked_archives(ask, observer)?;
-        looked.add(archives(&asked));
+        looked.answered(archives(&asked));
         let place = SystemPath::literal(apt::CACHE);
         let free = self.machine.resolve(&place).and_then(|real| self.machine.dir(&real));
         let mut to_free = Vec::new();
@@ -134,7 +143,7 @@ impl Workshop {
         }
         watch(&mut watched, begun, observer)?;
         looked.add(locks(&watched));
-        Ok(UpdatesPart { to_free, ..part(looked, waiting, wrong_lists, &asked, begun) })
+        Ok(UpdatesPart { to_free, ..part(looked, waiting, wrong_lists, (&asked, last_success(&runs)), begun) })
     }
 
     /// Who holds the package tools' locks.
@@ -161,6 +170,13 @@ impl Workshop {
             }
         }
         (watched, looked)
+    }
+
+    /// The end of a log, at most so many bytes; nothing where it may not be read.
+    fn end_of(&self, path: &SystemPath, most: u64) -> Vec<u8> {
+        let bytes = self.machine.read_up_to(path, MAX_LOG).ok().flatten().unwrap_or_default();
+        let from = bytes.len().saturating_sub(usize::try_from(most).unwrap_or(usize::MAX));
+        bytes[from..].to_vec()
     }
 
     /// What the machine's archives have, as far as they are asked.
@@ -266,7 +282,7 @@ fn part(
     mut looked: Looked,
     waiting: Waiting,
     wrong_lists: Vec<(String, Vec<SystemPath>)>,
-    asked: &[Renewal],
+    (asked, last): (&[Renewal], Option<&str>),
     begun: Instant,
 ) -> UpdatesPart {
     let unexamined = std::mem::take(&mut looked.unexamined);
@@ -282,7 +298,7 @@ fn part(
     let wrong_list = |f: &Finding| matches!(f.subject, Subject::Source { .. });
     let extent = match findings.iter().any(wrong_list) {
         true => format!("what waits cannot be told: something is wrong with lists or archives; {}", asked_words(asked)),
-        false => format!("{}; {}", waiting_words(&waiting), asked_words(asked)),
+        false => format!("{}; {}{}", waiting_words(&waiting), asked_words(asked), last_words(last)),
     };
     let outcome = match (problems, examined) {
         (1.., _) => OutcomeWord::Problems,
@@ -314,6 +330,11 @@ fn part(
         right,
         to_free: Vec::new(),
     }
+}
+
+/// When something was last installed.
+fn last_words(last: Option<&str>) -> String {
+    last.map(|at| format!("; last installed {}", at.get(..16).unwrap_or(at))).unwrap_or_default()
 }
 
 /// Whether the archives were asked, and have something newer.

@@ -328,6 +328,7 @@ fn notes(context: &Context, report: &CheckReport) -> String {
         ),
         (of(Verdict::Busy), "lock held by a program at work", "locks held by programs at work"),
         (of(Verdict::Expired), "list that no longer counts as new", "lists that no longer count as new"),
+        (of(Verdict::RunFailed), "last run that failed or was cut short", "last runs that failed or were cut short"),
         (of(Verdict::HeldBack), "thing held back from updates", "things held back from updates"),
         (
             of(Verdict::SwitchedOff),
@@ -336,7 +337,7 @@ fn notes(context: &Context, report: &CheckReport) -> String {
         ),
         (of(Verdict::Lowered), "setting that lowers protection", "settings that lower protection"),
         (of(Verdict::RestartDue), "reason to start the machine again", "reasons to start the machine again"),
-        (of(Verdict::Begun), "download under way or left", "downloads under way or left"),
+        (of(Verdict::Begun), "download or list under way or left", "downloads or lists under way or left"),
         (of(Verdict::Superseded), "download of an earlier version", "downloads of earlier versions"),
         (of(Verdict::Unvouched), "thing that no index tells of", "things that no index tells of"),
         (of(Verdict::Doubled), "source named twice", "sources named twice"),

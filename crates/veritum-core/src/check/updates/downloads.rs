@@ -75,6 +75,26 @@ pub(crate) fn led_out(
     (looked, out)
 }
 
+/// Tells of lists that were under way when a run ended: apt goes on from them, or takes them away.
+pub(crate) fn begun_lists(machine: &Machine) -> Looked {
+    let mut looked = Looked::default();
+    let Ok(folder) = SystemPath::literal(LISTS).join(b"partial") else { return looked };
+    let dir = machine.resolve(&folder).and_then(|real| machine.dir(&real));
+    let names = dir.and_then(|dir| dir.disk().list(dir.fd())).unwrap_or_default();
+    looked.examined += 1;
+    for (name, _) in names.into_iter().take(MAX_NAMES) {
+        if let Ok(path) = folder.child(&name) {
+            looked.take(at_path(
+                &path,
+                Verdict::Begun,
+                "a list is under way, or was left by a run that ended early",
+                None,
+            ));
+        }
+    }
+    looked
+}
+
 /// Judges what lies in the cache and what is under way.
 ///
 /// # Errors

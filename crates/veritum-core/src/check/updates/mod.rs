@@ -3,6 +3,7 @@
 mod archives;
 mod caches;
 mod downloads;
+mod history;
 mod installs;
 mod lists;
 mod locks;
@@ -11,7 +12,8 @@ mod settings;
 
 pub(crate) use archives::{advice, archives, fetch_advice};
 pub(crate) use caches::binary_caches;
-pub(crate) use downloads::{Offers, downloaded, downloads, led_out};
+pub(crate) use downloads::{Offers, begun_lists, downloaded, downloads, led_out};
+pub(crate) use history::{TERM, TERM_TAIL, history, last_success};
 pub(crate) use installs::{installs, restart_note};
 pub(crate) use lists::{Clock, lists, sources};
 pub(crate) use locks::{Watched, locks};
@@ -66,6 +68,23 @@ impl Looked {
         self.right.extend(other.right);
         self.examined += other.examined;
         other.vouched.into_iter().for_each(|(voucher, n)| *self.vouched.entry(voucher).or_default() += n);
+    }
+
+    /// Takes in what archives answered: a source whose lists are wrong, and that gives no better ones, is one finding, and
+    /// nothing can be done about it from here.
+    pub(crate) fn answered(&mut self, mut archives: Self) {
+        for new in &mut archives.findings {
+            let same = |f: &Finding| f.subject == new.subject && f.verdict.is_problem();
+            let Some(at) = self.findings.iter().position(same).filter(|_| new.verdict.is_problem()) else { continue };
+            let lists = self.findings.remove(at);
+            let mut all = [vec![lists.verdict, new.verdict], lists.also, new.also.clone()].concat();
+            all.sort();
+            all.dedup();
+            let cause = [lists.cause, new.cause.take()].into_iter().flatten().collect::<Vec<_>>().join("; ");
+            let gravest = Finding::on(Area::Updates, new.subject.clone(), all.remove(0));
+            *new = Finding { also: all, cause: Some(cause), advice: new.advice.take(), ..gravest };
+        }
+        self.add(archives);
     }
 
     fn saw(&mut self, voucher: Voucher, things: u64) {

@@ -11,6 +11,8 @@ const TIMERS: [&str; 2] = ["apt-daily.timer", "apt-daily-upgrade.timer"];
 const UNITS: [&str; 2] = ["/usr/lib/systemd/system", "/lib/systemd/system"];
 /// Where an administrator's own words about units lie.
 const OWN_UNITS: &str = "/etc/systemd/system";
+/// More connections are not looked at.
+const MAX_CONNECTIONS: usize = 200;
 /// With less than this free, bytes, no update can be unpacked.
 const LEAST: u64 = 64 << 20;
 /// With fewer inodes free no update can be unpacked.
@@ -40,6 +42,14 @@ pub(crate) fn settings(machine: &Machine, conf: &AptConf, pins: &[Pin], managed:
             looked.take(setting(name, Verdict::Lowered, why));
         }
     }
+    let skips = "Unattended-Upgrade::Skip-Updates-On-Metered-Connections";
+    if !conf.is_off(skips)
+        && let Some(connection) = metered(machine)
+    {
+        let why =
+            format!("the connection {connection} counts as metered: updates by themselves wait while it is in use");
+        looked.take(setting(skips, Verdict::SwitchedOff, &why));
+    }
     for pin in pins.iter().filter(|pin| pin.priority < 0) {
         let cause = format!("a pin keeps {} from {} out", pin.packages, pin.of);
         looked.take(at_path(&pin.file, Verdict::HeldBack, &cause, None));
@@ -54,6 +64,19 @@ pub(crate) fn settings(machine: &Machine, conf: &AptConf, pins: &[Pin], managed:
 
 fn setting(name: &str, verdict: Verdict, why: &str) -> crate::model::Finding {
     about(Subject::Setting { name: name.into() }, verdict, why, None)
+}
+
+/// A network connection that somebody marked as metered (nm-settings-keyfile(5)).
+fn metered(machine: &Machine) -> Option<String> {
+    let folder = SystemPath::literal("/etc/NetworkManager/system-connections");
+    let dir = machine.resolve(&folder).and_then(|real| machine.dir(&real)).ok()?;
+    let mut names: Vec<Vec<u8>> = dir.disk().list(dir.fd()).ok()?.into_iter().map(|(name, _)| name).collect();
+    names.sort();
+    names.iter().take(MAX_CONNECTIONS).find_map(|name| {
+        let text = machine.read_config(&folder.child(name).ok()?).ok()??;
+        let is = String::from_utf8_lossy(&text).lines().any(|line| line.replace(' ', "") == "metered=1");
+        is.then(|| crate::model::quoted(name.strip_suffix(b".nmconnection").unwrap_or(name)))
+    })
 }
 
 /// Why a unit that is there does not start by itself.
@@ -120,6 +143,10 @@ mod tests {
         conf.add(
             "APT::Periodic::Enable \"0\"; Acquire::Check-Valid-Until \"False\"; APT::Get::AllowUnauthenticated \"no\";",
         );
+        let connections = dir.path().join("etc/NetworkManager/system-connections");
+        std::fs::create_dir_all(&connections).unwrap();
+        std::fs::write(connections.join("harbour.nmconnection"), "[connection]\nmetered = 2\n").unwrap();
+        std::fs::write(connections.join("phone.nmconnection"), "[connection]\nmetered = 1\n").unwrap();
         let pin = |priority| Pin {
             file: SystemPath::literal("/etc/apt/preferences"),
             packages: "*".into(),
@@ -136,6 +163,7 @@ mod tests {
             [
                 "APT::Periodic::Enable switched-off",
                 "Acquire::Check-Valid-Until lowered",
+                "Unattended-Upgrade::Skip-Updates-On-Metered-Connections switched-off",
                 "/etc/apt/preferences held-back",
                 "apt-daily.timer switched-off",
             ]

@@ -1,0 +1,151 @@
+//! What the package tools' own logs say of the last run, in plain words.
+
+use super::{Looked, at_path};
+use crate::model::{SystemPath, Verdict};
+use crate::platform::Run;
+
+/// Where apt keeps what was asked for and what came of it.
+const HISTORY: &str = "/var/log/apt/history.log";
+/// Where it keeps what the package tool said.
+pub(crate) const TERM: &str = "/var/log/apt/term.log";
+/// Of that so much is read, from its end.
+pub(crate) const TERM_TAIL: u64 = 256 << 10;
+/// Components whose errors are told; the rest is counted.
+const TOLD: usize = 3;
+/// Longer reasons are cut.
+const MAX_WORDS: usize = 200;
+
+/// Tells of the latest run when it failed or was cut short; `runs` are newest first, `term` is the end of what was said.
+pub(crate) fn history(runs: &[Run], term: &[u8]) -> Looked {
+    let mut looked = Looked::default();
+    looked.examined += u64::from(!runs.is_empty());
+    let Some(run) = runs.first() else { return looked };
+    let command = run.command.as_ref().map(|c| format!(" ({c})")).unwrap_or_default();
+    let cause = match (&run.failed, &run.ended) {
+        (Some(error), _) => {
+            let errors = said(term);
+            let more = errors.len().saturating_sub(TOLD);
+            let told: Vec<String> = errors.into_iter().take(TOLD).collect();
+            let rest = if more > 0 { format!("; and {more} more") } else { String::new() };
+            let why = if told.is_empty() { in_words(error) } else { told.join("; ") + &rest };
+            format!("the last run, of {}{command}, failed: {why}", run.began)
+        }
+        (None, None) => format!(
+            "the last run, of {}{command}, has no end: it was cut short, by a loss of power or by somebody, or it still runs",
+            run.began
+        ),
+        (None, Some(_)) => return looked,
+    };
+    let advice = "veritum repair updates finishes what can be finished; then run the same update again";
+    looked.take(at_path(&SystemPath::literal(HISTORY), Verdict::RunFailed, &cause, Some(advice)));
+    looked
+}
+
+/// When something was last installed or updated without an error, in the machine's own time.
+pub(crate) fn last_success(runs: &[Run]) -> Option<&str> {
+    let fine = |run: &&Run| run.failed.is_none() && run.ended.is_some() && !run.happenings.is_empty();
+    runs.iter().find(fine).map(|run| run.began.as_str())
+}
+
+/// What apt says of a run that failed.
+fn in_words(error: &str) -> String {
+    let known = [
+        ("segmentation fault", "the package tool crashed; test memory and disk"),
+        ("returned an error code", "the package tool, or a component's own script, gave an error"),
+        ("exited unexpectedly", "the package tool was ended from outside"),
+        ("No space left", "the disk was full"),
+    ];
+    match known.iter().find(|(sign, _)| error.contains(sign)) {
+        Some((_, words)) => (*words).to_owned(),
+        None => plain(error),
+    }
+}
+
+fn plain(text: &str) -> String {
+    text.chars().filter(|c| !c.is_control()).take(MAX_WORDS).collect::<String>().trim().to_owned()
+}
+
+/// Components that the package tool gave an error for in the last run, each with the reason in plain words.
+fn said(term: &[u8]) -> Vec<String> {
+    let text = String::from_utf8_lossy(term);
+    let last = text.rfind("Log started:").map_or(&text[..], |at| &text[at..]);
+    let mut lines = last.lines();
+    let mut all: Vec<String> = Vec::new();
+    while let Some(line) = lines.next() {
+        let Some(rest) = line.strip_prefix("dpkg: error processing ") else { continue };
+        let what = rest.strip_prefix("package ").or_else(|| rest.strip_prefix("archive ")).unwrap_or(rest);
+        let name = plain(what.split(" (").next().unwrap_or_default().trim_end_matches(':'));
+        let reason = reason(lines.next().unwrap_or_default());
+        let told = format!("{name}: {reason}");
+        if !all.contains(&told) && all.len() < 100 {
+            all.push(told);
+        }
+    }
+    all
+}
+
+/// A reason as dpkg gives it, in plain words where it is one of the common ones.
+fn reason(line: &str) -> String {
+    let script = ["pre-installation", "post-installation", "pre-removal", "post-removal"];
+    if let Some(which) = script.iter().find(|which| line.contains(&format!("{which} script"))) {
+        return format!("its {which} script gave an error");
+    }
+    let known = [
+        ("No space left on device", "the disk was full"),
+        ("dependency problems", "what it needs was not finished"),
+        ("trying to overwrite", "a file of it belongs to another component"),
+        ("cannot access archive", "its package was not there"),
+        ("unexpected end of file", "its package was cut short"),
+        ("lzma error", "its package was damaged"),
+        ("decompress", "its package was damaged"),
+        ("Read-only file system", "the disk could not be written"),
+        ("Input/output error", "the disk gave an error"),
+    ];
+    match known.iter().find(|(sign, _)| line.contains(sign)) {
+        Some((_, words)) => (*words).to_owned(),
+        None => plain(line),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn run(failed: Option<&str>, ended: bool) -> Run {
+        Run {
+            began: "2026-03-02 17:42:00".into(),
+            ended: ended.then(|| "2026-03-02 17:43:00".into()),
+            command: Some("apt-get upgrade".into()),
+            failed: failed.map(str::to_owned),
+            ..Run::default()
+        }
+    }
+
+    fn told(runs: &[Run], term: &str) -> Option<String> {
+        history(runs, term.as_bytes()).findings.pop().map(|f| f.cause.unwrap())
+    }
+
+    #[test]
+    fn only_the_last_run_counts_and_its_failure_is_told_in_plain_words() {
+        let error = "Sub-process /usr/bin/dpkg returned an error code (1)";
+        let term = "Log started: 2026-03-01  10:00:00\ndpkg: error processing package old (--configure):\n x\n\
+            Log started: 2026-03-02  17:42:00\n\
+            dpkg: error processing package harbourcam (--configure):\n installed harbourcam package post-installation script subprocess returned error exit status 1\n\
+            dpkg: error processing archive /var/cache/apt/archives/quay_1_amd64.deb (--unpack):\n cannot copy extracted data for './x': failed to write (No space left on device)\n";
+        let words = told(&[run(Some(error), true), run(None, true)], term).unwrap();
+        assert!(words.contains("harbourcam: its post-installation script gave an error"), "{words}");
+        assert!(words.contains("quay_1_amd64.deb: the disk was full") && !words.contains("old"), "{words}");
+        assert!(told(&[run(Some(error), true)], "").unwrap().ends_with("a component's own script, gave an error"));
+        assert!(told(&[run(None, false)], "").unwrap().contains("cut short"));
+        assert_eq!(told(&[run(None, true), run(Some(error), true)], term), None);
+        assert_eq!(told(&[], ""), None);
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn anything_may_stand_in_the_log(text: String, bytes: Vec<u8>) {
+            let _ = history(&[run(Some(&text), true)], &bytes);
+            let _ = history(&[run(Some(&text), true)], format!("dpkg: error processing {text}\n{text}").as_bytes());
+        }
+    }
+}
