@@ -231,6 +231,12 @@ fn a_check_beside_a_running_change_says_so() {
     assert_eq!(child.wait().unwrap().code(), Some(0));
 }
 
+/// Makes one folder as another is.
+fn copy(from: &std::path::Path, to: &std::path::Path) {
+    let _ = std::fs::remove_dir_all(to);
+    assert!(std::process::Command::new("cp").arg("-a").arg(from).arg(to).status().unwrap().success());
+}
+
 /// A machine with a damaged download and a damaged list, its archive, and settings for the program.
 struct Caches {
     stand: stand::Stand,
@@ -280,10 +286,6 @@ fn killed_after_any_record_clearing_updates_is_whole_or_not_at_all_and_its_locks
     let caches = Caches::damaged();
     let machine = caches.stand.world.machine();
     let start = caches.stand.dir.path().join("start");
-    let copy = |from: &std::path::Path, to: &std::path::Path| {
-        let _ = std::fs::remove_dir_all(to);
-        assert!(std::process::Command::new("cp").arg("-a").arg(from).arg(to).status().unwrap().success());
-    };
     copy(&machine, &start);
     let damaged = caches.tree();
     caches.say(&["repair", "updates", "--yes"]).expect(0, &["Updates come", "put right, none remain"]);
@@ -343,10 +345,6 @@ fn killed_after_any_record_a_service_that_was_held_runs_again_after_recovery() {
     let caches = Caches::damaged();
     let machine = caches.stand.world.machine();
     let start = caches.stand.dir.path().join("start");
-    let copy = |from: &std::path::Path, to: &std::path::Path| {
-        let _ = std::fs::remove_dir_all(to);
-        assert!(std::process::Command::new("cp").arg("-a").arg(from).arg(to).status().unwrap().success());
-    };
     copy(&machine, &start);
     let services = StandIn::in_folder(&caches.stand.dir.path().join("services"));
     let state = UnitState { active: Active::Running, masking: Masking::None, enabled: true, result: None };

@@ -6,10 +6,11 @@
 //!
 //! Nothing is asked of the network unless the caller says so. What was verified once is kept with the operator under
 //! the digest of what it came from. `opening` follows the chain to the indexes, `packages` from there to contents;
-//! `renewal` fetches the lists themselves afresh.
+//! `renewal` fetches the lists themselves afresh, and `lists` looks at those of the machine.
 
 mod fetch;
 mod hand;
+mod lists;
 mod lookup;
 mod opening;
 mod packages;

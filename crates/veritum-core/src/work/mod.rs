@@ -2,9 +2,12 @@
 
 mod ahead;
 mod check;
+mod cleared;
+mod clearing;
 mod explain;
 mod filling;
 mod finishing;
+mod holding;
 mod identify;
 mod mending;
 mod programs;

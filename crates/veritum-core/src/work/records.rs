@@ -71,7 +71,7 @@ impl Workshop {
         }
         let rules = RecordRules {
             protection: &self.protection,
-            place: &|path| self.place_of_record(path),
+            place: &|path| self.place_of_file(path),
             owner: self.settings.policy.owner_of_root.unwrap_or((0, 0)),
             mtime: self.settings.now.as_second(),
             despite_disk: self.settings.despite_disk,
@@ -163,7 +163,7 @@ impl Workshop {
 
     /// What is no file is not read: that is no fault of the medium's.
     fn name_the_kind(&self, finding: &mut Finding) {
-        let stat = finding.subject.as_path().and_then(|path| self.place_of_record(path)?.1);
+        let stat = finding.subject.as_path().and_then(|path| self.place_of_file(path)?.1);
         if finding.verdict == Verdict::Unreadable && stat.is_some_and(|s| s.kind != FileKind::File) {
             let cause = finding.cause.as_deref().and_then(|cause| Some(cause.split_once("; ")?.1.to_owned()));
             finding.id = FindingId::of(finding.area, &finding.subject, Verdict::WrongKind);
@@ -171,8 +171,8 @@ impl Workshop {
         }
     }
 
-    /// Where a record really lies, and what stands there.
-    fn place_of_record(&self, path: &SystemPath) -> Option<(SystemPath, Option<crate::model::Stat>)> {
+    /// Where a file really lies, and what stands there.
+    pub(super) fn place_of_file(&self, path: &SystemPath) -> Option<(SystemPath, Option<crate::model::Stat>)> {
         let parent = self.machine.resolve(&path.parent()?).ok()?;
         let place = parent.child(path.name()).ok()?;
         let dir = self.machine.dir(&parent).ok()?;

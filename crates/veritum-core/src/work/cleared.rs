@@ -1,0 +1,144 @@
+//! What a repair of updates tells, before and after.
+
+use std::collections::HashSet;
+
+use super::clearing::{Ready, findings_of, reason_of};
+use super::repair::{carried_out, planned};
+use super::updates::UpdatesPart;
+use super::{Workshop, finishing};
+use crate::change::RoundReceipt;
+use crate::check::Scope;
+use crate::model::{self, Area, FindingId, Subject};
+use crate::plan::{Left, Plan};
+use crate::report::{ActionReport, AreaChange, CheckReport, RepairReport, RunningReport};
+
+/// What was done, and what was found afterwards.
+pub(super) struct Cleared {
+    pub(super) number: u64,
+    pub(super) receipts: Vec<RoundReceipt>,
+    pub(super) beside: Vec<ActionReport>,
+    pub(super) last: UpdatesPart,
+}
+
+impl Workshop {
+    /// What was found as the document of a check.
+    pub(super) fn update_report(&self, part: &UpdatesPart, plan: &Plan) -> CheckReport {
+        CheckReport {
+            outcome: part.area.outcome,
+            areas: vec![part.area.clone()],
+            findings: part.findings.clone(),
+            notes: part.notes.clone(),
+            unexamined: part.unexamined.clone(),
+            sources: self.source_reports(),
+            left: plan.left.clone(),
+            doubt: plan.doubt.clone(),
+            limited: true,
+            ..self.blank_report(&Scope { areas: vec![Area::Updates], ..Scope::default() })
+        }
+    }
+
+    pub(super) fn told(&self, plan_only: bool, ready: &Ready, done: Option<&Cleared>) -> RepairReport {
+        let before = self.update_report(&ready.part, &ready.plan);
+        let after = done.map(|done| {
+            let plan = self.planned_updates(&done.last, &[], &[]);
+            self.update_report(&done.last, &plan)
+        });
+        let receipts = done.map(|done| done.receipts.as_slice()).unwrap_or_default();
+        let actions: Vec<ActionReport> = match (done, plan_only) {
+            (Some(done), _) => {
+                let files = receipts.iter().flat_map(carried_out).map(renamed);
+                done.beside.iter().cloned().chain(files).collect()
+            }
+            (None, true) => {
+                let begun = ready.part.findings.iter().filter(|f| finishing::can_be_finished(f));
+                shown(ready).into_iter().chain(begun.map(finishing::planned)).collect()
+            }
+            (None, false) => Vec::new(),
+        };
+        let last = after.as_ref().unwrap_or(&before);
+        let left = |finding: &model::Finding| {
+            let failed = actions.iter().find(|a| a.findings.contains(&finding.id)).and_then(|a| a.why.clone());
+            let blocked = receipts.iter().flat_map(|r| &r.blocked).find_map(|blocked| {
+                let same = finding.subject.as_path()?.name() == blocked.place.name();
+                same.then(|| (blocked.why.clone(), blocked.next.clone()))
+            });
+            let known = ready.plan.left.iter().chain(&last.left).find(|left| left.finding == finding.id);
+            match (known, failed.map(|why| (why, None)).or(blocked)) {
+                (_, Some((why, next))) => Left::of(finding, why, next),
+                (Some(left), None) => left.clone(),
+                (None, None) => Left::of(finding, reason_of(&ready.renewals, finding), None),
+            }
+        };
+        let remaining = if plan_only { before.left.clone() } else { last.findings.iter().map(left).collect() };
+        let put_right = before.problems().saturating_sub(last.problems());
+        let change = done.map(|done| done.number);
+        let area = AreaChange { area: Area::Updates, change, actions, put_right, remaining };
+        RepairReport {
+            format: RepairReport::FORMAT.into(),
+            plan_only,
+            areas: vec![area],
+            running: RunningReport::default(),
+            before,
+            after,
+            proof: None,
+        }
+    }
+}
+
+/// What would be done, as it is shown: a source's lists as one.
+pub(super) fn shown(ready: &Ready) -> Vec<ActionReport> {
+    let forgets =
+        |f: &&model::Finding| f.remedy.as_ref().is_some_and(|remedy| remedy.action == model::Action::ForgetFailure);
+    let failures = ready.part.findings.iter().filter(forgets);
+    let mut all: Vec<ActionReport> =
+        ready.frees.actions.iter().chain(&ready.plan.actions).map(planned).map(renamed).collect();
+    all.extend(failures.map(|f| beside("forget-failure", f.subject.name().unwrap_or_default(), vec![f.id.clone()])));
+    for renewal in ready.renewals.iter().filter(|renewal| renewal.brings_something()) {
+        let source = renewal.source.words();
+        let (things, bytes) = renewal.to_come();
+        let findings = findings_of(&ready.part, &source);
+        // Its lists as they are go when the new ones come.
+        all.retain(|action| !action.path.as_ref().is_some_and(|path| renewal.has(path)));
+        all.push(ActionReport {
+            findings,
+            subject: Subject::Source { name: source },
+            path: None,
+            component: None,
+            action: "renew".into(),
+            things,
+            bytes,
+            result: "planned".into(),
+            why: None,
+        });
+    }
+    all
+}
+
+/// Something that is done beside the files.
+pub(super) fn beside(action: &str, unit: &str, findings: Vec<FindingId>) -> ActionReport {
+    ActionReport {
+        findings,
+        subject: Subject::Service { name: unit.to_owned() },
+        path: None,
+        component: None,
+        action: action.to_owned(),
+        things: 1,
+        bytes: 0,
+        result: "planned".into(),
+        why: None,
+    }
+}
+
+/// How many findings were answered.
+pub(super) fn answered(receipts: &[RoundReceipt]) -> u64 {
+    let failed =
+        |receipt: &RoundReceipt, index| receipt.outcomes.iter().any(|o| o.index == index && o.failed.is_some());
+    let done = receipts.iter().flat_map(|r| r.actions.iter().filter(|a| !failed(r, a.index)));
+    done.flat_map(|action| &action.findings).collect::<HashSet<_>>().len() as u64
+}
+
+/// What is put in the place of lists was fetched, not restored.
+pub(super) fn renamed(action: ActionReport) -> ActionReport {
+    let renew = action.action == "restore";
+    ActionReport { action: if renew { "renew".into() } else { action.action }, ..action }
+}
