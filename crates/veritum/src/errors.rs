@@ -151,6 +151,9 @@ impl From<ChangeError> for Failure {
                 String::new(),
                 Some("wait for it to end, then type the same again".into()),
             ),
+            ChangeError::NoRights { .. } => {
+                Self::not_done(error.to_string(), String::new(), Some("run as root".into()))
+            }
             ChangeError::PackageTool { .. } => {
                 Self::not_done(error.to_string(), String::new(), Some("let it end, then type the same again".into()))
             }

@@ -109,6 +109,12 @@ pub enum ChangeError {
         /// Why.
         source: ServiceError,
     },
+    /// The package tools cannot be held off without more rights.
+    #[error("{path} cannot be locked without more rights; nothing was changed")]
+    NoRights {
+        /// Their lock.
+        path: SystemPath,
+    },
     /// An earlier change was interrupted.
     #[error("change {0} was interrupted and is unfinished")]
     Earlier(u64),

@@ -89,6 +89,9 @@ impl Desk<'_> {
             match lock_exclusive(&dir, real.name()) {
                 Ok(lock) => locks.held.push((Some(path.clone()), lock)),
                 Err(LockError::Busy) => return Err(ChangeError::PackageTool { path: path.clone() }),
+                Err(LockError::Io(e)) if e.kind() == io::ErrorKind::PermissionDenied => {
+                    return Err(ChangeError::NoRights { path: path.clone() });
+                }
                 // Where nothing can be written no package tool can be at work either.
                 Err(LockError::Io(e)) if e.kind() == io::ErrorKind::ReadOnlyFilesystem => {}
                 Err(LockError::Io(source)) => return Err(ChangeError::TakenBack { place: path.clone(), source }),
