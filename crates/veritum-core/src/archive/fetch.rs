@@ -13,7 +13,7 @@ use ureq::unversioned::transport::DefaultConnector;
 
 use super::lookup::OwnLookup;
 use super::trouble::{FetchError, broken, failed};
-use super::via::Via;
+use super::via::{LED_ON, Via};
 use crate::event::{Event, Flow, Observer};
 use crate::platform::debian::apt::FileSum;
 use crate::store::{Fetch, FetchFailure};
@@ -60,6 +60,15 @@ impl Default for Limits {
     }
 }
 
+/// How a proxy is asked, where there is one.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Way {
+    /// For whole URLs, where the URL is plain HTTP and so is the proxy.
+    WholeUrls,
+    /// For a way through to the host.
+    Through,
+}
+
 /// Gets files over HTTP.
 #[derive(Debug)]
 pub struct Fetcher {
@@ -93,15 +102,15 @@ impl Fetcher {
         proxy.clone().filter(|p| !direct && !p.is_empty())
     }
 
-    fn agent(&self, scheme: &str, host: &str) -> Result<ureq::Agent, FetchError> {
+    fn agent(&self, scheme: &str, host: &str, way: Way) -> Result<ureq::Agent, FetchError> {
         let proxy = self.proxy(scheme, host);
         let mut agents = self.proxy_of.lock().unwrap_or_else(PoisonError::into_inner);
-        let key = format!("{scheme} {}", proxy.as_deref().unwrap_or_default());
+        let key = format!("{scheme} {way:?} {}", proxy.as_deref().unwrap_or_default());
         if let Some(agent) = agents.get(&key) {
             return Ok(agent.clone());
         }
         let unreachable = |why: &str| FetchError::Unreachable { host: host.to_owned(), why: why.to_owned() };
-        let via = proxy.as_deref().filter(|_| scheme == "http").and_then(Via::of);
+        let via = proxy.as_deref().filter(|_| scheme == "http" && way == Way::WholeUrls).and_then(Via::of);
         let proxy = proxy.filter(|_| via.is_none()).map(|p| ureq::Proxy::new(&p)).transpose();
         let proxy = proxy.map_err(|_| unreachable("its proxy is none"))?;
         let tls = ureq::tls::TlsConfig::builder()
@@ -171,12 +180,18 @@ impl Fetcher {
         if let Some(known) = self.dead.lock().unwrap_or_else(PoisonError::into_inner).get(&host) {
             return Err(known.clone());
         }
-        let agent = self.agent(&scheme, &host)?;
-        let mut request = agent.get(url).header("Accept-Encoding", "identity");
-        if from > 0 {
-            request = request.header("Range", format!("bytes={from}-"));
-        }
-        let answer = request.call().map_err(|e| {
+        let call = |way: Way| {
+            let mut request = self.agent(&scheme, &host, way)?.get(url).header("Accept-Encoding", "identity");
+            if from > 0 {
+                request = request.header("Range", format!("bytes={from}-"));
+            }
+            Ok::<_, FetchError>(request.call())
+        };
+        let answered = match call(Way::WholeUrls)? {
+            Err(ureq::Error::Tls(LED_ON)) => call(Way::Through)?,
+            other => other,
+        };
+        let answer = answered.map_err(|e| {
             let error = failed(&host, e);
             if matches!(error, FetchError::Unreachable { .. } | FetchError::Tls { .. }) {
                 self.dead.lock().unwrap_or_else(PoisonError::into_inner).insert(host.clone(), error.clone());
