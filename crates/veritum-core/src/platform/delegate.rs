@@ -1,11 +1,12 @@
 //! Asking the system's own tools to do something: a fixed path, plain language, no shell, no questions.
 
 use std::ffi::{OsStr, OsString};
-use std::io;
+use std::io::{self, Read as _, Seek as _, SeekFrom};
+use std::os::unix::process::CommandExt as _;
 use std::process::{Command, Stdio};
 
 /// Of what a tool says so much is kept, from the end.
-const SAID: usize = 16 << 10;
+const SAID: u64 = 16 << 10;
 
 /// What became of a tool's run.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -30,13 +31,14 @@ impl Ran {
     }
 }
 
-/// Runs one of the system's own tools, and waits for it.
+/// Runs one of the system's own tools, and waits for it. It is a group of its own: what interrupts us at the terminal does not
+/// cut it short. What it says goes to a file, so that a program that it leaves running is not waited for.
 ///
 /// # Errors
 /// When it cannot be started.
 pub fn run(program: &str, words: &[impl AsRef<OsStr>], further: &[(&str, OsString)]) -> io::Result<Ran> {
-    let mut command = Command::new(program);
-    command
+    let mut said = tempfile::tempfile()?;
+    let status = Command::new(program)
         .args(words)
         .env_clear()
         .env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin")
@@ -44,13 +46,17 @@ pub fn run(program: &str, words: &[impl AsRef<OsStr>], further: &[(&str, OsStrin
         .env("DEBIAN_FRONTEND", "noninteractive")
         .envs(further.iter().map(|(name, value)| (*name, value)))
         .stdin(Stdio::null())
-        .current_dir("/");
-    let output = command.output()?;
-    let mut said = output.stdout;
-    said.extend(output.stderr);
-    let from = said.len().saturating_sub(SAID);
+        .stdout(said.try_clone()?)
+        .stderr(said.try_clone()?)
+        .process_group(0)
+        .current_dir("/")
+        .status()?;
+    let mut end = Vec::new();
+    let from = said.metadata()?.len().saturating_sub(SAID);
+    said.seek(SeekFrom::Start(from))?;
+    said.take(SAID).read_to_end(&mut end)?;
     let clean = |text: &str| text.chars().filter(|c| !c.is_control() || *c == '\n').collect::<String>();
-    Ok(Ran { status: output.status.code(), said: clean(&String::from_utf8_lossy(&said[from..])) })
+    Ok(Ran { status: status.code(), said: clean(&String::from_utf8_lossy(&end)) })
 }
 
 #[cfg(test)]
@@ -62,7 +68,10 @@ mod tests {
         let ran = run("/bin/sh", &["-c", "echo one; echo $HOME.$LC_ALL >&2; exit 3"], &[]).unwrap();
         assert_eq!((ran.status, ran.last_line().as_str()), (Some(3), ".C.UTF-8"));
         let long = run("/bin/sh", &["-c", "yes | head -c 100000"], &[]).unwrap();
-        assert!(long.is_fine() && long.said.len() <= SAID);
+        assert!(long.is_fine() && !long.said.is_empty() && long.said.len() as u64 <= SAID);
+        let begun = std::time::Instant::now();
+        assert!(run("/bin/sh", &["-c", "sleep 30 & echo left"], &[]).unwrap().is_fine());
+        assert!(begun.elapsed().as_secs() < 20, "what it leaves running is not waited for");
         assert!(run("/no/such/tool", &["x"], &[]).is_err());
     }
 }
