@@ -375,6 +375,29 @@ fn an_index_that_unpacks_to_far_more_than_was_signed_is_refused() {
 }
 
 #[test]
+fn where_there_is_no_room_nothing_is_taken_away_that_no_archive_gives_again_just_now() {
+    if !mounts::root_or_skip("a small disk") {
+        return;
+    }
+    let stand = stand();
+    let dir = folder();
+    let small = dir.path().join("small");
+    let _mounted = mounts::Mounted::new(&small, &["-t", "tmpfs", "-o", "size=1500k,nr_inodes=400", "tmpfs"]);
+    let machine = small.join("machine");
+    let copied = std::process::Command::new("cp").arg("-a").arg(stand.world.machine()).arg(&machine).status();
+    assert!(copied.unwrap().success());
+    let before = Tree::take(&machine, &[STATE]);
+    let settings = Settings { target: machine.clone(), ..stand.settings() };
+    stand.mirror.misbehave("InRelease", Mischief::Status(503), 99);
+    for settings in [settings.clone(), Settings { archive: stand.offline().archive, ..settings }] {
+        let report = renew(&settings);
+        let left = &report.areas[0].remaining;
+        assert!(left.iter().any(|l| l.reason.contains("no archive answers")), "{left:#?}");
+        assert_same("nothing is taken away", &before, &Tree::take(&machine, &[STATE]));
+    }
+}
+
+#[test]
 fn an_installation_that_was_begun_is_left_with_the_exact_command_where_the_system_cannot_be_entered() {
     let stand = stand();
     let table = stand.at("/var/lib/dpkg/status");
@@ -437,6 +460,9 @@ fn where_there_is_no_room_what_can_be_fetched_again_goes_first_and_it_is_said() 
         assert_eq!(proof(&report).outcome, ProofWord::Proved);
         let left = names(&machine.join(CACHE.trim_start_matches('/')));
         assert_eq!(left, ["partial", "unheard-of_1_amd64.deb"], "what nobody signed is not taken away");
+        let told = undo(&settings, None).unwrap();
+        let gone = told.changes.iter().flat_map(|c| &c.refused).filter(|r| r.why.contains("to make room")).count();
+        assert_eq!(gone, 2, "what does not come back is said: {told:?}");
     }
 }
 

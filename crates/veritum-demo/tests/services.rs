@@ -1,15 +1,17 @@
 //! Services that fetch updates: looked at, held for the time of a repair, and put back whatever happens.
 
+#[path = "support/holder.rs"]
+mod holder;
 #[path = "support/stand.rs"]
 mod stand;
 mod support;
 
 use std::fs;
-use std::io::{BufRead as _, BufReader};
 use std::path::PathBuf;
-use std::process::{Child, Command, Stdio};
+use std::process::Command;
 use std::sync::Arc;
 
+use holder::{Worker, hold};
 use stand::{Stand, names};
 use support::{folder, open};
 use veritum_core::check::Scope;
@@ -32,24 +34,11 @@ struct Manned {
     folder: PathBuf,
 }
 
-/// A program that goes with the test.
-struct Worker(Child);
-
-impl Drop for Worker {
-    fn drop(&mut self) {
-        let _ = self.0.kill();
-        let _ = self.0.wait();
-    }
-}
-
-impl Worker {
-    /// Whether it ends by itself, within some seconds.
-    fn ends(&mut self) -> bool {
-        (0..500).any(|_| {
-            std::thread::sleep(std::time::Duration::from_millis(10));
-            self.0.try_wait().unwrap().is_some()
-        })
-    }
+/// Not a test: what a service at work is played by.
+#[test]
+#[ignore = "started by the others"]
+fn holder() {
+    hold();
 }
 
 fn unit(active: Active) -> StandInUnit {
@@ -83,18 +72,11 @@ impl Manned {
         self.services.look(unit).unwrap().unwrap()
     }
 
-    /// The service at work: a program that holds the lock of the lists.
-    fn at_work(&self, lock: &str) -> Worker {
-        let hold = "import fcntl, sys, time\nf = open(sys.argv[1], 'r+')\nfcntl.lockf(f, fcntl.LOCK_EX)\nprint('held', flush=True)\nz = open('/dev/zero', 'rb', 0)\nwhile True: z.read(9), time.sleep(0.01)";
-        let mut child = Command::new("python3")
-            .args(["-c", hold, self.stand.at(lock).to_str().unwrap()])
-            .stdout(Stdio::piped())
-            .stderr(Stdio::null())
-            .spawn()
-            .unwrap();
-        BufReader::new(child.stdout.take().unwrap()).read_line(&mut String::new()).unwrap();
-        self.services.write(SERVICE, &StandInUnit { pid: Some(child.id()), ..unit(Active::Running) }).unwrap();
-        Worker(child)
+    /// The service at work: a program that holds these locks.
+    fn at_work(&self, locks: &[&str]) -> Worker {
+        let worker = Worker::start("holder", &locks.iter().map(|lock| self.stand.at(lock)).collect::<Vec<_>>());
+        self.services.write(SERVICE, &StandInUnit { pid: Some(worker.0.id()), ..unit(Active::Running) }).unwrap();
+        worker
     }
 }
 
@@ -104,10 +86,6 @@ fn renew(settings: &Settings) -> Result<RepairReport, WorkError> {
 
 fn updates() -> Scope {
     Scope { areas: vec![Area::Updates], ..Scope::default() }
-}
-
-fn has_python() -> bool {
-    Command::new("python3").arg("--version").output().is_ok_and(|o| o.status.success())
 }
 
 #[test]
@@ -146,11 +124,8 @@ fn while_updates_do_not_come_a_failure_stands() {
 
 #[test]
 fn a_service_that_fetches_is_held_and_put_back() {
-    if !has_python() {
-        return;
-    }
     let manned = Manned::new();
-    let mut worker = manned.at_work(LOCK);
+    let mut worker = manned.at_work(&[LOCK, "/var/cache/apt/archives/lock"]);
     let mut asked = Vec::new();
     let mut held = None;
     let report = open(&manned.settings())
@@ -174,11 +149,8 @@ fn a_service_that_fetches_is_held_and_put_back() {
 
 #[test]
 fn a_service_that_installs_is_never_stopped() {
-    if !has_python() {
-        return;
-    }
     let manned = Manned::new();
-    let mut worker = manned.at_work("/var/lib/dpkg/lock-frontend");
+    let mut worker = manned.at_work(&["/var/lib/dpkg/lock-frontend"]);
     let error = renew(&manned.settings()).unwrap_err();
     let WorkError::LockHeld { path, who, .. } = &error else { panic!("{error:?}") };
     assert_eq!(path.to_string(), "/var/lib/dpkg/lock-frontend");
@@ -187,12 +159,26 @@ fn a_service_that_installs_is_never_stopped() {
 }
 
 #[test]
-fn what_cannot_be_held_is_named_and_nothing_is_changed() {
-    if !has_python() {
-        return;
-    }
+fn what_began_to_install_while_somebody_thought_about_it_is_left_alone() {
     let manned = Manned::new();
-    let worker = manned.at_work(LOCK);
+    let mut first = Some(manned.at_work(&[LOCK]));
+    let mut installs = None;
+    let error = open(&manned.settings())
+        .repair_updates(ClearUpdates::default(), &Silent, &mut |_| {
+            drop(first.take());
+            installs = Some(manned.at_work(&["/var/lib/dpkg/lock"]));
+            Agreement::Yes
+        })
+        .unwrap_err();
+    assert!(matches!(error, WorkError::LockHeld { .. }), "{error:?}");
+    assert!(installs.unwrap().0.try_wait().unwrap().is_none());
+    assert_eq!((manned.now(TIMER), manned.now(SERVICE)), (unit(Active::Running).state, unit(Active::Running).state));
+}
+
+#[test]
+fn what_cannot_be_held_is_named_and_nothing_is_changed() {
+    let manned = Manned::new();
+    let worker = manned.at_work(&[LOCK]);
     let refuses = StandInUnit { pid: Some(worker.0.id()), refuses: vec!["stop".into()], ..unit(Active::Running) };
     manned.services.write(SERVICE, &refuses).unwrap();
     let error = renew(&manned.settings()).unwrap_err();
@@ -203,11 +189,8 @@ fn what_cannot_be_held_is_named_and_nothing_is_changed() {
 
 #[test]
 fn what_cannot_be_put_back_stays_unfinished_until_it_can() {
-    if !has_python() {
-        return;
-    }
     let manned = Manned::new();
-    let mut worker = manned.at_work(LOCK);
+    let mut worker = manned.at_work(&[LOCK]);
     manned.services.write(TIMER, &StandInUnit { refuses: vec!["let-go".into()], ..unit(Active::Running) }).unwrap();
     let error = renew(&manned.settings()).unwrap_err();
     assert!(error.to_string().contains(TIMER), "{error}");
@@ -222,9 +205,6 @@ fn what_cannot_be_put_back_stays_unfinished_until_it_can() {
 
 #[test]
 fn cut_at_any_operation_services_run_again_after_recovery() {
-    if !has_python() {
-        return;
-    }
     let manned = Manned::new();
     fs::create_dir_all(manned.stand.at("/var/lib/veritum")).unwrap();
     let here = folder();
@@ -239,7 +219,7 @@ fn cut_at_any_operation_services_run_again_after_recovery() {
     for n in (0..).step_by(3) {
         copy(&start, &machine);
         manned.services.write(TIMER, &unit(Active::Running)).unwrap();
-        let _worker = manned.at_work(LOCK);
+        let _worker = manned.at_work(&[LOCK]);
         let disk = Arc::new(TestDisk::new(Accident::Cut(n)));
         let done = Workshop::open(manned.settings(), disk.clone())
             .and_then(|mut w| w.repair_updates(ClearUpdates::default(), &Silent, &mut |_| Agreement::Yes));

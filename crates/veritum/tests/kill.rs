@@ -1,5 +1,7 @@
 //! The built program killed: after each journal record, and at many other moments.
 
+#[path = "../../veritum-demo/tests/support/holder.rs"]
+mod holder;
 #[path = "../../veritum-demo/tests/support/stand.rs"]
 mod stand;
 mod support;
@@ -325,23 +327,17 @@ fn killed_after_any_record_clearing_updates_is_whole_or_not_at_all_and_its_locks
     assert!(met[0] >= 2 && met[1] >= 2, "{met:?}");
 }
 
-/// A program that stands for a service and holds the lock of the lists; it goes with the test.
-struct Worker(std::process::Child);
-
-impl Drop for Worker {
-    fn drop(&mut self) {
-        let _ = self.0.kill();
-        let _ = self.0.wait();
-    }
+/// Not a test: what a service at work is played by.
+#[test]
+#[ignore = "started by another"]
+fn holder() {
+    holder::hold();
 }
 
 #[test]
 fn killed_after_any_record_a_service_that_was_held_runs_again_after_recovery() {
     use veritum_core::platform::services::{Active, Masking, Services as _, UnitState};
     use veritum_core::platform::stand_in::{StandIn, StandInUnit};
-    if std::process::Command::new("python3").arg("--version").output().is_err() {
-        return;
-    }
     let caches = Caches::damaged();
     let machine = caches.stand.world.machine();
     let start = caches.stand.dir.path().join("start");
@@ -349,15 +345,10 @@ fn killed_after_any_record_a_service_that_was_held_runs_again_after_recovery() {
     let services = StandIn::in_folder(&caches.stand.dir.path().join("services"));
     let state = UnitState { active: Active::Running, masking: Masking::None, enabled: true, result: None };
     let unit = |pid: Option<u32>| StandInUnit { state: state.clone(), pid, refuses: Vec::new() };
-    let hold = "import fcntl, sys, time\nf = open(sys.argv[1], 'r+')\nfcntl.lockf(f, fcntl.LOCK_EX)\nprint('held', flush=True)\nz = open('/dev/zero', 'rb', 0)\nwhile True: z.read(9), time.sleep(0.01)";
     let mut killed_often = 0;
     for records in 1.. {
         copy(&start, &machine);
-        let lock = caches.stand.at("/var/lib/apt/lists/lock");
-        let mut python = std::process::Command::new("python3");
-        python.args(["-c", hold, lock.to_str().unwrap()]).stdout(Stdio::piped()).stderr(Stdio::null());
-        let mut worker = Worker(python.spawn().unwrap());
-        BufReader::new(worker.0.stdout.take().unwrap()).read_line(&mut String::new()).unwrap();
+        let worker = holder::Worker::start("holder", &[caches.stand.at("/var/lib/apt/lists/lock")]);
         services.write("apt-daily.timer", &unit(None)).unwrap();
         services.write("apt-daily.service", &unit(Some(worker.0.id()))).unwrap();
         let killed = kill(caches.command(&["repair", "updates", "--yes"]), records);

@@ -243,11 +243,20 @@ impl Archive {
 }
 
 impl Archive {
-    /// A component's package on the network, whether it is at hand or not.
+    /// A component's package in one of the machine's own sources on the network, whether it is at hand or not.
     #[must_use]
     pub fn on_network(&self, id: &ComponentId) -> Option<Lacking> {
-        let fetchable = |c: &&Candidate| self.sources[c.source].source.kind() == SourceKind::Network;
+        let fetchable = |c: &&Candidate| {
+            let place = &self.sources[c.source];
+            !place.named && place.source.kind() == SourceKind::Network
+        };
         self.table.of(id).iter().find(fetchable).map(|c| Lacking { id: id.clone(), candidate: c.clone() })
+    }
+
+    /// What people call the source that a package is in.
+    #[must_use]
+    pub fn source_of(&self, lacking: &Lacking) -> String {
+        self.sources[lacking.candidate.source].source.words()
     }
 }
 

@@ -81,6 +81,11 @@ impl Planner<'_> {
         for action in round.actions.iter().rev() {
             let outcome = round.outcomes.unwrap_or_default().iter().find(|o| o.index == action.index);
             let Some(outcome) = outcome else { continue };
+            if action.deed == Deed::Free && outcome.failed.is_none() {
+                let why = "it was deleted to make room; it can be fetched again".to_owned();
+                refused.push(Refusal { place: action.place.clone(), component: None, why });
+                continue;
+            }
             let parent = action.place.parent().unwrap_or_else(SystemPath::root);
             let folder =
                 round.parents.iter().find(|p| p.place == parent).map_or(KeptFolder::State, |p| p.keeps.clone());

@@ -340,6 +340,12 @@ pub struct Finding {
 }
 
 impl Finding {
+    /// Whether a repair would do this about it.
+    #[must_use]
+    pub fn is_mended_by(&self, action: Action) -> bool {
+        self.remedy.as_ref().is_some_and(|remedy| remedy.action == action)
+    }
+
     /// A bare finding on a path; the rest is filled in by whoever judges.
     #[must_use]
     pub fn on_path(area: Area, path: &SystemPath, verdict: Verdict) -> Self {

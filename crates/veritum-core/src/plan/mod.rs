@@ -10,11 +10,14 @@ pub use files::{FileRules, Supply, needed_components, plan_files};
 pub use inverse::{Outcome, Placed, inverse};
 pub use records::{RecordPlan, RecordRules, plan_records};
 pub use store::{Mend, MendFrom, NoSource, StorePlan, plan_store};
-pub use updates::{Aside, Coming, UpdateRules, aside_remedy, leave_the_rest, plan_room, plan_updates};
+pub use updates::{Aside, Coming, UpdateRules, leave_the_rest, plan_room, plan_updates};
 
 use serde::{Deserialize, Serialize};
 
 use crate::model::{ComponentId, Digest, Finding, FindingId, LinkTarget, Stat, Subject, SystemPath};
+
+/// Where a file really lies, and what stands there; none when it is no place that can be written.
+pub type PlaceOf<'a> = dyn Fn(&SystemPath) -> Option<(SystemPath, Option<Stat>)> + 'a;
 
 /// One thing to be done at one place. Written into the journal as it is, before anything happens.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]

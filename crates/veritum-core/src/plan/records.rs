@@ -2,21 +2,18 @@
 
 use std::collections::HashMap;
 
-use super::{Action, Deed, DiskDoubt, Item, ItemKind, Left, Plan};
+use super::{Action, Deed, DiskDoubt, Item, ItemKind, Left, PlaceOf, Plan};
 use crate::check::{RecordContent, RecordFault, RecordMend};
-use crate::model::{self, Digest, Finding, LinkTarget, Remedy, Stat, SystemPath, Verdict};
+use crate::model::{self, Digest, Finding, LinkTarget, Remedy, SystemPath, Verdict};
 use crate::platform::debian::database::Database;
 use crate::target::ProtectionPolicy;
-
-/// Where a record really lies, and what stands there; none when it is no place that can be written.
-type Place<'a> = dyn Fn(&SystemPath) -> Option<(SystemPath, Option<Stat>)> + 'a;
 
 /// What planning for records goes by.
 pub struct RecordRules<'a> {
     /// What must not be altered.
     pub protection: &'a dyn ProtectionPolicy,
     /// Where records lie.
-    pub place: &'a Place<'a>,
+    pub place: &'a PlaceOf<'a>,
     /// User and group of the database's files.
     pub owner: (u32, u32),
     /// The time of what is written, seconds.

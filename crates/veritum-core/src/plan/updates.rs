@@ -1,22 +1,19 @@
 //! From what keeps updates from coming to actions: what goes aside, and which lists take the place of others. Pure.
 
-use super::{Action, Deed, DiskDoubt, Item, ItemKind, Left, Plan};
+use super::{Action, Deed, DiskDoubt, Item, ItemKind, Left, PlaceOf, Plan};
 use crate::archive::NewList;
-use crate::model::{Finding, FindingId, Remedy, Stat, SystemPath, Verdict};
+use crate::model::{Finding, FindingId, Stat, SystemPath, Verdict};
 use crate::target::ProtectionPolicy;
 
 /// More files than this are not set aside in one change: its journal must stay readable.
 const MOST: usize = 50_000;
-
-/// Where a file really lies, and what stands there; none when it is no place that can be written.
-type Place<'a> = dyn Fn(&SystemPath) -> Option<(SystemPath, Option<Stat>)> + 'a;
 
 /// What planning for updates goes by.
 pub struct UpdateRules<'a> {
     /// What must not be altered.
     pub protection: &'a dyn ProtectionPolicy,
     /// Where things lie.
-    pub place: &'a Place<'a>,
+    pub place: &'a PlaceOf<'a>,
     /// User and group of the lists.
     pub owner: (u32, u32),
     /// Whether what cannot be read is to be set aside all the same, on the operator's word.
@@ -132,16 +129,10 @@ pub fn leave_the_rest(plan: &mut Plan, findings: &[Finding]) {
     }
 }
 
-/// The remedy of what goes aside.
-#[must_use]
-pub fn aside_remedy() -> Remedy {
-    Remedy { action: crate::model::Action::SetAside, from: None, download: None }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::model::{Area, Digest, FileKind, Identity, Instant};
+    use crate::model::{Area, Digest, FileKind, Identity, Instant, Remedy};
 
     struct Home;
 
@@ -174,7 +165,7 @@ mod tests {
 
     fn altered(path: &'static str) -> Finding {
         Finding {
-            remedy: Some(aside_remedy()),
+            remedy: Some(Remedy { action: crate::model::Action::SetAside, from: None, download: None }),
             ..Finding::on_path(Area::Updates, &SystemPath::literal(path), Verdict::Altered)
         }
     }

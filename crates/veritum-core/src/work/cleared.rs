@@ -37,10 +37,23 @@ impl Workshop {
         }
     }
 
+    /// That nothing was done, and nothing looked at, since nobody agreed to what comes first.
+    pub(super) fn declined(&self) -> RepairReport {
+        RepairReport {
+            format: RepairReport::FORMAT.into(),
+            plan_only: true,
+            areas: Vec::new(),
+            running: RunningReport::default(),
+            before: self.blank_report(&Scope { areas: vec![Area::Updates], ..Scope::default() }),
+            after: None,
+            proof: None,
+        }
+    }
+
     pub(super) fn told(&self, plan_only: bool, ready: &Ready, done: Option<&Cleared>) -> RepairReport {
         let before = self.update_report(&ready.part, &ready.plan);
         let after = done.map(|done| {
-            let plan = self.planned_updates(&done.last, &[], &[]);
+            let plan = self.planned_updates(&done.last, &[], &ready.renewals);
             self.update_report(&done.last, &plan)
         });
         let receipts = done.map(|done| done.receipts.as_slice()).unwrap_or_default();
@@ -62,14 +75,21 @@ impl Workshop {
                 let same = finding.subject.as_path()?.name() == blocked.place.name();
                 same.then(|| (blocked.why.clone(), blocked.next.clone()))
             });
-            let known = ready.plan.left.iter().chain(&last.left).find(|left| left.finding == finding.id);
+            let known = ready
+                .frees
+                .left
+                .iter()
+                .chain(&ready.plan.left)
+                .chain(&last.left)
+                .find(|left| left.finding == finding.id);
             match (known, failed.map(|why| (why, None)).or(blocked)) {
                 (_, Some((why, next))) => Left::of(finding, why, next),
                 (Some(left), None) => left.clone(),
                 (None, None) => Left::of(finding, reason_of(&ready.renewals, finding), None),
             }
         };
-        let remaining = if plan_only { before.left.clone() } else { last.findings.iter().map(left).collect() };
+        let planned_left = || before.left.iter().chain(&ready.frees.left).cloned().collect();
+        let remaining = if plan_only { planned_left() } else { last.findings.iter().map(left).collect() };
         let put_right = before.problems().saturating_sub(last.problems());
         let change = done.map(|done| done.number);
         let area = AreaChange { area: Area::Updates, change, actions, put_right, remaining };
@@ -87,8 +107,7 @@ impl Workshop {
 
 /// What would be done, as it is shown: a source's lists as one.
 pub(super) fn shown(ready: &Ready) -> Vec<ActionReport> {
-    let forgets =
-        |f: &&model::Finding| f.remedy.as_ref().is_some_and(|remedy| remedy.action == model::Action::ForgetFailure);
+    let forgets = |f: &&model::Finding| f.is_mended_by(model::Action::ForgetFailure);
     let failures = ready.part.findings.iter().filter(forgets);
     let mut all: Vec<ActionReport> =
         ready.frees.actions.iter().chain(&ready.plan.actions).map(planned).map(renamed).collect();

@@ -8,12 +8,9 @@ use super::{WorkError, Workshop};
 use crate::archive::{Asked, Renewal};
 use crate::check::RightDownload;
 use crate::event::Observer;
-use crate::model::{self, FileKind, FindingId, Stat, Subject, SystemPath, Verdict};
-use crate::plan::{Aside, Coming, Left, Plan, UpdateRules, leave_the_rest, plan_room, plan_updates};
-use crate::platform::debian::apt::{AptConf, BINARY_CACHES, CACHE, LISTS};
-
-/// Where a file really lies, and what stands there.
-pub(super) type PlaceOf<'a> = dyn Fn(&SystemPath) -> Option<(SystemPath, Option<Stat>)> + 'a;
+use crate::model::{self, FileKind, FindingId, Subject, SystemPath, Verdict};
+use crate::plan::{Aside, Coming, Left, PlaceOf, Plan, UpdateRules, leave_the_rest, plan_room, plan_updates};
+use crate::platform::debian::apt::{BINARY_CACHES, CACHE, LISTS};
 
 /// What is known before anybody is asked.
 pub(super) struct Ready {
@@ -33,27 +30,37 @@ impl Workshop {
         observer: &dyn Observer,
     ) -> Result<Ready, WorkError> {
         let part = self.updates(held, AskArchives::No, observer)?;
-        let renewals = match self.settings.archive.network {
-            true => {
-                let old_is_fine = AptConf::of(&self.machine).is_off("Acquire::Check-Valid-Until");
-                let asked = Asked { only_releases: false, all_anew: wanted.everything, old_is_fine };
-                self.with_archive(|archive| archive.renewals(&self.machine, asked, observer))
-                    .map_err(|_| WorkError::Stopped)?
-            }
-            false => Vec::new(),
-        };
+        let renewals = self.renewals(Asked { all_anew: wanted.everything, ..Asked::default() }, observer)?;
         let asides = self.asides(&part, wanted);
         let plan = self.planned_updates(&part, &asides, &renewals);
-        let files: Vec<SystemPath> = part.to_free.iter().map(|one| one.path.clone()).collect();
-        let answers: Vec<FindingId> =
-            part.findings.iter().filter(|f| f.verdict == Verdict::NoRoom).map(|f| f.id.clone()).collect();
-        let frees = plan_room(&files, &answers, &self.update_rules(&|path| self.place_of_file(path)));
+        let frees = self.planned_room(&part, &renewals);
         Ok(Ready { part, renewals, asides, frees, plan })
+    }
+
+    /// What is taken away to make room: only what an archive that has just answered gives again.
+    fn planned_room(&self, part: &UpdatesPart, renewals: &[Renewal]) -> Plan {
+        let answers = |one: &RightDownload| {
+            let source =
+                self.open_archive(|a| a.on_network(&one.component).map(|lacking| a.source_of(&lacking))).flatten();
+            renewals.iter().any(|r| r.error().is_none() && Some(r.source.words()) == source)
+        };
+        let files: Vec<SystemPath> =
+            part.to_free.iter().filter(|one| answers(one)).map(|one| one.path.clone()).collect();
+        let lacks = part.findings.iter().filter(|f| f.verdict == Verdict::NoRoom && f.remedy.is_some());
+        let lacks: Vec<&model::Finding> = lacks.collect();
+        let ids: Vec<FindingId> = lacks.iter().map(|f| f.id.clone()).collect();
+        let mut plan = plan_room(&files, &ids, &self.update_rules(&|path| self.place_of_file(path)));
+        if plan.actions.is_empty() {
+            let reason = "downloads could go, and no archive answers that would give them again";
+            let next = Some("make room in another way, or type the same again when the network is there".to_owned());
+            plan.left.extend(lacks.iter().map(|f| Left::of(f, reason.into(), next.clone())));
+        }
+        plan
     }
 
     /// What goes aside unless a new list takes its place: what is damaged, or all of both caches.
     pub(super) fn asides(&self, part: &UpdatesPart, wanted: ClearUpdates) -> Vec<Aside> {
-        let aside = |f: &&model::Finding| f.remedy.as_ref().is_some_and(|r| r.action == model::Action::SetAside);
+        let aside = |f: &&model::Finding| f.is_mended_by(model::Action::SetAside);
         let of_path = |f: &model::Finding| Some((f.subject.as_path()?.clone(), vec![f.id.clone()]));
         let mut all: HashMap<SystemPath, Vec<FindingId>> =
             part.findings.iter().filter(aside).filter_map(of_path).collect();
@@ -106,7 +113,7 @@ impl Workshop {
         let comes = |finding: &model::Finding| {
             renewals.iter().any(|r| Some(r.source.words().as_str()) == finding.subject.name() && r.brings_something())
         };
-        let renewed = |f: &&model::Finding| f.remedy.as_ref().is_some_and(|r| r.action == model::Action::Renew);
+        let renewed = |f: &&model::Finding| f.is_mended_by(model::Action::Renew);
         let left: Vec<Left> = part
             .findings
             .iter()
@@ -129,7 +136,7 @@ impl Workshop {
 
 /// How many right downloads stay, and their bytes.
 pub(super) fn staying(ready: &Ready) -> (u64, u64) {
-    let goes = |one: &&RightDownload| ready.part.to_free.contains(one);
+    let goes = |one: &&RightDownload| ready.frees.actions.iter().any(|action| action.listed == one.path);
     let stays: Vec<&RightDownload> = ready.part.right.iter().filter(|one| !goes(one)).collect();
     (stays.len() as u64, stays.iter().map(|one| one.bytes).sum())
 }

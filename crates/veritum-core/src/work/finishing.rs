@@ -7,7 +7,7 @@ use super::repair::{Agreement, Preview};
 use super::updates::{AskArchives, LocksHeld};
 use super::{WorkError, Workshop};
 use crate::change::{ChangeError, OpenChange, Verb, unfinished};
-use crate::event::Observer;
+use crate::event::{Event, Flow, Observer, Steady};
 use crate::model::{self, Area, FileKind, Finding, FindingId, SystemPath};
 use crate::plan::Left;
 use crate::platform::Platform as _;
@@ -44,7 +44,7 @@ impl Way {
 
 /// Whether the package tool can finish what a finding tells of.
 pub(super) fn can_be_finished(finding: &Finding) -> bool {
-    finding.remedy.as_ref().is_some_and(|remedy| remedy.action == model::Action::Configure)
+    finding.is_mended_by(model::Action::Configure)
 }
 
 impl Workshop {
@@ -57,7 +57,8 @@ impl Workshop {
     ) -> Result<RepairReport, WorkError> {
         let last = report.after.as_ref().unwrap_or(&report.before);
         let begun: Vec<Finding> = last.findings.iter().filter(|f| can_be_finished(f)).cloned().collect();
-        if begun.is_empty() {
+        // Who stopped the one does not want the other.
+        if begun.is_empty() || observer.hear(Event::Advance { items: 0, bytes: 0 }) == Flow::Stop {
             return Ok(report);
         }
         let way = match self.way_to_configure() {
@@ -83,7 +84,7 @@ impl Workshop {
         }
         let (number, failed) = self.configure(&way, &begun, observer)?;
         self.read_again()?;
-        let part = self.updates(LocksHeld::ByUs, AskArchives::No, observer)?;
+        let part = self.updates(LocksHeld::ByUs, AskArchives::No, &Steady(observer))?;
         let still = |id: &FindingId| part.findings.iter().any(|f| f.id == *id);
         for action in &mut actions {
             let stays = action.findings.iter().any(still);

@@ -31,14 +31,16 @@ impl Workshop {
                     stuck: held.is_some_and(|finding| finding.verdict == Verdict::Stuck),
                 });
             }
-            units.extend(found);
+            // One service may hold more than one of the locks.
+            units.extend(
+                found.into_iter().filter(|new| !units.iter().any(|unit| unit.name == new.name)).collect::<Vec<_>>(),
+            );
         }
-        units.dedup();
         Ok(units)
     }
 
     /// A service with its timer and path, as far as the service manager knows them; what starts it first.
-    pub(super) fn with_what_starts_it(&self, service: &str) -> Vec<PausedUnit> {
+    fn with_what_starts_it(&self, service: &str) -> Vec<PausedUnit> {
         let stem = service.strip_suffix(".service").unwrap_or(service);
         let names = [format!("{stem}.timer"), format!("{stem}.path"), service.to_owned()];
         let look = |name: String| Some(PausedUnit { before: self.services.look(&name).ok().flatten()?, name });
@@ -47,6 +49,6 @@ impl Workshop {
 }
 
 /// Whether a lock is one of those under which nothing is installed, only fetched.
-pub(super) fn fetches_only(lock: &SystemPath) -> bool {
+fn fetches_only(lock: &SystemPath) -> bool {
     LOCKS.contains(&lock.to_string().as_str())
 }

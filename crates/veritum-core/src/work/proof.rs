@@ -19,21 +19,11 @@ impl Workshop {
         waiting: &Waiting,
         observer: &dyn Observer,
     ) -> Result<ProofReport, WorkError> {
-        let (updates, security, bytes) = (waiting.updates, waiting.security, waiting.bytes);
-        let blank = ProofReport {
-            outcome: ProofWord::NotTried,
-            why: None,
-            sources: Vec::new(),
-            package: None,
-            updates,
-            security,
-            bytes,
-        };
         if !self.settings.archive.network {
-            return Ok(ProofReport { why: Some("the network is not to be used".into()), ..blank });
+            return Ok(not_tried(waiting, "the network is not to be used"));
         }
         if renewals.is_empty() {
-            return Ok(ProofReport { why: Some("no archive of this machine is on the network".into()), ..blank });
+            return Ok(not_tried(waiting, "no archive of this machine is on the network"));
         }
         let sources: Vec<ProvedSource> = renewals.iter().map(proved).collect();
         let package = match sources.iter().any(|source| source.why.is_none()) {
@@ -44,7 +34,7 @@ impl Workshop {
             || package.as_ref().is_some_and(|p| p.why.is_some())
             || sources.iter().all(|s| s.why.is_some());
         let outcome = if failed { ProofWord::Failed } else { ProofWord::Proved };
-        Ok(ProofReport { outcome, sources, package, ..blank })
+        Ok(ProofReport { outcome, why: None, sources, package, ..not_tried(waiting, "") })
     }
 
     fn package_that_comes(
@@ -71,6 +61,19 @@ impl Workshop {
             };
             Ok(Some(ProvedPackage { component: lacking.id, bytes, why, advice }))
         })
+    }
+}
+
+/// That nothing was asked, and why.
+pub(super) fn not_tried(waiting: &Waiting, why: &str) -> ProofReport {
+    ProofReport {
+        outcome: ProofWord::NotTried,
+        why: Some(why.to_owned()),
+        sources: Vec::new(),
+        package: None,
+        updates: waiting.updates,
+        security: waiting.security,
+        bytes: waiting.bytes,
     }
 }
 

@@ -5,6 +5,7 @@ use std::sync::PoisonError;
 
 use super::cleared::{Cleared, answered, beside, renamed, shown};
 use super::clearing::{Ready, staying};
+use super::proof::not_tried;
 use super::repair::{Agreement, Preview, planned};
 use super::updates::{AskArchives, LocksHeld, UpdatesPart};
 use super::{WorkError, Workshop};
@@ -124,9 +125,8 @@ impl Workshop {
         ask: &mut dyn FnMut(&Preview<'_>) -> Agreement,
     ) -> Result<RepairReport, WorkError> {
         let observer = job.desk.observer;
-        if !in_the_way.is_empty() && self.hold_services(in_the_way, job, ask)? == Agreement::No {
-            let ready = self.ready(wanted, LocksHeld::ByOthers, observer)?;
-            return Ok(self.told(true, &ready, None));
+        if self.hold_services(in_the_way, job, ask)? == Agreement::No {
+            return Ok(self.declined());
         }
         job.desk.lock_too(locks, &Debian.update_locks())?;
         let mut ready = self.ready(wanted, LocksHeld::ByUs, observer)?;
@@ -146,11 +146,23 @@ impl Workshop {
             let receipt = change.round(actions, &NoContents)?;
             job.receipts.push(receipt);
         }
-        self.with_archive(|archive| archive.fetch_lists(&self.machine, &mut ready.renewals, observer))
-            .map_err(|_| WorkError::Stopped)?;
-        ready.plan = self.planned_updates(&ready.part, &ready.asides, &ready.renewals);
+        let fetched = self.with_archive(|archive| archive.fetch_lists(&self.machine, &mut ready.renewals, observer));
+        // Once something took effect it is told, whatever was stopped after that.
+        let stopped = match fetched {
+            Err(_) if job.receipts.is_empty() => return Err(WorkError::Stopped),
+            fetched => fetched.is_err(),
+        };
+        ready.plan = match stopped {
+            true => Plan::default(),
+            false => self.planned_updates(&ready.part, &ready.asides, &ready.renewals),
+        };
         let last = self.change_updates(&ready, job, ask)?;
-        let proof = self.proof(&ready.renewals, &last.as_ref().unwrap_or(&ready.part).waiting, observer)?;
+        let waiting = &last.as_ref().unwrap_or(&ready.part).waiting;
+        let proof = if stopped { Err(WorkError::Stopped) } else { self.proof(&ready.renewals, waiting, observer) };
+        let proof = match proof {
+            Err(WorkError::Stopped) if !job.receipts.is_empty() => not_tried(waiting, "it was stopped"),
+            proof => proof?,
+        };
         if proof.outcome != ProofWord::Failed {
             self.forget_failures(&ready.part, job)?;
         }
@@ -183,13 +195,28 @@ impl Workshop {
         job: &mut Job<'_>,
         ask: &mut dyn FnMut(&Preview<'_>) -> Agreement,
     ) -> Result<Agreement, WorkError> {
-        let mut actions: Vec<ActionReport> = units.iter().map(|unit| beside("pause", &unit.name, Vec::new())).collect();
         let check = self.blank_report(&Scope { areas: vec![Area::Updates], ..Scope::default() });
-        let shown = actions.clone();
-        let preview =
-            Preview { check: &check, actions: shown, bytes: 0, left: &[], further: false, ahead: true, stay: None };
-        if ask(&preview) == Agreement::No {
-            return Ok(Agreement::No);
+        let names = |units: &[PausedUnit]| units.iter().map(|unit| unit.name.clone()).collect::<Vec<_>>();
+        let mut units = units.to_vec();
+        let mut actions: Vec<ActionReport>;
+        loop {
+            if units.is_empty() {
+                return Ok(Agreement::Yes);
+            }
+            actions = units.iter().map(|unit| beside("pause", &unit.name, Vec::new())).collect();
+            let shown = actions.clone();
+            let preview =
+                Preview { check: &check, actions: shown, bytes: 0, left: &[], further: false, ahead: true, stay: None };
+            if ask(&preview) == Agreement::No {
+                return Ok(Agreement::No);
+            }
+            // While somebody thought about it, it may have ended, or begun to install: that is never stopped.
+            let now = self.services_in_the_way(job.desk.observer)?;
+            let same = names(&now) == names(&units);
+            units = now;
+            if same {
+                break;
+            }
         }
         let change = job.change(&self.settings.run, self.settings.now)?;
         let name = format!("veritum-recovery-{}", self.settings.run);
@@ -197,7 +224,7 @@ impl Workshop {
         if !self.settings.recovery.is_empty() {
             let _ = self.services.run_beside(&name, &self.settings.recovery);
         }
-        change.pause(units.to_vec())?;
+        change.pause(units)?;
         actions.iter_mut().for_each(|action| action.result = "done".into());
         job.beside.extend(actions);
         Ok(Agreement::Yes)
@@ -205,8 +232,7 @@ impl Workshop {
 
     /// Has the service manager forget failures whose cause is gone.
     fn forget_failures(&self, part: &UpdatesPart, job: &mut Job<'_>) -> Result<(), WorkError> {
-        let forgets =
-            |f: &&model::Finding| f.remedy.as_ref().is_some_and(|remedy| remedy.action == model::Action::ForgetFailure);
+        let forgets = |f: &&model::Finding| f.is_mended_by(model::Action::ForgetFailure);
         for finding in part.findings.iter().filter(forgets) {
             let Some(unit) = finding.subject.name() else { continue };
             let change = job.change(&self.settings.run, self.settings.now)?;

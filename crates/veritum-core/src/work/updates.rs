@@ -11,7 +11,7 @@ use crate::check::{
 };
 use crate::check::{TERM, TERM_TAIL, begun_lists, history, last_success};
 use crate::event::{Event, Flow, Observer, Phase};
-use crate::model::{Action, Area, ComponentId, Finding, Remedy, Subject, SystemPath, Voucher};
+use crate::model::{Action, Area, ComponentId, Finding, Remedy, Subject, SystemPath, Verdict, Voucher};
 use crate::platform::debian::Debian;
 use crate::platform::debian::apt::{self, AptConf};
 use crate::platform::debian::compare_versions;
@@ -21,9 +21,6 @@ use crate::platform::{Platform as _, Progress};
 use crate::report::{AreaReport, OutcomeWord, UnexaminedReport};
 use crate::target::{LockHolder, lock_holder, worker};
 
-/// The locks that apt and dpkg take (dpkg(1), apt-get(8)).
-const LOCKS: [&str; 4] =
-    ["/var/lib/dpkg/lock-frontend", "/var/lib/dpkg/lock", "/var/lib/apt/lists/lock", "/var/cache/apt/archives/lock"];
 /// A program that does nothing for so long counts as stuck.
 const WATCHED: Duration = Duration::from_secs(10);
 /// Logs over this size are not read.
@@ -77,7 +74,7 @@ pub(super) enum LocksHeld {
 }
 
 impl Workshop {
-    /// Looks at everything that updates rest on; the network is not asked.
+    /// Looks at everything that updates rest on.
     pub(super) fn updates(
         &self,
         held: LocksHeld,
@@ -149,7 +146,7 @@ impl Workshop {
     /// Who holds the package tools' locks.
     pub(super) fn lock_holders(&self) -> (Vec<Watched>, Looked) {
         let (mut watched, mut looked) = (Vec::new(), Looked::default());
-        for path in LOCKS.map(SystemPath::literal) {
+        for path in Debian.update_locks() {
             let parent = path.parent().unwrap_or_else(SystemPath::root);
             let Ok(dir) = self.machine.resolve(&parent).and_then(|real| self.machine.dir(&real)) else { continue };
             match lock_holder(&dir, path.name()) {
@@ -181,11 +178,19 @@ impl Workshop {
 
     /// What the machine's archives have, as far as they are asked.
     fn asked_archives(&self, ask: AskArchives, observer: &dyn Observer) -> Result<Vec<Renewal>, WorkError> {
-        if ask == AskArchives::No || !self.settings.archive.network {
+        match ask {
+            AskArchives::IfAllowed => self.renewals(Asked { only_releases: true, ..Asked::default() }, observer),
+            AskArchives::No => Ok(Vec::new()),
+        }
+    }
+
+    /// Asks the machine's archives, when the network may be used.
+    pub(super) fn renewals(&self, asked: Asked, observer: &dyn Observer) -> Result<Vec<Renewal>, WorkError> {
+        if !self.settings.archive.network {
             return Ok(Vec::new());
         }
         let old_is_fine = AptConf::of(&self.machine).is_off("Acquire::Check-Valid-Until");
-        let asked = Asked { only_releases: true, all_anew: false, old_is_fine };
+        let asked = Asked { old_is_fine, ..asked };
         self.with_archive(|archive| archive.renewals(&self.machine, asked, observer)).map_err(|_| WorkError::Stopped)
     }
 
@@ -295,9 +300,11 @@ fn part(
     }
     let problems = findings.len() as u64;
     let weak = vouched.contains_key(&Voucher::Itself);
-    let wrong_list = |f: &Finding| matches!(f.subject, Subject::Source { .. });
+    // An archive that does not answer says nothing against the lists that are here.
+    let silent = [Verdict::Unreachable, Verdict::Gone, Verdict::WentBack];
+    let wrong_list = |f: &Finding| matches!(f.subject, Subject::Source { .. }) && !silent.contains(&f.verdict);
     let extent = match findings.iter().any(wrong_list) {
-        true => format!("what waits cannot be told: something is wrong with lists or archives; {}", asked_words(asked)),
+        true => format!("what waits cannot be told: lists are wrong or missing; {}", asked_words(asked)),
         false => format!("{}; {}{}", waiting_words(&waiting), asked_words(asked), last_words(last)),
     };
     let outcome = match (problems, examined) {

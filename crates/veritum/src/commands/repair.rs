@@ -14,9 +14,14 @@ use crate::prompt::agree;
 use crate::{exit, render, what};
 
 /// What is to be repaired: updates are a matter of their own beside the rest.
+enum What {
+    Rest(Scope),
+    Updates(ClearUpdates),
+    Both(Scope, ClearUpdates),
+}
+
 struct Wanted {
-    rest: Option<Scope>,
-    updates: Option<ClearUpdates>,
+    what: What,
     /// As it was typed.
     named: String,
     /// The same for a check.
@@ -35,18 +40,18 @@ impl Wanted {
             ));
         }
         scope.areas.retain(|area| *area != Area::Updates);
-        let only_updates = updates && scope.is_whole();
+        let clear = ClearUpdates { everything, plan_only: context.global.plan };
+        let what = match (updates, scope.is_whole()) {
+            (false, _) => What::Rest(scope),
+            (true, true) => What::Updates(clear),
+            (true, false) => What::Both(scope, clear),
+        };
         let mut named: String = words.iter().map(|w| format!(" {}", quoted(w.as_encoded_bytes()))).collect();
         let checked = named.clone();
         if everything {
             named.push_str(" --everything");
         }
-        Ok(Self {
-            rest: (!only_updates).then_some(scope),
-            updates: updates.then_some(ClearUpdates { everything, plan_only: context.global.plan }),
-            named,
-            checked,
-        })
+        Ok(Self { what, named, checked })
     }
 }
 
@@ -54,9 +59,9 @@ pub(crate) fn run(context: &Context, words: &[OsString], everything: bool) -> Re
     let wanted = Wanted::read(context, words, everything)?;
     let mut workshop = context.open()?;
     if context.global.plan {
-        let report = carry_out(context, &mut workshop, &wanted, &mut |_| Agreement::No)?;
+        let (report, failure) = carry_out(context, &mut workshop, &wanted, &mut |_| Agreement::No)?;
         print(context, &report, || render::repair::plan_words(context, &report, &wanted.named))?;
-        return Ok(check::status(context, &report.before));
+        return failure.map_or_else(|| Ok(check::status(context, &report.before)), Err);
     }
     super::recover::first(context, &workshop)?;
     let mut trouble = None;
@@ -77,35 +82,39 @@ pub(crate) fn run(context: &Context, words: &[OsString], everything: bool) -> Re
             }
         }
     };
-    let report = carry_out(context, &mut workshop, &wanted, &mut ask)?;
+    let (report, failure) = carry_out(context, &mut workshop, &wanted, &mut ask)?;
     // Once something was done, what came of it is the answer.
     if let Some(trouble) = trouble.filter(|_| report.after.is_none()) {
         return Err(trouble);
     }
     print(context, &report, || render::repair::words(context, &report, (&wanted.named, &wanted.checked), declined))?;
-    Ok(status(context, &report))
+    failure.map_or_else(|| Ok(status(context, &report)), Err)
 }
 
-/// The rest first, then updates: what is damaged among the files may be what fetches them.
+/// The rest first, then updates: what is damaged among the files may be what fetches them. What was done is told even when
+/// updates could not be begun after it; then the reason stands beside it.
 fn carry_out(
     context: &Context,
     workshop: &mut Workshop,
     wanted: &Wanted,
     ask: &mut dyn FnMut(&Preview<'_>) -> Agreement,
-) -> Result<RepairReport, Failure> {
-    let rest = match &wanted.rest {
-        Some(scope) if context.global.plan => Some(workshop.plan_repair(scope, &context.progress)?),
-        Some(scope) => Some(workshop.repair(scope, &context.progress, ask)?),
-        None => None,
+) -> Result<(RepairReport, Option<Failure>), Failure> {
+    let rest = |workshop: &mut Workshop, scope: &Scope, ask: &mut dyn FnMut(&Preview<'_>) -> Agreement| {
+        if context.global.plan {
+            return workshop.plan_repair(scope, &context.progress);
+        }
+        workshop.repair(scope, &context.progress, ask)
     };
-    let updates = match wanted.updates {
-        Some(clear) => Some(workshop.repair_updates(clear, &context.progress, ask)?),
-        None => None,
-    };
-    Ok(match (rest, updates) {
-        (Some(rest), Some(updates)) => rest.followed_by(updates),
-        (Some(one), None) | (None, Some(one)) => one,
-        (None, None) => unreachable!("something is always wanted"),
+    Ok(match &wanted.what {
+        What::Rest(scope) => (rest(workshop, scope, ask)?, None),
+        What::Updates(clear) => (workshop.repair_updates(*clear, &context.progress, ask)?, None),
+        What::Both(scope, clear) => {
+            let report = rest(workshop, scope, ask)?;
+            match workshop.repair_updates(*clear, &context.progress, ask) {
+                Ok(updates) => (report.followed_by(updates), None),
+                Err(e) => (report, Some(e.into())),
+            }
+        }
     })
 }
 

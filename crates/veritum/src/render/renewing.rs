@@ -40,25 +40,25 @@ pub(crate) fn action_lines(actions: &[ActionReport], findings: &[Finding], most:
 /// What is said of services that are in the way.
 pub(crate) fn hold_words(actions: &[ActionReport]) -> String {
     format!(
-        "{} is fetching updates and holds a lock that is needed:\n{}\n{} It is stopped now, kept from starting for the time of the repair, and put back as it was at its end; if that is cut \
-short, by `veritum recover`, and at the latest when the machine starts anew.\n",
+        "{} is fetching updates and holds a lock that is needed:\n{}\nIt is stopped for the time of the repair and started again after it. If that is cut short, `veritum recover` does so, and at \
+the latest the next start of the machine.\n",
         paint(Label::Heading, "A service"),
-        action_lines(actions, &[], usize::MAX),
-        paint(Label::Heading, "What happens to it:")
+        action_lines(actions, &[], usize::MAX)
     )
 }
 
 /// What is said of installations that were begun.
 pub(crate) fn finish_words(actions: &[ActionReport], findings: &[Finding]) -> String {
     format!(
-        "{} would finish what was begun:\n{}\nSettings files that were edited stay as they are. What it does is its own, and cannot be taken back from here.\n",
+        "{} would finish what was begun:\n{}\nIt runs the components' own scripts, with root's rights. Settings files that were edited stay as they are. What it does cannot be \
+taken back from here.\n",
         paint(Label::Heading, "The package tool"),
         action_lines(actions, findings, usize::MAX)
     )
 }
 
 /// What is said before the question, after the list of what would be done.
-pub(crate) fn stay_words(stay: Option<(u64, u64)>, frees: bool) -> String {
+pub(crate) fn stay_words(stay: Option<(u64, u64)>, actions: &[ActionReport]) -> String {
     let stays = match stay {
         None | Some((0, _)) => String::new(),
         Some((n, bytes)) => format!(
@@ -68,14 +68,19 @@ pub(crate) fn stay_words(stay: Option<(u64, u64)>, frees: bool) -> String {
             size(bytes)
         ),
     };
-    let deleted = match frees {
+    let lists = actions.iter().filter(|a| a.action == "set-aside").filter_map(|a| a.path.as_ref());
+    let bare = match lists.into_iter().any(|path| path.as_bytes().starts_with(b"/var/lib/apt/lists/")) {
+        true => "Nothing takes the place of the lists that go aside: they come when lists are fetched again.\n",
+        false => "",
+    };
+    let deleted = match actions.iter().any(|action| action.action == "free") {
         true => {
             "What is deleted makes room; it can be fetched again, and is the one thing that `undo` does not bring back.\n"
         }
         false => "",
     };
     format!(
-        "\n{deleted}What goes aside is kept, and `veritum undo` brings it back. Then one small package is downloaded, to prove that updates come.\n{stays}{} what is installed, sources and settings, users' folders.\n",
+        "\n{deleted}{bare}What goes aside is kept, and `veritum undo` brings it back. Then one small package is downloaded, to prove that updates come.\n{stays}{} what is installed, sources and settings, users' folders.\n",
         paint(Label::Heading, "Not touched:")
     )
 }

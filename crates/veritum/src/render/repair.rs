@@ -169,7 +169,7 @@ fn updates_text(
         let remain = count(left.len() as u64, "problem", "problems");
         text.push_str(&format!("\n{} would remain:\n{}", paint(Label::Bad, &remain), left_lines(left)));
     }
-    text + &renewing::stay_words(stay, actions.iter().any(|action| action.action == "free"))
+    text + &renewing::stay_words(stay, actions)
 }
 
 /// Whether a finding is about a record of which no package knows how it should be.
