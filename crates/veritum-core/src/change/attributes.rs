@@ -4,7 +4,7 @@
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
 
-use super::journal::Cleared;
+use super::record::Cleared;
 use super::round::Desk;
 use super::spot::folder;
 use crate::model::{FileKind, Stat, SystemPath};

@@ -3,7 +3,8 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::journal::{ChangeLog, Record};
+use super::journal::ChangeLog;
+use super::record::Record;
 use crate::platform::services::PausedUnit;
 
 /// One thing that a change did beside files, as its journal tells it.

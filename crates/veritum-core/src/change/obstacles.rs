@@ -6,7 +6,7 @@ use std::os::fd::AsFd as _;
 
 use super::ChangeError;
 use super::attributes::word_of;
-use super::journal::Cleared;
+use super::record::Cleared;
 use super::round::Desk;
 use crate::model::{FileKind, SystemPath};
 use crate::plan::{Action, Deed, ItemKind};

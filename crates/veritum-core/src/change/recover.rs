@@ -1,6 +1,7 @@
 //! After a cut: finishing what was committed, taking back what was not. Harmless when done twice.
 
-use super::journal::{ChangeLog, Journal, Record};
+use super::journal::{ChangeLog, Journal};
+use super::record::Record;
 use super::round::Desk;
 use super::swap::{Committed, backward, forward};
 use super::{ChangeError, JournalError};

@@ -4,9 +4,10 @@ use std::collections::{BTreeMap, HashMap};
 use std::io;
 
 use super::attributes;
-use super::journal::{Begin, FORMAT, Journal, ParentTime, Record, Verb, WITH_SERVICES};
+use super::journal::{FORMAT, Journal, WITH_SERVICES};
 use super::keep::folder_for;
 use super::obstacles::{self, Blocked};
+use super::record::{Begin, ParentTime, Record, Verb};
 use super::stage::{StageError, Staging, stage};
 use super::state::StateFolder;
 use super::swap::{Committed, backward, forward};

@@ -9,8 +9,9 @@ use std::io;
 use std::os::fd::AsFd;
 
 use super::attributes;
-use super::journal::{Cleared, ParentTime, RoundLog};
+use super::journal::RoundLog;
 use super::keep::{discard_part, keep, kept_dir, kept_name, make_kept_dir, placed};
+use super::record::{Cleared, ParentTime};
 use super::round::Desk;
 use super::spot::{CHANGED, Care, GONE, Spot, Tried, folder};
 use super::stage::discard;
