@@ -2,16 +2,15 @@
 
 use std::collections::{BTreeMap, HashMap};
 
-use rayon::prelude::*;
-
 use super::causes;
 use super::expected::{Expected, Policy, Scope, Want};
-use super::folders::{Parents, is_volatile};
+use super::folders::Parents;
 use super::judge::Judge;
 use super::reference::Reference;
+use super::seats::{Seat, has_seat, seats};
 use super::stray;
 use crate::event::{Event, Observer, Phase};
-use crate::model::{FileKind, Finding, Identity, Stat, SystemPath, Voucher};
+use crate::model::{FileKind, Finding, Identity, PathMap, Stat, SystemPath, Voucher};
 use crate::scan::{self, Found, Look, Observation, Remembered, Settling, Stopped, Task, Watch};
 use crate::target::{Machine, Protection};
 
@@ -61,7 +60,7 @@ pub struct FilesCheck {
     /// For planning: one for each finding that stands at one place.
     pub faults: Vec<Fault>,
     /// Where folders really are, for planning: listed to physical.
-    pub folders: HashMap<SystemPath, SystemPath>,
+    pub folders: PathMap<SystemPath>,
     /// What could not be examined.
     pub unexamined: Vec<Unexamined>,
     /// Things looked at.
@@ -161,38 +160,6 @@ pub fn check_files(
     Ok(checked)
 }
 
-/// Where everything that is to be looked at is, in path order, each place once.
-fn seats(judge: &mut Judge<'_>, parents: &Parents<'_>, pool: &rayon::ThreadPool) -> Vec<Seat> {
-    let case = judge.case;
-    let reference = case.reference;
-    let wanted = |expected: &Expected| in_scope(&case, expected) && !is_volatile(&expected.listed);
-    let folders = reference.expected.iter().filter(|e| e.want == Want::Folder && wanted(e)).map(|e| &e.listed);
-    parents.look_ahead(folders.collect(), pool);
-    let (mut groups, mut group_of) = (Vec::<Vec<Seat>>::new(), HashMap::<SystemPath, usize>::new());
-    let mut last = 0;
-    for (at, expected) in reference.expected.iter().enumerate().filter(|(_, expected)| wanted(expected)) {
-        let Some(seat) = judge.seat(parents, at, expected) else { continue };
-        if groups.get(last).is_none_or(|group| group[0].folder != seat.folder) {
-            last = *group_of.entry(seat.folder.clone()).or_insert(groups.len());
-            if last == groups.len() {
-                groups.push(Vec::new());
-            }
-        }
-        groups[last].push(seat);
-    }
-    // One place under two spellings (`/bin/x`, `/usr/bin/x`) is looked at once, as its first component lists it.
-    let listed = |seat: &Seat| (reference.expected[seat.expected].component, &reference.expected[seat.expected].listed);
-    let in_order = |group: &mut Vec<Seat>| {
-        group.sort_unstable_by(|a, b| a.place().1.cmp(b.place().1).then_with(|| listed(a).cmp(&listed(b))));
-        group.dedup_by(|later, first| later.physical == first.physical);
-    };
-    pool.install(|| {
-        groups.par_iter_mut().for_each(in_order);
-        groups.par_sort_unstable_by(|a, b| a[0].folder.cmp(&b[0].folder));
-    });
-    groups.into_iter().flatten().collect()
-}
-
 /// Judges what was looked at, then the folders that tell the fate of what is below them.
 fn judge_all(judge: &mut Judge<'_>, parents: &Parents<'_>, seats: &[Seat], observations: &[Observation]) {
     let anchors = anchors(judge.case.reference, seats, observations);
@@ -208,17 +175,12 @@ fn judge_all(judge: &mut Judge<'_>, parents: &Parents<'_>, seats: &[Seat], obser
     }
 }
 
-/// Whether a name in a folder is among those that were looked at.
-pub(super) fn has_seat(seats: &[Seat], folder: &SystemPath, name: &[u8]) -> bool {
-    seats.binary_search_by(|seat| seat.place().cmp(&(folder, name))).is_ok()
-}
-
 /// What stood at each place that was looked at, and at the folders around them; none when something could not be looked at.
 fn settling(
     machine: &Machine,
     seats: &[Seat],
     observations: &[Observation],
-    folders: &HashMap<SystemPath, SystemPath>,
+    folders: &PathMap<SystemPath>,
     began: jiff::Timestamp,
 ) -> Option<Settling> {
     let mut settling = Settling::since(began);
@@ -250,6 +212,11 @@ fn observe(
     pool: &rayon::ThreadPool,
     observer: &dyn Observer,
 ) -> Result<Vec<Observation>, Stopped> {
+    if seen.0.is_empty() {
+        let tasks: Vec<Task<'_>> = seats.iter().zip(looks).map(|(seat, look)| task(case, seat, *look)).collect();
+        begin(&tasks, observer);
+        return scan::observe(case.machine, &tasks, case.how, pool, observer);
+    }
     let mut seen = seen.0.into_iter().peekable();
     let mut known: Vec<Option<Observation>> = Vec::with_capacity(seats.len());
     let mut open = Vec::new();
@@ -259,48 +226,23 @@ fn observe(
             Some((_, before, observation)) if before == *look => known.push(Some(observation)),
             _ => {
                 known.push(None);
-                let fresh = case.how.was_written(&seat.physical);
-                open.push(Task { folder: &seat.folder, name: seat.physical.name(), look: *look, fresh });
+                open.push(task(case, seat, *look));
             }
         }
     }
     begin(&open, observer);
     let fresh = scan::observe(case.machine, &open, case.how, pool, observer)?;
-    if open.len() == seats.len() {
-        return Ok(fresh);
-    }
     let mut fresh = fresh.into_iter();
     Ok(known.into_iter().map(|k| k.or_else(|| fresh.next()).unwrap_or(Observation::Absent)).collect())
 }
 
+fn task<'a>(case: &Case<'_>, seat: &'a Seat, look: Look) -> Task<'a> {
+    Task { folder: &seat.folder, name: seat.name(), look, fresh: case.how.was_written(&seat.physical) }
+}
+
 fn begin(tasks: &[Task<'_>], observer: &dyn Observer) {
-    let size = |task: &Task<'_>| if let Look::Blake3 { size } = task.look { size } else { 0 };
-    let bytes = tasks.iter().map(size).sum();
+    let bytes = tasks.iter().map(|task| task.look.bytes()).sum();
     observer.hear(Event::Begin { phase: Phase::Comparing, items: tasks.len() as u64, bytes });
-}
-
-/// One thing to be looked at, and where it is.
-#[derive(Debug)]
-pub(super) struct Seat {
-    pub(super) expected: usize,
-    /// Where it is, without links before the last name.
-    pub(super) physical: SystemPath,
-    /// The folder that it is in.
-    pub(super) folder: SystemPath,
-}
-
-impl Seat {
-    /// What seats are in order by: those of one folder stand together.
-    pub(super) fn place(&self) -> (&SystemPath, &[u8]) {
-        (&self.folder, self.physical.name())
-    }
-}
-
-fn in_scope(case: &Case<'_>, expected: &Expected) -> bool {
-    let scope = case.scope;
-    let path = scope.paths.is_empty() || scope.paths.iter().any(|p| expected.listed.is_within(p));
-    let named = |at: usize| scope.components.contains(&case.reference.components[at].component.id.name);
-    path && (scope.components.is_empty() || named(expected.component) || expected.also.iter().any(|c| named(*c)))
 }
 
 /// What is to be known of what is there.

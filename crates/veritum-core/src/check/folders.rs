@@ -5,15 +5,15 @@
 //! explains it; everything else blocks what lies below.
 
 use std::cell::RefCell;
-use std::collections::{BTreeMap, HashMap};
+use std::collections::BTreeMap;
 use std::io;
 
 use rayon::prelude::*;
 
 use super::reference::Reference;
-use crate::model::{FileKind, Stat, SystemPath};
+use crate::model::{FileKind, PathMap, Stat, SystemPath};
 use crate::platform::debian::{ALIASES, alias_target, explained_links};
-use crate::target::{Machine, Protection};
+use crate::target::{Dir, Machine, Protection};
 
 /// Content of these does not outlive a start of the system (Filesystem Hierarchy Standard 3.0, 3.15, 3.18, 6.1.4).
 const VOLATILE: [&str; 6] = ["/run", "/tmp", "/proc", "/sys", "/dev", "/var/tmp"];
@@ -72,10 +72,13 @@ pub struct Move {
     pub stat: Stat,
 }
 
+/// Folders whose place is known, by their listed path.
+pub(super) type Known = PathMap<Placement>;
+
 /// Judges folders, each once.
 pub struct Parents<'a> {
     eye: Eye<'a>,
-    known: RefCell<HashMap<SystemPath, Placement>>,
+    known: RefCell<Known>,
     blocks: RefCell<Vec<Block>>,
     moves: RefCell<Vec<Move>>,
 }
@@ -108,7 +111,12 @@ impl<'a> Parents<'a> {
     pub fn new(machine: &'a Machine, reference: &'a Reference, protection: &'a Protection, trusted_owner: u32) -> Self {
         let eye = Eye { machine, reference, protection, trusted_owner };
         let root = (SystemPath::root(), Placement::At(SystemPath::root()));
-        Self { eye, known: RefCell::new(HashMap::from([root])), blocks: RefCell::default(), moves: RefCell::default() }
+        Self {
+            eye,
+            known: RefCell::new(PathMap::from_iter([root])),
+            blocks: RefCell::default(),
+            moves: RefCell::default(),
+        }
     }
 
     /// What blocks, in path order.
@@ -133,7 +141,7 @@ impl<'a> Parents<'a> {
             return known.clone();
         }
         let above = listed.parent().map_or(Placement::At(SystemPath::root()), |parent| self.place(&parent));
-        let judged = self.eye.judge(listed, above);
+        let judged = self.eye.judge(listed, &above);
         self.keep(listed.clone(), judged)
     }
 
@@ -147,21 +155,33 @@ impl<'a> Parents<'a> {
         for mut level in levels.into_values() {
             let known = self.known.take();
             let known_ref = &known;
-            let one = |folder: &&SystemPath| {
+            // Those of one folder stand together, and are looked at through one handle.
+            let in_one = |folders: &[&SystemPath]| -> Vec<(SystemPath, Judged)> {
                 // Where nobody lists the folder above, it is judged when its turn comes.
-                let above = known_ref.get(&folder.parent()?)?.clone();
-                Some(((*folder).clone(), eye.judge(folder, above)))
+                let Some(above) = folders[0].parent().and_then(|above| known_ref.get(&above)) else {
+                    return Vec::new();
+                };
+                let dir = eye.open(above);
+                folders.iter().map(|folder| ((*folder).clone(), eye.judge_in(folder, above, &dir))).collect()
             };
             let judged: Vec<(SystemPath, Judged)> = pool.install(|| {
                 level.par_sort_unstable();
                 level.dedup();
-                level.par_iter().filter_map(one).collect()
+                level.par_chunk_by(|a, b| a.folder_bytes() == b.folder_bytes()).flat_map_iter(in_one).collect()
             });
             self.known.replace(known);
             for (folder, judged) in judged {
                 self.keep(folder, judged);
             }
         }
+    }
+
+    /// Hands out what is known, for several threads to read.
+    pub(super) fn with_known<T>(&self, read: impl FnOnce(&Known) -> T) -> T {
+        let known = self.known.take();
+        let answer = read(&known);
+        self.known.replace(known);
+        answer
     }
 
     fn keep(&self, listed: SystemPath, judged: Judged) -> Placement {
@@ -174,17 +194,30 @@ impl<'a> Parents<'a> {
 
 impl Eye<'_> {
     /// Judges a folder whose parent's placement is known.
-    fn judge(&self, listed: &SystemPath, above: Placement) -> Judged {
+    fn judge(&self, listed: &SystemPath, above: &Placement) -> Judged {
+        self.judge_in(listed, above, &self.open(above))
+    }
+
+    /// The folder above, when it is there.
+    fn open(&self, above: &Placement) -> io::Result<Dir> {
+        match above {
+            Placement::At(above) => self.machine.dir(above),
+            _ => Err(io::ErrorKind::NotFound.into()),
+        }
+    }
+
+    /// Judges a folder whose parent is open.
+    fn judge_in(&self, listed: &SystemPath, above: &Placement, dir: &io::Result<Dir>) -> Judged {
         if let Some(place) = self.machine.extent().unmounted_above(listed) {
             return Placement::Outside { why: format!("{place} is not mounted") }.into();
         }
-        let Placement::At(above) = above else { return above.into() };
+        let Placement::At(above) = above else { return above.clone().into() };
         let Ok(physical) = above.child(listed.name()) else {
             return Placement::Outside { why: "its path is too long".into() }.into();
         };
-        let dir = match self.machine.dir(&above) {
+        let dir = match dir {
             Ok(dir) => dir,
-            Err(e) => return refused(&e).into(),
+            Err(e) => return refused(e).into(),
         };
         match dir.look(listed.name()) {
             Ok(None) => Placement::Missing { listed: listed.clone(), physical }.into(),

@@ -3,9 +3,10 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use super::expected::{Expected, Want};
-use super::files::{Case, Fault, FilesCheck, Seat, Unexamined, content_sound};
+use super::files::{Case, Fault, FilesCheck, Unexamined, content_sound};
 use super::folders::{Block, Move, Parents, Placement, merged_alias};
 use super::meta::{self, MetaVerdict};
+use super::seats::Seat;
 use super::states::{expected_state, found_state, stat_state};
 use crate::event::{Event, Observer};
 use crate::model::{Area, FileKind, Finding, Identity, Stat, State, SystemPath, Verdict, Voucher};
@@ -30,13 +31,11 @@ pub(super) struct Judge<'a> {
     /// Missing folders, by where they should be.
     missing: BTreeMap<SystemPath, MissingFolder>,
     reasons: BTreeMap<String, (u64, Option<SystemPath>)>,
-    /// The folder of the last thing that was seated: as listed, and where it is.
-    last_folder: Option<(SystemPath, SystemPath)>,
 }
 
 impl<'a> Judge<'a> {
     pub(super) fn new(case: Case<'a>) -> Self {
-        Self { case, out: FilesCheck::default(), missing: BTreeMap::new(), reasons: BTreeMap::new(), last_folder: None }
+        Self { case, out: FilesCheck::default(), missing: BTreeMap::new(), reasons: BTreeMap::new() }
     }
 
     fn not_examined(&mut self, reason: String, path: &SystemPath) {
@@ -48,16 +47,6 @@ impl<'a> Judge<'a> {
     /// Where a thing is to be looked at; none when a folder above it already tells its fate.
     pub(super) fn seat(&mut self, parents: &Parents<'_>, at: usize, expected: &Expected) -> Option<Seat> {
         let listed = &expected.listed;
-        let name = listed.name();
-        // Things of one folder stand together: most need no look into the table of folders.
-        if let Some((folder, physical)) = &self.last_folder
-            && expected.want != Want::Folder
-            && folder.is_parent_of(listed)
-        {
-            // Mostly a thing is where it is listed.
-            let place = if physical == folder { listed.clone() } else { physical.child(name).ok()? };
-            return Some(Seat { expected: at, physical: place, folder: physical.clone() });
-        }
         let parent = listed.parent()?;
         let is_folder = expected.want == Want::Folder;
         match parents.place(if is_folder { listed } else { &parent }) {
@@ -67,9 +56,8 @@ impl<'a> Judge<'a> {
                 Some(Seat { expected: at, physical, folder })
             }
             Placement::At(folder) => {
-                self.out.folders.entry(parent.clone()).or_insert_with(|| folder.clone());
-                self.last_folder = Some((parent, folder.clone()));
-                Some(Seat { expected: at, physical: folder.child(name).ok()?, folder })
+                self.out.folders.entry(parent).or_insert_with(|| folder.clone());
+                Some(Seat { expected: at, physical: folder.child(listed.name()).ok()?, folder })
             }
             Placement::Missing { listed: missing, physical } => {
                 let folder = self.missing.entry(physical).or_default();
@@ -130,7 +118,9 @@ impl<'a> Judge<'a> {
                 let sibling = self.sibling(expected, anchors, None);
                 self.fault(seat, Verdict::Missing, vec![], None, sibling, false);
             }
-            Observation::Unreadable { stat, error } => self.unreadable(seat.expected, &seat.physical, *stat, error),
+            Observation::Unreadable { stat, error } => {
+                self.unreadable(seat.expected, &seat.physical, stat.as_deref().copied(), error);
+            }
             Observation::There(found) => {
                 self.out.bytes += scan::read_bytes(found);
                 self.there(seat, found, anchors);

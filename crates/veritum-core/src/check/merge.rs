@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::collections::hash_map::Entry;
 
 use super::expected::{Expected, Owned, Want};
-use crate::model::SystemPath;
+use crate::model::{PathMap, SystemPath};
 use crate::platform::Records;
 
 /// More shares than this are not made, however many threads there are.
@@ -14,8 +14,7 @@ const TELLING: usize = 16;
 
 /// In which of so many shares the things of a path's folder are: those of one folder stand together.
 pub(super) fn share_of(path: &SystemPath, shares: usize) -> usize {
-    let bytes = path.as_bytes();
-    let folder = &bytes[..bytes.len() - path.name().len()];
+    let folder = path.folder_bytes();
     let telling = &folder[folder.len().saturating_sub(TELLING)..];
     let number = telling.iter().fold(0usize, |n, byte| n.wrapping_mul(31).wrapping_add(usize::from(*byte)));
     number % shares.max(1)
@@ -26,7 +25,7 @@ pub(super) fn share_of(path: &SystemPath, shares: usize) -> usize {
 pub(super) struct Share {
     pub(super) expected: Vec<Expected>,
     /// Positions in `expected`, by listed path.
-    pub(super) by_path: HashMap<SystemPath, usize>,
+    pub(super) by_path: PathMap<usize>,
     /// Targets of links that a component ships where another one has the path.
     pub(super) other_links: HashMap<SystemPath, Vec<Vec<u8>>>,
 }
@@ -37,7 +36,7 @@ impl Share {
         let things = brought.iter().map(Vec::len).sum();
         let mut share = Self {
             expected: Vec::with_capacity(things),
-            by_path: HashMap::with_capacity(things),
+            by_path: PathMap::with_capacity_and_hasher(things, Default::default()),
             other_links: HashMap::new(),
         };
         for expected in brought.into_iter().flatten() {

@@ -18,6 +18,7 @@ mod near;
 mod parts;
 mod records;
 mod reference;
+mod seats;
 mod states;
 mod store;
 mod stray;

@@ -234,7 +234,10 @@ impl One<'_> {
 
     /// Deals things out by their folders.
     fn deal(&self, things: impl Iterator<Item = Expected>) -> Vec<Vec<Expected>> {
-        let mut shares: Vec<Vec<Expected>> = (0..self.gathering.shares).map(|_| Vec::new()).collect();
+        let share = things.size_hint().1.unwrap_or_default().div_ceil(self.gathering.shares);
+        // A little more than an even share: few of them must grow.
+        let room = share + share / 4 + 1;
+        let mut shares: Vec<Vec<Expected>> = (0..self.gathering.shares).map(|_| Vec::with_capacity(room)).collect();
         for thing in things {
             shares[share_of(&thing.listed, self.gathering.shares)].push(thing);
         }

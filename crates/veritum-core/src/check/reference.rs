@@ -11,7 +11,7 @@ use super::near::Near;
 use super::parts::{Gathering, Part};
 use super::records::{Desk, RecordFault};
 use crate::archive::Archive;
-use crate::model::{ComponentId, ContentHasher, Digest, Md5, SystemPath, Voucher};
+use crate::model::{ComponentId, ContentHasher, Digest, Md5, PathMap, SystemPath, Voucher};
 use crate::platform::debian::database::Database;
 use crate::platform::{Component, Installed, Platform};
 use crate::store::{Contents, Manifest, Records, Store, StoreError};
@@ -106,7 +106,7 @@ pub struct Reference {
     /// Targets of links that a component ships where another one has the path.
     other_links: HashMap<SystemPath, Vec<Vec<u8>>>,
     /// By listed path: the first position of a share, and the positions after it.
-    by_path: Vec<(usize, HashMap<SystemPath, usize>)>,
+    by_path: Vec<(usize, PathMap<usize>)>,
 }
 
 /// What a reference is gathered from.

@@ -1,12 +1,12 @@
 //! Notes: what lies in system folders and is owned by no component. Counted and named, never touched.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashSet;
 
 use rayon::prelude::*;
 
-use super::files::Seat;
 use super::reference::Reference;
-use crate::model::{Area, FileKind, Finding, Identity, SystemPath, Verdict};
+use super::seats::Seat;
+use crate::model::{Area, FileKind, Finding, Identity, PathMap, SystemPath, Verdict};
 use crate::platform::debian::ALIASES;
 use crate::target::{Dir, Machine};
 
@@ -49,7 +49,7 @@ pub(super) fn is_searched(folder: &SystemPath) -> bool {
 pub(super) fn find(
     machine: &Machine,
     reference: &Reference,
-    folders: &HashMap<SystemPath, SystemPath>,
+    folders: &PathMap<SystemPath>,
     seats: &[Seat],
     files: &HashSet<Identity>,
     pool: &rayon::ThreadPool,
@@ -65,7 +65,7 @@ pub(super) fn find(
         let first = seats.partition_point(|seat| seat.folder < **folder);
         let owned = &seats[first..];
         let owned = &owned[..owned.partition_point(|seat| seat.folder == **folder)];
-        names.retain(|(name, _)| owned.binary_search_by(|seat| seat.physical.name().cmp(name)).is_err());
+        names.retain(|(name, _)| owned.binary_search_by(|seat| seat.name().cmp(name)).is_err());
         names.sort_by(|a, b| a.0.cmp(&b.0));
         let nobodys = |(name, kind): (Vec<u8>, Option<FileKind>)| {
             let path = folder.child(&name).ok()?;

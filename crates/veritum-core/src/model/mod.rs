@@ -15,7 +15,7 @@ pub use component::{ComponentId, ComponentIdError};
 pub use digest::{ContentHasher, Digest, DigestError, Md5};
 pub use entry::{Entry, EntryKind, Owner};
 pub use finding::{Action, Advice, Area, Finding, FindingId, Harm, Remedy, State, Subject, Voucher};
-pub use path::{LinkTarget, PathError, SystemPath};
+pub use path::{LinkTarget, PathError, PathMap, SystemPath};
 pub use place::{FileKind, Identity, Instant, Stat};
 pub(crate) use text::from_readable;
 pub use text::{error_chain, error_words, quoted, readable};

@@ -1,5 +1,6 @@
 //! [`SystemPath`]: a name on the machine as the machine itself knows it.
 
+use std::collections::HashMap;
 use std::fmt;
 use std::sync::Arc;
 
@@ -20,6 +21,10 @@ const MAX_NAME: usize = 255;
 /// their bytes: a check of a whole system holds each of a hundred thousand paths in several lists.
 #[derive(Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct SystemPath(Arc<[u8]>);
+
+/// Things by their path. The hash is a fast one with a seed of its own in every process: a check of a whole system looks
+/// up a hundred thousand paths several times.
+pub type PathMap<T> = HashMap<SystemPath, T, foldhash::fast::RandomState>;
 
 /// Why some bytes are not a [`SystemPath`].
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
@@ -127,6 +132,12 @@ impl SystemPath {
     #[must_use]
     pub fn name(&self) -> &[u8] {
         memchr::memrchr(b'/', &self.0).map_or(&[], |cut| &self.0[cut + 1..])
+    }
+
+    /// The bytes up to the last `/`, and with it: the same for all names of one folder.
+    #[must_use]
+    pub fn folder_bytes(&self) -> &[u8] {
+        &self.0[..self.0.len() - self.name().len()]
     }
 
     /// The folder that holds it; none for the root.

@@ -11,7 +11,7 @@ pub mod systemd;
 
 use std::collections::{HashMap, HashSet};
 
-use crate::model::{ComponentId, Md5, SystemPath};
+use crate::model::{ComponentId, Md5, PathMap, SystemPath};
 use crate::target::{Machine, TargetError};
 
 /// How far a component's installation got.
@@ -114,9 +114,9 @@ pub struct Installed {
     /// The components, by name and architecture.
     pub components: Vec<Component>,
     /// Diversions, by the path they divert.
-    pub diversions: HashMap<SystemPath, Diversion>,
+    pub diversions: PathMap<Diversion>,
     /// Overrides, by path.
-    pub overrides: HashMap<SystemPath, Override>,
+    pub overrides: PathMap<Override>,
     /// What is left out on purpose.
     pub left_out: LeftOut,
     /// Components, by name or `name:arch`, of which no record tells the version.

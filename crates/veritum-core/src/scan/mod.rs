@@ -11,18 +11,21 @@ pub use settled::{Settled, Settling, Watch};
 
 use std::collections::HashSet;
 use std::io;
-use std::os::fd::AsFd;
+use std::os::fd::{AsFd, BorrowedFd};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
 use crate::event::{Event, Flow, Observer};
 use crate::model::{ContentHasher, Digest, FileKind, Md5, Stat, SystemPath};
-use crate::target::{Dir, Machine};
+use crate::target::{Dir, Disk, Machine};
 
 /// Large enough that system calls do not count, small enough to stay in the processor's cache.
 const BUFFER: usize = 128 * 1024;
 
 /// So many names of one folder are looked at by one thread with one handle.
 const SHARE: usize = 16;
+
+/// Names with so many bytes between them are looked at before others.
+const LARGE: u64 = 8 << 20;
 
 /// What is to be known of a name.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -39,6 +42,14 @@ pub enum Look {
         /// More bytes cannot be the content: a hole of a terabyte is not read for hours.
         most: u64,
     },
+}
+
+impl Look {
+    /// How many bytes are going to be read, as far as that is known before.
+    #[must_use]
+    pub fn bytes(&self) -> u64 {
+        if let Self::Blake3 { size } = self { *size } else { 0 }
+    }
 }
 
 /// One name to be looked at.
@@ -66,9 +77,9 @@ pub enum Observation {
     /// The medium gives errors.
     Unreadable {
         /// What could still be seen of it.
-        stat: Option<Stat>,
+        stat: Option<Box<Stat>>,
         /// The kernel's word.
-        error: String,
+        error: Box<str>,
     },
 }
 
@@ -129,12 +140,15 @@ pub fn observe(
     // A folder of a thousand libraries is shared among the threads.
     let folders = tasks.chunk_by(|a, b| a.folder == b.folder);
     let shares: Vec<&[Task<'_>]> = folders.flat_map(|folder| folder.chunks(SHARE)).collect();
+    // What takes long comes first: at the end no thread waits for another one.
+    let (mut order, rest): (Vec<usize>, Vec<usize>) =
+        (0..shares.len()).partition(|at| shares[*at].iter().map(|task| task.look.bytes()).sum::<u64>() >= LARGE);
+    order.extend(rest);
     let (stop, next) = (AtomicBool::new(false), AtomicUsize::new(0));
-    let share = |buffer: &mut [u8], names: &[Task<'_>]| -> Vec<Observation> {
-        let dir = machine.dir(names[0].folder);
+    let share = |dir: &io::Result<Dir>, buffer: &mut [u8], names: &[Task<'_>]| -> Vec<Observation> {
         let mut seen = Vec::with_capacity(names.len());
         for task in names {
-            let observation = match &dir {
+            let observation = match dir {
                 Ok(dir) => look(dir, task, how, buffer),
                 Err(e) => failed(e, None),
             };
@@ -152,10 +166,15 @@ pub fn observe(
     // Every thread takes the next share: all stay close to one another on the disk, and none ends long before another.
     let seen: Vec<Vec<(usize, Vec<Observation>)>> = pool.broadcast(|_| {
         let (mut buffer, mut seen) = (vec![0; BUFFER], Vec::new());
+        let mut last: Option<(&SystemPath, io::Result<Dir>)> = None;
         loop {
-            let at = next.fetch_add(1, Ordering::Relaxed);
-            let Some(names) = shares.get(at).filter(|_| !stop.load(Ordering::Relaxed)) else { return seen };
-            seen.push((at, share(&mut buffer, names)));
+            let turn = next.fetch_add(1, Ordering::Relaxed);
+            let Some(at) = order.get(turn).copied().filter(|_| !stop.load(Ordering::Relaxed)) else { return seen };
+            let names = shares[at];
+            // Of a large folder a thread mostly gets several shares.
+            let kept = last.take().filter(|(folder, _)| *folder == names[0].folder);
+            let (_, dir) = last.insert(kept.unwrap_or_else(|| (names[0].folder, machine.dir(names[0].folder))));
+            seen.push((at, share(dir, &mut buffer, names)));
         }
     });
     if stop.load(Ordering::Relaxed) {
@@ -178,7 +197,8 @@ fn failed(error: &io::Error, stat: Option<Stat>) -> Observation {
     match error.kind() {
         io::ErrorKind::NotFound | io::ErrorKind::NotADirectory => Observation::Absent,
         io::ErrorKind::PermissionDenied => Observation::Forbidden,
-        _ => Observation::Unreadable { stat, error: crate::model::error_words(error) },
+        // Boxed: nearly nothing is unreadable, and each of a hundred thousand answers would be large for it.
+        _ => Observation::Unreadable { stat: stat.map(Box::new), error: crate::model::error_words(error).into() },
     }
 }
 
@@ -214,8 +234,7 @@ fn look_closer(dir: &Dir, task: &Task<'_>, stat: Stat, how: How<'_>, buffer: &mu
 /// Digests the file's content: lstat, open without following, fstat of the same inode, then read to the end.
 fn read(dir: &Dir, task: &Task<'_>, found: &mut Found, buffer: &mut [u8]) -> io::Result<()> {
     let disk = dir.disk();
-    let file = disk.open_file(dir.fd(), task.name)?;
-    let open = disk.look_open(file.as_fd())?;
+    let (file, open) = disk.open_seen(dir.fd(), task.name)?;
     if open.id != found.stat.id {
         // On overlay file systems a handle may show another inode number than the name; a stat of both tells the
         // same content apart from an exchanged one.
@@ -230,19 +249,50 @@ fn read(dir: &Dir, task: &Task<'_>, found: &mut Found, buffer: &mut [u8]) -> io:
     }
     // Only what can be executed can use them (capabilities(7), "File capabilities").
     found.capabilities = found.stat.mode & 0o111 != 0 && disk.has_capabilities(file.as_fd()).unwrap_or(false);
-    let mut hasher = if matches!(task.look, Look::Md5 { .. }) { ContentHasher::md5() } else { ContentHasher::blake3() };
+    match task.look {
+        Look::Md5 { .. } => {
+            let mut hasher = ContentHasher::md5();
+            found.stat.size = read_to_end(disk, file.as_fd(), u64::MAX, buffer, &mut hasher)?;
+            found.md5 = hasher.finish().1;
+        }
+        // The size was just seen to be right: a file that grows meanwhile is as it was then.
+        _ => (found.stat.size, found.digest) = digest(disk, file.as_fd(), open.size, buffer)?,
+    }
+    Ok(())
+}
+
+/// Digests so many bytes, or fewer where the file ends before.
+fn digest(disk: &dyn Disk, file: BorrowedFd<'_>, size: u64, buffer: &mut [u8]) -> io::Result<(u64, Option<Digest>)> {
+    let first = disk.read(file, buffer)?;
+    if first as u64 == size {
+        // Nearly all files: digested at once, which needs nothing kept between two pieces.
+        return Ok((size, Some(Digest::of(&buffer[..first]))));
+    }
+    let mut hasher = ContentHasher::blake3();
+    hasher.update(&buffer[..first]);
+    let rest = if first == 0 { 0 } else { size.saturating_sub(first as u64) };
+    let more = read_to_end(disk, file, rest, buffer, &mut hasher)?;
+    Ok((first as u64 + more, hasher.finish().0))
+}
+
+/// Reads to the end, or so many bytes; how many there were.
+fn read_to_end(
+    disk: &dyn Disk,
+    file: BorrowedFd<'_>,
+    most: u64,
+    buffer: &mut [u8],
+    hasher: &mut ContentHasher,
+) -> io::Result<u64> {
     let mut length = 0;
-    loop {
-        let n = disk.read(file.as_fd(), buffer)?;
+    while length < most {
+        let n = disk.read(file, buffer)?;
         if n == 0 {
             break;
         }
         hasher.update(&buffer[..n]);
         length += n as u64;
     }
-    found.stat.size = length;
-    (found.digest, found.md5) = hasher.finish();
-    Ok(())
+    Ok(length)
 }
 
 #[cfg(test)]

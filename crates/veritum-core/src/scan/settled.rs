@@ -81,6 +81,8 @@ impl Settling {
             self.places.dedup_by(|a, b| a.place == b.place);
             self.places.par_chunks(IN_PART).map(pack).collect()
         });
+        // A hundred thousand small pieces are let go beside the rest of the work.
+        pool.spawn(move || drop(self.places));
         Some(Settled { parts: parts? })
     }
 }

@@ -202,11 +202,16 @@ impl Store {
         (!self.is_remote()).then(|| Listing(std::thread::spawn(move || inventory::objects(&folder))))
     }
 
-    /// Looks only whether these contents have a file, by name; those that have none.
+    /// Looks only whether these contents, in the order of their digests, have a file, by name; those that have none.
     #[must_use]
     pub fn absent(wanted: &[(Digest, u64)], listing: Option<Listing>) -> Vec<(Digest, u64)> {
         let Some(names) = listing.and_then(|listing| listing.0.join().ok()) else { return Vec::new() };
-        wanted.iter().filter(|(digest, _)| !names.contains(digest)).copied().collect()
+        let mut names = names.iter().peekable();
+        let mut lacks = |digest: &Digest| {
+            while names.next_if(|name| *name < digest).is_some() {}
+            names.peek() != Some(&digest)
+        };
+        wanted.iter().filter(|(digest, _)| lacks(digest)).copied().collect()
     }
 
     /// Reads contents; answers with those that are not what was signed.

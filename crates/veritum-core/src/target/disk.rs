@@ -46,8 +46,13 @@ pub trait Disk: Send + Sync + fmt::Debug {
     fn open_root(&self, path: &Path) -> io::Result<OwnedFd>;
     /// Opens the folder at `path` below `root`; a link on the way, or at its end, is an error.
     fn open_dir(&self, root: BorrowedFd<'_>, path: &Name) -> io::Result<OwnedFd>;
-    /// Opens a regular file for reading, never blocking, never following, never touching its access time.
-    fn open_file(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<OwnedFd>;
+    /// Opens a regular file for reading, never blocking, never following, never touching its access time; with what
+    /// the handle then shows.
+    fn open_seen(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<(OwnedFd, Stat)>;
+    /// Opens a regular file as [`open_seen`](Self::open_seen) does.
+    fn open_file(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<OwnedFd> {
+        Ok(self.open_seen(dir, name)?.0)
+    }
     /// Looks at a name without following it.
     fn look(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<Stat>;
     /// Looks at an open handle.

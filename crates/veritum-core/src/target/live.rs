@@ -84,17 +84,18 @@ impl Disk for LiveDisk {
         open_by_walking(root, path)
     }
 
-    fn open_file(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<OwnedFd> {
+    fn open_seen(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<(OwnedFd, Stat)> {
         let name = OsStr::from_bytes(name);
         let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::CLOEXEC;
         let file = match fs::openat(dir, name, flags | OFlags::NOATIME, Mode::empty()) {
             Err(Errno::PERM) => fs::openat(dir, name, flags, Mode::empty())?,
             other => other?,
         };
-        if FileType::from_raw_mode(fs::fstat(&file)?.st_mode) != FileType::RegularFile {
+        let stat = stat_of(&fs::fstat(&file)?);
+        if stat.kind != FileKind::File {
             return Err(io::Error::new(io::ErrorKind::InvalidInput, "not a regular file"));
         }
-        Ok(file)
+        Ok((file, stat))
     }
 
     fn look(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<Stat> {

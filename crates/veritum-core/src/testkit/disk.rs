@@ -238,9 +238,9 @@ impl Disk for TestDisk {
         self.look_step()?;
         self.live.open_dir(root, path)
     }
-    fn open_file(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<OwnedFd> {
+    fn open_seen(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<(OwnedFd, Stat)> {
         self.look_step()?;
-        self.live.open_file(dir, name)
+        self.live.open_seen(dir, name)
     }
     fn look(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<Stat> {
         self.look_step()?;

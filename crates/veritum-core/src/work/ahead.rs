@@ -5,6 +5,7 @@ use super::check::{Checked, Wanted};
 use super::records::RecordsPart;
 use super::repair::{Agreement, Done, Failed, Preview, carried_out, planned, report};
 use super::store::{Depth, StorePart};
+use super::supplies::Stores;
 use super::{WorkError, Workshop};
 use crate::change::{Desk, RoundReceipt};
 use crate::check::Scope;
@@ -88,7 +89,7 @@ impl Workshop {
             return Ok(Some(report(true, &checked, Done::default())));
         }
         let actions = self.mend_store(part, observer)?;
-        self.open_supplies();
+        self.use_stores(Stores::open(&self.settings));
         if self.depth(scope).is_none() || !self.own_opened {
             let after = self.checked(wanted, observer)?;
             let done = Done { store: actions, after: Some(after.report), ..Done::default() };

@@ -33,6 +33,7 @@ use std::ffi::OsString;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
+use self::supplies::Stores;
 use crate::archive::{Archive, ArchiveSettings, Fetcher};
 use crate::change::{ChangeError, Desk, Locks, StateFolder};
 use crate::check::{ManifestSource, Origin, Policy, Reference, Scope};
@@ -246,7 +247,12 @@ impl Workshop {
         if !Debian.is_here(&machine) {
             return Err(TargetError::NoSystem { path: settings.target.clone() }.into());
         }
-        let (installed, database) = Debian::read(&machine)?;
+        // The machine's records are read beside the stores' signed files.
+        let (read, stores) = std::thread::scope(|threads| {
+            let stores = threads.spawn(|| Stores::open(&settings));
+            (Debian::read(&machine), stores.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
+        });
+        let (installed, database) = read?;
         let pool =
             rayon::ThreadPoolBuilder::new().num_threads(settings.jobs).build().map_err(|_| WorkError::Threads)?;
         let services = settings.services.open(&machine);
@@ -266,7 +272,7 @@ impl Workshop {
             services,
             pool,
         };
-        workshop.open_supplies();
+        workshop.use_stores(stores);
         workshop.identify();
         Ok(workshop)
     }

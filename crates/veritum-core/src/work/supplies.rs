@@ -6,7 +6,7 @@ use std::sync::PoisonError;
 
 use rayon::prelude::*;
 
-use super::{Supplier, WorkError, Workshop};
+use super::{Settings, Supplier, WorkError, Workshop};
 use crate::archive::{Archive, ArchiveSettings, FetchError, Lacking, Standing};
 use crate::check::{Expected, FilesCheck, Reference, Scope, Want};
 use crate::event::{Event, Flow, Observer, Phase};
@@ -19,33 +19,53 @@ use crate::trust::Pins;
 /// So many questions are put to a web server at the same time.
 const QUESTIONS: usize = 8;
 
-impl Workshop {
+/// The stores among what was named, as far as they could be opened.
+#[derive(Default)]
+pub(super) struct Stores {
+    open: Vec<Store>,
+    /// Whether the first is the store in use.
+    own_opened: bool,
+    /// Why the first that could not be opened could not.
+    trouble: Option<StoreError>,
+    /// Why others than the one in use could not.
+    refused: Vec<String>,
+}
+
+impl Stores {
     /// Opens the stores among what was named; an unusable one is told by `status` and refused by the rest.
-    pub(super) fn open_supplies(&mut self) {
-        let pins = Pins::in_folder(&self.settings.trust);
-        let named = self.settings.from.iter().filter_map(|s| match s {
+    pub(super) fn open(settings: &Settings) -> Self {
+        let pins = Pins::in_folder(&settings.trust);
+        let named = settings.from.iter().filter_map(|s| match s {
             Supplier::Place(path) if path.join("store.json").is_file() => Some((false, path.clone().into())),
             _ => None,
         });
-        self.stores.clear();
-        self.refused_stores.clear();
-        (self.own_opened, self.store_trouble) = (false, None);
-        let own = self.settings.store.iter().map(|location| (true, location.clone()));
-        let reach = self.settings.reach();
+        let mut stores = Self::default();
+        let own = settings.store.iter().map(|location| (true, location.clone()));
+        let reach = settings.reach();
         for (own, location) in own.chain(named).collect::<Vec<(bool, Location)>>() {
-            match Store::open(&location, &pins, &reach, self.settings.now) {
+            match Store::open(&location, &pins, &reach, settings.now) {
                 Ok(open) => {
-                    self.stores.push(open);
-                    self.own_opened |= own;
+                    stores.open.push(open);
+                    stores.own_opened |= own;
                 }
                 Err(e) => {
                     if !own {
-                        self.refused_stores.push(crate::model::error_chain(&e));
+                        stores.refused.push(crate::model::error_chain(&e));
                     }
-                    self.store_trouble.get_or_insert(e);
+                    stores.trouble.get_or_insert(e);
                 }
             }
         }
+        stores
+    }
+}
+
+impl Workshop {
+    /// Takes the stores in use.
+    pub(super) fn use_stores(&mut self, stores: Stores) {
+        let Stores { open, own_opened, trouble, refused } = stores;
+        (self.stores, self.own_opened) = (open, own_opened);
+        (self.store_trouble, self.refused_stores) = (trouble, refused);
     }
 
     /// Fetches the manifests of what is installed from a store on a web server, and what it says of their records: many at

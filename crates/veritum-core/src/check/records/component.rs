@@ -132,16 +132,20 @@ impl One<'_> {
         let text = |more: &[SystemPath], without: &HashSet<SystemPath>| {
             let paths = shipped.iter().copied().filter(|p| !p.is_root() && !without.contains(*p)).chain(more);
             let mut text = b"/.\n".to_vec();
-            paths.for_each(|path| text.extend([path.as_bytes(), b"\n"].concat()));
+            for path in paths {
+                text.extend_from_slice(path.as_bytes());
+                text.push(b'\n');
+            }
             text
         };
         let write = |more: &[SystemPath], without: &HashSet<SystemPath>| {
             Ok(RecordMend::Write { content: RecordContent::Bytes(text(more, without)), mode: 0o644 })
         };
         // Settings of earlier versions stay in the list until they are purged.
-        let old: Vec<SystemPath> = {
+        let component = self.component;
+        let old = || -> Vec<SystemPath> {
             let known: HashSet<&SystemPath> = shipped.iter().copied().collect();
-            let settings = self.component.settings.iter().map(|s| &s.path);
+            let settings = component.settings.iter().map(|s| &s.path);
             settings.filter(|path| !known.contains(path)).cloned().collect()
         };
         let nothing = HashSet::new();
@@ -149,7 +153,7 @@ impl One<'_> {
             Found::Bytes(bytes) => bytes,
             other => {
                 let (verdict, cause) = other.told();
-                return self.fault(voucher, "list", verdict, cause, write(&old, &nothing));
+                return self.fault(voucher, "list", verdict, cause, write(&old(), &nothing));
             }
         };
         // As the package has it, awkward names included: nothing more to be asked.
@@ -158,8 +162,9 @@ impl One<'_> {
         }
         let (listed, whole) = match (info_list(&bytes), bytes.last() == Some(&b'\n')) {
             (Ok(listed), whole) => (listed, whole),
-            (Err(why), _) => return self.fault(voucher, "list", Verdict::Garbled, Some(why), write(&old, &nothing)),
+            (Err(why), _) => return self.fault(voucher, "list", Verdict::Garbled, Some(why), write(&old(), &nothing)),
         };
+        let old = old();
         let listed: HashSet<SystemPath> = listed.into_iter().collect();
         let known: HashSet<&SystemPath> = shipped.iter().copied().chain(&old).collect();
         let lacking: Vec<&SystemPath> =

@@ -1,0 +1,157 @@
+//! [`Seat`]: where each thing that is to be looked at really is, each place once, folder by folder.
+
+use rayon::prelude::*;
+
+use super::expected::{Expected, Scope, Want};
+use super::folders::{Known, Parents, Placement, is_volatile};
+use super::judge::Judge;
+use super::reference::Reference;
+use crate::model::{PathMap, SystemPath};
+
+/// So many things are seated by one thread at once.
+const SHARE: usize = 2048;
+
+/// One thing to be looked at, and where it is.
+#[derive(Debug)]
+pub(super) struct Seat {
+    pub(super) expected: usize,
+    /// Where it is, without links before the last name.
+    pub(super) physical: SystemPath,
+    /// The folder that it is in.
+    pub(super) folder: SystemPath,
+}
+
+impl Seat {
+    /// What seats are in order by: those of one folder stand together.
+    pub(super) fn place(&self) -> (&SystemPath, &[u8]) {
+        (&self.folder, self.name())
+    }
+
+    /// The last name: what follows the folder, which need not be searched for.
+    pub(super) fn name(&self) -> &[u8] {
+        let folder = if self.folder.is_root() { 0 } else { self.folder.as_bytes().len() };
+        self.physical.as_bytes().get(folder + 1..).unwrap_or_default()
+    }
+}
+
+/// Where everything that is to be looked at is, in path order, each place once.
+pub(super) fn seats(judge: &mut Judge<'_>, parents: &Parents<'_>, pool: &rayon::ThreadPool) -> Vec<Seat> {
+    let (reference, scope) = (judge.case.reference, judge.case.scope);
+    let things = &reference.expected;
+    let wanted = |expected: &Expected| in_scope(reference, scope, expected) && !is_volatile(&expected.listed);
+    let folder = |e: &'_ &Expected| e.want == Want::Folder && wanted(e);
+    let folders = pool.install(|| things.par_iter().filter(folder).map(|e| &e.listed).collect());
+    parents.look_ahead(folders, pool);
+    let mut groups = Groups::default();
+    let seated: Vec<Seated> = parents.with_known(|known| {
+        let share = |(share, things): (usize, &[Expected])| Seated::of(share * SHARE, things, known, &wanted);
+        pool.install(|| things.par_chunks(SHARE).enumerate().map(share).collect())
+    });
+    for share in seated {
+        judge.out.folders.extend(share.folders);
+        share.runs.into_iter().for_each(|run| groups.add(run));
+        for at in share.rest {
+            groups.add(judge.seat(parents, at, &things[at]).into_iter().collect());
+        }
+    }
+    let mut groups = groups.all;
+    // One place under two spellings (`/bin/x`, `/usr/bin/x`) is looked at once, as its first component lists it.
+    let listed = |seat: &Seat| (things[seat.expected].component, &things[seat.expected].listed);
+    let in_order = |group: &mut Vec<Seat>| {
+        group.sort_unstable_by(|a, b| a.name().cmp(b.name()).then_with(|| listed(a).cmp(&listed(b))));
+        group.dedup_by(|later, first| later.physical == first.physical);
+    };
+    pool.install(|| {
+        groups.par_iter_mut().for_each(in_order);
+        groups.par_sort_unstable_by(|a, b| a[0].folder.cmp(&b[0].folder));
+    });
+    let mut seats = Vec::with_capacity(groups.iter().map(Vec::len).sum());
+    seats.extend(groups.into_iter().flatten());
+    seats
+}
+
+/// Whether a name in a folder is among those that were looked at.
+pub(super) fn has_seat(seats: &[Seat], folder: &SystemPath, name: &[u8]) -> bool {
+    seats.binary_search_by(|seat| seat.place().cmp(&(folder, name))).is_ok()
+}
+
+fn in_scope(reference: &Reference, scope: &Scope, expected: &Expected) -> bool {
+    let path = scope.paths.is_empty() || scope.paths.iter().any(|p| expected.listed.is_within(p));
+    let named = |at: usize| scope.components.contains(&reference.components[at].component.id.name);
+    path && (scope.components.is_empty() || named(expected.component) || expected.also.iter().any(|c| named(*c)))
+}
+
+/// Seats by the folder that they are in.
+#[derive(Default)]
+struct Groups {
+    all: Vec<Vec<Seat>>,
+    of_folder: PathMap<usize>,
+}
+
+impl Groups {
+    /// Takes seats of one folder; none are none.
+    fn add(&mut self, seats: Vec<Seat>) {
+        let Some(first) = seats.first() else { return };
+        let group = *self.of_folder.entry(first.folder.clone()).or_insert(self.all.len());
+        match self.all.get_mut(group) {
+            Some(group) => group.extend(seats),
+            None => self.all.push(seats),
+        }
+    }
+}
+
+/// What one thread seated: as far as the folders are known and are there.
+#[derive(Default)]
+struct Seated {
+    /// Seats, in runs of one folder.
+    runs: Vec<Vec<Seat>>,
+    /// Folders as listed, and where they are.
+    folders: Vec<(SystemPath, SystemPath)>,
+    /// Positions of what something else is to be said of.
+    rest: Vec<usize>,
+    /// The folder of the last thing: as listed, and where it is.
+    last: Option<(SystemPath, SystemPath)>,
+}
+
+impl Seated {
+    fn of(first: usize, things: &[Expected], known: &Known, wanted: &(dyn Fn(&Expected) -> bool + Sync)) -> Self {
+        let mut seated = Self::default();
+        for (at, expected) in (first..).zip(things).filter(|(_, expected)| wanted(expected)) {
+            match seated.seat(at, expected, known) {
+                Some(seat) => seated.take(seat),
+                None => seated.rest.push(at),
+            }
+        }
+        seated
+    }
+
+    fn take(&mut self, seat: Seat) {
+        match self.runs.last_mut().filter(|run| run[0].folder == seat.folder) {
+            Some(run) => run.push(seat),
+            None => self.runs.push(vec![seat]),
+        }
+    }
+
+    fn seat(&mut self, at: usize, expected: &Expected, known: &Known) -> Option<Seat> {
+        let listed = &expected.listed;
+        // The root has no name in any folder.
+        if expected.want == Want::Folder && !listed.is_root() {
+            let Some(Placement::At(physical)) = known.get(listed) else { return None };
+            self.folders.push((listed.clone(), physical.clone()));
+            let folder = physical.parent().unwrap_or_else(SystemPath::root);
+            return Some(Seat { expected: at, physical: physical.clone(), folder });
+        }
+        // Things of one folder stand together: most need no look into the table of folders.
+        let known_folder = self.last.as_ref().is_some_and(|(folder, _)| folder.is_parent_of(listed));
+        if !known_folder {
+            let folder = listed.parent()?;
+            let Some(Placement::At(physical)) = known.get(&folder) else { return None };
+            self.folders.push((folder.clone(), physical.clone()));
+            self.last = Some((folder, physical.clone()));
+        }
+        let (folder, physical) = self.last.as_ref()?;
+        // Mostly a thing is where it is listed.
+        let place = if physical == folder { listed.clone() } else { physical.child(listed.name()).ok()? };
+        Some(Seat { expected: at, physical: place, folder: physical.clone() })
+    }
+}
