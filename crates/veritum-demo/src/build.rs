@@ -107,11 +107,15 @@ pub fn build(options: BuildOptions<'_>, observer: &dyn Observer) -> Result<Built
     for fault in options.faults.iter().filter(|f| f.in_store) {
         apply_to_store(&root, &store, fault).map_err(at)?;
     }
-    for fault in options.faults.iter().filter(|f| f.in_updates) {
+    for fault in options.faults.iter().filter(|f| f.in_updates && !f.mounts) {
         apply_to_updates(folder, fault).map_err(at)?;
     }
     for fault in options.faults.iter().filter(|f| !f.in_store && !f.in_updates) {
         apply(&root, fault).map_err(at)?;
+    }
+    // At the very end: nothing more can be written then.
+    for fault in options.faults.iter().filter(|f| f.mounts) {
+        apply_to_updates(folder, fault).map_err(at)?;
     }
     let files = installed.iter().flat_map(|p| &p.items).filter(|i| i.content != crate::Content::Folder).count();
     Ok(Built { machine: root, store, config, without_store, with_archive, components: installed.len(), files })

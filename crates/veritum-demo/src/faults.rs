@@ -35,6 +35,8 @@ pub struct Fault {
     pub stays: bool,
     /// Whether it is many places below the path, told as one.
     pub many: bool,
+    /// Whether it leaves a file system mounted behind: it is then only done when it is named.
+    pub mounts: bool,
 }
 
 const fn fault(name: &'static str, what: &'static str, path: &'static str, verdict: &'static str) -> Fault {
@@ -50,6 +52,7 @@ const fn fault(name: &'static str, what: &'static str, path: &'static str, verdi
         also: &[],
         stays: false,
         many: false,
+        mounts: false,
     }
 }
 
@@ -66,7 +69,7 @@ const fn in_updates(name: &'static str, what: &'static str, path: &'static str, 
 }
 
 /// All kinds of damage.
-pub const FAULTS: [Fault; 33] = [
+pub const FAULTS: [Fault; 34] = [
     fault(
         "altered-library",
         "a library's content changed, its size and times kept",
@@ -201,6 +204,12 @@ pub const FAULTS: [Fault; 33] = [
         )
     },
     in_updates("failed-service", "the service that fetches updates ended with an error", "apt-daily.service", "failed"),
+    Fault {
+        needs_root: true,
+        stays: true,
+        mounts: true,
+        ..in_updates("no-room", "a disk that is full but for some kilobytes", "/var/cache/apt/archives", "no-room")
+    },
 ];
 
 /// The fault of that name.

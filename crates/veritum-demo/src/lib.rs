@@ -14,6 +14,7 @@ pub mod mirror;
 mod package;
 mod seed;
 pub mod signing;
+mod small_disk;
 mod sources;
 mod spec;
 mod updates;

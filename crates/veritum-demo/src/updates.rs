@@ -8,6 +8,7 @@ use veritum_core::platform::services::{Active, Masking, UnitState};
 use veritum_core::platform::stand_in::{StandIn, StandInUnit};
 
 use crate::faults::Fault;
+use crate::small_disk;
 
 /// Units that fetch and apply updates, and whether they run.
 const UNITS: [(&str, Active); 4] = [
@@ -92,6 +93,7 @@ pub fn apply_to_updates(folder: &Path, fault: &Fault) -> io::Result<()> {
             fs::create_dir_all(lists.join("partial"))?;
             fs::write(lists.join("partial/archive.foreshore.example_foreshore_dists_saltwort_InRelease"), "half of it")
         }
+        "no-room" => small_disk::confine(folder),
         "failed-service" => services(folder).write("apt-daily.service", &unit(Active::Failed, Some("exit-code"))),
         other => Err(io::Error::new(io::ErrorKind::InvalidInput, format!("no fault is called {other}"))),
     }

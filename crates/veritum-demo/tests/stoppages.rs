@@ -1,5 +1,7 @@
 //! Each kind of damage that keeps updates from coming, alone and all together: named, put right, proved, taken back.
 
+#[path = "support/mounts.rs"]
+mod mounts;
 mod support;
 
 use std::path::{Path, PathBuf};
@@ -15,7 +17,7 @@ use veritum_core::report::{ProofWord, RepairReport};
 use veritum_core::testkit::Tree;
 use veritum_core::work::{Agreement, ClearUpdates, ServiceManager, Settings};
 use veritum_demo::mirror::Mirror;
-use veritum_demo::{FAULTS, Fault, apply_to_updates, services};
+use veritum_demo::{FAULTS, Fault, apply_to_updates, by_name, services};
 
 /// A copy of the whole demo, its archives served under their own names.
 struct Served {
@@ -65,7 +67,7 @@ impl Served {
 }
 
 fn all() -> Vec<&'static Fault> {
-    FAULTS.iter().filter(|fault| fault.in_updates).collect()
+    FAULTS.iter().filter(|fault| fault.in_updates && !fault.mounts).collect()
 }
 
 fn has(findings: &[Finding], fault: &Fault) -> bool {
@@ -131,4 +133,37 @@ fn each_kind_alone_is_named_and_put_right() {
 #[test]
 fn all_kinds_together_are_named_and_put_right() {
     lives(&all());
+}
+
+#[test]
+fn a_full_disk_is_named_and_updates_come_nevertheless() {
+    if !mounts::root_or_skip("a small disk") {
+        return;
+    }
+    let faults = ["no-room", "download-altered"].map(|name| by_name(name).unwrap());
+    let served = Served::with(&[faults[1], faults[0]]);
+    let _mounted = mounts::Mounted(served.demo().join("machine"));
+    let filler = served.demo().join("machine/home/mirela/Videos/harbour-day.mkv");
+    let film = std::fs::read(&filler).unwrap();
+    let before = served.tree();
+    let updates = Scope { areas: vec![Area::Updates], ..Scope::default() };
+    let report = open(&served.settings()).check(&updates, &Silent).unwrap();
+    faults.iter().for_each(|fault| assert!(has(&report.findings, fault), "{}: {:?}", fault.name, report.findings));
+    let cause = report.findings.iter().find(|f| has(std::slice::from_ref(f), faults[0])).unwrap().cause.clone();
+    assert!(cause.unwrap().contains("KiB are free, and 64 MiB are needed"));
+    let report = renew(&served.settings());
+    assert_eq!(report.proof.as_ref().unwrap().outcome, ProofWord::Proved);
+    let [left] = report.areas[0].remaining.as_slice() else { panic!("{:?}", report.areas[0].remaining) };
+    assert!(left.reason.contains("which is not enough") || left.reason.contains("are free"), "{left:?}");
+    assert_eq!(report.areas[0].put_right, 1);
+    assert!(report.areas[0].actions.iter().any(|a| a.action == "free"), "{:?}", report.areas[0].actions);
+    assert!(std::fs::read(&filler).unwrap() == film, "what a user has is not taken away");
+    let told = undo(&served.settings(), None).unwrap();
+    let gone: Vec<_> = told.changes.iter().flat_map(|c| &c.refused).collect();
+    assert!(!gone.is_empty() && gone.iter().all(|r| r.why.contains("to make room")), "{gone:?}");
+    // What was deleted does not come back, and the folder around it tells so by its time.
+    let differs = before.without_folder_times().differences(&served.tree().without_folder_times());
+    let lost: Vec<String> =
+        gone.iter().map(|r| format!("{}: gone", r.path).trim_start_matches('/').to_owned()).collect();
+    assert_eq!(differs, lost);
 }

@@ -88,7 +88,9 @@ impl Workshop {
                 (None, None) => Left::of(finding, reason_of(&ready.renewals, finding), None),
             }
         };
-        let planned_left = || before.left.iter().chain(&ready.frees.left).cloned().collect();
+        let frees = &ready.frees.left;
+        let otherwise = |left: &&Left| !frees.iter().any(|one| one.finding == left.finding);
+        let planned_left = || before.left.iter().filter(otherwise).chain(frees).cloned().collect();
         let remaining = if plan_only { planned_left() } else { last.findings.iter().map(left).collect() };
         let put_right = before.problems().saturating_sub(last.problems());
         let change = done.map(|done| done.number);

@@ -46,11 +46,11 @@ impl Workshop {
         };
         let files: Vec<SystemPath> =
             part.to_free.iter().filter(|one| answers(one)).map(|one| one.path.clone()).collect();
-        let lacks = part.findings.iter().filter(|f| f.verdict == Verdict::NoRoom && f.remedy.is_some());
+        let lacks = part.findings.iter().filter(|f| f.verdict == Verdict::NoRoom);
         let lacks: Vec<&model::Finding> = lacks.collect();
         let ids: Vec<FindingId> = lacks.iter().map(|f| f.id.clone()).collect();
         let mut plan = plan_room(&files, &ids, &self.update_rules(&|path| self.place_of_file(path)));
-        if plan.actions.is_empty() {
+        if plan.actions.is_empty() && !part.to_free.is_empty() {
             let reason = "downloads could go, and no archive answers that would give them again";
             let next = Some("make room in another way, or type the same again when the network is there".to_owned());
             plan.left.extend(lacks.iter().map(|f| Left::of(f, reason.into(), next.clone())));

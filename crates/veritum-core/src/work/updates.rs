@@ -11,7 +11,7 @@ use crate::check::{
 };
 use crate::check::{TERM, TERM_TAIL, begun_lists, history, last_success};
 use crate::event::{Event, Flow, Observer, Phase};
-use crate::model::{Action, Area, ComponentId, Finding, Remedy, Subject, SystemPath, Verdict, Voucher};
+use crate::model::{Area, ComponentId, Finding, Subject, SystemPath, Verdict, Voucher};
 use crate::platform::debian::Debian;
 use crate::platform::debian::apt::{self, AptConf};
 use crate::platform::debian::compare_versions;
@@ -129,14 +129,8 @@ impl Workshop {
         let mut to_free = Vec::new();
         if let Ok(free) = free.and_then(|dir| dir.disk().room(dir.fd())) {
             to_free = self.downloads_to_free(&looked.right, needed_room(waiting.bytes).saturating_sub(free.bytes));
-            let mut told = room(&place, free, waiting.bytes);
-            if !to_free.is_empty() {
-                told.findings.iter_mut().for_each(|f| {
-                    f.remedy = Some(Remedy { action: Action::Free, from: None, download: None });
-                    f.advice = None;
-                });
-            }
-            looked.add(told);
+            let spare = to_free.iter().map(|one| one.bytes).sum();
+            looked.add(room(&place, free, waiting.bytes, spare));
         }
         watch(&mut watched, begun, observer)?;
         looked.add(locks(&watched));

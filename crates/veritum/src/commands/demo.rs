@@ -31,8 +31,12 @@ const EXAMPLE: [&str; 10] = [
 pub(crate) fn run(args: &DemoArgs, global: &Global) -> Result<u8, Failure> {
     if args.list_faults {
         let width = FAULTS.iter().map(|f| f.name.len()).max().unwrap_or(0);
-        let line =
-            |f: &Fault| format!("{:width$}  {}{}\n", f.name, f.what, if f.needs_root { " (as root only)" } else { "" });
+        let condition = |f: &Fault| match (f.needs_root, f.mounts) {
+            (_, true) => " (as root only, and only when it is named: mounts a small disk)",
+            (true, false) => " (as root only)",
+            (false, false) => "",
+        };
+        let line = |f: &Fault| format!("{:width$}  {}{}\n", f.name, f.what, condition(f));
         put(&FAULTS.iter().map(line).collect::<String>());
         return Ok(exit::FINE);
     }
@@ -63,6 +67,12 @@ pub(crate) fn run(args: &DemoArgs, global: &Global) -> Result<u8, Failure> {
         updates(&args.dir, &built)?;
     }
     put(&ending(&built, &config, args.build_only));
+    if faults.iter().any(|f| f.mounts) {
+        put(&format!(
+            "\nThe machine lies on a small disk in memory. To let it go, with all that is on it: umount {}\n",
+            shown(&built.machine)
+        ));
+    }
     Ok(exit::FINE)
 }
 
@@ -71,7 +81,7 @@ fn faults(names: &[String]) -> Result<Vec<&'static Fault>, Failure> {
     let possible = |f: &&'static Fault| root || !f.needs_root;
     match names {
         [] => Ok(EXAMPLE.iter().filter_map(|n| by_name(n)).collect()),
-        [one] if one == "all" => Ok(FAULTS.iter().filter(possible).collect()),
+        [one] if one == "all" => Ok(FAULTS.iter().filter(|f| possible(f) && !f.mounts).collect()),
         [one] if one == "none" => Ok(Vec::new()),
         names => names
             .iter()

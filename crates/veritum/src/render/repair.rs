@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use veritum_core::model::{Area, Finding, Subject, quoted};
+use veritum_core::model::{Area, Finding, FindingId, Subject, quoted};
 use veritum_core::plan::Left;
 use veritum_core::report::{ActionReport, AreaChange, CheckReport, RepairReport};
 use veritum_core::work::Preview;
@@ -149,7 +149,9 @@ fn updates_text(
     left: &[Left],
     stay: Option<(u64, u64)>,
 ) -> String {
-    let right = check.findings.iter().filter(|f| actions.iter().any(|a| a.findings.contains(&f.id))).count() as u64;
+    let stays = |id: &FindingId| left.iter().any(|left| left.finding == *id);
+    let right = |f: &&Finding| actions.iter().any(|a| a.findings.contains(&f.id)) && !stays(&f.id);
+    let right = check.findings.iter().filter(right).count() as u64;
     if actions.iter().all(|action| action.action == "pause") && !actions.is_empty() {
         return renewing::hold_words(actions);
     }

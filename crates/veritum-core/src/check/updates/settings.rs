@@ -1,7 +1,7 @@
 //! What an administrator set that keeps updates from coming, and whether there is room for them.
 
 use super::{Looked, about, at_path};
-use crate::model::{FileKind, Subject, SystemPath, Verdict};
+use crate::model::{Action, FileKind, Remedy, Subject, SystemPath, Verdict};
 use crate::platform::debian::apt::{AptConf, Pin};
 use crate::target::{Machine, Room};
 
@@ -97,20 +97,31 @@ fn switched_off(machine: &Machine, unit: &str) -> Option<&'static str> {
     (!wanted).then_some("it is not switched on")
 }
 
+fn in_words(bytes: u64) -> String {
+    if bytes < 1 << 20 { format!("{} KiB", bytes >> 10) } else { format!("{} MiB", bytes >> 20) }
+}
+
 /// Bytes that must be free for updates to come, when so many wait.
 pub(crate) fn needed_room(waiting: u64) -> u64 {
     LEAST.saturating_add(waiting)
 }
 
-/// Judges whether there is room for what waits: so many bytes of downloads.
-pub(crate) fn room(place: &SystemPath, room: Room, waiting: u64) -> Looked {
+/// Judges whether there is room for what waits, so many bytes of downloads, and whether there would be without downloads
+/// that can be fetched again: so many bytes.
+pub(crate) fn room(place: &SystemPath, room: Room, waiting: u64, spare: u64) -> Looked {
     let mut looked = Looked::default();
     looked.examined += 1;
     let needed = needed_room(waiting);
-    const ADVICE: &str = "make room first; what was downloaded for installed versions can go: apt-get clean";
+    const ADVICE: &str = "make room first: what else can go is for a person to decide";
     if room.bytes < needed {
-        let cause = format!("{} MiB are free, and {} MiB are needed", room.bytes >> 20, needed >> 20);
-        looked.take(at_path(place, Verdict::NoRoom, &cause, Some(ADVICE)));
+        let mut cause = format!("{} are free, and {} are needed", in_words(room.bytes), in_words(needed));
+        let enough = room.bytes.saturating_add(spare) >= needed;
+        if spare > 0 && !enough {
+            cause.push_str(&format!("; downloads of {} can go, which is not enough", in_words(spare)));
+        }
+        let mut finding = at_path(place, Verdict::NoRoom, &cause, Some(ADVICE).filter(|_| !enough));
+        finding.remedy = enough.then_some(Remedy { action: Action::Free, from: None, download: None });
+        looked.take(finding);
     } else if room.inodes < FEWEST {
         let cause = format!("only {} more files can be made there", room.inodes);
         looked.take(at_path(place, Verdict::NoRoom, &cause, Some(ADVICE)));
