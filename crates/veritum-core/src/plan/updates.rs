@@ -1,5 +1,7 @@
 //! From what keeps updates from coming to actions: what goes aside, and which lists take the place of others. Pure.
 
+use std::collections::BTreeMap;
+
 use super::{Action, Deed, DiskDoubt, Item, ItemKind, Left, PlaceOf, Plan};
 use crate::archive::NewList;
 use crate::model::{Finding, FindingId, Stat, SystemPath, Verdict};
@@ -40,7 +42,12 @@ pub struct Coming<'a> {
 
 /// Plans what goes aside and what comes; what cannot be done is left, with the reason.
 #[must_use]
-pub fn plan_updates(findings: &[Finding], asides: &[Aside], coming: &[Coming<'_>], rules: &UpdateRules<'_>) -> Plan {
+pub fn plan_updates(
+    findings: &[Finding],
+    all_asides: &[Aside],
+    coming: &[Coming<'_>],
+    rules: &UpdateRules<'_>,
+) -> Plan {
     let mut plan = Plan::default();
     let unreadable = findings.iter().filter(|f| f.verdict == Verdict::Unreadable).count() as u64;
     if unreadable > 0 && !rules.despite_disk {
@@ -49,8 +56,12 @@ pub fn plan_updates(findings: &[Finding], asides: &[Aside], coming: &[Coming<'_>
     let old_forms = coming.iter().flat_map(|one| {
         one.list.instead_of.iter().map(|path| Aside { path: path.clone(), findings: one.findings.clone() })
     });
-    let replaced = |path: &SystemPath| coming.iter().any(|one| one.list.path == *path);
-    let asides: Vec<Aside> = asides.iter().filter(|one| !replaced(&one.path)).cloned().chain(old_forms).collect();
+    let (new_folders, coming): (Vec<_>, Vec<_>) =
+        coming.iter().partition(|one| (rules.place)(&one.list.path).is_none());
+    let new_folders = by_folder(&new_folders);
+    let replaced =
+        |path: &SystemPath| coming.iter().any(|one| one.list.path == *path) || new_folders.contains_key(path);
+    let asides: Vec<Aside> = all_asides.iter().filter(|one| !replaced(&one.path)).cloned().chain(old_forms).collect();
     let mut taken: Vec<SystemPath> = Vec::new();
     for aside in asides.iter().take(MOST) {
         let Some((place, Some(before))) = (rules.place)(&aside.path) else { continue };
@@ -64,18 +75,59 @@ pub fn plan_updates(findings: &[Finding], asides: &[Aside], coming: &[Coming<'_>
         leave(&mut plan, findings, finding, "very many files are set aside already", Some("veritum repair updates"));
     }
     for one in coming {
-        let Some(spot) = (rules.place)(&one.list.path) else {
-            for finding in &one.findings {
-                leave(&mut plan, findings, finding, "the folder of lists is not there", None);
-            }
-            continue;
-        };
-        let (uid, gid) = rules.owner;
-        let kind = ItemKind::File { size: one.list.size, digest: one.list.digest };
-        let item = Item { below: SystemPath::root(), kind, mode: 0o644, uid, gid, mtime: one.list.mtime };
+        let Some(spot) = (rules.place)(&one.list.path) else { continue };
+        let item = item(one.list, SystemPath::root(), rules);
         add(&mut plan, findings, rules, (&one.list.path, &one.findings), spot, Deed::Put(vec![item]));
     }
+    for (folder, lists) in &new_folders {
+        let stands: Vec<FindingId> =
+            all_asides.iter().filter(|one| one.path == *folder).flat_map(|one| one.findings.clone()).collect();
+        put_folder(&mut plan, findings, rules, (folder, lists), stands);
+    }
     plan
+}
+
+/// Lists by the folder that they lie in.
+fn by_folder<'a>(coming: &[&'a Coming<'a>]) -> BTreeMap<SystemPath, Vec<&'a Coming<'a>>> {
+    let mut folders: BTreeMap<SystemPath, Vec<&Coming<'_>>> = BTreeMap::new();
+    for one in coming {
+        folders.entry(one.list.path.parent().unwrap_or_else(SystemPath::root)).or_default().push(one);
+    }
+    folders
+}
+
+fn item(list: &NewList, below: SystemPath, rules: &UpdateRules<'_>) -> Item {
+    let (uid, gid) = rules.owner;
+    let kind = ItemKind::File { size: list.size, digest: list.digest };
+    Item { below, kind, mode: 0o644, uid, gid, mtime: list.mtime }
+}
+
+/// A folder that is not there, or in whose place something else stands, with the lists that belong in it.
+fn put_folder(
+    plan: &mut Plan,
+    findings: &[Finding],
+    rules: &UpdateRules<'_>,
+    (folder, lists): (&SystemPath, &[&Coming<'_>]),
+    mut answers: Vec<FindingId>,
+) {
+    answers.extend(lists.iter().flat_map(|one| one.findings.clone()));
+    answers.sort();
+    answers.dedup();
+    let Some(spot) = (rules.place)(folder) else {
+        let next = format!("mkdir -p {folder}");
+        for finding in &answers {
+            leave(plan, findings, finding, "the folder above the lists is not there", Some(&next));
+        }
+        return;
+    };
+    let (uid, gid) = rules.owner;
+    let mtime = lists.iter().map(|one| one.list.mtime).max().unwrap_or_default();
+    let mut items = vec![Item { below: SystemPath::root(), kind: ItemKind::Folder, mode: 0o755, uid, gid, mtime }];
+    for one in lists {
+        let Ok(below) = SystemPath::below_root(one.list.path.name()) else { continue };
+        items.push(item(one.list, below, rules));
+    }
+    add(plan, findings, rules, (folder, &answers), spot, Deed::Put(items));
 }
 
 fn add(

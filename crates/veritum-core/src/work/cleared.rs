@@ -2,7 +2,7 @@
 
 use std::collections::HashSet;
 
-use super::clearing::{Ready, findings_of, reason_of};
+use super::clearing::{Ready, findings_of, left_of};
 use super::repair::{carried_out, planned};
 use super::updates::UpdatesPart;
 use super::{Workshop, finishing};
@@ -53,7 +53,7 @@ impl Workshop {
     pub(super) fn told(&self, plan_only: bool, ready: &Ready, done: Option<&Cleared>) -> RepairReport {
         let before = self.update_report(&ready.part, &ready.plan);
         let after = done.map(|done| {
-            let plan = self.planned_updates(&done.last, &[], &ready.renewals);
+            let plan = self.planned_updates(&done.last, &[], (&ready.renewals, &ready.renewals));
             self.update_report(&done.last, &plan)
         });
         let receipts = done.map(|done| done.receipts.as_slice()).unwrap_or_default();
@@ -85,7 +85,7 @@ impl Workshop {
             match (known, failed.map(|why| (why, None)).or(blocked)) {
                 (_, Some((why, next))) => Left::of(finding, why, next),
                 (Some(left), None) => left.clone(),
-                (None, None) => Left::of(finding, reason_of(&ready.renewals, finding), None),
+                (None, None) => left_of(&ready.renewals, finding),
             }
         };
         let frees = &ready.frees.left;

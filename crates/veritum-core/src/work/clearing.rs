@@ -6,7 +6,7 @@ use super::renewing::ClearUpdates;
 use super::updates::{AskArchives, LocksHeld, UpdatesPart};
 use super::{WorkError, Workshop};
 use crate::archive::{Asked, Renewal};
-use crate::check::RightDownload;
+use crate::check::{RightDownload, advice};
 use crate::event::Observer;
 use crate::model::{self, FileKind, FindingId, Subject, SystemPath, Verdict};
 use crate::plan::{Aside, Coming, Left, PlaceOf, Plan, UpdateRules, leave_the_rest, plan_room, plan_updates};
@@ -32,7 +32,7 @@ impl Workshop {
         let part = self.updates(held, AskArchives::No, observer)?;
         let renewals = self.renewals(Asked { all_anew: wanted.everything, ..Asked::default() }, observer)?;
         let asides = self.asides(&part, wanted);
-        let plan = self.planned_updates(&part, &asides, &renewals);
+        let plan = self.planned_updates(&part, &asides, (&renewals, &renewals));
         let frees = self.planned_room(&part, &renewals);
         Ok(Ready { part, renewals, asides, frees, plan })
     }
@@ -100,7 +100,13 @@ impl Workshop {
         all
     }
 
-    pub(super) fn planned_updates(&self, part: &UpdatesPart, asides: &[Aside], renewals: &[Renewal]) -> Plan {
+    /// Plans what goes aside and what of the new lists comes; `asked` is what every archive answered, for the reasons.
+    pub(super) fn planned_updates(
+        &self,
+        part: &UpdatesPart,
+        asides: &[Aside],
+        (renewals, asked): (&[Renewal], &[Renewal]),
+    ) -> Plan {
         let mut coming = Vec::new();
         for renewal in renewals {
             let findings = findings_of(part, &renewal.source.words());
@@ -118,7 +124,7 @@ impl Workshop {
             .findings
             .iter()
             .filter(|f| renewed(f) && !answered(f) && !comes(f))
-            .map(|f| Left::of(f, reason_of(renewals, f), None))
+            .map(|f| left_of(asked, f))
             .collect();
         plan.left.extend(left);
         plan
@@ -141,16 +147,19 @@ pub(super) fn staying(ready: &Ready) -> (u64, u64) {
     (stays.len() as u64, stays.iter().map(|one| one.bytes).sum())
 }
 
-/// Why something that could have been put right is not.
-pub(super) fn reason_of(renewals: &[Renewal], finding: &model::Finding) -> String {
+/// Something that could have been put right and is not, with the reason.
+pub(super) fn left_of(renewals: &[Renewal], finding: &model::Finding) -> Left {
     let source = finding.subject.name().unwrap_or_default();
     let renewal = renewals.iter().find(|renewal| renewal.source.words() == source);
-    match (renewal.and_then(Renewal::error), &finding.subject) {
+    let error = renewal.and_then(Renewal::error);
+    let next = renewal.and_then(|r| Some(advice(r.error()?, &r.source.file.to_string())));
+    let reason = match (error, &finding.subject) {
         (Some(e), _) => format!("it could not be fetched afresh: {e}"),
         (None, Subject::Service { .. }) => "updates do not come yet, so its failure stands".into(),
         (None, Subject::Source { .. }) if renewal.is_none() => "the network is not to be used".into(),
         _ => "it came to light later, or was damaged again".into(),
-    }
+    };
+    Left::of(finding, reason, next)
 }
 
 /// The findings on a source's lists.

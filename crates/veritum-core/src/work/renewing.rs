@@ -154,7 +154,7 @@ impl Workshop {
         };
         ready.plan = match stopped {
             true => Plan::default(),
-            false => self.planned_updates(&ready.part, &ready.asides, &ready.renewals),
+            false => self.planned_updates(&ready.part, &ready.asides, (&ready.renewals, &ready.renewals)),
         };
         let last = self.change_updates(&ready, job, ask)?;
         let waiting = &last.as_ref().unwrap_or(&ready.part).waiting;
@@ -281,7 +281,7 @@ impl Workshop {
             // The lists are other ones now: whatever was read of them is read again.
             *self.archive.write().unwrap_or_else(PoisonError::into_inner) = None;
             let part = self.updates(LocksHeld::ByUs, AskArchives::No, &Steady(observer))?;
-            plan = self.planned_updates(&part, &self.asides(&part, ClearUpdates::default()), &[]);
+            plan = self.planned_updates(&part, &self.asides(&part, ClearUpdates::default()), (&[], &ready.renewals));
             plan.actions.retain(|action| !job.tried.contains(&action.place));
             let more: Vec<ActionReport> = plan.actions.iter().map(planned).map(renamed).collect();
             if !more.is_empty() && self.asked(&part, &plan, more, None, ask) == Agreement::No {

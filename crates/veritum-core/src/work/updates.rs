@@ -6,8 +6,8 @@ use std::time::{Duration, Instant};
 use super::{WorkError, Workshop};
 use crate::archive::{Archive, Asked, Renewal};
 use crate::check::{
-    Clock, Looked, Offers, RightDownload, Watched, archives, binary_caches, downloaded, downloads, installs, led_out,
-    lists, locks, needed_room, restart_note, room, services, settings, sources,
+    Clock, Looked, Offers, RightDownload, Watched, archives, binary_caches, downloaded, downloads, folders, installs,
+    led_out, lists, locks, needed_room, restart_note, room, services, settings, sources,
 };
 use crate::check::{TERM, TERM_TAIL, begun_lists, history, last_success};
 use crate::event::{Event, Flow, Observer, Phase};
@@ -100,6 +100,7 @@ impl Workshop {
         looked.add(history(&runs, &self.end_of(&SystemPath::literal(TERM), TERM_TAIL)));
         let (told, led_out) = led_out(&self.machine, &|real| self.protection.why(real).map(str::to_owned));
         looked.add(told);
+        looked.add(folders(&self.machine));
         if !led_out.iter().any(|out| out.as_bytes().starts_with(apt::LISTS.as_bytes())) {
             looked.add(begun_lists(&self.machine));
         }

@@ -75,6 +75,40 @@ pub(crate) fn led_out(
     (looked, out)
 }
 
+/// Tells of what stands in the place of a folder of apt's. One that is not there apt makes by itself; anything else there
+/// keeps it from working.
+pub(crate) fn folders(machine: &Machine) -> Looked {
+    let mut looked = Looked::default();
+    for top in [CACHE, LISTS].map(SystemPath::literal) {
+        for folder in [Some(top.clone()), top.join(b"partial").ok()].into_iter().flatten() {
+            let Some(why) = no_folder(machine, &folder) else { continue };
+            looked.take(to_set_aside(at_path(&folder, Verdict::WrongKind, &why, None)));
+            break;
+        }
+    }
+    looked
+}
+
+/// What is there in place of a folder.
+fn no_folder(machine: &Machine, folder: &SystemPath) -> Option<String> {
+    let above = machine.resolve(&folder.parent()?).and_then(|real| machine.dir(&real)).ok()?;
+    let stat = above.look(folder.name()).ok()??;
+    let enters = || machine.resolve(folder).and_then(|real| machine.dir(&real));
+    match stat.kind {
+        FileKind::Folder => None,
+        FileKind::Link => match enters() {
+            Err(e) if e.kind() == io::ErrorKind::NotFound => {
+                Some("a link that leads to nothing stands in the place of a folder".into())
+            }
+            Err(e) if e.kind() == io::ErrorKind::NotADirectory => {
+                Some("a link to something that is no folder stands there".into())
+            }
+            _ => None,
+        },
+        kind => Some(format!("a {} stands in the place of a folder", kind.word())),
+    }
+}
+
 /// Tells of lists that were under way when a run ended: apt goes on from them, or takes them away.
 pub(crate) fn begun_lists(machine: &Machine) -> Looked {
     let mut looked = Looked::default();
@@ -118,7 +152,8 @@ pub(crate) fn downloads(
         });
         let (dir, names) = match listed {
             Ok(listed) => listed,
-            Err(e) if e.kind() == io::ErrorKind::NotFound => continue,
+            // What else stands there is told of the folder itself.
+            Err(e) if matches!(e.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) => continue,
             Err(e) => {
                 looked.unexamined.push((format!("what was downloaded: {}", why_not(&e)), 1, Some(folder)));
                 continue;

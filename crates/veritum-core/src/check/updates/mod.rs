@@ -12,7 +12,7 @@ mod settings;
 
 pub(crate) use archives::{advice, archives, fetch_advice};
 pub(crate) use caches::binary_caches;
-pub(crate) use downloads::{Offers, begun_lists, downloaded, downloads, led_out};
+pub(crate) use downloads::{Offers, begun_lists, downloaded, downloads, folders, led_out};
 pub(crate) use history::{TERM, TERM_TAIL, history, last_success};
 pub(crate) use installs::{installs, restart_note};
 pub(crate) use lists::{Clock, lists, sources};
