@@ -2,6 +2,8 @@
 
 mod support;
 
+use std::os::unix::fs::PermissionsExt;
+
 use support::{Demo, assert_same, check, is_root, repair, told, undo};
 use veritum_core::report::OutcomeWord;
 use veritum_core::testkit::Tree;
@@ -263,4 +265,23 @@ fn each_kind_of_damage_to_the_store_is_found_and_put_right_and_the_machine_is_no
         assert_eq!((after.outcome, after.notes.len()), (OutcomeWord::Sound, 0), "{faults:?} {:#?}", after.findings);
         assert_same("the machine", &before, &demo.tree());
     }
+}
+
+#[test]
+fn owner_and_mode_of_the_root_itself_are_judged_and_put_right() {
+    let demo = Demo::with(&[]);
+    let (settings, root) = (demo.settings(), demo.machine());
+    let set = |mode: u32| std::fs::set_permissions(&root, PermissionsExt::from_mode(mode)).unwrap();
+    let is = || std::fs::metadata(&root).unwrap().permissions().mode() & 0o7777;
+    set(0o755);
+    assert!(check(&settings).findings.is_empty());
+    set(0o777);
+    assert_eq!(told(&check(&settings).findings), [("/".to_owned(), "wrong-mode")]);
+    let before = demo.tree();
+    repair(&settings);
+    assert_eq!(is(), 0o755);
+    assert!(check(&settings).findings.is_empty());
+    undo(&settings, None).unwrap();
+    assert_same("taken back", &before, &demo.tree());
+    assert_eq!(is(), 0o777);
 }

@@ -47,7 +47,7 @@ fn what_has_not_changed_is_not_read_and_the_answer_is_the_same() {
 #[test]
 fn nothing_that_an_answer_rests_on_can_change_unseen() {
     type Change = fn(&World);
-    let changes: [(&str, Change); 11] = [
+    let changes: [(&str, Change); 12] = [
         ("a file", |w| fs::write(w.at("/usr/bin/quay"), "x").unwrap()),
         ("a mode", |w| {
             let mode = std::os::unix::fs::PermissionsExt::from_mode(0o700);
@@ -56,6 +56,10 @@ fn nothing_that_an_answer_rests_on_can_change_unseen() {
         ("a folder's mode", |w| {
             let mode = std::os::unix::fs::PermissionsExt::from_mode(0o777);
             fs::set_permissions(w.at("/usr/lib/quay/deep"), mode).unwrap();
+        }),
+        ("the root's mode", |w| {
+            let mode = std::os::unix::fs::PermissionsExt::from_mode(0o777);
+            fs::set_permissions(w.machine(), mode).unwrap();
         }),
         ("something new", |w| fs::write(w.at("/usr/share/quay/new"), "x").unwrap()),
         ("something gone", |w| fs::remove_file(w.at("/usr/lib/quay/deep/inside")).unwrap()),

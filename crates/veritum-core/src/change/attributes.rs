@@ -58,9 +58,9 @@ fn each(desk: &Desk<'_>, places: &[Cleared], flags: impl Fn(u32, &Cleared) -> u3
 fn open(desk: &Desk<'_>, place: &SystemPath) -> io::Result<Option<OwnedFd>> {
     let parent = place.parent().unwrap_or_else(SystemPath::root);
     let Some(dir) = folder(desk, &parent)? else { return Ok(None) };
-    match dir.look(place.name())?.map(|s| s.kind) {
-        Some(FileKind::File) => dir.disk().open_file(dir.fd(), place.name()).map(Some),
-        Some(FileKind::Folder) => dir.disk().open_dir(dir.fd(), place.name()).map(Some),
+    match dir.look(place.entry())?.map(|s| s.kind) {
+        Some(FileKind::File) => dir.disk().open_file(dir.fd(), place.entry()).map(Some),
+        Some(FileKind::Folder) => dir.disk().open_dir(dir.fd(), place.entry()).map(Some),
         _ => Ok(None),
     }
 }

@@ -67,7 +67,11 @@ fn obstacle(desk: &Desk<'_>, action: &Action, cleared: &mut Vec<Cleared>) -> io:
     if let Some(reason) = desk.protection.reason(&action.place) {
         return plain(&reason);
     }
-    let Some(parent) = action.place.parent() else { return plain("it is the root folder") };
+    // Owner and mode of the root are set like any other's; nothing can take its place.
+    let parent = match action.place.parent() {
+        None if !matches!(action.deed, Deed::SetMeta { .. }) => return plain("it is the root folder"),
+        parent => parent.unwrap_or_else(SystemPath::root),
+    };
     let dir = match desk.machine.dir(&parent) {
         Ok(dir) => dir,
         Err(_) => return plain("the folder that it is in cannot be opened without following a link"),
@@ -82,13 +86,13 @@ fn obstacle(desk: &Desk<'_>, action: &Action, cleared: &mut Vec<Cleared>) -> io:
     if let Some(reason) = locked(desk, parent, "its folder", flags, cleared) {
         return Ok(Some(reason));
     }
-    let Some(stat) = dir.look(action.place.name())? else { return Ok(None) };
-    if dir.disk().mount_of_name(dir.fd(), action.place.name())? != dir.disk().mount_of(dir.fd())? {
+    let Some(stat) = dir.look(action.place.entry())? else { return Ok(None) };
+    if dir.disk().mount_of_name(dir.fd(), action.place.entry())? != dir.disk().mount_of(dir.fd())? {
         return plain("something is mounted on it");
     }
     let open = match stat.kind {
-        FileKind::File => dir.disk().open_file(dir.fd(), action.place.name()).ok(),
-        FileKind::Folder => dir.disk().open_dir(dir.fd(), action.place.name()).ok(),
+        FileKind::File => dir.disk().open_file(dir.fd(), action.place.entry()).ok(),
+        FileKind::Folder => dir.disk().open_dir(dir.fd(), action.place.entry()).ok(),
         _ => None,
     };
     if let Some(open) = open {

@@ -128,7 +128,7 @@ impl Spot {
         let Some(dir) = folder(desk, &parent)? else { return Ok(None) };
         let temp = staged_name(committed.change, committed.round, action.index);
         let aside = [temp.as_slice(), b"-out"].concat();
-        let spot = Self { dir, name: action.place.name().to_vec(), temp, aside };
+        let spot = Self { dir, name: action.place.entry().to_vec(), temp, aside };
         spot.settle()?;
         Ok(Some(spot))
     }

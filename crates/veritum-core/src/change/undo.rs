@@ -180,7 +180,7 @@ fn refusal(desk: Desk<'_>, action: &Action, outcome: &Outcome, back: &mut Action
         Ok(dir) => dir,
         Err(_) => return Ok(Some("the folder that it is in is no longer there".into())),
     };
-    let now = placed(&dir, action.place.name())?;
+    let now = placed(&dir, action.place.entry())?;
     let same = match (&outcome.placed, &now) {
         (None, None) => true,
         (Some(placed), Some(now)) if now.stat.kind == FileKind::Folder => {

@@ -27,8 +27,11 @@ impl Seat {
         (&self.folder, self.name())
     }
 
-    /// The last name: what follows the folder, which need not be searched for.
+    /// The name by which the folder knows it: what follows the folder, which need not be searched for.
     pub(super) fn name(&self) -> &[u8] {
+        if self.physical.is_root() {
+            return self.physical.entry();
+        }
         let folder = if self.folder.is_root() { 0 } else { self.folder.as_bytes().len() };
         self.physical.as_bytes().get(folder + 1..).unwrap_or_default()
     }
@@ -134,8 +137,7 @@ impl Seated {
 
     fn seat(&mut self, at: usize, expected: &Expected, known: &Known) -> Option<Seat> {
         let listed = &expected.listed;
-        // The root has no name in any folder.
-        if expected.want == Want::Folder && !listed.is_root() {
+        if expected.want == Want::Folder {
             let Some(Placement::At(physical)) = known.get(listed) else { return None };
             self.folders.push((listed.clone(), physical.clone()));
             let folder = physical.parent().unwrap_or_else(SystemPath::root);

@@ -134,6 +134,12 @@ impl SystemPath {
         memchr::memrchr(b'/', &self.0).map_or(&[], |cut| &self.0[cut + 1..])
     }
 
+    /// The name by which the folder that holds it knows it; the root, which no folder holds, knows itself as `.`.
+    #[must_use]
+    pub fn entry(&self) -> &[u8] {
+        if self.is_root() { b"." } else { self.name() }
+    }
+
     /// The bytes up to the last `/`, and with it: the same for all names of one folder.
     #[must_use]
     pub fn folder_bytes(&self) -> &[u8] {

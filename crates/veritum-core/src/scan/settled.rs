@@ -56,10 +56,6 @@ impl Settling {
 
     /// Takes in what stands at a place in a folder, without links on the way; none for nothing.
     pub fn add(&mut self, folder: &SystemPath, place: &SystemPath, stat: Option<&Stat>, watch: Watch) {
-        // The root itself has no name in any folder.
-        if place.is_root() {
-            return;
-        }
         let watch = if stat.is_some_and(|s| s.kind != FileKind::Folder) { Watch::Close } else { watch };
         let changed = |s: &Stat| watch == Watch::Close && s.ctime.s >= self.began.saturating_sub(STEP);
         self.unsettled |= stat.is_some_and(changed);
@@ -94,7 +90,7 @@ fn encoded(part: &[Known]) -> Vec<u8> {
         put_bytes(&mut bytes, names[0].folder.as_bytes());
         bytes.extend(u32::try_from(names.len()).unwrap_or(u32::MAX).to_le_bytes());
         for Known { place, stamp, watch, .. } in names {
-            put_bytes(&mut bytes, place.name());
+            put_bytes(&mut bytes, place.entry());
             bytes.push(u8::from(stamp.is_some()) | u8::from(*watch == Watch::Loose) << 1);
             bytes.extend(stamp.iter().flatten());
         }
