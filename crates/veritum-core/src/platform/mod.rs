@@ -5,6 +5,7 @@
 
 pub mod debian;
 pub mod delegate;
+pub mod freedesktop;
 pub mod services;
 pub mod stand_in;
 pub mod systemd;

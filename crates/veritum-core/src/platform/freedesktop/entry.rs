@@ -1,0 +1,190 @@
+//! [`DesktopEntry`]: how an application presents itself to a desktop (Desktop Entry Specification 1.5).
+
+use super::keyfile::{KeyFile, KeyFileError};
+
+/// The group that every entry has.
+const GROUP: &str = "Desktop Entry";
+/// Words of one command line; more are refused.
+const MAX_WORDS: usize = 1000;
+
+/// Why a desktop cannot use an entry.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum EntryError {
+    /// It is no key file.
+    #[error(transparent)]
+    File(#[from] KeyFileError),
+    /// It has no group `Desktop Entry`.
+    #[error("it has no group [Desktop Entry]")]
+    NoEntry,
+    /// A key that each entry of its type needs is not there.
+    #[error("it has no {0}")]
+    Lacks(&'static str),
+    /// Its command cannot be taken apart.
+    #[error("its command cannot be read: {0}")]
+    Command(&'static str),
+}
+
+/// What an entry stands for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kind {
+    /// A program.
+    Application,
+    /// A place, a folder of a menu, or a kind of a later standard.
+    Other,
+}
+
+/// An entry.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DesktopEntry {
+    /// What it stands for.
+    pub kind: Kind,
+    /// Its name, in no language.
+    pub name: String,
+    /// Its names in other languages.
+    pub names: Vec<String>,
+    /// The words of its command, field codes (`%U`) as they are; empty for one that is only reached over the bus.
+    pub command: Vec<String>,
+    /// A program without which the entry is not shown.
+    pub needs: Option<String>,
+    /// Its icon: a name or an absolute path.
+    pub icon: Option<String>,
+    /// Which kinds of files it opens.
+    pub opens: Vec<String>,
+    /// Whether menus show it.
+    pub shown: bool,
+    /// Whether it counts as deleted.
+    pub hidden: bool,
+    /// Whether it is started over the message bus.
+    pub on_bus: bool,
+}
+
+impl DesktopEntry {
+    /// Reads an entry.
+    ///
+    /// # Errors
+    /// What keeps a desktop from using it.
+    pub fn parse(bytes: &[u8]) -> Result<Self, EntryError> {
+        let file = KeyFile::parse(bytes)?;
+        if !file.has(GROUP) {
+            return Err(EntryError::NoEntry);
+        }
+        let kind = match file.raw(GROUP, "Type").map(str::trim_end).ok_or(EntryError::Lacks("Type"))? {
+            "Application" => Kind::Application,
+            _ => Kind::Other,
+        };
+        let name = file.string(GROUP, "Name").filter(|name| !name.is_empty()).ok_or(EntryError::Lacks("Name"))?;
+        let on_bus = file.flag(GROUP, "DBusActivatable");
+        let command = match file.string(GROUP, "Exec") {
+            Some(line) => words(&line).map_err(EntryError::Command)?,
+            None => Vec::new(),
+        };
+        if kind == Kind::Application && command.is_empty() && !on_bus {
+            return Err(EntryError::Lacks("Exec"));
+        }
+        let hidden = file.flag(GROUP, "Hidden");
+        Ok(Self {
+            kind,
+            name,
+            names: file.translations(GROUP, "Name"),
+            command,
+            needs: file.string(GROUP, "TryExec").filter(|program| !program.is_empty()),
+            icon: file.string(GROUP, "Icon").filter(|icon| !icon.is_empty()),
+            opens: file.strings(GROUP, "MimeType"),
+            shown: !file.flag(GROUP, "NoDisplay") && !hidden,
+            hidden,
+            on_bus,
+        })
+    }
+
+    /// The program that its command starts, past `env` and the variables that it sets; none without a command.
+    #[must_use]
+    pub fn program(&self) -> Option<&str> {
+        let mut words = self.command.iter().map(String::as_str);
+        let first = words.next()?;
+        if first.rsplit('/').next() != Some("env") {
+            return Some(first);
+        }
+        words.find(|word| !word.contains('=') && !word.starts_with('-')).or(Some(first))
+    }
+}
+
+/// The words of a command ("The Exec key"): parted by spaces; in double quotes `\` stands before `"`, `` ` ``, `$` and `\`.
+fn words(line: &str) -> Result<Vec<String>, &'static str> {
+    let mut words = Vec::new();
+    let mut letters = line.chars().peekable();
+    loop {
+        while letters.next_if(|c| c.is_ascii_whitespace()).is_some() {}
+        if letters.peek().is_none() {
+            return Ok(words);
+        }
+        if words.len() >= MAX_WORDS {
+            return Err("it has more words than is sensible");
+        }
+        let mut word = String::new();
+        while let Some(letter) = letters.next_if(|c| !c.is_ascii_whitespace()) {
+            if letter != '"' {
+                word.push(letter);
+                continue;
+            }
+            loop {
+                match letters.next().ok_or("its quotes do not end")? {
+                    '"' => break,
+                    '\\' => word.push(letters.next().ok_or("its quotes do not end")?),
+                    inside => word.push(inside),
+                }
+            }
+        }
+        words.push(word);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn entry(lines: &str) -> Result<DesktopEntry, EntryError> {
+        DesktopEntry::parse(format!("[Desktop Entry]\n{lines}").as_bytes())
+    }
+
+    #[test]
+    fn an_application_is_read() {
+        let read = entry(
+            "Type=Application\nName=Berthbook\nName[de]=Liegebuch\nExec=env A=1 \"/usr/bin/berth book\" --new %U\n\
+             TryExec=berthbook\nIcon=berthbook\nMimeType=text/csv;x/y;\nNoDisplay=true\n",
+        )
+        .unwrap();
+        assert_eq!((read.name.as_str(), read.program()), ("Berthbook", Some("/usr/bin/berth book")));
+        assert_eq!(read.names, ["Liegebuch"]);
+        assert_eq!(read.command.len(), 5);
+        assert_eq!((read.opens.len(), read.shown, read.hidden), (2, false, false));
+        assert_eq!((read.needs.as_deref(), read.icon.as_deref()), (Some("berthbook"), Some("berthbook")));
+    }
+
+    #[test]
+    fn what_a_desktop_cannot_use_is_told() {
+        assert_eq!(DesktopEntry::parse(b"[Other]\n").unwrap_err(), EntryError::NoEntry);
+        for (lines, lacks) in
+            [("Name=x\n", "Type"), ("Type=Application\nExec=x\n", "Name"), ("Type=Application\nName=x\n", "Exec")]
+        {
+            assert_eq!(entry(lines).unwrap_err(), EntryError::Lacks(lacks));
+        }
+        assert!(matches!(entry("Type=Application\nName=x\nExec=\"x\n").unwrap_err(), EntryError::Command(_)));
+        assert!(entry("Type=Application\nName=x\nDBusActivatable=true\n").unwrap().on_bus);
+        assert_eq!(entry("Type=Link\nName=x\n").unwrap().kind, Kind::Other);
+    }
+
+    #[test]
+    fn a_command_is_taken_apart_as_the_standard_says() {
+        assert_eq!(words(r#"sh -c "a \"b\" \$c""#).unwrap(), ["sh", "-c", r#"a "b" $c"#]);
+        let bare = entry("Type=Application\nName=x\nExec=env\n").unwrap();
+        assert_eq!(bare.program(), Some("env"));
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn any_bytes_can_be_taken_in(bytes: Vec<u8>) {
+            let _ = DesktopEntry::parse(&[b"[Desktop Entry]\nType=Application\nName=x\nExec=", &bytes[..]].concat());
+        }
+    }
+}
