@@ -191,6 +191,8 @@ const FILL_HELP: &str = "What to take in, one of:\n  PATH…               packa
 pub(crate) enum Listing {
     /// Installed components and who vouches for them
     Components,
+    /// Applications, the components that they belong to, and how they stood at the last check
+    Apps,
     /// What was changed, and whether it can be taken back
     Changes,
     /// What was installed, updated and removed when

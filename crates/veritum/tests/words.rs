@@ -154,6 +154,33 @@ fn status_tells_what_was_installed_lately() {
 }
 
 #[test]
+fn applications_are_listed_with_how_they_stand() {
+    let bench = Bench::new();
+    bench
+        .say(&["list", "apps"])
+        .expect(0, &["0 applications; this machine was not checked yet", "Next: veritum check"]);
+    let folder = bench.world.at("/usr/local/share/applications");
+    std::fs::create_dir_all(&folder).unwrap();
+    let entry = "[Desktop Entry]\nType=Application\nName=Own\u{202e} one\nExec=own\n";
+    std::fs::write(folder.join("own.desktop"), entry).unwrap();
+    std::fs::write(folder.join("cut.desktop"), "[Desktop En").unwrap();
+    bench.say(&["list", "apps"]).expect(
+        0,
+        &[
+            "1 of 2 applications with something wrong",
+            "name",
+            "state",
+            "called",
+            "entry unusable",
+            "line 1:",
+            "$'Own\\xe2",
+        ],
+    );
+    let json: serde_json::Value = serde_json::from_str(&bench.say(&["list", "apps", "--json"]).out).unwrap();
+    assert_eq!((&json["format"], &json["apps"][1]["id"]), (&"veritum.apps/1".into(), &"own".into()));
+}
+
+#[test]
 fn what_updates_rest_on_is_told_with_what_to_do() {
     let bench = Bench::damaged();
     bench.say(&["check", "updates"]).expect(

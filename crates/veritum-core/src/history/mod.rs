@@ -5,6 +5,7 @@ mod seen;
 
 pub use seen::{SeenFiles, SettledCheck, keep_seen, seen, settled};
 
+use std::collections::BTreeMap;
 use std::io;
 use std::os::fd::AsFd;
 
@@ -15,7 +16,7 @@ use crate::target::{Exchange, Machine};
 
 const LAST: &[u8] = b"last-check.json";
 const NEW: &[u8] = b"last-check.new";
-const MAX_LAST: u64 = 64 * 1024;
+const MAX_LAST: u64 = 1 << 20;
 
 /// All changes, oldest first. One whose journal cannot be read is listed with its trouble.
 ///
@@ -91,7 +92,11 @@ fn line(log: &ChangeLog, undone: bool) -> ChangeLine {
 /// # Errors
 /// When the state folder cannot be written; a check is none the worse for it.
 pub fn keep_last_check(state: &StateFolder, report: &CheckReport) -> io::Result<()> {
-    let last = LastCheck { at: report.at.clone(), outcome: report.outcome, problems: report.problems() };
+    let mut components: BTreeMap<String, u64> = BTreeMap::new();
+    for component in report.findings.iter().filter_map(|finding| finding.component.as_ref()) {
+        *components.entry(component.name.clone()).or_default() += 1;
+    }
+    let last = LastCheck { at: report.at.clone(), outcome: report.outcome, problems: report.problems(), components };
     let dir = state.dir();
     let disk = dir.disk();
     if dir.look(NEW)?.is_some() {

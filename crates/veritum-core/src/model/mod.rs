@@ -18,5 +18,5 @@ pub use finding::{Action, Advice, Area, Finding, FindingId, Harm, Remedy, State,
 pub use path::{LinkTarget, PathError, PathMap, SystemPath};
 pub use place::{FileKind, Identity, Instant, Stat};
 pub(crate) use text::from_readable;
-pub use text::{error_chain, error_words, quoted, readable};
+pub use text::{error_chain, error_words, is_harmless, quoted, readable};
 pub use verdict::Verdict;

@@ -104,6 +104,12 @@ pub fn error_chain(error: &dyn std::error::Error) -> String {
     text
 }
 
+/// Whether a text can be shown as it is: nothing in it steers a terminal or changes the direction of what follows.
+#[must_use]
+pub fn is_harmless(text: &str) -> bool {
+    !text.chars().any(|c| c.is_control() || changes_direction(c))
+}
+
 /// Whether a character is invisible formatting: bidirectional controls, zero-width and separator characters.
 fn changes_direction(c: char) -> bool {
     matches!(c, '\u{61c}' | '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}' | '\u{fff9}'..='\u{fffb}')

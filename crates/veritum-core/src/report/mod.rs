@@ -2,12 +2,14 @@
 //!
 //! A reader that ignores keys it does not know keeps working: keys are added, never given another meaning.
 
+mod apps;
 mod change;
 mod fill;
 mod proof;
 mod status;
 mod updates;
 
+pub use apps::{AppLine, AppState, AppsReport};
 pub use change::{
     ActionReport, AreaChange, ChangeLine, ChangesReport, ProgramReport, RecoverReport, RefusalReport, RepairReport,
     RunningReport, UndoReport, UndoneChange,

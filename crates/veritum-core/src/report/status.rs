@@ -18,6 +18,9 @@ pub struct LastCheck {
     pub outcome: OutcomeWord,
     /// Problems.
     pub problems: u64,
+    /// Of them, how many each component has, by its name.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub components: BTreeMap<String, u64>,
 }
 
 /// What `status` prints (`veritum.status/1`).

@@ -1,6 +1,7 @@
 //! Wires the rooms: the only one that knows the order. Time, names and configuration come in through [`Settings`].
 
 mod ahead;
+mod apps;
 mod check;
 mod cleared;
 mod clearing;

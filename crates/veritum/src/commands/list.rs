@@ -1,4 +1,4 @@
-//! `list`: components, changes and updates.
+//! `list`: components, applications, changes and updates.
 
 use veritum_core::work::UpdatesWanted;
 
@@ -20,6 +20,10 @@ pub(crate) fn run(context: &Context, what: Listing, updates: UpdatesArgs) -> Res
         Listing::Components => {
             let report = workshop.list_components();
             print(context, &report, || render::list::components(&report))?;
+        }
+        Listing::Apps => {
+            let report = workshop.list_apps()?;
+            print(context, &report, || render::apps::list(context, &report))?;
         }
         Listing::Changes => {
             let report = workshop.list_changes()?;

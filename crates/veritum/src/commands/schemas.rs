@@ -18,6 +18,7 @@ pub(crate) fn all() -> Vec<(&'static str, schemars::Schema)> {
         ("veritum.recover", schema_for!(report::RecoverReport)),
         ("veritum.changes", schema_for!(report::ChangesReport)),
         ("veritum.components", schema_for!(report::ComponentsReport)),
+        ("veritum.apps", schema_for!(report::AppsReport)),
         ("veritum.updates", schema_for!(report::UpdatesReport)),
         ("veritum.status", schema_for!(report::StatusReport)),
         ("veritum.explain", schema_for!(report::ExplainReport)),

@@ -1,5 +1,6 @@
 //! Results as words for people. The answer first, then the evidence, last the next command.
 
+pub(crate) mod apps;
 pub(crate) mod check;
 pub(crate) mod explain;
 pub(crate) mod list;

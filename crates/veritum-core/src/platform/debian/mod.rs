@@ -38,7 +38,7 @@ const DATABASE: &str = "/var/lib/dpkg";
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Debian;
 
-fn in_database(name: &str) -> SystemPath {
+pub(crate) fn in_database(name: &str) -> SystemPath {
     SystemPath::literal(DATABASE).join(name.as_bytes()).expect("BUG: a name of the database is a path")
 }
 
