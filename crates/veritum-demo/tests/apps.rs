@@ -4,9 +4,12 @@ mod support;
 
 use std::fs;
 
-use support::{Demo, check, open};
-use veritum_core::report::{AppLine, AppState, AppsReport};
-use veritum_core::work::Settings;
+use support::{Demo, check, open, told, undo};
+use veritum_core::check::Scope;
+use veritum_core::event::Silent;
+use veritum_core::model::Area;
+use veritum_core::report::{AppLine, AppState, AppsReport, CheckReport, OutcomeWord};
+use veritum_core::work::{Agreement, Settings, WorkError};
 use veritum_demo::by_name;
 
 fn apps(settings: &Settings) -> AppsReport {
@@ -65,4 +68,64 @@ fn entries_of_nobodys_and_unusable_ones_are_told_and_deleted_ones_are_not() {
     let spoilt = of(&report, "tidewriter");
     assert_eq!((spoilt.name.as_str(), spoilt.trouble.as_deref()), ("tidewriter", Some("it has no Exec")));
     assert!(spoilt.component.is_none(), "an administrator's entry goes before the component's");
+}
+
+fn look(settings: &Settings, scope: &Scope) -> CheckReport {
+    open(settings).check(scope, &Silent).unwrap()
+}
+
+fn app(name: &str) -> Scope {
+    Scope { apps: vec![name.to_owned()], ..Scope::default() }
+}
+
+fn findings(report: &CheckReport, area: Area) -> Vec<String> {
+    let of_area = report.findings.iter().filter(|f| f.area == area);
+    of_area.map(|f| format!("{} {}: {}", f.subject, f.verdict.word(), f.cause.as_deref().unwrap_or_default())).collect()
+}
+
+#[test]
+fn an_application_is_looked_at_with_its_component_and_put_right_with_it() {
+    let demo = Demo::with(&[by_name("missing-program").unwrap(), by_name("emptied-file").unwrap()]);
+    let (settings, before) = (demo.settings(), demo.tree());
+    let apps = Scope { areas: vec![Area::Apps], ..Scope::default() };
+    let report = look(&settings, &apps);
+    assert_eq!(findings(&report, Area::Apps), ["gullmail missing: the program that it starts, gullmail, is not there"]);
+    assert_eq!((report.areas.len(), report.findings.len()), (1, 1), "nothing else is looked at");
+    assert_eq!(report.findings[0].advice.as_deref(), Some("veritum repair app:gullmail"));
+    assert!(report.left.iter().any(|left| left.finding == report.findings[0].id));
+    // By its name in any spelling; the damage to another component is not its own.
+    for name in ["gullmail", "Gullmail", "GULLMAIL"] {
+        let report = look(&settings, &app(name));
+        assert_eq!(findings(&report, Area::Apps).len(), 1);
+        assert_eq!(findings(&report, Area::Files), ["/usr/bin/gullmail missing: "]);
+        assert!(report.left.is_empty() && report.limited);
+    }
+    let done = open(&settings).repair(&app("Gullmail"), &Silent, &mut |_| Agreement::Yes).unwrap();
+    let after = done.after.unwrap();
+    assert!(after.findings.is_empty() && after.outcome == OutcomeWord::Sound, "{:?}", after.findings);
+    assert!(done.areas.iter().all(|area| area.remaining.is_empty()) && done.areas.iter().any(|a| a.area == Area::Apps));
+    assert_eq!(told(&check(&settings).findings).len(), 1, "the other damage is left");
+    undo(&settings, None).unwrap();
+    support::assert_same("taken back", &before, &demo.tree());
+}
+
+#[test]
+fn a_name_that_fits_none_or_several_is_refused_with_the_names_there_are() {
+    let demo = Demo::with(&[]);
+    let folder = demo.machine().join("usr/local/share/applications");
+    fs::create_dir_all(&folder).unwrap();
+    for id in ["org.quay.Own", "org.pier.Own"] {
+        let text = "[Desktop Entry]\nType=Application\nName=Same\nExec=/usr/bin/gullmail\n";
+        fs::write(folder.join(format!("{id}.desktop")), text).unwrap();
+    }
+    let refused = |name: &str| open(&demo.settings()).check(&app(name), &Silent).unwrap_err();
+    for name in ["same", "own"] {
+        let WorkError::SeveralApps { ids, .. } = refused(name) else { panic!("{name}") };
+        assert_eq!(ids, ["org.pier.Own", "org.quay.Own"]);
+    }
+    let WorkError::Unknown { known, .. } = refused("gulmail") else { panic!() };
+    assert!(known.iter().any(|name| name == "gullmail"));
+    // One that belongs to no component: only whether it can be started is looked at.
+    let report = look(&demo.settings(), &app("org.quay.Own"));
+    assert_eq!((report.areas.len(), report.areas[0].area, report.outcome), (1, Area::Apps, OutcomeWord::Sound));
 }

@@ -121,7 +121,7 @@ pub(crate) enum Verb {
     /// Examine, change nothing
     #[command(after_help = WHAT_HELP)]
     Check {
-        /// What to examine: an area (store, records, files, updates), a path, component:NAME; everything but updates when nothing
+        /// What to examine: an area, a path, component:NAME, app:NAME; everything but updates and apps when nothing
         /// is named
         #[arg(value_name = "WHAT")]
         what: Vec<OsString>,
@@ -129,7 +129,7 @@ pub(crate) enum Verb {
     /// Check, show the plan, ask, put right, check again
     #[command(after_help = WHAT_HELP)]
     Repair {
-        /// What to repair: an area (store, records, files, updates), a path, component:NAME; everything but updates when nothing
+        /// What to repair: an area, a path, component:NAME, app:NAME; everything but updates and apps when nothing
         /// is named
         #[arg(value_name = "WHAT")]
         what: Vec<OsString>,
@@ -183,7 +183,7 @@ pub(crate) enum Verb {
     },
 }
 
-const WHAT_HELP: &str = "WHAT can be given more than once:\n  store             every part of the store in use; without being named, only what the rest needs of it\n  records           the package database: what the system itself records as installed\n  files             the machine's files against their reference\n  updates           what can keep updates from coming: downloads, lists, sources, locks, installs; a repair fetches\n                    lists afresh and proves that updates come\n  /usr/bin/NAME     one path as the machine knows it, and what lies below it\n  component:NAME    everything of one component";
+const WHAT_HELP: &str = "WHAT can be given more than once:\n  store             every part of the store in use; without being named, only what the rest needs of it\n  records           the package database: what the system itself records as installed\n  files             the machine's files against their reference\n  updates           what can keep updates from coming: downloads, lists, sources, locks, installs; a repair fetches\n                    lists afresh and proves that updates come\n  /usr/bin/NAME     one path as the machine knows it, and what lies below it\n  apps              whether applications can be started from the desktop\n  component:NAME    everything of one component\n  app:NAME          one application: its component, what that rests on, and how it hangs in the desktop";
 
 const FILL_HELP: &str = "What to take in, one of:\n  PATH…               packages, taken as they are: you vouch for them when you publish\n  --installed         what is installed on the machine, each package verified by its archive; shown before it is done\n  --from STORE        all that another store has that you trust\n\nAn interrupted filling goes on where it was when it is typed again.";
 

@@ -86,12 +86,18 @@ impl From<WorkError> for Failure {
                 let near = nearest(name, known.iter().map(String::as_str)).map(|k| format!("did you mean {k}?"));
                 let hint = match what {
                     "installed component" => Some("veritum list components".into()),
+                    "application" => Some("veritum list apps".into()),
                     "finding" => Some("veritum check".into()),
                     w if w.starts_with("change") => Some("veritum list changes".into()),
                     _ => None,
                 };
                 Self::usage(error.to_string(), near.unwrap_or_default(), hint)
             }
+            WorkError::SeveralApps { ref ids, .. } => Self::usage(
+                error.to_string(),
+                format!("its ids are {}", ids.join(", ")),
+                Some("type one of them: app:ID".into()),
+            ),
             WorkError::Ambiguous { .. } => Self::usage(
                 error.to_string(),
                 "type more of its signs".into(),

@@ -25,11 +25,13 @@ pub(crate) fn scope(words: &[std::ffi::OsString], target: &Path) -> Result<Scope
             scope.paths.push(path(word, target)?);
         } else if let Some(name) = bytes.strip_prefix(b"component:") {
             scope.components.push(String::from_utf8_lossy(name).into_owned());
+        } else if let Some(name) = bytes.strip_prefix(b"app:") {
+            scope.apps.push(String::from_utf8_lossy(name).into_owned());
         } else if let Some(area) = Area::ALL.into_iter().find(|a| a.word().as_bytes() == bytes) {
             scope.areas.push(area);
         } else {
             let mut known: Vec<&str> = Area::ALL.iter().map(|a| a.word()).collect();
-            known.extend(["/PATH", "component:NAME"]);
+            known.extend(["/PATH", "component:NAME", "app:NAME"]);
             let mut failure = unknown_word("area, path or component", &word.to_string_lossy(), &known);
             let typed = quoted(bytes);
             let meant = || match bytes.contains(&b'/') {
@@ -42,9 +44,10 @@ pub(crate) fn scope(words: &[std::ffi::OsString], target: &Path) -> Result<Scope
             return Err(failure);
         }
     }
-    if !scope.paths.is_empty() && !scope.components.is_empty() {
+    let named = scope.components.len() + scope.apps.len();
+    if !scope.paths.is_empty() && named > 0 {
         return Err(Failure::usage(
-            "paths and components cannot be named together".into(),
+            "paths and components or applications cannot be named together".into(),
             "the one would narrow the other".into(),
             Some("name them in two commands".into()),
         ));

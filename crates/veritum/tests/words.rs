@@ -176,6 +176,24 @@ fn applications_are_listed_with_how_they_stand() {
             "$'Own\\xe2",
         ],
     );
+    bench.say(&["check", "apps"]).expect(
+        1,
+        &[
+            "2 problems on counter-07",
+            "none of them",
+            "apps: 2 things examined",
+            "garbled",
+            "cut",
+            "missing",
+            "is not there",
+        ],
+    );
+    bench
+        .say(&["check", "app:ownn"])
+        .expect_err(2, &["there is no application ownn", "did you mean own?", "list apps"]);
+    bench
+        .say(&["repair", "app:own", "--plan"])
+        .expect(1, &["nothing can be put right from here", "own", "is not there"]);
     let json: serde_json::Value = serde_json::from_str(&bench.say(&["list", "apps", "--json"]).out).unwrap();
     assert_eq!((&json["format"], &json["apps"][1]["id"]), (&"veritum.apps/1".into(), &"own".into()));
 }

@@ -99,6 +99,8 @@ pub struct Scope {
     pub paths: Vec<SystemPath>,
     /// Only these components; empty for all.
     pub components: Vec<String>,
+    /// Only these applications, by their ids; empty for all.
+    pub apps: Vec<String>,
 }
 
 impl Scope {
@@ -111,7 +113,7 @@ impl Scope {
     /// Whether nothing was named at all.
     #[must_use]
     pub fn is_whole(&self) -> bool {
-        self.is_all() && self.areas.is_empty()
+        self.is_all() && self.areas.is_empty() && self.apps.is_empty()
     }
 
     /// Whether an area was named.
@@ -128,10 +130,12 @@ impl Scope {
             Area::Files => !self.components.is_empty() || self.paths.iter().any(|path| !is_record(path)),
             // A component is what its records say of it; and a record can be named by its path.
             Area::Records => self.areas.is_empty() && (!self.components.is_empty() || self.paths.iter().any(is_record)),
+            Area::Apps => !self.apps.is_empty(),
             Area::Store | Area::Updates => false,
         };
-        // Of updates nothing can be put right from here: they are looked at when they are named.
-        self.is_whole() && area != Area::Updates || self.names(area) || named
+        // Updates and applications are looked at when they are named.
+        let by_itself = !matches!(area, Area::Updates | Area::Apps);
+        self.is_whole() && by_itself || self.names(area) || named
     }
 }
 

@@ -7,6 +7,7 @@
 //! [`reference`](Reference) says what should be at each place and who answers for it; [`Parents`] judges the folders
 //! on the way before anything below them is believed; `judge` judges one thing at a time.
 
+mod apps;
 mod causes;
 mod expected;
 mod files;
@@ -24,6 +25,7 @@ mod store;
 mod stray;
 mod updates;
 
+pub(crate) use apps::Integration;
 pub use expected::{Expected, Group, Meta, Owned, Policy, Scope, Want};
 pub use files::{Case, Fault, FilesCheck, Seen, Unexamined, check_files};
 pub use folders::{Block, Move, Parents, Placement};

@@ -17,11 +17,13 @@ pub enum Area {
     Files,
     /// Whether updates can come: what was downloaded for them, their lists and sources, and what was begun.
     Updates,
+    /// Applications: whether they can be started from the desktop.
+    Apps,
 }
 
 impl Area {
     /// Every area that is there, in working order.
-    pub const ALL: [Area; 4] = [Area::Store, Area::Records, Area::Files, Area::Updates];
+    pub const ALL: [Area; 5] = [Area::Store, Area::Records, Area::Files, Area::Updates, Area::Apps];
 
     /// The word that is typed.
     #[must_use]
@@ -31,6 +33,7 @@ impl Area {
             Self::Records => "records",
             Self::Files => "files",
             Self::Updates => "updates",
+            Self::Apps => "apps",
         }
     }
 }
@@ -97,6 +100,11 @@ pub enum Subject {
         /// Its name, as the service manager calls it.
         name: String,
     },
+    /// An application.
+    App {
+        /// Its desktop entry's name, without `.desktop`.
+        name: String,
+    },
     /// A setting.
     Setting {
         /// Its name, as it is written.
@@ -147,6 +155,7 @@ impl Subject {
             Self::Component { name }
             | Self::Source { name }
             | Self::Service { name }
+            | Self::App { name }
             | Self::Setting { name }
             | Self::Object { name }
             | Self::Index { name } => Some(name),

@@ -39,6 +39,8 @@ pub enum Verdict {
     NoRoom,
     /// A record that contradicts others.
     AtOdds,
+    /// Something that the desktop does not know of, though it is there.
+    Unregistered,
     /// A link that leads elsewhere.
     Relinked,
     /// Another owner, mode or capability.
@@ -108,6 +110,7 @@ impl Verdict {
             Self::Failed => "failed",
             Self::NoRoom => "no-room",
             Self::AtOdds => "at-odds",
+            Self::Unregistered => "unregistered",
             Self::Relinked => "relinked",
             Self::WrongMode => "wrong-mode",
             Self::Incomplete => "incomplete",

@@ -1,16 +1,19 @@
 //! The applications: their desktop entries, the components behind them, and how they stood at the last check.
 
 use std::collections::BTreeMap;
+use std::time::Instant;
 
 use rayon::prelude::*;
 
 use super::{WorkError, Workshop};
+use crate::check::Integration;
+use crate::check::Scope;
 use crate::history;
-use crate::model::{ComponentId, SystemPath};
-use crate::platform::debian::{Debian, in_database};
+use crate::model::{Area, ComponentId, Finding, SystemPath, Verdict};
+use crate::platform::debian::{Debian, in_database, rests_on};
 use crate::platform::freedesktop::{AppEntry, FOLDERS, Kind, applications};
 use crate::platform::{Platform as _, Progress};
-use crate::report::{AppLine, AppState, AppsReport, LastCheck};
+use crate::report::{AppLine, AppState, AppsReport, AreaReport, LastCheck, OutcomeWord};
 
 /// An application, and the component that it belongs to.
 #[derive(Debug, Clone)]
@@ -26,7 +29,83 @@ impl App {
     }
 }
 
+/// What came of a look at the applications.
+pub(super) struct AppsPart {
+    pub(super) area: AreaReport,
+    pub(super) findings: Vec<Finding>,
+}
+
 impl Workshop {
+    /// The same, with applications by their ids, and with the components that they rest on.
+    ///
+    /// # Errors
+    /// When nothing, or more than one thing, is called so.
+    pub(super) fn with_apps(&self, scope: &Scope) -> Result<Scope, WorkError> {
+        let mut scope = scope.clone();
+        if scope.apps.is_empty() {
+            return Ok(scope);
+        }
+        let apps = self.apps();
+        let mut ids = Vec::new();
+        for typed in &scope.apps {
+            let app = called(&apps, typed)?;
+            ids.push(app.entry.id.clone());
+            if scope.names(Area::Files) {
+                continue;
+            }
+            let own = app.component.iter().flat_map(|id| rests_on(&id.name, self.database.stanzas()));
+            let installed = |name: &String| self.installed.components.iter().any(|c| c.id.name == *name);
+            scope.components.extend(own.filter(installed));
+        }
+        scope.components.sort();
+        scope.components.dedup();
+        scope.apps = ids;
+        Ok(scope)
+    }
+
+    /// Looks whether applications can be started from the desktop.
+    pub(super) fn apps_part(&self, scope: &Scope) -> AppsPart {
+        let begun = Instant::now();
+        let apps = self.apps();
+        let wanted: Vec<&App> =
+            apps.iter().filter(|app| scope.apps.is_empty() || scope.apps.contains(&app.entry.id)).collect();
+        let integration = Integration::of(&self.machine);
+        let mut findings: Vec<Finding> =
+            integration.shared(&wanted.iter().map(|app| &app.entry).collect::<Vec<_>>()).into_iter().collect();
+        for app in &wanted {
+            let Some(finding) = integration.judge(&app.entry) else { continue };
+            // What belongs to a component comes right with it.
+            let with_it = app.component.as_ref().filter(|_| finding.verdict != Verdict::Unregistered);
+            let advice = with_it.map(|_| format!("veritum repair app:{}", app.entry.id));
+            findings.push(Finding {
+                component: app.component.clone(),
+                advice: advice.or_else(|| finding.advice.clone()),
+                ..finding
+            });
+        }
+        let problems = findings.len() as u64;
+        let area = AreaReport {
+            area: Area::Apps,
+            outcome: match (problems, wanted.len()) {
+                (1.., _) => OutcomeWord::Problems,
+                (0, 0) => OutcomeWord::Unexamined,
+                _ => OutcomeWord::Sound,
+            },
+            examined: wanted.len() as u64,
+            bytes: 0,
+            seconds: begun.elapsed().as_secs_f64(),
+            problems,
+            repairable: 0,
+            vouched: BTreeMap::new(),
+            presence_only: 0,
+            extent: Some(
+                "entries, programs, kinds of files and services of the message bus; their files are in the area files"
+                    .into(),
+            ),
+        };
+        AppsPart { area, findings }
+    }
+
     /// The applications that the machine offers to all its users; none of what counts as deleted, or is no program.
     pub(super) fn apps(&self) -> Vec<App> {
         let mut entries = applications(&self.machine);
@@ -56,12 +135,14 @@ impl Workshop {
     /// When the state folder cannot be read.
     pub fn list_apps(&self) -> Result<AppsReport, WorkError> {
         let last = self.state()?.as_ref().and_then(history::last_check);
-        let mut apps: Vec<AppLine> = self.apps().iter().map(|app| self.app_line(app, last.as_ref())).collect();
+        let integration = Integration::of(&self.machine);
+        let line = |app: &App| self.app_line(app, last.as_ref(), &integration);
+        let mut apps: Vec<AppLine> = self.apps().iter().map(line).collect();
         apps.sort_by(|a, b| (a.name.to_lowercase(), &a.id).cmp(&(b.name.to_lowercase(), &b.id)));
         Ok(AppsReport { format: AppsReport::FORMAT.into(), checked: last.map(|last| last.at), apps })
     }
 
-    fn app_line(&self, app: &App, last: Option<&LastCheck>) -> AppLine {
+    fn app_line(&self, app: &App, last: Option<&LastCheck>, integration: &Integration<'_>) -> AppLine {
         let problems = match (&app.component, last) {
             (Some(id), Some(last)) => last.components.get(&id.name).copied().unwrap_or(0),
             _ => 0,
@@ -72,7 +153,7 @@ impl Workshop {
             entry: app.entry.path.clone(),
             component: app.component.clone(),
             vendor: app.component.as_ref().and_then(|id| self.vendor_of(id)),
-            shown: app.entry.entry.as_ref().is_ok_and(|entry| entry.shown),
+            shown: app.entry.entry.as_ref().is_ok_and(|entry| integration.shows(entry)),
             state: self.state_of(app, last, problems),
             problems,
             trouble: app.entry.entry.as_ref().err().map(ToString::to_string),
@@ -112,4 +193,32 @@ impl Workshop {
         let name: String = name.chars().filter(|c| !c.is_control()).take(80).collect();
         Some(name.trim().trim_matches('"').to_owned()).filter(|name| !name.is_empty())
     }
+}
+
+/// The application that is called so: by its id, its name in any language, the last part of its id, or its component.
+/// Capitals do not matter.
+fn called<'a>(apps: &'a [App], typed: &str) -> Result<&'a App, WorkError> {
+    let wanted = typed.to_lowercase();
+    let is = |text: &str| text.to_lowercase() == wanted;
+    let names = |app: &App| {
+        let entry = app.entry.entry.as_ref().ok();
+        is(app.name()) || entry.is_some_and(|entry| entry.names.iter().any(|name| is(name)))
+    };
+    let by_id = |app: &App| is(&app.entry.id);
+    let by_last_part = |app: &App| app.entry.id.rsplit('.').next().is_some_and(is);
+    let by_component = |app: &App| app.component.as_ref().is_some_and(|id| is(&id.name));
+    let ways: [&dyn Fn(&App) -> bool; 4] = [&by_id, &names, &by_last_part, &by_component];
+    for way in ways {
+        let fits: Vec<&App> = apps.iter().filter(|app| way(app)).collect();
+        match fits[..] {
+            [] => {}
+            [one] => return Ok(one),
+            _ => {
+                let ids = fits.iter().map(|app| app.entry.id.clone()).collect();
+                return Err(WorkError::SeveralApps { name: typed.to_owned(), ids });
+            }
+        }
+    }
+    let known = apps.iter().flat_map(|app| [app.entry.id.clone(), app.name().to_owned()]).collect();
+    Err(WorkError::Unknown { what: "application", name: typed.to_owned(), known })
 }

@@ -14,7 +14,7 @@ use crate::check::{Case, FilesCheck, Reference, Scope, Seen, check_files};
 use crate::event::{Event, Observer, Phase};
 use crate::history::{self, SeenFiles, keep_seen};
 use crate::model::{Area, ComponentId, Digest, SystemPath, Voucher};
-use crate::plan::{DiskDoubt, FileRules, Plan, plan_files};
+use crate::plan::{DiskDoubt, FileRules, Left, Plan, plan_files};
 use crate::platform::debian::{ALIASES, explained_links};
 use crate::report::{AreaReport, CheckReport, MachineReport, OutcomeWord, UnexaminedReport};
 use crate::scan::{How, Remembered, Settling};
@@ -74,6 +74,7 @@ impl Workshop {
         self.require_store_sound(scope)?;
         let state = self.state()?;
         let lock = self.shared_lock(state.as_ref())?;
+        let scope = &self.with_apps(scope)?;
         self.require_named(scope)?;
         let none = HashMap::new();
         let quick = self.settings.quick;
@@ -163,6 +164,15 @@ impl Workshop {
             report.findings.extend(part.findings);
             report.notes.extend(part.notes);
             report.unexamined.extend(part.unexamined);
+        }
+        if wanted.scope.wants(Area::Apps) {
+            let part = self.apps_part(wanted.scope);
+            areas.push(part.area);
+            // Where files are put right, that may be all that was wrong.
+            let with_files = report.findings.iter().any(|f| f.remedy.is_some());
+            let left = part.findings.iter().filter(|_| !with_files);
+            report.left.extend(left.map(|f| Left::of(f, f.cause.clone().unwrap_or_default(), f.advice.clone())));
+            report.findings.extend(part.findings);
         }
         if let Some(part) = &store {
             areas.insert(0, part.area.clone());
@@ -415,7 +425,7 @@ impl Workshop {
             unfinished_changes: Vec::new(),
             left: Vec::new(),
             doubt: None,
-            limited: !scope.is_all(),
+            limited: !scope.is_all() || !scope.apps.is_empty(),
         }
     }
 

@@ -198,6 +198,14 @@ pub enum WorkError {
         /// The name as typed.
         name: String,
     },
+    /// A typed name fits several applications.
+    #[error("{name} fits more than one application")]
+    SeveralApps {
+        /// The name as typed.
+        name: String,
+        /// Their ids.
+        ids: Vec<String>,
+    },
     /// There is nothing to be undone.
     #[error("there is no change to take back")]
     NothingToUndo,

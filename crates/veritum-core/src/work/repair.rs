@@ -62,6 +62,7 @@ impl Workshop {
     /// As [`Workshop::check`].
     pub fn plan_repair(&mut self, scope: &Scope, observer: &dyn Observer) -> Result<RepairReport, WorkError> {
         self.require_store_sound(scope)?;
+        let scope = &self.with_apps(scope)?;
         self.require_named(scope)?;
         let state = self.state()?;
         let _lock = self.shared_lock(state.as_ref())?;
@@ -82,6 +83,7 @@ impl Workshop {
         ask: &mut dyn FnMut(&Preview<'_>) -> Agreement,
     ) -> Result<RepairReport, WorkError> {
         self.require_store_sound(scope)?;
+        let scope = &self.with_apps(scope)?;
         self.require_named(scope)?;
         // Before its signed files are right nobody knows what the rest should be.
         if self.depth(scope).is_some()
@@ -396,6 +398,9 @@ pub(super) fn report(plan_only: bool, checked: &Checked, done: Done) -> RepairRe
     if checked.report.areas.iter().any(|a| a.area == Area::Files) {
         areas.push(area_change(Area::Files, checked, &done));
     }
+    if checked.report.areas.iter().any(|a| a.area == Area::Apps) {
+        areas.push(area_change(Area::Apps, checked, &done));
+    }
     RepairReport {
         format: RepairReport::FORMAT.into(),
         plan_only,
@@ -417,6 +422,8 @@ fn area_change(area: Area, checked: &Checked, done: &Done) -> AreaChange {
             let part = checked.records.as_ref().filter(|_| done.after.is_none());
             part.map(|part| part.planned.plan.actions.iter().map(planned).collect()).unwrap_or_default()
         }
+        // What keeps an application from being started comes right with files.
+        Area::Apps => Vec::new(),
         _ if done.receipts.is_empty() && done.after.is_none() => checked.plan.actions.iter().map(planned).collect(),
         _ => done.receipts.iter().flat_map(carried_out).collect(),
     };

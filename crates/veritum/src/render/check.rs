@@ -245,7 +245,7 @@ fn findings(context: &Context, report: &CheckReport) -> String {
     for ((_, heading), group) in &groups {
         for (at, finding) in group.iter().take(most).enumerate() {
             rows.push(row(finding, if at == 0 { heading.clone() } else { String::new() }));
-            let needless = finding.verdict == Verdict::Missing && finding.area != Area::Updates;
+            let needless = finding.verdict == Verdict::Missing && !matches!(finding.area, Area::Updates | Area::Apps);
             let cause = finding.cause.clone().filter(|_| context.global.verbose || !needless);
             // What many have in common is told once, at the end.
             remarks.push(cause.filter(|c| !common_causes(group).contains_key(c.as_str())).into_iter().collect());

@@ -128,7 +128,8 @@ fn is_key(key: &str) -> bool {
         Some((name, rest)) => (name, rest.strip_suffix(']')),
         None => (key, Some("C")),
     };
-    let plain = |c: char| c.is_ascii_alphanumeric() || "-_".contains(c);
+    // Entries have plain names; lists made of entries have kinds of files (`text/csv`).
+    let plain = |c: char| !c.is_control() && !c.is_whitespace() && c != ']';
     !name.is_empty() && name.chars().all(plain) && language.is_some_and(|l| !l.is_empty() && !l.contains(['[', ']']))
 }
 

@@ -1,0 +1,241 @@
+//! How an application hangs in its desktop: entry, program, message bus, kinds of files.
+
+use crate::model::{Area, FileKind, Finding, Subject, SystemPath, Verdict};
+use crate::platform::freedesktop::{AppEntry, DesktopEntry, FOLDERS, KeyFile};
+use crate::target::Machine;
+
+/// Where programs are looked for, as `PATH` of a desktop's session has them.
+const PROGRAMS: [&str; 8] =
+    ["/usr/local/bin", "/usr/bin", "/bin", "/usr/local/games", "/usr/games", "/usr/local/sbin", "/usr/sbin", "/sbin"];
+/// Services that the message bus starts (D-Bus Specification, "Message Bus Starting Services").
+const SERVICES: [&str; 2] = ["/usr/local/share/dbus-1/services", "/usr/share/dbus-1/services"];
+/// Which entries open which kinds of files, made by `update-desktop-database` of all entries in its folder.
+const OPENERS: &str = "/usr/share/applications/mimeinfo.cache";
+/// Larger ones are not read.
+const MAX_OPENERS: u64 = 16 << 20;
+
+/// What is known of all entries together.
+pub(crate) struct Integration<'a> {
+    machine: &'a Machine,
+    openers: Openers,
+}
+
+enum Openers {
+    Read(KeyFile),
+    Missing,
+    Garbled(String),
+    /// It cannot be read with these rights, or from this disk: nothing is said.
+    Unknown,
+}
+
+impl<'a> Integration<'a> {
+    /// Reads what all entries share.
+    pub(crate) fn of(machine: &'a Machine) -> Self {
+        let openers = match machine.read_up_to(&SystemPath::literal(OPENERS), MAX_OPENERS) {
+            Ok(None) => Openers::Missing,
+            Ok(Some(bytes)) => match KeyFile::parse(&bytes) {
+                Ok(file) if file.has("MIME Cache") => Openers::Read(file),
+                Ok(_) => Openers::Garbled("it has no group [MIME Cache]".into()),
+                Err(e) => Openers::Garbled(e.to_string()),
+            },
+            Err(_) => Openers::Unknown,
+        };
+        Self { machine, openers }
+    }
+
+    /// What is wrong with what the entries share, as far as one of them needs it.
+    pub(crate) fn shared(&self, entries: &[&AppEntry]) -> Option<Finding> {
+        if !entries.iter().any(|app| is_listed(app) && app.entry.as_ref().is_ok_and(|entry| !entry.opens.is_empty())) {
+            return None;
+        }
+        let (verdict, cause) = match &self.openers {
+            Openers::Missing => (Verdict::Missing, "no application is offered for any kind of file".to_owned()),
+            Openers::Garbled(why) => (Verdict::Garbled, why.clone()),
+            Openers::Read(_) | Openers::Unknown => return None,
+        };
+        let finding = Finding::on_path(Area::Apps, &SystemPath::literal(OPENERS), verdict);
+        Some(Finding { cause: Some(cause), advice: Some(REGISTER.into()), ..finding })
+    }
+
+    /// What is wrong with one application: the gravest, with the others beside it.
+    pub(crate) fn judge(&self, app: &AppEntry) -> Option<Finding> {
+        let mut all = match &app.entry {
+            Ok(entry) => self.of_entry(app, entry),
+            Err(e) => vec![(Verdict::Garbled, format!("a desktop cannot use its entry: {e}"), None)],
+        };
+        all.sort_by_key(|(verdict, ..)| *verdict);
+        let (verdict, cause, advice) = all.first().cloned()?;
+        let finding = Finding::on(Area::Apps, Subject::App { name: app.id.clone() }, verdict);
+        let also = all[1..].iter().map(|(verdict, ..)| *verdict).collect();
+        Some(Finding { cause: Some(cause), advice: advice.map(str::to_owned), also, ..finding })
+    }
+
+    /// Whether menus show an entry: one whose program is not installed names that program, and is passed over.
+    pub(crate) fn shows(&self, entry: &DesktopEntry) -> bool {
+        entry.shown && entry.needs.as_deref().is_none_or(|needed| self.program(needed, "").is_none())
+    }
+
+    fn of_entry(&self, app: &AppEntry, entry: &DesktopEntry) -> Vec<Told> {
+        let mut all = Vec::new();
+        if !self.shows(entry) && entry.shown {
+            return all;
+        }
+        if let Some(program) = entry.program() {
+            all.extend(self.program(program, "the program that it starts"));
+        }
+        if entry.on_bus {
+            all.extend(self.service(&app.id));
+        }
+        if let Some(icon) = entry.icon.as_deref().filter(|icon| icon.starts_with('/')) {
+            let there = SystemPath::parse(icon.as_bytes()).ok().and_then(|path| self.machine.resolve(&path).ok());
+            if there.is_none() {
+                all.push((Verdict::Missing, format!("its icon {icon} is not there"), None));
+            }
+        }
+        all.extend(self.opens(app, entry));
+        all
+    }
+
+    /// Whether a program is there and can be started.
+    fn program(&self, program: &str, what: &str) -> Option<Told> {
+        let found = match program.starts_with('/') {
+            true => SystemPath::parse(program.as_bytes()).ok().and_then(|path| self.startable(&path)),
+            false => {
+                let places = PROGRAMS.map(|folder| SystemPath::literal(folder).join(program.as_bytes()));
+                places.into_iter().flatten().find_map(|path| self.startable(&path))
+            }
+        };
+        match found {
+            Some(true) => None,
+            Some(false) => Some((Verdict::WrongMode, format!("{what}, {program}, cannot be started"), None)),
+            None => Some((Verdict::Missing, format!("{what}, {program}, is not there"), None)),
+        }
+    }
+
+    /// Whether what is there can be started; none when nothing is there, or nothing can be said.
+    fn startable(&self, path: &SystemPath) -> Option<bool> {
+        let real = self.machine.resolve(path).ok()?;
+        let stat = self.machine.look(&real).ok()??;
+        Some(stat.kind == FileKind::File && stat.mode & 0o111 != 0)
+    }
+
+    /// The service that the message bus starts for it.
+    fn service(&self, id: &str) -> Option<Told> {
+        let paths = SERVICES.map(|folder| SystemPath::literal(folder).join(format!("{id}.service").as_bytes()));
+        for path in paths.into_iter().flatten() {
+            let Ok(Some(bytes)) = self.machine.read_up_to(&path, 1 << 20) else { continue };
+            return match KeyFile::parse(&bytes) {
+                Err(e) => {
+                    Some((Verdict::Garbled, format!("the message bus cannot read its service {path}: {e}"), None))
+                }
+                Ok(file) => {
+                    let command = file.string("D-BUS Service", "Exec")?;
+                    self.program(command.split_whitespace().next()?, "the program that the message bus starts for it")
+                }
+            };
+        }
+        let cause = format!("it is started over the message bus, which knows no service {id}");
+        Some((Verdict::Missing, cause, None))
+    }
+
+    /// Whether the desktop knows which files it opens.
+    fn opens(&self, app: &AppEntry, entry: &DesktopEntry) -> Option<Told> {
+        let Openers::Read(openers) = &self.openers else { return None };
+        if !is_listed(app) {
+            return None;
+        }
+        let file = format!("{}.desktop", app.id);
+        let lacks = |kind: &&String| !openers.strings("MIME Cache", kind).contains(&file);
+        let mut lacking = entry.opens.iter().filter(|kind| is_kind(kind)).filter(lacks);
+        let first = lacking.next()?;
+        let cause = match lacking.count() {
+            0 => format!("it is not offered for files of the kind {first}"),
+            more => format!("it is not offered for {} kinds of files, {first} first", more + 1),
+        };
+        Some((Verdict::Unregistered, cause, Some(REGISTER)))
+    }
+}
+
+/// A verdict, its cause, and what to do.
+type Told = (Verdict, String, Option<&'static str>);
+
+/// What makes the list of openers anew.
+const REGISTER: &str = "as root: update-desktop-database";
+
+/// Whether an entry lies directly in the folder whose openers are listed.
+fn is_listed(app: &AppEntry) -> bool {
+    app.path.parent().is_some_and(|folder| folder.as_bytes() == FOLDERS[1].as_bytes())
+}
+
+/// Whether a kind of files is written as one (RFC 6838, 4.2): others are left out of the list.
+fn is_kind(kind: &str) -> bool {
+    let plain =
+        |part: &str| !part.is_empty() && part.chars().all(|c| c.is_ascii_alphanumeric() || "!#$&-^_.+".contains(c));
+    kind.split_once('/').is_some_and(|(top, sub)| plain(top) && plain(sub))
+}
+
+#[cfg(test)]
+mod tests {
+    use std::fs;
+    use std::os::unix::fs::PermissionsExt as _;
+    use std::sync::Arc;
+
+    use super::*;
+    use crate::platform::freedesktop::applications;
+    use crate::target::LiveDisk;
+
+    #[test]
+    fn what_keeps_an_application_from_being_started_is_told() {
+        let dir = tempfile::tempdir().unwrap();
+        let put = |path: &str, text: &str, mode: u32| {
+            let path = dir.path().join(path);
+            fs::create_dir_all(path.parent().unwrap()).unwrap();
+            fs::write(&path, text).unwrap();
+            fs::set_permissions(&path, fs::Permissions::from_mode(mode)).unwrap();
+        };
+        let entry = |name: &str, lines: &str| {
+            let text = format!("[Desktop Entry]\nType=Application\nName={name}\n{lines}");
+            put(&format!("usr/share/applications/{name}.desktop"), &text, 0o644);
+        };
+        put("usr/bin/right", "x", 0o755);
+        put("usr/bin/closed", "x", 0o644);
+        entry("a-right", "Exec=right %U\nTryExec=right\nMimeType=text/csv;not a kind;\n");
+        entry("b-gone", "Exec=/usr/bin/gone\nMimeType=text/csv;text/x;\n");
+        entry("c-closed", "Exec=env A=1 closed\n");
+        entry("d-icon", "Exec=right\nIcon=/usr/share/none.svg\n");
+        entry("d-not-installed", "Exec=other\nTryExec=other\n");
+        entry("e-bus", "DBusActivatable=true\n");
+        entry("f-bus", "DBusActivatable=true\n");
+        put("usr/share/dbus-1/services/f-bus.service", "[D-BUS Service]\nName=f-bus\nExec=/usr/bin/gone --x\n", 0o644);
+        put("usr/share/applications/g-cut.desktop", "[Desktop En", 0o644);
+        put("usr/share/applications/mimeinfo.cache", "[MIME Cache]\ntext/csv=a-right.desktop;\n", 0o644);
+        let machine = Machine::open(dir.path(), Arc::new(LiveDisk)).unwrap();
+        let apps = applications(&machine);
+        let integration = Integration::of(&machine);
+        let told: Vec<String> = apps
+            .iter()
+            .filter_map(|app| integration.judge(app))
+            .map(|f| format!("{} {} {:?}: {}", f.subject, f.verdict.word(), f.also, f.cause.unwrap()))
+            .collect();
+        assert_eq!(
+            told,
+            [
+                "b-gone missing [Unregistered]: the program that it starts, /usr/bin/gone, is not there",
+                "c-closed wrong-mode []: the program that it starts, closed, cannot be started",
+                "d-icon missing []: its icon /usr/share/none.svg is not there",
+                "e-bus missing []: it is started over the message bus, which knows no service e-bus",
+                "f-bus missing []: the program that the message bus starts for it, /usr/bin/gone, is not there",
+                "g-cut garbled []: a desktop cannot use its entry: line 1: a group's name that does not end",
+            ]
+        );
+        let all: Vec<&AppEntry> = apps.iter().collect();
+        assert!(integration.shared(&all).is_none());
+        for (text, verdict) in [(None, Verdict::Missing), (Some("\0\0"), Verdict::Garbled)] {
+            let cache = dir.path().join("usr/share/applications/mimeinfo.cache");
+            fs::remove_file(&cache).unwrap();
+            text.iter().for_each(|text| fs::write(&cache, text).unwrap());
+            assert_eq!(Integration::of(&machine).shared(&all).unwrap().verdict, verdict);
+            fs::write(&cache, "").unwrap();
+        }
+    }
+}

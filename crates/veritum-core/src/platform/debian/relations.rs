@@ -1,0 +1,75 @@
+//! What components need of one another: `Depends` and `Pre-Depends` (Debian Policy 7.1).
+
+use std::collections::{BTreeSet, HashMap};
+
+use super::database::Stanza;
+
+/// The components that one rests on, itself among them, by name: whatever is installed of what it depends on, and so on.
+#[must_use]
+pub fn rests_on<'a>(name: &str, installed: impl Iterator<Item = &'a Stanza>) -> BTreeSet<String> {
+    let mut needs: HashMap<&str, Vec<&str>> = HashMap::new();
+    let mut provided_by: HashMap<&str, Vec<&str>> = HashMap::new();
+    for stanza in installed {
+        let Some(name) = stanza.get("Package") else { continue };
+        let fields = ["Depends", "Pre-Depends"].into_iter().filter_map(|field| stanza.get(field));
+        needs.entry(name).or_default().extend(fields.flat_map(names));
+        for provided in stanza.get("Provides").into_iter().flat_map(names) {
+            provided_by.entry(provided).or_default().push(name);
+        }
+    }
+    let mut all = BTreeSet::new();
+    let mut open = vec![name];
+    while let Some(name) = open.pop() {
+        let Some(needed) = needs.get(name) else {
+            // No component of that name: whoever provides it stands in.
+            open.extend(provided_by.get(name).into_iter().flatten().filter(|by| !all.contains(**by)));
+            continue;
+        };
+        if all.insert(name.to_owned()) {
+            open.extend(needed.iter().filter(|needed| !all.contains(**needed)));
+        }
+    }
+    all
+}
+
+/// The names in a field of relations, alternatives among them.
+fn names(field: &str) -> impl Iterator<Item = &str> {
+    field.split([',', '|']).filter_map(|relation| {
+        let name = relation.trim().split(|c: char| c.is_whitespace() || "(:[<".contains(c)).next()?;
+        (!name.is_empty()).then_some(name)
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_a_component_rests_on_is_followed_to_its_end() {
+        let stanza = |name: &str, fields: &str| {
+            Stanza::parse(format!("Package: {name}\n{fields}").as_bytes()).unwrap_or_else(|e| panic!("{e}"))
+        };
+        let all = [
+            stanza("quay", "Depends: pier (>= 1.0) | jetty, ghost, mole:any\nPre-Depends: sand\n"),
+            stanza("pier", "Depends: quay, water\n"),
+            stanza("sand", ""),
+            stanza("mole", ""),
+            stanza("sea", "Provides: water (= 2), foam\n"),
+            stanza("other", "Depends: quay\n"),
+        ];
+        let told: Vec<String> = rests_on("quay", all.iter()).into_iter().collect();
+        assert_eq!(
+            told,
+            ["mole", "pier", "quay", "sand", "sea"],
+            "in circles too, and what is not there is passed over"
+        );
+        assert!(rests_on("ghost", all.iter()).is_empty());
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn any_field_can_be_taken_in(field in "[ -~]{0,80}") {
+            names(&field).for_each(|name| assert!(!name.is_empty()));
+        }
+    }
+}
