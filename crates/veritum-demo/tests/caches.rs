@@ -60,7 +60,7 @@ fn what_stands_in_the_place_of_a_folder_goes_aside() {
             let stand = stand();
             let _ = fs::remove_dir(stand.at(&folder));
             put(&stand.at(&folder));
-            assert_eq!(told(&stand), [folder.clone()]);
+            assert_eq!(told(&stand), std::slice::from_ref(&folder));
             repaired(&stand, |_| assert!(stand.at(&folder).symlink_metadata().is_err()));
         }
     }
