@@ -57,6 +57,7 @@
 //!     now: jiff::Timestamp::UNIX_EPOCH,
 //!     run: "example".into(),
 //!     services: Default::default(),
+//!     cards: None,
 //!     recovery: Vec::new(),
 //! };
 //! let mut workshop = Workshop::open(settings, Arc::new(LiveDisk))?;
@@ -70,6 +71,7 @@
 #![cfg_attr(not(feature = "testkit"), forbid(unsafe_code))]
 #![warn(clippy::unwrap_used)]
 
+pub mod apps;
 pub mod archive;
 pub mod change;
 pub mod check;

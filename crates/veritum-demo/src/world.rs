@@ -176,6 +176,7 @@ impl World {
             now: jiff::Timestamp::from_second(crate::NOW).unwrap_or(jiff::Timestamp::UNIX_EPOCH),
             run: "test".into(),
             services: Default::default(),
+            cards: None,
             recovery: Vec::new(),
         }
     }

@@ -44,6 +44,8 @@ pub(crate) struct Config {
     pub(crate) owner_of_root: Option<String>,
     /// A folder that stands in for the service manager of a machine that does not run.
     pub(crate) services: Option<PathBuf>,
+    /// A folder of application cards.
+    pub(crate) cards: Option<PathBuf>,
     /// The folder that the file lies in.
     #[serde(skip)]
     pub(crate) folder: PathBuf,
@@ -66,9 +68,10 @@ impl Config {
         };
         let mut config: Self = toml::from_str(&text).map_err(|e| fail(e.message().to_owned()))?;
         config.folder = folder.canonicalize().map_err(|e| fail(e.to_string()))?;
-        let places = [&mut config.target, &mut config.state, &mut config.downloads, &mut config.services];
+        let Config { target, state, downloads, services, cards, folder, .. } = &mut config;
+        let places = [target, state, downloads, services, cards];
         for place in places.into_iter().flatten() {
-            *place = config.folder.join(&*place);
+            *place = folder.join(&*place);
         }
         Ok(config)
     }

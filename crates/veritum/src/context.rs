@@ -64,6 +64,7 @@ impl Context {
             clear_attributes: global.clear_attributes,
             run: format!("{}-{}", now.as_second(), std::process::id()),
             now,
+            cards: config.cards.clone(),
             services: config.services.map_or_else(ServiceManager::default, ServiceManager::StandIn),
             recovery: recovery(&global),
         };

@@ -93,6 +93,11 @@ impl From<WorkError> for Failure {
                 };
                 Self::usage(error.to_string(), near.unwrap_or_default(), hint)
             }
+            WorkError::Card { ref why, .. } => Self::usage(
+                error.to_string(),
+                why.clone(),
+                Some("put it right, or take it out of the folder of cards".into()),
+            ),
             WorkError::SeveralApps { ref ids, .. } => Self::usage(
                 error.to_string(),
                 format!("its ids are {}", ids.join(", ")),

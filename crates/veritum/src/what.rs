@@ -14,6 +14,7 @@ pub(crate) enum Subject {
     Path(SystemPath),
     Finding(String),
     Change(u64),
+    App(String),
 }
 
 /// Reads the WHAT of `check` and `repair`.
@@ -65,6 +66,9 @@ pub(crate) fn subject(word: &OsStr, target: &Path) -> Result<Subject, Failure> {
         return path(word, target).map(Subject::Path);
     }
     let text = word.to_string_lossy();
+    if let Some(name) = text.strip_prefix("app:") {
+        return Ok(Subject::App(name.to_owned()));
+    }
     if let Ok(number) = text.parse::<u64>() {
         return Ok(Subject::Change(number));
     }
@@ -72,8 +76,9 @@ pub(crate) fn subject(word: &OsStr, target: &Path) -> Result<Subject, Failure> {
         return Ok(Subject::Finding(text.into_owned()));
     }
     Err(Failure::usage(
-        format!("{} is no path, finding or change", quoted(word.as_bytes())),
-        "a path begins with '/', a finding is named as `veritum check` shows it, a change is a number".into(),
+        format!("{} is no path, finding, application or change", quoted(word.as_bytes())),
+        "a path begins with '/', a finding is named as `veritum check` shows it, an application as app:NAME, a change is a number"
+            .into(),
         None,
     ))
 }

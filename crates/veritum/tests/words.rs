@@ -131,7 +131,7 @@ fn errors_say_what_why_and_what_next_and_change_nothing() {
     bench.say(&["check", "--store", empty.to_str().unwrap()]).expect_err(3, &["is no component store"]);
     bench.say(&["undo", "--yes"]).expect_err(3, &["there is no change to take back"]);
     bench.say(&["explain", "12"]).expect_err(2, &["there is no change 12"]);
-    bench.say(&["explain", "what?"]).expect_err(2, &["is no path, finding or change"]);
+    bench.say(&["explain", "what?"]).expect_err(2, &["is no path, finding, application or change"]);
     assert!(bench.say(&["chekc"]).err.contains("check"));
     assert_eq!(bench.say(&["check", "--frobnicate"]).status, 2);
     assert_eq!(before.differences(&bench.tree()), Vec::<String>::new());
@@ -196,6 +196,39 @@ fn applications_are_listed_with_how_they_stand() {
         .expect(1, &["nothing can be put right from here", "own", "is not there"]);
     let json: serde_json::Value = serde_json::from_str(&bench.say(&["list", "apps", "--json"]).out).unwrap();
     assert_eq!((&json["format"], &json["apps"][1]["id"]), (&"veritum.apps/1".into(), &"own".into()));
+}
+
+#[test]
+fn an_application_is_explained_with_what_it_keeps_by_the_operators_card_first() {
+    let bench = Bench::new();
+    let folder = bench.world.at("/usr/share/applications");
+    std::fs::create_dir_all(&folder).unwrap();
+    let entry = "[Desktop Entry]\nType=Application\nName=Own one\nExec=quay\n";
+    std::fs::write(folder.join("vlc.desktop"), entry).unwrap();
+    std::fs::write(folder.join("own.desktop"), entry.replace("one", "two")).unwrap();
+    let words = ["Own one can be started", "of no component", "by the card that is carried along", "playlists"];
+    bench.say(&["explain", "app:vlc"]).expect(0, &words);
+    let words =
+        ["Own two can be started", "in doubt the user's own", "~/.local/share/own", "settings", "~/.config/own"];
+    bench.say(&["explain", "app:Own two"]).expect(0, &words);
+    let cards = bench.folder().join("world/cards");
+    std::fs::create_dir(&cards).unwrap();
+    let card = "format = \"veritum.card/1\"\nname = \"x\"\nentries = [\"vlc\"]\nprograms = [\"vlc\"]\n[[part]]\nis = \"own\"\nwhat = \"songs\"\nplaces = [\"{data}/vlc\"]\n";
+    std::fs::write(cards.join("mine.toml"), card).unwrap();
+    let config = std::fs::read_to_string(bench.config()).unwrap();
+    std::fs::write(bench.config(), format!("{config}cards = \"cards\"\n")).unwrap();
+    bench.say(&["explain", "app:vlc"]).expect(0, &["by your card", "the user's own: songs", "~/.local/share/vlc"]);
+    let json: serde_json::Value = serde_json::from_str(&bench.say(&["explain", "app:vlc", "--json"]).out).unwrap();
+    assert_eq!((&json["format"], &json["card"]["from"]), (&"veritum.app/1".into(), &"operator".into()));
+    std::fs::write(cards.join("wide.toml"), card.replace("{data}/vlc", "~/Documents")).unwrap();
+    bench
+        .say(&["explain", "app:vlc"])
+        .expect_err(2, &["wide.toml cannot be used", "~/Documents", "out of the folder of cards"]);
+    std::fs::remove_file(bench.world.at("/usr/bin/quay")).unwrap();
+    std::fs::remove_file(cards.join("wide.toml")).unwrap();
+    bench
+        .say(&["explain", "app:vlc"])
+        .expect(1, &["cannot be started from the desktop", "quay, is not there", "Next: veritum repair"]);
 }
 
 #[test]

@@ -3,7 +3,8 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::model::{ComponentId, SystemPath};
+use crate::apps::Class;
+use crate::model::{ComponentId, Finding, SystemPath};
 
 /// What `list apps` prints (`veritum.apps/1`).
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -46,6 +47,65 @@ pub struct AppLine {
     /// Why its desktop entry cannot be used.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub trouble: Option<String>,
+}
+
+/// What `explain app:NAME` prints (`veritum.app/1`).
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+pub struct AppReport {
+    /// `veritum.app/1`.
+    pub format: String,
+    /// The application.
+    pub app: AppLine,
+    /// The program that it starts.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub program: Option<String>,
+    /// Components that it rests on, its own among them.
+    pub rests_on: Vec<String>,
+    /// What keeps the desktop from starting it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub finding: Option<Finding>,
+    /// What it keeps in a home.
+    pub card: CardReport,
+}
+
+impl AppReport {
+    /// The format's name.
+    pub const FORMAT: &'static str = "veritum.app/1";
+}
+
+/// What an application keeps in a home, and who says so.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct CardReport {
+    /// Who says so.
+    pub from: CardOrigin,
+    /// Names of its processes.
+    pub programs: Vec<String>,
+    /// The parts, in the order of the classes.
+    pub parts: Vec<PartReport>,
+}
+
+/// Who says what an application keeps.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum CardOrigin {
+    /// A card that is carried along.
+    Carried,
+    /// A card of the operator's.
+    Operator,
+    /// Nobody: the base directories in their cautious reading.
+    Cautious,
+}
+
+/// Places of one class.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct PartReport {
+    /// What they are to the application.
+    pub class: Class,
+    /// What they are to the user.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub what: Option<String>,
+    /// The places, as a card writes them.
+    pub places: Vec<String>,
 }
 
 /// How an application stands, by the last check of the whole machine and by what is recorded of its component.

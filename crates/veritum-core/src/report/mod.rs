@@ -9,7 +9,7 @@ mod proof;
 mod status;
 mod updates;
 
-pub use apps::{AppLine, AppState, AppsReport};
+pub use apps::{AppLine, AppReport, AppState, AppsReport, CardOrigin, CardReport, PartReport};
 pub use change::{
     ActionReport, AreaChange, ChangeLine, ChangesReport, ProgramReport, RecoverReport, RefusalReport, RepairReport,
     RunningReport, UndoReport, UndoneChange,

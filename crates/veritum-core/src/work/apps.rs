@@ -23,6 +23,11 @@ pub(super) struct App {
 }
 
 impl App {
+    /// The program that it starts.
+    pub(super) fn program(&self) -> Option<&str> {
+        self.entry.entry.as_ref().ok()?.program()
+    }
+
     /// Its name; its id where the entry cannot be read.
     pub(super) fn name(&self) -> &str {
         self.entry.entry.as_ref().map_or(&self.entry.id, |entry| &entry.name)
@@ -73,15 +78,7 @@ impl Workshop {
         let mut findings: Vec<Finding> =
             integration.shared(&wanted.iter().map(|app| &app.entry).collect::<Vec<_>>()).into_iter().collect();
         for app in &wanted {
-            let Some(finding) = integration.judge(&app.entry) else { continue };
-            // What belongs to a component comes right with it.
-            let with_it = app.component.as_ref().filter(|_| finding.verdict != Verdict::Unregistered);
-            let advice = with_it.map(|_| format!("veritum repair app:{}", app.entry.id));
-            findings.push(Finding {
-                component: app.component.clone(),
-                advice: advice.or_else(|| finding.advice.clone()),
-                ..finding
-            });
+            findings.extend(self.finding_on(app, &integration));
         }
         let problems = findings.len() as u64;
         let area = AreaReport {
@@ -104,6 +101,15 @@ impl Workshop {
             ),
         };
         AppsPart { area, findings }
+    }
+
+    /// What keeps the desktop from starting an application.
+    pub(super) fn finding_on(&self, app: &App, integration: &Integration<'_>) -> Option<Finding> {
+        let finding = integration.judge(&app.entry)?;
+        // What belongs to a component comes right with it.
+        let with_it = app.component.as_ref().filter(|_| finding.verdict != Verdict::Unregistered);
+        let advice = with_it.map(|_| format!("veritum repair app:{}", app.entry.id));
+        Some(Finding { component: app.component.clone(), advice: advice.or_else(|| finding.advice.clone()), ..finding })
     }
 
     /// The applications that the machine offers to all its users; none of what counts as deleted, or is no program.
@@ -142,7 +148,7 @@ impl Workshop {
         Ok(AppsReport { format: AppsReport::FORMAT.into(), checked: last.map(|last| last.at), apps })
     }
 
-    fn app_line(&self, app: &App, last: Option<&LastCheck>, integration: &Integration<'_>) -> AppLine {
+    pub(super) fn app_line(&self, app: &App, last: Option<&LastCheck>, integration: &Integration<'_>) -> AppLine {
         let problems = match (&app.component, last) {
             (Some(id), Some(last)) => last.components.get(&id.name).copied().unwrap_or(0),
             _ => 0,
@@ -197,7 +203,7 @@ impl Workshop {
 
 /// The application that is called so: by its id, its name in any language, the last part of its id, or its component.
 /// Capitals do not matter.
-fn called<'a>(apps: &'a [App], typed: &str) -> Result<&'a App, WorkError> {
+pub(super) fn called<'a>(apps: &'a [App], typed: &str) -> Result<&'a App, WorkError> {
     let wanted = typed.to_lowercase();
     let is = |text: &str| text.to_lowercase() == wanted;
     let names = |app: &App| {

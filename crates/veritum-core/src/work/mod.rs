@@ -2,6 +2,7 @@
 
 mod ahead;
 mod apps;
+mod cards;
 mod check;
 mod cleared;
 mod clearing;
@@ -85,6 +86,8 @@ pub struct Settings {
     pub run: String,
     /// Where services are managed.
     pub services: ServiceManager,
+    /// The operator's folder of application cards.
+    pub cards: Option<PathBuf>,
     /// What finishes or takes back an interrupted change when this process is gone: a program with its words.
     pub recovery: Vec<OsString>,
 }
@@ -197,6 +200,14 @@ pub enum WorkError {
     Ambiguous {
         /// The name as typed.
         name: String,
+    },
+    /// A card of the operator's cannot be used.
+    #[error("the card {} cannot be used", path.display())]
+    Card {
+        /// The card's file, as the host names it.
+        path: PathBuf,
+        /// Why.
+        why: String,
     },
     /// A typed name fits several applications.
     #[error("{name} fits more than one application")]

@@ -88,6 +88,7 @@ impl Demo {
             now: jiff::Timestamp::from_second(veritum_demo::NOW).unwrap(),
             run: "test".into(),
             services: Default::default(),
+            cards: None,
             recovery: Vec::new(),
         }
     }

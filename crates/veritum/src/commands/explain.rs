@@ -1,4 +1,4 @@
-//! `explain`: one path, finding or change.
+//! `explain`: one path, finding, application or change.
 
 use std::ffi::OsStr;
 
@@ -21,6 +21,11 @@ pub(crate) fn run(context: &Context, word: &OsStr) -> Result<u8, Failure> {
                 put(&render::explain::change_words(context, &report));
             }
             return Ok(exit::FINE);
+        }
+        Subject::App(name) => {
+            let report = workshop.explain_app(&name)?;
+            print(context, &report, || render::apps::about(context, &report))?;
+            return Ok(if report.finding.is_some() { exit::PROBLEMS } else { exit::FINE });
         }
         Subject::Path(path) => workshop.explain_path(&path, &context.progress)?,
         Subject::Finding(name) => workshop.explain_finding(&name, &context.progress)?,

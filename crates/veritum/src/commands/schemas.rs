@@ -19,6 +19,7 @@ pub(crate) fn all() -> Vec<(&'static str, schemars::Schema)> {
         ("veritum.changes", schema_for!(report::ChangesReport)),
         ("veritum.components", schema_for!(report::ComponentsReport)),
         ("veritum.apps", schema_for!(report::AppsReport)),
+        ("veritum.app", schema_for!(report::AppReport)),
         ("veritum.updates", schema_for!(report::UpdatesReport)),
         ("veritum.status", schema_for!(report::StatusReport)),
         ("veritum.explain", schema_for!(report::ExplainReport)),
@@ -27,6 +28,7 @@ pub(crate) fn all() -> Vec<(&'static str, schemars::Schema)> {
         ("veritum.change", schema_for!(crate::render::explain::ChangeReport)),
         ("veritum.manifest", schema_for!(RawManifest<'static>)),
         ("veritum.records", schema_for!(Records)),
+        ("veritum.card", schema_for!(veritum_core::apps::RawCard)),
         ("veritum.index", schema_for!(Index)),
     ]
 }

@@ -1,7 +1,8 @@
-//! What `list apps` prints.
+//! What `list apps` and `explain app:NAME` print.
 
+use veritum_core::apps::Class;
 use veritum_core::model::{is_harmless, quoted};
-use veritum_core::report::{AppLine, AppState, AppsReport};
+use veritum_core::report::{AppLine, AppReport, AppState, AppsReport, CardOrigin};
 
 use super::style::{Label, paint};
 use super::table::{Cell, cell, labelled, lines};
@@ -54,6 +55,20 @@ fn head(context: &Context, report: &AppsReport, all: &[&AppLine]) -> String {
     }
 }
 
+/// A card's place with the base directories where they mostly are.
+fn at_home(place: &str) -> String {
+    let bases = [
+        ("{config}", "~/.config"),
+        ("{cache}", "~/.cache"),
+        ("{data}", "~/.local/share"),
+        ("{state}", "~/.local/state"),
+    ];
+    match bases.into_iter().find_map(|(base, home)| Some((place.strip_prefix(base)?, home))) {
+        Some((rest, home)) => format!("{home}{rest}"),
+        None => place.to_owned(),
+    }
+}
+
 /// Foreign text as it is, where nothing in it is awkward.
 fn text(foreign: &str) -> String {
     if is_harmless(foreign) { foreign.to_owned() } else { quoted(foreign.as_bytes()) }
@@ -89,4 +104,66 @@ fn commands(context: &Context, all: &[&AppLine]) -> Vec<(String, &'static str)> 
         }
         None => vec![(context.command("check"), "looks whether everything is as it was installed")],
     }
+}
+
+pub(crate) fn about(context: &Context, report: &AppReport) -> String {
+    let AppReport { app, finding, card, .. } = report;
+    let head = match finding {
+        Some(finding) => format!(
+            "{} cannot be started from the desktop: {}",
+            text(&app.name),
+            text(finding.cause.as_deref().unwrap_or(finding.verdict.word()))
+        ),
+        None => format!("{} can be started from the desktop", text(&app.name)),
+    };
+    let label = if finding.is_some() { Label::Bad } else { Label::Good };
+    let mut out = format!("{}\n\n", paint(label, &head));
+    let component = app.component.as_ref().map(|id| format!("{} {}, {}", id.name, id.version, app.state.word()));
+    let program = report.program.as_deref().map(text);
+    let facts = [
+        ("entry", Some(text(&app.entry.to_string()))),
+        ("starts", program),
+        ("component", Some(component.unwrap_or_else(|| app.state.word().to_owned()))),
+        (
+            "rests on",
+            Some(count(
+                report.rests_on.len() as u64,
+                "component, its own among them",
+                "components, its own among them",
+            )),
+        ),
+        ("vendor", app.vendor.as_deref().map(text)),
+    ];
+    let rows: Vec<Vec<Cell>> =
+        facts.into_iter().filter_map(|(name, fact)| Some(vec![labelled(Label::Heading, name), cell(fact?)])).collect();
+    out.push_str(&lines("", &rows));
+    let who = match card.from {
+        CardOrigin::Carried => "by the card that is carried along",
+        CardOrigin::Operator => "by your card",
+        CardOrigin::Cautious => "no card tells; by the base directories, in doubt the user's own",
+    };
+    out.push_str(&format!("\n{} ({who})\n", paint(Label::Heading, "What it keeps in a home")));
+    let mut rows = Vec::new();
+    for part in &card.parts {
+        for (at, place) in part.places.iter().enumerate() {
+            let what = part.what.as_deref().map_or_else(String::new, |what| format!(": {}", text(what)));
+            let words = if part.class == Class::Own {
+                format!("the user's own{what}")
+            } else {
+                format!("{}{what}", part.class.word())
+            };
+            rows.push(vec![cell(if at == 0 { words } else { String::new() }), cell(text(&at_home(place)))]);
+        }
+    }
+    out.push_str(&lines("  ", &rows));
+    let commands = match finding {
+        Some(_) => {
+            vec![(context.command(&format!("repair app:{}", app.id)), "shows what would be put right, and asks")]
+        }
+        None => vec![(
+            context.command(&format!("check app:{}", app.id)),
+            "looks at its component and all that this rests on",
+        )],
+    };
+    format!("{out}\n{}", next(&commands))
 }

@@ -1,0 +1,259 @@
+//! [`Card`]: what an application keeps in a home (`veritum.card/1`, TOML).
+
+use serde::{Deserialize, Serialize};
+
+use super::pattern::{Bases, Pattern, PatternError};
+
+/// A larger file is no card.
+const MAX_BYTES: usize = 256 << 10;
+/// More places than this are refused.
+const MAX_PLACES: usize = 1000;
+
+/// What something in a home is to an application.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Class {
+    /// How the user set it up.
+    Settings,
+    /// It makes that again by itself.
+    Cache,
+    /// Where it was left: windows, last places. Set aside with the settings.
+    State,
+    /// That it runs; left when it crashed.
+    Locks,
+    /// What others hang into it. Set aside when it is named.
+    AddOns,
+    /// The user's: documents, mail, bookmarks, passwords, and everything that nobody named. Never touched.
+    Own,
+}
+
+impl Class {
+    /// The word of cards, for people and for JSON.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Settings => "settings",
+            Self::Cache => "cache",
+            Self::State => "state",
+            Self::Locks => "locks",
+            Self::AddOns => "add-ons",
+            Self::Own => "own",
+        }
+    }
+}
+
+/// Why some text is no card.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum CardError {
+    /// It is larger than any card.
+    #[error("it is larger than any card")]
+    TooLarge,
+    /// It is not TOML of the right shape.
+    #[error("it cannot be read as a card")]
+    Toml(#[from] toml::de::Error),
+    /// It was written for a newer Veritum.
+    #[error("its format is {0}, which this Veritum does not know")]
+    Newer(String),
+    /// A place in it is none.
+    #[error("a place in it is none")]
+    Pattern(#[from] PatternError),
+    /// Something that it needs is not there.
+    #[error("it names no {0}")]
+    Lacks(&'static str),
+}
+
+/// A card as it is written.
+#[derive(Debug, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct RawCard {
+    /// `veritum.card/1`.
+    format: String,
+    /// The application, for people.
+    name: String,
+    /// Ids of its desktop entries, without `.desktop`.
+    entries: Vec<String>,
+    /// Names of its processes, as the kernel has them (15 signs at most), to see whether it runs.
+    programs: Vec<String>,
+    /// What it keeps.
+    part: Vec<RawPart>,
+}
+
+/// A part of what an application keeps.
+#[derive(Debug, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(deny_unknown_fields)]
+struct RawPart {
+    /// What it is to the application.
+    is: Class,
+    /// What it is to the user: `mail`, `bookmarks`, ….
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    what: Option<String>,
+    /// Files, and folders with all below: `~`, `{config}`, `{cache}`, `{data}` or `{state}`, then names; `*` stands for any
+    /// signs in one name. Of several that fit, the one with the most names counts; of equals, `own`.
+    places: Vec<String>,
+}
+
+/// What an application keeps in a home.
+#[derive(Debug, Clone)]
+pub struct Card {
+    /// Its name.
+    pub name: String,
+    /// Ids of its desktop entries.
+    pub entries: Vec<String>,
+    /// Names of its processes.
+    pub programs: Vec<String>,
+    places: Vec<Place>,
+}
+
+#[derive(Debug, Clone)]
+struct Place {
+    class: Class,
+    what: Option<String>,
+    pattern: Pattern,
+}
+
+impl Card {
+    /// The format's name.
+    pub const FORMAT: &'static str = "veritum.card/1";
+
+    /// Reads a card.
+    ///
+    /// # Errors
+    /// When it is none, is of a newer format, or names places that are no single application's.
+    pub fn parse(text: &str) -> Result<Self, CardError> {
+        #[derive(Deserialize)]
+        struct Head {
+            format: String,
+        }
+        if text.len() > MAX_BYTES {
+            return Err(CardError::TooLarge);
+        }
+        let raw: RawCard = match toml::from_str(text) {
+            Ok(raw) => raw,
+            Err(e) => match toml::from_str::<Head>(text) {
+                Ok(head) if head.format != Self::FORMAT => {
+                    return Err(CardError::Newer(head.format.chars().take(60).collect()));
+                }
+                _ => return Err(e.into()),
+            },
+        };
+        if raw.format != Self::FORMAT {
+            return Err(CardError::Newer(raw.format.chars().take(60).collect()));
+        }
+        let lacks = [
+            (raw.name.trim().is_empty(), "name"),
+            (raw.entries.is_empty(), "desktop entry"),
+            (raw.programs.is_empty(), "program"),
+            (raw.part.iter().all(|part| part.places.is_empty()), "place"),
+        ];
+        if let Some((_, what)) = lacks.into_iter().find(|(lacks, _)| *lacks) {
+            return Err(CardError::Lacks(what));
+        }
+        let mut places = Vec::new();
+        for RawPart { is: class, what, places: texts } in raw.part {
+            for text in texts.into_iter().take(MAX_PLACES) {
+                places.push(Place { class, what: what.clone(), pattern: Pattern::parse(&text)? });
+            }
+        }
+        places.truncate(MAX_PLACES);
+        Ok(Self { name: raw.name, entries: raw.entries, programs: raw.programs, places })
+    }
+
+    /// A card of places that are known from elsewhere.
+    pub(super) fn of(name: String, entries: Vec<String>, programs: Vec<String>, places: Vec<(Class, Pattern)>) -> Self {
+        let place = |(class, pattern)| Place { class, what: None, pattern };
+        Self { name, entries, programs, places: places.into_iter().map(place).collect() }
+    }
+
+    /// What a path below the home is to the application, and to the user; none when it has nothing to do with it.
+    #[must_use]
+    pub fn class_of(&self, bases: &Bases, path: &[u8]) -> Option<(Class, Option<&str>)> {
+        let fits = self.places.iter().filter(|place| place.pattern.covers(bases, path));
+        // The closest counts; of equals the user's own, which comes last.
+        let closest = fits.max_by_key(|place| (place.pattern.depth(), place.class))?;
+        Some((closest.class, closest.what.as_deref()))
+    }
+
+    /// What it keeps: class, what that is to the user, and the places, as they are written.
+    pub fn parts(&self) -> impl Iterator<Item = (Class, Option<&str>, &Pattern)> {
+        self.places.iter().map(|place| (place.class, place.what.as_deref(), &place.pattern))
+    }
+
+    /// Whether a folder below the home must be looked into: something of the application's may lie in it.
+    #[must_use]
+    pub fn may_lie_below(&self, bases: &Bases, folder: &[u8]) -> bool {
+        self.places
+            .iter()
+            .any(|place| place.pattern.may_lie_below(bases, folder) || place.pattern.covers(bases, folder))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const QUAY: &str = r#"
+format = "veritum.card/1"
+name = "Quay"
+entries = ["quay"]
+programs = ["quay"]
+
+[[part]]
+is = "own"
+places = ["~/.quay"]
+
+[[part]]
+is = "settings"
+places = ["~/.quay/*/prefs", "{config}/quay"]
+
+[[part]]
+is = "own"
+what = "mail"
+places = ["~/.quay/*/mail", "{config}/quay/letters"]
+
+[[part]]
+is = "cache"
+places = ["{cache}/quay", "~/.quay/*/mail/index"]
+"#;
+
+    #[test]
+    fn the_closest_place_counts_and_what_nobody_names_is_the_users() {
+        let card = Card::parse(QUAY).unwrap();
+        let class = |path: &str| card.class_of(&Bases::default(), path.as_bytes());
+        assert_eq!(class(".quay/x/prefs"), Some((Class::Settings, None)));
+        assert_eq!(class(".quay/x/other"), Some((Class::Own, None)));
+        assert_eq!(class(".quay/x/mail/inbox"), Some((Class::Own, Some("mail"))));
+        assert_eq!(class(".quay/x/mail/index/1"), Some((Class::Cache, None)));
+        assert_eq!(class(".config/quay/rc"), Some((Class::Settings, None)));
+        assert_eq!(class(".config/quay/letters/1"), Some((Class::Own, Some("mail"))));
+        assert_eq!(class("Documents/prefs"), None);
+        assert!(card.may_lie_below(&Bases::default(), b"") && !card.may_lie_below(&Bases::default(), b"Documents"));
+    }
+
+    #[test]
+    fn what_is_no_card_is_refused_with_the_reason() {
+        let with = |from: &str, to: &str| Card::parse(&QUAY.replacen(from, to, 1)).unwrap_err();
+        assert!(matches!(with("veritum.card/1", "veritum.card/9"), CardError::Newer(_)));
+        assert!(matches!(with("~/.quay\"", "~/Documents\""), CardError::Pattern(_)));
+        assert!(matches!(with("[\"quay\"]", "[]"), CardError::Lacks("desktop entry")));
+        assert!(matches!(with("is = \"cache\"", "is = \"rubbish\""), CardError::Toml(_)));
+        assert!(matches!(with("name", "nome"), CardError::Toml(_)));
+        assert!(matches!(Card::parse(&"#".repeat(300_000)).unwrap_err(), CardError::TooLarge));
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn any_text_can_be_taken_in(text in ".{0,200}") {
+            let _ = Card::parse(&text);
+        }
+
+        #[test]
+        fn a_place_of_the_users_is_never_made_another_by_a_wider_one(name in "[a-z]{1,8}", deep in "[a-z/]{0,12}") {
+            let card = Card::parse(QUAY).unwrap();
+            let path = format!(".quay/{name}/mail/{deep}");
+            if !path.starts_with(&format!(".quay/{name}/mail/index")) {
+                proptest::prop_assert_eq!(card.class_of(&Bases::default(), path.as_bytes()).unwrap().0, Class::Own);
+            }
+        }
+    }
+}

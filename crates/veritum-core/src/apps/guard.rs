@@ -1,0 +1,62 @@
+//! What is a user's own wherever it lies: documents, keys, archives of their own making.
+
+/// Endings of names of what people make or keep. Of pictures and the like caches are full: they are not among them.
+const OWN: [&str; 51] = [
+    "7z", "abw", "asc", "bak", "bib", "csv", "dic", "doc", "docm", "docx", "dot", "dotx", "eml", "epub", "gpg", "ics",
+    "jks", "kdb", "kdbx", "key", "keystore", "mbox", "md", "odb", "odg", "odp", "ods", "odt", "org", "otp", "ots",
+    "ott", "p12", "pages", "pdf", "pem", "pfx", "ppt", "pptx", "ps", "rtf", "tar", "tex", "tgz", "txt", "vcf",
+    "wallet", "wpd", "xls", "xlsx", "zip",
+];
+/// Whole names, small letters.
+const NAMES: [&str; 4] = ["wallet.dat", "id_rsa", "id_ed25519", "id_ecdsa"];
+/// How such files begin, and from which byte.
+const BEGINNINGS: [(usize, &[u8]); 6] = [
+    (0, b"%PDF-"),
+    (30, b"mimetypeapplication/vnd.oasis.opendocument"),
+    (0, b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"),
+    (0, b"{\\rtf"),
+    (0, b"-----BEGIN "),
+    (0, b"\x03\xd9\xa2\x9a"),
+];
+/// Whether a file looks like somebody's own, by its name and how it begins: then it is that, wherever it lies. Rather too
+/// often yes than once no: what is left where it is harms nobody.
+#[must_use]
+pub fn looks_like_own(name: &[u8], begins: &[u8]) -> bool {
+    let name = String::from_utf8_lossy(name).to_lowercase();
+    // LibreOffice names what it saves by itself `letter.odt_0.odt`, others `letter.odt~` or `letter.odt.1`.
+    let trimmed = name.trim_end_matches(|c: char| c == '~' || c == '.' || c.is_ascii_digit());
+    let ends = |name: &str| name.rsplit_once('.').is_some_and(|(stem, end)| !stem.is_empty() && OWN.contains(&end));
+    let by_name = ends(&name) || ends(trimmed) || NAMES.contains(&name.as_str());
+    by_name || BEGINNINGS.iter().any(|(at, with)| begins.get(*at..).is_some_and(|rest| rest.starts_with(with)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_people_make_is_told_by_its_name_or_its_beginning() {
+        for name in
+            ["thesis.ODT", "the only copy.odt", "letter.odt_0.odt", "list.csv~", "old.pdf.1", "wallet.dat", "my.key"]
+        {
+            assert!(looks_like_own(name.as_bytes(), b""), "{name}");
+        }
+        for name in ["cache2", "A0B1C2", "index.sqlite", "art.jpg", ".odt", "fonts.cache-8", "startupCache.8.little"] {
+            assert!(!looks_like_own(name.as_bytes(), b"\x7fELF"), "{name}");
+        }
+        let mut odt = b"PK\x03\x04".to_vec();
+        odt.resize(30, 0);
+        odt.extend(b"mimetypeapplication/vnd.oasis.opendocument.text");
+        assert!(
+            looks_like_own(b"E1F2", &odt) && looks_like_own(b"x", b"%PDF-1.7") && !looks_like_own(b"x", &odt[..40])
+        );
+        assert!(OWN.is_sorted());
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn any_name_and_beginning_can_be_taken_in(name: Vec<u8>, begins: Vec<u8>) {
+            let _ = looks_like_own(&name, &begins);
+        }
+    }
+}

@@ -1,0 +1,14 @@
+//! What is an application's in a home, and what is the user's: application cards.
+//!
+//! A card tells where an application keeps its settings, caches, state, locks and add-ons, and what of all that is the
+//! user's own. Whatever no card names is the user's own. Pure: nothing here looks at a disk.
+
+mod card;
+mod guard;
+mod pattern;
+mod shipped;
+
+pub use card::{Card, CardError, Class, RawCard};
+pub use guard::looks_like_own;
+pub use pattern::{Base, Bases, Pattern, PatternError};
+pub use shipped::{Cards, cautious};

@@ -1,0 +1,307 @@
+//! [`Pattern`]: a place in a home, as a card writes it.
+
+use std::fmt;
+
+use globset::{GlobBuilder, GlobMatcher};
+
+/// More names than this in one pattern are refused.
+const MAX_NAMES: usize = 16;
+/// A longer pattern is refused.
+const MAX_BYTES: usize = 400;
+/// Folders of everybody's, or of nobody's but the user: no application's place begins with them, but for what follows.
+const NEVER: [&str; 4] = [".ssh", ".gnupg", ".pki", ".veritum-set-aside"];
+/// Below the folder of data: what is shared by applications, or is the user's.
+const NEVER_DATA: [&str; 4] = ["Trash", "keyrings", "applications", "fonts"];
+
+/// Where a pattern begins.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Base {
+    /// `~`: the home itself.
+    Home,
+    /// `{config}`: `XDG_CONFIG_HOME`, else `~/.config` (Base Directory Specification 0.8).
+    Config,
+    /// `{cache}`: `XDG_CACHE_HOME`, else `~/.cache`.
+    Cache,
+    /// `{data}`: `XDG_DATA_HOME`, else `~/.local/share`.
+    Data,
+    /// `{state}`: `XDG_STATE_HOME`, else `~/.local/state`.
+    State,
+}
+
+impl Base {
+    const ALL: [(Base, &'static str); 5] = [
+        (Base::Home, "~"),
+        (Base::Config, "{config}"),
+        (Base::Cache, "{cache}"),
+        (Base::Data, "{data}"),
+        (Base::State, "{state}"),
+    ];
+}
+
+/// Where a user's base directories lie, below the home and without a slash at either end; empty for the home itself.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Bases {
+    /// What `~` stands for.
+    pub home: Vec<u8>,
+    /// What `{config}` stands for.
+    pub config: Vec<u8>,
+    /// What `{cache}` stands for.
+    pub cache: Vec<u8>,
+    /// What `{data}` stands for.
+    pub data: Vec<u8>,
+    /// What `{state}` stands for.
+    pub state: Vec<u8>,
+}
+
+impl Default for Bases {
+    fn default() -> Self {
+        let [config, cache, data, state] =
+            [".config", ".cache", ".local/share", ".local/state"].map(|p| p.as_bytes().to_vec());
+        Self { home: Vec::new(), config, cache, data, state }
+    }
+}
+
+impl Bases {
+    /// Those of a sandboxed application, in the folder of its own that it takes for a home.
+    #[must_use]
+    pub fn sandboxed(id: &str) -> Self {
+        let home = format!(".var/app/{id}");
+        let below = |name: &str| format!("{home}/{name}").into_bytes();
+        Self {
+            config: below("config"),
+            cache: below("cache"),
+            data: below("data"),
+            state: below(".local/state"),
+            home: home.into_bytes(),
+        }
+    }
+
+    fn of(&self, base: Base) -> &[u8] {
+        match base {
+            Base::Home => &self.home,
+            Base::Config => &self.config,
+            Base::Cache => &self.cache,
+            Base::Data => &self.data,
+            Base::State => &self.state,
+        }
+    }
+}
+
+/// Why some text is no pattern.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{pattern}: {why}")]
+pub struct PatternError {
+    /// The pattern.
+    pub pattern: String,
+    /// Why it is none.
+    pub why: &'static str,
+}
+
+/// A file, or a folder with all that lies below it. A `*` stands for any signs within one name.
+#[derive(Clone)]
+pub struct Pattern {
+    text: String,
+    base: Base,
+    names: Vec<Name>,
+}
+
+#[derive(Clone)]
+enum Name {
+    Exact(Vec<u8>),
+    Like(GlobMatcher),
+}
+
+impl Name {
+    fn fits(&self, name: &[u8]) -> bool {
+        use std::os::unix::ffi::OsStrExt as _;
+        match self {
+            Self::Exact(exact) => exact == name,
+            Self::Like(glob) => glob.is_match(std::ffi::OsStr::from_bytes(name)),
+        }
+    }
+}
+
+impl Pattern {
+    /// Reads a pattern: a base, then names.
+    ///
+    /// # Errors
+    /// When it is none, or names a place that is no single application's.
+    pub fn parse(text: &str) -> Result<Self, PatternError> {
+        let fault = |why| PatternError { pattern: text.chars().take(MAX_BYTES).collect(), why };
+        if text.len() > MAX_BYTES || text.contains(char::is_control) {
+            return Err(fault("it is too long, or has signs in it that no name has"));
+        }
+        let (first, rest) = text.split_once('/').ok_or_else(|| fault("it names no place below its base"))?;
+        let known = Base::ALL.into_iter().find(|(_, word)| *word == first);
+        let (base, _) = known.ok_or_else(|| fault("it begins with none of ~, {config}, {cache}, {data}, {state}"))?;
+        let words: Vec<&str> = rest.split('/').collect();
+        if words.len() > MAX_NAMES {
+            return Err(fault("it has too many names"));
+        }
+        if words.iter().any(|word| matches!(*word, "" | "." | "..")) {
+            return Err(fault("a name in it is none"));
+        }
+        if words[0].contains('*') && words[0].trim_matches('*').len() < 3 {
+            return Err(fault("its first name would fit what is other applications'"));
+        }
+        check_place(base, &words).map_err(fault)?;
+        let names = words.iter().map(|word| name(word)).collect::<Option<Vec<Name>>>();
+        let names = names.ok_or_else(|| fault("a name in it cannot be read"))?;
+        Ok(Self { text: text.to_owned(), base, names })
+    }
+
+    /// How closely it says where: the more names, the closer.
+    #[must_use]
+    pub fn depth(&self) -> usize {
+        self.names.len()
+    }
+
+    /// Whether a path below the home is this place or lies below it.
+    #[must_use]
+    pub fn covers(&self, bases: &Bases, path: &[u8]) -> bool {
+        let Some(mut names) = below(path, bases.of(self.base)) else { return false };
+        self.names.iter().all(|own| names.next().is_some_and(|name| own.fits(name)))
+    }
+
+    /// Whether what this pattern names may lie below that folder, so that it must be looked into.
+    #[must_use]
+    pub fn may_lie_below(&self, bases: &Bases, folder: &[u8]) -> bool {
+        let base = bases.of(self.base);
+        if let Some(names) = below(folder, base) {
+            return names.zip(&self.names).all(|(name, own)| own.fits(name));
+        }
+        // The folder is on the way to the base.
+        below(base, folder).is_some()
+    }
+}
+
+/// The names of a path below a folder; none when it does not lie there.
+fn below<'a>(path: &'a [u8], folder: &[u8]) -> Option<impl Iterator<Item = &'a [u8]>> {
+    let rest = match folder {
+        [] => path,
+        _ => {
+            let rest = path.strip_prefix(folder)?;
+            if rest.is_empty() { rest } else { rest.strip_prefix(b"/")? }
+        }
+    };
+    Some(rest.split(|byte| *byte == b'/').filter(|name| !name.is_empty()))
+}
+
+fn name(word: &str) -> Option<Name> {
+    if !word.contains('*') {
+        return Some(Name::Exact(word.as_bytes().to_vec()));
+    }
+    // Nothing but `*` has a meaning.
+    let escaped: String =
+        word.chars().flat_map(|c| if "?[]{}\\!".contains(c) { vec!['\\', c] } else { vec![c] }).collect();
+    let glob = GlobBuilder::new(&escaped).literal_separator(true).backslash_escape(true).build().ok()?;
+    Some(Name::Like(glob.compile_matcher()))
+}
+
+/// Refuses places that are no single application's.
+fn check_place(base: Base, words: &[&str]) -> Result<(), &'static str> {
+    let shared = "it names a place that is no single application's";
+    match (base, words) {
+        (Base::Home, [first, ..]) if !first.starts_with('.') => Err("a place of an application begins with a dot"),
+        (Base::Home, [first, ..]) if NEVER.contains(first) => Err(shared),
+        (Base::Home, [".config" | ".cache" | ".local" | ".var", ..]) => {
+            Err("write {config}, {cache}, {data} or {state}")
+        }
+        (Base::Data, [first, ..]) if NEVER_DATA.contains(first) => Err(shared),
+        _ => Ok(()),
+    }
+}
+
+impl fmt::Debug for Pattern {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.text)
+    }
+}
+
+impl fmt::Display for Pattern {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.text)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn covers(pattern: &str, path: &str) -> bool {
+        Pattern::parse(pattern).unwrap().covers(&Bases::default(), path.as_bytes())
+    }
+
+    #[test]
+    fn a_place_is_a_file_or_a_folder_with_all_below() {
+        assert!(covers("~/.quay/*/prefs", ".quay/ab.default/prefs"));
+        assert!(covers("~/.quay/*/mail", ".quay/x/mail/deep/inbox"));
+        assert!(!covers("~/.quay/*/mail", ".quay/x/mailbox") && !covers("~/.quay/*/mail", ".quay/mail"));
+        assert!(covers("{config}/quay", ".config/quay") && !covers("{config}/quay", ".config/quayside"));
+        assert!(covers("{data}/quay/a*z.db", ".local/share/quay/abz.db"));
+        assert!(covers("{data}/quay/[x]*", ".local/share/quay/[x]1"), "only the star means anything");
+        assert!(!covers("~/.quay/*", ".quay"), "a star stands for a name");
+        let sandboxed = Bases::sandboxed("org.quay.Quay");
+        let pattern = Pattern::parse("{config}/quay").unwrap();
+        assert!(pattern.covers(&sandboxed, b".var/app/org.quay.Quay/config/quay/x"));
+        assert!(!pattern.covers(&sandboxed, b".config/quay/x"));
+    }
+
+    #[test]
+    fn what_leads_to_a_place_is_looked_into_and_nothing_else() {
+        let pattern = Pattern::parse("{data}/quay/*/mail").unwrap();
+        let may = |folder: &str| pattern.may_lie_below(&Bases::default(), folder.as_bytes());
+        for folder in
+            ["", ".local", ".local/share", ".local/share/quay", ".local/share/quay/x", ".local/share/quay/x/mail"]
+        {
+            assert!(may(folder), "{folder}");
+        }
+        for folder in ["Documents", ".local/bin", ".local/share/other", ".local/share/quay/x/other"] {
+            assert!(!may(folder), "{folder}");
+        }
+    }
+
+    #[test]
+    fn what_is_no_single_applications_is_refused() {
+        for text in [
+            "~",
+            "~/",
+            "~/Documents/x",
+            "~/.ssh/known_hosts",
+            "~/.config/quay",
+            "{config}",
+            "{config}/",
+            "{config}/*",
+            "{cache}/a*",
+            "{data}/Trash/files",
+            "{data}/keyrings",
+            "{home}/x",
+            "/etc/passwd",
+            "~/../x",
+            "~/.x/./y",
+            "~/.x//y",
+            "~/.x\n",
+        ] {
+            assert!(Pattern::parse(text).is_err(), "{text}");
+        }
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn any_text_can_be_taken_in(text in ".{0,60}", path: Vec<u8>) {
+            if let Ok(pattern) = Pattern::parse(&text) {
+                let _ = (pattern.covers(&Bases::default(), &path), pattern.may_lie_below(&Bases::default(), &path));
+            }
+        }
+
+        #[test]
+        fn whatever_is_covered_lies_where_is_looked(names in proptest::collection::vec("[a-c*]{1,3}", 1..4), path in "[a-c/]{0,12}") {
+            let Ok(pattern) = Pattern::parse(&format!("~/.q/{}", names.join("/"))) else { return Ok(()) };
+            let (bases, path) = (Bases::default(), format!(".q/{path}"));
+            if pattern.covers(&bases, path.as_bytes()) {
+                let above = path.rsplit_once('/').map_or("", |(above, _)| above);
+                proptest::prop_assert!(pattern.may_lie_below(&bases, above.as_bytes()));
+            }
+        }
+    }
+}

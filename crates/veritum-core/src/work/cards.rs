@@ -1,0 +1,89 @@
+//! Which card tells what an application keeps, and all about one application.
+
+use std::path::Path;
+
+use super::apps::App;
+use super::{WorkError, Workshop};
+use crate::apps::{Card, Cards, Class, cautious};
+use crate::check::Integration;
+use crate::history;
+use crate::model::error_chain;
+use crate::platform::debian::rests_on;
+use crate::report::{AppReport, CardOrigin, CardReport, PartReport};
+
+/// More cards than this in a folder are not read.
+const MAX_CARDS: usize = 1000;
+/// A larger file is no card.
+const MAX_BYTES: u64 = 256 << 10;
+
+impl Workshop {
+    /// All about one application: its component, what that rests on, what keeps it from being started, and what it keeps in a
+    /// home.
+    ///
+    /// # Errors
+    /// When nothing, or more than one thing, is called so; when a card of the operator's cannot be used.
+    pub fn explain_app(&self, typed: &str) -> Result<AppReport, WorkError> {
+        let apps = self.apps();
+        let app = super::apps::called(&apps, typed)?;
+        let integration = Integration::of(&self.machine);
+        let last = self.state()?.as_ref().and_then(history::last_check);
+        let on = app.component.as_ref().map(|id| rests_on(&id.name, self.database.stanzas())).unwrap_or_default();
+        Ok(AppReport {
+            format: AppReport::FORMAT.into(),
+            app: self.app_line(app, last.as_ref(), &integration),
+            program: app.program().map(str::to_owned),
+            rests_on: on.into_iter().collect(),
+            finding: self.finding_on(app, &integration),
+            card: self.card_of(app)?,
+        })
+    }
+
+    fn card_of(&self, app: &App) -> Result<CardReport, WorkError> {
+        let own = match &self.settings.cards {
+            Some(folder) => in_folder(folder)?,
+            None => Cards::default(),
+        };
+        let carried = Cards::shipped();
+        let id = app.entry.id.as_str();
+        let component = app.component.as_ref().map(|id| id.name.as_str());
+        let without = || cautious(app.name(), id, app.program(), component);
+        Ok(match (own.of(id), carried.of(id)) {
+            (Some(card), _) => told(card, CardOrigin::Operator),
+            (None, Some(card)) => told(card, CardOrigin::Carried),
+            (None, None) => told(&without(), CardOrigin::Cautious),
+        })
+    }
+}
+
+/// The cards of a folder, in the order of their files' names: the last one goes before the others.
+fn in_folder(folder: &Path) -> Result<Cards, WorkError> {
+    let fault = |path: &Path, why: String| WorkError::Card { path: path.to_owned(), why };
+    let mut cards = Cards::default();
+    let listed = std::fs::read_dir(folder).map_err(|e| fault(folder, e.to_string()))?;
+    let mut paths: Vec<_> = listed.flatten().map(|entry| entry.path()).collect();
+    paths.retain(|path| path.extension().is_some_and(|end| end == "toml"));
+    paths.sort();
+    for path in paths.into_iter().take(MAX_CARDS) {
+        let meta = std::fs::metadata(&path).map_err(|e| fault(&path, e.to_string()))?;
+        if !meta.is_file() || meta.len() > MAX_BYTES {
+            return Err(fault(&path, "it is no file, or larger than any card".into()));
+        }
+        let text = std::fs::read_to_string(&path).map_err(|e| fault(&path, e.to_string()))?;
+        cards.take(&text).map_err(|e| fault(&path, error_chain(&e)))?;
+    }
+    Ok(cards)
+}
+
+fn told(card: &Card, from: CardOrigin) -> CardReport {
+    let mut parts: Vec<PartReport> = Vec::new();
+    for (class, what, pattern) in card.parts() {
+        let same = |part: &&mut PartReport| part.class == class && part.what.as_deref() == what;
+        match parts.iter_mut().find(same) {
+            Some(part) => part.places.push(pattern.to_string()),
+            None => parts.push(PartReport { class, what: what.map(str::to_owned), places: vec![pattern.to_string()] }),
+        }
+    }
+    // What nobody touches first, then what a reset is about.
+    parts.sort_by_key(|part| (part.class != Class::Own, part.class));
+    CardReport { from, programs: card.programs.clone(), parts }
+}
