@@ -115,6 +115,10 @@ mod tests {
             ("firefox-esr", ".mozilla/firefox/x.default/never-heard-of"),
             // Without it another profile would be begun, and the bookmarks be out of sight.
             ("firefox-esr", ".mozilla/firefox/profiles.ini"),
+            // Newer versions keep their profiles among the settings.
+            ("firefox-esr", ".config/mozilla/firefox/x.default/places.sqlite"),
+            ("firefox-esr", ".config/mozilla/firefox/x.default/logins.db"),
+            ("firefox-esr", ".config/mozilla/firefox/profiles.ini"),
             ("thunderbird", ".thunderbird/x.default/Mail/Local Folders/Inbox"),
             ("thunderbird", ".thunderbird/x.default/ImapMail/imap.example/INBOX"),
             ("thunderbird", ".thunderbird/x.default/abook.sqlite"),
@@ -130,6 +134,7 @@ mod tests {
         }
         for (id, path, expected) in [
             ("firefox-esr", ".mozilla/firefox/x.default/prefs.js", Class::Settings),
+            ("firefox-esr", ".config/mozilla/firefox/x.default/prefs.js", Class::Settings),
             ("firefox-esr", ".cache/mozilla/firefox/x.default/cache2/entries/A", Class::Cache),
             ("firefox-esr", ".mozilla/firefox/x.default/lock", Class::Locks),
             ("firefox-esr", ".mozilla/firefox/x.default/extensions/a.xpi", Class::AddOns),
