@@ -3,9 +3,11 @@
 //! Work is handed out folder by folder, so that a handle is opened once for all names in it, in path order, which is
 //! close to the order on the disk. Memory does not grow with file sizes: every thread has one buffer.
 
+mod home;
 mod remembered;
 mod settled;
 
+pub use home::{Belongings, HomeCase, Tally, belongings};
 pub use remembered::Remembered;
 pub use settled::{Settled, Settling, Watch};
 

@@ -64,6 +64,12 @@ impl Dir {
         self.fd.as_fd()
     }
 
+    /// A folder of the same disk that was opened elsewhere.
+    #[must_use]
+    pub fn beside(&self, fd: OwnedFd) -> Self {
+        Self { disk: self.disk.clone(), fd: Arc::new(fd) }
+    }
+
     /// Looks at a name, not following it; none when it does not exist.
     ///
     /// # Errors
@@ -224,13 +230,13 @@ impl Machine {
             return Ok(self.root.clone());
         }
         let fd = self.root.disk.open_dir(self.root.fd(), physical.relative())?;
-        Ok(Dir { disk: self.root.disk.clone(), fd: Arc::new(fd) })
+        Ok(self.root.beside(fd))
     }
 
     /// Wraps a handle of this machine's disk that was opened elsewhere (a state folder outside the root).
     #[must_use]
     pub fn wrap(&self, fd: OwnedFd) -> Dir {
-        Dir { disk: self.root.disk.clone(), fd: Arc::new(fd) }
+        self.root.beside(fd)
     }
 
     /// Where a path really leads: every link on the way, and at its end, is followed inside the root.
