@@ -58,6 +58,7 @@
 //!     run: "example".into(),
 //!     services: Default::default(),
 //!     cards: None,
+//!     helper: Vec::new(),
 //!     recovery: Vec::new(),
 //! };
 //! let mut workshop = Workshop::open(settings, Arc::new(LiveDisk))?;

@@ -177,6 +177,7 @@ impl World {
             run: "test".into(),
             services: Default::default(),
             cards: None,
+            helper: Vec::new(),
             recovery: Vec::new(),
         }
     }

@@ -3,8 +3,10 @@
 mod support;
 
 use std::fs;
+use std::os::unix::fs::MetadataExt as _;
 
 use support::{Demo, check, open, told, undo};
+use veritum_core::apps::Class;
 use veritum_core::check::Scope;
 use veritum_core::event::Silent;
 use veritum_core::model::Area;
@@ -128,4 +130,34 @@ fn a_name_that_fits_none_or_several_is_refused_with_the_names_there_are() {
     // One that belongs to no component: only whether it can be started is looked at.
     let report = look(&demo.settings(), &app("org.quay.Own"));
     assert_eq!((report.areas.len(), report.areas[0].area, report.outcome), (1, Area::Apps, OutcomeWord::Sound));
+}
+
+#[test]
+fn what_an_application_keeps_is_told_home_by_home_and_nothing_is_touched() {
+    let demo = Demo::with(&[]);
+    let home = |user: &str| demo.machine().join("home").join(user);
+    fs::write(home("mirela").join(".config/berthbook/season.odt"), "her own, wherever it lies").unwrap();
+    let link = home("oskar").join(".config/gullmail");
+    std::os::unix::fs::symlink("/etc", &link).unwrap();
+    if support::is_root() {
+        // What belongs to somebody else is nobody's to move.
+        let ids = fs::metadata(home("oskar")).unwrap();
+        std::os::unix::fs::lchown(&link, Some(ids.uid()), Some(ids.gid())).unwrap();
+    }
+    let before = demo.tree();
+    let told = |name: &str| open(&demo.settings()).explain_app(name).unwrap();
+    let parts = |report: &veritum_core::report::AppReport, user: &str| -> Vec<(Class, u64)> {
+        let home = report.homes.iter().find(|home| home.user == user);
+        home.into_iter().flat_map(|home| &home.parts).map(|part| (part.class, part.files)).collect()
+    };
+    let report = told("berthbook");
+    assert_eq!(parts(&report, "mirela"), [(Class::Settings, 1), (Class::Own, 1)]);
+    assert_eq!(parts(&report, "oskar"), [(Class::Settings, 1)]);
+    assert!(report.finding.is_none() && report.card.from == veritum_core::report::CardOrigin::Cautious);
+    // Mail lies among the data: the user's own. A link is counted as a link.
+    let report = told("gullmail");
+    assert_eq!(parts(&report, "mirela"), [(Class::Own, 1)]);
+    assert_eq!(parts(&report, "oskar"), [(Class::Settings, 1), (Class::Own, 1)]);
+    assert!(told("tallyroll").homes.is_empty());
+    support::assert_same("nothing is touched", &before, &demo.tree());
 }

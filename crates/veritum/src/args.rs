@@ -169,6 +169,12 @@ pub(crate) enum Verb {
         /// Its number
         pid: i32,
     },
+    /// Look into the folder that is the standard input, and answer a question about it
+    #[command(hide = true)]
+    LookInto {
+        /// The question
+        question: String,
+    },
     /// Write the JSON Schemas of all formats into a folder
     #[command(hide = true)]
     Schemas {

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use super::pattern::{Bases, Pattern, PatternError};
 
 /// A larger file is no card.
-const MAX_BYTES: usize = 256 << 10;
+const MAX_BYTES: usize = 48 << 10;
 /// More places than this are refused.
 const MAX_PLACES: usize = 1000;
 
@@ -137,6 +137,14 @@ impl Card {
                 _ => return Err(e.into()),
             },
         };
+        Self::of_raw(raw)
+    }
+
+    /// A card as it was handed over.
+    ///
+    /// # Errors
+    /// As [`Card::parse`].
+    pub fn of_raw(raw: RawCard) -> Result<Self, CardError> {
         if raw.format != Self::FORMAT {
             return Err(CardError::Newer(raw.format.chars().take(60).collect()));
         }
@@ -157,6 +165,23 @@ impl Card {
         }
         places.truncate(MAX_PLACES);
         Ok(Self { name: raw.name, entries: raw.entries, programs: raw.programs, places })
+    }
+
+    /// The card as it is written.
+    #[must_use]
+    pub fn raw(&self) -> RawCard {
+        let part = |place: &Place| RawPart {
+            is: place.class,
+            what: place.what.clone(),
+            places: vec![place.pattern.to_string()],
+        };
+        RawCard {
+            format: Self::FORMAT.into(),
+            name: self.name.clone(),
+            entries: self.entries.clone(),
+            programs: self.programs.clone(),
+            part: self.places.iter().map(part).collect(),
+        }
     }
 
     /// A card of places that are known from elsewhere.

@@ -39,7 +39,7 @@ impl Base {
 }
 
 /// Where a user's base directories lie, below the home and without a slash at either end; empty for the home itself.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub struct Bases {
     /// What `~` stands for.
     pub home: Vec<u8>,

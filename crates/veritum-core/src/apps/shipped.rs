@@ -63,7 +63,7 @@ pub fn cautious(name: &str, id: &str, program: Option<&str>, component: Option<&
             places.extend(Pattern::parse(&format!("{base}/{word}")).ok().map(|pattern| (class, pattern)));
         }
     }
-    let programs = program.map(|program| program.chars().take(15).collect()).into_iter().collect();
+    let programs = vec![program.unwrap_or(id).chars().take(15).collect()];
     Card::of(name.to_owned(), vec![id.to_owned()], programs, places)
 }
 

@@ -3,6 +3,7 @@
 //! Everything read here is foreign bytes: bounded, never trusted further than the label `self`. Reading never
 //! fails as a whole because one record is bad; what could not be read is returned as data beside the rest.
 
+pub mod as_owner;
 pub mod debian;
 pub mod delegate;
 pub mod freedesktop;

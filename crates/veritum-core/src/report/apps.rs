@@ -66,11 +66,52 @@ pub struct AppReport {
     pub finding: Option<Finding>,
     /// What it keeps in a home.
     pub card: CardReport,
+    /// What it does keep in the homes of those who log in; only those where there is something.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub homes: Vec<HomeReport>,
 }
 
 impl AppReport {
     /// The format's name.
     pub const FORMAT: &'static str = "veritum.app/1";
+}
+
+/// What an application keeps in one home.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct HomeReport {
+    /// Whose.
+    pub user: String,
+    /// The parts, in the order of the classes.
+    pub parts: Vec<HomePart>,
+    /// What was left out, below the home, and why.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub left: Vec<HomeLeft>,
+    /// Why it could not be looked into.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub trouble: Option<String>,
+}
+
+/// Things of one class in a home.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct HomePart {
+    /// What they are to the application.
+    pub class: Class,
+    /// What they are to the user.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub what: Option<String>,
+    /// Files, links and other things that are no folders.
+    pub files: u64,
+    /// Their bytes, as their sizes say.
+    pub bytes: u64,
+}
+
+/// Something that was left out.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct HomeLeft {
+    /// Where, below the home; bytes that are not UTF-8 as `\xHH`, a backslash as `\\`.
+    pub path: String,
+    /// Why.
+    pub why: String,
 }
 
 /// What an application keeps in a home, and who says so.

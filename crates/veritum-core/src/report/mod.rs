@@ -9,7 +9,9 @@ mod proof;
 mod status;
 mod updates;
 
-pub use apps::{AppLine, AppReport, AppState, AppsReport, CardOrigin, CardReport, PartReport};
+pub use apps::{
+    AppLine, AppReport, AppState, AppsReport, CardOrigin, CardReport, HomeLeft, HomePart, HomeReport, PartReport,
+};
 pub use change::{
     ActionReport, AreaChange, ChangeLine, ChangesReport, ProgramReport, RecoverReport, RefusalReport, RepairReport,
     RunningReport, UndoReport, UndoneChange,

@@ -6,7 +6,9 @@
 use std::collections::BTreeMap;
 use std::os::fd::AsFd as _;
 
-use crate::apps::{Bases, Card, Class, looks_like_own};
+use serde::{Deserialize, Serialize};
+
+use crate::apps::{Bases, Card, Class, RawCard, looks_like_own};
 use crate::model::{FileKind, Stat};
 use crate::target::Dir;
 
@@ -16,7 +18,7 @@ const MAX_DEPTH: usize = 128;
 const TELLING: usize = 128;
 
 /// Names, files and bytes.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Tally {
     /// Files, links and other things that are no folders.
     pub files: u64,
@@ -31,16 +33,27 @@ impl Tally {
     }
 }
 
+/// Things of one class, and of one kind to the user.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Belonging {
+    /// What they are to the application.
+    pub class: Class,
+    /// What they are to the user.
+    pub what: Option<String>,
+    /// How many.
+    pub tally: Tally,
+}
+
 /// What was found of an application in a home.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Belongings {
     /// How much of each class there is, and of what that is to the user.
-    pub parts: BTreeMap<(Class, Option<String>), Tally>,
+    pub parts: Vec<Belonging>,
     /// What can be moved as one: paths below the home with their class, none of them below another. Nothing of the user's own
     /// lies in them.
     pub tops: Vec<(Class, Vec<u8>)>,
     /// What was left out, by path below the home, and why.
-    pub left: Vec<(Vec<u8>, &'static str)>,
+    pub left: Vec<(Vec<u8>, String)>,
     /// Whether there were more names than are looked at: then nothing of it may be moved.
     pub too_many: bool,
 }
@@ -57,13 +70,39 @@ pub struct HomeCase<'a> {
     pub most: u64,
 }
 
+/// A question about a home, as it is handed to who may look into it.
+#[derive(Debug, Serialize, Deserialize)]
+pub struct HomeQuestion {
+    /// The application's card.
+    pub card: RawCard,
+    /// Where the base directories lie.
+    pub bases: Bases,
+    /// Whose home it is.
+    pub owner: u32,
+    /// More names than this are not looked at.
+    pub most: u64,
+}
+
+/// Answers a question about the home that is open.
+///
+/// # Errors
+/// When the question is none.
+pub fn answer(home: &Dir, question: &str) -> Result<String, Box<dyn std::error::Error>> {
+    let HomeQuestion { card, bases, owner, most } = serde_json::from_str(question)?;
+    let card = Card::of_raw(card)?;
+    let found = belongings(home, &HomeCase { card: &card, bases: &bases, owner, most });
+    Ok(serde_json::to_string(&found)?)
+}
+
 /// Looks into a home.
 #[must_use]
 pub fn belongings(home: &Dir, case: &HomeCase<'_>) -> Belongings {
-    let mut look = Look { case, found: Belongings::default(), names: 0, mount: None };
-    look.mount = home.disk().mount_of(home.fd()).ok();
+    let mount = home.disk().mount_of(home.fd()).ok();
+    let mut look = Look { case, found: Belongings::default(), parts: BTreeMap::new(), names: 0, mount };
     let tops = look.folder(home, &mut Vec::new(), 0).tops;
     let mut found = look.found;
+    let part = |((class, what), tally)| Belonging { class, what, tally };
+    found.parts = look.parts.into_iter().map(part).collect();
     found.tops = tops;
     found.tops.sort();
     if found.too_many {
@@ -75,6 +114,7 @@ pub fn belongings(home: &Dir, case: &HomeCase<'_>) -> Belongings {
 struct Look<'a> {
     case: &'a HomeCase<'a>,
     found: Belongings,
+    parts: BTreeMap<(Class, Option<String>), Tally>,
     names: u64,
     mount: Option<u64>,
 }
@@ -153,7 +193,7 @@ impl Look<'_> {
             return None;
         }
         let (class, what) = self.judged(dir, name, path, &stat);
-        self.found.parts.entry((class, what)).or_default().add(stat.size);
+        self.parts.entry((class, what)).or_default().add(stat.size);
         if class == Class::Own {
             return None;
         }
@@ -218,7 +258,7 @@ impl Look<'_> {
     }
 
     fn leave(&mut self, path: &[u8], why: &'static str) {
-        self.found.left.push((path.to_owned(), why));
+        self.found.left.push((path.to_owned(), why.to_owned()));
     }
 }
 
@@ -313,11 +353,26 @@ places = ["~/.quay/*/lock"]
                 "locks .quay/a.default/lock",
             ]
         );
-        let part = |class, what: Option<&str>| found.parts[&(class, what.map(str::to_owned))];
+        let part = |class, what: Option<&str>| {
+            let is = |part: &&Belonging| part.class == class && part.what.as_deref() == what;
+            found.parts.iter().find(is).unwrap().tally
+        };
         assert_eq!(part(Class::Settings, None), Tally { files: 4, bytes: 7 });
         assert_eq!(part(Class::Own, Some("mail")), Tally { files: 1, bytes: 7 });
         assert_eq!(part(Class::Own, None).files, 3, "profiles, and what looks like somebody's own");
         assert!(found.left.is_empty() && !found.too_many);
+        // The same, when it is asked by word.
+        let machine = Machine::open(home, Arc::new(LiveDisk)).unwrap();
+        let question = HomeQuestion {
+            card: Card::parse(QUAY).unwrap().raw(),
+            bases: Bases::default(),
+            owner: fs::metadata(home).unwrap().uid(),
+            most: 1000,
+        };
+        let dir = machine.dir(&SystemPath::root()).unwrap();
+        let answered = answer(&dir, &serde_json::to_string(&question).unwrap()).unwrap();
+        assert_eq!(serde_json::from_str::<Belongings>(&answered).unwrap(), found);
+        assert!(answer(&dir, "{}").is_err());
         let few = look(home, 4);
         assert!(few.too_many && few.tops.is_empty(), "what was not seen whole is not moved");
     }
@@ -354,7 +409,7 @@ places = ["~/.quay/*/lock"]
                 "cache .quay/a/mail/index/hole",
             ]
         );
-        let left: Vec<(usize, &str)> = found.left.iter().map(|(path, why)| (path.len(), *why)).collect();
+        let left: Vec<(usize, &str)> = found.left.iter().map(|(path, why)| (path.len(), why.as_str())).collect();
         assert!(left.contains(&(6, "a link, which is not followed")), "{left:?}");
         assert!(left.iter().any(|(_, why)| *why == "it lies too deep"), "{left:?}");
     }

@@ -7,7 +7,7 @@ mod home;
 mod remembered;
 mod settled;
 
-pub use home::{Belongings, HomeCase, Tally, belongings};
+pub use home::{Belonging, Belongings, HomeCase, HomeQuestion, Tally, answer, belongings};
 pub use remembered::Remembered;
 pub use settled::{Settled, Settling, Watch};
 

@@ -64,6 +64,20 @@ impl Dir {
         self.fd.as_fd()
     }
 
+    /// A folder that was opened elsewhere, and handed over.
+    #[must_use]
+    pub fn handed_over(disk: Arc<dyn Disk>, fd: OwnedFd) -> Self {
+        Self { disk, fd: Arc::new(fd) }
+    }
+
+    /// A further handle on the same folder, to be handed over.
+    ///
+    /// # Errors
+    /// When there are too many handles.
+    pub fn handle(&self) -> io::Result<OwnedFd> {
+        self.fd().try_clone_to_owned()
+    }
+
     /// A folder of the same disk that was opened elsewhere.
     #[must_use]
     pub fn beside(&self, fd: OwnedFd) -> Self {

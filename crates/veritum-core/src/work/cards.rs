@@ -14,7 +14,7 @@ use crate::report::{AppReport, CardOrigin, CardReport, PartReport};
 /// More cards than this in a folder are not read.
 const MAX_CARDS: usize = 1000;
 /// A larger file is no card.
-const MAX_BYTES: u64 = 256 << 10;
+const MAX_BYTES: u64 = 48 << 10;
 
 impl Workshop {
     /// All about one application: its component, what that rests on, what keeps it from being started, and what it keeps in a
@@ -28,30 +28,31 @@ impl Workshop {
         let integration = Integration::of(&self.machine);
         let last = self.state()?.as_ref().and_then(history::last_check);
         let on = app.component.as_ref().map(|id| rests_on(&id.name, self.database.stanzas())).unwrap_or_default();
+        let (card, from) = self.card_of(app)?;
         Ok(AppReport {
             format: AppReport::FORMAT.into(),
             app: self.app_line(app, last.as_ref(), &integration),
             program: app.program().map(str::to_owned),
             rests_on: on.into_iter().collect(),
             finding: self.finding_on(app, &integration),
-            card: self.card_of(app)?,
+            homes: self.homes_with(&card),
+            card: told(&card, from),
         })
     }
 
-    fn card_of(&self, app: &App) -> Result<CardReport, WorkError> {
-        let own = match &self.settings.cards {
-            Some(folder) => in_folder(folder)?,
-            None => Cards::default(),
-        };
-        let carried = Cards::shipped();
+    /// The card of an application, and whose it is.
+    fn card_of(&self, app: &App) -> Result<(Card, CardOrigin), WorkError> {
         let id = app.entry.id.as_str();
+        if let Some(folder) = &self.settings.cards
+            && let Some(card) = in_folder(folder)?.of(id)
+        {
+            return Ok((card.clone(), CardOrigin::Operator));
+        }
+        if let Some(card) = Cards::shipped().of(id) {
+            return Ok((card.clone(), CardOrigin::Carried));
+        }
         let component = app.component.as_ref().map(|id| id.name.as_str());
-        let without = || cautious(app.name(), id, app.program(), component);
-        Ok(match (own.of(id), carried.of(id)) {
-            (Some(card), _) => told(card, CardOrigin::Operator),
-            (None, Some(card)) => told(card, CardOrigin::Carried),
-            (None, None) => told(&without(), CardOrigin::Cautious),
-        })
+        Ok((cautious(app.name(), id, app.program(), component), CardOrigin::Cautious))
     }
 }
 

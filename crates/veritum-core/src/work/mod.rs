@@ -10,6 +10,7 @@ mod explain;
 mod filling;
 mod finishing;
 mod holding;
+mod homes;
 mod identify;
 mod mending;
 mod programs;
@@ -86,6 +87,9 @@ pub struct Settings {
     pub run: String,
     /// Where services are managed.
     pub services: ServiceManager,
+    /// Who looks into homes with their owners' rights: a program with its first words. Without one this process looks itself,
+    /// with the rights that it has.
+    pub helper: Vec<OsString>,
     /// The operator's folder of application cards.
     pub cards: Option<PathBuf>,
     /// What finishes or takes back an interrupted change when this process is gone: a program with its words.

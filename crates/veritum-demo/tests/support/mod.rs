@@ -89,6 +89,7 @@ impl Demo {
             run: "test".into(),
             services: Default::default(),
             cards: None,
+            helper: Vec::new(),
             recovery: Vec::new(),
         }
     }

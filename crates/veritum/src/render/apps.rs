@@ -6,9 +6,11 @@ use veritum_core::report::{AppLine, AppReport, AppState, AppsReport, CardOrigin}
 
 use super::style::{Label, paint};
 use super::table::{Cell, cell, labelled, lines};
-use super::{ago, count, next};
+use super::{ago, count, next, size};
 use crate::context::Context;
 
+/// So many things that were left out are told of each home.
+const LEFT: usize = 5;
 /// Longer names of vendors are cut unasked.
 const LONG_VENDOR: usize = 28;
 
@@ -146,16 +148,12 @@ pub(crate) fn about(context: &Context, report: &AppReport) -> String {
     let mut rows = Vec::new();
     for part in &card.parts {
         for (at, place) in part.places.iter().enumerate() {
-            let what = part.what.as_deref().map_or_else(String::new, |what| format!(": {}", text(what)));
-            let words = if part.class == Class::Own {
-                format!("the user's own{what}")
-            } else {
-                format!("{}{what}", part.class.word())
-            };
+            let words = part_words(part.class, part.what.as_deref());
             rows.push(vec![cell(if at == 0 { words } else { String::new() }), cell(text(&at_home(place)))]);
         }
     }
     out.push_str(&lines("  ", &rows));
+    out.push_str(&homes(report));
     let commands = match finding {
         Some(_) => {
             vec![(context.command(&format!("repair app:{}", app.id)), "shows what would be put right, and asks")]
@@ -166,4 +164,46 @@ pub(crate) fn about(context: &Context, report: &AppReport) -> String {
         )],
     };
     format!("{out}\n{}", next(&commands))
+}
+
+/// What it does keep in the homes of those who log in.
+fn homes(report: &AppReport) -> String {
+    if report.homes.is_empty() {
+        return "\nNobody who logs in has anything of it in their home.\n".into();
+    }
+    let mut text = format!("\n{}\n", paint(Label::Heading, "What it does keep there"));
+    let mut rows = Vec::new();
+    for home in &report.homes {
+        let mut user = Some(self::text(&home.user));
+        if let Some(trouble) = &home.trouble {
+            rows.push(vec![cell(user.take().unwrap_or_default()), labelled(Label::Problem, trouble.clone())]);
+        }
+        for part in &home.parts {
+            rows.push(vec![
+                cell(user.take().unwrap_or_default()),
+                cell(part_words(part.class, part.what.as_deref())),
+                cell(count(part.files, "file", "files")),
+                cell(size(part.bytes)),
+            ]);
+        }
+        for left in home.left.iter().take(LEFT) {
+            let words = format!("left out: {}", quoted(left.path.as_bytes()));
+            rows.push(vec![
+                cell(user.take().unwrap_or_default()),
+                labelled(Label::Remark, words),
+                labelled(Label::Remark, left.why.clone()),
+            ]);
+        }
+        if home.left.len() > LEFT {
+            let more = format!("and {} more left out (--json lists them)", home.left.len() - LEFT);
+            rows.push(vec![cell(""), labelled(Label::Remark, more)]);
+        }
+    }
+    text.push_str(&lines("  ", &rows));
+    text
+}
+
+fn part_words(class: Class, what: Option<&str>) -> String {
+    let what = what.map_or_else(String::new, |what| format!(": {}", text(what)));
+    if class == Class::Own { format!("the user's own{what}") } else { format!("{}{what}", class.word()) }
 }
