@@ -101,6 +101,7 @@ fn an_application_is_looked_at_with_its_component_and_put_right_with_it() {
         assert_eq!(findings(&report, Area::Apps).len(), 1);
         assert_eq!(findings(&report, Area::Files), ["/usr/bin/gullmail missing: "]);
         assert!(report.left.is_empty() && report.limited);
+        assert!(report.findings.iter().all(|f| f.remedy.is_some() && f.advice.is_none()), "{:?}", report.findings);
     }
     let done = open(&settings).repair(&app("Gullmail"), &Silent, &mut |_| Agreement::Yes).unwrap();
     let after = done.after.unwrap();

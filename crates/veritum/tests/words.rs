@@ -188,6 +188,9 @@ fn applications_are_listed_with_how_they_stand() {
             "is not there",
         ],
     );
+    let json: serde_json::Value = serde_json::from_str(&bench.say(&["check", "apps", "--json"]).out).unwrap();
+    let id = json["findings"][1]["id"].as_str().unwrap();
+    bench.say(&["explain", &id[..4]]).expect(1, &["own is missing", "own, is not there", "Next: veritum", "app:own"]);
     bench
         .say(&["check", "app:ownn"])
         .expect_err(2, &["there is no application ownn", "did you mean own?", "list apps"]);

@@ -272,6 +272,8 @@ pub enum Action {
     SetMode,
     /// It comes back with the folder that it lies in.
     WithFolder,
+    /// It comes right with the files of its component.
+    WithComponent,
     /// Move it out of the way.
     SetAside,
     /// Fetch it afresh.
@@ -293,6 +295,7 @@ impl Action {
             Self::Relink => "relink",
             Self::SetMode => "set owner and mode",
             Self::WithFolder => "restore with its folder",
+            Self::WithComponent => "comes right with its component",
             Self::SetAside => "set aside",
             Self::Renew => "fetch afresh",
             Self::ForgetFailure => "clear its failure",

@@ -9,7 +9,7 @@ use super::{WorkError, Workshop};
 use crate::check::Integration;
 use crate::check::Scope;
 use crate::history;
-use crate::model::{Area, ComponentId, Finding, SystemPath, Verdict};
+use crate::model::{Action, Area, ComponentId, Finding, Remedy, SystemPath, Verdict};
 use crate::platform::debian::{Debian, in_database, rests_on};
 use crate::platform::freedesktop::{AppEntry, FOLDERS, Kind, applications};
 use crate::platform::{Platform as _, Progress};
@@ -38,6 +38,26 @@ impl App {
 pub(super) struct AppsPart {
     pub(super) area: AreaReport,
     pub(super) findings: Vec<Finding>,
+}
+
+impl AppsPart {
+    /// Where files of an application's component are put right, or of anything that a named one rests on, that is what was wrong
+    /// with it: nothing else is to be done.
+    fn comes_right(finding: &Finding, files: &[Finding], scope: &Scope) -> bool {
+        let same = |file: &Finding| !scope.apps.is_empty() || file.component == finding.component;
+        finding.component.is_some()
+            && finding.verdict != Verdict::Unregistered
+            && files.iter().any(|file| file.area == Area::Files && file.remedy.is_some() && same(file))
+    }
+
+    /// Takes into account what is going to be done about files.
+    pub(super) fn come_right_with(&mut self, files: &[Finding], scope: &Scope) {
+        for finding in self.findings.iter_mut().filter(|finding| Self::comes_right(finding, files, scope)) {
+            finding.remedy = Some(Remedy { action: Action::WithComponent, from: None, download: None });
+            finding.advice = None;
+            self.area.repairable += 1;
+        }
+    }
 }
 
 impl Workshop {

@@ -166,12 +166,11 @@ impl Workshop {
             report.unexamined.extend(part.unexamined);
         }
         if wanted.scope.wants(Area::Apps) {
-            let part = self.apps_part(wanted.scope);
-            areas.push(part.area);
-            // Where files are put right, that may be all that was wrong.
-            let with_files = report.findings.iter().any(|f| f.remedy.is_some());
-            let left = part.findings.iter().filter(|_| !with_files);
+            let mut part = self.apps_part(wanted.scope);
+            part.come_right_with(&report.findings, wanted.scope);
+            let left = part.findings.iter().filter(|f| f.remedy.is_none());
             report.left.extend(left.map(|f| Left::of(f, f.cause.clone().unwrap_or_default(), f.advice.clone())));
+            areas.push(part.area);
             report.findings.extend(part.findings);
         }
         if let Some(part) = &store {

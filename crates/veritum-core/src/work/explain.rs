@@ -143,14 +143,17 @@ impl Workshop {
             all = part.findings.into_iter().chain(part.notes).collect();
         }
         if !all.iter().any(fits) {
-            // Updates are looked at only when they are named.
+            // Applications and updates are looked at only when they are named.
+            all = self.apps_part(&everything).findings;
+        }
+        if !all.iter().any(fits) {
             let part = self.updates(LocksHeld::ByOthers, AskArchives::IfAllowed, observer)?;
             all = part.findings.into_iter().chain(part.notes).collect();
         }
         all.retain(fits);
         match <[Finding; 1]>::try_from(all) {
             Ok([one]) if one.area == Area::Records => Ok(self.explain_record(one, left, records.as_ref())),
-            Ok([one]) if one.area == Area::Updates => {
+            Ok([one]) if matches!(one.area, Area::Updates | Area::Apps) => {
                 let path = one.subject.as_path().cloned();
                 Ok(ExplainReport { path, ..self.explain_part(one, left) })
             }

@@ -100,10 +100,8 @@ fn row(app: &AppLine, whole: bool) -> Vec<Cell> {
 }
 
 fn commands(context: &Context, all: &[&AppLine]) -> Vec<(String, &'static str)> {
-    match all.iter().find_map(|app| app.component.as_ref().filter(|_| is_bad(app))) {
-        Some(id) => {
-            vec![(context.command(&format!("check component:{}", id.name)), "what is wrong with the first of them")]
-        }
+    match all.iter().find(|app| is_bad(app)) {
+        Some(app) => vec![(context.command(&format!("check app:{}", app.id)), "what is wrong with the first of them")],
         None => vec![(context.command("check"), "looks whether everything is as it was installed")],
     }
 }
@@ -120,20 +118,22 @@ pub(crate) fn about(context: &Context, report: &AppReport) -> String {
     };
     let label = if finding.is_some() { Label::Bad } else { Label::Good };
     let mut out = format!("{}\n\n", paint(label, &head));
-    let component = app.component.as_ref().map(|id| format!("{} {}, {}", id.name, id.version, app.state.word()));
+    let state = match app.state {
+        AppState::Problems => format!("{} in the last check", count(app.problems, "problem", "problems")),
+        other => other.word().to_owned(),
+    };
+    let component = app.component.as_ref().map(|id| format!("{} {}, {state}", id.name, id.version));
+    let rests_on = match report.rests_on.len() {
+        0 => None,
+        1 => Some("nothing but its own component".to_owned()),
+        n => Some(count(n as u64 - 1, "component besides its own", "components besides its own")),
+    };
     let program = report.program.as_deref().map(text);
     let facts = [
         ("entry", Some(text(&app.entry.to_string()))),
         ("starts", program),
         ("component", Some(component.unwrap_or_else(|| app.state.word().to_owned()))),
-        (
-            "rests on",
-            Some(count(
-                report.rests_on.len() as u64,
-                "component, its own among them",
-                "components, its own among them",
-            )),
-        ),
+        ("rests on", rests_on),
         ("vendor", app.vendor.as_deref().map(text)),
     ];
     let rows: Vec<Vec<Cell>> =

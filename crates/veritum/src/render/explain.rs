@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::Serialize;
 use veritum_core::change::{Beside, ChangeLog, Verb};
-use veritum_core::model::{Area, FileKind, Harm, State, quoted};
+use veritum_core::model::{Area, FileKind, Harm, State, Verdict, quoted};
 use veritum_core::plan::Deed;
 use veritum_core::report::{ExplainReport, FirstDifference};
 
@@ -270,6 +270,18 @@ fn outlook(context: &Context, report: &ExplainReport) -> String {
     if finding.area == Area::Updates {
         let advice = finding.advice.as_ref().map(|advice| format!("To do: {advice}\n")).unwrap_or_default();
         return format!("{advice}{}", next(&[(context.command("check updates"), "looks at all that updates rest on")]));
+    }
+    if finding.area == Area::Apps {
+        let advice =
+            finding.advice.as_ref().filter(|_| finding.component.is_none() || finding.verdict == Verdict::Unregistered);
+        let advice = advice.map(|advice| format!("To do: {advice}\n")).unwrap_or_default();
+        let named = finding.subject.name().map_or_else(|| "apps".to_owned(), |id| format!("app:{id}"));
+        let mut commands = vec![(context.command(&format!("check {named}")), "looks at it with all that it rests on")];
+        if advice.is_empty() {
+            commands
+                .insert(0, (context.command(&format!("repair {named}")), "puts its component right, after a question"));
+        }
+        return format!("{advice}{}", next(&commands));
     }
     if !finding.verdict.is_problem() {
         return format!(
