@@ -114,9 +114,9 @@ fn evidence(report: &CheckReport) -> String {
             }
             text.push('\n');
         }
-    }
-    if report.areas.iter().any(|a| a.area == Area::Files) {
-        text.push_str(&standing(report));
+        if area.area == Area::Files {
+            text.push_str(&standing(report));
+        }
     }
     text
 }
