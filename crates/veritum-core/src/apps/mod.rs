@@ -5,6 +5,7 @@
 
 mod card;
 mod guard;
+mod moved;
 mod pattern;
 mod shipped;
 

@@ -9,9 +9,11 @@ use std::os::fd::AsFd as _;
 use serde::{Deserialize, Serialize};
 
 use crate::apps::{Bases, Card, Class, RawCard, looks_like_own};
-use crate::model::{FileKind, Stat};
+use crate::model::{FileKind, Stat, SystemPath};
 use crate::target::Dir;
 
+/// More files of variables are not read.
+const MAX_VARIABLES: usize = 200;
 /// Folders are looked into so deep.
 const MAX_DEPTH: usize = 128;
 /// Of a file's beginning so much is read to see whether it looks like a user's own.
@@ -75,12 +77,29 @@ pub struct HomeCase<'a> {
 pub struct HomeQuestion {
     /// The application's card.
     pub card: RawCard,
-    /// Where the base directories lie.
-    pub bases: Bases,
+    /// The home as the system names it: so the user's own files of variables may name it.
+    pub home: SystemPath,
     /// Whose home it is.
     pub owner: u32,
     /// More names than this are not looked at.
     pub most: u64,
+}
+
+/// Where the user has put the base directories, by the files of variables that a session reads (environment.d(5)).
+fn bases(dir: &Dir, home: &SystemPath) -> Bases {
+    let mut bases = Bases::default();
+    let Ok(variables) = dir.disk().open_dir(dir.fd(), b".config/environment.d").map(|fd| dir.beside(fd)) else {
+        return bases;
+    };
+    let mut names = variables.disk().list(variables.fd()).unwrap_or_default();
+    names.retain(|(name, _)| name.ends_with(b".conf"));
+    names.sort_by(|a, b| a.0.cmp(&b.0));
+    for (name, _) in names.into_iter().take(MAX_VARIABLES) {
+        if let Ok(file) = variables.read(&name, 64 << 10) {
+            bases.take_variables(&file, home.as_bytes());
+        }
+    }
+    bases
 }
 
 /// Answers a question about the home that is open.
@@ -88,8 +107,9 @@ pub struct HomeQuestion {
 /// # Errors
 /// When the question is none.
 pub fn answer(home: &Dir, question: &str) -> Result<String, Box<dyn std::error::Error>> {
-    let HomeQuestion { card, bases, owner, most } = serde_json::from_str(question)?;
+    let HomeQuestion { card, home: named, owner, most } = serde_json::from_str(question)?;
     let card = Card::of_raw(card)?;
+    let bases = bases(home, &named);
     let found = belongings(home, &HomeCase { card: &card, bases: &bases, owner, most });
     Ok(serde_json::to_string(&found)?)
 }
@@ -280,7 +300,6 @@ mod tests {
     use std::sync::Arc;
 
     use super::*;
-    use crate::model::SystemPath;
     use crate::target::{LiveDisk, Machine};
 
     const QUAY: &str = r#"
@@ -365,7 +384,7 @@ places = ["~/.quay/*/lock"]
         let machine = Machine::open(home, Arc::new(LiveDisk)).unwrap();
         let question = HomeQuestion {
             card: Card::parse(QUAY).unwrap().raw(),
-            bases: Bases::default(),
+            home: SystemPath::literal("/home/mirela"),
             owner: fs::metadata(home).unwrap().uid(),
             most: 1000,
         };
@@ -373,6 +392,14 @@ places = ["~/.quay/*/lock"]
         let answered = answer(&dir, &serde_json::to_string(&question).unwrap()).unwrap();
         assert_eq!(serde_json::from_str::<Belongings>(&answered).unwrap(), found);
         assert!(answer(&dir, "{}").is_err());
+        // Where the user has moved a base directory, it is looked for there.
+        put(home, ".config/environment.d/place.conf", "XDG_CACHE_HOME=/home/mirela/.mine\n");
+        put(home, ".mine/quay/x", "7");
+        let answered = answer(&dir, &serde_json::to_string(&question).unwrap()).unwrap();
+        let moved = serde_json::from_str::<Belongings>(&answered).unwrap();
+        assert!(tops(&moved).contains(&"cache .mine/quay".to_owned()), "{:?}", moved.tops);
+        assert!(!tops(&moved).contains(&"cache .cache/quay".to_owned()));
+        fs::remove_dir_all(home.join(".config/environment.d")).unwrap();
         let few = look(home, 4);
         assert!(few.too_many && few.tops.is_empty(), "what was not seen whole is not moved");
     }

@@ -3,8 +3,8 @@
 use std::io;
 
 use super::Workshop;
-use crate::apps::{Bases, Card};
-use crate::model::{Stat, readable};
+use crate::apps::Card;
+use crate::model::{Stat, SystemPath, readable};
 use crate::platform::as_owner;
 use crate::report::{HomeLeft, HomePart, HomeReport};
 use crate::scan::{self, Belongings, HomeQuestion};
@@ -39,7 +39,8 @@ impl Workshop {
         if stat.uid != account.uid && self.settings.policy.owner_of_root.is_none() {
             return Err(io::Error::new(io::ErrorKind::PermissionDenied, "it does not belong to its user"));
         }
-        let question = HomeQuestion { card: card.raw(), bases: Bases::default(), owner: stat.uid, most: MOST };
+        let home = account.home.clone().unwrap_or_else(SystemPath::root);
+        let question = HomeQuestion { card: card.raw(), home, owner: stat.uid, most: MOST };
         let question = serde_json::to_string(&question)?;
         let answer = match self.settings.helper.is_empty() {
             true => scan::answer(dir, &question).map_err(|e| io::Error::other(e.to_string()))?.into_bytes(),
