@@ -215,31 +215,8 @@ impl Card {
 
 #[cfg(test)]
 mod tests {
+    use super::super::example::QUAY;
     use super::*;
-
-    const QUAY: &str = r#"
-format = "veritum.card/1"
-name = "Quay"
-entries = ["quay"]
-programs = ["quay"]
-
-[[part]]
-is = "own"
-places = ["~/.quay"]
-
-[[part]]
-is = "settings"
-places = ["~/.quay/*/prefs", "{config}/quay"]
-
-[[part]]
-is = "own"
-what = "mail"
-places = ["~/.quay/*/mail", "{config}/quay/letters"]
-
-[[part]]
-is = "cache"
-places = ["{cache}/quay", "~/.quay/*/mail/index"]
-"#;
 
     #[test]
     fn the_closest_place_counts_and_what_nobody_names_is_the_users() {

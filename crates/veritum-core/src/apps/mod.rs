@@ -4,6 +4,8 @@
 //! user's own. Whatever no card names is the user's own. Pure: nothing here looks at a disk.
 
 mod card;
+#[cfg(test)]
+pub(crate) mod example;
 mod guard;
 mod moved;
 mod pattern;

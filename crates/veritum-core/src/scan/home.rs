@@ -8,12 +8,10 @@ use std::os::fd::AsFd as _;
 
 use serde::{Deserialize, Serialize};
 
-use crate::apps::{Bases, Card, Class, RawCard, looks_like_own};
-use crate::model::{FileKind, Stat, SystemPath};
+use crate::apps::{Bases, Card, Class, looks_like_own};
+use crate::model::{FileKind, Stat};
 use crate::target::Dir;
 
-/// More files of variables are not read.
-const MAX_VARIABLES: usize = 200;
 /// Folders are looked into so deep.
 const MAX_DEPTH: usize = 128;
 /// Of a file's beginning so much is read to see whether it looks like a user's own.
@@ -72,58 +70,15 @@ pub struct HomeCase<'a> {
     pub most: u64,
 }
 
-/// A question about a home, as it is handed to who may look into it.
-#[derive(Debug, Serialize, Deserialize)]
-pub struct HomeQuestion {
-    /// The application's card.
-    pub card: RawCard,
-    /// The home as the system names it: so the user's own files of variables may name it.
-    pub home: SystemPath,
-    /// Whose home it is.
-    pub owner: u32,
-    /// More names than this are not looked at.
-    pub most: u64,
-}
-
-/// Where the user has put the base directories, by the files of variables that a session reads (environment.d(5)).
-fn bases(dir: &Dir, home: &SystemPath) -> Bases {
-    let mut bases = Bases::default();
-    let Ok(variables) = dir.disk().open_dir(dir.fd(), b".config/environment.d").map(|fd| dir.beside(fd)) else {
-        return bases;
-    };
-    let mut names = variables.disk().list(variables.fd()).unwrap_or_default();
-    names.retain(|(name, _)| name.ends_with(b".conf"));
-    names.sort_by(|a, b| a.0.cmp(&b.0));
-    for (name, _) in names.into_iter().take(MAX_VARIABLES) {
-        if let Ok(file) = variables.read(&name, 64 << 10) {
-            bases.take_variables(&file, home.as_bytes());
-        }
-    }
-    bases
-}
-
-/// Answers a question about the home that is open.
-///
-/// # Errors
-/// When the question is none.
-pub fn answer(home: &Dir, question: &str) -> Result<String, Box<dyn std::error::Error>> {
-    let HomeQuestion { card, home: named, owner, most } = serde_json::from_str(question)?;
-    let card = Card::of_raw(card)?;
-    let bases = bases(home, &named);
-    let found = belongings(home, &HomeCase { card: &card, bases: &bases, owner, most });
-    Ok(serde_json::to_string(&found)?)
-}
-
 /// Looks into a home.
 #[must_use]
 pub fn belongings(home: &Dir, case: &HomeCase<'_>) -> Belongings {
     let mount = home.disk().mount_of(home.fd()).ok();
     let mut look = Look { case, found: Belongings::default(), parts: BTreeMap::new(), names: 0, mount };
-    let tops = look.folder(home, &mut Vec::new(), 0).tops;
+    look.folder(home, &mut Vec::new(), 0);
     let mut found = look.found;
     let part = |((class, what), tally)| Belonging { class, what, tally };
     found.parts = look.parts.into_iter().map(part).collect();
-    found.tops = tops;
     found.tops.sort();
     if found.too_many {
         found.tops.clear();
@@ -139,124 +94,84 @@ struct Look<'a> {
     mount: Option<u64>,
 }
 
-/// What a folder came to.
-struct Sorted {
-    /// The class of all that lies in it; none when it holds something of the user's own, or of several classes.
-    whole: Option<Class>,
-    /// Whether anything lies in it.
-    any: bool,
-    tops: Vec<(Class, Vec<u8>)>,
-}
-
 impl Look<'_> {
-    /// Sorts what lies in a folder; `path` is the folder's, below the home.
-    fn folder(&mut self, dir: &Dir, path: &mut Vec<u8>, depth: usize) -> Sorted {
-        let mut sorted = Sorted { whole: None, any: false, tops: Vec::new() };
+    /// Sorts what lies in a folder, whose path below the home is `path`; answers the class of all of it, none when it holds
+    /// something of the user's own, or of several classes.
+    fn folder(&mut self, dir: &Dir, path: &mut Vec<u8>, depth: usize) -> Option<Class> {
         let Ok(mut names) = dir.disk().list(dir.fd()) else {
             self.leave(path, "it cannot be read");
-            sorted.any = true;
-            return sorted;
+            return None;
         };
         names.sort_by(|a, b| a.0.cmp(&b.0));
-        let mut classes: Vec<Option<Class>> = Vec::new();
+        let first = self.found.tops.len();
+        let own = self.class(path).map(|(class, _)| class).filter(|class| *class != Class::Own);
+        let mut whole = own;
         for (name, _) in names {
             self.names += 1;
             if self.names > self.case.most {
                 self.found.too_many = true;
-                sorted.any = true;
-                return sorted;
+                return None;
             }
             let above = path.len();
             if !path.is_empty() {
                 path.push(b'/');
             }
             path.extend_from_slice(&name);
-            classes.push(self.one(dir, &name, path, depth, &mut sorted.tops));
+            let class = self.one(dir, &name, path, depth);
             path.truncate(above);
+            // One class for all, the folder's own among them: then it moves as one.
+            whole = whole.filter(|_| class == own);
         }
-        sorted.any = !classes.is_empty();
-        // One class for all, the folder's own among them: then it moves as one.
-        let own = self.class(path).map(|(class, _)| class);
-        let same = classes.iter().all(|class| class.is_some() && *class == own);
-        sorted.whole = own.filter(|class| *class != Class::Own && same);
-        if sorted.whole.is_some() {
-            sorted.tops.clear();
+        if whole.is_some() {
+            self.found.tops.truncate(first);
         }
-        sorted
+        whole
     }
 
     /// Sorts one name; answers the class of all of it, none when it is not to be moved as one.
-    fn one(
-        &mut self,
-        dir: &Dir,
-        name: &[u8],
-        path: &mut Vec<u8>,
-        depth: usize,
-        tops: &mut Vec<(Class, Vec<u8>)>,
-    ) -> Option<Class> {
+    fn one(&mut self, dir: &Dir, name: &[u8], path: &mut Vec<u8>, depth: usize) -> Option<Class> {
         let class = self.class(path);
-        let way = self.case.card.may_lie_below(self.case.bases, path);
-        if class.is_none() && !way {
+        if class.is_none() && !self.case.card.may_lie_below(self.case.bases, path) {
             return None;
         }
         let Ok(Some(stat)) = dir.look(name) else {
             self.leave(path, "it cannot be looked at");
             return None;
         };
-        if stat.kind == FileKind::Folder {
-            return self.inner(dir, name, path, depth, tops);
-        }
-        if class.is_none() {
-            // What leads to a place of the application, and is no folder.
-            let why = if stat.kind == FileKind::Link { "a link, which is not followed" } else { "no folder" };
-            self.leave(path, why);
-            return None;
-        }
-        let (class, what) = self.judged(dir, name, path, &stat);
-        self.parts.entry((class, what)).or_default().add(stat.size);
-        if class == Class::Own {
-            return None;
-        }
-        tops.push((class, path.clone()));
+        let class = match (stat.kind, class) {
+            (FileKind::Folder, _) => self.inner(dir, name, path, depth)?,
+            (kind, None) => {
+                // What leads to a place of the application, and is no folder.
+                let why = if kind == FileKind::Link { "a link, which is not followed" } else { "no folder" };
+                self.leave(path, why);
+                return None;
+            }
+            (_, Some(_)) => {
+                let (class, what) = self.judged(dir, name, path, &stat);
+                self.parts.entry((class, what)).or_default().add(stat.size);
+                Some(class).filter(|class| *class != Class::Own)?
+            }
+        };
+        self.found.tops.push((class, path.clone()));
         Some(class)
     }
 
-    fn inner(
-        &mut self,
-        dir: &Dir,
-        name: &[u8],
-        path: &mut Vec<u8>,
-        depth: usize,
-        tops: &mut Vec<(Class, Vec<u8>)>,
-    ) -> Option<Class> {
-        if depth >= MAX_DEPTH {
-            self.leave(path, "it lies too deep");
-            return None;
-        }
+    /// Sorts a folder that lies in another.
+    fn inner(&mut self, dir: &Dir, name: &[u8], path: &mut Vec<u8>, depth: usize) -> Option<Class> {
         let opened = dir.disk().open_dir(dir.fd(), name).ok().map(|fd| dir.beside(fd));
-        let Some(inner) = opened else {
-            self.leave(path, "it cannot be opened");
-            return None;
+        let why = match &opened {
+            _ if depth >= MAX_DEPTH => "it lies too deep",
+            None => "it cannot be opened",
+            Some(inner) if inner.disk().mount_of(inner.fd()).ok() != self.mount => {
+                "another file system is mounted there"
+            }
+            Some(inner) if inner.look_self().map_or(true, |stat| stat.uid != self.case.owner) => {
+                "it belongs to somebody else"
+            }
+            Some(inner) => return self.folder(inner, path, depth + 1),
         };
-        if inner.disk().mount_of(inner.fd()).ok() != self.mount {
-            self.leave(path, "another file system is mounted there");
-            return None;
-        }
-        if inner.look_self().map_or(true, |stat| stat.uid != self.case.owner) {
-            self.leave(path, "it belongs to somebody else");
-            return None;
-        }
-        let sorted = self.folder(&inner, path, depth + 1);
-        match sorted.whole {
-            Some(class) => {
-                tops.push((class, path.clone()));
-                Some(class)
-            }
-            None => {
-                tops.extend(sorted.tops);
-                None
-            }
-        }
+        self.leave(path, why);
+        None
     }
 
     fn class(&self, path: &[u8]) -> Option<(Class, Option<&str>)> {
@@ -300,30 +215,9 @@ mod tests {
     use std::sync::Arc;
 
     use super::*;
+    use crate::apps::example::QUAY;
+    use crate::model::SystemPath;
     use crate::target::{LiveDisk, Machine};
-
-    const QUAY: &str = r#"
-format = "veritum.card/1"
-name = "Quay"
-entries = ["quay"]
-programs = ["quay"]
-[[part]]
-is = "own"
-places = ["~/.quay"]
-[[part]]
-is = "settings"
-places = ["~/.quay/*/prefs", "~/.quay/*/look", "{config}/quay"]
-[[part]]
-is = "own"
-what = "mail"
-places = ["~/.quay/*/mail"]
-[[part]]
-is = "cache"
-places = ["{cache}/quay", "~/.quay/*/mail/index"]
-[[part]]
-is = "locks"
-places = ["~/.quay/*/lock"]
-"#;
 
     fn put(home: &Path, path: &str, text: &str) {
         let path = home.join(path);
@@ -380,26 +274,6 @@ places = ["~/.quay/*/lock"]
         assert_eq!(part(Class::Own, Some("mail")), Tally { files: 1, bytes: 7 });
         assert_eq!(part(Class::Own, None).files, 3, "profiles, and what looks like somebody's own");
         assert!(found.left.is_empty() && !found.too_many);
-        // The same, when it is asked by word.
-        let machine = Machine::open(home, Arc::new(LiveDisk)).unwrap();
-        let question = HomeQuestion {
-            card: Card::parse(QUAY).unwrap().raw(),
-            home: SystemPath::literal("/home/mirela"),
-            owner: fs::metadata(home).unwrap().uid(),
-            most: 1000,
-        };
-        let dir = machine.dir(&SystemPath::root()).unwrap();
-        let answered = answer(&dir, &serde_json::to_string(&question).unwrap()).unwrap();
-        assert_eq!(serde_json::from_str::<Belongings>(&answered).unwrap(), found);
-        assert!(answer(&dir, "{}").is_err());
-        // Where the user has moved a base directory, it is looked for there.
-        put(home, ".config/environment.d/place.conf", "XDG_CACHE_HOME=/home/mirela/.mine\n");
-        put(home, ".mine/quay/x", "7");
-        let answered = answer(&dir, &serde_json::to_string(&question).unwrap()).unwrap();
-        let moved = serde_json::from_str::<Belongings>(&answered).unwrap();
-        assert!(tops(&moved).contains(&"cache .mine/quay".to_owned()), "{:?}", moved.tops);
-        assert!(!tops(&moved).contains(&"cache .cache/quay".to_owned()));
-        fs::remove_dir_all(home.join(".config/environment.d")).unwrap();
         let few = look(home, 4);
         assert!(few.too_many && few.tops.is_empty(), "what was not seen whole is not moved");
     }

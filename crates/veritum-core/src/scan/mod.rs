@@ -4,10 +4,12 @@
 //! close to the order on the disk. Memory does not grow with file sizes: every thread has one buffer.
 
 mod home;
+mod question;
 mod remembered;
 mod settled;
 
-pub use home::{Belonging, Belongings, HomeCase, HomeQuestion, Tally, answer, belongings};
+pub use home::{Belonging, Belongings, HomeCase, Tally, belongings};
+pub use question::{HomeQuestion, answer};
 pub use remembered::Remembered;
 pub use settled::{Settled, Settling, Watch};
 

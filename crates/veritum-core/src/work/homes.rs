@@ -4,7 +4,7 @@ use std::io;
 
 use super::Workshop;
 use crate::apps::Card;
-use crate::model::{Stat, SystemPath, readable};
+use crate::model::{SystemPath, readable};
 use crate::platform::as_owner;
 use crate::report::{HomeLeft, HomePart, HomeReport};
 use crate::scan::{self, Belongings, HomeQuestion};
@@ -44,14 +44,10 @@ impl Workshop {
         let question = serde_json::to_string(&question)?;
         let answer = match self.settings.helper.is_empty() {
             true => scan::answer(dir, &question).map_err(|e| io::Error::other(e.to_string()))?.into_bytes(),
-            false => as_owner::ask(&self.settings.helper, ids_of(&stat), dir.handle()?, &question)?,
+            false => as_owner::ask(&self.settings.helper, (stat.uid, stat.gid), dir.handle()?, &question)?,
         };
         Ok(serde_json::from_slice(&answer)?)
     }
-}
-
-fn ids_of(home: &Stat) -> (u32, u32) {
-    (home.uid, home.gid)
 }
 
 fn told(blank: HomeReport, found: Belongings) -> HomeReport {
