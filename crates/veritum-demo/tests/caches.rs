@@ -20,14 +20,6 @@ use veritum_core::work::{Agreement, ClearUpdates};
 const CACHE: &str = "/var/cache/apt/archives";
 const LISTS: &str = "/var/lib/apt/lists";
 
-/// A stand whose lists and downloads are at hand.
-fn stand() -> Stand {
-    let stand = Stand::new();
-    stand.lists("");
-    stand.cache();
-    stand
-}
-
 /// What is told of things that stand in the place of a folder.
 fn told(stand: &Stand) -> Vec<String> {
     let updates = Scope { areas: vec![Area::Updates], ..Scope::default() };
@@ -57,7 +49,7 @@ fn what_stands_in_the_place_of_a_folder_goes_aside() {
     let kinds: [&dyn Fn(&Path); 3] = [&put_file, &put_link, &put_link_to_file];
     for folder in [format!("{CACHE}/partial"), format!("{LISTS}/partial")] {
         for put in kinds {
-            let stand = stand();
+            let stand = Stand::at_hand();
             let _ = fs::remove_dir(stand.at(&folder));
             put(&stand.at(&folder));
             assert_eq!(told(&stand), std::slice::from_ref(&folder));
@@ -68,7 +60,7 @@ fn what_stands_in_the_place_of_a_folder_goes_aside() {
 
 #[test]
 fn a_folder_that_an_administrator_moved_is_none_of_that() {
-    let stand = stand();
+    let stand = Stand::at_hand();
     for (folder, to) in [(CACHE, "/var/large/archives"), (LISTS, "/var/large/lists")] {
         fs::create_dir_all(stand.at("/var/large")).unwrap();
         fs::rename(stand.at(folder), stand.at(to)).unwrap();
@@ -81,7 +73,7 @@ fn a_folder_that_an_administrator_moved_is_none_of_that() {
 
 #[test]
 fn lists_whose_folder_is_not_there_come_with_their_folder() {
-    let stand = stand();
+    let stand = Stand::at_hand();
     let before = names(&stand.at(LISTS));
     let there = |report: &RepairReport| {
         let mut after = names(&stand.at(LISTS));

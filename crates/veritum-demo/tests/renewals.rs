@@ -1,7 +1,5 @@
 //! Clearing the caches of updates, and the proof that updates come, against a server on loopback.
 
-#[path = "support/mounts.rs"]
-mod mounts;
 #[path = "support/stand.rs"]
 mod stand;
 mod support;
@@ -11,12 +9,11 @@ use std::os::unix::fs::symlink;
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use stand::{SUITE, Stand, names, packages};
+use stand::{SUITE, Stand, flip, names, packages};
 use support::{STATE, assert_same, folder, open, undo};
 use veritum_core::check::Scope;
 use veritum_core::event::Silent;
 use veritum_core::model::Area;
-use veritum_core::platform::debian::apt::file_name_of_uri;
 use veritum_core::report::{ProofReport, ProofWord, RepairReport};
 use veritum_core::target::{Disk, LiveDisk};
 use veritum_core::testkit::{Accident, TestDisk, Tree};
@@ -45,19 +42,6 @@ fn tree(stand: &Stand) -> Tree {
     Tree::take(&stand.world.machine(), &[STATE])
 }
 
-fn list(stand: &Stand, name: &str) -> PathBuf {
-    let file = file_name_of_uri(&format!("{}/dists/{SUITE}/{name}", stand.mirror.url()));
-    stand.at(LISTS).join(file)
-}
-
-/// A stand whose lists and downloads are at hand, with a newer version of one component in the archive.
-fn stand() -> Stand {
-    let stand = Stand::new();
-    stand.lists("");
-    stand.cache();
-    stand
-}
-
 /// The archive's next day: a newer quay.
 fn next_day(stand: &Stand) -> Vec<veritum_demo::Package> {
     let mut newer = packages();
@@ -65,13 +49,6 @@ fn next_day(stand: &Stand) -> Vec<veritum_demo::Package> {
     let suite = Suite { made: NOW - 3600, ..Suite::new(SUITE, newer.iter().collect()) };
     stand.publish_by(&suite, &[&stand.key], suite.made);
     newer
-}
-
-fn flip(path: &std::path::Path) {
-    let mut bytes = fs::read(path).unwrap();
-    let middle = bytes.len() / 2;
-    bytes[middle] ^= 1;
-    fs::write(path, bytes).unwrap();
 }
 
 fn download(stand: &Stand, name: &str) -> PathBuf {
@@ -87,9 +64,9 @@ fn damage(stand: &Stand) {
 
 #[test]
 fn what_is_damaged_goes_aside_lists_come_afresh_and_updates_come() {
-    let stand = stand();
+    let stand = Stand::at_hand();
     damage(&stand);
-    flip(&list(&stand, "main/binary-amd64/Packages"));
+    flip(&stand.list("main/binary-amd64/Packages"));
     let right = fs::read(download(&stand, "pier_")).unwrap();
     let before = tree(&stand);
     let report = renew(&stand.settings());
@@ -108,15 +85,15 @@ fn what_is_damaged_goes_aside_lists_come_afresh_and_updates_come() {
 
 #[test]
 fn forged_lists_are_replaced_by_todays_and_what_waits_is_counted() {
-    let stand = stand();
-    flip(&list(&stand, "InRelease"));
+    let stand = Stand::at_hand();
+    flip(&stand.list("InRelease"));
     next_day(&stand);
     let report = renew(&stand.settings());
     let told = proof(&report);
     assert_eq!((told.outcome, told.updates), (ProofWord::Proved, 1), "{told:#?}");
     let package = told.package.as_ref().unwrap();
     assert_eq!((package.component.version.as_str(), &package.why), ("1:1.0-2", &None));
-    let index = fs::read(list(&stand, "main/binary-amd64/Packages")).unwrap();
+    let index = fs::read(stand.list("main/binary-amd64/Packages")).unwrap();
     assert!(String::from_utf8(index).unwrap().contains("1:1.0-2"));
 }
 
@@ -126,7 +103,7 @@ fn updates() -> Scope {
 
 #[test]
 fn a_sound_machine_is_not_changed_and_updates_are_proved_all_the_same() {
-    let stand = stand();
+    let stand = Stand::at_hand();
     let before = tree(&stand);
     let report = try_renew(&stand.settings(), ClearUpdates::default(), Arc::new(LiveDisk)).unwrap();
     assert_eq!(proof(&report).outcome, ProofWord::Proved);
@@ -140,7 +117,7 @@ fn a_sound_machine_is_not_changed_and_updates_are_proved_all_the_same() {
 
 #[test]
 fn a_preview_tells_what_goes_what_comes_and_what_stays_and_no_changes_nothing() {
-    let stand = stand();
+    let stand = Stand::at_hand();
     damage(&stand);
     next_day(&stand);
     let before = tree(&stand);
@@ -165,7 +142,7 @@ fn a_preview_tells_what_goes_what_comes_and_what_stays_and_no_changes_nothing() 
 
 #[test]
 fn everything_goes_aside_and_comes_afresh() {
-    let stand = stand();
+    let stand = Stand::at_hand();
     fs::write(stand.at(CACHE).join("partial/left_1_amd64.deb"), "begun").unwrap();
     fs::write(stand.at(LISTS).join("partial/left"), "begun").unwrap();
     fs::write(stand.at(LISTS).join("of_another_source_Packages"), "old").unwrap();
@@ -176,19 +153,19 @@ fn everything_goes_aside_and_comes_afresh() {
     assert_eq!(proof(&report).outcome, ProofWord::Proved);
     assert_eq!(names(&stand.at(CACHE)), ["lock", "partial"]);
     assert!(names(&stand.at(CACHE).join("partial")).is_empty() && names(&stand.at(LISTS).join("partial")).is_empty());
-    assert!(list(&stand, "InRelease").is_file() && !stand.at(LISTS).join("of_another_source_Packages").exists());
+    assert!(stand.list("InRelease").is_file() && !stand.at(LISTS).join("of_another_source_Packages").exists());
     undo(&stand.settings(), None).unwrap();
     assert_same("all of it comes back", &before, &tree(&stand));
 }
 
 #[test]
 fn without_the_network_damage_goes_aside_and_nothing_is_called_proved() {
-    let stand = stand();
+    let stand = Stand::at_hand();
     damage(&stand);
-    flip(&list(&stand, "InRelease"));
+    flip(&stand.list("InRelease"));
     let report = renew(&stand.offline());
     assert_eq!(proof(&report).outcome, ProofWord::NotTried);
-    assert!(!list(&stand, "InRelease").exists() && !stand.at("/var/cache/apt/pkgcache.bin").exists());
+    assert!(!stand.list("InRelease").exists() && !stand.at("/var/cache/apt/pkgcache.bin").exists());
     assert!(report.areas[0].remaining.iter().any(|left| left.reason.contains("network")), "{:#?}", report.areas[0]);
     assert!(stand.mirror.asked().is_empty());
 }
@@ -258,7 +235,7 @@ fn each_reason_why_updates_do_not_come_is_told_apart() {
         (&package_gone, "status 404", "another mirror"),
     ];
     for (trouble, why, advice) in cases {
-        let stand = stand();
+        let stand = Stand::at_hand();
         trouble(&stand);
         let before = tree(&stand);
         let report = renew(&stand.settings());
@@ -281,7 +258,7 @@ fn a_check_asks_the_archives_and_tells_what_they_have_or_why_not() {
         assert!(report.findings.iter().all(|f| f.cause.is_some() && f.advice.is_some()), "{:?}", report.findings);
         (words, report.areas[0].extent.clone().unwrap())
     };
-    let fresh = stand();
+    let fresh = Stand::at_hand();
     assert!(told(&fresh).1.ends_with("no archive has newer ones"));
     next_day(&fresh);
     assert_eq!(
@@ -291,18 +268,18 @@ fn a_check_asks_the_archives_and_tells_what_they_have_or_why_not() {
     assert_eq!(proof(&renew(&fresh.settings())).outcome, ProofWord::Proved);
     fresh.publish(&fresh.suite());
     assert_eq!(told(&fresh).0, ["went-back"]);
-    let silent = stand();
+    let silent = Stand::at_hand();
     silent.mirror.misbehave("InRelease", Mischief::Silent, 99);
     assert_eq!(told(&silent).0, ["unreachable"]);
     silent.mirror.behave();
-    let gone = stand();
+    let gone = Stand::at_hand();
     fs::remove_dir_all(gone.archive().join("dists")).unwrap();
     assert_eq!(told(&gone).0, ["gone"]);
-    fs::remove_file(list(&gone, "InRelease")).unwrap();
+    fs::remove_file(gone.list("InRelease")).unwrap();
     let report = open(&gone.settings()).check(&updates(), &Silent).unwrap();
     let [finding] = report.findings.as_slice() else { panic!("{:?}", report.findings) };
     assert_eq!((finding.verdict.word(), finding.also[0].word(), &finding.remedy), ("missing", "gone", &None));
-    let other_key = stand();
+    let other_key = Stand::at_hand();
     let key = VendorKey::new(9, &KeyShape::default()).unwrap();
     other_key.publish_by(&other_key.suite(), &[&key], NOW - 3600);
     assert_eq!(told(&other_key).0, ["no-key"]);
@@ -310,7 +287,7 @@ fn a_check_asks_the_archives_and_tells_what_they_have_or_why_not() {
 
 #[test]
 fn a_server_that_is_down_is_told_as_such() {
-    let stand = stand();
+    let stand = Stand::at_hand();
     let line = format!("deb [signed-by=/usr/share/keyrings/foreshore.gpg] http://127.0.0.1:9 {SUITE} main\n");
     stand.write("/etc/apt/sources.list", line.as_bytes());
     let report = renew(&stand.settings());
@@ -321,7 +298,7 @@ fn a_server_that_is_down_is_told_as_such() {
 
 #[test]
 fn a_lock_that_another_holds_is_respected_and_named() {
-    let stand = stand();
+    let stand = Stand::at_hand();
     damage(&stand);
     stand.write("/var/lib/apt/lists/lock", b"");
     let machine = veritum_core::target::Machine::open(&stand.world.machine(), Arc::new(LiveDisk)).unwrap();
@@ -339,7 +316,7 @@ fn a_lock_that_another_holds_is_respected_and_named() {
 
 #[test]
 fn nothing_outside_the_caches_is_touched_through_links() {
-    let stand = stand();
+    let stand = Stand::at_hand();
     let home = stand.at("/home/mirela");
     fs::create_dir_all(&home).unwrap();
     fs::write(home.join("letter.deb"), "dear").unwrap();
@@ -358,7 +335,7 @@ fn nothing_outside_the_caches_is_touched_through_links() {
 
 #[test]
 fn an_index_that_unpacks_to_far_more_than_was_signed_is_refused() {
-    let stand = stand();
+    let stand = Stand::at_hand();
     next_day(&stand);
     let bomb = veritum_demo::archive::pack(&vec![b'x'; 64 << 20], ".xz").unwrap();
     stand.mirror.misbehave("by-hash/SHA256", Mischief::Bytes(bomb), 0);
@@ -375,31 +352,8 @@ fn an_index_that_unpacks_to_far_more_than_was_signed_is_refused() {
 }
 
 #[test]
-fn where_there_is_no_room_nothing_is_taken_away_that_no_archive_gives_again_just_now() {
-    if !mounts::root_or_skip("a small disk") {
-        return;
-    }
-    let stand = stand();
-    let dir = folder();
-    let small = dir.path().join("small");
-    let _mounted = mounts::Mounted::new(&small, &["-t", "tmpfs", "-o", "size=1500k,nr_inodes=400", "tmpfs"]);
-    let machine = small.join("machine");
-    let copied = std::process::Command::new("cp").arg("-a").arg(stand.world.machine()).arg(&machine).status();
-    assert!(copied.unwrap().success());
-    let before = Tree::take(&machine, &[STATE]);
-    let settings = Settings { target: machine.clone(), ..stand.settings() };
-    stand.mirror.misbehave("InRelease", Mischief::Status(503), 99);
-    for settings in [settings.clone(), Settings { archive: stand.offline().archive, ..settings }] {
-        let report = renew(&settings);
-        let left = &report.areas[0].remaining;
-        assert!(left.iter().any(|l| l.reason.contains("no archive answers")), "{left:#?}");
-        assert_same("nothing is taken away", &before, &Tree::take(&machine, &[STATE]));
-    }
-}
-
-#[test]
 fn an_installation_that_was_begun_is_left_with_the_exact_command_where_the_system_cannot_be_entered() {
-    let stand = stand();
+    let stand = Stand::at_hand();
     let table = stand.at("/var/lib/dpkg/status");
     let text = fs::read_to_string(&table).unwrap();
     fs::write(&table, text.replacen("install ok installed", "install ok unpacked", 1)).unwrap();
@@ -413,62 +367,8 @@ fn an_installation_that_was_begun_is_left_with_the_exact_command_where_the_syste
 }
 
 #[test]
-fn where_there_is_no_room_what_can_be_fetched_again_goes_first_and_it_is_said() {
-    if !mounts::root_or_skip("a small disk") {
-        return;
-    }
-    let stand = stand();
-    flip(&list(&stand, "main/binary-amd64/Packages"));
-    fs::write(stand.at(CACHE).join("unheard-of_1_amd64.deb"), "nobody's").unwrap();
-    for free in [0, 16, 64, 300] {
-        let dir = folder();
-        let small = dir.path().join("small");
-        let _mounted = mounts::Mounted::new(&small, &["-t", "tmpfs", "-o", "size=1500k,nr_inodes=400", "tmpfs"]);
-        let machine = small.join("machine");
-        let copied = std::process::Command::new("cp").arg("-a").arg(stand.world.machine()).arg(&machine).status();
-        assert!(copied.unwrap().success());
-        let room = rustix::fs::statvfs(&machine).unwrap();
-        let filler = (room.f_bavail * room.f_frsize).saturating_sub(free * 1024);
-        fs::write(small.join("filler"), vec![1; usize::try_from(filler).unwrap()]).unwrap();
-        let before = Tree::take(&machine, &[STATE]);
-        let settings = Settings { target: machine.clone(), ..stand.settings() };
-        let mut asked = Vec::new();
-        let done = open(&settings).repair_updates(ClearUpdates::default(), &Silent, &mut |preview| {
-            asked.extend(preview.actions.iter().map(|a| (a.action.clone(), a.subject.to_string())));
-            Agreement::Yes
-        });
-        match done {
-            Ok(report) => {
-                assert_eq!(proof(&report).outcome, ProofWord::Proved, "{free} KiB");
-                assert!(report.areas[0].remaining.iter().any(|l| l.reason.contains("are free")), "{report:#?}");
-            }
-            Err(WorkError::Change(e)) => {
-                fs::remove_file(small.join("filler")).unwrap();
-                open(&settings).recover(&Silent).unwrap();
-                assert_same(&format!("{free} KiB: {e}"), &before, &Tree::take(&machine, &[STATE, "filler"]));
-                continue;
-            }
-            Err(e) => panic!("{free} KiB: {e:?}"),
-        }
-        // With the lists as they should be, the downloads are known to be the archive's at the latest.
-        let report = open(&settings).repair_updates(ClearUpdates::default(), &Silent, &mut |preview| {
-            asked.extend(preview.actions.iter().map(|a| (a.action.clone(), a.subject.to_string())));
-            Agreement::Yes
-        });
-        let report = report.unwrap();
-        assert_eq!(asked.iter().filter(|(action, _)| action == "free").count(), 2, "{asked:?}");
-        assert_eq!(proof(&report).outcome, ProofWord::Proved);
-        let left = names(&machine.join(CACHE.trim_start_matches('/')));
-        assert_eq!(left, ["partial", "unheard-of_1_amd64.deb"], "what nobody signed is not taken away");
-        let told = undo(&settings, None).unwrap();
-        let gone = told.changes.iter().flat_map(|c| &c.refused).filter(|r| r.why.contains("to make room")).count();
-        assert_eq!(gone, 2, "what does not come back is said: {told:?}");
-    }
-}
-
-#[test]
 fn cut_at_any_operation_it_is_all_there_or_all_as_before() {
-    let stand = stand();
+    let stand = Stand::at_hand();
     damage(&stand);
     fs::create_dir_all(stand.at("/var/lib/veritum")).unwrap();
     let here = folder();

@@ -42,6 +42,14 @@ pub(crate) fn packages() -> Vec<Package> {
 }
 
 impl Stand {
+    /// One whose lists and downloads are at hand.
+    pub(crate) fn at_hand() -> Self {
+        let stand = Self::new();
+        stand.lists("");
+        stand.cache();
+        stand
+    }
+
     /// A machine whose sources name the server; neither lists nor packages are at hand yet. The key is pinned.
     pub(crate) fn new() -> Self {
         let dir = super::support::folder();
@@ -75,6 +83,12 @@ impl Stand {
 
     pub(crate) fn downloads(&self) -> PathBuf {
         self.dir.path().join("downloads")
+    }
+
+    /// Where one of its lists lies, by its name below the suite.
+    pub(crate) fn list(&self, name: &str) -> PathBuf {
+        let file = file_name_of_uri(&format!("{}/dists/{SUITE}/{name}", self.mirror.url()));
+        self.at("/var/lib/apt/lists").join(file)
     }
 
     pub(crate) fn at(&self, path: &str) -> PathBuf {
@@ -165,4 +179,12 @@ pub(crate) fn names(folder: &Path) -> Vec<String> {
     let mut names: Vec<String> = entries.map(|e| e.file_name().to_string_lossy().into_owned()).collect();
     names.sort();
     names
+}
+
+/// One bit of a file's middle changed.
+pub(crate) fn flip(path: &Path) {
+    let mut bytes = fs::read(path).unwrap();
+    let middle = bytes.len() / 2;
+    bytes[middle] ^= 1;
+    fs::write(path, bytes).unwrap();
 }

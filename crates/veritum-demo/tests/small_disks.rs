@@ -1,0 +1,124 @@
+//! A disk that is full or nearly so: what updates need is made room for from what can be fetched again.
+
+#[path = "support/mounts.rs"]
+mod mounts;
+#[path = "support/stand.rs"]
+mod stand;
+mod support;
+
+use std::fs;
+use std::path::PathBuf;
+
+use stand::{Stand, flip, names};
+use support::{STATE, assert_same, folder, open, undo};
+use veritum_core::event::Silent;
+use veritum_core::report::{ProofReport, ProofWord, RepairReport};
+use veritum_core::testkit::Tree;
+use veritum_core::work::{Agreement, ClearUpdates, Settings, WorkError};
+use veritum_demo::mirror::Mischief;
+
+const CACHE: &str = "/var/cache/apt/archives";
+
+/// A stand's machine on a small disk of its own, which is let go before the folder around it.
+struct Small {
+    mounted: mounts::Mounted,
+    _dir: tempfile::TempDir,
+}
+
+impl Small {
+    fn of(stand: &Stand) -> Self {
+        let dir = folder();
+        let size = ["-t", "tmpfs", "-o", "size=1500k,nr_inodes=400", "tmpfs"];
+        let small = Self { mounted: mounts::Mounted::new(&dir.path().join("small"), &size), _dir: dir };
+        let copied =
+            std::process::Command::new("cp").arg("-a").arg(stand.world.machine()).arg(small.machine()).status();
+        assert!(copied.unwrap().success());
+        small
+    }
+
+    /// The disk itself.
+    fn disk(&self) -> PathBuf {
+        self.mounted.0.clone()
+    }
+
+    fn machine(&self) -> PathBuf {
+        self.disk().join("machine")
+    }
+}
+
+fn renew(settings: &Settings) -> RepairReport {
+    open(settings).repair_updates(ClearUpdates::default(), &Silent, &mut |_| Agreement::Yes).unwrap()
+}
+
+fn proof(report: &RepairReport) -> &ProofReport {
+    report.proof.as_ref().unwrap()
+}
+
+#[test]
+fn where_there_is_no_room_nothing_is_taken_away_that_no_archive_gives_again_just_now() {
+    if !mounts::root_or_skip("a small disk") {
+        return;
+    }
+    let stand = Stand::at_hand();
+    let small = Small::of(&stand);
+    let machine = small.machine();
+    let before = Tree::take(&machine, &[STATE]);
+    let settings = Settings { target: machine.clone(), ..stand.settings() };
+    stand.mirror.misbehave("InRelease", Mischief::Status(503), 99);
+    for settings in [settings.clone(), Settings { archive: stand.offline().archive, ..settings }] {
+        let report = renew(&settings);
+        let left = &report.areas[0].remaining;
+        assert!(left.iter().any(|l| l.reason.contains("no archive answers")), "{left:#?}");
+        assert_same("nothing is taken away", &before, &Tree::take(&machine, &[STATE]));
+    }
+}
+
+#[test]
+fn where_there_is_no_room_what_can_be_fetched_again_goes_first_and_it_is_said() {
+    if !mounts::root_or_skip("a small disk") {
+        return;
+    }
+    let stand = Stand::at_hand();
+    flip(&stand.list("main/binary-amd64/Packages"));
+    fs::write(stand.at(CACHE).join("unheard-of_1_amd64.deb"), "nobody's").unwrap();
+    for free in [0, 16, 64, 300] {
+        let small = Small::of(&stand);
+        let machine = small.machine();
+        let room = rustix::fs::statvfs(&machine).unwrap();
+        let filler = (room.f_bavail * room.f_frsize).saturating_sub(free * 1024);
+        fs::write(small.disk().join("filler"), vec![1; usize::try_from(filler).unwrap()]).unwrap();
+        let before = Tree::take(&machine, &[STATE]);
+        let settings = Settings { target: machine.clone(), ..stand.settings() };
+        let mut asked = Vec::new();
+        let done = open(&settings).repair_updates(ClearUpdates::default(), &Silent, &mut |preview| {
+            asked.extend(preview.actions.iter().map(|a| (a.action.clone(), a.subject.to_string())));
+            Agreement::Yes
+        });
+        match done {
+            Ok(report) => {
+                assert_eq!(proof(&report).outcome, ProofWord::Proved, "{free} KiB");
+                assert!(report.areas[0].remaining.iter().any(|l| l.reason.contains("are free")), "{report:#?}");
+            }
+            Err(WorkError::Change(e)) => {
+                fs::remove_file(small.disk().join("filler")).unwrap();
+                open(&settings).recover(&Silent).unwrap();
+                assert_same(&format!("{free} KiB: {e}"), &before, &Tree::take(&machine, &[STATE, "filler"]));
+                continue;
+            }
+            Err(e) => panic!("{free} KiB: {e:?}"),
+        }
+        // With the lists as they should be, the downloads are known to be the archive's at the latest.
+        let report = open(&settings).repair_updates(ClearUpdates::default(), &Silent, &mut |preview| {
+            asked.extend(preview.actions.iter().map(|a| (a.action.clone(), a.subject.to_string())));
+            Agreement::Yes
+        });
+        let report = report.unwrap();
+        assert_eq!(asked.iter().filter(|(action, _)| action == "free").count(), 2, "{asked:?}");
+        assert_eq!(proof(&report).outcome, ProofWord::Proved);
+        let left = names(&machine.join(CACHE.trim_start_matches('/')));
+        assert_eq!(left, ["partial", "unheard-of_1_amd64.deb"], "what nobody signed is not taken away");
+        let told = undo(&settings, None).unwrap();
+        let gone = told.changes.iter().flat_map(|c| &c.refused).filter(|r| r.why.contains("to make room")).count();
+        assert_eq!(gone, 2, "what does not come back is said: {told:?}");
+    }
+}
