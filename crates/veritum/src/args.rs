@@ -137,13 +137,13 @@ pub(crate) enum Verb {
         #[arg(long)]
         everything: bool,
     },
-    /// Tell all about one path, finding or change
+    /// Tell all about one path, finding, application or change
     Explain {
-        /// A path, a finding's name (four signs are enough), or a change's number
-        #[arg(value_name = "PATH|FINDING|CHANGE")]
+        /// A path, a finding's name (four signs are enough), app:NAME, or a change's number
+        #[arg(value_name = "PATH|FINDING|APP|CHANGE")]
         what: OsString,
     },
-    /// List components, changes or updates
+    /// List components, applications, changes or updates
     List {
         /// What to list
         what: Listing,

@@ -6,8 +6,7 @@ use std::time::Instant;
 use rayon::prelude::*;
 
 use super::{WorkError, Workshop};
-use crate::check::Integration;
-use crate::check::Scope;
+use crate::check::{Integration, Scope};
 use crate::history;
 use crate::model::{Action, Area, ComponentId, Finding, Remedy, SystemPath, Verdict};
 use crate::platform::debian::{Debian, in_database, rests_on};

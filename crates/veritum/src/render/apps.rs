@@ -15,7 +15,7 @@ const LEFT: usize = 5;
 const LONG_VENDOR: usize = 28;
 
 pub(crate) fn list(context: &Context, report: &AppsReport) -> String {
-    let shown: Vec<&AppLine> = report.apps.iter().filter(|app| app.shown || is_told(app)).collect();
+    let shown: Vec<&AppLine> = report.apps.iter().filter(|app| app.shown || is_bad(app)).collect();
     let all: Vec<&AppLine> = if context.global.verbose { report.apps.iter().collect() } else { shown };
     let mut text = head(context, report, &all);
     if !all.is_empty() {
@@ -34,11 +34,7 @@ pub(crate) fn list(context: &Context, report: &AppsReport) -> String {
     format!("{text}\n{}", next(&commands(context, &all)))
 }
 
-/// What is told although no menu shows it: something is wrong with it.
-fn is_told(app: &AppLine) -> bool {
-    app.trouble.is_some() || matches!(app.state, AppState::Problems | AppState::Incomplete)
-}
-
+/// Whether something is wrong with it: then it is told although no menu shows it.
 fn is_bad(app: &AppLine) -> bool {
     app.trouble.is_some() || matches!(app.state, AppState::Problems | AppState::Incomplete)
 }

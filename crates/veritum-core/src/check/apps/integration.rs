@@ -11,6 +11,8 @@ const PROGRAMS: [&str; 8] =
 const SERVICES: [&str; 2] = ["/usr/local/share/dbus-1/services", "/usr/share/dbus-1/services"];
 /// Which entries open which kinds of files, made by `update-desktop-database` of all entries in its folder.
 const OPENERS: &str = "/usr/share/applications/mimeinfo.cache";
+/// What makes it.
+const MAKER: &str = "/usr/bin/update-desktop-database";
 /// Larger ones are not read.
 const MAX_OPENERS: u64 = 16 << 20;
 
@@ -24,7 +26,7 @@ enum Openers {
     Read(KeyFile),
     Missing,
     Garbled(String),
-    /// It cannot be read with these rights, or from this disk: nothing is said.
+    /// It cannot be read with these rights, or from this disk, or was never made here: nothing is said.
     Unknown,
 }
 
@@ -32,6 +34,8 @@ impl<'a> Integration<'a> {
     /// Reads what all entries share.
     pub(crate) fn of(machine: &'a Machine) -> Self {
         let openers = match machine.read_up_to(&SystemPath::literal(OPENERS), MAX_OPENERS) {
+            // Where what makes it is not installed there was never one.
+            Ok(None) if machine.resolve(&SystemPath::literal(MAKER)).is_err() => Openers::Unknown,
             Ok(None) => Openers::Missing,
             Ok(Some(bytes)) => match KeyFile::parse(&bytes) {
                 Ok(file) if file.has("MIME Cache") => Openers::Read(file),
@@ -230,8 +234,12 @@ mod tests {
         );
         let all: Vec<&AppEntry> = apps.iter().collect();
         assert!(integration.shared(&all).is_none());
+        let cache = dir.path().join("usr/share/applications/mimeinfo.cache");
+        fs::remove_file(&cache).unwrap();
+        assert!(Integration::of(&machine).shared(&all).is_none(), "nothing here could make one");
+        fs::write(&cache, "").unwrap();
+        put("usr/bin/update-desktop-database", "x", 0o755);
         for (text, verdict) in [(None, Verdict::Missing), (Some("\0\0"), Verdict::Garbled)] {
-            let cache = dir.path().join("usr/share/applications/mimeinfo.cache");
             fs::remove_file(&cache).unwrap();
             text.iter().for_each(|text| fs::write(&cache, text).unwrap());
             assert_eq!(Integration::of(&machine).shared(&all).unwrap().verdict, verdict);
