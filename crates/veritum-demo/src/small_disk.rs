@@ -28,7 +28,11 @@ pub(crate) fn confine(folder: &Path) -> io::Result<()> {
     fs::rename(&root, &whole)?;
     fs::create_dir(&root)?;
     let options = std::ffi::CString::new(format!("size={size},mode=755"))?;
-    mount("tmpfs", &root, "tmpfs", MountFlags::NOSUID | MountFlags::NODEV, options.as_c_str())?;
+    if let Err(e) = mount("tmpfs", &root, "tmpfs", MountFlags::NOSUID | MountFlags::NODEV, options.as_c_str()) {
+        fs::remove_dir(&root)?;
+        fs::rename(&whole, &root)?;
+        return Err(e.into());
+    }
     let copied = Command::new("cp").arg("-a").arg(whole.join(".")).arg(&root).status()?;
     if !copied.success() {
         return Err(io::Error::other("the machine cannot be copied to a small disk"));
@@ -37,7 +41,7 @@ pub(crate) fn confine(folder: &Path) -> io::Result<()> {
     fill(&root)
 }
 
-/// How many bytes the machine takes, in whole pages; folders and links with what a file system in memory takes for them.
+/// How many bytes the machine's files and links take, in whole pages; a file system in memory counts nothing for folders.
 fn taken(folder: &Path) -> io::Result<u64> {
     const PAGE: u64 = 4096;
     let mut bytes = 0;
