@@ -38,6 +38,6 @@ pub use states::expected_state;
 pub use store::{judge_store, superfluous_notes};
 pub(crate) use updates::{
     Clock, Looked, Offers, RightDownload, TERM, TERM_TAIL, Watched, advice, archives, begun_lists, binary_caches,
-    downloaded, downloads, fetch_advice, folders, history, installs, last_success, led_out, lists, locks, needed_room,
-    restart_note, room, services, settings, sources,
+    downloaded, downloads, fetch_advice, folders, history, in_words, installs, last_success, led_out, lists, locks,
+    needed_room, restart_note, room, services, settings, sources,
 };

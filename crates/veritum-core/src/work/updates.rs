@@ -6,8 +6,8 @@ use std::time::{Duration, Instant};
 use super::{WorkError, Workshop};
 use crate::archive::{Archive, Asked, Renewal};
 use crate::check::{
-    Clock, Looked, Offers, RightDownload, Watched, archives, binary_caches, downloaded, downloads, folders, installs,
-    led_out, lists, locks, needed_room, restart_note, room, services, settings, sources,
+    Clock, Looked, Offers, RightDownload, Watched, archives, binary_caches, downloaded, downloads, folders, in_words,
+    installs, led_out, lists, locks, needed_room, restart_note, room, services, settings, sources,
 };
 use crate::check::{TERM, TERM_TAIL, begun_lists, history, last_success};
 use crate::event::{Event, Flow, Observer, Phase};
@@ -353,10 +353,10 @@ fn waiting_words(waiting: &Waiting) -> String {
     match waiting.updates {
         0 => "by the lists that are here nothing waits".into(),
         n => {
-            let (s, mib) = (if n == 1 { "update waits" } else { "updates wait" }, waiting.bytes.div_ceil(1 << 20));
+            let s = if n == 1 { "update waits" } else { "updates wait" };
             let security =
                 if waiting.security > 0 { format!(", {} for security", waiting.security) } else { String::new() };
-            format!("by the lists that are here {n} {s}{security} ({mib} MiB)")
+            format!("by the lists that are here {n} {s}{security} ({})", in_words(waiting.bytes))
         }
     }
 }

@@ -18,7 +18,7 @@ pub(crate) use installs::{installs, restart_note};
 pub(crate) use lists::{Clock, lists, sources};
 pub(crate) use locks::{Watched, locks};
 pub(crate) use services::services;
-pub(crate) use settings::{needed_room, room, settings};
+pub(crate) use settings::{in_words, needed_room, room, settings};
 
 use std::collections::{BTreeMap, HashMap};
 

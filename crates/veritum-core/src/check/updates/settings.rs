@@ -97,7 +97,8 @@ fn switched_off(machine: &Machine, unit: &str) -> Option<&'static str> {
     (!wanted).then_some("it is not switched on")
 }
 
-fn in_words(bytes: u64) -> String {
+/// So many bytes in whole KiB or MiB, rather too few than too many.
+pub(crate) fn in_words(bytes: u64) -> String {
     if bytes < 1 << 20 { format!("{} KiB", bytes >> 10) } else { format!("{} MiB", bytes >> 20) }
 }
 
