@@ -156,6 +156,7 @@ fn status_tells_what_was_installed_lately() {
 #[test]
 fn applications_are_listed_with_how_they_stand() {
     let bench = Bench::new();
+    bench.say(&["check", "apps"]).expect(0, &["is sound", "no application is offered here"]);
     bench
         .say(&["list", "apps"])
         .expect(0, &["0 applications; this machine was not checked yet", "Next: veritum check"]);

@@ -102,11 +102,7 @@ impl Workshop {
         let problems = findings.len() as u64;
         let area = AreaReport {
             area: Area::Apps,
-            outcome: match (problems, wanted.len()) {
-                (1.., _) => OutcomeWord::Problems,
-                (0, 0) => OutcomeWord::Unexamined,
-                _ => OutcomeWord::Sound,
-            },
+            outcome: if problems > 0 { OutcomeWord::Problems } else { OutcomeWord::Sound },
             examined: wanted.len() as u64,
             bytes: 0,
             seconds: begun.elapsed().as_secs_f64(),
@@ -114,10 +110,11 @@ impl Workshop {
             repairable: 0,
             vouched: BTreeMap::new(),
             presence_only: 0,
-            extent: Some(
-                "entries, programs, kinds of files and services of the message bus; their files are in the area files"
+            extent: Some(match wanted.is_empty() {
+                true => "no application is offered here".into(),
+                false => "entries, programs, kinds of files and services of the message bus; their files are in the area files"
                     .into(),
-            ),
+            }),
         };
         AppsPart { area, findings }
     }

@@ -12,6 +12,7 @@ use crate::args::{DemoArgs, Global};
 use crate::context::shown;
 use crate::errors::{Failure, unknown_word};
 use crate::exit;
+use crate::render::count;
 use crate::render::style::{Label, paint};
 
 /// What is wrong with the machine in the example.
@@ -57,10 +58,10 @@ pub(crate) fn run(args: &DemoArgs, global: &Global) -> Result<u8, Failure> {
     })?;
     let config = built.config.canonicalize().unwrap_or_else(|_| built.config.clone());
     put(&format!(
-        "Built counter-03, a made-up ticket-office desktop: {} components, {} files and links, two users, {} kinds of damage.\n",
+        "Built counter-03, a made-up ticket-office desktop: {} components, {} files and links, two users, {}.\n",
         built.components,
         built.files,
-        faults.len()
+        count(faults.len() as u64, "kind of damage", "kinds of damage")
     ));
     if !args.build_only {
         example(&config)?;
