@@ -50,6 +50,10 @@ pub enum Phase {
     Downloads,
     /// Fetching the lists of updates afresh; items are files.
     Lists,
+    /// Looking into users' homes; items are homes.
+    Homes,
+    /// Counting what is a user's own.
+    Inventory,
     /// Watching whether those that hold a lock do anything.
     Watching,
 }

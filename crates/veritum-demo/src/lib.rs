@@ -9,6 +9,7 @@ mod build;
 mod elf;
 mod faults;
 mod homes;
+pub mod household;
 mod machine;
 pub mod mirror;
 mod package;

@@ -50,6 +50,7 @@ fn files_and_all_that_displaced_folders_hold_are_told_but_nothing_that_only_got_
         observer: &Silent,
         clear_attributes: false,
         services: &veritum_core::platform::services::NoServices,
+        home: None,
     };
     let now = jiff::Timestamp::from_second(veritum_demo::NOW).unwrap();
     let mut change = OpenChange::begin(desk, Verb::Repair, Area::Files, None, "run", now).unwrap();

@@ -150,6 +150,9 @@ pub(crate) enum Verb {
         #[command(flatten)]
         updates: UpdatesArgs,
     },
+    /// Set an application's settings, caches and the like aside, in its users' homes; nothing of their own is touched
+    #[command(after_help = RESET_HELP)]
+    Reset(ResetArgs),
     /// Take a change back
     Undo {
         /// The change's number; without it all changes of the latest run
@@ -169,12 +172,9 @@ pub(crate) enum Verb {
         /// Its number
         pid: i32,
     },
-    /// Look into the folder that is the standard input, and answer a question about it
+    /// Do what is asked over the socket that is the standard input, with the rights of a home's owner
     #[command(hide = true)]
-    LookInto {
-        /// The question
-        question: String,
-    },
+    AsOwner,
     /// Write the JSON Schemas of all formats into a folder
     #[command(hide = true)]
     Schemas {
@@ -190,6 +190,40 @@ pub(crate) enum Verb {
 }
 
 const WHAT_HELP: &str = "WHAT can be given more than once:\n  store             every part of the store in use; without being named, only what the rest needs of it\n  records           the package database: what the system itself records as installed\n  files             the machine's files against their reference\n  updates           what can keep updates from coming: downloads, lists, sources, locks, installs; a repair fetches\n                    lists afresh and proves that updates come\n  /usr/bin/NAME     one path as the machine knows it, and what lies below it\n  apps              whether applications can be started from the desktop\n  component:NAME    everything of one component\n  app:NAME          one application: its component, what that rests on, and how it hangs in the desktop";
+
+const RESET_HELP: &str = "The list of what would be set aside and what stays comes first, then a question. An application that runs is not\ntouched, and never ended. Things are set aside in the home itself, in ~/.veritum-set-aside, with the rights of the\nhome's owner; `undo` brings them back.\n\nPARTs: settings, state, cache, locks, or what something is to the user, as the list names it.";
+
+/// Which application, for whom, and what of it
+#[derive(Debug, Args)]
+pub(crate) struct ResetArgs {
+    /// The application: its id, its name, or its component's (`list apps` shows them)
+    #[arg(value_name = "APP")]
+    pub(crate) app: OsString,
+    /// Only for this user; for all who log in without it
+    #[arg(long, value_name = "USER")]
+    pub(crate) user: Option<String>,
+    /// Leave this part where it is; repeatable
+    #[arg(long, value_name = "PART")]
+    pub(crate) keep: Vec<String>,
+    /// Set only this aside
+    #[arg(long, value_name = "PART")]
+    pub(crate) only: Option<OnlyPart>,
+    /// Read every file of the users' own before and after, to prove that none changed; without it sizes and times are held
+    /// against each other
+    #[arg(long)]
+    pub(crate) prove: bool,
+}
+
+/// What alone is set aside
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum OnlyPart {
+    /// What it makes again by itself
+    Cache,
+    /// How it was set up, where it was left, and that it runs
+    Settings,
+    /// What others hang into it
+    AddOns,
+}
 
 const FILL_HELP: &str = "What to take in, one of:\n  PATH…               packages, taken as they are: you vouch for them when you publish\n  --installed         what is installed on the machine, each package verified by its archive; shown before it is done\n  --from STORE        all that another store has that you trust\n\nAn interrupted filling goes on where it was when it is typed again.";
 

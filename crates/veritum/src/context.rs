@@ -65,7 +65,7 @@ impl Context {
             run: format!("{}-{}", now.as_second(), std::process::id()),
             now,
             cards: config.cards.clone(),
-            helper: ["/proc/self/exe", "look-into"].map(OsString::from).to_vec(),
+            helper: ["/proc/self/exe", "as-owner"].map(OsString::from).to_vec(),
             services: config.services.map_or_else(ServiceManager::default, ServiceManager::StandIn),
             recovery: recovery(&global),
         };

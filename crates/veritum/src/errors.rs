@@ -87,6 +87,8 @@ impl From<WorkError> for Failure {
                 let hint = match what {
                     "installed component" => Some("veritum list components".into()),
                     "application" => Some("veritum list apps".into()),
+                    "user" => known.first().map(|_| format!("one of {}", known.join(", "))),
+                    "part" => Some(format!("one of {}", known.join(", "))),
                     "finding" => Some("veritum check".into()),
                     w if w.starts_with("change") => Some("veritum list changes".into()),
                     _ => None,
@@ -98,6 +100,15 @@ impl From<WorkError> for Failure {
                 why.clone(),
                 Some("put it right, or take it out of the folder of cards".into()),
             ),
+            WorkError::AppRuns { ref user, ref pids, .. } => Self {
+                what: format!("{error} for {user}"),
+                why: format!(
+                    "process {}; nothing was changed",
+                    pids.iter().map(u32::to_string).collect::<Vec<_>>().join(", ")
+                ),
+                hint: Some("let its user save and close it, then type the same again".into()),
+                status: exit::PROBLEMS,
+            },
             WorkError::SeveralApps { ref ids, .. } => Self::usage(
                 error.to_string(),
                 format!("its ids are {}", ids.join(", ")),

@@ -138,6 +138,8 @@ fn words(phase: Phase) -> &'static str {
         Phase::Publishing => "signing",
         Phase::Downloads => "updates: reading downloads",
         Phase::Lists => "updates: fetching lists",
+        Phase::Homes => "looking into homes",
+        Phase::Inventory => "counting what is the users' own",
         Phase::Watching => "updates: watching who holds a lock",
         _ => "working",
     }

@@ -64,7 +64,7 @@ pub enum CardError {
 }
 
 /// A card as it is written.
-#[derive(Debug, Serialize, Deserialize, schemars::JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct RawCard {
     /// `veritum.card/1`.
@@ -79,8 +79,16 @@ pub struct RawCard {
     part: Vec<RawPart>,
 }
 
+impl RawCard {
+    /// Names of its processes.
+    #[must_use]
+    pub fn programs(&self) -> &[String] {
+        &self.programs
+    }
+}
+
 /// A part of what an application keeps.
-#[derive(Debug, Serialize, Deserialize, schemars::JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 struct RawPart {
     /// What it is to the application.

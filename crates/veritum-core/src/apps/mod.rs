@@ -13,5 +13,5 @@ mod shipped;
 
 pub use card::{Card, CardError, Class, RawCard};
 pub use guard::looks_like_own;
-pub use pattern::{Base, Bases, Pattern, PatternError};
+pub use pattern::{ASIDE, Base, Bases, Pattern, PatternError};
 pub use shipped::{Cards, cautious};

@@ -8,8 +8,10 @@ use globset::{GlobBuilder, GlobMatcher};
 const MAX_NAMES: usize = 16;
 /// A longer pattern is refused.
 const MAX_BYTES: usize = 400;
+/// The folder of a home in which things are set aside.
+pub const ASIDE: &str = ".veritum-set-aside";
 /// Folders of everybody's, or of nobody's but the user: no application's place begins with them, but for what follows.
-const NEVER: [&str; 4] = [".ssh", ".gnupg", ".pki", ".veritum-set-aside"];
+const NEVER: [&str; 4] = [".ssh", ".gnupg", ".pki", ASIDE];
 /// Below the folder of data: what is shared by applications, or is the user's.
 const NEVER_DATA: [&str; 4] = ["Trash", "keyrings", "applications", "fonts"];
 

@@ -2,7 +2,7 @@
 
 use std::collections::HashSet;
 
-use super::keep::{folder_for, kept_dir, kept_name};
+use super::keep::{Kept, folder_for};
 use super::round::{Desk, RoundReceipt};
 use crate::model::{FileKind, Identity};
 use crate::plan::{Action, Deed};
@@ -29,7 +29,7 @@ pub fn displaced(desk: &Desk<'_>, change: u64, receipt: &RoundReceipt) -> HashSe
             }
             FileKind::Folder => {
                 if let Some(folder) = kept_folder(desk, change, receipt.round, action) {
-                    collect(desk, &folder, &mut files, 0);
+                    collect(&folder, &mut files, 0);
                 }
             }
             _ => {}
@@ -39,11 +39,12 @@ pub fn displaced(desk: &Desk<'_>, change: u64, receipt: &RoundReceipt) -> HashSe
 }
 
 fn kept_folder(desk: &Desk<'_>, change: u64, round: u32, action: &Action) -> Option<Dir> {
-    let kept = kept_dir(desk, &folder_for(desk, &action.place.parent()?).ok()?, change).ok()?;
-    Some(desk.machine.wrap(kept.disk().open_dir(kept.fd(), &kept_name(round, action.index)).ok()?))
+    let folder = folder_for(desk, &action.place.parent()?).ok()?;
+    let kept = Kept { folder: &folder, change, round, index: action.index, place: &action.place }.open(desk).ok()?;
+    kept.inner().ok()
 }
 
-fn collect(desk: &Desk<'_>, folder: &Dir, files: &mut HashSet<Identity>, depth: usize) {
+fn collect(folder: &Dir, files: &mut HashSet<Identity>, depth: usize) {
     let disk = folder.disk();
     for (name, _) in disk.list(folder.fd()).unwrap_or_default() {
         if depth > MAX_DEPTH || files.len() > MAX_FILES {
@@ -53,7 +54,7 @@ fn collect(desk: &Desk<'_>, folder: &Dir, files: &mut HashSet<Identity>, depth: 
             Ok(stat) if stat.kind == FileKind::File => drop(files.insert(stat.id)),
             Ok(stat) if stat.kind == FileKind::Folder => {
                 if let Ok(below) = disk.open_dir(folder.fd(), &name) {
-                    collect(desk, &desk.machine.wrap(below), files, depth + 1);
+                    collect(&folder.beside(below), files, depth + 1);
                 }
             }
             _ => {}

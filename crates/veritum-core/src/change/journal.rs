@@ -1,4 +1,4 @@
-//! The journal of a change (`veritum.journal/1`, `/2`): our own file, readable without Veritum.
+//! The journal of a change (`veritum.journal/1` to `/3`): our own file, readable without Veritum.
 //!
 //! A record is a line: the length of its JSON in eight hexadecimal digits, the first eight bytes of the JSON's BLAKE3
 //! digest in sixteen, the JSON. Records are only ever added, each made durable before what it announces begins. A torn
@@ -19,8 +19,11 @@ pub(super) const FORMAT: &str = "veritum.journal/1";
 /// The same with records of what is not done to files; only changes of updates have them.
 pub(super) const WITH_SERVICES: &str = "veritum.journal/2";
 
+/// The same of what is done in a user's home, with that user's rights.
+pub(super) const IN_A_HOME: &str = "veritum.journal/3";
+
 fn is_known(format: &str) -> bool {
-    [FORMAT, WITH_SERVICES].contains(&format)
+    [FORMAT, WITH_SERVICES, IN_A_HOME].contains(&format)
 }
 const NAME: &[u8] = b"journal";
 /// Journals over this size are refused: a change of 100,000 actions has a third of it.
@@ -293,6 +296,7 @@ mod tests {
             verb: Verb::Repair,
             area: Area::Files,
             of: None,
+            home: None,
             started: jiff::Timestamp::UNIX_EPOCH,
             run: "r".into(),
         })
@@ -336,11 +340,11 @@ mod tests {
 
     #[test]
     fn a_newer_journal_is_called_newer() {
-        let json = br#"{"record":"start","format":"veritum.journal/3"}"#;
+        let json = br#"{"record":"start","format":"veritum.journal/4"}"#;
         let mut line = format!("{:08x} {} ", json.len(), checksum(json)).into_bytes();
         line.extend_from_slice(json);
         line.push(b'\n');
-        assert!(matches!(ChangeLog::parse(&line), Err(JournalError::Newer(f)) if f == "veritum.journal/3"));
+        assert!(matches!(ChangeLog::parse(&line), Err(JournalError::Newer(f)) if f == "veritum.journal/4"));
     }
 
     #[test]

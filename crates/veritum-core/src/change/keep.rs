@@ -3,19 +3,102 @@
 use std::io;
 use std::os::fd::AsFd;
 
+use super::aside;
 use super::round::Desk;
 use super::spot::{Care, move_to_free};
 use super::state::make_folder;
-use crate::model::{ContentHasher, Digest, FileKind, LinkTarget, SystemPath};
+use crate::model::{ContentHasher, Digest, FileKind, LinkTarget, Stat, SystemPath};
 use crate::plan::{KeptFolder, Placed};
-use crate::target::{Dir, Machine};
+use crate::target::Dir;
 
 /// Displaced files over this size are told by their numbers alone: a terabyte hole must not be read for hours.
 const MAX_DIGESTED: u64 = 4 << 30;
 
-/// The name of what an action displaced.
-pub(super) fn kept_name(round: u32, index: u32) -> Vec<u8> {
+/// The name of what an action displaced, in the kept contents.
+fn kept_name(round: u32, index: u32) -> Vec<u8> {
     format!("{round}-{index}").into_bytes()
+}
+
+/// A name in an open folder, and the one under which a copy of it is begun.
+pub(super) struct Shelf {
+    pub(super) dir: Dir,
+    pub(super) name: Vec<u8>,
+    part: Vec<u8>,
+}
+
+impl Shelf {
+    /// A name of our own making.
+    pub(super) fn ours(dir: &Dir, name: &[u8]) -> Self {
+        Self { dir: dir.clone(), name: name.to_vec(), part: [name, b".part"].concat() }
+    }
+
+    /// A name of somebody else's, which may be as long as a name can be.
+    pub(super) fn of_a_user(dir: Dir, name: &[u8]) -> Self {
+        Self { dir, name: name.to_vec(), part: b".veritum-part".to_vec() }
+    }
+
+    pub(super) fn look(&self) -> io::Result<Option<Stat>> {
+        self.dir.look(&self.name)
+    }
+
+    pub(super) fn placed(&self) -> io::Result<Option<Placed>> {
+        placed(&self.dir, &self.name)
+    }
+
+    /// Opens the folder that is kept there.
+    pub(super) fn inner(&self) -> io::Result<Dir> {
+        Ok(self.dir.beside(self.dir.disk().open_dir(self.dir.fd(), &self.name)?))
+    }
+
+    pub(super) fn sync(&self) -> io::Result<()> {
+        self.dir.disk().sync(self.dir.fd())
+    }
+
+    pub(super) fn unlink(&self) -> io::Result<()> {
+        self.dir.disk().unlink(self.dir.fd(), &self.name)
+    }
+
+    /// Takes away the beginning of a copy that a cut left; what it is a copy of has not left its place then.
+    pub(super) fn discard_part(&self) -> io::Result<()> {
+        if self.dir.look(&self.part)?.is_some() { self.dir.disk().unlink(self.dir.fd(), &self.part) } else { Ok(()) }
+    }
+}
+
+/// What an action displaced, as it is kept.
+pub(super) struct Kept<'a> {
+    pub(super) folder: &'a KeptFolder,
+    pub(super) change: u64,
+    pub(super) round: u32,
+    pub(super) index: u32,
+    pub(super) place: &'a SystemPath,
+}
+
+impl Kept<'_> {
+    /// Opens where it is kept.
+    pub(super) fn open(&self, desk: &Desk<'_>) -> io::Result<Shelf> {
+        match self.folder {
+            KeptFolder::Aside(name) => aside::open(desk, name, self.place),
+            folder => Ok(Shelf::ours(&kept_dir(desk, folder, self.change)?, &kept_name(self.round, self.index))),
+        }
+    }
+
+    /// The same; none where nothing is kept at all. In a home what its user has put in the place of it counts as that: a user
+    /// must not be able to hold a change up.
+    pub(super) fn find(&self, desk: &Desk<'_>) -> io::Result<Option<Shelf>> {
+        match self.open(desk) {
+            Err(e) if e.kind() == io::ErrorKind::NotFound => Ok(None),
+            Err(e) if matches!(self.folder, KeptFolder::Aside(_)) && aside::is_anothers(&e) => Ok(None),
+            other => other.map(Some),
+        }
+    }
+
+    /// Opens where it is kept, and makes it when it is not there.
+    pub(super) fn make(&self, desk: &Desk<'_>) -> io::Result<Shelf> {
+        match self.folder {
+            KeptFolder::Aside(name) => aside::make(desk, name, self.place),
+            folder => Ok(Shelf::ours(&make_kept_dir(desk, folder, self.change)?, &kept_name(self.round, self.index))),
+        }
+    }
 }
 
 /// Within what a rename moves things: one mount, and on it one device (a btrfs subvolume is its own).
@@ -40,73 +123,82 @@ pub(super) fn folder_for(desk: &Desk<'_>, parent: &SystemPath) -> io::Result<Kep
 }
 
 /// Opens the kept folder of a change.
-pub(super) fn kept_dir(desk: &Desk<'_>, folder: &KeptFolder, change: u64) -> io::Result<Dir> {
+fn kept_dir(desk: &Desk<'_>, folder: &KeptFolder, change: u64) -> io::Result<Dir> {
     match folder {
-        KeptFolder::State => desk.state.sub(desk.machine, &format!("kept/{change}")),
+        KeptFolder::State => desk.state.sub(&format!("kept/{change}")),
         KeptFolder::Top(top) => {
-            let top = private(desk.machine, &desk.machine.dir(top)?)?;
-            Ok(desk.machine.wrap(top.disk().open_dir(top.fd(), change.to_string().as_bytes())?))
+            let top = private(&desk.machine.dir(top)?, b".veritum-kept")?;
+            Ok(top.beside(top.disk().open_dir(top.fd(), change.to_string().as_bytes())?))
         }
+        // Where things are set aside each has a folder of its own.
+        KeptFolder::Aside(_) => Err(io::ErrorKind::InvalidInput.into()),
     }
 }
 
-fn private(machine: &Machine, top: &Dir) -> io::Result<Dir> {
-    let dir = machine.wrap(top.disk().open_dir(top.fd(), b".veritum-kept")?);
+pub(super) fn private(top: &Dir, name: &[u8]) -> io::Result<Dir> {
+    let dir = top.beside(top.disk().open_dir(top.fd(), name)?);
     let (ours, above) = (dir.look_self()?, top.look_self()?);
     if ours.uid != above.uid || ours.mode & 0o077 != 0 {
-        return Err(io::Error::new(io::ErrorKind::PermissionDenied, ".veritum-kept is not a private folder"));
+        let why = format!("{} is not a private folder", crate::model::readable(name));
+        return Err(io::Error::new(io::ErrorKind::PermissionDenied, why));
     }
     Ok(dir)
 }
 
+/// Gives a folder of our making to its owner, where we work with other rights than that owner's.
+pub(super) fn give(above: &Dir, name: &[u8], (uid, gid): (u32, u32)) -> io::Result<()> {
+    let made = above.disk().look(above.fd(), name)?;
+    if made.uid == uid { Ok(()) } else { above.disk().set_owner(above.fd(), name, uid, gid) }
+}
+
+/// Makes a private folder where there is none; the folder above looks as before.
+pub(super) fn make_private(top: &Dir, name: &[u8]) -> io::Result<Dir> {
+    let before = top.look_self()?;
+    if top.look(name)?.is_none() {
+        make_folder(top, name)?;
+        let _ = top.disk().set_mtime(top.fd(), b"", before.mtime);
+    }
+    // Also after a cut between the two.
+    if top.look(name)?.is_some_and(|stat| stat.kind == FileKind::Folder && stat.uid == 0) {
+        give(top, name, (before.uid, before.gid))?;
+    }
+    private(top, name)
+}
+
 /// Opens the kept folder of a change, and makes it when it is not there.
-pub(super) fn make_kept_dir(desk: &Desk<'_>, folder: &KeptFolder, change: u64) -> io::Result<Dir> {
+fn make_kept_dir(desk: &Desk<'_>, folder: &KeptFolder, change: u64) -> io::Result<Dir> {
     match folder {
-        KeptFolder::State => desk.state.make_sub(desk.machine, &format!("kept/{change}")),
+        KeptFolder::State => desk.state.make_sub(&format!("kept/{change}")),
         KeptFolder::Top(top) => {
-            let top = desk.machine.dir(top)?;
-            let before = top.look_self()?.mtime;
-            if top.look(b".veritum-kept")?.is_none() {
-                make_folder(desk.machine, &top, b".veritum-kept")?;
-                let _ = top.disk().set_mtime(top.fd(), b"", before);
-            }
-            make_folder(desk.machine, &private(desk.machine, &top)?, change.to_string().as_bytes())
+            let top = make_private(&desk.machine.dir(top)?, b".veritum-kept")?;
+            make_folder(&top, change.to_string().as_bytes())
         }
+        KeptFolder::Aside(_) => Err(io::ErrorKind::InvalidInput.into()),
     }
 }
 
-/// Moves a displaced thing to the kept contents.
-pub(super) fn keep(from: &Dir, name: &[u8], to: &Dir, kept: &[u8]) -> io::Result<()> {
-    match move_to_free(from, name, to, kept, Care::Looked) {
-        Err(e) if e.raw_os_error() == Some(rustix::io::Errno::XDEV.raw_os_error()) => copy_out(from, name, to, kept),
+/// Moves a thing to the kept contents, or from there.
+pub(super) fn keep(from: &Dir, name: &[u8], to: &Shelf) -> io::Result<()> {
+    match move_to_free(from, name, &to.dir, &to.name, Care::Looked) {
+        Err(e) if e.raw_os_error() == Some(rustix::io::Errno::XDEV.raw_os_error()) => copy_out(from, name, to),
         other => other,
     }
 }
 
-fn part_name(name: &[u8]) -> Vec<u8> {
-    [name, b".part"].concat()
-}
-
-/// Takes away the beginning of a copy that a cut left; what it is a copy of has not left its place then.
-pub(super) fn discard_part(to: &Dir, name: &[u8]) -> io::Result<()> {
-    let part = part_name(name);
-    if to.look(&part)?.is_some() { to.disk().unlink(to.fd(), &part) } else { Ok(()) }
-}
-
 /// Where a rename is not to be had (layers of an overlay): a whole, durable copy first, then the name goes.
-fn copy_out(from: &Dir, name: &[u8], to: &Dir, kept: &[u8]) -> io::Result<()> {
+fn copy_out(from: &Dir, name: &[u8], shelf: &Shelf) -> io::Result<()> {
     let disk = from.disk();
     let stat = disk.look(from.fd(), name)?;
-    let part = part_name(kept);
-    discard_part(to, kept)?;
+    shelf.discard_part()?;
+    let Shelf { dir: to, name: kept, part } = shelf;
     match stat.kind {
         FileKind::Link => {
-            disk.make_link(to.fd(), &part, &disk.read_link(from.fd(), name)?)?;
-            disk.set_owner(to.fd(), &part, stat.uid, stat.gid)?;
-            disk.set_mtime(to.fd(), &part, stat.mtime)?;
+            disk.make_link(to.fd(), part, &disk.read_link(from.fd(), name)?)?;
+            disk.set_owner(to.fd(), part, stat.uid, stat.gid)?;
+            disk.set_mtime(to.fd(), part, stat.mtime)?;
         }
         FileKind::File => {
-            let (old, new) = (disk.open_file(from.fd(), name)?, disk.create(to.fd(), &part)?);
+            let (old, new) = (disk.open_file(from.fd(), name)?, disk.create(to.fd(), part)?);
             let mut piece = vec![0; 256 * 1024];
             loop {
                 let n = disk.read(old.as_fd(), &mut piece)?;
@@ -115,12 +207,12 @@ fn copy_out(from: &Dir, name: &[u8], to: &Dir, kept: &[u8]) -> io::Result<()> {
                 }
                 disk.write(new.as_fd(), &piece[..n])?;
             }
-            disk.set_owner(to.fd(), &part, stat.uid, stat.gid)?;
+            disk.set_owner(to.fd(), part, stat.uid, stat.gid)?;
             disk.set_mode(new.as_fd(), stat.mode)?;
             for (attribute, value) in disk.xattrs(old.as_fd())? {
                 disk.set_xattr(new.as_fd(), &attribute, &value)?;
             }
-            disk.set_mtime(to.fd(), &part, stat.mtime)?;
+            disk.set_mtime(to.fd(), part, stat.mtime)?;
             disk.sync(new.as_fd())?;
         }
         _ => {
@@ -130,7 +222,7 @@ fn copy_out(from: &Dir, name: &[u8], to: &Dir, kept: &[u8]) -> io::Result<()> {
             ));
         }
     }
-    move_to_free(to, &part, to, kept, Care::Looked)?;
+    move_to_free(to, part, to, kept, Care::Looked)?;
     disk.sync(to.fd())?;
     disk.unlink(from.fd(), name)
 }

@@ -6,17 +6,20 @@
 //!   reserve              4 MiB, given up when the disk is full, so that a change can still be taken back
 //!   changes/N/journal    what change N is going to do, and did
 //!   kept/N/ROUND-INDEX   what change N displaced
+//! HOME/.veritum-set-aside/TIME-N/PATH   what change N displaced in a user's home, under the paths that it had there
 //! ```
 //!
 //! Order of one round: obstacles and room → *plan record* → stage beside the destinations → sync → *commit record* →
 //! exchange → sync → move what was displaced to the kept contents → sync → *done record*. Before the commit record an
 //! interruption means "none of it", after it "all of it"; [`recover`](recover::recover) brings about the one or the other.
 
+mod aside;
 mod attributes;
 mod beside;
 mod displaced;
 mod journal;
 mod keep;
+mod merge;
 mod obstacles;
 pub mod record;
 mod recover;
@@ -31,7 +34,7 @@ pub use beside::Beside;
 pub use displaced::displaced;
 pub use journal::{ChangeLog, JournalError, RoundLog};
 pub use obstacles::Blocked;
-pub use record::{Begin, Cleared, ParentTime, Record, Verb};
+pub use record::{Begin, Cleared, HomeOf, ParentTime, Record, Verb};
 pub use recover::{Recovered, recover, unfinished};
 pub use round::{Desk, Locks, OpenChange, RoundReceipt};
 pub use state::{StateError, StateFolder};
@@ -65,6 +68,14 @@ pub enum ChangeError {
         place: SystemPath,
         /// Bytes that are missing.
         missing: u64,
+    },
+    /// Nothing can be set aside in a home; nothing was changed.
+    #[error("nothing can be set aside in {home}")]
+    NotAside {
+        /// Which.
+        home: SystemPath,
+        /// Why.
+        source: io::Error,
     },
     /// The disk failed; nothing was changed.
     #[error("the disk failed at {place}; everything was taken back")]

@@ -82,6 +82,10 @@ fn obstacle(desk: &Desk<'_>, action: &Action, cleared: &mut Vec<Cleared>) -> io:
     if dir.disk().room(dir.fd())?.read_only {
         return plain("its file system is mounted read-only");
     }
+    let bound = desk.home.is_some_and(|home| home.owner != 0);
+    if bound && dir.look_self()?.mode & 0o300 != 0o300 {
+        return plain("its folder may not be written, by its mode");
+    }
     let flags = dir.disk().flags(dir.fd()).ok().flatten();
     if let Some(reason) = locked(desk, parent, "its folder", flags, cleared) {
         return Ok(Some(reason));
@@ -89,6 +93,10 @@ fn obstacle(desk: &Desk<'_>, action: &Action, cleared: &mut Vec<Cleared>) -> io:
     let Some(stat) = dir.look(action.place.entry())? else { return Ok(None) };
     if dir.disk().mount_of_name(dir.fd(), action.place.entry())? != dir.disk().mount_of(dir.fd())? {
         return plain("something is mounted on it");
+    }
+    // A folder's own `..` is written when it moves to another one (rename(2)).
+    if bound && stat.kind == FileKind::Folder && stat.mode & 0o200 == 0 {
+        return plain("it may not be written, by its mode");
     }
     let open = match stat.kind {
         FileKind::File => dir.disk().open_file(dir.fd(), action.place.entry()).ok(),

@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::apps::{Bases, RawCard};
 use crate::model::{Area, Identity, Instant, SystemPath};
 use crate::plan::{Action, KeptFolder, Outcome};
 use crate::platform::services::PausedUnit;
@@ -15,12 +16,31 @@ pub enum Verb {
     Repair,
     /// It takes another change back.
     Undo,
+    /// It sets an application's things in a home aside.
+    Reset,
+}
+
+/// The home that a change is about: it touches nothing else, and of it nothing but what the card calls the application's.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct HomeOf {
+    /// Whose.
+    pub user: String,
+    /// The user's number.
+    pub owner: u32,
+    /// Where it lies, without links on the way.
+    pub place: SystemPath,
+    /// The application's id.
+    pub app: String,
+    /// What is the application's there.
+    pub card: RawCard,
+    /// Where the base directories lie.
+    pub bases: Bases,
 }
 
 /// The first record.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Begin {
-    /// `veritum.journal/1` or `/2`.
+    /// `veritum.journal/1`, `/2` or `/3`.
     pub format: String,
     /// The version of Veritum that writes it.
     pub writer: String,
@@ -33,6 +53,9 @@ pub struct Begin {
     /// Which change it takes back.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub of: Option<u64>,
+    /// The home that it is about; none when it is about the system.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub home: Option<Box<HomeOf>>,
     /// When it began.
     pub started: jiff::Timestamp,
     /// Names the run that made it: changes of one run are undone together.

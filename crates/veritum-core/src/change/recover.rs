@@ -7,7 +7,6 @@ use super::swap::{Committed, backward, forward};
 use super::{ChangeError, JournalError};
 use crate::event::Event;
 use crate::platform::services;
-use crate::target::Machine;
 
 use super::state::StateFolder;
 
@@ -26,10 +25,10 @@ pub enum Recovered {
 ///
 /// # Errors
 /// When a journal cannot be read: then nobody can say, and nothing may be written.
-pub fn unfinished(machine: &Machine, state: &StateFolder) -> Result<Vec<u64>, ChangeError> {
+pub fn unfinished(state: &StateFolder) -> Result<Vec<u64>, ChangeError> {
     let mut open = Vec::new();
-    for number in state.changes(machine)? {
-        let log = state.change(machine, number).map_err(|source| ChangeError::Journal { change: number, source })?;
+    for number in state.changes()? {
+        let log = state.change(number).map_err(|source| ChangeError::Journal { change: number, source })?;
         // A folder without a whole first record: cut before anything was announced, so nothing was done.
         if log.is_some_and(|log| log.end().is_none()) {
             open.push(number);
@@ -50,12 +49,12 @@ pub fn recover(
     let_go: &mut dyn FnMut(),
 ) -> Result<Option<Recovered>, ChangeError> {
     let at = |source| ChangeError::Journal { change: number, source };
-    let Some(log) = desk.state.change(desk.machine, number).map_err(at)? else { return Ok(None) };
+    let Some(log) = desk.state.change(number).map_err(at)? else { return Ok(None) };
     if log.end().is_some() {
         return Ok(None);
     }
     let io = |source: std::io::Error| at(JournalError::Io(source));
-    let dir = desk.state.sub(desk.machine, &format!("changes/{number}")).map_err(io)?;
+    let dir = desk.state.sub(&format!("changes/{number}")).map_err(io)?;
     let mut journal = Journal::reopen(dir, &log).map_err(io)?;
     let round = last_round(desk, number, &log);
     // Whatever becomes of the round: services run again.

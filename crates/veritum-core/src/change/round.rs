@@ -3,18 +3,18 @@
 use std::collections::{BTreeMap, HashMap};
 use std::io;
 
-use super::attributes;
-use super::journal::{FORMAT, Journal, WITH_SERVICES};
+use super::journal::{FORMAT, IN_A_HOME, Journal, WITH_SERVICES};
 use super::keep::folder_for;
 use super::obstacles::{self, Blocked};
-use super::record::{Begin, ParentTime, Record, Verb};
+use super::record::{Begin, HomeOf, ParentTime, Record, Verb};
 use super::stage::{StageError, Staging, stage};
 use super::state::StateFolder;
 use super::swap::{Committed, backward, forward};
 use super::{ChangeError, JournalError};
+use super::{aside, attributes};
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::model::{Area, Identity, SystemPath};
-use crate::plan::{Action, Deed, Item, ItemKind, Outcome};
+use crate::plan::{Action, Deed, Item, ItemKind, KeptFolder, Outcome};
 use crate::platform::services::{self, PausedUnit, Services};
 use crate::store::Contents;
 use crate::target::{Held, LockError, Machine, ProtectionPolicy, lock_exclusive};
@@ -34,6 +34,8 @@ pub struct Desk<'a> {
     pub clear_attributes: bool,
     /// The service manager.
     pub services: &'a dyn Services,
+    /// The home that is worked on, when it is one: then the machine is seen from it, with its owner's rights.
+    pub home: Option<&'a HomeOf>,
 }
 
 /// Our own lock and the package tools', held together.
@@ -123,6 +125,8 @@ pub struct OpenChange<'a> {
     journal: Journal,
     rounds: u32,
     paused: Vec<PausedUnit>,
+    /// The folder of the home in which things are set aside.
+    aside: Option<String>,
 }
 
 impl<'a> OpenChange<'a> {
@@ -138,23 +142,36 @@ impl<'a> OpenChange<'a> {
         run: &str,
         now: jiff::Timestamp,
     ) -> Result<Self, ChangeError> {
-        let number = desk.state.changes(desk.machine)?.last().copied().unwrap_or(0) + 1;
+        let number = desk.state.changes()?.last().copied().unwrap_or(0) + 1;
         let at = |source: io::Error| ChangeError::Journal { change: number, source: JournalError::Io(source) };
-        let dir = desk.state.make_sub(desk.machine, &format!("changes/{number}")).map_err(at)?;
-        let mut change =
-            Self { desk, number, journal: Journal::create(dir).map_err(at)?, rounds: 0, paused: Vec::new() };
+        let dir = desk.state.make_sub(&format!("changes/{number}")).map_err(at)?;
+        let journal = Journal::create(dir).map_err(at)?;
+        let aside = desk.home.map(|_| aside::name_of(now, number));
+        let mut change = Self { desk, number, journal, rounds: 0, paused: Vec::new(), aside };
+        let format = match desk.home {
+            Some(_) => IN_A_HOME,
+            None if area == Area::Updates => WITH_SERVICES,
+            None => FORMAT,
+        };
         let begin = Begin {
-            format: if area == Area::Updates { WITH_SERVICES } else { FORMAT }.into(),
+            format: format.into(),
             writer: env!("CARGO_PKG_VERSION").into(),
             change: number,
             verb,
             area,
             of,
+            home: desk.home.cloned().map(Box::new),
             started: now,
             run: run.to_owned(),
         };
         change.record(&Record::Begin(begin)).map_err(at)?;
         Ok(change)
+    }
+
+    /// The folder of the home in which things are set aside, when it is about one.
+    #[must_use]
+    pub fn aside(&self) -> Option<&str> {
+        self.aside.as_deref()
     }
 
     /// Its number.
@@ -187,6 +204,10 @@ impl<'a> OpenChange<'a> {
         }
         obstacles::require_room(&self.desk, &actions)?;
         let place = actions[0].place.clone();
+        if let Some(home) = self.desk.home {
+            let unusable = |source| ChangeError::NotAside { home: home.place.clone(), source };
+            aside::require(&self.desk, &home.place).map_err(unusable)?;
+        }
         let parents =
             self.parents(&actions).map_err(|source| ChangeError::TakenBack { place: place.clone(), source })?;
         let round = self.rounds + 1;
@@ -232,10 +253,15 @@ impl<'a> OpenChange<'a> {
 
     fn parents(&self, actions: &[Action]) -> io::Result<Vec<ParentTime>> {
         let mut parents: BTreeMap<SystemPath, ParentTime> = BTreeMap::new();
-        for place in actions.iter().filter_map(|a| a.place.parent()) {
+        // In a home a folder is made for what is set aside: the home looks as before too.
+        let home = self.desk.home.map(|home| home.place.clone());
+        for place in actions.iter().filter_map(|a| a.place.parent()).chain(home) {
             if !parents.contains_key(&place) {
                 let mtime = self.desk.machine.dir(&place)?.look_self()?.mtime;
-                let keeps = folder_for(&self.desk, &place)?;
+                let keeps = match &self.aside {
+                    Some(name) => KeptFolder::Aside(name.clone()),
+                    None => folder_for(&self.desk, &place)?,
+                };
                 parents.insert(place.clone(), ParentTime { place, mtime, keeps });
             }
         }

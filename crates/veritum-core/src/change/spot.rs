@@ -9,7 +9,7 @@ use std::io;
 
 use rustix::io::Errno;
 
-use super::keep::discard_part;
+use super::keep::Shelf;
 use super::round::Desk;
 use super::stage::staged_name;
 use super::swap::Committed;
@@ -214,7 +214,7 @@ impl Spot {
 
     /// Brings what a cut left of an exchange by names to the state before it, or after it.
     fn settle(&self) -> io::Result<()> {
-        discard_part(&self.dir, &self.temp)?;
+        Shelf::ours(&self.dir, &self.temp).discard_part()?;
         let disk = self.dir.disk();
         let (temp, there) = self.looks()?;
         let Some(aside) = self.dir.look(&self.aside)? else {

@@ -4,7 +4,7 @@ use std::ffi::OsStr;
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd};
 
-use super::keep::{keep, kept_dir};
+use super::keep::{Kept, Shelf, keep};
 use super::round::Desk;
 use super::spot::second_name;
 use crate::model::{FileKind, Instant, Stat, SystemPath};
@@ -57,14 +57,14 @@ pub(super) fn stage(desk: &Desk<'_>, staging: Staging<'_>, action: &Action) -> R
     match &action.deed {
         Deed::SetMeta { .. } | Deed::SetAside | Deed::Free => return Ok(None),
         Deed::Return { change: of, round: of_round, index, kept, folder, .. } => {
-            let from = kept_dir(desk, folder, *of)?;
-            let kept_name = super::keep::kept_name(*of_round, *index);
-            let there = from.look(&kept_name)?;
+            let from =
+                Kept { folder, change: *of, round: *of_round, index: *index, place: &action.place }.open(desk)?;
+            let there = from.look()?;
             if there.is_none_or(|s| (s.id, s.mtime) != (kept.stat.id, kept.stat.mtime)) {
                 return Err(StageError::GivenUp("what was kept is no longer there".into()));
             }
-            keep(&from, &kept_name, &dir, &name)?;
-            from.disk().sync(from.fd())?;
+            keep(&from.dir, &from.name, &Shelf::ours(&dir, &name))?;
+            from.sync()?;
         }
         Deed::Put(items) => put(desk, &dir, &name, staging, action, items)?,
     }
@@ -87,11 +87,11 @@ fn put(
     if first.kind != ItemKind::Folder {
         return Ok(());
     }
-    let top = desk.machine.wrap(dir.disk().open_dir(dir.fd(), name)?);
+    let top = dir.beside(dir.disk().open_dir(dir.fd(), name)?);
     for item in rest {
-        let (above, name) = inside(desk, &top, &item.below)?;
+        let (above, name) = inside(&top, &item.below)?;
         if let ItemKind::NameOfItem { below } = &item.kind {
-            let (from, old) = inside(desk, &top, below)?;
+            let (from, old) = inside(&top, below)?;
             further_name(&from, old, &above, name)?;
         } else {
             make(desk, &above, name, staging, item, None)?;
@@ -99,7 +99,7 @@ fn put(
     }
     // Folders get their owner, mode and time last, the deepest first: until then nobody else can look in.
     for item in items.iter().rev().filter(|i| i.kind == ItemKind::Folder) {
-        let (above, name) = if item.below.is_root() { (dir.clone(), name) } else { inside(desk, &top, &item.below)? };
+        let (above, name) = if item.below.is_root() { (dir.clone(), name) } else { inside(&top, &item.below)? };
         let open = above.disk().open_dir(above.fd(), name)?;
         dress(&above, name, Some(open.as_fd()), item)?;
     }
@@ -107,10 +107,10 @@ fn put(
 }
 
 /// The folder and name of an item inside a staged tree.
-fn inside<'a>(desk: &Desk<'_>, top: &Dir, below: &'a SystemPath) -> io::Result<(Dir, &'a [u8])> {
+fn inside<'a>(top: &Dir, below: &'a SystemPath) -> io::Result<(Dir, &'a [u8])> {
     let above = below.parent().unwrap_or_else(SystemPath::root);
     let fd = top.disk().open_dir(top.fd(), above.relative())?;
-    Ok((desk.machine.wrap(fd), below.name()))
+    Ok((top.beside(fd), below.name()))
 }
 
 /// Makes one thing. A file inherits the extended attributes of the file that it replaces, privileges excepted.
@@ -240,13 +240,13 @@ fn inherit(dir: &Dir, from: &[u8], to: BorrowedFd<'_>) -> io::Result<()> {
 }
 
 /// Takes what was staged away again: only ever things of our own making, under our own names.
-pub(super) fn discard(desk: &Desk<'_>, dir: &Dir, name: &[u8]) -> io::Result<()> {
+pub(super) fn discard(dir: &Dir, name: &[u8]) -> io::Result<()> {
     match dir.look(name)? {
         None => Ok(()),
         Some(Stat { kind: FileKind::Folder, .. }) => {
-            let inner = desk.machine.wrap(dir.disk().open_dir(dir.fd(), name)?);
+            let inner = dir.beside(dir.disk().open_dir(dir.fd(), name)?);
             for (child, _) in inner.disk().list(inner.fd())? {
-                discard(desk, &inner, &child)?;
+                discard(&inner, &child)?;
             }
             dir.disk().remove_dir(dir.fd(), name)
         }

@@ -149,16 +149,16 @@ impl StateFolder {
     }
 
     /// Opens a folder within, by a short path of our own making.
-    pub(super) fn sub(&self, machine: &Machine, path: &str) -> io::Result<Dir> {
+    pub(super) fn sub(&self, path: &str) -> io::Result<Dir> {
         let fd = self.dir.disk().open_dir(self.dir.fd(), path.as_bytes())?;
-        Ok(machine.wrap(fd))
+        Ok(self.dir.beside(fd))
     }
 
     /// Opens a folder within, and makes it, and those above it, when it is not there.
-    pub(super) fn make_sub(&self, machine: &Machine, path: &str) -> io::Result<Dir> {
+    pub(super) fn make_sub(&self, path: &str) -> io::Result<Dir> {
         let mut at = self.dir.clone();
         for name in path.split('/') {
-            at = make_folder(machine, &at, name.as_bytes())?;
+            at = make_folder(&at, name.as_bytes())?;
         }
         Ok(at)
     }
@@ -167,8 +167,8 @@ impl StateFolder {
     ///
     /// # Errors
     /// When the folder cannot be read.
-    pub fn changes(&self, machine: &Machine) -> Result<Vec<u64>, StateError> {
-        let dir = match self.sub(machine, "changes") {
+    pub fn changes(&self) -> Result<Vec<u64>, StateError> {
+        let dir = match self.sub("changes") {
             Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
             other => other.map_err(self.io())?,
         };
@@ -186,8 +186,8 @@ impl StateFolder {
     ///
     /// # Errors
     /// When it cannot be read, is damaged or newer.
-    pub fn change(&self, machine: &Machine, number: u64) -> Result<Option<ChangeLog>, JournalError> {
-        let dir = match self.sub(machine, &format!("changes/{number}")) {
+    pub fn change(&self, number: u64) -> Result<Option<ChangeLog>, JournalError> {
+        let dir = match self.sub(&format!("changes/{number}")) {
             Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(None),
             other => other?,
         };
@@ -226,14 +226,14 @@ impl StateFolder {
 }
 
 /// Opens a folder of ours, and makes it when it is not there.
-pub(super) fn make_folder(machine: &Machine, above: &Dir, name: &[u8]) -> io::Result<Dir> {
+pub(super) fn make_folder(above: &Dir, name: &[u8]) -> io::Result<Dir> {
     let disk = above.disk();
     match disk.open_dir(above.fd(), name) {
-        Ok(fd) => Ok(machine.wrap(fd)),
+        Ok(fd) => Ok(above.beside(fd)),
         Err(e) if e.kind() == io::ErrorKind::NotFound => {
             disk.make_dir(above.fd(), name)?;
             disk.sync(above.fd())?;
-            Ok(machine.wrap(disk.open_dir(above.fd(), name)?))
+            Ok(above.beside(disk.open_dir(above.fd(), name)?))
         }
         Err(e) => Err(e),
     }

@@ -4,17 +4,17 @@
 //! undisturbed run and recovery.
 
 use std::cell::RefCell;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::io;
 use std::os::fd::AsFd;
 
-use super::attributes;
 use super::journal::RoundLog;
-use super::keep::{discard_part, keep, kept_dir, kept_name, make_kept_dir, placed};
+use super::keep::{Kept, Shelf, keep, placed};
 use super::record::{Cleared, ParentTime};
 use super::round::Desk;
 use super::spot::{CHANGED, Care, GONE, Spot, Tried, folder};
 use super::stage::discard;
+use super::{aside, attributes};
 use crate::event::{Event, Phase};
 use crate::model::{FileKind, Identity, Instant, Stat, SystemPath};
 use crate::plan::{Action, Deed, KeptFolder, Outcome};
@@ -49,8 +49,14 @@ impl<'a> Committed<'a> {
         }
     }
 
-    fn keeps(&self, parent: &SystemPath) -> KeptFolder {
-        self.parents.iter().find(|p| p.place == *parent).map_or(KeptFolder::State, |p| p.keeps.clone())
+    fn keeps(&self, action: &Action) -> KeptFolder {
+        let parent = action.place.parent().unwrap_or_else(SystemPath::root);
+        self.parents.iter().find(|p| p.place == parent).map_or(KeptFolder::State, |p| p.keeps.clone())
+    }
+
+    /// Where what an action displaces is kept.
+    fn kept<'b>(&self, action: &'b Action, folder: &'b KeptFolder) -> Kept<'b> {
+        Kept { folder, change: self.change, round: self.round, index: action.index, place: &action.place }
     }
 
     /// Whether what stands there is what was observed.
@@ -112,6 +118,7 @@ pub(super) fn forward(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result<
         outcomes.push(Outcome { index: action.index, failed: None, placed: placed(&spot.dir, &spot.name)?, kept });
         desk.observer.hear(Event::Acted(&action.place));
     }
+    tidy(desk, committed)?;
     put_times_back(desk, committed)?;
     attributes::put_back(desk, committed.cleared)?;
     sync_parents(desk, committed)?;
@@ -128,22 +135,7 @@ fn exchange(
     let (temp, there) = spot.looks()?;
     match &action.deed {
         Deed::SetMeta { mode, uid, gid } => return set_meta(committed, spot, action, there, (*mode, *uid, *gid)),
-        Deed::SetAside => {
-            let before = action.before.map(|b| b.id);
-            match (temp, there) {
-                (Some(_), _) if has(temp, before) => {}
-                (None, Some(now)) if action.before.is_some_and(|b| committed.is_as_observed(&b, &now)) => {
-                    if let Err(why) = spot.free_move(&spot.name, &spot.temp, Care::Looked)? {
-                        return Ok(Err(why));
-                    }
-                    // A further name of the same file may come next: the move is what changed its time.
-                    committed.remember(&spot.dir.disk().look(spot.dir.fd(), &spot.temp)?);
-                }
-                (None, None) if kept_already(desk, committed, action)? => {}
-                _ => return Ok(Err(CHANGED.into())),
-            }
-            return Ok(Ok(()));
-        }
+        Deed::SetAside => return set_aside(desk, committed, spot, action, (temp, there)),
         Deed::Free => return free(committed, spot, action, there),
         Deed::Put(_) | Deed::Return { .. } => {}
     }
@@ -153,17 +145,58 @@ fn exchange(
     }
     let moved = match (action.before, there) {
         (None, None) => spot.free_move(&spot.temp, &spot.name, Care::Promised)?,
-        (Some(before), Some(now)) if committed.is_as_observed(&before, &now) => spot.swap(&before, Care::Promised)?,
+        (Some(before), Some(now)) if committed.is_as_observed(&before, &now) => {
+            match desk.protection.reason_at(&action.place, &spot.dir, &spot.name)? {
+                Some(why) => Err(why),
+                None => spot.swap(&before, Care::Promised)?,
+            }
+        }
         _ => Err(CHANGED.into()),
     };
     if moved.is_err() {
         return Ok(moved);
     }
     if let Some(displaced) = spot.dir.look(&spot.temp)? {
+        // Looked at once more where nobody but us comes by its name: something protected may have come into it.
+        if let Some(why) = desk.protection.reason_at(&action.place, &spot.dir, &spot.temp)? {
+            or_error(swap_back(spot)?)?;
+            return Ok(Err(why));
+        }
         committed.remember(&displaced);
     }
     let now = spot.dir.disk().look(spot.dir.fd(), &spot.name)?;
     committed.remember(&now);
+    Ok(Ok(()))
+}
+
+/// Moves what stands there to the name that it is kept from: judged at the last moment, and once more after it.
+fn set_aside(
+    desk: &Desk<'_>,
+    committed: &Committed<'_>,
+    spot: &Spot,
+    action: &Action,
+    (temp, there): (Option<Stat>, Option<Stat>),
+) -> io::Result<Result<(), String>> {
+    let before = action.before.map(|b| b.id);
+    match (temp, there) {
+        (Some(_), _) if has(temp, before) => {}
+        (None, Some(now)) if action.before.is_some_and(|b| committed.is_as_observed(&b, &now)) => {
+            if let Some(why) = desk.protection.reason_at(&action.place, &spot.dir, &spot.name)? {
+                return Ok(Err(why));
+            }
+            if let Err(why) = spot.free_move(&spot.name, &spot.temp, Care::Looked)? {
+                return Ok(Err(why));
+            }
+            // A further name of the same file may come next: the move is what changed its time.
+            committed.remember(&spot.dir.disk().look(spot.dir.fd(), &spot.temp)?);
+        }
+        (None, None) if kept_already(desk, committed, action)? => return Ok(Ok(())),
+        _ => return Ok(Err(CHANGED.into())),
+    }
+    if let Some(why) = desk.protection.reason_at(&action.place, &spot.dir, &spot.temp)? {
+        or_error(spot.free_move(&spot.temp, &spot.name, Care::Looked)?)?;
+        return Ok(Err(why));
+    }
     Ok(Ok(()))
 }
 
@@ -215,11 +248,9 @@ fn set_meta(
 }
 
 fn kept_already(desk: &Desk<'_>, committed: &Committed<'_>, action: &Action) -> io::Result<bool> {
-    let parent = action.place.parent().unwrap_or_else(SystemPath::root);
-    match kept_dir(desk, &committed.keeps(&parent), committed.change) {
-        Ok(dir) => Ok(dir.look(&kept_name(committed.round, action.index))?.is_some()),
-        Err(e) if e.kind() == io::ErrorKind::NotFound => Ok(false),
-        Err(e) => Err(e),
+    match committed.kept(action, &committed.keeps(action)).find(desk)? {
+        Some(shelf) => Ok(shelf.look()?.is_some()),
+        None => Ok(false),
     }
 }
 
@@ -233,23 +264,21 @@ fn keep_one(
         return Ok(None);
     }
     let Some(before) = action.before else { return Ok(None) };
-    let parent = action.place.parent().unwrap_or_else(SystemPath::root);
-    let to = make_kept_dir(desk, &committed.keeps(&parent), committed.change)?;
-    let kept = kept_name(committed.round, action.index);
+    let to = committed.kept(action, &committed.keeps(action)).make(desk)?;
     // Under its second name it is only still when somebody's thing came between the two.
     for name in [&spot.temp, &spot.aside] {
         if !has(spot.dir.look(name)?, Some(before.id)) {
             continue;
         }
-        if to.look(&kept)?.is_some() {
+        match to.look()? {
             // A whole copy stands there already (made where a rename was not to be had): only the name is left over.
-            spot.dir.disk().unlink(spot.dir.fd(), name)?;
-        } else {
-            keep(&spot.dir, name, &to, &kept)?;
+            Some(copy) if is_it(&before, &copy) => spot.dir.disk().unlink(spot.dir.fd(), name)?,
+            Some(_) => return Err(io::ErrorKind::AlreadyExists.into()),
+            None => keep(&spot.dir, name, &to)?,
         }
     }
-    to.disk().sync(to.fd())?;
-    placed(&to, &kept)
+    to.sync()?;
+    to.placed()
 }
 
 /// Takes away what was staged for an action that failed; what was kept before goes back to where it was kept, and what
@@ -269,19 +298,19 @@ fn take_away(
     let Some(temp) = spot.dir.look(&spot.temp)? else { return Ok(kept) };
     match &action.deed {
         Deed::Return { change, round, index, kept: earlier, folder, .. } if is_it(&earlier.stat, &temp) => {
-            let back = kept_dir(desk, folder, *change)?;
-            let name = kept_name(*round, *index);
-            if temp.kind != FileKind::Folder && back.look(&name)?.is_some() {
+            let back =
+                Kept { folder, change: *change, round: *round, index: *index, place: &action.place }.make(desk)?;
+            if temp.kind != FileKind::Folder && back.look()?.is_some() {
                 // It never left: this is its second name, or a copy.
                 spot.dir.disk().unlink(spot.dir.fd(), &spot.temp)?;
             } else {
-                keep(&spot.dir, &spot.temp, &back, &name)?;
-                back.disk().sync(back.fd())?;
+                keep(&spot.dir, &spot.temp, &back)?;
+                back.sync()?;
             }
         }
         // After the exchange this name holds what was displaced: never to be taken away.
         Deed::Put(_) if committed.staged.get(&action.index).is_none_or(|id| *id == temp.id) => {
-            discard(desk, &spot.dir, &spot.temp)?;
+            discard(&spot.dir, &spot.temp)?;
         }
         _ => {}
     }
@@ -301,6 +330,7 @@ pub(super) fn backward(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result
     if let Some(e) = first_error {
         return Err(e);
     }
+    tidy(desk, committed)?;
     put_times_back(desk, committed)?;
     attributes::put_back(desk, committed.cleared)?;
     sync_parents(desk, committed)
@@ -378,23 +408,37 @@ fn bring_back_kept(
     temp: Option<Stat>,
 ) -> io::Result<()> {
     let Some(before) = action.before else { return Ok(()) };
-    let parent = action.place.parent().unwrap_or_else(SystemPath::root);
-    let kept = kept_name(committed.round, action.index);
-    let from = match kept_dir(desk, &committed.keeps(&parent), committed.change) {
-        Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(()),
-        other => other?,
-    };
-    discard_part(&from, &kept)?;
-    match (from.look(&kept)?, temp) {
+    let Some(from) = committed.kept(action, &committed.keeps(action)).find(desk)? else { return Ok(()) };
+    from.discard_part()?;
+    match (from.look()?, temp) {
         (None, _) => return Ok(()),
         // It was being kept by a second name or a copy, and never left: that one alone is too many.
         (Some(double), Some(temp)) if temp.id == before.id && double.kind != FileKind::Folder => {
-            from.disk().unlink(from.fd(), &kept)?;
+            from.unlink()?;
         }
         (Some(_), Some(_)) => return Ok(()),
-        (Some(_), None) => keep(&from, &kept, &spot.dir, &spot.temp)?,
+        (Some(_), None) => keep(&from.dir, &from.name, &Shelf::ours(&spot.dir, &spot.temp))?,
     }
-    from.disk().sync(from.fd())
+    from.sync()
+}
+
+/// Where a user's things are set aside no empty folders are left.
+fn tidy(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result<()> {
+    if desk.home.is_none() {
+        return Ok(());
+    }
+    let mut seen = HashSet::new();
+    for action in committed.actions {
+        let from = if let Deed::Return { folder, .. } = &action.deed { Some(folder.clone()) } else { None };
+        for folder in from.into_iter().chain([committed.keeps(action)]) {
+            if let KeptFolder::Aside(name) = folder
+                && seen.insert((name.clone(), action.place.parent()))
+            {
+                aside::tidy(desk, &name, &action.place)?;
+            }
+        }
+    }
+    Ok(())
 }
 
 fn put_times_back(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result<()> {

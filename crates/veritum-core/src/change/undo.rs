@@ -4,7 +4,8 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use std::io;
 
 use super::journal::{ChangeLog, JournalError, RoundLog};
-use super::keep::{digest_of, kept_dir, kept_name, placed};
+use super::keep::{Kept, digest_of, placed};
+use super::merge::merge;
 use super::round::Desk;
 use super::{ChangeError, Record};
 use crate::model::{Area, ComponentId, Digest, FileKind, Stat, SystemPath};
@@ -51,7 +52,7 @@ pub struct UndoPlan {
 /// When a journal cannot be read.
 pub fn plan_undo(desk: Desk<'_>, number: u64, only: Option<u32>) -> Result<Option<UndoPlan>, ChangeError> {
     let at = |source| ChangeError::Journal { change: number, source };
-    let Some(log) = desk.state.change(desk.machine, number).map_err(at)? else { return Ok(None) };
+    let Some(log) = desk.state.change(number).map_err(at)? else { return Ok(None) };
     let mut planner = Planner { desk, number, later: later_places(desk, number)?, reached: HashMap::new() };
     let mut plan = UndoPlan { of: number, area: log.begin.area, rounds: Vec::new(), refused: Vec::new() };
     for round in log.rounds().map_err(at)?.iter().rev().filter(|r| only.is_none_or(|n| n == r.round)) {
@@ -92,6 +93,10 @@ impl Planner<'_> {
             let index = u32::try_from(actions.len() + 1).unwrap_or(u32::MAX);
             let back = inverse(action, outcome, self.number, round.round, &folder, index);
             let Some(mut back) = back else { continue };
+            if self.desk.home.is_some() {
+                self.in_a_home(back, &mut actions, refused)?;
+                continue;
+            }
             let why = self.reason(action, outcome, &mut back)?;
             self.reached.insert(action.place.clone(), why.clone().map_or(Ok(action.before), Err));
             let place = action.place.clone();
@@ -101,6 +106,29 @@ impl Planner<'_> {
             }
         }
         Ok(actions)
+    }
+
+    fn in_a_home(
+        &self,
+        back: Action,
+        actions: &mut Vec<Action>,
+        refused: &mut Vec<Refusal>,
+    ) -> Result<(), ChangeError> {
+        let place = back.place.clone();
+        // A later change may have been in the folder, or in one above.
+        let touched = |at: &SystemPath| at.is_within(&place) || place.is_within(at);
+        if let Some(change) = self.later.iter().find_map(|(at, change)| touched(at).then_some(*change)) {
+            let why = format!("change {change} touched it later; take that one back first");
+            refused.push(Refusal { place, component: None, why });
+            return Ok(());
+        }
+        let merged = merge(self.desk, back).map_err(|source| ChangeError::TakenBack { place, source })?;
+        for action in merged.actions {
+            let index = u32::try_from(actions.len() + 1).unwrap_or(u32::MAX);
+            actions.push(Action { index, ..action });
+        }
+        refused.extend(merged.refused);
+        Ok(())
     }
 
     fn reason(&self, action: &Action, outcome: &Outcome, back: &mut Action) -> Result<Option<String>, ChangeError> {
@@ -126,9 +154,8 @@ impl Planner<'_> {
 /// Places that later changes touched and that are not back as they were before them.
 fn later_places(desk: Desk<'_>, number: u64) -> Result<BTreeMap<SystemPath, u64>, ChangeError> {
     let mut logs: Vec<ChangeLog> = Vec::new();
-    for later in desk.state.changes(desk.machine)?.into_iter().filter(|n| *n > number) {
-        let log =
-            desk.state.change(desk.machine, later).map_err(|source| ChangeError::Journal { change: later, source })?;
+    for later in desk.state.changes()?.into_iter().filter(|n| *n > number) {
+        let log = desk.state.change(later).map_err(|source| ChangeError::Journal { change: later, source })?;
         // The undo that is under way itself is no later change.
         logs.extend(log.filter(|log| log.begin.of != Some(number) || log.end().is_some()));
     }
@@ -169,8 +196,9 @@ fn refusal(desk: Desk<'_>, action: &Action, outcome: &Outcome, back: &mut Action
     const CHANGED: &str = "it has changed since";
     const LOST: &str = "what was there before is no longer kept, or is damaged";
     if let Deed::Return { change, round, index, kept, folder } = &mut back.deed {
-        let Ok(dir) = kept_dir(&desk, folder, *change) else { return Ok(Some(LOST.into())) };
-        match placed(&dir, &kept_name(*round, *index))? {
+        let at = Kept { folder, change: *change, round: *round, index: *index, place: &action.place };
+        let Ok(shelf) = at.open(&desk) else { return Ok(Some(LOST.into())) };
+        match shelf.placed()? {
             Some(now) if kept.is_still(&now) && kept.stat.mtime == now.stat.mtime => *kept = now,
             _ => return Ok(Some(LOST.into())),
         }
@@ -184,7 +212,7 @@ fn refusal(desk: Desk<'_>, action: &Action, outcome: &Outcome, back: &mut Action
     let same = match (&outcome.placed, &now) {
         (None, None) => true,
         (Some(placed), Some(now)) if now.stat.kind == FileKind::Folder => {
-            placed.is_still(now) && tree_as_put(&desk, &dir, action)?
+            placed.is_still(now) && tree_as_put(&dir, action)?
         }
         (Some(placed), Some(now)) => placed.is_still(now),
         _ => false,
@@ -202,14 +230,14 @@ fn refusal(desk: Desk<'_>, action: &Action, outcome: &Outcome, back: &mut Action
 }
 
 /// Whether a tree that was put holds exactly what was put.
-fn tree_as_put(desk: &Desk<'_>, dir: &Dir, action: &Action) -> io::Result<bool> {
+fn tree_as_put(dir: &Dir, action: &Action) -> io::Result<bool> {
     let Deed::Put(items) = &action.deed else { return Ok(true) };
-    let top = desk.machine.wrap(dir.disk().open_dir(dir.fd(), action.place.name())?);
+    let top = dir.beside(dir.disk().open_dir(dir.fd(), action.place.name())?);
     let mut expected: HashMap<&SystemPath, &Item> =
         items.iter().filter(|i| !i.below.is_root()).map(|i| (&i.below, i)).collect();
     let mut folders = vec![SystemPath::root()];
     while let Some(folder) = folders.pop() {
-        let inner = desk.machine.wrap(top.disk().open_dir(top.fd(), folder.relative())?);
+        let inner = top.beside(top.disk().open_dir(top.fd(), folder.relative())?);
         for (name, _) in inner.disk().list(inner.fd())? {
             let Ok(below) = folder.child(&name) else { return Ok(false) };
             let Some(item) = expected.remove(&below) else { return Ok(false) };
@@ -240,12 +268,11 @@ fn item_as_put(dir: &Dir, name: &[u8], item: &Item) -> io::Result<bool> {
 ///
 /// # Errors
 /// When a journal cannot be read.
-pub fn latest_run(desk_machine: &crate::target::Machine, state: &super::StateFolder) -> Result<Vec<u64>, ChangeError> {
+pub fn latest_run(state: &super::StateFolder) -> Result<Vec<u64>, ChangeError> {
     let mut logs: Vec<ChangeLog> = Vec::new();
-    for number in state.changes(desk_machine)? {
-        let log = state
-            .change(desk_machine, number)
-            .map_err(|source: JournalError| ChangeError::Journal { change: number, source })?;
+    for number in state.changes()? {
+        let log =
+            state.change(number).map_err(|source: JournalError| ChangeError::Journal { change: number, source })?;
         logs.extend(log);
     }
     let undone = undone_changes(&logs);

@@ -11,8 +11,8 @@ use std::os::fd::AsFd;
 
 use crate::change::{ChangeError, ChangeLog, StateFolder, undone_changes};
 use crate::model::Area;
-use crate::report::{ChangeLine, CheckReport, LastCheck};
-use crate::target::{Exchange, Machine};
+use crate::report::{ChangeLine, CheckReport, HomeLine, LastCheck};
+use crate::target::Exchange;
 
 const LAST: &[u8] = b"last-check.json";
 const NEW: &[u8] = b"last-check.new";
@@ -22,11 +22,11 @@ const MAX_LAST: u64 = 1 << 20;
 ///
 /// # Errors
 /// When the state folder cannot be read.
-pub fn changes(machine: &Machine, state: &StateFolder) -> Result<Vec<ChangeLine>, ChangeError> {
+pub fn changes(state: &StateFolder) -> Result<Vec<ChangeLine>, ChangeError> {
     let mut logs: Vec<ChangeLog> = Vec::new();
     let mut lines = Vec::new();
-    for number in state.changes(machine)? {
-        match state.change(machine, number) {
+    for number in state.changes()? {
+        match state.change(number) {
             Ok(Some(log)) => logs.push(log),
             Ok(None) => {}
             Err(e) => lines.push(unreadable(number, crate::model::error_chain(&e))),
@@ -44,6 +44,7 @@ fn unreadable(change: u64, trouble: String) -> ChangeLine {
         verb: crate::change::Verb::Repair,
         of: None,
         area: Area::Files,
+        home: None,
         started: String::new(),
         state: "unreadable".into(),
         places: 0,
@@ -78,6 +79,7 @@ fn line(log: &ChangeLog, undone: bool) -> ChangeLine {
         verb: log.begin.verb,
         of: log.begin.of,
         area: log.begin.area,
+        home: log.begin.home.as_ref().map(|home| HomeLine { user: home.user.clone(), app: home.app.clone() }),
         started: log.begin.started.to_string(),
         state: state.into(),
         places,

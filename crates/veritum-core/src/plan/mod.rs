@@ -80,6 +80,8 @@ pub enum KeptFolder {
     State,
     /// `.veritum-kept/N` in that folder, the top of a file system.
     Top(SystemPath),
+    /// That folder in `.veritum-set-aside` of the home that the change is about; things lie there under the paths that they had.
+    Aside(String),
 }
 
 /// One thing of what is put.

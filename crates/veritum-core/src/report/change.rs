@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::{CheckReport, ProofReport};
+use super::{CheckReport, OwnReport, ProofReport};
 use crate::change::Verb;
 use crate::model::{Area, ComponentId, FindingId, Subject, SystemPath};
 use crate::plan::Left;
@@ -158,6 +158,12 @@ pub struct UndoneChange {
     pub actions: Vec<ActionReport>,
     /// What was not taken back, and why.
     pub refused: Vec<RefusalReport>,
+    /// Whose home it was about, when it was about one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub user: Option<String>,
+    /// The proof that nothing else of the user's own was touched there.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub own: Option<OwnReport>,
 }
 
 /// Something not taken back.
@@ -198,6 +204,9 @@ pub struct ChangeLine {
     pub of: Option<u64>,
     /// The area.
     pub area: Area,
+    /// Whose home it was about, and which application's things there.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub home: Option<HomeLine>,
     /// When it began, RFC 3339 in UTC.
     pub started: String,
     /// `done`, `undone`, `nothing done`, `unfinished` or `unreadable`.
@@ -211,6 +220,15 @@ pub struct ChangeLine {
     /// What is wrong with its journal.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub trouble: Option<String>,
+}
+
+/// The home that a change was about.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct HomeLine {
+    /// Whose.
+    pub user: String,
+    /// The application's id.
+    pub app: String,
 }
 
 /// What `list changes` prints (`veritum.changes/1`).

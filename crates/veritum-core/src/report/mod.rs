@@ -6,6 +6,7 @@ mod apps;
 mod change;
 mod fill;
 mod proof;
+mod reset;
 mod status;
 mod updates;
 
@@ -13,11 +14,12 @@ pub use apps::{
     AppLine, AppReport, AppState, AppsReport, CardOrigin, CardReport, HomeLeft, HomePart, HomeReport, PartReport,
 };
 pub use change::{
-    ActionReport, AreaChange, ChangeLine, ChangesReport, ProgramReport, RecoverReport, RefusalReport, RepairReport,
-    RunningReport, UndoReport, UndoneChange,
+    ActionReport, AreaChange, ChangeLine, ChangesReport, HomeLine, ProgramReport, RecoverReport, RefusalReport,
+    RepairReport, RunningReport, UndoReport, UndoneChange,
 };
 pub use fill::{FillReport, RefusedComponent};
 pub use proof::{ProofReport, ProofWord, ProvedPackage, ProvedSource};
+pub use reset::{Difference, Fate, HomeReset, OwnReport, ResetPart, ResetReport, RunningApp};
 pub use status::{ComputerReport, LastCheck, RecentReport, StatusReport, StoreLine};
 pub use updates::{UpdateKind, UpdateLine, UpdateRun, UpdatesReport};
 

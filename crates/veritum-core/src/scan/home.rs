@@ -56,6 +56,34 @@ pub struct Belongings {
     pub left: Vec<(Vec<u8>, String)>,
     /// Whether there were more names than are looked at: then nothing of it may be moved.
     pub too_many: bool,
+    /// Where the base directories lie.
+    #[serde(default)]
+    pub bases: Bases,
+}
+
+/// Which of an application's things are to be moved; what is the user's own never is.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Choice {
+    /// These classes.
+    pub classes: Vec<Class>,
+    /// But not what is this to the user.
+    pub keep: Vec<String>,
+}
+
+impl Choice {
+    /// All that is not the user's own.
+    #[must_use]
+    pub fn everything() -> Self {
+        let classes = vec![Class::Settings, Class::Cache, Class::State, Class::Locks, Class::AddOns];
+        Self { classes, keep: Vec::new() }
+    }
+
+    /// Whether something of that class, and of that kind to the user, is to be moved.
+    #[must_use]
+    pub fn takes(&self, class: Class, what: Option<&str>) -> bool {
+        let kept = what.is_some_and(|what| self.keep.iter().any(|keep| keep == what));
+        class != Class::Own && self.classes.contains(&class) && !kept
+    }
 }
 
 /// What is needed to look into a home.
@@ -68,15 +96,17 @@ pub struct HomeCase<'a> {
     pub owner: u32,
     /// More names than this are not looked at.
     pub most: u64,
+    /// What of it is to be moved.
+    pub choice: &'a Choice,
 }
 
 /// Looks into a home.
 #[must_use]
 pub fn belongings(home: &Dir, case: &HomeCase<'_>) -> Belongings {
-    let mount = home.disk().mount_of(home.fd()).ok();
-    let mut look = Look { case, found: Belongings::default(), parts: BTreeMap::new(), names: 0, mount };
+    let mut look = Look::of(home, case);
     look.folder(home, &mut Vec::new(), 0);
     let mut found = look.found;
+    found.bases = case.bases.clone();
     let part = |((class, what), tally)| Belonging { class, what, tally };
     found.parts = look.parts.into_iter().map(part).collect();
     found.tops.sort();
@@ -86,15 +116,32 @@ pub fn belongings(home: &Dir, case: &HomeCase<'_>) -> Belongings {
     found
 }
 
+/// Whether one thing in an open folder, which stands for `path` below the home, is the application's with all that lies in it.
+#[must_use]
+pub(super) fn whole(dir: &Dir, name: &[u8], path: &[u8], case: &HomeCase<'_>) -> bool {
+    let mut look = Look::of(dir, case);
+    let depth = path.iter().filter(|byte| **byte == b'/').count();
+    look.one(dir, name, &mut path.to_vec(), depth).is_some() && !look.found.too_many
+}
+
 struct Look<'a> {
     case: &'a HomeCase<'a>,
     found: Belongings,
     parts: BTreeMap<(Class, Option<String>), Tally>,
     names: u64,
-    mount: Option<u64>,
+    /// The one mount, and on it the one device, within which things can be moved.
+    within: Option<(u64, u64)>,
 }
 
-impl Look<'_> {
+fn within(dir: &Dir) -> Option<(u64, u64)> {
+    Some((dir.disk().mount_of(dir.fd()).ok()?, dir.look_self().ok()?.id.dev))
+}
+
+impl<'a> Look<'a> {
+    fn of(dir: &Dir, case: &'a HomeCase<'a>) -> Self {
+        Self { case, found: Belongings::default(), parts: BTreeMap::new(), names: 0, within: within(dir) }
+    }
+
     /// Sorts what lies in a folder, whose path below the home is `path`; answers the class of all of it, none when it holds
     /// something of the user's own, or of several classes.
     fn folder(&mut self, dir: &Dir, path: &mut Vec<u8>, depth: usize) -> Option<Class> {
@@ -104,7 +151,7 @@ impl Look<'_> {
         };
         names.sort_by(|a, b| a.0.cmp(&b.0));
         let first = self.found.tops.len();
-        let own = self.class(path).map(|(class, _)| class).filter(|class| *class != Class::Own);
+        let own = self.class(path).and_then(|(class, what)| self.taken(class, what));
         let mut whole = own;
         for (name, _) in names {
             self.names += 1;
@@ -148,8 +195,9 @@ impl Look<'_> {
             }
             (_, Some(_)) => {
                 let (class, what) = self.judged(dir, name, path, &stat);
+                let taken = self.taken(class, what.as_deref());
                 self.parts.entry((class, what)).or_default().add(stat.size);
-                Some(class).filter(|class| *class != Class::Own)?
+                taken?
             }
         };
         self.found.tops.push((class, path.clone()));
@@ -162,9 +210,7 @@ impl Look<'_> {
         let why = match &opened {
             _ if depth >= MAX_DEPTH => "it lies too deep",
             None => "it cannot be opened",
-            Some(inner) if inner.disk().mount_of(inner.fd()).ok() != self.mount => {
-                "another file system is mounted there"
-            }
+            Some(inner) if within(inner) != self.within => "another file system is mounted there",
             Some(inner) if inner.look_self().map_or(true, |stat| stat.uid != self.case.owner) => {
                 "it belongs to somebody else"
             }
@@ -172,6 +218,11 @@ impl Look<'_> {
         };
         self.leave(path, why);
         None
+    }
+
+    /// The class, when what is of it is to be moved.
+    fn taken(&self, class: Class, what: Option<&str>) -> Option<Class> {
+        self.case.choice.takes(class, what).then_some(class)
     }
 
     fn class(&self, path: &[u8]) -> Option<(Class, Option<&str>)> {
@@ -230,7 +281,7 @@ mod tests {
         let dir = machine.dir(&SystemPath::root()).unwrap();
         let (card, bases) = (Card::parse(QUAY).unwrap(), Bases::default());
         let owner = fs::metadata(home).unwrap().uid();
-        belongings(&dir, &HomeCase { card: &card, bases: &bases, owner, most })
+        belongings(&dir, &HomeCase { card: &card, bases: &bases, owner, most, choice: &Choice::everything() })
     }
 
     fn tops(found: &Belongings) -> Vec<String> {

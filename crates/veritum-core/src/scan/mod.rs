@@ -3,13 +3,17 @@
 //! Work is handed out folder by folder, so that a handle is opened once for all names in it, in path order, which is
 //! close to the order on the disk. Memory does not grow with file sizes: every thread has one buffer.
 
+mod guard;
 mod home;
+mod inventory;
 mod question;
 mod remembered;
 mod settled;
 
-pub use home::{Belonging, Belongings, HomeCase, Tally, belongings};
-pub use question::{HomeQuestion, answer};
+pub use guard::HomeGuard;
+pub use home::{Belonging, Belongings, Choice, HomeCase, Tally, belongings};
+pub use inventory::{InventoryAnswer, InventoryQuestion};
+pub use question::{Answerer, HomeQuestion, Question, Teller, WholeQuestion, ask};
 pub use remembered::Remembered;
 pub use settled::{Settled, Settling, Watch};
 

@@ -1,10 +1,16 @@
-//! A question about a home: asked by whoever knows the card, answered by a process with the rights of the home's owner.
+//! Questions about a home: asked by whoever knows the card, answered by a process with the rights of the home's owner.
 
+use std::io;
+use std::sync::{Mutex, PoisonError};
+
+use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 
-use super::home::{HomeCase, belongings};
+use super::home::{Belongings, Choice, HomeCase, belongings, whole};
+use super::inventory::{Inventory, InventoryQuestion};
 use crate::apps::{Bases, Card, RawCard};
 use crate::model::SystemPath;
+use crate::platform::as_owner::Owner;
 use crate::target::Dir;
 
 /// More files of variables are not read.
@@ -12,7 +18,18 @@ const MAX_VARIABLES: usize = 200;
 /// Larger ones are not.
 const MAX_BYTES: u64 = 64 << 10;
 
-/// A question about a home, as it is handed to who may look into it.
+/// A question about an open folder, as it is handed to who may look into it.
+#[derive(Debug, Serialize, Deserialize)]
+pub enum Question {
+    /// What an application keeps in this home: answered by [`Belongings`].
+    Belongings(HomeQuestion),
+    /// Whether all of one thing in this folder is the application's: answered by yes or no.
+    Whole(WholeQuestion),
+    /// What of this home is the user's own: answered by a [`Tally`](super::InventoryAnswer).
+    Inventory(InventoryQuestion),
+}
+
+/// What an application keeps in a home.
 #[derive(Debug, Serialize, Deserialize)]
 pub struct HomeQuestion {
     /// The application's card.
@@ -23,6 +40,94 @@ pub struct HomeQuestion {
     pub owner: u32,
     /// More names than this are not looked at.
     pub most: u64,
+    /// What of it is to be moved.
+    pub choice: Choice,
+}
+
+/// Whether something is the application's with all that lies in it.
+#[derive(Debug, Serialize, Deserialize)]
+pub struct WholeQuestion {
+    /// The application's card.
+    pub card: RawCard,
+    /// Where the base directories lie.
+    pub bases: Bases,
+    /// Whose home it is.
+    pub owner: u32,
+    /// More names than this are not looked at.
+    pub most: u64,
+    /// What it stands for, below the home.
+    pub path: Vec<u8>,
+    /// What it is called now, in the folder that the question is about.
+    pub name: Vec<u8>,
+}
+
+/// Who knows the answers to questions about a home.
+pub trait Teller: Send + Sync + std::fmt::Debug {
+    /// The answer to a question about an open folder, both in JSON.
+    ///
+    /// # Errors
+    /// When there is none.
+    fn tell(&self, folder: &Dir, question: &str) -> io::Result<String>;
+}
+
+/// A process with the owner's rights answers.
+impl Teller for Owner {
+    fn tell(&self, folder: &Dir, question: &str) -> io::Result<String> {
+        self.ask(folder, question)
+    }
+}
+
+/// This process itself answers, with the rights that it has.
+impl Teller for Mutex<Answerer> {
+    fn tell(&self, folder: &Dir, question: &str) -> io::Result<String> {
+        let mut answerer = self.lock().unwrap_or_else(PoisonError::into_inner);
+        answerer.answer(folder, question).map_err(io::Error::other)
+    }
+}
+
+/// Asks.
+///
+/// # Errors
+/// When there is no answer, or one to another question.
+pub fn ask<T: DeserializeOwned>(teller: &dyn Teller, folder: &Dir, question: &Question) -> io::Result<T> {
+    Ok(serde_json::from_str(&teller.tell(folder, &serde_json::to_string(question)?)?)?)
+}
+
+/// Answers questions, and remembers what an earlier one needs later.
+#[derive(Debug, Default)]
+pub struct Answerer {
+    earlier: Option<Inventory>,
+}
+
+impl Answerer {
+    /// Answers a question about the folder that is open.
+    ///
+    /// # Errors
+    /// When the question is none.
+    pub fn answer(&mut self, folder: &Dir, question: &str) -> Result<String, String> {
+        let in_words = |e: serde_json::Error| e.to_string();
+        match serde_json::from_str(question).map_err(in_words)? {
+            Question::Belongings(question) => serde_json::to_string(&kept_in(folder, question)?),
+            Question::Whole(question) => serde_json::to_string(&is_whole(folder, question)?),
+            Question::Inventory(question) => serde_json::to_string(&question.answer(folder, &mut self.earlier)),
+        }
+        .map_err(in_words)
+    }
+}
+
+fn kept_in(home: &Dir, question: HomeQuestion) -> Result<Belongings, String> {
+    let HomeQuestion { card, home: named, owner, most, choice } = question;
+    let card = Card::of_raw(card).map_err(|e| e.to_string())?;
+    let bases = bases(home, &named);
+    Ok(belongings(home, &HomeCase { card: &card, bases: &bases, owner, most, choice: &choice }))
+}
+
+fn is_whole(folder: &Dir, question: WholeQuestion) -> Result<bool, String> {
+    let WholeQuestion { card, bases, owner, most, path, name } = question;
+    let card = Card::of_raw(card).map_err(|e| e.to_string())?;
+    let choice = Choice::everything();
+    let case = HomeCase { card: &card, bases: &bases, owner, most, choice: &choice };
+    Ok(whole(folder, &name, &path, &case))
 }
 
 /// Where the user has put the base directories, by the files of variables that a session reads (environment.d(5)).
@@ -42,26 +147,14 @@ fn bases(dir: &Dir, home: &SystemPath) -> Bases {
     bases
 }
 
-/// Answers a question about the home that is open.
-///
-/// # Errors
-/// When the question is none.
-pub fn answer(home: &Dir, question: &str) -> Result<String, Box<dyn std::error::Error>> {
-    let HomeQuestion { card, home: named, owner, most } = serde_json::from_str(question)?;
-    let card = Card::of_raw(card)?;
-    let bases = bases(home, &named);
-    let found = belongings(home, &HomeCase { card: &card, bases: &bases, owner, most });
-    Ok(serde_json::to_string(&found)?)
-}
-
 #[cfg(test)]
 mod tests {
     use std::fs;
     use std::os::unix::fs::MetadataExt as _;
     use std::sync::Arc;
 
-    use super::super::home::Belongings;
     use super::*;
+    use crate::apps::Class;
     use crate::apps::example::QUAY;
     use crate::target::{LiveDisk, Machine};
 
@@ -79,14 +172,26 @@ mod tests {
         let dir = machine.dir(&SystemPath::root()).unwrap();
         let card = Card::parse(QUAY).unwrap();
         let owner = fs::metadata(home).unwrap().uid();
-        let question = HomeQuestion { card: card.raw(), home: SystemPath::literal("/home/mirela"), owner, most: 1000 };
-        let question = serde_json::to_string(&question).unwrap();
-        let asked = || serde_json::from_str::<Belongings>(&answer(&dir, &question).unwrap()).unwrap();
-        let looked = belongings(&dir, &HomeCase { card: &card, bases: &Bases::default(), owner, most: 1000 });
-        assert_eq!(asked(), looked);
-        assert_eq!(looked.tops, [(crate::apps::Class::Cache, b".cache/quay".to_vec())]);
+        let teller = Mutex::new(Answerer::default());
+        let asked = || -> Belongings {
+            let home = SystemPath::literal("/home/mirela");
+            let choice = Choice::everything();
+            let question = HomeQuestion { card: card.raw(), home, owner, most: 1000, choice };
+            ask(&teller, &dir, &Question::Belongings(question)).unwrap()
+        };
+        assert_eq!(asked().tops, [(Class::Cache, b".cache/quay".to_vec())]);
         put(".config/environment.d/place.conf", "XDG_CACHE_HOME=/home/mirela/.mine\n");
-        assert_eq!(asked().tops, [(crate::apps::Class::Cache, b".mine/quay".to_vec())]);
-        assert!(answer(&dir, "{}").is_err());
+        let found = asked();
+        assert_eq!(found.tops, [(Class::Cache, b".mine/quay".to_vec())]);
+        assert!(teller.tell(&dir, "{}").is_err());
+        let mine = dir.beside(dir.disk().open_dir(dir.fd(), b".mine").unwrap());
+        let whole = |path: &[u8], name: &[u8]| -> bool {
+            let (path, name, bases) = (path.to_vec(), name.to_vec(), found.bases.clone());
+            let question = WholeQuestion { card: card.raw(), bases, owner, most: 1000, path, name };
+            ask(&teller, &mine, &Question::Whole(question)).unwrap()
+        };
+        assert!(whole(b".mine/quay", b"quay") && !whole(b".other/quay", b"quay") && !whole(b".mine/quay", b"gone"));
+        put(".mine/quay/letter.odt", "own");
+        assert!(!whole(b".mine/quay", b"quay"));
     }
 }

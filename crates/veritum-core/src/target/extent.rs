@@ -54,6 +54,10 @@ impl Extent {
         extent
     }
 
+    pub(super) fn add(&mut self, mount: u64) {
+        self.mounts.insert(mount);
+    }
+
     /// Whether an open folder belongs to the machine.
     ///
     /// # Errors

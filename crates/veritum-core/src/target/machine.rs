@@ -137,6 +137,8 @@ pub(crate) fn read_to_limit(disk: &dyn Disk, file: BorrowedFd<'_>, limit: u64) -
 pub struct Machine {
     path: PathBuf,
     root: Dir,
+    /// Which folder of the machine the root's handle is; `/` but for a machine that is seen from one of its homes.
+    seen_from: SystemPath,
     root_id: Identity,
     live: bool,
     extent: Extent,
@@ -159,6 +161,7 @@ impl Machine {
         let mut machine = Self {
             path: path_full,
             root,
+            seen_from: SystemPath::root(),
             root_id,
             live,
             extent: Extent::default(),
@@ -169,6 +172,26 @@ impl Machine {
         machine.users = Users::read(&machine);
         machine.extent = Extent::read(&machine);
         Ok(machine)
+    }
+
+    /// The same machine seen from one folder of it, by a handle that may be another process's: no other place of it can be
+    /// reached, and no other file system is part of it.
+    ///
+    /// # Errors
+    /// When the kernel cannot say on which mount it lies.
+    pub fn seen_from(&self, folder: SystemPath, handle: Dir) -> io::Result<Self> {
+        let mut extent = Extent::default();
+        extent.add(handle.disk().mount_of(handle.fd())?);
+        Ok(Self {
+            path: self.path.clone(),
+            root: handle,
+            seen_from: folder,
+            root_id: self.root_id,
+            live: self.live,
+            extent,
+            identified: self.identified.clone(),
+            users: self.users.clone(),
+        })
     }
 
     fn is_own_root(disk: &dyn Disk, id: Identity) -> bool {
@@ -240,10 +263,13 @@ impl Machine {
     /// # Errors
     /// When it is not there, is no folder, or a link stands on the way.
     pub fn dir(&self, physical: &SystemPath) -> io::Result<Dir> {
-        if physical.is_root() {
+        let below = physical.below(&self.seen_from).ok_or_else(|| {
+            io::Error::new(io::ErrorKind::PermissionDenied, "it lies outside the folder that is worked on")
+        })?;
+        if below.is_empty() {
             return Ok(self.root.clone());
         }
-        let fd = self.root.disk.open_dir(self.root.fd(), physical.relative())?;
+        let fd = self.root.disk.open_dir(self.root.fd(), below)?;
         Ok(self.root.beside(fd))
     }
 

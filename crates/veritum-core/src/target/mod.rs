@@ -26,7 +26,7 @@ pub use identity::{Account, Identified, Users};
 pub use live::LiveDisk;
 pub use lock::{Held, LockError, lock_exclusive, lock_shared};
 pub use machine::{Dir, Machine, TargetError};
-pub use programs::{Holders, Program, holders};
+pub use programs::{Holders, Program, Running, holders, running};
 pub use protect::{Protection, ProtectionPolicy};
 
 pub(crate) use machine::read_to_limit;

@@ -8,7 +8,13 @@ use std::fs;
 use std::os::unix::fs::MetadataExt as _;
 use std::path::Path;
 
+use super::holder::worker;
 use crate::model::Identity;
+
+/// So much of a program's name the kernel keeps (`TASK_COMM_LEN`, without the end).
+const MAX_COMM: usize = 15;
+/// More handles of one process are not looked at.
+const MAX_OPEN: usize = 5000;
 
 /// A running program.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
@@ -56,6 +62,55 @@ pub fn holders(files: &HashSet<Identity>) -> Holders {
     }
     found.programs.sort();
     found
+}
+
+/// A process of an application.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Running {
+    /// Its number.
+    pub pid: u32,
+    /// Its name (`comm`), without control characters.
+    pub name: String,
+    /// Since when it runs.
+    pub since: Option<jiff::Timestamp>,
+    /// Paths of files that it has open, as the kernel tells them.
+    pub open: Vec<Vec<u8>>,
+}
+
+/// The processes of a user whose name is one of these; the kernel keeps the first fifteen bytes of a name.
+#[must_use]
+pub fn running(names: &[String], user: u32) -> Vec<Running> {
+    let cut = |name: &str| name.as_bytes()[..name.len().min(MAX_COMM)].to_vec();
+    let names: HashSet<Vec<u8>> = names.iter().map(|name| cut(name)).collect();
+    let mut found = Vec::new();
+    for entry in fs::read_dir("/proc").into_iter().flatten().flatten() {
+        let Some(pid) = entry.file_name().to_str().and_then(|n| n.parse::<u32>().ok()) else { continue };
+        let process = entry.path();
+        let comm = fs::read(process.join("comm")).unwrap_or_default();
+        if !names.contains(comm.strip_suffix(b"\n").unwrap_or(&comm)) || owner_of(&process) != Some(user) {
+            continue;
+        }
+        let Some(worker) = worker(pid) else { continue };
+        // One that has ended and was not waited for yet has no program any more.
+        if fs::read_link(process.join("exe")).is_err_and(|e| e.kind() == std::io::ErrorKind::NotFound) {
+            continue;
+        }
+        found.push(Running { pid, name: worker.name, since: Some(worker.since), open: open_files(&process) });
+    }
+    found.sort_by_key(|process| process.pid);
+    found
+}
+
+/// The real user of a process: its folder in /proc is root's when it may not be looked into by its own user.
+fn owner_of(process: &Path) -> Option<u32> {
+    let status = fs::read_to_string(process.join("status")).ok()?;
+    status.lines().find_map(|line| line.strip_prefix("Uid:")?.split_whitespace().next()?.parse().ok())
+}
+
+fn open_files(process: &Path) -> Vec<Vec<u8>> {
+    use std::os::unix::ffi::OsStringExt as _;
+    let links = fs::read_dir(process.join("fd")).into_iter().flatten().flatten().take(MAX_OPEN);
+    links.filter_map(|link| Some(fs::read_link(link.path()).ok()?.into_os_string().into_vec())).collect()
 }
 
 fn uses(process: &Path, files: &HashSet<Identity>) -> bool {
@@ -113,6 +168,34 @@ mod tests {
         assert!(found.programs.iter().any(|p| p.pid == child.id() && p.name == "sleep"), "{found:?}");
         assert!(new.programs.is_empty(), "{new:?}");
         assert_eq!(holders(&HashSet::new()), Holders::default());
+    }
+
+    #[test]
+    fn an_applications_processes_are_found_by_name_and_user() {
+        let dir = tempfile::tempdir().unwrap();
+        let letter = dir.path().join("letter.odt");
+        fs::write(&letter, "x").unwrap();
+        let program = dir.path().join("a-program-with-a-long-name");
+        fs::copy("/bin/sleep", &program).unwrap();
+        let mut child =
+            Command::new(&program).arg("30").stdin(Stdio::from(fs::File::open(&letter).unwrap())).spawn().unwrap();
+        let user = rustix::process::getuid().as_raw();
+        let names = ["a-program-with-a-long-name".to_owned()];
+        let (found, others) = (running(&names, user), running(&names, user + 1));
+        child.kill().unwrap();
+        // Ended, and not waited for.
+        let mut ended = running(&names, user);
+        for _ in 0..200 {
+            if ended.is_empty() {
+                break;
+            }
+            std::thread::sleep(std::time::Duration::from_millis(10));
+            ended = running(&names, user);
+        }
+        child.wait().unwrap();
+        assert_eq!(found.iter().map(|process| process.pid).collect::<Vec<_>>(), [child.id()]);
+        assert!(found[0].open.iter().any(|path| path.ends_with(b"letter.odt")), "{found:?}");
+        assert!(others.is_empty() && ended.is_empty(), "{ended:?}");
     }
 
     #[test]

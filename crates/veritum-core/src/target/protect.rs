@@ -3,7 +3,9 @@
 //! Judged on physical paths (without links, as handles are opened), never on a listed name, and asked once more by
 //! the last room before the disk.
 
-use super::Machine;
+use std::io;
+
+use super::{Dir, Machine};
 use crate::model::SystemPath;
 
 /// Places that belong to the users, to the running kernel or to the administrator.
@@ -32,6 +34,14 @@ pub trait ProtectionPolicy: Send + Sync {
     fn reason(&self, physical: &SystemPath) -> Option<String>;
     /// Whether a protected place lies strictly below this physical path.
     fn guards_below(&self, physical: &SystemPath) -> bool;
+    /// The reason why what stands at a name of an open folder is protected with all that lies in it, whatever the name: asked
+    /// at the last moment, of what is going to be moved from this physical path.
+    ///
+    /// # Errors
+    /// When nobody can say.
+    fn reason_at(&self, _physical: &SystemPath, _dir: &Dir, _name: &[u8]) -> io::Result<Option<String>> {
+        Ok(None)
+    }
 }
 
 /// None of a home, nothing of the running kernel's, nothing of the administrator's own.

@@ -41,7 +41,7 @@ impl Workshop {
     }
 
     /// The card of an application, and whose it is.
-    fn card_of(&self, app: &App) -> Result<(Card, CardOrigin), WorkError> {
+    pub(super) fn card_of(&self, app: &App) -> Result<(Card, CardOrigin), WorkError> {
         let id = app.entry.id.as_str();
         if let Some(folder) = &self.settings.cards
             && let Some(card) = in_folder(folder)?.of(id)

@@ -342,7 +342,7 @@ impl Workshop {
     /// Tells which changes are unfinished. A journal that cannot be read is another stick's, or damaged: what was seen of
     /// the machine is worth telling all the same.
     pub(super) fn tell_unfinished(&self, state: &StateFolder, report: &mut CheckReport) {
-        match unfinished(&self.machine, state) {
+        match unfinished(state) {
             Ok(numbers) => report.unfinished_changes = numbers,
             Err(e) => report.unexamined.push(UnexaminedReport {
                 area: Area::Files,

@@ -260,9 +260,8 @@ impl Workshop {
     pub fn explain_change(&self, number: u64) -> Result<ChangeLog, WorkError> {
         let none = || WorkError::unknown("change", &number.to_string());
         let state = self.state()?.ok_or_else(none)?;
-        let log = state
-            .change(&self.machine, number)
-            .map_err(|source| crate::change::ChangeError::Journal { change: number, source })?;
+        let log =
+            state.change(number).map_err(|source| crate::change::ChangeError::Journal { change: number, source })?;
         log.ok_or_else(none)
     }
 

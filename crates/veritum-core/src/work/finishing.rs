@@ -117,7 +117,7 @@ impl Workshop {
         let desk = self.desk(&state, observer);
         let locks = Debian.locks();
         let mut held = desk.lock(&locks)?;
-        if let Some(number) = unfinished(&self.machine, &state)?.first() {
+        if let Some(number) = unfinished(&state)?.first() {
             return Err(ChangeError::Earlier(*number).into());
         }
         let mut change =

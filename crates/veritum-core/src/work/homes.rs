@@ -1,68 +1,195 @@
-//! The homes of those who log in, each looked into with its owner's rights.
+//! The homes of those who log in, each reached with its owner's rights.
 
+use std::collections::HashSet;
 use std::io;
+use std::sync::{Arc, Mutex};
 
-use super::Workshop;
-use crate::apps::Card;
-use crate::model::{SystemPath, readable};
-use crate::platform::as_owner;
+use super::{WorkError, Workshop};
+use crate::apps::{Bases, Card, RawCard};
+use crate::change::{Desk, HomeOf};
+use crate::model::{SystemPath, error_words, readable};
+use crate::platform::as_owner::Owner;
 use crate::report::{HomeLeft, HomePart, HomeReport};
-use crate::scan::{self, Belongings, HomeQuestion};
-use crate::target::{Account, Dir};
+use crate::scan::{
+    self, Answerer, Belongings, Choice, HomeGuard, HomeQuestion, InventoryAnswer, InventoryQuestion, Question, Teller,
+};
+use crate::target::{Account, Dir, Machine};
 
 /// More names than this in one home are not looked at.
-const MOST: u64 = 2_000_000;
+pub(super) const MOST: u64 = 2_000_000;
+
+/// A home that is open, with its owner's rights.
+#[derive(Debug)]
+pub(super) struct Household {
+    /// Whose.
+    pub(super) user: String,
+    /// Where it lies, without links on the way.
+    pub(super) place: SystemPath,
+    /// The owner's number.
+    pub(super) owner: u32,
+    named: SystemPath,
+    dir: Dir,
+    teller: Arc<dyn Teller>,
+    /// The machine seen from it.
+    machine: Machine,
+}
+
+impl Household {
+    /// What an application keeps there; `choice` says what of it is to be moved.
+    pub(super) fn belongings(&self, card: &Card, choice: &Choice) -> io::Result<Belongings> {
+        let (home, choice) = (self.named.clone(), choice.clone());
+        let question = HomeQuestion { card: card.raw(), home, owner: self.owner, most: MOST, choice };
+        scan::ask(&*self.teller, &self.dir, &Question::Belongings(question))
+    }
+
+    /// What of it is the user's own; held against the time before when it is `again`.
+    pub(super) fn inventory(
+        &self,
+        bases: &Bases,
+        leave_out: Vec<Vec<u8>>,
+        contents: bool,
+        again: bool,
+    ) -> io::Result<InventoryAnswer> {
+        let question = InventoryQuestion { bases: bases.clone(), leave_out, contents, again, most: MOST };
+        scan::ask(&*self.teller, &self.dir, &Question::Inventory(question))
+    }
+
+    /// The machine seen from it.
+    pub(super) fn machine(&self) -> &Machine {
+        &self.machine
+    }
+}
+
+/// What changing one application's things in a home needs.
+#[derive(Debug)]
+pub(super) struct HomeDesk {
+    pub(super) household: Household,
+    pub(super) home: HomeOf,
+    guard: HomeGuard,
+}
+
+impl HomeDesk {
+    pub(super) fn of(household: Household, app: &str, card: RawCard, bases: Bases) -> Result<Self, WorkError> {
+        let guard = HomeGuard::of(
+            household.place.clone(),
+            card.clone(),
+            bases.clone(),
+            household.owner,
+            MOST,
+            household.teller.clone(),
+        );
+        let guard = guard.map_err(|e| WorkError::Home { user: household.user.clone(), source: io::Error::other(e) })?;
+        let home = HomeOf {
+            user: household.user.clone(),
+            owner: household.owner,
+            place: household.place.clone(),
+            app: app.to_owned(),
+            card,
+            bases,
+        };
+        Ok(Self { household, home, guard })
+    }
+
+    /// The same desk at the home: nothing but the application's things there can be reached from it.
+    pub(super) fn desk<'a>(&'a self, desk: Desk<'a>) -> Desk<'a> {
+        // Locking attributes are root's to clear: with the owner's rights they stand.
+        let machine = self.household.machine();
+        Desk { machine, protection: &self.guard, clear_attributes: false, home: Some(&self.home), ..desk }
+    }
+}
 
 impl Workshop {
-    /// What an application keeps in the homes of those who log in: those where there is something, or that could not be looked
-    /// into.
-    pub(super) fn homes_with(&self, card: &Card) -> Vec<HomeReport> {
-        let logins = self.machine.users().accounts().iter().filter(|account| account.is_login());
-        let reports = logins.filter_map(|account| self.home_with(account, card));
-        reports.filter(|home| !home.parts.is_empty() || !home.left.is_empty() || home.trouble.is_some()).collect()
+    /// The accounts whose homes are looked into: of those who log in, or the one that is named.
+    pub(super) fn users_named(&self, user: Option<&str>) -> Result<Vec<&Account>, WorkError> {
+        let accounts = self.machine.users().accounts();
+        let Some(user) = user else { return Ok(accounts.iter().filter(|account| account.is_login()).collect()) };
+        match accounts.iter().find(|account| account.name == user) {
+            Some(account) => Ok(vec![account]),
+            None => {
+                let known = accounts.iter().filter(|a| a.is_login()).map(|a| a.name.clone()).collect();
+                Err(WorkError::Unknown { what: "user", name: user.to_owned(), known })
+            }
+        }
     }
 
-    fn home_with(&self, account: &Account, card: &Card) -> Option<HomeReport> {
-        let blank = HomeReport { user: account.name.clone(), parts: Vec::new(), left: Vec::new(), trouble: None };
-        // Nobody has made it yet, or its file system is not mounted: nothing is in it.
-        let dir = account.home.as_ref().and_then(|home| self.machine.resolve(home).ok());
-        let dir = dir.and_then(|real| self.machine.dir(&real).ok())?;
-        Some(match self.look_into(&dir, account, card) {
-            Ok(found) => told(blank, found),
-            Err(e) => HomeReport { trouble: Some(crate::model::error_words(&e)), ..blank },
-        })
+    /// Opens homes, each once; none of those that nobody has made yet, or whose file system is not mounted.
+    pub(super) fn households(&self, accounts: &[&Account]) -> Vec<(String, io::Result<Household>)> {
+        let mut seen = HashSet::new();
+        let open = |account: &&Account| {
+            let named = account.home.clone()?;
+            let place = self.machine.resolve(&named).ok()?;
+            let dir = self.machine.dir(&place).ok()?;
+            if place.is_root() || !seen.insert(place.clone()) {
+                return None;
+            }
+            Some((account.name.clone(), self.household(account, named, place, dir)))
+        };
+        accounts.iter().filter_map(open).collect()
     }
 
-    fn look_into(&self, dir: &Dir, account: &Account, card: &Card) -> io::Result<Belongings> {
+    fn household(&self, account: &Account, named: SystemPath, place: SystemPath, dir: Dir) -> io::Result<Household> {
         let stat = dir.look_self()?;
         // On a machine that an ordinary user built everything is that user's.
         if stat.uid != account.uid && self.settings.policy.owner_of_root.is_none() {
             return Err(io::Error::new(io::ErrorKind::PermissionDenied, "it does not belong to its user"));
         }
-        let home = account.home.clone().unwrap_or_else(SystemPath::root);
-        let question = HomeQuestion { card: card.raw(), home, owner: stat.uid, most: MOST };
-        let question = serde_json::to_string(&question)?;
-        let answer = match self.settings.helper.is_empty() {
-            true => scan::answer(dir, &question).map_err(|e| io::Error::other(e.to_string()))?.into_bytes(),
-            false => as_owner::ask(&self.settings.helper, (stat.uid, stat.gid), dir.handle()?, &question)?,
+        let (dir, teller): (Dir, Arc<dyn Teller>) = match self.settings.helper.is_empty() {
+            true => (dir, Arc::new(Mutex::new(Answerer::default()))),
+            false => {
+                let owner = Arc::new(Owner::start(&self.settings.helper, (stat.uid, stat.gid))?);
+                (Dir::handed_over(owner.clone(), dir.handle()?), owner)
+            }
         };
-        Ok(serde_json::from_slice(&answer)?)
+        let machine = self.machine.seen_from(place.clone(), dir.clone())?;
+        Ok(Household { user: account.name.clone(), place, owner: stat.uid, named, dir, teller, machine })
+    }
+
+    /// Opens the home that a change was about.
+    pub(super) fn home_again(&self, home: &HomeOf) -> Result<HomeDesk, WorkError> {
+        let fail = |source| WorkError::Home { user: home.user.clone(), source };
+        let accounts = self.users_named(Some(&home.user)).unwrap_or_default();
+        let gone = || fail(io::Error::new(io::ErrorKind::NotFound, "it is no longer where it was"));
+        let (_, household) = self.households(&accounts).pop().ok_or_else(gone)?;
+        let household = household.map_err(fail)?;
+        if household.place != home.place {
+            return Err(gone());
+        }
+        HomeDesk::of(household, &home.app, home.card.clone(), home.bases.clone())
+    }
+
+    /// What an application keeps in the homes of those who log in: those where there is something, or that could not be looked
+    /// into.
+    pub(super) fn homes_with(&self, card: &Card) -> Vec<HomeReport> {
+        let accounts = self.users_named(None).unwrap_or_default();
+        let told = |(user, household): (String, io::Result<Household>)| {
+            let blank = HomeReport { user, parts: Vec::new(), left: Vec::new(), trouble: None };
+            match household.and_then(|home| home.belongings(card, &Choice::default())) {
+                Ok(found) => told(blank, found),
+                Err(e) => HomeReport { trouble: Some(error_words(&e)), ..blank },
+            }
+        };
+        let reports = self.households(&accounts).into_iter().map(told);
+        reports.filter(|home| !home.parts.is_empty() || !home.left.is_empty() || home.trouble.is_some()).collect()
     }
 }
 
+/// What was left out of a home, for people.
+pub(super) fn left(found: Vec<(Vec<u8>, String)>) -> Vec<HomeLeft> {
+    found.into_iter().map(|(path, why)| HomeLeft { path: readable(&path), why }).collect()
+}
+
+/// Why nothing is done where there is more than can be looked at.
+pub(super) fn too_many(found: &Belongings) -> Option<String> {
+    found.too_many.then(|| format!("there are more than {MOST} names in it"))
+}
+
 fn told(blank: HomeReport, found: Belongings) -> HomeReport {
+    let trouble = too_many(&found);
     let part = |part: scan::Belonging| HomePart {
         class: part.class,
         what: part.what,
         files: part.tally.files,
         bytes: part.tally.bytes,
     };
-    let left = |(path, why): (Vec<u8>, String)| HomeLeft { path: readable(&path), why };
-    let trouble = found.too_many.then(|| format!("there are more than {MOST} names in it"));
-    HomeReport {
-        parts: found.parts.into_iter().map(part).collect(),
-        left: found.left.into_iter().map(left).collect(),
-        trouble,
-        ..blank
-    }
+    HomeReport { parts: found.parts.into_iter().map(part).collect(), left: left(found.left), trouble, ..blank }
 }

@@ -18,6 +18,8 @@ mod proof;
 mod records;
 mod renewing;
 mod repair;
+mod reset;
+mod running;
 mod runs;
 mod settled;
 mod sources;
@@ -29,6 +31,7 @@ mod updates;
 
 pub use renewing::ClearUpdates;
 pub use repair::{Agreement, Preview};
+pub use reset::{Only, ResetWanted};
 pub use runs::UpdatesWanted;
 
 use std::collections::{HashMap, HashSet};
@@ -87,8 +90,8 @@ pub struct Settings {
     pub run: String,
     /// Where services are managed.
     pub services: ServiceManager,
-    /// Who looks into homes with their owners' rights: a program with its first words. Without one this process looks itself,
-    /// with the rights that it has.
+    /// Who works in homes with their owners' rights: a program with its words. Without one this process does it itself, with the
+    /// rights that it has.
     pub helper: Vec<OsString>,
     /// The operator's folder of application cards.
     pub cards: Option<PathBuf>,
@@ -220,6 +223,24 @@ pub enum WorkError {
         name: String,
         /// Their ids.
         ids: Vec<String>,
+    },
+    /// A home cannot be worked on.
+    #[error("the home of {user} cannot be worked on")]
+    Home {
+        /// Whose.
+        user: String,
+        /// Why.
+        source: std::io::Error,
+    },
+    /// The application that a change is about runs.
+    #[error("{app} is running")]
+    AppRuns {
+        /// Its id.
+        app: String,
+        /// Whose processes.
+        user: String,
+        /// Their numbers.
+        pids: Vec<u32>,
     },
     /// There is nothing to be undone.
     #[error("there is no change to take back")]
@@ -416,6 +437,7 @@ impl Workshop {
             observer,
             clear_attributes: self.settings.clear_attributes,
             services: self.services.as_ref(),
+            home: None,
         }
     }
 }

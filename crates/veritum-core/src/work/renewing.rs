@@ -100,7 +100,7 @@ impl Workshop {
         let state = self.make_state()?;
         let desk = self.desk(&state, observer);
         let mut locks = desk.lock_own()?;
-        if let Some(number) = unfinished(&self.machine, &state)?.first() {
+        if let Some(number) = unfinished(&state)?.first() {
             return Err(ChangeError::Earlier(*number).into());
         }
         let mut job = Job::new(desk);

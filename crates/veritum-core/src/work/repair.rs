@@ -100,7 +100,7 @@ impl Workshop {
         let ahead = {
             let desk = self.desk(&state, observer);
             let _locks = self.locks(&desk)?;
-            if let Some(number) = unfinished(&self.machine, &state)?.first() {
+            if let Some(number) = unfinished(&state)?.first() {
                 return Err(ChangeError::Earlier(*number).into());
             }
             let first = self.with_downloads(scope, observer)?;

@@ -25,7 +25,7 @@ impl Workshop {
     pub fn status(&self, full_rights: bool) -> Result<StatusReport, WorkError> {
         let state = self.state()?;
         let lines = match &state {
-            Some(state) => history::changes(&self.machine, state)?,
+            Some(state) => history::changes(state)?,
             None => Vec::new(),
         };
         let mut vouched = std::collections::BTreeMap::new();
@@ -43,7 +43,7 @@ impl Workshop {
         if !full_rights {
             not_here.push("files that only root may read".into());
         }
-        let pending = state.as_ref().map_or(Ok(Vec::new()), |state| unfinished(&self.machine, state));
+        let pending = state.as_ref().map_or(Ok(Vec::new()), unfinished);
         not_here.extend(pending.as_ref().err().map(|e| format!("repairs: {}", error_chain(e))));
         not_here.extend(self.installed.problems.iter().map(|p| format!("{}: {}", p.path, p.what)));
         let room = self.root_room();
@@ -115,7 +115,7 @@ impl Workshop {
     /// When the state folder cannot be read.
     pub fn list_changes(&self) -> Result<ChangesReport, WorkError> {
         let changes = match self.state()? {
-            Some(state) => history::changes(&self.machine, &state)?,
+            Some(state) => history::changes(&state)?,
             None => Vec::new(),
         };
         Ok(ChangesReport { format: ChangesReport::FORMAT.into(), changes })

@@ -2,10 +2,13 @@
 
 use std::collections::HashMap;
 
+use super::homes::HomeDesk;
 use super::repair::{carried_out, planned};
+use super::reset::OwnWatch;
+use super::running::running_apps;
 use super::{Agreement, WorkError, Workshop};
 use crate::change::{
-    ChangeError, Desk, OpenChange, Recovered, RoundReceipt, StateFolder, UndoPlan, Verb, latest_run, plan_undo,
+    ChangeError, Desk, Locks, OpenChange, Recovered, RoundReceipt, StateFolder, UndoPlan, Verb, latest_run, plan_undo,
     recover, undone_changes, unfinished,
 };
 use crate::event::{Observer, Steady};
@@ -29,18 +32,22 @@ impl Workshop {
     ) -> Result<UndoReport, WorkError> {
         let state = self.state()?.ok_or(WorkError::NothingToUndo)?;
         let desk = self.desk(&state, observer);
-        let _locks = if plan_only { None } else { Some(self.update_locks(&desk)?) };
-        if let Some(number) = unfinished(&self.machine, &state)?.first() {
+        if let Some(number) = unfinished(&state)?.first() {
             return Err(ChangeError::Earlier(*number).into());
         }
         let numbers = match change {
             Some(number) => vec![number],
-            None => latest_run(&self.machine, &state)?,
+            None => latest_run(&state)?,
         };
         if numbers.is_empty() {
             return Err(WorkError::NothingToUndo);
         }
         self.refuse_undone(&desk, &numbers)?;
+        let homes = self.homes_of(&desk, &numbers)?;
+        let _locks = match plan_only {
+            true => None,
+            false => Some(self.undo_locks(&desk, &numbers, &homes)?),
+        };
         let mut report = UndoReport {
             format: UndoReport::FORMAT.into(),
             plan_only: true,
@@ -48,8 +55,9 @@ impl Workshop {
             running: RunningReport::default(),
         };
         for number in &numbers {
-            let plan = self.undo_plan(desk, *number, None)?;
-            report.changes.push(shown(&plan));
+            let home = homes.get(number);
+            let plan = self.undo_plan(at_home(desk, home), *number, None)?;
+            report.changes.push(shown(&plan, home));
         }
         if plan_only || report.changes.iter().all(|c| c.actions.is_empty()) || ask(&report) == Agreement::No {
             return Ok(report);
@@ -60,23 +68,60 @@ impl Workshop {
         let mut receipts: Vec<(u64, RoundReceipt)> = Vec::new();
         for (at, number) in numbers.into_iter().enumerate() {
             // Planned anew: what an earlier undo of this run put back is only there now.
-            let plan = self.undo_plan(desk, number, None)?;
+            let home = homes.get(&number);
+            let plan = self.undo_plan(at_home(desk, home), number, None)?;
             // What belongs to one run is taken back as one: it can be stopped only before the first took effect.
             let desk = if at == 0 { desk } else { Desk { observer: &steady, ..desk } };
-            report.changes.push(self.undo_one(desk, plan, &mut receipts)?);
+            report.changes.push(self.undo_one(desk, plan, home, &mut receipts)?);
         }
         report.running = self.still_running(&desk, receipts.iter().map(|(change, receipt)| (*change, receipt)));
         Ok(report)
     }
 
+    /// The homes that changes were about, each reached with its owner's rights.
+    fn homes_of(&self, desk: &Desk<'_>, numbers: &[u64]) -> Result<HashMap<u64, HomeDesk>, WorkError> {
+        let mut homes = HashMap::new();
+        for number in numbers {
+            let log = desk
+                .state
+                .change(*number)
+                .map_err(|source| ChangeError::Journal { change: *number, source })?
+                .ok_or_else(|| WorkError::unknown("change", &number.to_string()))?;
+            if let Some(home) = &log.begin.home {
+                homes.insert(*number, self.home_again(home)?);
+            }
+        }
+        Ok(homes)
+    }
+
+    /// What must be held while these changes are taken back; where an application runs whose things would move, none of them is.
+    fn undo_locks(&self, desk: &Desk<'_>, numbers: &[u64], homes: &HashMap<u64, HomeDesk>) -> Result<Locks, WorkError> {
+        for home in homes.values() {
+            self.refuse_running(home)?;
+        }
+        if numbers.iter().any(|number| !homes.contains_key(number)) {
+            return self.update_locks(desk);
+        }
+        self.require_writable()?;
+        Ok(desk.lock_own()?)
+    }
+
+    fn refuse_running(&self, home: &HomeDesk) -> Result<(), WorkError> {
+        let running = match self.machine.is_live() {
+            true => running_apps(home.home.card.programs(), home.home.owner, &home.home.place),
+            false => Vec::new(),
+        };
+        if running.is_empty() {
+            return Ok(());
+        }
+        let pids = running.iter().map(|process| process.pid).collect();
+        Err(WorkError::AppRuns { app: home.home.app.clone(), user: home.home.user.clone(), pids })
+    }
+
     fn refuse_undone(&self, desk: &Desk<'_>, numbers: &[u64]) -> Result<(), WorkError> {
         let mut logs = Vec::new();
-        for number in desk.state.changes(desk.machine).map_err(ChangeError::from)? {
-            logs.extend(
-                desk.state
-                    .change(desk.machine, number)
-                    .map_err(|source| ChangeError::Journal { change: number, source })?,
-            );
+        for number in desk.state.changes().map_err(ChangeError::from)? {
+            logs.extend(desk.state.change(number).map_err(|source| ChangeError::Journal { change: number, source })?);
         }
         let undone = undone_changes(&logs);
         match numbers.iter().find(|n| undone.contains(n)) {
@@ -124,12 +169,16 @@ impl Workshop {
         &self,
         desk: Desk<'_>,
         plan: UndoPlan,
+        home: Option<&HomeDesk>,
         receipts: &mut Vec<(u64, RoundReceipt)>,
     ) -> Result<UndoneChange, WorkError> {
-        let mut done = shown(&plan);
+        let mut done = shown(&plan, home);
         if plan.rounds.is_empty() {
             return Ok(done);
         }
+        let moved: Vec<Action> = plan.rounds.iter().flat_map(|round| round.actions.clone()).collect();
+        let mut watch = home.map(|home| OwnWatch::begin(home, &moved, false, desk.observer));
+        let desk = at_home(desk, home);
         let mut change =
             OpenChange::begin(desk, Verb::Undo, plan.area, Some(plan.of), &self.settings.run, self.settings.now)?;
         done.change = Some(change.number());
@@ -154,9 +203,13 @@ impl Workshop {
                 why: b.why.clone(),
             }));
             answered += receipt.outcomes.iter().filter(|o| o.failed.is_none()).count() as u64;
-            receipts.push((change.number(), receipt));
+            // What is displaced in a home runs nowhere.
+            if home.is_none() {
+                receipts.push((change.number(), receipt));
+            }
         }
         change.end(answered, 0, self.settings.now)?;
+        done.own = watch.as_mut().zip(home).and_then(|(watch, home)| watch.end(home, desk.observer));
         Ok(done)
     }
 
@@ -169,7 +222,7 @@ impl Workshop {
         done: &mut UndoneChange,
     ) -> Result<Vec<Action>, WorkError> {
         let plan = self.undo_plan(desk, change, Some(round))?;
-        let new = shown(&plan).refused.into_iter().filter(|r| !done.refused.contains(r)).collect::<Vec<_>>();
+        let new = shown(&plan, None).refused.into_iter().filter(|r| !done.refused.contains(r)).collect::<Vec<_>>();
         done.refused.extend(new);
         Ok(plan.rounds.into_iter().flat_map(|r| r.actions).collect())
     }
@@ -180,7 +233,7 @@ impl Workshop {
     /// When a journal cannot be read.
     pub fn interrupted(&self) -> Result<Vec<u64>, WorkError> {
         match self.state()? {
-            Some(state) => Ok(unfinished(&self.machine, &state)?),
+            Some(state) => Ok(unfinished(&state)?),
             None => Ok(Vec::new()),
         }
     }
@@ -192,17 +245,19 @@ impl Workshop {
     pub fn recover(&self, observer: &dyn Observer) -> Result<RecoverReport, WorkError> {
         let mut report = RecoverReport { format: RecoverReport::FORMAT.into(), changes: Vec::new() };
         let Some(state) = self.state()? else { return Ok(report) };
-        let open = unfinished(&self.machine, &state)?;
+        let open = unfinished(&state)?;
         if open.is_empty() {
             return Ok(report);
         }
         self.require_writable()?;
         let desk = self.desk(&state, observer);
         let mut locks = desk.lock_own()?;
-        for number in unfinished(&self.machine, &state)? {
-            if self.has_rounds(&state, number) {
+        for number in unfinished(&state)? {
+            let home = self.home_of(&state, number)?;
+            if home.is_none() && self.has_rounds(&state, number) {
                 desk.lock_too(&mut locks, &Debian.update_locks())?;
             }
+            let desk = at_home(desk, home.as_ref());
             if let Some(recovered) = recover(desk, number, self.settings.now, &mut || locks.keep_own())? {
                 let word = match recovered {
                     Recovered::Finished => "finished",
@@ -217,17 +272,30 @@ impl Workshop {
 }
 
 impl Workshop {
+    /// The home that a change was about.
+    fn home_of(&self, state: &StateFolder, number: u64) -> Result<Option<HomeDesk>, WorkError> {
+        let log = state.change(number).map_err(|source| ChangeError::Journal { change: number, source })?;
+        log.and_then(|log| log.begin.home).map(|home| self.home_again(&home)).transpose()
+    }
+
     /// Whether a change came to its first round: until then no file of the machine is concerned, only services.
     fn has_rounds(&self, state: &StateFolder, number: u64) -> bool {
-        match state.change(&self.machine, number) {
+        match state.change(number) {
             Ok(log) => log.is_some_and(|log| log.rounds().map_or(true, |rounds| !rounds.is_empty())),
             Err(_) => true,
         }
     }
 }
 
-fn shown(plan: &UndoPlan) -> UndoneChange {
+/// The desk at the home that a change is about; as it is when it is about none.
+fn at_home<'a>(desk: Desk<'a>, home: Option<&'a HomeDesk>) -> Desk<'a> {
+    home.map_or(desk, |home| home.desk(desk))
+}
+
+fn shown(plan: &UndoPlan, home: Option<&HomeDesk>) -> UndoneChange {
     UndoneChange {
+        user: home.map(|home| home.home.user.clone()),
+        own: None,
         of: plan.of,
         change: None,
         actions: plan.rounds.iter().flat_map(|r| &r.actions).map(planned).collect(),

@@ -1,6 +1,7 @@
 //! What the tests of whole machines share.
 #![allow(dead_code, reason = "each test file uses a part of it")]
 
+pub(crate) mod household;
 pub(crate) mod twenty;
 
 use std::path::{Path, PathBuf};

@@ -1,14 +1,15 @@
 //! One command, one file.
 
+mod as_owner;
 mod check;
 mod demo;
 mod explain;
 mod guard;
 mod list;
-mod look_into;
 mod manuals;
 mod recover;
 mod repair;
+mod reset;
 mod schemas;
 mod status;
 mod store;
@@ -55,8 +56,8 @@ fn dispatch(cli: Cli) -> Result<u8, Failure> {
         return demo::run(args, &cli.global);
     }
     // With another user's rights nothing of the operator's is read.
-    if let Verb::LookInto { question } = &cli.verb {
-        return look_into::run(question);
+    if let Verb::AsOwner = &cli.verb {
+        return as_owner::run();
     }
     let context = Context::new(cli.global)?;
     command(&context, cli.verb).map_err(|mut failure| {
@@ -76,10 +77,11 @@ fn command(context: &Context, verb: Verb) -> Result<u8, Failure> {
         Verb::Repair { what, everything } => repair::run(context, &what, everything),
         Verb::Explain { what } => explain::run(context, &what),
         Verb::List { what, updates } => list::run(context, what, updates),
+        Verb::Reset(args) => reset::run(context, args),
         Verb::Undo { change } => undo::run(context, change),
         Verb::Recover => recover::run(context),
         Verb::Store(verb) => store::run(context, verb),
-        Verb::Demo(_) | Verb::Schemas { .. } | Verb::Manuals { .. } | Verb::LookInto { .. } => Ok(exit::FINE),
+        Verb::Demo(_) | Verb::Schemas { .. } | Verb::Manuals { .. } | Verb::AsOwner => Ok(exit::FINE),
     }
 }
 

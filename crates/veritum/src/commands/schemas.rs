@@ -15,6 +15,7 @@ pub(crate) fn all() -> Vec<(&'static str, schemars::Schema)> {
         ("veritum.check", schema_for!(report::CheckReport)),
         ("veritum.repair", schema_for!(report::RepairReport)),
         ("veritum.undo", schema_for!(report::UndoReport)),
+        ("veritum.reset", schema_for!(report::ResetReport)),
         ("veritum.recover", schema_for!(report::RecoverReport)),
         ("veritum.changes", schema_for!(report::ChangesReport)),
         ("veritum.components", schema_for!(report::ComponentsReport)),

@@ -68,7 +68,7 @@ fn at_home(place: &str) -> String {
 }
 
 /// Foreign text as it is, where nothing in it is awkward.
-fn text(foreign: &str) -> String {
+pub(crate) fn text(foreign: &str) -> String {
     if is_harmless(foreign) { foreign.to_owned() } else { quoted(foreign.as_bytes()) }
 }
 
@@ -199,7 +199,7 @@ fn homes(report: &AppReport) -> String {
     text
 }
 
-fn part_words(class: Class, what: Option<&str>) -> String {
+pub(crate) fn part_words(class: Class, what: Option<&str>) -> String {
     let what = what.map_or_else(String::new, |what| format!(": {}", text(what)));
     if class == Class::Own { format!("the user's own{what}") } else { format!("{}{what}", class.word()) }
 }

@@ -96,6 +96,7 @@ pub(crate) fn change_words(context: &Context, report: &ChangeReport) -> String {
     let what = match (report.verb, report.of) {
         (_, Some(of)) => format!("took change {of} back"),
         (Verb::Repair, None) => "put things right".to_owned(),
+        (Verb::Reset, None) => "set an application's things aside in a home".to_owned(),
         _ => "changed the machine".to_owned(),
     };
     let state = if report.ended.is_some() { String::new() } else { paint(Label::Bad, " and was interrupted") };

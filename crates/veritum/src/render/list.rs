@@ -3,6 +3,7 @@
 use veritum_core::change::Verb;
 use veritum_core::report::{ChangesReport, ComponentsReport};
 
+use super::apps::text;
 use super::style::{Label, paint};
 use super::table::{cell, labelled, lines};
 use super::{count, local, next, size};
@@ -50,6 +51,7 @@ pub(crate) fn changes(context: &Context, report: &ChangesReport) -> String {
         let what = match (line.verb, line.of) {
             (_, Some(of)) => format!("took {of} back"),
             (Verb::Repair, None) => format!("repaired {}", line.area.word()),
+            (Verb::Reset, None) => "reset".into(),
             _ => "changed".into(),
         };
         let label = match line.state.as_str() {
@@ -57,6 +59,7 @@ pub(crate) fn changes(context: &Context, report: &ChangesReport) -> String {
             "done" => Label::Good,
             _ => Label::Remark,
         };
+        let home = line.home.as_ref().map(|home| format!("{} of {}", text(&home.app), text(&home.user)));
         let mut names = line.components.iter().take(3).cloned().collect::<Vec<_>>().join(", ");
         if line.components.len() > 3 {
             names.push_str(&format!(" and {} more", line.components.len() - 3));
@@ -68,7 +71,7 @@ pub(crate) fn changes(context: &Context, report: &ChangesReport) -> String {
             labelled(label, line.state.clone()),
             cell(line.places.to_string()),
             cell(size(line.kept_bytes)),
-            labelled(Label::Remark, line.trouble.clone().unwrap_or(names)),
+            labelled(Label::Remark, line.trouble.clone().or(home).unwrap_or(names)),
         ]);
     }
     let open = report.changes.iter().any(|c| c.state == "unfinished");

@@ -6,6 +6,7 @@ pub(crate) mod explain;
 pub(crate) mod list;
 pub(crate) mod renewing;
 pub(crate) mod repair;
+pub(crate) mod reset;
 pub(crate) mod running;
 pub(crate) mod status;
 pub(crate) mod store;

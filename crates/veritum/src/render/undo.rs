@@ -43,7 +43,12 @@ fn refusals(report: &UndoReport, all: bool) -> String {
 pub(crate) fn preview(context: &Context, report: &UndoReport) -> String {
     let mut text = String::new();
     for change in &report.changes {
-        text.push_str(&format!("{} would be taken back:\n", paint(Label::Heading, &format!("change {}", change.of))));
+        let whose = change
+            .user
+            .as_deref()
+            .map_or_else(String::new, |user| format!(" in the home of {}", super::apps::text(user)));
+        let head = paint(Label::Heading, &format!("change {}", change.of));
+        text.push_str(&format!("{head} would be taken back{whose}:\n"));
         text.push_str(&action_lines(&change.actions, &[], context.global.verbose));
     }
     text.push_str(&refusals(report, context.global.verbose));
@@ -71,6 +76,10 @@ pub(crate) fn words(context: &Context, report: &UndoReport) -> String {
             paint(Label::Good, &format!("change {}", change.of)),
             count(places, "place is", "places are")
         ));
+        if let (Some(user), Some(own)) = (&change.user, &change.own) {
+            text.push_str(&format!("  {}: {}\n", super::apps::text(user), super::reset::own_words(Some(own))));
+            text.push_str(&super::reset::differences(Some(own)));
+        }
         for failed in change.actions.iter().filter(|a| a.why.is_some()) {
             text.push_str(&format!(
                 "  {}: {}\n",
@@ -144,7 +153,7 @@ mod tests {
         let mut all: Vec<_> =
             (0..5).map(|n| refused(&format!("/usr/share/pier/{n}"), Some("pier"), "updated since")).collect();
         all.push(refused("/usr/bin/quay", Some("quay"), "it has changed since"));
-        let change = UndoneChange { of: 1, change: None, actions: Vec::new(), refused: all };
+        let change = UndoneChange { of: 1, change: None, actions: Vec::new(), refused: all, user: None, own: None };
         let report = UndoReport {
             format: UndoReport::FORMAT.into(),
             plan_only: true,

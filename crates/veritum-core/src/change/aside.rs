@@ -1,0 +1,145 @@
+//! Where a user's things are set aside: in the home itself, on its own mount, private, under the paths that they had.
+
+use std::io;
+
+use super::keep::{Shelf, give, make_private, private};
+use super::round::Desk;
+use super::state::make_folder;
+use crate::apps::ASIDE;
+use crate::model::{FileKind, Instant, SystemPath};
+use crate::target::Dir;
+
+/// The name of a change's folder: when it began, in UTC, and its number.
+pub(super) fn name_of(started: jiff::Timestamp, change: u64) -> String {
+    format!("{}-{change}", started.strftime("%Y%m%dT%H%M%SZ"))
+}
+
+/// A name that leads nowhere else: a journal is foreign bytes.
+fn checked(name: &str) -> io::Result<&[u8]> {
+    let plain = !name.is_empty() && name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-');
+    if plain { Ok(name.as_bytes()) } else { Err(io::ErrorKind::InvalidData.into()) }
+}
+
+/// The home, and the place below it.
+fn home_of<'a>(desk: &Desk<'_>, place: &'a SystemPath) -> io::Result<(Dir, &'a [u8])> {
+    let home = desk.home.ok_or(io::ErrorKind::InvalidInput)?;
+    let below = place.below(&home.place).filter(|below| !below.is_empty()).ok_or(io::ErrorKind::InvalidInput)?;
+    Ok((desk.machine.dir(&home.place)?, below))
+}
+
+fn split(below: &[u8]) -> (Option<&[u8]>, &[u8]) {
+    match below.iter().rposition(|byte| *byte == b'/') {
+        Some(at) => (Some(&below[..at]), &below[at + 1..]),
+        None => (None, below),
+    }
+}
+
+/// Whether an error says that something else stands in the place of our folder.
+pub(super) fn is_anothers(error: &io::Error) -> bool {
+    matches!(error.kind(), io::ErrorKind::NotADirectory | io::ErrorKind::PermissionDenied)
+        || error.raw_os_error() == Some(rustix::io::Errno::LOOP.raw_os_error())
+}
+
+/// Makes sure that things can be set aside in a home, and makes nothing.
+pub(super) fn require(desk: &Desk<'_>, home: &SystemPath) -> io::Result<()> {
+    let dir = desk.machine.dir(home)?;
+    if dir.look(ASIDE.as_bytes())?.is_some() {
+        return private(&dir, ASIDE.as_bytes()).map(drop);
+    }
+    let stat = dir.look_self()?;
+    if stat.uid != 0 && stat.mode & 0o300 != 0o300 {
+        return Err(io::Error::new(
+            io::ErrorKind::PermissionDenied,
+            "the user's folder may not be written, by its mode",
+        ));
+    }
+    Ok(())
+}
+
+/// Opens where something that was at `place` is set aside.
+pub(super) fn open(desk: &Desk<'_>, name: &str, place: &SystemPath) -> io::Result<Shelf> {
+    let (home, below) = home_of(desk, place)?;
+    let (above, last) = split(below);
+    let all = private(&home, ASIDE.as_bytes())?;
+    let mut dir = all.beside(all.disk().open_dir(all.fd(), checked(name)?)?);
+    if let Some(above) = above {
+        dir = dir.beside(dir.disk().open_dir(dir.fd(), above)?);
+    }
+    Ok(Shelf::of_a_user(dir, last))
+}
+
+/// The same; folders on the way that are not there are made.
+pub(super) fn make(desk: &Desk<'_>, name: &str, place: &SystemPath) -> io::Result<Shelf> {
+    let (home, below) = home_of(desk, place)?;
+    let (above, last) = split(below);
+    let owner = home.look_self().map(|stat| (stat.uid, stat.gid))?;
+    let mut dir = make_private(&home, ASIDE.as_bytes())?;
+    let way = above.into_iter().flat_map(|above| above.split(|byte| *byte == b'/'));
+    for folder in std::iter::once(checked(name)?).chain(way) {
+        let next = make_folder(&dir, folder)?;
+        give(&dir, folder, owner)?;
+        dir = next;
+    }
+    Ok(Shelf::of_a_user(dir, last))
+}
+
+/// Takes the folders away that stand empty since something was brought back from there; whatever is still in one keeps it.
+pub(super) fn tidy(desk: &Desk<'_>, name: &str, place: &SystemPath) -> io::Result<()> {
+    let (home, below) = home_of(desk, place)?;
+    let before = home.look_self()?.mtime;
+    let all = match private(&home, ASIDE.as_bytes()) {
+        Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(()),
+        // It may be ours although it was not given to its owner yet.
+        Err(e) if is_anothers(&e) => {
+            let ours = home.look(ASIDE.as_bytes())?.is_some_and(|stat| stat.uid == 0 && stat.mode == 0o700);
+            return if ours { top_tidied(&home, before) } else { Ok(()) };
+        }
+        other => other?,
+    };
+    let mut path = checked(name)?.to_vec();
+    path.push(b'/');
+    path.extend_from_slice(below);
+    while let (Some(above), _) = split(&path) {
+        let above = above.to_vec();
+        let (folder, last) = split(&above);
+        let dir = match folder {
+            Some(folder) => all.disk().open_dir(all.fd(), folder).map(|fd| all.beside(fd)),
+            None => Ok(all.clone()),
+        };
+        match dir.and_then(|dir| taken_away(&dir, last)) {
+            Ok(true) => {}
+            // What lay beside it took this folder along.
+            Err(e) if e.kind() == io::ErrorKind::NotFound => {}
+            Ok(false) => return Ok(()),
+            Err(e) => return Err(e),
+        }
+        path = above;
+    }
+    top_tidied(&home, before)
+}
+
+/// Takes the folder of the home itself away, when nothing is set aside any more; the home looks as before.
+fn top_tidied(home: &Dir, before: Instant) -> io::Result<()> {
+    if taken_away(home, ASIDE.as_bytes())? {
+        home.disk().set_mtime(home.fd(), b"", before)?;
+    }
+    Ok(())
+}
+
+/// Takes an empty folder away; whether it is gone.
+fn taken_away(dir: &Dir, name: &[u8]) -> io::Result<bool> {
+    match dir.look(name)? {
+        None => return Ok(true),
+        Some(stat) if stat.kind != FileKind::Folder => return Ok(false),
+        Some(_) => {}
+    }
+    let inner = dir.beside(dir.disk().open_dir(dir.fd(), name)?);
+    if !inner.disk().list(inner.fd())?.is_empty() {
+        return Ok(false);
+    }
+    // Something may have come into it at this moment: the kernel takes only an empty one away.
+    match dir.disk().remove_dir(dir.fd(), name) {
+        Err(e) if e.kind() == io::ErrorKind::DirectoryNotEmpty => Ok(false),
+        other => other.map(|()| true),
+    }
+}

@@ -1,0 +1,128 @@
+//! Taking back what was done in a home: what the application has made there since is set aside in turn, and what its user
+//! has put among it since stays.
+
+use std::collections::BTreeSet;
+use std::io;
+
+use super::keep::{Kept, Shelf, placed};
+use super::round::Desk;
+use super::undo::Refusal;
+use crate::model::{FileKind, SystemPath};
+use crate::plan::{Action, Deed, Placed};
+use crate::target::Dir;
+
+const OWN_NOW: &str = "something of the user's own stands there now";
+const LOST: &str = "what was set aside from there is no longer where it was put, or has changed";
+const NO_FOLDER: &str = "the folder that it was in is no longer there";
+/// Folders within what is brought back are looked into so deep.
+const MAX_DEPTH: usize = 128;
+
+/// What is to be done to take one action in a home back, and what cannot be.
+#[derive(Default)]
+pub(super) struct Merge {
+    pub(super) actions: Vec<Action>,
+    pub(super) refused: Vec<Refusal>,
+}
+
+impl Merge {
+    fn refuse(&mut self, place: &SystemPath, why: &str) {
+        self.refused.push(Refusal { place: place.clone(), component: None, why: why.to_owned() });
+    }
+}
+
+/// Plans how to take one action back; `back` is its inverse.
+pub(super) fn merge(desk: Desk<'_>, back: Action) -> io::Result<Merge> {
+    let mut merge = Merge::default();
+    let parent = back.place.parent().unwrap_or_else(SystemPath::root);
+    let Ok(dir) = desk.machine.dir(&parent) else {
+        merge.refuse(&back.place, NO_FOLDER);
+        return Ok(merge);
+    };
+    let Deed::Return { change, round, index, kept, folder } = &back.deed else {
+        put_aside(desk, &dir, &back, &mut merge)?;
+        return Ok(merge);
+    };
+    let shelf = Kept { folder, change: *change, round: *round, index: *index, place: &back.place }.find(&desk)?;
+    let now = shelf.as_ref().map(Shelf::placed).transpose()?.flatten();
+    let as_kept = |now: &Placed| kept.is_still(now) && kept.stat.mtime == now.stat.mtime;
+    let (Some(shelf), Some(now)) = (shelf, now.filter(as_kept)) else {
+        merge.refuse(&back.place, LOST);
+        return Ok(merge);
+    };
+    // The very thing is back already, under this name as well.
+    if dir.look(back.place.name())?.is_some_and(|there| there.id == now.stat.id) {
+        return Ok(merge);
+    }
+    bring(desk, &dir, &shelf, now, &back, &mut merge, 0)?;
+    Ok(merge)
+}
+
+/// Brings one thing back from where it is set aside.
+fn bring(
+    desk: Desk<'_>,
+    dir: &Dir,
+    shelf: &Shelf,
+    kept: Placed,
+    back: &Action,
+    merge: &mut Merge,
+    depth: usize,
+) -> io::Result<()> {
+    let Deed::Return { change, round, index, folder, .. } = &back.deed else { return Ok(()) };
+    let name = back.place.name();
+    let there = dir.look(name)?;
+    let guarded = match &there {
+        Some(_) => desk.protection.reason_at(&back.place, dir, name)?.is_some(),
+        None => desk.protection.reason(&back.place).is_some(),
+    };
+    if !guarded {
+        let deed = Deed::Return { change: *change, round: *round, index: *index, kept, folder: folder.clone() };
+        merge.actions.push(Action { before: there, deed, ..back.clone() });
+        return Ok(());
+    }
+    let both = kept.stat.kind == FileKind::Folder && there.is_some_and(|there| there.kind == FileKind::Folder);
+    if !both || depth > MAX_DEPTH {
+        merge.refuse(&back.place, OWN_NOW);
+        return Ok(());
+    }
+    // The user's own is in the folder that stands there now: that one stays, and what is in the two changes places.
+    let (old, new) = (shelf.inner()?, dir.beside(dir.disk().open_dir(dir.fd(), name)?));
+    let names = |dir: &Dir| -> io::Result<BTreeSet<Vec<u8>>> {
+        Ok(dir.disk().list(dir.fd())?.into_iter().map(|(name, _)| name).collect())
+    };
+    let (olds, news) = (names(&old)?, names(&new)?);
+    for name in olds.union(&news) {
+        let Ok(place) = back.place.child(name) else { continue };
+        let inner = Action { place: place.clone(), listed: place, before: None, ..back.clone() };
+        match olds.contains(name).then(|| placed(&old, name)).transpose()?.flatten() {
+            Some(kept) => bring(desk, &new, &Shelf::of_a_user(old.clone(), name), kept, &inner, merge, depth + 1)?,
+            None => put_aside(desk, &new, &Action { deed: Deed::SetAside, ..inner }, merge)?,
+        }
+    }
+    Ok(())
+}
+
+/// Sets aside what stands there now, when all of it is the application's; within folders that hold the user's own as well,
+/// what is not.
+fn put_aside(desk: Desk<'_>, dir: &Dir, back: &Action, merge: &mut Merge) -> io::Result<()> {
+    let name = back.place.name();
+    let Some(there) = dir.look(name)? else { return Ok(()) };
+    if desk.protection.reason_at(&back.place, dir, name)?.is_none() {
+        merge.actions.push(Action { before: Some(there), deed: Deed::SetAside, ..back.clone() });
+    } else if there.kind == FileKind::Folder && desk.protection.reason(&back.place).is_none() {
+        inside(desk, dir, back, merge)?;
+    }
+    // What is the user's own stays, and that is no refusal: it was not there when the change was made.
+    Ok(())
+}
+
+fn inside(desk: Desk<'_>, dir: &Dir, back: &Action, merge: &mut Merge) -> io::Result<()> {
+    let Ok(fd) = dir.disk().open_dir(dir.fd(), back.place.name()) else { return Ok(()) };
+    let inner = dir.beside(fd);
+    let mut names: Vec<Vec<u8>> = inner.disk().list(inner.fd())?.into_iter().map(|(name, _)| name).collect();
+    names.sort();
+    for name in names {
+        let Ok(place) = back.place.child(&name) else { continue };
+        put_aside(desk, &inner, &Action { place: place.clone(), listed: place, ..back.clone() }, merge)?;
+    }
+    Ok(())
+}

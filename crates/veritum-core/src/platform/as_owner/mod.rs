@@ -1,0 +1,186 @@
+//! Work below a home with the rights of its owner: by a child of our own program, never with root's.
+//!
+//! The child is handed a socket and nothing else of ours; each call brings the open handle that it is about. For whoever
+//! uses it, it is a [`Disk`](crate::target::Disk) like any other, so that what changes a home is what changes everything else.
+
+mod disk;
+mod serve;
+mod wire;
+
+use std::ffi::OsString;
+use std::io;
+use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
+use std::os::unix::process::CommandExt as _;
+use std::process::{Child, Command, Stdio};
+use std::sync::{Mutex, PoisonError};
+use std::time::Duration;
+
+use rustix::net::sockopt::{Timeout, set_socket_timeout};
+use rustix::net::{AddressFamily, SocketFlags, SocketType, socketpair};
+
+use self::wire::{Call, Said, receive, send};
+use crate::target::Dir;
+
+pub use serve::{Answering, serve};
+
+/// A home may lie on a slow disk, or on a file system that never answers.
+const PATIENCE: Duration = Duration::from_secs(300);
+
+/// A process with the rights of a home's owner.
+#[derive(Debug)]
+pub struct Owner {
+    socket: Mutex<OwnedFd>,
+    child: Child,
+}
+
+impl Owner {
+    /// Starts `helper` (a program with its words) as user and group `ids`, a socket as its standard input and nothing else
+    /// of ours.
+    ///
+    /// # Errors
+    /// When it cannot be started.
+    pub fn start(helper: &[OsString], ids: (u32, u32)) -> io::Result<Self> {
+        let Some((program, words)) = helper.split_first() else { return Err(io::ErrorKind::Unsupported.into()) };
+        let (ours, theirs) = socketpair(AddressFamily::UNIX, SocketType::SEQPACKET, SocketFlags::CLOEXEC, None)?;
+        for way in [Timeout::Recv, Timeout::Send] {
+            set_socket_timeout(&ours, way, Some(PATIENCE))?;
+        }
+        // Without further groups: the standard library gives them up with the user when we are root. In a group of its own:
+        // what interrupts us at the terminal must not take it away in the middle of a change.
+        let child = Command::new(program)
+            .args(words)
+            .env_clear()
+            .current_dir("/")
+            .stdin(Stdio::from(theirs))
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .process_group(0)
+            .gid(ids.1)
+            .uid(ids.0)
+            .spawn()?;
+        Ok(Self { socket: Mutex::new(ours), child })
+    }
+
+    /// Asks a question in words about an open folder.
+    ///
+    /// # Errors
+    /// When it has no answer, or is gone.
+    pub fn ask(&self, folder: &Dir, question: &str) -> io::Result<String> {
+        match self.call(&Call::Ask, question.as_bytes(), &[folder.fd()])? {
+            (Said::Bytes, bytes, _) => String::from_utf8(bytes).map_err(io::Error::other),
+            _ => Err(io::ErrorKind::InvalidData.into()),
+        }
+    }
+
+    fn call(
+        &self,
+        call: &Call,
+        bytes: &[u8],
+        handles: &[BorrowedFd<'_>],
+    ) -> io::Result<(Said, Vec<u8>, Option<OwnedFd>)> {
+        let socket = self.socket.lock().unwrap_or_else(PoisonError::into_inner);
+        send(socket.as_fd(), call, bytes, handles)?;
+        let gone = || io::Error::new(io::ErrorKind::BrokenPipe, "the process with the owner's rights is gone");
+        let (said, bytes, mut handles) = receive::<Said>(socket.as_fd())?.ok_or_else(gone)?;
+        match said {
+            Said::Failed(Some(number), _) => Err(io::Error::from_raw_os_error(number)),
+            Said::Failed(None, why) => Err(io::Error::other(why)),
+            said => Ok((said, bytes, handles.pop())),
+        }
+    }
+}
+
+impl Drop for Owner {
+    /// It ends by itself when its socket closes; one that does not is none of ours any more.
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+
+    use super::*;
+    use crate::model::{Instant, SystemPath};
+    use crate::target::{Disk, Exchange, LiveDisk, Machine};
+
+    fn ids() -> (u32, u32) {
+        (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw())
+    }
+
+    /// The child's side on a thread of ours: what it says goes over the wire all the same.
+    fn owner() -> Arc<Owner> {
+        let (ours, theirs) =
+            socketpair(AddressFamily::UNIX, SocketType::SEQPACKET, SocketFlags::CLOEXEC, None).unwrap();
+        std::thread::spawn(move || {
+            let disk: Arc<dyn Disk> = Arc::new(LiveDisk);
+            let mut answer = |dir: &Dir, question: &str| match question {
+                "how many?" => Ok(dir.disk().list(dir.fd()).unwrap().len().to_string()),
+                other => Err(format!("{other} is no question")),
+            };
+            serve(theirs.as_fd(), &disk, &mut answer)
+        });
+        Arc::new(Owner { socket: Mutex::new(ours), child: Command::new("true").spawn().unwrap() })
+    }
+
+    #[test]
+    fn a_folder_is_worked_on_through_the_wire_as_through_the_kernel() {
+        let folder = tempfile::tempdir().unwrap();
+        let live: Arc<dyn Disk> = Arc::new(LiveDisk);
+        let top = Dir::handed_over(live.clone(), live.open_root(folder.path()).unwrap());
+        let owner = owner();
+        assert_eq!(owner.ask(&top, "how many?").unwrap(), "0");
+        assert!(owner.ask(&top, "why?").unwrap_err().to_string().contains("why? is no question"));
+        let dir = Dir::handed_over(owner.clone(), top.handle().unwrap());
+        let disk = dir.disk();
+        let content: Vec<u8> = (0..700_000u32).map(|n| (n / 7) as u8).collect();
+        let file = disk.create(dir.fd(), b"one\n\xff").unwrap();
+        disk.write(file.as_fd(), &content).unwrap();
+        disk.set_mode(file.as_fd(), 0o640).unwrap();
+        disk.sync(file.as_fd()).unwrap();
+        disk.make_dir(dir.fd(), b"below").unwrap();
+        disk.make_link(dir.fd(), b"link", b"/etc").unwrap();
+        let below = dir.beside(disk.open_dir(dir.fd(), b"below").unwrap());
+        disk.rename(dir.fd(), b"one\n\xff", below.fd(), b"two", Exchange::IntoNothing).unwrap();
+        disk.set_mtime(below.fd(), b"two", Instant { s: 7, n: 9 }).unwrap();
+        assert_eq!(below.read(b"two", 1 << 20).unwrap(), content);
+        assert_eq!(below.look(b"two").unwrap(), LiveDisk.look(below.fd(), b"two").ok());
+        assert_eq!(disk.read_link(dir.fd(), b"link").unwrap(), b"/etc");
+        assert_eq!(disk.mount_of(dir.fd()).unwrap(), LiveDisk.mount_of(dir.fd()).unwrap());
+        assert_eq!(disk.room(dir.fd()).unwrap().block, LiveDisk.room(dir.fd()).unwrap().block);
+        assert!(dir.look(b"nothing").unwrap().is_none(), "an error's number comes through");
+        assert!(disk.open_dir(dir.fd(), b"link").is_err() && disk.open_root(folder.path()).is_err());
+        let mut names = disk.list(dir.fd()).unwrap();
+        names.sort_by(|a, b| a.0.cmp(&b.0));
+        assert_eq!(names.iter().map(|(name, _)| name.as_slice()).collect::<Vec<_>>(), [&b"below"[..], b"link"]);
+    }
+
+    #[test]
+    fn a_helper_that_is_none_is_an_error_and_no_waiting() {
+        let machine = Machine::open(std::path::Path::new("/"), Arc::new(LiveDisk)).unwrap();
+        let dir = machine.dir(&SystemPath::root()).unwrap();
+        for script in ["exit 3", "kill -9 $$", "exec 0<&-; sleep 9"] {
+            let helper = ["/bin/sh", "-c", script].map(OsString::from);
+            let said = Owner::start(&helper, ids()).unwrap().ask(&dir, "how many?");
+            assert!(said.is_err(), "{script}");
+        }
+        assert!(Owner::start(&[], ids()).is_err());
+    }
+
+    #[test]
+    fn root_gives_up_its_rights() {
+        if !rustix::process::geteuid().is_root() {
+            println!("SKIPPED: giving up root's rights needs root");
+            return;
+        }
+        let folder = tempfile::tempdir().unwrap();
+        std::os::unix::fs::chown(folder.path(), Some(12_345), Some(12_346)).unwrap();
+        let said = folder.path().join("said");
+        let script = format!("(id -u; id -g; id -G) > {}", said.display());
+        let mut owner = Owner::start(&["/bin/sh", "-c", &script].map(OsString::from), (12_345, 12_346)).unwrap();
+        owner.child.wait().unwrap();
+        assert_eq!(std::fs::read_to_string(said).unwrap(), "12345\n12346\n12346\n");
+    }
+}

@@ -1,0 +1,131 @@
+//! The child's side: does what it is asked to do, until whoever asks has gone.
+
+use std::ffi::OsStr;
+use std::io;
+use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
+use std::os::unix::ffi::OsStrExt as _;
+use std::sync::Arc;
+
+use super::wire::{Call, How, Said, receive, send};
+use crate::target::{Dir, Disk, Exchange};
+
+/// More is not read in one call.
+const MAX_READ: usize = 1 << 20;
+
+/// Answers a question in words about an open folder.
+pub type Answering<'a> = dyn FnMut(&Dir, &str) -> Result<String, String> + 'a;
+
+/// Does what it is asked to do over a socket, until whoever asks has gone; `answer` knows the answers to questions.
+///
+/// # Errors
+/// When the socket fails.
+pub fn serve(socket: BorrowedFd<'_>, disk: &Arc<dyn Disk>, answer: &mut Answering<'_>) -> io::Result<()> {
+    while let Some((call, bytes, handles)) = receive::<Call>(socket)? {
+        let (said, bytes, handle) = match done(disk, call, bytes, handles, answer) {
+            Ok(done) => done,
+            Err(e) => (Said::Failed(e.raw_os_error(), e.to_string()), Vec::new(), None),
+        };
+        let handles: Vec<BorrowedFd<'_>> = handle.iter().map(|fd| fd.as_fd()).collect();
+        send(socket, &said, &bytes, &handles)?;
+    }
+    Ok(())
+}
+
+type Done = (Said, Vec<u8>, Option<OwnedFd>);
+
+fn done(
+    disk: &Arc<dyn Disk>,
+    call: Call,
+    bytes: Vec<u8>,
+    handles: Vec<OwnedFd>,
+    answer: &mut Answering<'_>,
+) -> io::Result<Done> {
+    let first = handles.first().ok_or(io::ErrorKind::InvalidInput)?;
+    if let Call::Ask = call {
+        let dir = Dir::handed_over(disk.clone(), first.as_fd().try_clone_to_owned()?);
+        let question = String::from_utf8(bytes).map_err(|_| io::ErrorKind::InvalidData)?;
+        let said = answer(&dir, &question).map_err(io::Error::other)?;
+        return Ok((Said::Bytes, said.into_bytes(), None));
+    }
+    let (fd, second) = (first.as_fd(), handles.last().map_or(first.as_fd(), |fd| fd.as_fd()));
+    looked(disk.as_ref(), &call, fd).unwrap_or_else(|| changed(disk.as_ref(), call, &bytes, fd, second))
+}
+
+fn plain(said: Said) -> io::Result<Done> {
+    Ok((said, Vec::new(), None))
+}
+
+/// What changes nothing; none when the call is of the other kind.
+fn looked(disk: &dyn Disk, call: &Call, fd: BorrowedFd<'_>) -> Option<io::Result<Done>> {
+    let bytes = |bytes: io::Result<Vec<u8>>| -> io::Result<Done> { Ok((Said::Bytes, bytes?, None)) };
+    let look = || -> io::Result<Option<Done>> {
+        Ok(Some(match call {
+            Call::OpenDir(path) => (Said::Nothing, Vec::new(), Some(disk.open_dir(fd, path)?)),
+            Call::OpenSeen(name) => {
+                let (file, stat) = disk.open_seen(fd, name)?;
+                (Said::Stat(stat), Vec::new(), Some(file))
+            }
+            Call::Look(name) => plain(Said::Stat(disk.look(fd, name)?))?,
+            Call::LookOpen => plain(Said::Stat(disk.look_open(fd)?))?,
+            Call::MountOf => plain(Said::Number(disk.mount_of(fd)?))?,
+            Call::MountOfName(name) => plain(Said::Number(disk.mount_of_name(fd, name)?))?,
+            Call::Read(most) => {
+                let mut piece = vec![0; (*most).min(MAX_READ)];
+                let n = disk.read(fd, &mut piece)?;
+                piece.truncate(n);
+                bytes(Ok(piece))?
+            }
+            Call::ReadLink(name) => bytes(disk.read_link(fd, name))?,
+            Call::List => plain(Said::Names(disk.list(fd)?))?,
+            Call::Xattrs => {
+                let all = disk.xattrs(fd)?.into_iter().map(|(name, value)| (name.as_bytes().to_vec(), value));
+                plain(Said::Xattrs(all.collect()))?
+            }
+            Call::HasCapabilities => plain(Said::Yes(disk.has_capabilities(fd)?))?,
+            Call::Flags => plain(Said::Flags(disk.flags(fd)?))?,
+            Call::Room => {
+                let room = disk.room(fd)?;
+                plain(Said::Room {
+                    bytes: room.bytes,
+                    inodes: room.inodes,
+                    block: room.block,
+                    read_only: room.read_only,
+                })?
+            }
+            _ => return Ok(None),
+        }))
+    };
+    look().transpose()
+}
+
+fn changed(disk: &dyn Disk, call: Call, bytes: &[u8], fd: BorrowedFd<'_>, second: BorrowedFd<'_>) -> io::Result<Done> {
+    match call {
+        Call::Create(name) => return Ok((Said::Nothing, Vec::new(), Some(disk.create(fd, &name)?))),
+        Call::OpenAppend(name) => return Ok((Said::Nothing, Vec::new(), Some(disk.open_append(fd, &name)?))),
+        Call::Forget => disk.forget(fd)?,
+        Call::Write => disk.write(fd, bytes)?,
+        Call::MakeDir(name) => disk.make_dir(fd, &name)?,
+        Call::MakeLink(name, target) => disk.make_link(fd, &name, &target)?,
+        Call::HardLink(old, new) => disk.hard_link(fd, &old, second, &new)?,
+        Call::Rename(old, new, how) => {
+            let how = match how {
+                How::Swap => Exchange::Swap,
+                How::IntoNothing => Exchange::IntoNothing,
+                How::Replace => Exchange::Replace,
+            };
+            disk.rename(fd, &old, second, &new, how)?;
+        }
+        Call::Unlink(name) => disk.unlink(fd, &name)?,
+        Call::RemoveDir(name) => disk.remove_dir(fd, &name)?,
+        Call::SetOwner(name, uid, gid) => disk.set_owner(fd, &name, uid, gid)?,
+        Call::SetMode(mode) => disk.set_mode(fd, mode)?,
+        Call::SetMtime(name, mtime) => disk.set_mtime(fd, &name, mtime)?,
+        Call::SetXattr(name) => disk.set_xattr(fd, OsStr::from_bytes(&name), bytes)?,
+        Call::SetFlags(flags) => disk.set_flags(fd, flags)?,
+        Call::Truncate(len) => disk.truncate(fd, len)?,
+        Call::Sync => disk.sync(fd)?,
+        Call::SyncAll => disk.sync_all(fd)?,
+        _ => return Err(io::ErrorKind::Unsupported.into()),
+    }
+    plain(Said::Nothing)
+}

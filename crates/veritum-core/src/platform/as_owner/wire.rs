@@ -1,0 +1,209 @@
+//! What goes over the wire between a process and its child: calls with open handles, and their answers.
+//!
+//! A message is a header in JSON and raw bytes, sent as packets of a `SOCK_SEQPACKET` pair (unix(7)); handles travel with its
+//! first packet. The child has the user's rights, and its user may do with it as they please: what it says is foreign bytes,
+//! and a handle that it sends is only ever handed back to it.
+
+use std::io::{self, IoSlice, IoSliceMut};
+use std::mem::MaybeUninit;
+use std::os::fd::{BorrowedFd, OwnedFd};
+
+use rustix::net::{
+    RecvAncillaryBuffer, RecvAncillaryMessage, RecvFlags, SendAncillaryBuffer, SendAncillaryMessage, SendFlags,
+    recvmsg, sendmsg,
+};
+use serde::{Deserialize, Serialize, de::DeserializeOwned};
+
+use crate::model::{FileKind, Instant, Stat};
+
+/// What one packet carries beside its first byte.
+const PIECE: usize = 48 << 10;
+/// A longer message is none.
+const MAX_MESSAGE: usize = 64 << 20;
+/// A call takes two handles at most.
+const HANDLES: usize = 2;
+
+/// One operation of a disk, or a question; the handles that it is about travel beside it.
+#[derive(Debug, Serialize, Deserialize)]
+pub(super) enum Call {
+    OpenDir(Vec<u8>),
+    OpenSeen(Vec<u8>),
+    Look(Vec<u8>),
+    LookOpen,
+    MountOf,
+    MountOfName(Vec<u8>),
+    Read(usize),
+    ReadLink(Vec<u8>),
+    List,
+    Xattrs,
+    HasCapabilities,
+    Flags,
+    Room,
+    Forget,
+    Create(Vec<u8>),
+    OpenAppend(Vec<u8>),
+    Write,
+    MakeDir(Vec<u8>),
+    MakeLink(Vec<u8>, Vec<u8>),
+    HardLink(Vec<u8>, Vec<u8>),
+    Rename(Vec<u8>, Vec<u8>, How),
+    Unlink(Vec<u8>),
+    RemoveDir(Vec<u8>),
+    SetOwner(Vec<u8>, u32, u32),
+    SetMode(u32),
+    SetMtime(Vec<u8>, Instant),
+    SetXattr(Vec<u8>),
+    SetFlags(u32),
+    Truncate(u64),
+    Sync,
+    SyncAll,
+    /// A question in words about an open folder.
+    Ask,
+}
+
+/// How a rename treats its destination.
+#[derive(Debug, Clone, Copy, Serialize, Deserialize)]
+pub(super) enum How {
+    Swap,
+    IntoNothing,
+    Replace,
+}
+
+/// What came of a call; bytes that belong to it follow the header.
+#[derive(Debug, Serialize, Deserialize)]
+pub(super) enum Said {
+    Nothing,
+    Bytes,
+    Stat(Stat),
+    Number(u64),
+    Yes(bool),
+    Flags(Option<u32>),
+    Names(Vec<(Vec<u8>, Option<FileKind>)>),
+    Xattrs(Vec<(Vec<u8>, Vec<u8>)>),
+    Room {
+        bytes: u64,
+        inodes: u64,
+        block: u64,
+        read_only: bool,
+    },
+    /// It did not work: the kernel's number for why, and words where it has none.
+    Failed(Option<i32>, String),
+}
+
+/// Sends a message.
+pub(super) fn send<H: Serialize>(
+    socket: BorrowedFd<'_>,
+    header: &H,
+    bytes: &[u8],
+    handles: &[BorrowedFd<'_>],
+) -> io::Result<()> {
+    let header = serde_json::to_vec(header)?;
+    let mut message = Vec::with_capacity(4 + header.len() + bytes.len());
+    message.extend(u32::try_from(header.len()).map_err(|_| too_long())?.to_le_bytes());
+    message.extend(header);
+    message.extend(bytes);
+    let pieces = message.chunks(PIECE);
+    let last = pieces.len() - 1;
+    for (at, piece) in pieces.enumerate() {
+        let mut space = [MaybeUninit::uninit(); rustix::cmsg_space!(ScmRights(HANDLES))];
+        let mut beside = SendAncillaryBuffer::new(&mut space);
+        if at == 0 && !handles.is_empty() && !beside.push(SendAncillaryMessage::ScmRights(handles)) {
+            return Err(too_long());
+        }
+        let more = [u8::from(at != last)];
+        let parts = [IoSlice::new(&more), IoSlice::new(piece)];
+        retried(|| sendmsg(socket, &parts, &mut beside, SendFlags::NOSIGNAL))?;
+    }
+    Ok(())
+}
+
+/// A message: its header, its bytes, the handles that came with it.
+pub(super) type Message<H> = (H, Vec<u8>, Vec<OwnedFd>);
+
+/// Receives a message; none when the other side has gone.
+pub(super) fn receive<H: DeserializeOwned>(socket: BorrowedFd<'_>) -> io::Result<Option<Message<H>>> {
+    let mut message = Vec::new();
+    let mut handles = Vec::new();
+    let mut packet = vec![0; PIECE + 1];
+    loop {
+        let mut space = [MaybeUninit::uninit(); rustix::cmsg_space!(ScmRights(HANDLES))];
+        let mut beside = RecvAncillaryBuffer::new(&mut space);
+        let got = retried(|| {
+            recvmsg(socket, &mut [IoSliceMut::new(&mut packet)], &mut beside, RecvFlags::CMSG_CLOEXEC).map(|m| m.bytes)
+        })?;
+        for one in beside.drain() {
+            if let RecvAncillaryMessage::ScmRights(fds) = one {
+                handles.extend(fds);
+            }
+        }
+        let Some((more, piece)) = packet[..got].split_first() else { return Ok(None) };
+        message.extend_from_slice(piece);
+        if message.len() > MAX_MESSAGE || handles.len() > HANDLES {
+            return Err(too_long());
+        }
+        if *more == 0 {
+            break;
+        }
+    }
+    let bad = || io::Error::new(io::ErrorKind::InvalidData, "a message that is none");
+    let (length, rest) = message.split_first_chunk::<4>().ok_or_else(bad)?;
+    let (header, bytes) = rest.split_at_checked(u32::from_le_bytes(*length) as usize).ok_or_else(bad)?;
+    Ok(Some((serde_json::from_slice(header)?, bytes.to_vec(), handles)))
+}
+
+fn retried<T>(mut call: impl FnMut() -> rustix::io::Result<T>) -> io::Result<T> {
+    loop {
+        match call() {
+            Err(rustix::io::Errno::INTR) => {}
+            Err(rustix::io::Errno::AGAIN) => {
+                return Err(io::Error::new(
+                    io::ErrorKind::TimedOut,
+                    "the process with the owner's rights does not answer",
+                ));
+            }
+            other => return Ok(other?),
+        }
+    }
+}
+
+fn too_long() -> io::Error {
+    io::Error::new(io::ErrorKind::InvalidData, "a message that is too long")
+}
+
+#[cfg(test)]
+mod tests {
+    use std::os::fd::AsFd as _;
+
+    use rustix::net::{AddressFamily, SocketFlags, SocketType, socketpair};
+
+    use super::*;
+
+    fn pair() -> (OwnedFd, OwnedFd) {
+        socketpair(AddressFamily::UNIX, SocketType::SEQPACKET, SocketFlags::CLOEXEC, None).unwrap()
+    }
+
+    #[test]
+    fn a_long_message_with_handles_arrives_whole_and_an_end_is_told() {
+        let (here, there) = pair();
+        let long: Vec<u8> = (0..300_000u32).map(|n| n as u8).collect();
+        let folder = std::fs::File::open("/").unwrap();
+        let sent = long.clone();
+        let sending = std::thread::spawn(move || send(here.as_fd(), &Call::Write, &sent, &[folder.as_fd()]));
+        let (call, bytes, handles) = receive::<Call>(there.as_fd()).unwrap().unwrap();
+        sending.join().unwrap().unwrap();
+        assert!(matches!(call, Call::Write) && bytes == long && handles.len() == 1);
+        assert!(receive::<Call>(there.as_fd()).unwrap().is_none());
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn any_packet_can_be_received(packet in proptest::collection::vec(proptest::prelude::any::<u8>(), 1..200)) {
+            let (here, there) = pair();
+            let mut first = vec![0];
+            first.extend(&packet);
+            rustix::io::write(&here, &first).unwrap();
+            drop(here);
+            let _ = receive::<Said>(there.as_fd());
+        }
+    }
+}

@@ -1,0 +1,120 @@
+//! [`HomeGuard`]: of one home, only what is one application's may be moved.
+
+use std::io;
+use std::sync::Arc;
+
+use super::question::{Question, Teller, WholeQuestion, ask};
+use crate::apps::{Bases, Card, CardError, Class, RawCard};
+use crate::model::SystemPath;
+use crate::target::{Dir, ProtectionPolicy};
+
+const OWN: &str = "it is the user's own";
+const OWN_INSIDE: &str = "something of the user's own is in it";
+
+/// Protects all of a machine but one application's parts of one user's home, whatever was planned.
+#[derive(Debug)]
+pub struct HomeGuard {
+    home: SystemPath,
+    card: Card,
+    raw: RawCard,
+    bases: Bases,
+    owner: u32,
+    most: u64,
+    teller: Arc<dyn Teller>,
+}
+
+impl HomeGuard {
+    /// Protects all but what the card calls the application's in this home; `owner` is the user's number, and of more than `most`
+    /// names nobody can say whose they are.
+    ///
+    /// # Errors
+    /// When the card is none.
+    pub fn of(
+        home: SystemPath,
+        raw: RawCard,
+        bases: Bases,
+        owner: u32,
+        most: u64,
+        teller: Arc<dyn Teller>,
+    ) -> Result<Self, CardError> {
+        Ok(Self { home, card: Card::of_raw(raw.clone())?, raw, bases, owner, most, teller })
+    }
+}
+
+impl ProtectionPolicy for HomeGuard {
+    fn reason(&self, physical: &SystemPath) -> Option<String> {
+        let Some(below) = physical.below(&self.home).filter(|below| !below.is_empty()) else {
+            return Some("it lies outside the user's folder".into());
+        };
+        match self.card.class_of(&self.bases, below) {
+            None | Some((Class::Own, _)) => Some(OWN.into()),
+            Some(_) => None,
+        }
+    }
+
+    /// What lies below is judged by what is really there.
+    fn guards_below(&self, _: &SystemPath) -> bool {
+        false
+    }
+
+    fn reason_at(&self, physical: &SystemPath, dir: &Dir, name: &[u8]) -> io::Result<Option<String>> {
+        if let Some(why) = self.reason(physical) {
+            return Ok(Some(why));
+        }
+        let question = WholeQuestion {
+            card: self.raw.clone(),
+            bases: self.bases.clone(),
+            owner: self.owner,
+            most: self.most,
+            path: physical.below(&self.home).unwrap_or_default().to_vec(),
+            name: name.to_vec(),
+        };
+        let whole: bool = ask(&*self.teller, dir, &Question::Whole(question))?;
+        Ok((!whole).then(|| OWN_INSIDE.to_owned()))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::fs;
+    use std::sync::Mutex;
+
+    use super::super::question::Answerer;
+    use super::*;
+    use crate::apps::example::QUAY;
+    use crate::target::{LiveDisk, Machine};
+
+    #[test]
+    fn only_what_is_the_applications_with_all_that_is_in_it_may_be_moved() {
+        let root = tempfile::tempdir().unwrap();
+        let home = root.path().join("home/mirela");
+        for (path, text) in [(".config/quay/rc", "1"), (".quay/a/look/x", "2"), (".quay/a/mail/inbox", "own")] {
+            fs::create_dir_all(home.join(path).parent().unwrap()).unwrap();
+            fs::write(home.join(path), text).unwrap();
+        }
+        let machine = Machine::open(root.path(), Arc::new(LiveDisk)).unwrap();
+        let place = SystemPath::literal("/home/mirela");
+        let owner = machine.look(&place).unwrap().unwrap().uid;
+        let teller = Arc::new(Mutex::new(Answerer::default()));
+        let raw = Card::parse(QUAY).unwrap().raw();
+        let guard = HomeGuard::of(place, raw, Bases::default(), owner, 100, teller).unwrap();
+        let reason = |path: &'static str| {
+            let path = SystemPath::literal(path);
+            let dir = machine.dir(&path.parent().unwrap()).unwrap();
+            guard.reason_at(&path, &dir, path.name()).unwrap()
+        };
+        assert_eq!(reason("/home/mirela/.config/quay"), None);
+        assert_eq!(reason("/home/mirela/.quay/a/look"), None);
+        for (path, why) in [
+            ("/home/mirela/.quay/a/mail", OWN),
+            ("/home/mirela/.quay/a/mail/inbox", OWN),
+            ("/home/mirela/.config", OWN),
+            ("/home/mirela", "it lies outside the user's folder"),
+            ("/home", "it lies outside the user's folder"),
+        ] {
+            assert_eq!(reason(path).as_deref(), Some(why), "{path}");
+        }
+        fs::write(home.join(".quay/a/look/letter.odt"), "own").unwrap();
+        assert_eq!(reason("/home/mirela/.quay/a/look").as_deref(), Some(OWN_INSIDE));
+    }
+}

@@ -1,0 +1,326 @@
+//! `reset`: an application's settings set aside, each user's with that user's rights.
+
+use std::io;
+
+use super::apps::{App, called};
+use super::homes::{HomeDesk, Household, left, too_many};
+use super::repair::{carried_out, planned};
+use super::running::running_apps;
+use super::{Agreement, WorkError, Workshop};
+use crate::apps::{Bases, Card, Class};
+use crate::change::{ChangeError, Desk, OpenChange, Verb, unfinished};
+use crate::event::{Event, Observer, Phase};
+use crate::model::{Area, SystemPath, error_chain, error_words, readable};
+use crate::plan::{Action, Deed};
+use crate::report::{Difference, Fate, HomeReset, OwnReport, RefusalReport, ResetPart, ResetReport};
+use crate::scan::{Belonging, Choice, InventoryAnswer};
+use crate::store::NoContents;
+
+/// More separate things are not moved in one change.
+const MAX_MOVED: usize = 50_000;
+
+/// Which of an application's things are to be set aside.
+#[derive(Debug, Clone, Default)]
+pub struct ResetWanted {
+    /// Only this user's; without one those of all who log in.
+    pub user: Option<String>,
+    /// Only these.
+    pub only: Option<Only>,
+    /// But not these parts: classes, or what they are to the user.
+    pub keep: Vec<String>,
+    /// Whether contents of the user's own are read for the proof, not only their numbers.
+    pub prove: bool,
+}
+
+/// What alone is to be set aside.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Only {
+    /// What the application makes again by itself.
+    Cache,
+    /// How it was set up, where it was left, and that it runs.
+    Settings,
+    /// What others hang into it.
+    AddOns,
+}
+
+impl ResetWanted {
+    /// The same in terms of a card.
+    fn choice(&self, card: &Card) -> Result<Choice, WorkError> {
+        let mut classes = match self.only {
+            None => vec![Class::Settings, Class::State, Class::Cache, Class::Locks],
+            Some(Only::Cache) => vec![Class::Cache],
+            Some(Only::Settings) => vec![Class::Settings, Class::State, Class::Locks],
+            Some(Only::AddOns) => vec![Class::AddOns],
+        };
+        let mut known: Vec<String> = classes.iter().map(|class| class.word().to_owned()).collect();
+        known.extend(card.parts().filter_map(|(_, what, _)| what.map(str::to_owned)));
+        for part in &self.keep {
+            if !known.contains(part) {
+                return Err(WorkError::Unknown { what: "part", name: part.clone(), known });
+            }
+            classes.retain(|class| class.word() != part);
+        }
+        Ok(Choice { classes, keep: self.keep.clone() })
+    }
+}
+
+/// One home with what is planned for it.
+struct Planned {
+    desk: HomeDesk,
+    actions: Vec<Action>,
+    /// Which entry of the report tells of it.
+    at: usize,
+}
+
+/// What a reset is about.
+struct Case<'a> {
+    app: &'a App,
+    card: Card,
+    choice: Choice,
+}
+
+impl Workshop {
+    /// Sets an application's settings, caches and the like aside, in the homes of all who log in or of one user. `ask` is shown
+    /// the list first. Nothing of a user's own is touched, and where the application runs nothing at all.
+    ///
+    /// # Errors
+    /// When nothing is called so, a card cannot be used, somebody else works on the machine, or a change stays unfinished.
+    pub fn reset(
+        &self,
+        typed: &str,
+        wanted: &ResetWanted,
+        plan_only: bool,
+        observer: &dyn Observer,
+        ask: &mut dyn FnMut(&ResetReport) -> Agreement,
+    ) -> Result<ResetReport, WorkError> {
+        let apps = self.apps();
+        let app = called(&apps, typed)?;
+        let (card, from) = self.card_of(app)?;
+        let case = Case { app, choice: wanted.choice(&card)?, card };
+        let accounts = self.users_named(wanted.user.as_deref())?;
+        let mut report = ResetReport {
+            format: ResetReport::FORMAT.into(),
+            name: app.name().to_owned(),
+            id: app.entry.id.clone(),
+            card: from,
+            plan_only: true,
+            homes: Vec::new(),
+        };
+        let mut homes = Vec::new();
+        observer.hear(Event::Begin { phase: Phase::Homes, items: accounts.len() as u64, bytes: 0 });
+        for (user, household) in self.households(&accounts) {
+            homes.extend(self.home_planned(&case, user, household, &mut report));
+            observer.hear(Event::Advance { items: 1, bytes: 0 });
+        }
+        observer.hear(Event::End);
+        if homes.is_empty() {
+            return Ok(report);
+        }
+        if plan_only {
+            return Ok(report);
+        }
+        self.require_writable()?;
+        let state = self.make_state()?;
+        let desk = self.desk(&state, observer);
+        let _lock = desk.lock_own()?;
+        if let Some(number) = unfinished(&state)?.first() {
+            return Err(ChangeError::Earlier(*number).into());
+        }
+        if ask(&report) == Agreement::No {
+            return Ok(report);
+        }
+        report.plan_only = false;
+        for home in homes {
+            let told = &mut report.homes[home.at];
+            // Somebody may have started it while the list was read.
+            told.running = self.running_in(&case.card, &home.desk.household);
+            if told.running.is_empty() {
+                self.reset_home(desk, home, wanted.prove, told)?;
+            }
+        }
+        Ok(report)
+    }
+
+    fn running_in(&self, card: &Card, home: &Household) -> Vec<crate::report::RunningApp> {
+        if self.machine.is_live() { running_apps(&card.programs, home.owner, &home.place) } else { Vec::new() }
+    }
+
+    fn home_planned(
+        &self,
+        case: &Case<'_>,
+        user: String,
+        household: io::Result<Household>,
+        report: &mut ResetReport,
+    ) -> Option<Planned> {
+        let mut told = HomeReset {
+            user,
+            home: household.as_ref().ok().map(|home| home.place.clone()),
+            change: None,
+            set_aside_in: None,
+            parts: Vec::new(),
+            actions: Vec::new(),
+            blocked: Vec::new(),
+            left: Vec::new(),
+            running: Vec::new(),
+            own: None,
+            trouble: None,
+        };
+        let planned = household.map_err(|e| error_words(&e)).and_then(|home| self.planned_in(case, home, &mut told));
+        let planned = planned.unwrap_or_else(|why| {
+            told.trouble = Some(why);
+            None
+        });
+        if told.parts.is_empty() && told.left.is_empty() && told.trouble.is_none() {
+            return None;
+        }
+        report.homes.push(told);
+        let at = report.homes.len() - 1;
+        planned.map(|(desk, actions)| Planned { desk, actions, at })
+    }
+
+    fn planned_in(
+        &self,
+        case: &Case<'_>,
+        home: Household,
+        told: &mut HomeReset,
+    ) -> Result<Option<(HomeDesk, Vec<Action>)>, String> {
+        let found = home.belongings(&case.card, &case.choice).map_err(|e| error_words(&e))?;
+        if let Some(why) = too_many(&found) {
+            return Err(why);
+        }
+        told.parts = found.parts.iter().map(|part| part_of(part, &case.choice)).collect();
+        told.left = left(found.left);
+        if found.tops.len() > MAX_MOVED {
+            return Err(format!("more than {MAX_MOVED} separate things would have to be moved"));
+        }
+        let actions = actions(&home, &found.tops).map_err(|e| error_words(&e))?;
+        if actions.is_empty() {
+            return Ok(None);
+        }
+        told.actions = actions.iter().map(planned).collect();
+        told.running = self.running_in(&case.card, &home);
+        if !told.running.is_empty() {
+            return Ok(None);
+        }
+        let desk = HomeDesk::of(home, &case.app.entry.id, case.card.raw(), found.bases).map_err(|e| error_chain(&e))?;
+        Ok(Some((desk, actions)))
+    }
+
+    fn reset_home(&self, desk: Desk<'_>, home: Planned, prove: bool, told: &mut HomeReset) -> Result<(), WorkError> {
+        let mut watch = OwnWatch::begin(&home.desk, &home.actions, prove, desk.observer);
+        let at = home.desk.desk(desk);
+        let mut change = OpenChange::begin(at, Verb::Reset, Area::Apps, None, &self.settings.run, self.settings.now)?;
+        let number = change.number();
+        told.set_aside_in = change.aside().and_then(|name| aside(&home.desk, name));
+        let done = match change.round(home.actions, &NoContents) {
+            Ok(receipt) => {
+                told.actions = carried_out(&receipt);
+                told.blocked = receipt.blocked.iter().map(blocked).collect();
+                receipt.outcomes.iter().filter(|outcome| outcome.failed.is_none()).count() as u64
+            }
+            Err(e @ ChangeError::Unfinished { .. }) => return Err(e.into()),
+            Err(e) => {
+                told.trouble = Some(error_chain(&e));
+                0
+            }
+        };
+        change.end(done, told.blocked.len() as u64, self.settings.now)?;
+        if done > 0 {
+            told.change = Some(number);
+        } else {
+            told.set_aside_in = None;
+        }
+        told.own = watch.end(&home.desk, desk.observer);
+        Ok(())
+    }
+}
+
+fn blocked(blocked: &crate::change::Blocked) -> RefusalReport {
+    RefusalReport { path: blocked.place.clone(), component: None, why: blocked.why.clone() }
+}
+
+fn part_of(part: &Belonging, choice: &Choice) -> ResetPart {
+    let goes = choice.takes(part.class, part.what.as_deref());
+    ResetPart {
+        class: part.class,
+        what: part.what.clone(),
+        files: part.tally.files,
+        bytes: part.tally.bytes,
+        fate: if goes { Fate::SetAside } else { Fate::Stays },
+    }
+}
+
+/// The folder of a home in which a change sets things aside.
+fn aside(home: &HomeDesk, name: &str) -> Option<SystemPath> {
+    let all = home.household.place.child(crate::apps::ASIDE.as_bytes()).ok()?;
+    all.child(name.as_bytes()).ok()
+}
+
+/// An action for each thing that can be moved as one.
+fn actions(home: &Household, tops: &[(Class, Vec<u8>)]) -> io::Result<Vec<Action>> {
+    let mut actions = Vec::new();
+    for (_, below) in tops {
+        let Ok(place) = home.place.join(below) else { continue };
+        // It may have gone since.
+        let Some(before) = home.machine().look(&place)? else { continue };
+        actions.push(Action {
+            index: u32::try_from(actions.len() + 1).unwrap_or(u32::MAX),
+            findings: Vec::new(),
+            listed: place.clone(),
+            place,
+            component: None,
+            before: Some(before),
+            deed: Deed::SetAside,
+        });
+    }
+    Ok(actions)
+}
+
+/// Holds what is the user's own after a change against what it was before.
+pub(super) struct OwnWatch {
+    leave_out: Vec<Vec<u8>>,
+    bases: Bases,
+    contents: bool,
+    before: Option<InventoryAnswer>,
+}
+
+impl OwnWatch {
+    /// Takes the inventory before these actions.
+    pub(super) fn begin(home: &HomeDesk, actions: &[Action], contents: bool, observer: &dyn Observer) -> Self {
+        let below = |action: &Action| Some(action.place.below(&home.home.place)?.to_vec());
+        let mut watch = Self {
+            leave_out: actions.iter().filter_map(below).collect(),
+            bases: home.home.bases.clone(),
+            contents,
+            before: None,
+        };
+        watch.before = watch.taken(home, false, observer);
+        watch
+    }
+
+    fn taken(&self, home: &HomeDesk, again: bool, observer: &dyn Observer) -> Option<InventoryAnswer> {
+        observer.hear(Event::Begin { phase: Phase::Inventory, items: 0, bytes: 0 });
+        let taken = home.household.inventory(&self.bases, self.leave_out.clone(), self.contents, again).ok();
+        observer.hear(Event::End);
+        taken.filter(|answer| !answer.too_many)
+    }
+
+    /// Takes it again; none where either could not be taken.
+    pub(super) fn end(&mut self, home: &HomeDesk, observer: &dyn Observer) -> Option<OwnReport> {
+        let before = self.before.take()?;
+        let after = self.taken(home, true, observer)?;
+        let difference = |(path, what): (Vec<u8>, String)| Difference { path: readable(&path), what };
+        Some(OwnReport {
+            files: after.files,
+            bytes: after.bytes,
+            unchanged: before.digest == after.digest && after.different == 0,
+            before: before.digest,
+            after: after.digest,
+            contents: self.contents,
+            differences: after.differences.into_iter().map(difference).collect(),
+            different: after.different,
+            unseen: after.unseen,
+            unread: after.unread,
+        })
+    }
+}

@@ -1,0 +1,25 @@
+//! Whether an application runs for a user, and what of the user's own it has open.
+
+use crate::apps::looks_like_own;
+use crate::model::{SystemPath, readable};
+use crate::report::RunningApp;
+use crate::target::running;
+
+/// So many open files of each process are named.
+const MAX_OPEN: usize = 20;
+
+/// The processes of these names that belong to the user.
+pub(super) fn running_apps(programs: &[String], user: u32, home: &SystemPath) -> Vec<RunningApp> {
+    let told = |process: crate::target::Running| {
+        let own = |path: &&Vec<u8>| {
+            let name = path.rsplit(|byte| *byte == b'/').next().unwrap_or_default();
+            path.starts_with(home.as_bytes()) && looks_like_own(name, b"")
+        };
+        let mut open: Vec<String> = process.open.iter().filter(own).map(|path| readable(path)).collect();
+        open.sort();
+        open.dedup();
+        open.truncate(MAX_OPEN);
+        RunningApp { pid: process.pid, name: process.name, since: process.since.map(|at| at.to_string()), open }
+    };
+    running(programs, user).into_iter().map(told).collect()
+}

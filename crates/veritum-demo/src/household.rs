@@ -1,0 +1,165 @@
+//! For tests: a machine with one application of nobody's, whose card the operator has, and a user who keeps things in it.
+
+use std::fs;
+use std::io;
+use std::os::unix::fs::{lchown, symlink};
+use std::path::{Path, PathBuf};
+use std::time::{Duration, UNIX_EPOCH};
+
+use veritum_core::work::Settings;
+
+use crate::world::{World, add_file, package};
+
+const CARD: &str = r#"
+format = "veritum.card/1"
+name = "Quay"
+entries = ["quay"]
+programs = ["quay"]
+
+[[part]]
+is = "settings"
+places = ["{config}/quay", "~/.quay/*/prefs", "~/.quay/*/look"]
+
+[[part]]
+is = "settings"
+what = "toolbar"
+places = ["{config}/quay/toolbar"]
+
+[[part]]
+is = "cache"
+places = ["{cache}/quay", "~/.quay/*/mail/index"]
+
+[[part]]
+is = "state"
+places = ["{state}/quay"]
+
+[[part]]
+is = "locks"
+places = ["~/.quay/*/lock"]
+
+[[part]]
+is = "own"
+what = "mail"
+places = ["~/.quay/*/mail", "{config}/quay/letters"]
+"#;
+
+/// What the user has: paths below the home. A letter's text is its path.
+pub const THINGS: [&str; 14] = [
+    "Documents/one.odt",
+    "Documents/two",
+    ".config/quay/rc",
+    ".config/quay/deep/er/rc",
+    ".config/quay/toolbar/buttons",
+    ".config/other/rc",
+    ".quay/a/prefs",
+    ".quay/a/look/one",
+    ".quay/a/look/deep/two",
+    ".quay/a/mail/inbox",
+    ".quay/a/mail/index/1",
+    ".quay/profiles",
+    ".cache/quay/thumbs/1",
+    ".local/state/quay/window",
+];
+
+/// Such a machine.
+pub struct Household {
+    /// The machine, and the store of its one component.
+    pub world: World,
+}
+
+impl Household {
+    /// Makes it in that folder, with an empty home.
+    ///
+    /// # Panics
+    /// When it cannot be made.
+    #[must_use]
+    pub fn empty(folder: &Path) -> Self {
+        let mut quay = package("quay", "1.0-1");
+        add_file(&mut quay, "/usr/share/quay/one", "one");
+        let here = Self { world: World::new(folder, &[quay]) };
+        here.hang_in().expect("the test's application can be made");
+        here
+    }
+
+    /// With all of [`THINGS`].
+    ///
+    /// # Panics
+    /// When it cannot be made.
+    #[must_use]
+    pub fn new(folder: &Path) -> Self {
+        let here = Self::empty(folder);
+        here.furnish().expect("the test's home can be furnished");
+        here
+    }
+
+    fn hang_in(&self) -> io::Result<()> {
+        let entries = self.world.at("/usr/local/share/applications");
+        fs::create_dir(self.world.at("/var/lib/veritum"))?;
+        fs::create_dir_all(&entries)?;
+        fs::write(entries.join("quay.desktop"), "[Desktop Entry]\nType=Application\nName=Quay\nExec=quay\n")?;
+        fs::create_dir(self.cards())?;
+        fs::write(self.cards().join("quay.toml"), CARD)?;
+        own(&self.home())
+    }
+
+    fn furnish(&self) -> io::Result<()> {
+        for thing in THINGS {
+            self.put(thing, thing)?;
+        }
+        symlink("127.0.1.1:+1", self.home().join(".quay/a/lock"))?;
+        own(&self.home())?;
+        // A time that nothing made now has.
+        for thing in THINGS {
+            let file = fs::File::options().append(true).open(self.home().join(thing))?;
+            file.set_modified(UNIX_EPOCH + Duration::new(1_700_000_000, 7))?;
+        }
+        Ok(())
+    }
+
+    /// The home, on the host.
+    #[must_use]
+    pub fn home(&self) -> PathBuf {
+        self.world.at("/home/mirela")
+    }
+
+    /// Writes a file of the user's, with the folders above it that are not there.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub fn put(&self, path: &str, text: &str) -> io::Result<()> {
+        let at = self.home().join(path);
+        let new: Vec<&Path> = at.ancestors().take_while(|above| !above.exists()).collect();
+        let above = at.parent().unwrap_or(&at);
+        fs::create_dir_all(above)?;
+        fs::write(&at, text)?;
+        new.into_iter().chain([at.as_path()]).try_for_each(own_one)
+    }
+
+    /// The folder with the card.
+    #[must_use]
+    pub fn cards(&self) -> PathBuf {
+        self.world.machine().with_file_name("cards")
+    }
+
+    /// Settings for work on this machine.
+    #[must_use]
+    pub fn settings(&self) -> Settings {
+        Settings { cards: Some(self.cards()), ..self.world.settings() }
+    }
+}
+
+fn own_one(path: &Path) -> io::Result<()> {
+    if rustix::process::geteuid().is_root() { lchown(path, Some(1000), Some(1000)) } else { Ok(()) }
+}
+
+/// Gives a folder and all in it to the user.
+///
+/// # Errors
+/// When it cannot be given.
+pub fn own(path: &Path) -> io::Result<()> {
+    own_one(path)?;
+    if !fs::symlink_metadata(path)?.is_dir() {
+        return Ok(());
+    }
+    fs::read_dir(path)?.try_for_each(|entry| own(&entry?.path()))
+}

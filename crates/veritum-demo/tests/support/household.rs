@@ -1,0 +1,69 @@
+//! Tests' ways to reset and to take back on [`veritum_demo::household`].
+
+use std::sync::Arc;
+
+use veritum_core::event::Silent;
+use veritum_core::report::{HomeReset, ResetReport, UndoReport};
+use veritum_core::target::Disk;
+use veritum_core::testkit::Tree;
+use veritum_core::work::{Agreement, ResetWanted, Settings, WorkError, Workshop};
+
+use super::{folder, open};
+
+/// The machine in a private folder.
+pub(crate) struct Household {
+    here: veritum_demo::household::Household,
+    _dir: tempfile::TempDir,
+}
+
+impl std::ops::Deref for Household {
+    type Target = veritum_demo::household::Household;
+
+    fn deref(&self) -> &Self::Target {
+        &self.here
+    }
+}
+
+impl Household {
+    pub(crate) fn new() -> Self {
+        let dir = folder();
+        Self { here: veritum_demo::household::Household::new(&dir.path().join("world")), _dir: dir }
+    }
+
+    pub(crate) fn empty() -> Self {
+        let dir = folder();
+        Self { here: veritum_demo::household::Household::empty(&dir.path().join("world")), _dir: dir }
+    }
+
+    pub(crate) fn tree(&self) -> Tree {
+        tree(&self.home())
+    }
+}
+
+/// A home as it is; when our own folders in it were made is nobody's business.
+pub(crate) fn tree(home: &std::path::Path) -> Tree {
+    let mut tree = Tree::take(home, &[]);
+    let ours = tree.0.iter_mut().filter(|(path, thing)| path.starts_with(b".veritum-set-aside") && thing.kind == 'd');
+    ours.for_each(|(_, thing)| thing.mtime = (0, 0));
+    tree
+}
+
+pub(crate) fn reset(settings: &Settings, wanted: &ResetWanted) -> ResetReport {
+    open(settings).reset("quay", wanted, false, &Silent, &mut |_| Agreement::Yes).unwrap()
+}
+
+pub(crate) fn reset_on(settings: &Settings, disk: Arc<dyn Disk>) -> Result<ResetReport, WorkError> {
+    Workshop::open(settings.clone(), disk)?
+        .reset("quay", &ResetWanted::default(), false, &Silent, &mut |_| Agreement::Yes)
+}
+
+pub(crate) fn undo_on(settings: &Settings, disk: Arc<dyn Disk>) -> Result<UndoReport, WorkError> {
+    Workshop::open(settings.clone(), disk)?.undo(None, false, &Silent, &mut |_| Agreement::Yes)
+}
+
+/// The one home that a report tells of.
+#[track_caller]
+pub(crate) fn only(report: &ResetReport) -> &HomeReset {
+    let [home] = report.homes.as_slice() else { panic!("{report:#?}") };
+    home
+}

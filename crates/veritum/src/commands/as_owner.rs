@@ -1,0 +1,21 @@
+//! `as-owner`: what runs with a home's owner's rights: does what it is asked to do over the socket that is its standard
+//! input, until whoever asks has gone.
+
+use std::os::fd::AsFd as _;
+use std::sync::Arc;
+
+use veritum_core::platform::as_owner::serve;
+use veritum_core::scan::Answerer;
+use veritum_core::target::{Dir, Disk, LiveDisk};
+
+use crate::errors::Failure;
+use crate::exit;
+
+pub(crate) fn run() -> Result<u8, Failure> {
+    let fail = |why: String| Failure::not_done("there is nobody who asks".into(), why, None);
+    let disk: Arc<dyn Disk> = Arc::new(LiveDisk);
+    let mut answerer = Answerer::default();
+    let mut answer = |folder: &Dir, question: &str| answerer.answer(folder, question);
+    serve(std::io::stdin().as_fd(), &disk, &mut answer).map_err(|e| fail(e.to_string()))?;
+    Ok(exit::FINE)
+}

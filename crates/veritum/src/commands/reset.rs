@@ -1,0 +1,54 @@
+//! `reset`: an application's settings set aside.
+
+use std::os::unix::ffi::OsStrExt as _;
+
+use veritum_core::report::{HomeReset, ResetReport};
+use veritum_core::work::{Agreement, Only, ResetWanted};
+
+use super::{print, put};
+use crate::args::{OnlyPart, ResetArgs};
+use crate::context::Context;
+use crate::errors::Failure;
+use crate::prompt::agree;
+use crate::{exit, render};
+
+pub(crate) fn run(context: &Context, args: ResetArgs) -> Result<u8, Failure> {
+    let name = args.app.as_bytes();
+    let name = String::from_utf8_lossy(name.strip_prefix(b"app:").unwrap_or(name)).into_owned();
+    let wanted = ResetWanted {
+        user: args.user,
+        only: args.only.map(|only| match only {
+            OnlyPart::Cache => Only::Cache,
+            OnlyPart::Settings => Only::Settings,
+            OnlyPart::AddOns => Only::AddOns,
+        }),
+        keep: args.keep,
+        prove: args.prove,
+    };
+    let workshop = context.open()?;
+    super::recover::first(context, &workshop)?;
+    let mut trouble = None;
+    let mut ask = |report: &ResetReport| {
+        if !context.global.json {
+            put(&render::reset::preview(context, report));
+        }
+        match agree("Set this aside now?", context.global.yes) {
+            Ok(true) => Agreement::Yes,
+            Ok(false) => Agreement::No,
+            Err(failure) => {
+                trouble = Some(failure);
+                Agreement::No
+            }
+        }
+    };
+    let report = workshop.reset(&name, &wanted, context.global.plan, &context.progress, &mut ask)?;
+    if let Some(trouble) = trouble {
+        return Err(trouble);
+    }
+    print(context, &report, || render::reset::words(context, &report))?;
+    let incomplete = |home: &HomeReset| {
+        let failed = home.actions.iter().any(|action| action.why.is_some());
+        home.trouble.is_some() || !home.running.is_empty() || !home.blocked.is_empty() || failed
+    };
+    Ok(if report.homes.iter().any(incomplete) { exit::PROBLEMS } else { exit::FINE })
+}
