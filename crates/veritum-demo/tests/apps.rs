@@ -5,13 +5,14 @@ mod support;
 use std::fs;
 use std::os::unix::fs::MetadataExt as _;
 
+use support::household::{Household, reset};
 use support::{Demo, check, open, told, undo};
 use veritum_core::apps::Class;
 use veritum_core::check::Scope;
 use veritum_core::event::Silent;
 use veritum_core::model::Area;
 use veritum_core::report::{AppLine, AppState, AppsReport, CheckReport, OutcomeWord};
-use veritum_core::work::{Agreement, Settings, WorkError};
+use veritum_core::work::{Agreement, Only, ResetWanted, Settings, WorkError};
 use veritum_demo::by_name;
 
 fn apps(settings: &Settings) -> AppsReport {
@@ -161,4 +162,78 @@ fn what_an_application_keeps_is_told_home_by_home_and_nothing_is_touched() {
     assert_eq!(parts(&report, "oskar"), [(Class::Settings, 1), (Class::Own, 1)]);
     assert!(told("tallyroll").homes.is_empty());
     support::assert_same("nothing is touched", &before, &demo.tree());
+}
+
+/// What is told of things in homes.
+fn in_homes(report: &CheckReport) -> Vec<String> {
+    let told = |f: &veritum_core::model::Finding| {
+        format!("{} {}; {}", f.subject, f.verdict.word(), f.advice.as_deref().unwrap_or_default())
+    };
+    let mut all: Vec<String> = report.findings.iter().filter(|f| f.subject.as_path().is_some()).map(told).collect();
+    all.sort();
+    all
+}
+
+#[test]
+fn settings_that_cannot_be_read_and_locks_of_nobody_are_told_with_what_helps() {
+    let here = Household::new();
+    let settings = here.settings();
+    let quay = |settings: &Settings| look(settings, &app("quay"));
+    let lock = "/home/mirela/.quay/a/lock abandoned; veritum reset quay --user mirela --only locks";
+    assert_eq!(in_homes(&quay(&settings)), [lock], "nothing else is wrong");
+    here.put(".config/quay/buttons.json", "{\"left\": ").unwrap();
+    here.put(".quay/a/mail/inbox.json", "{ the user's own, and nobody's business").unwrap();
+    here.put(".quay/a/look/zeros", "\0\0\0\0").unwrap();
+    let before = here.tree();
+    let report = quay(&settings);
+    let garbled = "garbled; veritum reset quay --user mirela --only settings";
+    let expected = [
+        format!("/home/mirela/.config/quay/buttons.json {garbled}"),
+        lock.to_owned(),
+        format!("/home/mirela/.quay/a/look/zeros {garbled}"),
+    ];
+    assert_eq!(in_homes(&report), expected);
+    assert!(report.left.len() >= 3 && report.outcome == OutcomeWord::Problems, "{:?}", report.left);
+    support::assert_same("only looked at", &before, &here.tree());
+    reset(&settings, &ResetWanted { only: Some(Only::Locks), ..ResetWanted::default() });
+    assert_eq!(in_homes(&quay(&settings)), [&*expected[0], &*expected[2]]);
+    reset(&settings, &ResetWanted { only: Some(Only::Settings), ..ResetWanted::default() });
+    assert!(in_homes(&quay(&settings)).is_empty());
+}
+
+#[test]
+fn what_belongs_to_somebody_else_in_a_home_is_told() {
+    if !support::is_root() {
+        println!("SKIPPED: giving files away needs root");
+        return;
+    }
+    let here = Household::new();
+    std::os::unix::fs::lchown(here.home().join(".config/quay/rc"), Some(0), Some(0)).unwrap();
+    std::os::unix::fs::lchown(here.home().join(".cache"), Some(0), Some(0)).unwrap();
+    let told = in_homes(&look(&here.settings(), &app("quay")));
+    for (path, verdict) in [(".config/quay/rc", "wrong-mode"), (".cache", "wrong-mode")] {
+        let line = format!("/home/mirela/{path} {verdict}; chown --no-dereference mirela: /home/mirela/{path}");
+        assert!(told.contains(&line), "{line}: {told:?}");
+    }
+}
+
+#[test]
+fn what_several_applications_rest_on_comes_first() {
+    let demo = Demo::with(&[by_name("altered-library").unwrap()]);
+    let settings = later(&demo.settings());
+    let entries = demo.machine().join("usr/share/applications");
+    // A second entry of the same component.
+    let second = fs::read(entries.join("gullmail.desktop")).unwrap();
+    fs::write(entries.join("gullmail-compose.desktop"), second).unwrap();
+    let list = demo.machine().join("var/lib/dpkg/info/gullmail.list");
+    let mut lines = fs::read_to_string(&list).unwrap();
+    lines.push_str("/usr/share/applications/gullmail-compose.desktop\n");
+    fs::write(&list, lines).unwrap();
+    fs::write(demo.machine().join("usr/bin/gullmail"), "damaged").unwrap();
+    let both = Scope { apps: vec!["gullmail".into(), "gullmail-compose".into()], ..Scope::default() };
+    let report = look(&settings, &both);
+    let shared: Vec<_> = report.notes.iter().filter(|note| note.verdict.word() == "shared-cause").collect();
+    assert_eq!(shared.len(), 1, "{:?}", report.notes);
+    assert_eq!(shared[0].advice.as_deref(), Some("veritum repair component:gullmail"));
+    assert!(shared[0].cause.as_deref().is_some_and(|cause| cause.contains("2 applications rest on it")));
 }

@@ -189,7 +189,7 @@ pub(crate) enum Verb {
     },
 }
 
-const WHAT_HELP: &str = "WHAT can be given more than once:\n  store             every part of the store in use; without being named, only what the rest needs of it\n  records           the package database: what the system itself records as installed\n  files             the machine's files against their reference\n  updates           what can keep updates from coming: downloads, lists, sources, locks, installs; a repair fetches\n                    lists afresh and proves that updates come\n  /usr/bin/NAME     one path as the machine knows it, and what lies below it\n  apps              whether applications can be started from the desktop\n  component:NAME    everything of one component\n  app:NAME          one application: its component, what that rests on, and how it hangs in the desktop";
+const WHAT_HELP: &str = "WHAT can be given more than once:\n  store             every part of the store in use; without being named, only what the rest needs of it\n  records           the package database: what the system itself records as installed\n  files             the machine's files against their reference\n  updates           what can keep updates from coming: downloads, lists, sources, locks, installs; a repair fetches\n                    lists afresh and proves that updates come\n  /usr/bin/NAME     one path as the machine knows it, and what lies below it\n  apps              whether applications can be started from the desktop, and what they keep in users' homes\n  component:NAME    everything of one component\n  app:NAME          one application: its component, what that rests on, how it hangs in the desktop, and what it\n                    keeps in users' homes";
 
 const RESET_HELP: &str = "The list of what would be set aside and what stays comes first, then a question. An application that runs is not\ntouched, and never ended. Things are set aside in the home itself, in ~/.veritum-set-aside, with the rights of the\nhome's owner; `undo` brings them back.\n\nPARTs: settings, state, cache, locks, or what something is to the user, as the list names it.";
 
@@ -223,6 +223,8 @@ pub(crate) enum OnlyPart {
     Settings,
     /// What others hang into it
     AddOns,
+    /// That it runs: what it leaves behind when it crashes
+    Locks,
 }
 
 const FILL_HELP: &str = "What to take in, one of:\n  PATH…               packages, taken as they are: you vouch for them when you publish\n  --installed         what is installed on the machine, each package verified by its archive; shown before it is done\n  --from STORE        all that another store has that you trust\n\nAn interrupted filling goes on where it was when it is typed again.";

@@ -181,7 +181,7 @@ fn applications_are_listed_with_how_they_stand() {
         1,
         &[
             "2 problems on counter-07",
-            "none of them",
+            "what to do stands beside each",
             "apps: 2 things examined",
             "garbled",
             "cut",

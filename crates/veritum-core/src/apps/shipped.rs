@@ -1,5 +1,7 @@
 //! The cards that are carried along, and what is said of an application without one.
 
+use std::sync::OnceLock;
+
 use std::collections::BTreeSet;
 
 use super::card::{Card, CardError, Class};
@@ -26,10 +28,11 @@ impl Cards {
     /// # Panics
     /// When one of them is no card: a broken invariant, which a test holds.
     #[must_use]
-    pub fn shipped() -> Self {
+    pub fn shipped() -> &'static Self {
+        static CARDS: OnceLock<Cards> = OnceLock::new();
         let card =
             |(name, text): &(&str, &str)| Card::parse(text).unwrap_or_else(|e| panic!("BUG: the card {name}: {e}"));
-        Self { all: SHIPPED.iter().map(card).collect() }
+        CARDS.get_or_init(|| Self { all: SHIPPED.iter().map(card).collect() })
     }
 
     /// Takes a card of the operator's: it goes before those that are there.
@@ -160,7 +163,7 @@ mod tests {
 
     #[test]
     fn an_operators_card_goes_before() {
-        let mut cards = Cards::shipped();
+        let mut cards = Cards { all: Cards::shipped().all.clone() };
         let text = "format = \"veritum.card/1\"\nname = \"Mine\"\nentries = [\"vlc\"]\nprograms = [\"vlc\"]\n[[part]]\nis = \"cache\"\nplaces = [\"{cache}/vlc\"]\n";
         cards.take(text).unwrap();
         assert_eq!(cards.of("vlc").unwrap().name, "Mine");

@@ -27,6 +27,8 @@ pub enum Verdict {
     AheadOfClock,
     /// A lock whose holder does nothing.
     Stuck,
+    /// A lock whose holder is gone.
+    Abandoned,
     /// An archive that cannot be reached, or does not answer as one.
     Unreachable,
     /// An archive that answers and has no such suite.
@@ -59,7 +61,7 @@ pub enum Verdict {
     Adjusted,
     /// Note: owned by no component.
     Stray,
-    /// Note: a lock that a program at work holds.
+    /// Note: a lock that a program at work holds, or an application that runs.
     Busy,
     /// Note: lists that no longer count as new.
     Expired,
@@ -77,6 +79,10 @@ pub enum Verdict {
     Begun,
     /// Note: a download of a version that is no longer the newest.
     Superseded,
+    /// Note: several applications rest on it, and something is wrong with it: it comes first.
+    SharedCause,
+    /// Note: a newer version waits.
+    NewerWaits,
     /// Note: nothing tells what it should be.
     Unvouched,
     /// Note: named more than once.
@@ -104,6 +110,7 @@ impl Verdict {
             Self::NoKey => "no-key",
             Self::AheadOfClock => "ahead-of-clock",
             Self::Stuck => "stuck",
+            Self::Abandoned => "abandoned",
             Self::Unreachable => "unreachable",
             Self::Gone => "gone",
             Self::WentBack => "went-back",
@@ -129,6 +136,8 @@ impl Verdict {
             Self::RestartDue => "restart-due",
             Self::Begun => "begun",
             Self::Superseded => "superseded",
+            Self::SharedCause => "shared-cause",
+            Self::NewerWaits => "newer-waits",
             Self::Unvouched => "unvouched",
             Self::Doubled => "doubled",
         }

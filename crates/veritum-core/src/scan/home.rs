@@ -116,6 +116,29 @@ pub fn belongings(home: &Dir, case: &HomeCase<'_>) -> Belongings {
     found
 }
 
+/// Something of an application's in a home, as it is come across.
+pub(super) struct Met<'a> {
+    /// The open folder that it is in.
+    pub(super) dir: &'a Dir,
+    /// What it is called there.
+    pub(super) name: &'a [u8],
+    /// Where it lies below the home.
+    pub(super) path: &'a [u8],
+    /// What it is to the application.
+    pub(super) class: Class,
+    /// Its numbers.
+    pub(super) stat: &'a Stat,
+}
+
+/// Looks at everything of an application's in a home, folders before what is in them; answers whether there were more names
+/// than are looked at.
+pub(super) fn each(home: &Dir, case: &HomeCase<'_>, see: &mut dyn FnMut(Met<'_>)) -> bool {
+    let mut look = Look::of(home, case);
+    look.see = Some(see);
+    look.folder(home, &mut Vec::new(), 0);
+    look.found.too_many
+}
+
 /// Whether one thing in an open folder, which stands for `path` below the home, is the application's with all that lies in it.
 #[must_use]
 pub(super) fn whole(dir: &Dir, name: &[u8], path: &[u8], case: &HomeCase<'_>) -> bool {
@@ -129,6 +152,8 @@ struct Look<'a> {
     found: Belongings,
     parts: BTreeMap<(Class, Option<String>), Tally>,
     names: u64,
+    /// Who is told of everything that is met.
+    see: Option<&'a mut dyn FnMut(Met<'_>)>,
     /// The one mount, and on it the one device, within which things can be moved.
     within: Option<(u64, u64)>,
 }
@@ -139,7 +164,14 @@ fn within(dir: &Dir) -> Option<(u64, u64)> {
 
 impl<'a> Look<'a> {
     fn of(dir: &Dir, case: &'a HomeCase<'a>) -> Self {
-        Self { case, found: Belongings::default(), parts: BTreeMap::new(), names: 0, within: within(dir) }
+        let within = within(dir);
+        Self { case, found: Belongings::default(), parts: BTreeMap::new(), names: 0, see: None, within }
+    }
+
+    fn tell(&mut self, dir: &Dir, name: &[u8], path: &[u8], class: Class, stat: &Stat) {
+        if let Some(see) = &mut self.see {
+            see(Met { dir, name, path, class, stat });
+        }
     }
 
     /// Sorts what lies in a folder, whose path below the home is `path`; answers the class of all of it, none when it holds
@@ -185,8 +217,13 @@ impl<'a> Look<'a> {
             self.leave(path, "it cannot be looked at");
             return None;
         };
+        let told = class.map(|(class, _)| class);
         let class = match (stat.kind, class) {
-            (FileKind::Folder, _) => self.inner(dir, name, path, depth)?,
+            (FileKind::Folder, _) => {
+                // Also those on the way: who cannot come through them has nothing.
+                self.tell(dir, name, path, told.unwrap_or(Class::Own), &stat);
+                self.inner(dir, name, path, depth)?
+            }
             (kind, None) => {
                 // What leads to a place of the application, and is no folder.
                 let why = if kind == FileKind::Link { "a link, which is not followed" } else { "no folder" };
@@ -195,6 +232,9 @@ impl<'a> Look<'a> {
             }
             (_, Some(_)) => {
                 let (class, what) = self.judged(dir, name, path, &stat);
+                if let Some(told) = told {
+                    self.tell(dir, name, path, if class == Class::Own { class } else { told }, &stat);
+                }
                 let taken = self.taken(class, what.as_deref());
                 self.parts.entry((class, what)).or_default().add(stat.size);
                 taken?

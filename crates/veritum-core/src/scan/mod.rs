@@ -6,13 +6,16 @@
 mod guard;
 mod home;
 mod inventory;
+mod profile;
 mod question;
+mod readable;
 mod remembered;
 mod settled;
 
 pub use guard::HomeGuard;
 pub use home::{Belonging, Belongings, Choice, HomeCase, Tally, belongings};
 pub use inventory::{InventoryAnswer, InventoryQuestion};
+pub use profile::{Profile, ProfileFault, ProfileQuestion};
 pub use question::{Answerer, HomeQuestion, Question, Teller, WholeQuestion, ask};
 pub use remembered::Remembered;
 pub use settled::{Settled, Settling, Watch};

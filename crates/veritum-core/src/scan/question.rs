@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 
 use super::home::{Belongings, Choice, HomeCase, belongings, whole};
 use super::inventory::{Inventory, InventoryQuestion};
+use super::profile::{Profile, ProfileQuestion, profile};
 use crate::apps::{Bases, Card, RawCard};
 use crate::model::SystemPath;
 use crate::platform::as_owner::Owner;
@@ -25,6 +26,8 @@ pub enum Question {
     Belongings(HomeQuestion),
     /// Whether all of one thing in this folder is the application's: answered by yes or no.
     Whole(WholeQuestion),
+    /// What is wrong with what an application keeps in this home: answered by a [`Profile`](super::Profile).
+    Profile(ProfileQuestion),
     /// What of this home is the user's own: answered by a [`Tally`](super::InventoryAnswer).
     Inventory(InventoryQuestion),
 }
@@ -109,6 +112,7 @@ impl Answerer {
         match serde_json::from_str(question).map_err(in_words)? {
             Question::Belongings(question) => serde_json::to_string(&kept_in(folder, question)?),
             Question::Whole(question) => serde_json::to_string(&is_whole(folder, question)?),
+            Question::Profile(question) => serde_json::to_string(&looked_at(folder, question)?),
             Question::Inventory(question) => serde_json::to_string(&question.answer(folder, &mut self.earlier)),
         }
         .map_err(in_words)
@@ -120,6 +124,14 @@ fn kept_in(home: &Dir, question: HomeQuestion) -> Result<Belongings, String> {
     let card = Card::of_raw(card).map_err(|e| e.to_string())?;
     let bases = bases(home, &named);
     Ok(belongings(home, &HomeCase { card: &card, bases: &bases, owner, most, choice: &choice }))
+}
+
+fn looked_at(home: &Dir, question: ProfileQuestion) -> Result<Profile, String> {
+    let ProfileQuestion { card, home: named, owner, most, databases } = question;
+    let card = Card::of_raw(card).map_err(|e| e.to_string())?;
+    let bases = bases(home, &named);
+    let choice = Choice::default();
+    Ok(profile(home, &HomeCase { card: &card, bases: &bases, owner, most, choice: &choice }, databases))
 }
 
 fn is_whole(folder: &Dir, question: WholeQuestion) -> Result<bool, String> {

@@ -8,11 +8,16 @@ use rayon::prelude::*;
 use super::{WorkError, Workshop};
 use crate::check::{Integration, Scope};
 use crate::history;
-use crate::model::{Action, Area, ComponentId, Finding, Remedy, SystemPath, Verdict};
-use crate::platform::debian::{Debian, in_database, rests_on};
+use crate::model::{Action, Area, ComponentId, Finding, Remedy, Subject, SystemPath, Verdict};
+use crate::platform::debian::{Debian, Needs, in_database, rests_on};
 use crate::platform::freedesktop::{AppEntry, FOLDERS, Kind, applications};
 use crate::platform::{Platform as _, Progress};
-use crate::report::{AppLine, AppState, AppsReport, AreaReport, LastCheck, OutcomeWord};
+use crate::report::{AppLine, AppState, AppsReport, AreaReport, LastCheck, OutcomeWord, UnexaminedReport};
+
+/// So many components that several applications rest on are told.
+const MAX_SHARED: usize = 5;
+/// So many applications are named of each.
+const MAX_NAMED: usize = 5;
 
 /// An application, and the component that it belongs to.
 #[derive(Debug, Clone)]
@@ -37,6 +42,8 @@ impl App {
 pub(super) struct AppsPart {
     pub(super) area: AreaReport,
     pub(super) findings: Vec<Finding>,
+    pub(super) notes: Vec<Finding>,
+    pub(super) unexamined: Vec<UnexaminedReport>,
 }
 
 impl AppsPart {
@@ -45,6 +52,7 @@ impl AppsPart {
     fn comes_right(finding: &Finding, files: &[Finding], scope: &Scope) -> bool {
         let same = |file: &Finding| !scope.apps.is_empty() || file.component == finding.component;
         finding.component.is_some()
+            && matches!(finding.subject, Subject::App { .. })
             && finding.verdict != Verdict::Unregistered
             && files.iter().any(|file| file.area == Area::Files && file.remedy.is_some() && same(file))
     }
@@ -87,7 +95,7 @@ impl Workshop {
         Ok(scope)
     }
 
-    /// Looks whether applications can be started from the desktop.
+    /// Looks whether applications can be started from the desktop, and at what they keep in their users' homes.
     pub(super) fn apps_part(&self, scope: &Scope) -> AppsPart {
         let begun = Instant::now();
         let apps = self.apps();
@@ -99,12 +107,16 @@ impl Workshop {
         for app in &wanted {
             findings.extend(self.finding_on(app, &integration));
         }
+        let mut profiles = self.profiles(&wanted);
+        findings.append(&mut profiles.findings);
+        let mut notes = profiles.notes;
+        notes.extend(self.newer(scope, &wanted));
         let problems = findings.len() as u64;
         let area = AreaReport {
             area: Area::Apps,
             outcome: if problems > 0 { OutcomeWord::Problems } else { OutcomeWord::Sound },
             examined: wanted.len() as u64,
-            bytes: 0,
+            bytes: profiles.bytes,
             seconds: begun.elapsed().as_secs_f64(),
             problems,
             repairable: 0,
@@ -112,11 +124,59 @@ impl Workshop {
             presence_only: 0,
             extent: Some(match wanted.is_empty() {
                 true => "no application is offered here".into(),
-                false => "entries, programs, kinds of files and services of the message bus; their files are in the area files"
-                    .into(),
+                false => extent(profiles.looked),
             }),
         };
-        AppsPart { area, findings }
+        AppsPart { area, findings, notes, unexamined: profiles.unexamined }
+    }
+
+    /// What several of these applications rest on and is damaged, by this run's look at files or by the last check: that comes
+    /// first.
+    pub(super) fn shared_causes(&self, scope: &Scope, files: &[Finding]) -> Vec<Finding> {
+        let mut damaged: BTreeMap<String, u64> = BTreeMap::new();
+        if scope.wants(Area::Files) {
+            for id in files.iter().filter(|f| f.area == Area::Files).filter_map(|f| f.component.as_ref()) {
+                *damaged.entry(id.name.clone()).or_default() += 1;
+            }
+        } else if let Some(last) = self.state().ok().flatten().as_ref().and_then(history::last_check) {
+            damaged = last.components;
+        }
+        if damaged.is_empty() {
+            return Vec::new();
+        }
+        let apps = self.apps();
+        let wanted = apps.iter().filter(|app| scope.apps.is_empty() || scope.apps.contains(&app.entry.id));
+        let needs = Needs::of(self.database.stanzas());
+        let mut rest_on: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
+        for app in wanted {
+            let Some(id) = &app.component else { continue };
+            for name in needs.rests_on(&id.name) {
+                if let Some((name, _)) = damaged.get_key_value(&name) {
+                    rest_on.entry(name).or_default().push(&app.entry.id);
+                }
+            }
+        }
+        rest_on.retain(|_, apps| apps.len() > 1);
+        let mut shared: Vec<_> = rest_on.into_iter().collect();
+        shared.sort_by_key(|(_, apps)| std::cmp::Reverse(apps.len()));
+        shared.into_iter().take(MAX_SHARED).map(|(name, apps)| shared_cause(name, damaged[name], &apps)).collect()
+    }
+
+    /// Newer versions that wait for the components of applications that were named, by the lists at hand.
+    fn newer(&self, scope: &Scope, wanted: &[&App]) -> Vec<Finding> {
+        if scope.apps.is_empty() {
+            return Vec::new();
+        }
+        let waiting = self.with_archive(|archive| self.waiting(archive).ids);
+        let note = |app: &&App| {
+            let own = app.component.as_ref()?;
+            let newer = waiting.iter().find(|id| id.name == own.name && id.arch == own.arch)?;
+            let subject = Subject::App { name: app.entry.id.clone() };
+            let finding = Finding::on(Area::Apps, subject, Verdict::NewerWaits);
+            let cause = format!("version {} waits", newer.version);
+            Some(Finding { component: app.component.clone(), cause: Some(cause), ..finding })
+        };
+        wanted.iter().filter_map(note).collect()
     }
 
     /// What keeps the desktop from starting an application.
@@ -215,6 +275,29 @@ impl Workshop {
         let name: String = name.chars().filter(|c| !c.is_control()).take(80).collect();
         Some(name.trim().trim_matches('"').to_owned()).filter(|name| !name.is_empty())
     }
+}
+
+fn shared_cause(name: &str, problems: u64, apps: &[&str]) -> Finding {
+    let mut named = apps.iter().take(MAX_NAMED).copied().collect::<Vec<_>>().join(", ");
+    if apps.len() > MAX_NAMED {
+        named.push_str(&format!(" and {} more", apps.len() - MAX_NAMED));
+    }
+    let finding = Finding::on(Area::Apps, Subject::Component { name: name.to_owned() }, Verdict::SharedCause);
+    let s = if problems == 1 { "problem" } else { "problems" };
+    let cause = format!("{} applications rest on it ({named}), and it has {problems} {s}", apps.len());
+    Finding { cause: Some(cause), advice: Some(format!("veritum repair component:{name}")), ..finding }
+}
+
+/// What was looked at.
+fn extent(kept: u64) -> String {
+    let homes = match kept {
+        0 => "; nothing of them lies in users' homes".to_owned(),
+        1 => "; 1 thing in users' homes".to_owned(),
+        n => format!("; {n} things in users' homes"),
+    };
+    format!(
+        "entries, programs, kinds of files and services of the message bus{homes}; their files are in the area files"
+    )
 }
 
 /// The application that is called so: by its id, its name in any language, the last part of its id, or its component.

@@ -172,6 +172,9 @@ impl Workshop {
             report.left.extend(left.map(|f| Left::of(f, f.cause.clone().unwrap_or_default(), f.advice.clone())));
             areas.push(part.area);
             report.findings.extend(part.findings);
+            report.notes.extend(self.shared_causes(wanted.scope, &report.findings));
+            report.notes.extend(part.notes);
+            report.unexamined.extend(part.unexamined);
         }
         if let Some(part) = &store {
             areas.insert(0, part.area.clone());

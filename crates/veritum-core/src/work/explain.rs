@@ -144,7 +144,8 @@ impl Workshop {
         }
         if !all.iter().any(fits) {
             // Applications and updates are looked at only when they are named.
-            all = self.apps_part(&everything).findings;
+            let part = self.apps_part(&everything);
+            all = part.findings.into_iter().chain(part.notes).collect();
         }
         if !all.iter().any(fits) {
             let part = self.updates(LocksHeld::ByOthers, AskArchives::IfAllowed, observer)?;

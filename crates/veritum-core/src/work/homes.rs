@@ -11,7 +11,8 @@ use crate::model::{SystemPath, error_words, readable};
 use crate::platform::as_owner::Owner;
 use crate::report::{HomeLeft, HomePart, HomeReport};
 use crate::scan::{
-    self, Answerer, Belongings, Choice, HomeGuard, HomeQuestion, InventoryAnswer, InventoryQuestion, Question, Teller,
+    self, Answerer, Belongings, Choice, HomeGuard, HomeQuestion, InventoryAnswer, InventoryQuestion, Profile,
+    ProfileQuestion, Question, Teller,
 };
 use crate::target::{Account, Dir, Machine};
 
@@ -52,6 +53,12 @@ impl Household {
     ) -> io::Result<InventoryAnswer> {
         let question = InventoryQuestion { bases: bases.clone(), leave_out, contents, again, most: MOST };
         scan::ask(&*self.teller, &self.dir, &Question::Inventory(question))
+    }
+
+    /// What is wrong with what an application keeps there.
+    pub(super) fn profile(&self, card: RawCard, databases: bool) -> io::Result<Profile> {
+        let question = ProfileQuestion { card, home: self.named.clone(), owner: self.owner, most: MOST, databases };
+        scan::ask(&*self.teller, &self.dir, &Question::Profile(question))
     }
 
     /// The machine seen from it.

@@ -13,6 +13,7 @@ mod holding;
 mod homes;
 mod identify;
 mod mending;
+mod profiles;
 mod programs;
 mod proof;
 mod records;

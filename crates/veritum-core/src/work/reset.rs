@@ -41,6 +41,8 @@ pub enum Only {
     Settings,
     /// What others hang into it.
     AddOns,
+    /// That it runs, where it does not.
+    Locks,
 }
 
 impl ResetWanted {
@@ -51,6 +53,7 @@ impl ResetWanted {
             Some(Only::Cache) => vec![Class::Cache],
             Some(Only::Settings) => vec![Class::Settings, Class::State, Class::Locks],
             Some(Only::AddOns) => vec![Class::AddOns],
+            Some(Only::Locks) => vec![Class::Locks],
         };
         let mut known: Vec<String> = classes.iter().map(|class| class.word().to_owned()).collect();
         known.extend(card.parts().filter_map(|(_, what, _)| what.map(str::to_owned)));

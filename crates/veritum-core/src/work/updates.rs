@@ -217,7 +217,7 @@ impl Workshop {
     }
 
     /// What the lists at hand offer beyond what is installed.
-    fn waiting(&self, archive: &Archive) -> Waiting {
+    pub(super) fn waiting(&self, archive: &Archive) -> Waiting {
         let mut waiting = Waiting::default();
         let is_held = |entry: &&Stanza| entry.get("Status").is_some_and(|s| s.starts_with("hold "));
         let held: HashSet<(String, String)> = self.database.stanzas().filter(is_held).map(Stanza::key).collect();

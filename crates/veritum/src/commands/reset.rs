@@ -21,6 +21,7 @@ pub(crate) fn run(context: &Context, args: ResetArgs) -> Result<u8, Failure> {
             OnlyPart::Cache => Only::Cache,
             OnlyPart::Settings => Only::Settings,
             OnlyPart::AddOns => Only::AddOns,
+            OnlyPart::Locks => Only::Locks,
         }),
         keep: args.keep,
         prove: args.prove,

@@ -23,6 +23,7 @@ pub(crate) fn words(context: &Context, report: &CheckReport, what: &[OsString]) 
     if let Some((uid, gid)) = context.settings.policy.owner_of_root {
         text.push_str(&format!("       owners are not judged: every one is taken for {uid}:{gid} (owner-of-root)\n"));
     }
+    text.push_str(&shared_causes(context, report));
     text.push_str(&findings(context, report));
     text.push_str(&notes(context, report));
     text.push_str(&unexamined(report));
@@ -45,9 +46,9 @@ fn answer(context: &Context, report: &CheckReport) -> String {
     let part = if report.limited { "what was named on " } else { "" };
     match report.outcome {
         OutcomeWord::Problems => {
-            let only_updates = report.areas.iter().all(|a| a.area == Area::Updates);
+            let advised = report.areas.iter().all(|a| matches!(a.area, Area::Updates | Area::Apps) || a.problems == 0);
             let able = match repairable {
-                0 if only_updates => "what to do stands beside each".to_owned(),
+                0 if advised => "what to do stands beside each".to_owned(),
                 0 => "none of them can be put right from here".to_owned(),
                 n if n == problems => {
                     if n == 1 {
@@ -304,8 +305,23 @@ fn group_remarks(group: &[&Finding], most: usize) -> Vec<String> {
     remarks
 }
 
+/// What several applications rest on and is damaged: it comes before all that each of them has.
+fn shared_causes(context: &Context, report: &CheckReport) -> String {
+    let mut text = String::new();
+    for note in report.notes.iter().filter(|note| note.verdict == Verdict::SharedCause) {
+        let head = paint(Label::Bad, &format!("{} first", super::subject(&note.subject)));
+        let advice = note.advice.as_ref().map(|command| format!("\n       {}", context.completed(command.clone())));
+        text.push_str(&format!(
+            "\n{head}: {}{}\n",
+            note.cause.as_deref().unwrap_or_default(),
+            advice.unwrap_or_default()
+        ));
+    }
+    text
+}
+
 fn notes(context: &Context, report: &CheckReport) -> String {
-    if report.notes.is_empty() {
+    if report.notes.is_empty() || report.notes.iter().all(|n| n.verdict == Verdict::SharedCause) {
         return String::new();
     }
     if context.global.verbose {
@@ -313,6 +329,10 @@ fn notes(context: &Context, report: &CheckReport) -> String {
         return format!("\nNotes (no problems, left as they are):\n{}", lines("  ", &rows));
     }
     let of = |verdict: Verdict| report.notes.iter().filter(|n| n.verdict == verdict).count() as u64;
+    let busy = |app: bool| {
+        let runs = |n: &&Finding| n.verdict == Verdict::Busy && (n.area == Area::Apps) == app;
+        report.notes.iter().filter(runs).count() as u64
+    };
     let strays = report.notes.iter().filter(|n| n.verdict == Verdict::Stray);
     let in_store = strays.filter(|n| n.area == Area::Store).count() as u64;
     let words = [
@@ -326,7 +346,13 @@ fn notes(context: &Context, report: &CheckReport) -> String {
             "thing that no component owns",
             "things that no component owns",
         ),
-        (of(Verdict::Busy), "lock held by a program at work", "locks held by programs at work"),
+        (busy(false), "lock held by a program at work", "locks held by programs at work"),
+        (busy(true), "application that runs", "applications that run"),
+        (
+            of(Verdict::NewerWaits),
+            "application of which a newer version waits",
+            "applications of which newer versions wait",
+        ),
         (of(Verdict::Expired), "list that no longer counts as new", "lists that no longer count as new"),
         (of(Verdict::RunFailed), "last run that failed or was cut short", "last runs that failed or were cut short"),
         (of(Verdict::HeldBack), "thing held back from updates", "things held back from updates"),
@@ -399,6 +425,12 @@ fn commands(context: &Context, report: &CheckReport, what: &[OsString]) -> Vec<(
         commands.push((context.command(&format!("repair{named}")), "shows what it would do, and asks"));
     } else if repairable > 0 {
         commands.push(despite_disk(context, &named));
+    }
+    // What nobody but an own command puts right.
+    let helps =
+        |f: &&Finding| f.remedy.is_none() && f.advice.as_deref().is_some_and(|a| a.starts_with("veritum reset"));
+    if let Some(advice) = report.findings.iter().find(helps).and_then(|finding| finding.advice.clone()) {
+        commands.push((context.completed(advice), "sets that aside, after a list and a question"));
     }
     // The first that was told: they are told component by component.
     if let Some(finding) = report.findings.iter().min_by_key(|finding| place_of(finding)) {

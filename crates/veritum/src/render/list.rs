@@ -70,7 +70,7 @@ pub(crate) fn changes(context: &Context, report: &ChangesReport) -> String {
             cell(what),
             labelled(label, line.state.clone()),
             cell(line.places.to_string()),
-            cell(size(line.kept_bytes)),
+            cell(if line.home.is_some() { "in the home".into() } else { size(line.kept_bytes) }),
             labelled(Label::Remark, line.trouble.clone().or(home).unwrap_or(names)),
         ]);
     }

@@ -47,7 +47,8 @@ fn table(report: &ResetReport) -> String {
         let mut user = Some(text(&home.user));
         for fate in [Fate::SetAside, Fate::Stays] {
             let mut word = Some(match fate {
-                Fate::SetAside => labelled(Label::Heading, "set aside"),
+                Fate::SetAside if home.running.is_empty() => labelled(Label::Heading, "set aside"),
+                Fate::SetAside => labelled(Label::Remark, "once closed"),
                 Fate::Stays => labelled(Label::Remark, "stays"),
             });
             for part in home.parts.iter().filter(|part| part.fate == fate) {

@@ -23,7 +23,7 @@ pub use deb::{DebError, DebSink, Package, RawEntry, RawKind};
 pub use info::{info_list, info_md5sums, info_stems};
 pub use log::last_versions;
 pub use member::unpacked;
-pub use relations::rests_on;
+pub use relations::{Needs, rests_on};
 pub use scripts::Scripts;
 pub use tree::{ALIASES, alias_target, explained_links};
 pub use version::compare_versions;

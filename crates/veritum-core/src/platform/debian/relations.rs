@@ -4,32 +4,52 @@ use std::collections::{BTreeSet, HashMap};
 
 use super::database::Stanza;
 
-/// The components that one rests on, itself among them, by name: whatever is installed of what it depends on, and so on.
+/// What each installed component needs.
+#[derive(Debug, Default)]
+pub struct Needs<'a> {
+    needs: HashMap<&'a str, Vec<&'a str>>,
+    provided_by: HashMap<&'a str, Vec<&'a str>>,
+}
+
+impl<'a> Needs<'a> {
+    /// Of all that is installed.
+    #[must_use]
+    pub fn of(installed: impl Iterator<Item = &'a Stanza>) -> Self {
+        let mut all = Self::default();
+        for stanza in installed {
+            let Some(name) = stanza.get("Package") else { continue };
+            let fields = ["Depends", "Pre-Depends"].into_iter().filter_map(|field| stanza.get(field));
+            all.needs.entry(name).or_default().extend(fields.flat_map(names));
+            for provided in stanza.get("Provides").into_iter().flat_map(names) {
+                all.provided_by.entry(provided).or_default().push(name);
+            }
+        }
+        all
+    }
+
+    /// The components that one rests on, itself among them, by name: whatever is installed of what it depends on, and so on.
+    #[must_use]
+    pub fn rests_on(&self, name: &str) -> BTreeSet<String> {
+        let mut all = BTreeSet::new();
+        let mut open = vec![name];
+        while let Some(name) = open.pop() {
+            let Some(needed) = self.needs.get(name) else {
+                // No component of that name: whoever provides it stands in.
+                open.extend(self.provided_by.get(name).into_iter().flatten().filter(|by| !all.contains(**by)));
+                continue;
+            };
+            if all.insert(name.to_owned()) {
+                open.extend(needed.iter().filter(|needed| !all.contains(**needed)));
+            }
+        }
+        all
+    }
+}
+
+/// The components that one rests on, itself among them.
 #[must_use]
 pub fn rests_on<'a>(name: &str, installed: impl Iterator<Item = &'a Stanza>) -> BTreeSet<String> {
-    let mut needs: HashMap<&str, Vec<&str>> = HashMap::new();
-    let mut provided_by: HashMap<&str, Vec<&str>> = HashMap::new();
-    for stanza in installed {
-        let Some(name) = stanza.get("Package") else { continue };
-        let fields = ["Depends", "Pre-Depends"].into_iter().filter_map(|field| stanza.get(field));
-        needs.entry(name).or_default().extend(fields.flat_map(names));
-        for provided in stanza.get("Provides").into_iter().flat_map(names) {
-            provided_by.entry(provided).or_default().push(name);
-        }
-    }
-    let mut all = BTreeSet::new();
-    let mut open = vec![name];
-    while let Some(name) = open.pop() {
-        let Some(needed) = needs.get(name) else {
-            // No component of that name: whoever provides it stands in.
-            open.extend(provided_by.get(name).into_iter().flatten().filter(|by| !all.contains(**by)));
-            continue;
-        };
-        if all.insert(name.to_owned()) {
-            open.extend(needed.iter().filter(|needed| !all.contains(**needed)));
-        }
-    }
-    all
+    Needs::of(installed).rests_on(name)
 }
 
 /// The names in a field of relations, alternatives among them.
