@@ -8,12 +8,22 @@ use super::card::{Card, CardError, Class};
 use super::pattern::Pattern;
 
 /// The cards, each with its file's name.
-const SHIPPED: [(&str, &str); 5] = [
+const SHIPPED: [(&str, &str); 15] = [
+    ("chromium", include_str!("cards/chromium.toml")),
+    ("evolution", include_str!("cards/evolution.toml")),
     ("firefox", include_str!("cards/firefox.toml")),
+    ("geany", include_str!("cards/geany.toml")),
+    ("keepassxc", include_str!("cards/keepassxc.toml")),
     ("libreoffice", include_str!("cards/libreoffice.toml")),
+    ("mousepad", include_str!("cards/mousepad.toml")),
+    ("mpv", include_str!("cards/mpv.toml")),
+    ("pidgin", include_str!("cards/pidgin.toml")),
+    ("rhythmbox", include_str!("cards/rhythmbox.toml")),
     ("thunar", include_str!("cards/thunar.toml")),
     ("thunderbird", include_str!("cards/thunderbird.toml")),
+    ("transmission", include_str!("cards/transmission.toml")),
     ("vlc", include_str!("cards/vlc.toml")),
+    ("xournalpp", include_str!("cards/xournalpp.toml")),
 ];
 
 /// Cards, by the desktop entries that they are about.
@@ -131,6 +141,22 @@ mod tests {
             ("libreoffice-writer", ".config/libreoffice/4/user/wordbook/standard.dic"),
             ("libreoffice-writer", ".config/libreoffice/4/user/basic/Standard/Module1.xba"),
             ("vlc", ".local/share/vlc/ml.xspf"),
+            ("chromium", ".config/chromium/Default/Bookmarks"),
+            ("chromium", ".config/chromium/Default/Login Data"),
+            ("chromium", ".config/chromium/Default/Local Storage/leveldb/000003.log"),
+            ("chromium", ".config/chromium/Local State"),
+            ("org.gnome.Evolution", ".local/share/evolution/mail/local/.Drafts/cur/1"),
+            ("org.gnome.Evolution", ".config/evolution/sources/account.source"),
+            ("org.gnome.Evolution", ".cache/evolution/mail/account/folders/INBOX/cur/1"),
+            ("geany", ".config/geany/templates/files/letter"),
+            ("mpv", ".local/state/mpv/watch_later/A"),
+            ("org.xfce.mousepad", ".local/share/Mousepad/autosave-1"),
+            ("pidgin", ".purple/accounts.xml"),
+            ("pidgin", ".purple/logs/jabber/x/y.html"),
+            ("org.gnome.Rhythmbox3", ".local/share/rhythmbox/rhythmdb.xml"),
+            ("transmission-gtk", ".config/transmission/resume/x.resume"),
+            ("com.github.xournalpp.xournalpp", ".cache/xournalpp/autosaves/1.xopp"),
+            ("com.github.xournalpp.xournalpp", ".config/xournalpp/palettes/mine.gpl"),
         ];
         for (id, path) in own {
             assert_eq!(class(cards.of(id).unwrap(), path), Some(Class::Own), "{id}: {path}");
@@ -149,12 +175,24 @@ mod tests {
             ("vlc", ".config/vlc/vlcrc", Class::Settings),
             ("vlc", ".cache/vlc/art/x/art.jpg", Class::Cache),
             ("thunar", ".config/Thunar/uca.xml", Class::Settings),
+            ("chromium", ".config/chromium/Default/Preferences", Class::Settings),
+            ("chromium", ".config/chromium/SingletonLock", Class::Locks),
+            ("chromium", ".cache/chromium/Default/Cache/x", Class::Cache),
+            ("org.gnome.Evolution", ".config/evolution/.running", Class::Locks),
+            ("geany", ".config/geany/geany.conf", Class::Settings),
+            ("org.keepassxc.KeePassXC", ".config/keepassxc/keepassxc.ini", Class::Settings),
+            ("org.keepassxc.KeePassXC", ".cache/keepassxc/keepassxc.ini", Class::State),
+            ("mpv", ".config/mpv/mpv.conf", Class::Settings),
+            ("org.xfce.mousepad", ".config/Mousepad/accels.scm", Class::Settings),
+            ("pidgin", ".purple/prefs.xml", Class::Settings),
+            ("org.gnome.Rhythmbox3", ".cache/rhythmbox/album-art/store.tdb", Class::Cache),
+            ("transmission-gtk", ".config/transmission/settings.json", Class::Settings),
+            ("com.github.xournalpp.xournalpp", ".config/xournalpp/settings.xml", Class::Settings),
             ("thunar", ".config/xfce4/xfconf/xfce-perchannel-xml/thunar.xml", Class::Settings),
         ] {
             assert_eq!(class(cards.of(id).unwrap(), path), Some(expected), "{id}: {path}");
         }
-        for card in ["firefox-esr", "thunderbird", "libreoffice-writer", "vlc", "thunar"] {
-            let card = cards.of(card).unwrap();
+        for card in &cards.all {
             for path in ["Documents/x", ".ssh/id", ".local/share/Trash/files/x", ".config/dconf/user", ".bashrc"] {
                 assert_eq!(class(card, path), None, "{}: {path}", card.name);
             }
