@@ -97,6 +97,7 @@ pub fn build(options: BuildOptions<'_>, observer: &dyn Observer) -> Result<Built
     packages.sort();
     let store = make_store(options, &packages, observer)?;
     vendors.next_day(folder, &installed).map_err(at)?;
+    make_cards(&folder.join("cards")).map_err(at)?;
     let config = folder.join("veritum.toml");
     fs::write(&config, configuration("store = \"store\"\nfrom = [\"archive\"]\n", OFFLINE)).map_err(at)?;
     let without_store = folder.join("without-store.toml");
@@ -120,6 +121,22 @@ pub fn build(options: BuildOptions<'_>, observer: &dyn Observer) -> Result<Built
     let files = installed.iter().flat_map(|p| &p.items).filter(|i| i.content != crate::Content::Folder).count();
     Ok(Built { machine: root, store, config, without_store, with_archive, components: installed.len(), files })
 }
+
+/// The operator's cards of what the machine's applications keep.
+fn make_cards(folder: &Path) -> io::Result<()> {
+    fs::create_dir_all(folder)?;
+    for (name, text) in CARDS {
+        fs::write(folder.join(name), text)?;
+    }
+    Ok(())
+}
+
+/// What three of the applications keep in a home.
+pub const CARDS: [(&str, &str); 3] = [
+    ("berthbook.toml", include_str!("cards/berthbook.toml")),
+    ("gullmail.toml", include_str!("cards/gullmail.toml")),
+    ("tidewriter.toml", include_str!("cards/tidewriter.toml")),
+];
 
 fn make_store(options: BuildOptions<'_>, packages: &[PathBuf], observer: &dyn Observer) -> Result<PathBuf, BuildError> {
     let (folder, store) = (options.folder, options.folder.join("store"));
@@ -170,7 +187,7 @@ fn configuration(supply: &str, network: &str) -> String {
     );
     text.push_str(supply);
     text.push_str(network);
-    text.push_str("downloads = \"downloads\"\nservices = \"services\"\n");
+    text.push_str("downloads = \"downloads\"\nservices = \"services\"\ncards = \"cards\"\n");
     if !rustix::process::geteuid().is_root() {
         let (uid, gid) = (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
         text.push_str(&format!(

@@ -29,6 +29,8 @@ pub struct Fault {
     pub in_store: bool,
     /// Whether it keeps updates from coming: `path` is then part of what is told of it.
     pub in_updates: bool,
+    /// Whether it is done in a user's home: it is told of the application there.
+    pub in_homes: bool,
     /// Further places that are told, each with its verdict.
     pub also: &'static [(&'static str, &'static str)],
     /// Whether a repair can only tell what to do about it.
@@ -49,6 +51,7 @@ const fn fault(name: &'static str, what: &'static str, path: &'static str, verdi
         needs_root: false,
         in_store: false,
         in_updates: false,
+        in_homes: false,
         also: &[],
         stays: false,
         many: false,
@@ -68,8 +71,12 @@ const fn in_updates(name: &'static str, what: &'static str, path: &'static str, 
     Fault { in_updates: true, ..fault(name, what, path, verdict) }
 }
 
+const fn in_homes(name: &'static str, what: &'static str, path: &'static str, verdict: &'static str) -> Fault {
+    Fault { in_homes: true, ..fault(name, what, path, verdict) }
+}
+
 /// All kinds of damage.
-pub const FAULTS: [Fault; 34] = [
+pub const FAULTS: [Fault; 37] = [
     fault(
         "altered-library",
         "a library's content changed, its size and times kept",
@@ -155,6 +162,19 @@ pub const FAULTS: [Fault; 34] = [
             "altered",
         )
     },
+    fault("emptied-program", "a program emptied, as a power cut leaves it", "/usr/bin/berthbook", "altered"),
+    in_homes(
+        "settings-cut",
+        "settings of Tidewriter that end in the middle",
+        "/home/mirela/.config/tidewriter/settings.json",
+        "garbled",
+    ),
+    in_homes(
+        "lock-left",
+        "a lock that Gullmail left when it crashed, beside the mail",
+        "/home/mirela/.gullmail/harbour.box/lock",
+        "abandoned",
+    ),
     in_store(
         "store-content-altered",
         "a content damaged in the store itself",
@@ -280,8 +300,12 @@ fn damage(root: &Path, name: &str, path: &Path) -> io::Result<()> {
             bytes[middle..middle + 16].iter_mut().for_each(|b| *b ^= 0x5a);
             fs::write(path, bytes)
         }
-        "emptied-file" => fs::write(path, b""),
-        "cut-file" => {
+        "emptied-file" | "emptied-program" => fs::write(path, b""),
+        "lock-left" => {
+            symlink("127.0.1.1:+4242", path)?;
+            set_owner(path, 1000, 1000)
+        }
+        "cut-file" | "settings-cut" => {
             let bytes = fs::read(path)?;
             fs::write(path, &bytes[..bytes.len() / 2])
         }

@@ -10,6 +10,10 @@ use std::path::Path;
 use crate::machine::{set_mtime, set_owner};
 use crate::seed::Seed;
 
+/// How somebody has set up the writing of letters.
+const SETTINGS: &str =
+    "{\n  \"font\": \"Breakwater 11\",\n  \"margins\": { \"left\": 25, \"right\": 20 },\n  \"recent\": []\n}\n";
+
 /// Makes both homes.
 pub(crate) fn make(root: &Path, seed: u64) -> io::Result<()> {
     home(root, "mirela", 1000, seed, &["counter", "season"])?;
@@ -27,6 +31,9 @@ fn home(root: &Path, user: &str, uid: u32, seed: u64, subjects: &[&str]) -> io::
         "Templates",
         ".config/berthbook",
         ".cache/driftlook",
+        ".cache/tidewriter",
+        ".config/tidewriter/templates",
+        ".gullmail/harbour.box/mail/index",
         ".local/share/gullmail",
         ".local/share/Trash/files",
     ];
@@ -45,6 +52,14 @@ fn home(root: &Path, user: &str, uid: u32, seed: u64, subjects: &[&str]) -> io::
         fs::write(home.join(format!("Templates/templates-{number:03}")), stream.prose(500))?;
     }
     fs::write(home.join(".local/share/gullmail/mailbox"), stream.prose(6_000))?;
+    fs::write(home.join(".gullmail/harbour.box/mail/inbox"), stream.prose(9_000))?;
+    fs::write(home.join(".gullmail/harbour.box/mail/sent"), stream.prose(4_000))?;
+    fs::write(home.join(".gullmail/harbour.box/mail/index/words"), stream.bytes(3_000))?;
+    fs::write(home.join(".gullmail/harbour.box/prefs.json"), "{\n  \"server\": \"mail.foreshore.example\"\n}\n")?;
+    fs::write(home.join(".gullmail/harbour.box/window.json"), "{ \"width\": 1100, \"height\": 700 }\n")?;
+    fs::write(home.join(".config/tidewriter/settings.json"), SETTINGS)?;
+    fs::write(home.join(".config/tidewriter/templates/invitation"), stream.prose(700))?;
+    fs::write(home.join(".cache/tidewriter/preview-1"), stream.bytes(1_200))?;
     fs::write(home.join(".config/berthbook/settings.conf"), "window = large\ncurrency = crowns\n")?;
     fs::write(home.join(".cache/driftlook/thumb-1"), stream.bytes(800))?;
     fs::write(home.join(".local/share/Trash/files/old draft.txt"), stream.prose(200))?;

@@ -21,7 +21,7 @@ mod spec;
 mod updates;
 pub mod world;
 
-pub use build::{BuildError, BuildOptions, Built, build};
+pub use build::{BuildError, BuildOptions, Built, CARDS, build};
 pub use faults::{FAULTS, Fault, apply, apply_to_store, by_name};
 pub use package::{Content, Item, Package, write_deb};
 pub use seed::Seed;

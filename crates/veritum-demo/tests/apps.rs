@@ -237,3 +237,36 @@ fn what_several_applications_rest_on_comes_first() {
     assert_eq!(shared[0].advice.as_deref(), Some("veritum repair component:gullmail"));
     assert!(shared[0].cause.as_deref().is_some_and(|cause| cause.contains("2 applications rest on it")));
 }
+
+#[test]
+fn damage_in_homes_is_told_of_the_application_and_a_reset_helps() {
+    let faults: Vec<_> = veritum_demo::FAULTS.iter().filter(|fault| fault.in_homes).collect();
+    assert_eq!(faults.len(), 2);
+    let demo = Demo::with(&faults);
+    let cards = demo.machine().with_file_name("cards");
+    fs::create_dir(&cards).unwrap();
+    for (name, text) in veritum_demo::CARDS {
+        fs::write(cards.join(name), text).unwrap();
+    }
+    let settings = Settings { cards: Some(cards), ..demo.settings() };
+    let before = demo.tree();
+    let all = Scope { areas: vec![Area::Apps], ..Scope::default() };
+    let told = in_homes(&look(&settings, &all));
+    assert_eq!(
+        told,
+        [
+            "/home/mirela/.config/tidewriter/settings.json garbled; veritum reset tidewriter --user mirela --only settings",
+            "/home/mirela/.gullmail/harbour.box/lock abandoned; veritum reset gullmail --user mirela --only locks",
+        ]
+    );
+    for (app, only) in [("tidewriter", Only::Settings), ("gullmail", Only::Locks)] {
+        let wanted = ResetWanted { user: Some("mirela".into()), only: Some(only), ..ResetWanted::default() };
+        let report = open(&settings).reset(app, &wanted, false, &Silent, &mut |_| Agreement::Yes).unwrap();
+        assert!(report.homes[0].own.as_ref().unwrap().unchanged);
+    }
+    assert!(in_homes(&look(&settings, &all)).is_empty());
+    for number in [1, 2] {
+        undo(&settings, Some(number)).unwrap();
+    }
+    support::assert_same("taken back", &before, &demo.tree());
+}

@@ -13,7 +13,7 @@ use veritum_demo::{FAULTS, Fault};
 fn possible() -> Vec<&'static Fault> {
     FAULTS
         .iter()
-        .filter(|f| (is_root() || !f.needs_root) && !f.in_store && !f.in_updates && !f.stays && !f.many)
+        .filter(|f| (is_root() || !f.needs_root) && !f.in_store && !f.in_updates && !f.in_homes && !f.stays && !f.many)
         .collect()
 }
 

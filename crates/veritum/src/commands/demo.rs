@@ -66,6 +66,7 @@ pub(crate) fn run(args: &DemoArgs, global: &Global) -> Result<u8, Failure> {
     if !args.build_only {
         example(&config)?;
         updates(&args.dir, &built)?;
+        apps(&built, &config)?;
     }
     put(&ending(&built, &config, args.build_only));
     if faults.iter().any(|f| f.mounts) {
@@ -130,6 +131,32 @@ fn updates(folder: &Path, built: &Built) -> Result<(), Failure> {
         ("All of it was one change, like any other.", &["list", "changes"]),
     ];
     steps.iter().try_for_each(|(remark, words)| step(remark, words, &config, Some(mirror.url())))
+}
+
+/// The chapter of applications, on the machine as the first one left it.
+fn apps(built: &Built, config: &Path) -> Result<(), Failure> {
+    put(&format!("\n{}\n", paint(Label::Heading, "The day after a power cut three applications do not open")));
+    put(&format!("\n{} export VERITUM_CONFIG={}\n", paint(Label::Prompt, "$"), shown(config)));
+    for fault in ["emptied-program", "settings-cut", "lock-left"].into_iter().filter_map(by_name) {
+        veritum_demo::apply(&built.machine, fault)
+            .map_err(|e| Failure::not_done("the machine cannot be damaged".into(), e.to_string(), None))?;
+    }
+    let three = ["app:tidewriter", "app:berthbook", "app:gullmail"];
+    let steps: [(&str, &[&str]); 6] = [
+        ("Is it the program, or what it keeps in somebody's home?", &["check", three[0], three[1], three[2]]),
+        ("Berthbook: the program. (Nobody's settings are touched.)", &["repair", "app:berthbook", "--yes"]),
+        (
+            "Tidewriter: its settings. What goes, and what stays? (Without --yes it asks.)",
+            &["reset", "tidewriter", "--user", "mirela", "--yes"],
+        ),
+        (
+            "Gullmail: only the lock. Its mail lies beside it.",
+            &["reset", "gullmail", "--only", "locks", "--yes", "--prove"],
+        ),
+        ("Do they open now?", &["check", three[0], three[1], three[2]]),
+        ("Everything that was set aside comes back when it is wanted.", &["list", "changes"]),
+    ];
+    steps.iter().try_for_each(|(remark, words)| step(remark, words, config, None))
 }
 
 fn mirror(folder: &Path) -> Result<Mirror, Failure> {
