@@ -331,3 +331,26 @@ fn a_reset_and_its_undo_are_whole_or_not_at_all_whatever_the_disk_does() {
         assert!(work(Arc::new(TestDisk::new(Accident::None))));
     }
 }
+
+#[test]
+fn of_a_sandboxed_application_cache_and_settings_go_and_its_data_stays() {
+    let here = Household::empty();
+    let entries = here.world.at("/var/lib/flatpak/exports/share/applications");
+    fs::create_dir_all(&entries).unwrap();
+    let entry = "[Desktop Entry]\nType=Application\nName=Notes\nExec=/usr/bin/flatpak run org.quay.Notes\n";
+    fs::write(entries.join("org.quay.Notes.desktop"), entry).unwrap();
+    for path in
+        ["data/notes.db", "config/settings.ini", "config/deep/rc", "cache/x", "cache/thesis.odt", ".local/share/y"]
+    {
+        here.put(&format!(".var/app/org.quay.Notes/{path}"), path).unwrap();
+    }
+    here.put(".var/app/org.quay.Other/cache/x", "of another").unwrap();
+    own(&here.home()).unwrap();
+    let before = here.tree();
+    let workshop = open(&here.settings());
+    let report = workshop.reset("Notes", &ResetWanted::default(), false, &Silent, &mut |_| Agreement::Yes).unwrap();
+    let inside = |path: &str| format!(".var/app/org.quay.Notes/{path}");
+    assert_eq!(moved(only(&report)), [inside("config"), inside("cache/x")]);
+    undo(&here.settings(), None).unwrap();
+    assert_same("brought back", &before, &here.tree());
+}

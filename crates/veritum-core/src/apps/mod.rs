@@ -14,4 +14,4 @@ mod shipped;
 pub use card::{Card, CardError, Class, RawCard};
 pub use guard::looks_like_own;
 pub use pattern::{ASIDE, Base, Bases, Pattern, PatternError};
-pub use shipped::{Cards, cautious};
+pub use shipped::{Cards, cautious, cautious_sandboxed};

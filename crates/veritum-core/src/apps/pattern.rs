@@ -78,6 +78,12 @@ impl Bases {
         }
     }
 
+    /// The application that takes a folder of its own for a home, where these are its.
+    #[must_use]
+    pub fn sandbox(&self) -> Option<&str> {
+        std::str::from_utf8(self.home.strip_prefix(b".var/app/")?).ok()
+    }
+
     fn of(&self, base: Base) -> &[u8] {
         match base {
             Base::Home => &self.home,
@@ -206,6 +212,8 @@ fn check_place(base: Base, words: &[&str]) -> Result<(), &'static str> {
     match (base, words) {
         (Base::Home, [first, ..]) if !first.starts_with('.') => Err("a place of an application begins with a dot"),
         (Base::Home, [first, ..]) if NEVER.contains(first) => Err(shared),
+        // The folder that a sandboxed application takes for a home is one application's.
+        (Base::Home, [".var", "app", id, ..]) if id.contains('.') && !id.contains('*') => Ok(()),
         (Base::Home, [".config" | ".cache" | ".local" | ".var", ..]) => {
             Err("write {config}, {cache}, {data} or {state}")
         }
@@ -247,6 +255,7 @@ mod tests {
         let pattern = Pattern::parse("{config}/quay").unwrap();
         assert!(pattern.covers(&sandboxed, b".var/app/org.quay.Quay/config/quay/x"));
         assert!(!pattern.covers(&sandboxed, b".config/quay/x"));
+        assert!(covers("~/.var/app/org.quay.Quay/cache", ".var/app/org.quay.Quay/cache/x"));
     }
 
     #[test]
@@ -271,6 +280,10 @@ mod tests {
             "~/Documents/x",
             "~/.ssh/known_hosts",
             "~/.config/quay",
+            "~/.var/app",
+            "~/.var/app/*",
+            "~/.var/app/quay*/cache",
+            "~/.var/other/org.quay.Quay",
             "{config}",
             "{config}/",
             "{config}/*",

@@ -80,6 +80,16 @@ pub fn cautious(name: &str, id: &str, program: Option<&str>, component: Option<&
     Card::of(name.to_owned(), vec![id.to_owned()], programs, places)
 }
 
+/// The same of an application in a sandbox, by its id: all in the folder that it takes for a home is its own or its user's.
+#[must_use]
+pub fn cautious_sandboxed(name: &str, id: &str) -> Card {
+    let places = [("", Class::Own), ("/cache", Class::Cache), ("/config", Class::Settings), ("/data", Class::Own)];
+    let place = |(below, class): (&str, Class)| Some((class, Pattern::parse(&format!("~/.var/app/{id}{below}")).ok()?));
+    let last = id.rsplit('.').next().unwrap_or(id).chars().take(15).collect::<String>();
+    let programs = vec![last.to_lowercase(), last];
+    Card::of(name.to_owned(), vec![id.to_owned()], programs, places.into_iter().filter_map(place).collect())
+}
+
 /// Whether a word is one application's name rather than a folder of many: a program may be called `sh` or `python3`.
 fn is_telling(word: &str) -> bool {
     const SHARED: [&str; 22] = [
@@ -197,6 +207,19 @@ mod tests {
                 assert_eq!(class(card, path), None, "{}: {path}", card.name);
             }
         }
+    }
+
+    #[test]
+    fn in_a_sandbox_all_is_one_applications_or_its_users() {
+        let card = cautious_sandboxed("Notes", "org.quay.Notes");
+        let class = |path: &str| class(&card, &format!(".var/app/{path}"));
+        assert_eq!(class("org.quay.Notes/config/settings.ini"), Some(Class::Settings));
+        assert_eq!(class("org.quay.Notes/cache/x"), Some(Class::Cache));
+        for own in ["data/notes.db", ".local/share/y", "x", ""] {
+            assert_eq!(class(&format!("org.quay.Notes/{own}")), Some(Class::Own), "{own}");
+        }
+        assert_eq!(class("org.quay.Other/cache/x"), None);
+        assert_eq!(class("org.quay.Notes2/cache/x"), None);
     }
 
     #[test]

@@ -29,6 +29,9 @@ pub struct ProfileQuestion {
     pub most: u64,
     /// Whether databases are looked into: not while the application writes them.
     pub databases: bool,
+    /// The application's id, when it takes a folder of its own for a home.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sandbox: Option<String>,
 }
 
 /// What is wrong with what an application keeps in a home.

@@ -45,6 +45,9 @@ pub struct HomeQuestion {
     pub most: u64,
     /// What of it is to be moved.
     pub choice: Choice,
+    /// The application's id, when it takes a folder of its own for a home.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sandbox: Option<String>,
 }
 
 /// Whether something is the application's with all that lies in it.
@@ -120,16 +123,16 @@ impl Answerer {
 }
 
 fn kept_in(home: &Dir, question: HomeQuestion) -> Result<Belongings, String> {
-    let HomeQuestion { card, home: named, owner, most, choice } = question;
+    let HomeQuestion { card, home: named, owner, most, choice, sandbox } = question;
     let card = Card::of_raw(card).map_err(|e| e.to_string())?;
-    let bases = bases(home, &named);
+    let bases = sandbox.map_or_else(|| bases(home, &named), |id| Bases::sandboxed(&id));
     Ok(belongings(home, &HomeCase { card: &card, bases: &bases, owner, most, choice: &choice }))
 }
 
 fn looked_at(home: &Dir, question: ProfileQuestion) -> Result<Profile, String> {
-    let ProfileQuestion { card, home: named, owner, most, databases } = question;
+    let ProfileQuestion { card, home: named, owner, most, databases, sandbox } = question;
     let card = Card::of_raw(card).map_err(|e| e.to_string())?;
-    let bases = bases(home, &named);
+    let bases = sandbox.map_or_else(|| bases(home, &named), |id| Bases::sandboxed(&id));
     let choice = Choice::default();
     Ok(profile(home, &HomeCase { card: &card, bases: &bases, owner, most, choice: &choice }, databases))
 }
@@ -188,7 +191,7 @@ mod tests {
         let asked = || -> Belongings {
             let home = SystemPath::literal("/home/mirela");
             let choice = Choice::everything();
-            let question = HomeQuestion { card: card.raw(), home, owner, most: 1000, choice };
+            let question = HomeQuestion { card: card.raw(), home, owner, most: 1000, choice, sandbox: None };
             ask(&teller, &dir, &Question::Belongings(question)).unwrap()
         };
         assert_eq!(asked().tops, [(Class::Cache, b".cache/quay".to_vec())]);

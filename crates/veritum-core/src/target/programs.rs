@@ -77,9 +77,10 @@ pub struct Running {
     pub open: Vec<Vec<u8>>,
 }
 
-/// The processes of a user whose name is one of these; the kernel keeps the first fifteen bytes of a name.
+/// The processes of a user whose name is one of these, or that run in the sandbox of that application; the kernel keeps the
+/// first fifteen bytes of a name.
 #[must_use]
-pub fn running(names: &[String], user: u32) -> Vec<Running> {
+pub fn running(names: &[String], sandbox: Option<&str>, user: u32) -> Vec<Running> {
     let cut = |name: &str| name.as_bytes()[..name.len().min(MAX_COMM)].to_vec();
     let names: HashSet<Vec<u8>> = names.iter().map(|name| cut(name)).collect();
     let mut found = Vec::new();
@@ -87,7 +88,9 @@ pub fn running(names: &[String], user: u32) -> Vec<Running> {
         let Some(pid) = entry.file_name().to_str().and_then(|n| n.parse::<u32>().ok()) else { continue };
         let process = entry.path();
         let comm = fs::read(process.join("comm")).unwrap_or_default();
-        if !names.contains(comm.strip_suffix(b"\n").unwrap_or(&comm)) || owner_of(&process) != Some(user) {
+        let named = names.contains(comm.strip_suffix(b"\n").unwrap_or(&comm));
+        let inside = || sandbox.is_some_and(|id| runs_in(&process, id));
+        if !(named || inside()) || owner_of(&process) != Some(user) {
             continue;
         }
         let Some(worker) = worker(pid) else { continue };
@@ -99,6 +102,18 @@ pub fn running(names: &[String], user: u32) -> Vec<Running> {
     }
     found.sort_by_key(|process| process.pid);
     found
+}
+
+/// Whether a process was put into the scope of a sandboxed application (`app-flatpak-ID-NUMBER.scope`).
+fn runs_in(process: &Path, id: &str) -> bool {
+    let groups = fs::read_to_string(process.join("cgroup")).unwrap_or_default();
+    groups.lines().any(|line| is_scope_of(line, id))
+}
+
+fn is_scope_of(group: &str, id: &str) -> bool {
+    let scope = group.rsplit('/').next().unwrap_or_default();
+    let number = scope.strip_prefix("app-flatpak-").and_then(|rest| rest.strip_prefix(id)?.strip_prefix('-'));
+    number.is_some_and(|number| number.starts_with(|c: char| c.is_ascii_digit()))
 }
 
 /// The real user of a process: its folder in /proc is root's when it may not be looked into by its own user.
@@ -181,21 +196,30 @@ mod tests {
             Command::new(&program).arg("30").stdin(Stdio::from(fs::File::open(&letter).unwrap())).spawn().unwrap();
         let user = rustix::process::getuid().as_raw();
         let names = ["a-program-with-a-long-name".to_owned()];
-        let (found, others) = (running(&names, user), running(&names, user + 1));
+        let (found, others) = (running(&names, None, user), running(&names, None, user + 1));
         child.kill().unwrap();
         // Ended, and not waited for.
-        let mut ended = running(&names, user);
+        let mut ended = running(&names, None, user);
         for _ in 0..200 {
             if ended.is_empty() {
                 break;
             }
             std::thread::sleep(std::time::Duration::from_millis(10));
-            ended = running(&names, user);
+            ended = running(&names, None, user);
         }
         child.wait().unwrap();
         assert_eq!(found.iter().map(|process| process.pid).collect::<Vec<_>>(), [child.id()]);
         assert!(found[0].open.iter().any(|path| path.ends_with(b"letter.odt")), "{found:?}");
         assert!(others.is_empty() && ended.is_empty(), "{ended:?}");
+    }
+
+    #[test]
+    fn a_sandboxed_application_is_known_by_its_scope() {
+        let group = "0::/user.slice/user-1000.slice/user@1000.service/app.slice/app-flatpak-org.quay.Notes-417.scope";
+        assert!(is_scope_of(group, "org.quay.Notes"));
+        for other in ["org.quay.Note", "org.quay.Notes-4", "", "quay.Notes"] {
+            assert!(!is_scope_of(group, other), "{other}");
+        }
     }
 
     #[test]

@@ -32,6 +32,12 @@ impl App {
         self.entry.entry.as_ref().ok()?.program()
     }
 
+    /// Its id, when it runs in a sandbox and takes a folder of its own for a home.
+    pub(super) fn sandbox(&self) -> Option<&str> {
+        let exported = self.entry.path.is_within_place("/var/lib/flatpak") && self.entry.id.contains('.');
+        exported.then_some(self.entry.id.as_str())
+    }
+
     /// Its name; its id where the entry cannot be read.
     pub(super) fn name(&self) -> &str {
         self.entry.entry.as_ref().map_or(&self.entry.id, |entry| &entry.name)

@@ -4,7 +4,7 @@ use std::path::Path;
 
 use super::apps::App;
 use super::{WorkError, Workshop};
-use crate::apps::{Card, Cards, Class, cautious};
+use crate::apps::{Card, Cards, Class, cautious, cautious_sandboxed};
 use crate::check::Integration;
 use crate::history;
 use crate::model::error_chain;
@@ -35,7 +35,7 @@ impl Workshop {
             program: app.program().map(str::to_owned),
             rests_on: on.into_iter().collect(),
             finding: self.finding_on(app, &integration),
-            homes: self.homes_with(&card),
+            homes: self.homes_with(&card, app.sandbox()),
             card: told(&card, from),
         })
     }
@@ -50,6 +50,9 @@ impl Workshop {
         }
         if let Some(card) = Cards::shipped().of(id) {
             return Ok((card.clone(), CardOrigin::Carried));
+        }
+        if let Some(id) = app.sandbox() {
+            return Ok((cautious_sandboxed(app.name(), id), CardOrigin::Cautious));
         }
         let component = app.component.as_ref().map(|id| id.name.as_str());
         Ok((cautious(app.name(), id, app.program(), component), CardOrigin::Cautious))

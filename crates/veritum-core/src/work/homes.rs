@@ -37,9 +37,11 @@ pub(super) struct Household {
 
 impl Household {
     /// What an application keeps there; `choice` says what of it is to be moved.
-    pub(super) fn belongings(&self, card: &Card, choice: &Choice) -> io::Result<Belongings> {
-        let (home, choice) = (self.named.clone(), choice.clone());
-        let question = HomeQuestion { card: card.raw(), home, owner: self.owner, most: MOST, choice };
+    pub(super) fn belongings(&self, card: &Card, sandbox: Option<&str>, choice: &Choice) -> io::Result<Belongings> {
+        let (home, choice, sandbox) = (self.named.clone(), choice.clone(), sandbox.map(str::to_owned));
+        // A card of the sandbox itself names its folder as it lies in the home.
+        let sandbox = sandbox.filter(|_| !is_of_sandbox(card));
+        let question = HomeQuestion { card: card.raw(), home, owner: self.owner, most: MOST, choice, sandbox };
         scan::ask(&*self.teller, &self.dir, &Question::Belongings(question))
     }
 
@@ -56,8 +58,10 @@ impl Household {
     }
 
     /// What is wrong with what an application keeps there.
-    pub(super) fn profile(&self, card: RawCard, databases: bool) -> io::Result<Profile> {
-        let question = ProfileQuestion { card, home: self.named.clone(), owner: self.owner, most: MOST, databases };
+    pub(super) fn profile(&self, card: &Card, sandbox: Option<&str>, databases: bool) -> io::Result<Profile> {
+        let sandbox = sandbox.filter(|_| !is_of_sandbox(card)).map(str::to_owned);
+        let (card, home) = (card.raw(), self.named.clone());
+        let question = ProfileQuestion { card, home, owner: self.owner, most: MOST, databases, sandbox };
         scan::ask(&*self.teller, &self.dir, &Question::Profile(question))
     }
 
@@ -166,11 +170,11 @@ impl Workshop {
 
     /// What an application keeps in the homes of those who log in: those where there is something, or that could not be looked
     /// into.
-    pub(super) fn homes_with(&self, card: &Card) -> Vec<HomeReport> {
+    pub(super) fn homes_with(&self, card: &Card, sandbox: Option<&str>) -> Vec<HomeReport> {
         let accounts = self.users_named(None).unwrap_or_default();
         let told = |(user, household): (String, io::Result<Household>)| {
             let blank = HomeReport { user, parts: Vec::new(), left: Vec::new(), trouble: None };
-            match household.and_then(|home| home.belongings(card, &Choice::default())) {
+            match household.and_then(|home| home.belongings(card, sandbox, &Choice::default())) {
                 Ok(found) => told(blank, found),
                 Err(e) => HomeReport { trouble: Some(error_words(&e)), ..blank },
             }
@@ -178,6 +182,11 @@ impl Workshop {
         let reports = self.households(&accounts).into_iter().map(told);
         reports.filter(|home| !home.parts.is_empty() || !home.left.is_empty() || home.trouble.is_some()).collect()
     }
+}
+
+/// Whether a card names the folder of a sandbox as it lies in the home, rather than what lies in it.
+fn is_of_sandbox(card: &Card) -> bool {
+    card.parts().any(|(_, _, place)| place.to_string().starts_with("~/.var/app/"))
 }
 
 /// What was left out of a home, for people.

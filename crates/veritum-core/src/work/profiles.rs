@@ -63,10 +63,10 @@ impl Workshop {
         all: &mut Profiles,
     ) -> io::Result<()> {
         let running = match self.machine.is_live() {
-            true => running_apps(&card.programs, home.owner, &home.place),
+            true => running_apps(&card.programs, app.sandbox(), home.owner, &home.place),
             false => Vec::new(),
         };
-        let found = home.profile(card.raw(), running.is_empty())?;
+        let found = home.profile(card, app.sandbox(), running.is_empty())?;
         let looked = Looked { app: &app.entry.id, user, home: &home.place, runs: !running.is_empty() };
         all.looked += found.looked;
         all.bytes += found.bytes;

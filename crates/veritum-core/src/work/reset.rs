@@ -136,7 +136,7 @@ impl Workshop {
         for home in homes {
             let told = &mut report.homes[home.at];
             // Somebody may have started it while the list was read.
-            told.running = self.running_in(&case.card, &home.desk.household);
+            told.running = self.running_in(&case, &home.desk.household);
             if told.running.is_empty() {
                 self.reset_home(desk, home, wanted.prove, told)?;
             }
@@ -144,8 +144,11 @@ impl Workshop {
         Ok(report)
     }
 
-    fn running_in(&self, card: &Card, home: &Household) -> Vec<crate::report::RunningApp> {
-        if self.machine.is_live() { running_apps(&card.programs, home.owner, &home.place) } else { Vec::new() }
+    fn running_in(&self, case: &Case<'_>, home: &Household) -> Vec<crate::report::RunningApp> {
+        match self.machine.is_live() {
+            true => running_apps(&case.card.programs, case.app.sandbox(), home.owner, &home.place),
+            false => Vec::new(),
+        }
     }
 
     fn home_planned(
@@ -187,7 +190,7 @@ impl Workshop {
         home: Household,
         told: &mut HomeReset,
     ) -> Result<Option<(HomeDesk, Vec<Action>)>, String> {
-        let found = home.belongings(&case.card, &case.choice).map_err(|e| error_words(&e))?;
+        let found = home.belongings(&case.card, case.app.sandbox(), &case.choice).map_err(|e| error_words(&e))?;
         if let Some(why) = too_many(&found) {
             return Err(why);
         }
@@ -201,7 +204,7 @@ impl Workshop {
             return Ok(None);
         }
         told.actions = actions.iter().map(planned).collect();
-        told.running = self.running_in(&case.card, &home);
+        told.running = self.running_in(case, &home);
         if !told.running.is_empty() {
             return Ok(None);
         }

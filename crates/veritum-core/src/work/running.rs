@@ -8,8 +8,13 @@ use crate::target::running;
 /// So many open files of each process are named.
 const MAX_OPEN: usize = 20;
 
-/// The processes of these names that belong to the user.
-pub(super) fn running_apps(programs: &[String], user: u32, home: &SystemPath) -> Vec<RunningApp> {
+/// The processes of these names, or of this sandbox, that belong to the user.
+pub(super) fn running_apps(
+    programs: &[String],
+    sandbox: Option<&str>,
+    user: u32,
+    home: &SystemPath,
+) -> Vec<RunningApp> {
     let told = |process: crate::target::Running| {
         let own = |path: &&Vec<u8>| {
             let name = path.rsplit(|byte| *byte == b'/').next().unwrap_or_default();
@@ -21,5 +26,5 @@ pub(super) fn running_apps(programs: &[String], user: u32, home: &SystemPath) ->
         open.truncate(MAX_OPEN);
         RunningApp { pid: process.pid, name: process.name, since: process.since.map(|at| at.to_string()), open }
     };
-    running(programs, user).into_iter().map(told).collect()
+    running(programs, sandbox, user).into_iter().map(told).collect()
 }

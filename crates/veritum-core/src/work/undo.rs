@@ -108,7 +108,7 @@ impl Workshop {
 
     fn refuse_running(&self, home: &HomeDesk) -> Result<(), WorkError> {
         let running = match self.machine.is_live() {
-            true => running_apps(home.home.card.programs(), home.home.owner, &home.home.place),
+            true => running_apps(home.home.card.programs(), Some(&home.home.app), home.home.owner, &home.home.place),
             false => Vec::new(),
         };
         if running.is_empty() {
