@@ -282,6 +282,8 @@ pub enum Action {
     ForgetFailure,
     /// Have the package tool finish its installation.
     Configure,
+    /// Have the desktop's own tool list it anew.
+    Register,
     /// Make room by taking away what can be fetched again.
     Free,
 }
@@ -301,6 +303,7 @@ impl Action {
             Self::ForgetFailure => "clear its failure",
             Self::Free => "make room",
             Self::Configure => "finish its installation",
+            Self::Register => "list it anew",
         }
     }
 }

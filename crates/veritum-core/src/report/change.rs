@@ -22,7 +22,7 @@ pub struct ActionReport {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub component: Option<ComponentId>,
     /// What is done, in a word: `restore`, `relink`, `set-mode`, `bring-back`, `set-aside`, `renew`,
-    /// `free`, `pause`, `forget-failure`, `configure`.
+    /// `free`, `pause`, `forget-failure`, `configure`, `register`.
     pub action: String,
     /// Things put (a folder counts all that is in it).
     pub things: u64,

@@ -117,7 +117,12 @@ impl Workshop {
         findings.append(&mut profiles.findings);
         let mut notes = profiles.notes;
         notes.extend(self.newer(scope, &wanted));
+        for finding in findings.iter_mut().filter(|finding| self.can_register(finding)) {
+            finding.remedy = Some(Remedy { action: Action::Register, from: None, download: None });
+            finding.advice = None;
+        }
         let problems = findings.len() as u64;
+        let repairable = findings.iter().filter(|finding| finding.remedy.is_some()).count() as u64;
         let area = AreaReport {
             area: Area::Apps,
             outcome: if problems > 0 { OutcomeWord::Problems } else { OutcomeWord::Sound },
@@ -125,7 +130,7 @@ impl Workshop {
             bytes: profiles.bytes,
             seconds: begun.elapsed().as_secs_f64(),
             problems,
-            repairable: 0,
+            repairable,
             vouched: BTreeMap::new(),
             presence_only: 0,
             extent: Some(match wanted.is_empty() {

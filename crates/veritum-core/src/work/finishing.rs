@@ -1,8 +1,6 @@
 //! Installations that were begun: the package tool finishes them, as a step of its own after `repair updates`.
 
-use std::ffi::OsString;
-use std::path::Path;
-
+use super::inside::Way;
 use super::repair::{Agreement, Preview};
 use super::updates::{AskArchives, LocksHeld};
 use super::{WorkError, Workshop};
@@ -12,34 +10,16 @@ use crate::model::{self, Area, FileKind, Finding, FindingId, SystemPath};
 use crate::plan::Left;
 use crate::platform::Platform as _;
 use crate::platform::debian::Debian;
-use crate::platform::delegate::{Ran, run};
+use crate::platform::delegate::Ran;
 use crate::report::{ActionReport, AreaChange, CheckReport, RepairReport};
 
 const DPKG: &str = "/usr/bin/dpkg";
-const UNSHARE: &str = "/usr/bin/unshare";
 /// Questions about settings files are answered by keeping what is there.
 const CONFIGURE: [&str; 4] = ["--force-confdef", "--force-confold", "--configure", "--pending"];
 
-/// How the package tool of a machine is run.
-enum Way {
-    /// Here, on the running system.
-    Here,
-    /// Inside a mounted system, apart from everything else that runs.
-    Inside(Vec<OsString>),
-}
-
-impl Way {
-    fn run(&self, words: &[&str]) -> std::io::Result<Ran> {
-        // The lock of the front end stays ours; the tool takes its own.
-        let held = [("DPKG_FRONTEND_LOCKED", "1".into())];
-        match self {
-            Self::Here => run(DPKG, words, &held),
-            Self::Inside(before) => {
-                let all: Vec<OsString> = before.iter().cloned().chain(words.iter().map(OsString::from)).collect();
-                run(UNSHARE, &all, &held)
-            }
-        }
-    }
+fn run_dpkg(way: &Way, words: &[&str]) -> std::io::Result<Ran> {
+    // The lock of the front end stays ours; the tool takes its own.
+    way.run(DPKG, words, &[("DPKG_FRONTEND_LOCKED", "1".into())])
 }
 
 /// Whether the package tool can finish what a finding tells of.
@@ -127,7 +107,7 @@ impl Workshop {
         locks.iter().skip(1).for_each(|path| held.let_go(path));
         let names: Vec<String> = begun.iter().map(|f| f.subject.to_string()).collect();
         let failed = change.delegate("configure", &names.join(" "), "begun", &mut |_| {
-            let ran = way.run(&CONFIGURE).map_err(|e| model::error_words(&e))?;
+            let ran = run_dpkg(way, &CONFIGURE).map_err(|e| model::error_words(&e))?;
             if ran.is_fine() { Ok(()) } else { Err(format!("the package tool failed: {}", ran.last_line())) }
         })?;
         let answered = if failed.is_none() { begun.len() as u64 } else { 0 };
@@ -137,31 +117,20 @@ impl Workshop {
 
     /// How the machine's package tool can be run, or why it cannot, with the command that a person can type.
     fn way_to_configure(&self) -> Result<Way, (String, String)> {
-        let target = self.settings.target.as_path();
-        let by_hand = match self.machine.is_live() {
-            true => "as root: dpkg --configure -a".to_owned(),
-            false => format!("as root: chroot {} dpkg --configure -a", target.display()),
-        };
+        let by_hand = self.by_hand("dpkg --configure -a");
         let no = |why: &str| Err((why.to_owned(), by_hand.clone()));
-        if !rustix::process::geteuid().is_root() {
-            return no("only root can run the package tool");
-        }
-        if self.machine.is_live() {
-            return Ok(Way::Here);
-        }
-        if !Path::new(UNSHARE).exists() {
-            return no("nothing here can enter that system apart from what runs here");
+        let way = match self.way_inside() {
+            Ok(way) => way,
+            Err(why) => return no(why),
+        };
+        if matches!(way, Way::Here) {
+            return Ok(way);
         }
         let null = self.machine.dir(&SystemPath::literal("/dev")).and_then(|dir| dir.look(b"null")).ok().flatten();
         if null.is_none_or(|stat| stat.kind != FileKind::Device) {
             return no("that system has no devices as long as it does not run, and its scripts need some");
         }
-        let root = OsString::from(format!("--root={}", target.display()));
-        let fixed = ["--mount", "--pid", "--fork", "--kill-child", "--uts", "--ipc", "--net", "--mount-proc"];
-        let before: Vec<OsString> =
-            fixed.map(OsString::from).into_iter().chain([root, "--".into(), DPKG.into()]).collect();
-        let way = Way::Inside(before);
-        match way.run(&["--version"]) {
+        match run_dpkg(&way, &["--version"]) {
             Ok(ran) if ran.is_fine() => Ok(way),
             Ok(ran) => no(&format!("that system cannot be entered ({})", ran.last_line())),
             Err(e) => no(&format!("that system cannot be entered ({})", model::error_words(&e))),

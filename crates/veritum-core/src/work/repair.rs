@@ -83,8 +83,19 @@ impl Workshop {
         ask: &mut dyn FnMut(&Preview<'_>) -> Agreement,
     ) -> Result<RepairReport, WorkError> {
         self.require_store_sound(scope)?;
-        let scope = &self.with_apps(scope)?;
-        self.require_named(scope)?;
+        let scope = self.with_apps(scope)?;
+        self.require_named(&scope)?;
+        let report = self.repair_parts(&scope, observer, ask)?;
+        // How applications hang in the desktop comes last: it is made of their files.
+        if scope.wants(Area::Apps) { self.register(report, &scope, observer, ask) } else { Ok(report) }
+    }
+
+    fn repair_parts(
+        &mut self,
+        scope: &Scope,
+        observer: &dyn Observer,
+        ask: &mut dyn FnMut(&Preview<'_>) -> Agreement,
+    ) -> Result<RepairReport, WorkError> {
         // Before its signed files are right nobody knows what the rest should be.
         if self.depth(scope).is_some()
             && self.ailing().is_some()

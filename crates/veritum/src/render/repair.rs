@@ -30,6 +30,7 @@ pub(crate) fn action_words(word: &str) -> &str {
         "free" => "delete",
         "pause" => "hold meanwhile",
         "configure" => "finish its installation",
+        "register" => "list anew",
         "forget-failure" => "clear its failure",
         other => other,
     }
@@ -109,6 +110,13 @@ fn plan_text(
         return updates_text(context, check, actions, left, stay);
     }
     let right: usize = actions.iter().map(|a| a.findings.len()).sum();
+    if right > 0 && actions.iter().all(|action| action.action == "register") {
+        let head = paint(Label::Heading, &count(right as u64, "application", "applications"));
+        let lines = action_lines(actions, &check.findings, context.global.verbose);
+        return format!(
+            "{head} would be listed anew by the desktop's own tool:\n{lines}\nNothing else is touched. The list is made of what is installed; it is not taken back by `undo`.\n"
+        );
+    }
     let mut text =
         format!("{} would be put right:\n", paint(Label::Heading, &count(right as u64, "problem", "problems")));
     text.push_str(&action_lines(actions, &check.findings, context.global.verbose));
@@ -264,7 +272,7 @@ pub(crate) fn words(
         ));
     }
     let on_files = |a: &&AreaChange| {
-        let beside = |action: &ActionReport| matches!(action.action.as_str(), "pause" | "forget-failure" | "configure");
+        let beside = |action: &ActionReport| matches!(action.action.as_str(), "pause" | "forget-failure" | "configure" | "register");
         a.actions.iter().any(|action| action.result == "done" && !beside(action))
     };
     let numbers: Vec<u64> = report.areas.iter().filter(on_files).filter_map(|a| a.change).collect();

@@ -11,8 +11,27 @@ const PROGRAMS: [&str; 8] =
 const SERVICES: [&str; 2] = ["/usr/local/share/dbus-1/services", "/usr/share/dbus-1/services"];
 /// Which entries open which kinds of files, made by `update-desktop-database` of all entries in its folder.
 const OPENERS: &str = "/usr/share/applications/mimeinfo.cache";
-/// What makes it.
-const MAKER: &str = "/usr/bin/update-desktop-database";
+
+/// A list of the desktop's, and the tool that makes it.
+pub(crate) struct Registry {
+    /// The tool, as the machine has it.
+    pub(crate) program: &'static str,
+    /// The folder that it lists.
+    pub(crate) folder: &'static str,
+}
+
+/// Which entries open which kinds of files.
+pub(crate) const REGISTRY: Registry =
+    Registry { program: "/usr/bin/update-desktop-database", folder: "/usr/share/applications" };
+
+impl Finding {
+    /// Whether the tool that makes the list of openers answers it.
+    pub(crate) fn needs_registering(&self) -> bool {
+        let list = self.subject.as_path().is_some_and(|path| path.as_bytes() == OPENERS.as_bytes());
+        self.area == Area::Apps && (list || self.verdict == Verdict::Unregistered)
+    }
+}
+
 /// Larger ones are not read.
 const MAX_OPENERS: u64 = 16 << 20;
 
@@ -35,7 +54,7 @@ impl<'a> Integration<'a> {
     pub(crate) fn of(machine: &'a Machine) -> Self {
         let openers = match machine.read_up_to(&SystemPath::literal(OPENERS), MAX_OPENERS) {
             // Where what makes it is not installed there was never one.
-            Ok(None) if machine.resolve(&SystemPath::literal(MAKER)).is_err() => Openers::Unknown,
+            Ok(None) if machine.resolve(&SystemPath::literal(REGISTRY.program)).is_err() => Openers::Unknown,
             Ok(None) => Openers::Missing,
             Ok(Some(bytes)) => match KeyFile::parse(&bytes) {
                 Ok(file) if file.has("MIME Cache") => Openers::Read(file),

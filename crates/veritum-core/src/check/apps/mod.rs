@@ -2,4 +2,4 @@
 
 mod integration;
 
-pub(crate) use integration::Integration;
+pub(crate) use integration::{Integration, REGISTRY};

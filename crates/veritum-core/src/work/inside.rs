@@ -1,0 +1,58 @@
+//! How the system's own tools are run: here on the running system, or inside a mounted one, apart from everything else.
+
+use std::ffi::OsString;
+use std::io;
+use std::path::Path;
+
+use super::Workshop;
+use crate::platform::delegate::{Ran, run};
+
+const UNSHARE: &str = "/usr/bin/unshare";
+
+/// How a machine's own tools are run.
+pub(super) enum Way {
+    /// Here, on the running system.
+    Here,
+    /// Inside a mounted system, apart from everything else that runs.
+    Inside(Vec<OsString>),
+}
+
+impl Way {
+    /// Runs one of them, by its path on the machine.
+    pub(super) fn run(&self, program: &str, words: &[&str], further: &[(&str, OsString)]) -> io::Result<Ran> {
+        match self {
+            Self::Here => run(program, words, further),
+            Self::Inside(before) => {
+                let own = std::iter::once(OsString::from(program)).chain(words.iter().map(OsString::from));
+                let all: Vec<OsString> = before.iter().cloned().chain(own).collect();
+                run(UNSHARE, &all, further)
+            }
+        }
+    }
+}
+
+impl Workshop {
+    /// How this machine's own tools can be run, or why they cannot.
+    pub(super) fn way_inside(&self) -> Result<Way, &'static str> {
+        if !rustix::process::geteuid().is_root() {
+            return Err("only root can run the system's own tools");
+        }
+        if self.machine.is_live() {
+            return Ok(Way::Here);
+        }
+        if !Path::new(UNSHARE).exists() {
+            return Err("nothing here can enter that system apart from what runs here");
+        }
+        let root = OsString::from(format!("--root={}", self.settings.target.display()));
+        let fixed = ["--mount", "--pid", "--fork", "--kill-child", "--uts", "--ipc", "--net", "--mount-proc"];
+        Ok(Way::Inside(fixed.map(OsString::from).into_iter().chain([root, "--".into()]).collect()))
+    }
+
+    /// A command as a person would type it, as root, for this machine.
+    pub(super) fn by_hand(&self, command: &str) -> String {
+        match self.machine.is_live() {
+            true => format!("as root: {command}"),
+            false => format!("as root: chroot {} {command}", self.settings.target.display()),
+        }
+    }
+}
