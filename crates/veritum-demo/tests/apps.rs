@@ -16,7 +16,7 @@ use veritum_core::work::{Agreement, Only, ResetWanted, Settings, WorkError};
 use veritum_demo::by_name;
 
 fn apps(settings: &Settings) -> AppsReport {
-    open(settings).list_apps().unwrap()
+    open(settings).list_apps(false).unwrap()
 }
 
 fn of<'a>(report: &'a AppsReport, id: &str) -> &'a AppLine {
@@ -269,4 +269,31 @@ fn damage_in_homes_is_told_of_the_application_and_a_reset_helps() {
         undo(&settings, Some(number)).unwrap();
     }
     support::assert_same("taken back", &before, &demo.tree());
+}
+
+#[test]
+fn how_much_an_application_takes_is_told_by_what_it_is() {
+    let here = Household::new();
+    let settings = here.settings();
+    let of = |sizes: bool| {
+        let report = open(&settings).list_apps(sizes).unwrap();
+        report.apps.iter().find(|app| app.id == "quay").unwrap().sizes
+    };
+    assert!(of(false).is_none());
+    let sizes = of(true).unwrap();
+    // A thing's text is its path; the lock is a link, as long as what it says.
+    let length = |paths: &[&str]| paths.iter().map(|path| path.len() as u64).sum::<u64>();
+    assert_eq!(sizes.cache, length(&[".cache/quay/thumbs/1", ".quay/a/mail/index/1"]));
+    assert_eq!(sizes.own, length(&[".quay/a/mail/inbox"]));
+    let rest = [
+        ".config/quay/rc",
+        ".config/quay/deep/er/rc",
+        ".config/quay/toolbar/buttons",
+        ".quay/a/prefs",
+        ".quay/a/look/one",
+        ".quay/a/look/deep/two",
+        ".local/state/quay/window",
+        "127.0.1.1:+1",
+    ];
+    assert_eq!(sizes.settings, length(&rest));
 }

@@ -147,6 +147,9 @@ pub(crate) enum Verb {
     List {
         /// What to list
         what: Listing,
+        /// Of applications also how much they take: installed, and in users' homes
+        #[arg(long, help_heading = "Applications")]
+        sizes: bool,
         #[command(flatten)]
         updates: UpdatesArgs,
     },

@@ -47,6 +47,23 @@ pub struct AppLine {
     /// Why its desktop entry cannot be used.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub trouble: Option<String>,
+    /// How much it takes, where that was asked.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sizes: Option<AppSizes>,
+}
+
+/// How much an application takes, bytes.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct AppSizes {
+    /// Its component installed, as that says itself; without what it rests on.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub installed: Option<u64>,
+    /// What it makes again by itself, in all homes.
+    pub cache: u64,
+    /// Its settings and the like, in all homes.
+    pub settings: u64,
+    /// What is the users' own there, in all homes.
+    pub own: u64,
 }
 
 /// What `explain app:NAME` prints (`veritum.app/1`).

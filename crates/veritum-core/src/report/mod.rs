@@ -11,7 +11,8 @@ mod status;
 mod updates;
 
 pub use apps::{
-    AppLine, AppReport, AppState, AppsReport, CardOrigin, CardReport, HomeLeft, HomePart, HomeReport, PartReport,
+    AppLine, AppReport, AppSizes, AppState, AppsReport, CardOrigin, CardReport, HomeLeft, HomePart, HomeReport,
+    PartReport,
 };
 pub use change::{
     ActionReport, AreaChange, ChangeLine, ChangesReport, HomeLine, ProgramReport, RecoverReport, RefusalReport,

@@ -6,13 +6,14 @@ use std::time::Instant;
 use rayon::prelude::*;
 
 use super::{WorkError, Workshop};
+use crate::apps::Class;
 use crate::check::{Integration, Scope};
 use crate::history;
 use crate::model::{Action, Area, ComponentId, Finding, Remedy, Subject, SystemPath, Verdict};
 use crate::platform::debian::{Debian, Needs, in_database, rests_on};
 use crate::platform::freedesktop::{AppEntry, FOLDERS, Kind, applications};
 use crate::platform::{Platform as _, Progress};
-use crate::report::{AppLine, AppState, AppsReport, AreaReport, LastCheck, OutcomeWord, UnexaminedReport};
+use crate::report::{AppLine, AppSizes, AppState, AppsReport, AreaReport, LastCheck, OutcomeWord, UnexaminedReport};
 
 /// So many components that several applications rest on are told.
 const MAX_SHARED: usize = 5;
@@ -222,15 +223,21 @@ impl Workshop {
         all.into_iter().flatten().collect()
     }
 
-    /// The applications, with how they stood at the last check.
+    /// The applications, with how they stood at the last check, and how much they take where that is asked.
     ///
     /// # Errors
     /// When the state folder cannot be read.
-    pub fn list_apps(&self) -> Result<AppsReport, WorkError> {
+    pub fn list_apps(&self, sizes: bool) -> Result<AppsReport, WorkError> {
         let last = self.state()?.as_ref().and_then(history::last_check);
         let integration = Integration::of(&self.machine);
         let line = |app: &App| self.app_line(app, last.as_ref(), &integration);
-        let mut apps: Vec<AppLine> = self.apps().iter().map(line).collect();
+        let all = self.apps();
+        let mut apps: Vec<AppLine> = all.iter().map(line).collect();
+        if sizes {
+            for (line, sizes) in apps.iter_mut().zip(self.sizes_of(&all)) {
+                line.sizes = Some(sizes);
+            }
+        }
         apps.sort_by(|a, b| (a.name.to_lowercase(), &a.id).cmp(&(b.name.to_lowercase(), &b.id)));
         Ok(AppsReport { format: AppsReport::FORMAT.into(), checked: last.map(|last| last.at), apps })
     }
@@ -250,7 +257,37 @@ impl Workshop {
             state: self.state_of(app, last, problems),
             problems,
             trouble: app.entry.entry.as_ref().err().map(ToString::to_string),
+            sizes: None,
         }
+    }
+
+    /// How much each of these takes, in all homes of those who log in.
+    fn sizes_of(&self, apps: &[App]) -> Vec<AppSizes> {
+        let installed = |app: &App| {
+            let id = app.component.as_ref()?;
+            self.installed.components.iter().find(|c| c.id == *id)?.installed_bytes
+        };
+        let mut all: Vec<AppSizes> =
+            apps.iter().map(|app| AppSizes { installed: installed(app), ..AppSizes::default() }).collect();
+        let accounts = self.users_named(None).unwrap_or_default();
+        let cards: Vec<_> = apps.iter().map(|app| self.card_of(app).ok()).collect();
+        for (_, household) in self.households(&accounts) {
+            let Ok(home) = household else { continue };
+            for ((app, card), sizes) in apps.iter().zip(&cards).zip(&mut all) {
+                let found = card
+                    .as_ref()
+                    .and_then(|(card, _)| home.belongings(card, app.sandbox(), &crate::scan::Choice::default()).ok());
+                for part in found.iter().flat_map(|found| &found.parts) {
+                    let sum = match part.class {
+                        Class::Cache => &mut sizes.cache,
+                        Class::Own => &mut sizes.own,
+                        _ => &mut sizes.settings,
+                    };
+                    *sum = sum.saturating_add(part.tally.bytes);
+                }
+            }
+        }
+        all
     }
 
     fn state_of(&self, app: &App, last: Option<&LastCheck>, problems: u64) -> AppState {

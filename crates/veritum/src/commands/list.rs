@@ -8,11 +8,16 @@ use crate::context::Context;
 use crate::errors::Failure;
 use crate::{exit, render};
 
-pub(crate) fn run(context: &Context, what: Listing, updates: UpdatesArgs) -> Result<u8, Failure> {
+pub(crate) fn run(context: &Context, what: Listing, sizes: bool, updates: UpdatesArgs) -> Result<u8, Failure> {
     let UpdatesArgs { since, component, trouble } = updates;
     if !matches!(what, Listing::Updates) && (since.is_some() || component.is_some() || trouble.is_some()) {
         let hint = Some(context.command("list updates"));
         let why = "--since, --component and --trouble choose among updates";
+        return Err(Failure::usage("the command cannot be read".into(), why.into(), hint));
+    }
+    if sizes && !matches!(what, Listing::Apps) {
+        let hint = Some(context.command("list apps --sizes"));
+        let why = "--sizes tells how much applications take";
         return Err(Failure::usage("the command cannot be read".into(), why.into(), hint));
     }
     let workshop = context.open()?;
@@ -22,7 +27,7 @@ pub(crate) fn run(context: &Context, what: Listing, updates: UpdatesArgs) -> Res
             print(context, &report, || render::list::components(&report))?;
         }
         Listing::Apps => {
-            let report = workshop.list_apps()?;
+            let report = workshop.list_apps(sizes)?;
             print(context, &report, || render::apps::list(context, &report))?;
         }
         Listing::Changes => {

@@ -76,7 +76,7 @@ fn command(context: &Context, verb: Verb) -> Result<u8, Failure> {
         Verb::Guard { pid } => guard::run(context, pid),
         Verb::Repair { what, everything } => repair::run(context, &what, everything),
         Verb::Explain { what } => explain::run(context, &what),
-        Verb::List { what, updates } => list::run(context, what, updates),
+        Verb::List { what, sizes, updates } => list::run(context, what, sizes, updates),
         Verb::Reset(args) => reset::run(context, args),
         Verb::Undo { change } => undo::run(context, change),
         Verb::Recover => recover::run(context),

@@ -20,8 +20,11 @@ pub(crate) fn list(context: &Context, report: &AppsReport) -> String {
     let mut text = head(context, report, &all);
     if !all.is_empty() {
         text.push_str("\n  ");
-        let words = ["name", "state", "called", "component", "vendor"];
-        let heading = words.map(|word| labelled(Label::Heading, word)).into_iter().collect();
+        let mut words = vec!["name", "state", "called", "component", "vendor"];
+        if all.iter().any(|app| app.sizes.is_some()) {
+            words.splice(4.., ["installed", "cache", "settings", "users' own"]);
+        }
+        let heading = words.into_iter().map(|word| labelled(Label::Heading, word)).collect();
         let rows = all.iter().map(|app| row(app, context.global.verbose));
         let rows: Vec<Vec<Cell>> = std::iter::once(heading).chain(rows).collect();
         text.push_str(lines("  ", &rows).trim_start());
@@ -86,13 +89,16 @@ fn row(app: &AppLine, whole: bool) -> Vec<Cell> {
         true => vendor.chars().take(LONG_VENDOR - 1).chain(['…']).collect(),
         false => vendor,
     };
-    vec![
-        cell(text(&app.name)),
-        state,
-        cell(text(&app.id)),
-        cell(component),
-        labelled(Label::Remark, app.trouble.as_deref().map_or(vendor, text)),
-    ]
+    let mut cells = vec![cell(text(&app.name)), state, cell(text(&app.id)), cell(component)];
+    match &app.sizes {
+        Some(sizes) => {
+            let some = |bytes: u64| if bytes == 0 { "-".to_owned() } else { size(bytes) };
+            cells.push(cell(sizes.installed.map_or_else(|| "-".into(), size)));
+            cells.extend([sizes.cache, sizes.settings, sizes.own].map(|bytes| cell(some(bytes))));
+        }
+        None => cells.push(labelled(Label::Remark, app.trouble.as_deref().map_or(vendor, text))),
+    }
+    cells
 }
 
 fn commands(context: &Context, all: &[&AppLine]) -> Vec<(String, &'static str)> {

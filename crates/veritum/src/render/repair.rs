@@ -272,7 +272,9 @@ pub(crate) fn words(
         ));
     }
     let on_files = |a: &&AreaChange| {
-        let beside = |action: &ActionReport| matches!(action.action.as_str(), "pause" | "forget-failure" | "configure" | "register");
+        let beside = |action: &ActionReport| {
+            matches!(action.action.as_str(), "pause" | "forget-failure" | "configure" | "register")
+        };
         a.actions.iter().any(|action| action.result == "done" && !beside(action))
     };
     let numbers: Vec<u64> = report.areas.iter().filter(on_files).filter_map(|a| a.change).collect();
