@@ -96,9 +96,10 @@ fn a_reset_tells_what_goes_and_what_stays_and_is_taken_back() {
         0,
         &[
             "Quay is reset for 1 user",
-            "mirela: 10 files",
-            "set aside in /home/mirela/.veritum-set-aside/",
-            "mirela: 6 files of their own",
+            "mirela  set aside",
+            "10 files",
+            "in /home/mirela/.veritum-set-aside/",
+            "untouched  6 files of their own",
             "unchanged (every one read)",
             "Next: veritum undo 1",
         ],

@@ -28,14 +28,17 @@ pub(crate) fn run(context: &Context, args: ResetArgs) -> Result<u8, Failure> {
     };
     let workshop = context.open()?;
     super::recover::first(context, &workshop)?;
-    let mut trouble = None;
+    let (mut trouble, mut declined) = (None, false);
     let mut ask = |report: &ResetReport| {
         if !context.global.json {
             put(&render::reset::preview(context, report));
         }
         match agree("Set this aside now?", context.global.yes) {
             Ok(true) => Agreement::Yes,
-            Ok(false) => Agreement::No,
+            Ok(false) => {
+                declined = true;
+                Agreement::No
+            }
             Err(failure) => {
                 trouble = Some(failure);
                 Agreement::No
@@ -46,7 +49,7 @@ pub(crate) fn run(context: &Context, args: ResetArgs) -> Result<u8, Failure> {
     if let Some(trouble) = trouble {
         return Err(trouble);
     }
-    print(context, &report, || render::reset::words(context, &report))?;
+    print(context, &report, || render::reset::words(context, &report, declined))?;
     let incomplete = |home: &HomeReset| {
         let failed = home.actions.iter().any(|action| action.why.is_some());
         home.trouble.is_some() || !home.running.is_empty() || !home.blocked.is_empty() || failed

@@ -160,10 +160,13 @@ pub(crate) fn about(context: &Context, report: &AppReport) -> String {
         Some(_) => {
             vec![(context.command(&format!("repair app:{}", app.id)), "shows what would be put right, and asks")]
         }
-        None => vec![(
-            context.command(&format!("check app:{}", app.id)),
-            "looks at its component and all that this rests on",
-        )],
+        None => vec![
+            (
+                context.command(&format!("check app:{}", app.id)),
+                "looks at its component, all that this rests on, and what it keeps in homes",
+            ),
+            (context.command(&format!("reset {} --plan", app.id)), "what a reset would set aside, and what stays"),
+        ],
     };
     format!("{out}\n{}", next(&commands))
 }

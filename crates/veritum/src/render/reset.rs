@@ -35,7 +35,7 @@ pub(crate) fn preview(context: &Context, report: &ResetReport) -> String {
         );
     }
     out.push_str(
-        "What is set aside stays in the home; `veritum undo` brings it back, whatever is made anew until then.\n\n",
+        "What is set aside stays in the home. `veritum undo` brings it back, also after new settings were made.\n\n",
     );
     out
 }
@@ -45,6 +45,9 @@ fn table(report: &ResetReport) -> String {
     let mut rows: Vec<Vec<Cell>> = Vec::new();
     for home in &report.homes {
         let mut user = Some(text(&home.user));
+        if !rows.is_empty() {
+            rows.push(Vec::new());
+        }
         for fate in [Fate::SetAside, Fate::Stays] {
             let mut word = Some(match fate {
                 Fate::SetAside if home.running.is_empty() => labelled(Label::Heading, "set aside"),
@@ -123,27 +126,16 @@ fn process(process: &RunningApp) -> Vec<Cell> {
     vec![cell(text(&process.name)), cell(format!("process {}", process.pid)), labelled(Label::Remark, since)]
 }
 
-pub(crate) fn words(context: &Context, report: &ResetReport) -> String {
+pub(crate) fn words(context: &Context, report: &ResetReport, declined: bool) -> String {
     let done: Vec<&HomeReset> = report.homes.iter().filter(|home| home.change.is_some()).collect();
     if done.is_empty() {
-        return nothing(context, report);
+        return if declined { "Nothing was changed.\n".into() } else { nothing(context, report) };
     }
     let head = format!("{} is reset for {}", text(&report.name), count(done.len() as u64, "user", "users"));
     let mut out = format!("{}\n\n", paint(Label::Good, &head));
-    for home in &done {
-        let moved = home.parts.iter().filter(|part| part.fate == Fate::SetAside);
-        let (files, bytes) = moved.fold((0, 0), |(files, bytes), part| (files + part.files, bytes + part.bytes));
-        let place = home.set_aside_in.as_ref().map_or_else(String::new, |place| quoted(place.as_bytes()));
-        let user = text(&home.user);
-        let some = home.blocked.is_empty() && home.actions.iter().all(|action| action.why.is_none());
-        let amount = match some {
-            true => format!("{}, {}", count(files, "file", "files"), size(bytes)),
-            false => "what could be moved".to_owned(),
-        };
-        out.push_str(&format!("  {user}: {amount}, set aside in {place}\n"));
-        out.push_str(&format!("  {user}: {}\n", own_words(home.own.as_ref())));
-        out.push_str(&differences(home.own.as_ref()));
-    }
+    let rows: Vec<Vec<Cell>> = done.iter().flat_map(|home| outcome(home)).collect();
+    out.push_str(&lines("  ", &rows));
+    out.extend(done.iter().map(|home| differences(home.own.as_ref())));
     out.push_str(&stopped(context, report));
     let undo = done.last().and_then(|home| home.change).map(|number| match done.len() {
         1 => context.command(&format!("undo {number}")),
@@ -152,6 +144,22 @@ pub(crate) fn words(context: &Context, report: &ResetReport) -> String {
     let mut commands: Vec<(String, &str)> = Vec::new();
     commands.extend(undo.map(|undo| (undo, "brings everything back, if it is no better with fresh settings")));
     out + "\nStart it and see whether the trouble is gone.\n" + &next(&commands)
+}
+
+/// What came of one home: what is set aside, and that nothing else was touched.
+fn outcome(home: &HomeReset) -> [Vec<Cell>; 2] {
+    let moved = home.parts.iter().filter(|part| part.fate == Fate::SetAside);
+    let (files, bytes) = moved.fold((0, 0), |(files, bytes), part| (files + part.files, bytes + part.bytes));
+    let place = home.set_aside_in.as_ref().map_or_else(String::new, |place| quoted(place.as_bytes()));
+    let whole = home.blocked.is_empty() && home.actions.iter().all(|action| action.why.is_none());
+    let amount = match whole {
+        true => format!("{}, {}", count(files, "file", "files"), size(bytes)),
+        false => "what could be moved".to_owned(),
+    };
+    [
+        vec![cell(text(&home.user)), cell("set aside"), cell(format!("{amount}, in {place}"))],
+        vec![cell(""), labelled(Label::Good, "untouched"), cell(own_words(home.own.as_ref()))],
+    ]
 }
 
 /// A user's own before and after, in a line.
