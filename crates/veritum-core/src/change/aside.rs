@@ -73,14 +73,35 @@ pub(super) fn make(desk: &Desk<'_>, name: &str, place: &SystemPath) -> io::Resul
     let (home, below) = home_of(desk, place)?;
     let (above, last) = split(below);
     let owner = home.look_self().map(|stat| (stat.uid, stat.gid))?;
-    let mut dir = make_private(&home, ASIDE.as_bytes())?;
-    let way = above.into_iter().flat_map(|above| above.split(|byte| *byte == b'/'));
-    for folder in std::iter::once(checked(name)?).chain(way) {
+    let all = make_private(&home, ASIDE.as_bytes())?;
+    let mut whole = checked(name)?.to_vec();
+    whole.extend(above.iter().flat_map(|above| [b"/", *above]).flatten());
+    // Most have neighbours that were there before them.
+    let (mut dir, left) = deepest(&all, &whole)?;
+    // A cut may have come before the last of them was given to its owner.
+    give(&dir, b".", owner)?;
+    for folder in left.split(|byte| *byte == b'/').filter(|folder| !folder.is_empty()) {
         let next = make_folder(&dir, folder)?;
         give(&dir, folder, owner)?;
         dir = next;
     }
     Ok(Shelf::of_a_user(dir, last))
+}
+
+/// The deepest folder on the way that is there, and what is left of the way.
+fn deepest<'a>(all: &Dir, way: &'a [u8]) -> io::Result<(Dir, &'a [u8])> {
+    let mut there = way;
+    loop {
+        match all.disk().open_dir(all.fd(), there) {
+            Ok(fd) => return Ok((all.beside(fd), &way[there.len()..])),
+            Err(e) if e.kind() == io::ErrorKind::NotFound => {}
+            Err(e) => return Err(e),
+        }
+        match split(there) {
+            (Some(above), _) => there = above,
+            (None, _) => return Ok((all.clone(), way)),
+        }
+    }
 }
 
 /// Takes the folders away that stand empty since something was brought back from there; whatever is still in one keeps it.
@@ -133,13 +154,9 @@ fn taken_away(dir: &Dir, name: &[u8]) -> io::Result<bool> {
         Some(stat) if stat.kind != FileKind::Folder => return Ok(false),
         Some(_) => {}
     }
-    let inner = dir.beside(dir.disk().open_dir(dir.fd(), name)?);
-    if !inner.disk().list(inner.fd())?.is_empty() {
-        return Ok(false);
-    }
-    // Something may have come into it at this moment: the kernel takes only an empty one away.
+    // The kernel takes only an empty one away (rmdir(2)).
     match dir.disk().remove_dir(dir.fd(), name) {
-        Err(e) if e.kind() == io::ErrorKind::DirectoryNotEmpty => Ok(false),
+        Err(e) if matches!(e.kind(), io::ErrorKind::DirectoryNotEmpty | io::ErrorKind::AlreadyExists) => Ok(false),
         other => other.map(|()| true),
     }
 }

@@ -73,6 +73,12 @@ pub struct ParentTime {
     pub keeps: KeptFolder,
 }
 
+/// In which kept folder what is displaced in that folder goes. Folders are written in the order of their paths.
+pub(super) fn keeps_of(parents: &[ParentTime], folder: &SystemPath) -> KeptFolder {
+    let found = parents.binary_search_by(|parent| parent.place.cmp(folder));
+    found.map_or(KeptFolder::State, |at| parents[at].keeps.clone())
+}
+
 /// A place whose locking attributes are cleared for the time of a round.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Cleared {

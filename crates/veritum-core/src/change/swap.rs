@@ -51,7 +51,7 @@ impl<'a> Committed<'a> {
 
     fn keeps(&self, action: &Action) -> KeptFolder {
         let parent = action.place.parent().unwrap_or_else(SystemPath::root);
-        self.parents.iter().find(|p| p.place == parent).map_or(KeptFolder::State, |p| p.keeps.clone())
+        super::record::keeps_of(self.parents, &parent)
     }
 
     /// Where what an action displaces is kept.
@@ -118,7 +118,9 @@ pub(super) fn forward(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result<
         outcomes.push(Outcome { index: action.index, failed: None, placed: placed(&spot.dir, &spot.name)?, kept });
         desk.observer.hear(Event::Acted(&action.place));
     }
-    tidy(desk, committed)?;
+    // What was set aside just now stays there.
+    let failed: HashSet<u32> = outcomes.iter().filter(|o| o.failed.is_some()).map(|o| o.index).collect();
+    tidy(desk, committed, |action| failed.contains(&action.index))?;
     put_times_back(desk, committed)?;
     attributes::put_back(desk, committed.cleared)?;
     sync_parents(desk, committed)?;
@@ -330,7 +332,7 @@ pub(super) fn backward(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result
     if let Some(e) = first_error {
         return Err(e);
     }
-    tidy(desk, committed)?;
+    tidy(desk, committed, |_| true)?;
     put_times_back(desk, committed)?;
     attributes::put_back(desk, committed.cleared)?;
     sync_parents(desk, committed)
@@ -422,15 +424,16 @@ fn bring_back_kept(
     from.sync()
 }
 
-/// Where a user's things are set aside no empty folders are left.
-fn tidy(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result<()> {
+/// Where a user's things were set aside, and from where they came back, no empty folders are left; `undone` tells which of the
+/// actions set nothing aside in the end.
+fn tidy(desk: &Desk<'_>, committed: &Committed<'_>, undone: impl Fn(&Action) -> bool) -> io::Result<()> {
     if desk.home.is_none() {
         return Ok(());
     }
     let mut seen = HashSet::new();
     for action in committed.actions {
         let from = if let Deed::Return { folder, .. } = &action.deed { Some(folder.clone()) } else { None };
-        for folder in from.into_iter().chain([committed.keeps(action)]) {
+        for folder in from.into_iter().chain(undone(action).then(|| committed.keeps(action))) {
             if let KeptFolder::Aside(name) = folder
                 && seen.insert((name.clone(), action.place.parent()))
             {

@@ -9,7 +9,7 @@ use super::merge::merge;
 use super::round::Desk;
 use super::{ChangeError, Record};
 use crate::model::{Area, ComponentId, Digest, FileKind, Stat, SystemPath};
-use crate::plan::{Action, Deed, Item, ItemKind, KeptFolder, Outcome, inverse};
+use crate::plan::{Action, Deed, Item, ItemKind, Outcome, inverse};
 use crate::target::Dir;
 
 /// What is not taken back, and why.
@@ -53,7 +53,12 @@ pub struct UndoPlan {
 pub fn plan_undo(desk: Desk<'_>, number: u64, only: Option<u32>) -> Result<Option<UndoPlan>, ChangeError> {
     let at = |source| ChangeError::Journal { change: number, source };
     let Some(log) = desk.state.change(number).map_err(at)? else { return Ok(None) };
-    let mut planner = Planner { desk, number, later: later_places(desk, number)?, reached: HashMap::new() };
+    let later = later_places(desk, number)?;
+    let above = |(place, change): (&SystemPath, &u64)| {
+        std::iter::successors(place.parent(), SystemPath::parent).map(|folder| (folder, *change)).collect::<Vec<_>>()
+    };
+    let later_above = later.iter().flat_map(above).collect();
+    let mut planner = Planner { desk, number, later, later_above, reached: HashMap::new() };
     let mut plan = UndoPlan { of: number, area: log.begin.area, rounds: Vec::new(), refused: Vec::new() };
     for round in log.rounds().map_err(at)?.iter().rev().filter(|r| only.is_none_or(|n| n == r.round)) {
         let actions = planner.round(round, &mut plan.refused)?;
@@ -72,6 +77,8 @@ struct Planner<'a> {
     number: u64,
     /// Places that later changes touched.
     later: BTreeMap<SystemPath, u64>,
+    /// The folders that these are in, at any depth.
+    later_above: HashMap<SystemPath, u64>,
     /// Places that later rounds of this change touched, and what is below them with them.
     reached: HashMap<SystemPath, Reached>,
 }
@@ -88,8 +95,7 @@ impl Planner<'_> {
                 continue;
             }
             let parent = action.place.parent().unwrap_or_else(SystemPath::root);
-            let folder =
-                round.parents.iter().find(|p| p.place == parent).map_or(KeptFolder::State, |p| p.keeps.clone());
+            let folder = super::record::keeps_of(round.parents, &parent);
             let index = u32::try_from(actions.len() + 1).unwrap_or(u32::MAX);
             let back = inverse(action, outcome, self.number, round.round, &folder, index);
             let Some(mut back) = back else { continue };
@@ -116,8 +122,9 @@ impl Planner<'_> {
     ) -> Result<(), ChangeError> {
         let place = back.place.clone();
         // A later change may have been in the folder, or in one above.
-        let touched = |at: &SystemPath| at.is_within(&place) || place.is_within(at);
-        if let Some(change) = self.later.iter().find_map(|(at, change)| touched(at).then_some(*change)) {
+        let above = std::iter::successors(Some(place.clone()), SystemPath::parent);
+        let touched = above.into_iter().find_map(|at| self.later.get(&at)).or_else(|| self.later_above.get(&place));
+        if let Some(change) = touched {
             let why = format!("change {change} touched it later; take that one back first");
             refused.push(Refusal { place, component: None, why });
             return Ok(());

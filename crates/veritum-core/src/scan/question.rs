@@ -1,7 +1,7 @@
 //! Questions about a home: asked by whoever knows the card, answered by a process with the rights of the home's owner.
 
 use std::io;
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
@@ -103,6 +103,8 @@ pub fn ask<T: DeserializeOwned>(teller: &dyn Teller, folder: &Dir, question: &Qu
 #[derive(Debug, Default)]
 pub struct Answerer {
     earlier: Option<Inventory>,
+    /// The card that was asked with last: one change asks with one card, thousands of times.
+    card: Option<(RawCard, Arc<Card>)>,
 }
 
 impl Answerer {
@@ -113,36 +115,52 @@ impl Answerer {
     pub fn answer(&mut self, folder: &Dir, question: &str) -> Result<String, String> {
         let in_words = |e: serde_json::Error| e.to_string();
         match serde_json::from_str(question).map_err(in_words)? {
-            Question::Belongings(question) => serde_json::to_string(&kept_in(folder, question)?),
-            Question::Whole(question) => serde_json::to_string(&is_whole(folder, question)?),
-            Question::Profile(question) => serde_json::to_string(&looked_at(folder, question)?),
+            Question::Belongings(question) => {
+                let card = self.card(&question.card)?;
+                serde_json::to_string(&kept_in(folder, question, &card))
+            }
+            Question::Whole(question) => {
+                let card = self.card(&question.card)?;
+                serde_json::to_string(&is_whole(folder, question, &card))
+            }
+            Question::Profile(question) => {
+                let card = self.card(&question.card)?;
+                serde_json::to_string(&looked_at(folder, question, &card))
+            }
             Question::Inventory(question) => serde_json::to_string(&question.answer(folder, &mut self.earlier)),
         }
         .map_err(in_words)
     }
+
+    fn card(&mut self, raw: &RawCard) -> Result<Arc<Card>, String> {
+        if let Some((known, card)) = &self.card
+            && known == raw
+        {
+            return Ok(card.clone());
+        }
+        let card = Arc::new(Card::of_raw(raw.clone()).map_err(|e| e.to_string())?);
+        self.card = Some((raw.clone(), card.clone()));
+        Ok(card)
+    }
 }
 
-fn kept_in(home: &Dir, question: HomeQuestion) -> Result<Belongings, String> {
-    let HomeQuestion { card, home: named, owner, most, choice, sandbox } = question;
-    let card = Card::of_raw(card).map_err(|e| e.to_string())?;
+fn kept_in(home: &Dir, question: HomeQuestion, card: &Card) -> Belongings {
+    let HomeQuestion { home: named, owner, most, choice, sandbox, .. } = question;
     let bases = sandbox.map_or_else(|| bases(home, &named), |id| Bases::sandboxed(&id));
-    Ok(belongings(home, &HomeCase { card: &card, bases: &bases, owner, most, choice: &choice }))
+    belongings(home, &HomeCase { card, bases: &bases, owner, most, choice: &choice })
 }
 
-fn looked_at(home: &Dir, question: ProfileQuestion) -> Result<Profile, String> {
-    let ProfileQuestion { card, home: named, owner, most, databases, sandbox } = question;
-    let card = Card::of_raw(card).map_err(|e| e.to_string())?;
+fn looked_at(home: &Dir, question: ProfileQuestion, card: &Card) -> Profile {
+    let ProfileQuestion { home: named, owner, most, databases, sandbox, .. } = question;
     let bases = sandbox.map_or_else(|| bases(home, &named), |id| Bases::sandboxed(&id));
     let choice = Choice::default();
-    Ok(profile(home, &HomeCase { card: &card, bases: &bases, owner, most, choice: &choice }, databases))
+    profile(home, &HomeCase { card, bases: &bases, owner, most, choice: &choice }, databases)
 }
 
-fn is_whole(folder: &Dir, question: WholeQuestion) -> Result<bool, String> {
-    let WholeQuestion { card, bases, owner, most, path, name } = question;
-    let card = Card::of_raw(card).map_err(|e| e.to_string())?;
+fn is_whole(folder: &Dir, question: WholeQuestion, card: &Card) -> bool {
+    let WholeQuestion { bases, owner, most, path, name, .. } = question;
     let choice = Choice::everything();
-    let case = HomeCase { card: &card, bases: &bases, owner, most, choice: &choice };
-    Ok(whole(folder, &name, &path, &case))
+    whole(folder, &name, &path, &HomeCase { card, bases: &bases, owner, most, choice: &choice })
 }
 
 /// Where the user has put the base directories, by the files of variables that a session reads (environment.d(5)).

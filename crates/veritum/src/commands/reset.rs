@@ -2,6 +2,8 @@
 
 use std::os::unix::ffi::OsStrExt as _;
 
+use clap::ValueEnum as _;
+use veritum_core::model::quoted;
 use veritum_core::report::{HomeReset, ResetReport};
 use veritum_core::work::{Agreement, Only, ResetWanted};
 
@@ -15,6 +17,7 @@ use crate::{exit, render};
 pub(crate) fn run(context: &Context, args: ResetArgs) -> Result<u8, Failure> {
     let name = args.app.as_bytes();
     let name = String::from_utf8_lossy(name.strip_prefix(b"app:").unwrap_or(name)).into_owned();
+    let again = again(&name, &args);
     let wanted = ResetWanted {
         user: args.user,
         only: args.only.map(|only| match only {
@@ -49,10 +52,19 @@ pub(crate) fn run(context: &Context, args: ResetArgs) -> Result<u8, Failure> {
     if let Some(trouble) = trouble {
         return Err(trouble);
     }
-    print(context, &report, || render::reset::words(context, &report, declined))?;
+    print(context, &report, || render::reset::words(context, &report, &again, declined))?;
     let incomplete = |home: &HomeReset| {
         let failed = home.actions.iter().any(|action| action.why.is_some());
         home.trouble.is_some() || !home.running.is_empty() || !home.blocked.is_empty() || failed
     };
     Ok(if report.homes.iter().any(incomplete) { exit::PROBLEMS } else { exit::FINE })
+}
+
+/// The same as it was typed, without what was answered beforehand.
+fn again(name: &str, args: &ResetArgs) -> String {
+    let mut words = format!("reset {}", quoted(name.as_bytes()));
+    words.extend(args.user.iter().map(|user| format!(" --user {}", quoted(user.as_bytes()))));
+    words.extend(args.only.iter().filter_map(|only| Some(format!(" --only {}", only.to_possible_value()?.get_name()))));
+    words.extend(args.keep.iter().map(|part| format!(" --keep {}", quoted(part.as_bytes()))));
+    words
 }

@@ -126,10 +126,10 @@ fn process(process: &RunningApp) -> Vec<Cell> {
     vec![cell(text(&process.name)), cell(format!("process {}", process.pid)), labelled(Label::Remark, since)]
 }
 
-pub(crate) fn words(context: &Context, report: &ResetReport, declined: bool) -> String {
+pub(crate) fn words(context: &Context, report: &ResetReport, again: &str, declined: bool) -> String {
     let done: Vec<&HomeReset> = report.homes.iter().filter(|home| home.change.is_some()).collect();
     if done.is_empty() {
-        return if declined { "Nothing was changed.\n".into() } else { nothing(context, report) };
+        return if declined { "Nothing was changed.\n".into() } else { nothing(context, report, again) };
     }
     let head = format!("{} is reset for {}", text(&report.name), count(done.len() as u64, "user", "users"));
     let mut out = format!("{}\n\n", paint(Label::Good, &head));
@@ -192,16 +192,16 @@ pub(crate) fn differences(own: Option<&OwnReport>) -> String {
     lines("      ", &rows) + &tail
 }
 
-fn nothing(context: &Context, report: &ResetReport) -> String {
+fn nothing(context: &Context, report: &ResetReport, again: &str) -> String {
     if report.homes.iter().any(has_something) && report.plan_only {
         let head = preview(context, report);
-        let again = context.command(&format!("reset {}", quoted(report.id.as_bytes())));
+        let again = context.command(again);
         return head + &next(&[(again, "does it, after a question")]);
     }
     let stops = stopped(context, report);
     let name = text(&report.name);
     if !stops.is_empty() {
-        let again = context.command(&format!("reset {}", quoted(report.id.as_bytes())));
+        let again = context.command(again);
         return format!("{stops}\nNothing was changed.\n{}", next(&[(again, "once that is put right")]));
     }
     let table = table(report);
