@@ -25,7 +25,7 @@ mod store;
 mod stray;
 mod updates;
 
-pub(crate) use apps::{Integration, REGISTRY};
+pub(crate) use apps::{Icons, Integration, REGISTRY};
 pub use expected::{Expected, Group, Meta, Owned, Policy, Scope, Want};
 pub use files::{Case, Fault, FilesCheck, Seen, Unexamined, check_files};
 pub use folders::{Block, Move, Parents, Placement};

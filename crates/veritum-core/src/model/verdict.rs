@@ -81,6 +81,8 @@ pub enum Verdict {
     Superseded,
     /// Note: several applications rest on it, and something is wrong with it: it comes first.
     SharedCause,
+    /// Note: nothing on the machine shows its icon.
+    NoIcon,
     /// Note: a newer version waits.
     NewerWaits,
     /// Note: nothing tells what it should be.
@@ -137,6 +139,7 @@ impl Verdict {
             Self::Begun => "begun",
             Self::Superseded => "superseded",
             Self::SharedCause => "shared-cause",
+            Self::NoIcon => "no-icon",
             Self::NewerWaits => "newer-waits",
             Self::Unvouched => "unvouched",
             Self::Doubled => "doubled",

@@ -7,7 +7,7 @@ use rayon::prelude::*;
 
 use super::{WorkError, Workshop};
 use crate::apps::Class;
-use crate::check::{Integration, Scope};
+use crate::check::{Icons, Integration, Scope};
 use crate::history;
 use crate::model::{Action, Area, ComponentId, Finding, Remedy, Subject, SystemPath, Verdict};
 use crate::platform::debian::{Debian, Needs, in_database, rests_on};
@@ -118,6 +118,7 @@ impl Workshop {
         findings.append(&mut profiles.findings);
         let mut notes = profiles.notes;
         notes.extend(self.newer(scope, &wanted));
+        notes.extend(self.without_icon(&wanted));
         for finding in findings.iter_mut().filter(|finding| self.can_register(finding)) {
             finding.remedy = Some(Remedy { action: Action::Register, from: None, download: None });
             finding.advice = None;
@@ -172,6 +173,19 @@ impl Workshop {
         let mut shared: Vec<_> = rest_on.into_iter().collect();
         shared.sort_by_key(|(_, apps)| std::cmp::Reverse(apps.len()));
         shared.into_iter().take(MAX_SHARED).map(|(name, apps)| shared_cause(name, damaged[name], &apps)).collect()
+    }
+
+    /// Applications of which menus show no picture.
+    fn without_icon(&self, wanted: &[&App]) -> Vec<Finding> {
+        let icons = Icons::of(&self.machine);
+        let note = |app: &&App| {
+            let entry = app.entry.entry.as_ref().ok().filter(|entry| entry.shown)?;
+            let icon = entry.icon.as_deref().filter(|icon| icons.lacks(&self.machine, icon))?;
+            let finding = Finding::on(Area::Apps, Subject::App { name: app.entry.id.clone() }, Verdict::NoIcon);
+            let cause = format!("nothing here shows its icon, {icon}");
+            Some(Finding { component: app.component.clone(), cause: Some(cause), ..finding })
+        };
+        wanted.iter().filter_map(note).collect()
     }
 
     /// Newer versions that wait for the components of applications that were named, by the lists at hand.
@@ -344,7 +358,7 @@ fn extent(kept: u64) -> String {
         n => format!("; {n} things in users' homes"),
     };
     format!(
-        "entries, programs, kinds of files and services of the message bus{homes}; their files are in the area files"
+        "entries, programs, icons, kinds of files and services of the message bus{homes}; their files are in the area files"
     )
 }
 

@@ -348,6 +348,7 @@ fn notes(context: &Context, report: &CheckReport) -> String {
         ),
         (busy(false), "lock held by a program at work", "locks held by programs at work"),
         (busy(true), "application that runs", "applications that run"),
+        (of(Verdict::NoIcon), "application without its icon", "applications without their icons"),
         (
             of(Verdict::NewerWaits),
             "application of which a newer version waits",
