@@ -354,3 +354,25 @@ fn of_a_sandboxed_application_cache_and_settings_go_and_its_data_stays() {
     undo(&here.settings(), None).unwrap();
     assert_same("brought back", &before, &here.tree());
 }
+
+/// Says stop when things are about to be moved.
+struct Stopping;
+
+impl veritum_core::event::Observer for Stopping {
+    fn hear(&self, event: veritum_core::event::Event<'_>) -> veritum_core::event::Flow {
+        use veritum_core::event::{Event, Flow};
+        if matches!(event, Event::Recorded("plan") | Event::Advance { .. }) { Flow::Stop } else { Flow::GoOn }
+    }
+}
+
+#[test]
+fn a_reset_that_is_stopped_is_taken_back_and_says_so() {
+    let here = Household::new();
+    let before = here.tree();
+    let said = open(&here.settings())
+        .reset("quay", &ResetWanted::default(), false, &Stopping, &mut |_| Agreement::Yes)
+        .unwrap_err();
+    assert!(matches!(said, WorkError::Change(veritum_core::change::ChangeError::Stopped)), "{said:?}");
+    assert_same("stopped", &before, &here.tree());
+    assert!(open(&here.settings()).interrupted().unwrap().is_empty());
+}

@@ -137,8 +137,15 @@ impl Workshop {
             let told = &mut report.homes[home.at];
             // Somebody may have started it while the list was read.
             told.running = self.running_in(&case, &home.desk.household);
-            if told.running.is_empty() {
-                self.reset_home(desk, home, wanted.prove, told)?;
+            if !told.running.is_empty() {
+                continue;
+            }
+            match self.reset_home(desk, home, wanted.prove, told) {
+                // What was done in another home stands, and is told.
+                Err(WorkError::Change(ChangeError::Stopped)) if report.homes.iter().any(|h| h.change.is_some()) => {
+                    break;
+                }
+                other => other?,
             }
         }
         Ok(report)
@@ -225,6 +232,12 @@ impl Workshop {
                 receipt.outcomes.iter().filter(|outcome| outcome.failed.is_none()).count() as u64
             }
             Err(e @ ChangeError::Unfinished { .. }) => return Err(e.into()),
+            Err(ChangeError::Stopped) => {
+                told.trouble = Some(error_chain(&ChangeError::Stopped));
+                told.set_aside_in = None;
+                change.end(0, 0, self.settings.now)?;
+                return Err(ChangeError::Stopped.into());
+            }
             Err(e) => {
                 told.trouble = Some(error_chain(&e));
                 0
