@@ -25,11 +25,14 @@ pub use serve::{Answering, serve};
 
 /// A home may lie on a slow disk, or on a file system that never answers.
 const PATIENCE: Duration = Duration::from_secs(300);
+/// A question may be about every byte of a home: it is waited for so many times as long.
+const LONG: u32 = 72;
 
 /// A process with the rights of a home's owner.
 #[derive(Debug)]
 pub struct Owner {
-    socket: Mutex<OwnedFd>,
+    /// None once a call went wrong in the middle: what came next could be the answer to that one.
+    socket: Mutex<Option<OwnedFd>>,
     child: Child,
 }
 
@@ -58,7 +61,7 @@ impl Owner {
             .gid(ids.1)
             .uid(ids.0)
             .spawn()?;
-        Ok(Self { socket: Mutex::new(ours), child })
+        Ok(Self { socket: Mutex::new(Some(ours)), child })
     }
 
     /// Asks a question in words about an open folder.
@@ -78,10 +81,20 @@ impl Owner {
         bytes: &[u8],
         handles: &[BorrowedFd<'_>],
     ) -> io::Result<(Said, Vec<u8>, Option<OwnedFd>)> {
-        let socket = self.socket.lock().unwrap_or_else(PoisonError::into_inner);
-        send(socket.as_fd(), call, bytes, handles)?;
         let gone = || io::Error::new(io::ErrorKind::BrokenPipe, "the process with the owner's rights is gone");
-        let (said, bytes, mut handles) = receive::<Said>(socket.as_fd())?.ok_or_else(gone)?;
+        let mut socket = self.socket.lock().unwrap_or_else(PoisonError::into_inner);
+        let open = socket.as_ref().ok_or_else(gone)?;
+        let times = if matches!(call, Call::Ask) { LONG } else { 1 };
+        let answer = send(open.as_fd(), call, bytes, handles)
+            .and_then(|()| receive::<Said>(open.as_fd(), times))
+            .and_then(|answer| answer.ok_or_else(gone));
+        let (said, bytes, mut handles) = match answer {
+            Ok(answer) => answer,
+            Err(e) => {
+                *socket = None;
+                return Err(e);
+            }
+        };
         match said {
             Said::Failed(Some(number), _) => Err(io::Error::from_raw_os_error(number)),
             Said::Failed(None, why) => Err(io::Error::other(why)),
@@ -122,7 +135,7 @@ mod tests {
             };
             serve(theirs.as_fd(), &disk, &mut answer)
         });
-        Arc::new(Owner { socket: Mutex::new(ours), child: Command::new("true").spawn().unwrap() })
+        Arc::new(Owner { socket: Mutex::new(Some(ours)), child: Command::new("true").spawn().unwrap() })
     }
 
     #[test]
@@ -155,6 +168,19 @@ mod tests {
         let mut names = disk.list(dir.fd()).unwrap();
         names.sort_by(|a, b| a.0.cmp(&b.0));
         assert_eq!(names.iter().map(|(name, _)| name.as_slice()).collect::<Vec<_>>(), [&b"below"[..], b"link"]);
+    }
+
+    #[test]
+    fn after_a_call_that_went_wrong_no_later_answer_is_taken_for_another() {
+        let (ours, theirs) =
+            socketpair(AddressFamily::UNIX, SocketType::SEQPACKET, SocketFlags::CLOEXEC, None).unwrap();
+        set_socket_timeout(&ours, Timeout::Recv, Some(Duration::from_millis(20))).unwrap();
+        let owner = Owner { socket: Mutex::new(Some(ours)), child: Command::new("true").spawn().unwrap() };
+        let root = std::fs::File::open("/").unwrap();
+        assert_eq!(owner.sync(root.as_fd()).unwrap_err().kind(), io::ErrorKind::TimedOut);
+        // The answer comes late: by then nobody listens.
+        let _ = send(theirs.as_fd(), &Said::Nothing, &[], &[]);
+        assert_eq!(owner.unlink(root.as_fd(), b"x").unwrap_err().kind(), io::ErrorKind::BrokenPipe);
     }
 
     #[test]
