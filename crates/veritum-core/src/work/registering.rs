@@ -35,18 +35,7 @@ impl Workshop {
         if unknown.is_empty() || observer.hear(Event::Advance { items: 0, bytes: 0 }) == Flow::Stop {
             return Ok(report);
         }
-        let action = |finding: &Finding| ActionReport {
-            findings: vec![finding.id.clone()],
-            subject: finding.subject.clone(),
-            path: finding.subject.as_path().cloned(),
-            component: finding.component.clone(),
-            action: "register".into(),
-            things: 1,
-            bytes: 0,
-            result: "planned".into(),
-            why: None,
-        };
-        let mut actions: Vec<ActionReport> = unknown.iter().map(action).collect();
+        let mut actions = planned_registrations(&unknown);
         let preview = Preview {
             check: last,
             actions: actions.clone(),
@@ -71,6 +60,8 @@ impl Workshop {
         }
         let put_right = actions.iter().filter(|action| action.result == "done").count() as u64;
         for area in &mut report.areas {
+            // Told on its own below, with what came of it.
+            area.actions.retain(|action| action.action != "register");
             area.remaining.retain(|left| !unknown.iter().any(|f| f.id == left.finding));
         }
         let still = |f: &&Finding| part.findings.iter().any(|now| now.id == f.id);
@@ -112,6 +103,22 @@ impl Workshop {
         change.end(answered, unknown.len() as u64 - answered, self.settings.now)?;
         Ok((number, failed))
     }
+}
+
+/// What would be done about those that the desktop's own tool answers.
+pub(super) fn planned_registrations(findings: &[Finding]) -> Vec<ActionReport> {
+    let action = |finding: &Finding| ActionReport {
+        findings: vec![finding.id.clone()],
+        subject: finding.subject.clone(),
+        path: finding.subject.as_path().cloned(),
+        component: finding.component.clone(),
+        action: "register".into(),
+        things: 1,
+        bytes: 0,
+        result: "planned".into(),
+        why: None,
+    };
+    findings.iter().filter(|finding| finding.is_mended_by(Action::Register)).map(action).collect()
 }
 
 /// Says of each why it is left, and what a person can type.

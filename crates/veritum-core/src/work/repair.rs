@@ -433,7 +433,8 @@ fn area_change(area: Area, checked: &Checked, done: &Done) -> AreaChange {
             let part = checked.records.as_ref().filter(|_| done.after.is_none());
             part.map(|part| part.planned.plan.actions.iter().map(planned).collect()).unwrap_or_default()
         }
-        // What keeps an application from being started comes right with files.
+        // What keeps an application from being started comes right with files; listing it anew is told on its own when it is done.
+        Area::Apps if done.after.is_none() => super::registering::planned_registrations(&checked.report.findings),
         Area::Apps => Vec::new(),
         _ if done.receipts.is_empty() && done.after.is_none() => checked.plan.actions.iter().map(planned).collect(),
         _ => done.receipts.iter().flat_map(carried_out).collect(),
