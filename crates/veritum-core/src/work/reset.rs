@@ -134,7 +134,8 @@ impl Workshop {
         }
         report.plan_only = false;
         for home in homes {
-            let told = &mut report.homes[home.at];
+            let at = home.at;
+            let told = &mut report.homes[at];
             // Somebody may have started it while the list was read.
             told.running = self.running_in(&case, &home.desk.household);
             if !told.running.is_empty() {
@@ -143,6 +144,9 @@ impl Workshop {
             match self.reset_home(desk, home, wanted.prove, told) {
                 // What was done in another home stands, and is told.
                 Err(WorkError::Change(ChangeError::Stopped)) if report.homes.iter().any(|h| h.change.is_some()) => {
+                    for rest in report.homes.iter_mut().skip(at + 1).filter(|rest| rest.trouble.is_none()) {
+                        rest.trouble = Some("it was not begun: somebody said stop".into());
+                    }
                     break;
                 }
                 other => other?,

@@ -156,9 +156,15 @@ fn outcome(home: &HomeReset) -> [Vec<Cell>; 2] {
         true => format!("{}, {}", count(files, "file", "files"), size(bytes)),
         false => "what could be moved".to_owned(),
     };
+    // "Untouched" is said only where it was seen.
+    let seen = match &home.own {
+        Some(own) if own.unchanged => labelled(Label::Good, "untouched"),
+        Some(_) => labelled(Label::Note, "counted"),
+        None => labelled(Label::Note, "not counted"),
+    };
     [
         vec![cell(text(&home.user)), cell("set aside"), cell(format!("{amount}, in {place}"))],
-        vec![cell(""), labelled(Label::Good, "untouched"), cell(own_words(home.own.as_ref()))],
+        vec![cell(""), seen, cell(own_words(home.own.as_ref()))],
     ]
 }
 
