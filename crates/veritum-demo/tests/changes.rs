@@ -245,3 +245,73 @@ fn explaining_tells_owner_difference_chain_and_remedy() {
     let below = workshop.explain_path(&SystemPath::literal("/usr/share/pier/1"), &Silent).unwrap();
     assert_eq!(below.finding.unwrap().subject.as_path().unwrap().as_bytes(), b"/usr/share/pier");
 }
+
+#[test]
+fn what_an_undo_refused_stays_open_and_is_taken_back_later() {
+    let place = Place::new();
+    place.damage("/usr/share/quay/0");
+    place.damage("/usr/share/quay/1");
+    repair(&place.settings("run", 0));
+    // Somebody works on one of them: it is left, and nothing else is.
+    std::fs::write(place.world.at("/usr/share/quay/1"), "mine\n").unwrap();
+    let first = undo(&place.settings("undo", 1), None).unwrap();
+    assert_eq!((first.changes[0].actions.len(), first.changes[0].refused.len()), (1, 1));
+    assert_eq!(place.read("/usr/share/quay/0"), "wrong\n");
+    assert_eq!(place.states()[0], (1, "undone in part".into()));
+    // What that one took back already is not tried again.
+    std::fs::write(place.world.at("/usr/share/quay/1"), "right 1\n").unwrap();
+    let second = undo(&place.settings("undo the rest", 2), None).unwrap();
+    assert_eq!((second.changes[0].of, second.changes[0].actions.len(), second.changes[0].refused.len()), (1, 1, 0));
+    assert_eq!(place.read("/usr/share/quay/1"), "wrong\n");
+    assert_eq!(place.states()[0], (1, "undone".into()));
+    assert!(matches!(undo(&place.settings("nothing left", 3), None), Err(WorkError::NothingToUndo)));
+}
+
+#[test]
+fn after_a_redo_an_undo_takes_the_redo_back() {
+    let place = Place::new();
+    place.damage("/usr/share/quay/0");
+    place.damage("/usr/share/quay/1");
+    repair(&place.settings("run", 0));
+    let both = |text: [&str; 2]| {
+        assert_eq!([place.read("/usr/share/quay/0"), place.read("/usr/share/quay/1")], text.map(str::to_owned));
+    };
+    let mut minute = 1;
+    let mut again = |change: Option<u64>, of: u64| {
+        minute += 1;
+        let report = undo(&place.settings(&format!("undo {minute}"), minute), change).unwrap();
+        assert!(report.changes[0].refused.is_empty(), "{report:#?}");
+        assert_eq!((report.changes[0].of, report.changes[0].change), (of, Some(minute as u64)));
+    };
+    again(None, 1);
+    both(["wrong\n", "wrong\n"]);
+    again(Some(2), 2);
+    both(["right 0\n", "right 1\n"]);
+    // The first change is in effect by the redo alone.
+    let refused = undo(&place.settings("not so", 90), Some(1)).unwrap_err().to_string();
+    assert!(refused.contains("brought again by change 3") && refused.contains("veritum undo 3"), "{refused}");
+    again(None, 3);
+    both(["wrong\n", "wrong\n"]);
+    let words = ["undone", "done", "undone", "done"];
+    assert_eq!(place.states().into_iter().map(|(_, state)| state).collect::<Vec<_>>(), words);
+    again(Some(4), 4);
+    again(None, 5);
+    both(["wrong\n", "wrong\n"]);
+    assert!(matches!(undo(&place.settings("nothing left", 99), None), Err(WorkError::NothingToUndo)));
+}
+
+#[test]
+fn a_redo_of_half_an_undo_is_taken_back_by_itself() {
+    let place = Place::new();
+    place.damage("/usr/share/quay/0");
+    place.damage("/usr/share/quay/1");
+    repair(&place.settings("run", 0));
+    undo(&place.settings("undo", 1), None).unwrap();
+    std::fs::write(place.world.at("/usr/share/quay/1"), "mine\n").unwrap();
+    let redone = undo(&place.settings("redo", 2), Some(2)).unwrap();
+    assert_eq!((redone.changes[0].actions.len(), redone.changes[0].refused.len()), (1, 1));
+    assert_eq!(place.read("/usr/share/quay/0"), "right 0\n");
+    let back = undo(&place.settings("undo the redo", 3), None).unwrap();
+    assert_eq!((back.changes[0].of, back.changes[0].actions.len(), back.changes[0].refused.len()), (3, 1, 0));
+    assert_eq!((place.read("/usr/share/quay/0"), place.read("/usr/share/quay/1")), ("wrong\n".into(), "mine\n".into()));
+}

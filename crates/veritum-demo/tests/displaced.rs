@@ -25,7 +25,7 @@ fn identity(path: &Path) -> Identity {
 fn action(machine: &Machine, index: u32, path: &'static str, deed: Deed) -> Action {
     let place = SystemPath::literal(path);
     let before = machine.look(&place).unwrap();
-    Action { index, findings: Vec::new(), listed: place.clone(), place, component: None, before, deed }
+    Action { index, findings: Vec::new(), listed: place.clone(), place, component: None, before, deed, reverts: None }
 }
 
 #[test]

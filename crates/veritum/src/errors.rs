@@ -202,11 +202,12 @@ impl From<ChangeError> for Failure {
             ChangeError::Journal { source: JournalError::Newer(_), .. } => {
                 Self::not_done(error.to_string(), why, Some("use the Veritum that wrote it, or a newer one".into()))
             }
-            ChangeError::Journal { .. } => Self::not_done(
+            ChangeError::Journal { change, source: JournalError::Damaged(_) } => Self::not_done(
                 error.to_string(),
-                why,
-                Some("docs/change.md tells how to put files back by hand".into()),
+                format!("{why}; nothing was changed, and what it keeps is still there"),
+                Some(format!("veritum explain {change}")),
             ),
+            ChangeError::Journal { .. } => Self::not_done(error.to_string(), why, None),
             _ => Self::not_done(error.to_string(), why, None),
         }
     }

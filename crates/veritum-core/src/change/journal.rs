@@ -7,7 +7,7 @@
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
 
-use serde::Deserialize;
+use serde::{Deserialize, Serialize};
 
 use super::record::{Begin, Cleared, ParentTime, Record};
 use crate::model::{Digest, Identity};
@@ -51,7 +51,10 @@ pub enum JournalError {
 pub(super) struct Journal {
     dir: Dir,
     file: OwnedFd,
+    /// Bytes up to the end of the last whole record.
     good: u64,
+    /// Whether something may follow them that could not be cut off again: then nothing more is added.
+    broken: bool,
 }
 
 impl Journal {
@@ -60,7 +63,7 @@ impl Journal {
         // Opened for appending: after half a record was cut off again, the next one begins where that one began.
         let file = dir.disk().open_append(dir.fd(), NAME)?;
         dir.disk().sync(dir.fd())?;
-        Ok(Self { dir, file, good: 0 })
+        Ok(Self { dir, file, good: 0, broken: false })
     }
 
     /// Opens a journal to go on with; what was torn at its end is cut off first.
@@ -70,31 +73,44 @@ impl Journal {
             dir.disk().truncate(file.as_fd(), log.good)?;
             dir.disk().sync(file.as_fd())?;
         }
-        Ok(Self { dir, file, good: log.good })
+        Ok(Self { dir, file, good: log.good, broken: false })
     }
 
     /// Adds a record and makes it durable.
+    ///
+    /// # Errors
+    /// When it cannot be written, or an earlier one that failed left something behind.
     pub(super) fn add(&mut self, record: &Record) -> io::Result<()> {
-        let line = encode(record)?;
-        let written =
-            self.dir.disk().write(self.file.as_fd(), &line).and_then(|()| self.dir.disk().sync(self.file.as_fd()));
-        if written.is_err() {
+        if self.broken {
+            return Err(io::Error::other("an earlier record could be neither written nor cut off again"));
+        }
+        let line = line(record)?;
+        let disk = self.dir.disk();
+        let written = disk.write(self.file.as_fd(), &line).and_then(|()| disk.sync(self.file.as_fd()));
+        match written {
+            Ok(()) => self.good += line.len() as u64,
             // Half a record must not stand before a later whole one.
-            let _ = self.dir.disk().truncate(self.file.as_fd(), self.good);
-        } else {
-            self.good += line.len() as u64;
+            Err(_) => self.broken = disk.truncate(self.file.as_fd(), self.good).is_err(),
         }
         written
     }
 }
 
-fn checksum(json: &[u8]) -> String {
-    Digest::of(json).to_hex()[..16].to_owned()
+/// What is written before a record's JSON.
+fn head_for(json: &[u8]) -> String {
+    format!("{:08x} {} ", json.len(), &Digest::of(json).to_hex()[..16])
 }
 
-pub(super) fn encode(record: &Record) -> io::Result<Vec<u8>> {
-    let json = serde_json::to_vec(record)?;
-    let mut line = format!("{:08x} {} ", json.len(), checksum(&json)).into_bytes();
+/// Reads the log of a change whole.
+pub(super) fn bytes_of(dir: &Dir) -> io::Result<Vec<u8>> {
+    let file = dir.disk().open_file(dir.fd(), NAME)?;
+    read_to_limit(dir.disk(), file.as_fd(), MAX_JOURNAL)
+}
+
+/// Something as a line with its length and checksum.
+pub(super) fn line<T: Serialize>(value: &T) -> io::Result<Vec<u8>> {
+    let json = serde_json::to_vec(value)?;
+    let mut line = head_for(&json).into_bytes();
     line.extend_from_slice(&json);
     line.push(b'\n');
     Ok(line)
@@ -146,11 +162,10 @@ impl RoundLog<'_> {
 
 impl ChangeLog {
     pub(super) fn read(dir: &Dir) -> Result<Option<Self>, JournalError> {
-        let file = match dir.disk().open_file(dir.fd(), NAME) {
-            Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(None),
-            other => other?,
-        };
-        Self::parse(&read_to_limit(dir.disk(), file.as_fd(), MAX_JOURNAL)?)
+        match bytes_of(dir) {
+            Err(e) if e.kind() == io::ErrorKind::NotFound => Ok(None),
+            other => Self::parse(&other?),
+        }
     }
 
     /// Reads a journal's bytes; none when not even the first record is whole.
@@ -193,8 +208,9 @@ impl ChangeLog {
                 | Record::Resumed
                 | Record::Delegated { .. }
                 | Record::DelegatedDone { .. }
-                | Record::End { .. } => continue,
-                Record::Plan { round, actions, parents, cleared } => {
+                | Record::End { .. }
+                | Record::Released { .. } => continue,
+                Record::Plan { round, actions, parents, cleared, .. } => {
                     if *round as usize != rounds.len() + 1 || rounds.last().is_some_and(RoundLog::is_open) {
                         return Err(JournalError::Damaged(format!("round {round} begins out of order")));
                     }
@@ -233,6 +249,12 @@ impl ChangeLog {
         Ok(rounds)
     }
 
+    /// When what it had displaced was given up to limit the space that backups take; `None` while it is kept.
+    #[must_use]
+    pub fn released(&self) -> Option<jiff::Timestamp> {
+        self.records.iter().find_map(|r| if let Record::Released { at } = r { Some(*at) } else { None })
+    }
+
     /// How it ended: findings answered and remaining; none while it is unfinished.
     #[must_use]
     pub fn end(&self) -> Option<(jiff::Timestamp, u64, u64)> {
@@ -246,23 +268,24 @@ impl ChangeLog {
     }
 }
 
-/// The next record and how many bytes it takes; none when what follows is torn.
+/// The next record and how many bytes it takes; `None` when what follows is torn.
+///
+/// A record is a line, and its JSON has no line end within: what a cut leaves has none at all and is shorter than its
+/// head announces. Everything else that does not verify was changed after it was written.
 fn next(bytes: &[u8]) -> Result<Option<(Record, usize)>, JournalError> {
     let damaged = |what: &str| Err(JournalError::Damaged(what.to_owned()));
-    let Some(head) = bytes.get(..HEAD) else { return Ok(None) };
-    let length = std::str::from_utf8(&head[..8]).ok().and_then(|h| usize::from_str_radix(h, 16).ok());
-    let Some(length) = length else { return last_or(bytes, "a record's length is none") };
-    let whole = HEAD + length + 1;
-    let Some(record) = bytes.get(..whole) else { return Ok(None) };
-    let json = &record[HEAD..HEAD + length];
-    if checksum(json).as_bytes() != &head[9..25] || head[8] != b' ' || head[25] != b' ' || record[whole - 1] != b'\n' {
-        return if bytes.len() == whole { Ok(None) } else { damaged("a record's checksum does not fit") };
-    }
+    let Some(end) = memchr::memchr(b'\n', bytes) else {
+        return match announced(bytes) {
+            Some(length) if bytes.len() > HEAD + length => damaged("its last record has no line end"),
+            _ => Ok(None),
+        };
+    };
+    let Some(json) = verified(&bytes[..end]) else { return damaged("a record does not have its checksum") };
     match serde_json::from_slice::<Record>(json) {
         Ok(Record::Begin(begin)) if !is_known(&begin.format) => {
             Err(JournalError::Newer(begin.format.chars().take(60).collect()))
         }
-        Ok(record) => Ok(Some((record, whole))),
+        Ok(record) => Ok(Some((record, end + 1))),
         Err(e) => {
             #[derive(Deserialize)]
             struct Head {
@@ -276,10 +299,15 @@ fn next(bytes: &[u8]) -> Result<Option<(Record, usize)>, JournalError> {
     }
 }
 
-/// Garbage without a line end is what a cut leaves at the end; with more lines after it, it is damage.
-fn last_or(bytes: &[u8], what: &str) -> Result<Option<(Record, usize)>, JournalError> {
-    let lines = bytes.iter().filter(|b| **b == b'\n').count();
-    if lines == 0 { Ok(None) } else { Err(JournalError::Damaged(what.to_owned())) }
+/// The length of its JSON that a record's head announces, in bytes.
+fn announced(record: &[u8]) -> Option<usize> {
+    usize::from_str_radix(std::str::from_utf8(record.get(..8)?).ok()?, 16).ok()
+}
+
+/// The JSON of a line without its line end, if length and checksum are exactly what is written before it.
+pub(super) fn verified(line: &[u8]) -> Option<&[u8]> {
+    let (head, json) = line.split_at_checked(HEAD)?;
+    (head == head_for(json).as_bytes()).then_some(json)
 }
 
 #[cfg(test)]
@@ -303,10 +331,10 @@ mod tests {
     }
 
     fn sample() -> Vec<Vec<u8>> {
-        let plan = Record::Plan { round: 1, actions: vec![], parents: vec![], cleared: vec![] };
+        let plan = Record::Plan { round: 1, actions: vec![], parents: vec![], cleared: vec![], settles: vec![] };
         let commit = Record::Commit { round: 1, staged: vec![], given_up: vec![] };
         let done = Record::Done { round: 1, outcomes: vec![] };
-        [begin(), plan, commit, done].iter().map(|r| encode(r).unwrap()).collect()
+        [begin(), plan, commit, done].iter().map(|r| line(r).unwrap()).collect()
     }
 
     #[test]
@@ -331,6 +359,30 @@ mod tests {
     }
 
     #[test]
+    fn any_single_byte_that_changes_in_a_whole_log_is_damage() {
+        let whole = sample().concat();
+        for at in 0..whole.len() {
+            for change in [0x01, 0x02, 0x20, 0x80, whole[at], whole[at] ^ b'\n', whole[at] ^ b'+'] {
+                let mut bytes = whole.clone();
+                bytes[at] ^= change;
+                if bytes[at] != whole[at] {
+                    let read = ChangeLog::parse(&bytes);
+                    assert!(matches!(read, Err(JournalError::Damaged(_))), "byte {at} ^ {change:02x}: {read:?}");
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn zeros_that_a_cut_left_at_the_end_are_torn() {
+        for zeros in [1, 40, 4096] {
+            let bytes = [sample().concat(), vec![0; zeros]].concat();
+            let log = ChangeLog::parse(&bytes).unwrap().unwrap();
+            assert_eq!((log.torn, log.records.len()), (true, 3));
+        }
+    }
+
+    #[test]
     fn damage_before_the_last_record_is_told_and_not_guessed_over() {
         let mut bytes = sample().concat();
         let middle = sample()[0].len() + 40;
@@ -341,7 +393,7 @@ mod tests {
     #[test]
     fn a_newer_journal_is_called_newer() {
         let json = br#"{"record":"start","format":"veritum.journal/4"}"#;
-        let mut line = format!("{:08x} {} ", json.len(), checksum(json)).into_bytes();
+        let mut line = head_for(json).into_bytes();
         line.extend_from_slice(json);
         line.push(b'\n');
         assert!(matches!(ChangeLog::parse(&line), Err(JournalError::Newer(f)) if f == "veritum.journal/4"));
@@ -349,19 +401,24 @@ mod tests {
 
     #[test]
     fn records_out_of_order_are_damage() {
-        let lines = [begin(), Record::Done { round: 1, outcomes: vec![] }].map(|r| encode(&r).unwrap()).concat();
+        let lines = [begin(), Record::Done { round: 1, outcomes: vec![] }].map(|r| line(&r).unwrap()).concat();
         assert!(ChangeLog::parse(&lines).unwrap().unwrap().rounds().is_err());
     }
 
     proptest::proptest! {
         #[test]
-        fn a_damaged_journal_never_ends_the_program(at in 0usize..2000, byte: u8, cut in 0usize..2000) {
-            let mut bytes = sample().concat();
+        fn a_log_with_a_changed_byte_that_is_cut_somewhere_tells_nothing_but_what_was_written(
+            at in 0usize..2000, byte: u8, cut in 0usize..2000,
+        ) {
+            let whole = sample().concat();
+            let mut bytes = whole.clone();
             let at = at % bytes.len();
             bytes[at] = byte;
             bytes.truncate(cut.max(1));
             if let Ok(Some(log)) = ChangeLog::parse(&bytes) {
-                let _ = log.rounds();
+                let good = usize::try_from(log.good).unwrap();
+                proptest::prop_assert_eq!(&bytes[..good], &whole[..good]);
+                proptest::prop_assert!(log.rounds().is_ok());
             }
         }
         #[test]

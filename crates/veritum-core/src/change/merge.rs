@@ -44,7 +44,9 @@ pub(super) fn merge(desk: Desk<'_>, back: Action) -> io::Result<Merge> {
     };
     let shelf = Kept { folder, change: *change, round: *round, index: *index, place: &back.place }.find(&desk)?;
     let now = shelf.as_ref().map(Shelf::placed).transpose()?.flatten();
-    let as_kept = |now: &Placed| kept.is_still(now) && kept.stat.mtime == now.stat.mtime;
+    // What was taken out of a folder meanwhile, by an undo or by hand, is no reason to leave the rest there.
+    let same_time = |now: &Placed| now.stat.kind == FileKind::Folder || kept.stat.mtime == now.stat.mtime;
+    let as_kept = |now: &Placed| kept.is_still(now) && same_time(now);
     let (Some(shelf), Some(now)) = (shelf, now.filter(as_kept)) else {
         merge.refuse(&back.place, LOST);
         return Ok(merge);

@@ -5,6 +5,7 @@
 //!   lock                 held while something is changed
 //!   reserve              4 MiB, given up when the disk is full, so that a change can still be taken back
 //!   changes/N/journal    what change N is going to do, and did
+//!   changes.index        all of them in short, so that not each is read whole; may be deleted
 //!   kept/N/ROUND-INDEX   what change N displaced
 //! HOME/.veritum-set-aside/TIME-N/PATH   what change N displaced in a user's home, under the paths that it had there
 //! ```
@@ -21,11 +22,14 @@ mod journal;
 mod keep;
 mod merge;
 mod obstacles;
+mod overview;
+mod prune;
 pub mod record;
 mod recover;
 mod round;
 mod spot;
 mod stage;
+mod standing;
 mod state;
 mod swap;
 mod undo;
@@ -34,11 +38,13 @@ pub use beside::Beside;
 pub use displaced::displaced;
 pub use journal::{ChangeLog, JournalError, RoundLog};
 pub use obstacles::Blocked;
+pub use overview::{BadLog, ChangeSummary, Overview, Salvaged, latest_run, standings, unfinished};
 pub use record::{Begin, Cleared, HomeOf, ParentTime, Record, Verb};
-pub use recover::{Recovered, recover, unfinished};
+pub use recover::{Recovered, recover};
 pub use round::{Desk, Locks, OpenChange, RoundReceipt};
+pub use standing::{Standing, Standings};
 pub use state::{StateError, StateFolder};
-pub use undo::{Refusal, UndoPlan, UndoRound, latest_run, plan_undo, undone_changes};
+pub use undo::{Refusal, UndoPlan, UndoRound, plan_undo};
 
 use std::io;
 

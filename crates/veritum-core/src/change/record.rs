@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::apps::{Bases, RawCard};
 use crate::model::{Area, Identity, Instant, SystemPath};
-use crate::plan::{Action, KeptFolder, Outcome};
+use crate::plan::{Action, ActionKey, KeptFolder, Outcome};
 use crate::platform::services::PausedUnit;
 
 /// What a change is for.
@@ -105,6 +105,10 @@ pub enum Record {
         /// Places whose locking attributes are cleared meanwhile.
         #[serde(default, skip_serializing_if = "Vec::is_empty")]
         cleared: Vec<Cleared>,
+        /// The actions of the change that is undone which are wholly reverted once this round is done, unless one of the
+        /// actions that revert them fails.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        settles: Vec<ActionKey>,
     },
     /// Everything is staged: from here on the round is finished rather than taken back.
     Commit {
@@ -165,6 +169,11 @@ pub enum Record {
         /// How many remain.
         remaining: u64,
     },
+    /// What it had displaced is no longer kept, to limit the space that backups take. Follows the end.
+    Released {
+        /// When.
+        at: jiff::Timestamp,
+    },
 }
 
 impl Record {
@@ -183,6 +192,7 @@ impl Record {
             Self::Delegated { .. } => "delegated",
             Self::DelegatedDone { .. } => "delegated-done",
             Self::End { .. } => "end",
+            Self::Released { .. } => "released",
         }
     }
 }

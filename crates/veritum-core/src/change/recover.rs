@@ -4,11 +4,9 @@ use super::journal::{ChangeLog, Journal};
 use super::record::Record;
 use super::round::Desk;
 use super::swap::{Committed, backward, forward};
-use super::{ChangeError, JournalError};
+use super::{ChangeError, JournalError, overview};
 use crate::event::Event;
 use crate::platform::services;
-
-use super::state::StateFolder;
 
 /// What recovery did with a change.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -19,22 +17,6 @@ pub enum Recovered {
     TakenBack,
     /// All its rounds were whole; only its last record was missing.
     Closed,
-}
-
-/// The changes that were interrupted, in order.
-///
-/// # Errors
-/// When a journal cannot be read: then nobody can say, and nothing may be written.
-pub fn unfinished(state: &StateFolder) -> Result<Vec<u64>, ChangeError> {
-    let mut open = Vec::new();
-    for number in state.changes()? {
-        let log = state.change(number).map_err(|source| ChangeError::Journal { change: number, source })?;
-        // A folder without a whole first record: cut before anything was announced, so nothing was done.
-        if log.is_some_and(|log| log.end().is_none()) {
-            open.push(number);
-        }
-    }
-    Ok(open)
 }
 
 /// Finishes or takes back the last round of a change. The caller holds the locks; `let_go` lets those of the package tools
@@ -83,6 +65,7 @@ pub fn recover(
         add(&Record::Resumed)?;
     }
     add(&Record::End { ended: now, answered, remaining: 0 })?;
+    overview::refresh(desk.state);
     Ok(Some(recovered))
 }
 

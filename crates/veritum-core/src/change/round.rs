@@ -6,17 +6,18 @@ use std::io;
 use super::journal::{FORMAT, IN_A_HOME, Journal, WITH_SERVICES};
 use super::keep::folder_for;
 use super::obstacles::{self, Blocked};
+use super::prune::prune;
 use super::record::{Begin, HomeOf, ParentTime, Record, Verb};
 use super::stage::{StageError, Staging, stage};
 use super::state::StateFolder;
 use super::swap::{Committed, backward, forward};
 use super::{ChangeError, JournalError};
-use super::{aside, attributes};
+use super::{UndoRound, aside, attributes, overview};
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::model::{Area, Identity, SystemPath};
-use crate::plan::{Action, Deed, Item, ItemKind, KeptFolder, Outcome};
+use crate::plan::{Action, ActionKey, Deed, Item, ItemKind, KeptFolder, Outcome};
 use crate::platform::services::{self, PausedUnit, Services};
-use crate::store::Contents;
+use crate::store::{Contents, NoContents};
 use crate::target::{Held, LockError, Machine, ProtectionPolicy, lock_exclusive};
 
 /// What changing needs: the machine, where the state lies, what must not be touched.
@@ -123,6 +124,7 @@ pub struct OpenChange<'a> {
     desk: Desk<'a>,
     number: u64,
     journal: Journal,
+    run: String,
     rounds: u32,
     paused: Vec<PausedUnit>,
     /// The folder of the home in which things are set aside.
@@ -142,12 +144,12 @@ impl<'a> OpenChange<'a> {
         run: &str,
         now: jiff::Timestamp,
     ) -> Result<Self, ChangeError> {
-        let number = desk.state.changes()?.last().copied().unwrap_or(0) + 1;
+        let number = desk.state.next_change()?;
         let at = |source: io::Error| ChangeError::Journal { change: number, source: JournalError::Io(source) };
         let dir = desk.state.make_sub(&format!("changes/{number}")).map_err(at)?;
         let journal = Journal::create(dir).map_err(at)?;
         let aside = desk.home.map(|_| aside::name_of(now, number));
-        let mut change = Self { desk, number, journal, rounds: 0, paused: Vec::new(), aside };
+        let mut change = Self { desk, number, journal, run: run.to_owned(), rounds: 0, paused: Vec::new(), aside };
         let format = match desk.home {
             Some(_) => IN_A_HOME,
             None if area == Area::Updates => WITH_SERVICES,
@@ -198,7 +200,30 @@ impl<'a> OpenChange<'a> {
     /// # Errors
     /// When it was taken back, or could not be finished.
     pub fn round(&mut self, actions: Vec<Action>, contents: &dyn Contents) -> Result<RoundReceipt, ChangeError> {
+        self.settling_round(actions, Vec::new(), contents)
+    }
+
+    /// Carries out one round of an undo.
+    ///
+    /// # Errors
+    /// As [`OpenChange::round`].
+    pub fn undo_round(&mut self, round: UndoRound) -> Result<RoundReceipt, ChangeError> {
+        self.settling_round(round.actions, round.settles, &NoContents)
+    }
+
+    fn settling_round(
+        &mut self,
+        actions: Vec<Action>,
+        mut settles: Vec<ActionKey>,
+        contents: &dyn Contents,
+    ) -> Result<RoundReceipt, ChangeError> {
+        let mut reverts: HashMap<u32, ActionKey> = actions.iter().filter_map(|a| Some((a.index, a.reverts?))).collect();
         let (actions, blocked, cleared) = obstacles::sift(&self.desk, actions);
+        for action in &actions {
+            reverts.remove(&action.index);
+        }
+        // What something stands in the way of is not wholly reverted.
+        settles.retain(|key| !reverts.values().any(|blocked| blocked == key));
         if actions.is_empty() {
             return Ok(RoundReceipt { round: 0, actions, outcomes: Vec::new(), blocked });
         }
@@ -211,7 +236,13 @@ impl<'a> OpenChange<'a> {
         let parents =
             self.parents(&actions).map_err(|source| ChangeError::TakenBack { place: place.clone(), source })?;
         let round = self.rounds + 1;
-        let plan = Record::Plan { round, actions: actions.clone(), parents: parents.clone(), cleared: cleared.clone() };
+        let plan = Record::Plan {
+            round,
+            actions: actions.clone(),
+            parents: parents.clone(),
+            cleared: cleared.clone(),
+            settles,
+        };
         self.record(&plan).map_err(|source| no_room_or(&actions, place.clone(), source))?;
         self.rounds = round;
         let mut committed = Committed {
@@ -385,7 +416,13 @@ impl<'a> OpenChange<'a> {
         self.resume()?;
         let number = self.number;
         self.record(&Record::End { ended: now, answered, remaining })
-            .map_err(|source| ChangeError::Unfinished { change: number, source })
+            .map_err(|source| ChangeError::Unfinished { change: number, source })?;
+        // A home's desk sees that home alone.
+        if self.desk.home.is_none() {
+            prune(&self.desk, &self.run, now);
+        }
+        overview::refresh(self.desk.state);
+        Ok(())
     }
 }
 

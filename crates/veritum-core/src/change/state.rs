@@ -182,6 +182,23 @@ impl StateFolder {
         Ok(numbers)
     }
 
+    /// The next number: one that no change has, also none that was moved aside (`7.damaged`), and no kept contents.
+    pub(super) fn next_change(&self) -> Result<u64, StateError> {
+        let mut last = 0;
+        for folder in ["changes", "kept"] {
+            let dir = match self.sub(folder) {
+                Err(e) if e.kind() == io::ErrorKind::NotFound => continue,
+                other => other.map_err(self.io())?,
+            };
+            for (name, _) in dir.disk().list(dir.fd()).map_err(self.io())? {
+                let digits = name.split(|b| !b.is_ascii_digit()).next().unwrap_or_default();
+                let number = std::str::from_utf8(digits).ok().and_then(|digits| digits.parse::<u32>().ok());
+                last = last.max(number.map_or(0, u64::from));
+            }
+        }
+        Ok(last + 1)
+    }
+
     /// Reads one change's journal; none when it has not even a first record.
     ///
     /// # Errors

@@ -3,13 +3,14 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::io;
 
+use super::ChangeError;
 use super::journal::{ChangeLog, JournalError, RoundLog};
 use super::keep::{Kept, digest_of, placed};
 use super::merge::merge;
 use super::round::Desk;
-use super::{ChangeError, Record};
+use super::standing::{Standing, Standings};
 use crate::model::{Area, ComponentId, Digest, FileKind, Stat, SystemPath};
-use crate::plan::{Action, Deed, Item, ItemKind, Outcome, inverse};
+use crate::plan::{Action, ActionKey, Deed, Item, ItemKind, Outcome, inverse};
 use crate::target::Dir;
 
 /// What is not taken back, and why.
@@ -30,6 +31,21 @@ pub struct UndoRound {
     pub of: u32,
     /// The actions that do it.
     pub actions: Vec<Action>,
+    /// The actions of the change that are wholly reverted by these.
+    pub settles: Vec<ActionKey>,
+}
+
+impl UndoRound {
+    /// Leaves actions out, each with what it reverts.
+    pub fn retain(&mut self, mut keep: impl FnMut(&Action) -> bool) {
+        let mut left: HashSet<ActionKey> = HashSet::new();
+        self.actions.retain(|action| {
+            let kept = keep(action);
+            left.extend(action.reverts.filter(|_| !kept));
+            kept
+        });
+        self.settles.retain(|key| !left.contains(key));
+    }
 }
 
 /// How a change would be taken back.
@@ -46,24 +62,28 @@ pub struct UndoPlan {
 }
 
 /// Plans how to take a change back, or just one round of it when its later ones are back already. Looks at every
-/// place, writes nothing.
+/// place, writes nothing. What an earlier undo reverted already is left out, what it refused is tried again.
 ///
 /// # Errors
 /// When a journal cannot be read.
 pub fn plan_undo(desk: Desk<'_>, number: u64, only: Option<u32>) -> Result<Option<UndoPlan>, ChangeError> {
     let at = |source| ChangeError::Journal { change: number, source };
     let Some(log) = desk.state.change(number).map_err(at)? else { return Ok(None) };
-    let later = later_places(desk, number)?;
+    let mut logs = later_logs(desk, number)?;
+    logs.push(log.clone());
+    let standings = Standings::new(&logs);
+    let later = later_places(&logs, &standings, number);
     let above = |(place, change): (&SystemPath, &u64)| {
         std::iter::successors(place.parent(), SystemPath::parent).map(|folder| (folder, *change)).collect::<Vec<_>>()
     };
     let later_above = later.iter().flat_map(above).collect();
-    let mut planner = Planner { desk, number, later, later_above, reached: HashMap::new() };
+    let mut planner =
+        Planner { desk, number, released: log.released(), standings, later, later_above, reached: HashMap::new() };
     let mut plan = UndoPlan { of: number, area: log.begin.area, rounds: Vec::new(), refused: Vec::new() };
     for round in log.rounds().map_err(at)?.iter().rev().filter(|r| only.is_none_or(|n| n == r.round)) {
-        let actions = planner.round(round, &mut plan.refused)?;
-        if !actions.is_empty() {
-            plan.rounds.push(UndoRound { of: round.round, actions });
+        let undo = planner.round(round, &mut plan.refused)?;
+        if !undo.actions.is_empty() {
+            plan.rounds.push(undo);
         }
     }
     Ok(Some(plan))
@@ -75,6 +95,9 @@ type Reached = Result<Option<Stat>, String>;
 struct Planner<'a> {
     desk: Desk<'a>,
     number: u64,
+    /// When what the change had displaced was given up.
+    released: Option<jiff::Timestamp>,
+    standings: Standings,
     /// Places that later changes touched.
     later: BTreeMap<SystemPath, u64>,
     /// The folders that these are in, at any depth.
@@ -84,42 +107,58 @@ struct Planner<'a> {
 }
 
 impl Planner<'_> {
-    fn round(&mut self, round: &RoundLog<'_>, refused: &mut Vec<Refusal>) -> Result<Vec<Action>, ChangeError> {
-        let mut actions = Vec::new();
+    fn round(&mut self, round: &RoundLog<'_>, refused: &mut Vec<Refusal>) -> Result<UndoRound, ChangeError> {
+        let mut undo = UndoRound { of: round.round, actions: Vec::new(), settles: Vec::new() };
         for action in round.actions.iter().rev() {
             let outcome = round.outcomes.unwrap_or_default().iter().find(|o| o.index == action.index);
             let Some(outcome) = outcome else { continue };
+            let mut refuse = |why: String| {
+                refused.push(Refusal { place: action.place.clone(), component: action.component.clone(), why });
+            };
             if action.deed == Deed::Free && outcome.failed.is_none() {
-                let why = "it was deleted to make room; it can be fetched again".to_owned();
-                refused.push(Refusal { place: action.place.clone(), component: None, why });
+                refuse("it was deleted to make room; it can be fetched again".to_owned());
                 continue;
+            }
+            let key = ActionKey { round: round.round, index: action.index };
+            match self.standings.get(self.number, key) {
+                None | Some(Standing::Reverted(_)) => continue,
+                Some(Standing::Stands(by)) if by != self.number => {
+                    refuse(format!("change {by} brought it again; take that one back instead"));
+                    continue;
+                }
+                Some(Standing::Stands(_)) => {}
             }
             let parent = action.place.parent().unwrap_or_else(SystemPath::root);
             let folder = super::record::keeps_of(round.parents, &parent);
-            let index = u32::try_from(actions.len() + 1).unwrap_or(u32::MAX);
+            let index = u32::try_from(undo.actions.len() + 1).unwrap_or(u32::MAX);
             let back = inverse(action, outcome, self.number, round.round, &folder, index);
             let Some(mut back) = back else { continue };
             if self.desk.home.is_some() {
-                self.in_a_home(back, &mut actions, refused)?;
+                if self.in_a_home(back, &mut undo.actions, refused)? {
+                    undo.settles.push(key);
+                }
                 continue;
             }
             let why = self.reason(action, outcome, &mut back)?;
             self.reached.insert(action.place.clone(), why.clone().map_or(Ok(action.before), Err));
-            let place = action.place.clone();
             match why {
-                None => actions.push(back),
-                Some(why) => refused.push(Refusal { place, component: action.component.clone(), why }),
+                None => {
+                    undo.actions.push(back);
+                    undo.settles.push(key);
+                }
+                Some(why) => refuse(why),
             }
         }
-        Ok(actions)
+        Ok(undo)
     }
 
+    /// Plans how one action in a home is taken back; whether nothing of it remains then.
     fn in_a_home(
         &self,
         back: Action,
         actions: &mut Vec<Action>,
         refused: &mut Vec<Refusal>,
-    ) -> Result<(), ChangeError> {
+    ) -> Result<bool, ChangeError> {
         let place = back.place.clone();
         // A later change may have been in the folder, or in one above.
         let above = std::iter::successors(Some(place.clone()), SystemPath::parent);
@@ -127,15 +166,16 @@ impl Planner<'_> {
         if let Some(change) = touched {
             let why = format!("change {change} touched it later; take that one back first");
             refused.push(Refusal { place, component: None, why });
-            return Ok(());
+            return Ok(false);
         }
         let merged = merge(self.desk, back).map_err(|source| ChangeError::TakenBack { place, source })?;
         for action in merged.actions {
             let index = u32::try_from(actions.len() + 1).unwrap_or(u32::MAX);
             actions.push(Action { index, ..action });
         }
+        let whole = merged.refused.is_empty();
         refused.extend(merged.refused);
-        Ok(())
+        Ok(whole)
     }
 
     fn reason(&self, action: &Action, outcome: &Outcome, back: &mut Action) -> Result<Option<String>, ChangeError> {
@@ -152,58 +192,58 @@ impl Planner<'_> {
                 Ok(None)
             }
             Some((_, Err(why))) => Ok(Some(why.clone())),
-            None => refusal(self.desk, action, outcome, back)
+            None => refusal(self.desk, action, outcome, back, self.released)
                 .map_err(|source| ChangeError::TakenBack { place: action.place.clone(), source }),
         }
     }
 }
 
-/// Places that later changes touched and that are not back as they were before them.
-fn later_places(desk: Desk<'_>, number: u64) -> Result<BTreeMap<SystemPath, u64>, ChangeError> {
+/// The later changes' logs. A damaged one is left out: that each file is as this change left it is looked at anyway.
+fn later_logs(desk: Desk<'_>, number: u64) -> Result<Vec<ChangeLog>, ChangeError> {
     let mut logs: Vec<ChangeLog> = Vec::new();
     for later in desk.state.changes()?.into_iter().filter(|n| *n > number) {
-        let log = desk.state.change(later).map_err(|source| ChangeError::Journal { change: later, source })?;
-        // The undo that is under way itself is no later change.
-        logs.extend(log.filter(|log| log.begin.of != Some(number) || log.end().is_some()));
-    }
-    let mut stack: BTreeMap<SystemPath, u64> = BTreeMap::new();
-    // An undo of a later change puts its places back as they were: newest first, pairs cancel out.
-    let mut undone: HashSet<u64> = HashSet::new();
-    for log in logs.iter().rev() {
-        let this = log.begin.change;
-        if let Some(of) = log.begin.of
-            && of > number
-            && !undone.contains(&this)
-            && did_something(log)
-        {
-            undone.extend([this, of]);
+        match desk.state.change(later) {
+            Ok(log) => logs.extend(log),
+            Err(JournalError::Damaged(_)) => {}
+            Err(source) => return Err(ChangeError::Journal { change: later, source }),
         }
     }
-    for log in logs.iter().filter(|l| !undone.contains(&l.begin.change)) {
-        for place in touched(log) {
-            stack.insert(place, log.begin.change);
-        }
-    }
-    Ok(stack)
+    Ok(logs)
 }
 
-fn touched(log: &ChangeLog) -> Vec<SystemPath> {
-    let mut places = Vec::new();
-    let rounds = log.rounds().unwrap_or_default();
-    for round in rounds {
-        let done: HashSet<u32> =
-            round.outcomes.unwrap_or_default().iter().filter(|o| o.failed.is_none()).map(|o| o.index).collect();
-        places.extend(round.actions.iter().filter(|a| done.contains(&a.index)).map(|a| a.place.clone()));
+/// Places that later changes touched and that are not back as they were before them, with the change to undo first.
+fn later_places(logs: &[ChangeLog], standings: &Standings, number: u64) -> BTreeMap<SystemPath, u64> {
+    let mut touched = BTreeMap::new();
+    // An undo of a later change puts its places back as they were; one of this change reverted what is not tried again.
+    let counts = |log: &&ChangeLog| log.begin.change > number && log.begin.of.is_none_or(|of| of < number);
+    let mut logs: Vec<&ChangeLog> = logs.iter().filter(counts).collect();
+    logs.sort_by_key(|log| log.begin.change);
+    for log in logs {
+        for round in log.rounds().unwrap_or_default() {
+            for action in round.actions {
+                let key = ActionKey { round: round.round, index: action.index };
+                if let Some(Standing::Stands(by)) = standings.get(log.begin.change, key) {
+                    touched.insert(action.place.clone(), by);
+                }
+            }
+        }
     }
-    places
+    touched
 }
 
 /// Why an action cannot be taken back; otherwise its inverse learns what stands there now.
-fn refusal(desk: Desk<'_>, action: &Action, outcome: &Outcome, back: &mut Action) -> io::Result<Option<String>> {
-    const CHANGED: &str = "it has changed since";
-    const LOST: &str = "what was there before is no longer kept, or is damaged";
+fn refusal(
+    desk: Desk<'_>,
+    action: &Action,
+    outcome: &Outcome,
+    back: &mut Action,
+    released: Option<jiff::Timestamp>,
+) -> io::Result<Option<String>> {
     if let Deed::Return { change, round, index, kept, folder } = &mut back.deed {
         let at = Kept { folder, change: *change, round: *round, index: *index, place: &action.place };
+        if let Some(at) = released {
+            return Ok(Some(format!("what was there before is no longer kept: it was deleted on {}", day(at))));
+        }
         let Ok(shelf) = at.open(&desk) else { return Ok(Some(LOST.into())) };
         match shelf.placed()? {
             Some(now) if kept.is_still(&now) && kept.stat.mtime == now.stat.mtime => *kept = now,
@@ -234,6 +274,14 @@ fn refusal(desk: Desk<'_>, action: &Action, outcome: &Outcome, back: &mut Action
     }
     back.before = now.map(|n| n.stat);
     Ok(None)
+}
+
+const CHANGED: &str = "it has changed since";
+const LOST: &str = "what was there before is no longer kept, or is damaged";
+
+/// A day, as people write it.
+fn day(at: jiff::Timestamp) -> String {
+    at.strftime("%Y-%m-%d").to_string()
 }
 
 /// Whether a tree that was put holds exactly what was put.
@@ -268,44 +316,4 @@ fn item_as_put(dir: &Dir, name: &[u8], item: &Item) -> io::Result<bool> {
         ItemKind::Link(target) => Ok(dir.disk().read_link(dir.fd(), name).is_ok_and(|t| t == target.0)),
         _ => Ok(true),
     }
-}
-
-/// The change that `undo` without a number takes back: all changes of the latest run that is not itself an undo and
-/// not undone already, newest first.
-///
-/// # Errors
-/// When a journal cannot be read.
-pub fn latest_run(state: &super::StateFolder) -> Result<Vec<u64>, ChangeError> {
-    let mut logs: Vec<ChangeLog> = Vec::new();
-    for number in state.changes()? {
-        let log =
-            state.change(number).map_err(|source: JournalError| ChangeError::Journal { change: number, source })?;
-        logs.extend(log);
-    }
-    let undone = undone_changes(&logs);
-    let candidates: Vec<&ChangeLog> =
-        logs.iter().filter(|l| l.begin.of.is_none() && !undone.contains(&l.begin.change) && did_something(l)).collect();
-    let Some(last) = candidates.last() else { return Ok(Vec::new()) };
-    Ok(candidates.iter().rev().filter(|l| l.begin.run == last.begin.run).map(|l| l.begin.change).collect())
-}
-
-/// Whether a change did anything that stands: one that was taken back altogether did not.
-fn did_something(log: &ChangeLog) -> bool {
-    let done = |r: &Record| matches!(r, Record::Done { outcomes, .. } if outcomes.iter().any(|o| o.failed.is_none()));
-    log.records.iter().any(done)
-}
-
-/// The changes that stand undone: a change is, when an undo of it did something and is not itself undone.
-#[must_use]
-pub fn undone_changes(logs: &[ChangeLog]) -> HashSet<u64> {
-    let mut undone = HashSet::new();
-    for log in logs.iter().rev() {
-        if let Some(of) = log.begin.of
-            && !undone.contains(&log.begin.change)
-            && did_something(log)
-        {
-            undone.insert(of);
-        }
-    }
-    undone
 }

@@ -9,7 +9,7 @@ use std::collections::BTreeMap;
 use std::io;
 use std::os::fd::AsFd;
 
-use crate::change::{ChangeError, ChangeLog, StateFolder, undone_changes};
+use crate::change::{ChangeError, ChangeSummary, Standings, StateFolder, Verb, standings};
 use crate::model::Area;
 use crate::report::{ChangeLine, CheckReport, HomeLine, LastCheck};
 use crate::target::Exchange;
@@ -18,22 +18,15 @@ const LAST: &[u8] = b"last-check.json";
 const NEW: &[u8] = b"last-check.new";
 const MAX_LAST: u64 = 1 << 20;
 
-/// All changes, oldest first. One whose journal cannot be read is listed with its trouble.
+/// All changes, oldest first. One whose log cannot be read is listed with its trouble.
 ///
 /// # Errors
 /// When the state folder cannot be read.
 pub fn changes(state: &StateFolder) -> Result<Vec<ChangeLine>, ChangeError> {
-    let mut logs: Vec<ChangeLog> = Vec::new();
-    let mut lines = Vec::new();
-    for number in state.changes()? {
-        match state.change(number) {
-            Ok(Some(log)) => logs.push(log),
-            Ok(None) => {}
-            Err(e) => lines.push(unreadable(number, crate::model::error_chain(&e))),
-        }
-    }
-    let undone = undone_changes(&logs);
-    lines.extend(logs.iter().map(|log| line(log, undone.contains(&log.begin.change))));
+    let overview = state.overview()?;
+    let standings = standings(state, &overview.changes)?;
+    let mut lines: Vec<ChangeLine> = overview.changes.iter().map(|c| line(c, &standings)).collect();
+    lines.extend(overview.bad.iter().map(|bad| unreadable(bad.change, crate::model::error_chain(&bad.error))));
     lines.sort_by_key(|l| l.change);
     Ok(lines)
 }
@@ -41,7 +34,7 @@ pub fn changes(state: &StateFolder) -> Result<Vec<ChangeLine>, ChangeError> {
 fn unreadable(change: u64, trouble: String) -> ChangeLine {
     ChangeLine {
         change,
-        verb: crate::change::Verb::Repair,
+        verb: Verb::Repair,
         of: None,
         area: Area::Files,
         home: None,
@@ -54,37 +47,25 @@ fn unreadable(change: u64, trouble: String) -> ChangeLine {
     }
 }
 
-fn line(log: &ChangeLog, undone: bool) -> ChangeLine {
-    let rounds = log.rounds().unwrap_or_default();
-    let mut components: Vec<String> = Vec::new();
-    let (mut places, mut kept_bytes) = (0, 0);
-    for round in &rounds {
-        for outcome in round.outcomes.unwrap_or_default().iter().filter(|o| o.failed.is_none()) {
-            places += 1;
-            kept_bytes += outcome.kept.as_ref().map_or(0, |k| k.stat.size);
-            let action = round.actions.iter().find(|a| a.index == outcome.index);
-            components.extend(action.and_then(|a| a.component.as_ref()).map(|c| c.name.clone()));
-        }
-    }
-    components.sort();
-    components.dedup();
-    let state = match (log.end().is_some(), places, undone) {
-        (false, _, _) => "unfinished",
-        (true, _, true) => "undone",
-        (true, 0, _) if !log.beside().iter().any(|one| one.result == "done") => "nothing done",
-        (true, _, false) => "done",
+fn line(summary: &ChangeSummary, standings: &Standings) -> ChangeLine {
+    let state = match summary.ended {
+        None => "unfinished",
+        Some(_) if standings.is_reverted(summary.change) => "undone",
+        Some(_) if standings.is_touched(summary.change) => "undone in part",
+        Some(_) if summary.places == 0 && !summary.beside => "nothing done",
+        Some(_) => "done",
     };
     ChangeLine {
-        change: log.begin.change,
-        verb: log.begin.verb,
-        of: log.begin.of,
-        area: log.begin.area,
-        home: log.begin.home.as_ref().map(|home| HomeLine { user: home.user.clone(), app: home.app.clone() }),
-        started: log.begin.started.to_string(),
+        change: summary.change,
+        verb: summary.verb,
+        of: summary.of,
+        area: summary.area,
+        home: summary.home.clone().map(|(user, app)| HomeLine { user, app }),
+        started: summary.started.to_string(),
         state: state.into(),
-        places,
-        kept_bytes,
-        components,
+        places: summary.places,
+        kept_bytes: summary.kept_bytes(),
+        components: summary.components.clone(),
         trouble: None,
     }
 }

@@ -207,6 +207,7 @@ impl Planner<'_> {
             component: Some(self.reference.component_of(expected).clone()),
             before: fault.found,
             deed,
+            reverts: None,
         });
     }
 

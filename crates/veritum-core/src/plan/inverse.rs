@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::{Action, Deed, KeptFolder};
+use super::{Action, ActionKey, Deed, KeptFolder};
 use crate::model::{Digest, FileKind, LinkTarget, Stat};
 
 /// What an action put at its place.
@@ -75,6 +75,7 @@ pub fn inverse(
         component: action.component.clone(),
         before: outcome.placed.as_ref().map(|p| p.stat),
         deed,
+        reverts: Some(ActionKey { round, index: action.index }),
     })
 }
 
@@ -95,7 +96,16 @@ mod tests {
 
     fn action(deed: Deed, before: Option<Stat>) -> Action {
         let place = SystemPath::literal("/usr/share/quay/one");
-        Action { index: 3, findings: Vec::new(), listed: place.clone(), place, component: None, before, deed }
+        Action {
+            index: 3,
+            findings: Vec::new(),
+            listed: place.clone(),
+            place,
+            component: None,
+            before,
+            deed,
+            reverts: None,
+        }
     }
 
     fn done(placed: Option<Placed>, kept: Option<Placed>) -> Outcome {
@@ -113,6 +123,7 @@ mod tests {
         let inverse = back(&put, &done(Some(new.clone()), Some(old.clone()))).unwrap();
         let expected = Deed::Return { change: 4, round: 2, index: 3, kept: old, folder: KeptFolder::State };
         assert_eq!((inverse.deed, inverse.before, inverse.index), (expected, Some(new.stat), 1));
+        assert_eq!(inverse.reverts, Some(ActionKey { round: 2, index: 3 }));
     }
 
     #[test]

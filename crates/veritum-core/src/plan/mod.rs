@@ -36,6 +36,18 @@ pub struct Action {
     pub before: Option<Stat>,
     /// What is done.
     pub deed: Deed,
+    /// The action of the change that is undone which it reverts, wholly or in part; `None` unless it is part of an undo.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reverts: Option<ActionKey>,
+}
+
+/// Names an action within a change.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+pub struct ActionKey {
+    /// The round, from 1.
+    pub round: u32,
+    /// The action's number within the round, from 1.
+    pub index: u32,
 }
 
 /// What is done at a place.

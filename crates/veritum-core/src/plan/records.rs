@@ -115,6 +115,7 @@ impl Planner<'_> {
             component: faults.first().and_then(|f| f.finding.component.clone()).filter(|_| faults.len() == 1),
             before,
             deed,
+            reverts: None,
         });
     }
 

@@ -152,6 +152,7 @@ fn add(
         component: None,
         before,
         deed,
+        reverts: None,
     });
 }
 

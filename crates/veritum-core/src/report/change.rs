@@ -209,7 +209,7 @@ pub struct ChangeLine {
     pub home: Option<HomeLine>,
     /// When it began, RFC 3339 in UTC.
     pub started: String,
-    /// `done`, `undone`, `nothing done`, `unfinished` or `unreadable`.
+    /// `done`, `undone`, `undone in part`, `nothing done`, `unfinished` or `unreadable`.
     pub state: String,
     /// Places that it touched.
     pub places: u64,
@@ -229,6 +229,38 @@ pub struct HomeLine {
     pub user: String,
     /// The application's id.
     pub app: String,
+}
+
+/// A change whose log is damaged (`veritum.damaged-change/1`): it cannot be undone by Veritum.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct DamagedChange {
+    /// `veritum.damaged-change/1`.
+    pub format: String,
+    /// Its number.
+    pub change: u64,
+    /// What is wrong with its log.
+    pub why: String,
+    /// Whether it has ended for certain; if not, nothing is changed until its log is set aside.
+    pub ended: bool,
+    /// The folder of its log, as this computer reaches it.
+    pub folder: String,
+    /// What its readable records tell of the files that it replaced.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub kept: Vec<KeptFile>,
+}
+
+impl DamagedChange {
+    /// The format's name.
+    pub const FORMAT: &'static str = "veritum.damaged-change/1";
+}
+
+/// A file that a change replaced, and where it is kept.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct KeptFile {
+    /// Its path.
+    pub path: SystemPath,
+    /// Where it is kept, as this computer reaches it.
+    pub kept: String,
 }
 
 /// What `list changes` prints (`veritum.changes/1`).

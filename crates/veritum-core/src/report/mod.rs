@@ -15,8 +15,8 @@ pub use apps::{
     PartReport,
 };
 pub use change::{
-    ActionReport, AreaChange, ChangeLine, ChangesReport, HomeLine, ProgramReport, RecoverReport, RefusalReport,
-    RepairReport, RunningReport, UndoReport, UndoneChange,
+    ActionReport, AreaChange, ChangeLine, ChangesReport, DamagedChange, HomeLine, KeptFile, ProgramReport,
+    RecoverReport, RefusalReport, RepairReport, RunningReport, UndoReport, UndoneChange,
 };
 pub use fill::{FillReport, RefusedComponent};
 pub use proof::{ProofReport, ProofWord, ProvedPackage, ProvedSource};

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::{MachineReport, OutcomeWord, SourceReport};
+use super::{DamagedChange, MachineReport, OutcomeWord, SourceReport};
 use crate::model::Voucher;
 use crate::platform::Happened;
 
@@ -60,6 +60,9 @@ pub struct StatusReport {
     pub half_installed: Vec<String>,
     /// Changes that were interrupted.
     pub unfinished_changes: Vec<u64>,
+    /// Changes whose logs are damaged.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub damaged_changes: Vec<DamagedChange>,
     /// How many changes there are.
     pub changes: u64,
     /// Bytes kept for undo.

@@ -27,6 +27,8 @@ pub enum Exchange {
 pub struct Room {
     /// Bytes free to us.
     pub bytes: u64,
+    /// Bytes of the whole file system.
+    pub total: u64,
     /// Inodes free to us; `u64::MAX` where the file system does not count them.
     pub inodes: u64,
     /// The size of a block in bytes.

@@ -177,6 +177,7 @@ impl Disk for LiveDisk {
         let vfs = fs::fstatvfs(dir)?;
         Ok(Room {
             bytes: vfs.f_bavail.saturating_mul(vfs.f_frsize),
+            total: vfs.f_blocks.saturating_mul(vfs.f_frsize),
             inodes: if vfs.f_files == 0 { u64::MAX } else { vfs.f_favail },
             block: vfs.f_frsize.max(512),
             read_only: vfs.f_flag.contains(fs::StatVfsMountFlags::RDONLY),

@@ -294,6 +294,7 @@ fn actions(home: &Household, tops: &[(Class, Vec<u8>)]) -> io::Result<Vec<Action
             component: None,
             before: Some(before),
             deed: Deed::SetAside,
+            reverts: None,
         });
     }
     Ok(actions)

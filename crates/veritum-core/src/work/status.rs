@@ -1,15 +1,19 @@
 //! `status` and the lists.
 
 use std::collections::HashMap;
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt as _;
 
 use super::{WorkError, Workshop};
-use crate::change::unfinished;
+use crate::change::{BadLog, ChangeSummary, JournalError, Overview, Record};
 use crate::history;
 use crate::model::{ComponentId, SystemPath, Voucher, error_chain};
+use crate::plan::KeptFolder;
 use crate::platform::debian::Debian;
 use crate::platform::{Happening, Platform as _, Progress};
 use crate::report::{
-    ChangeLine, ChangesReport, ComponentLine, ComponentsReport, ComputerReport, RecentReport, StatusReport, StoreLine,
+    ChangesReport, ComponentLine, ComponentsReport, ComputerReport, DamagedChange, KeptFile, RecentReport,
+    StatusReport, StoreLine,
 };
 use crate::store::Store;
 use crate::target::{Computer, Room, marked_errors};
@@ -24,9 +28,9 @@ impl Workshop {
     /// When the state folder cannot be read.
     pub fn status(&self, full_rights: bool) -> Result<StatusReport, WorkError> {
         let state = self.state()?;
-        let lines = match &state {
-            Some(state) => history::changes(state)?,
-            None => Vec::new(),
+        let overview = match &state {
+            Some(state) => state.overview().map_err(crate::change::ChangeError::from)?,
+            None => Overview::default(),
         };
         let mut vouched = std::collections::BTreeMap::new();
         for voucher in self.vouchers().into_values() {
@@ -43,9 +47,10 @@ impl Workshop {
         if !full_rights {
             not_here.push("files that only root may read".into());
         }
-        let pending = state.as_ref().map_or(Ok(Vec::new()), unfinished);
-        not_here.extend(pending.as_ref().err().map(|e| format!("repairs: {}", error_chain(e))));
         not_here.extend(self.installed.problems.iter().map(|p| format!("{}: {}", p.path, p.what)));
+        let (newer, damaged): (Vec<_>, Vec<_>) =
+            overview.bad.iter().partition(|bad| matches!(bad.error, JournalError::Newer(_)));
+        not_here.extend(newer.iter().map(|bad| format!("change {}: {}", bad.change, error_chain(&bad.error))));
         let room = self.root_room();
         let last_check = state.as_ref().and_then(history::last_check);
         Ok(StatusReport {
@@ -64,13 +69,63 @@ impl Workshop {
             restart_due: self.restart_due(),
             recent: Debian.recent(&self.machine, MAX_RECENT).into_iter().map(recent_report).collect(),
             half_installed: half.map(|c| c.id.name.clone()).collect(),
-            unfinished_changes: pending.unwrap_or_default(),
-            changes: lines.len() as u64,
-            kept_bytes: lines.iter().map(|l| l.kept_bytes).sum(),
-            changed_since_check: last_check.as_ref().is_some_and(|last| changed_since(&lines, &last.at)),
+            unfinished_changes: overview.changes.iter().filter(|c| c.ended.is_none()).map(|c| c.change).collect(),
+            damaged_changes: damaged.into_iter().map(|bad| self.damaged_change(bad)).collect(),
+            changes: (overview.changes.len() + overview.bad.len()) as u64,
+            kept_bytes: overview.changes.iter().map(ChangeSummary::kept_bytes).sum(),
+            changed_since_check: last_check.as_ref().is_some_and(|last| changed_since(&overview.changes, &last.at)),
             last_check,
             not_here,
         })
+    }
+
+    /// A change whose log is damaged, without what it kept.
+    fn damaged_change(&self, bad: &BadLog) -> DamagedChange {
+        DamagedChange {
+            format: DamagedChange::FORMAT.into(),
+            change: bad.change,
+            why: error_chain(&bad.error),
+            ended: bad.ended,
+            folder: self.state_place(&format!("changes/{}", bad.change)),
+            kept: Vec::new(),
+        }
+    }
+
+    /// A place in the state folder, as this computer reaches it.
+    fn state_place(&self, below: &str) -> String {
+        let inside = || self.machine.path().join("var/lib/veritum");
+        self.settings.state.clone().unwrap_or_else(inside).join(below).display().to_string()
+    }
+
+    /// A change whose log is damaged, with what can still be read of it; `None` for any other.
+    ///
+    /// # Errors
+    /// When the state folder cannot be read.
+    pub fn explain_damaged(&self, number: u64) -> Result<Option<DamagedChange>, WorkError> {
+        let Some(state) = self.state()? else { return Ok(None) };
+        let overview = state.overview().map_err(crate::change::ChangeError::from)?;
+        let Some(bad) =
+            overview.bad.iter().find(|bad| bad.change == number && !matches!(bad.error, JournalError::Newer(_)))
+        else {
+            return Ok(None);
+        };
+        let mut report = self.damaged_change(bad);
+        for record in state.salvage(number).unwrap_or_default().records {
+            let Record::Plan { round, actions, parents, .. } = record else { continue };
+            for action in actions.iter().filter(|action| action.before.is_some()) {
+                let parent = action.place.parent().unwrap_or_else(SystemPath::root);
+                let kept = match parents.iter().find(|p| p.place == parent).map(|p| &p.keeps) {
+                    Some(KeptFolder::Top(top)) => {
+                        let top = self.machine.path().join(OsStr::from_bytes(top.relative()));
+                        top.join(format!(".veritum-kept/{number}/{round}-{}", action.index)).display().to_string()
+                    }
+                    Some(KeptFolder::Aside(_)) => continue,
+                    _ => self.state_place(&format!("kept/{number}/{round}-{}", action.index)),
+                };
+                report.kept.push(KeptFile { path: action.place.clone(), kept });
+            }
+        }
+        Ok(Some(report))
     }
 
     fn root_room(&self) -> Option<Room> {
@@ -192,9 +247,9 @@ pub(super) fn store_line(store: &Store) -> StoreLine {
 }
 
 /// Whether a change began after a moment; a repair's own last check has the repair's moment.
-fn changed_since(changes: &[ChangeLine], moment: &str) -> bool {
-    let time = |text: &str| text.parse::<jiff::Timestamp>().ok();
-    changes.iter().any(|c| time(&c.started) > time(moment))
+fn changed_since(changes: &[ChangeSummary], moment: &str) -> bool {
+    let moment = moment.parse::<jiff::Timestamp>().ok();
+    changes.iter().any(|c| Some(c.started) > moment)
 }
 
 #[cfg(test)]

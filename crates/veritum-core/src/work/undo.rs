@@ -8,15 +8,15 @@ use super::reset::OwnWatch;
 use super::running::running_apps;
 use super::{Agreement, WorkError, Workshop};
 use crate::change::{
-    ChangeError, Desk, Locks, OpenChange, Recovered, RoundReceipt, StateFolder, UndoPlan, Verb, latest_run, plan_undo,
-    recover, undone_changes, unfinished,
+    ChangeError, Desk, Locks, OpenChange, Recovered, Refusal, RoundReceipt, Standing, StateFolder, UndoPlan, UndoRound,
+    Verb, latest_run, plan_undo, recover, standings, unfinished,
 };
 use crate::event::{Observer, Steady};
+use crate::model::ComponentId;
 use crate::plan::Action;
-use crate::platform::Platform as _;
 use crate::platform::debian::Debian;
+use crate::platform::{Component, Platform as _};
 use crate::report::{RecoverReport, RefusalReport, RunningReport, UndoReport, UndoneChange};
-use crate::store::NoContents;
 
 impl Workshop {
     /// Takes changes back: the one that is named, or all of the latest run. `ask` is shown the plans first.
@@ -118,20 +118,29 @@ impl Workshop {
         Err(WorkError::AppRuns { app: home.home.app.clone(), user: home.home.user.clone(), pids })
     }
 
+    /// Refuses changes of which nothing is left to take back, with the change that would have to be undone instead.
     fn refuse_undone(&self, desk: &Desk<'_>, numbers: &[u64]) -> Result<(), WorkError> {
-        let mut logs = Vec::new();
-        for number in desk.state.changes().map_err(ChangeError::from)? {
-            logs.extend(desk.state.change(number).map_err(|source| ChangeError::Journal { change: number, source })?);
+        let overview = desk.state.overview().map_err(ChangeError::from)?;
+        let standings = standings(desk.state, &overview.changes)?;
+        for number in numbers {
+            let elsewhere = standings.actions(*number).map(|(_, standing)| match standing {
+                Standing::Stands(by) if by == *number => None,
+                other => Some(other),
+            });
+            let elsewhere: Option<Vec<Standing>> = elsewhere.collect();
+            let why =
+                match elsewhere.as_ref().and_then(|all| all.iter().max_by_key(|s| matches!(s, Standing::Stands(_)))) {
+                    None => continue,
+                    Some(Standing::Reverted(by)) => {
+                        format!("{number} was taken back by change {by}; `veritum undo {by}` brings it again")
+                    }
+                    Some(Standing::Stands(by)) => {
+                        format!("{number} was brought again by change {by}; `veritum undo {by}` takes it back")
+                    }
+                };
+            return Err(WorkError::unknown("change left to take back:", &why));
         }
-        let undone = undone_changes(&logs);
-        match numbers.iter().find(|n| undone.contains(n)) {
-            Some(number) => {
-                let by = logs.iter().rev().find(|l| l.begin.of == Some(*number)).map_or(0, |l| l.begin.change);
-                let why = format!("{number} was taken back by change {by}; `veritum undo {by}` brings it again");
-                Err(WorkError::unknown("change left to take back:", &why))
-            }
-            None => Ok(()),
-        }
+        Ok(())
     }
 
     fn undo_plan(&self, desk: Desk<'_>, number: u64, only: Option<u32>) -> Result<UndoPlan, WorkError> {
@@ -139,30 +148,29 @@ impl Workshop {
             plan_undo(desk, number, only)?.ok_or_else(|| WorkError::unknown("change", &number.to_string()))?;
         // A component that was updated since has other files now: putting older ones among them would damage it.
         for round in &mut plan.rounds {
-            round.actions.retain(|action| {
-                let Some(component) = &action.component else { return true };
-                let now = self
-                    .installed
-                    .components
-                    .iter()
-                    .find(|c| c.id.name == component.name && c.id.arch == component.arch);
-                let same = now.is_some_and(|c| c.id.version == component.version);
-                if !same {
-                    let why = match now {
-                        Some(now) => format!("its component was updated to {} since", now.id.version),
-                        None => "its component was removed since".into(),
-                    };
-                    plan.refused.push(crate::change::Refusal {
-                        place: action.place.clone(),
-                        component: Some(component.clone()),
-                        why,
-                    });
-                }
-                same
+            round.retain(|action| {
+                let why = action.component.as_ref().and_then(|component| self.other_version(component));
+                let kept = why.is_none();
+                plan.refused.extend(why.map(|why| Refusal {
+                    place: action.place.clone(),
+                    component: action.component.clone(),
+                    why,
+                }));
+                kept
             });
         }
         plan.rounds.retain(|round| !round.actions.is_empty());
         Ok(plan)
+    }
+
+    /// Why files of a package as it was are not put among what is installed now.
+    fn other_version(&self, component: &ComponentId) -> Option<String> {
+        let same = |c: &&Component| c.id.name == component.name && c.id.arch == component.arch;
+        match self.installed.components.iter().find(same) {
+            Some(now) if now.id.version == component.version => None,
+            Some(now) => Some(format!("its component was updated to {} since", now.id.version)),
+            None => Some("its component was removed since".into()),
+        }
     }
 
     fn undo_one(
@@ -185,10 +193,19 @@ impl Workshop {
         done.actions.clear();
         let mut answered = 0;
         for (at, round) in plan.rounds.into_iter().enumerate() {
-            let actions = if at == 0 { round.actions } else { self.earlier_round(desk, plan.of, round.of, &mut done)? };
-            let owners: HashMap<_, _> =
-                actions.iter().filter_map(|a| Some((a.place.clone(), a.component.as_ref()?.name.clone()))).collect();
-            let receipt = match change.round(actions, &NoContents) {
+            let round = match at {
+                0 => round,
+                _ => match self.earlier_round(desk, plan.of, round.of, &mut done)? {
+                    Some(round) => round,
+                    None => continue,
+                },
+            };
+            let owners: HashMap<_, _> = round
+                .actions
+                .iter()
+                .filter_map(|a| Some((a.place.clone(), a.component.as_ref()?.name.clone())))
+                .collect();
+            let receipt = match change.undo_round(round) {
                 Ok(receipt) => receipt,
                 Err(e @ ChangeError::Unfinished { .. }) => return Err(e.into()),
                 Err(e) => {
@@ -220,11 +237,11 @@ impl Workshop {
         change: u64,
         round: u32,
         done: &mut UndoneChange,
-    ) -> Result<Vec<Action>, WorkError> {
+    ) -> Result<Option<UndoRound>, WorkError> {
         let plan = self.undo_plan(desk, change, Some(round))?;
         let new = shown(&plan, None).refused.into_iter().filter(|r| !done.refused.contains(r)).collect::<Vec<_>>();
         done.refused.extend(new);
-        Ok(plan.rounds.into_iter().flat_map(|r| r.actions).collect())
+        Ok(plan.rounds.into_iter().next())
     }
 
     /// The changes that were interrupted.

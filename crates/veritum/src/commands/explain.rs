@@ -13,6 +13,10 @@ pub(crate) fn run(context: &Context, word: &OsStr) -> Result<u8, Failure> {
     let mut workshop = context.open()?;
     let report = match subject {
         Subject::Change(number) => {
+            if let Some(damaged) = workshop.explain_damaged(number)? {
+                print(context, &damaged, || render::explain::damaged_words(&damaged))?;
+                return Ok(exit::PROBLEMS);
+            }
             let log = workshop.explain_change(number)?;
             let report = render::explain::change_report(&log);
             if context.global.json {

@@ -27,6 +27,7 @@ pub(crate) fn all() -> Vec<(&'static str, schemars::Schema)> {
         ("veritum.store-report", schema_for!(report::StoreReport)),
         ("veritum.fill", schema_for!(report::FillReport)),
         ("veritum.change", schema_for!(crate::render::explain::ChangeReport)),
+        ("veritum.damaged-change", schema_for!(report::DamagedChange)),
         ("veritum.manifest", schema_for!(RawManifest<'static>)),
         ("veritum.records", schema_for!(Records)),
         ("veritum.card", schema_for!(veritum_core::apps::RawCard)),

@@ -9,5 +9,6 @@ pub(crate) fn run(context: &Context) -> Result<u8, Failure> {
     let workshop = context.open()?;
     let report = workshop.status(context.full_rights())?;
     print(context, &report, || render::status::words(context, &report))?;
-    Ok(if report.unfinished_changes.is_empty() { exit::FINE } else { exit::PROBLEMS })
+    let whole = report.unfinished_changes.is_empty() && report.damaged_changes.is_empty();
+    Ok(if whole { exit::FINE } else { exit::PROBLEMS })
 }

@@ -5,7 +5,7 @@ use serde::Serialize;
 use veritum_core::change::{Beside, ChangeLog, Verb};
 use veritum_core::model::{Area, FileKind, Harm, State, Verdict, quoted};
 use veritum_core::plan::Deed;
-use veritum_core::report::{ExplainReport, FirstDifference};
+use veritum_core::report::{DamagedChange, ExplainReport, FirstDifference, KeptFile};
 
 use super::style::{Label, paint};
 use super::table::{cell, labelled, lines};
@@ -139,6 +139,31 @@ pub(crate) fn change_words(context: &Context, report: &ChangeReport) -> String {
         (context.command("recover"), "finishes it or takes it back")
     };
     text + &next(&[command])
+}
+
+pub(crate) fn damaged_words(report: &DamagedChange) -> String {
+    let (number, folder) = (report.change, quoted(report.folder.as_bytes()));
+    let mut text = format!("The log of change {number} is {}: {}\n\n", paint(Label::Bad, "damaged"), report.why);
+    text.push_str(match report.ended {
+        true => "  That change had ended. It cannot be undone by Veritum; everything else works as usual.\n",
+        false => {
+            "  Whether that change had ended is not known, so nothing is changed on this machine until its log is\n  \
+                  set aside. Files named .veritum-* beside others may be left of it.\n"
+        }
+    });
+    text.push_str("  Nothing of it was altered or deleted.\n");
+    if !report.kept.is_empty() {
+        let row = |file: &KeptFile| vec![cell(quoted(file.path.as_bytes())), cell(quoted(file.kept.as_bytes()))];
+        text.push_str(
+            "\n  These files may have been replaced; where that happened, the earlier file is the second one:\n\n",
+        );
+        text.push_str(&lines("    ", &report.kept.iter().map(row).collect::<Vec<_>>()));
+    }
+    text.push_str("\n  docs/change.md tells how to put files back by hand.\n\n");
+    text + &next(&[(
+        format!("mv {folder} {}", quoted(format!("{}.damaged", report.folder).as_bytes())),
+        "sets the log aside",
+    )])
 }
 
 pub(crate) fn words(context: &Context, report: &ExplainReport) -> String {

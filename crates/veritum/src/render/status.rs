@@ -20,6 +20,8 @@ const NAMED: usize = 4;
 fn pending(report: &StatusReport) -> String {
     if !report.unfinished_changes.is_empty() {
         paint(Label::Bad, "a change was interrupted")
+    } else if let Some(damaged) = report.damaged_changes.first() {
+        paint(Label::Bad, &format!("the log of change {} is damaged", damaged.change))
     } else if !report.half_installed.is_empty() {
         paint(
             Label::Bad,
@@ -182,6 +184,13 @@ pub(crate) fn words(context: &Context, report: &StatusReport) -> String {
     for (at, (day, what)) in recent_days(&report.recent).into_iter().enumerate() {
         row(if at == 0 { "lately" } else { "" }, format!("{day}: {what}"));
     }
+    for damaged in &report.damaged_changes {
+        let effect = match damaged.ended {
+            true => "that change cannot be undone",
+            false => "nothing is changed before it is set aside",
+        };
+        row("damaged log", format!("change {}: {}; {effect}", damaged.change, damaged.why));
+    }
     for half in &report.half_installed {
         row("half-installed", half.clone());
     }
@@ -192,6 +201,10 @@ pub(crate) fn words(context: &Context, report: &StatusReport) -> String {
     text.push('\n');
     let command = match (&report.unfinished_changes[..], &report.store_trouble, &report.last_check) {
         ([_, ..], _, _) => (context.command("recover"), "finishes or takes back what was interrupted"),
+        _ if !report.damaged_changes.is_empty() => (
+            context.command(&format!("explain {}", report.damaged_changes[0].change)),
+            "what can still be read of it, and how to set it aside",
+        ),
         (_, Some(trouble), _) if trouble.contains("not trusted") => {
             (context.command("store trust LOCATION"), "shows the store's keys, and asks")
         }

@@ -137,7 +137,9 @@ impl Disk for Owner {
 
     fn room(&self, dir: BorrowedFd<'_>) -> io::Result<Room> {
         match self.call(&Call::Room, &[], &[dir])? {
-            (Said::Room { bytes, inodes, block, read_only }, ..) => Ok(Room { bytes, inodes, block, read_only }),
+            (Said::Room { bytes, total, inodes, block, read_only }, ..) => {
+                Ok(Room { bytes, total, inodes, block, read_only })
+            }
             _ => other_answer(),
         }
     }

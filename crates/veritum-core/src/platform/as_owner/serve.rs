@@ -87,6 +87,7 @@ fn looked(disk: &dyn Disk, call: &Call, fd: BorrowedFd<'_>) -> Option<io::Result
                 let room = disk.room(fd)?;
                 plain(Said::Room {
                     bytes: room.bytes,
+                    total: room.total,
                     inodes: room.inodes,
                     block: room.block,
                     read_only: room.read_only,

@@ -82,6 +82,7 @@ pub(super) enum Said {
     Xattrs(Vec<(Vec<u8>, Vec<u8>)>),
     Room {
         bytes: u64,
+        total: u64,
         inodes: u64,
         block: u64,
         read_only: bool,

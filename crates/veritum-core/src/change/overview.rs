@@ -1,0 +1,302 @@
+//! All changes at a glance, without reading each log whole.
+//!
+//! A summary of each log that has been read lies in one file, `changes.index`, with the numbers that the log's inode had
+//! then. A log with other numbers is read again; without the file all are. It is rewritten by whatever ends a change,
+//! and only the fact that a change has ended is ever taken from an outdated line: that cannot become untrue.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::io;
+use std::os::fd::AsFd;
+
+use serde::{Deserialize, Serialize};
+
+use super::ChangeError;
+use super::journal::{self, ChangeLog, JournalError};
+use super::record::{Record, Verb, keeps_of};
+use super::standing::{Standings, effective};
+use super::state::{StateError, StateFolder};
+use crate::model::{Area, Instant, SystemPath};
+use crate::plan::KeptFolder;
+use crate::target::Exchange;
+
+const FORMAT: &str = "veritum.changes-index/1";
+const NAME: &[u8] = b"changes.index";
+const NEW: &[u8] = b"changes.index.new";
+/// A longer file is not read: a hundred thousand changes have a third of it.
+const MAX_INDEX: u64 = 128 << 20;
+
+/// One change in short.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ChangeSummary {
+    /// The change's number.
+    pub change: u64,
+    /// What it was for.
+    pub verb: Verb,
+    /// The area that it changed.
+    pub area: Area,
+    /// The change that it undoes.
+    pub of: Option<u64>,
+    /// The user whose home it was about, and the application's id.
+    pub home: Option<(String, String)>,
+    /// When it began.
+    pub started: jiff::Timestamp,
+    /// The run that made it.
+    pub run: String,
+    /// When it ended; `None` while it is unfinished.
+    pub ended: Option<jiff::Timestamp>,
+    /// Whether what it had displaced has been given up.
+    pub released: bool,
+    /// Whether something beside files was done.
+    pub beside: bool,
+    /// Places that it touched.
+    pub places: u64,
+    /// Actions that can be reverted.
+    pub revertible: u64,
+    /// The folders in which it keeps what it displaced, with the bytes there; also once that is released.
+    pub kept: Vec<(KeptFolder, u64)>,
+    /// Packages that it touched.
+    pub components: Vec<String>,
+}
+
+impl ChangeSummary {
+    /// Bytes that it keeps for undo on the machine; what lies in a user's home is that user's.
+    #[must_use]
+    pub fn kept_bytes(&self) -> u64 {
+        let ours = self.kept.iter().filter(|(folder, _)| !matches!(folder, KeptFolder::Aside(_)));
+        if self.released { 0 } else { ours.map(|(_, bytes)| bytes).sum() }
+    }
+}
+
+/// A log that cannot be read.
+#[derive(Debug)]
+pub struct BadLog {
+    /// The change's number.
+    pub change: u64,
+    /// What is wrong with it.
+    pub error: JournalError,
+    /// Whether that change has ended for certain: then only its own undo is impossible.
+    pub ended: bool,
+}
+
+/// All changes.
+#[derive(Debug, Default)]
+pub struct Overview {
+    /// Those whose logs can be read, in order.
+    pub changes: Vec<ChangeSummary>,
+    /// The others, in order.
+    pub bad: Vec<BadLog>,
+}
+
+/// A line of the file.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+struct Line {
+    size: u64,
+    ino: u64,
+    mtime: Instant,
+    ctime: Instant,
+    summary: ChangeSummary,
+}
+
+#[derive(Serialize, Deserialize)]
+struct Head {
+    format: String,
+}
+
+impl StateFolder {
+    /// Looks at all changes.
+    ///
+    /// # Errors
+    /// When the state folder cannot be read.
+    pub fn overview(&self) -> Result<Overview, StateError> {
+        Ok(gather(self)?.0)
+    }
+}
+
+/// The overview, the lines that the file should have, and whether it has others.
+fn gather(state: &StateFolder) -> Result<(Overview, Vec<Line>, bool), StateError> {
+    let mut known = read(state);
+    let before = known.len();
+    let (mut overview, mut lines, mut fresh) = (Overview::default(), Vec::new(), true);
+    let mut failed = Vec::new();
+    for number in state.changes()? {
+        let path = format!("changes/{number}/journal");
+        let now = match state.dir().look(path.as_bytes()) {
+            Ok(Some(stat)) => stat,
+            Ok(None) => continue,
+            Err(e) => {
+                failed.push((number, JournalError::Io(e), known.remove(&number)));
+                continue;
+            }
+        };
+        let line = known.remove(&number);
+        let same = |l: &Line| (l.size, l.ino, l.mtime, l.ctime) == (now.size, now.id.ino, now.mtime, now.ctime);
+        if let Some(line) = line.clone().filter(same) {
+            overview.changes.push(line.summary.clone());
+            lines.push(line);
+            continue;
+        }
+        fresh = false;
+        match state.change(number) {
+            Ok(Some(log)) if log.end().is_none() && line.as_ref().is_some_and(|l| l.summary.ended.is_some()) => {
+                failed.push((number, JournalError::Damaged("its end is missing".into()), line));
+            }
+            Ok(Some(log)) => {
+                let summary = summary(&log);
+                overview.changes.push(summary.clone());
+                lines.push(Line { size: now.size, ino: now.id.ino, mtime: now.mtime, ctime: now.ctime, summary });
+            }
+            // Cut before its first record: nothing was announced, so nothing was done.
+            Ok(None) => {}
+            Err(e) => failed.push((number, e, line)),
+        }
+    }
+    let last = overview.changes.last().map_or(0, |c| c.change);
+    for (change, error, line) in failed {
+        // No change begins while an earlier one is unfinished.
+        let ended = last > change
+            || line.as_ref().is_some_and(|line| line.summary.ended.is_some())
+            || state.salvage(change).is_some_and(|rest| rest.ended);
+        overview.bad.push(BadLog { change, error, ended });
+        lines.extend(line);
+    }
+    lines.sort_by_key(|line| line.summary.change);
+    Ok((overview, lines, fresh && known.is_empty() && before > 0))
+}
+
+fn summary(log: &ChangeLog) -> ChangeSummary {
+    let (mut components, mut places) = (BTreeSet::new(), 0);
+    let mut kept: BTreeMap<KeptFolder, u64> = BTreeMap::new();
+    for round in log.rounds().unwrap_or_default() {
+        let actions: HashMap<u32, _> = round.actions.iter().map(|a| (a.index, a)).collect();
+        for outcome in round.outcomes.unwrap_or_default().iter().filter(|o| o.failed.is_none()) {
+            places += 1;
+            let Some(action) = actions.get(&outcome.index) else { continue };
+            components.extend(action.component.as_ref().map(|c| c.name.clone()));
+            if let Some(old) = &outcome.kept {
+                let parent = action.place.parent().unwrap_or_else(SystemPath::root);
+                *kept.entry(keeps_of(round.parents, &parent)).or_default() += old.stat.size;
+            }
+        }
+    }
+    ChangeSummary {
+        change: log.begin.change,
+        verb: log.begin.verb,
+        area: log.begin.area,
+        of: log.begin.of,
+        home: log.begin.home.as_ref().map(|home| (home.user.clone(), home.app.clone())),
+        started: log.begin.started,
+        run: log.begin.run.clone(),
+        ended: log.end().map(|(ended, ..)| ended),
+        released: log.released().is_some(),
+        beside: log.beside().iter().any(|one| one.result == "done"),
+        places,
+        revertible: effective(log).len() as u64,
+        kept: kept.into_iter().collect(),
+        components: components.into_iter().collect(),
+    }
+}
+
+fn read(state: &StateFolder) -> HashMap<u64, Line> {
+    let Ok(bytes) = state.dir().read(NAME, MAX_INDEX) else { return HashMap::new() };
+    let mut lines = bytes.split(|b| *b == b'\n').map_while(journal::verified);
+    let head = lines.next().and_then(|json| serde_json::from_slice::<Head>(json).ok());
+    if head.is_none_or(|head| head.format != FORMAT) {
+        return HashMap::new();
+    }
+    let lines = lines.filter_map(|json| serde_json::from_slice::<Line>(json).ok());
+    lines.map(|line| (line.summary.change, line)).collect()
+}
+
+/// Rewrites the file when it is not as it should be. The caller holds the lock; failing is no error, for logs are read
+/// where it has nothing to say.
+pub(super) fn refresh(state: &StateFolder) {
+    let Ok((_, lines, false)) = gather(state) else { return };
+    let written = || -> io::Result<()> {
+        let mut bytes = journal::line(&Head { format: FORMAT.into() })?;
+        for line in &lines {
+            bytes.extend(journal::line(line)?);
+        }
+        let (dir, disk) = (state.dir(), state.dir().disk());
+        if dir.look(NEW)?.is_some() {
+            disk.unlink(dir.fd(), NEW)?;
+        }
+        let file = disk.create(dir.fd(), NEW)?;
+        disk.write(file.as_fd(), &bytes)?;
+        disk.sync(file.as_fd())?;
+        disk.rename(dir.fd(), NEW, dir.fd(), NAME, Exchange::Replace)
+    };
+    let _ = written();
+}
+
+/// The changes that were interrupted, in order.
+///
+/// # Errors
+/// When a log cannot be read and its change may be unfinished: then nothing may be written.
+pub fn unfinished(state: &StateFolder) -> Result<Vec<u64>, ChangeError> {
+    let overview = state.overview()?;
+    if let Some(bad) = overview.bad.into_iter().find(|bad| !bad.ended) {
+        return Err(ChangeError::Journal { change: bad.change, source: bad.error });
+    }
+    Ok(overview.changes.iter().filter(|c| c.ended.is_none()).map(|c| c.change).collect())
+}
+
+/// Where the actions of all changes are now that were undone, wholly or in part, and of the undos.
+///
+/// # Errors
+/// When a log that was read before cannot be read now.
+pub fn standings(state: &StateFolder, changes: &[ChangeSummary]) -> Result<Standings, ChangeError> {
+    let related: BTreeSet<u64> = changes.iter().filter_map(|c| Some([c.change, c.of?])).flatten().collect();
+    let mut logs = Vec::new();
+    for change in related {
+        match state.change(change) {
+            Ok(log) => logs.extend(log),
+            Err(JournalError::Damaged(_)) => {}
+            Err(source) => return Err(ChangeError::Journal { change, source }),
+        }
+    }
+    Ok(Standings::new(&logs))
+}
+
+/// What `undo` without a number takes back: the changes of the latest run of which something is in effect, newest first.
+/// An undo is not among them, but one that redoes a change is.
+///
+/// # Errors
+/// When a log cannot be read that may be the latest.
+pub fn latest_run(state: &StateFolder) -> Result<Vec<u64>, ChangeError> {
+    let overview = state.overview()?;
+    let standings = standings(state, &overview.changes)?;
+    let mut in_effect: HashSet<u64> = standings.in_effect();
+    let untouched = overview.changes.iter().filter(|c| standings.actions(c.change).next().is_none());
+    in_effect.extend(untouched.filter(|c| c.of.is_none() && c.revertible > 0).map(|c| c.change));
+    let runs: BTreeMap<u64, &str> =
+        overview.changes.iter().filter(|c| in_effect.contains(&c.change)).map(|c| (c.change, c.run.as_str())).collect();
+    let last = runs.last_key_value().map(|(change, run)| (*change, *run));
+    if let Some(bad) = overview.bad.into_iter().find(|bad| last.is_none_or(|(change, _)| bad.change > change)) {
+        return Err(ChangeError::Journal { change: bad.change, source: bad.error });
+    }
+    let Some((_, last)) = last else { return Ok(Vec::new()) };
+    Ok(runs.iter().rev().filter(|(_, run)| **run == last).map(|(change, _)| *change).collect())
+}
+
+/// What a damaged log still tells.
+#[derive(Debug, Default)]
+pub struct Salvaged {
+    /// The records that verify, in order.
+    pub records: Vec<Record>,
+    /// Whether its last line is the record of the change's end.
+    pub ended: bool,
+}
+
+impl StateFolder {
+    /// Reads the records of a damaged log that verify; `None` when it cannot be read at all.
+    #[must_use]
+    pub fn salvage(&self, number: u64) -> Option<Salvaged> {
+        let dir = self.sub(&format!("changes/{number}")).ok()?;
+        let bytes = journal::bytes_of(&dir).ok()?;
+        let lines = bytes.split_inclusive(|b| *b == b'\n');
+        let parsed: Vec<Option<Record>> =
+            lines.map(|line| serde_json::from_slice(journal::verified(line.strip_suffix(b"\n")?)?).ok()).collect();
+        let ended = matches!(parsed.last(), Some(Some(Record::End { .. } | Record::Released { .. })));
+        Some(Salvaged { records: parsed.into_iter().flatten().collect(), ended })
+    }
+}

@@ -1,0 +1,172 @@
+//! Limits what backups take: what a change displaced is given up after 30 days, and earlier where all of it together
+//! takes more than a tenth of its file system; never what the latest run displaced, and never what is set aside in a home.
+//!
+//! It is recorded before anything is deleted, so that an undo tells the truth afterwards; what a cut leaves is deleted
+//! by the next change.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::io;
+
+use super::journal::Journal;
+use super::overview::ChangeSummary;
+use super::record::Record;
+use super::round::Desk;
+use crate::model::FileKind;
+use crate::plan::KeptFolder;
+use crate::target::Dir;
+
+/// So long everything is kept.
+const KEPT_DAYS: i64 = 30;
+/// The part of a file system that backups may take, as a divisor.
+const SHARE: u64 = 10;
+/// Folders nested deeper than this are left.
+const MAX_DEPTH: usize = 256;
+
+/// The changes whose backups are to be given up. Pure: `limits` has the bytes that each folder's backups may take.
+fn to_release(
+    changes: &[ChangeSummary],
+    limits: &BTreeMap<KeptFolder, u64>,
+    run: &str,
+    now: jiff::Timestamp,
+) -> BTreeSet<u64> {
+    let oldest = now.checked_sub(jiff::SignedDuration::from_hours(24 * KEPT_DAYS)).unwrap_or(jiff::Timestamp::MIN);
+    let eligible = |c: &&ChangeSummary| {
+        let here = c.kept.iter().any(|(folder, _)| limits.contains_key(folder));
+        c.ended.is_some() && !c.released && c.run != run && here
+    };
+    let mut released: BTreeSet<u64> =
+        changes.iter().filter(eligible).filter(|c| c.ended < Some(oldest)).map(|c| c.change).collect();
+    for (folder, limit) in limits {
+        let bytes =
+            |c: &ChangeSummary| c.kept.iter().filter(|(f, _)| f == folder).map(|(_, bytes)| *bytes).sum::<u64>();
+        let kept = |c: &&ChangeSummary| !c.released && !released.contains(&c.change);
+        let mut total: u64 = changes.iter().filter(kept).map(bytes).sum();
+        let oldest_first: Vec<&ChangeSummary> = changes.iter().filter(kept).filter(eligible).collect();
+        for change in oldest_first {
+            if total <= *limit {
+                break;
+            }
+            total -= bytes(change);
+            released.insert(change.change);
+        }
+    }
+    released
+}
+
+/// Gives up what need not be kept any longer. The caller holds the lock; what fails is tried again by the next change.
+pub(super) fn prune(desk: &Desk<'_>, run: &str, now: jiff::Timestamp) {
+    let Ok(overview) = desk.state.overview() else { return };
+    let folders: BTreeSet<&KeptFolder> = overview.changes.iter().flat_map(|c| c.kept.iter().map(|(f, _)| f)).collect();
+    let mut limits = BTreeMap::new();
+    for folder in folders {
+        if let Some(limit) = limit(desk, folder) {
+            limits.insert(folder.clone(), limit);
+        }
+    }
+    for number in to_release(&overview.changes, &limits, run, now) {
+        let _ = record(desk, number, now);
+    }
+    let Ok(overview) = desk.state.overview() else { return };
+    for change in overview.changes.iter().filter(|c| c.released) {
+        for (folder, _) in &change.kept {
+            let _ = delete(desk, folder, change.change);
+        }
+    }
+}
+
+fn record(desk: &Desk<'_>, number: u64, now: jiff::Timestamp) -> io::Result<()> {
+    let dir = desk.state.sub(&format!("changes/{number}"))?;
+    let Ok(Some(log)) = desk.state.change(number) else { return Ok(()) };
+    Journal::reopen(dir, &log)?.add(&Record::Released { at: now })
+}
+
+/// How much the backups in a folder may take.
+fn limit(desk: &Desk<'_>, folder: &KeptFolder) -> Option<u64> {
+    let dir = match folder {
+        KeptFolder::State => desk.state.dir().clone(),
+        KeptFolder::Top(top) => desk.machine.dir(top).ok()?,
+        KeptFolder::Aside(_) => return None,
+    };
+    Some(dir.disk().room(dir.fd()).ok()?.total / SHARE)
+}
+
+fn delete(desk: &Desk<'_>, folder: &KeptFolder, change: u64) -> io::Result<()> {
+    let all = match folder {
+        KeptFolder::State => desk.state.sub("kept")?,
+        KeptFolder::Top(top) => super::keep::private(&desk.machine.dir(top)?, b".veritum-kept")?,
+        KeptFolder::Aside(_) => return Ok(()),
+    };
+    remove(&all, change.to_string().as_bytes(), 0)
+}
+
+/// Deletes what lies under a name of ours, and all that is in it. Nothing is followed.
+fn remove(dir: &Dir, name: &[u8], depth: usize) -> io::Result<()> {
+    let disk = dir.disk();
+    let Some(stat) = dir.look(name)? else { return Ok(()) };
+    if stat.kind != FileKind::Folder {
+        return disk.unlink(dir.fd(), name);
+    }
+    if depth > MAX_DEPTH || disk.mount_of_name(dir.fd(), name)? != disk.mount_of(dir.fd())? {
+        return Err(io::ErrorKind::Unsupported.into());
+    }
+    let inner = dir.beside(disk.open_dir(dir.fd(), name)?);
+    for (below, _) in disk.list(inner.fd())? {
+        remove(&inner, &below, depth + 1)?;
+    }
+    disk.remove_dir(dir.fd(), name)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::record::Verb;
+    use super::*;
+    use crate::model::Area;
+
+    fn kept(change: u64, days_ago: i64, bytes: u64) -> ChangeSummary {
+        let ended = jiff::Timestamp::UNIX_EPOCH - jiff::SignedDuration::from_hours(24 * days_ago);
+        ChangeSummary {
+            change,
+            verb: Verb::Repair,
+            area: Area::Files,
+            of: None,
+            home: None,
+            started: ended,
+            run: change.to_string(),
+            ended: Some(ended),
+            released: false,
+            beside: false,
+            places: 1,
+            revertible: 1,
+            kept: vec![(KeptFolder::State, bytes)],
+            components: Vec::new(),
+        }
+    }
+
+    fn released(changes: &[ChangeSummary], limit: u64) -> Vec<u64> {
+        let limits = BTreeMap::from([(KeptFolder::State, limit)]);
+        to_release(changes, &limits, "9", jiff::Timestamp::UNIX_EPOCH).into_iter().collect()
+    }
+
+    #[test]
+    fn backups_are_given_up_after_thirty_days_but_never_those_of_the_latest_run() {
+        let changes = [kept(1, 31, 5), kept(2, 29, 5), kept(9, 400, 5)];
+        assert_eq!(released(&changes, 1000), [1]);
+    }
+
+    #[test]
+    fn the_oldest_go_first_where_all_together_take_too_much() {
+        let changes = [kept(1, 3, 40), kept(2, 2, 40), kept(3, 1, 40), kept(9, 0, 40)];
+        assert_eq!(released(&changes, 160), [0u64; 0]);
+        assert_eq!(released(&changes, 159), [1]);
+        assert_eq!(released(&changes, 81), [1, 2]);
+        assert_eq!(released(&changes, 0), [1, 2, 3], "the latest stays, whatever it takes");
+    }
+
+    #[test]
+    fn what_is_unfinished_or_in_a_home_is_kept() {
+        let mut changes = [kept(1, 90, 40), kept(2, 90, 40)];
+        changes[0].ended = None;
+        changes[1].kept = vec![(KeptFolder::Aside("2026".into()), 40)];
+        assert_eq!(released(&changes, 0), [0u64; 0]);
+    }
+}
