@@ -6,15 +6,17 @@ mod support;
 
 use std::fs;
 use std::os::unix::fs::{PermissionsExt as _, symlink};
+use std::sync::Arc;
 
 use stand::{Stand, names};
-use support::{check, open, repair, told};
+use support::{check, open, repair, told, try_repair};
 use veritum_core::check::Scope;
 use veritum_core::event::Silent;
 use veritum_core::model::{SystemPath, Voucher};
-use veritum_core::report::{CheckReport, OutcomeWord};
+use veritum_core::report::{CheckReport, OutcomeWord, UnverifiedReport};
+use veritum_core::target::LiveDisk;
 use veritum_core::testkit::Tree;
-use veritum_core::work::{Settings, Supplier};
+use veritum_core::work::{Settings, Supplier, WorkError};
 use veritum_demo::archive::Suite;
 use veritum_demo::signing::{KeyShape, VendorKey};
 use veritum_demo::{EXPIRES, NOW};
@@ -38,8 +40,9 @@ fn what_differs_is_held_against_the_archive_and_the_rest_stands_on_the_machines_
     let stand = Stand::new();
     stand.lists(".lz4");
     stand.cache();
+    fs::remove_file(stand.at("/var/cache/apt/archives/pier_2.0_all.deb")).unwrap();
     let intact = check(&stand.offline());
-    assert_eq!((intact.outcome, by(&intact, Voucher::Itself)), (OutcomeWord::SoundAsKnown, 2));
+    assert_eq!((intact.outcome, by(&intact, Voucher::Itself)), (OutcomeWord::SoundAsKnown, 1));
     fs::write(stand.at("/usr/share/quay/part-2"), "wrong\n").unwrap();
     let report = check(&stand.offline());
     assert_eq!(told(&report.findings), [("/usr/share/quay/part-2".into(), "altered")]);
@@ -50,22 +53,22 @@ fn what_differs_is_held_against_the_archive_and_the_rest_stands_on_the_machines_
 }
 
 #[test]
-fn the_full_chain_sees_what_the_machines_records_cannot() {
+fn a_plain_check_sees_by_packages_at_hand_what_the_machines_records_cannot() {
     let stand = Stand::new();
     stand.lists("");
     stand.cache();
-    let sound = check(&Settings { full_chain: true, ..stand.offline() });
+    let sound = check(&stand.offline());
     assert_eq!((sound.outcome, by(&sound, Voucher::Archive)), (OutcomeWord::Sound, 2));
-    // One that was never looked into before: what was verified once would tell of the link at once.
     let stand = Stand::new();
     stand.lists("");
-    stand.cache();
     fs::remove_file(stand.at("/usr/share/quay/link")).unwrap();
     symlink("/home/mirela", stand.at("/usr/share/quay/link")).unwrap();
     fs::remove_file(stand.at("/usr/share/quay/name")).unwrap();
     fs::write(stand.at("/usr/share/quay/name"), "right 1\n").unwrap();
-    assert!(check(&stand.offline()).findings.is_empty());
-    let report = check(&Settings { full_chain: true, ..stand.offline() });
+    let unverified = check(&stand.offline());
+    assert_eq!((unverified.findings.len(), unverified.outcome), (0, OutcomeWord::SoundAsKnown));
+    stand.cache();
+    let report = check(&stand.offline());
     let words: Vec<_> = told(&report.findings).into_iter().map(|(_, verdict)| verdict).collect();
     assert_eq!(words, ["relinked", "link-cut"]);
 }
@@ -108,19 +111,30 @@ fn only_what_is_damaged_is_downloaded_and_that_is_said_before() {
 #[test]
 fn the_full_chain_of_a_repair_downloads_what_it_is_to_hold_everything_against() {
     let stand = Stand::new();
-    let before = tree(&stand);
+    let look = |stand: &Stand| Tree::take(&stand.world.machine(), &[STATE, "var/lib/apt/lists"]).without_folder_times();
+    let before = look(&stand);
     fs::set_permissions(stand.at("/usr/bin/quay"), fs::Permissions::from_mode(0o4777)).unwrap();
     fs::remove_file(stand.at("/usr/share/quay/link")).unwrap();
     symlink("/home/mirela", stand.at("/usr/share/quay/link")).unwrap();
     let full = || Settings { full_chain: true, ..stand.settings() };
+    let plain = check(&stand.settings());
+    let nothing = UnverifiedReport { components: 2, fetchable: 0, bytes: 0 };
+    assert_eq!((plain.outcome, plain.unverified), (OutcomeWord::SoundAsKnown, Some(nothing)), "no lists are at hand");
+    assert!(stand.fetched().is_empty());
+    let offline = check(&Settings { full_chain: true, ..stand.offline() });
+    assert!(offline.downloads.is_empty() && stand.fetched().is_empty());
+    stand.lists("");
+    let told = check(&stand.settings()).unverified.unwrap();
+    assert!((told.components, told.fetchable) == (2, 2) && told.bytes > 500, "{told:?}");
+    let nobody = Settings { answerable: false, ..full() };
+    assert!(matches!(try_repair(&nobody, Arc::new(LiveDisk)), Err(WorkError::NobodyToAsk)));
+    assert!(stand.fetched().is_empty(), "nothing is downloaded for a question that nobody can answer");
     let seen = check(&full());
-    assert_eq!((seen.outcome, seen.downloads.len()), (OutcomeWord::SoundAsKnown, 2), "what a repair would fetch");
-    assert!(check(&Settings { full_chain: true, ..stand.offline() }).downloads.is_empty());
-    assert!(check(&stand.settings()).downloads.is_empty() && stand.fetched().is_empty());
+    assert_eq!((seen.findings.len(), seen.downloads.len(), stand.fetched().len()), (2, 2, 2));
     let report = repair(&full());
     assert_eq!((report.areas[0].put_right, stand.fetched().len()), (2, 2));
     assert_eq!(report.after.unwrap().outcome, OutcomeWord::Sound);
-    assert_eq!(tree(&stand).without_folder_times().differences(&before.without_folder_times()), [""; 0]);
+    assert_eq!(look(&stand).differences(&before), [""; 0]);
 }
 
 #[test]
@@ -159,7 +173,7 @@ fn a_folder_of_packages_an_archive_in_a_folder_and_one_at_a_url_are_supplies() {
     assert!(reasons(&plain)[0].contains("not at hand"), "{:?}", reasons(&plain));
     let from = |supplier: Supplier| Settings { from: vec![supplier], ..stand.offline() };
     let pool = check(&from(Supplier::Place(stand.archive().join("pool"))));
-    assert_eq!((by(&pool, Voucher::Archive), pool.left.len()), (1, 0));
+    assert_eq!((by(&pool, Voucher::Archive), pool.left.len()), (2, 0));
 
     // A machine that knows no archive at all: the one that was named brings its own release file.
     let other = Stand::new();
@@ -167,7 +181,7 @@ fn a_folder_of_packages_an_archive_in_a_folder_and_one_at_a_url_are_supplies() {
     fs::write(other.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
     let named = Settings { from: vec![Supplier::Place(other.archive())], ..other.offline() };
     let report = check(&named);
-    assert_eq!((by(&report, Voucher::Archive), report.left.len()), (1, 0), "{:?}", report.sources);
+    assert_eq!((by(&report, Voucher::Archive), report.left.len()), (2, 0), "{:?}", report.sources);
 
     // The machine's own archive is gone; another one has the same suites.
     let stand = Stand::new();
@@ -232,7 +246,7 @@ fn a_package_that_is_not_the_signed_one_is_passed_over() {
     fs::write(&cached, bytes).unwrap();
     fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
     let report = check(&stand.offline());
-    assert_eq!((by(&report, Voucher::Archive), report.left.len()), (0, 1));
+    assert_eq!((by(&report, Voucher::Archive), report.left.len()), (1, 1));
     assert_eq!(repair(&stand.settings()).areas[0].put_right, 1, "the archive has a good one");
 }
 
@@ -297,7 +311,7 @@ fn a_key_that_only_the_machine_knows_does_not_count_until_it_is_pinned() {
     let report = check(&stranger);
     assert_eq!((by(&report, Voucher::Archive), report.sources[0].standing.as_str()), (0, "refused"));
     assert!(report.sources[0].why.as_ref().unwrap().contains("only this machine knows"));
-    assert_eq!(by(&check(&stand.offline()), Voucher::Archive), 1);
+    assert_eq!(by(&check(&stand.offline()), Voucher::Archive), 2);
 }
 
 #[test]

@@ -142,7 +142,7 @@ fn a_damaged_or_foreign_record_is_as_good_as_none() {
     let dir = folder();
     let world = small_world(dir.path());
     check(&later(&world, 20));
-    let place = world.machine().join(STATE).join("seen.db");
+    let place = support::note(&world.settings(), "seen.db");
     let whole = fs::read(&place).unwrap();
     let mut flipped = whole.clone();
     let middle = whole.len() - 200;

@@ -115,7 +115,8 @@ fn what_earlier_formats_left_is_told_recovered_and_taken_back() {
 #[test]
 fn of_a_newer_format_what_only_saves_work_is_done_without() {
     let (_dir, world) = met(1);
-    let seen = world.at("/var/lib/veritum/seen.db");
+    check(&world.settings());
+    let seen = support::note(&world.settings(), "seen.db");
     let db = rusqlite::Connection::open(&seen).unwrap();
     assert_eq!(db.execute("UPDATE head SET format = 'veritum.seen/9'", []).unwrap(), 1);
     drop(db);

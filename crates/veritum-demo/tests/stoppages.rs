@@ -48,6 +48,7 @@ impl Served {
             network: true,
             proxies,
             downloads: demo.join("downloads"),
+            cache: demo.join("cache"),
             ..plain.archive.clone()
         };
         Settings {

@@ -5,6 +5,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use jiff::civil::{Date, DateTime, Time};
+use veritum_core::model::Voucher;
 
 /// Verify and repair an operating system against a trusted component store
 #[derive(Debug, Parser)]
@@ -53,8 +54,7 @@ pub(crate) struct Global {
     /// Count what is vouched for more weakly than this as a problem
     #[arg(long, global = true, value_name = "STRENGTH", env = "VERITUM_REQUIRE", help_heading = "How")]
     pub(crate) require: Option<Require>,
-    /// Hold every component against its signed package, not only those that differ from the machine's records; a repair
-    /// first downloads those that are not at hand
+    /// Also download the signed packages that are not at hand, and hold their components against them
     #[arg(long, global = true, help_heading = "How")]
     pub(crate) full_chain: bool,
     /// In a check, do not read again what has not changed since the last full check (device, inode, size, times)
@@ -100,6 +100,15 @@ pub(crate) enum Require {
     Signed,
     /// By a signed store or the vendor's archive
     Archive,
+}
+
+impl Require {
+    pub(crate) fn least(self) -> Voucher {
+        match self {
+            Self::Signed => Voucher::Signed,
+            Self::Archive => Voucher::Archive,
+        }
+    }
 }
 
 /// When to colour

@@ -76,6 +76,11 @@ impl Config {
         Ok(config)
     }
 
+    /// Whether it is not the system's own.
+    pub(crate) fn is_own(&self) -> bool {
+        Path::new(PLACE).parent() != Some(&self.folder)
+    }
+
     /// The user and group that `owner-of-root` names.
     pub(crate) fn owner_of_root(&self) -> Result<Option<(u32, u32)>, Failure> {
         let Some(text) = &self.owner_of_root else { return Ok(None) };

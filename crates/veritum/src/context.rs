@@ -14,25 +14,27 @@ use veritum_core::work::{ServiceManager, Settings, Supplier, Workshop};
 use crate::args::{Color, Global, Require};
 use crate::config::Config;
 use crate::errors::Failure;
+use crate::options::Given;
 use crate::progress::Progress;
+use crate::prompt::unanswerable;
 
 /// Where downloads are kept unless something else is said: the place for what can be got again (FHS 3.0, 5.5).
 const DOWNLOADS: &str = "/var/cache/veritum";
+
+/// Notes on machines that are mounted from elsewhere.
+const NOTES: &str = "/var/lib/veritum/machines";
 
 /// Everything that a command needs from outside.
 pub(crate) struct Context {
     pub(crate) global: Global,
     pub(crate) settings: Settings,
-    pub(crate) require: Option<Require>,
     pub(crate) progress: Progress,
-    /// Options that must be typed again for a suggested command to mean the same.
-    repeat: String,
-    /// Of them, the settings file.
-    repeat_config: String,
+    /// The options that were given, for suggested commands to mean the same.
+    given: Given,
 }
 
 impl Context {
-    pub(crate) fn new(global: Global) -> Result<Self, Failure> {
+    pub(crate) fn new(global: Global, given: Given) -> Result<Self, Failure> {
         let config = Config::load(global.config.as_deref())?;
         set_color(global.color.or(config.color));
         let policy = Policy { owner_of_root: config.owner_of_root()? };
@@ -40,39 +42,45 @@ impl Context {
         let jobs = global.jobs.or(config.jobs).unwrap_or(cores).clamp(1, 256);
         let now = jiff::Timestamp::now();
         let settings = Settings {
-            target: global.target.clone().or(config.target).unwrap_or_else(|| PathBuf::from("/")),
+            target: global.target.clone().or(config.target.clone()).unwrap_or_else(|| PathBuf::from("/")),
             store: match (&global.store, &config.store) {
                 (Some(typed), _) => Some(Location::of(typed.as_os_str(), Path::new(""))),
                 (None, Some(named)) => Some(Location::of(named.as_ref(), &config.folder)),
                 (None, None) => None,
             },
             trust: config.folder.join("trust"),
-            state: global.state.clone().or(config.state),
+            notes: notes(&config),
+            state: global.state.clone().or(config.state.clone()),
             from: suppliers(&global.from, &config.from, &config.folder),
             archive: ArchiveSettings {
                 network: !(global.no_network || config.no_network),
                 proxies: proxies(),
-                downloads: global.downloads.clone().or(config.downloads).unwrap_or_else(|| PathBuf::from(DOWNLOADS)),
+                cache: cache(&config),
+                downloads: global
+                    .downloads
+                    .clone()
+                    .or(config.downloads.clone())
+                    .unwrap_or_else(|| PathBuf::from(DOWNLOADS)),
                 ..ArchiveSettings::default()
             },
             full_chain: global.full_chain || config.full_chain,
+            require: global.require.or(config.require).map(Require::least),
             quick: global.quick,
             scratch: vec!["/dev/shm".into(), "/run".into(), std::env::temp_dir(), "/var/tmp".into()],
             policy,
             jobs,
+            answerable: unanswerable(&global).is_none(),
             despite_disk: global.despite_disk,
             clear_attributes: global.clear_attributes,
             run: format!("{}-{}", now.as_second(), std::process::id()),
             now,
             cards: config.cards.clone(),
             helper: ["/proc/self/exe", "as-owner"].map(OsString::from).to_vec(),
-            services: config.services.map_or_else(ServiceManager::default, ServiceManager::StandIn),
+            services: config.services.clone().map_or_else(ServiceManager::default, ServiceManager::StandIn),
             recovery: recovery(&global),
         };
         let progress = Progress::new(!global.quiet && !global.json);
-        let require = global.require.or(config.require);
-        let (repeat, repeat_config) = repeat(&global);
-        Ok(Self { global, settings, require, progress, repeat, repeat_config })
+        Ok(Self { global, settings, progress, given })
     }
 
     pub(crate) fn open(&self) -> Result<Workshop, Failure> {
@@ -81,28 +89,48 @@ impl Context {
 
     /// A command to type next, with the options that this one was given.
     pub(crate) fn command(&self, words: &str) -> String {
-        format!("veritum {words}{}", self.repeat)
+        format!("veritum {}", self.given.complete(words))
     }
 
-    /// A command with its own `--store` to type next: what is trusted lies beside the settings file in use, so the
-    /// same one must be named again.
+    /// A command with its own `--store` to type next.
     pub(crate) fn store_command(&self, words: &str, store: &str) -> String {
-        format!("veritum {words} --store {store}{}", self.repeat_config)
+        self.command(&format!("{words} --store {store}"))
     }
 
     /// A hint that ends with a command, with the options that this one was given.
     pub(crate) fn completed(&self, hint: String) -> String {
-        let is_command = hint.starts_with("veritum ") || hint.contains("then: veritum ");
-        match (is_command, hint.contains("--store ") || hint.contains("store trust ")) {
-            (false, _) => hint,
-            (true, true) => hint + &self.repeat_config,
-            (true, false) => hint + &self.repeat,
+        const THEN: &str = "then: veritum ";
+        if let Some(words) = hint.strip_prefix("veritum ") {
+            return self.command(words);
+        }
+        match hint.split_once(THEN) {
+            Some((before, words)) => format!("{before}then: {}", self.command(words)),
+            None => hint,
         }
     }
 
     pub(crate) fn full_rights(&self) -> bool {
         rustix::process::geteuid().is_root() || self.settings.policy.owner_of_root.is_some()
     }
+}
+
+/// Where what was verified before is kept: with the configuration that was named (a stick), else in the system's cache.
+fn cache(config: &Config) -> PathBuf {
+    if config.is_own() { config.folder.join("cache") } else { PathBuf::from(DOWNLOADS) }
+}
+
+/// Where notes on machines lie that are mounted from elsewhere: with the configuration that was named, else in the system's
+/// own state folder, or in that of the user (XDG Base Directory Specification 0.8).
+fn notes(config: &Config) -> Option<PathBuf> {
+    if config.is_own() {
+        return Some(config.folder.join("notes"));
+    }
+    if rustix::process::geteuid().is_root() {
+        return Some(PathBuf::from(NOTES));
+    }
+    let absolute = |name: &str| std::env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute());
+    let state = absolute("XDG_STATE_HOME").or_else(|| Some(absolute("HOME")?.join(".local/state")))?;
+    Some(state.join("veritum"))
 }
 
 /// The command that finishes or takes back a change when this process is gone before its end.
@@ -115,35 +143,6 @@ fn recovery(global: &Global) -> Vec<OsString> {
         words.extend(place.iter().flat_map(|place| [option.into(), whole(place).into()]));
     }
     words
-}
-
-/// Options typed on the command line; those of the environment are there the next time as well.
-fn repeat(global: &Global) -> (String, String) {
-    // Arguments are bytes: one that is no text must not end the program.
-    let typed: Vec<std::ffi::OsString> = std::env::args_os().collect();
-    let was_typed = |long: &str, short: &str| {
-        typed.iter().map(|a| a.as_encoded_bytes()).any(|a| {
-            a.strip_prefix(long.as_bytes()).is_some_and(|rest| rest.is_empty() || rest.starts_with(b"="))
-                || !short.is_empty() && a.starts_with(short.as_bytes())
-        })
-    };
-    let again = |long: &str, short: &str, value: &Option<PathBuf>| match value {
-        Some(value) if was_typed(long, short) => format!(" {long} {}", shown(value)),
-        _ => String::new(),
-    };
-    let config = again("--config", "", &global.config);
-    let places = [
-        ("--target", "-t", &global.target),
-        ("--store", "-s", &global.store),
-        ("--state", "", &global.state),
-        ("--downloads", "", &global.downloads),
-    ];
-    let mut rest: String = places.iter().map(|(long, short, value)| again(long, short, value)).collect();
-    rest.extend(global.from.iter().map(|from| format!(" --from {}", quoted(from.as_encoded_bytes()))));
-    rest.extend(was_typed("--no-network", "-N").then_some(" --no-network"));
-    rest.extend(was_typed("--full-chain", "").then_some(" --full-chain"));
-    // What a quick check found is no reason for another quick one: that is typed again on purpose.
-    (format!("{config}{rest}"), config)
 }
 
 /// A path of the host as a shell reads it back.

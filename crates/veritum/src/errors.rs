@@ -11,6 +11,7 @@ use veritum_core::work::WorkError;
 
 use crate::context::shown;
 use crate::exit;
+use crate::prompt::nobody;
 
 /// What is said when something could not be done: three short lines at most.
 #[derive(Debug)]
@@ -124,9 +125,7 @@ impl From<WorkError> for Failure {
                 "only a store that is named can be looked at".into(),
                 Some("add --store LOCATION".into()),
             ),
-            WorkError::NothingToUndo => {
-                Self::not_done(error.to_string(), String::new(), Some("veritum list changes".into()))
-            }
+            WorkError::NobodyToAsk => nobody("packages would be downloaded first, and then you would be asked"),
             WorkError::Stopped => Self {
                 what: "interrupted".into(),
                 why: "nothing was changed".into(),

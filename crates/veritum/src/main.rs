@@ -7,6 +7,8 @@ mod config;
 mod context;
 mod errors;
 mod exit;
+mod options;
+mod output;
 mod progress;
 mod prompt;
 mod render;
@@ -18,8 +20,8 @@ fn main() -> ExitCode {
     // The core reports trouble as data; a panic is a broken invariant of ours and must not spill internals.
     std::panic::set_hook(Box::new(|info| {
         let place = info.location().map(|l| format!(" ({}:{})", l.file(), l.line())).unwrap_or_default();
-        eprintln!("veritum: an internal error stopped the work{place}");
-        eprintln!("  Nothing half-done stays behind: `veritum recover` finishes or takes back what was begun.");
+        output::note(&format!("veritum: an internal error stopped the work{place}"));
+        output::note("  Nothing half-done stays behind: `veritum recover` finishes or takes back what was begun.");
     }));
     let status = std::panic::catch_unwind(commands::run).unwrap_or(exit::NOT_CARRIED_OUT);
     ExitCode::from(status)

@@ -9,6 +9,7 @@ use indicatif::{ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
 use veritum_core::event::{Event, Flow, Observer, Phase};
 
 use crate::exit;
+use crate::output::note;
 use crate::render::{count, grouped, size};
 
 /// Short work shows nothing at all.
@@ -57,6 +58,11 @@ impl Progress {
         }
     }
 
+    /// Whether the user wishes to stop.
+    pub(crate) fn is_stopped(&self) -> bool {
+        self.stop.load(Ordering::Relaxed)
+    }
+
     /// The exit status that an interruption comes to.
     pub(crate) fn interruption(&self) -> u8 {
         if self.terminated.load(Ordering::Relaxed) { exit::TERMINATED } else { exit::INTERRUPTED }
@@ -68,7 +74,7 @@ impl Progress {
         // What goes over a line that may be paid for by size is said beforehand, also where no bar is shown.
         if phase == Phase::Downloading && self.told && items > 0 {
             let packages = count(items, "package", "packages");
-            eprintln!("Downloading {packages}, {} (--no-network keeps from it)", size(bytes));
+            note(&format!("Downloading {packages}, {} (--no-network keeps from it)", size(bytes)));
         }
         if !self.shown {
             return;
@@ -159,7 +165,7 @@ impl Observer for Progress {
             Event::Recorded(kind) => pause_for_test(kind),
             _ => {}
         }
-        if self.stop.load(Ordering::Relaxed) { Flow::Stop } else { Flow::GoOn }
+        if self.is_stopped() { Flow::Stop } else { Flow::GoOn }
     }
 }
 
@@ -167,7 +173,7 @@ impl Observer for Progress {
 #[cfg(feature = "testkit")]
 fn pause_for_test(kind: &str) {
     if std::env::var_os("VERITUM_TEST_PAUSE").is_some() {
-        eprintln!("recorded {kind}");
+        note(&format!("recorded {kind}"));
         let _ = std::io::stdin().read_line(&mut String::new());
     }
 }

@@ -1,25 +1,76 @@
 //! The one question before a change.
 
-use std::io::{BufRead as _, IsTerminal as _, Write as _};
+use std::io::{self, IsTerminal as _, Write as _};
+use std::time::Duration;
 
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+
+use crate::args::Global;
+use crate::context::Context;
 use crate::errors::Failure;
 
-/// Asks on stderr; only a clear yes is one.
-pub(crate) fn agree(question: &str, yes: bool) -> Result<bool, Failure> {
-    if yes {
+/// How often it is looked whether somebody pressed Ctrl-C: the signal may come just before the waiting begins.
+const LOOK: Duration = Duration::from_millis(200);
+/// A longer answer is none.
+const MAX_ANSWER: usize = 1000;
+
+/// Why no question can be answered; `None` when one can, or was answered beforehand.
+pub(crate) fn unanswerable(global: &Global) -> Option<&'static str> {
+    match (global.yes, global.json, io::stdin().is_terminal()) {
+        (true, ..) => None,
+        (_, true, _) => Some("with --json no question is asked"),
+        (_, _, false) => Some("standard input is no terminal"),
+        _ => None,
+    }
+}
+
+/// What is said where a question would have to be asked.
+pub(crate) fn nobody(why: &str) -> Failure {
+    Failure::usage(
+        "there is nobody to ask".into(),
+        why.into(),
+        Some("add --yes to agree beforehand, or --plan to only look".into()),
+    )
+}
+
+/// Asks on stderr; only a clear yes is one, and Ctrl-C is a no at once.
+pub(crate) fn agree(context: &Context, question: &str) -> Result<bool, Failure> {
+    if let Some(why) = unanswerable(&context.global) {
+        return Err(nobody(why));
+    }
+    if context.global.yes {
         return Ok(true);
     }
-    if !std::io::stdin().is_terminal() {
-        return Err(Failure::usage(
-            "there is nobody to ask".into(),
-            "standard input is no terminal".into(),
-            Some("add --yes to agree beforehand, or --plan to only look".into()),
-        ));
-    }
-    let mut err = std::io::stderr().lock();
+    let mut err = io::stderr().lock();
     let _ = write!(err, "{question} [y/N] ");
     let _ = err.flush();
-    let mut answer = String::new();
-    let _ = std::io::stdin().lock().read_line(&mut answer);
-    Ok(matches!(answer.trim().to_lowercase().as_str(), "y" | "yes"))
+    let answer = line(&mut || context.progress.is_stopped());
+    if answer.is_none() {
+        let _ = writeln!(err);
+    }
+    Ok(matches!(answer.unwrap_or_default().trim().to_lowercase().as_str(), "y" | "yes"))
+}
+
+/// The line that is typed; `None` when it was to be stopped meanwhile. Read byte by byte: nothing is taken that belongs to
+/// a later question.
+fn line(stopped: &mut dyn FnMut() -> bool) -> Option<String> {
+    let stdin = io::stdin();
+    let mut typed = Vec::new();
+    let wait = Timespec { tv_sec: 0, tv_nsec: i64::try_from(LOOK.as_nanos()).unwrap_or_default() };
+    loop {
+        if stopped() {
+            return None;
+        }
+        match poll(&mut [PollFd::new(&stdin, PollFlags::IN)], Some(&wait)) {
+            Ok(0) | Err(rustix::io::Errno::INTR) => continue,
+            Ok(_) => {}
+            Err(_) => return Some(String::new()),
+        }
+        let mut byte = [0];
+        match rustix::io::read(&stdin, &mut byte) {
+            Ok(1) if byte[0] != b'\n' && typed.len() < MAX_ANSWER => typed.push(byte[0]),
+            Err(rustix::io::Errno::INTR) => {}
+            _ => return Some(String::from_utf8_lossy(&typed).into_owned()),
+        }
+    }
 }

@@ -129,7 +129,8 @@ fn errors_say_what_why_and_what_next_and_change_nothing() {
         .say(&["check", "--target", empty.to_str().unwrap()])
         .expect_err(3, &["no installed system was found", "--target DIR"]);
     bench.say(&["check", "--store", empty.to_str().unwrap()]).expect_err(3, &["is no component store"]);
-    bench.say(&["undo", "--yes"]).expect_err(3, &["there is no change to take back"]);
+    bench.say(&["undo", "--yes"]).expect(0, &["There is no change to take back."]);
+    bench.say(&["check", "--plan"]).expect_err(2, &["--plan has no effect in `veritum check`"]);
     bench.say(&["explain", "12"]).expect_err(2, &["there is no change 12"]);
     bench.say(&["explain", "what?"]).expect_err(2, &["is no path, finding, application or change"]);
     assert!(bench.say(&["chekc"]).err.contains("check"));
@@ -291,7 +292,11 @@ fn a_check_by_an_ordinary_record_asks_for_a_store() {
     bench
         .say(&["check"])
         .expect(0, &["is sound as far as is known", "the machine's own records (self)", "check --store LOCATION"]);
-    bench.say(&["check", "--require", "signed"]).expect(1, &["is sound as far as is known"]);
+    bench
+        .say(&["check", "--require", "signed"])
+        .expect(1, &["is not vouched for as required", "vouched for more weakly than required", "Not verified: "]);
+    let json = bench.say(&["check", "--require", "archive", "--json"]);
+    json.expect(1, &["\"outcome\": \"problems\"", "\"too_weak\": 2"]);
 }
 
 #[test]
@@ -402,7 +407,7 @@ fn a_state_folder_that_others_may_write_is_refused() {
     let apart = bench.folder().join("apart");
     bench
         .say(&["repair", "--yes", "--state", apart.to_str().unwrap()])
-        .expect(0, &["3 problems put right", "apart/changes/1", "undo 1 --state"]);
+        .expect(0, &["3 problems put right", "apart/changes/1", "undo 1 --config"]);
     assert!(!bench.world.at("/var/lib/veritum").exists());
     bench.say(&["undo", "--yes", "--state", apart.to_str().unwrap()]).expect(0, &["change 1 taken back"]);
 }
@@ -433,5 +438,52 @@ fn a_suggested_command_names_the_settings_file_that_was_typed() {
         .expect(0, &[&format!("veritum check --store {store} --config {config}")]);
     say(&["check", "--config", &config]).expect(1, &[&format!("veritum repair --config {config}")]);
     let hint = format!("Next: veritum list changes --config {config}\n");
+    say(&["undo", "--config", &config]).expect(0, &["There is no change to take back."]);
     say(&["undo", "7", "--config", &config, "--plan"]).expect_err(2, &["there is no change 7", &hint]);
+}
+
+#[test]
+fn with_json_nothing_is_asked_and_nothing_is_changed_without_an_answer_beforehand() {
+    let bench = Bench::damaged();
+    let before = bench.tree();
+    bench.say(&["repair", "--json"]).expect_err(2, &["with --json no question is asked", "--yes", "--plan"]);
+    assert_eq!(before.differences(&bench.tree()), Vec::<String>::new());
+    bench.say(&["repair", "--json", "--yes"]).expect(0, &["veritum.repair"]);
+    bench.say(&["undo", "--json"]).expect_err(2, &["with --json no question is asked"]);
+    bench.say(&["undo", "--json", "--plan"]).expect(0, &["veritum.undo"]);
+}
+
+#[test]
+fn an_output_that_cannot_be_written_is_no_success_and_a_reader_that_goes_away_is_no_failure() {
+    let bench = Bench::new();
+    for words in [&["check"][..], &["check", "--json"], &["status"]] {
+        let full = std::fs::OpenOptions::new().write(true).open("/dev/full").unwrap();
+        let said = said(bench.command(words).stdout(full).output().unwrap());
+        assert_eq!(said.status, 3, "{}", said.err);
+        assert!(said.err.contains("the output cannot be written"), "{}", said.err);
+    }
+    let (reader, writer) = std::io::pipe().unwrap();
+    drop(reader);
+    let quiet = said(bench.command(&["check"]).stdout(writer.try_clone().unwrap()).output().unwrap());
+    assert_eq!((quiet.status, quiet.err.as_str()), (0, ""));
+    // Nobody reads what goes to stderr: the answer is the same.
+    let mut unheard = bench.command(&["undo", "7", "--yes"]);
+    assert_eq!(unheard.stderr(writer).output().unwrap().status.code(), Some(2));
+}
+
+#[test]
+fn what_the_environment_names_is_named_in_what_to_type_next() {
+    let bench = Bench::damaged();
+    let (machine, store) = (bench.world.machine(), bench.world.store());
+    let mut command = bench.command(&["check", "-Nq", "--state", "/nowhere"]);
+    let said = said(command.env("VERITUM_TARGET", &machine).env("VERITUM_STORE", &store).output().unwrap());
+    let next = format!(
+        "veritum repair --config {} --target {} --store {} --state /nowhere --no-network",
+        bench.config().display(),
+        machine.display(),
+        store.display()
+    );
+    said.expect(1, &[&next]);
+    let explain = format!("--config {} --target {}", bench.config().display(), machine.display());
+    assert!(said.out.lines().any(|line| line.contains("veritum explain ") && line.contains(&explain)), "{}", said.out);
 }

@@ -50,6 +50,8 @@ use unpack::Unpacked;
 pub struct ArchiveSettings {
     /// The operator's trust folder.
     pub trust: PathBuf,
+    /// The administrator's folder of what was verified before.
+    pub cache: PathBuf,
     /// Folders and files named by the operator: packages, install media, archives.
     pub folders: Vec<PathBuf>,
     /// Archives named by the operator, by URL.
@@ -158,7 +160,7 @@ impl Archive {
     pub fn open(machine: &Machine, installed: &Installed, settings: ArchiveSettings, now: jiff::Timestamp) -> Self {
         let mut archive = Self {
             hand: AtHand::look(machine, &settings.folders, &settings.downloads),
-            facts: Facts::in_folder(&settings.trust),
+            facts: Facts::in_folder(&settings.cache),
             common: source::common_keyring(machine),
             vendors: VendorKeys::in_folder(&settings.trust),
             fetcher: Arc::new(Fetcher::new(AptConf::of(machine), settings.proxies.clone(), settings.limits)),

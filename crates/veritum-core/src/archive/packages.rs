@@ -67,17 +67,6 @@ impl Archive {
         Ok(lacking)
     }
 
-    /// Gets the manifests of components that were verified before, without looking into any package.
-    pub fn recall(&mut self, machine: &Machine, wanted: &[ComponentId], pool: &rayon::ThreadPool) {
-        if !self.facts.has_any(FactKind::Package) {
-            return;
-        }
-        self.read_indexes(machine, wanted.iter());
-        let one = |id: &ComponentId| self.remembered(id).map(|holdings| (id.clone(), holdings));
-        let got: Vec<_> = pool.install(|| wanted.par_iter().filter_map(one).collect());
-        self.manifests.extend(got);
-    }
-
     fn remembered(&self, id: &ComponentId) -> Option<Holdings> {
         self.table.of(id).iter().find_map(|candidate| {
             let sha256 = &candidate.sum.get().sha256;

@@ -275,7 +275,13 @@ pub fn latest_run(state: &StateFolder) -> Result<Vec<u64>, ChangeError> {
         return Err(ChangeError::Journal { change: bad.change, source: bad.error });
     }
     let Some((_, last)) = last else { return Ok(Vec::new()) };
-    Ok(runs.iter().rev().filter(|(_, run)| **run == last).map(|(change, _)| *change).collect())
+    // What the same run deleted to make room does not come back, and that is said.
+    let only_deleted = |c: &&ChangeSummary| c.revertible == 0 && c.places > 0 && c.of.is_none();
+    let rest = overview.changes.iter().filter(only_deleted).map(|c| (c.change, c.run.as_str()));
+    let mut changes: Vec<u64> =
+        runs.clone().into_iter().chain(rest).filter(|(_, run)| *run == last).map(|(change, _)| change).collect();
+    changes.sort_unstable_by(|a, b| b.cmp(a));
+    Ok(changes)
 }
 
 /// What a damaged log still tells.

@@ -146,6 +146,7 @@ impl<'a> OpenChange<'a> {
     ) -> Result<Self, ChangeError> {
         let number = desk.state.next_change()?;
         let at = |source: io::Error| ChangeError::Journal { change: number, source: JournalError::Io(source) };
+        desk.state.keep_reserve();
         let dir = desk.state.make_sub(&format!("changes/{number}")).map_err(at)?;
         let journal = Journal::create(dir).map_err(at)?;
         let aside = desk.home.map(|_| aside::name_of(now, number));

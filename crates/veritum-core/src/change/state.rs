@@ -68,10 +68,7 @@ impl StateFolder {
             }
             None => Self::open_inside(machine, true)?,
         };
-        let state =
-            found.ok_or_else(|| StateError::Io { place: PLACE.into(), source: io::ErrorKind::NotFound.into() })?;
-        state.keep_reserve();
-        Ok(state)
+        found.ok_or_else(|| StateError::Io { place: PLACE.into(), source: io::ErrorKind::NotFound.into() })
     }
 
     fn open_elsewhere(machine: &Machine, path: &Path) -> Result<Option<Self>, StateError> {
@@ -217,7 +214,7 @@ impl StateFolder {
     }
 
     /// Keeps some room for the time when there is none. Not having it is no error.
-    fn keep_reserve(&self) {
+    pub(super) fn keep_reserve(&self) {
         let disk = self.dir.disk();
         if self.dir.look(b"reserve").ok().flatten().is_some_and(|s| s.size >= RESERVE) {
             return;

@@ -145,6 +145,12 @@ pub struct UndoReport {
 impl UndoReport {
     /// The format's name.
     pub const FORMAT: &'static str = "veritum.undo/1";
+
+    /// That there is nothing to take back.
+    #[must_use]
+    pub fn nothing() -> Self {
+        Self { format: Self::FORMAT.into(), plan_only: true, changes: Vec::new(), running: RunningReport::default() }
+    }
 }
 
 /// One change taken back.

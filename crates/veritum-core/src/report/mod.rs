@@ -149,6 +149,17 @@ pub struct DownloadReport {
     pub failed: Option<String>,
 }
 
+/// Components whose files were compared with the machine's own database only: contents, and of many files not even those.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct UnverifiedReport {
+    /// How many.
+    pub components: u64,
+    /// The packages of how many of them can be downloaded, as far as the lists at hand tell.
+    pub fetchable: u64,
+    /// Bytes of these packages.
+    pub bytes: u64,
+}
+
 /// What `check` found (`veritum.check/1`).
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct CheckReport {
@@ -185,8 +196,30 @@ pub struct CheckReport {
     /// Reasons to doubt the disk.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub doubt: Option<DiskDoubt>,
+    /// What could not be verified for want of packages.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub unverified: Option<UnverifiedReport>,
+    /// Things that are vouched for more weakly than was required.
+    #[serde(default, skip_serializing_if = "is_none")]
+    pub too_weak: u64,
     /// Whether the check was limited to something named.
     pub limited: bool,
+}
+
+fn is_none(count: &u64) -> bool {
+    *count == 0
+}
+
+impl AreaReport {
+    /// Counts things that are vouched for more weakly than is required as a problem of the whole; how many there are.
+    #[must_use]
+    pub fn require(&mut self, least: Voucher) -> u64 {
+        let weaker = self.vouched.iter().filter(|(voucher, _)| **voucher > least).map(|(_, count)| count).sum();
+        if weaker > 0 {
+            self.outcome = OutcomeWord::Problems;
+        }
+        weaker
+    }
 }
 
 impl CheckReport {
@@ -203,7 +236,11 @@ impl CheckReport {
         }
         if problems == 0 {
             let weak = whole.areas.iter().any(|a| a.vouched.contains_key(&Voucher::Itself));
-            whole.outcome = if weak { OutcomeWord::SoundAsKnown } else { OutcomeWord::Sound };
+            whole.outcome = match (whole.too_weak, weak) {
+                (1.., _) => OutcomeWord::Problems,
+                (0, true) => OutcomeWord::SoundAsKnown,
+                (0, false) => OutcomeWord::Sound,
+            };
         }
         whole
     }

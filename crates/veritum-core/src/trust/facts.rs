@@ -1,7 +1,8 @@
 //! Facts that were verified once and need not be verified again, kept with the operator under the digest of what they
 //! came from.
 //!
-//! A fact is only as good as the folder it lies in: that of the operator's pins, never one of the machine looked at.
+//! A fact is only as good as the folder it lies in: the administrator's own cache, never one of the machine looked at, and
+//! one that nobody else can write.
 
 use std::path::{Path, PathBuf};
 
@@ -40,32 +41,37 @@ impl FactKind {
 /// The operator's folder of verified facts.
 #[derive(Debug, Clone)]
 pub struct Facts {
-    folder: PathBuf,
+    folder: Option<PathBuf>,
 }
 
 impl Facts {
-    /// The facts in the operator's trust folder; it need not exist.
+    /// The facts in a folder of the administrator's cache; it need not exist. One that others can write is not used, and
+    /// neither is one of another user's than root.
     #[must_use]
-    pub fn in_folder(trust: &Path) -> Self {
-        Self { folder: trust.join("facts") }
+    pub fn in_folder(cache: &Path) -> Self {
+        let folder = cache.join("facts");
+        let usable = [cache, &folder].into_iter().all(is_private);
+        Self { folder: usable.then_some(folder) }
     }
 
-    fn path(&self, kind: FactKind, from: &[u8; 32]) -> PathBuf {
+    fn path(&self, kind: FactKind, from: &[u8; 32]) -> Option<PathBuf> {
         let name = hex::encode(from);
-        self.folder.join(kind.folder()).join(&name[..2]).join(format!("{name}.zst"))
+        Some(self.folder.as_ref()?.join(kind.folder()).join(&name[..2]).join(format!("{name}.zst")))
     }
 
     /// Whether anything of that kind was kept at all.
     #[must_use]
     pub fn has_any(&self, kind: FactKind) -> bool {
-        std::fs::read_dir(self.folder.join(kind.folder())).is_ok_and(|mut all| all.next().is_some())
+        self.folder.as_ref().is_some_and(|folder| {
+            std::fs::read_dir(folder.join(kind.folder())).is_ok_and(|mut all| all.next().is_some())
+        })
     }
 
     /// The fact that came from something with this SHA-256, when it is there and whole.
     #[must_use]
     pub fn get(&self, kind: FactKind, from: &[u8; 32]) -> Option<Verified<Vec<u8>>> {
         use std::io::Read as _;
-        let file = std::fs::File::open(self.path(kind, from)).ok()?;
+        let file = std::fs::File::open(self.path(kind, from)?).ok()?;
         // The frame's own checksum tells a fact that a failing stick has damaged.
         let decoder = zstd::Decoder::new(file).ok()?;
         let mut bytes = Vec::new();
@@ -75,7 +81,7 @@ impl Facts {
 
     /// Keeps a fact. Where nothing can be written the next run verifies again.
     pub fn keep(&self, kind: FactKind, from: &[u8; 32], fact: &Verified<Vec<u8>>) {
-        let path = self.path(kind, from);
+        let Some(path) = self.path(kind, from) else { return };
         let packed = || -> std::io::Result<Vec<u8>> {
             let mut encoder = zstd::Encoder::new(Vec::new(), LEVEL)?;
             encoder.include_checksum(true)?;
@@ -85,6 +91,18 @@ impl Facts {
         if let (Ok(packed), Some(folder)) = (packed(), path.parent()) {
             let _ = write_bytes(folder, &path, &packed);
         }
+    }
+}
+
+/// Whether nobody but root and whoever runs this can write a folder; one that is not there will be made so.
+fn is_private(folder: &Path) -> bool {
+    use std::os::unix::fs::MetadataExt as _;
+    match std::fs::metadata(folder) {
+        Ok(found) => {
+            let owned = [0, rustix::process::geteuid().as_raw()].contains(&found.uid());
+            found.is_dir() && owned && found.mode() & 0o022 == 0
+        }
+        Err(e) => e.kind() == std::io::ErrorKind::NotFound,
     }
 }
 
@@ -101,11 +119,24 @@ mod tests {
         facts.keep(FactKind::Index, &from, &fact);
         assert_eq!(facts.get(FactKind::Index, &from).unwrap().get(), fact.get());
         assert!(facts.get(FactKind::Package, &from).is_none());
-        let path = facts.path(FactKind::Index, &from);
+        let path = facts.path(FactKind::Index, &from).unwrap();
         let mut bytes = std::fs::read(&path).unwrap();
         let middle = bytes.len() / 2;
         bytes[middle] ^= 1;
         std::fs::write(&path, bytes).unwrap();
         assert!(facts.get(FactKind::Index, &from).is_none());
+    }
+
+    #[test]
+    fn facts_that_others_could_have_written_are_not_used() {
+        use std::os::unix::fs::PermissionsExt;
+        let dir = tempfile::tempdir().unwrap();
+        let (from, fact) = ([7; 32], Verified(b"quay".to_vec()));
+        Facts::in_folder(dir.path()).keep(FactKind::Index, &from, &fact);
+        assert!(Facts::in_folder(dir.path()).has_any(FactKind::Index));
+        let open = |path: &Path| std::fs::set_permissions(path, PermissionsExt::from_mode(0o775)).unwrap();
+        open(&dir.path().join("facts"));
+        let facts = Facts::in_folder(dir.path());
+        assert!(!facts.has_any(FactKind::Index) && facts.get(FactKind::Index, &from).is_none());
     }
 }

@@ -8,7 +8,6 @@ use rayon::prelude::*;
 use super::{WorkError, Workshop};
 use crate::apps::Class;
 use crate::check::{Icons, Integration, Scope};
-use crate::history;
 use crate::model::{Action, Area, ComponentId, Finding, Remedy, Subject, SystemPath, Verdict};
 use crate::platform::debian::{Debian, Needs, in_database, rests_on};
 use crate::platform::freedesktop::{AppEntry, FOLDERS, Kind, applications};
@@ -151,7 +150,7 @@ impl Workshop {
             for id in files.iter().filter(|f| f.area == Area::Files).filter_map(|f| f.component.as_ref()) {
                 *damaged.entry(id.name.clone()).or_default() += 1;
             }
-        } else if let Some(last) = self.state().ok().flatten().as_ref().and_then(history::last_check) {
+        } else if let Some(last) = self.last_check() {
             damaged = last.components;
         }
         if damaged.is_empty() {
@@ -242,7 +241,7 @@ impl Workshop {
     /// # Errors
     /// When the state folder cannot be read.
     pub fn list_apps(&self, sizes: bool) -> Result<AppsReport, WorkError> {
-        let last = self.state()?.as_ref().and_then(history::last_check);
+        let last = self.last_check();
         let integration = Integration::of(&self.machine);
         let line = |app: &App| self.app_line(app, last.as_ref(), &integration);
         let all = self.apps();

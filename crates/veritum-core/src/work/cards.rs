@@ -6,7 +6,6 @@ use super::apps::App;
 use super::{WorkError, Workshop};
 use crate::apps::{Card, Cards, Class, cautious, cautious_sandboxed};
 use crate::check::Integration;
-use crate::history;
 use crate::model::error_chain;
 use crate::platform::debian::rests_on;
 use crate::report::{AppReport, CardOrigin, CardReport, PartReport};
@@ -26,7 +25,7 @@ impl Workshop {
         let apps = self.apps();
         let app = super::apps::called(&apps, typed)?;
         let integration = Integration::of(&self.machine);
-        let last = self.state()?.as_ref().and_then(history::last_check);
+        let last = self.last_check();
         let on = app.component.as_ref().map(|id| rests_on(&id.name, self.database.stanzas())).unwrap_or_default();
         let (card, from) = self.card_of(app)?;
         Ok(AppReport {

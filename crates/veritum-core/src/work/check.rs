@@ -16,7 +16,7 @@ use crate::history::{self, SeenFiles, keep_seen};
 use crate::model::{Area, ComponentId, Digest, SystemPath, Voucher};
 use crate::plan::{DiskDoubt, FileRules, Left, Plan, plan_files};
 use crate::platform::debian::{ALIASES, explained_links};
-use crate::report::{AreaReport, CheckReport, MachineReport, OutcomeWord, UnexaminedReport};
+use crate::report::{AreaReport, CheckReport, MachineReport, OutcomeWord, UnexaminedReport, UnverifiedReport};
 use crate::scan::{How, Remembered, Settling};
 use crate::store::Store;
 use crate::target::marked_errors;
@@ -72,38 +72,46 @@ impl Workshop {
     /// When the machine or the store cannot be read, or a change is under way.
     pub fn check(&mut self, scope: &Scope, observer: &dyn Observer) -> Result<CheckReport, WorkError> {
         self.require_store_sound(scope)?;
-        let state = self.state()?;
+        let state = self.readable_state()?;
         let lock = self.shared_lock(state.as_ref())?;
         let scope = &self.with_apps(scope)?;
         self.require_named(scope)?;
         let none = HashMap::new();
         let quick = self.settings.quick;
-        if let (true, Some(state)) = (quick && scope.is_whole(), &state)
-            && let Some(report) = self.settled_report(state, observer)
+        if quick
+            && scope.is_whole()
+            && let Some(report) = self.settled_report(state.as_ref(), observer)
         {
-            let _ = history::keep_last_check(state, &report);
+            self.note_last_check(&report);
             return Ok(report);
         }
         let wanted = Wanted { store: self.depth(scope), quick, ..Wanted::files(scope, &none) };
         let mut checked = self.checked(wanted, observer)?;
+        let (failed, weak);
+        if self.settings.full_chain {
+            weak = self.weak_in_scope(&checked.reference, scope);
+            checked.downloads.retain(|lacking| weak.contains(&lacking.id));
+            if !checked.downloads.is_empty() {
+                failed = self.download(&checked.downloads, observer)?;
+                checked = self.checked_again(checked, Wanted { failed: &failed, ..wanted }, observer)?;
+            }
+        }
         if let Some(state) = &state {
             self.tell_unfinished(state, &mut checked.report);
         }
-        drop(lock);
         // A hundred thousand small pieces are let go beside the rest of the work.
         self.pool.spawn(move || drop(checked.reference));
         if scope.is_whole() {
-            // On a medium that cannot be written, or without the rights, nothing is kept: the answer is the same.
-            if let Some(state) = state.or_else(|| self.make_state().ok()) {
-                let _ = history::keep_last_check(&state, &checked.report);
-                if !quick {
-                    let settled = checked.settling.and_then(|s| self.settled_check(s, &checked.report));
-                    let seen = SeenFiles { at: checked.report.at.clone(), files: checked.remembered, settled };
-                    let _ = keep_seen(&state, &seen);
-                    self.pool.spawn(move || drop(seen));
-                }
+            self.note_last_check(&checked.report);
+            if !quick && let Some(notes) = self.make_notes() {
+                let settled = checked.settling.and_then(|s| self.settled_check(s, &checked.report));
+                let seen = SeenFiles { at: checked.report.at.clone(), files: checked.remembered, settled };
+                let _ = keep_seen(&notes, &seen);
+                self.pool.spawn(move || drop(seen));
             }
         }
+        // No change begins before all is noted that was seen.
+        drop(lock);
         Ok(checked.report)
     }
 
@@ -147,6 +155,7 @@ impl Workshop {
             report.more_strays = files.check.strays;
             (remembered, settling) = (files.check.remembered, files.check.settling);
             report.unexamined = files.unexamined;
+            report.unverified = files.unverified;
             reference = files.reference;
             records = wanted.scope.wants(Area::Records).then(|| self.records(&reference, wanted.scope, Duration::ZERO));
         }
@@ -188,6 +197,8 @@ impl Workshop {
                 }
             }
         }
+        report.too_weak =
+            self.settings.require.map_or(0, |least| areas.iter_mut().map(|area| area.require(least)).sum());
         report.outcome = areas.iter().map(|a| a.outcome).min().unwrap_or(OutcomeWord::Unexamined);
         report.areas = areas;
         report.sources = self.source_reports();
@@ -211,7 +222,7 @@ impl Workshop {
         let with_records = scope.wants(Area::Records);
         let listing = self.own_store().filter(|_| wanted.store == Some(Depth::Present)).and_then(Store::list_contents);
         let mut reference = self.referenced(scope, observer)?;
-        let before = if wanted.quick { self.state().ok().flatten().and_then(|s| history::seen(&s)) } else { None };
+        let before = if wanted.quick { self.notes().and_then(|notes| history::seen(&notes)) } else { None };
         let looks = Looks {
             how: How { written, remembered: before.as_ref().map(|b| &b.files) },
             remember: scope.is_whole() && !wanted.quick,
@@ -261,8 +272,9 @@ impl Workshop {
             area.extent = Some(self.quick_words(before.as_ref(), files.unread));
         }
         let unexamined = self.unexamined(scope, &reference, &files);
+        let unverified = self.unverified(&reference, scope);
         drop(at_hand);
-        Ok(FilesPart { reference, check: files, plan, downloads, area, unexamined })
+        Ok(FilesPart { reference, check: files, plan, downloads, area, unexamined, unverified })
     }
 
     /// What should be there, by the strongest reference at hand before anything was looked at.
@@ -272,12 +284,13 @@ impl Workshop {
         observer.hear(Event::End);
         self.fetch_ahead(scope, observer)?;
         let mut reference = self.gathered(scope, with_records);
-        if self.settings.full_chain || !scope.is_all() {
-            let weak = self.weak_in_scope(&reference, scope);
-            if self.prepare(&weak, observer)? {
-                reference = self.gathered(scope, with_records);
-            }
-        } else if self.recall(&reference) {
+        let weak = self.weak_in_scope(&reference, scope);
+        // Whatever can be verified without downloading is; where it was asked for, the archives are asked as well.
+        let prepared = match self.settings.full_chain || !scope.is_all() {
+            true => self.prepare(&weak, observer)?,
+            false => self.prepare_at_hand(&weak, observer)?,
+        };
+        if prepared {
             reference = self.gathered(scope, with_records);
         }
         let weak = self.weak_by_records(&reference);
@@ -427,6 +440,8 @@ impl Workshop {
             unfinished_changes: Vec::new(),
             left: Vec::new(),
             doubt: None,
+            unverified: None,
+            too_weak: 0,
             limited: !scope.is_all() || !scope.apps.is_empty(),
         }
     }
@@ -454,6 +469,7 @@ struct FilesPart {
     downloads: Vec<(Lacking, String)>,
     area: AreaReport,
     unexamined: Vec<UnexaminedReport>,
+    unverified: Option<UnverifiedReport>,
 }
 
 fn files_area(scope: &Scope, reference: &Reference, files: &FilesCheck, seconds: f64) -> AreaReport {

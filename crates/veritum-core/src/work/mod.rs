@@ -14,6 +14,7 @@ mod homes;
 mod identify;
 mod inside;
 mod mending;
+mod notes;
 mod profiles;
 mod programs;
 mod proof;
@@ -44,10 +45,10 @@ use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
 use self::supplies::Stores;
 use crate::archive::{Archive, ArchiveSettings, Fetcher};
-use crate::change::{ChangeError, Desk, Locks, StateFolder};
+use crate::change::{ChangeError, Desk, Locks, StateError, StateFolder};
 use crate::check::{ManifestSource, Origin, Policy, Reference, Scope};
 use crate::event::Observer;
-use crate::model::{Area, ComponentId, Digest, SystemPath};
+use crate::model::{Area, ComponentId, Digest, SystemPath, Voucher};
 use crate::platform::debian::Debian;
 use crate::platform::debian::apt::AptConf;
 use crate::platform::debian::database::Database;
@@ -69,6 +70,9 @@ pub struct Settings {
     pub trust: PathBuf,
     /// The state folder, when it is not the machine's own.
     pub state: Option<PathBuf>,
+    /// The administrator's folder of notes on machines that are mounted from elsewhere, or that an ordinary user looks at;
+    /// without one nothing is noted of them.
+    pub notes: Option<PathBuf>,
     /// Private places for short work, the best first.
     pub scratch: Vec<PathBuf>,
     /// Further supplies, in the order in which they were named.
@@ -77,12 +81,16 @@ pub struct Settings {
     pub archive: ArchiveSettings,
     /// Whether every component is to be held against its package, not only those that differ.
     pub full_chain: bool,
+    /// How strongly things must be vouched for at least, when that matters.
+    pub require: Option<Voucher>,
     /// Whether a check leaves out reading what has not changed since the last full one.
     pub quick: bool,
     /// The operator's rules.
     pub policy: Policy,
     /// Threads.
     pub jobs: usize,
+    /// Whether a question can be answered: where it cannot, nothing is downloaded for a repair that would have to ask.
+    pub answerable: bool,
     /// Whether to write although there is doubt about the disk.
     pub despite_disk: bool,
     /// Whether locking attributes may be cleared for the time of a change.
@@ -248,6 +256,9 @@ pub enum WorkError {
     /// There is nothing to be undone.
     #[error("there is no change to take back")]
     NothingToUndo,
+    /// A question would have to be asked, and nobody can answer.
+    #[error("there is nobody to ask")]
+    NobodyToAsk,
     /// The observer said stop before anything took effect.
     #[error("stopped")]
     Stopped,
@@ -388,6 +399,18 @@ impl Workshop {
     /// The state folder, when it is there.
     fn state(&self) -> Result<Option<StateFolder>, WorkError> {
         Ok(StateFolder::find(&self.machine, self.settings.state.as_deref()).map_err(ChangeError::from)?)
+    }
+
+    /// The same for a command that only looks: one that may not be read counts as none.
+    fn readable_state(&self) -> Result<Option<StateFolder>, WorkError> {
+        match self.state() {
+            Err(WorkError::Change(ChangeError::State(StateError::Io { source, .. })))
+                if source.kind() == std::io::ErrorKind::PermissionDenied =>
+            {
+                Ok(None)
+            }
+            other => other,
+        }
     }
 
     fn make_state(&self) -> Result<StateFolder, WorkError> {

@@ -9,7 +9,6 @@ use super::{WorkError, Workshop};
 use crate::change::{ChangeError, Desk, OpenChange, RoundReceipt, Verb, unfinished};
 use crate::check::Scope;
 use crate::event::{Event, Flow, Observer, Steady};
-use crate::history;
 use crate::model::{Area, ComponentId, FindingId, Subject, SystemPath};
 use crate::plan::{Action, Deed, Item, ItemKind, Left, Plan};
 use crate::report::{ActionReport, AreaChange, CheckReport, DownloadReport, RepairReport, RunningReport};
@@ -193,7 +192,7 @@ impl Workshop {
                 let (number, receipts, after) =
                     self.rounds(desk, scope, before_files, plan, agreed, &failed, observer, ask)?;
                 if scope.is_whole() {
-                    let _ = history::keep_last_check(desk.state, &before_files.report.put_right_to(&after));
+                    self.note_last_check(&before_files.report.put_right_to(&after));
                 }
                 done.running = self.still_running(&desk, receipts.iter().map(|r| (number, r)));
                 (done.change, done.receipts) = (Some(number), receipts);
@@ -214,17 +213,30 @@ impl Workshop {
         let depth = self.depth(scope);
         let wanted = Wanted { store: depth, fetch: true, ..Wanted::files(scope, &failed) };
         let mut checked = self.checked(wanted, observer)?;
-        let may = checked.plan.doubt.is_none();
-        // What is downloaded may show more that is wrong with the same components, not with others: once is enough.
-        if may && !checked.downloads.is_empty() {
-            let told = std::mem::take(&mut checked.report.downloads);
+        if checked.plan.doubt.is_none() && !checked.downloads.is_empty() {
+            if !self.settings.answerable {
+                return Err(WorkError::NobodyToAsk);
+            }
             failed = self.download(&checked.downloads, observer)?;
             let wanted = Wanted { store: depth, fetch: true, ..Wanted::files(scope, &failed) };
-            checked = self.checked(wanted, observer)?;
-            checked.report.downloads =
-                told.into_iter().map(|d| DownloadReport { failed: failed.get(&d.component).cloned(), ..d }).collect();
+            checked = self.checked_again(checked, wanted, observer)?;
         }
         Ok((checked, failed))
+    }
+
+    /// Checks again after downloads, of which is told what became of each. What is downloaded may show more that is wrong
+    /// with the same components, not with others: once is enough.
+    pub(super) fn checked_again(
+        &self,
+        before: Checked,
+        wanted: Wanted<'_>,
+        observer: &dyn Observer,
+    ) -> Result<Checked, WorkError> {
+        let mut checked = self.checked(wanted, observer)?;
+        let told = before.report.downloads.into_iter().filter(|d| before.downloads.iter().any(|l| l.id == d.component));
+        checked.report.downloads =
+            told.map(|d| DownloadReport { failed: wanted.failed.get(&d.component).cloned(), ..d }).collect();
+        Ok(checked)
     }
 
     /// One to three rounds, until findings no longer shrink.

@@ -92,9 +92,9 @@ impl Workshop {
     }
 
     /// The last full check's answer, when nothing that it rests on has changed since.
-    pub(super) fn settled_report(&self, state: &StateFolder, observer: &dyn Observer) -> Option<CheckReport> {
+    pub(super) fn settled_report(&self, state: Option<&StateFolder>, observer: &dyn Observer) -> Option<CheckReport> {
         let begun = Instant::now();
-        let settled = history::settled(state)?;
+        let settled = history::settled(&self.notes()?)?;
         if self.settled_key()? != settled.key {
             return None;
         }
@@ -127,7 +127,9 @@ impl Workshop {
                 _ => format!("quick: nothing has changed since the check of {since}, so nothing was read"),
             });
         }
-        self.tell_unfinished(state, &mut report);
+        if let Some(state) = state {
+            self.tell_unfinished(state, &mut report);
+        }
         Some(report)
     }
 }

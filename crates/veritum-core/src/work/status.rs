@@ -27,7 +27,7 @@ impl Workshop {
     /// # Errors
     /// When the state folder cannot be read.
     pub fn status(&self, full_rights: bool) -> Result<StatusReport, WorkError> {
-        let state = self.state()?;
+        let state = self.readable_state()?;
         let overview = match &state {
             Some(state) => state.overview().map_err(crate::change::ChangeError::from)?,
             None => Overview::default(),
@@ -50,9 +50,12 @@ impl Workshop {
         not_here.extend(self.installed.problems.iter().map(|p| format!("{}: {}", p.path, p.what)));
         let (newer, damaged): (Vec<_>, Vec<_>) =
             overview.bad.iter().partition(|bad| matches!(bad.error, JournalError::Newer(_)));
+        if state.is_none() && self.state().is_err() {
+            not_here.push("changes: only root may read them".into());
+        }
         not_here.extend(newer.iter().map(|bad| format!("change {}: {}", bad.change, error_chain(&bad.error))));
         let room = self.root_room();
-        let last_check = state.as_ref().and_then(history::last_check);
+        let last_check = self.last_check();
         Ok(StatusReport {
             format: StatusReport::FORMAT.into(),
             machine: self.machine_report(),

@@ -12,7 +12,7 @@ use crate::check::{Expected, FilesCheck, Reference, Scope, Want};
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::model::{Area, ComponentId, Digest, EntryKind, Voucher};
 use crate::plan::{Action, Deed, ItemKind, Supply, needed_components};
-use crate::report::DownloadReport;
+use crate::report::{DownloadReport, UnverifiedReport};
 use crate::store::{Contents, Location, Store, StoreError};
 use crate::trust::Pins;
 
@@ -132,15 +132,14 @@ impl Workshop {
         })
     }
 
-    /// Lets components stand on what was verified of them before; answers whether any does that did not.
-    pub(super) fn recall(&self, reference: &Reference) -> bool {
-        let weak = self.weak_in_scope(reference, &Scope::default());
-        if weak.is_empty() {
-            return false;
+    /// The same, without asking the network for release files and indexes.
+    pub(super) fn prepare_at_hand(&self, wanted: &[ComponentId], observer: &dyn Observer) -> Result<bool, WorkError> {
+        if wanted.is_empty() {
+            return Ok(false);
         }
         self.with_archive(|archive| {
-            archive.recall(&self.machine, &weak, &self.pool);
-            weak.iter().any(|id| archive.manifest(id).is_some())
+            archive.prepare(&self.machine, wanted, &self.pool, observer).map_err(|_| WorkError::Stopped)?;
+            Ok(wanted.iter().any(|id| archive.manifest(id).is_some()))
         })
     }
 
@@ -319,6 +318,21 @@ impl Workshop {
                 .collect()
         };
         self.open_archive(find).unwrap_or_default()
+    }
+
+    /// What could not be verified for want of packages, and how much would have to be downloaded for it.
+    pub(super) fn unverified(&self, reference: &Reference, scope: &Scope) -> Option<UnverifiedReport> {
+        let weak = self.weak_in_scope(reference, scope);
+        let lacking = |archive: &Archive| -> Vec<u64> {
+            let fetchable = weak.iter().filter_map(|id| archive.lacking(&self.machine, id));
+            fetchable.map(|lacking| lacking.candidate.sum.get().size).collect()
+        };
+        let sizes = self.open_archive(lacking).unwrap_or_default();
+        (!weak.is_empty()).then(|| UnverifiedReport {
+            components: weak.len() as u64,
+            fetchable: sizes.len() as u64,
+            bytes: sizes.iter().sum(),
+        })
     }
 
     /// Downloads packages; answers with what could not be got.

@@ -30,7 +30,11 @@ impl Workshop {
         observer: &dyn Observer,
         ask: &mut dyn FnMut(&UndoReport) -> Agreement,
     ) -> Result<UndoReport, WorkError> {
-        let state = self.state()?.ok_or(WorkError::NothingToUndo)?;
+        let none = || match change {
+            Some(number) => WorkError::unknown("change", &number.to_string()),
+            None => WorkError::NothingToUndo,
+        };
+        let state = self.state()?.ok_or_else(none)?;
         let desk = self.desk(&state, observer);
         if let Some(number) = unfinished(&state)?.first() {
             return Err(ChangeError::Earlier(*number).into());

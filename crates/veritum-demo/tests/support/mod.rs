@@ -73,17 +73,21 @@ impl Demo {
             target: self.machine(),
             store: Some(demo.join("store").into()),
             trust: demo.join("trust"),
+            notes: Some(self.dir.path().join("notes")),
             state: None,
             scratch: vec![self.dir.path().to_owned()],
             from: Vec::new(),
             archive: veritum_core::archive::ArchiveSettings {
                 downloads: self.dir.path().join("downloads"),
+                cache: self.dir.path().join("cache"),
                 ..Default::default()
             },
             full_chain: false,
+            require: None,
             quick: false,
             policy,
             jobs: 2,
+            answerable: true,
             despite_disk: false,
             clear_attributes: false,
             now: jiff::Timestamp::from_second(veritum_demo::NOW).unwrap(),
@@ -151,6 +155,13 @@ pub(crate) fn spoil(file: &Path, chance: &mut Seed) -> Vec<u8> {
 /// What became of the files in a repair.
 pub(crate) fn files_of(report: &RepairReport) -> &AreaChange {
     report.areas.iter().find(|a| a.area == Area::Files).unwrap()
+}
+
+/// A file among the administrator's notes on a machine that has no id.
+pub(crate) fn note(settings: &Settings, name: &str) -> PathBuf {
+    let folders = std::fs::read_dir(settings.notes.as_ref().unwrap()).unwrap();
+    let mut found = folders.map(|folder| folder.unwrap().path().join(name)).filter(|path| path.exists());
+    found.next().unwrap_or_else(|| panic!("no note {name}"))
 }
 
 /// Subjects and verdicts of findings or notes, in order.

@@ -150,10 +150,12 @@ impl Stand {
         Settings {
             store: None,
             trust: self.trust(),
+            notes: Some(self.dir.path().join("notes")),
             archive: ArchiveSettings {
                 network: true,
                 limits: Limits { connect: Duration::from_secs(2), silence: short, patience: Duration::from_secs(2) },
                 downloads: self.downloads(),
+                cache: self.dir.path().join("cache"),
                 ..ArchiveSettings::default()
             },
             ..self.world.settings()

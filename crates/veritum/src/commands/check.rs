@@ -2,11 +2,9 @@
 
 use std::ffi::OsString;
 
-use veritum_core::model::Voucher;
 use veritum_core::report::{CheckReport, OutcomeWord};
 
 use super::print;
-use crate::args::Require;
 use crate::context::Context;
 use crate::errors::Failure;
 use crate::{exit, render, what};
@@ -17,22 +15,15 @@ pub(crate) fn run(context: &Context, words: &[OsString]) -> Result<u8, Failure> 
     let report = workshop.check(&scope, &context.progress)?;
     workshop.leave();
     print(context, &report, || render::check::words(context, &report, words))?;
-    Ok(status(context, &report))
+    Ok(status(&report))
 }
 
 /// The exit status that a check comes to.
-pub(crate) fn status(context: &Context, report: &CheckReport) -> u8 {
-    let by = |voucher| report.areas.iter().any(|a| a.vouched.get(&voucher).is_some_and(|n| *n > 0));
-    let too_weak = match context.require {
-        Some(Require::Signed) => by(Voucher::Itself) || by(Voucher::Archive),
-        Some(Require::Archive) => by(Voucher::Itself),
-        None => false,
-    };
+pub(crate) fn status(report: &CheckReport) -> u8 {
     let named_unexamined =
         report.limited && (report.outcome == OutcomeWord::Unexamined || !report.unexamined.is_empty());
     let bad = report.outcome == OutcomeWord::Problems
         || report.outcome == OutcomeWord::Unexamined
-        || too_weak
         || named_unexamined
         || !report.unfinished_changes.is_empty();
     if bad { exit::PROBLEMS } else { exit::FINE }

@@ -7,11 +7,11 @@ use veritum_core::event::Silent;
 use veritum_demo::mirror::Mirror;
 use veritum_demo::{BuildOptions, Built, FAULTS, Fault, build, by_name};
 
-use super::put;
 use crate::args::{DemoArgs, Global};
 use crate::context::shown;
 use crate::errors::{Failure, unknown_word};
 use crate::exit;
+use crate::output::put;
 use crate::render::count;
 use crate::render::style::{Label, paint};
 
@@ -38,7 +38,7 @@ pub(crate) fn run(args: &DemoArgs, global: &Global) -> Result<u8, Failure> {
             (false, false) => "",
         };
         let line = |f: &Fault| format!("{:width$}  {}{}\n", f.name, f.what, condition(f));
-        put(&FAULTS.iter().map(line).collect::<String>());
+        put(&FAULTS.iter().map(line).collect::<String>())?;
         return Ok(exit::FINE);
     }
     if args.serve {
@@ -62,18 +62,18 @@ pub(crate) fn run(args: &DemoArgs, global: &Global) -> Result<u8, Failure> {
         built.components,
         built.files,
         count(faults.len() as u64, "kind of damage", "kinds of damage")
-    ));
+    ))?;
     if !args.build_only {
         example(&config)?;
         updates(&args.dir, &built)?;
         apps(&built, &config)?;
     }
-    put(&ending(&built, &config, args.build_only));
+    put(&ending(&built, &config, args.build_only))?;
     if faults.iter().any(|f| f.mounts) {
         put(&format!(
             "\nThe machine lies on a small disk in memory. To let it go, with all that is on it: umount {}\n",
             shown(&built.machine)
-        ));
+        ))?;
     }
     Ok(exit::FINE)
 }
@@ -102,7 +102,7 @@ fn faults(names: &[String]) -> Result<Vec<&'static Fault>, Failure> {
 
 /// The whole life of some damage to files.
 fn example(config: &Path) -> Result<(), Failure> {
-    put(&format!("\n{} export VERITUM_CONFIG={}\n", paint(Label::Prompt, "$"), shown(config)));
+    put(&format!("\n{} export VERITUM_CONFIG={}\n", paint(Label::Prompt, "$"), shown(config)))?;
     let steps: [(&str, &[&str]); 9] = [
         ("What machine is this, and what vouches for it?", &["status"]),
         ("What is wrong with it? (This changes nothing.)", &["check"]),
@@ -121,9 +121,9 @@ fn example(config: &Path) -> Result<(), Failure> {
 fn updates(folder: &Path, built: &Built) -> Result<(), Failure> {
     let mirror = mirror(folder)?;
     let config = built.with_archive.canonicalize().unwrap_or_else(|_| built.with_archive.clone());
-    put(&format!("\n{}\n", paint(Label::Heading, "Updates do not come. Why?")));
-    put(&format!("\n{} export VERITUM_CONFIG={}\n", paint(Label::Prompt, "$"), shown(&config)));
-    put(&format!("{} export http_proxy={}\n", paint(Label::Prompt, "$"), mirror.url()));
+    put(&format!("\n{}\n", paint(Label::Heading, "Updates do not come. Why?")))?;
+    put(&format!("\n{} export VERITUM_CONFIG={}\n", paint(Label::Prompt, "$"), shown(&config)))?;
+    put(&format!("{} export http_proxy={}\n", paint(Label::Prompt, "$"), mirror.url()))?;
     let steps: [(&str, &[&str]); 4] = [
         ("What keeps them from coming? (The network is not asked.)", &["check", "updates"]),
         ("Put it right, and prove that they come.", &["repair", "updates", "--yes"]),
@@ -135,8 +135,8 @@ fn updates(folder: &Path, built: &Built) -> Result<(), Failure> {
 
 /// The chapter of applications, on the machine as the first one left it.
 fn apps(built: &Built, config: &Path) -> Result<(), Failure> {
-    put(&format!("\n{}\n", paint(Label::Heading, "The day after a power cut three applications do not open")));
-    put(&format!("\n{} export VERITUM_CONFIG={}\n", paint(Label::Prompt, "$"), shown(config)));
+    put(&format!("\n{}\n", paint(Label::Heading, "The day after a power cut three applications do not open")))?;
+    put(&format!("\n{} export VERITUM_CONFIG={}\n", paint(Label::Prompt, "$"), shown(config)))?;
     for fault in ["emptied-program", "settings-cut", "lock-left"].into_iter().filter_map(by_name) {
         veritum_demo::apply(&built.machine, fault)
             .map_err(|e| Failure::not_done("the machine cannot be damaged".into(), e.to_string(), None))?;
@@ -179,7 +179,7 @@ fn serve(folder: &Path) -> Result<u8, Failure> {
         mirror.url(),
         shown(&config),
         mirror.url()
-    ));
+    ))?;
     loop {
         std::thread::park();
     }
@@ -195,7 +195,7 @@ fn step(remark: &str, words: &[&str], config: &Path, proxy: Option<&str>) -> Res
         paint(Label::Remark, &format!("# {remark}")),
         paint(Label::Prompt, "$"),
         words.join(" ")
-    ));
+    ))?;
     let mut command = Command::new(&program);
     command.args(words).args(["--color", color]).env("VERITUM_CONFIG", config);
     for name in

@@ -2,9 +2,10 @@
 
 use std::ffi::OsStr;
 
-use super::{print, put};
+use super::print;
 use crate::context::Context;
 use crate::errors::Failure;
+use crate::output::put;
 use crate::what::{Subject, subject};
 use crate::{exit, render};
 
@@ -22,7 +23,7 @@ pub(crate) fn run(context: &Context, word: &OsStr) -> Result<u8, Failure> {
             if context.global.json {
                 print(context, &report, String::new)?;
             } else {
-                put(&render::explain::change_words(context, &report));
+                put(&render::explain::change_words(context, &report))?;
             }
             return Ok(exit::FINE);
         }

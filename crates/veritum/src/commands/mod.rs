@@ -15,12 +15,14 @@ mod status;
 mod store;
 mod undo;
 
-use clap::{CommandFactory as _, Parser as _};
+use clap::{CommandFactory as _, FromArgMatches as _};
 
 use crate::args::{Cli, Verb};
 use crate::context::Context;
 use crate::errors::Failure;
 use crate::exit;
+use crate::options::{Given, refuse_without_effect};
+use crate::output::put;
 
 /// Reads the arguments, runs the command, answers the exit status.
 pub(crate) fn run() -> u8 {
@@ -29,14 +31,16 @@ pub(crate) fn run() -> u8 {
         let _ = Cli::command().print_help();
         return exit::USAGE;
     }
-    let cli = match Cli::try_parse() {
-        Ok(cli) => cli,
+    let parsed = Cli::command().try_get_matches().and_then(|matches| Ok((Cli::from_arg_matches(&matches)?, matches)));
+    let (cli, matches) = match parsed {
+        Ok(parsed) => parsed,
         Err(e) => {
             let _ = e.print();
             return if e.use_stderr() { exit::USAGE } else { exit::FINE };
         }
     };
-    match dispatch(cli) {
+    let done = refuse_without_effect(&matches).and_then(|()| dispatch(cli, Given::new(&matches)));
+    match done {
         Ok(status) => status,
         Err(failure) => {
             failure.print();
@@ -45,7 +49,7 @@ pub(crate) fn run() -> u8 {
     }
 }
 
-fn dispatch(cli: Cli) -> Result<u8, Failure> {
+fn dispatch(cli: Cli, given: Given) -> Result<u8, Failure> {
     if let Verb::Schemas { dir } = &cli.verb {
         return schemas::run(dir);
     }
@@ -59,7 +63,7 @@ fn dispatch(cli: Cli) -> Result<u8, Failure> {
     if let Verb::AsOwner = &cli.verb {
         return as_owner::run();
     }
-    let context = Context::new(cli.global)?;
+    let context = Context::new(cli.global, given)?;
     command(&context, cli.verb).map_err(|mut failure| {
         failure.hint = failure.hint.map(|hint| context.completed(hint));
         if failure.status == exit::INTERRUPTED {
@@ -98,13 +102,5 @@ pub(crate) fn print<T: serde::Serialize>(
     } else {
         words()
     };
-    put(&text);
-    Ok(())
-}
-
-/// Writes to stdout; a reader that went away is no error.
-pub(crate) fn put(text: &str) {
-    use std::io::Write as _;
-    let mut out = anstream::stdout().lock();
-    let _ = out.write_all(text.as_bytes()).and_then(|()| out.flush());
+    put(&text)
 }

@@ -7,9 +7,10 @@ use veritum_core::model::{Area, quoted};
 use veritum_core::report::{ProofWord, RepairReport};
 use veritum_core::work::{Agreement, ClearUpdates, Preview, Workshop};
 
-use super::{check, print, put};
+use super::{check, print};
 use crate::context::Context;
 use crate::errors::Failure;
+use crate::output::{after_change, put};
 use crate::prompt::agree;
 use crate::{exit, render, what};
 
@@ -61,16 +62,19 @@ pub(crate) fn run(context: &Context, words: &[OsString], everything: bool) -> Re
     if context.global.plan {
         let (report, failure) = carry_out(context, &mut workshop, &wanted, &mut |_| Agreement::No)?;
         print(context, &report, || render::repair::plan_words(context, &report, &wanted.named))?;
-        return failure.map_or_else(|| Ok(check::status(context, &report.before)), Err);
+        return failure.map_or_else(|| Ok(check::status(&report.before)), Err);
     }
-    super::recover::first(context, &workshop)?;
+    if !super::recover::first(context, &workshop)? {
+        return Ok(exit::FINE);
+    }
     let mut trouble = None;
     let mut declined = false;
     let mut ask = |preview: &Preview<'_>| {
-        if !context.global.json {
-            put(&render::repair::preview_words(context, preview));
-        }
-        match agree("Put these right now?", context.global.yes) {
+        let shown = match context.global.json {
+            true => Ok(()),
+            false => put(&render::repair::preview_words(context, preview)),
+        };
+        match shown.and_then(|()| agree(context, "Put these right now?")) {
             Ok(true) => Agreement::Yes,
             Ok(false) => {
                 declined = true;
@@ -87,8 +91,11 @@ pub(crate) fn run(context: &Context, words: &[OsString], everything: bool) -> Re
     if let Some(trouble) = trouble.filter(|_| report.after.is_none()) {
         return Err(trouble);
     }
-    print(context, &report, || render::repair::words(context, &report, (&wanted.named, &wanted.checked), declined))?;
-    failure.map_or_else(|| Ok(status(context, &report)), Err)
+    let told =
+        print(context, &report, || render::repair::words(context, &report, (&wanted.named, &wanted.checked), declined));
+    if report.plan_only { told } else { after_change(told) }?;
+    let status = if declined && report.plan_only { exit::FINE } else { status(&report) };
+    failure.map_or(Ok(status), Err)
 }
 
 /// The rest first, then updates: what is damaged among the files may be what fetches them. What was done is told even when
@@ -118,14 +125,14 @@ fn carry_out(
     })
 }
 
-fn status(context: &Context, report: &RepairReport) -> u8 {
+fn status(report: &RepairReport) -> u8 {
     let last = report.after.as_ref().unwrap_or(&report.before);
     let remains = report.areas.iter().any(|a| !a.remaining.is_empty());
     let proof_failed = report.proof.as_ref().is_some_and(|p| p.outcome == ProofWord::Failed);
     if remains || proof_failed || report.before.doubt.is_some() {
         return exit::PROBLEMS;
     }
-    match check::status(context, last) {
+    match check::status(last) {
         exit::FINE if report.running.restart_due => exit::RESTART_DUE,
         status => status,
     }

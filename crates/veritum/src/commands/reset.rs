@@ -7,10 +7,11 @@ use veritum_core::model::quoted;
 use veritum_core::report::{HomeReset, ResetReport};
 use veritum_core::work::{Agreement, Only, ResetWanted};
 
-use super::{print, put};
+use super::print;
 use crate::args::{OnlyPart, ResetArgs};
 use crate::context::Context;
 use crate::errors::Failure;
+use crate::output::{after_change, put};
 use crate::prompt::agree;
 use crate::{exit, render};
 
@@ -30,13 +31,16 @@ pub(crate) fn run(context: &Context, args: ResetArgs) -> Result<u8, Failure> {
         prove: args.prove,
     };
     let workshop = context.open()?;
-    super::recover::first(context, &workshop)?;
+    if !super::recover::first(context, &workshop)? {
+        return Ok(exit::FINE);
+    }
     let (mut trouble, mut declined) = (None, false);
     let mut ask = |report: &ResetReport| {
-        if !context.global.json {
-            put(&render::reset::preview(context, report));
-        }
-        match agree("Set this aside now?", context.global.yes) {
+        let shown = match context.global.json {
+            true => Ok(()),
+            false => put(&render::reset::preview(context, report)),
+        };
+        match shown.and_then(|()| agree(context, "Set this aside now?")) {
             Ok(true) => Agreement::Yes,
             Ok(false) => {
                 declined = true;
@@ -52,12 +56,13 @@ pub(crate) fn run(context: &Context, args: ResetArgs) -> Result<u8, Failure> {
     if let Some(trouble) = trouble {
         return Err(trouble);
     }
-    print(context, &report, || render::reset::words(context, &report, &again, declined))?;
+    let told = print(context, &report, || render::reset::words(context, &report, &again, declined));
+    if report.plan_only { told } else { after_change(told) }?;
     let incomplete = |home: &HomeReset| {
         let failed = home.actions.iter().any(|action| action.why.is_some());
         home.trouble.is_some() || !home.running.is_empty() || !home.blocked.is_empty() || failed
     };
-    Ok(if report.homes.iter().any(incomplete) { exit::PROBLEMS } else { exit::FINE })
+    Ok(if !declined && report.homes.iter().any(incomplete) { exit::PROBLEMS } else { exit::FINE })
 }
 
 /// The same as it was typed, without what was answered beforehand.

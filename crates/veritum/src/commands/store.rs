@@ -9,10 +9,11 @@ use veritum_core::trust::openpgp::Keyring;
 use veritum_core::trust::{KeyPair, Pins, StoreKeys, VendorKeys};
 use veritum_core::work::Agreement;
 
-use super::{print, put};
+use super::print;
 use crate::args::StoreVerb;
 use crate::context::{Context, place, shown};
 use crate::errors::Failure;
+use crate::output::put;
 use crate::prompt::agree;
 use crate::{exit, render};
 
@@ -134,10 +135,11 @@ fn fill_installed(context: &Context, contents: bool) -> Result<u8, Failure> {
     let mut workshop = context.open()?;
     let (mut trouble, mut declined) = (None, false);
     let mut ask = |report: &FillReport| {
-        if !context.global.json {
-            put(&render::store::fill_plan(report));
-        }
-        match agree("Take these in now?", context.global.yes) {
+        let shown = match context.global.json {
+            true => Ok(()),
+            false => put(&render::store::fill_plan(report)),
+        };
+        match shown.and_then(|()| agree(context, "Take these in now?")) {
             Ok(true) => Agreement::Yes,
             answer => {
                 declined = answer.is_ok();
@@ -199,10 +201,10 @@ fn trust_keyring(context: &Context, file: &Path) -> Result<u8, Failure> {
         return Ok(exit::FINE);
     }
     if !context.global.json {
-        put(&render::store::vendor_keys(file, &new, known.len()));
+        put(&render::store::vendor_keys(file, &new, known.len()))?;
     }
-    if context.global.plan || !agree("Trust these keys from now on?", context.global.yes)? {
-        put("Nothing was changed.\n");
+    if context.global.plan || !agree(context, "Trust these keys from now on?")? {
+        put("Nothing was changed.\n")?;
         return Ok(exit::FINE);
     }
     for certificate in &new {
@@ -227,10 +229,10 @@ fn trust(context: &Context, location: &Path) -> Result<u8, Failure> {
         return Ok(exit::FINE);
     }
     if !context.global.json {
-        put(&render::store::candidate(&candidate));
+        put(&render::store::candidate(&candidate))?;
     }
-    if context.global.plan || !agree("Trust these keys from now on?", context.global.yes)? {
-        put("Nothing was changed.\n");
+    if context.global.plan || !agree(context, "Trust these keys from now on?")? {
+        put("Nothing was changed.\n")?;
         return Ok(exit::FINE);
     }
     candidate.pin(&pins, context.settings.now)?;

@@ -1,38 +1,49 @@
 //! `undo`: take a change back.
 
 use veritum_core::report::UndoReport;
-use veritum_core::work::Agreement;
+use veritum_core::work::{Agreement, WorkError};
 
-use super::{print, put};
+use super::print;
 use crate::context::Context;
 use crate::errors::Failure;
+use crate::output::{after_change, put};
 use crate::prompt::agree;
 use crate::{exit, render};
 
 pub(crate) fn run(context: &Context, change: Option<u64>) -> Result<u8, Failure> {
     let workshop = context.open()?;
-    super::recover::first(context, &workshop)?;
-    let mut trouble = None;
+    if !super::recover::first(context, &workshop)? {
+        return Ok(exit::FINE);
+    }
+    let (mut trouble, mut declined) = (None, false);
     let mut ask = |report: &UndoReport| {
-        if !context.global.json {
-            put(&render::undo::preview(context, report));
-        }
-        match agree("Take this back now?", context.global.yes) {
+        let shown = match context.global.json {
+            true => Ok(()),
+            false => put(&render::undo::preview(context, report)),
+        };
+        match shown.and_then(|()| agree(context, "Take this back now?")) {
             Ok(true) => Agreement::Yes,
-            Ok(false) => Agreement::No,
+            Ok(false) => {
+                declined = true;
+                Agreement::No
+            }
             Err(failure) => {
                 trouble = Some(failure);
                 Agreement::No
             }
         }
     };
-    let report = workshop.undo(change, context.global.plan, &context.progress, &mut ask)?;
+    let report = match workshop.undo(change, context.global.plan, &context.progress, &mut ask) {
+        Err(WorkError::NothingToUndo) => UndoReport::nothing(),
+        other => other?,
+    };
     if let Some(trouble) = trouble {
         return Err(trouble);
     }
-    print(context, &report, || render::undo::words(context, &report))?;
+    let told = print(context, &report, || render::undo::words(context, &report));
+    if report.plan_only { told } else { after_change(told) }?;
     let incomplete = report.changes.iter().any(|c| !c.refused.is_empty() || c.actions.iter().any(|a| a.why.is_some()));
-    Ok(match incomplete {
+    Ok(match incomplete && !declined {
         true => exit::PROBLEMS,
         false if report.running.restart_due => exit::RESTART_DUE,
         false => exit::FINE,

@@ -27,6 +27,7 @@ pub(crate) fn words(context: &Context, report: &CheckReport, what: &[OsString]) 
     text.push_str(&findings(context, report));
     text.push_str(&notes(context, report));
     text.push_str(&unexamined(report));
+    text.push_str(&unverified(report));
     text.push_str(&downloads(report));
     text.push_str(&doubt(report));
     text.push('\n');
@@ -45,6 +46,11 @@ fn answer(context: &Context, report: &CheckReport) -> String {
     let repairable: u64 = report.areas.iter().map(|a| a.repairable).sum();
     let part = if report.limited { "what was named on " } else { "" };
     match report.outcome {
+        OutcomeWord::Problems if problems == 0 => format!(
+            "{part}{place} is {}: nothing wrong was found, but {} more weakly than required\n",
+            paint(Label::Bad, "not vouched for as required"),
+            count(report.too_weak, "thing is vouched for", "things are vouched for")
+        ),
         OutcomeWord::Problems => {
             let advised = report.areas.iter().all(|a| matches!(a.area, Area::Updates | Area::Apps) || a.problems == 0);
             let able = match repairable {
@@ -144,6 +150,21 @@ fn standing(report: &CheckReport) -> String {
         names.iter().for_each(|name| text.push_str(&format!("       {head}: {name}\n")));
         // The reason, then on a line of its own what can be done about it.
         text.push_str(&format!("         {}\n", why.replace("; ", "\n         ")));
+    }
+    text
+}
+
+/// What could not be verified for want of packages.
+fn unverified(report: &CheckReport) -> String {
+    let Some(unverified) = &report.unverified else { return String::new() };
+    let of = count(unverified.components, "component", "components");
+    let mut text = format!(
+        "\nNot verified: owners, permissions, links and configuration files of {of}; {} not at hand.\n",
+        if unverified.components == 1 { "its signed package is" } else { "their signed packages are" }
+    );
+    if unverified.fetchable > 0 {
+        let packages = count(unverified.fetchable, "package", "packages");
+        text.push_str(&format!("To verify them too, {packages} must be downloaded: {}.\n", size(unverified.bytes)));
     }
     text
 }
@@ -440,17 +461,16 @@ fn commands(context: &Context, report: &CheckReport, what: &[OsString]) -> Vec<(
     }
     let weak = report.areas.iter().any(|a| a.vouched.get(&Voucher::Itself).is_some_and(|n| *n > 0));
     let files = report.areas.iter().any(|a| a.area == Area::Files);
-    if report.outcome == OutcomeWord::SoundAsKnown && files && weak && !context.settings.full_chain && !report.limited {
-        commands.push(match report.sources.iter().any(|s| s.standing == "vouched") {
-            true => (context.command("check --full-chain"), "holds everything against its signed package"),
+    let open = report.outcome == OutcomeWord::SoundAsKnown || report.too_weak > 0 && report.problems() == 0;
+    if open && files && weak && !context.settings.full_chain {
+        let fetchable = report.unverified.as_ref().is_some_and(|unverified| unverified.fetchable > 0);
+        commands.push(match fetchable {
+            true => (
+                context.command(&format!("check{named} --full-chain")),
+                "downloads these packages, and holds everything against them",
+            ),
             false => (context.command("check --store LOCATION"), "a signed store would vouch for more"),
         });
-    }
-    // What nobody has looked into for want of its package.
-    let lacking = report.downloads.iter().any(|d| d.failed.is_none());
-    if lacking && repairable == 0 && context.settings.full_chain {
-        let why = "downloads these packages first, and holds against them what stands here";
-        commands.push((context.command(&format!("repair{named}")), why));
     }
     if commands.is_empty() {
         commands.push((context.command("status"), "what else is pending on this machine"));

@@ -60,6 +60,12 @@ pub(crate) fn preview(context: &Context, report: &UndoReport) -> String {
 pub(crate) fn words(context: &Context, report: &UndoReport) -> String {
     let done: Vec<_> = report.changes.iter().filter(|c| c.change.is_some()).collect();
     if done.is_empty() {
+        if report.changes.is_empty() {
+            return format!(
+                "There is no change to take back.\n\n{}",
+                next(&[(context.command("list changes"), "all changes")])
+            );
+        }
         let nothing = report.changes.iter().all(|c| c.actions.is_empty());
         let head = if report.plan_only && !nothing {
             preview(context, report)

@@ -1,0 +1,253 @@
+//! The options of every command: where each has an effect, and how those that were given are typed again.
+//!
+//! All of it comes from the parser: what was typed, however it was typed, and what the environment gave.
+
+use std::ffi::OsString;
+
+use clap::ArgMatches;
+use clap::parser::ValueSource;
+use veritum_core::model::quoted;
+
+use crate::errors::Failure;
+
+/// An option, as the parser and as people know it.
+struct Effect {
+    id: &'static str,
+    option: &'static str,
+    kind: Kind,
+    /// Whether it decides what a command acts on, so that a suggested one must have it, too.
+    repeated: bool,
+    /// The commands in which it has an effect.
+    commands: &'static [&'static str],
+}
+
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Kind {
+    Value,
+    Switch,
+}
+
+const ON_A_MACHINE: &[&str] =
+    &["status", "check", "repair", "explain", "list", "reset", "undo", "recover", "guard", "store fill"];
+const WITH_A_STORE: &[&str] =
+    &["status", "check", "repair", "explain", "list", "store fill", "store publish", "store show"];
+const WITH_SOURCES: &[&str] = &["status", "check", "repair", "explain", "list", "store fill"];
+const WITH_NETWORK: &[&str] =
+    &["status", "check", "repair", "explain", "list", "store fill", "store trust", "store show"];
+const CHANGING: &[&str] = &["repair", "undo", "recover", "reset", "store fill", "store trust"];
+const DETAILED: &[&str] = &[
+    "status",
+    "check",
+    "repair",
+    "list",
+    "reset",
+    "undo",
+    "store create",
+    "store fill",
+    "store publish",
+    "store trust",
+    "store show",
+];
+const REPORTING: &[&str] = &[
+    "status",
+    "check",
+    "repair",
+    "explain",
+    "list",
+    "reset",
+    "undo",
+    "recover",
+    "store create",
+    "store fill",
+    "store publish",
+    "store trust",
+    "store show",
+];
+
+/// In the order in which they are typed again.
+#[rustfmt::skip]
+const EFFECTS: &[Effect] = &[
+    Effect { id: "target", option: "--target", kind: Kind::Value, repeated: true, commands: ON_A_MACHINE },
+    Effect { id: "store", option: "--store", kind: Kind::Value, repeated: true, commands: WITH_A_STORE },
+    Effect { id: "state", option: "--state", kind: Kind::Value, repeated: true, commands: ON_A_MACHINE },
+    Effect { id: "downloads", option: "--downloads", kind: Kind::Value, repeated: true, commands: WITH_SOURCES },
+    Effect { id: "from", option: "--from", kind: Kind::Value, repeated: true, commands: WITH_SOURCES },
+    Effect { id: "no_network", option: "--no-network", kind: Kind::Switch, repeated: true, commands: WITH_NETWORK },
+    Effect { id: "full_chain", option: "--full-chain", kind: Kind::Switch, repeated: true, commands: &["check", "repair"] },
+    Effect { id: "require", option: "--require", kind: Kind::Value, repeated: true, commands: &["check", "repair"] },
+    Effect { id: "clear_attributes", option: "--clear-attributes", kind: Kind::Switch, repeated: true, commands: &["repair", "undo", "recover"] },
+    // What a quick check found is no reason for another quick one: that is typed again on purpose.
+    Effect { id: "quick", option: "--quick", kind: Kind::Switch, repeated: false, commands: &["check"] },
+    Effect { id: "plan", option: "--plan", kind: Kind::Switch, repeated: false, commands: CHANGING },
+    Effect { id: "yes", option: "--yes", kind: Kind::Switch, repeated: false, commands: CHANGING },
+    Effect { id: "despite_disk", option: "--despite-disk", kind: Kind::Switch, repeated: false, commands: &["repair"] },
+    Effect { id: "ungrouped", option: "--ungrouped", kind: Kind::Switch, repeated: false, commands: &["check", "list"] },
+    Effect { id: "verbose", option: "--verbose", kind: Kind::Switch, repeated: false, commands: DETAILED },
+    Effect { id: "json", option: "--json", kind: Kind::Switch, repeated: false, commands: REPORTING },
+];
+/// What is trusted lies beside the settings file in use, so every command needs the same one.
+const CONFIG: Effect = Effect { id: "config", option: "--config", kind: Kind::Value, repeated: true, commands: &[] };
+
+/// The options that were given.
+#[derive(Debug, Default)]
+pub(crate) struct Given {
+    /// Of the settings file.
+    config: String,
+    /// The others that are typed again, each with its option's name.
+    again: Vec<(&'static str, String)>,
+}
+
+impl Given {
+    pub(crate) fn new(matches: &ArgMatches) -> Self {
+        let again = EFFECTS.iter().filter(|effect| effect.repeated).filter_map(|effect| {
+            let typed = typed_again(effect, matches);
+            (!typed.is_empty()).then_some((effect.option, typed))
+        });
+        Self { config: typed_again(&CONFIG, matches), again: again.collect() }
+    }
+
+    /// A command with the options that decide what it acts on: those that were given and that have an effect in it.
+    pub(crate) fn complete(&self, command: &str) -> String {
+        let verb = verb_of(command);
+        let has = |option: &str| command.split(' ').any(|word| word == option);
+        let mut whole = command.to_owned();
+        if !has(CONFIG.option) {
+            whole.push_str(&self.config);
+        }
+        for (option, typed) in &self.again {
+            let effective = EFFECTS.iter().any(|e| e.option == *option && e.commands.contains(&verb.as_str()));
+            if effective && !has(option) {
+                whole.push_str(typed);
+            }
+        }
+        whole
+    }
+}
+
+/// An option that was given, as it is typed again; empty when it was not.
+fn typed_again(effect: &Effect, matches: &ArgMatches) -> String {
+    let given = matches!(matches.value_source(effect.id), Some(ValueSource::CommandLine | ValueSource::EnvVariable));
+    match effect.kind {
+        _ if !given => String::new(),
+        Kind::Switch if matches.get_flag(effect.id) => format!(" {}", effect.option),
+        Kind::Switch => String::new(),
+        Kind::Value => {
+            let values: Vec<OsString> =
+                matches.get_raw(effect.id).into_iter().flatten().map(ToOwned::to_owned).collect();
+            values.iter().map(|v| format!(" {} {}", effect.option, quoted(v.as_encoded_bytes()))).collect()
+        }
+    }
+}
+
+/// The command that words begin with: `check`, `store fill`.
+fn verb_of(command: &str) -> String {
+    let mut words = command.split(' ');
+    match (words.next(), words.next()) {
+        (Some("store"), Some(second)) => format!("store {second}"),
+        (first, _) => first.unwrap_or_default().to_owned(),
+    }
+}
+
+/// Refuses options that were typed and have no effect in the command that was typed.
+pub(crate) fn refuse_without_effect(matches: &ArgMatches) -> Result<(), Failure> {
+    let Some((first, inner)) = matches.subcommand() else { return Ok(()) };
+    let verb = match (first, inner.subcommand_name()) {
+        ("store", Some(second)) => format!("store {second}"),
+        _ => first.to_owned(),
+    };
+    let typed = |id: &str| matches.value_source(id) == Some(ValueSource::CommandLine);
+    match EFFECTS.iter().find(|e| typed(e.id) && !e.commands.contains(&verb.as_str())) {
+        Some(effect) => Err(Failure::usage(
+            format!("{} has no effect in `veritum {verb}`", effect.option),
+            "nothing was done".into(),
+            Some(format!("veritum {verb} --help")),
+        )),
+        None => Ok(()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::CommandFactory as _;
+
+    use super::*;
+    use crate::args::Cli;
+
+    fn given(words: &[&str]) -> Given {
+        Given::new(&Cli::command().no_binary_name(true).try_get_matches_from(words).unwrap())
+    }
+
+    #[test]
+    fn every_option_of_the_table_is_one_of_the_parser_and_each_of_the_parser_is_in_the_table() {
+        let command = Cli::command();
+        let known: Vec<&str> = EFFECTS.iter().chain([&CONFIG]).map(|e| e.id).collect();
+        // These have an effect, or do no harm, wherever there is something to see.
+        let everywhere = ["jobs", "quiet", "color"];
+        let global: Vec<&str> =
+            command.get_arguments().filter(|a| a.is_global_set()).map(|a| a.get_id().as_str()).collect();
+        for id in &global {
+            assert!(known.contains(id) || everywhere.contains(id), "{id}");
+        }
+        for effect in EFFECTS.iter().chain([&CONFIG]) {
+            let argument = command.get_arguments().find(|a| a.get_id() == effect.id).unwrap();
+            assert_eq!(argument.get_long(), effect.option.strip_prefix("--"));
+        }
+    }
+
+    #[test]
+    fn what_decides_what_is_acted_on_is_repeated_however_it_was_typed() {
+        let all = "repair --target /mnt --no-network";
+        for words in [
+            &["check", "-N", "-t", "/mnt"][..],
+            &["check", "-Nt", "/mnt"],
+            &["check", "-Nt/mnt"],
+            &["check", "-Nt=/mnt"],
+            &["check", "-qNvt", "/mnt"],
+            &["-vNqt/mnt", "check"],
+            &["check", "--no-network", "--target=/mnt"],
+            &["--target", "/mnt", "check", "-N"],
+        ] {
+            assert_eq!(given(words).complete("repair"), all, "{words:?}");
+        }
+        for cluster in ["-qt", "-pt", "-yt", "-pyqt", "-vt"] {
+            let verb = if cluster.contains(['p', 'y']) { "undo" } else { "check" };
+            assert_eq!(given(&[verb, cluster, "/mnt"]).complete("check"), "check --target /mnt", "{cluster}");
+        }
+        assert_eq!(given(&["check", "-sX", "-fA", "-f=B"]).complete("check"), "check --store X --from A --from B");
+        assert_eq!(given(&["check", "-t", "/a b"]).complete("check"), r"check --target $'/a b'");
+    }
+
+    #[test]
+    fn nothing_is_repeated_twice_nor_where_it_has_no_effect() {
+        let given = given(&["check", "--store", "X", "--full-chain", "-t/mnt", "--config", "c.toml"]);
+        assert_eq!(given.complete("check --store Y"), "check --store Y --config c.toml --target /mnt --full-chain");
+        assert_eq!(given.complete("undo 3"), "undo 3 --config c.toml --target /mnt");
+        assert_eq!(given.complete("store trust Y"), "store trust Y --config c.toml");
+        assert_eq!(given.complete("store publish --keys K"), "store publish --keys K --config c.toml --store X");
+        assert_eq!(given.complete("check --full-chain"), "check --full-chain --config c.toml --target /mnt --store X");
+    }
+
+    #[test]
+    fn an_option_without_effect_is_refused() {
+        let refused = |words: &[&str]| {
+            let matches = Cli::command().no_binary_name(true).try_get_matches_from(words).unwrap();
+            refuse_without_effect(&matches).err().map(|failure| failure.what)
+        };
+        assert_eq!(refused(&["check", "--plan"]).unwrap(), "--plan has no effect in `veritum check`");
+        assert_eq!(refused(&["-y", "status"]).unwrap(), "--yes has no effect in `veritum status`");
+        for words in [
+            &["repair", "--quick"][..],
+            &["undo", "--full-chain"],
+            &["undo", "-s", "X"],
+            &["store", "create", "D", "--keys", "K", "--target", "/mnt"],
+            &["demo", "--json"],
+            &["explain", "3", "--require", "signed"],
+            &["check", "--despite-disk"],
+        ] {
+            assert!(refused(words).is_some(), "{words:?}");
+        }
+        for words in [&["check", "--quick"][..], &["repair", "-py"], &["store", "fill", "--installed", "-t", "/mnt"]] {
+            assert_eq!(refused(words), None, "{words:?}");
+        }
+    }
+}

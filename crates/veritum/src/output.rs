@@ -1,0 +1,51 @@
+//! Writing to the two streams: a reader that went away is a quiet end, anything else that goes wrong is told.
+
+use std::io::{self, Write as _};
+
+use crate::errors::Failure;
+use crate::exit;
+
+/// Writes to stdout.
+pub(crate) fn put(text: &str) -> Result<(), Failure> {
+    let mut out = anstream::stdout().lock();
+    told(out.write_all(text.as_bytes()).and_then(|()| out.flush()))
+}
+
+fn told(written: io::Result<()>) -> Result<(), Failure> {
+    match written {
+        Err(e) if e.kind() != io::ErrorKind::BrokenPipe => {
+            let why = veritum_core::model::error_words(&e);
+            Err(Failure::not_done("the output cannot be written".into(), why, None))
+        }
+        _ => Ok(()),
+    }
+}
+
+/// The same once something was changed: that stands, whether it can be told or not.
+pub(crate) fn after_change(told: Result<(), Failure>) -> Result<(), Failure> {
+    told.map_err(|failure| Failure {
+        why: format!("{}; what was done stays done", failure.why),
+        hint: Some("veritum list changes".into()),
+        status: exit::PROBLEMS,
+        ..failure
+    })
+}
+
+/// Writes a line to stderr. Where nobody reads it, nothing is lost but the line.
+pub(crate) fn note(line: &str) {
+    let _ = writeln!(io::stderr().lock(), "{line}");
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_a_reader_that_went_away_is_a_quiet_end() {
+        assert!(told(Err(io::ErrorKind::BrokenPipe.into())).is_ok());
+        let full = told(Err(io::ErrorKind::StorageFull.into())).unwrap_err();
+        assert_eq!(full.status, exit::NOT_CARRIED_OUT);
+        let after = after_change(Err(full)).unwrap_err();
+        assert!(after.status == exit::PROBLEMS && after.why.ends_with("what was done stays done"), "{after:?}");
+    }
+}
