@@ -115,6 +115,9 @@ impl From<WorkError> for Failure {
                 format!("its ids are {}", ids.join(", ")),
                 Some("type one of them: app:ID".into()),
             ),
+            WorkError::NoSuchFile { .. } => {
+                Self::usage(error.to_string(), "it is not there, and no installed component owns it".into(), None)
+            }
             WorkError::Ambiguous { .. } => Self::usage(
                 error.to_string(),
                 "type more of its signs".into(),

@@ -367,8 +367,8 @@ fn a_part_of_the_system_that_is_not_mounted_is_told_and_left_alone() {
         "UUID=1 / ext4 defaults 0 1\nUUID=2 /usr/share/quay ext4 defaults 0 2\n",
     )
     .unwrap();
-    bench.say(&["check"]).expect(1, &["2 problems", "not examined: /usr/share/quay is not mounted (9"]);
-    bench.say(&["repair", "--yes"]).expect(0, &["2 problems put right"]);
+    bench.say(&["check"]).expect(1, &["3 problems", "not examined: /usr/share/quay is examined as it is, but fstab"]);
+    bench.say(&["repair", "--yes"]).expect(1, &["2 problems put right", "fstab names a file system for its place"]);
     assert_eq!(std::fs::read(bench.world.at("/usr/share/quay/part-1")).unwrap(), b"changed\n");
     std::fs::write(bench.world.at("/etc/fstab"), "UUID=3 /var ext4 defaults 0 2\n").unwrap();
     bench.say(&["repair", "--yes"]).expect_err(
@@ -418,6 +418,9 @@ fn arguments_are_bytes_and_come_back_as_a_shell_reads_them() {
     let bench = Bench::damaged();
     let path = std::ffi::OsStr::from_bytes(b"/usr/share/quay/\xff");
     let check = |words: &[&std::ffi::OsStr]| said(bench.command(&["check"]).args(words).output().unwrap());
+    check(&[path]).expect_err(2, &["no such file: /usr/share/quay/\\xff"]);
+    std::fs::write(bench.world.machine().join("usr/share/quay").join(std::ffi::OsStr::from_bytes(b"\xff")), "")
+        .unwrap();
     check(&[path]).expect(1, &["nothing of what was named on counter-07"]);
     let both = check(&[path, "/usr/bin/quay".as_ref()]);
     both.expect(1, &["1 problem", "Next: veritum repair $'/usr/share/quay/\\xff' /usr/bin/quay"]);

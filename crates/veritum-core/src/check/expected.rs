@@ -70,6 +70,8 @@ pub struct Expected {
     pub settings: bool,
     /// Whether the component's own scripts set owner, mode or privileges.
     pub configured: bool,
+    /// Whether they give it capabilities, whatever the administrator answers.
+    pub capable: bool,
     /// Which hard-link group it belongs to: position in [`Reference::groups`](super::Reference::groups).
     pub group: Option<usize>,
 }

@@ -32,6 +32,8 @@ pub struct Fault {
     pub sibling: Option<SystemPath>,
     /// Whether the content is as it should be, and only owner or mode is not.
     pub only_meta: bool,
+    /// Whether nothing is wrong but that capabilities are gone, which only the package's own configuring gives.
+    pub lost_capabilities: bool,
     /// For a folder that is missing or blocked: every listed spelling of it; all that is expected below comes back
     /// with it.
     pub roots: Vec<SystemPath>,
@@ -63,6 +65,8 @@ pub struct FilesCheck {
     pub folders: PathMap<SystemPath>,
     /// What could not be examined.
     pub unexamined: Vec<Unexamined>,
+    /// Things that could not be examined because a file system is not mounted, or another one is in the way.
+    pub elsewhere: u64,
     /// Things looked at.
     pub examined: u64,
     /// Of them, how many each voucher answers for.

@@ -39,6 +39,8 @@ pub enum Placement {
     Outside {
         /// Why, for people.
         why: String,
+        /// Whether another file system is needed, or in the way, to look at it.
+        elsewhere: bool,
     },
     /// It may not be looked at with these rights.
     Forbidden,
@@ -209,11 +211,11 @@ impl Eye<'_> {
     /// Judges a folder whose parent is open.
     fn judge_in(&self, listed: &SystemPath, above: &Placement, dir: &io::Result<Dir>) -> Judged {
         if let Some(place) = self.machine.extent().unmounted_above(listed) {
-            return Placement::Outside { why: format!("{place} is not mounted") }.into();
+            return Placement::Outside { why: format!("{place} is not mounted"), elsewhere: true }.into();
         }
         let Placement::At(above) = above else { return above.clone().into() };
         let Ok(physical) = above.child(listed.name()) else {
-            return Placement::Outside { why: "its path is too long".into() }.into();
+            return Placement::Outside { why: "its path is too long".into(), elsewhere: false }.into();
         };
         let dir = match dir {
             Ok(dir) => dir,
@@ -255,7 +257,9 @@ impl Eye<'_> {
         };
         match self.machine.extent().judge(&dir) {
             Ok(Ok(())) => Placement::At(physical.clone()),
-            Ok(Err(_)) => Placement::Outside { why: format!("another file system is mounted on {physical}") },
+            Ok(Err(_)) => {
+                Placement::Outside { why: format!("another file system is mounted on {physical}"), elsewhere: true }
+            }
             Err(e) => refused(&e),
         }
     }
@@ -270,7 +274,7 @@ impl Eye<'_> {
             return match self.machine.resolve(&physical) {
                 Ok(to) => self.enter(&to),
                 Err(e) if e.kind() == io::ErrorKind::NotFound => {
-                    Placement::Outside { why: format!("{listed} leads to nothing") }
+                    Placement::Outside { why: format!("{listed} leads to nothing"), elsewhere: false }
                 }
                 Err(e) => refused(&e),
             }

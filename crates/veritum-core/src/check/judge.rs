@@ -31,11 +31,20 @@ pub(super) struct Judge<'a> {
     /// Missing folders, by where they should be.
     missing: BTreeMap<SystemPath, MissingFolder>,
     reasons: BTreeMap<String, (u64, Option<SystemPath>)>,
+    /// Whether the tool that gives capabilities is installed: without it no script could.
+    may_have_capabilities: bool,
 }
 
 impl<'a> Judge<'a> {
     pub(super) fn new(case: Case<'a>) -> Self {
-        Self { case, out: FilesCheck::default(), missing: BTreeMap::new(), reasons: BTreeMap::new() }
+        let places = ["/sbin/setcap", "/usr/sbin/setcap"].map(SystemPath::literal);
+        Self {
+            case,
+            out: FilesCheck::default(),
+            missing: BTreeMap::new(),
+            reasons: BTreeMap::new(),
+            may_have_capabilities: places.iter().any(|place| case.machine.resolve(place).is_ok()),
+        }
     }
 
     fn not_examined(&mut self, reason: String, path: &SystemPath) {
@@ -79,7 +88,8 @@ impl<'a> Judge<'a> {
                 self.count(expected);
                 None
             }
-            Placement::Outside { why } => {
+            Placement::Outside { why, elsewhere } => {
+                self.out.elsewhere += u64::from(elsewhere);
                 self.not_examined(why, listed);
                 None
             }
@@ -162,7 +172,8 @@ impl<'a> Judge<'a> {
             return;
         }
         let sound_so_far = verdicts.is_empty();
-        if meta == MetaVerdict::Wrong {
+        let lost = self.may_have_capabilities && meta::lost_capabilities(expected, found);
+        if meta == MetaVerdict::Wrong || lost {
             verdicts.push(Verdict::WrongMode);
         }
         if meta == MetaVerdict::Adjusted && sound_so_far {
@@ -180,6 +191,10 @@ impl<'a> Judge<'a> {
         let sibling = self.sibling(expected, anchors, Some(&seat.physical));
         let only_meta = *first == Verdict::WrongMode && also.is_empty() && !found.capabilities;
         self.fault(seat, *first, also.to_vec(), Some(found), sibling, only_meta);
+        if lost && let (Some(finding), Some(fault)) = (self.out.findings.last_mut(), self.out.faults.last_mut()) {
+            finding.cause.get_or_insert_with(|| "the capabilities that its component gives it are gone".into());
+            fault.lost_capabilities = only_meta && meta != MetaVerdict::Wrong;
+        }
     }
 
     fn fault(
@@ -204,6 +219,7 @@ impl<'a> Judge<'a> {
             found: found.map(|f| f.stat),
             sibling,
             only_meta,
+            lost_capabilities: false,
             roots: Vec::new(),
             alias: None,
         };
@@ -228,6 +244,7 @@ impl<'a> Judge<'a> {
             found: stat,
             sibling: None,
             only_meta: false,
+            lost_capabilities: false,
             roots: Vec::new(),
             alias: None,
         };
@@ -306,6 +323,7 @@ impl<'a> Judge<'a> {
             found,
             sibling: None,
             only_meta: false,
+            lost_capabilities: false,
             roots,
             alias,
         };

@@ -61,6 +61,8 @@ impl Share {
             {
                 before.other_metas.push(meta);
             }
+            // Whichever of them configures a folder configures it for all. A top-level one stands in too many scripts.
+            let configured = (before.configured || expected.configured) && expected.listed.names().count() > 2;
             // A component that a verified manifest describes answers better than one known only by its records.
             if expected.voucher < before.voucher {
                 let also = std::mem::take(&mut before.also);
@@ -70,6 +72,7 @@ impl Share {
             } else {
                 before.also.push(expected.component);
             }
+            before.configured |= configured;
             return;
         }
         self.settle_conflict(at, expected, components, records);
@@ -100,6 +103,41 @@ impl Share {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    /// Nothing is recorded of anything.
+    struct NoRecords;
+
+    impl Records for NoRecords {
+        fn of(
+            &self,
+            _: &crate::platform::Component,
+            _: Option<&crate::platform::Keep<'_>>,
+        ) -> Result<crate::platform::SelfRecord, crate::platform::RecordProblem> {
+            Err(crate::platform::RecordProblem { path: SystemPath::root(), what: "nothing".into() })
+        }
+    }
+
+    #[test]
+    fn a_folder_that_one_of_its_owners_configures_is_configured_but_for_those_at_the_top() {
+        let folder = |path, component, configured| Expected {
+            listed: SystemPath::literal(path),
+            component,
+            also: vec![],
+            voucher: crate::model::Voucher::Archive,
+            want: Want::Folder,
+            meta: None,
+            other_metas: vec![],
+            overridden: None,
+            settings: false,
+            configured,
+            capable: false,
+            group: None,
+        };
+        for (path, wanted) in [("/usr/share/quay", true), ("/usr/share", false), ("/usr", false)] {
+            let share = Share::of(vec![vec![folder(path, 0, false)], vec![folder(path, 1, true)]], &[], &NoRecords);
+            assert_eq!((share.expected.len(), share.expected[0].configured), (1, wanted), "{path}");
+        }
+    }
 
     #[test]
     fn what_lies_in_one_folder_is_in_one_share() {

@@ -1,7 +1,7 @@
 //! Owner, mode and privileges: what differs, and whether that is a problem.
 
 use super::expected::{Expected, Meta, Policy, Want};
-use crate::model::Stat;
+use crate::model::{FileKind, Stat, SystemPath};
 use crate::scan::Found;
 use crate::target::Users;
 
@@ -27,8 +27,9 @@ fn same(stat: &Stat, meta: &Meta, policy: &Policy) -> bool {
 /// Judges owner, mode and capabilities of something whose kind is right.
 ///
 /// More privilege than the reference is accepted only where an override says so or the component's own scripts set
-/// it. For folders, fewer bits or a system user as owner are what running systems do (dynamic users); a folder that
-/// the world may write to, or that a person owns, is a problem.
+/// it. For folders, a system user as owner is what running systems do (dynamic users), and so are fewer bits where only
+/// daemons and the administrator go; a folder of programs or libraries with fewer bits locks users out, and one that the
+/// world may write to, or that a person owns, is a problem.
 pub(super) fn judge(expected: &Expected, found: &Found, users: &Users, policy: &Policy) -> MetaVerdict {
     let Some(meta) = expected.meta else { return MetaVerdict::Sound };
     let stat = &found.stat;
@@ -61,13 +62,29 @@ pub(super) fn judge(expected: &Expected, found: &Found, users: &Users, policy: &
             .all(|(is, should)| is == should || SYSTEM_IDS.contains(is));
     let fewer_bits = stat.mode & !meta.mode & 0o777 == 0;
     let special = (stat.mode ^ meta.mode) & 0o7000 != 0;
+    if meta.mode & !stat.mode & 0o777 != 0 && is_for_everybody(&expected.listed) {
+        return MetaVerdict::Wrong;
+    }
     if owner_fine && (fewer_bits || special) { MetaVerdict::Adjusted } else { MetaVerdict::Wrong }
+}
+
+/// Folders that every user must be able to enter. Below `/usr/local` the administrator decides.
+fn is_for_everybody(folder: &SystemPath) -> bool {
+    const PLACES: [&str; 7] = ["/usr", "/lib", "/lib32", "/lib64", "/libx32", "/bin", "/sbin"];
+    folder.is_root()
+        || PLACES.iter().any(|place| folder.is_within_place(place)) && !folder.is_within_place("/usr/local")
+}
+
+/// Whether capabilities that only the package's own configuring gives are gone, and no other privilege stands in for them.
+pub(super) fn lost_capabilities(expected: &Expected, found: &Found) -> bool {
+    let plain = found.stat.kind == FileKind::File && found.stat.mode & 0o6000 == 0 && found.stat.mode & 0o111 != 0;
+    expected.capable && expected.overridden.is_none() && plain && !found.capabilities
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::model::{FileKind, Identity, Instant, SystemPath, Voucher};
+    use crate::model::{Identity, Instant, Voucher};
 
     fn expected(want: Want, mode: u32) -> Expected {
         Expected {
@@ -81,6 +98,7 @@ mod tests {
             overridden: None,
             settings: false,
             configured: false,
+            capable: false,
             group: None,
         }
     }
@@ -123,11 +141,39 @@ mod tests {
 
     #[test]
     fn a_folder_may_be_closed_further_but_not_opened_to_all_or_given_away() {
-        let folder = expected(Want::Folder, 0o755);
-        assert_eq!(verdict(&folder, &found(FileKind::Folder, 0o700, 0)), MetaVerdict::Adjusted);
+        let mut folder = expected(Want::Folder, 0o755);
+        for (place, wanted) in [
+            ("/etc/x", MetaVerdict::Adjusted),
+            ("/var/lib/x", MetaVerdict::Adjusted),
+            ("/boot", MetaVerdict::Adjusted),
+            ("/usr/local/bin", MetaVerdict::Adjusted),
+            ("/usr", MetaVerdict::Wrong),
+            ("/lib/x", MetaVerdict::Wrong),
+        ] {
+            folder.listed = SystemPath::literal(place);
+            assert_eq!(verdict(&folder, &found(FileKind::Folder, 0o700, 0)), wanted, "{place}");
+        }
+        folder.listed = SystemPath::root();
+        assert_eq!(verdict(&folder, &found(FileKind::Folder, 0o700, 0)), MetaVerdict::Wrong);
+        folder.overridden = Some(Meta { mode: 0o700, uid: 0, gid: 0, mtime: 0 });
+        assert_eq!(verdict(&folder, &found(FileKind::Folder, 0o700, 0)), MetaVerdict::Sound);
+        folder.overridden = None;
         assert_eq!(verdict(&folder, &found(FileKind::Folder, 0o755, 101)), MetaVerdict::Adjusted);
         assert_eq!(verdict(&folder, &found(FileKind::Folder, 0o777, 0)), MetaVerdict::Wrong);
         assert_eq!(verdict(&folder, &found(FileKind::Folder, 0o755, 1000)), MetaVerdict::Wrong);
+    }
+
+    #[test]
+    fn capabilities_that_configuring_gives_are_missed_unless_another_privilege_stands_in() {
+        let mut file = expected(Want::Something, 0o755);
+        let plain = found(FileKind::File, 0o755, 0);
+        assert!(!lost_capabilities(&file, &plain));
+        file.capable = true;
+        assert!(lost_capabilities(&file, &plain));
+        assert!(!lost_capabilities(&file, &found(FileKind::File, 0o4755, 0)), "the other way of its script");
+        let mut capable = plain.clone();
+        capable.capabilities = true;
+        assert!(!lost_capabilities(&file, &capable));
     }
 
     #[test]

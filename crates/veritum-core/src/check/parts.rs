@@ -196,6 +196,7 @@ impl One<'_> {
                 overridden: self.overridden(&listed, entry.mtime),
                 settings: entry.settings,
                 configured: entry.configured,
+                capable: entry.capable,
                 group,
                 listed,
             }
@@ -225,6 +226,7 @@ impl One<'_> {
                 overridden: self.overridden(&listed, 0),
                 settings: settings.contains_key(path),
                 configured: false,
+                capable: false,
                 group: None,
                 listed,
             }

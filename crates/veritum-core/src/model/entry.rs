@@ -86,4 +86,6 @@ pub struct Entry {
     pub settings: bool,
     /// Whether the component's own scripts set its owner, mode or privileges.
     pub configured: bool,
+    /// Whether they give it capabilities (capabilities(7)), whatever the administrator answers.
+    pub capable: bool,
 }

@@ -150,6 +150,11 @@ impl Planner<'_> {
         if finding.verdict == Verdict::Unreadable && !self.rules.despite_disk {
             return Err(refuse("the disk gives read errors", "bring the users' files to safety, then test the disk"));
         }
+        if fault.lost_capabilities {
+            let name = &self.reference.component_of(expected).name;
+            let reason = "its component gives it capabilities when it is configured";
+            return Err((reason.into(), Some(format!("dpkg-reconfigure {name}"))));
+        }
         if fault.only_meta && expected.voucher != Voucher::Itself {
             return self.set_meta(fault, expected, finding);
         }

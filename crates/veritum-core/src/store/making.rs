@@ -39,6 +39,7 @@ impl<F: FnMut(&SystemPath, u64, &mut dyn Read) -> io::Result<Digest>> DebSink fo
     fn entry(&mut self, raw: RawEntry, content: &mut dyn Read) -> Result<(), DebError> {
         let mut entry = Entry {
             configured: self.scripts.configure(raw.path.as_bytes()),
+            capable: self.scripts.give_capabilities(raw.path.as_bytes()),
             settings: self.settings.contains(&raw.path),
             path: raw.path,
             kind: EntryKind::Folder,

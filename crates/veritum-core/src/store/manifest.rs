@@ -267,7 +267,7 @@ fn to_raw(entry: &Entry) -> RawEntry<'_> {
         g: owner_to_raw(&entry.group),
         w: entry.mtime,
         cf: entry.settings.into(),
-        cs: entry.configured.into(),
+        cs: u8::from(entry.configured) | u8::from(entry.capable) << 1,
         ..RawEntry::default()
     };
     match &entry.kind {
@@ -337,7 +337,8 @@ fn from_raw(raw: &RawEntry<'_>) -> Result<Entry, ManifestError> {
         group: owner(&raw.g),
         mtime: raw.w,
         settings: raw.cf != 0,
-        configured: raw.cs != 0,
+        configured: raw.cs & 1 != 0,
+        capable: raw.cs & 2 != 0,
     })
 }
 
@@ -357,6 +358,7 @@ mod tests {
             mtime: 1_772_409_600,
             settings: false,
             configured: true,
+            capable: true,
         }
     }
 

@@ -7,18 +7,23 @@ use std::collections::HashSet;
 use std::io;
 
 use super::{Dir, Machine};
-use crate::model::SystemPath;
+use crate::model::{FileKind, SystemPath};
 
 const SYSTEM_FOLDERS: [&str; 4] = ["/usr", "/var", "/boot", "/opt"];
 const NETWORK_TYPES: [&str; 9] = ["nfs", "nfs4", "cifs", "smb3", "sshfs", "9p", "ceph", "glusterfs", "davfs"];
 /// Lines of fstab(5) over this many are not read.
 const MAX_LINES: usize = 1000;
+/// Deeper trees of folders, and more of them than this, are no mount point's.
+const MAX_EMPTY: usize = 8;
+const MAX_LOOKED: usize = 1000;
 
 /// Which file systems belong to the machine.
 #[derive(Debug, Clone, Default)]
 pub struct Extent {
     mounts: HashSet<u64>,
     unmounted: Vec<SystemPath>,
+    /// Places that fstab names, where nothing is mounted and that hold something all the same.
+    covered: Vec<SystemPath>,
     network: Vec<SystemPath>,
 }
 
@@ -48,6 +53,8 @@ impl Extent {
                 Ok(mount) if Some(mount) != above => {
                     extent.mounts.insert(mount);
                 }
+                // fstab is the machine's own word: it cannot excuse what is there from being examined.
+                Ok(_) if holds_anything(machine, &place) => extent.covered.push(place),
                 _ => extent.unmounted.push(place),
             }
         }
@@ -73,11 +80,41 @@ impl Extent {
         &self.unmounted
     }
 
+    /// Places for which fstab names a file system that is not mounted, and that hold something all the same: it is part of the
+    /// system until the file system is there.
+    #[must_use]
+    pub fn covered(&self) -> &[SystemPath] {
+        &self.covered
+    }
+
     /// The part of the system that is not mounted and that this path lies in.
     #[must_use]
     pub fn unmounted_above(&self, path: &SystemPath) -> Option<&SystemPath> {
         self.unmounted.iter().chain(&self.network).find(|place| path.is_within(place))
     }
+}
+
+/// Whether a folder holds anything but empty folders, as mount points and the trees made for them do.
+fn holds_anything(machine: &Machine, place: &SystemPath) -> bool {
+    let Ok(real) = machine.resolve(place) else { return false };
+    let mut open = vec![(real, 0)];
+    let mut looked = 0;
+    while let Some((folder, depth)) = open.pop() {
+        let Ok(dir) = machine.dir(&folder) else { return true };
+        let Ok(names) = dir.disk().list(dir.fd()) else { return true };
+        for (name, _) in names {
+            looked += 1;
+            match dir.look(&name) {
+                Ok(Some(stat)) if stat.kind == FileKind::Folder && depth < MAX_EMPTY && looked < MAX_LOOKED => {
+                    let Ok(below) = folder.child(&name) else { return true };
+                    open.push((below, depth + 1));
+                }
+                Ok(None) => {}
+                _ => return true,
+            }
+        }
+    }
+    false
 }
 
 fn mount_of(dir: &Dir) -> io::Result<u64> {

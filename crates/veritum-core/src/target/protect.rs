@@ -75,6 +75,11 @@ impl Protection {
                 places.push((real, "it is in a user's folder"));
             }
         }
+        // Whether what is there belongs to the system, or was left behind below a mount point, nobody can say from here.
+        for place in machine.extent().covered() {
+            let reason = "fstab names a file system for its place that is not mounted";
+            places.extend(machine.resolve(place).ok().map(|real| (real, reason)));
+        }
         places.retain(|(place, _)| !place.is_root());
         places.sort();
         places.dedup();

@@ -32,7 +32,7 @@ impl FactKind {
         match self {
             Self::Signed => "signed-1",
             Self::Index => "index-1",
-            Self::Package => "package-1",
+            Self::Package => "package-2",
             Self::Records => "records-1",
         }
     }

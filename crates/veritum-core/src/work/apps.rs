@@ -8,7 +8,7 @@ use rayon::prelude::*;
 use super::{WorkError, Workshop};
 use crate::apps::Class;
 use crate::check::{Icons, Integration, Scope};
-use crate::model::{Action, Area, ComponentId, Finding, Remedy, Subject, SystemPath, Verdict};
+use crate::model::{Action, Area, ComponentId, ContentHasher, Finding, Remedy, Subject, SystemPath, Verdict};
 use crate::platform::debian::{Debian, Needs, in_database, rests_on};
 use crate::platform::freedesktop::{AppEntry, FOLDERS, Kind, applications};
 use crate::platform::{Platform as _, Progress};
@@ -207,10 +207,28 @@ impl Workshop {
     /// What keeps the desktop from starting an application.
     pub(super) fn finding_on(&self, app: &App, integration: &Integration<'_>) -> Option<Finding> {
         let finding = integration.judge(&app.entry)?;
+        // What its vendor ships is not damaged, however odd it is.
+        if finding.verdict == Verdict::Garbled && self.is_as_shipped(app) {
+            return None;
+        }
         // What belongs to a component comes right with it.
         let with_it = app.component.as_ref().filter(|_| finding.verdict != Verdict::Unregistered);
         let advice = with_it.map(|_| format!("veritum repair app:{}", app.entry.id));
         Some(Finding { component: app.component.clone(), advice: advice.or_else(|| finding.advice.clone()), ..finding })
+    }
+
+    /// Whether an application's entry is byte for byte what the machine's own records say its component ships.
+    fn is_as_shipped(&self, app: &App) -> bool {
+        let md5 = || {
+            let id = app.component.as_ref()?;
+            let component = self.installed.components.iter().find(|c| c.id == *id)?;
+            let shipped = Debian.records(&self.machine).of(component, None).ok()?.md5s.get(&app.entry.path).copied()?;
+            let bytes = self.machine.read_up_to(&app.entry.path, 1 << 20).ok()??;
+            let mut hasher = ContentHasher::md5();
+            hasher.update(&bytes);
+            Some((shipped, hasher.finish().1?))
+        };
+        md5().is_some_and(|(shipped, found)| shipped == found)
     }
 
     /// The applications that the machine offers to all its users; none of what counts as deleted, or is no program.

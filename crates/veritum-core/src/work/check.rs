@@ -1,6 +1,6 @@
 //! `check`: gathering the reference, looking, judging, telling.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::time::{Duration, Instant};
 
 use super::records::RecordsPart;
@@ -76,6 +76,7 @@ impl Workshop {
         let lock = self.shared_lock(state.as_ref())?;
         let scope = &self.with_apps(scope)?;
         self.require_named(scope)?;
+        self.require_there(scope)?;
         let none = HashMap::new();
         let quick = self.settings.quick;
         if quick
@@ -219,9 +220,18 @@ impl Workshop {
     ) -> Result<FilesPart, WorkError> {
         let Wanted { scope, written, failed, .. } = wanted;
         let begun = Instant::now();
+        let wider;
         let with_records = scope.wants(Area::Records);
         let listing = self.own_store().filter(|_| wanted.store == Some(Depth::Present)).and_then(Store::list_contents);
         let mut reference = self.referenced(scope, observer)?;
+        let scope = match self.with_other_names(&reference, scope) {
+            Some(names) => {
+                wider = names;
+                reference = self.gathered(&wider, with_records);
+                &wider
+            }
+            None => scope,
+        };
         let before = if wanted.quick { self.notes().and_then(|notes| history::seen(&notes)) } else { None };
         let looks = Looks {
             how: How { written, remembered: before.as_ref().map(|b| &b.files) },
@@ -266,7 +276,10 @@ impl Workshop {
             plan.doubt = Some(DiskDoubt::MarkedErrors { errors });
         }
         let downloads = self.to_download(&reference, &files, scope);
-        files.findings.splice(0..0, self.source_findings());
+        // What is wrong with an archive is no answer about something that was named.
+        if scope.is_all() {
+            files.findings.splice(0..0, self.source_findings());
+        }
         let mut area = files_area(scope, &reference, &files, seconds);
         if wanted.quick {
             area.extent = Some(self.quick_words(before.as_ref(), files.unread));
@@ -325,6 +338,46 @@ impl Workshop {
         // The one that was named stays the first.
         all.sort_by_key(|p| p != path);
         all
+    }
+
+    /// What was named with the other names of its files: whether a hard link was cut, only all of them can tell. `None` where
+    /// there are none.
+    fn with_other_names(&self, reference: &Reference, scope: &Scope) -> Option<Scope> {
+        let named = |listed: &SystemPath| scope.paths.iter().any(|path| listed.is_within(path));
+        let grouped = reference.expected.iter().filter(|e| e.group.is_some() && named(&e.listed));
+        let components: BTreeSet<&str> = grouped.map(|e| reference.component_of(e).name.as_str()).collect();
+        if components.is_empty() {
+            return None;
+        }
+        let components = components.into_iter().map(str::to_owned).collect();
+        let whole = self.gathered(&Scope { components, ..Scope::default() }, false);
+        let listed = |at: &usize| &whole.expected[*at].listed;
+        let of_named = whole.groups.iter().filter(|group| group.members.iter().any(|at| named(listed(at))));
+        let more: Vec<SystemPath> =
+            of_named.flat_map(|group| &group.members).map(listed).filter(|path| !named(path)).cloned().collect();
+        (!more.is_empty()).then(|| Scope { paths: [scope.paths.clone(), more].concat(), ..scope.clone() })
+    }
+
+    /// Refuses a path that was named where there is nothing, and no component has anything.
+    pub(super) fn require_there(&self, scope: &Scope) -> Result<(), WorkError> {
+        for path in &scope.paths {
+            let spelled = Scope { paths: self.spellings(path), ..Scope::default() };
+            let there = || {
+                let folder = self.machine.resolve(&path.parent().unwrap_or_else(SystemPath::root)).ok()?;
+                if path.is_root() {
+                    return Some(());
+                }
+                self.machine.look(&folder.child(path.name()).ok()?).ok()?.map(|_| ())
+            };
+            let owned = |reference: &Reference| {
+                reference.expected.iter().any(|e| spelled.paths.iter().any(|path| e.listed.is_within(path)))
+            };
+            let part_is_missing = self.machine.extent().unmounted_above(path).is_some();
+            if there().is_none() && !part_is_missing && !owned(&self.reference(&spelled)) {
+                return Err(WorkError::NoSuchFile { path: path.clone() });
+            }
+        }
+        Ok(())
     }
 
     fn in_every_spelling(&self, scope: &Scope) -> Scope {
@@ -410,6 +463,9 @@ impl Workshop {
             .map(|u| UnexaminedReport { count: u.count, example: u.example.clone(), ..one(u.reason.clone()) })
             .collect();
         // Where the package database itself is looked at, it is told there.
+        unexamined.extend(self.machine.extent().covered().iter().map(|place| {
+            one(format!("{place} is examined as it is, but fstab names a file system for it that is not mounted"))
+        }));
         if !scope.wants(Area::Records) {
             unexamined.extend(self.installed.problems.iter().map(|p| one(format!("{}: {}", p.path, p.what))));
         }
@@ -479,6 +535,9 @@ fn files_area(scope: &Scope, reference: &Reference, files: &FilesCheck, seconds:
     let outcome = match (problems, files.examined) {
         (1.., _) => OutcomeWord::Problems,
         (0, 0) => OutcomeWord::Unexamined,
+        // What was not examined is not sound.
+        _ if files.elsewhere > 0 => OutcomeWord::Unexamined,
+        _ if !files.unexamined.is_empty() => OutcomeWord::SoundAsKnown,
         _ if weak > 0 || !reference.unknown.is_empty() && scope.is_all() => OutcomeWord::SoundAsKnown,
         _ => OutcomeWord::Sound,
     };

@@ -46,6 +46,7 @@ impl Workshop {
             if let Some(report) = self.explain_record_at(&listed, observer)? {
                 return Ok(report);
             }
+            self.require_there(&Scope { paths: vec![path.clone()], ..Scope::default() })?;
             let remark = format!(
                 "no component owns {path}: there is nothing to compare it with, and nothing of it will be touched"
             );
@@ -57,6 +58,15 @@ impl Workshop {
             });
         };
         let expected = &reference.expected[at];
+        if finding.is_none()
+            && let Some(group) = expected.group
+        {
+            // Which of the names of one file was cut off is a matter of counting: each of them is about it.
+            let names: Vec<&SystemPath> =
+                reference.groups[group].members.iter().map(|at| &reference.expected[*at].listed).collect();
+            let of_name = |f: &&Finding| f.subject.as_path().is_some_and(|path| names.contains(&path));
+            finding = checked.report.findings.iter().find(of_name).cloned();
+        }
         let owners = std::iter::once(expected.component)
             .chain(expected.also.iter().copied())
             .map(|c| reference.components[c].component.id.clone())

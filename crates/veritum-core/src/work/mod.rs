@@ -213,6 +213,12 @@ pub enum WorkError {
         /// The names there are, where they can be listed.
         known: Vec<String>,
     },
+    /// There is nothing at a path that was named, and no component has anything there.
+    #[error("no such file: {path}")]
+    NoSuchFile {
+        /// The path as it was named.
+        path: SystemPath,
+    },
     /// A typed finding fits several.
     #[error("{name} fits more than one finding")]
     Ambiguous {
@@ -446,7 +452,10 @@ impl Workshop {
     fn require_writable(&self) -> Result<(), WorkError> {
         // Without the package database's own disk nobody can know what is installed; the other parts are passed over.
         let database = SystemPath::literal("/var/lib/dpkg");
-        if let Some(place) = self.machine.extent().unmounted_above(&database) {
+        // One that lies below the mount point of its own disk may be an old one that was left behind there.
+        let extent = self.machine.extent();
+        let covered = || extent.covered().iter().find(|place| database.is_within(place));
+        if let Some(place) = extent.unmounted_above(&database).or_else(covered) {
             return Err(WorkError::NotMounted { place: place.clone() });
         }
         if self.machine.is_in_use() {

@@ -63,6 +63,7 @@ impl Workshop {
         self.require_store_sound(scope)?;
         let scope = &self.with_apps(scope)?;
         self.require_named(scope)?;
+        self.require_there(scope)?;
         let state = self.state()?;
         let _lock = self.shared_lock(state.as_ref())?;
         let none = Failed::new();
@@ -84,6 +85,7 @@ impl Workshop {
         self.require_store_sound(scope)?;
         let scope = self.with_apps(scope)?;
         self.require_named(&scope)?;
+        self.require_there(&scope)?;
         let report = self.repair_parts(&scope, observer, ask)?;
         // How applications hang in the desktop comes last: it is made of their files.
         if scope.wants(Area::Apps) { self.register(report, &scope, observer, ask) } else { Ok(report) }

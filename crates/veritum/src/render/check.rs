@@ -73,6 +73,13 @@ fn answer(context: &Context, report: &CheckReport) -> String {
             };
             format!("{} {on} {place}{of_store}; {able}\n", paint(Label::Bad, &count(problems, "problem", "problems")))
         }
+        OutcomeWord::Unexamined if report.areas.iter().any(|a| a.examined > 0) => {
+            let left = report.unexamined.iter().map(|u| u.count).sum();
+            format!(
+                "{part}{place}: {} not be examined; nothing wrong was found in the rest\n",
+                paint(Label::Bad, &count(left, "thing could", "things could"))
+            )
+        }
         OutcomeWord::Unexamined => format!("{} of {part}{place} could be examined\n", paint(Label::Bad, "nothing")),
         OutcomeWord::SoundAsKnown => {
             format!(

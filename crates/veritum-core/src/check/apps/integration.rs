@@ -106,7 +106,7 @@ impl<'a> Integration<'a> {
         if let Some(program) = entry.program() {
             all.extend(self.program(program, "the program that it starts"));
         }
-        if entry.on_bus {
+        if entry.on_bus && entry.shown {
             all.extend(self.service(&app.id));
         }
         if let Some(icon) = entry.icon.as_deref().filter(|icon| icon.starts_with('/')) {

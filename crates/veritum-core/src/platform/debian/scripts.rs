@@ -5,6 +5,8 @@
 pub struct Scripts {
     lines: String,
     sets_metadata: bool,
+    /// Lines of those scripts that give capabilities without asking the administrator first.
+    capable: String,
 }
 
 const TOOLS: [&str; 4] = ["chmod", "chown", "setcap", "dpkg-statoverride"];
@@ -12,11 +14,17 @@ const TOOLS: [&str; 4] = ["chmod", "chown", "setcap", "dpkg-statoverride"];
 impl Scripts {
     /// Adds one script.
     pub fn add(&mut self, script: &[u8]) {
+        let mut lines = String::new();
         for line in String::from_utf8_lossy(script).lines().filter(|l| !l.trim_start().starts_with('#')) {
-            self.sets_metadata |= TOOLS.iter().any(|tool| line.contains(tool));
-            self.lines.push_str(line);
-            self.lines.push('\n');
+            lines.push_str(line);
+            lines.push('\n');
         }
+        self.sets_metadata |= TOOLS.iter().any(|tool| lines.contains(tool));
+        // debconf-devel(7): the answer may be no.
+        if lines.contains("setcap") && !lines.contains("confmodule") && !lines.contains("db_get") {
+            self.capable.push_str(&lines);
+        }
+        self.lines.push_str(&lines);
     }
 
     /// Whether the scripts set owner, mode or privileges of this path: its last two names stand in them, and one
@@ -24,20 +32,26 @@ impl Scripts {
     /// need not stand on the same line.)
     #[must_use]
     pub fn configure(&self, path: &[u8]) -> bool {
-        if !self.sets_metadata {
-            return false;
-        }
-        let mut names = path.rsplit(|b| *b == b'/');
-        let (Some(last), Some(before)) = (names.next(), names.next()) else { return false };
-        let Ok(tail) = String::from_utf8([before, b"/", last].concat()) else { return false };
-        let ends_there = |at: usize| {
-            !self.lines[at + tail.len()..].starts_with(|c: char| c.is_alphanumeric() || "._-+/".contains(c))
-        };
-        let begins_there = |at: usize| {
-            before.is_empty() || !self.lines[..at].ends_with(|c: char| c.is_alphanumeric() || "._-+".contains(c))
-        };
-        self.lines.match_indices(&tail).any(|(at, _)| ends_there(at) && begins_there(at))
+        self.sets_metadata && names_path(&self.lines, path)
     }
+
+    /// Whether a script that gives capabilities (setcap(8)), and does so without asking, names this path.
+    #[must_use]
+    pub fn give_capabilities(&self, path: &[u8]) -> bool {
+        !self.capable.is_empty() && names_path(&self.capable, path)
+    }
+}
+
+/// Whether the last two names of a path stand in these lines.
+fn names_path(lines: &str, path: &[u8]) -> bool {
+    let mut names = path.rsplit(|b| *b == b'/');
+    let (Some(last), Some(before)) = (names.next(), names.next()) else { return false };
+    let Ok(tail) = String::from_utf8([before, b"/", last].concat()) else { return false };
+    let ends_there =
+        |at: usize| !lines[at + tail.len()..].starts_with(|c: char| c.is_alphanumeric() || "._-+/".contains(c));
+    let begins_there =
+        |at: usize| before.is_empty() || !lines[..at].ends_with(|c: char| c.is_alphanumeric() || "._-+".contains(c));
+    lines.match_indices(&tail).any(|(at, _)| ends_there(at) && begins_there(at))
 }
 
 #[cfg(test)]
@@ -55,5 +69,16 @@ mod tests {
         let mut harmless = Scripts::default();
         harmless.add(b"echo /usr/lib/ferry/helper\n");
         assert!(!harmless.configure(b"/usr/lib/ferry/helper"));
+    }
+
+    #[test]
+    fn capabilities_are_given_where_a_script_gives_them_without_asking() {
+        let mut scripts = Scripts::default();
+        scripts.add(b"P=$(dpkg-divert --truename /bin/ferry)\nsetcap cap_net_raw+ep $P || chmod u+s $P\n");
+        scripts.add(b"echo /usr/bin/quay\n");
+        assert!(scripts.give_capabilities(b"/bin/ferry") && !scripts.give_capabilities(b"/usr/bin/quay"));
+        let mut asking = Scripts::default();
+        asking.add(b". /usr/share/debconf/confmodule\ndb_get ferry/raw\nsetcap cap_net_raw+ep /bin/ferry\n");
+        assert!(asking.configure(b"/bin/ferry") && !asking.give_capabilities(b"/bin/ferry"));
     }
 }

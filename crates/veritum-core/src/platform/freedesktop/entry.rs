@@ -79,10 +79,12 @@ impl DesktopEntry {
             Some(line) => words(&line).map_err(EntryError::Command)?,
             None => Vec::new(),
         };
-        if kind == Kind::Application && command.is_empty() && !on_bus {
+        let hidden = file.flag(GROUP, "Hidden");
+        let shown = !file.flag(GROUP, "NoDisplay") && !hidden;
+        // What no menu shows is started by no menu: some entries only carry a name and an icon.
+        if kind == Kind::Application && command.is_empty() && !on_bus && shown {
             return Err(EntryError::Lacks("Exec"));
         }
-        let hidden = file.flag(GROUP, "Hidden");
         Ok(Self {
             kind,
             name,
@@ -91,7 +93,7 @@ impl DesktopEntry {
             needs: file.string(GROUP, "TryExec").filter(|program| !program.is_empty()),
             icon: file.string(GROUP, "Icon").filter(|icon| !icon.is_empty()),
             opens: file.strings(GROUP, "MimeType"),
-            shown: !file.flag(GROUP, "NoDisplay") && !hidden,
+            shown,
             hidden,
             on_bus,
         })
@@ -145,6 +147,18 @@ mod tests {
 
     fn entry(lines: &str) -> Result<DesktopEntry, EntryError> {
         DesktopEntry::parse(format!("[Desktop Entry]\n{lines}").as_bytes())
+    }
+
+    #[test]
+    fn an_entry_that_no_menu_shows_needs_no_command() {
+        let entry =
+            |lines: &str| DesktopEntry::parse(format!("[Desktop Entry]\nType=Application\nName=A\n{lines}").as_bytes());
+        for lines in
+            ["NoDisplay=true\n", "NoDisplay=true\nDBusActivatable=false\n", "DBusActivatable=true\n", "Hidden=true\n"]
+        {
+            assert!(entry(lines).is_ok(), "{lines}");
+        }
+        assert_eq!(entry("Icon=a\n"), Err(EntryError::Lacks("Exec")));
     }
 
     #[test]
