@@ -411,3 +411,39 @@ fn a_path_is_explained_down_to_the_vendors_key() {
     let one = open(&stand.offline()).check(&named, &Silent).unwrap();
     assert_eq!((one.outcome, by(&one, Voucher::Archive)), (OutcomeWord::Sound, 1), "what is named is unpacked");
 }
+
+#[test]
+fn another_suites_signed_lists_under_this_ones_names_are_not_used() {
+    let stand = Stand::new();
+    // The same keeper signs another suite, in which an update is lacking.
+    stand.publish(&Suite { name: "saltwort-old", ..stand.suite() });
+    let dists = stand.archive().join("dists");
+    fs::rename(dists.join("saltwort-old"), dists.join("saltwort")).unwrap();
+    stand.lists("");
+    stand.cache();
+    let report = check(&stand.offline());
+    assert_eq!((by(&report, Voucher::Archive), report.sources[0].standing.as_str()), (0, "unusable"));
+    let why = report.sources[0].why.as_ref().unwrap();
+    assert!(why.contains("it is the release file of stable (saltwort-old), not of saltwort"), "{why}");
+    let scope = Scope { areas: vec![veritum_core::model::Area::Updates], ..Scope::default() };
+    let updates = open(&stand.offline()).check(&scope, &Silent).unwrap();
+    assert!(updates.findings.iter().any(|f| f.cause.as_ref().is_some_and(|cause| cause == why)), "{updates:#?}");
+    // Over the network as well, and a repair gets nothing from it.
+    let asked = open(&stand.settings()).check(&scope, &Silent).unwrap();
+    assert!(
+        asked.findings.iter().any(|f| f.cause.as_ref().is_some_and(|cause| cause.contains("asked now"))),
+        "{asked:#?}"
+    );
+}
+
+#[test]
+fn a_bad_signature_of_an_archive_is_no_answer_about_a_path_that_was_named() {
+    let stand = Stand::at_hand();
+    let release = stand.list("InRelease");
+    let text = fs::read_to_string(&release).unwrap();
+    fs::write(&release, text.replace("saltwort", "saltworm")).unwrap();
+    assert!(check(&stand.offline()).findings.iter().any(|f| f.verdict.word() == "bad-signature"));
+    let scope = Scope { paths: vec![SystemPath::literal("/usr/share/quay/part-0")], ..Scope::default() };
+    let named = open(&stand.offline()).check(&scope, &Silent).unwrap();
+    assert_eq!((named.findings.len(), named.outcome), (0, OutcomeWord::SoundAsKnown), "{named:#?}");
+}

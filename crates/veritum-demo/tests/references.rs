@@ -134,6 +134,7 @@ fn a_half_installed_component_is_not_judged_and_that_is_said() {
     // Removed, with its settings left behind: nothing of it is expected.
     std::fs::write(&status, text.replace("install ok installed", "deinstall ok config-files")).unwrap();
     std::fs::remove_file(place.world.at("/var/lib/dpkg/info/quay.md5sums")).unwrap();
+    std::fs::write(place.world.at("/var/lib/dpkg/info/quay.list"), "/.\n").unwrap();
     assert_eq!(place.findings(), []);
 }
 

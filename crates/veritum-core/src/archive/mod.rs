@@ -40,7 +40,7 @@ use crate::platform::debian::apt::{AptConf, FileSum, Source};
 use crate::store::{Manifest, Records};
 use crate::target::Machine;
 use crate::trust::openpgp::Keyring;
-use crate::trust::{Facts, VendorKeys, Verified};
+use crate::trust::{Doubts, Facts, VendorKeys, Verified};
 use shelf::Shelf;
 use source::OpenRelease;
 use unpack::Unpacked;
@@ -140,6 +140,7 @@ pub struct Archive {
     table: Table,
     hand: AtHand,
     facts: Facts,
+    doubts: Doubts,
     vendors: VendorKeys,
     fetcher: Arc<Fetcher>,
     common: Keyring,
@@ -161,6 +162,7 @@ impl Archive {
         let mut archive = Self {
             hand: AtHand::look(machine, &settings.folders, &settings.downloads),
             facts: Facts::in_folder(&settings.cache),
+            doubts: Doubts::default(),
             common: source::common_keyring(machine),
             vendors: VendorKeys::in_folder(&settings.trust),
             fetcher: Arc::new(Fetcher::new(AptConf::of(machine), settings.proxies.clone(), settings.limits)),
@@ -178,6 +180,12 @@ impl Archive {
         archive.open_machine_sources(machine);
         archive.open_named(machine);
         archive
+    }
+
+    /// What could not be remembered of these archives, and why.
+    #[must_use]
+    pub fn doubts(&self) -> Vec<String> {
+        self.doubts.all()
     }
 
     /// The sources, and where they stand.
@@ -205,6 +213,12 @@ impl Archive {
     #[must_use]
     pub fn sums_of(&self, id: &ComponentId) -> Vec<FileSum> {
         self.table.of(id).iter().map(|candidate| *candidate.sum.get()).collect()
+    }
+
+    /// Names of packages that no system of these archives is without, as far as indexes were read.
+    #[must_use]
+    pub fn essential(&self) -> Vec<String> {
+        self.table.essential().iter().cloned().collect()
     }
 
     /// Whether the network may be used.

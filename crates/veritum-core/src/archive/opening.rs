@@ -24,6 +24,9 @@ impl Archive {
     /// Opens a suite's release file on a shelf.
     fn release(&self, shelf: &Shelf<'_>, source: &Source, keyring: &Keyring) -> Result<OpenRelease, Standing> {
         let open = self.follow().release(shelf, &source.release_folder(), keyring)?;
+        if let Some(why) = of_another_suite(source, open.release.get()) {
+            return Err(Standing::Unusable(why));
+        }
         match self.went_back(shelf, source, open.release.get().date) {
             Some(why) => Err(Standing::Unusable(why)),
             None => Ok(open),
@@ -50,11 +53,14 @@ impl Archive {
                 Some(format!("it is older than it was before (made {date}, seen {newest})"))
             }
             Ok(_) => {
-                // On a read-only stick nothing can be kept: then the next run knows as much as this one.
-                let _ = seen.keep(&source.words(), date);
+                self.doubts.note(seen.keep(&source.words(), date));
                 None
             }
-            Err(e) => Some(crate::model::error_chain(&e)),
+            // That is no fault of the archive's; it is told beside the answer.
+            Err(e) => {
+                self.doubts.note(Err(e));
+                None
+            }
         }
     }
 
@@ -233,6 +239,13 @@ fn components_of(release: &Release) -> Vec<String> {
     components.sort();
     components.dedup();
     components
+}
+
+/// Why a release file is not that of the suite that a source names: then somebody put another one's, signed by the same key,
+/// in its place. An archive that was named in a folder has no such suite: what lies there is what was meant.
+pub(super) fn of_another_suite(source: &Source, release: &Release) -> Option<String> {
+    let meant = source.is_flat() || source.file.is_root() && source.kind() == SourceKind::Folder;
+    if meant { None } else { release.is_of_another_suite(&source.suite) }
 }
 
 fn named_source(uri: String, suite: String) -> Source {

@@ -4,6 +4,7 @@
 //! agreed. Nothing here writes to the machine.
 
 use super::lists::{AtHandLists, kept_name};
+use super::opening::of_another_suite;
 use super::shelf::{KEPT_AS, OFFERED_AS, Shelf, ShelfError};
 use super::source::{self, MAX_RELEASE, OpenRelease};
 use super::trouble::FetchError;
@@ -42,6 +43,9 @@ pub enum RenewalError {
     /// It says nothing that counts.
     #[error("{0}")]
     Unusable(String),
+    /// What was seen of it before cannot be read here: whether it went back in time nobody can tell.
+    #[error("whether it went back in time cannot be told: {0}")]
+    Unremembered(String),
     /// It is older than what was seen of this archive before.
     #[error("it was made {made}, and one made {seen} was seen before: the archive went back in time")]
     Older {
@@ -253,7 +257,10 @@ impl Archive {
             Release::parse(&text)
         };
         let release = signed.text.derive(parse).map_err(|e: ReleaseError| RenewalError::Unusable(e.to_string()))?;
-        Ok((files, OpenRelease { release, key: signed.key }))
+        match of_another_suite(source, release.get()) {
+            Some(why) => Err(RenewalError::Unusable(why)),
+            None => Ok((files, OpenRelease { release, key: signed.key })),
+        }
     }
 
     /// Newness is the point here: by the clock, and by what was seen of this archive before.
@@ -264,7 +271,7 @@ impl Archive {
             if made.as_second() > self.now.as_second() + CLOCK_STEP {
                 return Err(RenewalError::Ahead { made });
             }
-            let seen = book.newest(&words).map_err(|e| RenewalError::Unusable(crate::model::error_chain(&e)))?;
+            let seen = book.newest(&words).map_err(|e| RenewalError::Unremembered(crate::model::error_chain(&e)))?;
             let here = match &self.sources[at].standing {
                 Standing::Vouched { dated, .. } => *dated,
                 _ => None,
@@ -272,8 +279,7 @@ impl Archive {
             if let Some(seen) = seen.max(here).filter(|seen| *seen > made) {
                 return Err(RenewalError::Older { made, seen });
             }
-            // On a read-only stick nothing can be kept: then the next run knows as much as this one.
-            let _ = book.keep(&words, made);
+            self.doubts.note(book.keep(&words, made));
         }
         match release.valid_until.filter(|until| *until < self.now && !old_is_fine) {
             Some(until) => Err(RenewalError::Expired { until }),

@@ -1,6 +1,6 @@
 //! What a verified index lists, for the components of one machine.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
 
 use crate::model::ComponentId;
 use crate::platform::debian::apt::{FileSum, for_each_listed};
@@ -20,6 +20,9 @@ pub struct Candidate {
     pub sum: Verified<FileSum>,
 }
 
+/// How a package that no system is without is marked in a condensed index.
+const ESSENTIAL: &str = "essential";
+
 /// What all verified indexes together say of the components that are installed.
 #[derive(Debug, Default)]
 pub struct Table {
@@ -28,6 +31,8 @@ pub struct Table {
     newest: HashMap<(String, String), String>,
     /// The same, without sources whose versions are installed only when they are asked for.
     offered: HashMap<(String, String), String>,
+    /// Names of packages that no system is without.
+    essential: BTreeSet<String>,
 }
 
 /// An index as it is kept: a line for each package, with tabs. Small, and quick to look through.
@@ -35,7 +40,8 @@ pub(super) fn condensed(index: Verified<Vec<u8>>) -> Verified<Vec<u8>> {
     index.map(|bytes| {
         let mut text = String::with_capacity(bytes.len() / 5);
         for_each_listed(&bytes, |l| {
-            let fields = [l.name, l.version, l.arch, l.size, l.sha256, l.path];
+            let fields =
+                [l.name, l.version, l.arch, l.size, l.sha256, l.path, if l.essential { ESSENTIAL } else { "" }];
             if fields.iter().all(|f| !f.contains('\t')) {
                 for (at, field) in fields.iter().enumerate() {
                     text.push_str(field);
@@ -69,12 +75,20 @@ impl Table {
             from = end + 1;
             // The name alone rules out nearly all lines.
             let line = &bytes[range.clone()];
+            if line.ends_with(ESSENTIAL.as_bytes())
+                && line.len() > ESSENTIAL.len()
+                && line[line.len() - ESSENTIAL.len() - 1] == b'\t'
+                && !on_demand
+                && let Some(name) = line.split(|b| *b == b'\t').next().and_then(|name| std::str::from_utf8(name).ok())
+            {
+                self.essential.insert(name.to_owned());
+            }
             if !names.contains(&line[..memchr::memchr(b'\t', line).unwrap_or(line.len())]) {
                 continue;
             }
             let Ok(line) = std::str::from_utf8(line) else { continue };
             let fields: Vec<&str> = line.split('\t').collect();
-            let [name, version, arch, _, _, path] = fields[..] else { continue };
+            let [name, version, arch, _, _, path, _] = fields[..] else { continue };
             let Ok(id) = ComponentId::new(name, version, arch) else { continue };
             let sum = condensed.part(|all| all).derive(|all| sum_of(&all[range]).ok_or(()));
             let Ok(sum) = sum else { continue };
@@ -100,6 +114,12 @@ impl Table {
     #[must_use]
     pub fn of(&self, id: &ComponentId) -> &[Candidate] {
         self.exact.get(id).map_or(&[], Vec::as_slice)
+    }
+
+    /// Names of packages that no system of these archives is without.
+    #[must_use]
+    pub fn essential(&self) -> &BTreeSet<String> {
+        &self.essential
     }
 
     /// All components of that name that are listed.
@@ -184,6 +204,17 @@ mod tests {
         assert_eq!(table.newest(&id("quay", "0", "amd64")), None);
         let candidates = table.of(&id("quay", "1.10", "all"));
         assert_eq!(candidates.iter().map(|c| (c.source, c.others.as_slice())).collect::<Vec<_>>(), [(0, &[1][..])]);
+    }
+
+    #[test]
+    fn what_no_system_is_without_is_known_by_name_whatever_is_installed() {
+        let text = format!(
+            "Package: sand\nEssential: yes\nVersion: 1\nArchitecture: all\nFilename: a\nSize: 7\nSHA256: {SUM}\n\n\
+             Package: sea\nEssential: no\nVersion: 1\nArchitecture: all\nFilename: b\nSize: 7\nSHA256: {SUM}\n"
+        );
+        let table = table(&[condensed(testing::verified(text.into_bytes()))]);
+        assert_eq!(table.essential().iter().collect::<Vec<_>>(), ["sand"]);
+        assert!(table.named("sand").is_empty());
     }
 
     #[test]

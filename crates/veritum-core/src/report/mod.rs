@@ -202,6 +202,9 @@ pub struct CheckReport {
     /// Things that are vouched for more weakly than was required.
     #[serde(default, skip_serializing_if = "is_none")]
     pub too_weak: u64,
+    /// Why the newest signed versions seen could not be remembered: an older copy would not be noticed the next time.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub not_remembered: Vec<String>,
     /// Whether the check was limited to something named.
     pub limited: bool,
 }

@@ -30,6 +30,8 @@ pub struct Store {
     index_digest: Digest,
     expires: jiff::Timestamp,
     versions: trust::Versions,
+    /// Why the newest versions seen could not be remembered.
+    doubt: Option<String>,
 }
 
 /// A store that could be trusted, as `store trust` shows it before asking.
@@ -173,20 +175,35 @@ impl Store {
             return Err(StoreError::RolledBack { path: named, role, found: of(&loaded.versions), seen: of(&seen) });
         }
         let highest = loaded.versions.highest(&seen);
+        let doubts = trust::Doubts::default();
         if highest != seen {
-            // On a read-only stick nothing can be kept: then the next run knows as much as this one.
-            let _ = pins.keep_seen(&root, &SeenVersions { highest });
+            doubts.note(pins.keep_seen(&root, &SeenVersions { highest }));
         }
         let by_component = |index: Index| index.components.into_iter().map(|e| (e.component.clone(), e)).collect();
         let index_digest = Digest::of(loaded.index.get());
         let index = loaded.index.derive(|bytes| read_index(&bytes, &path).map(by_component))?;
-        Ok(Self { path, remote, root, index_digest, index, expires: loaded.expires, versions: loaded.versions })
+        Ok(Self {
+            path,
+            remote,
+            root,
+            index_digest,
+            index,
+            expires: loaded.expires,
+            versions: loaded.versions,
+            doubt: doubts.all().pop(),
+        })
     }
 
     /// Where it lies.
     #[must_use]
     pub fn location(&self) -> Location {
         self.remote.as_ref().map_or_else(|| self.path.clone().into(), Remote::location)
+    }
+
+    /// Why the newest versions seen of it could not be remembered, when that failed.
+    #[must_use]
+    pub fn doubt(&self) -> Option<&str> {
+        self.doubt.as_deref()
     }
 
     /// Whether it lies on a web server.

@@ -31,7 +31,7 @@ impl FactKind {
     fn folder(self) -> &'static str {
         match self {
             Self::Signed => "signed-1",
-            Self::Index => "index-1",
+            Self::Index => "index-2",
             Self::Package => "package-2",
             Self::Records => "records-1",
         }

@@ -6,6 +6,7 @@
 //! The chain of an archive: file ← package ← index ← signed release file ← vendor's key, one that Veritum ships or the
 //! operator has pinned.
 
+mod doubts;
 mod facts;
 mod keys;
 pub mod openpgp;
@@ -15,6 +16,7 @@ mod seen;
 mod signed;
 mod vendors;
 
+pub use doubts::Doubts;
 pub use facts::{FactKind, Facts};
 pub use keys::{KeyPair, KeysError, StoreKeys};
 pub use pins::{Pin, PinError, Pins, SeenVersions};

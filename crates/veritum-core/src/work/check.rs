@@ -8,7 +8,7 @@ use super::store::{Depth, StorePart};
 use super::supplies::download_report;
 use super::updates::{AskArchives, LocksHeld};
 use super::{WorkError, Workshop};
-use crate::archive::Lacking;
+use crate::archive::{Archive, Lacking};
 use crate::change::{StateFolder, unfinished};
 use crate::check::{Case, FilesCheck, Reference, Scope, Seen, check_files};
 use crate::event::{Event, Observer, Phase};
@@ -75,6 +75,7 @@ impl Workshop {
         let state = self.readable_state()?;
         let lock = self.shared_lock(state.as_ref())?;
         let scope = &self.with_apps(scope)?;
+        self.find_forgotten();
         self.require_named(scope)?;
         self.require_there(scope)?;
         let none = HashMap::new();
@@ -203,6 +204,8 @@ impl Workshop {
         report.outcome = areas.iter().map(|a| a.outcome).min().unwrap_or(OutcomeWord::Unexamined);
         report.areas = areas;
         report.sources = self.source_reports();
+        report.not_remembered = self.stores.iter().filter_map(|store| Some(store.doubt()?.to_owned())).collect();
+        report.not_remembered.extend(self.open_archive(Archive::doubts).unwrap_or_default());
         report.left.extend(plan.left.iter().cloned());
         report.doubt.clone_from(&plan.doubt);
         report.downloads = downloads.iter().map(|(l, from)| download_report(l, from.clone())).collect();
@@ -498,6 +501,7 @@ impl Workshop {
             doubt: None,
             unverified: None,
             too_weak: 0,
+            not_remembered: Vec::new(),
             limited: !scope.is_all() || !scope.apps.is_empty(),
         }
     }

@@ -7,15 +7,19 @@ use std::collections::{HashMap, HashSet};
 use super::Workshop;
 use crate::check::{ManifestSource, settings_text};
 use crate::event::Silent;
-use crate::model::{ComponentId, Digest, Entry, EntryKind, SystemPath, readable};
+use crate::model::{ComponentId, Digest, Entry, EntryKind, FileKind, SystemPath, readable};
 use crate::platform::Component;
-use crate::platform::debian::database::{Key, Stanza};
+use crate::platform::debian::database::{Key, Stanza, changelog_of};
 use crate::platform::debian::{info_list, info_md5sums, info_stems, last_versions};
 use crate::store::{Manifest, Records};
 use crate::target::Machine;
 
 /// One record over this size is refused.
 const MAX_RECORD: u64 = 64 << 20;
+/// So many files are compared to tell the version of a component of which nothing else is left.
+const MAX_COMPARED: usize = 50;
+/// So many names that others depend on in vain are looked for.
+const MAX_MISSED: usize = 200;
 
 /// The version of each component that the package log knew last.
 type Logged = HashMap<Key, String>;
@@ -27,6 +31,8 @@ struct Traces<'a> {
     md5sums: Option<Vec<u8>>,
     /// The version that the package log knew last.
     logged: Option<String>,
+    /// The version that its changelog begins with.
+    written: Option<String>,
 }
 
 /// What a verified source says of a component.
@@ -49,12 +55,32 @@ impl Workshop {
         for (at, right) in belied {
             self.installed.components[at].id = right;
         }
+        self.adopt(found);
+    }
+
+    /// Finds components that nothing of the package database names, and whose files are here all the same: what others
+    /// depend on in vain, and what no system is without.
+    pub(super) fn find_forgotten(&mut self) {
+        let missed = self.missed();
+        if missed.is_empty() {
+            return;
+        }
+        let versions = OnceCell::new();
+        let log = || versions.get_or_init(|| last_versions(&self.machine));
+        let found: Vec<_> = missed.iter().map(|name| (name, self.lost_entry(name, &log))).collect();
+        self.adopt(found);
+    }
+
+    /// Takes in the entries that were found.
+    fn adopt(&mut self, found: Vec<(&String, Option<Stanza>)>) {
+        let mut adopted = false;
         for (stem, stanza) in found {
             if let Some(stanza) = stanza {
                 self.database.adopt(stem, stanza);
+                adopted = true;
             }
         }
-        if self.database.lost.len() < lost.len() {
+        if adopted {
             let key = |c: &Component| (c.id.name.clone(), c.id.arch.clone());
             let known: HashSet<Key> = self.installed.components.iter().map(key).collect();
             let all = self.database.components().0;
@@ -69,8 +95,11 @@ impl Workshop {
     fn belied<'a>(&self, at: usize, log: &dyn Fn() -> &'a Logged) -> Option<ComponentId> {
         let component = &self.installed.components[at];
         let id = &component.id;
-        if self.stores.is_empty() || self.stores.iter().any(|s| s.has(id)) {
+        if self.stores.iter().any(|s| s.has(id)) {
             return None;
+        }
+        if self.stores.is_empty() {
+            return self.logged_otherwise(component, log);
         }
         let is_installed = |other: &ComponentId| {
             let mut all = self.installed.components.iter().map(|c| &c.id);
@@ -87,6 +116,56 @@ impl Workshop {
         only_one(known.filter(|known| traces.tell_the_version_of(known)), &traces).map(|known| known.id)
     }
 
+    /// Which version of a component the package log and its changelog name, when both name the same and its entry another one,
+    /// and the archive's lists at hand know that version.
+    fn logged_otherwise<'a>(&self, component: &Component, log: &dyn Fn() -> &'a Logged) -> Option<ComponentId> {
+        let id = &component.id;
+        let version = log().get(&(id.name.clone(), id.arch.clone())).filter(|version| **version != id.version)?;
+        let right = ComponentId::new(&id.name, version, &id.arch).ok()?;
+        let (_, written) = changelog_of(&self.machine, &id.name)?;
+        if written != *version {
+            return None;
+        }
+        self.with_archive(|archive| archive.named(&self.machine, &id.name)).contains(&right).then_some(right)
+    }
+
+    /// Components whose entries the package log and their own changelogs contradict, with the version that these name; what is
+    /// corrected already is not among them.
+    pub(super) fn contradicted(&self) -> Vec<(ComponentId, String)> {
+        let logged = last_versions(&self.machine);
+        let known = |c: &Component| {
+            let version =
+                logged.get(&(c.id.name.clone(), c.id.arch.clone())).filter(|version| **version != c.id.version)?;
+            let (_, written) = changelog_of(&self.machine, &c.id.name)?;
+            (written == *version).then(|| (c.id.clone(), version.clone()))
+        };
+        self.installed.components.iter().filter_map(known).collect()
+    }
+
+    /// Names that others depend on, that nothing known is or provides, and that signed packages at hand have whose files are
+    /// here all the same.
+    fn missed(&self) -> Vec<String> {
+        let lost: HashSet<&str> =
+            self.database.lost.iter().map(|stem| stem.split(':').next().unwrap_or(stem)).collect();
+        let mut names = self.database.unmet();
+        let ids: Vec<&ComponentId> = self.installed.components.iter().map(|c| &c.id).collect();
+        // Where stores answer for everything the archive is not asked.
+        if ids.iter().any(|id| !self.stores.iter().any(|s| s.has(id))) {
+            let wanted = ids.iter().copied();
+            names.extend(self.with_archive(|archive| {
+                let _ = archive.listed(&self.machine, wanted);
+                archive.essential()
+            }));
+        }
+        let installed: HashSet<&str> = ids.iter().map(|id| id.name.as_str()).collect();
+        let open = |name: &String| !lost.contains(name.as_str()) && !installed.contains(name.as_str());
+        let open: Vec<String> = names.into_iter().filter(open).take(MAX_MISSED).collect();
+        if !open.is_empty() {
+            self.with_archive(|archive| archive.also_know(open.iter().cloned()));
+        }
+        open
+    }
+
     /// The entry of a component of which only the records are left, when they fit just one that is known.
     fn lost_entry<'a>(&self, stem: &str, log: &dyn Fn() -> &'a Logged) -> Option<Stanza> {
         let (name, arch) = stem.split_once(':').map_or((stem, None), |(name, arch)| (name, Some(arch)));
@@ -96,6 +175,7 @@ impl Workshop {
         let stored: Vec<Known> = stored.filter_map(|id| self.described(&id)).collect();
         let found = only_one(stored.into_iter(), &traces).or_else(|| {
             let listed = self.with_archive(|archive| {
+                archive.also_know(std::iter::once(name.to_owned()));
                 let wanted = archive.named(&self.machine, name);
                 // Whoever stops here stops at the next step as well.
                 let _ = archive.prepare(&self.machine, &wanted, &self.pool, &Silent);
@@ -147,6 +227,7 @@ impl Workshop {
             machine: &self.machine,
             list: list.map(|l| l.into_iter().filter(|p| !p.is_root()).collect()),
             md5sums: read("md5sums"),
+            written: changelog_of(&self.machine, name).map(|(_, version)| version),
             logged: logged.next(),
         }
     }
@@ -171,10 +252,47 @@ impl Traces<'_> {
         let shipped: HashSet<&SystemPath> = entries.filter(|p| !p.is_root()).collect();
         let same_paths =
             |list: &HashSet<SystemPath>| list.len() == shipped.len() && list.iter().all(|p| shipped.contains(p));
-        if !self.list.as_ref().is_some_and(same_paths) {
-            return false;
+        match &self.list {
+            Some(list) => same_paths(list) && self.tell_the_version_of(known),
+            // None of its records is left: its files are, and something names the version.
+            None if self.md5sums.is_none() => self.are_files_of(known) && self.name_the_version_of(known),
+            None => false,
         }
-        self.tell_the_version_of(known)
+    }
+
+    /// Whether most of the files that the package ships lie here.
+    fn are_files_of(&self, known: &Known) -> bool {
+        let files = known.manifest.entries.iter().filter(|e| matches!(e.kind, EntryKind::File { .. }));
+        let is_there = |path: &SystemPath| {
+            let real = path.parent().and_then(|folder| self.machine.resolve(&folder).ok()?.child(path.name()).ok());
+            real.and_then(|real| self.machine.look(&real).ok().flatten()).is_some_and(|s| s.kind == FileKind::File)
+        };
+        let (mut there, mut all) = (0, 0);
+        for file in files {
+            all += 1;
+            there += usize::from(is_there(&file.path));
+        }
+        all > 0 && there * 2 > all
+    }
+
+    /// Whether the log or the changelog names its version, or, where neither says anything, most of its files are those of
+    /// this version.
+    fn name_the_version_of(&self, known: &Known) -> bool {
+        let version = &known.id.version;
+        if self.logged.is_some() || self.written.is_some() {
+            return self.logged.as_ref() == Some(version) || self.written.as_ref() == Some(version);
+        }
+        let files = known.manifest.entries.iter().filter_map(|e| match &e.kind {
+            EntryKind::File { digest, size, .. } if *size > 0 => Some((&e.path, digest, *size)),
+            _ => None,
+        });
+        let (mut same, mut all) = (0, 0);
+        for (path, digest, size) in files.take(MAX_COMPARED) {
+            all += 1;
+            let bytes = self.machine.read_up_to(path, size.min(MAX_RECORD)).ok().flatten();
+            same += usize::from(bytes.is_some_and(|bytes| Digest::of(&bytes) == *digest));
+        }
+        all > 0 && same * 2 > all
     }
 
     /// Whether the log or the history of changes names just this version.

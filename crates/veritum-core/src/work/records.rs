@@ -13,7 +13,7 @@ use crate::check::{
 };
 use crate::model::{Area, ComponentId, Digest, FileKind, Finding, FindingId, Subject, SystemPath, Verdict, Voucher};
 use crate::plan::{RecordPlan, RecordRules, plan_records};
-use crate::platform::debian::Debian;
+use crate::platform::debian::{Debian, in_database};
 use crate::report::{AreaReport, OutcomeWord, UnexaminedReport};
 use crate::store::{Contents, StoreError};
 
@@ -61,6 +61,7 @@ impl Workshop {
             .collect();
         let is_whole = |f: &RecordFault| matches!(&f.finding.subject, Subject::Record { entry: None, .. });
         let whole = faults.iter().any(|f| matches!(f.mend, Ok(RecordMend::Status)) && is_whole(f));
+        faults.extend(self.contradicted().into_iter().map(|(id, version)| contradiction(id, &version)));
         faults.extend(reference.records.iter().cloned());
         faults.extend(judge_tables(&self.machine, &self.database, &self.installed, &reference.records, &holds));
         faults.extend(judge_alternatives(&self.machine));
@@ -218,6 +219,22 @@ impl Workshop {
         self.identify();
         Ok(())
     }
+}
+
+/// That the package log and a changelog name another version than an entry.
+fn contradiction(id: ComponentId, version: &str) -> RecordFault {
+    let entry = format!("{}:{}", id.name, id.arch);
+    let subject = Subject::Record { path: in_database("status"), entry: Some(entry) };
+    let mut finding = Finding::on(Area::Records, subject, Verdict::AtOdds);
+    finding.cause = Some(format!(
+        "its entry says version {}, and the package log and its changelog say {version}: nothing at hand knows that one",
+        id.version
+    ));
+    let next = format!("apt-get install --reinstall {}", id.name);
+    finding.component = Some(id);
+    let unknown =
+        Unknown { reason: "no package at hand tells which is right".into(), next: Some(next), package_helps: false };
+    RecordFault { finding, mend: Err(unknown) }
 }
 
 /// Whether a finding is about what was named.

@@ -62,6 +62,7 @@ impl Workshop {
     pub fn plan_repair(&mut self, scope: &Scope, observer: &dyn Observer) -> Result<RepairReport, WorkError> {
         self.require_store_sound(scope)?;
         let scope = &self.with_apps(scope)?;
+        self.find_forgotten();
         self.require_named(scope)?;
         self.require_there(scope)?;
         let state = self.state()?;
@@ -84,6 +85,7 @@ impl Workshop {
     ) -> Result<RepairReport, WorkError> {
         self.require_store_sound(scope)?;
         let scope = self.with_apps(scope)?;
+        self.find_forgotten();
         self.require_named(&scope)?;
         self.require_there(&scope)?;
         let report = self.repair_parts(&scope, observer, ask)?;

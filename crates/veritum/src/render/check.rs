@@ -27,6 +27,9 @@ pub(crate) fn words(context: &Context, report: &CheckReport, what: &[OsString]) 
     text.push_str(&findings(context, report));
     text.push_str(&notes(context, report));
     text.push_str(&unexamined(report));
+    for why in &report.not_remembered {
+        text.push_str(&format!("\nNot remembered for the next time, when an older copy would not be noticed: {why}\n"));
+    }
     text.push_str(&unverified(report));
     text.push_str(&downloads(report));
     text.push_str(&doubt(report));

@@ -48,14 +48,14 @@ pub fn judge_status(database: &Database, installed: &Installed) -> Vec<RecordFau
 fn whole(database: &Database) -> Option<RecordFault> {
     let garbled: Vec<&str> = database.garbled().collect();
     let lacking = database.recovered.len() + database.lost.len();
-    if database.file == StatusFile::There && garbled.is_empty() && lacking == 0 {
+    if database.file == StatusFile::There && garbled.is_empty() && lacking == 0 && !database.unterminated {
         return None;
     }
     let verdict = match &database.file {
         StatusFile::Missing => Verdict::Missing,
         StatusFile::Unreadable(_) => Verdict::Unreadable,
         StatusFile::There if database.pieces.is_empty() => Verdict::Garbled,
-        StatusFile::There if garbled.is_empty() => Verdict::AtOdds,
+        StatusFile::There if garbled.is_empty() && lacking > 0 => Verdict::AtOdds,
         StatusFile::There => Verdict::Garbled,
     };
     let mut causes: Vec<String> = Vec::new();
@@ -68,6 +68,9 @@ fn whole(database: &Database) -> Option<RecordFault> {
     if let Some(first) = garbled.first() {
         let more = if garbled.len() > 1 { format!(", and {} more places", garbled.len() - 1) } else { String::new() };
         causes.push(format!("{first}{more}"));
+    }
+    if database.unterminated {
+        causes.push("its last line has no end, at which dpkg stops".into());
     }
     if lacking > 0 {
         let recovered = database.recovered.iter().map(|r| r.stanza.name().to_owned());
@@ -82,7 +85,11 @@ fn whole(database: &Database) -> Option<RecordFault> {
         lost => {
             let next = format!("apt-get install --reinstall {}", lost[0].split(':').next().unwrap_or_default());
             finding.advice = Some(format!("no earlier copy and nothing at hand knows {}: {next}", some_of(lost)));
-            match garbled.is_empty() && database.recovered.is_empty() && database.file == StatusFile::There {
+            match garbled.is_empty()
+                && !database.unterminated
+                && database.recovered.is_empty()
+                && database.file == StatusFile::There
+            {
                 true => Err(Unknown::new("no record says which version is installed", &next)),
                 false => Ok(RecordMend::Status),
             }

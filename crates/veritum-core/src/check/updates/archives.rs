@@ -9,6 +9,11 @@ use crate::trust::openpgp::SignatureError;
 pub(crate) fn archives(renewals: &[Renewal]) -> Looked {
     let mut looked = Looked::default();
     for renewal in renewals {
+        // That is a matter of this computer's, and says nothing about the archive.
+        if let Some(RenewalError::Unremembered(why)) = renewal.error() {
+            looked.unexamined.push((format!("whether archives went back in time: {why}"), 1, None));
+            continue;
+        }
         looked.saw(Voucher::Archive, 1);
         if let Some(finding) =
             renewal.error().and_then(|e| judge(&renewal.source.words(), &renewal.source.file.to_string(), e))
@@ -29,6 +34,7 @@ fn judge(source: &str, file: &str, error: &RenewalError) -> Option<Finding> {
         | RenewalError::Unusable(_)
         | RenewalError::Index { .. } => Verdict::Garbled,
         RenewalError::Refused(SignatureError::Future { .. }) | RenewalError::Ahead { .. } => Verdict::AheadOfClock,
+        RenewalError::Unremembered(_) => return None,
         // Said of its lists already: apt is content with it.
         RenewalError::Refused(SignatureError::OnlyHere { .. }) => return None,
         RenewalError::Refused(_) => Verdict::NoKey,
@@ -46,6 +52,7 @@ pub(crate) fn advice(error: &RenewalError, file: &str) -> String {
         RenewalError::Gone { .. } => {
             format!("look whether its release is still kept there, or has moved to an archive of old releases; it is named in {file}")
         }
+        RenewalError::Unremembered(_) => "type the same as root, or put that file right".into(),
         RenewalError::Unsigned | RenewalError::Unusable(_) => {
             "use another mirror of that archive, or ask who keeps it".into()
         }

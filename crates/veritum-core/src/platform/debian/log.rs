@@ -108,7 +108,7 @@ fn line(bytes: &[u8]) -> Option<Happening> {
         // The same version over itself: it was put in again.
         "upgrade" if from == to => Happened::Installed,
         "upgrade" => Happened::Updated,
-        "remove" | "purge" => Happened::Removed,
+        "remove" | "purge" | "disappear" => Happened::Removed,
         _ => return None,
     };
     // Of a component that was removed before, only its settings go; and a removal names no new version.

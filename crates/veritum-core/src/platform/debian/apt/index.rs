@@ -15,6 +15,8 @@ pub struct Listed<'a> {
     pub size: &'a str,
     /// SHA-256 of the package file, hexadecimal.
     pub sha256: &'a str,
+    /// Whether no system is without it (Debian Policy 3.8).
+    pub essential: bool,
 }
 
 #[derive(Default)]
@@ -25,6 +27,7 @@ struct Fields<'a> {
     path: Option<&'a str>,
     size: Option<&'a str>,
     sha256: Option<&'a str>,
+    essential: Option<&'a str>,
 }
 
 impl<'a> Fields<'a> {
@@ -34,7 +37,15 @@ impl<'a> Fields<'a> {
         let (size, sha256) = (self.size?, self.sha256?);
         let digests = sha256.len() == 64 && size.bytes().all(|b| b.is_ascii_digit());
         let (name, version, arch) = (self.name?, self.version?, self.arch?);
-        (digests && !climbs).then_some(Listed { name, version, arch, path, size, sha256 })
+        (digests && !climbs).then_some(Listed {
+            name,
+            version,
+            arch,
+            path,
+            size,
+            sha256,
+            essential: self.essential == Some("yes"),
+        })
     }
 }
 
@@ -57,7 +68,7 @@ pub fn for_each_listed<'a>(index: &'a [u8], mut each: impl FnMut(Listed<'a>)) {
             continue;
         }
         // The first letter alone rules out nearly all lines.
-        if b"PVAFS".contains(&line[0]) {
+        if b"PVAFSE".contains(&line[0]) {
             take(&mut fields, line);
         }
     }
@@ -71,6 +82,7 @@ fn take<'a>(fields: &mut Fields<'a>, line: &'a [u8]) {
         [b'P', b'a', b'c', ..] => ("Package:", &mut fields.name),
         [b'V', ..] => ("Version:", &mut fields.version),
         [b'A', ..] => ("Architecture:", &mut fields.arch),
+        [b'E', ..] => ("Essential:", &mut fields.essential),
         [b'F', ..] => ("Filename:", &mut fields.path),
         [b'S', b'i', ..] => ("Size:", &mut fields.size),
         [b'S', b'H', ..] => ("SHA256:", &mut fields.sha256),

@@ -73,6 +73,26 @@ pub struct Release {
 }
 
 impl Release {
+    /// Why it is not the release file of this suite, by the names that it gives itself; `None` when it may be.
+    ///
+    /// A suite is asked for by its name (`stable`), its code name (`bookworm`), or, in the old form for security updates, by
+    /// the code name and `/updates`. One that names neither says nothing, and neither does a flat archive's.
+    #[must_use]
+    pub fn is_of_another_suite(&self, asked: &str) -> Option<String> {
+        let names: Vec<&str> =
+            [self.suite.as_str(), self.codename.as_str()].into_iter().filter(|n| !n.is_empty()).collect();
+        let asked = asked.trim_matches('/');
+        let fits = |name: &&str| *name == asked || asked.strip_suffix("/updates") == Some(*name);
+        if names.is_empty() || names.iter().any(fits) {
+            return None;
+        }
+        let own = match names[..] {
+            [suite, codename] if suite != codename => format!("{suite} ({codename})"),
+            _ => names[0].to_owned(),
+        };
+        Some(format!("it is the release file of {own}, not of {asked}"))
+    }
+
     /// Reads a release file.
     ///
     /// # Errors
@@ -129,6 +149,26 @@ mod tests {
     const SAMPLE: &str = "Origin: Foreshore\nSuite: stable\nCodename: saltwort\nDate: Mon, 02 Mar 2026 08:00:00 UTC\n\
         Valid-Until: Tue,  1 Jan 2126 00:00:00 +0000\nAcquire-By-Hash: yes\nSHA256:\n \
         e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855 0 main/binary-amd64/Packages\n";
+
+    #[test]
+    fn a_release_file_is_of_the_suite_that_it_names_itself() {
+        let release = |suite: &str, codename: &str| Release {
+            suite: suite.into(),
+            codename: codename.into(),
+            ..Release::default()
+        };
+        let debian = release("stable", "trixie");
+        for asked in ["stable", "trixie", "trixie/updates"] {
+            assert_eq!(debian.is_of_another_suite(asked), None, "{asked}");
+        }
+        let why = debian.is_of_another_suite("trixie-security").unwrap();
+        assert_eq!(why, "it is the release file of stable (trixie), not of trixie-security");
+        assert!(release("oldstable-updates", "bookworm-updates").is_of_another_suite("bookworm-security").is_some());
+        for nameless in [release("", ""), release("any", "")] {
+            assert_eq!(nameless.is_of_another_suite("any"), None);
+        }
+        assert_eq!(release("", "").is_of_another_suite("whatever"), None);
+    }
 
     #[test]
     fn a_release_file_tells_dates_and_files() {

@@ -49,7 +49,7 @@ pub fn backups(machine: &Machine, name: &str) -> Vec<Earlier> {
 fn read(machine: &Machine, path: SystemPath) -> Option<Earlier> {
     let packed = machine.read_up_to(&path, MAX_STATUS).ok()??;
     let ending = [".gz", ".xz"].into_iter().find(|e| path.as_bytes().ends_with(e.as_bytes()));
-    let text = match ending {
+    let mut text = match ending {
         None => packed,
         Some(ending) => {
             let mut text = Vec::new();
@@ -58,6 +58,18 @@ fn read(machine: &Machine, path: SystemPath) -> Option<Earlier> {
             text
         }
     };
+    // A copy that went through another system may have its line ends.
+    if text.windows(2).any(|two| two == b"\r\n") {
+        text = text
+            .split(|b| *b == b'\n')
+            .map(|line| line.strip_suffix(b"\r").unwrap_or(line))
+            .collect::<Vec<_>>()
+            .join(&b'\n');
+    }
+    // The last line may lack its end.
+    if text.last().is_some_and(|last| *last != b'\n') {
+        text.push(b'\n');
+    }
     (!text.is_empty()).then_some(Earlier { path, text })
 }
 

@@ -2,9 +2,11 @@
 
 mod earlier;
 mod stanza;
+mod witnesses;
 
 pub use earlier::{Earlier, alternatives_backup, backups, earlier_copies};
 pub use stanza::{Key, Stanza, pieces};
+pub use witnesses::changelog_of;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
@@ -79,8 +81,10 @@ pub struct Database {
     /// Entries that said of a component that it was removed, while its records are still there: by now they say that it
     /// is installed.
     pub revived: Vec<Key>,
-    /// Components that have records, and of which no copy says anything.
+    /// Components that have records, or other witnesses, and of which no copy says anything.
     pub lost: Vec<String>,
+    /// Whether the last line of `status` has no end, at which dpkg would stop.
+    pub unterminated: bool,
 }
 
 impl Database {
@@ -89,14 +93,24 @@ impl Database {
     pub fn read(machine: &Machine) -> Self {
         let mut database = Self::default();
         match machine.read_up_to(&in_database("status"), MAX_STATUS) {
-            Ok(Some(text)) => database.pieces = stanza::pieces(&text).into_iter().map(piece).collect(),
+            Ok(Some(mut text)) => {
+                database.unterminated = text.last().is_some_and(|last| *last != b'\n');
+                if database.unterminated {
+                    text.push(b'\n');
+                }
+                database.pieces = stanza::pieces(&text).into_iter().map(piece).collect();
+                if database.unterminated {
+                    database.doubt_the_last(machine);
+                }
+            }
             Ok(None) => database.file = StatusFile::Missing,
             Err(e) => database.file = StatusFile::Unreadable(error_chain(&e)),
         }
         database.read_updates(machine);
         database.read_info(machine);
         database.revive(machine);
-        let unnamed = database.unnamed();
+        let mut unnamed = database.unnamed();
+        unnamed.extend(database.forgotten(machine));
         if database.is_damaged() || !unnamed.is_empty() {
             database.recover(machine, &unnamed);
         }
@@ -167,6 +181,23 @@ impl Database {
         (components, problems)
     }
 
+    /// Whether the last entry was cut, or only lacks its line end, an earlier copy tells: then it goes on there.
+    fn doubt_the_last(&mut self, machine: &Machine) {
+        let Some(Piece { raw, read: Ok(last) }) = self.pieces.last() else { return };
+        let lines = |raw: &[u8]| raw.trim_ascii_end().split(|b| *b == b'\n').map(<[u8]>::to_vec).collect::<Vec<_>>();
+        let Some(end) = lines(raw).pop() else { return };
+        let copies = earlier_copies(machine, "status");
+        let copy = copies.iter().flat_map(Earlier::stanzas).find(|stanza| stanza.key() == last.key());
+        let goes_on = copy.is_some_and(|copy| {
+            let all = lines(&copy.raw);
+            let at = all.iter().position(|line| line.starts_with(&end));
+            at.is_some_and(|at| at + 1 < all.len() || all[at].len() > end.len())
+        });
+        if goes_on && let Some(piece) = self.pieces.last_mut() {
+            piece.read = Err("it breaks off in the middle of a line".into());
+        }
+    }
+
     fn read_updates(&mut self, machine: &Machine) {
         let folder = in_database("updates");
         let listed = machine.resolve(&folder).and_then(|real| machine.dir(&real)).and_then(|d| d.disk().list(d.fd()));
@@ -219,15 +250,23 @@ impl Database {
 
     /// Corrects entries that say of a component that it was removed: dpkg takes its digests away with its files.
     fn revive(&mut self, machine: &Machine) {
-        let has_digests = |stem: &str| self.info.get(stem).is_some_and(|all| all.contains("md5sums"));
-        let mut belied = Vec::new();
+        let (mut belied, logged) = (Vec::new(), std::cell::OnceCell::new());
         for (at, piece) in self.pieces.iter().enumerate() {
             let Ok(stanza) = &piece.read else { continue };
             let (name, arch) = stanza.key();
             let is_removed =
                 matches!(stanza.state(), "config-files" | "not-installed") && stanza.get("Version").is_some();
             let others = || self.stanzas().filter(|s| s.name() == name).count() > 1;
-            if is_removed && (has_digests(&format!("{name}:{arch}")) || has_digests(&name) && !others()) {
+            if !is_removed {
+                continue;
+            }
+            let mut stems = vec![format!("{name}:{arch}")];
+            if !others() {
+                stems.push(name.clone());
+            }
+            let logged =
+                || logged.get_or_init(|| log::last_versions(machine)).contains_key(&(name.clone(), arch.clone()));
+            if self.is_still_there(machine, stanza, &stems) || logged() {
                 belied.push(at);
             }
         }
@@ -247,7 +286,7 @@ impl Database {
         }
     }
 
-    /// The stems with a list of paths that no entry names.
+    /// The stems with records that no entry names.
     fn unnamed(&self) -> Vec<String> {
         let mut named: HashSet<String> = HashSet::new();
         for stanza in self.stanzas() {
@@ -255,8 +294,9 @@ impl Database {
             named.insert(format!("{name}:{arch}"));
             named.insert(name);
         }
-        let lists = self.info.iter().filter(|(_, suffixes)| suffixes.contains("list"));
-        lists.map(|(stem, _)| stem.clone()).filter(|stem| !named.contains(stem)).collect()
+        // A script for purging alone is left of what was removed.
+        let records = self.info.iter().filter(|(_, suffixes)| suffixes.iter().any(|suffix| suffix != "postrm"));
+        records.map(|(stem, _)| stem.clone()).filter(|stem| !named.contains(stem)).collect()
     }
 
     /// Looks for what is lost in earlier copies, the newest first.
@@ -318,8 +358,20 @@ impl Recovered {
     }
 }
 
+/// A piece is read when it says which component it is about: an entry that cannot be taken in would hide its files.
 fn piece(raw: &[u8]) -> Piece {
-    Piece { raw: raw.to_owned(), read: Stanza::of_status(raw) }
+    let read = Stanza::of_status(raw).and_then(|stanza| {
+        let taken = status::component(&stanza);
+        taken.map(|_| stanza).map_err(|why| format!("the entry of {}: {why}", shown(raw)))
+    });
+    Piece { raw: raw.to_owned(), read }
+}
+
+/// The first line of an entry, as far as it is needed to know it by.
+fn shown(raw: &[u8]) -> String {
+    let line = raw.split(|b| *b == b'\n').next().unwrap_or_default();
+    let name = line.split(|b| *b == b':').nth(1).unwrap_or_default();
+    crate::model::readable(name.trim_ascii()).chars().take(60).collect()
 }
 
 /// Whether a file's name without its suffix is that of a component, with or without its architecture.

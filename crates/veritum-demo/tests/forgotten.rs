@@ -1,0 +1,207 @@
+//! Packages that their own entry in the database forgets, hides or misnames: other witnesses tell of them, and their files
+//! are judged all the same.
+
+#[path = "support/stand.rs"]
+mod stand;
+mod support;
+
+use std::fs;
+use std::path::Path;
+
+use stand::Stand;
+use support::{check, repair, undo};
+use veritum_core::model::Area;
+use veritum_core::report::{CheckReport, OutcomeWord};
+use veritum_core::testkit::Tree;
+use veritum_core::work::Settings;
+
+const STATUS: &str = "/var/lib/dpkg/status";
+const ALTERED: &str = "/usr/share/quay/part-2";
+
+/// A machine whose packages are at hand, with a log, changelogs, and one altered file.
+fn harbour() -> Stand {
+    let stand = Stand::at_hand();
+    stand.write(
+        "/var/log/dpkg.log",
+        b"2026-01-01 10:00:00 install quay:amd64 <none> 1:1.0-1\n2026-01-01 10:00:01 install pier:all <none> 2.0\n",
+    );
+    fs::write(stand.at(ALTERED), "wrong\n").unwrap();
+    stand
+}
+
+fn edit(stand: &Stand, path: &str, change: impl FnOnce(String) -> String) {
+    let text = fs::read_to_string(stand.at(path)).unwrap();
+    fs::write(stand.at(path), change(text)).unwrap();
+}
+
+fn without_entry(text: &str, name: &str) -> String {
+    let of = |entry: &&str| !entry.starts_with(&format!("Package: {name}\n"));
+    text.split_inclusive("\n\n").filter(of).collect()
+}
+
+fn remove_records(stand: &Stand, name: &str, keep: &[&str]) {
+    for entry in fs::read_dir(stand.at("/var/lib/dpkg/info")).unwrap() {
+        let path = entry.unwrap().path();
+        let file = path.file_name().unwrap().to_string_lossy().into_owned();
+        let Some((stem, suffix)) = file.rsplit_once('.') else { continue };
+        if stem == name && !keep.contains(&suffix) {
+            fs::remove_file(path).unwrap();
+        }
+    }
+}
+
+fn is_seen(report: &CheckReport, path: &str) -> bool {
+    report.findings.iter().any(|f| f.area == Area::Files && f.subject.as_path().is_some_and(|p| p.to_string() == path))
+}
+
+fn of_database(report: &CheckReport) -> Vec<&str> {
+    report.findings.iter().filter(|f| f.area == Area::Records).map(|f| f.verdict.word()).collect()
+}
+
+fn tree(machine: &Path) -> Tree {
+    Tree::take(machine, &["var/lib/veritum"]).without_folder_times()
+}
+
+#[test]
+fn a_package_without_entry_and_records_is_told_by_the_log_and_judged() {
+    let stand = harbour();
+    edit(&stand, STATUS, |text| without_entry(&text, "quay"));
+    remove_records(&stand, "quay", &[]);
+    let report = check(&stand.offline());
+    assert!(of_database(&report).contains(&"at-odds"), "{:#?}", report.findings);
+    assert!(is_seen(&report, ALTERED), "{:#?}", report.findings);
+    // Everything comes back, and what was there is brought back again.
+    let before = tree(&stand.world.machine());
+    let repaired = repair(&stand.offline());
+    assert_eq!(repaired.after.unwrap().problems(), 0);
+    assert!(fs::read_to_string(stand.at(STATUS)).unwrap().contains("Package: quay\n"));
+    undo(&stand.offline(), None).unwrap();
+    assert_eq!(before.differences(&tree(&stand.world.machine())), [""; 0]);
+}
+
+#[test]
+fn without_a_log_a_changelog_or_a_dependency_tells_of_it() {
+    for witness in ["changelog", "dependency"] {
+        let stand = harbour();
+        fs::remove_file(stand.at("/var/log/dpkg.log")).unwrap();
+        match witness {
+            "changelog" => stand.write("/usr/share/doc/quay/changelog.Debian", b"quay (1:1.0-1) stable; urgency=low\n"),
+            _ => {
+                // Another package of this architecture, which depends on it.
+                let berth = "Package: berth\nStatus: install ok installed\nVersion: 1\nArchitecture: amd64\n\
+                             Depends: quay (>= 1.0)\nDescription: berth\n\n";
+                edit(&stand, STATUS, |text| text + berth);
+                stand.write("/var/lib/dpkg/info/berth.list", b"/.\n");
+            }
+        }
+        edit(&stand, STATUS, |text| without_entry(&text, "quay"));
+        remove_records(&stand, "quay", &[]);
+        assert!(is_seen(&check(&stand.offline()), ALTERED), "{witness}");
+    }
+}
+
+#[test]
+fn of_a_forgotten_package_that_nothing_at_hand_knows_there_is_a_finding_that_stays() {
+    let stand = harbour();
+    edit(&stand, STATUS, |text| without_entry(&text, "quay"));
+    remove_records(&stand, "quay", &[]);
+    fs::remove_dir_all(stand.at("/var/cache/apt/archives")).unwrap();
+    fs::remove_dir_all(stand.at("/var/lib/apt/lists")).unwrap();
+    let report = check(&stand.offline());
+    assert!(report.outcome == OutcomeWord::Problems && of_database(&report).contains(&"at-odds"));
+    let lost = |f: &veritum_core::model::Finding| f.cause.as_ref().is_some_and(|cause| cause.contains("it lacks quay"));
+    assert!(report.findings.iter().any(lost), "{:#?}", report.findings);
+    let after = repair(&stand.offline());
+    assert!(after.areas.iter().any(|area| !area.remaining.is_empty()) || after.before.problems() > 0);
+    assert_eq!(check(&stand.offline()).outcome, OutcomeWord::Problems);
+}
+
+#[test]
+fn an_entry_that_cannot_be_taken_in_is_a_finding_and_hides_no_file() {
+    let long = "1".repeat(250);
+    let refused = [
+        ("Version: 1:1.0-1", format!("Version: 1:1.0-1{long}")),
+        ("Version: 1:1.0-1", "Version: /../1".to_owned()),
+        ("Architecture: amd64", format!("Architecture: {long}")),
+        ("Status: install ok installed", "Status: install ok whatever".to_owned()),
+    ];
+    for (right, wrong) in refused {
+        let stand = harbour();
+        edit(&stand, STATUS, |text| {
+            let entry = text.split_inclusive("\n\n").find(|e| e.starts_with("Package: quay\n")).unwrap().to_owned();
+            text.replace(&entry, &entry.replace(right, &wrong))
+        });
+        let report = check(&stand.offline());
+        assert!(!of_database(&report).is_empty(), "{wrong}");
+        assert!(is_seen(&report, ALTERED), "{wrong}: {:#?}", report.findings);
+    }
+}
+
+#[test]
+fn an_entry_that_says_removed_is_contradicted_by_what_removing_would_have_taken_away() {
+    for keep in [&["list"][..], &["postinst"], &[]] {
+        let stand = harbour();
+        edit(&stand, STATUS, |text| {
+            let entry = text.split_inclusive("\n\n").find(|e| e.starts_with("Package: quay\n")).unwrap().to_owned();
+            text.replace(&entry, &entry.replace("install ok installed", "deinstall ok config-files"))
+        });
+        stand.write("/var/lib/dpkg/info/quay.postinst", b"#!/bin/sh\n");
+        remove_records(&stand, "quay", keep);
+        let report = check(&stand.offline());
+        assert!(is_seen(&report, ALTERED), "{keep:?}: {:#?}", report.findings);
+    }
+}
+
+#[test]
+fn a_version_that_log_and_changelog_contradict_is_not_believed() {
+    let stand = harbour();
+    stand.write("/usr/share/doc/quay/changelog.Debian", b"quay (1:1.0-1) stable; urgency=low\n");
+    edit(&stand, STATUS, |text| text.replace("Version: 1:1.0-1\n", "Version: 1:1.1-1\n"));
+    let report = check(&stand.offline());
+    assert!(is_seen(&report, ALTERED) && !of_database(&report).is_empty(), "{:#?}", report.findings);
+    assert_eq!(
+        report.findings.iter().find(|f| f.area == Area::Files).unwrap().component.as_ref().unwrap().version,
+        "1:1.0-1"
+    );
+    // Without anything that knows the right one it is told all the same.
+    let alone = Settings { trust: stand.dir.path().join("nobody"), ..stand.offline() };
+    let cache =
+        veritum_core::archive::ArchiveSettings { cache: stand.dir.path().join("none"), ..alone.archive.clone() };
+    fs::write(stand.at(ALTERED), "right 2\n").unwrap();
+    let report = check(&Settings { archive: cache, ..alone });
+    assert_eq!(of_database(&report), ["at-odds"]);
+    assert!(report.findings[0].cause.as_ref().unwrap().contains("say 1:1.0-1"), "{:#?}", report.findings);
+}
+
+#[test]
+fn a_database_that_is_lost_comes_back_whole_from_every_witness_that_is_left() {
+    let stand = harbour();
+    let whole = fs::read_to_string(stand.at(STATUS)).unwrap();
+    fs::remove_file(stand.at(STATUS)).unwrap();
+    remove_records(&stand, "quay", &["md5sums"]);
+    assert!(!stand.at("/var/lib/dpkg/info/quay.list").exists());
+    assert_eq!(repair(&stand.offline()).after.unwrap().problems(), 0);
+    let names = |text: &str| text.lines().filter(|l| l.starts_with("Package: ")).map(str::to_owned).collect::<Vec<_>>();
+    let mut expected = names(&whole);
+    expected.sort();
+    assert_eq!(names(&fs::read_to_string(stand.at(STATUS)).unwrap()), expected);
+    // A copy that went through another system is a copy.
+    fs::remove_file(stand.at(STATUS)).unwrap();
+    fs::remove_dir_all(stand.at("/var/cache/apt/archives")).unwrap();
+    stand.write("/var/lib/dpkg/status-old", whole.replace('\n', "\r\n").as_bytes());
+    repair(&stand.offline());
+    assert_eq!(names(&fs::read_to_string(stand.at(STATUS)).unwrap()), expected);
+}
+
+#[test]
+fn a_last_entry_without_its_line_end_is_read_and_gets_the_end_alone() {
+    let stand = harbour();
+    fs::write(stand.at(ALTERED), "right 2\n").unwrap();
+    let whole = fs::read_to_string(stand.at(STATUS)).unwrap();
+    fs::write(stand.at(STATUS), whole.trim_end()).unwrap();
+    let report = check(&stand.offline());
+    assert_eq!(of_database(&report), ["garbled"]);
+    assert!(report.findings[0].cause.as_ref().unwrap().contains("its last line has no end"), "{:#?}", report.findings);
+    repair(&stand.offline());
+    assert_eq!(fs::read_to_string(stand.at(STATUS)).unwrap(), whole);
+}
