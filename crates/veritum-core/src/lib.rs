@@ -63,6 +63,7 @@
 //!     cards: None,
 //!     helper: Vec::new(),
 //!     recovery: Vec::new(),
+//!     stop: Default::default(),
 //! };
 //! let mut workshop = Workshop::open(settings, Arc::new(LiveDisk))?;
 //! let report = workshop.check(&Scope::default(), &Silent)?;

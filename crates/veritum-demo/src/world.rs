@@ -183,6 +183,7 @@ impl World {
             cards: None,
             helper: Vec::new(),
             recovery: Vec::new(),
+            stop: Default::default(),
         }
     }
 }

@@ -183,6 +183,8 @@ pub(crate) enum Verb {
     Guard {
         /// Its number
         pid: i32,
+        /// When it began, as the kernel counts: its number may be another process's by now
+        begun: u64,
     },
     /// Do what is asked over the socket that is the standard input, with the rights of a home's owner
     #[command(hide = true)]

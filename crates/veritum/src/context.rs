@@ -12,6 +12,7 @@ use veritum_core::target::LiveDisk;
 use veritum_core::work::{ServiceManager, Settings, Supplier, Workshop};
 
 use crate::args::{Color, Global, Require};
+use crate::commands::guard::begun_at;
 use crate::config::Config;
 use crate::errors::Failure;
 use crate::options::Given;
@@ -78,8 +79,9 @@ impl Context {
             helper: ["/proc/self/exe", "as-owner"].map(OsString::from).to_vec(),
             services: config.services.clone().map_or_else(ServiceManager::default, ServiceManager::StandIn),
             recovery: recovery(&global),
+            stop: Arc::default(),
         };
-        let progress = Progress::new(!global.quiet && !global.json);
+        let progress = Progress::new(!global.quiet && !global.json, settings.stop.clone());
         Ok(Self { global, settings, progress, given })
     }
 
@@ -137,8 +139,9 @@ fn notes(config: &Config) -> Option<PathBuf> {
 fn recovery(global: &Global) -> Vec<OsString> {
     let Ok(program) = std::env::current_exe() else { return Vec::new() };
     let whole = |path: &PathBuf| std::path::absolute(path).unwrap_or_else(|_| path.clone());
-    let mut words: Vec<OsString> =
-        vec![program.into(), "guard".into(), std::process::id().to_string().into(), "--quiet".into()];
+    let Some(begun) = begun_at("self") else { return Vec::new() };
+    let (pid, begun) = (std::process::id().to_string(), begun.to_string());
+    let mut words: Vec<OsString> = vec![program.into(), "guard".into(), pid.into(), begun.into(), "--quiet".into()];
     for (option, place) in [("--config", &global.config), ("--state", &global.state), ("--target", &global.target)] {
         words.extend(place.iter().flat_map(|place| [option.into(), whole(place).into()]));
     }

@@ -35,8 +35,7 @@ struct Bar {
 }
 
 impl Progress {
-    pub(crate) fn new(wanted: bool) -> Self {
-        let stop = Arc::new(AtomicBool::new(false));
+    pub(crate) fn new(wanted: bool, stop: Arc<AtomicBool>) -> Self {
         let terminated = Arc::new(AtomicBool::new(false));
         let signals =
             [(signal_hook::consts::SIGINT, exit::INTERRUPTED), (signal_hook::consts::SIGTERM, exit::TERMINATED)];

@@ -3,7 +3,11 @@
 use std::ffi::{OsStr, OsString};
 use std::io::{self, Read as _, Seek as _, SeekFrom};
 use std::os::unix::process::CommandExt as _;
-use std::process::{Command, Stdio};
+use std::process::{Child, Command, ExitStatus, Stdio};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+use rustix::process::{Pid, Signal, kill_process_group};
 
 /// Of what a tool says so much is kept, from the end.
 const SAID: u64 = 16 << 10;
@@ -31,14 +35,66 @@ impl Ran {
     }
 }
 
+/// How long a tool may take.
+#[derive(Debug, Clone, Copy)]
+pub struct Limit<'a> {
+    /// So long at most.
+    pub most: Duration,
+    /// Set by whoever wishes to stop; `None` for what must be gone through with.
+    pub stop: Option<&'a AtomicBool>,
+}
+
+impl Limit<'_> {
+    /// For what answers at once or not at all, and must be gone through with.
+    pub const SHORT: Self = Self { most: Duration::from_secs(180), stop: None };
+}
+
+/// How often a tool is looked at.
+const LOOK: Duration = Duration::from_millis(20);
+/// So long a tool may take to end once it was asked to.
+const GRACE: Duration = Duration::from_secs(10);
+
+/// Waits for a tool's end; one that takes too long, or is to stop, is asked to end, and then made to.
+fn waited(child: &mut Child, program: &str, limit: Limit<'_>) -> io::Result<ExitStatus> {
+    let begun = Instant::now();
+    let mut asked: Option<(Instant, &str)> = None;
+    loop {
+        if let Some(status) = child.try_wait()? {
+            return match asked {
+                None => Ok(status),
+                Some((_, why)) => Err(io::Error::new(io::ErrorKind::TimedOut, format!("{program} was ended: {why}"))),
+            };
+        }
+        let group = Pid::from_child(child);
+        match asked {
+            Some((when, _)) if when.elapsed() > GRACE => drop(kill_process_group(group, Signal::KILL)),
+            Some(_) => {}
+            None => {
+                let stopped = limit.stop.is_some_and(|stop| stop.load(Ordering::Relaxed));
+                let why = if stopped { "somebody said stop" } else { "it took too long" };
+                if stopped || begun.elapsed() > limit.most {
+                    let _ = kill_process_group(group, Signal::TERM);
+                    asked = Some((Instant::now(), why));
+                }
+            }
+        }
+        std::thread::sleep(LOOK);
+    }
+}
+
 /// Runs one of the system's own tools, and waits for it. It is a group of its own: what interrupts us at the terminal does not
 /// cut it short. What it says goes to a file, so that a program that it leaves running is not waited for.
 ///
 /// # Errors
 /// When it cannot be started.
-pub fn run(program: &str, words: &[impl AsRef<OsStr>], further: &[(&str, OsString)]) -> io::Result<Ran> {
+pub fn run(
+    program: &str,
+    words: &[impl AsRef<OsStr>],
+    further: &[(&str, OsString)],
+    limit: Limit<'_>,
+) -> io::Result<Ran> {
     let mut said = tempfile::tempfile()?;
-    let status = Command::new(program)
+    let mut child = Command::new(program)
         .args(words)
         .env_clear()
         .env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin")
@@ -50,7 +106,8 @@ pub fn run(program: &str, words: &[impl AsRef<OsStr>], further: &[(&str, OsStrin
         .stderr(said.try_clone()?)
         .process_group(0)
         .current_dir("/")
-        .status()?;
+        .spawn()?;
+    let status = waited(&mut child, program, limit)?;
     let mut end = Vec::new();
     let from = said.metadata()?.len().saturating_sub(SAID);
     said.seek(SeekFrom::Start(from))?;
@@ -65,13 +122,27 @@ mod tests {
 
     #[test]
     fn a_tool_runs_in_fixed_surroundings_and_its_words_are_kept() {
-        let ran = run("/bin/sh", &["-c", "echo one; echo $HOME.$LC_ALL >&2; exit 3"], &[]).unwrap();
+        let ran = run("/bin/sh", &["-c", "echo one; echo $HOME.$LC_ALL >&2; exit 3"], &[], Limit::SHORT).unwrap();
         assert_eq!((ran.status, ran.last_line().as_str()), (Some(3), ".C.UTF-8"));
-        let long = run("/bin/sh", &["-c", "yes | head -c 100000"], &[]).unwrap();
+        let long = run("/bin/sh", &["-c", "yes | head -c 100000"], &[], Limit::SHORT).unwrap();
         assert!(long.is_fine() && !long.said.is_empty() && long.said.len() as u64 <= SAID);
         let begun = std::time::Instant::now();
-        assert!(run("/bin/sh", &["-c", "sleep 30 & echo left"], &[]).unwrap().is_fine());
+        assert!(run("/bin/sh", &["-c", "sleep 30 & echo left"], &[], Limit::SHORT).unwrap().is_fine());
         assert!(begun.elapsed().as_secs() < 20, "what it leaves running is not waited for");
-        assert!(run("/no/such/tool", &["x"], &[]).is_err());
+        assert!(run("/no/such/tool", &["x"], &[], Limit::SHORT).is_err());
+    }
+
+    #[test]
+    fn a_tool_that_does_not_end_is_ended_with_all_that_it_started() {
+        let stop = AtomicBool::new(false);
+        let begun = Instant::now();
+        let short = Limit { most: Duration::from_millis(200), stop: Some(&stop) };
+        let error = run("/bin/sh", &["-c", "sleep 600; echo never"], &[], short).unwrap_err();
+        assert!(error.to_string().contains("it took too long"), "{error}");
+        stop.store(true, Ordering::Relaxed);
+        let long = Limit { most: Duration::from_secs(600), stop: Some(&stop) };
+        let error = run("/bin/sh", &["-c", "sleep 600"], &[], long).unwrap_err();
+        assert!(error.to_string().contains("somebody said stop"), "{error}");
+        assert!(begun.elapsed() < Duration::from_secs(60));
     }
 }

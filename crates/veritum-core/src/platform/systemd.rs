@@ -3,7 +3,7 @@
 use std::ffi::OsString;
 use std::path::Path;
 
-use super::delegate::run;
+use super::delegate::{Limit, run};
 use super::services::{Active, Masking, ServiceError, Services, UnitState};
 
 const SYSTEMCTL: &str = "/usr/bin/systemctl";
@@ -21,7 +21,7 @@ impl Systemd {
     }
 
     fn ask(words: &[&str]) -> Result<String, ServiceError> {
-        let ran = run(SYSTEMCTL, words, &[])?;
+        let ran = run(SYSTEMCTL, words, &[], Limit::SHORT)?;
         if ran.is_fine() { Ok(ran.said) } else { Err(ServiceError::Refused(ran.last_line())) }
     }
 }
@@ -83,7 +83,7 @@ impl Services for Systemd {
         let unit = OsString::from(format!("--unit={name}"));
         let fixed = ["--quiet", "--collect", "--no-block"].map(OsString::from);
         let all: Vec<OsString> = fixed.into_iter().chain([unit, "--".into()]).chain(words.iter().cloned()).collect();
-        let ran = run(SYSTEMD_RUN, &all, &[])?;
+        let ran = run(SYSTEMD_RUN, &all, &[], Limit::SHORT)?;
         if ran.is_fine() { Ok(()) } else { Err(ServiceError::Refused(ran.last_line())) }
     }
 }

@@ -1,5 +1,7 @@
 //! Installations that were begun: the package tool finishes them, as a step of its own after `repair updates`.
 
+use std::sync::atomic::AtomicBool;
+
 use super::inside::Way;
 use super::repair::{Agreement, Preview};
 use super::updates::{AskArchives, LocksHeld};
@@ -17,9 +19,9 @@ const DPKG: &str = "/usr/bin/dpkg";
 /// Questions about settings files are answered by keeping what is there.
 const CONFIGURE: [&str; 4] = ["--force-confdef", "--force-confold", "--configure", "--pending"];
 
-fn run_dpkg(way: &Way, words: &[&str]) -> std::io::Result<Ran> {
+fn run_dpkg(way: &Way, words: &[&str], stop: &AtomicBool) -> std::io::Result<Ran> {
     // The lock of the front end stays ours; the tool takes its own.
-    way.run(DPKG, words, &[("DPKG_FRONTEND_LOCKED", "1".into())])
+    way.run(DPKG, words, &[("DPKG_FRONTEND_LOCKED", "1".into())], stop)
 }
 
 /// Whether the package tool can finish what a finding tells of.
@@ -107,7 +109,7 @@ impl Workshop {
         locks.iter().skip(1).for_each(|path| held.let_go(path));
         let names: Vec<String> = begun.iter().map(|f| f.subject.to_string()).collect();
         let failed = change.delegate("configure", &names.join(" "), "begun", &mut |_| {
-            let ran = run_dpkg(way, &CONFIGURE).map_err(|e| model::error_words(&e))?;
+            let ran = run_dpkg(way, &CONFIGURE, &self.settings.stop).map_err(|e| model::error_words(&e))?;
             if ran.is_fine() { Ok(()) } else { Err(format!("the package tool failed: {}", ran.last_line())) }
         })?;
         let answered = if failed.is_none() { begun.len() as u64 } else { 0 };
@@ -130,7 +132,7 @@ impl Workshop {
         if null.is_none_or(|stat| stat.kind != FileKind::Device) {
             return no("that system has no devices as long as it does not run, and its scripts need some");
         }
-        match run_dpkg(&way, &["--version"]) {
+        match run_dpkg(&way, &["--version"], &self.settings.stop) {
             Ok(ran) if ran.is_fine() => Ok(way),
             Ok(ran) => no(&format!("that system cannot be entered ({})", ran.last_line())),
             Err(e) => no(&format!("that system cannot be entered ({})", model::error_words(&e))),

@@ -147,7 +147,8 @@ impl Workshop {
         let (dir, teller): (Dir, Arc<dyn Teller>) = match self.settings.helper.is_empty() {
             true => (dir, Arc::new(Mutex::new(Answerer::default()))),
             false => {
-                let owner = Arc::new(Owner::start(&self.settings.helper, (stat.uid, stat.gid))?);
+                let owner =
+                    Arc::new(Owner::start(&self.settings.helper, (stat.uid, stat.gid), self.settings.stop.clone())?);
                 (Dir::handed_over(owner.clone(), dir.handle()?), owner)
             }
         };

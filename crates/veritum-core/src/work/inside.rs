@@ -3,9 +3,11 @@
 use std::ffi::OsString;
 use std::io;
 use std::path::Path;
+use std::sync::atomic::AtomicBool;
+use std::time::Duration;
 
 use super::Workshop;
-use crate::platform::delegate::{Ran, run};
+use crate::platform::delegate::{Limit, Ran, run};
 
 const UNSHARE: &str = "/usr/bin/unshare";
 
@@ -17,15 +19,25 @@ pub(super) enum Way {
     Inside(Vec<OsString>),
 }
 
+/// The package tool may have much to configure.
+const MOST: Duration = Duration::from_secs(3600);
+
 impl Way {
     /// Runs one of them, by its path on the machine.
-    pub(super) fn run(&self, program: &str, words: &[&str], further: &[(&str, OsString)]) -> io::Result<Ran> {
+    pub(super) fn run(
+        &self,
+        program: &str,
+        words: &[&str],
+        further: &[(&str, OsString)],
+        stop: &AtomicBool,
+    ) -> io::Result<Ran> {
+        let limit = Limit { most: MOST, stop: Some(stop) };
         match self {
-            Self::Here => run(program, words, further),
+            Self::Here => run(program, words, further, limit),
             Self::Inside(before) => {
                 let own = std::iter::once(OsString::from(program)).chain(words.iter().map(OsString::from));
                 let all: Vec<OsString> = before.iter().cloned().chain(own).collect();
-                run(UNSHARE, &all, further)
+                run(UNSHARE, &all, further, limit)
             }
         }
     }

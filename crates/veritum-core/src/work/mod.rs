@@ -41,6 +41,7 @@ pub use runs::UpdatesWanted;
 use std::collections::{HashMap, HashSet};
 use std::ffi::OsString;
 use std::path::PathBuf;
+use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
 use self::supplies::Stores;
@@ -104,6 +105,8 @@ pub struct Settings {
     /// Who works in homes with their owners' rights: a program with its words. Without one this process does it itself, with the
     /// rights that it has.
     pub helper: Vec<OsString>,
+    /// Whether the person at the terminal wishes to stop: looked at where waiting may be long.
+    pub stop: Arc<AtomicBool>,
     /// The operator's folder of application cards.
     pub cards: Option<PathBuf>,
     /// What finishes or takes back an interrupted change when this process is gone: a program with its words.

@@ -96,7 +96,8 @@ impl Workshop {
         let names: Vec<String> = unknown.iter().map(|f| f.subject.to_string()).collect();
         let failed = change.delegate("register", &names.join(" "), "unregistered", &mut |_| {
             let way = self.way_inside().map_err(str::to_owned)?;
-            let ran = way.run(REGISTRY.program, &[REGISTRY.folder], &[]).map_err(|e| error_words(&e))?;
+            let ran =
+                way.run(REGISTRY.program, &[REGISTRY.folder], &[], &self.settings.stop).map_err(|e| error_words(&e))?;
             if ran.is_fine() { Ok(()) } else { Err(format!("the desktop's tool failed: {}", ran.last_line())) }
         })?;
         let answered = if failed.is_none() { unknown.len() as u64 } else { 0 };

@@ -149,6 +149,16 @@ impl Workshop {
                     }
                     break;
                 }
+                Err(WorkError::Change(ChangeError::Unfinished { change, source })) => {
+                    report.homes[at].trouble = Some(error_words(&source));
+                    // By a new process: one home's owner must not keep the others' from being done.
+                    if let Err(e) = self.recover_one(&state, change, observer) {
+                        let why = format!("it was not begun: change {change} is unfinished ({})", error_chain(&e));
+                        let rest = report.homes.iter_mut().skip(at + 1).filter(|rest| rest.trouble.is_none());
+                        rest.for_each(|rest| rest.trouble = Some(why.clone()));
+                        break;
+                    }
+                }
                 other => other?,
             }
         }

@@ -52,6 +52,14 @@ impl Workshop {
             true => None,
             false => Some(self.undo_locks(&desk, &numbers, &homes)?),
         };
+        // Looked at once more: only now nobody else can change anything.
+        if let Some(number) = unfinished(&state)?.first() {
+            return Err(ChangeError::Earlier(*number).into());
+        }
+        if change.is_none() && latest_run(&state)? != numbers {
+            return Err(ChangeError::Busy.into());
+        }
+        self.refuse_undone(&desk, &numbers)?;
         let mut report = UndoReport {
             format: UndoReport::FORMAT.into(),
             plan_only: true,
@@ -274,12 +282,7 @@ impl Workshop {
         let desk = self.desk(&state, observer);
         let mut locks = desk.lock_own()?;
         for number in unfinished(&state)? {
-            let home = self.home_of(&state, number)?;
-            if home.is_none() && self.has_rounds(&state, number) {
-                desk.lock_too(&mut locks, &Debian.update_locks())?;
-            }
-            let desk = at_home(desk, home.as_ref());
-            if let Some(recovered) = recover(desk, number, self.settings.now, &mut || locks.keep_own())? {
+            if let Some(recovered) = self.recover_with(&state, number, &mut locks, observer)? {
                 let word = match recovered {
                     Recovered::Finished => "finished",
                     Recovered::TakenBack => "taken-back",
@@ -293,6 +296,33 @@ impl Workshop {
 }
 
 impl Workshop {
+    /// Finishes or takes back one change in a home; the caller holds our own lock.
+    pub(super) fn recover_one(
+        &self,
+        state: &StateFolder,
+        number: u64,
+        observer: &dyn Observer,
+    ) -> Result<Option<Recovered>, WorkError> {
+        let home = self.home_of(state, number)?;
+        let desk = self.desk(state, observer);
+        Ok(recover(at_home(desk, home.as_ref()), number, self.settings.now, &mut || ())?)
+    }
+
+    fn recover_with(
+        &self,
+        state: &StateFolder,
+        number: u64,
+        locks: &mut Locks,
+        observer: &dyn Observer,
+    ) -> Result<Option<Recovered>, WorkError> {
+        let home = self.home_of(state, number)?;
+        let desk = self.desk(state, observer);
+        if home.is_none() && self.has_rounds(state, number) {
+            desk.lock_too(locks, &Debian.update_locks())?;
+        }
+        Ok(recover(at_home(desk, home.as_ref()), number, self.settings.now, &mut || locks.keep_own())?)
+    }
+
     /// The home that a change was about.
     fn home_of(&self, state: &StateFolder, number: u64) -> Result<Option<HomeDesk>, WorkError> {
         let log = state.change(number).map_err(|source| ChangeError::Journal { change: number, source })?;

@@ -96,6 +96,7 @@ impl Demo {
             cards: None,
             helper: Vec::new(),
             recovery: Vec::new(),
+            stop: Default::default(),
         }
     }
 

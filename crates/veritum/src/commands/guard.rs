@@ -15,10 +15,19 @@ use crate::exit;
 const TRIES: u32 = 60;
 const PAUSE: Duration = Duration::from_secs(5);
 
-pub(crate) fn run(context: &Context, pid: i32) -> Result<u8, Failure> {
+/// When a process began, in the kernel's ticks since the start (proc_pid_stat(5), field 22).
+pub(crate) fn begun_at(process: &str) -> Option<u64> {
+    let stat = std::fs::read_to_string(format!("/proc/{process}/stat")).ok()?;
+    stat.rsplit_once(')')?.1.split_ascii_whitespace().nth(19)?.parse().ok()
+}
+
+pub(crate) fn run(context: &Context, pid: i32, begun: u64) -> Result<u8, Failure> {
     // A process that has ended already has no handle: then there is nothing to wait for.
-    if let Some(process) = Pid::from_raw(pid).and_then(|pid| pidfd_open(pid, PidfdFlags::empty()).ok()) {
-        while poll(&mut [PollFd::new(&process, PollFlags::IN)], None).is_err() {}
+    let process = Pid::from_raw(pid).and_then(|pid| pidfd_open(pid, PidfdFlags::empty()).ok());
+    // Another one may have got its number before the handle was opened; the handle keeps it from now on.
+    if let Some(process) = process.filter(|_| begun_at(&pid.to_string()) == Some(begun)) {
+        // Only an interruption is a reason to wait on; anything else would be the same again.
+        while poll(&mut [PollFd::new(&process, PollFlags::IN)], None) == Err(rustix::io::Errno::INTR) {}
     }
     for _ in 0..TRIES {
         let workshop = context.open()?;

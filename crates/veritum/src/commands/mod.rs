@@ -4,7 +4,7 @@ mod as_owner;
 mod check;
 mod demo;
 mod explain;
-mod guard;
+pub(crate) mod guard;
 mod list;
 mod manuals;
 mod recover;
@@ -77,7 +77,7 @@ fn command(context: &Context, verb: Verb) -> Result<u8, Failure> {
     match verb {
         Verb::Status => status::run(context),
         Verb::Check { what } => check::run(context, &what),
-        Verb::Guard { pid } => guard::run(context, pid),
+        Verb::Guard { pid, begun } => guard::run(context, pid, begun),
         Verb::Repair { what, everything } => repair::run(context, &what, everything),
         Verb::Explain { what } => explain::run(context, &what),
         Verb::List { what, sizes, updates } => list::run(context, what, sizes, updates),

@@ -12,21 +12,29 @@ use std::io;
 use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
 use std::os::unix::process::CommandExt as _;
 use std::process::{Child, Command, Stdio};
-use std::sync::{Mutex, PoisonError};
-use std::time::Duration;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
 
 use rustix::net::sockopt::{Timeout, set_socket_timeout};
 use rustix::net::{AddressFamily, SocketFlags, SocketType, socketpair};
+use rustix::process::{Pid, WaitId, WaitIdOptions, waitid};
 
 use self::wire::{Call, Said, receive, send};
 use crate::target::Dir;
 
 pub use serve::{Answering, serve};
 
-/// A home may lie on a slow disk, or on a file system that never answers.
-const PATIENCE: Duration = Duration::from_secs(300);
-/// A question may be about every byte of a home: it is waited for so many times as long.
-const LONG: u32 = 72;
+/// How often a wait is looked at.
+const LOOK: Duration = Duration::from_millis(100);
+/// A home may lie on a slow disk, or on a file system that never answers: one operation is waited for so long.
+const PATIENCE: Duration = Duration::from_secs(60);
+/// A question may be about every byte of a home: it is waited for so long,
+const LONG: Duration = Duration::from_secs(2 * 3600);
+/// but no longer than this without any sign of work.
+const IDLE: Duration = Duration::from_secs(60);
+/// So long after a wish to stop an answer that is under way is still taken.
+const LAST: Duration = Duration::from_millis(700);
 
 /// A process with the rights of a home's owner.
 #[derive(Debug)]
@@ -34,6 +42,49 @@ pub struct Owner {
     /// None once a call went wrong in the middle: what came next could be the answer to that one.
     socket: Mutex<Option<OwnedFd>>,
     child: Child,
+    /// Whether the person at the terminal wishes to stop.
+    stop: Arc<AtomicBool>,
+}
+
+/// The wait for one answer: bounded, and given up when the process was stopped by its owner, or somebody wishes to stop.
+struct Wait<'a> {
+    owner: &'a Owner,
+    begun: Instant,
+    most: Duration,
+    /// The processor time that the process had used when it was last seen to work, and when that was.
+    worked: Option<(u64, Instant)>,
+}
+
+impl Wait<'_> {
+    fn goes_on(&mut self) -> io::Result<()> {
+        let waited = self.begun.elapsed();
+        if self.owner.stop.load(Ordering::Relaxed) && waited > LAST {
+            return Err(io::Error::new(io::ErrorKind::TimedOut, "stopped while its owner's process had not answered"));
+        }
+        if waited > self.most {
+            return Err(silent());
+        }
+        if self.owner.is_stopped() {
+            return Err(io::Error::new(
+                io::ErrorKind::TimedOut,
+                "the home's owner has stopped the process with their rights",
+            ));
+        }
+        if self.most > PATIENCE
+            && let Some(used) = self.owner.used_time()
+        {
+            match self.worked {
+                Some((before, when)) if before == used && when.elapsed() > IDLE => return Err(silent()),
+                Some((before, _)) if before == used => {}
+                _ => self.worked = Some((used, Instant::now())),
+            }
+        }
+        Ok(())
+    }
+}
+
+fn silent() -> io::Error {
+    io::Error::new(io::ErrorKind::TimedOut, "the process with the owner's rights does not answer")
 }
 
 impl Owner {
@@ -42,11 +93,11 @@ impl Owner {
     ///
     /// # Errors
     /// When it cannot be started.
-    pub fn start(helper: &[OsString], ids: (u32, u32)) -> io::Result<Self> {
+    pub fn start(helper: &[OsString], ids: (u32, u32), stop: Arc<AtomicBool>) -> io::Result<Self> {
         let Some((program, words)) = helper.split_first() else { return Err(io::ErrorKind::Unsupported.into()) };
         let (ours, theirs) = socketpair(AddressFamily::UNIX, SocketType::SEQPACKET, SocketFlags::CLOEXEC, None)?;
         for way in [Timeout::Recv, Timeout::Send] {
-            set_socket_timeout(&ours, way, Some(PATIENCE))?;
+            set_socket_timeout(&ours, way, Some(LOOK))?;
         }
         // Without further groups: the standard library gives them up with the user when we are root. In a group of its own:
         // what interrupts us at the terminal must not take it away in the middle of a change.
@@ -61,7 +112,7 @@ impl Owner {
             .gid(ids.1)
             .uid(ids.0)
             .spawn()?;
-        Ok(Self { socket: Mutex::new(Some(ours)), child })
+        Ok(Self { socket: Mutex::new(Some(ours)), child, stop })
     }
 
     /// Asks a question in words about an open folder.
@@ -75,6 +126,24 @@ impl Owner {
         }
     }
 
+    fn pid(&self) -> Pid {
+        // It is not waited for before this is dropped, so the number is its own.
+        Pid::from_child(&self.child)
+    }
+
+    /// Whether it was stopped by a signal: its owner may do that at any time.
+    fn is_stopped(&self) -> bool {
+        let how = WaitIdOptions::STOPPED | WaitIdOptions::NOHANG | WaitIdOptions::NOWAIT;
+        matches!(waitid(WaitId::Pid(self.pid()), how), Ok(Some(_)))
+    }
+
+    /// The processor time that it has used, in the kernel's ticks (proc_pid_stat(5)).
+    fn used_time(&self) -> Option<u64> {
+        let stat = std::fs::read_to_string(format!("/proc/{}/stat", self.child.id())).ok()?;
+        let mut fields = stat.rsplit_once(')')?.1.split_ascii_whitespace().skip(11);
+        Some(fields.next()?.parse::<u64>().ok()? + fields.next()?.parse::<u64>().ok()?)
+    }
+
     fn call(
         &self,
         call: &Call,
@@ -84,14 +153,17 @@ impl Owner {
         let gone = || io::Error::new(io::ErrorKind::BrokenPipe, "the process with the owner's rights is gone");
         let mut socket = self.socket.lock().unwrap_or_else(PoisonError::into_inner);
         let open = socket.as_ref().ok_or_else(gone)?;
-        let times = if matches!(call, Call::Ask) { LONG } else { 1 };
-        let answer = send(open.as_fd(), call, bytes, handles)
-            .and_then(|()| receive::<Said>(open.as_fd(), times))
+        let most = if matches!(call, Call::Ask) { LONG } else { PATIENCE };
+        let mut wait = Wait { owner: self, begun: Instant::now(), most, worked: None };
+        let answer = send(open.as_fd(), call, bytes, handles, &mut || wait.goes_on())
+            .and_then(|()| receive::<Said>(open.as_fd(), &mut || wait.goes_on()))
             .and_then(|answer| answer.ok_or_else(gone));
         let (said, bytes, mut handles) = match answer {
             Ok(answer) => answer,
             Err(e) => {
                 *socket = None;
+                // What it had begun is not to go on beside what comes next.
+                let _ = rustix::process::kill_process(self.pid(), rustix::process::Signal::KILL);
                 return Err(e);
             }
         };
@@ -113,10 +185,8 @@ impl Drop for Owner {
 
 #[cfg(test)]
 mod tests {
-    use std::sync::Arc;
-
     use super::*;
-    use crate::model::{Instant, SystemPath};
+    use crate::model::{Instant as Moment, SystemPath};
     use crate::target::{Disk, Exchange, LiveDisk, Machine};
 
     fn ids() -> (u32, u32) {
@@ -135,7 +205,11 @@ mod tests {
             };
             serve(theirs.as_fd(), &disk, &mut answer)
         });
-        Arc::new(Owner { socket: Mutex::new(Some(ours)), child: Command::new("true").spawn().unwrap() })
+        Arc::new(Owner {
+            socket: Mutex::new(Some(ours)),
+            child: Command::new("true").spawn().unwrap(),
+            stop: Arc::default(),
+        })
     }
 
     #[test]
@@ -157,7 +231,7 @@ mod tests {
         disk.make_link(dir.fd(), b"link", b"/etc").unwrap();
         let below = dir.beside(disk.open_dir(dir.fd(), b"below").unwrap());
         disk.rename(dir.fd(), b"one\n\xff", below.fd(), b"two", Exchange::IntoNothing).unwrap();
-        disk.set_mtime(below.fd(), b"two", Instant { s: 7, n: 9 }).unwrap();
+        disk.set_mtime(below.fd(), b"two", Moment { s: 7, n: 9 }).unwrap();
         assert_eq!(below.read(b"two", 1 << 20).unwrap(), content);
         assert_eq!(below.look(b"two").unwrap(), LiveDisk.look(below.fd(), b"two").ok());
         assert_eq!(disk.read_link(dir.fd(), b"link").unwrap(), b"/etc");
@@ -175,11 +249,18 @@ mod tests {
         let (ours, theirs) =
             socketpair(AddressFamily::UNIX, SocketType::SEQPACKET, SocketFlags::CLOEXEC, None).unwrap();
         set_socket_timeout(&ours, Timeout::Recv, Some(Duration::from_millis(20))).unwrap();
-        let owner = Owner { socket: Mutex::new(Some(ours)), child: Command::new("true").spawn().unwrap() };
+        // Somebody wishes to stop: then a second is enough.
+        let owner = Owner {
+            socket: Mutex::new(Some(ours)),
+            child: Command::new("true").spawn().unwrap(),
+            stop: Arc::new(true.into()),
+        };
         let root = std::fs::File::open("/").unwrap();
+        let begun = Instant::now();
         assert_eq!(owner.sync(root.as_fd()).unwrap_err().kind(), io::ErrorKind::TimedOut);
+        assert!(begun.elapsed() < Duration::from_secs(5));
         // The answer comes late: by then nobody listens.
-        let _ = send(theirs.as_fd(), &Said::Nothing, &[], &[]);
+        let _ = send(theirs.as_fd(), &Said::Nothing, &[], &[], &mut || Ok(()));
         assert_eq!(owner.unlink(root.as_fd(), b"x").unwrap_err().kind(), io::ErrorKind::BrokenPipe);
     }
 
@@ -189,10 +270,21 @@ mod tests {
         let dir = machine.dir(&SystemPath::root()).unwrap();
         for script in ["exit 3", "kill -9 $$", "exec 0<&-; sleep 9"] {
             let helper = ["/bin/sh", "-c", script].map(OsString::from);
-            let said = Owner::start(&helper, ids()).unwrap().ask(&dir, "how many?");
+            let said = Owner::start(&helper, ids(), Arc::default()).unwrap().ask(&dir, "how many?");
             assert!(said.is_err(), "{script}");
         }
-        assert!(Owner::start(&[], ids()).is_err());
+        assert!(Owner::start(&[], ids(), Arc::default()).is_err());
+    }
+
+    #[test]
+    fn a_process_that_its_owner_stops_is_given_up_at_once_and_by_its_reason() {
+        let machine = Machine::open(std::path::Path::new("/"), Arc::new(LiveDisk)).unwrap();
+        let dir = machine.dir(&SystemPath::root()).unwrap();
+        let helper = ["/bin/sh", "-c", "kill -STOP $$"].map(OsString::from);
+        let begun = Instant::now();
+        let said = Owner::start(&helper, ids(), Arc::default()).unwrap().ask(&dir, "how many?").unwrap_err();
+        assert!(said.to_string().contains("owner has stopped"), "{said}");
+        assert!(begun.elapsed() < Duration::from_secs(20));
     }
 
     #[test]
@@ -205,7 +297,8 @@ mod tests {
         std::os::unix::fs::chown(folder.path(), Some(12_345), Some(12_346)).unwrap();
         let said = folder.path().join("said");
         let script = format!("(id -u; id -g; id -G) > {}", said.display());
-        let mut owner = Owner::start(&["/bin/sh", "-c", &script].map(OsString::from), (12_345, 12_346)).unwrap();
+        let mut owner =
+            Owner::start(&["/bin/sh", "-c", &script].map(OsString::from), (12_345, 12_346), Arc::default()).unwrap();
         owner.child.wait().unwrap();
         assert_eq!(std::fs::read_to_string(said).unwrap(), "12345\n12346\n12346\n");
     }

@@ -20,13 +20,13 @@ pub type Answering<'a> = dyn FnMut(&Dir, &str) -> Result<String, String> + 'a;
 /// # Errors
 /// When the socket fails.
 pub fn serve(socket: BorrowedFd<'_>, disk: &Arc<dyn Disk>, answer: &mut Answering<'_>) -> io::Result<()> {
-    while let Some((call, bytes, handles)) = receive::<Call>(socket, 1)? {
+    while let Some((call, bytes, handles)) = receive::<Call>(socket, &mut || Ok(()))? {
         let (said, bytes, handle) = match done(disk, call, bytes, handles, answer) {
             Ok(done) => done,
             Err(e) => (Said::Failed(e.raw_os_error(), e.to_string()), Vec::new(), None),
         };
         let handles: Vec<BorrowedFd<'_>> = handle.iter().map(|fd| fd.as_fd()).collect();
-        send(socket, &said, &bytes, &handles)?;
+        send(socket, &said, &bytes, &handles, &mut || Ok(()))?;
     }
     Ok(())
 }

@@ -97,6 +97,7 @@ pub(super) fn send<H: Serialize>(
     header: &H,
     bytes: &[u8],
     handles: &[BorrowedFd<'_>],
+    patience: &mut Patience<'_>,
 ) -> io::Result<()> {
     let header = serde_json::to_vec(header)?;
     let mut message = Vec::with_capacity(4 + header.len() + bytes.len());
@@ -113,7 +114,13 @@ pub(super) fn send<H: Serialize>(
         }
         let more = [u8::from(at != last)];
         let parts = [IoSlice::new(&more), IoSlice::new(piece)];
-        retried(|| sendmsg(socket, &parts, &mut beside, SendFlags::NOSIGNAL))?;
+        loop {
+            match retried(|| sendmsg(socket, &parts, &mut beside, SendFlags::NOSIGNAL)) {
+                Err(e) if e.kind() == io::ErrorKind::TimedOut => patience()?,
+                Err(e) => return Err(e),
+                Ok(_) => break,
+            }
+        }
     }
     Ok(())
 }
@@ -121,9 +128,14 @@ pub(super) fn send<H: Serialize>(
 /// A message: its header, its bytes, the handles that came with it.
 pub(super) type Message<H> = (H, Vec<u8>, Vec<OwnedFd>);
 
-/// Receives a message; none when the other side has gone. Its beginning is waited for so many times as long as the socket waits.
-pub(super) fn receive<H: DeserializeOwned>(socket: BorrowedFd<'_>, times: u32) -> io::Result<Option<Message<H>>> {
-    let mut left = times;
+/// Asked each time the socket's own short wait is over; an error gives the waiting up.
+pub(super) type Patience<'a> = dyn FnMut() -> io::Result<()> + 'a;
+
+/// Receives a message; none when the other side has gone. All of it together is waited for as long as `patience` lasts.
+pub(super) fn receive<H: DeserializeOwned>(
+    socket: BorrowedFd<'_>,
+    patience: &mut Patience<'_>,
+) -> io::Result<Option<Message<H>>> {
     let mut message = Vec::new();
     let mut handles = Vec::new();
     let mut packet = vec![0; PIECE + 1];
@@ -133,12 +145,14 @@ pub(super) fn receive<H: DeserializeOwned>(socket: BorrowedFd<'_>, times: u32) -
         let got = match retried(|| {
             recvmsg(socket, &mut [IoSliceMut::new(&mut packet)], &mut beside, RecvFlags::CMSG_CLOEXEC).map(|m| m.bytes)
         }) {
-            Err(e) if e.kind() == io::ErrorKind::TimedOut && left > 1 => {
-                left -= 1;
+            Err(e) if e.kind() == io::ErrorKind::TimedOut => {
+                patience()?;
                 continue;
             }
             other => other?,
         };
+        // Also of one who never stops sending.
+        patience()?;
         for one in beside.drain() {
             if let RecvAncillaryMessage::ScmRights(fds) = one {
                 handles.extend(fds);
@@ -146,7 +160,9 @@ pub(super) fn receive<H: DeserializeOwned>(socket: BorrowedFd<'_>, times: u32) -
         }
         let Some((more, piece)) = packet[..got].split_first() else { return Ok(None) };
         message.extend_from_slice(piece);
-        if message.len() > MAX_MESSAGE || handles.len() > HANDLES {
+        // A piece of nothing that is not the last is how a message would never end.
+        let endless = *more != 0 && piece.is_empty();
+        if endless || message.len() > MAX_MESSAGE || handles.len() > HANDLES {
             return Err(too_long());
         }
         if *more == 0 {
@@ -196,11 +212,31 @@ mod tests {
         let long: Vec<u8> = (0..300_000u32).map(|n| n as u8).collect();
         let folder = std::fs::File::open("/").unwrap();
         let sent = long.clone();
-        let sending = std::thread::spawn(move || send(here.as_fd(), &Call::Write, &sent, &[folder.as_fd()]));
-        let (call, bytes, handles) = receive::<Call>(there.as_fd(), 1).unwrap().unwrap();
+        let sending =
+            std::thread::spawn(move || send(here.as_fd(), &Call::Write, &sent, &[folder.as_fd()], &mut || Ok(())));
+        let (call, bytes, handles) = receive::<Call>(there.as_fd(), &mut || Ok(())).unwrap().unwrap();
         sending.join().unwrap().unwrap();
         assert!(matches!(call, Call::Write) && bytes == long && handles.len() == 1);
-        assert!(receive::<Call>(there.as_fd(), 1).unwrap().is_none());
+        assert!(receive::<Call>(there.as_fd(), &mut || Ok(())).unwrap().is_none());
+    }
+
+    #[test]
+    fn a_message_that_never_ends_is_none_and_all_of_it_together_is_waited_for() {
+        let (here, there) = pair();
+        for _ in 0..3 {
+            rustix::io::write(&here, &[1]).unwrap();
+        }
+        assert!(receive::<Said>(there.as_fd(), &mut || Ok(())).is_err());
+        let (here, there) = pair();
+        for _ in 0..50 {
+            rustix::io::write(&here, &[1, b'x']).unwrap();
+        }
+        let mut left = 10;
+        let mut patience = || {
+            left -= 1;
+            if left > 0 { Ok(()) } else { Err(io::ErrorKind::TimedOut.into()) }
+        };
+        assert_eq!(receive::<Said>(there.as_fd(), &mut patience).unwrap_err().kind(), io::ErrorKind::TimedOut);
     }
 
     proptest::proptest! {
@@ -211,7 +247,7 @@ mod tests {
             first.extend(&packet);
             rustix::io::write(&here, &first).unwrap();
             drop(here);
-            let _ = receive::<Said>(there.as_fd(), 1);
+            let _ = receive::<Said>(there.as_fd(), &mut || Ok(()));
         }
     }
 }
