@@ -447,3 +447,27 @@ fn a_bad_signature_of_an_archive_is_no_answer_about_a_path_that_was_named() {
     let named = open(&stand.offline()).check(&scope, &Silent).unwrap();
     assert_eq!((named.findings.len(), named.outcome), (0, OutcomeWord::SoundAsKnown), "{named:#?}");
 }
+
+#[test]
+fn a_stale_part_of_a_download_is_no_fault_of_the_archives_and_all_of_it_is_got_in_the_same_run() {
+    let stand = Stand::new();
+    fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
+    let told = check(&stand.settings());
+    let size = told.downloads[0].bytes;
+    // What lies there from an earlier run: another beginning, or another whole, or more than there is.
+    for length in [10, size, size + 5] {
+        let stand = Stand::new();
+        fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
+        fs::create_dir_all(stand.downloads()).unwrap();
+        let mut tried = stand.settings();
+        tried.archive.downloads = stand.downloads();
+        check(&tried);
+        let package = stand.archive().join("pool/main/q/quay/quay_1.0-1_amd64.deb");
+        let sum = std::process::Command::new("sha256sum").arg(package).output().unwrap();
+        let sum = String::from_utf8(sum.stdout).unwrap().split_whitespace().next().unwrap().to_owned();
+        let part = stand.downloads().join(format!("{sum}.part"));
+        fs::write(&part, vec![b'x'; usize::try_from(length).unwrap()]).unwrap();
+        let repaired = repair(&tried);
+        assert_eq!(repaired.areas[0].put_right, 1, "{length}: {:?}", repaired.areas[0].remaining);
+    }
+}

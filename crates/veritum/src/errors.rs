@@ -270,24 +270,8 @@ pub(crate) fn unknown_word(kind: &str, typed: &str, known: &[&str]) -> Failure {
 
 /// The known word that was probably meant.
 fn nearest<'a>(typed: &str, known: impl Iterator<Item = &'a str>) -> Option<&'a str> {
-    let near = known.map(|k| (distance(typed, k), k)).min();
+    let near = known.map(|k| (strsim::levenshtein(typed, k), k)).min();
     near.filter(|(d, k)| !typed.is_empty() && *d <= k.len().max(3) / 3 + 1).map(|(_, k)| k)
-}
-
-/// How many letters must be changed to get from one word to the other.
-fn distance(a: &str, b: &str) -> usize {
-    let b: Vec<char> = b.chars().collect();
-    let mut row: Vec<usize> = (0..=b.len()).collect();
-    for (i, x) in a.chars().enumerate() {
-        let mut diagonal = row[0];
-        row[0] = i + 1;
-        for (j, y) in b.iter().enumerate() {
-            let next = (diagonal + usize::from(x != *y)).min(row[j] + 1).min(row[j + 1] + 1);
-            diagonal = row[j + 1];
-            row[j + 1] = next;
-        }
-    }
-    row[b.len()]
 }
 
 #[cfg(test)]

@@ -339,6 +339,61 @@ fn the_schemas_in_the_documents_are_those_of_the_program() {
             "{name:?} is out of date: cargo run -- schemas docs/schema"
         );
     }
+    // Nor is one kept that the program no longer has.
+    for entry in std::fs::read_dir(&docs).unwrap() {
+        let name = entry.unwrap().file_name();
+        assert!(fresh.join(&name).exists(), "{name:?} is of no format");
+    }
+}
+
+#[test]
+fn what_every_command_prints_is_as_its_schema_says() {
+    let bench = Bench::damaged();
+    let config = bench.config().display().to_string();
+    let store = bench.world.store().display().to_string();
+    let mut seen = std::collections::BTreeSet::new();
+    let mut holds = |words: &[&str]| {
+        let said = bench.say(&[words, &["--json"]].concat());
+        let document: serde_json::Value =
+            serde_json::from_str(&said.out).unwrap_or_else(|e| panic!("{words:?}: {e}\n{}{}", said.out, said.err));
+        let format = document["format"].as_str().unwrap().split('/').next().unwrap().to_owned();
+        let place = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join(format!("../../docs/schema/{format}.json"));
+        let schema: serde_json::Value = serde_json::from_str(&std::fs::read_to_string(&place).unwrap()).unwrap();
+        let schema = jsonschema::validator_for(&schema).unwrap();
+        let wrong: Vec<String> = schema.iter_errors(&document).map(|e| format!("{}: {e}", e.instance_path)).collect();
+        assert!(wrong.is_empty(), "{words:?} ({format}):\n{}", wrong.join("\n"));
+        // A schema that takes anything in would say nothing.
+        let mut other = document.clone();
+        other.as_object_mut().unwrap().remove("format");
+        assert!(!schema.is_valid(&other), "{format} takes in a document without a format");
+        seen.insert(format);
+    };
+    holds(&["status"]);
+    holds(&["check"]);
+    holds(&["check", "updates", "--no-network"]);
+    holds(&["check", "store"]);
+    holds(&["explain", "/usr/bin/quay"]);
+    for listing in ["components", "apps", "changes", "updates"] {
+        holds(&["list", listing]);
+    }
+    holds(&["repair", "--plan"]);
+    holds(&["repair", "--yes"]);
+    holds(&["status"]);
+    holds(&["list", "changes"]);
+    holds(&["explain", "1"]);
+    holds(&["undo", "--plan"]);
+    holds(&["undo", "--yes"]);
+    holds(&["undo", "--yes"]);
+    holds(&["recover"]);
+    holds(&["store", "show", "--store", &store, "--config", &config]);
+    let log = bench.world.at("/var/lib/veritum/changes/1/journal");
+    let text = std::fs::read_to_string(&log).unwrap();
+    std::fs::write(&log, text.replacen("repair", "repaid", 1)).unwrap();
+    holds(&["explain", "1"]);
+    holds(&["status"]);
+    for format in ["check", "status", "repair", "undo", "explain", "change", "damaged-change", "changes", "recover"] {
+        assert!(seen.contains(&format!("veritum.{format}")), "{format} was not seen: {seen:?}");
+    }
 }
 
 #[test]

@@ -8,16 +8,20 @@ use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use ureq::unversioned::resolver::DefaultResolver;
 use ureq::unversioned::transport::DefaultConnector;
 
-use super::lookup::OwnLookup;
 use super::trouble::{FetchError, broken, failed};
 use super::via::{LED_ON, Via};
 use crate::event::{Event, Flow, Observer};
 use crate::platform::debian::apt::FileSum;
 use crate::store::{Fetch, FetchFailure};
 use crate::trust::{Verified, vouch_file};
+
+/// How hosts' names are looked up: linked statically, without the C library.
+#[cfg(target_feature = "crt-static")]
+type Lookup = super::lookup::OwnLookup;
+#[cfg(not(target_feature = "crt-static"))]
+type Lookup = ureq::unversioned::resolver::DefaultResolver;
 
 /// How long a connection may take to come about.
 const CONNECT: Duration = Duration::from_secs(10);
@@ -130,11 +134,9 @@ impl Fetcher {
             .timeout_per_read(Some(self.limits.silence))
             .max_idle_connections(2)
             .build();
-        let agent = match (via, cfg!(target_feature = "crt-static")) {
-            (Some(via), true) => via.agent(config, OwnLookup),
-            (Some(via), false) => via.agent(config, DefaultResolver::default()),
-            (None, true) => ureq::Agent::with_parts(config, DefaultConnector::default(), OwnLookup),
-            (None, false) => config.new_agent(),
+        let agent = match via {
+            Some(via) => via.agent(config, Lookup::default()),
+            None => ureq::Agent::with_parts(config, DefaultConnector::default(), Lookup::default()),
         };
         agents.insert(key, agent.clone());
         Ok(agent)
@@ -227,16 +229,26 @@ impl Fetcher {
         if let Some(folder) = to.parent() {
             fs::create_dir_all(folder).map_err(disk)?;
         }
-        let part = to.with_extension("part");
+        let shared = to.with_extension("part");
+        let begun = private().create(true).append(true).open(&shared).map_err(disk)?;
+        // Another process may be downloading the same: each writes a file of its own, and only one goes on with the earlier.
+        let part = match begun.try_lock() {
+            Ok(()) => shared,
+            Err(_) => to.with_extension(format!("part-{}", std::process::id())),
+        };
         let mut tries = 0;
         loop {
             tries += 1;
+            let earlier = fs::metadata(&part).map_or(0, |found| found.len());
             match self.download_once(url, sum, &part, observer) {
                 Ok(()) => break,
                 // What is of another length or content cannot become right by going on.
                 Err(e @ (FetchError::TooLong { .. } | FetchError::OtherContent { .. })) => {
                     let _ = fs::remove_file(&part);
-                    return Err(e);
+                    // Unless it was what an earlier run had left: then the archive has not been asked for all of it yet.
+                    if earlier == 0 || tries > TRIES {
+                        return Err(e);
+                    }
                 }
                 Err(FetchError::Broken { .. } | FetchError::Silent { .. }) if tries < TRIES => {}
                 Err(e) => return Err(e),

@@ -11,6 +11,7 @@
 mod fetch;
 mod hand;
 mod lists;
+#[cfg(target_feature = "crt-static")]
 mod lookup;
 mod opening;
 mod packages;

@@ -149,11 +149,16 @@ impl Archive {
         Ok(failed)
     }
 
-    /// Unpacks the contents that a repair needs, for as long as this archive is open.
+    /// Unpacks the contents that a repair needs, for as long as this archive is open; answers with the components whose
+    /// packages could not be read, and why. What was unpacked of the others is there all the same.
     ///
     /// # Errors
-    /// When there is no room for them anywhere, or a package cannot be read.
-    pub fn unpack(&self, machine: &Machine, needed: &HashMap<Digest, u64>) -> Result<(), UnpackError> {
+    /// When there is no room for them anywhere.
+    pub fn unpack(
+        &self,
+        machine: &Machine,
+        needed: &HashMap<Digest, u64>,
+    ) -> Result<Vec<(ComponentId, UnpackError)>, UnpackError> {
         let missing: HashMap<Digest, u64> =
             needed.iter().filter(|(digest, _)| !self.has_content(digest)).map(|(d, s)| (*d, *s)).collect();
         let wanted: HashSet<Digest> = missing.keys().copied().collect();
@@ -165,16 +170,17 @@ impl Archive {
         };
         let from: Vec<_> = self.manifests.iter().filter(|(_, h)| holds(h.manifest.get())).collect();
         if from.is_empty() {
-            return Ok(());
+            return Ok(Vec::new());
         }
+        let mut failed = Vec::new();
         let mut unpacked = Unpacked::with_room(&self.settings.scratch, missing.values().sum())?;
         for (id, Holdings { manifest, candidate, .. }) in from {
             if let Some(package) = self.hand.find(machine, id, candidate) {
-                unpacked.take(package.file, manifest.get(), &wanted)?;
+                failed.extend(unpacked.take(package.file, manifest.get(), &wanted).err().map(|e| (id.clone(), e)));
             }
         }
         self.unpacked().push(unpacked);
-        Ok(())
+        Ok(failed)
     }
 
     pub(super) fn unpacked(&self) -> MutexGuard<'_, Vec<Unpacked>> {

@@ -126,6 +126,11 @@ impl Spot {
             return Err(io::Error::new(io::ErrorKind::PermissionDenied, reason));
         }
         let Some(dir) = folder(desk, &parent)? else { return Ok(None) };
+        // What is mounted there since is somebody else's, whatever the log says.
+        if desk.machine.extent().judge(&dir)?.is_err() {
+            let why = format!("another file system is mounted on {parent}");
+            return Err(io::Error::new(io::ErrorKind::PermissionDenied, why));
+        }
         let temp = staged_name(committed.change, committed.round, action.index);
         let aside = [temp.as_slice(), b"-out"].concat();
         let spot = Self { dir, name: action.place.entry().to_vec(), temp, aside };

@@ -112,7 +112,8 @@ fn keys_fault(text: &[u8]) -> Option<String> {
         let is_line = line.is_empty()
             || matches!(line[0], b'#' | b';' | b'[' | b'"' | b'\\')
             || line.iter().any(|byte| matches!(byte, b'=' | b':'))
-            || line.is_ascii();
+            // Some of these files are lists of names, in any language.
+            || std::str::from_utf8(line).is_ok();
         if line.contains(&0) || !is_line {
             return Some(format!("line {number} is neither a group nor a key"));
         }

@@ -355,6 +355,37 @@ impl Machine {
     }
 }
 
+impl Machine {
+    /// Reads the end of a file, at most so many bytes, however large it is; `None` when it is not there.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn read_end(&self, path: &SystemPath, most: u64) -> Result<Option<Vec<u8>>, TargetError> {
+        let read = || -> io::Result<Vec<u8>> {
+            let physical = self.resolve(path)?;
+            let Some(parent) = physical.parent() else { return Err(io::ErrorKind::IsADirectory.into()) };
+            let dir = self.dir(&parent)?;
+            let (file, stat) = dir.disk().open_seen(dir.fd(), physical.name())?;
+            rustix::fs::seek(&file, rustix::fs::SeekFrom::Start(stat.size.saturating_sub(most)))?;
+            let mut bytes = vec![0; usize::try_from(most.min(stat.size)).unwrap_or(0)];
+            let mut have = 0;
+            while have < bytes.len() {
+                match dir.disk().read(file.as_fd(), &mut bytes[have..])? {
+                    0 => break,
+                    n => have += n,
+                }
+            }
+            bytes.truncate(have);
+            Ok(bytes)
+        };
+        match read() {
+            Ok(bytes) => Ok(Some(bytes)),
+            Err(e) if e.kind() == io::ErrorKind::NotFound => Ok(None),
+            Err(source) => Err(TargetError::Read { path: path.clone(), source }),
+        }
+    }
+}
+
 fn invalid(error: crate::model::PathError) -> io::Error {
     io::Error::new(io::ErrorKind::InvalidInput, error)
 }

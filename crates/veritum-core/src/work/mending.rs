@@ -1,5 +1,6 @@
 //! Putting a store right, part by part, from wherever each can be had.
 
+use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::PoisonError;
@@ -130,15 +131,33 @@ impl Contents for Elsewhere<'_> {
         size: u64,
         to: &mut dyn FnMut(&[u8]) -> std::io::Result<()>,
     ) -> Result<(), StoreError> {
+        // What cannot be written is no fault of the source's.
+        let unwritten: RefCell<Option<std::io::Error>> = RefCell::default();
+        let mut write = |piece: &[u8]| {
+            to(piece).map_err(|e| {
+                let told = std::io::Error::new(e.kind(), e.to_string());
+                unwritten.replace(Some(e));
+                told
+            })
+        };
+        let mut result = Err(StoreError::Absent { digest: *digest });
         for store in self.workshop.other_stores() {
-            match store.copy(digest, size, to) {
+            result = store.copy(digest, size, &mut write);
+            match &result {
                 Err(StoreError::Absent { .. } | StoreError::Damaged { .. } | StoreError::File { .. }) => {}
-                other => return other,
+                _ => return result,
             }
         }
-        let path = self.workshop.held_by_machine(digest, size, self.harm);
-        let path = path.ok_or(StoreError::Absent { digest: *digest })?;
-        self.workshop.read_held(&path, digest, size, to).map_err(|_| StoreError::Damaged { digest: *digest })
+        if unwritten.borrow().is_none()
+            && let Some(path) = self.workshop.held_by_machine(digest, size, self.harm)
+        {
+            let held = |_| StoreError::Damaged { digest: *digest };
+            result = self.workshop.read_held(&path, digest, size, &mut write).map_err(held);
+        }
+        match unwritten.into_inner() {
+            Some(source) => Err(StoreError::File { path: "the store".into(), source }),
+            None => result,
+        }
     }
 
     fn has_content(&self, digest: &Digest) -> bool {

@@ -299,6 +299,8 @@ pub struct Workshop {
     bad: RwLock<HashSet<Digest>>,
     /// Whether the package of a component is at hand, as far as a repair of the store asked.
     packages: Mutex<HashMap<ComponentId, bool>>,
+    /// Why contents could not be unpacked from packages at hand.
+    unpack_trouble: Mutex<Vec<String>>,
     /// Opened when it is first needed: following its chain takes a moment.
     archive: RwLock<Option<Archive>>,
     services: Box<dyn Services>,
@@ -336,6 +338,7 @@ impl Workshop {
             own_opened: false,
             bad: RwLock::default(),
             packages: Mutex::default(),
+            unpack_trouble: Mutex::default(),
             archive: RwLock::default(),
             services,
             pool,

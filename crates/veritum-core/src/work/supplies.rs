@@ -367,8 +367,18 @@ impl Workshop {
     /// Unpacks contents from packages at hand.
     pub(super) fn unpack_contents(&self, needed: &HashMap<Digest, u64>) {
         if !needed.is_empty() {
-            // What cannot be unpacked is missing when it is asked for, and told there, place by place.
-            let _ = self.open_archive(|archive| archive.unpack(&self.machine, needed));
+            let unpacked = self.open_archive(|archive| archive.unpack(&self.machine, needed));
+            // What cannot be unpacked is missing when it is asked for, and told there, place by place, with this reason.
+            let mut trouble = self.unpack_trouble.lock().unwrap_or_else(PoisonError::into_inner);
+            match unpacked {
+                Some(Ok(failed)) => {
+                    trouble.extend(
+                        failed.into_iter().map(|(id, e)| format!("{}: {}", id.name, crate::model::error_chain(&e))),
+                    );
+                }
+                Some(Err(e)) => trouble.push(crate::model::error_chain(&e)),
+                None => {}
+            }
         }
     }
 
@@ -427,7 +437,15 @@ impl Contents for Supplies<'_> {
             }
         }
         match self.workshop.open_archive(|archive| archive.copy(digest, size, to)) {
-            None | Some(Err(StoreError::Absent { .. })) => Err(trouble),
+            None | Some(Err(StoreError::Absent { .. })) => {
+                let why = self.workshop.unpack_trouble.lock().unwrap_or_else(PoisonError::into_inner).first().cloned();
+                match (why, &trouble) {
+                    (Some(why), StoreError::Absent { .. }) => {
+                        Err(StoreError::File { path: "a package".into(), source: io::Error::other(why) })
+                    }
+                    _ => Err(trouble),
+                }
+            }
             Some(other) => other,
         }
     }

@@ -23,8 +23,6 @@ use crate::target::{LockHolder, lock_holder, worker};
 
 /// A program that does nothing for so long counts as stuck.
 const WATCHED: Duration = Duration::from_secs(10);
-/// Logs over this size are not read.
-const MAX_LOG: u64 = 64 << 20;
 /// How often it is looked at meanwhile.
 const GLANCE: Duration = Duration::from_millis(250);
 
@@ -166,9 +164,7 @@ impl Workshop {
 
     /// The end of a log, at most so many bytes; nothing where it may not be read.
     fn end_of(&self, path: &SystemPath, most: u64) -> Vec<u8> {
-        let bytes = self.machine.read_up_to(path, MAX_LOG).ok().flatten().unwrap_or_default();
-        let from = bytes.len().saturating_sub(usize::try_from(most).unwrap_or(usize::MAX));
-        bytes[from..].to_vec()
+        self.machine.read_end(path, most).ok().flatten().unwrap_or_default()
     }
 
     /// What the machine's archives have, as far as they are asked.

@@ -2,7 +2,7 @@
 
 use super::{Looked, about, at_path};
 use crate::model::{Action, FileKind, Remedy, Subject, SystemPath, Verdict};
-use crate::platform::debian::apt::{AptConf, Pin};
+use crate::platform::debian::apt::{AptConf, Pin, says_no, says_yes};
 use crate::target::{Machine, Room};
 
 /// Timers that fetch and apply updates.
@@ -22,23 +22,21 @@ const FEWEST: u64 = 1000;
 pub(crate) fn settings(machine: &Machine, conf: &AptConf, pins: &[Pin], managed: bool) -> Looked {
     let mut looked = Looked::default();
     looked.examined += pins.len() as u64 + TIMERS.len() as u64;
-    let is =
-        |name: &str, values: &[&str]| conf.get(name).is_some_and(|v| values.contains(&v.to_ascii_lowercase().as_str()));
-    let (off, on) = (["0", "no", "false", "off"], ["1", "yes", "true", "on"]);
+    let is = |name: &str, says: fn(&str) -> bool| conf.get(name).is_some_and(says);
     for (name, why) in [
         ("APT::Periodic::Enable", "updates are not looked for by themselves"),
         ("APT::Periodic::Update-Package-Lists", "the lists are not fetched by themselves"),
     ] {
-        if is(name, &off) {
+        if is(name, says_no) {
             looked.take(setting(name, Verdict::SwitchedOff, why));
         }
     }
     for (name, values, why) in [
-        ("Acquire::Check-Valid-Until", off, "lists count as new however old they are"),
-        ("Acquire::AllowInsecureRepositories", on, "archives without a signature are accepted"),
-        ("APT::Get::AllowUnauthenticated", on, "packages that nobody signed are installed"),
+        ("Acquire::Check-Valid-Until", says_no as fn(&str) -> bool, "lists count as new however old they are"),
+        ("Acquire::AllowInsecureRepositories", says_yes, "archives without a signature are accepted"),
+        ("APT::Get::AllowUnauthenticated", says_yes, "packages that nobody signed are installed"),
     ] {
-        if is(name, &values) {
+        if is(name, values) {
             looked.take(setting(name, Verdict::Lowered, why));
         }
     }

@@ -6,6 +6,11 @@ use crate::target::Machine;
 
 /// Groups nested deeper than this are not read.
 const MAX_DEPTH: usize = 32;
+/// Files that include files that include files: apt itself goes ten deep.
+const MAX_INCLUDED: usize = 10;
+/// What begins like a comment, and is none.
+const CLEAR: &str = "#clear";
+const INCLUDE: &str = "#include";
 
 /// What apt is configured to do: names in lower case, as `acquire::http::proxy`, with their values in order.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -22,7 +27,7 @@ impl AptConf {
         files.push(SystemPath::literal("/etc/apt/apt.conf"));
         for file in files {
             let text = machine.read_config(&file).ok().flatten().unwrap_or_default();
-            conf.add(&String::from_utf8_lossy(&text));
+            conf.add_with(&String::from_utf8_lossy(&text), &|path| included(machine, path), 0);
         }
         conf
     }
@@ -36,7 +41,7 @@ impl AptConf {
     /// Whether a setting is there and says no.
     #[must_use]
     pub fn is_off(&self, name: &str) -> bool {
-        self.get(name).is_some_and(|v| ["0", "no", "false", "off"].contains(&v.to_ascii_lowercase().as_str()))
+        self.get(name).is_some_and(says_no)
     }
 
     /// The proxy for a URL of this scheme on this host: the host's own setting wins; none where nothing is said.
@@ -47,8 +52,12 @@ impl AptConf {
         own.or_else(|| self.get(&format!("acquire::{scheme}::proxy"))).filter(|p| !p.is_empty())
     }
 
-    /// Adds what a text says.
+    /// Adds what a text says; files that it includes are passed over.
     pub fn add(&mut self, text: &str) {
+        self.add_with(text, &|_| None, 0);
+    }
+
+    fn add_with(&mut self, text: &str, read: &dyn Fn(&str) -> Option<String>, depth: usize) {
         let mut groups: Vec<String> = Vec::new();
         let mut words: Vec<String> = Vec::new();
         let mut lexer = Lexer { rest: text };
@@ -71,12 +80,27 @@ impl AptConf {
                     groups.pop();
                 }
                 Token::End => {
-                    self.statement(&groups, &words);
+                    match words.first().map(|word| word.to_ascii_lowercase()).as_deref() {
+                        Some(CLEAR) => words[1..].iter().for_each(|name| self.clear(name)),
+                        Some(INCLUDE) if depth < MAX_INCLUDED => {
+                            let texts: Vec<String> = words[1..].iter().filter_map(|path| read(path)).collect();
+                            texts.iter().for_each(|text| self.add_with(text, read, depth + 1));
+                        }
+                        Some(INCLUDE) => {}
+                        _ => self.statement(&groups, &words),
+                    }
                     words.clear();
                 }
             }
         }
         self.statement(&groups, &words);
+    }
+
+    /// Forgets a name and all that is below it.
+    fn clear(&mut self, name: &str) {
+        let name = name.trim_end_matches(':').to_ascii_lowercase();
+        let below = format!("{name}::");
+        self.values.retain(|(known, _)| *known != name && !known.starts_with(&below));
     }
 
     fn statement(&mut self, groups: &[String], words: &[String]) {
@@ -91,6 +115,25 @@ impl AptConf {
         };
         self.values.push((name.to_ascii_lowercase(), value));
     }
+}
+
+/// Whether a value says no, in any of apt's words for it.
+#[must_use]
+pub fn says_no(value: &str) -> bool {
+    ["0", "no", "false", "without", "off", "disable"].iter().any(|word| value.eq_ignore_ascii_case(word))
+}
+
+/// Whether a value says yes, in any of apt's words for it.
+#[must_use]
+pub fn says_yes(value: &str) -> bool {
+    ["1", "yes", "true", "with", "on", "enable"].iter().any(|word| value.eq_ignore_ascii_case(word))
+}
+
+/// A file of the machine that a configuration includes.
+fn included(machine: &Machine, path: &str) -> Option<String> {
+    let path = SystemPath::parse(path.as_bytes()).ok()?;
+    let text = machine.read_config(&path).ok()??;
+    Some(String::from_utf8_lossy(&text).into_owned())
 }
 
 enum Token {
@@ -109,6 +152,14 @@ impl Lexer<'_> {
         loop {
             self.rest = self.rest.trim_start();
             let first = self.rest.chars().next()?;
+            let directive = [CLEAR, INCLUDE].into_iter().find(|word| {
+                let start = self.rest.get(..word.len()).is_some_and(|start| start.eq_ignore_ascii_case(word));
+                start && self.rest[word.len()..].starts_with(char::is_whitespace)
+            });
+            if let Some(word) = directive {
+                self.rest = &self.rest[word.len()..];
+                return Some(Token::Word(word.to_owned()));
+            }
             if self.rest.starts_with("//") || first == '#' {
                 self.rest = self.rest.split_once('\n').map_or("", |(_, rest)| rest);
             } else if let Some(comment) = self.rest.strip_prefix("/*") {
@@ -156,6 +207,30 @@ mod tests {
     fn the_last_word_counts_and_an_empty_proxy_is_none() {
         assert_eq!(conf("A \"1\"; a \"2\";").get("A"), Some("2"));
         assert_eq!(conf("Acquire::http::Proxy \"\";").proxy("http", "x"), None);
+    }
+
+    #[test]
+    fn what_begins_like_a_comment_may_clear_and_include() {
+        let mut conf = AptConf::default();
+        let read = |path: &str| (path == "/etc/apt/more").then(|| "A::C \"3\"; #include \"/etc/apt/more\";".to_owned());
+        conf.add_with(
+            "A::B \"1\"; A::B::D \"2\"; Ab \"4\";\n#clear A::B;\n#clearly a comment;\n#include /etc/apt/more;",
+            &read,
+            0,
+        );
+        assert_eq!((conf.get("A::B"), conf.get("A::B::D"), conf.get("Ab")), (None, None, Some("4")));
+        assert_eq!(conf.get("A::C"), Some("3"), "and a file that includes itself ends");
+    }
+
+    #[test]
+    fn yes_and_no_have_six_words_each() {
+        for no in ["0", "no", "false", "without", "off", "Disable"] {
+            assert!(says_no(no) && !says_yes(no) && conf(&format!("A \"{no}\";")).is_off("a"), "{no}");
+        }
+        for yes in ["1", "yes", "TRUE", "with", "on", "enable"] {
+            assert!(says_yes(yes) && !says_no(yes), "{yes}");
+        }
+        assert!(!says_no("never") && !says_yes("10"));
     }
 
     proptest::proptest! {

@@ -11,7 +11,7 @@ mod preferences;
 mod release;
 mod sources;
 
-pub use conf::AptConf;
+pub use conf::{AptConf, says_no, says_yes};
 pub use history::runs as history_runs;
 pub use index::{Listed, for_each_listed};
 pub use names::{component_of_package_name, file_name_of_uri, package_file_name, split_package_name};

@@ -195,7 +195,13 @@ impl Sources {
 
 /// `deb [ option=value … ] URI SUITE [COMPONENT …]`.
 fn one_line(line: &str, file: &SystemPath) -> Result<Vec<Source>, String> {
-    let line = line.split('#').next().unwrap_or_default().trim();
+    // A comment begins outside the options only: a key's place may have such a sign in it.
+    let options = line
+        .find('[')
+        .filter(|open| !line[..*open].contains('#'))
+        .and_then(|open| line[open..].find(']').map(|end| open + end));
+    let from = options.unwrap_or(0);
+    let line = line[from..].find('#').map_or(line, |at| &line[..from + at]).trim();
     let Some(rest) = line.strip_prefix("deb").filter(|r| r.starts_with(char::is_whitespace)) else {
         let known = line.is_empty() || line.starts_with("deb-src");
         return if known { Ok(Vec::new()) } else { Err("it is not a source".into()) };
@@ -322,6 +328,20 @@ mod tests {
         let mut sources = Sources::default();
         sources.add(text, &SystemPath::literal(name));
         sources
+    }
+
+    #[test]
+    fn a_comment_begins_outside_the_options() {
+        let file = SystemPath::literal("/etc/apt/sources.list");
+        let one = |line: &str| one_line(line, &file).unwrap();
+        let all = one("deb [signed-by=/etc/apt/keys/a#b.gpg arch=amd64] http://a.example/ s main # rest [x]");
+        assert_eq!(
+            (all[0].archs.as_slice(), all[0].components.as_slice()),
+            (&["amd64".to_owned()][..], &["main".to_owned()][..])
+        );
+        assert_eq!(all[0].signers.keyrings[0].to_string(), "/etc/apt/keys/a#b.gpg");
+        assert_eq!(one("deb http://a.example/ s main # [old] other")[0].components, ["main"]);
+        assert!(one("# deb [x] http://a.example/ s main").is_empty());
     }
 
     #[test]
