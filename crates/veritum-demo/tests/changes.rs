@@ -315,3 +315,60 @@ fn a_redo_of_half_an_undo_is_taken_back_by_itself() {
     assert_eq!((back.changes[0].of, back.changes[0].actions.len(), back.changes[0].refused.len()), (3, 1, 0));
     assert_eq!((place.read("/usr/share/quay/0"), place.read("/usr/share/quay/1")), ("wrong\n".into(), "mine\n".into()));
 }
+
+/// Says stop after so many files were looked at.
+struct After(std::sync::atomic::AtomicI64);
+
+impl Observer for After {
+    fn hear(&self, event: Event<'_>) -> Flow {
+        let stops =
+            matches!(event, Event::Advance { .. }) && self.0.fetch_sub(1, std::sync::atomic::Ordering::Relaxed) <= 0;
+        if stops { Flow::Stop } else { Flow::GoOn }
+    }
+}
+
+#[test]
+fn a_check_that_is_stopped_tells_what_it_found_until_then_and_calls_nothing_sound() {
+    let place = Place::new();
+    let before = open(&place.settings("whole", 0)).check(&Scope::default(), &Silent).unwrap();
+    place.damage("/usr/share/pier/0");
+    let mut outcomes = std::collections::BTreeSet::new();
+    for reached in 0..i64::try_from(before.areas.iter().map(|a| a.examined).sum::<u64>()).unwrap() {
+        let settings = Settings { jobs: 1, ..place.settings("stopped", 1) };
+        // Stopped beside the looking, there is nothing to tell yet.
+        let Ok(report) = open(&settings).check(&Scope::default(), &After(reached.into())) else { continue };
+        if !report.stopped {
+            continue;
+        }
+        assert!(report.outcome == OutcomeWord::Problems || report.outcome == OutcomeWord::Unexamined, "{reached}");
+        assert!(report.unexamined.iter().any(|u| u.reason.contains("stopped before")), "{reached}");
+        outcomes.insert(report.findings.len());
+        let last = open(&settings).status(true).unwrap().last_check.unwrap();
+        assert_eq!(last.problems, 0, "what was stopped is not the last check");
+    }
+    assert_eq!(outcomes.into_iter().collect::<Vec<_>>(), [0, 1], "the damaged file was reached or was not");
+}
+
+#[test]
+fn a_finding_of_the_last_check_is_explained_without_looking_at_everything_again() {
+    let place = Place::new();
+    place.damage("/usr/share/quay/0");
+    let found = open(&place.settings("check", 0)).check(&Scope::default(), &Silent).unwrap();
+    let id = found.findings[0].id.as_str().to_owned();
+    struct Looks(std::sync::atomic::AtomicU64);
+    impl Observer for Looks {
+        fn hear(&self, event: Event<'_>) -> Flow {
+            if let Event::Begin { phase: veritum_core::event::Phase::Comparing, items, .. } = event {
+                self.0.fetch_add(items, std::sync::atomic::Ordering::Relaxed);
+            }
+            Flow::GoOn
+        }
+    }
+    let looks = Looks(0.into());
+    let explained = open(&place.settings("explain", 1)).explain_finding(&id[..4], &looks).unwrap();
+    assert_eq!(explained.finding.unwrap().id.as_str(), id);
+    assert_eq!(looks.0.into_inner(), 1, "the path alone is looked at");
+    // What is no longer so is not told from memory.
+    std::fs::write(place.world.at("/usr/share/quay/0"), "right 0\n").unwrap();
+    assert!(open(&place.settings("explain", 2)).explain_finding(&id, &Silent).is_err());
+}

@@ -67,6 +67,8 @@ pub struct FilesCheck {
     pub unexamined: Vec<Unexamined>,
     /// Things that could not be examined because a file system is not mounted, or another one is in the way.
     pub elsewhere: u64,
+    /// Things that were not looked at because somebody said stop.
+    pub not_reached: u64,
     /// Things looked at.
     pub examined: u64,
     /// Of them, how many each voucher answers for.

@@ -119,6 +119,10 @@ impl<'a> Judge<'a> {
         let expected = &reference.expected[seat.expected];
         match observation {
             Observation::Forbidden => return self.not_examined("needs root".into(), &expected.listed),
+            Observation::NotReached => {
+                self.out.not_reached += 1;
+                return self.not_examined("stopped before it was reached".into(), &expected.listed);
+            }
             Observation::Absent if (self.case.left_out)(&expected.listed) => return,
             _ => self.count(expected),
         }
@@ -135,7 +139,7 @@ impl<'a> Judge<'a> {
                 self.out.bytes += scan::read_bytes(found);
                 self.there(seat, found, anchors);
             }
-            Observation::Forbidden => {}
+            Observation::Forbidden | Observation::NotReached => {}
         }
     }
 

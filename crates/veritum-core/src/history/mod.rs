@@ -17,6 +17,8 @@ use crate::target::Exchange;
 const LAST: &[u8] = b"last-check.json";
 const NEW: &[u8] = b"last-check.new";
 const MAX_LAST: u64 = 1 << 20;
+const REPORT: &[u8] = b"last-report.json";
+const MAX_REPORT: u64 = 256 << 20;
 
 /// All changes, oldest first. One whose log cannot be read is listed with its trouble.
 ///
@@ -80,16 +82,27 @@ pub fn keep_last_check(state: &StateFolder, report: &CheckReport) -> io::Result<
         *components.entry(component.name.clone()).or_default() += 1;
     }
     let last = LastCheck { at: report.at.clone(), outcome: report.outcome, problems: report.problems(), components };
-    let dir = state.dir();
-    let disk = dir.disk();
+    replace(state, REPORT, &serde_json::to_vec(report)?)?;
+    replace(state, LAST, &serde_json::to_vec(&last)?)
+}
+
+/// Puts a record of our own in the place of the older one, which has served.
+fn replace(state: &StateFolder, name: &[u8], bytes: &[u8]) -> io::Result<()> {
+    let (dir, disk) = (state.dir(), state.dir().disk());
     if dir.look(NEW)?.is_some() {
         disk.unlink(dir.fd(), NEW)?;
     }
     let file = disk.create(dir.fd(), NEW)?;
-    disk.write(file.as_fd(), &serde_json::to_vec(&last)?)?;
+    disk.write(file.as_fd(), bytes)?;
     disk.sync(file.as_fd())?;
-    // Over a record of our own: the older one has served.
-    disk.rename(dir.fd(), NEW, dir.fd(), LAST, Exchange::Replace)
+    disk.rename(dir.fd(), NEW, dir.fd(), name, Exchange::Replace)
+}
+
+/// What the last check of the whole machine found, whole; none when there was none, or its record cannot be read. It is
+/// what was so then: whoever uses it looks again.
+#[must_use]
+pub fn last_report(state: &StateFolder) -> Option<CheckReport> {
+    serde_json::from_slice(&state.dir().read(REPORT, MAX_REPORT).ok()?).ok()
 }
 
 /// The last check of the whole machine; none when there was none, or its record cannot be read.

@@ -205,6 +205,9 @@ pub struct CheckReport {
     /// Why the newest signed versions seen could not be remembered: an older copy would not be noticed the next time.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub not_remembered: Vec<String>,
+    /// Whether somebody said stop before everything was examined.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub stopped: bool,
     /// Whether the check was limited to something named.
     pub limited: bool,
 }

@@ -20,7 +20,7 @@ pub use question::{Answerer, HomeQuestion, Question, Teller, WholeQuestion, ask}
 pub use remembered::Remembered;
 pub use settled::{Settled, Settling, Watch};
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
@@ -85,6 +85,8 @@ pub enum Observation {
     There(Box<Found>),
     /// It may not be looked at or read with these rights.
     Forbidden,
+    /// Somebody said stop before it was looked at.
+    NotReached,
     /// The medium gives errors.
     Unreadable {
         /// What could still be seen of it.
@@ -125,6 +127,8 @@ pub struct How<'a> {
     pub written: Option<&'a HashSet<SystemPath>>,
     /// What was seen before: a file that is just as it was is not read.
     pub remembered: Option<&'a Remembered>,
+    /// Whether what was seen until the observer said stop is an answer; the rest is [`Observation::NotReached`] then.
+    pub partial: bool,
 }
 
 impl How<'_> {
@@ -188,12 +192,22 @@ pub fn observe(
             seen.push((at, share(dir, &mut buffer, names)));
         }
     });
-    if stop.load(Ordering::Relaxed) {
+    let stopped = stop.load(Ordering::Relaxed);
+    if stopped && !how.partial {
         return Err(Stopped);
     }
     let mut seen: Vec<(usize, Vec<Observation>)> = seen.into_iter().flatten().collect();
     seen.sort_unstable_by_key(|(at, _)| *at);
     let mut answers = Vec::with_capacity(tasks.len());
+    if stopped {
+        let mut seen: HashMap<usize, Vec<Observation>> = seen.into_iter().collect();
+        for (at, names) in shares.iter().enumerate() {
+            let share = seen.remove(&at).unwrap_or_default();
+            let rest = names.len() - share.len();
+            answers.extend(share.into_iter().chain(std::iter::repeat_n(Observation::NotReached, rest)));
+        }
+        return Ok(answers);
+    }
     answers.extend(seen.into_iter().flat_map(|(_, share)| share));
     Ok(answers)
 }
@@ -360,7 +374,7 @@ mod tests {
     #[test]
     fn what_was_written_is_read_from_the_medium_with_all_that_lies_below() {
         let written = [SystemPath::literal("/usr/share/quay")].into();
-        let how = How { written: Some(&written), remembered: None };
+        let how = How { written: Some(&written), remembered: None, partial: false };
         assert!(how.was_written(&SystemPath::literal("/usr/share/quay/deep/one")));
         assert!(how.was_written(&SystemPath::literal("/usr/share/quay")));
         assert!(!how.was_written(&SystemPath::literal("/usr/share/quayside")));

@@ -56,12 +56,14 @@ pub(super) struct Wanted<'a> {
     pub(super) fetch: bool,
     /// Downloads that were tried and did not come about.
     pub(super) failed: &'a HashMap<ComponentId, String>,
+    /// Whether what was found until somebody said stop is an answer, too.
+    pub(super) partial: bool,
 }
 
 impl<'a> Wanted<'a> {
     /// Files only, as they are.
     pub(super) fn files(scope: &'a Scope, failed: &'a HashMap<ComponentId, String>) -> Self {
-        Self { scope, store: None, fresh: false, written: None, quick: false, fetch: false, failed }
+        Self { scope, store: None, fresh: false, written: None, quick: false, fetch: false, failed, partial: false }
     }
 }
 
@@ -87,10 +89,10 @@ impl Workshop {
             self.note_last_check(&report);
             return Ok(report);
         }
-        let wanted = Wanted { store: self.depth(scope), quick, ..Wanted::files(scope, &none) };
+        let wanted = Wanted { store: self.depth(scope), quick, partial: true, ..Wanted::files(scope, &none) };
         let mut checked = self.checked(wanted, observer)?;
         let (failed, weak);
-        if self.settings.full_chain {
+        if self.settings.full_chain && !checked.report.stopped {
             weak = self.weak_in_scope(&checked.reference, scope);
             checked.downloads.retain(|lacking| weak.contains(&lacking.id));
             if !checked.downloads.is_empty() {
@@ -103,7 +105,7 @@ impl Workshop {
         }
         // A hundred thousand small pieces are let go beside the rest of the work.
         self.pool.spawn(move || drop(checked.reference));
-        if scope.is_whole() {
+        if scope.is_whole() && !checked.report.stopped {
             self.note_last_check(&checked.report);
             if !quick && let Some(notes) = self.make_notes() {
                 let settled = checked.settling.and_then(|s| self.settled_check(s, &checked.report));
@@ -158,6 +160,7 @@ impl Workshop {
             (remembered, settling) = (files.check.remembered, files.check.settling);
             report.unexamined = files.unexamined;
             report.unverified = files.unverified;
+            report.stopped = files.check.not_reached > 0;
             reference = files.reference;
             records = wanted.scope.wants(Area::Records).then(|| self.records(&reference, wanted.scope, Duration::ZERO));
         }
@@ -169,14 +172,14 @@ impl Workshop {
             // A disk that is in doubt is written nowhere.
             plan.doubt = plan.doubt.or_else(|| part.planned.plan.doubt.clone());
         }
-        if wanted.scope.wants(Area::Updates) {
+        if wanted.scope.wants(Area::Updates) && !report.stopped {
             let part = self.updates(LocksHeld::ByOthers, AskArchives::IfAllowed, observer)?;
             areas.push(part.area);
             report.findings.extend(part.findings);
             report.notes.extend(part.notes);
             report.unexamined.extend(part.unexamined);
         }
-        if wanted.scope.wants(Area::Apps) {
+        if wanted.scope.wants(Area::Apps) && !report.stopped {
             let mut part = self.apps_part(wanted.scope);
             part.come_right_with(&report.findings, wanted.scope);
             let left = part.findings.iter().filter(|f| f.remedy.is_none());
@@ -237,21 +240,25 @@ impl Workshop {
         };
         let before = if wanted.quick { self.notes().and_then(|notes| history::seen(&notes)) } else { None };
         let looks = Looks {
-            how: How { written, remembered: before.as_ref().map(|b| &b.files) },
+            how: How { written, remembered: before.as_ref().map(|b| &b.files), partial: wanted.partial },
             remember: scope.is_whole() && !wanted.quick,
         };
         let mut seen = Seen::default();
         let mut files = self.look(&reference, scope, looks, &mut seen, observer)?;
-        if wanted.store == Some(Depth::Present) {
+        // Whoever said stop gets what was found until then, and waits for nothing more.
+        let stopped = files.not_reached > 0;
+        if wanted.store == Some(Depth::Present) && !stopped {
             *store = self.present_store(&reference, &files, wanted.fetch, listing, observer)?;
         }
-        let weak = self.weak_with_problems(&reference, &files);
-        let lacking = self.without_contents(&reference, &files);
-        let more = self.prepare(&weak, observer)?;
-        self.prepare(&lacking, observer)?;
-        if more {
-            reference = self.gathered(scope, with_records);
-            files = self.look(&reference, scope, looks, &mut seen, observer)?;
+        if !stopped {
+            let weak = self.weak_with_problems(&reference, &files);
+            let lacking = self.without_contents(&reference, &files);
+            let more = self.prepare(&weak, observer)?;
+            self.prepare(&lacking, observer)?;
+            if more {
+                reference = self.gathered(scope, with_records);
+                files = self.look(&reference, scope, looks, &mut seen, observer)?;
+            }
         }
         // A hundred thousand small pieces are let go beside the rest of the work.
         self.pool.spawn(move || drop(seen));
@@ -284,6 +291,9 @@ impl Workshop {
             files.findings.splice(0..0, self.source_findings());
         }
         let mut area = files_area(scope, &reference, &files, seconds);
+        if files.not_reached > 0 && area.outcome != OutcomeWord::Problems {
+            area.outcome = OutcomeWord::Unexamined;
+        }
         if wanted.quick {
             area.extent = Some(self.quick_words(before.as_ref(), files.unread));
         }
@@ -502,6 +512,7 @@ impl Workshop {
             unverified: None,
             too_weak: 0,
             not_remembered: Vec::new(),
+            stopped: false,
             limited: !scope.is_all() || !scope.apps.is_empty(),
         }
     }

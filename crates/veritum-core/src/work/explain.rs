@@ -11,6 +11,7 @@ use super::{WorkError, Workshop};
 use crate::change::ChangeLog;
 use crate::check::{Scope, Want, expected_state};
 use crate::event::{Observer, Silent};
+use crate::history;
 use crate::model::{Area, Finding, Subject, SystemPath, Voucher};
 use crate::plan::{Deed, Item, ItemKind, Left};
 use crate::report::{ChainLink, ExplainReport, FirstDifference};
@@ -133,6 +134,17 @@ impl Workshop {
         None
     }
 
+    /// Explains a finding of the last check that is about a path, when a look at that path alone comes to the same.
+    fn still_as_found(&mut self, typed: &str, observer: &dyn Observer) -> Option<ExplainReport> {
+        let last = self.notes().as_ref().and_then(history::last_report)?;
+        let all = last.findings.iter().chain(&last.notes);
+        let mut fitting = all.filter(|f| f.id.as_str().starts_with(typed));
+        let (finding, None) = (fitting.next()?, fitting.next()) else { return None };
+        let path = finding.subject.as_path().filter(|_| finding.area == Area::Files)?;
+        let report = self.explain_path(path, observer).ok()?;
+        report.finding.as_ref().is_some_and(|now| now.id == finding.id).then_some(report)
+    }
+
     /// Explains a finding by its name or the beginning of it.
     ///
     /// # Errors
@@ -140,6 +152,9 @@ impl Workshop {
     pub fn explain_finding(&mut self, typed: &str, observer: &dyn Observer) -> Result<ExplainReport, WorkError> {
         let (everything, none) = (Scope::default(), HashMap::new());
         self.require_store_sound(&everything)?;
+        if let Some(report) = self.still_as_found(typed, observer) {
+            return Ok(report);
+        }
         let wanted = Wanted { store: self.depth(&everything), ..Wanted::files(&everything, &none) };
         let checked = self.checked(wanted, observer)?;
         let records = checked.records;

@@ -15,7 +15,7 @@ pub(crate) fn run(context: &Context, words: &[OsString]) -> Result<u8, Failure> 
     let report = workshop.check(&scope, &context.progress)?;
     workshop.leave();
     print(context, &report, || render::check::words(context, &report, words))?;
-    Ok(status(&report))
+    Ok(if report.stopped { context.progress.interruption() } else { status(&report) })
 }
 
 /// The exit status that a check comes to.

@@ -19,6 +19,9 @@ const MANY_ALIKE: usize = 10;
 
 pub(crate) fn words(context: &Context, report: &CheckReport, what: &[OsString]) -> String {
     let mut text = answer(context, report);
+    if report.stopped {
+        text.push_str(&format!("{}\n", paint(Label::Bad, "Incomplete: stopped before everything was examined.")));
+    }
     text.push_str(&evidence(report));
     if let Some((uid, gid)) = context.settings.policy.owner_of_root {
         text.push_str(&format!("       owners are not judged: every one is taken for {uid}:{gid} (owner-of-root)\n"));
