@@ -196,7 +196,16 @@ mod tests {
             Command::new(&program).arg("30").stdin(Stdio::from(fs::File::open(&letter).unwrap())).spawn().unwrap();
         let user = rustix::process::getuid().as_raw();
         let names = ["a-program-with-a-long-name".to_owned()];
-        let (found, others) = (running(&names, None, user), running(&names, None, user + 1));
+        // Starting it returns as soon as it has its own memory, which is before the kernel gives it its name.
+        let mut found = running(&names, None, user);
+        for _ in 0..200 {
+            if !found.is_empty() {
+                break;
+            }
+            std::thread::sleep(std::time::Duration::from_millis(10));
+            found = running(&names, None, user);
+        }
+        let others = running(&names, None, user + 1);
         child.kill().unwrap();
         // Ended, and not waited for.
         let mut ended = running(&names, None, user);
