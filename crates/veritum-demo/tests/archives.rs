@@ -471,3 +471,15 @@ fn a_stale_part_of_a_download_is_no_fault_of_the_archives_and_all_of_it_is_got_i
         assert_eq!(repaired.areas[0].put_right, 1, "{length}: {:?}", repaired.areas[0].remaining);
     }
 }
+
+#[test]
+fn that_what_was_seen_before_cannot_be_read_here_is_no_fault_of_the_archives() {
+    let stand = Stand::new();
+    stand.lists("");
+    let scope = Scope { areas: vec![veritum_core::model::Area::Updates], ..Scope::default() };
+    let before = open(&stand.settings()).check(&scope, &Silent).unwrap();
+    fs::write(stand.trust().join("archives.json"), "[").unwrap();
+    let report = open(&stand.settings()).check(&scope, &Silent).unwrap();
+    assert_eq!(report.findings, before.findings);
+    assert!(report.unexamined.iter().any(|u| u.reason.contains("went back in time")), "{:?}", report.unexamined);
+}

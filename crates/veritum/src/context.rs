@@ -38,6 +38,7 @@ impl Context {
     pub(crate) fn new(global: Global, given: Given) -> Result<Self, Failure> {
         let config = Config::load(global.config.as_deref())?;
         set_color(global.color.or(config.color));
+        require_sources(&global.from)?;
         let policy = Policy { owner_of_root: config.owner_of_root()? };
         let cores = std::thread::available_parallelism().map_or(2, usize::from);
         let jobs = global.jobs.or(config.jobs).unwrap_or(cores).clamp(1, 256);
@@ -159,6 +160,19 @@ pub(crate) fn place(location: &Location) -> String {
     match location {
         Location::Folder(folder) => shown(folder),
         Location::Url(url) => quoted(url.as_bytes()),
+    }
+}
+
+/// Refuses what was named with `--from` and is not there: what it was to give would be missed without a word.
+fn require_sources(typed: &[OsString]) -> Result<(), Failure> {
+    let is_url = |text: &OsString| text.to_str().is_some_and(|t| t.starts_with("http://") || t.starts_with("https://"));
+    match typed.iter().find(|place| !is_url(place) && !Path::new(place).exists()) {
+        Some(place) => Err(Failure::usage(
+            format!("--from: there is no {}", quoted(place.as_encoded_bytes())),
+            "is its medium mounted?".into(),
+            None,
+        )),
+        None => Ok(()),
     }
 }
 

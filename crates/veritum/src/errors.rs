@@ -251,6 +251,9 @@ impl From<StoreError> for Failure {
             StoreError::NotAStore { path } if path.to_string_lossy().starts_with("http") => {
                 ("there is no store.json below that address".to_owned(), None)
             }
+            StoreError::NotAStore { path } if is_empty(path) => {
+                ("nothing is there: is its medium mounted?".to_owned(), None)
+            }
             StoreError::NotAStore { .. } => (why, Some("veritum store create DIR --keys KEYDIR".into())),
             StoreError::Busy { .. } => (why, Some("wait for it to end, then type the same again".into())),
             StoreError::Absent { .. } => (why, Some("veritum store fill PATH".into())),
@@ -258,6 +261,14 @@ impl From<StoreError> for Failure {
             _ => (why, None),
         };
         Self::not_done(error.to_string(), why, hint)
+    }
+}
+
+/// Whether there is nothing at a place, or nothing in it: as with a mount point whose medium is not mounted.
+fn is_empty(place: &Path) -> bool {
+    match std::fs::read_dir(place) {
+        Ok(mut names) => names.next().is_none(),
+        Err(e) => e.kind() == std::io::ErrorKind::NotFound,
     }
 }
 

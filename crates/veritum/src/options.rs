@@ -15,8 +15,8 @@ struct Effect {
     id: &'static str,
     option: &'static str,
     kind: Kind,
-    /// Whether it decides what a command acts on, so that a suggested one must have it, too.
-    repeated: bool,
+    /// The commands that must have it, too, when they are suggested: it decides what they act on.
+    repeated: &'static [&'static str],
     /// The commands in which it has an effect.
     commands: &'static [&'static str],
 }
@@ -31,6 +31,22 @@ const ON_A_MACHINE: &[&str] =
     &["status", "check", "repair", "explain", "list", "reset", "undo", "recover", "guard", "store fill"];
 const WITH_A_STORE: &[&str] =
     &["status", "check", "repair", "explain", "list", "store fill", "store publish", "store show"];
+/// Whatever works on a machine opens the store in use, which may lie on a web server.
+const OPENING_A_STORE: &[&str] = &[
+    "status",
+    "check",
+    "repair",
+    "explain",
+    "list",
+    "reset",
+    "undo",
+    "recover",
+    "guard",
+    "store fill",
+    "store publish",
+    "store trust",
+    "store show",
+];
 const WITH_SOURCES: &[&str] = &["status", "check", "repair", "explain", "list", "store fill"];
 const WITH_NETWORK: &[&str] =
     &["status", "check", "repair", "explain", "list", "store fill", "store trust", "store show"];
@@ -67,26 +83,26 @@ const REPORTING: &[&str] = &[
 /// In the order in which they are typed again.
 #[rustfmt::skip]
 const EFFECTS: &[Effect] = &[
-    Effect { id: "target", option: "--target", kind: Kind::Value, repeated: true, commands: ON_A_MACHINE },
-    Effect { id: "store", option: "--store", kind: Kind::Value, repeated: true, commands: WITH_A_STORE },
-    Effect { id: "state", option: "--state", kind: Kind::Value, repeated: true, commands: ON_A_MACHINE },
-    Effect { id: "downloads", option: "--downloads", kind: Kind::Value, repeated: true, commands: WITH_SOURCES },
-    Effect { id: "from", option: "--from", kind: Kind::Value, repeated: true, commands: WITH_SOURCES },
-    Effect { id: "no_network", option: "--no-network", kind: Kind::Switch, repeated: true, commands: WITH_NETWORK },
-    Effect { id: "full_chain", option: "--full-chain", kind: Kind::Switch, repeated: true, commands: &["check", "repair"] },
-    Effect { id: "require", option: "--require", kind: Kind::Value, repeated: true, commands: &["check", "repair"] },
-    Effect { id: "clear_attributes", option: "--clear-attributes", kind: Kind::Switch, repeated: true, commands: &["repair", "undo", "recover"] },
+    Effect { id: "target", option: "--target", kind: Kind::Value, repeated: ON_A_MACHINE, commands: ON_A_MACHINE },
+    Effect { id: "store", option: "--store", kind: Kind::Value, repeated: WITH_A_STORE, commands: OPENING_A_STORE },
+    Effect { id: "state", option: "--state", kind: Kind::Value, repeated: ON_A_MACHINE, commands: ON_A_MACHINE },
+    Effect { id: "downloads", option: "--downloads", kind: Kind::Value, repeated: WITH_SOURCES, commands: OPENING_A_STORE },
+    Effect { id: "from", option: "--from", kind: Kind::Value, repeated: WITH_SOURCES, commands: WITH_SOURCES },
+    Effect { id: "no_network", option: "--no-network", kind: Kind::Switch, repeated: WITH_NETWORK, commands: OPENING_A_STORE },
+    Effect { id: "full_chain", option: "--full-chain", kind: Kind::Switch, repeated: &["check", "repair"], commands: &["check", "repair"] },
+    Effect { id: "require", option: "--require", kind: Kind::Value, repeated: &["check", "repair"], commands: &["check", "repair"] },
+    Effect { id: "clear_attributes", option: "--clear-attributes", kind: Kind::Switch, repeated: &["repair", "undo", "recover"], commands: &["repair", "undo", "recover"] },
     // What a quick check found is no reason for another quick one: that is typed again on purpose.
-    Effect { id: "quick", option: "--quick", kind: Kind::Switch, repeated: false, commands: &["check"] },
-    Effect { id: "plan", option: "--plan", kind: Kind::Switch, repeated: false, commands: CHANGING },
-    Effect { id: "yes", option: "--yes", kind: Kind::Switch, repeated: false, commands: CHANGING },
-    Effect { id: "despite_disk", option: "--despite-disk", kind: Kind::Switch, repeated: false, commands: &["repair"] },
-    Effect { id: "ungrouped", option: "--ungrouped", kind: Kind::Switch, repeated: false, commands: &["check", "list"] },
-    Effect { id: "verbose", option: "--verbose", kind: Kind::Switch, repeated: false, commands: DETAILED },
-    Effect { id: "json", option: "--json", kind: Kind::Switch, repeated: false, commands: REPORTING },
+    Effect { id: "quick", option: "--quick", kind: Kind::Switch, repeated: &[], commands: &["check"] },
+    Effect { id: "plan", option: "--plan", kind: Kind::Switch, repeated: &[], commands: CHANGING },
+    Effect { id: "yes", option: "--yes", kind: Kind::Switch, repeated: &[], commands: CHANGING },
+    Effect { id: "despite_disk", option: "--despite-disk", kind: Kind::Switch, repeated: &[], commands: &["repair"] },
+    Effect { id: "ungrouped", option: "--ungrouped", kind: Kind::Switch, repeated: &[], commands: &["check", "list"] },
+    Effect { id: "verbose", option: "--verbose", kind: Kind::Switch, repeated: &[], commands: DETAILED },
+    Effect { id: "json", option: "--json", kind: Kind::Switch, repeated: &[], commands: REPORTING },
 ];
 /// What is trusted lies beside the settings file in use, so every command needs the same one.
-const CONFIG: Effect = Effect { id: "config", option: "--config", kind: Kind::Value, repeated: true, commands: &[] };
+const CONFIG: Effect = Effect { id: "config", option: "--config", kind: Kind::Value, repeated: &[], commands: &[] };
 
 /// The options that were given.
 #[derive(Debug, Default)]
@@ -99,7 +115,7 @@ pub(crate) struct Given {
 
 impl Given {
     pub(crate) fn new(matches: &ArgMatches) -> Self {
-        let again = EFFECTS.iter().filter(|effect| effect.repeated).filter_map(|effect| {
+        let again = EFFECTS.iter().filter(|effect| !effect.repeated.is_empty()).filter_map(|effect| {
             let typed = typed_again(effect, matches);
             (!typed.is_empty()).then_some((effect.option, typed))
         });
@@ -115,8 +131,8 @@ impl Given {
             whole.push_str(&self.config);
         }
         for (option, typed) in &self.again {
-            let effective = EFFECTS.iter().any(|e| e.option == *option && e.commands.contains(&verb.as_str()));
-            if effective && !has(option) {
+            let needed = EFFECTS.iter().any(|e| e.option == *option && e.repeated.contains(&verb.as_str()));
+            if needed && !has(option) {
                 whole.push_str(typed);
             }
         }
@@ -238,7 +254,7 @@ mod tests {
         for words in [
             &["repair", "--quick"][..],
             &["undo", "--full-chain"],
-            &["undo", "-s", "X"],
+            &["undo", "--from", "X"],
             &["store", "create", "D", "--keys", "K", "--target", "/mnt"],
             &["demo", "--json"],
             &["explain", "3", "--require", "signed"],
@@ -246,7 +262,13 @@ mod tests {
         ] {
             assert!(refused(words).is_some(), "{words:?}");
         }
-        for words in [&["check", "--quick"][..], &["repair", "-py"], &["store", "fill", "--installed", "-t", "/mnt"]] {
+        for words in [
+            &["check", "--quick"][..],
+            &["repair", "-py"],
+            &["store", "fill", "--installed", "-t", "/mnt"],
+            &["undo", "-N", "-s", "X", "--downloads", "D"],
+            &["reset", "quay", "-N"],
+        ] {
             assert_eq!(refused(words), None, "{words:?}");
         }
     }

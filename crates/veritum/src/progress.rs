@@ -45,6 +45,8 @@ impl Progress {
             let _ = signal_hook::flag::register(signal, stop.clone());
         }
         let _ = signal_hook::flag::register(signal_hook::consts::SIGTERM, terminated.clone());
+        // Its end would be ours, in the middle of a change: writing too much is an error like any other.
+        let _ = signal_hook::flag::register(signal_hook::consts::SIGXFSZ, Arc::default());
         let shown = wanted && std::io::IsTerminal::is_terminal(&std::io::stderr());
         Self {
             bar: Mutex::default(),

@@ -108,7 +108,10 @@ fn a_reset_tells_what_goes_and_what_stays_and_is_taken_back() {
         .say(&["reset", "quay", "--yes"])
         .expect(0, &["There is nothing of Quay to be set aside", "veritum explain app:quay"]);
     bench.say(&["list", "changes"]).expect(0, &["reset", "done", "quay of mirela"]);
-    bench.say(&["explain", "1"]).expect(0, &["set an application's things aside", "/home/mirela/.cache/quay"]);
+    bench.say(&["explain", "1"]).expect(
+        0,
+        &["set an application's things aside", "/home/mirela/.cache/quay", "before: /home/mirela/.veritum-set-aside/"],
+    );
     let json = bench.say(&["undo", "--yes", "--json"]);
     json.expect(0, &["\"unchanged\": true"]);
     assert_eq!(before.differences(&bench.tree()), Vec::<String>::new());

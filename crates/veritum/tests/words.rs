@@ -130,6 +130,10 @@ fn errors_say_what_why_and_what_next_and_change_nothing() {
         .expect_err(3, &["no installed system was found", "--target DIR"]);
     bench.say(&["check", "--store", empty.to_str().unwrap()]).expect_err(3, &["is no component store"]);
     bench.say(&["undo", "--yes"]).expect(0, &["There is no change to take back."]);
+    bench
+        .say(&["check", "--from", "/nowhere"])
+        .expect_err(2, &["--from: there is no /nowhere", "is its medium mounted?"]);
+    bench.say(&["check", "--store", "/nowhere"]).expect_err(3, &["nothing is there: is its medium mounted?"]);
     bench.say(&["check", "--plan"]).expect_err(2, &["--plan has no effect in `veritum check`"]);
     bench.say(&["explain", "12"]).expect_err(2, &["there is no change 12"]);
     bench.say(&["explain", "what?"]).expect_err(2, &["is no path, finding, application or change"]);
@@ -533,10 +537,11 @@ fn an_output_that_cannot_be_written_is_no_success_and_a_reader_that_goes_away_is
 fn what_the_environment_names_is_named_in_what_to_type_next() {
     let bench = Bench::damaged();
     let (machine, store) = (bench.world.machine(), bench.world.store());
-    let mut command = bench.command(&["check", "-Nq", "--state", "/nowhere"]);
+    let apart = bench.folder().join("apart").display().to_string();
+    let mut command = bench.command(&["check", "-Nq", "--state", &apart]);
     let said = said(command.env("VERITUM_TARGET", &machine).env("VERITUM_STORE", &store).output().unwrap());
     let next = format!(
-        "veritum repair --config {} --target {} --store {} --state /nowhere --no-network",
+        "veritum repair --config {} --target {} --store {} --state {apart} --no-network",
         bench.config().display(),
         machine.display(),
         store.display()

@@ -203,6 +203,8 @@ impl Disk for LiveDisk {
             match rustix::io::write(file, bytes) {
                 Err(Errno::INTR) => {}
                 Ok(0) => return Err(io::ErrorKind::WriteZero.into()),
+                // A limit on the size of files (setrlimit(2)) keeps from writing as a full disk does.
+                Err(Errno::FBIG) => return Err(io::ErrorKind::StorageFull.into()),
                 Ok(n) => bytes = &bytes[n..],
                 Err(other) => return Err(other.into()),
             }

@@ -3,7 +3,7 @@
 
 use super::check::{Checked, Wanted};
 use super::records::RecordsPart;
-use super::repair::{Agreement, Done, Failed, Preview, carried_out, planned, report};
+use super::repair::{Agreement, Done, Failed, Preview, carried_out, planned, report, still_or_later};
 use super::store::{Depth, StorePart};
 use super::supplies::Stores;
 use super::{WorkError, Workshop};
@@ -140,7 +140,8 @@ impl DoneAhead {
         let right = of_records(&self.first.report).saturating_sub(of_records(&after));
         let findings: Vec<&Finding> = after.findings.iter().filter(|f| f.area == Area::Records).collect();
         let left = |f: &&Finding| after.left.iter().find(|l| l.finding == f.id).cloned();
-        let again = |f: &&Finding| Left::of(f, "it came to light later, or was damaged again".into(), None);
+        let known = |f: &&Finding| self.first.report.findings.iter().any(|before| before.id == f.id);
+        let again = |f: &&Finding| Left::of(f, still_or_later(known(f)).into(), None);
         let area = AreaChange {
             area: Area::Records,
             change: self.records.as_ref().map(|(number, _)| *number),

@@ -474,7 +474,8 @@ fn area_change(area: Area, checked: &Checked, done: &Done) -> AreaChange {
             continue;
         }
         let failed = actions.iter().find(|a| a.findings.contains(&finding.id)).and_then(|a| a.why.clone());
-        let reason = failed.unwrap_or_else(|| "it came to light later, or was damaged again".into());
+        let before = checked.report.findings.iter().any(|f| f.id == finding.id);
+        let reason = failed.unwrap_or_else(|| still_or_later(before).into());
         let next = match finding.subject.as_path() {
             Some(path) => crate::model::quoted(path.as_bytes()),
             None => finding.id.as_str().to_owned(),
@@ -484,6 +485,15 @@ fn area_change(area: Area, checked: &Checked, done: &Done) -> AreaChange {
     let problems = |report: &CheckReport| report.areas.iter().find(|a| a.area == area).map_or(0, |a| a.problems);
     let put_right = after.map_or(0, |after| problems(&checked.report).saturating_sub(problems(after)));
     AreaChange { area, change: done.change.filter(|_| area == Area::Files), actions, put_right, remaining }
+}
+
+/// Why a finding is there after a repair that had no reason to leave it.
+pub(super) fn still_or_later(was_known: bool) -> &'static str {
+    if was_known {
+        "it is so again, or still, after the repair"
+    } else {
+        "it came to light later, or was damaged meanwhile"
+    }
 }
 
 /// What stood in the way of actions, by the findings that they would have answered.

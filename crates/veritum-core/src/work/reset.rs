@@ -56,7 +56,11 @@ impl ResetWanted {
             Some(Only::Locks) => vec![Class::Locks],
         };
         let mut known: Vec<String> = classes.iter().map(|class| class.word().to_owned()).collect();
-        known.extend(card.parts().filter_map(|(_, what, _)| what.map(str::to_owned)));
+        for what in card.parts().filter_map(|(_, what, _)| what) {
+            if !known.iter().any(|known| known == what) {
+                known.push(what.to_owned());
+            }
+        }
         for part in &self.keep {
             if !known.contains(part) {
                 return Err(WorkError::Unknown { what: "part", name: part.clone(), known });

@@ -2,9 +2,9 @@
 
 use schemars::JsonSchema;
 use serde::Serialize;
-use veritum_core::change::{Beside, ChangeLog, Verb};
-use veritum_core::model::{Area, FileKind, Harm, State, Verdict, quoted};
-use veritum_core::plan::Deed;
+use veritum_core::change::{Beside, ChangeLog, RoundLog, Verb};
+use veritum_core::model::{Area, FileKind, Harm, State, SystemPath, Verdict, quoted};
+use veritum_core::plan::{Action as PlannedAction, Deed, KeptFolder};
 use veritum_core::report::{DamagedChange, ExplainReport, FirstDifference, KeptFile};
 
 use super::style::{Label, paint};
@@ -73,9 +73,7 @@ pub(crate) fn change_report(log: &ChangeLog) -> ChangeReport {
                 action: word.into(),
                 result: result.into(),
                 why,
-                kept: outcome
-                    .and_then(|o| o.kept.as_ref())
-                    .map(|_| format!("kept/{}/{}-{}", log.begin.change, round.round, action.index)),
+                kept: outcome.and_then(|o| o.kept.as_ref()).map(|_| kept_place(log, &round, action)),
             });
         }
     }
@@ -89,6 +87,23 @@ pub(crate) fn change_report(log: &ChangeLog) -> ChangeReport {
         writer: log.begin.writer.clone(),
         places,
         beside: log.beside(),
+    }
+}
+
+/// Where what an action displaced is kept: in the state folder, at the top of its own file system, or in the user's home.
+fn kept_place(log: &ChangeLog, round: &RoundLog<'_>, action: &PlannedAction) -> String {
+    let parent = action.place.parent().unwrap_or_else(SystemPath::root);
+    let (change, number) = (log.begin.change, format!("{}-{}", round.round, action.index));
+    match round.parents.iter().find(|p| p.place == parent).map(|p| &p.keeps) {
+        Some(KeptFolder::Top(top)) => {
+            format!("{}/.veritum-kept/{change}/{number}", top.to_string().trim_end_matches('/'))
+        }
+        Some(KeptFolder::Aside(name)) => {
+            let home = log.begin.home.as_ref().map(|home| home.place.clone()).unwrap_or_else(SystemPath::root);
+            let below = action.place.below(&home).map(veritum_core::model::readable).unwrap_or_default();
+            format!("{home}/.veritum-set-aside/{name}/{below}")
+        }
+        _ => format!("kept/{change}/{number}"),
     }
 }
 
