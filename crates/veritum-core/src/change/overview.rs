@@ -128,13 +128,15 @@ fn gather(state: &StateFolder) -> Result<(Overview, Vec<Line>, bool), StateError
                 continue;
             }
         };
-        let line = known.remove(&number);
         let same = |l: &Line| (l.size, l.ino, l.mtime, l.ctime) == (now.size, now.id.ino, now.mtime, now.ctime);
-        if let Some(line) = line.clone().filter(same) {
-            overview.changes.push(line.summary.clone());
-            lines.push(line);
-            continue;
-        }
+        let line = match known.remove(&number) {
+            Some(line) if same(&line) => {
+                overview.changes.push(line.summary.clone());
+                lines.push(line);
+                continue;
+            }
+            other => other,
+        };
         fresh = false;
         match state.change(number) {
             Ok(Some(log)) if log.end().is_none() && line.as_ref().is_some_and(|l| l.summary.ended.is_some()) => {
