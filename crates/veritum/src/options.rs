@@ -16,9 +16,9 @@ struct Effect {
     option: &'static str,
     kind: Kind,
     /// The commands that must have it, too, when they are suggested: it decides what they act on.
-    repeated: &'static [&'static str],
+    repeated: Groups,
     /// The commands in which it has an effect.
-    commands: &'static [&'static str],
+    commands: Groups,
 }
 
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -27,58 +27,30 @@ enum Kind {
     Switch,
 }
 
-const ON_A_MACHINE: &[&str] =
-    &["status", "check", "repair", "explain", "list", "reset", "undo", "recover", "guard", "store fill"];
-const WITH_A_STORE: &[&str] =
-    &["status", "check", "repair", "explain", "list", "store fill", "store publish", "store show"];
+/// Commands, in groups.
+type Groups = &'static [&'static [&'static str]];
+
+const LOOKS: &[&str] = &["status", "check", "repair", "explain", "list"];
+const CHANGES: &[&str] = &["reset", "undo", "recover"];
+const GUARD: &[&str] = &["guard"];
+const FILL: &[&str] = &["store fill"];
+/// What is done with a store alone.
+const STORES: &[&str] = &["store publish", "store trust", "store show"];
+
+const ON_A_MACHINE: Groups = &[LOOKS, CHANGES, GUARD, FILL];
+const WITH_A_STORE: Groups = &[LOOKS, FILL, &["store publish", "store show"]];
 /// Whatever works on a machine opens the store in use, which may lie on a web server.
-const OPENING_A_STORE: &[&str] = &[
-    "status",
-    "check",
-    "repair",
-    "explain",
-    "list",
-    "reset",
-    "undo",
-    "recover",
-    "guard",
-    "store fill",
-    "store publish",
-    "store trust",
-    "store show",
-];
-const WITH_SOURCES: &[&str] = &["status", "check", "repair", "explain", "list", "store fill"];
-const WITH_NETWORK: &[&str] =
-    &["status", "check", "repair", "explain", "list", "store fill", "store trust", "store show"];
-const CHANGING: &[&str] = &["repair", "undo", "recover", "reset", "store fill", "store trust"];
-const DETAILED: &[&str] = &[
-    "status",
-    "check",
-    "repair",
-    "list",
-    "reset",
-    "undo",
-    "store create",
-    "store fill",
-    "store publish",
-    "store trust",
-    "store show",
-];
-const REPORTING: &[&str] = &[
-    "status",
-    "check",
-    "repair",
-    "explain",
-    "list",
-    "reset",
-    "undo",
-    "recover",
-    "store create",
-    "store fill",
-    "store publish",
-    "store trust",
-    "store show",
-];
+const OPENING_A_STORE: Groups = &[LOOKS, CHANGES, GUARD, FILL, STORES];
+const WITH_SOURCES: Groups = &[LOOKS, FILL];
+const WITH_NETWORK: Groups = &[LOOKS, FILL, &["store trust", "store show"]];
+const CHANGING: Groups = &[&["repair"], CHANGES, FILL, &["store trust"]];
+const DETAILED: Groups = &[&["status", "check", "repair", "list", "reset", "undo", "store create"], FILL, STORES];
+const REPORTING: Groups = &[LOOKS, CHANGES, &["store create"], FILL, STORES];
+const CHECK: Groups = &[&["check"]];
+const REPAIR: Groups = &[&["repair"]];
+const CHECK_AND_REPAIR: Groups = &[&["check", "repair"]];
+const WRITING_FILES: Groups = &[&["repair", "undo", "recover"]];
+const CHECK_AND_LIST: Groups = &[&["check", "list"]];
 
 /// In the order in which they are typed again.
 #[rustfmt::skip]
@@ -89,20 +61,24 @@ const EFFECTS: &[Effect] = &[
     Effect { id: "downloads", option: "--downloads", kind: Kind::Value, repeated: WITH_SOURCES, commands: OPENING_A_STORE },
     Effect { id: "from", option: "--from", kind: Kind::Value, repeated: WITH_SOURCES, commands: WITH_SOURCES },
     Effect { id: "no_network", option: "--no-network", kind: Kind::Switch, repeated: WITH_NETWORK, commands: OPENING_A_STORE },
-    Effect { id: "full_chain", option: "--full-chain", kind: Kind::Switch, repeated: &["check", "repair"], commands: &["check", "repair"] },
-    Effect { id: "require", option: "--require", kind: Kind::Value, repeated: &["check", "repair"], commands: &["check", "repair"] },
-    Effect { id: "clear_attributes", option: "--clear-attributes", kind: Kind::Switch, repeated: &["repair", "undo", "recover"], commands: &["repair", "undo", "recover"] },
+    Effect { id: "full_chain", option: "--full-chain", kind: Kind::Switch, repeated: CHECK_AND_REPAIR, commands: CHECK_AND_REPAIR },
+    Effect { id: "require", option: "--require", kind: Kind::Value, repeated: CHECK_AND_REPAIR, commands: CHECK_AND_REPAIR },
+    Effect { id: "clear_attributes", option: "--clear-attributes", kind: Kind::Switch, repeated: WRITING_FILES, commands: WRITING_FILES },
     // What a quick check found is no reason for another quick one: that is typed again on purpose.
-    Effect { id: "quick", option: "--quick", kind: Kind::Switch, repeated: &[], commands: &["check"] },
+    Effect { id: "quick", option: "--quick", kind: Kind::Switch, repeated: &[], commands: CHECK },
     Effect { id: "plan", option: "--plan", kind: Kind::Switch, repeated: &[], commands: CHANGING },
     Effect { id: "yes", option: "--yes", kind: Kind::Switch, repeated: &[], commands: CHANGING },
-    Effect { id: "despite_disk", option: "--despite-disk", kind: Kind::Switch, repeated: &[], commands: &["repair"] },
-    Effect { id: "ungrouped", option: "--ungrouped", kind: Kind::Switch, repeated: &[], commands: &["check", "list"] },
+    Effect { id: "despite_disk", option: "--despite-disk", kind: Kind::Switch, repeated: &[], commands: REPAIR },
+    Effect { id: "ungrouped", option: "--ungrouped", kind: Kind::Switch, repeated: &[], commands: CHECK_AND_LIST },
     Effect { id: "verbose", option: "--verbose", kind: Kind::Switch, repeated: &[], commands: DETAILED },
     Effect { id: "json", option: "--json", kind: Kind::Switch, repeated: &[], commands: REPORTING },
 ];
 /// What is trusted lies beside the settings file in use, so every command needs the same one.
 const CONFIG: Effect = Effect { id: "config", option: "--config", kind: Kind::Value, repeated: &[], commands: &[] };
+
+fn is_among(groups: Groups, command: &str) -> bool {
+    groups.iter().any(|group| group.contains(&command))
+}
 
 /// The options that were given.
 #[derive(Debug, Default)]
@@ -131,7 +107,7 @@ impl Given {
             whole.push_str(&self.config);
         }
         for (option, typed) in &self.again {
-            let needed = EFFECTS.iter().any(|e| e.option == *option && e.repeated.contains(&verb.as_str()));
+            let needed = EFFECTS.iter().any(|e| e.option == *option && is_among(e.repeated, &verb));
             if needed && !has(option) {
                 whole.push_str(typed);
             }
@@ -172,7 +148,7 @@ pub(crate) fn refuse_without_effect(matches: &ArgMatches) -> Result<(), Failure>
         _ => first.to_owned(),
     };
     let typed = |id: &str| matches.value_source(id) == Some(ValueSource::CommandLine);
-    match EFFECTS.iter().find(|e| typed(e.id) && !e.commands.contains(&verb.as_str())) {
+    match EFFECTS.iter().find(|e| typed(e.id) && !is_among(e.commands, &verb)) {
         Some(effect) => Err(Failure::usage(
             format!("{} has no effect in `veritum {verb}`", effect.option),
             "nothing was done".into(),
