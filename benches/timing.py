@@ -1,5 +1,8 @@
 """Timing two commands in turn: shared by the benchmark scripts."""
+import glob
+import os
 import resource
+import stat
 import statistics
 import subprocess
 import sys
@@ -66,3 +69,22 @@ def in_pairs(ours, theirs, pairs, names, cold=False):
     for at, what in enumerate(["wall", "processor"]):
         middle, low, high = interval([a[at] / b[at] for a, b in timed])
         print(f"ratio, {what:17} {middle:.2f} (95 %: {low:.2f} to {high:.2f})")
+
+
+def owned(root):
+    """The files that components own, each once, as the package database lists them."""
+    seen = set()
+    for name in sorted(glob.glob(f"{glob.escape(root)}/var/lib/dpkg/info/*.list")):
+        with open(name, "rb") as lines:
+            for line in lines:
+                path = os.fsencode(root) + line.rstrip(b"\n")
+                try:
+                    found = os.lstat(path)
+                except OSError:
+                    continue
+                if stat.S_ISREG(found.st_mode):
+                    seen.add((found.st_dev, found.st_ino, path))
+    once = {}
+    for dev, ino, path in sorted(seen, key=lambda s: s[2]):
+        once.setdefault((dev, ino), path)
+    return sorted(once.values())
