@@ -61,6 +61,7 @@ pub(crate) fn install(root: &Path, packages: &[Package]) -> io::Result<()> {
                     set_owner(&path, owner[0], owner[1])?;
                     fs::set_permissions(&path, fs::Permissions::from_mode(item.mode))?;
                 }
+                Content::Device(..) => continue,
                 Content::Link(target) => symlink(target, &path)?,
                 Content::Name(of) => fs::hard_link(place(root, of), &path)?,
             }

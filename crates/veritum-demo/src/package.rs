@@ -18,6 +18,8 @@ pub enum Content {
     Link(String),
     /// A further name of the file at that path.
     Name(String),
+    /// A character device; machines are made without it.
+    Device(u32, u32),
 }
 
 /// One entry of a package.
@@ -169,8 +171,13 @@ fn data_tar(package: &Package) -> io::Result<Vec<u8>> {
             Content::File(bytes) => (tar::EntryType::Regular, bytes, None),
             Content::Link(target) => (tar::EntryType::Symlink, &[], Some(target.clone())),
             Content::Name(of) => (tar::EntryType::Link, &[], Some(format!(".{of}"))),
+            Content::Device(..) => (tar::EntryType::Char, &[], None),
         };
         let mut header = tar_header(bytes.len(), item.mode, item.mtime, kind, item.owner)?;
+        if let Content::Device(major, minor) = item.content {
+            header.set_device_major(major)?;
+            header.set_device_minor(minor)?;
+        }
         match target {
             Some(target) => tar.append_link(&mut header, name, target)?,
             None if kind == tar::EntryType::Directory => tar.append_data(&mut header, format!("{name}/"), bytes)?,

@@ -1,5 +1,7 @@
 //! The store itself: damage found, named by what it would have harmed, put right from every kind of source, never used.
 
+#[path = "support/mounts.rs"]
+mod mounts;
 mod support;
 
 use std::path::{Path, PathBuf};
@@ -432,4 +434,36 @@ fn an_interrupted_repair_of_a_store_tells_what_was_done_and_goes_on_the_next_tim
     assert_eq!(done.areas[0].actions.iter().filter(|a| a.result == "failed").count(), 2);
     assert_eq!(mend(&settings).areas[0].put_right, 2);
     assert_eq!(audit(&place.world.settings()).outcome, OutcomeWord::Sound);
+}
+
+#[test]
+fn a_store_without_room_is_told_as_that_and_no_source_is_called_damaged() {
+    if !mounts::root_or_skip("a small disk") {
+        return;
+    }
+    let place = place();
+    let large = Seed::new(9, "large").bytes(600_000);
+    let mut tower = package("tower", "1.0");
+    add(&mut tower, "/usr/share/tower/large", Content::File(large.clone()), 0o644);
+    let world = World::new(&place.dir.path().join("other"), &[tower]);
+    let disk = place.dir.path().join("small");
+    let _mounted = mounts::Mounted::new(&disk, &["-t", "tmpfs", "-o", "size=900k", "tmpfs"]);
+    copy(&world.store(), &disk);
+    let hex = Digest::of(&large).to_hex();
+    let object = disk.join(format!("store/objects/{}/{}.zst", &hex[..2], &hex[2..]));
+    std::fs::remove_file(&object).unwrap();
+    std::fs::write(disk.join("filler"), vec![1; 500_000]).unwrap();
+    let sources = [None, Some(world.store())];
+    for from in sources {
+        let from: Vec<Supplier> = from.into_iter().map(Supplier::Place).collect();
+        let settings = Settings { store: Some(disk.join("store").into()), from, ..world.settings() };
+        let done = mend(&settings);
+        assert_eq!(done.areas[0].put_right, 0);
+        let why = done.areas[0].actions[0].why.as_deref().unwrap_or_default();
+        assert!(why.to_lowercase().contains("no space") && !why.contains("damaged"), "{why}");
+        assert!(!object.exists());
+    }
+    std::fs::remove_file(disk.join("filler")).unwrap();
+    let settings = Settings { store: Some(disk.join("store").into()), ..world.settings() };
+    assert_eq!(mend(&settings).areas[0].put_right, 1);
 }

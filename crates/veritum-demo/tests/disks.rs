@@ -195,6 +195,45 @@ fn a_file_system_that_the_kernel_marked_with_errors_is_not_written_unasked() {
     assert!(repair(&Settings { despite_disk: true, ..settings }).areas[0].remaining.is_empty());
 }
 
+#[test]
+fn recovery_writes_nothing_onto_what_was_mounted_over_the_place_since_and_goes_on_without_it() {
+    if !root_or_skip("something mounted over a folder") {
+        return;
+    }
+    let dir = folder();
+    let world = twenty::world(&dir.path().join("world"));
+    let settings = world.settings();
+    let start = dir.path().join("start");
+    twenty::damage(&world);
+    std::fs::create_dir(world.at(STATE)).unwrap();
+    copy(&world.machine(), &start);
+    let before = tree(&world.machine());
+    let disk = Arc::new(TestDisk::new(Accident::None));
+    try_repair(&settings, disk.clone()).unwrap();
+    let (total, after) = (disk.operations(), tree(&world.machine()));
+    let mut refused = 0;
+    for n in (0..total).step_by(7) {
+        std::fs::remove_dir_all(world.machine()).unwrap();
+        copy(&start, &world.machine());
+        let _ = try_repair(&settings, Arc::new(TestDisk::new(Accident::Stop(n))));
+        let over = Mounted::new(&world.at("/usr/share/quay"), &["-t", "tmpfs", "tmpfs"]);
+        std::fs::write(over.0.join("one"), "another system's").unwrap();
+        let there = Tree::take(&over.0, &[]);
+        let answer = open(&settings).recover(&Silent);
+        if let Err(e) = answer {
+            let why = veritum_core::model::error_chain(&e);
+            assert!(why.contains("another file system is mounted on /usr/share/quay"), "stopped at {n}: {why}");
+            refused += 1;
+        }
+        assert_same("what is mounted there", &there, &Tree::take(&over.0, &[]));
+        drop(over);
+        open(&settings).recover(&Silent).unwrap();
+        let now = tree(&world.machine());
+        assert!([&before, &after].iter().any(|t| t.differences(&now).is_empty()), "stopped at {n}: neither");
+    }
+    assert!(refused > 3, "it must be met: {refused}");
+}
+
 /// Cuts the power of an ext4 file system: nothing that is in memory is written any more.
 fn cut_power(file: &std::fs::File) {
     const SHUTDOWN: rustix::ioctl::Opcode = rustix::ioctl::opcode::read::<u32>(b'X', 125);

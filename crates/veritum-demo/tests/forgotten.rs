@@ -39,6 +39,15 @@ fn without_entry(text: &str, name: &str) -> String {
     text.split_inclusive("\n\n").filter(of).collect()
 }
 
+/// Another package of the machine's architecture.
+fn add_berth(stand: &Stand, more: &str) {
+    let berth = format!(
+        "Package: berth\nStatus: install ok installed\nVersion: 1\nArchitecture: amd64\n{more}Description: berth\n\n"
+    );
+    edit(stand, STATUS, |text| text + &berth);
+    stand.write("/var/lib/dpkg/info/berth.list", b"/.\n");
+}
+
 fn remove_records(stand: &Stand, name: &str, keep: &[&str]) {
     for entry in fs::read_dir(stand.at("/var/lib/dpkg/info")).unwrap() {
         let path = entry.unwrap().path();
@@ -86,17 +95,58 @@ fn without_a_log_a_changelog_or_a_dependency_tells_of_it() {
         fs::remove_file(stand.at("/var/log/dpkg.log")).unwrap();
         match witness {
             "changelog" => stand.write("/usr/share/doc/quay/changelog.Debian", b"quay (1:1.0-1) stable; urgency=low\n"),
-            _ => {
-                // Another package of this architecture, which depends on it.
-                let berth = "Package: berth\nStatus: install ok installed\nVersion: 1\nArchitecture: amd64\n\
-                             Depends: quay (>= 1.0)\nDescription: berth\n\n";
-                edit(&stand, STATUS, |text| text + berth);
-                stand.write("/var/lib/dpkg/info/berth.list", b"/.\n");
-            }
+            _ => add_berth(&stand, "Depends: quay (>= 1.0)\n"),
         }
         edit(&stand, STATUS, |text| without_entry(&text, "quay"));
         remove_records(&stand, "quay", &[]);
         assert!(is_seen(&check(&stand.offline()), ALTERED), "{witness}");
+    }
+}
+
+#[test]
+fn without_any_witness_what_lies_in_the_cache_or_in_a_store_tells_whose_files_they_are() {
+    for source in ["cache", "store"] {
+        let stand = harbour();
+        fs::remove_file(stand.at("/var/log/dpkg.log")).unwrap();
+        edit(&stand, STATUS, |text| without_entry(&text, "quay"));
+        remove_records(&stand, "quay", &[]);
+        add_berth(&stand, "");
+        let settings = match source {
+            "cache" => stand.offline(),
+            _ => {
+                fs::remove_dir_all(stand.at("/var/cache/apt/archives")).unwrap();
+                // A store that was filled from the packages of another machine.
+                let other = veritum_demo::world::World::new(&stand.dir.path().join("other"), &stand.packages);
+                Settings { store: other.settings().store, trust: other.settings().trust, ..stand.offline() }
+            }
+        };
+        let report = check(&settings);
+        assert!(of_database(&report).contains(&"at-odds"), "{source}: {:#?}", report.findings);
+        assert!(is_seen(&report, ALTERED), "{source}: {:#?}", report.findings);
+    }
+}
+
+#[test]
+fn a_package_in_the_cache_whose_files_are_gone_or_another_ones_is_not_missed() {
+    for gone in [true, false] {
+        let stand = harbour();
+        fs::remove_file(stand.at("/var/log/dpkg.log")).unwrap();
+        fs::write(stand.at(ALTERED), "right 2\n").unwrap();
+        let [list, sums] =
+            ["list", "md5sums"].map(|suffix| fs::read(stand.at(&format!("/var/lib/dpkg/info/quay.{suffix}"))).unwrap());
+        edit(&stand, STATUS, |text| without_entry(&text, "quay"));
+        remove_records(&stand, "quay", &[]);
+        add_berth(&stand, "");
+        if gone {
+            fs::remove_dir_all(stand.at("/usr/share/quay")).unwrap();
+            fs::remove_file(stand.at("/usr/bin/quay")).unwrap();
+        } else {
+            // The package goes by another name now.
+            stand.write("/var/lib/dpkg/info/berth.list", &list);
+            stand.write("/var/lib/dpkg/info/berth.md5sums", &sums);
+        }
+        let report = check(&stand.offline());
+        assert!(report.findings.is_empty(), "gone: {gone}: {:#?}", report.findings);
     }
 }
 

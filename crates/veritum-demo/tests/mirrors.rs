@@ -143,6 +143,17 @@ fn a_server_may_lead_to_another_one_whose_bytes_are_verified_all_the_same() {
 }
 
 #[test]
+fn a_server_that_leads_out_of_the_web_is_not_followed_and_that_is_the_reason() {
+    for to in ["file:///etc/passwd", "file://localhost/etc/passwd", "ftp://quay.example/x", "http://"] {
+        let stand = damaged();
+        stand.mirror.misbehave(PACKAGE, Mischief::LeadsTo(to.to_owned()), usize::MAX);
+        let report = repair(&stand.settings());
+        let why = &report.areas[0].remaining[0].reason;
+        assert!(why.contains("leads to an address that is not followed"), "{to}: {why}");
+    }
+}
+
+#[test]
 fn a_server_that_is_not_there_is_asked_once() {
     let stand = damaged();
     stand.write(

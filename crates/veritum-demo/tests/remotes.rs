@@ -160,6 +160,8 @@ fn each_way_for_a_server_to_be_of_no_use_is_told_apart() {
         (Mischief::LoginPage, "store.json", "login"),
         (Mischief::Endless, "timestamp.json", "sent more"),
         (Mischief::Circle, "store.json", "without end"),
+        (Mischief::LeadsTo("file:///etc/passwd".into()), "store.json", "leads to an address that is not followed"),
+        (Mischief::LeadsTo("file://localhost/etc/passwd".into()), "timestamp.json", "neither http nor https"),
         (Mischief::Bytes(b"{}".to_vec()), "timestamp.json", "cannot be read"),
         (Mischief::OtherBytes, "index.json", "not the one that was signed"),
         (Mischief::Status(404), "store.json", "no component store"),

@@ -122,3 +122,22 @@ fn where_there_is_no_room_what_can_be_fetched_again_goes_first_and_it_is_said() 
         assert_eq!(gone, 2, "what does not come back is said: {told:?}");
     }
 }
+
+#[test]
+fn what_was_unpacked_before_a_package_could_not_be_read_further_is_put_back_all_the_same() {
+    if !mounts::root_or_skip("a small disk") {
+        return;
+    }
+    let stand = Stand::at_hand();
+    let dir = folder();
+    // Room for two contents beside the folder that they lie in.
+    let scratch = mounts::Mounted::new(&dir.path().join("scratch"), &["-t", "tmpfs", "-o", "nr_inodes=4", "tmpfs"]);
+    for path in ["quay/part-0", "quay/part-2", "quay/part-3", "pier/planks"] {
+        fs::write(stand.at("/usr/share").join(path), "wrong\n").unwrap();
+    }
+    let settings = Settings { scratch: vec![scratch.0.clone()], ..stand.offline() };
+    let report = support::repair(&settings);
+    let files = &report.areas[0];
+    assert_eq!((files.put_right, files.remaining.len()), (2, 2), "{files:#?}");
+    assert!(files.remaining.iter().all(|left| left.reason.to_lowercase().contains("no space")), "{files:#?}");
+}

@@ -224,3 +224,16 @@ fn a_filling_that_is_stopped_names_nothing() {
     assert_eq!(bench.publish().components, 0);
     assert_eq!(std::fs::read_dir(bench.path().join("incoming")).unwrap().count(), 0);
 }
+
+#[test]
+fn a_package_with_a_device_node_is_not_taken_in_and_the_others_are() {
+    let bench = Bench::new();
+    let mut pier = package("pier", "1");
+    add(&mut pier, "/usr/lib/pier/port", Content::Device(1, 3), 0o666);
+    let done = bench.fill(&[pier, quay("1", "one\n")]);
+    assert_eq!((done.added, done.refused.len()), (vec![id("1")], 1));
+    let why = veritum_core::model::error_chain(&done.refused[0].why);
+    assert!(why.contains("/usr/lib/pier/port in it is a device node"), "{why}");
+    bench.publish();
+    assert_eq!(bench.open().components().count(), 1);
+}

@@ -175,6 +175,9 @@ impl From<ChangeError> for Failure {
                 String::new(),
                 Some("wait for it to end, then type the same again".into()),
             ),
+            ChangeError::Overtaken => {
+                Self::not_done(error.to_string(), String::new(), Some("veritum list changes".into()))
+            }
             ChangeError::NoRights { .. } => {
                 Self::not_done(error.to_string(), String::new(), Some("run as root".into()))
             }

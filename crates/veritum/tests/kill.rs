@@ -365,3 +365,20 @@ fn killed_after_any_record_a_service_that_was_held_runs_again_after_recovery() {
     }
     assert!(killed_often >= 6, "{killed_often}");
 }
+
+#[test]
+fn a_guard_waits_for_the_process_that_it_was_given_and_for_no_other_of_that_number() {
+    let bench = Bench::damaged();
+    let mut process = std::process::Command::new("sleep").arg("60").spawn().unwrap();
+    let pid = process.id().to_string();
+    let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).unwrap();
+    let begun = stat.rsplit_once(')').unwrap().1.split_ascii_whitespace().nth(19).unwrap().to_owned();
+    let said = bench.say(&["guard", &pid, "1"]);
+    assert_eq!(said.status, 0, "another process has that number: {}", said.err);
+    let mut guard = bench.command(&["guard", &pid, &begun]).spawn().unwrap();
+    std::thread::sleep(Duration::from_millis(500));
+    assert!(guard.try_wait().unwrap().is_none(), "the process still runs");
+    process.kill().unwrap();
+    process.wait().unwrap();
+    assert!(guard.wait().unwrap().success());
+}

@@ -277,6 +277,9 @@ fn a_store_of_ones_own_is_made_filled_signed_trusted_and_used() {
     bench
         .say(&["check", "--store", &store])
         .expect_err(3, &["is not trusted yet", &format!("veritum store trust {store}")]);
+    bench
+        .say(&["store", "fill", "/dev/null", "--store", &store])
+        .expect_err(2, &["/dev/null is neither a package nor a folder"]);
     bench.say(&["store", "fill", &pool, "--store", &store]).expect(0, &["2 components taken in, 0 known already"]);
     bench.say(&["store", "fill", &pool, "--store", &store]).expect(0, &["0 components taken in, 2 known already"]);
     bench

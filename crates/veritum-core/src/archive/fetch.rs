@@ -2,16 +2,18 @@
 //! apart from one that cannot be reached.
 
 use std::collections::HashMap;
-use std::fs::{self, File, OpenOptions};
-use std::io::{self, Read, Write as _};
+use std::fs;
+use std::io::{self, Read};
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use ureq::unversioned::transport::DefaultConnector;
+use url::Url;
 
+use super::partial::Partial;
 use super::trouble::{FetchError, broken, failed};
-use super::via::{LED_ON, Via};
+use super::via::Via;
 use crate::event::{Event, Flow, Observer};
 use crate::platform::debian::apt::FileSum;
 use crate::store::{Fetch, FetchFailure};
@@ -64,15 +66,6 @@ impl Default for Limits {
     }
 }
 
-/// How a proxy is asked, where there is one.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Way {
-    /// For whole URLs, where the URL is plain HTTP and so is the proxy.
-    WholeUrls,
-    /// For a way through to the host.
-    Through,
-}
-
 /// Gets files over HTTP.
 #[derive(Debug)]
 pub struct Fetcher {
@@ -106,15 +99,15 @@ impl Fetcher {
         proxy.clone().filter(|p| !direct && !p.is_empty())
     }
 
-    fn agent(&self, scheme: &str, host: &str, way: Way) -> Result<ureq::Agent, FetchError> {
+    fn agent(&self, scheme: &str, host: &str) -> Result<ureq::Agent, FetchError> {
         let proxy = self.proxy(scheme, host);
         let mut agents = self.proxy_of.lock().unwrap_or_else(PoisonError::into_inner);
-        let key = format!("{scheme} {way:?} {}", proxy.as_deref().unwrap_or_default());
+        let key = format!("{scheme} {}", proxy.as_deref().unwrap_or_default());
         if let Some(agent) = agents.get(&key) {
             return Ok(agent.clone());
         }
         let unreachable = |why: &str| FetchError::Unreachable { host: host.to_owned(), why: why.to_owned() };
-        let via = proxy.as_deref().filter(|_| scheme == "http" && way == Way::WholeUrls).and_then(Via::of);
+        let via = proxy.as_deref().filter(|_| scheme == "http").and_then(Via::of);
         let proxy = proxy.filter(|_| via.is_none()).map(|p| ureq::Proxy::new(&p)).transpose();
         let proxy = proxy.map_err(|_| unreachable("its proxy is none"))?;
         let tls = ureq::tls::TlsConfig::builder()
@@ -126,7 +119,8 @@ impl Fetcher {
             .proxy(proxy)
             .user_agent(concat!("veritum/", env!("CARGO_PKG_VERSION")))
             .http_status_as_error(false)
-            .max_redirects(REDIRECTS)
+            .max_redirects(0)
+            .max_redirects_will_error(false)
             .timeout_resolve(Some(self.limits.connect))
             .timeout_connect(Some(self.limits.connect))
             .timeout_send_request(Some(self.limits.silence))
@@ -176,42 +170,53 @@ impl Fetcher {
         }
     }
 
-    /// Asks for a file from a place in it on.
+    /// Asks for a file from a place in it on, wherever the server leads.
     fn ask(&self, url: &str, from: u64) -> Result<Option<(String, Body)>, FetchError> {
-        let (scheme, host) = parts(url);
-        if let Some(known) = self.dead.lock().unwrap_or_else(PoisonError::into_inner).get(&host) {
+        let mut at = url.to_owned();
+        for _ in 0..=REDIRECTS {
+            let (scheme, host) = parts(&at);
+            let answer = self.asked(&at, &scheme, &host, from)?;
+            match answer.status().as_u16() {
+                200 | 206 => {}
+                301 | 302 | 303 | 307 | 308 => {
+                    at = led_on(&at, &host, answer.headers().get("location").map(|to| to.as_bytes()))?;
+                    continue;
+                }
+                404 | 410 => return Ok(None),
+                status => return Err(FetchError::Status { host, status }),
+            }
+            let page = answer.headers().get("content-type").and_then(|v| v.to_str().ok());
+            if page.is_some_and(|t| t.starts_with("text/html")) {
+                return Err(FetchError::OtherContent { host, what: "a web page; is there a login to the network?" });
+            }
+            let resumed = answer.status().as_u16() == 206;
+            return Ok(Some((host, Body { reader: Box::new(answer.into_body().into_reader()), resumed })));
+        }
+        Err(FetchError::Circle { host: parts(url).1 })
+    }
+
+    /// Asks one server, unless it was found not to be reached.
+    fn asked(
+        &self,
+        url: &str,
+        scheme: &str,
+        host: &str,
+        from: u64,
+    ) -> Result<ureq::http::Response<ureq::Body>, FetchError> {
+        if let Some(known) = self.dead.lock().unwrap_or_else(PoisonError::into_inner).get(host) {
             return Err(known.clone());
         }
-        let call = |way: Way| {
-            let mut request = self.agent(&scheme, &host, way)?.get(url).header("Accept-Encoding", "identity");
-            if from > 0 {
-                request = request.header("Range", format!("bytes={from}-"));
-            }
-            Ok::<_, FetchError>(request.call())
-        };
-        let answered = match call(Way::WholeUrls)? {
-            Err(ureq::Error::Tls(LED_ON)) => call(Way::Through)?,
-            other => other,
-        };
-        let answer = answered.map_err(|e| {
-            let error = failed(&host, e);
+        let mut request = self.agent(scheme, host)?.get(url).header("Accept-Encoding", "identity");
+        if from > 0 {
+            request = request.header("Range", format!("bytes={from}-"));
+        }
+        request.call().map_err(|e| {
+            let error = failed(host, e);
             if matches!(error, FetchError::Unreachable { .. } | FetchError::Tls { .. }) {
-                self.dead.lock().unwrap_or_else(PoisonError::into_inner).insert(host.clone(), error.clone());
+                self.dead.lock().unwrap_or_else(PoisonError::into_inner).insert(host.to_owned(), error.clone());
             }
             error
-        })?;
-        match answer.status().as_u16() {
-            200 | 206 => {}
-            404 | 410 => return Ok(None),
-            status => return Err(FetchError::Status { host, status }),
-        }
-        let page = answer.headers().get("content-type").and_then(|v| v.to_str().ok());
-        if page.is_some_and(|t| t.starts_with("text/html")) {
-            return Err(FetchError::OtherContent { host, what: "a web page; is there a login to the network?" });
-        }
-        let resumed = answer.status().as_u16() == 206;
-        let body = Body { reader: Box::new(answer.into_body().into_reader()), resumed };
-        Ok(Some((host, body)))
+        })
     }
 
     /// Downloads a file of known size and digest, going on where an earlier run broke off.
@@ -229,22 +234,16 @@ impl Fetcher {
         if let Some(folder) = to.parent() {
             fs::create_dir_all(folder).map_err(disk)?;
         }
-        let shared = to.with_extension("part");
-        let begun = private().create(true).append(true).open(&shared).map_err(disk)?;
-        // Another process may be downloading the same: each writes a file of its own, and only one goes on with the earlier.
-        let part = match begun.try_lock() {
-            Ok(()) => shared,
-            Err(_) => to.with_extension(format!("part-{}", std::process::id())),
-        };
+        let mut part = Partial::open(to).map_err(disk)?;
         let mut tries = 0;
         loop {
             tries += 1;
-            let earlier = fs::metadata(&part).map_or(0, |found| found.len());
-            match self.download_once(url, sum, &part, observer) {
+            let earlier = part.len().map_err(disk)?;
+            match self.download_once(url, sum, &mut part, observer) {
                 Ok(()) => break,
                 // What is of another length or content cannot become right by going on.
                 Err(e @ (FetchError::TooLong { .. } | FetchError::OtherContent { .. })) => {
-                    let _ = fs::remove_file(&part);
+                    part.empty().map_err(disk)?;
                     // Unless it was what an earlier run had left: then the archive has not been asked for all of it yet.
                     if earlier == 0 || tries > TRIES {
                         return Err(e);
@@ -254,30 +253,29 @@ impl Fetcher {
                 Err(e) => return Err(e),
             }
         }
-        fs::rename(&part, to).map_err(disk)
+        part.finish(to).map_err(disk)
     }
 
     fn download_once(
         &self,
         url: &str,
         sum: &Verified<FileSum>,
-        part: &Path,
+        part: &mut Partial,
         observer: &dyn Observer,
     ) -> Result<(), FetchError> {
         let disk = |e: io::Error| FetchError::Disk(crate::model::error_words(&e));
         let (_, host) = parts(url);
         let size = sum.get().size;
-        let mut file = private().create(true).append(true).open(part).map_err(disk)?;
-        let mut have = file.metadata().map_err(disk)?.len();
+        let mut have = part.len().map_err(disk)?;
         if have > size {
-            file.set_len(0).map_err(disk)?;
+            part.empty().map_err(disk)?;
             have = 0;
         }
         if have < size {
             let none = || FetchError::Status { host: host.clone(), status: 404 };
             let (_, mut body) = self.ask(url, have)?.ok_or_else(none)?;
             if !body.resumed && have > 0 {
-                file.set_len(0).map_err(disk)?;
+                part.empty().map_err(disk)?;
                 have = 0;
             }
             observer.hear(Event::Advance { items: 0, bytes: have });
@@ -293,7 +291,7 @@ impl Fetcher {
                 if have > size {
                     return Err(FetchError::TooLong { host });
                 }
-                file.write_all(&piece[..n]).map_err(disk)?;
+                part.append(&piece[..n]).map_err(disk)?;
                 if observer.hear(Event::Advance { items: 0, bytes: n as u64 }) == Flow::Stop {
                     return Err(FetchError::Stopped);
                 }
@@ -302,8 +300,7 @@ impl Fetcher {
                 return Err(FetchError::Broken { host, why: "it ended too early".into() });
             }
         }
-        file.sync_all().map_err(disk)?;
-        let whole = File::open(part).map_err(disk)?;
+        let whole = part.reread().map_err(disk)?;
         match vouch_file(whole, sum).map_err(disk)? {
             Ok(_) => Ok(()),
             Err(_) => Err(FetchError::OtherContent { host, what: "its digest is not the one that the archive signed" }),
@@ -363,13 +360,15 @@ impl Pace {
     }
 }
 
-fn private() -> OpenOptions {
-    use std::os::unix::fs::OpenOptionsExt as _;
-    let mut options = OpenOptions::new();
-    // Nothing that others put there is followed, and a pipe is not waited for.
-    let flags = rustix::fs::OFlags::NOFOLLOW | rustix::fs::OFlags::NONBLOCK;
-    options.mode(0o600).custom_flags(flags.bits().cast_signed());
-    options
+/// Where a server leads: always to the web.
+fn led_on(from: &str, host: &str, to: Option<&[u8]>) -> Result<String, FetchError> {
+    let away = |why: &str| FetchError::LeadsAway { host: host.to_owned(), why: why.to_owned() };
+    let to = to.and_then(|to| std::str::from_utf8(to).ok()).ok_or_else(|| away("it names none"))?;
+    let whole = Url::parse(from).and_then(|from| from.join(to)).map_err(|e| away(&format!("{to}: {e}")))?;
+    match whole.scheme() {
+        "http" | "https" => Ok(whole.into()),
+        _ => Err(away(&format!("{to}: neither http nor https"))),
+    }
 }
 
 /// Scheme and host of a URL, the host with its port.

@@ -2,6 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 use std::fs::File;
+use std::io::Read as _;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
@@ -10,7 +11,7 @@ use super::table::Candidate;
 use crate::model::{ComponentId, FileKind, SystemPath};
 use crate::platform::debian::apt::{CACHE, split_package_name};
 use crate::target::Machine;
-use crate::trust::{Verified, vouch_file};
+use crate::trust::{Verified, vouch_file, vouch_sum};
 
 /// Packages over this many in one place are not looked at.
 const MAX_FILES: usize = 500_000;
@@ -26,6 +27,16 @@ enum Place {
     OnMachine(SystemPath),
     /// On the host.
     Host(PathBuf),
+}
+
+/// Packages up to this size are read into memory: once read and verified, nobody can alter them.
+const MAX_IN_MEMORY: u64 = 48 << 20;
+
+/// A verified package as a whole: small ones in memory, others as their file.
+pub(super) enum Whole {
+    Memory(Verified<Vec<u8>>),
+    /// Others may write to it while it is read.
+    File(Verified<File>),
 }
 
 /// A package that was found and verified.
@@ -98,6 +109,12 @@ impl AtHand {
         }
     }
 
+    /// The names of the packages in apt's cache.
+    pub(super) fn cached_names(&self) -> impl Iterator<Item = &str> {
+        let cached = self.places.iter().filter(|(_, places)| places.iter().any(|p| matches!(p, Place::Cache(_))));
+        cached.map(|((name, _), _)| name.as_str())
+    }
+
     /// Says that a source is a folder of the machine: apt takes packages from there and keeps no copy.
     pub fn add_archive(&mut self, source: usize, folder: SystemPath) {
         self.archives.insert(source, folder);
@@ -162,6 +179,25 @@ impl AtHand {
             _ => {
                 self.others().insert((from, candidate.sum.get().hex()));
                 None
+            }
+        })
+    }
+
+    /// The same, to be read whole, with where it was found.
+    pub(super) fn read(&self, machine: &Machine, id: &ComponentId, candidate: &Candidate) -> Option<(Whole, String)> {
+        let size = candidate.sum.get().size;
+        if size > MAX_IN_MEMORY {
+            return self.find(machine, id, candidate).map(|package| (Whole::File(package.file), package.from));
+        }
+        self.files(machine, id, candidate).find_map(|(file, from)| {
+            let mut bytes = Vec::with_capacity(usize::try_from(size).unwrap_or_default() + 1);
+            let read = file.take(size + 1).read_to_end(&mut bytes);
+            match read.ok().and_then(|_| vouch_sum(bytes, &candidate.sum).ok()) {
+                Some(bytes) => Some((Whole::Memory(bytes), from)),
+                None => {
+                    self.others().insert((from, candidate.sum.get().hex()));
+                    None
+                }
             }
         })
     }

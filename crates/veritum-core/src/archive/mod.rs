@@ -15,6 +15,7 @@ mod lists;
 mod lookup;
 mod opening;
 mod packages;
+mod partial;
 mod renewal;
 mod shelf;
 mod source;
@@ -145,7 +146,7 @@ pub struct Archive {
     vendors: VendorKeys,
     fetcher: Arc<Fetcher>,
     common: Keyring,
-    /// Names of the installed components: of the rest nothing is kept.
+    /// Names of what is installed or in apt's cache: of the rest nothing is kept.
     names: HashSet<String>,
     /// Architectures of the installed components, the machine's own first.
     archs: Vec<String>,
@@ -178,6 +179,7 @@ impl Archive {
             unpacked: Mutex::default(),
             settings,
         };
+        archive.names.extend(archive.hand.cached_names().map(str::to_owned));
         archive.open_machine_sources(machine);
         archive.open_named(machine);
         archive
@@ -218,8 +220,8 @@ impl Archive {
 
     /// Names of packages that no system of these archives is without, as far as indexes were read.
     #[must_use]
-    pub fn essential(&self) -> Vec<String> {
-        self.table.essential().iter().cloned().collect()
+    pub fn basic(&self) -> Vec<String> {
+        self.table.basic().iter().cloned().collect()
     }
 
     /// Whether the network may be used.
@@ -241,6 +243,16 @@ impl Archive {
         let ids: Vec<ComponentId> = archs.iter().filter_map(|arch| ComponentId::new(name, "0", arch).ok()).collect();
         self.read_indexes(machine, ids.iter());
         self.table.named(name)
+    }
+
+    /// The packages in apt's cache with such a name that verified indexes at hand list.
+    pub fn cached(&mut self, machine: &Machine, is_wanted: &dyn Fn(&str) -> bool) -> Vec<ComponentId> {
+        let mut names: Vec<String> =
+            self.hand.cached_names().filter(|name| is_wanted(name)).map(str::to_owned).collect();
+        names.sort();
+        names.dedup();
+        let listed: Vec<ComponentId> = names.iter().flat_map(|name| self.named(machine, name)).collect();
+        listed.into_iter().filter(|id| self.candidate_at_hand(machine, id).is_some()).collect()
     }
 
     /// The sources whose verified indexes list exactly this component, as far as indexes were read.

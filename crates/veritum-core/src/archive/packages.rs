@@ -40,8 +40,10 @@ impl Archive {
         self.read_indexes(machine, wanted.iter());
         // What is broken stays so; it is not unpacked and told again.
         let known = |id: &ComponentId| self.manifests.contains_key(id) || self.broken.iter().any(|(b, _)| b == id);
-        let open: Vec<&ComponentId> = wanted.iter().filter(|id| !known(id) && self.lists(id)).collect();
+        let mut open: Vec<&ComponentId> = wanted.iter().filter(|id| !known(id) && self.lists(id)).collect();
         let bytes = |id: &ComponentId| self.table.of(id).first().map_or(0, |c| c.sum.get().size);
+        // The largest first, each as soon as a processor is free: a large one begun last would be waited for alone.
+        open.sort_by_key(|id| (std::cmp::Reverse(bytes(id)), *id));
         observer.hear(Event::Begin {
             phase: Phase::Unpacking,
             items: open.len() as u64,
@@ -53,7 +55,7 @@ impl Archive {
                 let stop = observer.hear(Event::Advance { items: 1, bytes: bytes(id) }) == Flow::Stop;
                 (!stop).then(|| ((*id).clone(), got))
             };
-            open.par_iter().with_max_len(1).map(one).collect()
+            open.iter().par_bridge().map(one).collect()
         });
         observer.hear(Event::End);
         let mut lacking = Vec::new();
@@ -64,6 +66,8 @@ impl Archive {
                 (id, Got::NotHere(candidate)) => lacking.push(Lacking { id, candidate }),
             }
         }
+        self.broken.sort();
+        lacking.sort_by(|a, b| a.id.cmp(&b.id));
         Ok(lacking)
     }
 
@@ -87,8 +91,8 @@ impl Archive {
         let candidates = self.table.of(id);
         let mut broken = None;
         for candidate in candidates {
-            let Some(package) = self.hand.find(machine, id, candidate) else { continue };
-            match unpack::manifest(package.file, candidate.sum.get(), id) {
+            let Some((package, from)) = self.hand.read(machine, id, candidate) else { continue };
+            match unpack::manifest(package, candidate.sum.get(), id) {
                 Ok(both) => {
                     let (manifest, records) = (both.part(|b| &b.0).cloned(), both.part(|b| &b.1).cloned());
                     let sha256 = &candidate.sum.get().sha256;
@@ -104,7 +108,7 @@ impl Archive {
                         candidate: candidate.clone(),
                     });
                 }
-                Err(e) => broken = Some(format!("{}: {}", package.from, crate::model::error_chain(&e))),
+                Err(e) => broken = Some(format!("{from}: {}", crate::model::error_chain(&e))),
             }
         }
         if let Some(holdings) = remembered {
@@ -181,6 +185,11 @@ impl Archive {
         }
         self.unpacked().push(unpacked);
         Ok(failed)
+    }
+
+    /// Takes away what was unpacked.
+    pub fn remove_unpacked(&mut self) {
+        self.unpacked().clear();
     }
 
     pub(super) fn unpacked(&self) -> MutexGuard<'_, Vec<Unpacked>> {

@@ -21,7 +21,7 @@ pub struct Candidate {
 }
 
 /// How a package that no system is without is marked in a condensed index.
-const ESSENTIAL: &str = "essential";
+const BASIC: &str = "basic";
 
 /// What all verified indexes together say of the components that are installed.
 #[derive(Debug, Default)]
@@ -32,7 +32,7 @@ pub struct Table {
     /// The same, without sources whose versions are installed only when they are asked for.
     offered: HashMap<(String, String), String>,
     /// Names of packages that no system is without.
-    essential: BTreeSet<String>,
+    basic: BTreeSet<String>,
 }
 
 /// An index as it is kept: a line for each package, with tabs. Small, and quick to look through.
@@ -40,8 +40,7 @@ pub(super) fn condensed(index: Verified<Vec<u8>>) -> Verified<Vec<u8>> {
     index.map(|bytes| {
         let mut text = String::with_capacity(bytes.len() / 5);
         for_each_listed(&bytes, |l| {
-            let fields =
-                [l.name, l.version, l.arch, l.size, l.sha256, l.path, if l.essential { ESSENTIAL } else { "" }];
+            let fields = [l.name, l.version, l.arch, l.size, l.sha256, l.path, if l.basic { BASIC } else { "" }];
             if fields.iter().all(|f| !f.contains('\t')) {
                 for (at, field) in fields.iter().enumerate() {
                     text.push_str(field);
@@ -75,13 +74,13 @@ impl Table {
             from = end + 1;
             // The name alone rules out nearly all lines.
             let line = &bytes[range.clone()];
-            if line.ends_with(ESSENTIAL.as_bytes())
-                && line.len() > ESSENTIAL.len()
-                && line[line.len() - ESSENTIAL.len() - 1] == b'\t'
+            if line.ends_with(BASIC.as_bytes())
+                && line.len() > BASIC.len()
+                && line[line.len() - BASIC.len() - 1] == b'\t'
                 && !on_demand
                 && let Some(name) = line.split(|b| *b == b'\t').next().and_then(|name| std::str::from_utf8(name).ok())
             {
-                self.essential.insert(name.to_owned());
+                self.basic.insert(name.to_owned());
             }
             if !names.contains(&line[..memchr::memchr(b'\t', line).unwrap_or(line.len())]) {
                 continue;
@@ -118,8 +117,8 @@ impl Table {
 
     /// Names of packages that no system of these archives is without.
     #[must_use]
-    pub fn essential(&self) -> &BTreeSet<String> {
-        &self.essential
+    pub fn basic(&self) -> &BTreeSet<String> {
+        &self.basic
     }
 
     /// All components of that name that are listed.
@@ -210,10 +209,11 @@ mod tests {
     fn what_no_system_is_without_is_known_by_name_whatever_is_installed() {
         let text = format!(
             "Package: sand\nEssential: yes\nVersion: 1\nArchitecture: all\nFilename: a\nSize: 7\nSHA256: {SUM}\n\n\
+             Package: salt\nPriority: required\nVersion: 1\nArchitecture: all\nFilename: c\nSize: 7\nSHA256: {SUM}\n\n\
              Package: sea\nEssential: no\nVersion: 1\nArchitecture: all\nFilename: b\nSize: 7\nSHA256: {SUM}\n"
         );
         let table = table(&[condensed(testing::verified(text.into_bytes()))]);
-        assert_eq!(table.essential().iter().collect::<Vec<_>>(), ["sand"]);
+        assert_eq!(table.basic().iter().collect::<Vec<_>>(), ["salt", "sand"]);
         assert!(table.named("sand").is_empty());
     }
 

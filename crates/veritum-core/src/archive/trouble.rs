@@ -34,6 +34,14 @@ pub enum FetchError {
         /// The host.
         host: String,
     },
+    /// It leads to an address that is none of the web.
+    #[error("{host} leads to an address that is not followed ({why})")]
+    LeadsAway {
+        /// The host.
+        host: String,
+        /// What is wrong with the address.
+        why: String,
+    },
     /// What came is longer than it should be.
     #[error("{host} sent more than the file has")]
     TooLong {
@@ -94,7 +102,6 @@ pub(super) fn failed(host: &str, error: ureq::Error) -> FetchError {
         }
         ureq::Error::Timeout(_) => FetchError::Silent { host },
         ureq::Error::HostNotFound => FetchError::Unreachable { host, why: "there is no such host".into() },
-        ureq::Error::TooManyRedirects | ureq::Error::RedirectFailed => FetchError::Circle { host },
         ureq::Error::Io(e) if e.kind() == io::ErrorKind::TimedOut => FetchError::Silent { host },
         // The standard library gives this no kind of its own.
         ureq::Error::Io(e) if e.to_string().contains("failed to lookup address") => {
@@ -117,7 +124,6 @@ mod tests {
         let lookup = io::Error::other("failed to lookup address information: Temporary failure in name resolution");
         assert!(told(ureq::Error::Io(lookup)).contains("is there a network?"));
         assert!(told(ureq::Error::HostNotFound).contains("no such host"));
-        assert!(told(ureq::Error::TooManyRedirects).contains("without end"));
         assert!(told(ureq::Error::Timeout(ureq::Timeout::Connect)).contains("does not answer"));
         assert!(told(ureq::Error::Timeout(ureq::Timeout::RecvResponse)).contains("fell silent"));
         assert!(told(ureq::Error::Tls("no certificate")).contains("cannot be trusted"));

@@ -5,10 +5,11 @@ use std::fs::File;
 use std::io::{self, BufReader, Read, Write};
 use std::path::{Path, PathBuf};
 
+use super::hand::Whole;
 use crate::model::{ComponentId, ContentHasher, Digest, EntryKind, SystemPath};
 use crate::platform::debian::DebError;
 use crate::platform::debian::apt::FileSum;
-use crate::platform::debian::deb::read_deb;
+use crate::platform::debian::deb::{read_deb, read_verified_deb};
 use crate::store::{Manifest, ManifestMaker, Records, StoreError};
 use crate::trust::{Digesting, Verified};
 
@@ -32,24 +33,31 @@ pub enum UnpackError {
 
 /// The manifest of a verified package, and what the package database should hold for it.
 pub(super) fn manifest(
-    package: Verified<File>,
+    package: Whole,
     sum: &FileSum,
     id: &ComponentId,
 ) -> Result<Verified<(Manifest, Records)>, UnpackError> {
-    package.derive(|file| {
-        let mut from = BufReader::with_capacity(128 * 1024, Digesting::new(file));
-        let mut sink =
-            ManifestMaker::new(|_: &SystemPath, size, content: &mut dyn Read| copy(content, size, &mut io::sink()));
-        let read = read_deb(&mut from, &mut sink)?;
-        io::copy(&mut from, &mut io::sink())?;
-        if from.into_inner().finish() != sum.sha256 {
-            return Err(UnpackError::Changed);
+    let mut sink =
+        ManifestMaker::new(|_: &SystemPath, size, content: &mut dyn Read| copy(content, size, &mut io::sink()));
+    let read = match package {
+        Whole::Memory(bytes) => {
+            let read = read_verified_deb(bytes.get(), &mut sink)?;
+            bytes.map(|_| read)
         }
+        Whole::File(file) => file.derive(|file| {
+            let mut from = BufReader::with_capacity(128 * 1024, Digesting::new(file));
+            let read = read_deb(&mut from, &mut sink)?;
+            io::copy(&mut from, &mut io::sink())?;
+            if from.into_inner().finish() == sum.sha256 { Ok(read) } else { Err(UnpackError::Changed) }
+        })?,
+    };
+    let entries = sink.into_entries();
+    read.derive(|read| {
         if read.id != *id {
             return Err(UnpackError::Other(read.id));
         }
         let records = Records::of(&read);
-        Ok((Manifest { component: read.id, records: None, entries: sink.into_entries() }, records))
+        Ok((Manifest { component: read.id, records: None, entries }, records))
     })
 }
 
@@ -140,10 +148,11 @@ impl Unpacked {
             }
             Ok(found)
         });
-        read_deb(BufReader::with_capacity(128 * 1024, package.into_inner()), &mut sink)?;
+        let read = read_deb(BufReader::with_capacity(128 * 1024, package.into_inner()), &mut sink);
         drop(sink);
+        // What was right before the package could not be read any further is right all the same.
         self.have.extend(got);
-        Ok(())
+        read.map(drop).map_err(UnpackError::from)
     }
 
     /// Hands on a content in pieces, after all of it was read and found to be itself.

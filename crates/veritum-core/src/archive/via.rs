@@ -9,9 +9,6 @@ use ureq::http::Uri;
 use ureq::unversioned::resolver::{ResolvedSocketAddrs, Resolver};
 use ureq::unversioned::transport::{Buffers, ConnectionDetails, Connector, NextTimeout, TcpConnector, Transport};
 
-/// That a plain connection was led on to a secure one.
-pub(super) const LED_ON: &str = "it leads from a plain connection to a secure one";
-
 /// A proxy that speaks plain HTTP.
 #[derive(Debug, Clone)]
 pub(super) struct Via {
@@ -64,9 +61,9 @@ impl<In: Transport> Connector<In> for Via {
     type Out = WholeUrls<In>;
 
     fn connect(&self, details: &ConnectionDetails<'_>, chained: Option<In>) -> Result<Option<Self::Out>, Error> {
-        // A server that leads on to a secure place is followed another way.
+        // It is only asked for plain places.
         if details.needs_tls() {
-            return Err(Error::Tls(LED_ON));
+            return Err(Error::Tls("a plain proxy leads to no secure place"));
         }
         let host = details.uri.authority().map(ToString::to_string).unwrap_or_default();
         let host = host.rsplit_once('@').map_or(host.as_str(), |(_, host)| host).to_owned();

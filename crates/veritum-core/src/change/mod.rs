@@ -102,6 +102,9 @@ pub enum ChangeError {
     /// Another process changes the machine.
     #[error("another Veritum works on this machine")]
     Busy,
+    /// Another change was made between the look at the changes and the lock.
+    #[error("another change was made in the meantime; nothing was changed by this one")]
+    Overtaken,
     /// A package tool works on the machine.
     #[error("a package tool works on this machine ({path} is locked)")]
     PackageTool {

@@ -15,7 +15,7 @@ use super::journal::{self, ChangeLog, JournalError};
 use super::record::{Record, Verb, keeps_of};
 use super::standing::{Standings, effective};
 use super::state::{StateError, StateFolder};
-use crate::model::{Area, Instant, SystemPath};
+use crate::model::{Area, Instant, Stat, SystemPath};
 use crate::plan::KeptFolder;
 use crate::target::Exchange;
 
@@ -108,19 +108,46 @@ impl StateFolder {
     /// # Errors
     /// When the state folder cannot be read.
     pub fn overview(&self) -> Result<Overview, StateError> {
-        Ok(gather(self)?.0)
+        let Gathered { lines, bad, .. } = gather(self)?;
+        Ok(Overview { changes: lines.into_iter().map(|line| line.summary).collect(), bad })
     }
 }
 
-/// The overview, the lines that the file should have, and whether it has others.
-fn gather(state: &StateFolder) -> Result<(Overview, Vec<Line>, bool), StateError> {
-    let mut known = read(state);
-    let before = known.len();
-    let (mut overview, mut lines, mut fresh) = (Overview::default(), Vec::new(), true);
+/// What was gathered of all changes.
+#[derive(Default)]
+struct Gathered {
+    /// Of the logs that can be read, in order.
+    lines: Vec<Line>,
+    bad: Vec<BadLog>,
+    /// What the file said of the bad ones when they could be read.
+    earlier: Vec<Line>,
+    /// Whether the file says just this.
+    fresh: bool,
+}
+
+/// The changes in order, each with what stands where its log belongs.
+type Logs = Vec<(u64, io::Result<Option<Stat>>)>;
+
+fn look_at_logs(state: &StateFolder) -> Result<Logs, StateError> {
+    let numbers = state.changes()?;
+    if numbers.is_empty() {
+        return Ok(Vec::new());
+    }
+    let folder = state.sub("changes").map_err(state.io())?;
+    Ok(numbers.into_iter().map(|number| (number, folder.look(format!("{number}/journal").as_bytes()))).collect())
+}
+
+fn gather(state: &StateFolder) -> Result<Gathered, StateError> {
+    // Both take their time where there are thousands.
+    let (mut known, logs) = std::thread::scope(|threads| {
+        let reading = threads.spawn(|| read(state));
+        let logs = look_at_logs(state);
+        (reading.join().unwrap_or_default(), logs)
+    });
+    let mut found = Gathered { fresh: !known.is_empty(), ..Gathered::default() };
     let mut failed = Vec::new();
-    for number in state.changes()? {
-        let path = format!("changes/{number}/journal");
-        let now = match state.dir().look(path.as_bytes()) {
+    for (number, log) in logs? {
+        let now = match log {
             Ok(Some(stat)) => stat,
             Ok(None) => continue,
             Err(e) => {
@@ -131,38 +158,36 @@ fn gather(state: &StateFolder) -> Result<(Overview, Vec<Line>, bool), StateError
         let same = |l: &Line| (l.size, l.ino, l.mtime, l.ctime) == (now.size, now.id.ino, now.mtime, now.ctime);
         let line = match known.remove(&number) {
             Some(line) if same(&line) => {
-                overview.changes.push(line.summary.clone());
-                lines.push(line);
+                found.lines.push(line);
                 continue;
             }
             other => other,
         };
-        fresh = false;
+        found.fresh = false;
         match state.change(number) {
             Ok(Some(log)) if log.end().is_none() && line.as_ref().is_some_and(|l| l.summary.ended.is_some()) => {
                 failed.push((number, JournalError::Damaged("its end is missing".into()), line));
             }
             Ok(Some(log)) => {
                 let summary = summary(&log);
-                overview.changes.push(summary.clone());
-                lines.push(Line { size: now.size, ino: now.id.ino, mtime: now.mtime, ctime: now.ctime, summary });
+                found.lines.push(Line { size: now.size, ino: now.id.ino, mtime: now.mtime, ctime: now.ctime, summary });
             }
             // Cut before its first record: nothing was announced, so nothing was done.
             Ok(None) => {}
             Err(e) => failed.push((number, e, line)),
         }
     }
-    let last = overview.changes.last().map_or(0, |c| c.change);
+    found.fresh &= known.is_empty();
+    let last = found.lines.last().map_or(0, |line| line.summary.change);
     for (change, error, line) in failed {
         // No change begins while an earlier one is unfinished.
         let ended = last > change
             || line.as_ref().is_some_and(|line| line.summary.ended.is_some())
             || state.salvage(change).is_some_and(|rest| rest.ended);
-        overview.bad.push(BadLog { change, error, ended });
-        lines.extend(line);
+        found.bad.push(BadLog { change, error, ended });
+        found.earlier.extend(line);
     }
-    lines.sort_by_key(|line| line.summary.change);
-    Ok((overview, lines, fresh && known.is_empty() && before > 0))
+    Ok(found)
 }
 
 fn summary(log: &ChangeLog) -> ChangeSummary {
@@ -212,7 +237,9 @@ fn read(state: &StateFolder) -> HashMap<u64, Line> {
 /// Rewrites the file when it is not as it should be. The caller holds the lock; failing is no error, for logs are read
 /// where it has nothing to say.
 pub(super) fn refresh(state: &StateFolder) {
-    let Ok((_, lines, false)) = gather(state) else { return };
+    let Ok(Gathered { mut lines, earlier, fresh: false, .. }) = gather(state) else { return };
+    lines.extend(earlier);
+    lines.sort_by_key(|line| line.summary.change);
     let written = || -> io::Result<()> {
         let mut bytes = journal::line(&Head { format: FORMAT.into() })?;
         for line in &lines {

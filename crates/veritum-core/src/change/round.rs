@@ -134,8 +134,11 @@ pub struct OpenChange<'a> {
 impl<'a> OpenChange<'a> {
     /// Begins a change under the next free number. The caller holds the locks.
     ///
+    /// No change begins while an earlier one is unfinished: a log that cannot be read is taken for that of an ended change
+    /// when a later one is there.
+    ///
     /// # Errors
-    /// When the state folder cannot be written.
+    /// When the state folder cannot be written, or an earlier change is unfinished or may be.
     pub fn begin(
         desk: Desk<'a>,
         verb: Verb,
@@ -144,6 +147,9 @@ impl<'a> OpenChange<'a> {
         run: &str,
         now: jiff::Timestamp,
     ) -> Result<Self, ChangeError> {
+        if let Some(earlier) = overview::unfinished(desk.state)?.first() {
+            return Err(ChangeError::Earlier(*earlier));
+        }
         let number = desk.state.next_change()?;
         let at = |source: io::Error| ChangeError::Journal { change: number, source: JournalError::Io(source) };
         desk.state.keep_reserve();

@@ -1,6 +1,6 @@
 //! [`SystemPath`]: a name on the machine as the machine itself knows it.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::fmt;
 use std::sync::Arc;
 
@@ -25,6 +25,9 @@ pub struct SystemPath(Arc<[u8]>);
 /// Things by their path. The hash is a fast one with a seed of its own in every process: a check of a whole system looks
 /// up a hundred thousand paths several times.
 pub type PathMap<T> = HashMap<SystemPath, T, foldhash::fast::RandomState>;
+
+/// Paths, with the hash of [`PathMap`].
+pub type PathSet = HashSet<SystemPath, foldhash::fast::RandomState>;
 
 /// Why some bytes are not a [`SystemPath`].
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]

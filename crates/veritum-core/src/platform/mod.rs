@@ -11,9 +11,7 @@ pub mod services;
 pub mod stand_in;
 pub mod systemd;
 
-use std::collections::{HashMap, HashSet};
-
-use crate::model::{ComponentId, Md5, PathMap, SystemPath};
+use crate::model::{ComponentId, Md5, PathMap, PathSet, SystemPath};
 use crate::target::{Machine, TargetError};
 
 /// How far a component's installation got.
@@ -133,9 +131,9 @@ pub struct SelfRecord {
     /// Every listed path.
     pub paths: Vec<SystemPath>,
     /// Those of them that have something below them.
-    pub folders: HashSet<SystemPath>,
+    pub folders: PathSet,
     /// Recorded digests.
-    pub md5s: HashMap<SystemPath, Md5>,
+    pub md5s: PathMap<Md5>,
 }
 
 /// Says of a listed path's bytes whether it is of interest.

@@ -10,7 +10,7 @@ use super::home::{Belongings, Choice, HomeCase, belongings, whole};
 use super::inventory::{Inventory, InventoryQuestion};
 use super::profile::{Profile, ProfileQuestion, profile};
 use crate::apps::{Bases, Card, RawCard};
-use crate::model::SystemPath;
+use crate::model::{SystemPath, packed, unpacked};
 use crate::platform::as_owner::Owner;
 use crate::target::Dir;
 
@@ -69,25 +69,25 @@ pub struct WholeQuestion {
 
 /// Who knows the answers to questions about a home.
 pub trait Teller: Send + Sync + std::fmt::Debug {
-    /// The answer to a question about an open folder, both in JSON.
+    /// The answer to a question about an open folder, both packed.
     ///
     /// # Errors
     /// When there is none.
-    fn tell(&self, folder: &Dir, question: &str) -> io::Result<String>;
+    fn tell(&self, folder: &Dir, question: &[u8]) -> io::Result<Vec<u8>>;
 }
 
 /// A process with the owner's rights answers.
 impl Teller for Owner {
-    fn tell(&self, folder: &Dir, question: &str) -> io::Result<String> {
+    fn tell(&self, folder: &Dir, question: &[u8]) -> io::Result<Vec<u8>> {
         self.ask(folder, question)
     }
 }
 
 /// This process itself answers, with the rights that it has.
 impl Teller for Mutex<Answerer> {
-    fn tell(&self, folder: &Dir, question: &str) -> io::Result<String> {
+    fn tell(&self, folder: &Dir, question: &[u8]) -> io::Result<Vec<u8>> {
         let mut answerer = self.lock().unwrap_or_else(PoisonError::into_inner);
-        answerer.answer(folder, question).map_err(io::Error::other)
+        answerer.answer(folder, question)
     }
 }
 
@@ -96,7 +96,7 @@ impl Teller for Mutex<Answerer> {
 /// # Errors
 /// When there is no answer, or one to another question.
 pub fn ask<T: DeserializeOwned>(teller: &dyn Teller, folder: &Dir, question: &Question) -> io::Result<T> {
-    Ok(serde_json::from_str(&teller.tell(folder, &serde_json::to_string(question)?)?)?)
+    unpacked(&teller.tell(folder, &packed(question)?)?)
 }
 
 /// Answers questions, and remembers what an earlier one needs later.
@@ -112,33 +112,31 @@ impl Answerer {
     ///
     /// # Errors
     /// When the question is none.
-    pub fn answer(&mut self, folder: &Dir, question: &str) -> Result<String, String> {
-        let in_words = |e: serde_json::Error| e.to_string();
-        match serde_json::from_str(question).map_err(in_words)? {
+    pub fn answer(&mut self, folder: &Dir, question: &[u8]) -> io::Result<Vec<u8>> {
+        match unpacked(question)? {
             Question::Belongings(question) => {
                 let card = self.card(&question.card)?;
-                serde_json::to_string(&kept_in(folder, question, &card))
+                packed(&kept_in(folder, question, &card))
             }
             Question::Whole(question) => {
                 let card = self.card(&question.card)?;
-                serde_json::to_string(&is_whole(folder, question, &card))
+                packed(&is_whole(folder, question, &card))
             }
             Question::Profile(question) => {
                 let card = self.card(&question.card)?;
-                serde_json::to_string(&looked_at(folder, question, &card))
+                packed(&looked_at(folder, question, &card))
             }
-            Question::Inventory(question) => serde_json::to_string(&question.answer(folder, &mut self.earlier)),
+            Question::Inventory(question) => packed(&question.answer(folder, &mut self.earlier)),
         }
-        .map_err(in_words)
     }
 
-    fn card(&mut self, raw: &RawCard) -> Result<Arc<Card>, String> {
+    fn card(&mut self, raw: &RawCard) -> io::Result<Arc<Card>> {
         if let Some((known, card)) = &self.card
             && known == raw
         {
             return Ok(card.clone());
         }
-        let card = Arc::new(Card::of_raw(raw.clone()).map_err(|e| e.to_string())?);
+        let card = Arc::new(Card::of_raw(raw.clone()).map_err(io::Error::other)?);
         self.card = Some((raw.clone(), card.clone()));
         Ok(card)
     }
@@ -216,7 +214,7 @@ mod tests {
         put(".config/environment.d/place.conf", "XDG_CACHE_HOME=/home/mirela/.mine\n");
         let found = asked();
         assert_eq!(found.tops, [(Class::Cache, b".mine/quay".to_vec())]);
-        assert!(teller.tell(&dir, "{}").is_err());
+        assert!(teller.tell(&dir, b"\x80").is_err());
         let mine = dir.beside(dir.disk().open_dir(dir.fd(), b".mine").unwrap());
         let whole = |path: &[u8], name: &[u8]| -> bool {
             let (path, name, bases) = (path.to_vec(), name.to_vec(), found.bases.clone());

@@ -179,6 +179,10 @@ pub(super) fn take(
         return Err(failed(DebError::Shape("it changed while it was read".into())));
     }
     let entries = sink.into_entries();
+    // Debian's packages have none (Debian Policy 10.6): who takes one in would have a repair make it, with its owner and mode.
+    if let Some(node) = entries.iter().find(|e| matches!(e.kind, EntryKind::Device { .. })) {
+        return Err(failed(DebError::Shape(format!("{} in it is a device node", node.path))));
+    }
     let records = keep_records(incoming, &package).map_err(|e| failed(e.into()))?;
     let count = entries.len() as u64;
     let bytes =

@@ -1,6 +1,6 @@
 //! `check`: gathering the reference, looking, judging, telling.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::time::{Duration, Instant};
 
 use super::records::RecordsPart;
@@ -10,16 +10,13 @@ use super::updates::{AskArchives, LocksHeld};
 use super::{WorkError, Workshop};
 use crate::archive::{Archive, Lacking};
 use crate::change::{StateFolder, unfinished};
-use crate::check::{Case, FilesCheck, Reference, Scope, Seen, check_files};
-use crate::event::{Event, Observer, Phase};
-use crate::history::{self, SeenFiles, keep_seen};
-use crate::model::{Area, ComponentId, Digest, SystemPath, Voucher};
-use crate::plan::{DiskDoubt, FileRules, Left, Plan, plan_files};
-use crate::platform::debian::{ALIASES, explained_links};
-use crate::report::{AreaReport, CheckReport, MachineReport, OutcomeWord, UnexaminedReport, UnverifiedReport};
-use crate::scan::{How, Remembered, Settling};
-use crate::store::Store;
-use crate::target::marked_errors;
+use crate::check::{Reference, Scope};
+use crate::event::Observer;
+use crate::history::{SeenFiles, keep_seen};
+use crate::model::{Area, ComponentId, SystemPath};
+use crate::plan::{Left, Plan};
+use crate::report::{CheckReport, MachineReport, OutcomeWord, UnexaminedReport};
+use crate::scan::{Remembered, Settling};
 
 /// A check with what planning needs of it.
 pub(super) struct Checked {
@@ -65,6 +62,22 @@ impl<'a> Wanted<'a> {
     pub(super) fn files(scope: &'a Scope, failed: &'a HashMap<ComponentId, String>) -> Self {
         Self { scope, store: None, fresh: false, written: None, quick: false, fetch: false, failed, partial: false }
     }
+
+    /// What came of a part; `None` when somebody said stop and what was found until then is an answer.
+    pub(super) fn so_far<T>(&self, part: Result<T, WorkError>, stopped: &mut bool) -> Result<Option<T>, WorkError> {
+        match part {
+            Err(WorkError::Stopped) if self.partial => {
+                *stopped = true;
+                Ok(None)
+            }
+            other => other.map(Some),
+        }
+    }
+}
+
+/// What was not examined of an area because somebody said stop.
+pub(super) fn not_reached(area: Area, why: &str) -> UnexaminedReport {
+    UnexaminedReport { area, reason: why.into(), count: 1, example: None }
 }
 
 impl Workshop {
@@ -96,8 +109,18 @@ impl Workshop {
             weak = self.weak_in_scope(&checked.reference, scope);
             checked.downloads.retain(|lacking| weak.contains(&lacking.id));
             if !checked.downloads.is_empty() {
-                failed = self.download(&checked.downloads, observer)?;
-                checked = self.checked_again(checked, Wanted { failed: &failed, ..wanted }, observer)?;
+                let answers = self.download(&checked.downloads, observer);
+                match wanted.so_far(answers, &mut checked.report.stopped)? {
+                    Some(answers) => {
+                        failed = answers;
+                        checked = self.checked_again(checked, Wanted { failed: &failed, ..wanted }, observer)?;
+                    }
+                    None => {
+                        checked.report.outcome = checked.report.outcome.min(OutcomeWord::Unexamined);
+                        let why = "stopped before all signed packages were downloaded";
+                        checked.report.unexamined.push(not_reached(Area::Files, why));
+                    }
+                }
             }
         }
         if let Some(state) = &state {
@@ -119,50 +142,44 @@ impl Workshop {
         Ok(checked.report)
     }
 
-    /// Refuses names of components that are not installed.
-    pub(super) fn require_named(&self, scope: &Scope) -> Result<(), WorkError> {
-        let installed = |name: &String| self.installed.components.iter().any(|c| c.id.name == *name);
-        match scope.components.iter().find(|name| !installed(name)) {
-            Some(name) => {
-                let known = self.installed.components.iter().map(|c| c.id.name.clone()).collect();
-                Err(WorkError::Unknown { what: "installed component", name: name.clone(), known })
-            }
-            None => Ok(()),
-        }
-    }
-
     /// Looks at what is wanted, the store before anything is held against it.
     pub(super) fn checked(&self, wanted: Wanted<'_>, observer: &dyn Observer) -> Result<Checked, WorkError> {
+        let mut report = self.blank_report(wanted.scope);
+        let stopped = &mut report.stopped;
         let mut store = match wanted.store {
-            Some(Depth::Whole) => Some(self.whole_store(wanted.fresh, observer)?),
+            Some(Depth::Whole) => wanted.so_far(self.whole_store(wanted.fresh, observer), stopped)?,
             Some(Depth::Present) | None => None,
         };
         let mut areas = Vec::new();
         let (mut remembered, mut settling) = (Remembered::default(), None);
         let (mut reference, mut plan, mut downloads) = (Reference::default(), Plan::default(), Vec::new());
-        let mut report = self.blank_report(wanted.scope);
         let mut records = None;
-        if wanted.scope.wants(Area::Records) && !wanted.scope.wants(Area::Files) {
+        if wanted.scope.wants(Area::Records) && !wanted.scope.wants(Area::Files) && !*stopped {
             let begun = Instant::now();
-            reference = self.referenced(wanted.scope, observer)?;
-            report.components = Self::components_by_voucher(&reference);
-            records = Some(self.records(&reference, wanted.scope, begun.elapsed()));
+            if let Some(known) = wanted.so_far(self.referenced(wanted.scope, observer), stopped)? {
+                reference = known;
+                report.components = Self::components_by_voucher(&reference);
+                records = Some(self.records(&reference, wanted.scope, begun.elapsed()));
+            }
         }
-        if wanted.scope.wants(Area::Files) {
+        if wanted.scope.wants(Area::Files) && !*stopped {
             let scope = &self.in_every_spelling(wanted.scope);
-            let files = self.files(Wanted { scope, ..wanted }, &mut store, observer)?;
-            (plan, downloads) = (files.plan, files.downloads);
-            areas.push(files.area);
-            report.components = Self::components_by_voucher(&files.reference);
-            report.findings = files.check.findings;
-            report.notes = files.check.notes;
-            report.more_strays = files.check.strays;
-            (remembered, settling) = (files.check.remembered, files.check.settling);
-            report.unexamined = files.unexamined;
-            report.unverified = files.unverified;
-            report.stopped = files.check.not_reached > 0;
-            reference = files.reference;
-            records = wanted.scope.wants(Area::Records).then(|| self.records(&reference, wanted.scope, Duration::ZERO));
+            let part = self.files(Wanted { scope, ..wanted }, &mut store, observer);
+            if let Some(files) = wanted.so_far(part, stopped)? {
+                *stopped |= files.stopped;
+                (plan, downloads) = (files.plan, files.downloads);
+                areas.push(files.area);
+                report.components = Self::components_by_voucher(&files.reference);
+                report.findings = files.check.findings;
+                report.notes = files.check.notes;
+                report.more_strays = files.check.strays;
+                (remembered, settling) = (files.check.remembered, files.check.settling);
+                report.unexamined = files.unexamined;
+                report.unverified = files.unverified;
+                reference = files.reference;
+                let wants = wanted.scope.wants(Area::Records);
+                records = wants.then(|| self.records(&reference, wanted.scope, Duration::ZERO));
+            }
         }
         if let Some(part) = &records {
             areas.insert(0, part.area.clone());
@@ -172,8 +189,14 @@ impl Workshop {
             // A disk that is in doubt is written nowhere.
             plan.doubt = plan.doubt.or_else(|| part.planned.plan.doubt.clone());
         }
-        if wanted.scope.wants(Area::Updates) && !report.stopped {
-            let part = self.updates(LocksHeld::ByOthers, AskArchives::IfAllowed, observer)?;
+        let updates = match wanted.scope.wants(Area::Updates) && !report.stopped {
+            true => {
+                let part = self.updates(LocksHeld::ByOthers, AskArchives::IfAllowed, observer);
+                wanted.so_far(part, &mut report.stopped)?
+            }
+            false => None,
+        };
+        if let Some(part) = updates {
             areas.push(part.area);
             report.findings.extend(part.findings);
             report.notes.extend(part.notes);
@@ -205,6 +228,13 @@ impl Workshop {
         report.too_weak =
             self.settings.require.map_or(0, |least| areas.iter_mut().map(|area| area.require(least)).sum());
         report.outcome = areas.iter().map(|a| a.outcome).min().unwrap_or(OutcomeWord::Unexamined);
+        if report.stopped {
+            report.outcome = report.outcome.min(OutcomeWord::Unexamined);
+            let wants = |area: Area| wanted.scope.wants(area) && (area != Area::Store || wanted.store.is_some());
+            let left = |area: &Area| wants(*area) && !areas.iter().any(|a| a.area == *area);
+            let left = Area::ALL.into_iter().filter(left);
+            report.unexamined.extend(left.map(|area| not_reached(area, "stopped before it was reached")));
+        }
         report.areas = areas;
         report.sources = self.source_reports();
         report.not_remembered = self.stores.iter().filter_map(|store| Some(store.doubt()?.to_owned())).collect();
@@ -214,211 +244,6 @@ impl Workshop {
         report.downloads = downloads.iter().map(|(l, from)| download_report(l, from.clone())).collect();
         let downloads = downloads.into_iter().map(|(lacking, _)| lacking).collect();
         Ok(Checked { reference, plan, store, records, report, remembered, settling, downloads })
-    }
-
-    /// Judges files by the strongest reference at hand. What the machine's own records say comes first; where that
-    /// differs, or where something was named, the archive is asked as well.
-    fn files(
-        &self,
-        wanted: Wanted<'_>,
-        store: &mut Option<StorePart>,
-        observer: &dyn Observer,
-    ) -> Result<FilesPart, WorkError> {
-        let Wanted { scope, written, failed, .. } = wanted;
-        let begun = Instant::now();
-        let wider;
-        let with_records = scope.wants(Area::Records);
-        let listing = self.own_store().filter(|_| wanted.store == Some(Depth::Present)).and_then(Store::list_contents);
-        let mut reference = self.referenced(scope, observer)?;
-        let scope = match self.with_other_names(&reference, scope) {
-            Some(names) => {
-                wider = names;
-                reference = self.gathered(&wider, with_records);
-                &wider
-            }
-            None => scope,
-        };
-        let before = if wanted.quick { self.notes().and_then(|notes| history::seen(&notes)) } else { None };
-        let looks = Looks {
-            how: How { written, remembered: before.as_ref().map(|b| &b.files), partial: wanted.partial },
-            remember: scope.is_whole() && !wanted.quick,
-        };
-        let mut seen = Seen::default();
-        let mut files = self.look(&reference, scope, looks, &mut seen, observer)?;
-        // Whoever said stop gets what was found until then, and waits for nothing more.
-        let stopped = files.not_reached > 0;
-        if wanted.store == Some(Depth::Present) && !stopped {
-            *store = self.present_store(&reference, &files, wanted.fetch, listing, observer)?;
-        }
-        if !stopped {
-            let weak = self.weak_with_problems(&reference, &files);
-            let lacking = self.without_contents(&reference, &files);
-            let more = self.prepare(&weak, observer)?;
-            self.prepare(&lacking, observer)?;
-            if more {
-                reference = self.gathered(scope, with_records);
-                files = self.look(&reference, scope, looks, &mut seen, observer)?;
-            }
-        }
-        // A hundred thousand small pieces are let go beside the rest of the work.
-        self.pool.spawn(move || drop(seen));
-        if reference.components.iter().any(|c| c.voucher == Voucher::Itself) {
-            // Where the archives stand is told even when nothing of them was needed.
-            self.with_archive(|_| ());
-        }
-        let seconds = begun.elapsed().as_secs_f64();
-        let left_out = self.left_out();
-        let at_hand = self.contents_at_hand();
-        // What the store is going to get back counts as had: its repair comes first.
-        let coming = store.as_ref().map(StorePart::coming).unwrap_or_default();
-        let has_content = |digest: &Digest| coming.contains(digest) || at_hand(digest);
-        let supply = |id: &ComponentId| self.supply(&reference, id, failed);
-        let rules = FileRules {
-            protection: &self.protection,
-            has_content: &has_content,
-            supply: &supply,
-            left_out: &left_out,
-            despite_disk: self.settings.despite_disk,
-        };
-        let mut plan = plan_files(&mut files, &reference, &rules);
-        let errors = marked_errors(&self.machine);
-        if errors > 0 && plan.doubt.is_none() && !self.settings.despite_disk {
-            plan.doubt = Some(DiskDoubt::MarkedErrors { errors });
-        }
-        let downloads = self.to_download(&reference, &files, scope);
-        // What is wrong with an archive is no answer about something that was named.
-        if scope.is_all() {
-            files.findings.splice(0..0, self.source_findings());
-        }
-        let mut area = files_area(scope, &reference, &files, seconds);
-        if files.not_reached > 0 && area.outcome != OutcomeWord::Problems {
-            area.outcome = OutcomeWord::Unexamined;
-        }
-        if wanted.quick {
-            area.extent = Some(self.quick_words(before.as_ref(), files.unread));
-        }
-        let unexamined = self.unexamined(scope, &reference, &files);
-        let unverified = self.unverified(&reference, scope);
-        drop(at_hand);
-        Ok(FilesPart { reference, check: files, plan, downloads, area, unexamined, unverified })
-    }
-
-    /// What should be there, by the strongest reference at hand before anything was looked at.
-    fn referenced(&self, scope: &Scope, observer: &dyn Observer) -> Result<Reference, WorkError> {
-        let with_records = scope.wants(Area::Records);
-        observer.hear(Event::Begin { phase: Phase::Reading, items: self.installed.components.len() as u64, bytes: 0 });
-        observer.hear(Event::End);
-        self.fetch_ahead(scope, observer)?;
-        let mut reference = self.gathered(scope, with_records);
-        let weak = self.weak_in_scope(&reference, scope);
-        // Whatever can be verified without downloading is; where it was asked for, the archives are asked as well.
-        let prepared = match self.settings.full_chain || !scope.is_all() {
-            true => self.prepare(&weak, observer)?,
-            false => self.prepare_at_hand(&weak, observer)?,
-        };
-        if prepared {
-            reference = self.gathered(scope, with_records);
-        }
-        let weak = self.weak_by_records(&reference);
-        if self.prepare(&weak, observer)? {
-            reference = self.gathered(scope, with_records);
-        }
-        Ok(reference)
-    }
-
-    /// The spellings under which components may list a path: as it was named, where it really is, and on a merged
-    /// system through the top-level links (`/usr/bin/x` is listed as `/bin/x`).
-    pub(super) fn spellings(&self, path: &SystemPath) -> Vec<SystemPath> {
-        let mut all = vec![path.clone()];
-        let real = path.parent().and_then(|p| self.machine.resolve(&p).ok());
-        all.extend(real.and_then(|p| p.child(path.name()).ok()));
-        let root = self.machine.dir(&SystemPath::root()).ok();
-        for alias in ALIASES {
-            let (top, below) = (format!("/{alias}"), format!("/usr/{alias}"));
-            let target = root.as_ref().and_then(|r| r.disk().read_link(r.fd(), alias.as_bytes()).ok());
-            let Ok(below) = SystemPath::parse(below.as_bytes()) else { continue };
-            if !target.is_some_and(|t| explained_links(top.as_bytes(), &t)) {
-                continue;
-            }
-            for at in 0..all.len() {
-                if let Some(rest) = all[at].below(&below) {
-                    all.extend(SystemPath::parse(&[top.as_bytes(), b"/", rest].concat()).ok());
-                }
-            }
-        }
-        all.sort();
-        all.dedup();
-        // The one that was named stays the first.
-        all.sort_by_key(|p| p != path);
-        all
-    }
-
-    /// What was named with the other names of its files: whether a hard link was cut, only all of them can tell. `None` where
-    /// there are none.
-    fn with_other_names(&self, reference: &Reference, scope: &Scope) -> Option<Scope> {
-        let named = |listed: &SystemPath| scope.paths.iter().any(|path| listed.is_within(path));
-        let grouped = reference.expected.iter().filter(|e| e.group.is_some() && named(&e.listed));
-        let components: BTreeSet<&str> = grouped.map(|e| reference.component_of(e).name.as_str()).collect();
-        if components.is_empty() {
-            return None;
-        }
-        let components = components.into_iter().map(str::to_owned).collect();
-        let whole = self.gathered(&Scope { components, ..Scope::default() }, false);
-        let listed = |at: &usize| &whole.expected[*at].listed;
-        let of_named = whole.groups.iter().filter(|group| group.members.iter().any(|at| named(listed(at))));
-        let more: Vec<SystemPath> =
-            of_named.flat_map(|group| &group.members).map(listed).filter(|path| !named(path)).cloned().collect();
-        (!more.is_empty()).then(|| Scope { paths: [scope.paths.clone(), more].concat(), ..scope.clone() })
-    }
-
-    /// Refuses a path that was named where there is nothing, and no component has anything.
-    pub(super) fn require_there(&self, scope: &Scope) -> Result<(), WorkError> {
-        for path in &scope.paths {
-            let spelled = Scope { paths: self.spellings(path), ..Scope::default() };
-            let there = || {
-                let folder = self.machine.resolve(&path.parent().unwrap_or_else(SystemPath::root)).ok()?;
-                if path.is_root() {
-                    return Some(());
-                }
-                self.machine.look(&folder.child(path.name()).ok()?).ok()?.map(|_| ())
-            };
-            let owned = |reference: &Reference| {
-                reference.expected.iter().any(|e| spelled.paths.iter().any(|path| e.listed.is_within(path)))
-            };
-            let part_is_missing = self.machine.extent().unmounted_above(path).is_some();
-            if there().is_none() && !part_is_missing && !owned(&self.reference(&spelled)) {
-                return Err(WorkError::NoSuchFile { path: path.clone() });
-            }
-        }
-        Ok(())
-    }
-
-    fn in_every_spelling(&self, scope: &Scope) -> Scope {
-        let paths = scope.paths.iter().flat_map(|p| self.spellings(p)).collect();
-        Scope { paths, ..scope.clone() }
-    }
-
-    fn look(
-        &self,
-        reference: &Reference,
-        scope: &Scope,
-        looks: Looks<'_>,
-        seen: &mut Seen,
-        observer: &dyn Observer,
-    ) -> Result<FilesCheck, WorkError> {
-        let case = Case {
-            machine: &self.machine,
-            reference,
-            scope,
-            policy: &self.settings.policy,
-            protection: &self.protection,
-            left_out: &self.left_out(),
-            how: looks.how,
-            remember: looks.remember.then_some(self.settings.now),
-            // Where only the machine answers, a second look with a better reference may follow.
-            keep_seen: reference.components.iter().any(|c| c.voucher == Voucher::Itself),
-        };
-        check_files(case, seen, &self.pool, observer).map_err(|_| WorkError::Stopped)
     }
 
     /// Tells which changes are unfinished. A journal that cannot be read is another stick's, or damaged: what was seen of
@@ -433,15 +258,6 @@ impl Workshop {
                 example: None,
             }),
         }
-    }
-
-    /// How far a quick check went.
-    fn quick_words(&self, before: Option<&SeenFiles>, unread: u64) -> String {
-        let Some(before) = before.filter(|b| !b.files.is_empty()) else {
-            return "quick, but no earlier check is remembered: everything was read".into();
-        };
-        let since = self.since_words(&before.at);
-        format!("quick: {unread} files unchanged since the check of {since} were not read")
     }
 
     /// When a check was, and how far that can be relied upon.
@@ -465,28 +281,6 @@ impl Workshop {
             components: self.installed.components.len() as u64,
             live: self.machine.is_live(),
         }
-    }
-
-    /// What was not examined of the files.
-    fn unexamined(&self, scope: &Scope, reference: &Reference, files: &FilesCheck) -> Vec<UnexaminedReport> {
-        let one = |reason: String| UnexaminedReport { area: Area::Files, reason, count: 1, example: None };
-        let mut unexamined: Vec<UnexaminedReport> = files
-            .unexamined
-            .iter()
-            .map(|u| UnexaminedReport { count: u.count, example: u.example.clone(), ..one(u.reason.clone()) })
-            .collect();
-        // Where the package database itself is looked at, it is told there.
-        unexamined.extend(self.machine.extent().covered().iter().map(|place| {
-            one(format!("{place} is examined as it is, but fstab names a file system for it that is not mounted"))
-        }));
-        if !scope.wants(Area::Records) {
-            unexamined.extend(self.installed.problems.iter().map(|p| one(format!("{}: {}", p.path, p.what))));
-        }
-        // Of the store in use it is a finding of its own.
-        let broken = reference.broken_manifests.iter().filter(|(id, _)| self.own_store().is_none_or(|s| !s.has(id)));
-        unexamined
-            .extend(broken.map(|(id, why)| one(format!("a store's manifest of {} is not used ({why})", id.name))));
-        unexamined
     }
 
     /// A report of which nothing is known yet.
@@ -522,50 +316,5 @@ impl Workshop {
             Some(store) => format!("the signed store {}", store.location()),
             None => "the machine's own records only".into(),
         }
-    }
-}
-
-/// How files are looked at, and whether what is seen is remembered.
-#[derive(Clone, Copy)]
-struct Looks<'a> {
-    how: How<'a>,
-    remember: bool,
-}
-
-/// What came of the files.
-struct FilesPart {
-    reference: Reference,
-    check: FilesCheck,
-    plan: Plan,
-    downloads: Vec<(Lacking, String)>,
-    area: AreaReport,
-    unexamined: Vec<UnexaminedReport>,
-    unverified: Option<UnverifiedReport>,
-}
-
-fn files_area(scope: &Scope, reference: &Reference, files: &FilesCheck, seconds: f64) -> AreaReport {
-    let problems = files.findings.iter().filter(|f| f.verdict.is_problem()).count() as u64;
-    let repairable = files.findings.iter().filter(|f| f.remedy.is_some()).count() as u64;
-    let weak = files.vouched.get(&Voucher::Itself).copied().unwrap_or(0);
-    let outcome = match (problems, files.examined) {
-        (1.., _) => OutcomeWord::Problems,
-        (0, 0) => OutcomeWord::Unexamined,
-        // What was not examined is not sound.
-        _ if files.elsewhere > 0 => OutcomeWord::Unexamined,
-        _ if !files.unexamined.is_empty() => OutcomeWord::SoundAsKnown,
-        _ if weak > 0 || !reference.unknown.is_empty() && scope.is_all() => OutcomeWord::SoundAsKnown,
-        _ => OutcomeWord::Sound,
-    };
-    AreaReport {
-        area: Area::Files,
-        outcome,
-        examined: files.examined,
-        bytes: files.bytes,
-        seconds,
-        problems,
-        repairable,
-        vouched: files.vouched.clone(),
-        presence_only: files.presence_only,
-        extent: None,
     }
 }

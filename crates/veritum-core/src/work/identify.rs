@@ -11,7 +11,7 @@ use crate::model::{ComponentId, Digest, Entry, EntryKind, FileKind, SystemPath, 
 use crate::platform::Component;
 use crate::platform::debian::database::{Key, Stanza, changelog_of};
 use crate::platform::debian::{info_list, info_md5sums, info_stems, last_versions};
-use crate::store::{Manifest, Records};
+use crate::store::{Manifest, Records, Store};
 use crate::target::Machine;
 
 /// One record over this size is refused.
@@ -20,6 +20,9 @@ const MAX_RECORD: u64 = 64 << 20;
 const MAX_COMPARED: usize = 50;
 /// So many names that others depend on in vain are looked for.
 const MAX_MISSED: usize = 200;
+/// So many components of stores, and so many packages of the cache, are looked for that nothing of the database names.
+const MAX_OFFERED: usize = 500;
+const MAX_CACHED: usize = 60;
 
 /// The version of each component that the package log knew last.
 type Logged = HashMap<Key, String>;
@@ -59,9 +62,11 @@ impl Workshop {
     }
 
     /// Finds components that nothing of the package database names, and whose files are here all the same: what others
-    /// depend on in vain, and what no system is without.
+    /// depend on in vain, what no system is without, and what lies in a store or in the package cache.
     pub(super) fn find_forgotten(&mut self) {
-        let missed = self.missed();
+        let mut missed = self.missed();
+        let left_behind = self.left_behind();
+        missed.extend(left_behind.into_iter().filter(|name| !missed.contains(name)).collect::<Vec<_>>());
         if missed.is_empty() {
             return;
         }
@@ -154,7 +159,7 @@ impl Workshop {
             let wanted = ids.iter().copied();
             names.extend(self.with_archive(|archive| {
                 let _ = archive.listed(&self.machine, wanted);
-                archive.essential()
+                archive.basic()
             }));
         }
         let installed: HashSet<&str> = ids.iter().map(|id| id.name.as_str()).collect();
@@ -164,6 +169,42 @@ impl Workshop {
             self.with_archive(|archive| archive.also_know(open.iter().cloned()));
         }
         open
+    }
+
+    /// Components of stores and packages of the cache that nothing of the database names, and most of whose files lie here
+    /// without belonging to anything.
+    fn left_behind(&self) -> Vec<String> {
+        let named = self.database.known_names();
+        let near = self.stores.iter().filter(|store| !store.is_remote());
+        let stored = near.flat_map(Store::components).map(|entry| entry.component.clone());
+        let mut ids: Vec<ComponentId> =
+            stored.filter(|id| !named.contains(id.name.as_str())).take(MAX_OFFERED).collect();
+        let cached = self.with_archive(|archive| {
+            let cached = archive.cached(&self.machine, &|name| !named.contains(name));
+            let cached: Vec<ComponentId> = cached.into_iter().take(MAX_CACHED).collect();
+            // Whoever stops here stops at the next step as well.
+            let _ = archive.prepare(&self.machine, &cached, &self.pool, &Silent);
+            cached
+        });
+        ids.extend(cached);
+        let none = Traces::none(&self.machine);
+        let there: Vec<Known> =
+            ids.iter().filter_map(|id| self.described(id)).filter(|known| none.are_files_of(known)).collect();
+        if there.is_empty() {
+            return Vec::new();
+        }
+        let files = |known: &Known| -> Vec<SystemPath> {
+            let files = known.manifest.entries.iter().filter(|e| matches!(e.kind, EntryKind::File { .. }));
+            files.map(|e| e.path.clone()).collect()
+        };
+        let all: Vec<Vec<SystemPath>> = there.iter().map(files).collect();
+        let mut unowned: HashSet<&SystemPath> = all.iter().flatten().collect();
+        self.database.for_each_listed(&self.machine, |path| {
+            unowned.remove(&path);
+        });
+        let is_left = |of: &Vec<SystemPath>| of.iter().filter(|path| unowned.contains(path)).count() * 2 > of.len();
+        let left = there.iter().zip(&all).filter(|(_, of)| is_left(of)).map(|(known, _)| known.id.name.clone());
+        left.collect()
     }
 
     /// The entry of a component of which only the records are left, when they fit just one that is known.
@@ -240,7 +281,12 @@ fn only_one(known: impl Iterator<Item = Known>, traces: &Traces<'_>) -> Option<K
     fitting.next().is_none().then_some(first)
 }
 
-impl Traces<'_> {
+impl<'a> Traces<'a> {
+    /// Those of a component of which nothing is left but its files.
+    fn none(machine: &'a Machine) -> Self {
+        Self { machine, list: None, md5sums: None, logged: None, written: None }
+    }
+
     /// Whether what lies there can only come from that package: its digests to the byte; or the same paths, and the same
     /// history of changes, which every new version goes on with, or the same version in the package log.
     fn are_of(&self, known: &Known) -> bool {

@@ -7,6 +7,7 @@ mod check;
 mod cleared;
 mod clearing;
 mod explain;
+mod files;
 mod filling;
 mod finishing;
 mod holding;
@@ -14,6 +15,7 @@ mod homes;
 mod identify;
 mod inside;
 mod mending;
+mod named;
 mod notes;
 mod profiles;
 mod programs;
@@ -358,7 +360,9 @@ impl Workshop {
     /// which gets it back faster whole than in a hundred thousand small pieces.
     pub fn leave(mut self) {
         self.stores.clear();
-        *self.archive.get_mut().unwrap_or_else(PoisonError::into_inner) = None;
+        if let Some(archive) = self.archive.get_mut().unwrap_or_else(PoisonError::into_inner) {
+            archive.remove_unpacked();
+        }
         std::mem::forget(self);
     }
 

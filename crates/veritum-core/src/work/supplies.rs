@@ -1,5 +1,6 @@
 //! What a repair can be made from, strongest first: stores, packages at hand, archives.
 
+use std::cell::OnceCell;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::io;
 use std::sync::PoisonError;
@@ -143,6 +144,13 @@ impl Workshop {
         })
     }
 
+    /// Components in scope that no store has.
+    pub(super) fn unstored(&self, scope: &Scope) -> Vec<ComponentId> {
+        let named = |id: &ComponentId| scope.components.is_empty() || scope.components.contains(&id.name);
+        let all = self.installed.components.iter().map(|c| &c.id).filter(|id| named(id));
+        all.filter(|id| !self.stores.iter().any(|store| store.has(id))).cloned().collect()
+    }
+
     /// Components of which only the machine answers although an archive might: all of them, or those in scope.
     pub(super) fn weak_in_scope(&self, reference: &Reference, scope: &Scope) -> Vec<ComponentId> {
         let mut weak: BTreeSet<&ComponentId> = BTreeSet::new();
@@ -169,9 +177,18 @@ impl Workshop {
         only_weak(reference, weak)
     }
 
-    /// Whether a content can be had from what is at hand.
+    /// Whether a content can be had from what is at hand. The contents of all packages are only gone through when one is asked
+    /// for: mostly nothing is.
     pub(super) fn contents_at_hand(&self) -> impl Fn(&Digest) -> bool + '_ {
-        let from_packages = self.open_archive(|archive| {
+        let from_packages = OnceCell::new();
+        move |digest| {
+            self.in_a_store(digest) || from_packages.get_or_init(|| self.contents_of_packages()).contains(digest)
+        }
+    }
+
+    /// The contents of the prepared packages that are at hand.
+    fn contents_of_packages(&self) -> HashSet<Digest> {
+        let of = |archive: &Archive| {
             let mut known = HashSet::new();
             for component in &self.installed.components {
                 let id = &component.id;
@@ -184,9 +201,8 @@ impl Workshop {
                 }
             }
             known
-        });
-        let from_packages = from_packages.unwrap_or_default();
-        move |digest| from_packages.contains(digest) || self.in_a_store(digest)
+        };
+        self.open_archive(of).unwrap_or_default()
     }
 
     /// Whether a store has a content, as far as is known.

@@ -57,7 +57,7 @@ impl Workshop {
             return Err(ChangeError::Earlier(*number).into());
         }
         if change.is_none() && latest_run(&state)? != numbers {
-            return Err(ChangeError::Busy.into());
+            return Err(ChangeError::Overtaken.into());
         }
         self.refuse_undone(&desk, &numbers)?;
         let mut report = UndoReport {

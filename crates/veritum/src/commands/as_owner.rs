@@ -15,7 +15,7 @@ pub(crate) fn run() -> Result<u8, Failure> {
     let fail = |why: String| Failure::not_done("there is nobody who asks".into(), why, None);
     let disk: Arc<dyn Disk> = Arc::new(LiveDisk);
     let mut answerer = Answerer::default();
-    let mut answer = |folder: &Dir, question: &str| answerer.answer(folder, question);
+    let mut answer = |folder: &Dir, question: &[u8]| answerer.answer(folder, question);
     serve(std::io::stdin().as_fd(), &disk, &mut answer).map_err(|e| fail(e.to_string()))?;
     Ok(exit::FINE)
 }

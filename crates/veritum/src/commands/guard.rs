@@ -42,3 +42,19 @@ pub(crate) fn run(context: &Context, pid: i32, begun: u64) -> Result<u8, Failure
     }
     Ok(exit::PROBLEMS)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_process_that_got_an_ended_ones_number_began_at_another_time() {
+        let mut child = std::process::Command::new("sleep").arg("60").spawn().unwrap();
+        let (own, of_child) = (begun_at("self").unwrap(), begun_at(&child.id().to_string()).unwrap());
+        assert!(own <= of_child, "{own} {of_child}");
+        assert_eq!(begun_at(&std::process::id().to_string()), Some(own), "it does not change while it runs");
+        child.kill().unwrap();
+        child.wait().unwrap();
+        assert_eq!(begun_at(&child.id().to_string()), None);
+    }
+}

@@ -172,6 +172,9 @@ fn collect(path: &Path, depth: usize, named: bool, into: &mut Vec<PathBuf>) -> R
         for entry in std::fs::read_dir(path).map_err(fail)? {
             collect(&entry.map_err(fail)?.path(), depth - 1, false, into)?;
         }
+    } else if named {
+        let what = format!("{} is neither a package nor a folder", shown(path));
+        return Err(Failure::usage(what, "nothing was taken in".into(), None));
     }
     Ok(())
 }

@@ -5,7 +5,8 @@ use std::sync::OnceLock;
 
 use super::{RecordContent, RecordFault, RecordMend, Unknown, in_database, of, some_of};
 use crate::model::{
-    ComponentId, Digest, EntryKind, FileKind, Finding, Md5, Subject, SystemPath, Verdict, Voucher, readable,
+    ComponentId, Digest, EntryKind, FileKind, Finding, Md5, PathMap, PathSet, Subject, SystemPath, Verdict, Voucher,
+    readable,
 };
 use crate::platform::debian::database::{Database, Stanza};
 use crate::platform::debian::{info_list, info_md5sums, info_stems};
@@ -165,7 +166,7 @@ impl One<'_> {
             (Err(why), _) => return self.fault(voucher, "list", Verdict::Garbled, Some(why), write(&old(), &nothing)),
         };
         let old = old();
-        let listed: HashSet<SystemPath> = listed.into_iter().collect();
+        let listed: PathSet = listed.into_iter().collect();
         let known: HashSet<&SystemPath> = shipped.iter().copied().chain(&old).collect();
         let lacking: Vec<&SystemPath> =
             shipped.iter().copied().filter(|p| !p.is_root() && !listed.contains(*p)).collect();
@@ -304,7 +305,7 @@ impl One<'_> {
                 }
                 (Err(why), _) => return self.fault(voucher, "md5sums", Verdict::Garbled, Some(why), lost()),
             },
-            Found::Nothing => HashMap::new(),
+            Found::Nothing => PathMap::default(),
             other => {
                 let (verdict, cause) = other.told();
                 return self.fault(voucher, "md5sums", verdict, cause, lost());
@@ -325,7 +326,7 @@ impl One<'_> {
             }
             Err(why) => return self.fault(voucher, "list", Verdict::Garbled, Some(why), lost()),
         };
-        let listed: HashSet<SystemPath> = listed.into_iter().collect();
+        let listed: PathSet = listed.into_iter().collect();
         // dpkg makes one where a package has none, but for packages without files.
         if sums.is_empty() && listed.iter().any(|path| self.is_shipped_file(path)) {
             let there = self.desk.database.info.get(&self.stem).is_some_and(|all| all.contains("md5sums"));

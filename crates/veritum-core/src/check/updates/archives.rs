@@ -94,7 +94,9 @@ pub(crate) fn fetch_advice(error: &FetchError) -> &'static str {
             "the line or the server is overloaded: try again later, or use another mirror"
         }
         FetchError::Status { .. } => "the server refuses or is out of order: try again later, or use another mirror",
-        FetchError::Circle { .. } => "the server, or a proxy on the way, is set up wrongly: use another mirror",
+        FetchError::Circle { .. } | FetchError::LeadsAway { .. } => {
+            "the server, or a proxy on the way, is set up wrongly: use another mirror"
+        }
         FetchError::OtherContent { what, .. } if what.contains("login") => {
             "open a web page in a browser, log in to this network, then type the same again"
         }

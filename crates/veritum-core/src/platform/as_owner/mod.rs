@@ -119,9 +119,9 @@ impl Owner {
     ///
     /// # Errors
     /// When it has no answer, or is gone.
-    pub fn ask(&self, folder: &Dir, question: &str) -> io::Result<String> {
-        match self.call(&Call::Ask, question.as_bytes(), &[folder.fd()])? {
-            (Said::Bytes, bytes, _) => String::from_utf8(bytes).map_err(io::Error::other),
+    pub fn ask(&self, folder: &Dir, question: &[u8]) -> io::Result<Vec<u8>> {
+        match self.call(&Call::Ask, question, &[folder.fd()])? {
+            (Said::Bytes, bytes, _) => Ok(bytes),
             _ => Err(io::ErrorKind::InvalidData.into()),
         }
     }
@@ -199,9 +199,9 @@ mod tests {
             socketpair(AddressFamily::UNIX, SocketType::SEQPACKET, SocketFlags::CLOEXEC, None).unwrap();
         std::thread::spawn(move || {
             let disk: Arc<dyn Disk> = Arc::new(LiveDisk);
-            let mut answer = |dir: &Dir, question: &str| match question {
-                "how many?" => Ok(dir.disk().list(dir.fd()).unwrap().len().to_string()),
-                other => Err(format!("{other} is no question")),
+            let mut answer = |dir: &Dir, question: &[u8]| match question {
+                b"how many?" => Ok(dir.disk().list(dir.fd()).unwrap().len().to_string().into_bytes()),
+                other => Err(io::Error::other(format!("{} is no question", String::from_utf8_lossy(other)))),
             };
             serve(theirs.as_fd(), &disk, &mut answer)
         });
@@ -218,8 +218,8 @@ mod tests {
         let live: Arc<dyn Disk> = Arc::new(LiveDisk);
         let top = Dir::handed_over(live.clone(), live.open_root(folder.path()).unwrap());
         let owner = owner();
-        assert_eq!(owner.ask(&top, "how many?").unwrap(), "0");
-        assert!(owner.ask(&top, "why?").unwrap_err().to_string().contains("why? is no question"));
+        assert_eq!(owner.ask(&top, b"how many?").unwrap(), b"0");
+        assert!(owner.ask(&top, b"why?").unwrap_err().to_string().contains("why? is no question"));
         let dir = Dir::handed_over(owner.clone(), top.handle().unwrap());
         let disk = dir.disk();
         let content: Vec<u8> = (0..700_000u32).map(|n| (n / 7) as u8).collect();
@@ -270,7 +270,7 @@ mod tests {
         let dir = machine.dir(&SystemPath::root()).unwrap();
         for script in ["exit 3", "kill -9 $$", "exec 0<&-; sleep 9"] {
             let helper = ["/bin/sh", "-c", script].map(OsString::from);
-            let said = Owner::start(&helper, ids(), Arc::default()).unwrap().ask(&dir, "how many?");
+            let said = Owner::start(&helper, ids(), Arc::default()).unwrap().ask(&dir, b"how many?");
             assert!(said.is_err(), "{script}");
         }
         assert!(Owner::start(&[], ids(), Arc::default()).is_err());
@@ -282,7 +282,7 @@ mod tests {
         let dir = machine.dir(&SystemPath::root()).unwrap();
         let helper = ["/bin/sh", "-c", "kill -STOP $$"].map(OsString::from);
         let begun = Instant::now();
-        let said = Owner::start(&helper, ids(), Arc::default()).unwrap().ask(&dir, "how many?").unwrap_err();
+        let said = Owner::start(&helper, ids(), Arc::default()).unwrap().ask(&dir, b"how many?").unwrap_err();
         assert!(said.to_string().contains("owner has stopped"), "{said}");
         assert!(begun.elapsed() < Duration::from_secs(20));
     }

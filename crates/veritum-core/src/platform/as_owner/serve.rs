@@ -12,8 +12,8 @@ use crate::target::{Dir, Disk, Exchange};
 /// More is not read in one call.
 const MAX_READ: usize = 1 << 20;
 
-/// Answers a question in words about an open folder.
-pub type Answering<'a> = dyn FnMut(&Dir, &str) -> Result<String, String> + 'a;
+/// Answers a question about an open folder.
+pub type Answering<'a> = dyn FnMut(&Dir, &[u8]) -> io::Result<Vec<u8>> + 'a;
 
 /// Does what it is asked to do over a socket, until whoever asks has gone; `answer` knows the answers to questions.
 ///
@@ -43,9 +43,7 @@ fn done(
     let first = handles.first().ok_or(io::ErrorKind::InvalidInput)?;
     if let Call::Ask = call {
         let dir = Dir::handed_over(disk.clone(), first.as_fd().try_clone_to_owned()?);
-        let question = String::from_utf8(bytes).map_err(|_| io::ErrorKind::InvalidData)?;
-        let said = answer(&dir, &question).map_err(io::Error::other)?;
-        return Ok((Said::Bytes, said.into_bytes(), None));
+        return Ok((Said::Bytes, answer(&dir, &bytes)?, None));
     }
     let (fd, second) = (first.as_fd(), handles.last().map_or(first.as_fd(), |fd| fd.as_fd()));
     looked(disk.as_ref(), &call, fd).unwrap_or_else(|| changed(disk.as_ref(), call, &bytes, fd, second))

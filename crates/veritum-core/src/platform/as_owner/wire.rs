@@ -1,6 +1,6 @@
 //! What goes over the wire between a process and its child: calls with open handles, and their answers.
 //!
-//! A message is a header in JSON and raw bytes, sent as packets of a `SOCK_SEQPACKET` pair (unix(7)); handles travel with its
+//! A message is a header in MessagePack and raw bytes, sent as packets of a `SOCK_SEQPACKET` pair (unix(7)); handles travel with its
 //! first packet. The child has the user's rights, and its user may do with it as they please: what it says is foreign bytes,
 //! and a handle that it sends is only ever handed back to it.
 
@@ -14,7 +14,7 @@ use rustix::net::{
 };
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
 
-use crate::model::{FileKind, Instant, Stat};
+use crate::model::{FileKind, Instant, Stat, packed, unpacked};
 
 /// What one packet carries beside its first byte.
 const PIECE: usize = 48 << 10;
@@ -99,7 +99,7 @@ pub(super) fn send<H: Serialize>(
     handles: &[BorrowedFd<'_>],
     patience: &mut Patience<'_>,
 ) -> io::Result<()> {
-    let header = serde_json::to_vec(header)?;
+    let header = packed(header)?;
     let mut message = Vec::with_capacity(4 + header.len() + bytes.len());
     message.extend(u32::try_from(header.len()).map_err(|_| too_long())?.to_le_bytes());
     message.extend(header);
@@ -172,7 +172,7 @@ pub(super) fn receive<H: DeserializeOwned>(
     let bad = || io::Error::new(io::ErrorKind::InvalidData, "a message that is none");
     let (length, rest) = message.split_first_chunk::<4>().ok_or_else(bad)?;
     let (header, bytes) = rest.split_at_checked(u32::from_le_bytes(*length) as usize).ok_or_else(bad)?;
-    Ok(Some((serde_json::from_slice(header)?, bytes.to_vec(), handles)))
+    Ok(Some((unpacked(header)?, bytes.to_vec(), handles)))
 }
 
 fn retried<T>(mut call: impl FnMut() -> rustix::io::Result<T>) -> io::Result<T> {

@@ -8,7 +8,7 @@ use std::io::{self, Read};
 use std::rc::Rc;
 
 use super::control::paragraphs;
-use super::member::{Metered, unpack, whole};
+use super::member::{Metered, Sums, unpack, whole};
 use super::scripts::Scripts;
 use crate::model::{ComponentId, Owner, PathError, SystemPath};
 
@@ -147,6 +147,18 @@ pub trait DebSink {
 /// # Errors
 /// When it is cut, damaged, hostile or too large; what the sink has taken until then is not to be used.
 pub fn read_deb<R: Read>(from: R, sink: &mut dyn DebSink) -> Result<Package, DebError> {
+    read(from, sink, Sums::Compared)
+}
+
+/// Reads a package whose bytes the caller has verified already: the checksums of its compression say nothing more.
+///
+/// # Errors
+/// As [`read_deb`].
+pub fn read_verified_deb(package: &[u8], sink: &mut dyn DebSink) -> Result<Package, DebError> {
+    read(package, sink, Sums::PassedOver)
+}
+
+fn read<R: Read>(from: R, sink: &mut dyn DebSink, sums: Sums) -> Result<Package, DebError> {
     let mut archive = ar::Archive::new(from);
     let mut package = None;
     let mut step = 0;
@@ -165,13 +177,13 @@ pub fn read_deb<R: Read>(from: R, sink: &mut dyn DebSink) -> Result<Package, Deb
             }
             (0, _) => return shape("it does not begin with debian-binary"),
             (1, n) if n.starts_with("control.tar") => {
-                let read = read_control(unpack(whole(&mut member, size), &n["control.tar".len()..])?)?;
+                let read = read_control(unpack(whole(&mut member, size), &n["control.tar".len()..], sums)?)?;
                 sink.package(&read)?;
                 package = Some(read);
                 step = 2;
             }
             (2, n) if n.starts_with("data.tar") => {
-                read_data(unpack(whole(&mut member, size), &n["data.tar".len()..])?, sink)?;
+                read_data(unpack(whole(&mut member, size), &n["data.tar".len()..], sums)?, sink)?;
                 step = 3;
             }
             // Members that begin with `_` are for later use, and to be passed over (deb(5)).

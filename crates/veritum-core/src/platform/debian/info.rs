@@ -1,8 +1,8 @@
 //! dpkg's `info/*`: which paths a component has, and MD5 digests of some (deb-md5sums(5)).
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashSet;
 
-use crate::model::{Md5, SystemPath, error_chain};
+use crate::model::{Md5, PathMap, PathSet, SystemPath, error_chain};
 use crate::platform::{Component, Keep, RecordProblem, Records, SelfRecord};
 use crate::target::{Dir, Machine};
 
@@ -55,11 +55,11 @@ impl Records for InfoFolder<'_> {
         };
         let (paths, folders) = list(&text, keep).map_err(|what| RecordProblem { path, what })?;
         if paths.iter().all(|path| folders.contains(path)) {
-            return Ok(SelfRecord { paths, folders, md5s: HashMap::new() });
+            return Ok(SelfRecord { paths, folders, md5s: PathMap::default() });
         }
         let md5s = match self.read(component, "md5sums")? {
             Some((path, text)) => md5sums(&text, keep).map_err(|what| RecordProblem { path, what })?,
-            None => HashMap::new(),
+            None => PathMap::default(),
         };
         Ok(SelfRecord { paths, folders, md5s })
     }
@@ -77,7 +77,7 @@ pub fn info_list(bytes: &[u8]) -> Result<Vec<SystemPath>, String> {
 ///
 /// # Errors
 /// What is wrong with it, in words.
-pub fn info_md5sums(bytes: &[u8]) -> Result<HashMap<SystemPath, Md5>, String> {
+pub fn info_md5sums(bytes: &[u8]) -> Result<PathMap<Md5>, String> {
     md5sums(bytes, None)
 }
 
@@ -88,9 +88,9 @@ pub fn info_stems(component: &Component) -> Vec<String> {
 }
 
 /// Reads a `.list`, a path a line: the paths of interest, and those of them that have something below them.
-pub(super) fn list(bytes: &[u8], keep: Option<&Keep<'_>>) -> Result<(Vec<SystemPath>, HashSet<SystemPath>), String> {
+pub(super) fn list(bytes: &[u8], keep: Option<&Keep<'_>>) -> Result<(Vec<SystemPath>, PathSet), String> {
     let mut paths = Vec::new();
-    let mut parents: HashSet<&[u8]> = HashSet::new();
+    let mut parents: HashSet<&[u8], foldhash::fast::RandomState> = HashSet::default();
     let mut count = 0;
     for (at, line) in lines(bytes).enumerate() {
         count += 1;
@@ -113,8 +113,8 @@ pub(super) fn list(bytes: &[u8], keep: Option<&Keep<'_>>) -> Result<(Vec<SystemP
 }
 
 /// Reads an `.md5sums`: 32 digits, two spaces, a name without its leading slash; nothing in it is escaped.
-pub(super) fn md5sums(bytes: &[u8], keep: Option<&Keep<'_>>) -> Result<HashMap<SystemPath, Md5>, String> {
-    let mut sums = HashMap::new();
+pub(super) fn md5sums(bytes: &[u8], keep: Option<&Keep<'_>>) -> Result<PathMap<Md5>, String> {
+    let mut sums = PathMap::default();
     let mut listed = vec![b'/'];
     for (at, line) in lines(bytes).enumerate() {
         let fail = |what: &str| format!("line {}: {what}", at + 1);

@@ -34,13 +34,25 @@ impl<R: Read> Read for Whole<R> {
     }
 }
 
-pub(super) fn unpack<'a, R: Read + 'a>(member: R, suffix: &str) -> Result<Box<dyn Read + 'a>, DebError> {
+/// Whether what is unpacked is held against the checksums that xz keeps of it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Sums {
+    Compared,
+    /// The packed bytes were verified by a better digest.
+    PassedOver,
+}
+
+pub(super) fn unpack<'a, R: Read + 'a>(member: R, suffix: &str, sums: Sums) -> Result<Box<dyn Read + 'a>, DebError> {
     let member = io::BufReader::with_capacity(64 * 1024, member);
     Ok(match suffix {
         "" => Box::new(member),
         ".gz" => Box::new(flate2::bufread::MultiGzDecoder::new(member)),
         ".xz" => {
-            let stream = liblzma::stream::Stream::new_stream_decoder(XZ_MEMORY, liblzma::stream::CONCATENATED);
+            let flags = match sums {
+                Sums::Compared => liblzma::stream::CONCATENATED,
+                Sums::PassedOver => liblzma::stream::CONCATENATED | liblzma::stream::IGNORE_CHECK,
+            };
+            let stream = liblzma::stream::Stream::new_stream_decoder(XZ_MEMORY, flags);
             let stream = stream.map_err(|e| DebError::Shape(format!("xz: {e}")))?;
             Box::new(liblzma::bufread::XzDecoder::new_stream(member, stream))
         }
@@ -67,7 +79,7 @@ pub fn unpacked<'a, R: Read + 'a>(packed: R, ending: &str) -> io::Result<Box<dyn
     if ending == ".lz4" {
         return Ok(Box::new(lz4_flex::frame::FrameDecoder::new(packed)));
     }
-    unpack(packed, ending).map_err(|e| match e {
+    unpack(packed, ending, Sums::Compared).map_err(|e| match e {
         DebError::Read(e) => e,
         other => io::Error::new(io::ErrorKind::InvalidData, other.to_string()),
     })

@@ -15,8 +15,8 @@ pub struct Listed<'a> {
     pub size: &'a str,
     /// SHA-256 of the package file, hexadecimal.
     pub sha256: &'a str,
-    /// Whether no system is without it (Debian Policy 3.8).
-    pub essential: bool,
+    /// Whether no system is without it: essential (Debian Policy 3.8) or of the priority `required` (2.5).
+    pub basic: bool,
 }
 
 #[derive(Default)]
@@ -28,6 +28,7 @@ struct Fields<'a> {
     size: Option<&'a str>,
     sha256: Option<&'a str>,
     essential: Option<&'a str>,
+    priority: Option<&'a str>,
 }
 
 impl<'a> Fields<'a> {
@@ -44,7 +45,7 @@ impl<'a> Fields<'a> {
             path,
             size,
             sha256,
-            essential: self.essential == Some("yes"),
+            basic: self.essential == Some("yes") || self.priority == Some("required"),
         })
     }
 }
@@ -80,6 +81,7 @@ pub fn for_each_listed<'a>(index: &'a [u8], mut each: impl FnMut(Listed<'a>)) {
 fn take<'a>(fields: &mut Fields<'a>, line: &'a [u8]) {
     let place = match line {
         [b'P', b'a', b'c', ..] => ("Package:", &mut fields.name),
+        [b'P', b'r', ..] => ("Priority:", &mut fields.priority),
         [b'V', ..] => ("Version:", &mut fields.version),
         [b'A', ..] => ("Architecture:", &mut fields.arch),
         [b'E', ..] => ("Essential:", &mut fields.essential),

@@ -47,9 +47,8 @@ pub fn changelog_of(machine: &Machine, package: &str) -> Option<(String, String)
 impl Database {
     /// Names of packages that have no entry at all, and that something else tells of.
     pub(super) fn forgotten(&self, machine: &Machine) -> Vec<String> {
-        let named: HashSet<&str> = self.stanzas().map(Stanza::name).collect();
-        let with_records: HashSet<&str> = self.info.keys().map(|stem| name_of(stem)).collect();
-        let unknown = |name: &str| !named.contains(name) && !with_records.contains(name);
+        let known = self.known_names();
+        let unknown = |name: &str| !known.contains(name);
         let logged = log::last_versions(machine);
         // A package may have changed its architecture: the log then goes on under another key.
         let mut all: BTreeSet<String> =
@@ -76,16 +75,30 @@ impl Database {
                 found.insert(path, name);
             }
         }
-        if found.is_empty() {
-            return Vec::new();
+        if !found.is_empty() {
+            // Some packages have folders of other names; then a list tells.
+            self.for_each_listed(machine, |path| drop(found.remove(&path)));
         }
-        // Some packages have folders of other names; then a list tells.
+        found.into_values().collect()
+    }
+
+    /// Tells every path that the packages' lists name.
+    pub fn for_each_listed(&self, machine: &Machine, mut each: impl FnMut(SystemPath)) {
         for (stem, _) in self.info.iter().filter(|(_, suffixes)| suffixes.contains("list")) {
             let list = super::in_database(&format!("info/{stem}.list"));
             let paths = machine.read_up_to(&list, MAX_LIST).ok().flatten().and_then(|bytes| info_list(&bytes).ok());
-            paths.into_iter().flatten().for_each(|path| drop(found.remove(&path)));
+            paths.into_iter().flatten().for_each(&mut each);
         }
-        found.into_values().collect()
+    }
+
+    /// Names of which there is an entry, whatever it says, or any record.
+    #[must_use]
+    pub fn known_names(&self) -> HashSet<&str> {
+        let of_entries = self.stanzas().map(Stanza::name);
+        of_entries
+            .chain(self.info.keys().map(|stem| name_of(stem)))
+            .chain(self.lost.iter().map(|s| name_of(s)))
+            .collect()
     }
 
     /// What other packages depend on, and nothing that is known is or provides.
