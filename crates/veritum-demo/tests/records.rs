@@ -36,7 +36,13 @@ fn component(name: &str) -> Package {
         settings.settings = true;
     }
     made.fields.push("Depends: libc6 (>= 2.36)".into());
-    made.scripts.push(("postinst", "#!/bin/sh\nset -e\n".into()));
+    let offers = match name {
+        "berth" => {
+            "for name in knot hitch; do\n  update-alternatives --install /usr/bin/$name $name /usr/bin/quay 20\ndone\n"
+        }
+        _ => "",
+    };
+    made.scripts.push(("postinst", format!("#!/bin/sh\nset -e\n{offers}")));
     made.scripts.push(("triggers", "interest-noawait /usr/share/icons\n".into()));
     made
 }
@@ -368,6 +374,26 @@ fn alternatives_get_their_links_back_and_what_somebody_chose_stays() {
     harbour.repair();
     assert_eq!(leads("/etc/alternatives/knot"), PathBuf::from("/usr/bin/quay"));
     assert_eq!(leads("/usr/bin/knot"), PathBuf::from("/etc/alternatives/knot"));
+}
+
+#[test]
+fn a_link_of_alternatives_is_made_only_where_a_script_that_is_as_shipped_asks_for_it() {
+    let harbour = Harbour::new();
+    fs::create_dir_all(harbour.world.at("/etc/alternatives")).unwrap();
+    for (name, link) in [("knot", "/usr/share/rope/knot"), ("hitch", "/usr/bin/hitch")] {
+        harbour.write(&format!("/var/lib/dpkg/alternatives/{name}"), format!("auto\n{link}\n\n/usr/bin/quay\n20\n\n"));
+    }
+    let report = harbour.check();
+    let left: Vec<String> = report.left.iter().map(|left| left.subject.to_string()).collect();
+    assert_eq!(left, ["/usr/share/rope/knot"], "{report:#?}");
+    assert!(report.left[0].reason.contains("no script of an installed component asks for a link there"));
+    // An altered script is put right first, and says nothing until then.
+    harbour.change("/var/lib/dpkg/info/berth.postinst", "knot hitch", "knot cleat");
+    harbour.write("/var/lib/dpkg/alternatives/cleat", "auto\n/usr/bin/cleat\n\n/usr/bin/quay\n20\n\n");
+    support::repair(&harbour.world.settings());
+    assert!(!harbour.world.at("/usr/share/rope/knot").is_symlink() && !harbour.world.at("/usr/bin/cleat").is_symlink());
+    support::repair(&harbour.world.settings());
+    assert!(harbour.world.at("/usr/bin/hitch").is_symlink());
 }
 
 #[test]

@@ -9,7 +9,7 @@ use std::sync::Arc;
 use support::household::{Household, only, reset, reset_on, undo_on};
 use support::{assert_same, is_root, open, undo};
 use veritum_core::apps::Class;
-use veritum_core::event::Silent;
+use veritum_core::event::{Event, Flow, Observer, Silent};
 use veritum_core::report::{Fate, HomeReset};
 use veritum_core::testkit::{Accident, Lack, TestDisk, Tree};
 use veritum_core::work::{Agreement, Only, ResetWanted, WorkError};
@@ -375,4 +375,123 @@ fn a_reset_that_is_stopped_is_taken_back_and_says_so() {
     assert!(matches!(said, WorkError::Change(veritum_core::change::ChangeError::Stopped)), "{said:?}");
     assert_same("stopped", &before, &here.tree());
     assert!(open(&here.settings()).interrupted().unwrap().is_empty());
+}
+
+/// Swaps a folder of the home at the n-th event.
+struct Swaps<'a> {
+    home: std::path::PathBuf,
+    left: std::sync::atomic::AtomicI64,
+    folder: &'a str,
+}
+
+impl<'a> Swaps<'a> {
+    fn at(home: std::path::PathBuf, n: i64, folder: &'a str) -> Self {
+        Self { home, left: n.into(), folder }
+    }
+
+    fn swap(&self) {
+        let (at, moved) = (self.home.join(self.folder), self.home.join(format!("{}-moved", self.folder)));
+        fs::rename(&at, moved).unwrap();
+        fs::create_dir(at).unwrap();
+    }
+
+    fn happened(&self) -> bool {
+        self.left.load(std::sync::atomic::Ordering::Relaxed) < 0
+    }
+}
+
+impl Observer for Swaps<'_> {
+    fn hear(&self, _: Event<'_>) -> Flow {
+        if self.left.fetch_sub(1, std::sync::atomic::Ordering::Relaxed) == 0 {
+            self.swap();
+        }
+        Flow::GoOn
+    }
+}
+
+/// What of a home lies under a name that a change gives for a moment only.
+fn stranded(tree: &Tree) -> Vec<String> {
+    let ours = |name: &str| name.starts_with(".veritum-") && name != ASIDE;
+    files(tree).into_iter().filter(|path| path.split('/').any(ours)).collect()
+}
+
+/// The names and contents of all files, wherever they lie.
+fn everything(here: &Household) -> Vec<(String, Vec<u8>)> {
+    let mut all = Vec::new();
+    let mut folders = vec![here.home()];
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(folder).unwrap().flatten() {
+            let kind = entry.file_type().unwrap();
+            if kind.is_dir() {
+                folders.push(entry.path());
+            } else if kind.is_file() {
+                all.push((entry.file_name().to_string_lossy().into_owned(), fs::read(entry.path()).unwrap()));
+            }
+        }
+    }
+    all.sort();
+    all
+}
+
+#[test]
+fn an_owner_who_swaps_folders_at_any_moment_strands_nothing() {
+    let here = Household::new();
+    let machine = here.world.machine();
+    let start = machine.with_file_name("start");
+    let whole = everything(&here);
+    for (back, folder) in [(false, ".config"), (false, ".quay"), (true, ".config"), (true, ".quay")] {
+        copy(&machine, &start);
+        let mut told = 0;
+        for n in 0.. {
+            copy(&start, &machine);
+            let swaps = Swaps::at(here.home(), n, folder);
+            let what = format!("back: {back}, {folder} at event {n}");
+            match back {
+                false => {
+                    let done =
+                        open(&here.settings())
+                            .reset("quay", &ResetWanted::default(), false, &swaps, &mut |_| Agreement::Yes);
+                    let done = done.unwrap_or_else(|e| panic!("{what}: {e:?}"));
+                    told += done.homes[0].actions.iter().filter(|a| a.why.is_some()).count();
+                }
+                true => {
+                    let done = open(&here.settings()).undo(None, false, &swaps, &mut |_| Agreement::Yes);
+                    let done = done.unwrap_or_else(|e| panic!("{what}: {e:?}"));
+                    told += done.changes.iter().flat_map(|c| &c.actions).filter(|a| a.why.is_some()).count();
+                }
+            }
+            assert_eq!(stranded(&here.tree()), [""; 0], "{what}");
+            assert_eq!(everything(&here), whole, "{what}");
+            if !swaps.happened() {
+                break;
+            }
+        }
+        assert!(told > 0, "back: {back}, {folder}: it must be met");
+        copy(&start, &machine);
+        if !back && folder == ".quay" {
+            reset(&here.settings(), &ResetWanted::default());
+        }
+    }
+}
+
+#[test]
+fn what_was_stranded_by_a_cut_and_an_owner_who_swapped_folders_after_it_is_found_again() {
+    let here = Household::new();
+    let machine = here.world.machine();
+    let start = machine.with_file_name("start");
+    let whole = everything(&here);
+    copy(&machine, &start);
+    let counting = Arc::new(TestDisk::lacking(Lack::Nothing, Accident::None));
+    reset_on(&here.settings(), counting.clone()).unwrap();
+    let mut met = 0;
+    for n in 0..counting.operations() {
+        copy(&start, &machine);
+        let _ = reset_on(&here.settings(), Arc::new(TestDisk::lacking(Lack::Nothing, Accident::Stop(n))));
+        met += usize::from(!stranded(&here.tree()).is_empty());
+        Swaps::at(here.home(), 0, ".config").swap();
+        open(&here.settings()).recover(&Silent).unwrap_or_else(|e| panic!("stopped at {n}: {e:?}"));
+        assert_eq!(stranded(&here.tree()), [""; 0], "stopped at {n}");
+        assert_eq!(everything(&here), whole, "stopped at {n}");
+    }
+    assert!(met > 3, "it must be met: {met}");
 }

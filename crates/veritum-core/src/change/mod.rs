@@ -18,6 +18,7 @@ mod aside;
 mod attributes;
 mod beside;
 mod displaced;
+mod folders;
 mod journal;
 mod keep;
 mod merge;

@@ -1,5 +1,6 @@
 //! After a cut: finishing what was committed, taking back what was not. Harmless when done twice.
 
+use super::folders::Folders;
 use super::journal::{ChangeLog, Journal};
 use super::record::Record;
 use super::round::Desk;
@@ -80,7 +81,9 @@ fn answered_by(log: &ChangeLog) -> u64 {
 fn last_round(desk: Desk<'_>, number: u64, log: &ChangeLog) -> Result<(Recovered, Option<Record>), ChangeError> {
     let rounds = log.rounds().map_err(|source| ChangeError::Journal { change: number, source })?;
     let Some(last) = rounds.last().filter(|r| r.is_open()) else { return Ok((Recovered::Closed, None)) };
-    let committed = Committed::from_log(number, last);
+    let folders = Folders::default();
+    let committed = Committed::from_log(number, last, &folders);
+    committed.find_moved(&desk).map_err(|source| ChangeError::Unfinished { change: number, source })?;
     let unfinished = |source| ChangeError::Unfinished { change: number, source };
     if last.staged.is_some() && !last.back {
         let outcomes = forward(&desk, &committed).map_err(unfinished)?;

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, HashMap};
 use std::io;
 
+use super::folders::Folders;
 use super::journal::{FORMAT, IN_A_HOME, Journal, WITH_SERVICES};
 use super::keep::folder_for;
 use super::obstacles::{self, Blocked};
@@ -240,8 +241,10 @@ impl<'a> OpenChange<'a> {
             let unusable = |source| ChangeError::NotAside { home: home.place.clone(), source };
             aside::require(&self.desk, &home.place).map_err(unusable)?;
         }
-        let parents =
-            self.parents(&actions).map_err(|source| ChangeError::TakenBack { place: place.clone(), source })?;
+        let folders = Folders::default();
+        let parents = self
+            .parents(&actions, &folders)
+            .map_err(|source| ChangeError::TakenBack { place: place.clone(), source })?;
         let round = self.rounds + 1;
         let plan = Record::Plan {
             round,
@@ -262,6 +265,7 @@ impl<'a> OpenChange<'a> {
             given_up: HashMap::new(),
             fresh: true,
             ours: std::cell::RefCell::default(),
+            folders: &folders,
         };
         match attributes::clear(&self.desk, &cleared) {
             Ok(stats) => committed.ours.borrow_mut().extend(stats.iter().map(|s| (s.id, s.ctime))),
@@ -289,13 +293,14 @@ impl<'a> OpenChange<'a> {
         Ok(RoundReceipt { round, actions, outcomes, blocked })
     }
 
-    fn parents(&self, actions: &[Action]) -> io::Result<Vec<ParentTime>> {
+    fn parents(&self, actions: &[Action], folders: &Folders) -> io::Result<Vec<ParentTime>> {
         let mut parents: BTreeMap<SystemPath, ParentTime> = BTreeMap::new();
         // In a home a folder is made for what is set aside: the home looks as before too.
         let home = self.desk.home.map(|home| home.place.clone());
         for place in actions.iter().filter_map(|a| a.place.parent()).chain(home) {
             if !parents.contains_key(&place) {
-                let mtime = self.desk.machine.dir(&place)?.look_self()?.mtime;
+                let dir = folders.get(&self.desk, &place)?.ok_or(io::ErrorKind::NotFound)?;
+                let mtime = dir.look_self()?.mtime;
                 let keeps = match &self.aside {
                     Some(name) => KeptFolder::Aside(name.clone()),
                     None => folder_for(&self.desk, &place)?,
@@ -308,7 +313,8 @@ impl<'a> OpenChange<'a> {
 
     fn stage_all(&self, committed: &mut Committed<'_>, contents: &dyn Contents) -> Result<Record, ChangeError> {
         let actions = committed.actions;
-        let staging = Staging { change: self.number, round: committed.round, actions, contents };
+        let folders = committed.folders;
+        let staging = Staging { change: self.number, round: committed.round, actions, contents, folders };
         let bytes = actions.iter().map(bytes_of).sum();
         self.desk.observer.hear(Event::Begin { phase: Phase::Staging, items: actions.len() as u64, bytes });
         let mut given_up: Vec<(u32, String)> = Vec::new();
@@ -328,8 +334,7 @@ impl<'a> OpenChange<'a> {
                 return Err(ChangeError::Stopped);
             }
         }
-        self.sync_file_systems(committed.parents)
-            .map_err(|source| no_room_or(actions, actions[0].place.clone(), source))?;
+        self.sync_file_systems(committed).map_err(|source| no_room_or(actions, actions[0].place.clone(), source))?;
         self.desk.observer.hear(Event::End);
         committed.given_up = given_up.iter().cloned().collect();
         let mut staged: Vec<(u32, Identity)> = committed.staged.iter().map(|(i, id)| (*i, *id)).collect();
@@ -338,10 +343,10 @@ impl<'a> OpenChange<'a> {
         Ok(Record::Commit { round: committed.round, staged, given_up })
     }
 
-    fn sync_file_systems(&self, parents: &[ParentTime]) -> io::Result<()> {
+    fn sync_file_systems(&self, committed: &Committed<'_>) -> io::Result<()> {
         let mut seen = Vec::new();
-        for parent in parents {
-            let dir = self.desk.machine.dir(&parent.place)?;
+        for parent in committed.parents {
+            let Some(dir) = committed.folders.get(&self.desk, &parent.place)? else { continue };
             let device = dir.look_self()?.id.dev;
             if !seen.contains(&device) {
                 seen.push(device);

@@ -19,6 +19,8 @@ use crate::target::{Dir, Exchange};
 
 pub(super) const CHANGED: &str = "it has changed since it was checked";
 const TAKEN: &str = "something else took its place at that moment; what had stood there is kept";
+pub(super) const MOVED: &str = "the folder that it is in was moved away at that moment: it was left in there as it was";
+pub(super) const TAKEN_AWAY: &str = "it was taken away at that moment";
 pub(super) const GONE: &str = "the folder that it is in is no longer there";
 
 /// A disk that failed; else done, or the reason why this one is not to be done.
@@ -125,7 +127,7 @@ impl Spot {
         if let Some(reason) = desk.protection.reason(&action.place) {
             return Err(io::Error::new(io::ErrorKind::PermissionDenied, reason));
         }
-        let Some(dir) = folder(desk, &parent)? else { return Ok(None) };
+        let Some(dir) = committed.folders.get(desk, &parent)? else { return Ok(None) };
         // What is mounted there since is somebody else's, whatever the log says.
         if desk.machine.extent().judge(&dir)?.is_err() {
             let why = format!("another file system is mounted on {parent}");

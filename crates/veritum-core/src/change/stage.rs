@@ -4,6 +4,7 @@ use std::ffi::OsStr;
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd};
 
+use super::folders::Folders;
 use super::keep::{Kept, Shelf, keep};
 use super::round::Desk;
 use super::spot::second_name;
@@ -41,6 +42,7 @@ pub(super) struct Staging<'a> {
     pub(super) round: u32,
     pub(super) actions: &'a [Action],
     pub(super) contents: &'a dyn Contents,
+    pub(super) folders: &'a Folders,
 }
 
 impl Staging<'_> {
@@ -52,7 +54,8 @@ impl Staging<'_> {
 /// Makes what an action puts; answers what it is, or none when nothing needs to be made.
 pub(super) fn stage(desk: &Desk<'_>, staging: Staging<'_>, action: &Action) -> Result<Option<Stat>, StageError> {
     let parent = action.place.parent().unwrap_or_else(SystemPath::root);
-    let dir = desk.machine.dir(&parent)?;
+    let gone = || StageError::GivenUp(super::spot::GONE.into());
+    let dir = staging.folders.get(desk, &parent)?.ok_or_else(gone)?;
     let name = staged_name(staging.change, staging.round, action.index);
     match &action.deed {
         Deed::SetMeta { .. } | Deed::SetAside | Deed::Free => return Ok(None),

@@ -4,16 +4,17 @@
 //! undisturbed run and recovery.
 
 use std::cell::RefCell;
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::io;
 use std::os::fd::AsFd;
 
+use super::folders::Folders;
 use super::journal::RoundLog;
 use super::keep::{Kept, Shelf, keep, placed};
 use super::record::{Cleared, ParentTime};
 use super::round::Desk;
-use super::spot::{CHANGED, Care, GONE, Spot, Tried, folder};
-use super::stage::discard;
+use super::spot::{CHANGED, Care, GONE, MOVED, Spot, TAKEN_AWAY, Tried, folder};
+use super::stage::{discard, staged_name};
 use super::{aside, attributes};
 use crate::event::{Event, Phase};
 use crate::model::{FileKind, Identity, Instant, Stat, SystemPath};
@@ -32,10 +33,12 @@ pub(super) struct Committed<'a> {
     pub(super) fresh: bool,
     /// Change times that our own renames and links set: they are no sign of somebody else's hand.
     pub(super) ours: RefCell<HashMap<Identity, Instant>>,
+    /// The folders that it works in.
+    pub(super) folders: &'a Folders,
 }
 
 impl<'a> Committed<'a> {
-    pub(super) fn from_log(change: u64, log: &RoundLog<'a>) -> Self {
+    pub(super) fn from_log(change: u64, log: &RoundLog<'a>, folders: &'a Folders) -> Self {
         Self {
             change,
             round: log.round,
@@ -46,7 +49,46 @@ impl<'a> Committed<'a> {
             given_up: log.given_up.iter().cloned().collect(),
             fresh: false,
             ours: RefCell::default(),
+            folders,
         }
+    }
+
+    /// Finds in a home where the folders are in which things of this round have their names for a moment.
+    pub(super) fn find_moved(&self, desk: &Desk<'_>) -> io::Result<()> {
+        if desk.home.is_none() {
+            return Ok(());
+        }
+        let mut missing: BTreeMap<SystemPath, Vec<Vec<u8>>> = BTreeMap::new();
+        for action in self.actions {
+            let Some(parent) = action.place.parent() else { continue };
+            let temp = staged_name(self.change, self.round, action.index);
+            let names = [[temp.as_slice(), b"-out"].concat(), temp];
+            if self.is_missing(desk, action, &parent, &names)? {
+                missing.entry(parent).or_default().extend(names);
+            }
+        }
+        missing.iter().try_for_each(|(parent, names)| self.folders.find(desk, parent, names))
+    }
+
+    /// Whether what an action moved is at none of the places where this round leaves it.
+    fn is_missing(&self, desk: &Desk<'_>, action: &Action, parent: &SystemPath, names: &[Vec<u8>]) -> io::Result<bool> {
+        let here = folder(desk, parent)?;
+        let look = |name: &[u8]| here.as_ref().and_then(|dir| dir.look(name).ok().flatten());
+        let is_there = |id: Option<Identity>| id.is_some() && has(look(action.place.entry()), id);
+        if names.iter().any(|name| look(name).is_some()) || kept_already(desk, self, action)? {
+            return Ok(false);
+        }
+        let staged = self.staged.get(&action.index).copied();
+        Ok(match &action.deed {
+            Deed::SetAside => action.before.is_some() && !is_there(action.before.map(|b| b.id)),
+            Deed::Return { change, round, index, folder, kept, .. } => {
+                let from =
+                    Kept { folder, change: *change, round: *round, index: *index, place: &action.place }.find(desk)?;
+                let is_kept = from.map(|shelf| shelf.look()).transpose()?.flatten().is_some();
+                !is_kept && !is_there(staged) && !is_there(Some(kept.stat.id))
+            }
+            _ => false,
+        })
     }
 
     fn keeps(&self, action: &Action) -> KeptFolder {
@@ -114,7 +156,17 @@ pub(super) fn forward(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result<
             outcomes.push(Outcome { index: action.index, failed, placed: None, kept });
             continue;
         }
+        let parent = action.place.parent().unwrap_or_else(SystemPath::root);
+        if committed.folders.was_moved(desk, &parent)? {
+            back_one(desk, committed, &spot, action)?;
+            outcomes.push(Outcome { index: action.index, failed: Some(MOVED.into()), placed: None, kept: None });
+            continue;
+        }
         let kept = keep_one(desk, committed, &spot, action)?;
+        if action.deed == Deed::SetAside && kept.is_none() {
+            outcomes.push(Outcome { index: action.index, failed: Some(TAKEN_AWAY.into()), placed: None, kept: None });
+            continue;
+        }
         outcomes.push(Outcome { index: action.index, failed: None, placed: placed(&spot.dir, &spot.name)?, kept });
         desk.observer.hear(Event::Acted(&action.place));
     }
@@ -446,7 +498,7 @@ fn tidy(desk: &Desk<'_>, committed: &Committed<'_>, undone: impl Fn(&Action) -> 
 
 fn put_times_back(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result<()> {
     for parent in committed.parents {
-        let Some(dir) = folder(desk, &parent.place)? else { continue };
+        let Some(dir) = committed.folders.get(desk, &parent.place)? else { continue };
         if dir.look_self()?.mtime != parent.mtime {
             dir.disk().set_mtime(dir.fd(), b"", parent.mtime)?;
         }
@@ -456,7 +508,7 @@ fn put_times_back(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result<()> 
 
 fn sync_parents(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result<()> {
     for parent in committed.parents {
-        let Some(dir) = folder(desk, &parent.place)? else { continue };
+        let Some(dir) = committed.folders.get(desk, &parent.place)? else { continue };
         dir.disk().sync(dir.fd())?;
     }
     Ok(())

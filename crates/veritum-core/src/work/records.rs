@@ -64,7 +64,7 @@ impl Workshop {
         faults.extend(self.contradicted().into_iter().map(|(id, version)| contradiction(id, &version)));
         faults.extend(reference.records.iter().cloned());
         faults.extend(judge_tables(&self.machine, &self.database, &self.installed, &reference.records, &holds));
-        faults.extend(judge_alternatives(&self.machine));
+        faults.extend(judge_alternatives(&self.machine, &self.database, &reference.records));
         faults.retain(|f| concerns(scope, &f.finding));
         self.find_members(&mut faults);
         for fault in &mut faults {

@@ -1,9 +1,10 @@
 //! update-alternatives' records, and the links that they stand for.
 
+use super::offered::Offered;
 use super::{RecordContent, RecordFault, RecordMend, Unknown, in_database, on};
 use crate::model::{Area, FileKind, Finding, Subject, SystemPath, Verdict};
 use crate::platform::debian::Alternatives;
-use crate::platform::debian::database::alternatives_backup;
+use crate::platform::debian::database::{Database, alternatives_backup};
 use crate::target::Machine;
 
 /// A record over this size is refused.
@@ -13,9 +14,12 @@ const MAX_NAMES: usize = 100_000;
 const LINKS: &str = "/etc/alternatives";
 
 /// Judges the records of alternatives, and the links under their names: one that is gone or leads nowhere. One that
-/// leads to another thing that is there was set so by somebody.
+/// leads to another thing that is there was set so by somebody. A link outside `/etc/alternatives` is only made where a
+/// script of a component asks for it: the records themselves are signed by nobody. `known` is what is wrong with the
+/// other records.
 #[must_use]
-pub fn judge_alternatives(machine: &Machine) -> Vec<RecordFault> {
+pub fn judge_alternatives(machine: &Machine, database: &Database, known: &[RecordFault]) -> Vec<RecordFault> {
+    let offered = Offered::new(machine, database, known);
     let folder = in_database("alternatives");
     let Ok(dir) = machine.resolve(&folder).and_then(|real| machine.dir(&real)) else { return Vec::new() };
     let mut names: Vec<Vec<u8>> = dir.disk().list(dir.fd()).unwrap_or_default().into_iter().map(|(n, _)| n).collect();
@@ -30,7 +34,7 @@ pub fn judge_alternatives(machine: &Machine) -> Vec<RecordFault> {
             Err(e) => Err(crate::model::error_chain(&e)),
         };
         match read {
-            Ok(record) => faults.extend(links(machine, &name, &record)),
+            Ok(record) => faults.extend(links(machine, &name, &record, &offered)),
             Err(why) => faults.push(garbled(machine, &path, &name, why)),
         }
     }
@@ -51,7 +55,7 @@ fn garbled(machine: &Machine, path: &SystemPath, name: &[u8], why: String) -> Re
 }
 
 /// The links of one record: the master and the slaves of its choice, each in two steps.
-fn links(machine: &Machine, name: &[u8], record: &Alternatives) -> Vec<RecordFault> {
+fn links(machine: &Machine, name: &[u8], record: &Alternatives, offered: &Offered<'_>) -> Vec<RecordFault> {
     let there =
         |path: &SystemPath| machine.resolve(path).is_ok_and(|real| machine.look(&real).is_ok_and(|s| s.is_some()));
     let Ok(middle) = SystemPath::literal(LINKS).child(name) else { return Vec::new() };
@@ -69,7 +73,11 @@ fn links(machine: &Machine, name: &[u8], record: &Alternatives) -> Vec<RecordFau
         },
     };
     let mut faults: Vec<RecordFault> = Vec::new();
-    let mut want = |at: &SystemPath, to: &SystemPath| faults.extend(link(machine, at, to));
+    let asked_for = |at: &SystemPath| at.is_within(&SystemPath::literal(LINKS)) || offered.has(at);
+    let mut want = |at: &SystemPath, to: &SystemPath| {
+        let fault = link(machine, at, to);
+        faults.extend(fault.map(|fault| if asked_for(at) { fault } else { not_made(fault, name) }));
+    };
     want(&middle, &choice.path);
     want(&record.link, &middle);
     for ((slave, public), path) in record.slaves.iter().zip(&choice.slaves) {
@@ -80,6 +88,13 @@ fn links(machine: &Machine, name: &[u8], record: &Alternatives) -> Vec<RecordFau
         }
     }
     faults
+}
+
+/// A fault that only the administrator can put right: nothing but the record says that a link belongs there.
+fn not_made(fault: RecordFault, name: &[u8]) -> RecordFault {
+    let next = format!("update-alternatives --config {}", crate::model::quoted(name));
+    let reason = "no script of an installed component asks for a link there, only the record of alternatives does";
+    RecordFault { mend: Err(Unknown::new(reason, &next)), ..fault }
 }
 
 /// A link that is gone, or leads nowhere, or is none. What the administrator left out is not missed.

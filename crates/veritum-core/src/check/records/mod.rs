@@ -5,6 +5,7 @@
 
 mod component;
 mod links;
+mod offered;
 mod status;
 mod tables;
 

@@ -1,0 +1,74 @@
+//! [`Folders`]: the folders that a round works in.
+//!
+//! In a home its owner may at any time move a folder away and put another in its place. So there each folder stays open
+//! from the plan of a round to its end, and what was moved within it for a moment is found in it wherever it went.
+//! After a cut, when no handle is left, the folder is looked for by the names that only this round gives.
+
+use std::cell::RefCell;
+use std::collections::HashMap;
+use std::io;
+
+use super::round::Desk;
+use super::spot::folder;
+use crate::model::{FileKind, SystemPath};
+use crate::target::Dir;
+
+/// So many names of a home are looked at, so deep.
+const MAX_NAMES: usize = 500_000;
+const MAX_DEPTH: usize = 40;
+
+/// See the module.
+#[derive(Default)]
+pub(super) struct Folders {
+    held: RefCell<HashMap<SystemPath, Dir>>,
+}
+
+impl Folders {
+    /// Opens a folder; in a home it is the one that was opened first. None when it is gone, or another thing stands there.
+    pub(super) fn get(&self, desk: &Desk<'_>, place: &SystemPath) -> io::Result<Option<Dir>> {
+        if let Some(held) = self.held.borrow().get(place) {
+            return Ok(Some(held.clone()));
+        }
+        let opened = folder(desk, place)?;
+        if let (Some(dir), Some(_)) = (&opened, desk.home) {
+            self.held.borrow_mut().insert(place.clone(), dir.clone());
+        }
+        Ok(opened)
+    }
+
+    /// Whether the folder that is held is no longer the one at its place.
+    pub(super) fn was_moved(&self, desk: &Desk<'_>, place: &SystemPath) -> io::Result<bool> {
+        let Some(held) = self.held.borrow().get(place).cloned() else { return Ok(false) };
+        let Some(now) = folder(desk, place)? else { return Ok(true) };
+        Ok(now.look_self()?.id != held.look_self()?.id)
+    }
+
+    /// Looks in the home for the folder that was at `place`, by names that a round gave in it; holds it when it is found.
+    pub(super) fn find(&self, desk: &Desk<'_>, place: &SystemPath, given: &[Vec<u8>]) -> io::Result<()> {
+        let Some(home) = desk.home else { return Ok(()) };
+        let mut left = MAX_NAMES;
+        if let Some(found) = search(&desk.machine.dir(&home.place)?, given, MAX_DEPTH, &mut left) {
+            self.held.borrow_mut().insert(place.clone(), found);
+        }
+        Ok(())
+    }
+}
+
+/// The first folder below one that has any of these names; what cannot be looked into is passed over.
+fn search(dir: &Dir, given: &[Vec<u8>], depth: usize, left: &mut usize) -> Option<Dir> {
+    let names = dir.disk().list(dir.fd()).ok()?;
+    if names.iter().any(|(name, _)| given.contains(name)) {
+        return Some(dir.clone());
+    }
+    for (name, kind) in names {
+        *left = left.checked_sub(1)?;
+        if kind != Some(FileKind::Folder) || depth == 0 {
+            continue;
+        }
+        let below = dir.disk().open_dir(dir.fd(), &name).map(|fd| dir.beside(fd));
+        if let Some(found) = below.ok().and_then(|below| search(&below, given, depth - 1, left)) {
+            return Some(found);
+        }
+    }
+    None
+}
