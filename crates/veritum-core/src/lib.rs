@@ -89,7 +89,7 @@ pub mod report;
 pub mod scan;
 pub mod store;
 pub mod target;
-#[cfg(feature = "testkit")]
+#[cfg(any(feature = "testkit", test))]
 pub mod testkit;
 pub mod trust;
 pub mod work;

@@ -253,8 +253,14 @@ mod tests {
 
     proptest::proptest! {
         #[test]
-        fn any_text_can_be_taken_in(text in ".{0,200}") {
-            let _ = Card::parse(&text);
+        fn a_damaged_card_is_refused_or_claims_nothing_of_the_users(seed: u64) {
+            let text = String::from_utf8_lossy(&crate::testkit::mutated(QUAY.as_bytes(), seed)).into_owned();
+            if let Ok(card) = Card::parse(&text) {
+                for own in ["Documents/letter.odt", ".ssh/id", "letter"] {
+                    let class = card.class_of(&Bases::default(), own.as_bytes());
+                    proptest::prop_assert!(class.is_none_or(|(class, _)| class == Class::Own), "{own}: {class:?}");
+                }
+            }
         }
 
         #[test]

@@ -55,8 +55,10 @@ mod tests {
 
     proptest::proptest! {
         #[test]
-        fn any_name_and_beginning_can_be_taken_in(name: Vec<u8>, begins: Vec<u8>) {
-            let _ = looks_like_own(&name, &begins);
+        fn what_people_make_is_theirs_however_damaged_it_is(seed: u64) {
+            let begins = crate::testkit::mutated(b"PK\x03\x04mimetypeapplication/vnd.oasis.opendocument.text", seed);
+            proptest::prop_assert!(looks_like_own(b"thesis.odt", &begins));
+            proptest::prop_assert!(looks_like_own(b"x", &[b"%PDF-", &begins[..]].concat()));
         }
     }
 }

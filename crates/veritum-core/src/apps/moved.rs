@@ -75,8 +75,14 @@ mod tests {
 
     proptest::proptest! {
         #[test]
-        fn any_bytes_can_be_taken_in(bytes: Vec<u8>) {
-            Bases::default().take_variables(&bytes, b"/home/x");
+        fn damaged_variables_lead_nowhere_out_of_the_home(seed: u64) {
+            let mut bases = Bases::default();
+            let text = crate::testkit::mutated(b"XDG_CACHE_HOME=$HOME/.mine\nXDG_CONFIG_HOME=/home/x/.conf\nXDG_DATA_HOME=\"$HOME/.d\"\n", seed);
+            bases.take_variables(&text, b"/home/x");
+            for base in [&bases.config, &bases.cache, &bases.data, &bases.state] {
+                proptest::prop_assert!(!base.is_empty() && base[0] != b'/');
+                proptest::prop_assert!(base.split(|b| *b == b'/').all(|name| !name.is_empty() && name != b"." && name != b".."));
+            }
         }
     }
 }

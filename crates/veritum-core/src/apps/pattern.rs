@@ -303,9 +303,13 @@ mod tests {
 
     proptest::proptest! {
         #[test]
-        fn any_text_can_be_taken_in(text in ".{0,60}", path: Vec<u8>) {
-            if let Ok(pattern) = Pattern::parse(&text) {
-                let _ = (pattern.covers(&Bases::default(), &path), pattern.may_lie_below(&Bases::default(), &path));
+        fn a_damaged_pattern_is_refused_or_covers_nothing_of_the_users(seed: u64) {
+            for sample in ["{config}/quay/rc", "~/.quay/*/prefs", "{cache}/quay", "~/.local/share/quay/look"] {
+                let text = String::from_utf8_lossy(&crate::testkit::mutated(sample.as_bytes(), seed)).into_owned();
+                let Ok(pattern) = Pattern::parse(&text) else { continue };
+                for own in ["", "Documents/letter.odt", ".ssh/id", "letter", "../other"] {
+                    proptest::prop_assert!(!pattern.covers(&Bases::default(), own.as_bytes()), "{text} covers {own}");
+                }
             }
         }
 

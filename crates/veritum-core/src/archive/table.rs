@@ -229,8 +229,15 @@ mod tests {
 
     proptest::proptest! {
         #[test]
-        fn any_condensed_text_can_be_taken_in(text: Vec<u8>) {
-            table(&[testing::verified(text)]);
+        fn a_damaged_condensed_text_tells_only_sums_that_stand_in_it(seed: u64) {
+            let text = crate::testkit::mutated(index(&[("quay", "1:2", "all"), ("pier", "1", "amd64")]).get(), seed);
+            let words = String::from_utf8_lossy(&text).to_ascii_lowercase();
+            let table = table(&[testing::verified(text)]);
+            for id in ["quay", "pier"].iter().flat_map(|name| table.named(name)) {
+                for candidate in table.of(&id) {
+                    proptest::prop_assert!(words.contains(&candidate.sum.get().hex()) && words.contains(&id.version.to_ascii_lowercase()));
+                }
+            }
         }
     }
 }

@@ -110,9 +110,12 @@ mod tests {
 
     proptest::proptest! {
         #[test]
-        fn any_answer_can_be_read(said: String) {
-            let _ = state(&said);
-            let _ = state(&format!("LoadState={said}\nActiveState={said}"));
+        fn a_damaged_answer_is_none_or_tells_of_a_unit_that_it_names_a_state_of(seed: u64) {
+            let said = b"Result=success\nLoadState=loaded\nActiveState=active\nUnitFileState=enabled\n";
+            let said = String::from_utf8_lossy(&crate::testkit::mutated(said, seed)).into_owned();
+            if state(&said).is_some() {
+                proptest::prop_assert!(said.contains("LoadState="), "{said}");
+            }
         }
     }
 }

@@ -175,8 +175,12 @@ mod tests {
 
     proptest::proptest! {
         #[test]
-        fn any_bytes_can_be_read_as_fstab(bytes: Vec<u8>) {
-            let _ = system_mounts(&bytes);
+        fn of_a_damaged_fstab_only_the_systems_own_mounts_are_taken(seed: u64) {
+            let fstab = b"UUID=1 / ext4 rw 0 1\nUUID=2 /home ext4 rw 0 2\nUUID=3 /var ext4 rw 0 2\nUUID=5 /opt/a\\040b ext4 rw 0 2\n";
+            for (place, kind) in system_mounts(&crate::testkit::mutated(fstab, seed)) {
+                proptest::prop_assert!(!place.is_root() && !place.is_within(&SystemPath::literal("/home")), "{place}");
+                proptest::prop_assert!(!kind.is_empty());
+            }
         }
     }
 }

@@ -101,7 +101,7 @@ impl Users {
         for line in passwd.split(|b| *b == b'\n').take(MAX_ACCOUNTS) {
             let fields: Vec<&[u8]> = line.split(|b| *b == b':').collect();
             let [name, _, uid, _, _, home, ..] = fields[..] else { continue };
-            let (Ok(name), Some(uid)) = (std::str::from_utf8(name), number(uid)) else { continue };
+            let (Some(name), Some(uid)) = (name_of(name), number(uid)) else { continue };
             users.uids.entry(name.to_owned()).or_insert(uid);
             users.user_names.entry(uid).or_insert_with(|| name.to_owned());
             let home = SystemPath::parse(home).ok().filter(|h| !h.is_root());
@@ -110,7 +110,7 @@ impl Users {
         for line in group.split(|b| *b == b'\n').take(MAX_ACCOUNTS) {
             let fields: Vec<&[u8]> = line.split(|b| *b == b':').collect();
             let [name, _, gid, ..] = fields[..] else { continue };
-            let (Ok(name), Some(gid)) = (std::str::from_utf8(name), number(gid)) else { continue };
+            let (Some(name), Some(gid)) = (name_of(name), number(gid)) else { continue };
             users.gids.entry(name.to_owned()).or_insert(gid);
             users.group_names.entry(gid).or_insert_with(|| name.to_owned());
         }
@@ -154,6 +154,11 @@ fn number(bytes: &[u8]) -> Option<u32> {
     std::str::from_utf8(bytes).ok()?.parse().ok()
 }
 
+/// A name of a user or group; none when there is nothing, or it is no text.
+fn name_of(field: &[u8]) -> Option<&str> {
+    std::str::from_utf8(field).ok().filter(|name| !name.is_empty())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -172,8 +177,14 @@ mod tests {
 
     proptest::proptest! {
         #[test]
-        fn any_bytes_can_be_read_as_users(passwd: Vec<u8>, group: Vec<u8>) {
-            let _ = Users::parse(&passwd, &group);
+        fn in_damaged_tables_every_user_has_a_name_and_the_number_beside_it(seed: u64) {
+            let passwd = crate::testkit::mutated(b"root:x:0:0:root:/root:/bin/sh\nmirela:x:1000:1000::/home/mirela:/bin/sh\n", seed);
+            let users = Users::parse(&passwd, b"adm:x:4:\n");
+            proptest::prop_assert_eq!(users.gid("adm"), Some(4));
+            for account in users.accounts() {
+                proptest::prop_assert!(!account.name.is_empty() && !account.name.contains([':', '\n']));
+                proptest::prop_assert!(users.uid(&account.name).is_some());
+            }
         }
     }
 }

@@ -211,8 +211,18 @@ mod tests {
 
     proptest::proptest! {
         #[test]
-        fn any_text_can_be_read_as_a_key(text: String) {
-            let _ = KeyPair::from_pem(&format!("{PEM_BEGIN}{text}{PEM_END}"));
+        fn a_damaged_key_is_none_or_one_that_can_be_kept(seed: u64) {
+            let dir = tempfile::tempdir().unwrap();
+            let path = dir.path().join("k");
+            KeyPair::from_seed(&[7; 32]).unwrap().write_new(&path).unwrap();
+            let text = crate::testkit::mutated(&std::fs::read(&path).unwrap(), seed);
+            let text = String::from_utf8_lossy(&text).into_owned();
+            if let Some(read) = KeyPair::from_pem(&text) {
+                proptest::prop_assert!(text.contains(PEM_BEGIN.trim()) && text.contains(PEM_END.trim()));
+                let again = dir.path().join("again");
+                read.write_new(&again).unwrap();
+                proptest::prop_assert_eq!(format!("{:?}", KeyPair::read(&again).unwrap()), format!("{read:?}"));
+            }
         }
     }
 }

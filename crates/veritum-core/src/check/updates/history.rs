@@ -143,9 +143,13 @@ mod tests {
 
     proptest::proptest! {
         #[test]
-        fn anything_may_stand_in_the_log(text: String, bytes: Vec<u8>) {
-            let _ = history(&[run(Some(&text), true)], &bytes);
-            let _ = history(&[run(Some(&text), true)], format!("dpkg: error processing {text}\n{text}").as_bytes());
+        fn a_damaged_log_brings_no_control_characters(seed: u64) {
+            let term = b"Log started: 2026-03-02  17:42:00\ndpkg: error processing package quay (--configure):\n installed quay \x1b[1m package post-installation script subprocess returned error exit status 1\n";
+            let error = "Sub-process /usr/bin/dpkg returned an error code (1)";
+            let found = history(&[run(Some(error), true)], &crate::testkit::mutated(term, seed)).findings;
+            proptest::prop_assert_eq!(found.len(), 1, "that it failed stands in another log");
+            let cause = found[0].cause.as_deref().unwrap();
+            proptest::prop_assert!(!cause.chars().any(char::is_control), "{cause:?}");
         }
     }
 }

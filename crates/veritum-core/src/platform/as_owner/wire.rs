@@ -241,13 +241,19 @@ mod tests {
 
     proptest::proptest! {
         #[test]
-        fn any_packet_can_be_received(packet in proptest::collection::vec(proptest::prelude::any::<u8>(), 1..200)) {
+        fn a_damaged_message_is_refused_or_brings_no_more_than_was_sent(seed: u64) {
+            let header = packed(&Said::Names(vec![(b"quay".to_vec(), Some(FileKind::File)), (b"pier".to_vec(), None)])).unwrap();
+            let mut message = u32::try_from(header.len()).unwrap().to_le_bytes().to_vec();
+            message.extend(header);
+            message.extend(b"bytes that belong to it");
+            let message = crate::testkit::mutated(&message, seed);
             let (here, there) = pair();
-            let mut first = vec![0];
-            first.extend(&packet);
-            rustix::io::write(&here, &first).unwrap();
+            rustix::io::write(&here, &[&[0], &message[..]].concat()).unwrap();
             drop(here);
-            let _ = receive::<Said>(there.as_fd(), &mut || Ok(()));
+            if let Ok(Some((said, bytes, handles))) = receive::<Said>(there.as_fd(), &mut || Ok(())) {
+                let names = if let Said::Names(names) = said { names.iter().map(|(name, _)| name.len()).sum() } else { 0 };
+                proptest::prop_assert!(names + bytes.len() <= message.len() && handles.is_empty());
+            }
         }
     }
 }

@@ -109,10 +109,10 @@ mod tests {
 
     proptest::proptest! {
         #[test]
-        fn any_bytes_can_be_read_as_a_record(bytes: Vec<u8>, at in 0usize..120, byte: u8) {
-            let mut knot = KNOT.to_vec();
-            if let Some(b) = knot.get_mut(at) { *b = byte; }
-            let _ = (Alternatives::parse(&bytes), Alternatives::parse(&knot));
+        fn a_damaged_record_is_refused_or_each_choice_has_all_its_slaves(seed: u64) {
+            if let Ok(knot) = Alternatives::parse(&crate::testkit::mutated(KNOT, seed)) {
+                proptest::prop_assert!(knot.choices.iter().all(|choice| choice.slaves.len() == knot.slaves.len()));
+            }
         }
     }
 }

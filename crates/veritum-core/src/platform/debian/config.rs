@@ -46,7 +46,10 @@ pub fn overrides(bytes: &[u8], path: &SystemPath) -> (Vec<Override>, Vec<RecordP
 
 fn override_line(line: &[u8]) -> Option<Override> {
     let mut fields = line.splitn(4, |b| *b == b' ');
-    let mut text = || std::str::from_utf8(fields.next()?).ok().map(|f| f.trim_start_matches('#').to_owned());
+    let mut text = || {
+        let field = std::str::from_utf8(fields.next()?).ok()?.trim_start_matches('#');
+        (!field.is_empty()).then(|| field.to_owned())
+    };
     let (user, group, mode) = (text()?, text()?, text()?);
     let mode = u32::from_str_radix(&mode, 8).ok().filter(|m| *m <= 0o7777)?;
     Some(Override { path: SystemPath::parse(fields.next()?).ok()?, user, group, mode })
@@ -111,9 +114,14 @@ mod tests {
 
     proptest::proptest! {
         #[test]
-        fn any_bytes_can_be_read_as_configuration(bytes: Vec<u8>, text: String) {
+        fn of_damaged_tables_only_whole_lines_that_can_be_so_are_taken(seed: u64) {
             let at = SystemPath::literal("/x");
-            let _ = (diversions(&bytes, &at), overrides(&bytes, &at), rule(&text));
+            let table = crate::testkit::mutated(b"/usr/bin/a\n/usr/bin/a.real\n:\n/usr/bin/b\n/usr/bin/b.old\nother\n", seed);
+            let (all, bad) = diversions(&table, &at);
+            proptest::prop_assert!(all.len() + bad.len() <= table.split(|b| *b == b'\n').count());
+            proptest::prop_assert!(all.iter().all(|d| d.by.as_ref().is_none_or(|by| !by.is_empty())));
+            let (all, _) = overrides(&crate::testkit::mutated(b"root adm 0750 /usr/bin/a b\n#7 root 4755 /x\n", seed), &at);
+            proptest::prop_assert!(all.iter().all(|o| o.mode <= 0o7777 && !o.user.is_empty() && !o.group.is_empty()));
         }
     }
 }

@@ -78,9 +78,14 @@ mod tests {
 
     proptest::proptest! {
         #[test]
-        fn any_text_has_paragraphs(text: String) {
+        fn a_field_of_a_damaged_text_has_a_value_that_stands_there(seed: u64) {
+            let text = crate::testkit::mutated(b"Package: quay\nVersion: 1:2\nConffiles:\n /etc/a 12\n\nPackage: pier\nVersion: 3\n", seed);
+            let text = String::from_utf8_lossy(&text).into_owned();
             for paragraph in paragraphs(&text) {
-                let _ = paragraph.get("Package");
+                for field in ["Package", "Version", "Conffiles"] {
+                    let value = paragraph.get(field).unwrap_or_default();
+                    proptest::prop_assert!(value.lines().all(|line| text.contains(line)), "{value}");
+                }
             }
         }
     }

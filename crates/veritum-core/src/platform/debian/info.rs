@@ -173,9 +173,22 @@ mod tests {
 
     proptest::proptest! {
         #[test]
-        fn any_bytes_can_be_read_as_records(bytes: Vec<u8>) {
-            let _ = list(&bytes, None);
-            let _ = md5sums(&bytes, None);
+        fn damaged_records_tell_only_paths_that_stand_in_them(seed: u64) {
+            let text = crate::testkit::mutated(b"/.\n/usr\n/usr/bin\n/usr/bin/a\n/usr/share\n/usr/share/b\n", seed);
+            if let Ok((paths, folders)) = list(&text, None) {
+                let lines: Vec<&[u8]> = lines(&text).collect();
+                proptest::prop_assert!(paths.len() == lines.len() && folders.iter().all(|f| paths.contains(f)));
+                let stands = |p: &SystemPath| lines.iter().any(|l| l.windows(p.name().len()).any(|w| w == p.name()));
+                proptest::prop_assert!(paths.iter().all(|p| p.is_root() || stands(p)));
+            }
+            let sums = crate::testkit::mutated(b"900150983cd24fb0d6963f7d28e17f72  usr/share/b\n900150983cd24fb0d6963f7d28e17f72  usr/bin/a\n", seed);
+            if let Ok(read) = md5sums(&sums, None) {
+                for (path, md5) in read {
+                    let hex = md5.to_hex();
+                    let has = |part: &[u8]| sums.to_ascii_lowercase().windows(part.len().max(1)).any(|w| w == part.to_ascii_lowercase());
+                    proptest::prop_assert!(has(hex.as_bytes()) && (path.is_root() || has(path.name())), "{path}");
+                }
+            }
         }
     }
 }

@@ -197,8 +197,12 @@ mod tests {
 
     proptest::proptest! {
         #[test]
-        fn any_bytes_can_be_taken_in(bytes: Vec<u8>) {
-            let _ = DesktopEntry::parse(&[b"[Desktop Entry]\nType=Application\nName=x\nExec=", &bytes[..]].concat());
+        fn a_damaged_entry_that_can_be_used_has_what_a_desktop_needs(seed: u64) {
+            let sample = b"[Desktop Entry]\nType=Application\nName=Quay\nName[de]=Kai\nExec=env A=1 \"/usr/bin/quay\" %U\nMimeType=text/csv;x/y;\n";
+            if let Ok(entry) = DesktopEntry::parse(&crate::testkit::mutated(sample, seed)) {
+                proptest::prop_assert!(!entry.name.is_empty());
+                proptest::prop_assert!(entry.kind == Kind::Other || entry.on_bus || !entry.shown || !entry.command.is_empty());
+            }
         }
     }
 }

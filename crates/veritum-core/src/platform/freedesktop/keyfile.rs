@@ -203,14 +203,23 @@ mod tests {
 
     proptest::proptest! {
         #[test]
-        fn any_bytes_can_be_taken_in(bytes: Vec<u8>) {
-            let _ = KeyFile::parse(&bytes);
+        fn damage_is_told_with_a_line_of_the_file(seed: u64) {
+            let text = crate::testkit::mutated(b"[A]\nk=one;two\n\n# c\nn[de]=x\n[B]\nyes=true\n", seed);
+            match KeyFile::parse(&text) {
+                Ok(file) => proptest::prop_assert!(file.string("A", "k").is_none_or(|v| v.len() <= text.len())),
+                Err(e) => {
+                    let lines = text.split(|b| *b == b'\n').count();
+                    proptest::prop_assert!((1..=lines).contains(&e.line), "{} of {lines}", e.line);
+                }
+            }
         }
 
         #[test]
         fn any_value_can_be_taken_apart(value in "[ -~\u{e4}\u{20ac}]{0,60}") {
             let file = KeyFile::parse(format!("[A]\nk={value}\n").as_bytes()).unwrap();
-            let _ = (file.string("A", "k"), file.strings("A", "k"));
+            let parts = file.strings("A", "k");
+            proptest::prop_assert!(parts.iter().map(String::len).sum::<usize>() <= value.len());
+            proptest::prop_assert!(file.string("A", "k").is_some_and(|text| text.len() <= value.len()));
         }
     }
 }

@@ -235,9 +235,14 @@ mod tests {
 
     proptest::proptest! {
         #[test]
-        fn any_text_is_a_configuration(text: String) {
-            let _ = conf(&text).get("x");
-            let _ = conf(&format!("A {{ {text}")).get("x");
+        fn a_damaged_configuration_tells_only_values_that_stand_in_it(seed: u64) {
+            let text = crate::testkit::mutated(b"Acquire { http { Proxy \"http://quay.example:3142\"; }; Retries \"3\"; };\n// x\nDir::Cache \"a;b\";\n", seed);
+            let text = String::from_utf8_lossy(&text).into_owned();
+            let conf = conf(&text);
+            for name in ["Acquire::http::Proxy", "Acquire::Retries", "Dir::Cache"] {
+                let value = conf.get(name).unwrap_or_default();
+                proptest::prop_assert!(text.contains(value), "{value}");
+            }
         }
     }
 }

@@ -124,8 +124,18 @@ mod tests {
 
     proptest::proptest! {
         #[test]
-        fn any_bytes_can_be_read_as_an_index(bytes: Vec<u8>) {
-            for_each_listed(&bytes, |l| assert!(!l.path.contains("..") || !l.path.split('/').any(|n| n == "..")));
+        fn a_damaged_index_lists_only_whole_packages_below_the_archive(seed: u64) {
+            let one = |name: &str| format!(
+                "Package: {name}\nVersion: 1:2\nArchitecture: all\nFilename: ./pool/q/{name}.deb\nSize: 12\nSHA256: {SUM}\n\n"
+            );
+            let text = crate::testkit::mutated((one("quay") + &one("pier")).as_bytes(), seed);
+            let mut told = 0;
+            for_each_listed(&text, |l| {
+                told += 1;
+                assert!(l.sha256.len() == 64 && !l.path.starts_with('/') && l.path.split('/').all(|n| n != ".."), "{l:?}");
+                assert!(l.size.bytes().all(|b| b.is_ascii_digit()));
+            });
+            proptest::prop_assert!(told <= 3, "a doubled piece makes no more than one of two");
         }
     }
 }

@@ -62,8 +62,16 @@ mod tests {
 
     proptest::proptest! {
         #[test]
-        fn any_text_can_be_read_as_pins(text: String) {
-            let _ = pins_of(&text, &SystemPath::root()).count();
+        fn a_damaged_pin_is_read_whole_or_not_at_all(seed: u64) {
+            let text = crate::testkit::mutated(b"Package: *\nPin: release a=saltwort\nPin-Priority: -1\n\nPackage: quay\nPin: version 1\nPin-Priority: 5\n", seed);
+            let text = String::from_utf8_lossy(&text).into_owned();
+            for pin in pins_of(&text, &SystemPath::root()) {
+                // Control characters are left out.
+                let shown: String = text.chars().filter(|c| !c.is_control() || *c == '\n').collect();
+                let stands = |value: &str| value.lines().all(|line| shown.contains(line));
+                proptest::prop_assert!(stands(&pin.packages) && stands(&pin.of), "{pin:?} of {text:?}");
+                proptest::prop_assert!(text.to_ascii_lowercase().contains("pin-priority:"), "{pin:?} of {text:?}");
+            }
         }
     }
 }

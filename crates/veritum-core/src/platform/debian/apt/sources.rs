@@ -387,10 +387,17 @@ mod tests {
 
     proptest::proptest! {
         #[test]
-        fn any_text_can_be_read_as_sources(text: String, options: String) {
-            let _ = read(&text, "/a.list");
-            let _ = read(&format!("deb [{options}] http://x a {text}"), "/a.list");
-            let _ = read(&format!("Types: deb\nURIs: {options}\nSuites: {text}\n"), "/a.sources");
+        fn a_damaged_source_has_an_address_and_a_suite_or_is_a_problem(seed: u64) {
+            let lines = b"deb [arch=amd64 signed-by=/usr/share/keyrings/a.gpg] http://quay.example/foreshore saltwort main extra\ndeb file:/srv/local ./\n";
+            let whole = b"Types: deb deb-src\nURIs: https://quay.example/foreshore\nSuites: saltwort saltwort-updates\nComponents: main\n";
+            for (sample, name) in [(&lines[..], "/a.list"), (whole, "/a.sources")] {
+                let text = String::from_utf8_lossy(&crate::testkit::mutated(sample, seed)).into_owned();
+                let read = read(&text, name);
+                for source in &read.all {
+                    proptest::prop_assert!(source.uri.ends_with('/') && source.uri.contains(':') && !source.suite.is_empty(), "{source:?}");
+                    proptest::prop_assert!(source.suite.split('/').all(|name| name != ".."), "{source:?}");
+                }
+            }
         }
     }
 }
