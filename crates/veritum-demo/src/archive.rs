@@ -15,6 +15,8 @@ use crate::signing::{Signing, VendorKey, sign_clear, sign_detached};
 pub struct Suite<'a> {
     /// Its name below `dists/`.
     pub name: &'a str,
+    /// Who makes it; empty where it names nobody.
+    pub origin: &'a str,
     /// Its packages.
     pub packages: Vec<&'a Package>,
     /// The endings in which its indexes are offered: `""`, `.gz`, `.xz`, `.lz4`, `.zst`.
@@ -35,6 +37,7 @@ impl<'a> Suite<'a> {
     pub fn new(name: &'a str, packages: Vec<&'a Package>) -> Self {
         Self {
             name,
+            origin: "Foreshore",
             packages,
             forms: &["", ".xz"],
             made: crate::NOW - 86_400,
@@ -143,8 +146,9 @@ fn date(seconds: i64) -> String {
 #[must_use]
 pub fn release_text(suite: &Suite<'_>, files: &BTreeMap<String, Vec<u8>>) -> String {
     let mut text = format!(
-        "Origin: Foreshore\nLabel: Foreshore\nSuite: stable\nCodename: {}\nDate: {}\nValid-Until: {}\nAcquire-By-Hash: {}\n\
+        "{}Label: Foreshore\nSuite: stable\nCodename: {}\nDate: {}\nValid-Until: {}\nAcquire-By-Hash: {}\n\
          Architectures: amd64 i386\nComponents: main\nSHA256:\n",
+        if suite.origin.is_empty() { String::new() } else { format!("Origin: {}\n", suite.origin) },
         suite.name,
         date(suite.made),
         date(suite.valid_until),

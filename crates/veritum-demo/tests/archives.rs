@@ -437,6 +437,24 @@ fn another_suites_signed_lists_under_this_ones_names_are_not_used() {
 }
 
 #[test]
+fn another_origins_lists_signed_by_the_same_key_are_not_used_where_the_origin_is_known() {
+    let stand = Stand::new();
+    fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
+    assert_eq!(check(&stand.settings()).downloads.len(), 1);
+    stand.publish(&Suite { origin: "Saltmarsh", made: stand.suite().made + 60, ..stand.suite() });
+    let of_sources = |report: &CheckReport| report.sources[0].why.clone().unwrap_or_default();
+    let why = "its release file is of the origin Saltmarsh, which was Foreshore before";
+    let report = check(&stand.settings());
+    assert_eq!((report.downloads.len(), of_sources(&report).as_str()), (0, why));
+    // At hand as well; and one that names none is not another one.
+    stand.lists("");
+    assert_eq!(of_sources(&check(&stand.offline())), why);
+    stand.publish(&Suite { origin: "", made: stand.suite().made + 60, ..stand.suite() });
+    stand.lists("");
+    assert_eq!(of_sources(&check(&stand.offline())), "");
+}
+
+#[test]
 fn a_bad_signature_of_an_archive_is_no_answer_about_a_path_that_was_named() {
     let stand = Stand::at_hand();
     let release = stand.list("InRelease");

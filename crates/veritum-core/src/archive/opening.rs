@@ -27,7 +27,10 @@ impl Archive {
         if let Some(why) = of_another_suite(source, open.release.get()) {
             return Err(Standing::Unusable(why));
         }
-        match self.went_back(shelf, source, open.release.get().date) {
+        if let Some(why) = self.of_another_origin(source, open.release.get()) {
+            return Err(Standing::Unusable(why));
+        }
+        match self.went_back(shelf, source, open.release.get()) {
             Some(why) => Err(Standing::Unusable(why)),
             None => Ok(open),
         }
@@ -42,18 +45,27 @@ impl Archive {
         self.sources.push(OpenSource { source, named, standing, open, read: HashSet::new() });
     }
 
+    /// Why a release file is not that of the origin that its suite named before, over the network: a key may sign for several.
+    pub(super) fn of_another_origin(&self, source: &Source, release: &Release) -> Option<String> {
+        let seen = SeenReleases::in_folder(&self.settings.trust);
+        // That it cannot be read is told beside the answer, where the newest release is asked for.
+        let before = seen.other_origin(&source.words(), &release.origin).ok()??;
+        Some(format!("its release file is of the origin {}, which was {before} before", release.origin))
+    }
+
     /// Whether what the network gives is older than what was seen of that archive before. Lists that lie on a machine
     /// may be as old as the machine.
-    fn went_back(&self, shelf: &Shelf<'_>, source: &Source, date: Option<jiff::Timestamp>) -> Option<String> {
+    fn went_back(&self, shelf: &Shelf<'_>, source: &Source, release: &Release) -> Option<String> {
         let Shelf::Network { .. } = shelf else { return None };
         let seen = SeenReleases::in_folder(&self.settings.trust);
-        let date = date?;
+        let (date, origin) = (release.date?, release.origin.as_str());
         match seen.newest(&source.words()) {
             Ok(Some(newest)) if newest > date => {
                 Some(format!("it is older than it was before (made {date}, seen {newest})"))
             }
             Ok(_) => {
                 self.doubts.note(seen.keep(&source.words(), date));
+                self.doubts.note(seen.keep_origin(&source.words(), origin));
                 None
             }
             // That is no fault of the archive's; it is told beside the answer.

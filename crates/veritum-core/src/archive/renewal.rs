@@ -257,7 +257,8 @@ impl Archive {
             Release::parse(&text)
         };
         let release = signed.text.derive(parse).map_err(|e: ReleaseError| RenewalError::Unusable(e.to_string()))?;
-        match of_another_suite(source, release.get()) {
+        let another = of_another_suite(source, release.get());
+        match another.or_else(|| self.of_another_origin(source, release.get())) {
             Some(why) => Err(RenewalError::Unusable(why)),
             None => Ok((files, OpenRelease { release, key: signed.key })),
         }
@@ -280,6 +281,7 @@ impl Archive {
                 return Err(RenewalError::Older { made, seen });
             }
             self.doubts.note(book.keep(&words, made));
+            self.doubts.note(book.keep_origin(&words, &release.origin));
         }
         match release.valid_until.filter(|until| *until < self.now && !old_is_fine) {
             Some(until) => Err(RenewalError::Expired { until }),

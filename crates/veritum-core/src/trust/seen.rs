@@ -22,6 +22,36 @@ impl SeenReleases {
         self.folder.join("archives.json")
     }
 
+    fn origins_path(&self) -> PathBuf {
+        self.folder.join("origins.json")
+    }
+
+    fn origins(&self) -> Result<BTreeMap<String, String>, PinError> {
+        Ok(read_json(&self.origins_path())?.unwrap_or_default())
+    }
+
+    /// The origin that an archive's suite named before, when it was another one. One that names none says nothing.
+    ///
+    /// # Errors
+    /// When the record is there and cannot be read.
+    pub fn other_origin(&self, archive: &str, origin: &str) -> Result<Option<String>, PinError> {
+        let mut seen = self.origins()?;
+        Ok(seen.remove(archive).filter(|before| before != origin && !origin.is_empty()))
+    }
+
+    /// Keeps the origin that an archive's suite names, the first time that it names one.
+    ///
+    /// # Errors
+    /// When the folder cannot be written, or the record cannot be read.
+    pub fn keep_origin(&self, archive: &str, origin: &str) -> Result<(), PinError> {
+        let mut all = self.origins()?;
+        if origin.is_empty() || all.contains_key(archive) {
+            return Ok(());
+        }
+        all.insert(archive.to_owned(), origin.to_owned());
+        write_json(&self.folder, &self.origins_path(), &all)
+    }
+
     /// The newest release seen of an archive's suite.
     ///
     /// # Errors
@@ -61,6 +91,12 @@ mod tests {
         seen.keep("http://quay.example/ saltwort", at(100)).unwrap();
         assert_eq!(seen.newest("http://quay.example/ saltwort").unwrap(), Some(at(200)));
         assert_eq!(seen.newest("other").unwrap(), None);
+        seen.keep_origin("a", "").unwrap();
+        assert_eq!(seen.other_origin("a", "Foreshore").unwrap(), None);
+        seen.keep_origin("a", "Foreshore").unwrap();
+        seen.keep_origin("a", "Saltmarsh").unwrap();
+        assert_eq!(seen.other_origin("a", "Saltmarsh").unwrap().as_deref(), Some("Foreshore"));
+        assert_eq!((seen.other_origin("a", "Foreshore").unwrap(), seen.other_origin("a", "").unwrap()), (None, None));
         std::fs::write(seen.path(), "[").unwrap();
         assert!(seen.newest("other").is_err());
     }
