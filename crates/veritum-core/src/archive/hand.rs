@@ -65,9 +65,8 @@ impl AtHand {
     #[must_use]
     pub fn look(machine: &Machine, folders: &[PathBuf], downloads: &Path) -> Self {
         let mut hand = Self { downloads: downloads.to_owned(), ..Self::default() };
-        if let Ok(cache) = machine.resolve(&SystemPath::literal(CACHE)) {
-            let names = machine.dir(&cache).and_then(|d| d.disk().list(d.fd())).unwrap_or_default();
-            for (name, _) in names.into_iter().take(MAX_FILES) {
+        if let Some((cache, names)) = in_cache(machine) {
+            for name in names {
                 hand.take(&name.clone(), Place::Cache(name));
             }
             hand.cache = Some(cache);
@@ -205,6 +204,22 @@ impl AtHand {
     fn others(&self) -> MutexGuard<'_, HashSet<(String, String)>> {
         self.other.lock().unwrap_or_else(PoisonError::into_inner)
     }
+}
+
+/// apt's cache, and the names in it.
+fn in_cache(machine: &Machine) -> Option<(SystemPath, Vec<Vec<u8>>)> {
+    let cache = machine.resolve(&SystemPath::literal(CACHE)).ok()?;
+    let names = machine.dir(&cache).and_then(|d| d.disk().list(d.fd())).unwrap_or_default();
+    Some((cache, names.into_iter().take(MAX_FILES).map(|(name, _)| name).collect()))
+}
+
+/// Whether apt's cache has a package of such a name, as far as its name tells.
+pub fn is_in_cache(machine: &Machine, is_wanted: &dyn Fn(&str) -> bool) -> bool {
+    let is_wanted = |name: &Vec<u8>| {
+        let package = std::str::from_utf8(name).ok().and_then(split_package_name);
+        package.is_some_and(|(package, _)| is_wanted(package))
+    };
+    in_cache(machine).is_some_and(|(_, names)| names.iter().any(is_wanted))
 }
 
 /// Opens a file of the machine; nothing that is no regular file is opened.

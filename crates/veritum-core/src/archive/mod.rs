@@ -29,7 +29,7 @@ use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
 
 pub use fetch::{Fetcher, Limits, Proxies};
-pub use hand::{AtHand, Package};
+pub use hand::{AtHand, Package, is_in_cache};
 pub use renewal::{Asked, NewList, Renewal, RenewalError};
 pub use source::{IndexState, Standing};
 pub use table::{Candidate, Table};

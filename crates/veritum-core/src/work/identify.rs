@@ -5,6 +5,7 @@ use std::cell::OnceCell;
 use std::collections::{HashMap, HashSet};
 
 use super::Workshop;
+use crate::archive::is_in_cache;
 use crate::check::{ManifestSource, settings_text};
 use crate::event::Silent;
 use crate::model::{ComponentId, Digest, Entry, EntryKind, FileKind, SystemPath, readable};
@@ -179,14 +180,17 @@ impl Workshop {
         let stored = near.flat_map(Store::components).map(|entry| entry.component.clone());
         let mut ids: Vec<ComponentId> =
             stored.filter(|id| !named.contains(id.name.as_str())).take(MAX_OFFERED).collect();
-        let cached = self.with_archive(|archive| {
-            let cached = archive.cached(&self.machine, &|name| !named.contains(name));
-            let cached: Vec<ComponentId> = cached.into_iter().take(MAX_CACHED).collect();
-            // Whoever stops here stops at the next step as well.
-            let _ = archive.prepare(&self.machine, &cached, &self.pool, &Silent);
-            cached
-        });
-        ids.extend(cached);
+        let unnamed = |name: &str| !named.contains(name);
+        // Where stores answer for everything the archive is not even opened for that.
+        if is_in_cache(&self.machine, &unnamed) {
+            ids.extend(self.with_archive(|archive| {
+                let cached = archive.cached(&self.machine, &unnamed);
+                let cached: Vec<ComponentId> = cached.into_iter().take(MAX_CACHED).collect();
+                // Whoever stops here stops at the next step as well.
+                let _ = archive.prepare(&self.machine, &cached, &self.pool, &Silent);
+                cached
+            }));
+        }
         let none = Traces::none(&self.machine);
         let there: Vec<Known> =
             ids.iter().filter_map(|id| self.described(id)).filter(|known| none.are_files_of(known)).collect();
