@@ -127,6 +127,27 @@ fn without_any_witness_what_lies_in_the_cache_or_in_a_store_tells_whose_files_th
 }
 
 #[test]
+fn of_several_versions_at_hand_that_have_most_files_in_common_the_right_one_is_told() {
+    let stand = harbour();
+    let mut older = stand.packages[0].clone();
+    older.version = "1:0.9-1".into();
+    let changed = older.items.iter_mut().find(|item| item.path.ends_with("part-3")).unwrap();
+    changed.content = veritum_demo::Content::File(b"of the version before\n".to_vec());
+    let packages = stand.packages.iter().chain([&older]).collect();
+    stand.publish(&veritum_demo::archive::Suite::new(stand::SUITE, packages));
+    stand.lists("");
+    let deb = stand.at("/var/cache/apt/archives/quay_1%3a0.9-1_amd64.deb");
+    fs::write(deb, veritum_demo::write_deb(&older).unwrap()).unwrap();
+    fs::remove_file(stand.at("/var/log/dpkg.log")).unwrap();
+    edit(&stand, STATUS, |text| without_entry(&text, "quay"));
+    remove_records(&stand, "quay", &[]);
+    add_berth(&stand, "");
+    let report = check(&stand.offline());
+    assert!(is_seen(&report, ALTERED), "{:#?}", report.findings);
+    assert!(!is_seen(&report, "/usr/share/quay/part-3"), "{:#?}", report.findings);
+}
+
+#[test]
 fn a_package_in_the_cache_whose_files_are_gone_or_another_ones_is_not_missed() {
     for gone in [true, false] {
         let stand = harbour();

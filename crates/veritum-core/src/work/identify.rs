@@ -11,7 +11,7 @@ use crate::event::Silent;
 use crate::model::{ComponentId, Digest, Entry, EntryKind, FileKind, SystemPath, readable};
 use crate::platform::Component;
 use crate::platform::debian::database::{Key, Stanza, changelog_of};
-use crate::platform::debian::{info_list, info_md5sums, info_stems, last_versions};
+use crate::platform::debian::{compare_versions, info_list, info_md5sums, info_stems, last_versions};
 use crate::store::{Manifest, Records, Store};
 use crate::target::Machine;
 
@@ -19,6 +19,8 @@ use crate::target::Machine;
 const MAX_RECORD: u64 = 64 << 20;
 /// So many files are compared to tell the version of a component of which nothing else is left.
 const MAX_COMPARED: usize = 50;
+/// So many, where several versions have most of them in common.
+const MAX_TELLING: usize = 10_000;
 /// So many names that others depend on in vain are looked for.
 const MAX_MISSED: usize = 200;
 /// So many components of stores, and so many packages of the cache, are looked for that nothing of the database names.
@@ -278,11 +280,19 @@ impl Workshop {
     }
 }
 
-/// The one whose records these are; none when several could be meant.
+/// The one whose records these are; none when several could be meant. Where nothing but files is left, and versions at hand
+/// have most of them in common, it is the one that has the most of them, and of several the newest.
 fn only_one(known: impl Iterator<Item = Known>, traces: &Traces<'_>) -> Option<Known> {
-    let mut fitting = known.filter(|known| traces.are_of(known));
-    let first = fitting.next()?;
-    fitting.next().is_none().then_some(first)
+    let mut fitting: Vec<Known> = known.filter(|known| traces.are_of(known)).collect();
+    if fitting.len() > 1 && traces.are_none() {
+        let same: Vec<usize> = fitting.iter().map(|known| traces.same_files(known, MAX_TELLING).0).collect();
+        let most = same.iter().max().copied();
+        let mut same = same.into_iter();
+        fitting.retain(|_| same.next() == most);
+        fitting.sort_by(|a, b| compare_versions(&a.id.version, &b.id.version));
+        return fitting.pop();
+    }
+    if fitting.len() > 1 { None } else { fitting.pop() }
 }
 
 impl<'a> Traces<'a> {
@@ -332,17 +342,28 @@ impl<'a> Traces<'a> {
         if self.logged.is_some() || self.written.is_some() {
             return self.logged.as_ref() == Some(version) || self.written.as_ref() == Some(version);
         }
+        let (same, all) = self.same_files(known, MAX_COMPARED);
+        all > 0 && same * 2 > all
+    }
+
+    /// Of the first files that the package ships, how many stand here as they are shipped, and how many were compared.
+    fn same_files(&self, known: &Known, most: usize) -> (usize, usize) {
         let files = known.manifest.entries.iter().filter_map(|e| match &e.kind {
             EntryKind::File { digest, size, .. } if *size > 0 => Some((&e.path, digest, *size)),
             _ => None,
         });
         let (mut same, mut all) = (0, 0);
-        for (path, digest, size) in files.take(MAX_COMPARED) {
+        for (path, digest, size) in files.take(most) {
             all += 1;
             let bytes = self.machine.read_up_to(path, size.min(MAX_RECORD)).ok().flatten();
             same += usize::from(bytes.is_some_and(|bytes| Digest::of(&bytes) == *digest));
         }
-        all > 0 && same * 2 > all
+        (same, all)
+    }
+
+    /// Whether nothing but the files themselves is left.
+    fn are_none(&self) -> bool {
+        self.list.is_none() && self.md5sums.is_none() && self.logged.is_none() && self.written.is_none()
     }
 
     /// Whether the log or the history of changes names just this version.
