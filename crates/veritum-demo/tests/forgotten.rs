@@ -172,6 +172,26 @@ fn a_package_in_the_cache_whose_files_are_gone_or_another_ones_is_not_missed() {
 }
 
 #[test]
+fn an_essential_package_that_nothing_names_is_missed_even_when_nothing_at_hand_has_it() {
+    for essential in [true, false] {
+        let mut stand = harbour();
+        let [quay, _] = &mut stand.packages[..] else { panic!() };
+        quay.fields.push(if essential { "Essential: yes" } else { "Priority: required" }.into());
+        stand.publish(&stand.suite());
+        stand.lists("");
+        fs::remove_file(stand.at("/var/log/dpkg.log")).unwrap();
+        edit(&stand, STATUS, |text| without_entry(&text, "quay"));
+        remove_records(&stand, "quay", &[]);
+        add_berth(&stand, "");
+        stand.write("/var/lib/dpkg/info/berth.md5sums", b"");
+        fs::remove_dir_all(stand.at("/var/cache/apt/archives")).unwrap();
+        let report = check(&stand.offline());
+        let told: Vec<&str> = report.findings.iter().filter_map(|f| f.cause.as_deref()).collect();
+        assert_eq!(told.iter().any(|cause| cause.contains("it lacks quay")), essential, "{told:?}");
+    }
+}
+
+#[test]
 fn of_a_forgotten_package_that_nothing_at_hand_knows_there_is_a_finding_that_stays() {
     let stand = harbour();
     edit(&stand, STATUS, |text| without_entry(&text, "quay"));

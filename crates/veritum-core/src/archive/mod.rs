@@ -218,10 +218,23 @@ impl Archive {
         self.table.of(id).iter().map(|candidate| *candidate.sum.get()).collect()
     }
 
-    /// Names of packages that no system of these archives is without, as far as indexes were read.
+    /// Names of packages that no system of these archives, or hardly any, is without, as far as indexes were read.
     #[must_use]
     pub fn basic(&self) -> Vec<String> {
-        self.table.basic().iter().cloned().collect()
+        self.table.basic().cloned().collect()
+    }
+
+    /// Names of the packages that are essential by the source that most of these components come from.
+    #[must_use]
+    pub fn essential<'a>(&self, installed: impl Iterator<Item = &'a ComponentId>) -> Vec<String> {
+        let mut count: HashMap<usize, usize> = HashMap::new();
+        for candidate in installed.flat_map(|id| self.table.of(id)) {
+            for source in std::iter::once(&candidate.source).chain(&candidate.others) {
+                *count.entry(*source).or_default() += 1;
+            }
+        }
+        let main = count.into_iter().max_by_key(|(source, count)| (*count, std::cmp::Reverse(*source)));
+        main.map(|(source, _)| self.table.essential(source).cloned().collect()).unwrap_or_default()
     }
 
     /// Whether the network may be used.

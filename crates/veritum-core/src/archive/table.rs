@@ -1,6 +1,6 @@
 //! What a verified index lists, for the components of one machine.
 
-use std::collections::{BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 use crate::model::ComponentId;
 use crate::platform::debian::apt::{FileSum, for_each_listed};
@@ -20,8 +20,9 @@ pub struct Candidate {
     pub sum: Verified<FileSum>,
 }
 
-/// How a package that no system is without is marked in a condensed index.
-const BASIC: &str = "basic";
+/// How packages that no system, or hardly any, is without are marked in a condensed index.
+const ESSENTIAL: &str = "essential";
+const REQUIRED: &str = "required";
 
 /// What all verified indexes together say of the components that are installed.
 #[derive(Debug, Default)]
@@ -31,8 +32,10 @@ pub struct Table {
     newest: HashMap<(String, String), String>,
     /// The same, without sources whose versions are installed only when they are asked for.
     offered: HashMap<(String, String), String>,
-    /// Names of packages that no system is without.
-    basic: BTreeSet<String>,
+    /// Names of essential packages, with the sources that call them so.
+    essential: BTreeMap<String, BTreeSet<usize>>,
+    /// Names of packages of the priority `required`.
+    required: BTreeSet<String>,
 }
 
 /// An index as it is kept: a line for each package, with tabs. Small, and quick to look through.
@@ -40,7 +43,12 @@ pub(super) fn condensed(index: Verified<Vec<u8>>) -> Verified<Vec<u8>> {
     index.map(|bytes| {
         let mut text = String::with_capacity(bytes.len() / 5);
         for_each_listed(&bytes, |l| {
-            let fields = [l.name, l.version, l.arch, l.size, l.sha256, l.path, if l.basic { BASIC } else { "" }];
+            let mark = match (l.essential, l.required) {
+                (true, _) => ESSENTIAL,
+                (false, true) => REQUIRED,
+                (false, false) => "",
+            };
+            let fields = [l.name, l.version, l.arch, l.size, l.sha256, l.path, mark];
             if fields.iter().all(|f| !f.contains('\t')) {
                 for (at, field) in fields.iter().enumerate() {
                     text.push_str(field);
@@ -74,13 +82,15 @@ impl Table {
             from = end + 1;
             // The name alone rules out nearly all lines.
             let line = &bytes[range.clone()];
-            if line.ends_with(BASIC.as_bytes())
-                && line.len() > BASIC.len()
-                && line[line.len() - BASIC.len() - 1] == b'\t'
-                && !on_demand
+            let mark =
+                if on_demand { b"" } else { &line[memchr::memrchr(b'\t', line).map_or(line.len(), |at| at + 1)..] };
+            if (mark == ESSENTIAL.as_bytes() || mark == REQUIRED.as_bytes())
                 && let Some(name) = line.split(|b| *b == b'\t').next().and_then(|name| std::str::from_utf8(name).ok())
             {
-                self.basic.insert(name.to_owned());
+                match mark == ESSENTIAL.as_bytes() {
+                    true => drop(self.essential.entry(name.to_owned()).or_default().insert(source)),
+                    false => drop(self.required.insert(name.to_owned())),
+                }
             }
             if !names.contains(&line[..memchr::memchr(b'\t', line).unwrap_or(line.len())]) {
                 continue;
@@ -115,10 +125,14 @@ impl Table {
         self.exact.get(id).map_or(&[], Vec::as_slice)
     }
 
-    /// Names of packages that no system of these archives is without.
-    #[must_use]
-    pub fn basic(&self) -> &BTreeSet<String> {
-        &self.basic
+    /// Names of packages that no system of these archives, or hardly any, is without.
+    pub fn basic(&self) -> impl Iterator<Item = &String> {
+        self.essential.keys().chain(&self.required)
+    }
+
+    /// Names of the packages that are essential by this source.
+    pub fn essential(&self, source: usize) -> impl Iterator<Item = &String> {
+        self.essential.iter().filter(move |(_, sources)| sources.contains(&source)).map(|(name, _)| name)
     }
 
     /// All components of that name that are listed.
@@ -213,7 +227,9 @@ mod tests {
              Package: sea\nEssential: no\nVersion: 1\nArchitecture: all\nFilename: b\nSize: 7\nSHA256: {SUM}\n"
         );
         let table = table(&[condensed(testing::verified(text.into_bytes()))]);
-        assert_eq!(table.basic().iter().collect::<Vec<_>>(), ["salt", "sand"]);
+        assert_eq!(table.basic().collect::<Vec<_>>(), ["sand", "salt"]);
+        assert_eq!(table.essential(0).collect::<Vec<_>>(), ["sand"]);
+        assert_eq!(table.essential(1).count(), 0);
         assert!(table.named("sand").is_empty());
     }
 

@@ -67,6 +67,11 @@ impl Workshop {
     /// Finds components that nothing of the package database names, and whose files are here all the same: what others
     /// depend on in vain, what no system is without, and what lies in a store or in the package cache.
     pub(super) fn find_forgotten(&mut self) {
+        self.find_left();
+        self.miss_essential();
+    }
+
+    fn find_left(&mut self) {
         let mut missed = self.missed();
         let left_behind = self.left_behind();
         missed.extend(left_behind.into_iter().filter(|name| !missed.contains(name)).collect::<Vec<_>>());
@@ -77,6 +82,18 @@ impl Workshop {
         let log = || versions.get_or_init(|| last_versions(&self.machine));
         let found: Vec<_> = missed.iter().map(|name| (name, self.lost_entry(name, &log))).collect();
         self.adopt(found);
+    }
+
+    /// Counts as lost what is essential, and of which nothing at hand could tell anything else: no system is without it.
+    fn miss_essential(&mut self) {
+        let ids = self.installed.components.iter().map(|c| &c.id);
+        let essential = self.open_archive(|archive| archive.essential(ids)).unwrap_or_default();
+        let known = self.database.known_names();
+        let missing: Vec<String> = essential.into_iter().filter(|name| !known.contains(name.as_str())).collect();
+        let adopted = |name: &String| self.installed.components.iter().any(|c| c.id.name == *name);
+        let missing: Vec<String> = missing.into_iter().filter(|name| !adopted(name)).collect();
+        self.database.lost.extend(missing);
+        self.installed.lost.clone_from(&self.database.lost);
     }
 
     /// Takes in the entries that were found.

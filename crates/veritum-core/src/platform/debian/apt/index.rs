@@ -15,8 +15,10 @@ pub struct Listed<'a> {
     pub size: &'a str,
     /// SHA-256 of the package file, hexadecimal.
     pub sha256: &'a str,
-    /// Whether no system is without it: essential (Debian Policy 3.8) or of the priority `required` (2.5).
-    pub basic: bool,
+    /// Whether it is essential (Debian Policy 3.8): no system is without it.
+    pub essential: bool,
+    /// Whether it is of the priority `required` (Debian Policy 2.5): hardly any system is without it.
+    pub required: bool,
 }
 
 #[derive(Default)]
@@ -45,7 +47,8 @@ impl<'a> Fields<'a> {
             path,
             size,
             sha256,
-            basic: self.essential == Some("yes") || self.priority == Some("required"),
+            essential: self.essential == Some("yes"),
+            required: self.priority == Some("required"),
         })
     }
 }
