@@ -15,7 +15,7 @@ use crate::signing::{Signing, VendorKey, sign_clear, sign_detached};
 pub struct Suite<'a> {
     /// Its name below `dists/`.
     pub name: &'a str,
-    /// Who makes it; empty where it names nobody.
+    /// Who makes it; empty where none is named.
     pub origin: &'a str,
     /// Its packages.
     pub packages: Vec<&'a Package>,

@@ -443,7 +443,7 @@ fn another_origins_lists_signed_by_the_same_key_are_not_used_where_the_origin_is
     assert_eq!(check(&stand.settings()).downloads.len(), 1);
     stand.publish(&Suite { origin: "Saltmarsh", made: stand.suite().made + 60, ..stand.suite() });
     let of_sources = |report: &CheckReport| report.sources[0].why.clone().unwrap_or_default();
-    let why = "its release file is of the origin Saltmarsh, which was Foreshore before";
+    let why = "its release file names the origin Saltmarsh; before it named Foreshore";
     let report = check(&stand.settings());
     assert_eq!((report.downloads.len(), of_sources(&report).as_str()), (0, why));
     // At hand as well; and one that names none is not another one.

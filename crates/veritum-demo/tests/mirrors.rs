@@ -149,7 +149,7 @@ fn a_server_that_leads_out_of_the_web_is_not_followed_and_that_is_the_reason() {
         stand.mirror.misbehave(PACKAGE, Mischief::LeadsTo(to.to_owned()), usize::MAX);
         let report = repair(&stand.settings());
         let why = &report.areas[0].remaining[0].reason;
-        assert!(why.contains("leads to an address that is not followed"), "{to}: {why}");
+        assert!(why.contains("redirects to an address that is not followed"), "{to}: {why}");
     }
 }
 

@@ -386,8 +386,8 @@ fn a_link_of_alternatives_is_made_only_where_a_script_that_is_as_shipped_asks_fo
     let report = harbour.check();
     let left: Vec<String> = report.left.iter().map(|left| left.subject.to_string()).collect();
     assert_eq!(left, ["/usr/share/rope/knot"], "{report:#?}");
-    assert!(report.left[0].reason.contains("no script of an installed component asks for a link there"));
-    // An altered script is put right first, and says nothing until then.
+    assert!(report.left[0].reason.contains("no script of an installed package asks for this link"));
+    // An altered script is restored first, and does not count until then.
     harbour.change("/var/lib/dpkg/info/berth.postinst", "knot hitch", "knot cleat");
     harbour.write("/var/lib/dpkg/alternatives/cleat", "auto\n/usr/bin/cleat\n\n/usr/bin/quay\n20\n\n");
     support::repair(&harbour.world.settings());

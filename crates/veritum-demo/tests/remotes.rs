@@ -160,7 +160,7 @@ fn each_way_for_a_server_to_be_of_no_use_is_told_apart() {
         (Mischief::LoginPage, "store.json", "login"),
         (Mischief::Endless, "timestamp.json", "sent more"),
         (Mischief::Circle, "store.json", "without end"),
-        (Mischief::LeadsTo("file:///etc/passwd".into()), "store.json", "leads to an address that is not followed"),
+        (Mischief::LeadsTo("file:///etc/passwd".into()), "store.json", "redirects to an address that is not followed"),
         (Mischief::LeadsTo("file://localhost/etc/passwd".into()), "timestamp.json", "neither http nor https"),
         (Mischief::Bytes(b"{}".to_vec()), "timestamp.json", "cannot be read"),
         (Mischief::OtherBytes, "index.json", "not the one that was signed"),

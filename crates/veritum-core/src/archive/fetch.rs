@@ -363,7 +363,7 @@ impl Pace {
 /// Where a server leads: always to the web.
 fn led_on(from: &str, host: &str, to: Option<&[u8]>) -> Result<String, FetchError> {
     let away = |why: &str| FetchError::LeadsAway { host: host.to_owned(), why: why.to_owned() };
-    let to = to.and_then(|to| std::str::from_utf8(to).ok()).ok_or_else(|| away("it names none"))?;
+    let to = to.and_then(|to| std::str::from_utf8(to).ok()).ok_or_else(|| away("no address is given"))?;
     let whole = Url::parse(from).and_then(|from| from.join(to)).map_err(|e| away(&format!("{to}: {e}")))?;
     match whole.scheme() {
         "http" | "https" => Ok(whole.into()),

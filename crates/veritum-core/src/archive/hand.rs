@@ -29,7 +29,7 @@ enum Place {
     Host(PathBuf),
 }
 
-/// Packages up to this size are read into memory: once read and verified, nobody can alter them.
+/// Packages up to this size are read into memory: once they are read, no other process can change them.
 const MAX_IN_MEMORY: u64 = 48 << 20;
 
 /// A verified package as a whole: small ones in memory, others as their file.

@@ -50,7 +50,7 @@ impl Archive {
         let seen = SeenReleases::in_folder(&self.settings.trust);
         // That it cannot be read is told beside the answer, where the newest release is asked for.
         let before = seen.other_origin(&source.words(), &release.origin).ok()??;
-        Some(format!("its release file is of the origin {}, which was {before} before", release.origin))
+        Some(format!("its release file names the origin {}; before it named {before}", release.origin))
     }
 
     /// Whether what the network gives is older than what was seen of that archive before. Lists that lie on a machine

@@ -8,7 +8,7 @@ use std::io::{self, Write as _};
 use std::os::unix::fs::{MetadataExt as _, OpenOptionsExt as _};
 use std::path::{Path, PathBuf};
 
-/// How often the shared part is opened anew when it was put in its place, or given up, in between.
+/// How often the shared part is opened again when another process finished or removed it in between.
 const TRIES: u32 = 4;
 
 /// A part file that this process alone writes.
@@ -142,7 +142,7 @@ mod tests {
     }
 
     #[test]
-    fn a_part_that_was_given_up_is_nobodys_while_its_lock_is_held() {
+    fn a_lock_on_a_removed_part_does_not_count() {
         let dir = tempfile::tempdir().unwrap();
         let to = dir.path().join("quay.deb");
         let first = Partial::open(&to).unwrap();

@@ -34,8 +34,8 @@ pub enum FetchError {
         /// The host.
         host: String,
     },
-    /// It leads to an address that is none of the web.
-    #[error("{host} leads to an address that is not followed ({why})")]
+    /// It redirects to an address that is neither http nor https.
+    #[error("{host} redirects to an address that is not followed ({why})")]
     LeadsAway {
         /// The host.
         host: String,

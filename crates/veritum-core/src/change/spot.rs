@@ -19,8 +19,9 @@ use crate::target::{Dir, Exchange};
 
 pub(super) const CHANGED: &str = "it has changed since it was checked";
 const TAKEN: &str = "something else took its place at that moment; what had stood there is kept";
-pub(super) const MOVED: &str = "the folder that it is in was moved away at that moment: it was left in there as it was";
-pub(super) const TAKEN_AWAY: &str = "it was taken away at that moment";
+pub(super) const MOVED: &str =
+    "the folder that it is in was moved while this ran: it was left in that folder, unchanged";
+pub(super) const TAKEN_AWAY: &str = "it was removed by another program while this ran";
 pub(super) const GONE: &str = "the folder that it is in is no longer there";
 
 /// A disk that failed; else done, or the reason why this one is not to be done.

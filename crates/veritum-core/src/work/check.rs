@@ -63,7 +63,7 @@ impl<'a> Wanted<'a> {
         Self { scope, store: None, fresh: false, written: None, quick: false, fetch: false, failed, partial: false }
     }
 
-    /// What came of a part; `None` when somebody said stop and what was found until then is an answer.
+    /// What came of a part; `None` when it was interrupted and what was found until then is an answer.
     pub(super) fn so_far<T>(&self, part: Result<T, WorkError>, stopped: &mut bool) -> Result<Option<T>, WorkError> {
         match part {
             Err(WorkError::Stopped) if self.partial => {
@@ -75,7 +75,7 @@ impl<'a> Wanted<'a> {
     }
 }
 
-/// What was not examined of an area because somebody said stop.
+/// That an area was not examined because the check was interrupted.
 pub(super) fn not_reached(area: Area, why: &str) -> UnexaminedReport {
     UnexaminedReport { area, reason: why.into(), count: 1, example: None }
 }

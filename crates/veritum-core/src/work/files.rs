@@ -33,7 +33,7 @@ pub(super) struct FilesPart {
     pub(super) area: AreaReport,
     pub(super) unexamined: Vec<UnexaminedReport>,
     pub(super) unverified: Option<UnverifiedReport>,
-    /// Whether somebody said stop before all of it was done.
+    /// Whether it was interrupted before all of it was done.
     pub(super) stopped: bool,
 }
 
@@ -125,7 +125,8 @@ impl Workshop {
         }
         let mut unexamined = self.unexamined(scope, &reference, &files);
         if stopped && files.not_reached == 0 {
-            unexamined.push(not_reached(Area::Files, "stopped before what was found was held against signed packages"));
+            unexamined
+                .push(not_reached(Area::Files, "stopped before what was found was compared with the signed packages"));
         }
         let unverified = self.unverified(&reference, scope);
         drop(at_hand);

@@ -64,14 +64,15 @@ impl Workshop {
         self.adopt(found);
     }
 
-    /// Finds components that nothing of the package database names, and whose files are here all the same: what others
-    /// depend on in vain, what no system is without, and what lies in a store or in the package cache.
+    /// Finds components that the package database does not name: those whose files are here, and those that are essential.
     pub(super) fn find_forgotten(&mut self) {
-        self.find_left();
+        self.find_by_files();
         self.miss_essential();
     }
 
-    fn find_left(&mut self) {
+    /// Finds those whose files are here: what others depend on and is not installed, what no system is without, and what lies
+    /// in a store or in the package cache.
+    fn find_by_files(&mut self) {
         let mut missed = self.missed();
         let left_behind = self.left_behind();
         missed.extend(left_behind.into_iter().filter(|name| !missed.contains(name)).collect::<Vec<_>>());
@@ -84,14 +85,15 @@ impl Workshop {
         self.adopt(found);
     }
 
-    /// Counts as lost what is essential, and of which nothing at hand could tell anything else: no system is without it.
+    /// Counts as lost the essential packages that nothing names: no system is without them, even where no package is there to
+    /// compare with.
     fn miss_essential(&mut self) {
         let ids = self.installed.components.iter().map(|c| &c.id);
         let essential = self.open_archive(|archive| archive.essential(ids)).unwrap_or_default();
         let known = self.database.known_names();
-        let missing: Vec<String> = essential.into_iter().filter(|name| !known.contains(name.as_str())).collect();
-        let adopted = |name: &String| self.installed.components.iter().any(|c| c.id.name == *name);
-        let missing: Vec<String> = missing.into_iter().filter(|name| !adopted(name)).collect();
+        let adopted: HashSet<&str> = self.installed.components.iter().map(|c| c.id.name.as_str()).collect();
+        let is_named = |name: &str| known.contains(name) || adopted.contains(name);
+        let missing: Vec<String> = essential.into_iter().filter(|name| !is_named(name)).collect();
         self.database.lost.extend(missing);
         self.installed.lost.clone_from(&self.database.lost);
     }

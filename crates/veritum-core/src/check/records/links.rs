@@ -14,8 +14,8 @@ const MAX_NAMES: usize = 100_000;
 const LINKS: &str = "/etc/alternatives";
 
 /// Judges the records of alternatives, and the links under their names: one that is gone or leads nowhere. One that
-/// leads to another thing that is there was set so by somebody. A link outside `/etc/alternatives` is only made where a
-/// script of a component asks for it: the records themselves are signed by nobody. `known` is what is wrong with the
+/// leads to another thing that is there was set so on purpose. A link outside `/etc/alternatives` is only made where a
+/// script of a package asks for it: the records themselves are not signed. `known` is what is wrong with the
 /// other records.
 #[must_use]
 pub fn judge_alternatives(machine: &Machine, database: &Database, known: &[RecordFault]) -> Vec<RecordFault> {
@@ -90,10 +90,10 @@ fn links(machine: &Machine, name: &[u8], record: &Alternatives, offered: &Offere
     faults
 }
 
-/// A fault that only the administrator can put right: nothing but the record says that a link belongs there.
+/// A fault that only the administrator can repair: nothing but the record says that a link belongs there.
 fn not_made(fault: RecordFault, name: &[u8]) -> RecordFault {
     let next = format!("update-alternatives --config {}", crate::model::quoted(name));
-    let reason = "no script of an installed component asks for a link there, only the record of alternatives does";
+    let reason = "no script of an installed package asks for this link, only the record of alternatives names it";
     RecordFault { mend: Err(Unknown::new(reason, &next)), ..fault }
 }
 
