@@ -188,6 +188,12 @@ fn an_essential_package_that_nothing_names_is_missed_even_when_nothing_at_hand_h
         let report = check(&stand.offline());
         let told: Vec<&str> = report.findings.iter().filter_map(|f| f.cause.as_deref()).collect();
         assert_eq!(told.iter().any(|cause| cause.contains("it lacks quay")), essential, "{told:?}");
+        // A repair of something else in the database does not forget it.
+        edit(&stand, STATUS, |text| text.trim_end().to_owned());
+        let after = repair(&stand.offline()).after.unwrap();
+        let is_missed =
+            |f: &veritum_core::model::Finding| f.cause.as_ref().is_some_and(|c| c.contains("it lacks quay"));
+        assert_eq!(after.findings.iter().any(is_missed), essential, "{:#?}", after.findings);
     }
 }
 

@@ -217,6 +217,7 @@ impl Workshop {
     pub(super) fn read_again(&mut self) -> Result<(), WorkError> {
         (self.installed, self.database) = Debian::read(&self.machine)?;
         self.identify();
+        self.find_forgotten();
         Ok(())
     }
 }
