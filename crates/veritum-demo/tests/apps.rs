@@ -131,7 +131,10 @@ fn a_name_that_fits_none_or_several_is_refused_with_the_names_there_are() {
     assert!(known.iter().any(|name| name == "gullmail"));
     // One that belongs to no component: only whether it can be started is looked at.
     let report = look(&demo.settings(), &app("org.quay.Own"));
-    assert_eq!((report.areas.len(), report.areas[0].area, report.outcome), (1, Area::Apps, OutcomeWord::Sound));
+    assert_eq!(
+        (report.areas.len(), report.area(Area::Apps).unwrap().area, report.outcome),
+        (1, Area::Apps, OutcomeWord::Sound)
+    );
 }
 
 #[test]

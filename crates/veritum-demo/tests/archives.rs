@@ -12,7 +12,7 @@ use stand::{Stand, names};
 use support::{check, open, repair, told, try_repair};
 use veritum_core::check::Scope;
 use veritum_core::event::Silent;
-use veritum_core::model::{SystemPath, Voucher};
+use veritum_core::model::{Area, SystemPath, Voucher};
 use veritum_core::report::{CheckReport, OutcomeWord, UnverifiedReport};
 use veritum_core::target::LiveDisk;
 use veritum_core::testkit::Tree;
@@ -83,7 +83,7 @@ fn a_repair_from_apts_cache_needs_no_network_and_leaves_the_machine_as_it_was() 
     fs::remove_dir_all(stand.at("/usr/share/pier")).unwrap();
     fs::remove_file(stand.at("/usr/share/quay/part-1")).unwrap();
     let report = repair(&stand.offline());
-    assert_eq!(report.areas[0].put_right, 3, "{:#?}", report.areas[0]);
+    assert_eq!(report.area(Area::Files).unwrap().put_right, 3, "{:#?}", report.area(Area::Files).unwrap());
     assert_eq!(tree(&stand).without_folder_times().differences(&before.without_folder_times()), [""; 0]);
     assert!(stand.mirror.asked().is_empty() && names(&stand.downloads()).is_empty());
 }
@@ -99,12 +99,12 @@ fn only_what_is_damaged_is_downloaded_and_that_is_said_before() {
     assert!(download.bytes > 100 && told.findings[0].remedy.as_ref().unwrap().download == Some(download.bytes));
     assert!(stand.fetched().is_empty(), "a check downloads no package");
     let report = repair(&stand.settings());
-    assert_eq!((report.areas[0].put_right, report.before.downloads.len()), (1, 1));
+    assert_eq!((report.area(Area::Files).unwrap().put_right, report.before.downloads.len()), (1, 1));
     assert_eq!(stand.fetched(), ["pool/main/q/quay/quay_1.0-1_amd64.deb"]);
     assert_eq!(tree(&stand).without_folder_times().differences(&before.without_folder_times()), [""; 0]);
     // What is there already is not fetched again.
     fs::write(stand.at("/usr/share/quay/part-3"), "wrong\n").unwrap();
-    assert_eq!(repair(&stand.settings()).areas[0].put_right, 1);
+    assert_eq!(repair(&stand.settings()).area(Area::Files).unwrap().put_right, 1);
     assert_eq!(stand.fetched().len(), 1);
 }
 
@@ -132,7 +132,7 @@ fn the_full_chain_of_a_repair_downloads_what_it_is_to_hold_everything_against() 
     let seen = check(&full());
     assert_eq!((seen.findings.len(), seen.downloads.len(), stand.fetched().len()), (2, 2, 2));
     let report = repair(&full());
-    assert_eq!((report.areas[0].put_right, stand.fetched().len()), (2, 2));
+    assert_eq!((report.area(Area::Files).unwrap().put_right, stand.fetched().len()), (2, 2));
     assert_eq!(report.after.unwrap().outcome, OutcomeWord::Sound);
     assert_eq!(look(&stand).differences(&before), [""; 0]);
 }
@@ -191,7 +191,7 @@ fn a_folder_of_packages_an_archive_in_a_folder_and_one_at_a_url_are_supplies() {
     );
     fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
     let url = Settings { from: vec![Supplier::Url(stand.mirror.url().to_owned())], ..stand.settings() };
-    assert_eq!(repair(&url).areas[0].put_right, 1);
+    assert_eq!(repair(&url).area(Area::Files).unwrap().put_right, 1);
 }
 
 #[test]
@@ -215,7 +215,13 @@ fn an_archive_in_a_folder_of_the_machine_needs_neither_lists_nor_cache_nor_netwo
     );
     fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
     let report = repair(&stand.offline());
-    assert_eq!(report.areas[0].put_right, 1, "{:?} {:?}", report.areas[0].remaining, report.before.sources);
+    assert_eq!(
+        report.area(Area::Files).unwrap().put_right,
+        1,
+        "{:?} {:?}",
+        report.area(Area::Files).unwrap().remaining,
+        report.before.sources
+    );
 }
 
 #[test]
@@ -231,7 +237,10 @@ fn a_pipe_in_a_packages_place_holds_nothing_up() {
         rustix::fs::mknodat(rustix::fs::CWD, &pipe, rustix::fs::FileType::Fifo, rustix::fs::Mode::RUSR, 0).unwrap();
     }
     let report = repair(&stand.settings());
-    assert_eq!((report.areas[0].put_right, report.areas[0].remaining.len()), (0, 1));
+    assert_eq!(
+        (report.area(Area::Files).unwrap().put_right, report.area(Area::Files).unwrap().remaining.len()),
+        (0, 1)
+    );
 }
 
 #[test]
@@ -247,7 +256,7 @@ fn a_package_that_is_not_the_signed_one_is_passed_over() {
     fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
     let report = check(&stand.offline());
     assert_eq!((by(&report, Voucher::Archive), report.left.len()), (1, 1));
-    assert_eq!(repair(&stand.settings()).areas[0].put_right, 1, "the archive has a good one");
+    assert_eq!(repair(&stand.settings()).area(Area::Files).unwrap().put_right, 1, "the archive has a good one");
 }
 
 #[test]
@@ -266,7 +275,7 @@ fn what_was_verified_once_vouches_again_without_its_package() {
     assert_eq!(by(&report, Voucher::Archive), 2);
     assert_eq!(told(&report.findings), [("/usr/share/quay/link".into(), "relinked")]);
     // A link needs no content, so it can be put right even so.
-    assert_eq!(repair(&stand.offline()).areas[0].put_right, 1);
+    assert_eq!(repair(&stand.offline()).area(Area::Files).unwrap().put_right, 1);
 }
 
 #[test]
@@ -356,7 +365,9 @@ fn a_newer_version_is_named_and_never_mixed_in() {
     stand.lists("");
     fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
     let report = repair(&stand.settings());
-    let [left] = report.areas[0].remaining.as_slice() else { panic!("{:?}", report.areas[0]) };
+    let [left] = report.area(Area::Files).unwrap().remaining.as_slice() else {
+        panic!("{:?}", report.area(Area::Files).unwrap())
+    };
     assert!(left.reason.contains("no longer lists quay 1:1.0-1, only 1:1.0-2"), "{}", left.reason);
     assert!(left.next.as_ref().unwrap().contains("--from"));
     assert!(stand.fetched().is_empty());
@@ -425,7 +436,7 @@ fn another_suites_signed_lists_under_this_ones_names_are_not_used() {
     assert_eq!((by(&report, Voucher::Archive), report.sources[0].standing.as_str()), (0, "unusable"));
     let why = report.sources[0].why.as_ref().unwrap();
     assert!(why.contains("it is the release file of stable (saltwort-old), not of saltwort"), "{why}");
-    let scope = Scope { areas: vec![veritum_core::model::Area::Updates], ..Scope::default() };
+    let scope = Scope { areas: vec![Area::Updates], ..Scope::default() };
     let updates = open(&stand.offline()).check(&scope, &Silent).unwrap();
     assert!(updates.findings.iter().any(|f| f.cause.as_ref().is_some_and(|cause| cause == why)), "{updates:#?}");
     // Over the network as well, and a repair gets nothing from it.
@@ -486,7 +497,12 @@ fn a_stale_part_of_a_download_is_no_fault_of_the_archives_and_all_of_it_is_got_i
         let part = stand.downloads().join(format!("{sum}.part"));
         fs::write(&part, vec![b'x'; usize::try_from(length).unwrap()]).unwrap();
         let repaired = repair(&tried);
-        assert_eq!(repaired.areas[0].put_right, 1, "{length}: {:?}", repaired.areas[0].remaining);
+        assert_eq!(
+            repaired.area(Area::Files).unwrap().put_right,
+            1,
+            "{length}: {:?}",
+            repaired.area(Area::Files).unwrap().remaining
+        );
     }
 }
 
@@ -494,7 +510,7 @@ fn a_stale_part_of_a_download_is_no_fault_of_the_archives_and_all_of_it_is_got_i
 fn that_what_was_seen_before_cannot_be_read_here_is_no_fault_of_the_archives() {
     let stand = Stand::new();
     stand.lists("");
-    let scope = Scope { areas: vec![veritum_core::model::Area::Updates], ..Scope::default() };
+    let scope = Scope { areas: vec![Area::Updates], ..Scope::default() };
     let before = open(&stand.settings()).check(&scope, &Silent).unwrap();
     fs::write(stand.trust().join("archives.json"), "[").unwrap();
     let report = open(&stand.settings()).check(&scope, &Silent).unwrap();

@@ -103,10 +103,18 @@ fn a_whole_store_is_sound_and_all_of_it_was_read() {
     let place = place();
     let report = audit(&place.world.settings());
     assert_eq!((report.outcome, report.findings.len(), report.notes.len()), (OutcomeWord::Sound, 0, 0));
-    assert!(report.areas[0].bytes > 900_000 && report.areas[0].extent.is_some(), "{:?}", report.areas);
+    assert!(
+        report.area(Area::Store).unwrap().bytes > 900_000 && report.area(Area::Store).unwrap().extent.is_some(),
+        "{:?}",
+        report.areas
+    );
     let plain = check(&place.world.settings());
     assert_eq!(plain.areas.iter().map(|a| a.area).collect::<Vec<_>>(), [Area::Store, Area::Records, Area::Files]);
-    assert_eq!((plain.outcome, plain.areas[0].bytes), (OutcomeWord::Sound, 0), "contents are not read unasked");
+    assert_eq!(
+        (plain.outcome, plain.area(Area::Store).unwrap().bytes),
+        (OutcomeWord::Sound, 0),
+        "contents are not read unasked"
+    );
 }
 
 #[test]
@@ -143,11 +151,19 @@ fn each_source_gives_back_what_it_has_and_the_machine_is_not_touched() {
         let before = veritum_core::testkit::Tree::take(&place.world.machine(), &[]);
         let done = mend(&settings);
         assert_eq!(
-            (done.areas[0].area, done.areas[0].put_right, done.areas[0].change),
+            (
+                done.area(Area::Store).unwrap().area,
+                done.area(Area::Store).unwrap().put_right,
+                done.area(Area::Store).unwrap().change
+            ),
             (Area::Store, 2, None),
             "{source:?}"
         );
-        assert!(done.areas[0].remaining.is_empty(), "{source:?}: {:?}", done.areas[0].remaining);
+        assert!(
+            done.area(Area::Store).unwrap().remaining.is_empty(),
+            "{source:?}: {:?}",
+            done.area(Area::Store).unwrap().remaining
+        );
         assert_eq!(audit(&place.world.settings()).outcome, OutcomeWord::Sound, "{source:?}");
         support::assert_same("the machine", &before, &veritum_core::testkit::Tree::take(&place.world.machine(), &[]));
         let aside: Vec<_> = place.files().into_iter().filter(|p| p.to_string_lossy().contains("set-aside")).collect();
@@ -162,7 +178,7 @@ fn without_a_source_it_is_left_with_what_to_do_and_nothing_is_written() {
     place.machine_loses(1);
     let before = place.files();
     let done = mend(&place.world.settings());
-    let [left] = done.areas[0].remaining.as_slice() else { panic!("{done:#?}") };
+    let [left] = done.area(Area::Store).unwrap().remaining.as_slice() else { panic!("{done:#?}") };
     assert!(left.next.as_ref().unwrap().contains("--from"), "{left:?}");
     assert_eq!(before, place.files());
 }
@@ -191,7 +207,12 @@ fn a_damaged_store_never_damages_a_file_and_a_plain_repair_puts_it_right_first()
             Agreement::Yes
         })
         .unwrap();
-    assert_eq!((asked, report.areas[0].put_right, report.areas[1].put_right), (1, 2, 2), "{:#?}", report.areas);
+    assert_eq!(
+        (asked, report.area(Area::Store).unwrap().put_right, report.area(Area::Files).unwrap().put_right),
+        (1, 2, 2),
+        "{:#?}",
+        report.areas
+    );
     assert_eq!(report.after.unwrap().outcome, OutcomeWord::Sound);
     assert_eq!(check(&place.world.settings()).outcome, OutcomeWord::Sound);
 }
@@ -202,7 +223,11 @@ fn a_missing_content_shows_in_a_plain_check_and_a_store_without_its_rights_is_le
     place.lose(b"right 4\n");
     let report = check(&place.world.settings());
     assert_eq!((one(&report).verdict, one(&report).area), (Verdict::Missing, Area::Store));
-    assert_eq!(report.areas[1].outcome, OutcomeWord::Sound, "the machine's own file is as it should be");
+    assert_eq!(
+        report.area(Area::Records).unwrap().outcome,
+        OutcomeWord::Sound,
+        "the machine's own file is as it should be"
+    );
 }
 
 #[test]
@@ -217,7 +242,7 @@ fn manifests_come_back_from_packages_and_from_other_stores() {
         assert_eq!(report.findings.len(), 2, "{:#?}", report.findings);
         assert!(report.notes.is_empty(), "what a lost manifest names is not superfluous: {:#?}", report.notes);
         // The machine's files are judged by something weaker meanwhile, and that is said.
-        assert_eq!(check(&place.world.settings()).areas[1].outcome, OutcomeWord::SoundAsKnown);
+        assert_eq!(check(&place.world.settings()).area(Area::Records).unwrap().outcome, OutcomeWord::SoundAsKnown);
         mend(&place.from(place.dir.path().join(source)));
         assert_eq!(audit(&place.world.settings()).outcome, OutcomeWord::Sound, "{source}");
     }
@@ -293,11 +318,11 @@ fn the_index_and_the_list_of_keys_need_no_copy_and_the_keeper_can_sign_the_rest_
     let index = place.files().into_iter().find(|p| p.starts_with(store.join("targets"))).unwrap();
     std::fs::write(&index, "{}").unwrap();
     std::fs::write(store.join("metadata/1.root.json"), "{}").unwrap();
-    assert!(mend(&place.world.settings()).areas[0].remaining.is_empty());
+    assert!(mend(&place.world.settings()).area(Area::Store).unwrap().remaining.is_empty());
     assert_eq!(audit(&place.world.settings()).outcome, OutcomeWord::Sound);
 
     std::fs::write(store.join("metadata/timestamp.json"), "{}").unwrap();
-    let left = mend(&place.world.settings()).areas[0].remaining.clone();
+    let left = mend(&place.world.settings()).area(Area::Store).unwrap().remaining.clone();
     assert!(left[0].next.as_ref().unwrap().contains("store publish"), "{left:?}");
     let expires = jiff::Timestamp::from_second(veritum_demo::EXPIRES).unwrap();
     let key = place.world.keys().publish;
@@ -321,7 +346,7 @@ fn an_older_copy_does_not_bring_a_store_back_in_time() {
     std::fs::write(store.join("metadata/timestamp.json"), "{}").unwrap();
     let tried = open(&place.from(place.copy())).repair(&only_store(), &Silent, &mut |_| Agreement::Yes);
     let refused = match tried {
-        Ok(done) => format!("{:?}", done.areas[0].remaining),
+        Ok(done) => format!("{:?}", done.area(Area::Store).unwrap().remaining),
         Err(e) => e.to_string(),
     };
     assert!(refused.contains("older than it was before"), "{refused}");
@@ -430,9 +455,14 @@ fn an_interrupted_repair_of_a_store_tells_what_was_done_and_goes_on_the_next_tim
     (1..4).for_each(|part| place.lose(format!("right {part}\n").as_bytes()));
     let settings = place.from(place.copy());
     let done = open(&settings).repair(&only_store(), &StopsMending::default(), &mut |_| Agreement::Yes).unwrap();
-    assert_eq!((done.areas[0].put_right, done.areas[0].remaining.len()), (1, 2), "{:#?}", done.areas[0]);
-    assert_eq!(done.areas[0].actions.iter().filter(|a| a.result == "failed").count(), 2);
-    assert_eq!(mend(&settings).areas[0].put_right, 2);
+    assert_eq!(
+        (done.area(Area::Store).unwrap().put_right, done.area(Area::Store).unwrap().remaining.len()),
+        (1, 2),
+        "{:#?}",
+        done.area(Area::Store).unwrap()
+    );
+    assert_eq!(done.area(Area::Store).unwrap().actions.iter().filter(|a| a.result == "failed").count(), 2);
+    assert_eq!(mend(&settings).area(Area::Store).unwrap().put_right, 2);
     assert_eq!(audit(&place.world.settings()).outcome, OutcomeWord::Sound);
 }
 
@@ -458,12 +488,12 @@ fn a_store_without_room_is_told_as_that_and_no_source_is_called_damaged() {
         let from: Vec<Supplier> = from.into_iter().map(Supplier::Place).collect();
         let settings = Settings { store: Some(disk.join("store").into()), from, ..world.settings() };
         let done = mend(&settings);
-        assert_eq!(done.areas[0].put_right, 0);
-        let why = done.areas[0].actions[0].why.as_deref().unwrap_or_default();
+        assert_eq!(done.area(Area::Store).unwrap().put_right, 0);
+        let why = done.area(Area::Store).unwrap().actions[0].why.as_deref().unwrap_or_default();
         assert!(why.to_lowercase().contains("no space") && !why.contains("damaged"), "{why}");
         assert!(!object.exists());
     }
     std::fs::remove_file(disk.join("filler")).unwrap();
     let settings = Settings { store: Some(disk.join("store").into()), ..world.settings() };
-    assert_eq!(mend(&settings).areas[0].put_right, 1);
+    assert_eq!(mend(&settings).area(Area::Store).unwrap().put_right, 1);
 }

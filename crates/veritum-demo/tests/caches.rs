@@ -35,7 +35,11 @@ fn repaired(stand: &Stand, look: impl FnOnce(&RepairReport)) {
     let report = open(&stand.settings()).repair_updates(ClearUpdates::default(), &Silent, &mut |_| Agreement::Yes);
     let report = report.unwrap();
     assert_eq!(report.proof.as_ref().unwrap().outcome, ProofWord::Proved, "{:#?}", report.proof);
-    assert!(report.areas[0].remaining.is_empty(), "{:#?}", report.areas[0].remaining);
+    assert!(
+        report.area(Area::Updates).unwrap().remaining.is_empty(),
+        "{:#?}",
+        report.area(Area::Updates).unwrap().remaining
+    );
     look(&report);
     undo(&stand.settings(), None).unwrap();
     assert_same("all of it comes back", &before, &Tree::take(&stand.world.machine(), &[STATE]));
@@ -68,7 +72,7 @@ fn a_folder_that_an_administrator_moved_is_none_of_that() {
     }
     assert!(told(&stand).is_empty());
     fs::write(stand.at("/var/cache/apt/pkgcache.bin"), "nothing of apt's").unwrap();
-    repaired(&stand, |report| assert_eq!(report.areas[0].actions.len(), 1));
+    repaired(&stand, |report| assert_eq!(report.area(Area::Updates).unwrap().actions.len(), 1));
 }
 
 #[test]
@@ -79,7 +83,7 @@ fn lists_whose_folder_is_not_there_come_with_their_folder() {
         let mut after = names(&stand.at(LISTS));
         after.retain(|name| name != "lock" && name != "partial");
         let lists: Vec<&String> = before.iter().filter(|n| *n != "lock" && *n != "partial").collect();
-        assert_eq!(after.len(), lists.len(), "{after:?} {lists:?} {:#?}", report.areas[0].actions);
+        assert_eq!(after.len(), lists.len(), "{after:?} {lists:?} {:#?}", report.area(Area::Updates).unwrap().actions);
     };
     fs::remove_dir_all(stand.at(LISTS)).unwrap();
     assert!(told(&stand).is_empty(), "the package tool makes one that is not there");

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use support::{check, folder, open, repair, undo};
 use veritum_core::check::Scope;
 use veritum_core::event::{Event, Flow, Observer, Silent};
-use veritum_core::model::SystemPath;
+use veritum_core::model::{Area, SystemPath};
 use veritum_core::report::{OutcomeWord, RepairReport};
 use veritum_core::target::LiveDisk;
 use veritum_core::work::{Agreement, Settings, WorkError, Workshop};
@@ -55,7 +55,10 @@ fn changes_are_taken_back_one_by_one_latest_first() {
     let place = Place::new();
     for (at, path) in ["/usr/share/quay/0", "/usr/share/pier/0"].iter().enumerate() {
         place.damage(path);
-        assert_eq!(repair(&place.settings(&format!("run {at}"), at as i64)).areas[0].change, Some(at as u64 + 1));
+        assert_eq!(
+            repair(&place.settings(&format!("run {at}"), at as i64)).area(Area::Files).unwrap().change,
+            Some(at as u64 + 1)
+        );
     }
     undo(&place.settings("undo", 5), None).unwrap();
     assert_eq!(

@@ -90,7 +90,7 @@ fn what_is_installed_comes_from_the_cache_and_only_what_is_lacking_over_the_netw
     fs::write(place.stand.at("/usr/share/quay/part-2"), "wrong\n").unwrap();
     assert_eq!(files_of(&repair(&offline)).put_right, 1);
     let report = check(&offline);
-    assert_eq!((report.outcome, report.areas[1].vouched.len()), (OutcomeWord::Sound, 1));
+    assert_eq!((report.outcome, report.area(Area::Records).unwrap().vouched.len()), (OutcomeWord::Sound, 1));
 }
 
 #[test]
@@ -172,7 +172,7 @@ fn a_store_without_contents_vouches_and_packages_give_what_it_lacks() {
     assert_eq!(open(&settings).check(&whole, &Silent).unwrap().outcome, OutcomeWord::Sound, "nothing is missing");
     let sound = check(&settings);
     assert_eq!(
-        (sound.outcome, sound.areas[1].vouched.keys().copied().collect::<Vec<_>>()),
+        (sound.outcome, sound.area(Area::Records).unwrap().vouched.keys().copied().collect::<Vec<_>>()),
         (OutcomeWord::Sound, vec![Voucher::Signed])
     );
     fs::write(place.stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
@@ -267,7 +267,12 @@ fn a_manifest_comes_back_to_a_store_without_contents_and_brings_none() {
     fs::write(folder.join(&names(&folder)[0]), "rubbish").unwrap();
     let whole = Scope { areas: vec![Area::Store], ..Scope::default() };
     let done = open(&settings).repair(&whole, &Silent, &mut |_| Agreement::Yes).unwrap();
-    assert_eq!((done.areas[0].put_right, done.areas[0].remaining.len()), (1, 0), "{:#?}", done.areas[0]);
+    assert_eq!(
+        (done.area(Area::Store).unwrap().put_right, done.area(Area::Store).unwrap().remaining.len()),
+        (1, 0),
+        "{:#?}",
+        done.area(Area::Store).unwrap()
+    );
     let report = open(&settings).check(&whole, &Silent).unwrap();
     assert_eq!((report.outcome, report.notes.len(), objects()), (OutcomeWord::Sound, 0, before));
 }

@@ -77,7 +77,10 @@ fn altered_metadata_a_stranger_and_an_older_copy_are_refused() {
         let told = &report.findings[0];
         let name = file.strip_prefix(world.store()).unwrap().to_string_lossy().into_owned();
         assert_eq!((told.area, told.subject.name()), (Area::Store, Some(name.as_str())));
-        assert!(!report.areas[1].vouched.contains_key(&Voucher::Signed), "{name}: nothing of it is believed");
+        assert!(
+            !report.area(Area::Records).unwrap().vouched.contains_key(&Voucher::Signed),
+            "{name}: nothing of it is believed"
+        );
         std::fs::write(&file, bytes).unwrap();
     }
     // A newer signing is seen, then the older copy comes back.
@@ -115,7 +118,7 @@ fn an_altered_manifest_is_not_believed_and_that_is_said() {
     let report = check(&world.settings());
     let told = report.findings.iter().find(|f| f.area == Area::Store).unwrap();
     assert_eq!(told.harms.as_ref().unwrap().components[0].name, "quay");
-    assert!(report.areas[1].vouched.keys().all(|v| *v == Voucher::Itself));
+    assert!(report.area(Area::Records).unwrap().vouched.keys().all(|v| *v == Voucher::Itself));
 }
 
 /// Every file is as it was, or as it should be.
@@ -263,7 +266,11 @@ fn links_that_lead_out_are_found_and_never_followed() {
             let what = format!("{place} -> {target}");
             assert_eq!(told(&check(&world.settings()).findings), [(place.to_owned(), "wrong-kind")], "{what}");
             let report = repair(&world.settings());
-            assert!(report.areas[0].remaining.is_empty(), "{what}: {:?}", report.areas[0].remaining);
+            assert!(
+                report.area(Area::Files).unwrap().remaining.is_empty(),
+                "{what}: {:?}",
+                report.area(Area::Files).unwrap().remaining
+            );
             assert_eq!(check(&world.settings()).problems(), 0, "{what}");
             undo(&world.settings(), None).unwrap();
             assert_eq!(std::fs::read_link(&path).unwrap(), Path::new(&target), "{what}");

@@ -8,7 +8,7 @@ use std::os::unix::fs::{PermissionsExt as _, symlink};
 use support::{check, files_of, folder, open, repair, undo};
 use veritum_core::check::Scope;
 use veritum_core::event::Silent;
-use veritum_core::model::Digest;
+use veritum_core::model::{Area, Digest};
 use veritum_core::report::RepairReport;
 use veritum_core::work::{Agreement, Settings};
 use veritum_demo::Content;
@@ -48,16 +48,22 @@ impl Place {
     /// Path, action, things and bytes of what is planned.
     fn planned(&self) -> Vec<(String, String, u64, u64)> {
         let report = self.plan(&self.settings());
-        assert!(report.plan_only && report.areas[0].change.is_none());
+        assert!(report.plan_only && report.area(Area::Files).unwrap().change.is_none());
         let of = |a: &veritum_core::report::ActionReport| (a.subject.to_string(), a.action.clone(), a.things, a.bytes);
-        let mut all: Vec<_> = report.areas[0].actions.iter().map(of).collect();
+        let mut all: Vec<_> = report.area(Area::Files).unwrap().actions.iter().map(of).collect();
         all.sort();
         all
     }
 
     fn left(&self, settings: &Settings) -> Vec<(String, String, bool)> {
         let report = self.plan(settings);
-        report.areas[0].remaining.iter().map(|l| (l.subject.to_string(), l.reason.clone(), l.next.is_some())).collect()
+        report
+            .area(Area::Files)
+            .unwrap()
+            .remaining
+            .iter()
+            .map(|l| (l.subject.to_string(), l.reason.clone(), l.next.is_some()))
+            .collect()
     }
 
     fn write(&self, path: &str, text: &str) {
@@ -73,7 +79,11 @@ fn row(path: &str, action: &str, things: u64, bytes: u64) -> (String, String, u6
 fn a_sound_machine_needs_nothing_and_the_plan_says_so() {
     let place = Place::new();
     let report = place.plan(&place.settings());
-    assert!(report.areas[0].actions.is_empty() && report.areas[0].remaining.is_empty() && report.after.is_none());
+    assert!(
+        report.area(Area::Files).unwrap().actions.is_empty()
+            && report.area(Area::Files).unwrap().remaining.is_empty()
+            && report.after.is_none()
+    );
 }
 
 #[test]
@@ -168,7 +178,11 @@ fn what_comes_to_light_later_is_asked_about_again() {
     assert_eq!(asked.len(), 2, "{asked:?}");
     assert_eq!(asked[0], (false, vec!["/lib".to_owned()]));
     assert!(asked[1].0 && asked[1].1[0].ends_with("pier/below"), "{asked:?}");
-    assert!(report.areas[0].remaining.is_empty(), "{:?}", report.areas[0].remaining);
+    assert!(
+        report.area(Area::Files).unwrap().remaining.is_empty(),
+        "{:?}",
+        report.area(Area::Files).unwrap().remaining
+    );
     assert_eq!(fs::read_to_string(place.world.at("/usr/lib/pier/below")).unwrap(), "below\n");
     // Both rounds are one change, and are taken back as one.
     undo(&place.settings(), None).unwrap();
@@ -185,7 +199,7 @@ fn a_no_to_what_came_to_light_later_leaves_just_that() {
         .unwrap();
     assert!(place.world.at("/lib").exists());
     assert_eq!(fs::read_to_string(place.world.at("/usr/lib/pier/below")).unwrap(), "wrong\n");
-    let area = &report.areas[0];
+    let area = report.area(Area::Files).unwrap();
     assert_eq!(area.remaining.len(), 1, "{area:?}");
     assert!(area.remaining[0].subject.to_string().ends_with("pier/below"));
     assert!(area.remaining[0].reason.contains("came to light later"), "{:?}", area.remaining);
@@ -205,7 +219,12 @@ fn nothing_is_asked_that_is_not_carried_out_then() {
             Agreement::Yes
         })
         .unwrap();
-    assert_eq!((asked, report.areas[0].put_right, report.areas[0].remaining.len()), (1, 0, 2), "{:?}", report.areas);
+    assert_eq!(
+        (asked, report.area(Area::Files).unwrap().put_right, report.area(Area::Files).unwrap().remaining.len()),
+        (1, 0, 2),
+        "{:?}",
+        report.areas
+    );
 }
 
 #[test]
@@ -217,7 +236,7 @@ fn a_change_of_two_rounds_at_one_place_is_taken_back_whole() {
     place.write("/usr/share/quay/charts/deep/mine", "mine\n");
     let before = veritum_core::testkit::Tree::take(&place.world.machine(), &[support::STATE]);
     let report = repair(&place.settings());
-    assert!(report.areas[0].remaining.is_empty());
+    assert!(report.area(Area::Files).unwrap().remaining.is_empty());
     let report = undo(&place.settings(), None).unwrap();
     assert!(report.changes[0].refused.is_empty(), "{:?}", report.changes[0].refused);
     let now = veritum_core::testkit::Tree::take(&place.world.machine(), &[support::STATE]);
@@ -241,7 +260,7 @@ fn what_a_component_sets_itself_stays_where_it_can_be_seen_and_is_named_where_it
         repair(&world.settings())
     };
     let report = damaged(0o750);
-    assert_eq!((report.areas[0].put_right, mode()), (1, 0o750));
+    assert_eq!((report.area(Area::Files).unwrap().put_right, mode()), (1, 0o750));
     assert!(report.before.findings[0].advice.as_ref().unwrap().contains("dpkg-reconfigure quay"));
     // Privilege that only the machine remembers is not given unasked.
     damaged(0o4755);
@@ -263,7 +282,7 @@ fn the_loader_and_its_library_are_put_last_and_side_by_side() {
         fs::write(world.at(&format!("/usr/lib/{name}")), "x").unwrap();
     }
     let report = open(&world.settings()).plan_repair(&Scope::default(), &Silent).unwrap();
-    let order: Vec<_> = report.areas[0].actions.iter().map(|a| a.subject.to_string()).collect();
+    let order: Vec<_> = report.area(Area::Files).unwrap().actions.iter().map(|a| a.subject.to_string()).collect();
     let names: Vec<_> = order.iter().map(|p| p.rsplit('/').next().unwrap()).collect();
     assert_eq!(names, ["aaa", "zzz", "ld-linux-demo.so.2", "libc.so.6", "libm.so.6"]);
 }

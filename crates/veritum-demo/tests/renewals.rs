@@ -70,7 +70,7 @@ fn what_is_damaged_goes_aside_lists_come_afresh_and_updates_come() {
     let right = fs::read(download(&stand, "pier_")).unwrap();
     let before = tree(&stand);
     let report = renew(&stand.settings());
-    let area = &report.areas[0];
+    let area = report.area(Area::Updates).unwrap();
     // That the download is damaged comes to light with the new list.
     assert!(area.remaining.is_empty() && area.put_right == 2 && area.actions.len() == 3, "{area:#?}");
     assert_eq!(proof(&report).outcome, ProofWord::Proved);
@@ -108,10 +108,10 @@ fn a_sound_machine_is_not_changed_and_updates_are_proved_all_the_same() {
     let report = try_renew(&stand.settings(), ClearUpdates::default(), Arc::new(LiveDisk)).unwrap();
     assert_eq!(proof(&report).outcome, ProofWord::Proved);
     assert_eq!(proof(&report).package.as_ref().unwrap().component.name, "pier", "the smallest of those that are there");
-    assert!(report.areas[0].change.is_none());
+    assert!(report.area(Area::Updates).unwrap().change.is_none());
     assert_same("nothing is changed", &before, &tree(&stand));
     let shown = try_renew(&stand.settings(), ClearUpdates { plan_only: true, everything: true }, Arc::new(LiveDisk));
-    assert!(shown.unwrap().areas[0].actions.len() >= 3);
+    assert!(shown.unwrap().area(Area::Updates).unwrap().actions.len() >= 3);
     assert_same("a plan changes nothing", &before, &tree(&stand));
 }
 
@@ -166,7 +166,11 @@ fn without_the_network_damage_goes_aside_and_nothing_is_called_proved() {
     let report = renew(&stand.offline());
     assert_eq!(proof(&report).outcome, ProofWord::NotTried);
     assert!(!stand.list("InRelease").exists() && !stand.at("/var/cache/apt/pkgcache.bin").exists());
-    assert!(report.areas[0].remaining.iter().any(|left| left.reason.contains("network")), "{:#?}", report.areas[0]);
+    assert!(
+        report.area(Area::Updates).unwrap().remaining.iter().any(|left| left.reason.contains("network")),
+        "{:#?}",
+        report.area(Area::Updates).unwrap()
+    );
     assert!(stand.mirror.asked().is_empty());
 }
 
@@ -256,7 +260,7 @@ fn a_check_asks_the_archives_and_tells_what_they_have_or_why_not() {
         let report = open(&stand.settings()).check(&updates(), &Silent).unwrap();
         let words = report.findings.iter().map(|f| f.verdict.word()).collect::<Vec<_>>();
         assert!(report.findings.iter().all(|f| f.cause.is_some() && f.advice.is_some()), "{:?}", report.findings);
-        (words, report.areas[0].extent.clone().unwrap())
+        (words, report.area(Area::Updates).unwrap().extent.clone().unwrap())
     };
     let fresh = Stand::at_hand();
     assert!(told(&fresh).1.ends_with("no archive has newer ones"));
@@ -330,7 +334,11 @@ fn nothing_outside_the_caches_is_touched_through_links() {
     let report = try_renew(&stand.settings(), wanted, Arc::new(LiveDisk)).unwrap();
     assert_same("the home stays", &before, &Tree::take(&home, &[]));
     assert!(stand.at(CACHE).join("pier_9_all.deb").symlink_metadata().is_err(), "the link itself goes aside");
-    assert!(report.areas[0].remaining.iter().any(|l| l.reason.contains("user's folder")), "{:#?}", report.areas[0]);
+    assert!(
+        report.area(Area::Updates).unwrap().remaining.iter().any(|l| l.reason.contains("user's folder")),
+        "{:#?}",
+        report.area(Area::Updates).unwrap()
+    );
 }
 
 #[test]
@@ -359,7 +367,7 @@ fn an_installation_that_was_begun_is_left_with_the_exact_command_where_the_syste
     fs::write(&table, text.replacen("install ok installed", "install ok unpacked", 1)).unwrap();
     let before = tree(&stand);
     let report = renew(&stand.settings());
-    let [left] = report.areas[0].remaining.as_slice() else { panic!("{:#?}", report.areas) };
+    let [left] = report.area(Area::Updates).unwrap().remaining.as_slice() else { panic!("{:#?}", report.areas) };
     let command = format!("as root: chroot {} dpkg --configure -a", stand.world.machine().display());
     assert_eq!(left.next.as_deref(), Some(command.as_str()));
     assert_eq!((proof(&report).outcome, report.areas.len()), (ProofWord::Proved, 1));

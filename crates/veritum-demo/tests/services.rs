@@ -107,7 +107,7 @@ fn a_failed_service_and_a_masked_timer_are_told_and_the_failure_is_forgotten_wit
     assert_eq!(of("apt-daily-upgrade.timer"), [(Verdict::SwitchedOff, "it is masked".to_owned())]);
     let report = renew(&manned.settings()).unwrap();
     assert_eq!(report.proof.as_ref().unwrap().outcome, ProofWord::Proved);
-    assert!(report.areas[0].remaining.is_empty(), "{:#?}", report.areas[0]);
+    assert!(report.area(Area::Updates).unwrap().remaining.is_empty(), "{:#?}", report.area(Area::Updates).unwrap());
     assert_eq!(manned.now(SERVICE).active, Active::Idle);
     assert_eq!(manned.now("apt-daily-upgrade.timer").masking, Masking::Lasting, "an administrator's word stands");
 }
@@ -141,9 +141,11 @@ fn a_service_that_fetches_is_held_and_put_back() {
     assert_eq!(asked[1].len(), 1, "then what is damaged: {asked:?}");
     assert_eq!(held, Some((Masking::ThisRun, Active::Idle)));
     assert!(worker.ends());
-    assert_eq!(report.proof.unwrap().outcome, ProofWord::Proved);
+    assert_eq!(report.proof.as_ref().unwrap().outcome, ProofWord::Proved);
     assert_eq!((manned.now(TIMER), manned.now(SERVICE)), (unit(Active::Running).state, unit(Active::Running).state));
-    assert!(report.areas[0].remaining.is_empty() && report.areas[0].put_right == 1);
+    assert!(
+        report.area(Area::Updates).unwrap().remaining.is_empty() && report.area(Area::Updates).unwrap().put_right == 1
+    );
     assert!(open(&manned.settings()).interrupted().unwrap().is_empty());
 }
 

@@ -12,6 +12,7 @@ use std::path::PathBuf;
 use stand::{Stand, flip, names};
 use support::{STATE, assert_same, folder, open, undo};
 use veritum_core::event::Silent;
+use veritum_core::model::Area;
 use veritum_core::report::{ProofReport, ProofWord, RepairReport};
 use veritum_core::testkit::Tree;
 use veritum_core::work::{Agreement, ClearUpdates, Settings, WorkError};
@@ -67,7 +68,7 @@ fn where_there_is_no_room_nothing_is_taken_away_that_no_archive_gives_again_just
     stand.mirror.misbehave("InRelease", Mischief::Status(503), 99);
     for settings in [settings.clone(), Settings { archive: stand.offline().archive, ..settings }] {
         let report = renew(&settings);
-        let left = &report.areas[0].remaining;
+        let left = &report.area(Area::Updates).unwrap().remaining;
         assert!(left.iter().any(|l| l.reason.contains("no archive answers")), "{left:#?}");
         assert_same("nothing is taken away", &before, &Tree::take(&machine, &[STATE]));
     }
@@ -97,7 +98,10 @@ fn where_there_is_no_room_what_can_be_fetched_again_goes_first_and_it_is_said() 
         match done {
             Ok(report) => {
                 assert_eq!(proof(&report).outcome, ProofWord::Proved, "{free} KiB");
-                assert!(report.areas[0].remaining.iter().any(|l| l.reason.contains("are free")), "{report:#?}");
+                assert!(
+                    report.area(Area::Updates).unwrap().remaining.iter().any(|l| l.reason.contains("are free")),
+                    "{report:#?}"
+                );
             }
             Err(WorkError::Change(e)) => {
                 fs::remove_file(small.disk().join("filler")).unwrap();
@@ -137,7 +141,7 @@ fn what_was_unpacked_before_a_package_could_not_be_read_further_is_put_back_all_
     }
     let settings = Settings { scratch: vec![scratch.0.clone()], ..stand.offline() };
     let report = support::repair(&settings);
-    let files = &report.areas[0];
+    let files = report.area(Area::Files).unwrap();
     assert_eq!((files.put_right, files.remaining.len()), (2, 2), "{files:#?}");
     assert!(files.remaining.iter().all(|left| left.reason.to_lowercase().contains("no space")), "{files:#?}");
 }

@@ -108,7 +108,11 @@ fn lives(faults: &[&'static Fault]) {
     let report = renew(&served.settings());
     let proof = report.proof.as_ref().unwrap();
     assert_eq!((proof.outcome, proof.updates, proof.security), (ProofWord::Proved, 1, 1), "{what}: {proof:#?}");
-    assert!(report.areas[0].remaining.is_empty(), "{what}: {:#?}", report.areas[0].remaining);
+    assert!(
+        report.area(Area::Updates).unwrap().remaining.is_empty(),
+        "{what}: {:#?}",
+        report.area(Area::Updates).unwrap().remaining
+    );
     // Proxies for archives commonly let nobody through to their ports, and answer for whole URLs.
     let (whole, tunnels) = served.mirror.as_proxy();
     assert!(whole >= 3 && tunnels == 0, "{what}: {whole} whole URLs, {tunnels} ways through");
@@ -154,10 +158,16 @@ fn a_full_disk_is_named_and_updates_come_nevertheless() {
     assert!(cause.unwrap().contains("KiB are free, and 64 MiB are needed"));
     let report = renew(&served.settings());
     assert_eq!(report.proof.as_ref().unwrap().outcome, ProofWord::Proved);
-    let [left] = report.areas[0].remaining.as_slice() else { panic!("{:?}", report.areas[0].remaining) };
+    let [left] = report.area(Area::Updates).unwrap().remaining.as_slice() else {
+        panic!("{:?}", report.area(Area::Updates).unwrap().remaining)
+    };
     assert!(left.reason.contains("which is not enough") || left.reason.contains("are free"), "{left:?}");
-    assert_eq!(report.areas[0].put_right, 1);
-    assert!(report.areas[0].actions.iter().any(|a| a.action == "free"), "{:?}", report.areas[0].actions);
+    assert_eq!(report.area(Area::Updates).unwrap().put_right, 1);
+    assert!(
+        report.area(Area::Updates).unwrap().actions.iter().any(|a| a.action == "free"),
+        "{:?}",
+        report.area(Area::Updates).unwrap().actions
+    );
     assert!(std::fs::read(&filler).unwrap() == film, "what a user has is not taken away");
     let told = undo(&served.settings(), None).unwrap();
     let gone: Vec<_> = told.changes.iter().flat_map(|c| &c.refused).collect();

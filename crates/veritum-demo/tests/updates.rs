@@ -60,7 +60,7 @@ fn an_undamaged_machine_can_be_updated_and_its_check_changes_nothing() {
     assert_eq!((said(&report.findings), said(&report.notes)), (vec![], vec![]));
     assert_eq!(report.notes.len(), 2, "the payments' source and their download");
     assert!(report.unexamined.is_empty() && report.outcome >= OutcomeWord::SoundAsKnown, "{report:?}");
-    let area = &report.areas[0];
+    let area = report.area(Area::Updates).unwrap();
     assert!(area.area == Area::Updates && area.bytes > 0 && area.examined > 50);
     assert!(area.extent.as_deref().unwrap().contains("nothing waits"));
     assert_same("a check changes nothing", &before, &demo.tree());
@@ -143,7 +143,10 @@ fn lists_are_told_apart_by_what_is_wrong_with_them() {
         assert!(found.iter().any(|f| f.verdict == verdict), "{what}: {:?}", said(&report.findings));
         assert!(found.iter().all(|f| f.cause.is_some() && (f.remedy.is_some() || f.advice.is_some())), "{what}");
         assert_eq!(report.outcome, OutcomeWord::Problems, "{what}");
-        assert!(report.areas[0].extent.as_deref().unwrap().starts_with("what waits cannot be told"), "{what}");
+        assert!(
+            report.area(Area::Updates).unwrap().extent.as_deref().unwrap().starts_with("what waits cannot be told"),
+            "{what}"
+        );
     }
 }
 

@@ -75,6 +75,12 @@ impl RepairReport {
     /// The format's name.
     pub const FORMAT: &'static str = "veritum.repair/1";
 
+    /// What one area's part came to, when there is one.
+    #[must_use]
+    pub fn area(&self, area: Area) -> Option<&AreaChange> {
+        self.areas.iter().find(|change| change.area == area)
+    }
+
     /// This repair and another area's that followed it, as one.
     #[must_use]
     pub fn followed_by(mut self, next: Self) -> Self {

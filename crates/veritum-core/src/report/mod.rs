@@ -251,6 +251,12 @@ impl CheckReport {
         whole
     }
 
+    /// What came of one area, when it was looked at.
+    #[must_use]
+    pub fn area(&self, area: Area) -> Option<&AreaReport> {
+        self.areas.iter().find(|report| report.area == area)
+    }
+
     /// How many problems in all.
     #[must_use]
     pub fn problems(&self) -> u64 {
