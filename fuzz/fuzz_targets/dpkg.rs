@@ -7,7 +7,7 @@ use libfuzzer_sys::fuzz_target;
 use veritum_core::platform::Platform;
 use veritum_core::platform::debian::database::Database;
 use veritum_core::platform::debian::{Alternatives, Debian, paragraphs};
-use veritum_core::target::{LiveDisk, Machine, Users};
+use veritum_core::machine::{LiveDisk, Machine, Users};
 
 const FILES: [&str; 15] = [
     "var/lib/dpkg/status", "var/lib/dpkg/info/a.list", "var/lib/dpkg/info/a.md5sums", "var/lib/dpkg/diversions",

@@ -14,7 +14,7 @@
 //! |---|---|
 //! | [`model`] | the nouns that every room shares |
 //! | [`event`] | facts told to an observer |
-//! | [`target`] | the machine as files: the one door to its disk |
+//! | [`machine`] | the machine as files: the one door to its disk |
 //! | [`platform`] | what the system records as installed |
 //! | [`trust`] | who vouches; the only maker of [`trust::Verified`] |
 //! | [`store`] | the trusted component store |
@@ -30,7 +30,7 @@
 //!
 //! ```
 //! use std::sync::Arc;
-//! use veritum_core::{check::Scope, event::Silent, target::LiveDisk, work::{Settings, Workshop}};
+//! use veritum_core::{check::Scope, event::Silent, machine::LiveDisk, work::{Settings, Workshop}};
 //!
 //! # fn main() -> Result<(), Box<dyn std::error::Error>> {
 //! # let dir = tempfile::tempdir()?;
@@ -82,13 +82,13 @@ pub mod change;
 pub mod check;
 pub mod event;
 pub mod history;
+pub mod machine;
 pub mod model;
 pub mod plan;
 pub mod platform;
 pub mod report;
 pub mod scan;
 pub mod store;
-pub mod target;
 #[cfg(any(feature = "testkit", test))]
 pub mod testkit;
 pub mod trust;

@@ -8,8 +8,8 @@ use std::sync::Arc;
 
 use support::{STATE, assert_same, folder, open, repair, try_repair, undo};
 use veritum_core::event::Silent;
+use veritum_core::machine::{Disk, LiveDisk};
 use veritum_core::model::Area;
-use veritum_core::target::{Disk, LiveDisk};
 use veritum_core::testkit::{Accident, Lack, TestDisk, Tree};
 use veritum_core::work::{Agreement, Settings, Workshop};
 use veritum_demo::world::World;

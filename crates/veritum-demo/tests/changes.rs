@@ -7,9 +7,9 @@ use std::sync::Arc;
 use support::{check, folder, open, repair, undo};
 use veritum_core::check::Scope;
 use veritum_core::event::{Event, Flow, Observer, Silent};
+use veritum_core::machine::LiveDisk;
 use veritum_core::model::{Area, SystemPath};
 use veritum_core::report::{OutcomeWord, RepairReport};
-use veritum_core::target::LiveDisk;
 use veritum_core::work::{Agreement, Settings, WorkError, Workshop};
 use veritum_demo::world::{World, add_file, package};
 

@@ -63,7 +63,7 @@ fn on_a_full_disk_a_repair_is_whole_or_not_at_all_and_tells_how_much_is_missing(
         let filler = (room.f_bavail * room.f_frsize).saturating_sub(free * 1024);
         std::fs::write(dir.path().join("small/filler"), vec![1; usize::try_from(filler).unwrap()]).unwrap();
         let what = format!("{free} KiB free");
-        match try_repair(&settings_at(&world, &machine), Arc::new(veritum_core::target::LiveDisk)) {
+        match try_repair(&settings_at(&world, &machine), Arc::new(veritum_core::machine::LiveDisk)) {
             Ok(report) if report.area(Area::Files).unwrap().remaining.is_empty() => {
                 whole += 1;
                 assert_eq!(check(&settings_at(&world, &machine)).problems(), 0, "{what}");
@@ -101,7 +101,7 @@ fn a_machine_that_is_mounted_read_only_is_checked_and_not_written() {
     run("mount", &["-o", "remount,ro,bind", mounted.0.to_str().unwrap()]);
     let settings = settings_at(&world, &mounted.0);
     assert!(check(&settings).problems() >= 12);
-    assert!(try_repair(&settings, Arc::new(veritum_core::target::LiveDisk)).is_err());
+    assert!(try_repair(&settings, Arc::new(veritum_core::machine::LiveDisk)).is_err());
     // With the state elsewhere the plan can be tried, and every place is named as blocked.
     let elsewhere = Settings { state: Some(dir.path().join("state")), ..settings };
     let report = repair(&elsewhere);

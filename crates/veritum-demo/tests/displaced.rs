@@ -11,10 +11,10 @@ use std::sync::Arc;
 use support::folder;
 use veritum_core::change::{Desk, OpenChange, StateFolder, Verb, displaced};
 use veritum_core::event::Silent;
+use veritum_core::machine::{LiveDisk, Machine, Protection};
 use veritum_core::model::{Area, Identity, SystemPath};
 use veritum_core::plan::{Action, Deed};
 use veritum_core::store::NoContents;
-use veritum_core::target::{LiveDisk, Machine, Protection};
 use veritum_demo::world::{World, add_file, package};
 
 fn identity(path: &Path) -> Identity {

@@ -11,7 +11,7 @@ use std::sync::Arc;
 use support::household::{Household, tree};
 use support::open;
 use veritum_core::event::Silent;
-use veritum_core::target::{Disk, LiveDisk};
+use veritum_core::machine::{Disk, LiveDisk};
 use veritum_core::testkit::{Accident, TestDisk, Tree};
 use veritum_core::work::{Agreement, Only, ResetWanted, Settings, WorkError, Workshop};
 use veritum_demo::Seed;

@@ -148,7 +148,7 @@ fn a_thousand_random_damages_to_the_store_never_reach_the_machine() {
         let file = &files[usize::try_from(chance.below(files.len() as u64)).unwrap()];
         let before = spoil(file, &mut chance);
         let what = format!("case {case}, {}", file.display());
-        match support::try_repair(&world.settings(), std::sync::Arc::new(veritum_core::target::LiveDisk)) {
+        match support::try_repair(&world.settings(), std::sync::Arc::new(veritum_core::machine::LiveDisk)) {
             // What was altered into a newer format is refused.
             Err(_) => {}
             Ok(report) => {
@@ -353,7 +353,7 @@ fn a_newer_journal_is_refused_before_anything_is_written() {
     damage(&world);
     forge(&world, &[json!({"record":"begin","format":"veritum.journal/9","shape":"unknown"})]);
     let before = Tree::take(&world.machine(), &[STATE]);
-    let error = support::try_repair(&world.settings(), std::sync::Arc::new(veritum_core::target::LiveDisk))
+    let error = support::try_repair(&world.settings(), std::sync::Arc::new(veritum_core::machine::LiveDisk))
         .expect_err("it must be refused");
     assert!(veritum_core::model::error_chain(&error).contains("newer Veritum"), "{error:?}");
     assert_eq!(before.differences(&Tree::take(&world.machine(), &[STATE])), Vec::<String>::new());

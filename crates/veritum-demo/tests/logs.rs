@@ -97,7 +97,7 @@ fn a_damaged_log_that_may_be_of_an_unfinished_change_keeps_everything_from_being
     let status = open(&place.settings(1)).status(true).unwrap();
     assert!(!status.damaged_changes[0].ended);
     assert!(is_journal(&open(&place.settings(1)).recover(&Silent).unwrap_err(), 1));
-    let disk = std::sync::Arc::new(veritum_core::target::LiveDisk);
+    let disk = std::sync::Arc::new(veritum_core::machine::LiveDisk);
     assert!(is_journal(&support::try_repair(&place.settings(1), disk).unwrap_err(), 1));
     support::assert_same("nothing is written", &before, &place.tree());
     // What can still be read of it tells where the earlier file is.

@@ -139,5 +139,5 @@ fn who_only_looks_goes_on_where_a_newer_version_has_written_and_says_so() {
     assert!(found.unexamined.iter().any(|u| u.reason.contains("newer Veritum")), "{:?}", found.unexamined);
     let status = open(&world.settings()).status(true).unwrap();
     assert!(status.not_here.iter().any(|what| what.contains("newer Veritum")), "{:?}", status.not_here);
-    assert!(support::try_repair(&world.settings(), Arc::new(veritum_core::target::LiveDisk)).is_err());
+    assert!(support::try_repair(&world.settings(), Arc::new(veritum_core::machine::LiveDisk)).is_err());
 }

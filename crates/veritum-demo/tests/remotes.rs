@@ -101,7 +101,7 @@ fn a_repair_fetches_each_content_that_it_needs_once_and_no_other() {
     damaged.iter().for_each(|path| far.damage(path));
     assert_eq!(told(&check(&far.settings()).findings).len(), 3);
     let (before, sent) = (far.mirror.asked().len(), far.mirror.sent("objects"));
-    let report = try_repair(&far.settings(), std::sync::Arc::new(veritum_core::target::LiveDisk)).unwrap();
+    let report = try_repair(&far.settings(), std::sync::Arc::new(veritum_core::machine::LiveDisk)).unwrap();
     assert_eq!(report.after.unwrap().outcome, OutcomeWord::Sound);
     let mut asked = far.asked(before, "objects");
     asked.sort();
@@ -120,19 +120,19 @@ fn what_the_server_changes_is_never_used_and_is_fetched_once_more_when_it_was_ke
     let object = object_of(&far.world, path);
     far.damage(path);
     far.mirror.misbehave(&object.to_string_lossy(), Mischief::OtherBytes, usize::MAX);
-    let report = try_repair(&far.settings(), std::sync::Arc::new(veritum_core::target::LiveDisk)).unwrap();
+    let report = try_repair(&far.settings(), std::sync::Arc::new(veritum_core::machine::LiveDisk)).unwrap();
     assert_eq!(fs::read(far.world.at(path)).unwrap(), b"wrong\n");
     let in_store = report.before.findings.iter().find(|f| f.area == Area::Store).unwrap();
     assert_eq!(in_store.verdict.word(), "altered", "{report:#?}");
     assert!(report.areas.iter().flat_map(|a| &a.remaining).any(|l| l.reason.contains("only read")), "{report:#?}");
     far.mirror.behave();
-    try_repair(&far.settings(), std::sync::Arc::new(veritum_core::target::LiveDisk)).unwrap();
+    try_repair(&far.settings(), std::sync::Arc::new(veritum_core::machine::LiveDisk)).unwrap();
     assert!(fs::read_to_string(far.world.at(path)).unwrap().starts_with("right quay 3"));
     // What is kept here may be damaged as well.
     let kept = fs::read_dir(far.dir.path().join("downloads/stores")).unwrap().next().unwrap().unwrap().path();
     fs::write(kept.join(&object), "damaged").unwrap();
     far.damage(path);
-    try_repair(&far.settings(), std::sync::Arc::new(veritum_core::target::LiveDisk)).unwrap();
+    try_repair(&far.settings(), std::sync::Arc::new(veritum_core::machine::LiveDisk)).unwrap();
     assert!(fs::read_to_string(far.world.at(path)).unwrap().starts_with("right quay 3"));
 }
 
@@ -142,7 +142,7 @@ fn a_connection_that_breaks_off_is_taken_up_again() {
     let object = object_of(&far.world, "/usr/bin/rope");
     far.damage("/usr/bin/rope");
     far.mirror.misbehave(&object.to_string_lossy(), Mischief::BreaksAfter(10_000), 1);
-    let report = try_repair(&far.settings(), std::sync::Arc::new(veritum_core::target::LiveDisk)).unwrap();
+    let report = try_repair(&far.settings(), std::sync::Arc::new(veritum_core::machine::LiveDisk)).unwrap();
     assert_eq!(report.after.unwrap().outcome, OutcomeWord::Sound);
     assert!(!far.mirror.ranges().is_empty());
 }
@@ -235,7 +235,7 @@ fn a_whole_store_on_a_server_is_read_and_nothing_of_it_is_kept_or_written() {
     assert_eq!(report.findings.len(), 1);
     assert!(report.left[0].next.as_ref().unwrap().contains("where it lies"), "{:?}", report.left);
     assert!(matches!(
-        Workshop::open(far.settings(), std::sync::Arc::new(veritum_core::target::LiveDisk))
+        Workshop::open(far.settings(), std::sync::Arc::new(veritum_core::machine::LiveDisk))
             .unwrap()
             .fill_from_stores(true, &Silent),
         Err(WorkError::Store(StoreError::NotAFolder { .. }))

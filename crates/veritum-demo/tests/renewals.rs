@@ -13,9 +13,9 @@ use stand::{SUITE, Stand, flip, names, packages};
 use support::{STATE, assert_same, folder, open, undo};
 use veritum_core::check::Scope;
 use veritum_core::event::Silent;
+use veritum_core::machine::{Disk, LiveDisk};
 use veritum_core::model::Area;
 use veritum_core::report::{ProofReport, ProofWord, RepairReport};
-use veritum_core::target::{Disk, LiveDisk};
 use veritum_core::testkit::{Accident, TestDisk, Tree};
 use veritum_core::work::{Agreement, ClearUpdates, Settings, WorkError, Workshop};
 use veritum_demo::archive::Suite;
@@ -305,9 +305,9 @@ fn a_lock_that_another_holds_is_respected_and_named() {
     let stand = Stand::at_hand();
     damage(&stand);
     stand.write("/var/lib/apt/lists/lock", b"");
-    let machine = veritum_core::target::Machine::open(&stand.world.machine(), Arc::new(LiveDisk)).unwrap();
+    let machine = veritum_core::machine::Machine::open(&stand.world.machine(), Arc::new(LiveDisk)).unwrap();
     let dir = machine.dir(&veritum_core::model::SystemPath::literal(LISTS)).unwrap();
-    let held = veritum_core::target::lock_exclusive(&dir, b"lock").unwrap();
+    let held = veritum_core::machine::lock_exclusive(&dir, b"lock").unwrap();
     let before = tree(&stand);
     match try_renew(&stand.settings(), ClearUpdates::default(), Arc::new(LiveDisk)) {
         Err(WorkError::LockHeld { path, .. }) => assert_eq!(path.to_string(), "/var/lib/apt/lists/lock"),

@@ -228,10 +228,10 @@ fn what_may_not_be_looked_into_is_said() {
 fn a_lock_that_another_holds_is_told_and_one_that_is_merely_there_is_not() {
     let demo = Demo::with(&[]);
     let machine =
-        veritum_core::target::Machine::open(&demo.machine(), std::sync::Arc::new(veritum_core::target::LiveDisk))
+        veritum_core::machine::Machine::open(&demo.machine(), std::sync::Arc::new(veritum_core::machine::LiveDisk))
             .unwrap();
     let dir = machine.dir(&veritum_core::model::SystemPath::literal("/var/lib/dpkg")).unwrap();
-    let held = veritum_core::target::lock_exclusive(&dir, b"lock").unwrap();
+    let held = veritum_core::machine::lock_exclusive(&dir, b"lock").unwrap();
     let report = check(&demo.settings());
     assert_eq!(said(&report.notes), [("/var/lib/dpkg/lock".to_owned(), "busy")]);
     drop(held);

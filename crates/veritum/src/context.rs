@@ -6,9 +6,9 @@ use std::sync::Arc;
 
 use veritum_core::archive::{ArchiveSettings, Proxies};
 use veritum_core::check::Policy;
+use veritum_core::machine::LiveDisk;
 use veritum_core::model::quoted;
 use veritum_core::store::Location;
-use veritum_core::target::LiveDisk;
 use veritum_core::work::{ServiceManager, Settings, Supplier, Workshop};
 
 use crate::args::{Color, Global, Require};

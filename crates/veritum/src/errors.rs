@@ -3,9 +3,9 @@
 use std::path::Path;
 
 use veritum_core::change::{ChangeError, JournalError};
+use veritum_core::machine::MachineError;
 use veritum_core::model::{error_chain, error_words, quoted};
 use veritum_core::store::StoreError;
-use veritum_core::target::TargetError;
 use veritum_core::trust::KeysError;
 use veritum_core::work::WorkError;
 
@@ -140,12 +140,12 @@ impl From<WorkError> for Failure {
     }
 }
 
-impl From<TargetError> for Failure {
-    fn from(error: TargetError) -> Self {
+impl From<MachineError> for Failure {
+    fn from(error: MachineError) -> Self {
         let why = std::error::Error::source(&error).map(error_words).unwrap_or_default();
         let hint = match &error {
-            TargetError::NoSystem { .. } => Some("name the folder in which a system is mounted: --target DIR".into()),
-            TargetError::Open { .. } => Some("look whether the folder is there and mounted".into()),
+            MachineError::NoSystem { .. } => Some("name the folder in which a system is mounted: --target DIR".into()),
+            MachineError::Open { .. } => Some("look whether the folder is there and mounted".into()),
             _ => None,
         };
         Self::not_done(error.to_string(), why, hint)

@@ -297,11 +297,12 @@ fn killed_after_any_record_clearing_updates_is_whole_or_not_at_all_and_its_locks
     for records in 1.. {
         copy(&start, &machine);
         let killed = kill(caches.command(&["repair", "updates", "--yes"]), records);
-        let place = veritum_core::target::Machine::open(&machine, std::sync::Arc::new(veritum_core::target::LiveDisk));
+        let place =
+            veritum_core::machine::Machine::open(&machine, std::sync::Arc::new(veritum_core::machine::LiveDisk));
         let place = place.unwrap();
         for lock in LOCKS.map(veritum_core::model::SystemPath::literal) {
             let dir = place.dir(&lock.parent().unwrap()).unwrap();
-            assert!(veritum_core::target::lock_exclusive(&dir, lock.name()).is_ok(), "{lock} after record {records}");
+            assert!(veritum_core::machine::lock_exclusive(&dir, lock.name()).is_ok(), "{lock} after record {records}");
         }
         for _ in 0..2 {
             caches.say(&["recover", "--yes"]).expect(0, &[]);

@@ -441,8 +441,8 @@ fn a_part_of_the_system_that_is_not_mounted_is_told_and_left_alone() {
 
 #[test]
 fn a_package_tool_at_work_is_named_and_not_fought() {
+    use veritum_core::machine::{LiveDisk, Machine, lock_exclusive};
     use veritum_core::model::SystemPath;
-    use veritum_core::target::{LiveDisk, Machine, lock_exclusive};
     let bench = Bench::damaged();
     let before = bench.tree();
     let machine = Machine::open(&bench.world.machine(), std::sync::Arc::new(LiveDisk)).unwrap();

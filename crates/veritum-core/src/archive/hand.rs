@@ -8,9 +8,9 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use super::FetchError;
 use super::table::Candidate;
+use crate::machine::Machine;
 use crate::model::{ComponentId, FileKind, SystemPath};
 use crate::platform::debian::apt::{CACHE, split_package_name};
-use crate::target::Machine;
 use crate::trust::{Verified, vouch_file, vouch_sum};
 
 /// Packages over this many in one place are not looked at.

@@ -6,9 +6,9 @@ use super::opening::archs_of;
 use super::shelf::KEPT_AS;
 use super::source::{self, IndexState, Wanted, index_names};
 use super::{Archive, Found, OpenSource, Standing};
+use crate::machine::Machine;
 use crate::model::SystemPath;
 use crate::platform::debian::apt::{LISTS, Release, Source, file_name_of_uri};
-use crate::target::Machine;
 use crate::trust::openpgp::SignatureError;
 
 /// Names over this number in the folder of lists are not looked at.

@@ -36,11 +36,11 @@ pub use table::{Candidate, Table};
 pub use trouble::FetchError;
 pub use unpack::UnpackError;
 
+use crate::machine::Machine;
 use crate::model::{ComponentId, SystemPath};
 use crate::platform::Installed;
 use crate::platform::debian::apt::{AptConf, FileSum, Source};
 use crate::store::{Manifest, Records};
-use crate::target::Machine;
 use crate::trust::openpgp::Keyring;
 use crate::trust::{Doubts, Facts, VendorKeys, Verified};
 use shelf::Shelf;

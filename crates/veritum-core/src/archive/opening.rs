@@ -8,11 +8,11 @@ use super::shelf::Shelf;
 use super::source::{self, Follow, OpenRelease, Wanted};
 use super::{Archive, Found, OpenSource, Standing};
 use crate::event::{Event, Flow, Observer, Phase};
+use crate::machine::Machine;
 use crate::model::{ComponentId, SystemPath};
 use crate::platform::debian::apt::{Release, Signers, Source, SourceKind, sources};
 use crate::platform::debian::compare_versions;
 use crate::scan::Stopped;
-use crate::target::Machine;
 use crate::trust::SeenReleases;
 use crate::trust::openpgp::Keyring;
 

@@ -10,12 +10,12 @@ use super::Candidate;
 use super::unpack::{self, UnpackError, Unpacked};
 use super::{Archive, FetchError, Holdings, Lacking, Package};
 use crate::event::{Event, Flow, Observer, Phase};
+use crate::machine::Machine;
 use crate::model::{ComponentId, Digest, EntryKind};
 use crate::platform::debian::apt::{FileSum, SourceKind};
 use crate::platform::debian::deb::read_control_part;
 use crate::scan::Stopped;
 use crate::store::{Contents, Manifest, Records, StoreError};
-use crate::target::Machine;
 use crate::trust::{FactKind, Verified};
 
 /// What came of looking for a component's manifest.

@@ -11,10 +11,10 @@ use super::trouble::FetchError;
 use super::unpack::Unpacked;
 use super::{Archive, Lacking, Standing};
 use crate::event::{Event, Flow, Observer, Phase};
+use crate::machine::Machine;
 use crate::model::{Digest, SystemPath};
 use crate::platform::debian::apt::{LISTS, Release, ReleaseError, Source, SourceKind};
 use crate::scan::Stopped;
-use crate::target::Machine;
 use crate::trust::SeenReleases;
 use crate::trust::openpgp::{Keyring, SignatureError, Signed, open_remembered};
 

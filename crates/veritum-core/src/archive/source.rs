@@ -4,9 +4,9 @@ use std::collections::HashSet;
 
 use super::shelf::{Shelf, ShelfError};
 use super::table::{condensed, remembered};
+use crate::machine::Machine;
 use crate::model::SystemPath;
 use crate::platform::debian::apt::{FileSum, Release, ReleaseError, Signers};
-use crate::target::Machine;
 use crate::trust::openpgp::{Keyring, SignatureError, Signed, open_remembered};
 use crate::trust::{FactKind, Facts, VendorKeys, Verified};
 

@@ -28,7 +28,7 @@ pub enum UnpackError {
     Other(ComponentId),
     /// Its contents cannot be kept for the time of the repair.
     #[error("its contents cannot be unpacked")]
-    Room(#[from] io::Error),
+    FreeSpace(#[from] io::Error),
 }
 
 /// The manifest of a verified package, and what the package database should hold for it.

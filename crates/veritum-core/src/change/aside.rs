@@ -6,8 +6,8 @@ use super::keep::{Shelf, give, make_private, private};
 use super::round::Desk;
 use super::state::make_folder;
 use crate::apps::ASIDE;
+use crate::machine::Dir;
 use crate::model::{FileKind, Instant, SystemPath};
-use crate::target::Dir;
 
 /// The name of a change's folder: when it began, in UTC, and its number.
 pub(super) fn name_of(started: jiff::Timestamp, change: u64) -> String {

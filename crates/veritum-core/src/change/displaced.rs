@@ -4,9 +4,9 @@ use std::collections::HashSet;
 
 use super::keep::{Kept, folder_for};
 use super::round::{Desk, RoundReceipt};
+use crate::machine::Dir;
 use crate::model::{FileKind, Identity};
 use crate::plan::{Action, Deed};
-use crate::target::Dir;
 
 /// Folders nested deeper than this within a displaced folder are not looked into.
 const MAX_DEPTH: usize = 64;

@@ -10,8 +10,8 @@ use std::io;
 
 use super::round::Desk;
 use super::spot::folder;
+use crate::machine::Dir;
 use crate::model::{FileKind, SystemPath};
-use crate::target::Dir;
 
 /// So many names of a home are looked at, so deep.
 const MAX_NAMES: usize = 500_000;

@@ -10,9 +10,9 @@ use std::os::fd::{AsFd, OwnedFd};
 use serde::{Deserialize, Serialize};
 
 use super::record::{Begin, Cleared, ParentTime, Record};
+use crate::machine::{Dir, read_to_limit};
 use crate::model::{Digest, Identity};
 use crate::plan::{Action, Outcome};
-use crate::target::{Dir, read_to_limit};
 
 /// The format's name; a journal of any other is refused before anything is written.
 pub(super) const FORMAT: &str = "veritum.journal/1";

@@ -7,9 +7,9 @@ use super::aside;
 use super::round::Desk;
 use super::spot::{Care, move_to_free};
 use super::state::make_folder;
+use crate::machine::Dir;
 use crate::model::{ContentHasher, Digest, FileKind, LinkTarget, Stat, SystemPath};
 use crate::plan::{KeptFolder, Placed};
-use crate::target::Dir;
 
 /// Displaced files over this size are told by their numbers alone: a terabyte hole must not be read for hours.
 const MAX_DIGESTED: u64 = 4 << 30;

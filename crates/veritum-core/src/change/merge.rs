@@ -7,9 +7,9 @@ use std::io;
 use super::keep::{Kept, Shelf, placed};
 use super::round::Desk;
 use super::undo::Refusal;
+use crate::machine::Dir;
 use crate::model::{FileKind, SystemPath};
 use crate::plan::{Action, Deed, Placed};
-use crate::target::Dir;
 
 const OWN_NOW: &str = "something of the user's own stands there now";
 const LOST: &str = "what was set aside from there is no longer where it was put, or has changed";

@@ -8,9 +8,9 @@ use super::ChangeError;
 use super::attributes::word_of;
 use super::record::Cleared;
 use super::round::Desk;
+use crate::machine::Dir;
 use crate::model::{FileKind, SystemPath};
 use crate::plan::{Action, Deed, ItemKind};
-use crate::target::Dir;
 
 /// Room asked for beyond what is written, in hundredths.
 const SPARE_PERCENT: u64 = 5;

@@ -15,9 +15,9 @@ use super::journal::{self, ChangeLog, JournalError};
 use super::record::{Record, Verb, keeps_of};
 use super::standing::{Standings, effective};
 use super::state::{StateError, StateFolder};
+use crate::machine::Exchange;
 use crate::model::{Area, Instant, Stat, SystemPath};
 use crate::plan::KeptFolder;
-use crate::target::Exchange;
 
 const FORMAT: &str = "veritum.changes-index/1";
 const NAME: &[u8] = b"changes.index";

@@ -11,9 +11,9 @@ use super::journal::Journal;
 use super::overview::ChangeSummary;
 use super::record::Record;
 use super::round::Desk;
+use crate::machine::Dir;
 use crate::model::FileKind;
 use crate::plan::KeptFolder;
-use crate::target::Dir;
 
 /// So long everything is kept.
 const KEPT_DAYS: i64 = 30;

@@ -15,11 +15,11 @@ use super::swap::{Committed, backward, forward};
 use super::{ChangeError, JournalError};
 use super::{UndoRound, aside, attributes, overview};
 use crate::event::{Event, Flow, Observer, Phase};
+use crate::machine::{Held, LockError, Machine, ProtectionPolicy, lock_exclusive};
 use crate::model::{Area, Identity, SystemPath};
 use crate::plan::{Action, ActionKey, Deed, Item, ItemKind, KeptFolder, Outcome};
 use crate::platform::services::{self, PausedUnit, Services};
 use crate::store::{Contents, NoContents};
-use crate::target::{Held, LockError, Machine, ProtectionPolicy, lock_exclusive};
 
 /// What changing needs: the machine, where the state lies, what must not be touched.
 #[derive(Clone, Copy)]

@@ -13,9 +13,9 @@ use super::keep::Shelf;
 use super::round::Desk;
 use super::stage::staged_name;
 use super::swap::Committed;
+use crate::machine::{Dir, Exchange};
 use crate::model::{FileKind, Stat, SystemPath};
 use crate::plan::Action;
-use crate::target::{Dir, Exchange};
 
 pub(super) const CHANGED: &str = "it has changed since it was checked";
 const TAKEN: &str = "something else took its place at that moment; what had stood there is kept";

@@ -8,10 +8,10 @@ use super::folders::Folders;
 use super::keep::{Kept, Shelf, keep};
 use super::round::Desk;
 use super::spot::second_name;
+use crate::machine::Dir;
 use crate::model::{FileKind, Instant, Stat, SystemPath};
 use crate::plan::{Action, Deed, Item, ItemKind};
 use crate::store::{Contents, StoreError};
-use crate::target::Dir;
 
 /// Inode flags that are carried over (chattr(1)): sync, no dump, no access times.
 const COPIED_FLAGS: u32 = 0x08 | 0x40 | 0x80;

@@ -5,8 +5,8 @@ use std::os::fd::AsFd;
 use std::path::{Path, PathBuf};
 
 use super::journal::{ChangeLog, JournalError};
+use crate::machine::{Dir, Machine};
 use crate::model::{FileKind, SystemPath};
-use crate::target::{Dir, Machine};
 
 /// Where the state lies on the machine, unless the operator names another folder.
 const PLACE: &str = "/var/lib/veritum";

@@ -9,9 +9,9 @@ use super::keep::{Kept, digest_of, placed};
 use super::merge::merge;
 use super::round::Desk;
 use super::standing::{Standing, Standings};
+use crate::machine::Dir;
 use crate::model::{Area, ComponentId, Digest, FileKind, Stat, SystemPath};
 use crate::plan::{Action, ActionKey, Deed, Item, ItemKind, Outcome, inverse};
-use crate::target::Dir;
 
 /// What is not taken back, and why.
 #[derive(Debug, Clone, PartialEq, Eq)]

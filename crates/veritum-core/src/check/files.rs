@@ -10,9 +10,9 @@ use super::reference::Reference;
 use super::seats::{Seat, has_seat, seats};
 use super::stray;
 use crate::event::{Event, Observer, Phase};
+use crate::machine::{Machine, Protection};
 use crate::model::{FileKind, Finding, Identity, PathMap, Stat, SystemPath, Voucher};
 use crate::scan::{self, Found, Look, Observation, Remembered, Settling, Stopped, Task, Watch};
-use crate::target::{Machine, Protection};
 
 /// The largest file that is read where nothing tells how large its component is.
 const MAX_UNKNOWN: u64 = 16 << 30;

@@ -1,9 +1,9 @@
 //! Owner, mode and privileges: what differs, and whether that is a problem.
 
 use super::expected::{Expected, Meta, Policy, Want};
+use crate::machine::Users;
 use crate::model::{FileKind, Stat, SystemPath};
 use crate::scan::Found;
-use crate::target::Users;
 
 /// What is said of owner and mode.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -8,10 +8,10 @@ use super::merge::share_of;
 use super::near::Near;
 use super::records::{Described, Desk, RecordFault};
 use super::reference::ManifestSource;
+use crate::machine::{Machine, Users};
 use crate::model::{Digest, Entry, EntryKind, Md5, Owner, SystemPath, Voucher};
 use crate::platform::{Component, Installed, Keep, Progress, Records, SelfRecord};
 use crate::store::Manifest;
-use crate::target::{Machine, Users};
 use crate::trust::Verified;
 
 /// What one component brings.

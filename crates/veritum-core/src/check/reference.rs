@@ -11,11 +11,11 @@ use super::near::Near;
 use super::parts::{Gathering, Part};
 use super::records::{Desk, RecordFault};
 use crate::archive::Archive;
+use crate::machine::Machine;
 use crate::model::{ComponentId, ContentHasher, Digest, Md5, PathMap, SystemPath, Voucher};
 use crate::platform::debian::database::Database;
 use crate::platform::{Component, Installed, Platform};
 use crate::store::{Contents, Manifest, Records, Store, StoreError};
-use crate::target::Machine;
 use crate::trust::Verified;
 
 /// Where verified manifests come from.

@@ -2,9 +2,9 @@
 
 use super::expected::{Expected, Want};
 use super::reference::Reference;
+use crate::machine::Machine;
 use crate::model::{FileKind, Stat, State};
 use crate::scan::Found;
-use crate::target::Machine;
 
 /// What `lstat` says, in words.
 pub(super) fn stat_state(stat: &Stat, machine: &Machine) -> State {

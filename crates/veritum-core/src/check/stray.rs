@@ -6,9 +6,9 @@ use rayon::prelude::*;
 
 use super::reference::Reference;
 use super::seats::Seat;
+use crate::machine::{Dir, Machine};
 use crate::model::{Area, FileKind, Finding, Identity, PathMap, SystemPath, Verdict};
 use crate::platform::debian::ALIASES;
-use crate::target::{Dir, Machine};
 
 /// Folders whose content belongs to components alone.
 const SYSTEM: [&str; 3] = ["/usr", "/boot", "/opt"];

@@ -10,9 +10,9 @@ use std::io;
 use std::os::fd::AsFd;
 
 use crate::change::{ChangeError, ChangeSummary, Standings, StateFolder, Verb, standings};
+use crate::machine::Exchange;
 use crate::model::Area;
 use crate::report::{ChangeLine, CheckReport, HomeLine, LastCheck};
-use crate::target::Exchange;
 
 const LAST: &[u8] = b"last-check.json";
 const NEW: &[u8] = b"last-check.new";

@@ -4,10 +4,10 @@ use std::collections::{BTreeSet, HashMap, HashSet};
 
 use super::{Action, Deed, DiskDoubt, Item, ItemKind, Left, Plan};
 use crate::check::{Expected, Fault, FilesCheck, Meta, Reference, Want};
+use crate::machine::ProtectionPolicy;
 use crate::model::{
     ComponentId, Digest, FileKind, Finding, Identity, LinkTarget, Remedy, Stat, SystemPath, Verdict, Voucher,
 };
-use crate::target::ProtectionPolicy;
 
 /// More altered files than this, of more components than [`MANY_COMPONENTS`], point at the hardware.
 const MANY_FILES: u64 = 50;

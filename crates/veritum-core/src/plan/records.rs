@@ -4,9 +4,9 @@ use std::collections::HashMap;
 
 use super::{Action, Deed, DiskDoubt, Item, ItemKind, Left, PlaceOf, Plan};
 use crate::check::{RecordContent, RecordFault, RecordMend};
+use crate::machine::ProtectionPolicy;
 use crate::model::{self, Digest, Finding, LinkTarget, Remedy, SystemPath, Verdict};
 use crate::platform::debian::database::Database;
-use crate::target::ProtectionPolicy;
 
 /// What planning for records goes by.
 pub struct RecordRules<'a> {

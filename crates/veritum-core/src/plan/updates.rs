@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 
 use super::{Action, Deed, DiskDoubt, Item, ItemKind, Left, PlaceOf, Plan};
 use crate::archive::NewList;
+use crate::machine::ProtectionPolicy;
 use crate::model::{Finding, FindingId, Stat, SystemPath, Verdict};
-use crate::target::ProtectionPolicy;
 
 /// More files than this are not set aside in one change: its journal must stay readable.
 const MOST: usize = 50_000;

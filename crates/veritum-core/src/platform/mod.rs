@@ -11,8 +11,8 @@ pub mod services;
 pub mod stand_in;
 pub mod systemd;
 
+use crate::machine::{Machine, MachineError};
 use crate::model::{ComponentId, Md5, PathMap, PathSet, SystemPath};
-use crate::target::{Machine, TargetError};
 
 /// How far a component's installation got.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -203,7 +203,7 @@ pub trait Platform: Send + Sync {
     ///
     /// # Errors
     /// When the list of components cannot be read at all.
-    fn installed(&self, machine: &Machine) -> Result<Installed, TargetError>;
+    fn installed(&self, machine: &Machine) -> Result<Installed, MachineError>;
 
     /// Opens the machine's own records of components' files.
     fn records<'a>(&self, machine: &'a Machine) -> Box<dyn Records + 'a>;

@@ -5,8 +5,8 @@ use std::sync::Arc;
 
 use super::question::{Question, Teller, WholeQuestion, ask};
 use crate::apps::{Bases, Card, CardError, Class, RawCard};
+use crate::machine::{Dir, ProtectionPolicy};
 use crate::model::SystemPath;
-use crate::target::{Dir, ProtectionPolicy};
 
 const OWN: &str = "it is the user's own";
 const OWN_INSIDE: &str = "something of the user's own is in it";
@@ -82,7 +82,7 @@ mod tests {
     use super::super::question::Answerer;
     use super::*;
     use crate::apps::example::QUAY;
-    use crate::target::{LiveDisk, Machine};
+    use crate::machine::{LiveDisk, Machine};
 
     #[test]
     fn only_what_is_the_applications_with_all_that_is_in_it_may_be_moved() {

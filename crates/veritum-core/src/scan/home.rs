@@ -9,8 +9,8 @@ use std::os::fd::AsFd as _;
 use serde::{Deserialize, Serialize};
 
 use crate::apps::{Bases, Card, Class, looks_like_own};
+use crate::machine::Dir;
 use crate::model::{FileKind, Stat};
-use crate::target::Dir;
 
 /// Folders are looked into so deep.
 const MAX_DEPTH: usize = 128;
@@ -307,8 +307,8 @@ mod tests {
 
     use super::*;
     use crate::apps::example::QUAY;
+    use crate::machine::{LiveDisk, Machine};
     use crate::model::SystemPath;
-    use crate::target::{LiveDisk, Machine};
 
     fn put(home: &Path, path: &str, text: &str) {
         let path = home.join(path);

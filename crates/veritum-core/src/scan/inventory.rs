@@ -9,8 +9,8 @@ use std::os::fd::AsFd as _;
 use serde::{Deserialize, Serialize};
 
 use crate::apps::{ASIDE, Bases, looks_like_own};
+use crate::machine::Dir;
 use crate::model::{ContentHasher, Digest, FileKind, Identity, Stat};
-use crate::target::Dir;
 
 /// Folders are looked into so deep.
 const MAX_DEPTH: usize = 512;
@@ -297,8 +297,8 @@ mod tests {
     use std::sync::Arc;
 
     use super::*;
+    use crate::machine::{LiveDisk, Machine};
     use crate::model::SystemPath;
-    use crate::target::{LiveDisk, Machine};
 
     fn put(home: &Path, path: &str, text: &str) {
         let path = home.join(path);

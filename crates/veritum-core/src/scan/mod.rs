@@ -26,8 +26,8 @@ use std::os::fd::{AsFd, BorrowedFd};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
 use crate::event::{Event, Flow, Observer};
+use crate::machine::{Dir, Disk, Machine};
 use crate::model::{ContentHasher, Digest, FileKind, Md5, Stat, SystemPath};
-use crate::target::{Dir, Disk, Machine};
 
 /// Large enough that system calls do not count, small enough to stay in the processor's cache.
 const BUFFER: usize = 128 * 1024;
@@ -327,7 +327,7 @@ mod tests {
 
     use super::*;
     use crate::event::Silent;
-    use crate::target::LiveDisk;
+    use crate::machine::LiveDisk;
 
     fn task<'a>(usr: &'a SystemPath, name: &'a str, look: Look) -> Task<'a> {
         Task { folder: usr, name: name.as_bytes(), look, fresh: false }

@@ -6,8 +6,8 @@ use serde::{Deserialize, Serialize};
 use super::home::{HomeCase, Met, each};
 use super::readable::fault;
 use crate::apps::{Class, RawCard};
+use crate::machine::Dir;
 use crate::model::{FileKind, SystemPath, Verdict};
-use crate::target::Dir;
 
 /// More faults of one home are counted, not told.
 const MAX_FAULTS: usize = 200;
@@ -149,7 +149,7 @@ mod tests {
     use super::*;
     use crate::apps::example::QUAY;
     use crate::apps::{Bases, Card};
-    use crate::target::{LiveDisk, Machine};
+    use crate::machine::{LiveDisk, Machine};
 
     fn put(home: &Path, path: &str, text: &str) {
         let path = home.join(path);

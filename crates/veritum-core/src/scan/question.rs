@@ -10,9 +10,9 @@ use super::home::{Belongings, Choice, HomeCase, belongings, whole};
 use super::inventory::{Inventory, InventoryQuestion};
 use super::profile::{Profile, ProfileQuestion, profile};
 use crate::apps::{Bases, Card, RawCard};
+use crate::machine::Dir;
 use crate::model::{SystemPath, packed, unpacked};
 use crate::platform::as_owner::Owner;
-use crate::target::Dir;
 
 /// More files of variables are not read.
 const MAX_VARIABLES: usize = 200;
@@ -187,7 +187,7 @@ mod tests {
     use super::*;
     use crate::apps::Class;
     use crate::apps::example::QUAY;
-    use crate::target::{LiveDisk, Machine};
+    use crate::machine::{LiveDisk, Machine};
 
     #[test]
     fn a_question_is_answered_by_word_and_the_users_own_base_directories_are_found() {

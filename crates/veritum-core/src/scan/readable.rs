@@ -3,7 +3,7 @@
 use std::io::{self, Write as _};
 use std::os::fd::AsFd as _;
 
-use crate::target::{Dir, read_to_limit};
+use crate::machine::{Dir, read_to_limit};
 
 /// Larger texts are not read.
 const MAX_TEXT: u64 = 16 << 20;
@@ -169,8 +169,8 @@ mod tests {
     use std::sync::Arc;
 
     use super::*;
+    use crate::machine::{LiveDisk, Machine};
     use crate::model::SystemPath;
-    use crate::target::{LiveDisk, Machine};
 
     #[test]
     fn what_cannot_be_read_is_told_with_its_line_and_what_can_is_not() {

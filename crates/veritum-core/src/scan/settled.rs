@@ -5,8 +5,8 @@ use rayon::prelude::*;
 
 use super::remembered::STEP;
 use crate::event::{Event, Flow, Observer};
+use crate::machine::Machine;
 use crate::model::{FileKind, Identity, Instant, Stat, SystemPath};
-use crate::target::Machine;
 
 /// Places in one part.
 const IN_PART: usize = 4096;
@@ -196,7 +196,7 @@ mod tests {
 
     use super::*;
     use crate::event::Silent;
-    use crate::target::LiveDisk;
+    use crate::machine::LiveDisk;
 
     fn pool() -> rayon::ThreadPool {
         rayon::ThreadPoolBuilder::new().num_threads(2).build().unwrap()

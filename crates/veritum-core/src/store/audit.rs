@@ -434,7 +434,7 @@ pub(super) fn is_content(file: std::fs::File, digest: &Digest, size: u64) -> boo
 
 fn read_content(file: std::fs::File, digest: &Digest, size: u64) -> io::Result<()> {
     thread_local! {
-        static ROOM: std::cell::RefCell<Room> = std::cell::RefCell::default();
+        static ROOM: std::cell::RefCell<FreeSpace> = std::cell::RefCell::default();
     }
     if size > IN_MEMORY / 4 {
         return unpack_in_pieces(file, digest, size, &mut |_| Ok(()));
@@ -444,13 +444,13 @@ fn read_content(file: std::fs::File, digest: &Digest, size: u64) -> io::Result<(
 
 /// One thread's room for reading contents.
 #[derive(Default)]
-struct Room {
+struct FreeSpace {
     packed: Vec<u8>,
     plain: Vec<u8>,
     decoder: Option<zstd::bulk::Decompressor<'static>>,
 }
 
-impl Room {
+impl FreeSpace {
     fn examine(&mut self, file: std::fs::File, digest: &Digest, size: u64) -> io::Result<()> {
         let wrong = || io::Error::new(io::ErrorKind::InvalidData, "its content is not the one that was signed");
         let size = usize::try_from(size).map_err(|_| wrong())?;

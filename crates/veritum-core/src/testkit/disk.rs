@@ -6,8 +6,8 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::Path;
 use std::sync::Mutex;
 
+use crate::machine::{Disk, Exchange, FreeSpace, LiveDisk, Name};
 use crate::model::{FileKind, Identity, Instant, Stat};
-use crate::target::{Disk, Exchange, LiveDisk, Name, Room};
 
 /// What happens.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -276,7 +276,7 @@ impl Disk for TestDisk {
     fn flags(&self, file: BorrowedFd<'_>) -> io::Result<Option<u32>> {
         self.live.flags(file)
     }
-    fn room(&self, dir: BorrowedFd<'_>) -> io::Result<Room> {
+    fn room(&self, dir: BorrowedFd<'_>) -> io::Result<FreeSpace> {
         self.live.room(dir)
     }
     fn forget(&self, file: BorrowedFd<'_>) -> io::Result<()> {

@@ -10,12 +10,12 @@ use crate::archive::Lacking;
 use crate::check::{Case, FilesCheck, Reference, Scope, Seen, check_files};
 use crate::event::{Event, Observer, Phase};
 use crate::history::{self, SeenFiles};
+use crate::machine::marked_errors;
 use crate::model::{Area, ComponentId, Digest, SystemPath, Voucher};
 use crate::plan::{DiskDoubt, FileRules, Plan, plan_files};
 use crate::report::{AreaReport, OutcomeWord, UnexaminedReport, UnverifiedReport};
 use crate::scan::How;
 use crate::store::Store;
-use crate::target::marked_errors;
 
 /// How files are looked at, and whether what is seen is remembered.
 #[derive(Clone, Copy)]

@@ -8,10 +8,10 @@ use super::supplies::download_report;
 use super::{Agreement, WorkError, Workshop};
 use crate::archive::{Archive, Candidate, Lacking};
 use crate::event::Observer;
+use crate::machine::Machine;
 use crate::model::{ComponentId, error_chain};
 use crate::report::{FillReport, RefusedComponent};
 use crate::store::{FillRules, FillSummary, PackageRef, Parcel, StoreError, fill_from, room_for, take_over, taken_in};
-use crate::target::Machine;
 
 /// How installed components come into a store.
 #[derive(Debug, Default)]

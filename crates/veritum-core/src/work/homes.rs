@@ -7,6 +7,7 @@ use std::sync::{Arc, Mutex};
 use super::{WorkError, Workshop};
 use crate::apps::{Bases, Card, RawCard};
 use crate::change::{Desk, HomeOf};
+use crate::machine::{Account, Dir, Machine};
 use crate::model::{SystemPath, error_words, readable};
 use crate::platform::as_owner::Owner;
 use crate::report::{HomeLeft, HomePart, HomeReport};
@@ -14,7 +15,6 @@ use crate::scan::{
     self, Answerer, Belongings, Choice, HomeGuard, HomeQuestion, InventoryAnswer, InventoryQuestion, Profile,
     ProfileQuestion, Question, Teller,
 };
-use crate::target::{Account, Dir, Machine};
 
 /// More names than this in one home are not looked at.
 pub(super) const MOST: u64 = 2_000_000;

@@ -8,12 +8,12 @@ use super::Workshop;
 use crate::archive::is_in_cache;
 use crate::check::{ManifestSource, settings_text};
 use crate::event::Silent;
+use crate::machine::Machine;
 use crate::model::{ComponentId, Digest, Entry, EntryKind, FileKind, SystemPath, readable};
 use crate::platform::Component;
 use crate::platform::debian::database::{Key, Stanza, changelog_of};
 use crate::platform::debian::{compare_versions, info_list, info_md5sums, info_stems, last_versions};
 use crate::store::{Manifest, Records, Store};
-use crate::target::Machine;
 
 /// One record over this size is refused.
 const MAX_RECORD: u64 = 64 << 20;

@@ -51,6 +51,7 @@ use crate::archive::{Archive, ArchiveSettings, Fetcher};
 use crate::change::{ChangeError, Desk, Locks, StateError, StateFolder};
 use crate::check::{ManifestSource, Origin, Policy, Reference, Scope};
 use crate::event::Observer;
+use crate::machine::{Disk, LockError, Machine, MachineError, Protection, lock_shared};
 use crate::model::{Area, ComponentId, Digest, SystemPath, Voucher};
 use crate::platform::debian::Debian;
 use crate::platform::debian::apt::AptConf;
@@ -60,7 +61,6 @@ use crate::platform::stand_in::StandIn;
 use crate::platform::systemd::Systemd;
 use crate::platform::{Installed, Platform};
 use crate::store::{Location, Reach, Store, StoreError};
-use crate::target::{Disk, LockError, Machine, Protection, TargetError, lock_shared};
 
 /// Everything that the outside decides.
 #[derive(Debug, Clone)]
@@ -173,7 +173,7 @@ pub enum Supplier {
 pub enum WorkError {
     /// The machine cannot be worked on.
     #[error(transparent)]
-    Target(#[from] TargetError),
+    Target(#[from] MachineError),
     /// The store cannot be used.
     #[error(transparent)]
     Store(#[from] StoreError),
@@ -317,7 +317,7 @@ impl Workshop {
     pub fn open(settings: Settings, disk: Arc<dyn Disk>) -> Result<Self, WorkError> {
         let machine = Machine::open(&settings.target, disk)?;
         if !Debian.is_here(&machine) {
-            return Err(TargetError::NoSystem { path: settings.target.clone() }.into());
+            return Err(MachineError::NoSystem { path: settings.target.clone() }.into());
         }
         // The machine's records are read beside the stores' signed files.
         let (read, stores) = std::thread::scope(|threads| {
@@ -434,7 +434,7 @@ impl Workshop {
     }
 
     /// Makes sure that no change is under way while facts are gathered.
-    fn shared_lock(&self, state: Option<&StateFolder>) -> Result<Option<crate::target::Held>, WorkError> {
+    fn shared_lock(&self, state: Option<&StateFolder>) -> Result<Option<crate::machine::Held>, WorkError> {
         match state.map(|s| lock_shared(s.dir(), b"lock")) {
             Some(Err(LockError::Busy)) => Err(WorkError::ChangeUnderWay),
             Some(Ok(held)) => Ok(Some(held)),

@@ -2,8 +2,8 @@
 
 use super::Workshop;
 use crate::change::{Desk, RoundReceipt, displaced};
+use crate::machine::{Program, holders};
 use crate::report::{ProgramReport, RunningReport};
-use crate::target::{Program, holders};
 
 impl Workshop {
     /// Looks among the running programs for those on what these rounds displaced.

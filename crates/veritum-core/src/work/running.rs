@@ -1,9 +1,9 @@
 //! Whether an application runs for a user, and what of the user's own it has open.
 
 use crate::apps::looks_like_own;
+use crate::machine::running;
 use crate::model::{SystemPath, readable};
 use crate::report::RunningApp;
-use crate::target::running;
 
 /// So many open files of each process are named.
 const MAX_OPEN: usize = 20;
@@ -15,7 +15,7 @@ pub(super) fn running_apps(
     user: u32,
     home: &SystemPath,
 ) -> Vec<RunningApp> {
-    let told = |process: crate::target::Running| {
+    let told = |process: crate::machine::Running| {
         let own = |path: &&Vec<u8>| {
             let name = path.rsplit(|byte| *byte == b'/').next().unwrap_or_default();
             path.starts_with(home.as_bytes()) && looks_like_own(name, b"")

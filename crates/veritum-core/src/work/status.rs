@@ -7,6 +7,7 @@ use std::os::unix::ffi::OsStrExt as _;
 use super::{WorkError, Workshop};
 use crate::change::{BadLog, ChangeSummary, JournalError, Overview, Record};
 use crate::history;
+use crate::machine::{Computer, FreeSpace, marked_errors};
 use crate::model::{ComponentId, SystemPath, Voucher, error_chain};
 use crate::plan::KeptFolder;
 use crate::platform::debian::Debian;
@@ -16,7 +17,6 @@ use crate::report::{
     StatusReport, StoreLine,
 };
 use crate::store::Store;
-use crate::target::{Computer, Room, marked_errors};
 
 /// So many of the latest installations are told.
 const MAX_RECENT: usize = 200;
@@ -131,7 +131,7 @@ impl Workshop {
         Ok(Some(report))
     }
 
-    fn root_room(&self) -> Option<Room> {
+    fn root_room(&self) -> Option<FreeSpace> {
         let root = self.machine.dir(&SystemPath::root()).ok()?;
         root.disk().room(root.fd()).ok()
     }

@@ -11,6 +11,7 @@ use crate::check::{
 };
 use crate::check::{TERM, TERM_TAIL, begun_lists, history, last_success};
 use crate::event::{Event, Flow, Observer, Phase};
+use crate::machine::{LockHolder, lock_holder, worker};
 use crate::model::{Area, ComponentId, Finding, Subject, SystemPath, Verdict, Voucher};
 use crate::platform::debian::Debian;
 use crate::platform::debian::apt::{self, AptConf};
@@ -19,7 +20,6 @@ use crate::platform::debian::database::Stanza;
 use crate::platform::services::{Masking, UnitState};
 use crate::platform::{Platform as _, Progress};
 use crate::report::{AreaReport, OutcomeWord, UnexaminedReport};
-use crate::target::{LockHolder, lock_holder, worker};
 
 /// A program that does nothing for so long counts as stuck.
 const WATCHED: Duration = Duration::from_secs(10);

@@ -3,8 +3,8 @@
 use std::sync::Arc;
 
 use veritum_core::event::Silent;
+use veritum_core::machine::Disk;
 use veritum_core::report::{HomeReset, ResetReport, UndoReport};
-use veritum_core::target::Disk;
 use veritum_core::testkit::Tree;
 use veritum_core::work::{Agreement, ResetWanted, Settings, WorkError, Workshop};
 

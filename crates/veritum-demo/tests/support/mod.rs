@@ -10,9 +10,9 @@ use std::sync::{Arc, OnceLock};
 
 use veritum_core::check::Scope;
 use veritum_core::event::Silent;
+use veritum_core::machine::{Disk, LiveDisk};
 use veritum_core::model::Area;
 use veritum_core::report::{AreaChange, CheckReport, RepairReport, UndoReport};
-use veritum_core::target::{Disk, LiveDisk};
 use veritum_core::testkit::Tree;
 use veritum_core::work::{Agreement, Settings, WorkError, Workshop};
 use veritum_demo::world::{World, add, add_file, package};

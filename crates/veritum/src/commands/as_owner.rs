@@ -4,9 +4,9 @@
 use std::os::fd::AsFd as _;
 use std::sync::Arc;
 
+use veritum_core::machine::{Dir, Disk, LiveDisk};
 use veritum_core::platform::as_owner::serve;
 use veritum_core::scan::Answerer;
-use veritum_core::target::{Dir, Disk, LiveDisk};
 
 use crate::errors::Failure;
 use crate::exit;

@@ -2,8 +2,8 @@
 
 use std::collections::HashSet;
 
+use crate::machine::{Dir, Machine};
 use crate::model::{FileKind, SystemPath};
-use crate::target::{Dir, Machine};
 
 /// Where pictures lie, for all users.
 const FOLDERS: [&str; 4] =
@@ -69,7 +69,7 @@ mod tests {
     use std::sync::Arc;
 
     use super::*;
-    use crate::target::LiveDisk;
+    use crate::machine::LiveDisk;
 
     #[test]
     fn a_picture_of_any_theme_size_and_form_counts() {

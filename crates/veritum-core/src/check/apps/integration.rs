@@ -1,8 +1,8 @@
 //! How an application hangs in its desktop: entry, program, message bus, kinds of files.
 
+use crate::machine::Machine;
 use crate::model::{Area, FileKind, Finding, Subject, SystemPath, Verdict};
 use crate::platform::freedesktop::{AppEntry, DesktopEntry, FOLDERS, KeyFile};
-use crate::target::Machine;
 
 /// Where programs are looked for, as `PATH` of a desktop's session has them.
 const PROGRAMS: [&str; 8] =
@@ -204,8 +204,8 @@ mod tests {
     use std::sync::Arc;
 
     use super::*;
+    use crate::machine::LiveDisk;
     use crate::platform::freedesktop::applications;
-    use crate::target::LiveDisk;
 
     #[test]
     fn what_keeps_an_application_from_being_started_is_told() {

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::sync::OnceLock;
 
 use super::{RecordContent, RecordFault, RecordMend, Unknown, in_database, of, some_of};
+use crate::machine::{Dir, Machine};
 use crate::model::{
     ComponentId, Digest, EntryKind, FileKind, Finding, Md5, PathMap, PathSet, Subject, SystemPath, Verdict, Voucher,
     readable,
@@ -12,7 +13,6 @@ use crate::platform::debian::database::{Database, Stanza};
 use crate::platform::debian::{info_list, info_md5sums, info_stems};
 use crate::platform::{Component, SettingsFile};
 use crate::store::{Manifest, Records};
-use crate::target::{Dir, Machine};
 
 /// One record over this size is refused.
 const MAX_RECORD: u64 = 64 << 20;

@@ -2,10 +2,10 @@
 
 use super::offered::Offered;
 use super::{RecordContent, RecordFault, RecordMend, Unknown, in_database, on};
+use crate::machine::Machine;
 use crate::model::{Area, FileKind, Finding, Subject, SystemPath, Verdict};
 use crate::platform::debian::Alternatives;
 use crate::platform::debian::database::{Database, alternatives_backup};
-use crate::target::Machine;
 
 /// A record over this size is refused.
 const MAX_RECORD: u64 = 1 << 20;

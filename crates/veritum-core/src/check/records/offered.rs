@@ -4,9 +4,9 @@ use std::cell::OnceCell;
 use std::collections::HashSet;
 
 use super::{RecordFault, in_database};
+use crate::machine::Machine;
 use crate::model::{SystemPath, readable};
 use crate::platform::debian::database::Database;
-use crate::target::Machine;
 
 /// A script over this size is not read.
 const MAX_SCRIPT: u64 = 4 << 20;

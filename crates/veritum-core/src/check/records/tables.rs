@@ -3,11 +3,11 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::{RecordContent, RecordFault, RecordMend, Unknown, in_database, on, some_of};
+use crate::machine::Machine;
 use crate::model::{Finding, SystemPath, Verdict};
 use crate::platform::Installed;
 use crate::platform::debian::database::{Database, Earlier, Stanza, backups, earlier_copies};
 use crate::platform::debian::{diversions, overrides};
-use crate::target::Machine;
 
 /// A table over this size is refused.
 const MAX_TABLE: u64 = 64 << 20;

@@ -1,9 +1,9 @@
 //! The binary caches that apt makes of all lists.
 
 use super::{Looked, at_path, to_set_aside};
+use crate::machine::Machine;
 use crate::model::{FileKind, SystemPath, Verdict};
 use crate::platform::debian::apt::BINARY_CACHES;
-use crate::target::Machine;
 
 /// What stands at the beginning of one, by apt's own layout (`pkgCache::Header`), least significant byte first.
 const SIGNATURE: [u8; 4] = [0xdc, 0x76, 0xfe, 0x98];
@@ -46,7 +46,7 @@ mod tests {
     use std::sync::Arc;
 
     use super::*;
-    use crate::target::LiveDisk;
+    use crate::machine::LiveDisk;
 
     #[test]
     fn a_cache_is_known_by_how_it_begins() {

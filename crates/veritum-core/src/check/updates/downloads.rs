@@ -6,10 +6,10 @@ use rayon::prelude::*;
 
 use super::{Looked, RightDownload, at_path, to_set_aside};
 use crate::event::{Event, Flow, Observer, Phase};
+use crate::machine::{Dir, Machine};
 use crate::model::{ComponentId, FileKind, SystemPath, Verdict, Voucher};
 use crate::platform::debian::apt::{CACHE, FileSum, LISTS, component_of_package_name};
 use crate::scan::Stopped;
-use crate::target::{Dir, Machine};
 
 /// Names over this number in one folder are not looked at.
 const MAX_NAMES: usize = 500_000;

@@ -1,8 +1,8 @@
 //! The locks that package tools take: held by a program that works, by one that does not, or merely there.
 
 use super::{Looked, at_path};
+use crate::machine::{LockHolder, Worker};
 use crate::model::{SystemPath, Verdict};
-use crate::target::{LockHolder, Worker};
 
 /// A lock file, who holds it, and what that program did while it was watched.
 #[derive(Debug, Clone)]

@@ -1,9 +1,9 @@
 //! What an administrator set that keeps updates from coming, and whether there is room for them.
 
 use super::{Looked, about, at_path};
+use crate::machine::{FreeSpace, Machine};
 use crate::model::{Action, FileKind, Remedy, Subject, SystemPath, Verdict};
 use crate::platform::debian::apt::{AptConf, Pin, says_no, says_yes};
-use crate::target::{Machine, Room};
 
 /// Timers that fetch and apply updates.
 const TIMERS: [&str; 2] = ["apt-daily.timer", "apt-daily-upgrade.timer"];
@@ -107,7 +107,7 @@ pub(crate) fn needed_room(waiting: u64) -> u64 {
 
 /// Judges whether there is room for what waits, so many bytes of downloads, and whether there would be without downloads
 /// that can be fetched again: so many bytes.
-pub(crate) fn room(place: &SystemPath, room: Room, waiting: u64, spare: u64) -> Looked {
+pub(crate) fn room(place: &SystemPath, room: FreeSpace, waiting: u64, spare: u64) -> Looked {
     let mut looked = Looked::default();
     looked.examined += 1;
     let needed = needed_room(waiting);
@@ -133,7 +133,7 @@ mod tests {
     use std::sync::Arc;
 
     use super::*;
-    use crate::target::LiveDisk;
+    use crate::machine::LiveDisk;
 
     #[test]
     fn what_keeps_updates_from_coming_is_told_and_what_lets_them_come_is_not() {

@@ -8,8 +8,8 @@ use std::path::Path;
 
 use super::Owner;
 use super::wire::{Call, How, Said};
+use crate::machine::{Disk, Exchange, FreeSpace, Name};
 use crate::model::{FileKind, Instant, Stat};
-use crate::target::{Disk, Exchange, Name, Room};
 
 /// Of a file so much is read in one call.
 const PIECE: usize = 256 << 10;
@@ -135,10 +135,10 @@ impl Disk for Owner {
         }
     }
 
-    fn room(&self, dir: BorrowedFd<'_>) -> io::Result<Room> {
-        match self.call(&Call::Room, &[], &[dir])? {
-            (Said::Room { bytes, total, inodes, block, read_only }, ..) => {
-                Ok(Room { bytes, total, inodes, block, read_only })
+    fn room(&self, dir: BorrowedFd<'_>) -> io::Result<FreeSpace> {
+        match self.call(&Call::FreeSpace, &[], &[dir])? {
+            (Said::FreeSpace { bytes, total, inodes, block, read_only }, ..) => {
+                Ok(FreeSpace { bytes, total, inodes, block, read_only })
             }
             _ => other_answer(),
         }

@@ -1,7 +1,7 @@
 //! Work below a home with the rights of its owner: by a child of our own program, never with root's.
 //!
 //! The child is handed a socket and nothing else of ours; each call brings the open handle that it is about. For whoever
-//! uses it, it is a [`Disk`](crate::target::Disk) like any other, so that what changes a home is what changes everything else.
+//! uses it, it is a [`Disk`](crate::machine::Disk) like any other, so that what changes a home is what changes everything else.
 
 mod disk;
 mod serve;
@@ -21,7 +21,7 @@ use rustix::net::{AddressFamily, SocketFlags, SocketType, socketpair};
 use rustix::process::{Pid, WaitId, WaitIdOptions, waitid};
 
 use self::wire::{Call, Said, receive, send};
-use crate::target::Dir;
+use crate::machine::Dir;
 
 pub use serve::{Answering, serve};
 
@@ -186,8 +186,8 @@ impl Drop for Owner {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::machine::{Disk, Exchange, LiveDisk, Machine};
     use crate::model::{Instant as Moment, SystemPath};
-    use crate::target::{Disk, Exchange, LiveDisk, Machine};
 
     fn ids() -> (u32, u32) {
         (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw())

@@ -7,7 +7,7 @@ use std::os::unix::ffi::OsStrExt as _;
 use std::sync::Arc;
 
 use super::wire::{Call, How, Said, receive, send};
-use crate::target::{Dir, Disk, Exchange};
+use crate::machine::{Dir, Disk, Exchange};
 
 /// More is not read in one call.
 const MAX_READ: usize = 1 << 20;
@@ -81,9 +81,9 @@ fn looked(disk: &dyn Disk, call: &Call, fd: BorrowedFd<'_>) -> Option<io::Result
             }
             Call::HasCapabilities => plain(Said::Yes(disk.has_capabilities(fd)?))?,
             Call::Flags => plain(Said::Flags(disk.flags(fd)?))?,
-            Call::Room => {
+            Call::FreeSpace => {
                 let room = disk.room(fd)?;
-                plain(Said::Room {
+                plain(Said::FreeSpace {
                     bytes: room.bytes,
                     total: room.total,
                     inodes: room.inodes,

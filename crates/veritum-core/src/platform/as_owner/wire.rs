@@ -38,7 +38,7 @@ pub(super) enum Call {
     Xattrs,
     HasCapabilities,
     Flags,
-    Room,
+    FreeSpace,
     Forget,
     Create(Vec<u8>),
     OpenAppend(Vec<u8>),
@@ -80,7 +80,7 @@ pub(super) enum Said {
     Flags(Option<u32>),
     Names(Vec<(Vec<u8>, Option<FileKind>)>),
     Xattrs(Vec<(Vec<u8>, Vec<u8>)>),
-    Room {
+    FreeSpace {
         bytes: u64,
         total: u64,
         inodes: u64,

@@ -2,9 +2,9 @@
 
 use globset::GlobBuilder;
 
+use crate::machine::Machine;
 use crate::model::SystemPath;
 use crate::platform::{Diversion, LeftOut, Override, RecordProblem};
-use crate::target::Machine;
 
 /// Entries over this many in one file are not read.
 const MAX_ENTRIES: usize = 100_000;

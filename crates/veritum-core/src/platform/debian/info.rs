@@ -2,9 +2,9 @@
 
 use std::collections::HashSet;
 
+use crate::machine::{Dir, Machine};
 use crate::model::{Md5, PathMap, PathSet, SystemPath, error_chain};
 use crate::platform::{Component, Keep, RecordProblem, Records, SelfRecord};
-use crate::target::{Dir, Machine};
 
 /// One component's list or digests over this size is refused.
 const MAX_INFO: u64 = 64 << 20;

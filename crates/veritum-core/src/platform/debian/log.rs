@@ -6,9 +6,9 @@
 use std::collections::HashMap;
 use std::io::Read;
 
+use crate::machine::Machine;
 use crate::model::SystemPath;
 use crate::platform::{Happened, Happening};
-use crate::target::Machine;
 
 /// A log over this size, packed or unpacked, is not read.
 const MAX_LOG: u64 = 8 << 20;
@@ -127,7 +127,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    use crate::target::LiveDisk;
+    use crate::machine::LiveDisk;
 
     fn machine(logs: &[(&str, &[u8])]) -> (tempfile::TempDir, Machine) {
         let dir = tempfile::tempdir().unwrap();

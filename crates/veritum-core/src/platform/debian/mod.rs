@@ -31,8 +31,8 @@ pub use version::compare_versions;
 use database::{Database, StatusFile};
 
 use super::{Happening, Installed, Platform, RecordProblem, Records, Run};
+use crate::machine::{Machine, MachineError};
 use crate::model::{SystemPath, error_chain};
-use crate::target::{Machine, TargetError};
 
 const DATABASE: &str = "/var/lib/dpkg";
 
@@ -49,11 +49,11 @@ impl Debian {
     ///
     /// # Errors
     /// When nothing tells what is installed.
-    pub fn read(machine: &Machine) -> Result<(Installed, Database), TargetError> {
+    pub fn read(machine: &Machine) -> Result<(Installed, Database), MachineError> {
         let database = Database::read(machine);
         let (components, mut problems) = database.components();
         if components.is_empty() && database.file == StatusFile::Missing && database.lost.is_empty() {
-            return Err(TargetError::NoSystem { path: machine.path().to_owned() });
+            return Err(MachineError::NoSystem { path: machine.path().to_owned() });
         }
         if components.is_empty() {
             let what = "it lists no installed component".into();
@@ -92,7 +92,7 @@ impl Platform for Debian {
         names.iter().any(|name| machine.resolve(&in_database(name)).is_ok())
     }
 
-    fn installed(&self, machine: &Machine) -> Result<Installed, TargetError> {
+    fn installed(&self, machine: &Machine) -> Result<Installed, MachineError> {
         Ok(Self::read(machine)?.0)
     }
 

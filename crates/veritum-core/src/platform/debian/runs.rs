@@ -6,8 +6,8 @@ use jiff::civil::DateTime;
 
 use super::apt::history_runs;
 use super::log::{MAX_ROTATED, recent, rotated};
+use crate::machine::Machine;
 use crate::platform::{Happening, Run};
-use crate::target::Machine;
 
 /// Of dpkg's log so many lines are of interest.
 const MAX_HAPPENINGS: usize = 20_000;
@@ -80,7 +80,7 @@ mod tests {
     use std::sync::Arc;
 
     use super::*;
-    use crate::target::LiveDisk;
+    use crate::machine::LiveDisk;
 
     #[test]
     fn what_apt_did_is_told_once_and_what_was_done_without_it_beside_that() {

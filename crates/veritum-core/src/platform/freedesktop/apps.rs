@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 
 use super::entry::{DesktopEntry, EntryError};
 use super::keyfile::MAX_BYTES;
+use crate::machine::Machine;
 use crate::model::{FileKind, SystemPath};
-use crate::target::Machine;
 
 /// Folders of entries, the one that goes before others first: `XDG_DATA_DIRS` as login managers set it, and where
 /// sandboxed applications put theirs.
@@ -71,7 +71,7 @@ mod tests {
     use std::sync::Arc;
 
     use super::*;
-    use crate::target::LiveDisk;
+    use crate::machine::LiveDisk;
 
     #[test]
     fn entries_are_found_in_their_order_through_links_inside_and_not_outside() {

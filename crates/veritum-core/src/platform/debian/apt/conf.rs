@@ -1,8 +1,8 @@
 //! apt's configuration (apt.conf(5)): nested groups of names with values, read for what Veritum needs of it.
 
 use super::{MAX_LINES, fragments};
+use crate::machine::Machine;
 use crate::model::SystemPath;
-use crate::target::Machine;
 
 /// Groups nested deeper than this are not read.
 const MAX_DEPTH: usize = 32;

@@ -38,8 +38,8 @@ pub const UNITS: [&str; 6] = [
 /// The locks that apt takes beside dpkg's.
 pub const LOCKS: [&str; 2] = ["/var/lib/apt/lists/lock", "/var/cache/apt/archives/lock"];
 
+use crate::machine::Machine;
 use crate::model::SystemPath;
-use crate::target::Machine;
 
 /// Files of apt's configuration over this size are not read.
 pub(super) const MAX_LINES: usize = 100_000;

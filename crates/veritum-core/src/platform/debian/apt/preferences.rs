@@ -1,9 +1,9 @@
 //! Pins: which versions an administrator prefers, or keeps out (apt_preferences(5)).
 
 use super::fragments;
+use crate::machine::Machine;
 use crate::model::SystemPath;
 use crate::platform::debian::control::paragraphs;
-use crate::target::Machine;
 
 /// Pins over this many are not read.
 const MAX_PINS: usize = 10_000;

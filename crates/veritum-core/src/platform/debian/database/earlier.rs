@@ -3,8 +3,8 @@
 use std::io::Read;
 
 use super::{MAX_STATUS, Stanza, stanza};
+use crate::machine::Machine;
 use crate::model::SystemPath;
-use crate::target::Machine;
 
 /// So many days' copies are looked for; the usual rotation keeps seven.
 const MAX_COPIES: usize = 14;

@@ -11,9 +11,9 @@ pub use witnesses::changelog_of;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 use super::{in_database, log, status};
+use crate::machine::Machine;
 use crate::model::{SystemPath, error_chain};
 use crate::platform::{Component, Happened, RecordProblem};
-use crate::target::Machine;
 
 /// A status file over this size is refused: the largest desktops have a tenth of it.
 pub(super) const MAX_STATUS: u64 = 64 << 20;
@@ -388,7 +388,7 @@ mod tests {
     use std::sync::Arc;
 
     use super::*;
-    use crate::target::LiveDisk;
+    use crate::machine::LiveDisk;
 
     fn entry(name: &str, more: &str) -> String {
         format!("Package: {name}\nStatus: install ok installed\nVersion: 1\nArchitecture: all\n{more}\n")

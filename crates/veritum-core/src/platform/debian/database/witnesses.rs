@@ -5,9 +5,9 @@ use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::io::Read;
 
 use super::{Database, Stanza};
+use crate::machine::Machine;
 use crate::model::{FileKind, SystemPath};
 use crate::platform::debian::{info_list, log, unpacked};
-use crate::target::Machine;
 
 const DOCUMENTS: &str = "/usr/share/doc";
 /// Of a changelog only the beginning is read; the packed file is bounded as well.

@@ -137,8 +137,8 @@ mod tests {
     use std::sync::Arc;
 
     use super::*;
+    use crate::machine::{LiveDisk, Machine, lock_exclusive};
     use crate::model::SystemPath;
-    use crate::target::{LiveDisk, Machine, lock_exclusive};
 
     #[test]
     fn a_held_lock_is_told_without_taking_it() {

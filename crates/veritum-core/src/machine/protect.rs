@@ -114,7 +114,7 @@ mod tests {
     use std::sync::Arc;
 
     use super::*;
-    use crate::target::LiveDisk;
+    use crate::machine::LiveDisk;
 
     #[test]
     fn a_home_is_protected_under_every_name_it_has() {

@@ -24,7 +24,7 @@ pub enum Exchange {
 
 /// What a file system has left.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Room {
+pub struct FreeSpace {
     /// Bytes free to us.
     pub bytes: u64,
     /// Bytes of the whole file system.
@@ -76,7 +76,7 @@ pub trait Disk: Send + Sync + fmt::Debug {
     /// Inode flags (`chattr`) of an open file or folder; `None` where the file system has none.
     fn flags(&self, file: BorrowedFd<'_>) -> io::Result<Option<u32>>;
     /// What the file system of an open handle has left.
-    fn room(&self, dir: BorrowedFd<'_>) -> io::Result<Room>;
+    fn room(&self, dir: BorrowedFd<'_>) -> io::Result<FreeSpace>;
     /// Lets go of a file's cached pages, so that the next reading comes from the medium.
     fn forget(&self, file: BorrowedFd<'_>) -> io::Result<()>;
 

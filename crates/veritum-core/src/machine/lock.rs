@@ -82,8 +82,8 @@ mod tests {
     use std::sync::Arc;
 
     use super::*;
+    use crate::machine::{LiveDisk, Machine};
     use crate::model::SystemPath;
-    use crate::target::{LiveDisk, Machine};
 
     #[test]
     fn a_second_holder_is_refused_and_the_lock_survives_closing_another_handle() {

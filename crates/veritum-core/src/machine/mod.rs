@@ -8,25 +8,25 @@
 mod computer;
 mod disk;
 mod extent;
+mod files;
 mod health;
 mod holder;
 mod identity;
 mod live;
 mod lock;
-mod machine;
 mod programs;
 mod protect;
 
 pub use computer::Computer;
-pub use disk::{Disk, Exchange, Name, Room};
+pub use disk::{Disk, Exchange, FreeSpace, Name};
 pub use extent::{Extent, MountProblem};
+pub use files::{Dir, Machine, MachineError};
 pub use health::marked_errors;
 pub use holder::{LockHolder, Worker, lock_holder, worker};
 pub use identity::{Account, Identified, Users};
 pub use live::LiveDisk;
 pub use lock::{Held, LockError, lock_exclusive, lock_shared};
-pub use machine::{Dir, Machine, TargetError};
 pub use programs::{Holders, Program, Running, holders, running};
 pub use protect::{Protection, ProtectionPolicy};
 
-pub(crate) use machine::read_to_limit;
+pub(crate) use files::read_to_limit;

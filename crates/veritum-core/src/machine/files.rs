@@ -19,7 +19,7 @@ const MAX_CONFIG: u64 = 4 << 20;
 /// Why the machine cannot be worked on.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
-pub enum TargetError {
+pub enum MachineError {
     /// The folder that was named cannot be opened.
     #[error("the folder {} cannot be opened", path.display())]
     Open {
@@ -151,8 +151,8 @@ impl Machine {
     ///
     /// # Errors
     /// When the folder cannot be opened.
-    pub fn open(path: &Path, disk: Arc<dyn Disk>) -> Result<Self, TargetError> {
-        let at = |source| TargetError::Open { path: path.to_owned(), source };
+    pub fn open(path: &Path, disk: Arc<dyn Disk>) -> Result<Self, MachineError> {
+        let at = |source| MachineError::Open { path: path.to_owned(), source };
         let path_full = path.canonicalize().map_err(at)?;
         let fd = disk.open_root(&path_full).map_err(at)?;
         let root = Dir { disk, fd: Arc::new(fd) };
@@ -333,7 +333,7 @@ impl Machine {
     ///
     /// # Errors
     /// When it is there and cannot be read.
-    pub fn read_config(&self, path: &SystemPath) -> Result<Option<Vec<u8>>, TargetError> {
+    pub fn read_config(&self, path: &SystemPath) -> Result<Option<Vec<u8>>, MachineError> {
         self.read_up_to(path, MAX_CONFIG)
     }
 
@@ -341,7 +341,7 @@ impl Machine {
     ///
     /// # Errors
     /// When it is there and cannot be read.
-    pub fn read_up_to(&self, path: &SystemPath, limit: u64) -> Result<Option<Vec<u8>>, TargetError> {
+    pub fn read_up_to(&self, path: &SystemPath, limit: u64) -> Result<Option<Vec<u8>>, MachineError> {
         let read = || {
             let physical = self.resolve(path)?;
             let Some(parent) = physical.parent() else { return Err(io::ErrorKind::IsADirectory.into()) };
@@ -350,7 +350,7 @@ impl Machine {
         match read() {
             Ok(bytes) => Ok(Some(bytes)),
             Err(e) if e.kind() == io::ErrorKind::NotFound => Ok(None),
-            Err(source) => Err(TargetError::Read { path: path.clone(), source }),
+            Err(source) => Err(MachineError::Read { path: path.clone(), source }),
         }
     }
 }
@@ -360,7 +360,7 @@ impl Machine {
     ///
     /// # Errors
     /// When it cannot be read.
-    pub fn read_end(&self, path: &SystemPath, most: u64) -> Result<Option<Vec<u8>>, TargetError> {
+    pub fn read_end(&self, path: &SystemPath, most: u64) -> Result<Option<Vec<u8>>, MachineError> {
         let read = || -> io::Result<Vec<u8>> {
             let physical = self.resolve(path)?;
             let Some(parent) = physical.parent() else { return Err(io::ErrorKind::IsADirectory.into()) };
@@ -381,7 +381,7 @@ impl Machine {
         match read() {
             Ok(bytes) => Ok(Some(bytes)),
             Err(e) if e.kind() == io::ErrorKind::NotFound => Ok(None),
-            Err(source) => Err(TargetError::Read { path: path.clone(), source }),
+            Err(source) => Err(MachineError::Read { path: path.clone(), source }),
         }
     }
 }
@@ -396,7 +396,7 @@ mod tests {
     use std::os::unix::fs::symlink;
 
     use super::*;
-    use crate::target::LiveDisk;
+    use crate::machine::LiveDisk;
 
     fn machine() -> (tempfile::TempDir, Machine) {
         let dir = tempfile::tempdir().unwrap();

@@ -9,7 +9,7 @@ use std::path::Path;
 use rustix::fs::{self, AtFlags, FileType, Mode, OFlags, RenameFlags, ResolveFlags};
 use rustix::io::Errno;
 
-use super::disk::{Disk, Exchange, Name, Room};
+use super::disk::{Disk, Exchange, FreeSpace, Name};
 use crate::model::{FileKind, Identity, Instant, Stat};
 
 /// How often a path is tried again when another process renames on the way (one call in twenty met it under load).
@@ -173,9 +173,9 @@ impl Disk for LiveDisk {
         }
     }
 
-    fn room(&self, dir: BorrowedFd<'_>) -> io::Result<Room> {
+    fn room(&self, dir: BorrowedFd<'_>) -> io::Result<FreeSpace> {
         let vfs = fs::fstatvfs(dir)?;
-        Ok(Room {
+        Ok(FreeSpace {
             bytes: vfs.f_bavail.saturating_mul(vfs.f_frsize),
             total: vfs.f_blocks.saturating_mul(vfs.f_frsize),
             inodes: if vfs.f_files == 0 { u64::MAX } else { vfs.f_favail },
