@@ -13,7 +13,7 @@ use veritum_core::change::{Desk, OpenChange, StateFolder, Verb, displaced};
 use veritum_core::event::Silent;
 use veritum_core::machine::{LiveDisk, Machine, Protection};
 use veritum_core::model::{Area, Identity, SystemPath};
-use veritum_core::plan::{Action, Deed};
+use veritum_core::plan::{Operation, PlannedAction};
 use veritum_core::store::NoContents;
 use veritum_demo::world::{World, add_file, package};
 
@@ -22,10 +22,19 @@ fn identity(path: &Path) -> Identity {
     Identity { dev: stat.dev(), ino: stat.ino() }
 }
 
-fn action(machine: &Machine, index: u32, path: &'static str, deed: Deed) -> Action {
+fn action(machine: &Machine, index: u32, path: &'static str, operation: Operation) -> PlannedAction {
     let place = SystemPath::literal(path);
     let before = machine.look(&place).unwrap();
-    Action { index, findings: Vec::new(), listed: place.clone(), place, component: None, before, deed, reverts: None }
+    PlannedAction {
+        index,
+        findings: Vec::new(),
+        listed: place.clone(),
+        place,
+        component: None,
+        before,
+        operation,
+        reverts: None,
+    }
 }
 
 #[test]
@@ -55,10 +64,10 @@ fn files_and_all_that_displaced_folders_hold_are_told_but_nothing_that_only_got_
     let now = jiff::Timestamp::from_second(veritum_demo::NOW).unwrap();
     let mut change = OpenChange::begin(desk, Verb::Repair, Area::Files, None, "run", now).unwrap();
     let owner = fs::metadata(world.at("/usr/share/quay/other")).unwrap();
-    let meta = Deed::SetMeta { mode: 0o600, uid: owner.uid(), gid: owner.gid() };
+    let meta = Operation::SetMeta { mode: 0o600, uid: owner.uid(), gid: owner.gid() };
     let actions = vec![
-        action(&machine, 1, "/usr/share/quay/alone", Deed::SetAside),
-        action(&machine, 2, "/usr/share/quay/deep", Deed::SetAside),
+        action(&machine, 1, "/usr/share/quay/alone", Operation::SetAside),
+        action(&machine, 2, "/usr/share/quay/deep", Operation::SetAside),
         action(&machine, 3, "/usr/share/quay/other", meta),
     ];
     let number = change.number();

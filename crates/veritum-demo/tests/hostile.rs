@@ -313,7 +313,7 @@ fn a_hostile_journal_writes_nowhere_it_should_not() {
         "/proc/self/cwd/x",
         "/var/lib/veritum/lock",
     ] {
-        for deed in [
+        for operation in [
             json!("set-aside"),
             json!({"set-meta":{"mode":511,"uid":0,"gid":0}}),
             json!({"put":[{"below":"/","kind":"folder","mode":511,"uid":0,"gid":0,"mtime":0}]}),
@@ -328,8 +328,7 @@ fn a_hostile_journal_writes_nowhere_it_should_not() {
                 std::os::unix::fs::MetadataExt::ino(&std::fs::metadata(world.at("/home/mirela/letter")).unwrap());
             let mut seen = stat.clone();
             seen["id"] = json!({"dev": std::os::unix::fs::MetadataExt::dev(&std::fs::metadata(world.machine()).unwrap()), "ino": letter});
-            let action =
-                json!({"index":1,"findings":[],"listed":"/x","place":place,"component":null,"before":seen,"deed":deed});
+            let action = json!({"index":1,"findings":[],"listed":"/x","place":place,"component":null,"before":seen,"deed":operation});
             let parent = place.rsplit_once('/').unwrap().0;
             let plan = json!({"record":"plan","round":1,"actions":[action],"parents":[{"place":parent,"mtime":{"s":1,"n":0},"keeps":"state"}]});
             let commit = json!({"record":"commit","round":1,"staged":[[1,{"dev":1,"ino":letter}]],"given_up":[]});
@@ -338,7 +337,7 @@ fn a_hostile_journal_writes_nowhere_it_should_not() {
                 forge(&world, &records);
                 let _ = open(&world.settings()).recover(&Silent);
                 let touched = home.touched(&Tree::take(&world.at("/home"), &[]));
-                assert!(touched.is_empty(), "{place} {deed}: {touched:?}");
+                assert!(touched.is_empty(), "{place} {operation}: {touched:?}");
             }
         }
     }

@@ -6,7 +6,7 @@ use super::keep::{Kept, folder_for};
 use super::round::{Desk, RoundReceipt};
 use crate::machine::Dir;
 use crate::model::{FileKind, Identity};
-use crate::plan::{Action, Deed};
+use crate::plan::{Operation, PlannedAction};
 
 /// Folders nested deeper than this within a displaced folder are not looked into.
 const MAX_DEPTH: usize = 64;
@@ -22,7 +22,7 @@ pub fn displaced(desk: &Desk<'_>, change: u64, receipt: &RoundReceipt) -> HashSe
         let outcome = receipt.outcomes.iter().find(|o| o.index == action.index && o.failed.is_none());
         let (Some(outcome), Some(before)) = (outcome, action.before) else { continue };
         match before.kind {
-            _ if matches!(action.deed, Deed::SetMeta { .. }) => {}
+            _ if matches!(action.operation, Operation::SetMeta { .. }) => {}
             // A copy has another number than the file that programs have open.
             FileKind::File => {
                 files.extend([Some(before.id), outcome.kept.as_ref().map(|k| k.stat.id)].into_iter().flatten())
@@ -38,7 +38,7 @@ pub fn displaced(desk: &Desk<'_>, change: u64, receipt: &RoundReceipt) -> HashSe
     files
 }
 
-fn kept_folder(desk: &Desk<'_>, change: u64, round: u32, action: &Action) -> Option<Dir> {
+fn kept_folder(desk: &Desk<'_>, change: u64, round: u32, action: &PlannedAction) -> Option<Dir> {
     let folder = folder_for(desk, &action.place.parent()?).ok()?;
     let kept = Kept { folder: &folder, change, round, index: action.index, place: &action.place }.open(desk).ok()?;
     kept.inner().ok()

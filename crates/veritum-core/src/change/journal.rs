@@ -12,7 +12,7 @@ use serde::{Deserialize, Serialize};
 use super::record::{Begin, Cleared, ParentTime, Record};
 use crate::machine::{Dir, read_to_limit};
 use crate::model::{Digest, Identity};
-use crate::plan::{Action, Outcome};
+use crate::plan::{Outcome, PlannedAction};
 
 /// The format's name; a journal of any other is refused before anything is written.
 pub(super) const FORMAT: &str = "veritum.journal/1";
@@ -135,7 +135,7 @@ pub struct RoundLog<'a> {
     /// Its number.
     pub round: u32,
     /// Its actions.
-    pub actions: &'a [Action],
+    pub actions: &'a [PlannedAction],
     /// The folders that they are in.
     pub parents: &'a [ParentTime],
     /// Places whose locking attributes are cleared meanwhile.

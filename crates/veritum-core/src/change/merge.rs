@@ -9,7 +9,7 @@ use super::round::Desk;
 use super::undo::Refusal;
 use crate::machine::Dir;
 use crate::model::{FileKind, SystemPath};
-use crate::plan::{Action, Deed, Placed};
+use crate::plan::{Operation, Placed, PlannedAction};
 
 const OWN_NOW: &str = "something of the user's own stands there now";
 const LOST: &str = "what was set aside from there is no longer where it was put, or has changed";
@@ -20,7 +20,7 @@ const MAX_DEPTH: usize = 128;
 /// What is to be done to take one action in a home back, and what cannot be.
 #[derive(Default)]
 pub(super) struct Merge {
-    pub(super) actions: Vec<Action>,
+    pub(super) actions: Vec<PlannedAction>,
     pub(super) refused: Vec<Refusal>,
 }
 
@@ -31,14 +31,14 @@ impl Merge {
 }
 
 /// Plans how to take one action back; `back` is its inverse.
-pub(super) fn merge(desk: Desk<'_>, back: Action) -> io::Result<Merge> {
+pub(super) fn merge(desk: Desk<'_>, back: PlannedAction) -> io::Result<Merge> {
     let mut merge = Merge::default();
     let parent = back.place.parent().unwrap_or_else(SystemPath::root);
     let Ok(dir) = desk.machine.dir(&parent) else {
         merge.refuse(&back.place, NO_FOLDER);
         return Ok(merge);
     };
-    let Deed::Return { change, round, index, kept, folder } = &back.deed else {
+    let Operation::Return { change, round, index, kept, folder } = &back.operation else {
         put_aside(desk, &dir, &back, &mut merge)?;
         return Ok(merge);
     };
@@ -65,11 +65,11 @@ fn bring(
     dir: &Dir,
     shelf: &Shelf,
     kept: Placed,
-    back: &Action,
+    back: &PlannedAction,
     merge: &mut Merge,
     depth: usize,
 ) -> io::Result<()> {
-    let Deed::Return { change, round, index, folder, .. } = &back.deed else { return Ok(()) };
+    let Operation::Return { change, round, index, folder, .. } = &back.operation else { return Ok(()) };
     let name = back.place.name();
     let there = dir.look(name)?;
     let guarded = match &there {
@@ -77,8 +77,9 @@ fn bring(
         None => desk.protection.reason(&back.place).is_some(),
     };
     if !guarded {
-        let deed = Deed::Return { change: *change, round: *round, index: *index, kept, folder: folder.clone() };
-        merge.actions.push(Action { before: there, deed, ..back.clone() });
+        let operation =
+            Operation::Return { change: *change, round: *round, index: *index, kept, folder: folder.clone() };
+        merge.actions.push(PlannedAction { before: there, operation, ..back.clone() });
         return Ok(());
     }
     let both = kept.stat.kind == FileKind::Folder && there.is_some_and(|there| there.kind == FileKind::Folder);
@@ -94,10 +95,10 @@ fn bring(
     let (olds, news) = (names(&old)?, names(&new)?);
     for name in olds.union(&news) {
         let Ok(place) = back.place.child(name) else { continue };
-        let inner = Action { place: place.clone(), listed: place, before: None, ..back.clone() };
+        let inner = PlannedAction { place: place.clone(), listed: place, before: None, ..back.clone() };
         match olds.contains(name).then(|| placed(&old, name)).transpose()?.flatten() {
             Some(kept) => bring(desk, &new, &Shelf::of_a_user(old.clone(), name), kept, &inner, merge, depth + 1)?,
-            None => put_aside(desk, &new, &Action { deed: Deed::SetAside, ..inner }, merge)?,
+            None => put_aside(desk, &new, &PlannedAction { operation: Operation::SetAside, ..inner }, merge)?,
         }
     }
     Ok(())
@@ -105,11 +106,11 @@ fn bring(
 
 /// Sets aside what stands there now, when all of it is the application's; within folders that hold the user's own as well,
 /// what is not.
-fn put_aside(desk: Desk<'_>, dir: &Dir, back: &Action, merge: &mut Merge) -> io::Result<()> {
+fn put_aside(desk: Desk<'_>, dir: &Dir, back: &PlannedAction, merge: &mut Merge) -> io::Result<()> {
     let name = back.place.name();
     let Some(there) = dir.look(name)? else { return Ok(()) };
     if desk.protection.reason_at(&back.place, dir, name)?.is_none() {
-        merge.actions.push(Action { before: Some(there), deed: Deed::SetAside, ..back.clone() });
+        merge.actions.push(PlannedAction { before: Some(there), operation: Operation::SetAside, ..back.clone() });
     } else if there.kind == FileKind::Folder && desk.protection.reason(&back.place).is_none() {
         inside(desk, dir, back, merge)?;
     }
@@ -117,14 +118,14 @@ fn put_aside(desk: Desk<'_>, dir: &Dir, back: &Action, merge: &mut Merge) -> io:
     Ok(())
 }
 
-fn inside(desk: Desk<'_>, dir: &Dir, back: &Action, merge: &mut Merge) -> io::Result<()> {
+fn inside(desk: Desk<'_>, dir: &Dir, back: &PlannedAction, merge: &mut Merge) -> io::Result<()> {
     let Ok(fd) = dir.disk().open_dir(dir.fd(), back.place.name()) else { return Ok(()) };
     let inner = dir.beside(fd);
     let mut names: Vec<Vec<u8>> = inner.disk().list(inner.fd())?.into_iter().map(|(name, _)| name).collect();
     names.sort();
     for name in names {
         let Ok(place) = back.place.child(&name) else { continue };
-        put_aside(desk, &inner, &Action { place: place.clone(), listed: place, ..back.clone() }, merge)?;
+        put_aside(desk, &inner, &PlannedAction { place: place.clone(), listed: place, ..back.clone() }, merge)?;
     }
     Ok(())
 }

@@ -10,7 +10,7 @@ use super::record::Cleared;
 use super::round::Desk;
 use crate::machine::Dir;
 use crate::model::{FileKind, SystemPath};
-use crate::plan::{Action, Deed, ItemKind};
+use crate::plan::{ItemKind, Operation, PlannedAction};
 
 /// Room asked for beyond what is written, in hundredths.
 const SPARE_PERCENT: u64 = 5;
@@ -29,7 +29,7 @@ pub struct Blocked {
 }
 
 /// Takes out the actions that something stands in the way of.
-pub(super) fn sift(desk: &Desk<'_>, actions: Vec<Action>) -> (Vec<Action>, Vec<Blocked>, Vec<Cleared>) {
+pub(super) fn sift(desk: &Desk<'_>, actions: Vec<PlannedAction>) -> (Vec<PlannedAction>, Vec<Blocked>, Vec<Cleared>) {
     let mut free = Vec::new();
     let mut cleared = Vec::new();
     let mut blocked: Vec<Blocked> = Vec::new();
@@ -44,13 +44,13 @@ pub(super) fn sift(desk: &Desk<'_>, actions: Vec<Action>) -> (Vec<Action>, Vec<B
     }
     // A name of a file that is not put back cannot be made.
     let lost: Vec<u32> = blocked.iter().map(|b| b.index).collect();
-    let hangs_on = |action: &Action| match &action.deed {
-        Deed::Put(items) => {
+    let hangs_on = |action: &PlannedAction| match &action.operation {
+        Operation::Put(items) => {
             items.iter().any(|i| matches!(i.kind, ItemKind::NameOfAction { index, .. } if lost.contains(&index)))
         }
         _ => false,
     };
-    let (hanging, free): (Vec<Action>, Vec<Action>) = free.into_iter().partition(hangs_on);
+    let (hanging, free): (Vec<PlannedAction>, Vec<PlannedAction>) = free.into_iter().partition(hangs_on);
     blocked.extend(hanging.into_iter().map(|a| Blocked {
         index: a.index,
         place: a.place,
@@ -62,14 +62,14 @@ pub(super) fn sift(desk: &Desk<'_>, actions: Vec<Action>) -> (Vec<Action>, Vec<B
 
 type Reason = Option<(String, Option<String>)>;
 
-fn obstacle(desk: &Desk<'_>, action: &Action, cleared: &mut Vec<Cleared>) -> io::Result<Reason> {
+fn obstacle(desk: &Desk<'_>, action: &PlannedAction, cleared: &mut Vec<Cleared>) -> io::Result<Reason> {
     let plain = |why: &str| Ok(Some((why.to_owned(), None)));
     if let Some(reason) = desk.protection.reason(&action.place) {
         return plain(&reason);
     }
     // Owner and mode of the root are set like any other's; nothing can take its place.
     let parent = match action.place.parent() {
-        None if !matches!(action.deed, Deed::SetMeta { .. }) => return plain("it is the root folder"),
+        None if !matches!(action.operation, Operation::SetMeta { .. }) => return plain("it is the root folder"),
         parent => parent.unwrap_or_else(SystemPath::root),
     };
     let dir = match desk.machine.dir(&parent) {
@@ -109,7 +109,7 @@ fn obstacle(desk: &Desk<'_>, action: &Action, cleared: &mut Vec<Cleared>) -> io:
             return Ok(Some(reason));
         }
     }
-    if matches!(action.deed, Deed::SetAside | Deed::Return { .. } | Deed::Put(_))
+    if matches!(action.operation, Operation::SetAside | Operation::Return { .. } | Operation::Put(_))
         && stat.kind == FileKind::Folder
         && desk.protection.guards_below(&action.place)
     {
@@ -131,10 +131,10 @@ fn locked(desk: &Desk<'_>, place: SystemPath, what: &str, flags: Option<u32>, cl
 }
 
 /// Refuses a round for which a file system has not enough room.
-pub(super) fn require_room(desk: &Desk<'_>, actions: &[Action]) -> Result<(), ChangeError> {
+pub(super) fn require_room(desk: &Desk<'_>, actions: &[PlannedAction]) -> Result<(), ChangeError> {
     let mut needs: BTreeMap<u64, (SystemPath, Dir, u64, u64)> = BTreeMap::new();
     for action in actions {
-        let (Deed::Put(items), Some(parent)) = (&action.deed, action.place.parent()) else { continue };
+        let (Operation::Put(items), Some(parent)) = (&action.operation, action.place.parent()) else { continue };
         let open = || -> io::Result<(Dir, u64, u64)> {
             let dir = desk.machine.dir(&parent)?;
             Ok((dir.clone(), dir.look_self()?.id.dev, dir.disk().room(dir.fd())?.block))

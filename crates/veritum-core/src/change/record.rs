@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::apps::{Bases, RawCard};
 use crate::model::{Area, Identity, Instant, SystemPath};
-use crate::plan::{Action, ActionKey, KeptFolder, Outcome};
+use crate::plan::{ActionKey, KeptFolder, Outcome, PlannedAction};
 use crate::platform::services::PausedUnit;
 
 /// What a change is for.
@@ -99,7 +99,7 @@ pub enum Record {
         /// The round, from 1.
         round: u32,
         /// Its actions.
-        actions: Vec<Action>,
+        actions: Vec<PlannedAction>,
         /// The folders that they are in.
         parents: Vec<ParentTime>,
         /// Places whose locking attributes are cleared meanwhile.

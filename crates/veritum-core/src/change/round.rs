@@ -17,7 +17,7 @@ use super::{UndoRound, aside, attributes, overview};
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::machine::{Held, LockError, Machine, ProtectionPolicy, lock_exclusive};
 use crate::model::{Area, Identity, SystemPath};
-use crate::plan::{Action, ActionKey, Deed, Item, ItemKind, KeptFolder, Outcome};
+use crate::plan::{ActionKey, Item, ItemKind, KeptFolder, Operation, Outcome, PlannedAction};
 use crate::platform::services::{self, PausedUnit, Services};
 use crate::store::{Contents, NoContents};
 
@@ -112,7 +112,7 @@ pub struct RoundReceipt {
     /// Its number within the change, from 1; 0 when nothing was left to be tried.
     pub round: u32,
     /// The actions that were tried.
-    pub actions: Vec<Action>,
+    pub actions: Vec<PlannedAction>,
     /// What came of each.
     pub outcomes: Vec<Outcome>,
     /// What something stood in the way of.
@@ -207,7 +207,7 @@ impl<'a> OpenChange<'a> {
     ///
     /// # Errors
     /// When it was taken back, or could not be finished.
-    pub fn round(&mut self, actions: Vec<Action>, contents: &dyn Contents) -> Result<RoundReceipt, ChangeError> {
+    pub fn round(&mut self, actions: Vec<PlannedAction>, contents: &dyn Contents) -> Result<RoundReceipt, ChangeError> {
         self.settling_round(actions, Vec::new(), contents)
     }
 
@@ -221,7 +221,7 @@ impl<'a> OpenChange<'a> {
 
     fn settling_round(
         &mut self,
-        actions: Vec<Action>,
+        actions: Vec<PlannedAction>,
         mut settles: Vec<ActionKey>,
         contents: &dyn Contents,
     ) -> Result<RoundReceipt, ChangeError> {
@@ -293,7 +293,7 @@ impl<'a> OpenChange<'a> {
         Ok(RoundReceipt { round, actions, outcomes, blocked })
     }
 
-    fn parents(&self, actions: &[Action], folders: &Folders) -> io::Result<Vec<ParentTime>> {
+    fn parents(&self, actions: &[PlannedAction], folders: &Folders) -> io::Result<Vec<ParentTime>> {
         let mut parents: BTreeMap<SystemPath, ParentTime> = BTreeMap::new();
         // In a home a folder is made for what is set aside: the home looks as before too.
         let home = self.desk.home.map(|home| home.place.clone());
@@ -445,13 +445,13 @@ impl Drop for OpenChange<'_> {
     }
 }
 
-fn bytes_of(action: &Action) -> u64 {
+fn bytes_of(action: &PlannedAction) -> u64 {
     let size = |item: &Item| if let ItemKind::File { size, .. } = item.kind { size } else { 0 };
-    if let Deed::Put(items) = &action.deed { items.iter().map(size).sum() } else { 0 }
+    if let Operation::Put(items) = &action.operation { items.iter().map(size).sum() } else { 0 }
 }
 
 /// A full disk is told as one, with how much is missing as far as the plan knows.
-fn no_room_or(actions: &[Action], place: SystemPath, source: io::Error) -> ChangeError {
+fn no_room_or(actions: &[PlannedAction], place: SystemPath, source: io::Error) -> ChangeError {
     if matches!(source.kind(), io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded) {
         ChangeError::NoRoom { place, missing: actions.iter().map(bytes_of).sum::<u64>().max(4096) }
     } else {

@@ -15,7 +15,7 @@ use super::stage::staged_name;
 use super::swap::Committed;
 use crate::machine::{Dir, Exchange};
 use crate::model::{FileKind, Stat, SystemPath};
-use crate::plan::Action;
+use crate::plan::PlannedAction;
 
 pub(super) const CHANGED: &str = "it has changed since it was checked";
 const TAKEN: &str = "something else took its place at that moment; what had stood there is kept";
@@ -122,7 +122,7 @@ pub(super) fn move_to_free(from: &Dir, old: &[u8], to: &Dir, new: &[u8], care: C
 
 impl Spot {
     /// Opens an action's folder, and settles what a cut left there; none when somebody took the folder away.
-    pub(super) fn of(desk: &Desk<'_>, committed: &Committed<'_>, action: &Action) -> io::Result<Option<Self>> {
+    pub(super) fn of(desk: &Desk<'_>, committed: &Committed<'_>, action: &PlannedAction) -> io::Result<Option<Self>> {
         let parent = action.place.parent().unwrap_or_else(SystemPath::root);
         // Asked once more, by the last room before the disk: a journal is foreign bytes.
         if let Some(reason) = desk.protection.reason(&action.place) {

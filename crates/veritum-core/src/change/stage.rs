@@ -10,7 +10,7 @@ use super::round::Desk;
 use super::spot::second_name;
 use crate::machine::Dir;
 use crate::model::{FileKind, Instant, Stat, SystemPath};
-use crate::plan::{Action, Deed, Item, ItemKind};
+use crate::plan::{Item, ItemKind, Operation, PlannedAction};
 use crate::store::{Contents, StoreError};
 
 /// Inode flags that are carried over (chattr(1)): sync, no dump, no access times.
@@ -40,7 +40,7 @@ impl From<io::Error> for StageError {
 pub(super) struct Staging<'a> {
     pub(super) change: u64,
     pub(super) round: u32,
-    pub(super) actions: &'a [Action],
+    pub(super) actions: &'a [PlannedAction],
     pub(super) contents: &'a dyn Contents,
     pub(super) folders: &'a Folders,
 }
@@ -52,14 +52,14 @@ impl Staging<'_> {
 }
 
 /// Makes what an action puts; answers what it is, or none when nothing needs to be made.
-pub(super) fn stage(desk: &Desk<'_>, staging: Staging<'_>, action: &Action) -> Result<Option<Stat>, StageError> {
+pub(super) fn stage(desk: &Desk<'_>, staging: Staging<'_>, action: &PlannedAction) -> Result<Option<Stat>, StageError> {
     let parent = action.place.parent().unwrap_or_else(SystemPath::root);
     let gone = || StageError::GivenUp(super::spot::GONE.into());
     let dir = staging.folders.get(desk, &parent)?.ok_or_else(gone)?;
     let name = staged_name(staging.change, staging.round, action.index);
-    match &action.deed {
-        Deed::SetMeta { .. } | Deed::SetAside | Deed::Free => return Ok(None),
-        Deed::Return { change: of, round: of_round, index, kept, folder, .. } => {
+    match &action.operation {
+        Operation::SetMeta { .. } | Operation::SetAside | Operation::Free => return Ok(None),
+        Operation::Return { change: of, round: of_round, index, kept, folder, .. } => {
             let from =
                 Kept { folder, change: *of, round: *of_round, index: *index, place: &action.place }.open(desk)?;
             let there = from.look()?;
@@ -69,7 +69,7 @@ pub(super) fn stage(desk: &Desk<'_>, staging: Staging<'_>, action: &Action) -> R
             keep(&from.dir, &from.name, &Shelf::ours(&dir, &name))?;
             from.sync()?;
         }
-        Deed::Put(items) => put(desk, &dir, &name, staging, action, items)?,
+        Operation::Put(items) => put(desk, &dir, &name, staging, action, items)?,
     }
     Ok(Some(dir.disk().look(dir.fd(), &name)?))
 }
@@ -79,7 +79,7 @@ fn put(
     dir: &Dir,
     name: &[u8],
     staging: Staging<'_>,
-    action: &Action,
+    action: &PlannedAction,
     items: &[Item],
 ) -> Result<(), StageError> {
     let Some((first, rest)) = items.split_first() else {

@@ -8,7 +8,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 
 use super::Record;
 use super::journal::ChangeLog;
-use crate::plan::{ActionKey, Deed};
+use crate::plan::{ActionKey, Operation};
 
 /// Where an action of a change is now.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -141,9 +141,9 @@ pub(super) fn effective(log: &ChangeLog) -> Vec<ActionKey> {
         let outcomes: HashMap<u32, _> = round.outcomes.unwrap_or_default().iter().map(|o| (o.index, o)).collect();
         let took_effect = round.actions.iter().filter(|action| {
             let outcome = outcomes.get(&action.index).filter(|o| o.failed.is_none());
-            outcome.is_some_and(|outcome| match action.deed {
-                Deed::Free => false,
-                Deed::SetMeta { .. } => true,
+            outcome.is_some_and(|outcome| match action.operation {
+                Operation::Free => false,
+                Operation::SetMeta { .. } => true,
                 _ => outcome.kept.is_some() || outcome.placed.is_some(),
             })
         });

@@ -18,13 +18,13 @@ use super::stage::{discard, staged_name};
 use super::{aside, attributes};
 use crate::event::{Event, Phase};
 use crate::model::{FileKind, Identity, Instant, Stat, SystemPath};
-use crate::plan::{Action, Deed, KeptFolder, Outcome};
+use crate::plan::{KeptFolder, Operation, Outcome, PlannedAction};
 
 /// A round whose commit record stands.
 pub(super) struct Committed<'a> {
     pub(super) change: u64,
     pub(super) round: u32,
-    pub(super) actions: &'a [Action],
+    pub(super) actions: &'a [PlannedAction],
     pub(super) parents: &'a [ParentTime],
     pub(super) cleared: &'a [Cleared],
     pub(super) staged: HashMap<u32, Identity>,
@@ -71,7 +71,13 @@ impl<'a> Committed<'a> {
     }
 
     /// Whether what an action moved is at none of the places where this round leaves it.
-    fn is_missing(&self, desk: &Desk<'_>, action: &Action, parent: &SystemPath, names: &[Vec<u8>]) -> io::Result<bool> {
+    fn is_missing(
+        &self,
+        desk: &Desk<'_>,
+        action: &PlannedAction,
+        parent: &SystemPath,
+        names: &[Vec<u8>],
+    ) -> io::Result<bool> {
         let here = folder(desk, parent)?;
         let look = |name: &[u8]| here.as_ref().and_then(|dir| dir.look(name).ok().flatten());
         let is_there = |id: Option<Identity>| id.is_some() && has(look(action.place.entry()), id);
@@ -79,9 +85,9 @@ impl<'a> Committed<'a> {
             return Ok(false);
         }
         let staged = self.staged.get(&action.index).copied();
-        Ok(match &action.deed {
-            Deed::SetAside => action.before.is_some() && !is_there(action.before.map(|b| b.id)),
-            Deed::Return { change, round, index, folder, kept, .. } => {
+        Ok(match &action.operation {
+            Operation::SetAside => action.before.is_some() && !is_there(action.before.map(|b| b.id)),
+            Operation::Return { change, round, index, folder, kept, .. } => {
                 let from =
                     Kept { folder, change: *change, round: *round, index: *index, place: &action.place }.find(desk)?;
                 let is_kept = from.map(|shelf| shelf.look()).transpose()?.flatten().is_some();
@@ -91,13 +97,13 @@ impl<'a> Committed<'a> {
         })
     }
 
-    fn keeps(&self, action: &Action) -> KeptFolder {
+    fn keeps(&self, action: &PlannedAction) -> KeptFolder {
         let parent = action.place.parent().unwrap_or_else(SystemPath::root);
         super::record::keeps_of(self.parents, &parent)
     }
 
     /// Where what an action displaces is kept.
-    fn kept<'b>(&self, action: &'b Action, folder: &'b KeptFolder) -> Kept<'b> {
+    fn kept<'b>(&self, action: &'b PlannedAction, folder: &'b KeptFolder) -> Kept<'b> {
         Kept { folder, change: self.change, round: self.round, index: action.index, place: &action.place }
     }
 
@@ -163,7 +169,7 @@ pub(super) fn forward(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result<
             continue;
         }
         let kept = keep_one(desk, committed, &spot, action)?;
-        if action.deed == Deed::SetAside && kept.is_none() {
+        if action.operation == Operation::SetAside && kept.is_none() {
             outcomes.push(Outcome { index: action.index, failed: Some(TAKEN_AWAY.into()), placed: None, kept: None });
             continue;
         }
@@ -184,14 +190,14 @@ fn exchange(
     desk: &Desk<'_>,
     committed: &Committed<'_>,
     spot: &Spot,
-    action: &Action,
+    action: &PlannedAction,
 ) -> io::Result<Result<(), String>> {
     let (temp, there) = spot.looks()?;
-    match &action.deed {
-        Deed::SetMeta { mode, uid, gid } => return set_meta(committed, spot, action, there, (*mode, *uid, *gid)),
-        Deed::SetAside => return set_aside(desk, committed, spot, action, (temp, there)),
-        Deed::Free => return free(committed, spot, action, there),
-        Deed::Put(_) | Deed::Return { .. } => {}
+    match &action.operation {
+        Operation::SetMeta { mode, uid, gid } => return set_meta(committed, spot, action, there, (*mode, *uid, *gid)),
+        Operation::SetAside => return set_aside(desk, committed, spot, action, (temp, there)),
+        Operation::Free => return free(committed, spot, action, there),
+        Operation::Put(_) | Operation::Return { .. } => {}
     }
     let staged = committed.staged.get(&action.index).copied();
     if !has(temp, staged) {
@@ -228,7 +234,7 @@ fn set_aside(
     desk: &Desk<'_>,
     committed: &Committed<'_>,
     spot: &Spot,
-    action: &Action,
+    action: &PlannedAction,
     (temp, there): (Option<Stat>, Option<Stat>),
 ) -> io::Result<Result<(), String>> {
     let before = action.before.map(|b| b.id);
@@ -258,7 +264,7 @@ fn set_aside(
 fn free(
     committed: &Committed<'_>,
     spot: &Spot,
-    action: &Action,
+    action: &PlannedAction,
     there: Option<Stat>,
 ) -> io::Result<Result<(), String>> {
     match (action.before, there) {
@@ -275,7 +281,7 @@ fn free(
 fn set_meta(
     committed: &Committed<'_>,
     spot: &Spot,
-    action: &Action,
+    action: &PlannedAction,
     there: Option<Stat>,
     (mode, uid, gid): (u32, u32, u32),
 ) -> io::Result<Result<(), String>> {
@@ -301,7 +307,7 @@ fn set_meta(
     Ok(Ok(()))
 }
 
-fn kept_already(desk: &Desk<'_>, committed: &Committed<'_>, action: &Action) -> io::Result<bool> {
+fn kept_already(desk: &Desk<'_>, committed: &Committed<'_>, action: &PlannedAction) -> io::Result<bool> {
     match committed.kept(action, &committed.keeps(action)).find(desk)? {
         Some(shelf) => Ok(shelf.look()?.is_some()),
         None => Ok(false),
@@ -312,9 +318,9 @@ fn keep_one(
     desk: &Desk<'_>,
     committed: &Committed<'_>,
     spot: &Spot,
-    action: &Action,
+    action: &PlannedAction,
 ) -> io::Result<Option<crate::plan::Placed>> {
-    if matches!(action.deed, Deed::SetMeta { .. } | Deed::Free) {
+    if matches!(action.operation, Operation::SetMeta { .. } | Operation::Free) {
         return Ok(None);
     }
     let Some(before) = action.before else { return Ok(None) };
@@ -341,7 +347,7 @@ fn take_away(
     desk: &Desk<'_>,
     committed: &Committed<'_>,
     spot: &Spot,
-    action: &Action,
+    action: &PlannedAction,
 ) -> io::Result<Option<crate::plan::Placed>> {
     let before = action.before.map(|b| b.id);
     let displaced = |name: &[u8]| spot.dir.look(name).map(|now| now.is_some() && has(now, before));
@@ -350,8 +356,8 @@ fn take_away(
     }
     let kept = if displaced(&spot.aside)? { keep_one(desk, committed, spot, action)? } else { None };
     let Some(temp) = spot.dir.look(&spot.temp)? else { return Ok(kept) };
-    match &action.deed {
-        Deed::Return { change, round, index, kept: earlier, folder, .. } if is_it(&earlier.stat, &temp) => {
+    match &action.operation {
+        Operation::Return { change, round, index, kept: earlier, folder, .. } if is_it(&earlier.stat, &temp) => {
             let back =
                 Kept { folder, change: *change, round: *round, index: *index, place: &action.place }.make(desk)?;
             if temp.kind != FileKind::Folder && back.look()?.is_some() {
@@ -363,7 +369,7 @@ fn take_away(
             }
         }
         // After the exchange this name holds what was displaced: never to be taken away.
-        Deed::Put(_) if committed.staged.get(&action.index).is_none_or(|id| *id == temp.id) => {
+        Operation::Put(_) if committed.staged.get(&action.index).is_none_or(|id| *id == temp.id) => {
             discard(&spot.dir, &spot.temp)?;
         }
         _ => {}
@@ -390,11 +396,11 @@ pub(super) fn backward(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result
     sync_parents(desk, committed)
 }
 
-fn back_one(desk: &Desk<'_>, committed: &Committed<'_>, spot: &Spot, action: &Action) -> io::Result<()> {
+fn back_one(desk: &Desk<'_>, committed: &Committed<'_>, spot: &Spot, action: &PlannedAction) -> io::Result<()> {
     let (temp, there) = spot.looks()?;
     let staged = committed.staged.get(&action.index).copied();
-    match &action.deed {
-        Deed::SetMeta { .. } => {
+    match &action.operation {
+        Operation::SetMeta { .. } => {
             if let (Some(was), Some(now)) = (action.before, there)
                 && was.id == now.id
                 && (was.mode, was.uid, was.gid) != (now.mode, now.uid, now.gid)
@@ -410,15 +416,15 @@ fn back_one(desk: &Desk<'_>, committed: &Committed<'_>, spot: &Spot, action: &Ac
             }
         }
         // What was taken away can be fetched again; before the commit nothing was.
-        Deed::Free => {}
-        Deed::SetAside => {
+        Operation::Free => {}
+        Operation::SetAside => {
             bring_back_kept(desk, committed, spot, action, temp)?;
             let (temp, there) = spot.looks()?;
             if there.is_none() && temp.zip(action.before).is_some_and(|(temp, was)| is_it(&was, &temp)) {
                 or_error(spot.free_move(&spot.temp, &spot.name, Care::Looked)?)?;
             }
         }
-        Deed::Put(_) | Deed::Return { .. } => {
+        Operation::Put(_) | Operation::Return { .. } => {
             if staged.is_some() && has(there, staged) {
                 bring_back_kept(desk, committed, spot, action, temp)?;
                 let displaced = spot.dir.look(&spot.temp)?;
@@ -458,7 +464,7 @@ fn bring_back_kept(
     desk: &Desk<'_>,
     committed: &Committed<'_>,
     spot: &Spot,
-    action: &Action,
+    action: &PlannedAction,
     temp: Option<Stat>,
 ) -> io::Result<()> {
     let Some(before) = action.before else { return Ok(()) };
@@ -478,13 +484,13 @@ fn bring_back_kept(
 
 /// Where a user's things were set aside, and from where they came back, no empty folders are left; `undone` tells which of the
 /// actions set nothing aside in the end.
-fn tidy(desk: &Desk<'_>, committed: &Committed<'_>, undone: impl Fn(&Action) -> bool) -> io::Result<()> {
+fn tidy(desk: &Desk<'_>, committed: &Committed<'_>, undone: impl Fn(&PlannedAction) -> bool) -> io::Result<()> {
     if desk.home.is_none() {
         return Ok(());
     }
     let mut seen = HashSet::new();
     for action in committed.actions {
-        let from = if let Deed::Return { folder, .. } = &action.deed { Some(folder.clone()) } else { None };
+        let from = if let Operation::Return { folder, .. } = &action.operation { Some(folder.clone()) } else { None };
         for folder in from.into_iter().chain(undone(action).then(|| committed.keeps(action))) {
             if let KeptFolder::Aside(name) = folder
                 && seen.insert((name.clone(), action.place.parent()))

@@ -11,7 +11,7 @@ use super::round::Desk;
 use super::standing::{Standing, Standings};
 use crate::machine::Dir;
 use crate::model::{Area, ComponentId, Digest, FileKind, Stat, SystemPath};
-use crate::plan::{Action, ActionKey, Deed, Item, ItemKind, Outcome, inverse};
+use crate::plan::{ActionKey, Item, ItemKind, Operation, Outcome, PlannedAction, inverse};
 
 /// What is not taken back, and why.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -30,14 +30,14 @@ pub struct UndoRound {
     /// The round that is taken back.
     pub of: u32,
     /// The actions that do it.
-    pub actions: Vec<Action>,
+    pub actions: Vec<PlannedAction>,
     /// The actions of the change that are wholly reverted by these.
     pub settles: Vec<ActionKey>,
 }
 
 impl UndoRound {
     /// Leaves actions out, each with what it reverts.
-    pub fn retain(&mut self, mut keep: impl FnMut(&Action) -> bool) {
+    pub fn retain(&mut self, mut keep: impl FnMut(&PlannedAction) -> bool) {
         let mut left: HashSet<ActionKey> = HashSet::new();
         self.actions.retain(|action| {
             let kept = keep(action);
@@ -115,7 +115,7 @@ impl Planner<'_> {
             let mut refuse = |why: String| {
                 refused.push(Refusal { place: action.place.clone(), component: action.component.clone(), why });
             };
-            if action.deed == Deed::Free && outcome.failed.is_none() {
+            if action.operation == Operation::Free && outcome.failed.is_none() {
                 refuse("it was deleted to make room; it can be fetched again".to_owned());
                 continue;
             }
@@ -155,8 +155,8 @@ impl Planner<'_> {
     /// Plans how one action in a home is taken back; whether nothing of it remains then.
     fn in_a_home(
         &self,
-        back: Action,
-        actions: &mut Vec<Action>,
+        back: PlannedAction,
+        actions: &mut Vec<PlannedAction>,
         refused: &mut Vec<Refusal>,
     ) -> Result<bool, ChangeError> {
         let place = back.place.clone();
@@ -171,14 +171,19 @@ impl Planner<'_> {
         let merged = merge(self.desk, back).map_err(|source| ChangeError::TakenBack { place, source })?;
         for action in merged.actions {
             let index = u32::try_from(actions.len() + 1).unwrap_or(u32::MAX);
-            actions.push(Action { index, ..action });
+            actions.push(PlannedAction { index, ..action });
         }
         let whole = merged.refused.is_empty();
         refused.extend(merged.refused);
         Ok(whole)
     }
 
-    fn reason(&self, action: &Action, outcome: &Outcome, back: &mut Action) -> Result<Option<String>, ChangeError> {
+    fn reason(
+        &self,
+        action: &PlannedAction,
+        outcome: &Outcome,
+        back: &mut PlannedAction,
+    ) -> Result<Option<String>, ChangeError> {
         if let Some(change) = self.later.get(&action.place) {
             return Ok(Some(format!("change {change} touched it later; take that one back first")));
         }
@@ -234,12 +239,12 @@ fn later_places(logs: &[ChangeLog], standings: &Standings, number: u64) -> BTree
 /// Why an action cannot be taken back; otherwise its inverse learns what stands there now.
 fn refusal(
     desk: Desk<'_>,
-    action: &Action,
+    action: &PlannedAction,
     outcome: &Outcome,
-    back: &mut Action,
+    back: &mut PlannedAction,
     released: Option<jiff::Timestamp>,
 ) -> io::Result<Option<String>> {
-    if let Deed::Return { change, round, index, kept, folder } = &mut back.deed {
+    if let Operation::Return { change, round, index, kept, folder } = &mut back.operation {
         let at = Kept { folder, change: *change, round: *round, index: *index, place: &action.place };
         if let Some(at) = released {
             return Ok(Some(format!("what was there before is no longer kept: it was deleted on {}", day(at))));
@@ -267,7 +272,7 @@ fn refusal(
     if !same {
         return Ok(Some(CHANGED.into()));
     }
-    if let (Deed::Return { kept, .. }, Some(now)) = (&back.deed, &now)
+    if let (Operation::Return { kept, .. }, Some(now)) = (&back.operation, &now)
         && kept.stat.id == now.stat.id
     {
         return Ok(Some("it is back already, under this name as well".into()));
@@ -285,8 +290,8 @@ fn day(at: jiff::Timestamp) -> String {
 }
 
 /// Whether a tree that was put holds exactly what was put.
-fn tree_as_put(dir: &Dir, action: &Action) -> io::Result<bool> {
-    let Deed::Put(items) = &action.deed else { return Ok(true) };
+fn tree_as_put(dir: &Dir, action: &PlannedAction) -> io::Result<bool> {
+    let Operation::Put(items) = &action.operation else { return Ok(true) };
     let top = dir.beside(dir.disk().open_dir(dir.fd(), action.place.name())?);
     let mut expected: HashMap<&SystemPath, &Item> =
         items.iter().filter(|i| !i.below.is_root()).map(|i| (&i.below, i)).collect();

@@ -250,7 +250,7 @@ pub struct State {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Remedy {
     /// What would be done.
-    pub action: Action,
+    pub action: ActionKind,
     /// Where from: `store`, `archive`; for parts of a store also `other-store`, `machine`, `package`, `pin`, `index`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub from: Option<String>,
@@ -263,7 +263,7 @@ pub struct Remedy {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
-pub enum Action {
+pub enum ActionKind {
     /// Put back what belongs there.
     Restore,
     /// Make it one file with its other names again.
@@ -288,7 +288,7 @@ pub enum Action {
     Free,
 }
 
-impl Action {
+impl ActionKind {
     /// The words for people.
     #[must_use]
     pub fn word(self) -> &'static str {
@@ -357,7 +357,7 @@ pub struct Finding {
 impl Finding {
     /// Whether a repair would do this about it.
     #[must_use]
-    pub fn is_mended_by(&self, action: Action) -> bool {
+    pub fn is_mended_by(&self, action: ActionKind) -> bool {
         self.remedy.as_ref().is_some_and(|remedy| remedy.action == action)
     }
 

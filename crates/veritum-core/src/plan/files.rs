@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeSet, HashMap, HashSet};
 
-use super::{Action, Deed, DiskDoubt, Item, ItemKind, Left, Plan};
+use super::{DiskDoubt, Item, ItemKind, Left, Operation, Plan, PlannedAction};
 use crate::check::{Expected, Fault, FilesCheck, Meta, Reference, Want};
 use crate::machine::ProtectionPolicy;
 use crate::model::{
@@ -159,7 +159,7 @@ impl Planner<'_> {
             return self.set_meta(fault, expected, finding);
         }
         if let Some(bytes) = self.to_download(fault, expected)? {
-            let (action, from) = (crate::model::Action::Restore, Some("archive".into()));
+            let (action, from) = (crate::model::ActionKind::Restore, Some("archive".into()));
             return Ok(Remedy { action, from, download: Some(bytes) });
         }
         let items = match &fault.alias {
@@ -172,11 +172,11 @@ impl Planner<'_> {
         if let (Some(group), ItemKind::File { .. }) = (expected.group, &items[0].kind) {
             self.groups.insert(group, index);
         }
-        self.push(fault, expected, finding, Deed::Put(items));
+        self.push(fault, expected, finding, Operation::Put(items));
         let action = if linked && finding.verdict == Verdict::LinkCut {
-            crate::model::Action::Relink
+            crate::model::ActionKind::Relink
         } else {
-            crate::model::Action::Restore
+            crate::model::ActionKind::Restore
         };
         Ok(Remedy { action, from: Some(source_word(expected.voucher).into()), download: None })
     }
@@ -203,29 +203,29 @@ impl Planner<'_> {
         u32::try_from(self.plan.actions.len() + 1).unwrap_or(u32::MAX)
     }
 
-    fn push(&mut self, fault: &Fault, expected: &Expected, finding: &Finding, deed: Deed) {
-        self.plan.actions.push(Action {
+    fn push(&mut self, fault: &Fault, expected: &Expected, finding: &Finding, operation: Operation) {
+        self.plan.actions.push(PlannedAction {
             index: self.next(),
             findings: vec![finding.id.clone()],
             listed: expected.listed.clone(),
             place: fault.physical.clone(),
             component: Some(self.reference.component_of(expected).clone()),
             before: fault.found,
-            deed,
+            operation,
             reverts: None,
         });
     }
 
     fn set_meta(&mut self, fault: &Fault, expected: &Expected, finding: &Finding) -> Result<Remedy, Refusal> {
         let from = Some(source_word(expected.voucher).into());
-        let remedy = Remedy { action: crate::model::Action::SetMode, from, download: None };
+        let remedy = Remedy { action: crate::model::ActionKind::SetMode, from, download: None };
         let (Some(meta), Some(found)) = (wanted(expected), fault.found) else {
             return Err(("its owner and mode are not known".into(), None));
         };
         if !matches!(found.kind, FileKind::File | FileKind::Folder) {
             // Neither links nor devices can be opened to set a mode: they are made anew.
             let item = self.item(expected, fault)?;
-            self.push(fault, expected, finding, Deed::Put(vec![item]));
+            self.push(fault, expected, finding, Operation::Put(vec![item]));
             return Ok(remedy);
         }
         if let Some(at) = self.metas.get(&found.id) {
@@ -233,7 +233,7 @@ impl Planner<'_> {
             return Ok(remedy);
         }
         self.metas.insert(found.id, self.plan.actions.len());
-        self.push(fault, expected, finding, Deed::SetMeta { mode: meta.mode, uid: meta.uid, gid: meta.gid });
+        self.push(fault, expected, finding, Operation::SetMeta { mode: meta.mode, uid: meta.uid, gid: meta.gid });
         Ok(remedy)
     }
 

@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::{Action, ActionKey, Deed, KeptFolder};
+use super::{ActionKey, KeptFolder, Operation, PlannedAction};
 use crate::model::{Digest, FileKind, LinkTarget, Stat};
 
 /// What an action put at its place.
@@ -44,37 +44,37 @@ pub struct Outcome {
 /// The action that takes an action back; none when it did nothing.
 #[must_use]
 pub fn inverse(
-    action: &Action,
+    action: &PlannedAction,
     outcome: &Outcome,
     change: u64,
     round: u32,
     folder: &KeptFolder,
     index: u32,
-) -> Option<Action> {
-    if outcome.failed.is_some() || action.deed == Deed::Free {
+) -> Option<PlannedAction> {
+    if outcome.failed.is_some() || action.operation == Operation::Free {
         return None;
     }
-    let deed = match (&action.deed, &outcome.kept) {
-        (Deed::SetMeta { .. }, _) => {
+    let operation = match (&action.operation, &outcome.kept) {
+        (Operation::SetMeta { .. }, _) => {
             let before = action.before?;
-            Deed::SetMeta { mode: before.mode, uid: before.uid, gid: before.gid }
+            Operation::SetMeta { mode: before.mode, uid: before.uid, gid: before.gid }
         }
         (_, Some(kept)) => {
-            Deed::Return { change, round, index: action.index, kept: kept.clone(), folder: folder.clone() }
+            Operation::Return { change, round, index: action.index, kept: kept.clone(), folder: folder.clone() }
         }
         (_, None) => {
             outcome.placed.as_ref()?;
-            Deed::SetAside
+            Operation::SetAside
         }
     };
-    Some(Action {
+    Some(PlannedAction {
         index,
         findings: action.findings.clone(),
         listed: action.listed.clone(),
         place: action.place.clone(),
         component: action.component.clone(),
         before: outcome.placed.as_ref().map(|p| p.stat),
-        deed,
+        operation,
         reverts: Some(ActionKey { round, index: action.index }),
     })
 }
@@ -94,16 +94,16 @@ mod tests {
         Placed { stat: stat(FileKind::File, ino), digest: Some(Digest::of(content)), target: None }
     }
 
-    fn action(deed: Deed, before: Option<Stat>) -> Action {
+    fn action(operation: Operation, before: Option<Stat>) -> PlannedAction {
         let place = SystemPath::literal("/usr/share/quay/one");
-        Action {
+        PlannedAction {
             index: 3,
             findings: Vec::new(),
             listed: place.clone(),
             place,
             component: None,
             before,
-            deed,
+            operation,
             reverts: None,
         }
     }
@@ -112,40 +112,40 @@ mod tests {
         Outcome { index: 3, failed: None, placed, kept }
     }
 
-    fn back(action: &Action, outcome: &Outcome) -> Option<Action> {
+    fn back(action: &PlannedAction, outcome: &Outcome) -> Option<PlannedAction> {
         inverse(action, outcome, 4, 2, &KeptFolder::State, 1)
     }
 
     #[test]
     fn what_was_kept_comes_back_from_where_it_is_kept() {
         let (old, new) = (file(b"old", 10), file(b"new", 11));
-        let put = action(Deed::Put(Vec::new()), Some(old.stat));
+        let put = action(Operation::Put(Vec::new()), Some(old.stat));
         let inverse = back(&put, &done(Some(new.clone()), Some(old.clone()))).unwrap();
-        let expected = Deed::Return { change: 4, round: 2, index: 3, kept: old, folder: KeptFolder::State };
-        assert_eq!((inverse.deed, inverse.before, inverse.index), (expected, Some(new.stat), 1));
+        let expected = Operation::Return { change: 4, round: 2, index: 3, kept: old, folder: KeptFolder::State };
+        assert_eq!((inverse.operation, inverse.before, inverse.index), (expected, Some(new.stat), 1));
         assert_eq!(inverse.reverts, Some(ActionKey { round: 2, index: 3 }));
     }
 
     #[test]
     fn what_stood_in_a_free_place_is_set_aside_and_never_deleted() {
         let new = file(b"new", 11);
-        let inverse = back(&action(Deed::Put(Vec::new()), None), &done(Some(new), None)).unwrap();
-        assert_eq!(inverse.deed, Deed::SetAside);
+        let inverse = back(&action(Operation::Put(Vec::new()), None), &done(Some(new), None)).unwrap();
+        assert_eq!(inverse.operation, Operation::SetAside);
     }
 
     #[test]
     fn owner_and_mode_come_back_to_what_they_were() {
         let before = Stat { mode: 0o4711, uid: 7, gid: 8, ..stat(FileKind::File, 10) };
-        let set = action(Deed::SetMeta { mode: 0o755, uid: 0, gid: 0 }, Some(before));
+        let set = action(Operation::SetMeta { mode: 0o755, uid: 0, gid: 0 }, Some(before));
         let inverse = back(&set, &done(Some(file(b"a", 10)), None)).unwrap();
-        assert_eq!(inverse.deed, Deed::SetMeta { mode: 0o4711, uid: 7, gid: 8 });
+        assert_eq!(inverse.operation, Operation::SetMeta { mode: 0o4711, uid: 7, gid: 8 });
     }
 
     #[test]
     fn what_was_not_done_is_not_taken_back() {
         let failed = Outcome { failed: Some("it has changed".into()), ..done(None, Some(file(b"old", 10))) };
-        assert_eq!(back(&action(Deed::SetAside, None), &failed), None);
-        assert_eq!(back(&action(Deed::SetAside, None), &done(None, None)), None);
+        assert_eq!(back(&action(Operation::SetAside, None), &failed), None);
+        assert_eq!(back(&action(Operation::SetAside, None), &done(None, None)), None);
     }
 
     #[test]

@@ -21,7 +21,7 @@ pub type PlaceOf<'a> = dyn Fn(&SystemPath) -> Option<(SystemPath, Option<Stat>)>
 
 /// One thing to be done at one place. Written into the journal as it is, before anything happens.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Action {
+pub struct PlannedAction {
     /// Its number within the round, from 1.
     pub index: u32,
     /// The findings that it answers.
@@ -35,7 +35,8 @@ pub struct Action {
     /// What stands there now; none when nothing does.
     pub before: Option<Stat>,
     /// What is done.
-    pub deed: Deed,
+    #[serde(rename = "deed")]
+    pub operation: Operation,
     /// The action of the change that is undone which it reverts, wholly or in part; `None` unless it is part of an undo.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub reverts: Option<ActionKey>,
@@ -53,7 +54,7 @@ pub struct ActionKey {
 /// What is done at a place.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Deed {
+pub enum Operation {
     /// Put these items there, the first being the thing itself; what stands there is kept.
     Put(Vec<Item>),
     /// Set owner and mode.
@@ -212,7 +213,7 @@ pub enum DiskDoubt {
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Plan {
     /// The actions, in order.
-    pub actions: Vec<Action>,
+    pub actions: Vec<PlannedAction>,
     /// What is left, with the reasons.
     pub left: Vec<Left>,
     /// A doubt about the disk: nothing is written until the operator says so.

@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use super::{Action, Deed, DiskDoubt, Item, ItemKind, Left, PlaceOf, Plan};
+use super::{DiskDoubt, Item, ItemKind, Left, Operation, PlaceOf, Plan, PlannedAction};
 use crate::check::{RecordContent, RecordFault, RecordMend};
 use crate::machine::ProtectionPolicy;
 use crate::model::{self, Digest, Finding, LinkTarget, Remedy, SystemPath, Verdict};
@@ -49,17 +49,17 @@ pub fn plan_records(faults: &mut [RecordFault], database: &Database, rules: &Rec
             }
             Ok(RecordMend::Status) => of_status.push(at),
             Ok(mend) => {
-                let deed = planner.deed(mend);
-                planner.one(&mut [fault], deed);
+                let operation = planner.operation(mend);
+                planner.one(&mut [fault], operation);
             }
             Err(unknown) => planner.left(&mut fault.finding, &unknown.reason, unknown.next.clone()),
         }
     }
     if !of_status.is_empty() {
-        let deed = planner.write(&RecordContent::Bytes(database.composed(&entries)), 0o644);
+        let operation = planner.write(&RecordContent::Bytes(database.composed(&entries)), 0o644);
         let mut parts: Vec<&mut RecordFault> =
             faults.iter_mut().enumerate().filter(|(at, _)| of_status.contains(at)).map(|(_, f)| f).collect();
-        planner.one(&mut parts, deed);
+        planner.one(&mut parts, operation);
     }
     planner.planned
 }
@@ -80,7 +80,7 @@ impl Planner<'_> {
     }
 
     /// One action for findings on one file.
-    fn one(&mut self, faults: &mut [&mut RecordFault], deed: Deed) {
+    fn one(&mut self, faults: &mut [&mut RecordFault], operation: Operation) {
         let Some(listed) = faults.first().and_then(|f| f.finding.subject.as_path().cloned()) else { return };
         let refuse = |this: &mut Self, faults: &mut [&mut RecordFault], reason: &str, next: Option<&str>| {
             for fault in faults {
@@ -98,40 +98,42 @@ impl Planner<'_> {
         if let Some(reason) = self.rules.protection.reason(&place) {
             return refuse(self, faults, &format!("it is left alone: {reason}"), None);
         }
-        let action = match deed {
-            Deed::SetAside => model::Action::SetAside,
-            Deed::SetMeta { .. } => model::Action::SetMode,
-            _ => model::Action::Restore,
+        let action = match operation {
+            Operation::SetAside => model::ActionKind::SetAside,
+            Operation::SetMeta { .. } => model::ActionKind::SetMode,
+            _ => model::ActionKind::Restore,
         };
         for fault in faults.iter_mut() {
             let from = fault.finding.vouched_by.map(|v| if v == model::Voucher::Archive { "archive" } else { "store" });
             fault.finding.remedy = Some(Remedy { action, from: from.map(str::to_owned), download: None });
         }
-        self.planned.plan.actions.push(Action {
+        self.planned.plan.actions.push(PlannedAction {
             index: u32::try_from(self.planned.plan.actions.len() + 1).unwrap_or(u32::MAX),
             findings: faults.iter().map(|f| f.finding.id.clone()).collect(),
             listed,
             place,
             component: faults.first().and_then(|f| f.finding.component.clone()).filter(|_| faults.len() == 1),
             before,
-            deed,
+            operation,
             reverts: None,
         });
     }
 
-    fn deed(&mut self, mend: &RecordMend) -> Deed {
+    fn operation(&mut self, mend: &RecordMend) -> Operation {
         match mend {
             RecordMend::Write { content, mode } => self.write(content, *mode),
-            RecordMend::Link(target) => Deed::Put(vec![self.item(ItemKind::Link(LinkTarget(target.clone())), 0o777)]),
+            RecordMend::Link(target) => {
+                Operation::Put(vec![self.item(ItemKind::Link(LinkTarget(target.clone())), 0o777)])
+            }
             RecordMend::Mode(mode) => {
                 let (uid, gid) = self.rules.owner;
-                Deed::SetMeta { mode: *mode, uid, gid }
+                Operation::SetMeta { mode: *mode, uid, gid }
             }
-            RecordMend::SetAside | RecordMend::Entry { .. } | RecordMend::Status => Deed::SetAside,
+            RecordMend::SetAside | RecordMend::Entry { .. } | RecordMend::Status => Operation::SetAside,
         }
     }
 
-    fn write(&mut self, content: &RecordContent, mode: u32) -> Deed {
+    fn write(&mut self, content: &RecordContent, mode: u32) -> Operation {
         let (digest, size) = match content {
             RecordContent::Member { digest, size, .. } => (*digest, *size),
             RecordContent::Bytes(bytes) => {
@@ -140,7 +142,7 @@ impl Planner<'_> {
                 (digest, bytes.len() as u64)
             }
         };
-        Deed::Put(vec![self.item(ItemKind::File { size, digest }, mode)])
+        Operation::Put(vec![self.item(ItemKind::File { size, digest }, mode)])
     }
 
     fn item(&self, kind: ItemKind, mode: u32) -> Item {

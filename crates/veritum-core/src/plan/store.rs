@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use super::Left;
-use crate::model::{Action, Finding, FindingId, Remedy};
+use crate::model::{ActionKind, Finding, FindingId, Remedy};
 use crate::store::{Ill, Part};
 
 /// Where a part of a store can be had again.
@@ -85,7 +85,7 @@ pub fn plan_store(
         match source(ill) {
             Ok(from) => {
                 let download = if let MendFrom::Download { bytes } = from { Some(bytes) } else { None };
-                finding.remedy = Some(Remedy { action: Action::Restore, from: Some(from.word().into()), download });
+                finding.remedy = Some(Remedy { action: ActionKind::Restore, from: Some(from.word().into()), download });
                 plan.mends.push(Mend { ill: at, finding: finding.id.clone(), from });
             }
             Err((reason, next)) => {

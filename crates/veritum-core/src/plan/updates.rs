@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use super::{Action, Deed, DiskDoubt, Item, ItemKind, Left, PlaceOf, Plan};
+use super::{DiskDoubt, Item, ItemKind, Left, Operation, PlaceOf, Plan, PlannedAction};
 use crate::archive::NewList;
 use crate::machine::ProtectionPolicy;
 use crate::model::{Finding, FindingId, Stat, SystemPath, Verdict};
@@ -69,7 +69,7 @@ pub fn plan_updates(
             continue;
         }
         taken.push(place.clone());
-        add(&mut plan, findings, rules, (&aside.path, &aside.findings), (place, Some(before)), Deed::SetAside);
+        add(&mut plan, findings, rules, (&aside.path, &aside.findings), (place, Some(before)), Operation::SetAside);
     }
     for finding in asides.iter().skip(MOST).flat_map(|one| &one.findings) {
         leave(&mut plan, findings, finding, "very many files are set aside already", Some("veritum repair updates"));
@@ -77,7 +77,7 @@ pub fn plan_updates(
     for one in coming {
         let Some(spot) = (rules.place)(&one.list.path) else { continue };
         let item = item(one.list, SystemPath::root(), rules);
-        add(&mut plan, findings, rules, (&one.list.path, &one.findings), spot, Deed::Put(vec![item]));
+        add(&mut plan, findings, rules, (&one.list.path, &one.findings), spot, Operation::Put(vec![item]));
     }
     for (folder, lists) in &new_folders {
         let stands: Vec<FindingId> =
@@ -127,7 +127,7 @@ fn put_folder(
         let Ok(below) = SystemPath::below_root(one.list.path.name()) else { continue };
         items.push(item(one.list, below, rules));
     }
-    add(plan, findings, rules, (folder, &answers), spot, Deed::Put(items));
+    add(plan, findings, rules, (folder, &answers), spot, Operation::Put(items));
 }
 
 fn add(
@@ -136,7 +136,7 @@ fn add(
     rules: &UpdateRules<'_>,
     (listed, answers): (&SystemPath, &[FindingId]),
     (place, before): (SystemPath, Option<Stat>),
-    deed: Deed,
+    operation: Operation,
 ) {
     if let Some(reason) = rules.protection.reason(&place) {
         for finding in answers {
@@ -144,14 +144,14 @@ fn add(
         }
         return;
     }
-    plan.actions.push(Action {
+    plan.actions.push(PlannedAction {
         index: u32::try_from(plan.actions.len() + 1).unwrap_or(u32::MAX),
         findings: answers.to_vec(),
         listed: listed.clone(),
         place,
         component: None,
         before,
-        deed,
+        operation,
         reverts: None,
     });
 }
@@ -169,7 +169,7 @@ pub fn plan_room(files: &[SystemPath], findings: &[FindingId], rules: &UpdateRul
     let mut plan = Plan::default();
     for file in files.iter().take(MOST) {
         let Some((place, Some(before))) = (rules.place)(file) else { continue };
-        add(&mut plan, &[], rules, (file, findings), (place, Some(before)), Deed::Free);
+        add(&mut plan, &[], rules, (file, findings), (place, Some(before)), Operation::Free);
     }
     plan
 }
@@ -218,7 +218,7 @@ mod tests {
 
     fn altered(path: &'static str) -> Finding {
         Finding {
-            remedy: Some(Remedy { action: crate::model::Action::SetAside, from: None, download: None }),
+            remedy: Some(Remedy { action: crate::model::ActionKind::SetAside, from: None, download: None }),
             ..Finding::on_path(Area::Updates, &SystemPath::literal(path), Verdict::Altered)
         }
     }
@@ -245,7 +245,8 @@ mod tests {
         let aside = |path: &'static str| Aside { path: SystemPath::literal(path), findings: Vec::new() };
         let asides = [aside("/lists/quay"), aside("/cache/x.deb"), aside("/cache/gone")];
         let plan = planned(&[], &asides, &[Coming { list: &new, findings: Vec::new() }]);
-        let told: Vec<_> = plan.actions.iter().map(|a| (a.place.to_string(), a.deed == Deed::SetAside)).collect();
+        let told: Vec<_> =
+            plan.actions.iter().map(|a| (a.place.to_string(), a.operation == Operation::SetAside)).collect();
         let told: Vec<_> = told.iter().map(|(place, aside)| (place.as_str(), *aside)).collect();
         assert_eq!(told, [("/cache/x.deb", true), ("/lists/quay.lz4", true), ("/lists/quay", false)]);
         assert_eq!(plan.actions.iter().map(|a| a.index).collect::<Vec<_>>(), [1, 2, 3]);

@@ -113,7 +113,7 @@ impl Workshop {
     }
 }
 
-fn record_actions(checked: &Checked) -> &[crate::plan::Action] {
+fn record_actions(checked: &Checked) -> &[crate::plan::PlannedAction] {
     checked.records.as_ref().map(|part| part.planned.plan.actions.as_slice()).unwrap_or_default()
 }
 

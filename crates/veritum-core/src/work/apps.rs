@@ -8,7 +8,7 @@ use rayon::prelude::*;
 use super::{WorkError, Workshop};
 use crate::apps::Class;
 use crate::check::{Icons, Integration, Scope};
-use crate::model::{Action, Area, ComponentId, ContentHasher, Finding, Remedy, Subject, SystemPath, Verdict};
+use crate::model::{ActionKind, Area, ComponentId, ContentHasher, Finding, Remedy, Subject, SystemPath, Verdict};
 use crate::platform::debian::{Debian, Needs, in_database, rests_on};
 use crate::platform::freedesktop::{AppEntry, FOLDERS, Kind, applications};
 use crate::platform::{Platform as _, Progress};
@@ -66,7 +66,7 @@ impl AppsPart {
     /// Takes into account what is going to be done about files.
     pub(super) fn come_right_with(&mut self, files: &[Finding], scope: &Scope) {
         for finding in self.findings.iter_mut().filter(|finding| Self::comes_right(finding, files, scope)) {
-            finding.remedy = Some(Remedy { action: Action::WithComponent, from: None, download: None });
+            finding.remedy = Some(Remedy { action: ActionKind::WithComponent, from: None, download: None });
             finding.advice = None;
             self.area.repairable += 1;
         }
@@ -119,7 +119,7 @@ impl Workshop {
         notes.extend(self.newer(scope, &wanted));
         notes.extend(self.without_icon(&wanted));
         for finding in findings.iter_mut().filter(|finding| self.can_register(finding)) {
-            finding.remedy = Some(Remedy { action: Action::Register, from: None, download: None });
+            finding.remedy = Some(Remedy { action: ActionKind::Register, from: None, download: None });
             finding.advice = None;
         }
         let problems = findings.len() as u64;

@@ -109,7 +109,7 @@ impl Workshop {
 
 /// What would be done, as it is shown: a source's lists as one.
 pub(super) fn shown(ready: &Ready) -> Vec<ActionReport> {
-    let forgets = |f: &&model::Finding| f.is_mended_by(model::Action::ForgetFailure);
+    let forgets = |f: &&model::Finding| f.is_mended_by(model::ActionKind::ForgetFailure);
     let failures = ready.part.findings.iter().filter(forgets);
     let mut all: Vec<ActionReport> =
         ready.frees.actions.iter().chain(&ready.plan.actions).map(planned).map(renamed).collect();

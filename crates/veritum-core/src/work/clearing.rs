@@ -60,7 +60,7 @@ impl Workshop {
 
     /// What goes aside unless a new list takes its place: what is damaged, or all of both caches.
     pub(super) fn asides(&self, part: &UpdatesPart, wanted: ClearUpdates) -> Vec<Aside> {
-        let aside = |f: &&model::Finding| f.is_mended_by(model::Action::SetAside);
+        let aside = |f: &&model::Finding| f.is_mended_by(model::ActionKind::SetAside);
         let of_path = |f: &model::Finding| Some((f.subject.as_path()?.clone(), vec![f.id.clone()]));
         let mut all: HashMap<SystemPath, Vec<FindingId>> =
             part.findings.iter().filter(aside).filter_map(of_path).collect();
@@ -119,7 +119,7 @@ impl Workshop {
         let comes = |finding: &model::Finding| {
             renewals.iter().any(|r| Some(r.source.words().as_str()) == finding.subject.name() && r.brings_something())
         };
-        let renewed = |f: &&model::Finding| f.is_mended_by(model::Action::Renew);
+        let renewed = |f: &&model::Finding| f.is_mended_by(model::ActionKind::Renew);
         let left: Vec<Left> = part
             .findings
             .iter()

@@ -13,7 +13,7 @@ use crate::check::{Scope, Want, expected_state};
 use crate::event::{Observer, Silent};
 use crate::history;
 use crate::model::{Area, Finding, Subject, SystemPath, Voucher};
-use crate::plan::{Deed, Item, ItemKind, Left};
+use crate::plan::{Item, ItemKind, Left, Operation};
 use crate::report::{ChainLink, ExplainReport, FirstDifference};
 use crate::store::{Contents, Store};
 
@@ -241,7 +241,7 @@ impl Workshop {
     /// Where a record first differs from what a repair would write there.
     fn record_difference(&self, finding: &Finding, part: &RecordsPart) -> Option<FirstDifference> {
         let action = part.planned.plan.actions.iter().find(|a| a.findings.contains(&finding.id))?;
-        let Deed::Put(items) = &action.deed else { return None };
+        let Operation::Put(items) = &action.operation else { return None };
         let [Item { kind: ItemKind::File { digest, size }, .. }] = items.as_slice() else { return None };
         let mut expected = Vec::new();
         let mut take = |piece: &[u8]| -> io::Result<()> {

@@ -26,7 +26,7 @@ fn run_dpkg(way: &Way, words: &[&str], stop: &AtomicBool) -> std::io::Result<Ran
 
 /// Whether the package tool can finish what a finding tells of.
 pub(super) fn can_be_finished(finding: &Finding) -> bool {
-    finding.is_mended_by(model::Action::Configure)
+    finding.is_mended_by(model::ActionKind::Configure)
 }
 
 impl Workshop {

@@ -6,7 +6,7 @@ use super::{WorkError, Workshop};
 use crate::change::{ChangeError, OpenChange, Verb, unfinished};
 use crate::check::{REGISTRY, Scope};
 use crate::event::{Event, Flow, Observer};
-use crate::model::{Action, Area, Finding, SystemPath, error_words};
+use crate::model::{ActionKind, Area, Finding, SystemPath, error_words};
 use crate::plan::Left;
 use crate::report::{ActionReport, AreaChange, RepairReport};
 
@@ -30,7 +30,7 @@ impl Workshop {
     ) -> Result<RepairReport, WorkError> {
         let last = report.after.as_ref().unwrap_or(&report.before);
         let unknown: Vec<Finding> =
-            last.findings.iter().filter(|f| f.is_mended_by(Action::Register)).cloned().collect();
+            last.findings.iter().filter(|f| f.is_mended_by(ActionKind::Register)).cloned().collect();
         // Who stopped the one does not want the other.
         if unknown.is_empty() || observer.hear(Event::Advance { items: 0, bytes: 0 }) == Flow::Stop {
             return Ok(report);
@@ -119,7 +119,7 @@ pub(super) fn planned_registrations(findings: &[Finding]) -> Vec<ActionReport> {
         result: "planned".into(),
         why: None,
     };
-    findings.iter().filter(|finding| finding.is_mended_by(Action::Register)).map(action).collect()
+    findings.iter().filter(|finding| finding.is_mended_by(ActionKind::Register)).map(action).collect()
 }
 
 /// Says of each why it is left, and what a person can type.

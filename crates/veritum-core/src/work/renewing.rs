@@ -232,7 +232,7 @@ impl Workshop {
 
     /// Has the service manager forget failures whose cause is gone.
     fn forget_failures(&self, part: &UpdatesPart, job: &mut Job<'_>) -> Result<(), WorkError> {
-        let forgets = |f: &&model::Finding| f.is_mended_by(model::Action::ForgetFailure);
+        let forgets = |f: &&model::Finding| f.is_mended_by(model::ActionKind::ForgetFailure);
         for finding in part.findings.iter().filter(forgets) {
             let Some(unit) = finding.subject.name() else { continue };
             let change = job.change(&self.settings.run, self.settings.now)?;

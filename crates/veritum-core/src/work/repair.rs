@@ -10,7 +10,7 @@ use crate::change::{ChangeError, Desk, OpenChange, RoundReceipt, Verb, unfinishe
 use crate::check::Scope;
 use crate::event::{Event, Flow, Observer, Steady};
 use crate::model::{Area, ComponentId, FindingId, Subject, SystemPath};
-use crate::plan::{Action, Deed, Item, ItemKind, Left, Plan};
+use crate::plan::{Item, ItemKind, Left, Operation, Plan, PlannedAction};
 use crate::report::{ActionReport, AreaChange, CheckReport, DownloadReport, RepairReport, RunningReport};
 
 /// Downloads that were tried and did not come about, with the reason.
@@ -305,7 +305,7 @@ impl Workshop {
 /// What is to be done in a further round: what nobody has been shown yet is asked about.
 fn agreed_to(next: &Checked, agreed: &mut HashSet<SystemPath>, ask: &mut dyn FnMut(&Preview<'_>) -> Agreement) -> Plan {
     let mut plan = next.plan.clone();
-    let is_new = |action: &&Action| !agreed.contains(&action.place);
+    let is_new = |action: &&PlannedAction| !agreed.contains(&action.place);
     if plan.actions.iter().any(|a| is_new(&a)) {
         let preview = Preview::of(next, plan.actions.iter().filter(is_new).map(planned).collect(), true);
         match ask(&preview) {
@@ -341,17 +341,17 @@ fn answered(receipts: &[RoundReceipt]) -> u64 {
 }
 
 /// An action as it is planned.
-pub(super) fn planned(action: &Action) -> ActionReport {
-    let items: &[Item] = if let Deed::Put(items) = &action.deed { items } else { &[] };
+pub(super) fn planned(action: &PlannedAction) -> ActionReport {
+    let items: &[Item] = if let Operation::Put(items) = &action.operation { items } else { &[] };
     let linked =
         items.first().is_some_and(|i| matches!(i.kind, ItemKind::NameOf { .. } | ItemKind::NameOfAction { .. }));
-    let word = match &action.deed {
-        Deed::Put(_) if linked => "relink",
-        Deed::Put(_) => "restore",
-        Deed::SetMeta { .. } => "set-mode",
-        Deed::Return { .. } => "bring-back",
-        Deed::SetAside => "set-aside",
-        Deed::Free => "free",
+    let word = match &action.operation {
+        Operation::Put(_) if linked => "relink",
+        Operation::Put(_) => "restore",
+        Operation::SetMeta { .. } => "set-mode",
+        Operation::Return { .. } => "bring-back",
+        Operation::SetAside => "set-aside",
+        Operation::Free => "free",
     };
     ActionReport {
         findings: action.findings.clone(),
@@ -360,8 +360,8 @@ pub(super) fn planned(action: &Action) -> ActionReport {
         component: action.component.clone(),
         action: word.into(),
         things: items.len().max(1) as u64,
-        bytes: match (&action.deed, action.before) {
-            (Deed::Free, Some(before)) => before.size,
+        bytes: match (&action.operation, action.before) {
+            (Operation::Free, Some(before)) => before.size,
             _ => items.iter().map(|i| if let ItemKind::File { size, .. } = i.kind { size } else { 0 }).sum(),
         },
         result: "planned".into(),

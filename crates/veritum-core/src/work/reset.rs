@@ -11,7 +11,7 @@ use crate::apps::{Bases, Card, Class};
 use crate::change::{ChangeError, Desk, OpenChange, Verb, unfinished};
 use crate::event::{Event, Observer, Phase};
 use crate::model::{Area, SystemPath, error_chain, error_words, readable};
-use crate::plan::{Action, Deed};
+use crate::plan::{Operation, PlannedAction};
 use crate::report::{Difference, Fate, HomeReset, OwnReport, RefusalReport, ResetPart, ResetReport};
 use crate::scan::{Belonging, Choice, InventoryAnswer};
 use crate::store::NoContents;
@@ -74,7 +74,7 @@ impl ResetWanted {
 /// One home with what is planned for it.
 struct Planned {
     desk: HomeDesk,
-    actions: Vec<Action>,
+    actions: Vec<PlannedAction>,
     /// Which entry of the report tells of it.
     at: usize,
 }
@@ -214,7 +214,7 @@ impl Workshop {
         case: &Case<'_>,
         home: Household,
         told: &mut HomeReset,
-    ) -> Result<Option<(HomeDesk, Vec<Action>)>, String> {
+    ) -> Result<Option<(HomeDesk, Vec<PlannedAction>)>, String> {
         let found = home.belongings(&case.card, case.app.sandbox(), &case.choice).map_err(|e| error_words(&e))?;
         if let Some(why) = too_many(&found) {
             return Err(why);
@@ -294,20 +294,20 @@ fn aside(home: &HomeDesk, name: &str) -> Option<SystemPath> {
 }
 
 /// An action for each thing that can be moved as one.
-fn actions(home: &Household, tops: &[(Class, Vec<u8>)]) -> io::Result<Vec<Action>> {
+fn actions(home: &Household, tops: &[(Class, Vec<u8>)]) -> io::Result<Vec<PlannedAction>> {
     let mut actions = Vec::new();
     for (_, below) in tops {
         let Ok(place) = home.place.join(below) else { continue };
         // It may have gone since.
         let Some(before) = home.machine().look(&place)? else { continue };
-        actions.push(Action {
+        actions.push(PlannedAction {
             index: u32::try_from(actions.len() + 1).unwrap_or(u32::MAX),
             findings: Vec::new(),
             listed: place.clone(),
             place,
             component: None,
             before: Some(before),
-            deed: Deed::SetAside,
+            operation: Operation::SetAside,
             reverts: None,
         });
     }
@@ -324,8 +324,8 @@ pub(super) struct OwnWatch {
 
 impl OwnWatch {
     /// Takes the inventory before these actions.
-    pub(super) fn begin(home: &HomeDesk, actions: &[Action], contents: bool, observer: &dyn Observer) -> Self {
-        let below = |action: &Action| Some(action.place.below(&home.home.place)?.to_vec());
+    pub(super) fn begin(home: &HomeDesk, actions: &[PlannedAction], contents: bool, observer: &dyn Observer) -> Self {
+        let below = |action: &PlannedAction| Some(action.place.below(&home.home.place)?.to_vec());
         let mut watch = Self {
             leave_out: actions.iter().filter_map(below).collect(),
             bases: home.home.bases.clone(),

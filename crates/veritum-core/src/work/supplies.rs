@@ -12,7 +12,7 @@ use crate::archive::{Archive, ArchiveSettings, FetchError, Lacking, Standing};
 use crate::check::{Expected, FilesCheck, Reference, Scope, Want};
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::model::{Area, ComponentId, Digest, EntryKind, Voucher};
-use crate::plan::{Action, Deed, ItemKind, Supply, needed_components};
+use crate::plan::{ItemKind, Operation, PlannedAction, Supply, needed_components};
 use crate::report::{DownloadReport, UnverifiedReport};
 use crate::store::{Contents, Location, Store, StoreError};
 use crate::trust::Pins;
@@ -365,10 +365,10 @@ impl Workshop {
     }
 
     /// Unpacks what actions need and no store has.
-    pub(super) fn unpack_for(&self, actions: &[Action]) {
+    pub(super) fn unpack_for(&self, actions: &[PlannedAction]) {
         let mut needed: HashMap<Digest, u64> = HashMap::new();
         for action in actions {
-            let items = if let Deed::Put(items) = &action.deed { items.as_slice() } else { &[] };
+            let items = if let Operation::Put(items) = &action.operation { items.as_slice() } else { &[] };
             for item in items {
                 if let ItemKind::File { size, digest } = item.kind
                     && !self.in_a_store(&digest)

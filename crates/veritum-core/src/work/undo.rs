@@ -13,7 +13,7 @@ use crate::change::{
 };
 use crate::event::{Observer, Steady};
 use crate::model::ComponentId;
-use crate::plan::Action;
+use crate::plan::PlannedAction;
 use crate::platform::debian::Debian;
 use crate::platform::{Component, Platform as _};
 use crate::report::{RecoverReport, RefusalReport, RunningReport, UndoReport, UndoneChange};
@@ -196,7 +196,7 @@ impl Workshop {
         if plan.rounds.is_empty() {
             return Ok(done);
         }
-        let moved: Vec<Action> = plan.rounds.iter().flat_map(|round| round.actions.clone()).collect();
+        let moved: Vec<PlannedAction> = plan.rounds.iter().flat_map(|round| round.actions.clone()).collect();
         let mut watch = home.map(|home| OwnWatch::begin(home, &moved, false, desk.observer));
         let desk = at_home(desk, home);
         let mut change =

@@ -4,7 +4,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use veritum_core::change::{Beside, ChangeLog, RoundLog, Verb};
 use veritum_core::model::{Area, FileKind, Harm, State, SystemPath, Verdict, quoted};
-use veritum_core::plan::{Action as PlannedAction, Deed, KeptFolder};
+use veritum_core::plan::{KeptFolder, Operation, PlannedAction};
 use veritum_core::report::{DamagedChange, ExplainReport, FirstDifference, KeptFile};
 
 use super::style::{Label, paint};
@@ -59,12 +59,12 @@ pub(crate) fn change_report(log: &ChangeLog) -> ChangeReport {
                 (Some(_), None) => "done",
                 (None, None) => "unfinished",
             };
-            let word = match action.deed {
-                Deed::Put(_) => "restore",
-                Deed::SetMeta { .. } => "set-mode",
-                Deed::Return { .. } => "bring-back",
-                Deed::SetAside => "set-aside",
-                Deed::Free => "free",
+            let word = match action.operation {
+                Operation::Put(_) => "restore",
+                Operation::SetMeta { .. } => "set-mode",
+                Operation::Return { .. } => "bring-back",
+                Operation::SetAside => "set-aside",
+                Operation::Free => "free",
             };
             places.push(PlaceReport {
                 round: round.round,

@@ -1,7 +1,7 @@
 //! Installations that were begun and not finished, and what is kept from being updated.
 
 use super::{Looked, about};
-use crate::model::{Action, Finding, Remedy, Subject, SystemPath, Verdict};
+use crate::model::{ActionKind, Finding, Remedy, Subject, SystemPath, Verdict};
 use crate::platform::debian::database::Stanza;
 
 /// Judges how far each component is installed, by the entries of `status` (dpkg(1), "INFORMATION ABOUT PACKAGES").
@@ -40,7 +40,7 @@ fn judge(entry: &Stanza) -> Option<Finding> {
     };
     let finding = about(subject, verdict, cause, Some(advice));
     if advice == CONFIGURE {
-        let remedy = Some(Remedy { action: Action::Configure, from: None, download: None });
+        let remedy = Some(Remedy { action: ActionKind::Configure, from: None, download: None });
         return Some(Finding { remedy, advice: None, ..finding });
     }
     Some(finding)
@@ -73,7 +73,7 @@ mod tests {
         ] {
             let finding = told(status).unwrap();
             assert_eq!(finding.verdict, Verdict::Incomplete);
-            let can_be_finished = finding.remedy.is_some_and(|remedy| remedy.action == Action::Configure);
+            let can_be_finished = finding.remedy.is_some_and(|remedy| remedy.action == ActionKind::Configure);
             assert_eq!(can_be_finished, advice == "--configure", "{status}");
             assert!(finding.advice.is_none_or(|told| told.contains(advice)), "{status}");
         }

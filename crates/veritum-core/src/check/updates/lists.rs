@@ -2,7 +2,7 @@
 
 use super::{Looked, about, at_path};
 use crate::archive::{IndexState, OpenSource, Standing};
-use crate::model::{Action, Finding, Remedy, Subject, SystemPath, Verdict, Voucher};
+use crate::model::{ActionKind, Finding, Remedy, Subject, SystemPath, Verdict, Voucher};
 use crate::platform::debian::apt::{SourceKind, Sources};
 use crate::trust::openpgp::SignatureError;
 
@@ -84,7 +84,7 @@ fn judge(open: &OpenSource, indexes: &[(String, IndexState)], clock: Clock) -> O
     // What was fetched once can be fetched again; a key or a clock cannot.
     let fetched = matches!(verdict, Verdict::BadSignature | Verdict::Garbled | Verdict::Altered | Verdict::Missing);
     if fetched && open.source.kind() == SourceKind::Network {
-        let remedy = Some(Remedy { action: Action::Renew, from: Some("archive".into()), download: None });
+        let remedy = Some(Remedy { action: ActionKind::Renew, from: Some("archive".into()), download: None });
         let advice = finding.advice.filter(|_| *verdict == Verdict::BadSignature);
         return Some(Finding { remedy, advice, ..finding });
     }

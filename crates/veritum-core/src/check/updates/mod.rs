@@ -22,7 +22,7 @@ pub(crate) use settings::{in_words, needed_room, room, settings};
 
 use std::collections::{BTreeMap, HashMap};
 
-use crate::model::{Action, Area, ComponentId, Finding, FindingId, Remedy, Subject, SystemPath, Verdict, Voucher};
+use crate::model::{ActionKind, Area, ComponentId, Finding, FindingId, Remedy, Subject, SystemPath, Verdict, Voucher};
 
 /// Findings of one kind beyond this number are counted, not listed.
 const LISTED: usize = 1000;
@@ -145,7 +145,7 @@ fn about(subject: Subject, verdict: Verdict, cause: &str, advice: Option<&str>) 
 
 /// What goes aside: nothing of it is lost, and apt gets it again.
 fn to_set_aside(finding: Finding) -> Finding {
-    Finding { remedy: Some(Remedy { action: Action::SetAside, from: None, download: None }), ..finding }
+    Finding { remedy: Some(Remedy { action: ActionKind::SetAside, from: None, download: None }), ..finding }
 }
 
 fn with(finding: Finding, cause: &str, advice: Option<&str>) -> Finding {

@@ -1,7 +1,7 @@
 //! Services and timers that fetch and apply updates, as the service manager tells of them.
 
 use super::{Looked, about};
-use crate::model::{Action, Finding, Remedy, Subject, Verdict};
+use crate::model::{ActionKind, Finding, Remedy, Subject, Verdict};
 use crate::platform::services::{Active, Masking, UnitState};
 
 /// Judges units that are known to the service manager.
@@ -22,7 +22,7 @@ fn judge(name: &str, state: &UnitState) -> Option<Finding> {
     match (state.masking, state.active) {
         (_, Active::Failed) => {
             let how = state.result.as_ref().map(|result| format!(" ({result})")).unwrap_or_default();
-            let remedy = Some(Remedy { action: Action::ForgetFailure, from: None, download: None });
+            let remedy = Some(Remedy { action: ActionKind::ForgetFailure, from: None, download: None });
             let cause =
                 format!("the last time it ended with an error{how}; journalctl --unit {name} tells what it said");
             Some(Finding { remedy, ..told(Verdict::Failed, &cause)? })

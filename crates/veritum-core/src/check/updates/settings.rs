@@ -2,7 +2,7 @@
 
 use super::{Looked, about, at_path};
 use crate::machine::{FreeSpace, Machine};
-use crate::model::{Action, FileKind, Remedy, Subject, SystemPath, Verdict};
+use crate::model::{ActionKind, FileKind, Remedy, Subject, SystemPath, Verdict};
 use crate::platform::debian::apt::{AptConf, Pin, says_no, says_yes};
 
 /// Timers that fetch and apply updates.
@@ -119,7 +119,7 @@ pub(crate) fn room(place: &SystemPath, room: FreeSpace, waiting: u64, spare: u64
             cause.push_str(&format!("; downloads of {} can go, which is not enough", in_words(spare)));
         }
         let mut finding = at_path(place, Verdict::NoRoom, &cause, Some(ADVICE).filter(|_| !enough));
-        finding.remedy = enough.then_some(Remedy { action: Action::Free, from: None, download: None });
+        finding.remedy = enough.then_some(Remedy { action: ActionKind::Free, from: None, download: None });
         looked.take(finding);
     } else if room.inodes < FEWEST {
         let cause = format!("only {} more files can be made there", room.inodes);
