@@ -9,7 +9,7 @@ use crate::model::{Finding, SystemPath};
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Flow {
     /// Go on.
-    GoOn,
+    Continue,
     /// End at the next safe point.
     Stop,
 }
@@ -91,26 +91,26 @@ pub enum Event<'a> {
 /// Listens to facts. Called from several threads.
 pub trait Observer: Sync {
     /// Hears one fact and says whether to go on.
-    fn hear(&self, event: Event<'_>) -> Flow;
+    fn on_event(&self, event: Event<'_>) -> Flow;
 }
 
 /// Hears everything, says nothing, always goes on.
 #[derive(Debug, Clone, Copy, Default)]
-pub struct Silent;
+pub struct NoObserver;
 
-impl Observer for Silent {
-    fn hear(&self, _: Event<'_>) -> Flow {
-        Flow::GoOn
+impl Observer for NoObserver {
+    fn on_event(&self, _: Event<'_>) -> Flow {
+        Flow::Continue
     }
 }
 
 /// Passes everything on and always goes on: for work that is past the point at which it can be stopped.
 #[derive(Clone, Copy)]
-pub struct Steady<'a>(pub &'a dyn Observer);
+pub struct Uninterruptible<'a>(pub &'a dyn Observer);
 
-impl Observer for Steady<'_> {
-    fn hear(&self, event: Event<'_>) -> Flow {
-        let _ = self.0.hear(event);
-        Flow::GoOn
+impl Observer for Uninterruptible<'_> {
+    fn on_event(&self, event: Event<'_>) -> Flow {
+        let _ = self.0.on_event(event);
+        Flow::Continue
     }
 }

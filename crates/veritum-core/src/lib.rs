@@ -30,7 +30,7 @@
 //!
 //! ```
 //! use std::sync::Arc;
-//! use veritum_core::{check::Scope, event::Silent, machine::LiveDisk, work::{Settings, Workshop}};
+//! use veritum_core::{check::Scope, event::NoObserver, machine::LiveDisk, work::{Settings, Engine}};
 //!
 //! # fn main() -> Result<(), Box<dyn std::error::Error>> {
 //! # let dir = tempfile::tempdir()?;
@@ -65,8 +65,8 @@
 //!     recovery: Vec::new(),
 //!     stop: Default::default(),
 //! };
-//! let mut workshop = Workshop::open(settings, Arc::new(LiveDisk))?;
-//! let report = workshop.check(&Scope::default(), &Silent)?;
+//! let mut engine = Engine::open(settings, Arc::new(LiveDisk))?;
+//! let report = engine.check(&Scope::default(), &NoObserver)?;
 //! let [finding] = report.findings.as_slice() else { panic!("one file is missing") };
 //! assert_eq!(finding.verdict.word(), "missing");
 //! assert_eq!(finding.subject.as_path().map(|p| p.to_string()).as_deref(), Some("/usr/share/quay"));

@@ -9,7 +9,6 @@ mod build;
 mod elf;
 mod faults;
 mod homes;
-pub mod household;
 mod machine;
 pub mod mirror;
 mod package;
@@ -18,6 +17,7 @@ pub mod signing;
 mod small_disk;
 mod sources;
 mod spec;
+pub mod test_home;
 mod updates;
 pub mod world;
 

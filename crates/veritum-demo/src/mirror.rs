@@ -16,7 +16,7 @@ use std::time::Duration;
 #[non_exhaustive]
 pub enum Mischief {
     /// It takes the request and says nothing.
-    Silent,
+    NoObserver,
     /// It sends so many bytes of the body and then nothing.
     StallsAfter(usize),
     /// It sends so many bytes of the body and hangs up.
@@ -227,7 +227,7 @@ impl Desk {
     fn misbehave(&self, to: &mut TcpStream, request: &Request, bytes: &[u8], how: &Mischief) -> io::Result<()> {
         let part = |n: usize| &bytes[..bytes.len().min(n)];
         match how {
-            Mischief::Silent => self.wait(),
+            Mischief::NoObserver => self.wait(),
             Mischief::StallsAfter(n) => {
                 begin(to, bytes.len())?;
                 to.write_all(part(*n))?;

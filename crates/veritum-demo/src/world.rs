@@ -5,7 +5,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use veritum_core::check::Policy;
-use veritum_core::event::Silent;
+use veritum_core::event::NoObserver;
 use veritum_core::store;
 use veritum_core::trust::{KeyPair, Pins, StoreKeys};
 use veritum_core::work::Settings;
@@ -98,7 +98,7 @@ impl World {
         let keys = self.keys();
         let expires = jiff::Timestamp::from_second(crate::EXPIRES)?;
         store::create(&self.store(), &self.folder.join("keys"), &keys, expires)?;
-        store::fill(&self.store(), &paths, 2, &Silent)?;
+        store::fill(&self.store(), &paths, 2, &NoObserver)?;
         store::publish(&self.store(), &keys.publish, expires, &self.scratch(), Default::default())?;
         store::candidate(&self.store().into(), &self.pins(), &store::Reach::folders_only(self.scratch()))?
             .pin(&self.pins(), jiff::Timestamp::UNIX_EPOCH)?;

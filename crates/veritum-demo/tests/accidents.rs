@@ -7,11 +7,11 @@ use std::process::Command;
 use std::sync::Arc;
 
 use support::{STATE, assert_same, folder, open, repair, try_repair, undo};
-use veritum_core::event::Silent;
+use veritum_core::event::NoObserver;
 use veritum_core::machine::{Disk, LiveDisk};
 use veritum_core::model::Area;
 use veritum_core::testkit::{Accident, Lack, TestDisk, Tree};
-use veritum_core::work::{Agreement, Settings, Workshop};
+use veritum_core::work::{Agreement, Engine, Settings};
 use veritum_demo::world::World;
 
 const IO: i32 = 5;
@@ -71,8 +71,8 @@ impl Pair {
 fn settle(what: &str, lack: Lack, settings: &Settings, outcomes: [&Tree; 2]) -> usize {
     for _ in 0..2 {
         let disk = Arc::new(TestDisk::lacking(lack, Accident::None));
-        let workshop = Workshop::open(settings.clone(), disk).unwrap();
-        workshop.recover(&Silent).unwrap_or_else(|e| panic!("{what}: {e:?}"));
+        let engine = Engine::open(settings.clone(), disk).unwrap();
+        engine.recover(&NoObserver).unwrap_or_else(|e| panic!("{what}: {e:?}"));
     }
     let now = seen(lack, &settings.target);
     let Some(which) = outcomes.iter().position(|t| t.differences(&now).is_empty()) else {
@@ -153,8 +153,8 @@ fn sweep_undos(lack: Lack) {
     let pair = Pair::new();
     let [before, after] = [&pair.damaged, &pair.repaired].map(|machine| seen(lack, machine));
     let undo_on = |settings: &Settings, disk: Arc<dyn Disk>| {
-        let workshop = Workshop::open(settings.clone(), disk);
-        workshop.is_ok_and(|w| w.undo(None, false, &Silent, &mut |_| Agreement::Yes).is_ok())
+        let engine = Engine::open(settings.clone(), disk);
+        engine.is_ok_and(|w| w.undo(None, false, &NoObserver, &mut |_| Agreement::Yes).is_ok())
     };
     let outcomes = [&after, &before];
     let met = sweep(lack, &pair.repaired, &pair.world.settings(), outcomes, undo_on, |settings, which| {
@@ -267,7 +267,7 @@ fn recovery_itself_may_be_interrupted_at_every_operation() {
                 copy(&pair.damaged, &machine);
                 let _ = try_repair(&settings, Arc::new(TestDisk::lacking(lack, Accident::Stop(stop))));
                 let disk = Arc::new(TestDisk::lacking(lack, Accident::Cut(n)));
-                let _ = Workshop::open(settings.clone(), disk.clone()).map(|w| w.recover(&Silent));
+                let _ = Engine::open(settings.clone(), disk.clone()).map(|w| w.recover(&NoObserver));
                 let what = format!("{lack:?}, stopped at {stop}, recovery cut at {n}");
                 settle(&what, lack, &settings, [&pair.before, &pair.after]);
                 if !disk.happened() {
@@ -286,7 +286,7 @@ fn a_file_that_changes_between_check_and_exchange_is_left_alone() {
     copy(&pair.damaged, &machine);
     let settings = at(&pair.world.settings(), &machine);
     let report = open(&settings)
-        .repair(&veritum_core::check::Scope::default(), &Silent, &mut |_| {
+        .repair(&veritum_core::check::Scope::default(), &NoObserver, &mut |_| {
             std::fs::write(machine.join("usr/share/quay/one"), "somebody is at work here").unwrap();
             Agreement::Yes
         })
@@ -326,9 +326,9 @@ fn nothing_is_made_on_a_disk_that_cannot_be_written() {
     copy(&pair.damaged, &machine);
     let settings = at(&pair.world.settings(), &machine);
     let disk: Arc<dyn Disk> = Arc::new(TestDisk::new(Accident::Stop(0)));
-    let report = Workshop::open(settings.clone(), disk);
+    let report = Engine::open(settings.clone(), disk);
     // Looking is done by reading alone: the very first change stops everything, and there is none.
-    let report = report.and_then(|mut w| w.plan_repair(&veritum_core::check::Scope::default(), &Silent)).unwrap();
+    let report = report.and_then(|mut w| w.plan_repair(&veritum_core::check::Scope::default(), &NoObserver)).unwrap();
     assert!(report.plan_only && report.before.problems() >= 12);
     assert_same("only looked at", &pair.before, &tree(&machine));
     let _: &dyn Disk = &LiveDisk;

@@ -5,13 +5,13 @@ mod support;
 use std::fs;
 use std::os::unix::fs::MetadataExt as _;
 
-use support::household::{Household, reset};
+use support::test_home::{TestHome, reset};
 use support::{Demo, check, open, told, undo};
 use veritum_core::apps::Class;
 use veritum_core::check::Scope;
-use veritum_core::event::Silent;
+use veritum_core::event::NoObserver;
 use veritum_core::model::Area;
-use veritum_core::report::{AppLine, AppState, AppsReport, CheckReport, OutcomeWord};
+use veritum_core::report::{AppLine, AppState, AppsReport, CheckReport, Outcome};
 use veritum_core::work::{Agreement, Only, ResetWanted, Settings, WorkError};
 use veritum_demo::by_name;
 
@@ -74,7 +74,7 @@ fn entries_of_nobodys_and_unusable_ones_are_told_and_deleted_ones_are_not() {
 }
 
 fn look(settings: &Settings, scope: &Scope) -> CheckReport {
-    open(settings).check(scope, &Silent).unwrap()
+    open(settings).check(scope, &NoObserver).unwrap()
 }
 
 fn app(name: &str) -> Scope {
@@ -104,9 +104,9 @@ fn an_application_is_looked_at_with_its_component_and_put_right_with_it() {
         assert!(report.left.is_empty() && report.limited);
         assert!(report.findings.iter().all(|f| f.remedy.is_some() && f.advice.is_none()), "{:?}", report.findings);
     }
-    let done = open(&settings).repair(&app("Gullmail"), &Silent, &mut |_| Agreement::Yes).unwrap();
+    let done = open(&settings).repair(&app("Gullmail"), &NoObserver, &mut |_| Agreement::Yes).unwrap();
     let after = done.after.unwrap();
-    assert!(after.findings.is_empty() && after.outcome == OutcomeWord::Sound, "{:?}", after.findings);
+    assert!(after.findings.is_empty() && after.outcome == Outcome::Sound, "{:?}", after.findings);
     assert!(done.areas.iter().all(|area| area.remaining.is_empty()) && done.areas.iter().any(|a| a.area == Area::Apps));
     assert_eq!(told(&check(&settings).findings).len(), 1, "the other damage is left");
     undo(&settings, None).unwrap();
@@ -122,7 +122,7 @@ fn a_name_that_fits_none_or_several_is_refused_with_the_names_there_are() {
         let text = "[Desktop Entry]\nType=Application\nName=Same\nExec=/usr/bin/gullmail\n";
         fs::write(folder.join(format!("{id}.desktop")), text).unwrap();
     }
-    let refused = |name: &str| open(&demo.settings()).check(&app(name), &Silent).unwrap_err();
+    let refused = |name: &str| open(&demo.settings()).check(&app(name), &NoObserver).unwrap_err();
     for name in ["same", "own"] {
         let WorkError::SeveralApps { ids, .. } = refused(name) else { panic!("{name}") };
         assert_eq!(ids, ["org.pier.Own", "org.quay.Own"]);
@@ -133,7 +133,7 @@ fn a_name_that_fits_none_or_several_is_refused_with_the_names_there_are() {
     let report = look(&demo.settings(), &app("org.quay.Own"));
     assert_eq!(
         (report.areas.len(), report.area(Area::Apps).unwrap().area, report.outcome),
-        (1, Area::Apps, OutcomeWord::Sound)
+        (1, Area::Apps, Outcome::Sound)
     );
 }
 
@@ -179,7 +179,7 @@ fn in_homes(report: &CheckReport) -> Vec<String> {
 
 #[test]
 fn settings_that_cannot_be_read_and_locks_of_nobody_are_told_with_what_helps() {
-    let here = Household::new();
+    let here = TestHome::new();
     let settings = here.settings();
     let quay = |settings: &Settings| look(settings, &app("quay"));
     let lock = "/home/mirela/.quay/a/lock abandoned; veritum reset quay --user mirela --only locks";
@@ -196,7 +196,7 @@ fn settings_that_cannot_be_read_and_locks_of_nobody_are_told_with_what_helps() {
         format!("/home/mirela/.quay/a/look/zeros {garbled}"),
     ];
     assert_eq!(in_homes(&report), expected);
-    assert!(report.left.len() >= 3 && report.outcome == OutcomeWord::Problems, "{:?}", report.left);
+    assert!(report.left.len() >= 3 && report.outcome == Outcome::Problems, "{:?}", report.left);
     support::assert_same("only looked at", &before, &here.tree());
     reset(&settings, &ResetWanted { only: Some(Only::Locks), ..ResetWanted::default() });
     assert_eq!(in_homes(&quay(&settings)), [&*expected[0], &*expected[2]]);
@@ -210,7 +210,7 @@ fn what_belongs_to_somebody_else_in_a_home_is_told() {
         println!("SKIPPED: giving files away needs root");
         return;
     }
-    let here = Household::new();
+    let here = TestHome::new();
     std::os::unix::fs::lchown(here.home().join(".config/quay/rc"), Some(0), Some(0)).unwrap();
     std::os::unix::fs::lchown(here.home().join(".cache"), Some(0), Some(0)).unwrap();
     let told = in_homes(&look(&here.settings(), &app("quay")));
@@ -264,7 +264,7 @@ fn damage_in_homes_is_told_of_the_application_and_a_reset_helps() {
     );
     for (app, only) in [("tidewriter", Only::Settings), ("gullmail", Only::Locks)] {
         let wanted = ResetWanted { user: Some("mirela".into()), only: Some(only), ..ResetWanted::default() };
-        let report = open(&settings).reset(app, &wanted, false, &Silent, &mut |_| Agreement::Yes).unwrap();
+        let report = open(&settings).reset(app, &wanted, false, &NoObserver, &mut |_| Agreement::Yes).unwrap();
         assert!(report.homes[0].own.as_ref().unwrap().unchanged);
     }
     assert!(in_homes(&look(&settings, &all)).is_empty());
@@ -276,7 +276,7 @@ fn damage_in_homes_is_told_of_the_application_and_a_reset_helps() {
 
 #[test]
 fn how_much_an_application_takes_is_told_by_what_it_is() {
-    let here = Household::new();
+    let here = TestHome::new();
     let settings = here.settings();
     let of = |sizes: bool| {
         let report = open(&settings).list_apps(sizes).unwrap();

@@ -11,10 +11,10 @@ use std::sync::Arc;
 use stand::{Stand, names};
 use support::{check, open, repair, told, try_repair};
 use veritum_core::check::Scope;
-use veritum_core::event::Silent;
+use veritum_core::event::NoObserver;
 use veritum_core::machine::LiveDisk;
-use veritum_core::model::{Area, SystemPath, Voucher};
-use veritum_core::report::{CheckReport, OutcomeWord, UnverifiedReport};
+use veritum_core::model::{Area, Authority, SystemPath};
+use veritum_core::report::{CheckReport, Outcome, UnverifiedReport};
 use veritum_core::testkit::Tree;
 use veritum_core::work::{Settings, Supplier, WorkError};
 use veritum_demo::archive::Suite;
@@ -27,8 +27,8 @@ fn tree(stand: &Stand) -> Tree {
     Tree::take(&stand.world.machine(), &[STATE])
 }
 
-fn by(report: &CheckReport, voucher: Voucher) -> u64 {
-    report.components.get(&voucher).copied().unwrap_or(0)
+fn by(report: &CheckReport, authority: Authority) -> u64 {
+    report.components.get(&authority).copied().unwrap_or(0)
 }
 
 fn reasons(report: &CheckReport) -> Vec<String> {
@@ -42,12 +42,12 @@ fn what_differs_is_held_against_the_archive_and_the_rest_stands_on_the_machines_
     stand.cache();
     fs::remove_file(stand.at("/var/cache/apt/archives/pier_2.0_all.deb")).unwrap();
     let intact = check(&stand.offline());
-    assert_eq!((intact.outcome, by(&intact, Voucher::Itself)), (OutcomeWord::SoundAsKnown, 1));
+    assert_eq!((intact.outcome, by(&intact, Authority::SelfReported)), (Outcome::SoundAsKnown, 1));
     fs::write(stand.at("/usr/share/quay/part-2"), "wrong\n").unwrap();
     let report = check(&stand.offline());
     assert_eq!(told(&report.findings), [("/usr/share/quay/part-2".into(), "altered")]);
-    assert_eq!((by(&report, Voucher::Archive), by(&report, Voucher::Itself)), (1, 1));
-    assert_eq!(report.findings[0].vouched_by, Some(Voucher::Archive));
+    assert_eq!((by(&report, Authority::Archive), by(&report, Authority::SelfReported)), (1, 1));
+    assert_eq!(report.findings[0].vouched_by, Some(Authority::Archive));
     assert_eq!(report.sources[0].standing, "vouched");
     assert!(stand.mirror.asked().is_empty(), "the network was not to be used");
 }
@@ -58,7 +58,7 @@ fn a_plain_check_sees_by_packages_at_hand_what_the_machines_records_cannot() {
     stand.lists("");
     stand.cache();
     let sound = check(&stand.offline());
-    assert_eq!((sound.outcome, by(&sound, Voucher::Archive)), (OutcomeWord::Sound, 2));
+    assert_eq!((sound.outcome, by(&sound, Authority::Archive)), (Outcome::Sound, 2));
     let stand = Stand::new();
     stand.lists("");
     fs::remove_file(stand.at("/usr/share/quay/link")).unwrap();
@@ -66,7 +66,7 @@ fn a_plain_check_sees_by_packages_at_hand_what_the_machines_records_cannot() {
     fs::remove_file(stand.at("/usr/share/quay/name")).unwrap();
     fs::write(stand.at("/usr/share/quay/name"), "right 1\n").unwrap();
     let unverified = check(&stand.offline());
-    assert_eq!((unverified.findings.len(), unverified.outcome), (0, OutcomeWord::SoundAsKnown));
+    assert_eq!((unverified.findings.len(), unverified.outcome), (0, Outcome::SoundAsKnown));
     stand.cache();
     let report = check(&stand.offline());
     let words: Vec<_> = told(&report.findings).into_iter().map(|(_, verdict)| verdict).collect();
@@ -119,7 +119,7 @@ fn the_full_chain_of_a_repair_downloads_what_it_is_to_hold_everything_against() 
     let full = || Settings { full_chain: true, ..stand.settings() };
     let plain = check(&stand.settings());
     let nothing = UnverifiedReport { components: 2, fetchable: 0, bytes: 0 };
-    assert_eq!((plain.outcome, plain.unverified), (OutcomeWord::SoundAsKnown, Some(nothing)), "no lists are at hand");
+    assert_eq!((plain.outcome, plain.unverified), (Outcome::SoundAsKnown, Some(nothing)), "no lists are at hand");
     assert!(stand.fetched().is_empty());
     let offline = check(&Settings { full_chain: true, ..stand.offline() });
     assert!(offline.downloads.is_empty() && stand.fetched().is_empty());
@@ -133,7 +133,7 @@ fn the_full_chain_of_a_repair_downloads_what_it_is_to_hold_everything_against() 
     assert_eq!((seen.findings.len(), seen.downloads.len(), stand.fetched().len()), (2, 2, 2));
     let report = repair(&full());
     assert_eq!((report.area(Area::Files).unwrap().put_right, stand.fetched().len()), (2, 2));
-    assert_eq!(report.after.unwrap().outcome, OutcomeWord::Sound);
+    assert_eq!(report.after.unwrap().outcome, Outcome::Sound);
     assert_eq!(look(&stand).differences(&before), [""; 0]);
 }
 
@@ -173,7 +173,7 @@ fn a_folder_of_packages_an_archive_in_a_folder_and_one_at_a_url_are_supplies() {
     assert!(reasons(&plain)[0].contains("not at hand"), "{:?}", reasons(&plain));
     let from = |supplier: Supplier| Settings { from: vec![supplier], ..stand.offline() };
     let pool = check(&from(Supplier::Place(stand.archive().join("pool"))));
-    assert_eq!((by(&pool, Voucher::Archive), pool.left.len()), (2, 0));
+    assert_eq!((by(&pool, Authority::Archive), pool.left.len()), (2, 0));
 
     // A machine that knows no archive at all: the one that was named brings its own release file.
     let other = Stand::new();
@@ -181,7 +181,7 @@ fn a_folder_of_packages_an_archive_in_a_folder_and_one_at_a_url_are_supplies() {
     fs::write(other.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
     let named = Settings { from: vec![Supplier::Place(other.archive())], ..other.offline() };
     let report = check(&named);
-    assert_eq!((by(&report, Voucher::Archive), report.left.len()), (2, 0), "{:?}", report.sources);
+    assert_eq!((by(&report, Authority::Archive), report.left.len()), (2, 0), "{:?}", report.sources);
 
     // The machine's own archive is gone; another one has the same suites.
     let stand = Stand::new();
@@ -255,7 +255,7 @@ fn a_package_that_is_not_the_signed_one_is_passed_over() {
     fs::write(&cached, bytes).unwrap();
     fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
     let report = check(&stand.offline());
-    assert_eq!((by(&report, Voucher::Archive), report.left.len()), (1, 1));
+    assert_eq!((by(&report, Authority::Archive), report.left.len()), (1, 1));
     assert_eq!(repair(&stand.settings()).area(Area::Files).unwrap().put_right, 1, "the archive has a good one");
 }
 
@@ -272,7 +272,7 @@ fn what_was_verified_once_vouches_again_without_its_package() {
     fs::remove_file(stand.at("/usr/share/quay/link")).unwrap();
     symlink("part-3", stand.at("/usr/share/quay/link")).unwrap();
     let report = check(&stand.offline());
-    assert_eq!(by(&report, Voucher::Archive), 2);
+    assert_eq!(by(&report, Authority::Archive), 2);
     assert_eq!(told(&report.findings), [("/usr/share/quay/link".into(), "relinked")]);
     // A link needs no content, so it can be put right even so.
     assert_eq!(repair(&stand.offline()).area(Area::Files).unwrap().put_right, 1);
@@ -289,9 +289,9 @@ fn a_bad_signature_by_a_known_key_is_a_finding_and_nothing_of_it_is_used() {
     fs::write(&path, text).unwrap();
     let report = check(&stand.offline());
     let [finding] = report.findings.as_slice() else { panic!("{:?}", report.findings) };
-    assert_eq!((finding.verdict.word(), report.outcome), ("bad-signature", OutcomeWord::Problems));
+    assert_eq!((finding.verdict.word(), report.outcome), ("bad-signature", Outcome::Problems));
     assert!(finding.cause.as_ref().unwrap().contains(&stand.key.fingerprint()));
-    assert_eq!(by(&report, Voucher::Archive), 0);
+    assert_eq!(by(&report, Authority::Archive), 0);
     assert_eq!(check(&stand.offline()).findings[0].id, finding.id, "its name stays the same");
 }
 
@@ -306,7 +306,7 @@ fn an_index_that_was_not_signed_is_not_used_and_that_is_told() {
     fs::write(lists.join(&index), text).unwrap();
     fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
     let report = check(&stand.offline());
-    assert_eq!((by(&report, Voucher::Archive), report.left.len()), (0, 1));
+    assert_eq!((by(&report, Authority::Archive), report.left.len()), (0, 1));
     assert!(report.sources[0].why.as_ref().unwrap().contains("not the one that the archive signed"));
 }
 
@@ -318,9 +318,9 @@ fn a_key_that_only_the_machine_knows_does_not_count_until_it_is_pinned() {
     fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
     let stranger = Settings { trust: stand.dir.path().join("other"), ..stand.offline() };
     let report = check(&stranger);
-    assert_eq!((by(&report, Voucher::Archive), report.sources[0].standing.as_str()), (0, "refused"));
+    assert_eq!((by(&report, Authority::Archive), report.sources[0].standing.as_str()), (0, "refused"));
     assert!(report.sources[0].why.as_ref().unwrap().contains("only this machine knows"));
-    assert_eq!(by(&check(&stand.offline()), Voucher::Archive), 2);
+    assert_eq!(by(&check(&stand.offline()), Authority::Archive), 2);
 }
 
 #[test]
@@ -332,7 +332,7 @@ fn an_expired_release_still_vouches_and_one_from_the_future_does_not() {
     stand.cache();
     let full = Settings { full_chain: true, ..stand.offline() };
     let report = check(&full);
-    assert_eq!((report.outcome, report.sources[0].expired), (OutcomeWord::Sound, true));
+    assert_eq!((report.outcome, report.sources[0].expired), (Outcome::Sound, true));
     assert!(report.sources[0].dated.is_some());
 
     let stand = Stand::new();
@@ -400,7 +400,7 @@ fn one_signature_of_two_is_enough_when_the_other_is_a_new_keys() {
     stand.publish_by(&stand.suite(), &[&stand.key, &new], NOW - 86_400);
     stand.lists("");
     stand.cache();
-    assert_eq!(check(&Settings { full_chain: true, ..stand.offline() }).outcome, OutcomeWord::Sound);
+    assert_eq!(check(&Settings { full_chain: true, ..stand.offline() }).outcome, Outcome::Sound);
 }
 
 #[test]
@@ -410,7 +410,7 @@ fn a_path_is_explained_down_to_the_vendors_key() {
     stand.cache();
     fs::write(stand.at("/usr/share/quay/part-0"), "right one\n").unwrap();
     let path = SystemPath::parse(b"/usr/share/quay/part-0").unwrap();
-    let report = open(&stand.offline()).explain_path(&path, &Silent).unwrap();
+    let report = open(&stand.offline()).explain_path(&path, &NoObserver).unwrap();
     let what: Vec<_> = report.chain.iter().map(|l| l.what.as_str()).collect();
     assert_eq!(
         what,
@@ -419,8 +419,8 @@ fn a_path_is_explained_down_to_the_vendors_key() {
     assert_eq!(report.chain.last().unwrap().name, stand.key.fingerprint());
     assert_eq!(report.differs.unwrap().offset, 6);
     let named = Scope { components: vec!["pier".into()], ..Scope::default() };
-    let one = open(&stand.offline()).check(&named, &Silent).unwrap();
-    assert_eq!((one.outcome, by(&one, Voucher::Archive)), (OutcomeWord::Sound, 1), "what is named is unpacked");
+    let one = open(&stand.offline()).check(&named, &NoObserver).unwrap();
+    assert_eq!((one.outcome, by(&one, Authority::Archive)), (Outcome::Sound, 1), "what is named is unpacked");
 }
 
 #[test]
@@ -433,14 +433,14 @@ fn another_suites_signed_lists_under_this_ones_names_are_not_used() {
     stand.lists("");
     stand.cache();
     let report = check(&stand.offline());
-    assert_eq!((by(&report, Voucher::Archive), report.sources[0].standing.as_str()), (0, "unusable"));
+    assert_eq!((by(&report, Authority::Archive), report.sources[0].standing.as_str()), (0, "unusable"));
     let why = report.sources[0].why.as_ref().unwrap();
     assert!(why.contains("it is the release file of stable (saltwort-old), not of saltwort"), "{why}");
     let scope = Scope { areas: vec![Area::Updates], ..Scope::default() };
-    let updates = open(&stand.offline()).check(&scope, &Silent).unwrap();
+    let updates = open(&stand.offline()).check(&scope, &NoObserver).unwrap();
     assert!(updates.findings.iter().any(|f| f.cause.as_ref().is_some_and(|cause| cause == why)), "{updates:#?}");
     // Over the network as well, and a repair gets nothing from it.
-    let asked = open(&stand.settings()).check(&scope, &Silent).unwrap();
+    let asked = open(&stand.settings()).check(&scope, &NoObserver).unwrap();
     assert!(
         asked.findings.iter().any(|f| f.cause.as_ref().is_some_and(|cause| cause.contains("asked now"))),
         "{asked:#?}"
@@ -473,8 +473,8 @@ fn a_bad_signature_of_an_archive_is_no_answer_about_a_path_that_was_named() {
     fs::write(&release, text.replace("saltwort", "saltworm")).unwrap();
     assert!(check(&stand.offline()).findings.iter().any(|f| f.verdict.word() == "bad-signature"));
     let scope = Scope { paths: vec![SystemPath::literal("/usr/share/quay/part-0")], ..Scope::default() };
-    let named = open(&stand.offline()).check(&scope, &Silent).unwrap();
-    assert_eq!((named.findings.len(), named.outcome), (0, OutcomeWord::SoundAsKnown), "{named:#?}");
+    let named = open(&stand.offline()).check(&scope, &NoObserver).unwrap();
+    assert_eq!((named.findings.len(), named.outcome), (0, Outcome::SoundAsKnown), "{named:#?}");
 }
 
 #[test]
@@ -511,9 +511,9 @@ fn that_what_was_seen_before_cannot_be_read_here_is_no_fault_of_the_archives() {
     let stand = Stand::new();
     stand.lists("");
     let scope = Scope { areas: vec![Area::Updates], ..Scope::default() };
-    let before = open(&stand.settings()).check(&scope, &Silent).unwrap();
+    let before = open(&stand.settings()).check(&scope, &NoObserver).unwrap();
     fs::write(stand.trust().join("archives.json"), "[").unwrap();
-    let report = open(&stand.settings()).check(&scope, &Silent).unwrap();
+    let report = open(&stand.settings()).check(&scope, &NoObserver).unwrap();
     assert_eq!(report.findings, before.findings);
     assert!(report.unexamined.iter().any(|u| u.reason.contains("went back in time")), "{:?}", report.unexamined);
 }

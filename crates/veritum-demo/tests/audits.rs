@@ -8,9 +8,9 @@ use std::path::{Path, PathBuf};
 
 use support::{check, folder, open, spoil};
 use veritum_core::check::Scope;
-use veritum_core::event::{Event, Flow, Observer, Phase, Silent};
+use veritum_core::event::{Event, Flow, NoObserver, Observer, Phase};
 use veritum_core::model::{Area, ComponentId, Digest, Finding, Verdict};
-use veritum_core::report::{CheckReport, OutcomeWord, RepairReport};
+use veritum_core::report::{CheckReport, Outcome, RepairReport};
 use veritum_core::store;
 use veritum_core::trust::Versions;
 use veritum_core::work::{Agreement, Settings, Supplier};
@@ -86,11 +86,11 @@ fn only_store() -> Scope {
 }
 
 fn audit(settings: &Settings) -> CheckReport {
-    open(settings).check(&only_store(), &Silent).unwrap()
+    open(settings).check(&only_store(), &NoObserver).unwrap()
 }
 
-fn mend(settings: &Settings) -> RepairReport {
-    open(settings).repair(&only_store(), &Silent, &mut |_| Agreement::Yes).unwrap()
+fn fix(settings: &Settings) -> RepairReport {
+    open(settings).repair(&only_store(), &NoObserver, &mut |_| Agreement::Yes).unwrap()
 }
 
 fn one(report: &CheckReport) -> &Finding {
@@ -102,7 +102,7 @@ fn one(report: &CheckReport) -> &Finding {
 fn a_whole_store_is_sound_and_all_of_it_was_read() {
     let place = place();
     let report = audit(&place.world.settings());
-    assert_eq!((report.outcome, report.findings.len(), report.notes.len()), (OutcomeWord::Sound, 0, 0));
+    assert_eq!((report.outcome, report.findings.len(), report.notes.len()), (Outcome::Sound, 0, 0));
     assert!(
         report.area(Area::Store).unwrap().bytes > 900_000 && report.area(Area::Store).unwrap().extent.is_some(),
         "{:?}",
@@ -112,7 +112,7 @@ fn a_whole_store_is_sound_and_all_of_it_was_read() {
     assert_eq!(plain.areas.iter().map(|a| a.area).collect::<Vec<_>>(), [Area::Store, Area::Records, Area::Files]);
     assert_eq!(
         (plain.outcome, plain.area(Area::Store).unwrap().bytes),
-        (OutcomeWord::Sound, 0),
+        (Outcome::Sound, 0),
         "contents are not read unasked"
     );
 }
@@ -149,7 +149,7 @@ fn each_source_gives_back_what_it_has_and_the_machine_is_not_touched() {
             place.machine_loses(2);
         }
         let before = veritum_core::testkit::Tree::take(&place.world.machine(), &[]);
-        let done = mend(&settings);
+        let done = fix(&settings);
         assert_eq!(
             (
                 done.area(Area::Store).unwrap().area,
@@ -164,7 +164,7 @@ fn each_source_gives_back_what_it_has_and_the_machine_is_not_touched() {
             "{source:?}: {:?}",
             done.area(Area::Store).unwrap().remaining
         );
-        assert_eq!(audit(&place.world.settings()).outcome, OutcomeWord::Sound, "{source:?}");
+        assert_eq!(audit(&place.world.settings()).outcome, Outcome::Sound, "{source:?}");
         support::assert_same("the machine", &before, &veritum_core::testkit::Tree::take(&place.world.machine(), &[]));
         let aside: Vec<_> = place.files().into_iter().filter(|p| p.to_string_lossy().contains("set-aside")).collect();
         assert_eq!(aside.len(), 1, "{source:?}: what was damaged is kept: {aside:?}");
@@ -177,7 +177,7 @@ fn without_a_source_it_is_left_with_what_to_do_and_nothing_is_written() {
     place.lose(b"right 1\n");
     place.machine_loses(1);
     let before = place.files();
-    let done = mend(&place.world.settings());
+    let done = fix(&place.world.settings());
     let [left] = done.area(Area::Store).unwrap().remaining.as_slice() else { panic!("{done:#?}") };
     assert!(left.next.as_ref().unwrap().contains("--from"), "{left:?}");
     assert_eq!(before, place.files());
@@ -201,7 +201,7 @@ fn a_damaged_store_never_damages_a_file_and_a_plain_repair_puts_it_right_first()
     let settings = place.from(place.world.pool());
     let mut asked = 0;
     let report = open(&settings)
-        .repair(&Scope::default(), &Silent, &mut |preview| {
+        .repair(&Scope::default(), &NoObserver, &mut |preview| {
             asked += 1;
             assert_eq!(preview.actions.len(), 4, "{:#?}", preview.actions);
             Agreement::Yes
@@ -213,8 +213,8 @@ fn a_damaged_store_never_damages_a_file_and_a_plain_repair_puts_it_right_first()
         "{:#?}",
         report.areas
     );
-    assert_eq!(report.after.unwrap().outcome, OutcomeWord::Sound);
-    assert_eq!(check(&place.world.settings()).outcome, OutcomeWord::Sound);
+    assert_eq!(report.after.unwrap().outcome, Outcome::Sound);
+    assert_eq!(check(&place.world.settings()).outcome, Outcome::Sound);
 }
 
 #[test]
@@ -225,7 +225,7 @@ fn a_missing_content_shows_in_a_plain_check_and_a_store_without_its_rights_is_le
     assert_eq!((one(&report).verdict, one(&report).area), (Verdict::Missing, Area::Store));
     assert_eq!(
         report.area(Area::Records).unwrap().outcome,
-        OutcomeWord::Sound,
+        Outcome::Sound,
         "the machine's own file is as it should be"
     );
 }
@@ -242,9 +242,9 @@ fn manifests_come_back_from_packages_and_from_other_stores() {
         assert_eq!(report.findings.len(), 2, "{:#?}", report.findings);
         assert!(report.notes.is_empty(), "what a lost manifest names is not superfluous: {:#?}", report.notes);
         // The machine's files are judged by something weaker meanwhile, and that is said.
-        assert_eq!(check(&place.world.settings()).area(Area::Records).unwrap().outcome, OutcomeWord::SoundAsKnown);
-        mend(&place.from(place.dir.path().join(source)));
-        assert_eq!(audit(&place.world.settings()).outcome, OutcomeWord::Sound, "{source}");
+        assert_eq!(check(&place.world.settings()).area(Area::Records).unwrap().outcome, Outcome::SoundAsKnown);
+        fix(&place.from(place.dir.path().join(source)));
+        assert_eq!(audit(&place.world.settings()).outcome, Outcome::Sound, "{source}");
     }
 }
 
@@ -265,15 +265,15 @@ fn what_is_superfluous_goes_aside_and_what_belongs_there_never_does() {
     // Once all contents are known, the stranger among them can be told: that is asked on its own.
     let mut asked = Vec::new();
     open(&place.world.settings())
-        .repair(&only_store(), &Silent, &mut |preview| {
+        .repair(&only_store(), &NoObserver, &mut |preview| {
             asked.push((preview.actions.len(), preview.further));
             if preview.further { Agreement::No } else { Agreement::Yes }
         })
         .unwrap();
     assert_eq!(asked, [(2, false), (1, true)]);
     let report = audit(&place.world.settings());
-    assert_eq!((report.outcome, report.notes.len()), (OutcomeWord::Sound, 1), "{:#?}", report.notes);
-    mend(&place.world.settings());
+    assert_eq!((report.outcome, report.notes.len()), (Outcome::Sound, 1), "{:#?}", report.notes);
+    fix(&place.world.settings());
     assert!(audit(&place.world.settings()).notes.is_empty());
     assert!(store.join("set-aside/test/notes.txt").is_file() && !store.join("notes.txt").exists());
 }
@@ -303,9 +303,9 @@ fn each_signed_file_alone_is_named_and_comes_back_from_a_copy_of_the_store() {
             assert_eq!(one(&report).verdict, if missing { Verdict::Missing } else { Verdict::Altered }, "{name}");
             // A plain check goes on with what else there is.
             let plain = check(&place.world.settings());
-            assert_eq!((plain.outcome, plain.areas.len()), (OutcomeWord::Problems, 3), "{name}");
-            mend(&place.from(place.copy()));
-            assert_eq!(audit(&place.world.settings()).outcome, OutcomeWord::Sound, "{name}");
+            assert_eq!((plain.outcome, plain.areas.len()), (Outcome::Problems, 3), "{name}");
+            fix(&place.from(place.copy()));
+            assert_eq!(audit(&place.world.settings()).outcome, Outcome::Sound, "{name}");
             assert_eq!(std::fs::read(&file).unwrap(), whole, "{name}");
         }
     }
@@ -318,17 +318,17 @@ fn the_index_and_the_list_of_keys_need_no_copy_and_the_keeper_can_sign_the_rest_
     let index = place.files().into_iter().find(|p| p.starts_with(store.join("targets"))).unwrap();
     std::fs::write(&index, "{}").unwrap();
     std::fs::write(store.join("metadata/1.root.json"), "{}").unwrap();
-    assert!(mend(&place.world.settings()).area(Area::Store).unwrap().remaining.is_empty());
-    assert_eq!(audit(&place.world.settings()).outcome, OutcomeWord::Sound);
+    assert!(fix(&place.world.settings()).area(Area::Store).unwrap().remaining.is_empty());
+    assert_eq!(audit(&place.world.settings()).outcome, Outcome::Sound);
 
     std::fs::write(store.join("metadata/timestamp.json"), "{}").unwrap();
-    let left = mend(&place.world.settings()).area(Area::Store).unwrap().remaining.clone();
+    let left = fix(&place.world.settings()).area(Area::Store).unwrap().remaining.clone();
     assert!(left[0].next.as_ref().unwrap().contains("store publish"), "{left:?}");
     let expires = jiff::Timestamp::from_second(veritum_demo::EXPIRES).unwrap();
     let key = place.world.keys().publish;
     let made = store::publish(&store, &key, expires, &place.world.scratch(), Versions::default()).unwrap();
     assert!(made.signed && made.versions.timestamp == 2, "newer than what could no longer be read");
-    assert_eq!(audit(&place.world.settings()).outcome, OutcomeWord::Sound);
+    assert_eq!(audit(&place.world.settings()).outcome, Outcome::Sound);
 }
 
 #[test]
@@ -339,12 +339,12 @@ fn an_older_copy_does_not_bring_a_store_back_in_time() {
     let deb = place.dir.path().join("extra.deb");
     std::fs::write(&deb, veritum_demo::write_deb(&extra).unwrap()).unwrap();
     let store = place.world.store();
-    store::fill(&store, &[deb], 2, &Silent).unwrap();
+    store::fill(&store, &[deb], 2, &NoObserver).unwrap();
     let expires = jiff::Timestamp::from_second(veritum_demo::EXPIRES).unwrap();
     store::publish(&store, &place.world.keys().publish, expires, &place.world.scratch(), Versions::default()).unwrap();
-    assert_eq!(audit(&place.world.settings()).outcome, OutcomeWord::Sound, "seen from now on");
+    assert_eq!(audit(&place.world.settings()).outcome, Outcome::Sound, "seen from now on");
     std::fs::write(store.join("metadata/timestamp.json"), "{}").unwrap();
-    let tried = open(&place.from(place.copy())).repair(&only_store(), &Silent, &mut |_| Agreement::Yes);
+    let tried = open(&place.from(place.copy())).repair(&only_store(), &NoObserver, &mut |_| Agreement::Yes);
     let refused = match tried {
         Ok(done) => format!("{:?}", done.area(Area::Store).unwrap().remaining),
         Err(e) => e.to_string(),
@@ -369,7 +369,7 @@ fn a_stranger_who_replaces_the_list_of_keys_is_no_damage() {
     let expires = jiff::Timestamp::from_second(veritum_demo::EXPIRES).unwrap();
     let root = veritum_core::trust::first_root(&keys, expires).unwrap();
     std::fs::write(place.world.store().join("metadata/1.root.json"), root).unwrap();
-    let refused = open(&place.world.settings()).check(&only_store(), &Silent).unwrap_err();
+    let refused = open(&place.world.settings()).check(&only_store(), &NoObserver).unwrap_err();
     assert!(refused.to_string().contains("not trusted"), "{refused}");
 }
 
@@ -385,8 +385,8 @@ fn pipes_and_links_in_a_store_are_neither_waited_for_nor_believed() {
     pipe(&place.world.store().join("metadata/timestamp.json"));
     let report = audit(&place.from(place.copy()));
     assert_eq!(one(&report).subject.name(), Some("metadata/timestamp.json"));
-    mend(&place.from(place.copy()));
-    assert_eq!(audit(&place.world.settings()).outcome, OutcomeWord::Sound);
+    fix(&place.from(place.copy()));
+    assert_eq!(audit(&place.world.settings()).outcome, Outcome::Sound);
 }
 
 #[test]
@@ -408,13 +408,13 @@ fn any_damage_to_a_store_is_found_or_harmless_and_a_copy_puts_it_right() {
         }
         let settings = place.from(place.copy());
         // A version that was flipped into a higher one is refused rather than guessed at.
-        let Ok(before) = open(&settings).check(&only_store(), &Silent) else { continue };
-        found_some += usize::from(before.outcome == OutcomeWord::Problems);
-        let done = mend(&settings);
+        let Ok(before) = open(&settings).check(&only_store(), &NoObserver) else { continue };
+        found_some += usize::from(before.outcome == Outcome::Problems);
+        let done = fix(&settings);
         assert!(done.areas.iter().all(|a| a.remaining.is_empty()), "{round}: {changed:?} {:#?}", done.areas);
         let after = audit(&place.world.settings());
-        assert_eq!(after.outcome, OutcomeWord::Sound, "{round}: {changed:?} {:#?}", after.findings);
-        assert_eq!(check(&place.world.settings()).outcome, OutcomeWord::Sound, "{round}: {changed:?}");
+        assert_eq!(after.outcome, Outcome::Sound, "{round}: {changed:?} {:#?}", after.findings);
+        assert_eq!(check(&place.world.settings()).outcome, Outcome::Sound, "{round}: {changed:?}");
     }
     assert!(found_some > 50, "{found_some}");
 }
@@ -426,9 +426,9 @@ fn what_waits_for_the_next_signing_is_audited_and_never_superfluous() {
     add_file(&mut extra, "/usr/share/extra/x", "waits\n");
     let deb = place.dir.path().join("extra.deb");
     std::fs::write(&deb, veritum_demo::write_deb(&extra).unwrap()).unwrap();
-    store::fill(&place.world.store(), &[deb], 2, &Silent).unwrap();
+    store::fill(&place.world.store(), &[deb], 2, &NoObserver).unwrap();
     let report = audit(&place.world.settings());
-    assert_eq!((report.outcome, report.notes.len()), (OutcomeWord::Sound, 0), "{:#?}", report.notes);
+    assert_eq!((report.outcome, report.notes.len()), (Outcome::Sound, 0), "{:#?}", report.notes);
     place.lose(b"waits\n");
     let report = audit(&place.world.settings());
     let harmed: Vec<ComponentId> = one(&report).harms.clone().unwrap().components;
@@ -440,12 +440,12 @@ fn what_waits_for_the_next_signing_is_audited_and_never_superfluous() {
 struct StopsMending(std::sync::atomic::AtomicBool);
 
 impl Observer for StopsMending {
-    fn hear(&self, event: Event<'_>) -> Flow {
+    fn on_event(&self, event: Event<'_>) -> Flow {
         use std::sync::atomic::Ordering::Relaxed;
         if matches!(event, Event::Begin { phase: Phase::Mending, .. }) {
             self.0.store(true, Relaxed);
         }
-        if self.0.load(Relaxed) && matches!(event, Event::Advance { .. }) { Flow::Stop } else { Flow::GoOn }
+        if self.0.load(Relaxed) && matches!(event, Event::Advance { .. }) { Flow::Stop } else { Flow::Continue }
     }
 }
 
@@ -462,8 +462,8 @@ fn an_interrupted_repair_of_a_store_tells_what_was_done_and_goes_on_the_next_tim
         done.area(Area::Store).unwrap()
     );
     assert_eq!(done.area(Area::Store).unwrap().actions.iter().filter(|a| a.result == "failed").count(), 2);
-    assert_eq!(mend(&settings).area(Area::Store).unwrap().put_right, 2);
-    assert_eq!(audit(&place.world.settings()).outcome, OutcomeWord::Sound);
+    assert_eq!(fix(&settings).area(Area::Store).unwrap().put_right, 2);
+    assert_eq!(audit(&place.world.settings()).outcome, Outcome::Sound);
 }
 
 #[test]
@@ -487,7 +487,7 @@ fn a_store_without_room_is_told_as_that_and_no_source_is_called_damaged() {
     for from in sources {
         let from: Vec<Supplier> = from.into_iter().map(Supplier::Place).collect();
         let settings = Settings { store: Some(disk.join("store").into()), from, ..world.settings() };
-        let done = mend(&settings);
+        let done = fix(&settings);
         assert_eq!(done.area(Area::Store).unwrap().put_right, 0);
         let why = done.area(Area::Store).unwrap().actions[0].why.as_deref().unwrap_or_default();
         assert!(why.to_lowercase().contains("no space") && !why.contains("damaged"), "{why}");
@@ -495,5 +495,5 @@ fn a_store_without_room_is_told_as_that_and_no_source_is_called_damaged() {
     }
     std::fs::remove_file(disk.join("filler")).unwrap();
     let settings = Settings { store: Some(disk.join("store").into()), ..world.settings() };
-    assert_eq!(mend(&settings).area(Area::Store).unwrap().put_right, 1);
+    assert_eq!(fix(&settings).area(Area::Store).unwrap().put_right, 1);
 }

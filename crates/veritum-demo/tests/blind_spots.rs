@@ -6,16 +6,16 @@ use std::fs;
 
 use support::{check, folder, open, told};
 use veritum_core::check::Scope;
-use veritum_core::event::Silent;
+use veritum_core::event::NoObserver;
 use veritum_core::model::SystemPath;
-use veritum_core::report::{CheckReport, OutcomeWord};
+use veritum_core::report::{CheckReport, Outcome};
 use veritum_core::work::WorkError;
 use veritum_demo::Content;
 use veritum_demo::world::{World, add, add_file, package};
 
 fn named(world: &World, path: &'static str) -> CheckReport {
     let scope = Scope { paths: vec![SystemPath::literal(path)], ..Scope::default() };
-    open(&world.settings()).check(&scope, &Silent).unwrap()
+    open(&world.settings()).check(&scope, &NoObserver).unwrap()
 }
 
 /// A machine with a file of three names.
@@ -55,7 +55,7 @@ fn what_lies_on_a_file_system_that_is_not_mounted_is_not_called_sound() {
     for make in ["/usr/share", "/usr/share/inner"] {
         fs::create_dir_all(world.at(make)).unwrap();
         let report = check(&world.settings());
-        assert_eq!((report.outcome, report.findings.len()), (OutcomeWord::Unexamined, 0), "{make}");
+        assert_eq!((report.outcome, report.findings.len()), (Outcome::Unexamined, 0), "{make}");
         let reason = report.unexamined.iter().find(|u| u.reason == "/usr/share is not mounted");
         assert!(reason.is_some_and(|u| u.count >= 4), "{make}: {:?}", report.unexamined);
     }
@@ -71,11 +71,11 @@ fn each_name_of_a_file_tells_of_a_cut_hard_link() {
         fs::write(world.at(cut), "right\n").unwrap();
         for name in ["/usr/share/quay/one", "/usr/share/quay/two", "/usr/lib/quay/three"] {
             assert_eq!(told(&named(&world, name).findings), [(cut.to_owned(), "link-cut")], "{name}");
-            let explained = open(&world.settings()).explain_path(&SystemPath::literal(name), &Silent).unwrap();
+            let explained = open(&world.settings()).explain_path(&SystemPath::literal(name), &NoObserver).unwrap();
             let finding = explained.finding.unwrap_or_else(|| panic!("{name} is called as it should be"));
             assert_eq!(finding.subject.as_path().unwrap().to_string(), cut);
         }
-        assert_eq!(named(&world, "/usr/share/quay/alone").outcome, OutcomeWord::Sound);
+        assert_eq!(named(&world, "/usr/share/quay/alone").outcome, Outcome::Sound);
     }
 }
 
@@ -85,14 +85,14 @@ fn a_path_that_is_nowhere_is_no_such_file_for_every_command() {
     let world = harbour(dir.path());
     let nowhere = SystemPath::literal("/usr/share/quay/nothing");
     let scope = Scope { paths: vec![nowhere.clone()], ..Scope::default() };
-    let mut shop = open(&world.settings());
+    let mut engine = open(&world.settings());
     let is_it = |error: WorkError| matches!(error, WorkError::NoSuchFile { path } if path == nowhere);
-    assert!(is_it(shop.check(&scope, &Silent).unwrap_err()));
-    assert!(is_it(shop.plan_repair(&scope, &Silent).unwrap_err()));
-    assert!(is_it(shop.explain_path(&nowhere, &Silent).unwrap_err()));
+    assert!(is_it(engine.check(&scope, &NoObserver).unwrap_err()));
+    assert!(is_it(engine.plan_repair(&scope, &NoObserver).unwrap_err()));
+    assert!(is_it(engine.explain_path(&nowhere, &NoObserver).unwrap_err()));
     // One that is there and that nobody owns, or that is owned and gone, is another matter.
     fs::write(world.at("/usr/share/quay/own"), "").unwrap();
-    assert_eq!(named(&world, "/usr/share/quay/own").outcome, OutcomeWord::Unexamined);
+    assert_eq!(named(&world, "/usr/share/quay/own").outcome, Outcome::Unexamined);
     fs::remove_dir_all(world.at("/usr/lib/quay")).unwrap();
     assert_eq!(named(&world, "/usr/lib/quay/three").findings.len(), 1);
 }

@@ -11,9 +11,9 @@ use std::path::Path;
 use stand::{Stand, names};
 use support::{STATE, assert_same, open, undo};
 use veritum_core::check::Scope;
-use veritum_core::event::Silent;
+use veritum_core::event::NoObserver;
 use veritum_core::model::{Area, Verdict};
-use veritum_core::report::{ProofWord, RepairReport};
+use veritum_core::report::{ProofOutcome, RepairReport};
 use veritum_core::testkit::Tree;
 use veritum_core::work::{Agreement, ClearUpdates};
 
@@ -23,7 +23,7 @@ const LISTS: &str = "/var/lib/apt/lists";
 /// What is told of things that stand in the place of a folder.
 fn told(stand: &Stand) -> Vec<String> {
     let updates = Scope { areas: vec![Area::Updates], ..Scope::default() };
-    let report = open(&stand.settings()).check(&updates, &Silent).unwrap();
+    let report = open(&stand.settings()).check(&updates, &NoObserver).unwrap();
     assert!(report.unexamined.is_empty(), "{:?}", report.unexamined);
     let wrong = report.findings.iter().filter(|f| f.verdict == Verdict::WrongKind);
     wrong.map(|f| f.subject.to_string()).collect()
@@ -32,9 +32,9 @@ fn told(stand: &Stand) -> Vec<String> {
 /// Repairs; whatever was there comes back with `undo`.
 fn repaired(stand: &Stand, look: impl FnOnce(&RepairReport)) {
     let before = Tree::take(&stand.world.machine(), &[STATE]);
-    let report = open(&stand.settings()).repair_updates(ClearUpdates::default(), &Silent, &mut |_| Agreement::Yes);
+    let report = open(&stand.settings()).repair_updates(ClearUpdates::default(), &NoObserver, &mut |_| Agreement::Yes);
     let report = report.unwrap();
-    assert_eq!(report.proof.as_ref().unwrap().outcome, ProofWord::Proved, "{:#?}", report.proof);
+    assert_eq!(report.proof.as_ref().unwrap().outcome, ProofOutcome::Proved, "{:#?}", report.proof);
     assert!(
         report.area(Area::Updates).unwrap().remaining.is_empty(),
         "{:#?}",

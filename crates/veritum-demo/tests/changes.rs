@@ -6,11 +6,11 @@ use std::sync::Arc;
 
 use support::{check, folder, open, repair, undo};
 use veritum_core::check::Scope;
-use veritum_core::event::{Event, Flow, Observer, Silent};
+use veritum_core::event::{Event, Flow, NoObserver, Observer};
 use veritum_core::machine::LiveDisk;
 use veritum_core::model::{Area, SystemPath};
-use veritum_core::report::{OutcomeWord, RepairReport};
-use veritum_core::work::{Agreement, Settings, WorkError, Workshop};
+use veritum_core::report::{Outcome, RepairReport};
+use veritum_core::work::{Agreement, Engine, Settings, WorkError};
 use veritum_demo::world::{World, add_file, package};
 
 struct Place {
@@ -148,7 +148,7 @@ fn a_refused_question_changes_nothing_and_leaves_no_change() {
     place.damage("/usr/share/quay/0");
     let mut shown = None;
     let report = open(&place.world.settings())
-        .repair(&Scope::default(), &Silent, &mut |preview| {
+        .repair(&Scope::default(), &NoObserver, &mut |preview| {
             shown = Some((preview.actions.len(), preview.bytes, preview.left.len()));
             Agreement::No
         })
@@ -163,7 +163,7 @@ fn only_what_is_named_is_put_right() {
     place.damage("/usr/share/quay/0");
     place.damage("/usr/share/pier/0");
     let one = |scope: Scope| -> RepairReport {
-        open(&place.world.settings()).repair(&scope, &Silent, &mut |_| Agreement::Yes).unwrap()
+        open(&place.world.settings()).repair(&scope, &NoObserver, &mut |_| Agreement::Yes).unwrap()
     };
     one(Scope { paths: vec![SystemPath::literal("/usr/share/quay")], ..Scope::default() });
     assert_eq!(
@@ -171,21 +171,21 @@ fn only_what_is_named_is_put_right() {
         ("right 0\n", "wrong\n")
     );
     one(Scope { components: vec!["pier".into()], ..Scope::default() });
-    assert_eq!(check(&place.world.settings()).outcome, OutcomeWord::Sound);
+    assert_eq!(check(&place.world.settings()).outcome, Outcome::Sound);
     let unknown = Scope { components: vec!["nothing".into()], ..Scope::default() };
-    assert!(matches!(open(&place.world.settings()).check(&unknown, &Silent), Err(WorkError::Unknown { .. })));
+    assert!(matches!(open(&place.world.settings()).check(&unknown, &NoObserver), Err(WorkError::Unknown { .. })));
 }
 
 /// Says stop when the n-th record is written.
 struct StopAt(std::sync::atomic::AtomicIsize);
 
 impl Observer for StopAt {
-    fn hear(&self, event: Event<'_>) -> Flow {
+    fn on_event(&self, event: Event<'_>) -> Flow {
         use std::sync::atomic::Ordering;
         if matches!(event, Event::Recorded(_)) {
             self.0.fetch_sub(1, Ordering::Relaxed);
         }
-        if self.0.load(Ordering::Relaxed) <= 0 { Flow::Stop } else { Flow::GoOn }
+        if self.0.load(Ordering::Relaxed) <= 0 { Flow::Stop } else { Flow::Continue }
     }
 }
 
@@ -195,8 +195,8 @@ fn a_wish_to_stop_is_heard_before_the_commit_record_and_not_after_it() {
         let place = Place::new();
         place.damage("/usr/share/quay/0");
         let stop = StopAt(std::sync::atomic::AtomicIsize::new(records));
-        let workshop = Workshop::open(place.world.settings(), Arc::new(LiveDisk));
-        let result = workshop.unwrap().repair(&Scope::default(), &stop, &mut |_| Agreement::Yes);
+        let engine = Engine::open(place.world.settings(), Arc::new(LiveDisk));
+        let result = engine.unwrap().repair(&Scope::default(), &stop, &mut |_| Agreement::Yes);
         // begin, plan: still taken back; commit and later: gone through with.
         let (content, ended) = if records <= 2 { ("wrong\n", false) } else { ("right 0\n", true) };
         assert_eq!(
@@ -214,14 +214,14 @@ fn the_last_check_is_kept_and_a_repair_renews_it() {
     place.damage("/usr/share/quay/0");
     let status = || open(&place.settings("status", 9)).status(true).unwrap();
     assert!(status().last_check.is_none());
-    open(&place.settings("check", 0)).check(&Scope::default(), &Silent).unwrap();
+    open(&place.settings("check", 0)).check(&Scope::default(), &NoObserver).unwrap();
     let last = status().last_check.unwrap();
-    assert_eq!((last.outcome, last.problems), (OutcomeWord::Problems, 1));
+    assert_eq!((last.outcome, last.problems), (Outcome::Problems, 1));
     repair(&place.settings("repair", 1));
     let report = status();
     assert_eq!(
         (report.last_check.unwrap().outcome, report.changed_since_check, report.changes),
-        (OutcomeWord::Sound, false, 1)
+        (Outcome::Sound, false, 1)
     );
     undo(&place.settings("undo", 2), None).unwrap();
     assert!(status().changed_since_check);
@@ -231,21 +231,21 @@ fn the_last_check_is_kept_and_a_repair_renews_it() {
 fn explaining_tells_owner_difference_chain_and_remedy() {
     let place = Place::new();
     std::fs::write(place.world.at("/usr/share/quay/0"), "right X and more\n").unwrap();
-    let mut workshop = open(&place.world.settings());
+    let mut engine = open(&place.world.settings());
     let path = SystemPath::literal("/usr/share/quay/0");
-    let report = workshop.explain_path(&path, &Silent).unwrap();
+    let report = engine.explain_path(&path, &NoObserver).unwrap();
     let differs = report.differs.unwrap();
     assert_eq!((differs.offset, differs.line, differs.expected.as_str()), (6, Some(1), "30 0a"));
     assert_eq!((report.owners[0].name.as_str(), report.chain.len(), report.left.is_none()), ("quay", 5, true));
     let id = report.finding.unwrap().id;
-    assert_eq!(workshop.explain_finding(&id.as_str()[..4], &Silent).unwrap().path, Some(path));
-    assert!(workshop.explain_finding("zzzz", &Silent).is_err());
-    let sound = workshop.explain_path(&SystemPath::literal("/usr/share/quay/1"), &Silent).unwrap();
+    assert_eq!(engine.explain_finding(&id.as_str()[..4], &NoObserver).unwrap().path, Some(path));
+    assert!(engine.explain_finding("zzzz", &NoObserver).is_err());
+    let sound = engine.explain_path(&SystemPath::literal("/usr/share/quay/1"), &NoObserver).unwrap();
     assert!(sound.finding.is_none() && sound.expected.unwrap().size == Some(8));
-    let nobody = workshop.explain_path(&SystemPath::literal("/etc/passwd"), &Silent).unwrap();
+    let nobody = engine.explain_path(&SystemPath::literal("/etc/passwd"), &NoObserver).unwrap();
     assert!(nobody.owners.is_empty() && nobody.remark.is_some());
     std::fs::remove_dir_all(place.world.at("/usr/share/pier")).unwrap();
-    let below = workshop.explain_path(&SystemPath::literal("/usr/share/pier/1"), &Silent).unwrap();
+    let below = engine.explain_path(&SystemPath::literal("/usr/share/pier/1"), &NoObserver).unwrap();
     assert_eq!(below.finding.unwrap().subject.as_path().unwrap().as_bytes(), b"/usr/share/pier");
 }
 
@@ -323,17 +323,17 @@ fn a_redo_of_half_an_undo_is_taken_back_by_itself() {
 struct After(std::sync::atomic::AtomicI64);
 
 impl Observer for After {
-    fn hear(&self, event: Event<'_>) -> Flow {
+    fn on_event(&self, event: Event<'_>) -> Flow {
         let stops =
             matches!(event, Event::Advance { .. }) && self.0.fetch_sub(1, std::sync::atomic::Ordering::Relaxed) <= 0;
-        if stops { Flow::Stop } else { Flow::GoOn }
+        if stops { Flow::Stop } else { Flow::Continue }
     }
 }
 
 #[test]
 fn a_check_that_is_stopped_tells_what_it_found_until_then_and_calls_nothing_sound() {
     let place = Place::new();
-    let before = open(&place.settings("whole", 0)).check(&Scope::default(), &Silent).unwrap();
+    let before = open(&place.settings("whole", 0)).check(&Scope::default(), &NoObserver).unwrap();
     place.damage("/usr/share/pier/0");
     let mut outcomes = std::collections::BTreeSet::new();
     for reached in 0..i64::try_from(before.areas.iter().map(|a| a.examined).sum::<u64>()).unwrap() {
@@ -342,7 +342,7 @@ fn a_check_that_is_stopped_tells_what_it_found_until_then_and_calls_nothing_soun
         if !report.stopped {
             continue;
         }
-        assert!(report.outcome == OutcomeWord::Problems || report.outcome == OutcomeWord::Unexamined, "{reached}");
+        assert!(report.outcome == Outcome::Problems || report.outcome == Outcome::Unexamined, "{reached}");
         assert!(report.unexamined.iter().any(|u| u.reason.contains("stopped before")), "{reached}");
         outcomes.insert(report.findings.len());
         let last = open(&settings).status(true).unwrap().last_check.unwrap();
@@ -355,15 +355,15 @@ fn a_check_that_is_stopped_tells_what_it_found_until_then_and_calls_nothing_soun
 fn a_finding_of_the_last_check_is_explained_without_looking_at_everything_again() {
     let place = Place::new();
     place.damage("/usr/share/quay/0");
-    let found = open(&place.settings("check", 0)).check(&Scope::default(), &Silent).unwrap();
+    let found = open(&place.settings("check", 0)).check(&Scope::default(), &NoObserver).unwrap();
     let id = found.findings[0].id.as_str().to_owned();
     struct Looks(std::sync::atomic::AtomicU64);
     impl Observer for Looks {
-        fn hear(&self, event: Event<'_>) -> Flow {
+        fn on_event(&self, event: Event<'_>) -> Flow {
             if let Event::Begin { phase: veritum_core::event::Phase::Comparing, items, .. } = event {
                 self.0.fetch_add(items, std::sync::atomic::Ordering::Relaxed);
             }
-            Flow::GoOn
+            Flow::Continue
         }
     }
     let looks = Looks(0.into());
@@ -372,5 +372,5 @@ fn a_finding_of_the_last_check_is_explained_without_looking_at_everything_again(
     assert_eq!(looks.0.into_inner(), 1, "the path alone is looked at");
     // What is no longer so is not told from memory.
     std::fs::write(place.world.at("/usr/share/quay/0"), "right 0\n").unwrap();
-    assert!(open(&place.settings("explain", 2)).explain_finding(&id, &Silent).is_err());
+    assert!(open(&place.settings("explain", 2)).explain_finding(&id, &NoObserver).is_err());
 }

@@ -12,7 +12,7 @@ use std::sync::Arc;
 use mounts::{Mounted, root_or_skip, run};
 use support::{STATE, assert_same, check, folder, open, repair, try_repair, twenty, undo};
 use veritum_core::change::ChangeError;
-use veritum_core::event::Silent;
+use veritum_core::event::NoObserver;
 use veritum_core::model::Area;
 use veritum_core::testkit::{Accident, TestDisk, Tree};
 use veritum_core::work::{Settings, WorkError};
@@ -79,7 +79,7 @@ fn on_a_full_disk_a_repair_is_whole_or_not_at_all_and_tells_how_much_is_missing(
             )) => {
                 none += 1;
                 std::fs::remove_file(dir.path().join("small/filler")).unwrap();
-                open(&settings_at(&world, &machine)).recover(&Silent).unwrap();
+                open(&settings_at(&world, &machine)).recover(&NoObserver).unwrap();
                 assert_same(&what, &before, &tree(&machine));
             }
             Err(other) => panic!("{what}: {other:?}"),
@@ -228,7 +228,7 @@ fn recovery_writes_nothing_onto_what_was_mounted_over_the_place_since_and_goes_o
         let over = Mounted::new(&world.at("/usr/share/quay"), &["-t", "tmpfs", "tmpfs"]);
         std::fs::write(over.0.join("one"), "another system's").unwrap();
         let there = Tree::take(&over.0, &[]);
-        let answer = open(&settings).recover(&Silent);
+        let answer = open(&settings).recover(&NoObserver);
         if let Err(e) = answer {
             let why = veritum_core::model::error_chain(&e);
             assert!(why.contains("another file system is mounted on /usr/share/quay"), "stopped at {n}: {why}");
@@ -236,7 +236,7 @@ fn recovery_writes_nothing_onto_what_was_mounted_over_the_place_since_and_goes_o
         }
         assert_same("what is mounted there", &there, &Tree::take(&over.0, &[]));
         drop(over);
-        open(&settings).recover(&Silent).unwrap();
+        open(&settings).recover(&NoObserver).unwrap();
         let now = tree(&world.machine());
         assert!([&before, &after].iter().any(|t| t.differences(&now).is_empty()), "stopped at {n}: neither");
     }
@@ -302,7 +302,7 @@ fn real_power_cuts_at_every_operation_leave_the_old_or_the_new() {
         std::mem::forget(mounted);
         let mounted = mount(&image);
         for _ in 0..2 {
-            open(&settings).recover(&Silent).unwrap_or_else(|e| panic!("cut at {n} of {total}: {e:?}"));
+            open(&settings).recover(&NoObserver).unwrap_or_else(|e| panic!("cut at {n} of {total}: {e:?}"));
         }
         let now = tree(&machine);
         let which = [&before, &after].iter().position(|t| t.differences(&now).is_empty());

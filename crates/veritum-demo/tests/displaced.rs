@@ -9,8 +9,8 @@ use std::path::Path;
 use std::sync::Arc;
 
 use support::folder;
-use veritum_core::change::{Desk, OpenChange, StateFolder, Verb, displaced};
-use veritum_core::event::Silent;
+use veritum_core::change::{ChangeContext, OpenChange, StateFolder, Verb, displaced};
+use veritum_core::event::NoObserver;
 use veritum_core::machine::{LiveDisk, Machine, Protection};
 use veritum_core::model::{Area, Identity, SystemPath};
 use veritum_core::plan::{Operation, PlannedAction};
@@ -52,17 +52,17 @@ fn files_and_all_that_displaced_folders_hold_are_told_but_nothing_that_only_got_
     let machine = Machine::open(&world.machine(), Arc::new(LiveDisk)).unwrap();
     let state = StateFolder::make(&machine, None).unwrap();
     let protection = Protection::of(&machine);
-    let desk = Desk {
+    let context = ChangeContext {
         machine: &machine,
         state: &state,
         protection: &protection,
-        observer: &Silent,
+        observer: &NoObserver,
         clear_attributes: false,
         services: &veritum_core::platform::services::NoServices,
         home: None,
     };
     let now = jiff::Timestamp::from_second(veritum_demo::NOW).unwrap();
-    let mut change = OpenChange::begin(desk, Verb::Repair, Area::Files, None, "run", now).unwrap();
+    let mut change = OpenChange::begin(context, Verb::Repair, Area::Files, None, "run", now).unwrap();
     let owner = fs::metadata(world.at("/usr/share/quay/other")).unwrap();
     let meta = Operation::SetMeta { mode: 0o600, uid: owner.uid(), gid: owner.gid() };
     let actions = vec![
@@ -74,7 +74,7 @@ fn files_and_all_that_displaced_folders_hold_are_told_but_nothing_that_only_got_
     let receipt = change.round(actions, &NoContents).unwrap();
     change.end(3, 0, now).unwrap();
     assert!(receipt.outcomes.iter().all(|o| o.failed.is_none()), "{:?}", receipt.outcomes);
-    let told = displaced(&desk, number, &receipt);
+    let told = displaced(&context, number, &receipt);
     assert_eq!(told, expected);
     assert!(!told.contains(&other));
 }

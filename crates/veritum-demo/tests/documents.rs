@@ -9,9 +9,9 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use support::{STATE, folder, open};
 use veritum_core::check::Scope;
-use veritum_core::event::{Event, Flow, Observer, Silent};
+use veritum_core::event::{Event, Flow, NoObserver, Observer};
 use veritum_core::testkit::{Accident, TestDisk, Tree};
-use veritum_core::work::{Agreement, Workshop};
+use veritum_core::work::{Agreement, Engine};
 use veritum_demo::world::{World, add_file, package};
 
 /// Cuts everything off right after the n-th record.
@@ -22,7 +22,7 @@ struct Cutter {
 }
 
 impl Observer for Cutter {
-    fn hear(&self, event: Event<'_>) -> Flow {
+    fn on_event(&self, event: Event<'_>) -> Flow {
         if let Event::Recorded(kind) = event {
             let left = self.left.load(Ordering::Relaxed);
             if left > 0 {
@@ -33,7 +33,7 @@ impl Observer for Cutter {
                 }
             }
         }
-        Flow::GoOn
+        Flow::Continue
     }
 }
 
@@ -61,13 +61,13 @@ fn row(records: usize) -> Option<String> {
     }
     let disk = Arc::new(TestDisk::new(Accident::None));
     let cutter = Cutter { disk: disk.clone(), left: AtomicUsize::new(records), last: std::sync::Mutex::default() };
-    let mut workshop = Workshop::open(world.settings(), disk).unwrap();
-    let _ = workshop.repair(&Scope::default(), &cutter, &mut |_| Agreement::Yes);
+    let mut engine = Engine::open(world.settings(), disk).unwrap();
+    let _ = engine.repair(&Scope::default(), &cutter, &mut |_| Agreement::Yes);
     if cutter.left.load(Ordering::Relaxed) > 0 {
         return None;
     }
     let before = old_and_new(&world, COUNT);
-    let recovered = open(&world.settings()).recover(&Silent).unwrap();
+    let recovered = open(&world.settings()).recover(&NoObserver).unwrap();
     let did = recovered.changes.first().map_or("has nothing to do", |(_, word)| match word.as_str() {
         "finished" => "finishes it",
         "taken-back" => "takes it back",

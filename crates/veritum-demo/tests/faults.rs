@@ -5,7 +5,7 @@ mod support;
 use std::os::unix::fs::PermissionsExt;
 
 use support::{Demo, assert_same, check, is_root, repair, told, undo};
-use veritum_core::report::OutcomeWord;
+use veritum_core::report::Outcome;
 use veritum_core::testkit::Tree;
 use veritum_core::work::Settings;
 use veritum_demo::{FAULTS, Fault};
@@ -59,7 +59,7 @@ fn lives(faults: &[&'static Fault]) {
     assert!(report.areas.iter().all(|a| a.remaining.is_empty()), "{what}: {:?}", report.areas);
     assert_same(&format!("{what}: repaired"), &repaired, &now(&demo));
     let after = check(&demo.settings());
-    assert_eq!((after.outcome, told(&after.findings)), (OutcomeWord::Sound, vec![]), "{what}");
+    assert_eq!((after.outcome, told(&after.findings)), (Outcome::Sound, vec![]), "{what}");
 
     let changes = report.areas.iter().filter(|a| a.change.is_some()).count() as u64;
     if changes > 0 {
@@ -78,7 +78,7 @@ fn lives(faults: &[&'static Fault]) {
 fn an_undamaged_machine_is_sound_and_nothing_is_noted() {
     let demo = Demo::with(&[]);
     let report = check(&demo.settings());
-    assert_eq!((report.outcome, told(&report.findings), told(&report.notes)), (OutcomeWord::Sound, vec![], vec![]));
+    assert_eq!((report.outcome, told(&report.findings), told(&report.notes)), (Outcome::Sound, vec![], vec![]));
     assert!(report.unexamined.is_empty(), "{:?}", report.unexamined);
 }
 
@@ -138,13 +138,13 @@ fn a_check_by_the_machines_own_records_finds_changed_content_and_says_that_it_is
         report
             .findings
             .iter()
-            .all(|f| f.vouched_by == Some(veritum_core::model::Voucher::Itself) && f.remedy.is_none())
+            .all(|f| f.vouched_by == Some(veritum_core::model::Authority::SelfReported) && f.remedy.is_none())
     );
     let intact = Demo::with(&[]);
     let mut settings = intact.settings();
     settings.store = None;
     let report = check(&settings);
-    assert_eq!((report.outcome, told(&report.findings)), (OutcomeWord::SoundAsKnown, vec![]));
+    assert_eq!((report.outcome, told(&report.findings)), (Outcome::SoundAsKnown, vec![]));
     assert!(report.areas.iter().any(|a| a.presence_only > 0));
 }
 
@@ -179,7 +179,7 @@ fn the_demo_is_the_same_each_time() {
     let again = support::folder();
     let folder = again.path().join("demo");
     let options = veritum_demo::BuildOptions { folder: &folder, seed: 42, faults: &[], jobs: 1 };
-    veritum_demo::build(options, &veritum_core::event::Silent).unwrap();
+    veritum_demo::build(options, &veritum_core::event::NoObserver).unwrap();
     let bare = |top: &std::path::Path| {
         let mut tree = Tree::take(top, &["lock", "incoming"]);
         // Only the machine's times are made; those of the other folders are the builder's.
@@ -207,7 +207,7 @@ fn a_top_level_link_of_a_merged_system_comes_back_as_a_link() {
         assert!(found.len() == 1 && found[0].0 == "/lib", "{target:?}: {found:?}");
         repair(&demo.settings());
         assert_eq!(std::fs::read_link(&lib).unwrap(), std::path::Path::new("usr/lib"));
-        assert_eq!(check(&demo.settings()).outcome, OutcomeWord::Sound, "{target:?}");
+        assert_eq!(check(&demo.settings()).outcome, Outcome::Sound, "{target:?}");
     }
 }
 
@@ -233,7 +233,7 @@ fn with_hurt_store(faults: &[&Fault]) -> (Demo, veritum_core::work::Settings) {
 #[test]
 fn each_kind_of_damage_to_the_store_is_found_and_put_right_and_the_machine_is_not_touched() {
     use veritum_core::check::Scope;
-    use veritum_core::event::Silent;
+    use veritum_core::event::NoObserver;
     use veritum_core::model::Area;
     let whole = Scope { areas: vec![Area::Store], ..Scope::default() };
     let all: Vec<&Fault> = FAULTS.iter().filter(|f| f.in_store).collect();
@@ -241,7 +241,7 @@ fn each_kind_of_damage_to_the_store_is_found_and_put_right_and_the_machine_is_no
     for faults in all.chunks(1).chain([all.as_slice()]) {
         let (demo, settings) = with_hurt_store(faults);
         let before = demo.tree();
-        let report = support::open(&settings).check(&whole, &Silent).unwrap();
+        let report = support::open(&settings).check(&whole, &NoObserver).unwrap();
         let words = |note: bool| {
             let mut words: Vec<_> = faults.iter().filter(|f| f.note == note).map(|f| f.verdict).collect();
             words.sort_unstable();
@@ -260,9 +260,9 @@ fn each_kind_of_damage_to_the_store_is_found_and_put_right_and_the_machine_is_no
             assert_eq!(report.findings.iter().filter(harms).count(), 1, "{fault:?}");
         }
         let yes = &mut |_: &veritum_core::work::Preview<'_>| veritum_core::work::Agreement::Yes;
-        support::open(&settings).repair(&whole, &Silent, yes).unwrap();
-        let after = support::open(&settings).check(&whole, &Silent).unwrap();
-        assert_eq!((after.outcome, after.notes.len()), (OutcomeWord::Sound, 0), "{faults:?} {:#?}", after.findings);
+        support::open(&settings).repair(&whole, &NoObserver, yes).unwrap();
+        let after = support::open(&settings).check(&whole, &NoObserver).unwrap();
+        assert_eq!((after.outcome, after.notes.len()), (Outcome::Sound, 0), "{faults:?} {:#?}", after.findings);
         assert_same("the machine", &before, &demo.tree());
     }
 }

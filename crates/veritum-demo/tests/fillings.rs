@@ -10,9 +10,9 @@ use std::path::PathBuf;
 use stand::{Stand, names};
 use support::{check, files_of, open, repair};
 use veritum_core::check::Scope;
-use veritum_core::event::{Event, Flow, Observer, Silent};
-use veritum_core::model::{Area, Voucher};
-use veritum_core::report::{FillReport, OutcomeWord};
+use veritum_core::event::{Event, Flow, NoObserver, Observer};
+use veritum_core::model::{Area, Authority};
+use veritum_core::report::{FillReport, Outcome};
 use veritum_core::store::{self, Reach, Store};
 use veritum_core::trust::{Pins, Versions};
 use veritum_core::work::{Agreement, Settings, Supplier};
@@ -64,7 +64,7 @@ fn expires() -> jiff::Timestamp {
 }
 
 fn fill(settings: &Settings, contents: bool) -> FillReport {
-    open(settings).fill_installed(contents, false, &Silent, &mut |_| Agreement::Yes).unwrap()
+    open(settings).fill_installed(contents, false, &NoObserver, &mut |_| Agreement::Yes).unwrap()
 }
 
 #[test]
@@ -74,7 +74,7 @@ fn what_is_installed_comes_from_the_cache_and_only_what_is_lacking_over_the_netw
     place.stand.cache();
     fs::remove_file(place.stand.at("/var/cache/apt/archives/pier_2.0_all.deb")).unwrap();
     let settings = place.with(place.stand.settings());
-    let plan = open(&settings).fill_installed(true, true, &Silent, &mut |_| panic!("a plan asks nothing")).unwrap();
+    let plan = open(&settings).fill_installed(true, true, &NoObserver, &mut |_| panic!("a plan asks nothing")).unwrap();
     assert_eq!((plan.at_hand, plan.downloads.len(), plan.known, plan.plan_only), (1, 1, 0, true));
     assert!(plan.at_hand_bytes > 100 && plan.room_needed > 0 && place.stand.fetched().is_empty());
     assert!(names(&place.store("mine").join("filled")).is_empty());
@@ -90,7 +90,7 @@ fn what_is_installed_comes_from_the_cache_and_only_what_is_lacking_over_the_netw
     fs::write(place.stand.at("/usr/share/quay/part-2"), "wrong\n").unwrap();
     assert_eq!(files_of(&repair(&offline)).put_right, 1);
     let report = check(&offline);
-    assert_eq!((report.outcome, report.area(Area::Records).unwrap().vouched.len()), (OutcomeWord::Sound, 1));
+    assert_eq!((report.outcome, report.area(Area::Records).unwrap().vouched.len()), (Outcome::Sound, 1));
 }
 
 #[test]
@@ -130,10 +130,10 @@ fn a_package_that_is_not_the_signed_one_is_never_taken() {
 fn no_is_an_answer_and_a_stop_loses_nothing_that_was_whole() {
     struct StopAt(std::sync::atomic::AtomicI64);
     impl Observer for StopAt {
-        fn hear(&self, event: Event<'_>) -> Flow {
+        fn on_event(&self, event: Event<'_>) -> Flow {
             let one = matches!(event, Event::Advance { items: 1, .. });
             let left = self.0.fetch_sub(i64::from(one), std::sync::atomic::Ordering::Relaxed);
-            if left <= 0 { Flow::Stop } else { Flow::GoOn }
+            if left <= 0 { Flow::Stop } else { Flow::Continue }
         }
     }
     let place = Place::new();
@@ -142,7 +142,7 @@ fn no_is_an_answer_and_a_stop_loses_nothing_that_was_whole() {
     let settings = place.with(place.stand.offline());
     let mut asked = 0;
     let no = open(&settings)
-        .fill_installed(true, false, &Silent, &mut |report| {
+        .fill_installed(true, false, &NoObserver, &mut |report| {
             asked += 1;
             assert_eq!(report.at_hand, 2);
             Agreement::No
@@ -156,8 +156,8 @@ fn no_is_an_answer_and_a_stop_loses_nothing_that_was_whole() {
     fill(&settings, true);
     place.sign("mine");
     let whole = Scope { areas: vec![Area::Store], ..Scope::default() };
-    let report = open(&settings).check(&whole, &Silent).unwrap();
-    assert_eq!((report.outcome, report.notes.len()), (OutcomeWord::Sound, 0), "{report:#?}");
+    let report = open(&settings).check(&whole, &NoObserver).unwrap();
+    assert_eq!((report.outcome, report.notes.len()), (Outcome::Sound, 0), "{report:#?}");
 }
 
 #[test]
@@ -169,11 +169,11 @@ fn a_store_without_contents_vouches_and_packages_give_what_it_lacks() {
     fill(&settings, false);
     place.sign("mine");
     let whole = Scope { areas: vec![Area::Store], ..Scope::default() };
-    assert_eq!(open(&settings).check(&whole, &Silent).unwrap().outcome, OutcomeWord::Sound, "nothing is missing");
+    assert_eq!(open(&settings).check(&whole, &NoObserver).unwrap().outcome, Outcome::Sound, "nothing is missing");
     let sound = check(&settings);
     assert_eq!(
         (sound.outcome, sound.area(Area::Records).unwrap().vouched.keys().copied().collect::<Vec<_>>()),
-        (OutcomeWord::Sound, vec![Voucher::Signed])
+        (Outcome::Sound, vec![Authority::SignedStore])
     );
     fs::write(place.stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
     fs::remove_dir_all(place.stand.at("/usr/share/pier")).unwrap();
@@ -216,10 +216,10 @@ fn one_store_takes_over_from_another_and_nothing_damaged() {
         .unwrap();
     let right = fs::read(&object).unwrap();
     fs::write(&object, "rubbish").unwrap();
-    let part = open(&second).fill_from_stores(true, &Silent).unwrap();
+    let part = open(&second).fill_from_stores(true, &NoObserver).unwrap();
     assert!(part.refused.len() == 1 && part.added.len() == 1, "{part:#?}");
     fs::write(&object, right).unwrap();
-    let rest = open(&second).fill_from_stores(true, &Silent).unwrap();
+    let rest = open(&second).fill_from_stores(true, &NoObserver).unwrap();
     assert_eq!((rest.added.len(), rest.known, rest.refused.len()), (1, 1, 0));
     place.sign("second");
     let pins = Pins::in_folder(&place.stand.trust());
@@ -232,7 +232,7 @@ fn one_store_takes_over_from_another_and_nothing_damaged() {
     .unwrap();
     assert_eq!(opened.components().count(), 2);
     let whole = Scope { areas: vec![Area::Store], ..Scope::default() };
-    assert_eq!(open(&second).check(&whole, &Silent).unwrap().outcome, OutcomeWord::Sound);
+    assert_eq!(open(&second).check(&whole, &NoObserver).unwrap().outcome, Outcome::Sound);
 }
 
 #[test]
@@ -266,13 +266,13 @@ fn a_manifest_comes_back_to_a_store_without_contents_and_brings_none() {
     let folder = folder.join(&names(&folder)[0]);
     fs::write(folder.join(&names(&folder)[0]), "rubbish").unwrap();
     let whole = Scope { areas: vec![Area::Store], ..Scope::default() };
-    let done = open(&settings).repair(&whole, &Silent, &mut |_| Agreement::Yes).unwrap();
+    let done = open(&settings).repair(&whole, &NoObserver, &mut |_| Agreement::Yes).unwrap();
     assert_eq!(
         (done.area(Area::Store).unwrap().put_right, done.area(Area::Store).unwrap().remaining.len()),
         (1, 0),
         "{:#?}",
         done.area(Area::Store).unwrap()
     );
-    let report = open(&settings).check(&whole, &Silent).unwrap();
-    assert_eq!((report.outcome, report.notes.len(), objects()), (OutcomeWord::Sound, 0, before));
+    let report = open(&settings).check(&whole, &NoObserver).unwrap();
+    assert_eq!((report.outcome, report.notes.len(), objects()), (Outcome::Sound, 0, before));
 }

@@ -11,7 +11,7 @@ use std::path::Path;
 use stand::Stand;
 use support::{check, repair, undo};
 use veritum_core::model::Area;
-use veritum_core::report::{CheckReport, OutcomeWord};
+use veritum_core::report::{CheckReport, Outcome};
 use veritum_core::testkit::Tree;
 use veritum_core::work::Settings;
 
@@ -205,12 +205,12 @@ fn of_a_forgotten_package_that_nothing_at_hand_knows_there_is_a_finding_that_sta
     fs::remove_dir_all(stand.at("/var/cache/apt/archives")).unwrap();
     fs::remove_dir_all(stand.at("/var/lib/apt/lists")).unwrap();
     let report = check(&stand.offline());
-    assert!(report.outcome == OutcomeWord::Problems && of_database(&report).contains(&"at-odds"));
+    assert!(report.outcome == Outcome::Problems && of_database(&report).contains(&"at-odds"));
     let lost = |f: &veritum_core::model::Finding| f.cause.as_ref().is_some_and(|cause| cause.contains("it lacks quay"));
     assert!(report.findings.iter().any(lost), "{:#?}", report.findings);
     let after = repair(&stand.offline());
     assert!(after.areas.iter().any(|area| !area.remaining.is_empty()) || after.before.problems() > 0);
-    assert_eq!(check(&stand.offline()).outcome, OutcomeWord::Problems);
+    assert_eq!(check(&stand.offline()).outcome, Outcome::Problems);
 }
 
 #[test]

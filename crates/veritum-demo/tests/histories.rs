@@ -14,7 +14,7 @@ use std::process::Command;
 use std::sync::Arc;
 
 use support::{STATE, folder, open, repair, try_repair, undo};
-use veritum_core::event::Silent;
+use veritum_core::event::NoObserver;
 use veritum_core::testkit::{Accident, Lack, TestDisk, Tree};
 use veritum_core::work::{Settings, WorkError};
 use veritum_demo::Seed;
@@ -176,7 +176,7 @@ impl History {
         if between {
             self.damage();
         }
-        open(&self.settings()).recover(&Silent).unwrap_or_else(|e| panic!("{e:?}\n{}", self.told.join("\n")));
+        open(&self.settings()).recover(&NoObserver).unwrap_or_else(|e| panic!("{e:?}\n{}", self.told.join("\n")));
         // With somebody at work in between there is no telling what it should be: only that nothing is lost.
         if between || self.tree().differences(&before).is_empty() {
             return;

@@ -8,12 +8,12 @@ use std::fs;
 use std::path::Path;
 use std::sync::Arc;
 
-use support::household::{Household, tree};
 use support::open;
-use veritum_core::event::Silent;
+use support::test_home::{TestHome, tree};
+use veritum_core::event::NoObserver;
 use veritum_core::machine::{Disk, LiveDisk};
 use veritum_core::testkit::{Accident, TestDisk, Tree};
-use veritum_core::work::{Agreement, Only, ResetWanted, Settings, WorkError, Workshop};
+use veritum_core::work::{Agreement, Engine, Only, ResetWanted, Settings, WorkError};
 use veritum_demo::Seed;
 
 const CLASSES: [&str; 6] = ["settings", "cache", "state", "locks", "add-ons", "own"];
@@ -34,7 +34,7 @@ const TOPS: [&str; 6] = [".config/quay", ".cache/quay", ".quay", ".local/share/q
 const NAMES: [&str; 5] = ["a", "b", "c", "letter.odt", "deep"];
 
 struct Story {
-    here: Household,
+    here: TestHome,
     seed: Seed,
     /// Places of the card with their classes.
     card: Vec<(Vec<&'static str>, &'static str)>,
@@ -46,7 +46,7 @@ struct Story {
 impl Story {
     fn new(number: u64) -> Self {
         let mut seed = Seed::new(number, "homes");
-        let here = Household::empty();
+        let here = TestHome::empty();
         let mut text =
             "format = \"veritum.card/1\"\nname = \"Quay\"\nentries = [\"quay\"]\nprograms = [\"quay\"]\n".to_owned();
         let mut card = Vec::new();
@@ -114,13 +114,13 @@ impl Story {
         let begun = tree(&self.here.home());
         let (disk, how) = self.disk();
         let settings = self.settings();
-        let workshop = || Workshop::open(settings.clone(), disk.clone());
+        let engine = || Engine::open(settings.clone(), disk.clone());
         match self.seed.below(6) {
             0..=2 => self.write(),
             3 | 4 => {
                 let wanted = self.wanted();
                 self.told.push(format!("reset {:?} on a {how} disk", wanted.only));
-                let _ = workshop().and_then(|w| w.reset("quay", &wanted, false, &Silent, &mut |_| Agreement::Yes));
+                let _ = engine().and_then(|w| w.reset("quay", &wanted, false, &NoObserver, &mut |_| Agreement::Yes));
                 // Now and then it is taken back at once: then all is as it was.
                 let at_once = self.seed.below(3) == 0 && how == "sound";
                 if at_once && open(&settings).list_changes().unwrap().changes.last().is_some_and(|c| c.state == "done")
@@ -132,11 +132,11 @@ impl Story {
                 let changes = open(&settings).list_changes().unwrap().changes;
                 let number = changes.get(self.seed.below(changes.len() as u64 + 1) as usize).map(|c| c.change);
                 self.told.push(format!("undo {number:?} on a {how} disk"));
-                let _ = workshop().and_then(|w| w.undo(number, false, &Silent, &mut |_| Agreement::Yes));
+                let _ = engine().and_then(|w| w.undo(number, false, &NoObserver, &mut |_| Agreement::Yes));
             }
         }
         for _ in 0..2 {
-            open(&settings).recover(&Silent).unwrap_or_else(|e| panic!("{e:?}\n{}", self.told.join("\n")));
+            open(&settings).recover(&NoObserver).unwrap_or_else(|e| panic!("{e:?}\n{}", self.told.join("\n")));
         }
     }
 
@@ -146,7 +146,7 @@ impl Story {
             return;
         }
         self.told.push(format!("undo {} at once", last.change));
-        let done = open(settings).undo(Some(last.change), false, &Silent, &mut |_| Agreement::Yes);
+        let done = open(settings).undo(Some(last.change), false, &NoObserver, &mut |_| Agreement::Yes);
         match done {
             Err(WorkError::Unknown { .. }) => {}
             other => {

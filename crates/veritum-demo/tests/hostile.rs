@@ -6,12 +6,12 @@ use std::os::unix::fs::symlink;
 use std::path::{Path, PathBuf};
 
 use support::{STATE, check, files_of, folder, open, repair, small_world as world, spoil, told, undo};
-use veritum_core::event::Silent;
-use veritum_core::model::{Area, Digest, SystemPath, Voucher};
+use veritum_core::event::NoObserver;
+use veritum_core::model::{Area, Authority, Digest, SystemPath};
 use veritum_core::store::{self, StoreError};
 use veritum_core::testkit::Tree;
 use veritum_core::trust::{KeyPair, StoreKeys};
-use veritum_core::work::{WorkError, Workshop};
+use veritum_core::work::{Engine, WorkError};
 use veritum_demo::world::{World, add_file, package};
 use veritum_demo::{Seed, write_deb};
 
@@ -23,8 +23,8 @@ fn damage(world: &World) {
 // --- packages ---
 
 fn error_of(world: &World) -> WorkError {
-    let mut workshop = open(&world.settings());
-    workshop.check(&Default::default(), &Silent).expect_err("this store must not be used")
+    let mut engine = open(&world.settings());
+    engine.check(&Default::default(), &NoObserver).expect_err("this store must not be used")
 }
 
 fn files_below(folder: &Path) -> Vec<PathBuf> {
@@ -78,7 +78,7 @@ fn altered_metadata_a_stranger_and_an_older_copy_are_refused() {
         let name = file.strip_prefix(world.store()).unwrap().to_string_lossy().into_owned();
         assert_eq!((told.area, told.subject.name()), (Area::Store, Some(name.as_str())));
         assert!(
-            !report.area(Area::Records).unwrap().vouched.contains_key(&Voucher::Signed),
+            !report.area(Area::Records).unwrap().vouched.contains_key(&Authority::SignedStore),
             "{name}: nothing of it is believed"
         );
         std::fs::write(&file, bytes).unwrap();
@@ -88,7 +88,7 @@ fn altered_metadata_a_stranger_and_an_older_copy_are_refused() {
     add_file(&mut more, "/usr/share/more", "more\n");
     let path = dir.path().join("more.deb");
     std::fs::write(&path, write_deb(&more).unwrap()).unwrap();
-    store::fill(&world.store(), &[path], 1, &Silent).unwrap();
+    store::fill(&world.store(), &[path], 1, &NoObserver).unwrap();
     let expires = jiff::Timestamp::from_second(veritum_demo::EXPIRES).unwrap();
     store::publish(&world.store(), &world.keys().publish, expires, &world.scratch(), Default::default()).unwrap();
     check(&world.settings());
@@ -118,7 +118,7 @@ fn an_altered_manifest_is_not_believed_and_that_is_said() {
     let report = check(&world.settings());
     let told = report.findings.iter().find(|f| f.area == Area::Store).unwrap();
     assert_eq!(told.harms.as_ref().unwrap().components[0].name, "quay");
-    assert!(report.area(Area::Records).unwrap().vouched.keys().all(|v| *v == Voucher::Itself));
+    assert!(report.area(Area::Records).unwrap().vouched.keys().all(|v| *v == Authority::SelfReported));
 }
 
 /// Every file is as it was, or as it should be.
@@ -189,10 +189,10 @@ fn a_thousand_random_damages_to_the_state_folder_never_reach_the_machine() {
         let file = &files[usize::try_from(chance.below(files.len() as u64)).unwrap()];
         spoil(file, &mut chance);
         let what = format!("case {case}, {}", file.display());
-        let workshop = open(&world.settings());
-        let _ = workshop.list_changes();
-        let _ = workshop.status(true);
-        let recovered = workshop.recover(&Silent);
+        let engine = open(&world.settings());
+        let _ = engine.list_changes();
+        let _ = engine.status(true);
+        let recovered = engine.recover(&NoObserver);
         match undo(&world.settings(), None) {
             Ok(report) if recovered.is_ok() && report.changes.iter().all(|c| c.refused.is_empty()) => done += 1,
             _ => failed += 1,
@@ -219,7 +219,7 @@ fn links_in_a_store_are_not_written_through() {
         let deb = inner.path().join("odd.deb");
         std::fs::write(&deb, write_deb(&odd).unwrap()).unwrap();
         let before = Tree::take(&mine, &[]);
-        store::fill(&world.store(), &[deb], 1, &Silent).expect_err(name);
+        store::fill(&world.store(), &[deb], 1, &NoObserver).expect_err(name);
         assert!(before.touched(&Tree::take(&mine, &[])).is_empty(), "{name}");
     }
 }
@@ -335,7 +335,7 @@ fn a_hostile_journal_writes_nowhere_it_should_not() {
             for records in [vec![begin.clone(), plan.clone()], vec![begin.clone(), plan.clone(), commit.clone()]] {
                 let _ = std::fs::remove_dir_all(world.at(STATE));
                 forge(&world, &records);
-                let _ = open(&world.settings()).recover(&Silent);
+                let _ = open(&world.settings()).recover(&NoObserver);
                 let touched = home.touched(&Tree::take(&world.at("/home"), &[]));
                 assert!(touched.is_empty(), "{place} {operation}: {touched:?}");
             }
@@ -356,5 +356,5 @@ fn a_newer_journal_is_refused_before_anything_is_written() {
         .expect_err("it must be refused");
     assert!(veritum_core::model::error_chain(&error).contains("newer Veritum"), "{error:?}");
     assert_eq!(before.differences(&Tree::take(&world.machine(), &[STATE])), Vec::<String>::new());
-    let _: Result<Workshop, WorkError> = Ok(open(&world.settings()));
+    let _: Result<Engine, WorkError> = Ok(open(&world.settings()));
 }

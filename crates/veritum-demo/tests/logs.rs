@@ -6,7 +6,7 @@ use std::path::PathBuf;
 
 use support::{folder, open, repair, undo};
 use veritum_core::change::ChangeError;
-use veritum_core::event::Silent;
+use veritum_core::event::NoObserver;
 use veritum_core::model::Area;
 use veritum_core::testkit::Tree;
 use veritum_core::work::{Settings, WorkError};
@@ -75,7 +75,7 @@ fn a_changed_byte_anywhere_in_the_last_log_is_reported_and_nothing_is_written() 
         let listed = open(&place.settings(1)).list_changes().unwrap();
         assert_eq!(listed.changes[0].state, "unreadable", "byte {at}");
         // That it has ended is known from the index: recovery has nothing to do, and says so.
-        assert!(open(&place.settings(1)).recover(&Silent).unwrap().changes.is_empty(), "byte {at}");
+        assert!(open(&place.settings(1)).recover(&NoObserver).unwrap().changes.is_empty(), "byte {at}");
         assert!(is_journal(&undo(&place.settings(2), None).unwrap_err(), 1), "byte {at}");
         assert!(is_journal(&undo(&place.settings(2), Some(1)).unwrap_err(), 1), "byte {at}");
         support::assert_same("nothing is written", &before, &place.tree());
@@ -96,7 +96,7 @@ fn a_damaged_log_that_may_be_of_an_unfinished_change_keeps_everything_from_being
     let before = place.tree();
     let status = open(&place.settings(1)).status(true).unwrap();
     assert!(!status.damaged_changes[0].ended);
-    assert!(is_journal(&open(&place.settings(1)).recover(&Silent).unwrap_err(), 1));
+    assert!(is_journal(&open(&place.settings(1)).recover(&NoObserver).unwrap_err(), 1));
     let disk = std::sync::Arc::new(veritum_core::machine::LiveDisk);
     assert!(is_journal(&support::try_repair(&place.settings(1), disk).unwrap_err(), 1));
     support::assert_same("nothing is written", &before, &place.tree());
@@ -139,7 +139,7 @@ fn a_log_that_lost_its_end_is_not_taken_for_an_interrupted_change() {
         std::fs::write(place.log(1), &bytes[..cut]).unwrap();
         let status = open(&place.settings(1)).status(true).unwrap();
         assert_eq!((status.unfinished_changes.len(), status.damaged_changes.len()), (0, 1), "cut at {cut}");
-        assert!(open(&place.settings(1)).recover(&Silent).unwrap().changes.is_empty());
+        assert!(open(&place.settings(1)).recover(&NoObserver).unwrap().changes.is_empty());
     }
 }
 

@@ -28,7 +28,7 @@ fn damaged() -> Stand {
 /// What is said of each way to misbehave.
 fn mischiefs() -> Vec<(Mischief, &'static str)> {
     vec![
-        (Mischief::Silent, "fell silent"),
+        (Mischief::NoObserver, "fell silent"),
         (Mischief::StallsAfter(200), "fell silent"),
         (Mischief::Circle, "without end"),
         (Mischief::Endless, "sent more than"),

@@ -3,7 +3,7 @@
 mod support;
 
 use support::{folder, small_world as world, spoil};
-use veritum_core::event::Silent;
+use veritum_core::event::NoObserver;
 use veritum_core::store::{self};
 use veritum_core::testkit::Tree;
 use veritum_demo::world::{add, add_file, package};
@@ -77,7 +77,7 @@ fn hostile_packages_are_refused_with_a_reason_and_leave_no_trace() {
     for (at, (reason, bytes)) in cases.into_iter().enumerate() {
         let path = dir.path().join("odd.deb");
         std::fs::write(&path, bytes).unwrap();
-        let summary = store::fill(&world.store(), std::slice::from_ref(&path), 1, &Silent).unwrap();
+        let summary = store::fill(&world.store(), std::slice::from_ref(&path), 1, &NoObserver).unwrap();
         let [refused] = summary.refused.as_slice() else {
             panic!("case {at} ({reason}) was taken: {:?}", summary.added)
         };
@@ -94,7 +94,7 @@ fn hostile_packages_are_refused_with_a_reason_and_leave_no_trace() {
     // An absolute name is only another spelling.
     std::fs::write(dir.path().join("odd.deb"), odd_deb(b"/usr/share/fine", tar::EntryType::Regular, None, None, &[]))
         .unwrap();
-    assert_eq!(store::fill(&world.store(), &[dir.path().join("odd.deb")], 1, &Silent).unwrap().added.len(), 1);
+    assert_eq!(store::fill(&world.store(), &[dir.path().join("odd.deb")], 1, &NoObserver).unwrap().added.len(), 1);
 }
 
 #[test]
@@ -109,7 +109,7 @@ fn a_package_cut_anywhere_is_refused() {
         // The archive's own padding at the very end carries nothing.
         for cut in (0..whole.len() - 1).step_by(37) {
             std::fs::write(&path, &whole[..cut]).unwrap();
-            let summary = store::fill(&world.store(), std::slice::from_ref(&path), 1, &Silent).unwrap();
+            let summary = store::fill(&world.store(), std::slice::from_ref(&path), 1, &NoObserver).unwrap();
             assert_eq!(
                 (summary.refused.len(), summary.added.len()),
                 (1, 0),
@@ -134,7 +134,7 @@ fn five_hundred_random_damages_to_packages_never_end_the_program_or_forge_a_name
         let path = dir.path().join("odd.deb");
         std::fs::write(&path, write_deb(&odd).unwrap()).unwrap();
         spoil(&path, &mut chance);
-        let summary = store::fill(&world.store(), std::slice::from_ref(&path), 1, &Silent).unwrap();
+        let summary = store::fill(&world.store(), std::slice::from_ref(&path), 1, &NoObserver).unwrap();
         refused += summary.refused.len();
         taken += summary.added.len();
     }

@@ -7,7 +7,7 @@ use std::os::unix::fs::{PermissionsExt as _, symlink};
 
 use support::{check, files_of, folder, open, repair, undo};
 use veritum_core::check::Scope;
-use veritum_core::event::Silent;
+use veritum_core::event::NoObserver;
 use veritum_core::model::{Area, Digest};
 use veritum_core::report::RepairReport;
 use veritum_core::work::{Agreement, Settings};
@@ -42,7 +42,7 @@ impl Place {
     }
 
     fn plan(&self, settings: &Settings) -> RepairReport {
-        open(settings).plan_repair(&Scope::default(), &Silent).unwrap()
+        open(settings).plan_repair(&Scope::default(), &NoObserver).unwrap()
     }
 
     /// Path, action, things and bytes of what is planned.
@@ -170,7 +170,7 @@ fn what_comes_to_light_later_is_asked_about_again() {
     let place = hidden_damage();
     let mut asked = Vec::new();
     let report = open(&place.settings())
-        .repair(&Scope::default(), &Silent, &mut |preview| {
+        .repair(&Scope::default(), &NoObserver, &mut |preview| {
             asked.push((preview.further, preview.actions.iter().map(|a| a.subject.to_string()).collect::<Vec<_>>()));
             Agreement::Yes
         })
@@ -195,7 +195,7 @@ fn a_no_to_what_came_to_light_later_leaves_just_that() {
     let place = hidden_damage();
     let mut answers = [Agreement::Yes, Agreement::No].into_iter();
     let report = open(&place.settings())
-        .repair(&Scope::default(), &Silent, &mut |_| answers.next().expect("two questions"))
+        .repair(&Scope::default(), &NoObserver, &mut |_| answers.next().expect("two questions"))
         .unwrap();
     assert!(place.world.at("/lib").exists());
     assert_eq!(fs::read_to_string(place.world.at("/usr/lib/pier/below")).unwrap(), "wrong\n");
@@ -211,7 +211,7 @@ fn nothing_is_asked_that_is_not_carried_out_then() {
     place.write("/usr/share/quay/one", "wrong\n");
     let mut asked = 0;
     let report = open(&place.settings())
-        .repair(&Scope::default(), &Silent, &mut |_| {
+        .repair(&Scope::default(), &NoObserver, &mut |_| {
             asked += 1;
             // Somebody is at work: what was agreed to cannot be done, and there is more by now.
             place.write("/usr/share/quay/one", "wrong in another way\n");
@@ -281,7 +281,7 @@ fn the_loader_and_its_library_are_put_last_and_side_by_side() {
     for name in ["aaa", "ld-linux-demo.so.2", "libc.so.6", "libm.so.6", "zzz"] {
         fs::write(world.at(&format!("/usr/lib/{name}")), "x").unwrap();
     }
-    let report = open(&world.settings()).plan_repair(&Scope::default(), &Silent).unwrap();
+    let report = open(&world.settings()).plan_repair(&Scope::default(), &NoObserver).unwrap();
     let order: Vec<_> = report.area(Area::Files).unwrap().actions.iter().map(|a| a.subject.to_string()).collect();
     let names: Vec<_> = order.iter().map(|p| p.rsplit('/').next().unwrap()).collect();
     assert_eq!(names, ["aaa", "zzz", "ld-linux-demo.so.2", "libc.so.6", "libm.so.6"]);

@@ -7,7 +7,7 @@ use std::os::unix::fs::{MetadataExt as _, symlink};
 
 use support::{STATE, check, folder, small_world, told};
 use veritum_core::model::Area;
-use veritum_core::report::{AreaReport, CheckReport, OutcomeWord};
+use veritum_core::report::{AreaReport, CheckReport, Outcome};
 use veritum_core::work::Settings;
 use veritum_demo::world::World;
 
@@ -33,7 +33,7 @@ fn what_has_not_changed_is_not_read_and_the_answer_is_the_same() {
     assert!(files(&first).extent.as_ref().unwrap().contains("no earlier check") && files(&first).bytes > 3000);
     let full = check(&later(&world, 20));
     let again = quick(&world, 30);
-    assert_eq!((full.outcome, again.outcome), (OutcomeWord::Sound, OutcomeWord::Sound));
+    assert_eq!((full.outcome, again.outcome), (Outcome::Sound, Outcome::Sound));
     assert_eq!((files(&again).bytes, files(&again).examined), (0, files(&full).examined));
     let words = files(&again).extent.as_ref().unwrap();
     assert!(words.contains("nothing has changed") && words.contains("weak"), "{words}");
@@ -42,7 +42,7 @@ fn what_has_not_changed_is_not_read_and_the_answer_is_the_same() {
     let report = quick(&world, 40);
     let words = files(&report).extent.as_ref().unwrap();
     assert!(words.contains("5 files unchanged") && words.contains("weak"), "{words}");
-    assert_eq!((report.outcome, files(&report).bytes), (OutcomeWord::Sound, 8));
+    assert_eq!((report.outcome, files(&report).bytes), (Outcome::Sound, 8));
 }
 
 #[test]
@@ -100,8 +100,8 @@ fn another_reference_is_no_settled_one() {
     let world = small_world(dir.path());
     check(&later(&world, 20));
     let other = Settings { store: None, trust: dir.path().join("nobody"), quick: true, ..later(&world, 30) };
-    assert_eq!(check(&other).outcome, OutcomeWord::SoundAsKnown);
-    assert_eq!(quick(&world, 40).outcome, OutcomeWord::Sound);
+    assert_eq!(check(&other).outcome, Outcome::SoundAsKnown);
+    assert_eq!(quick(&world, 40).outcome, Outcome::Sound);
 }
 
 #[test]
@@ -151,7 +151,7 @@ fn a_damaged_or_foreign_record_is_as_good_as_none() {
     for bytes in [b"".to_vec(), b"rubbish".repeat(900), whole[..whole.len() / 2].to_vec(), flipped] {
         fs::write(&place, &bytes).unwrap();
         let report = quick(&world, 30);
-        assert_eq!(report.outcome, OutcomeWord::Sound);
+        assert_eq!(report.outcome, Outcome::Sound);
         let all = files(&report).bytes > 3000;
         assert!(all || bytes.len() == whole.len(), "{} bytes", bytes.len());
     }

@@ -13,9 +13,9 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use support::{check, folder, open, repair, undo};
 use veritum_core::check::Scope;
-use veritum_core::event::{Event, Flow, Observer, Silent};
+use veritum_core::event::{Event, Flow, NoObserver, Observer};
 use veritum_core::testkit::{Accident, TestDisk};
-use veritum_core::work::{Agreement, Settings, Workshop};
+use veritum_core::work::{Agreement, Engine, Settings};
 use veritum_demo::world::{World, add_file, package};
 
 const FORMATS: [u32; 1] = [1];
@@ -36,11 +36,11 @@ fn world(folder: &Path) -> World {
 struct Cutter(Arc<TestDisk>, AtomicUsize);
 
 impl Observer for Cutter {
-    fn hear(&self, event: Event<'_>) -> Flow {
+    fn on_event(&self, event: Event<'_>) -> Flow {
         if matches!(event, Event::Recorded("plan")) && self.1.fetch_add(1, Ordering::Relaxed) == 0 {
             self.0.stop();
         }
-        Flow::GoOn
+        Flow::Continue
     }
 }
 
@@ -55,8 +55,8 @@ fn record(number: u32) {
     wrong(3);
     let disk = Arc::new(TestDisk::new(Accident::None));
     let cutter = Cutter(disk.clone(), AtomicUsize::new(0));
-    let shop = Workshop::open(world.settings(), disk);
-    assert!(shop.unwrap().repair(&Scope::default(), &cutter, &mut |_| Agreement::Yes).is_err());
+    let engine = Engine::open(world.settings(), disk);
+    assert!(engine.unwrap().repair(&Scope::default(), &cutter, &mut |_| Agreement::Yes).is_err());
     let to = recorded(number);
     std::fs::create_dir_all(to.parent().unwrap()).unwrap();
     let made = Command::new("tar")
@@ -95,10 +95,10 @@ fn what_earlier_formats_left_is_told_recovered_and_taken_back() {
         assert!(status.last_check.is_some(), "{number}");
         // What was seen then is of another disk: all is read, and nothing is believed.
         let quick = Settings { quick: true, ..settings.clone() };
-        let found = open(&quick).check(&Scope::default(), &Silent).unwrap();
+        let found = open(&quick).check(&Scope::default(), &NoObserver).unwrap();
         assert_eq!(found.findings.len(), 1, "{number}: {found:#?}");
 
-        open(&settings).recover(&Silent).unwrap();
+        open(&settings).recover(&NoObserver).unwrap();
         assert!(open(&settings).interrupted().unwrap().is_empty(), "{number}");
         assert_eq!((part(0).as_str(), part(3).as_str()), ("right 0\n", "wrong 3\n"), "{number}");
         // What was kept belonged to root: another owner's file is not what was kept.
@@ -121,7 +121,7 @@ fn of_a_newer_format_what_only_saves_work_is_done_without() {
     assert_eq!(db.execute("UPDATE head SET format = 'veritum.seen/9'", []).unwrap(), 1);
     drop(db);
     let quick = Settings { quick: true, ..world.settings() };
-    let found = open(&quick).check(&Scope::default(), &Silent).unwrap();
+    let found = open(&quick).check(&Scope::default(), &NoObserver).unwrap();
     let told =
         |a: &veritum_core::report::AreaReport| a.extent.as_ref().is_some_and(|e| e.contains("everything was read"));
     assert!(found.areas.iter().any(told), "{found:#?}");

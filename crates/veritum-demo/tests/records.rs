@@ -9,9 +9,9 @@ use std::path::PathBuf;
 
 use support::{assert_same, check, folder, open, repair, told, undo};
 use veritum_core::check::Scope;
-use veritum_core::event::Silent;
-use veritum_core::model::{Area, Voucher};
-use veritum_core::report::{CheckReport, OutcomeWord, RepairReport};
+use veritum_core::event::NoObserver;
+use veritum_core::model::{Area, Authority};
+use veritum_core::report::{CheckReport, Outcome, RepairReport};
 use veritum_core::testkit::Tree;
 use veritum_core::work::Settings;
 use veritum_demo::world::{World, add, add_file, package};
@@ -94,7 +94,7 @@ impl Harbour {
     /// Repairs; answers what of the records remained.
     fn repair(&self) -> RepairReport {
         let report = repair(&self.world.settings());
-        assert_ne!(report.after.as_ref().unwrap().outcome, OutcomeWord::Problems, "{report:#?}");
+        assert_ne!(report.after.as_ref().unwrap().outcome, Outcome::Problems, "{report:#?}");
         report
     }
 
@@ -124,8 +124,8 @@ impl Harbour {
 fn an_intact_database_is_sound_and_vouched_for() {
     let report = Harbour::new().check();
     let records = report.areas.iter().find(|a| a.area == Area::Records).unwrap();
-    assert_eq!((report.outcome, records.examined), (OutcomeWord::Sound, 3), "{report:#?}");
-    assert_eq!(records.vouched.get(&Voucher::Signed), Some(&3));
+    assert_eq!((report.outcome, records.examined), (Outcome::Sound, 3), "{report:#?}");
+    assert_eq!(records.vouched.get(&Authority::SignedStore), Some(&3));
 }
 
 #[test]
@@ -187,7 +187,7 @@ fn with_no_copy_at_all_the_signed_packages_say_what_is_installed() {
     );
     assert_eq!(report.machine.components, 3);
     harbour.repair();
-    assert_eq!(harbour.check().outcome, OutcomeWord::Sound);
+    assert_eq!(harbour.check().outcome, Outcome::Sound);
     let text = harbour.read(STATUS);
     assert!(text.contains("Conffiles:\n /etc/quay.conf "), "{text}");
     assert_eq!(harbour.read("/usr/share/quay/part"), "right quay\n");
@@ -401,22 +401,22 @@ fn a_component_or_a_record_can_be_named_and_explained() {
     let harbour = Harbour::new();
     harbour.change("/var/lib/dpkg/info/quay.postinst", "set -e", "set -x");
     fs::remove_file(harbour.info("rope.list")).unwrap();
-    let named = |scope: Scope| told(&open(&harbour.world.settings()).check(&scope, &Silent).unwrap().findings);
+    let named = |scope: Scope| told(&open(&harbour.world.settings()).check(&scope, &NoObserver).unwrap().findings);
     let quay = ("/var/lib/dpkg/info/quay.postinst".to_owned(), "altered");
     assert_eq!(named(Scope { components: vec!["quay".into()], ..Scope::default() }), vec![quay.clone()]);
     let path = veritum_core::model::SystemPath::parse(quay.0.as_bytes()).unwrap();
     assert_eq!(named(Scope { paths: vec![path.clone()], ..Scope::default() }), [quay]);
     let sound = veritum_core::model::SystemPath::literal("/var/lib/dpkg/info/berth.list");
     let report =
-        open(&harbour.world.settings()).check(&Scope { paths: vec![sound], ..Scope::default() }, &Silent).unwrap();
-    assert_eq!((report.outcome, report.unexamined.len()), (OutcomeWord::Sound, 0), "{report:#?}");
+        open(&harbour.world.settings()).check(&Scope { paths: vec![sound], ..Scope::default() }, &NoObserver).unwrap();
+    assert_eq!((report.outcome, report.unexamined.len()), (Outcome::Sound, 0), "{report:#?}");
     assert_eq!(named(Scope { areas: vec![Area::Files], ..Scope::default() }), []);
-    let told = open(&harbour.world.settings()).explain_path(&path, &Silent).unwrap();
+    let told = open(&harbour.world.settings()).explain_path(&path, &NoObserver).unwrap();
     let differs = told.differs.unwrap();
     assert_eq!((differs.line, differs.expected_lines[0].as_str()), (Some(2), "set -e"));
     assert_eq!(differs.found_lines[0], "set -x");
     assert!(told.chain.iter().any(|l| l.what.contains("pinned")), "{:?}", told.chain);
     let id = told.finding.unwrap().id;
-    let again = open(&harbour.world.settings()).explain_finding(id.as_str(), &Silent).unwrap();
+    let again = open(&harbour.world.settings()).explain_finding(id.as_str(), &NoObserver).unwrap();
     assert_eq!(again.subject.as_path(), Some(&path));
 }

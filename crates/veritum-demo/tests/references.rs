@@ -9,9 +9,9 @@ use std::os::unix::fs::PermissionsExt as _;
 use place::{place, quay};
 use support::{check, open, repair, told};
 use veritum_core::check::Scope;
-use veritum_core::event::Silent;
-use veritum_core::model::{Area, Voucher};
-use veritum_core::report::OutcomeWord;
+use veritum_core::event::NoObserver;
+use veritum_core::model::{Area, Authority};
+use veritum_core::report::Outcome;
 use veritum_core::work::Settings;
 use veritum_demo::world::{add, add_file, package};
 use veritum_demo::{Content, Package};
@@ -89,7 +89,7 @@ fn a_path_is_one_under_both_spellings_of_a_merged_system() {
     assert_eq!(std::fs::read(place.world.at("/usr/lib/rig/extra")).unwrap(), b"extra\n");
     let scope =
         Scope { paths: vec![veritum_core::model::SystemPath::literal("/usr/lib/rig/extra")], ..Scope::default() };
-    assert_eq!(open(&place.world.settings()).check(&scope, &Silent).unwrap().outcome, OutcomeWord::Sound);
+    assert_eq!(open(&place.world.settings()).check(&scope, &NoObserver).unwrap().outcome, Outcome::Sound);
 }
 
 #[test]
@@ -151,7 +151,7 @@ fn damaged_records_are_told_and_the_rest_goes_on() {
     let list = || ("/var/lib/dpkg/info/quay.list".to_owned(), "garbled");
     assert_eq!(told(&report.findings), [("/usr/share/tug".to_owned(), "altered"), list()]);
     assert!(report.unexamined.iter().any(|u| u.reason.contains("quay")), "{:?}", report.unexamined);
-    assert_eq!(report.findings[0].vouched_by, Some(Voucher::Itself));
+    assert_eq!(report.findings[0].vouched_by, Some(Authority::SelfReported));
     // With a store the files can be judged without the list.
     assert_eq!(place.findings(), [("/usr/share/tug".to_owned(), "altered"), list()]);
     place.write("/var/lib/dpkg/diversions", "/one/line\n");
@@ -166,7 +166,7 @@ fn a_component_of_another_version_is_judged_by_the_machines_own_records() {
     std::fs::write(&status, text.replace("Version: 1.0-1", "Version: 1.0-2")).unwrap();
     std::fs::remove_file(place.world.at("/usr/bin/quay")).unwrap();
     let finding = place.finding();
-    assert_eq!((finding.vouched_by, finding.remedy.is_some()), (Some(Voucher::Itself), false));
+    assert_eq!((finding.vouched_by, finding.remedy.is_some()), (Some(Authority::SelfReported), false));
     assert_eq!(repair(&place.world.settings()).area(Area::Files).unwrap().change, None, "never from another version");
 }
 

@@ -9,11 +9,11 @@ use std::time::Duration;
 use support::{check, folder, open, told, try_repair};
 use veritum_core::archive::{ArchiveSettings, Limits};
 use veritum_core::check::Scope;
-use veritum_core::event::Silent;
+use veritum_core::event::NoObserver;
 use veritum_core::model::Area;
-use veritum_core::report::OutcomeWord;
+use veritum_core::report::Outcome;
 use veritum_core::store::{self, Location, StoreError};
-use veritum_core::work::{Settings, WorkError, Workshop};
+use veritum_core::work::{Engine, Settings, WorkError};
 use veritum_demo::mirror::{Mirror, Mischief};
 use veritum_demo::world::{World, add, add_file, package};
 use veritum_demo::{Content, Seed};
@@ -68,8 +68,8 @@ impl Far {
     }
 
     fn error(&self, settings: &Settings) -> WorkError {
-        let mut shop = open(settings);
-        shop.check(&Scope::default(), &Silent).unwrap_err()
+        let mut engine = open(settings);
+        engine.check(&Scope::default(), &NoObserver).unwrap_err()
     }
 }
 
@@ -83,12 +83,12 @@ fn object_of(world: &World, path: &str) -> PathBuf {
 fn a_sound_machine_is_checked_without_fetching_one_content_of_a_file() {
     let far = Far::new();
     let report = check(&far.settings());
-    assert_eq!(report.outcome, OutcomeWord::Sound, "{report:#?}");
+    assert_eq!(report.outcome, Outcome::Sound, "{report:#?}");
     assert!(report.reference.contains("http://127.0.0.1"), "{}", report.reference);
     // Only what the package database should hold was fetched: one a component.
     assert_eq!((far.asked(0, "manifests").len(), far.asked(0, "objects").len()), (3, 3));
     let before = far.mirror.asked().len();
-    assert_eq!(check(&far.settings()).outcome, OutcomeWord::Sound);
+    assert_eq!(check(&far.settings()).outcome, Outcome::Sound);
     assert_eq!(far.asked(before, "manifests").len() + far.asked(before, "objects").len(), 0, "they are kept");
     assert!(!far.asked(before, "metadata/timestamp.json").is_empty(), "what is new is asked for each time");
 }
@@ -102,7 +102,7 @@ fn a_repair_fetches_each_content_that_it_needs_once_and_no_other() {
     assert_eq!(told(&check(&far.settings()).findings).len(), 3);
     let (before, sent) = (far.mirror.asked().len(), far.mirror.sent("objects"));
     let report = try_repair(&far.settings(), std::sync::Arc::new(veritum_core::machine::LiveDisk)).unwrap();
-    assert_eq!(report.after.unwrap().outcome, OutcomeWord::Sound);
+    assert_eq!(report.after.unwrap().outcome, Outcome::Sound);
     let mut asked = far.asked(before, "objects");
     asked.sort();
     let mut wanted: Vec<String> = objects.iter().map(|o| o.to_string_lossy().into_owned()).collect();
@@ -143,7 +143,7 @@ fn a_connection_that_breaks_off_is_taken_up_again() {
     far.damage("/usr/bin/rope");
     far.mirror.misbehave(&object.to_string_lossy(), Mischief::BreaksAfter(10_000), 1);
     let report = try_repair(&far.settings(), std::sync::Arc::new(veritum_core::machine::LiveDisk)).unwrap();
-    assert_eq!(report.after.unwrap().outcome, OutcomeWord::Sound);
+    assert_eq!(report.after.unwrap().outcome, Outcome::Sound);
     assert!(!far.mirror.ranges().is_empty());
 }
 
@@ -155,7 +155,7 @@ fn each_way_for_a_server_to_be_of_no_use_is_told_apart() {
         veritum_core::model::error_chain(&far.error(&far.settings()))
     };
     let words = [
-        (Mischief::Silent, "timestamp.json", "silent"),
+        (Mischief::NoObserver, "timestamp.json", "silent"),
         (Mischief::Status(503), "timestamp.json", "503"),
         (Mischief::LoginPage, "store.json", "login"),
         (Mischief::Endless, "timestamp.json", "sent more"),
@@ -192,7 +192,7 @@ fn over_a_network_neither_other_keys_nor_old_signatures_nor_an_older_copy_count(
         &stranger.reach(),
     );
     candidate.unwrap().pin(&veritum_core::trust::Pins::in_folder(&stranger.trust), stranger.now).unwrap();
-    assert_eq!(check(&stranger).outcome, OutcomeWord::Sound);
+    assert_eq!(check(&stranger).outcome, Outcome::Sound);
 
     // Expired: in a folder it still vouches, over a network it does not.
     let (store, keys) = (far.world.store(), far.world.keys());
@@ -206,15 +206,15 @@ fn over_a_network_neither_other_keys_nor_old_signatures_nor_an_older_copy_count(
     add_file(&mut other, "/usr/share/tug", "tug\n");
     let deb = far.dir.path().join(other.file_name());
     fs::write(&deb, veritum_demo::write_deb(&other).unwrap()).unwrap();
-    store::fill(&store, &[deb], 2, &Silent).unwrap();
+    store::fill(&store, &[deb], 2, &NoObserver).unwrap();
     store::publish(&store, &keys.publish, past, &far.world.scratch(), Default::default()).unwrap();
     assert!(matches!(far.error(&far.settings()), WorkError::Store(StoreError::Expired { .. })));
-    assert_eq!(check(&far.world.settings()).outcome, OutcomeWord::Sound);
+    assert_eq!(check(&far.world.settings()).outcome, Outcome::Sound);
     // Its keeper can sign it anew although nothing of it is new.
     let later = jiff::Timestamp::from_second(veritum_demo::EXPIRES).unwrap();
     assert!(store::publish(&store, &keys.publish, later, &far.world.scratch(), Default::default()).unwrap().signed);
     assert!(!store::publish(&store, &keys.publish, later, &far.world.scratch(), Default::default()).unwrap().signed);
-    assert_eq!(check(&far.settings()).outcome, OutcomeWord::Sound);
+    assert_eq!(check(&far.settings()).outcome, Outcome::Sound);
     old.iter().for_each(|(path, bytes)| fs::write(path, bytes).unwrap());
     assert!(matches!(far.error(&far.settings()), WorkError::Store(StoreError::RolledBack { .. })));
 }
@@ -223,21 +223,21 @@ fn over_a_network_neither_other_keys_nor_old_signatures_nor_an_older_copy_count(
 fn a_whole_store_on_a_server_is_read_and_nothing_of_it_is_kept_or_written() {
     let far = Far::new();
     let whole = Scope { areas: vec![Area::Store], ..Scope::default() };
-    let report = open(&far.settings()).check(&whole, &Silent).unwrap();
-    assert_eq!((report.outcome, report.findings.len(), report.notes.len()), (OutcomeWord::Sound, 0, 0), "{report:#?}");
+    let report = open(&far.settings()).check(&whole, &NoObserver).unwrap();
+    assert_eq!((report.outcome, report.findings.len(), report.notes.len()), (Outcome::Sound, 0, 0), "{report:#?}");
     let kept = |kind: &str| {
         let top = fs::read_dir(far.dir.path().join("downloads/stores")).unwrap().next().unwrap().unwrap().path();
         fs::read_dir(top.join(kind)).map_or(0, |d| d.flatten().flat_map(|e| fs::read_dir(e.path())).flatten().count())
     };
     assert_eq!(kept("objects"), 3, "what it says of records, and no content of a file");
     fs::write(far.world.store().join(object_of(&far.world, "/usr/bin/quay")), "damaged").unwrap();
-    let report = open(&far.settings()).check(&whole, &Silent).unwrap();
+    let report = open(&far.settings()).check(&whole, &NoObserver).unwrap();
     assert_eq!(report.findings.len(), 1);
     assert!(report.left[0].next.as_ref().unwrap().contains("where it lies"), "{:?}", report.left);
     assert!(matches!(
-        Workshop::open(far.settings(), std::sync::Arc::new(veritum_core::machine::LiveDisk))
+        Engine::open(far.settings(), std::sync::Arc::new(veritum_core::machine::LiveDisk))
             .unwrap()
-            .fill_from_stores(true, &Silent),
+            .fill_from_stores(true, &NoObserver),
         Err(WorkError::Store(StoreError::NotAFolder { .. }))
     ));
 }

@@ -12,12 +12,12 @@ use std::sync::Arc;
 use stand::{SUITE, Stand, flip, names, packages};
 use support::{STATE, assert_same, folder, open, undo};
 use veritum_core::check::Scope;
-use veritum_core::event::Silent;
+use veritum_core::event::NoObserver;
 use veritum_core::machine::{Disk, LiveDisk};
 use veritum_core::model::Area;
-use veritum_core::report::{ProofReport, ProofWord, RepairReport};
+use veritum_core::report::{ProofOutcome, ProofReport, RepairReport};
 use veritum_core::testkit::{Accident, TestDisk, Tree};
-use veritum_core::work::{Agreement, ClearUpdates, Settings, WorkError, Workshop};
+use veritum_core::work::{Agreement, ClearUpdates, Engine, Settings, WorkError};
 use veritum_demo::archive::Suite;
 use veritum_demo::mirror::Mischief;
 use veritum_demo::signing::{KeyShape, VendorKey};
@@ -27,7 +27,7 @@ const CACHE: &str = "/var/cache/apt/archives";
 const LISTS: &str = "/var/lib/apt/lists";
 
 fn try_renew(settings: &Settings, wanted: ClearUpdates, disk: Arc<dyn Disk>) -> Result<RepairReport, WorkError> {
-    Workshop::open(settings.clone(), disk)?.repair_updates(wanted, &Silent, &mut |_| Agreement::Yes)
+    Engine::open(settings.clone(), disk)?.repair_updates(wanted, &NoObserver, &mut |_| Agreement::Yes)
 }
 
 fn renew(settings: &Settings) -> RepairReport {
@@ -73,10 +73,10 @@ fn what_is_damaged_goes_aside_lists_come_afresh_and_updates_come() {
     let area = report.area(Area::Updates).unwrap();
     // That the download is damaged comes to light with the new list.
     assert!(area.remaining.is_empty() && area.put_right == 2 && area.actions.len() == 3, "{area:#?}");
-    assert_eq!(proof(&report).outcome, ProofWord::Proved);
+    assert_eq!(proof(&report).outcome, ProofOutcome::Proved);
     assert_eq!(fs::read(download(&stand, "pier_")).unwrap(), right, "what is right stays");
     assert_eq!(names(&stand.at(CACHE)).iter().filter(|n| n.starts_with("quay")).count(), 0);
-    let again = open(&stand.settings()).check(&updates(), &Silent).unwrap();
+    let again = open(&stand.settings()).check(&updates(), &NoObserver).unwrap();
     assert!(again.findings.is_empty(), "{:?}", again.findings);
     undo(&stand.settings(), None).unwrap();
     assert_same("all of it comes back", &before, &tree(&stand));
@@ -90,7 +90,7 @@ fn forged_lists_are_replaced_by_todays_and_what_waits_is_counted() {
     next_day(&stand);
     let report = renew(&stand.settings());
     let told = proof(&report);
-    assert_eq!((told.outcome, told.updates), (ProofWord::Proved, 1), "{told:#?}");
+    assert_eq!((told.outcome, told.updates), (ProofOutcome::Proved, 1), "{told:#?}");
     let package = told.package.as_ref().unwrap();
     assert_eq!((package.component.version.as_str(), &package.why), ("1:1.0-2", &None));
     let index = fs::read(stand.list("main/binary-amd64/Packages")).unwrap();
@@ -106,7 +106,7 @@ fn a_sound_machine_is_not_changed_and_updates_are_proved_all_the_same() {
     let stand = Stand::at_hand();
     let before = tree(&stand);
     let report = try_renew(&stand.settings(), ClearUpdates::default(), Arc::new(LiveDisk)).unwrap();
-    assert_eq!(proof(&report).outcome, ProofWord::Proved);
+    assert_eq!(proof(&report).outcome, ProofOutcome::Proved);
     assert_eq!(proof(&report).package.as_ref().unwrap().component.name, "pier", "the smallest of those that are there");
     assert!(report.area(Area::Updates).unwrap().change.is_none());
     assert_same("nothing is changed", &before, &tree(&stand));
@@ -123,7 +123,7 @@ fn a_preview_tells_what_goes_what_comes_and_what_stays_and_no_changes_nothing() 
     let before = tree(&stand);
     let mut seen = None;
     let report = open(&stand.settings())
-        .repair_updates(ClearUpdates::default(), &Silent, &mut |preview| {
+        .repair_updates(ClearUpdates::default(), &NoObserver, &mut |preview| {
             let actions: Vec<_> =
                 preview.actions.iter().map(|a| (a.action.clone(), a.subject.to_string(), a.things)).collect();
             seen = Some((actions, preview.stay));
@@ -150,7 +150,7 @@ fn everything_goes_aside_and_comes_afresh() {
     let before = tree(&stand);
     let wanted = ClearUpdates { everything: true, ..ClearUpdates::default() };
     let report = try_renew(&stand.settings(), wanted, Arc::new(LiveDisk)).unwrap();
-    assert_eq!(proof(&report).outcome, ProofWord::Proved);
+    assert_eq!(proof(&report).outcome, ProofOutcome::Proved);
     assert_eq!(names(&stand.at(CACHE)), ["lock", "partial"]);
     assert!(names(&stand.at(CACHE).join("partial")).is_empty() && names(&stand.at(LISTS).join("partial")).is_empty());
     assert!(stand.list("InRelease").is_file() && !stand.at(LISTS).join("of_another_source_Packages").exists());
@@ -164,7 +164,7 @@ fn without_the_network_damage_goes_aside_and_nothing_is_called_proved() {
     damage(&stand);
     flip(&stand.list("InRelease"));
     let report = renew(&stand.offline());
-    assert_eq!(proof(&report).outcome, ProofWord::NotTried);
+    assert_eq!(proof(&report).outcome, ProofOutcome::NotTried);
     assert!(!stand.list("InRelease").exists() && !stand.at("/var/cache/apt/pkgcache.bin").exists());
     assert!(
         report.area(Area::Updates).unwrap().remaining.iter().any(|left| left.reason.contains("network")),
@@ -196,7 +196,7 @@ fn each_reason_why_updates_do_not_come_is_told_apart() {
     };
     let went_back = |stand: &Stand| {
         next_day(stand);
-        assert_eq!(proof(&renew(&stand.settings())).outcome, ProofWord::Proved);
+        assert_eq!(proof(&renew(&stand.settings())).outcome, ProofOutcome::Proved);
         stand.publish(&stand.suite());
     };
     let expired = |stand: &Stand| {
@@ -214,7 +214,7 @@ fn each_reason_why_updates_do_not_come_is_told_apart() {
     let gone = |stand: &Stand| fs::remove_dir_all(stand.archive().join("dists")).unwrap();
     let mischief = |how: Mischief| move |stand: &Stand| stand.mirror.misbehave("InRelease", how.clone(), 99);
     let (silent, circle, login, forged, refuses) = (
-        mischief(Mischief::Silent),
+        mischief(Mischief::NoObserver),
         mischief(Mischief::Circle),
         mischief(Mischief::LoginPage),
         mischief(Mischief::OtherBytes),
@@ -244,7 +244,7 @@ fn each_reason_why_updates_do_not_come_is_told_apart() {
         let before = tree(&stand);
         let report = renew(&stand.settings());
         let told = proof(&report);
-        assert_eq!(told.outcome, ProofWord::Failed, "{why}: {told:#?}");
+        assert_eq!(told.outcome, ProofOutcome::Failed, "{why}: {told:#?}");
         let package = told.package.as_ref().and_then(|p| Some((p.why.clone()?, p.advice.clone()?)));
         let found = told.sources[0].why.clone().zip(told.sources[0].advice.clone()).or(package);
         let (found, what_to_do) = found.unwrap_or_else(|| panic!("{why}: {told:#?}"));
@@ -257,7 +257,7 @@ fn each_reason_why_updates_do_not_come_is_told_apart() {
 #[test]
 fn a_check_asks_the_archives_and_tells_what_they_have_or_why_not() {
     let told = |stand: &Stand| {
-        let report = open(&stand.settings()).check(&updates(), &Silent).unwrap();
+        let report = open(&stand.settings()).check(&updates(), &NoObserver).unwrap();
         let words = report.findings.iter().map(|f| f.verdict.word()).collect::<Vec<_>>();
         assert!(report.findings.iter().all(|f| f.cause.is_some() && f.advice.is_some()), "{:?}", report.findings);
         (words, report.area(Area::Updates).unwrap().extent.clone().unwrap())
@@ -269,18 +269,18 @@ fn a_check_asks_the_archives_and_tells_what_they_have_or_why_not() {
         told(&fresh),
         (vec![], "by the lists that are here nothing waits; 1 of 1 archives have newer ones".into())
     );
-    assert_eq!(proof(&renew(&fresh.settings())).outcome, ProofWord::Proved);
+    assert_eq!(proof(&renew(&fresh.settings())).outcome, ProofOutcome::Proved);
     fresh.publish(&fresh.suite());
     assert_eq!(told(&fresh).0, ["went-back"]);
     let silent = Stand::at_hand();
-    silent.mirror.misbehave("InRelease", Mischief::Silent, 99);
+    silent.mirror.misbehave("InRelease", Mischief::NoObserver, 99);
     assert_eq!(told(&silent).0, ["unreachable"]);
     silent.mirror.behave();
     let gone = Stand::at_hand();
     fs::remove_dir_all(gone.archive().join("dists")).unwrap();
     assert_eq!(told(&gone).0, ["gone"]);
     fs::remove_file(gone.list("InRelease")).unwrap();
-    let report = open(&gone.settings()).check(&updates(), &Silent).unwrap();
+    let report = open(&gone.settings()).check(&updates(), &NoObserver).unwrap();
     let [finding] = report.findings.as_slice() else { panic!("{:?}", report.findings) };
     assert_eq!((finding.verdict.word(), finding.also[0].word(), &finding.remedy), ("missing", "gone", &None));
     let other_key = Stand::at_hand();
@@ -315,7 +315,7 @@ fn a_lock_that_another_holds_is_respected_and_named() {
     }
     assert_same("nothing is changed", &before, &tree(&stand));
     drop(held);
-    assert_eq!(proof(&renew(&stand.settings())).outcome, ProofWord::Proved);
+    assert_eq!(proof(&renew(&stand.settings())).outcome, ProofOutcome::Proved);
 }
 
 #[test]
@@ -355,7 +355,7 @@ fn an_index_that_unpacks_to_far_more_than_was_signed_is_refused() {
         fs::write(path, &bomb[..usize::try_from(length).unwrap().min(bomb.len())]).unwrap();
     }
     let before = tree(&stand);
-    assert_eq!(proof(&renew(&stand.settings())).outcome, ProofWord::Failed);
+    assert_eq!(proof(&renew(&stand.settings())).outcome, ProofOutcome::Failed);
     assert_same("the lists that are there stay", &before, &tree(&stand));
 }
 
@@ -370,7 +370,7 @@ fn an_installation_that_was_begun_is_left_with_the_exact_command_where_the_syste
     let [left] = report.area(Area::Updates).unwrap().remaining.as_slice() else { panic!("{:#?}", report.areas) };
     let command = format!("as root: chroot {} dpkg --configure -a", stand.world.machine().display());
     assert_eq!(left.next.as_deref(), Some(command.as_str()));
-    assert_eq!((proof(&report).outcome, report.areas.len()), (ProofWord::Proved, 1));
+    assert_eq!((proof(&report).outcome, report.areas.len()), (ProofOutcome::Proved, 1));
     assert_same("nothing is changed", &before, &tree(&stand));
 }
 
@@ -401,7 +401,7 @@ fn cut_at_any_operation_it_is_all_there_or_all_as_before() {
             let disk = Arc::new(TestDisk::new(accident));
             let _ = try_renew(&settings, ClearUpdates::default(), disk);
             for _ in 0..2 {
-                open(&settings).recover(&Silent).unwrap();
+                open(&settings).recover(&NoObserver).unwrap();
             }
             let now = look();
             let which = [&before, &after].iter().position(|t| t.differences(&now).is_empty());

@@ -6,14 +6,14 @@ use std::fs;
 use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::sync::Arc;
 
-use support::household::{Household, only, reset, reset_on, undo_on};
+use support::test_home::{TestHome, only, reset, reset_on, undo_on};
 use support::{assert_same, is_root, open, undo};
 use veritum_core::apps::Class;
-use veritum_core::event::{Event, Flow, Observer, Silent};
+use veritum_core::event::{Event, Flow, NoObserver, Observer};
 use veritum_core::report::{Fate, HomeReset};
 use veritum_core::testkit::{Accident, Lack, TestDisk, Tree};
 use veritum_core::work::{Agreement, Only, ResetWanted, WorkError};
-use veritum_demo::household::own;
+use veritum_demo::test_home::own;
 
 const ASIDE: &str = ".veritum-set-aside";
 /// What is the user's own, by hand.
@@ -39,7 +39,7 @@ fn moved(home: &HomeReset) -> Vec<String> {
 
 #[test]
 fn what_is_the_applications_is_set_aside_and_comes_back_as_it_was() {
-    let here = Household::new();
+    let here = TestHome::new();
     let before = here.tree();
     let wanted = ResetWanted { keep: vec!["toolbar".into()], ..ResetWanted::default() };
     let report = reset(&here.settings(), &wanted);
@@ -100,7 +100,7 @@ fn what_is_the_applications_is_set_aside_and_comes_back_as_it_was() {
 
 #[test]
 fn what_was_made_anew_is_set_aside_in_turn_and_what_the_user_put_there_stays() {
-    let here = Household::new();
+    let here = TestHome::new();
     let before = here.tree();
     reset(&here.settings(), &ResetWanted::default());
     // The application starts fresh, and its user works with it.
@@ -137,7 +137,7 @@ fn what_was_made_anew_is_set_aside_in_turn_and_what_the_user_put_there_stays() {
 
 #[test]
 fn a_part_alone_is_set_aside_for_one_user_and_what_is_unknown_is_refused() {
-    let here = Household::new();
+    let here = TestHome::new();
     let settings = here.settings();
     let with = |only| ResetWanted { only: Some(only), ..ResetWanted::default() };
     let report = reset(&settings, &with(Only::Cache));
@@ -147,7 +147,7 @@ fn a_part_alone_is_set_aside_for_one_user_and_what_is_unknown_is_refused() {
     let report = reset(&settings, &with(Only::Cache));
     assert!(only(&report).change.is_none() && report.plan_only, "nothing is left of it");
     let unknown = |wanted: ResetWanted| {
-        let error = open(&settings).reset("quay", &wanted, false, &Silent, &mut |_| Agreement::Yes).unwrap_err();
+        let error = open(&settings).reset("quay", &wanted, false, &NoObserver, &mut |_| Agreement::Yes).unwrap_err();
         let WorkError::Unknown { what, known, .. } = error else { panic!("{error:?}") };
         (what, known.join(" "))
     };
@@ -160,16 +160,16 @@ fn a_part_alone_is_set_aside_for_one_user_and_what_is_unknown_is_refused() {
 
 #[test]
 fn nothing_is_changed_when_it_is_only_shown_or_declined() {
-    let here = Household::new();
+    let here = TestHome::new();
     let whole = || Tree::take(&here.world.machine(), &[]);
     let before = whole();
-    let workshop = open(&here.settings());
+    let engine = open(&here.settings());
     let wanted = ResetWanted::default();
-    let shown = workshop.reset("quay", &wanted, true, &Silent, &mut |_| panic!("nobody is asked")).unwrap();
+    let shown = engine.reset("quay", &wanted, true, &NoObserver, &mut |_| panic!("nobody is asked")).unwrap();
     assert!(shown.plan_only && only(&shown).actions.len() == 7);
     assert_same("shown", &before, &whole());
     let mut asked = None;
-    let said = workshop.reset("quay", &wanted, false, &Silent, &mut |report| {
+    let said = engine.reset("quay", &wanted, false, &NoObserver, &mut |report| {
         asked = Some(report.clone());
         Agreement::No
     });
@@ -183,13 +183,13 @@ fn nothing_is_changed_when_it_is_only_shown_or_declined() {
 
 #[test]
 fn what_comes_to_a_place_at_the_last_moment_decides() {
-    let here = Household::new();
+    let here = TestHome::new();
     let outside = here.world.at("/srv/shared");
     fs::create_dir_all(outside.join("deep")).unwrap();
     fs::write(outside.join("rc"), "of everybody").unwrap();
     let settings = here.settings();
     let report = open(&settings)
-        .reset("quay", &ResetWanted::default(), false, &Silent, &mut |_| {
+        .reset("quay", &ResetWanted::default(), false, &NoObserver, &mut |_| {
             // The user writes a letter into a folder, and another folder becomes a link that leads out.
             here.put(".cache/quay/thumbs/letter.odt", "written meanwhile").unwrap();
             fs::rename(here.home().join(".config/quay"), here.home().join(".config/moved")).unwrap();
@@ -218,7 +218,7 @@ fn what_comes_to_a_place_at_the_last_moment_decides() {
 
 #[test]
 fn places_that_may_not_be_written_are_told_and_the_rest_is_done() {
-    let here = Household::new();
+    let here = TestHome::new();
     let mode = |path: &str, mode: u32| {
         fs::set_permissions(here.home().join(path), fs::Permissions::from_mode(mode)).unwrap();
     };
@@ -244,7 +244,7 @@ fn places_that_may_not_be_written_are_told_and_the_rest_is_done() {
 #[test]
 fn where_things_cannot_be_set_aside_nothing_is_changed() {
     for stands in ["a file", "a link", "an open folder"] {
-        let here = Household::new();
+        let here = TestHome::new();
         let at = here.home().join(ASIDE);
         let outside = here.world.at("/srv/elsewhere");
         fs::create_dir_all(&outside).unwrap();
@@ -271,7 +271,7 @@ fn a_home_of_somebody_elses_is_left_alone() {
         println!("SKIPPED: giving a home away needs root");
         return;
     }
-    let here = Household::new();
+    let here = TestHome::new();
     std::os::unix::fs::chown(here.home(), Some(1234), None).unwrap();
     let before = here.tree();
     let report = reset(&here.settings(), &ResetWanted::default());
@@ -280,10 +280,10 @@ fn a_home_of_somebody_elses_is_left_alone() {
 }
 
 /// Recovery, twice; afterwards it is all or nothing.
-fn settle(here: &Household, what: &str, outcomes: [&Tree; 2]) -> usize {
+fn settle(here: &TestHome, what: &str, outcomes: [&Tree; 2]) -> usize {
     for _ in 0..2 {
-        let workshop = open(&here.settings());
-        workshop.recover(&Silent).unwrap_or_else(|e| panic!("{what}: {e:?}"));
+        let engine = open(&here.settings());
+        engine.recover(&NoObserver).unwrap_or_else(|e| panic!("{what}: {e:?}"));
     }
     let now = here.tree();
     outcomes.iter().position(|tree| tree.differences(&now).is_empty()).unwrap_or_else(|| {
@@ -299,7 +299,7 @@ fn copy(from: &std::path::Path, to: &std::path::Path) {
 
 #[test]
 fn a_reset_and_its_undo_are_whole_or_not_at_all_whatever_the_disk_does() {
-    let here = Household::new();
+    let here = TestHome::new();
     let machine = here.world.machine();
     let start = machine.with_file_name("start");
     for back in [false, true] {
@@ -334,7 +334,7 @@ fn a_reset_and_its_undo_are_whole_or_not_at_all_whatever_the_disk_does() {
 
 #[test]
 fn of_a_sandboxed_application_cache_and_settings_go_and_its_data_stays() {
-    let here = Household::empty();
+    let here = TestHome::empty();
     let entries = here.world.at("/var/lib/flatpak/exports/share/applications");
     fs::create_dir_all(&entries).unwrap();
     let entry = "[Desktop Entry]\nType=Application\nName=Notes\nExec=/usr/bin/flatpak run org.quay.Notes\n";
@@ -347,8 +347,8 @@ fn of_a_sandboxed_application_cache_and_settings_go_and_its_data_stays() {
     here.put(".var/app/org.quay.Other/cache/x", "of another").unwrap();
     own(&here.home()).unwrap();
     let before = here.tree();
-    let workshop = open(&here.settings());
-    let report = workshop.reset("Notes", &ResetWanted::default(), false, &Silent, &mut |_| Agreement::Yes).unwrap();
+    let engine = open(&here.settings());
+    let report = engine.reset("Notes", &ResetWanted::default(), false, &NoObserver, &mut |_| Agreement::Yes).unwrap();
     let inside = |path: &str| format!(".var/app/org.quay.Notes/{path}");
     assert_eq!(moved(only(&report)), [inside("config"), inside("cache/x")]);
     undo(&here.settings(), None).unwrap();
@@ -359,15 +359,15 @@ fn of_a_sandboxed_application_cache_and_settings_go_and_its_data_stays() {
 struct Stopping;
 
 impl veritum_core::event::Observer for Stopping {
-    fn hear(&self, event: veritum_core::event::Event<'_>) -> veritum_core::event::Flow {
+    fn on_event(&self, event: veritum_core::event::Event<'_>) -> veritum_core::event::Flow {
         use veritum_core::event::{Event, Flow};
-        if matches!(event, Event::Recorded("plan") | Event::Advance { .. }) { Flow::Stop } else { Flow::GoOn }
+        if matches!(event, Event::Recorded("plan") | Event::Advance { .. }) { Flow::Stop } else { Flow::Continue }
     }
 }
 
 #[test]
 fn a_reset_that_is_stopped_is_taken_back_and_says_so() {
-    let here = Household::new();
+    let here = TestHome::new();
     let before = here.tree();
     let said = open(&here.settings())
         .reset("quay", &ResetWanted::default(), false, &Stopping, &mut |_| Agreement::Yes)
@@ -401,11 +401,11 @@ impl<'a> Swaps<'a> {
 }
 
 impl Observer for Swaps<'_> {
-    fn hear(&self, _: Event<'_>) -> Flow {
+    fn on_event(&self, _: Event<'_>) -> Flow {
         if self.left.fetch_sub(1, std::sync::atomic::Ordering::Relaxed) == 0 {
             self.swap();
         }
-        Flow::GoOn
+        Flow::Continue
     }
 }
 
@@ -416,7 +416,7 @@ fn stranded(tree: &Tree) -> Vec<String> {
 }
 
 /// The names and contents of all files, wherever they lie.
-fn everything(here: &Household) -> Vec<(String, Vec<u8>)> {
+fn everything(here: &TestHome) -> Vec<(String, Vec<u8>)> {
     let mut all = Vec::new();
     let mut folders = vec![here.home()];
     while let Some(folder) = folders.pop() {
@@ -435,7 +435,7 @@ fn everything(here: &Household) -> Vec<(String, Vec<u8>)> {
 
 #[test]
 fn an_owner_who_swaps_folders_at_any_moment_strands_nothing() {
-    let here = Household::new();
+    let here = TestHome::new();
     let machine = here.world.machine();
     let start = machine.with_file_name("start");
     let whole = everything(&here);
@@ -476,7 +476,7 @@ fn an_owner_who_swaps_folders_at_any_moment_strands_nothing() {
 
 #[test]
 fn what_was_stranded_by_a_cut_and_an_owner_who_swapped_folders_after_it_is_found_again() {
-    let here = Household::new();
+    let here = TestHome::new();
     let machine = here.world.machine();
     let start = machine.with_file_name("start");
     let whole = everything(&here);
@@ -489,7 +489,7 @@ fn what_was_stranded_by_a_cut_and_an_owner_who_swapped_folders_after_it_is_found
         let _ = reset_on(&here.settings(), Arc::new(TestDisk::lacking(Lack::Nothing, Accident::Stop(n))));
         met += usize::from(!stranded(&here.tree()).is_empty());
         Swaps::at(here.home(), 0, ".config").swap();
-        open(&here.settings()).recover(&Silent).unwrap_or_else(|e| panic!("stopped at {n}: {e:?}"));
+        open(&here.settings()).recover(&NoObserver).unwrap_or_else(|e| panic!("stopped at {n}: {e:?}"));
         assert_eq!(stranded(&here.tree()), [""; 0], "stopped at {n}");
         assert_eq!(everything(&here), whole, "stopped at {n}");
     }

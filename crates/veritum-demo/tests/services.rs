@@ -15,13 +15,13 @@ use holder::{Worker, hold};
 use stand::{Stand, names};
 use support::{folder, open};
 use veritum_core::check::Scope;
-use veritum_core::event::Silent;
+use veritum_core::event::NoObserver;
 use veritum_core::model::{Area, Verdict};
 use veritum_core::platform::services::{Active, Masking, Services as _, UnitState};
 use veritum_core::platform::stand_in::{StandIn, StandInUnit};
-use veritum_core::report::{ProofWord, RepairReport};
+use veritum_core::report::{ProofOutcome, RepairReport};
 use veritum_core::testkit::{Accident, TestDisk};
-use veritum_core::work::{Agreement, ClearUpdates, ServiceManager, Settings, WorkError, Workshop};
+use veritum_core::work::{Agreement, ClearUpdates, Engine, ServiceManager, Settings, WorkError};
 
 const LOCK: &str = "/var/lib/apt/lists/lock";
 const TIMER: &str = "apt-daily.timer";
@@ -81,7 +81,7 @@ impl Manned {
 }
 
 fn renew(settings: &Settings) -> Result<RepairReport, WorkError> {
-    open(settings).repair_updates(ClearUpdates::default(), &Silent, &mut |_| Agreement::Yes)
+    open(settings).repair_updates(ClearUpdates::default(), &NoObserver, &mut |_| Agreement::Yes)
 }
 
 fn updates() -> Scope {
@@ -95,7 +95,7 @@ fn a_failed_service_and_a_masked_timer_are_told_and_the_failure_is_forgotten_wit
     manned.services.write(SERVICE, &StandInUnit { state: failed, ..unit(Active::Failed) }).unwrap();
     let masked = UnitState { masking: Masking::Lasting, ..unit(Active::Idle).state };
     manned.services.write("apt-daily-upgrade.timer", &StandInUnit { state: masked, ..unit(Active::Idle) }).unwrap();
-    let report = open(&manned.settings()).check(&updates(), &Silent).unwrap();
+    let report = open(&manned.settings()).check(&updates(), &NoObserver).unwrap();
     let of = |name: &str| {
         let all = report.findings.iter().chain(&report.notes);
         all.filter(|f| f.subject.name() == Some(name))
@@ -106,7 +106,7 @@ fn a_failed_service_and_a_masked_timer_are_told_and_the_failure_is_forgotten_wit
     assert!(cause.starts_with("the last time it ended with an error (exit-code)"), "{cause}");
     assert_eq!(of("apt-daily-upgrade.timer"), [(Verdict::SwitchedOff, "it is masked".to_owned())]);
     let report = renew(&manned.settings()).unwrap();
-    assert_eq!(report.proof.as_ref().unwrap().outcome, ProofWord::Proved);
+    assert_eq!(report.proof.as_ref().unwrap().outcome, ProofOutcome::Proved);
     assert!(report.area(Area::Updates).unwrap().remaining.is_empty(), "{:#?}", report.area(Area::Updates).unwrap());
     assert_eq!(manned.now(SERVICE).active, Active::Idle);
     assert_eq!(manned.now("apt-daily-upgrade.timer").masking, Masking::Lasting, "an administrator's word stands");
@@ -118,7 +118,7 @@ fn while_updates_do_not_come_a_failure_stands() {
     manned.services.write(SERVICE, &unit(Active::Failed)).unwrap();
     fs::remove_dir_all(manned.stand.archive().join("dists")).unwrap();
     let report = renew(&manned.settings()).unwrap();
-    assert_eq!(report.proof.as_ref().unwrap().outcome, ProofWord::Failed);
+    assert_eq!(report.proof.as_ref().unwrap().outcome, ProofOutcome::Failed);
     assert_eq!(manned.now(SERVICE).active, Active::Failed);
 }
 
@@ -129,7 +129,7 @@ fn a_service_that_fetches_is_held_and_put_back() {
     let mut asked = Vec::new();
     let mut held = None;
     let report = open(&manned.settings())
-        .repair_updates(ClearUpdates::default(), &Silent, &mut |preview| {
+        .repair_updates(ClearUpdates::default(), &NoObserver, &mut |preview| {
             asked.push(preview.actions.iter().map(|a| format!("{} {}", a.action, a.subject)).collect::<Vec<_>>());
             if asked.len() == 2 {
                 held = Some((manned.now(TIMER).masking, manned.now(SERVICE).active));
@@ -141,7 +141,7 @@ fn a_service_that_fetches_is_held_and_put_back() {
     assert_eq!(asked[1].len(), 1, "then what is damaged: {asked:?}");
     assert_eq!(held, Some((Masking::ThisRun, Active::Idle)));
     assert!(worker.ends());
-    assert_eq!(report.proof.as_ref().unwrap().outcome, ProofWord::Proved);
+    assert_eq!(report.proof.as_ref().unwrap().outcome, ProofOutcome::Proved);
     assert_eq!((manned.now(TIMER), manned.now(SERVICE)), (unit(Active::Running).state, unit(Active::Running).state));
     assert!(
         report.area(Area::Updates).unwrap().remaining.is_empty() && report.area(Area::Updates).unwrap().put_right == 1
@@ -166,7 +166,7 @@ fn what_began_to_install_while_somebody_thought_about_it_is_left_alone() {
     let mut first = Some(manned.at_work(&[LOCK]));
     let mut installs = None;
     let error = open(&manned.settings())
-        .repair_updates(ClearUpdates::default(), &Silent, &mut |_| {
+        .repair_updates(ClearUpdates::default(), &NoObserver, &mut |_| {
             drop(first.take());
             installs = Some(manned.at_work(&["/var/lib/dpkg/lock"]));
             Agreement::Yes
@@ -201,7 +201,7 @@ fn what_cannot_be_put_back_stays_unfinished_until_it_can() {
     assert_eq!(open(&manned.settings()).interrupted().unwrap(), [1]);
     let held = manned.now(TIMER);
     manned.services.write(TIMER, &StandInUnit { state: held, ..unit(Active::Running) }).unwrap();
-    open(&manned.settings()).recover(&Silent).unwrap();
+    open(&manned.settings()).recover(&NoObserver).unwrap();
     assert_eq!(manned.now(TIMER), unit(Active::Running).state);
 }
 
@@ -223,10 +223,10 @@ fn cut_at_any_operation_services_run_again_after_recovery() {
         manned.services.write(TIMER, &unit(Active::Running)).unwrap();
         let _worker = manned.at_work(&[LOCK]);
         let disk = Arc::new(TestDisk::new(Accident::Cut(n)));
-        let done = Workshop::open(manned.settings(), disk.clone())
-            .and_then(|mut w| w.repair_updates(ClearUpdates::default(), &Silent, &mut |_| Agreement::Yes));
+        let done = Engine::open(manned.settings(), disk.clone())
+            .and_then(|mut w| w.repair_updates(ClearUpdates::default(), &NoObserver, &mut |_| Agreement::Yes));
         for _ in 0..2 {
-            open(&manned.settings()).recover(&Silent).unwrap();
+            open(&manned.settings()).recover(&NoObserver).unwrap();
         }
         let states = (manned.now(TIMER), manned.now(SERVICE));
         assert_eq!(states, (unit(Active::Running).state, unit(Active::Running).state), "cut at {n}");

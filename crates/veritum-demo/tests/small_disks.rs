@@ -11,9 +11,9 @@ use std::path::PathBuf;
 
 use stand::{Stand, flip, names};
 use support::{STATE, assert_same, folder, open, undo};
-use veritum_core::event::Silent;
+use veritum_core::event::NoObserver;
 use veritum_core::model::Area;
-use veritum_core::report::{ProofReport, ProofWord, RepairReport};
+use veritum_core::report::{ProofOutcome, ProofReport, RepairReport};
 use veritum_core::testkit::Tree;
 use veritum_core::work::{Agreement, ClearUpdates, Settings, WorkError};
 use veritum_demo::mirror::Mischief;
@@ -48,7 +48,7 @@ impl Small {
 }
 
 fn renew(settings: &Settings) -> RepairReport {
-    open(settings).repair_updates(ClearUpdates::default(), &Silent, &mut |_| Agreement::Yes).unwrap()
+    open(settings).repair_updates(ClearUpdates::default(), &NoObserver, &mut |_| Agreement::Yes).unwrap()
 }
 
 fn proof(report: &RepairReport) -> &ProofReport {
@@ -91,13 +91,13 @@ fn where_there_is_no_room_what_can_be_fetched_again_goes_first_and_it_is_said() 
         let before = Tree::take(&machine, &[STATE]);
         let settings = Settings { target: machine.clone(), ..stand.settings() };
         let mut asked = Vec::new();
-        let done = open(&settings).repair_updates(ClearUpdates::default(), &Silent, &mut |preview| {
+        let done = open(&settings).repair_updates(ClearUpdates::default(), &NoObserver, &mut |preview| {
             asked.extend(preview.actions.iter().map(|a| (a.action.clone(), a.subject.to_string())));
             Agreement::Yes
         });
         match done {
             Ok(report) => {
-                assert_eq!(proof(&report).outcome, ProofWord::Proved, "{free} KiB");
+                assert_eq!(proof(&report).outcome, ProofOutcome::Proved, "{free} KiB");
                 assert!(
                     report.area(Area::Updates).unwrap().remaining.iter().any(|l| l.reason.contains("are free")),
                     "{report:#?}"
@@ -105,20 +105,20 @@ fn where_there_is_no_room_what_can_be_fetched_again_goes_first_and_it_is_said() 
             }
             Err(WorkError::Change(e)) => {
                 fs::remove_file(small.disk().join("filler")).unwrap();
-                open(&settings).recover(&Silent).unwrap();
+                open(&settings).recover(&NoObserver).unwrap();
                 assert_same(&format!("{free} KiB: {e}"), &before, &Tree::take(&machine, &[STATE, "filler"]));
                 continue;
             }
             Err(e) => panic!("{free} KiB: {e:?}"),
         }
         // With the lists as they should be, the downloads are known to be the archive's at the latest.
-        let report = open(&settings).repair_updates(ClearUpdates::default(), &Silent, &mut |preview| {
+        let report = open(&settings).repair_updates(ClearUpdates::default(), &NoObserver, &mut |preview| {
             asked.extend(preview.actions.iter().map(|a| (a.action.clone(), a.subject.to_string())));
             Agreement::Yes
         });
         let report = report.unwrap();
         assert_eq!(asked.iter().filter(|(action, _)| action == "free").count(), 2, "{asked:?}");
-        assert_eq!(proof(&report).outcome, ProofWord::Proved);
+        assert_eq!(proof(&report).outcome, ProofOutcome::Proved);
         let left = names(&machine.join(CACHE.trim_start_matches('/')));
         assert_eq!(left, ["partial", "unheard-of_1_amd64.deb"], "what nobody signed is not taken away");
         let told = undo(&settings, None).unwrap();

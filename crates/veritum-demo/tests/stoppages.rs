@@ -10,10 +10,10 @@ use std::process::Command;
 use support::{STATE, assert_same, folder, open, pristine, undo};
 use veritum_core::archive::Proxies;
 use veritum_core::check::Scope;
-use veritum_core::event::Silent;
+use veritum_core::event::NoObserver;
 use veritum_core::model::{Area, Finding};
 use veritum_core::platform::services::Services as _;
-use veritum_core::report::{ProofWord, RepairReport};
+use veritum_core::report::{ProofOutcome, RepairReport};
 use veritum_core::testkit::Tree;
 use veritum_core::work::{Agreement, ClearUpdates, ServiceManager, Settings};
 use veritum_demo::mirror::Mirror;
@@ -76,7 +76,7 @@ fn has(findings: &[Finding], fault: &Fault) -> bool {
 }
 
 fn renew(settings: &Settings) -> RepairReport {
-    open(settings).repair_updates(ClearUpdates::default(), &Silent, &mut |_| Agreement::Yes).unwrap()
+    open(settings).repair_updates(ClearUpdates::default(), &NoObserver, &mut |_| Agreement::Yes).unwrap()
 }
 
 /// The downloads that are there and were not damaged.
@@ -98,7 +98,7 @@ fn lives(faults: &[&'static Fault]) {
     let served = Served::with(faults);
     let (before, untouched) = (served.tree(), right(&served.demo(), faults));
     let updates = Scope { areas: vec![Area::Updates], ..Scope::default() };
-    let report = open(&served.settings()).check(&updates, &Silent).unwrap();
+    let report = open(&served.settings()).check(&updates, &NoObserver).unwrap();
     // By forged lists nobody can say what a download should be: that comes to light with the new ones.
     let hidden = |fault: &&&Fault| !names.contains(&"list-forged") || !fault.path.starts_with("/var/cache");
     for fault in faults.iter().filter(hidden) {
@@ -107,7 +107,7 @@ fn lives(faults: &[&'static Fault]) {
     }
     let report = renew(&served.settings());
     let proof = report.proof.as_ref().unwrap();
-    assert_eq!((proof.outcome, proof.updates, proof.security), (ProofWord::Proved, 1, 1), "{what}: {proof:#?}");
+    assert_eq!((proof.outcome, proof.updates, proof.security), (ProofOutcome::Proved, 1, 1), "{what}: {proof:#?}");
     assert!(
         report.area(Area::Updates).unwrap().remaining.is_empty(),
         "{what}: {:#?}",
@@ -117,7 +117,7 @@ fn lives(faults: &[&'static Fault]) {
     let (whole, tunnels) = served.mirror.as_proxy();
     assert!(whole >= 3 && tunnels == 0, "{what}: {whole} whole URLs, {tunnels} ways through");
     assert_eq!(right(&served.demo(), faults), untouched, "{what}: what was right is there, byte for byte");
-    let again = open(&served.settings()).check(&updates, &Silent).unwrap();
+    let again = open(&served.settings()).check(&updates, &NoObserver).unwrap();
     assert!(again.findings.is_empty(), "{what}: {:?}", again.findings);
     let manned = services(&served.demo());
     for unit in ["apt-daily.timer", "apt-daily.service", "apt-daily-upgrade.timer", "apt-daily-upgrade.service"] {
@@ -152,12 +152,12 @@ fn a_full_disk_is_named_and_updates_come_nevertheless() {
     let film = std::fs::read(&filler).unwrap();
     let before = served.tree();
     let updates = Scope { areas: vec![Area::Updates], ..Scope::default() };
-    let report = open(&served.settings()).check(&updates, &Silent).unwrap();
+    let report = open(&served.settings()).check(&updates, &NoObserver).unwrap();
     faults.iter().for_each(|fault| assert!(has(&report.findings, fault), "{}: {:?}", fault.name, report.findings));
     let cause = report.findings.iter().find(|f| has(std::slice::from_ref(f), faults[0])).unwrap().cause.clone();
     assert!(cause.unwrap().contains("KiB are free, and 64 MiB are needed"));
     let report = renew(&served.settings());
-    assert_eq!(report.proof.as_ref().unwrap().outcome, ProofWord::Proved);
+    assert_eq!(report.proof.as_ref().unwrap().outcome, ProofOutcome::Proved);
     let [left] = report.area(Area::Updates).unwrap().remaining.as_slice() else {
         panic!("{:?}", report.area(Area::Updates).unwrap().remaining)
     };

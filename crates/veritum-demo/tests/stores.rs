@@ -6,7 +6,7 @@ use std::os::unix::fs::PermissionsExt as _;
 use std::path::{Path, PathBuf};
 
 use support::folder;
-use veritum_core::event::{Event, Flow, Observer, Silent};
+use veritum_core::event::{Event, Flow, NoObserver, Observer};
 use veritum_core::model::{ComponentId, Digest, EntryKind};
 use veritum_core::store::{self, Contents as _, Reach, Store, StoreError};
 use veritum_core::trust::{KeyPair, Pins, StoreKeys};
@@ -56,7 +56,7 @@ impl Bench {
 
     fn fill(&self, packages: &[Package]) -> store::FillSummary {
         let paths: Vec<PathBuf> = packages.iter().map(|p| self.deb(p)).collect();
-        store::fill(&self.path(), &paths, 2, &Silent).unwrap()
+        store::fill(&self.path(), &paths, 2, &NoObserver).unwrap()
     }
 
     fn publish(&self) -> store::PublishSummary {
@@ -214,8 +214,8 @@ fn no_store_an_unsigned_one_and_a_newer_one_are_told_apart() {
 fn a_filling_that_is_stopped_names_nothing() {
     struct No;
     impl Observer for No {
-        fn hear(&self, event: Event<'_>) -> Flow {
-            if matches!(event, Event::Advance { .. }) { Flow::Stop } else { Flow::GoOn }
+        fn on_event(&self, event: Event<'_>) -> Flow {
+            if matches!(event, Event::Advance { .. }) { Flow::Stop } else { Flow::Continue }
         }
     }
     let bench = Bench::new();

@@ -4,7 +4,7 @@ mod support;
 
 use support::{check, folder, open, small_world};
 use veritum_core::check::Scope;
-use veritum_core::event::Silent;
+use veritum_core::event::NoObserver;
 use veritum_core::model::SystemPath;
 use veritum_core::testkit::Tree;
 use veritum_core::work::Settings;
@@ -18,12 +18,12 @@ fn whatever_only_looks_leaves_a_mounted_machine_as_it_was_state_folder_and_all()
     let before = everything();
     check(&world.settings());
     check(&Settings { quick: true, ..world.settings() });
-    let mut shop = open(&world.settings());
-    shop.status(true).unwrap();
-    shop.list_changes().unwrap();
-    shop.explain_path(&SystemPath::literal("/usr/share/quay/part-1"), &Silent).unwrap();
-    shop.plan_repair(&Scope::default(), &Silent).unwrap();
-    assert!(shop.recover(&Silent).unwrap().changes.is_empty());
+    let mut engine = open(&world.settings());
+    engine.status(true).unwrap();
+    engine.list_changes().unwrap();
+    engine.explain_path(&SystemPath::literal("/usr/share/quay/part-1"), &NoObserver).unwrap();
+    engine.plan_repair(&Scope::default(), &NoObserver).unwrap();
+    assert!(engine.recover(&NoObserver).unwrap().changes.is_empty());
     support::assert_same("nothing is written", &before, &everything());
     assert_eq!(open(&world.settings()).status(true).unwrap().last_check.unwrap().problems, 1);
 }

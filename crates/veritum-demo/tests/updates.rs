@@ -8,13 +8,13 @@ use std::path::{Path, PathBuf};
 
 use support::{Demo, assert_same, is_root, open};
 use veritum_core::check::Scope;
-use veritum_core::event::Silent;
+use veritum_core::event::NoObserver;
 use veritum_core::model::{Area, Finding, Verdict};
-use veritum_core::report::{CheckReport, OutcomeWord, UpdateKind};
+use veritum_core::report::{CheckReport, Outcome, UpdateKind};
 use veritum_core::work::{Settings, UpdatesWanted};
 
 fn check(settings: &Settings) -> CheckReport {
-    open(settings).check(&Scope { areas: vec![Area::Updates], ..Scope::default() }, &Silent).unwrap()
+    open(settings).check(&Scope { areas: vec![Area::Updates], ..Scope::default() }, &NoObserver).unwrap()
 }
 
 /// What is said, each with its subject and verdict, in order. The payments' vendor is known to the machine only, which is
@@ -59,7 +59,7 @@ fn an_undamaged_machine_can_be_updated_and_its_check_changes_nothing() {
     let report = check(&demo.settings());
     assert_eq!((said(&report.findings), said(&report.notes)), (vec![], vec![]));
     assert_eq!(report.notes.len(), 2, "the payments' source and their download");
-    assert!(report.unexamined.is_empty() && report.outcome >= OutcomeWord::SoundAsKnown, "{report:?}");
+    assert!(report.unexamined.is_empty() && report.outcome >= Outcome::SoundAsKnown, "{report:?}");
     let area = report.area(Area::Updates).unwrap();
     assert!(area.area == Area::Updates && area.bytes > 0 && area.examined > 50);
     assert!(area.extent.as_deref().unwrap().contains("nothing waits"));
@@ -142,7 +142,7 @@ fn lists_are_told_apart_by_what_is_wrong_with_them() {
         let found: Vec<_> = report.findings.iter().filter(|f| f.subject.to_string().contains(source)).collect();
         assert!(found.iter().any(|f| f.verdict == verdict), "{what}: {:?}", said(&report.findings));
         assert!(found.iter().all(|f| f.cause.is_some() && (f.remedy.is_some() || f.advice.is_some())), "{what}");
-        assert_eq!(report.outcome, OutcomeWord::Problems, "{what}");
+        assert_eq!(report.outcome, Outcome::Problems, "{what}");
         assert!(
             report.area(Area::Updates).unwrap().extent.as_deref().unwrap().starts_with("what waits cannot be told"),
             "{what}"
@@ -204,7 +204,7 @@ fn one_subject_is_one_finding_and_every_finding_can_be_explained() {
     let cause = garbled.cause.as_deref().unwrap();
     assert!(cause.contains("line 1") && cause.contains("line 2"), "{cause}");
     for finding in report.findings.iter().chain(&report.notes) {
-        let told = open(&demo.settings()).explain_finding(finding.id.as_str(), &Silent).unwrap();
+        let told = open(&demo.settings()).explain_finding(finding.id.as_str(), &NoObserver).unwrap();
         assert_eq!(told.finding.as_ref(), Some(finding));
     }
 }

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use jiff::civil::{Date, DateTime, Time};
-use veritum_core::model::Voucher;
+use veritum_core::model::Authority;
 
 /// Verify and repair an operating system against a trusted component store
 #[derive(Debug, Parser)]
@@ -103,10 +103,10 @@ pub(crate) enum Require {
 }
 
 impl Require {
-    pub(crate) fn least(self) -> Voucher {
+    pub(crate) fn least(self) -> Authority {
         match self {
-            Self::Signed => Voucher::Signed,
-            Self::Archive => Voucher::Archive,
+            Self::Signed => Authority::SignedStore,
+            Self::Archive => Authority::Archive,
         }
     }
 }

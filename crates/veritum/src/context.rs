@@ -9,7 +9,7 @@ use veritum_core::check::Policy;
 use veritum_core::machine::LiveDisk;
 use veritum_core::model::quoted;
 use veritum_core::store::Location;
-use veritum_core::work::{ServiceManager, Settings, Supplier, Workshop};
+use veritum_core::work::{Engine, ServiceManager, Settings, Supplier};
 
 use crate::args::{Color, Global, Require};
 use crate::commands::guard::begun_at;
@@ -86,8 +86,8 @@ impl Context {
         Ok(Self { global, settings, progress, given })
     }
 
-    pub(crate) fn open(&self) -> Result<Workshop, Failure> {
-        Ok(Workshop::open(self.settings.clone(), Arc::new(LiveDisk))?)
+    pub(crate) fn open(&self) -> Result<Engine, Failure> {
+        Ok(Engine::open(self.settings.clone(), Arc::new(LiveDisk))?)
     }
 
     /// A command to type next, with the options that this one was given.

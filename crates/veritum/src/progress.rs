@@ -153,7 +153,7 @@ fn words(phase: Phase) -> &'static str {
 }
 
 impl Observer for Progress {
-    fn hear(&self, event: Event<'_>) -> Flow {
+    fn on_event(&self, event: Event<'_>) -> Flow {
         match event {
             Event::Begin { phase, items, bytes } => self.begin(phase, items, bytes),
             Event::Advance { items, bytes } => self.advance(items, bytes),
@@ -166,7 +166,7 @@ impl Observer for Progress {
             Event::Recorded(kind) => pause_for_test(kind),
             _ => {}
         }
-        if self.is_stopped() { Flow::Stop } else { Flow::GoOn }
+        if self.is_stopped() { Flow::Stop } else { Flow::Continue }
     }
 }
 

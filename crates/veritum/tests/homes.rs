@@ -19,11 +19,11 @@ use std::time::Duration;
 
 use support::{Said, folder, program, said};
 use veritum_core::testkit::Tree;
-use veritum_demo::household::Household;
+use veritum_demo::test_home::TestHome;
 
 struct Bench {
     dir: tempfile::TempDir,
-    here: Household,
+    here: TestHome,
 }
 
 impl Bench {
@@ -31,7 +31,7 @@ impl Bench {
         let dir = folder();
         // Whoever's home it is must come to it.
         fs::set_permissions(dir.path(), fs::Permissions::from_mode(0o755)).unwrap();
-        let here = Household::new(&dir.path().join("world"));
+        let here = TestHome::new(&dir.path().join("world"));
         let mut config = String::from("target = \"machine\"\nstore = \"store\"\ncards = \"cards\"\n");
         if let Some((uid, gid)) = here.world.settings().policy.owner_of_root {
             config.push_str(&format!("owner-of-root = \"{uid}:{gid}\"\n"));
@@ -236,7 +236,7 @@ fn folders_that_are_swapped_for_links_meanwhile_lead_nowhere() {
         let mut found = Vec::new();
         texts(&home, &mut found);
         assert!(!found.iter().any(|text| text == "of the vault"), "nothing from outside came in");
-        for thing in veritum_demo::household::THINGS {
+        for thing in veritum_demo::test_home::THINGS {
             assert!(found.iter().any(|text| text == thing), "round {round}: {thing} is lost");
         }
     }

@@ -21,7 +21,7 @@ const BEGINNINGS: [(usize, &[u8]); 6] = [
 /// Whether a file looks like somebody's own, by its name and how it begins: then it is that, wherever it lies. Rather too
 /// often yes than once no: what is left where it is harms nobody.
 #[must_use]
-pub fn looks_like_own(name: &[u8], begins: &[u8]) -> bool {
+pub fn looks_user_authored(name: &[u8], begins: &[u8]) -> bool {
     let name = String::from_utf8_lossy(name).to_lowercase();
     // LibreOffice names what it saves by itself `letter.odt_0.odt`, others `letter.odt~` or `letter.odt.1`.
     let trimmed = name.trim_end_matches(|c: char| c == '~' || c == '.' || c.is_ascii_digit());
@@ -39,16 +39,18 @@ mod tests {
         for name in
             ["thesis.ODT", "the only copy.odt", "letter.odt_0.odt", "list.csv~", "old.pdf.1", "wallet.dat", "my.key"]
         {
-            assert!(looks_like_own(name.as_bytes(), b""), "{name}");
+            assert!(looks_user_authored(name.as_bytes(), b""), "{name}");
         }
         for name in ["cache2", "A0B1C2", "index.sqlite", "art.jpg", ".odt", "fonts.cache-8", "startupCache.8.little"] {
-            assert!(!looks_like_own(name.as_bytes(), b"\x7fELF"), "{name}");
+            assert!(!looks_user_authored(name.as_bytes(), b"\x7fELF"), "{name}");
         }
         let mut odt = b"PK\x03\x04".to_vec();
         odt.resize(30, 0);
         odt.extend(b"mimetypeapplication/vnd.oasis.opendocument.text");
         assert!(
-            looks_like_own(b"E1F2", &odt) && looks_like_own(b"x", b"%PDF-1.7") && !looks_like_own(b"x", &odt[..40])
+            looks_user_authored(b"E1F2", &odt)
+                && looks_user_authored(b"x", b"%PDF-1.7")
+                && !looks_user_authored(b"x", &odt[..40])
         );
         assert!(OWN.is_sorted());
     }
@@ -57,8 +59,8 @@ mod tests {
         #[test]
         fn what_people_make_is_theirs_however_damaged_it_is(seed: u64) {
             let begins = crate::testkit::mutated(b"PK\x03\x04mimetypeapplication/vnd.oasis.opendocument.text", seed);
-            proptest::prop_assert!(looks_like_own(b"thesis.odt", &begins));
-            proptest::prop_assert!(looks_like_own(b"x", &[b"%PDF-", &begins[..]].concat()));
+            proptest::prop_assert!(looks_user_authored(b"thesis.odt", &begins));
+            proptest::prop_assert!(looks_user_authored(b"x", &[b"%PDF-", &begins[..]].concat()));
         }
     }
 }

@@ -12,6 +12,6 @@ mod pattern;
 mod shipped;
 
 pub use card::{Card, CardError, Class, RawCard};
-pub use guard::looks_like_own;
+pub use guard::looks_user_authored;
 pub use pattern::{ASIDE, Base, Bases, Pattern, PatternError};
 pub use shipped::{Cards, cautious, cautious_sandboxed};

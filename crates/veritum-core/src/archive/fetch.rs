@@ -249,7 +249,7 @@ impl Fetcher {
                         return Err(e);
                     }
                 }
-                Err(FetchError::Broken { .. } | FetchError::Silent { .. }) if tries < TRIES => {}
+                Err(FetchError::Broken { .. } | FetchError::NoObserver { .. }) if tries < TRIES => {}
                 Err(e) => return Err(e),
             }
         }
@@ -278,7 +278,7 @@ impl Fetcher {
                 part.empty().map_err(disk)?;
                 have = 0;
             }
-            observer.hear(Event::Advance { items: 0, bytes: have });
+            observer.on_event(Event::Advance { items: 0, bytes: have });
             let mut pace = Pace::new(self.limits, &host);
             let mut piece = vec![0; 64 * 1024];
             loop {
@@ -292,7 +292,7 @@ impl Fetcher {
                     return Err(FetchError::TooLong { host });
                 }
                 part.append(&piece[..n]).map_err(disk)?;
-                if observer.hear(Event::Advance { items: 0, bytes: n as u64 }) == Flow::Stop {
+                if observer.on_event(Event::Advance { items: 0, bytes: n as u64 }) == Flow::Stop {
                     return Err(FetchError::Stopped);
                 }
             }
@@ -315,7 +315,7 @@ impl Fetch for Fetcher {
         loop {
             tries += 1;
             match self.get_from(url, &mut have, most, to) {
-                Err(FetchError::Broken { .. } | FetchError::Silent { .. }) if tries < TRIES => {}
+                Err(FetchError::Broken { .. } | FetchError::NoObserver { .. }) if tries < TRIES => {}
                 other => return Ok(other?),
             }
         }
@@ -353,7 +353,7 @@ impl Pace {
             return Ok(());
         }
         if self.bytes < SLOWEST * gone.as_secs().max(1) {
-            return Err(FetchError::Silent { host: self.host.clone() });
+            return Err(FetchError::NoObserver { host: self.host.clone() });
         }
         (self.since, self.bytes) = (Instant::now(), 0);
         Ok(())
@@ -429,7 +429,7 @@ mod tests {
     #[test]
     fn a_trickle_is_told_from_a_slow_line() {
         let mut pace = Pace::new(Limits { patience: Duration::ZERO, ..Limits::default() }, "quay.example");
-        assert_eq!(pace.step(1), Err(FetchError::Silent { host: "quay.example".into() }));
+        assert_eq!(pace.step(1), Err(FetchError::NoObserver { host: "quay.example".into() }));
         let mut pace = Pace::new(Limits { patience: Duration::ZERO, ..Limits::default() }, "quay.example");
         assert_eq!(pace.step(10_000), Ok(()));
         assert_eq!(Pace::new(Limits::default(), "quay.example").step(1), Ok(()), "it has only begun");

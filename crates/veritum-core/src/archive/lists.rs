@@ -2,8 +2,8 @@
 
 use std::collections::HashSet;
 
+use super::list_source::KEPT_AS;
 use super::opening::archs_of;
-use super::shelf::KEPT_AS;
 use super::source::{self, IndexState, Wanted, index_names};
 use super::{Archive, Found, OpenSource, Standing};
 use crate::machine::Machine;
@@ -69,7 +69,7 @@ impl Archive {
             let Some((open, found @ Found::Lists)) = &place.open else { return Vec::new() };
             let names = self.names_of_lists(&place.source, open.release.get(), &here);
             let folder = place.source.release_folder();
-            source::look_at_indexes(&found.shelf(machine, &place.source.uri), &folder, names, open)
+            source::look_at_indexes(&found.list_source(machine, &place.source.uri), &folder, names, open)
         };
         self.sources.iter().map(one).collect()
     }

@@ -10,6 +10,7 @@
 
 mod fetch;
 mod hand;
+mod list_source;
 mod lists;
 #[cfg(target_feature = "crt-static")]
 mod lookup;
@@ -17,7 +18,6 @@ mod opening;
 mod packages;
 mod partial;
 mod renewal;
-mod shelf;
 mod source;
 mod table;
 mod trouble;
@@ -43,7 +43,7 @@ use crate::platform::debian::apt::{AptConf, FileSum, Source};
 use crate::store::{Manifest, Records};
 use crate::trust::openpgp::Keyring;
 use crate::trust::{Doubts, Facts, VendorKeys, Verified};
-use shelf::Shelf;
+use list_source::ListSource;
 use source::OpenRelease;
 use unpack::Unpacked;
 
@@ -106,12 +106,12 @@ enum Found {
 }
 
 impl Found {
-    fn shelf<'a>(&'a self, machine: &'a Machine, uri: &'a str) -> Shelf<'a> {
+    fn list_source<'a>(&'a self, machine: &'a Machine, uri: &'a str) -> ListSource<'a> {
         match self {
-            Self::Lists => Shelf::Lists { machine, uri },
-            Self::OnMachine(folder) => Shelf::OnMachine { machine, folder: folder.clone() },
-            Self::OnHost(folder) => Shelf::OnHost { folder: folder.clone() },
-            Self::Network(fetcher) => Shelf::Network { fetcher, uri },
+            Self::Lists => ListSource::Lists { machine, uri },
+            Self::OnMachine(folder) => ListSource::OnMachine { machine, folder: folder.clone() },
+            Self::OnHost(folder) => ListSource::OnHost { folder: folder.clone() },
+            Self::Network(fetcher) => ListSource::Network { fetcher, uri },
         }
     }
 }

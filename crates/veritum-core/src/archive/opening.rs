@@ -4,7 +4,7 @@ use std::collections::HashSet;
 use std::path::Path;
 use std::sync::Arc;
 
-use super::shelf::Shelf;
+use super::list_source::ListSource;
 use super::source::{self, Follow, OpenRelease, Wanted};
 use super::{Archive, Found, OpenSource, Standing};
 use crate::event::{Event, Flow, Observer, Phase};
@@ -22,15 +22,20 @@ impl Archive {
     }
 
     /// Opens a suite's release file on a shelf.
-    fn release(&self, shelf: &Shelf<'_>, source: &Source, keyring: &Keyring) -> Result<OpenRelease, Standing> {
-        let open = self.follow().release(shelf, &source.release_folder(), keyring)?;
+    fn release(
+        &self,
+        list_source: &ListSource<'_>,
+        source: &Source,
+        keyring: &Keyring,
+    ) -> Result<OpenRelease, Standing> {
+        let open = self.follow().release(list_source, &source.release_folder(), keyring)?;
         if let Some(why) = of_another_suite(source, open.release.get()) {
             return Err(Standing::Unusable(why));
         }
         if let Some(why) = self.of_another_origin(source, open.release.get()) {
             return Err(Standing::Unusable(why));
         }
-        match self.went_back(shelf, source, open.release.get()) {
+        match self.went_back(list_source, source, open.release.get()) {
             Some(why) => Err(Standing::Unusable(why)),
             None => Ok(open),
         }
@@ -55,8 +60,8 @@ impl Archive {
 
     /// Whether what the network gives is older than what was seen of that archive before. Lists that lie on a machine
     /// may be as old as the machine.
-    fn went_back(&self, shelf: &Shelf<'_>, source: &Source, release: &Release) -> Option<String> {
-        let Shelf::Network { .. } = shelf else { return None };
+    fn went_back(&self, list_source: &ListSource<'_>, source: &Source, release: &Release) -> Option<String> {
+        let ListSource::Network { .. } = list_source else { return None };
         let seen = SeenReleases::in_folder(&self.settings.trust);
         let (date, origin) = (release.date?, release.origin.as_str());
         match seen.newest(&source.words()) {
@@ -82,7 +87,7 @@ impl Archive {
             let places = std::iter::once(Found::Lists).chain(source.folder().map(Found::OnMachine));
             let mut looked = Err(Standing::Absent("it has no release file here".into()));
             for place in places {
-                let release = self.release(&place.shelf(machine, &source.uri), &source, &keyring);
+                let release = self.release(&place.list_source(machine, &source.uri), &source, &keyring);
                 looked = release.map(|open| (open, place));
                 // What is there and does not count is not passed over for another copy.
                 if !matches!(looked, Err(Standing::Absent(_))) {
@@ -106,7 +111,7 @@ impl Archive {
             for suite in suites_in(&folder) {
                 let mut source = named_source(format!("file:{}/", folder.display()), suite);
                 let found = Found::OnHost(folder.clone());
-                let looked = self.release(&found.shelf(machine, &source.uri), &source, &keyring);
+                let looked = self.release(&found.list_source(machine, &source.uri), &source, &keyring);
                 if let Ok(open) = &looked {
                     source.components = components_of(open.release.get());
                 }
@@ -129,8 +134,8 @@ impl Archive {
             let components = if source.is_flat() { &[][..] } else { &source.components };
             let archs = archs_of(source, &self.archs, &asked);
             let wanted = Wanted { folder: &folder, components, archs: &archs };
-            let shelf = found.shelf(machine, &source.uri);
-            let texts = follow.indexes(&shelf, &wanted, open, &mut open_source.read, &mut open_source.standing);
+            let list_source = found.list_source(machine, &source.uri);
+            let texts = follow.indexes(&list_source, &wanted, open, &mut open_source.read, &mut open_source.standing);
             for text in texts {
                 self.table.add(at, open.release.get().on_demand, &text, &names);
             }
@@ -156,7 +161,7 @@ impl Archive {
         let over_network = machine_sources.iter().filter(|s| s.kind() == SourceKind::Network).cloned();
         let named = self.settings.urls.iter().flat_map(|url| at_url(url, &machine_sources));
         let all: Vec<(Source, bool)> = over_network.map(|s| (s, false)).chain(named.map(|s| (s, true))).collect();
-        observer.hear(Event::Begin { phase: Phase::Asking, items: all.len() as u64, bytes: 0 });
+        observer.on_event(Event::Begin { phase: Phase::Asking, items: all.len() as u64, bytes: 0 });
         let any_key = source::all_keys(machine, &self.common, &self.vendors);
         for (source, is_named) in all {
             let keyring = match is_named {
@@ -165,17 +170,17 @@ impl Archive {
             };
             self.ask_one(machine, source, is_named, &keyring);
             self.read_indexes(machine, wanted.iter());
-            if observer.hear(Event::Advance { items: 1, bytes: 0 }) == Flow::Stop {
+            if observer.on_event(Event::Advance { items: 1, bytes: 0 }) == Flow::Stop {
                 return Err(Stopped);
             }
         }
-        observer.hear(Event::End);
+        observer.on_event(Event::End);
         Ok(())
     }
 
     fn ask_one(&mut self, machine: &Machine, source: Source, is_named: bool, keyring: &Keyring) {
         let found = Found::Network(Arc::clone(&self.fetcher));
-        let asked = self.release(&found.shelf(machine, &source.uri), &source, keyring);
+        let asked = self.release(&found.list_source(machine, &source.uri), &source, keyring);
         let known = self.sources.iter().position(|s| !s.named && !is_named && s.source == source);
         match (known, asked) {
             (None, asked) => self.push_found(source, is_named, asked.map(|open| (open, found))),

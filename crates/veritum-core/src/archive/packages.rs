@@ -44,7 +44,7 @@ impl Archive {
         let bytes = |id: &ComponentId| self.table.of(id).first().map_or(0, |c| c.sum.get().size);
         // The largest first, each as soon as a processor is free: a large one begun last would be waited for alone.
         open.sort_by_key(|id| (std::cmp::Reverse(bytes(id)), *id));
-        observer.hear(Event::Begin {
+        observer.on_event(Event::Begin {
             phase: Phase::Unpacking,
             items: open.len() as u64,
             bytes: open.iter().map(|id| bytes(id)).sum(),
@@ -52,12 +52,12 @@ impl Archive {
         let got: Vec<Option<(ComponentId, Got)>> = pool.install(|| {
             let one = |id: &&ComponentId| {
                 let got = self.manifest_at_hand(machine, id);
-                let stop = observer.hear(Event::Advance { items: 1, bytes: bytes(id) }) == Flow::Stop;
+                let stop = observer.on_event(Event::Advance { items: 1, bytes: bytes(id) }) == Flow::Stop;
                 (!stop).then(|| ((*id).clone(), got))
             };
             open.iter().par_bridge().map(one).collect()
         });
-        observer.hear(Event::End);
+        observer.on_event(Event::End);
         let mut lacking = Vec::new();
         for one in got {
             match one.ok_or(Stopped)? {
@@ -134,7 +134,7 @@ impl Archive {
         if let Some(e) = self.hand.no_room_for(bytes) {
             return Ok(lacking.iter().map(|l| (l.id.clone(), e.clone())).collect());
         }
-        observer.hear(Event::Begin { phase: Phase::Downloading, items: lacking.len() as u64, bytes });
+        observer.on_event(Event::Begin { phase: Phase::Downloading, items: lacking.len() as u64, bytes });
         let mut failed = Vec::new();
         for one in lacking {
             let to = self.hand.download_place(&one.candidate);
@@ -145,11 +145,11 @@ impl Archive {
                 Err(FetchError::Stopped) => return Err(Stopped),
                 Err(e) => failed.push((one.id.clone(), e)),
             }
-            if observer.hear(Event::Advance { items: 1, bytes: 0 }) == Flow::Stop {
+            if observer.on_event(Event::Advance { items: 1, bytes: 0 }) == Flow::Stop {
                 return Err(Stopped);
             }
         }
-        observer.hear(Event::End);
+        observer.on_event(Event::End);
         Ok(failed)
     }
 

@@ -3,9 +3,9 @@
 //! The release file comes first, by itself: it is small, and tells how much the rest is. Indexes follow when somebody
 //! agreed. Nothing here writes to the machine.
 
+use super::list_source::{KEPT_AS, ListSource, OFFERED_AS, ShelfError};
 use super::lists::{AtHandLists, kept_name};
 use super::opening::of_another_suite;
-use super::shelf::{KEPT_AS, OFFERED_AS, Shelf, ShelfError};
 use super::source::{self, MAX_RELEASE, OpenRelease};
 use super::trouble::FetchError;
 use super::unpack::Unpacked;
@@ -184,7 +184,7 @@ impl Archive {
         let places: Vec<usize> = self.sources.iter().enumerate().filter(|(_, s)| !s.named).map(|(at, _)| at).collect();
         let places: Vec<usize> =
             places.into_iter().filter(|at| self.sources[*at].source.kind() == SourceKind::Network).collect();
-        observer.hear(Event::Begin { phase: Phase::Asking, items: places.len() as u64, bytes: 0 });
+        observer.on_event(Event::Begin { phase: Phase::Asking, items: places.len() as u64, bytes: 0 });
         let here = AtHandLists::look(machine);
         let mut all = Vec::new();
         for at in places {
@@ -192,11 +192,11 @@ impl Archive {
             let keyring = source::keyring_of(machine, &source.signers, &self.common, &self.vendors);
             let release = self.new_release(machine, at, &keyring, asked, &here);
             all.push(Renewal { source, release, lists: Vec::new() });
-            if observer.hear(Event::Advance { items: 1, bytes: 0 }) == Flow::Stop {
+            if observer.on_event(Event::Advance { items: 1, bytes: 0 }) == Flow::Stop {
                 return Err(Stopped);
             }
         }
-        observer.hear(Event::End);
+        observer.on_event(Event::End);
         Ok(all)
     }
 
@@ -212,7 +212,7 @@ impl Archive {
         let (files, open) = self.fetched_release(source, keyring)?;
         let release = open.release.get();
         self.require_new(at, release, asked.old_is_fine)?;
-        let kept = Shelf::Lists { machine, uri: &source.uri };
+        let kept = ListSource::Lists { machine, uri: &source.uri };
         let folder = source.release_folder();
         let same = |(name, bytes): &(&str, Vec<u8>)| {
             kept.get(&format!("{folder}{name}"), MAX_RELEASE).is_ok_and(|old| old.as_ref() == Some(bytes))
@@ -227,9 +227,9 @@ impl Archive {
 
     /// A release file with its signature, from the network.
     fn fetched_release(&self, source: &Source, keyring: &Keyring) -> Result<(ReleaseFiles, OpenRelease), RenewalError> {
-        let shelf = Shelf::Network { fetcher: &self.fetcher, uri: &source.uri };
+        let list_source = ListSource::Network { fetcher: &self.fetcher, uri: &source.uri };
         let folder = source.release_folder();
-        let get = |name: &'static str| match shelf.get(&format!("{folder}{name}"), MAX_RELEASE) {
+        let get = |name: &'static str| match list_source.get(&format!("{folder}{name}"), MAX_RELEASE) {
             Ok(bytes) => Ok(bytes.map(|bytes| (name, bytes))),
             Err(ShelfError::Fetch(e)) => Err(RenewalError::Fetch(e)),
             Err(ShelfError::Read(why)) => Err(RenewalError::Unusable(why)),
@@ -301,7 +301,7 @@ impl Archive {
     ) -> Vec<(String, u64)> {
         let release = open.release.get();
         let folder = source.release_folder();
-        let kept = Shelf::Lists { machine, uri: &source.uri };
+        let kept = ListSource::Lists { machine, uri: &source.uri };
         let bytes = |name: &str| {
             let forms = OFFERED_AS.iter().filter_map(|form| release.files.get(&format!("{name}{form}")));
             forms.map(|sum| sum.size).min().unwrap_or(0)
@@ -332,7 +332,7 @@ impl Archive {
         let here = AtHandLists::look(machine);
         let items = renewals.iter().map(|r| r.to_come().0).sum();
         let bytes = renewals.iter().map(|r| r.to_come().1).sum();
-        observer.hear(Event::Begin { phase: Phase::Lists, items, bytes });
+        observer.on_event(Event::Begin { phase: Phase::Lists, items, bytes });
         for renewal in renewals.iter_mut() {
             let Ok(new) = &renewal.release else { continue };
             match self.lists_of(&renewal.source, new, &here, observer)? {
@@ -340,7 +340,7 @@ impl Archive {
                 Err(e) => renewal.release = Err(e),
             }
         }
-        observer.hear(Event::End);
+        observer.on_event(Event::End);
         Ok(())
     }
 
@@ -359,7 +359,7 @@ impl Archive {
             Ok(held) => held,
             Err(e) => return Ok(Err(no_room(e))),
         };
-        let shelf = Shelf::Network { fetcher: &self.fetcher, uri: &source.uri };
+        let list_source = ListSource::Network { fetcher: &self.fetcher, uri: &source.uri };
         let folder = source.release_folder();
         let mtime = release.date.map_or(0, jiff::Timestamp::as_second);
         let mut lists = Vec::new();
@@ -374,7 +374,8 @@ impl Archive {
         for (name, bytes) in &new.lacking {
             let Ok(sum) = new.open.release.clone().derive(|r| r.files.get(name).copied().ok_or(())) else { continue };
             let wrong = |why: String| RenewalError::Index { name: name.clone(), why };
-            let got = match shelf.index(&folder, name, release.by_hash, &sum, &|form| release.files.get(form).copied())
+            let got = match list_source
+                .index(&folder, name, release.by_hash, &sum, &|form| release.files.get(form).copied())
             {
                 Ok(Some(text)) => take(name, text.get()).map_err(no_room),
                 Ok(None) => Err(wrong("the release file names it, and it is not there".into())),
@@ -384,7 +385,7 @@ impl Archive {
             if let Err(e) = got {
                 return Ok(Err(e));
             }
-            if observer.hear(Event::Advance { items: 1, bytes: *bytes }) == Flow::Stop {
+            if observer.on_event(Event::Advance { items: 1, bytes: *bytes }) == Flow::Stop {
                 return Err(Stopped);
             }
         }
@@ -392,7 +393,7 @@ impl Archive {
             if let Err(e) = take(name, bytes) {
                 return Ok(Err(no_room(e)));
             }
-            observer.hear(Event::Advance { items: 1, bytes: 0 });
+            observer.on_event(Event::Advance { items: 1, bytes: 0 });
         }
         self.unpacked().push(held);
         Ok(Ok(lists))

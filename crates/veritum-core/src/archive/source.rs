@@ -2,7 +2,7 @@
 
 use std::collections::HashSet;
 
-use super::shelf::{Shelf, ShelfError};
+use super::list_source::{ListSource, ShelfError};
 use super::table::{condensed, remembered};
 use crate::machine::Machine;
 use crate::model::SystemPath;
@@ -96,9 +96,14 @@ impl OpenRelease {
 
 impl Follow<'_> {
     /// Opens a suite's release file.
-    pub(super) fn release(&self, shelf: &Shelf<'_>, folder: &str, keyring: &Keyring) -> Result<OpenRelease, Standing> {
+    pub(super) fn release(
+        &self,
+        list_source: &ListSource<'_>,
+        folder: &str,
+        keyring: &Keyring,
+    ) -> Result<OpenRelease, Standing> {
         let get = |name: &str| {
-            shelf.get(&format!("{folder}{name}"), MAX_RELEASE).map_err(|e| Standing::Absent(e.to_string()))
+            list_source.get(&format!("{folder}{name}"), MAX_RELEASE).map_err(|e| Standing::Absent(e.to_string()))
         };
         let known = |fingerprint: &str| self.vendors.knows(fingerprint);
         let signed: Result<Signed, SignatureError> = match get("InRelease")? {
@@ -123,7 +128,7 @@ impl Follow<'_> {
     /// A suite's indexes, condensed, as far as they were not read before; what is wrong with one goes to the standing.
     pub(super) fn indexes(
         &self,
-        shelf: &Shelf<'_>,
+        list_source: &ListSource<'_>,
         wanted: &Wanted<'_>,
         open: &OpenRelease,
         read: &mut HashSet<String>,
@@ -136,7 +141,7 @@ impl Follow<'_> {
             if !read.insert(name.clone()) {
                 continue;
             }
-            let got = self.index(shelf, wanted.folder, &name, open);
+            let got = self.index(list_source, wanted.folder, &name, open);
             let Standing::Vouched { bad_indexes, missing_indexes, .. } = &mut *standing else { continue };
             match got {
                 Ok(Some(text)) => texts.push(text),
@@ -151,7 +156,7 @@ impl Follow<'_> {
 
     fn index(
         &self,
-        shelf: &Shelf<'_>,
+        list_source: &ListSource<'_>,
         folder: &str,
         name: &str,
         open: &OpenRelease,
@@ -161,7 +166,7 @@ impl Follow<'_> {
         if let Some(known) = remembered(self.facts, sum.get()) {
             return Ok(Some(known));
         }
-        let Some(text) = whole_index(shelf, folder, name, release, &sum)? else { return Ok(None) };
+        let Some(text) = whole_index(list_source, folder, name, release, &sum)? else { return Ok(None) };
         let condensed = condensed(text);
         self.facts.keep(FactKind::Index, &sum.get().sha256, &condensed);
         Ok(Some(condensed))
@@ -170,7 +175,7 @@ impl Follow<'_> {
 
 /// An index as plain text, when it is at hand and the one that was signed.
 pub(super) fn whole_index(
-    shelf: &Shelf<'_>,
+    list_source: &ListSource<'_>,
     folder: &str,
     name: &str,
     release: &Release,
@@ -180,12 +185,12 @@ pub(super) fn whole_index(
         return Err("it is larger than is sensible".into());
     }
     let sum_of = |form: &str| -> Option<FileSum> { release.files.get(form).copied() };
-    shelf.index(folder, name, release.by_hash, sum, &sum_of).map_err(|e: ShelfError| e.to_string())
+    list_source.index(folder, name, release.by_hash, sum, &sum_of).map_err(|e: ShelfError| e.to_string())
 }
 
 /// How lists of a suite lie on a shelf, whatever was verified of them before.
 pub(super) fn look_at_indexes(
-    shelf: &Shelf<'_>,
+    list_source: &ListSource<'_>,
     folder: &str,
     names: Vec<String>,
     open: &OpenRelease,
@@ -194,7 +199,7 @@ pub(super) fn look_at_indexes(
     let mut all = Vec::new();
     for name in names {
         let Ok(sum) = open.release.clone().derive(|r| r.files.get(&name).copied().ok_or(())) else { continue };
-        let state = match whole_index(shelf, folder, &name, release, &sum) {
+        let state = match whole_index(list_source, folder, &name, release, &sum) {
             Ok(Some(_)) => IndexState::Right,
             Ok(None) if sum.get().size == 0 => IndexState::Right,
             Ok(None) => IndexState::Missing,

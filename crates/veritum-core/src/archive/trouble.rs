@@ -16,7 +16,7 @@ pub enum FetchError {
     },
     /// It was reached and then fell silent, or was too slow.
     #[error("{host} fell silent")]
-    Silent {
+    NoObserver {
         /// The host.
         host: String,
     },
@@ -85,10 +85,10 @@ pub(super) fn broken(host: &str, error: &io::Error) -> FetchError {
     let host = host.to_owned();
     let inner = error.get_ref().and_then(|e| e.downcast_ref::<ureq::Error>());
     if matches!(inner, Some(ureq::Error::Timeout(_))) {
-        return FetchError::Silent { host };
+        return FetchError::NoObserver { host };
     }
     match error.kind() {
-        io::ErrorKind::TimedOut | io::ErrorKind::WouldBlock => FetchError::Silent { host },
+        io::ErrorKind::TimedOut | io::ErrorKind::WouldBlock => FetchError::NoObserver { host },
         _ => FetchError::Broken { host, why: crate::model::error_words(error) },
     }
 }
@@ -100,9 +100,9 @@ pub(super) fn failed(host: &str, error: ureq::Error) -> FetchError {
         ureq::Error::Timeout(ureq::Timeout::Resolve | ureq::Timeout::Connect) => {
             FetchError::Unreachable { host, why: "it does not answer".into() }
         }
-        ureq::Error::Timeout(_) => FetchError::Silent { host },
+        ureq::Error::Timeout(_) => FetchError::NoObserver { host },
         ureq::Error::HostNotFound => FetchError::Unreachable { host, why: "there is no such host".into() },
-        ureq::Error::Io(e) if e.kind() == io::ErrorKind::TimedOut => FetchError::Silent { host },
+        ureq::Error::Io(e) if e.kind() == io::ErrorKind::TimedOut => FetchError::NoObserver { host },
         // The standard library gives this no kind of its own.
         ureq::Error::Io(e) if e.to_string().contains("failed to lookup address") => {
             FetchError::Unreachable { host, why: "its name cannot be looked up: is there a network?".into() }
@@ -130,6 +130,6 @@ mod tests {
         let cut = io::Error::from(io::ErrorKind::ConnectionReset);
         assert!(matches!(broken("quay.example", &cut), FetchError::Broken { .. }));
         let silent = io::Error::from(io::ErrorKind::TimedOut);
-        assert!(matches!(broken("quay.example", &silent), FetchError::Silent { .. }));
+        assert!(matches!(broken("quay.example", &silent), FetchError::NoObserver { .. }));
     }
 }

@@ -2,8 +2,8 @@
 
 use std::io;
 
-use super::keep::{Shelf, give, make_private, private};
-use super::round::Desk;
+use super::keep::{BackupSlot, give, make_private, private};
+use super::round::ChangeContext;
 use super::state::make_folder;
 use crate::apps::ASIDE;
 use crate::machine::Dir;
@@ -21,10 +21,10 @@ fn checked(name: &str) -> io::Result<&[u8]> {
 }
 
 /// The home, and the place below it.
-fn home_of<'a>(desk: &Desk<'_>, place: &'a SystemPath) -> io::Result<(Dir, &'a [u8])> {
-    let home = desk.home.ok_or(io::ErrorKind::InvalidInput)?;
+fn home_of<'a>(context: &ChangeContext<'_>, place: &'a SystemPath) -> io::Result<(Dir, &'a [u8])> {
+    let home = context.home.ok_or(io::ErrorKind::InvalidInput)?;
     let below = place.below(&home.place).filter(|below| !below.is_empty()).ok_or(io::ErrorKind::InvalidInput)?;
-    Ok((desk.machine.dir(&home.place)?, below))
+    Ok((context.machine.dir(&home.place)?, below))
 }
 
 fn split(below: &[u8]) -> (Option<&[u8]>, &[u8]) {
@@ -41,8 +41,8 @@ pub(super) fn is_anothers(error: &io::Error) -> bool {
 }
 
 /// Makes sure that things can be set aside in a home, and makes nothing.
-pub(super) fn require(desk: &Desk<'_>, home: &SystemPath) -> io::Result<()> {
-    let dir = desk.machine.dir(home)?;
+pub(super) fn require(context: &ChangeContext<'_>, home: &SystemPath) -> io::Result<()> {
+    let dir = context.machine.dir(home)?;
     if dir.look(ASIDE.as_bytes())?.is_some() {
         return private(&dir, ASIDE.as_bytes()).map(drop);
     }
@@ -57,20 +57,20 @@ pub(super) fn require(desk: &Desk<'_>, home: &SystemPath) -> io::Result<()> {
 }
 
 /// Opens where something that was at `place` is set aside.
-pub(super) fn open(desk: &Desk<'_>, name: &str, place: &SystemPath) -> io::Result<Shelf> {
-    let (home, below) = home_of(desk, place)?;
+pub(super) fn open(context: &ChangeContext<'_>, name: &str, place: &SystemPath) -> io::Result<BackupSlot> {
+    let (home, below) = home_of(context, place)?;
     let (above, last) = split(below);
     let all = private(&home, ASIDE.as_bytes())?;
     let mut dir = all.beside(all.disk().open_dir(all.fd(), checked(name)?)?);
     if let Some(above) = above {
         dir = dir.beside(dir.disk().open_dir(dir.fd(), above)?);
     }
-    Ok(Shelf::of_a_user(dir, last))
+    Ok(BackupSlot::of_a_user(dir, last))
 }
 
 /// The same; folders on the way that are not there are made.
-pub(super) fn make(desk: &Desk<'_>, name: &str, place: &SystemPath) -> io::Result<Shelf> {
-    let (home, below) = home_of(desk, place)?;
+pub(super) fn make(context: &ChangeContext<'_>, name: &str, place: &SystemPath) -> io::Result<BackupSlot> {
+    let (home, below) = home_of(context, place)?;
     let (above, last) = split(below);
     let owner = home.look_self().map(|stat| (stat.uid, stat.gid))?;
     let all = make_private(&home, ASIDE.as_bytes())?;
@@ -85,7 +85,7 @@ pub(super) fn make(desk: &Desk<'_>, name: &str, place: &SystemPath) -> io::Resul
         give(&dir, folder, owner)?;
         dir = next;
     }
-    Ok(Shelf::of_a_user(dir, last))
+    Ok(BackupSlot::of_a_user(dir, last))
 }
 
 /// The deepest folder on the way that is there, and what is left of the way.
@@ -105,8 +105,8 @@ fn deepest<'a>(all: &Dir, way: &'a [u8]) -> io::Result<(Dir, &'a [u8])> {
 }
 
 /// Takes the folders away that stand empty since something was brought back from there; whatever is still in one keeps it.
-pub(super) fn tidy(desk: &Desk<'_>, name: &str, place: &SystemPath) -> io::Result<()> {
-    let (home, below) = home_of(desk, place)?;
+pub(super) fn tidy(context: &ChangeContext<'_>, name: &str, place: &SystemPath) -> io::Result<()> {
+    let (home, below) = home_of(context, place)?;
     let before = home.look_self()?.mtime;
     let all = match private(&home, ASIDE.as_bytes()) {
         Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(()),

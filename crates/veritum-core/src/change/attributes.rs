@@ -4,9 +4,9 @@
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
 
-use super::record::Cleared;
-use super::round::Desk;
-use super::spot::folder;
+use super::record::ClearedFlags;
+use super::round::ChangeContext;
+use super::site::folder;
 use crate::model::{FileKind, Stat, SystemPath};
 
 /// Inode flags of chattr(1).
@@ -26,24 +26,28 @@ pub(super) fn word_of(flags: u32) -> Option<&'static str> {
 }
 
 /// Clears what locks these places; answers how they look then, since clearing changes their change time.
-pub(super) fn clear(desk: &Desk<'_>, places: &[Cleared]) -> io::Result<Vec<Stat>> {
-    each(desk, places, |disk_flags, _| disk_flags & !LOCKING)
+pub(super) fn clear(context: &ChangeContext<'_>, places: &[ClearedFlags]) -> io::Result<Vec<Stat>> {
+    each(context, places, |disk_flags, _| disk_flags & !LOCKING)
 }
 
 /// Puts the locks back on whatever stands at these places now.
-pub(super) fn put_back(desk: &Desk<'_>, places: &[Cleared]) -> io::Result<Vec<Stat>> {
-    each(desk, places, |disk_flags, cleared| disk_flags | cleared.flags & LOCKING)
+pub(super) fn put_back(context: &ChangeContext<'_>, places: &[ClearedFlags]) -> io::Result<Vec<Stat>> {
+    each(context, places, |disk_flags, cleared| disk_flags | cleared.flags & LOCKING)
 }
 
-fn each(desk: &Desk<'_>, places: &[Cleared], flags: impl Fn(u32, &Cleared) -> u32) -> io::Result<Vec<Stat>> {
+fn each(
+    context: &ChangeContext<'_>,
+    places: &[ClearedFlags],
+    flags: impl Fn(u32, &ClearedFlags) -> u32,
+) -> io::Result<Vec<Stat>> {
     let mut stats = Vec::new();
     for cleared in places {
         // A journal is foreign bytes: places of the users are not touched on its word.
-        if desk.protection.reason(&cleared.place).is_some() {
+        if context.protection.reason(&cleared.place).is_some() {
             continue;
         }
-        let Some(open) = open(desk, &cleared.place)? else { continue };
-        let disk = desk.machine.disk();
+        let Some(open) = open(context, &cleared.place)? else { continue };
+        let disk = context.machine.disk();
         let Some(now) = disk.flags(open.as_fd())? else { continue };
         let wanted = flags(now, cleared);
         if wanted != now {
@@ -55,9 +59,9 @@ fn each(desk: &Desk<'_>, places: &[Cleared], flags: impl Fn(u32, &Cleared) -> u3
 }
 
 /// Opens a place to look at its flags; none when nothing that has any stands there.
-fn open(desk: &Desk<'_>, place: &SystemPath) -> io::Result<Option<OwnedFd>> {
+fn open(context: &ChangeContext<'_>, place: &SystemPath) -> io::Result<Option<OwnedFd>> {
     let parent = place.parent().unwrap_or_else(SystemPath::root);
-    let Some(dir) = folder(desk, &parent)? else { return Ok(None) };
+    let Some(dir) = folder(context, &parent)? else { return Ok(None) };
     match dir.look(place.entry())?.map(|s| s.kind) {
         Some(FileKind::File) => dir.disk().open_file(dir.fd(), place.entry()).map(Some),
         Some(FileKind::Folder) => dir.disk().open_dir(dir.fd(), place.entry()).map(Some),

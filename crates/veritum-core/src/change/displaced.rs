@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 
 use super::keep::{Kept, folder_for};
-use super::round::{Desk, RoundReceipt};
+use super::round::{ChangeContext, RoundReceipt};
 use crate::machine::Dir;
 use crate::model::{FileKind, Identity};
 use crate::plan::{Operation, PlannedAction};
@@ -16,7 +16,7 @@ const MAX_FILES: usize = 200_000;
 /// The files that a round of a change displaced, also those within displaced folders. What only got another owner or
 /// mode is still the same file.
 #[must_use]
-pub fn displaced(desk: &Desk<'_>, change: u64, receipt: &RoundReceipt) -> HashSet<Identity> {
+pub fn displaced(context: &ChangeContext<'_>, change: u64, receipt: &RoundReceipt) -> HashSet<Identity> {
     let mut files = HashSet::new();
     for action in &receipt.actions {
         let outcome = receipt.outcomes.iter().find(|o| o.index == action.index && o.failed.is_none());
@@ -28,7 +28,7 @@ pub fn displaced(desk: &Desk<'_>, change: u64, receipt: &RoundReceipt) -> HashSe
                 files.extend([Some(before.id), outcome.kept.as_ref().map(|k| k.stat.id)].into_iter().flatten())
             }
             FileKind::Folder => {
-                if let Some(folder) = kept_folder(desk, change, receipt.round, action) {
+                if let Some(folder) = kept_folder(context, change, receipt.round, action) {
                     collect(&folder, &mut files, 0);
                 }
             }
@@ -38,9 +38,9 @@ pub fn displaced(desk: &Desk<'_>, change: u64, receipt: &RoundReceipt) -> HashSe
     files
 }
 
-fn kept_folder(desk: &Desk<'_>, change: u64, round: u32, action: &PlannedAction) -> Option<Dir> {
-    let folder = folder_for(desk, &action.place.parent()?).ok()?;
-    let kept = Kept { folder: &folder, change, round, index: action.index, place: &action.place }.open(desk).ok()?;
+fn kept_folder(context: &ChangeContext<'_>, change: u64, round: u32, action: &PlannedAction) -> Option<Dir> {
+    let folder = folder_for(context, &action.place.parent()?).ok()?;
+    let kept = Kept { folder: &folder, change, round, index: action.index, place: &action.place }.open(context).ok()?;
     kept.inner().ok()
 }
 

@@ -8,8 +8,8 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 use std::io;
 
-use super::round::Desk;
-use super::spot::folder;
+use super::round::ChangeContext;
+use super::site::folder;
 use crate::machine::Dir;
 use crate::model::{FileKind, SystemPath};
 
@@ -25,29 +25,29 @@ pub(super) struct Folders {
 
 impl Folders {
     /// Opens a folder; in a home it is the one that was opened first. None when it is gone, or another thing stands there.
-    pub(super) fn get(&self, desk: &Desk<'_>, place: &SystemPath) -> io::Result<Option<Dir>> {
+    pub(super) fn get(&self, context: &ChangeContext<'_>, place: &SystemPath) -> io::Result<Option<Dir>> {
         if let Some(held) = self.held.borrow().get(place) {
             return Ok(Some(held.clone()));
         }
-        let opened = folder(desk, place)?;
-        if let (Some(dir), Some(_)) = (&opened, desk.home) {
+        let opened = folder(context, place)?;
+        if let (Some(dir), Some(_)) = (&opened, context.home) {
             self.held.borrow_mut().insert(place.clone(), dir.clone());
         }
         Ok(opened)
     }
 
     /// Whether the folder that is held is no longer the one at its place.
-    pub(super) fn was_moved(&self, desk: &Desk<'_>, place: &SystemPath) -> io::Result<bool> {
+    pub(super) fn was_moved(&self, context: &ChangeContext<'_>, place: &SystemPath) -> io::Result<bool> {
         let Some(held) = self.held.borrow().get(place).cloned() else { return Ok(false) };
-        let Some(now) = folder(desk, place)? else { return Ok(true) };
+        let Some(now) = folder(context, place)? else { return Ok(true) };
         Ok(now.look_self()?.id != held.look_self()?.id)
     }
 
     /// Looks in the home for the folder that was at `place`, by names that a round gave in it; holds it when it is found.
-    pub(super) fn find(&self, desk: &Desk<'_>, place: &SystemPath, given: &[Vec<u8>]) -> io::Result<()> {
-        let Some(home) = desk.home else { return Ok(()) };
+    pub(super) fn find(&self, context: &ChangeContext<'_>, place: &SystemPath, given: &[Vec<u8>]) -> io::Result<()> {
+        let Some(home) = context.home else { return Ok(()) };
         let mut left = MAX_NAMES;
-        if let Some(found) = search(&desk.machine.dir(&home.place)?, given, MAX_DEPTH, &mut left) {
+        if let Some(found) = search(&context.machine.dir(&home.place)?, given, MAX_DEPTH, &mut left) {
             self.held.borrow_mut().insert(place.clone(), found);
         }
         Ok(())

@@ -9,10 +9,10 @@ use std::os::fd::{AsFd, OwnedFd};
 
 use serde::{Deserialize, Serialize};
 
-use super::record::{Begin, Cleared, ParentTime, Record};
+use super::record::{Begin, ClearedFlags, ParentTime, Record};
 use crate::machine::{Dir, read_to_limit};
 use crate::model::{Digest, Identity};
-use crate::plan::{Outcome, PlannedAction};
+use crate::plan::{ActionOutcome, PlannedAction};
 
 /// The format's name; a journal of any other is refused before anything is written.
 pub(super) const FORMAT: &str = "veritum.journal/1";
@@ -139,7 +139,7 @@ pub struct RoundLog<'a> {
     /// The folders that they are in.
     pub parents: &'a [ParentTime],
     /// Places whose locking attributes are cleared meanwhile.
-    pub cleared: &'a [Cleared],
+    pub cleared: &'a [ClearedFlags],
     /// What was staged, once it was committed.
     pub staged: Option<&'a [(u32, Identity)]>,
     /// What was given up while staging.
@@ -147,7 +147,7 @@ pub struct RoundLog<'a> {
     /// Whether it was on its way back.
     pub back: bool,
     /// What came of it, when it is done.
-    pub outcomes: Option<&'a [Outcome]>,
+    pub outcomes: Option<&'a [ActionOutcome]>,
     /// Why it was taken back, when it was.
     pub taken_back: Option<&'a str>,
 }

@@ -4,8 +4,8 @@ use std::io;
 use std::os::fd::AsFd;
 
 use super::aside;
-use super::round::Desk;
-use super::spot::{Care, move_to_free};
+use super::round::ChangeContext;
+use super::site::{Caution, move_to_free};
 use super::state::make_folder;
 use crate::machine::Dir;
 use crate::model::{ContentHasher, Digest, FileKind, LinkTarget, Stat, SystemPath};
@@ -20,13 +20,13 @@ fn kept_name(round: u32, index: u32) -> Vec<u8> {
 }
 
 /// A name in an open folder, and the one under which a copy of it is begun.
-pub(super) struct Shelf {
+pub(super) struct BackupSlot {
     pub(super) dir: Dir,
     pub(super) name: Vec<u8>,
     part: Vec<u8>,
 }
 
-impl Shelf {
+impl BackupSlot {
     /// A name of our own making.
     pub(super) fn ours(dir: &Dir, name: &[u8]) -> Self {
         Self { dir: dir.clone(), name: name.to_vec(), part: [name, b".part"].concat() }
@@ -75,17 +75,19 @@ pub(super) struct Kept<'a> {
 
 impl Kept<'_> {
     /// Opens where it is kept.
-    pub(super) fn open(&self, desk: &Desk<'_>) -> io::Result<Shelf> {
+    pub(super) fn open(&self, context: &ChangeContext<'_>) -> io::Result<BackupSlot> {
         match self.folder {
-            KeptFolder::Aside(name) => aside::open(desk, name, self.place),
-            folder => Ok(Shelf::ours(&kept_dir(desk, folder, self.change)?, &kept_name(self.round, self.index))),
+            KeptFolder::Aside(name) => aside::open(context, name, self.place),
+            folder => {
+                Ok(BackupSlot::ours(&kept_dir(context, folder, self.change)?, &kept_name(self.round, self.index)))
+            }
         }
     }
 
     /// The same; none where nothing is kept at all. In a home what its user has put in the place of it counts as that: a user
     /// must not be able to hold a change up.
-    pub(super) fn find(&self, desk: &Desk<'_>) -> io::Result<Option<Shelf>> {
-        match self.open(desk) {
+    pub(super) fn find(&self, context: &ChangeContext<'_>) -> io::Result<Option<BackupSlot>> {
+        match self.open(context) {
             Err(e) if e.kind() == io::ErrorKind::NotFound => Ok(None),
             Err(e) if matches!(self.folder, KeptFolder::Aside(_)) && aside::is_anothers(&e) => Ok(None),
             other => other.map(Some),
@@ -93,10 +95,12 @@ impl Kept<'_> {
     }
 
     /// Opens where it is kept, and makes it when it is not there.
-    pub(super) fn make(&self, desk: &Desk<'_>) -> io::Result<Shelf> {
+    pub(super) fn make(&self, context: &ChangeContext<'_>) -> io::Result<BackupSlot> {
         match self.folder {
-            KeptFolder::Aside(name) => aside::make(desk, name, self.place),
-            folder => Ok(Shelf::ours(&make_kept_dir(desk, folder, self.change)?, &kept_name(self.round, self.index))),
+            KeptFolder::Aside(name) => aside::make(context, name, self.place),
+            folder => {
+                Ok(BackupSlot::ours(&make_kept_dir(context, folder, self.change)?, &kept_name(self.round, self.index)))
+            }
         }
     }
 }
@@ -107,14 +111,14 @@ fn within(dir: &Dir) -> io::Result<(u64, u64)> {
 }
 
 /// In which kept folder what is displaced in a folder goes: one from which moving is one rename.
-pub(super) fn folder_for(desk: &Desk<'_>, parent: &SystemPath) -> io::Result<KeptFolder> {
-    let here = within(&desk.machine.dir(parent)?)?;
-    if within(desk.state.dir())? == here {
+pub(super) fn folder_for(context: &ChangeContext<'_>, parent: &SystemPath) -> io::Result<KeptFolder> {
+    let here = within(&context.machine.dir(parent)?)?;
+    if within(context.state.dir())? == here {
         return Ok(KeptFolder::State);
     }
     let mut top = parent.clone();
     while let Some(above) = top.parent() {
-        if within(&desk.machine.dir(&above)?)? != here {
+        if within(&context.machine.dir(&above)?)? != here {
             break;
         }
         top = above;
@@ -123,11 +127,11 @@ pub(super) fn folder_for(desk: &Desk<'_>, parent: &SystemPath) -> io::Result<Kep
 }
 
 /// Opens the kept folder of a change.
-fn kept_dir(desk: &Desk<'_>, folder: &KeptFolder, change: u64) -> io::Result<Dir> {
+fn kept_dir(context: &ChangeContext<'_>, folder: &KeptFolder, change: u64) -> io::Result<Dir> {
     match folder {
-        KeptFolder::State => desk.state.sub(&format!("kept/{change}")),
+        KeptFolder::State => context.state.sub(&format!("kept/{change}")),
         KeptFolder::Top(top) => {
-            let top = private(&desk.machine.dir(top)?, b".veritum-kept")?;
+            let top = private(&context.machine.dir(top)?, b".veritum-kept")?;
             Ok(top.beside(top.disk().open_dir(top.fd(), change.to_string().as_bytes())?))
         }
         // Where things are set aside each has a folder of its own.
@@ -166,11 +170,11 @@ pub(super) fn make_private(top: &Dir, name: &[u8]) -> io::Result<Dir> {
 }
 
 /// Opens the kept folder of a change, and makes it when it is not there.
-fn make_kept_dir(desk: &Desk<'_>, folder: &KeptFolder, change: u64) -> io::Result<Dir> {
+fn make_kept_dir(context: &ChangeContext<'_>, folder: &KeptFolder, change: u64) -> io::Result<Dir> {
     match folder {
-        KeptFolder::State => desk.state.make_sub(&format!("kept/{change}")),
+        KeptFolder::State => context.state.make_sub(&format!("kept/{change}")),
         KeptFolder::Top(top) => {
-            let top = make_private(&desk.machine.dir(top)?, b".veritum-kept")?;
+            let top = make_private(&context.machine.dir(top)?, b".veritum-kept")?;
             make_folder(&top, change.to_string().as_bytes())
         }
         KeptFolder::Aside(_) => Err(io::ErrorKind::InvalidInput.into()),
@@ -178,19 +182,19 @@ fn make_kept_dir(desk: &Desk<'_>, folder: &KeptFolder, change: u64) -> io::Resul
 }
 
 /// Moves a thing to the kept contents, or from there.
-pub(super) fn keep(from: &Dir, name: &[u8], to: &Shelf) -> io::Result<()> {
-    match move_to_free(from, name, &to.dir, &to.name, Care::Looked) {
+pub(super) fn keep(from: &Dir, name: &[u8], to: &BackupSlot) -> io::Result<()> {
+    match move_to_free(from, name, &to.dir, &to.name, Caution::Looked) {
         Err(e) if e.raw_os_error() == Some(rustix::io::Errno::XDEV.raw_os_error()) => copy_out(from, name, to),
         other => other,
     }
 }
 
 /// Where a rename is not to be had (layers of an overlay): a whole, durable copy first, then the name goes.
-fn copy_out(from: &Dir, name: &[u8], shelf: &Shelf) -> io::Result<()> {
+fn copy_out(from: &Dir, name: &[u8], slot: &BackupSlot) -> io::Result<()> {
     let disk = from.disk();
     let stat = disk.look(from.fd(), name)?;
-    shelf.discard_part()?;
-    let Shelf { dir: to, name: kept, part } = shelf;
+    slot.discard_part()?;
+    let BackupSlot { dir: to, name: kept, part } = slot;
     match stat.kind {
         FileKind::Link => {
             disk.make_link(to.fd(), part, &disk.read_link(from.fd(), name)?)?;
@@ -222,7 +226,7 @@ fn copy_out(from: &Dir, name: &[u8], shelf: &Shelf) -> io::Result<()> {
             ));
         }
     }
-    move_to_free(to, part, to, kept, Care::Looked)?;
+    move_to_free(to, part, to, kept, Caution::Looked)?;
     disk.sync(to.fd())?;
     disk.unlink(from.fd(), name)
 }

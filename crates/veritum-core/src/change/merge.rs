@@ -4,8 +4,8 @@
 use std::collections::BTreeSet;
 use std::io;
 
-use super::keep::{Kept, Shelf, placed};
-use super::round::Desk;
+use super::keep::{BackupSlot, Kept, placed};
+use super::round::ChangeContext;
 use super::undo::Refusal;
 use crate::machine::Dir;
 use crate::model::{FileKind, SystemPath};
@@ -31,23 +31,23 @@ impl Merge {
 }
 
 /// Plans how to take one action back; `back` is its inverse.
-pub(super) fn merge(desk: Desk<'_>, back: PlannedAction) -> io::Result<Merge> {
+pub(super) fn merge(context: ChangeContext<'_>, back: PlannedAction) -> io::Result<Merge> {
     let mut merge = Merge::default();
     let parent = back.place.parent().unwrap_or_else(SystemPath::root);
-    let Ok(dir) = desk.machine.dir(&parent) else {
+    let Ok(dir) = context.machine.dir(&parent) else {
         merge.refuse(&back.place, NO_FOLDER);
         return Ok(merge);
     };
     let Operation::Return { change, round, index, kept, folder } = &back.operation else {
-        put_aside(desk, &dir, &back, &mut merge)?;
+        put_aside(context, &dir, &back, &mut merge)?;
         return Ok(merge);
     };
-    let shelf = Kept { folder, change: *change, round: *round, index: *index, place: &back.place }.find(&desk)?;
-    let now = shelf.as_ref().map(Shelf::placed).transpose()?.flatten();
+    let slot = Kept { folder, change: *change, round: *round, index: *index, place: &back.place }.find(&context)?;
+    let now = slot.as_ref().map(BackupSlot::placed).transpose()?.flatten();
     // What was taken out of a folder meanwhile, by an undo or by hand, is no reason to leave the rest there.
     let same_time = |now: &Placed| now.stat.kind == FileKind::Folder || kept.stat.mtime == now.stat.mtime;
     let as_kept = |now: &Placed| kept.is_still(now) && same_time(now);
-    let (Some(shelf), Some(now)) = (shelf, now.filter(as_kept)) else {
+    let (Some(slot), Some(now)) = (slot, now.filter(as_kept)) else {
         merge.refuse(&back.place, LOST);
         return Ok(merge);
     };
@@ -55,15 +55,15 @@ pub(super) fn merge(desk: Desk<'_>, back: PlannedAction) -> io::Result<Merge> {
     if dir.look(back.place.name())?.is_some_and(|there| there.id == now.stat.id) {
         return Ok(merge);
     }
-    bring(desk, &dir, &shelf, now, &back, &mut merge, 0)?;
+    bring(context, &dir, &slot, now, &back, &mut merge, 0)?;
     Ok(merge)
 }
 
 /// Brings one thing back from where it is set aside.
 fn bring(
-    desk: Desk<'_>,
+    context: ChangeContext<'_>,
     dir: &Dir,
-    shelf: &Shelf,
+    slot: &BackupSlot,
     kept: Placed,
     back: &PlannedAction,
     merge: &mut Merge,
@@ -73,8 +73,8 @@ fn bring(
     let name = back.place.name();
     let there = dir.look(name)?;
     let guarded = match &there {
-        Some(_) => desk.protection.reason_at(&back.place, dir, name)?.is_some(),
-        None => desk.protection.reason(&back.place).is_some(),
+        Some(_) => context.protection.reason_at(&back.place, dir, name)?.is_some(),
+        None => context.protection.reason(&back.place).is_some(),
     };
     if !guarded {
         let operation =
@@ -88,7 +88,7 @@ fn bring(
         return Ok(());
     }
     // The user's own is in the folder that stands there now: that one stays, and what is in the two changes places.
-    let (old, new) = (shelf.inner()?, dir.beside(dir.disk().open_dir(dir.fd(), name)?));
+    let (old, new) = (slot.inner()?, dir.beside(dir.disk().open_dir(dir.fd(), name)?));
     let names = |dir: &Dir| -> io::Result<BTreeSet<Vec<u8>>> {
         Ok(dir.disk().list(dir.fd())?.into_iter().map(|(name, _)| name).collect())
     };
@@ -97,8 +97,10 @@ fn bring(
         let Ok(place) = back.place.child(name) else { continue };
         let inner = PlannedAction { place: place.clone(), listed: place, before: None, ..back.clone() };
         match olds.contains(name).then(|| placed(&old, name)).transpose()?.flatten() {
-            Some(kept) => bring(desk, &new, &Shelf::of_a_user(old.clone(), name), kept, &inner, merge, depth + 1)?,
-            None => put_aside(desk, &new, &PlannedAction { operation: Operation::SetAside, ..inner }, merge)?,
+            Some(kept) => {
+                bring(context, &new, &BackupSlot::of_a_user(old.clone(), name), kept, &inner, merge, depth + 1)?
+            }
+            None => put_aside(context, &new, &PlannedAction { operation: Operation::SetAside, ..inner }, merge)?,
         }
     }
     Ok(())
@@ -106,26 +108,26 @@ fn bring(
 
 /// Sets aside what stands there now, when all of it is the application's; within folders that hold the user's own as well,
 /// what is not.
-fn put_aside(desk: Desk<'_>, dir: &Dir, back: &PlannedAction, merge: &mut Merge) -> io::Result<()> {
+fn put_aside(context: ChangeContext<'_>, dir: &Dir, back: &PlannedAction, merge: &mut Merge) -> io::Result<()> {
     let name = back.place.name();
     let Some(there) = dir.look(name)? else { return Ok(()) };
-    if desk.protection.reason_at(&back.place, dir, name)?.is_none() {
+    if context.protection.reason_at(&back.place, dir, name)?.is_none() {
         merge.actions.push(PlannedAction { before: Some(there), operation: Operation::SetAside, ..back.clone() });
-    } else if there.kind == FileKind::Folder && desk.protection.reason(&back.place).is_none() {
-        inside(desk, dir, back, merge)?;
+    } else if there.kind == FileKind::Folder && context.protection.reason(&back.place).is_none() {
+        inside(context, dir, back, merge)?;
     }
     // What is the user's own stays, and that is no refusal: it was not there when the change was made.
     Ok(())
 }
 
-fn inside(desk: Desk<'_>, dir: &Dir, back: &PlannedAction, merge: &mut Merge) -> io::Result<()> {
+fn inside(context: ChangeContext<'_>, dir: &Dir, back: &PlannedAction, merge: &mut Merge) -> io::Result<()> {
     let Ok(fd) = dir.disk().open_dir(dir.fd(), back.place.name()) else { return Ok(()) };
     let inner = dir.beside(fd);
     let mut names: Vec<Vec<u8>> = inner.disk().list(inner.fd())?.into_iter().map(|(name, _)| name).collect();
     names.sort();
     for name in names {
         let Ok(place) = back.place.child(&name) else { continue };
-        put_aside(desk, &inner, &PlannedAction { place: place.clone(), listed: place, ..back.clone() }, merge)?;
+        put_aside(context, &inner, &PlannedAction { place: place.clone(), listed: place, ..back.clone() }, merge)?;
     }
     Ok(())
 }

@@ -6,8 +6,8 @@ use std::os::fd::AsFd as _;
 
 use super::ChangeError;
 use super::attributes::word_of;
-use super::record::Cleared;
-use super::round::Desk;
+use super::record::ClearedFlags;
+use super::round::ChangeContext;
 use crate::machine::Dir;
 use crate::model::{FileKind, SystemPath};
 use crate::plan::{ItemKind, Operation, PlannedAction};
@@ -29,12 +29,15 @@ pub struct Blocked {
 }
 
 /// Takes out the actions that something stands in the way of.
-pub(super) fn sift(desk: &Desk<'_>, actions: Vec<PlannedAction>) -> (Vec<PlannedAction>, Vec<Blocked>, Vec<Cleared>) {
+pub(super) fn sift(
+    context: &ChangeContext<'_>,
+    actions: Vec<PlannedAction>,
+) -> (Vec<PlannedAction>, Vec<Blocked>, Vec<ClearedFlags>) {
     let mut free = Vec::new();
     let mut cleared = Vec::new();
     let mut blocked: Vec<Blocked> = Vec::new();
     for action in actions {
-        match obstacle(desk, &action, &mut cleared) {
+        match obstacle(context, &action, &mut cleared) {
             Ok(None) => free.push(action),
             Ok(Some((why, next))) => blocked.push(Blocked { index: action.index, place: action.place, why, next }),
             Err(e) => {
@@ -62,9 +65,13 @@ pub(super) fn sift(desk: &Desk<'_>, actions: Vec<PlannedAction>) -> (Vec<Planned
 
 type Reason = Option<(String, Option<String>)>;
 
-fn obstacle(desk: &Desk<'_>, action: &PlannedAction, cleared: &mut Vec<Cleared>) -> io::Result<Reason> {
+fn obstacle(
+    context: &ChangeContext<'_>,
+    action: &PlannedAction,
+    cleared: &mut Vec<ClearedFlags>,
+) -> io::Result<Reason> {
     let plain = |why: &str| Ok(Some((why.to_owned(), None)));
-    if let Some(reason) = desk.protection.reason(&action.place) {
+    if let Some(reason) = context.protection.reason(&action.place) {
         return plain(&reason);
     }
     // Owner and mode of the root are set like any other's; nothing can take its place.
@@ -72,22 +79,22 @@ fn obstacle(desk: &Desk<'_>, action: &PlannedAction, cleared: &mut Vec<Cleared>)
         None if !matches!(action.operation, Operation::SetMeta { .. }) => return plain("it is the root folder"),
         parent => parent.unwrap_or_else(SystemPath::root),
     };
-    let dir = match desk.machine.dir(&parent) {
+    let dir = match context.machine.dir(&parent) {
         Ok(dir) => dir,
         Err(_) => return plain("the folder that it is in cannot be opened without following a link"),
     };
-    if desk.machine.extent().judge(&dir)?.is_err() {
+    if context.machine.extent().judge(&dir)?.is_err() {
         return plain("another file system is mounted there");
     }
     if dir.disk().room(dir.fd())?.read_only {
         return plain("its file system is mounted read-only");
     }
-    let bound = desk.home.is_some_and(|home| home.owner != 0);
+    let bound = context.home.is_some_and(|home| home.owner != 0);
     if bound && dir.look_self()?.mode & 0o300 != 0o300 {
         return plain("its folder may not be written, by its mode");
     }
     let flags = dir.disk().flags(dir.fd()).ok().flatten();
-    if let Some(reason) = locked(desk, parent, "its folder", flags, cleared) {
+    if let Some(reason) = locked(context, parent, "its folder", flags, cleared) {
         return Ok(Some(reason));
     }
     let Some(stat) = dir.look(action.place.entry())? else { return Ok(None) };
@@ -104,14 +111,14 @@ fn obstacle(desk: &Desk<'_>, action: &PlannedAction, cleared: &mut Vec<Cleared>)
         _ => None,
     };
     if let Some(open) = open {
-        let flags = desk.machine.disk().flags(open.as_fd())?;
-        if let Some(reason) = locked(desk, action.place.clone(), "it", flags, cleared) {
+        let flags = context.machine.disk().flags(open.as_fd())?;
+        if let Some(reason) = locked(context, action.place.clone(), "it", flags, cleared) {
             return Ok(Some(reason));
         }
     }
     if matches!(action.operation, Operation::SetAside | Operation::Return { .. } | Operation::Put(_))
         && stat.kind == FileKind::Folder
-        && desk.protection.guards_below(&action.place)
+        && context.protection.guards_below(&action.place)
     {
         return plain("a protected place lies below it");
     }
@@ -119,11 +126,17 @@ fn obstacle(desk: &Desk<'_>, action: &PlannedAction, cleared: &mut Vec<Cleared>)
 }
 
 /// An obstacle, or one more place to be unlocked when the operator said so.
-fn locked(desk: &Desk<'_>, place: SystemPath, what: &str, flags: Option<u32>, cleared: &mut Vec<Cleared>) -> Reason {
+fn locked(
+    context: &ChangeContext<'_>,
+    place: SystemPath,
+    what: &str,
+    flags: Option<u32>,
+    cleared: &mut Vec<ClearedFlags>,
+) -> Reason {
     let word = flags.and_then(word_of)?;
-    if desk.clear_attributes {
+    if context.clear_attributes {
         if !cleared.iter().any(|c| c.place == place) {
-            cleared.push(Cleared { place, flags: flags.unwrap_or(0) });
+            cleared.push(ClearedFlags { place, flags: flags.unwrap_or(0) });
         }
         return None;
     }
@@ -131,12 +144,12 @@ fn locked(desk: &Desk<'_>, place: SystemPath, what: &str, flags: Option<u32>, cl
 }
 
 /// Refuses a round for which a file system has not enough room.
-pub(super) fn require_room(desk: &Desk<'_>, actions: &[PlannedAction]) -> Result<(), ChangeError> {
+pub(super) fn require_room(context: &ChangeContext<'_>, actions: &[PlannedAction]) -> Result<(), ChangeError> {
     let mut needs: BTreeMap<u64, (SystemPath, Dir, u64, u64)> = BTreeMap::new();
     for action in actions {
         let (Operation::Put(items), Some(parent)) = (&action.operation, action.place.parent()) else { continue };
         let open = || -> io::Result<(Dir, u64, u64)> {
-            let dir = desk.machine.dir(&parent)?;
+            let dir = context.machine.dir(&parent)?;
             Ok((dir.clone(), dir.look_self()?.id.dev, dir.disk().room(dir.fd())?.block))
         };
         let (dir, device, block) = open().map_err(|source| ChangeError::TakenBack { place: parent.clone(), source })?;

@@ -10,7 +10,7 @@ use std::io;
 use super::journal::Journal;
 use super::overview::ChangeSummary;
 use super::record::Record;
-use super::round::Desk;
+use super::round::ChangeContext;
 use crate::machine::Dir;
 use crate::model::FileKind;
 use crate::plan::KeptFolder;
@@ -54,46 +54,46 @@ fn to_release(
 }
 
 /// Gives up what need not be kept any longer. The caller holds the lock; what fails is tried again by the next change.
-pub(super) fn prune(desk: &Desk<'_>, run: &str, now: jiff::Timestamp) {
-    let Ok(overview) = desk.state.overview() else { return };
+pub(super) fn prune(context: &ChangeContext<'_>, run: &str, now: jiff::Timestamp) {
+    let Ok(overview) = context.state.overview() else { return };
     let folders: BTreeSet<&KeptFolder> = overview.changes.iter().flat_map(|c| c.kept.iter().map(|(f, _)| f)).collect();
     let mut limits = BTreeMap::new();
     for folder in folders {
-        if let Some(limit) = limit(desk, folder) {
+        if let Some(limit) = limit(context, folder) {
             limits.insert(folder.clone(), limit);
         }
     }
     for number in to_release(&overview.changes, &limits, run, now) {
-        let _ = record(desk, number, now);
+        let _ = record(context, number, now);
     }
-    let Ok(overview) = desk.state.overview() else { return };
+    let Ok(overview) = context.state.overview() else { return };
     for change in overview.changes.iter().filter(|c| c.released) {
         for (folder, _) in &change.kept {
-            let _ = delete(desk, folder, change.change);
+            let _ = delete(context, folder, change.change);
         }
     }
 }
 
-fn record(desk: &Desk<'_>, number: u64, now: jiff::Timestamp) -> io::Result<()> {
-    let dir = desk.state.sub(&format!("changes/{number}"))?;
-    let Ok(Some(log)) = desk.state.change(number) else { return Ok(()) };
+fn record(context: &ChangeContext<'_>, number: u64, now: jiff::Timestamp) -> io::Result<()> {
+    let dir = context.state.sub(&format!("changes/{number}"))?;
+    let Ok(Some(log)) = context.state.change(number) else { return Ok(()) };
     Journal::reopen(dir, &log)?.add(&Record::Released { at: now })
 }
 
 /// How much the backups in a folder may take.
-fn limit(desk: &Desk<'_>, folder: &KeptFolder) -> Option<u64> {
+fn limit(context: &ChangeContext<'_>, folder: &KeptFolder) -> Option<u64> {
     let dir = match folder {
-        KeptFolder::State => desk.state.dir().clone(),
-        KeptFolder::Top(top) => desk.machine.dir(top).ok()?,
+        KeptFolder::State => context.state.dir().clone(),
+        KeptFolder::Top(top) => context.machine.dir(top).ok()?,
         KeptFolder::Aside(_) => return None,
     };
     Some(dir.disk().room(dir.fd()).ok()?.total / SHARE)
 }
 
-fn delete(desk: &Desk<'_>, folder: &KeptFolder, change: u64) -> io::Result<()> {
+fn delete(context: &ChangeContext<'_>, folder: &KeptFolder, change: u64) -> io::Result<()> {
     let all = match folder {
-        KeptFolder::State => desk.state.sub("kept")?,
-        KeptFolder::Top(top) => super::keep::private(&desk.machine.dir(top)?, b".veritum-kept")?,
+        KeptFolder::State => context.state.sub("kept")?,
+        KeptFolder::Top(top) => super::keep::private(&context.machine.dir(top)?, b".veritum-kept")?,
         KeptFolder::Aside(_) => return Ok(()),
     };
     remove(&all, change.to_string().as_bytes(), 0)

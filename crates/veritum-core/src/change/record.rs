@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::apps::{Bases, RawCard};
 use crate::model::{Area, Identity, Instant, SystemPath};
-use crate::plan::{ActionKey, KeptFolder, Outcome, PlannedAction};
+use crate::plan::{ActionKey, ActionOutcome, KeptFolder, PlannedAction};
 use crate::platform::services::PausedUnit;
 
 /// What a change is for.
@@ -81,7 +81,7 @@ pub(super) fn keeps_of(parents: &[ParentTime], folder: &SystemPath) -> KeptFolde
 
 /// A place whose locking attributes are cleared for the time of a round.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Cleared {
+pub struct ClearedFlags {
     /// The place.
     pub place: SystemPath,
     /// Its inode flags before.
@@ -104,7 +104,7 @@ pub enum Record {
         parents: Vec<ParentTime>,
         /// Places whose locking attributes are cleared meanwhile.
         #[serde(default, skip_serializing_if = "Vec::is_empty")]
-        cleared: Vec<Cleared>,
+        cleared: Vec<ClearedFlags>,
         /// The actions of the change that is undone which are wholly reverted once this round is done, unless one of the
         /// actions that revert them fails.
         #[serde(default, skip_serializing_if = "Vec::is_empty")]
@@ -129,7 +129,7 @@ pub enum Record {
         /// The round.
         round: u32,
         /// What came of each action.
-        outcomes: Vec<Outcome>,
+        outcomes: Vec<ActionOutcome>,
     },
     /// None of the round took effect.
     TakenBack {

@@ -3,7 +3,7 @@
 use super::folders::Folders;
 use super::journal::{ChangeLog, Journal};
 use super::record::Record;
-use super::round::Desk;
+use super::round::ChangeContext;
 use super::swap::{Committed, backward, forward};
 use super::{ChangeError, JournalError, overview};
 use crate::event::Event;
@@ -26,24 +26,24 @@ pub enum Recovered {
 /// # Errors
 /// When the journal is damaged, or the disk fails again.
 pub fn recover(
-    desk: Desk<'_>,
+    context: ChangeContext<'_>,
     number: u64,
     now: jiff::Timestamp,
     let_go: &mut dyn FnMut(),
 ) -> Result<Option<Recovered>, ChangeError> {
     let at = |source| ChangeError::Journal { change: number, source };
-    let Some(log) = desk.state.change(number).map_err(at)? else { return Ok(None) };
+    let Some(log) = context.state.change(number).map_err(at)? else { return Ok(None) };
     if log.end().is_some() {
         return Ok(None);
     }
     let io = |source: std::io::Error| at(JournalError::Io(source));
-    let dir = desk.state.sub(&format!("changes/{number}")).map_err(io)?;
+    let dir = context.state.sub(&format!("changes/{number}")).map_err(io)?;
     let mut journal = Journal::reopen(dir, &log).map_err(io)?;
-    let round = last_round(desk, number, &log);
+    let round = last_round(context, number, &log);
     // Whatever becomes of the round: services run again.
     let paused = log.paused();
     let_go();
-    let resumed = services::resume(desk.services, &paused).map_err(|(unit, source)| ChangeError::ServiceHeld {
+    let resumed = services::resume(context.services, &paused).map_err(|(unit, source)| ChangeError::ServiceHeld {
         change: number,
         unit,
         source,
@@ -51,7 +51,7 @@ pub fn recover(
     let (recovered, record) = round?;
     let mut add = |record: &Record| -> Result<(), ChangeError> {
         journal.add(record).map_err(io)?;
-        desk.observer.hear(Event::Recorded(record.kind()));
+        context.observer.on_event(Event::Recorded(record.kind()));
         Ok(())
     };
     let mut answered = answered_by(&log);
@@ -66,7 +66,7 @@ pub fn recover(
         add(&Record::Resumed)?;
     }
     add(&Record::End { ended: now, answered, remaining: 0 })?;
-    overview::refresh(desk.state);
+    overview::refresh(context.state);
     Ok(Some(recovered))
 }
 
@@ -78,17 +78,21 @@ fn answered_by(log: &ChangeLog) -> u64 {
     done.sum::<usize>() as u64
 }
 
-fn last_round(desk: Desk<'_>, number: u64, log: &ChangeLog) -> Result<(Recovered, Option<Record>), ChangeError> {
+fn last_round(
+    context: ChangeContext<'_>,
+    number: u64,
+    log: &ChangeLog,
+) -> Result<(Recovered, Option<Record>), ChangeError> {
     let rounds = log.rounds().map_err(|source| ChangeError::Journal { change: number, source })?;
     let Some(last) = rounds.last().filter(|r| r.is_open()) else { return Ok((Recovered::Closed, None)) };
     let folders = Folders::default();
     let committed = Committed::from_log(number, last, &folders);
-    committed.find_moved(&desk).map_err(|source| ChangeError::Unfinished { change: number, source })?;
+    committed.find_moved(&context).map_err(|source| ChangeError::Unfinished { change: number, source })?;
     let unfinished = |source| ChangeError::Unfinished { change: number, source };
     if last.staged.is_some() && !last.back {
-        let outcomes = forward(&desk, &committed).map_err(unfinished)?;
+        let outcomes = forward(&context, &committed).map_err(unfinished)?;
         return Ok((Recovered::Finished, Some(Record::Done { round: last.round, outcomes })));
     }
-    backward(&desk, &committed).map_err(unfinished)?;
+    backward(&context, &committed).map_err(unfinished)?;
     Ok((Recovered::TakenBack, Some(Record::TakenBack { round: last.round, why: "it was interrupted".into() })))
 }

@@ -17,13 +17,13 @@ use super::{UndoRound, aside, attributes, overview};
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::machine::{Held, LockError, Machine, ProtectionPolicy, lock_exclusive};
 use crate::model::{Area, Identity, SystemPath};
-use crate::plan::{ActionKey, Item, ItemKind, KeptFolder, Operation, Outcome, PlannedAction};
+use crate::plan::{ActionKey, ActionOutcome, Item, ItemKind, KeptFolder, Operation, PlannedAction};
 use crate::platform::services::{self, PausedUnit, Services};
 use crate::store::{Contents, NoContents};
 
 /// What changing needs: the machine, where the state lies, what must not be touched.
 #[derive(Clone, Copy)]
-pub struct Desk<'a> {
+pub struct ChangeContext<'a> {
     /// The machine.
     pub machine: &'a Machine,
     /// Its state folder.
@@ -59,7 +59,7 @@ impl Locks {
     }
 }
 
-impl Desk<'_> {
+impl ChangeContext<'_> {
     /// Takes our own lock, then the package tools'.
     ///
     /// # Errors
@@ -114,7 +114,7 @@ pub struct RoundReceipt {
     /// The actions that were tried.
     pub actions: Vec<PlannedAction>,
     /// What came of each.
-    pub outcomes: Vec<Outcome>,
+    pub outcomes: Vec<ActionOutcome>,
     /// What something stood in the way of.
     pub blocked: Vec<Blocked>,
 }
@@ -122,7 +122,7 @@ pub struct RoundReceipt {
 /// A change that has begun. It must be ended, or recovery will find it unfinished.
 #[must_use = "end() must be called, or the change stays unfinished"]
 pub struct OpenChange<'a> {
-    desk: Desk<'a>,
+    context: ChangeContext<'a>,
     number: u64,
     journal: Journal,
     run: String,
@@ -141,24 +141,24 @@ impl<'a> OpenChange<'a> {
     /// # Errors
     /// When the state folder cannot be written, or an earlier change is unfinished or may be.
     pub fn begin(
-        desk: Desk<'a>,
+        context: ChangeContext<'a>,
         verb: Verb,
         area: Area,
         of: Option<u64>,
         run: &str,
         now: jiff::Timestamp,
     ) -> Result<Self, ChangeError> {
-        if let Some(earlier) = overview::unfinished(desk.state)?.first() {
+        if let Some(earlier) = overview::unfinished(context.state)?.first() {
             return Err(ChangeError::Earlier(*earlier));
         }
-        let number = desk.state.next_change()?;
+        let number = context.state.next_change()?;
         let at = |source: io::Error| ChangeError::Journal { change: number, source: JournalError::Io(source) };
-        desk.state.keep_reserve();
-        let dir = desk.state.make_sub(&format!("changes/{number}")).map_err(at)?;
+        context.state.keep_reserve();
+        let dir = context.state.make_sub(&format!("changes/{number}")).map_err(at)?;
         let journal = Journal::create(dir).map_err(at)?;
-        let aside = desk.home.map(|_| aside::name_of(now, number));
-        let mut change = Self { desk, number, journal, run: run.to_owned(), rounds: 0, paused: Vec::new(), aside };
-        let format = match desk.home {
+        let aside = context.home.map(|_| aside::name_of(now, number));
+        let mut change = Self { context, number, journal, run: run.to_owned(), rounds: 0, paused: Vec::new(), aside };
+        let format = match context.home {
             Some(_) => IN_A_HOME,
             None if area == Area::Updates => WITH_SERVICES,
             None => FORMAT,
@@ -170,7 +170,7 @@ impl<'a> OpenChange<'a> {
             verb,
             area,
             of,
-            home: desk.home.cloned().map(Box::new),
+            home: context.home.cloned().map(Box::new),
             started: now,
             run: run.to_owned(),
         };
@@ -193,13 +193,13 @@ impl<'a> OpenChange<'a> {
     fn record(&mut self, record: &Record) -> io::Result<()> {
         let added = match self.journal.add(record) {
             Err(e) if e.kind() == io::ErrorKind::StorageFull => {
-                self.desk.state.spend_reserve();
+                self.context.state.spend_reserve();
                 self.journal.add(record)
             }
             other => other,
         };
         added.map(|()| {
-            self.desk.observer.hear(Event::Recorded(record.kind()));
+            self.context.observer.on_event(Event::Recorded(record.kind()));
         })
     }
 
@@ -226,7 +226,7 @@ impl<'a> OpenChange<'a> {
         contents: &dyn Contents,
     ) -> Result<RoundReceipt, ChangeError> {
         let mut reverts: HashMap<u32, ActionKey> = actions.iter().filter_map(|a| Some((a.index, a.reverts?))).collect();
-        let (actions, blocked, cleared) = obstacles::sift(&self.desk, actions);
+        let (actions, blocked, cleared) = obstacles::sift(&self.context, actions);
         for action in &actions {
             reverts.remove(&action.index);
         }
@@ -235,11 +235,11 @@ impl<'a> OpenChange<'a> {
         if actions.is_empty() {
             return Ok(RoundReceipt { round: 0, actions, outcomes: Vec::new(), blocked });
         }
-        obstacles::require_room(&self.desk, &actions)?;
+        obstacles::require_room(&self.context, &actions)?;
         let place = actions[0].place.clone();
-        if let Some(home) = self.desk.home {
+        if let Some(home) = self.context.home {
             let unusable = |source| ChangeError::NotAside { home: home.place.clone(), source };
-            aside::require(&self.desk, &home.place).map_err(unusable)?;
+            aside::require(&self.context, &home.place).map_err(unusable)?;
         }
         let folders = Folders::default();
         let parents = self
@@ -267,7 +267,7 @@ impl<'a> OpenChange<'a> {
             ours: std::cell::RefCell::default(),
             folders: &folders,
         };
-        match attributes::clear(&self.desk, &cleared) {
+        match attributes::clear(&self.context, &cleared) {
             Ok(stats) => committed.ours.borrow_mut().extend(stats.iter().map(|s| (s.id, s.ctime))),
             Err(source) => return Err(self.take_back(&committed, ChangeError::TakenBack { place, source })),
         }
@@ -278,7 +278,7 @@ impl<'a> OpenChange<'a> {
         if let Err(source) = self.record(&commit) {
             return Err(self.take_back(&committed, no_room_or(&actions, place, source)));
         }
-        let outcomes = match forward(&self.desk, &committed) {
+        let outcomes = match forward(&self.context, &committed) {
             Ok(outcomes) => outcomes,
             Err(source) => {
                 if let Err(e) = self.record(&Record::Back { round }) {
@@ -296,14 +296,14 @@ impl<'a> OpenChange<'a> {
     fn parents(&self, actions: &[PlannedAction], folders: &Folders) -> io::Result<Vec<ParentTime>> {
         let mut parents: BTreeMap<SystemPath, ParentTime> = BTreeMap::new();
         // In a home a folder is made for what is set aside: the home looks as before too.
-        let home = self.desk.home.map(|home| home.place.clone());
+        let home = self.context.home.map(|home| home.place.clone());
         for place in actions.iter().filter_map(|a| a.place.parent()).chain(home) {
             if !parents.contains_key(&place) {
-                let dir = folders.get(&self.desk, &place)?.ok_or(io::ErrorKind::NotFound)?;
+                let dir = folders.get(&self.context, &place)?.ok_or(io::ErrorKind::NotFound)?;
                 let mtime = dir.look_self()?.mtime;
                 let keeps = match &self.aside {
                     Some(name) => KeptFolder::Aside(name.clone()),
-                    None => folder_for(&self.desk, &place)?,
+                    None => folder_for(&self.context, &place)?,
                 };
                 parents.insert(place.clone(), ParentTime { place, mtime, keeps });
             }
@@ -316,10 +316,10 @@ impl<'a> OpenChange<'a> {
         let folders = committed.folders;
         let staging = Staging { change: self.number, round: committed.round, actions, contents, folders };
         let bytes = actions.iter().map(bytes_of).sum();
-        self.desk.observer.hear(Event::Begin { phase: Phase::Staging, items: actions.len() as u64, bytes });
+        self.context.observer.on_event(Event::Begin { phase: Phase::Staging, items: actions.len() as u64, bytes });
         let mut given_up: Vec<(u32, String)> = Vec::new();
         for action in actions {
-            match stage(&self.desk, staging, action) {
+            match stage(&self.context, staging, action) {
                 Ok(Some(stat)) => {
                     committed.staged.insert(action.index, stat.id);
                     committed.ours.borrow_mut().insert(stat.id, stat.ctime);
@@ -328,14 +328,14 @@ impl<'a> OpenChange<'a> {
                 Err(StageError::GivenUp(why)) => given_up.push((action.index, why)),
                 Err(StageError::Disk(source)) => return Err(no_room_or(actions, action.place.clone(), source)),
             }
-            let flow = self.desk.observer.hear(Event::Advance { items: 1, bytes: bytes_of(action) });
+            let flow = self.context.observer.on_event(Event::Advance { items: 1, bytes: bytes_of(action) });
             // Once a round took effect the change is gone through with: its check and its last record are part of it.
             if flow == Flow::Stop && committed.round == 1 {
                 return Err(ChangeError::Stopped);
             }
         }
         self.sync_file_systems(committed).map_err(|source| no_room_or(actions, actions[0].place.clone(), source))?;
-        self.desk.observer.hear(Event::End);
+        self.context.observer.on_event(Event::End);
         committed.given_up = given_up.iter().cloned().collect();
         let mut staged: Vec<(u32, Identity)> = committed.staged.iter().map(|(i, id)| (*i, *id)).collect();
         staged.sort_by_key(|(index, _)| *index);
@@ -346,7 +346,7 @@ impl<'a> OpenChange<'a> {
     fn sync_file_systems(&self, committed: &Committed<'_>) -> io::Result<()> {
         let mut seen = Vec::new();
         for parent in committed.parents {
-            let Some(dir) = committed.folders.get(&self.desk, &parent.place)? else { continue };
+            let Some(dir) = committed.folders.get(&self.context, &parent.place)? else { continue };
             let device = dir.look_self()?.id.dev;
             if !seen.contains(&device) {
                 seen.push(device);
@@ -357,7 +357,7 @@ impl<'a> OpenChange<'a> {
     }
 
     fn take_back(&mut self, committed: &Committed<'_>, error: ChangeError) -> ChangeError {
-        if let Err(source) = backward(&self.desk, committed) {
+        if let Err(source) = backward(&self.context, committed) {
             return ChangeError::Unfinished { change: self.number, source };
         }
         let why = crate::model::error_chain(&error);
@@ -376,7 +376,7 @@ impl<'a> OpenChange<'a> {
         self.record(&Record::Paused { units: units.clone() })
             .map_err(|source| ChangeError::Unfinished { change: number, source })?;
         self.paused.extend(units.iter().cloned());
-        let paused = services::pause(self.desk.services, &units);
+        let paused = services::pause(self.context.services, &units);
         paused.map_err(|(unit, source)| match self.resume() {
             Ok(()) => ChangeError::Service { change: number, unit, source },
             Err(e) => e,
@@ -392,7 +392,7 @@ impl<'a> OpenChange<'a> {
             return Ok(());
         }
         let change = self.number;
-        services::resume(self.desk.services, &self.paused).map_err(|(unit, source)| ChangeError::ServiceHeld {
+        services::resume(self.context.services, &self.paused).map_err(|(unit, source)| ChangeError::ServiceHeld {
             change,
             unit,
             source,
@@ -415,7 +415,7 @@ impl<'a> OpenChange<'a> {
         let unfinished = |change| move |source| ChangeError::Unfinished { change, source };
         let said = Record::Delegated { what: what.to_owned(), subject: subject.to_owned(), before: before.to_owned() };
         self.record(&said).map_err(unfinished(self.number))?;
-        let failed = work(self.desk.services).err();
+        let failed = work(self.context.services).err();
         self.record(&Record::DelegatedDone { failed: failed.clone() }).map_err(unfinished(self.number))?;
         Ok(failed)
     }
@@ -430,10 +430,10 @@ impl<'a> OpenChange<'a> {
         self.record(&Record::End { ended: now, answered, remaining })
             .map_err(|source| ChangeError::Unfinished { change: number, source })?;
         // A home's desk sees that home alone.
-        if self.desk.home.is_none() {
-            prune(&self.desk, &self.run, now);
+        if self.context.home.is_none() {
+            prune(&self.context, &self.run, now);
         }
-        overview::refresh(self.desk.state);
+        overview::refresh(self.context.state);
         Ok(())
     }
 }
@@ -441,7 +441,7 @@ impl<'a> OpenChange<'a> {
 impl Drop for OpenChange<'_> {
     /// Whatever else went wrong: services run again. Recovery does it once more, which is harmless.
     fn drop(&mut self) {
-        let _ = services::resume(self.desk.services, &self.paused);
+        let _ = services::resume(self.context.services, &self.paused);
     }
 }
 

@@ -5,9 +5,9 @@ use std::io;
 use std::os::fd::{AsFd, BorrowedFd};
 
 use super::folders::Folders;
-use super::keep::{Kept, Shelf, keep};
-use super::round::Desk;
-use super::spot::second_name;
+use super::keep::{BackupSlot, Kept, keep};
+use super::round::ChangeContext;
+use super::site::second_name;
 use crate::machine::Dir;
 use crate::model::{FileKind, Instant, Stat, SystemPath};
 use crate::plan::{Item, ItemKind, Operation, PlannedAction};
@@ -52,30 +52,34 @@ impl Staging<'_> {
 }
 
 /// Makes what an action puts; answers what it is, or none when nothing needs to be made.
-pub(super) fn stage(desk: &Desk<'_>, staging: Staging<'_>, action: &PlannedAction) -> Result<Option<Stat>, StageError> {
+pub(super) fn stage(
+    context: &ChangeContext<'_>,
+    staging: Staging<'_>,
+    action: &PlannedAction,
+) -> Result<Option<Stat>, StageError> {
     let parent = action.place.parent().unwrap_or_else(SystemPath::root);
-    let gone = || StageError::GivenUp(super::spot::GONE.into());
-    let dir = staging.folders.get(desk, &parent)?.ok_or_else(gone)?;
+    let gone = || StageError::GivenUp(super::site::GONE.into());
+    let dir = staging.folders.get(context, &parent)?.ok_or_else(gone)?;
     let name = staged_name(staging.change, staging.round, action.index);
     match &action.operation {
         Operation::SetMeta { .. } | Operation::SetAside | Operation::Free => return Ok(None),
         Operation::Return { change: of, round: of_round, index, kept, folder, .. } => {
             let from =
-                Kept { folder, change: *of, round: *of_round, index: *index, place: &action.place }.open(desk)?;
+                Kept { folder, change: *of, round: *of_round, index: *index, place: &action.place }.open(context)?;
             let there = from.look()?;
             if there.is_none_or(|s| (s.id, s.mtime) != (kept.stat.id, kept.stat.mtime)) {
                 return Err(StageError::GivenUp("what was kept is no longer there".into()));
             }
-            keep(&from.dir, &from.name, &Shelf::ours(&dir, &name))?;
+            keep(&from.dir, &from.name, &BackupSlot::ours(&dir, &name))?;
             from.sync()?;
         }
-        Operation::Put(items) => put(desk, &dir, &name, staging, action, items)?,
+        Operation::Put(items) => put(context, &dir, &name, staging, action, items)?,
     }
     Ok(Some(dir.disk().look(dir.fd(), &name)?))
 }
 
 fn put(
-    desk: &Desk<'_>,
+    context: &ChangeContext<'_>,
     dir: &Dir,
     name: &[u8],
     staging: Staging<'_>,
@@ -86,7 +90,7 @@ fn put(
         return Err(StageError::GivenUp("nothing is to be put".into()));
     };
     let heir = action.before.filter(|b| b.kind == FileKind::File).map(|_| action.place.name());
-    make(desk, dir, name, staging, first, heir)?;
+    make(context, dir, name, staging, first, heir)?;
     if first.kind != ItemKind::Folder {
         return Ok(());
     }
@@ -97,7 +101,7 @@ fn put(
             let (from, old) = inside(&top, below)?;
             further_name(&from, old, &above, name)?;
         } else {
-            make(desk, &above, name, staging, item, None)?;
+            make(context, &above, name, staging, item, None)?;
         }
     }
     // Folders get their owner, mode and time last, the deepest first: until then nobody else can look in.
@@ -118,7 +122,7 @@ fn inside<'a>(top: &Dir, below: &'a SystemPath) -> io::Result<(Dir, &'a [u8])> {
 
 /// Makes one thing. A file inherits the extended attributes of the file that it replaces, privileges excepted.
 fn make(
-    desk: &Desk<'_>,
+    context: &ChangeContext<'_>,
     dir: &Dir,
     name: &[u8],
     staging: Staging<'_>,
@@ -145,7 +149,7 @@ fn make(
             }
             dress(dir, name, Some(file.as_fd()), item)?;
         }
-        ItemKind::NameOf { place, digest } => name_of(desk, dir, name, place, digest)?,
+        ItemKind::NameOf { place, digest } => name_of(context, dir, name, place, digest)?,
         ItemKind::NameOfAction { index, digest } => {
             let Some(place) = staging.place_of(*index) else {
                 return Err(StageError::GivenUp("the file that it is a further name of was not put back".into()));
@@ -154,7 +158,7 @@ fn make(
             let staged = parent
                 .child(&staged_name(staging.change, staging.round, *index))
                 .map_err(|e| StageError::GivenUp(e.to_string()))?;
-            name_of(desk, dir, name, &staged, digest)?;
+            name_of(context, dir, name, &staged, digest)?;
         }
         ItemKind::NameOfItem { .. } => return Err(StageError::GivenUp("a further name stands alone".into())),
         ItemKind::Folder => disk.make_dir(dir.fd(), name)?,
@@ -182,14 +186,14 @@ fn source_or_disk(error: StoreError, disk: Option<io::Error>) -> StageError {
 }
 
 fn name_of(
-    desk: &Desk<'_>,
+    context: &ChangeContext<'_>,
     dir: &Dir,
     name: &[u8],
     place: &SystemPath,
     digest: &crate::model::Digest,
 ) -> Result<(), StageError> {
     let parent = place.parent().unwrap_or_else(SystemPath::root);
-    let from = desk.machine.dir(&parent)?;
+    let from = context.machine.dir(&parent)?;
     if from.look(place.name())?.is_none() || super::keep::digest_of(&from, place.name())? != Some(*digest) {
         return Err(StageError::GivenUp(format!("{place} has changed since it was checked")));
     }

@@ -10,15 +10,15 @@ use std::os::fd::AsFd;
 
 use super::folders::Folders;
 use super::journal::RoundLog;
-use super::keep::{Kept, Shelf, keep, placed};
-use super::record::{Cleared, ParentTime};
-use super::round::Desk;
-use super::spot::{CHANGED, Care, GONE, MOVED, Spot, TAKEN_AWAY, Tried, folder};
+use super::keep::{BackupSlot, Kept, keep, placed};
+use super::record::{ClearedFlags, ParentTime};
+use super::round::ChangeContext;
+use super::site::{Attempt, CHANGED, Caution, GONE, MOVED, SwapSite, TAKEN_AWAY, folder};
 use super::stage::{discard, staged_name};
 use super::{aside, attributes};
 use crate::event::{Event, Phase};
 use crate::model::{FileKind, Identity, Instant, Stat, SystemPath};
-use crate::plan::{KeptFolder, Operation, Outcome, PlannedAction};
+use crate::plan::{ActionOutcome, KeptFolder, Operation, PlannedAction};
 
 /// A round whose commit record stands.
 pub(super) struct Committed<'a> {
@@ -26,7 +26,7 @@ pub(super) struct Committed<'a> {
     pub(super) round: u32,
     pub(super) actions: &'a [PlannedAction],
     pub(super) parents: &'a [ParentTime],
-    pub(super) cleared: &'a [Cleared],
+    pub(super) cleared: &'a [ClearedFlags],
     pub(super) staged: HashMap<u32, Identity>,
     pub(super) given_up: HashMap<u32, String>,
     /// Whether this is the run that staged it, or recovery.
@@ -54,8 +54,8 @@ impl<'a> Committed<'a> {
     }
 
     /// Finds in a home where the folders are in which things of this round have their names for a moment.
-    pub(super) fn find_moved(&self, desk: &Desk<'_>) -> io::Result<()> {
-        if desk.home.is_none() {
+    pub(super) fn find_moved(&self, context: &ChangeContext<'_>) -> io::Result<()> {
+        if context.home.is_none() {
             return Ok(());
         }
         let mut missing: BTreeMap<SystemPath, Vec<Vec<u8>>> = BTreeMap::new();
@@ -63,34 +63,34 @@ impl<'a> Committed<'a> {
             let Some(parent) = action.place.parent() else { continue };
             let temp = staged_name(self.change, self.round, action.index);
             let names = [[temp.as_slice(), b"-out"].concat(), temp];
-            if self.is_missing(desk, action, &parent, &names)? {
+            if self.is_missing(context, action, &parent, &names)? {
                 missing.entry(parent).or_default().extend(names);
             }
         }
-        missing.iter().try_for_each(|(parent, names)| self.folders.find(desk, parent, names))
+        missing.iter().try_for_each(|(parent, names)| self.folders.find(context, parent, names))
     }
 
     /// Whether what an action moved is at none of the places where this round leaves it.
     fn is_missing(
         &self,
-        desk: &Desk<'_>,
+        context: &ChangeContext<'_>,
         action: &PlannedAction,
         parent: &SystemPath,
         names: &[Vec<u8>],
     ) -> io::Result<bool> {
-        let here = folder(desk, parent)?;
+        let here = folder(context, parent)?;
         let look = |name: &[u8]| here.as_ref().and_then(|dir| dir.look(name).ok().flatten());
         let is_there = |id: Option<Identity>| id.is_some() && has(look(action.place.entry()), id);
-        if names.iter().any(|name| look(name).is_some()) || kept_already(desk, self, action)? {
+        if names.iter().any(|name| look(name).is_some()) || kept_already(context, self, action)? {
             return Ok(false);
         }
         let staged = self.staged.get(&action.index).copied();
         Ok(match &action.operation {
             Operation::SetAside => action.before.is_some() && !is_there(action.before.map(|b| b.id)),
             Operation::Return { change, round, index, folder, kept, .. } => {
-                let from =
-                    Kept { folder, change: *change, round: *round, index: *index, place: &action.place }.find(desk)?;
-                let is_kept = from.map(|shelf| shelf.look()).transpose()?.flatten().is_some();
+                let from = Kept { folder, change: *change, round: *round, index: *index, place: &action.place }
+                    .find(context)?;
+                let is_kept = from.map(|slot| slot.look()).transpose()?.flatten().is_some();
                 !is_kept && !is_there(staged) && !is_there(Some(kept.stat.id))
             }
             _ => false,
@@ -129,74 +129,88 @@ fn has(stat: Option<Stat>, id: Option<Identity>) -> bool {
 }
 
 /// Brings a committed round to its end. Harmless when it is done again.
-pub(super) fn forward(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result<Vec<Outcome>> {
-    attributes::clear(desk, committed.cleared)?;
-    desk.observer.hear(Event::Begin { phase: Phase::Exchanging, items: committed.actions.len() as u64, bytes: 0 });
+pub(super) fn forward(context: &ChangeContext<'_>, committed: &Committed<'_>) -> io::Result<Vec<ActionOutcome>> {
+    attributes::clear(context, committed.cleared)?;
+    context.observer.on_event(Event::Begin {
+        phase: Phase::Exchanging,
+        items: committed.actions.len() as u64,
+        bytes: 0,
+    });
     let mut failures: HashMap<u32, String> = committed.given_up.clone();
     for action in committed.actions {
         if failures.contains_key(&action.index) {
             continue;
         }
-        let Some(spot) = Spot::of(desk, committed, action)? else {
+        let Some(site) = SwapSite::of(context, committed, action)? else {
             failures.insert(action.index, GONE.into());
             continue;
         };
-        if let Err(why) = exchange(desk, committed, &spot, action)? {
+        if let Err(why) = exchange(context, committed, &site, action)? {
             failures.insert(action.index, why);
         }
-        desk.observer.hear(Event::Advance { items: 1, bytes: 0 });
+        context.observer.on_event(Event::Advance { items: 1, bytes: 0 });
     }
-    sync_parents(desk, committed)?;
-    desk.observer.hear(Event::End);
-    desk.observer.hear(Event::Begin { phase: Phase::Keeping, items: committed.actions.len() as u64, bytes: 0 });
+    sync_parents(context, committed)?;
+    context.observer.on_event(Event::End);
+    context.observer.on_event(Event::Begin { phase: Phase::Keeping, items: committed.actions.len() as u64, bytes: 0 });
     let mut outcomes = Vec::new();
     for action in committed.actions {
         let failed = failures.remove(&action.index);
-        let Some(spot) = Spot::of(desk, committed, action)? else {
+        let Some(site) = SwapSite::of(context, committed, action)? else {
             let failed = Some(failed.unwrap_or_else(|| GONE.into()));
-            outcomes.push(Outcome { index: action.index, failed, placed: None, kept: None });
+            outcomes.push(ActionOutcome { index: action.index, failed, placed: None, kept: None });
             continue;
         };
         if failed.is_some() {
-            let kept = take_away(desk, committed, &spot, action)?;
-            outcomes.push(Outcome { index: action.index, failed, placed: None, kept });
+            let kept = take_away(context, committed, &site, action)?;
+            outcomes.push(ActionOutcome { index: action.index, failed, placed: None, kept });
             continue;
         }
         let parent = action.place.parent().unwrap_or_else(SystemPath::root);
-        if committed.folders.was_moved(desk, &parent)? {
-            back_one(desk, committed, &spot, action)?;
-            outcomes.push(Outcome { index: action.index, failed: Some(MOVED.into()), placed: None, kept: None });
+        if committed.folders.was_moved(context, &parent)? {
+            back_one(context, committed, &site, action)?;
+            outcomes.push(ActionOutcome { index: action.index, failed: Some(MOVED.into()), placed: None, kept: None });
             continue;
         }
-        let kept = keep_one(desk, committed, &spot, action)?;
+        let kept = keep_one(context, committed, &site, action)?;
         if action.operation == Operation::SetAside && kept.is_none() {
-            outcomes.push(Outcome { index: action.index, failed: Some(TAKEN_AWAY.into()), placed: None, kept: None });
+            outcomes.push(ActionOutcome {
+                index: action.index,
+                failed: Some(TAKEN_AWAY.into()),
+                placed: None,
+                kept: None,
+            });
             continue;
         }
-        outcomes.push(Outcome { index: action.index, failed: None, placed: placed(&spot.dir, &spot.name)?, kept });
-        desk.observer.hear(Event::Acted(&action.place));
+        outcomes.push(ActionOutcome {
+            index: action.index,
+            failed: None,
+            placed: placed(&site.dir, &site.name)?,
+            kept,
+        });
+        context.observer.on_event(Event::Acted(&action.place));
     }
     // What was set aside just now stays there.
     let failed: HashSet<u32> = outcomes.iter().filter(|o| o.failed.is_some()).map(|o| o.index).collect();
-    tidy(desk, committed, |action| failed.contains(&action.index))?;
-    put_times_back(desk, committed)?;
-    attributes::put_back(desk, committed.cleared)?;
-    sync_parents(desk, committed)?;
-    desk.observer.hear(Event::End);
+    tidy(context, committed, |action| failed.contains(&action.index))?;
+    put_times_back(context, committed)?;
+    attributes::put_back(context, committed.cleared)?;
+    sync_parents(context, committed)?;
+    context.observer.on_event(Event::End);
     Ok(outcomes)
 }
 
 fn exchange(
-    desk: &Desk<'_>,
+    context: &ChangeContext<'_>,
     committed: &Committed<'_>,
-    spot: &Spot,
+    site: &SwapSite,
     action: &PlannedAction,
 ) -> io::Result<Result<(), String>> {
-    let (temp, there) = spot.looks()?;
+    let (temp, there) = site.looks()?;
     match &action.operation {
-        Operation::SetMeta { mode, uid, gid } => return set_meta(committed, spot, action, there, (*mode, *uid, *gid)),
-        Operation::SetAside => return set_aside(desk, committed, spot, action, (temp, there)),
-        Operation::Free => return free(committed, spot, action, there),
+        Operation::SetMeta { mode, uid, gid } => return set_meta(committed, site, action, there, (*mode, *uid, *gid)),
+        Operation::SetAside => return set_aside(context, committed, site, action, (temp, there)),
+        Operation::Free => return free(committed, site, action, there),
         Operation::Put(_) | Operation::Return { .. } => {}
     }
     let staged = committed.staged.get(&action.index).copied();
@@ -204,11 +218,11 @@ fn exchange(
         return Ok(if has(there, staged) { Ok(()) } else { Err("something else stands there now".into()) });
     }
     let moved = match (action.before, there) {
-        (None, None) => spot.free_move(&spot.temp, &spot.name, Care::Promised)?,
+        (None, None) => site.free_move(&site.temp, &site.name, Caution::Promised)?,
         (Some(before), Some(now)) if committed.is_as_observed(&before, &now) => {
-            match desk.protection.reason_at(&action.place, &spot.dir, &spot.name)? {
+            match context.protection.reason_at(&action.place, &site.dir, &site.name)? {
                 Some(why) => Err(why),
-                None => spot.swap(&before, Care::Promised)?,
+                None => site.swap(&before, Caution::Promised)?,
             }
         }
         _ => Err(CHANGED.into()),
@@ -216,24 +230,24 @@ fn exchange(
     if moved.is_err() {
         return Ok(moved);
     }
-    if let Some(displaced) = spot.dir.look(&spot.temp)? {
+    if let Some(displaced) = site.dir.look(&site.temp)? {
         // Looked at once more where nobody but us comes by its name: something protected may have come into it.
-        if let Some(why) = desk.protection.reason_at(&action.place, &spot.dir, &spot.temp)? {
-            or_error(swap_back(spot)?)?;
+        if let Some(why) = context.protection.reason_at(&action.place, &site.dir, &site.temp)? {
+            or_error(swap_back(site)?)?;
             return Ok(Err(why));
         }
         committed.remember(&displaced);
     }
-    let now = spot.dir.disk().look(spot.dir.fd(), &spot.name)?;
+    let now = site.dir.disk().look(site.dir.fd(), &site.name)?;
     committed.remember(&now);
     Ok(Ok(()))
 }
 
 /// Moves what stands there to the name that it is kept from: judged at the last moment, and once more after it.
 fn set_aside(
-    desk: &Desk<'_>,
+    context: &ChangeContext<'_>,
     committed: &Committed<'_>,
-    spot: &Spot,
+    site: &SwapSite,
     action: &PlannedAction,
     (temp, there): (Option<Stat>, Option<Stat>),
 ) -> io::Result<Result<(), String>> {
@@ -241,20 +255,20 @@ fn set_aside(
     match (temp, there) {
         (Some(_), _) if has(temp, before) => {}
         (None, Some(now)) if action.before.is_some_and(|b| committed.is_as_observed(&b, &now)) => {
-            if let Some(why) = desk.protection.reason_at(&action.place, &spot.dir, &spot.name)? {
+            if let Some(why) = context.protection.reason_at(&action.place, &site.dir, &site.name)? {
                 return Ok(Err(why));
             }
-            if let Err(why) = spot.free_move(&spot.name, &spot.temp, Care::Looked)? {
+            if let Err(why) = site.free_move(&site.name, &site.temp, Caution::Looked)? {
                 return Ok(Err(why));
             }
             // A further name of the same file may come next: the move is what changed its time.
-            committed.remember(&spot.dir.disk().look(spot.dir.fd(), &spot.temp)?);
+            committed.remember(&site.dir.disk().look(site.dir.fd(), &site.temp)?);
         }
-        (None, None) if kept_already(desk, committed, action)? => return Ok(Ok(())),
+        (None, None) if kept_already(context, committed, action)? => return Ok(Ok(())),
         _ => return Ok(Err(CHANGED.into())),
     }
-    if let Some(why) = desk.protection.reason_at(&action.place, &spot.dir, &spot.temp)? {
-        or_error(spot.free_move(&spot.temp, &spot.name, Care::Looked)?)?;
+    if let Some(why) = context.protection.reason_at(&action.place, &site.dir, &site.temp)? {
+        or_error(site.free_move(&site.temp, &site.name, Caution::Looked)?)?;
         return Ok(Err(why));
     }
     Ok(Ok(()))
@@ -263,13 +277,13 @@ fn set_aside(
 /// Takes a file away that can be fetched again, when it is still the one that was seen.
 fn free(
     committed: &Committed<'_>,
-    spot: &Spot,
+    site: &SwapSite,
     action: &PlannedAction,
     there: Option<Stat>,
 ) -> io::Result<Result<(), String>> {
     match (action.before, there) {
         (Some(before), Some(now)) if before.kind == FileKind::File && committed.is_as_observed(&before, &now) => {
-            spot.dir.disk().unlink(spot.dir.fd(), &spot.name)?;
+            site.dir.disk().unlink(site.dir.fd(), &site.name)?;
             Ok(Ok(()))
         }
         // A cut came after it was taken away.
@@ -280,7 +294,7 @@ fn free(
 
 fn set_meta(
     committed: &Committed<'_>,
-    spot: &Spot,
+    site: &SwapSite,
     action: &PlannedAction,
     there: Option<Stat>,
     (mode, uid, gid): (u32, u32, u32),
@@ -290,51 +304,51 @@ fn set_meta(
     if before.id != now.id || before.kind != now.kind || committed.fresh && !untouched {
         return Ok(Err(CHANGED.into()));
     }
-    let disk = spot.dir.disk();
+    let disk = site.dir.disk();
     let open = match now.kind {
-        FileKind::Folder => disk.open_dir(spot.dir.fd(), &spot.name)?,
-        _ => disk.open_file(spot.dir.fd(), &spot.name)?,
+        FileKind::Folder => disk.open_dir(site.dir.fd(), &site.name)?,
+        _ => disk.open_file(site.dir.fd(), &site.name)?,
     };
     if disk.look_open(open.as_fd())?.id != before.id {
         return Ok(Err(CHANGED.into()));
     }
     if (now.uid, now.gid) != (uid, gid) {
-        disk.set_owner(spot.dir.fd(), &spot.name, uid, gid)?;
+        disk.set_owner(site.dir.fd(), &site.name, uid, gid)?;
     }
     disk.set_mode(open.as_fd(), mode)?;
     disk.sync(open.as_fd())?;
-    committed.remember(&disk.look(spot.dir.fd(), &spot.name)?);
+    committed.remember(&disk.look(site.dir.fd(), &site.name)?);
     Ok(Ok(()))
 }
 
-fn kept_already(desk: &Desk<'_>, committed: &Committed<'_>, action: &PlannedAction) -> io::Result<bool> {
-    match committed.kept(action, &committed.keeps(action)).find(desk)? {
-        Some(shelf) => Ok(shelf.look()?.is_some()),
+fn kept_already(context: &ChangeContext<'_>, committed: &Committed<'_>, action: &PlannedAction) -> io::Result<bool> {
+    match committed.kept(action, &committed.keeps(action)).find(context)? {
+        Some(slot) => Ok(slot.look()?.is_some()),
         None => Ok(false),
     }
 }
 
 fn keep_one(
-    desk: &Desk<'_>,
+    context: &ChangeContext<'_>,
     committed: &Committed<'_>,
-    spot: &Spot,
+    site: &SwapSite,
     action: &PlannedAction,
 ) -> io::Result<Option<crate::plan::Placed>> {
     if matches!(action.operation, Operation::SetMeta { .. } | Operation::Free) {
         return Ok(None);
     }
     let Some(before) = action.before else { return Ok(None) };
-    let to = committed.kept(action, &committed.keeps(action)).make(desk)?;
+    let to = committed.kept(action, &committed.keeps(action)).make(context)?;
     // Under its second name it is only still when somebody's thing came between the two.
-    for name in [&spot.temp, &spot.aside] {
-        if !has(spot.dir.look(name)?, Some(before.id)) {
+    for name in [&site.temp, &site.aside] {
+        if !has(site.dir.look(name)?, Some(before.id)) {
             continue;
         }
         match to.look()? {
             // A whole copy stands there already (made where a rename was not to be had): only the name is left over.
-            Some(copy) if is_it(&before, &copy) => spot.dir.disk().unlink(spot.dir.fd(), name)?,
+            Some(copy) if is_it(&before, &copy) => site.dir.disk().unlink(site.dir.fd(), name)?,
             Some(_) => return Err(io::ErrorKind::AlreadyExists.into()),
-            None => keep(&spot.dir, name, &to)?,
+            None => keep(&site.dir, name, &to)?,
         }
     }
     to.sync()?;
@@ -344,33 +358,33 @@ fn keep_one(
 /// Takes away what was staged for an action that failed; what was kept before goes back to where it was kept, and what
 /// was displaced already is kept although somebody has put another thing in its place since.
 fn take_away(
-    desk: &Desk<'_>,
+    context: &ChangeContext<'_>,
     committed: &Committed<'_>,
-    spot: &Spot,
+    site: &SwapSite,
     action: &PlannedAction,
 ) -> io::Result<Option<crate::plan::Placed>> {
     let before = action.before.map(|b| b.id);
-    let displaced = |name: &[u8]| spot.dir.look(name).map(|now| now.is_some() && has(now, before));
-    if displaced(&spot.temp)? {
-        return keep_one(desk, committed, spot, action);
+    let displaced = |name: &[u8]| site.dir.look(name).map(|now| now.is_some() && has(now, before));
+    if displaced(&site.temp)? {
+        return keep_one(context, committed, site, action);
     }
-    let kept = if displaced(&spot.aside)? { keep_one(desk, committed, spot, action)? } else { None };
-    let Some(temp) = spot.dir.look(&spot.temp)? else { return Ok(kept) };
+    let kept = if displaced(&site.aside)? { keep_one(context, committed, site, action)? } else { None };
+    let Some(temp) = site.dir.look(&site.temp)? else { return Ok(kept) };
     match &action.operation {
         Operation::Return { change, round, index, kept: earlier, folder, .. } if is_it(&earlier.stat, &temp) => {
             let back =
-                Kept { folder, change: *change, round: *round, index: *index, place: &action.place }.make(desk)?;
+                Kept { folder, change: *change, round: *round, index: *index, place: &action.place }.make(context)?;
             if temp.kind != FileKind::Folder && back.look()?.is_some() {
                 // It never left: this is its second name, or a copy.
-                spot.dir.disk().unlink(spot.dir.fd(), &spot.temp)?;
+                site.dir.disk().unlink(site.dir.fd(), &site.temp)?;
             } else {
-                keep(&spot.dir, &spot.temp, &back)?;
+                keep(&site.dir, &site.temp, &back)?;
                 back.sync()?;
             }
         }
         // After the exchange this name holds what was displaced: never to be taken away.
         Operation::Put(_) if committed.staged.get(&action.index).is_none_or(|id| *id == temp.id) => {
-            discard(&spot.dir, &spot.temp)?;
+            discard(&site.dir, &site.temp)?;
         }
         _ => {}
     }
@@ -378,26 +392,31 @@ fn take_away(
 }
 
 /// Takes a round back, whether it was committed or not. Harmless when it is done again.
-pub(super) fn backward(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result<()> {
-    attributes::clear(desk, committed.cleared)?;
+pub(super) fn backward(context: &ChangeContext<'_>, committed: &Committed<'_>) -> io::Result<()> {
+    attributes::clear(context, committed.cleared)?;
     let mut first_error = None;
     for action in committed.actions.iter().rev() {
-        let back = |spot: Option<Spot>| spot.map_or(Ok(()), |spot| back_one(desk, committed, &spot, action));
-        if let Err(e) = Spot::of(desk, committed, action).and_then(back) {
+        let back = |site: Option<SwapSite>| site.map_or(Ok(()), |site| back_one(context, committed, &site, action));
+        if let Err(e) = SwapSite::of(context, committed, action).and_then(back) {
             first_error.get_or_insert(e);
         }
     }
     if let Some(e) = first_error {
         return Err(e);
     }
-    tidy(desk, committed, |_| true)?;
-    put_times_back(desk, committed)?;
-    attributes::put_back(desk, committed.cleared)?;
-    sync_parents(desk, committed)
+    tidy(context, committed, |_| true)?;
+    put_times_back(context, committed)?;
+    attributes::put_back(context, committed.cleared)?;
+    sync_parents(context, committed)
 }
 
-fn back_one(desk: &Desk<'_>, committed: &Committed<'_>, spot: &Spot, action: &PlannedAction) -> io::Result<()> {
-    let (temp, there) = spot.looks()?;
+fn back_one(
+    context: &ChangeContext<'_>,
+    committed: &Committed<'_>,
+    site: &SwapSite,
+    action: &PlannedAction,
+) -> io::Result<()> {
+    let (temp, there) = site.looks()?;
     let staged = committed.staged.get(&action.index).copied();
     match &action.operation {
         Operation::SetMeta { .. } => {
@@ -412,29 +431,29 @@ fn back_one(desk: &Desk<'_>, committed: &Committed<'_>, spot: &Spot, action: &Pl
                     staged: HashMap::new(),
                     ..*committed
                 };
-                let _ = set_meta(&relaxed, spot, action, there, (was.mode, was.uid, was.gid))?;
+                let _ = set_meta(&relaxed, site, action, there, (was.mode, was.uid, was.gid))?;
             }
         }
         // What was taken away can be fetched again; before the commit nothing was.
         Operation::Free => {}
         Operation::SetAside => {
-            bring_back_kept(desk, committed, spot, action, temp)?;
-            let (temp, there) = spot.looks()?;
+            bring_back_kept(context, committed, site, action, temp)?;
+            let (temp, there) = site.looks()?;
             if there.is_none() && temp.zip(action.before).is_some_and(|(temp, was)| is_it(&was, &temp)) {
-                or_error(spot.free_move(&spot.temp, &spot.name, Care::Looked)?)?;
+                or_error(site.free_move(&site.temp, &site.name, Caution::Looked)?)?;
             }
         }
         Operation::Put(_) | Operation::Return { .. } => {
             if staged.is_some() && has(there, staged) {
-                bring_back_kept(desk, committed, spot, action, temp)?;
-                let displaced = spot.dir.look(&spot.temp)?;
+                bring_back_kept(context, committed, site, action, temp)?;
+                let displaced = site.dir.look(&site.temp)?;
                 match action.before {
-                    Some(was) if displaced.is_some_and(|d| is_it(&was, &d)) => or_error(swap_back(spot)?)?,
-                    None => or_error(spot.free_move(&spot.name, &spot.temp, Care::Looked)?)?,
+                    Some(was) if displaced.is_some_and(|d| is_it(&was, &d)) => or_error(swap_back(site)?)?,
+                    None => or_error(site.free_move(&site.name, &site.temp, Caution::Looked)?)?,
                     Some(_) => return Err(io::Error::other("what was displaced is nowhere to be found")),
                 }
             }
-            take_away(desk, committed, spot, action)?;
+            take_away(context, committed, site, action)?;
         }
     }
     Ok(())
@@ -447,10 +466,10 @@ fn is_it(before: &Stat, now: &Stat) -> bool {
 }
 
 /// Exchanges again: what stands there now is expected, whatever it has become since.
-fn swap_back(spot: &Spot) -> Tried {
-    match spot.dir.look(&spot.name)? {
-        Some(now) => spot.swap(&now, Care::Looked),
-        None => spot.free_move(&spot.temp, &spot.name, Care::Looked),
+fn swap_back(site: &SwapSite) -> Attempt {
+    match site.dir.look(&site.name)? {
+        Some(now) => site.swap(&now, Caution::Looked),
+        None => site.free_move(&site.temp, &site.name, Caution::Looked),
     }
 }
 
@@ -461,14 +480,14 @@ fn or_error(tried: Result<(), String>) -> io::Result<()> {
 
 /// Moves what this round kept already back beside its place.
 fn bring_back_kept(
-    desk: &Desk<'_>,
+    context: &ChangeContext<'_>,
     committed: &Committed<'_>,
-    spot: &Spot,
+    site: &SwapSite,
     action: &PlannedAction,
     temp: Option<Stat>,
 ) -> io::Result<()> {
     let Some(before) = action.before else { return Ok(()) };
-    let Some(from) = committed.kept(action, &committed.keeps(action)).find(desk)? else { return Ok(()) };
+    let Some(from) = committed.kept(action, &committed.keeps(action)).find(context)? else { return Ok(()) };
     from.discard_part()?;
     match (from.look()?, temp) {
         (None, _) => return Ok(()),
@@ -477,15 +496,19 @@ fn bring_back_kept(
             from.unlink()?;
         }
         (Some(_), Some(_)) => return Ok(()),
-        (Some(_), None) => keep(&from.dir, &from.name, &Shelf::ours(&spot.dir, &spot.temp))?,
+        (Some(_), None) => keep(&from.dir, &from.name, &BackupSlot::ours(&site.dir, &site.temp))?,
     }
     from.sync()
 }
 
 /// Where a user's things were set aside, and from where they came back, no empty folders are left; `undone` tells which of the
 /// actions set nothing aside in the end.
-fn tidy(desk: &Desk<'_>, committed: &Committed<'_>, undone: impl Fn(&PlannedAction) -> bool) -> io::Result<()> {
-    if desk.home.is_none() {
+fn tidy(
+    context: &ChangeContext<'_>,
+    committed: &Committed<'_>,
+    undone: impl Fn(&PlannedAction) -> bool,
+) -> io::Result<()> {
+    if context.home.is_none() {
         return Ok(());
     }
     let mut seen = HashSet::new();
@@ -495,16 +518,16 @@ fn tidy(desk: &Desk<'_>, committed: &Committed<'_>, undone: impl Fn(&PlannedActi
             if let KeptFolder::Aside(name) = folder
                 && seen.insert((name.clone(), action.place.parent()))
             {
-                aside::tidy(desk, &name, &action.place)?;
+                aside::tidy(context, &name, &action.place)?;
             }
         }
     }
     Ok(())
 }
 
-fn put_times_back(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result<()> {
+fn put_times_back(context: &ChangeContext<'_>, committed: &Committed<'_>) -> io::Result<()> {
     for parent in committed.parents {
-        let Some(dir) = committed.folders.get(desk, &parent.place)? else { continue };
+        let Some(dir) = committed.folders.get(context, &parent.place)? else { continue };
         if dir.look_self()?.mtime != parent.mtime {
             dir.disk().set_mtime(dir.fd(), b"", parent.mtime)?;
         }
@@ -512,9 +535,9 @@ fn put_times_back(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result<()> 
     Ok(())
 }
 
-fn sync_parents(desk: &Desk<'_>, committed: &Committed<'_>) -> io::Result<()> {
+fn sync_parents(context: &ChangeContext<'_>, committed: &Committed<'_>) -> io::Result<()> {
     for parent in committed.parents {
-        let Some(dir) = committed.folders.get(desk, &parent.place)? else { continue };
+        let Some(dir) = committed.folders.get(context, &parent.place)? else { continue };
         dir.disk().sync(dir.fd())?;
     }
     Ok(())

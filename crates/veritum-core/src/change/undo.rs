@@ -7,11 +7,11 @@ use super::ChangeError;
 use super::journal::{ChangeLog, JournalError, RoundLog};
 use super::keep::{Kept, digest_of, placed};
 use super::merge::merge;
-use super::round::Desk;
+use super::round::ChangeContext;
 use super::standing::{Standing, Standings};
 use crate::machine::Dir;
 use crate::model::{Area, ComponentId, Digest, FileKind, Stat, SystemPath};
-use crate::plan::{ActionKey, Item, ItemKind, Operation, Outcome, PlannedAction, inverse};
+use crate::plan::{ActionKey, ActionOutcome, Item, ItemKind, Operation, PlannedAction, inverse};
 
 /// What is not taken back, and why.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -66,10 +66,10 @@ pub struct UndoPlan {
 ///
 /// # Errors
 /// When a journal cannot be read.
-pub fn plan_undo(desk: Desk<'_>, number: u64, only: Option<u32>) -> Result<Option<UndoPlan>, ChangeError> {
+pub fn plan_undo(context: ChangeContext<'_>, number: u64, only: Option<u32>) -> Result<Option<UndoPlan>, ChangeError> {
     let at = |source| ChangeError::Journal { change: number, source };
-    let Some(log) = desk.state.change(number).map_err(at)? else { return Ok(None) };
-    let mut logs = later_logs(desk, number)?;
+    let Some(log) = context.state.change(number).map_err(at)? else { return Ok(None) };
+    let mut logs = later_logs(context, number)?;
     logs.push(log.clone());
     let standings = Standings::new(&logs);
     let later = later_places(&logs, &standings, number);
@@ -78,7 +78,7 @@ pub fn plan_undo(desk: Desk<'_>, number: u64, only: Option<u32>) -> Result<Optio
     };
     let later_above = later.iter().flat_map(above).collect();
     let mut planner =
-        Planner { desk, number, released: log.released(), standings, later, later_above, reached: HashMap::new() };
+        Planner { context, number, released: log.released(), standings, later, later_above, reached: HashMap::new() };
     let mut plan = UndoPlan { of: number, area: log.begin.area, rounds: Vec::new(), refused: Vec::new() };
     for round in log.rounds().map_err(at)?.iter().rev().filter(|r| only.is_none_or(|n| n == r.round)) {
         let undo = planner.round(round, &mut plan.refused)?;
@@ -93,7 +93,7 @@ pub fn plan_undo(desk: Desk<'_>, number: u64, only: Option<u32>) -> Result<Optio
 type Reached = Result<Option<Stat>, String>;
 
 struct Planner<'a> {
-    desk: Desk<'a>,
+    context: ChangeContext<'a>,
     number: u64,
     /// When what the change had displaced was given up.
     released: Option<jiff::Timestamp>,
@@ -133,7 +133,7 @@ impl Planner<'_> {
             let index = u32::try_from(undo.actions.len() + 1).unwrap_or(u32::MAX);
             let back = inverse(action, outcome, self.number, round.round, &folder, index);
             let Some(mut back) = back else { continue };
-            if self.desk.home.is_some() {
+            if self.context.home.is_some() {
                 if self.in_a_home(back, &mut undo.actions, refused)? {
                     undo.settles.push(key);
                 }
@@ -168,7 +168,7 @@ impl Planner<'_> {
             refused.push(Refusal { place, component: None, why });
             return Ok(false);
         }
-        let merged = merge(self.desk, back).map_err(|source| ChangeError::TakenBack { place, source })?;
+        let merged = merge(self.context, back).map_err(|source| ChangeError::TakenBack { place, source })?;
         for action in merged.actions {
             let index = u32::try_from(actions.len() + 1).unwrap_or(u32::MAX);
             actions.push(PlannedAction { index, ..action });
@@ -181,7 +181,7 @@ impl Planner<'_> {
     fn reason(
         &self,
         action: &PlannedAction,
-        outcome: &Outcome,
+        outcome: &ActionOutcome,
         back: &mut PlannedAction,
     ) -> Result<Option<String>, ChangeError> {
         if let Some(change) = self.later.get(&action.place) {
@@ -197,17 +197,17 @@ impl Planner<'_> {
                 Ok(None)
             }
             Some((_, Err(why))) => Ok(Some(why.clone())),
-            None => refusal(self.desk, action, outcome, back, self.released)
+            None => refusal(self.context, action, outcome, back, self.released)
                 .map_err(|source| ChangeError::TakenBack { place: action.place.clone(), source }),
         }
     }
 }
 
 /// The later changes' logs. A damaged one is left out: that each file is as this change left it is looked at anyway.
-fn later_logs(desk: Desk<'_>, number: u64) -> Result<Vec<ChangeLog>, ChangeError> {
+fn later_logs(context: ChangeContext<'_>, number: u64) -> Result<Vec<ChangeLog>, ChangeError> {
     let mut logs: Vec<ChangeLog> = Vec::new();
-    for later in desk.state.changes()?.into_iter().filter(|n| *n > number) {
-        match desk.state.change(later) {
+    for later in context.state.changes()?.into_iter().filter(|n| *n > number) {
+        match context.state.change(later) {
             Ok(log) => logs.extend(log),
             Err(JournalError::Damaged(_)) => {}
             Err(source) => return Err(ChangeError::Journal { change: later, source }),
@@ -238,9 +238,9 @@ fn later_places(logs: &[ChangeLog], standings: &Standings, number: u64) -> BTree
 
 /// Why an action cannot be taken back; otherwise its inverse learns what stands there now.
 fn refusal(
-    desk: Desk<'_>,
+    context: ChangeContext<'_>,
     action: &PlannedAction,
-    outcome: &Outcome,
+    outcome: &ActionOutcome,
     back: &mut PlannedAction,
     released: Option<jiff::Timestamp>,
 ) -> io::Result<Option<String>> {
@@ -249,14 +249,14 @@ fn refusal(
         if let Some(at) = released {
             return Ok(Some(format!("what was there before is no longer kept: it was deleted on {}", day(at))));
         }
-        let Ok(shelf) = at.open(&desk) else { return Ok(Some(LOST.into())) };
-        match shelf.placed()? {
+        let Ok(slot) = at.open(&context) else { return Ok(Some(LOST.into())) };
+        match slot.placed()? {
             Some(now) if kept.is_still(&now) && kept.stat.mtime == now.stat.mtime => *kept = now,
             _ => return Ok(Some(LOST.into())),
         }
     }
     let parent = action.place.parent().unwrap_or_else(SystemPath::root);
-    let dir = match desk.machine.dir(&parent) {
+    let dir = match context.machine.dir(&parent) {
         Ok(dir) => dir,
         Err(_) => return Ok(Some("the folder that it is in is no longer there".into())),
     };

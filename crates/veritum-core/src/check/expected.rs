@@ -1,11 +1,11 @@
 //! [`Expected`]: one thing that should be somewhere; and what a check is asked to look at, by which rules.
 
-use crate::model::{Area, Digest, Md5, SystemPath, Voucher};
+use crate::model::{Area, Authority, Digest, Md5, SystemPath};
 use crate::platform::Component;
 
 /// What should be there.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Want {
+pub enum ExpectedKind {
     /// A file of that content.
     File {
         /// Bytes.
@@ -57,9 +57,9 @@ pub struct Expected {
     /// Further components that ship the same thing (folders, shared files).
     pub also: Vec<usize>,
     /// Who answers for it.
-    pub voucher: Voucher,
+    pub authority: Authority,
     /// What.
-    pub want: Want,
+    pub kind: ExpectedKind,
     /// How; nothing is known of it from the machine's own records.
     pub meta: Option<Meta>,
     /// Other owners and modes that other components give the same folder.
@@ -89,7 +89,7 @@ pub struct Owned {
     /// The component.
     pub component: Component,
     /// Who answers for it.
-    pub voucher: Voucher,
+    pub authority: Authority,
 }
 
 /// What the caller wants to be looked at.

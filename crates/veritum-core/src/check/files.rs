@@ -3,16 +3,16 @@
 use std::collections::{BTreeMap, HashMap};
 
 use super::causes;
-use super::expected::{Expected, Policy, Scope, Want};
+use super::expected::{Expected, ExpectedKind, Policy, Scope};
 use super::folders::Parents;
 use super::judge::Judge;
+use super::locations::{Location, has_location, locations};
 use super::reference::Reference;
-use super::seats::{Seat, has_seat, seats};
 use super::stray;
 use crate::event::{Event, Observer, Phase};
 use crate::machine::{Machine, Protection};
-use crate::model::{FileKind, Finding, Identity, PathMap, Stat, SystemPath, Voucher};
-use crate::scan::{self, Found, Look, Observation, Remembered, Settling, Stopped, Task, Watch};
+use crate::model::{Authority, FileKind, Finding, Identity, PathMap, Stat, SystemPath};
+use crate::scan::{self, Found, Look, Observation, Remembered, SnapshotBuilder, Stopped, Task, Watch};
 
 /// The largest file that is read where nothing tells how large its component is.
 const MAX_UNKNOWN: u64 = 16 << 30;
@@ -72,7 +72,7 @@ pub struct FilesCheck {
     /// Things looked at.
     pub examined: u64,
     /// Of them, how many each voucher answers for.
-    pub vouched: BTreeMap<Voucher, u64>,
+    pub vouched: BTreeMap<Authority, u64>,
     /// Of those known by the machine's own records only: how many could only be seen to exist.
     pub presence_only: u64,
     /// Bytes that were read.
@@ -84,7 +84,7 @@ pub struct FilesCheck {
     /// What is to be remembered for the next check.
     pub remembered: Remembered,
     /// What stood at each place, when that is to be remembered; none when something cannot be watched.
-    pub settling: Option<Settling>,
+    pub snapshot_builder: Option<SnapshotBuilder>,
 }
 
 /// Everything that a check of files needs.
@@ -112,7 +112,7 @@ pub struct Case<'a> {
 
 /// What was looked at before in the same check, in path order: not looked at again where the same is asked.
 #[derive(Debug, Default)]
-pub struct Seen(Vec<(Seat, Look, Observation)>);
+pub struct Seen(Vec<(Location, Look, Observation)>);
 
 /// Checks files; `seen` is what an earlier look of the same check saw, and is replaced by what this one sees.
 ///
@@ -127,39 +127,43 @@ pub fn check_files(
     let trusted = case.policy.owner_of_root.map_or(0, |(uid, _)| uid);
     let parents = Parents::new(case.machine, case.reference, case.protection, trusted);
     let mut judge = Judge::new(case);
-    let seats = seats(&mut judge, &parents, pool);
-    let looks: Vec<Look> = seats.iter().map(|seat| look(case.reference, seat)).collect();
-    let observations = observe(&case, &seats, &looks, std::mem::take(seen), pool, observer)?;
+    let locations = locations(&mut judge, &parents, pool);
+    let looks: Vec<Look> = locations.iter().map(|location| look(case.reference, location)).collect();
+    let observations = observe(&case, &locations, &looks, std::mem::take(seen), pool, observer)?;
     let folders = judge.out.folders.clone();
-    let (folders, sat, saw, machine) = (&folders, &seats, &observations, case.machine);
+    let (folders, sat, saw, machine) = (&folders, &locations, &observations, case.machine);
     // What is kept for the next check is put together beside the judging, which one thread does.
-    let keeping = |began| (Remembered::of(saw.iter(), began), settling(machine, sat, saw, folders, began));
+    let keeping = |began| (Remembered::of(saw.iter(), began), snapshot_builder(machine, sat, saw, folders, began));
     let kept = std::thread::scope(|threads| {
         let kept = case.remember.map(|began| threads.spawn(move || keeping(began)));
-        judge_all(&mut judge, &parents, &seats, &observations);
+        judge_all(&mut judge, &parents, &locations, &observations);
         if case.scope.is_all() {
             let several = observations.iter().filter_map(|o| match o {
                 Observation::There(found) if found.stat.names > 1 => Some(found.stat.id),
                 _ => None,
             });
             let files = several.collect();
-            let (notes, more) = stray::find(case.machine, case.reference, folders, &seats, &files, pool);
+            let (notes, more) = stray::find(case.machine, case.reference, folders, &locations, &files, pool);
             judge.out.notes.extend(notes);
             judge.out.strays = more;
         }
         kept.and_then(|kept| kept.join().ok())
     });
-    observer.hear(Event::End);
+    observer.on_event(Event::End);
     judge.out.unread = observations.iter().filter(|o| matches!(o, Observation::There(f) if f.unread)).count() as u64;
-    if let Some((remembered, settling)) = kept {
-        (judge.out.remembered, judge.out.settling) = (remembered, settling);
+    if let Some((remembered, snapshot_builder)) = kept {
+        (judge.out.remembered, judge.out.snapshot_builder) = (remembered, snapshot_builder);
     }
     if case.keep_seen {
-        seen.0 =
-            seats.into_iter().zip(looks).zip(observations).map(|((seat, look), seen)| (seat, look, seen)).collect();
+        seen.0 = locations
+            .into_iter()
+            .zip(looks)
+            .zip(observations)
+            .map(|((location, look), seen)| (location, look, seen))
+            .collect();
     } else {
         // A hundred thousand small pieces are let go beside the rest of the work.
-        pool.spawn(move || drop((seats, looks, observations)));
+        pool.spawn(move || drop((locations, looks, observations)));
     }
     let mut checked = judge.finish(observer);
     causes::name(&mut checked.findings, &checked.notes);
@@ -167,10 +171,10 @@ pub fn check_files(
 }
 
 /// Judges what was looked at, then the folders that tell the fate of what is below them.
-fn judge_all(judge: &mut Judge<'_>, parents: &Parents<'_>, seats: &[Seat], observations: &[Observation]) {
-    let anchors = anchors(judge.case.reference, seats, observations);
-    for (seat, observation) in seats.iter().zip(observations) {
-        judge.one(seat, observation, &anchors);
+fn judge_all(judge: &mut Judge<'_>, parents: &Parents<'_>, locations: &[Location], observations: &[Observation]) {
+    let anchors = anchors(judge.case.reference, locations, observations);
+    for (location, observation) in locations.iter().zip(observations) {
+        judge.one(location, observation, &anchors);
     }
     judge.missing_folders();
     for block in parents.blocks() {
@@ -182,57 +186,58 @@ fn judge_all(judge: &mut Judge<'_>, parents: &Parents<'_>, seats: &[Seat], obser
 }
 
 /// What stood at each place that was looked at, and at the folders around them; none when something could not be looked at.
-fn settling(
+fn snapshot_builder(
     machine: &Machine,
-    seats: &[Seat],
+    locations: &[Location],
     observations: &[Observation],
     folders: &PathMap<SystemPath>,
     began: jiff::Timestamp,
-) -> Option<Settling> {
-    let mut settling = Settling::since(began);
+) -> Option<SnapshotBuilder> {
+    let mut snapshot_builder = SnapshotBuilder::since(began);
     let watch = |place: &SystemPath| if stray::is_searched(place) { Watch::Close } else { Watch::Loose };
-    for (seat, observation) in seats.iter().zip(observations) {
+    for (location, observation) in locations.iter().zip(observations) {
         let stat = match observation {
             Observation::There(found) => Some(&found.stat),
             Observation::Absent => None,
             _ => return None,
         };
-        settling.add(&seat.folder, &seat.physical, stat, watch(&seat.physical));
+        snapshot_builder.add(&location.folder, &location.physical, stat, watch(&location.physical));
     }
     for place in folders.values() {
         let folder = place.parent().unwrap_or_else(SystemPath::root);
-        if has_seat(seats, &folder, place.name()) {
+        if has_location(locations, &folder, place.name()) {
             continue;
         }
-        settling.add(&folder, place, machine.look(place).ok()?.as_ref(), watch(place));
+        snapshot_builder.add(&folder, place, machine.look(place).ok()?.as_ref(), watch(place));
     }
-    Some(settling)
+    Some(snapshot_builder)
 }
 
 /// Looks at what was not looked at yet.
 fn observe(
     case: &Case<'_>,
-    seats: &[Seat],
+    locations: &[Location],
     looks: &[Look],
     seen: Seen,
     pool: &rayon::ThreadPool,
     observer: &dyn Observer,
 ) -> Result<Vec<Observation>, Stopped> {
     if seen.0.is_empty() {
-        let tasks: Vec<Task<'_>> = seats.iter().zip(looks).map(|(seat, look)| task(case, seat, *look)).collect();
+        let tasks: Vec<Task<'_>> =
+            locations.iter().zip(looks).map(|(location, look)| task(case, location, *look)).collect();
         begin(&tasks, observer);
         return scan::observe(case.machine, &tasks, case.how, pool, observer);
     }
     let mut seen = seen.0.into_iter().peekable();
-    let mut known: Vec<Option<Observation>> = Vec::with_capacity(seats.len());
+    let mut known: Vec<Option<Observation>> = Vec::with_capacity(locations.len());
     let mut open = Vec::new();
-    for (seat, look) in seats.iter().zip(looks) {
-        while seen.next_if(|(before, ..)| before.place() < seat.place()).is_some() {}
-        match seen.next_if(|(before, ..)| before.place() == seat.place()) {
+    for (location, look) in locations.iter().zip(looks) {
+        while seen.next_if(|(before, ..)| before.place() < location.place()).is_some() {}
+        match seen.next_if(|(before, ..)| before.place() == location.place()) {
             Some((_, before, observation)) if before == *look => known.push(Some(observation)),
             _ => {
                 known.push(None);
-                open.push(task(case, seat, *look));
+                open.push(task(case, location, *look));
             }
         }
     }
@@ -242,21 +247,21 @@ fn observe(
     Ok(known.into_iter().map(|k| k.or_else(|| fresh.next()).unwrap_or(Observation::Absent)).collect())
 }
 
-fn task<'a>(case: &Case<'_>, seat: &'a Seat, look: Look) -> Task<'a> {
-    Task { folder: &seat.folder, name: seat.name(), look, fresh: case.how.was_written(&seat.physical) }
+fn task<'a>(case: &Case<'_>, location: &'a Location, look: Look) -> Task<'a> {
+    Task { folder: &location.folder, name: location.name(), look, fresh: case.how.was_written(&location.physical) }
 }
 
 fn begin(tasks: &[Task<'_>], observer: &dyn Observer) {
     let bytes = tasks.iter().map(|task| task.look.bytes()).sum();
-    observer.hear(Event::Begin { phase: Phase::Comparing, items: tasks.len() as u64, bytes });
+    observer.on_event(Event::Begin { phase: Phase::Comparing, items: tasks.len() as u64, bytes });
 }
 
 /// What is to be known of what is there.
-fn look(reference: &Reference, seat: &Seat) -> Look {
-    let expected = &reference.expected[seat.expected];
-    match &expected.want {
-        Want::File { size, .. } => Look::Blake3 { size: *size },
-        Want::Recorded(_) => {
+fn look(reference: &Reference, location: &Location) -> Look {
+    let expected = &reference.expected[location.expected];
+    match &expected.kind {
+        ExpectedKind::File { size, .. } => Look::Blake3 { size: *size },
+        ExpectedKind::Recorded(_) => {
             // What a component says of its size is an estimate, and sometimes wrong.
             let says = reference.components[expected.component].component.installed_bytes;
             Look::Md5 { most: says.map_or(MAX_UNKNOWN, |bytes| bytes.saturating_mul(4).saturating_add(1 << 30)) }
@@ -267,9 +272,9 @@ fn look(reference: &Reference, seat: &Seat) -> Look {
 
 /// Whether the content is as it should be, as far as it is known.
 pub(super) fn content_sound(expected: &Expected, found: &Found) -> bool {
-    match &expected.want {
-        Want::File { digest, .. } => found.digest == Some(*digest),
-        Want::Recorded(md5) => found.md5 == Some(*md5),
+    match &expected.kind {
+        ExpectedKind::File { digest, .. } => found.digest == Some(*digest),
+        ExpectedKind::Recorded(md5) => found.md5 == Some(*md5),
         _ => true,
     }
 }
@@ -277,17 +282,17 @@ pub(super) fn content_sound(expected: &Expected, found: &Found) -> bool {
 /// For each hard-link group the inode that the most sound names have, and the first of those names.
 fn anchors(
     reference: &Reference,
-    seats: &[Seat],
+    locations: &[Location],
     observations: &[Observation],
 ) -> HashMap<usize, (Identity, SystemPath)> {
     let mut votes: BTreeMap<usize, Vec<(Identity, &SystemPath)>> = BTreeMap::new();
-    for (seat, observation) in seats.iter().zip(observations) {
-        let expected = &reference.expected[seat.expected];
+    for (location, observation) in locations.iter().zip(observations) {
+        let expected = &reference.expected[location.expected];
         if let (Some(group), Observation::There(found)) = (expected.group, observation)
             && found.stat.kind == FileKind::File
             && content_sound(expected, found)
         {
-            votes.entry(group).or_default().push((found.stat.id, &seat.physical));
+            votes.entry(group).or_default().push((found.stat.id, &location.physical));
         }
     }
     let mut anchors = HashMap::new();

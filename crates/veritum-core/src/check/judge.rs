@@ -2,14 +2,14 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
-use super::expected::{Expected, Want};
+use super::expected::{Expected, ExpectedKind};
 use super::files::{Case, Fault, FilesCheck, Unexamined, content_sound};
 use super::folders::{Block, Move, Parents, Placement, merged_alias};
+use super::locations::Location;
 use super::meta::{self, MetaVerdict};
-use super::seats::Seat;
 use super::states::{expected_state, found_state, stat_state};
 use crate::event::{Event, Observer};
-use crate::model::{Area, FileKind, Finding, Identity, Stat, State, SystemPath, Verdict, Voucher};
+use crate::model::{Area, Authority, FileKind, Finding, Identity, Stat, State, SystemPath, Verdict};
 use crate::scan::{self, Found, Observation};
 
 /// A folder that is not there, and what should be below it.
@@ -54,19 +54,19 @@ impl<'a> Judge<'a> {
     }
 
     /// Where a thing is to be looked at; none when a folder above it already tells its fate.
-    pub(super) fn seat(&mut self, parents: &Parents<'_>, at: usize, expected: &Expected) -> Option<Seat> {
+    pub(super) fn location(&mut self, parents: &Parents<'_>, at: usize, expected: &Expected) -> Option<Location> {
         let listed = &expected.listed;
         let parent = listed.parent()?;
-        let is_folder = expected.want == Want::Folder;
+        let is_folder = expected.kind == ExpectedKind::Folder;
         match parents.place(if is_folder { listed } else { &parent }) {
             Placement::At(physical) if is_folder => {
                 self.out.folders.entry(listed.clone()).or_insert_with(|| physical.clone());
                 let folder = physical.parent().unwrap_or_else(SystemPath::root);
-                Some(Seat { expected: at, physical, folder })
+                Some(Location { expected: at, physical, folder })
             }
             Placement::At(folder) => {
                 self.out.folders.entry(parent).or_insert_with(|| folder.clone());
-                Some(Seat { expected: at, physical: folder.child(listed.name()).ok()?, folder })
+                Some(Location { expected: at, physical: folder.child(listed.name()).ok()?, folder })
             }
             Placement::Missing { listed: missing, physical } => {
                 let folder = self.missing.entry(physical).or_default();
@@ -79,7 +79,7 @@ impl<'a> Judge<'a> {
                 if above {
                     folder.below += 1;
                     folder.settings += u64::from(expected.settings);
-                    folder.others += u64::from(!expected.settings && expected.want != Want::Folder);
+                    folder.others += u64::from(!expected.settings && expected.kind != ExpectedKind::Folder);
                 }
                 self.count(expected);
                 None
@@ -106,17 +106,17 @@ impl<'a> Judge<'a> {
 
     fn count(&mut self, expected: &Expected) {
         self.out.examined += 1;
-        *self.out.vouched.entry(expected.voucher).or_default() += 1;
+        *self.out.vouched.entry(expected.authority).or_default() += 1;
     }
 
     pub(super) fn one(
         &mut self,
-        seat: &Seat,
+        location: &Location,
         observation: &Observation,
         anchors: &HashMap<usize, (Identity, SystemPath)>,
     ) {
         let reference = self.case.reference;
-        let expected = &reference.expected[seat.expected];
+        let expected = &reference.expected[location.expected];
         match observation {
             Observation::Forbidden => return self.not_examined("needs root".into(), &expected.listed),
             Observation::NotReached => {
@@ -127,17 +127,17 @@ impl<'a> Judge<'a> {
             _ => self.count(expected),
         }
         match observation {
-            Observation::Absent if expected.settings => self.note(seat.expected, Verdict::SettingsRemoved, None),
+            Observation::Absent if expected.settings => self.note(location.expected, Verdict::SettingsRemoved, None),
             Observation::Absent => {
                 let sibling = self.sibling(expected, anchors, None);
-                self.fault(seat, Verdict::Missing, vec![], None, sibling, false);
+                self.fault(location, Verdict::Missing, vec![], None, sibling, false);
             }
             Observation::Unreadable { stat, error } => {
-                self.unreadable(seat.expected, &seat.physical, stat.as_deref().copied(), error);
+                self.unreadable(location.expected, &location.physical, stat.as_deref().copied(), error);
             }
             Observation::There(found) => {
                 self.out.bytes += scan::read_bytes(found);
-                self.there(seat, found, anchors);
+                self.there(location, found, anchors);
             }
             Observation::Forbidden | Observation::NotReached => {}
         }
@@ -153,12 +153,12 @@ impl<'a> Judge<'a> {
         (Some(path) != own).then(|| path.clone())
     }
 
-    fn there(&mut self, seat: &Seat, found: &Found, anchors: &HashMap<usize, (Identity, SystemPath)>) {
-        let expected = &self.case.reference.expected[seat.expected];
+    fn there(&mut self, location: &Location, found: &Found, anchors: &HashMap<usize, (Identity, SystemPath)>) {
+        let expected = &self.case.reference.expected[location.expected];
         let mut verdicts = Vec::new();
         match kind_verdict(expected, found) {
             Some(Verdict::WrongKind) if expected.settings && found.stat.kind == FileKind::Link => {
-                return self.note(seat.expected, Verdict::Edited, Some(found));
+                return self.note(location.expected, Verdict::Edited, Some(found));
             }
             Some(verdict) => verdicts.push(verdict),
             None if !content_sound(expected, found) => verdicts.push(Verdict::Altered),
@@ -169,9 +169,9 @@ impl<'a> Judge<'a> {
         let meta = if kind_right { meta::judge(expected, found, users, self.case.policy) } else { MetaVerdict::Sound };
         if expected.settings && kind_right {
             if verdicts.contains(&Verdict::Altered) {
-                self.note(seat.expected, Verdict::Edited, Some(found));
+                self.note(location.expected, Verdict::Edited, Some(found));
             } else if meta == MetaVerdict::Adjusted {
-                self.note(seat.expected, Verdict::Adjusted, Some(found));
+                self.note(location.expected, Verdict::Adjusted, Some(found));
             }
             return;
         }
@@ -181,20 +181,22 @@ impl<'a> Judge<'a> {
             verdicts.push(Verdict::WrongMode);
         }
         if meta == MetaVerdict::Adjusted && sound_so_far {
-            self.note(seat.expected, Verdict::Adjusted, Some(found));
+            self.note(location.expected, Verdict::Adjusted, Some(found));
         }
         let anchor = expected.group.and_then(|g| anchors.get(&g));
         let cut = sound_so_far && kind_right && anchor.is_some_and(|(id, _)| *id != found.stat.id);
         if cut {
             verdicts.push(Verdict::LinkCut);
         }
-        if expected.voucher == Voucher::Itself && matches!(expected.want, Want::Something | Want::Folder) {
+        if expected.authority == Authority::SelfReported
+            && matches!(expected.kind, ExpectedKind::Something | ExpectedKind::Folder)
+        {
             self.out.presence_only += 1;
         }
         let Some((first, also)) = verdicts.split_first() else { return };
-        let sibling = self.sibling(expected, anchors, Some(&seat.physical));
+        let sibling = self.sibling(expected, anchors, Some(&location.physical));
         let only_meta = *first == Verdict::WrongMode && also.is_empty() && !found.capabilities;
-        self.fault(seat, *first, also.to_vec(), Some(found), sibling, only_meta);
+        self.fault(location, *first, also.to_vec(), Some(found), sibling, only_meta);
         if lost && let (Some(finding), Some(fault)) = (self.out.findings.last_mut(), self.out.faults.last_mut()) {
             finding.cause.get_or_insert_with(|| "the capabilities that its component gives it are gone".into());
             fault.lost_capabilities = only_meta && meta != MetaVerdict::Wrong;
@@ -203,14 +205,14 @@ impl<'a> Judge<'a> {
 
     fn fault(
         &mut self,
-        seat: &Seat,
+        location: &Location,
         verdict: Verdict,
         also: Vec<Verdict>,
         found: Option<&Found>,
         sibling: Option<SystemPath>,
         only_meta: bool,
     ) {
-        let mut finding = self.describe(seat.expected, verdict, found);
+        let mut finding = self.describe(location.expected, verdict, found);
         finding.also = also;
         if let (Verdict::WrongKind, Some(found)) = (verdict, found) {
             let should = finding.expected.as_ref().and_then(|s| s.kind).map_or("something else", FileKind::word);
@@ -218,8 +220,8 @@ impl<'a> Judge<'a> {
         }
         let fault = Fault {
             finding: self.out.findings.len(),
-            expected: seat.expected,
-            physical: seat.physical.clone(),
+            expected: location.expected,
+            physical: location.physical.clone(),
             found: found.map(|f| f.stat),
             sibling,
             only_meta,
@@ -260,7 +262,7 @@ impl<'a> Judge<'a> {
         let expected = &self.case.reference.expected[at];
         let mut finding = Finding::on_path(Area::Files, &expected.listed, verdict);
         finding.component = Some(self.case.reference.component_of(expected).clone());
-        finding.vouched_by = Some(expected.voucher);
+        finding.vouched_by = Some(expected.authority);
         finding.expected = Some(expected_state(self.case.reference, expected, self.case.machine));
         finding.found = found.map(|f| found_state(f, self.case.machine));
         finding
@@ -274,7 +276,7 @@ impl<'a> Judge<'a> {
             let Some(listed) = named.min_by_key(|l| (**l != physical, (*l).clone())) else { continue };
             let Some(at) = reference.at(listed) else { continue };
             // Where a component ships a link, the link's own finding tells of it.
-            if matches!(reference.expected[at].want, Want::Link(_)) {
+            if matches!(reference.expected[at].kind, ExpectedKind::Link(_)) {
                 continue;
             }
             // Settings that an administrator removed with their folder are as deliberate as one removed alone.
@@ -294,7 +296,7 @@ impl<'a> Judge<'a> {
     pub(super) fn blocked(&mut self, block: &Block) {
         let Some(at) = self.case.reference.at(&block.listed) else { return };
         // Where a component ships a link, the link's own finding tells of it.
-        if matches!(self.case.reference.expected[at].want, Want::Link(_)) {
+        if matches!(self.case.reference.expected[at].kind, ExpectedKind::Link(_)) {
             return;
         }
         let mut finding = self.describe(at, Verdict::WrongKind, None);
@@ -364,7 +366,7 @@ impl<'a> Judge<'a> {
         self.out.faults.sort_by_key(|f| f.finding);
         self.out.notes.sort_by(|a, b| (a.verdict, &a.subject).cmp(&(b.verdict, &b.subject)));
         for finding in &self.out.findings {
-            observer.hear(Event::Found(finding));
+            observer.on_event(Event::Found(finding));
         }
         let reference = self.case.reference;
         let mut unexamined: Vec<Unexamined> =
@@ -388,21 +390,21 @@ impl<'a> Judge<'a> {
 /// What is wrong with the kind, or with a link's target or a device's number.
 fn kind_verdict(expected: &Expected, found: &Found) -> Option<Verdict> {
     let kind = found.stat.kind;
-    let right = match &expected.want {
-        Want::File { .. } | Want::Recorded(_) => kind == FileKind::File,
-        Want::Something => true,
-        Want::Folder => kind == FileKind::Folder,
-        Want::Link(_) => kind == FileKind::Link,
-        Want::Fifo => kind == FileKind::Pipe,
-        Want::Device { major, minor, .. } => {
+    let right = match &expected.kind {
+        ExpectedKind::File { .. } | ExpectedKind::Recorded(_) => kind == FileKind::File,
+        ExpectedKind::Something => true,
+        ExpectedKind::Folder => kind == FileKind::Folder,
+        ExpectedKind::Link(_) => kind == FileKind::Link,
+        ExpectedKind::Fifo => kind == FileKind::Pipe,
+        ExpectedKind::Device { major, minor, .. } => {
             kind == FileKind::Device && found.stat.rdev == rustix::fs::makedev(*major, *minor)
         }
     };
     if !right {
         return Some(Verdict::WrongKind);
     }
-    match &expected.want {
-        Want::Link(target) if found.target.as_ref() != Some(target) => Some(Verdict::Relinked),
+    match &expected.kind {
+        ExpectedKind::Link(target) if found.target.as_ref() != Some(target) => Some(Verdict::Relinked),
         _ => None,
     }
 }

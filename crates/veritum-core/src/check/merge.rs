@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
 
-use super::expected::{Expected, Owned, Want};
+use super::expected::{Expected, ExpectedKind, Owned};
 use crate::model::{PathMap, SystemPath};
 use crate::platform::Records;
 
@@ -55,7 +55,9 @@ impl Share {
             Entry::Occupied(taken) => *taken.get(),
         };
         let before = &mut self.expected[at];
-        if before.want == expected.want || before.want == Want::Folder && expected.want == Want::Something {
+        if before.kind == expected.kind
+            || before.kind == ExpectedKind::Folder && expected.kind == ExpectedKind::Something
+        {
             if let Some(meta) = expected.meta
                 && before.meta != Some(meta)
             {
@@ -64,7 +66,7 @@ impl Share {
             // Whichever of them configures a folder configures it for all. A top-level one stands in too many scripts.
             let configured = (before.configured || expected.configured) && expected.listed.names().count() > 2;
             // A component that a verified manifest describes answers better than one known only by its records.
-            if expected.voucher < before.voucher {
+            if expected.authority < before.authority {
                 let also = std::mem::take(&mut before.also);
                 let previous = before.component;
                 *before = Expected { also, ..expected };
@@ -91,10 +93,10 @@ impl Share {
             (false, true) => true,
             (true, false) => false,
             // Both or neither name it: a link or folder explains more than a recorded name.
-            _ => before.voucher > expected.voucher,
+            _ => before.authority > expected.authority,
         };
         let loser = if new_wins { std::mem::replace(before, expected) } else { expected };
-        if let Want::Link(target) = loser.want {
+        if let ExpectedKind::Link(target) = loser.kind {
             self.other_links.entry(loser.listed).or_default().push(target);
         }
     }
@@ -123,8 +125,8 @@ mod tests {
             listed: SystemPath::literal(path),
             component,
             also: vec![],
-            voucher: crate::model::Voucher::Archive,
-            want: Want::Folder,
+            authority: crate::model::Authority::Archive,
+            kind: ExpectedKind::Folder,
             meta: None,
             other_metas: vec![],
             overridden: None,

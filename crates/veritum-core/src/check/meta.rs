@@ -1,6 +1,6 @@
 //! Owner, mode and privileges: what differs, and whether that is a problem.
 
-use super::expected::{Expected, Meta, Policy, Want};
+use super::expected::{Expected, ExpectedKind, Meta, Policy};
 use crate::machine::Users;
 use crate::model::{FileKind, Stat, SystemPath};
 use crate::scan::Found;
@@ -38,7 +38,7 @@ pub(super) fn judge(expected: &Expected, found: &Found, users: &Users, policy: &
     }
     let known = [Some(meta), expected.overridden].into_iter().flatten().chain(expected.other_metas.iter().copied());
     // A link's own mode means nothing.
-    let is_link = matches!(expected.want, Want::Link(_));
+    let is_link = matches!(expected.kind, ExpectedKind::Link(_));
     let mut allowed = known.map(|m| if is_link { Meta { mode: stat.mode, ..m } } else { m });
     if allowed.any(|m| same(stat, &m, policy)) || expected.configured {
         return MetaVerdict::Sound;
@@ -46,7 +46,7 @@ pub(super) fn judge(expected: &Expected, found: &Found, users: &Users, policy: &
     if expected.settings {
         return MetaVerdict::Adjusted;
     }
-    if expected.want != Want::Folder {
+    if expected.kind != ExpectedKind::Folder {
         return MetaVerdict::Wrong;
     }
     let open = stat.mode & 0o002 != 0 && stat.mode & 0o1000 == 0 && meta.mode & 0o002 == 0;
@@ -84,15 +84,15 @@ pub(super) fn lost_capabilities(expected: &Expected, found: &Found) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::model::{Identity, Instant, Voucher};
+    use crate::model::{Authority, Identity, Instant};
 
-    fn expected(want: Want, mode: u32) -> Expected {
+    fn expected(kind: ExpectedKind, mode: u32) -> Expected {
         Expected {
             listed: SystemPath::literal("/usr/x"),
             component: 0,
             also: vec![],
-            voucher: Voucher::Signed,
-            want,
+            authority: Authority::SignedStore,
+            kind,
             meta: Some(Meta { mode, uid: 0, gid: 0, mtime: 0 }),
             other_metas: vec![],
             overridden: None,
@@ -126,7 +126,7 @@ mod tests {
 
     #[test]
     fn privilege_is_accepted_only_where_something_explains_it() {
-        let mut file = expected(Want::Something, 0o755);
+        let mut file = expected(ExpectedKind::Something, 0o755);
         let setuid = found(FileKind::File, 0o4755, 0);
         assert_eq!(verdict(&file, &setuid), MetaVerdict::Wrong);
         file.configured = true;
@@ -141,7 +141,7 @@ mod tests {
 
     #[test]
     fn a_folder_may_be_closed_further_but_not_opened_to_all_or_given_away() {
-        let mut folder = expected(Want::Folder, 0o755);
+        let mut folder = expected(ExpectedKind::Folder, 0o755);
         for (place, wanted) in [
             ("/etc/x", MetaVerdict::Adjusted),
             ("/var/lib/x", MetaVerdict::Adjusted),
@@ -165,7 +165,7 @@ mod tests {
 
     #[test]
     fn capabilities_that_configuring_gives_are_missed_unless_another_privilege_stands_in() {
-        let mut file = expected(Want::Something, 0o755);
+        let mut file = expected(ExpectedKind::Something, 0o755);
         let plain = found(FileKind::File, 0o755, 0);
         assert!(!lost_capabilities(&file, &plain));
         file.capable = true;
@@ -178,7 +178,7 @@ mod tests {
 
     #[test]
     fn a_settings_file_with_another_mode_is_a_note() {
-        let mut file = expected(Want::Something, 0o644);
+        let mut file = expected(ExpectedKind::Something, 0o644);
         file.settings = true;
         assert_eq!(verdict(&file, &found(FileKind::File, 0o600, 0)), MetaVerdict::Adjusted);
     }

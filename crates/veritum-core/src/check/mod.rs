@@ -13,31 +13,31 @@ mod expected;
 mod files;
 mod folders;
 mod judge;
+mod locations;
 mod merge;
 mod meta;
-mod near;
 mod parts;
 mod records;
 mod reference;
-mod seats;
 mod states;
 mod store;
 mod stray;
+mod subset;
 mod updates;
 
 pub(crate) use apps::{Icons, Integration, REGISTRY};
-pub use expected::{Expected, Group, Meta, Owned, Policy, Scope, Want};
+pub use expected::{Expected, ExpectedKind, Group, Meta, Owned, Policy, Scope};
 pub use files::{Case, Fault, FilesCheck, Seen, Unexamined, check_files};
 pub use folders::{Block, Move, Parents, Placement};
 pub use records::{
-    Holds, RecordContent, RecordFault, RecordMend, Unknown, judge_alternatives, judge_status, judge_tables,
+    Holds, RecordContent, RecordFault, RecordFix, Unknown, judge_alternatives, judge_status, judge_tables,
     settings_text,
 };
 pub use reference::{ManifestSource, Origin, Reference};
 pub use states::expected_state;
 pub use store::{judge_store, superfluous_notes};
 pub(crate) use updates::{
-    Clock, Looked, Offers, RightDownload, TERM, TERM_TAIL, Watched, advice, archives, begun_lists, binary_caches,
-    downloaded, downloads, fetch_advice, folders, history, in_words, installs, last_success, led_out, lists, locks,
-    needed_room, restart_note, room, services, settings, sources,
+    Clock, Looked, Offers, TERM, TERM_TAIL, VerifiedDownload, Watched, advice, archives, begun_lists, binary_caches,
+    downloaded, downloads, escaping_links, fetch_advice, folders, history, in_words, installs, last_success, lists,
+    locks, needed_room, restart_note, room, services, settings, sources,
 };

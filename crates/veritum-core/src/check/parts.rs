@@ -3,20 +3,20 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use super::expected::{Expected, Meta, Policy, Want};
+use super::expected::{Expected, ExpectedKind, Meta, Policy};
 use super::merge::share_of;
-use super::near::Near;
-use super::records::{Described, Desk, RecordFault};
+use super::records::{Described, RecordFault, RecordJudge};
 use super::reference::ManifestSource;
+use super::subset::ReferenceSubset;
 use crate::machine::{Machine, Users};
-use crate::model::{Digest, Entry, EntryKind, Md5, Owner, SystemPath, Voucher};
-use crate::platform::{Component, Installed, Keep, Progress, Records, SelfRecord};
+use crate::model::{Authority, Digest, Entry, EntryKind, Md5, Owner, SystemPath};
+use crate::platform::{Component, InstallState, Installed, Keep, Records, SelfRecord};
 use crate::store::Manifest;
 use crate::trust::Verified;
 
 /// What one component brings.
 pub(super) struct Part {
-    pub(super) voucher: Voucher,
+    pub(super) authority: Authority,
     /// What should be there, by share and in the order in which it is listed; hard-link groups are numbered from 0.
     pub(super) shares: Vec<Vec<Expected>>,
     /// How many hard-link groups there are.
@@ -28,7 +28,7 @@ pub(super) struct Part {
     /// What is wrong with its records.
     pub(super) faults: Vec<RecordFault>,
     /// Who answers for how its records should be, when they were looked at.
-    pub(super) described: Option<Voucher>,
+    pub(super) described: Option<Authority>,
     /// What a store lacks of what it says of its records, with its size.
     pub(super) bad_records: Option<(Digest, u64)>,
 }
@@ -40,9 +40,9 @@ pub(super) struct Gathering<'a> {
     pub(super) sources: &'a [&'a dyn ManifestSource],
     pub(super) policy: &'a Policy,
     pub(super) records: &'a dyn Records,
-    pub(super) near: Option<&'a Near>,
+    pub(super) near: Option<&'a ReferenceSubset>,
     /// Where records are judged, when they are.
-    pub(super) desk: Option<&'a Desk<'a>>,
+    pub(super) judge: Option<&'a RecordJudge<'a>>,
     /// Of which components they are; empty for all.
     pub(super) named: &'a [String],
     /// Into how many shares what they bring is dealt.
@@ -53,7 +53,7 @@ impl Gathering<'_> {
     /// What the component at this position brings.
     pub(super) fn part(&self, at: usize, component: &Component) -> Part {
         let mut part = Part {
-            voucher: Voucher::Itself,
+            authority: Authority::SelfReported,
             shares: Vec::new(),
             groups: 0,
             unknown: None,
@@ -62,7 +62,7 @@ impl Gathering<'_> {
             described: None,
             bad_records: None,
         };
-        if component.progress == Progress::HalfWay {
+        if component.install_state == InstallState::HalfInstalled {
             part.unknown = Some("its installation was interrupted half-way".into());
             return part;
         }
@@ -71,8 +71,8 @@ impl Gathering<'_> {
         for source in self.sources {
             match source.manifest(&component.id) {
                 Ok(Some(manifest)) => {
-                    part.voucher = source.voucher();
-                    (part.shares, part.groups) = one.of_manifest(manifest.get(), part.voucher);
+                    part.authority = source.authority();
+                    (part.shares, part.groups) = one.of_manifest(manifest.get(), part.authority);
                     self.judge_records(component, *source, &manifest, &mut part);
                     return part;
                 }
@@ -80,9 +80,9 @@ impl Gathering<'_> {
                 Err(e) => part.broken = Some(crate::model::error_chain(&e)),
             }
         }
-        if let Some(desk) = self.desk_for(component) {
-            part.described = Some(Voucher::Itself);
-            part.faults = desk.judge(component, None);
+        if let Some(judge) = self.desk_for(component) {
+            part.described = Some(Authority::SelfReported);
+            part.faults = judge.judge(component, None);
         }
         let keeps = |path: &[u8]| near.is_none_or(|near| near.has(path));
         match self.records.of(component, near.is_some().then_some(&keeps as &Keep<'_>)) {
@@ -94,8 +94,8 @@ impl Gathering<'_> {
 }
 
 impl Gathering<'_> {
-    fn desk_for(&self, component: &Component) -> Option<&Desk<'_>> {
-        self.desk.filter(|_| self.named.is_empty() || self.named.contains(&component.id.name))
+    fn desk_for(&self, component: &Component) -> Option<&RecordJudge<'_>> {
+        self.judge.filter(|_| self.named.is_empty() || self.named.contains(&component.id.name))
     }
 
     /// Holds a component's records against its manifest, and against what the first source that knows says of them.
@@ -106,7 +106,7 @@ impl Gathering<'_> {
         manifest: &Verified<Arc<Manifest>>,
         part: &mut Part,
     ) {
-        let Some(desk) = self.desk_for(component) else { return };
+        let Some(judge) = self.desk_for(component) else { return };
         let mut records = source.records(manifest).unwrap_or_else(|_| {
             part.bad_records = manifest.get().records.as_ref().map(|r| (r.blake3, r.size));
             None
@@ -120,13 +120,13 @@ impl Gathering<'_> {
         }
         let md5 = |digest: &Digest, size: u64| self.sources.iter().find_map(|s| s.md5(digest, size));
         let described = Described {
-            voucher: part.voucher,
+            authority: part.authority,
             manifest: manifest.get(),
             records: records.as_ref().map(|r| r.get().as_ref()),
             md5: &md5,
         };
-        part.described = Some(part.voucher);
-        part.faults = desk.judge(component, Some(&described));
+        part.described = Some(part.authority);
+        part.faults = judge.judge(component, Some(&described));
     }
 }
 
@@ -134,7 +134,7 @@ struct One<'a> {
     gathering: &'a Gathering<'a>,
     at: usize,
     component: &'a Component,
-    near: Option<&'a Near>,
+    near: Option<&'a ReferenceSubset>,
 }
 
 impl One<'_> {
@@ -167,19 +167,19 @@ impl One<'_> {
         Some(Meta { mode: over.mode, uid, gid, mtime })
     }
 
-    fn of_manifest(&self, manifest: &Manifest, voucher: Voucher) -> (Vec<Vec<Expected>>, usize) {
+    fn of_manifest(&self, manifest: &Manifest, authority: Authority) -> (Vec<Vec<Expected>>, usize) {
         let groups: HashMap<&SystemPath, usize> =
             manifest.hard_link_groups().into_keys().enumerate().map(|(at, first)| (first, at)).collect();
         let of_interest = |entry: &&Entry| self.near.is_none_or(|near| near.has(entry.path.as_bytes()));
         let expected = |entry: &Entry| {
             let listed = self.diverted(&entry.path);
-            let want = match &entry.kind {
-                EntryKind::File { size, digest, .. } => Want::File { size: *size, digest: *digest },
-                EntryKind::Folder => Want::Folder,
-                EntryKind::Link { target } => Want::Link(target.clone()),
-                EntryKind::Fifo => Want::Fifo,
+            let kind = match &entry.kind {
+                EntryKind::File { size, digest, .. } => ExpectedKind::File { size: *size, digest: *digest },
+                EntryKind::Folder => ExpectedKind::Folder,
+                EntryKind::Link { target } => ExpectedKind::Link(target.clone()),
+                EntryKind::Fifo => ExpectedKind::Fifo,
                 EntryKind::Device { block, major, minor } => {
-                    Want::Device { block: *block, major: *major, minor: *minor }
+                    ExpectedKind::Device { block: *block, major: *major, minor: *minor }
                 }
             };
             let group = match &entry.kind {
@@ -189,8 +189,8 @@ impl One<'_> {
             Expected {
                 component: self.at,
                 also: Vec::new(),
-                voucher,
-                want,
+                authority,
+                kind,
                 meta: Some(self.meta(entry)),
                 other_metas: Vec::new(),
                 overridden: self.overridden(&listed, entry.mtime),
@@ -209,18 +209,18 @@ impl One<'_> {
             self.component.settings.iter().filter(|s| !s.obsolete).map(|s| (&s.path, s.md5)).collect();
         let expected = |path: &SystemPath| {
             let md5 = settings.get(path).copied().flatten().or_else(|| record.md5s.get(path).copied());
-            let want = match md5 {
+            let kind = match md5 {
                 // The list names folders and files alike: what has something below it is a folder.
-                _ if record.folders.contains(path) => Want::Folder,
-                Some(md5) => Want::Recorded(md5),
-                None => Want::Something,
+                _ if record.folders.contains(path) => ExpectedKind::Folder,
+                Some(md5) => ExpectedKind::Recorded(md5),
+                None => ExpectedKind::Something,
             };
             let listed = self.diverted(path);
             Expected {
                 component: self.at,
                 also: Vec::new(),
-                voucher: Voucher::Itself,
-                want,
+                authority: Authority::SelfReported,
+                kind,
                 meta: None,
                 other_metas: Vec::new(),
                 overridden: self.overridden(&listed, 0),

@@ -5,14 +5,14 @@ use std::sync::Arc;
 
 use rayon::prelude::*;
 
-use super::expected::{Expected, Group, Owned, Policy, Scope, Want};
+use super::expected::{Expected, ExpectedKind, Group, Owned, Policy, Scope};
 use super::merge::{MAX_SHARES, Share, share_of};
-use super::near::Near;
 use super::parts::{Gathering, Part};
-use super::records::{Desk, RecordFault};
+use super::records::{RecordFault, RecordJudge};
+use super::subset::ReferenceSubset;
 use crate::archive::Archive;
 use crate::machine::Machine;
-use crate::model::{ComponentId, ContentHasher, Digest, Md5, PathMap, SystemPath, Voucher};
+use crate::model::{Authority, ComponentId, ContentHasher, Digest, Md5, PathMap, SystemPath};
 use crate::platform::debian::database::Database;
 use crate::platform::{Component, Installed, Platform};
 use crate::store::{Contents, Manifest, Records, Store, StoreError};
@@ -36,7 +36,7 @@ pub trait ManifestSource: Sync {
     fn md5(&self, digest: &Digest, size: u64) -> Option<Md5>;
 
     /// Who answers for what it gives.
-    fn voucher(&self) -> Voucher;
+    fn authority(&self) -> Authority;
 }
 
 impl ManifestSource for Store {
@@ -59,8 +59,8 @@ impl ManifestSource for Store {
         hasher.finish().1
     }
 
-    fn voucher(&self) -> Voucher {
-        Voucher::Signed
+    fn authority(&self) -> Authority {
+        Authority::SignedStore
     }
 }
 
@@ -77,8 +77,8 @@ impl ManifestSource for Archive {
         None
     }
 
-    fn voucher(&self) -> Voucher {
-        Voucher::Archive
+    fn authority(&self) -> Authority {
+        Authority::Archive
     }
 }
 
@@ -98,7 +98,7 @@ pub struct Reference {
     /// What is wrong with the components' records, when they were looked at.
     pub records: Vec<RecordFault>,
     /// Of the components whose records were looked at, how many each voucher answers for.
-    pub records_vouched: BTreeMap<Voucher, u64>,
+    pub records_vouched: BTreeMap<Authority, u64>,
     /// What a store lacks of what it says of records, with its size.
     pub bad_records: Vec<(Digest, u64)>,
     /// Paths from which components' files were diverted: what stands there is the diverter's own.
@@ -133,13 +133,13 @@ impl Reference {
     pub fn gather(origin: &Origin<'_>, scope: &Scope, pool: &rayon::ThreadPool) -> Self {
         let Origin { machine, platform, installed, sources, policy, database } = *origin;
         let records = platform.records(machine);
-        let near = Near::of(scope, installed, sources, &*records);
-        let desk = database.map(|database| Desk::new(machine, database));
-        let (near, desk) = (near.as_ref(), desk.as_ref());
+        let near = ReferenceSubset::of(scope, installed, sources, &*records);
+        let judge = database.map(|database| RecordJudge::new(machine, database));
+        let (near, judge) = (near.as_ref(), judge.as_ref());
         let named = &scope.components;
         let shares = pool.current_num_threads().clamp(1, MAX_SHARES);
         let gathering =
-            Gathering { machine, installed, sources, policy, records: &*records, near, desk, named, shares };
+            Gathering { machine, installed, sources, policy, records: &*records, near, judge, named, shares };
         let parts: Vec<Part> = pool.install(|| {
             let each = installed.components.par_iter().enumerate();
             each.map(|(at, component)| gathering.part(at, component)).collect()
@@ -167,7 +167,8 @@ impl Reference {
     /// Whether a component ships a link with this target at a listed path.
     #[must_use]
     pub fn ships_link(&self, listed: &SystemPath, target: &[u8]) -> bool {
-        let kept = self.at(listed).is_some_and(|at| matches!(&self.expected[at].want, Want::Link(t) if t == target));
+        let kept =
+            self.at(listed).is_some_and(|at| matches!(&self.expected[at].kind, ExpectedKind::Link(t) if t == target));
         kept || self.other_links.get(listed).is_some_and(|targets| targets.iter().any(|t| t == target))
     }
 
@@ -183,10 +184,10 @@ impl Reference {
         self.unknown.extend(part.unknown.map(|why| (component.id.clone(), why)));
         self.records.extend(part.faults);
         self.bad_records.extend(part.bad_records);
-        if let Some(voucher) = part.described {
-            *self.records_vouched.entry(voucher).or_default() += 1;
+        if let Some(authority) = part.described {
+            *self.records_vouched.entry(authority).or_default() += 1;
         }
-        self.components.push(Owned { component: component.clone(), voucher: part.voucher });
+        self.components.push(Owned { component: component.clone(), authority: part.authority });
         let first_group = self.groups.len();
         self.groups.extend(std::iter::repeat_with(Group::default).take(part.groups));
         let mut shares = part.shares;

@@ -1,6 +1,6 @@
 //! How a thing is and how it should be, as it is told to people and in JSON.
 
-use super::expected::{Expected, Want};
+use super::expected::{Expected, ExpectedKind};
 use super::reference::Reference;
 use crate::machine::Machine;
 use crate::model::{FileKind, Stat, State};
@@ -34,23 +34,27 @@ pub(super) fn found_state(found: &Found, machine: &Machine) -> State {
 #[must_use]
 pub fn expected_state(reference: &Reference, expected: &Expected, machine: &Machine) -> State {
     let meta = expected.overridden.or(expected.meta);
-    let is_link = matches!(expected.want, Want::Link(_));
-    let kind = match expected.want {
-        Want::File { .. } | Want::Recorded(_) => Some(FileKind::File),
-        Want::Something => None,
-        Want::Folder => Some(FileKind::Folder),
-        Want::Link(_) => Some(FileKind::Link),
-        Want::Fifo => Some(FileKind::Pipe),
-        Want::Device { .. } => Some(FileKind::Device),
+    let is_link = matches!(expected.kind, ExpectedKind::Link(_));
+    let kind = match expected.kind {
+        ExpectedKind::File { .. } | ExpectedKind::Recorded(_) => Some(FileKind::File),
+        ExpectedKind::Something => None,
+        ExpectedKind::Folder => Some(FileKind::Folder),
+        ExpectedKind::Link(_) => Some(FileKind::Link),
+        ExpectedKind::Fifo => Some(FileKind::Pipe),
+        ExpectedKind::Device { .. } => Some(FileKind::Device),
     };
     let names = expected.group.map(|g| &reference.groups[g].members).into_iter().flatten();
     State {
         kind,
-        size: if let Want::File { size, .. } = expected.want { Some(size) } else { None },
-        blake3: if let Want::File { digest, .. } = expected.want { Some(digest) } else { None },
+        size: if let ExpectedKind::File { size, .. } = expected.kind { Some(size) } else { None },
+        blake3: if let ExpectedKind::File { digest, .. } = expected.kind { Some(digest) } else { None },
         mode: meta.filter(|_| !is_link).map(|m| format!("{:04o}", m.mode)),
         owner: meta.map(|m| machine.users().owner_text(m.uid, m.gid)),
-        target: if let Want::Link(target) = &expected.want { Some(crate::model::readable(target)) } else { None },
+        target: if let ExpectedKind::Link(target) = &expected.kind {
+            Some(crate::model::readable(target))
+        } else {
+            None
+        },
         modified: meta
             .filter(|m| m.mtime != 0)
             .and_then(|m| jiff::Timestamp::from_second(m.mtime).ok())

@@ -2,13 +2,13 @@
 
 use std::path::Path;
 
-use crate::model::{Area, Finding, Harm, State, Subject, Verdict, Voucher, readable};
-use crate::store::{Ill, Part, Trouble};
+use crate::model::{Area, Authority, Finding, Harm, State, Subject, Verdict, readable};
+use crate::store::{Part, StoreFault, Trouble};
 
 /// One finding for each ill, in their order.
 #[must_use]
-pub fn judge_store(ills: &[Ill]) -> Vec<Finding> {
-    ills.iter().map(finding).collect()
+pub fn judge_store(faults: &[StoreFault]) -> Vec<Finding> {
+    faults.iter().map(finding).collect()
 }
 
 /// One note for each superfluous file.
@@ -22,18 +22,18 @@ fn object(name: &Path) -> Subject {
     Subject::Object { name: readable(name.as_os_str().as_bytes()) }
 }
 
-fn finding(ill: &Ill) -> Finding {
-    let (verdict, cause) = match &ill.trouble {
+fn finding(fault: &StoreFault) -> Finding {
+    let (verdict, cause) = match &fault.trouble {
         Trouble::Missing => (Verdict::Missing, None),
         Trouble::Altered => (Verdict::Altered, None),
         Trouble::Unreadable(why) => (Verdict::Unreadable, Some(why.clone())),
     };
-    let name = ill.part.name();
-    let subject = match &ill.part {
+    let name = fault.part.name();
+    let subject = match &fault.part {
         Part::Signed { .. } | Part::Pointer(_) => Subject::Index { name },
         Part::Manifest(_) | Part::Content { .. } => Subject::Object { name },
     };
-    let expected = match &ill.part {
+    let expected = match &fault.part {
         Part::Content { digest, size } => Some(State { size: Some(*size), blake3: Some(*digest), ..State::default() }),
         Part::Manifest(entry) => {
             Some(State { size: Some(entry.manifest_size), blake3: Some(entry.manifest), ..State::default() })
@@ -41,11 +41,11 @@ fn finding(ill: &Ill) -> Finding {
         Part::Signed { .. } | Part::Pointer(_) => None,
     };
     Finding {
-        component: ill.harm.components.first().cloned(),
-        vouched_by: Some(Voucher::Signed),
+        component: fault.harm.components.first().cloned(),
+        vouched_by: Some(Authority::SignedStore),
         expected,
         cause,
-        harms: (ill.harm != Harm::default()).then(|| ill.harm.clone()),
+        harms: (fault.harm != Harm::default()).then(|| fault.harm.clone()),
         ..Finding::on(Area::Store, subject, verdict)
     }
 }
@@ -61,8 +61,9 @@ mod tests {
         let component = ComponentId::new("quay", "1.0", "all").unwrap();
         let path = SystemPath::literal("/usr/share/quay/timetable");
         let harm = Harm { components: vec![component.clone()], paths: vec![path], more_paths: 0 };
-        let ill = Ill { part: Part::Content { digest, size: 9 }, trouble: Trouble::Altered, harm: harm.clone() };
-        let [found] = judge_store(&[ill]).try_into().unwrap();
+        let fault =
+            StoreFault { part: Part::Content { digest, size: 9 }, trouble: Trouble::Altered, harm: harm.clone() };
+        let [found] = judge_store(&[fault]).try_into().unwrap();
         assert_eq!((found.verdict, found.component, found.harms), (Verdict::Altered, Some(component), Some(harm)));
         assert!(found.subject.name().unwrap().starts_with("objects/"));
         assert_eq!(found.expected.unwrap().blake3, Some(digest));
@@ -72,8 +73,9 @@ mod tests {
     fn what_is_superfluous_is_a_note_and_what_the_medium_refuses_has_its_cause() {
         assert!(!superfluous_notes(&["objects/xx".into()])[0].verdict.is_problem());
         let part = Part::Signed { name: "metadata/timestamp.json".into() };
-        let ill = Ill { part, trouble: Trouble::Unreadable("the medium is bad".into()), harm: Harm::default() };
-        let found = judge_store(&[ill]);
+        let fault =
+            StoreFault { part, trouble: Trouble::Unreadable("the medium is bad".into()), harm: Harm::default() };
+        let found = judge_store(&[fault]);
         assert_eq!((found[0].verdict, found[0].cause.as_deref()), (Verdict::Unreadable, Some("the medium is bad")));
         assert!(matches!(found[0].subject, Subject::Index { .. }));
     }

@@ -4,8 +4,8 @@ use std::collections::HashSet;
 
 use rayon::prelude::*;
 
+use super::locations::Location;
 use super::reference::Reference;
-use super::seats::Seat;
 use crate::machine::{Dir, Machine};
 use crate::model::{Area, FileKind, Finding, Identity, PathMap, SystemPath, Verdict};
 use crate::platform::debian::ALIASES;
@@ -50,7 +50,7 @@ pub(super) fn find(
     machine: &Machine,
     reference: &Reference,
     folders: &PathMap<SystemPath>,
-    seats: &[Seat],
+    locations: &[Location],
     files: &HashSet<Identity>,
     pool: &rayon::ThreadPool,
 ) -> (Vec<Finding>, u64) {
@@ -62,10 +62,10 @@ pub(super) fn find(
     let nobodys = |folder: &&SystemPath| {
         let Ok(dir) = machine.dir(folder) else { return Vec::new() };
         let mut names = dir.disk().list(dir.fd()).unwrap_or_default();
-        let first = seats.partition_point(|seat| seat.folder < **folder);
-        let owned = &seats[first..];
-        let owned = &owned[..owned.partition_point(|seat| seat.folder == **folder)];
-        names.retain(|(name, _)| owned.binary_search_by(|seat| seat.name().cmp(name)).is_err());
+        let first = locations.partition_point(|location| location.folder < **folder);
+        let owned = &locations[first..];
+        let owned = &owned[..owned.partition_point(|location| location.folder == **folder)];
+        names.retain(|(name, _)| owned.binary_search_by(|location| location.name().cmp(name)).is_err());
         names.sort_by(|a, b| a.0.cmp(&b.0));
         let nobodys = |(name, kind): (Vec<u8>, Option<FileKind>)| {
             let path = folder.child(&name).ok()?;

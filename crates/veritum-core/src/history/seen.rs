@@ -7,7 +7,7 @@ use rusqlite::{Connection, OpenFlags};
 
 use crate::change::StateFolder;
 use crate::model::{ContentHasher, Digest, FileKind, Stat};
-use crate::scan::{Remembered, Settled};
+use crate::scan::{Remembered, Snapshot};
 
 const NAME: &str = "seen.db";
 /// SQLite's own journal beside it: one that is left over must not be played into a new database.
@@ -24,18 +24,18 @@ pub struct SeenFiles {
     /// The files.
     pub files: Remembered,
     /// The check itself, when everything was sound and nothing unclear.
-    pub settled: Option<SettledCheck>,
+    pub settled: Option<CleanCheck>,
 }
 
 /// A check that found nothing wrong, and what stood where.
 #[derive(Debug, Clone)]
-pub struct SettledCheck {
+pub struct CleanCheck {
     /// What it was held against: with anything else it says nothing.
     pub key: String,
     /// What it came to, as JSON.
     pub report: String,
     /// What stood at every place.
-    pub places: Settled,
+    pub places: Snapshot,
 }
 
 /// Opens the database through the state folder's own handle: no link on the way leads elsewhere.
@@ -77,7 +77,7 @@ pub fn keep_seen(state: &StateFolder, seen: &SeenFiles) -> rusqlite::Result<()> 
         for part in seen.files.parts() {
             insert.execute((Digest::of(&part).to_hex(), part))?;
         }
-        if let Some(SettledCheck { key, report, places }) = &seen.settled {
+        if let Some(CleanCheck { key, report, places }) = &seen.settled {
             let sum = sum_of(key, report, places.parts());
             change.execute("INSERT INTO settled VALUES (?1, ?2, ?3)", (key, report, sum))?;
             let mut insert = change.prepare("INSERT INTO places (packed) VALUES (?1)")?;
@@ -101,7 +101,7 @@ fn sum_of(key: &str, report: &str, parts: &[Vec<u8>]) -> String {
 
 /// The last full check, when it found everything sound; none when its record is damaged or of another format.
 #[must_use]
-pub fn settled(state: &StateFolder) -> Option<SettledCheck> {
+pub fn settled(state: &StateFolder) -> Option<CleanCheck> {
     state.dir().look(NAME.as_bytes()).ok()?.filter(|s| s.kind == FileKind::File)?;
     let database = open(state, OpenFlags::SQLITE_OPEN_READ_ONLY).ok()?;
     let format: String = database.query_row("SELECT format FROM head", (), |row| row.get(0)).ok()?;
@@ -121,7 +121,7 @@ pub fn settled(state: &StateFolder) -> Option<SettledCheck> {
         }
         parts.push(part);
     }
-    (sum_of(&key, &report, &parts) == sum).then(|| SettledCheck { key, report, places: Settled::of_parts(parts) })
+    (sum_of(&key, &report, &parts) == sum).then(|| CleanCheck { key, report, places: Snapshot::of_parts(parts) })
 }
 
 /// What the last full check saw; none when there was none, or its record is damaged or of another format.

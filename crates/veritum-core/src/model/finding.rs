@@ -42,24 +42,25 @@ impl Area {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
-pub enum Voucher {
+pub enum Authority {
     /// The store's owner, by a pinned key.
-    Signed,
+    #[serde(rename = "signed")]
+    SignedStore,
     /// The vendor, by the archive's signature.
     Archive,
     /// Only the machine's own records.
     #[serde(rename = "self")]
-    Itself,
+    SelfReported,
 }
 
-impl Voucher {
+impl Authority {
     /// The word for people and for JSON.
     #[must_use]
     pub fn word(self) -> &'static str {
         match self {
-            Self::Signed => "signed",
+            Self::SignedStore => "signed",
             Self::Archive => "archive",
-            Self::Itself => "self",
+            Self::SelfReported => "self",
         }
     }
 }
@@ -338,7 +339,7 @@ pub struct Finding {
     /// Whose it is.
     pub component: Option<ComponentId>,
     /// Who answers for `expected`.
-    pub vouched_by: Option<Voucher>,
+    pub vouched_by: Option<Authority>,
     /// How it should be.
     pub expected: Option<State>,
     /// How it is.

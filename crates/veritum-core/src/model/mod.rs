@@ -15,7 +15,7 @@ mod verdict;
 pub use component::{ComponentId, ComponentIdError};
 pub use digest::{ContentHasher, Digest, DigestError, Md5};
 pub use entry::{Entry, EntryKind, Owner};
-pub use finding::{ActionKind, Advice, Area, Finding, FindingId, Harm, Remedy, State, Subject, Voucher};
+pub use finding::{ActionKind, Advice, Area, Authority, Finding, FindingId, Harm, Remedy, State, Subject};
 pub use packed::{packed, unpacked};
 pub use path::{LinkTarget, PathError, PathMap, PathSet, SystemPath};
 pub use place::{FileKind, Identity, Instant, Stat};

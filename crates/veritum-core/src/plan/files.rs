@@ -3,10 +3,10 @@
 use std::collections::{BTreeSet, HashMap, HashSet};
 
 use super::{DiskDoubt, Item, ItemKind, Left, Operation, Plan, PlannedAction};
-use crate::check::{Expected, Fault, FilesCheck, Meta, Reference, Want};
+use crate::check::{Expected, ExpectedKind, Fault, FilesCheck, Meta, Reference};
 use crate::machine::ProtectionPolicy;
 use crate::model::{
-    ComponentId, Digest, FileKind, Finding, Identity, LinkTarget, Remedy, Stat, SystemPath, Verdict, Voucher,
+    Authority, ComponentId, Digest, FileKind, Finding, Identity, LinkTarget, Remedy, Stat, SystemPath, Verdict,
 };
 
 /// More altered files than this, of more components than [`MANY_COMPONENTS`], point at the hardware.
@@ -118,7 +118,7 @@ fn kept_meta(expected: &Expected, meta: Meta, found: &Stat) -> Option<Meta> {
 /// What a person should do after a repair: what a component's own scripts set is not known to any reference.
 fn afterwards(fault: &Fault, reference: &Reference) -> Option<String> {
     let expected = &reference.expected[fault.expected];
-    let content = matches!(expected.want, Want::File { .. });
+    let content = matches!(expected.kind, ExpectedKind::File { .. });
     (expected.configured && content && !fault.only_meta).then(|| {
         let name = &reference.component_of(expected).name;
         format!("{name} sets its owner, mode or privileges itself when it is configured: dpkg-reconfigure {name}")
@@ -155,7 +155,7 @@ impl Planner<'_> {
             let reason = "its component gives it capabilities when it is configured";
             return Err((reason.into(), Some(format!("dpkg-reconfigure {name}"))));
         }
-        if fault.only_meta && expected.voucher != Voucher::Itself {
+        if fault.only_meta && expected.authority != Authority::SelfReported {
             return self.set_meta(fault, expected, finding);
         }
         if let Some(bytes) = self.to_download(fault, expected)? {
@@ -178,14 +178,14 @@ impl Planner<'_> {
         } else {
             crate::model::ActionKind::Restore
         };
-        Ok(Remedy { action, from: Some(source_word(expected.voucher).into()), download: None })
+        Ok(Remedy { action, from: Some(source_word(expected.authority).into()), download: None })
     }
 
     /// Bytes of the packages that must be downloaded before anything can be planned; none when all is at hand.
     fn to_download(&self, fault: &Fault, expected: &Expected) -> Result<Option<u64>, Refusal> {
         // A link or a pipe has no content that a package would be needed for.
-        let plain = fault.roots.is_empty() && plain_kind(&expected.want).is_some();
-        if expected.voucher != Voucher::Itself && (plain || fault.alias.is_some()) {
+        let plain = fault.roots.is_empty() && plain_kind(&expected.kind).is_some();
+        if expected.authority != Authority::SelfReported && (plain || fault.alias.is_some()) {
             return Ok(None);
         }
         let mut bytes = 0;
@@ -217,7 +217,7 @@ impl Planner<'_> {
     }
 
     fn set_meta(&mut self, fault: &Fault, expected: &Expected, finding: &Finding) -> Result<Remedy, Refusal> {
-        let from = Some(source_word(expected.voucher).into());
+        let from = Some(source_word(expected.authority).into());
         let remedy = Remedy { action: crate::model::ActionKind::SetMode, from, download: None };
         let (Some(meta), Some(found)) = (wanted(expected), fault.found) else {
             return Err(("its owner and mode are not known".into(), None));
@@ -240,8 +240,8 @@ impl Planner<'_> {
     fn item(&self, expected: &Expected, fault: &Fault) -> Result<Item, Refusal> {
         let meta = wanted(expected).ok_or_else(|| ("its owner and mode are not known".to_owned(), None))?;
         let meta = fault.found.and_then(|found| kept_meta(expected, meta, &found)).unwrap_or(meta);
-        let kind = match &expected.want {
-            Want::File { size, digest } => {
+        let kind = match &expected.kind {
+            ExpectedKind::File { size, digest } => {
                 let earlier = expected.group.and_then(|g| self.groups.get(&g));
                 match (&fault.sibling, earlier) {
                     (Some(sibling), _) => ItemKind::NameOf { place: sibling.clone(), digest: *digest },
@@ -274,7 +274,7 @@ impl Planner<'_> {
                 let way = std::iter::successors(below.parent(), SystemPath::parent);
                 needed.extend(way);
             }
-            if !out || expected.want == Want::Folder {
+            if !out || expected.kind == ExpectedKind::Folder {
                 // Of what two spellings name the first component's counts.
                 let kept = found.entry(below).or_insert((expected, out));
                 if expected.component < kept.0.component {
@@ -295,8 +295,8 @@ impl Planner<'_> {
                     "give a store that has all its components: --store LOCATION",
                 ));
             };
-            let kind = match &expected.want {
-                Want::File { size, digest } => match expected.group.and_then(|g| first_names.get(&g)) {
+            let kind = match &expected.kind {
+                ExpectedKind::File { size, digest } => match expected.group.and_then(|g| first_names.get(&g)) {
                     Some(first) => ItemKind::NameOfItem { below: first.clone() },
                     None if !(self.rules.has_content)(digest) => return Err(lacking()),
                     None => {
@@ -329,14 +329,14 @@ pub fn needed_components<'a>(
     if !fault.roots.is_empty() && fault.alias.is_none() {
         let below = reference.expected.iter().filter(|e| fault.roots.iter().any(|root| e.listed.is_within(root)));
         // A folder that several share needs only one of them.
-        let things = below.filter(|e| e.want != Want::Folder);
+        let things = below.filter(|e| e.kind != ExpectedKind::Folder);
         needed.extend(things.map(|e| reference.component_of(e)));
     }
     needed
 }
 
-fn source_word(voucher: Voucher) -> &'static str {
-    if voucher == Voucher::Archive { "archive" } else { "store" }
+fn source_word(authority: Authority) -> &'static str {
+    if authority == Authority::Archive { "archive" } else { "store" }
 }
 
 fn lacking() -> Refusal {
@@ -347,13 +347,15 @@ fn wanted(expected: &Expected) -> Option<Meta> {
     expected.overridden.map(|o| Meta { mtime: expected.meta.map_or(o.mtime, |m| m.mtime), ..o }).or(expected.meta)
 }
 
-fn plain_kind(want: &Want) -> Option<ItemKind> {
+fn plain_kind(want: &ExpectedKind) -> Option<ItemKind> {
     Some(match want {
-        Want::Folder => ItemKind::Folder,
-        Want::Link(target) => ItemKind::Link(LinkTarget(target.clone())),
-        Want::Fifo => ItemKind::Fifo,
-        Want::Device { block, major, minor } => ItemKind::Device { block: *block, major: *major, minor: *minor },
-        Want::File { .. } | Want::Recorded(_) | Want::Something => return None,
+        ExpectedKind::Folder => ItemKind::Folder,
+        ExpectedKind::Link(target) => ItemKind::Link(LinkTarget(target.clone())),
+        ExpectedKind::Fifo => ItemKind::Fifo,
+        ExpectedKind::Device { block, major, minor } => {
+            ItemKind::Device { block: *block, major: *major, minor: *minor }
+        }
+        ExpectedKind::File { .. } | ExpectedKind::Recorded(_) | ExpectedKind::Something => return None,
     })
 }
 

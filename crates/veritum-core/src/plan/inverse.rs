@@ -30,7 +30,7 @@ impl Placed {
 
 /// What came of one action.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Outcome {
+pub struct ActionOutcome {
     /// The action's number.
     pub index: u32,
     /// Why it was not done; none when it was.
@@ -45,7 +45,7 @@ pub struct Outcome {
 #[must_use]
 pub fn inverse(
     action: &PlannedAction,
-    outcome: &Outcome,
+    outcome: &ActionOutcome,
     change: u64,
     round: u32,
     folder: &KeptFolder,
@@ -108,11 +108,11 @@ mod tests {
         }
     }
 
-    fn done(placed: Option<Placed>, kept: Option<Placed>) -> Outcome {
-        Outcome { index: 3, failed: None, placed, kept }
+    fn done(placed: Option<Placed>, kept: Option<Placed>) -> ActionOutcome {
+        ActionOutcome { index: 3, failed: None, placed, kept }
     }
 
-    fn back(action: &PlannedAction, outcome: &Outcome) -> Option<PlannedAction> {
+    fn back(action: &PlannedAction, outcome: &ActionOutcome) -> Option<PlannedAction> {
         inverse(action, outcome, 4, 2, &KeptFolder::State, 1)
     }
 
@@ -143,7 +143,7 @@ mod tests {
 
     #[test]
     fn what_was_not_done_is_not_taken_back() {
-        let failed = Outcome { failed: Some("it has changed".into()), ..done(None, Some(file(b"old", 10))) };
+        let failed = ActionOutcome { failed: Some("it has changed".into()), ..done(None, Some(file(b"old", 10))) };
         assert_eq!(back(&action(Operation::SetAside, None), &failed), None);
         assert_eq!(back(&action(Operation::SetAside, None), &done(None, None)), None);
     }

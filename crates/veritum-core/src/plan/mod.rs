@@ -7,9 +7,9 @@ mod store;
 mod updates;
 
 pub use files::{FileRules, Supply, needed_components, plan_files};
-pub use inverse::{Outcome, Placed, inverse};
+pub use inverse::{ActionOutcome, Placed, inverse};
 pub use records::{RecordPlan, RecordRules, plan_records};
-pub use store::{Mend, MendFrom, NoSource, StorePlan, plan_store};
+pub use store::{NoSource, PlannedFix, RepairSource, StorePlan, plan_store};
 pub use updates::{Aside, Coming, UpdateRules, leave_the_rest, plan_room, plan_updates};
 
 use serde::{Deserialize, Serialize};

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use super::{DiskDoubt, Item, ItemKind, Left, Operation, PlaceOf, Plan, PlannedAction};
-use crate::check::{RecordContent, RecordFault, RecordMend};
+use crate::check::{RecordContent, RecordFault, RecordFix};
 use crate::machine::ProtectionPolicy;
 use crate::model::{self, Digest, Finding, LinkTarget, Remedy, SystemPath, Verdict};
 use crate::platform::debian::database::Database;
@@ -42,14 +42,14 @@ pub fn plan_records(faults: &mut [RecordFault], database: &Database, rules: &Rec
     let mut entries: HashMap<(String, String), Vec<u8>> = HashMap::new();
     let mut of_status: Vec<usize> = Vec::new();
     for (at, fault) in faults.iter_mut().enumerate() {
-        match &fault.mend {
-            Ok(RecordMend::Entry { key, text }) => {
+        match &fault.fix {
+            Ok(RecordFix::Entry { key, text }) => {
                 entries.insert(key.clone(), text.clone());
                 of_status.push(at);
             }
-            Ok(RecordMend::Status) => of_status.push(at),
-            Ok(mend) => {
-                let operation = planner.operation(mend);
+            Ok(RecordFix::Status) => of_status.push(at),
+            Ok(fix) => {
+                let operation = planner.operation(fix);
                 planner.one(&mut [fault], operation);
             }
             Err(unknown) => planner.left(&mut fault.finding, &unknown.reason, unknown.next.clone()),
@@ -104,7 +104,8 @@ impl Planner<'_> {
             _ => model::ActionKind::Restore,
         };
         for fault in faults.iter_mut() {
-            let from = fault.finding.vouched_by.map(|v| if v == model::Voucher::Archive { "archive" } else { "store" });
+            let from =
+                fault.finding.vouched_by.map(|v| if v == model::Authority::Archive { "archive" } else { "store" });
             fault.finding.remedy = Some(Remedy { action, from: from.map(str::to_owned), download: None });
         }
         self.planned.plan.actions.push(PlannedAction {
@@ -119,17 +120,17 @@ impl Planner<'_> {
         });
     }
 
-    fn operation(&mut self, mend: &RecordMend) -> Operation {
-        match mend {
-            RecordMend::Write { content, mode } => self.write(content, *mode),
-            RecordMend::Link(target) => {
+    fn operation(&mut self, fix: &RecordFix) -> Operation {
+        match fix {
+            RecordFix::Write { content, mode } => self.write(content, *mode),
+            RecordFix::Link(target) => {
                 Operation::Put(vec![self.item(ItemKind::Link(LinkTarget(target.clone())), 0o777)])
             }
-            RecordMend::Mode(mode) => {
+            RecordFix::Mode(mode) => {
                 let (uid, gid) = self.rules.owner;
                 Operation::SetMeta { mode: *mode, uid, gid }
             }
-            RecordMend::SetAside | RecordMend::Entry { .. } | RecordMend::Status => Operation::SetAside,
+            RecordFix::SetAside | RecordFix::Entry { .. } | RecordFix::Status => Operation::SetAside,
         }
     }
 

@@ -4,11 +4,11 @@ use std::path::PathBuf;
 
 use super::Left;
 use crate::model::{ActionKind, Finding, FindingId, Remedy};
-use crate::store::{Ill, Part};
+use crate::store::{Part, StoreFault};
 
 /// Where a part of a store can be had again.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum MendFrom {
+pub enum RepairSource {
     /// From what the operator has pinned.
     Pin,
     /// From the signed index.
@@ -26,7 +26,7 @@ pub enum MendFrom {
     },
 }
 
-impl MendFrom {
+impl RepairSource {
     fn word(self) -> &'static str {
         match self {
             Self::Pin => "pin",
@@ -41,20 +41,20 @@ impl MendFrom {
 
 /// One part that is put right.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Mend {
+pub struct PlannedFix {
     /// The part's position among the ills.
-    pub ill: usize,
+    pub fault: usize,
     /// The finding that it answers.
     pub finding: FindingId,
     /// Where it comes from.
-    pub from: MendFrom,
+    pub from: RepairSource,
 }
 
 /// What is to be done to a store.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct StorePlan {
     /// Parts that are put right.
-    pub mends: Vec<Mend>,
+    pub fixes: Vec<PlannedFix>,
     /// Superfluous files that go aside.
     pub asides: Vec<PathBuf>,
     /// What is left, and why.
@@ -65,7 +65,7 @@ impl StorePlan {
     /// Whether nothing is to be done.
     #[must_use]
     pub fn is_empty(&self) -> bool {
-        self.mends.is_empty() && self.asides.is_empty()
+        self.fixes.is_empty() && self.asides.is_empty()
     }
 }
 
@@ -76,17 +76,17 @@ pub type NoSource = (String, Option<String>);
 #[must_use]
 pub fn plan_store(
     findings: &mut [Finding],
-    ills: &[Ill],
+    faults: &[StoreFault],
     superfluous: &[PathBuf],
-    source: &dyn Fn(&Ill) -> Result<MendFrom, NoSource>,
+    source: &dyn Fn(&StoreFault) -> Result<RepairSource, NoSource>,
 ) -> StorePlan {
     let mut plan = StorePlan { asides: superfluous.to_vec(), ..StorePlan::default() };
-    for (at, (ill, finding)) in ills.iter().zip(findings).enumerate() {
-        match source(ill) {
+    for (at, (fault, finding)) in faults.iter().zip(findings).enumerate() {
+        match source(fault) {
             Ok(from) => {
-                let download = if let MendFrom::Download { bytes } = from { Some(bytes) } else { None };
+                let download = if let RepairSource::Download { bytes } = from { Some(bytes) } else { None };
                 finding.remedy = Some(Remedy { action: ActionKind::Restore, from: Some(from.word().into()), download });
-                plan.mends.push(Mend { ill: at, finding: finding.id.clone(), from });
+                plan.fixes.push(PlannedFix { fault: at, finding: finding.id.clone(), from });
             }
             Err((reason, next)) => {
                 finding.advice = Some(match &next {
@@ -98,7 +98,7 @@ pub fn plan_store(
         }
     }
     // What everything else hangs on is put right first, what only the next filling needs last.
-    plan.mends.sort_by_key(|mend| match &ills[mend.ill].part {
+    plan.fixes.sort_by_key(|fix| match &faults[fix.fault].part {
         Part::Signed { .. } => 0,
         Part::Manifest(_) => 1,
         Part::Content { .. } => 2,
@@ -114,22 +114,22 @@ mod tests {
     use crate::model::{Digest, Harm};
     use crate::store::Trouble;
 
-    fn ill(part: Part) -> Ill {
-        Ill { part, trouble: Trouble::Missing, harm: Harm::default() }
+    fn fault(part: Part) -> StoreFault {
+        StoreFault { part, trouble: Trouble::Missing, harm: Harm::default() }
     }
 
     #[test]
     fn signed_files_come_first_and_what_has_no_source_is_left_with_the_reason() {
         let content = |text: &[u8]| Part::Content { digest: Digest::of(text), size: 1 };
-        let ills = [ill(content(b"a")), ill(content(b"b")), ill(Part::Signed { name: "store.json".into() })];
-        let mut findings = judge_store(&ills);
+        let faults = [fault(content(b"a")), fault(content(b"b")), fault(Part::Signed { name: "store.json".into() })];
+        let mut findings = judge_store(&faults);
         let lost = Digest::of(b"b");
-        let plan = plan_store(&mut findings, &ills, &["odd".into()], &|ill| match &ill.part {
-            Part::Signed { .. } => Ok(MendFrom::Pin),
+        let plan = plan_store(&mut findings, &faults, &["odd".into()], &|fault| match &fault.part {
+            Part::Signed { .. } => Ok(RepairSource::Pin),
             Part::Content { digest, .. } if *digest == lost => Err(("nobody has it".into(), None)),
-            _ => Ok(MendFrom::Download { bytes: 7 }),
+            _ => Ok(RepairSource::Download { bytes: 7 }),
         });
-        assert_eq!(plan.mends.iter().map(|m| m.ill).collect::<Vec<_>>(), [2, 0]);
+        assert_eq!(plan.fixes.iter().map(|m| m.fault).collect::<Vec<_>>(), [2, 0]);
         assert_eq!(findings[0].remedy.as_ref().unwrap().download, Some(7));
         assert_eq!(
             (plan.left[0].finding.clone(), plan.left[0].reason.as_str()),

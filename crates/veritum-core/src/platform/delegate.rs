@@ -14,14 +14,14 @@ const SAID: u64 = 16 << 10;
 
 /// What became of a tool's run.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Ran {
+pub struct ToolOutput {
     /// Its exit status; none when a signal ended it.
     pub status: Option<i32>,
     /// What it said, to either stream; the end of it.
     pub said: String,
 }
 
-impl Ran {
+impl ToolOutput {
     /// Whether it said that it succeeded.
     #[must_use]
     pub fn is_fine(&self) -> bool {
@@ -92,7 +92,7 @@ pub fn run(
     words: &[impl AsRef<OsStr>],
     further: &[(&str, OsString)],
     limit: Limit<'_>,
-) -> io::Result<Ran> {
+) -> io::Result<ToolOutput> {
     let mut said = tempfile::tempfile()?;
     let mut child = Command::new(program)
         .args(words)
@@ -113,7 +113,7 @@ pub fn run(
     said.seek(SeekFrom::Start(from))?;
     said.take(SAID).read_to_end(&mut end)?;
     let clean = |text: &str| text.chars().filter(|c| !c.is_control() || *c == '\n').collect::<String>();
-    Ok(Ran { status: status.code(), said: clean(&String::from_utf8_lossy(&end)) })
+    Ok(ToolOutput { status: status.code(), said: clean(&String::from_utf8_lossy(&end)) })
 }
 
 #[cfg(test)]

@@ -16,13 +16,13 @@ use crate::model::{ComponentId, Md5, PathMap, PathSet, SystemPath};
 
 /// How far a component's installation got.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Progress {
+pub enum InstallState {
     /// Its files are in place (configured or not).
-    InPlace,
+    Installed,
     /// Its files are in place; its configure step has not been completed.
     Unconfigured,
     /// It was interrupted in the middle: nobody knows which files are there.
-    HalfWay,
+    HalfInstalled,
 }
 
 /// A settings file as the system records it.
@@ -42,7 +42,7 @@ pub struct Component {
     /// Which.
     pub id: ComponentId,
     /// How far it got.
-    pub progress: Progress,
+    pub install_state: InstallState,
     /// Whether the same name may be installed for several architectures at once.
     pub multi_arch_same: bool,
     /// How many bytes it takes installed, as it says itself.
@@ -151,7 +151,7 @@ pub trait Records: Sync {
 /// What was done to a component.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
-pub enum Happened {
+pub enum LogKind {
     /// It is new.
     Installed,
     /// Another version took its place.
@@ -162,11 +162,11 @@ pub enum Happened {
 
 /// Something that was done to a component, as the system's own log tells it.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Happening {
+pub struct LogEntry {
     /// When, in the machine's own time: `2026-03-02 17:42:10`.
     pub at: String,
     /// What.
-    pub what: Happened,
+    pub what: LogKind,
     /// The component's name.
     pub name: String,
     /// Its architecture, where the log tells it.
@@ -191,7 +191,7 @@ pub struct Run {
     /// Why it failed, when it did.
     pub failed: Option<String>,
     /// What was done.
-    pub happenings: Vec<Happening>,
+    pub entries: Vec<LogEntry>,
 }
 
 /// A kind of system whose records can be read.
@@ -209,7 +209,7 @@ pub trait Platform: Send + Sync {
     fn records<'a>(&self, machine: &'a Machine) -> Box<dyn Records + 'a>;
 
     /// What was installed, updated and removed lately, newest first, at most so many; nothing where no log tells.
-    fn recent(&self, machine: &Machine, most: usize) -> Vec<Happening>;
+    fn recent(&self, machine: &Machine, most: usize) -> Vec<LogEntry>;
 
     /// What was done to components, run by run, newest first, as far back as the logs go.
     fn runs(&self, machine: &Machine) -> Vec<Run>;

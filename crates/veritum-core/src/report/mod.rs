@@ -19,7 +19,7 @@ pub use change::{
     RecoverReport, RefusalReport, RepairReport, RunningReport, UndoReport, UndoneChange,
 };
 pub use fill::{FillReport, RefusedComponent};
-pub use proof::{ProofReport, ProofWord, ProvedPackage, ProvedSource};
+pub use proof::{ProofOutcome, ProofReport, ProvedPackage, ProvedSource};
 pub use reset::{Difference, Fate, HomeReset, OwnReport, ResetPart, ResetReport, RunningApp};
 pub use status::{ComputerReport, LastCheck, RecentReport, StatusReport, StoreLine};
 pub use updates::{UpdateKind, UpdateLine, UpdateRun, UpdatesReport};
@@ -29,13 +29,13 @@ use std::collections::BTreeMap;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::model::{Area, ComponentId, Finding, Subject, SystemPath, Voucher};
+use crate::model::{Area, Authority, ComponentId, Finding, Subject, SystemPath};
 use crate::plan::{DiskDoubt, Left};
 
 /// What a check came to, gravest first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
-pub enum OutcomeWord {
+pub enum Outcome {
     /// Something is not as it should be.
     Problems,
     /// Nothing could be examined.
@@ -46,7 +46,7 @@ pub enum OutcomeWord {
     Sound,
 }
 
-impl OutcomeWord {
+impl Outcome {
     /// The word for people and for JSON.
     #[must_use]
     pub fn word(self) -> &'static str {
@@ -80,7 +80,7 @@ pub struct AreaReport {
     /// Which.
     pub area: Area,
     /// What it came to.
-    pub outcome: OutcomeWord,
+    pub outcome: Outcome,
     /// Things examined.
     pub examined: u64,
     /// Bytes read.
@@ -92,7 +92,7 @@ pub struct AreaReport {
     /// Of them, those that `repair` would put right.
     pub repairable: u64,
     /// Things examined, by who answers for them.
-    pub vouched: BTreeMap<Voucher, u64>,
+    pub vouched: BTreeMap<Authority, u64>,
     /// Of those that only the machine answers for: how many could only be seen to exist.
     pub presence_only: u64,
     /// How far it went, where it can go further.
@@ -168,13 +168,13 @@ pub struct CheckReport {
     /// When, RFC 3339 in UTC.
     pub at: String,
     /// The gravest outcome of all areas.
-    pub outcome: OutcomeWord,
+    pub outcome: Outcome,
     /// The machine.
     pub machine: MachineReport,
     /// Where the reference comes from, in a sentence.
     pub reference: String,
     /// Installed components, by who answers for them.
-    pub components: BTreeMap<Voucher, u64>,
+    pub components: BTreeMap<Authority, u64>,
     /// The archives that were asked, and where they stand.
     pub sources: Vec<SourceReport>,
     /// Packages that a repair would download first.
@@ -219,10 +219,10 @@ fn is_none(count: &u64) -> bool {
 impl AreaReport {
     /// Counts things that are vouched for more weakly than is required as a problem of the whole; how many there are.
     #[must_use]
-    pub fn require(&mut self, least: Voucher) -> u64 {
-        let weaker = self.vouched.iter().filter(|(voucher, _)| **voucher > least).map(|(_, count)| count).sum();
+    pub fn require(&mut self, least: Authority) -> u64 {
+        let weaker = self.vouched.iter().filter(|(authority, _)| **authority > least).map(|(_, count)| count).sum();
         if weaker > 0 {
-            self.outcome = OutcomeWord::Problems;
+            self.outcome = Outcome::Problems;
         }
         weaker
     }
@@ -241,11 +241,11 @@ impl CheckReport {
             area.problems = after.areas.iter().find(|a| a.area == area.area).map_or(area.problems, |a| a.problems);
         }
         if problems == 0 {
-            let weak = whole.areas.iter().any(|a| a.vouched.contains_key(&Voucher::Itself));
+            let weak = whole.areas.iter().any(|a| a.vouched.contains_key(&Authority::SelfReported));
             whole.outcome = match (whole.too_weak, weak) {
-                (1.., _) => OutcomeWord::Problems,
-                (0, true) => OutcomeWord::SoundAsKnown,
-                (0, false) => OutcomeWord::Sound,
+                (1.., _) => Outcome::Problems,
+                (0, true) => Outcome::SoundAsKnown,
+                (0, false) => Outcome::Sound,
             };
         }
         whole
@@ -270,7 +270,7 @@ pub struct ComponentLine {
     /// Which.
     pub component: ComponentId,
     /// Who answers for it.
-    pub vouched_by: Voucher,
+    pub vouched_by: Authority,
     /// `in-place`, `unconfigured` or `half-way`.
     pub progress: String,
     /// What it is.

@@ -8,7 +8,7 @@ use crate::model::ComponentId;
 /// What an attempt to get updates came to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
-pub enum ProofWord {
+pub enum ProofOutcome {
     /// Every archive gave lists that count as new, and a package came and was the one that was signed.
     Proved,
     /// Something did not come, or does not count.
@@ -21,7 +21,7 @@ pub enum ProofWord {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct ProofReport {
     /// What it came to.
-    pub outcome: ProofWord,
+    pub outcome: ProofOutcome,
     /// Why nothing was asked.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub why: Option<String>,

@@ -5,9 +5,9 @@ use std::collections::BTreeMap;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::{DamagedChange, MachineReport, OutcomeWord, SourceReport};
-use crate::model::Voucher;
-use crate::platform::Happened;
+use super::{DamagedChange, MachineReport, Outcome, SourceReport};
+use crate::model::Authority;
+use crate::platform::LogKind;
 
 /// The last check, as it is kept.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -15,7 +15,7 @@ pub struct LastCheck {
     /// When, RFC 3339 in UTC.
     pub at: String,
     /// What it came to.
-    pub outcome: OutcomeWord,
+    pub outcome: Outcome,
     /// Problems.
     pub problems: u64,
     /// Of them, how many each component has, by its name.
@@ -35,7 +35,7 @@ pub struct StatusReport {
     /// People who log in.
     pub users: Vec<String>,
     /// Who answers for how many components.
-    pub vouched: BTreeMap<Voucher, u64>,
+    pub vouched: BTreeMap<Authority, u64>,
     /// The store, when one is used.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub store: Option<StoreLine>,
@@ -99,7 +99,7 @@ pub struct RecentReport {
     /// When, in the machine's own time, without a zone.
     pub at: String,
     /// What.
-    pub what: Happened,
+    pub what: LogKind,
     /// The component.
     pub component: String,
     /// Its architecture, where the log tells it.

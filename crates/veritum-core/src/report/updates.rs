@@ -4,7 +4,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::MachineReport;
-use crate::platform::Happened;
+use crate::platform::LogKind;
 
 /// What kind of update something was.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -42,7 +42,7 @@ pub struct UpdateLine {
     /// Its architecture; empty where the log does not tell.
     pub arch: String,
     /// What was done.
-    pub what: Happened,
+    pub what: LogKind,
     /// The version before.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub from: Option<String>,

@@ -3,7 +3,7 @@
 use std::io;
 use std::sync::Arc;
 
-use super::question::{Question, Teller, WholeQuestion, ask};
+use super::question::{HomeAgent, Question, WholeQuestion, ask};
 use crate::apps::{Bases, Card, CardError, Class, RawCard};
 use crate::machine::{Dir, ProtectionPolicy};
 use crate::model::SystemPath;
@@ -20,7 +20,7 @@ pub struct HomeGuard {
     bases: Bases,
     owner: u32,
     most: u64,
-    teller: Arc<dyn Teller>,
+    agent: Arc<dyn HomeAgent>,
 }
 
 impl HomeGuard {
@@ -35,9 +35,9 @@ impl HomeGuard {
         bases: Bases,
         owner: u32,
         most: u64,
-        teller: Arc<dyn Teller>,
+        agent: Arc<dyn HomeAgent>,
     ) -> Result<Self, CardError> {
-        Ok(Self { home, card: Card::of_raw(raw.clone())?, raw, bases, owner, most, teller })
+        Ok(Self { home, card: Card::of_raw(raw.clone())?, raw, bases, owner, most, agent })
     }
 }
 
@@ -69,7 +69,7 @@ impl ProtectionPolicy for HomeGuard {
             path: physical.below(&self.home).unwrap_or_default().to_vec(),
             name: name.to_vec(),
         };
-        let whole: bool = ask(&*self.teller, dir, &Question::Whole(question))?;
+        let whole: bool = ask(&*self.agent, dir, &Question::Whole(question))?;
         Ok((!whole).then(|| OWN_INSIDE.to_owned()))
     }
 }
@@ -79,7 +79,7 @@ mod tests {
     use std::fs;
     use std::sync::Mutex;
 
-    use super::super::question::Answerer;
+    use super::super::question::HomeResponder;
     use super::*;
     use crate::apps::example::QUAY;
     use crate::machine::{LiveDisk, Machine};
@@ -95,9 +95,9 @@ mod tests {
         let machine = Machine::open(root.path(), Arc::new(LiveDisk)).unwrap();
         let place = SystemPath::literal("/home/mirela");
         let owner = machine.look(&place).unwrap().unwrap().uid;
-        let teller = Arc::new(Mutex::new(Answerer::default()));
+        let agent = Arc::new(Mutex::new(HomeResponder::default()));
         let raw = Card::parse(QUAY).unwrap().raw();
-        let guard = HomeGuard::of(place, raw, Bases::default(), owner, 100, teller).unwrap();
+        let guard = HomeGuard::of(place, raw, Bases::default(), owner, 100, agent).unwrap();
         let reason = |path: &'static str| {
             let path = SystemPath::literal(path);
             let dir = machine.dir(&path.parent().unwrap()).unwrap();

@@ -8,7 +8,7 @@ use std::os::fd::AsFd as _;
 
 use serde::{Deserialize, Serialize};
 
-use crate::apps::{Bases, Card, Class, looks_like_own};
+use crate::apps::{Bases, Card, Class, looks_user_authored};
 use crate::machine::Dir;
 use crate::model::{FileKind, Stat};
 
@@ -35,7 +35,7 @@ impl Tally {
 
 /// Things of one class, and of one kind to the user.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Belonging {
+pub struct AppDataItem {
     /// What they are to the application.
     pub class: Class,
     /// What they are to the user.
@@ -46,9 +46,9 @@ pub struct Belonging {
 
 /// What was found of an application in a home.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Belongings {
+pub struct AppData {
     /// How much of each class there is, and of what that is to the user.
-    pub parts: Vec<Belonging>,
+    pub parts: Vec<AppDataItem>,
     /// What can be moved as one: paths below the home with their class, none of them below another. Nothing of the user's own
     /// lies in them.
     pub tops: Vec<(Class, Vec<u8>)>,
@@ -102,12 +102,12 @@ pub struct HomeCase<'a> {
 
 /// Looks into a home.
 #[must_use]
-pub fn belongings(home: &Dir, case: &HomeCase<'_>) -> Belongings {
+pub fn app_data(home: &Dir, case: &HomeCase<'_>) -> AppData {
     let mut look = Look::of(home, case);
     look.folder(home, &mut Vec::new(), 0);
     let mut found = look.found;
     found.bases = case.bases.clone();
-    let part = |((class, what), tally)| Belonging { class, what, tally };
+    let part = |((class, what), tally)| AppDataItem { class, what, tally };
     found.parts = look.parts.into_iter().map(part).collect();
     found.tops.sort();
     if found.too_many {
@@ -117,7 +117,7 @@ pub fn belongings(home: &Dir, case: &HomeCase<'_>) -> Belongings {
 }
 
 /// Something of an application's in a home, as it is come across.
-pub(super) struct Met<'a> {
+pub(super) struct Visit<'a> {
     /// The open folder that it is in.
     pub(super) dir: &'a Dir,
     /// What it is called there.
@@ -132,7 +132,7 @@ pub(super) struct Met<'a> {
 
 /// Looks at everything of an application's in a home, folders before what is in them; answers whether there were more names
 /// than are looked at.
-pub(super) fn each(home: &Dir, case: &HomeCase<'_>, see: &mut dyn FnMut(Met<'_>)) -> bool {
+pub(super) fn each(home: &Dir, case: &HomeCase<'_>, see: &mut dyn FnMut(Visit<'_>)) -> bool {
     let mut look = Look::of(home, case);
     look.see = Some(see);
     look.folder(home, &mut Vec::new(), 0);
@@ -149,11 +149,11 @@ pub(super) fn whole(dir: &Dir, name: &[u8], path: &[u8], case: &HomeCase<'_>) ->
 
 struct Look<'a> {
     case: &'a HomeCase<'a>,
-    found: Belongings,
+    found: AppData,
     parts: BTreeMap<(Class, Option<String>), Tally>,
     names: u64,
     /// Who is told of everything that is met.
-    see: Option<&'a mut dyn FnMut(Met<'_>)>,
+    see: Option<&'a mut dyn FnMut(Visit<'_>)>,
     /// The one mount, and on it the one device, within which things can be moved.
     within: Option<(u64, u64)>,
 }
@@ -165,12 +165,12 @@ fn within(dir: &Dir) -> Option<(u64, u64)> {
 impl<'a> Look<'a> {
     fn of(dir: &Dir, case: &'a HomeCase<'a>) -> Self {
         let within = within(dir);
-        Self { case, found: Belongings::default(), parts: BTreeMap::new(), names: 0, see: None, within }
+        Self { case, found: AppData::default(), parts: BTreeMap::new(), names: 0, see: None, within }
     }
 
     fn tell(&mut self, dir: &Dir, name: &[u8], path: &[u8], class: Class, stat: &Stat) {
         if let Some(see) = &mut self.see {
-            see(Met { dir, name, path, class, stat });
+            see(Visit { dir, name, path, class, stat });
         }
     }
 
@@ -290,12 +290,12 @@ impl<'a> Look<'a> {
 
 /// Whether a file looks like a user's own; one that cannot be read counts as that.
 fn own_file(dir: &Dir, name: &[u8]) -> bool {
-    if looks_like_own(name, b"") {
+    if looks_user_authored(name, b"") {
         return true;
     }
     let mut begins = [0; TELLING];
     let read = dir.disk().open_file(dir.fd(), name).and_then(|file| dir.disk().read(file.as_fd(), &mut begins));
-    read.map_or(true, |n| looks_like_own(name, &begins[..n]))
+    read.map_or(true, |n| looks_user_authored(name, &begins[..n]))
 }
 
 #[cfg(test)]
@@ -316,15 +316,15 @@ mod tests {
         fs::write(path, text).unwrap();
     }
 
-    fn look(home: &Path, most: u64) -> Belongings {
+    fn look(home: &Path, most: u64) -> AppData {
         let machine = Machine::open(home, Arc::new(LiveDisk)).unwrap();
         let dir = machine.dir(&SystemPath::root()).unwrap();
         let (card, bases) = (Card::parse(QUAY).unwrap(), Bases::default());
         let owner = fs::metadata(home).unwrap().uid();
-        belongings(&dir, &HomeCase { card: &card, bases: &bases, owner, most, choice: &Choice::everything() })
+        app_data(&dir, &HomeCase { card: &card, bases: &bases, owner, most, choice: &Choice::everything() })
     }
 
-    fn tops(found: &Belongings) -> Vec<String> {
+    fn tops(found: &AppData) -> Vec<String> {
         found.tops.iter().map(|(class, path)| format!("{} {}", class.word(), String::from_utf8_lossy(path))).collect()
     }
 
@@ -358,7 +358,7 @@ mod tests {
             ]
         );
         let part = |class, what: Option<&str>| {
-            let is = |part: &&Belonging| part.class == class && part.what.as_deref() == what;
+            let is = |part: &&AppDataItem| part.class == class && part.what.as_deref() == what;
             found.parts.iter().find(is).unwrap().tally
         };
         assert_eq!(part(Class::Settings, None), Tally { files: 4, bytes: 7 });

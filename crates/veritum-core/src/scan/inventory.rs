@@ -8,7 +8,7 @@ use std::os::fd::AsFd as _;
 
 use serde::{Deserialize, Serialize};
 
-use crate::apps::{ASIDE, Bases, looks_like_own};
+use crate::apps::{ASIDE, Bases, looks_user_authored};
 use crate::machine::Dir;
 use crate::model::{ContentHasher, Digest, FileKind, Identity, Stat};
 
@@ -179,7 +179,7 @@ impl Walk<'_> {
         let Ok(stat) = dir.disk().look(dir.fd(), name) else { return };
         let in_cache = lies_in(path, &self.question.bases.cache);
         if stat.kind != FileKind::Folder {
-            if in_cache && !looks_like_own(name, b"") {
+            if in_cache && !looks_user_authored(name, b"") {
                 return;
             }
             let content = self.content(dir, name, &stat);

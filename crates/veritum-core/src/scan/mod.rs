@@ -10,15 +10,15 @@ mod profile;
 mod question;
 mod readable;
 mod remembered;
-mod settled;
+mod snapshot;
 
 pub use guard::HomeGuard;
-pub use home::{Belonging, Belongings, Choice, HomeCase, Tally, belongings};
+pub use home::{AppData, AppDataItem, Choice, HomeCase, Tally, app_data};
 pub use inventory::{InventoryAnswer, InventoryQuestion};
 pub use profile::{Profile, ProfileFault, ProfileQuestion};
-pub use question::{Answerer, HomeQuestion, Question, Teller, WholeQuestion, ask};
+pub use question::{HomeAgent, HomeQuestion, HomeResponder, Question, WholeQuestion, ask};
 pub use remembered::Remembered;
-pub use settled::{Settled, Settling, Watch};
+pub use snapshot::{Snapshot, SnapshotBuilder, Watch};
 
 use std::collections::{HashMap, HashSet};
 use std::io;
@@ -168,7 +168,7 @@ pub fn observe(
                 Err(e) => failed(e, None),
             };
             let bytes = if let Observation::There(found) = &observation { read_bytes(found) } else { 0 };
-            if observer.hear(Event::Advance { items: 1, bytes }) == Flow::Stop {
+            if observer.on_event(Event::Advance { items: 1, bytes }) == Flow::Stop {
                 stop.store(true, Ordering::Relaxed);
             }
             seen.push(observation);
@@ -326,7 +326,7 @@ mod tests {
     use std::sync::Arc;
 
     use super::*;
-    use crate::event::Silent;
+    use crate::event::NoObserver;
     use crate::machine::LiveDisk;
 
     fn task<'a>(usr: &'a SystemPath, name: &'a str, look: Look) -> Task<'a> {
@@ -358,7 +358,7 @@ mod tests {
             task("file", Look::Blake3 { size: 4 }),
             task("file", Look::Md5 { most: 2 }),
         ];
-        let seen = observe(&machine, &tasks, How::default(), &pool, &Silent).unwrap();
+        let seen = observe(&machine, &tasks, How::default(), &pool, &NoObserver).unwrap();
         let found = |at: usize| match &seen[at] {
             Observation::There(f) => f.as_ref().clone(),
             other => panic!("{other:?}"),
@@ -385,7 +385,7 @@ mod tests {
     fn a_stop_ends_the_looking() {
         struct No;
         impl Observer for No {
-            fn hear(&self, _: Event<'_>) -> Flow {
+            fn on_event(&self, _: Event<'_>) -> Flow {
                 Flow::Stop
             }
         }

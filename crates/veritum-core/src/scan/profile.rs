@@ -3,7 +3,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::home::{HomeCase, Met, each};
+use super::home::{HomeCase, Visit, each};
 use super::readable::fault;
 use crate::apps::{Class, RawCard};
 use crate::machine::Dir;
@@ -74,7 +74,7 @@ pub(super) fn profile(home: &Dir, case: &HomeCase<'_>, databases: bool) -> Profi
     let room = home.disk().room(home.fd()).ok().map(|room| room.bytes);
     found.little_room = room.filter(|free| *free < LITTLE);
     if let Ok(stat) = home.look_self() {
-        let met = Met { dir: home, name: b"", path: b"", class: Class::Own, stat: &stat };
+        let met = Visit { dir: home, name: b"", path: b"", class: Class::Own, stat: &stat };
         found.faults.extend(rights_fault(&met, case.owner));
     }
     let too_many = each(home, case, &mut |met| {
@@ -96,7 +96,7 @@ pub(super) fn profile(home: &Dir, case: &HomeCase<'_>, databases: bool) -> Profi
 }
 
 /// What keeps the user from reading or writing it. Settings that nobody may write are somebody's wish.
-fn rights_fault(met: &Met<'_>, owner: u32) -> Option<ProfileFault> {
+fn rights_fault(met: &Visit<'_>, owner: u32) -> Option<ProfileFault> {
     let stat = met.stat;
     let blank = |why: String, needs| ProfileFault {
         path: met.path.to_vec(),
@@ -118,7 +118,7 @@ fn rights_fault(met: &Met<'_>, owner: u32) -> Option<ProfileFault> {
         .then(|| blank(format!("mode {:04o} keeps its owner out", stat.mode), Some(stat.mode | needed)))
 }
 
-fn content_fault(met: &Met<'_>, databases: bool, bytes: &mut u64) -> Option<ProfileFault> {
+fn content_fault(met: &Visit<'_>, databases: bool, bytes: &mut u64) -> Option<ProfileFault> {
     // What it makes again by itself it also throws away by itself.
     let looked_into = matches!(met.class, Class::Settings | Class::State | Class::Own);
     if !looked_into || met.stat.kind != FileKind::File || bytes.saturating_add(met.stat.size) > MAX_READ {

@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 
-use super::home::{Belongings, Choice, HomeCase, belongings, whole};
+use super::home::{AppData, Choice, HomeCase, app_data, whole};
 use super::inventory::{Inventory, InventoryQuestion};
 use super::profile::{Profile, ProfileQuestion, profile};
 use crate::apps::{Bases, Card, RawCard};
@@ -22,8 +22,8 @@ const MAX_BYTES: u64 = 64 << 10;
 /// A question about an open folder, as it is handed to who may look into it.
 #[derive(Debug, Serialize, Deserialize)]
 pub enum Question {
-    /// What an application keeps in this home: answered by [`Belongings`].
-    Belongings(HomeQuestion),
+    /// What an application keeps in this home: answered by [`AppData`].
+    AppData(HomeQuestion),
     /// Whether all of one thing in this folder is the application's: answered by yes or no.
     Whole(WholeQuestion),
     /// What is wrong with what an application keeps in this home: answered by a [`Profile`](super::Profile).
@@ -68,7 +68,7 @@ pub struct WholeQuestion {
 }
 
 /// Who knows the answers to questions about a home.
-pub trait Teller: Send + Sync + std::fmt::Debug {
+pub trait HomeAgent: Send + Sync + std::fmt::Debug {
     /// The answer to a question about an open folder, both packed.
     ///
     /// # Errors
@@ -77,17 +77,17 @@ pub trait Teller: Send + Sync + std::fmt::Debug {
 }
 
 /// A process with the owner's rights answers.
-impl Teller for Owner {
+impl HomeAgent for Owner {
     fn tell(&self, folder: &Dir, question: &[u8]) -> io::Result<Vec<u8>> {
         self.ask(folder, question)
     }
 }
 
 /// This process itself answers, with the rights that it has.
-impl Teller for Mutex<Answerer> {
+impl HomeAgent for Mutex<HomeResponder> {
     fn tell(&self, folder: &Dir, question: &[u8]) -> io::Result<Vec<u8>> {
-        let mut answerer = self.lock().unwrap_or_else(PoisonError::into_inner);
-        answerer.answer(folder, question)
+        let mut responder = self.lock().unwrap_or_else(PoisonError::into_inner);
+        responder.answer(folder, question)
     }
 }
 
@@ -95,26 +95,26 @@ impl Teller for Mutex<Answerer> {
 ///
 /// # Errors
 /// When there is no answer, or one to another question.
-pub fn ask<T: DeserializeOwned>(teller: &dyn Teller, folder: &Dir, question: &Question) -> io::Result<T> {
-    unpacked(&teller.tell(folder, &packed(question)?)?)
+pub fn ask<T: DeserializeOwned>(agent: &dyn HomeAgent, folder: &Dir, question: &Question) -> io::Result<T> {
+    unpacked(&agent.tell(folder, &packed(question)?)?)
 }
 
 /// Answers questions, and remembers what an earlier one needs later.
 #[derive(Debug, Default)]
-pub struct Answerer {
+pub struct HomeResponder {
     earlier: Option<Inventory>,
     /// The card that was asked with last: one change asks with one card, thousands of times.
     card: Option<(RawCard, Arc<Card>)>,
 }
 
-impl Answerer {
+impl HomeResponder {
     /// Answers a question about the folder that is open.
     ///
     /// # Errors
     /// When the question is none.
     pub fn answer(&mut self, folder: &Dir, question: &[u8]) -> io::Result<Vec<u8>> {
         match unpacked(question)? {
-            Question::Belongings(question) => {
+            Question::AppData(question) => {
                 let card = self.card(&question.card)?;
                 packed(&kept_in(folder, question, &card))
             }
@@ -142,10 +142,10 @@ impl Answerer {
     }
 }
 
-fn kept_in(home: &Dir, question: HomeQuestion, card: &Card) -> Belongings {
+fn kept_in(home: &Dir, question: HomeQuestion, card: &Card) -> AppData {
     let HomeQuestion { home: named, owner, most, choice, sandbox, .. } = question;
     let bases = sandbox.map_or_else(|| bases(home, &named), |id| Bases::sandboxed(&id));
-    belongings(home, &HomeCase { card, bases: &bases, owner, most, choice: &choice })
+    app_data(home, &HomeCase { card, bases: &bases, owner, most, choice: &choice })
 }
 
 fn looked_at(home: &Dir, question: ProfileQuestion, card: &Card) -> Profile {
@@ -203,23 +203,23 @@ mod tests {
         let dir = machine.dir(&SystemPath::root()).unwrap();
         let card = Card::parse(QUAY).unwrap();
         let owner = fs::metadata(home).unwrap().uid();
-        let teller = Mutex::new(Answerer::default());
-        let asked = || -> Belongings {
+        let agent = Mutex::new(HomeResponder::default());
+        let asked = || -> AppData {
             let home = SystemPath::literal("/home/mirela");
             let choice = Choice::everything();
             let question = HomeQuestion { card: card.raw(), home, owner, most: 1000, choice, sandbox: None };
-            ask(&teller, &dir, &Question::Belongings(question)).unwrap()
+            ask(&agent, &dir, &Question::AppData(question)).unwrap()
         };
         assert_eq!(asked().tops, [(Class::Cache, b".cache/quay".to_vec())]);
         put(".config/environment.d/place.conf", "XDG_CACHE_HOME=/home/mirela/.mine\n");
         let found = asked();
         assert_eq!(found.tops, [(Class::Cache, b".mine/quay".to_vec())]);
-        assert!(teller.tell(&dir, b"\x80").is_err());
+        assert!(agent.tell(&dir, b"\x80").is_err());
         let mine = dir.beside(dir.disk().open_dir(dir.fd(), b".mine").unwrap());
         let whole = |path: &[u8], name: &[u8]| -> bool {
             let (path, name, bases) = (path.to_vec(), name.to_vec(), found.bases.clone());
             let question = WholeQuestion { card: card.raw(), bases, owner, most: 1000, path, name };
-            ask(&teller, &mine, &Question::Whole(question)).unwrap()
+            ask(&agent, &mine, &Question::Whole(question)).unwrap()
         };
         assert!(whole(b".mine/quay", b"quay") && !whole(b".other/quay", b"quay") && !whole(b".mine/quay", b"gone"));
         put(".mine/quay/letter.odt", "own");

@@ -78,7 +78,7 @@ impl Trouble {
 
 /// A part of a store that is not as it was signed.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Ill {
+pub struct StoreFault {
     /// Which.
     pub part: Part,
     /// What is wrong.
@@ -91,7 +91,7 @@ pub struct Ill {
 #[derive(Debug, Default)]
 pub struct Audit {
     /// What is not as it was signed.
-    pub ills: Vec<Ill>,
+    pub faults: Vec<StoreFault>,
     /// Files that nothing signed and nothing taken in refers to, below the store's folder.
     pub superfluous: Vec<PathBuf>,
     /// Whether what is superfluous could be judged: not while a manifest is missing.
@@ -124,9 +124,9 @@ impl Store {
             return self.audit_remote(&entries, pool, observer);
         }
         let names = pool.install(|| inventory::take(self.path()));
-        let mut audit = Audit { ills: self.signed_ills(), ..Audit::default() };
+        let mut audit = Audit { faults: self.signed_ills(), ..Audit::default() };
         let (known, unread) = pointers(self.path());
-        audit.ills.extend(entries.iter().filter_map(|entry| pointer_ill(entry, &known, &unread)));
+        audit.faults.extend(entries.iter().filter_map(|entry| pointer_ill(entry, &known, &unread)));
         let waiting: Vec<IndexEntry> = known.into_values().filter(|e| !self.has(&e.component)).collect();
         audit.waiting = waiting.len() as u64;
         // What cannot be read and belongs to nothing signed is nobody's.
@@ -135,9 +135,9 @@ impl Store {
         audit.superfluous.extend(unread.iter().filter(nobodys).map(|name| Path::new("filled").join(name)));
         entries.extend(waiting);
 
-        observer.hear(Event::Begin { phase: Phase::Auditing, items: entries.len() as u64, bytes: 0 });
+        observer.on_event(Event::Begin { phase: Phase::Auditing, items: entries.len() as u64, bytes: 0 });
         let (manifest_ills, contents) = self.audit_manifests(&entries, pool, observer)?;
-        observer.hear(Event::End);
+        observer.on_event(Event::End);
         let wanted: Vec<(Digest, u64)> = contents.into_iter().collect();
         let found = self.audit_contents(&wanted, pool, fresh, observer)?;
         audit.examined = (entries.len() * 2 + wanted.len()) as u64;
@@ -152,10 +152,10 @@ impl Store {
             audit.superfluous.extend(objects.chain(others).map(PathBuf::from));
         }
         audit.superfluous.extend(names.foreign);
-        audit.ills.extend(manifest_ills);
-        audit.ills.extend(self.with_harm(found, &entries, pool));
+        audit.faults.extend(manifest_ills);
+        audit.faults.extend(self.with_harm(found, &entries, pool));
         // What stands in the place of a part goes aside with its repair.
-        let places: BTreeSet<PathBuf> = audit.ills.iter().map(|ill| PathBuf::from(ill.part.name())).collect();
+        let places: BTreeSet<PathBuf> = audit.faults.iter().map(|fault| PathBuf::from(fault.part.name())).collect();
         let in_the_way = |name: &PathBuf| places.range(name.clone()..).next().is_some_and(|p| p.starts_with(name));
         audit.superfluous.retain(|name| !in_the_way(name));
         audit.superfluous.sort();
@@ -171,9 +171,9 @@ impl Store {
         pool: &rayon::ThreadPool,
         observer: &dyn Observer,
     ) -> Result<Audit, StoreError> {
-        observer.hear(Event::Begin { phase: Phase::Auditing, items: entries.len() as u64, bytes: 0 });
-        let (mut ills, contents) = self.audit_manifests(entries, pool, observer)?;
-        observer.hear(Event::End);
+        observer.on_event(Event::Begin { phase: Phase::Auditing, items: entries.len() as u64, bytes: 0 });
+        let (mut faults, contents) = self.audit_manifests(entries, pool, observer)?;
+        observer.on_event(Event::End);
         let wanted: Vec<(Digest, u64)> = contents.into_iter().collect();
         let one = |digest: &Digest, size: u64| {
             let had = self.is_kept(digest);
@@ -184,9 +184,9 @@ impl Store {
             trouble
         };
         let found = self.each_content(&wanted, pool, &one, observer)?;
-        ills.extend(self.with_harm(found, entries, pool));
+        faults.extend(self.with_harm(found, entries, pool));
         Ok(Audit {
-            ills,
+            faults,
             judged_superfluous: true,
             examined: (entries.len() + wanted.len()) as u64,
             bytes: wanted.iter().map(|(_, size)| size).sum(),
@@ -239,15 +239,15 @@ impl Store {
         // The order of the names is the order of the folders.
         order.sort_unstable();
         let bytes = order.iter().map(|(_, size)| size).sum();
-        observer.hear(Event::Begin { phase: Phase::Auditing, items: order.len() as u64, bytes });
+        observer.on_event(Event::Begin { phase: Phase::Auditing, items: order.len() as u64, bytes });
         let one = |(digest, size): &(Digest, u64)| {
             let trouble = examine(digest, *size);
-            let go_on = observer.hear(Event::Advance { items: 1, bytes: *size }) == Flow::GoOn;
+            let go_on = observer.on_event(Event::Advance { items: 1, bytes: *size }) == Flow::Continue;
             go_on.then(|| trouble.map(|t| (*digest, *size, t))).ok_or(StoreError::Stopped)
         };
         let found: Result<Vec<Option<_>>, StoreError> =
             pool.install(|| order.par_iter().with_max_len(64).map(one).collect());
-        observer.hear(Event::End);
+        observer.on_event(Event::End);
         Ok(found?.into_iter().flatten().collect())
     }
 
@@ -268,11 +268,11 @@ impl Store {
         entries: &[IndexEntry],
         pool: &rayon::ThreadPool,
         observer: &dyn Observer,
-    ) -> Result<(Vec<Ill>, HashMap<Digest, u64>), StoreError> {
+    ) -> Result<(Vec<StoreFault>, HashMap<Digest, u64>), StoreError> {
         let all: Mutex<HashMap<Digest, u64>> = Mutex::default();
         let one = |entry: &IndexEntry| {
             let read = self.referred(entry, !entry.manifest_only);
-            if observer.hear(Event::Advance { items: 1, bytes: 0 }) == Flow::Stop {
+            if observer.on_event(Event::Advance { items: 1, bytes: 0 }) == Flow::Stop {
                 return Err(StoreError::Stopped);
             }
             Ok(match read {
@@ -281,13 +281,13 @@ impl Store {
                     all.extend(contents.into_iter().chain(records));
                     None
                 }
-                Err(trouble) => Some(manifest_ill(entry, trouble)),
+                Err(trouble) => Some(manifest_fault(entry, trouble)),
             })
         };
-        let ills: Result<Vec<Option<Ill>>, StoreError> =
+        let faults: Result<Vec<Option<StoreFault>>, StoreError> =
             pool.install(|| entries.par_iter().with_max_len(8).map(one).collect());
         let all = all.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
-        Ok((ills?.into_iter().flatten().collect(), all))
+        Ok((faults?.into_iter().flatten().collect(), all))
     }
 
     /// Every content that a component needs, by its manifest: its files, when they are wanted, and its records.
@@ -331,18 +331,24 @@ impl Store {
         found: Vec<(Digest, u64, Trouble)>,
         entries: &[IndexEntry],
         pool: &rayon::ThreadPool,
-    ) -> Vec<Ill> {
+    ) -> Vec<StoreFault> {
         if found.is_empty() {
             return Vec::new();
         }
-        let mut ills: Vec<Ill> = found
+        let mut faults: Vec<StoreFault> = found
             .into_iter()
-            .map(|(digest, size, trouble)| Ill { part: Part::Content { digest, size }, trouble, harm: Harm::default() })
+            .map(|(digest, size, trouble)| StoreFault {
+                part: Part::Content { digest, size },
+                trouble,
+                harm: Harm::default(),
+            })
             .collect();
-        let at: HashMap<Digest, usize> = ills
+        let at: HashMap<Digest, usize> = faults
             .iter()
             .enumerate()
-            .filter_map(|(at, ill)| if let Part::Content { digest, .. } = ill.part { Some((digest, at)) } else { None })
+            .filter_map(
+                |(at, fault)| if let Part::Content { digest, .. } = fault.part { Some((digest, at)) } else { None },
+            )
             .collect();
         let touched: Vec<Vec<(usize, Option<SystemPath>)>> = pool.install(|| {
             entries
@@ -352,7 +358,7 @@ impl Store {
         });
         for (entry, hits) in entries.iter().zip(touched) {
             for (at, path) in hits {
-                let harm = &mut ills[at].harm;
+                let harm = &mut faults[at].harm;
                 if !harm.components.contains(&entry.component) {
                     harm.components.push(entry.component.clone());
                 }
@@ -363,7 +369,7 @@ impl Store {
                 }
             }
         }
-        ills
+        faults
     }
 
     fn hits(&self, manifest: &Manifest, at: &HashMap<Digest, usize>) -> Vec<(usize, Option<SystemPath>)> {
@@ -381,7 +387,7 @@ impl Store {
     }
 
     /// The store's own copies of what the operator has pinned: their damage harms only who does not know it yet.
-    fn signed_ills(&self) -> Vec<Ill> {
+    fn signed_ills(&self) -> Vec<StoreFault> {
         let name = "metadata/1.root.json";
         let trouble = match files::read(&self.path().join(name), 1 << 20) {
             Ok(bytes) if bytes == self.root() => return Vec::new(),
@@ -401,22 +407,22 @@ pub(super) fn trouble_of(error: &StoreError) -> Trouble {
 }
 
 /// A signed file that does not hold.
-pub(super) fn signed_ill(name: &str, trouble: Trouble) -> Ill {
-    Ill { part: Part::Signed { name: name.to_owned() }, trouble, harm: Harm::default() }
+pub(super) fn signed_ill(name: &str, trouble: Trouble) -> StoreFault {
+    StoreFault { part: Part::Signed { name: name.to_owned() }, trouble, harm: Harm::default() }
 }
 
 /// A manifest that does not hold.
 #[must_use]
-pub fn manifest_ill(entry: &IndexEntry, trouble: Trouble) -> Ill {
+pub fn manifest_fault(entry: &IndexEntry, trouble: Trouble) -> StoreFault {
     let harm = Harm { components: vec![entry.component.clone()], ..Harm::default() };
-    Ill { part: Part::Manifest(entry.clone()), trouble, harm }
+    StoreFault { part: Part::Manifest(entry.clone()), trouble, harm }
 }
 
 fn pointer_ill(
     entry: &IndexEntry,
     known: &HashMap<crate::model::ComponentId, IndexEntry>,
     unread: &[String],
-) -> Option<Ill> {
+) -> Option<StoreFault> {
     let trouble = match known.get(&entry.component) {
         Some(pointer) if pointer == entry => return None,
         Some(_) => Trouble::Altered,
@@ -424,7 +430,7 @@ fn pointer_ill(
         None => Trouble::Missing,
     };
     let harm = Harm { components: vec![entry.component.clone()], ..Harm::default() };
-    Some(Ill { part: Part::Pointer(entry.clone()), trouble, harm })
+    Some(StoreFault { part: Part::Pointer(entry.clone()), trouble, harm })
 }
 
 /// Whether a packed file holds just that content.

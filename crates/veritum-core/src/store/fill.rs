@@ -117,7 +117,7 @@ pub fn fill_from(
 ) -> Result<FillSummary, StoreError> {
     let mut filling = Filling::begin(store, rules)?;
     let bytes = parcels.iter().map(|p| p.bytes()).sum();
-    observer.hear(Event::Begin { phase: Phase::Filling, items: parcels.len() as u64, bytes });
+    observer.on_event(Event::Begin { phase: Phase::Filling, items: parcels.len() as u64, bytes });
     for batch in parcels.chunks(BATCH) {
         let sums = filling.sums();
         let one = |parcel: &&&dyn Parcel| {
@@ -149,7 +149,7 @@ pub fn take_over(
     };
     entries.sort_by(|a, b| a.component.cmp(&b.component));
     let bytes = entries.iter().map(|e| e.bytes).sum();
-    observer.hear(Event::Begin { phase: Phase::Filling, items: entries.len() as u64, bytes });
+    observer.on_event(Event::Begin { phase: Phase::Filling, items: entries.len() as u64, bytes });
     for batch in entries.chunks(BATCH) {
         let sums = filling.sums();
         let one = |entry: &&IndexEntry| {
@@ -212,7 +212,7 @@ impl Filling {
         let taken: Vec<Result<_, StoreError>> = self.pool.install(|| {
             let work = |item: &T| {
                 let (label, taken, done) = one(&item);
-                if observer.hear(done) == Flow::Stop { Err(StoreError::Stopped) } else { Ok((label, taken)) }
+                if observer.on_event(done) == Flow::Stop { Err(StoreError::Stopped) } else { Ok((label, taken)) }
             };
             batch.par_iter().with_max_len(1).map(work).collect()
         });
@@ -258,7 +258,7 @@ impl Filling {
 
     fn end(self, observer: &dyn Observer) -> Result<FillSummary, StoreError> {
         files::sync_all(&self.store)?;
-        observer.hear(Event::End);
+        observer.on_event(Event::End);
         Ok(self.summary)
     }
 }

@@ -15,7 +15,6 @@
 //! Reading gives verified bytes or an error, never a stream of unverified ones. Filling writes everything that a
 //! component needs before the component is named anywhere, so an interruption leaves nothing half-there.
 
-mod ailing;
 mod audit;
 mod files;
 mod fill;
@@ -25,27 +24,28 @@ mod inventory;
 mod location;
 mod making;
 mod manifest;
-mod mend;
 mod pointers;
 mod publish;
 mod read;
 mod records;
 mod remote;
+mod repair;
 mod unpack;
+mod unverified;
 
-pub use ailing::{Ailing, ailing};
-pub use audit::{Audit, Ill, Listing, Part, Trouble, manifest_ill};
+pub use audit::{Audit, Listing, Part, StoreFault, Trouble, manifest_fault};
 pub use fill::{FillRules, FillSummary, Parcel, Refused, fill, fill_from, take_over};
 pub use index::{Index, IndexEntry, PackageRef};
 pub use location::Location;
 pub use making::ManifestMaker;
 pub use manifest::{Manifest, ManifestError, RawManifest};
-pub use mend::{Mender, known};
 pub use pointers::{room_for, taken_in};
 pub use publish::{PublishSummary, create, publish};
 pub use read::{Contents, NoContents, Store, TrustCandidate, candidate, seen};
 pub use records::{RecordMember, Records, RecordsRef};
 pub use remote::{Fetch, FetchFailure, Reach};
+pub use repair::{StoreRepair, known};
+pub use unverified::{UnverifiedStore, unverified_store};
 
 use std::io;
 use std::path::{Path, PathBuf};

@@ -10,7 +10,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use super::files;
-use super::{Location, StoreError, ailing};
+use super::{Location, StoreError, unverified};
 use crate::model::Digest;
 use crate::trust;
 
@@ -68,9 +68,9 @@ impl Remote {
         let (folder, short) = folder_for(url, reach).map_err(|e| unusable(e.into()))?;
         let remote = Self { url: url.to_owned(), fetch, folder, _short: short };
         let wanted = |name: &str, most: u64| remote.get(name, most).map_err(unusable);
-        let head = wanted(ailing::HEAD, 64 * 1024)?.ok_or_else(|| StoreError::NotAStore { path: url.into() })?;
-        let root = wanted(ailing::ROOT, 1 << 20)?.ok_or_else(|| StoreError::NotAStore { path: url.into() })?;
-        let mut fetched = vec![(ailing::HEAD.to_owned(), head), (ailing::ROOT.to_owned(), root.clone())];
+        let head = wanted(unverified::HEAD, 64 * 1024)?.ok_or_else(|| StoreError::NotAStore { path: url.into() })?;
+        let root = wanted(unverified::ROOT, 1 << 20)?.ok_or_else(|| StoreError::NotAStore { path: url.into() })?;
+        let mut fetched = vec![(unverified::HEAD.to_owned(), head), (unverified::ROOT.to_owned(), root.clone())];
         let mut newest = root.clone();
         for version in 2..=MAX_ROOTS {
             let name = format!("metadata/{version}.root.json");

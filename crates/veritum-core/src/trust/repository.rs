@@ -330,12 +330,12 @@ mod tests {
             let dir = tempfile::tempdir().unwrap();
             let keys = keys(1);
             let root = first_root(&keys, at(4_000_000_000)).unwrap();
-            let mut shop = Self { dir, root, keys, versions: Versions::default() };
-            std::fs::create_dir(shop.dir.path().join("metadata")).unwrap();
-            std::fs::create_dir(shop.dir.path().join("targets")).unwrap();
-            std::fs::write(shop.dir.path().join("metadata/1.root.json"), &shop.root).unwrap();
-            shop.publish(INDEX_BYTES, at(4_000_000_000));
-            shop
+            let mut engine = Self { dir, root, keys, versions: Versions::default() };
+            std::fs::create_dir(engine.dir.path().join("metadata")).unwrap();
+            std::fs::create_dir(engine.dir.path().join("targets")).unwrap();
+            std::fs::write(engine.dir.path().join("metadata/1.root.json"), &engine.root).unwrap();
+            engine.publish(INDEX_BYTES, at(4_000_000_000));
+            engine
         }
 
         fn publish(&mut self, index: &[u8], expires: jiff::Timestamp) {
@@ -360,12 +360,12 @@ mod tests {
 
     #[test]
     fn what_was_signed_comes_back_with_its_versions_and_expiry() {
-        let mut shop = Shop::new();
-        let first = shop.load().unwrap();
+        let mut engine = Shop::new();
+        let first = engine.load().unwrap();
         assert_eq!(first.index.get(), INDEX_BYTES);
         assert_eq!(first.versions, Versions { root: 1, targets: 1, snapshot: 1, timestamp: 1 });
-        shop.publish(b"{}", at(3_000_000_000));
-        let second = shop.load().unwrap();
+        engine.publish(b"{}", at(3_000_000_000));
+        let second = engine.load().unwrap();
         assert_eq!((second.index.get().as_slice(), second.versions.timestamp), (b"{}".as_slice(), 2));
         assert_eq!(second.expires, at(3_000_000_000));
         assert_eq!(first.versions.older_than(&second.versions), Some("timestamp"));
@@ -383,18 +383,18 @@ mod tests {
 
     #[test]
     fn expiry_tells_how_old_it_is_and_keeps_nothing_from_being_read() {
-        let mut shop = Shop::new();
-        shop.publish(INDEX_BYTES, at(1_000_000_000));
-        assert_eq!(shop.load().unwrap().expires, at(1_000_000_000));
+        let mut engine = Shop::new();
+        engine.publish(INDEX_BYTES, at(1_000_000_000));
+        assert_eq!(engine.load().unwrap().expires, at(1_000_000_000));
     }
 
     #[test]
     fn a_key_that_the_root_does_not_name_signs_nothing() {
-        let shop = Shop::new();
+        let engine = Shop::new();
         let stranger = keys(7);
-        assert!(publish(&shop.root, &stranger.publish, b"{}", shop.versions, at(4_000_000_000)).is_err());
+        assert!(publish(&engine.root, &stranger.publish, b"{}", engine.versions, at(4_000_000_000)).is_err());
         // Not even the root key: it names keys, and vouches for no content.
-        assert!(publish(&shop.root, &shop.keys.root, b"{}", shop.versions, at(4_000_000_000)).is_err());
+        assert!(publish(&engine.root, &engine.keys.root, b"{}", engine.versions, at(4_000_000_000)).is_err());
     }
 
     #[test]
@@ -420,11 +420,11 @@ mod tests {
     #[test]
     fn each_missing_file_is_an_error_of_its_kind() {
         for at in 0..Shop::new().files().len() {
-            let shop = Shop::new();
-            let file = &shop.files()[at];
+            let engine = Shop::new();
+            let file = &engine.files()[at];
             let name = file.file_name().unwrap().to_string_lossy().into_owned();
             std::fs::remove_file(file).unwrap();
-            match shop.load() {
+            match engine.load() {
                 // The pinned copy is what counts; the store's own is for those who have none yet.
                 Ok(_) => assert_eq!(name, "1.root.json"),
                 Err(RepositoryError::Index(_)) => assert!(name.ends_with("index.json"), "{name}"),
@@ -437,8 +437,8 @@ mod tests {
     #[test]
     fn without_any_place_for_short_work_that_is_said() {
         let none = [PathBuf::from("/nowhere/at/all")];
-        let shop = Shop::new();
-        assert!(matches!(load(&shop.root, shop.dir.path(), &none), Err(RepositoryError::Scratch(_))));
+        let engine = Shop::new();
+        assert!(matches!(load(&engine.root, engine.dir.path(), &none), Err(RepositoryError::Scratch(_))));
     }
 
     proptest! {
@@ -446,16 +446,16 @@ mod tests {
 
         #[test]
         fn one_altered_byte_is_refused_or_is_none_that_counts(file in 0usize..5, at: prop::sample::Index, bit in 0u8..8) {
-            let shop = Shop::new();
-            let path = &shop.files()[file % shop.files().len()];
+            let engine = Shop::new();
+            let path = &engine.files()[file % engine.files().len()];
             let mut bytes = std::fs::read(path).unwrap();
             let at = at.index(bytes.len());
             bytes[at] ^= 1 << bit;
             std::fs::write(path, &bytes).unwrap();
             // White space outside of what is signed may change; what is vouched for may not.
-            if let Ok(loaded) = shop.load() {
+            if let Ok(loaded) = engine.load() {
                 prop_assert_eq!(loaded.index.get().as_slice(), INDEX_BYTES);
-                prop_assert_eq!(loaded.versions, shop.versions);
+                prop_assert_eq!(loaded.versions, engine.versions);
             }
         }
     }

@@ -6,10 +6,10 @@ use super::records::RecordsPart;
 use super::repair::{Agreement, Done, Failed, Preview, carried_out, planned, report, still_or_later};
 use super::store::{Depth, StorePart};
 use super::supplies::Stores;
-use super::{WorkError, Workshop};
-use crate::change::{Desk, RoundReceipt};
+use super::{Engine, WorkError};
+use crate::change::{ChangeContext, RoundReceipt};
 use crate::check::Scope;
-use crate::event::{Observer, Steady};
+use crate::event::{Observer, Uninterruptible};
 use crate::model::{Area, Finding, SystemPath};
 use crate::plan::Left;
 use crate::report::{ActionReport, AreaChange, CheckReport, RepairReport};
@@ -34,13 +34,13 @@ pub(super) fn is_needed(first: &Checked) -> bool {
     first.records.as_ref().is_some_and(|part| !part.planned.plan.actions.is_empty())
 }
 
-impl Workshop {
+impl Engine {
     /// Puts the package database right, and before it the store; `ask` is shown both.
     pub(super) fn put_records_right(
         &self,
         first: (Checked, Failed),
         scope: &Scope,
-        desk: Desk<'_>,
+        context: ChangeContext<'_>,
         observer: &dyn Observer,
         ask: &mut dyn FnMut(&Preview<'_>) -> Agreement,
     ) -> Result<Ahead, WorkError> {
@@ -58,15 +58,15 @@ impl Workshop {
         let mut mended = Vec::new();
         let mut now: Option<Checked> = None;
         if let Some(part) = store {
-            mended = self.mend_store(part, observer)?;
+            mended = self.repair_store(part, observer)?;
             let wanted = Wanted { store: self.depth(scope), fresh: true, ..Wanted::files(scope, &failed) };
-            now = Some(self.checked(wanted, &Steady(observer))?);
+            now = Some(self.checked(wanted, &Uninterruptible(observer))?);
         }
         let looked = now.as_ref().unwrap_or(&first);
         let part = looked.records.as_ref().filter(|_| !record_actions(looked).is_empty());
         let records = match part {
             Some(part) if is_shown(part, &first) || asks_for(part, looked, ahead, ask) => {
-                Some(self.change_records(desk, part)?)
+                Some(self.change_records(context, part)?)
             }
             _ => None,
         };
@@ -74,7 +74,7 @@ impl Workshop {
     }
 
     /// Puts the signed files of the store right, and goes on with the rest; none when that cannot be done.
-    pub(super) fn repair_ailing(
+    pub(super) fn repair_unverified_store(
         &mut self,
         scope: &Scope,
         observer: &dyn Observer,
@@ -88,7 +88,7 @@ impl Workshop {
         if ask(&Preview::of(&checked, part.actions(), false)) == Agreement::No {
             return Ok(Some(report(true, &checked, Done::default())));
         }
-        let actions = self.mend_store(part, observer)?;
+        let actions = self.repair_store(part, observer)?;
         self.use_stores(Stores::open(&self.settings));
         if self.depth(scope).is_none() || !self.own_opened {
             let after = self.checked(wanted, observer)?;

@@ -5,14 +5,14 @@ use std::time::Instant;
 
 use rayon::prelude::*;
 
-use super::{WorkError, Workshop};
+use super::{Engine, WorkError};
 use crate::apps::Class;
 use crate::check::{Icons, Integration, Scope};
 use crate::model::{ActionKind, Area, ComponentId, ContentHasher, Finding, Remedy, Subject, SystemPath, Verdict};
 use crate::platform::debian::{Debian, Needs, in_database, rests_on};
 use crate::platform::freedesktop::{AppEntry, FOLDERS, Kind, applications};
-use crate::platform::{Platform as _, Progress};
-use crate::report::{AppLine, AppSizes, AppState, AppsReport, AreaReport, LastCheck, OutcomeWord, UnexaminedReport};
+use crate::platform::{InstallState, Platform as _};
+use crate::report::{AppLine, AppSizes, AppState, AppsReport, AreaReport, LastCheck, Outcome, UnexaminedReport};
 
 /// So many components that several applications rest on are told.
 const MAX_SHARED: usize = 5;
@@ -64,7 +64,7 @@ impl AppsPart {
     }
 
     /// Takes into account what is going to be done about files.
-    pub(super) fn come_right_with(&mut self, files: &[Finding], scope: &Scope) {
+    pub(super) fn mark_fixed_by_files(&mut self, files: &[Finding], scope: &Scope) {
         for finding in self.findings.iter_mut().filter(|finding| Self::comes_right(finding, files, scope)) {
             finding.remedy = Some(Remedy { action: ActionKind::WithComponent, from: None, download: None });
             finding.advice = None;
@@ -73,7 +73,7 @@ impl AppsPart {
     }
 }
 
-impl Workshop {
+impl Engine {
     /// The same, with applications by their ids, and with the components that they rest on.
     ///
     /// # Errors
@@ -126,7 +126,7 @@ impl Workshop {
         let repairable = findings.iter().filter(|finding| finding.remedy.is_some()).count() as u64;
         let area = AreaReport {
             area: Area::Apps,
-            outcome: if problems > 0 { OutcomeWord::Problems } else { OutcomeWord::Sound },
+            outcome: if problems > 0 { Outcome::Problems } else { Outcome::Sound },
             examined: wanted.len() as u64,
             bytes: profiles.bytes,
             seconds: begun.elapsed().as_secs_f64(),
@@ -302,12 +302,12 @@ impl Workshop {
             apps.iter().map(|app| AppSizes { installed: installed(app), ..AppSizes::default() }).collect();
         let accounts = self.users_named(None).unwrap_or_default();
         let cards: Vec<_> = apps.iter().map(|app| self.card_of(app).ok()).collect();
-        for (_, household) in self.households(&accounts) {
-            let Ok(home) = household else { continue };
+        for (_, open_home) in self.open_homes(&accounts) {
+            let Ok(home) = open_home else { continue };
             for ((app, card), sizes) in apps.iter().zip(&cards).zip(&mut all) {
                 let found = card
                     .as_ref()
-                    .and_then(|(card, _)| home.belongings(card, app.sandbox(), &crate::scan::Choice::default()).ok());
+                    .and_then(|(card, _)| home.app_data(card, app.sandbox(), &crate::scan::Choice::default()).ok());
                 for part in found.iter().flat_map(|found| &found.parts) {
                     let sum = match part.class {
                         Class::Cache => &mut sizes.cache,
@@ -324,8 +324,8 @@ impl Workshop {
     fn state_of(&self, app: &App, last: Option<&LastCheck>, problems: u64) -> AppState {
         let Some(id) = &app.component else { return AppState::Unowned };
         let component = self.installed.components.iter().find(|c| c.id == *id);
-        match (component.map(|c| c.progress), last) {
-            (Some(progress), _) if progress != Progress::InPlace => AppState::Incomplete,
+        match (component.map(|c| c.install_state), last) {
+            (Some(progress), _) if progress != InstallState::Installed => AppState::Incomplete,
             (_, None) => AppState::Unchecked,
             (_, Some(last)) if self.was_installed_after(id, &last.at) => AppState::ChangedSince,
             _ if problems > 0 => AppState::Problems,

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use super::apps::App;
-use super::{WorkError, Workshop};
+use super::{Engine, WorkError};
 use crate::apps::{Card, Cards, Class, cautious, cautious_sandboxed};
 use crate::check::Integration;
 use crate::model::error_chain;
@@ -15,7 +15,7 @@ const MAX_CARDS: usize = 1000;
 /// A larger file is no card.
 const MAX_BYTES: u64 = 48 << 10;
 
-impl Workshop {
+impl Engine {
     /// All about one application: its component, what that rests on, what keeps it from being started, and what it keeps in a
     /// home.
     ///

@@ -7,7 +7,7 @@ use super::records::RecordsPart;
 use super::store::{Depth, StorePart};
 use super::supplies::download_report;
 use super::updates::{AskArchives, LocksHeld};
-use super::{WorkError, Workshop};
+use super::{Engine, WorkError};
 use crate::archive::{Archive, Lacking};
 use crate::change::{StateFolder, unfinished};
 use crate::check::{Reference, Scope};
@@ -15,8 +15,8 @@ use crate::event::Observer;
 use crate::history::{SeenFiles, keep_seen};
 use crate::model::{Area, ComponentId, SystemPath};
 use crate::plan::{Left, Plan};
-use crate::report::{CheckReport, MachineReport, OutcomeWord, UnexaminedReport};
-use crate::scan::{Remembered, Settling};
+use crate::report::{CheckReport, MachineReport, Outcome, UnexaminedReport};
+use crate::scan::{Remembered, SnapshotBuilder};
 
 /// A check with what planning needs of it.
 pub(super) struct Checked {
@@ -32,7 +32,7 @@ pub(super) struct Checked {
     /// What was seen of the files.
     pub(super) remembered: Remembered,
     /// What stood where.
-    pub(super) settling: Option<Settling>,
+    pub(super) snapshot_builder: Option<SnapshotBuilder>,
     /// Packages that must be downloaded before all of it can be put right.
     pub(super) downloads: Vec<Lacking>,
 }
@@ -80,7 +80,7 @@ pub(super) fn not_reached(area: Area, why: &str) -> UnexaminedReport {
     UnexaminedReport { area, reason: why.into(), count: 1, example: None }
 }
 
-impl Workshop {
+impl Engine {
     /// Checks what is named, or everything.
     ///
     /// # Errors
@@ -97,7 +97,7 @@ impl Workshop {
         let quick = self.settings.quick;
         if quick
             && scope.is_whole()
-            && let Some(report) = self.settled_report(state.as_ref(), observer)
+            && let Some(report) = self.unchanged_report(state.as_ref(), observer)
         {
             self.note_last_check(&report);
             return Ok(report);
@@ -116,7 +116,7 @@ impl Workshop {
                         checked = self.checked_again(checked, Wanted { failed: &failed, ..wanted }, observer)?;
                     }
                     None => {
-                        checked.report.outcome = checked.report.outcome.min(OutcomeWord::Unexamined);
+                        checked.report.outcome = checked.report.outcome.min(Outcome::Unexamined);
                         let why = "stopped before all signed packages were downloaded";
                         checked.report.unexamined.push(not_reached(Area::Files, why));
                     }
@@ -131,7 +131,7 @@ impl Workshop {
         if scope.is_whole() && !checked.report.stopped {
             self.note_last_check(&checked.report);
             if !quick && let Some(notes) = self.make_notes() {
-                let settled = checked.settling.and_then(|s| self.settled_check(s, &checked.report));
+                let settled = checked.snapshot_builder.and_then(|s| self.clean_check(s, &checked.report));
                 let seen = SeenFiles { at: checked.report.at.clone(), files: checked.remembered, settled };
                 let _ = keep_seen(&notes, &seen);
                 self.pool.spawn(move || drop(seen));
@@ -151,14 +151,14 @@ impl Workshop {
             Some(Depth::Present) | None => None,
         };
         let mut areas = Vec::new();
-        let (mut remembered, mut settling) = (Remembered::default(), None);
+        let (mut remembered, mut snapshot_builder) = (Remembered::default(), None);
         let (mut reference, mut plan, mut downloads) = (Reference::default(), Plan::default(), Vec::new());
         let mut records = None;
         if wanted.scope.wants(Area::Records) && !wanted.scope.wants(Area::Files) && !*stopped {
             let begun = Instant::now();
             if let Some(known) = wanted.so_far(self.referenced(wanted.scope, observer), stopped)? {
                 reference = known;
-                report.components = Self::components_by_voucher(&reference);
+                report.components = Self::components_by_authority(&reference);
                 records = Some(self.records(&reference, wanted.scope, begun.elapsed()));
             }
         }
@@ -169,11 +169,11 @@ impl Workshop {
                 *stopped |= files.stopped;
                 (plan, downloads) = (files.plan, files.downloads);
                 areas.push(files.area);
-                report.components = Self::components_by_voucher(&files.reference);
+                report.components = Self::components_by_authority(&files.reference);
                 report.findings = files.check.findings;
                 report.notes = files.check.notes;
                 report.more_strays = files.check.strays;
-                (remembered, settling) = (files.check.remembered, files.check.settling);
+                (remembered, snapshot_builder) = (files.check.remembered, files.check.snapshot_builder);
                 report.unexamined = files.unexamined;
                 report.unverified = files.unverified;
                 reference = files.reference;
@@ -204,7 +204,7 @@ impl Workshop {
         }
         if wanted.scope.wants(Area::Apps) && !report.stopped {
             let mut part = self.apps_part(wanted.scope);
-            part.come_right_with(&report.findings, wanted.scope);
+            part.mark_fixed_by_files(&report.findings, wanted.scope);
             let left = part.findings.iter().filter(|f| f.remedy.is_none());
             report.left.extend(left.map(|f| Left::of(f, f.cause.clone().unwrap_or_default(), f.advice.clone())));
             areas.push(part.area);
@@ -227,9 +227,9 @@ impl Workshop {
         }
         report.too_weak =
             self.settings.require.map_or(0, |least| areas.iter_mut().map(|area| area.require(least)).sum());
-        report.outcome = areas.iter().map(|a| a.outcome).min().unwrap_or(OutcomeWord::Unexamined);
+        report.outcome = areas.iter().map(|a| a.outcome).min().unwrap_or(Outcome::Unexamined);
         if report.stopped {
-            report.outcome = report.outcome.min(OutcomeWord::Unexamined);
+            report.outcome = report.outcome.min(Outcome::Unexamined);
             let wants = |area: Area| wanted.scope.wants(area) && (area != Area::Store || wanted.store.is_some());
             let left = |area: &Area| wants(*area) && !areas.iter().any(|a| a.area == *area);
             let left = Area::ALL.into_iter().filter(left);
@@ -243,7 +243,7 @@ impl Workshop {
         report.doubt.clone_from(&plan.doubt);
         report.downloads = downloads.iter().map(|(l, from)| download_report(l, from.clone())).collect();
         let downloads = downloads.into_iter().map(|(lacking, _)| lacking).collect();
-        Ok(Checked { reference, plan, store, records, report, remembered, settling, downloads })
+        Ok(Checked { reference, plan, store, records, report, remembered, snapshot_builder, downloads })
     }
 
     /// Tells which changes are unfinished. A journal that cannot be read is another stick's, or damaged: what was seen of
@@ -288,7 +288,7 @@ impl Workshop {
         CheckReport {
             format: CheckReport::FORMAT.into(),
             at: self.settings.now.to_string(),
-            outcome: OutcomeWord::Unexamined,
+            outcome: Outcome::Unexamined,
             machine: self.machine_report(),
             reference: self.reference_words(),
             components: BTreeMap::new(),

@@ -5,7 +5,7 @@ use std::collections::HashSet;
 use super::clearing::{Ready, findings_of, left_of};
 use super::repair::{carried_out, planned};
 use super::updates::UpdatesPart;
-use super::{Workshop, finishing};
+use super::{Engine, finishing};
 use crate::change::RoundReceipt;
 use crate::check::Scope;
 use crate::model::{self, Area, FindingId, Subject};
@@ -20,7 +20,7 @@ pub(super) struct Cleared {
     pub(super) last: UpdatesPart,
 }
 
-impl Workshop {
+impl Engine {
     /// What was found as the document of a check.
     pub(super) fn update_report(&self, part: &UpdatesPart, plan: &Plan) -> CheckReport {
         CheckReport {

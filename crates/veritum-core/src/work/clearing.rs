@@ -4,9 +4,9 @@ use std::collections::HashMap;
 
 use super::renewing::ClearUpdates;
 use super::updates::{AskArchives, LocksHeld, UpdatesPart};
-use super::{WorkError, Workshop};
+use super::{Engine, WorkError};
 use crate::archive::{Asked, Renewal};
-use crate::check::{RightDownload, advice};
+use crate::check::{VerifiedDownload, advice};
 use crate::event::Observer;
 use crate::model::{self, FileKind, FindingId, Subject, SystemPath, Verdict};
 use crate::plan::{Aside, Coming, Left, PlaceOf, Plan, UpdateRules, leave_the_rest, plan_room, plan_updates};
@@ -22,7 +22,7 @@ pub(super) struct Ready {
     pub(super) plan: Plan,
 }
 
-impl Workshop {
+impl Engine {
     pub(super) fn ready(
         &self,
         wanted: ClearUpdates,
@@ -39,7 +39,7 @@ impl Workshop {
 
     /// What is taken away to make room: only what an archive that has just answered gives again.
     fn planned_room(&self, part: &UpdatesPart, renewals: &[Renewal]) -> Plan {
-        let answers = |one: &RightDownload| {
+        let answers = |one: &VerifiedDownload| {
             let source =
                 self.open_archive(|a| a.on_network(&one.component).map(|lacking| a.source_of(&lacking))).flatten();
             renewals.iter().any(|r| r.error().is_none() && Some(r.source.words()) == source)
@@ -142,8 +142,8 @@ impl Workshop {
 
 /// How many right downloads stay, and their bytes.
 pub(super) fn staying(ready: &Ready) -> (u64, u64) {
-    let goes = |one: &&RightDownload| ready.frees.actions.iter().any(|action| action.listed == one.path);
-    let stays: Vec<&RightDownload> = ready.part.right.iter().filter(|one| !goes(one)).collect();
+    let goes = |one: &&VerifiedDownload| ready.frees.actions.iter().any(|action| action.listed == one.path);
+    let stays: Vec<&VerifiedDownload> = ready.part.right.iter().filter(|one| !goes(one)).collect();
     (stays.len() as u64, stays.iter().map(|one| one.bytes).sum())
 }
 

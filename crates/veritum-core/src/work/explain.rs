@@ -7,12 +7,12 @@ use std::os::fd::AsFd;
 use super::check::Wanted;
 use super::records::RecordsPart;
 use super::updates::{AskArchives, LocksHeld};
-use super::{WorkError, Workshop};
+use super::{Engine, WorkError};
 use crate::change::ChangeLog;
-use crate::check::{Scope, Want, expected_state};
-use crate::event::{Observer, Silent};
+use crate::check::{ExpectedKind, Scope, expected_state};
+use crate::event::{NoObserver, Observer};
 use crate::history;
-use crate::model::{Area, Finding, Subject, SystemPath, Voucher};
+use crate::model::{Area, Authority, Finding, Subject, SystemPath};
 use crate::plan::{Item, ItemKind, Left, Operation};
 use crate::report::{ChainLink, ExplainReport, FirstDifference};
 use crate::store::{Contents, Store};
@@ -24,11 +24,11 @@ const SMALL_TEXT: u64 = 256 << 10;
 /// Bytes shown from the first difference on.
 const SHOWN: usize = 16;
 
-impl Workshop {
+impl Engine {
     /// Explains a path: owner, expected and found, where they differ, why the reference is believed.
     ///
     /// # Errors
-    /// As [`Workshop::check`].
+    /// As [`Engine::check`].
     pub fn explain_path(&mut self, path: &SystemPath, observer: &dyn Observer) -> Result<ExplainReport, WorkError> {
         let listed = self.listed_spelling(path);
         let scope = Scope { areas: vec![Area::Files], paths: vec![listed.clone()], ..Scope::default() };
@@ -73,8 +73,8 @@ impl Workshop {
             .map(|c| reference.components[c].component.id.clone())
             .collect();
         let own = finding.as_ref().filter(|f| f.subject.as_path() == Some(&listed));
-        let differs = match (&expected.want, own) {
-            (Want::File { size, digest }, Some(f))
+        let differs = match (&expected.kind, own) {
+            (ExpectedKind::File { size, digest }, Some(f))
                 if f.found.as_ref().is_some_and(|s| s.kind == Some(crate::model::FileKind::File)) =>
             {
                 self.first_difference(&listed, digest, *size)
@@ -82,16 +82,16 @@ impl Workshop {
             _ => None,
         };
         let left = own.and_then(|f| checked.report.left.iter().find(|l| l.finding == f.id)).cloned();
-        let remark = match expected.voucher {
-            Voucher::Itself => Some(
+        let remark = match expected.authority {
+            Authority::SelfReported => Some(
                 "only the machine's own records describe it: a damage that someone wrote into them too would not show"
                     .into(),
             ),
-            Voucher::Signed | Voucher::Archive => None,
+            Authority::SignedStore | Authority::Archive => None,
         };
         let expected_state = Some(expected_state(reference, expected, &self.machine));
         let found_state = own.and_then(|f| f.found.clone());
-        let chain = self.chain(reference.component_of(expected), &expected.want, expected.voucher, &listed);
+        let chain = self.chain(reference.component_of(expected), &expected.kind, expected.authority, &listed);
         Ok(ExplainReport {
             format: ExplainReport::FORMAT.into(),
             subject: Subject::path(&listed),
@@ -120,7 +120,7 @@ impl Workshop {
         let mut above = path.parent();
         while let Some(folder) = above.filter(|f| !f.is_root()) {
             let (scope, none) = (Scope { paths: vec![folder.clone()], ..Scope::default() }, HashMap::new());
-            if let Ok(checked) = self.checked(Wanted::files(&scope, &none), &Silent)
+            if let Ok(checked) = self.checked(Wanted::files(&scope, &none), &NoObserver)
                 && let Some(finding) = checked.report.findings.into_iter().find(|f| {
                     f.subject.as_path() == Some(&folder)
                         && f.verdict.is_problem()
@@ -215,8 +215,8 @@ impl Workshop {
         let differs = records.and_then(|part| self.record_difference(&finding, part));
         let owners: Vec<_> = finding.component.iter().cloned().collect();
         let chain = match (finding.vouched_by, &finding.component) {
-            (Some(voucher @ (Voucher::Signed | Voucher::Archive)), Some(id)) => {
-                let mut chain = self.chain(id, &Want::Something, voucher, &SystemPath::root());
+            (Some(authority @ (Authority::SignedStore | Authority::Archive)), Some(id)) => {
+                let mut chain = self.chain(id, &ExpectedKind::Something, authority, &SystemPath::root());
                 chain.remove(0);
                 chain
             }
@@ -294,21 +294,21 @@ impl Workshop {
     fn chain(
         &self,
         component: &crate::model::ComponentId,
-        want: &Want,
-        voucher: Voucher,
+        want: &ExpectedKind,
+        authority: Authority,
         path: &SystemPath,
     ) -> Vec<ChainLink> {
         let link = |what: &str, name: String| ChainLink { what: what.into(), name };
-        if voucher == Voucher::Itself {
+        if authority == Authority::SelfReported {
             return vec![link("the machine's own record of", component.name.clone())];
         }
         let mut chain = Vec::new();
-        if let Want::File { digest, .. } = want {
+        if let ExpectedKind::File { digest, .. } = want {
             chain.push(link("content", digest.to_hex()));
         } else {
             chain.push(link("entry", path.to_string()));
         }
-        if voucher == Voucher::Archive {
+        if authority == Authority::Archive {
             chain.extend(self.archive_chain(component).into_iter().map(|(what, name)| link(what, name)));
             return chain;
         }

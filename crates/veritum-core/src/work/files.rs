@@ -5,15 +5,15 @@ use std::time::Instant;
 
 use super::check::{Wanted, not_reached};
 use super::store::{Depth, StorePart};
-use super::{WorkError, Workshop};
+use super::{Engine, WorkError};
 use crate::archive::Lacking;
 use crate::check::{Case, FilesCheck, Reference, Scope, Seen, check_files};
 use crate::event::{Event, Observer, Phase};
 use crate::history::{self, SeenFiles};
 use crate::machine::marked_errors;
-use crate::model::{Area, ComponentId, Digest, SystemPath, Voucher};
+use crate::model::{Area, Authority, ComponentId, Digest, SystemPath};
 use crate::plan::{DiskDoubt, FileRules, Plan, plan_files};
-use crate::report::{AreaReport, OutcomeWord, UnexaminedReport, UnverifiedReport};
+use crate::report::{AreaReport, Outcome, UnexaminedReport, UnverifiedReport};
 use crate::scan::How;
 use crate::store::Store;
 
@@ -37,7 +37,7 @@ pub(super) struct FilesPart {
     pub(super) stopped: bool,
 }
 
-impl Workshop {
+impl Engine {
     /// Judges files by the strongest reference at hand. What the machine's own records say comes first; where that
     /// differs, or where something was named, the archive is asked as well.
     pub(super) fn files(
@@ -88,7 +88,7 @@ impl Workshop {
         }
         // A hundred thousand small pieces are let go beside the rest of the work.
         self.pool.spawn(move || drop(seen));
-        if reference.components.iter().any(|c| c.voucher == Voucher::Itself) {
+        if reference.components.iter().any(|c| c.authority == Authority::SelfReported) {
             // Where the archives stand is told even when nothing of them was needed.
             self.with_archive(|_| ());
         }
@@ -118,7 +118,7 @@ impl Workshop {
         }
         let mut area = files_area(scope, &reference, &files, seconds);
         if stopped {
-            area.outcome = area.outcome.min(OutcomeWord::Unexamined);
+            area.outcome = area.outcome.min(Outcome::Unexamined);
         }
         if wanted.quick {
             area.extent = Some(self.quick_words(before.as_ref(), files.unread));
@@ -136,8 +136,12 @@ impl Workshop {
     /// What should be there, by the strongest reference at hand before anything was looked at.
     pub(super) fn referenced(&self, scope: &Scope, observer: &dyn Observer) -> Result<Reference, WorkError> {
         let with_records = scope.wants(Area::Records);
-        observer.hear(Event::Begin { phase: Phase::Reading, items: self.installed.components.len() as u64, bytes: 0 });
-        observer.hear(Event::End);
+        observer.on_event(Event::Begin {
+            phase: Phase::Reading,
+            items: self.installed.components.len() as u64,
+            bytes: 0,
+        });
+        observer.on_event(Event::End);
         self.fetch_ahead(scope, observer)?;
         // Whatever can be verified without downloading is; where it was asked for, the archives are asked as well.
         let prepare = |weak: &[ComponentId]| match self.settings.full_chain || !scope.is_all() {
@@ -196,7 +200,7 @@ impl Workshop {
             how: looks.how,
             remember: looks.remember.then_some(self.settings.now),
             // Where only the machine answers, a second look with a better reference may follow.
-            keep_seen: reference.components.iter().any(|c| c.voucher == Voucher::Itself),
+            keep_seen: reference.components.iter().any(|c| c.authority == Authority::SelfReported),
         };
         check_files(case, seen, &self.pool, observer).map_err(|_| WorkError::Stopped)
     }
@@ -236,15 +240,15 @@ impl Workshop {
 fn files_area(scope: &Scope, reference: &Reference, files: &FilesCheck, seconds: f64) -> AreaReport {
     let problems = files.findings.iter().filter(|f| f.verdict.is_problem()).count() as u64;
     let repairable = files.findings.iter().filter(|f| f.remedy.is_some()).count() as u64;
-    let weak = files.vouched.get(&Voucher::Itself).copied().unwrap_or(0);
+    let weak = files.vouched.get(&Authority::SelfReported).copied().unwrap_or(0);
     let outcome = match (problems, files.examined) {
-        (1.., _) => OutcomeWord::Problems,
-        (0, 0) => OutcomeWord::Unexamined,
+        (1.., _) => Outcome::Problems,
+        (0, 0) => Outcome::Unexamined,
         // What was not examined is not sound.
-        _ if files.elsewhere > 0 => OutcomeWord::Unexamined,
-        _ if !files.unexamined.is_empty() => OutcomeWord::SoundAsKnown,
-        _ if weak > 0 || !reference.unknown.is_empty() && scope.is_all() => OutcomeWord::SoundAsKnown,
-        _ => OutcomeWord::Sound,
+        _ if files.elsewhere > 0 => Outcome::Unexamined,
+        _ if !files.unexamined.is_empty() => Outcome::SoundAsKnown,
+        _ if weak > 0 || !reference.unknown.is_empty() && scope.is_all() => Outcome::SoundAsKnown,
+        _ => Outcome::Sound,
     };
     AreaReport {
         area: Area::Files,

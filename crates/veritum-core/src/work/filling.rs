@@ -5,7 +5,7 @@ use std::io;
 use std::path::PathBuf;
 
 use super::supplies::download_report;
-use super::{Agreement, WorkError, Workshop};
+use super::{Agreement, Engine, WorkError};
 use crate::archive::{Archive, Candidate, Lacking};
 use crate::event::Observer;
 use crate::machine::Machine;
@@ -30,7 +30,7 @@ struct Gathering {
     room: u64,
 }
 
-impl Workshop {
+impl Engine {
     /// Takes every installed component into the store in use: from other stores, from packages at hand, from the
     /// archive, each verified. `ask` is shown how much that is before anything is downloaded or written.
     ///
@@ -209,7 +209,7 @@ impl Parcel for Vouched<'_> {
     }
 }
 
-impl Workshop {
+impl Engine {
     /// Takes everything that the stores among the further supplies have into the store in use.
     ///
     /// # Errors

@@ -2,24 +2,24 @@
 
 use std::sync::atomic::AtomicBool;
 
-use super::inside::Way;
+use super::inside::ToolRunner;
 use super::repair::{Agreement, Preview};
 use super::updates::{AskArchives, LocksHeld};
-use super::{WorkError, Workshop};
+use super::{Engine, WorkError};
 use crate::change::{ChangeError, OpenChange, Verb, unfinished};
-use crate::event::{Event, Flow, Observer, Steady};
+use crate::event::{Event, Flow, Observer, Uninterruptible};
 use crate::model::{self, Area, FileKind, Finding, FindingId, SystemPath};
 use crate::plan::Left;
 use crate::platform::Platform as _;
 use crate::platform::debian::Debian;
-use crate::platform::delegate::Ran;
+use crate::platform::delegate::ToolOutput;
 use crate::report::{ActionReport, AreaChange, CheckReport, RepairReport};
 
 const DPKG: &str = "/usr/bin/dpkg";
 /// Questions about settings files are answered by keeping what is there.
 const CONFIGURE: [&str; 4] = ["--force-confdef", "--force-confold", "--configure", "--pending"];
 
-fn run_dpkg(way: &Way, words: &[&str], stop: &AtomicBool) -> std::io::Result<Ran> {
+fn run_dpkg(way: &ToolRunner, words: &[&str], stop: &AtomicBool) -> std::io::Result<ToolOutput> {
     // The lock of the front end stays ours; the tool takes its own.
     way.run(DPKG, words, &[("DPKG_FRONTEND_LOCKED", "1".into())], stop)
 }
@@ -29,7 +29,7 @@ pub(super) fn can_be_finished(finding: &Finding) -> bool {
     finding.is_mended_by(model::ActionKind::Configure)
 }
 
-impl Workshop {
+impl Engine {
     /// Has the package tool finish the installations that a repair found begun; `ask` is shown which.
     pub(super) fn finish_installs(
         &mut self,
@@ -40,7 +40,7 @@ impl Workshop {
         let last = report.after.as_ref().unwrap_or(&report.before);
         let begun: Vec<Finding> = last.findings.iter().filter(|f| can_be_finished(f)).cloned().collect();
         // Who stopped the one does not want the other.
-        if begun.is_empty() || observer.hear(Event::Advance { items: 0, bytes: 0 }) == Flow::Stop {
+        if begun.is_empty() || observer.on_event(Event::Advance { items: 0, bytes: 0 }) == Flow::Stop {
             return Ok(report);
         }
         let way = match self.way_to_configure() {
@@ -66,7 +66,7 @@ impl Workshop {
         }
         let (number, failed) = self.configure(&way, &begun, observer)?;
         self.read_again()?;
-        let part = self.updates(LocksHeld::ByUs, AskArchives::No, &Steady(observer))?;
+        let part = self.updates(LocksHeld::ByUs, AskArchives::No, &Uninterruptible(observer))?;
         let still = |id: &FindingId| part.findings.iter().any(|f| f.id == *id);
         for action in &mut actions {
             let stays = action.findings.iter().any(still);
@@ -91,19 +91,19 @@ impl Workshop {
     /// Runs the package tool as a change of its own; answers why it failed.
     fn configure(
         &self,
-        way: &Way,
+        way: &ToolRunner,
         begun: &[Finding],
         observer: &dyn Observer,
     ) -> Result<(u64, Option<String>), WorkError> {
         let state = self.make_state()?;
-        let desk = self.desk(&state, observer);
+        let context = self.context(&state, observer);
         let locks = Debian.locks();
-        let mut held = desk.lock(&locks)?;
+        let mut held = context.lock(&locks)?;
         if let Some(number) = unfinished(&state)?.first() {
             return Err(ChangeError::Earlier(*number).into());
         }
         let mut change =
-            OpenChange::begin(desk, Verb::Repair, Area::Updates, None, &self.settings.run, self.settings.now)?;
+            OpenChange::begin(context, Verb::Repair, Area::Updates, None, &self.settings.run, self.settings.now)?;
         let number = change.number();
         // All but the first: that one keeps other front ends off.
         locks.iter().skip(1).for_each(|path| held.let_go(path));
@@ -118,14 +118,14 @@ impl Workshop {
     }
 
     /// How the machine's package tool can be run, or why it cannot, with the command that a person can type.
-    fn way_to_configure(&self) -> Result<Way, (String, String)> {
+    fn way_to_configure(&self) -> Result<ToolRunner, (String, String)> {
         let by_hand = self.by_hand("dpkg --configure -a");
         let no = |why: &str| Err((why.to_owned(), by_hand.clone()));
-        let way = match self.way_inside() {
+        let way = match self.tool_runner() {
             Ok(way) => way,
             Err(why) => return no(why),
         };
-        if matches!(way, Way::Here) {
+        if matches!(way, ToolRunner::Here) {
             return Ok(way);
         }
         let null = self.machine.dir(&SystemPath::literal("/dev")).and_then(|dir| dir.look(b"null")).ok().flatten();

@@ -3,14 +3,14 @@
 use std::time::Instant;
 
 use super::updates::watch;
-use super::{WorkError, Workshop};
+use super::{Engine, WorkError};
 use crate::check::locks;
 use crate::event::Observer;
 use crate::model::{SystemPath, Verdict};
 use crate::platform::debian::apt::{LOCKS, UNITS};
 use crate::platform::services::PausedUnit;
 
-impl Workshop {
+impl Engine {
     /// The units that stand in the way of a repair because they hold a lock that it needs, with how they stand.
     ///
     /// # Errors

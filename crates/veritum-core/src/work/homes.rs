@@ -4,16 +4,16 @@ use std::collections::HashSet;
 use std::io;
 use std::sync::{Arc, Mutex};
 
-use super::{WorkError, Workshop};
+use super::{Engine, WorkError};
 use crate::apps::{Bases, Card, RawCard};
-use crate::change::{Desk, HomeOf};
+use crate::change::{ChangeContext, HomeOf};
 use crate::machine::{Account, Dir, Machine};
 use crate::model::{SystemPath, error_words, readable};
 use crate::platform::as_owner::Owner;
 use crate::report::{HomeLeft, HomePart, HomeReport};
 use crate::scan::{
-    self, Answerer, Belongings, Choice, HomeGuard, HomeQuestion, InventoryAnswer, InventoryQuestion, Profile,
-    ProfileQuestion, Question, Teller,
+    self, AppData, Choice, HomeAgent, HomeGuard, HomeQuestion, HomeResponder, InventoryAnswer, InventoryQuestion,
+    Profile, ProfileQuestion, Question,
 };
 
 /// More names than this in one home are not looked at.
@@ -21,7 +21,7 @@ pub(super) const MOST: u64 = 2_000_000;
 
 /// A home that is open, with its owner's rights.
 #[derive(Debug)]
-pub(super) struct Household {
+pub(super) struct OpenHome {
     /// Whose.
     pub(super) user: String,
     /// Where it lies, without links on the way.
@@ -30,19 +30,19 @@ pub(super) struct Household {
     pub(super) owner: u32,
     named: SystemPath,
     dir: Dir,
-    teller: Arc<dyn Teller>,
+    agent: Arc<dyn HomeAgent>,
     /// The machine seen from it.
     machine: Machine,
 }
 
-impl Household {
+impl OpenHome {
     /// What an application keeps there; `choice` says what of it is to be moved.
-    pub(super) fn belongings(&self, card: &Card, sandbox: Option<&str>, choice: &Choice) -> io::Result<Belongings> {
+    pub(super) fn app_data(&self, card: &Card, sandbox: Option<&str>, choice: &Choice) -> io::Result<AppData> {
         let (home, choice, sandbox) = (self.named.clone(), choice.clone(), sandbox.map(str::to_owned));
         // A card of the sandbox itself names its folder as it lies in the home.
         let sandbox = sandbox.filter(|_| !is_of_sandbox(card));
         let question = HomeQuestion { card: card.raw(), home, owner: self.owner, most: MOST, choice, sandbox };
-        scan::ask(&*self.teller, &self.dir, &Question::Belongings(question))
+        scan::ask(&*self.agent, &self.dir, &Question::AppData(question))
     }
 
     /// What of it is the user's own; held against the time before when it is `again`.
@@ -54,7 +54,7 @@ impl Household {
         again: bool,
     ) -> io::Result<InventoryAnswer> {
         let question = InventoryQuestion { bases: bases.clone(), leave_out, contents, again, most: MOST };
-        scan::ask(&*self.teller, &self.dir, &Question::Inventory(question))
+        scan::ask(&*self.agent, &self.dir, &Question::Inventory(question))
     }
 
     /// What is wrong with what an application keeps there.
@@ -62,7 +62,7 @@ impl Household {
         let sandbox = sandbox.filter(|_| !is_of_sandbox(card)).map(str::to_owned);
         let (card, home) = (card.raw(), self.named.clone());
         let question = ProfileQuestion { card, home, owner: self.owner, most: MOST, databases, sandbox };
-        scan::ask(&*self.teller, &self.dir, &Question::Profile(question))
+        scan::ask(&*self.agent, &self.dir, &Question::Profile(question))
     }
 
     /// The machine seen from it.
@@ -73,43 +73,43 @@ impl Household {
 
 /// What changing one application's things in a home needs.
 #[derive(Debug)]
-pub(super) struct HomeDesk {
-    pub(super) household: Household,
+pub(super) struct HomeContext {
+    pub(super) open_home: OpenHome,
     pub(super) home: HomeOf,
     guard: HomeGuard,
 }
 
-impl HomeDesk {
-    pub(super) fn of(household: Household, app: &str, card: RawCard, bases: Bases) -> Result<Self, WorkError> {
+impl HomeContext {
+    pub(super) fn of(open_home: OpenHome, app: &str, card: RawCard, bases: Bases) -> Result<Self, WorkError> {
         let guard = HomeGuard::of(
-            household.place.clone(),
+            open_home.place.clone(),
             card.clone(),
             bases.clone(),
-            household.owner,
+            open_home.owner,
             MOST,
-            household.teller.clone(),
+            open_home.agent.clone(),
         );
-        let guard = guard.map_err(|e| WorkError::Home { user: household.user.clone(), source: io::Error::other(e) })?;
+        let guard = guard.map_err(|e| WorkError::Home { user: open_home.user.clone(), source: io::Error::other(e) })?;
         let home = HomeOf {
-            user: household.user.clone(),
-            owner: household.owner,
-            place: household.place.clone(),
+            user: open_home.user.clone(),
+            owner: open_home.owner,
+            place: open_home.place.clone(),
             app: app.to_owned(),
             card,
             bases,
         };
-        Ok(Self { household, home, guard })
+        Ok(Self { open_home, home, guard })
     }
 
     /// The same desk at the home: nothing but the application's things there can be reached from it.
-    pub(super) fn desk<'a>(&'a self, desk: Desk<'a>) -> Desk<'a> {
+    pub(super) fn context<'a>(&'a self, context: ChangeContext<'a>) -> ChangeContext<'a> {
         // Locking attributes are root's to clear: with the owner's rights they stand.
-        let machine = self.household.machine();
-        Desk { machine, protection: &self.guard, clear_attributes: false, home: Some(&self.home), ..desk }
+        let machine = self.open_home.machine();
+        ChangeContext { machine, protection: &self.guard, clear_attributes: false, home: Some(&self.home), ..context }
     }
 }
 
-impl Workshop {
+impl Engine {
     /// The accounts whose homes are looked into: of those who log in, or the one that is named.
     pub(super) fn users_named(&self, user: Option<&str>) -> Result<Vec<&Account>, WorkError> {
         let accounts = self.machine.users().accounts();
@@ -124,7 +124,7 @@ impl Workshop {
     }
 
     /// Opens homes, each once; none of those that nobody has made yet, or whose file system is not mounted.
-    pub(super) fn households(&self, accounts: &[&Account]) -> Vec<(String, io::Result<Household>)> {
+    pub(super) fn open_homes(&self, accounts: &[&Account]) -> Vec<(String, io::Result<OpenHome>)> {
         let mut seen = HashSet::new();
         let open = |account: &&Account| {
             let named = account.home.clone()?;
@@ -133,19 +133,19 @@ impl Workshop {
             if place.is_root() || !seen.insert(place.clone()) {
                 return None;
             }
-            Some((account.name.clone(), self.household(account, named, place, dir)))
+            Some((account.name.clone(), self.open_home(account, named, place, dir)))
         };
         accounts.iter().filter_map(open).collect()
     }
 
-    fn household(&self, account: &Account, named: SystemPath, place: SystemPath, dir: Dir) -> io::Result<Household> {
+    fn open_home(&self, account: &Account, named: SystemPath, place: SystemPath, dir: Dir) -> io::Result<OpenHome> {
         let stat = dir.look_self()?;
         // On a machine that an ordinary user built everything is that user's.
         if stat.uid != account.uid && self.settings.policy.owner_of_root.is_none() {
             return Err(io::Error::new(io::ErrorKind::PermissionDenied, "it does not belong to its user"));
         }
-        let (dir, teller): (Dir, Arc<dyn Teller>) = match self.settings.helper.is_empty() {
-            true => (dir, Arc::new(Mutex::new(Answerer::default()))),
+        let (dir, agent): (Dir, Arc<dyn HomeAgent>) = match self.settings.helper.is_empty() {
+            true => (dir, Arc::new(Mutex::new(HomeResponder::default()))),
             false => {
                 let owner =
                     Arc::new(Owner::start(&self.settings.helper, (stat.uid, stat.gid), self.settings.stop.clone())?);
@@ -153,34 +153,34 @@ impl Workshop {
             }
         };
         let machine = self.machine.seen_from(place.clone(), dir.clone())?;
-        Ok(Household { user: account.name.clone(), place, owner: stat.uid, named, dir, teller, machine })
+        Ok(OpenHome { user: account.name.clone(), place, owner: stat.uid, named, dir, agent, machine })
     }
 
     /// Opens the home that a change was about.
-    pub(super) fn home_again(&self, home: &HomeOf) -> Result<HomeDesk, WorkError> {
+    pub(super) fn home_again(&self, home: &HomeOf) -> Result<HomeContext, WorkError> {
         let fail = |source| WorkError::Home { user: home.user.clone(), source };
         let accounts = self.users_named(Some(&home.user)).unwrap_or_default();
         let gone = || fail(io::Error::new(io::ErrorKind::NotFound, "it is no longer where it was"));
-        let (_, household) = self.households(&accounts).pop().ok_or_else(gone)?;
-        let household = household.map_err(fail)?;
-        if household.place != home.place {
+        let (_, open_home) = self.open_homes(&accounts).pop().ok_or_else(gone)?;
+        let open_home = open_home.map_err(fail)?;
+        if open_home.place != home.place {
             return Err(gone());
         }
-        HomeDesk::of(household, &home.app, home.card.clone(), home.bases.clone())
+        HomeContext::of(open_home, &home.app, home.card.clone(), home.bases.clone())
     }
 
     /// What an application keeps in the homes of those who log in: those where there is something, or that could not be looked
     /// into.
     pub(super) fn homes_with(&self, card: &Card, sandbox: Option<&str>) -> Vec<HomeReport> {
         let accounts = self.users_named(None).unwrap_or_default();
-        let told = |(user, household): (String, io::Result<Household>)| {
+        let told = |(user, open_home): (String, io::Result<OpenHome>)| {
             let blank = HomeReport { user, parts: Vec::new(), left: Vec::new(), trouble: None };
-            match household.and_then(|home| home.belongings(card, sandbox, &Choice::default())) {
+            match open_home.and_then(|home| home.app_data(card, sandbox, &Choice::default())) {
                 Ok(found) => told(blank, found),
                 Err(e) => HomeReport { trouble: Some(error_words(&e)), ..blank },
             }
         };
-        let reports = self.households(&accounts).into_iter().map(told);
+        let reports = self.open_homes(&accounts).into_iter().map(told);
         reports.filter(|home| !home.parts.is_empty() || !home.left.is_empty() || home.trouble.is_some()).collect()
     }
 }
@@ -196,13 +196,13 @@ pub(super) fn left(found: Vec<(Vec<u8>, String)>) -> Vec<HomeLeft> {
 }
 
 /// Why nothing is done where there is more than can be looked at.
-pub(super) fn too_many(found: &Belongings) -> Option<String> {
+pub(super) fn too_many(found: &AppData) -> Option<String> {
     found.too_many.then(|| format!("there are more than {MOST} names in it"))
 }
 
-fn told(blank: HomeReport, found: Belongings) -> HomeReport {
+fn told(blank: HomeReport, found: AppData) -> HomeReport {
     let trouble = too_many(&found);
-    let part = |part: scan::Belonging| HomePart {
+    let part = |part: scan::AppDataItem| HomePart {
         class: part.class,
         what: part.what,
         files: part.tally.files,

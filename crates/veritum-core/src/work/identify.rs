@@ -4,10 +4,10 @@
 use std::cell::OnceCell;
 use std::collections::{HashMap, HashSet};
 
-use super::Workshop;
+use super::Engine;
 use crate::archive::is_in_cache;
 use crate::check::{ManifestSource, settings_text};
-use crate::event::Silent;
+use crate::event::NoObserver;
 use crate::machine::Machine;
 use crate::model::{ComponentId, Digest, Entry, EntryKind, FileKind, SystemPath, readable};
 use crate::platform::Component;
@@ -31,7 +31,7 @@ const MAX_CACHED: usize = 60;
 type Logged = HashMap<Key, String>;
 
 /// What lies among the records of one component.
-struct Traces<'a> {
+struct Evidence<'a> {
     machine: &'a Machine,
     list: Option<HashSet<SystemPath>>,
     md5sums: Option<Vec<u8>>,
@@ -48,7 +48,7 @@ struct Known {
     records: Records,
 }
 
-impl Workshop {
+impl Engine {
     /// Names what the database has lost, and corrects versions that its own records belie: what is judged by a wrong
     /// version would be judged by nobody.
     pub(super) fn identify(&mut self) {
@@ -56,9 +56,10 @@ impl Workshop {
         let versions = OnceCell::new();
         let log = || versions.get_or_init(|| last_versions(&self.machine));
         let found: Vec<_> = lost.iter().map(|stem| (stem, self.lost_entry(stem, &log))).collect();
-        let belied: Vec<_> =
-            (0..self.installed.components.len()).filter_map(|at| Some((at, self.belied(at, &log)?))).collect();
-        for (at, right) in belied {
+        let contradicted: Vec<_> = (0..self.installed.components.len())
+            .filter_map(|at| Some((at, self.actual_component(at, &log)?)))
+            .collect();
+        for (at, right) in contradicted {
             self.installed.components[at].id = right;
         }
         self.adopt(found);
@@ -119,7 +120,7 @@ impl Workshop {
 
     /// Which component the one at this position really is, when all its records but its entry say so, and nothing that
     /// is signed knows the version of its entry.
-    fn belied<'a>(&self, at: usize, log: &dyn Fn() -> &'a Logged) -> Option<ComponentId> {
+    fn actual_component<'a>(&self, at: usize, log: &dyn Fn() -> &'a Logged) -> Option<ComponentId> {
         let component = &self.installed.components[at];
         let id = &component.id;
         if self.stores.iter().any(|s| s.has(id)) {
@@ -137,10 +138,10 @@ impl Workshop {
             return None;
         }
         let stem = info_stems(component).into_iter().find(|s| self.database.info.contains_key(s))?;
-        let traces = self.traces(&stem, log());
+        let evidence = self.evidence(&stem, log());
         let known = others.iter().filter_map(|other| self.described(other));
         // Equal contents alone are no proof: an update may change nothing but its number.
-        only_one(known.filter(|known| traces.tell_the_version_of(known)), &traces).map(|known| known.id)
+        only_one(known.filter(|known| evidence.identifies_version(known)), &evidence).map(|known| known.id)
     }
 
     /// Which version of a component the package log and its changelog name, when both name the same and its entry another one,
@@ -208,11 +209,11 @@ impl Workshop {
                 let cached = archive.cached(&self.machine, &unnamed);
                 let cached: Vec<ComponentId> = cached.into_iter().take(MAX_CACHED).collect();
                 // Whoever stops here stops at the next step as well.
-                let _ = archive.prepare(&self.machine, &cached, &self.pool, &Silent);
+                let _ = archive.prepare(&self.machine, &cached, &self.pool, &NoObserver);
                 cached
             }));
         }
-        let none = Traces::none(&self.machine);
+        let none = Evidence::none(&self.machine);
         let there: Vec<Known> =
             ids.iter().filter_map(|id| self.described(id)).filter(|known| none.are_files_of(known)).collect();
         if there.is_empty() {
@@ -235,19 +236,19 @@ impl Workshop {
     /// The entry of a component of which only the records are left, when they fit just one that is known.
     fn lost_entry<'a>(&self, stem: &str, log: &dyn Fn() -> &'a Logged) -> Option<Stanza> {
         let (name, arch) = stem.split_once(':').map_or((stem, None), |(name, arch)| (name, Some(arch)));
-        let traces = self.traces(stem, log());
+        let evidence = self.evidence(stem, log());
         let fits = |id: &ComponentId| arch.is_none_or(|arch| id.arch == arch);
         let stored = self.stored(name).into_iter().filter(fits);
         let stored: Vec<Known> = stored.filter_map(|id| self.described(&id)).collect();
-        let found = only_one(stored.into_iter(), &traces).or_else(|| {
+        let found = only_one(stored.into_iter(), &evidence).or_else(|| {
             let listed = self.with_archive(|archive| {
                 archive.also_know(std::iter::once(name.to_owned()));
                 let wanted = archive.named(&self.machine, name);
                 // Whoever stops here stops at the next step as well.
-                let _ = archive.prepare(&self.machine, &wanted, &self.pool, &Silent);
+                let _ = archive.prepare(&self.machine, &wanted, &self.pool, &NoObserver);
                 wanted
             });
-            only_one(listed.into_iter().filter(fits).filter_map(|id| self.described(&id)), &traces)
+            only_one(listed.into_iter().filter(fits).filter_map(|id| self.described(&id)), &evidence)
         })?;
         let control = Stanza::parse(format!("{}\n", found.records.control.trim_end()).as_bytes()).ok()?;
         Some(Stanza::composed(&control, &[], &self.settings_of(&found)))
@@ -280,7 +281,7 @@ impl Workshop {
         settings_text("", &HashSet::new(), &known.manifest, &known.records, &md5)
     }
 
-    fn traces(&self, stem: &str, versions: &Logged) -> Traces<'_> {
+    fn evidence(&self, stem: &str, versions: &Logged) -> Evidence<'_> {
         let read = |suffix: &str| {
             let path = SystemPath::parse(format!("/var/lib/dpkg/info/{stem}.{suffix}").as_bytes()).ok()?;
             self.machine.read_up_to(&path, MAX_RECORD).ok().flatten()
@@ -289,7 +290,7 @@ impl Workshop {
         let (name, arch) = stem.split_once(':').map_or((stem, None), |(name, arch)| (name, Some(arch)));
         let of = |key: &(String, String)| key.0 == name && arch.is_none_or(|arch| key.1 == arch);
         let mut logged = versions.iter().filter(|(key, _)| of(key)).map(|(_, version)| version.clone());
-        Traces {
+        Evidence {
             machine: &self.machine,
             list: list.map(|l| l.into_iter().filter(|p| !p.is_root()).collect()),
             md5sums: read("md5sums"),
@@ -301,10 +302,10 @@ impl Workshop {
 
 /// The one whose records these are; none when several could be meant. Where nothing but files is left, and versions at hand
 /// have most of them in common, it is the one that has the most of them, and of several the newest.
-fn only_one(known: impl Iterator<Item = Known>, traces: &Traces<'_>) -> Option<Known> {
-    let mut fitting: Vec<Known> = known.filter(|known| traces.are_of(known)).collect();
-    if fitting.len() > 1 && traces.are_none() {
-        let same: Vec<usize> = fitting.iter().map(|known| traces.same_files(known, MAX_TELLING).0).collect();
+fn only_one(known: impl Iterator<Item = Known>, evidence: &Evidence<'_>) -> Option<Known> {
+    let mut fitting: Vec<Known> = known.filter(|known| evidence.are_of(known)).collect();
+    if fitting.len() > 1 && evidence.are_none() {
+        let same: Vec<usize> = fitting.iter().map(|known| evidence.same_files(known, MAX_TELLING).0).collect();
         let most = same.iter().max().copied();
         let mut same = same.into_iter();
         fitting.retain(|_| same.next() == most);
@@ -314,7 +315,7 @@ fn only_one(known: impl Iterator<Item = Known>, traces: &Traces<'_>) -> Option<K
     if fitting.len() > 1 { None } else { fitting.pop() }
 }
 
-impl<'a> Traces<'a> {
+impl<'a> Evidence<'a> {
     /// Those of a component of which nothing is left but its files.
     fn none(machine: &'a Machine) -> Self {
         Self { machine, list: None, md5sums: None, logged: None, written: None }
@@ -332,7 +333,7 @@ impl<'a> Traces<'a> {
         let same_paths =
             |list: &HashSet<SystemPath>| list.len() == shipped.len() && list.iter().all(|p| shipped.contains(p));
         match &self.list {
-            Some(list) => same_paths(list) && self.tell_the_version_of(known),
+            Some(list) => same_paths(list) && self.identifies_version(known),
             // None of its records is left: its files are, and something names the version.
             None if self.md5sums.is_none() => self.are_files_of(known) && self.name_the_version_of(known),
             None => false,
@@ -386,7 +387,7 @@ impl<'a> Traces<'a> {
     }
 
     /// Whether the log or the history of changes names just this version.
-    fn tell_the_version_of(&self, known: &Known) -> bool {
+    fn identifies_version(&self, known: &Known) -> bool {
         self.logged.as_ref() == Some(&known.id.version) || self.has_history_of(known)
     }
 

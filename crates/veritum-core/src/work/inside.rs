@@ -6,13 +6,13 @@ use std::path::Path;
 use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
-use super::Workshop;
-use crate::platform::delegate::{Limit, Ran, run};
+use super::Engine;
+use crate::platform::delegate::{Limit, ToolOutput, run};
 
 const UNSHARE: &str = "/usr/bin/unshare";
 
 /// How a machine's own tools are run.
-pub(super) enum Way {
+pub(super) enum ToolRunner {
     /// Here, on the running system.
     Here,
     /// Inside a mounted system, apart from everything else that runs.
@@ -22,7 +22,7 @@ pub(super) enum Way {
 /// The package tool may have much to configure.
 const MOST: Duration = Duration::from_secs(3600);
 
-impl Way {
+impl ToolRunner {
     /// Runs one of them, by its path on the machine.
     pub(super) fn run(
         &self,
@@ -30,7 +30,7 @@ impl Way {
         words: &[&str],
         further: &[(&str, OsString)],
         stop: &AtomicBool,
-    ) -> io::Result<Ran> {
+    ) -> io::Result<ToolOutput> {
         let limit = Limit { most: MOST, stop: Some(stop) };
         match self {
             Self::Here => run(program, words, further, limit),
@@ -43,21 +43,21 @@ impl Way {
     }
 }
 
-impl Workshop {
+impl Engine {
     /// How this machine's own tools can be run, or why they cannot.
-    pub(super) fn way_inside(&self) -> Result<Way, &'static str> {
+    pub(super) fn tool_runner(&self) -> Result<ToolRunner, &'static str> {
         if !rustix::process::geteuid().is_root() {
             return Err("only root can run the system's own tools");
         }
         if self.machine.is_live() {
-            return Ok(Way::Here);
+            return Ok(ToolRunner::Here);
         }
         if !Path::new(UNSHARE).exists() {
             return Err("nothing here can enter that system apart from what runs here");
         }
         let root = OsString::from(format!("--root={}", self.settings.target.display()));
         let fixed = ["--mount", "--pid", "--fork", "--kill-child", "--uts", "--ipc", "--net", "--mount-proc"];
-        Ok(Way::Inside(fixed.map(OsString::from).into_iter().chain([root, "--".into()]).collect()))
+        Ok(ToolRunner::Inside(fixed.map(OsString::from).into_iter().chain([root, "--".into()]).collect()))
     }
 
     /// A command as a person would type it, as root, for this machine.

@@ -6,35 +6,39 @@ use std::path::Path;
 use std::sync::PoisonError;
 
 use super::store::StorePart;
-use super::{WorkError, Workshop};
+use super::{Engine, WorkError};
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::model::{ComponentId, Digest, Harm, error_chain};
-use crate::plan::MendFrom;
+use crate::plan::RepairSource;
 use crate::report::ActionReport;
-use crate::store::{Ailing, Contents, Ill, Mender, Part, StoreError};
+use crate::store::{Contents, Part, StoreError, StoreFault, StoreRepair, UnverifiedStore};
 use crate::trust::Pins;
 
-impl Workshop {
+impl Engine {
     /// Puts the store right as planned; answers what became of each planned action.
-    pub(super) fn mend_store(&self, part: &StorePart, observer: &dyn Observer) -> Result<Vec<ActionReport>, WorkError> {
+    pub(super) fn repair_store(
+        &self,
+        part: &StorePart,
+        observer: &dyn Observer,
+    ) -> Result<Vec<ActionReport>, WorkError> {
         let location = self.settings.store_folder()?;
         let mut actions = part.actions();
-        let mender = Mender::begin(location, &self.settings.run)?;
-        observer.hear(Event::Begin { phase: Phase::Mending, items: actions.len() as u64, bytes: 0 });
+        let repair = StoreRepair::begin(location, &self.settings.run)?;
+        observer.on_event(Event::Begin { phase: Phase::Mending, items: actions.len() as u64, bytes: 0 });
         // Before anything comes in: what goes out must never be something that just came.
-        for (name, action) in part.plan.asides.iter().zip(&mut actions[part.plan.mends.len()..]) {
-            settle(action, mender.set_aside(name).map_err(|e| error_chain(&e)));
+        for (name, action) in part.plan.asides.iter().zip(&mut actions[part.plan.fixes.len()..]) {
+            settle(action, repair.set_aside(name).map_err(|e| error_chain(&e)));
         }
-        let mut from_packages: Vec<(usize, &Ill)> = Vec::new();
-        for (at, mend) in part.plan.mends.iter().enumerate() {
-            let ill = &part.ills[mend.ill];
-            match self.mend_one(&mender, ill, mend.from, part.ailing.as_ref()) {
+        let mut from_packages: Vec<(usize, &StoreFault)> = Vec::new();
+        for (at, fix) in part.plan.fixes.iter().enumerate() {
+            let fault = &part.faults[fix.fault];
+            match self.mend_one(&repair, fault, fix.from, part.unverified_store.as_ref()) {
                 Some(result) => settle(&mut actions[at], result.map_err(|e| error_chain(&e))),
-                None => from_packages.push((at, ill)),
+                None => from_packages.push((at, fault)),
             }
             // Each part is whole by itself: what was done by now stays, and the rest is told as left.
-            if observer.hear(Event::Advance { items: 1, bytes: 0 }) == Flow::Stop {
-                let open = at + 1..part.plan.mends.len();
+            if observer.on_event(Event::Advance { items: 1, bytes: 0 }) == Flow::Stop {
+                let open = at + 1..part.plan.fixes.len();
                 from_packages.iter().map(|(at, _)| *at).chain(open).for_each(|at| {
                     settle(&mut actions[at], Err("it was interrupted before this one".into()));
                 });
@@ -42,9 +46,9 @@ impl Workshop {
                 break;
             }
         }
-        self.mend_from_packages(&mender, &from_packages, &mut actions);
-        mender.end()?;
-        observer.hear(Event::End);
+        self.mend_from_packages(&repair, &from_packages, &mut actions);
+        repair.end()?;
+        observer.on_event(Event::End);
         self.bad.write().unwrap_or_else(PoisonError::into_inner).clear();
         Ok(actions)
     }
@@ -52,42 +56,44 @@ impl Workshop {
     /// Puts one part right, unless that takes its whole package.
     fn mend_one(
         &self,
-        mender: &Mender,
-        ill: &Ill,
-        from: MendFrom,
-        ailing: Option<&Ailing>,
+        repair: &StoreRepair,
+        fault: &StoreFault,
+        from: RepairSource,
+        unverified_store: Option<&UnverifiedStore>,
     ) -> Option<Result<(), StoreError>> {
-        let root = self.pinned_root(ailing);
-        Some(match (&ill.part, from) {
-            (Part::Signed { name }, MendFrom::Pin) => mender.known(name, root),
+        let root = self.pinned_root(unverified_store);
+        Some(match (&fault.part, from) {
+            (Part::Signed { name }, RepairSource::Pin) => repair.known(name, root),
             (Part::Signed { .. }, _) => {
-                let ailing = ailing?;
-                let copy = self.other_stores().find(|s| ailing.is_copied_by(s))?;
-                mender.signed(ailing, copy, &Pins::in_folder(&self.settings.trust))
+                let unverified_store = unverified_store?;
+                let copy = self.other_stores().find(|s| unverified_store.is_copied_by(s))?;
+                repair.signed(unverified_store, copy, &Pins::in_folder(&self.settings.trust))
             }
-            (Part::Pointer(entry), _) => mender.pointer(entry),
-            (Part::Manifest(entry), MendFrom::OtherStore) => mender.manifest(entry, self.another_store_with(ill)?),
-            (Part::Content { digest, size }, MendFrom::OtherStore | MendFrom::Machine) => {
-                let found = Elsewhere { workshop: self, harm: &ill.harm };
-                mender.content(digest, *size, &found)
+            (Part::Pointer(entry), _) => repair.pointer(entry),
+            (Part::Manifest(entry), RepairSource::OtherStore) => {
+                repair.manifest(entry, self.another_store_with(fault)?)
+            }
+            (Part::Content { digest, size }, RepairSource::OtherStore | RepairSource::Machine) => {
+                let found = Elsewhere { engine: self, harm: &fault.harm };
+                repair.content(digest, *size, &found)
             }
             _ => return None,
         })
     }
 
     /// Each package is read once for all that it is to give back.
-    fn mend_from_packages(&self, mender: &Mender, parts: &[(usize, &Ill)], actions: &mut [ActionReport]) {
-        let mut packages: BTreeMap<ComponentId, Vec<(usize, &Ill)>> = BTreeMap::new();
-        for (at, ill) in parts {
-            match self.packages_of(ill).into_iter().find(|(id, sum)| self.is_at_hand(id, sum)) {
-                Some((id, _)) => packages.entry(id).or_default().push((*at, *ill)),
+    fn mend_from_packages(&self, repair: &StoreRepair, parts: &[(usize, &StoreFault)], actions: &mut [ActionReport]) {
+        let mut packages: BTreeMap<ComponentId, Vec<(usize, &StoreFault)>> = BTreeMap::new();
+        for (at, fault) in parts {
+            match self.packages_of(fault).into_iter().find(|(id, sum)| self.is_at_hand(id, sum)) {
+                Some((id, _)) => packages.entry(id).or_default().push((*at, *fault)),
                 None => settle(&mut actions[*at], Err("its package is not at hand".into())),
             }
         }
         for (id, parts) in packages {
-            let result = self.mend_from_package(mender, &id, &parts).map_err(|e| error_chain(&e));
-            for (at, ill) in parts {
-                let there = self.own_store().is_some_and(|store| match &ill.part {
+            let result = self.mend_from_package(repair, &id, &parts).map_err(|e| error_chain(&e));
+            for (at, fault) in parts {
+                let there = self.own_store().is_some_and(|store| match &fault.part {
                     Part::Content { digest, .. } => store.has_content(digest),
                     Part::Manifest(entry) => store.has_manifest_file(entry),
                     _ => true,
@@ -101,15 +107,20 @@ impl Workshop {
         }
     }
 
-    fn mend_from_package(&self, mender: &Mender, id: &ComponentId, parts: &[(usize, &Ill)]) -> Result<(), StoreError> {
+    fn mend_from_package(
+        &self,
+        repair: &StoreRepair,
+        id: &ComponentId,
+        parts: &[(usize, &StoreFault)],
+    ) -> Result<(), StoreError> {
         let none = || StoreError::NotACopy { path: id.to_string().into() };
         let store = self.own_store().ok_or_else(none)?;
         let (entry, sum) = (store.entry(id).ok_or_else(none)?, store.package(id).ok_or_else(none)?);
         let package = self.open_archive(|a| a.at_hand(&self.machine, id, &sum)).flatten().ok_or_else(none)?;
-        for (_, ill) in parts {
-            mender.set_aside(Path::new(&ill.part.name()))?;
+        for (_, fault) in parts {
+            repair.set_aside(Path::new(&fault.part.name()))?;
         }
-        mender.package(package.file.into_inner(), Path::new(&package.from), entry).map(drop)
+        repair.package(package.file.into_inner(), Path::new(&package.from), entry).map(drop)
     }
 }
 
@@ -120,7 +131,7 @@ fn settle(action: &mut ActionReport, result: Result<(), String>) {
 
 /// A content from another store, or from the machine itself.
 struct Elsewhere<'a> {
-    workshop: &'a Workshop,
+    engine: &'a Engine,
     harm: &'a Harm,
 }
 
@@ -141,7 +152,7 @@ impl Contents for Elsewhere<'_> {
             })
         };
         let mut result = Err(StoreError::Absent { digest: *digest });
-        for store in self.workshop.other_stores() {
+        for store in self.engine.other_stores() {
             result = store.copy(digest, size, &mut write);
             match &result {
                 Err(StoreError::Absent { .. } | StoreError::Damaged { .. } | StoreError::File { .. }) => {}
@@ -149,10 +160,10 @@ impl Contents for Elsewhere<'_> {
             }
         }
         if unwritten.borrow().is_none()
-            && let Some(path) = self.workshop.held_by_machine(digest, size, self.harm)
+            && let Some(path) = self.engine.held_by_machine(digest, size, self.harm)
         {
             let held = |_| StoreError::Damaged { digest: *digest };
-            result = self.workshop.read_held(&path, digest, size, &mut write).map_err(held);
+            result = self.engine.read_held(&path, digest, size, &mut write).map_err(held);
         }
         match unwritten.into_inner() {
             Some(source) => Err(StoreError::File { path: "the store".into(), source }),
@@ -161,6 +172,6 @@ impl Contents for Elsewhere<'_> {
     }
 
     fn has_content(&self, digest: &Digest) -> bool {
-        self.workshop.other_stores().any(|s| s.has_content(digest))
+        self.engine.other_stores().any(|s| s.has_content(digest))
     }
 }

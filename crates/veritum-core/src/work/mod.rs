@@ -48,11 +48,11 @@ use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
 use self::supplies::Stores;
 use crate::archive::{Archive, ArchiveSettings, Fetcher};
-use crate::change::{ChangeError, Desk, Locks, StateError, StateFolder};
+use crate::change::{ChangeContext, ChangeError, Locks, StateError, StateFolder};
 use crate::check::{ManifestSource, Origin, Policy, Reference, Scope};
 use crate::event::Observer;
 use crate::machine::{Disk, LockError, Machine, MachineError, Protection, lock_shared};
-use crate::model::{Area, ComponentId, Digest, SystemPath, Voucher};
+use crate::model::{Area, Authority, ComponentId, Digest, SystemPath};
 use crate::platform::debian::Debian;
 use crate::platform::debian::apt::AptConf;
 use crate::platform::debian::database::Database;
@@ -85,7 +85,7 @@ pub struct Settings {
     /// Whether every component is to be held against its package, not only those that differ.
     pub full_chain: bool,
     /// How strongly things must be vouched for at least, when that matters.
-    pub require: Option<Voucher>,
+    pub require: Option<Authority>,
     /// Whether a check leaves out reading what has not changed since the last full one.
     pub quick: bool,
     /// The operator's rules.
@@ -283,7 +283,7 @@ impl WorkError {
 
 /// A machine that is open for work, with what vouches for it.
 #[derive(Debug)]
-pub struct Workshop {
+pub struct Engine {
     settings: Settings,
     machine: Machine,
     protection: Protection,
@@ -309,7 +309,7 @@ pub struct Workshop {
     pool: rayon::ThreadPool,
 }
 
-impl Workshop {
+impl Engine {
     /// Opens a machine. A store that cannot be used is an error for work that needs it, and told by `status`.
     ///
     /// # Errors
@@ -328,7 +328,7 @@ impl Workshop {
         let pool =
             rayon::ThreadPoolBuilder::new().num_threads(settings.jobs).build().map_err(|_| WorkError::Threads)?;
         let services = settings.services.open(&machine);
-        let mut workshop = Self {
+        let mut engine = Self {
             protection: Protection::of(&machine),
             settings,
             machine,
@@ -345,9 +345,9 @@ impl Workshop {
             services,
             pool,
         };
-        workshop.use_stores(stores);
-        workshop.identify();
-        Ok(workshop)
+        engine.use_stores(stores);
+        engine.identify();
+        Ok(engine)
     }
 
     /// The machine.
@@ -378,7 +378,7 @@ impl Workshop {
         if scope.names(Area::Store) && self.settings.store.is_none() {
             return Err(WorkError::NoStore);
         }
-        if self.depth(scope).is_some() && self.ailing().is_some() {
+        if self.depth(scope).is_some() && self.unverified_store().is_some() {
             self.store_trouble = None;
         }
         match self.store_trouble.take() {
@@ -444,18 +444,18 @@ impl Workshop {
     }
 
     /// Makes sure that the machine may be written: everything of it mounted, nobody else at work.
-    fn locks(&self, desk: &Desk<'_>) -> Result<Locks, WorkError> {
-        self.locks_of(desk, &Debian.locks())
+    fn locks(&self, context: &ChangeContext<'_>) -> Result<Locks, WorkError> {
+        self.locks_of(context, &Debian.locks())
     }
 
     /// The same, with those of lists and downloads.
-    fn update_locks(&self, desk: &Desk<'_>) -> Result<Locks, WorkError> {
-        self.locks_of(desk, &Debian.update_locks())
+    fn update_locks(&self, context: &ChangeContext<'_>) -> Result<Locks, WorkError> {
+        self.locks_of(context, &Debian.update_locks())
     }
 
-    fn locks_of(&self, desk: &Desk<'_>, package_locks: &[SystemPath]) -> Result<Locks, WorkError> {
+    fn locks_of(&self, context: &ChangeContext<'_>, package_locks: &[SystemPath]) -> Result<Locks, WorkError> {
         self.require_writable()?;
-        Ok(desk.lock(package_locks)?)
+        Ok(context.lock(package_locks)?)
     }
 
     /// Refuses to write where part of the system is missing, or somebody runs in it.
@@ -474,8 +474,8 @@ impl Workshop {
         Ok(())
     }
 
-    fn desk<'a>(&'a self, state: &'a StateFolder, observer: &'a dyn Observer) -> Desk<'a> {
-        Desk {
+    fn context<'a>(&'a self, state: &'a StateFolder, observer: &'a dyn Observer) -> ChangeContext<'a> {
+        ChangeContext {
             machine: &self.machine,
             state,
             protection: &self.protection,

@@ -1,11 +1,11 @@
 //! What was named on the command line: whether there is such a component or file, and under which spellings it is known.
 
-use super::{WorkError, Workshop};
+use super::{Engine, WorkError};
 use crate::check::{Reference, Scope};
 use crate::model::SystemPath;
 use crate::platform::debian::{ALIASES, explained_links};
 
-impl Workshop {
+impl Engine {
     /// Refuses names of components that are not installed.
     pub(super) fn require_named(&self, scope: &Scope) -> Result<(), WorkError> {
         let installed = |name: &String| self.installed.components.iter().any(|c| c.id.name == *name);

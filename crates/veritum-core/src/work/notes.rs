@@ -1,7 +1,7 @@
 //! Notes of ours on a machine: what the last check came to, and what it saw. Never on a machine that is mounted from
 //! elsewhere: there they stay with the administrator, one folder for each machine.
 
-use super::Workshop;
+use super::Engine;
 use crate::change::StateFolder;
 use crate::history;
 use crate::model::{Digest, SystemPath};
@@ -10,7 +10,7 @@ use crate::report::{CheckReport, LastCheck};
 /// The name that a system gives itself once and for all (machine-id(5)).
 const MACHINE_ID: &str = "/etc/machine-id";
 
-impl Workshop {
+impl Engine {
     /// The folder of notes, when it is there and can be read.
     pub(super) fn notes(&self) -> Option<StateFolder> {
         if self.are_notes_with_state() {

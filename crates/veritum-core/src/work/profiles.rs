@@ -2,9 +2,9 @@
 
 use std::io;
 
-use super::Workshop;
+use super::Engine;
 use super::apps::App;
-use super::homes::{Household, MOST};
+use super::homes::{MOST, OpenHome};
 use super::running::running_apps;
 use crate::apps::{Card, Class};
 use crate::model::{Area, Finding, Subject, SystemPath, Verdict, error_words, quoted};
@@ -30,7 +30,7 @@ struct Looked<'a> {
     runs: bool,
 }
 
-impl Workshop {
+impl Engine {
     /// Looks at what these applications keep in the homes of those who log in.
     pub(super) fn profiles<'a>(&self, apps: &[&'a App]) -> Profiles {
         let mut all = Profiles::default();
@@ -38,8 +38,8 @@ impl Workshop {
         let with_card = |app: &&'a App| Some((*app, self.card_of(app).ok()?.0));
         let apps: Vec<(&App, Card)> = apps.iter().filter_map(with_card).collect();
         let accounts = self.users_named(None).unwrap_or_default();
-        for (user, household) in self.households(&accounts) {
-            let looked = household.and_then(|home| {
+        for (user, open_home) in self.open_homes(&accounts) {
+            let looked = open_home.and_then(|home| {
                 let mut each = apps.iter();
                 each.try_for_each(|(app, card)| self.profile_in(&home, &user, (app, card), &mut all)).map(|()| home)
             });
@@ -57,7 +57,7 @@ impl Workshop {
 
     fn profile_in(
         &self,
-        home: &Household,
+        home: &OpenHome,
         user: &str,
         (app, card): (&App, &Card),
         all: &mut Profiles,

@@ -1,21 +1,21 @@
 //! Programs that still run on what a change replaced: only a running system has any.
 
-use super::Workshop;
-use crate::change::{Desk, RoundReceipt, displaced};
+use super::Engine;
+use crate::change::{ChangeContext, RoundReceipt, displaced};
 use crate::machine::{Program, holders};
 use crate::report::{ProgramReport, RunningReport};
 
-impl Workshop {
+impl Engine {
     /// Looks among the running programs for those on what these rounds displaced.
     pub(super) fn still_running<'r>(
         &self,
-        desk: &Desk<'_>,
+        context: &ChangeContext<'_>,
         rounds: impl Iterator<Item = (u64, &'r RoundReceipt)>,
     ) -> RunningReport {
         if !self.machine.is_live() {
             return RunningReport::default();
         }
-        let found = holders(&rounds.flat_map(|(change, receipt)| displaced(desk, change, receipt)).collect());
+        let found = holders(&rounds.flat_map(|(change, receipt)| displaced(context, change, receipt)).collect());
         let programs = grouped(&found.programs);
         RunningReport { restart_due: !programs.is_empty(), programs, programs_unseen: found.unseen }
     }

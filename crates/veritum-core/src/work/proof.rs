@@ -1,16 +1,16 @@
 //! The proof that updates come: lists that count as new, and one package, downloaded and verified.
 
 use super::updates::Waiting;
-use super::{WorkError, Workshop};
+use super::{Engine, WorkError};
 use crate::archive::{FetchError, Lacking, Renewal, RenewalError};
 use crate::check::{advice, fetch_advice};
 use crate::event::{Event, Observer, Phase};
 use crate::model::ComponentId;
-use crate::platform::Progress;
-use crate::report::{ProofReport, ProofWord, ProvedPackage, ProvedSource};
+use crate::platform::InstallState;
+use crate::report::{ProofOutcome, ProofReport, ProvedPackage, ProvedSource};
 use crate::trust::openpgp::SignatureError;
 
-impl Workshop {
+impl Engine {
     /// Tells what the archives gave, and downloads the smallest package that waits, or where nothing waits the smallest of
     /// those that are installed.
     pub(super) fn proof(
@@ -33,7 +33,7 @@ impl Workshop {
         let failed = sources.iter().any(|s| s.why.is_some() && !s.unknown_key)
             || package.as_ref().is_some_and(|p| p.why.is_some())
             || sources.iter().all(|s| s.why.is_some());
-        let outcome = if failed { ProofWord::Failed } else { ProofWord::Proved };
+        let outcome = if failed { ProofOutcome::Failed } else { ProofOutcome::Proved };
         Ok(ProofReport { outcome, why: None, sources, package, ..not_tried(waiting, "") })
     }
 
@@ -42,7 +42,8 @@ impl Workshop {
         waiting: &[ComponentId],
         observer: &dyn Observer,
     ) -> Result<Option<ProvedPackage>, WorkError> {
-        let installed = self.installed.components.iter().filter(|c| c.progress == Progress::InPlace).map(|c| &c.id);
+        let installed =
+            self.installed.components.iter().filter(|c| c.install_state == InstallState::Installed).map(|c| &c.id);
         let installed: Vec<ComponentId> = installed.cloned().collect();
         self.with_archive(|archive| {
             archive.listed(&self.machine, installed.iter());
@@ -51,9 +52,9 @@ impl Workshop {
             };
             let Some(lacking) = smallest(waiting).or_else(|| smallest(&installed)) else { return Ok(None) };
             let bytes = lacking.candidate.sum.get().size;
-            observer.hear(Event::Begin { phase: Phase::Downloading, items: 1, bytes });
+            observer.on_event(Event::Begin { phase: Phase::Downloading, items: 1, bytes });
             let came = archive.try_download(&lacking, observer);
-            observer.hear(Event::End);
+            observer.on_event(Event::End);
             let (why, advice) = match came {
                 Ok(()) => (None, None),
                 Err(FetchError::Stopped) => return Err(WorkError::Stopped),
@@ -67,7 +68,7 @@ impl Workshop {
 /// That nothing was asked, and why.
 pub(super) fn not_tried(waiting: &Waiting, why: &str) -> ProofReport {
     ProofReport {
-        outcome: ProofWord::NotTried,
+        outcome: ProofOutcome::NotTried,
         why: Some(why.to_owned()),
         sources: Vec::new(),
         package: None,

@@ -5,16 +5,16 @@ use std::io;
 use std::time::{Duration, Instant};
 
 use super::supplies::Supplies;
-use super::{WorkError, Workshop};
-use crate::change::{Desk, OpenChange, RoundReceipt, Verb};
+use super::{Engine, WorkError};
+use crate::change::{ChangeContext, OpenChange, RoundReceipt, Verb};
 use crate::check::{
-    RecordContent, RecordFault, RecordMend, Reference, Scope, Unknown, Want, judge_alternatives, judge_status,
+    ExpectedKind, RecordContent, RecordFault, RecordFix, Reference, Scope, Unknown, judge_alternatives, judge_status,
     judge_tables,
 };
-use crate::model::{Area, ComponentId, Digest, FileKind, Finding, FindingId, Subject, SystemPath, Verdict, Voucher};
+use crate::model::{Area, Authority, ComponentId, Digest, FileKind, Finding, FindingId, Subject, SystemPath, Verdict};
 use crate::plan::{RecordPlan, RecordRules, plan_records};
 use crate::platform::debian::{Debian, in_database};
-use crate::report::{AreaReport, OutcomeWord, UnexaminedReport};
+use crate::report::{AreaReport, Outcome, UnexaminedReport};
 use crate::store::{Contents, StoreError};
 
 /// Diverted files over this size are not read only to see whether they are what they seem to be.
@@ -31,15 +31,15 @@ pub(super) struct RecordsPart {
 
 impl RecordsPart {
     /// What its actions are carried out with.
-    pub(super) fn contents<'a>(&'a self, shop: &'a Workshop) -> Made<'a> {
-        Made { made: &self.planned.made, then: shop.contents() }
+    pub(super) fn contents<'a>(&'a self, engine: &'a Engine) -> Made<'a> {
+        Made { made: &self.planned.made, then: engine.contents() }
     }
 }
 
-impl Workshop {
+impl Engine {
     /// Components something is wrong with the records of, and of which only their package could tell what.
     pub(super) fn weak_by_records(&self, reference: &Reference) -> Vec<ComponentId> {
-        let wants = |f: &&RecordFault| f.mend.as_ref().is_err_and(|u| u.package_helps);
+        let wants = |f: &&RecordFault| f.fix.as_ref().is_err_and(|u| u.package_helps);
         let ids: BTreeSet<&ComponentId> =
             reference.records.iter().filter(wants).filter_map(|f| f.finding.component.as_ref()).collect();
         ids.into_iter().cloned().collect()
@@ -60,7 +60,7 @@ impl Workshop {
             .map(|(name, arch)| format!("{name}:{arch}"))
             .collect();
         let is_whole = |f: &RecordFault| matches!(&f.finding.subject, Subject::Record { entry: None, .. });
-        let whole = faults.iter().any(|f| matches!(f.mend, Ok(RecordMend::Status)) && is_whole(f));
+        let whole = faults.iter().any(|f| matches!(f.fix, Ok(RecordFix::Status)) && is_whole(f));
         faults.extend(self.contradicted().into_iter().map(|(id, version)| contradiction(id, &version)));
         faults.extend(reference.records.iter().cloned());
         faults.extend(judge_tables(&self.machine, &self.database, &self.installed, &reference.records, &holds));
@@ -105,13 +105,13 @@ impl Workshop {
     }
 
     fn records_area(&self, reference: &Reference, findings: &[Finding], spent: Duration) -> AreaReport {
-        let vouched: BTreeMap<Voucher, u64> = reference.records_vouched.clone();
+        let vouched: BTreeMap<Authority, u64> = reference.records_vouched.clone();
         let problems = findings.len() as u64;
-        let weak = vouched.contains_key(&Voucher::Itself);
+        let weak = vouched.contains_key(&Authority::SelfReported);
         let outcome = match (problems, weak) {
-            (1.., _) => OutcomeWord::Problems,
-            (0, true) => OutcomeWord::SoundAsKnown,
-            (0, false) => OutcomeWord::Sound,
+            (1.., _) => Outcome::Problems,
+            (0, true) => Outcome::SoundAsKnown,
+            (0, false) => Outcome::Sound,
         };
         AreaReport {
             area: Area::Records,
@@ -141,7 +141,7 @@ impl Workshop {
     fn find_members(&self, faults: &mut [RecordFault]) {
         let mut packages: HashMap<ComponentId, Option<BTreeMap<String, Vec<u8>>>> = HashMap::new();
         for fault in faults {
-            let (Ok(RecordMend::Write { content, .. }), Some(id)) = (&mut fault.mend, &fault.finding.component) else {
+            let (Ok(RecordFix::Write { content, .. }), Some(id)) = (&mut fault.fix, &fault.finding.component) else {
                 continue;
             };
             let RecordContent::Member { name, digest, .. } = content else { continue };
@@ -156,7 +156,7 @@ impl Workshop {
                 None => {
                     let reason = "neither a store nor a package at hand has it".to_owned();
                     let next = Some("give a place that has its package: --from PATH".to_owned());
-                    fault.mend = Err(Unknown { reason, next, package_helps: true });
+                    fault.fix = Err(Unknown { reason, next, package_helps: true });
                 }
             }
         }
@@ -184,18 +184,22 @@ impl Workshop {
     fn holds(&self, reference: &Reference, place: &SystemPath, path: &SystemPath) -> bool {
         let Some(expected) = reference.at(path).map(|at| &reference.expected[at]) else { return false };
         let Ok(Some(bytes)) = self.machine.read_up_to(place, MAX_DIVERTED) else { return false };
-        match &expected.want {
-            Want::File { digest, .. } => Digest::of(&bytes) == *digest,
-            Want::Recorded(md5) => crate::model::Md5::of(&bytes) == *md5,
+        match &expected.kind {
+            ExpectedKind::File { digest, .. } => Digest::of(&bytes) == *digest,
+            ExpectedKind::Recorded(md5) => crate::model::Md5::of(&bytes) == *md5,
             _ => false,
         }
     }
 
     /// Carries out what was planned for the records, as a change of its own.
-    pub(super) fn change_records(&self, desk: Desk<'_>, part: &RecordsPart) -> Result<(u64, RoundReceipt), WorkError> {
+    pub(super) fn change_records(
+        &self,
+        context: ChangeContext<'_>,
+        part: &RecordsPart,
+    ) -> Result<(u64, RoundReceipt), WorkError> {
         let contents = part.contents(self);
         let mut change =
-            OpenChange::begin(desk, Verb::Repair, Area::Records, None, &self.settings.run, self.settings.now)?;
+            OpenChange::begin(context, Verb::Repair, Area::Records, None, &self.settings.run, self.settings.now)?;
         let number = change.number();
         let receipt = match change.round(part.planned.plan.actions.clone(), &contents) {
             Ok(receipt) => receipt,
@@ -235,7 +239,7 @@ fn contradiction(id: ComponentId, version: &str) -> RecordFault {
     finding.component = Some(id);
     let unknown =
         Unknown { reason: "no package at hand tells which is right".into(), next: Some(next), package_helps: false };
-    RecordFault { finding, mend: Err(unknown) }
+    RecordFault { finding, fix: Err(unknown) }
 }
 
 /// Whether a finding is about what was named.

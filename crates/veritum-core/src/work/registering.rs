@@ -2,7 +2,7 @@
 //! after their files are right.
 
 use super::repair::{Agreement, Preview};
-use super::{WorkError, Workshop};
+use super::{Engine, WorkError};
 use crate::change::{ChangeError, OpenChange, Verb, unfinished};
 use crate::check::{REGISTRY, Scope};
 use crate::event::{Event, Flow, Observer};
@@ -10,10 +10,10 @@ use crate::model::{ActionKind, Area, Finding, SystemPath, error_words};
 use crate::plan::Left;
 use crate::report::{ActionReport, AreaChange, RepairReport};
 
-impl Workshop {
+impl Engine {
     /// Gives findings that the desktop's own tool answers their remedy, where it can be run.
     pub(super) fn can_register(&self, finding: &Finding) -> bool {
-        finding.needs_registering() && self.way_inside().is_ok() && self.has_registry()
+        finding.needs_registering() && self.tool_runner().is_ok() && self.has_registry()
     }
 
     fn has_registry(&self) -> bool {
@@ -32,7 +32,7 @@ impl Workshop {
         let unknown: Vec<Finding> =
             last.findings.iter().filter(|f| f.is_mended_by(ActionKind::Register)).cloned().collect();
         // Who stopped the one does not want the other.
-        if unknown.is_empty() || observer.hear(Event::Advance { items: 0, bytes: 0 }) == Flow::Stop {
+        if unknown.is_empty() || observer.on_event(Event::Advance { items: 0, bytes: 0 }) == Flow::Stop {
             return Ok(report);
         }
         let mut actions = planned_registrations(&unknown);
@@ -85,17 +85,17 @@ impl Workshop {
     fn registered(&self, unknown: &[Finding], observer: &dyn Observer) -> Result<(u64, Option<String>), WorkError> {
         self.require_writable()?;
         let state = self.make_state()?;
-        let desk = self.desk(&state, observer);
-        let _lock = desk.lock_own()?;
+        let context = self.context(&state, observer);
+        let _lock = context.lock_own()?;
         if let Some(number) = unfinished(&state)?.first() {
             return Err(ChangeError::Earlier(*number).into());
         }
         let mut change =
-            OpenChange::begin(desk, Verb::Repair, Area::Apps, None, &self.settings.run, self.settings.now)?;
+            OpenChange::begin(context, Verb::Repair, Area::Apps, None, &self.settings.run, self.settings.now)?;
         let number = change.number();
         let names: Vec<String> = unknown.iter().map(|f| f.subject.to_string()).collect();
         let failed = change.delegate("register", &names.join(" "), "unregistered", &mut |_| {
-            let way = self.way_inside().map_err(str::to_owned)?;
+            let way = self.tool_runner().map_err(str::to_owned)?;
             let ran =
                 way.run(REGISTRY.program, &[REGISTRY.folder], &[], &self.settings.stop).map_err(|e| error_words(&e))?;
             if ran.is_fine() { Ok(()) } else { Err(format!("the desktop's tool failed: {}", ran.last_line())) }

@@ -8,16 +8,16 @@ use super::clearing::{Ready, staying};
 use super::proof::not_tried;
 use super::repair::{Agreement, Preview, planned};
 use super::updates::{AskArchives, LocksHeld, UpdatesPart};
-use super::{WorkError, Workshop};
-use crate::change::{ChangeError, Desk, Locks, OpenChange, RoundReceipt, Verb, unfinished};
+use super::{Engine, WorkError};
+use crate::change::{ChangeContext, ChangeError, Locks, OpenChange, RoundReceipt, Verb, unfinished};
 use crate::check::Scope;
-use crate::event::{Observer, Steady};
+use crate::event::{Observer, Uninterruptible};
 use crate::model::{self, Area, SystemPath};
 use crate::plan::Plan;
 use crate::platform::Platform as _;
 use crate::platform::debian::Debian;
 use crate::platform::services::PausedUnit;
-use crate::report::{ActionReport, ProofWord, RepairReport};
+use crate::report::{ActionReport, ProofOutcome, RepairReport};
 use crate::store::NoContents;
 
 /// With other lists more may come to light, once.
@@ -34,7 +34,7 @@ pub struct ClearUpdates {
 
 /// A repair of updates that is under way.
 struct Job<'a> {
-    desk: Desk<'a>,
+    context: ChangeContext<'a>,
     /// Begun when there is something to be done.
     change: Option<OpenChange<'a>>,
     number: Option<u64>,
@@ -46,14 +46,14 @@ struct Job<'a> {
 }
 
 impl<'a> Job<'a> {
-    fn new(desk: Desk<'a>) -> Self {
+    fn new(context: ChangeContext<'a>) -> Self {
         let (receipts, beside, tried) = (Vec::new(), Vec::new(), HashSet::new());
-        Self { desk, change: None, number: None, receipts, beside, tried }
+        Self { context, change: None, number: None, receipts, beside, tried }
     }
 
     fn change(&mut self, run: &str, now: jiff::Timestamp) -> Result<&mut OpenChange<'a>, WorkError> {
         if self.change.is_none() {
-            let change = OpenChange::begin(self.desk, Verb::Repair, Area::Updates, None, run, now)?;
+            let change = OpenChange::begin(self.context, Verb::Repair, Area::Updates, None, run, now)?;
             self.number = Some(change.number());
             self.change = Some(change);
         }
@@ -64,7 +64,7 @@ impl<'a> Job<'a> {
     }
 }
 
-impl Workshop {
+impl Engine {
     /// Clears what keeps updates from coming, fetches lists afresh, and proves that updates come.
     ///
     /// # Errors
@@ -98,12 +98,12 @@ impl Workshop {
         self.require_writable()?;
         let in_the_way = self.services_in_the_way(observer)?;
         let state = self.make_state()?;
-        let desk = self.desk(&state, observer);
-        let mut locks = desk.lock_own()?;
+        let context = self.context(&state, observer);
+        let mut locks = context.lock_own()?;
         if let Some(number) = unfinished(&state)?.first() {
             return Err(ChangeError::Earlier(*number).into());
         }
-        let mut job = Job::new(desk);
+        let mut job = Job::new(context);
         let cleared = self.clear(wanted, &in_the_way, &mut locks, &mut job, ask);
         // What is put back takes these locks itself.
         locks.keep_own();
@@ -124,11 +124,11 @@ impl Workshop {
         job: &mut Job<'_>,
         ask: &mut dyn FnMut(&Preview<'_>) -> Agreement,
     ) -> Result<RepairReport, WorkError> {
-        let observer = job.desk.observer;
+        let observer = job.context.observer;
         if self.hold_services(in_the_way, job, ask)? == Agreement::No {
             return Ok(self.declined());
         }
-        job.desk.lock_too(locks, &Debian.update_locks())?;
+        job.context.lock_too(locks, &Debian.update_locks())?;
         let mut ready = self.ready(wanted, LocksHeld::ByUs, observer)?;
         if ready.plan.doubt.is_some() {
             return Ok(self.told(false, &ready, None));
@@ -163,7 +163,7 @@ impl Workshop {
             Err(WorkError::Stopped) if !job.receipts.is_empty() => not_tried(waiting, "it was stopped"),
             proof => proof?,
         };
-        if proof.outcome != ProofWord::Failed {
+        if proof.outcome != ProofOutcome::Failed {
             self.forget_failures(&ready.part, job)?;
         }
         let beside = std::mem::take(&mut job.beside);
@@ -179,7 +179,7 @@ impl Workshop {
         // What was held is as it was only now.
         let last = match last.filter(|_| beside.is_empty()) {
             Some(last) => last,
-            None => self.updates(LocksHeld::ByUs, AskArchives::No, &Steady(observer))?,
+            None => self.updates(LocksHeld::ByUs, AskArchives::No, &Uninterruptible(observer))?,
         };
         let number = job.number.unwrap_or_default();
         let cleared = Cleared { number, receipts: std::mem::take(&mut job.receipts), beside, last };
@@ -211,7 +211,7 @@ impl Workshop {
                 return Ok(Agreement::No);
             }
             // While somebody thought about it, it may have ended, or begun to install: that is never stopped.
-            let now = self.services_in_the_way(job.desk.observer)?;
+            let now = self.services_in_the_way(job.context.observer)?;
             let same = names(&now) == names(&units);
             units = now;
             if same {
@@ -267,7 +267,7 @@ impl Workshop {
         job: &mut Job<'_>,
         ask: &mut dyn FnMut(&Preview<'_>) -> Agreement,
     ) -> Result<Option<UpdatesPart>, WorkError> {
-        let observer = job.desk.observer;
+        let observer = job.context.observer;
         let contents = self.contents();
         let mut plan = ready.plan.clone();
         plan.actions.retain(|action| !job.tried.contains(&action.place));
@@ -280,7 +280,7 @@ impl Workshop {
             job.receipts.push(receipt);
             // The lists are other ones now: whatever was read of them is read again.
             *self.archive.write().unwrap_or_else(PoisonError::into_inner) = None;
-            let part = self.updates(LocksHeld::ByUs, AskArchives::No, &Steady(observer))?;
+            let part = self.updates(LocksHeld::ByUs, AskArchives::No, &Uninterruptible(observer))?;
             plan = self.planned_updates(&part, &self.asides(&part, ClearUpdates::default()), (&[], &ready.renewals));
             plan.actions.retain(|action| !job.tried.contains(&action.place));
             let more: Vec<ActionReport> = plan.actions.iter().map(planned).map(renamed).collect();

@@ -5,10 +5,10 @@ use std::collections::{HashMap, HashSet};
 use super::ahead::{self, Ahead, with_records_of};
 use super::check::{Checked, Wanted};
 use super::store::StorePart;
-use super::{WorkError, Workshop};
-use crate::change::{ChangeError, Desk, OpenChange, RoundReceipt, Verb, unfinished};
+use super::{Engine, WorkError};
+use crate::change::{ChangeContext, ChangeError, OpenChange, RoundReceipt, Verb, unfinished};
 use crate::check::Scope;
-use crate::event::{Event, Flow, Observer, Steady};
+use crate::event::{Event, Flow, Observer, Uninterruptible};
 use crate::model::{Area, ComponentId, FindingId, Subject, SystemPath};
 use crate::plan::{Item, ItemKind, Left, Operation, Plan, PlannedAction};
 use crate::report::{ActionReport, AreaChange, CheckReport, DownloadReport, RepairReport, RunningReport};
@@ -54,11 +54,11 @@ pub enum Agreement {
     No,
 }
 
-impl Workshop {
+impl Engine {
     /// Shows what a repair would do, changes nothing.
     ///
     /// # Errors
-    /// As [`Workshop::check`].
+    /// As [`Engine::check`].
     pub fn plan_repair(&mut self, scope: &Scope, observer: &dyn Observer) -> Result<RepairReport, WorkError> {
         self.require_store_sound(scope)?;
         let scope = &self.with_apps(scope)?;
@@ -101,8 +101,8 @@ impl Workshop {
     ) -> Result<RepairReport, WorkError> {
         // Before its signed files are right nobody knows what the rest should be.
         if self.depth(scope).is_some()
-            && self.ailing().is_some()
-            && let Some(done) = self.repair_ailing(scope, observer, ask)?
+            && self.unverified_store().is_some()
+            && let Some(done) = self.repair_unverified_store(scope, observer, ask)?
         {
             return Ok(done);
         }
@@ -112,26 +112,26 @@ impl Workshop {
         }
         let state = self.make_state()?;
         let ahead = {
-            let desk = self.desk(&state, observer);
-            let _locks = self.locks(&desk)?;
+            let context = self.context(&state, observer);
+            let _locks = self.locks(&context)?;
             if let Some(number) = unfinished(&state)?.first() {
                 return Err(ChangeError::Earlier(*number).into());
             }
             let first = self.with_downloads(scope, observer)?;
             if !ahead::is_needed(&first.0) {
-                return self.repair_all(scope, first, Some(desk), observer, ask);
+                return self.repair_all(scope, first, Some(context), observer, ask);
             }
-            match self.put_records_right(first, scope, desk, observer, ask)? {
+            match self.put_records_right(first, scope, context, observer, ask)? {
                 Ahead::Ended(report) => return Ok(*report),
                 Ahead::Done(done) => done,
             }
         };
         // Only now is it known what is installed: the rest is looked at anew, and its plan shown on its own.
         self.read_again()?;
-        let desk = self.desk(&state, observer);
-        let _locks = self.locks(&desk)?;
+        let context = self.context(&state, observer);
+        let _locks = self.locks(&context)?;
         let again = self.with_downloads(scope, observer)?;
-        let rest = self.repair_all(scope, again, Some(desk), observer, ask)?;
+        let rest = self.repair_all(scope, again, Some(context), observer, ask)?;
         Ok(ahead.before_rest(rest))
     }
 
@@ -140,7 +140,7 @@ impl Workshop {
         &self,
         scope: &Scope,
         first: (Checked, Failed),
-        desk: Option<Desk<'_>>,
+        context: Option<ChangeContext<'_>>,
         observer: &dyn Observer,
         ask: &mut dyn FnMut(&Preview<'_>) -> Agreement,
     ) -> Result<RepairReport, WorkError> {
@@ -172,11 +172,11 @@ impl Workshop {
             if !new.is_empty() && ask(&Preview::of(looked, new, true)) == Agreement::No {
                 break;
             }
-            let actions = self.mend_store(part, observer)?;
+            let actions = self.repair_store(part, observer)?;
             let went_on = actions.iter().any(|a| a.result == "done");
             done.store.extend(actions);
-            now = Some(self.checked(Wanted { fresh: true, ..wanted }, &Steady(observer))?);
-            if observer.hear(Event::Advance { items: 0, bytes: 0 }) == Flow::Stop {
+            now = Some(self.checked(Wanted { fresh: true, ..wanted }, &Uninterruptible(observer))?);
+            if observer.on_event(Event::Advance { items: 0, bytes: 0 }) == Flow::Stop {
                 // What was done to the store stands and is told; nothing else is begun.
                 done.after = now.map(|now| now.report);
                 return Ok(report(false, &first, done));
@@ -186,7 +186,7 @@ impl Workshop {
             }
         }
         let before_files = now.as_ref().unwrap_or(&first);
-        if let (Some(desk), true) = (desk.filter(|_| scope.wants(Area::Files)), to_files || now.is_some()) {
+        if let (Some(context), true) = (context.filter(|_| scope.wants(Area::Files)), to_files || now.is_some()) {
             let mut agreed = agreed;
             let plan = match now.is_some() && before_files.plan.doubt.is_none() {
                 true => agreed_to(before_files, &mut agreed, ask),
@@ -194,11 +194,11 @@ impl Workshop {
             };
             if !plan.actions.is_empty() && plan.doubt.is_none() {
                 let (number, receipts, after) =
-                    self.rounds(desk, scope, before_files, plan, agreed, &failed, observer, ask)?;
+                    self.rounds(context, scope, before_files, plan, agreed, &failed, observer, ask)?;
                 if scope.is_whole() {
                     self.note_last_check(&before_files.report.put_right_to(&after));
                 }
-                done.running = self.still_running(&desk, receipts.iter().map(|r| (number, r)));
+                done.running = self.still_running(&context, receipts.iter().map(|r| (number, r)));
                 (done.change, done.receipts) = (Some(number), receipts);
                 done.after = Some(with_records_of(with_store(after, before_files), &before_files.report));
             }
@@ -247,7 +247,7 @@ impl Workshop {
     #[allow(clippy::too_many_arguments, reason = "each is a thing of its own")]
     fn rounds(
         &self,
-        desk: Desk<'_>,
+        context: ChangeContext<'_>,
         scope: &Scope,
         first: &Checked,
         mut plan: Plan,
@@ -258,7 +258,7 @@ impl Workshop {
     ) -> Result<(u64, Vec<RoundReceipt>, CheckReport), WorkError> {
         let contents = self.contents();
         let mut change =
-            OpenChange::begin(desk, Verb::Repair, Area::Files, None, &self.settings.run, self.settings.now)?;
+            OpenChange::begin(context, Verb::Repair, Area::Files, None, &self.settings.run, self.settings.now)?;
         let number = change.number();
         let mut receipts: Vec<RoundReceipt> = Vec::new();
         let mut problems = problems_of_files(&first.report);
@@ -282,7 +282,7 @@ impl Workshop {
             let did_something = receipt.outcomes.iter().any(|o| o.failed.is_none());
             receipts.push(receipt);
             let looked = Wanted { written: Some(&written), ..Wanted::files(&narrowed, failed) };
-            let next = self.checked(looked, &Steady(observer))?;
+            let next = self.checked(looked, &Uninterruptible(observer))?;
             let shrank = next.report.problems() < problems;
             let new = next.report.findings.iter().any(|f| known.insert(f.id.clone()));
             problems = next.report.problems();

@@ -3,17 +3,17 @@
 use std::io;
 
 use super::apps::{App, called};
-use super::homes::{HomeDesk, Household, left, too_many};
+use super::homes::{HomeContext, OpenHome, left, too_many};
 use super::repair::{carried_out, planned};
 use super::running::running_apps;
-use super::{Agreement, WorkError, Workshop};
+use super::{Agreement, Engine, WorkError};
 use crate::apps::{Bases, Card, Class};
-use crate::change::{ChangeError, Desk, OpenChange, Verb, unfinished};
+use crate::change::{ChangeContext, ChangeError, OpenChange, Verb, unfinished};
 use crate::event::{Event, Observer, Phase};
 use crate::model::{Area, SystemPath, error_chain, error_words, readable};
 use crate::plan::{Operation, PlannedAction};
 use crate::report::{Difference, Fate, HomeReset, OwnReport, RefusalReport, ResetPart, ResetReport};
-use crate::scan::{Belonging, Choice, InventoryAnswer};
+use crate::scan::{AppDataItem, Choice, InventoryAnswer};
 use crate::store::NoContents;
 
 /// More separate things are not moved in one change.
@@ -73,7 +73,7 @@ impl ResetWanted {
 
 /// One home with what is planned for it.
 struct Planned {
-    desk: HomeDesk,
+    context: HomeContext,
     actions: Vec<PlannedAction>,
     /// Which entry of the report tells of it.
     at: usize,
@@ -86,7 +86,7 @@ struct Case<'a> {
     choice: Choice,
 }
 
-impl Workshop {
+impl Engine {
     /// Sets an application's settings, caches and the like aside, in the homes of all who log in or of one user. `ask` is shown
     /// the list first. Nothing of a user's own is touched, and where the application runs nothing at all.
     ///
@@ -114,12 +114,12 @@ impl Workshop {
             homes: Vec::new(),
         };
         let mut homes = Vec::new();
-        observer.hear(Event::Begin { phase: Phase::Homes, items: accounts.len() as u64, bytes: 0 });
-        for (user, household) in self.households(&accounts) {
-            homes.extend(self.home_planned(&case, user, household, &mut report));
-            observer.hear(Event::Advance { items: 1, bytes: 0 });
+        observer.on_event(Event::Begin { phase: Phase::Homes, items: accounts.len() as u64, bytes: 0 });
+        for (user, open_home) in self.open_homes(&accounts) {
+            homes.extend(self.home_planned(&case, user, open_home, &mut report));
+            observer.on_event(Event::Advance { items: 1, bytes: 0 });
         }
-        observer.hear(Event::End);
+        observer.on_event(Event::End);
         if homes.is_empty() {
             return Ok(report);
         }
@@ -128,8 +128,8 @@ impl Workshop {
         }
         self.require_writable()?;
         let state = self.make_state()?;
-        let desk = self.desk(&state, observer);
-        let _lock = desk.lock_own()?;
+        let context = self.context(&state, observer);
+        let _lock = context.lock_own()?;
         if let Some(number) = unfinished(&state)?.first() {
             return Err(ChangeError::Earlier(*number).into());
         }
@@ -141,11 +141,11 @@ impl Workshop {
             let at = home.at;
             let told = &mut report.homes[at];
             // Somebody may have started it while the list was read.
-            told.running = self.running_in(&case, &home.desk.household);
+            told.running = self.running_in(&case, &home.context.open_home);
             if !told.running.is_empty() {
                 continue;
             }
-            match self.reset_home(desk, home, wanted.prove, told) {
+            match self.reset_home(context, home, wanted.prove, told) {
                 // What was done in another home stands, and is told.
                 Err(WorkError::Change(ChangeError::Stopped)) if report.homes.iter().any(|h| h.change.is_some()) => {
                     for rest in report.homes.iter_mut().skip(at + 1).filter(|rest| rest.trouble.is_none()) {
@@ -169,7 +169,7 @@ impl Workshop {
         Ok(report)
     }
 
-    fn running_in(&self, case: &Case<'_>, home: &Household) -> Vec<crate::report::RunningApp> {
+    fn running_in(&self, case: &Case<'_>, home: &OpenHome) -> Vec<crate::report::RunningApp> {
         match self.machine.is_live() {
             true => running_apps(&case.card.programs, case.app.sandbox(), home.owner, &home.place),
             false => Vec::new(),
@@ -180,12 +180,12 @@ impl Workshop {
         &self,
         case: &Case<'_>,
         user: String,
-        household: io::Result<Household>,
+        open_home: io::Result<OpenHome>,
         report: &mut ResetReport,
     ) -> Option<Planned> {
         let mut told = HomeReset {
             user,
-            home: household.as_ref().ok().map(|home| home.place.clone()),
+            home: open_home.as_ref().ok().map(|home| home.place.clone()),
             change: None,
             set_aside_in: None,
             parts: Vec::new(),
@@ -196,7 +196,7 @@ impl Workshop {
             own: None,
             trouble: None,
         };
-        let planned = household.map_err(|e| error_words(&e)).and_then(|home| self.planned_in(case, home, &mut told));
+        let planned = open_home.map_err(|e| error_words(&e)).and_then(|home| self.planned_in(case, home, &mut told));
         let planned = planned.unwrap_or_else(|why| {
             told.trouble = Some(why);
             None
@@ -206,16 +206,16 @@ impl Workshop {
         }
         report.homes.push(told);
         let at = report.homes.len() - 1;
-        planned.map(|(desk, actions)| Planned { desk, actions, at })
+        planned.map(|(context, actions)| Planned { context, actions, at })
     }
 
     fn planned_in(
         &self,
         case: &Case<'_>,
-        home: Household,
+        home: OpenHome,
         told: &mut HomeReset,
-    ) -> Result<Option<(HomeDesk, Vec<PlannedAction>)>, String> {
-        let found = home.belongings(&case.card, case.app.sandbox(), &case.choice).map_err(|e| error_words(&e))?;
+    ) -> Result<Option<(HomeContext, Vec<PlannedAction>)>, String> {
+        let found = home.app_data(&case.card, case.app.sandbox(), &case.choice).map_err(|e| error_words(&e))?;
         if let Some(why) = too_many(&found) {
             return Err(why);
         }
@@ -233,16 +233,23 @@ impl Workshop {
         if !told.running.is_empty() {
             return Ok(None);
         }
-        let desk = HomeDesk::of(home, &case.app.entry.id, case.card.raw(), found.bases).map_err(|e| error_chain(&e))?;
-        Ok(Some((desk, actions)))
+        let context =
+            HomeContext::of(home, &case.app.entry.id, case.card.raw(), found.bases).map_err(|e| error_chain(&e))?;
+        Ok(Some((context, actions)))
     }
 
-    fn reset_home(&self, desk: Desk<'_>, home: Planned, prove: bool, told: &mut HomeReset) -> Result<(), WorkError> {
-        let mut watch = OwnWatch::begin(&home.desk, &home.actions, prove, desk.observer);
-        let at = home.desk.desk(desk);
+    fn reset_home(
+        &self,
+        context: ChangeContext<'_>,
+        home: Planned,
+        prove: bool,
+        told: &mut HomeReset,
+    ) -> Result<(), WorkError> {
+        let mut watch = OwnWatch::begin(&home.context, &home.actions, prove, context.observer);
+        let at = home.context.context(context);
         let mut change = OpenChange::begin(at, Verb::Reset, Area::Apps, None, &self.settings.run, self.settings.now)?;
         let number = change.number();
-        told.set_aside_in = change.aside().and_then(|name| aside(&home.desk, name));
+        told.set_aside_in = change.aside().and_then(|name| aside(&home.context, name));
         let done = match change.round(home.actions, &NoContents) {
             Ok(receipt) => {
                 told.actions = carried_out(&receipt);
@@ -267,7 +274,7 @@ impl Workshop {
         } else {
             told.set_aside_in = None;
         }
-        told.own = watch.end(&home.desk, desk.observer);
+        told.own = watch.end(&home.context, context.observer);
         Ok(())
     }
 }
@@ -276,7 +283,7 @@ fn blocked(blocked: &crate::change::Blocked) -> RefusalReport {
     RefusalReport { path: blocked.place.clone(), component: None, why: blocked.why.clone() }
 }
 
-fn part_of(part: &Belonging, choice: &Choice) -> ResetPart {
+fn part_of(part: &AppDataItem, choice: &Choice) -> ResetPart {
     let goes = choice.takes(part.class, part.what.as_deref());
     ResetPart {
         class: part.class,
@@ -288,13 +295,13 @@ fn part_of(part: &Belonging, choice: &Choice) -> ResetPart {
 }
 
 /// The folder of a home in which a change sets things aside.
-fn aside(home: &HomeDesk, name: &str) -> Option<SystemPath> {
-    let all = home.household.place.child(crate::apps::ASIDE.as_bytes()).ok()?;
+fn aside(home: &HomeContext, name: &str) -> Option<SystemPath> {
+    let all = home.open_home.place.child(crate::apps::ASIDE.as_bytes()).ok()?;
     all.child(name.as_bytes()).ok()
 }
 
 /// An action for each thing that can be moved as one.
-fn actions(home: &Household, tops: &[(Class, Vec<u8>)]) -> io::Result<Vec<PlannedAction>> {
+fn actions(home: &OpenHome, tops: &[(Class, Vec<u8>)]) -> io::Result<Vec<PlannedAction>> {
     let mut actions = Vec::new();
     for (_, below) in tops {
         let Ok(place) = home.place.join(below) else { continue };
@@ -324,7 +331,12 @@ pub(super) struct OwnWatch {
 
 impl OwnWatch {
     /// Takes the inventory before these actions.
-    pub(super) fn begin(home: &HomeDesk, actions: &[PlannedAction], contents: bool, observer: &dyn Observer) -> Self {
+    pub(super) fn begin(
+        home: &HomeContext,
+        actions: &[PlannedAction],
+        contents: bool,
+        observer: &dyn Observer,
+    ) -> Self {
         let below = |action: &PlannedAction| Some(action.place.below(&home.home.place)?.to_vec());
         let mut watch = Self {
             leave_out: actions.iter().filter_map(below).collect(),
@@ -336,15 +348,15 @@ impl OwnWatch {
         watch
     }
 
-    fn taken(&self, home: &HomeDesk, again: bool, observer: &dyn Observer) -> Option<InventoryAnswer> {
-        observer.hear(Event::Begin { phase: Phase::Inventory, items: 0, bytes: 0 });
-        let taken = home.household.inventory(&self.bases, self.leave_out.clone(), self.contents, again).ok();
-        observer.hear(Event::End);
+    fn taken(&self, home: &HomeContext, again: bool, observer: &dyn Observer) -> Option<InventoryAnswer> {
+        observer.on_event(Event::Begin { phase: Phase::Inventory, items: 0, bytes: 0 });
+        let taken = home.open_home.inventory(&self.bases, self.leave_out.clone(), self.contents, again).ok();
+        observer.on_event(Event::End);
         taken.filter(|answer| !answer.too_many)
     }
 
     /// Takes it again; none where either could not be taken.
-    pub(super) fn end(&mut self, home: &HomeDesk, observer: &dyn Observer) -> Option<OwnReport> {
+    pub(super) fn end(&mut self, home: &HomeContext, observer: &dyn Observer) -> Option<OwnReport> {
         let before = self.before.take()?;
         let after = self.taken(home, true, observer)?;
         let difference = |(path, what): (Vec<u8>, String)| Difference { path: readable(&path), what };

@@ -1,6 +1,6 @@
 //! Whether an application runs for a user, and what of the user's own it has open.
 
-use crate::apps::looks_like_own;
+use crate::apps::looks_user_authored;
 use crate::machine::running;
 use crate::model::{SystemPath, readable};
 use crate::report::RunningApp;
@@ -18,7 +18,7 @@ pub(super) fn running_apps(
     let told = |process: crate::machine::Running| {
         let own = |path: &&Vec<u8>| {
             let name = path.rsplit(|byte| *byte == b'/').next().unwrap_or_default();
-            path.starts_with(home.as_bytes()) && looks_like_own(name, b"")
+            path.starts_with(home.as_bytes()) && looks_user_authored(name, b"")
         };
         let mut open: Vec<String> = process.open.iter().filter(own).map(|path| readable(path)).collect();
         open.sort();

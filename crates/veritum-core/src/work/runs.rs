@@ -2,11 +2,11 @@
 
 use jiff::civil::DateTime;
 
-use super::Workshop;
+use super::Engine;
 use crate::archive::Archive;
 use crate::model::ComponentId;
 use crate::platform::debian::{Debian, compare_versions};
-use crate::platform::{Happened, Happening, Platform as _, Run};
+use crate::platform::{LogEntry, LogKind, Platform as _, Run};
 use crate::report::{UpdateKind, UpdateLine, UpdateRun, UpdatesReport};
 
 /// What came at most so long before the trouble is marked, seconds.
@@ -23,7 +23,7 @@ pub struct UpdatesWanted {
     pub trouble: Option<DateTime>,
 }
 
-impl Workshop {
+impl Engine {
     /// What was installed, updated and removed, as the system's own logs tell it.
     #[must_use]
     pub fn list_updates(&self, wanted: &UpdatesWanted) -> UpdatesReport {
@@ -33,8 +33,8 @@ impl Workshop {
         let mut runs: Vec<Run> =
             all.into_iter().filter(|run| wanted.since.is_none() || began(run) >= wanted.since).collect();
         if let Some(name) = &wanted.component {
-            runs.iter_mut().for_each(|run| run.happenings.retain(|h| h.name == *name));
-            runs.retain(|run| !run.happenings.is_empty());
+            runs.iter_mut().for_each(|run| run.entries.retain(|h| h.name == *name));
+            runs.retain(|run| !run.entries.is_empty());
         }
         let moments: Vec<Option<DateTime>> = runs.iter().map(began).collect();
         let marked = wanted.trouble.map(|trouble| shortly_before(&moments, trouble)).unwrap_or_default();
@@ -53,12 +53,12 @@ impl Workshop {
 
     /// Each run's components, with the archives that list their versions.
     fn update_lines(&self, runs: &[Run]) -> Vec<Vec<UpdateLine>> {
-        let id = |h: &Happening| ComponentId::new(&h.name, h.to.as_deref()?, &h.arch).ok();
-        let ids: Vec<ComponentId> = runs.iter().flat_map(|run| &run.happenings).filter_map(id).collect();
+        let id = |h: &LogEntry| ComponentId::new(&h.name, h.to.as_deref()?, &h.arch).ok();
+        let ids: Vec<ComponentId> = runs.iter().flat_map(|run| &run.entries).filter_map(id).collect();
         self.with_archive(|archive| {
             archive.listed(&self.machine, ids.iter());
-            let line = |h: &Happening| update_line(h, id(h).map(|id| origins(archive, &id)).unwrap_or_default());
-            runs.iter().map(|run| run.happenings.iter().map(line).collect()).collect()
+            let line = |h: &LogEntry| update_line(h, id(h).map(|id| origins(archive, &id)).unwrap_or_default());
+            runs.iter().map(|run| run.entries.iter().map(line).collect()).collect()
         })
     }
 }
@@ -68,11 +68,11 @@ fn origins(archive: &Archive, id: &ComponentId) -> Vec<(String, bool)> {
     archive.offered_by(id).map(|open| (open.source.words(), open.source.is_security())).collect()
 }
 
-fn update_line(happening: &Happening, origins: Vec<(String, bool)>) -> UpdateLine {
-    let Happening { what, name, arch, from, to, .. } = happening.clone();
+fn update_line(entry: &LogEntry, origins: Vec<(String, bool)>) -> UpdateLine {
+    let LogEntry { what, name, arch, from, to, .. } = entry.clone();
     let security = origins.iter().find(|(_, security)| *security);
     let kind = match (&from, &to) {
-        (Some(from), Some(to)) if what == Happened::Updated => match compare_versions(from, to).is_gt() {
+        (Some(from), Some(to)) if what == LogKind::Updated => match compare_versions(from, to).is_gt() {
             true => Some(UpdateKind::Back),
             false if security.is_some() => Some(UpdateKind::Security),
             false if first_number(from) != first_number(to) => Some(UpdateKind::Major),
@@ -111,9 +111,9 @@ fn rank(line: &UpdateLine) -> u8 {
         (_, Some(UpdateKind::Back)) => 0,
         (_, Some(UpdateKind::Security)) => 1,
         (_, Some(UpdateKind::Major)) => 2,
-        (Happened::Updated, _) => 3,
-        (Happened::Installed, _) => 4,
-        (Happened::Removed, _) => 5,
+        (LogKind::Updated, _) => 3,
+        (LogKind::Installed, _) => 4,
+        (LogKind::Removed, _) => 5,
     }
 }
 
@@ -121,18 +121,18 @@ fn rank(line: &UpdateLine) -> u8 {
 mod tests {
     use super::*;
 
-    fn happening(from: &str, to: &str) -> Happening {
+    fn entry(from: &str, to: &str) -> LogEntry {
         let version = |text: &str| (!text.is_empty()).then(|| text.to_owned());
-        let what = if from.is_empty() { Happened::Installed } else { Happened::Updated };
+        let what = if from.is_empty() { LogKind::Installed } else { LogKind::Updated };
         let (at, name, arch) = ("2026-03-02 14:10:00".into(), "quay".into(), "amd64".into());
-        Happening { at, what, name, arch, from: version(from), to: version(to) }
+        LogEntry { at, what, name, arch, from: version(from), to: version(to) }
     }
 
     #[test]
     fn a_kind_is_told_only_where_it_is_known() {
         let kind = |from, to, origins: &[(&str, bool)]| {
             let origins = origins.iter().map(|(name, security)| ((*name).to_owned(), *security)).collect();
-            let line = update_line(&happening(from, to), origins);
+            let line = update_line(&entry(from, to), origins);
             (line.kind, line.origin)
         };
         let (main, security) = (("main", false), ("safety", true));

@@ -2,14 +2,14 @@
 
 use std::time::Instant;
 
-use super::Workshop;
+use super::Engine;
 use crate::change::StateFolder;
 use crate::event::{Event, Observer, Phase};
-use crate::history::{self, SettledCheck};
+use crate::history::{self, CleanCheck};
 use crate::model::{Area, Digest, FileKind, SystemPath, Verdict};
 use crate::platform::debian::ALIASES;
 use crate::report::CheckReport;
-use crate::scan::{Settling, Watch};
+use crate::scan::{SnapshotBuilder, Watch};
 
 /// What the reference follows from beside the store: the package database, and what tells how to read it.
 const ORIGINS: [&str; 9] = [
@@ -26,9 +26,9 @@ const ORIGINS: [&str; 9] = [
 /// Names over this number below them are not watched.
 const MAX_NAMES: usize = 1_000_000;
 
-impl Workshop {
+impl Engine {
     /// What a check was held against: none when it is not one signed store alone that answers for everything.
-    fn settled_key(&self) -> Option<String> {
+    fn clean_check_key(&self) -> Option<String> {
         let [store] = self.stores.as_slice() else { return None };
         let answers = self.own_opened && self.installed.components.iter().all(|c| store.has(&c.id));
         if !answers || !self.database.lost.is_empty() {
@@ -41,40 +41,49 @@ impl Workshop {
     }
 
     /// What is remembered of a full check that found everything sound and left nothing out.
-    pub(super) fn settled_check(&self, mut settling: Settling, report: &CheckReport) -> Option<SettledCheck> {
-        let key = self.settled_key()?;
+    pub(super) fn clean_check(
+        &self,
+        mut snapshot_builder: SnapshotBuilder,
+        report: &CheckReport,
+    ) -> Option<CleanCheck> {
+        let key = self.clean_check_key()?;
         // A folder that an administrator moved leads to places that nobody would look at.
         if !is_clear(report) || report.notes.iter().any(|note| note.verdict == Verdict::Moved) {
             return None;
         }
         for origin in ORIGINS {
-            self.watch(&SystemPath::literal(origin), &mut settling, &mut 0)?;
+            self.watch(&SystemPath::literal(origin), &mut snapshot_builder, &mut 0)?;
         }
         for alias in ALIASES {
             let path = SystemPath::root().child(alias.as_bytes()).ok()?;
-            settling.add(&SystemPath::root(), &path, self.machine.look(&path).ok()?.as_ref(), Watch::Close);
+            snapshot_builder.add(&SystemPath::root(), &path, self.machine.look(&path).ok()?.as_ref(), Watch::Close);
         }
         let report = serde_json::to_string(report).ok()?;
-        Some(SettledCheck { key, report, places: settling.finish(&self.pool)? })
+        Some(CleanCheck { key, report, places: snapshot_builder.finish(&self.pool)? })
     }
 
     /// Takes in a place and all that is below it; none when it cannot be looked into.
-    fn watch(&self, path: &SystemPath, settling: &mut Settling, count: &mut usize) -> Option<()> {
+    fn watch(&self, path: &SystemPath, snapshot_builder: &mut SnapshotBuilder, count: &mut usize) -> Option<()> {
         let parent = path.parent()?;
         let Ok(real) = self.machine.resolve(&parent) else {
             // Without the folder the thing is not there either.
-            return self.watch(&parent, settling, count);
+            return self.watch(&parent, snapshot_builder, count);
         };
         let place = real.child(path.name()).ok()?;
         let stat = self.machine.look(&place).ok()?;
-        settling.add(&real, &place, stat.as_ref(), Watch::Close);
+        snapshot_builder.add(&real, &place, stat.as_ref(), Watch::Close);
         match stat {
-            Some(stat) if stat.kind == FileKind::Folder => self.watch_below(&place, settling, count),
+            Some(stat) if stat.kind == FileKind::Folder => self.watch_below(&place, snapshot_builder, count),
             _ => Some(()),
         }
     }
 
-    fn watch_below(&self, folder: &SystemPath, settling: &mut Settling, count: &mut usize) -> Option<()> {
+    fn watch_below(
+        &self,
+        folder: &SystemPath,
+        snapshot_builder: &mut SnapshotBuilder,
+        count: &mut usize,
+    ) -> Option<()> {
         let dir = self.machine.dir(folder).ok()?;
         for (name, _) in dir.disk().list(dir.fd()).ok()? {
             *count += 1;
@@ -83,28 +92,28 @@ impl Workshop {
             }
             let place = folder.child(&name).ok()?;
             let stat = dir.look(&name).ok()?;
-            settling.add(folder, &place, stat.as_ref(), Watch::Close);
+            snapshot_builder.add(folder, &place, stat.as_ref(), Watch::Close);
             if stat.is_some_and(|s| s.kind == FileKind::Folder) {
-                self.watch_below(&place, settling, count)?;
+                self.watch_below(&place, snapshot_builder, count)?;
             }
         }
         Some(())
     }
 
     /// The last full check's answer, when nothing that it rests on has changed since.
-    pub(super) fn settled_report(&self, state: Option<&StateFolder>, observer: &dyn Observer) -> Option<CheckReport> {
+    pub(super) fn unchanged_report(&self, state: Option<&StateFolder>, observer: &dyn Observer) -> Option<CheckReport> {
         let begun = Instant::now();
         let settled = history::settled(&self.notes()?)?;
-        if self.settled_key()? != settled.key {
+        if self.clean_check_key()? != settled.key {
             return None;
         }
         // Foreign bytes, on a mounted disk: nothing is taken of them that a settled check would not have.
         let before: CheckReport = serde_json::from_str(&settled.report).ok().filter(is_clear)?;
         before.at.parse::<jiff::Timestamp>().ok()?;
         let items = settled.places.parts().len() as u64;
-        observer.hear(Event::Begin { phase: Phase::Comparing, items, bytes: 0 });
+        observer.on_event(Event::Begin { phase: Phase::Comparing, items, bytes: 0 });
         let stands = settled.places.still_stands(&self.machine, &self.pool, observer);
-        observer.hear(Event::End);
+        observer.on_event(Event::End);
         if !stands {
             return None;
         }

@@ -3,13 +3,13 @@
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::Path;
 
-use super::Workshop;
+use super::Engine;
 use crate::archive::{Archive, OpenSource, Standing};
 use crate::model::{Area, ComponentId, Finding, Subject, Verdict};
 use crate::report::SourceReport;
 use crate::trust::openpgp::SignatureError;
 
-impl Workshop {
+impl Engine {
     /// From a component's package to the vendor's key, in words and names.
     pub(super) fn archive_chain(&self, id: &ComponentId) -> Vec<(&'static str, String)> {
         let chain = |archive: &Archive| {

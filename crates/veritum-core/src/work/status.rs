@@ -4,14 +4,14 @@ use std::collections::HashMap;
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt as _;
 
-use super::{WorkError, Workshop};
+use super::{Engine, WorkError};
 use crate::change::{BadLog, ChangeSummary, JournalError, Overview, Record};
 use crate::history;
 use crate::machine::{Computer, FreeSpace, marked_errors};
-use crate::model::{ComponentId, SystemPath, Voucher, error_chain};
+use crate::model::{Authority, ComponentId, SystemPath, error_chain};
 use crate::plan::KeptFolder;
 use crate::platform::debian::Debian;
-use crate::platform::{Happening, Platform as _, Progress};
+use crate::platform::{InstallState, LogEntry, Platform as _};
 use crate::report::{
     ChangesReport, ComponentLine, ComponentsReport, ComputerReport, DamagedChange, KeptFile, RecentReport,
     StatusReport, StoreLine,
@@ -21,7 +21,7 @@ use crate::store::Store;
 /// So many of the latest installations are told.
 const MAX_RECENT: usize = 200;
 
-impl Workshop {
+impl Engine {
     /// What machine this is, what vouches for it, what is pending.
     ///
     /// # Errors
@@ -33,10 +33,10 @@ impl Workshop {
             None => Overview::default(),
         };
         let mut vouched = std::collections::BTreeMap::new();
-        for voucher in self.vouchers().into_values() {
-            *vouched.entry(voucher).or_default() += 1;
+        for authority in self.authorities().into_values() {
+            *vouched.entry(authority).or_default() += 1;
         }
-        let half = self.installed.components.iter().filter(|c| c.progress != Progress::InPlace);
+        let half = self.installed.components.iter().filter(|c| c.install_state != InstallState::Installed);
         let mut not_here: Vec<String> = self
             .machine
             .extent()
@@ -155,16 +155,16 @@ impl Workshop {
     }
 
     /// Who can answer for each component, by what lies at hand.
-    fn vouchers(&self) -> HashMap<&ComponentId, Voucher> {
+    fn authorities(&self) -> HashMap<&ComponentId, Authority> {
         let ids = || self.installed.components.iter().map(|c| &c.id);
         let in_store = |id: &ComponentId| self.stores.iter().any(|s| s.has(id));
-        let mut vouchers: HashMap<&ComponentId, Voucher> = ids().map(|id| (id, Voucher::Itself)).collect();
+        let mut authorities: HashMap<&ComponentId, Authority> = ids().map(|id| (id, Authority::SelfReported)).collect();
         if ids().any(|id| !in_store(id)) {
             let listed = self.with_archive(|archive| archive.listed(&self.machine, ids()));
-            vouchers.extend(listed.into_iter().map(|id| (id, Voucher::Archive)));
+            authorities.extend(listed.into_iter().map(|id| (id, Authority::Archive)));
         }
-        vouchers.extend(ids().filter(|id| in_store(id)).map(|id| (id, Voucher::Signed)));
-        vouchers
+        authorities.extend(ids().filter(|id| in_store(id)).map(|id| (id, Authority::SignedStore)));
+        authorities
     }
 
     /// All changes.
@@ -182,14 +182,14 @@ impl Workshop {
     /// All components.
     #[must_use]
     pub fn list_components(&self) -> ComponentsReport {
-        let vouchers = self.vouchers();
+        let authorities = self.authorities();
         let line = |c: &crate::platform::Component| ComponentLine {
             component: c.id.clone(),
-            vouched_by: vouchers.get(&c.id).copied().unwrap_or(Voucher::Itself),
-            progress: match c.progress {
-                Progress::InPlace => "in-place",
-                Progress::Unconfigured => "unconfigured",
-                Progress::HalfWay => "half-way",
+            vouched_by: authorities.get(&c.id).copied().unwrap_or(Authority::SelfReported),
+            progress: match c.install_state {
+                InstallState::Installed => "in-place",
+                InstallState::Unconfigured => "unconfigured",
+                InstallState::HalfInstalled => "half-way",
             }
             .into(),
             summary: c.summary.clone(),
@@ -206,8 +206,8 @@ fn computer_report(computer: Computer) -> ComputerReport {
     ComputerReport { model, processor, threads, memory_bytes: memory }
 }
 
-fn recent_report(one: Happening) -> RecentReport {
-    let Happening { at, what, name, arch, from, to } = one;
+fn recent_report(one: LogEntry) -> RecentReport {
+    let LogEntry { at, what, name, arch, from, to } = one;
     RecentReport { at, what, component: name, arch, from, to }
 }
 

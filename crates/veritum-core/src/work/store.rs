@@ -9,16 +9,17 @@ use std::time::Instant;
 use rayon::prelude::*;
 
 use super::supplies::needed_things;
-use super::{WorkError, Workshop};
+use super::{Engine, WorkError};
 use crate::archive::Lacking;
-use crate::check::{Expected, FilesCheck, Reference, Scope, Want, judge_store, superfluous_notes};
+use crate::check::{Expected, ExpectedKind, FilesCheck, Reference, Scope, judge_store, superfluous_notes};
 use crate::event::Observer;
-use crate::model::{Area, ComponentId, ContentHasher, Digest, FileKind, Finding, Harm, SystemPath, Voucher};
-use crate::plan::{MendFrom, NoSource, StorePlan, plan_store};
+use crate::model::{Area, Authority, ComponentId, ContentHasher, Digest, FileKind, Finding, Harm, SystemPath};
+use crate::plan::{NoSource, RepairSource, StorePlan, plan_store};
 use crate::platform::debian::apt::FileSum;
-use crate::report::{ActionReport, AreaReport, OutcomeWord, UnexaminedReport};
+use crate::report::{ActionReport, AreaReport, Outcome, UnexaminedReport};
 use crate::store::{
-    Ailing, Contents, Ill, IndexEntry, Listing, Part, Store, StoreError, Trouble, ailing, known, manifest_ill,
+    Contents, IndexEntry, Listing, Part, Store, StoreError, StoreFault, Trouble, UnverifiedStore, known,
+    manifest_fault, unverified_store,
 };
 use crate::trust::{Pins, Verified};
 
@@ -34,28 +35,29 @@ pub(super) enum Depth {
 /// What came of the store.
 #[derive(Debug)]
 pub(super) struct StorePart {
-    pub(super) ills: Vec<Ill>,
+    pub(super) faults: Vec<StoreFault>,
     pub(super) findings: Vec<Finding>,
     pub(super) notes: Vec<Finding>,
     pub(super) plan: StorePlan,
     pub(super) downloads: Vec<(Lacking, String)>,
     pub(super) area: AreaReport,
     pub(super) unexamined: Vec<UnexaminedReport>,
-    pub(super) ailing: Option<Ailing>,
+    pub(super) unverified_store: Option<UnverifiedStore>,
 }
 
 impl StorePart {
     /// Contents that the store is going to get back.
     pub(super) fn coming(&self) -> HashSet<Digest> {
-        let digest = |ill: &Ill| if let Part::Content { digest, .. } = ill.part { Some(digest) } else { None };
-        self.plan.mends.iter().filter_map(|m| digest(&self.ills[m.ill])).collect()
+        let digest =
+            |fault: &StoreFault| if let Part::Content { digest, .. } = fault.part { Some(digest) } else { None };
+        self.plan.fixes.iter().filter_map(|m| digest(&self.faults[m.fault])).collect()
     }
 
     /// What is to be done, as it is shown before it is.
     pub(super) fn actions(&self) -> Vec<ActionReport> {
-        let mends = self.plan.mends.iter().map(|mend| {
-            let (finding, ill) = (&self.findings[mend.ill], &self.ills[mend.ill]);
-            let bytes = match &ill.part {
+        let fixes = self.plan.fixes.iter().map(|fix| {
+            let (finding, fault) = (&self.findings[fix.fault], &self.faults[fix.fault]);
+            let bytes = match &fault.part {
                 Part::Content { size, .. } => *size,
                 Part::Manifest(entry) => entry.manifest_size,
                 _ => 0,
@@ -63,7 +65,7 @@ impl StorePart {
             action("restore", finding, bytes)
         });
         let asides = self.notes.iter().take(self.plan.asides.len()).map(|note| action("set-aside", note, 0));
-        mends.chain(asides).collect()
+        fixes.chain(asides).collect()
     }
 }
 
@@ -84,16 +86,16 @@ fn action(word: &str, finding: &Finding, bytes: u64) -> ActionReport {
 /// What came of looking, before it is planned what to do.
 #[derive(Default)]
 struct Looked {
-    ills: Vec<Ill>,
+    faults: Vec<StoreFault>,
     superfluous: Vec<std::path::PathBuf>,
     examined: u64,
     bytes: u64,
     extent: String,
     unexamined: Vec<(String, u64)>,
-    ailing: Option<Ailing>,
+    unverified_store: Option<UnverifiedStore>,
 }
 
-impl Workshop {
+impl Engine {
     /// The store that was named as the one to use.
     pub(super) fn own_store(&self) -> Option<&Store> {
         self.settings.store.as_ref()?;
@@ -109,10 +111,10 @@ impl Workshop {
     /// Everything of the store.
     pub(super) fn whole_store(&self, fresh: bool, observer: &dyn Observer) -> Result<StorePart, WorkError> {
         let begun = Instant::now();
-        let Some(store) = self.own_store() else { return Ok(self.ailing_store(begun)) };
+        let Some(store) = self.own_store() else { return Ok(self.unopened_store(begun)) };
         let audit = store.audit(&self.pool, fresh, observer).map_err(stopped)?;
         let mut looked = Looked {
-            ills: audit.ills,
+            faults: audit.faults,
             superfluous: audit.superfluous,
             examined: audit.examined,
             bytes: audit.bytes,
@@ -143,11 +145,13 @@ impl Workshop {
         observer: &dyn Observer,
     ) -> Result<Option<StorePart>, WorkError> {
         let begun = Instant::now();
-        let Some(store) = self.own_store() else { return Ok(Some(self.ailing_store(begun))) };
+        let Some(store) = self.own_store() else { return Ok(Some(self.unopened_store(begun))) };
         let kept = |owned: &crate::check::Owned| store.entry(&owned.component.id).is_some_and(|e| !e.manifest_only);
         let kept: Vec<bool> = reference.components.iter().map(kept).collect();
-        let content = |expected: &Expected| match expected.want {
-            Want::File { size, digest } if expected.voucher == Voucher::Signed && kept[expected.component] => {
+        let content = |expected: &Expected| match expected.kind {
+            ExpectedKind::File { size, digest }
+                if expected.authority == Authority::SignedStore && kept[expected.component] =>
+            {
                 Some((digest, size))
             }
             _ => None,
@@ -175,15 +179,15 @@ impl Workshop {
         let entries: Vec<IndexEntry> =
             self.installed.components.iter().filter_map(|c| store.entry(&c.id).cloned()).collect();
         let broken = reference.broken_manifests.iter().filter_map(|(id, _)| store.entry(id));
-        let mut ills: Vec<Ill> = broken.map(|entry| manifest_ill(entry, Trouble::Altered)).collect();
-        for ill in &mut ills {
-            if matches!(&ill.part, Part::Manifest(entry) if !store.has_manifest_file(entry)) {
-                ill.trouble = Trouble::Missing;
+        let mut faults: Vec<StoreFault> = broken.map(|entry| manifest_fault(entry, Trouble::Altered)).collect();
+        for fault in &mut faults {
+            if matches!(&fault.part, Part::Manifest(entry) if !store.has_manifest_file(entry)) {
+                fault.trouble = Trouble::Missing;
             }
         }
-        ills.extend(store.with_harm(troubles, &entries, &self.pool));
+        faults.extend(store.with_harm(troubles, &entries, &self.pool));
         let looked = Looked {
-            ills,
+            faults,
             examined: (entries.len() + all.len()) as u64,
             bytes: needed.iter().map(|(_, size)| size).sum(),
             extent: match store.is_remote() {
@@ -201,42 +205,42 @@ impl Workshop {
     }
 
     /// A store that cannot even be opened.
-    fn ailing_store(&self, begun: Instant) -> StorePart {
-        let ailing = self.ailing();
+    fn unopened_store(&self, begun: Instant) -> StorePart {
+        let unverified_store = self.unverified_store();
         let looked = Looked {
-            ills: ailing.as_ref().map(|a| a.ills.clone()).unwrap_or_default(),
+            faults: unverified_store.as_ref().map(|a| a.faults.clone()).unwrap_or_default(),
             examined: 1,
             extent: "only the signed files".into(),
             unexamined: vec![(
                 "the rest of the store: what it should be is not known before these are right".into(),
                 1,
             )],
-            ailing,
+            unverified_store,
             ..Looked::default()
         };
-        self.store_part(looked, begun, &crate::event::Silent)
+        self.store_part(looked, begun, &crate::event::NoObserver)
     }
 
     /// What keeps the store in use from being opened, when that is damage to its signed files.
-    pub(super) fn ailing(&self) -> Option<Ailing> {
+    pub(super) fn unverified_store(&self) -> Option<UnverifiedStore> {
         let location = self.settings.store.as_ref().filter(|_| !self.own_opened)?;
-        ailing(location.folder()?, &Pins::in_folder(&self.settings.trust))
+        unverified_store(location.folder()?, &Pins::in_folder(&self.settings.trust))
     }
 
     fn store_part(&self, looked: Looked, begun: Instant, observer: &dyn Observer) -> StorePart {
-        let Looked { ills, superfluous, examined, bytes, extent, unexamined, ailing } = looked;
-        *self.bad.write().unwrap_or_else(PoisonError::into_inner) = ills
+        let Looked { faults, superfluous, examined, bytes, extent, unexamined, unverified_store } = looked;
+        *self.bad.write().unwrap_or_else(PoisonError::into_inner) = faults
             .iter()
-            .filter_map(|ill| if let Part::Content { digest, .. } = ill.part { Some(digest) } else { None })
+            .filter_map(|fault| if let Part::Content { digest, .. } = fault.part { Some(digest) } else { None })
             .collect();
         self.packages.lock().unwrap_or_else(PoisonError::into_inner).clear();
-        self.ask_for_packages(&ills, observer);
-        let mut findings = judge_store(&ills);
+        self.ask_for_packages(&faults, observer);
+        let mut findings = judge_store(&faults);
         let notes = superfluous_notes(&superfluous);
         let remote = self.own_store().is_some_and(Store::is_remote);
         let writable = self.settings.store_folder().map_or(!remote, is_writable);
-        let source = |ill: &Ill| match writable {
-            true => self.mend_from(ill, ailing.as_ref()),
+        let source = |fault: &StoreFault| match writable {
+            true => self.repair_source(fault, unverified_store.as_ref()),
             false if remote => Err((
                 "a store on a web server is only read".into(),
                 Some("put it right where it lies: veritum repair store --store FOLDER".into()),
@@ -247,18 +251,18 @@ impl Workshop {
             )),
         };
         let asides = if writable { superfluous } else { Vec::new() };
-        let plan = plan_store(&mut findings, &ills, &asides, &source);
-        let downloads = self.store_downloads(&ills, &plan);
-        let problems = ills.len() as u64;
+        let plan = plan_store(&mut findings, &faults, &asides, &source);
+        let downloads = self.store_downloads(&faults, &plan);
+        let problems = faults.len() as u64;
         let area = AreaReport {
             area: Area::Store,
-            outcome: if problems == 0 { OutcomeWord::Sound } else { OutcomeWord::Problems },
+            outcome: if problems == 0 { Outcome::Sound } else { Outcome::Problems },
             examined,
             bytes,
             seconds: begun.elapsed().as_secs_f64(),
             problems,
-            repairable: plan.mends.len() as u64,
-            vouched: BTreeMap::from([(Voucher::Signed, examined)]),
+            repairable: plan.fixes.len() as u64,
+            vouched: BTreeMap::from([(Authority::SignedStore, examined)]),
             presence_only: 0,
             extent: Some(extent),
         };
@@ -266,13 +270,14 @@ impl Workshop {
             .into_iter()
             .map(|(reason, count)| UnexaminedReport { area: Area::Store, reason, count, example: None })
             .collect();
-        StorePart { ills, findings, notes, plan, downloads, area, unexamined, ailing }
+        StorePart { faults, findings, notes, plan, downloads, area, unexamined, unverified_store }
     }
 
     /// Lets the archives be read for the components that something is wrong with and that are of no other store.
-    fn ask_for_packages(&self, ills: &[Ill], observer: &dyn Observer) {
-        let lost = |ill: &&Ill| self.another_store_with(ill).is_none() && !matches!(ill.part, Part::Pointer(_));
-        let ids: BTreeSet<ComponentId> = ills.iter().filter(lost).flat_map(|i| i.harm.components.clone()).collect();
+    fn ask_for_packages(&self, faults: &[StoreFault], observer: &dyn Observer) {
+        let lost =
+            |fault: &&StoreFault| self.another_store_with(fault).is_none() && !matches!(fault.part, Part::Pointer(_));
+        let ids: BTreeSet<ComponentId> = faults.iter().filter(lost).flat_map(|i| i.harm.components.clone()).collect();
         if !ids.is_empty() {
             let ids: Vec<ComponentId> = ids.into_iter().collect();
             // Whoever stops here stops at the next step as well.
@@ -284,8 +289,8 @@ impl Workshop {
         self.stores.iter().skip(usize::from(self.own_opened))
     }
 
-    pub(super) fn another_store_with(&self, ill: &Ill) -> Option<&Store> {
-        self.other_stores().find(|store| match &ill.part {
+    pub(super) fn another_store_with(&self, fault: &StoreFault) -> Option<&Store> {
+        self.other_stores().find(|store| match &fault.part {
             Part::Content { digest, .. } => store.has_content(digest),
             Part::Manifest(entry) => store.has_manifest(entry),
             Part::Signed { .. } | Part::Pointer(_) => false,
@@ -293,46 +298,51 @@ impl Workshop {
     }
 
     /// Whether a signed file can be made again from what is known.
-    fn is_known(&self, name: &str, ailing: Option<&Ailing>) -> bool {
-        let path = ailing.map(|a| a.path.as_path()).or_else(|| self.own_store().map(Store::path));
-        path.is_some_and(|path| known(path, name, self.pinned_root(ailing)).is_some())
+    fn is_known(&self, name: &str, unverified_store: Option<&UnverifiedStore>) -> bool {
+        let path = unverified_store.map(|a| a.path.as_path()).or_else(|| self.own_store().map(Store::path));
+        path.is_some_and(|path| known(path, name, self.pinned_root(unverified_store)).is_some())
     }
 
-    pub(super) fn pinned_root<'a>(&'a self, ailing: Option<&'a Ailing>) -> &'a [u8] {
-        ailing.map(Ailing::root).or_else(|| self.own_store().map(Store::root)).unwrap_or_default()
+    pub(super) fn pinned_root<'a>(&'a self, unverified_store: Option<&'a UnverifiedStore>) -> &'a [u8] {
+        unverified_store.map(UnverifiedStore::root).or_else(|| self.own_store().map(Store::root)).unwrap_or_default()
     }
 
     /// Where a part can be had again; the nearest first.
-    fn mend_from(&self, ill: &Ill, ailing: Option<&Ailing>) -> Result<MendFrom, NoSource> {
-        match &ill.part {
-            Part::Pointer(_) => return Ok(MendFrom::Index),
-            Part::Signed { name } if self.is_known(name, ailing) => return Ok(MendFrom::Pin),
+    fn repair_source(
+        &self,
+        fault: &StoreFault,
+        unverified_store: Option<&UnverifiedStore>,
+    ) -> Result<RepairSource, NoSource> {
+        match &fault.part {
+            Part::Pointer(_) => return Ok(RepairSource::Index),
+            Part::Signed { name } if self.is_known(name, unverified_store) => return Ok(RepairSource::Pin),
             Part::Signed { .. } => {
-                let copy = ailing.and_then(|ailing| self.other_stores().find(|s| ailing.is_copied_by(s)));
+                let copy = unverified_store
+                    .and_then(|unverified_store| self.other_stores().find(|s| unverified_store.is_copied_by(s)));
                 let reason = || match self.refused_stores.first() {
                     Some(why) => format!("the other copy that was given cannot be used: {why}"),
                     None => "no other copy of this store is at hand".into(),
                 };
                 let next = "give one: --from STORE; its keeper can sign it anew: veritum store publish --keys KEYDIR";
-                return copy.map(|_| MendFrom::OtherStore).ok_or_else(|| (reason(), Some(next.into())));
+                return copy.map(|_| RepairSource::OtherStore).ok_or_else(|| (reason(), Some(next.into())));
             }
             Part::Content { .. } | Part::Manifest(_) => {}
         }
-        if self.another_store_with(ill).is_some() {
-            return Ok(MendFrom::OtherStore);
+        if self.another_store_with(fault).is_some() {
+            return Ok(RepairSource::OtherStore);
         }
-        if let Part::Content { digest, size } = &ill.part
-            && self.held_by_machine(digest, *size, &ill.harm).is_some()
+        if let Part::Content { digest, size } = &fault.part
+            && self.held_by_machine(digest, *size, &fault.harm).is_some()
         {
-            return Ok(MendFrom::Machine);
+            return Ok(RepairSource::Machine);
         }
-        let packages = self.packages_of(ill);
+        let packages = self.packages_of(fault);
         if packages.iter().any(|(id, sum)| self.is_at_hand(id, sum)) {
-            return Ok(MendFrom::Package);
+            return Ok(RepairSource::Package);
         }
         let lacking = packages.iter().find_map(|(id, sum)| self.open_archive(|a| a.fetchable(id, sum)).flatten());
         match lacking {
-            Some(lacking) => Ok(MendFrom::Download { bytes: lacking.candidate.sum.get().size }),
+            Some(lacking) => Ok(RepairSource::Download { bytes: lacking.candidate.sum.get().size }),
             None => Err((
                 "neither another store, nor the machine, nor a package at hand has it".into(),
                 Some("give a place that has it: --from PATH (packages, or another store)".into()),
@@ -352,16 +362,16 @@ impl Workshop {
     }
 
     /// The packages that hold a part, as the store's owner vouches for them.
-    pub(super) fn packages_of(&self, ill: &Ill) -> Vec<(ComponentId, Verified<FileSum>)> {
+    pub(super) fn packages_of(&self, fault: &StoreFault) -> Vec<(ComponentId, Verified<FileSum>)> {
         let store = self.own_store();
         let sum = |id: &ComponentId| Some((id.clone(), store?.package(id)?));
-        ill.harm.components.iter().filter_map(sum).collect()
+        fault.harm.components.iter().filter_map(sum).collect()
     }
 
-    fn store_downloads(&self, ills: &[Ill], plan: &StorePlan) -> Vec<(Lacking, String)> {
+    fn store_downloads(&self, faults: &[StoreFault], plan: &StorePlan) -> Vec<(Lacking, String)> {
         let mut all: Vec<(Lacking, String)> = Vec::new();
-        for mend in plan.mends.iter().filter(|m| matches!(m.from, MendFrom::Download { .. })) {
-            let found = self.packages_of(&ills[mend.ill]).into_iter().find_map(|(id, sum)| {
+        for fix in plan.fixes.iter().filter(|m| matches!(m.from, RepairSource::Download { .. })) {
+            let found = self.packages_of(&faults[fix.fault]).into_iter().find_map(|(id, sum)| {
                 self.open_archive(|a| {
                     let lacking = a.fetchable(&id, &sum)?;
                     let from = a.sources()[lacking.candidate.source].source.words();
@@ -423,6 +433,7 @@ fn is_writable(store: &Path) -> bool {
 
 /// Contents that a repair of the files found would take from the store.
 fn needed_contents(reference: &Reference, files: &FilesCheck) -> HashMap<Digest, u64> {
-    let content = |e: &Expected| if let Want::File { size, digest } = e.want { Some((digest, size)) } else { None };
+    let content =
+        |e: &Expected| if let ExpectedKind::File { size, digest } = e.kind { Some((digest, size)) } else { None };
     needed_things(reference, files).into_iter().filter_map(content).collect()
 }

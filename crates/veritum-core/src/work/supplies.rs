@@ -7,11 +7,11 @@ use std::sync::PoisonError;
 
 use rayon::prelude::*;
 
-use super::{Settings, Supplier, WorkError, Workshop};
+use super::{Engine, Settings, Supplier, WorkError};
 use crate::archive::{Archive, ArchiveSettings, FetchError, Lacking, Standing};
-use crate::check::{Expected, FilesCheck, Reference, Scope, Want};
+use crate::check::{Expected, ExpectedKind, FilesCheck, Reference, Scope};
 use crate::event::{Event, Flow, Observer, Phase};
-use crate::model::{Area, ComponentId, Digest, EntryKind, Voucher};
+use crate::model::{Area, Authority, ComponentId, Digest, EntryKind};
 use crate::plan::{ItemKind, Operation, PlannedAction, Supply, needed_components};
 use crate::report::{DownloadReport, UnverifiedReport};
 use crate::store::{Contents, Location, Store, StoreError};
@@ -61,7 +61,7 @@ impl Stores {
     }
 }
 
-impl Workshop {
+impl Engine {
     /// Takes the stores in use.
     pub(super) fn use_stores(&mut self, stores: Stores) {
         let Stores { open, own_opened, trouble, refused } = stores;
@@ -77,7 +77,7 @@ impl Workshop {
         let all = self.installed.components.iter().map(|c| &c.id);
         let ids: Vec<&ComponentId> = all.filter(|id| named(id) && store.has(id)).collect();
         let pool = rayon::ThreadPoolBuilder::new().num_threads(QUESTIONS).build().map_err(|_| WorkError::Threads)?;
-        observer.hear(Event::Begin { phase: Phase::Fetching, items: ids.len() as u64, bytes: 0 });
+        observer.on_event(Event::Begin { phase: Phase::Fetching, items: ids.len() as u64, bytes: 0 });
         let with_records = scope.wants(Area::Records);
         let one = |id: &&ComponentId| {
             // What cannot be had is told when it is used.
@@ -86,10 +86,10 @@ impl Workshop {
             {
                 let _ = manifest.part(|m| &m.records).flipped().map(|records| store.records(records));
             }
-            observer.hear(Event::Advance { items: 1, bytes: 0 }) == Flow::GoOn
+            observer.on_event(Event::Advance { items: 1, bytes: 0 }) == Flow::Continue
         };
         let went_on = pool.install(|| ids.par_iter().with_max_len(1).all(one));
-        observer.hear(Event::End);
+        observer.on_event(Event::End);
         if went_on { Ok(()) } else { Err(WorkError::Stopped) }
     }
 
@@ -216,16 +216,16 @@ impl Workshop {
         let bad = self.bad.read().unwrap_or_else(PoisonError::into_inner);
         let own = |e: &&Expected| *reference.component_of(e) == *id;
         !bad.is_empty()
-            && reference.expected.iter().filter(own).any(|e| match &e.want {
-                Want::File { digest, .. } => bad.contains(digest),
+            && reference.expected.iter().filter(own).any(|e| match &e.kind {
+                ExpectedKind::File { digest, .. } => bad.contains(digest),
                 _ => false,
             })
     }
 
     /// Components that a signed store vouches for and of which no store has a content that a repair needs.
     pub(super) fn without_contents(&self, reference: &Reference, files: &FilesCheck) -> Vec<ComponentId> {
-        let lacks = |e: &&Expected| match &e.want {
-            Want::File { digest, .. } => e.voucher == Voucher::Signed && !self.in_a_store(digest),
+        let lacks = |e: &&Expected| match &e.kind {
+            ExpectedKind::File { digest, .. } => e.authority == Authority::SignedStore && !self.in_a_store(digest),
             _ => false,
         };
         let needed = needed_things(reference, files).into_iter();
@@ -241,10 +241,10 @@ impl Workshop {
         failed: &HashMap<ComponentId, String>,
     ) -> Supply {
         let refused = |reason: String, next: &str| Supply::Refused { reason, next: Some(next.to_owned()) };
-        let voucher = reference.components.iter().find(|c| c.component.id == *id).map(|c| c.voucher);
+        let authority = reference.components.iter().find(|c| c.component.id == *id).map(|c| c.authority);
         // What a signed store lacks of its own (kept without contents, or damaged there) packages may give.
         let in_package = |a: &Archive| a.has_package(&self.machine, id);
-        if voucher == Some(Voucher::Signed) {
+        if authority == Some(Authority::SignedStore) {
             let fetchable = |a: &Archive| {
                 let lacking = a.lacking(&self.machine, id).filter(|_| a.may_use_network() && !in_package(a))?;
                 Some(Supply::Download { bytes: lacking.candidate.sum.get().size })
@@ -260,7 +260,7 @@ impl Workshop {
             )
         };
         let answer = self.open_archive(|archive| {
-            if voucher == Some(Voucher::Archive) && archive.has_package(&self.machine, id) {
+            if authority == Some(Authority::Archive) && archive.has_package(&self.machine, id) {
                 return Supply::AtHand;
             }
             if let Some((_, why)) = archive.broken().iter().find(|(broken, _)| broken == id) {
@@ -399,17 +399,17 @@ impl Workshop {
     }
 
     /// How many installed components each voucher answers for.
-    pub(super) fn components_by_voucher(reference: &Reference) -> BTreeMap<Voucher, u64> {
+    pub(super) fn components_by_authority(reference: &Reference) -> BTreeMap<Authority, u64> {
         let mut count = BTreeMap::new();
         for owned in &reference.components {
-            *count.entry(owned.voucher).or_default() += 1;
+            *count.entry(owned.authority).or_default() += 1;
         }
         count
     }
 
     /// Everything that contents can come from.
     pub(super) fn contents(&self) -> Supplies<'_> {
-        Supplies { workshop: self }
+        Supplies { engine: self }
     }
 }
 
@@ -428,7 +428,7 @@ pub(super) fn needed_things<'a>(reference: &'a Reference, files: &FilesCheck) ->
 }
 
 fn only_weak(reference: &Reference, ids: BTreeSet<&ComponentId>) -> Vec<ComponentId> {
-    let weak = reference.components.iter().filter(|c| c.voucher == Voucher::Itself).map(|c| &c.component.id);
+    let weak = reference.components.iter().filter(|c| c.authority == Authority::SelfReported).map(|c| &c.component.id);
     weak.filter(|id| ids.contains(id)).cloned().collect()
 }
 
@@ -439,22 +439,22 @@ pub(super) fn download_report(lacking: &Lacking, from: String) -> DownloadReport
 
 /// All supplies, asked in their order.
 pub(super) struct Supplies<'a> {
-    workshop: &'a Workshop,
+    engine: &'a Engine,
 }
 
 impl Contents for Supplies<'_> {
     fn copy(&self, digest: &Digest, size: u64, to: &mut dyn FnMut(&[u8]) -> io::Result<()>) -> Result<(), StoreError> {
         let mut trouble = StoreError::Absent { digest: *digest };
-        for store in &self.workshop.stores {
+        for store in &self.engine.stores {
             match store.copy(digest, size, to) {
                 // A content is verified before any of it is handed on, so the next supply may be asked.
                 Err(e @ (StoreError::Absent { .. } | StoreError::Damaged { .. })) => trouble = e,
                 other => return other,
             }
         }
-        match self.workshop.open_archive(|archive| archive.copy(digest, size, to)) {
+        match self.engine.open_archive(|archive| archive.copy(digest, size, to)) {
             None | Some(Err(StoreError::Absent { .. })) => {
-                let why = self.workshop.unpack_trouble.lock().unwrap_or_else(PoisonError::into_inner).first().cloned();
+                let why = self.engine.unpack_trouble.lock().unwrap_or_else(PoisonError::into_inner).first().cloned();
                 match (why, &trouble) {
                     (Some(why), StoreError::Absent { .. }) => {
                         Err(StoreError::File { path: "a package".into(), source: io::Error::other(why) })
@@ -467,6 +467,6 @@ impl Contents for Supplies<'_> {
     }
 
     fn has_content(&self, digest: &Digest) -> bool {
-        self.workshop.contents_at_hand()(digest)
+        self.engine.contents_at_hand()(digest)
     }
 }

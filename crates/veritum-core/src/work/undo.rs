@@ -2,23 +2,23 @@
 
 use std::collections::HashMap;
 
-use super::homes::HomeDesk;
+use super::homes::HomeContext;
 use super::repair::{carried_out, planned};
 use super::reset::OwnWatch;
 use super::running::running_apps;
-use super::{Agreement, WorkError, Workshop};
+use super::{Agreement, Engine, WorkError};
 use crate::change::{
-    ChangeError, Desk, Locks, OpenChange, Recovered, Refusal, RoundReceipt, Standing, StateFolder, UndoPlan, UndoRound,
-    Verb, latest_run, plan_undo, recover, standings, unfinished,
+    ChangeContext, ChangeError, Locks, OpenChange, Recovered, Refusal, RoundReceipt, Standing, StateFolder, UndoPlan,
+    UndoRound, Verb, latest_run, plan_undo, recover, standings, unfinished,
 };
-use crate::event::{Observer, Steady};
+use crate::event::{Observer, Uninterruptible};
 use crate::model::ComponentId;
 use crate::plan::PlannedAction;
 use crate::platform::debian::Debian;
 use crate::platform::{Component, Platform as _};
 use crate::report::{RecoverReport, RefusalReport, RunningReport, UndoReport, UndoneChange};
 
-impl Workshop {
+impl Engine {
     /// Takes changes back: the one that is named, or all of the latest run. `ask` is shown the plans first.
     ///
     /// # Errors
@@ -35,7 +35,7 @@ impl Workshop {
             None => WorkError::NothingToUndo,
         };
         let state = self.state()?.ok_or_else(none)?;
-        let desk = self.desk(&state, observer);
+        let context = self.context(&state, observer);
         if let Some(number) = unfinished(&state)?.first() {
             return Err(ChangeError::Earlier(*number).into());
         }
@@ -46,11 +46,11 @@ impl Workshop {
         if numbers.is_empty() {
             return Err(WorkError::NothingToUndo);
         }
-        self.refuse_undone(&desk, &numbers)?;
-        let homes = self.homes_of(&desk, &numbers)?;
+        self.refuse_undone(&context, &numbers)?;
+        let homes = self.homes_of(&context, &numbers)?;
         let _locks = match plan_only {
             true => None,
-            false => Some(self.undo_locks(&desk, &numbers, &homes)?),
+            false => Some(self.undo_locks(&context, &numbers, &homes)?),
         };
         // Looked at once more: only now nobody else can change anything.
         if let Some(number) = unfinished(&state)?.first() {
@@ -59,7 +59,7 @@ impl Workshop {
         if change.is_none() && latest_run(&state)? != numbers {
             return Err(ChangeError::Overtaken.into());
         }
-        self.refuse_undone(&desk, &numbers)?;
+        self.refuse_undone(&context, &numbers)?;
         let mut report = UndoReport {
             format: UndoReport::FORMAT.into(),
             plan_only: true,
@@ -68,7 +68,7 @@ impl Workshop {
         };
         for number in &numbers {
             let home = homes.get(number);
-            let plan = self.undo_plan(at_home(desk, home), *number, None)?;
+            let plan = self.undo_plan(at_home(context, home), *number, None)?;
             report.changes.push(shown(&plan, home));
         }
         if plan_only || report.changes.iter().all(|c| c.actions.is_empty()) || ask(&report) == Agreement::No {
@@ -76,25 +76,25 @@ impl Workshop {
         }
         report.plan_only = false;
         report.changes.clear();
-        let steady = Steady(observer);
+        let steady = Uninterruptible(observer);
         let mut receipts: Vec<(u64, RoundReceipt)> = Vec::new();
         for (at, number) in numbers.into_iter().enumerate() {
             // Planned anew: what an earlier undo of this run put back is only there now.
             let home = homes.get(&number);
-            let plan = self.undo_plan(at_home(desk, home), number, None)?;
+            let plan = self.undo_plan(at_home(context, home), number, None)?;
             // What belongs to one run is taken back as one: it can be stopped only before the first took effect.
-            let desk = if at == 0 { desk } else { Desk { observer: &steady, ..desk } };
-            report.changes.push(self.undo_one(desk, plan, home, &mut receipts)?);
+            let context = if at == 0 { context } else { ChangeContext { observer: &steady, ..context } };
+            report.changes.push(self.undo_one(context, plan, home, &mut receipts)?);
         }
-        report.running = self.still_running(&desk, receipts.iter().map(|(change, receipt)| (*change, receipt)));
+        report.running = self.still_running(&context, receipts.iter().map(|(change, receipt)| (*change, receipt)));
         Ok(report)
     }
 
     /// The homes that changes were about, each reached with its owner's rights.
-    fn homes_of(&self, desk: &Desk<'_>, numbers: &[u64]) -> Result<HashMap<u64, HomeDesk>, WorkError> {
+    fn homes_of(&self, context: &ChangeContext<'_>, numbers: &[u64]) -> Result<HashMap<u64, HomeContext>, WorkError> {
         let mut homes = HashMap::new();
         for number in numbers {
-            let log = desk
+            let log = context
                 .state
                 .change(*number)
                 .map_err(|source| ChangeError::Journal { change: *number, source })?
@@ -107,18 +107,23 @@ impl Workshop {
     }
 
     /// What must be held while these changes are taken back; where an application runs whose things would move, none of them is.
-    fn undo_locks(&self, desk: &Desk<'_>, numbers: &[u64], homes: &HashMap<u64, HomeDesk>) -> Result<Locks, WorkError> {
+    fn undo_locks(
+        &self,
+        context: &ChangeContext<'_>,
+        numbers: &[u64],
+        homes: &HashMap<u64, HomeContext>,
+    ) -> Result<Locks, WorkError> {
         for home in homes.values() {
             self.refuse_running(home)?;
         }
         if numbers.iter().any(|number| !homes.contains_key(number)) {
-            return self.update_locks(desk);
+            return self.update_locks(context);
         }
         self.require_writable()?;
-        Ok(desk.lock_own()?)
+        Ok(context.lock_own()?)
     }
 
-    fn refuse_running(&self, home: &HomeDesk) -> Result<(), WorkError> {
+    fn refuse_running(&self, home: &HomeContext) -> Result<(), WorkError> {
         let running = match self.machine.is_live() {
             true => running_apps(home.home.card.programs(), Some(&home.home.app), home.home.owner, &home.home.place),
             false => Vec::new(),
@@ -131,9 +136,9 @@ impl Workshop {
     }
 
     /// Refuses changes of which nothing is left to take back, with the change that would have to be undone instead.
-    fn refuse_undone(&self, desk: &Desk<'_>, numbers: &[u64]) -> Result<(), WorkError> {
-        let overview = desk.state.overview().map_err(ChangeError::from)?;
-        let standings = standings(desk.state, &overview.changes)?;
+    fn refuse_undone(&self, context: &ChangeContext<'_>, numbers: &[u64]) -> Result<(), WorkError> {
+        let overview = context.state.overview().map_err(ChangeError::from)?;
+        let standings = standings(context.state, &overview.changes)?;
         for number in numbers {
             let elsewhere = standings.actions(*number).map(|(_, standing)| match standing {
                 Standing::Stands(by) if by == *number => None,
@@ -155,9 +160,9 @@ impl Workshop {
         Ok(())
     }
 
-    fn undo_plan(&self, desk: Desk<'_>, number: u64, only: Option<u32>) -> Result<UndoPlan, WorkError> {
+    fn undo_plan(&self, context: ChangeContext<'_>, number: u64, only: Option<u32>) -> Result<UndoPlan, WorkError> {
         let mut plan =
-            plan_undo(desk, number, only)?.ok_or_else(|| WorkError::unknown("change", &number.to_string()))?;
+            plan_undo(context, number, only)?.ok_or_else(|| WorkError::unknown("change", &number.to_string()))?;
         // A component that was updated since has other files now: putting older ones among them would damage it.
         for round in &mut plan.rounds {
             round.retain(|action| {
@@ -187,9 +192,9 @@ impl Workshop {
 
     fn undo_one(
         &self,
-        desk: Desk<'_>,
+        context: ChangeContext<'_>,
         plan: UndoPlan,
-        home: Option<&HomeDesk>,
+        home: Option<&HomeContext>,
         receipts: &mut Vec<(u64, RoundReceipt)>,
     ) -> Result<UndoneChange, WorkError> {
         let mut done = shown(&plan, home);
@@ -197,17 +202,17 @@ impl Workshop {
             return Ok(done);
         }
         let moved: Vec<PlannedAction> = plan.rounds.iter().flat_map(|round| round.actions.clone()).collect();
-        let mut watch = home.map(|home| OwnWatch::begin(home, &moved, false, desk.observer));
-        let desk = at_home(desk, home);
+        let mut watch = home.map(|home| OwnWatch::begin(home, &moved, false, context.observer));
+        let context = at_home(context, home);
         let mut change =
-            OpenChange::begin(desk, Verb::Undo, plan.area, Some(plan.of), &self.settings.run, self.settings.now)?;
+            OpenChange::begin(context, Verb::Undo, plan.area, Some(plan.of), &self.settings.run, self.settings.now)?;
         done.change = Some(change.number());
         done.actions.clear();
         let mut answered = 0;
         for (at, round) in plan.rounds.into_iter().enumerate() {
             let round = match at {
                 0 => round,
-                _ => match self.earlier_round(desk, plan.of, round.of, &mut done)? {
+                _ => match self.earlier_round(context, plan.of, round.of, &mut done)? {
                     Some(round) => round,
                     None => continue,
                 },
@@ -238,19 +243,19 @@ impl Workshop {
             }
         }
         change.end(answered, 0, self.settings.now)?;
-        done.own = watch.as_mut().zip(home).and_then(|(watch, home)| watch.end(home, desk.observer));
+        done.own = watch.as_mut().zip(home).and_then(|(watch, home)| watch.end(home, context.observer));
         Ok(done)
     }
 
     /// Plans an earlier round anew: what it left is only there now that the later ones are taken back.
     fn earlier_round(
         &self,
-        desk: Desk<'_>,
+        context: ChangeContext<'_>,
         change: u64,
         round: u32,
         done: &mut UndoneChange,
     ) -> Result<Option<UndoRound>, WorkError> {
-        let plan = self.undo_plan(desk, change, Some(round))?;
+        let plan = self.undo_plan(context, change, Some(round))?;
         let new = shown(&plan, None).refused.into_iter().filter(|r| !done.refused.contains(r)).collect::<Vec<_>>();
         done.refused.extend(new);
         Ok(plan.rounds.into_iter().next())
@@ -279,8 +284,8 @@ impl Workshop {
             return Ok(report);
         }
         self.require_writable()?;
-        let desk = self.desk(&state, observer);
-        let mut locks = desk.lock_own()?;
+        let context = self.context(&state, observer);
+        let mut locks = context.lock_own()?;
         for number in unfinished(&state)? {
             if let Some(recovered) = self.recover_with(&state, number, &mut locks, observer)? {
                 let word = match recovered {
@@ -295,7 +300,7 @@ impl Workshop {
     }
 }
 
-impl Workshop {
+impl Engine {
     /// Finishes or takes back one change in a home; the caller holds our own lock.
     pub(super) fn recover_one(
         &self,
@@ -304,8 +309,8 @@ impl Workshop {
         observer: &dyn Observer,
     ) -> Result<Option<Recovered>, WorkError> {
         let home = self.home_of(state, number)?;
-        let desk = self.desk(state, observer);
-        Ok(recover(at_home(desk, home.as_ref()), number, self.settings.now, &mut || ())?)
+        let context = self.context(state, observer);
+        Ok(recover(at_home(context, home.as_ref()), number, self.settings.now, &mut || ())?)
     }
 
     fn recover_with(
@@ -316,15 +321,15 @@ impl Workshop {
         observer: &dyn Observer,
     ) -> Result<Option<Recovered>, WorkError> {
         let home = self.home_of(state, number)?;
-        let desk = self.desk(state, observer);
+        let context = self.context(state, observer);
         if home.is_none() && self.has_rounds(state, number) {
-            desk.lock_too(locks, &Debian.update_locks())?;
+            context.lock_too(locks, &Debian.update_locks())?;
         }
-        Ok(recover(at_home(desk, home.as_ref()), number, self.settings.now, &mut || locks.keep_own())?)
+        Ok(recover(at_home(context, home.as_ref()), number, self.settings.now, &mut || locks.keep_own())?)
     }
 
     /// The home that a change was about.
-    fn home_of(&self, state: &StateFolder, number: u64) -> Result<Option<HomeDesk>, WorkError> {
+    fn home_of(&self, state: &StateFolder, number: u64) -> Result<Option<HomeContext>, WorkError> {
         let log = state.change(number).map_err(|source| ChangeError::Journal { change: number, source })?;
         log.and_then(|log| log.begin.home).map(|home| self.home_again(&home)).transpose()
     }
@@ -339,11 +344,11 @@ impl Workshop {
 }
 
 /// The desk at the home that a change is about; as it is when it is about none.
-fn at_home<'a>(desk: Desk<'a>, home: Option<&'a HomeDesk>) -> Desk<'a> {
-    home.map_or(desk, |home| home.desk(desk))
+fn at_home<'a>(context: ChangeContext<'a>, home: Option<&'a HomeContext>) -> ChangeContext<'a> {
+    home.map_or(context, |home| home.context(context))
 }
 
-fn shown(plan: &UndoPlan, home: Option<&HomeDesk>) -> UndoneChange {
+fn shown(plan: &UndoPlan, home: Option<&HomeContext>) -> UndoneChange {
     UndoneChange {
         user: home.map(|home| home.home.user.clone()),
         own: None,

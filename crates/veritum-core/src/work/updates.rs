@@ -3,23 +3,23 @@
 use std::collections::HashSet;
 use std::time::{Duration, Instant};
 
-use super::{WorkError, Workshop};
+use super::{Engine, WorkError};
 use crate::archive::{Archive, Asked, Renewal};
 use crate::check::{
-    Clock, Looked, Offers, RightDownload, Watched, archives, binary_caches, downloaded, downloads, folders, in_words,
-    installs, led_out, lists, locks, needed_room, restart_note, room, services, settings, sources,
+    Clock, Looked, Offers, VerifiedDownload, Watched, archives, binary_caches, downloaded, downloads, escaping_links,
+    folders, in_words, installs, lists, locks, needed_room, restart_note, room, services, settings, sources,
 };
 use crate::check::{TERM, TERM_TAIL, begun_lists, history, last_success};
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::machine::{LockHolder, lock_holder, worker};
-use crate::model::{Area, ComponentId, Finding, Subject, SystemPath, Verdict, Voucher};
+use crate::model::{Area, Authority, ComponentId, Finding, Subject, SystemPath, Verdict};
 use crate::platform::debian::Debian;
 use crate::platform::debian::apt::{self, AptConf};
 use crate::platform::debian::compare_versions;
 use crate::platform::debian::database::Stanza;
 use crate::platform::services::{Masking, UnitState};
-use crate::platform::{Platform as _, Progress};
-use crate::report::{AreaReport, OutcomeWord, UnexaminedReport};
+use crate::platform::{InstallState, Platform as _};
+use crate::report::{AreaReport, Outcome, UnexaminedReport};
 
 /// A program that does nothing for so long counts as stuck.
 const WATCHED: Duration = Duration::from_secs(10);
@@ -47,9 +47,9 @@ pub(super) struct UpdatesPart {
     /// Lists at hand that are not what was signed, by source.
     pub(super) wrong_lists: Vec<(String, Vec<SystemPath>)>,
     /// Downloads that are right.
-    pub(super) right: Vec<RightDownload>,
+    pub(super) right: Vec<VerifiedDownload>,
     /// Those of them that can be fetched again, with what they hold, as far as room is needed.
-    pub(super) to_free: Vec<RightDownload>,
+    pub(super) to_free: Vec<VerifiedDownload>,
 }
 
 /// Updates that the lists at hand know of.
@@ -71,7 +71,7 @@ pub(super) enum LocksHeld {
     ByUs,
 }
 
-impl Workshop {
+impl Engine {
     /// Looks at everything that updates rest on.
     pub(super) fn updates(
         &self,
@@ -96,10 +96,11 @@ impl Workshop {
         looked.add(binary_caches(&self.machine));
         let runs = Debian.runs(&self.machine);
         looked.add(history(&runs, &self.end_of(&SystemPath::literal(TERM), TERM_TAIL)));
-        let (told, led_out) = led_out(&self.machine, &|real| self.protection.why(real).map(str::to_owned));
+        let (told, escaping_links) =
+            escaping_links(&self.machine, &|real| self.protection.why(real).map(str::to_owned));
         looked.add(told);
         looked.add(folders(&self.machine));
-        if !led_out.iter().any(|out| out.as_bytes().starts_with(apt::LISTS.as_bytes())) {
+        if !escaping_links.iter().any(|out| out.as_bytes().starts_with(apt::LISTS.as_bytes())) {
             looked.add(begun_lists(&self.machine));
         }
         let (waiting, wrong_lists) = self.with_archive(|archive| {
@@ -116,7 +117,7 @@ impl Workshop {
             let offers = Offers {
                 sums: &|id| archive.sums_of(id),
                 listed: &|id| archive.newest(id).is_some(),
-                led_out: &led_out,
+                escaping_links: &escaping_links,
             };
             looked.add(downloads(&self.machine, &offers, &self.pool, observer).map_err(|_| WorkError::Stopped)?);
             Ok::<_, WorkError>((self.waiting(archive), wrong))
@@ -186,15 +187,15 @@ impl Workshop {
     }
 
     /// Downloads that an archive on the network gives again, for so many bytes: of what is installed first, the largest first.
-    fn downloads_to_free(&self, right: &[RightDownload], missing: u64) -> Vec<RightDownload> {
+    fn downloads_to_free(&self, right: &[VerifiedDownload], missing: u64) -> Vec<VerifiedDownload> {
         if missing == 0 {
             return Vec::new();
         }
-        let again = |one: &&RightDownload| {
+        let again = |one: &&VerifiedDownload| {
             self.open_archive(|archive| archive.on_network(&one.component).is_some()).unwrap_or(false)
         };
         let installed: HashSet<&ComponentId> = self.installed.components.iter().map(|c| &c.id).collect();
-        let mut all: Vec<RightDownload> = right.iter().filter(again).cloned().collect();
+        let mut all: Vec<VerifiedDownload> = right.iter().filter(again).cloned().collect();
         all.sort_by_key(|one| (!installed.contains(&one.component), std::cmp::Reverse(one.bytes)));
         let mut have = 0;
         all.into_iter()
@@ -217,7 +218,7 @@ impl Workshop {
         let mut waiting = Waiting::default();
         let is_held = |entry: &&Stanza| entry.get("Status").is_some_and(|s| s.starts_with("hold "));
         let held: HashSet<(String, String)> = self.database.stanzas().filter(is_held).map(Stanza::key).collect();
-        for component in self.installed.components.iter().filter(|c| c.progress == Progress::InPlace) {
+        for component in self.installed.components.iter().filter(|c| c.install_state == InstallState::Installed) {
             let id = &component.id;
             if held.contains(&(id.name.clone(), id.arch.clone())) {
                 continue;
@@ -249,7 +250,7 @@ pub(super) fn watch(watched: &mut [Watched], begun: Instant, observer: &dyn Obse
     if !open(watched) {
         return Ok(());
     }
-    observer.hear(Event::Begin { phase: Phase::Watching, items: 0, bytes: 0 });
+    observer.on_event(Event::Begin { phase: Phase::Watching, items: 0, bytes: 0 });
     while open(watched) {
         let gone = begun.elapsed();
         for one in watched.iter_mut().filter(|one| one.moves.is_none()) {
@@ -266,11 +267,11 @@ pub(super) fn watch(watched: &mut [Watched], begun: Instant, observer: &dyn Obse
         if open(watched) {
             std::thread::sleep(GLANCE);
         }
-        if observer.hear(Event::Advance { items: 0, bytes: 0 }) == Flow::Stop {
+        if observer.on_event(Event::Advance { items: 0, bytes: 0 }) == Flow::Stop {
             return Err(WorkError::Stopped);
         }
     }
-    observer.hear(Event::End);
+    observer.on_event(Event::End);
     Ok(())
 }
 
@@ -290,7 +291,7 @@ fn part(
         all.sort_by(|a, b| (a.verdict, &a.subject).cmp(&(b.verdict, &b.subject)));
     }
     let problems = findings.len() as u64;
-    let weak = vouched.contains_key(&Voucher::Itself);
+    let weak = vouched.contains_key(&Authority::SelfReported);
     // An archive that does not answer says nothing against the lists that are here.
     let silent = [Verdict::Unreachable, Verdict::Gone, Verdict::WentBack];
     let wrong_list = |f: &Finding| matches!(f.subject, Subject::Source { .. }) && !silent.contains(&f.verdict);
@@ -299,10 +300,10 @@ fn part(
         false => format!("{}; {}{}", waiting_words(&waiting), asked_words(asked), last_words(last)),
     };
     let outcome = match (problems, examined) {
-        (1.., _) => OutcomeWord::Problems,
-        (0, 0) => OutcomeWord::Unexamined,
-        _ if weak || !unexamined.is_empty() => OutcomeWord::SoundAsKnown,
-        _ => OutcomeWord::Sound,
+        (1.., _) => Outcome::Problems,
+        (0, 0) => Outcome::Unexamined,
+        _ if weak || !unexamined.is_empty() => Outcome::SoundAsKnown,
+        _ => Outcome::Sound,
     };
     UpdatesPart {
         area: AreaReport {
@@ -360,7 +361,7 @@ fn waiting_words(waiting: &Waiting) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::event::Silent;
+    use crate::event::NoObserver;
 
     #[test]
     fn what_waits_is_told_by_number_and_size() {
@@ -382,12 +383,12 @@ mod tests {
             watched: 0,
         };
         let mut watched = [one(child.id())];
-        watch(&mut watched, Instant::now(), &Silent).unwrap();
+        watch(&mut watched, Instant::now(), &NoObserver).unwrap();
         assert_eq!(watched[0].moves, Some(true));
         watched[0].moves = None;
         child.kill().unwrap();
         child.wait().unwrap();
-        watch(&mut watched, Instant::now(), &Silent).unwrap();
+        watch(&mut watched, Instant::now(), &NoObserver).unwrap();
         assert_eq!(watched[0].holder, None);
     }
 }

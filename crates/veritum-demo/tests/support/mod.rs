@@ -1,7 +1,7 @@
 //! What the tests of whole machines share.
 #![allow(dead_code, reason = "each test file uses a part of it")]
 
-pub(crate) mod household;
+pub(crate) mod test_home;
 pub(crate) mod twenty;
 
 use std::path::{Path, PathBuf};
@@ -9,12 +9,12 @@ use std::process::Command;
 use std::sync::{Arc, OnceLock};
 
 use veritum_core::check::Scope;
-use veritum_core::event::Silent;
+use veritum_core::event::NoObserver;
 use veritum_core::machine::{Disk, LiveDisk};
 use veritum_core::model::Area;
 use veritum_core::report::{AreaChange, CheckReport, RepairReport, UndoReport};
 use veritum_core::testkit::Tree;
-use veritum_core::work::{Agreement, Settings, WorkError, Workshop};
+use veritum_core::work::{Agreement, Engine, Settings, WorkError};
 use veritum_demo::world::{World, add, add_file, package};
 use veritum_demo::{BuildOptions, Content, Fault, Seed, build};
 
@@ -36,7 +36,7 @@ pub(crate) fn pristine() -> &'static Path {
     let dir = BUILT.get_or_init(|| {
         let dir = folder();
         let folder = dir.path().join("demo");
-        build(BuildOptions { folder: &folder, seed: 42, faults: &[], jobs: 2 }, &Silent).unwrap();
+        build(BuildOptions { folder: &folder, seed: 42, faults: &[], jobs: 2 }, &NoObserver).unwrap();
         dir
     });
     dir.path()
@@ -105,12 +105,12 @@ impl Demo {
     }
 }
 
-pub(crate) fn open(settings: &Settings) -> Workshop {
-    Workshop::open(settings.clone(), Arc::new(LiveDisk)).unwrap()
+pub(crate) fn open(settings: &Settings) -> Engine {
+    Engine::open(settings.clone(), Arc::new(LiveDisk)).unwrap()
 }
 
 pub(crate) fn check(settings: &Settings) -> CheckReport {
-    open(settings).check(&Scope::default(), &Silent).unwrap()
+    open(settings).check(&Scope::default(), &NoObserver).unwrap()
 }
 
 pub(crate) fn repair(settings: &Settings) -> RepairReport {
@@ -118,11 +118,11 @@ pub(crate) fn repair(settings: &Settings) -> RepairReport {
 }
 
 pub(crate) fn try_repair(settings: &Settings, disk: Arc<dyn Disk>) -> Result<RepairReport, WorkError> {
-    Workshop::open(settings.clone(), disk)?.repair(&Scope::default(), &Silent, &mut |_| Agreement::Yes)
+    Engine::open(settings.clone(), disk)?.repair(&Scope::default(), &NoObserver, &mut |_| Agreement::Yes)
 }
 
 pub(crate) fn undo(settings: &Settings, change: Option<u64>) -> Result<UndoReport, WorkError> {
-    open(settings).undo(change, false, &Silent, &mut |_| Agreement::Yes)
+    open(settings).undo(change, false, &NoObserver, &mut |_| Agreement::Yes)
 }
 
 /// A machine with one component of a few files, and its store.

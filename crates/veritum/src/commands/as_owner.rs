@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use veritum_core::machine::{Dir, Disk, LiveDisk};
 use veritum_core::platform::as_owner::serve;
-use veritum_core::scan::Answerer;
+use veritum_core::scan::HomeResponder;
 
 use crate::errors::Failure;
 use crate::exit;
@@ -14,8 +14,8 @@ use crate::exit;
 pub(crate) fn run() -> Result<u8, Failure> {
     let fail = |why: String| Failure::not_done("there is nobody who asks".into(), why, None);
     let disk: Arc<dyn Disk> = Arc::new(LiveDisk);
-    let mut answerer = Answerer::default();
-    let mut answer = |folder: &Dir, question: &[u8]| answerer.answer(folder, question);
+    let mut responder = HomeResponder::default();
+    let mut answer = |folder: &Dir, question: &[u8]| responder.answer(folder, question);
     serve(std::io::stdin().as_fd(), &disk, &mut answer).map_err(|e| fail(e.to_string()))?;
     Ok(exit::FINE)
 }

@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::process::Command;
 
-use veritum_core::event::Silent;
+use veritum_core::event::NoObserver;
 use veritum_demo::mirror::Mirror;
 use veritum_demo::{BuildOptions, Built, FAULTS, Fault, build, by_name};
 
@@ -47,7 +47,7 @@ pub(crate) fn run(args: &DemoArgs, global: &Global) -> Result<u8, Failure> {
     let faults = faults(&args.fault)?;
     let jobs = global.jobs.unwrap_or_else(|| std::thread::available_parallelism().map_or(2, usize::from));
     let options = BuildOptions { folder: &args.dir, seed: args.seed, faults: &faults, jobs };
-    let built = build(options, &Silent).map_err(|e| {
+    let built = build(options, &NoObserver).map_err(|e| {
         let hint = matches!(e, veritum_demo::BuildError::Occupied(_))
             .then(|| format!("name another folder with --dir, or move {} away", shown(&args.dir)));
         Failure::not_done(

@@ -30,11 +30,11 @@ pub(crate) fn run(context: &Context, pid: i32, begun: u64) -> Result<u8, Failure
         while poll(&mut [PollFd::new(&process, PollFlags::IN)], None) == Err(rustix::io::Errno::INTR) {}
     }
     for _ in 0..TRIES {
-        let workshop = context.open()?;
-        if workshop.interrupted()?.is_empty() {
+        let engine = context.open()?;
+        if engine.interrupted()?.is_empty() {
             return Ok(exit::FINE);
         }
-        match workshop.recover(&context.progress) {
+        match engine.recover(&context.progress) {
             Ok(_) => return Ok(exit::FINE),
             Err(WorkError::Change(ChangeError::Busy | ChangeError::PackageTool { .. })) => std::thread::sleep(PAUSE),
             Err(e) => return Err(e.into()),

@@ -20,22 +20,22 @@ pub(crate) fn run(context: &Context, what: Listing, sizes: bool, updates: Update
         let why = "--sizes tells how much applications take";
         return Err(Failure::usage("the command cannot be read".into(), why.into(), hint));
     }
-    let workshop = context.open()?;
+    let engine = context.open()?;
     match what {
         Listing::Components => {
-            let report = workshop.list_components();
+            let report = engine.list_components();
             print(context, &report, || render::list::components(&report))?;
         }
         Listing::Apps => {
-            let report = workshop.list_apps(sizes)?;
+            let report = engine.list_apps(sizes)?;
             print(context, &report, || render::apps::list(context, &report))?;
         }
         Listing::Changes => {
-            let report = workshop.list_changes()?;
+            let report = engine.list_changes()?;
             print(context, &report, || render::list::changes(context, &report))?;
         }
         Listing::Updates => {
-            let report = workshop.list_updates(&UpdatesWanted { since, component, trouble });
+            let report = engine.list_updates(&UpdatesWanted { since, component, trouble });
             print(context, &report, || render::updates::words(context, &report))?;
         }
     }

@@ -10,35 +10,35 @@ use crate::prompt::agree;
 use crate::{exit, render};
 
 pub(crate) fn run(context: &Context) -> Result<u8, Failure> {
-    let workshop = context.open()?;
-    let open = workshop.interrupted()?;
+    let engine = context.open()?;
+    let open = engine.interrupted()?;
     let nothing = RecoverReport { format: RecoverReport::FORMAT.into(), changes: Vec::new() };
     if open.is_empty() || context.global.plan {
         print(context, &nothing, || render::undo::recover_plan(&open))?;
         return Ok(if open.is_empty() { exit::FINE } else { exit::PROBLEMS });
     }
     // On a system that is mounted from elsewhere somebody is asked: it may be evidence.
-    if !workshop.machine().is_live() && !agree(context, &render::undo::recover_question(&open))? {
+    if !engine.machine().is_live() && !agree(context, &render::undo::recover_question(&open))? {
         print(context, &nothing, || "Nothing was changed.\n".into())?;
         return Ok(exit::FINE);
     }
-    let report = workshop.recover(&context.progress)?;
+    let report = engine.recover(&context.progress)?;
     after_change(print(context, &report, || render::undo::recovered(context, &report)))?;
     Ok(exit::FINE)
 }
 
 /// Before a command that writes: what was interrupted is finished or taken back first, and that is said. On a system
 /// that is mounted from elsewhere somebody is asked; whether the command goes on.
-pub(crate) fn first(context: &Context, workshop: &veritum_core::work::Workshop) -> Result<bool, Failure> {
-    let open = workshop.interrupted()?;
+pub(crate) fn first(context: &Context, engine: &veritum_core::work::Engine) -> Result<bool, Failure> {
+    let open = engine.interrupted()?;
     if open.is_empty() || context.global.plan {
         return Ok(true);
     }
-    if !workshop.machine().is_live() && !agree(context, &render::undo::recover_question(&open))? {
+    if !engine.machine().is_live() && !agree(context, &render::undo::recover_question(&open))? {
         super::put("Nothing was changed.\n")?;
         return Ok(false);
     }
-    let report = workshop.recover(&context.progress)?;
+    let report = engine.recover(&context.progress)?;
     if !context.global.json {
         super::put(&render::undo::recovered_lines(&report))?;
     }

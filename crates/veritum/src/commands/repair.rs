@@ -4,8 +4,8 @@ use std::ffi::OsString;
 
 use veritum_core::check::Scope;
 use veritum_core::model::{Area, quoted};
-use veritum_core::report::{ProofWord, RepairReport};
-use veritum_core::work::{Agreement, ClearUpdates, Preview, Workshop};
+use veritum_core::report::{ProofOutcome, RepairReport};
+use veritum_core::work::{Agreement, ClearUpdates, Engine, Preview};
 
 use super::{check, print};
 use crate::context::Context;
@@ -58,13 +58,13 @@ impl Wanted {
 
 pub(crate) fn run(context: &Context, words: &[OsString], everything: bool) -> Result<u8, Failure> {
     let wanted = Wanted::read(context, words, everything)?;
-    let mut workshop = context.open()?;
+    let mut engine = context.open()?;
     if context.global.plan {
-        let (report, failure) = carry_out(context, &mut workshop, &wanted, &mut |_| Agreement::No)?;
+        let (report, failure) = carry_out(context, &mut engine, &wanted, &mut |_| Agreement::No)?;
         print(context, &report, || render::repair::plan_words(context, &report, &wanted.named))?;
         return failure.map_or_else(|| Ok(check::status(&report.before)), Err);
     }
-    if !super::recover::first(context, &workshop)? {
+    if !super::recover::first(context, &engine)? {
         return Ok(exit::FINE);
     }
     let mut trouble = None;
@@ -86,7 +86,7 @@ pub(crate) fn run(context: &Context, words: &[OsString], everything: bool) -> Re
             }
         }
     };
-    let (report, failure) = carry_out(context, &mut workshop, &wanted, &mut ask)?;
+    let (report, failure) = carry_out(context, &mut engine, &wanted, &mut ask)?;
     // Once something was done, what came of it is the answer.
     if let Some(trouble) = trouble.filter(|_| report.after.is_none()) {
         return Err(trouble);
@@ -102,22 +102,22 @@ pub(crate) fn run(context: &Context, words: &[OsString], everything: bool) -> Re
 /// updates could not be begun after it; then the reason stands beside it.
 fn carry_out(
     context: &Context,
-    workshop: &mut Workshop,
+    engine: &mut Engine,
     wanted: &Wanted,
     ask: &mut dyn FnMut(&Preview<'_>) -> Agreement,
 ) -> Result<(RepairReport, Option<Failure>), Failure> {
-    let rest = |workshop: &mut Workshop, scope: &Scope, ask: &mut dyn FnMut(&Preview<'_>) -> Agreement| {
+    let rest = |engine: &mut Engine, scope: &Scope, ask: &mut dyn FnMut(&Preview<'_>) -> Agreement| {
         if context.global.plan {
-            return workshop.plan_repair(scope, &context.progress);
+            return engine.plan_repair(scope, &context.progress);
         }
-        workshop.repair(scope, &context.progress, ask)
+        engine.repair(scope, &context.progress, ask)
     };
     Ok(match &wanted.what {
-        What::Rest(scope) => (rest(workshop, scope, ask)?, None),
-        What::Updates(clear) => (workshop.repair_updates(*clear, &context.progress, ask)?, None),
+        What::Rest(scope) => (rest(engine, scope, ask)?, None),
+        What::Updates(clear) => (engine.repair_updates(*clear, &context.progress, ask)?, None),
         What::Both(scope, clear) => {
-            let report = rest(workshop, scope, ask)?;
-            match workshop.repair_updates(*clear, &context.progress, ask) {
+            let report = rest(engine, scope, ask)?;
+            match engine.repair_updates(*clear, &context.progress, ask) {
                 Ok(updates) => (report.followed_by(updates), None),
                 Err(e) => (report, Some(e.into())),
             }
@@ -128,7 +128,7 @@ fn carry_out(
 fn status(report: &RepairReport) -> u8 {
     let last = report.after.as_ref().unwrap_or(&report.before);
     let remains = report.areas.iter().any(|a| !a.remaining.is_empty());
-    let proof_failed = report.proof.as_ref().is_some_and(|p| p.outcome == ProofWord::Failed);
+    let proof_failed = report.proof.as_ref().is_some_and(|p| p.outcome == ProofOutcome::Failed);
     if remains || proof_failed || report.before.doubt.is_some() {
         return exit::PROBLEMS;
     }

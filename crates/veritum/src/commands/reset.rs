@@ -30,8 +30,8 @@ pub(crate) fn run(context: &Context, args: ResetArgs) -> Result<u8, Failure> {
         keep: args.keep,
         prove: args.prove,
     };
-    let workshop = context.open()?;
-    if !super::recover::first(context, &workshop)? {
+    let engine = context.open()?;
+    if !super::recover::first(context, &engine)? {
         return Ok(exit::FINE);
     }
     let (mut trouble, mut declined) = (None, false);
@@ -52,7 +52,7 @@ pub(crate) fn run(context: &Context, args: ResetArgs) -> Result<u8, Failure> {
             }
         }
     };
-    let report = workshop.reset(&name, &wanted, context.global.plan, &context.progress, &mut ask)?;
+    let report = engine.reset(&name, &wanted, context.global.plan, &context.progress, &mut ask)?;
     if let Some(trouble) = trouble {
         return Err(trouble);
     }

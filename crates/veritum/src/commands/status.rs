@@ -6,8 +6,8 @@ use crate::errors::Failure;
 use crate::{exit, render};
 
 pub(crate) fn run(context: &Context) -> Result<u8, Failure> {
-    let workshop = context.open()?;
-    let report = workshop.status(context.full_rights())?;
+    let engine = context.open()?;
+    let report = engine.status(context.full_rights())?;
     print(context, &report, || render::status::words(context, &report))?;
     let whole = report.unfinished_changes.is_empty() && report.damaged_changes.is_empty();
     Ok(if whole { exit::FINE } else { exit::PROBLEMS })

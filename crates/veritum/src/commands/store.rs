@@ -121,9 +121,9 @@ fn fill_from_stores(context: &Context, contents: bool) -> Result<store::FillSumm
     if context.global.from.is_empty() {
         return Err(nothing());
     }
-    let mut workshop = context.open()?;
-    match workshop.has_other_stores() {
-        Ok(true) => Ok(workshop.fill_from_stores(contents, &context.progress)?),
+    let mut engine = context.open()?;
+    match engine.has_other_stores() {
+        Ok(true) => Ok(engine.fill_from_stores(contents, &context.progress)?),
         Ok(false) => Err(nothing()),
         Err(why) => Err(Failure::not_done("the other store cannot be used".into(), why, None)),
     }
@@ -132,7 +132,7 @@ fn fill_from_stores(context: &Context, contents: bool) -> Result<store::FillSumm
 /// Takes in what is installed on the machine.
 fn fill_installed(context: &Context, contents: bool) -> Result<u8, Failure> {
     let location = named_store(context)?;
-    let mut workshop = context.open()?;
+    let mut engine = context.open()?;
     let (mut trouble, mut declined) = (None, false);
     let mut ask = |report: &FillReport| {
         let shown = match context.global.json {
@@ -148,7 +148,7 @@ fn fill_installed(context: &Context, contents: bool) -> Result<u8, Failure> {
             }
         }
     };
-    let report = workshop.fill_installed(contents, context.global.plan, &context.progress, &mut ask)?;
+    let report = engine.fill_installed(contents, context.global.plan, &context.progress, &mut ask)?;
     if let Some(trouble) = trouble {
         return Err(trouble);
     }

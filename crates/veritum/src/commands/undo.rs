@@ -11,8 +11,8 @@ use crate::prompt::agree;
 use crate::{exit, render};
 
 pub(crate) fn run(context: &Context, change: Option<u64>) -> Result<u8, Failure> {
-    let workshop = context.open()?;
-    if !super::recover::first(context, &workshop)? {
+    let engine = context.open()?;
+    if !super::recover::first(context, &engine)? {
         return Ok(exit::FINE);
     }
     let (mut trouble, mut declined) = (None, false);
@@ -33,7 +33,7 @@ pub(crate) fn run(context: &Context, change: Option<u64>) -> Result<u8, Failure>
             }
         }
     };
-    let report = match workshop.undo(change, context.global.plan, &context.progress, &mut ask) {
+    let report = match engine.undo(change, context.global.plan, &context.progress, &mut ask) {
         Err(WorkError::NothingToUndo) => UndoReport::nothing(),
         other => other?,
     };

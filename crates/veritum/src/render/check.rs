@@ -3,9 +3,9 @@
 use std::collections::BTreeMap;
 use std::ffi::OsString;
 
-use veritum_core::model::{Area, Finding, Subject, Verdict, Voucher, quoted};
+use veritum_core::model::{Area, Authority, Finding, Subject, Verdict, quoted};
 use veritum_core::plan::DiskDoubt;
-use veritum_core::report::{CheckReport, OutcomeWord};
+use veritum_core::report::{CheckReport, Outcome};
 
 use super::style::{Label, paint};
 use super::table::{Cell, cell, labelled, lines};
@@ -52,12 +52,12 @@ fn answer(context: &Context, report: &CheckReport) -> String {
     let repairable: u64 = report.areas.iter().map(|a| a.repairable).sum();
     let part = if report.limited { "what was named on " } else { "" };
     match report.outcome {
-        OutcomeWord::Problems if problems == 0 => format!(
+        Outcome::Problems if problems == 0 => format!(
             "{part}{place} is {}: nothing wrong was found, but {} more weakly than required\n",
             paint(Label::Bad, "not vouched for as required"),
             count(report.too_weak, "thing is vouched for", "things are vouched for")
         ),
-        OutcomeWord::Problems => {
+        Outcome::Problems => {
             let advised = report.areas.iter().all(|a| matches!(a.area, Area::Updates | Area::Apps) || a.problems == 0);
             let able = match repairable {
                 0 if advised => "what to do stands beside each".to_owned(),
@@ -79,21 +79,21 @@ fn answer(context: &Context, report: &CheckReport) -> String {
             };
             format!("{} {on} {place}{of_store}; {able}\n", paint(Label::Bad, &count(problems, "problem", "problems")))
         }
-        OutcomeWord::Unexamined if report.areas.iter().any(|a| a.examined > 0) => {
+        Outcome::Unexamined if report.areas.iter().any(|a| a.examined > 0) => {
             let left = report.unexamined.iter().map(|u| u.count).sum();
             format!(
                 "{part}{place}: {} not be examined; nothing wrong was found in the rest\n",
                 paint(Label::Bad, &count(left, "thing could", "things could"))
             )
         }
-        OutcomeWord::Unexamined => format!("{} of {part}{place} could be examined\n", paint(Label::Bad, "nothing")),
-        OutcomeWord::SoundAsKnown => {
+        Outcome::Unexamined => format!("{} of {part}{place} could be examined\n", paint(Label::Bad, "nothing")),
+        Outcome::SoundAsKnown => {
             format!(
                 "{part}{place} is {}: nothing wrong was found, but part of it is vouched for weakly\n",
                 paint(Label::Good, "sound as far as is known")
             )
         }
-        OutcomeWord::Sound => format!("{part}{place} is {}\n", paint(Label::Good, "sound")),
+        Outcome::Sound => format!("{part}{place} is {}\n", paint(Label::Good, "sound")),
     }
 }
 
@@ -116,13 +116,13 @@ fn evidence(report: &CheckReport) -> String {
         if area.area == Area::Store {
             continue;
         }
-        let by = |voucher: Voucher, meaning: &str| {
-            area.vouched.get(&voucher).map(|n| format!("{} by {meaning}", grouped(*n)))
+        let by = |authority: Authority, meaning: &str| {
+            area.vouched.get(&authority).map(|n| format!("{} by {meaning}", grouped(*n)))
         };
         let parts: Vec<String> = [
-            by(Voucher::Signed, &report.reference),
-            by(Voucher::Archive, "the vendor's archive"),
-            by(Voucher::Itself, "the machine's own records (self)"),
+            by(Authority::SignedStore, &report.reference),
+            by(Authority::Archive, "the vendor's archive"),
+            by(Authority::SelfReported, "the machine's own records (self)"),
         ]
         .into_iter()
         .flatten()
@@ -151,7 +151,7 @@ fn standing(report: &CheckReport) -> String {
         match (source.standing.as_str(), &source.why) {
             // A bad signature is a finding of its own.
             ("refused" | "unusable", Some(why)) => out.entry((false, why)).or_default().push(name),
-            ("absent", Some(why)) if report.components.contains_key(&Voucher::Itself) => {
+            ("absent", Some(why)) if report.components.contains_key(&Authority::SelfReported) => {
                 out.entry((true, why)).or_default().push(name);
             }
             ("vouched", Some(why)) => text.push_str(&format!("       not used of the archive {name}: {why}\n")),
@@ -472,9 +472,9 @@ fn commands(context: &Context, report: &CheckReport, what: &[OsString]) -> Vec<(
         commands
             .push((context.command(&format!("explain {}", &finding.id.as_str()[..4])), "all about the first of them"));
     }
-    let weak = report.areas.iter().any(|a| a.vouched.get(&Voucher::Itself).is_some_and(|n| *n > 0));
+    let weak = report.areas.iter().any(|a| a.vouched.get(&Authority::SelfReported).is_some_and(|n| *n > 0));
     let files = report.areas.iter().any(|a| a.area == Area::Files);
-    let open = report.outcome == OutcomeWord::SoundAsKnown || report.too_weak > 0 && report.problems() == 0;
+    let open = report.outcome == Outcome::SoundAsKnown || report.too_weak > 0 && report.problems() == 0;
     if open && files && weak && !context.settings.full_chain {
         let fetchable = report.unverified.as_ref().is_some_and(|unverified| unverified.fetchable > 0);
         commands.push(match fetchable {

@@ -17,7 +17,7 @@ pub(crate) mod updates;
 
 use std::collections::BTreeMap;
 
-use veritum_core::model::{Subject, Voucher, quoted};
+use veritum_core::model::{Authority, Subject, quoted};
 
 /// A number with its noun.
 pub(crate) fn count(n: u64, one: &str, many: &str) -> String {
@@ -73,10 +73,10 @@ pub(crate) fn next(commands: &[(String, &str)]) -> String {
 }
 
 /// Components with who answers for how many of them, strongest first: `7 components: 2 on the signed store, 5 on …`.
-pub(crate) fn with_vouchers(components: &str, counts: &BTreeMap<Voucher, u64>, word: &str) -> String {
-    let who = |voucher: &Voucher| match voucher {
-        Voucher::Signed => "the signed store",
-        Voucher::Archive => "the vendor's archive",
+pub(crate) fn with_vouchers(components: &str, counts: &BTreeMap<Authority, u64>, word: &str) -> String {
+    let who = |authority: &Authority| match authority {
+        Authority::SignedStore => "the signed store",
+        Authority::Archive => "the vendor's archive",
         _ => "the machine's own records only",
     };
     let parts: Vec<String> = counts.iter().map(|(v, n)| format!("{} {word} {}", grouped(*n), who(v))).collect();
@@ -145,7 +145,7 @@ mod tests {
 
     #[test]
     fn components_are_told_with_who_answers_for_them() {
-        let counts = [(Voucher::Itself, 1), (Voucher::Archive, 1987)].into();
+        let counts = [(Authority::SelfReported, 1), (Authority::Archive, 1987)].into();
         assert_eq!(
             with_vouchers("1,988 components", &counts, "by"),
             "1,988 components: 1,987 by the vendor's archive, 1 by the machine's own records only"

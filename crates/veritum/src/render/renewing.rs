@@ -1,7 +1,7 @@
 //! What `repair updates` prints beside the rest: what stays, and the proof that updates come.
 
 use veritum_core::model::{Area, Finding, Subject};
-use veritum_core::report::{ActionReport, CheckReport, ProofReport, ProofWord, ProvedSource};
+use veritum_core::report::{ActionReport, CheckReport, ProofOutcome, ProofReport, ProvedSource};
 
 use super::repair::action_words;
 use super::style::{Label, paint};
@@ -88,15 +88,15 @@ pub(crate) fn stay_words(stay: Option<(u64, u64)>, actions: &[ActionReport]) -> 
 /// What the proof came to.
 pub(crate) fn proof_words(proof: &ProofReport) -> String {
     match proof.outcome {
-        ProofWord::NotTried => format!(
+        ProofOutcome::NotTried => format!(
             "{} that updates come: {}\n\n",
             paint(Label::Note, "Not proved"),
             proof.why.as_deref().unwrap_or("nothing was asked")
         ),
-        ProofWord::Proved => {
+        ProofOutcome::Proved => {
             format!("{}\n{}{}{}\n", paint(Label::Good, "Updates come."), came(proof), waits(proof), strangers(proof))
         }
-        ProofWord::Failed => {
+        ProofOutcome::Failed => {
             let mut text = format!("{}:\n", paint(Label::Bad, "Updates do not come yet"));
             let failed = proof.sources.iter().filter(|s| s.why.is_some() && !s.unknown_key);
             let package = proof.package.as_ref().map(|p| (p.component.to_string(), p.why.as_ref(), p.advice.as_ref()));

@@ -1,8 +1,8 @@
 //! What `status` prints.
 
 use veritum_core::model::quoted;
-use veritum_core::platform::Happened;
-use veritum_core::report::{ComputerReport, OutcomeWord, RecentReport, SourceReport, StatusReport};
+use veritum_core::platform::LogKind;
+use veritum_core::report::{ComputerReport, Outcome, RecentReport, SourceReport, StatusReport};
 
 use super::style::{Label, paint};
 use super::table::{cell, labelled, lines};
@@ -28,7 +28,7 @@ fn pending(report: &StatusReport) -> String {
             &count(report.half_installed.len() as u64, "component is half-installed", "components are half-installed"),
         )
     } else if let Some(last) =
-        report.last_check.as_ref().filter(|l| l.outcome == OutcomeWord::Problems && !report.changed_since_check)
+        report.last_check.as_ref().filter(|l| l.outcome == Outcome::Problems && !report.changed_since_check)
     {
         paint(Label::Bad, &format!("{} at the last check", count(last.problems, "problem", "problems")))
     } else if report.disk_errors > 0 {
@@ -44,7 +44,7 @@ fn pending(report: &StatusReport) -> String {
 
 /// What was done on one day: `3 updated (a, b, c), 1 installed (d)`.
 fn day_words(day: &[RecentReport]) -> String {
-    let kinds = [(Happened::Updated, "updated"), (Happened::Installed, "installed"), (Happened::Removed, "removed")];
+    let kinds = [(LogKind::Updated, "updated"), (LogKind::Installed, "installed"), (LogKind::Removed, "removed")];
     let mut parts = Vec::new();
     for (what, word) in kinds {
         let mut names: Vec<&str> = day.iter().filter(|r| r.what == what).map(|r| r.component.as_str()).collect();
@@ -159,7 +159,7 @@ pub(crate) fn words(context: &Context, report: &StatusReport) -> String {
         report.last_check.as_ref().map_or_else(
             || "never".into(),
             |last| {
-                let words = if last.outcome == OutcomeWord::Problems {
+                let words = if last.outcome == Outcome::Problems {
                     count(last.problems, "problem", "problems")
                 } else {
                     last.outcome.word().to_owned()
@@ -208,7 +208,7 @@ pub(crate) fn words(context: &Context, report: &StatusReport) -> String {
         (_, Some(trouble), _) if trouble.contains("not trusted") => {
             (context.command("store trust LOCATION"), "shows the store's keys, and asks")
         }
-        (_, _, Some(last)) if last.outcome == OutcomeWord::Problems && !report.changed_since_check => {
+        (_, _, Some(last)) if last.outcome == Outcome::Problems && !report.changed_since_check => {
             (context.command("repair"), "shows what it would do, and asks")
         }
         _ => (context.command("check"), "looks at every file, changes nothing"),
@@ -220,7 +220,7 @@ pub(crate) fn words(context: &Context, report: &StatusReport) -> String {
 mod tests {
     use super::*;
 
-    fn one(at: &str, what: Happened, component: &str) -> RecentReport {
+    fn one(at: &str, what: LogKind, component: &str) -> RecentReport {
         let (at, component) = (at.into(), component.into());
         RecentReport { at, what, component, arch: String::new(), from: None, to: None }
     }
@@ -228,11 +228,11 @@ mod tests {
     #[test]
     fn the_latest_days_are_told_with_a_few_names_each() {
         let mut recent: Vec<_> =
-            ["f", "e", "d", "c", "b", "a"].map(|n| one("2026-03-04 10:00:00", Happened::Updated, n)).into();
-        recent.push(one("2026-03-04 09:00:00", Happened::Installed, "new\u{1b}[31m"));
-        recent.push(one("2026-03-04 08:00:00", Happened::Updated, "a"));
+            ["f", "e", "d", "c", "b", "a"].map(|n| one("2026-03-04 10:00:00", LogKind::Updated, n)).into();
+        recent.push(one("2026-03-04 09:00:00", LogKind::Installed, "new\u{1b}[31m"));
+        recent.push(one("2026-03-04 08:00:00", LogKind::Updated, "a"));
         for day in ["2026-03-03", "2026-03-02", "2026-03-01"] {
-            recent.push(one(&format!("{day} 10:00:00"), Happened::Removed, "old"));
+            recent.push(one(&format!("{day} 10:00:00"), LogKind::Removed, "old"));
         }
         let days = recent_days(&recent);
         assert_eq!(days.len(), DAYS);

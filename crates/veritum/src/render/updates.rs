@@ -1,6 +1,6 @@
 //! What `list updates` prints: run by run, newest first.
 
-use veritum_core::platform::Happened;
+use veritum_core::platform::LogKind;
 use veritum_core::report::{UpdateKind, UpdateLine, UpdateRun, UpdatesReport};
 
 use super::style::{Label, paint};
@@ -67,20 +67,20 @@ fn head(report: &UpdatesReport) -> String {
 
 /// `14 updates, 2 security; 1 new, 1 removed`.
 fn summary(lines: &[&UpdateLine]) -> String {
-    let many = |what: Happened| lines.iter().filter(|l| l.what == what).count() as u64;
+    let many = |what: LogKind| lines.iter().filter(|l| l.what == what).count() as u64;
     let kinds = [UpdateKind::Security, UpdateKind::Major, UpdateKind::Back];
     let of_kind = |kind: UpdateKind| (lines.iter().filter(|l| l.kind == Some(kind)).count() as u64, kind);
     let mut parts = Vec::new();
-    if many(Happened::Updated) > 0 {
+    if many(LogKind::Updated) > 0 {
         let kinds: String = kinds
             .map(of_kind)
             .iter()
             .filter(|(n, _)| *n > 0)
             .map(|(n, kind)| format!(", {} {}", grouped(*n), kind_word(*kind)))
             .collect();
-        parts.push(format!("{}{kinds}", count(many(Happened::Updated), "update", "updates")));
+        parts.push(format!("{}{kinds}", count(many(LogKind::Updated), "update", "updates")));
     }
-    for (what, word) in [(Happened::Installed, "new"), (Happened::Removed, "removed")] {
+    for (what, word) in [(LogKind::Installed, "new"), (LogKind::Removed, "removed")] {
         if many(what) > 0 {
             parts.push(format!("{} {word}", grouped(many(what))));
         }
@@ -127,10 +127,10 @@ fn row(line: &UpdateLine, verbose: bool) -> Vec<Cell> {
         (_, Some(UpdateKind::Back)) => ("to an older version", Label::Problem),
         (_, Some(UpdateKind::Security)) => ("security update", Label::Good),
         (_, Some(UpdateKind::Major)) => ("major update", Label::Note),
-        (Happened::Updated, _) => ("update", Label::Remark),
-        (Happened::Installed, _) if line.from.is_some() => ("put in again", Label::Remark),
-        (Happened::Installed, _) => ("new", Label::Remark),
-        (Happened::Removed, _) => ("removed", Label::Note),
+        (LogKind::Updated, _) => ("update", Label::Remark),
+        (LogKind::Installed, _) if line.from.is_some() => ("put in again", Label::Remark),
+        (LogKind::Installed, _) => ("new", Label::Remark),
+        (LogKind::Removed, _) => ("removed", Label::Note),
     };
     let name = if line.arch.is_empty() { line.component.clone() } else { format!("{}:{}", line.component, line.arch) };
     let versions = match (&line.from, &line.to) {
@@ -166,20 +166,20 @@ fn commands(context: &Context, report: &UpdatesReport) -> Vec<(String, &'static 
 mod tests {
     use super::*;
 
-    fn line(what: Happened, kind: Option<UpdateKind>) -> UpdateLine {
+    fn line(what: LogKind, kind: Option<UpdateKind>) -> UpdateLine {
         let (component, arch) = ("quay".into(), "amd64".into());
-        let (from, to) = (Some("1".into()).filter(|_| what != Happened::Installed), Some("2".into()));
+        let (from, to) = (Some("1".into()).filter(|_| what != LogKind::Installed), Some("2".into()));
         UpdateLine { component, arch, what, from, to, kind, origin: None }
     }
 
     #[test]
     fn a_run_is_told_as_people_know_it() {
         let all = [
-            line(Happened::Updated, Some(UpdateKind::Security)),
-            line(Happened::Updated, None),
-            line(Happened::Updated, Some(UpdateKind::Back)),
-            line(Happened::Installed, None),
-            line(Happened::Removed, None),
+            line(LogKind::Updated, Some(UpdateKind::Security)),
+            line(LogKind::Updated, None),
+            line(LogKind::Updated, Some(UpdateKind::Back)),
+            line(LogKind::Installed, None),
+            line(LogKind::Removed, None),
         ];
         let told = summary(&all.iter().collect::<Vec<_>>());
         assert_eq!(told, "3 updates, 1 security, 1 to an older version; 1 new; 1 removed");

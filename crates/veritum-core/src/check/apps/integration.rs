@@ -98,7 +98,7 @@ impl<'a> Integration<'a> {
         entry.shown && entry.needs.as_deref().is_none_or(|needed| self.program(needed, "").is_none())
     }
 
-    fn of_entry(&self, app: &AppEntry, entry: &DesktopEntry) -> Vec<Told> {
+    fn of_entry(&self, app: &AppEntry, entry: &DesktopEntry) -> Vec<Diagnosis> {
         let mut all = Vec::new();
         if !self.shows(entry) && entry.shown {
             return all;
@@ -120,7 +120,7 @@ impl<'a> Integration<'a> {
     }
 
     /// Whether a program is there and can be started.
-    fn program(&self, program: &str, what: &str) -> Option<Told> {
+    fn program(&self, program: &str, what: &str) -> Option<Diagnosis> {
         let found = match program.starts_with('/') {
             true => SystemPath::parse(program.as_bytes()).ok().and_then(|path| self.startable(&path)),
             false => {
@@ -143,7 +143,7 @@ impl<'a> Integration<'a> {
     }
 
     /// The service that the message bus starts for it.
-    fn service(&self, id: &str) -> Option<Told> {
+    fn service(&self, id: &str) -> Option<Diagnosis> {
         let paths = SERVICES.map(|folder| SystemPath::literal(folder).join(format!("{id}.service").as_bytes()));
         for path in paths.into_iter().flatten() {
             let Ok(Some(bytes)) = self.machine.read_up_to(&path, 1 << 20) else { continue };
@@ -162,7 +162,7 @@ impl<'a> Integration<'a> {
     }
 
     /// Whether the desktop knows which files it opens.
-    fn opens(&self, app: &AppEntry, entry: &DesktopEntry) -> Option<Told> {
+    fn opens(&self, app: &AppEntry, entry: &DesktopEntry) -> Option<Diagnosis> {
         let Openers::Read(openers) = &self.openers else { return None };
         if !is_listed(app) {
             return None;
@@ -180,7 +180,7 @@ impl<'a> Integration<'a> {
 }
 
 /// A verdict, its cause, and what to do.
-type Told = (Verdict, String, Option<&'static str>);
+type Diagnosis = (Verdict, String, Option<&'static str>);
 
 /// What makes the list of openers anew.
 const REGISTER: &str = "as root: update-desktop-database";

@@ -3,10 +3,10 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::sync::OnceLock;
 
-use super::{RecordContent, RecordFault, RecordMend, Unknown, in_database, of, some_of};
+use super::{RecordContent, RecordFault, RecordFix, Unknown, in_database, of, some_of};
 use crate::machine::{Dir, Machine};
 use crate::model::{
-    ComponentId, Digest, EntryKind, FileKind, Finding, Md5, PathMap, PathSet, Subject, SystemPath, Verdict, Voucher,
+    Authority, ComponentId, Digest, EntryKind, FileKind, Finding, Md5, PathMap, PathSet, Subject, SystemPath, Verdict,
     readable,
 };
 use crate::platform::debian::database::{Database, Stanza};
@@ -21,7 +21,7 @@ const SCRIPTS: [&str; 5] = ["config", "postinst", "postrm", "preinst", "prerm"];
 
 /// What a verified package says of a component's records.
 pub(crate) struct Described<'a> {
-    pub(crate) voucher: Voucher,
+    pub(crate) authority: Authority,
     pub(crate) manifest: &'a Manifest,
     /// What the database should hold beside the list; not every source knows.
     pub(crate) records: Option<&'a Records>,
@@ -30,7 +30,7 @@ pub(crate) struct Described<'a> {
 }
 
 /// The folder of records, opened once for all components.
-pub(crate) struct Desk<'a> {
+pub(crate) struct RecordJudge<'a> {
     machine: &'a Machine,
     database: &'a Database,
     folder: SystemPath,
@@ -51,7 +51,7 @@ enum Found {
     NoFile,
 }
 
-impl<'a> Desk<'a> {
+impl<'a> RecordJudge<'a> {
     pub(crate) fn new(machine: &'a Machine, database: &'a Database) -> Self {
         let folder = in_database("info");
         let dir = machine.resolve(&folder).and_then(|real| machine.dir(&real)).ok();
@@ -62,7 +62,7 @@ impl<'a> Desk<'a> {
 
     /// Judges one component's records; `described` is what a verified package says of them.
     pub(crate) fn judge(&self, component: &Component, described: Option<&Described<'_>>) -> Vec<RecordFault> {
-        let mut one = One { desk: self, component, stem: self.stem(component), faults: Vec::new() };
+        let mut one = One { judge: self, component, stem: self.stem(component), faults: Vec::new() };
         match described {
             Some(described) => {
                 one.list(described);
@@ -102,7 +102,7 @@ impl<'a> Desk<'a> {
 }
 
 struct One<'a> {
-    desk: &'a Desk<'a>,
+    judge: &'a RecordJudge<'a>,
     component: &'a Component,
     stem: String,
     faults: Vec<RecordFault>,
@@ -115,20 +115,20 @@ impl One<'_> {
 
     fn fault(
         &mut self,
-        voucher: Option<Voucher>,
+        authority: Option<Authority>,
         suffix: &str,
         verdict: Verdict,
         cause: Option<String>,
-        mend: Result<RecordMend, Unknown>,
+        fix: Result<RecordFix, Unknown>,
     ) {
-        let path = self.desk.path(&self.stem, suffix);
-        let finding = Finding { cause, ..of(self.id(), voucher, &path, verdict) };
-        self.faults.push(RecordFault { finding, mend });
+        let path = self.judge.path(&self.stem, suffix);
+        let finding = Finding { cause, ..of(self.id(), authority, &path, verdict) };
+        self.faults.push(RecordFault { finding, fix });
     }
 
     /// The list of paths: the package's own, with settings files of earlier versions that are still there.
     fn list(&mut self, described: &Described<'_>) {
-        let voucher = Some(described.voucher);
+        let authority = Some(described.authority);
         let shipped: Vec<&SystemPath> = described.manifest.entries.iter().map(|e| &e.path).collect();
         let text = |more: &[SystemPath], without: &HashSet<SystemPath>| {
             let paths = shipped.iter().copied().filter(|p| !p.is_root() && !without.contains(*p)).chain(more);
@@ -140,7 +140,7 @@ impl One<'_> {
             text
         };
         let write = |more: &[SystemPath], without: &HashSet<SystemPath>| {
-            Ok(RecordMend::Write { content: RecordContent::Bytes(text(more, without)), mode: 0o644 })
+            Ok(RecordFix::Write { content: RecordContent::Bytes(text(more, without)), mode: 0o644 })
         };
         // Settings of earlier versions stay in the list until they are purged.
         let component = self.component;
@@ -150,11 +150,11 @@ impl One<'_> {
             settings.filter(|path| !known.contains(path)).cloned().collect()
         };
         let nothing = HashSet::new();
-        let bytes = match self.desk.read(&self.stem, "list") {
+        let bytes = match self.judge.read(&self.stem, "list") {
             Found::Bytes(bytes) => bytes,
             other => {
                 let (verdict, cause) = other.told();
-                return self.fault(voucher, "list", verdict, cause, write(&old(), &nothing));
+                return self.fault(authority, "list", verdict, cause, write(&old(), &nothing));
             }
         };
         // As the package has it, awkward names included: nothing more to be asked.
@@ -163,7 +163,9 @@ impl One<'_> {
         }
         let (listed, whole) = match (info_list(&bytes), bytes.last() == Some(&b'\n')) {
             (Ok(listed), whole) => (listed, whole),
-            (Err(why), _) => return self.fault(voucher, "list", Verdict::Garbled, Some(why), write(&old(), &nothing)),
+            (Err(why), _) => {
+                return self.fault(authority, "list", Verdict::Garbled, Some(why), write(&old(), &nothing));
+            }
         };
         let old = old();
         let listed: PathSet = listed.into_iter().collect();
@@ -176,7 +178,7 @@ impl One<'_> {
             let all = described.manifest.entries.iter();
             all.filter(|e| e.kind == EntryKind::Folder).map(|e| &e.path).collect()
         };
-        let over = |p: &&&SystemPath| !folders.contains(**p) && self.desk.lists_elsewhere(p, &self.stem);
+        let over = |p: &&&SystemPath| !folders.contains(**p) && self.judge.lists_elsewhere(p, &self.stem);
         let taken: HashSet<SystemPath> = lacking.iter().filter(over).map(|p| (*p).clone()).collect();
         let mut gone: Vec<String> =
             lacking.iter().filter(|p| !taken.contains(**p)).map(|p| readable(p.as_bytes())).collect();
@@ -196,12 +198,12 @@ impl One<'_> {
         };
         let verdict = if whole { Verdict::Altered } else { Verdict::Garbled };
         let kept: Vec<SystemPath> = old.into_iter().filter(|p| listed.contains(p)).collect();
-        self.fault(voucher, "list", verdict, Some(cause), write(&kept, &taken));
+        self.fault(authority, "list", verdict, Some(cause), write(&kept, &taken));
     }
 
     /// All other members of the control part, byte by byte.
     fn members(&mut self, described: &Described<'_>, records: &Records) {
-        let have = self.desk.database.info.get(&self.stem).cloned().unwrap_or_default();
+        let have = self.judge.database.info.get(&self.stem).cloned().unwrap_or_default();
         let mut known: BTreeSet<&str> = BTreeSet::from(["list"]);
         for member in &records.members {
             known.insert(&member.name);
@@ -219,7 +221,7 @@ impl One<'_> {
             let plain = |bytes: &[u8]| -> BTreeSet<Vec<u8>> {
                 bytes.split(|b| *b == b'\n').filter(|l| l.first() == Some(&b'/')).map(<[u8]>::to_vec).collect()
             };
-            let same = matches!(self.desk.read(&self.stem, "conffiles"), Found::Bytes(found) if plain(&found) == plain(&bytes));
+            let same = matches!(self.judge.read(&self.stem, "conffiles"), Found::Bytes(found) if plain(&found) == plain(&bytes));
             if !same {
                 self.member(described, "conffiles", &Digest::of(&bytes), RecordContent::Bytes(bytes.clone()), None);
             }
@@ -227,7 +229,7 @@ impl One<'_> {
         }
         for script in SCRIPTS.iter().filter(|s| have.contains(**s) && !known.contains(**s)) {
             let cause = "its package has no such script, and dpkg would run it".to_owned();
-            self.fault(Some(described.voucher), script, Verdict::Altered, Some(cause), Ok(RecordMend::SetAside));
+            self.fault(Some(described.authority), script, Verdict::Altered, Some(cause), Ok(RecordFix::SetAside));
         }
     }
 
@@ -239,14 +241,14 @@ impl One<'_> {
         content: RecordContent,
         tell: Option<&Tell<'_>>,
     ) {
-        let voucher = Some(described.voucher);
+        let authority = Some(described.authority);
         let is_script = SCRIPTS.contains(&suffix);
         let mode = if is_script { 0o755 } else { 0o644 };
-        let (verdict, cause) = match self.desk.read(&self.stem, suffix) {
+        let (verdict, cause) = match self.judge.read(&self.stem, suffix) {
             Found::Bytes(found) if Digest::of(&found) == *digest => {
                 if is_script && !self.is_executable(suffix) {
                     let cause = "dpkg could not run it".to_owned();
-                    self.fault(voucher, suffix, Verdict::WrongMode, Some(cause), Ok(RecordMend::Mode(mode)));
+                    self.fault(authority, suffix, Verdict::WrongMode, Some(cause), Ok(RecordFix::Mode(mode)));
                 }
                 return;
             }
@@ -254,12 +256,12 @@ impl One<'_> {
             Found::Bytes(found) => (Verdict::Altered, tell.map(|tell| tell(&found))),
             other => other.told(),
         };
-        self.fault(voucher, suffix, verdict, cause, Ok(RecordMend::Write { content, mode }));
+        self.fault(authority, suffix, verdict, cause, Ok(RecordFix::Write { content, mode }));
     }
 
     fn is_executable(&self, suffix: &str) -> bool {
         let name = format!("{}.{suffix}", self.stem);
-        let stat = self.desk.dir.as_ref().and_then(|d| d.look(name.as_bytes()).ok().flatten());
+        let stat = self.judge.dir.as_ref().and_then(|d| d.look(name.as_bytes()).ok().flatten());
         stat.is_none_or(|s| s.mode & 0o100 != 0)
     }
 
@@ -267,8 +269,8 @@ impl One<'_> {
     fn entry(&mut self, described: &Described<'_>, records: &Records) {
         let id = self.component.id.clone();
         let Ok(control) = Stanza::parse(with_end(&records.control).as_bytes()) else { return };
-        let Some(stanza) = self.desk.entries.get(&(id.name.as_str(), id.arch.as_str())).copied() else { return };
-        let recovered = !self.desk.database.stanzas().any(|s| std::ptr::eq(s, stanza));
+        let Some(stanza) = self.judge.entries.get(&(id.name.as_str(), id.arch.as_str())).copied() else { return };
+        let recovered = !self.judge.database.stanzas().any(|s| std::ptr::eq(s, stanza));
         let mut differs = stanza.differs_from(&control);
         let named: HashSet<SystemPath> = stanza.settings().into_iter().map(|s| s.path).collect();
         if records.conffiles.iter().any(|path| !named.contains(path)) {
@@ -280,63 +282,63 @@ impl One<'_> {
         let before = stanza.get("Conffiles").unwrap_or_default();
         let settings = settings_text(before, &named, described.manifest, records, described.md5);
         let text = Stanza::composed(&control, &[stanza], &settings).raw;
-        let mend = Ok(RecordMend::Entry { key: (id.name.clone(), id.arch.clone()), text });
+        let fix = Ok(RecordFix::Entry { key: (id.name.clone(), id.arch.clone()), text });
         let subject = Subject::record(&in_database("status"), Some(&format!("{}:{}", id.name, id.arch)));
         let mut finding = Finding::on(crate::model::Area::Records, subject, Verdict::Altered);
         finding.component = Some(id);
-        finding.vouched_by = Some(described.voucher);
+        finding.vouched_by = Some(described.authority);
         finding.cause = Some(match recovered {
             true => "its entry is lost".into(),
             false => format!("its field {} is not the package's", some_of(&differs)),
         });
-        self.faults.push(RecordFault { finding, mend });
+        self.faults.push(RecordFault { finding, fix });
     }
 
     /// Without a package to hold them against, records can only contradict each other, or say nothing.
     fn by_themselves(&mut self) {
-        let voucher = Some(Voucher::Itself);
+        let authority = Some(Authority::SelfReported);
         let lost = || Err(Unknown::for_want_of_package());
-        let sums = match self.desk.read(&self.stem, "md5sums") {
+        let sums = match self.judge.read(&self.stem, "md5sums") {
             Found::Bytes(bytes) => match (info_md5sums(&bytes), bytes.is_empty() || bytes.ends_with(b"\n")) {
                 (Ok(sums), true) => sums,
                 (Ok(_), false) => {
                     let cause = "it breaks off in its last line".to_owned();
-                    return self.fault(voucher, "md5sums", Verdict::Garbled, Some(cause), lost());
+                    return self.fault(authority, "md5sums", Verdict::Garbled, Some(cause), lost());
                 }
-                (Err(why), _) => return self.fault(voucher, "md5sums", Verdict::Garbled, Some(why), lost()),
+                (Err(why), _) => return self.fault(authority, "md5sums", Verdict::Garbled, Some(why), lost()),
             },
             Found::Nothing => PathMap::default(),
             other => {
                 let (verdict, cause) = other.told();
-                return self.fault(voucher, "md5sums", verdict, cause, lost());
+                return self.fault(authority, "md5sums", verdict, cause, lost());
             }
         };
-        let bytes = match self.desk.read(&self.stem, "list") {
+        let bytes = match self.judge.read(&self.stem, "list") {
             Found::Bytes(bytes) => bytes,
             other => {
                 let (verdict, cause) = other.told();
-                return self.fault(voucher, "list", verdict, cause, lost());
+                return self.fault(authority, "list", verdict, cause, lost());
             }
         };
         let listed = match info_list(&bytes) {
             Ok(listed) if bytes.ends_with(b"\n") => listed,
             Ok(_) => {
                 let cause = "it breaks off in its last line".to_owned();
-                return self.fault(voucher, "list", Verdict::Garbled, Some(cause), lost());
+                return self.fault(authority, "list", Verdict::Garbled, Some(cause), lost());
             }
-            Err(why) => return self.fault(voucher, "list", Verdict::Garbled, Some(why), lost()),
+            Err(why) => return self.fault(authority, "list", Verdict::Garbled, Some(why), lost()),
         };
         let listed: PathSet = listed.into_iter().collect();
         // dpkg makes one where a package has none, but for packages without files.
         if sums.is_empty() && listed.iter().any(|path| self.is_shipped_file(path)) {
-            let there = self.desk.database.info.get(&self.stem).is_some_and(|all| all.contains("md5sums"));
+            let there = self.judge.database.info.get(&self.stem).is_some_and(|all| all.contains("md5sums"));
             let (verdict, cause) = match there {
                 true => (Verdict::Garbled, Some("it is empty".to_owned())),
                 false => (Verdict::Missing, None),
             };
-            self.fault(voucher, "md5sums", verdict, cause, lost());
+            self.fault(authority, "md5sums", verdict, cause, lost());
         }
-        let lacks = |path: &&SystemPath| !listed.contains(*path) && !self.desk.lists_elsewhere(path, &self.stem);
+        let lacks = |path: &&SystemPath| !listed.contains(*path) && !self.judge.lists_elsewhere(path, &self.stem);
         let mut lacking: Vec<String> = sums.keys().filter(lacks).map(|p| readable(p.as_bytes())).collect();
         // One that is only to be removed has no digest, and is in no list.
         let lacks = |s: &&SettingsFile| !s.obsolete && s.md5.is_some() && !listed.contains(&s.path);
@@ -344,7 +346,7 @@ impl One<'_> {
         lacking.sort();
         if !lacking.is_empty() {
             let cause = format!("other records of the component name {}, it does not", some_of(&lacking));
-            self.fault(voucher, "list", Verdict::AtOdds, Some(cause), lost());
+            self.fault(authority, "list", Verdict::AtOdds, Some(cause), lost());
         }
     }
 }
@@ -352,7 +354,7 @@ impl One<'_> {
 impl One<'_> {
     /// Whether a listed path is a file there, and no settings file.
     fn is_shipped_file(&self, path: &SystemPath) -> bool {
-        let machine = self.desk.machine;
+        let machine = self.judge.machine;
         let stat = || {
             let parent = machine.resolve(&path.parent()?).ok()?;
             machine.dir(&parent).ok()?.look(path.name()).ok()?
@@ -362,7 +364,7 @@ impl One<'_> {
     }
 }
 
-impl Desk<'_> {
+impl RecordJudge<'_> {
     /// Whether the list of a component of another name has a path.
     fn lists_elsewhere(&self, path: &SystemPath, stem: &str) -> bool {
         let name = |stem: &str| stem.split(':').next().unwrap_or_default().to_owned();

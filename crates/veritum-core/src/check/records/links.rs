@@ -1,7 +1,7 @@
 //! update-alternatives' records, and the links that they stand for.
 
 use super::offered::Offered;
-use super::{RecordContent, RecordFault, RecordMend, Unknown, in_database, on};
+use super::{RecordContent, RecordFault, RecordFix, Unknown, in_database, on};
 use crate::machine::Machine;
 use crate::model::{Area, FileKind, Finding, Subject, SystemPath, Verdict};
 use crate::platform::debian::Alternatives;
@@ -44,14 +44,14 @@ pub fn judge_alternatives(machine: &Machine, database: &Database, known: &[Recor
 fn garbled(machine: &Machine, path: &SystemPath, name: &[u8], why: String) -> RecordFault {
     let finding = Finding { cause: Some(why), ..on(path, None, Verdict::Garbled) };
     let backup = alternatives_backup(machine, name).filter(|bytes| Alternatives::parse(bytes).is_ok());
-    let mend = match backup {
-        Some(bytes) => Ok(RecordMend::Write { content: RecordContent::Bytes(bytes), mode: 0o644 }),
+    let fix = match backup {
+        Some(bytes) => Ok(RecordFix::Write { content: RecordContent::Bytes(bytes), mode: 0o644 }),
         None => {
             let next = "install again what offers its choices: apt-get install --reinstall NAME";
             Err(Unknown::new("no copy of it is in /var/backups", next))
         }
     };
-    RecordFault { finding, mend }
+    RecordFault { finding, fix }
 }
 
 /// The links of one record: the master and the slaves of its choice, each in two steps.
@@ -94,7 +94,7 @@ fn links(machine: &Machine, name: &[u8], record: &Alternatives, offered: &Offere
 fn not_made(fault: RecordFault, name: &[u8]) -> RecordFault {
     let next = format!("update-alternatives --config {}", crate::model::quoted(name));
     let reason = "no script of an installed package asks for this link, only the record of alternatives names it";
-    RecordFault { mend: Err(Unknown::new(reason, &next)), ..fault }
+    RecordFault { fix: Err(Unknown::new(reason, &next)), ..fault }
 }
 
 /// A link that is gone, or leads nowhere, or is none. What the administrator left out is not missed.
@@ -116,7 +116,7 @@ fn link(machine: &Machine, at: &SystemPath, to: &SystemPath) -> Option<RecordFau
         Err(()) => return None,
     };
     let finding = Finding { cause, ..Finding::on(Area::Records, Subject::path(at), verdict) };
-    Some(RecordFault { finding, mend: Ok(RecordMend::Link(to.as_bytes().to_vec())) })
+    Some(RecordFault { finding, fix: Ok(RecordFix::Link(to.as_bytes().to_vec())) })
 }
 
 /// Where a link leads: nothing when there is none; an error when something else stands there.

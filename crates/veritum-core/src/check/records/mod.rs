@@ -10,12 +10,12 @@ mod status;
 mod tables;
 
 pub use component::settings_text;
-pub(super) use component::{Described, Desk};
+pub(super) use component::{Described, RecordJudge};
 pub use links::judge_alternatives;
 pub use status::judge_status;
 pub use tables::{Holds, judge_tables};
 
-use crate::model::{Area, ComponentId, Digest, Finding, Subject, SystemPath, Verdict, Voucher};
+use crate::model::{Area, Authority, ComponentId, Digest, Finding, Subject, SystemPath, Verdict};
 
 /// What is wrong with a record, and what would put it right.
 #[derive(Debug, Clone, PartialEq)]
@@ -23,7 +23,7 @@ pub struct RecordFault {
     /// What is told of it.
     pub finding: Finding,
     /// What would put it right; or why that is not known.
-    pub mend: Result<RecordMend, Unknown>,
+    pub fix: Result<RecordFix, Unknown>,
 }
 
 /// Why it is not known how a record should be, and what to do next.
@@ -50,7 +50,7 @@ impl Unknown {
 
 /// What puts a record right.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum RecordMend {
+pub enum RecordFix {
     /// The file is written anew.
     Write {
         /// What it holds.
@@ -97,8 +97,8 @@ fn on(path: &SystemPath, entry: Option<&str>, verdict: Verdict) -> Finding {
 }
 
 /// A finding on a component's record.
-fn of(id: &ComponentId, voucher: Option<Voucher>, path: &SystemPath, verdict: Verdict) -> Finding {
-    Finding { component: Some(id.clone()), vouched_by: voucher, ..on(path, None, verdict) }
+fn of(id: &ComponentId, authority: Option<Authority>, path: &SystemPath, verdict: Verdict) -> Finding {
+    Finding { component: Some(id.clone()), vouched_by: authority, ..on(path, None, verdict) }
 }
 
 /// A path of dpkg's database.

@@ -1,9 +1,9 @@
 //! `status` as a whole: what of it is lost, and how it is put together again.
 
-use super::{RecordFault, RecordMend, Unknown, in_database, on, some_of};
+use super::{RecordFault, RecordFix, Unknown, in_database, on, some_of};
 use crate::model::{Finding, Verdict};
 use crate::platform::debian::database::{Database, StatusFile};
-use crate::platform::{Installed, Progress};
+use crate::platform::{InstallState, Installed};
 
 /// Judges the table of all components.
 #[must_use]
@@ -14,34 +14,36 @@ pub fn judge_status(database: &Database, installed: &Installed) -> Vec<RecordFau
         finding.cause = Some("its entry says that it was removed, and its records are still there".into());
         finding.component =
             installed.components.iter().map(|c| &c.id).find(|id| id.name == *name && id.arch == *arch).cloned();
-        RecordFault { finding, mend: Ok(RecordMend::Status) }
+        RecordFault { finding, fix: Ok(RecordFix::Status) }
     }));
     for update in database.updates.iter().filter(|u| u.read.is_err()) {
         let cause = update.read.as_ref().err().map(|why| format!("a change that dpkg had begun to enter: {why}"));
         let finding = Finding { cause, ..on(&update.path, None, Verdict::Garbled) };
-        faults.push(RecordFault { finding, mend: Ok(RecordMend::SetAside) });
+        faults.push(RecordFault { finding, fix: Ok(RecordFix::SetAside) });
     }
     if let Some(why) = &database.info_problem {
         let finding = Finding { cause: Some(why.clone()), ..on(&in_database("info"), None, Verdict::Unreadable) };
         let next = "see what stands in its place; veritum puts its files back once the folder is there";
-        faults.push(RecordFault { finding, mend: Err(Unknown::new("the folder cannot be looked into", next)) });
+        faults.push(RecordFault { finding, fix: Err(Unknown::new("the folder cannot be looked into", next)) });
     }
-    faults.extend(installed.components.iter().filter(|c| c.progress != Progress::InPlace).map(|component| {
-        let name = &component.id.name;
-        let (what, next) = match component.progress {
-            Progress::HalfWay => (
-                "its installation was interrupted half-way: nobody knows which of its files are there",
-                format!("apt-get install --reinstall {name}"),
-            ),
-            _ => ("its files are in place, and it was never configured", "dpkg --configure --pending".to_owned()),
-        };
-        let entry = format!("{name}:{}", component.id.arch);
-        let mut finding = on(&in_database("status"), Some(&entry), Verdict::Incomplete);
-        finding.component = Some(component.id.clone());
-        finding.cause = Some(what.into());
-        let reason = "only the package tool can finish it";
-        RecordFault { finding, mend: Err(Unknown::new(reason, &next)) }
-    }));
+    faults.extend(installed.components.iter().filter(|c| c.install_state != InstallState::Installed).map(
+        |component| {
+            let name = &component.id.name;
+            let (what, next) = match component.install_state {
+                InstallState::HalfInstalled => (
+                    "its installation was interrupted half-way: nobody knows which of its files are there",
+                    format!("apt-get install --reinstall {name}"),
+                ),
+                _ => ("its files are in place, and it was never configured", "dpkg --configure --pending".to_owned()),
+            };
+            let entry = format!("{name}:{}", component.id.arch);
+            let mut finding = on(&in_database("status"), Some(&entry), Verdict::Incomplete);
+            finding.component = Some(component.id.clone());
+            finding.cause = Some(what.into());
+            let reason = "only the package tool can finish it";
+            RecordFault { finding, fix: Err(Unknown::new(reason, &next)) }
+        },
+    ));
     faults
 }
 
@@ -79,8 +81,8 @@ fn whole(database: &Database) -> Option<RecordFault> {
         causes.push(format!("it lacks {}", some_of(&names)));
     }
     let mut finding = Finding { cause: Some(causes.join("; ")), ..on(&in_database("status"), None, verdict) };
-    let mend = match database.lost.as_slice() {
-        [] => Ok(RecordMend::Status),
+    let fix = match database.lost.as_slice() {
+        [] => Ok(RecordFix::Status),
         // What is known comes back all the same; what is lost is told until it is installed again.
         lost => {
             let next = format!("apt-get install --reinstall {}", lost[0].split(':').next().unwrap_or_default());
@@ -91,9 +93,9 @@ fn whole(database: &Database) -> Option<RecordFault> {
                 && database.file == StatusFile::There
             {
                 true => Err(Unknown::new("no record says which version is installed", &next)),
-                false => Ok(RecordMend::Status),
+                false => Ok(RecordFix::Status),
             }
         }
     };
-    Some(RecordFault { finding, mend })
+    Some(RecordFault { finding, fix })
 }

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::{RecordContent, RecordFault, RecordMend, Unknown, in_database, on, some_of};
+use super::{RecordContent, RecordFault, RecordFix, Unknown, in_database, on, some_of};
 use crate::machine::Machine;
 use crate::model::{Finding, SystemPath, Verdict};
 use crate::platform::Installed;
@@ -153,7 +153,7 @@ impl Tables<'_> {
             Table::Missing => (Verdict::Missing, String::new()),
             Table::Unreadable(why) => {
                 let finding = Finding { cause: Some(why), ..on(&path, None, Verdict::Unreadable) };
-                return Some(RecordFault { finding, mend: write(lines(wanted)) });
+                return Some(RecordFault { finding, fix: write(lines(wanted)) });
             }
         };
         // dpkg writes the architecture or leaves it out as it likes.
@@ -179,7 +179,7 @@ impl Tables<'_> {
         };
         let cause = Some(cause).filter(|_| verdict != Verdict::Missing);
         let finding = Finding { cause, ..on(&path, None, verdict) };
-        Some(RecordFault { finding, mend: write(lines(wanted)) })
+        Some(RecordFault { finding, fix: write(lines(wanted)) })
     }
 
     /// The architectures that dpkg accepts: every installed component's must be among them.
@@ -196,7 +196,7 @@ impl Tables<'_> {
             Table::Missing => String::new(),
             Table::Unreadable(why) => {
                 let finding = Finding { cause: Some(why), ..on(&path, None, Verdict::Unreadable) };
-                return Some(RecordFault { finding, mend: write(arch_lines("", &count)) });
+                return Some(RecordFault { finding, fix: write(arch_lines("", &count)) });
             }
         };
         let word = |line: &str| !line.is_empty() && line.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-');
@@ -214,7 +214,7 @@ impl Tables<'_> {
         let cause = (!lacking.is_empty())
             .then(|| format!("components of {} are installed, and it does not name it", some_of(&lacking)));
         let finding = Finding { cause, ..on(&path, None, verdict) };
-        Some(RecordFault { finding, mend: write(arch_lines(&text, &count)) })
+        Some(RecordFault { finding, fix: write(arch_lines(&text, &count)) })
     }
 
     /// The layout of the folder of records: without it dpkg does not find those of several architectures.
@@ -228,7 +228,7 @@ impl Tables<'_> {
             Table::Missing => Verdict::Missing,
             Table::Unreadable(_) => Verdict::Unreadable,
         };
-        Some(RecordFault { finding: on(&path, None, verdict), mend: write(b"1\n".to_vec()) })
+        Some(RecordFault { finding: on(&path, None, verdict), fix: write(b"1\n".to_vec()) })
     }
 
     /// What was installed only because something else needs it.
@@ -267,7 +267,7 @@ impl Tables<'_> {
             Table::Unreadable(why) => why,
         };
         let finding = Finding { cause: Some(bad), ..on(&path, None, Verdict::Garbled) };
-        Some(RecordFault { finding, mend: write(Vec::new()) })
+        Some(RecordFault { finding, fix: write(Vec::new()) })
     }
 }
 
@@ -327,8 +327,8 @@ fn arch_lines(text: &str, count: &BTreeMap<&str, usize>) -> Vec<u8> {
     all.iter().flat_map(|a| format!("{a}\n").into_bytes()).collect()
 }
 
-fn write(text: Vec<u8>) -> Result<RecordMend, Unknown> {
-    Ok(RecordMend::Write { content: RecordContent::Bytes(text), mode: 0o644 })
+fn write(text: Vec<u8>) -> Result<RecordFix, Unknown> {
+    Ok(RecordFix::Write { content: RecordContent::Bytes(text), mode: 0o644 })
 }
 
 /// A table that is written anew from what can be read of it and from its newest earlier copy.
@@ -344,5 +344,5 @@ fn rewritten(
         Some(copy) => finding.advice = Some(format!("what cannot be read of it comes from {}", copy.path)),
         None => finding.advice = Some("no earlier copy of it is there: what cannot be read of it is lost".into()),
     }
-    RecordFault { finding, mend: write(text) }
+    RecordFault { finding, fix: write(text) }
 }

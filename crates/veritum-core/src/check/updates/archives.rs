@@ -2,7 +2,7 @@
 
 use super::{Looked, about};
 use crate::archive::{FetchError, Renewal, RenewalError};
-use crate::model::{Finding, Subject, Verdict, Voucher};
+use crate::model::{Authority, Finding, Subject, Verdict};
 use crate::trust::openpgp::SignatureError;
 
 /// Judges what each source answered.
@@ -14,7 +14,7 @@ pub(crate) fn archives(renewals: &[Renewal]) -> Looked {
             looked.unexamined.push((format!("whether archives went back in time: {why}"), 1, None));
             continue;
         }
-        looked.saw(Voucher::Archive, 1);
+        looked.saw(Authority::Archive, 1);
         if let Some(finding) =
             renewal.error().and_then(|e| judge(&renewal.source.words(), &renewal.source.file.to_string(), e))
         {
@@ -90,7 +90,7 @@ pub(crate) fn fetch_advice(error: &FetchError) -> &'static str {
         FetchError::Unreachable { .. } => {
             "look at cable, wireless network, name lookup and proxy, then type the same again"
         }
-        FetchError::Silent { .. } | FetchError::Broken { .. } => {
+        FetchError::NoObserver { .. } | FetchError::Broken { .. } => {
             "the line or the server is overloaded: try again later, or use another mirror"
         }
         FetchError::Status { .. } => "the server refuses or is out of order: try again later, or use another mirror",
@@ -119,7 +119,7 @@ mod tests {
         let at = jiff::Timestamp::UNIX_EPOCH;
         let troubles = [
             RenewalError::Fetch(FetchError::Unreachable { host: host(), why: "no".into() }),
-            RenewalError::Fetch(FetchError::Silent { host: host() }),
+            RenewalError::Fetch(FetchError::NoObserver { host: host() }),
             RenewalError::Fetch(FetchError::Circle { host: host() }),
             RenewalError::Fetch(FetchError::OtherContent {
                 host: host(),

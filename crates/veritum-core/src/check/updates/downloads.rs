@@ -4,10 +4,10 @@ use std::io;
 
 use rayon::prelude::*;
 
-use super::{Looked, RightDownload, at_path, to_set_aside};
+use super::{Looked, VerifiedDownload, at_path, to_set_aside};
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::machine::{Dir, Machine};
-use crate::model::{ComponentId, FileKind, SystemPath, Verdict, Voucher};
+use crate::model::{Authority, ComponentId, FileKind, SystemPath, Verdict};
 use crate::platform::debian::apt::{CACHE, FileSum, LISTS, component_of_package_name};
 use crate::scan::Stopped;
 
@@ -23,7 +23,7 @@ pub(crate) struct Offers<'a> {
     /// Whether any version of its name and architecture is listed.
     pub(crate) listed: &'a (dyn Fn(&ComponentId) -> bool + Sync),
     /// Folders that lead to a place that is nobody's business here: they are not looked into.
-    pub(crate) led_out: &'a [SystemPath],
+    pub(crate) escaping_links: &'a [SystemPath],
 }
 
 /// What a downloaded file is.
@@ -55,7 +55,7 @@ pub(crate) fn downloaded(machine: &Machine) -> Vec<ComponentId> {
 }
 
 /// Tells of folders of apt's that lead into a protected place; answers which.
-pub(crate) fn led_out(
+pub(crate) fn escaping_links(
     machine: &Machine,
     protected: &dyn Fn(&SystemPath) -> Option<String>,
 ) -> (Looked, Vec<SystemPath>) {
@@ -142,7 +142,7 @@ pub(crate) fn downloads(
     let mut looked = Looked::default();
     let cache = SystemPath::literal(CACHE);
     for folder in [cache.clone(), cache.join(b"partial").unwrap_or(cache)] {
-        if offers.led_out.iter().any(|out| folder.is_within(out)) {
+        if offers.escaping_links.iter().any(|out| folder.is_within(out)) {
             continue;
         }
         let partial = folder.name() == b"partial";
@@ -167,20 +167,20 @@ pub(crate) fn downloads(
             looked.unexamined.push((format!("more than {MAX_NAMES} files in {folder}"), rest, None));
             names.truncate(MAX_NAMES);
         }
-        observer.hear(Event::Begin { phase: Phase::Downloads, items: names.len() as u64, bytes: 0 });
+        observer.on_event(Event::Begin { phase: Phase::Downloads, items: names.len() as u64, bytes: 0 });
         let one = |name: &Vec<u8>| {
             let (judged, bytes) = judge(&dir, name, partial, offers);
-            let go_on = observer.hear(Event::Advance { items: 1, bytes }) == Flow::GoOn;
+            let go_on = observer.on_event(Event::Advance { items: 1, bytes }) == Flow::Continue;
             go_on.then_some((judged, bytes)).ok_or(Stopped)
         };
         let judged: Result<Vec<(Judged, u64)>, Stopped> =
             pool.install(|| names.par_iter().with_max_len(8).map(one).collect());
-        observer.hear(Event::End);
+        observer.on_event(Event::End);
         for (name, (judged, bytes)) in names.iter().zip(judged?) {
             looked.bytes += bytes;
             let component = std::str::from_utf8(name).ok().and_then(component_of_package_name);
             if let (Judged::Right, Ok(path), Some(component)) = (&judged, folder.child(name), component) {
-                looked.right.push(RightDownload { path, bytes, component });
+                looked.right.push(VerifiedDownload { path, bytes, component });
             }
             if let Ok(path) = folder.child(name) {
                 tell(&mut looked, &path, partial, judged);
@@ -256,14 +256,14 @@ fn sha256(dir: &Dir, name: &[u8]) -> io::Result<([u8; 32], u64)> {
 
 fn tell(looked: &mut Looked, path: &SystemPath, partial: bool, judged: Judged) {
     let finding = match judged {
-        Judged::Right => return looked.saw(Voucher::Archive, 1),
+        Judged::Right => return looked.saw(Authority::Archive, 1),
         Judged::Forbidden => return looked.passed_over("needs root", path),
         Judged::Begun(size) => {
-            looked.saw(Voucher::Archive, 1);
+            looked.saw(Authority::Archive, 1);
             at_path(path, Verdict::Begun, &format!("a download of {size} bytes is under way, or was left"), None)
         }
         Judged::CutShort { has, of } => {
-            looked.saw(Voucher::Archive, 1);
+            looked.saw(Authority::Archive, 1);
             to_set_aside(at_path(
                 path,
                 Verdict::CutShort,
@@ -272,7 +272,7 @@ fn tell(looked: &mut Looked, path: &SystemPath, partial: bool, judged: Judged) {
             ))
         }
         Judged::Altered => {
-            looked.saw(Voucher::Archive, 1);
+            looked.saw(Authority::Archive, 1);
             let cause = match partial {
                 true => "what was downloaded is not what the archive signed, and apt would go on from it",
                 false => "its digest is not the one that the archive signed",

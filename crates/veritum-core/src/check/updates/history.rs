@@ -43,7 +43,7 @@ pub(crate) fn history(runs: &[Run], term: &[u8]) -> Looked {
 
 /// When something was last installed or updated without an error, in the machine's own time.
 pub(crate) fn last_success(runs: &[Run]) -> Option<&str> {
-    let fine = |run: &&Run| run.failed.is_none() && run.ended.is_some() && !run.happenings.is_empty();
+    let fine = |run: &&Run| run.failed.is_none() && run.ended.is_some() && !run.entries.is_empty();
     runs.iter().find(fine).map(|run| run.began.as_str())
 }
 

@@ -2,7 +2,7 @@
 
 use super::{Looked, about, at_path};
 use crate::archive::{IndexState, OpenSource, Standing};
-use crate::model::{ActionKind, Finding, Remedy, Subject, SystemPath, Verdict, Voucher};
+use crate::model::{ActionKind, Authority, Finding, Remedy, Subject, SystemPath, Verdict};
 use crate::platform::debian::apt::{SourceKind, Sources};
 use crate::trust::openpgp::SignatureError;
 
@@ -49,8 +49,8 @@ pub(crate) fn lists(sources: &[OpenSource], indexes: &[Vec<(String, IndexState)>
     let mut looked = Looked::default();
     let own = |(s, _): &(&OpenSource, _)| !s.named && s.source.kind() != SourceKind::Other;
     for (open, indexes) in sources.iter().zip(indexes).filter(own) {
-        let voucher = if open.standing.is_vouched() { Voucher::Archive } else { Voucher::Itself };
-        looked.saw(voucher, 1 + indexes.len() as u64);
+        let authority = if open.standing.is_vouched() { Authority::Archive } else { Authority::SelfReported };
+        looked.saw(authority, 1 + indexes.len() as u64);
         judge(open, indexes, clock).into_iter().for_each(|finding| looked.take(finding));
     }
     looked

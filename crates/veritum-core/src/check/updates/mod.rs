@@ -12,7 +12,7 @@ mod settings;
 
 pub(crate) use archives::{advice, archives, fetch_advice};
 pub(crate) use caches::binary_caches;
-pub(crate) use downloads::{Offers, begun_lists, downloaded, downloads, folders, led_out};
+pub(crate) use downloads::{Offers, begun_lists, downloaded, downloads, escaping_links, folders};
 pub(crate) use history::{TERM, TERM_TAIL, history, last_success};
 pub(crate) use installs::{installs, restart_note};
 pub(crate) use lists::{Clock, lists, sources};
@@ -22,7 +22,9 @@ pub(crate) use settings::{in_words, needed_room, room, settings};
 
 use std::collections::{BTreeMap, HashMap};
 
-use crate::model::{ActionKind, Area, ComponentId, Finding, FindingId, Remedy, Subject, SystemPath, Verdict, Voucher};
+use crate::model::{
+    ActionKind, Area, Authority, ComponentId, Finding, FindingId, Remedy, Subject, SystemPath, Verdict,
+};
 
 /// Findings of one kind beyond this number are counted, not listed.
 const LISTED: usize = 1000;
@@ -31,7 +33,7 @@ const CAUSES: usize = 3;
 
 /// A download that is what the archive signed.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct RightDownload {
+pub(crate) struct VerifiedDownload {
     /// Its path.
     pub(crate) path: SystemPath,
     /// Bytes.
@@ -50,11 +52,11 @@ pub(crate) struct Looked {
     /// Things examined.
     pub(crate) examined: u64,
     /// Of them those that have a reference, by who answers for it.
-    pub(crate) vouched: BTreeMap<Voucher, u64>,
+    pub(crate) vouched: BTreeMap<Authority, u64>,
     /// Bytes read.
     pub(crate) bytes: u64,
     /// Downloads that are right.
-    pub(crate) right: Vec<RightDownload>,
+    pub(crate) right: Vec<VerifiedDownload>,
     /// How many of each kind there were.
     kinds: BTreeMap<Verdict, usize>,
 }
@@ -67,7 +69,7 @@ impl Looked {
         self.bytes += other.bytes;
         self.right.extend(other.right);
         self.examined += other.examined;
-        other.vouched.into_iter().for_each(|(voucher, n)| *self.vouched.entry(voucher).or_default() += n);
+        other.vouched.into_iter().for_each(|(authority, n)| *self.vouched.entry(authority).or_default() += n);
     }
 
     /// Takes in what archives answered: a source whose lists are wrong, and that gives no better ones, is one finding, and
@@ -87,9 +89,9 @@ impl Looked {
         self.add(archives);
     }
 
-    fn saw(&mut self, voucher: Voucher, things: u64) {
+    fn saw(&mut self, authority: Authority, things: u64) {
         self.examined += things;
-        *self.vouched.entry(voucher).or_default() += things;
+        *self.vouched.entry(authority).or_default() += things;
     }
 
     /// Takes a finding, or only counts it where there are very many of its kind.

@@ -7,7 +7,7 @@ use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 use std::path::Path;
 
 use super::Owner;
-use super::wire::{Call, How, Said};
+use super::wire::{Call, How, Reply};
 use crate::machine::{Disk, Exchange, FreeSpace, Name};
 use crate::model::{FileKind, Instant, Stat};
 
@@ -21,35 +21,35 @@ fn other_answer<T>() -> io::Result<T> {
 impl Owner {
     fn done(&self, call: &Call, bytes: &[u8], handles: &[BorrowedFd<'_>]) -> io::Result<()> {
         match self.call(call, bytes, handles)? {
-            (Said::Nothing, ..) => Ok(()),
+            (Reply::Nothing, ..) => Ok(()),
             _ => other_answer(),
         }
     }
 
     fn opened(&self, call: &Call, dir: BorrowedFd<'_>) -> io::Result<OwnedFd> {
         match self.call(call, &[], &[dir])? {
-            (Said::Nothing, _, Some(fd)) => Ok(fd),
+            (Reply::Nothing, _, Some(fd)) => Ok(fd),
             _ => other_answer(),
         }
     }
 
     fn stat(&self, call: &Call, of: BorrowedFd<'_>) -> io::Result<Stat> {
         match self.call(call, &[], &[of])? {
-            (Said::Stat(stat), ..) => Ok(stat),
+            (Reply::Stat(stat), ..) => Ok(stat),
             _ => other_answer(),
         }
     }
 
     fn number(&self, call: &Call, of: BorrowedFd<'_>) -> io::Result<u64> {
         match self.call(call, &[], &[of])? {
-            (Said::Number(number), ..) => Ok(number),
+            (Reply::Number(number), ..) => Ok(number),
             _ => other_answer(),
         }
     }
 
     fn bytes(&self, call: &Call, of: BorrowedFd<'_>) -> io::Result<Vec<u8>> {
         match self.call(call, &[], &[of])? {
-            (Said::Bytes, bytes, _) => Ok(bytes),
+            (Reply::Bytes, bytes, _) => Ok(bytes),
             _ => other_answer(),
         }
     }
@@ -67,7 +67,7 @@ impl Disk for Owner {
 
     fn open_seen(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<(OwnedFd, Stat)> {
         match self.call(&Call::OpenSeen(name.to_vec()), &[], &[dir])? {
-            (Said::Stat(stat), _, Some(fd)) => Ok((fd, stat)),
+            (Reply::Stat(stat), _, Some(fd)) => Ok((fd, stat)),
             _ => other_answer(),
         }
     }
@@ -104,7 +104,7 @@ impl Disk for Owner {
 
     fn list(&self, dir: BorrowedFd<'_>) -> io::Result<Vec<(Vec<u8>, Option<FileKind>)>> {
         let names = match self.call(&Call::List, &[], &[dir])? {
-            (Said::Names(names), ..) => names,
+            (Reply::Names(names), ..) => names,
             _ => return other_answer(),
         };
         // A name with a slash in it would lead elsewhere.
@@ -114,7 +114,7 @@ impl Disk for Owner {
 
     fn xattrs(&self, file: BorrowedFd<'_>) -> io::Result<Vec<(OsString, Vec<u8>)>> {
         match self.call(&Call::Xattrs, &[], &[file])? {
-            (Said::Xattrs(all), ..) => {
+            (Reply::Xattrs(all), ..) => {
                 Ok(all.into_iter().map(|(name, value)| (OsString::from_vec(name), value)).collect())
             }
             _ => other_answer(),
@@ -123,21 +123,21 @@ impl Disk for Owner {
 
     fn has_capabilities(&self, file: BorrowedFd<'_>) -> io::Result<bool> {
         match self.call(&Call::HasCapabilities, &[], &[file])? {
-            (Said::Yes(yes), ..) => Ok(yes),
+            (Reply::Yes(yes), ..) => Ok(yes),
             _ => other_answer(),
         }
     }
 
     fn flags(&self, file: BorrowedFd<'_>) -> io::Result<Option<u32>> {
         match self.call(&Call::Flags, &[], &[file])? {
-            (Said::Flags(flags), ..) => Ok(flags),
+            (Reply::Flags(flags), ..) => Ok(flags),
             _ => other_answer(),
         }
     }
 
     fn room(&self, dir: BorrowedFd<'_>) -> io::Result<FreeSpace> {
         match self.call(&Call::FreeSpace, &[], &[dir])? {
-            (Said::FreeSpace { bytes, total, inodes, block, read_only }, ..) => {
+            (Reply::FreeSpace { bytes, total, inodes, block, read_only }, ..) => {
                 Ok(FreeSpace { bytes, total, inodes, block, read_only })
             }
             _ => other_answer(),

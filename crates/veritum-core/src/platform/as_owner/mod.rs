@@ -20,7 +20,7 @@ use rustix::net::sockopt::{Timeout, set_socket_timeout};
 use rustix::net::{AddressFamily, SocketFlags, SocketType, socketpair};
 use rustix::process::{Pid, WaitId, WaitIdOptions, waitid};
 
-use self::wire::{Call, Said, receive, send};
+use self::wire::{Call, Reply, receive, send};
 use crate::machine::Dir;
 
 pub use serve::{Answering, serve};
@@ -121,7 +121,7 @@ impl Owner {
     /// When it has no answer, or is gone.
     pub fn ask(&self, folder: &Dir, question: &[u8]) -> io::Result<Vec<u8>> {
         match self.call(&Call::Ask, question, &[folder.fd()])? {
-            (Said::Bytes, bytes, _) => Ok(bytes),
+            (Reply::Bytes, bytes, _) => Ok(bytes),
             _ => Err(io::ErrorKind::InvalidData.into()),
         }
     }
@@ -149,14 +149,14 @@ impl Owner {
         call: &Call,
         bytes: &[u8],
         handles: &[BorrowedFd<'_>],
-    ) -> io::Result<(Said, Vec<u8>, Option<OwnedFd>)> {
+    ) -> io::Result<(Reply, Vec<u8>, Option<OwnedFd>)> {
         let gone = || io::Error::new(io::ErrorKind::BrokenPipe, "the process with the owner's rights is gone");
         let mut socket = self.socket.lock().unwrap_or_else(PoisonError::into_inner);
         let open = socket.as_ref().ok_or_else(gone)?;
         let most = if matches!(call, Call::Ask) { LONG } else { PATIENCE };
         let mut wait = Wait { owner: self, begun: Instant::now(), most, worked: None };
         let answer = send(open.as_fd(), call, bytes, handles, &mut || wait.goes_on())
-            .and_then(|()| receive::<Said>(open.as_fd(), &mut || wait.goes_on()))
+            .and_then(|()| receive::<Reply>(open.as_fd(), &mut || wait.goes_on()))
             .and_then(|answer| answer.ok_or_else(gone));
         let (said, bytes, mut handles) = match answer {
             Ok(answer) => answer,
@@ -168,8 +168,8 @@ impl Owner {
             }
         };
         match said {
-            Said::Failed(Some(number), _) => Err(io::Error::from_raw_os_error(number)),
-            Said::Failed(None, why) => Err(io::Error::other(why)),
+            Reply::Failed(Some(number), _) => Err(io::Error::from_raw_os_error(number)),
+            Reply::Failed(None, why) => Err(io::Error::other(why)),
             said => Ok((said, bytes, handles.pop())),
         }
     }
@@ -260,7 +260,7 @@ mod tests {
         assert_eq!(owner.sync(root.as_fd()).unwrap_err().kind(), io::ErrorKind::TimedOut);
         assert!(begun.elapsed() < Duration::from_secs(5));
         // The answer comes late: by then nobody listens.
-        let _ = send(theirs.as_fd(), &Said::Nothing, &[], &[], &mut || Ok(()));
+        let _ = send(theirs.as_fd(), &Reply::Nothing, &[], &[], &mut || Ok(()));
         assert_eq!(owner.unlink(root.as_fd(), b"x").unwrap_err().kind(), io::ErrorKind::BrokenPipe);
     }
 

@@ -6,7 +6,7 @@ use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt as _;
 use std::sync::Arc;
 
-use super::wire::{Call, How, Said, receive, send};
+use super::wire::{Call, How, Reply, receive, send};
 use crate::machine::{Dir, Disk, Exchange};
 
 /// More is not read in one call.
@@ -23,7 +23,7 @@ pub fn serve(socket: BorrowedFd<'_>, disk: &Arc<dyn Disk>, answer: &mut Answerin
     while let Some((call, bytes, handles)) = receive::<Call>(socket, &mut || Ok(()))? {
         let (said, bytes, handle) = match done(disk, call, bytes, handles, answer) {
             Ok(done) => done,
-            Err(e) => (Said::Failed(e.raw_os_error(), e.to_string()), Vec::new(), None),
+            Err(e) => (Reply::Failed(e.raw_os_error(), e.to_string()), Vec::new(), None),
         };
         let handles: Vec<BorrowedFd<'_>> = handle.iter().map(|fd| fd.as_fd()).collect();
         send(socket, &said, &bytes, &handles, &mut || Ok(()))?;
@@ -31,7 +31,7 @@ pub fn serve(socket: BorrowedFd<'_>, disk: &Arc<dyn Disk>, answer: &mut Answerin
     Ok(())
 }
 
-type Done = (Said, Vec<u8>, Option<OwnedFd>);
+type Done = (Reply, Vec<u8>, Option<OwnedFd>);
 
 fn done(
     disk: &Arc<dyn Disk>,
@@ -43,30 +43,30 @@ fn done(
     let first = handles.first().ok_or(io::ErrorKind::InvalidInput)?;
     if let Call::Ask = call {
         let dir = Dir::handed_over(disk.clone(), first.as_fd().try_clone_to_owned()?);
-        return Ok((Said::Bytes, answer(&dir, &bytes)?, None));
+        return Ok((Reply::Bytes, answer(&dir, &bytes)?, None));
     }
     let (fd, second) = (first.as_fd(), handles.last().map_or(first.as_fd(), |fd| fd.as_fd()));
     looked(disk.as_ref(), &call, fd).unwrap_or_else(|| changed(disk.as_ref(), call, &bytes, fd, second))
 }
 
-fn plain(said: Said) -> io::Result<Done> {
+fn plain(said: Reply) -> io::Result<Done> {
     Ok((said, Vec::new(), None))
 }
 
 /// What changes nothing; none when the call is of the other kind.
 fn looked(disk: &dyn Disk, call: &Call, fd: BorrowedFd<'_>) -> Option<io::Result<Done>> {
-    let bytes = |bytes: io::Result<Vec<u8>>| -> io::Result<Done> { Ok((Said::Bytes, bytes?, None)) };
+    let bytes = |bytes: io::Result<Vec<u8>>| -> io::Result<Done> { Ok((Reply::Bytes, bytes?, None)) };
     let look = || -> io::Result<Option<Done>> {
         Ok(Some(match call {
-            Call::OpenDir(path) => (Said::Nothing, Vec::new(), Some(disk.open_dir(fd, path)?)),
+            Call::OpenDir(path) => (Reply::Nothing, Vec::new(), Some(disk.open_dir(fd, path)?)),
             Call::OpenSeen(name) => {
                 let (file, stat) = disk.open_seen(fd, name)?;
-                (Said::Stat(stat), Vec::new(), Some(file))
+                (Reply::Stat(stat), Vec::new(), Some(file))
             }
-            Call::Look(name) => plain(Said::Stat(disk.look(fd, name)?))?,
-            Call::LookOpen => plain(Said::Stat(disk.look_open(fd)?))?,
-            Call::MountOf => plain(Said::Number(disk.mount_of(fd)?))?,
-            Call::MountOfName(name) => plain(Said::Number(disk.mount_of_name(fd, name)?))?,
+            Call::Look(name) => plain(Reply::Stat(disk.look(fd, name)?))?,
+            Call::LookOpen => plain(Reply::Stat(disk.look_open(fd)?))?,
+            Call::MountOf => plain(Reply::Number(disk.mount_of(fd)?))?,
+            Call::MountOfName(name) => plain(Reply::Number(disk.mount_of_name(fd, name)?))?,
             Call::Read(most) => {
                 let mut piece = vec![0; (*most).min(MAX_READ)];
                 let n = disk.read(fd, &mut piece)?;
@@ -74,16 +74,16 @@ fn looked(disk: &dyn Disk, call: &Call, fd: BorrowedFd<'_>) -> Option<io::Result
                 bytes(Ok(piece))?
             }
             Call::ReadLink(name) => bytes(disk.read_link(fd, name))?,
-            Call::List => plain(Said::Names(disk.list(fd)?))?,
+            Call::List => plain(Reply::Names(disk.list(fd)?))?,
             Call::Xattrs => {
                 let all = disk.xattrs(fd)?.into_iter().map(|(name, value)| (name.as_bytes().to_vec(), value));
-                plain(Said::Xattrs(all.collect()))?
+                plain(Reply::Xattrs(all.collect()))?
             }
-            Call::HasCapabilities => plain(Said::Yes(disk.has_capabilities(fd)?))?,
-            Call::Flags => plain(Said::Flags(disk.flags(fd)?))?,
+            Call::HasCapabilities => plain(Reply::Yes(disk.has_capabilities(fd)?))?,
+            Call::Flags => plain(Reply::Flags(disk.flags(fd)?))?,
             Call::FreeSpace => {
                 let room = disk.room(fd)?;
-                plain(Said::FreeSpace {
+                plain(Reply::FreeSpace {
                     bytes: room.bytes,
                     total: room.total,
                     inodes: room.inodes,
@@ -99,8 +99,8 @@ fn looked(disk: &dyn Disk, call: &Call, fd: BorrowedFd<'_>) -> Option<io::Result
 
 fn changed(disk: &dyn Disk, call: Call, bytes: &[u8], fd: BorrowedFd<'_>, second: BorrowedFd<'_>) -> io::Result<Done> {
     match call {
-        Call::Create(name) => return Ok((Said::Nothing, Vec::new(), Some(disk.create(fd, &name)?))),
-        Call::OpenAppend(name) => return Ok((Said::Nothing, Vec::new(), Some(disk.open_append(fd, &name)?))),
+        Call::Create(name) => return Ok((Reply::Nothing, Vec::new(), Some(disk.create(fd, &name)?))),
+        Call::OpenAppend(name) => return Ok((Reply::Nothing, Vec::new(), Some(disk.open_append(fd, &name)?))),
         Call::Forget => disk.forget(fd)?,
         Call::Write => disk.write(fd, bytes)?,
         Call::MakeDir(name) => disk.make_dir(fd, &name)?,
@@ -126,5 +126,5 @@ fn changed(disk: &dyn Disk, call: Call, bytes: &[u8], fd: BorrowedFd<'_>, second
         Call::SyncAll => disk.sync_all(fd)?,
         _ => return Err(io::ErrorKind::Unsupported.into()),
     }
-    plain(Said::Nothing)
+    plain(Reply::Nothing)
 }

@@ -71,7 +71,7 @@ pub(super) enum How {
 
 /// What came of a call; bytes that belong to it follow the header.
 #[derive(Debug, Serialize, Deserialize)]
-pub(super) enum Said {
+pub(super) enum Reply {
     Nothing,
     Bytes,
     Stat(Stat),
@@ -226,7 +226,7 @@ mod tests {
         for _ in 0..3 {
             rustix::io::write(&here, &[1]).unwrap();
         }
-        assert!(receive::<Said>(there.as_fd(), &mut || Ok(())).is_err());
+        assert!(receive::<Reply>(there.as_fd(), &mut || Ok(())).is_err());
         let (here, there) = pair();
         for _ in 0..50 {
             rustix::io::write(&here, &[1, b'x']).unwrap();
@@ -236,13 +236,13 @@ mod tests {
             left -= 1;
             if left > 0 { Ok(()) } else { Err(io::ErrorKind::TimedOut.into()) }
         };
-        assert_eq!(receive::<Said>(there.as_fd(), &mut patience).unwrap_err().kind(), io::ErrorKind::TimedOut);
+        assert_eq!(receive::<Reply>(there.as_fd(), &mut patience).unwrap_err().kind(), io::ErrorKind::TimedOut);
     }
 
     proptest::proptest! {
         #[test]
         fn a_damaged_message_is_refused_or_brings_no_more_than_was_sent(seed: u64) {
-            let header = packed(&Said::Names(vec![(b"quay".to_vec(), Some(FileKind::File)), (b"pier".to_vec(), None)])).unwrap();
+            let header = packed(&Reply::Names(vec![(b"quay".to_vec(), Some(FileKind::File)), (b"pier".to_vec(), None)])).unwrap();
             let mut message = u32::try_from(header.len()).unwrap().to_le_bytes().to_vec();
             message.extend(header);
             message.extend(b"bytes that belong to it");
@@ -250,8 +250,8 @@ mod tests {
             let (here, there) = pair();
             rustix::io::write(&here, &[&[0], &message[..]].concat()).unwrap();
             drop(here);
-            if let Ok(Some((said, bytes, handles))) = receive::<Said>(there.as_fd(), &mut || Ok(())) {
-                let names = if let Said::Names(names) = said { names.iter().map(|(name, _)| name.len()).sum() } else { 0 };
+            if let Ok(Some((said, bytes, handles))) = receive::<Reply>(there.as_fd(), &mut || Ok(())) {
+                let names = if let Reply::Names(names) = said { names.iter().map(|(name, _)| name.len()).sum() } else { 0 };
                 proptest::prop_assert!(names + bytes.len() <= message.len() && handles.is_empty());
             }
         }

@@ -8,7 +8,7 @@ use std::io::Read;
 
 use crate::machine::Machine;
 use crate::model::SystemPath;
-use crate::platform::{Happened, Happening};
+use crate::platform::{LogEntry, LogKind};
 
 /// A log over this size, packed or unpacked, is not read.
 const MAX_LOG: u64 = 8 << 20;
@@ -18,16 +18,16 @@ pub(super) const MAX_ROTATED: u32 = 12;
 const MAX_HAPPENINGS: usize = 20_000;
 
 /// The latest happenings, newest first: so many, and the rest of the day on which the last of them was.
-pub(super) fn recent(machine: &Machine, most: usize) -> Vec<Happening> {
-    let mut all: Vec<Happening> = Vec::new();
-    let day = |happening: &Happening| happening.at.get(..10).map(ToOwned::to_owned);
+pub(super) fn recent(machine: &Machine, most: usize) -> Vec<LogEntry> {
+    let mut all: Vec<LogEntry> = Vec::new();
+    let day = |entry: &LogEntry| entry.at.get(..10).map(ToOwned::to_owned);
     for number in 0..=MAX_ROTATED {
         let Some(text) = log(machine, number) else { continue };
-        for happening in text.split(|b| *b == b'\n').rev().filter_map(line) {
-            if all.len() >= most && (all.len() >= MAX_HAPPENINGS || all.last().and_then(day) != day(&happening)) {
+        for entry in text.split(|b| *b == b'\n').rev().filter_map(line) {
+            if all.len() >= most && (all.len() >= MAX_HAPPENINGS || all.last().and_then(day) != day(&entry)) {
                 return all;
             }
-            all.push(happening);
+            all.push(entry);
         }
     }
     all
@@ -56,9 +56,9 @@ pub(super) fn states(machine: &Machine) -> HashMap<(String, String), (String, St
 pub fn last_versions(machine: &Machine) -> HashMap<(String, String), String> {
     let mut all = HashMap::new();
     for text in [1, 0].into_iter().filter_map(|number| log(machine, number)) {
-        for happening in text.split(|b| *b == b'\n').filter_map(line) {
-            let key = (happening.name, happening.arch);
-            match happening.to.filter(|_| happening.what != Happened::Removed) {
+        for entry in text.split(|b| *b == b'\n').filter_map(line) {
+            let key = (entry.name, entry.arch);
+            match entry.to.filter(|_| entry.what != LogKind::Removed) {
                 Some(version) if all.len() < MAX_HAPPENINGS => drop(all.insert(key, version)),
                 _ => drop(all.remove(&key)),
             }
@@ -90,7 +90,7 @@ pub(super) fn rotated(machine: &Machine, folder: &'static str, log: &str, number
     Some(text)
 }
 
-fn line(bytes: &[u8]) -> Option<Happening> {
+fn line(bytes: &[u8]) -> Option<LogEntry> {
     let text = std::str::from_utf8(bytes).ok()?;
     let fields: Vec<&str> = text.split_ascii_whitespace().take(7).collect();
     let [day, time, action, component, from, to] = fields[..] else { return None };
@@ -104,19 +104,19 @@ fn line(bytes: &[u8]) -> Option<Happening> {
     let (name, arch) = component.split_once(':').unwrap_or((component, ""));
     let version = |text: &str| (text != "<none>").then(|| text.to_owned());
     let what = match action {
-        "install" => Happened::Installed,
+        "install" => LogKind::Installed,
         // The same version over itself: it was put in again.
-        "upgrade" if from == to => Happened::Installed,
-        "upgrade" => Happened::Updated,
-        "remove" | "purge" | "disappear" => Happened::Removed,
+        "upgrade" if from == to => LogKind::Installed,
+        "upgrade" => LogKind::Updated,
+        "remove" | "purge" | "disappear" => LogKind::Removed,
         _ => return None,
     };
     // Of a component that was removed before, only its settings go; and a removal names no new version.
-    let (from, to) = (version(from), if what == Happened::Removed { None } else { version(to) });
-    if what == Happened::Removed && from.is_none() {
+    let (from, to) = (version(from), if what == LogKind::Removed { None } else { version(to) });
+    if what == LogKind::Removed && from.is_none() {
         return None;
     }
-    Some(Happening { at: format!("{day} {time}"), what, name: name.to_owned(), arch: arch.to_owned(), from, to })
+    Some(LogEntry { at: format!("{day} {time}"), what, name: name.to_owned(), arch: arch.to_owned(), from, to })
 }
 
 #[cfg(test)]
@@ -146,7 +146,7 @@ mod tests {
         encoder.finish().unwrap()
     }
 
-    fn told(all: &[Happening]) -> Vec<String> {
+    fn told(all: &[LogEntry]) -> Vec<String> {
         all.iter().map(|h| format!("{} {:?} {} {:?} {:?}", h.at, h.what, h.name, h.from, h.to)).collect()
     }
 

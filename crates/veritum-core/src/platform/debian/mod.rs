@@ -30,7 +30,7 @@ pub use version::compare_versions;
 
 use database::{Database, StatusFile};
 
-use super::{Happening, Installed, Platform, RecordProblem, Records, Run};
+use super::{Installed, LogEntry, Platform, RecordProblem, Records, Run};
 use crate::machine::{Machine, MachineError};
 use crate::model::{SystemPath, error_chain};
 
@@ -100,7 +100,7 @@ impl Platform for Debian {
         Box::new(info::InfoFolder::open(machine, in_database("info")))
     }
 
-    fn recent(&self, machine: &Machine, most: usize) -> Vec<Happening> {
+    fn recent(&self, machine: &Machine, most: usize) -> Vec<LogEntry> {
         log::recent(machine, most)
     }
 

@@ -7,7 +7,7 @@ use jiff::civil::DateTime;
 use super::apt::history_runs;
 use super::log::{MAX_ROTATED, recent, rotated};
 use crate::machine::Machine;
-use crate::platform::{Happening, Run};
+use crate::platform::{LogEntry, Run};
 
 /// Of dpkg's log so many lines are of interest.
 const MAX_HAPPENINGS: usize = 20_000;
@@ -22,44 +22,44 @@ pub(super) fn runs(machine: &Machine) -> Vec<Run> {
     let mut all: Vec<Run> = logs.flat_map(|text| history_runs(&text)).collect();
     let alone = without_apt(&all, recent(machine, MAX_HAPPENINGS));
     all.extend(grouped(alone));
-    all.retain(|run| !run.happenings.is_empty() || run.failed.is_some());
+    all.retain(|run| !run.entries.is_empty() || run.failed.is_some());
     // Written alike, moments stand in the order of their text.
     all.sort_by(|a, b| b.began.cmp(&a.began));
     all
 }
 
 /// What no run of apt accounts for, oldest first.
-fn without_apt(runs: &[Run], newest_first: Vec<Happening>) -> Vec<Happening> {
+fn without_apt(runs: &[Run], newest_first: Vec<LogEntry>) -> Vec<LogEntry> {
     // By component: when apt worked on it.
     let mut spans: HashMap<&str, Vec<(DateTime, DateTime)>> = HashMap::new();
     for run in runs {
         let Some(began) = time(&run.began) else { continue };
         let ended = run.ended.as_deref().and_then(time).unwrap_or_else(|| after(began, LONGEST));
-        for happening in &run.happenings {
-            spans.entry(&happening.name).or_default().push((began, ended));
+        for entry in &run.entries {
+            spans.entry(&entry.name).or_default().push((began, ended));
         }
     }
-    let told = |happening: &Happening| {
-        let (Some(at), Some(spans)) = (time(&happening.at), spans.get(happening.name.as_str())) else { return false };
+    let told = |entry: &LogEntry| {
+        let (Some(at), Some(spans)) = (time(&entry.at), spans.get(entry.name.as_str())) else { return false };
         spans.iter().any(|(began, ended)| (*began..=*ended).contains(&at))
     };
-    newest_first.into_iter().rev().filter(|happening| !told(happening)).collect()
+    newest_first.into_iter().rev().filter(|entry| !told(entry)).collect()
 }
 
 /// What lies close together is one run.
-fn grouped(oldest_first: Vec<Happening>) -> Vec<Run> {
+fn grouped(oldest_first: Vec<LogEntry>) -> Vec<Run> {
     let mut runs: Vec<Run> = Vec::new();
-    for happening in oldest_first {
-        let at = time(&happening.at);
+    for entry in oldest_first {
+        let at = time(&entry.at);
         match runs.last_mut() {
             Some(run) if at.is_some() && at <= run.ended.as_deref().and_then(time).map(|end| after(end, PAUSE)) => {
-                run.ended = Some(happening.at.clone());
-                run.happenings.push(happening);
+                run.ended = Some(entry.at.clone());
+                run.entries.push(entry);
             }
             _ => runs.push(Run {
-                began: happening.at.clone(),
-                ended: Some(happening.at.clone()),
-                happenings: vec![happening],
+                began: entry.at.clone(),
+                ended: Some(entry.at.clone()),
+                entries: vec![entry],
                 ..Run::default()
             }),
         }
@@ -106,7 +106,7 @@ mod tests {
                 format!(
                     "{} {} {:?}",
                     r.began,
-                    r.happenings.iter().map(|h| h.name.as_str()).collect::<Vec<_>>().join(" "),
+                    r.entries.iter().map(|h| h.name.as_str()).collect::<Vec<_>>().join(" "),
                     r.command
                 )
             })

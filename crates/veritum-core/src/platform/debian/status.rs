@@ -2,14 +2,14 @@
 
 use super::database::Stanza;
 use crate::model::ComponentId;
-use crate::platform::{Component, Progress};
+use crate::platform::{Component, InstallState};
 
 /// The component that an entry speaks of, when it has files in place.
 pub(super) fn component(stanza: &Stanza) -> Result<Option<Component>, String> {
-    let progress = match stanza.state() {
-        "installed" | "triggers-awaited" | "triggers-pending" => Progress::InPlace,
-        "unpacked" | "half-configured" => Progress::Unconfigured,
-        "half-installed" => Progress::HalfWay,
+    let install_state = match stanza.state() {
+        "installed" | "triggers-awaited" | "triggers-pending" => InstallState::Installed,
+        "unpacked" | "half-configured" => InstallState::Unconfigured,
+        "half-installed" => InstallState::HalfInstalled,
         _ => return Ok(None),
     };
     let version = stanza.get("Version").unwrap_or_default();
@@ -17,7 +17,7 @@ pub(super) fn component(stanza: &Stanza) -> Result<Option<Component>, String> {
     let id = ComponentId::new(stanza.name(), version, arch).map_err(|e| e.to_string())?;
     Ok(Some(Component {
         id,
-        progress,
+        install_state,
         multi_arch_same: stanza.get("Multi-Arch") == Some("same"),
         installed_bytes: stanza
             .get("Installed-Size")
@@ -52,8 +52,8 @@ mod tests {
             Description: base files\n longer\n";
         let ferry = read("install ok installed", more).unwrap().unwrap();
         assert_eq!(
-            (ferry.progress, ferry.multi_arch_same, ferry.installed_bytes),
-            (Progress::InPlace, true, Some(12 << 10))
+            (ferry.install_state, ferry.multi_arch_same, ferry.installed_bytes),
+            (InstallState::Installed, true, Some(12 << 10))
         );
         assert_eq!(
             (ferry.settings[0].path.as_bytes(), ferry.settings[1].obsolete),
@@ -61,7 +61,7 @@ mod tests {
         );
         assert_eq!(ferry.summary, "base files");
         let torn = read("install reinstreq half-installed", "Architecture: all\n").unwrap().unwrap();
-        assert_eq!((torn.progress, torn.installed_bytes), (Progress::HalfWay, None));
+        assert_eq!((torn.install_state, torn.installed_bytes), (InstallState::HalfInstalled, None));
         assert_eq!(read("deinstall ok config-files", "Architecture: all\n").unwrap(), None);
     }
 }

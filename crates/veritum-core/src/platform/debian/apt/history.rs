@@ -1,20 +1,20 @@
 //! `/var/log/apt/history.log`: a paragraph for each run of apt, with what was asked for and what came of it.
 
 use crate::platform::debian::control::{Paragraph, paragraphs};
-use crate::platform::{Happened, Happening, Run};
+use crate::platform::{LogEntry, LogKind, Run};
 
 /// Components over this many in one run are not taken in.
 const MAX_ITEMS: usize = 20_000;
 /// Longer words (a command, a reason) are cut.
 const MAX_WORDS: usize = 400;
 /// What each field says was done.
-const FIELDS: [(&str, Happened); 6] = [
-    ("Install", Happened::Installed),
-    ("Reinstall", Happened::Installed),
-    ("Upgrade", Happened::Updated),
-    ("Downgrade", Happened::Updated),
-    ("Remove", Happened::Removed),
-    ("Purge", Happened::Removed),
+const FIELDS: [(&str, LogKind); 6] = [
+    ("Install", LogKind::Installed),
+    ("Reinstall", LogKind::Installed),
+    ("Upgrade", LogKind::Updated),
+    ("Downgrade", LogKind::Updated),
+    ("Remove", LogKind::Removed),
+    ("Purge", LogKind::Removed),
 ];
 
 /// The runs that a log tells of, in its order; what is no run is passed over.
@@ -26,18 +26,18 @@ pub fn runs(text: &[u8]) -> Vec<Run> {
 
 fn run(paragraph: &Paragraph<'_>) -> Option<Run> {
     let began = moment(paragraph.get("Start-Date")?)?;
-    let mut happenings = Vec::new();
+    let mut entries = Vec::new();
     for (field, what) in FIELDS {
         let items = paragraph.get(field).into_iter().flat_map(|value| value.split("), "));
-        let room = MAX_ITEMS.saturating_sub(happenings.len());
-        happenings.extend(items.filter_map(|item| happening(item, what, &began)).take(room));
+        let room = MAX_ITEMS.saturating_sub(entries.len());
+        entries.extend(items.filter_map(|item| entry(item, what, &began)).take(room));
     }
     Some(Run {
         ended: paragraph.get("End-Date").and_then(moment),
         command: paragraph.get("Commandline").and_then(words),
         by: paragraph.get("Requested-By").and_then(|by| words(by.split(" (").next().unwrap_or_default())),
         failed: paragraph.get("Error").and_then(words),
-        happenings,
+        entries,
         began,
     })
 }
@@ -54,7 +54,7 @@ fn words(text: &str) -> Option<String> {
 }
 
 /// `name:arch (version)`, `name:arch (version, automatic)` or `name:arch (before, after)`.
-fn happening(item: &str, what: Happened, at: &str) -> Option<Happening> {
+fn entry(item: &str, what: LogKind, at: &str) -> Option<LogEntry> {
     let (component, versions) = item.trim().split_once(" (")?;
     let (name, arch) = component.split_once(':').unwrap_or((component, ""));
     let mut versions = versions.trim_end_matches(')').split(", ");
@@ -65,11 +65,11 @@ fn happening(item: &str, what: Happened, at: &str) -> Option<Happening> {
     }
     let own = |text: &str| Some(text.to_owned());
     let (from, to) = match what {
-        Happened::Installed => (None, own(first)),
-        Happened::Updated => (own(first), own(second?)),
-        Happened::Removed => (own(first), None),
+        LogKind::Installed => (None, own(first)),
+        LogKind::Updated => (own(first), own(second?)),
+        LogKind::Removed => (own(first), None),
     };
-    Some(Happening { at: at.to_owned(), what, name: name.to_owned(), arch: arch.to_owned(), from, to })
+    Some(LogEntry { at: at.to_owned(), what, name: name.to_owned(), arch: arch.to_owned(), from, to })
 }
 
 #[cfg(test)]
@@ -104,11 +104,8 @@ mod tests {
             (Some("2026-03-02 14:10:20"), Some("apt-get upgrade"), Some("mirela"))
         );
         assert!(run.failed.as_deref().is_some_and(|why| why.contains("error code")));
-        let told: Vec<String> = run
-            .happenings
-            .iter()
-            .map(|h| format!("{:?} {}:{} {:?} {:?}", h.what, h.name, h.arch, h.from, h.to))
-            .collect();
+        let told: Vec<String> =
+            run.entries.iter().map(|h| format!("{:?} {}:{} {:?} {:?}", h.what, h.name, h.arch, h.from, h.to)).collect();
         assert_eq!(
             told,
             [
@@ -119,7 +116,7 @@ mod tests {
                 r#"Removed hook:i386 Some("7") None"#,
             ]
         );
-        assert!(all[1].happenings.is_empty() && all[1].ended.is_none(), "a log that breaks off");
+        assert!(all[1].entries.is_empty() && all[1].ended.is_none(), "a log that breaks off");
     }
 
     proptest! {
@@ -128,7 +125,7 @@ mod tests {
             let _ = runs(&bytes);
             let text = format!("Start-Date: 2026-03-02  14:10:03\nCommandline: {tail}\nInstall: {tail}\n");
             for run in runs(text.as_bytes()) {
-                let names = run.happenings.iter().map(|h| h.name.as_str()).chain(run.command.as_deref());
+                let names = run.entries.iter().map(|h| h.name.as_str()).chain(run.command.as_deref());
                 prop_assert!(names.flat_map(str::chars).all(|c| !c.is_control()));
             }
         }

@@ -13,7 +13,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use super::{in_database, log, status};
 use crate::machine::Machine;
 use crate::model::{SystemPath, error_chain};
-use crate::platform::{Component, Happened, RecordProblem};
+use crate::platform::{Component, LogKind, RecordProblem};
 
 /// A status file over this size is refused: the largest desktops have a tenth of it.
 pub(super) const MAX_STATUS: u64 = 64 << 20;
@@ -250,7 +250,7 @@ impl Database {
 
     /// Corrects entries that say of a component that it was removed: dpkg takes its digests away with its files.
     fn revive(&mut self, machine: &Machine) {
-        let (mut belied, logged) = (Vec::new(), std::cell::OnceCell::new());
+        let (mut contradicted, logged) = (Vec::new(), std::cell::OnceCell::new());
         for (at, piece) in self.pieces.iter().enumerate() {
             let Ok(stanza) = &piece.read else { continue };
             let (name, arch) = stanza.key();
@@ -267,14 +267,14 @@ impl Database {
             let logged =
                 || logged.get_or_init(|| log::last_versions(machine)).contains_key(&(name.clone(), arch.clone()));
             if self.is_still_there(machine, stanza, &stems) || logged() {
-                belied.push(at);
+                contradicted.push(at);
             }
         }
-        if belied.is_empty() {
+        if contradicted.is_empty() {
             return;
         }
         let copies: Vec<Vec<Stanza>> = earlier_copies(machine, "status").iter().map(Earlier::stanzas).collect();
-        for at in belied {
+        for at in contradicted {
             let Ok(stanza) = &self.pieces[at].read else { continue };
             let key = stanza.key();
             let before = copies.iter().flatten().find(|s| s.key() == key && s.state() == "installed");
@@ -303,17 +303,17 @@ impl Database {
     fn recover(&mut self, machine: &Machine, unnamed: &[String]) {
         let copies = earlier_copies(machine, "status");
         let copies: Vec<Vec<Stanza>> = copies.iter().map(Earlier::stanzas).collect();
-        let happenings = log::recent(machine, MAX_HAPPENINGS);
+        let entries = log::recent(machine, MAX_HAPPENINGS);
         let states = log::states(machine);
-        let mut latest: HashMap<(&str, &str), &crate::platform::Happening> = HashMap::new();
-        for happening in &happenings {
-            latest.entry((&happening.name, &happening.arch)).or_insert(happening);
+        let mut latest: HashMap<(&str, &str), &crate::platform::LogEntry> = HashMap::new();
+        for entry in &entries {
+            latest.entry((&entry.name, &entry.arch)).or_insert(entry);
         }
         let mut known: HashSet<Key> = self.stanzas().map(Stanza::key).collect();
         let mut take = |this: &mut Self, stanza: &Stanza, certain: bool| {
             let key = stanza.key();
             let last = latest.get(&(key.0.as_str(), key.1.as_str())).copied();
-            let removed = last.is_some_and(|h| h.what == Happened::Removed);
+            let removed = last.is_some_and(|h| h.what == LogKind::Removed);
             if known.contains(&key) || removed && !certain {
                 return false;
             }

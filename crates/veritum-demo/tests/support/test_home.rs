@@ -1,38 +1,38 @@
-//! Tests' ways to reset and to take back on [`veritum_demo::household`].
+//! Tests' ways to reset and to take back on [`veritum_demo::test_home`].
 
 use std::sync::Arc;
 
-use veritum_core::event::Silent;
+use veritum_core::event::NoObserver;
 use veritum_core::machine::Disk;
 use veritum_core::report::{HomeReset, ResetReport, UndoReport};
 use veritum_core::testkit::Tree;
-use veritum_core::work::{Agreement, ResetWanted, Settings, WorkError, Workshop};
+use veritum_core::work::{Agreement, Engine, ResetWanted, Settings, WorkError};
 
 use super::{folder, open};
 
 /// The machine in a private folder.
-pub(crate) struct Household {
-    here: veritum_demo::household::Household,
+pub(crate) struct TestHome {
+    here: veritum_demo::test_home::TestHome,
     _dir: tempfile::TempDir,
 }
 
-impl std::ops::Deref for Household {
-    type Target = veritum_demo::household::Household;
+impl std::ops::Deref for TestHome {
+    type Target = veritum_demo::test_home::TestHome;
 
     fn deref(&self) -> &Self::Target {
         &self.here
     }
 }
 
-impl Household {
+impl TestHome {
     pub(crate) fn new() -> Self {
         let dir = folder();
-        Self { here: veritum_demo::household::Household::new(&dir.path().join("world")), _dir: dir }
+        Self { here: veritum_demo::test_home::TestHome::new(&dir.path().join("world")), _dir: dir }
     }
 
     pub(crate) fn empty() -> Self {
         let dir = folder();
-        Self { here: veritum_demo::household::Household::empty(&dir.path().join("world")), _dir: dir }
+        Self { here: veritum_demo::test_home::TestHome::empty(&dir.path().join("world")), _dir: dir }
     }
 
     pub(crate) fn tree(&self) -> Tree {
@@ -49,16 +49,16 @@ pub(crate) fn tree(home: &std::path::Path) -> Tree {
 }
 
 pub(crate) fn reset(settings: &Settings, wanted: &ResetWanted) -> ResetReport {
-    open(settings).reset("quay", wanted, false, &Silent, &mut |_| Agreement::Yes).unwrap()
+    open(settings).reset("quay", wanted, false, &NoObserver, &mut |_| Agreement::Yes).unwrap()
 }
 
 pub(crate) fn reset_on(settings: &Settings, disk: Arc<dyn Disk>) -> Result<ResetReport, WorkError> {
-    Workshop::open(settings.clone(), disk)?
-        .reset("quay", &ResetWanted::default(), false, &Silent, &mut |_| Agreement::Yes)
+    Engine::open(settings.clone(), disk)?
+        .reset("quay", &ResetWanted::default(), false, &NoObserver, &mut |_| Agreement::Yes)
 }
 
 pub(crate) fn undo_on(settings: &Settings, disk: Arc<dyn Disk>) -> Result<UndoReport, WorkError> {
-    Workshop::open(settings.clone(), disk)?.undo(None, false, &Silent, &mut |_| Agreement::Yes)
+    Engine::open(settings.clone(), disk)?.undo(None, false, &NoObserver, &mut |_| Agreement::Yes)
 }
 
 /// The one home that a report tells of.

@@ -8,7 +8,7 @@ use crate::model::SystemPath;
 use crate::platform::{Component, Installed, Records};
 
 /// The paths that matter for a check of a part of the machine.
-pub(super) struct Near {
+pub(super) struct ReferenceSubset {
     /// Components of which everything matters.
     whole: HashSet<String>,
     /// What lies in or below these matters.
@@ -17,7 +17,7 @@ pub(super) struct Near {
     folders: HashSet<Vec<u8>>,
 }
 
-impl Near {
+impl ReferenceSubset {
     /// What matters for a scope; none when everything does.
     pub(super) fn of(
         scope: &Scope,
@@ -103,9 +103,9 @@ mod tests {
         }
     }
 
-    fn near(paths: &[&'static str]) -> Near {
+    fn near(paths: &[&'static str]) -> ReferenceSubset {
         let scope = Scope { paths: paths.iter().map(|p| SystemPath::literal(p)).collect(), ..Scope::default() };
-        Near::of(&scope, &Installed::default(), &[], &NoRecords).unwrap()
+        ReferenceSubset::of(&scope, &Installed::default(), &[], &NoRecords).unwrap()
     }
 
     #[test]
@@ -121,7 +121,7 @@ mod tests {
 
     #[test]
     fn a_whole_machine_has_no_part_and_the_root_is_all_of_it() {
-        assert!(Near::of(&Scope::default(), &Installed::default(), &[], &NoRecords).is_none());
+        assert!(ReferenceSubset::of(&Scope::default(), &Installed::default(), &[], &NoRecords).is_none());
         assert!(near(&["/"]).has(b"/any/where/at/all"));
     }
 }

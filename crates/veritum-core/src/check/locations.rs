@@ -1,8 +1,8 @@
-//! [`Seat`]: where each thing that is to be looked at really is, each place once, folder by folder.
+//! [`Location`]: where each thing that is to be looked at really is, each place once, folder by folder.
 
 use rayon::prelude::*;
 
-use super::expected::{Expected, Scope, Want};
+use super::expected::{Expected, ExpectedKind, Scope};
 use super::folders::{Known, Parents, Placement, is_volatile};
 use super::judge::Judge;
 use super::reference::Reference;
@@ -13,7 +13,7 @@ const SHARE: usize = 2048;
 
 /// One thing to be looked at, and where it is.
 #[derive(Debug)]
-pub(super) struct Seat {
+pub(super) struct Location {
     pub(super) expected: usize,
     /// Where it is, without links before the last name.
     pub(super) physical: SystemPath,
@@ -21,7 +21,7 @@ pub(super) struct Seat {
     pub(super) folder: SystemPath,
 }
 
-impl Seat {
+impl Location {
     /// What seats are in order by: those of one folder stand together.
     pub(super) fn place(&self) -> (&SystemPath, &[u8]) {
         (&self.folder, self.name())
@@ -38,29 +38,29 @@ impl Seat {
 }
 
 /// Where everything that is to be looked at is, in path order, each place once.
-pub(super) fn seats(judge: &mut Judge<'_>, parents: &Parents<'_>, pool: &rayon::ThreadPool) -> Vec<Seat> {
+pub(super) fn locations(judge: &mut Judge<'_>, parents: &Parents<'_>, pool: &rayon::ThreadPool) -> Vec<Location> {
     let (reference, scope) = (judge.case.reference, judge.case.scope);
     let things = &reference.expected;
     let wanted = |expected: &Expected| in_scope(reference, scope, expected) && !is_volatile(&expected.listed);
-    let folder = |e: &'_ &Expected| e.want == Want::Folder && wanted(e);
+    let folder = |e: &'_ &Expected| e.kind == ExpectedKind::Folder && wanted(e);
     let folders = pool.install(|| things.par_iter().filter(folder).map(|e| &e.listed).collect());
     parents.look_ahead(folders, pool);
     let mut groups = Groups::default();
-    let seated: Vec<Seated> = parents.with_known(|known| {
-        let share = |(share, things): (usize, &[Expected])| Seated::of(share * SHARE, things, known, &wanted);
+    let seated: Vec<Located> = parents.with_known(|known| {
+        let share = |(share, things): (usize, &[Expected])| Located::of(share * SHARE, things, known, &wanted);
         pool.install(|| things.par_chunks(SHARE).enumerate().map(share).collect())
     });
     for share in seated {
         judge.out.folders.extend(share.folders);
         share.runs.into_iter().for_each(|run| groups.add(run));
         for at in share.rest {
-            groups.add(judge.seat(parents, at, &things[at]).into_iter().collect());
+            groups.add(judge.location(parents, at, &things[at]).into_iter().collect());
         }
     }
     let mut groups = groups.all;
     // One place under two spellings (`/bin/x`, `/usr/bin/x`) is looked at once, as its first component lists it.
-    let listed = |seat: &Seat| (things[seat.expected].component, &things[seat.expected].listed);
-    let in_order = |group: &mut Vec<Seat>| {
+    let listed = |location: &Location| (things[location.expected].component, &things[location.expected].listed);
+    let in_order = |group: &mut Vec<Location>| {
         group.sort_unstable_by(|a, b| a.name().cmp(b.name()).then_with(|| listed(a).cmp(&listed(b))));
         group.dedup_by(|later, first| later.physical == first.physical);
     };
@@ -68,14 +68,14 @@ pub(super) fn seats(judge: &mut Judge<'_>, parents: &Parents<'_>, pool: &rayon::
         groups.par_iter_mut().for_each(in_order);
         groups.par_sort_unstable_by(|a, b| a[0].folder.cmp(&b[0].folder));
     });
-    let mut seats = Vec::with_capacity(groups.iter().map(Vec::len).sum());
-    seats.extend(groups.into_iter().flatten());
-    seats
+    let mut locations = Vec::with_capacity(groups.iter().map(Vec::len).sum());
+    locations.extend(groups.into_iter().flatten());
+    locations
 }
 
 /// Whether a name in a folder is among those that were looked at.
-pub(super) fn has_seat(seats: &[Seat], folder: &SystemPath, name: &[u8]) -> bool {
-    seats.binary_search_by(|seat| seat.place().cmp(&(folder, name))).is_ok()
+pub(super) fn has_location(locations: &[Location], folder: &SystemPath, name: &[u8]) -> bool {
+    locations.binary_search_by(|location| location.place().cmp(&(folder, name))).is_ok()
 }
 
 fn in_scope(reference: &Reference, scope: &Scope, expected: &Expected) -> bool {
@@ -87,27 +87,27 @@ fn in_scope(reference: &Reference, scope: &Scope, expected: &Expected) -> bool {
 /// Seats by the folder that they are in.
 #[derive(Default)]
 struct Groups {
-    all: Vec<Vec<Seat>>,
+    all: Vec<Vec<Location>>,
     of_folder: PathMap<usize>,
 }
 
 impl Groups {
     /// Takes seats of one folder; none are none.
-    fn add(&mut self, seats: Vec<Seat>) {
-        let Some(first) = seats.first() else { return };
+    fn add(&mut self, locations: Vec<Location>) {
+        let Some(first) = locations.first() else { return };
         let group = *self.of_folder.entry(first.folder.clone()).or_insert(self.all.len());
         match self.all.get_mut(group) {
-            Some(group) => group.extend(seats),
-            None => self.all.push(seats),
+            Some(group) => group.extend(locations),
+            None => self.all.push(locations),
         }
     }
 }
 
 /// What one thread seated: as far as the folders are known and are there.
 #[derive(Default)]
-struct Seated {
+struct Located {
     /// Seats, in runs of one folder.
-    runs: Vec<Vec<Seat>>,
+    runs: Vec<Vec<Location>>,
     /// Folders as listed, and where they are.
     folders: Vec<(SystemPath, SystemPath)>,
     /// Positions of what something else is to be said of.
@@ -116,32 +116,32 @@ struct Seated {
     last: Option<(SystemPath, SystemPath)>,
 }
 
-impl Seated {
+impl Located {
     fn of(first: usize, things: &[Expected], known: &Known, wanted: &(dyn Fn(&Expected) -> bool + Sync)) -> Self {
         let mut seated = Self::default();
         for (at, expected) in (first..).zip(things).filter(|(_, expected)| wanted(expected)) {
-            match seated.seat(at, expected, known) {
-                Some(seat) => seated.take(seat),
+            match seated.location(at, expected, known) {
+                Some(location) => seated.take(location),
                 None => seated.rest.push(at),
             }
         }
         seated
     }
 
-    fn take(&mut self, seat: Seat) {
-        match self.runs.last_mut().filter(|run| run[0].folder == seat.folder) {
-            Some(run) => run.push(seat),
-            None => self.runs.push(vec![seat]),
+    fn take(&mut self, location: Location) {
+        match self.runs.last_mut().filter(|run| run[0].folder == location.folder) {
+            Some(run) => run.push(location),
+            None => self.runs.push(vec![location]),
         }
     }
 
-    fn seat(&mut self, at: usize, expected: &Expected, known: &Known) -> Option<Seat> {
+    fn location(&mut self, at: usize, expected: &Expected, known: &Known) -> Option<Location> {
         let listed = &expected.listed;
-        if expected.want == Want::Folder {
+        if expected.kind == ExpectedKind::Folder {
             let Some(Placement::At(physical)) = known.get(listed) else { return None };
             self.folders.push((listed.clone(), physical.clone()));
             let folder = physical.parent().unwrap_or_else(SystemPath::root);
-            return Some(Seat { expected: at, physical: physical.clone(), folder });
+            return Some(Location { expected: at, physical: physical.clone(), folder });
         }
         // Things of one folder stand together: most need no look into the table of folders.
         let known_folder = self.last.as_ref().is_some_and(|(folder, _)| folder.is_parent_of(listed));
@@ -154,6 +154,6 @@ impl Seated {
         let (folder, physical) = self.last.as_ref()?;
         // Mostly a thing is where it is listed.
         let place = if physical == folder { listed.clone() } else { physical.child(listed.name()).ok()? };
-        Some(Seat { expected: at, physical: place, folder: physical.clone() })
+        Some(Location { expected: at, physical: place, folder: physical.clone() })
     }
 }

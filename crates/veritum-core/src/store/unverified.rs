@@ -4,7 +4,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use super::FORMAT;
-use super::audit::{Ill, Trouble, signed_ill, trouble_of};
+use super::audit::{StoreFault, Trouble, signed_ill, trouble_of};
 use super::files;
 use super::{Store, StoreError};
 use crate::trust::{Pins, SignedFiles, is_root, signed_files};
@@ -16,18 +16,18 @@ pub(super) const HEAD: &str = "store.json";
 
 /// A trusted store with damage to what is signed.
 #[derive(Debug)]
-pub struct Ailing {
+pub struct UnverifiedStore {
     /// Where it lies.
     pub path: PathBuf,
     /// The pinned list of keys.
     pub(super) root: Vec<u8>,
     /// What does not hold, the first of a chain only.
-    pub ills: Vec<Ill>,
+    pub faults: Vec<StoreFault>,
     /// Why, in the words of whoever found it.
     pub why: String,
 }
 
-impl Ailing {
+impl UnverifiedStore {
     /// The pinned list of keys.
     #[must_use]
     pub fn root(&self) -> &[u8] {
@@ -44,9 +44,9 @@ impl Ailing {
 /// Looks at the signed files of a store that could not be opened; none when it is not their damage that keeps it from
 /// being used: it was never trusted, is of a newer format, or has other keys now.
 #[must_use]
-pub fn ailing(path: &Path, pins: &Pins) -> Option<Ailing> {
+pub fn unverified_store(path: &Path, pins: &Pins) -> Option<UnverifiedStore> {
     let path = path.canonicalize().ok()?;
-    let mut ills = Vec::new();
+    let mut faults = Vec::new();
     let mut why = String::new();
     let own = files::read(&path.join(ROOT), 1 << 20);
     let pinned = own.as_ref().ok().filter(|own| pins.find(own).ok().flatten().is_some());
@@ -57,7 +57,7 @@ pub fn ailing(path: &Path, pins: &Pins) -> Option<Ailing> {
         None => {
             let here = path.to_string_lossy();
             let pin = pins.all().into_iter().filter(|p| p.location == here).max_by_key(|p| p.pinned)?;
-            ills.push(signed_ill(ROOT, own.as_ref().err().map_or(Trouble::Altered, trouble_of)));
+            faults.push(signed_ill(ROOT, own.as_ref().err().map_or(Trouble::Altered, trouble_of)));
             why = "its list of keys is damaged; the pinned copy of it is whole".into();
             pin.root.into_bytes()
         }
@@ -67,17 +67,17 @@ pub fn ailing(path: &Path, pins: &Pins) -> Option<Ailing> {
         Ok(format) if is_newer(&format) => return None,
         found => {
             let trouble = found.err().unwrap_or(Trouble::Altered);
-            ills.push(signed_ill(HEAD, trouble));
+            faults.push(signed_ill(HEAD, trouble));
             why = "it is damaged".into();
         }
     }
     let read = |name: &str, most: u64| read_below(&path, name, most);
     if let Err(broken) = signed_files(&root, &read) {
         let trouble = if broken.missing { Trouble::Missing } else { Trouble::Altered };
-        ills.push(signed_ill(&broken.name, trouble));
+        faults.push(signed_ill(&broken.name, trouble));
         why = broken.why;
     }
-    (!ills.is_empty()).then_some(Ailing { path, root, ills, why })
+    (!faults.is_empty()).then_some(UnverifiedStore { path, root, faults, why })
 }
 
 /// Whether a head names this kind of store in another version; anything else is damage.

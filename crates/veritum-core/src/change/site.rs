@@ -1,16 +1,16 @@
-//! [`Spot`]: where one action happens, and how what was staged and what stands there change places.
+//! [`SwapSite`]: where one action happens, and how what was staged and what stands there change places.
 //!
 //! Where the kernel can exchange two names in one step (`RENAME_EXCHANGE`), it does. Where it cannot, a file or link
 //! gets a second name first and is then replaced, so that its own name still never stands empty; a folder can have
-//! no second name, so for the moment between two renames nothing stands at its place. [`Spot::settle`] brings what a
+//! no second name, so for the moment between two renames nothing stands at its place. [`SwapSite::settle`] brings what a
 //! cut left of either way back to one of the states that the caller knows: before the exchange, or after it.
 
 use std::io;
 
 use rustix::io::Errno;
 
-use super::keep::Shelf;
-use super::round::Desk;
+use super::keep::BackupSlot;
+use super::round::ChangeContext;
 use super::stage::staged_name;
 use super::swap::Committed;
 use crate::machine::{Dir, Exchange};
@@ -25,18 +25,18 @@ pub(super) const TAKEN_AWAY: &str = "it was removed by another program while thi
 pub(super) const GONE: &str = "the folder that it is in is no longer there";
 
 /// A disk that failed; else done, or the reason why this one is not to be done.
-pub(super) type Tried = io::Result<Result<(), String>>;
+pub(super) type Attempt = io::Result<Result<(), String>>;
 
 /// Opens a folder of the machine; none when it is gone, or another thing stands there now.
-pub(super) fn folder(desk: &Desk<'_>, place: &SystemPath) -> io::Result<Option<Dir>> {
-    match desk.machine.dir(place) {
+pub(super) fn folder(context: &ChangeContext<'_>, place: &SystemPath) -> io::Result<Option<Dir>> {
+    match context.machine.dir(place) {
         Err(e) if is(&e, Errno::NOENT) || is(&e, Errno::NOTDIR) || is(&e, Errno::LOOP) => Ok(None),
         other => other.map(Some),
     }
 }
 
 /// The place of one action.
-pub(super) struct Spot {
+pub(super) struct SwapSite {
     pub(super) dir: Dir,
     pub(super) name: Vec<u8>,
     /// The staged thing before the exchange, the displaced thing after it.
@@ -55,7 +55,7 @@ fn unknown_here(error: &io::Error) -> bool {
 }
 
 /// What the file system cannot do at all is a reason, not a failure of the disk.
-fn or_reason(result: io::Result<()>) -> Tried {
+fn or_reason(result: io::Result<()>) -> Attempt {
     match result {
         Ok(()) => Ok(Ok(())),
         Err(e) if is(&e, Errno::XDEV) => {
@@ -82,7 +82,7 @@ pub(super) fn second_name(from: &Dir, old: &[u8], to: &Dir, new: &[u8]) -> io::R
 
 /// What a move to a free name may do where the file system can promise nothing (no flags, no second names).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Care {
+pub(super) enum Caution {
     /// Rather not move: another program may take the name at that moment.
     Promised,
     /// Move after a look: the name is one of ours, or we are on the way back and there is no leaving it out.
@@ -93,7 +93,7 @@ pub(super) enum Care {
 ///
 /// # Errors
 /// When the name is taken, or the file system cannot.
-pub(super) fn move_to_free(from: &Dir, old: &[u8], to: &Dir, new: &[u8], care: Care) -> io::Result<()> {
+pub(super) fn move_to_free(from: &Dir, old: &[u8], to: &Dir, new: &[u8], caution: Caution) -> io::Result<()> {
     let disk = from.disk();
     let what = match disk.rename(from.fd(), old, to.fd(), new, Exchange::IntoNothing) {
         Err(e) if unknown_here(&e) => disk.look(from.fd(), old)?,
@@ -110,7 +110,7 @@ pub(super) fn move_to_free(from: &Dir, old: &[u8], to: &Dir, new: &[u8], care: C
         return disk.rename(from.fd(), old, to.fd(), new, Exchange::Replace);
     }
     match second_name(from, old, to, new) {
-        Err(e) if unknown_here(&e) && care == Care::Looked => {
+        Err(e) if unknown_here(&e) && caution == Caution::Looked => {
             return disk.rename(from.fd(), old, to.fd(), new, Exchange::Replace);
         }
         other => other?,
@@ -120,25 +120,29 @@ pub(super) fn move_to_free(from: &Dir, old: &[u8], to: &Dir, new: &[u8], care: C
     disk.unlink(from.fd(), old)
 }
 
-impl Spot {
+impl SwapSite {
     /// Opens an action's folder, and settles what a cut left there; none when somebody took the folder away.
-    pub(super) fn of(desk: &Desk<'_>, committed: &Committed<'_>, action: &PlannedAction) -> io::Result<Option<Self>> {
+    pub(super) fn of(
+        context: &ChangeContext<'_>,
+        committed: &Committed<'_>,
+        action: &PlannedAction,
+    ) -> io::Result<Option<Self>> {
         let parent = action.place.parent().unwrap_or_else(SystemPath::root);
         // Asked once more, by the last room before the disk: a journal is foreign bytes.
-        if let Some(reason) = desk.protection.reason(&action.place) {
+        if let Some(reason) = context.protection.reason(&action.place) {
             return Err(io::Error::new(io::ErrorKind::PermissionDenied, reason));
         }
-        let Some(dir) = committed.folders.get(desk, &parent)? else { return Ok(None) };
+        let Some(dir) = committed.folders.get(context, &parent)? else { return Ok(None) };
         // What is mounted there since is somebody else's, whatever the log says.
-        if desk.machine.extent().judge(&dir)?.is_err() {
+        if context.machine.extent().judge(&dir)?.is_err() {
             let why = format!("another file system is mounted on {parent}");
             return Err(io::Error::new(io::ErrorKind::PermissionDenied, why));
         }
         let temp = staged_name(committed.change, committed.round, action.index);
         let aside = [temp.as_slice(), b"-out"].concat();
-        let spot = Self { dir, name: action.place.entry().to_vec(), temp, aside };
-        spot.settle()?;
-        Ok(Some(spot))
+        let site = Self { dir, name: action.place.entry().to_vec(), temp, aside };
+        site.settle()?;
+        Ok(Some(site))
     }
 
     /// What stands at the staged name, and at the place itself.
@@ -151,14 +155,14 @@ impl Spot {
     }
 
     /// Moves within the folder to a name that nothing has.
-    pub(super) fn free_move(&self, from: &[u8], to: &[u8], care: Care) -> Tried {
-        or_reason(move_to_free(&self.dir, from, &self.dir, to, care))
+    pub(super) fn free_move(&self, from: &[u8], to: &[u8], caution: Caution) -> Attempt {
+        or_reason(move_to_free(&self.dir, from, &self.dir, to, caution))
     }
 
     /// Exchanges what was staged with what stands there, if that is still `expected`.
-    pub(super) fn swap(&self, expected: &Stat, care: Care) -> Tried {
+    pub(super) fn swap(&self, expected: &Stat, caution: Caution) -> Attempt {
         match self.rename(&self.temp, &self.name, Exchange::Swap) {
-            Err(e) if unknown_here(&e) => return self.swap_by_names(expected, care),
+            Err(e) if unknown_here(&e) => return self.swap_by_names(expected, caution),
             other => {
                 if let Err(why) = or_reason(other)? {
                     return Ok(Err(why));
@@ -173,11 +177,11 @@ impl Spot {
         Ok(Ok(()))
     }
 
-    fn swap_by_names(&self, expected: &Stat, care: Care) -> Tried {
+    fn swap_by_names(&self, expected: &Stat, caution: Caution) -> Attempt {
         let disk = self.dir.disk();
         let staged = disk.look(self.dir.fd(), &self.temp)?;
         if expected.kind == FileKind::Folder || staged.kind == FileKind::Folder {
-            return self.swap_by_gap(expected, care);
+            return self.swap_by_gap(expected, caution);
         }
         if let Err(why) = or_reason(second_name(&self.dir, &self.name, &self.dir, &self.aside))? {
             return Ok(Err(why));
@@ -193,7 +197,7 @@ impl Spot {
         Ok(Ok(()))
     }
 
-    fn swap_by_gap(&self, expected: &Stat, care: Care) -> Tried {
+    fn swap_by_gap(&self, expected: &Stat, caution: Caution) -> Attempt {
         // Over a name of our own, which is free: any file system can do that.
         self.rename(&self.name, &self.aside, Exchange::Replace)?;
         let out = self.dir.disk().look(self.dir.fd(), &self.aside)?;
@@ -201,7 +205,7 @@ impl Spot {
             self.rename_back()?;
             return Ok(Err(CHANGED.into()));
         }
-        if let Err(e) = move_to_free(&self.dir, &self.temp, &self.dir, &self.name, care) {
+        if let Err(e) = move_to_free(&self.dir, &self.temp, &self.dir, &self.name, caution) {
             if is(&e, Errno::EXIST) {
                 return Ok(Err(TAKEN.into()));
             }
@@ -222,7 +226,7 @@ impl Spot {
 
     /// Brings what a cut left of an exchange by names to the state before it, or after it.
     fn settle(&self) -> io::Result<()> {
-        Shelf::ours(&self.dir, &self.temp).discard_part()?;
+        BackupSlot::ours(&self.dir, &self.temp).discard_part()?;
         let disk = self.dir.disk();
         let (temp, there) = self.looks()?;
         let Some(aside) = self.dir.look(&self.aside)? else {

@@ -4,7 +4,6 @@ use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 
-use super::ailing::{Ailing, HEAD, ROOT};
 use super::audit::Part;
 use super::files::{self, readable_by_all, write_whole};
 use super::fill::lock;
@@ -13,6 +12,7 @@ use super::index::IndexEntry;
 use super::pointers::write_pointer;
 use super::publish::rebuilt_index;
 use super::read::Store;
+use super::unverified::{HEAD, ROOT, UnverifiedStore};
 use super::{ASIDE, Contents, FORMAT, StoreError, at};
 use crate::model::{ContentHasher, Digest};
 use crate::trust::{Pins, SeenVersions};
@@ -22,14 +22,14 @@ const LEVEL: i32 = 1;
 
 /// A store that is being put right; nobody else works on it meanwhile.
 #[derive(Debug)]
-pub struct Mender {
+pub struct StoreRepair {
     store: PathBuf,
     aside: PathBuf,
     incoming: Incoming,
     _lock: fs::File,
 }
 
-impl Mender {
+impl StoreRepair {
     /// Begins; what goes aside lies in a folder that is named after the run.
     ///
     /// # Errors
@@ -144,10 +144,11 @@ impl Mender {
     ///
     /// # Errors
     /// When the other copy's do not hold, or are older.
-    pub fn signed(&self, ailing: &Ailing, from: &Store, pins: &Pins) -> Result<(), StoreError> {
+    pub fn signed(&self, unverified_store: &UnverifiedStore, from: &Store, pins: &Pins) -> Result<(), StoreError> {
         let path = || from.path().to_owned();
-        let files = from.signed_files_for(&ailing.root).ok_or_else(|| StoreError::NotACopy { path: path() })?;
-        let SeenVersions { highest } = pins.seen(&ailing.root)?;
+        let files =
+            from.signed_files_for(&unverified_store.root).ok_or_else(|| StoreError::NotACopy { path: path() })?;
+        let SeenVersions { highest } = pins.seen(&unverified_store.root)?;
         if let Some(role) = files.versions.older_than(&highest) {
             return Err(StoreError::RolledBack {
                 path: path(),

@@ -17,7 +17,7 @@ pub(super) const KEPT_AS: [&str; 5] = ["", ".lz4", ".xz", ".gz", ".zst"];
 pub(super) const OFFERED_AS: [&str; 5] = [".xz", ".zst", ".gz", ".lz4", ""];
 
 /// A place that has an archive's files.
-pub(super) enum Shelf<'a> {
+pub(super) enum ListSource<'a> {
     /// apt's own copies, named after the URL they came from.
     Lists { machine: &'a Machine, uri: &'a str },
     /// A folder of the machine.
@@ -37,7 +37,7 @@ pub(super) enum ShelfError {
     Read(String),
 }
 
-impl Shelf<'_> {
+impl ListSource<'_> {
     /// A file's bytes; none when it is not there.
     pub(super) fn get(&self, path: &str, most: u64) -> Result<Option<Vec<u8>>, ShelfError> {
         match self {
@@ -153,15 +153,15 @@ mod tests {
     }
 
     /// A folder of the host with these files in it.
-    fn folder(files: &[(&str, &[u8])]) -> (tempfile::TempDir, Shelf<'static>) {
+    fn folder(files: &[(&str, &[u8])]) -> (tempfile::TempDir, ListSource<'static>) {
         let dir = tempfile::tempdir().unwrap();
         for (name, bytes) in files {
             let path = dir.path().join(name);
             std::fs::create_dir_all(path.parent().unwrap()).unwrap();
             std::fs::write(path, bytes).unwrap();
         }
-        let shelf = Shelf::OnHost { folder: dir.path().to_owned() };
-        (dir, shelf)
+        let list_source = ListSource::OnHost { folder: dir.path().to_owned() };
+        (dir, list_source)
     }
 
     #[test]
@@ -175,11 +175,11 @@ mod tests {
 
     #[test]
     fn a_form_that_the_release_file_does_not_name_is_not_looked_at() {
-        let (_keep, shelf) = folder(&[("dists/x/main/Packages.gz", &packed())]);
+        let (_keep, list_source) = folder(&[("dists/x/main/Packages.gz", &packed())]);
         let known = |names: &'static [&'static str]| {
             move |name: &str| names.contains(&name).then(|| sum(if name.ends_with(".gz") { 99 } else { TEXT.len() }))
         };
-        let of = |names| shelf.index("dists/x/", "main/Packages", false, &signed(), &known(names));
+        let of = |names| list_source.index("dists/x/", "main/Packages", false, &signed(), &known(names));
         assert_eq!(of(&["main/Packages", "main/Packages.gz"]).unwrap().unwrap().get(), TEXT);
         assert!(of(&["main/Packages"]).unwrap().is_none());
     }
@@ -187,9 +187,9 @@ mod tests {
     #[test]
     fn an_index_can_lie_under_its_digest() {
         let name = format!("dists/x/main/by-hash/SHA256/{}", sum(1).hex());
-        let (_keep, shelf) = folder(&[(&name, TEXT)]);
+        let (_keep, list_source) = folder(&[(&name, TEXT)]);
         let sums = |name: &str| (name == "main/Packages").then(|| sum(TEXT.len()));
-        let of = |by_hash| shelf.index("dists/x/", "main/Packages", by_hash, &signed(), &sums).unwrap();
+        let of = |by_hash| list_source.index("dists/x/", "main/Packages", by_hash, &signed(), &sums).unwrap();
         assert_eq!(of(true).unwrap().get(), TEXT);
         assert!(of(false).is_none());
     }
@@ -199,8 +199,8 @@ mod tests {
         let old = b"Package: quay\nVersion: 0\n";
         let sums = |name: &str| Some(if name.ends_with("Packages") { sum(TEXT.len()) } else { sum(99) });
         let of = |files: &[(&str, &[u8])]| {
-            let (_keep, shelf) = folder(files);
-            shelf.index("", "main/Packages", false, &signed(), &sums)
+            let (_keep, list_source) = folder(files);
+            list_source.index("", "main/Packages", false, &signed(), &sums)
         };
         let right = packed();
         assert_eq!(of(&[("main/Packages", old), ("main/Packages.gz", &right)]).unwrap().unwrap().get(), TEXT);
@@ -210,9 +210,9 @@ mod tests {
 
     #[test]
     fn a_file_larger_than_is_sensible_is_refused_and_one_that_is_not_there_is_none() {
-        let (_keep, shelf) = folder(&[("InRelease", &[b'x'; 100])]);
-        assert_eq!(shelf.get("InRelease", 100).unwrap().map(|b| b.len()), Some(100));
-        assert!(shelf.get("InRelease", 99).unwrap_err().to_string().contains("sensible"));
-        assert_eq!(shelf.get("Release", 100), Ok(None));
+        let (_keep, list_source) = folder(&[("InRelease", &[b'x'; 100])]);
+        assert_eq!(list_source.get("InRelease", 100).unwrap().map(|b| b.len()), Some(100));
+        assert!(list_source.get("InRelease", 99).unwrap_err().to_string().contains("sensible"));
+        assert_eq!(list_source.get("Release", 100), Ok(None));
     }
 }

@@ -62,12 +62,12 @@ pub const THINGS: [&str; 14] = [
 ];
 
 /// Such a machine.
-pub struct Household {
+pub struct TestHome {
     /// The machine, and the store of its one component.
     pub world: World,
 }
 
-impl Household {
+impl TestHome {
     /// Makes it in that folder, with an empty home.
     ///
     /// # Panics

@@ -1,4 +1,4 @@
-//! [`Settled`]: what stood at every place when all of it was found sound. While nothing of it has changed, nothing needs to
+//! [`Snapshot`]: what stood at every place when all of it was found sound. While nothing of it has changed, nothing needs to
 //! be judged anew.
 
 use rayon::prelude::*;
@@ -26,7 +26,7 @@ pub enum Watch {
 
 /// What stood at each place, folder by folder, packed.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Settled {
+pub struct Snapshot {
     parts: Vec<Vec<u8>>,
 }
 
@@ -41,13 +41,13 @@ struct Known {
 
 /// Collects places.
 #[derive(Debug, Default)]
-pub struct Settling {
+pub struct SnapshotBuilder {
     places: Vec<Known>,
     began: i64,
     unsettled: bool,
 }
 
-impl Settling {
+impl SnapshotBuilder {
     /// For a check that began then: what changed so shortly before may change once more within the clock's own step.
     #[must_use]
     pub fn since(began: jiff::Timestamp) -> Self {
@@ -65,7 +65,7 @@ impl Settling {
 
     /// What was taken in; none when some of it had only just changed.
     #[must_use]
-    pub fn finish(mut self, pool: &rayon::ThreadPool) -> Option<Settled> {
+    pub fn finish(mut self, pool: &rayon::ThreadPool) -> Option<Snapshot> {
         if self.unsettled {
             return None;
         }
@@ -79,7 +79,7 @@ impl Settling {
         });
         // A hundred thousand small pieces are let go beside the rest of the work.
         pool.spawn(move || drop(self.places));
-        Some(Settled { parts: parts? })
+        Some(Snapshot { parts: parts? })
     }
 }
 
@@ -98,7 +98,7 @@ fn encoded(part: &[Known]) -> Vec<u8> {
     bytes
 }
 
-impl Settled {
+impl Snapshot {
     /// As it is kept: parts, each packed for itself.
     #[must_use]
     pub fn parts(&self) -> &[Vec<u8>] {
@@ -117,7 +117,7 @@ impl Settled {
         let one = |part: &Vec<u8>| {
             let Ok(bytes) = zstd::bulk::decompress(part, MAX_PART) else { return false };
             let stands = part_stands(&bytes, machine) == Some(true);
-            stands && observer.hear(Event::Advance { items: 1, bytes: 0 }) == Flow::GoOn
+            stands && observer.on_event(Event::Advance { items: 1, bytes: 0 }) == Flow::Continue
         };
         !self.parts.is_empty() && pool.install(|| self.parts.par_iter().with_max_len(1).all(one))
     }
@@ -195,21 +195,21 @@ mod tests {
     use std::sync::Arc;
 
     use super::*;
-    use crate::event::Silent;
+    use crate::event::NoObserver;
     use crate::machine::LiveDisk;
 
     fn pool() -> rayon::ThreadPool {
         rayon::ThreadPoolBuilder::new().num_threads(2).build().unwrap()
     }
 
-    fn settled(machine: &Machine, began: i64) -> Option<Settled> {
-        let mut settling = Settling::since(jiff::Timestamp::from_second(began).unwrap());
+    fn settled(machine: &Machine, began: i64) -> Option<Snapshot> {
+        let mut snapshot_builder = SnapshotBuilder::since(jiff::Timestamp::from_second(began).unwrap());
         for path in ["/usr", "/usr/a", "/usr/b", "/usr/gone", "/var"] {
             let path = SystemPath::literal(path);
             let watch = if path == SystemPath::literal("/var") { Watch::Loose } else { Watch::Close };
-            settling.add(&path.parent().unwrap(), &path, machine.look(&path).unwrap().as_ref(), watch);
+            snapshot_builder.add(&path.parent().unwrap(), &path, machine.look(&path).unwrap().as_ref(), watch);
         }
-        settling.finish(&pool())
+        snapshot_builder.finish(&pool())
     }
 
     #[test]
@@ -225,14 +225,14 @@ mod tests {
         let now = jiff::Timestamp::now().as_second();
         assert_eq!(settled(&machine, now), None, "what has only just changed is not settled");
         let take = || settled(&machine, now + 60).unwrap();
-        let stands = |s: &Settled| Settled::of_parts(s.parts().to_vec()).still_stands(&machine, &pool(), &Silent);
+        let stands = |s: &Snapshot| Snapshot::of_parts(s.parts().to_vec()).still_stands(&machine, &pool(), &NoObserver);
         let before = take();
         assert!(stands(&before));
         std::fs::write(at("var/comes and goes"), "").unwrap();
         assert!(stands(&before));
         std::fs::set_permissions(at("var"), std::os::unix::fs::PermissionsExt::from_mode(0o700)).unwrap();
         assert!(!stands(&before), "its mode has changed");
-        let mut twice = Settling::since(jiff::Timestamp::from_second(now + 60).unwrap());
+        let mut twice = SnapshotBuilder::since(jiff::Timestamp::from_second(now + 60).unwrap());
         let (root, var) = (SystemPath::root(), SystemPath::literal("/var"));
         for watch in [Watch::Loose, Watch::Close, Watch::Loose] {
             twice.add(&root, &var, machine.look(&var).unwrap().as_ref(), watch);
