@@ -2,8 +2,8 @@
 
 use std::io;
 
-use super::keep::{BackupSlot, give, make_private, private};
-use super::round::ChangeContext;
+use super::context::ChangeContext;
+use super::slot::{BackupSlot, give, make_private, private};
 use super::state::make_folder;
 use crate::apps::ASIDE;
 use crate::machine::Dir;

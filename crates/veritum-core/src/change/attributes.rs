@@ -4,9 +4,9 @@
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
 
+use super::context::{ChangeContext, folder};
 use super::record::ClearedFlags;
-use super::round::ChangeContext;
-use super::site::folder;
+
 use crate::model::{FileKind, Stat, SystemPath};
 
 /// Inode flags of chattr(1).

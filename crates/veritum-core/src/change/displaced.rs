@@ -2,8 +2,9 @@
 
 use std::collections::HashSet;
 
+use super::context::ChangeContext;
 use super::keep::{Kept, folder_for};
-use super::round::{ChangeContext, RoundReceipt};
+use super::round::RoundReceipt;
 use crate::machine::Dir;
 use crate::model::{FileKind, Identity};
 use crate::plan::{Operation, PlannedAction};

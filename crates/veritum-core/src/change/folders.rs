@@ -8,8 +8,7 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 use std::io;
 
-use super::round::ChangeContext;
-use super::site::folder;
+use super::context::{ChangeContext, folder};
 use crate::machine::Dir;
 use crate::model::{FileKind, SystemPath};
 

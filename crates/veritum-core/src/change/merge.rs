@@ -4,12 +4,23 @@
 use std::collections::BTreeSet;
 use std::io;
 
-use super::keep::{BackupSlot, Kept, placed};
-use super::round::ChangeContext;
-use super::undo::Refusal;
+use super::context::ChangeContext;
+use super::keep::Kept;
+use super::slot::{BackupSlot, placed};
 use crate::machine::Dir;
-use crate::model::{FileKind, SystemPath};
+use crate::model::{ComponentId, FileKind, SystemPath};
 use crate::plan::{Operation, Placed, PlannedAction};
+
+/// What is not taken back, and why.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Refusal {
+    /// Where.
+    pub place: SystemPath,
+    /// Whose.
+    pub component: Option<ComponentId>,
+    /// Why.
+    pub why: String,
+}
 
 const OWN_NOW: &str = "something of the user's own stands there now";
 const LOST: &str = "what was set aside from there is no longer where it was put, or has changed";

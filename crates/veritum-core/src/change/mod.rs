@@ -17,11 +17,14 @@
 mod aside;
 mod attributes;
 mod beside;
+mod committed;
+mod context;
 mod displaced;
 mod folders;
 mod journal;
 mod keep;
 mod merge;
+mod moves;
 mod obstacles;
 mod overview;
 mod prune;
@@ -29,6 +32,7 @@ pub mod record;
 mod recover;
 mod round;
 mod site;
+mod slot;
 mod stage;
 mod standing;
 mod state;
@@ -36,16 +40,18 @@ mod swap;
 mod undo;
 
 pub use beside::Beside;
+pub use context::{ChangeContext, Locks};
 pub use displaced::displaced;
 pub use journal::{ChangeLog, JournalError, RoundLog};
+pub use merge::Refusal;
 pub use obstacles::Blocked;
 pub use overview::{BadLog, ChangeSummary, Overview, Salvaged, latest_run, standings, unfinished};
 pub use record::{Begin, ClearedFlags, HomeOf, ParentTime, Record, Verb};
 pub use recover::{Recovered, recover};
-pub use round::{ChangeContext, Locks, OpenChange, RoundReceipt};
+pub use round::{OpenChange, RoundReceipt};
 pub use standing::{Standing, Standings};
 pub use state::{StateError, StateFolder};
-pub use undo::{Refusal, UndoPlan, UndoRound, plan_undo};
+pub use undo::{UndoPlan, UndoRound, plan_undo};
 
 use std::io;
 

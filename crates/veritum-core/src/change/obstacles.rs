@@ -6,8 +6,8 @@ use std::os::fd::AsFd as _;
 
 use super::ChangeError;
 use super::attributes::word_of;
+use super::context::ChangeContext;
 use super::record::ClearedFlags;
-use super::round::ChangeContext;
 use crate::machine::Dir;
 use crate::model::{FileKind, SystemPath};
 use crate::plan::{ItemKind, Operation, PlannedAction};

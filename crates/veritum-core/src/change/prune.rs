@@ -7,10 +7,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 
+use super::context::ChangeContext;
 use super::journal::Journal;
 use super::overview::ChangeSummary;
 use super::record::Record;
-use super::round::ChangeContext;
 use crate::machine::Dir;
 use crate::model::FileKind;
 use crate::plan::KeptFolder;
@@ -93,7 +93,7 @@ fn limit(context: &ChangeContext<'_>, folder: &KeptFolder) -> Option<u64> {
 fn delete(context: &ChangeContext<'_>, folder: &KeptFolder, change: u64) -> io::Result<()> {
     let all = match folder {
         KeptFolder::State => context.state.sub("kept")?,
-        KeptFolder::Top(top) => super::keep::private(&context.machine.dir(top)?, b".veritum-kept")?,
+        KeptFolder::Top(top) => super::slot::private(&context.machine.dir(top)?, b".veritum-kept")?,
         KeptFolder::Aside(_) => return Ok(()),
     };
     remove(&all, change.to_string().as_bytes(), 0)

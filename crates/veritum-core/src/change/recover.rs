@@ -1,10 +1,11 @@
 //! After a cut: finishing what was committed, taking back what was not. Harmless when done twice.
 
+use super::committed::Committed;
+use super::context::ChangeContext;
 use super::folders::Folders;
 use super::journal::{ChangeLog, Journal};
 use super::record::Record;
-use super::round::ChangeContext;
-use super::swap::{Committed, backward, forward};
+use super::swap::{backward, forward};
 use super::{ChangeError, JournalError, overview};
 use crate::event::Event;
 use crate::platform::services;

@@ -3,108 +3,23 @@
 use std::collections::{BTreeMap, HashMap};
 use std::io;
 
+use super::committed::Committed;
+use super::context::ChangeContext;
 use super::folders::Folders;
 use super::journal::{FORMAT, IN_A_HOME, Journal, WITH_SERVICES};
 use super::keep::folder_for;
 use super::obstacles::{self, Blocked};
 use super::prune::prune;
-use super::record::{Begin, HomeOf, ParentTime, Record, Verb};
+use super::record::{Begin, ParentTime, Record, Verb};
 use super::stage::{StageError, Staging, stage};
-use super::state::StateFolder;
-use super::swap::{Committed, backward, forward};
+use super::swap::{backward, forward};
 use super::{ChangeError, JournalError};
 use super::{UndoRound, aside, attributes, overview};
-use crate::event::{Event, Flow, Observer, Phase};
-use crate::machine::{Held, LockError, Machine, ProtectionPolicy, lock_exclusive};
+use crate::event::{Event, Flow, Phase};
 use crate::model::{Area, Identity, SystemPath};
 use crate::plan::{ActionKey, ActionOutcome, Item, ItemKind, KeptFolder, Operation, PlannedAction};
 use crate::platform::services::{self, PausedUnit, Services};
 use crate::store::{Contents, NoContents};
-
-/// What changing needs: the machine, where the state lies, what must not be touched.
-#[derive(Clone, Copy)]
-pub struct ChangeContext<'a> {
-    /// The machine.
-    pub machine: &'a Machine,
-    /// Its state folder.
-    pub state: &'a StateFolder,
-    /// What must not be altered.
-    pub protection: &'a dyn ProtectionPolicy,
-    /// Who is told.
-    pub observer: &'a dyn Observer,
-    /// Whether locking attributes may be cleared for the time of a round.
-    pub clear_attributes: bool,
-    /// The service manager.
-    pub services: &'a dyn Services,
-    /// The home that is worked on, when it is one: then the machine is seen from it, with its owner's rights.
-    pub home: Option<&'a HomeOf>,
-}
-
-/// Our own lock and the package tools', held together.
-#[derive(Debug)]
-#[must_use = "the locks are let go when this is dropped"]
-pub struct Locks {
-    held: Vec<(Option<SystemPath>, Held)>,
-}
-
-impl Locks {
-    /// Lets the package tools' locks go, and keeps our own.
-    pub fn keep_own(&mut self) {
-        self.held.retain(|(path, _)| path.is_none());
-    }
-
-    /// Lets one lock of the package tools go, for a tool that takes it itself.
-    pub fn let_go(&mut self, path: &SystemPath) {
-        self.held.retain(|(held, _)| held.as_ref() != Some(path));
-    }
-}
-
-impl ChangeContext<'_> {
-    /// Takes our own lock, then the package tools'.
-    ///
-    /// # Errors
-    /// When somebody else works on the machine.
-    pub fn lock(&self, package_locks: &[SystemPath]) -> Result<Locks, ChangeError> {
-        let mut locks = self.lock_own()?;
-        self.lock_too(&mut locks, package_locks)?;
-        Ok(locks)
-    }
-
-    /// Takes our own lock alone.
-    ///
-    /// # Errors
-    /// When another Veritum works on the machine.
-    pub fn lock_own(&self) -> Result<Locks, ChangeError> {
-        let own = lock_exclusive(self.state.dir(), b"lock").map_err(|e| match e {
-            LockError::Busy => ChangeError::Busy,
-            LockError::Io(source) => ChangeError::State(self.state.io()(source)),
-        })?;
-        Ok(Locks { held: vec![(None, own)] })
-    }
-
-    /// Takes the package tools' locks beside those that are held.
-    ///
-    /// # Errors
-    /// When a package tool works on the machine.
-    pub fn lock_too(&self, locks: &mut Locks, package_locks: &[SystemPath]) -> Result<(), ChangeError> {
-        for path in package_locks {
-            // A lock file that is not there is not made: then no package tool has ever run here.
-            let Ok(real) = self.machine.resolve(path) else { continue };
-            let Some(dir) = real.parent().and_then(|p| self.machine.dir(&p).ok()) else { continue };
-            match lock_exclusive(&dir, real.name()) {
-                Ok(lock) => locks.held.push((Some(path.clone()), lock)),
-                Err(LockError::Busy) => return Err(ChangeError::PackageTool { path: path.clone() }),
-                Err(LockError::Io(e)) if e.kind() == io::ErrorKind::PermissionDenied => {
-                    return Err(ChangeError::NoRights { path: path.clone() });
-                }
-                // Where nothing can be written no package tool can be at work either.
-                Err(LockError::Io(e)) if e.kind() == io::ErrorKind::ReadOnlyFilesystem => {}
-                Err(LockError::Io(source)) => return Err(ChangeError::TakenBack { place: path.clone(), source }),
-            }
-        }
-        Ok(())
-    }
-}
 
 /// What came of a round.
 #[derive(Debug, Clone, PartialEq, Default)]

@@ -9,10 +9,10 @@ use std::io;
 
 use rustix::io::Errno;
 
-use super::keep::BackupSlot;
-use super::round::ChangeContext;
-use super::stage::staged_name;
-use super::swap::Committed;
+use super::committed::{Committed, staged_name};
+use super::context::ChangeContext;
+use super::moves::{Attempt, Caution, is_errno, move_to_free, or_reason, second_name, unknown_here};
+use super::slot::BackupSlot;
 use crate::machine::{Dir, Exchange};
 use crate::model::{FileKind, Stat, SystemPath};
 use crate::plan::PlannedAction;
@@ -24,17 +24,6 @@ pub(super) const MOVED: &str =
 pub(super) const TAKEN_AWAY: &str = "it was removed by another program while this ran";
 pub(super) const GONE: &str = "the folder that it is in is no longer there";
 
-/// A disk that failed; else done, or the reason why this one is not to be done.
-pub(super) type Attempt = io::Result<Result<(), String>>;
-
-/// Opens a folder of the machine; none when it is gone, or another thing stands there now.
-pub(super) fn folder(context: &ChangeContext<'_>, place: &SystemPath) -> io::Result<Option<Dir>> {
-    match context.machine.dir(place) {
-        Err(e) if is(&e, Errno::NOENT) || is(&e, Errno::NOTDIR) || is(&e, Errno::LOOP) => Ok(None),
-        other => other.map(Some),
-    }
-}
-
 /// The place of one action.
 pub(super) struct SwapSite {
     pub(super) dir: Dir,
@@ -43,81 +32,6 @@ pub(super) struct SwapSite {
     pub(super) temp: Vec<u8>,
     /// The displaced thing's second name, on a file system that cannot exchange.
     pub(super) aside: Vec<u8>,
-}
-
-fn is(error: &io::Error, kind: Errno) -> bool {
-    error.raw_os_error() == Some(kind.raw_os_error())
-}
-
-/// Whether a file system does not know this kind of rename.
-fn unknown_here(error: &io::Error) -> bool {
-    is(error, Errno::INVAL) || is(error, Errno::NOSYS) || is(error, Errno::NOTSUP)
-}
-
-/// What the file system cannot do at all is a reason, not a failure of the disk.
-fn or_reason(result: io::Result<()>) -> Attempt {
-    match result {
-        Ok(()) => Ok(Ok(())),
-        Err(e) if is(&e, Errno::XDEV) => {
-            Ok(Err("it lies in a lower layer of its file system and cannot be moved in one step".into()))
-        }
-        Err(e) if unknown_here(&e) => {
-            Ok(Err("its file system can neither exchange two names nor give a file a second one".into()))
-        }
-        Err(e) => Err(e),
-    }
-}
-
-/// Gives a second name.
-///
-/// # Errors
-/// "Unsupported" also where a file system says "not permitted" because it has no such names, or that there are too
-/// many already.
-pub(super) fn second_name(from: &Dir, old: &[u8], to: &Dir, new: &[u8]) -> io::Result<()> {
-    match from.disk().hard_link(from.fd(), old, to.fd(), new) {
-        Err(e) if is(&e, Errno::PERM) || is(&e, Errno::MLINK) => Err(Errno::NOTSUP.into()),
-        other => other,
-    }
-}
-
-/// What a move to a free name may do where the file system can promise nothing (no flags, no second names).
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Caution {
-    /// Rather not move: another program may take the name at that moment.
-    Promised,
-    /// Move after a look: the name is one of ours, or we are on the way back and there is no leaving it out.
-    Looked,
-}
-
-/// Moves to a name that nothing has; harmless when it is done again after a cut.
-///
-/// # Errors
-/// When the name is taken, or the file system cannot.
-pub(super) fn move_to_free(from: &Dir, old: &[u8], to: &Dir, new: &[u8], caution: Caution) -> io::Result<()> {
-    let disk = from.disk();
-    let what = match disk.rename(from.fd(), old, to.fd(), new, Exchange::IntoNothing) {
-        Err(e) if unknown_here(&e) => disk.look(from.fd(), old)?,
-        other => return other,
-    };
-    match to.look(new)? {
-        // The second name was made before a cut; only the first is left to go.
-        Some(there) if there.id == what.id && what.kind != FileKind::Folder => return disk.unlink(from.fd(), old),
-        Some(_) => return Err(Errno::EXIST.into()),
-        None => {}
-    }
-    // A folder never replaces anything but an empty folder.
-    if what.kind == FileKind::Folder {
-        return disk.rename(from.fd(), old, to.fd(), new, Exchange::Replace);
-    }
-    match second_name(from, old, to, new) {
-        Err(e) if unknown_here(&e) && caution == Caution::Looked => {
-            return disk.rename(from.fd(), old, to.fd(), new, Exchange::Replace);
-        }
-        other => other?,
-    }
-    // Durable before the first name goes: not every file system keeps the order.
-    disk.sync(to.fd())?;
-    disk.unlink(from.fd(), old)
 }
 
 impl SwapSite {
@@ -206,7 +120,7 @@ impl SwapSite {
             return Ok(Err(CHANGED.into()));
         }
         if let Err(e) = move_to_free(&self.dir, &self.temp, &self.dir, &self.name, caution) {
-            if is(&e, Errno::EXIST) {
+            if is_errno(&e, Errno::EXIST) {
                 return Ok(Err(TAKEN.into()));
             }
             self.rename_back()?;

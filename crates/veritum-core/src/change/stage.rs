@@ -4,10 +4,12 @@ use std::ffi::OsStr;
 use std::io;
 use std::os::fd::{AsFd, BorrowedFd};
 
+use super::committed::staged_name;
+use super::context::ChangeContext;
 use super::folders::Folders;
-use super::keep::{BackupSlot, Kept, keep};
-use super::round::ChangeContext;
-use super::site::second_name;
+use super::keep::Kept;
+use super::moves::second_name;
+use super::slot::{BackupSlot, keep};
 use crate::machine::Dir;
 use crate::model::{FileKind, Instant, Stat, SystemPath};
 use crate::plan::{Item, ItemKind, Operation, PlannedAction};
@@ -15,11 +17,6 @@ use crate::store::{Contents, StoreError};
 
 /// Inode flags that are carried over (chattr(1)): sync, no dump, no access times.
 const COPIED_FLAGS: u32 = 0x08 | 0x40 | 0x80;
-
-/// The staged name of an action. No suffix that any daemon picks up.
-pub(super) fn staged_name(change: u64, round: u32, index: u32) -> Vec<u8> {
-    format!(".veritum-{change}-{round}-{index}").into_bytes()
-}
 
 /// Why something was not staged.
 pub(super) enum StageError {
@@ -194,7 +191,7 @@ fn name_of(
 ) -> Result<(), StageError> {
     let parent = place.parent().unwrap_or_else(SystemPath::root);
     let from = context.machine.dir(&parent)?;
-    if from.look(place.name())?.is_none() || super::keep::digest_of(&from, place.name())? != Some(*digest) {
+    if from.look(place.name())?.is_none() || super::slot::digest_of(&from, place.name())? != Some(*digest) {
         return Err(StageError::GivenUp(format!("{place} has changed since it was checked")));
     }
     further_name(&from, place.name(), dir, name)

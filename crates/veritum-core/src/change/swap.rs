@@ -4,129 +4,21 @@
 //! undisturbed run and recovery.
 
 use std::cell::RefCell;
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{HashMap, HashSet};
 use std::io;
 use std::os::fd::AsFd;
 
-use super::folders::Folders;
-use super::journal::RoundLog;
-use super::keep::{BackupSlot, Kept, keep, placed};
-use super::record::{ClearedFlags, ParentTime};
-use super::round::ChangeContext;
-use super::site::{Attempt, CHANGED, Caution, GONE, MOVED, SwapSite, TAKEN_AWAY, folder};
-use super::stage::{discard, staged_name};
+use super::committed::{Committed, has};
+use super::context::ChangeContext;
+use super::keep::Kept;
+use super::moves::{Attempt, Caution};
+use super::site::{CHANGED, GONE, MOVED, SwapSite, TAKEN_AWAY};
+use super::slot::{BackupSlot, keep, placed};
+use super::stage::discard;
 use super::{aside, attributes};
 use crate::event::{Event, Phase};
-use crate::model::{FileKind, Identity, Instant, Stat, SystemPath};
+use crate::model::{FileKind, Stat, SystemPath};
 use crate::plan::{ActionOutcome, KeptFolder, Operation, PlannedAction};
-
-/// A round whose commit record stands.
-pub(super) struct Committed<'a> {
-    pub(super) change: u64,
-    pub(super) round: u32,
-    pub(super) actions: &'a [PlannedAction],
-    pub(super) parents: &'a [ParentTime],
-    pub(super) cleared: &'a [ClearedFlags],
-    pub(super) staged: HashMap<u32, Identity>,
-    pub(super) given_up: HashMap<u32, String>,
-    /// Whether this is the run that staged it, or recovery.
-    pub(super) fresh: bool,
-    /// Change times that our own renames and links set: they are no sign of somebody else's hand.
-    pub(super) ours: RefCell<HashMap<Identity, Instant>>,
-    /// The folders that it works in.
-    pub(super) folders: &'a Folders,
-}
-
-impl<'a> Committed<'a> {
-    pub(super) fn from_log(change: u64, log: &RoundLog<'a>, folders: &'a Folders) -> Self {
-        Self {
-            change,
-            round: log.round,
-            actions: log.actions,
-            parents: log.parents,
-            cleared: log.cleared,
-            staged: log.staged.unwrap_or_default().iter().copied().collect(),
-            given_up: log.given_up.iter().cloned().collect(),
-            fresh: false,
-            ours: RefCell::default(),
-            folders,
-        }
-    }
-
-    /// Finds in a home where the folders are in which things of this round have their names for a moment.
-    pub(super) fn find_moved(&self, context: &ChangeContext<'_>) -> io::Result<()> {
-        if context.home.is_none() {
-            return Ok(());
-        }
-        let mut missing: BTreeMap<SystemPath, Vec<Vec<u8>>> = BTreeMap::new();
-        for action in self.actions {
-            let Some(parent) = action.place.parent() else { continue };
-            let temp = staged_name(self.change, self.round, action.index);
-            let names = [[temp.as_slice(), b"-out"].concat(), temp];
-            if self.is_missing(context, action, &parent, &names)? {
-                missing.entry(parent).or_default().extend(names);
-            }
-        }
-        missing.iter().try_for_each(|(parent, names)| self.folders.find(context, parent, names))
-    }
-
-    /// Whether what an action moved is at none of the places where this round leaves it.
-    fn is_missing(
-        &self,
-        context: &ChangeContext<'_>,
-        action: &PlannedAction,
-        parent: &SystemPath,
-        names: &[Vec<u8>],
-    ) -> io::Result<bool> {
-        let here = folder(context, parent)?;
-        let look = |name: &[u8]| here.as_ref().and_then(|dir| dir.look(name).ok().flatten());
-        let is_there = |id: Option<Identity>| id.is_some() && has(look(action.place.entry()), id);
-        if names.iter().any(|name| look(name).is_some()) || kept_already(context, self, action)? {
-            return Ok(false);
-        }
-        let staged = self.staged.get(&action.index).copied();
-        Ok(match &action.operation {
-            Operation::SetAside => action.before.is_some() && !is_there(action.before.map(|b| b.id)),
-            Operation::Return { change, round, index, folder, kept, .. } => {
-                let from = Kept { folder, change: *change, round: *round, index: *index, place: &action.place }
-                    .find(context)?;
-                let is_kept = from.map(|slot| slot.look()).transpose()?.flatten().is_some();
-                !is_kept && !is_there(staged) && !is_there(Some(kept.stat.id))
-            }
-            _ => false,
-        })
-    }
-
-    fn keeps(&self, action: &PlannedAction) -> KeptFolder {
-        let parent = action.place.parent().unwrap_or_else(SystemPath::root);
-        super::record::keeps_of(self.parents, &parent)
-    }
-
-    /// Where what an action displaces is kept.
-    fn kept<'b>(&self, action: &'b PlannedAction, folder: &'b KeptFolder) -> Kept<'b> {
-        Kept { folder, change: self.change, round: self.round, index: action.index, place: &action.place }
-    }
-
-    /// Whether what stands there is what was observed.
-    fn is_as_observed(&self, before: &Stat, now: &Stat) -> bool {
-        let same = (before.id, before.kind, before.size, before.mtime) == (now.id, now.kind, now.size, now.mtime);
-        // Of a folder only its identity counts: its size and time change with what is in it.
-        let same = same || before.kind == FileKind::Folder && (before.id, before.kind) == (now.id, now.kind);
-        let by_us = self.ours.borrow().get(&now.id) == Some(&now.ctime);
-        // A cut may have taken back a rename of ours and left its change time: in recovery identity, size and
-        // time of modification decide, and what is displaced is kept in any case.
-        let unknown = !self.fresh || before.kind == FileKind::Folder;
-        same && (before.ctime == now.ctime || by_us || unknown)
-    }
-
-    fn remember(&self, stat: &Stat) {
-        self.ours.borrow_mut().insert(stat.id, stat.ctime);
-    }
-}
-
-fn has(stat: Option<Stat>, id: Option<Identity>) -> bool {
-    stat.is_some_and(|s| Some(s.id) == id)
-}
 
 /// Brings a committed round to its end. Harmless when it is done again.
 pub(super) fn forward(context: &ChangeContext<'_>, committed: &Committed<'_>) -> io::Result<Vec<ActionOutcome>> {
@@ -264,7 +156,7 @@ fn set_aside(
             // A further name of the same file may come next: the move is what changed its time.
             committed.remember(&site.dir.disk().look(site.dir.fd(), &site.temp)?);
         }
-        (None, None) if kept_already(context, committed, action)? => return Ok(Ok(())),
+        (None, None) if committed.is_kept(context, action)? => return Ok(Ok(())),
         _ => return Ok(Err(CHANGED.into())),
     }
     if let Some(why) = context.protection.reason_at(&action.place, &site.dir, &site.temp)? {
@@ -319,13 +211,6 @@ fn set_meta(
     disk.sync(open.as_fd())?;
     committed.remember(&disk.look(site.dir.fd(), &site.name)?);
     Ok(Ok(()))
-}
-
-fn kept_already(context: &ChangeContext<'_>, committed: &Committed<'_>, action: &PlannedAction) -> io::Result<bool> {
-    match committed.kept(action, &committed.keeps(action)).find(context)? {
-        Some(slot) => Ok(slot.look()?.is_some()),
-        None => Ok(false),
-    }
 }
 
 fn keep_one(

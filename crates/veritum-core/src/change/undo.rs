@@ -4,25 +4,15 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use std::io;
 
 use super::ChangeError;
+use super::context::ChangeContext;
 use super::journal::{ChangeLog, JournalError, RoundLog};
-use super::keep::{Kept, digest_of, placed};
-use super::merge::merge;
-use super::round::ChangeContext;
+use super::keep::Kept;
+use super::merge::{Refusal, merge};
+use super::slot::{digest_of, placed};
 use super::standing::{Standing, Standings};
 use crate::machine::Dir;
-use crate::model::{Area, ComponentId, Digest, FileKind, Stat, SystemPath};
+use crate::model::{Area, Digest, FileKind, Stat, SystemPath};
 use crate::plan::{ActionKey, ActionOutcome, Item, ItemKind, Operation, PlannedAction, inverse};
-
-/// What is not taken back, and why.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Refusal {
-    /// Where.
-    pub place: SystemPath,
-    /// Whose.
-    pub component: Option<ComponentId>,
-    /// Why.
-    pub why: String,
-}
 
 /// How one round of a change would be taken back.
 #[derive(Debug, Clone, PartialEq)]

@@ -1,0 +1,107 @@
+//! [`ChangeContext`]: what changing needs, and the locks that are held meanwhile.
+
+use std::io;
+
+use rustix::io::Errno;
+
+use super::ChangeError;
+use super::moves::is_errno;
+use super::record::HomeOf;
+use super::state::StateFolder;
+use crate::event::Observer;
+use crate::machine::{Dir, Held, LockError, Machine, ProtectionPolicy, lock_exclusive};
+use crate::model::SystemPath;
+use crate::platform::services::Services;
+
+/// What changing needs: the machine, where the state lies, what must not be touched.
+#[derive(Clone, Copy)]
+pub struct ChangeContext<'a> {
+    /// The machine.
+    pub machine: &'a Machine,
+    /// Its state folder.
+    pub state: &'a StateFolder,
+    /// What must not be altered.
+    pub protection: &'a dyn ProtectionPolicy,
+    /// Who is told.
+    pub observer: &'a dyn Observer,
+    /// Whether locking attributes may be cleared for the time of a round.
+    pub clear_attributes: bool,
+    /// The service manager.
+    pub services: &'a dyn Services,
+    /// The home that is worked on, when it is one: then the machine is seen from it, with its owner's rights.
+    pub home: Option<&'a HomeOf>,
+}
+
+/// Our own lock and the package tools', held together.
+#[derive(Debug)]
+#[must_use = "the locks are let go when this is dropped"]
+pub struct Locks {
+    held: Vec<(Option<SystemPath>, Held)>,
+}
+
+impl Locks {
+    /// Lets the package tools' locks go, and keeps our own.
+    pub fn keep_own(&mut self) {
+        self.held.retain(|(path, _)| path.is_none());
+    }
+
+    /// Lets one lock of the package tools go, for a tool that takes it itself.
+    pub fn let_go(&mut self, path: &SystemPath) {
+        self.held.retain(|(held, _)| held.as_ref() != Some(path));
+    }
+}
+
+impl ChangeContext<'_> {
+    /// Takes our own lock, then the package tools'.
+    ///
+    /// # Errors
+    /// When somebody else works on the machine.
+    pub fn lock(&self, package_locks: &[SystemPath]) -> Result<Locks, ChangeError> {
+        let mut locks = self.lock_own()?;
+        self.lock_too(&mut locks, package_locks)?;
+        Ok(locks)
+    }
+
+    /// Takes our own lock alone.
+    ///
+    /// # Errors
+    /// When another Veritum works on the machine.
+    pub fn lock_own(&self) -> Result<Locks, ChangeError> {
+        let own = lock_exclusive(self.state.dir(), b"lock").map_err(|e| match e {
+            LockError::Busy => ChangeError::Busy,
+            LockError::Io(source) => ChangeError::State(self.state.io()(source)),
+        })?;
+        Ok(Locks { held: vec![(None, own)] })
+    }
+
+    /// Takes the package tools' locks beside those that are held.
+    ///
+    /// # Errors
+    /// When a package tool works on the machine.
+    pub fn lock_too(&self, locks: &mut Locks, package_locks: &[SystemPath]) -> Result<(), ChangeError> {
+        for path in package_locks {
+            // A lock file that is not there is not made: then no package tool has ever run here.
+            let Ok(real) = self.machine.resolve(path) else { continue };
+            let Some(dir) = real.parent().and_then(|p| self.machine.dir(&p).ok()) else { continue };
+            match lock_exclusive(&dir, real.name()) {
+                Ok(lock) => locks.held.push((Some(path.clone()), lock)),
+                Err(LockError::Busy) => return Err(ChangeError::PackageTool { path: path.clone() }),
+                Err(LockError::Io(e)) if e.kind() == io::ErrorKind::PermissionDenied => {
+                    return Err(ChangeError::NoRights { path: path.clone() });
+                }
+                // Where nothing can be written no package tool can be at work either.
+                Err(LockError::Io(e)) if e.kind() == io::ErrorKind::ReadOnlyFilesystem => {}
+                Err(LockError::Io(source)) => return Err(ChangeError::TakenBack { place: path.clone(), source }),
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Opens a folder of the machine; none when it is gone, or another thing stands there now.
+pub(super) fn folder(context: &ChangeContext<'_>, place: &SystemPath) -> io::Result<Option<Dir>> {
+    match context.machine.dir(place) {
+        Err(e) if is_errno(&e, Errno::NOENT) || is_errno(&e, Errno::NOTDIR) || is_errno(&e, Errno::LOOP) => Ok(None),
+        other => other.map(Some),
+    }
+}

@@ -1,0 +1,86 @@
+//! Moving a thing to a name that nothing has, on file systems of every kind.
+
+use std::io;
+
+use rustix::io::Errno;
+
+use crate::machine::{Dir, Exchange};
+use crate::model::FileKind;
+
+/// A disk that failed; else done, or the reason why this one is not to be done.
+pub(super) type Attempt = io::Result<Result<(), String>>;
+
+pub(super) fn is_errno(error: &io::Error, kind: Errno) -> bool {
+    error.raw_os_error() == Some(kind.raw_os_error())
+}
+
+/// Whether a file system does not know this kind of rename.
+pub(super) fn unknown_here(error: &io::Error) -> bool {
+    is_errno(error, Errno::INVAL) || is_errno(error, Errno::NOSYS) || is_errno(error, Errno::NOTSUP)
+}
+
+/// What the file system cannot do at all is a reason, not a failure of the disk.
+pub(super) fn or_reason(result: io::Result<()>) -> Attempt {
+    match result {
+        Ok(()) => Ok(Ok(())),
+        Err(e) if is_errno(&e, Errno::XDEV) => {
+            Ok(Err("it lies in a lower layer of its file system and cannot be moved in one step".into()))
+        }
+        Err(e) if unknown_here(&e) => {
+            Ok(Err("its file system can neither exchange two names nor give a file a second one".into()))
+        }
+        Err(e) => Err(e),
+    }
+}
+
+/// Gives a second name.
+///
+/// # Errors
+/// "Unsupported" also where a file system says "not permitted" because it has no such names, or that there are too
+/// many already.
+pub(super) fn second_name(from: &Dir, old: &[u8], to: &Dir, new: &[u8]) -> io::Result<()> {
+    match from.disk().hard_link(from.fd(), old, to.fd(), new) {
+        Err(e) if is_errno(&e, Errno::PERM) || is_errno(&e, Errno::MLINK) => Err(Errno::NOTSUP.into()),
+        other => other,
+    }
+}
+
+/// What a move to a free name may do where the file system can promise nothing (no flags, no second names).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Caution {
+    /// Rather not move: another program may take the name at that moment.
+    Promised,
+    /// Move after a look: the name is one of ours, or we are on the way back and there is no leaving it out.
+    Looked,
+}
+
+/// Moves to a name that nothing has; harmless when it is done again after a cut.
+///
+/// # Errors
+/// When the name is taken, or the file system cannot.
+pub(super) fn move_to_free(from: &Dir, old: &[u8], to: &Dir, new: &[u8], caution: Caution) -> io::Result<()> {
+    let disk = from.disk();
+    let what = match disk.rename(from.fd(), old, to.fd(), new, Exchange::IntoNothing) {
+        Err(e) if unknown_here(&e) => disk.look(from.fd(), old)?,
+        other => return other,
+    };
+    match to.look(new)? {
+        // The second name was made before a cut; only the first is left to go.
+        Some(there) if there.id == what.id && what.kind != FileKind::Folder => return disk.unlink(from.fd(), old),
+        Some(_) => return Err(Errno::EXIST.into()),
+        None => {}
+    }
+    // A folder never replaces anything but an empty folder.
+    if what.kind == FileKind::Folder {
+        return disk.rename(from.fd(), old, to.fd(), new, Exchange::Replace);
+    }
+    match second_name(from, old, to, new) {
+        Err(e) if unknown_here(&e) && caution == Caution::Looked => {
+            return disk.rename(from.fd(), old, to.fd(), new, Exchange::Replace);
+        }
+        other => other?,
+    }
+    // Durable before the first name goes: not every file system keeps the order.
+    disk.sync(to.fd())?;
+    disk.unlink(from.fd(), old)
+}
