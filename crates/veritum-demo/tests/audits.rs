@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use support::{check, folder, open, spoil};
 use veritum_core::check::Scope;
 use veritum_core::event::{Event, Flow, NoObserver, Observer, Phase};
-use veritum_core::model::{Area, ComponentId, Digest, Finding, Verdict};
+use veritum_core::model::{ActionResult, Area, ComponentId, Digest, Finding, Verdict};
 use veritum_core::report::{CheckReport, Outcome, RepairReport};
 use veritum_core::store;
 use veritum_core::trust::Versions;
@@ -461,7 +461,7 @@ fn an_interrupted_repair_of_a_store_tells_what_was_done_and_goes_on_the_next_tim
         "{:#?}",
         done.area(Area::Store).unwrap()
     );
-    assert_eq!(done.area(Area::Store).unwrap().actions.iter().filter(|a| a.result == "failed").count(), 2);
+    assert_eq!(done.area(Area::Store).unwrap().actions.iter().filter(|a| a.result == ActionResult::Failed).count(), 2);
     assert_eq!(fix(&settings).area(Area::Store).unwrap().put_right, 2);
     assert_eq!(audit(&place.world.settings()).outcome, Outcome::Sound);
 }

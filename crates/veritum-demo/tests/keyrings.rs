@@ -23,9 +23,9 @@ fn stand() -> Stand {
     stand
 }
 
-fn standing(stand: &Stand) -> (String, CheckReport) {
+fn standing(stand: &Stand) -> (&'static str, CheckReport) {
     let report = check(&Settings { full_chain: true, ..stand.offline() });
-    (report.sources[0].standing.clone(), report)
+    (report.sources[0].standing.word(), report)
 }
 
 fn other_key() -> Vec<u8> {
@@ -48,7 +48,7 @@ fn where_the_named_keyring_is_gone_or_damaged_the_operators_own_keys_stand_in() 
         }
         assert_eq!(standing(&stand).0, "vouched", "{what}");
         let stranger = Settings { trust: stand.dir.path().join("other"), full_chain: true, ..stand.offline() };
-        assert_ne!(check(&stranger).sources[0].standing, "vouched", "{what}: nobody else knows the key");
+        assert_ne!(check(&stranger).sources[0].standing.word(), "vouched", "{what}: nobody else knows the key");
     }
 }
 
@@ -84,5 +84,5 @@ fn a_source_without_a_keyring_of_its_own_takes_the_systems_and_the_operators() {
     stand.write("/etc/apt/trusted.gpg.d/foreshore.asc", stand.key.armoured().unwrap().as_bytes());
     assert_eq!(standing(&stand).0, "vouched");
     let stranger = Settings { trust: stand.dir.path().join("other"), full_chain: true, ..stand.offline() };
-    assert_eq!(check(&stranger).sources[0].standing, "refused");
+    assert_eq!(check(&stranger).sources[0].standing.word(), "refused");
 }

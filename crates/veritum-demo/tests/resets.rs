@@ -10,6 +10,7 @@ use support::test_home::{TestHome, only, reset, reset_on, undo_on};
 use support::{assert_same, is_root, open, undo};
 use veritum_core::apps::Class;
 use veritum_core::event::{Event, Flow, NoObserver, Observer};
+use veritum_core::model::ActionResult;
 use veritum_core::report::{Fate, HomeReset};
 use veritum_core::testkit::{Accident, Lack, TestDisk, Tree};
 use veritum_core::work::{Agreement, Only, ResetWanted, WorkError};
@@ -33,7 +34,11 @@ fn files(tree: &Tree) -> Vec<String> {
 }
 
 fn moved(home: &HomeReset) -> Vec<String> {
-    let places = home.actions.iter().filter(|action| action.result == "done").filter_map(|action| action.path.as_ref());
+    let places = home
+        .actions
+        .iter()
+        .filter(|action| action.result == ActionResult::Done)
+        .filter_map(|action| action.path.as_ref());
     places.map(|place| place.to_string().trim_start_matches("/home/mirela/").to_owned()).collect()
 }
 

@@ -11,7 +11,7 @@ use support::{STATE, assert_same, folder, open, pristine, undo};
 use veritum_core::archive::Proxies;
 use veritum_core::check::Scope;
 use veritum_core::event::NoObserver;
-use veritum_core::model::{Area, Finding};
+use veritum_core::model::{ActionKind, Area, Finding};
 use veritum_core::platform::services::Services as _;
 use veritum_core::report::{ProofOutcome, RepairReport};
 use veritum_core::testkit::Tree;
@@ -164,7 +164,7 @@ fn a_full_disk_is_named_and_updates_come_nevertheless() {
     assert!(left.reason.contains("which is not enough") || left.reason.contains("are free"), "{left:?}");
     assert_eq!(report.area(Area::Updates).unwrap().put_right, 1);
     assert!(
-        report.area(Area::Updates).unwrap().actions.iter().any(|a| a.action == "free"),
+        report.area(Area::Updates).unwrap().actions.iter().any(|a| a.action == ActionKind::Free),
         "{:?}",
         report.area(Area::Updates).unwrap().actions
     );

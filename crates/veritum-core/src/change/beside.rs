@@ -5,17 +5,30 @@ use serde::{Deserialize, Serialize};
 
 use super::journal::ChangeLog;
 use super::record::Record;
+use crate::model::{ActionKind, word_enum};
 use crate::platform::services::PausedUnit;
+
+word_enum! {
+    /// What a change's log says of one thing that was to be done.
+    pub enum LoggedResult {
+        /// It was done.
+        Done = "done",
+        /// It was not, and the log says why.
+        NotDone = "not done",
+        /// The log ends before it.
+        Unfinished = "unfinished",
+    }
+}
 
 /// One thing that a change did beside files, as its journal tells it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Beside {
-    /// What, in a word: `pause`, `forget-failure`, `configure`.
+    /// What: the word of an [`ActionKind`], or one of a newer version.
     pub what: String,
     /// What it was done to.
     pub subject: String,
-    /// What came of it: `done`, `not done`, or `unfinished`.
-    pub result: String,
+    /// What came of it.
+    pub result: LoggedResult,
     /// Why it was not done.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub why: Option<String>,
@@ -43,19 +56,23 @@ impl ChangeLog {
         let new = |what: &str, subject: &str| Beside {
             what: what.to_owned(),
             subject: subject.to_owned(),
-            result: "unfinished".into(),
+            result: LoggedResult::Unfinished,
             why: None,
         };
         for record in &self.records {
             match record {
-                Record::Paused { units } => all.extend(units.iter().map(|unit| new("pause", &unit.name))),
+                Record::Paused { units } => {
+                    all.extend(units.iter().map(|unit| new(ActionKind::Pause.word(), &unit.name)))
+                }
                 Record::Resumed => {
-                    all.iter_mut().filter(|one| one.what == "pause").for_each(|one| one.result = "done".into());
+                    all.iter_mut()
+                        .filter(|one| one.what == ActionKind::Pause.word())
+                        .for_each(|one| one.result = LoggedResult::Done);
                 }
                 Record::Delegated { what, subject, .. } => all.push(new(what, subject)),
                 Record::DelegatedDone { failed } => {
                     if let Some(last) = all.last_mut() {
-                        last.result = if failed.is_none() { "done" } else { "not done" }.into();
+                        last.result = if failed.is_none() { LoggedResult::Done } else { LoggedResult::NotDone };
                         last.why.clone_from(failed);
                     }
                 }

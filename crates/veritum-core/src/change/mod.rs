@@ -39,7 +39,7 @@ mod state;
 mod swap;
 mod undo;
 
-pub use beside::Beside;
+pub use beside::{Beside, LoggedResult};
 pub use context::{ChangeContext, Locks};
 pub use displaced::displaced;
 pub use journal::{ChangeLog, JournalError, RoundLog};

@@ -11,6 +11,7 @@ use std::os::fd::AsFd;
 use serde::{Deserialize, Serialize};
 
 use super::ChangeError;
+use super::LoggedResult;
 use super::journal::{self, ChangeLog, JournalError};
 use super::record::{Record, Verb, keeps_of};
 use super::standing::{Standings, effective};
@@ -215,7 +216,7 @@ fn summary(log: &ChangeLog) -> ChangeSummary {
         run: log.begin.run.clone(),
         ended: log.end().map(|(ended, ..)| ended),
         released: log.released().is_some(),
-        beside: log.beside().iter().any(|one| one.result == "done"),
+        beside: log.beside().iter().any(|one| one.result == LoggedResult::Done),
         places,
         revertible: effective(log).len() as u64,
         kept: kept.into_iter().collect(),

@@ -8,17 +8,19 @@ use super::record::Record;
 use super::swap::{backward, forward};
 use super::{ChangeError, JournalError, overview};
 use crate::event::Event;
+use crate::model::word_enum;
 use crate::platform::services;
 
-/// What recovery did with a change.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Recovered {
-    /// Its last round had been committed and was finished.
-    Finished,
-    /// Its last round had not been committed and was taken back.
-    TakenBack,
-    /// All its rounds were whole; only its last record was missing.
-    Closed,
+word_enum! {
+    /// What recovery did with a change.
+    pub enum Recovered {
+        /// Its last round had been committed and was finished.
+        Finished = "finished",
+        /// Its last round had not been committed and was taken back.
+        TakenBack = "taken-back",
+        /// All its rounds were whole; only its last record was missing.
+        Closed = "closed",
+    }
 }
 
 /// Finishes or takes back the last round of a change. The caller holds the locks; `let_go` lets those of the package tools

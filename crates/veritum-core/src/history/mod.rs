@@ -12,7 +12,7 @@ use std::os::fd::AsFd;
 use crate::change::{ChangeError, ChangeSummary, Standings, StateFolder, Verb, standings};
 use crate::machine::Exchange;
 use crate::model::Area;
-use crate::report::{ChangeLine, CheckReport, HomeLine, LastCheck};
+use crate::report::{ChangeLine, ChangeState, CheckReport, HomeLine, LastCheck};
 
 const LAST: &[u8] = b"last-check.json";
 const NEW: &[u8] = b"last-check.new";
@@ -41,7 +41,7 @@ fn unreadable(change: u64, trouble: String) -> ChangeLine {
         area: Area::Files,
         home: None,
         started: String::new(),
-        state: "unreadable".into(),
+        state: ChangeState::Unreadable,
         places: 0,
         kept_bytes: 0,
         components: Vec::new(),
@@ -51,11 +51,11 @@ fn unreadable(change: u64, trouble: String) -> ChangeLine {
 
 fn line(summary: &ChangeSummary, standings: &Standings) -> ChangeLine {
     let state = match summary.ended {
-        None => "unfinished",
-        Some(_) if standings.is_reverted(summary.change) => "undone",
-        Some(_) if standings.is_touched(summary.change) => "undone in part",
-        Some(_) if summary.places == 0 && !summary.beside => "nothing done",
-        Some(_) => "done",
+        None => ChangeState::Unfinished,
+        Some(_) if standings.is_reverted(summary.change) => ChangeState::Undone,
+        Some(_) if standings.is_touched(summary.change) => ChangeState::PartlyUndone,
+        Some(_) if summary.places == 0 && !summary.beside => ChangeState::NothingDone,
+        Some(_) => ChangeState::Done,
     };
     ChangeLine {
         change: summary.change,
@@ -64,7 +64,7 @@ fn line(summary: &ChangeSummary, standings: &Standings) -> ChangeLine {
         area: summary.area,
         home: summary.home.clone().map(|(user, app)| HomeLine { user, app }),
         started: summary.started.to_string(),
-        state: state.into(),
+        state,
         places: summary.places,
         kept_bytes: summary.kept_bytes(),
         components: summary.components.clone(),

@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::{ComponentId, Digest, FileKind, SystemPath, Verdict, text::readable};
+use super::{ActionKind, ComponentId, Digest, FileKind, SystemPath, Verdict, text::readable};
 
 /// A field of examination.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema)]
@@ -258,55 +258,6 @@ pub struct Remedy {
     /// Bytes of the component's package, when it must be downloaded first.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub download: Option<u64>,
-}
-
-/// The kinds of remedy.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-#[non_exhaustive]
-pub enum ActionKind {
-    /// Put back what belongs there.
-    Restore,
-    /// Make it one file with its other names again.
-    Relink,
-    /// Set owner and mode.
-    SetMode,
-    /// It comes back with the folder that it lies in.
-    WithFolder,
-    /// It comes right with the files of its component.
-    WithComponent,
-    /// Move it out of the way.
-    SetAside,
-    /// Fetch it afresh.
-    Renew,
-    /// Have the service manager forget that it failed.
-    ForgetFailure,
-    /// Have the package tool finish its installation.
-    Configure,
-    /// Have the desktop's own tool list it anew.
-    Register,
-    /// Make room by taking away what can be fetched again.
-    Free,
-}
-
-impl ActionKind {
-    /// The words for people.
-    #[must_use]
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Restore => "restore",
-            Self::Relink => "relink",
-            Self::SetMode => "set owner and mode",
-            Self::WithFolder => "restore with its folder",
-            Self::WithComponent => "comes right with its component",
-            Self::SetAside => "set aside",
-            Self::Renew => "fetch afresh",
-            Self::ForgetFailure => "clear its failure",
-            Self::Free => "make room",
-            Self::Configure => "finish its installation",
-            Self::Register => "list it anew",
-        }
-    }
 }
 
 /// What a damaged part of a store would have harmed, had it been used.

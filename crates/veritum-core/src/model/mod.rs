@@ -2,6 +2,7 @@
 //!
 //! Nothing here touches a disk or knows where data came from. Each noun is defined once, at this door.
 
+mod action;
 mod component;
 mod digest;
 mod entry;
@@ -11,14 +12,17 @@ mod path;
 mod place;
 mod text;
 mod verdict;
+mod words;
 
+pub use action::{ActionKind, ActionResult};
 pub use component::{ComponentId, ComponentIdError};
 pub use digest::{ContentHasher, Digest, DigestError, Md5};
 pub use entry::{Entry, EntryKind, Owner};
-pub use finding::{ActionKind, Advice, Area, Authority, Finding, FindingId, Harm, Remedy, State, Subject};
+pub use finding::{Advice, Area, Authority, Finding, FindingId, Harm, Remedy, State, Subject};
 pub use packed::{packed, unpacked};
 pub use path::{LinkTarget, PathError, PathMap, PathSet, SystemPath};
 pub use place::{FileKind, Identity, Instant, Stat};
 pub(crate) use text::from_readable;
 pub use text::{error_chain, error_words, is_harmless, quoted, readable};
 pub use verdict::Verdict;
+pub(crate) use words::word_enum;

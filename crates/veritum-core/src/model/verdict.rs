@@ -1,150 +1,128 @@
 //! [`Verdict`]: what is said of a subject.
 
-use serde::{Deserialize, Serialize};
+use super::words::word_enum;
 
-/// What is said of a subject, gravest first.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-#[non_exhaustive]
-pub enum Verdict {
-    /// A known key's signature stands on something that it has not signed.
-    BadSignature,
-    /// A folder where a file belongs, a link where a folder belongs, …
-    WrongKind,
-    /// Nothing there.
-    Missing,
-    /// It cannot be read: the medium gives an error.
-    Unreadable,
-    /// A record that cannot be read as what it should be: cut off, or not even text.
-    Garbled,
-    /// Other content.
-    Altered,
-    /// A download that ended too early.
-    CutShort,
-    /// Signed, but by no key that is known here and counts.
-    NoKey,
-    /// Made in the future, by the clock: it is not accepted yet.
-    AheadOfClock,
-    /// A lock whose holder does nothing.
-    Stuck,
-    /// A lock whose holder is gone.
-    Abandoned,
-    /// An archive that cannot be reached, or does not answer as one.
-    Unreachable,
-    /// An archive that answers and has no such suite.
-    Gone,
-    /// An archive that gives out something older than it did before.
-    WentBack,
-    /// A service that ended with an error the last time.
-    Failed,
-    /// Too little room for what is to come.
-    NoRoom,
-    /// A record that contradicts others.
-    AtOdds,
-    /// Something that the desktop does not know of, though it is there.
-    Unregistered,
-    /// A link that leads elsewhere.
-    Relinked,
-    /// Another owner, mode or capability.
-    WrongMode,
-    /// A component whose installation was begun and not finished.
-    Incomplete,
-    /// Two names that should be one file are two.
-    LinkCut,
-    /// Note: a settings file that was changed.
-    Edited,
-    /// Note: a settings file that was removed.
-    SettingsRemoved,
-    /// Note: a folder moved by an administrator, with a link left behind.
-    Moved,
-    /// Note: owner or mode of a folder or settings file was set by the system or an administrator.
-    Adjusted,
-    /// Note: owned by no component.
-    Stray,
-    /// Note: a lock that a program at work holds, or an application that runs.
-    Busy,
-    /// Note: lists that no longer count as new.
-    Expired,
-    /// Note: a run of the package tools that failed, or was cut short.
-    RunFailed,
-    /// Note: an administrator or a pin keeps it from being updated.
-    HeldBack,
-    /// Note: something that would bring updates by itself is switched off.
-    SwitchedOff,
-    /// Note: a setting that lowers the protection of updates.
-    Lowered,
-    /// Note: the machine should be started again.
-    RestartDue,
-    /// Note: a download under way, or left.
-    Begun,
-    /// Note: a download of a version that is no longer the newest.
-    Superseded,
-    /// Note: several applications rest on it, and something is wrong with it: it comes first.
-    SharedCause,
-    /// Note: nothing on the machine shows its icon.
-    NoIcon,
-    /// Note: a newer version waits.
-    NewerWaits,
-    /// Note: nothing tells what it should be.
-    Unvouched,
-    /// Note: named more than once.
-    Doubled,
+/// One line for each verdict, gravest first: its word, and whether it is a problem, or a note that is counted in these words.
+macro_rules! verdicts {
+    ($($(#[$doc:meta])* $variant:ident = $word:literal, $rank:ident $(($one:literal, $many:literal))?;)+) => {
+        word_enum! {
+            /// What is said of a subject, gravest first.
+            #[non_exhaustive]
+            pub enum Verdict {
+                $($(#[$doc])* $variant = $word,)+
+            }
+        }
+
+        impl Verdict {
+            /// Whether it is a problem; the others are notes.
+            #[must_use]
+            pub fn is_problem(self) -> bool {
+                match self {
+                    $(Self::$variant => verdicts!(@ $rank),)+
+                }
+            }
+
+            /// What one such note is, and several are; `None` for problems, which are told one by one.
+            #[must_use]
+            pub fn counted_as(self) -> Option<(&'static str, &'static str)> {
+                match self {
+                    $(Self::$variant => verdicts!(@ $($one, $many)?),)+
+                }
+            }
+
+            /// Every verdict, gravest first.
+            pub const ALL: &'static [Self] = &[$(Self::$variant),+];
+        }
+    };
+    (@ problem) => { true };
+    (@ note) => { false };
+    (@) => { None };
+    (@ $one:literal, $many:literal) => { Some(($one, $many)) };
 }
 
-impl Verdict {
-    /// Whether it is a problem; the others are notes.
-    #[must_use]
-    pub fn is_problem(self) -> bool {
-        self <= Self::LinkCut
-    }
-
-    /// The word for people and for JSON.
-    #[must_use]
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::BadSignature => "bad-signature",
-            Self::WrongKind => "wrong-kind",
-            Self::Missing => "missing",
-            Self::Unreadable => "unreadable",
-            Self::Garbled => "garbled",
-            Self::Altered => "altered",
-            Self::CutShort => "cut-short",
-            Self::NoKey => "no-key",
-            Self::AheadOfClock => "ahead-of-clock",
-            Self::Stuck => "stuck",
-            Self::Abandoned => "abandoned",
-            Self::Unreachable => "unreachable",
-            Self::Gone => "gone",
-            Self::WentBack => "went-back",
-            Self::Failed => "failed",
-            Self::NoRoom => "no-room",
-            Self::AtOdds => "at-odds",
-            Self::Unregistered => "unregistered",
-            Self::Relinked => "relinked",
-            Self::WrongMode => "wrong-mode",
-            Self::Incomplete => "incomplete",
-            Self::LinkCut => "link-cut",
-            Self::Edited => "edited",
-            Self::SettingsRemoved => "settings-removed",
-            Self::Moved => "moved",
-            Self::Adjusted => "adjusted",
-            Self::Stray => "stray",
-            Self::Busy => "busy",
-            Self::Expired => "expired",
-            Self::RunFailed => "run-failed",
-            Self::HeldBack => "held-back",
-            Self::SwitchedOff => "switched-off",
-            Self::Lowered => "lowered",
-            Self::RestartDue => "restart-due",
-            Self::Begun => "begun",
-            Self::Superseded => "superseded",
-            Self::SharedCause => "shared-cause",
-            Self::NoIcon => "no-icon",
-            Self::NewerWaits => "newer-waits",
-            Self::Unvouched => "unvouched",
-            Self::Doubled => "doubled",
-        }
-    }
+verdicts! {
+    /// A known key's signature stands on something that it has not signed.
+    BadSignature = "bad-signature", problem;
+    /// A folder where a file belongs, a link where a folder belongs, …
+    WrongKind = "wrong-kind", problem;
+    /// Nothing there.
+    Missing = "missing", problem;
+    /// It cannot be read: the medium gives an error.
+    Unreadable = "unreadable", problem;
+    /// A record that cannot be read as what it should be: cut off, or not even text.
+    Garbled = "garbled", problem;
+    /// Other content.
+    Altered = "altered", problem;
+    /// A download that ended too early.
+    CutShort = "cut-short", problem;
+    /// Signed, but by no key that is known here and counts.
+    NoKey = "no-key", problem;
+    /// Made in the future, by the clock: it is not accepted yet.
+    AheadOfClock = "ahead-of-clock", problem;
+    /// A lock whose holder does nothing.
+    Stuck = "stuck", problem;
+    /// A lock whose holder is gone.
+    Abandoned = "abandoned", problem;
+    /// An archive that cannot be reached, or does not answer as one.
+    Unreachable = "unreachable", problem;
+    /// An archive that answers and has no such suite.
+    Gone = "gone", problem;
+    /// An archive that gives out something older than it did before.
+    WentBack = "went-back", problem;
+    /// A service that ended with an error the last time.
+    Failed = "failed", problem;
+    /// Too little room for what is to come.
+    NoRoom = "no-room", problem;
+    /// A record that contradicts others.
+    AtOdds = "at-odds", problem;
+    /// Something that the desktop does not know of, though it is there.
+    Unregistered = "unregistered", problem;
+    /// A link that leads elsewhere.
+    Relinked = "relinked", problem;
+    /// Another owner, mode or capability.
+    WrongMode = "wrong-mode", problem;
+    /// A component whose installation was begun and not finished.
+    Incomplete = "incomplete", problem;
+    /// Two names that should be one file are two.
+    LinkCut = "link-cut", problem;
+    /// A settings file that was changed.
+    Edited = "edited", note("settings file edited", "settings files edited");
+    /// A settings file that was removed.
+    SettingsRemoved = "settings-removed", note("settings file removed", "settings files removed");
+    /// A folder moved by an administrator, with a link left behind.
+    Moved = "moved", note("folder moved by an administrator", "folders moved by an administrator");
+    /// Owner or mode of a folder or settings file was set by the system or an administrator.
+    Adjusted = "adjusted", note("owner or mode adjusted", "owners or modes adjusted");
+    /// Owned by no component.
+    Stray = "stray", note("thing that no component owns", "things that no component owns");
+    /// A lock that a program at work holds, or an application that runs.
+    Busy = "busy", note("lock held by a program at work", "locks held by programs at work");
+    /// Lists that no longer count as new.
+    Expired = "expired", note("list that no longer counts as new", "lists that no longer count as new");
+    /// A run of the package tools that failed, or was cut short.
+    RunFailed = "run-failed", note("last run that failed or was cut short", "last runs that failed or were cut short");
+    /// An administrator or a pin keeps it from being updated.
+    HeldBack = "held-back", note("thing held back from updates", "things held back from updates");
+    /// Something that would bring updates by itself is switched off.
+    SwitchedOff = "switched-off", note("thing switched off that would bring updates", "things switched off that would bring updates");
+    /// A setting that lowers the protection of updates.
+    Lowered = "lowered", note("setting that lowers protection", "settings that lower protection");
+    /// The machine should be started again.
+    RestartDue = "restart-due", note("reason to start the machine again", "reasons to start the machine again");
+    /// A download under way, or left.
+    Begun = "begun", note("download or list under way or left", "downloads or lists under way or left");
+    /// A download of a version that is no longer the newest.
+    Superseded = "superseded", note("download of an earlier version", "downloads of earlier versions");
+    /// Several applications rest on it, and something is wrong with it: it comes first.
+    SharedCause = "shared-cause", note("thing that several applications rest on", "things that several applications rest on");
+    /// Nothing on the machine shows its icon.
+    NoIcon = "no-icon", note("application without its icon", "applications without their icons");
+    /// A newer version waits.
+    NewerWaits = "newer-waits", note("application of which a newer version waits", "applications of which newer versions wait");
+    /// Nothing tells what it should be.
+    Unvouched = "unvouched", note("thing that no index tells of", "things that no index tells of");
+    /// Named more than once.
+    Doubled = "doubled", note("source named twice", "sources named twice");
 }
 
 #[cfg(test)]
@@ -152,8 +130,9 @@ mod tests {
     use super::*;
 
     #[test]
-    fn only_the_problems_count_as_problems() {
-        assert!(Verdict::LinkCut.is_problem() && Verdict::WrongKind.is_problem());
-        assert!(!Verdict::Edited.is_problem() && !Verdict::Stray.is_problem());
+    fn problems_come_before_notes_and_only_notes_are_counted_in_words() {
+        assert!(Verdict::ALL.is_sorted() && Verdict::ALL.is_sorted_by_key(|verdict| !verdict.is_problem()));
+        assert!(Verdict::ALL.iter().all(|verdict| verdict.is_problem() == verdict.counted_as().is_none()));
+        assert_eq!(serde_json::to_string(&Verdict::LinkCut).unwrap(), "\"link-cut\"");
     }
 }

@@ -14,7 +14,7 @@ pub use updates::{Aside, Coming, UpdateRules, leave_the_rest, plan_room, plan_up
 
 use serde::{Deserialize, Serialize};
 
-use crate::model::{ComponentId, Digest, Finding, FindingId, LinkTarget, Stat, Subject, SystemPath};
+use crate::model::{ActionKind, ComponentId, Digest, Finding, FindingId, LinkTarget, Stat, Subject, SystemPath};
 
 /// Where a file really lies, and what stands there; none when it is no place that can be written.
 pub type PlaceOf<'a> = dyn Fn(&SystemPath) -> Option<(SystemPath, Option<Stat>)> + 'a;
@@ -83,6 +83,22 @@ pub enum Operation {
     SetAside,
     /// Take away what can be fetched again, to make room. The one deed that is not taken back.
     Free,
+}
+
+impl Operation {
+    /// What it is, as it is reported.
+    #[must_use]
+    pub fn kind(&self) -> ActionKind {
+        let is_name = |item: &Item| matches!(item.kind, ItemKind::NameOf { .. } | ItemKind::NameOfAction { .. });
+        match self {
+            Self::Put(items) if items.first().is_some_and(is_name) => ActionKind::Relink,
+            Self::Put(_) => ActionKind::Restore,
+            Self::SetMeta { .. } => ActionKind::SetMode,
+            Self::Return { .. } => ActionKind::BringBack,
+            Self::SetAside => ActionKind::SetAside,
+            Self::Free => ActionKind::Free,
+        }
+    }
 }
 
 /// In which folder contents are kept: the one of the state folder, or one of their own file system.

@@ -12,17 +12,18 @@ pub mod stand_in;
 pub mod systemd;
 
 use crate::machine::{Machine, MachineError};
-use crate::model::{ComponentId, Md5, PathMap, PathSet, SystemPath};
+use crate::model::{ComponentId, Md5, PathMap, PathSet, SystemPath, word_enum};
 
-/// How far a component's installation got.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum InstallState {
-    /// Its files are in place (configured or not).
-    Installed,
-    /// Its files are in place; its configure step has not been completed.
-    Unconfigured,
-    /// It was interrupted in the middle: nobody knows which files are there.
-    HalfInstalled,
+word_enum! {
+    /// How far a component's installation got.
+    pub enum InstallState {
+        /// Its files are in place (configured or not).
+        Installed = "in-place",
+        /// Its files are in place; its configure step has not been completed.
+        Unconfigured = "unconfigured",
+        /// It was interrupted in the middle: nobody knows which files are there.
+        HalfInstalled = "half-way",
+    }
 }
 
 /// A settings file as the system records it.

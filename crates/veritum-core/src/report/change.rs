@@ -4,8 +4,8 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{CheckReport, OwnReport, ProofReport};
-use crate::change::Verb;
-use crate::model::{Area, ComponentId, FindingId, Subject, SystemPath};
+use crate::change::{Recovered, Verb};
+use crate::model::{ActionKind, ActionResult, Area, ComponentId, FindingId, Subject, SystemPath, word_enum};
 use crate::plan::Left;
 
 /// What is done about one place, before and after.
@@ -21,15 +21,14 @@ pub struct ActionReport {
     /// Whose.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub component: Option<ComponentId>,
-    /// What is done, in a word: `restore`, `relink`, `set-mode`, `bring-back`, `set-aside`, `renew`,
-    /// `free`, `pause`, `forget-failure`, `configure`, `register`.
-    pub action: String,
+    /// What is done.
+    pub action: ActionKind,
     /// Things put (a folder counts all that is in it).
     pub things: u64,
     /// Bytes written; of what is taken away to make room, its bytes.
     pub bytes: u64,
-    /// `planned`, `done`, or `failed`.
-    pub result: String,
+    /// What came of it.
+    pub result: ActionResult,
     /// Why it failed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub why: Option<String>,
@@ -195,8 +194,8 @@ pub struct RefusalReport {
 pub struct RecoverReport {
     /// `veritum.recover/1`.
     pub format: String,
-    /// Each interrupted change and what became of it: `finished`, `taken-back`, `closed`.
-    pub changes: Vec<(u64, String)>,
+    /// Each interrupted change and what became of it.
+    pub changes: Vec<(u64, Recovered)>,
 }
 
 impl RecoverReport {
@@ -221,8 +220,8 @@ pub struct ChangeLine {
     pub home: Option<HomeLine>,
     /// When it began, RFC 3339 in UTC.
     pub started: String,
-    /// `done`, `undone`, `undone in part`, `nothing done`, `unfinished` or `unreadable`.
-    pub state: String,
+    /// How it is now.
+    pub state: ChangeState,
     /// Places that it touched.
     pub places: u64,
     /// Bytes that it keeps.
@@ -232,6 +231,24 @@ pub struct ChangeLine {
     /// What is wrong with its journal.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub trouble: Option<String>,
+}
+
+word_enum! {
+    /// How a change is now.
+    pub enum ChangeState {
+        /// What it did stands.
+        Done = "done",
+        /// All of it was taken back.
+        Undone = "undone",
+        /// Part of it was taken back.
+        PartlyUndone = "undone in part",
+        /// It did nothing.
+        NothingDone = "nothing done",
+        /// It was interrupted.
+        Unfinished = "unfinished",
+        /// Its log cannot be read.
+        Unreadable = "unreadable",
+    }
 }
 
 /// The home that a change was about.

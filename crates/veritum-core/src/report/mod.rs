@@ -15,7 +15,7 @@ pub use apps::{
     PartReport,
 };
 pub use change::{
-    ActionReport, AreaChange, ChangeLine, ChangesReport, DamagedChange, HomeLine, KeptFile, ProgramReport,
+    ActionReport, AreaChange, ChangeLine, ChangeState, ChangesReport, DamagedChange, HomeLine, KeptFile, ProgramReport,
     RecoverReport, RefusalReport, RepairReport, RunningReport, UndoReport, UndoneChange,
 };
 pub use fill::{FillReport, RefusedComponent};
@@ -29,8 +29,9 @@ use std::collections::BTreeMap;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::model::{Area, Authority, ComponentId, Finding, Subject, SystemPath};
+use crate::model::{Area, Authority, ComponentId, Finding, Subject, SystemPath, word_enum};
 use crate::plan::{DiskDoubt, Left};
+use crate::platform::InstallState;
 
 /// What a check came to, gravest first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
@@ -114,13 +115,27 @@ pub struct UnexaminedReport {
     pub example: Option<SystemPath>,
 }
 
+word_enum! {
+    /// How an archive's suite stands.
+    pub enum SourceState {
+        /// It vouches for its packages.
+        Vouched = "vouched",
+        /// It is signed, and the signature does not count.
+        Refused = "refused",
+        /// It cannot be used.
+        Unusable = "unusable",
+        /// Nothing of it is at hand.
+        Absent = "absent",
+    }
+}
+
 /// Where an archive's suite stands.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct SourceReport {
     /// URL and suite.
     pub source: String,
-    /// `vouched`, `refused` (signed, and the signature does not count), `unusable` or `absent`.
-    pub standing: String,
+    /// How it stands.
+    pub standing: SourceState,
     /// Why it does not count, or which of its indexes do not.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub why: Option<String>,
@@ -271,8 +286,8 @@ pub struct ComponentLine {
     pub component: ComponentId,
     /// Who answers for it.
     pub vouched_by: Authority,
-    /// `in-place`, `unconfigured` or `half-way`.
-    pub progress: String,
+    /// How far its installation got.
+    pub progress: InstallState,
     /// What it is.
     pub summary: String,
 }

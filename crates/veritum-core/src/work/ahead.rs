@@ -10,7 +10,7 @@ use super::{Engine, WorkError};
 use crate::change::{ChangeContext, RoundReceipt};
 use crate::check::Scope;
 use crate::event::{Observer, Uninterruptible};
-use crate::model::{Area, Finding, SystemPath};
+use crate::model::{ActionResult, Area, Finding, SystemPath};
 use crate::plan::Left;
 use crate::report::{ActionReport, AreaChange, CheckReport, RepairReport};
 
@@ -164,7 +164,7 @@ fn add_store_actions(areas: &mut Vec<AreaChange>, actions: Vec<ActionReport>) {
     if actions.is_empty() {
         return;
     }
-    let right = actions.iter().filter(|a| a.result == "done").count() as u64;
+    let right = actions.iter().filter(|a| a.result == ActionResult::Done).count() as u64;
     match areas.iter_mut().find(|a| a.area == Area::Store) {
         Some(area) => {
             area.actions.splice(0..0, actions);

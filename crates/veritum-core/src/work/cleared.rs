@@ -8,7 +8,7 @@ use super::updates::UpdatesPart;
 use super::{Engine, finishing};
 use crate::change::RoundReceipt;
 use crate::check::Scope;
-use crate::model::{self, Area, FindingId, Subject};
+use crate::model::{self, ActionKind, ActionResult, Area, FindingId, Subject};
 use crate::plan::{Left, Plan};
 use crate::report::{ActionReport, AreaChange, CheckReport, RepairReport, RunningReport};
 
@@ -113,7 +113,9 @@ pub(super) fn shown(ready: &Ready) -> Vec<ActionReport> {
     let failures = ready.part.findings.iter().filter(forgets);
     let mut all: Vec<ActionReport> =
         ready.frees.actions.iter().chain(&ready.plan.actions).map(planned).map(renamed).collect();
-    all.extend(failures.map(|f| beside("forget-failure", f.subject.name().unwrap_or_default(), vec![f.id.clone()])));
+    all.extend(
+        failures.map(|f| beside(ActionKind::ForgetFailure, f.subject.name().unwrap_or_default(), vec![f.id.clone()])),
+    );
     for renewal in ready.renewals.iter().filter(|renewal| renewal.brings_something()) {
         let source = renewal.source.words();
         let (things, bytes) = renewal.to_come();
@@ -125,10 +127,10 @@ pub(super) fn shown(ready: &Ready) -> Vec<ActionReport> {
             subject: Subject::Source { name: source },
             path: None,
             component: None,
-            action: "renew".into(),
+            action: ActionKind::Renew,
             things,
             bytes,
-            result: "planned".into(),
+            result: ActionResult::Planned,
             why: None,
         });
     }
@@ -136,16 +138,16 @@ pub(super) fn shown(ready: &Ready) -> Vec<ActionReport> {
 }
 
 /// Something that is done beside the files.
-pub(super) fn beside(action: &str, unit: &str, findings: Vec<FindingId>) -> ActionReport {
+pub(super) fn beside(action: ActionKind, unit: &str, findings: Vec<FindingId>) -> ActionReport {
     ActionReport {
         findings,
         subject: Subject::Service { name: unit.to_owned() },
         path: None,
         component: None,
-        action: action.to_owned(),
+        action,
         things: 1,
         bytes: 0,
-        result: "planned".into(),
+        result: ActionResult::Planned,
         why: None,
     }
 }
@@ -160,6 +162,6 @@ pub(super) fn answered(receipts: &[RoundReceipt]) -> u64 {
 
 /// What is put in the place of lists was fetched, not restored.
 pub(super) fn renamed(action: ActionReport) -> ActionReport {
-    let renew = action.action == "restore";
-    ActionReport { action: if renew { "renew".into() } else { action.action }, ..action }
+    let renew = action.action == ActionKind::Restore;
+    ActionReport { action: if renew { ActionKind::Renew } else { action.action }, ..action }
 }

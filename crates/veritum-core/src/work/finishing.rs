@@ -8,7 +8,7 @@ use super::updates::{AskArchives, LocksHeld};
 use super::{Engine, WorkError};
 use crate::change::{ChangeError, OpenChange, Verb, unfinished};
 use crate::event::{Event, Flow, Observer, Uninterruptible};
-use crate::model::{self, Area, FileKind, Finding, FindingId, SystemPath};
+use crate::model::{self, ActionKind, ActionResult, Area, FileKind, Finding, FindingId, SystemPath};
 use crate::plan::Left;
 use crate::platform::Platform as _;
 use crate::platform::debian::Debian;
@@ -70,10 +70,10 @@ impl Engine {
         let still = |id: &FindingId| part.findings.iter().any(|f| f.id == *id);
         for action in &mut actions {
             let stays = action.findings.iter().any(still);
-            action.result = if stays { "failed" } else { "done" }.into();
+            action.result = if stays { ActionResult::Failed } else { ActionResult::Done };
             action.why = failed.clone().filter(|_| stays);
         }
-        let put_right = actions.iter().filter(|action| action.result == "done").count() as u64;
+        let put_right = actions.iter().filter(|action| action.result == ActionResult::Done).count() as u64;
         let after = merged(report.after.take().unwrap_or_else(|| report.before.clone()), &part);
         let why = failed.unwrap_or_else(|| "the package tool ran, and did not finish it".into());
         let remaining = begun.iter().filter(|f| still(&f.id));
@@ -147,10 +147,10 @@ pub(super) fn planned(finding: &Finding) -> ActionReport {
         subject: finding.subject.clone(),
         path: None,
         component: None,
-        action: "configure".into(),
+        action: ActionKind::Configure,
         things: 1,
         bytes: 0,
-        result: "planned".into(),
+        result: ActionResult::Planned,
         why: None,
     }
 }

@@ -8,7 +8,7 @@ use std::sync::PoisonError;
 use super::store::StorePart;
 use super::{Engine, WorkError};
 use crate::event::{Event, Flow, Observer, Phase};
-use crate::model::{ComponentId, Digest, Harm, error_chain};
+use crate::model::{ActionResult, ComponentId, Digest, Harm, error_chain};
 use crate::plan::RepairSource;
 use crate::report::ActionReport;
 use crate::store::{Contents, Part, StoreError, StoreFault, StoreRepair, UnverifiedStore};
@@ -125,7 +125,7 @@ impl Engine {
 }
 
 fn settle(action: &mut ActionReport, result: Result<(), String>) {
-    action.result = if result.is_ok() { "done" } else { "failed" }.into();
+    action.result = if result.is_ok() { ActionResult::Done } else { ActionResult::Failed };
     action.why = result.err();
 }
 

@@ -6,7 +6,7 @@ use super::{Engine, WorkError};
 use crate::change::{ChangeError, OpenChange, Verb, unfinished};
 use crate::check::{REGISTRY, Scope};
 use crate::event::{Event, Flow, Observer};
-use crate::model::{ActionKind, Area, Finding, SystemPath, error_words};
+use crate::model::{ActionKind, ActionResult, Area, Finding, SystemPath, error_words};
 use crate::plan::Left;
 use crate::report::{ActionReport, AreaChange, RepairReport};
 
@@ -54,14 +54,14 @@ impl Engine {
         let part = self.apps_part(scope);
         for action in &mut actions {
             let stays = part.findings.iter().any(|f| action.findings.contains(&f.id));
-            action.result = if stays { "failed" } else { "done" }.into();
+            action.result = if stays { ActionResult::Failed } else { ActionResult::Done };
             action.why =
                 stays.then(|| failed.clone().unwrap_or_else(|| "the desktop's tool ran, and did not list it".into()));
         }
-        let put_right = actions.iter().filter(|action| action.result == "done").count() as u64;
+        let put_right = actions.iter().filter(|action| action.result == ActionResult::Done).count() as u64;
         for area in &mut report.areas {
             // Told on its own below, with what came of it.
-            area.actions.retain(|action| action.action != "register");
+            area.actions.retain(|action| action.action != ActionKind::Register);
             area.remaining.retain(|left| !unknown.iter().any(|f| f.id == left.finding));
         }
         let still = |f: &&Finding| part.findings.iter().any(|now| now.id == f.id);
@@ -113,10 +113,10 @@ pub(super) fn planned_registrations(findings: &[Finding]) -> Vec<ActionReport> {
         subject: finding.subject.clone(),
         path: finding.subject.as_path().cloned(),
         component: finding.component.clone(),
-        action: "register".into(),
+        action: ActionKind::Register,
         things: 1,
         bytes: 0,
-        result: "planned".into(),
+        result: ActionResult::Planned,
         why: None,
     };
     findings.iter().filter(|finding| finding.is_mended_by(ActionKind::Register)).map(action).collect()

@@ -12,7 +12,7 @@ use super::{Engine, WorkError};
 use crate::change::{ChangeContext, ChangeError, Locks, OpenChange, RoundReceipt, Verb, unfinished};
 use crate::check::Scope;
 use crate::event::{Observer, Uninterruptible};
-use crate::model::{self, Area, SystemPath};
+use crate::model::{self, ActionKind, ActionResult, Area, SystemPath};
 use crate::plan::Plan;
 use crate::platform::Platform as _;
 use crate::platform::debian::Debian;
@@ -203,7 +203,7 @@ impl Engine {
             if units.is_empty() {
                 return Ok(Agreement::Yes);
             }
-            actions = units.iter().map(|unit| beside("pause", &unit.name, Vec::new())).collect();
+            actions = units.iter().map(|unit| beside(ActionKind::Pause, &unit.name, Vec::new())).collect();
             let shown = actions.clone();
             let preview =
                 Preview { check: &check, actions: shown, bytes: 0, left: &[], further: false, ahead: true, stay: None };
@@ -225,7 +225,7 @@ impl Engine {
             let _ = self.services.run_beside(&name, &self.settings.recovery);
         }
         change.pause(units)?;
-        actions.iter_mut().for_each(|action| action.result = "done".into());
+        actions.iter_mut().for_each(|action| action.result = ActionResult::Done);
         job.beside.extend(actions);
         Ok(Agreement::Yes)
     }
@@ -239,8 +239,12 @@ impl Engine {
             let why = change.delegate("forget-failure", unit, "failed", &mut |services| {
                 services.forget_failure(unit).map_err(|e| model::error_chain(&e))
             })?;
-            let result = if why.is_none() { "done" } else { "failed" }.into();
-            job.beside.push(ActionReport { result, why, ..beside("forget-failure", unit, vec![finding.id.clone()]) });
+            let result = ActionResult::from_failure(why.as_deref());
+            job.beside.push(ActionReport {
+                result,
+                why,
+                ..beside(ActionKind::ForgetFailure, unit, vec![finding.id.clone()])
+            });
         }
         Ok(())
     }

@@ -9,7 +9,7 @@ use super::{Engine, WorkError};
 use crate::change::{ChangeContext, ChangeError, OpenChange, RoundReceipt, Verb, unfinished};
 use crate::check::Scope;
 use crate::event::{Event, Flow, Observer, Uninterruptible};
-use crate::model::{Area, ComponentId, FindingId, Subject, SystemPath};
+use crate::model::{ActionResult, Area, ComponentId, FindingId, Subject, SystemPath};
 use crate::plan::{Item, ItemKind, Left, Operation, Plan, PlannedAction};
 use crate::report::{ActionReport, AreaChange, CheckReport, DownloadReport, RepairReport, RunningReport};
 
@@ -173,7 +173,7 @@ impl Engine {
                 break;
             }
             let actions = self.repair_store(part, observer)?;
-            let went_on = actions.iter().any(|a| a.result == "done");
+            let went_on = actions.iter().any(|a| a.result == ActionResult::Done);
             done.store.extend(actions);
             now = Some(self.checked(Wanted { fresh: true, ..wanted }, &Uninterruptible(observer))?);
             if observer.on_event(Event::Advance { items: 0, bytes: 0 }) == Flow::Stop {
@@ -343,28 +343,18 @@ fn answered(receipts: &[RoundReceipt]) -> u64 {
 /// An action as it is planned.
 pub(super) fn planned(action: &PlannedAction) -> ActionReport {
     let items: &[Item] = if let Operation::Put(items) = &action.operation { items } else { &[] };
-    let linked =
-        items.first().is_some_and(|i| matches!(i.kind, ItemKind::NameOf { .. } | ItemKind::NameOfAction { .. }));
-    let word = match &action.operation {
-        Operation::Put(_) if linked => "relink",
-        Operation::Put(_) => "restore",
-        Operation::SetMeta { .. } => "set-mode",
-        Operation::Return { .. } => "bring-back",
-        Operation::SetAside => "set-aside",
-        Operation::Free => "free",
-    };
     ActionReport {
         findings: action.findings.clone(),
         subject: Subject::path(&action.listed),
         path: Some(action.listed.clone()),
         component: action.component.clone(),
-        action: word.into(),
+        action: action.operation.kind(),
         things: items.len().max(1) as u64,
         bytes: match (&action.operation, action.before) {
             (Operation::Free, Some(before)) => before.size,
             _ => items.iter().map(|i| if let ItemKind::File { size, .. } = i.kind { size } else { 0 }).sum(),
         },
-        result: "planned".into(),
+        result: ActionResult::Planned,
         why: None,
     }
 }
@@ -376,7 +366,7 @@ pub(super) fn carried_out(receipt: &RoundReceipt) -> Vec<ActionReport> {
         let mut report = planned(action);
         let outcome = receipt.outcomes.iter().find(|o| o.index == action.index);
         report.why = outcome.and_then(|o| o.failed.clone());
-        report.result = if report.why.is_none() { "done" } else { "failed" }.into();
+        report.result = ActionResult::from_failure(report.why.as_deref());
         reports.push(report);
     }
     reports

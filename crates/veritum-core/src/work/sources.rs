@@ -6,7 +6,7 @@ use std::path::Path;
 use super::Engine;
 use crate::archive::{Archive, OpenSource, Standing};
 use crate::model::{Area, ComponentId, Finding, Subject, Verdict};
-use crate::report::SourceReport;
+use crate::report::{SourceReport, SourceState};
 use crate::trust::openpgp::SignatureError;
 
 impl Engine {
@@ -67,7 +67,7 @@ fn keyring_place(open: &OpenSource, root: &Path) -> String {
 fn source_report(open: &OpenSource, root: &Path, now: jiff::Timestamp) -> SourceReport {
     let mut report = SourceReport {
         source: open.source.words(),
-        standing: String::new(),
+        standing: SourceState::Absent,
         why: None,
         key: None,
         dated: None,
@@ -79,17 +79,17 @@ fn source_report(open: &OpenSource, root: &Path, now: jiff::Timestamp) -> Source
             report.dated = dated.map(|d| d.to_string());
             report.expired = valid_until.is_some_and(|until| until < now);
             let why = bad_indexes.iter().map(|(name, why)| format!("{name}: {why}")).collect::<Vec<_>>().join("; ");
-            ("vouched", why)
+            (SourceState::Vouched, why)
         }
         Standing::Refused(e @ SignatureError::OnlyHere { .. }) => (
-            "refused",
+            SourceState::Refused,
             format!("{e}; when you know it to be the vendor's: veritum store trust {}", keyring_place(open, root)),
         ),
-        Standing::Refused(e) => ("refused", e.to_string()),
-        Standing::Unusable(why) => ("unusable", why.clone()),
-        Standing::Absent(why) => ("absent", why.clone()),
+        Standing::Refused(e) => (SourceState::Refused, e.to_string()),
+        Standing::Unusable(why) => (SourceState::Unusable, why.clone()),
+        Standing::Absent(why) => (SourceState::Absent, why.clone()),
     };
-    report.standing = standing.into();
+    report.standing = standing;
     report.why = Some(why).filter(|w| !w.is_empty());
     report
 }

@@ -186,12 +186,7 @@ impl Engine {
         let line = |c: &crate::platform::Component| ComponentLine {
             component: c.id.clone(),
             vouched_by: authorities.get(&c.id).copied().unwrap_or(Authority::SelfReported),
-            progress: match c.install_state {
-                InstallState::Installed => "in-place",
-                InstallState::Unconfigured => "unconfigured",
-                InstallState::HalfInstalled => "half-way",
-            }
-            .into(),
+            progress: c.install_state,
             summary: c.summary.clone(),
         };
         ComponentsReport {

@@ -13,7 +13,9 @@ use super::{Engine, WorkError};
 use crate::archive::Lacking;
 use crate::check::{Expected, ExpectedKind, FilesCheck, Reference, Scope, judge_store, superfluous_notes};
 use crate::event::Observer;
-use crate::model::{Area, Authority, ComponentId, ContentHasher, Digest, FileKind, Finding, Harm, SystemPath};
+use crate::model::{
+    ActionKind, ActionResult, Area, Authority, ComponentId, ContentHasher, Digest, FileKind, Finding, Harm, SystemPath,
+};
 use crate::plan::{NoSource, RepairSource, StorePlan, plan_store};
 use crate::platform::debian::apt::FileSum;
 use crate::report::{ActionReport, AreaReport, Outcome, UnexaminedReport};
@@ -62,23 +64,23 @@ impl StorePart {
                 Part::Manifest(entry) => entry.manifest_size,
                 _ => 0,
             };
-            action("restore", finding, bytes)
+            action(ActionKind::Restore, finding, bytes)
         });
-        let asides = self.notes.iter().take(self.plan.asides.len()).map(|note| action("set-aside", note, 0));
+        let asides = self.notes.iter().take(self.plan.asides.len()).map(|note| action(ActionKind::SetAside, note, 0));
         fixes.chain(asides).collect()
     }
 }
 
-fn action(word: &str, finding: &Finding, bytes: u64) -> ActionReport {
+fn action(kind: ActionKind, finding: &Finding, bytes: u64) -> ActionReport {
     ActionReport {
         findings: if finding.verdict.is_problem() { vec![finding.id.clone()] } else { Vec::new() },
         subject: finding.subject.clone(),
         path: None,
         component: finding.component.clone(),
-        action: word.into(),
+        action: kind,
         things: 1,
         bytes,
-        result: "planned".into(),
+        result: ActionResult::Planned,
         why: None,
     }
 }

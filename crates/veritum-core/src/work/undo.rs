@@ -288,12 +288,7 @@ impl Engine {
         let mut locks = context.lock_own()?;
         for number in unfinished(&state)? {
             if let Some(recovered) = self.recover_with(&state, number, &mut locks, observer)? {
-                let word = match recovered {
-                    Recovered::Finished => "finished",
-                    Recovered::TakenBack => "taken-back",
-                    Recovered::Closed => "closed",
-                };
-                report.changes.push((number, word.into()));
+                report.changes.push((number, recovered));
             }
         }
         Ok(report)

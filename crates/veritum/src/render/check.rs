@@ -5,7 +5,7 @@ use std::ffi::OsString;
 
 use veritum_core::model::{Area, Authority, Finding, Subject, Verdict, quoted};
 use veritum_core::plan::DiskDoubt;
-use veritum_core::report::{CheckReport, Outcome};
+use veritum_core::report::{CheckReport, Outcome, SourceState};
 
 use super::style::{Label, paint};
 use super::table::{Cell, cell, labelled, lines};
@@ -148,13 +148,17 @@ fn standing(report: &CheckReport) -> String {
     let mut out: BTreeMap<(bool, &str), Vec<String>> = BTreeMap::new();
     for source in &report.sources {
         let name = plain(&source.source);
-        match (source.standing.as_str(), &source.why) {
+        match (source.standing, &source.why) {
             // A bad signature is a finding of its own.
-            ("refused" | "unusable", Some(why)) => out.entry((false, why)).or_default().push(name),
-            ("absent", Some(why)) if report.components.contains_key(&Authority::SelfReported) => {
+            (SourceState::Refused | SourceState::Unusable, Some(why)) => {
+                out.entry((false, why)).or_default().push(name)
+            }
+            (SourceState::Absent, Some(why)) if report.components.contains_key(&Authority::SelfReported) => {
                 out.entry((true, why)).or_default().push(name);
             }
-            ("vouched", Some(why)) => text.push_str(&format!("       not used of the archive {name}: {why}\n")),
+            (SourceState::Vouched, Some(why)) => {
+                text.push_str(&format!("       not used of the archive {name}: {why}\n"))
+            }
             _ => {}
         }
     }
@@ -362,49 +366,29 @@ fn notes(context: &Context, report: &CheckReport) -> String {
         let rows: Vec<_> = report.notes.iter().map(|n| row(n, heading(n))).collect();
         return format!("\nNotes (no problems, left as they are):\n{}", lines("  ", &rows));
     }
-    let of = |verdict: Verdict| report.notes.iter().filter(|n| n.verdict == verdict).count() as u64;
-    let busy = |app: bool| {
-        let runs = |n: &&Finding| n.verdict == Verdict::Busy && (n.area == Area::Apps) == app;
-        report.notes.iter().filter(runs).count() as u64
-    };
-    let strays = report.notes.iter().filter(|n| n.verdict == Verdict::Stray);
-    let in_store = strays.filter(|n| n.area == Area::Store).count() as u64;
-    let words = [
-        (of(Verdict::Edited), "settings file edited", "settings files edited"),
-        (of(Verdict::SettingsRemoved), "settings file removed", "settings files removed"),
-        (of(Verdict::Moved), "folder moved by an administrator", "folders moved by an administrator"),
-        (of(Verdict::Adjusted), "owner or mode adjusted", "owners or modes adjusted"),
-        (in_store, "superfluous file in the store", "superfluous files in the store"),
-        (
-            of(Verdict::Stray) - in_store + report.more_strays,
-            "thing that no component owns",
-            "things that no component owns",
-        ),
-        (busy(false), "lock held by a program at work", "locks held by programs at work"),
-        (busy(true), "application that runs", "applications that run"),
-        (of(Verdict::NoIcon), "application without its icon", "applications without their icons"),
-        (
-            of(Verdict::NewerWaits),
-            "application of which a newer version waits",
-            "applications of which newer versions wait",
-        ),
-        (of(Verdict::Expired), "list that no longer counts as new", "lists that no longer count as new"),
-        (of(Verdict::RunFailed), "last run that failed or was cut short", "last runs that failed or were cut short"),
-        (of(Verdict::HeldBack), "thing held back from updates", "things held back from updates"),
-        (
-            of(Verdict::SwitchedOff),
-            "thing switched off that would bring updates",
-            "things switched off that would bring updates",
-        ),
-        (of(Verdict::Lowered), "setting that lowers protection", "settings that lower protection"),
-        (of(Verdict::RestartDue), "reason to start the machine again", "reasons to start the machine again"),
-        (of(Verdict::Begun), "download or list under way or left", "downloads or lists under way or left"),
-        (of(Verdict::Superseded), "download of an earlier version", "downloads of earlier versions"),
-        (of(Verdict::Unvouched), "thing that no index tells of", "things that no index tells of"),
-        (of(Verdict::Doubled), "source named twice", "sources named twice"),
-    ];
-    let parts: Vec<String> = words.iter().filter(|(n, ..)| *n > 0).map(|(n, one, many)| count(*n, one, many)).collect();
+    let mut counts: BTreeMap<(Verdict, &str, &str), u64> = BTreeMap::new();
+    for note in &report.notes {
+        if let Some((one, many)) = counted_as(note.area, note.verdict) {
+            *counts.entry((note.verdict, one, many)).or_default() += 1;
+        }
+    }
+    if report.more_strays > 0
+        && let Some((one, many)) = counted_as(Area::Files, Verdict::Stray)
+    {
+        *counts.entry((Verdict::Stray, one, many)).or_default() += report.more_strays;
+    }
+    let parts: Vec<String> = counts.iter().map(|((_, one, many), n)| count(*n, one, many)).collect();
     format!("\nNotes, no problems: {}.\n{}\n", parts.join(", "), paint(Label::Remark, "      (--verbose lists them)"))
+}
+
+/// What one such note is in an area, and several are. What comes first on the screen is not counted once more.
+fn counted_as(area: Area, verdict: Verdict) -> Option<(&'static str, &'static str)> {
+    match (area, verdict) {
+        (_, Verdict::SharedCause) => None,
+        (Area::Store, Verdict::Stray) => Some(("superfluous file in the store", "superfluous files in the store")),
+        (Area::Apps, Verdict::Busy) => Some(("application that runs", "applications that run")),
+        (_, verdict) => verdict.counted_as(),
+    }
 }
 
 fn unexamined(report: &CheckReport) -> String {

@@ -2,9 +2,9 @@
 
 use schemars::JsonSchema;
 use serde::Serialize;
-use veritum_core::change::{Beside, ChangeLog, RoundLog, Verb};
-use veritum_core::model::{Area, FileKind, Harm, State, SystemPath, Verdict, quoted};
-use veritum_core::plan::{KeptFolder, Operation, PlannedAction};
+use veritum_core::change::{Beside, ChangeLog, LoggedResult, RoundLog, Verb};
+use veritum_core::model::{ActionKind, Area, FileKind, Harm, State, SystemPath, Verdict, quoted};
+use veritum_core::plan::{KeptFolder, PlannedAction};
 use veritum_core::report::{DamagedChange, ExplainReport, FirstDifference, KeptFile};
 
 use super::style::{Label, paint};
@@ -42,8 +42,8 @@ struct PlaceReport {
     round: u32,
     path: veritum_core::model::SystemPath,
     component: Option<String>,
-    action: String,
-    result: String,
+    action: ActionKind,
+    result: LoggedResult,
     why: Option<String>,
     kept: Option<String>,
 }
@@ -55,23 +55,16 @@ pub(crate) fn change_report(log: &ChangeLog) -> ChangeReport {
             let outcome = round.outcomes.and_then(|o| o.iter().find(|o| o.index == action.index));
             let why = outcome.and_then(|o| o.failed.clone()).or_else(|| round.taken_back.map(str::to_owned));
             let result = match (outcome, &why) {
-                (_, Some(_)) => "not done",
-                (Some(_), None) => "done",
-                (None, None) => "unfinished",
-            };
-            let word = match action.operation {
-                Operation::Put(_) => "restore",
-                Operation::SetMeta { .. } => "set-mode",
-                Operation::Return { .. } => "bring-back",
-                Operation::SetAside => "set-aside",
-                Operation::Free => "free",
+                (_, Some(_)) => LoggedResult::NotDone,
+                (Some(_), None) => LoggedResult::Done,
+                (None, None) => LoggedResult::Unfinished,
             };
             places.push(PlaceReport {
                 round: round.round,
                 path: action.listed.clone(),
                 component: action.component.as_ref().map(|c| c.name.clone()),
-                action: word.into(),
-                result: result.into(),
+                action: action.operation.kind(),
+                result,
                 why,
                 kept: outcome.and_then(|o| o.kept.as_ref()).map(|_| kept_place(log, &round, action)),
             });
@@ -87,6 +80,14 @@ pub(crate) fn change_report(log: &ChangeLog) -> ChangeReport {
         writer: log.begin.writer.clone(),
         places,
         beside: log.beside(),
+    }
+}
+
+/// What people read for a word of a change's log; one of a newer version stands for itself.
+fn label_of(word: &str) -> &str {
+    match ActionKind::from_word(word) {
+        Some(kind) => kind.label(),
+        None => word,
     }
 }
 
@@ -125,11 +126,11 @@ pub(crate) fn change_words(context: &Context, report: &ChangeReport) -> String {
         .places
         .iter()
         .map(|p| {
-            let label = if p.result == "done" { Label::Good } else { Label::Problem };
+            let label = if p.result == LoggedResult::Done { Label::Good } else { Label::Problem };
             let tail = p.why.clone().or_else(|| p.kept.as_ref().map(|k| format!("before: {k}"))).unwrap_or_default();
             vec![
-                labelled(label, p.result.clone()),
-                cell(super::repair::action_words(&p.action)),
+                labelled(label, p.result.word()),
+                cell(p.action.label()),
                 cell(quoted(p.path.as_bytes())),
                 labelled(Label::Remark, tail),
             ]
@@ -137,8 +138,8 @@ pub(crate) fn change_words(context: &Context, report: &ChangeReport) -> String {
         .collect();
     text.push_str(&lines("  ", &rows));
     let row = |one: &Beside| {
-        let label = if one.result == "done" { Label::Good } else { Label::Problem };
-        let words = [labelled(label, one.result.clone()), cell(super::repair::action_words(&one.what))];
+        let label = if one.result == LoggedResult::Done { Label::Good } else { Label::Problem };
+        let words = [labelled(label, one.result.word()), cell(label_of(&one.what))];
         words
             .into_iter()
             .chain([cell(one.subject.clone()), labelled(Label::Remark, one.why.clone().unwrap_or_default())])

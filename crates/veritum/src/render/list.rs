@@ -1,7 +1,8 @@
 //! What `list` prints.
 
 use veritum_core::change::Verb;
-use veritum_core::report::{ChangesReport, ComponentsReport};
+use veritum_core::platform::InstallState;
+use veritum_core::report::{ChangeState, ChangesReport, ComponentsReport};
 
 use super::apps::text;
 use super::style::{Label, paint};
@@ -14,10 +15,10 @@ pub(crate) fn components(report: &ComponentsReport) -> String {
         .components
         .iter()
         .map(|c| {
-            let state = if c.progress == "in-place" {
+            let state = if c.progress == InstallState::Installed {
                 cell(c.vouched_by.word())
             } else {
-                labelled(Label::Problem, c.progress.clone())
+                labelled(Label::Problem, c.progress.word())
             };
             vec![
                 cell(c.component.name.clone()),
@@ -54,9 +55,9 @@ pub(crate) fn changes(context: &Context, report: &ChangesReport) -> String {
             (Verb::Reset, None) => "reset".into(),
             _ => "changed".into(),
         };
-        let label = match line.state.as_str() {
-            "unfinished" | "unreadable" => Label::Bad,
-            "done" => Label::Good,
+        let label = match line.state {
+            ChangeState::Unfinished | ChangeState::Unreadable => Label::Bad,
+            ChangeState::Done => Label::Good,
             _ => Label::Remark,
         };
         let home = line.home.as_ref().map(|home| format!("{} of {}", text(&home.app), text(&home.user)));
@@ -68,14 +69,14 @@ pub(crate) fn changes(context: &Context, report: &ChangesReport) -> String {
             cell(line.change.to_string()),
             cell(local(&line.started)),
             cell(what),
-            labelled(label, line.state.clone()),
+            labelled(label, line.state.word()),
             cell(line.places.to_string()),
             cell(if line.home.is_some() { "in the home".into() } else { size(line.kept_bytes) }),
             labelled(Label::Remark, line.trouble.clone().or(home).unwrap_or(names)),
         ]);
     }
-    let open = report.changes.iter().any(|c| c.state == "unfinished");
-    let last = report.changes.iter().rev().find(|c| c.state == "done");
+    let open = report.changes.iter().any(|c| c.state == ChangeState::Unfinished);
+    let last = report.changes.iter().rev().find(|c| c.state == ChangeState::Done);
     let head = if open {
         paint(Label::Bad, "a change was interrupted")
     } else {

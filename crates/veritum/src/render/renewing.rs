@@ -1,9 +1,8 @@
 //! What `repair updates` prints beside the rest: what stays, and the proof that updates come.
 
-use veritum_core::model::{Area, Finding, Subject};
+use veritum_core::model::{ActionKind, Area, Finding, Subject};
 use veritum_core::report::{ActionReport, CheckReport, ProofOutcome, ProofReport, ProvedSource};
 
-use super::repair::action_words;
 use super::style::{Label, paint};
 use super::table::{cell, labelled, lines};
 use super::{count, local, plain, size, subject};
@@ -27,11 +26,7 @@ pub(crate) fn action_lines(actions: &[ActionReport], findings: &[Finding], most:
         };
         let told = [verdict.map(str::to_owned), (!amount.is_empty()).then_some(amount)];
         let told: Vec<String> = told.into_iter().flatten().collect();
-        vec![
-            cell(action_words(&action.action)),
-            cell(subject(&action.subject)),
-            labelled(Label::Remark, told.join("; ")),
-        ]
+        vec![cell(action.action.label()), cell(subject(&action.subject)), labelled(Label::Remark, told.join("; "))]
     };
     let rows: Vec<_> = actions.iter().take(most).map(row).collect();
     lines("  ", &rows)
@@ -68,12 +63,12 @@ pub(crate) fn stay_words(stay: Option<(u64, u64)>, actions: &[ActionReport]) -> 
             size(bytes)
         ),
     };
-    let lists = actions.iter().filter(|a| a.action == "set-aside").filter_map(|a| a.path.as_ref());
+    let lists = actions.iter().filter(|a| a.action == ActionKind::SetAside).filter_map(|a| a.path.as_ref());
     let bare = match lists.into_iter().any(|path| path.as_bytes().starts_with(b"/var/lib/apt/lists/")) {
         true => "Nothing takes the place of the lists that go aside: they come when lists are fetched again.\n",
         false => "",
     };
-    let deleted = match actions.iter().any(|action| action.action == "free") {
+    let deleted = match actions.iter().any(|action| action.action == ActionKind::Free) {
         true => {
             "What is deleted makes room; it can be fetched again, and is the one thing that `undo` does not bring back.\n"
         }

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use veritum_core::model::{Area, Finding, FindingId, Subject, quoted};
+use veritum_core::model::{ActionKind, ActionResult, Area, Finding, FindingId, Subject, quoted};
 use veritum_core::plan::Left;
 use veritum_core::report::{ActionReport, AreaChange, CheckReport, RepairReport};
 use veritum_core::work::Preview;
@@ -18,24 +18,6 @@ const SHOWN: usize = 40;
 /// Places that share a reason beyond these are counted.
 const SHOWN_LEFT: usize = 8;
 
-/// What an action is called.
-pub(crate) fn action_words(word: &str) -> &str {
-    match word {
-        "restore" => "restore",
-        "relink" => "make one file again",
-        "set-mode" => "set owner and mode",
-        "bring-back" => "bring back",
-        "set-aside" => "set aside",
-        "renew" => "fetch afresh",
-        "free" => "delete",
-        "pause" => "hold meanwhile",
-        "configure" => "finish its installation",
-        "register" => "list anew",
-        "forget-failure" => "clear its failure",
-        other => other,
-    }
-}
-
 pub(crate) fn action_lines(actions: &[ActionReport], findings: &[Finding], all: bool) -> String {
     let most = if all { usize::MAX } else { SHOWN };
     let about = |action: &ActionReport| {
@@ -48,7 +30,7 @@ pub(crate) fn action_lines(actions: &[ActionReport], findings: &[Finding], all: 
             (_, 0) => String::new(),
             (_, bytes) => size(bytes),
         };
-        vec![cell(action_words(&action.action)), cell(about(action)), labelled(Label::Remark, amount)]
+        vec![cell(action.action.label()), cell(about(action)), labelled(Label::Remark, amount)]
     };
     let rows: Vec<_> = actions.iter().take(most).map(row).collect();
     let mut text = lines("  ", &rows);
@@ -105,12 +87,12 @@ fn plan_text(
     (bytes, stay): (u64, Option<(u64, u64)>),
 ) -> String {
     if renewing::is_only_updates(check)
-        || actions.iter().any(|action| matches!(action.action.as_str(), "pause" | "configure"))
+        || actions.iter().any(|action| matches!(action.action, ActionKind::Pause | ActionKind::Configure))
     {
         return updates_text(context, check, actions, left, stay);
     }
     let right: usize = actions.iter().map(|a| a.findings.len()).sum();
-    if right > 0 && actions.iter().all(|action| action.action == "register") {
+    if right > 0 && actions.iter().all(|action| action.action == ActionKind::Register) {
         let head = paint(Label::Heading, &count(right as u64, "application", "applications"));
         let lines = action_lines(actions, &check.findings, context.global.verbose);
         return format!(
@@ -160,10 +142,10 @@ fn updates_text(
     let stays = |id: &FindingId| left.iter().any(|left| left.finding == *id);
     let right = |f: &&Finding| actions.iter().any(|a| a.findings.contains(&f.id)) && !stays(&f.id);
     let right = check.findings.iter().filter(right).count() as u64;
-    if actions.iter().all(|action| action.action == "pause") && !actions.is_empty() {
+    if actions.iter().all(|action| action.action == ActionKind::Pause) && !actions.is_empty() {
         return renewing::hold_words(actions);
     }
-    if actions.iter().all(|action| action.action == "configure") && !actions.is_empty() {
+    if actions.iter().all(|action| action.action == ActionKind::Configure) && !actions.is_empty() {
         return renewing::finish_words(actions, &check.findings);
     }
     let head = match right {
@@ -191,7 +173,7 @@ pub(crate) fn preview_words(context: &Context, preview: &Preview<'_>) -> String 
     let head = if preview.further { "Putting that right brought more to light.\n\n" } else { "" };
     let plan = plan_text(context, preview.check, &preview.actions, preview.left, (preview.bytes, preview.stay));
     let rest = match preview.ahead {
-        true if preview.actions.iter().all(|action| action.action == "pause") => {
+        true if preview.actions.iter().all(|action| action.action == ActionKind::Pause) => {
             "What is damaged is looked at after this, and asked about.\n"
         }
         true => {
@@ -237,7 +219,8 @@ pub(crate) fn plan_words(context: &Context, report: &RepairReport, named: &str) 
 
 /// What a person should do now about what was put right.
 fn advice(report: &RepairReport) -> Vec<&String> {
-    let done: Vec<_> = report.areas.iter().flat_map(|a| &a.actions).filter(|a| a.result == "done").collect();
+    let done: Vec<_> =
+        report.areas.iter().flat_map(|a| &a.actions).filter(|a| a.result == ActionResult::Done).collect();
     let found = report.before.findings.iter().filter(|f| done.iter().any(|a| a.findings.contains(&f.id)));
     let mut all: Vec<&String> = found.filter_map(|f| f.advice.as_ref()).collect();
     all.sort();
@@ -272,10 +255,7 @@ pub(crate) fn words(
         ));
     }
     let on_files = |a: &&AreaChange| {
-        let beside = |action: &ActionReport| {
-            matches!(action.action.as_str(), "pause" | "forget-failure" | "configure" | "register")
-        };
-        a.actions.iter().any(|action| action.result == "done" && !beside(action))
+        a.actions.iter().any(|action| action.result == ActionResult::Done && action.action.is_undoable())
     };
     let numbers: Vec<u64> = report.areas.iter().filter(on_files).filter_map(|a| a.change).collect();
     for number in &numbers {

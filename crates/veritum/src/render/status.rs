@@ -2,7 +2,7 @@
 
 use veritum_core::model::quoted;
 use veritum_core::platform::LogKind;
-use veritum_core::report::{ComputerReport, Outcome, RecentReport, SourceReport, StatusReport};
+use veritum_core::report::{ComputerReport, Outcome, RecentReport, SourceReport, SourceState, StatusReport};
 
 use super::style::{Label, paint};
 use super::table::{cell, labelled, lines};
@@ -88,13 +88,13 @@ fn room_words(report: &StatusReport) -> String {
 fn source_words(source: &SourceReport) -> Vec<String> {
     let name = plain(&source.source);
     let why = source.why.as_deref().unwrap_or_default();
-    match source.standing.as_str() {
-        "vouched" => {
+    match source.standing {
+        SourceState::Vouched => {
             let dated = source.dated.as_deref().map(|d| format!(", as of {}", local(d))).unwrap_or_default();
             let part = if why.is_empty() { String::new() } else { format!("; but {why}") };
             vec![format!("{name}: signed by a known key{dated}{part}")]
         }
-        "absent" => vec![format!("{name}: {why}")],
+        SourceState::Absent => vec![format!("{name}: {why}")],
         _ => format!("{name}: not used, {why}").split("; ").map(ToOwned::to_owned).collect(),
     }
 }
@@ -246,7 +246,7 @@ mod tests {
     fn what_can_be_done_about_an_archive_stands_on_its_own_line() {
         let mut source = SourceReport {
             source: "http://a.example/ stable".into(),
-            standing: "refused".into(),
+            standing: SourceState::Refused,
             why: Some("no key counts; when you know it: veritum store trust /k.gpg".into()),
             key: None,
             dated: None,
@@ -255,7 +255,7 @@ mod tests {
         let lines = source_words(&source);
         assert_eq!(lines[0], "http://a.example/ stable: not used, no key counts");
         assert_eq!(lines[1], "when you know it: veritum store trust /k.gpg");
-        (source.standing, source.why) = ("absent".into(), Some("it has no release file here".into()));
+        (source.standing, source.why) = (SourceState::Absent, Some("it has no release file here".into()));
         assert_eq!(source_words(&source), ["http://a.example/ stable: it has no release file here"]);
     }
 

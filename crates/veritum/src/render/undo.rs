@@ -9,6 +9,7 @@ use super::repair::action_lines;
 use super::style::{Label, paint};
 use super::{count, grouped, next, running};
 use crate::context::Context;
+use veritum_core::change::Recovered;
 
 /// How many places of a group are named when nobody asked for all of them.
 const NAMED: usize = 3;
@@ -128,10 +129,10 @@ pub(crate) fn recover_question(open: &[u64]) -> String {
 pub(crate) fn recovered_lines(report: &RecoverReport) -> String {
     let mut text = String::new();
     for (number, what) in &report.changes {
-        let words = match what.as_str() {
-            "finished" => "had been committed and is finished now",
-            "taken-back" => "had not been committed and is taken back: the machine is as before it",
-            _ => "was whole; only its last record was missing",
+        let words = match what {
+            Recovered::Finished => "had been committed and is finished now",
+            Recovered::TakenBack => "had not been committed and is taken back: the machine is as before it",
+            Recovered::Closed => "was whole; only its last record was missing",
         };
         text.push_str(&format!("{} {words}\n", paint(Label::Good, &format!("change {number}"))));
     }
