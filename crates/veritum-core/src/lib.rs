@@ -6,7 +6,7 @@
 //! Data flows one way, and a room uses only rooms before it:
 //!
 //! ```text
-//! platform::Installed → trust::Verified<store::Manifest> → check::Expected × scan::Observation
+//! platform::Installed → trust::Verified<store::Manifest> → reference::Expected × scan::Observation
 //!     → model::Finding → plan::Plan → change::RoundReceipt → checked again → report::RepairReport
 //! ```
 //!
@@ -20,17 +20,18 @@
 //! | [`store`] | the trusted component store |
 //! | [`scan`] | looks and digests in parallel |
 //! | [`archive`] | the vendor's archive: sources, indexes, packages at hand or fetched |
-//! | [`check`] | what should be there × what is there → findings |
+//! | [`reference`] | what should be at each place, and who answers for it |
 //! | [`plan`] | findings × rules → actions, and what takes them back |
 //! | [`change`] | journal, staging, exchange, recovery, undo: the only room that writes to the machine |
 //! | [`report`], [`history`] | results as data; past changes |
+//! | [`areas`] | what should be there × what is there → findings, area by area |
 //! | [`work`] | wires the rooms |
 //!
 //! A check of the machine below a folder, by its own records alone:
 //!
 //! ```
 //! use std::sync::Arc;
-//! use veritum_core::{check::Scope, event::NoObserver, machine::LiveDisk, work::{Settings, Engine}};
+//! use veritum_core::{model::Scope, event::NoObserver, machine::LiveDisk, work::{Settings, Engine}};
 //!
 //! # fn main() -> Result<(), Box<dyn std::error::Error>> {
 //! # let dir = tempfile::tempdir()?;
@@ -78,14 +79,15 @@
 
 pub mod apps;
 pub mod archive;
+pub mod areas;
 pub mod change;
-pub mod check;
 pub mod event;
 pub mod history;
 pub mod machine;
 pub mod model;
 pub mod plan;
 pub mod platform;
+pub mod reference;
 pub mod report;
 pub mod scan;
 pub mod store;

@@ -4,8 +4,8 @@ use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 
-use veritum_core::check::Policy;
 use veritum_core::event::NoObserver;
+use veritum_core::reference::Policy;
 use veritum_core::store;
 use veritum_core::trust::{KeyPair, Pins, StoreKeys};
 use veritum_core::work::Settings;

@@ -286,7 +286,7 @@ fn a_file_that_changes_between_check_and_exchange_is_left_alone() {
     copy(&pair.damaged, &machine);
     let settings = at(&pair.world.settings(), &machine);
     let report = open(&settings)
-        .repair(&veritum_core::check::Scope::default(), &NoObserver, &mut |_| {
+        .repair(&veritum_core::model::Scope::default(), &NoObserver, &mut |_| {
             std::fs::write(machine.join("usr/share/quay/one"), "somebody is at work here").unwrap();
             Agreement::Yes
         })
@@ -328,7 +328,7 @@ fn nothing_is_made_on_a_disk_that_cannot_be_written() {
     let disk: Arc<dyn Disk> = Arc::new(TestDisk::new(Accident::Stop(0)));
     let report = Engine::open(settings.clone(), disk);
     // Looking is done by reading alone: the very first change stops everything, and there is none.
-    let report = report.and_then(|mut w| w.plan_repair(&veritum_core::check::Scope::default(), &NoObserver)).unwrap();
+    let report = report.and_then(|mut w| w.plan_repair(&veritum_core::model::Scope::default(), &NoObserver)).unwrap();
     assert!(report.plan_only && report.before.problems() >= 12);
     assert_same("only looked at", &pair.before, &tree(&machine));
     let _: &dyn Disk = &LiveDisk;

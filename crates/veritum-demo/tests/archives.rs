@@ -10,10 +10,9 @@ use std::sync::Arc;
 
 use stand::{Stand, names};
 use support::{check, open, repair, told, try_repair};
-use veritum_core::check::Scope;
 use veritum_core::event::NoObserver;
 use veritum_core::machine::LiveDisk;
-use veritum_core::model::{Area, Authority, SystemPath};
+use veritum_core::model::{Area, Authority, Scope, SystemPath};
 use veritum_core::report::{CheckReport, Outcome, UnverifiedReport};
 use veritum_core::testkit::Tree;
 use veritum_core::work::{Settings, Supplier, WorkError};
@@ -48,7 +47,7 @@ fn what_differs_is_held_against_the_archive_and_the_rest_stands_on_the_machines_
     assert_eq!(told(&report.findings), [("/usr/share/quay/part-2".into(), "altered")]);
     assert_eq!((by(&report, Authority::Archive), by(&report, Authority::SelfReported)), (1, 1));
     assert_eq!(report.findings[0].vouched_by, Some(Authority::Archive));
-    assert_eq!(report.sources[0].standing, "vouched");
+    assert_eq!(report.sources[0].standing.word(), "vouched");
     assert!(stand.mirror.asked().is_empty(), "the network was not to be used");
 }
 
@@ -318,7 +317,7 @@ fn a_key_that_only_the_machine_knows_does_not_count_until_it_is_pinned() {
     fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
     let stranger = Settings { trust: stand.dir.path().join("other"), ..stand.offline() };
     let report = check(&stranger);
-    assert_eq!((by(&report, Authority::Archive), report.sources[0].standing.as_str()), (0, "refused"));
+    assert_eq!((by(&report, Authority::Archive), report.sources[0].standing.word()), (0, "refused"));
     assert!(report.sources[0].why.as_ref().unwrap().contains("only this machine knows"));
     assert_eq!(by(&check(&stand.offline()), Authority::Archive), 2);
 }
@@ -433,7 +432,7 @@ fn another_suites_signed_lists_under_this_ones_names_are_not_used() {
     stand.lists("");
     stand.cache();
     let report = check(&stand.offline());
-    assert_eq!((by(&report, Authority::Archive), report.sources[0].standing.as_str()), (0, "unusable"));
+    assert_eq!((by(&report, Authority::Archive), report.sources[0].standing.word()), (0, "unusable"));
     let why = report.sources[0].why.as_ref().unwrap();
     assert!(why.contains("it is the release file of stable (saltwort-old), not of saltwort"), "{why}");
     let scope = Scope { areas: vec![Area::Updates], ..Scope::default() };

@@ -7,9 +7,8 @@ mod support;
 use std::path::{Path, PathBuf};
 
 use support::{check, folder, open, spoil};
-use veritum_core::check::Scope;
 use veritum_core::event::{Event, Flow, NoObserver, Observer, Phase};
-use veritum_core::model::{ActionResult, Area, ComponentId, Digest, Finding, Verdict};
+use veritum_core::model::{ActionResult, Area, ComponentId, Digest, Finding, Scope, Verdict};
 use veritum_core::report::{CheckReport, Outcome, RepairReport};
 use veritum_core::store;
 use veritum_core::trust::Versions;

@@ -5,9 +5,8 @@ mod support;
 use std::fs;
 
 use support::{check, folder, open, told};
-use veritum_core::check::Scope;
 use veritum_core::event::NoObserver;
-use veritum_core::model::SystemPath;
+use veritum_core::model::{Scope, SystemPath};
 use veritum_core::report::{CheckReport, Outcome};
 use veritum_core::work::WorkError;
 use veritum_demo::Content;

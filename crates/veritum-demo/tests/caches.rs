@@ -10,9 +10,8 @@ use std::path::Path;
 
 use stand::{Stand, names};
 use support::{STATE, assert_same, open, undo};
-use veritum_core::check::Scope;
 use veritum_core::event::NoObserver;
-use veritum_core::model::{Area, Verdict};
+use veritum_core::model::{Area, Scope, Verdict};
 use veritum_core::report::{ProofOutcome, RepairReport};
 use veritum_core::testkit::Tree;
 use veritum_core::work::{Agreement, ClearUpdates};

@@ -5,10 +5,9 @@ mod support;
 use std::sync::Arc;
 
 use support::{check, folder, open, repair, undo};
-use veritum_core::check::Scope;
 use veritum_core::event::{Event, Flow, NoObserver, Observer};
 use veritum_core::machine::LiveDisk;
-use veritum_core::model::{Area, SystemPath};
+use veritum_core::model::{Area, Scope, SystemPath};
 use veritum_core::report::{Outcome, RepairReport};
 use veritum_core::work::{Agreement, Engine, Settings, WorkError};
 use veritum_demo::world::{World, add_file, package};
@@ -46,7 +45,7 @@ impl Place {
 
     fn states(&self) -> Vec<(u64, String)> {
         let report = open(&self.world.settings()).list_changes().unwrap();
-        report.changes.into_iter().map(|c| (c.change, c.state)).collect()
+        report.changes.into_iter().map(|c| (c.change, c.state.word().to_owned())).collect()
     }
 }
 

@@ -8,8 +8,8 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use support::{STATE, folder, open};
-use veritum_core::check::Scope;
 use veritum_core::event::{Event, Flow, NoObserver, Observer};
+use veritum_core::model::Scope;
 use veritum_core::testkit::{Accident, TestDisk, Tree};
 use veritum_core::work::{Agreement, Engine};
 use veritum_demo::world::{World, add_file, package};
@@ -68,7 +68,7 @@ fn row(records: usize) -> Option<String> {
     }
     let before = old_and_new(&world, COUNT);
     let recovered = open(&world.settings()).recover(&NoObserver).unwrap();
-    let did = recovered.changes.first().map_or("has nothing to do", |(_, word)| match word.as_str() {
+    let did = recovered.changes.first().map_or("has nothing to do", |(_, word)| match word.word() {
         "finished" => "finishes it",
         "taken-back" => "takes it back",
         _ => "writes the last record",

@@ -232,9 +232,9 @@ fn with_hurt_store(faults: &[&Fault]) -> (Demo, veritum_core::work::Settings) {
 
 #[test]
 fn each_kind_of_damage_to_the_store_is_found_and_put_right_and_the_machine_is_not_touched() {
-    use veritum_core::check::Scope;
     use veritum_core::event::NoObserver;
     use veritum_core::model::Area;
+    use veritum_core::model::Scope;
     let whole = Scope { areas: vec![Area::Store], ..Scope::default() };
     let all: Vec<&Fault> = FAULTS.iter().filter(|f| f.in_store).collect();
     assert_eq!(all.len(), 4);

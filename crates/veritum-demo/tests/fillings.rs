@@ -9,9 +9,8 @@ use std::path::PathBuf;
 
 use stand::{Stand, names};
 use support::{check, files_of, open, repair};
-use veritum_core::check::Scope;
 use veritum_core::event::{Event, Flow, NoObserver, Observer};
-use veritum_core::model::{Area, Authority};
+use veritum_core::model::{Area, Authority, Scope};
 use veritum_core::report::{FillReport, Outcome};
 use veritum_core::store::{self, Reach, Store};
 use veritum_core::trust::{Pins, Versions};

@@ -123,7 +123,8 @@ impl Story {
                 let _ = engine().and_then(|w| w.reset("quay", &wanted, false, &NoObserver, &mut |_| Agreement::Yes));
                 // Now and then it is taken back at once: then all is as it was.
                 let at_once = self.seed.below(3) == 0 && how == "sound";
-                if at_once && open(&settings).list_changes().unwrap().changes.last().is_some_and(|c| c.state == "done")
+                if at_once
+                    && open(&settings).list_changes().unwrap().changes.last().is_some_and(|c| c.state.word() == "done")
                 {
                     self.take_back_at_once(&settings, &begun);
                 }

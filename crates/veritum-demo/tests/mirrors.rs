@@ -166,7 +166,10 @@ fn a_server_that_is_not_there_is_asked_once() {
     );
     let report = check(&stand.settings());
     assert!(
-        report.sources.iter().all(|s| s.standing == "absent" && s.why.as_ref().unwrap().contains("cannot be reached"))
+        report
+            .sources
+            .iter()
+            .all(|s| s.standing.word() == "absent" && s.why.as_ref().unwrap().contains("cannot be reached"))
     );
 }
 

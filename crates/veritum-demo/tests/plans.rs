@@ -6,9 +6,8 @@ use std::fs;
 use std::os::unix::fs::{PermissionsExt as _, symlink};
 
 use support::{check, files_of, folder, open, repair, undo};
-use veritum_core::check::Scope;
 use veritum_core::event::NoObserver;
-use veritum_core::model::{Area, Digest};
+use veritum_core::model::{Area, Digest, Scope};
 use veritum_core::report::RepairReport;
 use veritum_core::work::{Agreement, Settings};
 use veritum_demo::Content;
@@ -49,7 +48,9 @@ impl Place {
     fn planned(&self) -> Vec<(String, String, u64, u64)> {
         let report = self.plan(&self.settings());
         assert!(report.plan_only && report.area(Area::Files).unwrap().change.is_none());
-        let of = |a: &veritum_core::report::ActionReport| (a.subject.to_string(), a.action.clone(), a.things, a.bytes);
+        let of = |a: &veritum_core::report::ActionReport| {
+            (a.subject.to_string(), a.action.word().to_owned(), a.things, a.bytes)
+        };
         let mut all: Vec<_> = report.area(Area::Files).unwrap().actions.iter().map(of).collect();
         all.sort();
         all

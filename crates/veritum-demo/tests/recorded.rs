@@ -12,8 +12,8 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use support::{check, folder, open, repair, undo};
-use veritum_core::check::Scope;
 use veritum_core::event::{Event, Flow, NoObserver, Observer};
+use veritum_core::model::Scope;
 use veritum_core::testkit::{Accident, TestDisk};
 use veritum_core::work::{Agreement, Engine, Settings};
 use veritum_demo::world::{World, add_file, package};

@@ -8,9 +8,8 @@ use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::path::PathBuf;
 
 use support::{assert_same, check, folder, open, repair, told, undo};
-use veritum_core::check::Scope;
 use veritum_core::event::NoObserver;
-use veritum_core::model::{Area, Authority};
+use veritum_core::model::{Area, Authority, Scope};
 use veritum_core::report::{CheckReport, Outcome, RepairReport};
 use veritum_core::testkit::Tree;
 use veritum_core::work::Settings;

@@ -8,9 +8,8 @@ use std::os::unix::fs::PermissionsExt as _;
 
 use place::{place, quay};
 use support::{check, open, repair, told};
-use veritum_core::check::Scope;
 use veritum_core::event::NoObserver;
-use veritum_core::model::{Area, Authority};
+use veritum_core::model::{Area, Authority, Scope};
 use veritum_core::report::Outcome;
 use veritum_core::work::Settings;
 use veritum_demo::world::{add, add_file, package};

@@ -8,9 +8,8 @@ use std::time::Duration;
 
 use support::{check, folder, open, told, try_repair};
 use veritum_core::archive::{ArchiveSettings, Limits};
-use veritum_core::check::Scope;
 use veritum_core::event::NoObserver;
-use veritum_core::model::Area;
+use veritum_core::model::{Area, Scope};
 use veritum_core::report::Outcome;
 use veritum_core::store::{self, Location, StoreError};
 use veritum_core::work::{Engine, Settings, WorkError};

@@ -11,10 +11,9 @@ use std::sync::Arc;
 
 use stand::{SUITE, Stand, flip, names, packages};
 use support::{STATE, assert_same, folder, open, undo};
-use veritum_core::check::Scope;
 use veritum_core::event::NoObserver;
 use veritum_core::machine::{Disk, LiveDisk};
-use veritum_core::model::Area;
+use veritum_core::model::{Area, Scope};
 use veritum_core::report::{ProofOutcome, ProofReport, RepairReport};
 use veritum_core::testkit::{Accident, TestDisk, Tree};
 use veritum_core::work::{Agreement, ClearUpdates, Engine, Settings, WorkError};
@@ -125,7 +124,7 @@ fn a_preview_tells_what_goes_what_comes_and_what_stays_and_no_changes_nothing() 
     let report = open(&stand.settings())
         .repair_updates(ClearUpdates::default(), &NoObserver, &mut |preview| {
             let actions: Vec<_> =
-                preview.actions.iter().map(|a| (a.action.clone(), a.subject.to_string(), a.things)).collect();
+                preview.actions.iter().map(|a| (a.action.word().to_owned(), a.subject.to_string(), a.things)).collect();
             seen = Some((actions, preview.stay));
             Agreement::No
         })

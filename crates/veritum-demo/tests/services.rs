@@ -14,9 +14,8 @@ use std::sync::Arc;
 use holder::{Worker, hold};
 use stand::{Stand, names};
 use support::{folder, open};
-use veritum_core::check::Scope;
 use veritum_core::event::NoObserver;
-use veritum_core::model::{Area, Verdict};
+use veritum_core::model::{Area, Scope, Verdict};
 use veritum_core::platform::services::{Active, Masking, Services as _, UnitState};
 use veritum_core::platform::stand_in::{StandIn, StandInUnit};
 use veritum_core::report::{ProofOutcome, RepairReport};
@@ -130,7 +129,8 @@ fn a_service_that_fetches_is_held_and_put_back() {
     let mut held = None;
     let report = open(&manned.settings())
         .repair_updates(ClearUpdates::default(), &NoObserver, &mut |preview| {
-            asked.push(preview.actions.iter().map(|a| format!("{} {}", a.action, a.subject)).collect::<Vec<_>>());
+            asked
+                .push(preview.actions.iter().map(|a| format!("{} {}", a.action.word(), a.subject)).collect::<Vec<_>>());
             if asked.len() == 2 {
                 held = Some((manned.now(TIMER).masking, manned.now(SERVICE).active));
             }

@@ -117,7 +117,11 @@ fn where_there_is_no_room_what_can_be_fetched_again_goes_first_and_it_is_said() 
             Agreement::Yes
         });
         let report = report.unwrap();
-        assert_eq!(asked.iter().filter(|(action, _)| action == "free").count(), 2, "{asked:?}");
+        assert_eq!(
+            asked.iter().filter(|(action, _)| *action == veritum_core::model::ActionKind::Free).count(),
+            2,
+            "{asked:?}"
+        );
         assert_eq!(proof(&report).outcome, ProofOutcome::Proved);
         let left = names(&machine.join(CACHE.trim_start_matches('/')));
         assert_eq!(left, ["partial", "unheard-of_1_amd64.deb"], "what nobody signed is not taken away");

@@ -9,9 +9,8 @@ use std::process::Command;
 
 use support::{STATE, assert_same, folder, open, pristine, undo};
 use veritum_core::archive::Proxies;
-use veritum_core::check::Scope;
 use veritum_core::event::NoObserver;
-use veritum_core::model::{ActionKind, Area, Finding};
+use veritum_core::model::{ActionKind, Area, Finding, Scope};
 use veritum_core::platform::services::Services as _;
 use veritum_core::report::{ProofOutcome, RepairReport};
 use veritum_core::testkit::Tree;

@@ -3,9 +3,8 @@
 mod support;
 
 use support::{check, folder, open, small_world};
-use veritum_core::check::Scope;
 use veritum_core::event::NoObserver;
-use veritum_core::model::SystemPath;
+use veritum_core::model::{Scope, SystemPath};
 use veritum_core::testkit::Tree;
 use veritum_core::work::Settings;
 

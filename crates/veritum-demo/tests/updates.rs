@@ -7,9 +7,8 @@ use std::os::unix::fs::symlink;
 use std::path::{Path, PathBuf};
 
 use support::{Demo, assert_same, is_root, open};
-use veritum_core::check::Scope;
 use veritum_core::event::NoObserver;
-use veritum_core::model::{Area, Finding, Verdict};
+use veritum_core::model::{Area, Finding, Scope, Verdict};
 use veritum_core::report::{CheckReport, Outcome, UpdateKind};
 use veritum_core::work::{Settings, UpdatesWanted};
 

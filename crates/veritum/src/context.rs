@@ -5,9 +5,9 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use veritum_core::archive::{ArchiveSettings, Proxies};
-use veritum_core::check::Policy;
 use veritum_core::machine::LiveDisk;
 use veritum_core::model::quoted;
+use veritum_core::reference::Policy;
 use veritum_core::store::Location;
 use veritum_core::work::{Engine, ServiceManager, Settings, Supplier};
 

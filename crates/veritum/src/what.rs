@@ -4,8 +4,7 @@ use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::Path;
 
-use veritum_core::check::Scope;
-use veritum_core::model::{Area, FindingId, SystemPath, quoted};
+use veritum_core::model::{Area, FindingId, Scope, SystemPath, quoted};
 
 use crate::errors::{Failure, unknown_word};
 

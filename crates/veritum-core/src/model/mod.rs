@@ -10,6 +10,7 @@ mod finding;
 mod packed;
 mod path;
 mod place;
+mod scope;
 mod text;
 mod verdict;
 mod words;
@@ -22,6 +23,7 @@ pub use finding::{Advice, Area, Authority, Finding, FindingId, Harm, Remedy, Sta
 pub use packed::{packed, unpacked};
 pub use path::{LinkTarget, PathError, PathMap, PathSet, SystemPath};
 pub use place::{FileKind, Identity, Instant, Stat};
+pub use scope::Scope;
 pub(crate) use text::from_readable;
 pub use text::{error_chain, error_words, is_harmless, quoted, readable};
 pub use verdict::Verdict;

@@ -1,16 +1,8 @@
 //! What is to be done: pure functions from findings and rules to ordered actions, and to what is left alone and why.
 
-mod files;
 mod inverse;
-mod records;
-mod store;
-mod updates;
 
-pub use files::{FileRules, Supply, needed_components, plan_files};
 pub use inverse::{ActionOutcome, Placed, inverse};
-pub use records::{RecordPlan, RecordRules, plan_records};
-pub use store::{NoSource, PlannedFix, RepairSource, StorePlan, plan_store};
-pub use updates::{Aside, Coming, UpdateRules, leave_the_rest, plan_room, plan_updates};
 
 use serde::{Deserialize, Serialize};
 

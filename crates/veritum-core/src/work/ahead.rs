@@ -8,9 +8,8 @@ use super::store::{Depth, StorePart};
 use super::supplies::Stores;
 use super::{Engine, WorkError};
 use crate::change::{ChangeContext, RoundReceipt};
-use crate::check::Scope;
 use crate::event::{Observer, Uninterruptible};
-use crate::model::{ActionResult, Area, Finding, SystemPath};
+use crate::model::{ActionResult, Area, Finding, Scope, SystemPath};
 use crate::plan::Left;
 use crate::report::{ActionReport, AreaChange, CheckReport, RepairReport};
 

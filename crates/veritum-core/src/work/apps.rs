@@ -7,8 +7,10 @@ use rayon::prelude::*;
 
 use super::{Engine, WorkError};
 use crate::apps::Class;
-use crate::check::{Icons, Integration, Scope};
-use crate::model::{ActionKind, Area, ComponentId, ContentHasher, Finding, Remedy, Subject, SystemPath, Verdict};
+use crate::areas::apps::{Icons, Integration};
+use crate::model::{
+    ActionKind, Area, ComponentId, ContentHasher, Finding, Remedy, Scope, Subject, SystemPath, Verdict,
+};
 use crate::platform::debian::{Debian, Needs, in_database, rests_on};
 use crate::platform::freedesktop::{AppEntry, FOLDERS, Kind, applications};
 use crate::platform::{InstallState, Platform as _};

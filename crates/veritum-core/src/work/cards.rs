@@ -5,7 +5,7 @@ use std::path::Path;
 use super::apps::App;
 use super::{Engine, WorkError};
 use crate::apps::{Card, Cards, Class, cautious, cautious_sandboxed};
-use crate::check::Integration;
+use crate::areas::apps::Integration;
 use crate::model::error_chain;
 use crate::platform::debian::rests_on;
 use crate::report::{AppReport, CardOrigin, CardReport, PartReport};

@@ -10,11 +10,11 @@ use super::updates::{AskArchives, LocksHeld};
 use super::{Engine, WorkError};
 use crate::archive::{Archive, Lacking};
 use crate::change::{StateFolder, unfinished};
-use crate::check::{Reference, Scope};
 use crate::event::Observer;
 use crate::history::{SeenFiles, keep_seen};
-use crate::model::{Area, ComponentId, SystemPath};
+use crate::model::{Area, ComponentId, Scope, SystemPath};
 use crate::plan::{Left, Plan};
+use crate::reference::Reference;
 use crate::report::{CheckReport, MachineReport, Outcome, UnexaminedReport};
 use crate::scan::{Remembered, SnapshotBuilder};
 
@@ -157,9 +157,9 @@ impl Engine {
         if wanted.scope.wants(Area::Records) && !wanted.scope.wants(Area::Files) && !*stopped {
             let begun = Instant::now();
             if let Some(known) = wanted.so_far(self.referenced(wanted.scope, observer), stopped)? {
-                reference = known;
-                report.components = Self::components_by_authority(&reference);
-                records = Some(self.records(&reference, wanted.scope, begun.elapsed()));
+                report.components = Self::components_by_authority(&known.reference);
+                records = Some(self.records(&known, wanted.scope, begun.elapsed()));
+                reference = known.reference;
             }
         }
         if wanted.scope.wants(Area::Files) && !*stopped {
@@ -169,16 +169,16 @@ impl Engine {
                 *stopped |= files.stopped;
                 (plan, downloads) = (files.plan, files.downloads);
                 areas.push(files.area);
-                report.components = Self::components_by_authority(&files.reference);
+                report.components = Self::components_by_authority(&files.gathered.reference);
                 report.findings = files.check.findings;
                 report.notes = files.check.notes;
                 report.more_strays = files.check.strays;
                 (remembered, snapshot_builder) = (files.check.remembered, files.check.snapshot_builder);
                 report.unexamined = files.unexamined;
                 report.unverified = files.unverified;
-                reference = files.reference;
                 let wants = wanted.scope.wants(Area::Records);
-                records = wants.then(|| self.records(&reference, wanted.scope, Duration::ZERO));
+                records = wants.then(|| self.records(&files.gathered, wanted.scope, Duration::ZERO));
+                reference = files.gathered.reference;
             }
         }
         if let Some(part) = &records {

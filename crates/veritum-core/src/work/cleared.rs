@@ -7,8 +7,7 @@ use super::repair::{carried_out, planned};
 use super::updates::UpdatesPart;
 use super::{Engine, finishing};
 use crate::change::RoundReceipt;
-use crate::check::Scope;
-use crate::model::{self, ActionKind, ActionResult, Area, FindingId, Subject};
+use crate::model::{self, ActionKind, ActionResult, Area, FindingId, Scope, Subject};
 use crate::plan::{Left, Plan};
 use crate::report::{ActionReport, AreaChange, CheckReport, RepairReport, RunningReport};
 

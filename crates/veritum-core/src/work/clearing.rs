@@ -6,10 +6,11 @@ use super::renewing::ClearUpdates;
 use super::updates::{AskArchives, LocksHeld, UpdatesPart};
 use super::{Engine, WorkError};
 use crate::archive::{Asked, Renewal};
-use crate::check::{VerifiedDownload, advice};
+use crate::areas::updates::{Aside, Coming, UpdateRules, leave_the_rest, plan_room, plan_updates};
+use crate::areas::updates::{VerifiedDownload, advice};
 use crate::event::Observer;
 use crate::model::{self, FileKind, FindingId, Subject, SystemPath, Verdict};
-use crate::plan::{Aside, Coming, Left, PlaceOf, Plan, UpdateRules, leave_the_rest, plan_room, plan_updates};
+use crate::plan::{Left, PlaceOf, Plan};
 use crate::platform::debian::apt::{BINARY_CACHES, CACHE, LISTS};
 
 /// What is known before anybody is asked.

@@ -8,12 +8,13 @@ use super::check::Wanted;
 use super::records::RecordsPart;
 use super::updates::{AskArchives, LocksHeld};
 use super::{Engine, WorkError};
+use crate::areas::files::expected_state;
 use crate::change::ChangeLog;
-use crate::check::{ExpectedKind, Scope, expected_state};
 use crate::event::{NoObserver, Observer};
 use crate::history;
-use crate::model::{Area, Authority, Finding, Subject, SystemPath};
+use crate::model::{Area, Authority, Finding, Scope, Subject, SystemPath};
 use crate::plan::{Item, ItemKind, Left, Operation};
+use crate::reference::ExpectedKind;
 use crate::report::{ChainLink, ExplainReport, FirstDifference};
 use crate::store::{Contents, Store};
 
@@ -111,7 +112,7 @@ impl Engine {
     fn listed_spelling(&self, path: &SystemPath) -> SystemPath {
         let spellings = self.spellings(path);
         let scope = Scope { paths: spellings.clone(), ..Scope::default() };
-        let reference = self.reference(&scope);
+        let reference = self.gathered(&scope, false).reference;
         spellings.into_iter().find(|s| reference.at(s).is_some()).unwrap_or_else(|| path.clone())
     }
 

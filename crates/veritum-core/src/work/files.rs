@@ -5,14 +5,16 @@ use std::time::Instant;
 
 use super::check::{Wanted, not_reached};
 use super::store::{Depth, StorePart};
-use super::{Engine, WorkError};
+use super::{Engine, Gathered, WorkError};
 use crate::archive::Lacking;
-use crate::check::{Case, FilesCheck, Reference, Scope, Seen, check_files};
+use crate::areas::files::{Case, FilesCheck, Seen, check_files};
+use crate::areas::files::{FileRules, plan_files};
 use crate::event::{Event, Observer, Phase};
 use crate::history::{self, SeenFiles};
 use crate::machine::marked_errors;
-use crate::model::{Area, Authority, ComponentId, Digest, SystemPath};
-use crate::plan::{DiskDoubt, FileRules, Plan, plan_files};
+use crate::model::{Area, Authority, ComponentId, Digest, Scope, SystemPath};
+use crate::plan::{DiskDoubt, Plan};
+use crate::reference::Reference;
 use crate::report::{AreaReport, Outcome, UnexaminedReport, UnverifiedReport};
 use crate::scan::How;
 use crate::store::Store;
@@ -26,7 +28,7 @@ struct Looks<'a> {
 
 /// What came of the files.
 pub(super) struct FilesPart {
-    pub(super) reference: Reference,
+    pub(super) gathered: Gathered,
     pub(super) check: FilesCheck,
     pub(super) plan: Plan,
     pub(super) downloads: Vec<(Lacking, String)>,
@@ -51,11 +53,11 @@ impl Engine {
         let wider;
         let with_records = scope.wants(Area::Records);
         let listing = self.own_store().filter(|_| wanted.store == Some(Depth::Present)).and_then(Store::list_contents);
-        let mut reference = self.referenced(scope, observer)?;
-        let scope = match self.with_other_names(&reference, scope) {
+        let mut gathered = self.referenced(scope, observer)?;
+        let scope = match self.with_other_names(&gathered.reference, scope) {
             Some(names) => {
                 wider = names;
-                reference = self.gathered(&wider, with_records);
+                gathered = self.gathered(&wider, with_records);
                 &wider
             }
             None => scope,
@@ -66,29 +68,29 @@ impl Engine {
             remember: scope.is_whole() && !wanted.quick,
         };
         let mut seen = Seen::default();
-        let mut files = self.look(&reference, scope, looks, &mut seen, observer)?;
+        let mut files = self.look(&gathered.reference, scope, looks, &mut seen, observer)?;
         // Whoever said stop gets what was found until then, and waits for nothing more.
         let mut stopped = files.not_reached > 0;
         if wanted.store == Some(Depth::Present) && !stopped {
-            let part = self.present_store(&reference, &files, wanted.fetch, listing, observer);
+            let part = self.present_store(&gathered.reference, &files, wanted.fetch, listing, observer);
             *store = wanted.so_far(part, &mut stopped)?.flatten();
         }
         if !stopped {
-            let weak = self.weak_with_problems(&reference, &files);
-            let lacking = self.without_contents(&reference, &files);
+            let weak = self.weak_with_problems(&gathered.reference, &files);
+            let lacking = self.without_contents(&gathered.reference, &files);
             let more = self.prepare(&weak, observer).and_then(|more| {
                 self.prepare(&lacking, observer)?;
                 Ok(more)
             });
             if wanted.so_far(more, &mut stopped)? == Some(true) {
-                reference = self.gathered(scope, with_records);
-                files = self.look(&reference, scope, looks, &mut seen, observer)?;
+                gathered = self.gathered(scope, with_records);
+                files = self.look(&gathered.reference, scope, looks, &mut seen, observer)?;
                 stopped = files.not_reached > 0;
             }
         }
         // A hundred thousand small pieces are let go beside the rest of the work.
         self.pool.spawn(move || drop(seen));
-        if reference.components.iter().any(|c| c.authority == Authority::SelfReported) {
+        if gathered.reference.components.iter().any(|c| c.authority == Authority::SelfReported) {
             // Where the archives stand is told even when nothing of them was needed.
             self.with_archive(|_| ());
         }
@@ -98,7 +100,7 @@ impl Engine {
         // What the store is going to get back counts as had: its repair comes first.
         let coming = store.as_ref().map(StorePart::coming).unwrap_or_default();
         let has_content = |digest: &Digest| coming.contains(digest) || at_hand(digest);
-        let supply = |id: &ComponentId| self.supply(&reference, id, failed);
+        let supply = |id: &ComponentId| self.supply(&gathered.reference, id, failed);
         let rules = FileRules {
             protection: &self.protection,
             has_content: &has_content,
@@ -106,35 +108,35 @@ impl Engine {
             left_out: &left_out,
             despite_disk: self.settings.despite_disk,
         };
-        let mut plan = plan_files(&mut files, &reference, &rules);
+        let mut plan = plan_files(&mut files, &gathered.reference, &rules);
         let errors = marked_errors(&self.machine);
         if errors > 0 && plan.doubt.is_none() && !self.settings.despite_disk {
             plan.doubt = Some(DiskDoubt::MarkedErrors { errors });
         }
-        let downloads = self.to_download(&reference, &files, scope);
+        let downloads = self.to_download(&gathered.reference, &files, scope);
         // What is wrong with an archive is no answer about something that was named.
         if scope.is_all() {
             files.findings.splice(0..0, self.source_findings());
         }
-        let mut area = files_area(scope, &reference, &files, seconds);
+        let mut area = files_area(scope, &gathered.reference, &files, seconds);
         if stopped {
             area.outcome = area.outcome.min(Outcome::Unexamined);
         }
         if wanted.quick {
             area.extent = Some(self.quick_words(before.as_ref(), files.unread));
         }
-        let mut unexamined = self.unexamined(scope, &reference, &files);
+        let mut unexamined = self.unexamined(scope, &gathered.reference, &files);
         if stopped && files.not_reached == 0 {
             unexamined
                 .push(not_reached(Area::Files, "stopped before what was found was compared with the signed packages"));
         }
-        let unverified = self.unverified(&reference, scope);
+        let unverified = self.unverified(&gathered.reference, scope);
         drop(at_hand);
-        Ok(FilesPart { reference, check: files, plan, downloads, area, unexamined, unverified, stopped })
+        Ok(FilesPart { gathered, check: files, plan, downloads, area, unexamined, unverified, stopped })
     }
 
     /// What should be there, by the strongest reference at hand before anything was looked at.
-    pub(super) fn referenced(&self, scope: &Scope, observer: &dyn Observer) -> Result<Reference, WorkError> {
+    pub(super) fn referenced(&self, scope: &Scope, observer: &dyn Observer) -> Result<Gathered, WorkError> {
         let with_records = scope.wants(Area::Records);
         observer.on_event(Event::Begin {
             phase: Phase::Reading,
@@ -151,17 +153,17 @@ impl Engine {
         // What no store knows is known before anything is gathered, but where paths were named.
         let unstored = if scope.paths.is_empty() { self.unstored(scope) } else { Vec::new() };
         prepare(&unstored)?;
-        let mut reference = self.gathered(scope, with_records);
-        let mut weak = self.weak_in_scope(&reference, scope);
+        let mut gathered = self.gathered(scope, with_records);
+        let mut weak = self.weak_in_scope(&gathered.reference, scope);
         weak.retain(|id| !unstored.contains(id));
         if prepare(&weak)? {
-            reference = self.gathered(scope, with_records);
+            gathered = self.gathered(scope, with_records);
         }
-        let weak = self.weak_by_records(&reference);
+        let weak = self.weak_by_records(&gathered);
         if self.prepare(&weak, observer)? {
-            reference = self.gathered(scope, with_records);
+            gathered = self.gathered(scope, with_records);
         }
-        Ok(reference)
+        Ok(gathered)
     }
 
     /// What was named with the other names of its files: whether a hard link was cut, only all of them can tell. `None` where
@@ -174,7 +176,7 @@ impl Engine {
             return None;
         }
         let components = components.into_iter().map(str::to_owned).collect();
-        let whole = self.gathered(&Scope { components, ..Scope::default() }, false);
+        let whole = self.gathered(&Scope { components, ..Scope::default() }, false).reference;
         let listed = |at: &usize| &whole.expected[*at].listed;
         let of_named = whole.groups.iter().filter(|group| group.members.iter().any(|at| named(listed(at))));
         let more: Vec<SystemPath> =

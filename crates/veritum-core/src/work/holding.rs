@@ -4,7 +4,7 @@ use std::time::Instant;
 
 use super::updates::watch;
 use super::{Engine, WorkError};
-use crate::check::locks;
+use crate::areas::updates::locks;
 use crate::event::Observer;
 use crate::model::{SystemPath, Verdict};
 use crate::platform::debian::apt::{LOCKS, UNITS};

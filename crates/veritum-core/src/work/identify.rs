@@ -6,13 +6,14 @@ use std::collections::{HashMap, HashSet};
 
 use super::Engine;
 use crate::archive::is_in_cache;
-use crate::check::{ManifestSource, settings_text};
+use crate::areas::records::settings_text;
 use crate::event::NoObserver;
 use crate::machine::Machine;
 use crate::model::{ComponentId, Digest, Entry, EntryKind, FileKind, SystemPath, readable};
 use crate::platform::Component;
 use crate::platform::debian::database::{Key, Stanza, changelog_of};
 use crate::platform::debian::{compare_versions, info_list, info_md5sums, info_stems, last_versions};
+use crate::reference::ManifestSource;
 use crate::store::{Manifest, Records, Store};
 
 /// One record over this size is refused.

@@ -7,9 +7,9 @@ use std::sync::PoisonError;
 
 use super::store::StorePart;
 use super::{Engine, WorkError};
+use crate::areas::store::RepairSource;
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::model::{ActionResult, ComponentId, Digest, Harm, error_chain};
-use crate::plan::RepairSource;
 use crate::report::ActionReport;
 use crate::store::{Contents, Part, StoreError, StoreFault, StoreRepair, UnverifiedStore};
 use crate::trust::Pins;

@@ -48,11 +48,11 @@ use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
 use self::supplies::Stores;
 use crate::archive::{Archive, ArchiveSettings, Fetcher};
+use crate::areas::records::{RecordFault, RecordJudge};
 use crate::change::{ChangeContext, ChangeError, Locks, StateError, StateFolder};
-use crate::check::{ManifestSource, Origin, Policy, Reference, Scope};
 use crate::event::Observer;
 use crate::machine::{Disk, LockError, Machine, MachineError, Protection, lock_shared};
-use crate::model::{Area, Authority, ComponentId, Digest, SystemPath};
+use crate::model::{Area, Authority, ComponentId, Digest, Scope, SystemPath};
 use crate::platform::debian::Debian;
 use crate::platform::debian::apt::AptConf;
 use crate::platform::debian::database::Database;
@@ -60,6 +60,7 @@ use crate::platform::services::{NoServices, Services};
 use crate::platform::stand_in::StandIn;
 use crate::platform::systemd::Systemd;
 use crate::platform::{Installed, Platform};
+use crate::reference::{ManifestSource, Origin, Policy, Reference};
 use crate::store::{Location, Reach, Store, StoreError};
 
 /// Everything that the outside decides.
@@ -281,6 +282,13 @@ impl WorkError {
     }
 }
 
+/// What should be there, and what is wrong with components' records when they were judged on the way.
+#[derive(Debug, Default)]
+struct Gathered {
+    reference: Reference,
+    record_faults: Vec<RecordFault>,
+}
+
 /// A machine that is open for work, with what vouches for it.
 #[derive(Debug)]
 pub struct Engine {
@@ -387,25 +395,23 @@ impl Engine {
         }
     }
 
-    fn reference(&self, scope: &Scope) -> Reference {
-        self.gathered(scope, false)
-    }
-
     /// What should be there; on request the records of each component are judged on the way.
-    fn gathered(&self, scope: &Scope, with_records: bool) -> Reference {
+    fn gathered(&self, scope: &Scope, with_records: bool) -> Gathered {
         let archive = self.archive.read().unwrap_or_else(PoisonError::into_inner);
         let stores = self.stores.iter().map(|s| s as &dyn ManifestSource);
         let sources: Vec<&dyn ManifestSource> =
             stores.chain(archive.as_ref().map(|a| a as &dyn ManifestSource)).collect();
+        let judge = with_records.then(|| RecordJudge::new(&self.machine, &self.database));
         let origin = Origin {
             machine: &self.machine,
             platform: &Debian,
             installed: &self.installed,
             sources: &sources,
             policy: &self.settings.policy,
-            database: with_records.then_some(&self.database),
+            judge: judge.as_ref().map(|judge| judge as _),
         };
-        Reference::gather(&origin, scope, &self.pool)
+        let reference = Reference::gather(&origin, scope, &self.pool);
+        Gathered { reference, record_faults: judge.map(RecordJudge::into_faults).unwrap_or_default() }
     }
 
     fn left_out(&self) -> impl Fn(&SystemPath) -> bool + '_ {

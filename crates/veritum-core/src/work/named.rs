@@ -1,9 +1,9 @@
 //! What was named on the command line: whether there is such a component or file, and under which spellings it is known.
 
 use super::{Engine, WorkError};
-use crate::check::{Reference, Scope};
-use crate::model::SystemPath;
+use crate::model::{Scope, SystemPath};
 use crate::platform::debian::{ALIASES, explained_links};
+use crate::reference::Reference;
 
 impl Engine {
     /// Refuses names of components that are not installed.
@@ -60,7 +60,7 @@ impl Engine {
                 reference.expected.iter().any(|e| spelled.paths.iter().any(|path| e.listed.is_within(path)))
             };
             let part_is_missing = self.machine.extent().unmounted_above(path).is_some();
-            if there().is_none() && !part_is_missing && !owned(&self.reference(&spelled)) {
+            if there().is_none() && !part_is_missing && !owned(&self.gathered(&spelled, false).reference) {
                 return Err(WorkError::NoSuchFile { path: path.clone() });
             }
         }

@@ -3,7 +3,7 @@
 use super::updates::Waiting;
 use super::{Engine, WorkError};
 use crate::archive::{FetchError, Lacking, Renewal, RenewalError};
-use crate::check::{advice, fetch_advice};
+use crate::areas::updates::{advice, fetch_advice};
 use crate::event::{Event, Observer, Phase};
 use crate::model::ComponentId;
 use crate::platform::InstallState;

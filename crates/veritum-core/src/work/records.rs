@@ -5,15 +5,17 @@ use std::io;
 use std::time::{Duration, Instant};
 
 use super::supplies::Supplies;
-use super::{Engine, WorkError};
-use crate::change::{ChangeContext, OpenChange, RoundReceipt, Verb};
-use crate::check::{
-    ExpectedKind, RecordContent, RecordFault, RecordFix, Reference, Scope, Unknown, judge_alternatives, judge_status,
-    judge_tables,
+use super::{Engine, Gathered, WorkError};
+use crate::areas::records::{
+    RecordContent, RecordFault, RecordFix, Unknown, judge_alternatives, judge_status, judge_tables,
 };
-use crate::model::{Area, Authority, ComponentId, Digest, FileKind, Finding, FindingId, Subject, SystemPath, Verdict};
-use crate::plan::{RecordPlan, RecordRules, plan_records};
+use crate::areas::records::{RecordPlan, RecordRules, plan_records};
+use crate::change::{ChangeContext, OpenChange, RoundReceipt, Verb};
+use crate::model::{
+    Area, Authority, ComponentId, Digest, FileKind, Finding, FindingId, Scope, Subject, SystemPath, Verdict,
+};
 use crate::platform::debian::{Debian, in_database};
+use crate::reference::{ExpectedKind, Reference};
 use crate::report::{AreaReport, Outcome, UnexaminedReport};
 use crate::store::{Contents, StoreError};
 
@@ -38,17 +40,18 @@ impl RecordsPart {
 
 impl Engine {
     /// Components something is wrong with the records of, and of which only their package could tell what.
-    pub(super) fn weak_by_records(&self, reference: &Reference) -> Vec<ComponentId> {
+    pub(super) fn weak_by_records(&self, gathered: &Gathered) -> Vec<ComponentId> {
         let wants = |f: &&RecordFault| f.fix.as_ref().is_err_and(|u| u.package_helps);
         let ids: BTreeSet<&ComponentId> =
-            reference.records.iter().filter(wants).filter_map(|f| f.finding.component.as_ref()).collect();
+            gathered.record_faults.iter().filter(wants).filter_map(|f| f.finding.component.as_ref()).collect();
         ids.into_iter().cloned().collect()
     }
 
     /// Judges the package database by a reference that was gathered with its records: all of it, or what of it concerns
     /// the components and paths that were named.
-    pub(super) fn records(&self, reference: &Reference, scope: &Scope, spent: Duration) -> RecordsPart {
+    pub(super) fn records(&self, gathered: &Gathered, scope: &Scope, spent: Duration) -> RecordsPart {
         let begun = Instant::now();
+        let Gathered { reference, record_faults } = gathered;
         let holds = |place: &SystemPath, path: &SystemPath| self.holds(reference, place, path);
         let mut faults = judge_status(&self.database, &self.installed);
         // The table as a whole is told once, not for each entry that it lost.
@@ -62,9 +65,9 @@ impl Engine {
         let is_whole = |f: &RecordFault| matches!(&f.finding.subject, Subject::Record { entry: None, .. });
         let whole = faults.iter().any(|f| matches!(f.fix, Ok(RecordFix::Status)) && is_whole(f));
         faults.extend(self.contradicted().into_iter().map(|(id, version)| contradiction(id, &version)));
-        faults.extend(reference.records.iter().cloned());
-        faults.extend(judge_tables(&self.machine, &self.database, &self.installed, &reference.records, &holds));
-        faults.extend(judge_alternatives(&self.machine, &self.database, &reference.records));
+        faults.extend(record_faults.iter().cloned());
+        faults.extend(judge_tables(&self.machine, &self.database, &self.installed, record_faults, &holds));
+        faults.extend(judge_alternatives(&self.machine, &self.database, record_faults));
         faults.retain(|f| concerns(scope, &f.finding));
         self.find_members(&mut faults);
         for fault in &mut faults {

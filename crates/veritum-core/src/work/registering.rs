@@ -3,10 +3,10 @@
 
 use super::repair::{Agreement, Preview};
 use super::{Engine, WorkError};
+use crate::areas::apps::REGISTRY;
 use crate::change::{ChangeError, OpenChange, Verb, unfinished};
-use crate::check::{REGISTRY, Scope};
 use crate::event::{Event, Flow, Observer};
-use crate::model::{ActionKind, ActionResult, Area, Finding, SystemPath, error_words};
+use crate::model::{ActionKind, ActionResult, Area, Finding, Scope, SystemPath, error_words};
 use crate::plan::Left;
 use crate::report::{ActionReport, AreaChange, RepairReport};
 

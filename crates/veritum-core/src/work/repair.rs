@@ -7,9 +7,8 @@ use super::check::{Checked, Wanted};
 use super::store::StorePart;
 use super::{Engine, WorkError};
 use crate::change::{ChangeContext, ChangeError, OpenChange, RoundReceipt, Verb, unfinished};
-use crate::check::Scope;
 use crate::event::{Event, Flow, Observer, Uninterruptible};
-use crate::model::{ActionResult, Area, ComponentId, FindingId, Subject, SystemPath};
+use crate::model::{ActionResult, Area, ComponentId, FindingId, Scope, Subject, SystemPath};
 use crate::plan::{Item, ItemKind, Left, Operation, Plan, PlannedAction};
 use crate::report::{ActionReport, AreaChange, CheckReport, DownloadReport, RepairReport, RunningReport};
 

@@ -11,13 +11,16 @@ use rayon::prelude::*;
 use super::supplies::needed_things;
 use super::{Engine, WorkError};
 use crate::archive::Lacking;
-use crate::check::{Expected, ExpectedKind, FilesCheck, Reference, Scope, judge_store, superfluous_notes};
+use crate::areas::files::FilesCheck;
+use crate::areas::store::{NoSource, RepairSource, StorePlan, plan_store};
+use crate::areas::store::{judge_store, superfluous_notes};
 use crate::event::Observer;
 use crate::model::{
-    ActionKind, ActionResult, Area, Authority, ComponentId, ContentHasher, Digest, FileKind, Finding, Harm, SystemPath,
+    ActionKind, ActionResult, Area, Authority, ComponentId, ContentHasher, Digest, FileKind, Finding, Harm, Scope,
+    SystemPath,
 };
-use crate::plan::{NoSource, RepairSource, StorePlan, plan_store};
 use crate::platform::debian::apt::FileSum;
+use crate::reference::{Expected, ExpectedKind, Reference};
 use crate::report::{ActionReport, AreaReport, Outcome, UnexaminedReport};
 use crate::store::{
     Contents, IndexEntry, Listing, Part, Store, StoreError, StoreFault, Trouble, UnverifiedStore, known,
@@ -148,7 +151,7 @@ impl Engine {
     ) -> Result<Option<StorePart>, WorkError> {
         let begun = Instant::now();
         let Some(store) = self.own_store() else { return Ok(Some(self.unopened_store(begun))) };
-        let kept = |owned: &crate::check::Owned| store.entry(&owned.component.id).is_some_and(|e| !e.manifest_only);
+        let kept = |owned: &crate::reference::Owned| store.entry(&owned.component.id).is_some_and(|e| !e.manifest_only);
         let kept: Vec<bool> = reference.components.iter().map(kept).collect();
         let content = |expected: &Expected| match expected.kind {
             ExpectedKind::File { size, digest }

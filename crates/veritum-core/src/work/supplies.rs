@@ -9,10 +9,12 @@ use rayon::prelude::*;
 
 use super::{Engine, Settings, Supplier, WorkError};
 use crate::archive::{Archive, ArchiveSettings, FetchError, Lacking, Standing};
-use crate::check::{Expected, ExpectedKind, FilesCheck, Reference, Scope};
+use crate::areas::files::FilesCheck;
+use crate::areas::files::{Availability, needed_components};
 use crate::event::{Event, Flow, Observer, Phase};
-use crate::model::{Area, Authority, ComponentId, Digest, EntryKind};
-use crate::plan::{ItemKind, Operation, PlannedAction, Supply, needed_components};
+use crate::model::{Area, Authority, ComponentId, Digest, EntryKind, Scope};
+use crate::plan::{ItemKind, Operation, PlannedAction};
+use crate::reference::{Expected, ExpectedKind, Reference};
 use crate::report::{DownloadReport, UnverifiedReport};
 use crate::store::{Contents, Location, Store, StoreError};
 use crate::trust::Pins;
@@ -239,19 +241,19 @@ impl Engine {
         reference: &Reference,
         id: &ComponentId,
         failed: &HashMap<ComponentId, String>,
-    ) -> Supply {
-        let refused = |reason: String, next: &str| Supply::Refused { reason, next: Some(next.to_owned()) };
+    ) -> Availability {
+        let refused = |reason: String, next: &str| Availability::Refused { reason, next: Some(next.to_owned()) };
         let authority = reference.components.iter().find(|c| c.component.id == *id).map(|c| c.authority);
         // What a signed store lacks of its own (kept without contents, or damaged there) packages may give.
         let in_package = |a: &Archive| a.has_package(&self.machine, id);
         if authority == Some(Authority::SignedStore) {
             let fetchable = |a: &Archive| {
                 let lacking = a.lacking(&self.machine, id).filter(|_| a.may_use_network() && !in_package(a))?;
-                Some(Supply::Download { bytes: lacking.candidate.sum.get().size })
+                Some(Availability::Download { bytes: lacking.candidate.sum.get().size })
             };
             let kept = self.stores.iter().any(|s| s.entry(id).is_some_and(|e| !e.manifest_only));
             let elsewhere = self.open_archive(fetchable).flatten().filter(|_| failed.get(id).is_none());
-            return elsewhere.filter(|_| !kept || self.is_bad_of(reference, id)).unwrap_or(Supply::AtHand);
+            return elsewhere.filter(|_| !kept || self.is_bad_of(reference, id)).unwrap_or(Availability::AtHand);
         }
         let weak = || {
             refused(
@@ -261,7 +263,7 @@ impl Engine {
         };
         let answer = self.open_archive(|archive| {
             if authority == Some(Authority::Archive) && archive.has_package(&self.machine, id) {
-                return Supply::AtHand;
+                return Availability::AtHand;
             }
             if let Some((_, why)) = archive.broken().iter().find(|(broken, _)| broken == id) {
                 return refused(
@@ -277,7 +279,7 @@ impl Engine {
             }
             match (archive.lacking(&self.machine, id), archive.newest(id)) {
                 (Some(lacking), _) if archive.may_use_network() => {
-                    Supply::Download { bytes: lacking.candidate.sum.get().size }
+                    Availability::Download { bytes: lacking.candidate.sum.get().size }
                 }
                 (Some(_), _) => refused(
                     "its package is not at hand, and the network is not to be used".into(),

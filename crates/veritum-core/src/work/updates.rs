@@ -5,11 +5,11 @@ use std::time::{Duration, Instant};
 
 use super::{Engine, WorkError};
 use crate::archive::{Archive, Asked, Renewal};
-use crate::check::{
+use crate::areas::updates::{
     Clock, Looked, Offers, VerifiedDownload, Watched, archives, binary_caches, downloaded, downloads, escaping_links,
     folders, in_words, installs, lists, locks, needed_room, restart_note, room, services, settings, sources,
 };
-use crate::check::{TERM, TERM_TAIL, begun_lists, history, last_success};
+use crate::areas::updates::{TERM, TERM_TAIL, begun_lists, history, last_success};
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::machine::{LockHolder, lock_holder, worker};
 use crate::model::{Area, Authority, ComponentId, Finding, Subject, SystemPath, Verdict};

@@ -8,10 +8,9 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::sync::{Arc, OnceLock};
 
-use veritum_core::check::Scope;
 use veritum_core::event::NoObserver;
 use veritum_core::machine::{Disk, LiveDisk};
-use veritum_core::model::Area;
+use veritum_core::model::{Area, Scope};
 use veritum_core::report::{AreaChange, CheckReport, RepairReport, UndoReport};
 use veritum_core::testkit::Tree;
 use veritum_core::work::{Agreement, Engine, Settings, WorkError};
@@ -65,7 +64,7 @@ impl Demo {
 
     pub(crate) fn settings(&self) -> Settings {
         let demo = pristine().join("demo");
-        let policy = veritum_core::check::Policy {
+        let policy = veritum_core::reference::Policy {
             owner_of_root: (!is_root())
                 .then(|| (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw())),
         };

@@ -2,8 +2,7 @@
 
 use std::ffi::OsString;
 
-use veritum_core::check::Scope;
-use veritum_core::model::{Area, quoted};
+use veritum_core::model::{Area, Scope, quoted};
 use veritum_core::report::{ProofOutcome, RepairReport};
 use veritum_core::work::{Agreement, ClearUpdates, Engine, Preview};
 

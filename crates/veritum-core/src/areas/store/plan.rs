@@ -2,8 +2,8 @@
 
 use std::path::PathBuf;
 
-use super::Left;
 use crate::model::{ActionKind, Finding, FindingId, Remedy};
+use crate::plan::Left;
 use crate::store::{Part, StoreFault};
 
 /// Where a part of a store can be had again.
@@ -109,8 +109,8 @@ pub fn plan_store(
 
 #[cfg(test)]
 mod tests {
+    use super::super::judge_store;
     use super::*;
-    use crate::check::judge_store;
     use crate::model::{Digest, Harm};
     use crate::store::Trouble;
 

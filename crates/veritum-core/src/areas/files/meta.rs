@@ -1,8 +1,8 @@
 //! Owner, mode and privileges: what differs, and whether that is a problem.
 
-use super::expected::{Expected, ExpectedKind, Meta, Policy};
 use crate::machine::Users;
 use crate::model::{FileKind, Stat, SystemPath};
+use crate::reference::{Expected, ExpectedKind, Meta, Policy};
 use crate::scan::Found;
 
 /// What is said of owner and mode.

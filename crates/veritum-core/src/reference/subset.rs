@@ -2,9 +2,8 @@
 
 use std::collections::HashSet;
 
-use super::expected::Scope;
-use super::reference::ManifestSource;
-use crate::model::SystemPath;
+use super::sources::ManifestSource;
+use crate::model::{Scope, SystemPath};
 use crate::platform::{Component, Installed, Records};
 
 /// The paths that matter for a check of a part of the machine.

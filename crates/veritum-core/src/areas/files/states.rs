@@ -1,9 +1,8 @@
 //! How a thing is and how it should be, as it is told to people and in JSON.
 
-use super::expected::{Expected, ExpectedKind};
-use super::reference::Reference;
 use crate::machine::Machine;
 use crate::model::{FileKind, Stat, State};
+use crate::reference::{Expected, ExpectedKind, Reference};
 use crate::scan::Found;
 
 /// What `lstat` says, in words.

@@ -5,10 +5,10 @@ use std::collections::HashSet;
 use rayon::prelude::*;
 
 use super::locations::Location;
-use super::reference::Reference;
 use crate::machine::{Dir, Machine};
 use crate::model::{Area, FileKind, Finding, Identity, PathMap, SystemPath, Verdict};
 use crate::platform::debian::ALIASES;
+use crate::reference::Reference;
 
 /// Folders whose content belongs to components alone.
 const SYSTEM: [&str; 3] = ["/usr", "/boot", "/opt"];

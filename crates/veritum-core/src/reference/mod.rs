@@ -1,86 +1,24 @@
 //! [`Reference`]: what should be at each place, and who answers for it.
 
+mod expected;
+mod merge;
+mod parts;
+mod sources;
+mod subset;
+
+pub use expected::{Expected, ExpectedKind, Group, Meta, Owned, Policy};
+pub use sources::{ComponentJudge, Described, ManifestSource};
+
 use std::collections::{BTreeMap, HashMap, HashSet};
-use std::sync::Arc;
 
 use rayon::prelude::*;
 
-use super::expected::{Expected, ExpectedKind, Group, Owned, Policy, Scope};
-use super::merge::{MAX_SHARES, Share, share_of};
-use super::parts::{Gathering, Part};
-use super::records::{RecordFault, RecordJudge};
-use super::subset::ReferenceSubset;
-use crate::archive::Archive;
+use self::merge::{MAX_SHARES, Share, share_of};
+use self::parts::{Gathering, Part};
+use self::subset::ReferenceSubset;
 use crate::machine::Machine;
-use crate::model::{Authority, ComponentId, ContentHasher, Digest, Md5, PathMap, SystemPath};
-use crate::platform::debian::database::Database;
+use crate::model::{Authority, ComponentId, Digest, PathMap, Scope, SystemPath};
 use crate::platform::{Component, Installed, Platform};
-use crate::store::{Contents, Manifest, Records, Store, StoreError};
-use crate::trust::Verified;
-
-/// Where verified manifests come from.
-pub trait ManifestSource: Sync {
-    /// The manifest of exactly this component.
-    ///
-    /// # Errors
-    /// When the source has one and it is not the one that was signed.
-    fn manifest(&self, id: &ComponentId) -> Result<Option<Verified<Arc<Manifest>>>, StoreError>;
-
-    /// What the package database should hold for the component of one of its manifests; none when it does not know.
-    ///
-    /// # Errors
-    /// As for [`manifest`](Self::manifest).
-    fn records(&self, of: &Verified<Arc<Manifest>>) -> Result<Option<Verified<Arc<Records>>>, StoreError>;
-
-    /// The MD5 of one of its contents, when it is at hand.
-    fn md5(&self, digest: &Digest, size: u64) -> Option<Md5>;
-
-    /// Who answers for what it gives.
-    fn authority(&self) -> Authority;
-}
-
-impl ManifestSource for Store {
-    fn manifest(&self, id: &ComponentId) -> Result<Option<Verified<Arc<Manifest>>>, StoreError> {
-        Store::manifest(self, id)?.map(|m| m.derive(|m| Ok(Arc::new(m)))).transpose()
-    }
-
-    fn records(&self, of: &Verified<Arc<Manifest>>) -> Result<Option<Verified<Arc<Records>>>, StoreError> {
-        let Some(records) = of.part(|m| &m.records).flipped() else { return Ok(None) };
-        Ok(Some(Store::records(self, records)?.map(Arc::new)))
-    }
-
-    fn md5(&self, digest: &Digest, size: u64) -> Option<Md5> {
-        let mut hasher = ContentHasher::md5();
-        let mut take = |piece: &[u8]| {
-            hasher.update(piece);
-            Ok(())
-        };
-        self.copy(digest, size, &mut take).ok()?;
-        hasher.finish().1
-    }
-
-    fn authority(&self) -> Authority {
-        Authority::SignedStore
-    }
-}
-
-impl ManifestSource for Archive {
-    fn manifest(&self, id: &ComponentId) -> Result<Option<Verified<Arc<Manifest>>>, StoreError> {
-        Ok(Archive::manifest(self, id))
-    }
-
-    fn records(&self, of: &Verified<Arc<Manifest>>) -> Result<Option<Verified<Arc<Records>>>, StoreError> {
-        Ok(Archive::records(self, &of.get().component))
-    }
-
-    fn md5(&self, _: &Digest, _: u64) -> Option<Md5> {
-        None
-    }
-
-    fn authority(&self) -> Authority {
-        Authority::Archive
-    }
-}
 
 /// What should be at each place of the machine.
 #[derive(Debug, Default)]
@@ -95,8 +33,6 @@ pub struct Reference {
     pub unknown: Vec<(ComponentId, String)>,
     /// Manifests of a store that do not hold, with the reason; their components are judged by what comes after it.
     pub broken_manifests: Vec<(ComponentId, String)>,
-    /// What is wrong with the components' records, when they were looked at.
-    pub records: Vec<RecordFault>,
     /// Of the components whose records were looked at, how many each voucher answers for.
     pub records_vouched: BTreeMap<Authority, u64>,
     /// What a store lacks of what it says of records, with its size.
@@ -122,8 +58,8 @@ pub struct Origin<'a> {
     pub sources: &'a [&'a dyn ManifestSource],
     /// The operator's rules.
     pub policy: &'a Policy,
-    /// The package database, when the records of each component are to be judged on the way.
-    pub database: Option<&'a Database>,
+    /// Who judges the records of each component on the way.
+    pub judge: Option<&'a dyn ComponentJudge>,
 }
 
 impl Reference {
@@ -131,11 +67,10 @@ impl Reference {
     /// machine's own records. Where only a part is to be looked at, only what lies in or beside it is gathered.
     #[must_use]
     pub fn gather(origin: &Origin<'_>, scope: &Scope, pool: &rayon::ThreadPool) -> Self {
-        let Origin { machine, platform, installed, sources, policy, database } = *origin;
+        let Origin { machine, platform, installed, sources, policy, judge } = *origin;
         let records = platform.records(machine);
         let near = ReferenceSubset::of(scope, installed, sources, &*records);
-        let judge = database.map(|database| RecordJudge::new(machine, database));
-        let (near, judge) = (near.as_ref(), judge.as_ref());
+        let near = near.as_ref();
         let named = &scope.components;
         let shares = pool.current_num_threads().clamp(1, MAX_SHARES);
         let gathering =
@@ -182,7 +117,6 @@ impl Reference {
     fn take(&mut self, component: &Component, part: Part) -> Vec<Vec<Expected>> {
         self.broken_manifests.extend(part.broken.map(|why| (component.id.clone(), why)));
         self.unknown.extend(part.unknown.map(|why| (component.id.clone(), why)));
-        self.records.extend(part.faults);
         self.bad_records.extend(part.bad_records);
         if let Some(authority) = part.described {
             *self.records_vouched.entry(authority).or_default() += 1;

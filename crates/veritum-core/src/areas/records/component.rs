@@ -1,7 +1,7 @@
 //! What the package database holds of one component: its list, its digests, its scripts, its entry in `status`.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
-use std::sync::OnceLock;
+use std::sync::{Mutex, OnceLock, PoisonError};
 
 use super::{RecordContent, RecordFault, RecordFix, Unknown, in_database, of, some_of};
 use crate::machine::{Dir, Machine};
@@ -12,6 +12,7 @@ use crate::model::{
 use crate::platform::debian::database::{Database, Stanza};
 use crate::platform::debian::{info_list, info_md5sums, info_stems};
 use crate::platform::{Component, SettingsFile};
+use crate::reference::{ComponentJudge, Described};
 use crate::store::{Manifest, Records};
 
 /// One record over this size is refused.
@@ -19,18 +20,8 @@ const MAX_RECORD: u64 = 64 << 20;
 /// The scripts that dpkg runs: what stands there is executed, whether a package brought it or not.
 const SCRIPTS: [&str; 5] = ["config", "postinst", "postrm", "preinst", "prerm"];
 
-/// What a verified package says of a component's records.
-pub(crate) struct Described<'a> {
-    pub(crate) authority: Authority,
-    pub(crate) manifest: &'a Manifest,
-    /// What the database should hold beside the list; not every source knows.
-    pub(crate) records: Option<&'a Records>,
-    /// A shipped content's MD5, where it can be had.
-    pub(crate) md5: &'a dyn Fn(&Digest, u64) -> Option<Md5>,
-}
-
-/// The folder of records, opened once for all components.
-pub(crate) struct RecordJudge<'a> {
+/// The folder of records, opened once for all components; what is wrong with each is gathered here.
+pub struct RecordJudge<'a> {
     machine: &'a Machine,
     database: &'a Database,
     folder: SystemPath,
@@ -38,6 +29,8 @@ pub(crate) struct RecordJudge<'a> {
     entries: BTreeMap<(&'a str, &'a str), &'a Stanza>,
     /// Which components' lists name a path; read when the first list lacks something.
     listed: OnceLock<HashMap<Vec<u8>, Vec<u32>>>,
+    /// What was found, by the position of the component.
+    found: Mutex<BTreeMap<usize, Vec<RecordFault>>>,
 }
 
 /// What is wrong with a record's content, in words.
@@ -51,17 +44,34 @@ enum Found {
     NoFile,
 }
 
+impl ComponentJudge for RecordJudge<'_> {
+    fn judge(&self, at: usize, component: &Component, described: Option<&Described<'_>>) {
+        let faults = self.faults_of(component, described);
+        if !faults.is_empty() {
+            self.found.lock().unwrap_or_else(PoisonError::into_inner).insert(at, faults);
+        }
+    }
+}
+
 impl<'a> RecordJudge<'a> {
-    pub(crate) fn new(machine: &'a Machine, database: &'a Database) -> Self {
+    /// Opens the folder of records.
+    #[must_use]
+    pub fn new(machine: &'a Machine, database: &'a Database) -> Self {
         let folder = in_database("info");
         let dir = machine.resolve(&folder).and_then(|real| machine.dir(&real)).ok();
         let all = database.stanzas().chain(database.recovered.iter().map(|r| &r.stanza));
         let entries = all.map(|s| ((s.name(), s.get("Architecture").unwrap_or_default()), s)).collect();
-        Self { machine, database, folder, dir, entries, listed: OnceLock::new() }
+        Self { machine, database, folder, dir, entries, listed: OnceLock::new(), found: Mutex::default() }
     }
 
-    /// Judges one component's records; `described` is what a verified package says of them.
-    pub(crate) fn judge(&self, component: &Component, described: Option<&Described<'_>>) -> Vec<RecordFault> {
+    /// What is wrong with the records, component by component.
+    #[must_use]
+    pub fn into_faults(self) -> Vec<RecordFault> {
+        self.found.into_inner().unwrap_or_else(PoisonError::into_inner).into_values().flatten().collect()
+    }
+
+    /// What is wrong with one component's records; `described` is what a verified package says of them.
+    fn faults_of(&self, component: &Component, described: Option<&Described<'_>>) -> Vec<RecordFault> {
         let mut one = One { judge: self, component, stem: self.stem(component), faults: Vec::new() };
         match described {
             Some(described) => {

@@ -2,12 +2,13 @@
 
 use std::collections::{BTreeSet, HashMap, HashSet};
 
-use super::{DiskDoubt, Item, ItemKind, Left, Operation, Plan, PlannedAction};
-use crate::check::{Expected, ExpectedKind, Fault, FilesCheck, Meta, Reference};
+use super::{Fault, FilesCheck};
 use crate::machine::ProtectionPolicy;
 use crate::model::{
     Authority, ComponentId, Digest, FileKind, Finding, Identity, LinkTarget, Remedy, Stat, SystemPath, Verdict,
 };
+use crate::plan::{DiskDoubt, Item, ItemKind, Left, Operation, Plan, PlannedAction};
+use crate::reference::{Expected, ExpectedKind, Meta, Reference};
 
 /// More altered files than this, of more components than [`MANY_COMPONENTS`], point at the hardware.
 const MANY_FILES: u64 = 50;
@@ -23,7 +24,7 @@ pub struct FileRules<'a> {
     /// Whether the sources at hand have a content.
     pub has_content: &'a dyn Fn(&Digest) -> bool,
     /// How what belongs to a component can be had, when a repair needs it.
-    pub supply: &'a dyn Fn(&ComponentId) -> Supply,
+    pub supply: &'a dyn Fn(&ComponentId) -> Availability,
     /// Whether a path is left out on purpose.
     pub left_out: &'a dyn Fn(&SystemPath) -> bool,
     /// Whether unreadable files are to be replaced, on the operator's word.
@@ -32,7 +33,7 @@ pub struct FileRules<'a> {
 
 /// How a component's things can be had.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Supply {
+pub enum Availability {
     /// They are at hand, as far as [`FileRules::has_content`] says.
     AtHand,
     /// Its package must be downloaded first.
@@ -191,9 +192,9 @@ impl Planner<'_> {
         let mut bytes = 0;
         for component in needed_components(fault, expected, self.reference) {
             match (self.rules.supply)(component) {
-                Supply::AtHand => {}
-                Supply::Download { bytes: more } => bytes += more,
-                Supply::Refused { reason, next } => return Err((reason, next)),
+                Availability::AtHand => {}
+                Availability::Download { bytes: more } => bytes += more,
+                Availability::Refused { reason, next } => return Err((reason, next)),
             }
         }
         Ok((bytes > 0).then_some(bytes))

@@ -3,15 +3,14 @@
 use std::collections::{BTreeMap, HashMap};
 
 use super::causes;
-use super::expected::{Expected, ExpectedKind, Policy, Scope};
 use super::folders::Parents;
 use super::judge::Judge;
 use super::locations::{Location, has_location, locations};
-use super::reference::Reference;
 use super::stray;
 use crate::event::{Event, Observer, Phase};
 use crate::machine::{Machine, Protection};
-use crate::model::{Authority, FileKind, Finding, Identity, PathMap, Stat, SystemPath};
+use crate::model::{Authority, FileKind, Finding, Identity, PathMap, Scope, Stat, SystemPath};
+use crate::reference::{Expected, ExpectedKind, Policy, Reference};
 use crate::scan::{self, Found, Look, Observation, Remembered, SnapshotBuilder, Stopped, Task, Watch};
 
 /// The largest file that is read where nothing tells how large its component is.

@@ -2,10 +2,10 @@
 
 use std::collections::HashMap;
 
-use super::{DiskDoubt, Item, ItemKind, Left, Operation, PlaceOf, Plan, PlannedAction};
-use crate::check::{RecordContent, RecordFault, RecordFix};
+use super::{RecordContent, RecordFault, RecordFix};
 use crate::machine::ProtectionPolicy;
 use crate::model::{self, Digest, Finding, LinkTarget, Remedy, SystemPath, Verdict};
+use crate::plan::{DiskDoubt, Item, ItemKind, Left, Operation, PlaceOf, Plan, PlannedAction};
 use crate::platform::debian::database::Database;
 
 /// What planning for records goes by.

@@ -10,10 +10,10 @@ use std::io;
 
 use rayon::prelude::*;
 
-use super::reference::Reference;
 use crate::machine::{Dir, Machine, Protection};
 use crate::model::{FileKind, PathMap, Stat, SystemPath};
 use crate::platform::debian::{ALIASES, alias_target, explained_links};
+use crate::reference::Reference;
 
 /// Content of these does not outlive a start of the system (Filesystem Hierarchy Standard 3.0, 3.15, 3.18, 6.1.4).
 const VOLATILE: [&str; 6] = ["/run", "/tmp", "/proc", "/sys", "/dev", "/var/tmp"];

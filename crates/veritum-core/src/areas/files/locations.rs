@@ -2,11 +2,10 @@
 
 use rayon::prelude::*;
 
-use super::expected::{Expected, ExpectedKind, Scope};
 use super::folders::{Known, Parents, Placement, is_volatile};
 use super::judge::Judge;
-use super::reference::Reference;
-use crate::model::{PathMap, SystemPath};
+use crate::model::{PathMap, Scope, SystemPath};
+use crate::reference::{Expected, ExpectedKind, Reference};
 
 /// So many things are seated by one thread at once.
 const SHARE: usize = 2048;

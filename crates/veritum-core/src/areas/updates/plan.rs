@@ -2,10 +2,10 @@
 
 use std::collections::BTreeMap;
 
-use super::{DiskDoubt, Item, ItemKind, Left, Operation, PlaceOf, Plan, PlannedAction};
 use crate::archive::NewList;
 use crate::machine::ProtectionPolicy;
 use crate::model::{Finding, FindingId, Stat, SystemPath, Verdict};
+use crate::plan::{DiskDoubt, Item, ItemKind, Left, Operation, PlaceOf, Plan, PlannedAction};
 
 /// More files than this are not set aside in one change: its journal must stay readable.
 const MOST: usize = 50_000;

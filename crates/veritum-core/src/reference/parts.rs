@@ -5,8 +5,7 @@ use std::sync::Arc;
 
 use super::expected::{Expected, ExpectedKind, Meta, Policy};
 use super::merge::share_of;
-use super::records::{Described, RecordFault, RecordJudge};
-use super::reference::ManifestSource;
+use super::sources::{ComponentJudge, Described, ManifestSource};
 use super::subset::ReferenceSubset;
 use crate::machine::{Machine, Users};
 use crate::model::{Authority, Digest, Entry, EntryKind, Md5, Owner, SystemPath};
@@ -25,8 +24,6 @@ pub(super) struct Part {
     pub(super) unknown: Option<String>,
     /// Why a source's manifest of it is not used.
     pub(super) broken: Option<String>,
-    /// What is wrong with its records.
-    pub(super) faults: Vec<RecordFault>,
     /// Who answers for how its records should be, when they were looked at.
     pub(super) described: Option<Authority>,
     /// What a store lacks of what it says of its records, with its size.
@@ -42,7 +39,7 @@ pub(super) struct Gathering<'a> {
     pub(super) records: &'a dyn Records,
     pub(super) near: Option<&'a ReferenceSubset>,
     /// Where records are judged, when they are.
-    pub(super) judge: Option<&'a RecordJudge<'a>>,
+    pub(super) judge: Option<&'a dyn ComponentJudge>,
     /// Of which components they are; empty for all.
     pub(super) named: &'a [String],
     /// Into how many shares what they bring is dealt.
@@ -58,7 +55,6 @@ impl Gathering<'_> {
             groups: 0,
             unknown: None,
             broken: None,
-            faults: Vec::new(),
             described: None,
             bad_records: None,
         };
@@ -73,16 +69,16 @@ impl Gathering<'_> {
                 Ok(Some(manifest)) => {
                     part.authority = source.authority();
                     (part.shares, part.groups) = one.of_manifest(manifest.get(), part.authority);
-                    self.judge_records(component, *source, &manifest, &mut part);
+                    self.judge_records((at, component), *source, &manifest, &mut part);
                     return part;
                 }
                 Ok(None) => {}
                 Err(e) => part.broken = Some(crate::model::error_chain(&e)),
             }
         }
-        if let Some(judge) = self.desk_for(component) {
+        if let Some(judge) = self.judge_for(component) {
             part.described = Some(Authority::SelfReported);
-            part.faults = judge.judge(component, None);
+            judge.judge(at, component, None);
         }
         let keeps = |path: &[u8]| near.is_none_or(|near| near.has(path));
         match self.records.of(component, near.is_some().then_some(&keeps as &Keep<'_>)) {
@@ -94,19 +90,19 @@ impl Gathering<'_> {
 }
 
 impl Gathering<'_> {
-    fn desk_for(&self, component: &Component) -> Option<&RecordJudge<'_>> {
+    fn judge_for(&self, component: &Component) -> Option<&dyn ComponentJudge> {
         self.judge.filter(|_| self.named.is_empty() || self.named.contains(&component.id.name))
     }
 
     /// Holds a component's records against its manifest, and against what the first source that knows says of them.
     fn judge_records(
         &self,
-        component: &Component,
+        (at, component): (usize, &Component),
         source: &dyn ManifestSource,
         manifest: &Verified<Arc<Manifest>>,
         part: &mut Part,
     ) {
-        let Some(judge) = self.desk_for(component) else { return };
+        let Some(judge) = self.judge_for(component) else { return };
         let mut records = source.records(manifest).unwrap_or_else(|_| {
             part.bad_records = manifest.get().records.as_ref().map(|r| (r.blake3, r.size));
             None
@@ -126,7 +122,7 @@ impl Gathering<'_> {
             md5: &md5,
         };
         part.described = Some(part.authority);
-        part.faults = judge.judge(component, Some(&described));
+        judge.judge(at, component, Some(&described));
     }
 }
 

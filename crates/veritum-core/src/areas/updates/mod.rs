@@ -7,6 +7,7 @@ mod history;
 mod installs;
 mod lists;
 mod locks;
+mod plan;
 mod services;
 mod settings;
 
@@ -17,6 +18,7 @@ pub(crate) use history::{TERM, TERM_TAIL, history, last_success};
 pub(crate) use installs::{installs, restart_note};
 pub(crate) use lists::{Clock, lists, sources};
 pub(crate) use locks::{Watched, locks};
+pub use plan::{Aside, Coming, UpdateRules, leave_the_rest, plan_room, plan_updates};
 pub(crate) use services::services;
 pub(crate) use settings::{in_words, needed_room, room, settings};
 

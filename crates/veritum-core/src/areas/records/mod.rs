@@ -6,12 +6,14 @@
 mod component;
 mod links;
 mod offered;
+mod plan;
 mod status;
 mod tables;
 
+pub use component::RecordJudge;
 pub use component::settings_text;
-pub(super) use component::{Described, RecordJudge};
 pub use links::judge_alternatives;
+pub use plan::{RecordPlan, RecordRules, plan_records};
 pub use status::judge_status;
 pub use tables::{Holds, judge_tables};
 

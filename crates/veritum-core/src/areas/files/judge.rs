@@ -2,14 +2,14 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
-use super::expected::{Expected, ExpectedKind};
-use super::files::{Case, Fault, FilesCheck, Unexamined, content_sound};
 use super::folders::{Block, Move, Parents, Placement, merged_alias};
 use super::locations::Location;
+use super::look::{Case, Fault, FilesCheck, Unexamined, content_sound};
 use super::meta::{self, MetaVerdict};
 use super::states::{expected_state, found_state, stat_state};
 use crate::event::{Event, Observer};
 use crate::model::{Area, Authority, FileKind, Finding, Identity, Stat, State, SystemPath, Verdict};
+use crate::reference::{Expected, ExpectedKind};
 use crate::scan::{self, Found, Observation};
 
 /// A folder that is not there, and what should be below it.
