@@ -83,6 +83,7 @@ pub mod areas;
 pub mod change;
 pub mod event;
 pub mod history;
+pub mod homes;
 pub mod machine;
 pub mod model;
 pub mod plan;
@@ -91,6 +92,8 @@ pub mod reference;
 pub mod report;
 pub mod scan;
 pub mod store;
+pub mod supply;
+pub mod system;
 #[cfg(any(feature = "testkit", test))]
 pub mod testkit;
 pub mod trust;

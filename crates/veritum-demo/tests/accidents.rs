@@ -7,9 +7,9 @@ use std::process::Command;
 use std::sync::Arc;
 
 use support::{STATE, assert_same, folder, open, repair, try_repair, undo};
+use veritum_core::areas::{FILES, RECORDS};
 use veritum_core::event::NoObserver;
 use veritum_core::machine::{Disk, LiveDisk};
-use veritum_core::model::Area;
 use veritum_core::testkit::{Accident, Lack, TestDisk, Tree};
 use veritum_core::work::{Agreement, Engine, Settings};
 use veritum_demo::world::World;
@@ -58,8 +58,7 @@ impl Pair {
         let before = tree(&damaged);
         let report = repair(&at(&world.settings(), &repaired));
         assert!(
-            report.area(Area::Files).unwrap().remaining.is_empty()
-                && report.area(Area::Files).unwrap().actions.len() >= 12,
+            report.area(FILES).unwrap().remaining.is_empty() && report.area(FILES).unwrap().actions.len() >= 12,
             "{report:#?}"
         );
         let after = tree(&repaired);
@@ -196,7 +195,7 @@ fn a_repair_of_the_package_database_is_whole_or_not_at_all_whatever_the_disk_doe
     copy(&world.machine(), &damaged);
     copy(&world.machine(), &repaired);
     let report = repair(&at(&world.settings(), &repaired));
-    assert_eq!(report.area(Area::Records).unwrap().put_right, 4, "{report:#?}");
+    assert_eq!(report.area(RECORDS).unwrap().put_right, 4, "{report:#?}");
     let [before, after] = [&damaged, &repaired].map(|machine| tree(machine));
     let met = sweep(
         Lack::Nothing,
@@ -237,7 +236,7 @@ fn where_a_file_can_have_no_second_name_it_is_left_with_the_reason() {
     copy(&pair.damaged, &machine);
     let settings = at(&pair.world.settings(), &machine);
     let report = try_repair(&settings, Arc::new(TestDisk::lacking(Lack::Names, Accident::None))).unwrap();
-    let area = report.area(Area::Files).unwrap();
+    let area = report.area(FILES).unwrap();
     let left = area.actions.iter().filter(|a| a.why.is_some()).collect::<Vec<_>>();
     assert!(left.iter().all(|a| a.why.as_deref().is_some_and(|w| w.contains("second"))), "{left:?}");
     assert!(left.iter().any(|a| a.subject.to_string().ends_with("/quay/one")) && !area.remaining.is_empty());
@@ -291,13 +290,8 @@ fn a_file_that_changes_between_check_and_exchange_is_left_alone() {
             Agreement::Yes
         })
         .unwrap();
-    let action = report
-        .area(Area::Files)
-        .unwrap()
-        .actions
-        .iter()
-        .find(|a| a.subject.to_string().ends_with("/quay/one"))
-        .unwrap();
+    let action =
+        report.area(FILES).unwrap().actions.iter().find(|a| a.subject.to_string().ends_with("/quay/one")).unwrap();
     assert_eq!(action.why.as_deref(), Some("it has changed since it was checked"));
     // The next round looks again, and then it is put right; what somebody wrote is kept.
     assert_eq!(tree(&machine).differences(&pair.after), Vec::<String>::new());

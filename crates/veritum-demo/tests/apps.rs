@@ -8,8 +8,9 @@ use std::os::unix::fs::MetadataExt as _;
 use support::test_home::{TestHome, reset};
 use support::{Demo, check, open, told, undo};
 use veritum_core::apps::Class;
+use veritum_core::areas::{APPS, FILES};
 use veritum_core::event::NoObserver;
-use veritum_core::model::{Area, Scope};
+use veritum_core::model::{AreaName, Scope};
 use veritum_core::report::{AppLine, AppState, AppsReport, CheckReport, Outcome};
 use veritum_core::work::{Agreement, Only, ResetWanted, Settings, WorkError};
 use veritum_demo::by_name;
@@ -77,10 +78,10 @@ fn look(settings: &Settings, scope: &Scope) -> CheckReport {
 }
 
 fn app(name: &str) -> Scope {
-    Scope { apps: vec![name.to_owned()], ..Scope::default() }
+    Scope { selected: vec![(APPS, name.to_owned())], ..Scope::default() }
 }
 
-fn findings(report: &CheckReport, area: Area) -> Vec<String> {
+fn findings(report: &CheckReport, area: AreaName) -> Vec<String> {
     let of_area = report.findings.iter().filter(|f| f.area == area);
     of_area.map(|f| format!("{} {}: {}", f.subject, f.verdict.word(), f.cause.as_deref().unwrap_or_default())).collect()
 }
@@ -89,24 +90,24 @@ fn findings(report: &CheckReport, area: Area) -> Vec<String> {
 fn an_application_is_looked_at_with_its_component_and_put_right_with_it() {
     let demo = Demo::with(&[by_name("missing-program").unwrap(), by_name("emptied-file").unwrap()]);
     let (settings, before) = (demo.settings(), demo.tree());
-    let apps = Scope { areas: vec![Area::Apps], ..Scope::default() };
+    let apps = Scope { areas: vec![APPS], ..Scope::default() };
     let report = look(&settings, &apps);
-    assert_eq!(findings(&report, Area::Apps), ["gullmail missing: the program that it starts, gullmail, is not there"]);
+    assert_eq!(findings(&report, APPS), ["gullmail missing: the program that it starts, gullmail, is not there"]);
     assert_eq!((report.areas.len(), report.findings.len()), (1, 1), "nothing else is looked at");
     assert_eq!(report.findings[0].advice.as_deref(), Some("veritum repair app:gullmail"));
     assert!(report.left.iter().any(|left| left.finding == report.findings[0].id));
     // By its name in any spelling; the damage to another component is not its own.
     for name in ["gullmail", "Gullmail", "GULLMAIL"] {
         let report = look(&settings, &app(name));
-        assert_eq!(findings(&report, Area::Apps).len(), 1);
-        assert_eq!(findings(&report, Area::Files), ["/usr/bin/gullmail missing: "]);
+        assert_eq!(findings(&report, APPS).len(), 1);
+        assert_eq!(findings(&report, FILES), ["/usr/bin/gullmail missing: "]);
         assert!(report.left.is_empty() && report.limited);
         assert!(report.findings.iter().all(|f| f.remedy.is_some() && f.advice.is_none()), "{:?}", report.findings);
     }
     let done = open(&settings).repair(&app("Gullmail"), &NoObserver, &mut |_| Agreement::Yes).unwrap();
     let after = done.after.unwrap();
     assert!(after.findings.is_empty() && after.outcome == Outcome::Sound, "{:?}", after.findings);
-    assert!(done.areas.iter().all(|area| area.remaining.is_empty()) && done.areas.iter().any(|a| a.area == Area::Apps));
+    assert!(done.areas.iter().all(|area| area.remaining.is_empty()) && done.areas.iter().any(|a| a.area == APPS));
     assert_eq!(told(&check(&settings).findings).len(), 1, "the other damage is left");
     undo(&settings, None).unwrap();
     support::assert_same("taken back", &before, &demo.tree());
@@ -130,10 +131,7 @@ fn a_name_that_fits_none_or_several_is_refused_with_the_names_there_are() {
     assert!(known.iter().any(|name| name == "gullmail"));
     // One that belongs to no component: only whether it can be started is looked at.
     let report = look(&demo.settings(), &app("org.quay.Own"));
-    assert_eq!(
-        (report.areas.len(), report.area(Area::Apps).unwrap().area, report.outcome),
-        (1, Area::Apps, Outcome::Sound)
-    );
+    assert_eq!((report.areas.len(), report.area(APPS).is_some(), report.outcome), (1, true, Outcome::Sound));
 }
 
 #[test]
@@ -232,7 +230,8 @@ fn what_several_applications_rest_on_comes_first() {
     lines.push_str("/usr/share/applications/gullmail-compose.desktop\n");
     fs::write(&list, lines).unwrap();
     fs::write(demo.machine().join("usr/bin/gullmail"), "damaged").unwrap();
-    let both = Scope { apps: vec!["gullmail".into(), "gullmail-compose".into()], ..Scope::default() };
+    let both =
+        Scope { selected: ["gullmail", "gullmail-compose"].map(|id| (APPS, id.to_owned())).into(), ..Scope::default() };
     let report = look(&settings, &both);
     let shared: Vec<_> = report.notes.iter().filter(|note| note.verdict.word() == "shared-cause").collect();
     assert_eq!(shared.len(), 1, "{:?}", report.notes);
@@ -252,7 +251,7 @@ fn damage_in_homes_is_told_of_the_application_and_a_reset_helps() {
     }
     let settings = Settings { cards: Some(cards), ..demo.settings() };
     let before = demo.tree();
-    let all = Scope { areas: vec![Area::Apps], ..Scope::default() };
+    let all = Scope { areas: vec![APPS], ..Scope::default() };
     let told = in_homes(&look(&settings, &all));
     assert_eq!(
         told,

@@ -10,9 +10,10 @@ use std::sync::Arc;
 
 use stand::{Stand, names};
 use support::{check, open, repair, told, try_repair};
+use veritum_core::areas::{FILES, UPDATES};
 use veritum_core::event::NoObserver;
 use veritum_core::machine::LiveDisk;
-use veritum_core::model::{Area, Authority, Scope, SystemPath};
+use veritum_core::model::{Authority, Scope, SystemPath};
 use veritum_core::report::{CheckReport, Outcome, UnverifiedReport};
 use veritum_core::testkit::Tree;
 use veritum_core::work::{Settings, Supplier, WorkError};
@@ -82,7 +83,7 @@ fn a_repair_from_apts_cache_needs_no_network_and_leaves_the_machine_as_it_was() 
     fs::remove_dir_all(stand.at("/usr/share/pier")).unwrap();
     fs::remove_file(stand.at("/usr/share/quay/part-1")).unwrap();
     let report = repair(&stand.offline());
-    assert_eq!(report.area(Area::Files).unwrap().put_right, 3, "{:#?}", report.area(Area::Files).unwrap());
+    assert_eq!(report.area(FILES).unwrap().put_right, 3, "{:#?}", report.area(FILES).unwrap());
     assert_eq!(tree(&stand).without_folder_times().differences(&before.without_folder_times()), [""; 0]);
     assert!(stand.mirror.asked().is_empty() && names(&stand.downloads()).is_empty());
 }
@@ -98,12 +99,12 @@ fn only_what_is_damaged_is_downloaded_and_that_is_said_before() {
     assert!(download.bytes > 100 && told.findings[0].remedy.as_ref().unwrap().download == Some(download.bytes));
     assert!(stand.fetched().is_empty(), "a check downloads no package");
     let report = repair(&stand.settings());
-    assert_eq!((report.area(Area::Files).unwrap().put_right, report.before.downloads.len()), (1, 1));
+    assert_eq!((report.area(FILES).unwrap().put_right, report.before.downloads.len()), (1, 1));
     assert_eq!(stand.fetched(), ["pool/main/q/quay/quay_1.0-1_amd64.deb"]);
     assert_eq!(tree(&stand).without_folder_times().differences(&before.without_folder_times()), [""; 0]);
     // What is there already is not fetched again.
     fs::write(stand.at("/usr/share/quay/part-3"), "wrong\n").unwrap();
-    assert_eq!(repair(&stand.settings()).area(Area::Files).unwrap().put_right, 1);
+    assert_eq!(repair(&stand.settings()).area(FILES).unwrap().put_right, 1);
     assert_eq!(stand.fetched().len(), 1);
 }
 
@@ -131,7 +132,7 @@ fn the_full_chain_of_a_repair_downloads_what_it_is_to_hold_everything_against() 
     let seen = check(&full());
     assert_eq!((seen.findings.len(), seen.downloads.len(), stand.fetched().len()), (2, 2, 2));
     let report = repair(&full());
-    assert_eq!((report.area(Area::Files).unwrap().put_right, stand.fetched().len()), (2, 2));
+    assert_eq!((report.area(FILES).unwrap().put_right, stand.fetched().len()), (2, 2));
     assert_eq!(report.after.unwrap().outcome, Outcome::Sound);
     assert_eq!(look(&stand).differences(&before), [""; 0]);
 }
@@ -190,7 +191,7 @@ fn a_folder_of_packages_an_archive_in_a_folder_and_one_at_a_url_are_supplies() {
     );
     fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
     let url = Settings { from: vec![Supplier::Url(stand.mirror.url().to_owned())], ..stand.settings() };
-    assert_eq!(repair(&url).area(Area::Files).unwrap().put_right, 1);
+    assert_eq!(repair(&url).area(FILES).unwrap().put_right, 1);
 }
 
 #[test]
@@ -215,10 +216,10 @@ fn an_archive_in_a_folder_of_the_machine_needs_neither_lists_nor_cache_nor_netwo
     fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
     let report = repair(&stand.offline());
     assert_eq!(
-        report.area(Area::Files).unwrap().put_right,
+        report.area(FILES).unwrap().put_right,
         1,
         "{:?} {:?}",
-        report.area(Area::Files).unwrap().remaining,
+        report.area(FILES).unwrap().remaining,
         report.before.sources
     );
 }
@@ -236,10 +237,7 @@ fn a_pipe_in_a_packages_place_holds_nothing_up() {
         rustix::fs::mknodat(rustix::fs::CWD, &pipe, rustix::fs::FileType::Fifo, rustix::fs::Mode::RUSR, 0).unwrap();
     }
     let report = repair(&stand.settings());
-    assert_eq!(
-        (report.area(Area::Files).unwrap().put_right, report.area(Area::Files).unwrap().remaining.len()),
-        (0, 1)
-    );
+    assert_eq!((report.area(FILES).unwrap().put_right, report.area(FILES).unwrap().remaining.len()), (0, 1));
 }
 
 #[test]
@@ -255,7 +253,7 @@ fn a_package_that_is_not_the_signed_one_is_passed_over() {
     fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
     let report = check(&stand.offline());
     assert_eq!((by(&report, Authority::Archive), report.left.len()), (1, 1));
-    assert_eq!(repair(&stand.settings()).area(Area::Files).unwrap().put_right, 1, "the archive has a good one");
+    assert_eq!(repair(&stand.settings()).area(FILES).unwrap().put_right, 1, "the archive has a good one");
 }
 
 #[test]
@@ -274,7 +272,7 @@ fn what_was_verified_once_vouches_again_without_its_package() {
     assert_eq!(by(&report, Authority::Archive), 2);
     assert_eq!(told(&report.findings), [("/usr/share/quay/link".into(), "relinked")]);
     // A link needs no content, so it can be put right even so.
-    assert_eq!(repair(&stand.offline()).area(Area::Files).unwrap().put_right, 1);
+    assert_eq!(repair(&stand.offline()).area(FILES).unwrap().put_right, 1);
 }
 
 #[test]
@@ -364,9 +362,7 @@ fn a_newer_version_is_named_and_never_mixed_in() {
     stand.lists("");
     fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
     let report = repair(&stand.settings());
-    let [left] = report.area(Area::Files).unwrap().remaining.as_slice() else {
-        panic!("{:?}", report.area(Area::Files).unwrap())
-    };
+    let [left] = report.area(FILES).unwrap().remaining.as_slice() else { panic!("{:?}", report.area(FILES).unwrap()) };
     assert!(left.reason.contains("no longer lists quay 1:1.0-1, only 1:1.0-2"), "{}", left.reason);
     assert!(left.next.as_ref().unwrap().contains("--from"));
     assert!(stand.fetched().is_empty());
@@ -435,7 +431,7 @@ fn another_suites_signed_lists_under_this_ones_names_are_not_used() {
     assert_eq!((by(&report, Authority::Archive), report.sources[0].standing.word()), (0, "unusable"));
     let why = report.sources[0].why.as_ref().unwrap();
     assert!(why.contains("it is the release file of stable (saltwort-old), not of saltwort"), "{why}");
-    let scope = Scope { areas: vec![Area::Updates], ..Scope::default() };
+    let scope = Scope { areas: vec![UPDATES], ..Scope::default() };
     let updates = open(&stand.offline()).check(&scope, &NoObserver).unwrap();
     assert!(updates.findings.iter().any(|f| f.cause.as_ref().is_some_and(|cause| cause == why)), "{updates:#?}");
     // Over the network as well, and a repair gets nothing from it.
@@ -497,10 +493,10 @@ fn a_stale_part_of_a_download_is_no_fault_of_the_archives_and_all_of_it_is_got_i
         fs::write(&part, vec![b'x'; usize::try_from(length).unwrap()]).unwrap();
         let repaired = repair(&tried);
         assert_eq!(
-            repaired.area(Area::Files).unwrap().put_right,
+            repaired.area(FILES).unwrap().put_right,
             1,
             "{length}: {:?}",
-            repaired.area(Area::Files).unwrap().remaining
+            repaired.area(FILES).unwrap().remaining
         );
     }
 }
@@ -509,7 +505,7 @@ fn a_stale_part_of_a_download_is_no_fault_of_the_archives_and_all_of_it_is_got_i
 fn that_what_was_seen_before_cannot_be_read_here_is_no_fault_of_the_archives() {
     let stand = Stand::new();
     stand.lists("");
-    let scope = Scope { areas: vec![Area::Updates], ..Scope::default() };
+    let scope = Scope { areas: vec![UPDATES], ..Scope::default() };
     let before = open(&stand.settings()).check(&scope, &NoObserver).unwrap();
     fs::write(stand.trust().join("archives.json"), "[").unwrap();
     let report = open(&stand.settings()).check(&scope, &NoObserver).unwrap();

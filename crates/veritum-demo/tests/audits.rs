@@ -7,8 +7,9 @@ mod support;
 use std::path::{Path, PathBuf};
 
 use support::{check, folder, open, spoil};
+use veritum_core::areas::{FILES, RECORDS, STORE};
 use veritum_core::event::{Event, Flow, NoObserver, Observer, Phase};
-use veritum_core::model::{ActionResult, Area, ComponentId, Digest, Finding, Scope, Verdict};
+use veritum_core::model::{ActionResult, ComponentId, Digest, Finding, Scope, Verdict};
 use veritum_core::report::{CheckReport, Outcome, RepairReport};
 use veritum_core::store;
 use veritum_core::trust::Versions;
@@ -81,7 +82,7 @@ impl Place {
 }
 
 fn only_store() -> Scope {
-    Scope { areas: vec![Area::Store], ..Scope::default() }
+    Scope { areas: vec![STORE], ..Scope::default() }
 }
 
 fn audit(settings: &Settings) -> CheckReport {
@@ -103,17 +104,13 @@ fn a_whole_store_is_sound_and_all_of_it_was_read() {
     let report = audit(&place.world.settings());
     assert_eq!((report.outcome, report.findings.len(), report.notes.len()), (Outcome::Sound, 0, 0));
     assert!(
-        report.area(Area::Store).unwrap().bytes > 900_000 && report.area(Area::Store).unwrap().extent.is_some(),
+        report.area(STORE).unwrap().bytes > 900_000 && report.area(STORE).unwrap().extent.is_some(),
         "{:?}",
         report.areas
     );
     let plain = check(&place.world.settings());
-    assert_eq!(plain.areas.iter().map(|a| a.area).collect::<Vec<_>>(), [Area::Store, Area::Records, Area::Files]);
-    assert_eq!(
-        (plain.outcome, plain.area(Area::Store).unwrap().bytes),
-        (Outcome::Sound, 0),
-        "contents are not read unasked"
-    );
+    assert_eq!(plain.areas.iter().map(|a| a.area.clone()).collect::<Vec<_>>(), [STORE, RECORDS, FILES]);
+    assert_eq!((plain.outcome, plain.area(STORE).unwrap().bytes), (Outcome::Sound, 0), "contents are not read unasked");
 }
 
 #[test]
@@ -151,17 +148,17 @@ fn each_source_gives_back_what_it_has_and_the_machine_is_not_touched() {
         let done = fix(&settings);
         assert_eq!(
             (
-                done.area(Area::Store).unwrap().area,
-                done.area(Area::Store).unwrap().put_right,
-                done.area(Area::Store).unwrap().change
+                done.area(STORE).unwrap().area.clone(),
+                done.area(STORE).unwrap().put_right,
+                done.area(STORE).unwrap().change
             ),
-            (Area::Store, 2, None),
+            (STORE, 2, None),
             "{source:?}"
         );
         assert!(
-            done.area(Area::Store).unwrap().remaining.is_empty(),
+            done.area(STORE).unwrap().remaining.is_empty(),
             "{source:?}: {:?}",
-            done.area(Area::Store).unwrap().remaining
+            done.area(STORE).unwrap().remaining
         );
         assert_eq!(audit(&place.world.settings()).outcome, Outcome::Sound, "{source:?}");
         support::assert_same("the machine", &before, &veritum_core::testkit::Tree::take(&place.world.machine(), &[]));
@@ -177,7 +174,7 @@ fn without_a_source_it_is_left_with_what_to_do_and_nothing_is_written() {
     place.machine_loses(1);
     let before = place.files();
     let done = fix(&place.world.settings());
-    let [left] = done.area(Area::Store).unwrap().remaining.as_slice() else { panic!("{done:#?}") };
+    let [left] = done.area(STORE).unwrap().remaining.as_slice() else { panic!("{done:#?}") };
     assert!(left.next.as_ref().unwrap().contains("--from"), "{left:?}");
     assert_eq!(before, place.files());
 }
@@ -192,8 +189,8 @@ fn a_damaged_store_never_damages_a_file_and_a_plain_repair_puts_it_right_first()
     // Nothing at hand: found without being asked to read the store, and left.
     let report = support::repair(&place.world.settings());
     assert_eq!(
-        report.areas.iter().map(|a| (a.area, a.put_right, a.remaining.len())).collect::<Vec<_>>(),
-        [(Area::Store, 0, 2), (Area::Files, 0, 2)]
+        report.areas.iter().map(|a| (a.area.clone(), a.put_right, a.remaining.len())).collect::<Vec<_>>(),
+        [(STORE, 0, 2), (RECORDS, 0, 0), (FILES, 0, 2)]
     );
     assert_eq!(std::fs::read_to_string(place.world.at("/usr/share/quay/part-1")).unwrap(), "wrong\n");
     // With the package: one question, the store first, then the files.
@@ -207,7 +204,7 @@ fn a_damaged_store_never_damages_a_file_and_a_plain_repair_puts_it_right_first()
         })
         .unwrap();
     assert_eq!(
-        (asked, report.area(Area::Store).unwrap().put_right, report.area(Area::Files).unwrap().put_right),
+        (asked, report.area(STORE).unwrap().put_right, report.area(FILES).unwrap().put_right),
         (1, 2, 2),
         "{:#?}",
         report.areas
@@ -221,12 +218,8 @@ fn a_missing_content_shows_in_a_plain_check_and_a_store_without_its_rights_is_le
     let place = place();
     place.lose(b"right 4\n");
     let report = check(&place.world.settings());
-    assert_eq!((one(&report).verdict, one(&report).area), (Verdict::Missing, Area::Store));
-    assert_eq!(
-        report.area(Area::Records).unwrap().outcome,
-        Outcome::Sound,
-        "the machine's own file is as it should be"
-    );
+    assert_eq!((one(&report).verdict, one(&report).area.clone()), (Verdict::Missing, STORE));
+    assert_eq!(report.area(RECORDS).unwrap().outcome, Outcome::Sound, "the machine's own file is as it should be");
 }
 
 #[test]
@@ -241,7 +234,7 @@ fn manifests_come_back_from_packages_and_from_other_stores() {
         assert_eq!(report.findings.len(), 2, "{:#?}", report.findings);
         assert!(report.notes.is_empty(), "what a lost manifest names is not superfluous: {:#?}", report.notes);
         // The machine's files are judged by something weaker meanwhile, and that is said.
-        assert_eq!(check(&place.world.settings()).area(Area::Records).unwrap().outcome, Outcome::SoundAsKnown);
+        assert_eq!(check(&place.world.settings()).area(RECORDS).unwrap().outcome, Outcome::SoundAsKnown);
         fix(&place.from(place.dir.path().join(source)));
         assert_eq!(audit(&place.world.settings()).outcome, Outcome::Sound, "{source}");
     }
@@ -317,11 +310,11 @@ fn the_index_and_the_list_of_keys_need_no_copy_and_the_keeper_can_sign_the_rest_
     let index = place.files().into_iter().find(|p| p.starts_with(store.join("targets"))).unwrap();
     std::fs::write(&index, "{}").unwrap();
     std::fs::write(store.join("metadata/1.root.json"), "{}").unwrap();
-    assert!(fix(&place.world.settings()).area(Area::Store).unwrap().remaining.is_empty());
+    assert!(fix(&place.world.settings()).area(STORE).unwrap().remaining.is_empty());
     assert_eq!(audit(&place.world.settings()).outcome, Outcome::Sound);
 
     std::fs::write(store.join("metadata/timestamp.json"), "{}").unwrap();
-    let left = fix(&place.world.settings()).area(Area::Store).unwrap().remaining.clone();
+    let left = fix(&place.world.settings()).area(STORE).unwrap().remaining.clone();
     assert!(left[0].next.as_ref().unwrap().contains("store publish"), "{left:?}");
     let expires = jiff::Timestamp::from_second(veritum_demo::EXPIRES).unwrap();
     let key = place.world.keys().publish;
@@ -345,7 +338,7 @@ fn an_older_copy_does_not_bring_a_store_back_in_time() {
     std::fs::write(store.join("metadata/timestamp.json"), "{}").unwrap();
     let tried = open(&place.from(place.copy())).repair(&only_store(), &NoObserver, &mut |_| Agreement::Yes);
     let refused = match tried {
-        Ok(done) => format!("{:?}", done.area(Area::Store).unwrap().remaining),
+        Ok(done) => format!("{:?}", done.area(STORE).unwrap().remaining),
         Err(e) => e.to_string(),
     };
     assert!(refused.contains("older than it was before"), "{refused}");
@@ -455,13 +448,13 @@ fn an_interrupted_repair_of_a_store_tells_what_was_done_and_goes_on_the_next_tim
     let settings = place.from(place.copy());
     let done = open(&settings).repair(&only_store(), &StopsMending::default(), &mut |_| Agreement::Yes).unwrap();
     assert_eq!(
-        (done.area(Area::Store).unwrap().put_right, done.area(Area::Store).unwrap().remaining.len()),
+        (done.area(STORE).unwrap().put_right, done.area(STORE).unwrap().remaining.len()),
         (1, 2),
         "{:#?}",
-        done.area(Area::Store).unwrap()
+        done.area(STORE).unwrap()
     );
-    assert_eq!(done.area(Area::Store).unwrap().actions.iter().filter(|a| a.result == ActionResult::Failed).count(), 2);
-    assert_eq!(fix(&settings).area(Area::Store).unwrap().put_right, 2);
+    assert_eq!(done.area(STORE).unwrap().actions.iter().filter(|a| a.result == ActionResult::Failed).count(), 2);
+    assert_eq!(fix(&settings).area(STORE).unwrap().put_right, 2);
     assert_eq!(audit(&place.world.settings()).outcome, Outcome::Sound);
 }
 
@@ -487,12 +480,12 @@ fn a_store_without_room_is_told_as_that_and_no_source_is_called_damaged() {
         let from: Vec<Supplier> = from.into_iter().map(Supplier::Place).collect();
         let settings = Settings { store: Some(disk.join("store").into()), from, ..world.settings() };
         let done = fix(&settings);
-        assert_eq!(done.area(Area::Store).unwrap().put_right, 0);
-        let why = done.area(Area::Store).unwrap().actions[0].why.as_deref().unwrap_or_default();
+        assert_eq!(done.area(STORE).unwrap().put_right, 0);
+        let why = done.area(STORE).unwrap().actions[0].why.as_deref().unwrap_or_default();
         assert!(why.to_lowercase().contains("no space") && !why.contains("damaged"), "{why}");
         assert!(!object.exists());
     }
     std::fs::remove_file(disk.join("filler")).unwrap();
     let settings = Settings { store: Some(disk.join("store").into()), ..world.settings() };
-    assert_eq!(fix(&settings).area(Area::Store).unwrap().put_right, 1);
+    assert_eq!(fix(&settings).area(STORE).unwrap().put_right, 1);
 }

@@ -10,8 +10,9 @@ use std::path::Path;
 
 use stand::{Stand, names};
 use support::{STATE, assert_same, open, undo};
+use veritum_core::areas::UPDATES;
 use veritum_core::event::NoObserver;
-use veritum_core::model::{Area, Scope, Verdict};
+use veritum_core::model::{Scope, Verdict};
 use veritum_core::report::{ProofOutcome, RepairReport};
 use veritum_core::testkit::Tree;
 use veritum_core::work::{Agreement, ClearUpdates};
@@ -21,7 +22,7 @@ const LISTS: &str = "/var/lib/apt/lists";
 
 /// What is told of things that stand in the place of a folder.
 fn told(stand: &Stand) -> Vec<String> {
-    let updates = Scope { areas: vec![Area::Updates], ..Scope::default() };
+    let updates = Scope { areas: vec![UPDATES], ..Scope::default() };
     let report = open(&stand.settings()).check(&updates, &NoObserver).unwrap();
     assert!(report.unexamined.is_empty(), "{:?}", report.unexamined);
     let wrong = report.findings.iter().filter(|f| f.verdict == Verdict::WrongKind);
@@ -34,11 +35,7 @@ fn repaired(stand: &Stand, look: impl FnOnce(&RepairReport)) {
     let report = open(&stand.settings()).repair_updates(ClearUpdates::default(), &NoObserver, &mut |_| Agreement::Yes);
     let report = report.unwrap();
     assert_eq!(report.proof.as_ref().unwrap().outcome, ProofOutcome::Proved, "{:#?}", report.proof);
-    assert!(
-        report.area(Area::Updates).unwrap().remaining.is_empty(),
-        "{:#?}",
-        report.area(Area::Updates).unwrap().remaining
-    );
+    assert!(report.area(UPDATES).unwrap().remaining.is_empty(), "{:#?}", report.area(UPDATES).unwrap().remaining);
     look(&report);
     undo(&stand.settings(), None).unwrap();
     assert_same("all of it comes back", &before, &Tree::take(&stand.world.machine(), &[STATE]));
@@ -71,7 +68,7 @@ fn a_folder_that_an_administrator_moved_is_none_of_that() {
     }
     assert!(told(&stand).is_empty());
     fs::write(stand.at("/var/cache/apt/pkgcache.bin"), "nothing of apt's").unwrap();
-    repaired(&stand, |report| assert_eq!(report.area(Area::Updates).unwrap().actions.len(), 1));
+    repaired(&stand, |report| assert_eq!(report.area(UPDATES).unwrap().actions.len(), 1));
 }
 
 #[test]
@@ -82,7 +79,7 @@ fn lists_whose_folder_is_not_there_come_with_their_folder() {
         let mut after = names(&stand.at(LISTS));
         after.retain(|name| name != "lock" && name != "partial");
         let lists: Vec<&String> = before.iter().filter(|n| *n != "lock" && *n != "partial").collect();
-        assert_eq!(after.len(), lists.len(), "{after:?} {lists:?} {:#?}", report.area(Area::Updates).unwrap().actions);
+        assert_eq!(after.len(), lists.len(), "{after:?} {lists:?} {:#?}", report.area(UPDATES).unwrap().actions);
     };
     fs::remove_dir_all(stand.at(LISTS)).unwrap();
     assert!(told(&stand).is_empty(), "the package tool makes one that is not there");

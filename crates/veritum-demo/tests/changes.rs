@@ -5,9 +5,10 @@ mod support;
 use std::sync::Arc;
 
 use support::{check, folder, open, repair, undo};
+use veritum_core::areas::FILES;
 use veritum_core::event::{Event, Flow, NoObserver, Observer};
 use veritum_core::machine::LiveDisk;
-use veritum_core::model::{Area, Scope, SystemPath};
+use veritum_core::model::{Scope, SystemPath};
 use veritum_core::report::{Outcome, RepairReport};
 use veritum_core::work::{Agreement, Engine, Settings, WorkError};
 use veritum_demo::world::{World, add_file, package};
@@ -55,7 +56,7 @@ fn changes_are_taken_back_one_by_one_latest_first() {
     for (at, path) in ["/usr/share/quay/0", "/usr/share/pier/0"].iter().enumerate() {
         place.damage(path);
         assert_eq!(
-            repair(&place.settings(&format!("run {at}"), at as i64)).area(Area::Files).unwrap().change,
+            repair(&place.settings(&format!("run {at}"), at as i64)).area(FILES).unwrap().change,
             Some(at as u64 + 1)
         );
     }

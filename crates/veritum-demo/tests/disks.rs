@@ -11,9 +11,9 @@ use std::sync::Arc;
 
 use mounts::{Mounted, root_or_skip, run};
 use support::{STATE, assert_same, check, folder, open, repair, try_repair, twenty, undo};
+use veritum_core::areas::FILES;
 use veritum_core::change::ChangeError;
 use veritum_core::event::NoObserver;
-use veritum_core::model::Area;
 use veritum_core::testkit::{Accident, TestDisk, Tree};
 use veritum_core::work::{Settings, WorkError};
 
@@ -64,11 +64,11 @@ fn on_a_full_disk_a_repair_is_whole_or_not_at_all_and_tells_how_much_is_missing(
         std::fs::write(dir.path().join("small/filler"), vec![1; usize::try_from(filler).unwrap()]).unwrap();
         let what = format!("{free} KiB free");
         match try_repair(&settings_at(&world, &machine), Arc::new(veritum_core::machine::LiveDisk)) {
-            Ok(report) if report.area(Area::Files).unwrap().remaining.is_empty() => {
+            Ok(report) if report.area(FILES).unwrap().remaining.is_empty() => {
                 whole += 1;
                 assert_eq!(check(&settings_at(&world, &machine)).problems(), 0, "{what}");
             }
-            Ok(report) => panic!("{what}: {:?}", report.area(Area::Files).unwrap().remaining),
+            Ok(report) => panic!("{what}: {:?}", report.area(FILES).unwrap().remaining),
             Err(WorkError::Change(ChangeError::NoRoom { missing, .. })) => {
                 assert!(missing > 0, "{what}");
                 none += 1;
@@ -106,9 +106,9 @@ fn a_machine_that_is_mounted_read_only_is_checked_and_not_written() {
     let elsewhere = Settings { state: Some(dir.path().join("state")), ..settings };
     let report = repair(&elsewhere);
     assert!(
-        report.area(Area::Files).unwrap().remaining.iter().all(|l| l.reason.contains("read-only")),
+        report.area(FILES).unwrap().remaining.iter().all(|l| l.reason.contains("read-only")),
         "{:?}",
-        report.area(Area::Files).unwrap().remaining
+        report.area(FILES).unwrap().remaining
     );
     drop(mounted);
     assert!(before.touched(&Tree::take(&world.machine(), &[])).is_empty());
@@ -134,7 +134,7 @@ fn what_is_locked_or_mounted_over_is_named_and_the_rest_is_put_right() {
     let covered = Mounted(two.clone());
     let report = repair(&world.settings());
     let mut left: Vec<_> =
-        report.area(Area::Files).unwrap().remaining.iter().map(|l| (l.subject.to_string(), l.reason.clone())).collect();
+        report.area(FILES).unwrap().remaining.iter().map(|l| (l.subject.to_string(), l.reason.clone())).collect();
     left.sort();
     assert_eq!(
         left,
@@ -153,11 +153,7 @@ fn what_is_locked_or_mounted_over_is_named_and_the_rest_is_put_right() {
     run("chattr", &["+i", folder.to_str().unwrap()]);
     let unlocking = Settings { clear_attributes: true, ..world.settings() };
     let report = repair(&unlocking);
-    assert!(
-        report.area(Area::Files).unwrap().remaining.is_empty(),
-        "{:?}",
-        report.area(Area::Files).unwrap().remaining
-    );
+    assert!(report.area(FILES).unwrap().remaining.is_empty(), "{:?}", report.area(FILES).unwrap().remaining);
     assert!(locked(&one) && locked(&folder) && !locked(&two));
     undo(&unlocking, Some(2)).unwrap();
     assert_eq!(std::fs::read(&one).unwrap(), b"changed");
@@ -195,13 +191,9 @@ fn a_file_system_that_the_kernel_marked_with_errors_is_not_written_unasked() {
     }
     let before = tree(&machine);
     let report = repair(&settings);
-    assert!(
-        report.area(Area::Files).unwrap().change.is_none() && report.before.doubt.is_some(),
-        "{:?}",
-        report.before.doubt
-    );
+    assert!(report.area(FILES).unwrap().change.is_none() && report.before.doubt.is_some(), "{:?}", report.before.doubt);
     assert_same("not written", &before, &tree(&machine));
-    assert!(repair(&Settings { despite_disk: true, ..settings }).area(Area::Files).unwrap().remaining.is_empty());
+    assert!(repair(&Settings { despite_disk: true, ..settings }).area(FILES).unwrap().remaining.is_empty());
 }
 
 #[test]

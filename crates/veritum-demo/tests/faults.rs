@@ -5,6 +5,7 @@ mod support;
 use std::os::unix::fs::PermissionsExt;
 
 use support::{Demo, assert_same, check, is_root, repair, told, undo};
+use veritum_core::areas::STORE;
 use veritum_core::report::Outcome;
 use veritum_core::testkit::Tree;
 use veritum_core::work::Settings;
@@ -233,9 +234,8 @@ fn with_hurt_store(faults: &[&Fault]) -> (Demo, veritum_core::work::Settings) {
 #[test]
 fn each_kind_of_damage_to_the_store_is_found_and_put_right_and_the_machine_is_not_touched() {
     use veritum_core::event::NoObserver;
-    use veritum_core::model::Area;
     use veritum_core::model::Scope;
-    let whole = Scope { areas: vec![Area::Store], ..Scope::default() };
+    let whole = Scope { areas: vec![STORE], ..Scope::default() };
     let all: Vec<&Fault> = FAULTS.iter().filter(|f| f.in_store).collect();
     assert_eq!(all.len(), 4);
     for faults in all.chunks(1).chain([all.as_slice()]) {

@@ -9,8 +9,9 @@ use std::path::PathBuf;
 
 use stand::{Stand, names};
 use support::{check, files_of, open, repair};
+use veritum_core::areas::{RECORDS, STORE};
 use veritum_core::event::{Event, Flow, NoObserver, Observer};
-use veritum_core::model::{Area, Authority, Scope};
+use veritum_core::model::{Authority, Scope};
 use veritum_core::report::{FillReport, Outcome};
 use veritum_core::store::{self, Reach, Store};
 use veritum_core::trust::{Pins, Versions};
@@ -89,7 +90,7 @@ fn what_is_installed_comes_from_the_cache_and_only_what_is_lacking_over_the_netw
     fs::write(place.stand.at("/usr/share/quay/part-2"), "wrong\n").unwrap();
     assert_eq!(files_of(&repair(&offline)).put_right, 1);
     let report = check(&offline);
-    assert_eq!((report.outcome, report.area(Area::Records).unwrap().vouched.len()), (Outcome::Sound, 1));
+    assert_eq!((report.outcome, report.area(RECORDS).unwrap().vouched.len()), (Outcome::Sound, 1));
 }
 
 #[test]
@@ -154,7 +155,7 @@ fn no_is_an_answer_and_a_stop_loses_nothing_that_was_whole() {
     }
     fill(&settings, true);
     place.sign("mine");
-    let whole = Scope { areas: vec![Area::Store], ..Scope::default() };
+    let whole = Scope { areas: vec![STORE], ..Scope::default() };
     let report = open(&settings).check(&whole, &NoObserver).unwrap();
     assert_eq!((report.outcome, report.notes.len()), (Outcome::Sound, 0), "{report:#?}");
 }
@@ -167,11 +168,11 @@ fn a_store_without_contents_vouches_and_packages_give_what_it_lacks() {
     let settings = place.with(place.stand.offline());
     fill(&settings, false);
     place.sign("mine");
-    let whole = Scope { areas: vec![Area::Store], ..Scope::default() };
+    let whole = Scope { areas: vec![STORE], ..Scope::default() };
     assert_eq!(open(&settings).check(&whole, &NoObserver).unwrap().outcome, Outcome::Sound, "nothing is missing");
     let sound = check(&settings);
     assert_eq!(
-        (sound.outcome, sound.area(Area::Records).unwrap().vouched.keys().copied().collect::<Vec<_>>()),
+        (sound.outcome, sound.area(RECORDS).unwrap().vouched.keys().copied().collect::<Vec<_>>()),
         (Outcome::Sound, vec![Authority::SignedStore])
     );
     fs::write(place.stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
@@ -230,7 +231,7 @@ fn one_store_takes_over_from_another_and_nothing_damaged() {
     )
     .unwrap();
     assert_eq!(opened.components().count(), 2);
-    let whole = Scope { areas: vec![Area::Store], ..Scope::default() };
+    let whole = Scope { areas: vec![STORE], ..Scope::default() };
     assert_eq!(open(&second).check(&whole, &NoObserver).unwrap().outcome, Outcome::Sound);
 }
 
@@ -264,13 +265,13 @@ fn a_manifest_comes_back_to_a_store_without_contents_and_brings_none() {
     let folder = place.store("mine").join("manifests");
     let folder = folder.join(&names(&folder)[0]);
     fs::write(folder.join(&names(&folder)[0]), "rubbish").unwrap();
-    let whole = Scope { areas: vec![Area::Store], ..Scope::default() };
+    let whole = Scope { areas: vec![STORE], ..Scope::default() };
     let done = open(&settings).repair(&whole, &NoObserver, &mut |_| Agreement::Yes).unwrap();
     assert_eq!(
-        (done.area(Area::Store).unwrap().put_right, done.area(Area::Store).unwrap().remaining.len()),
+        (done.area(STORE).unwrap().put_right, done.area(STORE).unwrap().remaining.len()),
         (1, 0),
         "{:#?}",
-        done.area(Area::Store).unwrap()
+        done.area(STORE).unwrap()
     );
     let report = open(&settings).check(&whole, &NoObserver).unwrap();
     assert_eq!((report.outcome, report.notes.len(), objects()), (Outcome::Sound, 0, before));

@@ -10,7 +10,7 @@ use std::path::Path;
 
 use stand::Stand;
 use support::{check, repair, undo};
-use veritum_core::model::Area;
+use veritum_core::areas::{FILES, RECORDS};
 use veritum_core::report::{CheckReport, Outcome};
 use veritum_core::testkit::Tree;
 use veritum_core::work::Settings;
@@ -60,11 +60,11 @@ fn remove_records(stand: &Stand, name: &str, keep: &[&str]) {
 }
 
 fn is_seen(report: &CheckReport, path: &str) -> bool {
-    report.findings.iter().any(|f| f.area == Area::Files && f.subject.as_path().is_some_and(|p| p.to_string() == path))
+    report.findings.iter().any(|f| f.area == FILES && f.subject.as_path().is_some_and(|p| p.to_string() == path))
 }
 
 fn of_database(report: &CheckReport) -> Vec<&str> {
-    report.findings.iter().filter(|f| f.area == Area::Records).map(|f| f.verdict.word()).collect()
+    report.findings.iter().filter(|f| f.area == RECORDS).map(|f| f.verdict.word()).collect()
 }
 
 fn tree(machine: &Path) -> Tree {
@@ -257,7 +257,7 @@ fn a_version_that_log_and_changelog_contradict_is_not_believed() {
     let report = check(&stand.offline());
     assert!(is_seen(&report, ALTERED) && !of_database(&report).is_empty(), "{:#?}", report.findings);
     assert_eq!(
-        report.findings.iter().find(|f| f.area == Area::Files).unwrap().component.as_ref().unwrap().version,
+        report.findings.iter().find(|f| f.area == FILES).unwrap().component.as_ref().unwrap().version,
         "1:1.0-1"
     );
     // Without anything that knows the right one it is told all the same.

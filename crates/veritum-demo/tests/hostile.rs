@@ -6,8 +6,9 @@ use std::os::unix::fs::symlink;
 use std::path::{Path, PathBuf};
 
 use support::{STATE, check, files_of, folder, open, repair, small_world as world, spoil, told, undo};
+use veritum_core::areas::{FILES, RECORDS, STORE};
 use veritum_core::event::NoObserver;
-use veritum_core::model::{Area, Authority, Digest, SystemPath};
+use veritum_core::model::{Authority, Digest, SystemPath};
 use veritum_core::store::{self, StoreError};
 use veritum_core::testkit::Tree;
 use veritum_core::trust::{KeyPair, StoreKeys};
@@ -47,7 +48,7 @@ fn a_damaged_content_is_never_written_and_the_rest_is_put_right() {
     let left = &files_of(&report).remaining;
     assert_eq!((left.len(), files_of(&report).put_right), (1, 1), "{left:?}");
     assert!(left[0].reason.contains("lacks"), "what is damaged is as good as none: {}", left[0].reason);
-    let told = report.before.findings.iter().find(|f| f.area == Area::Store).unwrap();
+    let told = report.before.findings.iter().find(|f| f.area == STORE).unwrap();
     assert_eq!(told.harms.as_ref().unwrap().paths[0].to_string(), "/usr/share/quay/part-1");
     assert_eq!(std::fs::read(world.at("/usr/share/quay/part-1")).unwrap(), b"wrong\n");
     std::fs::remove_file(object(b"right 1\n")).unwrap();
@@ -76,9 +77,9 @@ fn altered_metadata_a_stranger_and_an_older_copy_are_refused() {
         let report = check(&world.settings());
         let told = &report.findings[0];
         let name = file.strip_prefix(world.store()).unwrap().to_string_lossy().into_owned();
-        assert_eq!((told.area, told.subject.name()), (Area::Store, Some(name.as_str())));
+        assert_eq!((told.area.clone(), told.subject.name()), (STORE, Some(name.as_str())));
         assert!(
-            !report.area(Area::Records).unwrap().vouched.contains_key(&Authority::SignedStore),
+            !report.area(RECORDS).unwrap().vouched.contains_key(&Authority::SignedStore),
             "{name}: nothing of it is believed"
         );
         std::fs::write(&file, bytes).unwrap();
@@ -116,9 +117,9 @@ fn an_altered_manifest_is_not_believed_and_that_is_said() {
     let forged = String::from_utf8(plain).unwrap().replace("/usr/share/quay/part-0", "/usr/share/quay/part-9");
     std::fs::write(&manifest, zstd::bulk::compress(forged.as_bytes(), 1).unwrap()).unwrap();
     let report = check(&world.settings());
-    let told = report.findings.iter().find(|f| f.area == Area::Store).unwrap();
+    let told = report.findings.iter().find(|f| f.area == STORE).unwrap();
     assert_eq!(told.harms.as_ref().unwrap().components[0].name, "quay");
-    assert!(report.area(Area::Records).unwrap().vouched.keys().all(|v| *v == Authority::SelfReported));
+    assert!(report.area(RECORDS).unwrap().vouched.keys().all(|v| *v == Authority::SelfReported));
 }
 
 /// Every file is as it was, or as it should be.
@@ -152,7 +153,7 @@ fn a_thousand_random_damages_to_the_store_never_reach_the_machine() {
             // What was altered into a newer format is refused.
             Err(_) => {}
             Ok(report) => {
-                mended += usize::from(report.areas.iter().any(|a| a.area == Area::Store && a.put_right > 0));
+                mended += usize::from(report.areas.iter().any(|a| a.area == STORE && a.put_right > 0));
                 if files_of(&report).remaining.is_empty() { whole += 1 } else { part += 1 }
             }
         }
@@ -267,9 +268,9 @@ fn links_that_lead_out_are_found_and_never_followed() {
             assert_eq!(told(&check(&world.settings()).findings), [(place.to_owned(), "wrong-kind")], "{what}");
             let report = repair(&world.settings());
             assert!(
-                report.area(Area::Files).unwrap().remaining.is_empty(),
+                report.area(FILES).unwrap().remaining.is_empty(),
                 "{what}: {:?}",
-                report.area(Area::Files).unwrap().remaining
+                report.area(FILES).unwrap().remaining
             );
             assert_eq!(check(&world.settings()).problems(), 0, "{what}");
             undo(&world.settings(), None).unwrap();

@@ -5,9 +5,9 @@ mod support;
 use std::path::PathBuf;
 
 use support::{folder, open, repair, undo};
+use veritum_core::areas::FILES;
 use veritum_core::change::ChangeError;
 use veritum_core::event::NoObserver;
-use veritum_core::model::Area;
 use veritum_core::testkit::Tree;
 use veritum_core::work::{Settings, WorkError};
 use veritum_demo::world::{World, add_file, package};
@@ -28,7 +28,7 @@ impl Place {
         let place = Self { world: World::new(&dir.path().join("world"), &[quay]), _dir: dir };
         for n in 0..changes {
             place.damage(n);
-            assert_eq!(repair(&place.settings(n)).area(Area::Files).unwrap().change, Some(n + 1));
+            assert_eq!(repair(&place.settings(n)).area(FILES).unwrap().change, Some(n + 1));
         }
         place
     }
@@ -106,7 +106,7 @@ fn a_damaged_log_that_may_be_of_an_unfinished_change_keeps_everything_from_being
     assert_eq!(std::fs::read(&explained.kept[0].kept).unwrap(), b"wrong\n");
     // Set aside as the output says, it is in nobody's way, and its number and backups are not used again.
     std::fs::rename(&explained.folder, format!("{}.damaged", explained.folder)).unwrap();
-    assert_eq!(repair(&place.settings(4)).area(Area::Files).unwrap().change, Some(2));
+    assert_eq!(repair(&place.settings(4)).area(FILES).unwrap().change, Some(2));
     assert_eq!(std::fs::read(&explained.kept[0].kept).unwrap(), b"wrong\n");
     assert!(open(&place.settings(5)).status(true).unwrap().damaged_changes.is_empty());
 }
@@ -120,7 +120,7 @@ fn a_damaged_log_of_an_earlier_change_keeps_only_its_own_undo_from_being_made() 
             std::fs::remove_file(place.world.at("/var/lib/veritum/changes.index")).unwrap();
         }
         place.damage(2);
-        assert_eq!(repair(&place.settings(5)).area(Area::Files).unwrap().change, Some(3));
+        assert_eq!(repair(&place.settings(5)).area(FILES).unwrap().change, Some(3));
         let undone = undo(&place.settings(6), None).unwrap();
         assert_eq!((undone.changes[0].of, undone.changes[0].actions.len()), (3, 1));
         assert!(is_journal(&undo(&place.settings(7), Some(1)).unwrap_err(), 1));

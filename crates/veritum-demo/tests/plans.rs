@@ -6,8 +6,9 @@ use std::fs;
 use std::os::unix::fs::{PermissionsExt as _, symlink};
 
 use support::{check, files_of, folder, open, repair, undo};
+use veritum_core::areas::FILES;
 use veritum_core::event::NoObserver;
-use veritum_core::model::{Area, Digest, Scope};
+use veritum_core::model::{Digest, Scope};
 use veritum_core::report::RepairReport;
 use veritum_core::work::{Agreement, Settings};
 use veritum_demo::Content;
@@ -47,11 +48,11 @@ impl Place {
     /// Path, action, things and bytes of what is planned.
     fn planned(&self) -> Vec<(String, String, u64, u64)> {
         let report = self.plan(&self.settings());
-        assert!(report.plan_only && report.area(Area::Files).unwrap().change.is_none());
+        assert!(report.plan_only && report.area(FILES).unwrap().change.is_none());
         let of = |a: &veritum_core::report::ActionReport| {
             (a.subject.to_string(), a.action.word().to_owned(), a.things, a.bytes)
         };
-        let mut all: Vec<_> = report.area(Area::Files).unwrap().actions.iter().map(of).collect();
+        let mut all: Vec<_> = report.area(FILES).unwrap().actions.iter().map(of).collect();
         all.sort();
         all
     }
@@ -59,7 +60,7 @@ impl Place {
     fn left(&self, settings: &Settings) -> Vec<(String, String, bool)> {
         let report = self.plan(settings);
         report
-            .area(Area::Files)
+            .area(FILES)
             .unwrap()
             .remaining
             .iter()
@@ -81,8 +82,8 @@ fn a_sound_machine_needs_nothing_and_the_plan_says_so() {
     let place = Place::new();
     let report = place.plan(&place.settings());
     assert!(
-        report.area(Area::Files).unwrap().actions.is_empty()
-            && report.area(Area::Files).unwrap().remaining.is_empty()
+        report.area(FILES).unwrap().actions.is_empty()
+            && report.area(FILES).unwrap().remaining.is_empty()
             && report.after.is_none()
     );
 }
@@ -179,11 +180,7 @@ fn what_comes_to_light_later_is_asked_about_again() {
     assert_eq!(asked.len(), 2, "{asked:?}");
     assert_eq!(asked[0], (false, vec!["/lib".to_owned()]));
     assert!(asked[1].0 && asked[1].1[0].ends_with("pier/below"), "{asked:?}");
-    assert!(
-        report.area(Area::Files).unwrap().remaining.is_empty(),
-        "{:?}",
-        report.area(Area::Files).unwrap().remaining
-    );
+    assert!(report.area(FILES).unwrap().remaining.is_empty(), "{:?}", report.area(FILES).unwrap().remaining);
     assert_eq!(fs::read_to_string(place.world.at("/usr/lib/pier/below")).unwrap(), "below\n");
     // Both rounds are one change, and are taken back as one.
     undo(&place.settings(), None).unwrap();
@@ -200,7 +197,7 @@ fn a_no_to_what_came_to_light_later_leaves_just_that() {
         .unwrap();
     assert!(place.world.at("/lib").exists());
     assert_eq!(fs::read_to_string(place.world.at("/usr/lib/pier/below")).unwrap(), "wrong\n");
-    let area = report.area(Area::Files).unwrap();
+    let area = report.area(FILES).unwrap();
     assert_eq!(area.remaining.len(), 1, "{area:?}");
     assert!(area.remaining[0].subject.to_string().ends_with("pier/below"));
     assert!(area.remaining[0].reason.contains("came to light later"), "{:?}", area.remaining);
@@ -221,7 +218,7 @@ fn nothing_is_asked_that_is_not_carried_out_then() {
         })
         .unwrap();
     assert_eq!(
-        (asked, report.area(Area::Files).unwrap().put_right, report.area(Area::Files).unwrap().remaining.len()),
+        (asked, report.area(FILES).unwrap().put_right, report.area(FILES).unwrap().remaining.len()),
         (1, 0, 2),
         "{:?}",
         report.areas
@@ -237,7 +234,7 @@ fn a_change_of_two_rounds_at_one_place_is_taken_back_whole() {
     place.write("/usr/share/quay/charts/deep/mine", "mine\n");
     let before = veritum_core::testkit::Tree::take(&place.world.machine(), &[support::STATE]);
     let report = repair(&place.settings());
-    assert!(report.area(Area::Files).unwrap().remaining.is_empty());
+    assert!(report.area(FILES).unwrap().remaining.is_empty());
     let report = undo(&place.settings(), None).unwrap();
     assert!(report.changes[0].refused.is_empty(), "{:?}", report.changes[0].refused);
     let now = veritum_core::testkit::Tree::take(&place.world.machine(), &[support::STATE]);
@@ -261,7 +258,7 @@ fn what_a_component_sets_itself_stays_where_it_can_be_seen_and_is_named_where_it
         repair(&world.settings())
     };
     let report = damaged(0o750);
-    assert_eq!((report.area(Area::Files).unwrap().put_right, mode()), (1, 0o750));
+    assert_eq!((report.area(FILES).unwrap().put_right, mode()), (1, 0o750));
     assert!(report.before.findings[0].advice.as_ref().unwrap().contains("dpkg-reconfigure quay"));
     // Privilege that only the machine remembers is not given unasked.
     damaged(0o4755);
@@ -283,7 +280,7 @@ fn the_loader_and_its_library_are_put_last_and_side_by_side() {
         fs::write(world.at(&format!("/usr/lib/{name}")), "x").unwrap();
     }
     let report = open(&world.settings()).plan_repair(&Scope::default(), &NoObserver).unwrap();
-    let order: Vec<_> = report.area(Area::Files).unwrap().actions.iter().map(|a| a.subject.to_string()).collect();
+    let order: Vec<_> = report.area(FILES).unwrap().actions.iter().map(|a| a.subject.to_string()).collect();
     let names: Vec<_> = order.iter().map(|p| p.rsplit('/').next().unwrap()).collect();
     assert_eq!(names, ["aaa", "zzz", "ld-linux-demo.so.2", "libc.so.6", "libm.so.6"]);
 }

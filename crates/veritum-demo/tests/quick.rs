@@ -6,7 +6,7 @@ use std::fs;
 use std::os::unix::fs::{MetadataExt as _, symlink};
 
 use support::{STATE, check, folder, small_world, told};
-use veritum_core::model::Area;
+use veritum_core::areas::FILES;
 use veritum_core::report::{AreaReport, CheckReport, Outcome};
 use veritum_core::work::Settings;
 use veritum_demo::world::World;
@@ -22,7 +22,7 @@ fn quick(world: &World, seconds: i64) -> CheckReport {
 }
 
 fn files(report: &CheckReport) -> &AreaReport {
-    report.area(Area::Files).unwrap()
+    report.area(FILES).unwrap()
 }
 
 #[test]

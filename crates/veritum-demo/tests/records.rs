@@ -8,8 +8,10 @@ use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::path::PathBuf;
 
 use support::{assert_same, check, folder, open, repair, told, undo};
+use veritum_core::areas::FILES;
+use veritum_core::areas::RECORDS;
 use veritum_core::event::NoObserver;
-use veritum_core::model::{Area, Authority, Scope};
+use veritum_core::model::{Authority, Scope};
 use veritum_core::report::{CheckReport, Outcome, RepairReport};
 use veritum_core::testkit::Tree;
 use veritum_core::work::Settings;
@@ -105,7 +107,7 @@ impl Harbour {
         let found = told(&report.findings);
         let expected: Vec<_> = expected.iter().map(|(path, verdict)| ((*path).to_owned(), *verdict)).collect();
         assert_eq!(found.iter().map(|(p, v)| (p.clone(), *v)).collect::<Vec<_>>(), expected, "{what}: {report:#?}");
-        assert!(report.findings.iter().all(|f| f.area != Area::Records || f.remedy.is_some()), "{what}: {report:#?}");
+        assert!(report.findings.iter().all(|f| f.area != RECORDS || f.remedy.is_some()), "{what}: {report:#?}");
         assert_same(&format!("{what}: a check changes nothing"), &damaged, &self.tree());
         self.repair();
         let bare = |tree: Tree| {
@@ -122,7 +124,7 @@ impl Harbour {
 #[test]
 fn an_intact_database_is_sound_and_vouched_for() {
     let report = Harbour::new().check();
-    let records = report.areas.iter().find(|a| a.area == Area::Records).unwrap();
+    let records = report.areas.iter().find(|a| a.area == RECORDS).unwrap();
     assert_eq!((report.outcome, records.examined), (Outcome::Sound, 3), "{report:#?}");
     assert_eq!(records.vouched.get(&Authority::SignedStore), Some(&3));
 }
@@ -215,7 +217,7 @@ fn a_record_altered_with_its_file_hides_nothing() {
     harbour.change(sums, &line(b"right quay\n"), &line(b"wrong quay\n"));
     let expected = [(file.to_owned(), "altered"), (sums.to_owned(), "altered")];
     assert_eq!(told(&harbour.check().findings), expected);
-    let cause = harbour.check().findings.into_iter().find(|f| f.area == Area::Records).unwrap().cause.unwrap();
+    let cause = harbour.check().findings.into_iter().find(|f| f.area == RECORDS).unwrap().cause.unwrap();
     assert_eq!(cause, "its digest of /usr/share/quay/part is not the package's");
     harbour.repair();
     assert_eq!((harbour.read(file).as_str(), harbour.read(sums)), ("right quay\n", right));
@@ -341,7 +343,7 @@ fn the_smaller_tables_come_back_from_copies_and_from_what_the_components_say() {
         ("/var/lib/dpkg/triggers/File", "altered"),
         ("/var/lib/dpkg/updates/0007", "garbled"),
     ];
-    let of_records: Vec<_> = found.findings.iter().filter(|f| f.area == Area::Records).cloned().collect();
+    let of_records: Vec<_> = found.findings.iter().filter(|f| f.area == RECORDS).cloned().collect();
     assert_eq!(told(&of_records), expected.map(|(p, v)| (p.to_owned(), v)), "{found:#?}");
     harbour.repair();
     assert_eq!(harbour.read("/var/lib/dpkg/diversions"), diverted);
@@ -409,7 +411,7 @@ fn a_component_or_a_record_can_be_named_and_explained() {
     let report =
         open(&harbour.world.settings()).check(&Scope { paths: vec![sound], ..Scope::default() }, &NoObserver).unwrap();
     assert_eq!((report.outcome, report.unexamined.len()), (Outcome::Sound, 0), "{report:#?}");
-    assert_eq!(named(Scope { areas: vec![Area::Files], ..Scope::default() }), []);
+    assert_eq!(named(Scope { areas: vec![FILES], ..Scope::default() }), []);
     let told = open(&harbour.world.settings()).explain_path(&path, &NoObserver).unwrap();
     let differs = told.differs.unwrap();
     assert_eq!((differs.line, differs.expected_lines[0].as_str()), (Some(2), "set -e"));

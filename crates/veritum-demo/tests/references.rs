@@ -8,8 +8,9 @@ use std::os::unix::fs::PermissionsExt as _;
 
 use place::{place, quay};
 use support::{check, open, repair, told};
+use veritum_core::areas::FILES;
 use veritum_core::event::NoObserver;
-use veritum_core::model::{Area, Authority, Scope};
+use veritum_core::model::{Authority, Scope};
 use veritum_core::report::Outcome;
 use veritum_core::work::Settings;
 use veritum_demo::world::{add, add_file, package};
@@ -166,7 +167,7 @@ fn a_component_of_another_version_is_judged_by_the_machines_own_records() {
     std::fs::remove_file(place.world.at("/usr/bin/quay")).unwrap();
     let finding = place.finding();
     assert_eq!((finding.vouched_by, finding.remedy.is_some()), (Some(Authority::SelfReported), false));
-    assert_eq!(repair(&place.world.settings()).area(Area::Files).unwrap().change, None, "never from another version");
+    assert_eq!(repair(&place.world.settings()).area(FILES).unwrap().change, None, "never from another version");
 }
 
 #[test]
@@ -210,7 +211,7 @@ fn awkward_names_and_kinds_survive_check_repair_and_undo() {
     std::fs::remove_dir(place.world.at("/usr/share/quay/empty")).unwrap();
     assert_eq!(place.findings().len(), 8);
     let report = repair(&place.world.settings());
-    assert!(report.area(Area::Files).unwrap().remaining.is_empty());
+    assert!(report.area(FILES).unwrap().remaining.is_empty());
     for entry in std::fs::read_dir(&odd).unwrap() {
         let path = entry.unwrap().path();
         assert_eq!(std::fs::read_to_string(&path).unwrap(), path.file_name().unwrap().to_str().unwrap());
@@ -250,13 +251,9 @@ fn many_unrelated_altered_files_raise_doubt_about_the_disk() {
         (0..9).for_each(|f| place.write(&format!("/usr/share/bulk{n}/{f}"), "wrong\n"));
     }
     let report = repair(&place.world.settings());
-    assert!(
-        report.area(Area::Files).unwrap().change.is_none() && report.before.doubt.is_some(),
-        "{:?}",
-        report.before.doubt
-    );
+    assert!(report.area(FILES).unwrap().change.is_none() && report.before.doubt.is_some(), "{:?}", report.before.doubt);
     let despite = Settings { despite_disk: true, ..place.world.settings() };
-    assert_eq!(repair(&despite).area(Area::Files).unwrap().put_right, 63);
+    assert_eq!(repair(&despite).area(FILES).unwrap().put_right, 63);
     assert_eq!(place.findings(), []);
 }
 
@@ -282,6 +279,6 @@ fn what_another_installer_replaced_is_one_cause_and_no_doubt_about_the_disk() {
         report.findings.iter().all(|f| cause(f).contains("another installer replaced what is below /usr/lib/bulk"))
     );
     // Who wants the packaged version back all the same gets it, and the newer one is kept.
-    assert_eq!(repair(&place.world.settings()).area(Area::Files).unwrap().put_right, 147);
+    assert_eq!(repair(&place.world.settings()).area(FILES).unwrap().put_right, 147);
     assert_eq!(place.findings(), []);
 }

@@ -8,8 +8,9 @@ use std::time::Duration;
 
 use support::{check, folder, open, told, try_repair};
 use veritum_core::archive::{ArchiveSettings, Limits};
+use veritum_core::areas::STORE;
 use veritum_core::event::NoObserver;
-use veritum_core::model::{Area, Scope};
+use veritum_core::model::Scope;
 use veritum_core::report::Outcome;
 use veritum_core::store::{self, Location, StoreError};
 use veritum_core::work::{Engine, Settings, WorkError};
@@ -121,7 +122,7 @@ fn what_the_server_changes_is_never_used_and_is_fetched_once_more_when_it_was_ke
     far.mirror.misbehave(&object.to_string_lossy(), Mischief::OtherBytes, usize::MAX);
     let report = try_repair(&far.settings(), std::sync::Arc::new(veritum_core::machine::LiveDisk)).unwrap();
     assert_eq!(fs::read(far.world.at(path)).unwrap(), b"wrong\n");
-    let in_store = report.before.findings.iter().find(|f| f.area == Area::Store).unwrap();
+    let in_store = report.before.findings.iter().find(|f| f.area == STORE).unwrap();
     assert_eq!(in_store.verdict.word(), "altered", "{report:#?}");
     assert!(report.areas.iter().flat_map(|a| &a.remaining).any(|l| l.reason.contains("only read")), "{report:#?}");
     far.mirror.behave();
@@ -221,7 +222,7 @@ fn over_a_network_neither_other_keys_nor_old_signatures_nor_an_older_copy_count(
 #[test]
 fn a_whole_store_on_a_server_is_read_and_nothing_of_it_is_kept_or_written() {
     let far = Far::new();
-    let whole = Scope { areas: vec![Area::Store], ..Scope::default() };
+    let whole = Scope { areas: vec![STORE], ..Scope::default() };
     let report = open(&far.settings()).check(&whole, &NoObserver).unwrap();
     assert_eq!((report.outcome, report.findings.len(), report.notes.len()), (Outcome::Sound, 0, 0), "{report:#?}");
     let kept = |kind: &str| {

@@ -11,9 +11,10 @@ use std::sync::Arc;
 
 use stand::{SUITE, Stand, flip, names, packages};
 use support::{STATE, assert_same, folder, open, undo};
+use veritum_core::areas::UPDATES;
 use veritum_core::event::NoObserver;
 use veritum_core::machine::{Disk, LiveDisk};
-use veritum_core::model::{Area, Scope};
+use veritum_core::model::Scope;
 use veritum_core::report::{ProofOutcome, ProofReport, RepairReport};
 use veritum_core::testkit::{Accident, TestDisk, Tree};
 use veritum_core::work::{Agreement, ClearUpdates, Engine, Settings, WorkError};
@@ -69,7 +70,7 @@ fn what_is_damaged_goes_aside_lists_come_afresh_and_updates_come() {
     let right = fs::read(download(&stand, "pier_")).unwrap();
     let before = tree(&stand);
     let report = renew(&stand.settings());
-    let area = report.area(Area::Updates).unwrap();
+    let area = report.area(UPDATES).unwrap();
     // That the download is damaged comes to light with the new list.
     assert!(area.remaining.is_empty() && area.put_right == 2 && area.actions.len() == 3, "{area:#?}");
     assert_eq!(proof(&report).outcome, ProofOutcome::Proved);
@@ -79,7 +80,7 @@ fn what_is_damaged_goes_aside_lists_come_afresh_and_updates_come() {
     assert!(again.findings.is_empty(), "{:?}", again.findings);
     undo(&stand.settings(), None).unwrap();
     assert_same("all of it comes back", &before, &tree(&stand));
-    assert_eq!(open(&stand.settings()).list_changes().unwrap().changes[1].area, Area::Updates);
+    assert_eq!(open(&stand.settings()).list_changes().unwrap().changes[1].area, UPDATES);
 }
 
 #[test]
@@ -97,7 +98,7 @@ fn forged_lists_are_replaced_by_todays_and_what_waits_is_counted() {
 }
 
 fn updates() -> Scope {
-    Scope { areas: vec![Area::Updates], ..Scope::default() }
+    Scope { areas: vec![UPDATES], ..Scope::default() }
 }
 
 #[test]
@@ -107,10 +108,10 @@ fn a_sound_machine_is_not_changed_and_updates_are_proved_all_the_same() {
     let report = try_renew(&stand.settings(), ClearUpdates::default(), Arc::new(LiveDisk)).unwrap();
     assert_eq!(proof(&report).outcome, ProofOutcome::Proved);
     assert_eq!(proof(&report).package.as_ref().unwrap().component.name, "pier", "the smallest of those that are there");
-    assert!(report.area(Area::Updates).unwrap().change.is_none());
+    assert!(report.area(UPDATES).unwrap().change.is_none());
     assert_same("nothing is changed", &before, &tree(&stand));
     let shown = try_renew(&stand.settings(), ClearUpdates { plan_only: true, everything: true }, Arc::new(LiveDisk));
-    assert!(shown.unwrap().area(Area::Updates).unwrap().actions.len() >= 3);
+    assert!(shown.unwrap().area(UPDATES).unwrap().actions.len() >= 3);
     assert_same("a plan changes nothing", &before, &tree(&stand));
 }
 
@@ -166,9 +167,9 @@ fn without_the_network_damage_goes_aside_and_nothing_is_called_proved() {
     assert_eq!(proof(&report).outcome, ProofOutcome::NotTried);
     assert!(!stand.list("InRelease").exists() && !stand.at("/var/cache/apt/pkgcache.bin").exists());
     assert!(
-        report.area(Area::Updates).unwrap().remaining.iter().any(|left| left.reason.contains("network")),
+        report.area(UPDATES).unwrap().remaining.iter().any(|left| left.reason.contains("network")),
         "{:#?}",
-        report.area(Area::Updates).unwrap()
+        report.area(UPDATES).unwrap()
     );
     assert!(stand.mirror.asked().is_empty());
 }
@@ -259,7 +260,7 @@ fn a_check_asks_the_archives_and_tells_what_they_have_or_why_not() {
         let report = open(&stand.settings()).check(&updates(), &NoObserver).unwrap();
         let words = report.findings.iter().map(|f| f.verdict.word()).collect::<Vec<_>>();
         assert!(report.findings.iter().all(|f| f.cause.is_some() && f.advice.is_some()), "{:?}", report.findings);
-        (words, report.area(Area::Updates).unwrap().extent.clone().unwrap())
+        (words, report.area(UPDATES).unwrap().extent.clone().unwrap())
     };
     let fresh = Stand::at_hand();
     assert!(told(&fresh).1.ends_with("no archive has newer ones"));
@@ -334,9 +335,9 @@ fn nothing_outside_the_caches_is_touched_through_links() {
     assert_same("the home stays", &before, &Tree::take(&home, &[]));
     assert!(stand.at(CACHE).join("pier_9_all.deb").symlink_metadata().is_err(), "the link itself goes aside");
     assert!(
-        report.area(Area::Updates).unwrap().remaining.iter().any(|l| l.reason.contains("user's folder")),
+        report.area(UPDATES).unwrap().remaining.iter().any(|l| l.reason.contains("user's folder")),
         "{:#?}",
-        report.area(Area::Updates).unwrap()
+        report.area(UPDATES).unwrap()
     );
 }
 
@@ -366,7 +367,7 @@ fn an_installation_that_was_begun_is_left_with_the_exact_command_where_the_syste
     fs::write(&table, text.replacen("install ok installed", "install ok unpacked", 1)).unwrap();
     let before = tree(&stand);
     let report = renew(&stand.settings());
-    let [left] = report.area(Area::Updates).unwrap().remaining.as_slice() else { panic!("{:#?}", report.areas) };
+    let [left] = report.area(UPDATES).unwrap().remaining.as_slice() else { panic!("{:#?}", report.areas) };
     let command = format!("as root: chroot {} dpkg --configure -a", stand.world.machine().display());
     assert_eq!(left.next.as_deref(), Some(command.as_str()));
     assert_eq!((proof(&report).outcome, report.areas.len()), (ProofOutcome::Proved, 1));

@@ -14,8 +14,9 @@ use std::sync::Arc;
 use holder::{Worker, hold};
 use stand::{Stand, names};
 use support::{folder, open};
+use veritum_core::areas::UPDATES;
 use veritum_core::event::NoObserver;
-use veritum_core::model::{Area, Scope, Verdict};
+use veritum_core::model::{Scope, Verdict};
 use veritum_core::platform::services::{Active, Masking, Services as _, UnitState};
 use veritum_core::platform::stand_in::{StandIn, StandInUnit};
 use veritum_core::report::{ProofOutcome, RepairReport};
@@ -84,7 +85,7 @@ fn renew(settings: &Settings) -> Result<RepairReport, WorkError> {
 }
 
 fn updates() -> Scope {
-    Scope { areas: vec![Area::Updates], ..Scope::default() }
+    Scope { areas: vec![UPDATES], ..Scope::default() }
 }
 
 #[test]
@@ -106,7 +107,7 @@ fn a_failed_service_and_a_masked_timer_are_told_and_the_failure_is_forgotten_wit
     assert_eq!(of("apt-daily-upgrade.timer"), [(Verdict::SwitchedOff, "it is masked".to_owned())]);
     let report = renew(&manned.settings()).unwrap();
     assert_eq!(report.proof.as_ref().unwrap().outcome, ProofOutcome::Proved);
-    assert!(report.area(Area::Updates).unwrap().remaining.is_empty(), "{:#?}", report.area(Area::Updates).unwrap());
+    assert!(report.area(UPDATES).unwrap().remaining.is_empty(), "{:#?}", report.area(UPDATES).unwrap());
     assert_eq!(manned.now(SERVICE).active, Active::Idle);
     assert_eq!(manned.now("apt-daily-upgrade.timer").masking, Masking::Lasting, "an administrator's word stands");
 }
@@ -143,9 +144,7 @@ fn a_service_that_fetches_is_held_and_put_back() {
     assert!(worker.ends());
     assert_eq!(report.proof.as_ref().unwrap().outcome, ProofOutcome::Proved);
     assert_eq!((manned.now(TIMER), manned.now(SERVICE)), (unit(Active::Running).state, unit(Active::Running).state));
-    assert!(
-        report.area(Area::Updates).unwrap().remaining.is_empty() && report.area(Area::Updates).unwrap().put_right == 1
-    );
+    assert!(report.area(UPDATES).unwrap().remaining.is_empty() && report.area(UPDATES).unwrap().put_right == 1);
     assert!(open(&manned.settings()).interrupted().unwrap().is_empty());
 }
 

@@ -11,8 +11,8 @@ use std::path::PathBuf;
 
 use stand::{Stand, flip, names};
 use support::{STATE, assert_same, folder, open, undo};
+use veritum_core::areas::{FILES, UPDATES};
 use veritum_core::event::NoObserver;
-use veritum_core::model::Area;
 use veritum_core::report::{ProofOutcome, ProofReport, RepairReport};
 use veritum_core::testkit::Tree;
 use veritum_core::work::{Agreement, ClearUpdates, Settings, WorkError};
@@ -68,7 +68,7 @@ fn where_there_is_no_room_nothing_is_taken_away_that_no_archive_gives_again_just
     stand.mirror.misbehave("InRelease", Mischief::Status(503), 99);
     for settings in [settings.clone(), Settings { archive: stand.offline().archive, ..settings }] {
         let report = renew(&settings);
-        let left = &report.area(Area::Updates).unwrap().remaining;
+        let left = &report.area(UPDATES).unwrap().remaining;
         assert!(left.iter().any(|l| l.reason.contains("no archive answers")), "{left:#?}");
         assert_same("nothing is taken away", &before, &Tree::take(&machine, &[STATE]));
     }
@@ -92,14 +92,14 @@ fn where_there_is_no_room_what_can_be_fetched_again_goes_first_and_it_is_said() 
         let settings = Settings { target: machine.clone(), ..stand.settings() };
         let mut asked = Vec::new();
         let done = open(&settings).repair_updates(ClearUpdates::default(), &NoObserver, &mut |preview| {
-            asked.extend(preview.actions.iter().map(|a| (a.action.clone(), a.subject.to_string())));
+            asked.extend(preview.actions.iter().map(|a| (a.action, a.subject.to_string())));
             Agreement::Yes
         });
         match done {
             Ok(report) => {
                 assert_eq!(proof(&report).outcome, ProofOutcome::Proved, "{free} KiB");
                 assert!(
-                    report.area(Area::Updates).unwrap().remaining.iter().any(|l| l.reason.contains("are free")),
+                    report.area(UPDATES).unwrap().remaining.iter().any(|l| l.reason.contains("are free")),
                     "{report:#?}"
                 );
             }
@@ -113,7 +113,7 @@ fn where_there_is_no_room_what_can_be_fetched_again_goes_first_and_it_is_said() 
         }
         // With the lists as they should be, the downloads are known to be the archive's at the latest.
         let report = open(&settings).repair_updates(ClearUpdates::default(), &NoObserver, &mut |preview| {
-            asked.extend(preview.actions.iter().map(|a| (a.action.clone(), a.subject.to_string())));
+            asked.extend(preview.actions.iter().map(|a| (a.action, a.subject.to_string())));
             Agreement::Yes
         });
         let report = report.unwrap();
@@ -145,7 +145,7 @@ fn what_was_unpacked_before_a_package_could_not_be_read_further_is_put_back_all_
     }
     let settings = Settings { scratch: vec![scratch.0.clone()], ..stand.offline() };
     let report = support::repair(&settings);
-    let files = report.area(Area::Files).unwrap();
+    let files = report.area(FILES).unwrap();
     assert_eq!((files.put_right, files.remaining.len()), (2, 2), "{files:#?}");
     assert!(files.remaining.iter().all(|left| left.reason.to_lowercase().contains("no space")), "{files:#?}");
 }

@@ -9,8 +9,9 @@ use std::process::Command;
 
 use support::{STATE, assert_same, folder, open, pristine, undo};
 use veritum_core::archive::Proxies;
+use veritum_core::areas::UPDATES;
 use veritum_core::event::NoObserver;
-use veritum_core::model::{ActionKind, Area, Finding, Scope};
+use veritum_core::model::{ActionKind, Finding, Scope};
 use veritum_core::platform::services::Services as _;
 use veritum_core::report::{ProofOutcome, RepairReport};
 use veritum_core::testkit::Tree;
@@ -96,7 +97,7 @@ fn lives(faults: &[&'static Fault]) {
     let what = names.join(", ");
     let served = Served::with(faults);
     let (before, untouched) = (served.tree(), right(&served.demo(), faults));
-    let updates = Scope { areas: vec![Area::Updates], ..Scope::default() };
+    let updates = Scope { areas: vec![UPDATES], ..Scope::default() };
     let report = open(&served.settings()).check(&updates, &NoObserver).unwrap();
     // By forged lists nobody can say what a download should be: that comes to light with the new ones.
     let hidden = |fault: &&&Fault| !names.contains(&"list-forged") || !fault.path.starts_with("/var/cache");
@@ -108,9 +109,9 @@ fn lives(faults: &[&'static Fault]) {
     let proof = report.proof.as_ref().unwrap();
     assert_eq!((proof.outcome, proof.updates, proof.security), (ProofOutcome::Proved, 1, 1), "{what}: {proof:#?}");
     assert!(
-        report.area(Area::Updates).unwrap().remaining.is_empty(),
+        report.area(UPDATES).unwrap().remaining.is_empty(),
         "{what}: {:#?}",
-        report.area(Area::Updates).unwrap().remaining
+        report.area(UPDATES).unwrap().remaining
     );
     // Proxies for archives commonly let nobody through to their ports, and answer for whole URLs.
     let (whole, tunnels) = served.mirror.as_proxy();
@@ -150,22 +151,22 @@ fn a_full_disk_is_named_and_updates_come_nevertheless() {
     let filler = served.demo().join("machine/home/mirela/Videos/harbour-day.mkv");
     let film = std::fs::read(&filler).unwrap();
     let before = served.tree();
-    let updates = Scope { areas: vec![Area::Updates], ..Scope::default() };
+    let updates = Scope { areas: vec![UPDATES], ..Scope::default() };
     let report = open(&served.settings()).check(&updates, &NoObserver).unwrap();
     faults.iter().for_each(|fault| assert!(has(&report.findings, fault), "{}: {:?}", fault.name, report.findings));
     let cause = report.findings.iter().find(|f| has(std::slice::from_ref(f), faults[0])).unwrap().cause.clone();
     assert!(cause.unwrap().contains("KiB are free, and 64 MiB are needed"));
     let report = renew(&served.settings());
     assert_eq!(report.proof.as_ref().unwrap().outcome, ProofOutcome::Proved);
-    let [left] = report.area(Area::Updates).unwrap().remaining.as_slice() else {
-        panic!("{:?}", report.area(Area::Updates).unwrap().remaining)
+    let [left] = report.area(UPDATES).unwrap().remaining.as_slice() else {
+        panic!("{:?}", report.area(UPDATES).unwrap().remaining)
     };
     assert!(left.reason.contains("which is not enough") || left.reason.contains("are free"), "{left:?}");
-    assert_eq!(report.area(Area::Updates).unwrap().put_right, 1);
+    assert_eq!(report.area(UPDATES).unwrap().put_right, 1);
     assert!(
-        report.area(Area::Updates).unwrap().actions.iter().any(|a| a.action == ActionKind::Free),
+        report.area(UPDATES).unwrap().actions.iter().any(|a| a.action == ActionKind::Free),
         "{:?}",
-        report.area(Area::Updates).unwrap().actions
+        report.area(UPDATES).unwrap().actions
     );
     assert!(std::fs::read(&filler).unwrap() == film, "what a user has is not taken away");
     let told = undo(&served.settings(), None).unwrap();

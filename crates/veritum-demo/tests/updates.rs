@@ -7,13 +7,14 @@ use std::os::unix::fs::symlink;
 use std::path::{Path, PathBuf};
 
 use support::{Demo, assert_same, is_root, open};
+use veritum_core::areas::UPDATES;
 use veritum_core::event::NoObserver;
-use veritum_core::model::{Area, Finding, Scope, Verdict};
+use veritum_core::model::{Finding, Scope, Verdict};
 use veritum_core::report::{CheckReport, Outcome, UpdateKind};
 use veritum_core::work::{Settings, UpdatesWanted};
 
 fn check(settings: &Settings) -> CheckReport {
-    open(settings).check(&Scope { areas: vec![Area::Updates], ..Scope::default() }, &NoObserver).unwrap()
+    open(settings).check(&Scope { areas: vec![UPDATES], ..Scope::default() }, &NoObserver).unwrap()
 }
 
 /// What is said, each with its subject and verdict, in order. The payments' vendor is known to the machine only, which is
@@ -59,8 +60,8 @@ fn an_undamaged_machine_can_be_updated_and_its_check_changes_nothing() {
     assert_eq!((said(&report.findings), said(&report.notes)), (vec![], vec![]));
     assert_eq!(report.notes.len(), 2, "the payments' source and their download");
     assert!(report.unexamined.is_empty() && report.outcome >= Outcome::SoundAsKnown, "{report:?}");
-    let area = report.area(Area::Updates).unwrap();
-    assert!(area.area == Area::Updates && area.bytes > 0 && area.examined > 50);
+    let area = report.area(UPDATES).unwrap();
+    assert!(area.area == UPDATES && area.bytes > 0 && area.examined > 50);
     assert!(area.extent.as_deref().unwrap().contains("nothing waits"));
     assert_same("a check changes nothing", &before, &demo.tree());
 }
@@ -143,7 +144,7 @@ fn lists_are_told_apart_by_what_is_wrong_with_them() {
         assert!(found.iter().all(|f| f.cause.is_some() && (f.remedy.is_some() || f.advice.is_some())), "{what}");
         assert_eq!(report.outcome, Outcome::Problems, "{what}");
         assert!(
-            report.area(Area::Updates).unwrap().extent.as_deref().unwrap().starts_with("what waits cannot be told"),
+            report.area(UPDATES).unwrap().extent.as_deref().unwrap().starts_with("what waits cannot be told"),
             "{what}"
         );
     }

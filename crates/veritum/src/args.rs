@@ -5,6 +5,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use jiff::civil::{Date, DateTime, Time};
+use veritum_core::areas::AREAS;
 use veritum_core::model::Authority;
 
 /// Verify and repair an operating system against a trusted component store
@@ -128,7 +129,7 @@ pub(crate) enum Verb {
     /// Tell what machine this is, what vouches for it, and what is pending
     Status,
     /// Examine, change nothing
-    #[command(after_help = WHAT_HELP)]
+    #[command(after_help = what_help())]
     Check {
         /// What to examine: an area, a path, component:NAME, app:NAME; everything but updates and apps when nothing
         /// is named
@@ -136,7 +137,7 @@ pub(crate) enum Verb {
         what: Vec<OsString>,
     },
     /// Check, show the plan, ask, put right, check again
-    #[command(after_help = WHAT_HELP)]
+    #[command(after_help = what_help())]
     Repair {
         /// What to repair: an area, a path, component:NAME, app:NAME; everything but updates and apps when nothing
         /// is named
@@ -203,7 +204,36 @@ pub(crate) enum Verb {
     },
 }
 
-const WHAT_HELP: &str = "WHAT can be given more than once:\n  store             every part of the store in use; without being named, only what the rest needs of it\n  records           the package database: what the system itself records as installed\n  files             the machine's files against their reference\n  updates           what can keep updates from coming: downloads, lists, sources, locks, installs; a repair fetches\n                    lists afresh and proves that updates come\n  /usr/bin/NAME     one path as the machine knows it, and what lies below it\n  apps              whether applications can be started from the desktop, and what they keep in users' homes\n  component:NAME    everything of one component\n  app:NAME          one application: its component, what that rests on, how it hangs in the desktop, and what it\n                    keeps in users' homes";
+/// What can be named, an area a line.
+fn what_help() -> String {
+    let about = || AREAS.iter().map(|area| area.about());
+    let areas = about().map(|about| (about.name.word().to_owned(), about.help));
+    let named = [
+        ("/usr/bin/NAME".to_owned(), "one path as the machine knows it, and what lies below it"),
+        ("component:NAME".to_owned(), "everything of one component"),
+    ];
+    let selected = about().filter_map(|about| about.selector).map(|(word, help)| (format!("{word}:NAME"), help));
+    let lines = areas.chain(named).chain(selected).map(|(word, help)| format!("\n  {word:<16}  {}", wrapped(help)));
+    format!("WHAT can be given more than once:{}", lines.collect::<String>())
+}
+
+/// Text beside the words that can be named, broken into lines that fit.
+fn wrapped(text: &str) -> String {
+    let mut lines = vec![String::new()];
+    for word in text.split_whitespace() {
+        if lines.last().is_some_and(|line| line.len() + word.len() > HELP_WIDTH) {
+            lines.push(String::new());
+        }
+        if let Some(line) = lines.last_mut() {
+            line.push_str(if line.is_empty() { "" } else { " " });
+            line.push_str(word);
+        }
+    }
+    lines.join("\n                    ")
+}
+
+/// So wide is the text beside the words that can be named.
+const HELP_WIDTH: usize = 78;
 
 const RESET_HELP: &str = "The list of what would be set aside and what stays comes first, then a question. An application that runs is not\ntouched, and never ended. Things are set aside in the home itself, in ~/.veritum-set-aside, with the rights of the\nhome's owner; `undo` brings them back.\n\nPARTs: settings, state, cache, locks, or what something is to the user, as the list names it.";
 

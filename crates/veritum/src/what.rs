@@ -4,7 +4,8 @@ use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::Path;
 
-use veritum_core::model::{Area, FindingId, Scope, SystemPath, quoted};
+use veritum_core::areas::{AREAS, FILES};
+use veritum_core::model::{AreaName, FindingId, Scope, SystemPath, quoted};
 
 use crate::errors::{Failure, unknown_word};
 
@@ -25,27 +26,15 @@ pub(crate) fn scope(words: &[std::ffi::OsString], target: &Path) -> Result<Scope
             scope.paths.push(path(word, target)?);
         } else if let Some(name) = bytes.strip_prefix(b"component:") {
             scope.components.push(String::from_utf8_lossy(name).into_owned());
-        } else if let Some(name) = bytes.strip_prefix(b"app:") {
-            scope.apps.push(String::from_utf8_lossy(name).into_owned());
-        } else if let Some(area) = Area::ALL.into_iter().find(|a| a.word().as_bytes() == bytes) {
-            scope.areas.push(area);
+        } else if let Some(named) = selected(&word.to_string_lossy()) {
+            scope.selected.push(named);
+        } else if let Some(area) = AREAS.iter().find(|area| area.about().name.word().as_bytes() == bytes) {
+            scope.areas.push(area.about().name.clone());
         } else {
-            let mut known: Vec<&str> = Area::ALL.iter().map(|a| a.word()).collect();
-            known.extend(["/PATH", "component:NAME", "app:NAME"]);
-            let mut failure = unknown_word("area, path or component", &word.to_string_lossy(), &known);
-            let typed = quoted(bytes);
-            let meant = || match bytes.contains(&b'/') {
-                true => {
-                    format!("a path begins with '/', as the machine knows it: /{}", typed.trim_start_matches("../"))
-                }
-                false => format!("for a component write component:{typed}"),
-            };
-            failure.hint = failure.hint.or_else(|| Some(meant()));
-            return Err(failure);
+            return Err(unknown(word));
         }
     }
-    let named = scope.components.len() + scope.apps.len();
-    if !scope.paths.is_empty() && named > 0 {
+    if !scope.paths.is_empty() && scope.components.len() + scope.selected.len() > 0 {
         return Err(Failure::usage(
             "paths and components or applications cannot be named together".into(),
             "the one would narrow the other".into(),
@@ -53,10 +42,33 @@ pub(crate) fn scope(words: &[std::ffi::OsString], target: &Path) -> Result<Scope
         ));
     }
     // All files hold every path and component that was named beside them.
-    if scope.names(Area::Files) {
+    if scope.names(&FILES) {
         (scope.paths, scope.components) = (Vec::new(), Vec::new());
     }
     Ok(scope)
+}
+
+/// One thing of an area, by the area's selector: `app:NAME`.
+fn selected(word: &str) -> Option<(AreaName, String)> {
+    let (selector, name) = word.split_once(':')?;
+    let area = AREAS.iter().find(|area| area.about().selector.is_some_and(|(known, _)| known == selector))?;
+    Some((area.about().name.clone(), name.to_owned()))
+}
+
+/// A word that means nothing here, with what was probably meant.
+fn unknown(word: &OsStr) -> Failure {
+    let mut known: Vec<String> = AREAS.iter().map(|area| area.about().name.word().to_owned()).collect();
+    known.extend(["/PATH".to_owned(), "component:NAME".to_owned()]);
+    known.extend(AREAS.iter().filter_map(|area| Some(format!("{}:NAME", area.about().selector?.0))));
+    let known: Vec<&str> = known.iter().map(String::as_str).collect();
+    let mut failure = unknown_word("area, path or component", &word.to_string_lossy(), &known);
+    let typed = quoted(word.as_bytes());
+    let meant = || match word.as_bytes().contains(&b'/') {
+        true => format!("a path begins with '/', as the machine knows it: /{}", typed.trim_start_matches("../")),
+        false => format!("for a component write component:{typed}"),
+    };
+    failure.hint = failure.hint.or_else(|| Some(meant()));
+    failure
 }
 
 /// Reads the WHAT of `explain`.
@@ -115,6 +127,8 @@ fn path(word: &OsStr, target: &Path) -> Result<SystemPath, Failure> {
 
 #[cfg(test)]
 mod tests {
+    use veritum_core::areas::{STORE, is_wanted};
+
     use super::*;
 
     #[test]
@@ -129,9 +143,10 @@ mod tests {
         let scope = scope(&["component:berthbook".into()], Path::new("/")).unwrap();
         assert_eq!(scope.components, ["berthbook"]);
         let areas = super::scope(&["store".into(), "/usr/bin/x".into()], Path::new("/")).unwrap();
-        assert!(areas.wants(Area::Store) && areas.wants(Area::Files) && !areas.is_all());
+        let wants = |scope: &Scope, area: AreaName| is_wanted(veritum_core::areas::find(&area).unwrap(), scope);
+        assert!(wants(&areas, STORE) && wants(&areas, FILES) && !areas.is_all());
         let store = super::scope(&["store".into()], Path::new("/")).unwrap();
-        assert!(store.wants(Area::Store) && !store.wants(Area::Files) && !store.is_whole());
+        assert!(wants(&store, STORE) && !wants(&store, FILES) && !store.is_whole());
         assert!(super::scope(&["files".into(), "/usr/bin/x".into()], Path::new("/")).unwrap().is_all());
         assert!(super::scope(&["flies".into()], Path::new("/")).is_err());
         assert!(matches!(subject(OsStr::new("12"), Path::new("/")), Ok(Subject::Change(12))));

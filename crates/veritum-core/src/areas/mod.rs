@@ -1,7 +1,121 @@
-//! The areas of examination, a module each.
+//! The areas of examination, a module each behind one trait, and the only list of them.
+//!
+//! To add one: a module beside this file, and its line in [`AREAS`]. The words of the command line, its help, JSON, the order of
+//! work and how its findings are grouped all come from what it says [about](About) itself.
 
 pub mod apps;
+mod context;
+mod evidence;
+mod examined;
 pub mod files;
 pub mod records;
+mod step;
 pub mod store;
 pub mod updates;
+
+pub use apps::APPS;
+pub use context::{Cx, Failed, How};
+pub use evidence::{Evidence, Gathered};
+pub use examined::{Checked, Coverage, Examined, Memory, fill};
+pub use files::FILES;
+pub use records::RECORDS;
+pub use step::{After, FileWork, Step, ToolRun, Work};
+pub use store::STORE;
+pub use updates::UPDATES;
+
+use std::borrow::Cow;
+
+use crate::model::{AreaName, Finding, Scope, Verdict};
+use crate::system::WorkError;
+
+/// Every area, in working order.
+pub static AREAS: &[&dyn Area] = &[&store::Store, &records::Records, &files::Files, &updates::Updates, &apps::Apps];
+
+/// A field of examination.
+pub trait Area: Sync {
+    /// What it says about itself.
+    fn about(&self) -> &'static About;
+
+    /// Whether there is anything of it here; a store only where one is used.
+    fn is_here(&self, _cx: &Cx<'_>) -> bool {
+        true
+    }
+
+    /// Whether something that was named is of this area, though the area itself was not named.
+    fn is_meant(&self, scope: &Scope) -> bool {
+        scope.selected(&self.about().name).next().is_some()
+    }
+
+    /// Turns typed names into what the run is about.
+    ///
+    /// # Errors
+    /// When nothing, or more than one thing, is called so.
+    fn resolve(&self, _cx: &Cx<'_>, _scope: &mut Scope) -> Result<(), WorkError> {
+        Ok(())
+    }
+
+    /// Looks, and plans: every problem leaves with a step that answers it, or with the reason why none does. Writes nothing.
+    ///
+    /// # Errors
+    /// When it cannot be looked at, or somebody said stop.
+    fn check(&self, cx: &Cx<'_>, earlier: &Checked) -> Result<Examined, WorkError>;
+}
+
+/// What an area says about itself.
+#[derive(Debug)]
+pub struct About {
+    /// Its name: the word of the command line, of JSON and of logs.
+    pub name: AreaName,
+    /// Its line in the help, the README and the glossary.
+    pub help: &'static str,
+    /// Whether a check that names nothing covers it.
+    pub by_default: bool,
+    /// What is counted as examined: one, and several.
+    pub unit: (&'static str, &'static str),
+    /// The word before a colon that names one thing of it, and the help's line for that.
+    pub selector: Option<(&'static str, &'static str)>,
+    /// The heading under which a finding is told.
+    pub heading: fn(&Finding) -> Cow<'static, str>,
+    /// What its notes are counted as, where that is not what the verdict says.
+    pub counted_as: &'static [(Verdict, &'static str, &'static str)],
+    /// Whether its problems are mostly answered by a person, with the advice that each has.
+    pub is_advised: bool,
+    /// Whether the machine itself is looked at, rather than what it is compared with.
+    pub is_of_machine: bool,
+    /// Whether what a repair would do rests on what stores and archives have.
+    pub rests_on_supply: bool,
+}
+
+impl About {
+    /// What one note of a verdict is, and what several are.
+    #[must_use]
+    pub fn counted_as(&self, verdict: Verdict) -> Option<(&'static str, &'static str)> {
+        let own = self.counted_as.iter().find(|(of, ..)| *of == verdict).map(|(_, one, many)| (*one, *many));
+        own.or(verdict.counted_as())
+    }
+}
+
+/// The area of that name, when it is known here.
+#[must_use]
+pub fn find(name: &AreaName) -> Option<&'static dyn Area> {
+    AREAS.iter().copied().find(|area| area.about().name == *name)
+}
+
+/// What an area says about itself, when it is known here.
+#[must_use]
+pub fn about(name: &AreaName) -> Option<&'static About> {
+    find(name).map(Area::about)
+}
+
+/// The place of an area in the working order; one that is not known here comes last.
+#[must_use]
+pub fn position(name: &AreaName) -> usize {
+    AREAS.iter().position(|area| area.about().name == *name).unwrap_or(AREAS.len())
+}
+
+/// Whether an area is to be looked at: it was named, something of it was, or nothing was named and it is looked at then.
+#[must_use]
+pub fn is_wanted(area: &dyn Area, scope: &Scope) -> bool {
+    let about = area.about();
+    scope.is_whole() && about.by_default || scope.names(&about.name) || area.is_meant(scope)
+}

@@ -314,7 +314,7 @@ pub(super) fn verified(line: &[u8]) -> Option<&[u8]> {
 mod tests {
     use super::super::record::Verb;
     use super::*;
-    use crate::model::Area;
+    use crate::model::AreaName;
 
     fn begin() -> Record {
         Record::Begin(Begin {
@@ -322,7 +322,7 @@ mod tests {
             writer: "0.1.0".into(),
             change: 1,
             verb: Verb::Repair,
-            area: Area::Files,
+            area: AreaName::new("files"),
             of: None,
             home: None,
             started: jiff::Timestamp::UNIX_EPOCH,

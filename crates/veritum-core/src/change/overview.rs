@@ -17,7 +17,7 @@ use super::record::{Record, Verb, keeps_of};
 use super::standing::{Standings, effective};
 use super::state::{StateError, StateFolder};
 use crate::machine::Exchange;
-use crate::model::{Area, Instant, Stat, SystemPath};
+use crate::model::{AreaName, Instant, Stat, SystemPath};
 use crate::plan::KeptFolder;
 
 const FORMAT: &str = "veritum.changes-index/1";
@@ -34,7 +34,7 @@ pub struct ChangeSummary {
     /// What it was for.
     pub verb: Verb,
     /// The area that it changed.
-    pub area: Area,
+    pub area: AreaName,
     /// The change that it undoes.
     pub of: Option<u64>,
     /// The user whose home it was about, and the application's id.
@@ -209,7 +209,7 @@ fn summary(log: &ChangeLog) -> ChangeSummary {
     ChangeSummary {
         change: log.begin.change,
         verb: log.begin.verb,
-        area: log.begin.area,
+        area: log.begin.area.clone(),
         of: log.begin.of,
         home: log.begin.home.as_ref().map(|home| (home.user.clone(), home.app.clone())),
         started: log.begin.started,

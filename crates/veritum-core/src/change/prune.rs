@@ -120,14 +120,14 @@ fn remove(dir: &Dir, name: &[u8], depth: usize) -> io::Result<()> {
 mod tests {
     use super::super::record::Verb;
     use super::*;
-    use crate::model::Area;
+    use crate::model::AreaName;
 
     fn kept(change: u64, days_ago: i64, bytes: u64) -> ChangeSummary {
         let ended = jiff::Timestamp::UNIX_EPOCH - jiff::SignedDuration::from_hours(24 * days_ago);
         ChangeSummary {
             change,
             verb: Verb::Repair,
-            area: Area::Files,
+            area: AreaName::new("files"),
             of: None,
             home: None,
             started: ended,

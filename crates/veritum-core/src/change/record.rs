@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::apps::{Bases, RawCard};
-use crate::model::{Area, Identity, Instant, SystemPath};
+use crate::model::{AreaName, Identity, Instant, SystemPath};
 use crate::plan::{ActionKey, ActionOutcome, KeptFolder, PlannedAction};
 use crate::platform::services::PausedUnit;
 
@@ -49,7 +49,7 @@ pub struct Begin {
     /// What it is for.
     pub verb: Verb,
     /// The area that it changes.
-    pub area: Area,
+    pub area: AreaName,
     /// Which change it takes back.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub of: Option<u64>,

@@ -16,7 +16,7 @@ use super::swap::{backward, forward};
 use super::{ChangeError, JournalError};
 use super::{UndoRound, aside, attributes, overview};
 use crate::event::{Event, Flow, Phase};
-use crate::model::{Area, Identity, SystemPath};
+use crate::model::{AreaName, Identity, SystemPath};
 use crate::plan::{ActionKey, ActionOutcome, Item, ItemKind, KeptFolder, Operation, PlannedAction};
 use crate::platform::services::{self, PausedUnit, Services};
 use crate::store::{Contents, NoContents};
@@ -58,7 +58,7 @@ impl<'a> OpenChange<'a> {
     pub fn begin(
         context: ChangeContext<'a>,
         verb: Verb,
-        area: Area,
+        area: AreaName,
         of: Option<u64>,
         run: &str,
         now: jiff::Timestamp,
@@ -75,7 +75,7 @@ impl<'a> OpenChange<'a> {
         let mut change = Self { context, number, journal, run: run.to_owned(), rounds: 0, paused: Vec::new(), aside };
         let format = match context.home {
             Some(_) => IN_A_HOME,
-            None if area == Area::Updates => WITH_SERVICES,
+            None if area == AreaName::new("updates") => WITH_SERVICES,
             None => FORMAT,
         };
         let begin = Begin {

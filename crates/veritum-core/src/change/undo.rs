@@ -11,7 +11,7 @@ use super::merge::{Refusal, merge};
 use super::slot::{digest_of, placed};
 use super::standing::{Standing, Standings};
 use crate::machine::Dir;
-use crate::model::{Area, Digest, FileKind, Stat, SystemPath};
+use crate::model::{AreaName, Digest, FileKind, Stat, SystemPath};
 use crate::plan::{ActionKey, ActionOutcome, Item, ItemKind, Operation, PlannedAction, inverse};
 
 /// How one round of a change would be taken back.
@@ -44,7 +44,7 @@ pub struct UndoPlan {
     /// The change that is taken back.
     pub of: u64,
     /// The area that it changed.
-    pub area: Area,
+    pub area: AreaName,
     /// Its rounds, the last first.
     pub rounds: Vec<UndoRound>,
     /// What is not taken back.
@@ -69,7 +69,7 @@ pub fn plan_undo(context: ChangeContext<'_>, number: u64, only: Option<u32>) -> 
     let later_above = later.iter().flat_map(above).collect();
     let mut planner =
         Planner { context, number, released: log.released(), standings, later, later_above, reached: HashMap::new() };
-    let mut plan = UndoPlan { of: number, area: log.begin.area, rounds: Vec::new(), refused: Vec::new() };
+    let mut plan = UndoPlan { of: number, area: log.begin.area.clone(), rounds: Vec::new(), refused: Vec::new() };
     for round in log.rounds().map_err(at)?.iter().rev().filter(|r| only.is_none_or(|n| n == r.round)) {
         let undo = planner.round(round, &mut plan.refused)?;
         if !undo.actions.is_empty() {

@@ -11,7 +11,7 @@ use std::os::fd::AsFd;
 
 use crate::change::{ChangeError, ChangeSummary, Standings, StateFolder, Verb, standings};
 use crate::machine::Exchange;
-use crate::model::Area;
+use crate::model::AreaName;
 use crate::report::{ChangeLine, ChangeState, CheckReport, HomeLine, LastCheck};
 
 const LAST: &[u8] = b"last-check.json";
@@ -38,7 +38,7 @@ fn unreadable(change: u64, trouble: String) -> ChangeLine {
         change,
         verb: Verb::Repair,
         of: None,
-        area: Area::Files,
+        area: AreaName::new("files"),
         home: None,
         started: String::new(),
         state: ChangeState::Unreadable,
@@ -61,7 +61,7 @@ fn line(summary: &ChangeSummary, standings: &Standings) -> ChangeLine {
         change: summary.change,
         verb: summary.verb,
         of: summary.of,
-        area: summary.area,
+        area: summary.area.clone(),
         home: summary.home.clone().map(|(user, app)| HomeLine { user, app }),
         started: summary.started.to_string(),
         state,

@@ -2,41 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::{ActionKind, ComponentId, Digest, FileKind, SystemPath, Verdict, text::readable};
-
-/// A field of examination.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-#[non_exhaustive]
-pub enum Area {
-    /// The store itself: what is checked and put right before anything is held against it.
-    Store,
-    /// The package database: what the system itself records as installed.
-    Records,
-    /// The machine's files against their reference.
-    Files,
-    /// Whether updates can come: what was downloaded for them, their lists and sources, and what was begun.
-    Updates,
-    /// Applications: whether they can be started from the desktop.
-    Apps,
-}
-
-impl Area {
-    /// Every area that is there, in working order.
-    pub const ALL: [Area; 5] = [Area::Store, Area::Records, Area::Files, Area::Updates, Area::Apps];
-
-    /// The word that is typed.
-    #[must_use]
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Store => "store",
-            Self::Records => "records",
-            Self::Files => "files",
-            Self::Updates => "updates",
-            Self::Apps => "apps",
-        }
-    }
-}
+use super::{ActionKind, AreaName, ComponentId, Digest, FileKind, SystemPath, Verdict, text::readable};
 
 /// Who answers for a reference, strongest first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema)]
@@ -187,7 +153,7 @@ const SIGNS: &[u8] = b"bcdfghjkmnpqrstvwxz23456789";
 impl FindingId {
     /// The name for what is found in `area` of `subject`.
     #[must_use]
-    pub fn of(area: Area, subject: &Subject, verdict: Verdict) -> Self {
+    pub fn of(area: &AreaName, subject: &Subject, verdict: Verdict) -> Self {
         let what: Vec<u8> = match subject {
             Subject::Path { path, .. } | Subject::Record { path, entry: None } => path.as_bytes().to_vec(),
             Subject::Record { path, entry: Some(entry) } => [path.as_bytes(), b"\0", entry.as_bytes()].concat(),
@@ -280,7 +246,7 @@ pub struct Finding {
     /// Its name, the same from run to run.
     pub id: FindingId,
     /// Where it was found.
-    pub area: Area,
+    pub area: AreaName,
     /// What it is about.
     pub subject: Subject,
     /// The gravest verdict.
@@ -315,15 +281,15 @@ impl Finding {
 
     /// A bare finding on a path; the rest is filled in by whoever judges.
     #[must_use]
-    pub fn on_path(area: Area, path: &SystemPath, verdict: Verdict) -> Self {
+    pub fn on_path(area: AreaName, path: &SystemPath, verdict: Verdict) -> Self {
         Self::on(area, Subject::path(path), verdict)
     }
 
     /// A bare finding on anything.
     #[must_use]
-    pub fn on(area: Area, subject: Subject, verdict: Verdict) -> Self {
+    pub fn on(area: AreaName, subject: Subject, verdict: Verdict) -> Self {
         Self {
-            id: FindingId::of(area, &subject, verdict),
+            id: FindingId::of(&area, &subject, verdict),
             area,
             subject,
             verdict,
@@ -347,9 +313,9 @@ mod tests {
     #[test]
     fn a_findings_name_is_stable_and_can_be_typed() {
         let subject = Subject::path(&SystemPath::literal("/usr/bin/berthbook"));
-        let id = FindingId::of(Area::Files, &subject, Verdict::Altered);
-        assert_eq!(id, FindingId::of(Area::Files, &subject, Verdict::Altered));
-        assert_ne!(id, FindingId::of(Area::Files, &subject, Verdict::Missing));
+        let id = FindingId::of(&AreaName::new("files"), &subject, Verdict::Altered);
+        assert_eq!(id, FindingId::of(&AreaName::new("files"), &subject, Verdict::Altered));
+        assert_ne!(id, FindingId::of(&AreaName::new("files"), &subject, Verdict::Missing));
         assert!(FindingId::looks_like(id.as_str()) && FindingId::looks_like(&id.as_str()[..4]));
         assert!(!FindingId::looks_like("12345678") && !FindingId::looks_like("files") && !FindingId::looks_like("bcd"));
     }

@@ -3,6 +3,7 @@
 //! Nothing here touches a disk or knows where data came from. Each noun is defined once, at this door.
 
 mod action;
+mod area;
 mod component;
 mod digest;
 mod entry;
@@ -16,10 +17,11 @@ mod verdict;
 mod words;
 
 pub use action::{ActionKind, ActionResult};
+pub use area::AreaName;
 pub use component::{ComponentId, ComponentIdError};
 pub use digest::{ContentHasher, Digest, DigestError, Md5};
 pub use entry::{Entry, EntryKind, Owner};
-pub use finding::{Advice, Area, Authority, Finding, FindingId, Harm, Remedy, State, Subject};
+pub use finding::{Advice, Authority, Finding, FindingId, Harm, Remedy, State, Subject};
 pub use packed::{packed, unpacked};
 pub use path::{LinkTarget, PathError, PathMap, PathSet, SystemPath};
 pub use place::{FileKind, Identity, Instant, Stat};

@@ -9,7 +9,7 @@ mod subset;
 pub use expected::{Expected, ExpectedKind, Group, Meta, Owned, Policy};
 pub use sources::{ComponentJudge, Described, ManifestSource};
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 use rayon::prelude::*;
 
@@ -111,6 +111,23 @@ impl Reference {
     #[must_use]
     pub fn component_of(&self, expected: &Expected) -> &ComponentId {
         &self.components[expected.component].component.id
+    }
+
+    /// Of these components, those of which only the machine answers.
+    #[must_use]
+    pub fn only_weak(&self, ids: &BTreeSet<&ComponentId>) -> Vec<ComponentId> {
+        let weak = self.components.iter().filter(|c| c.authority == Authority::SelfReported).map(|c| &c.component.id);
+        weak.filter(|id| ids.contains(id)).cloned().collect()
+    }
+
+    /// How many installed components each authority answers for.
+    #[must_use]
+    pub fn components_by_authority(&self) -> BTreeMap<Authority, u64> {
+        let mut count = BTreeMap::new();
+        for owned in &self.components {
+            *count.entry(owned.authority).or_default() += 1;
+        }
+        count
     }
 
     /// Takes what a component brings but for what should be there, which is handed on share by share.

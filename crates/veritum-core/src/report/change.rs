@@ -4,9 +4,9 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{CheckReport, OwnReport, ProofReport};
-use crate::change::{Recovered, Verb};
-use crate::model::{ActionKind, ActionResult, Area, ComponentId, FindingId, Subject, SystemPath, word_enum};
-use crate::plan::Left;
+use crate::change::{Recovered, RoundReceipt, Verb};
+use crate::model::{ActionKind, ActionResult, AreaName, ComponentId, FindingId, Subject, SystemPath, word_enum};
+use crate::plan::{Item, ItemKind, Left, Operation, PlannedAction};
 
 /// What is done about one place, before and after.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
@@ -34,11 +34,53 @@ pub struct ActionReport {
     pub why: Option<String>,
 }
 
+impl ActionReport {
+    /// An action on a subject, as it is planned.
+    #[must_use]
+    pub fn on(action: ActionKind, subject: Subject, findings: Vec<FindingId>) -> Self {
+        let (result, things) = (ActionResult::Planned, 1);
+        Self { findings, subject, path: None, component: None, action, things, bytes: 0, result, why: None }
+    }
+
+    /// An action at a place, as it is planned.
+    #[must_use]
+    pub fn planned(action: &PlannedAction) -> Self {
+        let items: &[Item] = if let Operation::Put(items) = &action.operation { items } else { &[] };
+        let size = |item: &Item| if let ItemKind::File { size, .. } = item.kind { size } else { 0 };
+        Self {
+            path: Some(action.listed.clone()),
+            component: action.component.clone(),
+            things: items.len().max(1) as u64,
+            bytes: match (&action.operation, action.before) {
+                (Operation::Free, Some(before)) => before.size,
+                _ => items.iter().map(size).sum(),
+            },
+            ..Self::on(action.operation.kind(), Subject::path(&action.listed), action.findings.clone())
+        }
+    }
+
+    /// The actions of a round, with what came of them.
+    #[must_use]
+    pub fn carried_out(receipt: &RoundReceipt) -> Vec<Self> {
+        let done = |action: &PlannedAction| {
+            let outcome = receipt.outcomes.iter().find(|outcome| outcome.index == action.index);
+            Self::planned(action).settled(outcome.and_then(|outcome| outcome.failed.clone()))
+        };
+        receipt.actions.iter().map(done).collect()
+    }
+
+    /// The same with what came of it: done, unless there is a reason why it failed.
+    #[must_use]
+    pub fn settled(self, why: Option<String>) -> Self {
+        Self { result: ActionResult::from_failure(why.as_deref()), why, ..self }
+    }
+}
+
 /// What one area's part of a repair came to.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct AreaChange {
     /// The area.
-    pub area: Area,
+    pub area: AreaName,
     /// The change's number; none when nothing was changed.
     pub change: Option<u64>,
     /// Each action with its result.
@@ -74,9 +116,16 @@ impl RepairReport {
     /// The format's name.
     pub const FORMAT: &'static str = "veritum.repair/1";
 
+    /// A repair of which nothing is told but what it was about.
+    #[must_use]
+    pub fn new(plan_only: bool, areas: Vec<AreaChange>, before: CheckReport) -> Self {
+        let (running, format) = (RunningReport::default(), Self::FORMAT.into());
+        Self { format, plan_only, areas, running, before, after: None, proof: None }
+    }
+
     /// What one area's part came to, when there is one.
     #[must_use]
-    pub fn area(&self, area: Area) -> Option<&AreaChange> {
+    pub fn area(&self, area: AreaName) -> Option<&AreaChange> {
         self.areas.iter().find(|change| change.area == area)
     }
 
@@ -214,7 +263,7 @@ pub struct ChangeLine {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub of: Option<u64>,
     /// The area.
-    pub area: Area,
+    pub area: AreaName,
     /// Whose home it was about, and which application's things there.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub home: Option<HomeLine>,

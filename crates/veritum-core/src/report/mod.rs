@@ -29,7 +29,7 @@ use std::collections::BTreeMap;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::model::{Area, Authority, ComponentId, Finding, Subject, SystemPath, word_enum};
+use crate::model::{AreaName, Authority, ComponentId, Finding, Subject, SystemPath, word_enum};
 use crate::plan::{DiskDoubt, Left};
 use crate::platform::InstallState;
 
@@ -61,7 +61,7 @@ impl Outcome {
 }
 
 /// The machine, in a few words.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct MachineReport {
     /// Its root on the host.
     pub target: String,
@@ -79,7 +79,7 @@ pub struct MachineReport {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct AreaReport {
     /// Which.
-    pub area: Area,
+    pub area: AreaName,
     /// What it came to.
     pub outcome: Outcome,
     /// Things examined.
@@ -105,7 +105,7 @@ pub struct AreaReport {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct UnexaminedReport {
     /// The area.
-    pub area: Area,
+    pub area: AreaName,
     /// Why.
     pub reason: String,
     /// How many things.
@@ -247,6 +247,35 @@ impl CheckReport {
     /// The format's name.
     pub const FORMAT: &'static str = "veritum.check/1";
 
+    /// A document in which nothing is told yet.
+    #[must_use]
+    pub fn blank(at: jiff::Timestamp) -> Self {
+        Self {
+            format: Self::FORMAT.into(),
+            at: at.to_string(),
+            outcome: Outcome::Unexamined,
+            machine: MachineReport::default(),
+            reference: String::new(),
+            components: BTreeMap::new(),
+            sources: Vec::new(),
+            downloads: Vec::new(),
+            areas: Vec::new(),
+            findings: Vec::new(),
+            notes: Vec::new(),
+            more_strays: 0,
+            unexamined: Vec::new(),
+            // Told by `check`; a repair has refused to begin while there was one.
+            unfinished_changes: Vec::new(),
+            left: Vec::new(),
+            doubt: None,
+            unverified: None,
+            too_weak: 0,
+            not_remembered: Vec::new(),
+            stopped: false,
+            limited: false,
+        }
+    }
+
     /// What this check would have come to after a repair, of which only what was touched was checked again.
     #[must_use]
     pub fn put_right_to(&self, after: &CheckReport) -> Self {
@@ -268,7 +297,7 @@ impl CheckReport {
 
     /// What came of one area, when it was looked at.
     #[must_use]
-    pub fn area(&self, area: Area) -> Option<&AreaReport> {
+    pub fn area(&self, area: AreaName) -> Option<&AreaReport> {
         self.areas.iter().find(|report| report.area == area)
     }
 

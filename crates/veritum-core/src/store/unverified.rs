@@ -15,7 +15,7 @@ pub(super) const ROOT: &str = "metadata/1.root.json";
 pub(super) const HEAD: &str = "store.json";
 
 /// A trusted store with damage to what is signed.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct UnverifiedStore {
     /// Where it lies.
     pub path: PathBuf,

@@ -1,15 +1,13 @@
 //! What a repair of updates tells, before and after.
 
-use std::collections::HashSet;
-
-use super::clearing::{Ready, findings_of, left_of};
-use super::repair::{carried_out, planned};
-use super::updates::UpdatesPart;
 use super::{Engine, finishing};
+use crate::areas::updates::{Ready, UpdatesPart, findings_of, left_of, planned_updates};
+use crate::areas::{UPDATES, fill};
 use crate::change::RoundReceipt;
-use crate::model::{self, ActionKind, ActionResult, Area, FindingId, Scope, Subject};
+use crate::event::NoObserver;
+use crate::model::{self, ActionKind, FindingId, Scope, Subject};
 use crate::plan::{Left, Plan};
-use crate::report::{ActionReport, AreaChange, CheckReport, RepairReport, RunningReport};
+use crate::report::{ActionReport, AreaChange, CheckReport, RepairReport};
 
 /// What was done, and what was found afterwards.
 pub(super) struct Cleared {
@@ -22,47 +20,34 @@ pub(super) struct Cleared {
 impl Engine {
     /// What was found as the document of a check.
     pub(super) fn update_report(&self, part: &UpdatesPart, plan: &Plan) -> CheckReport {
-        CheckReport {
-            outcome: part.area.outcome,
-            areas: vec![part.area.clone()],
-            findings: part.findings.clone(),
-            notes: part.notes.clone(),
-            unexamined: part.unexamined.clone(),
-            sources: self.source_reports(),
-            left: plan.left.clone(),
-            doubt: plan.doubt.clone(),
-            limited: true,
-            ..self.blank_report(&Scope { areas: vec![Area::Updates], ..Scope::default() })
-        }
+        let mut report = self.blank_report(&Scope { areas: vec![UPDATES], ..Scope::default() });
+        fill(&[&part.examined], &mut report, None);
+        (report.left, report.doubt) = (plan.left.clone(), plan.doubt.clone());
+        CheckReport { sources: self.supply().source_reports(), limited: true, ..report }
     }
 
     /// That nothing was done, and nothing looked at, since nobody agreed to what comes first.
     pub(super) fn declined(&self) -> RepairReport {
-        RepairReport {
-            format: RepairReport::FORMAT.into(),
-            plan_only: true,
-            areas: Vec::new(),
-            running: RunningReport::default(),
-            before: self.blank_report(&Scope { areas: vec![Area::Updates], ..Scope::default() }),
-            after: None,
-            proof: None,
-        }
+        let scope = Scope { areas: vec![UPDATES], ..Scope::default() };
+        RepairReport::new(true, Vec::new(), self.blank_report(&scope))
     }
 
     pub(super) fn told(&self, plan_only: bool, ready: &Ready, done: Option<&Cleared>) -> RepairReport {
         let before = self.update_report(&ready.part, &ready.plan);
         let after = done.map(|done| {
-            let plan = self.planned_updates(&done.last, &[], (&ready.renewals, &ready.renewals));
+            let renewals = (ready.renewals.as_slice(), ready.renewals.as_slice());
+            let plan = self.with_updates(&NoObserver, |cx| Ok(planned_updates(cx, &done.last, &[], renewals)));
+            let plan = plan.unwrap_or_default();
             self.update_report(&done.last, &plan)
         });
         let receipts = done.map(|done| done.receipts.as_slice()).unwrap_or_default();
         let actions: Vec<ActionReport> = match (done, plan_only) {
             (Some(done), _) => {
-                let files = receipts.iter().flat_map(carried_out).map(renamed);
+                let files = receipts.iter().flat_map(ActionReport::carried_out).map(renamed);
                 done.beside.iter().cloned().chain(files).collect()
             }
             (None, true) => {
-                let begun = ready.part.findings.iter().filter(|f| finishing::can_be_finished(f));
+                let begun = ready.part.examined.problems().filter(|f| finishing::can_be_finished(f));
                 shown(ready).into_iter().chain(begun.map(finishing::planned)).collect()
             }
             (None, false) => Vec::new(),
@@ -93,25 +78,17 @@ impl Engine {
         let remaining = if plan_only { planned_left() } else { last.findings.iter().map(left).collect() };
         let put_right = before.problems().saturating_sub(last.problems());
         let change = done.map(|done| done.number);
-        let area = AreaChange { area: Area::Updates, change, actions, put_right, remaining };
-        RepairReport {
-            format: RepairReport::FORMAT.into(),
-            plan_only,
-            areas: vec![area],
-            running: RunningReport::default(),
-            before,
-            after,
-            proof: None,
-        }
+        let area = AreaChange { area: UPDATES, change, actions, put_right, remaining };
+        RepairReport { after, ..RepairReport::new(plan_only, vec![area], before) }
     }
 }
 
 /// What would be done, as it is shown: a source's lists as one.
 pub(super) fn shown(ready: &Ready) -> Vec<ActionReport> {
     let forgets = |f: &&model::Finding| f.is_mended_by(model::ActionKind::ForgetFailure);
-    let failures = ready.part.findings.iter().filter(forgets);
+    let failures = ready.part.examined.problems().filter(forgets);
     let mut all: Vec<ActionReport> =
-        ready.frees.actions.iter().chain(&ready.plan.actions).map(planned).map(renamed).collect();
+        ready.frees.actions.iter().chain(&ready.plan.actions).map(ActionReport::planned).map(renamed).collect();
     all.extend(
         failures.map(|f| beside(ActionKind::ForgetFailure, f.subject.name().unwrap_or_default(), vec![f.id.clone()])),
     );
@@ -121,42 +98,15 @@ pub(super) fn shown(ready: &Ready) -> Vec<ActionReport> {
         let findings = findings_of(&ready.part, &source);
         // Its lists as they are go when the new ones come.
         all.retain(|action| !action.path.as_ref().is_some_and(|path| renewal.has(path)));
-        all.push(ActionReport {
-            findings,
-            subject: Subject::Source { name: source },
-            path: None,
-            component: None,
-            action: ActionKind::Renew,
-            things,
-            bytes,
-            result: ActionResult::Planned,
-            why: None,
-        });
+        let shown = ActionReport::on(ActionKind::Renew, Subject::Source { name: source }, findings);
+        all.push(ActionReport { things, bytes, ..shown });
     }
     all
 }
 
 /// Something that is done beside the files.
 pub(super) fn beside(action: ActionKind, unit: &str, findings: Vec<FindingId>) -> ActionReport {
-    ActionReport {
-        findings,
-        subject: Subject::Service { name: unit.to_owned() },
-        path: None,
-        component: None,
-        action,
-        things: 1,
-        bytes: 0,
-        result: ActionResult::Planned,
-        why: None,
-    }
-}
-
-/// How many findings were answered.
-pub(super) fn answered(receipts: &[RoundReceipt]) -> u64 {
-    let failed =
-        |receipt: &RoundReceipt, index| receipt.outcomes.iter().any(|o| o.index == index && o.failed.is_some());
-    let done = receipts.iter().flat_map(|r| r.actions.iter().filter(|a| !failed(r, a.index)));
-    done.flat_map(|action| &action.findings).collect::<HashSet<_>>().len() as u64
+    ActionReport::on(action, Subject::Service { name: unit.to_owned() }, findings)
 }
 
 /// What is put in the place of lists was fetched, not restored.

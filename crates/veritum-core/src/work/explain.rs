@@ -1,22 +1,21 @@
 //! `explain`: one path, finding or change, looked at closely and anew.
 
-use std::collections::HashMap;
 use std::io;
 use std::os::fd::AsFd;
 
-use super::check::Wanted;
-use super::records::RecordsPart;
-use super::updates::{AskArchives, LocksHeld};
+use super::check::check_all;
 use super::{Engine, WorkError};
 use crate::areas::files::expected_state;
+use crate::areas::{AREAS, Checked, Evidence, FILES, Failed, FileWork, How, RECORDS, STORE, Work, store};
 use crate::change::ChangeLog;
 use crate::event::{NoObserver, Observer};
 use crate::history;
-use crate::model::{Area, Authority, Finding, Scope, Subject, SystemPath};
+use crate::model::{Authority, Finding, Scope, Subject, SystemPath};
 use crate::plan::{Item, ItemKind, Left, Operation};
 use crate::reference::ExpectedKind;
 use crate::report::{ChainLink, ExplainReport, FirstDifference};
 use crate::store::{Contents, Store};
+use crate::supply::Made;
 
 /// Contents over this size are not compared byte by byte.
 const MAX_COMPARED: u64 = 256 << 20;
@@ -32,17 +31,16 @@ impl Engine {
     /// As [`Engine::check`].
     pub fn explain_path(&mut self, path: &SystemPath, observer: &dyn Observer) -> Result<ExplainReport, WorkError> {
         let listed = self.listed_spelling(path);
-        let scope = Scope { areas: vec![Area::Files], paths: vec![listed.clone()], ..Scope::default() };
+        let scope = Scope { areas: vec![FILES], paths: vec![listed.clone()], ..Scope::default() };
         self.require_store_sound(&scope)?;
-        let none = HashMap::new();
-        let checked = self.checked(Wanted::files(&scope, &none), observer)?;
-        let reference = &checked.reference;
+        let (checked, evidence) = self.looked_at(&scope, observer)?;
+        let Some(gathered) = &evidence.gathered else { return Err(WorkError::Stopped) };
+        let (reference, report) = (&gathered.reference, self.report(&scope, &checked));
         let about = |f: &&Finding| f.subject.as_path() == Some(&listed);
         let covers = |f: &&Finding| f.subject.as_path().is_some_and(|p| listed.is_within(p));
-        let mut finding =
-            checked.report.findings.iter().find(about).or_else(|| checked.report.notes.iter().find(about)).cloned();
+        let mut finding = report.findings.iter().find(about).or_else(|| report.notes.iter().find(about)).cloned();
         if finding.is_none() {
-            finding = checked.report.findings.iter().find(covers).cloned().or_else(|| self.blocked_above(&listed));
+            finding = report.findings.iter().find(covers).cloned().or_else(|| self.blocked_above(&listed));
         }
         let Some(at) = reference.at(&listed) else {
             if let Some(report) = self.explain_record_at(&listed, observer)? {
@@ -67,7 +65,7 @@ impl Engine {
             let names: Vec<&SystemPath> =
                 reference.groups[group].members.iter().map(|at| &reference.expected[*at].listed).collect();
             let of_name = |f: &&Finding| f.subject.as_path().is_some_and(|path| names.contains(&path));
-            finding = checked.report.findings.iter().find(of_name).cloned();
+            finding = report.findings.iter().find(of_name).cloned();
         }
         let owners = std::iter::once(expected.component)
             .chain(expected.also.iter().copied())
@@ -82,7 +80,7 @@ impl Engine {
             }
             _ => None,
         };
-        let left = own.and_then(|f| checked.report.left.iter().find(|l| l.finding == f.id)).cloned();
+        let left = own.and_then(|f| report.left.iter().find(|l| l.finding == f.id)).cloned();
         let remark = match expected.authority {
             Authority::SelfReported => Some(
                 "only the machine's own records describe it: a damage that someone wrote into them too would not show"
@@ -90,7 +88,7 @@ impl Engine {
             ),
             Authority::SignedStore | Authority::Archive => None,
         };
-        let expected_state = Some(expected_state(reference, expected, &self.machine));
+        let expected_state = Some(expected_state(reference, expected, &self.system.machine));
         let found_state = own.and_then(|f| f.found.clone());
         let chain = self.chain(reference.component_of(expected), &expected.kind, expected.authority, &listed);
         Ok(ExplainReport {
@@ -110,9 +108,9 @@ impl Engine {
 
     /// A path as components list it: as it was named, or in another spelling of the same place.
     fn listed_spelling(&self, path: &SystemPath) -> SystemPath {
-        let spellings = self.spellings(path);
+        let spellings = self.system.spellings(path);
         let scope = Scope { paths: spellings.clone(), ..Scope::default() };
-        let reference = self.gathered(&scope, false).reference;
+        let reference = self.reference(&scope);
         spellings.into_iter().find(|s| reference.at(s).is_some()).unwrap_or_else(|| path.clone())
     }
 
@@ -120,15 +118,15 @@ impl Engine {
     fn blocked_above(&self, path: &SystemPath) -> Option<Finding> {
         let mut above = path.parent();
         while let Some(folder) = above.filter(|f| !f.is_root()) {
-            let (scope, none) = (Scope { paths: vec![folder.clone()], ..Scope::default() }, HashMap::new());
-            if let Ok(checked) = self.checked(Wanted::files(&scope, &none), &NoObserver)
-                && let Some(finding) = checked.report.findings.into_iter().find(|f| {
+            let scope = Scope { areas: vec![FILES], paths: vec![folder.clone()], ..Scope::default() };
+            if let Ok((checked, _)) = self.looked_at(&scope, &NoObserver)
+                && let Some(finding) = checked.findings().find(|f| {
                     f.subject.as_path() == Some(&folder)
                         && f.verdict.is_problem()
                         && f.verdict < crate::model::Verdict::Unreadable
                 })
             {
-                return Some(finding);
+                return Some(finding.clone());
             }
             above = folder.parent();
         }
@@ -137,11 +135,11 @@ impl Engine {
 
     /// Explains a finding of the last check that is about a path, when a look at that path alone comes to the same.
     fn still_as_found(&mut self, typed: &str, observer: &dyn Observer) -> Option<ExplainReport> {
-        let last = self.notes().as_ref().and_then(history::last_report)?;
+        let last = self.system.notes().as_ref().and_then(history::last_report)?;
         let all = last.findings.iter().chain(&last.notes);
         let mut fitting = all.filter(|f| f.id.as_str().starts_with(typed));
         let (finding, None) = (fitting.next()?, fitting.next()) else { return None };
-        let path = finding.subject.as_path().filter(|_| finding.area == Area::Files)?;
+        let path = finding.subject.as_path().filter(|_| finding.area == FILES)?;
         let report = self.explain_path(path, observer).ok()?;
         report.finding.as_ref().is_some_and(|now| now.id == finding.id).then_some(report)
     }
@@ -151,45 +149,48 @@ impl Engine {
     /// # Errors
     /// When none, or more than one, fits.
     pub fn explain_finding(&mut self, typed: &str, observer: &dyn Observer) -> Result<ExplainReport, WorkError> {
-        let (everything, none) = (Scope::default(), HashMap::new());
+        let everything = Scope::default();
         self.require_store_sound(&everything)?;
         if let Some(report) = self.still_as_found(typed, observer) {
             return Ok(report);
         }
-        let wanted = Wanted { store: self.depth(&everything), ..Wanted::files(&everything, &none) };
-        let checked = self.checked(wanted, observer)?;
-        let records = checked.records;
-        let mut left = checked.report.left;
-        let mut all: Vec<Finding> = checked.report.findings.into_iter().chain(checked.report.notes).collect();
-        let fits = |f: &Finding| f.id.as_str().starts_with(typed);
-        if !all.iter().any(fits) && self.settings.store.is_some() {
+        let none = Failed::new();
+        let cx = self.cx(&everything, How::plain(&none), observer);
+        let mut checked = check_all(&cx)?;
+        let fits = |f: &&Finding| f.id.as_str().starts_with(typed);
+        if checked.get(&STORE).is_some() && !checked.findings().any(|f| fits(&f)) {
             // It may have come from a look at the whole store.
-            let part = self.whole_store(false, observer)?;
-            left = part.plan.left;
-            all = part.findings.into_iter().chain(part.notes).collect();
+            checked.replace(store::Store::check_whole(&cx)?);
         }
-        if !all.iter().any(fits) {
-            // Applications and updates are looked at only when they are named.
-            let part = self.apps_part(&everything);
-            all = part.findings.into_iter().chain(part.notes).collect();
-        }
-        if !all.iter().any(fits) {
-            let part = self.updates(LocksHeld::ByOthers, AskArchives::IfAllowed, observer)?;
-            all = part.findings.into_iter().chain(part.notes).collect();
-        }
-        all.retain(fits);
-        match <[Finding; 1]>::try_from(all) {
-            Ok([one]) if one.area == Area::Records => Ok(self.explain_record(one, left, records.as_ref())),
-            Ok([one]) if matches!(one.area, Area::Updates | Area::Apps) => {
-                let path = one.subject.as_path().cloned();
-                Ok(ExplainReport { path, ..self.explain_part(one, left) })
+        // The others are looked at only when they are named.
+        for area in AREAS.iter().filter(|area| !area.about().by_default) {
+            if !checked.findings().any(|f| fits(&f)) {
+                checked.replace(area.check(&cx, &Checked::default())?);
             }
-            Ok([one]) => match one.subject.as_path() {
-                Some(path) => self.explain_path(&path.clone(), observer),
-                None => Ok(self.explain_part(one, left)),
-            },
+        }
+        let all: Vec<Finding> = checked.findings().filter(fits).cloned().collect();
+        match <[Finding; 1]>::try_from(all) {
+            Ok([one]) if one.area == FILES && one.subject.as_path().is_some() => {
+                let path = one.subject.as_path().cloned().unwrap_or_else(SystemPath::root);
+                self.explain_path(&path, observer)
+            }
+            Ok([one]) => Ok(self.explain_in(one, &checked)),
             Err(all) if all.is_empty() => Err(WorkError::unknown("finding", typed)),
             Err(_) => Err(WorkError::Ambiguous { name: typed.to_owned() }),
+        }
+    }
+
+    /// Looks at what is named, and keeps what that rests on.
+    fn looked_at(&self, scope: &Scope, observer: &dyn Observer) -> Result<(Checked, Evidence), WorkError> {
+        let none = Failed::new();
+        let cx = self.cx(scope, How::plain(&none), observer);
+        Ok((check_all(&cx)?, cx.into_evidence()))
+    }
+
+    fn explain_in(&self, finding: Finding, checked: &Checked) -> ExplainReport {
+        match finding.area == RECORDS {
+            true => self.explain_record(finding, checked),
+            false => self.explain_part(finding, checked),
         }
     }
 
@@ -199,21 +200,19 @@ impl Engine {
         path: &SystemPath,
         observer: &dyn Observer,
     ) -> Result<Option<ExplainReport>, WorkError> {
-        let (scope, none) = (Scope { areas: vec![Area::Records], ..Scope::default() }, HashMap::new());
-        let checked = self.checked(Wanted::files(&scope, &none), observer)?;
-        let mut findings = checked.report.findings.into_iter();
-        if let Some(finding) = findings.find(|f| f.subject.as_path() == Some(path)) {
-            return Ok(Some(self.explain_record(finding, checked.report.left, checked.records.as_ref())));
+        let (checked, _) = self.looked_at(&Scope { areas: vec![RECORDS], ..Scope::default() }, observer)?;
+        if let Some(finding) = checked.findings().find(|f| f.subject.as_path() == Some(path)).cloned() {
+            return Ok(Some(self.explain_record(finding, &checked)));
         }
         let is_record = path.is_within(&SystemPath::literal("/var/lib/dpkg"));
-        let there = is_record && self.machine.resolve(path).is_ok();
+        let there = is_record && self.system.machine.resolve(path).is_ok();
         let remark = "it is part of the package database, and nothing is wrong with it".to_owned();
         Ok(there.then(|| ExplainReport { remark: Some(remark), ..ExplainReport::bare(Subject::path(path)) }))
     }
 
     /// Explains what is wrong with a record: how it lies there, how it should be, and who says so.
-    fn explain_record(&self, finding: Finding, left: Vec<Left>, records: Option<&RecordsPart>) -> ExplainReport {
-        let differs = records.and_then(|part| self.record_difference(&finding, part));
+    fn explain_record(&self, finding: Finding, checked: &Checked) -> ExplainReport {
+        let differs = self.record_difference(&finding, checked);
         let owners: Vec<_> = finding.component.iter().cloned().collect();
         let chain = match (finding.vouched_by, &finding.component) {
             (Some(authority @ (Authority::SignedStore | Authority::Archive)), Some(id)) => {
@@ -232,7 +231,7 @@ impl Engine {
             owners,
             differs,
             chain,
-            left: left.into_iter().find(|l| l.finding == finding.id),
+            left: left_of(checked, &finding),
             remark,
             finding: Some(finding.clone()),
             ..ExplainReport::bare(finding.subject)
@@ -240,8 +239,11 @@ impl Engine {
     }
 
     /// Where a record first differs from what a repair would write there.
-    fn record_difference(&self, finding: &Finding, part: &RecordsPart) -> Option<FirstDifference> {
-        let action = part.planned.plan.actions.iter().find(|a| a.findings.contains(&finding.id))?;
+    fn record_difference(&self, finding: &Finding, checked: &Checked) -> Option<FirstDifference> {
+        let steps = &checked.get(&RECORDS)?.steps;
+        let mut steps = steps.iter().map(|step| &step.work);
+        let Some(Work::Files(FileWork { plan, made })) = steps.find(|work| work.is_on_machine()) else { return None };
+        let action = plan.actions.iter().find(|a| a.findings.contains(&finding.id))?;
         let Operation::Put(items) = &action.operation else { return None };
         let [Item { kind: ItemKind::File { digest, size }, .. }] = items.as_slice() else { return None };
         let mut expected = Vec::new();
@@ -249,8 +251,8 @@ impl Engine {
             expected.extend_from_slice(piece);
             Ok(())
         };
-        part.contents(self).copy(digest, *size, &mut take).ok()?;
-        let dir = self.machine.dir(&action.place.parent()?).ok()?;
+        Made { made, then: self.supply().contents() }.copy(digest, *size, &mut take).ok()?;
+        let dir = self.system.machine.dir(&action.place.parent()?).ok()?;
         let found = dir.read(action.place.name(), MAX_COMPARED).ok()?;
         let mut compare = Comparison { offset: 0, line: 1, text: true, found: None };
         compare.piece(&expected, &found);
@@ -266,15 +268,16 @@ impl Engine {
     }
 
     /// A finding that is not about a path of the machine.
-    fn explain_part(&self, finding: Finding, left: Vec<Left>) -> ExplainReport {
+    fn explain_part(&self, finding: Finding, checked: &Checked) -> ExplainReport {
         let owners = finding.harms.as_ref().map(|h| h.components.clone()).unwrap_or_default();
-        let store = self.own_store().filter(|_| finding.area == Area::Store);
+        let supply = self.supply();
+        let store = supply.own_store().filter(|_| finding.area == STORE);
         ExplainReport {
             owners,
             expected: finding.expected.clone(),
             found: finding.found.clone(),
             chain: store.map(signed_by).unwrap_or_default(),
-            left: left.into_iter().find(|l| l.finding == finding.id),
+            left: left_of(checked, &finding),
             finding: Some(finding.clone()),
             ..ExplainReport::bare(finding.subject)
         }
@@ -286,7 +289,7 @@ impl Engine {
     /// When there is no such change, or its journal cannot be read.
     pub fn explain_change(&self, number: u64) -> Result<ChangeLog, WorkError> {
         let none = || WorkError::unknown("change", &number.to_string());
-        let state = self.state()?.ok_or_else(none)?;
+        let state = self.system.state()?.ok_or_else(none)?;
         let log =
             state.change(number).map_err(|source| crate::change::ChangeError::Journal { change: number, source })?;
         log.ok_or_else(none)
@@ -310,10 +313,10 @@ impl Engine {
             chain.push(link("entry", path.to_string()));
         }
         if authority == Authority::Archive {
-            chain.extend(self.archive_chain(component).into_iter().map(|(what, name)| link(what, name)));
+            chain.extend(self.supply().archive_chain(component).into_iter().map(|(what, name)| link(what, name)));
             return chain;
         }
-        let Some(store) = self.stores.iter().find(|s| s.has(component)) else { return chain };
+        let Some(store) = self.open.stores.iter().find(|s| s.has(component)) else { return chain };
         if let Some(entry) = store.components().find(|e| e.component == *component) {
             chain.push(link("manifest of the component", entry.manifest.to_hex()));
             chain.push(link("taken from the package with SHA-256", entry.package.sha256.clone()));
@@ -327,9 +330,9 @@ impl Engine {
         if size > MAX_COMPARED {
             return None;
         }
-        self.unpack_contents(&HashMap::from([(*digest, size)]));
-        let real = self.machine.resolve(&path.parent()?).ok()?.child(path.name()).ok()?;
-        let dir = self.machine.dir(&real.parent()?).ok()?;
+        self.supply().unpack_contents(&[(*digest, size)].into());
+        let real = self.system.machine.resolve(&path.parent()?).ok()?.child(path.name()).ok()?;
+        let dir = self.system.machine.dir(&real.parent()?).ok()?;
         let file = dir.disk().open_file(dir.fd(), real.name()).ok()?;
         let mut compare = Comparison { offset: 0, line: 1, text: true, found: None };
         let mut piece = vec![0; 64 * 1024];
@@ -353,7 +356,7 @@ impl Engine {
             }
             Ok(())
         };
-        self.contents().copy(digest, size, &mut each).ok()?;
+        self.supply().contents().copy(digest, size, &mut each).ok()?;
         if compare.found.is_none() {
             read_more(SHOWN, &mut held).ok()?;
             compare.piece(&[], &held);
@@ -365,7 +368,7 @@ impl Engine {
                 expected.extend_from_slice(piece);
                 Ok(())
             };
-            self.contents().copy(digest, size, &mut take).ok()?;
+            self.supply().contents().copy(digest, size, &mut take).ok()?;
             if let Ok(there) = dir.read(real.name(), SMALL_TEXT) {
                 (found.expected_lines, found.found_lines) = (lines_from(&expected, line), lines_from(&there, line));
             }
@@ -390,6 +393,11 @@ fn lines_from(text: &[u8], line: u64) -> Vec<String> {
         all.pop();
     }
     all
+}
+
+/// Why a repair would leave a finding.
+fn left_of(checked: &Checked, finding: &Finding) -> Option<Left> {
+    checked.areas().flat_map(|examined| &examined.left).find(|left| left.finding == finding.id).cloned()
 }
 
 /// From a store's index to the pinned key.

@@ -4,7 +4,6 @@ use std::fs;
 use std::io;
 use std::path::PathBuf;
 
-use super::supplies::download_report;
 use super::{Agreement, Engine, WorkError};
 use crate::archive::{Archive, Candidate, Lacking};
 use crate::event::Observer;
@@ -12,6 +11,7 @@ use crate::machine::Machine;
 use crate::model::{ComponentId, error_chain};
 use crate::report::{FillReport, RefusedComponent};
 use crate::store::{FillRules, FillSummary, PackageRef, Parcel, StoreError, fill_from, room_for, take_over, taken_in};
+use crate::supply::download_report;
 
 /// How installed components come into a store.
 #[derive(Debug, Default)]
@@ -43,8 +43,8 @@ impl Engine {
         observer: &dyn Observer,
         ask: &mut dyn FnMut(&FillReport) -> Agreement,
     ) -> Result<FillReport, WorkError> {
-        let location = self.settings.store_folder()?.to_owned();
-        let rules = FillRules { jobs: self.settings.jobs, contents };
+        let location = self.system.settings.store_folder()?.to_owned();
+        let rules = FillRules { jobs: self.system.settings.jobs, contents };
         let gathering = self.gather(&location, rules, observer)?;
         let mut report = self.fill_report(&location, &gathering);
         let nothing = gathering.stores.is_empty() && gathering.at_hand.is_empty() && gathering.downloads.is_empty();
@@ -64,7 +64,7 @@ impl Engine {
         let failed: Vec<(ComponentId, String)> = match lacking.is_empty() {
             true => Vec::new(),
             false => {
-                let failed = self.with_archive(|archive| archive.download(&lacking, observer));
+                let failed = self.supply().with_archive(|archive| archive.download(&lacking, observer));
                 failed.map_err(|_| WorkError::Stopped)?.into_iter().map(|(id, e)| (id, error_chain(&e))).collect()
             }
         };
@@ -73,13 +73,14 @@ impl Engine {
         }
         let mut summary = FillSummary::default();
         for (at, ids) in &gathering.stores {
-            summary = summary.with(take_over(&location, &self.stores[*at], Some(ids), rules, observer)?);
+            summary = summary.with(take_over(&location, &self.open.stores[*at], Some(ids), rules, observer)?);
         }
         let got = lacking.into_iter().filter(|l| !failed.iter().any(|(id, _)| *id == l.id));
         let mut packages = gathering.at_hand;
         packages.extend(got.map(|l| (l.id, l.candidate)));
-        let filled =
-            self.open_archive(|archive| fill_packages(archive, &self.machine, &location, &packages, rules, observer));
+        let filled = self.supply().open_archive(|archive| {
+            fill_packages(archive, &self.system.machine, &location, &packages, rules, observer)
+        });
         summary = summary.with(filled.transpose()?.unwrap_or_default());
         report.added = summary.added;
         for refused in summary.refused {
@@ -98,8 +99,8 @@ impl Engine {
         let known = taken_in(location, rules.contents)?;
         let mut gathering = Gathering::default();
         let mut open: Vec<ComponentId> = Vec::new();
-        let skip = usize::from(self.own_opened);
-        for component in &self.installed.components {
+        let skip = usize::from(self.open.own_opened);
+        for component in &self.system.installed.components {
             let id = &component.id;
             if known.contains(id) {
                 gathering.known += 1;
@@ -112,7 +113,7 @@ impl Engine {
             };
             let has =
                 |store: &&crate::store::Store| store.entry(id).is_some_and(|e| !(rules.contents && e.manifest_only));
-            match self.stores.iter().skip(skip).position(|store| has(&store)) {
+            match self.open.stores.iter().skip(skip).position(|store| has(&store)) {
                 Some(at) => {
                     let at = at + skip;
                     match gathering.stores.iter_mut().find(|(store, _)| *store == at) {
@@ -124,9 +125,10 @@ impl Engine {
             }
         }
         if !open.is_empty() {
-            self.with_archive(|archive| archive.ask_network(&self.machine, &open, observer))
+            self.supply()
+                .with_archive(|archive| archive.ask_network(&self.system.machine, &open, observer))
                 .map_err(|_| WorkError::Stopped)?;
-            self.open_archive(|archive| sort_out(archive, &self.machine, open, &mut gathering));
+            self.supply().open_archive(|archive| sort_out(archive, &self.system.machine, open, &mut gathering));
         }
         Ok(gathering)
     }
@@ -215,10 +217,10 @@ impl Engine {
     /// # Errors
     /// When no store is named, or no other one, or it cannot be written.
     pub fn fill_from_stores(&mut self, contents: bool, observer: &dyn Observer) -> Result<FillSummary, WorkError> {
-        let location = self.settings.store_folder()?.to_owned();
-        let rules = FillRules { jobs: self.settings.jobs, contents };
+        let location = self.system.settings.store_folder()?.to_owned();
+        let rules = FillRules { jobs: self.system.settings.jobs, contents };
         let mut summary = FillSummary::default();
-        for store in self.stores.iter().skip(usize::from(self.own_opened)) {
+        for store in self.open.stores.iter().skip(usize::from(self.open.own_opened)) {
             summary = summary.with(take_over(&location, store, None, rules, observer)?);
         }
         Ok(summary)
@@ -229,9 +231,9 @@ impl Engine {
     /// # Errors
     /// The reason.
     pub fn has_other_stores(&self) -> Result<bool, String> {
-        match self.refused_stores.first() {
+        match self.open.refused_stores.first() {
             Some(why) => Err(why.clone()),
-            None => Ok(self.stores.len() > usize::from(self.own_opened)),
+            None => Ok(self.open.stores.len() > usize::from(self.open.own_opened)),
         }
     }
 }

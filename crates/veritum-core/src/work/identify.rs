@@ -53,15 +53,15 @@ impl Engine {
     /// Names what the database has lost, and corrects versions that its own records belie: what is judged by a wrong
     /// version would be judged by nobody.
     pub(super) fn identify(&mut self) {
-        let lost = self.database.lost.clone();
+        let lost = self.system.database.lost.clone();
         let versions = OnceCell::new();
-        let log = || versions.get_or_init(|| last_versions(&self.machine));
+        let log = || versions.get_or_init(|| last_versions(&self.system.machine));
         let found: Vec<_> = lost.iter().map(|stem| (stem, self.lost_entry(stem, &log))).collect();
-        let contradicted: Vec<_> = (0..self.installed.components.len())
+        let contradicted: Vec<_> = (0..self.system.installed.components.len())
             .filter_map(|at| Some((at, self.actual_component(at, &log)?)))
             .collect();
         for (at, right) in contradicted {
-            self.installed.components[at].id = right;
+            self.system.installed.components[at].id = right;
         }
         self.adopt(found);
     }
@@ -82,7 +82,7 @@ impl Engine {
             return;
         }
         let versions = OnceCell::new();
-        let log = || versions.get_or_init(|| last_versions(&self.machine));
+        let log = || versions.get_or_init(|| last_versions(&self.system.machine));
         let found: Vec<_> = missed.iter().map(|name| (name, self.lost_entry(name, &log))).collect();
         self.adopt(found);
     }
@@ -90,14 +90,14 @@ impl Engine {
     /// Counts as lost the essential packages that nothing names: no system is without them, even where no package is there to
     /// compare with.
     fn miss_essential(&mut self) {
-        let ids = self.installed.components.iter().map(|c| &c.id);
-        let essential = self.open_archive(|archive| archive.essential(ids)).unwrap_or_default();
-        let known = self.database.known_names();
-        let adopted: HashSet<&str> = self.installed.components.iter().map(|c| c.id.name.as_str()).collect();
+        let ids = self.system.installed.components.iter().map(|c| &c.id);
+        let essential = self.supply().open_archive(|archive| archive.essential(ids)).unwrap_or_default();
+        let known = self.system.database.known_names();
+        let adopted: HashSet<&str> = self.system.installed.components.iter().map(|c| c.id.name.as_str()).collect();
         let is_named = |name: &str| known.contains(name) || adopted.contains(name);
         let missing: Vec<String> = essential.into_iter().filter(|name| !is_named(name)).collect();
-        self.database.lost.extend(missing);
-        self.installed.lost.clone_from(&self.database.lost);
+        self.system.database.lost.extend(missing);
+        self.system.installed.lost.clone_from(&self.system.database.lost);
     }
 
     /// Takes in the entries that were found.
@@ -105,40 +105,42 @@ impl Engine {
         let mut adopted = false;
         for (stem, stanza) in found {
             if let Some(stanza) = stanza {
-                self.database.adopt(stem, stanza);
+                self.system.database.adopt(stem, stanza);
                 adopted = true;
             }
         }
         if adopted {
             let key = |c: &Component| (c.id.name.clone(), c.id.arch.clone());
-            let known: HashSet<Key> = self.installed.components.iter().map(key).collect();
-            let all = self.database.components().0;
-            self.installed.components.extend(all.into_iter().filter(|c| !known.contains(&key(c))));
-            self.installed.components.sort_by(|a, b| a.id.cmp(&b.id));
-            self.installed.lost.clone_from(&self.database.lost);
+            let known: HashSet<Key> = self.system.installed.components.iter().map(key).collect();
+            let all = self.system.database.components().0;
+            self.system.installed.components.extend(all.into_iter().filter(|c| !known.contains(&key(c))));
+            self.system.installed.components.sort_by(|a, b| a.id.cmp(&b.id));
+            self.system.installed.lost.clone_from(&self.system.database.lost);
         }
     }
 
     /// Which component the one at this position really is, when all its records but its entry say so, and nothing that
     /// is signed knows the version of its entry.
     fn actual_component<'a>(&self, at: usize, log: &dyn Fn() -> &'a Logged) -> Option<ComponentId> {
-        let component = &self.installed.components[at];
+        let component = &self.system.installed.components[at];
         let id = &component.id;
-        if self.stores.iter().any(|s| s.has(id)) {
+        if self.open.stores.iter().any(|s| s.has(id)) {
             return None;
         }
-        if self.stores.is_empty() {
+        if self.open.stores.is_empty() {
             return self.logged_otherwise(component, log);
         }
         let is_installed = |other: &ComponentId| {
-            let mut all = self.installed.components.iter().map(|c| &c.id);
+            let mut all = self.system.installed.components.iter().map(|c| &c.id);
             all.any(|known| known.name == other.name && known.arch == other.arch && known != id)
         };
         let others: Vec<ComponentId> = self.stored(&id.name).into_iter().filter(|o| !is_installed(o)).collect();
-        if others.is_empty() || self.with_archive(|archive| archive.named(&self.machine, &id.name)).contains(id) {
+        if others.is_empty()
+            || self.supply().with_archive(|archive| archive.named(&self.system.machine, &id.name)).contains(id)
+        {
             return None;
         }
-        let stem = info_stems(component).into_iter().find(|s| self.database.info.contains_key(s))?;
+        let stem = info_stems(component).into_iter().find(|s| self.system.database.info.contains_key(s))?;
         let evidence = self.evidence(&stem, log());
         let known = others.iter().filter_map(|other| self.described(other));
         // Equal contents alone are no proof: an update may change nothing but its number.
@@ -151,38 +153,28 @@ impl Engine {
         let id = &component.id;
         let version = log().get(&(id.name.clone(), id.arch.clone())).filter(|version| **version != id.version)?;
         let right = ComponentId::new(&id.name, version, &id.arch).ok()?;
-        let (_, written) = changelog_of(&self.machine, &id.name)?;
+        let (_, written) = changelog_of(&self.system.machine, &id.name)?;
         if written != *version {
             return None;
         }
-        self.with_archive(|archive| archive.named(&self.machine, &id.name)).contains(&right).then_some(right)
-    }
-
-    /// Components whose entries the package log and their own changelogs contradict, with the version that these name; what is
-    /// corrected already is not among them.
-    pub(super) fn contradicted(&self) -> Vec<(ComponentId, String)> {
-        let logged = last_versions(&self.machine);
-        let known = |c: &Component| {
-            let version =
-                logged.get(&(c.id.name.clone(), c.id.arch.clone())).filter(|version| **version != c.id.version)?;
-            let (_, written) = changelog_of(&self.machine, &c.id.name)?;
-            (written == *version).then(|| (c.id.clone(), version.clone()))
-        };
-        self.installed.components.iter().filter_map(known).collect()
+        self.supply()
+            .with_archive(|archive| archive.named(&self.system.machine, &id.name))
+            .contains(&right)
+            .then_some(right)
     }
 
     /// Names that others depend on, that nothing known is or provides, and that signed packages at hand have whose files are
     /// here all the same.
     fn missed(&self) -> Vec<String> {
         let lost: HashSet<&str> =
-            self.database.lost.iter().map(|stem| stem.split(':').next().unwrap_or(stem)).collect();
-        let mut names = self.database.unmet();
-        let ids: Vec<&ComponentId> = self.installed.components.iter().map(|c| &c.id).collect();
+            self.system.database.lost.iter().map(|stem| stem.split(':').next().unwrap_or(stem)).collect();
+        let mut names = self.system.database.unmet();
+        let ids: Vec<&ComponentId> = self.system.installed.components.iter().map(|c| &c.id).collect();
         // Where stores answer for everything the archive is not asked.
-        if ids.iter().any(|id| !self.stores.iter().any(|s| s.has(id))) {
+        if ids.iter().any(|id| !self.open.stores.iter().any(|s| s.has(id))) {
             let wanted = ids.iter().copied();
-            names.extend(self.with_archive(|archive| {
-                let _ = archive.listed(&self.machine, wanted);
+            names.extend(self.supply().with_archive(|archive| {
+                let _ = archive.listed(&self.system.machine, wanted);
                 archive.basic()
             }));
         }
@@ -190,7 +182,7 @@ impl Engine {
         let open = |name: &String| !lost.contains(name.as_str()) && !installed.contains(name.as_str());
         let open: Vec<String> = names.into_iter().filter(open).take(MAX_MISSED).collect();
         if !open.is_empty() {
-            self.with_archive(|archive| archive.also_know(open.iter().cloned()));
+            self.supply().with_archive(|archive| archive.also_know(open.iter().cloned()));
         }
         open
     }
@@ -198,23 +190,23 @@ impl Engine {
     /// Components of stores and packages of the cache that nothing of the database names, and most of whose files lie here
     /// without belonging to anything.
     fn left_behind(&self) -> Vec<String> {
-        let named = self.database.known_names();
-        let near = self.stores.iter().filter(|store| !store.is_remote());
+        let named = self.system.database.known_names();
+        let near = self.open.stores.iter().filter(|store| !store.is_remote());
         let stored = near.flat_map(Store::components).map(|entry| entry.component.clone());
         let mut ids: Vec<ComponentId> =
             stored.filter(|id| !named.contains(id.name.as_str())).take(MAX_OFFERED).collect();
         let unnamed = |name: &str| !named.contains(name);
         // Where stores answer for everything the archive is not even opened for that.
-        if is_in_cache(&self.machine, &unnamed) {
-            ids.extend(self.with_archive(|archive| {
-                let cached = archive.cached(&self.machine, &unnamed);
+        if is_in_cache(&self.system.machine, &unnamed) {
+            ids.extend(self.supply().with_archive(|archive| {
+                let cached = archive.cached(&self.system.machine, &unnamed);
                 let cached: Vec<ComponentId> = cached.into_iter().take(MAX_CACHED).collect();
                 // Whoever stops here stops at the next step as well.
-                let _ = archive.prepare(&self.machine, &cached, &self.pool, &NoObserver);
+                let _ = archive.prepare(&self.system.machine, &cached, &self.system.pool, &NoObserver);
                 cached
             }));
         }
-        let none = Evidence::none(&self.machine);
+        let none = Evidence::none(&self.system.machine);
         let there: Vec<Known> =
             ids.iter().filter_map(|id| self.described(id)).filter(|known| none.are_files_of(known)).collect();
         if there.is_empty() {
@@ -226,7 +218,7 @@ impl Engine {
         };
         let all: Vec<Vec<SystemPath>> = there.iter().map(files).collect();
         let mut unowned: HashSet<&SystemPath> = all.iter().flatten().collect();
-        self.database.for_each_listed(&self.machine, |path| {
+        self.system.database.for_each_listed(&self.system.machine, |path| {
             unowned.remove(&path);
         });
         let is_left = |of: &Vec<SystemPath>| of.iter().filter(|path| unowned.contains(path)).count() * 2 > of.len();
@@ -242,11 +234,11 @@ impl Engine {
         let stored = self.stored(name).into_iter().filter(fits);
         let stored: Vec<Known> = stored.filter_map(|id| self.described(&id)).collect();
         let found = only_one(stored.into_iter(), &evidence).or_else(|| {
-            let listed = self.with_archive(|archive| {
+            let listed = self.supply().with_archive(|archive| {
                 archive.also_know(std::iter::once(name.to_owned()));
-                let wanted = archive.named(&self.machine, name);
+                let wanted = archive.named(&self.system.machine, name);
                 // Whoever stops here stops at the next step as well.
-                let _ = archive.prepare(&self.machine, &wanted, &self.pool, &NoObserver);
+                let _ = archive.prepare(&self.system.machine, &wanted, &self.system.pool, &NoObserver);
                 wanted
             });
             only_one(listed.into_iter().filter(fits).filter_map(|id| self.described(&id)), &evidence)
@@ -257,7 +249,7 @@ impl Engine {
 
     /// The components of a name that stores have.
     fn stored(&self, name: &str) -> Vec<ComponentId> {
-        let all = self.stores.iter().flat_map(crate::store::Store::components).map(|e| &e.component);
+        let all = self.open.stores.iter().flat_map(crate::store::Store::components).map(|e| &e.component);
         let mut all: Vec<ComponentId> = all.filter(|id| id.name == name).cloned().collect();
         all.sort();
         all.dedup();
@@ -272,30 +264,31 @@ impl Engine {
             let (manifest, records) = (manifest.get().as_ref().clone(), records.get().as_ref().clone());
             Some(Known { id: id.clone(), manifest, records })
         };
-        let stores = self.stores.iter().find_map(|store| from(store));
-        stores.or_else(|| self.open_archive(|archive| from(archive)).flatten())
+        let stores = self.open.stores.iter().find_map(|store| from(store));
+        stores.or_else(|| self.supply().open_archive(|archive| from(archive)).flatten())
     }
 
     /// The settings files of a component as its entry names them.
     fn settings_of(&self, known: &Known) -> String {
-        let md5 = |digest: &Digest, size: u64| self.stores.iter().find_map(|s| ManifestSource::md5(s, digest, size));
+        let md5 =
+            |digest: &Digest, size: u64| self.open.stores.iter().find_map(|s| ManifestSource::md5(s, digest, size));
         settings_text("", &HashSet::new(), &known.manifest, &known.records, &md5)
     }
 
     fn evidence(&self, stem: &str, versions: &Logged) -> Evidence<'_> {
         let read = |suffix: &str| {
             let path = SystemPath::parse(format!("/var/lib/dpkg/info/{stem}.{suffix}").as_bytes()).ok()?;
-            self.machine.read_up_to(&path, MAX_RECORD).ok().flatten()
+            self.system.machine.read_up_to(&path, MAX_RECORD).ok().flatten()
         };
         let list = read("list").and_then(|bytes| info_list(&bytes).ok());
         let (name, arch) = stem.split_once(':').map_or((stem, None), |(name, arch)| (name, Some(arch)));
         let of = |key: &(String, String)| key.0 == name && arch.is_none_or(|arch| key.1 == arch);
         let mut logged = versions.iter().filter(|(key, _)| of(key)).map(|(_, version)| version.clone());
         Evidence {
-            machine: &self.machine,
+            machine: &self.system.machine,
             list: list.map(|l| l.into_iter().filter(|p| !p.is_root()).collect()),
             md5sums: read("md5sums"),
-            written: changelog_of(&self.machine, name).map(|(_, version)| version),
+            written: changelog_of(&self.system.machine, name).map(|(_, version)| version),
             logged: logged.next(),
         }
     }

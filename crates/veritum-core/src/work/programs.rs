@@ -12,7 +12,7 @@ impl Engine {
         context: &ChangeContext<'_>,
         rounds: impl Iterator<Item = (u64, &'r RoundReceipt)>,
     ) -> RunningReport {
-        if !self.machine.is_live() {
+        if !self.system.machine.is_live() {
             return RunningReport::default();
         }
         let found = holders(&rounds.flat_map(|(change, receipt)| displaced(context, change, receipt)).collect());

@@ -2,17 +2,17 @@
 
 use std::io;
 
-use super::apps::{App, called};
-use super::homes::{HomeContext, OpenHome, left, too_many};
-use super::repair::{carried_out, planned};
-use super::running::running_apps;
+use super::session::Session;
 use super::{Agreement, Engine, WorkError};
 use crate::apps::{Bases, Card, Class};
-use crate::change::{ChangeContext, ChangeError, OpenChange, Verb, unfinished};
+use crate::areas::APPS;
+use crate::areas::apps::{App, apps, called, card_of};
+use crate::change::{ChangeContext, ChangeError, Verb, unfinished};
 use crate::event::{Event, Observer, Phase};
-use crate::model::{Area, SystemPath, error_chain, error_words, readable};
+use crate::homes::{HomeContext, OpenHome, left, running_apps, too_many};
+use crate::model::{SystemPath, error_chain, error_words, readable};
 use crate::plan::{Operation, PlannedAction};
-use crate::report::{Difference, Fate, HomeReset, OwnReport, RefusalReport, ResetPart, ResetReport};
+use crate::report::{ActionReport, Difference, Fate, HomeReset, OwnReport, RefusalReport, ResetPart, ResetReport};
 use crate::scan::{AppDataItem, Choice, InventoryAnswer};
 use crate::store::NoContents;
 
@@ -100,11 +100,11 @@ impl Engine {
         observer: &dyn Observer,
         ask: &mut dyn FnMut(&ResetReport) -> Agreement,
     ) -> Result<ResetReport, WorkError> {
-        let apps = self.apps();
+        let apps = apps(&self.system);
         let app = called(&apps, typed)?;
-        let (card, from) = self.card_of(app)?;
+        let (card, from) = card_of(&self.system, app)?;
         let case = Case { app, choice: wanted.choice(&card)?, card };
-        let accounts = self.users_named(wanted.user.as_deref())?;
+        let accounts = self.system.users_named(wanted.user.as_deref())?;
         let mut report = ResetReport {
             format: ResetReport::FORMAT.into(),
             name: app.name().to_owned(),
@@ -115,7 +115,7 @@ impl Engine {
         };
         let mut homes = Vec::new();
         observer.on_event(Event::Begin { phase: Phase::Homes, items: accounts.len() as u64, bytes: 0 });
-        for (user, open_home) in self.open_homes(&accounts) {
+        for (user, open_home) in self.system.open_homes(&accounts) {
             homes.extend(self.home_planned(&case, user, open_home, &mut report));
             observer.on_event(Event::Advance { items: 1, bytes: 0 });
         }
@@ -126,8 +126,8 @@ impl Engine {
         if plan_only {
             return Ok(report);
         }
-        self.require_writable()?;
-        let state = self.make_state()?;
+        self.system.require_writable()?;
+        let state = self.system.make_state()?;
         let context = self.context(&state, observer);
         let _lock = context.lock_own()?;
         if let Some(number) = unfinished(&state)?.first() {
@@ -170,7 +170,7 @@ impl Engine {
     }
 
     fn running_in(&self, case: &Case<'_>, home: &OpenHome) -> Vec<crate::report::RunningApp> {
-        match self.machine.is_live() {
+        match self.system.machine.is_live() {
             true => running_apps(&case.card.programs, case.app.sandbox(), home.owner, &home.place),
             false => Vec::new(),
         }
@@ -228,13 +228,13 @@ impl Engine {
         if actions.is_empty() {
             return Ok(None);
         }
-        told.actions = actions.iter().map(planned).collect();
+        told.actions = actions.iter().map(ActionReport::planned).collect();
         told.running = self.running_in(case, &home);
         if !told.running.is_empty() {
             return Ok(None);
         }
         let context =
-            HomeContext::of(home, &case.app.entry.id, case.card.raw(), found.bases).map_err(|e| error_chain(&e))?;
+            HomeContext::new(home, &case.app.entry.id, case.card.raw(), found.bases).map_err(|e| error_chain(&e))?;
         Ok(Some((context, actions)))
     }
 
@@ -247,32 +247,28 @@ impl Engine {
     ) -> Result<(), WorkError> {
         let mut watch = OwnWatch::begin(&home.context, &home.actions, prove, context.observer);
         let at = home.context.context(context);
-        let mut change = OpenChange::begin(at, Verb::Reset, Area::Apps, None, &self.settings.run, self.settings.now)?;
-        let number = change.number();
-        told.set_aside_in = change.aside().and_then(|name| aside(&home.context, name));
-        let done = match change.round(home.actions, &NoContents) {
+        let mut session = Session::new(at, &self.system.settings, Verb::Reset, APPS);
+        told.set_aside_in = session.change()?.aside().and_then(|name| aside(&home.context, name));
+        let mut done = 0;
+        match session.round(home.actions, &NoContents, 0) {
             Ok(receipt) => {
-                told.actions = carried_out(&receipt);
+                told.actions = ActionReport::carried_out(receipt);
                 told.blocked = receipt.blocked.iter().map(blocked).collect();
-                receipt.outcomes.iter().filter(|outcome| outcome.failed.is_none()).count() as u64
+                done = receipt.outcomes.iter().filter(|outcome| outcome.failed.is_none()).count();
             }
-            Err(e @ ChangeError::Unfinished { .. }) => return Err(e.into()),
-            Err(ChangeError::Stopped) => {
-                told.trouble = Some(error_chain(&ChangeError::Stopped));
-                told.set_aside_in = None;
-                change.end(0, 0, self.settings.now)?;
-                return Err(ChangeError::Stopped.into());
+            Err(e @ (ChangeError::Unfinished { .. } | ChangeError::Stopped)) => {
+                if matches!(e, ChangeError::Stopped) {
+                    told.trouble = Some(error_chain(&e));
+                    told.set_aside_in = None;
+                }
+                return Err(e.into());
             }
-            Err(e) => {
-                told.trouble = Some(error_chain(&e));
-                0
-            }
-        };
-        change.end(done, told.blocked.len() as u64, self.settings.now)?;
-        if done > 0 {
-            told.change = Some(number);
-        } else {
-            told.set_aside_in = None;
+            Err(e) => told.trouble = Some(error_chain(&e)),
+        }
+        session.end(told.blocked.len() as u64)?;
+        match done {
+            0 => told.set_aside_in = None,
+            _ => told.change = session.number,
         }
         told.own = watch.end(&home.context, context.observer);
         Ok(())

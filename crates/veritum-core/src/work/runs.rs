@@ -27,7 +27,7 @@ impl Engine {
     /// What was installed, updated and removed, as the system's own logs tell it.
     #[must_use]
     pub fn list_updates(&self, wanted: &UpdatesWanted) -> UpdatesReport {
-        let all = Debian.runs(&self.machine);
+        let all = Debian.runs(&self.system.machine);
         let logged_since = all.last().map(|run| run.began.clone());
         let began = |run: &Run| run.began.parse::<DateTime>().ok();
         let mut runs: Vec<Run> =
@@ -42,7 +42,7 @@ impl Engine {
         let told = runs.into_iter().zip(lines).enumerate();
         UpdatesReport {
             format: UpdatesReport::FORMAT.into(),
-            machine: self.machine_report(),
+            machine: self.system.machine_report(),
             since: wanted.since.map(|at| at.to_string()),
             component: wanted.component.clone(),
             trouble: wanted.trouble.map(|at| at.to_string()),
@@ -55,8 +55,8 @@ impl Engine {
     fn update_lines(&self, runs: &[Run]) -> Vec<Vec<UpdateLine>> {
         let id = |h: &LogEntry| ComponentId::new(&h.name, h.to.as_deref()?, &h.arch).ok();
         let ids: Vec<ComponentId> = runs.iter().flat_map(|run| &run.entries).filter_map(id).collect();
-        self.with_archive(|archive| {
-            archive.listed(&self.machine, ids.iter());
+        self.supply().with_archive(|archive| {
+            archive.listed(&self.system.machine, ids.iter());
             let line = |h: &LogEntry| update_line(h, id(h).map(|id| origins(archive, &id)).unwrap_or_default());
             runs.iter().map(|run| run.entries.iter().map(line).collect()).collect()
         })

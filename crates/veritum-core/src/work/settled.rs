@@ -3,10 +3,12 @@
 use std::time::Instant;
 
 use super::Engine;
+use super::check::tell_unfinished;
+use crate::areas::{FILES, STORE};
 use crate::change::StateFolder;
 use crate::event::{Event, Observer, Phase};
 use crate::history::{self, CleanCheck};
-use crate::model::{Area, Digest, FileKind, SystemPath, Verdict};
+use crate::model::{Digest, FileKind, SystemPath, Verdict};
 use crate::platform::debian::ALIASES;
 use crate::report::CheckReport;
 use crate::scan::{SnapshotBuilder, Watch};
@@ -29,13 +31,13 @@ const MAX_NAMES: usize = 1_000_000;
 impl Engine {
     /// What a check was held against: none when it is not one signed store alone that answers for everything.
     fn clean_check_key(&self) -> Option<String> {
-        let [store] = self.stores.as_slice() else { return None };
-        let answers = self.own_opened && self.installed.components.iter().all(|c| store.has(&c.id));
-        if !answers || !self.database.lost.is_empty() {
+        let [store] = self.open.stores.as_slice() else { return None };
+        let answers = self.open.own_opened && self.system.installed.components.iter().all(|c| store.has(&c.id));
+        if !answers || !self.system.database.lost.is_empty() {
             return None;
         }
         let pinned = Digest::of(store.root()).to_hex();
-        let owner = self.settings.policy.owner_of_root;
+        let owner = self.system.settings.policy.owner_of_root;
         let what = [env!("CARGO_PKG_VERSION").to_owned(), pinned, store.index_digest().to_hex(), format!("{owner:?}")];
         Some(what.join(" "))
     }
@@ -56,21 +58,26 @@ impl Engine {
         }
         for alias in ALIASES {
             let path = SystemPath::root().child(alias.as_bytes()).ok()?;
-            snapshot_builder.add(&SystemPath::root(), &path, self.machine.look(&path).ok()?.as_ref(), Watch::Close);
+            snapshot_builder.add(
+                &SystemPath::root(),
+                &path,
+                self.system.machine.look(&path).ok()?.as_ref(),
+                Watch::Close,
+            );
         }
         let report = serde_json::to_string(report).ok()?;
-        Some(CleanCheck { key, report, places: snapshot_builder.finish(&self.pool)? })
+        Some(CleanCheck { key, report, places: snapshot_builder.finish(&self.system.pool)? })
     }
 
     /// Takes in a place and all that is below it; none when it cannot be looked into.
     fn watch(&self, path: &SystemPath, snapshot_builder: &mut SnapshotBuilder, count: &mut usize) -> Option<()> {
         let parent = path.parent()?;
-        let Ok(real) = self.machine.resolve(&parent) else {
+        let Ok(real) = self.system.machine.resolve(&parent) else {
             // Without the folder the thing is not there either.
             return self.watch(&parent, snapshot_builder, count);
         };
         let place = real.child(path.name()).ok()?;
-        let stat = self.machine.look(&place).ok()?;
+        let stat = self.system.machine.look(&place).ok()?;
         snapshot_builder.add(&real, &place, stat.as_ref(), Watch::Close);
         match stat {
             Some(stat) if stat.kind == FileKind::Folder => self.watch_below(&place, snapshot_builder, count),
@@ -84,7 +91,7 @@ impl Engine {
         snapshot_builder: &mut SnapshotBuilder,
         count: &mut usize,
     ) -> Option<()> {
-        let dir = self.machine.dir(folder).ok()?;
+        let dir = self.system.machine.dir(folder).ok()?;
         for (name, _) in dir.disk().list(dir.fd()).ok()? {
             *count += 1;
             if *count > MAX_NAMES {
@@ -103,7 +110,7 @@ impl Engine {
     /// The last full check's answer, when nothing that it rests on has changed since.
     pub(super) fn unchanged_report(&self, state: Option<&StateFolder>, observer: &dyn Observer) -> Option<CheckReport> {
         let begun = Instant::now();
-        let settled = history::settled(&self.notes()?)?;
+        let settled = history::settled(&self.system.notes()?)?;
         if self.clean_check_key()? != settled.key {
             return None;
         }
@@ -112,16 +119,16 @@ impl Engine {
         before.at.parse::<jiff::Timestamp>().ok()?;
         let items = settled.places.parts().len() as u64;
         observer.on_event(Event::Begin { phase: Phase::Comparing, items, bytes: 0 });
-        let stands = settled.places.still_stands(&self.machine, &self.pool, observer);
+        let stands = settled.places.still_stands(&self.system.machine, &self.system.pool, observer);
         observer.on_event(Event::End);
         if !stands {
             return None;
         }
-        let since = self.since_words(&before.at);
+        let since = self.system.since_words(&before.at);
         let mut report = CheckReport {
-            at: self.settings.now.to_string(),
-            machine: self.machine_report(),
-            reference: self.reference_words(),
+            at: self.system.settings.now.to_string(),
+            machine: self.system.machine_report(),
+            reference: self.supply().reference_words(),
             sources: Vec::new(),
             downloads: Vec::new(),
             left: Vec::new(),
@@ -130,14 +137,14 @@ impl Engine {
         };
         for area in &mut report.areas {
             area.bytes = 0;
-            area.seconds = if area.area == Area::Files { begun.elapsed().as_secs_f64() } else { 0.0 };
-            area.extent = Some(match area.area {
-                Area::Store => "quick: only the signed files were read".into(),
-                _ => format!("quick: nothing has changed since the check of {since}, so nothing was read"),
+            area.seconds = if area.area == FILES { begun.elapsed().as_secs_f64() } else { 0.0 };
+            area.extent = Some(match area.area == STORE {
+                true => "quick: only the signed files were read".into(),
+                false => format!("quick: nothing has changed since the check of {since}, so nothing was read"),
             });
         }
         if let Some(state) = state {
-            self.tell_unfinished(state, &mut report);
+            tell_unfinished(state, &mut report);
         }
         Some(report)
     }

@@ -27,7 +27,7 @@ impl Engine {
     /// # Errors
     /// When the state folder cannot be read.
     pub fn status(&self, full_rights: bool) -> Result<StatusReport, WorkError> {
-        let state = self.readable_state()?;
+        let state = self.system.readable_state()?;
         let overview = match &state {
             Some(state) => state.overview().map_err(crate::change::ChangeError::from)?,
             None => Overview::default(),
@@ -36,8 +36,9 @@ impl Engine {
         for authority in self.authorities().into_values() {
             *vouched.entry(authority).or_default() += 1;
         }
-        let half = self.installed.components.iter().filter(|c| c.install_state != InstallState::Installed);
+        let half = self.system.installed.components.iter().filter(|c| c.install_state != InstallState::Installed);
         let mut not_here: Vec<String> = self
+            .system
             .machine
             .extent()
             .unmounted()
@@ -47,30 +48,38 @@ impl Engine {
         if !full_rights {
             not_here.push("files that only root may read".into());
         }
-        not_here.extend(self.installed.problems.iter().map(|p| format!("{}: {}", p.path, p.what)));
+        not_here.extend(self.system.installed.problems.iter().map(|p| format!("{}: {}", p.path, p.what)));
         let (newer, damaged): (Vec<_>, Vec<_>) =
             overview.bad.iter().partition(|bad| matches!(bad.error, JournalError::Newer(_)));
-        if state.is_none() && self.state().is_err() {
+        if state.is_none() && self.system.state().is_err() {
             not_here.push("changes: only root may read them".into());
         }
         not_here.extend(newer.iter().map(|bad| format!("change {}: {}", bad.change, error_chain(&bad.error))));
         let room = self.root_room();
-        let last_check = self.last_check();
+        let last_check = self.system.last_check();
         Ok(StatusReport {
             format: StatusReport::FORMAT.into(),
-            machine: self.machine_report(),
+            machine: self.system.machine_report(),
             full_rights,
-            users: self.machine.users().accounts().iter().filter(|a| a.is_login()).map(|a| a.name.clone()).collect(),
+            users: self
+                .system
+                .machine
+                .users()
+                .accounts()
+                .iter()
+                .filter(|a| a.is_login())
+                .map(|a| a.name.clone())
+                .collect(),
             vouched,
-            store: self.stores.first().map(store_line),
-            sources: self.source_reports(),
-            store_trouble: self.store_trouble.as_ref().map(|e| error_chain(e as &dyn std::error::Error)),
+            store: self.open.stores.first().map(store_line),
+            sources: self.supply().source_reports(),
+            store_trouble: self.open.store_trouble.as_ref().map(|e| error_chain(e as &dyn std::error::Error)),
             computer: computer_report(Computer::this()),
             free_bytes: room.map(|r| r.bytes),
             read_only: room.is_some_and(|r| r.read_only),
-            disk_errors: marked_errors(&self.machine),
-            restart_due: self.restart_due(),
-            recent: Debian.recent(&self.machine, MAX_RECENT).into_iter().map(recent_report).collect(),
+            disk_errors: marked_errors(&self.system.machine),
+            restart_due: self.system.restart_due(),
+            recent: Debian.recent(&self.system.machine, MAX_RECENT).into_iter().map(recent_report).collect(),
             half_installed: half.map(|c| c.id.name.clone()).collect(),
             unfinished_changes: overview.changes.iter().filter(|c| c.ended.is_none()).map(|c| c.change).collect(),
             damaged_changes: damaged.into_iter().map(|bad| self.damaged_change(bad)).collect(),
@@ -96,8 +105,8 @@ impl Engine {
 
     /// A place in the state folder, as this computer reaches it.
     fn state_place(&self, below: &str) -> String {
-        let inside = || self.machine.path().join("var/lib/veritum");
-        self.settings.state.clone().unwrap_or_else(inside).join(below).display().to_string()
+        let inside = || self.system.machine.path().join("var/lib/veritum");
+        self.system.settings.state.clone().unwrap_or_else(inside).join(below).display().to_string()
     }
 
     /// A change whose log is damaged, with what can still be read of it; `None` for any other.
@@ -105,7 +114,7 @@ impl Engine {
     /// # Errors
     /// When the state folder cannot be read.
     pub fn explain_damaged(&self, number: u64) -> Result<Option<DamagedChange>, WorkError> {
-        let Some(state) = self.state()? else { return Ok(None) };
+        let Some(state) = self.system.state()? else { return Ok(None) };
         let overview = state.overview().map_err(crate::change::ChangeError::from)?;
         let Some(bad) =
             overview.bad.iter().find(|bad| bad.change == number && !matches!(bad.error, JournalError::Newer(_)))
@@ -119,7 +128,7 @@ impl Engine {
                 let parent = action.place.parent().unwrap_or_else(SystemPath::root);
                 let kept = match parents.iter().find(|p| p.place == parent).map(|p| &p.keeps) {
                     Some(KeptFolder::Top(top)) => {
-                        let top = self.machine.path().join(OsStr::from_bytes(top.relative()));
+                        let top = self.system.machine.path().join(OsStr::from_bytes(top.relative()));
                         top.join(format!(".veritum-kept/{number}/{round}-{}", action.index)).display().to_string()
                     }
                     Some(KeptFolder::Aside(_)) => continue,
@@ -132,35 +141,17 @@ impl Engine {
     }
 
     fn root_room(&self) -> Option<FreeSpace> {
-        let root = self.machine.dir(&SystemPath::root()).ok()?;
+        let root = self.system.machine.dir(&SystemPath::root()).ok()?;
         root.disk().room(root.fd()).ok()
-    }
-
-    /// Why a restart of the running machine is due: it was asked for, or the running kernel is no longer installed.
-    pub(super) fn restart_due(&self) -> Vec<String> {
-        if !self.machine.is_live() {
-            return Vec::new();
-        }
-        let mut why = Vec::new();
-        let asked = SystemPath::literal("/run/reboot-required");
-        if matches!(self.machine.read_config(&asked), Ok(Some(_))) {
-            let by = self.machine.read_config(&SystemPath::literal("/run/reboot-required.pkgs")).ok().flatten();
-            why.push(asked_by(&by.unwrap_or_default()));
-        }
-        let running = rustix::system::uname();
-        let running = running.release().to_string_lossy();
-        let names: Vec<&str> = self.installed.components.iter().map(|c| c.id.name.as_str()).collect();
-        why.extend(kernel_gone(&running, &names));
-        why
     }
 
     /// Who can answer for each component, by what lies at hand.
     fn authorities(&self) -> HashMap<&ComponentId, Authority> {
-        let ids = || self.installed.components.iter().map(|c| &c.id);
-        let in_store = |id: &ComponentId| self.stores.iter().any(|s| s.has(id));
+        let ids = || self.system.installed.components.iter().map(|c| &c.id);
+        let in_store = |id: &ComponentId| self.open.stores.iter().any(|s| s.has(id));
         let mut authorities: HashMap<&ComponentId, Authority> = ids().map(|id| (id, Authority::SelfReported)).collect();
         if ids().any(|id| !in_store(id)) {
-            let listed = self.with_archive(|archive| archive.listed(&self.machine, ids()));
+            let listed = self.supply().with_archive(|archive| archive.listed(&self.system.machine, ids()));
             authorities.extend(listed.into_iter().map(|id| (id, Authority::Archive)));
         }
         authorities.extend(ids().filter(|id| in_store(id)).map(|id| (id, Authority::SignedStore)));
@@ -172,7 +163,7 @@ impl Engine {
     /// # Errors
     /// When the state folder cannot be read.
     pub fn list_changes(&self) -> Result<ChangesReport, WorkError> {
-        let changes = match self.state()? {
+        let changes = match self.system.state()? {
             Some(state) => history::changes(&state)?,
             None => Vec::new(),
         };
@@ -191,7 +182,7 @@ impl Engine {
         };
         ComponentsReport {
             format: ComponentsReport::FORMAT.into(),
-            components: self.installed.components.iter().map(line).collect(),
+            components: self.system.installed.components.iter().map(line).collect(),
         }
     }
 }
@@ -204,32 +195,6 @@ fn computer_report(computer: Computer) -> ComputerReport {
 fn recent_report(one: LogEntry) -> RecentReport {
     let LogEntry { at, what, name, arch, from, to } = one;
     RecentReport { at, what, component: name, arch, from, to }
-}
-
-/// Who asked for a restart: a name a line.
-fn asked_by(names: &[u8]) -> String {
-    let text: String = String::from_utf8_lossy(names).chars().filter(|c| *c == '\n' || !c.is_control()).collect();
-    let mut names: Vec<&str> = text.lines().map(str::trim).filter(|l| !l.is_empty()).collect();
-    names.sort_unstable();
-    names.dedup();
-    match names[..] {
-        [] => "an update asked for it".into(),
-        [.., _] if names.len() > 5 => format!("{} and {} more asked for it", names[..4].join(", "), names.len() - 4),
-        _ => format!("{} asked for it", names.join(", ")),
-    }
-}
-
-/// Whether the running kernel is none of the installed ones. Without any (a container) nothing can be said.
-fn kernel_gone(running: &str, components: &[&str]) -> Option<String> {
-    let mut installed = components
-        .iter()
-        .filter_map(|name| name.strip_prefix("linux-image-"))
-        .map(|release| release.strip_prefix("unsigned-").unwrap_or(release))
-        .filter(|release| release.starts_with(|c: char| c.is_ascii_digit()))
-        .peekable();
-    installed.peek()?;
-    (!installed.any(|release| release == running))
-        .then(|| format!("the running kernel {running} is no longer installed"))
 }
 
 /// A store, in a line.
@@ -248,25 +213,4 @@ pub(super) fn store_line(store: &Store) -> StoreLine {
 fn changed_since(changes: &[ChangeSummary], moment: &str) -> bool {
     let moment = moment.parse::<jiff::Timestamp>().ok();
     changes.iter().any(|c| Some(c.started) > moment)
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_kernel_that_is_gone_is_a_reason_to_restart_and_a_container_is_none() {
-        let names = ["linux-image-6.1.0-41-amd64", "linux-image-amd64", "quay"];
-        assert_eq!(kernel_gone("6.1.0-41-amd64", &names), None);
-        assert!(kernel_gone("6.1.0-40-amd64", &names).is_some_and(|w| w.contains("6.1.0-40-amd64 is no longer")));
-        assert_eq!(kernel_gone("6.8.0-50-generic", &["linux-image-unsigned-6.8.0-50-generic"]), None);
-        assert_eq!(kernel_gone("6.18.0", &["quay", "linux-image-amd64"]), None);
-    }
-
-    #[test]
-    fn who_asked_for_a_restart_is_named_once_and_not_at_length() {
-        assert_eq!(asked_by(b""), "an update asked for it");
-        assert_eq!(asked_by(b"quay\npi\x1ber\nquay\n"), "pier, quay asked for it");
-        assert_eq!(asked_by(b"a\nb\nc\nd\ne\nf\n"), "a, b, c, d and 2 more asked for it");
-    }
 }

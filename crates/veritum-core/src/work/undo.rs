@@ -2,21 +2,20 @@
 
 use std::collections::HashMap;
 
-use super::homes::HomeContext;
-use super::repair::{carried_out, planned};
 use super::reset::OwnWatch;
-use super::running::running_apps;
+use super::session::Session;
 use super::{Agreement, Engine, WorkError};
 use crate::change::{
-    ChangeContext, ChangeError, Locks, OpenChange, Recovered, Refusal, RoundReceipt, Standing, StateFolder, UndoPlan,
-    UndoRound, Verb, latest_run, plan_undo, recover, standings, unfinished,
+    ChangeContext, ChangeError, Locks, Recovered, Refusal, RoundReceipt, Standing, StateFolder, UndoPlan, UndoRound,
+    Verb, latest_run, plan_undo, recover, standings, unfinished,
 };
 use crate::event::{Observer, Uninterruptible};
+use crate::homes::{HomeContext, running_apps};
 use crate::model::ComponentId;
 use crate::plan::PlannedAction;
 use crate::platform::debian::Debian;
 use crate::platform::{Component, Platform as _};
-use crate::report::{RecoverReport, RefusalReport, RunningReport, UndoReport, UndoneChange};
+use crate::report::{ActionReport, RecoverReport, RefusalReport, RunningReport, UndoReport, UndoneChange};
 
 impl Engine {
     /// Takes changes back: the one that is named, or all of the latest run. `ask` is shown the plans first.
@@ -34,7 +33,7 @@ impl Engine {
             Some(number) => WorkError::unknown("change", &number.to_string()),
             None => WorkError::NothingToUndo,
         };
-        let state = self.state()?.ok_or_else(none)?;
+        let state = self.system.state()?.ok_or_else(none)?;
         let context = self.context(&state, observer);
         if let Some(number) = unfinished(&state)?.first() {
             return Err(ChangeError::Earlier(*number).into());
@@ -100,7 +99,7 @@ impl Engine {
                 .map_err(|source| ChangeError::Journal { change: *number, source })?
                 .ok_or_else(|| WorkError::unknown("change", &number.to_string()))?;
             if let Some(home) = &log.begin.home {
-                homes.insert(*number, self.home_again(home)?);
+                homes.insert(*number, self.system.home_again(home)?);
             }
         }
         Ok(homes)
@@ -117,14 +116,14 @@ impl Engine {
             self.refuse_running(home)?;
         }
         if numbers.iter().any(|number| !homes.contains_key(number)) {
-            return self.update_locks(context);
+            return self.locks(context, &Debian.update_locks());
         }
-        self.require_writable()?;
+        self.system.require_writable()?;
         Ok(context.lock_own()?)
     }
 
     fn refuse_running(&self, home: &HomeContext) -> Result<(), WorkError> {
-        let running = match self.machine.is_live() {
+        let running = match self.system.machine.is_live() {
             true => running_apps(home.home.card.programs(), Some(&home.home.app), home.home.owner, &home.home.place),
             false => Vec::new(),
         };
@@ -183,7 +182,7 @@ impl Engine {
     /// Why files of a package as it was are not put among what is installed now.
     fn other_version(&self, component: &ComponentId) -> Option<String> {
         let same = |c: &&Component| c.id.name == component.name && c.id.arch == component.arch;
-        match self.installed.components.iter().find(same) {
+        match self.system.installed.components.iter().find(same) {
             Some(now) if now.id.version == component.version => None,
             Some(now) => Some(format!("its component was updated to {} since", now.id.version)),
             None => Some("its component was removed since".into()),
@@ -204,11 +203,9 @@ impl Engine {
         let moved: Vec<PlannedAction> = plan.rounds.iter().flat_map(|round| round.actions.clone()).collect();
         let mut watch = home.map(|home| OwnWatch::begin(home, &moved, false, context.observer));
         let context = at_home(context, home);
-        let mut change =
-            OpenChange::begin(context, Verb::Undo, plan.area, Some(plan.of), &self.settings.run, self.settings.now)?;
-        done.change = Some(change.number());
+        let mut session = Session::new(context, &self.system.settings, Verb::Undo, plan.area.clone()).of(plan.of);
+        done.change = Some(session.change()?.number());
         done.actions.clear();
-        let mut answered = 0;
         for (at, round) in plan.rounds.into_iter().enumerate() {
             let round = match at {
                 0 => round,
@@ -222,27 +219,20 @@ impl Engine {
                 .iter()
                 .filter_map(|a| Some((a.place.clone(), a.component.as_ref()?.name.clone())))
                 .collect();
-            let receipt = match change.undo_round(round) {
-                Ok(receipt) => receipt,
-                Err(e @ ChangeError::Unfinished { .. }) => return Err(e.into()),
-                Err(e) => {
-                    change.end(answered, 0, self.settings.now)?;
-                    return Err(e.into());
-                }
-            };
-            done.actions.extend(carried_out(&receipt));
+            let receipt = session.undo_round(round)?;
+            done.actions.extend(ActionReport::carried_out(receipt));
             done.refused.extend(receipt.blocked.iter().map(|b| RefusalReport {
                 path: b.place.clone(),
                 component: owners.get(&b.place).cloned(),
                 why: b.why.clone(),
             }));
-            answered += receipt.outcomes.iter().filter(|o| o.failed.is_none()).count() as u64;
-            // What is displaced in a home runs nowhere.
-            if home.is_none() {
-                receipts.push((change.number(), receipt));
-            }
         }
-        change.end(answered, 0, self.settings.now)?;
+        session.end(0)?;
+        // What is displaced in a home runs nowhere.
+        if home.is_none() {
+            let number = session.number.unwrap_or_default();
+            receipts.extend(session.receipts.into_iter().map(|receipt| (number, receipt)));
+        }
         done.own = watch.as_mut().zip(home).and_then(|(watch, home)| watch.end(home, context.observer));
         Ok(done)
     }
@@ -266,7 +256,7 @@ impl Engine {
     /// # Errors
     /// When a journal cannot be read.
     pub fn interrupted(&self) -> Result<Vec<u64>, WorkError> {
-        match self.state()? {
+        match self.system.state()? {
             Some(state) => Ok(unfinished(&state)?),
             None => Ok(Vec::new()),
         }
@@ -278,12 +268,12 @@ impl Engine {
     /// When a journal is damaged, or the disk fails again.
     pub fn recover(&self, observer: &dyn Observer) -> Result<RecoverReport, WorkError> {
         let mut report = RecoverReport { format: RecoverReport::FORMAT.into(), changes: Vec::new() };
-        let Some(state) = self.state()? else { return Ok(report) };
+        let Some(state) = self.system.state()? else { return Ok(report) };
         let open = unfinished(&state)?;
         if open.is_empty() {
             return Ok(report);
         }
-        self.require_writable()?;
+        self.system.require_writable()?;
         let context = self.context(&state, observer);
         let mut locks = context.lock_own()?;
         for number in unfinished(&state)? {
@@ -305,7 +295,7 @@ impl Engine {
     ) -> Result<Option<Recovered>, WorkError> {
         let home = self.home_of(state, number)?;
         let context = self.context(state, observer);
-        Ok(recover(at_home(context, home.as_ref()), number, self.settings.now, &mut || ())?)
+        Ok(recover(at_home(context, home.as_ref()), number, self.system.settings.now, &mut || ())?)
     }
 
     fn recover_with(
@@ -320,13 +310,13 @@ impl Engine {
         if home.is_none() && self.has_rounds(state, number) {
             context.lock_too(locks, &Debian.update_locks())?;
         }
-        Ok(recover(at_home(context, home.as_ref()), number, self.settings.now, &mut || locks.keep_own())?)
+        Ok(recover(at_home(context, home.as_ref()), number, self.system.settings.now, &mut || locks.keep_own())?)
     }
 
     /// The home that a change was about.
     fn home_of(&self, state: &StateFolder, number: u64) -> Result<Option<HomeContext>, WorkError> {
         let log = state.change(number).map_err(|source| ChangeError::Journal { change: number, source })?;
-        log.and_then(|log| log.begin.home).map(|home| self.home_again(&home)).transpose()
+        log.and_then(|log| log.begin.home).map(|home| self.system.home_again(&home)).transpose()
     }
 
     /// Whether a change came to its first round: until then no file of the machine is concerned, only services.
@@ -349,7 +339,7 @@ fn shown(plan: &UndoPlan, home: Option<&HomeContext>) -> UndoneChange {
         own: None,
         of: plan.of,
         change: None,
-        actions: plan.rounds.iter().flat_map(|r| &r.actions).map(planned).collect(),
+        actions: plan.rounds.iter().flat_map(|r| &r.actions).map(ActionReport::planned).collect(),
         refused: plan
             .refused
             .iter()

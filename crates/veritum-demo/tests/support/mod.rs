@@ -8,9 +8,10 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::sync::{Arc, OnceLock};
 
+use veritum_core::areas::FILES;
 use veritum_core::event::NoObserver;
 use veritum_core::machine::{Disk, LiveDisk};
-use veritum_core::model::{Area, Scope};
+use veritum_core::model::Scope;
 use veritum_core::report::{AreaChange, CheckReport, RepairReport, UndoReport};
 use veritum_core::testkit::Tree;
 use veritum_core::work::{Agreement, Engine, Settings, WorkError};
@@ -154,7 +155,7 @@ pub(crate) fn spoil(file: &Path, chance: &mut Seed) -> Vec<u8> {
 
 /// What became of the files in a repair.
 pub(crate) fn files_of(report: &RepairReport) -> &AreaChange {
-    report.areas.iter().find(|a| a.area == Area::Files).unwrap()
+    report.areas.iter().find(|a| a.area == FILES).unwrap()
 }
 
 /// A file among the administrator's notes on a machine that has no id.

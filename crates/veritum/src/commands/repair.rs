@@ -2,7 +2,7 @@
 
 use std::ffi::OsString;
 
-use veritum_core::model::{Area, Scope, quoted};
+use veritum_core::model::{Scope, quoted};
 use veritum_core::report::{ProofOutcome, RepairReport};
 use veritum_core::work::{Agreement, ClearUpdates, Engine, Preview};
 
@@ -12,6 +12,7 @@ use crate::errors::Failure;
 use crate::output::{after_change, put};
 use crate::prompt::agree;
 use crate::{exit, render, what};
+use veritum_core::areas::UPDATES;
 
 /// What is to be repaired: updates are a matter of their own beside the rest.
 enum What {
@@ -31,7 +32,7 @@ struct Wanted {
 impl Wanted {
     fn read(context: &Context, words: &[OsString], everything: bool) -> Result<Self, Failure> {
         let mut scope = what::scope(words, &context.settings.target)?;
-        let updates = scope.names(Area::Updates);
+        let updates = scope.names(&UPDATES);
         if everything && !updates {
             return Err(Failure::usage(
                 "--everything says how far the caches of updates are cleared".into(),
@@ -39,7 +40,7 @@ impl Wanted {
                 Some(context.command("repair updates --everything")),
             ));
         }
-        scope.areas.retain(|area| *area != Area::Updates);
+        scope.areas.retain(|area| *area != UPDATES);
         let clear = ClearUpdates { everything, plan_only: context.global.plan };
         let what = match (updates, scope.is_whole()) {
             (false, _) => What::Rest(scope),

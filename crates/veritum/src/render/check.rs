@@ -1,16 +1,18 @@
 //! What `check` prints.
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::ffi::OsString;
 
-use veritum_core::model::{Area, Authority, Finding, Subject, Verdict, quoted};
+use veritum_core::model::{AreaName, Authority, Finding, Subject, Verdict, quoted};
 use veritum_core::plan::DiskDoubt;
-use veritum_core::report::{CheckReport, Outcome, SourceState};
+use veritum_core::report::{AreaReport, CheckReport, Outcome, SourceState};
 
 use super::style::{Label, paint};
 use super::table::{Cell, cell, labelled, lines};
 use super::{count, grouped, next, plain, size, subject, with_vouchers};
 use crate::context::{Context, place};
+use veritum_core::areas::{about, position};
 
 /// Findings of one component beyond these are counted.
 const SHOWN: usize = 6;
@@ -46,7 +48,8 @@ fn answer(context: &Context, report: &CheckReport) -> String {
     let machine = &report.machine;
     let name = if machine.hostname.is_empty() { "this machine".to_owned() } else { machine.hostname.clone() };
     let store = context.settings.store.as_ref().map_or_else(String::new, |s| format!("the store {}", place(s)));
-    let only_store = report.areas.iter().all(|a| a.area == Area::Store) && !report.areas.is_empty();
+    let of_machine = |area: &AreaReport| about(&area.area).is_none_or(|about| about.is_of_machine);
+    let only_store = !report.areas.iter().any(of_machine) && !report.areas.is_empty();
     let place = if only_store { store } else { format!("{name} ({})", machine.system) };
     let problems = report.problems();
     let repairable: u64 = report.areas.iter().map(|a| a.repairable).sum();
@@ -58,7 +61,7 @@ fn answer(context: &Context, report: &CheckReport) -> String {
             count(report.too_weak, "thing is vouched for", "things are vouched for")
         ),
         Outcome::Problems => {
-            let advised = report.areas.iter().all(|a| matches!(a.area, Area::Updates | Area::Apps) || a.problems == 0);
+            let advised = report.areas.iter().all(|a| is_advised(&a.area) || a.problems == 0);
             let able = match repairable {
                 0 if advised => "what to do stands beside each".to_owned(),
                 0 => "none of them can be put right from here".to_owned(),
@@ -72,7 +75,8 @@ fn answer(context: &Context, report: &CheckReport) -> String {
                 n => format!("{} can be put right", grouped(n)),
             };
             let on = if only_store { "in" } else { "on" };
-            let of_store = report.areas.iter().find(|a| a.area == Area::Store && !only_store).map_or(0, |a| a.problems);
+            let elsewhere = report.areas.iter().filter(|area| !of_machine(area) && !only_store);
+            let of_store: u64 = elsewhere.map(|area| area.problems).sum();
             let of_store = match of_store {
                 0 => String::new(),
                 n => format!(", {} of them in the store", grouped(n)),
@@ -104,16 +108,13 @@ fn evidence(report: &CheckReport) -> String {
         text.push_str(&format!(
             "{}: {} examined{} in {seconds}\n",
             area.area.word(),
-            match area.area {
-                Area::Records => format!("those of {}", count(area.examined, "component", "components")),
-                _ => count(area.examined, "thing", "things"),
-            },
+            examined_words(area),
             if area.bytes > 0 { format!(", {} read", size(area.bytes)) } else { String::new() }
         ));
         if let Some(extent) = &area.extent {
             text.push_str(&format!("       {extent}\n"));
         }
-        if area.area == Area::Store {
+        if about(&area.area).is_some_and(|about| !about.is_of_machine) {
             continue;
         }
         let by = |authority: Authority, meaning: &str| {
@@ -134,11 +135,17 @@ fn evidence(report: &CheckReport) -> String {
             }
             text.push('\n');
         }
-        if area.area == Area::Files {
+        if tells_standing(report, area) {
             text.push_str(&standing(report));
         }
     }
     text
+}
+
+/// Whether an area is the last of those that are held against what stores and archives say.
+fn tells_standing(report: &CheckReport, area: &AreaReport) -> bool {
+    let rests = |name: &AreaName| about(name).is_some_and(|about| about.is_of_machine && about.rests_on_supply);
+    report.areas.iter().rev().find(|area| rests(&area.area)).is_some_and(|last| last.area == area.area)
 }
 
 /// How many components stand on which reference, and which archives do not count.
@@ -201,37 +208,28 @@ pub(crate) fn downloads(report: &CheckReport) -> String {
     format!("\nA repair would download {packages} first, {}, from {from}.\n", size(bytes))
 }
 
-/// The words for a heading: the component's, but for what is wrong with the store.
-pub(crate) fn heading(finding: &Finding) -> String {
-    match (&finding.component, &finding.subject, finding.area) {
-        (_, _, Area::Store) => "in the store".into(),
-        (_, subject, Area::Updates) => part_of_updates(subject).into(),
-        (None, _, Area::Records) => "in the package database".into(),
-        (Some(component), ..) => format!("{} {}", component.name, component.version),
-        (None, Subject::Source { .. }, _) => "archive".into(),
-        (None, ..) => "owned by no component".into(),
+/// The words for a heading.
+pub(crate) fn heading(finding: &Finding) -> Cow<'static, str> {
+    match about(&finding.area) {
+        Some(about) => (about.heading)(finding),
+        None => Cow::Owned(finding.area.word().to_owned()),
     }
 }
 
-/// Which part of what updates rest on something belongs to.
-fn part_of_updates(subject: &Subject) -> &'static str {
-    match (subject, subject.as_path()) {
-        (Subject::Component { .. }, _) => "installs",
-        (Subject::Source { .. }, _) => "lists",
-        (Subject::Service { .. }, _) => "services",
-        (Subject::Setting { .. }, _) => "settings",
-        (_, Some(path)) if path.is_within_place("/etc/apt") => "sources",
-        (_, Some(path)) if path.name().starts_with(b"lock") => "locks",
-        (_, Some(path)) if path.is_within_place("/run") => "restart",
-        (_, Some(path)) if path.as_bytes() == b"/var/cache/apt/archives" => "room",
-        (_, Some(path)) if path.name().ends_with(b".bin") => "caches",
-        _ => "downloads",
-    }
+/// Whether the problems of an area are mostly answered by a person.
+fn is_advised(area: &AreaName) -> bool {
+    about(area).is_some_and(|about| about.is_advised)
+}
+
+/// How many things of an area were examined.
+fn examined_words(area: &AreaReport) -> String {
+    let (one, many) = about(&area.area).map_or(("thing", "things"), |about| about.unit);
+    count(area.examined, one, many)
 }
 
 /// The order in which findings are told: area by area, in each component by component.
-fn place_of(finding: &Finding) -> (Area, String) {
-    (finding.area, heading(finding))
+fn place_of(finding: &Finding) -> (usize, String) {
+    (position(&finding.area), heading(finding).into_owned())
 }
 
 fn verdict_cell(finding: &Finding) -> Cell {
@@ -245,7 +243,7 @@ fn verdict_cell(finding: &Finding) -> Cell {
 }
 
 /// What a finding is about; of a store's part, what it stands for.
-pub(crate) fn about(finding: &Finding) -> String {
+pub(crate) fn subject_of(finding: &Finding) -> String {
     let name = subject(&finding.subject);
     let Some(harm) = &finding.harms else { return name };
     let more = harm.paths.len() as u64 + harm.more_paths;
@@ -269,12 +267,12 @@ fn row(finding: &Finding, head: String) -> Vec<Cell> {
         labelled(Label::Heading, head),
         verdict_cell(finding),
         labelled(Label::Name, finding.id.as_str()),
-        cell(about(finding)),
+        cell(subject_of(finding)),
     ]
 }
 
 fn findings(context: &Context, report: &CheckReport) -> String {
-    let mut groups: BTreeMap<(Area, String), Vec<&Finding>> = BTreeMap::new();
+    let mut groups: BTreeMap<(usize, String), Vec<&Finding>> = BTreeMap::new();
     for finding in &report.findings {
         groups.entry(place_of(finding)).or_default().push(finding);
     }
@@ -284,7 +282,7 @@ fn findings(context: &Context, report: &CheckReport) -> String {
     for ((_, heading), group) in &groups {
         for (at, finding) in group.iter().take(most).enumerate() {
             rows.push(row(finding, if at == 0 { heading.clone() } else { String::new() }));
-            let needless = finding.verdict == Verdict::Missing && !matches!(finding.area, Area::Updates | Area::Apps);
+            let needless = finding.verdict == Verdict::Missing && !is_advised(&finding.area);
             let cause = finding.cause.clone().filter(|_| context.global.verbose || !needless);
             // What many have in common is told once, at the end.
             remarks.push(cause.filter(|c| !common_causes(group).contains_key(c.as_str())).into_iter().collect());
@@ -335,7 +333,7 @@ fn group_remarks(group: &[&Finding], most: usize) -> Vec<String> {
     for one in advice {
         let n = left.iter().filter(|f| f.advice.as_ref() == Some(one)).count();
         let who = if n == group.len() { "left".to_owned() } else { format!("{} left", grouped(n as u64)) };
-        match group.iter().all(|f| f.area == Area::Updates) {
+        match group.iter().all(|f| is_advised(&f.area)) {
             true => remarks.push(format!("to do: {one}")),
             false => remarks.push(format!("{who}: {one}")),
         }
@@ -363,17 +361,17 @@ fn notes(context: &Context, report: &CheckReport) -> String {
         return String::new();
     }
     if context.global.verbose {
-        let rows: Vec<_> = report.notes.iter().map(|n| row(n, heading(n))).collect();
+        let rows: Vec<_> = report.notes.iter().map(|n| row(n, heading(n).into_owned())).collect();
         return format!("\nNotes (no problems, left as they are):\n{}", lines("  ", &rows));
     }
     let mut counts: BTreeMap<(Verdict, &str, &str), u64> = BTreeMap::new();
     for note in &report.notes {
-        if let Some((one, many)) = counted_as(note.area, note.verdict) {
+        if let Some((one, many)) = counted_as(&note.area, note.verdict) {
             *counts.entry((note.verdict, one, many)).or_default() += 1;
         }
     }
     if report.more_strays > 0
-        && let Some((one, many)) = counted_as(Area::Files, Verdict::Stray)
+        && let Some((one, many)) = Verdict::Stray.counted_as()
     {
         *counts.entry((Verdict::Stray, one, many)).or_default() += report.more_strays;
     }
@@ -382,13 +380,9 @@ fn notes(context: &Context, report: &CheckReport) -> String {
 }
 
 /// What one such note is in an area, and several are. What comes first on the screen is not counted once more.
-fn counted_as(area: Area, verdict: Verdict) -> Option<(&'static str, &'static str)> {
-    match (area, verdict) {
-        (_, Verdict::SharedCause) => None,
-        (Area::Store, Verdict::Stray) => Some(("superfluous file in the store", "superfluous files in the store")),
-        (Area::Apps, Verdict::Busy) => Some(("application that runs", "applications that run")),
-        (_, verdict) => verdict.counted_as(),
-    }
+fn counted_as(area: &AreaName, verdict: Verdict) -> Option<(&'static str, &'static str)> {
+    let words = about(area).map_or_else(|| verdict.counted_as(), |about| about.counted_as(verdict));
+    words.filter(|_| verdict != Verdict::SharedCause)
 }
 
 fn unexamined(report: &CheckReport) -> String {
@@ -457,9 +451,8 @@ fn commands(context: &Context, report: &CheckReport, what: &[OsString]) -> Vec<(
             .push((context.command(&format!("explain {}", &finding.id.as_str()[..4])), "all about the first of them"));
     }
     let weak = report.areas.iter().any(|a| a.vouched.get(&Authority::SelfReported).is_some_and(|n| *n > 0));
-    let files = report.areas.iter().any(|a| a.area == Area::Files);
     let open = report.outcome == Outcome::SoundAsKnown || report.too_weak > 0 && report.problems() == 0;
-    if open && files && weak && !context.settings.full_chain {
+    if open && weak && !context.settings.full_chain {
         let fetchable = report.unverified.as_ref().is_some_and(|unverified| unverified.fetchable > 0);
         commands.push(match fetchable {
             true => (
@@ -471,7 +464,7 @@ fn commands(context: &Context, report: &CheckReport, what: &[OsString]) -> Vec<(
     }
     if commands.is_empty() {
         commands.push((context.command("status"), "what else is pending on this machine"));
-        if files && !report.limited {
+        if !report.limited {
             commands.push((context.command("check updates"), "whether updates can come, which this did not look at"));
         }
     }

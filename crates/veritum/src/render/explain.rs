@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::Serialize;
 use veritum_core::change::{Beside, ChangeLog, LoggedResult, RoundLog, Verb};
-use veritum_core::model::{ActionKind, Area, FileKind, Harm, State, SystemPath, Verdict, quoted};
+use veritum_core::model::{ActionKind, FileKind, Finding, Harm, State, SystemPath, quoted};
 use veritum_core::plan::{KeptFolder, PlannedAction};
 use veritum_core::report::{DamagedChange, ExplainReport, FirstDifference, KeptFile};
 
@@ -11,6 +11,7 @@ use super::style::{Label, paint};
 use super::table::{cell, labelled, lines};
 use super::{grouped, local, next, plain, size};
 use crate::context::Context;
+use veritum_core::areas::{About, about};
 
 /// One change, told whole (`veritum.change/1`).
 #[derive(Debug, Serialize, JsonSchema)]
@@ -307,23 +308,29 @@ fn sides(report: &ExplainReport) -> String {
     text
 }
 
+/// What a person does about a finding, where it is mostly a person who does.
+fn advised(context: &Context, finding: &Finding, about: &About) -> String {
+    let named = match (about.selector, finding.subject.name()) {
+        (Some((selector, _)), Some(name)) => format!("{selector}:{name}"),
+        _ => about.name.word().to_owned(),
+    };
+    let check = (context.command(&format!("check {named}")), "looks at it, and at all that it rests on");
+    match finding.advice.as_deref() {
+        Some(command) if command.starts_with("veritum ") => {
+            next(&[(context.completed(command.to_owned()), "does it, after a question"), check])
+        }
+        Some(advice) => format!("To do: {advice}\n{}", next(&[check])),
+        None if finding.remedy.is_some() => {
+            next(&[(context.command(&format!("repair {named}")), "puts it right, after a question"), check])
+        }
+        None => next(&[check]),
+    }
+}
+
 fn outlook(context: &Context, report: &ExplainReport) -> String {
     let Some(finding) = &report.finding else { return next(&[(context.command("check"), "looks at everything")]) };
-    if finding.area == Area::Updates {
-        let advice = finding.advice.as_ref().map(|advice| format!("To do: {advice}\n")).unwrap_or_default();
-        return format!("{advice}{}", next(&[(context.command("check updates"), "looks at all that updates rest on")]));
-    }
-    if finding.area == Area::Apps {
-        let advice =
-            finding.advice.as_ref().filter(|_| finding.component.is_none() || finding.verdict == Verdict::Unregistered);
-        let advice = advice.map(|advice| format!("To do: {advice}\n")).unwrap_or_default();
-        let named = finding.subject.name().map_or_else(|| "apps".to_owned(), |id| format!("app:{id}"));
-        let mut commands = vec![(context.command(&format!("check {named}")), "looks at it with all that it rests on")];
-        if advice.is_empty() {
-            commands
-                .insert(0, (context.command(&format!("repair {named}")), "puts its component right, after a question"));
-        }
-        return format!("{advice}{}", next(&commands));
+    if let Some(about) = about(&finding.area).filter(|about| about.is_advised) {
+        return advised(context, finding, about);
     }
     if !finding.verdict.is_problem() {
         return format!(

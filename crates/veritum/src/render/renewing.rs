@@ -1,15 +1,16 @@
 //! What `repair updates` prints beside the rest: what stays, and the proof that updates come.
 
-use veritum_core::model::{ActionKind, Area, Finding, Subject};
+use veritum_core::model::{ActionKind, Finding, Subject};
 use veritum_core::report::{ActionReport, CheckReport, ProofOutcome, ProofReport, ProvedSource};
 
 use super::style::{Label, paint};
 use super::table::{cell, labelled, lines};
 use super::{count, local, plain, size, subject};
+use veritum_core::areas::UPDATES;
 
 /// Whether a check looked at nothing but updates.
 pub(crate) fn is_only_updates(check: &CheckReport) -> bool {
-    !check.areas.is_empty() && check.areas.iter().all(|area| area.area == Area::Updates)
+    !check.areas.is_empty() && check.areas.iter().all(|area| area.area == UPDATES)
 }
 
 /// What would be done, a line each.

@@ -2,16 +2,17 @@
 
 use std::collections::BTreeMap;
 
-use veritum_core::model::{ActionKind, ActionResult, Area, Finding, FindingId, Subject, quoted};
+use veritum_core::model::{ActionKind, ActionResult, Finding, FindingId, Subject, quoted};
 use veritum_core::plan::Left;
 use veritum_core::report::{ActionReport, AreaChange, CheckReport, RepairReport};
 use veritum_core::work::Preview;
 
-use super::check::{about, despite_disk, doubt, downloads};
+use super::check::{despite_disk, doubt, downloads, subject_of};
 use super::style::{Label, paint};
 use super::table::{cell, labelled, lines};
 use super::{count, grouped, next, renewing, running, size, subject};
 use crate::context::{Context, place, shown};
+use veritum_core::areas::about;
 
 /// Actions beyond these are counted.
 const SHOWN: usize = 40;
@@ -22,7 +23,7 @@ pub(crate) fn action_lines(actions: &[ActionReport], findings: &[Finding], all: 
     let most = if all { usize::MAX } else { SHOWN };
     let about = |action: &ActionReport| {
         let of_store = |f: &&Finding| f.harms.is_some() && action.findings.contains(&f.id);
-        findings.iter().find(of_store).map_or_else(|| subject(&action.subject), about)
+        findings.iter().find(of_store).map_or_else(|| subject(&action.subject), subject_of)
     };
     let row = |action: &ActionReport| {
         let amount = match (action.things, action.bytes) {
@@ -166,7 +167,7 @@ fn updates_text(
 
 /// Whether a finding is about a record of which no package knows how it should be.
 fn is_local(finding: &Finding) -> bool {
-    finding.area == Area::Records && finding.vouched_by.is_none()
+    finding.vouched_by.is_none() && about(&finding.area).is_some_and(|about| about.rests_on_supply)
 }
 
 pub(crate) fn preview_words(context: &Context, preview: &Preview<'_>) -> String {
@@ -272,7 +273,8 @@ pub(crate) fn words(
     let mut commands = Vec::new();
     commands.extend(running::command(&report.running));
     commands.push((context.command(&format!("check{checked}")), "looks at it once more"));
-    let store_too = report.areas.iter().any(|a| a.area == Area::Store && !a.actions.is_empty());
+    let store_too =
+        report.areas.iter().any(|a| !a.actions.is_empty() && about(&a.area).is_some_and(|about| !about.is_of_machine));
     let what = if store_too { "takes back what was done to the machine" } else { "takes it all back" };
     match numbers.as_slice() {
         [] => {}

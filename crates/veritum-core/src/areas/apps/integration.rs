@@ -1,7 +1,8 @@
 //! How an application hangs in its desktop: entry, program, message bus, kinds of files.
 
+use super::APPS;
 use crate::machine::Machine;
-use crate::model::{Area, FileKind, Finding, Subject, SystemPath, Verdict};
+use crate::model::{FileKind, Finding, Subject, SystemPath, Verdict};
 use crate::platform::freedesktop::{AppEntry, DesktopEntry, FOLDERS, KeyFile};
 
 /// Where programs are looked for, as `PATH` of a desktop's session has them.
@@ -28,7 +29,7 @@ impl Finding {
     /// Whether the tool that makes the list of openers answers it.
     pub(crate) fn needs_registering(&self) -> bool {
         let list = self.subject.as_path().is_some_and(|path| path.as_bytes() == OPENERS.as_bytes());
-        self.area == Area::Apps && (list || self.verdict == Verdict::Unregistered)
+        self.area == APPS && (list || self.verdict == Verdict::Unregistered)
     }
 }
 
@@ -36,7 +37,7 @@ impl Finding {
 const MAX_OPENERS: u64 = 16 << 20;
 
 /// What is known of all entries together.
-pub(crate) struct Integration<'a> {
+pub struct Integration<'a> {
     machine: &'a Machine,
     openers: Openers,
 }
@@ -76,7 +77,7 @@ impl<'a> Integration<'a> {
             Openers::Garbled(why) => (Verdict::Garbled, why.clone()),
             Openers::Read(_) | Openers::Unknown => return None,
         };
-        let finding = Finding::on_path(Area::Apps, &SystemPath::literal(OPENERS), verdict);
+        let finding = Finding::on_path(APPS, &SystemPath::literal(OPENERS), verdict);
         Some(Finding { cause: Some(cause), advice: Some(REGISTER.into()), ..finding })
     }
 
@@ -88,7 +89,7 @@ impl<'a> Integration<'a> {
         };
         all.sort_by_key(|(verdict, ..)| *verdict);
         let (verdict, cause, advice) = all.first().cloned()?;
-        let finding = Finding::on(Area::Apps, Subject::App { name: app.id.clone() }, verdict);
+        let finding = Finding::on(APPS, Subject::App { name: app.id.clone() }, verdict);
         let also = all[1..].iter().map(|(verdict, ..)| *verdict).collect();
         Some(Finding { cause: Some(cause), advice: advice.map(str::to_owned), also, ..finding })
     }

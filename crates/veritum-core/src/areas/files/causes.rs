@@ -60,13 +60,13 @@ fn common_folder(findings: &[Finding], group: &[usize]) -> Option<SystemPath> {
 
 #[cfg(test)]
 mod tests {
+    use super::super::FILES;
     use super::*;
-    use crate::model::Area;
 
     fn on(path: &str, verdict: Verdict) -> Finding {
         let component = Some(ComponentId::new("dockhand", "1.0", "all").unwrap());
         let path = SystemPath::parse(path.as_bytes()).unwrap();
-        Finding { component, ..Finding::on_path(Area::Files, &path, verdict) }
+        Finding { component, ..Finding::on_path(FILES, &path, verdict) }
     }
 
     fn replaced() -> Vec<Finding> {

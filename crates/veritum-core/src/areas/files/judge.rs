@@ -2,13 +2,14 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
+use super::FILES;
 use super::folders::{Block, Move, Parents, Placement, merged_alias};
 use super::locations::Location;
 use super::look::{Case, Fault, FilesCheck, Unexamined, content_sound};
 use super::meta::{self, MetaVerdict};
 use super::states::{expected_state, found_state, stat_state};
 use crate::event::{Event, Observer};
-use crate::model::{Area, Authority, FileKind, Finding, Identity, Stat, State, SystemPath, Verdict};
+use crate::model::{Authority, FileKind, Finding, Identity, Stat, State, SystemPath, Verdict};
 use crate::reference::{Expected, ExpectedKind};
 use crate::scan::{self, Found, Observation};
 
@@ -260,7 +261,7 @@ impl<'a> Judge<'a> {
 
     fn describe(&self, at: usize, verdict: Verdict, found: Option<&Found>) -> Finding {
         let expected = &self.case.reference.expected[at];
-        let mut finding = Finding::on_path(Area::Files, &expected.listed, verdict);
+        let mut finding = Finding::on_path(FILES, &expected.listed, verdict);
         finding.component = Some(self.case.reference.component_of(expected).clone());
         finding.vouched_by = Some(expected.authority);
         finding.expected = Some(expected_state(self.case.reference, expected, self.case.machine));
@@ -340,7 +341,7 @@ impl<'a> Judge<'a> {
     pub(super) fn moved(&mut self, moved: &Move) {
         let mut note = match self.case.reference.at(&moved.listed) {
             Some(at) => self.describe(at, Verdict::Moved, None),
-            None => Finding::on_path(Area::Files, &moved.listed, Verdict::Moved),
+            None => Finding::on_path(FILES, &moved.listed, Verdict::Moved),
         };
         let mut state = stat_state(&moved.stat, self.case.machine);
         state.target = Some(moved.to.to_string());

@@ -9,6 +9,7 @@ use crate::model::{
 };
 use crate::plan::{DiskDoubt, Item, ItemKind, Left, Operation, Plan, PlannedAction};
 use crate::reference::{Expected, ExpectedKind, Meta, Reference};
+use crate::supply::Availability;
 
 /// More altered files than this, of more components than [`MANY_COMPONENTS`], point at the hardware.
 const MANY_FILES: u64 = 50;
@@ -29,25 +30,6 @@ pub struct FileRules<'a> {
     pub left_out: &'a dyn Fn(&SystemPath) -> bool,
     /// Whether unreadable files are to be replaced, on the operator's word.
     pub despite_disk: bool,
-}
-
-/// How a component's things can be had.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Availability {
-    /// They are at hand, as far as [`FileRules::has_content`] says.
-    AtHand,
-    /// Its package must be downloaded first.
-    Download {
-        /// The package's bytes.
-        bytes: u64,
-    },
-    /// They cannot be had, and what to do next.
-    Refused {
-        /// Why.
-        reason: String,
-        /// What to do.
-        next: Option<String>,
-    },
 }
 
 /// Plans what can be done about the findings; each finding is told its remedy.

@@ -4,9 +4,10 @@ use std::collections::HashSet;
 
 use rayon::prelude::*;
 
+use super::FILES;
 use super::locations::Location;
 use crate::machine::{Dir, Machine};
-use crate::model::{Area, FileKind, Finding, Identity, PathMap, SystemPath, Verdict};
+use crate::model::{FileKind, Finding, Identity, PathMap, SystemPath, Verdict};
 use crate::platform::debian::ALIASES;
 use crate::reference::Reference;
 
@@ -78,7 +79,7 @@ pub(super) fn find(
     };
     let strays: Vec<Vec<SystemPath>> = pool.install(|| physical.par_iter().map(nobodys).collect());
     let mut strays = strays.into_iter().flatten();
-    let notes = strays.by_ref().take(LISTED).map(|path| Finding::on_path(Area::Files, &path, Verdict::Stray)).collect();
+    let notes = strays.by_ref().take(LISTED).map(|path| Finding::on_path(FILES, &path, Verdict::Stray)).collect();
     (notes, strays.count() as u64)
 }
 

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::sync::{Mutex, OnceLock, PoisonError};
 
+use super::RECORDS;
 use super::{RecordContent, RecordFault, RecordFix, Unknown, in_database, of, some_of};
 use crate::machine::{Dir, Machine};
 use crate::model::{
@@ -292,9 +293,9 @@ impl One<'_> {
         let before = stanza.get("Conffiles").unwrap_or_default();
         let settings = settings_text(before, &named, described.manifest, records, described.md5);
         let text = Stanza::composed(&control, &[stanza], &settings).raw;
-        let fix = Ok(RecordFix::Entry { key: (id.name.clone(), id.arch.clone()), text });
+        let fix = Ok(RecordFix::Entry { key: (id.name.clone(), id.arch.clone()), text, lost: recovered });
         let subject = Subject::record(&in_database("status"), Some(&format!("{}:{}", id.name, id.arch)));
-        let mut finding = Finding::on(crate::model::Area::Records, subject, Verdict::Altered);
+        let mut finding = Finding::on(RECORDS, subject, Verdict::Altered);
         finding.component = Some(id);
         finding.vouched_by = Some(described.authority);
         finding.cause = Some(match recovered {

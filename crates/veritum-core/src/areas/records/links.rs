@@ -1,9 +1,10 @@
 //! update-alternatives' records, and the links that they stand for.
 
+use super::RECORDS;
 use super::offered::Offered;
 use super::{RecordContent, RecordFault, RecordFix, Unknown, in_database, on};
 use crate::machine::Machine;
-use crate::model::{Area, FileKind, Finding, Subject, SystemPath, Verdict};
+use crate::model::{FileKind, Finding, Subject, SystemPath, Verdict};
 use crate::platform::debian::Alternatives;
 use crate::platform::debian::database::{Database, alternatives_backup};
 
@@ -115,7 +116,7 @@ fn link(machine: &Machine, at: &SystemPath, to: &SystemPath) -> Option<RecordFau
         // A file or folder of somebody's own: update-alternatives leaves such a thing alone, and so do we.
         Err(()) => return None,
     };
-    let finding = Finding { cause, ..Finding::on(Area::Records, Subject::path(at), verdict) };
+    let finding = Finding { cause, ..Finding::on(RECORDS, Subject::path(at), verdict) };
     Some(RecordFault { finding, fix: Ok(RecordFix::Link(to.as_bytes().to_vec())) })
 }
 

@@ -3,6 +3,7 @@
 //!
 //! `component` judges what lies there for one component, `status` the table of all of them, `tables` the smaller ones.
 
+mod check;
 mod component;
 mod links;
 mod offered;
@@ -17,7 +18,54 @@ pub use plan::{RecordPlan, RecordRules, plan_records};
 pub use status::judge_status;
 pub use tables::{Holds, judge_tables};
 
-use crate::model::{Area, Authority, ComponentId, Digest, Finding, Subject, SystemPath, Verdict};
+use std::borrow::Cow;
+
+use super::{About, Area, Checked, Cx, Examined};
+use crate::model::{AreaName, Authority, ComponentId, Digest, Finding, Scope, Subject, SystemPath, Verdict};
+use crate::system::WorkError;
+
+/// The area's name.
+pub const RECORDS: AreaName = AreaName::new("records");
+
+/// The area `records`.
+pub struct Records;
+
+static ABOUT: About = About {
+    name: RECORDS,
+    help: "the package database: what the system itself records as installed",
+    by_default: true,
+    unit: ("component's records", "components' records"),
+    selector: None,
+    heading: |finding| match &finding.component {
+        Some(component) => Cow::Owned(format!("{} {}", component.name, component.version)),
+        None => Cow::Borrowed("in the package database"),
+    },
+    counted_as: &[],
+    is_advised: false,
+    is_of_machine: true,
+    rests_on_supply: true,
+};
+
+impl Area for Records {
+    fn about(&self) -> &'static About {
+        &ABOUT
+    }
+
+    /// A component is what its records say of it; and a record can be named by its path.
+    fn is_meant(&self, scope: &Scope) -> bool {
+        scope.areas.is_empty() && (!scope.components.is_empty() || scope.paths.iter().any(is_record))
+    }
+
+    fn check(&self, cx: &Cx<'_>, _: &Checked) -> Result<Examined, WorkError> {
+        check::check(cx)
+    }
+}
+
+/// Whether a path lies in the package database.
+#[must_use]
+pub fn is_record(path: &SystemPath) -> bool {
+    path.is_within(&SystemPath::literal("/var/lib/dpkg"))
+}
 
 /// What is wrong with a record, and what would put it right.
 #[derive(Debug, Clone, PartialEq)]
@@ -66,6 +114,8 @@ pub enum RecordFix {
         key: (String, String),
         /// Its bytes.
         text: Vec<u8>,
+        /// Whether the one that should be there is lost.
+        lost: bool,
     },
     /// `status` is written anew from what can be read of it and from its entries.
     Status,
@@ -95,7 +145,7 @@ pub enum RecordContent {
 
 /// A bare finding on a record.
 fn on(path: &SystemPath, entry: Option<&str>, verdict: Verdict) -> Finding {
-    Finding::on(Area::Records, Subject::record(path, entry), verdict)
+    Finding::on(RECORDS, Subject::record(path, entry), verdict)
 }
 
 /// A finding on a component's record.

@@ -43,7 +43,7 @@ pub fn plan_records(faults: &mut [RecordFault], database: &Database, rules: &Rec
     let mut of_status: Vec<usize> = Vec::new();
     for (at, fault) in faults.iter_mut().enumerate() {
         match &fault.fix {
-            Ok(RecordFix::Entry { key, text }) => {
+            Ok(RecordFix::Entry { key, text, .. }) => {
                 entries.insert(key.clone(), text.clone());
                 of_status.push(at);
             }

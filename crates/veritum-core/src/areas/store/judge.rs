@@ -2,7 +2,8 @@
 
 use std::path::Path;
 
-use crate::model::{Area, Authority, Finding, Harm, State, Subject, Verdict, readable};
+use super::STORE;
+use crate::model::{Authority, Finding, Harm, State, Subject, Verdict, readable};
 use crate::store::{Part, StoreFault, Trouble};
 
 /// One finding for each ill, in their order.
@@ -14,7 +15,7 @@ pub fn judge_store(faults: &[StoreFault]) -> Vec<Finding> {
 /// One note for each superfluous file.
 #[must_use]
 pub fn superfluous_notes(names: &[std::path::PathBuf]) -> Vec<Finding> {
-    names.iter().map(|name| Finding::on(Area::Store, object(name), Verdict::Stray)).collect()
+    names.iter().map(|name| Finding::on(STORE, object(name), Verdict::Stray)).collect()
 }
 
 fn object(name: &Path) -> Subject {
@@ -46,7 +47,7 @@ fn finding(fault: &StoreFault) -> Finding {
         expected,
         cause,
         harms: (fault.harm != Harm::default()).then(|| fault.harm.clone()),
-        ..Finding::on(Area::Store, subject, verdict)
+        ..Finding::on(STORE, subject, verdict)
     }
 }
 

@@ -1,7 +1,60 @@
 //! The area `store`: the trusted store itself, looked at before anything is held against it.
 
+mod check;
 mod judge;
 mod plan;
+mod repair;
+mod sources;
 
 pub use judge::{judge_store, superfluous_notes};
-pub use plan::{NoSource, PlannedFix, RepairSource, StorePlan, plan_store};
+pub use plan::{NoSource, PlannedFix, RepairSource, StorePlan, StoreRepairPlan, plan_store};
+pub use repair::repair_store;
+
+use std::borrow::Cow;
+
+use super::{About, Area, Checked, Cx, Examined};
+use crate::model::{AreaName, Verdict};
+use crate::system::WorkError;
+
+/// The area's name.
+pub const STORE: AreaName = AreaName::new("store");
+
+/// The area `store`.
+pub struct Store;
+
+static ABOUT: About = About {
+    name: STORE,
+    help: "every part of the store in use; without being named, only what the rest needs of it",
+    by_default: true,
+    unit: ("thing", "things"),
+    selector: None,
+    heading: |_| Cow::Borrowed("in the store"),
+    counted_as: &[(Verdict::Stray, "superfluous file in the store", "superfluous files in the store")],
+    is_advised: false,
+    is_of_machine: false,
+    rests_on_supply: true,
+};
+
+impl Area for Store {
+    fn about(&self) -> &'static About {
+        &ABOUT
+    }
+
+    fn is_here(&self, cx: &Cx<'_>) -> bool {
+        cx.system.settings.store.is_some()
+    }
+
+    fn check(&self, cx: &Cx<'_>, _: &Checked) -> Result<Examined, WorkError> {
+        check::check(cx)
+    }
+}
+
+impl Store {
+    /// Looks at every part of the store, whatever was named.
+    ///
+    /// # Errors
+    /// When somebody said stop.
+    pub fn check_whole(cx: &Cx<'_>) -> Result<Examined, WorkError> {
+        check::check_whole(cx)
+    }
+}

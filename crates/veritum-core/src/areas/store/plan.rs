@@ -1,10 +1,12 @@
 //! From what is wrong with a store to what puts it right. Pure.
 
+use std::collections::HashSet;
 use std::path::PathBuf;
 
-use crate::model::{ActionKind, Finding, FindingId, Remedy};
+use crate::model::{ActionKind, Digest, Finding, FindingId, Remedy};
 use crate::plan::Left;
-use crate::store::{Part, StoreFault};
+use crate::report::ActionReport;
+use crate::store::{Part, StoreFault, UnverifiedStore};
 
 /// Where a part of a store can be had again.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -69,6 +71,44 @@ impl StorePlan {
     }
 }
 
+/// What is done to a store, with all that it takes.
+#[derive(Debug, Clone)]
+pub struct StoreRepairPlan {
+    /// What is wrong with it.
+    pub faults: Vec<StoreFault>,
+    /// What is done about that.
+    pub plan: StorePlan,
+    /// The store, when its signed files are among the faults.
+    pub unverified_store: Option<UnverifiedStore>,
+}
+
+impl StoreRepairPlan {
+    /// Contents that the store is going to get back.
+    #[must_use]
+    pub fn coming(&self) -> HashSet<Digest> {
+        let digest =
+            |fault: &StoreFault| if let Part::Content { digest, .. } = fault.part { Some(digest) } else { None };
+        self.plan.fixes.iter().filter_map(|fix| digest(&self.faults[fix.fault])).collect()
+    }
+
+    /// What is to be done, as it is shown before it is.
+    pub(super) fn shows(&self, findings: &[Finding], notes: &[Finding]) -> Vec<ActionReport> {
+        let fixes = self.plan.fixes.iter().map(|fix| {
+            let bytes = match &self.faults[fix.fault].part {
+                Part::Content { size, .. } => *size,
+                Part::Manifest(entry) => entry.manifest_size,
+                _ => 0,
+            };
+            let finding = &findings[fix.fault];
+            let shown = ActionReport::on(ActionKind::Restore, finding.subject.clone(), vec![finding.id.clone()]);
+            ActionReport { component: finding.component.clone(), bytes, ..shown }
+        });
+        let asides = notes.iter().take(self.plan.asides.len());
+        let asides = asides.map(|note| ActionReport::on(ActionKind::SetAside, note.subject.clone(), Vec::new()));
+        fixes.chain(asides).collect()
+    }
+}
+
 /// Why a part cannot be had, and what to do next.
 pub type NoSource = (String, Option<String>);
 
@@ -111,7 +151,7 @@ pub fn plan_store(
 mod tests {
     use super::super::judge_store;
     use super::*;
-    use crate::model::{Digest, Harm};
+    use crate::model::Harm;
     use crate::store::Trouble;
 
     fn fault(part: Part) -> StoreFault {

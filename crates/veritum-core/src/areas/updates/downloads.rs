@@ -180,7 +180,7 @@ pub(crate) fn downloads(
             looked.bytes += bytes;
             let component = std::str::from_utf8(name).ok().and_then(component_of_package_name);
             if let (Judged::Right, Ok(path), Some(component)) = (&judged, folder.child(name), component) {
-                looked.right.push(VerifiedDownload { path, bytes, component });
+                looked.verified.push(VerifiedDownload { path, bytes, component });
             }
             if let Ok(path) = folder.child(name) {
                 tell(&mut looked, &path, partial, judged);

@@ -2,31 +2,89 @@
 
 mod archives;
 mod caches;
+mod check;
 mod downloads;
 mod history;
+mod holders;
 mod installs;
 mod lists;
 mod locks;
 mod plan;
+mod proof;
+mod ready;
 mod services;
 mod settings;
 
 pub(crate) use archives::{advice, archives, fetch_advice};
 pub(crate) use caches::binary_caches;
+pub use check::{AskArchives, LocksHeld, UpdatesPart, look};
 pub(crate) use downloads::{Offers, begun_lists, downloaded, downloads, escaping_links, folders};
 pub(crate) use history::{TERM, TERM_TAIL, history, last_success};
+pub use holders::services_in_the_way;
 pub(crate) use installs::{installs, restart_note};
 pub(crate) use lists::{Clock, lists, sources};
 pub(crate) use locks::{Watched, locks};
 pub use plan::{Aside, Coming, UpdateRules, leave_the_rest, plan_room, plan_updates};
+pub use proof::{not_tried, proof};
+pub use ready::{ClearUpdates, Ready, asides, findings_of, left_of, planned_updates, ready, staying};
 pub(crate) use services::services;
 pub(crate) use settings::{in_words, needed_room, room, settings};
 
+use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap};
 
+use super::{About, Area, Checked, Cx, Examined};
+use crate::system::WorkError;
+
 use crate::model::{
-    ActionKind, Area, Authority, ComponentId, Finding, FindingId, Remedy, Subject, SystemPath, Verdict,
+    ActionKind, AreaName, Authority, ComponentId, Finding, FindingId, Remedy, Subject, SystemPath, Verdict,
 };
+
+/// The area's name.
+pub const UPDATES: AreaName = AreaName::new("updates");
+
+/// The area `updates`.
+pub struct Updates;
+
+static ABOUT: About = About {
+    name: UPDATES,
+    help: "what can keep updates from coming: downloads, lists, sources, locks, installs; a repair fetches lists afresh \
+           and proves that updates come",
+    by_default: false,
+    unit: ("thing", "things"),
+    selector: None,
+    heading: |finding| Cow::Borrowed(part_of(&finding.subject)),
+    counted_as: &[],
+    is_advised: true,
+    is_of_machine: true,
+    rests_on_supply: false,
+};
+
+impl Area for Updates {
+    fn about(&self) -> &'static About {
+        &ABOUT
+    }
+
+    fn check(&self, cx: &Cx<'_>, _: &Checked) -> Result<Examined, WorkError> {
+        Ok(look(cx, LocksHeld::ByOthers, AskArchives::IfAllowed)?.examined)
+    }
+}
+
+/// Which part of what updates rest on something belongs to.
+fn part_of(subject: &Subject) -> &'static str {
+    match (subject, subject.as_path()) {
+        (Subject::Component { .. }, _) => "installs",
+        (Subject::Source { .. }, _) => "lists",
+        (Subject::Service { .. }, _) => "services",
+        (Subject::Setting { .. }, _) => "settings",
+        (_, Some(path)) if path.is_within_place("/etc/apt") => "sources",
+        (_, Some(path)) if path.name().starts_with(b"lock") => "locks",
+        (_, Some(path)) if path.is_within_place("/run") => "restart",
+        (_, Some(path)) if path.as_bytes() == b"/var/cache/apt/archives" => "room",
+        (_, Some(path)) if path.name().ends_with(b".bin") => "caches",
+        _ => "downloads",
+    }
+}
 
 /// Findings of one kind beyond this number are counted, not listed.
 const LISTED: usize = 1000;
@@ -35,13 +93,13 @@ const CAUSES: usize = 3;
 
 /// A download that is what the archive signed.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct VerifiedDownload {
+pub struct VerifiedDownload {
     /// Its path.
-    pub(crate) path: SystemPath,
+    pub path: SystemPath,
     /// Bytes.
-    pub(crate) bytes: u64,
+    pub bytes: u64,
     /// The component that it holds.
-    pub(crate) component: ComponentId,
+    pub component: ComponentId,
 }
 
 /// What came of looking at one part of what updates rest on.
@@ -58,7 +116,7 @@ pub(crate) struct Looked {
     /// Bytes read.
     pub(crate) bytes: u64,
     /// Downloads that are right.
-    pub(crate) right: Vec<VerifiedDownload>,
+    pub(crate) verified: Vec<VerifiedDownload>,
     /// How many of each kind there were.
     kinds: BTreeMap<Verdict, usize>,
 }
@@ -69,7 +127,7 @@ impl Looked {
         self.findings.extend(other.findings);
         self.unexamined.extend(other.unexamined);
         self.bytes += other.bytes;
-        self.right.extend(other.right);
+        self.verified.extend(other.verified);
         self.examined += other.examined;
         other.vouched.into_iter().for_each(|(authority, n)| *self.vouched.entry(authority).or_default() += n);
     }
@@ -85,7 +143,7 @@ impl Looked {
             all.sort();
             all.dedup();
             let cause = [lists.cause, new.cause.take()].into_iter().flatten().collect::<Vec<_>>().join("; ");
-            let gravest = Finding::on(Area::Updates, new.subject.clone(), all.remove(0));
+            let gravest = Finding::on(UPDATES, new.subject.clone(), all.remove(0));
             *new = Finding { also: all, cause: Some(cause), advice: new.advice.take(), ..gravest };
         }
         self.add(archives);
@@ -140,11 +198,11 @@ impl Looked {
 }
 
 fn at_path(path: &SystemPath, verdict: Verdict, cause: &str, advice: Option<&str>) -> Finding {
-    with(Finding::on_path(Area::Updates, path, verdict), cause, advice)
+    with(Finding::on_path(UPDATES, path, verdict), cause, advice)
 }
 
 fn about(subject: Subject, verdict: Verdict, cause: &str, advice: Option<&str>) -> Finding {
-    with(Finding::on(Area::Updates, subject, verdict), cause, advice)
+    with(Finding::on(UPDATES, subject, verdict), cause, advice)
 }
 
 /// What goes aside: nothing of it is lost, and apt gets it again.

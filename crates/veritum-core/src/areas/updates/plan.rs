@@ -184,8 +184,9 @@ pub fn leave_the_rest(plan: &mut Plan, findings: &[Finding]) {
 
 #[cfg(test)]
 mod tests {
+    use super::super::UPDATES;
     use super::*;
-    use crate::model::{Area, Digest, FileKind, Identity, Instant, Remedy};
+    use crate::model::{Digest, FileKind, Identity, Instant, Remedy};
 
     struct Home;
 
@@ -219,7 +220,7 @@ mod tests {
     fn altered(path: &'static str) -> Finding {
         Finding {
             remedy: Some(Remedy { action: crate::model::ActionKind::SetAside, from: None, download: None }),
-            ..Finding::on_path(Area::Updates, &SystemPath::literal(path), Verdict::Altered)
+            ..Finding::on_path(UPDATES, &SystemPath::literal(path), Verdict::Altered)
         }
     }
 
@@ -258,7 +259,7 @@ mod tests {
         let aside = Aside { path: SystemPath::literal("/cache/led/letter"), findings: vec![finding.id.clone()] };
         let plan = planned(std::slice::from_ref(&finding), &[aside], &[]);
         assert!(plan.actions.is_empty() && plan.left[0].reason.contains("user's folder"));
-        let unreadable = Finding::on_path(Area::Updates, &SystemPath::literal("/cache/x"), Verdict::Unreadable);
+        let unreadable = Finding::on_path(UPDATES, &SystemPath::literal("/cache/x"), Verdict::Unreadable);
         assert_eq!(planned(&[unreadable], &[], &[]).doubt, Some(DiskDoubt::ReadErrors { files: 1 }));
     }
 

@@ -1,18 +1,54 @@
-//! Notes of ours on a machine: what the last check came to, and what it saw. Never on a machine that is mounted from
-//! elsewhere: there they stay with the administrator, one folder for each machine.
+//! The machine's state folder, and our notes on it: what the last check came to, and what it saw. Never on a machine that is
+//! mounted from elsewhere: there they stay with the administrator, one folder for each machine.
 
-use super::Engine;
-use crate::change::StateFolder;
+use super::{System, WorkError};
+use crate::change::{ChangeError, StateError, StateFolder};
 use crate::history;
+use crate::machine::{Held, LockError, lock_shared};
 use crate::model::{Digest, SystemPath};
 use crate::report::{CheckReport, LastCheck};
 
 /// The name that a system gives itself once and for all (machine-id(5)).
 const MACHINE_ID: &str = "/etc/machine-id";
 
-impl Engine {
+impl System {
+    /// The state folder, when it is there.
+    pub fn state(&self) -> Result<Option<StateFolder>, WorkError> {
+        Ok(StateFolder::find(&self.machine, self.settings.state.as_deref()).map_err(ChangeError::from)?)
+    }
+
+    /// The same for a command that only looks: one that may not be read counts as none.
+    pub fn readable_state(&self) -> Result<Option<StateFolder>, WorkError> {
+        match self.state() {
+            Err(WorkError::Change(ChangeError::State(StateError::Io { source, .. })))
+                if source.kind() == std::io::ErrorKind::PermissionDenied =>
+            {
+                Ok(None)
+            }
+            other => other,
+        }
+    }
+
+    /// The state folder, made when it is not there.
+    ///
+    /// # Errors
+    /// When it cannot be made, or is none of ours.
+    pub fn make_state(&self) -> Result<StateFolder, WorkError> {
+        Ok(StateFolder::make(&self.machine, self.settings.state.as_deref()).map_err(ChangeError::from)?)
+    }
+
+    /// Makes sure that no change is under way while facts are gathered.
+    pub fn shared_lock(&self, state: Option<&StateFolder>) -> Result<Option<Held>, WorkError> {
+        match state.map(|s| lock_shared(s.dir(), b"lock")) {
+            Some(Err(LockError::Busy)) => Err(WorkError::ChangeUnderWay),
+            Some(Ok(held)) => Ok(Some(held)),
+            // No lock file, or one that may not be read: a read-only medium, or never changed.
+            Some(Err(LockError::Io(_))) | None => Ok(None),
+        }
+    }
+
     /// The folder of notes, when it is there and can be read.
-    pub(super) fn notes(&self) -> Option<StateFolder> {
+    pub fn notes(&self) -> Option<StateFolder> {
         if self.are_notes_with_state() {
             return self.state().ok().flatten();
         }
@@ -20,7 +56,7 @@ impl Engine {
     }
 
     /// The folder of notes, made when it is not there; `None` where none can be written.
-    pub(super) fn make_notes(&self) -> Option<StateFolder> {
+    pub fn make_notes(&self) -> Option<StateFolder> {
         if self.are_notes_with_state() {
             return self.make_state().ok();
         }
@@ -28,7 +64,7 @@ impl Engine {
     }
 
     /// The last check of the whole machine: what was noted of it here, or what the machine noted itself, whichever is later.
-    pub(super) fn last_check(&self) -> Option<LastCheck> {
+    pub fn last_check(&self) -> Option<LastCheck> {
         let on_machine = self.state().ok().flatten();
         let both = [self.notes(), on_machine].into_iter().flatten().filter_map(|folder| history::last_check(&folder));
         both.max_by_key(|last| last.at.parse::<jiff::Timestamp>().ok())
@@ -36,7 +72,7 @@ impl Engine {
 
     /// Notes what a check of the whole machine came to. On a medium that cannot be written, or without the rights, nothing is
     /// noted: the answer is the same.
-    pub(super) fn note_last_check(&self, report: &CheckReport) {
+    pub fn note_last_check(&self, report: &CheckReport) {
         if let Some(notes) = self.make_notes() {
             let _ = history::keep_last_check(&notes, report);
         }

@@ -3,15 +3,16 @@
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::Path;
 
-use super::Engine;
+use super::Supply;
 use crate::archive::{Archive, OpenSource, Standing};
-use crate::model::{Area, ComponentId, Finding, Subject, Verdict};
+use crate::areas::FILES;
+use crate::model::{ComponentId, Finding, Subject, Verdict};
 use crate::report::{SourceReport, SourceState};
 use crate::trust::openpgp::SignatureError;
 
-impl Engine {
+impl<'a> Supply<'a> {
     /// From a component's package to the vendor's key, in words and names.
-    pub(super) fn archive_chain(&self, id: &ComponentId) -> Vec<(&'static str, String)> {
+    pub fn archive_chain(&self, id: &ComponentId) -> Vec<(&'static str, String)> {
         let chain = |archive: &Archive| {
             let Some(package) = archive.package_of(id) else { return Vec::new() };
             let open = &archive.sources()[package.source];
@@ -28,15 +29,15 @@ impl Engine {
     }
 
     /// Where the archives stand, when they were asked.
-    pub(super) fn source_reports(&self) -> Vec<SourceReport> {
+    pub fn source_reports(&self) -> Vec<SourceReport> {
         self.open_archive(|a| {
-            a.sources().iter().map(|s| source_report(s, self.machine.path(), self.settings.now)).collect()
+            a.sources().iter().map(|s| source_report(s, self.system.machine.path(), self.system.settings.now)).collect()
         })
         .unwrap_or_default()
     }
 
     /// Archives whose signature is bad, as findings.
-    pub(super) fn source_findings(&self) -> Vec<Finding> {
+    pub fn source_findings(&self) -> Vec<Finding> {
         let bad = |source: &OpenSource| match &source.standing {
             Standing::Refused(e @ SignatureError::Bad { .. }) => Some((source.source.words(), e.to_string())),
             _ => None,
@@ -52,7 +53,7 @@ fn bad_signature(name: String, why: String) -> Finding {
     Finding {
         cause: Some(format!("{why}: its lists were damaged or forged, and nothing they say is used")),
         advice: Some(advice.into()),
-        ..Finding::on(Area::Files, Subject::Source { name }, Verdict::BadSignature)
+        ..Finding::on(FILES, Subject::Source { name }, Verdict::BadSignature)
     }
 }
 

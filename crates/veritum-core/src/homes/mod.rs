@@ -1,10 +1,13 @@
 //! The homes of those who log in, each reached with its owner's rights.
 
+mod running;
+
+pub use running::running_apps;
+
 use std::collections::HashSet;
 use std::io;
 use std::sync::{Arc, Mutex};
 
-use super::{Engine, WorkError};
 use crate::apps::{Bases, Card, RawCard};
 use crate::change::{ChangeContext, HomeOf};
 use crate::machine::{Account, Dir, Machine};
@@ -15,19 +18,20 @@ use crate::scan::{
     self, AppData, Choice, HomeAgent, HomeGuard, HomeQuestion, HomeResponder, InventoryAnswer, InventoryQuestion,
     Profile, ProfileQuestion, Question,
 };
+use crate::system::{System, WorkError};
 
 /// More names than this in one home are not looked at.
-pub(super) const MOST: u64 = 2_000_000;
+pub const MOST: u64 = 2_000_000;
 
 /// A home that is open, with its owner's rights.
 #[derive(Debug)]
-pub(super) struct OpenHome {
+pub struct OpenHome {
     /// Whose.
-    pub(super) user: String,
+    pub user: String,
     /// Where it lies, without links on the way.
-    pub(super) place: SystemPath,
+    pub place: SystemPath,
     /// The owner's number.
-    pub(super) owner: u32,
+    pub owner: u32,
     named: SystemPath,
     dir: Dir,
     agent: Arc<dyn HomeAgent>,
@@ -37,7 +41,7 @@ pub(super) struct OpenHome {
 
 impl OpenHome {
     /// What an application keeps there; `choice` says what of it is to be moved.
-    pub(super) fn app_data(&self, card: &Card, sandbox: Option<&str>, choice: &Choice) -> io::Result<AppData> {
+    pub fn app_data(&self, card: &Card, sandbox: Option<&str>, choice: &Choice) -> io::Result<AppData> {
         let (home, choice, sandbox) = (self.named.clone(), choice.clone(), sandbox.map(str::to_owned));
         // A card of the sandbox itself names its folder as it lies in the home.
         let sandbox = sandbox.filter(|_| !is_of_sandbox(card));
@@ -46,7 +50,7 @@ impl OpenHome {
     }
 
     /// What of it is the user's own; held against the time before when it is `again`.
-    pub(super) fn inventory(
+    pub fn inventory(
         &self,
         bases: &Bases,
         leave_out: Vec<Vec<u8>>,
@@ -58,7 +62,7 @@ impl OpenHome {
     }
 
     /// What is wrong with what an application keeps there.
-    pub(super) fn profile(&self, card: &Card, sandbox: Option<&str>, databases: bool) -> io::Result<Profile> {
+    pub fn profile(&self, card: &Card, sandbox: Option<&str>, databases: bool) -> io::Result<Profile> {
         let sandbox = sandbox.filter(|_| !is_of_sandbox(card)).map(str::to_owned);
         let (card, home) = (card.raw(), self.named.clone());
         let question = ProfileQuestion { card, home, owner: self.owner, most: MOST, databases, sandbox };
@@ -66,21 +70,27 @@ impl OpenHome {
     }
 
     /// The machine seen from it.
-    pub(super) fn machine(&self) -> &Machine {
+    pub fn machine(&self) -> &Machine {
         &self.machine
     }
 }
 
 /// What changing one application's things in a home needs.
 #[derive(Debug)]
-pub(super) struct HomeContext {
-    pub(super) open_home: OpenHome,
-    pub(super) home: HomeOf,
+pub struct HomeContext {
+    /// The home, open.
+    pub open_home: OpenHome,
+    /// What the log of a change says of it.
+    pub home: HomeOf,
     guard: HomeGuard,
 }
 
 impl HomeContext {
-    pub(super) fn of(open_home: OpenHome, app: &str, card: RawCard, bases: Bases) -> Result<Self, WorkError> {
+    /// The context of one application's things in a home.
+    ///
+    /// # Errors
+    /// When its card cannot be used.
+    pub fn new(open_home: OpenHome, app: &str, card: RawCard, bases: Bases) -> Result<Self, WorkError> {
         let guard = HomeGuard::of(
             open_home.place.clone(),
             card.clone(),
@@ -102,16 +112,16 @@ impl HomeContext {
     }
 
     /// The same desk at the home: nothing but the application's things there can be reached from it.
-    pub(super) fn context<'a>(&'a self, context: ChangeContext<'a>) -> ChangeContext<'a> {
+    pub fn context<'a>(&'a self, context: ChangeContext<'a>) -> ChangeContext<'a> {
         // Locking attributes are root's to clear: with the owner's rights they stand.
         let machine = self.open_home.machine();
         ChangeContext { machine, protection: &self.guard, clear_attributes: false, home: Some(&self.home), ..context }
     }
 }
 
-impl Engine {
+impl System {
     /// The accounts whose homes are looked into: of those who log in, or the one that is named.
-    pub(super) fn users_named(&self, user: Option<&str>) -> Result<Vec<&Account>, WorkError> {
+    pub fn users_named(&self, user: Option<&str>) -> Result<Vec<&Account>, WorkError> {
         let accounts = self.machine.users().accounts();
         let Some(user) = user else { return Ok(accounts.iter().filter(|account| account.is_login()).collect()) };
         match accounts.iter().find(|account| account.name == user) {
@@ -124,7 +134,7 @@ impl Engine {
     }
 
     /// Opens homes, each once; none of those that nobody has made yet, or whose file system is not mounted.
-    pub(super) fn open_homes(&self, accounts: &[&Account]) -> Vec<(String, io::Result<OpenHome>)> {
+    pub fn open_homes(&self, accounts: &[&Account]) -> Vec<(String, io::Result<OpenHome>)> {
         let mut seen = HashSet::new();
         let open = |account: &&Account| {
             let named = account.home.clone()?;
@@ -157,7 +167,7 @@ impl Engine {
     }
 
     /// Opens the home that a change was about.
-    pub(super) fn home_again(&self, home: &HomeOf) -> Result<HomeContext, WorkError> {
+    pub fn home_again(&self, home: &HomeOf) -> Result<HomeContext, WorkError> {
         let fail = |source| WorkError::Home { user: home.user.clone(), source };
         let accounts = self.users_named(Some(&home.user)).unwrap_or_default();
         let gone = || fail(io::Error::new(io::ErrorKind::NotFound, "it is no longer where it was"));
@@ -166,12 +176,12 @@ impl Engine {
         if open_home.place != home.place {
             return Err(gone());
         }
-        HomeContext::of(open_home, &home.app, home.card.clone(), home.bases.clone())
+        HomeContext::new(open_home, &home.app, home.card.clone(), home.bases.clone())
     }
 
     /// What an application keeps in the homes of those who log in: those where there is something, or that could not be looked
     /// into.
-    pub(super) fn homes_with(&self, card: &Card, sandbox: Option<&str>) -> Vec<HomeReport> {
+    pub fn homes_with(&self, card: &Card, sandbox: Option<&str>) -> Vec<HomeReport> {
         let accounts = self.users_named(None).unwrap_or_default();
         let told = |(user, open_home): (String, io::Result<OpenHome>)| {
             let blank = HomeReport { user, parts: Vec::new(), left: Vec::new(), trouble: None };
@@ -191,12 +201,12 @@ fn is_of_sandbox(card: &Card) -> bool {
 }
 
 /// What was left out of a home, for people.
-pub(super) fn left(found: Vec<(Vec<u8>, String)>) -> Vec<HomeLeft> {
+pub fn left(found: Vec<(Vec<u8>, String)>) -> Vec<HomeLeft> {
     found.into_iter().map(|(path, why)| HomeLeft { path: readable(&path), why }).collect()
 }
 
 /// Why nothing is done where there is more than can be looked at.
-pub(super) fn too_many(found: &AppData) -> Option<String> {
+pub fn too_many(found: &AppData) -> Option<String> {
     found.too_many.then(|| format!("there are more than {MOST} names in it"))
 }
 

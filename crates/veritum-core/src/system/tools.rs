@@ -6,13 +6,14 @@ use std::path::Path;
 use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
-use super::Engine;
+use super::System;
 use crate::platform::delegate::{Limit, ToolOutput, run};
 
 const UNSHARE: &str = "/usr/bin/unshare";
 
 /// How a machine's own tools are run.
-pub(super) enum ToolRunner {
+#[derive(Debug)]
+pub enum ToolRunner {
     /// Here, on the running system.
     Here,
     /// Inside a mounted system, apart from everything else that runs.
@@ -24,7 +25,10 @@ const MOST: Duration = Duration::from_secs(3600);
 
 impl ToolRunner {
     /// Runs one of them, by its path on the machine.
-    pub(super) fn run(
+    ///
+    /// # Errors
+    /// When it cannot be started, or did not end in time.
+    pub fn run(
         &self,
         program: &str,
         words: &[&str],
@@ -43,9 +47,12 @@ impl ToolRunner {
     }
 }
 
-impl Engine {
+impl System {
     /// How this machine's own tools can be run, or why they cannot.
-    pub(super) fn tool_runner(&self) -> Result<ToolRunner, &'static str> {
+    ///
+    /// # Errors
+    /// The reason, in words.
+    pub fn tool_runner(&self) -> Result<ToolRunner, &'static str> {
         if !rustix::process::geteuid().is_root() {
             return Err("only root can run the system's own tools");
         }
@@ -61,7 +68,7 @@ impl Engine {
     }
 
     /// A command as a person would type it, as root, for this machine.
-    pub(super) fn by_hand(&self, command: &str) -> String {
+    pub fn by_hand(&self, command: &str) -> String {
         match self.machine.is_live() {
             true => format!("as root: {command}"),
             false => format!("as root: chroot {} {command}", self.settings.target.display()),

@@ -9,12 +9,7 @@ use crate::report::RunningApp;
 const MAX_OPEN: usize = 20;
 
 /// The processes of these names, or of this sandbox, that belong to the user.
-pub(super) fn running_apps(
-    programs: &[String],
-    sandbox: Option<&str>,
-    user: u32,
-    home: &SystemPath,
-) -> Vec<RunningApp> {
+pub fn running_apps(programs: &[String], sandbox: Option<&str>, user: u32, home: &SystemPath) -> Vec<RunningApp> {
     let told = |process: crate::machine::Running| {
         let own = |path: &&Vec<u8>| {
             let name = path.rsplit(|byte| *byte == b'/').next().unwrap_or_default();

@@ -1,86 +1,55 @@
-//! What a repair can be made from, strongest first: stores, packages at hand, archives.
+//! Contents: where they can be had, getting them ready, and handing them out.
 
 use std::cell::OnceCell;
-use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::io;
 use std::sync::PoisonError;
 
 use rayon::prelude::*;
 
-use super::{Engine, Settings, Supplier, WorkError};
-use crate::archive::{Archive, ArchiveSettings, FetchError, Lacking, Standing};
-use crate::areas::files::FilesCheck;
-use crate::areas::files::{Availability, needed_components};
+use super::Supply;
+use crate::archive::{Archive, ArchiveSettings, Asked, FetchError, Lacking, Renewal, Standing};
 use crate::event::{Event, Flow, Observer, Phase};
-use crate::model::{Area, Authority, ComponentId, Digest, EntryKind, Scope};
+use crate::model::{Authority, ComponentId, Digest, EntryKind, Scope};
 use crate::plan::{ItemKind, Operation, PlannedAction};
-use crate::reference::{Expected, ExpectedKind, Reference};
+use crate::platform::debian::apt::AptConf;
+use crate::reference::{Expected, ExpectedKind, ManifestSource, Reference};
 use crate::report::{DownloadReport, UnverifiedReport};
-use crate::store::{Contents, Location, Store, StoreError};
-use crate::trust::Pins;
+use crate::store::{Contents, StoreError};
+use crate::system::{Supplier, WorkError};
 
 /// So many questions are put to a web server at the same time.
 const QUESTIONS: usize = 8;
 
-/// The stores among what was named, as far as they could be opened.
-#[derive(Default)]
-pub(super) struct Stores {
-    open: Vec<Store>,
-    /// Whether the first is the store in use.
-    own_opened: bool,
-    /// Why the first that could not be opened could not.
-    trouble: Option<StoreError>,
-    /// Why others than the one in use could not.
-    refused: Vec<String>,
+/// How a component's things can be had.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Availability {
+    /// They are at hand, as far as the sources at hand have each content.
+    AtHand,
+    /// Its package must be downloaded first.
+    Download {
+        /// The package's bytes.
+        bytes: u64,
+    },
+    /// They cannot be had, and what to do next.
+    Refused {
+        /// Why.
+        reason: String,
+        /// What to do.
+        next: Option<String>,
+    },
 }
 
-impl Stores {
-    /// Opens the stores among what was named; an unusable one is told by `status` and refused by the rest.
-    pub(super) fn open(settings: &Settings) -> Self {
-        let pins = Pins::in_folder(&settings.trust);
-        let named = settings.from.iter().filter_map(|s| match s {
-            Supplier::Place(path) if path.join("store.json").is_file() => Some((false, path.clone().into())),
-            _ => None,
-        });
-        let mut stores = Self::default();
-        let own = settings.store.iter().map(|location| (true, location.clone()));
-        let reach = settings.reach();
-        for (own, location) in own.chain(named).collect::<Vec<(bool, Location)>>() {
-            match Store::open(&location, &pins, &reach, settings.now) {
-                Ok(open) => {
-                    stores.open.push(open);
-                    stores.own_opened |= own;
-                }
-                Err(e) => {
-                    if !own {
-                        stores.refused.push(crate::model::error_chain(&e));
-                    }
-                    stores.trouble.get_or_insert(e);
-                }
-            }
-        }
-        stores
-    }
-}
-
-impl Engine {
-    /// Takes the stores in use.
-    pub(super) fn use_stores(&mut self, stores: Stores) {
-        let Stores { open, own_opened, trouble, refused } = stores;
-        (self.stores, self.own_opened) = (open, own_opened);
-        (self.store_trouble, self.refused_stores) = (trouble, refused);
-    }
-
+impl<'a> Supply<'a> {
     /// Fetches the manifests of what is installed from a store on a web server, and what it says of their records: many at
     /// a time, since each is a question of its own.
-    pub(super) fn fetch_ahead(&self, scope: &Scope, observer: &dyn Observer) -> Result<(), WorkError> {
+    pub fn fetch_ahead(&self, scope: &Scope, with_records: bool, observer: &dyn Observer) -> Result<(), WorkError> {
         let Some(store) = self.own_store().filter(|store| store.is_remote()) else { return Ok(()) };
         let named = |id: &ComponentId| scope.components.is_empty() || scope.components.contains(&id.name);
-        let all = self.installed.components.iter().map(|c| &c.id);
+        let all = self.system.installed.components.iter().map(|c| &c.id);
         let ids: Vec<&ComponentId> = all.filter(|id| named(id) && store.has(id)).collect();
         let pool = rayon::ThreadPoolBuilder::new().num_threads(QUESTIONS).build().map_err(|_| WorkError::Threads)?;
         observer.on_event(Event::Begin { phase: Phase::Fetching, items: ids.len() as u64, bytes: 0 });
-        let with_records = scope.wants(Area::Records);
         let one = |id: &&ComponentId| {
             // What cannot be had is told when it is used.
             if let Ok(Some(manifest)) = store.manifest(id)
@@ -96,10 +65,10 @@ impl Engine {
     }
 
     fn archive_settings(&self) -> ArchiveSettings {
-        let mut settings = self.settings.archive.clone();
-        settings.trust.clone_from(&self.settings.trust);
-        settings.scratch.clone_from(&self.settings.scratch);
-        for supplier in &self.settings.from {
+        let mut settings = self.system.settings.archive.clone();
+        settings.trust.clone_from(&self.system.settings.trust);
+        settings.scratch.clone_from(&self.system.settings.scratch);
+        for supplier in &self.system.settings.from {
             match supplier {
                 Supplier::Place(path) if path.join("store.json").is_file() => {}
                 Supplier::Place(path) => settings.folders.push(path.clone()),
@@ -110,51 +79,80 @@ impl Engine {
     }
 
     /// Does something with the archive, which is opened when it is not yet.
-    pub(super) fn with_archive<T>(&self, work: impl FnOnce(&mut Archive) -> T) -> T {
-        let mut slot = self.archive.write().unwrap_or_else(PoisonError::into_inner);
+    pub fn with_archive<T>(&self, work: impl FnOnce(&mut Archive) -> T) -> T {
+        let mut slot = self.open.archive.write().unwrap_or_else(PoisonError::into_inner);
         let archive = slot.get_or_insert_with(|| {
-            Archive::open(&self.machine, &self.installed, self.archive_settings(), self.settings.now)
+            Archive::open(
+                &self.system.machine,
+                &self.system.installed,
+                self.archive_settings(),
+                self.system.settings.now,
+            )
         });
         work(archive)
     }
 
     /// Does something with the archive as it is; nothing when it was not needed so far.
-    pub(super) fn open_archive<T>(&self, work: impl FnOnce(&Archive) -> T) -> Option<T> {
-        self.archive.read().unwrap_or_else(PoisonError::into_inner).as_ref().map(work)
+    pub fn open_archive<T>(&self, work: impl FnOnce(&Archive) -> T) -> Option<T> {
+        self.open.archive.read().unwrap_or_else(PoisonError::into_inner).as_ref().map(work)
+    }
+
+    /// Does something with all sources of manifests that are open, the strongest first.
+    pub fn with_sources<T>(&self, work: impl FnOnce(&[&dyn ManifestSource]) -> T) -> T {
+        let archive = self.open.archive.read().unwrap_or_else(PoisonError::into_inner);
+        let stores = self.open.stores.iter().map(|store| store as &dyn ManifestSource);
+        let sources: Vec<&dyn ManifestSource> =
+            stores.chain(archive.as_ref().map(|archive| archive as &dyn ManifestSource)).collect();
+        work(&sources)
+    }
+
+    /// Asks the machine's archives, when the network may be used.
+    pub fn renewals(&self, asked: Asked, observer: &dyn Observer) -> Result<Vec<Renewal>, WorkError> {
+        if !self.system.settings.archive.network {
+            return Ok(Vec::new());
+        }
+        let old_is_fine = AptConf::of(&self.system.machine).is_off("Acquire::Check-Valid-Until");
+        let asked = Asked { old_is_fine, ..asked };
+        self.with_archive(|archive| archive.renewals(&self.system.machine, asked, observer))
+            .map_err(|_| WorkError::Stopped)
     }
 
     /// Lets components stand on the archive, as far as their packages are at hand; answers whether any does now.
-    pub(super) fn prepare(&self, wanted: &[ComponentId], observer: &dyn Observer) -> Result<bool, WorkError> {
+    pub fn prepare(&self, wanted: &[ComponentId], observer: &dyn Observer) -> Result<bool, WorkError> {
         if wanted.is_empty() {
             return Ok(false);
         }
         self.with_archive(|archive| {
-            archive.ask_network(&self.machine, wanted, observer).map_err(|_| WorkError::Stopped)?;
-            archive.prepare(&self.machine, wanted, &self.pool, observer).map_err(|_| WorkError::Stopped)?;
+            archive.ask_network(&self.system.machine, wanted, observer).map_err(|_| WorkError::Stopped)?;
+            archive
+                .prepare(&self.system.machine, wanted, &self.system.pool, observer)
+                .map_err(|_| WorkError::Stopped)?;
             Ok(wanted.iter().any(|id| archive.manifest(id).is_some()))
         })
     }
 
     /// The same, without asking the network for release files and indexes.
-    pub(super) fn prepare_at_hand(&self, wanted: &[ComponentId], observer: &dyn Observer) -> Result<bool, WorkError> {
+    pub fn prepare_at_hand(&self, wanted: &[ComponentId], observer: &dyn Observer) -> Result<bool, WorkError> {
         if wanted.is_empty() {
             return Ok(false);
         }
         self.with_archive(|archive| {
-            archive.prepare(&self.machine, wanted, &self.pool, observer).map_err(|_| WorkError::Stopped)?;
+            archive
+                .prepare(&self.system.machine, wanted, &self.system.pool, observer)
+                .map_err(|_| WorkError::Stopped)?;
             Ok(wanted.iter().any(|id| archive.manifest(id).is_some()))
         })
     }
 
     /// Components in scope that no store has.
-    pub(super) fn unstored(&self, scope: &Scope) -> Vec<ComponentId> {
+    pub fn unstored(&self, scope: &Scope) -> Vec<ComponentId> {
         let named = |id: &ComponentId| scope.components.is_empty() || scope.components.contains(&id.name);
-        let all = self.installed.components.iter().map(|c| &c.id).filter(|id| named(id));
-        all.filter(|id| !self.stores.iter().any(|store| store.has(id))).cloned().collect()
+        let all = self.system.installed.components.iter().map(|c| &c.id).filter(|id| named(id));
+        all.filter(|id| !self.open.stores.iter().any(|store| store.has(id))).cloned().collect()
     }
 
     /// Components of which only the machine answers although an archive might: all of them, or those in scope.
-    pub(super) fn weak_in_scope(&self, reference: &Reference, scope: &Scope) -> Vec<ComponentId> {
+    pub fn weak_in_scope(&self, reference: &Reference, scope: &Scope) -> Vec<ComponentId> {
         let mut weak: BTreeSet<&ComponentId> = BTreeSet::new();
         if scope.paths.is_empty() {
             let named = |id: &ComponentId| scope.components.is_empty() || scope.components.contains(&id.name);
@@ -167,21 +165,12 @@ impl Engine {
                 }
             }
         }
-        only_weak(reference, weak)
-    }
-
-    /// Components of which only the machine answers and with which something is wrong.
-    pub(super) fn weak_with_problems(&self, reference: &Reference, files: &FilesCheck) -> Vec<ComponentId> {
-        let mut weak: BTreeSet<&ComponentId> = BTreeSet::new();
-        for fault in &files.faults {
-            weak.extend(needed_components(fault, &reference.expected[fault.expected], reference));
-        }
-        only_weak(reference, weak)
+        reference.only_weak(&weak)
     }
 
     /// Whether a content can be had from what is at hand. The contents of all packages are only gone through when one is asked
     /// for: mostly nothing is.
-    pub(super) fn contents_at_hand(&self) -> impl Fn(&Digest) -> bool + '_ {
+    pub fn contents_at_hand(&self) -> impl Fn(&Digest) -> bool + '_ {
         let from_packages = OnceCell::new();
         move |digest| {
             self.in_a_store(digest) || from_packages.get_or_init(|| self.contents_of_packages()).contains(digest)
@@ -192,9 +181,9 @@ impl Engine {
     fn contents_of_packages(&self) -> HashSet<Digest> {
         let of = |archive: &Archive| {
             let mut known = HashSet::new();
-            for component in &self.installed.components {
+            for component in &self.system.installed.components {
                 let id = &component.id;
-                if let Some(manifest) = archive.manifest(id).filter(|_| archive.has_package(&self.machine, id)) {
+                if let Some(manifest) = archive.manifest(id).filter(|_| archive.has_package(&self.system.machine, id)) {
                     let files = manifest.get().entries.iter().filter_map(|e| match &e.kind {
                         EntryKind::File { digest, .. } => Some(*digest),
                         _ => None,
@@ -208,14 +197,14 @@ impl Engine {
     }
 
     /// Whether a store has a content, as far as is known.
-    pub(super) fn in_a_store(&self, digest: &Digest) -> bool {
-        let bad = self.bad.read().unwrap_or_else(PoisonError::into_inner).contains(digest);
-        self.stores.iter().skip(usize::from(bad && self.own_opened)).any(|s| s.has_content(digest))
+    pub fn in_a_store(&self, digest: &Digest) -> bool {
+        let bad = self.open.bad.read().unwrap_or_else(PoisonError::into_inner).contains(digest);
+        self.open.stores.iter().skip(usize::from(bad && self.open.own_opened)).any(|s| s.has_content(digest))
     }
 
     /// Whether the store in use holds a damaged content of a component.
     fn is_bad_of(&self, reference: &Reference, id: &ComponentId) -> bool {
-        let bad = self.bad.read().unwrap_or_else(PoisonError::into_inner);
+        let bad = self.open.bad.read().unwrap_or_else(PoisonError::into_inner);
         let own = |e: &&Expected| *reference.component_of(e) == *id;
         !bad.is_empty()
             && reference.expected.iter().filter(own).any(|e| match &e.kind {
@@ -224,19 +213,8 @@ impl Engine {
             })
     }
 
-    /// Components that a signed store vouches for and of which no store has a content that a repair needs.
-    pub(super) fn without_contents(&self, reference: &Reference, files: &FilesCheck) -> Vec<ComponentId> {
-        let lacks = |e: &&Expected| match &e.kind {
-            ExpectedKind::File { digest, .. } => e.authority == Authority::SignedStore && !self.in_a_store(digest),
-            _ => false,
-        };
-        let needed = needed_things(reference, files).into_iter();
-        let ids: BTreeSet<&ComponentId> = needed.filter(lacks).map(|e| reference.component_of(e)).collect();
-        ids.into_iter().cloned().collect()
-    }
-
     /// How what belongs to a component can be had.
-    pub(super) fn supply(
+    pub fn availability(
         &self,
         reference: &Reference,
         id: &ComponentId,
@@ -245,13 +223,13 @@ impl Engine {
         let refused = |reason: String, next: &str| Availability::Refused { reason, next: Some(next.to_owned()) };
         let authority = reference.components.iter().find(|c| c.component.id == *id).map(|c| c.authority);
         // What a signed store lacks of its own (kept without contents, or damaged there) packages may give.
-        let in_package = |a: &Archive| a.has_package(&self.machine, id);
+        let in_package = |a: &Archive| a.has_package(&self.system.machine, id);
         if authority == Some(Authority::SignedStore) {
             let fetchable = |a: &Archive| {
-                let lacking = a.lacking(&self.machine, id).filter(|_| a.may_use_network() && !in_package(a))?;
+                let lacking = a.lacking(&self.system.machine, id).filter(|_| a.may_use_network() && !in_package(a))?;
                 Some(Availability::Download { bytes: lacking.candidate.sum.get().size })
             };
-            let kept = self.stores.iter().any(|s| s.entry(id).is_some_and(|e| !e.manifest_only));
+            let kept = self.open.stores.iter().any(|s| s.entry(id).is_some_and(|e| !e.manifest_only));
             let elsewhere = self.open_archive(fetchable).flatten().filter(|_| failed.get(id).is_none());
             return elsewhere.filter(|_| !kept || self.is_bad_of(reference, id)).unwrap_or(Availability::AtHand);
         }
@@ -262,7 +240,7 @@ impl Engine {
             )
         };
         let answer = self.open_archive(|archive| {
-            if authority == Some(Authority::Archive) && archive.has_package(&self.machine, id) {
+            if authority == Some(Authority::Archive) && archive.has_package(&self.system.machine, id) {
                 return Availability::AtHand;
             }
             if let Some((_, why)) = archive.broken().iter().find(|(broken, _)| broken == id) {
@@ -277,7 +255,7 @@ impl Engine {
                     "try again, or give a place that has it: --from PATH",
                 );
             }
-            match (archive.lacking(&self.machine, id), archive.newest(id)) {
+            match (archive.lacking(&self.system.machine, id), archive.newest(id)) {
                 (Some(lacking), _) if archive.may_use_network() => {
                     Availability::Download { bytes: lacking.candidate.sum.get().size }
                 }
@@ -306,43 +284,11 @@ impl Engine {
         answer.unwrap_or_else(weak)
     }
 
-    /// Packages that a repair downloads first: those that it needs for what was found, and where everything is to be
-    /// held against its package, all that are not at hand.
-    pub(super) fn to_download(
-        &self,
-        reference: &Reference,
-        files: &FilesCheck,
-        scope: &Scope,
-    ) -> Vec<(Lacking, String)> {
-        let mut needed: BTreeSet<ComponentId> = BTreeSet::new();
-        for fault in &files.faults {
-            if files.findings[fault.finding].remedy.as_ref().is_some_and(|r| r.download.is_some()) {
-                let of = needed_components(fault, &reference.expected[fault.expected], reference);
-                needed.extend(of.into_iter().cloned());
-            }
-        }
-        if self.settings.full_chain {
-            needed.extend(self.weak_in_scope(reference, scope));
-        }
-        let find = |archive: &Archive| {
-            let may = |_: &&ComponentId| archive.may_use_network();
-            let lacking = needed.iter().filter(may).filter(|id| !archive.has_package(&self.machine, id));
-            let lacking = lacking.filter_map(|id| archive.lacking(&self.machine, id));
-            lacking
-                .map(|l| {
-                    let from = archive.sources()[l.candidate.source].source.words();
-                    (l, from)
-                })
-                .collect()
-        };
-        self.open_archive(find).unwrap_or_default()
-    }
-
     /// What could not be verified for want of packages, and how much would have to be downloaded for it.
-    pub(super) fn unverified(&self, reference: &Reference, scope: &Scope) -> Option<UnverifiedReport> {
+    pub fn unverified(&self, reference: &Reference, scope: &Scope) -> Option<UnverifiedReport> {
         let weak = self.weak_in_scope(reference, scope);
         let lacking = |archive: &Archive| -> Vec<u64> {
-            let fetchable = weak.iter().filter_map(|id| archive.lacking(&self.machine, id));
+            let fetchable = weak.iter().filter_map(|id| archive.lacking(&self.system.machine, id));
             fetchable.map(|lacking| lacking.candidate.sum.get().size).collect()
         };
         let sizes = self.open_archive(lacking).unwrap_or_default();
@@ -354,7 +300,7 @@ impl Engine {
     }
 
     /// Downloads packages; answers with what could not be got.
-    pub(super) fn download(
+    pub fn download(
         &self,
         lacking: &[Lacking],
         observer: &dyn Observer,
@@ -367,7 +313,7 @@ impl Engine {
     }
 
     /// Unpacks what actions need and no store has.
-    pub(super) fn unpack_for(&self, actions: &[PlannedAction]) {
+    pub fn unpack_for(&self, actions: &[PlannedAction]) {
         let mut needed: HashMap<Digest, u64> = HashMap::new();
         for action in actions {
             let items = if let Operation::Put(items) = &action.operation { items.as_slice() } else { &[] };
@@ -383,11 +329,11 @@ impl Engine {
     }
 
     /// Unpacks contents from packages at hand.
-    pub(super) fn unpack_contents(&self, needed: &HashMap<Digest, u64>) {
+    pub fn unpack_contents(&self, needed: &HashMap<Digest, u64>) {
         if !needed.is_empty() {
-            let unpacked = self.open_archive(|archive| archive.unpack(&self.machine, needed));
+            let unpacked = self.open_archive(|archive| archive.unpack(&self.system.machine, needed));
             // What cannot be unpacked is missing when it is asked for, and told there, place by place, with this reason.
-            let mut trouble = self.unpack_trouble.lock().unwrap_or_else(PoisonError::into_inner);
+            let mut trouble = self.open.unpack_trouble.lock().unwrap_or_else(PoisonError::into_inner);
             match unpacked {
                 Some(Ok(failed)) => {
                     trouble.extend(
@@ -400,63 +346,36 @@ impl Engine {
         }
     }
 
-    /// How many installed components each voucher answers for.
-    pub(super) fn components_by_authority(reference: &Reference) -> BTreeMap<Authority, u64> {
-        let mut count = BTreeMap::new();
-        for owned in &reference.components {
-            *count.entry(owned.authority).or_default() += 1;
-        }
-        count
-    }
-
     /// Everything that contents can come from.
-    pub(super) fn contents(&self) -> Supplies<'_> {
-        Supplies { engine: self }
+    pub fn contents(&self) -> AllContents<'a> {
+        AllContents { supply: *self }
     }
-}
-
-/// What a repair of the files found would put back: the thing itself, and for a folder all that belongs below it.
-pub(super) fn needed_things<'a>(reference: &'a Reference, files: &FilesCheck) -> Vec<&'a Expected> {
-    let mut things = Vec::new();
-    for fault in files.faults.iter().filter(|f| !f.only_meta && f.alias.is_none()) {
-        if fault.roots.is_empty() {
-            things.push(&reference.expected[fault.expected]);
-        } else {
-            let below = |e: &&Expected| fault.roots.iter().any(|root| e.listed.is_within(root));
-            things.extend(reference.expected.iter().filter(below));
-        }
-    }
-    things
-}
-
-fn only_weak(reference: &Reference, ids: BTreeSet<&ComponentId>) -> Vec<ComponentId> {
-    let weak = reference.components.iter().filter(|c| c.authority == Authority::SelfReported).map(|c| &c.component.id);
-    weak.filter(|id| ids.contains(id)).cloned().collect()
 }
 
 /// A download, as it is told.
-pub(super) fn download_report(lacking: &Lacking, from: String) -> DownloadReport {
+pub fn download_report(lacking: &Lacking, from: String) -> DownloadReport {
     DownloadReport { component: lacking.id.clone(), bytes: lacking.candidate.sum.get().size, from, failed: None }
 }
 
 /// All supplies, asked in their order.
-pub(super) struct Supplies<'a> {
-    engine: &'a Engine,
+pub struct AllContents<'a> {
+    supply: Supply<'a>,
 }
 
-impl Contents for Supplies<'_> {
+impl Contents for AllContents<'_> {
     fn copy(&self, digest: &Digest, size: u64, to: &mut dyn FnMut(&[u8]) -> io::Result<()>) -> Result<(), StoreError> {
         let mut trouble = StoreError::Absent { digest: *digest };
-        for store in &self.engine.stores {
+        for store in &self.supply.open.stores {
             match store.copy(digest, size, to) {
                 // A content is verified before any of it is handed on, so the next supply may be asked.
                 Err(e @ (StoreError::Absent { .. } | StoreError::Damaged { .. })) => trouble = e,
                 other => return other,
             }
         }
-        match self.engine.open_archive(|archive| archive.copy(digest, size, to)) {
+        match self.supply.open_archive(|archive| archive.copy(digest, size, to)) {
             None | Some(Err(StoreError::Absent { .. })) => {
-                let why = self.engine.unpack_trouble.lock().unwrap_or_else(PoisonError::into_inner).first().cloned();
+                let why =
+                    self.supply.open.unpack_trouble.lock().unwrap_or_else(PoisonError::into_inner).first().cloned();
                 match (why, &trouble) {
                     (Some(why), StoreError::Absent { .. }) => {
                         Err(StoreError::File { path: "a package".into(), source: io::Error::other(why) })
@@ -469,6 +388,27 @@ impl Contents for Supplies<'_> {
     }
 
     fn has_content(&self, digest: &Digest) -> bool {
-        self.engine.contents_at_hand()(digest)
+        self.supply.contents_at_hand()(digest)
+    }
+}
+
+/// Contents that were made here, and all other supplies after them.
+pub struct Made<'a> {
+    /// What was made, by its digest.
+    pub made: &'a HashMap<Digest, Vec<u8>>,
+    /// The other supplies.
+    pub then: AllContents<'a>,
+}
+
+impl Contents for Made<'_> {
+    fn copy(&self, digest: &Digest, size: u64, to: &mut dyn FnMut(&[u8]) -> io::Result<()>) -> Result<(), StoreError> {
+        match self.made.get(digest) {
+            Some(bytes) => to(bytes).map_err(|source| StoreError::File { path: "status".into(), source }),
+            None => self.then.copy(digest, size, to),
+        }
+    }
+
+    fn has_content(&self, digest: &Digest) -> bool {
+        self.made.contains_key(digest) || self.then.has_content(digest)
     }
 }

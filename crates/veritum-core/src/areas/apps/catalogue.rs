@@ -1,0 +1,96 @@
+//! The applications that a machine offers, and which component each belongs to.
+
+use std::collections::BTreeMap;
+
+use rayon::prelude::*;
+
+use crate::model::{ComponentId, SystemPath};
+use crate::platform::debian::Debian;
+use crate::platform::freedesktop::{AppEntry, FOLDERS, Kind, applications};
+use crate::platform::{Component, Platform as _};
+use crate::system::{System, WorkError};
+
+/// An application, and the component that it belongs to.
+#[derive(Debug, Clone)]
+pub struct App {
+    /// Its desktop entry.
+    pub entry: AppEntry,
+    /// The component.
+    pub component: Option<ComponentId>,
+}
+
+impl App {
+    /// The program that it starts.
+    #[must_use]
+    pub fn program(&self) -> Option<&str> {
+        self.entry.entry.as_ref().ok()?.program()
+    }
+
+    /// Its id, when it runs in a sandbox and takes a folder of its own for a home.
+    #[must_use]
+    pub fn sandbox(&self) -> Option<&str> {
+        let exported = self.entry.path.is_within_place("/var/lib/flatpak") && self.entry.id.contains('.');
+        exported.then_some(self.entry.id.as_str())
+    }
+
+    /// Its name; its id where the entry cannot be read.
+    #[must_use]
+    pub fn name(&self) -> &str {
+        self.entry.entry.as_ref().map_or(&self.entry.id, |entry| &entry.name)
+    }
+}
+
+/// The applications that the machine offers to all its users; none of what counts as deleted, or is no program.
+#[must_use]
+pub fn apps(system: &System) -> Vec<App> {
+    let mut entries = applications(&system.machine);
+    entries.retain(|app| app.entry.as_ref().map_or(true, |entry| entry.kind == Kind::Application && !entry.hidden));
+    let owners = owners_of_entries(system);
+    let app = |entry: AppEntry| App { component: owners.get(&entry.path).cloned(), entry };
+    entries.into_iter().map(app).collect()
+}
+
+/// Which component owns each desktop entry, by the machine's own records.
+fn owners_of_entries(system: &System) -> BTreeMap<SystemPath, ComponentId> {
+    let records = Debian.records(&system.machine);
+    let below = |path: &[u8]| FOLDERS.iter().any(|folder| path.starts_with(folder.as_bytes()));
+    let of = |component: &Component| {
+        let record = records.of(component, Some(&below)).ok()?;
+        let entries = record.paths.into_iter().filter(|path| path.as_bytes().ends_with(b".desktop"));
+        Some(entries.map(|path| (path, component.id.clone())).collect::<Vec<_>>())
+    };
+    let all: Vec<Vec<(SystemPath, ComponentId)>> =
+        system.pool.install(|| system.installed.components.par_iter().filter_map(of).collect());
+    all.into_iter().flatten().collect()
+}
+
+/// The application that is called so: by its id, its name in any language, the last part of its id, or its component.
+/// Capitals do not matter.
+///
+/// # Errors
+/// When nothing, or more than one thing, is called so.
+pub fn called<'a>(apps: &'a [App], typed: &str) -> Result<&'a App, WorkError> {
+    let wanted = typed.to_lowercase();
+    let is = |text: &str| text.to_lowercase() == wanted;
+    let names = |app: &App| {
+        let entry = app.entry.entry.as_ref().ok();
+        is(app.name()) || entry.is_some_and(|entry| entry.names.iter().any(|name| is(name)))
+    };
+    let by_id = |app: &App| is(&app.entry.id);
+    let by_last_part = |app: &App| app.entry.id.rsplit('.').next().is_some_and(is);
+    let by_component = |app: &App| app.component.as_ref().is_some_and(|id| is(&id.name));
+    let ways: [&dyn Fn(&App) -> bool; 4] = [&by_id, &names, &by_last_part, &by_component];
+    for way in ways {
+        let fits: Vec<&App> = apps.iter().filter(|app| way(app)).collect();
+        match fits[..] {
+            [] => {}
+            [one] => return Ok(one),
+            _ => {
+                let ids = fits.iter().map(|app| app.entry.id.clone()).collect();
+                return Err(WorkError::SeveralApps { name: typed.to_owned(), ids });
+            }
+        }
+    }
+    let known = apps.iter().flat_map(|app| [app.entry.id.clone(), app.name().to_owned()]).collect();
+    Err(WorkError::Unknown { what: "application", name: typed.to_owned(), known })
+}

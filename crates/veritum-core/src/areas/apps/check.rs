@@ -1,0 +1,235 @@
+//! What came of the area `apps`: whether applications can be started, and what they keep in their users' homes.
+
+use std::collections::BTreeMap;
+use std::time::Instant;
+
+use super::{APPS, App, Icons, Integration, REGISTRY, apps, called, profiles};
+use crate::areas::{After, Checked, Cx, Examined, FILES, Step, ToolRun, Work};
+use crate::model::{ActionKind, ContentHasher, Finding, Remedy, Scope, Subject, SystemPath, Verdict};
+use crate::plan::Left;
+use crate::platform::Platform as _;
+use crate::platform::debian::{Debian, Needs, rests_on};
+use crate::report::ActionReport;
+use crate::system::{System, WorkError};
+
+/// So many components that several applications rest on are told.
+const MAX_SHARED: usize = 5;
+/// So many applications are named of each.
+const MAX_NAMED: usize = 5;
+
+/// Puts applications by their ids into the scope, and the components that they rest on.
+pub(super) fn resolve(cx: &Cx<'_>, scope: &mut Scope) -> Result<(), WorkError> {
+    if scope.selected(&APPS).next().is_none() {
+        return Ok(());
+    }
+    let system = cx.system;
+    let (apps, whole_files) = (apps(system), scope.names(&FILES));
+    for (_, typed) in scope.selected.iter_mut().filter(|(area, _)| *area == APPS) {
+        let app = called(&apps, typed)?;
+        typed.clone_from(&app.entry.id);
+        if !whole_files {
+            let own = app.component.iter().flat_map(|id| rests_on(&id.name, system.database.stanzas()));
+            let installed = |name: &String| system.installed.components.iter().any(|c| c.id.name == *name);
+            scope.components.extend(own.filter(installed));
+        }
+    }
+    scope.components.sort();
+    scope.components.dedup();
+    Ok(())
+}
+
+/// Whether an application is looked at in this run.
+fn is_named(scope: &Scope, app: &App) -> bool {
+    let mut named = scope.selected(&APPS).peekable();
+    named.peek().is_none() || named.any(|id| id == app.entry.id)
+}
+
+/// Looks whether applications can be started from the desktop, and at what they keep in their users' homes.
+pub(super) fn check(cx: &Cx<'_>, earlier: &Checked) -> Result<Examined, WorkError> {
+    let begun = Instant::now();
+    let (system, scope) = (cx.system, cx.scope);
+    let mut examined = Examined::new(APPS);
+    let apps = apps(system);
+    let wanted: Vec<&App> = apps.iter().filter(|app| is_named(scope, app)).collect();
+    let integration = Integration::of(&system.machine);
+    examined.findings.extend(integration.shared(&wanted.iter().map(|app| &app.entry).collect::<Vec<_>>()));
+    examined.findings.extend(wanted.iter().filter_map(|app| finding_on(system, app, &integration)));
+    examined.coverage.examined = wanted.len() as u64;
+    let (looked, busy) = profiles(cx, &wanted, &mut examined);
+    examined.coverage.weak = !examined.coverage.unexamined.is_empty();
+    examined.coverage.extent = Some(match wanted.is_empty() {
+        true => "no application is offered here".into(),
+        false => extent(looked),
+    });
+    let files: Vec<&Finding> = earlier.get(&FILES).into_iter().flat_map(|files| files.problems()).collect();
+    for finding in &mut examined.findings {
+        let action = if can_register(system, finding) {
+            ActionKind::Register
+        } else if comes_right(finding, &files, scope) {
+            ActionKind::WithComponent
+        } else {
+            continue;
+        };
+        finding.remedy = Some(Remedy { action, from: None, download: None });
+        finding.advice = None;
+    }
+    examined.steps.extend(registration(system, &examined.findings));
+    let left = |finding: &&Finding| finding.remedy.is_none();
+    let reason = |finding: &Finding| finding.cause.clone().unwrap_or_default();
+    examined.left = examined.findings.iter().filter(left).map(|f| Left::of(f, reason(f), f.advice.clone())).collect();
+    examined.findings.extend(shared_causes(cx, &files));
+    examined.findings.extend(busy);
+    examined.findings.extend(newer(cx, &wanted));
+    examined.findings.extend(without_icon(system, &wanted));
+    examined.took(begun);
+    Ok(examined)
+}
+
+/// Has the desktop's own tool list anew what it does not know of.
+fn registration(system: &System, findings: &[Finding]) -> Option<Step> {
+    let shown = |finding: &Finding| ActionReport {
+        path: finding.subject.as_path().cloned(),
+        component: finding.component.clone(),
+        ..ActionReport::on(ActionKind::Register, finding.subject.clone(), vec![finding.id.clone()])
+    };
+    let unknown = findings.iter().filter(|finding| finding.is_mended_by(ActionKind::Register));
+    let shows: Vec<ActionReport> = unknown.map(shown).collect();
+    let tool = ToolRun {
+        action: ActionKind::Register,
+        before: "unregistered",
+        program: REGISTRY.program,
+        words: vec![REGISTRY.folder.to_owned()],
+        called: "the desktop's tool",
+        by_hand: system.by_hand(&format!("{} {}", REGISTRY.program, REGISTRY.folder)),
+    };
+    (!shows.is_empty()).then_some(Step { shows, work: Work::Tool(tool), after: After::Known })
+}
+
+/// Whether the desktop's own tool answers a finding, and can be run.
+fn can_register(system: &System, finding: &Finding) -> bool {
+    let is_there = || system.machine.resolve(&SystemPath::literal(REGISTRY.program)).is_ok();
+    finding.needs_registering() && system.tool_runner().is_ok() && is_there()
+}
+
+/// Where files of an application's component are put right, or of anything that a named one rests on, that is what was wrong
+/// with it: nothing else is to be done.
+fn comes_right(finding: &Finding, files: &[&Finding], scope: &Scope) -> bool {
+    let by_name = scope.selected(&APPS).next().is_some();
+    finding.component.is_some()
+        && matches!(finding.subject, Subject::App { .. })
+        && finding.verdict != Verdict::Unregistered
+        && files.iter().any(|file| file.remedy.is_some() && (by_name || file.component == finding.component))
+}
+
+/// What several of these applications rest on and is damaged, by this run's look at files or by the last check: that comes
+/// first.
+fn shared_causes(cx: &Cx<'_>, files: &[&Finding]) -> Vec<Finding> {
+    let mut damaged: BTreeMap<String, u64> = BTreeMap::new();
+    if cx.wants(&FILES) {
+        for id in files.iter().filter_map(|f| f.component.as_ref()) {
+            *damaged.entry(id.name.clone()).or_default() += 1;
+        }
+    } else if let Some(last) = cx.system.last_check() {
+        damaged = last.components;
+    }
+    if damaged.is_empty() {
+        return Vec::new();
+    }
+    let apps = apps(cx.system);
+    let wanted = apps.iter().filter(|app| is_named(cx.scope, app));
+    let needs = Needs::of(cx.system.database.stanzas());
+    let mut rest_on: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
+    for app in wanted {
+        let Some(id) = &app.component else { continue };
+        for name in needs.rests_on(&id.name) {
+            if let Some((name, _)) = damaged.get_key_value(&name) {
+                rest_on.entry(name).or_default().push(&app.entry.id);
+            }
+        }
+    }
+    rest_on.retain(|_, apps| apps.len() > 1);
+    let mut shared: Vec<_> = rest_on.into_iter().collect();
+    shared.sort_by_key(|(_, apps)| std::cmp::Reverse(apps.len()));
+    shared.into_iter().take(MAX_SHARED).map(|(name, apps)| shared_cause(name, damaged[name], &apps)).collect()
+}
+
+/// Applications of which menus show no picture.
+fn without_icon(system: &System, wanted: &[&App]) -> Vec<Finding> {
+    let icons = Icons::of(&system.machine);
+    let note = |app: &&App| {
+        let entry = app.entry.entry.as_ref().ok().filter(|entry| entry.shown)?;
+        let icon = entry.icon.as_deref().filter(|icon| icons.lacks(&system.machine, icon))?;
+        let finding = Finding::on(APPS, Subject::App { name: app.entry.id.clone() }, Verdict::NoIcon);
+        let cause = format!("nothing here shows its icon, {icon}");
+        Some(Finding { component: app.component.clone(), cause: Some(cause), ..finding })
+    };
+    wanted.iter().filter_map(note).collect()
+}
+
+/// Newer versions that wait for the components of applications that were named, by the lists at hand.
+fn newer(cx: &Cx<'_>, wanted: &[&App]) -> Vec<Finding> {
+    if cx.scope.selected(&APPS).next().is_none() {
+        return Vec::new();
+    }
+    let waiting = cx.supply.with_archive(|archive| cx.supply.waiting(archive).ids);
+    let note = |app: &&App| {
+        let own = app.component.as_ref()?;
+        let newer = waiting.iter().find(|id| id.name == own.name && id.arch == own.arch)?;
+        let subject = Subject::App { name: app.entry.id.clone() };
+        let finding = Finding::on(APPS, subject, Verdict::NewerWaits);
+        let cause = format!("version {} waits", newer.version);
+        Some(Finding { component: app.component.clone(), cause: Some(cause), ..finding })
+    };
+    wanted.iter().filter_map(note).collect()
+}
+
+/// What keeps the desktop from starting an application.
+#[must_use]
+pub fn finding_on(system: &System, app: &App, integration: &Integration<'_>) -> Option<Finding> {
+    let finding = integration.judge(&app.entry)?;
+    // What its vendor ships is not damaged, however odd it is.
+    if finding.verdict == Verdict::Garbled && is_as_shipped(system, app) {
+        return None;
+    }
+    // What belongs to a component comes right with it.
+    let with_it = app.component.as_ref().filter(|_| finding.verdict != Verdict::Unregistered);
+    let advice = with_it.map(|_| format!("veritum repair app:{}", app.entry.id));
+    Some(Finding { component: app.component.clone(), advice: advice.or_else(|| finding.advice.clone()), ..finding })
+}
+
+/// Whether an application's entry is byte for byte what the machine's own records say its component ships.
+fn is_as_shipped(system: &System, app: &App) -> bool {
+    let md5 = || {
+        let id = app.component.as_ref()?;
+        let component = system.installed.components.iter().find(|c| c.id == *id)?;
+        let shipped = Debian.records(&system.machine).of(component, None).ok()?.md5s.get(&app.entry.path).copied()?;
+        let bytes = system.machine.read_up_to(&app.entry.path, 1 << 20).ok()??;
+        let mut hasher = ContentHasher::md5();
+        hasher.update(&bytes);
+        Some((shipped, hasher.finish().1?))
+    };
+    md5().is_some_and(|(shipped, found)| shipped == found)
+}
+
+fn shared_cause(name: &str, problems: u64, apps: &[&str]) -> Finding {
+    let mut named = apps.iter().take(MAX_NAMED).copied().collect::<Vec<_>>().join(", ");
+    if apps.len() > MAX_NAMED {
+        named.push_str(&format!(" and {} more", apps.len() - MAX_NAMED));
+    }
+    let finding = Finding::on(APPS, Subject::Component { name: name.to_owned() }, Verdict::SharedCause);
+    let s = if problems == 1 { "problem" } else { "problems" };
+    let cause = format!("{} applications rest on it ({named}), and it has {problems} {s}", apps.len());
+    Finding { cause: Some(cause), advice: Some(format!("veritum repair component:{name}")), ..finding }
+}
+
+/// What was looked at.
+fn extent(kept: u64) -> String {
+    let homes = match kept {
+        0 => "; nothing of them lies in users' homes".to_owned(),
+        1 => "; 1 thing in users' homes".to_owned(),
+        n => format!("; {n} things in users' homes"),
+    };
+    format!(
+        "entries, programs, icons, kinds of files and services of the message bus{homes}; their files are in the area files"
+    )
+}

@@ -1,0 +1,124 @@
+//! What is wrong with what applications keep in their users' homes, each home looked into with its owner's rights.
+
+use std::io;
+
+use super::{APPS, App, card_of};
+use crate::apps::{Card, Class};
+use crate::areas::{Cx, Examined};
+use crate::homes::{MOST, OpenHome, running_apps};
+use crate::model::{Finding, Subject, SystemPath, Verdict, error_words, quoted};
+use crate::report::RunningApp;
+use crate::scan::{Profile, ProfileFault};
+
+/// One application in one home.
+struct Looked<'a> {
+    app: &'a str,
+    user: &'a str,
+    home: &'a SystemPath,
+    runs: bool,
+}
+
+/// Looks at what these applications keep in the homes of those who log in: how many things that were, and which applications run.
+pub(super) fn profiles(cx: &Cx<'_>, apps: &[&App], examined: &mut Examined) -> (u64, Vec<Finding>) {
+    let (mut looked, mut busy, mut faults) = (0, Vec::new(), Vec::new());
+    // A card that cannot be used is told where one application is named.
+    let with_card = |app: &&App| Some((card_of(cx.system, app).ok()?.0, (*app).clone()));
+    let apps: Vec<(Card, App)> = apps.iter().filter_map(with_card).collect();
+    let accounts = cx.system.users_named(None).unwrap_or_default();
+    for (user, open_home) in cx.system.open_homes(&accounts) {
+        let each = open_home.and_then(|home| {
+            apps.iter().try_for_each(|(card, app)| {
+                let (found, running) = profile_in(cx, &home, (app, card))?;
+                let here = Looked { app: &app.entry.id, user: &user, home: &home.place, runs: !running.is_empty() };
+                looked += found.looked;
+                examined.coverage.bytes += found.bytes;
+                let whose = |finding: Finding| Finding { component: app.component.clone(), ..finding };
+                faults.extend(here.findings(&found).into_iter().map(whose));
+                busy.extend(running.iter().map(|process| here.runs_as(process)));
+                if found.too_many {
+                    examined.leave_out(format!("there are more than {MOST} names in the home of {user}"));
+                } else if found.more > 0 {
+                    let reason = format!("more faults of {} in the home of {user}", app.entry.id);
+                    examined.leave_out_many(reason, found.more, None);
+                }
+                Ok(())
+            })
+        });
+        if let Err(e) = each {
+            examined.leave_out(format!("the home of {user} cannot be looked into: {}", error_words(&e)));
+        }
+    }
+    // Two applications that share a place have one finding there.
+    faults.sort_by(|a, b| a.id.cmp(&b.id));
+    faults.dedup_by(|a, b| a.id == b.id);
+    faults.sort_by_key(|finding| finding.verdict);
+    examined.findings.extend(faults);
+    (looked, busy)
+}
+
+fn profile_in(cx: &Cx<'_>, home: &OpenHome, (app, card): (&App, &Card)) -> io::Result<(Profile, Vec<RunningApp>)> {
+    let running = match cx.system.machine.is_live() {
+        true => running_apps(&card.programs, app.sandbox(), home.owner, &home.place),
+        false => Vec::new(),
+    };
+    Ok((home.profile(card, app.sandbox(), running.is_empty())?, running))
+}
+
+impl Looked<'_> {
+    fn at(&self, below: &[u8]) -> Option<SystemPath> {
+        if below.is_empty() { Some(self.home.clone()) } else { self.home.join(below).ok() }
+    }
+
+    /// That it runs.
+    fn runs_as(&self, process: &RunningApp) -> Finding {
+        let since = process.since.as_deref().map_or_else(String::new, |since| format!(" since {since}"));
+        let finding = Finding::on(APPS, Subject::App { name: self.app.to_owned() }, Verdict::Busy);
+        let cause = format!("it runs for {}: process {}{since}", self.user, process.pid);
+        Finding { cause: Some(cause), ..finding }
+    }
+
+    /// What would set a part of it aside.
+    fn reset(&self, only: &str) -> String {
+        let [app, user] = [self.app, self.user].map(|word| quoted(word.as_bytes()));
+        format!("veritum reset {app} --user {user} --only {only}")
+    }
+
+    fn findings(&self, found: &Profile) -> Vec<Finding> {
+        let mut all: Vec<Finding> = found.faults.iter().filter_map(|fault| self.of_fault(fault)).collect();
+        // While it runs its locks are its own.
+        if !self.runs {
+            all.extend(found.locks.iter().filter_map(|lock| self.of_lock(lock)));
+        }
+        if let Some(free) = found.little_room {
+            let finding = Finding::on_path(APPS, self.home, Verdict::NoRoom);
+            let cause = format!("{free} bytes are free there: {} cannot write its settings", self.app);
+            let advice = "make room there; nothing needs to be reset".to_owned();
+            all.push(Finding { cause: Some(cause), advice: Some(advice), ..finding });
+        }
+        all
+    }
+
+    fn of_fault(&self, fault: &ProfileFault) -> Option<Finding> {
+        let place = self.at(&fault.path)?;
+        let typed = quoted(place.as_bytes());
+        let user = quoted(self.user.as_bytes());
+        let advice = match (fault.verdict, fault.class, fault.needs) {
+            (Verdict::WrongMode, _, Some(mode)) => format!("chmod {mode:04o} {typed}"),
+            (Verdict::WrongMode, _, None) => format!("chown --no-dereference {user}: {typed}"),
+            (Verdict::Unreadable, ..) => "the disk gives errors there: users' files to safety first".into(),
+            (_, Class::Own, _) => {
+                format!("it is {}'s own: copy it elsewhere first, then let the application mend it", self.user)
+            }
+            _ => self.reset("settings"),
+        };
+        let finding = Finding::on_path(APPS, &place, fault.verdict);
+        let cause = format!("{} of {}: {}", fault.class.word(), self.app, fault.why);
+        Some(Finding { cause: Some(cause), advice: Some(advice), ..finding })
+    }
+
+    fn of_lock(&self, below: &[u8]) -> Option<Finding> {
+        let finding = Finding::on_path(APPS, &self.at(below)?, Verdict::Abandoned);
+        let cause = format!("it says that {} runs for {}, and that does not", self.app, self.user);
+        Some(Finding { cause: Some(cause), advice: Some(self.reset("locks")), ..finding })
+    }
+}

@@ -1,0 +1,299 @@
+//! What areas share while they look: what should be there, and one look at all files. Made when an area first asks for it.
+//!
+//! Two stages, since the second rests on what the store turned out to have: a [first look](Cx::first_look) by the strongest
+//! reference at hand; then, where something differs or lacks, the archive is asked, and what differs is
+//! [looked at by that](Cx::full_look).
+
+use std::cell::RefMut;
+use std::collections::{BTreeSet, HashMap};
+use std::time::Instant;
+
+use super::files::{Case, FilesCheck, Seen, check_files, needed_components};
+use super::records::{RecordFault, RecordJudge};
+use super::{Cx, FILES, RECORDS};
+use crate::event::{Event, Phase};
+use crate::history::{self, SeenFiles};
+use crate::model::{Authority, ComponentId, Digest, Scope, SystemPath};
+use crate::platform::debian::Debian;
+use crate::reference::{Expected, ExpectedKind, Origin, Reference};
+use crate::scan;
+use crate::store::{Listing, Store};
+use crate::system::WorkError;
+
+/// What should be there, and what is wrong with components' records, judged on the way.
+#[derive(Debug, Default)]
+pub struct Gathered {
+    /// What should be there.
+    pub reference: Reference,
+    /// What is wrong with components' records.
+    pub record_faults: Vec<RecordFault>,
+}
+
+/// One look at all files that are wanted.
+#[derive(Debug)]
+pub struct FilesLook {
+    /// What came of it.
+    pub check: FilesCheck,
+    /// What was named, in every spelling, with the other names of its files.
+    pub scope: Scope,
+    /// What an earlier check saw, where what it saw is not read again.
+    pub before: Option<SeenFiles>,
+    /// What the store holds, listed beside the rest of the work.
+    pub listing: Option<Listing>,
+    /// Whether somebody said stop.
+    pub stopped: bool,
+    /// Seconds that it took.
+    pub seconds: f64,
+    /// Whether what differs was looked at by the archive as well.
+    is_full: bool,
+    seen: Seen,
+}
+
+/// What was gathered and seen so far.
+#[derive(Debug, Default)]
+pub struct Evidence {
+    /// What should be there.
+    pub gathered: Option<Gathered>,
+    /// The look at the files.
+    pub look: Option<FilesLook>,
+}
+
+impl Cx<'_> {
+    /// What was gathered and seen so far.
+    pub fn evidence(&self) -> RefMut<'_, Evidence> {
+        self.evidence.borrow_mut()
+    }
+
+    /// Gathers what should be there by the strongest reference that this run comes to: with a look at the files where they are
+    /// wanted, since what differs there is held against more.
+    ///
+    /// # Errors
+    /// When somebody said stop.
+    pub fn gather(&self) -> Result<(), WorkError> {
+        if self.wants(&FILES) {
+            return self.full_look();
+        }
+        if self.evidence().gathered.is_none() {
+            let gathered = self.gathered_at_hand(self.scope)?;
+            self.evidence().gathered = Some(gathered);
+        }
+        Ok(())
+    }
+
+    /// Looks at the files by the strongest reference at hand. What the machine's own records say comes first; where something was
+    /// named, the archive is asked as well.
+    ///
+    /// # Errors
+    /// When somebody said stop, and what was seen until then is no answer.
+    pub fn first_look(&self) -> Result<(), WorkError> {
+        if self.evidence().look.is_some() {
+            return Ok(());
+        }
+        let begun = Instant::now();
+        let mut scope = self.system.in_every_spelling(self.scope);
+        let listing = self.supply.own_store().filter(|_| self.scope.is_whole()).and_then(Store::list_contents);
+        let mut gathered = self.gathered_at_hand(&scope)?;
+        if let Some(wider) = self.with_other_names(&gathered.reference, &scope) {
+            scope = wider;
+            gathered = self.gathered_for(&scope, self.wants(&RECORDS));
+        }
+        let before = if self.how.quick { self.system.notes().and_then(|notes| history::seen(&notes)) } else { None };
+        let mut seen = Seen::default();
+        let check = self.look(&gathered.reference, &scope, before.as_ref(), &mut seen)?;
+        let stopped = check.not_reached > 0;
+        let seconds = begun.elapsed().as_secs_f64();
+        let look = FilesLook { check, scope, before, listing, stopped, seconds, is_full: false, seen };
+        *self.evidence() = Evidence { gathered: Some(gathered), look: Some(look) };
+        Ok(())
+    }
+
+    /// Looks at what differs by what the archive says as well.
+    ///
+    /// # Errors
+    /// When somebody said stop, and what was seen until then is no answer.
+    pub fn full_look(&self) -> Result<(), WorkError> {
+        self.first_look()?;
+        let Evidence { gathered, look } = std::mem::take(&mut *self.evidence());
+        let (Some(mut gathered), Some(mut look)) = (gathered, look) else { return Ok(()) };
+        let done = self.complete(&mut gathered, &mut look);
+        *self.evidence() = Evidence { gathered: Some(gathered), look: Some(look) };
+        done
+    }
+
+    fn complete(&self, gathered: &mut Gathered, look: &mut FilesLook) -> Result<(), WorkError> {
+        // Whoever said stop gets what was found until then, and waits for nothing more.
+        if look.is_full || look.stopped {
+            return Ok(());
+        }
+        let begun = Instant::now();
+        let reference = &gathered.reference;
+        let (weak, lacking) =
+            (weak_with_problems(reference, &look.check), self.without_contents(reference, &look.check));
+        let more = self.supply.prepare(&weak, self.observer).and_then(|more| {
+            self.supply.prepare(&lacking, self.observer)?;
+            Ok(more)
+        });
+        if self.so_far(more, &mut look.stopped)? == Some(true) {
+            *gathered = self.gathered_for(&look.scope, self.wants(&RECORDS));
+            look.check = self.look(&gathered.reference, &look.scope, look.before.as_ref(), &mut look.seen)?;
+            look.stopped = look.check.not_reached > 0;
+        }
+        // A hundred thousand small pieces are let go beside the rest of the work.
+        let seen = std::mem::take(&mut look.seen);
+        self.system.pool.spawn(move || drop(seen));
+        look.is_full = true;
+        look.seconds += begun.elapsed().as_secs_f64();
+        Ok(())
+    }
+
+    /// What should be there, by the strongest reference at hand before anything was looked at.
+    fn gathered_at_hand(&self, scope: &Scope) -> Result<Gathered, WorkError> {
+        let with_records = self.wants(&RECORDS);
+        let items = self.system.installed.components.len() as u64;
+        self.observer.on_event(Event::Begin { phase: Phase::Reading, items, bytes: 0 });
+        self.observer.on_event(Event::End);
+        self.supply.fetch_ahead(scope, with_records, self.observer)?;
+        // Whatever can be verified without downloading is; where it was asked for, the archives are asked as well.
+        let prepare = |weak: &[ComponentId]| match self.system.settings.full_chain || !scope.is_all() {
+            true => self.supply.prepare(weak, self.observer),
+            false => self.supply.prepare_at_hand(weak, self.observer),
+        };
+        // What no store knows is known before anything is gathered, but where paths were named.
+        let unstored = if scope.paths.is_empty() { self.supply.unstored(scope) } else { Vec::new() };
+        prepare(&unstored)?;
+        let mut gathered = self.gathered_for(scope, with_records);
+        let mut weak = self.supply.weak_in_scope(&gathered.reference, scope);
+        weak.retain(|id| !unstored.contains(id));
+        if prepare(&weak)? {
+            gathered = self.gathered_for(scope, with_records);
+        }
+        if self.supply.prepare(&weak_by_records(&gathered), self.observer)? {
+            gathered = self.gathered_for(scope, with_records);
+        }
+        Ok(gathered)
+    }
+
+    /// What should be there; on request the records of each component are judged on the way.
+    #[must_use]
+    pub fn gathered_for(&self, scope: &Scope, with_records: bool) -> Gathered {
+        self.supply.with_sources(|sources| {
+            let system = self.system;
+            let judge = with_records.then(|| RecordJudge::new(&system.machine, &system.database));
+            let origin = Origin {
+                machine: &system.machine,
+                platform: &Debian,
+                installed: &system.installed,
+                sources,
+                policy: &system.settings.policy,
+                judge: judge.as_ref().map(|judge| judge as _),
+            };
+            let reference = Reference::gather(&origin, scope, &system.pool);
+            Gathered { reference, record_faults: judge.map(RecordJudge::into_faults).unwrap_or_default() }
+        })
+    }
+
+    /// What was named with the other names of its files: whether a hard link was cut, only all of them can tell. `None` where
+    /// there are none.
+    fn with_other_names(&self, reference: &Reference, scope: &Scope) -> Option<Scope> {
+        let named = |listed: &SystemPath| scope.paths.iter().any(|path| listed.is_within(path));
+        let grouped = reference.expected.iter().filter(|e| e.group.is_some() && named(&e.listed));
+        let components: BTreeSet<&str> = grouped.map(|e| reference.component_of(e).name.as_str()).collect();
+        if components.is_empty() {
+            return None;
+        }
+        let components = components.into_iter().map(str::to_owned).collect();
+        let whole = self.gathered_for(&Scope { components, ..Scope::default() }, false).reference;
+        let listed = |at: &usize| &whole.expected[*at].listed;
+        let of_named = whole.groups.iter().filter(|group| group.members.iter().any(|at| named(listed(at))));
+        let more: Vec<SystemPath> =
+            of_named.flat_map(|group| &group.members).map(listed).filter(|path| !named(path)).cloned().collect();
+        (!more.is_empty()).then(|| Scope { paths: [scope.paths.clone(), more].concat(), ..scope.clone() })
+    }
+
+    fn look(
+        &self,
+        reference: &Reference,
+        scope: &Scope,
+        before: Option<&SeenFiles>,
+        seen: &mut Seen,
+    ) -> Result<FilesCheck, WorkError> {
+        let system = self.system;
+        let remember = scope.is_whole() && !self.how.quick;
+        let case = Case {
+            machine: &system.machine,
+            reference,
+            scope,
+            policy: &system.settings.policy,
+            protection: &system.protection,
+            left_out: &system.left_out(),
+            how: scan::How {
+                written: self.how.written,
+                remembered: before.map(|before| &before.files),
+                partial: self.how.partial,
+            },
+            remember: remember.then_some(system.settings.now),
+            // Where only the machine answers, a second look with a better reference may follow.
+            keep_seen: reference.components.iter().any(|c| c.authority == Authority::SelfReported),
+        };
+        check_files(case, seen, &system.pool, self.observer).map_err(|_| WorkError::Stopped)
+    }
+
+    /// Components that a signed store vouches for and of which no store has a content that a repair needs.
+    fn without_contents(&self, reference: &Reference, files: &FilesCheck) -> Vec<ComponentId> {
+        let lacks = |e: &&Expected| match &e.kind {
+            ExpectedKind::File { digest, .. } => {
+                e.authority == Authority::SignedStore && !self.supply.in_a_store(digest)
+            }
+            _ => false,
+        };
+        let needed = needed_things(reference, files).into_iter();
+        let ids: BTreeSet<&ComponentId> = needed.filter(lacks).map(|e| reference.component_of(e)).collect();
+        ids.into_iter().cloned().collect()
+    }
+}
+
+impl Evidence {
+    /// Contents that a repair of the files that were looked at would take from the store.
+    #[must_use]
+    pub fn needed_contents(&self) -> HashMap<Digest, u64> {
+        let content =
+            |e: &Expected| if let ExpectedKind::File { size, digest } = e.kind { Some((digest, size)) } else { None };
+        match (&self.gathered, &self.look) {
+            (Some(gathered), Some(look)) => {
+                needed_things(&gathered.reference, &look.check).into_iter().filter_map(content).collect()
+            }
+            _ => HashMap::new(),
+        }
+    }
+}
+
+/// What a repair of the files found would put back: the thing itself, and for a folder all that belongs below it.
+fn needed_things<'a>(reference: &'a Reference, files: &FilesCheck) -> Vec<&'a Expected> {
+    let mut things = Vec::new();
+    for fault in files.faults.iter().filter(|f| !f.only_meta && f.alias.is_none()) {
+        if fault.roots.is_empty() {
+            things.push(&reference.expected[fault.expected]);
+        } else {
+            let below = |e: &&Expected| fault.roots.iter().any(|root| e.listed.is_within(root));
+            things.extend(reference.expected.iter().filter(below));
+        }
+    }
+    things
+}
+
+/// Components of which only the machine answers and with which something is wrong.
+fn weak_with_problems(reference: &Reference, files: &FilesCheck) -> Vec<ComponentId> {
+    let mut weak: BTreeSet<&ComponentId> = BTreeSet::new();
+    for fault in &files.faults {
+        weak.extend(needed_components(fault, &reference.expected[fault.expected], reference));
+    }
+    reference.only_weak(&weak)
+}
+
+/// Components something is wrong with the records of, and of which only their package could tell what.
+fn weak_by_records(gathered: &Gathered) -> Vec<ComponentId> {
+    let wants = |f: &&RecordFault| f.fix.as_ref().is_err_and(|u| u.package_helps);
+    let ids: BTreeSet<&ComponentId> =
+        gathered.record_faults.iter().filter(wants).filter_map(|f| f.finding.component.as_ref()).collect();
+    ids.into_iter().cloned().collect()
+}

@@ -1,0 +1,258 @@
+//! [`Examined`]: what came of one area; [`Checked`]: what came of all of them.
+
+use std::collections::BTreeMap;
+use std::time::Instant;
+
+use super::position;
+use super::step::Step;
+use crate::archive::Lacking;
+use crate::model::{AreaName, Authority, Finding, SystemPath};
+use crate::plan::{DiskDoubt, Left};
+use crate::report::{AreaReport, CheckReport, Outcome, UnexaminedReport, UnverifiedReport};
+use crate::scan::{Remembered, SnapshotBuilder};
+use crate::supply::download_report;
+
+/// How far an area was examined.
+#[derive(Debug, Clone, Default)]
+pub struct Coverage {
+    /// Things examined.
+    pub examined: u64,
+    /// Bytes read.
+    pub bytes: u64,
+    /// Seconds it took.
+    pub seconds: f64,
+    /// Things examined, by who answers for them.
+    pub vouched: BTreeMap<Authority, u64>,
+    /// Of those that only the machine answers for: how many could only be seen to exist.
+    pub presence_only: u64,
+    /// How far it went, in a sentence, where it can go further.
+    pub extent: Option<String>,
+    /// What was not examined.
+    pub unexamined: Vec<UnexaminedReport>,
+    /// Whether something that was to be examined could not be: then nothing is said to be sound.
+    pub incomplete: bool,
+    /// Whether part of it is known too weakly to be called sound.
+    pub weak: bool,
+    /// Installed components, by who answers for them, where they were looked at.
+    pub components: BTreeMap<Authority, u64>,
+    /// What could not be verified for want of packages.
+    pub unverified: Option<UnverifiedReport>,
+    /// Notes beyond those that are listed.
+    pub more_notes: u64,
+}
+
+/// What is to be remembered of the files for the next check.
+#[derive(Debug, Default)]
+pub struct Memory {
+    /// What was seen of each.
+    pub files: Remembered,
+    /// What stood where; `None` when something could not be watched.
+    pub snapshot: Option<SnapshotBuilder>,
+}
+
+/// What came of looking at one area.
+#[derive(Debug, Default)]
+pub struct Examined {
+    /// Which.
+    pub area: AreaName,
+    /// Problems and notes: the verdict knows which.
+    pub findings: Vec<Finding>,
+    /// How far it was examined.
+    pub coverage: Coverage,
+    /// What a repair would do, in order.
+    pub steps: Vec<Step>,
+    /// What a repair would leave, and why.
+    pub left: Vec<Left>,
+    /// A doubt about the disk: then nothing is written.
+    pub doubt: Option<DiskDoubt>,
+    /// Packages that must be downloaded before all of it can be put right, with where from.
+    pub downloads: Vec<(Lacking, String)>,
+    /// What is to be remembered for the next check.
+    pub memory: Option<Memory>,
+    /// Whether it was interrupted.
+    pub stopped: bool,
+    /// Whether nothing of it was reached before that.
+    pub unreached: bool,
+}
+
+impl Examined {
+    /// An area of which nothing is known yet.
+    #[must_use]
+    pub fn new(area: AreaName) -> Self {
+        Self { area, ..Self::default() }
+    }
+
+    /// An area that was not reached before somebody said stop.
+    #[must_use]
+    pub fn not_reached(area: AreaName) -> Self {
+        let mut examined = Self { unreached: true, ..Self::new(area) };
+        examined.leave_out("stopped before it was reached");
+        examined
+    }
+
+    /// Tells that something was not examined, and why.
+    pub fn leave_out(&mut self, reason: impl Into<String>) {
+        self.leave_out_many(reason, 1, None);
+    }
+
+    /// Tells that so many things were not examined for the same reason, with one of them.
+    pub fn leave_out_many(&mut self, reason: impl Into<String>, count: u64, example: Option<SystemPath>) {
+        let area = self.area.clone();
+        self.coverage.unexamined.push(UnexaminedReport { area, reason: reason.into(), count, example });
+    }
+
+    /// Notes how long it took.
+    pub fn took(&mut self, since: Instant) {
+        self.coverage.seconds += since.elapsed().as_secs_f64();
+    }
+
+    /// The problems.
+    pub fn problems(&self) -> impl Iterator<Item = &Finding> {
+        self.findings.iter().filter(|finding| finding.verdict.is_problem())
+    }
+
+    /// The notes.
+    pub fn notes(&self) -> impl Iterator<Item = &Finding> {
+        self.findings.iter().filter(|finding| !finding.verdict.is_problem())
+    }
+
+    /// How many problems a repair would answer.
+    #[must_use]
+    pub fn repairable(&self) -> u64 {
+        self.problems().filter(|finding| finding.remedy.is_some()).count() as u64
+    }
+
+    /// What it came to.
+    #[must_use]
+    pub fn outcome(&self) -> Outcome {
+        if self.problems().next().is_some() {
+            Outcome::Problems
+        } else if self.coverage.incomplete || self.stopped || self.unreached {
+            Outcome::Unexamined
+        } else if self.coverage.weak {
+            Outcome::SoundAsKnown
+        } else {
+            Outcome::Sound
+        }
+    }
+
+    fn report(&self) -> AreaReport {
+        let Coverage { examined, bytes, seconds, vouched, presence_only, extent, .. } = &self.coverage;
+        AreaReport {
+            area: self.area.clone(),
+            outcome: self.outcome(),
+            examined: *examined,
+            bytes: *bytes,
+            seconds: *seconds,
+            problems: self.problems().count() as u64,
+            repairable: self.repairable(),
+            vouched: vouched.clone(),
+            presence_only: *presence_only,
+            extent: extent.clone(),
+        }
+    }
+}
+
+/// What came of all areas that were looked at, in working order.
+#[derive(Debug, Default)]
+pub struct Checked {
+    areas: Vec<Examined>,
+}
+
+impl Checked {
+    /// What came of one area.
+    #[must_use]
+    pub fn get(&self, area: &AreaName) -> Option<&Examined> {
+        self.areas.iter().find(|examined| examined.area == *area)
+    }
+
+    /// The same, to be taken from.
+    pub fn get_mut(&mut self, area: &AreaName) -> Option<&mut Examined> {
+        self.areas.iter_mut().find(|examined| examined.area == *area)
+    }
+
+    /// Puts what came of an area in the place of what was known of it, or among the others.
+    pub fn replace(&mut self, examined: Examined) {
+        match self.get_mut(&examined.area) {
+            Some(known) => *known = examined,
+            None => {
+                let at = position(&examined.area);
+                let before = self.areas.iter().take_while(|known| position(&known.area) < at).count();
+                self.areas.insert(before, examined);
+            }
+        }
+    }
+
+    /// All areas.
+    pub fn areas(&self) -> impl Iterator<Item = &Examined> {
+        self.areas.iter()
+    }
+
+    /// All that was found, problems and notes.
+    pub fn findings(&self) -> impl Iterator<Item = &Finding> {
+        self.areas.iter().flat_map(|examined| &examined.findings)
+    }
+
+    /// How many problems in all.
+    #[must_use]
+    pub fn problems(&self) -> u64 {
+        self.areas.iter().map(|examined| examined.problems().count() as u64).sum()
+    }
+
+    /// Whether the last area that was looked at was interrupted: then nothing else is begun.
+    #[must_use]
+    pub fn stopped_short(&self) -> bool {
+        self.areas.iter().any(|examined| examined.stopped)
+    }
+
+    /// The first doubt about the disk.
+    #[must_use]
+    pub fn doubt(&self) -> Option<&DiskDoubt> {
+        self.areas.iter().find_map(|examined| examined.doubt.as_ref())
+    }
+
+    /// Packages that must be downloaded before all of it can be put right, each once.
+    #[must_use]
+    pub fn downloads(&self) -> Vec<(Lacking, String)> {
+        downloads(&self.areas.iter().collect::<Vec<_>>())
+    }
+
+    /// Writes all of it into the document of a check; `least` is how strongly things must be vouched for.
+    pub fn fill(&self, report: &mut CheckReport, least: Option<Authority>) {
+        fill(&self.areas.iter().collect::<Vec<_>>(), report, least);
+    }
+}
+
+fn downloads(areas: &[&Examined]) -> Vec<(Lacking, String)> {
+    let mut all: Vec<(Lacking, String)> = Vec::new();
+    // What files need comes first: the store's own needs are told only where they are others.
+    for (lacking, from) in areas.iter().rev().flat_map(|examined| &examined.downloads) {
+        if !all.iter().any(|(known, _)| known.id == lacking.id) {
+            all.push((lacking.clone(), from.clone()));
+        }
+    }
+    all
+}
+
+/// Writes what came of these areas into the document of a check; `least` is how strongly things must be vouched for.
+pub fn fill(areas: &[&Examined], report: &mut CheckReport, least: Option<Authority>) {
+    let reached: Vec<&&Examined> = areas.iter().filter(|examined| !examined.unreached).collect();
+    let coverage = || reached.iter().map(|examined| &examined.coverage);
+    report.areas = reached.iter().map(|examined| examined.report()).collect();
+    report.too_weak = least.map_or(0, |least| report.areas.iter_mut().map(|area| area.require(least)).sum());
+    report.outcome = report.areas.iter().map(|area| area.outcome).min().unwrap_or(Outcome::Unexamined);
+    report.stopped = areas.iter().any(|examined| examined.stopped || examined.unreached);
+    if report.stopped {
+        report.outcome = report.outcome.min(Outcome::Unexamined);
+    }
+    report.findings = areas.iter().flat_map(|examined| examined.problems()).cloned().collect();
+    report.notes = areas.iter().flat_map(|examined| examined.notes()).cloned().collect();
+    report.more_strays = coverage().map(|coverage| coverage.more_notes).sum();
+    report.unexamined = areas.iter().flat_map(|examined| &examined.coverage.unexamined).cloned().collect();
+    report.components =
+        coverage().map(|coverage| &coverage.components).find(|all| !all.is_empty()).cloned().unwrap_or_default();
+    report.unverified = coverage().find_map(|coverage| coverage.unverified.clone());
+    report.left = areas.iter().flat_map(|examined| &examined.left).cloned().collect();
+    report.doubt = areas.iter().find_map(|examined| examined.doubt.clone());
+    report.downloads = downloads(areas).iter().map(|(lacking, from)| download_report(lacking, from.clone())).collect();
+}

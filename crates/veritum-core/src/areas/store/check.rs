@@ -1,0 +1,219 @@
+//! What came of the area `store`: whether the store is as it was signed.
+
+use std::collections::{BTreeMap, HashSet};
+use std::path::{Path, PathBuf};
+use std::sync::PoisonError;
+use std::time::Instant;
+
+use rayon::prelude::*;
+
+use super::sources::{ask_for_packages, downloads, repair_source};
+use super::{STORE, StoreRepairPlan, judge_store, plan_store, superfluous_notes};
+use crate::areas::{After, Coverage, Cx, Evidence, Examined, Step, Work};
+use crate::model::{Authority, Digest};
+use crate::reference::{Expected, ExpectedKind, Owned, Reference};
+use crate::store::{IndexEntry, Part, Store, StoreError, StoreFault, Trouble, UnverifiedStore, manifest_fault};
+use crate::system::WorkError;
+
+/// What came of looking, before it is planned what to do.
+#[derive(Default)]
+struct Looked {
+    faults: Vec<StoreFault>,
+    superfluous: Vec<PathBuf>,
+    examined: u64,
+    bytes: u64,
+    extent: &'static str,
+    left_out: Option<&'static str>,
+    unverified_store: Option<UnverifiedStore>,
+}
+
+/// Looks at the store: all of it only when it was named, else what the rest of the check needs of it.
+pub(super) fn check(cx: &Cx<'_>) -> Result<Examined, WorkError> {
+    if cx.scope.names(&STORE) {
+        return check_whole(cx);
+    }
+    let Some(store) = cx.supply.own_store() else { return Ok(unopened(cx)) };
+    cx.first_look()?;
+    let mut stopped = cx.evidence().look.as_ref().is_some_and(|look| look.stopped);
+    let begun = Instant::now();
+    let looked = if stopped { None } else { cx.so_far(look_at_present(cx, store), &mut stopped)? };
+    if let Some(look) = &mut cx.evidence().look {
+        look.stopped = stopped;
+    }
+    Ok(match looked {
+        Some(looked) => examined(cx, looked, begun),
+        None => Examined::not_reached(STORE),
+    })
+}
+
+/// Looks at every part of the store.
+pub(super) fn check_whole(cx: &Cx<'_>) -> Result<Examined, WorkError> {
+    let begun = Instant::now();
+    let Some(store) = cx.supply.own_store() else { return Ok(unopened(cx)) };
+    let audit = store.audit(&cx.system.pool, cx.how.fresh, cx.observer).map_err(stopped)?;
+    let looked = Looked {
+        faults: audit.faults,
+        superfluous: audit.superfluous,
+        examined: audit.examined,
+        bytes: audit.bytes,
+        extent: match store.is_remote() {
+            false => "every signed file, manifest and content was read",
+            true => "every signed file, manifest and content was fetched and read; what else lies there is not told",
+        },
+        left_out: (!audit.judged_superfluous)
+            .then_some("what else is superfluous: it cannot be told before the rest of the store is right"),
+        ..Looked::default()
+    };
+    Ok(examined(cx, looked, begun))
+}
+
+/// Looks at what a check of files rests on: manifests of what is installed, and whether their contents are there; what a repair is
+/// about to take is read whole; from a web server only when it is going to be taken.
+fn look_at_present(cx: &Cx<'_>, store: &Store) -> Result<Looked, WorkError> {
+    let system = cx.system;
+    let mut evidence = cx.evidence();
+    let needed = evidence.needed_contents();
+    let Evidence { gathered: Some(gathered), look } = &mut *evidence else { return Ok(Looked::default()) };
+    let reference = &gathered.reference;
+    let all = contents_of(cx, store, reference);
+    let listing = look.as_mut().and_then(|look| look.listing.take());
+    let mut troubles: Vec<(Digest, u64, Trouble)> =
+        Store::absent(&all, listing).into_iter().map(|(digest, size)| (digest, size, Trouble::Missing)).collect();
+    let absent: HashSet<Digest> = troubles.iter().map(|(digest, ..)| *digest).collect();
+    let known = |digest: &Digest| all.binary_search_by_key(digest, |(known, _)| *known).is_ok();
+    let mut needed: Vec<(Digest, u64)> =
+        needed.into_iter().filter(|(digest, _)| known(digest) && !absent.contains(digest)).collect();
+    if store.is_remote() && !cx.how.fetch {
+        needed.clear();
+    }
+    let audit =
+        |contents: &[(Digest, u64)]| store.audit_contents(contents, &system.pool, false, cx.observer).map_err(stopped);
+    troubles.extend(audit(&needed)?);
+    // What was wanted to judge records by, and did not hold.
+    troubles.extend(audit(&reference.bad_records)?);
+    let entries: Vec<IndexEntry> =
+        system.installed.components.iter().filter_map(|c| store.entry(&c.id).cloned()).collect();
+    let broken = reference.broken_manifests.iter().filter_map(|(id, _)| store.entry(id));
+    let mut faults: Vec<StoreFault> = broken.map(|entry| manifest_fault(entry, Trouble::Altered)).collect();
+    for fault in &mut faults {
+        if matches!(&fault.part, Part::Manifest(entry) if !store.has_manifest_file(entry)) {
+            fault.trouble = Trouble::Missing;
+        }
+    }
+    faults.extend(store.with_harm(troubles, &entries, &system.pool));
+    Ok(Looked {
+        faults,
+        examined: (entries.len() + all.len()) as u64,
+        bytes: needed.iter().map(|(_, size)| size).sum(),
+        extent: match store.is_remote() {
+            false => "signed files and manifests of what is installed were read, contents only seen to be there",
+            true => "signed files and manifests of what is installed were fetched, contents when a repair takes them",
+        },
+        ..Looked::default()
+    })
+}
+
+/// The contents that the store should have for what is installed, in order.
+fn contents_of(cx: &Cx<'_>, store: &Store, reference: &Reference) -> Vec<(Digest, u64)> {
+    let kept = |owned: &Owned| store.entry(&owned.component.id).is_some_and(|e| !e.manifest_only);
+    let kept: Vec<bool> = reference.components.iter().map(kept).collect();
+    let content = |expected: &Expected| match expected.kind {
+        ExpectedKind::File { size, digest }
+            if expected.authority == Authority::SignedStore && kept[expected.component] =>
+        {
+            Some((digest, size))
+        }
+        _ => None,
+    };
+    let mut all: Vec<(Digest, u64)> = cx.system.pool.install(|| {
+        let mut all: Vec<(Digest, u64)> = reference.expected.par_iter().filter_map(content).collect();
+        all.par_sort_unstable();
+        all
+    });
+    all.dedup_by_key(|(digest, _)| *digest);
+    all
+}
+
+/// A store that cannot even be opened.
+fn unopened(cx: &Cx<'_>) -> Examined {
+    let unverified_store = cx.supply.unverified_store();
+    let looked = Looked {
+        faults: unverified_store.as_ref().map(|store| store.faults.clone()).unwrap_or_default(),
+        examined: 1,
+        extent: "only the signed files",
+        left_out: Some("the rest of the store: what it should be is not known before these are right"),
+        unverified_store,
+        ..Looked::default()
+    };
+    examined(cx, looked, Instant::now())
+}
+
+fn examined(cx: &Cx<'_>, looked: Looked, begun: Instant) -> Examined {
+    let Looked { faults, superfluous, examined: parts, bytes, extent, left_out, unverified_store } = looked;
+    let content = |fault: &StoreFault| if let Part::Content { digest, .. } = fault.part { Some(digest) } else { None };
+    *cx.supply.open.bad.write().unwrap_or_else(PoisonError::into_inner) = faults.iter().filter_map(content).collect();
+    cx.supply.open.packages.lock().unwrap_or_else(PoisonError::into_inner).clear();
+    ask_for_packages(cx, &faults);
+    let mut findings = judge_store(&faults);
+    let notes = superfluous_notes(&superfluous);
+    let remote = cx.supply.own_store().is_some_and(Store::is_remote);
+    let writable = cx.system.settings.store_folder().map_or(!remote, is_writable);
+    let source = |fault: &StoreFault| match writable {
+        true => repair_source(cx, fault, unverified_store.as_ref()),
+        false if remote => Err((
+            "a store on a web server is only read".into(),
+            Some("put it right where it lies: veritum repair store --store FOLDER".into()),
+        )),
+        false => Err((
+            "the store cannot be written from here".into(),
+            Some("mount it for writing, or run as who may write it".into()),
+        )),
+    };
+    let asides = if writable { superfluous } else { Vec::new() };
+    let plan = plan_store(&mut findings, &faults, &asides, &source);
+    let mut examined = Examined {
+        left: plan.left.clone(),
+        downloads: downloads(cx, &faults, &plan),
+        coverage: Coverage {
+            examined: parts,
+            bytes,
+            vouched: BTreeMap::from([(Authority::SignedStore, parts)]),
+            extent: Some(extent.into()),
+            ..Coverage::default()
+        },
+        ..Examined::new(STORE)
+    };
+    if let Some(why) = left_out {
+        examined.leave_out(why);
+    }
+    if !plan.is_empty() {
+        let work = StoreRepairPlan { faults, plan, unverified_store };
+        let shows = work.shows(&findings, &notes);
+        // Before its signed files are right nobody knows what the rest should be.
+        let after = known_after(&work);
+        examined.steps.push(Step { shows, work: Work::Store(Box::new(work)), after });
+    }
+    examined.findings = findings;
+    examined.findings.extend(notes);
+    examined.took(begun);
+    examined
+}
+
+/// What is known of the rest before the store is put right: files are judged by its manifests.
+fn known_after(work: &StoreRepairPlan) -> After {
+    let is_manifest = |fault: &StoreFault| matches!(fault.part, Part::Manifest(_));
+    match (&work.unverified_store, work.faults.iter().any(is_manifest)) {
+        (Some(_), _) => After::Unknown,
+        (None, true) => After::LookedAtAgain,
+        (None, false) => After::Known,
+    }
+}
+
+fn stopped(_: StoreError) -> WorkError {
+    WorkError::Stopped
+}
+
+/// Whether what a store is put right with can be written there.
+fn is_writable(store: &Path) -> bool {
+    rustix::fs::access(store, rustix::fs::Access::WRITE_OK).is_ok()
+}

@@ -1,0 +1,159 @@
+//! Where parts of the store can be had again.
+
+use std::collections::BTreeSet;
+use std::os::fd::AsFd as _;
+use std::sync::PoisonError;
+
+use super::{NoSource, RepairSource, StorePlan};
+use crate::archive::Lacking;
+use crate::areas::Cx;
+use crate::model::{ComponentId, ContentHasher, Digest, FileKind, Harm, SystemPath};
+use crate::platform::debian::apt::FileSum;
+use crate::store::{Contents as _, Part, Store, StoreFault, UnverifiedStore, known};
+use crate::system::System;
+use crate::trust::Verified;
+
+/// Lets the archives be read for the components that something is wrong with and that are of no other store.
+pub(super) fn ask_for_packages(cx: &Cx<'_>, faults: &[StoreFault]) {
+    let lost = |fault: &&StoreFault| another_store_with(cx, fault).is_none() && !matches!(fault.part, Part::Pointer(_));
+    let ids: BTreeSet<ComponentId> = faults.iter().filter(lost).flat_map(|i| i.harm.components.clone()).collect();
+    if !ids.is_empty() {
+        let ids: Vec<ComponentId> = ids.into_iter().collect();
+        // Whoever stops here stops at the next step as well.
+        let _ = cx.supply.with_archive(|archive| archive.ask_network(&cx.system.machine, &ids, cx.observer));
+    }
+}
+
+/// Another store that has a part.
+pub(super) fn another_store_with<'a>(cx: &Cx<'a>, fault: &StoreFault) -> Option<&'a Store> {
+    cx.supply.other_stores().find(|store| match &fault.part {
+        Part::Content { digest, .. } => store.has_content(digest),
+        Part::Manifest(entry) => store.has_manifest(entry),
+        Part::Signed { .. } | Part::Pointer(_) => false,
+    })
+}
+
+/// Whether a signed file can be made again from what is known.
+fn is_known(cx: &Cx<'_>, name: &str, unverified_store: Option<&UnverifiedStore>) -> bool {
+    let path = unverified_store.map(|a| a.path.as_path()).or_else(|| cx.supply.own_store().map(Store::path));
+    path.is_some_and(|path| known(path, name, pinned_root(cx, unverified_store)).is_some())
+}
+
+/// The pinned root of the store.
+pub(super) fn pinned_root<'a>(cx: &Cx<'a>, unverified_store: Option<&'a UnverifiedStore>) -> &'a [u8] {
+    unverified_store.map(UnverifiedStore::root).or_else(|| cx.supply.own_store().map(Store::root)).unwrap_or_default()
+}
+
+/// Where a part can be had again; the nearest first.
+pub(super) fn repair_source(
+    cx: &Cx<'_>,
+    fault: &StoreFault,
+    unverified_store: Option<&UnverifiedStore>,
+) -> Result<RepairSource, NoSource> {
+    match &fault.part {
+        Part::Pointer(_) => return Ok(RepairSource::Index),
+        Part::Signed { name } if is_known(cx, name, unverified_store) => return Ok(RepairSource::Pin),
+        Part::Signed { .. } => {
+            let copy = unverified_store
+                .and_then(|unverified_store| cx.supply.other_stores().find(|s| unverified_store.is_copied_by(s)));
+            let reason = || match cx.supply.open.refused_stores.first() {
+                Some(why) => format!("the other copy that was given cannot be used: {why}"),
+                None => "no other copy of this store is at hand".into(),
+            };
+            let next = "give one: --from STORE; its keeper can sign it anew: veritum store publish --keys KEYDIR";
+            return copy.map(|_| RepairSource::OtherStore).ok_or_else(|| (reason(), Some(next.into())));
+        }
+        Part::Content { .. } | Part::Manifest(_) => {}
+    }
+    if another_store_with(cx, fault).is_some() {
+        return Ok(RepairSource::OtherStore);
+    }
+    if let Part::Content { digest, size } = &fault.part
+        && held_by_machine(cx.system, digest, *size, &fault.harm).is_some()
+    {
+        return Ok(RepairSource::Machine);
+    }
+    let packages = packages_of(cx, fault);
+    if packages.iter().any(|(id, sum)| is_at_hand(cx, id, sum)) {
+        return Ok(RepairSource::Package);
+    }
+    let lacking = packages.iter().find_map(|(id, sum)| cx.supply.open_archive(|a| a.fetchable(id, sum)).flatten());
+    match lacking {
+        Some(lacking) => Ok(RepairSource::Download { bytes: lacking.candidate.sum.get().size }),
+        None => Err((
+            "neither another store, nor the machine, nor a package at hand has it".into(),
+            Some("give a place that has it: --from PATH (packages, or another store)".into()),
+        )),
+    }
+}
+
+/// Whether a package is at hand; each is read once to find out, however many parts hang on it.
+pub(super) fn is_at_hand(cx: &Cx<'_>, id: &ComponentId, sum: &Verified<FileSum>) -> bool {
+    let known = || cx.supply.open.packages.lock().unwrap_or_else(PoisonError::into_inner);
+    if let Some(there) = known().get(id) {
+        return *there;
+    }
+    let there = cx.supply.open_archive(|a| a.at_hand(&cx.system.machine, id, sum).is_some()).unwrap_or(false);
+    known().insert(id.clone(), there);
+    there
+}
+
+/// The packages that hold a part, as the store's owner vouches for them.
+pub(super) fn packages_of(cx: &Cx<'_>, fault: &StoreFault) -> Vec<(ComponentId, Verified<FileSum>)> {
+    let store = cx.supply.own_store();
+    let sum = |id: &ComponentId| Some((id.clone(), store?.package(id)?));
+    fault.harm.components.iter().filter_map(sum).collect()
+}
+
+pub(super) fn downloads(cx: &Cx<'_>, faults: &[StoreFault], plan: &StorePlan) -> Vec<(Lacking, String)> {
+    let mut all: Vec<(Lacking, String)> = Vec::new();
+    for fix in plan.fixes.iter().filter(|m| matches!(m.from, RepairSource::Download { .. })) {
+        let found = packages_of(cx, &faults[fix.fault]).into_iter().find_map(|(id, sum)| {
+            cx.supply.open_archive(|a| {
+                let lacking = a.fetchable(&id, &sum)?;
+                let from = a.sources()[lacking.candidate.source].source.words();
+                Some((lacking, from))
+            })?
+        });
+        if let Some((lacking, from)) = found
+            && !all.iter().any(|(l, _)| l.id == lacking.id)
+        {
+            all.push((lacking, from));
+        }
+    }
+    all
+}
+
+/// Where the machine still holds a content, among the places that should have it.
+pub(super) fn held_by_machine(system: &System, digest: &Digest, size: u64, harm: &Harm) -> Option<SystemPath> {
+    let none = |_: &[u8]| Ok(());
+    harm.paths.iter().find(|path| read_held(system, path, digest, size, &mut { none }).is_ok()).cloned()
+}
+
+/// Reads a file of the machine in pieces, when it is of that size and content: read once to see, once to hand on.
+pub(super) fn read_held(
+    system: &System,
+    path: &SystemPath,
+    digest: &Digest,
+    size: u64,
+    to: &mut dyn FnMut(&[u8]) -> std::io::Result<()>,
+) -> std::io::Result<()> {
+    let other = || std::io::Error::new(std::io::ErrorKind::NotFound, "it is not there");
+    let physical = system.machine.resolve(path)?;
+    let dir = system.machine.dir(&physical.parent().ok_or_else(other)?)?;
+    let stat = dir.look(physical.name())?.filter(|s| s.kind == FileKind::File && s.size == size);
+    stat.ok_or_else(other)?;
+    let file = dir.disk().open_file(dir.fd(), physical.name())?;
+    let mut hasher = ContentHasher::blake3();
+    let mut piece = vec![0; 128 * 1024];
+    loop {
+        match dir.disk().read(file.as_fd(), &mut piece)? {
+            0 => break,
+            n => {
+                hasher.update(&piece[..n]);
+                to(&piece[..n])?;
+            }
+        }
+    }
+    if hasher.finish().0 == Some(*digest) { Ok(()) } else { Err(other()) }
+}

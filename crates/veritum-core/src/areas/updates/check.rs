@@ -1,0 +1,228 @@
+//! What came of the area `updates`: everything that updates rest on, and what waits.
+
+use std::collections::HashSet;
+use std::time::Instant;
+
+use super::holders::{lock_holders, watch};
+use super::{
+    Clock, Looked, Offers, TERM, TERM_TAIL, UPDATES, VerifiedDownload, archives, begun_lists, binary_caches,
+    downloaded, downloads, escaping_links, folders, history, in_words, installs, last_success, lists, locks,
+    needed_room, restart_note, room, services, settings, sources,
+};
+use crate::archive::{Archive, Asked, Renewal};
+use crate::areas::{Coverage, Cx, Examined};
+use crate::model::{Authority, ComponentId, Finding, Subject, SystemPath, Verdict};
+use crate::platform::Platform as _;
+use crate::platform::debian::Debian;
+use crate::platform::debian::apt::{self, AptConf};
+use crate::platform::services::{Masking, UnitState};
+use crate::supply::Waiting;
+use crate::system::{System, WorkError};
+
+/// Whether the archives are asked what they have.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum AskArchives {
+    /// When the network may be used.
+    IfAllowed,
+    /// Not now.
+    No,
+}
+
+/// What came of looking at updates, with what a repair of them goes by.
+#[derive(Debug)]
+pub struct UpdatesPart {
+    /// What came of it.
+    pub examined: Examined,
+    /// What waits, by the lists at hand.
+    pub waiting: Waiting,
+    /// Lists at hand that are not what was signed, by source.
+    pub wrong_lists: Vec<(String, Vec<SystemPath>)>,
+    /// Downloads that are what the archive signed.
+    pub verified: Vec<VerifiedDownload>,
+    /// Those of them that can be fetched again, with what they hold, as far as room is needed.
+    pub to_free: Vec<VerifiedDownload>,
+}
+
+/// Whose the package tools' locks are while updates are looked at.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum LocksHeld {
+    /// Nobody's, or another program's: that is looked at.
+    ByOthers,
+    /// Our own.
+    ByUs,
+}
+
+/// Looks at everything that updates rest on.
+///
+/// # Errors
+/// When somebody said stop.
+pub fn look(cx: &Cx<'_>, held: LocksHeld, ask: AskArchives) -> Result<UpdatesPart, WorkError> {
+    let System { machine, database, installed, protection, settings: outside, .. } = cx.system;
+    let observer = cx.observer;
+    let begun = Instant::now();
+    let (mut watched, mut looked) = match held {
+        LocksHeld::ByOthers => lock_holders(cx),
+        LocksHeld::ByUs => (Vec::new(), Looked::default()),
+    };
+    looked.add(installs(database.stanzas()));
+    looked.add(sources(&apt::sources(machine)));
+    let mut units = units(cx);
+    let managed = !units.is_empty();
+    // What is held for the time of a repair is as it was at its end.
+    units.retain(|(_, state)| held == LocksHeld::ByOthers || state.masking != Masking::ThisRun);
+    looked.add(settings(machine, &AptConf::of(machine), &apt::pins(machine), managed));
+    looked.add(services(&units));
+    looked.findings.extend(cx.system.restart_due().iter().map(|why| restart_note(why)));
+    looked.add(binary_caches(machine));
+    let runs = Debian.runs(machine);
+    looked.add(history(&runs, &cx.system.end_of(&SystemPath::literal(TERM), TERM_TAIL)));
+    let (told, escaping) = escaping_links(machine, &|real| protection.why(real).map(str::to_owned));
+    looked.add(told);
+    looked.add(folders(machine));
+    if !escaping.iter().any(|out| out.as_bytes().starts_with(apt::LISTS.as_bytes())) {
+        looked.add(begun_lists(machine));
+    }
+    let (waiting, wrong_lists) = cx.supply.with_archive(|archive| {
+        let here = downloaded(machine);
+        archive.also_know(here.iter().map(|id| id.name.clone()));
+        archive.listed(machine, installed.components.iter().map(|c| &c.id).chain(&here));
+        let archive: &Archive = archive;
+        let clock = Clock { now: outside.now, own: machine.is_live() };
+        let states = archive.lists_at_hand(machine);
+        looked.add(lists(archive.sources(), &states, clock));
+        let names = archive.sources().iter().map(|s| s.source.words());
+        let wrong: Vec<(String, Vec<SystemPath>)> = names.zip(archive.wrong_lists(machine, &states)).collect();
+        let offers = Offers {
+            sums: &|id| archive.sums_of(id),
+            listed: &|id| archive.newest(id).is_some(),
+            escaping_links: &escaping,
+        };
+        looked.add(downloads(machine, &offers, &cx.system.pool, observer).map_err(|_| WorkError::Stopped)?);
+        Ok::<_, WorkError>((cx.supply.waiting(archive), wrong))
+    })?;
+    let asked = asked_archives(cx, ask)?;
+    looked.answered(archives(&asked));
+    let place = SystemPath::literal(apt::CACHE);
+    let free = machine.resolve(&place).and_then(|real| machine.dir(&real));
+    let mut to_free = Vec::new();
+    if let Ok(free) = free.and_then(|dir| dir.disk().room(dir.fd())) {
+        to_free = downloads_to_free(cx, &looked.verified, needed_room(waiting.bytes).saturating_sub(free.bytes));
+        let spare = to_free.iter().map(|one| one.bytes).sum();
+        looked.add(room(&place, free, waiting.bytes, spare));
+    }
+    watch(&mut watched, begun, observer)?;
+    looked.add(locks(&watched));
+    let mut part = part(looked, waiting, wrong_lists, (&asked, last_success(&runs)));
+    part.examined.took(begun);
+    Ok(UpdatesPart { to_free, ..part })
+}
+
+/// What the machine's archives have, as far as they are asked.
+fn asked_archives(cx: &Cx<'_>, ask: AskArchives) -> Result<Vec<Renewal>, WorkError> {
+    match ask {
+        AskArchives::IfAllowed => cx.supply.renewals(Asked { only_releases: true, ..Asked::default() }, cx.observer),
+        AskArchives::No => Ok(Vec::new()),
+    }
+}
+
+/// Downloads that an archive on the network gives again, for so many bytes: of what is installed first, the largest first.
+fn downloads_to_free(cx: &Cx<'_>, right: &[VerifiedDownload], missing: u64) -> Vec<VerifiedDownload> {
+    if missing == 0 {
+        return Vec::new();
+    }
+    let again = |one: &&VerifiedDownload| {
+        cx.supply.open_archive(|archive| archive.on_network(&one.component).is_some()).unwrap_or(false)
+    };
+    let installed: HashSet<&ComponentId> = cx.system.installed.components.iter().map(|c| &c.id).collect();
+    let mut all: Vec<VerifiedDownload> = right.iter().filter(again).cloned().collect();
+    all.sort_by_key(|one| (!installed.contains(&one.component), std::cmp::Reverse(one.bytes)));
+    let mut have = 0;
+    all.into_iter()
+        .take_while(|one| {
+            let enough = have >= missing;
+            have += one.bytes;
+            !enough
+        })
+        .collect()
+}
+
+/// The units that fetch and apply updates, as far as the service manager knows them.
+fn units(cx: &Cx<'_>) -> Vec<(String, UnitState)> {
+    let look = |name: &str| Some((name.to_owned(), cx.system.services.look(name).ok().flatten()?));
+    apt::UNITS.into_iter().filter_map(look).collect()
+}
+
+fn part(
+    mut looked: Looked,
+    waiting: Waiting,
+    wrong_lists: Vec<(String, Vec<SystemPath>)>,
+    (asked, last): (&[Renewal], Option<&str>),
+) -> UpdatesPart {
+    let mut examined = Examined {
+        coverage: Coverage {
+            examined: looked.examined,
+            bytes: looked.bytes,
+            incomplete: looked.examined == 0,
+            weak: looked.vouched.contains_key(&Authority::SelfReported) || !looked.unexamined.is_empty(),
+            vouched: std::mem::take(&mut looked.vouched),
+            ..Coverage::default()
+        },
+        ..Examined::new(UPDATES)
+    };
+    for (reason, count, example) in std::mem::take(&mut looked.unexamined) {
+        examined.leave_out_many(reason, count, example);
+    }
+    let verified = std::mem::take(&mut looked.verified);
+    examined.findings = looked.into_findings();
+    examined.findings.sort_by(|a, b| (a.verdict, &a.subject).cmp(&(b.verdict, &b.subject)));
+    // An archive that does not answer says nothing against the lists that are here.
+    let silent = [Verdict::Unreachable, Verdict::Gone, Verdict::WentBack];
+    let wrong_list = |f: &Finding| matches!(f.subject, Subject::Source { .. }) && !silent.contains(&f.verdict);
+    let is_wrong = examined.problems().any(wrong_list);
+    examined.coverage.extent = Some(match is_wrong {
+        true => format!("what waits cannot be told: lists are wrong or missing; {}", asked_words(asked)),
+        false => format!("{}; {}{}", waiting_words(&waiting), asked_words(asked), last_words(last)),
+    });
+    UpdatesPart { examined, waiting, wrong_lists, verified, to_free: Vec::new() }
+}
+
+/// When something was last installed.
+fn last_words(last: Option<&str>) -> String {
+    last.map(|at| format!("; last installed {}", at.get(..16).unwrap_or(at))).unwrap_or_default()
+}
+
+/// Whether the archives were asked, and have something newer.
+fn asked_words(asked: &[Renewal]) -> String {
+    let newer = asked.iter().filter(|renewal| renewal.brings_something()).count();
+    match (asked.len(), newer) {
+        (0, _) => "the network was not asked".into(),
+        (_, 0) => "no archive has newer ones".into(),
+        (all, newer) => format!("{newer} of {all} archives have newer ones"),
+    }
+}
+
+fn waiting_words(waiting: &Waiting) -> String {
+    match waiting.updates {
+        0 => "by the lists that are here nothing waits".into(),
+        n => {
+            let s = if n == 1 { "update waits" } else { "updates wait" };
+            let security =
+                if waiting.security > 0 { format!(", {} for security", waiting.security) } else { String::new() };
+            format!("by the lists that are here {n} {s}{security} ({})", in_words(waiting.bytes))
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_waits_is_told_by_number_and_size() {
+        let waiting = Waiting { updates: 12, security: 2, bytes: 34 << 20, ids: Vec::new() };
+        assert!(
+            waiting_words(&waiting).starts_with("by the lists that are here 12 updates wait, 2 for security (34 MiB)")
+        );
+        assert!(waiting_words(&Waiting::default()).contains("nothing waits"));
+    }
+}

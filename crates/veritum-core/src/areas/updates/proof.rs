@@ -1,0 +1,85 @@
+//! The proof that updates come: lists that count as new, and one package, downloaded and verified.
+
+use super::{advice, fetch_advice};
+use crate::archive::{FetchError, Lacking, Renewal, RenewalError};
+use crate::areas::Cx;
+use crate::event::{Event, Phase};
+use crate::model::ComponentId;
+use crate::platform::InstallState;
+use crate::report::{ProofOutcome, ProofReport, ProvedPackage, ProvedSource};
+use crate::supply::Waiting;
+use crate::system::WorkError;
+use crate::trust::openpgp::SignatureError;
+
+/// Tells what the archives gave, and downloads the smallest package that waits, or where nothing waits the smallest of
+/// those that are installed.
+///
+/// # Errors
+/// When somebody said stop.
+pub fn proof(cx: &Cx<'_>, renewals: &[Renewal], waiting: &Waiting) -> Result<ProofReport, WorkError> {
+    if !cx.system.settings.archive.network {
+        return Ok(not_tried(waiting, "the network is not to be used"));
+    }
+    if renewals.is_empty() {
+        return Ok(not_tried(waiting, "no archive of this machine is on the network"));
+    }
+    let sources: Vec<ProvedSource> = renewals.iter().map(proved).collect();
+    let package = match sources.iter().any(|source| source.why.is_none()) {
+        true => package_that_comes(cx, &waiting.ids)?,
+        false => None,
+    };
+    let failed = sources.iter().any(|s| s.why.is_some() && !s.unknown_key)
+        || package.as_ref().is_some_and(|p| p.why.is_some())
+        || sources.iter().all(|s| s.why.is_some());
+    let outcome = if failed { ProofOutcome::Failed } else { ProofOutcome::Proved };
+    Ok(ProofReport { outcome, why: None, sources, package, ..not_tried(waiting, "") })
+}
+
+fn package_that_comes(cx: &Cx<'_>, waiting: &[ComponentId]) -> Result<Option<ProvedPackage>, WorkError> {
+    let installed =
+        cx.system.installed.components.iter().filter(|c| c.install_state == InstallState::Installed).map(|c| &c.id);
+    let installed: Vec<ComponentId> = installed.cloned().collect();
+    cx.supply.with_archive(|archive| {
+        archive.listed(&cx.system.machine, installed.iter());
+        let smallest = |ids: &[ComponentId]| -> Option<Lacking> {
+            ids.iter().filter_map(|id| archive.on_network(id)).min_by_key(|l| l.candidate.sum.get().size)
+        };
+        let Some(lacking) = smallest(waiting).or_else(|| smallest(&installed)) else { return Ok(None) };
+        let bytes = lacking.candidate.sum.get().size;
+        cx.observer.on_event(Event::Begin { phase: Phase::Downloading, items: 1, bytes });
+        let came = archive.try_download(&lacking, cx.observer);
+        cx.observer.on_event(Event::End);
+        let (why, advice) = match came {
+            Ok(()) => (None, None),
+            Err(FetchError::Stopped) => return Err(WorkError::Stopped),
+            Err(e) => (Some(e.to_string()), Some(fetch_advice(&e).to_owned())),
+        };
+        Ok(Some(ProvedPackage { component: lacking.id, bytes, why, advice }))
+    })
+}
+
+/// That nothing was asked, and why.
+pub fn not_tried(waiting: &Waiting, why: &str) -> ProofReport {
+    ProofReport {
+        outcome: ProofOutcome::NotTried,
+        why: Some(why.to_owned()),
+        sources: Vec::new(),
+        package: None,
+        updates: waiting.updates,
+        security: waiting.security,
+        bytes: waiting.bytes,
+    }
+}
+
+fn proved(renewal: &Renewal) -> ProvedSource {
+    let (made, valid_until) = renewal.dates();
+    let error = renewal.error();
+    ProvedSource {
+        source: renewal.source.words(),
+        made: made.map(|at| at.to_string()),
+        valid_until: valid_until.map(|at| at.to_string()),
+        unknown_key: matches!(error, Some(RenewalError::Refused(SignatureError::OnlyHere { .. }))),
+        why: error.map(ToString::to_string),
+        advice: error.map(|e| advice(e, &renewal.source.file.to_string())),
+    }
+}

@@ -1,0 +1,48 @@
+//! [`Supply`]: what a repair can be made from, strongest first: stores, packages at hand, archives.
+
+mod contents;
+mod reports;
+mod stores;
+mod waiting;
+
+pub use contents::{AllContents, Availability, Made, download_report};
+pub use stores::Stores;
+pub use waiting::Waiting;
+
+use std::collections::{HashMap, HashSet};
+use std::sync::{Mutex, RwLock};
+
+use crate::archive::Archive;
+use crate::model::{ComponentId, Digest};
+use crate::store::{Store, StoreError};
+use crate::system::System;
+
+/// The sources that are open, with what was learned of them on the way.
+#[derive(Debug, Default)]
+pub struct OpenSources {
+    /// The store in use, then those among the further supplies.
+    pub stores: Vec<Store>,
+    /// Why the store in use, or another that was named, cannot be used.
+    pub store_trouble: Option<StoreError>,
+    /// Stores among the further supplies that cannot be used, with the reason.
+    pub refused_stores: Vec<String>,
+    /// Whether the first of the stores is the one in use.
+    pub own_opened: bool,
+    /// Contents of the store in use that are known not to be what was signed.
+    pub bad: RwLock<HashSet<Digest>>,
+    /// Whether the package of a component is at hand, as far as a repair of the store asked.
+    pub packages: Mutex<HashMap<ComponentId, bool>>,
+    /// Why contents could not be unpacked from packages at hand.
+    pub unpack_trouble: Mutex<Vec<String>>,
+    /// Opened when it is first needed: following its chain takes a moment.
+    pub archive: RwLock<Option<Archive>>,
+}
+
+/// The open sources, seen from the system that is worked on.
+#[derive(Debug, Clone, Copy)]
+pub struct Supply<'a> {
+    /// The system.
+    pub system: &'a System,
+    /// The sources.
+    pub open: &'a OpenSources,
+}

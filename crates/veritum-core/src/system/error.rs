@@ -1,0 +1,124 @@
+//! [`WorkError`]: why work cannot be done.
+
+use std::path::PathBuf;
+
+use crate::change::ChangeError;
+use crate::machine::MachineError;
+use crate::model::SystemPath;
+use crate::store::StoreError;
+
+/// Why the work cannot be done.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum WorkError {
+    /// The machine cannot be worked on.
+    #[error(transparent)]
+    Target(#[from] MachineError),
+    /// The store cannot be used.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// The change cannot be made.
+    #[error(transparent)]
+    Change(#[from] ChangeError),
+    /// A change is under way, so what is seen would be half of it.
+    #[error("a change is under way on this machine")]
+    ChangeUnderWay,
+    /// Part of the system is not mounted, so nothing may be written.
+    #[error("{place} is part of this system and is not mounted")]
+    NotMounted {
+        /// Which part.
+        place: SystemPath,
+    },
+    /// A program holds a lock that is needed.
+    #[error("{path} is held: {who}")]
+    LockHeld {
+        /// The lock.
+        path: SystemPath,
+        /// Who holds it, and what it does.
+        who: String,
+        /// Whether it was seen to do nothing.
+        stuck: bool,
+    },
+    /// Somebody runs in it.
+    #[error("a running process has this system as its root")]
+    InUse,
+    /// A store was to be looked at, and none is used.
+    #[error("no store is used here")]
+    NoStore,
+    /// No threads could be started.
+    #[error("no threads could be started")]
+    Threads,
+    /// Nothing of that name is known.
+    #[error("there is no {what} {name}")]
+    Unknown {
+        /// What kind of thing.
+        what: &'static str,
+        /// The name as typed.
+        name: String,
+        /// The names there are, where they can be listed.
+        known: Vec<String>,
+    },
+    /// There is nothing at a path that was named, and no component has anything there.
+    #[error("no such file: {path}")]
+    NoSuchFile {
+        /// The path as it was named.
+        path: SystemPath,
+    },
+    /// A typed finding fits several.
+    #[error("{name} fits more than one finding")]
+    Ambiguous {
+        /// The name as typed.
+        name: String,
+    },
+    /// A card of the operator's cannot be used.
+    #[error("the card {} cannot be used", path.display())]
+    Card {
+        /// The card's file, as the host names it.
+        path: PathBuf,
+        /// Why.
+        why: String,
+    },
+    /// A typed name fits several applications.
+    #[error("{name} fits more than one application")]
+    SeveralApps {
+        /// The name as typed.
+        name: String,
+        /// Their ids.
+        ids: Vec<String>,
+    },
+    /// A home cannot be worked on.
+    #[error("the home of {user} cannot be worked on")]
+    Home {
+        /// Whose.
+        user: String,
+        /// Why.
+        source: std::io::Error,
+    },
+    /// The application that a change is about runs.
+    #[error("{app} is running")]
+    AppRuns {
+        /// Its id.
+        app: String,
+        /// Whose processes.
+        user: String,
+        /// Their numbers.
+        pids: Vec<u32>,
+    },
+    /// There is nothing to be undone.
+    #[error("there is no change to take back")]
+    NothingToUndo,
+    /// A question would have to be asked, and nobody can answer.
+    #[error("there is nobody to ask")]
+    NobodyToAsk,
+    /// The observer said stop before anything took effect.
+    #[error("stopped")]
+    Stopped,
+}
+
+impl WorkError {
+    /// That nothing of that name is known.
+    #[must_use]
+    pub fn unknown(what: &'static str, name: &str) -> Self {
+        Self::Unknown { what, name: name.to_owned(), known: Vec::new() }
+    }
+}

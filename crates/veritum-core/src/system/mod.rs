@@ -1,0 +1,109 @@
+//! [`System`]: the machine that is worked on, with what it records of itself and the outside's settings.
+
+mod error;
+mod restart;
+mod settings;
+mod spellings;
+mod state;
+mod tools;
+
+pub use error::WorkError;
+pub use settings::{ServiceManager, Settings, Supplier};
+pub use tools::ToolRunner;
+
+use crate::machine::{Machine, Protection};
+use crate::model::{Stat, SystemPath};
+use crate::platform::Installed;
+use crate::platform::debian::Debian;
+use crate::platform::debian::database::Database;
+use crate::platform::services::Services;
+use crate::report::MachineReport;
+
+/// The system that is worked on.
+#[derive(Debug)]
+pub struct System {
+    /// Everything that the outside decides.
+    pub settings: Settings,
+    /// The machine as files.
+    pub machine: Machine,
+    /// What must not be altered.
+    pub protection: Protection,
+    /// What is installed on it.
+    pub installed: Installed,
+    /// The package database itself, with all that is wrong with it.
+    pub database: Database,
+    /// Its service manager.
+    pub services: Box<dyn Services>,
+    /// The threads that work is dealt to.
+    pub pool: rayon::ThreadPool,
+}
+
+impl System {
+    /// Reads anew what is installed, after its records were put right.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn read_again(&mut self) -> Result<(), WorkError> {
+        (self.installed, self.database) = Debian::read(&self.machine)?;
+        Ok(())
+    }
+
+    /// Whether the administrator told the package tool not to unpack something.
+    pub fn left_out(&self) -> impl Fn(&SystemPath) -> bool + '_ {
+        |path| self.installed.left_out.has(path)
+    }
+
+    /// The machine, in a few words.
+    #[must_use]
+    pub fn machine_report(&self) -> MachineReport {
+        let identified = self.machine.identified();
+        MachineReport {
+            target: self.machine.path().display().to_string(),
+            system: identified.system.clone(),
+            hostname: identified.hostname.clone(),
+            components: self.installed.components.len() as u64,
+            live: self.machine.is_live(),
+        }
+    }
+
+    /// When a check was, and how far that can be relied upon.
+    pub fn since_words(&self, at: &str) -> String {
+        // A mounted disk may have been changed by a system that sets its clock as it likes.
+        let weak = match self.machine.is_live() {
+            true => "",
+            false => " (weak: the disk was out of sight meanwhile)",
+        };
+        let time = at.parse::<jiff::Timestamp>();
+        let time = time.map_or_else(|_| "an unknown time".into(), |at| at.strftime("%Y-%m-%d %H:%M UTC").to_string());
+        format!("{time}{weak}")
+    }
+
+    /// Where a file really lies, and what stands there.
+    pub fn place_of_file(&self, path: &SystemPath) -> Option<(SystemPath, Option<Stat>)> {
+        let parent = self.machine.resolve(&path.parent()?).ok()?;
+        let place = parent.child(path.name()).ok()?;
+        let dir = self.machine.dir(&parent).ok()?;
+        Some((place, dir.look(path.name()).ok()?))
+    }
+
+    /// The end of a log, at most so many bytes; nothing where it may not be read.
+    pub fn end_of(&self, path: &SystemPath, most: u64) -> Vec<u8> {
+        self.machine.read_end(path, most).ok().flatten().unwrap_or_default()
+    }
+
+    /// Refuses to write where part of the system is missing, or somebody runs in it.
+    pub fn require_writable(&self) -> Result<(), WorkError> {
+        // Without the package database's own disk nobody can know what is installed; the other parts are passed over.
+        let database = SystemPath::literal("/var/lib/dpkg");
+        // One that lies below the mount point of its own disk may be an old one that was left behind there.
+        let extent = self.machine.extent();
+        let covered = || extent.covered().iter().find(|place| database.is_within(place));
+        if let Some(place) = extent.unmounted_above(&database).or_else(covered) {
+            return Err(WorkError::NotMounted { place: place.clone() });
+        }
+        if self.machine.is_in_use() {
+            return Err(WorkError::InUse);
+        }
+        Ok(())
+    }
+}
