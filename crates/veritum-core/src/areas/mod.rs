@@ -82,8 +82,9 @@ pub struct About {
     pub is_advised: bool,
     /// Whether the machine itself is looked at, rather than what it is compared with.
     pub is_of_machine: bool,
-    /// Whether what a repair would do rests on what stores and archives have.
-    pub rests_on_supply: bool,
+    /// Whether it is judged by what stores, archives and the package database say: while these and the files stay as they are, so
+    /// does what is found.
+    pub by_reference: bool,
 }
 
 impl About {

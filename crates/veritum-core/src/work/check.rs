@@ -2,7 +2,7 @@
 
 use super::{Engine, WorkError};
 use crate::archive::Lacking;
-use crate::areas::{AREAS, Area, Checked, Cx, Evidence, Examined, FILES, Failed, How, Memory, is_wanted};
+use crate::areas::{AREAS, About, Area, Checked, Cx, Evidence, Examined, FILES, Failed, How, Memory, is_wanted};
 use crate::change::{StateFolder, unfinished};
 use crate::event::Observer;
 use crate::history::{SeenFiles, keep_seen};
@@ -138,8 +138,13 @@ impl Engine {
 
 /// Looks at every wanted area, in working order.
 pub(super) fn check_all(cx: &Cx<'_>) -> Result<Checked, WorkError> {
+    check_where(cx, &|_| true)
+}
+
+/// Looks at those of the wanted areas of which something holds, in working order.
+pub(super) fn check_where(cx: &Cx<'_>, holds: &dyn Fn(&About) -> bool) -> Result<Checked, WorkError> {
     let mut checked = Checked::default();
-    for area in AREAS.iter().filter(|area| cx.wants(&area.about().name) && area.is_here(cx)) {
+    for area in AREAS.iter().filter(|area| cx.wants(&area.about().name) && holds(area.about()) && area.is_here(cx)) {
         let examined = match checked.stopped_short() {
             true => Examined::not_reached(area.about().name.clone()),
             false => examine(cx, *area, &checked)?,

@@ -135,7 +135,7 @@ impl Engine {
 
     /// Holds others off from the look to the end, where what is looked at must not change meanwhile.
     fn hold(&self, scope: &Scope, observer: &dyn Observer) -> Result<Option<Held>, WorkError> {
-        let holds = |area: &&&dyn Area| area.about().is_of_machine && area.about().rests_on_supply;
+        let holds = |area: &&&dyn Area| area.about().is_of_machine && area.about().by_reference;
         match AREAS.iter().filter(holds).any(|area| is_wanted(*area, scope)) {
             true => self.hold_machine(observer).map(Some),
             false => Ok(None),
@@ -335,7 +335,7 @@ impl Engine {
         }
         let how = How { fresh: true, ..How::plain(&run.failed) };
         let cx = self.cx(run.scope, how, observer).with_evidence(std::mem::take(&mut run.evidence));
-        for area in AREAS.iter().filter(|area| area.about().rests_on_supply) {
+        for area in AREAS.iter().filter(|area| area.about().by_reference) {
             if run.now.get(&area.about().name).is_none() {
                 continue;
             }

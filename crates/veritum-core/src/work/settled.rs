@@ -3,12 +3,12 @@
 use std::time::Instant;
 
 use super::Engine;
-use super::check::tell_unfinished;
-use crate::areas::{FILES, STORE};
+use super::check::{check_where, tell_unfinished};
+use crate::areas::{FILES, Failed, How, STORE};
 use crate::change::StateFolder;
 use crate::event::{Event, Observer, Phase};
 use crate::history::{self, CleanCheck};
-use crate::model::{Digest, FileKind, SystemPath, Verdict};
+use crate::model::{Digest, FileKind, Scope, SystemPath, Verdict};
 use crate::platform::debian::ALIASES;
 use crate::report::CheckReport;
 use crate::scan::{SnapshotBuilder, Watch};
@@ -124,6 +124,14 @@ impl Engine {
         if !stands {
             return None;
         }
+        // What does not follow from all that is looked at anew.
+        let (scope, none) = (Scope::default(), Failed::new());
+        let fresh = check_where(&self.cx(&scope, How::plain(&none), observer), &|about| !about.by_reference).ok()?;
+        let mut others = self.blank_report(&scope);
+        fresh.fill(&mut others, None);
+        if !is_clear(&others) {
+            return None;
+        }
         let since = self.system.since_words(&before.at);
         let mut report = CheckReport {
             at: self.system.settings.now.to_string(),
@@ -136,6 +144,10 @@ impl Engine {
             ..before
         };
         for area in &mut report.areas {
+            if let Some(fresh) = others.area(area.area.clone()) {
+                area.clone_from(fresh);
+                continue;
+            }
             area.bytes = 0;
             area.seconds = if area.area == FILES { begun.elapsed().as_secs_f64() } else { 0.0 };
             area.extent = Some(match area.area == STORE {

@@ -144,7 +144,7 @@ fn evidence(report: &CheckReport) -> String {
 
 /// Whether an area is the last of those that are held against what stores and archives say.
 fn tells_standing(report: &CheckReport, area: &AreaReport) -> bool {
-    let rests = |name: &AreaName| about(name).is_some_and(|about| about.is_of_machine && about.rests_on_supply);
+    let rests = |name: &AreaName| about(name).is_some_and(|about| about.is_of_machine && about.by_reference);
     report.areas.iter().rev().find(|area| rests(&area.area)).is_some_and(|last| last.area == area.area)
 }
 

@@ -167,7 +167,7 @@ fn updates_text(
 
 /// Whether a finding is about a record of which no package knows how it should be.
 fn is_local(finding: &Finding) -> bool {
-    finding.vouched_by.is_none() && about(&finding.area).is_some_and(|about| about.rests_on_supply)
+    finding.vouched_by.is_none() && about(&finding.area).is_some_and(|about| about.by_reference)
 }
 
 pub(crate) fn preview_words(context: &Context, preview: &Preview<'_>) -> String {

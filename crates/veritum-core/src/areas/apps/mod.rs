@@ -42,7 +42,7 @@ static ABOUT: About = About {
     counted_as: &[(Verdict::Busy, "application that runs", "applications that run")],
     is_advised: true,
     is_of_machine: true,
-    rests_on_supply: false,
+    by_reference: false,
 };
 
 impl Area for Apps {

@@ -46,7 +46,7 @@ static ABOUT: About = About {
     counted_as: &[],
     is_advised: false,
     is_of_machine: true,
-    rests_on_supply: true,
+    by_reference: true,
 };
 
 impl Area for Files {

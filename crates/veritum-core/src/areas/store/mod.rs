@@ -32,7 +32,7 @@ static ABOUT: About = About {
     counted_as: &[(Verdict::Stray, "superfluous file in the store", "superfluous files in the store")],
     is_advised: false,
     is_of_machine: false,
-    rests_on_supply: true,
+    by_reference: true,
 };
 
 impl Area for Store {

@@ -57,7 +57,7 @@ static ABOUT: About = About {
     counted_as: &[],
     is_advised: true,
     is_of_machine: true,
-    rests_on_supply: false,
+    by_reference: false,
 };
 
 impl Area for Updates {
