@@ -3,6 +3,7 @@
 use std::collections::{BTreeSet, HashSet};
 use std::time::Instant;
 
+use super::archives::bad_archives;
 use super::{FILES, FileRules, FilesCheck, needed_components, plan_files};
 use crate::archive::{Archive, Lacking};
 use crate::areas::{After, FileWork};
@@ -59,7 +60,7 @@ pub(super) fn check(cx: &Cx<'_>, earlier: &Checked) -> Result<Examined, WorkErro
     examined.coverage.seconds = look.seconds;
     // What is wrong with an archive is no answer about something that was named.
     if look.scope.is_all() {
-        examined.findings = cx.supply.source_findings();
+        examined.findings = bad_archives(&cx.supply);
     }
     examined.findings.append(&mut std::mem::replace(&mut files.findings, found));
     examined.findings.extend(files.notes.iter().cloned());

@@ -3,6 +3,7 @@
 //! `look` compares and observes, [`Parents`] judges the folders on the way before anything below them is believed, `judge`
 //! judges one thing at a time, `plan` says what a repair would do.
 
+mod archives;
 mod causes;
 mod check;
 mod folders;
