@@ -228,7 +228,7 @@ pub const FAULTS: [Fault; 37] = [
         needs_root: true,
         stays: true,
         mounts: true,
-        ..in_updates("no-room", "a disk that is full but for some kilobytes", "/var/cache/apt/archives", "no-room")
+        ..in_updates("disk-full", "a disk that is full but for some kilobytes", "/var/cache/apt/archives", "disk-full")
     },
 ];
 

@@ -93,7 +93,7 @@ pub fn apply_to_updates(folder: &Path, fault: &Fault) -> io::Result<()> {
             fs::create_dir_all(lists.join("partial"))?;
             fs::write(lists.join("partial/archive.foreshore.example_foreshore_dists_saltwort_InRelease"), "half of it")
         }
-        "no-room" => small_disk::confine(folder),
+        "disk-full" => small_disk::confine(folder),
         "failed-service" => services(folder).write("apt-daily.service", &unit(Active::Failed, Some("exit-code"))),
         other => Err(io::Error::new(io::ErrorKind::InvalidInput, format!("no fault is called {other}"))),
     }

@@ -145,7 +145,7 @@ fn a_full_disk_is_named_and_updates_come_nevertheless() {
     if !mounts::root_or_skip("a small disk") {
         return;
     }
-    let faults = ["no-room", "download-altered"].map(|name| by_name(name).unwrap());
+    let faults = ["disk-full", "download-altered"].map(|name| by_name(name).unwrap());
     let served = Served::with(&[faults[1], faults[0]]);
     let _mounted = mounts::Mounted(served.demo().join("machine"));
     let filler = served.demo().join("machine/home/mirela/Videos/harbour-day.mkv");

@@ -72,7 +72,7 @@ verdicts! {
     /// A service that ended with an error the last time.
     Failed = "failed", problem;
     /// Too little room for what is to come.
-    NoRoom = "no-room", problem;
+    DiskFull = "disk-full", problem;
     /// A record that contradicts others.
     AtOdds = "at-odds", problem;
     /// Something that the desktop does not know of, though it is there.

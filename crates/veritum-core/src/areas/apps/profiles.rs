@@ -90,7 +90,7 @@ impl Looked<'_> {
             all.extend(found.locks.iter().filter_map(|lock| self.of_lock(lock)));
         }
         if let Some(free) = found.little_room {
-            let finding = Finding::on_path(APPS, self.home, Verdict::NoRoom);
+            let finding = Finding::on_path(APPS, self.home, Verdict::DiskFull);
             let cause = format!("{free} bytes are free there: {} cannot write its settings", self.app);
             let advice = "make room there; nothing needs to be reset".to_owned();
             all.push(Finding { cause: Some(cause), advice: Some(advice), ..finding });

@@ -58,7 +58,7 @@ fn planned_room(cx: &Cx<'_>, part: &UpdatesPart, renewals: &[Renewal]) -> Plan {
         renewals.iter().any(|r| r.error().is_none() && Some(r.source.words()) == source)
     };
     let files: Vec<SystemPath> = part.to_free.iter().filter(|one| answers(one)).map(|one| one.path.clone()).collect();
-    let lacks = part.examined.problems().filter(|f| f.verdict == Verdict::NoRoom);
+    let lacks = part.examined.problems().filter(|f| f.verdict == Verdict::DiskFull);
     let lacks: Vec<&model::Finding> = lacks.collect();
     let ids: Vec<FindingId> = lacks.iter().map(|f| f.id.clone()).collect();
     let mut plan = plan_room(&files, &ids, &update_rules(cx, &|path| cx.system.place_of_file(path)));

@@ -118,12 +118,12 @@ pub(crate) fn room(place: &SystemPath, room: FreeSpace, waiting: u64, spare: u64
         if spare > 0 && !enough {
             cause.push_str(&format!("; downloads of {} can go, which is not enough", in_words(spare)));
         }
-        let mut finding = at_path(place, Verdict::NoRoom, &cause, Some(ADVICE).filter(|_| !enough));
+        let mut finding = at_path(place, Verdict::DiskFull, &cause, Some(ADVICE).filter(|_| !enough));
         finding.remedy = enough.then_some(Remedy { action: ActionKind::Free, from: None, download: None });
         looked.take(finding);
     } else if room.inodes < FEWEST {
         let cause = format!("only {} more files can be made there", room.inodes);
-        looked.take(at_path(place, Verdict::NoRoom, &cause, Some(ADVICE)));
+        looked.take(at_path(place, Verdict::DiskFull, &cause, Some(ADVICE)));
     }
     looked
 }
