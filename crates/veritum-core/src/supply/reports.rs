@@ -5,7 +5,7 @@ use std::path::Path;
 
 use super::Supply;
 use crate::archive::{Archive, OpenSource, Standing};
-use crate::model::{ComponentId, Finding, Subject, Verdict};
+use crate::model::ComponentId;
 use crate::report::{SourceReport, SourceState};
 use crate::trust::openpgp::SignatureError;
 
