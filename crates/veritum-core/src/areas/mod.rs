@@ -12,6 +12,7 @@ pub mod records;
 mod step;
 pub mod store;
 pub mod updates;
+pub mod volumes;
 
 pub use apps::APPS;
 pub use context::{Cx, Failed, How};
@@ -22,6 +23,7 @@ pub use records::RECORDS;
 pub use step::{After, FileWork, Step, ToolRun, Work};
 pub use store::STORE;
 pub use updates::UPDATES;
+pub use volumes::VOLUMES;
 
 use std::borrow::Cow;
 
@@ -29,7 +31,8 @@ use crate::model::{AreaName, Finding, Scope, Verdict};
 use crate::system::WorkError;
 
 /// Every area, in working order.
-pub static AREAS: &[&dyn Area] = &[&store::Store, &records::Records, &files::Files, &updates::Updates, &apps::Apps];
+pub static AREAS: &[&dyn Area] =
+    &[&volumes::Volumes, &store::Store, &records::Records, &files::Files, &updates::Updates, &apps::Apps];
 
 /// A field of examination.
 pub trait Area: Sync {

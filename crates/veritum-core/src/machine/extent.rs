@@ -141,7 +141,7 @@ fn system_mounts(fstab: &[u8]) -> Vec<(SystemPath, String)> {
 }
 
 /// Undoes fstab's octal escapes (`\040` for a space).
-fn unescape(field: &[u8]) -> Vec<u8> {
+pub(super) fn unescape(field: &[u8]) -> Vec<u8> {
     let mut out = Vec::with_capacity(field.len());
     let mut at = 0;
     while at < field.len() {

@@ -22,7 +22,8 @@ pub fn marked_errors(machine: &Machine) -> u64 {
     devices.into_iter().map(errors_of).sum()
 }
 
-fn errors_of(device: u64) -> u64 {
+/// How many errors the kernel has counted on the ext4 file system of a device.
+pub(super) fn errors_of(device: u64) -> u64 {
     let (major, minor) = (rustix::fs::major(device), rustix::fs::minor(device));
     let Ok(link) = std::fs::read_link(format!("/sys/dev/block/{major}:{minor}")) else { return 0 };
     let Some(name) = link.file_name() else { return 0 };

@@ -16,6 +16,7 @@ mod live;
 mod lock;
 mod programs;
 mod protect;
+mod volumes;
 
 pub use computer::Computer;
 pub use disk::{Disk, Exchange, FreeSpace, Name};
@@ -28,5 +29,6 @@ pub use live::LiveDisk;
 pub use lock::{Held, LockError, lock_exclusive, lock_shared};
 pub use programs::{Holders, Program, Running, holders, running};
 pub use protect::{Protection, ProtectionPolicy};
+pub use volumes::{Mounted, Volume, volumes};
 
 pub(crate) use files::read_to_limit;

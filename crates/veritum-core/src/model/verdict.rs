@@ -49,6 +49,8 @@ verdicts! {
     Missing = "missing", problem;
     /// It cannot be read: the medium gives an error.
     Unreadable = "unreadable", problem;
+    /// A file system on which the kernel has counted errors.
+    ErrorsRecorded = "errors-recorded", problem;
     /// A record that cannot be read as what it should be: cut off, or not even text.
     Garbled = "garbled", problem;
     /// Other content.
@@ -71,8 +73,10 @@ verdicts! {
     WentBack = "went-back", problem;
     /// A service that ended with an error the last time.
     Failed = "failed", problem;
-    /// Too little room for what is to come.
+    /// Hardly any room left, or too little for what is to come.
     DiskFull = "disk-full", problem;
+    /// A file system that cannot be written, though it should be.
+    ReadOnly = "read-only", problem;
     /// A record that contradicts others.
     AtOdds = "at-odds", problem;
     /// Something that the desktop does not know of, though it is there.

@@ -1,0 +1,152 @@
+//! The area `volumes`: the machine's file systems, whether they are mounted, can be written and have room, and whether the kernel has
+//! counted errors on them. Nothing of it is repaired from here.
+
+use std::borrow::Cow;
+use std::time::Instant;
+
+use super::{About, Area, Checked, Cx, Examined};
+use crate::machine::{Volume, volumes};
+use crate::model::{AreaName, Finding, Scope, SystemPath, Verdict};
+use crate::plan::Left;
+use crate::system::WorkError;
+
+/// The area's name.
+pub const VOLUMES: AreaName = AreaName::new("volumes");
+
+/// Less room than this, or than a hundredth of the file system, is none: programs fail in the middle of what they write.
+const LITTLE_ROOM: u64 = 64 << 20;
+/// So few more files can be made where a file system is full of names.
+const FEW_FILES: u64 = 100;
+
+/// The area `volumes`.
+pub struct Volumes;
+
+static ABOUT: About = About {
+    name: VOLUMES,
+    help: "the machine's file systems: whether they are mounted, can be written, have room, and without recorded errors",
+    by_default: true,
+    unit: ("file system", "file systems"),
+    selector: Some(("volume", "one file system, by the folder that it is mounted on: volume:/home")),
+    heading: |_| Cow::Borrowed("file systems"),
+    counted_as: &[],
+    is_advised: true,
+    is_of_machine: true,
+    by_reference: false,
+};
+
+impl Area for Volumes {
+    fn about(&self) -> &'static About {
+        &ABOUT
+    }
+
+    fn resolve(&self, cx: &Cx<'_>, scope: &mut Scope) -> Result<(), WorkError> {
+        let known: Vec<String> = volumes(&cx.system.machine).iter().map(|volume| volume.place.to_string()).collect();
+        match scope.selected(&VOLUMES).find(|name| !known.iter().any(|known| known == name)) {
+            Some(name) => Err(WorkError::Unknown { what: "file system", name: name.to_owned(), known }),
+            None => Ok(()),
+        }
+    }
+
+    fn check(&self, cx: &Cx<'_>, _: &Checked) -> Result<Examined, WorkError> {
+        let begun = Instant::now();
+        let mut examined = Examined::new(VOLUMES);
+        let live = cx.system.machine.is_live();
+        let named: Vec<&str> = cx.scope.selected(&VOLUMES).collect();
+        for volume in volumes(&cx.system.machine) {
+            if !named.is_empty() && !named.contains(&volume.place.to_string().as_str()) {
+                continue;
+            }
+            if volume.mounted.is_none() {
+                examined.leave_out(format!("{} is named by fstab and is not mounted", volume.place));
+                continue;
+            }
+            examined.coverage.examined += 1;
+            examined.findings.extend(judge(&volume, live));
+        }
+        let left = |finding: &Finding| {
+            Left::of(finding, "a file system is not repaired from here".into(), finding.advice.clone())
+        };
+        examined.left = examined.findings.iter().map(left).collect();
+        examined.took(begun);
+        Ok(examined)
+    }
+}
+
+/// What is wrong with a file system; `live` when it is one of the running machine, where being read-only is not what the person at
+/// the rescue system chose.
+fn judge(volume: &Volume, live: bool) -> Vec<Finding> {
+    let Some(mounted) = &volume.mounted else { return Vec::new() };
+    let on = |verdict, cause: String, advice: &str| Finding {
+        cause: Some(cause),
+        advice: Some(advice.to_owned()),
+        ..Finding::on_path(VOLUMES, &volume.place, verdict)
+    };
+    let free = mounted.free;
+    let mut found = Vec::new();
+    if mounted.errors > 0 {
+        let s = if mounted.errors == 1 { "error" } else { "errors" };
+        let cause = format!("the kernel has counted {} {s} on it since it was last checked", mounted.errors);
+        found.push(on(
+            Verdict::ErrorsRecorded,
+            cause,
+            "the users' files to safety first; then check it while it is not mounted",
+        ));
+    }
+    if live && free.read_only && volume.wanted_read_only == Some(false) {
+        let cause =
+            "it is mounted read-only, and fstab does not want it so: the kernel does that after an error".to_owned();
+        found.push(on(Verdict::ReadOnly, cause, &remount(&volume.place)));
+    }
+    if free.read_only || free.total == 0 {
+        return found;
+    }
+    if free.bytes < LITTLE_ROOM.min(free.total / 100) {
+        let cause = format!("{} KiB are free of {} MiB", free.bytes >> 10, free.total >> 20);
+        found.push(on(Verdict::DiskFull, cause, "make room on it"));
+    } else if free.inodes < FEW_FILES {
+        let cause = format!("only {} more files can be made on it, though there is room", free.inodes);
+        found.push(on(Verdict::DiskFull, cause, "take away what there are very many small files of"));
+    }
+    found
+}
+
+fn remount(place: &SystemPath) -> String {
+    format!("look for the reason (journalctl -k), then: mount -o remount,rw {place}")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::machine::{FreeSpace, Mounted};
+
+    fn volume(free: FreeSpace, errors: u64, wanted_read_only: Option<bool>) -> Volume {
+        Volume { place: SystemPath::literal("/var"), mounted: Some(Mounted { free, errors }), wanted_read_only }
+    }
+
+    fn verdicts(volume: &Volume, live: bool) -> Vec<Verdict> {
+        judge(volume, live).iter().map(|finding| finding.verdict).collect()
+    }
+
+    const ROOMY: FreeSpace =
+        FreeSpace { bytes: 8 << 30, total: 64 << 30, inodes: 1 << 20, block: 4096, read_only: false };
+
+    #[test]
+    fn a_full_disk_one_full_of_names_and_one_with_errors_are_told() {
+        assert!(verdicts(&volume(ROOMY, 0, Some(false)), true).is_empty());
+        let full = FreeSpace { bytes: 5 << 20, ..ROOMY };
+        assert_eq!(verdicts(&volume(full, 0, None), false), [Verdict::DiskFull]);
+        let small = FreeSpace { bytes: 5 << 20, total: 100 << 20, ..ROOMY };
+        assert!(verdicts(&volume(small, 0, None), false).is_empty(), "a small disk is not full of what is much of it");
+        assert_eq!(verdicts(&volume(FreeSpace { inodes: 7, ..ROOMY }, 0, None), false), [Verdict::DiskFull]);
+        assert_eq!(verdicts(&volume(ROOMY, 3, None), false), [Verdict::ErrorsRecorded]);
+    }
+
+    #[test]
+    fn read_only_is_a_problem_only_where_a_running_machine_did_not_want_it() {
+        let read_only = FreeSpace { read_only: true, bytes: 0, ..ROOMY };
+        assert_eq!(verdicts(&volume(read_only, 0, Some(false)), true), [Verdict::ReadOnly]);
+        assert!(verdicts(&volume(read_only, 0, Some(true)), true).is_empty(), "as fstab wants it");
+        assert!(verdicts(&volume(read_only, 0, None), true).is_empty(), "fstab does not name it");
+        assert!(verdicts(&volume(read_only, 0, Some(false)), false).is_empty(), "mounted elsewhere, to look at it");
+    }
+}

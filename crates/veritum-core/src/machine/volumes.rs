@@ -1,0 +1,132 @@
+//! The machine's file systems, as its fstab(5) names them and the kernel has them.
+
+use super::health::errors_of;
+use super::{FreeSpace, Machine};
+use crate::model::SystemPath;
+
+/// More lines of fstab(5) than this are not read.
+const MAX_LINES: usize = 1000;
+/// Types that name no file system on a local disk.
+const NOT_LOCAL: [&str; 16] = [
+    "swap",
+    "proc",
+    "sysfs",
+    "tmpfs",
+    "devtmpfs",
+    "devpts",
+    "none",
+    "nfs",
+    "nfs4",
+    "cifs",
+    "smb3",
+    "sshfs",
+    "9p",
+    "ceph",
+    "glusterfs",
+    "davfs",
+];
+
+/// One file system of the machine.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Volume {
+    /// Where it is mounted, or would be.
+    pub place: SystemPath,
+    /// How it is mounted; `None` while it is not.
+    pub mounted: Option<Mounted>,
+    /// Whether fstab wants it read-only; `None` where fstab does not name it.
+    pub wanted_read_only: Option<bool>,
+}
+
+/// A file system that is mounted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Mounted {
+    /// What is free on it, and whether it is mounted read-only.
+    pub free: FreeSpace,
+    /// Errors that the kernel has counted on it since it was last checked; 0 where it does not count.
+    pub errors: u64,
+}
+
+/// The root, and what fstab names on local disks, in the order in which fstab does. What is mounted by hand when it is wanted
+/// (`noauto`) is told only while it is mounted.
+#[must_use]
+pub fn volumes(machine: &Machine) -> Vec<Volume> {
+    let fstab = machine.read_config(&SystemPath::literal("/etc/fstab")).ok().flatten().unwrap_or_default();
+    let mut lines = lines(&fstab);
+    if !lines.iter().any(|line| line.place.is_root()) {
+        lines.insert(0, Line { place: SystemPath::root(), read_only: None, by_hand: false });
+    }
+    let volume = |line: Line| {
+        let mounted = mounted(machine, &line.place);
+        let shown = mounted.is_some() || !line.by_hand;
+        shown.then_some(Volume { place: line.place, mounted, wanted_read_only: line.read_only })
+    };
+    lines.into_iter().filter_map(volume).collect()
+}
+
+/// How the file system at a place is mounted; `None` where none begins there.
+fn mounted(machine: &Machine, place: &SystemPath) -> Option<Mounted> {
+    let dir = machine.dir(&machine.resolve(place).ok()?).ok()?;
+    if let Some(parent) = place.parent() {
+        let above = machine.dir(&machine.resolve(&parent).ok()?).ok()?;
+        if dir.disk().mount_of(dir.fd()).ok()? == above.disk().mount_of(above.fd()).ok()? {
+            return None;
+        }
+    }
+    let device = dir.look_self().ok()?.id.dev;
+    Some(Mounted { free: dir.disk().room(dir.fd()).ok()?, errors: errors_of(device) })
+}
+
+/// A line of fstab(5) that names a file system on a local disk.
+#[derive(Debug, PartialEq, Eq)]
+struct Line {
+    place: SystemPath,
+    read_only: Option<bool>,
+    by_hand: bool,
+}
+
+fn lines(fstab: &[u8]) -> Vec<Line> {
+    let mut found: Vec<Line> = Vec::new();
+    for line in fstab.split(|b| *b == b'\n').take(MAX_LINES) {
+        let fields: Vec<&[u8]> = line.split(|b| b.is_ascii_whitespace()).filter(|f| !f.is_empty()).collect();
+        let [device, place, kind, options, ..] = fields[..] else { continue };
+        let kind = String::from_utf8_lossy(kind);
+        let kind = kind.strip_prefix("fuse.").unwrap_or(&kind);
+        if device.starts_with(b"#") || NOT_LOCAL.contains(&kind) {
+            continue;
+        }
+        let Ok(place) = SystemPath::parse(&super::extent::unescape(place)) else { continue };
+        let options = String::from_utf8_lossy(options);
+        let has = |name: &str| options.split(',').any(|option| option == name);
+        // A bind mount is no file system of its own; of two lines for a place the first counts.
+        if has("bind") || has("rbind") || found.iter().any(|known| known.place == place) {
+            continue;
+        }
+        found.push(Line { place, read_only: Some(has("ro")), by_hand: has("noauto") });
+    }
+    found
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_file_systems_on_local_disks_are_taken_each_once() {
+        let fstab = b"UUID=1 / ext4 errors=remount-ro 0 1\nUUID=2 none swap sw 0 0\nsrv:/x /srv nfs defaults 0 0\n\
+            UUID=3 /home ext4 defaults 0 2\nUUID=4 /media/stick vfat noauto,ro 0 0\n/home /export none bind 0 0\n\
+            UUID=9 /home xfs defaults 0 2\ntmpfs /tmp tmpfs size=1g 0 0\n";
+        let told: Vec<_> = lines(fstab).iter().map(|l| (l.place.to_string(), l.read_only, l.by_hand)).collect();
+        let expected = [("/", Some(false), false), ("/home", Some(false), false), ("/media/stick", Some(true), true)];
+        assert_eq!(told, expected.map(|(place, ro, by_hand)| (place.to_owned(), ro, by_hand)));
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn of_a_damaged_fstab_no_place_is_taken_twice(seed: u64) {
+            let fstab = b"UUID=1 / ext4 rw 0 1\nUUID=2 /home ext4 ro 0 2\nUUID=5 /opt/a\\040b ext4 rw 0 2\n";
+            let found = lines(&crate::testkit::mutated(fstab, seed));
+            let places: std::collections::HashSet<&SystemPath> = found.iter().map(|line| &line.place).collect();
+            proptest::prop_assert_eq!(places.len(), found.len());
+        }
+    }
+}
