@@ -141,3 +141,33 @@ fn who_only_looks_goes_on_where_a_newer_version_has_written_and_says_so() {
     assert!(status.not_here.iter().any(|what| what.contains("newer Veritum")), "{:?}", status.not_here);
     assert!(support::try_repair(&world.settings(), Arc::new(veritum_core::machine::LiveDisk)).is_err());
 }
+
+/// Makes the log of the change that was interrupted that of a change to an area which this version does not know.
+fn of_an_area_of_tomorrow(world: &World) {
+    let journal = world.at("/var/lib/veritum/changes/2/journal");
+    let text = std::fs::read_to_string(&journal).unwrap();
+    let (begin, rest) = text.split_once('\n').unwrap();
+    let json = begin.splitn(3, ' ').nth(2).unwrap().replace(r#""area":"files""#, r#""area":"tides""#);
+    assert!(json.contains("tides"), "{begin}");
+    let sum = &veritum_core::model::Digest::of(json.as_bytes()).to_hex()[..16];
+    std::fs::write(&journal, format!("{:08x} {sum} {json}\n{rest}", json.len())).unwrap();
+}
+
+#[test]
+fn a_log_that_names_an_area_of_a_newer_version_is_newer_and_not_damaged() {
+    let (_dir, world) = met(1);
+    of_an_area_of_tomorrow(&world);
+    let told = |status: &veritum_core::report::StatusReport| {
+        assert!(status.not_here.iter().any(|what| what.contains("newer Veritum")), "{:?}", status.not_here);
+        assert!(status.damaged_changes.is_empty(), "{:?}", status.damaged_changes);
+    };
+    told(&open(&world.settings()).status(true).unwrap());
+    let found = check(&world.settings());
+    assert!(found.unexamined.iter().any(|u| u.reason.contains("newer Veritum")), "{:?}", found.unexamined);
+    assert!(support::try_repair(&world.settings(), Arc::new(veritum_core::machine::LiveDisk)).is_err());
+    // The newer version knows it, and has noted it with the others.
+    let engine = open(&world.settings());
+    let any = veritum_core::change::StateFolder::find(engine.machine(), None).unwrap().unwrap();
+    assert_eq!(any.overview().unwrap().changes.last().unwrap().area.word(), "tides");
+    told(&open(&world.settings()).status(true).unwrap());
+}

@@ -80,7 +80,7 @@ fn what_is_damaged_goes_aside_lists_come_afresh_and_updates_come() {
     assert!(again.findings.is_empty(), "{:?}", again.findings);
     undo(&stand.settings(), None).unwrap();
     assert_same("all of it comes back", &before, &tree(&stand));
-    assert_eq!(open(&stand.settings()).list_changes().unwrap().changes[1].area, UPDATES);
+    assert_eq!(open(&stand.settings()).list_changes().unwrap().changes[1].area, Some(UPDATES));
 }
 
 #[test]

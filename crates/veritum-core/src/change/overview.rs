@@ -158,7 +158,7 @@ fn gather(state: &StateFolder) -> Result<Gathered, StateError> {
         };
         let same = |l: &Line| (l.size, l.ino, l.mtime, l.ctime) == (now.size, now.id.ino, now.mtime, now.ctime);
         let line = match known.remove(&number) {
-            Some(line) if same(&line) => {
+            Some(line) if same(&line) && state.knows(&line.summary.area) => {
                 found.lines.push(line);
                 continue;
             }

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use super::journal::{ChangeLog, JournalError};
 use crate::machine::{Dir, Machine};
-use crate::model::{FileKind, SystemPath};
+use crate::model::{AreaName, FileKind, SystemPath, quoted};
 
 /// Where the state lies on the machine, unless the operator names another folder.
 const PLACE: &str = "/var/lib/veritum";
@@ -40,9 +40,22 @@ pub struct StateFolder {
     shown: String,
     /// Where it lies on the machine; none when it lies elsewhere.
     inside: Option<SystemPath>,
+    /// The areas that are known here; empty where any is.
+    areas: Vec<AreaName>,
 }
 
 impl StateFolder {
+    /// The same for a version that knows these areas: the log of a change to any other is a newer one's.
+    #[must_use]
+    pub fn knowing(self, areas: &[AreaName]) -> Self {
+        Self { areas: areas.to_vec(), ..self }
+    }
+
+    /// Whether an area is known here.
+    pub(super) fn knows(&self, area: &AreaName) -> bool {
+        self.areas.is_empty() || self.areas.contains(area)
+    }
+
     /// Opens the state folder when it is there; nothing is made.
     ///
     /// # Errors
@@ -83,7 +96,7 @@ impl StateFolder {
         if dir.look_self().map_err(io)?.mode & 0o022 != 0 {
             return Err(StateError::NotOurs { place: shown });
         }
-        Ok(Some(Self { dir, shown, inside: None }))
+        Ok(Some(Self { dir, shown, inside: None, areas: Vec::new() }))
     }
 
     fn open_inside(machine: &Machine, make: bool) -> Result<Option<Self>, StateError> {
@@ -120,7 +133,7 @@ impl StateFolder {
         }
         let place = parent.child(name).map_err(|e| io(io::Error::new(io::ErrorKind::InvalidInput, e)))?;
         let dir = machine.dir(&place).map_err(io)?;
-        Ok(Some(Self { dir, shown: PLACE.into(), inside: Some(place) }))
+        Ok(Some(Self { dir, shown: PLACE.into(), inside: Some(place), areas: Vec::new() }))
     }
 
     /// The folder, for people.
@@ -208,6 +221,9 @@ impl StateFolder {
         match ChangeLog::read(&dir)? {
             Some(log) if log.begin.change != number => {
                 Err(JournalError::Damaged("it is the journal of another change".into()))
+            }
+            Some(log) if !self.knows(&log.begin.area) => {
+                Err(JournalError::Newer(format!("the area {}", quoted(log.begin.area.word().as_bytes()))))
             }
             other => Ok(other),
         }

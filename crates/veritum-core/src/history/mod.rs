@@ -9,9 +9,8 @@ use std::collections::BTreeMap;
 use std::io;
 use std::os::fd::AsFd;
 
-use crate::change::{ChangeError, ChangeSummary, Standings, StateFolder, Verb, standings};
+use crate::change::{ChangeError, ChangeSummary, Standings, StateFolder, standings};
 use crate::machine::Exchange;
-use crate::model::AreaName;
 use crate::report::{ChangeLine, ChangeState, CheckReport, HomeLine, LastCheck};
 
 const LAST: &[u8] = b"last-check.json";
@@ -36,9 +35,9 @@ pub fn changes(state: &StateFolder) -> Result<Vec<ChangeLine>, ChangeError> {
 fn unreadable(change: u64, trouble: String) -> ChangeLine {
     ChangeLine {
         change,
-        verb: Verb::Repair,
+        verb: None,
         of: None,
-        area: AreaName::new("files"),
+        area: None,
         home: None,
         started: String::new(),
         state: ChangeState::Unreadable,
@@ -59,9 +58,9 @@ fn line(summary: &ChangeSummary, standings: &Standings) -> ChangeLine {
     };
     ChangeLine {
         change: summary.change,
-        verb: summary.verb,
+        verb: Some(summary.verb),
         of: summary.of,
-        area: summary.area.clone(),
+        area: Some(summary.area.clone()),
         home: summary.home.clone().map(|(user, app)| HomeLine { user, app }),
         started: summary.started.to_string(),
         state,

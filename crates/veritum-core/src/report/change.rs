@@ -257,13 +257,15 @@ impl RecoverReport {
 pub struct ChangeLine {
     /// Its number.
     pub change: u64,
-    /// What it was for.
-    pub verb: Verb,
+    /// What it was for; none where its log cannot be read.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub verb: Option<Verb>,
     /// Which change it takes back.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub of: Option<u64>,
-    /// The area.
-    pub area: AreaName,
+    /// The area; none where its log cannot be read.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub area: Option<AreaName>,
     /// Whose home it was about, and which application's things there.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub home: Option<HomeLine>,

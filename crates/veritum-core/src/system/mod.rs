@@ -12,7 +12,7 @@ pub use settings::{ServiceManager, Settings, Supplier};
 pub use tools::ToolRunner;
 
 use crate::machine::{Machine, Protection};
-use crate::model::{Stat, SystemPath};
+use crate::model::{AreaName, Stat, SystemPath};
 use crate::platform::Installed;
 use crate::platform::debian::Debian;
 use crate::platform::debian::database::Database;
@@ -34,6 +34,8 @@ pub struct System {
     pub database: Database,
     /// Its service manager.
     pub services: Box<dyn Services>,
+    /// The areas that this version knows: what it reads of any other is a newer one's.
+    pub areas: Vec<AreaName>,
     /// The threads that work is dealt to.
     pub pool: rayon::ThreadPool,
 }

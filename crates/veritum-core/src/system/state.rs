@@ -14,7 +14,8 @@ const MACHINE_ID: &str = "/etc/machine-id";
 impl System {
     /// The state folder, when it is there.
     pub fn state(&self) -> Result<Option<StateFolder>, WorkError> {
-        Ok(StateFolder::find(&self.machine, self.settings.state.as_deref()).map_err(ChangeError::from)?)
+        let found = StateFolder::find(&self.machine, self.settings.state.as_deref()).map_err(ChangeError::from)?;
+        Ok(found.map(|state| state.knowing(&self.areas)))
     }
 
     /// The same for a command that only looks: one that may not be read counts as none.
@@ -34,7 +35,8 @@ impl System {
     /// # Errors
     /// When it cannot be made, or is none of ours.
     pub fn make_state(&self) -> Result<StateFolder, WorkError> {
-        Ok(StateFolder::make(&self.machine, self.settings.state.as_deref()).map_err(ChangeError::from)?)
+        let made = StateFolder::make(&self.machine, self.settings.state.as_deref()).map_err(ChangeError::from)?;
+        Ok(made.knowing(&self.areas))
     }
 
     /// Makes sure that no change is under way while facts are gathered.

@@ -29,7 +29,7 @@ pub use crate::system::{ServiceManager, Settings, Supplier, WorkError};
 
 use std::sync::{Arc, PoisonError};
 
-use crate::areas::{STORE, is_wanted, store};
+use crate::areas::{AREAS, STORE, is_wanted, store};
 use crate::change::{ChangeContext, Locks, StateFolder};
 use crate::event::Observer;
 use crate::machine::{Disk, Machine, MachineError, Protection};
@@ -65,7 +65,8 @@ impl Engine {
         let pool =
             rayon::ThreadPoolBuilder::new().num_threads(settings.jobs).build().map_err(|_| WorkError::Threads)?;
         let (protection, services) = (Protection::of(&machine), settings.services.open(&machine));
-        let system = System { settings, machine, protection, installed, database, services, pool };
+        let areas = AREAS.iter().map(|area| area.about().name.clone()).collect();
+        let system = System { settings, machine, protection, installed, database, services, areas, pool };
         let mut engine = Self { system, open: OpenSources::default() };
         engine.open.use_stores(stores);
         engine.identify();

@@ -49,11 +49,11 @@ pub(crate) fn changes(context: &Context, report: &ChangesReport) -> String {
         labelled(Label::Heading, "components"),
     ]];
     for line in &report.changes {
-        let what = match (line.verb, line.of) {
-            (_, Some(of)) => format!("took {of} back"),
-            (Verb::Repair, None) => format!("repaired {}", line.area.word()),
-            (Verb::Reset, None) => "reset".into(),
-            _ => "changed".into(),
+        let what = match (line.verb, line.of, &line.area) {
+            (_, Some(of), _) => format!("took {of} back"),
+            (Some(Verb::Repair), None, Some(area)) => format!("repaired {}", area.word()),
+            (Some(Verb::Reset), None, _) => "reset".into(),
+            _ => "not known".into(),
         };
         let label = match line.state {
             ChangeState::Unfinished | ChangeState::Unreadable => Label::Bad,
