@@ -6,7 +6,8 @@ use veritum_core::model::SystemPath;
 use veritum_core::platform::debian::apt::{
     AptConf, Release, Sources, file_name_of_uri, for_each_listed, split_package_name,
 };
-use veritum_core::platform::debian::{compare_versions, unpacked};
+use veritum_core::formats::deb::unpacked;
+use veritum_core::platform::debian::compare_versions;
 
 fuzz_target!(|data: &[u8]| {
     let Some((first, rest)) = data.split_first() else { return };

@@ -4,8 +4,8 @@
 use std::io::Read;
 
 use libfuzzer_sys::fuzz_target;
-use veritum_core::platform::debian::deb::read_deb;
-use veritum_core::platform::debian::{DebError, DebSink, Package, RawEntry};
+use veritum_core::formats::deb::read_deb;
+use veritum_core::formats::deb::{DebError, DebSink, Package, RawEntry};
 
 struct Count(u64);
 

@@ -6,7 +6,8 @@ use std::sync::{Arc, OnceLock};
 use libfuzzer_sys::fuzz_target;
 use veritum_core::platform::Platform;
 use veritum_core::platform::debian::database::Database;
-use veritum_core::platform::debian::{Alternatives, Debian, paragraphs};
+use veritum_core::formats::deb822::paragraphs;
+use veritum_core::platform::debian::{Alternatives, Debian};
 use veritum_core::machine::{LiveDisk, Machine, Users};
 
 const FILES: [&str; 15] = [

@@ -3,29 +3,30 @@
 //! It never prints, never asks, never reads its surroundings: time, names and configuration come in through
 //! [`work::Settings`], facts go out through [`event::Observer`], results are plain data ([`report`]).
 //!
-//! Data flows one way, and a room uses only rooms before it:
+//! Data flows one way, and a module uses only modules before it:
 //!
 //! ```text
 //! platform::Installed → trust::Verified<store::Manifest> → reference::Expected × scan::Observation
 //!     → model::Finding → plan::Plan → change::RoundReceipt → checked again → report::RepairReport
 //! ```
 //!
-//! | room | what it is |
+//! | module | what it is |
 //! |---|---|
-//! | [`model`] | the nouns that every room shares |
+//! | [`model`] | the nouns that every module shares |
 //! | [`event`] | facts told to an observer |
 //! | [`machine`] | the machine as files: the one door to its disk |
+//! | [`formats`] | readers of foreign formats, pure |
 //! | [`platform`] | what the system records as installed |
 //! | [`trust`] | who vouches; the only maker of [`trust::Verified`] |
 //! | [`store`] | the trusted component store |
 //! | [`scan`] | looks and digests in parallel |
 //! | [`archive`] | the vendor's archive: sources, indexes, packages at hand or fetched |
-//! | [`reference`] | what should be at each place, and who answers for it |
+//! | [`mod@reference`] | what should be at each place, and who answers for it |
 //! | [`plan`] | findings × rules → actions, and what takes them back |
-//! | [`change`] | journal, staging, exchange, recovery, undo: the only room that writes to the machine |
+//! | [`change`] | journal, staging, exchange, recovery, undo: the only module that writes to the machine |
 //! | [`report`], [`history`] | results as data; past changes |
 //! | [`areas`] | what should be there × what is there → findings, area by area |
-//! | [`work`] | wires the rooms |
+//! | [`work`] | wires the modules |
 //!
 //! A check of the machine below a folder, by its own records alone:
 //!
@@ -82,6 +83,7 @@ pub mod archive;
 pub mod areas;
 pub mod change;
 pub mod event;
+pub mod formats;
 pub mod history;
 pub mod homes;
 pub mod machine;

@@ -322,7 +322,9 @@ fn nothing_is_made_on_a_disk_that_cannot_be_written() {
     let disk: Arc<dyn Disk> = Arc::new(TestDisk::new(Accident::Stop(0)));
     let report = Engine::open(settings.clone(), disk);
     // Looking is done by reading alone: the very first change stops everything, and there is none.
-    let report = report.and_then(|mut w| w.plan_repair(&veritum_core::model::Scope::default(), &NoObserver)).unwrap();
+    let report = report
+        .and_then(|mut w| w.plan_repair(&veritum_core::model::Scope::default(), &NoObserver, &mut |_| {}))
+        .unwrap();
     assert!(report.plan_only && report.before.problems() >= 12);
     assert_same("only looked at", &pair.before, &tree(&machine));
     let _: &dyn Disk = &LiveDisk;

@@ -4,12 +4,13 @@ mod support;
 
 use std::fs;
 use std::os::unix::fs::MetadataExt as _;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 
 use support::test_home::{TestHome, reset};
 use support::{Demo, check, open, told, undo};
 use veritum_core::apps::Class;
-use veritum_core::areas::{APPS, FILES};
-use veritum_core::event::NoObserver;
+use veritum_core::areas::{APPS, FILES, RECORDS};
+use veritum_core::event::{Event, Flow, NoObserver, Observer, Phase};
 use veritum_core::model::{AreaName, Scope};
 use veritum_core::report::{AppLine, AppState, AppsReport, CheckReport, Outcome};
 use veritum_core::work::{Agreement, Only, ResetWanted, Settings, WorkError};
@@ -90,7 +91,7 @@ fn findings(report: &CheckReport, area: AreaName) -> Vec<String> {
 fn an_application_is_looked_at_with_its_component_and_put_right_with_it() {
     let demo = Demo::with(&[by_name("missing-program").unwrap(), by_name("emptied-file").unwrap()]);
     let (settings, before) = (demo.settings(), demo.tree());
-    let apps = Scope { areas: vec![APPS], ..Scope::default() };
+    let apps = Scope::only(APPS);
     let report = look(&settings, &apps);
     assert_eq!(findings(&report, APPS), ["gullmail missing: the program that it starts, gullmail, is not there"]);
     assert_eq!((report.areas.len(), report.findings.len()), (1, 1), "nothing else is looked at");
@@ -111,6 +112,42 @@ fn an_application_is_looked_at_with_its_component_and_put_right_with_it() {
     assert_eq!(told(&check(&settings).findings).len(), 1, "the other damage is left");
     undo(&settings, None).unwrap();
     support::assert_same("taken back", &before, &demo.tree());
+}
+
+/// Counts how often an application is looked at in a home.
+#[derive(Default)]
+struct Looks {
+    in_homes: AtomicBool,
+    count: AtomicU64,
+}
+
+impl Observer for Looks {
+    fn on_event(&self, event: Event<'_>) -> Flow {
+        match event {
+            Event::Begin { phase, .. } => self.in_homes.store(phase == Phase::Homes, Ordering::Relaxed),
+            Event::Advance { .. } if self.in_homes.load(Ordering::Relaxed) => {
+                self.count.fetch_add(1, Ordering::Relaxed);
+            }
+            _ => {}
+        }
+        Flow::Continue
+    }
+}
+
+#[test]
+fn a_repair_of_an_application_looks_into_each_home_before_and_after_and_not_between() {
+    // Damage to the package database has everything looked at again between.
+    let faults = ["missing-program", "emptied-file", "status-garbled"].map(|name| by_name(name).unwrap());
+    let demo = Demo::with(&faults);
+    let settings = demo.settings();
+    let looked = |scope: &Scope| {
+        let looks = Looks::default();
+        let done = open(&settings).repair(scope, &looks, &mut |_| Agreement::Yes).unwrap();
+        assert!(done.areas.iter().any(|area| area.put_right > 0), "{:#?}", done.areas);
+        looks.count.into_inner()
+    };
+    let homes = 2;
+    assert_eq!(looked(&Scope { areas: vec![RECORDS], ..app("gullmail") }), 2 * homes);
 }
 
 #[test]
@@ -251,7 +288,7 @@ fn damage_in_homes_is_told_of_the_application_and_a_reset_helps() {
     }
     let settings = Settings { cards: Some(cards), ..demo.settings() };
     let before = demo.tree();
-    let all = Scope { areas: vec![APPS], ..Scope::default() };
+    let all = Scope::only(APPS);
     let told = in_homes(&look(&settings, &all));
     assert_eq!(
         told,

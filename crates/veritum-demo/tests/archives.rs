@@ -431,7 +431,7 @@ fn another_suites_signed_lists_under_this_ones_names_are_not_used() {
     assert_eq!((by(&report, Authority::Archive), report.sources[0].standing.word()), (0, "unusable"));
     let why = report.sources[0].why.as_ref().unwrap();
     assert!(why.contains("it is the release file of stable (saltwort-old), not of saltwort"), "{why}");
-    let scope = Scope { areas: vec![UPDATES], ..Scope::default() };
+    let scope = Scope::only(UPDATES);
     let updates = open(&stand.offline()).check(&scope, &NoObserver).unwrap();
     assert!(updates.findings.iter().any(|f| f.cause.as_ref().is_some_and(|cause| cause == why)), "{updates:#?}");
     // Over the network as well, and a repair gets nothing from it.
@@ -505,7 +505,7 @@ fn a_stale_part_of_a_download_is_no_fault_of_the_archives_and_all_of_it_is_got_i
 fn that_what_was_seen_before_cannot_be_read_here_is_no_fault_of_the_archives() {
     let stand = Stand::new();
     stand.lists("");
-    let scope = Scope { areas: vec![UPDATES], ..Scope::default() };
+    let scope = Scope::only(UPDATES);
     let before = open(&stand.settings()).check(&scope, &NoObserver).unwrap();
     fs::write(stand.trust().join("archives.json"), "[").unwrap();
     let report = open(&stand.settings()).check(&scope, &NoObserver).unwrap();

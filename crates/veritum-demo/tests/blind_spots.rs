@@ -87,7 +87,7 @@ fn a_path_that_is_nowhere_is_no_such_file_for_every_command() {
     let mut engine = open(&world.settings());
     let is_it = |error: WorkError| matches!(error, WorkError::NoSuchFile { path } if path == nowhere);
     assert!(is_it(engine.check(&scope, &NoObserver).unwrap_err()));
-    assert!(is_it(engine.plan_repair(&scope, &NoObserver).unwrap_err()));
+    assert!(is_it(engine.plan_repair(&scope, &NoObserver, &mut |_| {}).unwrap_err()));
     assert!(is_it(engine.explain_path(&nowhere, &NoObserver).unwrap_err()));
     // One that is there and that nobody owns, or that is owned and gone, is another matter.
     fs::write(world.at("/usr/share/quay/own"), "").unwrap();

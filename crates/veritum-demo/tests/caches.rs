@@ -15,14 +15,14 @@ use veritum_core::event::NoObserver;
 use veritum_core::model::{Scope, Verdict};
 use veritum_core::report::{ProofOutcome, RepairReport};
 use veritum_core::testkit::Tree;
-use veritum_core::work::{Agreement, ClearUpdates};
+use veritum_core::work::Agreement;
 
 const CACHE: &str = "/var/cache/apt/archives";
 const LISTS: &str = "/var/lib/apt/lists";
 
 /// What is told of things that stand in the place of a folder.
 fn told(stand: &Stand) -> Vec<String> {
-    let updates = Scope { areas: vec![UPDATES], ..Scope::default() };
+    let updates = Scope::only(UPDATES);
     let report = open(&stand.settings()).check(&updates, &NoObserver).unwrap();
     assert!(report.unexamined.is_empty(), "{:?}", report.unexamined);
     let wrong = report.findings.iter().filter(|f| f.verdict == Verdict::WrongKind);
@@ -32,7 +32,7 @@ fn told(stand: &Stand) -> Vec<String> {
 /// Repairs; whatever was there comes back with `undo`.
 fn repaired(stand: &Stand, look: impl FnOnce(&RepairReport)) {
     let before = Tree::take(&stand.world.machine(), &[STATE]);
-    let report = open(&stand.settings()).repair_updates(ClearUpdates::default(), &NoObserver, &mut |_| Agreement::Yes);
+    let report = open(&stand.settings()).repair(&Scope::only(UPDATES), &NoObserver, &mut |_| Agreement::Yes);
     let report = report.unwrap();
     assert_eq!(report.proof.as_ref().unwrap().outcome, ProofOutcome::Proved, "{:#?}", report.proof);
     assert!(report.area(UPDATES).unwrap().remaining.is_empty(), "{:#?}", report.area(UPDATES).unwrap().remaining);

@@ -149,7 +149,7 @@ fn a_refused_question_changes_nothing_and_leaves_no_change() {
     let mut shown = None;
     let report = open(&place.world.settings())
         .repair(&Scope::default(), &NoObserver, &mut |preview| {
-            shown = Some((preview.actions.len(), preview.bytes, preview.left.len()));
+            shown = Some((preview.actions.len(), preview.actions[0].bytes, preview.check.left.len()));
             Agreement::No
         })
         .unwrap();

@@ -235,7 +235,7 @@ fn with_hurt_store(faults: &[&Fault]) -> (Demo, veritum_core::work::Settings) {
 fn each_kind_of_damage_to_the_store_is_found_and_put_right_and_the_machine_is_not_touched() {
     use veritum_core::event::NoObserver;
     use veritum_core::model::Scope;
-    let whole = Scope { areas: vec![STORE], ..Scope::default() };
+    let whole = Scope::only(STORE);
     let all: Vec<&Fault> = FAULTS.iter().filter(|f| f.in_store).collect();
     assert_eq!(all.len(), 4);
     for faults in all.chunks(1).chain([all.as_slice()]) {

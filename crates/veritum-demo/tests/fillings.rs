@@ -155,7 +155,7 @@ fn no_is_an_answer_and_a_stop_loses_nothing_that_was_whole() {
     }
     fill(&settings, true);
     place.sign("mine");
-    let whole = Scope { areas: vec![STORE], ..Scope::default() };
+    let whole = Scope::only(STORE);
     let report = open(&settings).check(&whole, &NoObserver).unwrap();
     assert_eq!((report.outcome, report.notes.len()), (Outcome::Sound, 0), "{report:#?}");
 }
@@ -168,7 +168,7 @@ fn a_store_without_contents_vouches_and_packages_give_what_it_lacks() {
     let settings = place.with(place.stand.offline());
     fill(&settings, false);
     place.sign("mine");
-    let whole = Scope { areas: vec![STORE], ..Scope::default() };
+    let whole = Scope::only(STORE);
     assert_eq!(open(&settings).check(&whole, &NoObserver).unwrap().outcome, Outcome::Sound, "nothing is missing");
     let sound = check(&settings);
     assert_eq!(
@@ -231,7 +231,7 @@ fn one_store_takes_over_from_another_and_nothing_damaged() {
     )
     .unwrap();
     assert_eq!(opened.components().count(), 2);
-    let whole = Scope { areas: vec![STORE], ..Scope::default() };
+    let whole = Scope::only(STORE);
     assert_eq!(open(&second).check(&whole, &NoObserver).unwrap().outcome, Outcome::Sound);
 }
 
@@ -265,7 +265,7 @@ fn a_manifest_comes_back_to_a_store_without_contents_and_brings_none() {
     let folder = place.store("mine").join("manifests");
     let folder = folder.join(&names(&folder)[0]);
     fs::write(folder.join(&names(&folder)[0]), "rubbish").unwrap();
-    let whole = Scope { areas: vec![STORE], ..Scope::default() };
+    let whole = Scope::only(STORE);
     let done = open(&settings).repair(&whole, &NoObserver, &mut |_| Agreement::Yes).unwrap();
     assert_eq!(
         (done.area(STORE).unwrap().put_right, done.area(STORE).unwrap().remaining.len()),

@@ -42,7 +42,7 @@ impl Place {
     }
 
     fn plan(&self, settings: &Settings) -> RepairReport {
-        open(settings).plan_repair(&Scope::default(), &NoObserver).unwrap()
+        open(settings).plan_repair(&Scope::default(), &NoObserver, &mut |_| {}).unwrap()
     }
 
     /// Path, action, things and bytes of what is planned.
@@ -279,7 +279,7 @@ fn the_loader_and_its_library_are_put_last_and_side_by_side() {
     for name in ["aaa", "ld-linux-demo.so.2", "libc.so.6", "libm.so.6", "zzz"] {
         fs::write(world.at(&format!("/usr/lib/{name}")), "x").unwrap();
     }
-    let report = open(&world.settings()).plan_repair(&Scope::default(), &NoObserver).unwrap();
+    let report = open(&world.settings()).plan_repair(&Scope::default(), &NoObserver, &mut |_| {}).unwrap();
     let order: Vec<_> = report.area(FILES).unwrap().actions.iter().map(|a| a.subject.to_string()).collect();
     let names: Vec<_> = order.iter().map(|p| p.rsplit('/').next().unwrap()).collect();
     assert_eq!(names, ["aaa", "zzz", "ld-linux-demo.so.2", "libc.so.6", "libm.so.6"]);

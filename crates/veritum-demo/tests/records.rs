@@ -411,7 +411,7 @@ fn a_component_or_a_record_can_be_named_and_explained() {
     let report =
         open(&harbour.world.settings()).check(&Scope { paths: vec![sound], ..Scope::default() }, &NoObserver).unwrap();
     assert_eq!((report.outcome, report.unexamined.len()), (Outcome::Sound, 0), "{report:#?}");
-    assert_eq!(named(Scope { areas: vec![FILES], ..Scope::default() }), []);
+    assert_eq!(named(Scope::only(FILES)), []);
     let told = open(&harbour.world.settings()).explain_path(&path, &NoObserver).unwrap();
     let differs = told.differs.unwrap();
     assert_eq!((differs.line, differs.expected_lines[0].as_str()), (Some(2), "set -e"));

@@ -222,7 +222,7 @@ fn over_a_network_neither_other_keys_nor_old_signatures_nor_an_older_copy_count(
 #[test]
 fn a_whole_store_on_a_server_is_read_and_nothing_of_it_is_kept_or_written() {
     let far = Far::new();
-    let whole = Scope { areas: vec![STORE], ..Scope::default() };
+    let whole = Scope::only(STORE);
     let report = open(&far.settings()).check(&whole, &NoObserver).unwrap();
     assert_eq!((report.outcome, report.findings.len(), report.notes.len()), (Outcome::Sound, 0, 0), "{report:#?}");
     let kept = |kind: &str| {

@@ -17,7 +17,7 @@ use veritum_core::machine::{Disk, LiveDisk};
 use veritum_core::model::Scope;
 use veritum_core::report::{ProofOutcome, ProofReport, RepairReport};
 use veritum_core::testkit::{Accident, TestDisk, Tree};
-use veritum_core::work::{Agreement, ClearUpdates, Engine, Settings, WorkError};
+use veritum_core::work::{Agreement, Engine, Settings, WorkError};
 use veritum_demo::archive::Suite;
 use veritum_demo::mirror::Mischief;
 use veritum_demo::signing::{KeyShape, VendorKey};
@@ -26,12 +26,12 @@ use veritum_demo::{EXPIRES, NOW};
 const CACHE: &str = "/var/cache/apt/archives";
 const LISTS: &str = "/var/lib/apt/lists";
 
-fn try_renew(settings: &Settings, wanted: ClearUpdates, disk: Arc<dyn Disk>) -> Result<RepairReport, WorkError> {
-    Engine::open(settings.clone(), disk)?.repair_updates(wanted, &NoObserver, &mut |_| Agreement::Yes)
+fn try_renew(settings: &Settings, wanted: &Scope, disk: Arc<dyn Disk>) -> Result<RepairReport, WorkError> {
+    Engine::open(settings.clone(), disk)?.repair(wanted, &NoObserver, &mut |_| Agreement::Yes)
 }
 
 fn renew(settings: &Settings) -> RepairReport {
-    try_renew(settings, ClearUpdates::default(), Arc::new(LiveDisk)).unwrap()
+    try_renew(settings, &Scope::only(UPDATES), Arc::new(LiveDisk)).unwrap()
 }
 
 fn proof(report: &RepairReport) -> &ProofReport {
@@ -76,7 +76,7 @@ fn what_is_damaged_goes_aside_lists_come_afresh_and_updates_come() {
     assert_eq!(proof(&report).outcome, ProofOutcome::Proved);
     assert_eq!(fs::read(download(&stand, "pier_")).unwrap(), right, "what is right stays");
     assert_eq!(names(&stand.at(CACHE)).iter().filter(|n| n.starts_with("quay")).count(), 0);
-    let again = open(&stand.settings()).check(&updates(), &NoObserver).unwrap();
+    let again = open(&stand.settings()).check(&Scope::only(UPDATES), &NoObserver).unwrap();
     assert!(again.findings.is_empty(), "{:?}", again.findings);
     undo(&stand.settings(), None).unwrap();
     assert_same("all of it comes back", &before, &tree(&stand));
@@ -97,21 +97,18 @@ fn forged_lists_are_replaced_by_todays_and_what_waits_is_counted() {
     assert!(String::from_utf8(index).unwrap().contains("1:1.0-2"));
 }
 
-fn updates() -> Scope {
-    Scope { areas: vec![UPDATES], ..Scope::default() }
-}
-
 #[test]
 fn a_sound_machine_is_not_changed_and_updates_are_proved_all_the_same() {
     let stand = Stand::at_hand();
     let before = tree(&stand);
-    let report = try_renew(&stand.settings(), ClearUpdates::default(), Arc::new(LiveDisk)).unwrap();
+    let report = try_renew(&stand.settings(), &Scope::only(UPDATES), Arc::new(LiveDisk)).unwrap();
     assert_eq!(proof(&report).outcome, ProofOutcome::Proved);
     assert_eq!(proof(&report).package.as_ref().unwrap().component.name, "pier", "the smallest of those that are there");
     assert!(report.area(UPDATES).unwrap().change.is_none());
     assert_same("nothing is changed", &before, &tree(&stand));
-    let shown = try_renew(&stand.settings(), ClearUpdates { plan_only: true, everything: true }, Arc::new(LiveDisk));
-    assert!(shown.unwrap().area(UPDATES).unwrap().actions.len() >= 3);
+    let wanted = Scope { everything: true, ..Scope::only(UPDATES) };
+    let shown = open(&stand.settings()).plan_repair(&wanted, &NoObserver, &mut |_| {}).unwrap();
+    assert!(shown.area(UPDATES).unwrap().actions.len() >= 3);
     assert_same("a plan changes nothing", &before, &tree(&stand));
 }
 
@@ -123,10 +120,10 @@ fn a_preview_tells_what_goes_what_comes_and_what_stays_and_no_changes_nothing() 
     let before = tree(&stand);
     let mut seen = None;
     let report = open(&stand.settings())
-        .repair_updates(ClearUpdates::default(), &NoObserver, &mut |preview| {
+        .repair(&Scope::only(UPDATES), &NoObserver, &mut |preview| {
             let actions: Vec<_> =
                 preview.actions.iter().map(|a| (a.action.word().to_owned(), a.subject.to_string(), a.things)).collect();
-            seen = Some((actions, preview.stay));
+            seen = Some((actions, preview.stays.clone()));
             Agreement::No
         })
         .unwrap();
@@ -135,7 +132,7 @@ fn a_preview_tells_what_goes_what_comes_and_what_stays_and_no_changes_nothing() 
     let aside = |path: String| ("set-aside".to_owned(), path, 1);
     let quay = format!("{CACHE}/quay_1%3a1.0-1_amd64.deb");
     let expected = [aside(quay), aside("/var/cache/apt/pkgcache.bin".into()), ("renew".to_owned(), source, 2)];
-    assert_eq!((actions.as_slice(), stay.unwrap().0), (&expected[..], 1));
+    assert_eq!((actions.as_slice(), stay[0].things), (&expected[..], 1));
     assert!(report.plan_only && report.proof.is_none());
     assert_same("nothing is changed", &before, &tree(&stand));
 }
@@ -148,8 +145,8 @@ fn everything_goes_aside_and_comes_afresh() {
     fs::write(stand.at(LISTS).join("of_another_source_Packages"), "old").unwrap();
     fs::write(stand.at(CACHE).join("lock"), "").unwrap();
     let before = tree(&stand);
-    let wanted = ClearUpdates { everything: true, ..ClearUpdates::default() };
-    let report = try_renew(&stand.settings(), wanted, Arc::new(LiveDisk)).unwrap();
+    let wanted = Scope { everything: true, ..Scope::only(UPDATES) };
+    let report = try_renew(&stand.settings(), &wanted, Arc::new(LiveDisk)).unwrap();
     assert_eq!(proof(&report).outcome, ProofOutcome::Proved);
     assert_eq!(names(&stand.at(CACHE)), ["lock", "partial"]);
     assert!(names(&stand.at(CACHE).join("partial")).is_empty() && names(&stand.at(LISTS).join("partial")).is_empty());
@@ -257,7 +254,7 @@ fn each_reason_why_updates_do_not_come_is_told_apart() {
 #[test]
 fn a_check_asks_the_archives_and_tells_what_they_have_or_why_not() {
     let told = |stand: &Stand| {
-        let report = open(&stand.settings()).check(&updates(), &NoObserver).unwrap();
+        let report = open(&stand.settings()).check(&Scope::only(UPDATES), &NoObserver).unwrap();
         let words = report.findings.iter().map(|f| f.verdict.word()).collect::<Vec<_>>();
         assert!(report.findings.iter().all(|f| f.cause.is_some() && f.advice.is_some()), "{:?}", report.findings);
         (words, report.area(UPDATES).unwrap().extent.clone().unwrap())
@@ -280,7 +277,7 @@ fn a_check_asks_the_archives_and_tells_what_they_have_or_why_not() {
     fs::remove_dir_all(gone.archive().join("dists")).unwrap();
     assert_eq!(told(&gone).0, ["gone"]);
     fs::remove_file(gone.list("InRelease")).unwrap();
-    let report = open(&gone.settings()).check(&updates(), &NoObserver).unwrap();
+    let report = open(&gone.settings()).check(&Scope::only(UPDATES), &NoObserver).unwrap();
     let [finding] = report.findings.as_slice() else { panic!("{:?}", report.findings) };
     assert_eq!((finding.verdict.word(), finding.also[0].word(), &finding.remedy), ("missing", "gone", &None));
     let other_key = Stand::at_hand();
@@ -309,7 +306,7 @@ fn a_lock_that_another_holds_is_respected_and_named() {
     let dir = machine.dir(&veritum_core::model::SystemPath::literal(LISTS)).unwrap();
     let held = veritum_core::machine::lock_exclusive(&dir, b"lock").unwrap();
     let before = tree(&stand);
-    match try_renew(&stand.settings(), ClearUpdates::default(), Arc::new(LiveDisk)) {
+    match try_renew(&stand.settings(), &Scope::only(UPDATES), Arc::new(LiveDisk)) {
         Err(WorkError::LockHeld { path, .. }) => assert_eq!(path.to_string(), "/var/lib/apt/lists/lock"),
         other => panic!("{other:?}"),
     }
@@ -330,8 +327,8 @@ fn nothing_outside_the_caches_is_touched_through_links() {
     symlink("/home/mirela/letter.deb", stand.at(CACHE).join("pier_9_all.deb")).unwrap();
     fs::write(stand.at(CACHE).join("a\nname.deb"), "").unwrap();
     let before = Tree::take(&home, &[]);
-    let wanted = ClearUpdates { everything: true, ..ClearUpdates::default() };
-    let report = try_renew(&stand.settings(), wanted, Arc::new(LiveDisk)).unwrap();
+    let wanted = Scope { everything: true, ..Scope::only(UPDATES) };
+    let report = try_renew(&stand.settings(), &wanted, Arc::new(LiveDisk)).unwrap();
     assert_same("the home stays", &before, &Tree::take(&home, &[]));
     assert!(stand.at(CACHE).join("pier_9_all.deb").symlink_metadata().is_err(), "the link itself goes aside");
     assert!(
@@ -391,7 +388,7 @@ fn cut_at_any_operation_it_is_all_there_or_all_as_before() {
     copy();
     let before = look();
     let counting = Arc::new(TestDisk::new(Accident::None));
-    try_renew(&settings, ClearUpdates::default(), counting.clone()).unwrap();
+    try_renew(&settings, &Scope::only(UPDATES), counting.clone()).unwrap();
     let after = look();
     assert!(!before.differences(&after).is_empty());
     let mut met = [0, 0];
@@ -399,7 +396,7 @@ fn cut_at_any_operation_it_is_all_there_or_all_as_before() {
         for accident in [Accident::Fail(n, 5), Accident::Cut(n), Accident::Fail(n, 28), Accident::Stop(n)] {
             copy();
             let disk = Arc::new(TestDisk::new(accident));
-            let _ = try_renew(&settings, ClearUpdates::default(), disk);
+            let _ = try_renew(&settings, &Scope::only(UPDATES), disk);
             for _ in 0..2 {
                 open(&settings).recover(&NoObserver).unwrap();
             }

@@ -9,19 +9,19 @@ mod support;
 use std::fs;
 use std::path::PathBuf;
 use std::process::Command;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 
 use holder::{Worker, hold};
 use stand::{Stand, names};
 use support::{folder, open};
 use veritum_core::areas::UPDATES;
-use veritum_core::event::NoObserver;
+use veritum_core::event::{Event, Flow, NoObserver, Observer};
 use veritum_core::model::{Scope, Verdict};
 use veritum_core::platform::services::{Active, Masking, Services as _, UnitState};
 use veritum_core::platform::stand_in::{StandIn, StandInUnit};
-use veritum_core::report::{ProofOutcome, RepairReport};
+use veritum_core::report::ProofOutcome;
 use veritum_core::testkit::{Accident, TestDisk};
-use veritum_core::work::{Agreement, ClearUpdates, Engine, ServiceManager, Settings, WorkError};
+use veritum_core::work::{Agreement, Engine, ServiceManager, Settings, WorkError};
 
 const LOCK: &str = "/var/lib/apt/lists/lock";
 const TIMER: &str = "apt-daily.timer";
@@ -80,14 +80,6 @@ impl Manned {
     }
 }
 
-fn renew(settings: &Settings) -> Result<RepairReport, WorkError> {
-    open(settings).repair_updates(ClearUpdates::default(), &NoObserver, &mut |_| Agreement::Yes)
-}
-
-fn updates() -> Scope {
-    Scope { areas: vec![UPDATES], ..Scope::default() }
-}
-
 #[test]
 fn a_failed_service_and_a_masked_timer_are_told_and_the_failure_is_forgotten_with_its_cause() {
     let manned = Manned::new();
@@ -95,7 +87,7 @@ fn a_failed_service_and_a_masked_timer_are_told_and_the_failure_is_forgotten_wit
     manned.services.write(SERVICE, &StandInUnit { state: failed, ..unit(Active::Failed) }).unwrap();
     let masked = UnitState { masking: Masking::Lasting, ..unit(Active::Idle).state };
     manned.services.write("apt-daily-upgrade.timer", &StandInUnit { state: masked, ..unit(Active::Idle) }).unwrap();
-    let report = open(&manned.settings()).check(&updates(), &NoObserver).unwrap();
+    let report = open(&manned.settings()).check(&Scope::only(UPDATES), &NoObserver).unwrap();
     let of = |name: &str| {
         let all = report.findings.iter().chain(&report.notes);
         all.filter(|f| f.subject.name() == Some(name))
@@ -105,7 +97,7 @@ fn a_failed_service_and_a_masked_timer_are_told_and_the_failure_is_forgotten_wit
     let [(Verdict::Failed, cause)] = &of(SERVICE)[..] else { panic!("{:?}", of(SERVICE)) };
     assert!(cause.starts_with("the last time it ended with an error (exit-code)"), "{cause}");
     assert_eq!(of("apt-daily-upgrade.timer"), [(Verdict::SwitchedOff, "it is masked".to_owned())]);
-    let report = renew(&manned.settings()).unwrap();
+    let report = support::try_renew(&manned.settings()).unwrap();
     assert_eq!(report.proof.as_ref().unwrap().outcome, ProofOutcome::Proved);
     assert!(report.area(UPDATES).unwrap().remaining.is_empty(), "{:#?}", report.area(UPDATES).unwrap());
     assert_eq!(manned.now(SERVICE).active, Active::Idle);
@@ -117,9 +109,24 @@ fn while_updates_do_not_come_a_failure_stands() {
     let manned = Manned::new();
     manned.services.write(SERVICE, &unit(Active::Failed)).unwrap();
     fs::remove_dir_all(manned.stand.archive().join("dists")).unwrap();
-    let report = renew(&manned.settings()).unwrap();
+    let report = support::try_renew(&manned.settings()).unwrap();
     assert_eq!(report.proof.as_ref().unwrap().outcome, ProofOutcome::Failed);
     assert_eq!(manned.now(SERVICE).active, Active::Failed);
+}
+
+/// Sees how the service stands while files are changed.
+struct Watching<'a> {
+    manned: &'a Manned,
+    held: Mutex<Option<(Masking, Active)>>,
+}
+
+impl Observer for Watching<'_> {
+    fn on_event(&self, event: Event<'_>) -> Flow {
+        if matches!(event, Event::Recorded("plan")) {
+            *self.held.lock().unwrap() = Some((self.manned.now(TIMER).masking, self.manned.now(SERVICE).active));
+        }
+        Flow::Continue
+    }
 }
 
 #[test]
@@ -127,20 +134,17 @@ fn a_service_that_fetches_is_held_and_put_back() {
     let manned = Manned::new();
     let mut worker = manned.at_work(&[LOCK, "/var/cache/apt/archives/lock"]);
     let mut asked = Vec::new();
-    let mut held = None;
+    let watching = Watching { manned: &manned, held: Mutex::new(None) };
     let report = open(&manned.settings())
-        .repair_updates(ClearUpdates::default(), &NoObserver, &mut |preview| {
-            asked
-                .push(preview.actions.iter().map(|a| format!("{} {}", a.action.word(), a.subject)).collect::<Vec<_>>());
-            if asked.len() == 2 {
-                held = Some((manned.now(TIMER).masking, manned.now(SERVICE).active));
-            }
+        .repair(&Scope::only(UPDATES), &watching, &mut |preview| {
+            asked.extend(preview.actions.iter().map(|a| format!("{} {}", a.action.word(), a.subject)));
+            assert!(preview.remarks.iter().any(|remark| remark.contains("started again after it")), "{preview:#?}");
             Agreement::Yes
         })
         .unwrap();
-    assert_eq!(asked[0], [format!("pause {TIMER}"), format!("pause {SERVICE}")]);
-    assert_eq!(asked[1].len(), 1, "then what is damaged: {asked:?}");
-    assert_eq!(held, Some((Masking::ThisRun, Active::Idle)));
+    assert_eq!(asked[..2], [format!("pause {TIMER}"), format!("pause {SERVICE}")]);
+    assert_eq!(asked.len(), 3, "and what is damaged, in the same question: {asked:?}");
+    assert_eq!(watching.held.into_inner().unwrap(), Some((Masking::ThisRun, Active::Idle)));
     assert!(worker.ends());
     assert_eq!(report.proof.as_ref().unwrap().outcome, ProofOutcome::Proved);
     assert_eq!((manned.now(TIMER), manned.now(SERVICE)), (unit(Active::Running).state, unit(Active::Running).state));
@@ -152,7 +156,7 @@ fn a_service_that_fetches_is_held_and_put_back() {
 fn a_service_that_installs_is_never_stopped() {
     let manned = Manned::new();
     let mut worker = manned.at_work(&["/var/lib/dpkg/lock-frontend"]);
-    let error = renew(&manned.settings()).unwrap_err();
+    let error = support::try_renew(&manned.settings()).unwrap_err();
     let WorkError::LockHeld { path, who, .. } = &error else { panic!("{error:?}") };
     assert_eq!(path.to_string(), "/var/lib/dpkg/lock-frontend");
     assert!(who.contains(SERVICE), "{who}");
@@ -165,7 +169,7 @@ fn what_began_to_install_while_somebody_thought_about_it_is_left_alone() {
     let mut first = Some(manned.at_work(&[LOCK]));
     let mut installs = None;
     let error = open(&manned.settings())
-        .repair_updates(ClearUpdates::default(), &NoObserver, &mut |_| {
+        .repair(&Scope::only(UPDATES), &NoObserver, &mut |_| {
             drop(first.take());
             installs = Some(manned.at_work(&["/var/lib/dpkg/lock"]));
             Agreement::Yes
@@ -182,7 +186,7 @@ fn what_cannot_be_held_is_named_and_nothing_is_changed() {
     let worker = manned.at_work(&[LOCK]);
     let refuses = StandInUnit { pid: Some(worker.0.id()), refuses: vec!["stop".into()], ..unit(Active::Running) };
     manned.services.write(SERVICE, &refuses).unwrap();
-    let error = renew(&manned.settings()).unwrap_err();
+    let error = support::try_renew(&manned.settings()).unwrap_err();
     assert!(error.to_string().contains(SERVICE), "{error}");
     assert_eq!((manned.now(TIMER), manned.now(SERVICE)), (unit(Active::Running).state, unit(Active::Running).state));
     assert!(open(&manned.settings()).interrupted().unwrap().is_empty());
@@ -193,7 +197,7 @@ fn what_cannot_be_put_back_stays_unfinished_until_it_can() {
     let manned = Manned::new();
     let mut worker = manned.at_work(&[LOCK]);
     manned.services.write(TIMER, &StandInUnit { refuses: vec!["let-go".into()], ..unit(Active::Running) }).unwrap();
-    let error = renew(&manned.settings()).unwrap_err();
+    let error = support::try_renew(&manned.settings()).unwrap_err();
     assert!(error.to_string().contains(TIMER), "{error}");
     assert!(worker.ends());
     assert_eq!(manned.now(SERVICE).active, Active::Running, "the other one is put back all the same");
@@ -223,7 +227,7 @@ fn cut_at_any_operation_services_run_again_after_recovery() {
         let _worker = manned.at_work(&[LOCK]);
         let disk = Arc::new(TestDisk::new(Accident::Cut(n)));
         let done = Engine::open(manned.settings(), disk.clone())
-            .and_then(|mut w| w.repair_updates(ClearUpdates::default(), &NoObserver, &mut |_| Agreement::Yes));
+            .and_then(|mut w| w.repair(&Scope::only(UPDATES), &NoObserver, &mut |_| Agreement::Yes));
         for _ in 0..2 {
             open(&manned.settings()).recover(&NoObserver).unwrap();
         }

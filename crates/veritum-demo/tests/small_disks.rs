@@ -13,9 +13,10 @@ use stand::{Stand, flip, names};
 use support::{STATE, assert_same, folder, open, undo};
 use veritum_core::areas::{FILES, UPDATES};
 use veritum_core::event::NoObserver;
+use veritum_core::model::Scope;
 use veritum_core::report::{ProofOutcome, ProofReport, RepairReport};
 use veritum_core::testkit::Tree;
-use veritum_core::work::{Agreement, ClearUpdates, Settings, WorkError};
+use veritum_core::work::{Agreement, Settings, WorkError};
 use veritum_demo::mirror::Mischief;
 
 const CACHE: &str = "/var/cache/apt/archives";
@@ -47,10 +48,6 @@ impl Small {
     }
 }
 
-fn renew(settings: &Settings) -> RepairReport {
-    open(settings).repair_updates(ClearUpdates::default(), &NoObserver, &mut |_| Agreement::Yes).unwrap()
-}
-
 fn proof(report: &RepairReport) -> &ProofReport {
     report.proof.as_ref().unwrap()
 }
@@ -67,7 +64,7 @@ fn where_there_is_no_room_nothing_is_taken_away_that_no_archive_gives_again_just
     let settings = Settings { target: machine.clone(), ..stand.settings() };
     stand.mirror.misbehave("InRelease", Mischief::Status(503), 99);
     for settings in [settings.clone(), Settings { archive: stand.offline().archive, ..settings }] {
-        let report = renew(&settings);
+        let report = support::renew(&settings);
         let left = &report.area(UPDATES).unwrap().remaining;
         assert!(left.iter().any(|l| l.reason.contains("no archive answers")), "{left:#?}");
         assert_same("nothing is taken away", &before, &Tree::take(&machine, &[STATE]));
@@ -91,7 +88,7 @@ fn where_there_is_no_room_what_can_be_fetched_again_goes_first_and_it_is_said() 
         let before = Tree::take(&machine, &[STATE]);
         let settings = Settings { target: machine.clone(), ..stand.settings() };
         let mut asked = Vec::new();
-        let done = open(&settings).repair_updates(ClearUpdates::default(), &NoObserver, &mut |preview| {
+        let done = open(&settings).repair(&Scope::only(UPDATES), &NoObserver, &mut |preview| {
             asked.extend(preview.actions.iter().map(|a| (a.action, a.subject.to_string())));
             Agreement::Yes
         });
@@ -112,7 +109,7 @@ fn where_there_is_no_room_what_can_be_fetched_again_goes_first_and_it_is_said() 
             Err(e) => panic!("{free} KiB: {e:?}"),
         }
         // With the lists as they should be, the downloads are known to be the archive's at the latest.
-        let report = open(&settings).repair_updates(ClearUpdates::default(), &NoObserver, &mut |preview| {
+        let report = open(&settings).repair(&Scope::only(UPDATES), &NoObserver, &mut |preview| {
             asked.extend(preview.actions.iter().map(|a| (a.action, a.subject.to_string())));
             Agreement::Yes
         });

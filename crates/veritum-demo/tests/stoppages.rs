@@ -4,20 +4,21 @@
 mod mounts;
 mod support;
 
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use support::{STATE, assert_same, folder, open, pristine, undo};
 use veritum_core::archive::Proxies;
-use veritum_core::areas::UPDATES;
+use veritum_core::areas::{APPS, FILES, RECORDS, UPDATES};
 use veritum_core::event::NoObserver;
-use veritum_core::model::{ActionKind, Finding, Scope};
+use veritum_core::model::{ActionKind, Finding, FindingId, Scope};
 use veritum_core::platform::services::Services as _;
-use veritum_core::report::{ProofOutcome, RepairReport};
+use veritum_core::report::ProofOutcome;
 use veritum_core::testkit::Tree;
-use veritum_core::work::{Agreement, ClearUpdates, ServiceManager, Settings};
+use veritum_core::work::{Agreement, ServiceManager, Settings};
 use veritum_demo::mirror::Mirror;
-use veritum_demo::{FAULTS, Fault, apply_to_updates, by_name, services};
+use veritum_demo::{FAULTS, Fault, apply, apply_to_store, apply_to_updates, by_name, services};
 
 /// A copy of the whole demo, its archives served under their own names.
 struct Served {
@@ -75,10 +76,6 @@ fn has(findings: &[Finding], fault: &Fault) -> bool {
     findings.iter().any(|f| f.verdict.word() == fault.verdict && f.subject.to_string().contains(fault.path))
 }
 
-fn renew(settings: &Settings) -> RepairReport {
-    open(settings).repair_updates(ClearUpdates::default(), &NoObserver, &mut |_| Agreement::Yes).unwrap()
-}
-
 /// The downloads that are there and were not damaged.
 fn right(demo: &Path, faults: &[&Fault]) -> Vec<(String, Vec<u8>)> {
     let cache = demo.join("machine/var/cache/apt/archives");
@@ -97,7 +94,7 @@ fn lives(faults: &[&'static Fault]) {
     let what = names.join(", ");
     let served = Served::with(faults);
     let (before, untouched) = (served.tree(), right(&served.demo(), faults));
-    let updates = Scope { areas: vec![UPDATES], ..Scope::default() };
+    let updates = Scope::only(UPDATES);
     let report = open(&served.settings()).check(&updates, &NoObserver).unwrap();
     // By forged lists nobody can say what a download should be: that comes to light with the new ones.
     let hidden = |fault: &&&Fault| !names.contains(&"list-forged") || !fault.path.starts_with("/var/cache");
@@ -105,7 +102,7 @@ fn lives(faults: &[&'static Fault]) {
         let told = if fault.note { &report.notes } else { &report.findings };
         assert!(has(told, fault), "{what}: {}: {:?} {:?}", fault.name, report.findings, report.notes);
     }
-    let report = renew(&served.settings());
+    let report = support::renew(&served.settings());
     let proof = report.proof.as_ref().unwrap();
     assert_eq!((proof.outcome, proof.updates, proof.security), (ProofOutcome::Proved, 1, 1), "{what}: {proof:#?}");
     assert!(
@@ -151,12 +148,12 @@ fn a_full_disk_is_named_and_updates_come_nevertheless() {
     let filler = served.demo().join("machine/home/mirela/Videos/harbour-day.mkv");
     let film = std::fs::read(&filler).unwrap();
     let before = served.tree();
-    let updates = Scope { areas: vec![UPDATES], ..Scope::default() };
+    let updates = Scope::only(UPDATES);
     let report = open(&served.settings()).check(&updates, &NoObserver).unwrap();
     faults.iter().for_each(|fault| assert!(has(&report.findings, fault), "{}: {:?}", fault.name, report.findings));
     let cause = report.findings.iter().find(|f| has(std::slice::from_ref(f), faults[0])).unwrap().cause.clone();
     assert!(cause.unwrap().contains("KiB are free, and 64 MiB are needed"));
-    let report = renew(&served.settings());
+    let report = support::renew(&served.settings());
     assert_eq!(report.proof.as_ref().unwrap().outcome, ProofOutcome::Proved);
     let [left] = report.area(UPDATES).unwrap().remaining.as_slice() else {
         panic!("{:?}", report.area(UPDATES).unwrap().remaining)
@@ -177,4 +174,53 @@ fn a_full_disk_is_named_and_updates_come_nevertheless() {
     let lost: Vec<String> =
         gone.iter().map(|r| format!("{}: gone", r.path).trim_start_matches('/').to_owned()).collect();
     assert_eq!(differs, lost);
+}
+
+/// Holds what is told against itself: nothing that was found is neither planned nor left, and nothing goes uncounted.
+fn adds_up(what: &str, settings: &Settings, scope: &Scope) {
+    let planned = open(settings).plan_repair(scope, &NoObserver, &mut |_| {}).unwrap();
+    let found: BTreeSet<&FindingId> = planned.before.findings.iter().map(|f| &f.id).collect();
+    let left: BTreeSet<&FindingId> =
+        planned.areas.iter().flat_map(|a| &a.remaining).map(|left| &left.finding).collect();
+    let answers: BTreeSet<&FindingId> =
+        planned.areas.iter().flat_map(|a| &a.actions).flat_map(|action| &action.findings).collect();
+    let neither: Vec<_> = found.iter().filter(|id| !left.contains(**id) && !answers.contains(**id)).collect();
+    // What is known of the files before the database is right is known again after it.
+    assert!(neither.is_empty(), "{what}: {neither:?}: {:#?}", planned.before.findings);
+    let done = open(settings).repair(scope, &NoObserver, &mut |_| Agreement::Yes).unwrap();
+    let after = done.after.as_ref().unwrap_or(&done.before);
+    let before: BTreeSet<&FindingId> = done.before.findings.iter().map(|f| &f.id).collect();
+    let now: BTreeSet<&FindingId> = after.findings.iter().map(|f| &f.id).collect();
+    let remaining: Vec<&FindingId> = done.areas.iter().flat_map(|a| &a.remaining).map(|left| &left.finding).collect();
+    assert_eq!(remaining.iter().copied().collect::<BTreeSet<_>>(), now, "{what}: what is there remains, each named");
+    assert_eq!(remaining.len(), now.len(), "{what}: each once");
+    let right: u64 = done.areas.iter().map(|a| a.put_right).sum();
+    let new = now.difference(&before).count();
+    assert_eq!(right as usize + remaining.len(), before.len() + new, "{what}: {:#?}", done.areas);
+}
+
+#[test]
+fn what_is_told_of_a_repair_adds_up() {
+    let scopes = [
+        Scope::default(),
+        Scope::only(UPDATES),
+        Scope::only(RECORDS),
+        Scope::only(APPS),
+        Scope { areas: vec![FILES, UPDATES, APPS], ..Scope::default() },
+        Scope { selected: vec![(APPS, "gullmail".into())], ..Scope::default() },
+    ];
+    for scope in scopes {
+        let served = Served::with(&all());
+        let demo = served.demo();
+        let machine = demo.join("machine");
+        for fault in
+            FAULTS.iter().filter(|f| !f.in_updates && !f.mounts && (f.name != "wrong-owner" || support::is_root()))
+        {
+            match fault.in_store {
+                true => apply_to_store(&machine, &demo.join("store"), fault).unwrap(),
+                false => apply(&machine, fault).unwrap(),
+            }
+        }
+        adds_up(&format!("{scope:?}"), &served.settings(), &scope);
+    }
 }

@@ -21,7 +21,7 @@ fn whatever_only_looks_leaves_a_mounted_machine_as_it_was_state_folder_and_all()
     engine.status(true).unwrap();
     engine.list_changes().unwrap();
     engine.explain_path(&SystemPath::literal("/usr/share/quay/part-1"), &NoObserver).unwrap();
-    engine.plan_repair(&Scope::default(), &NoObserver).unwrap();
+    engine.plan_repair(&Scope::default(), &NoObserver, &mut |_| {}).unwrap();
     assert!(engine.recover(&NoObserver).unwrap().changes.is_empty());
     support::assert_same("nothing is written", &before, &everything());
     assert_eq!(open(&world.settings()).status(true).unwrap().last_check.unwrap().problems, 1);

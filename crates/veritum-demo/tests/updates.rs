@@ -14,7 +14,7 @@ use veritum_core::report::{CheckReport, Outcome, UpdateKind};
 use veritum_core::work::{Settings, UpdatesWanted};
 
 fn check(settings: &Settings) -> CheckReport {
-    open(settings).check(&Scope { areas: vec![UPDATES], ..Scope::default() }, &NoObserver).unwrap()
+    open(settings).check(&Scope::only(UPDATES), &NoObserver).unwrap()
 }
 
 /// What is said, each with its subject and verdict, in order. The payments' vendor is known to the machine only, which is

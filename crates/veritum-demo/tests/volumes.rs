@@ -22,7 +22,7 @@ fn a_full_file_system_is_a_problem_with_what_to_do_and_nothing_is_repaired() {
     let copied = std::process::Command::new("cp").arg("-a").arg(world.machine()).arg(disk.0.join("machine")).status();
     assert!(copied.unwrap().success());
     let settings = Settings { target: disk.0.join("machine"), ..world.settings() };
-    let scope = Scope { areas: vec![VOLUMES], ..Scope::default() };
+    let scope = Scope::only(VOLUMES);
     let report = open(&settings).check(&scope, &NoObserver).unwrap();
     assert_eq!((report.outcome, report.area(VOLUMES).unwrap().examined), (Outcome::Sound, 1));
     let filler = std::process::Command::new("dd")

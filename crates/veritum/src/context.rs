@@ -1,6 +1,7 @@
 //! What a command runs with: settings put together, and how to repeat it.
 
 use std::ffi::OsString;
+use std::io::{self, IsTerminal as _};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -12,12 +13,11 @@ use veritum_core::store::Location;
 use veritum_core::work::{Engine, ServiceManager, Settings, Supplier};
 
 use crate::args::{Color, Global, Require};
-use crate::commands::guard::begun_at;
 use crate::config::Config;
 use crate::errors::Failure;
 use crate::options::Given;
+use crate::processes::begun_at;
 use crate::progress::Progress;
-use crate::prompt::unanswerable;
 
 /// Where downloads are kept unless something else is said: the place for what can be got again (FHS 3.0, 5.5).
 const DOWNLOADS: &str = "/var/cache/veritum";
@@ -149,17 +149,13 @@ fn recovery(global: &Global) -> Vec<OsString> {
     words
 }
 
-/// A path of the host as a shell reads it back.
-pub(crate) fn shown(path: &Path) -> String {
-    use std::os::unix::ffi::OsStrExt as _;
-    quoted(path.as_os_str().as_bytes())
-}
-
-/// Where a store lies, as a shell reads it back.
-pub(crate) fn place(location: &Location) -> String {
-    match location {
-        Location::Folder(folder) => shown(folder),
-        Location::Url(url) => quoted(url.as_bytes()),
+/// Why no question can be answered; `None` when one can, or was answered beforehand.
+pub(crate) fn unanswerable(global: &Global) -> Option<&'static str> {
+    match (global.yes, global.json, io::stdin().is_terminal()) {
+        (true, ..) => None,
+        (_, true, _) => Some("with --json no question is asked"),
+        (_, _, false) => Some("standard input is no terminal"),
+        _ => None,
     }
 }
 

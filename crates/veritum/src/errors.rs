@@ -9,9 +9,8 @@ use veritum_core::store::StoreError;
 use veritum_core::trust::KeysError;
 use veritum_core::work::WorkError;
 
-use crate::context::shown;
 use crate::exit;
-use crate::prompt::nobody;
+use crate::places::shown;
 
 /// What is said when something could not be done: three short lines at most.
 #[derive(Debug)]
@@ -52,6 +51,15 @@ impl Failure {
 /// Control characters in messages that quote foreign data never reach the terminal raw.
 fn clean(text: &str) -> String {
     text.chars().map(|c| if c.is_control() { ' ' } else { c }).collect()
+}
+
+/// What is said where a question would have to be asked.
+pub(crate) fn nobody(why: &str) -> Failure {
+    Failure::usage(
+        "there is nobody to ask".into(),
+        why.into(),
+        Some("add --yes to agree beforehand, or --plan to only look".into()),
+    )
 }
 
 impl From<WorkError> for Failure {

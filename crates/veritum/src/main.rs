@@ -9,6 +9,8 @@ mod errors;
 mod exit;
 mod options;
 mod output;
+mod places;
+mod processes;
 mod progress;
 mod prompt;
 mod render;

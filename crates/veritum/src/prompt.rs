@@ -1,37 +1,17 @@
 //! The one question before a change.
 
-use std::io::{self, IsTerminal as _, Write as _};
+use std::io::{self, Write as _};
 use std::time::Duration;
 
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
-use crate::args::Global;
-use crate::context::Context;
-use crate::errors::Failure;
+use crate::context::{Context, unanswerable};
+use crate::errors::{Failure, nobody};
 
 /// How often it is looked whether somebody pressed Ctrl-C: the signal may come just before the waiting begins.
 const LOOK: Duration = Duration::from_millis(200);
 /// A longer answer is none.
 const MAX_ANSWER: usize = 1000;
-
-/// Why no question can be answered; `None` when one can, or was answered beforehand.
-pub(crate) fn unanswerable(global: &Global) -> Option<&'static str> {
-    match (global.yes, global.json, io::stdin().is_terminal()) {
-        (true, ..) => None,
-        (_, true, _) => Some("with --json no question is asked"),
-        (_, _, false) => Some("standard input is no terminal"),
-        _ => None,
-    }
-}
-
-/// What is said where a question would have to be asked.
-pub(crate) fn nobody(why: &str) -> Failure {
-    Failure::usage(
-        "there is nobody to ask".into(),
-        why.into(),
-        Some("add --yes to agree beforehand, or --plan to only look".into()),
-    )
-}
 
 /// Asks on stderr; only a clear yes is one, and Ctrl-C is a no at once.
 pub(crate) fn agree(context: &Context, question: &str) -> Result<bool, Failure> {

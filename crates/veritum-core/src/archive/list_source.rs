@@ -5,10 +5,10 @@ use std::path::PathBuf;
 
 use super::fetch::Fetcher;
 use super::trouble::FetchError;
+use crate::formats::deb::unpacked;
 use crate::machine::Machine;
 use crate::model::SystemPath;
 use crate::platform::debian::apt::{FileSum, LISTS, file_name_of_uri};
-use crate::platform::debian::unpacked;
 use crate::trust::{Verified, vouch_sum};
 
 /// Endings of the forms in which apt may keep an index.

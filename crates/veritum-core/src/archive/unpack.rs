@@ -6,10 +6,10 @@ use std::io::{self, BufReader, Read, Write};
 use std::path::{Path, PathBuf};
 
 use super::hand::Whole;
+use crate::formats::deb::DebError;
+use crate::formats::deb::{read_deb, read_verified_deb};
 use crate::model::{ComponentId, ContentHasher, Digest, EntryKind, SystemPath};
-use crate::platform::debian::DebError;
 use crate::platform::debian::apt::FileSum;
-use crate::platform::debian::deb::{read_deb, read_verified_deb};
 use crate::store::{Manifest, ManifestMaker, Records, StoreError};
 use crate::trust::{Digesting, Verified};
 

@@ -4,7 +4,9 @@ use std::cell::RefCell;
 use std::collections::{HashMap, HashSet};
 
 use super::evidence::Evidence;
+use super::{AREAS, is_wanted};
 use crate::event::Observer;
+use crate::homes::HomesSeen;
 use crate::model::{AreaName, ComponentId, Scope, SystemPath};
 use crate::supply::Supply;
 use crate::system::{System, WorkError};
@@ -21,6 +23,10 @@ pub struct How<'a> {
     pub written: Option<&'a HashSet<SystemPath>>,
     /// Whether what has not changed since the last full check is not read again.
     pub quick: bool,
+    /// Whether a repair is planned: archives are then asked for what they offer, not only whether they answer.
+    pub plans: bool,
+    /// Whether the locks that a repair needs are ours, or are going to be.
+    pub locked: bool,
     /// Whether what a repair is going to take is fetched from a store on a web server.
     pub fetch: bool,
     /// Downloads that were tried and did not come about.
@@ -33,7 +39,22 @@ impl<'a> How<'a> {
     /// Everything once, as it is.
     #[must_use]
     pub fn plain(failed: &'a Failed) -> Self {
-        Self { fresh: false, written: None, quick: false, fetch: false, failed, partial: false }
+        Self {
+            fresh: false,
+            written: None,
+            quick: false,
+            plans: false,
+            locked: false,
+            fetch: false,
+            failed,
+            partial: false,
+        }
+    }
+
+    /// The same for a repair.
+    #[must_use]
+    pub fn repair(failed: &'a Failed) -> Self {
+        Self { plans: true, locked: true, ..Self::plain(failed) }
     }
 }
 
@@ -43,6 +64,8 @@ pub struct Cx<'a> {
     pub system: &'a System,
     /// What can be fetched.
     pub supply: Supply<'a>,
+    /// The homes of those who log in.
+    pub homes: &'a HomesSeen,
     /// What was named.
     pub scope: &'a Scope,
     /// The areas that are looked at in this run.
@@ -60,12 +83,20 @@ impl<'a> Cx<'a> {
     #[must_use]
     pub fn new(
         supply: Supply<'a>,
+        homes: &'a HomesSeen,
         scope: &'a Scope,
         wanted: Vec<AreaName>,
         how: How<'a>,
         observer: &'a dyn Observer,
     ) -> Self {
-        Self { system: supply.system, supply, scope, wanted, how, observer, evidence: RefCell::default() }
+        Self { system: supply.system, supply, homes, scope, wanted, how, observer, evidence: RefCell::default() }
+    }
+
+    /// The same for what else is named, with nothing looked at yet.
+    #[must_use]
+    pub fn narrowed<'b>(&'b self, scope: &'b Scope) -> Cx<'b> {
+        let wanted = AREAS.iter().filter(|area| is_wanted(**area, scope)).map(|area| area.about().name.clone());
+        Cx::new(self.supply, self.homes, scope, wanted.collect(), self.how, self.observer)
     }
 
     /// The same with what was gathered and seen before, where nothing of it has changed since.

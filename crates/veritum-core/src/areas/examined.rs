@@ -50,6 +50,17 @@ pub struct Memory {
     pub snapshot: Option<SnapshotBuilder>,
 }
 
+/// Things that are right, and stay where they are.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Stays {
+    /// What one of them is, and what several are.
+    pub unit: (&'static str, &'static str),
+    /// How many.
+    pub things: u64,
+    /// Their bytes.
+    pub bytes: u64,
+}
+
 /// What came of looking at one area.
 #[derive(Debug, Default)]
 pub struct Examined {
@@ -63,6 +74,8 @@ pub struct Examined {
     pub steps: Vec<Step>,
     /// What a repair would leave, and why.
     pub left: Vec<Left>,
+    /// What is right and stays, where a person might fear for it.
+    pub stays: Option<Stays>,
     /// A doubt about the disk: then nothing is written.
     pub doubt: Option<DiskDoubt>,
     /// Packages that must be downloaded before all of it can be put right, with where from.
@@ -183,6 +196,11 @@ impl Checked {
         }
     }
 
+    /// What is to be remembered for the next check.
+    pub fn take_memory(&mut self) -> Option<Memory> {
+        self.areas.iter_mut().find_map(|examined| examined.memory.take())
+    }
+
     /// All areas.
     pub fn areas(&self) -> impl Iterator<Item = &Examined> {
         self.areas.iter()
@@ -191,6 +209,12 @@ impl Checked {
     /// All that was found, problems and notes.
     pub fn findings(&self) -> impl Iterator<Item = &Finding> {
         self.areas.iter().flat_map(|examined| &examined.findings)
+    }
+
+    /// Why a repair would leave a finding, when it would.
+    #[must_use]
+    pub fn left_of(&self, finding: &Finding) -> Option<&Left> {
+        self.areas.iter().flat_map(|examined| &examined.left).find(|left| left.finding == finding.id)
     }
 
     /// How many problems in all.

@@ -5,6 +5,7 @@
 
 pub mod apps;
 mod context;
+mod difference;
 mod evidence;
 mod examined;
 pub mod files;
@@ -17,17 +18,18 @@ pub mod volumes;
 pub use apps::APPS;
 pub use context::{Cx, Failed, How};
 pub use evidence::{Evidence, Gathered};
-pub use examined::{Checked, Coverage, Examined, Memory, fill};
+pub use examined::{Checked, Coverage, Examined, Memory, Stays, fill};
 pub use files::FILES;
 pub use records::RECORDS;
-pub use step::{After, FileWork, Step, ToolRun, Work};
+pub use step::{After, Fetch, FileWork, Step, ToolRun, When, Work};
 pub use store::STORE;
 pub use updates::UPDATES;
 pub use volumes::VOLUMES;
 
 use std::borrow::Cow;
 
-use crate::model::{AreaName, Finding, Scope, Verdict};
+use crate::model::{AreaName, Finding, Scope, SystemPath, Verdict};
+use crate::report::{ExplainReport, ProofReport};
 use crate::system::WorkError;
 
 /// Every area, in working order.
@@ -62,7 +64,55 @@ pub trait Area: Sync {
     /// # Errors
     /// When it cannot be looked at, or somebody said stop.
     fn check(&self, cx: &Cx<'_>, earlier: &Checked) -> Result<Examined, WorkError>;
+
+    /// What `explain` tells of a finding of it.
+    ///
+    /// # Errors
+    /// When it cannot be looked at closely, or somebody said stop.
+    fn explain(&self, _cx: &Cx<'_>, finding: &Finding, checked: &Checked) -> Result<ExplainReport, WorkError> {
+        Ok(ExplainReport::of(finding, checked.left_of(finding).cloned()))
+    }
+
+    /// What `explain` tells of a path, when the area has something to say of what belongs there.
+    ///
+    /// # Errors
+    /// When it cannot be looked at, or somebody said stop.
+    fn explain_place(&self, _cx: &Cx<'_>, _path: &SystemPath) -> Result<Option<ExplainReport>, WorkError> {
+        Ok(None)
+    }
+
+    /// The system's locks that a repair of it holds from the look to the end, so that what was looked at stays so.
+    fn locks(&self) -> Vec<SystemPath> {
+        Vec::new()
+    }
+
+    /// What must be done before all of those locks can be had; `ours` are held already.
+    ///
+    /// # Errors
+    /// When somebody holds one who is not to be interrupted.
+    fn before(&self, _cx: &Cx<'_>, _ours: &[SystemPath]) -> Result<Option<Step>, WorkError> {
+        Ok(None)
+    }
+
+    /// After a repair: whether what the area is there for works, beyond that its findings are gone.
+    ///
+    /// # Errors
+    /// When somebody said stop.
+    fn confirm(&self, _cx: &Cx<'_>) -> Result<Option<ProofReport>, WorkError> {
+        Ok(None)
+    }
+
+    /// That this was not tried, and why.
+    fn not_confirmed(&self, _cx: &Cx<'_>, _why: &str) -> Option<ProofReport> {
+        None
+    }
 }
+
+/// What a repair of the machine never touches, in all areas that are judged by what is installed.
+pub(crate) const NOT_TOUCHED: &[&str] =
+    &[USERS_FOLDERS, "settings files that were edited or removed", "anything that no component owns"];
+/// Where users keep what is theirs.
+pub(crate) const USERS_FOLDERS: &str = "users' folders (/home, /root)";
 
 /// What an area says about itself.
 #[derive(Debug)]
@@ -81,6 +131,10 @@ pub struct About {
     pub heading: fn(&Finding) -> Cow<'static, str>,
     /// What its notes are counted as, where that is not what the verdict says.
     pub counted_as: &'static [(Verdict, &'static str, &'static str)],
+    /// Whether after a round of its repair only the components that were touched are looked at again.
+    pub by_component: bool,
+    /// What its repair never touches.
+    pub not_touched: &'static [&'static str],
     /// Whether its problems are mostly answered by a person, with the advice that each has.
     pub is_advised: bool,
     /// Whether the machine itself is looked at, rather than what it is compared with.

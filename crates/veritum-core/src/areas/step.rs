@@ -1,21 +1,54 @@
 //! [`Step`]: one change that a repair would make, and its place in the preview.
 
 use std::collections::HashMap;
+use std::fmt::Debug;
+use std::sync::Arc;
 
+use super::Cx;
 use super::store::StoreRepairPlan;
-use crate::model::{ActionKind, Digest};
+use crate::model::{ActionKind, Digest, SystemPath};
 use crate::plan::Plan;
+use crate::platform::services::PausedUnit;
 use crate::report::ActionReport;
+use crate::system::WorkError;
 
 /// One change, and what is shown of it before.
 #[derive(Debug, Clone)]
 pub struct Step {
     /// What is shown: what is agreed to.
     pub shows: Vec<ActionReport>,
+    /// What is to be known of it before the question, a sentence each.
+    pub remarks: Vec<String>,
     /// What is done.
     pub work: Work,
+    /// When its turn is.
+    pub when: When,
     /// What is known of the rest before it is done.
     pub after: After,
+}
+
+impl Step {
+    /// A step in its turn, after which the rest is as it is known.
+    #[must_use]
+    pub fn new(shows: Vec<ActionReport>, work: Work) -> Self {
+        Self { shows, remarks: Vec::new(), work, when: When::InTurn, after: After::Known }
+    }
+
+    /// The same with a sentence that is to be known before.
+    #[must_use]
+    pub fn remarked(mut self, remark: impl Into<String>) -> Self {
+        self.remarks.push(remark.into());
+        self
+    }
+}
+
+/// When a step's turn is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum When {
+    /// In the order of the steps.
+    InTurn,
+    /// Once the area is [confirmed](super::Area::confirm); where that failed it is not done, for this reason.
+    Confirmed(&'static str),
 }
 
 /// What is known, before a step is done, of what comes after it.
@@ -34,8 +67,14 @@ pub enum After {
 pub enum Work {
     /// Puts, sets aside or alters files of the machine, as the log of a change says: it can be undone.
     Files(FileWork),
+    /// The same with files that have to be fetched first.
+    Fetched(Arc<dyn Fetch>),
     /// Has one of the system's own tools do something: it is logged, and not taken back.
     Tool(ToolRun),
+    /// Holds units of the service manager until the area is done.
+    Pause(Vec<PausedUnit>),
+    /// Has the service manager forget that a unit failed.
+    ForgetFailure(String),
     /// Puts the trusted store right: that is the administrator's, not the machine's.
     Store(Box<StoreRepairPlan>),
 }
@@ -46,6 +85,12 @@ impl Work {
     pub fn is_on_machine(&self) -> bool {
         !matches!(self, Self::Store(_))
     }
+
+    /// Whether it is tried once in a run, whatever comes of it.
+    #[must_use]
+    pub fn is_tried_once(&self) -> bool {
+        !matches!(self, Self::Files(_) | Self::Store(_))
+    }
 }
 
 /// Files that are put, set aside or altered.
@@ -55,6 +100,17 @@ pub struct FileWork {
     pub plan: Plan,
     /// Contents that were made here; the others are taken from the supply.
     pub made: HashMap<Digest, Vec<u8>>,
+    /// Whether what is put was fetched afresh, rather than restored.
+    pub renews: bool,
+}
+
+/// Files that have to be fetched before it is known what is put.
+pub trait Fetch: Debug + Send + Sync {
+    /// Fetches them, and plans; writes nothing on the machine.
+    ///
+    /// # Errors
+    /// When somebody said stop.
+    fn fetch(&self, cx: &Cx<'_>) -> Result<FileWork, WorkError>;
 }
 
 /// One of the system's own tools, and what it is asked to do.
@@ -68,6 +124,10 @@ pub struct ToolRun {
     pub program: &'static str,
     /// Its words.
     pub words: Vec<String>,
+    /// What it is told beside them, by names of its environment.
+    pub environment: &'static [(&'static str, &'static str)],
+    /// Locks of the package tools that it takes itself.
+    pub takes_locks: Vec<SystemPath>,
     /// What it is called to people.
     pub called: &'static str,
     /// The command that a person would type.

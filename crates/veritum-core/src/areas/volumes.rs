@@ -29,6 +29,8 @@ static ABOUT: About = About {
     selector: Some(("volume", "one file system, by the folder that it is mounted on: volume:/home")),
     heading: |_| Cow::Borrowed("file systems"),
     counted_as: &[],
+    by_component: false,
+    not_touched: &[],
     is_advised: true,
     is_of_machine: true,
     by_reference: false,

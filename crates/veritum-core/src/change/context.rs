@@ -33,16 +33,29 @@ pub struct ChangeContext<'a> {
 }
 
 /// Our own lock and the package tools', held together.
-#[derive(Debug)]
+#[derive(Debug, Default)]
 #[must_use = "the locks are let go when this is dropped"]
 pub struct Locks {
-    held: Vec<(Option<SystemPath>, Held)>,
+    /// Each with its file; our own has none, and one whose file is not there holds nothing.
+    held: Vec<(Option<SystemPath>, Option<Held>)>,
 }
 
 impl Locks {
     /// Lets the package tools' locks go, and keeps our own.
     pub fn keep_own(&mut self) {
         self.held.retain(|(path, _)| path.is_none());
+    }
+
+    /// Whether a lock of the package tools is ours.
+    #[must_use]
+    pub fn holds(&self, path: &SystemPath) -> bool {
+        self.held.iter().any(|(held, _)| held.as_ref() == Some(path))
+    }
+
+    /// The package tools' locks that are ours.
+    #[must_use]
+    pub fn paths(&self) -> Vec<SystemPath> {
+        self.held.iter().filter_map(|(path, _)| path.clone()).collect()
     }
 
     /// Lets one lock of the package tools go, for a tool that takes it itself.
@@ -71,20 +84,25 @@ impl ChangeContext<'_> {
             LockError::Busy => ChangeError::Busy,
             LockError::Io(source) => ChangeError::State(self.state.io()(source)),
         })?;
-        Ok(Locks { held: vec![(None, own)] })
+        Ok(Locks { held: vec![(None, Some(own))] })
     }
 
-    /// Takes the package tools' locks beside those that are held.
+    /// Takes the package tools' locks beside those that are held; none twice.
     ///
     /// # Errors
     /// When a package tool works on the machine.
     pub fn lock_too(&self, locks: &mut Locks, package_locks: &[SystemPath]) -> Result<(), ChangeError> {
         for path in package_locks {
+            if locks.holds(path) {
+                continue;
+            }
+            locks.held.push((Some(path.clone()), None));
+            let Some((_, held)) = locks.held.last_mut() else { continue };
             // A lock file that is not there is not made: then no package tool has ever run here.
             let Ok(real) = self.machine.resolve(path) else { continue };
             let Some(dir) = real.parent().and_then(|p| self.machine.dir(&p).ok()) else { continue };
             match lock_exclusive(&dir, real.name()) {
-                Ok(lock) => locks.held.push((Some(path.clone()), lock)),
+                Ok(lock) => *held = Some(lock),
                 Err(LockError::Busy) => return Err(ChangeError::PackageTool { path: path.clone() }),
                 Err(LockError::Io(e)) if e.kind() == io::ErrorKind::PermissionDenied => {
                     return Err(ChangeError::NoRights { path: path.clone() });

@@ -1,8 +1,10 @@
 //! The homes of those who log in, each reached with its owner's rights.
 
 mod running;
+mod seen;
 
 pub use running::running_apps;
+pub use seen::{HomesSeen, Seen};
 
 use std::collections::HashSet;
 use std::io;

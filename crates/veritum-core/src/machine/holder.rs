@@ -10,7 +10,6 @@ use nix::fcntl::{FcntlArg, fcntl};
 use nix::libc;
 
 use super::Dir;
-use super::programs::service_of;
 
 /// Who holds a lock.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -74,6 +73,15 @@ pub fn worker(pid: u32) -> Option<Worker> {
         service: service_of(&groups).map(|s| clean(&s)),
         since: started(stat.start)?,
         work: work_of(pid),
+    })
+}
+
+/// The system service of a control group (`0::/system.slice/NAME.service`); none for what a user started.
+pub(super) fn service_of(groups: &str) -> Option<String> {
+    groups.lines().find_map(|line| {
+        let path = line.splitn(3, ':').nth(2)?;
+        let below = path.strip_prefix("/system.slice/")?;
+        below.split('/').rfind(|part| part.ends_with(".service")).map(ToOwned::to_owned)
     })
 }
 

@@ -8,7 +8,7 @@ use std::fs;
 use std::os::unix::fs::MetadataExt as _;
 use std::path::Path;
 
-use super::holder::worker;
+use super::holder::{service_of, worker};
 use crate::model::Identity;
 
 /// So much of a program's name the kernel keeps (`TASK_COMM_LEN`, without the end).
@@ -143,15 +143,6 @@ fn program(process: &Path, pid: u32) -> Program {
     let name = fs::read(process.join("comm")).unwrap_or_default();
     let groups = fs::read_to_string(process.join("cgroup")).unwrap_or_default();
     Program { service: service_of(&groups).map(|s| clean(&s)), name: clean(&String::from_utf8_lossy(&name)), pid }
-}
-
-/// The system service of a control group (`0::/system.slice/NAME.service`); none for what a user started.
-pub(super) fn service_of(groups: &str) -> Option<String> {
-    groups.lines().find_map(|line| {
-        let path = line.splitn(3, ':').nth(2)?;
-        let below = path.strip_prefix("/system.slice/")?;
-        below.split('/').rfind(|part| part.ends_with(".service")).map(ToOwned::to_owned)
-    })
 }
 
 #[cfg(test)]

@@ -1,7 +1,7 @@
 //! [`Protection`]: which places must not be altered.
 //!
 //! Judged on physical paths (without links, as handles are opened), never on a listed name, and asked once more by
-//! the last room before the disk.
+//! the last module before the disk.
 
 use std::io;
 

@@ -13,9 +13,17 @@ pub struct Scope {
     pub components: Vec<String>,
     /// What was named by the selector of an area, with that area: only these of it.
     pub selected: Vec<(AreaName, String)>,
+    /// Whether a repair clears all of the caches, not only what is damaged.
+    pub everything: bool,
 }
 
 impl Scope {
+    /// One area, all of it.
+    #[must_use]
+    pub fn only(area: AreaName) -> Self {
+        Self { areas: vec![area], ..Self::default() }
+    }
+
     /// Whether all files are looked at, when files are.
     #[must_use]
     pub fn is_all(&self) -> bool {

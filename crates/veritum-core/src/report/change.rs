@@ -59,12 +59,15 @@ impl ActionReport {
         }
     }
 
-    /// The actions of a round, with what came of them.
+    /// The actions of a round, with what came of them; whether what was put was fetched afresh.
     #[must_use]
-    pub fn carried_out(receipt: &RoundReceipt) -> Vec<Self> {
+    pub fn carried_out(receipt: &RoundReceipt, renews: bool) -> Vec<Self> {
         let done = |action: &PlannedAction| {
             let outcome = receipt.outcomes.iter().find(|outcome| outcome.index == action.index);
-            Self::planned(action).settled(outcome.and_then(|outcome| outcome.failed.clone()))
+            let planned = Self::planned(action);
+            let kind = if renews && planned.action == ActionKind::Restore { ActionKind::Renew } else { planned.action };
+            let planned = Self { action: kind, ..planned };
+            planned.settled(outcome.and_then(|outcome| outcome.failed.clone()))
         };
         receipt.actions.iter().map(done).collect()
     }
@@ -127,35 +130,6 @@ impl RepairReport {
     #[must_use]
     pub fn area(&self, area: AreaName) -> Option<&AreaChange> {
         self.areas.iter().find(|change| change.area == area)
-    }
-
-    /// This repair and another area's that followed it, as one.
-    #[must_use]
-    pub fn followed_by(mut self, next: Self) -> Self {
-        let both = |first: CheckReport, second: CheckReport| CheckReport {
-            outcome: first.outcome.min(second.outcome),
-            areas: [first.areas, second.areas].concat(),
-            findings: [first.findings, second.findings].concat(),
-            notes: [first.notes, second.notes].concat(),
-            unexamined: [first.unexamined, second.unexamined].concat(),
-            left: [first.left, second.left].concat(),
-            doubt: first.doubt.or(second.doubt),
-            ..first
-        };
-        let after = match (self.after, next.after) {
-            (None, None) => None,
-            (first, second) => {
-                Some(both(first.unwrap_or_else(|| self.before.clone()), second.unwrap_or_else(|| next.before.clone())))
-            }
-        };
-        self.areas.extend(next.areas);
-        Self {
-            plan_only: self.plan_only && next.plan_only,
-            before: both(self.before, next.before),
-            after,
-            proof: next.proof,
-            ..self
-        }
     }
 }
 

@@ -364,6 +364,12 @@ pub struct FirstDifference {
     pub found_lines: Vec<String>,
 }
 
+/// What a person does about a finding that a repair leaves: what `check` and `explain` both tell.
+#[must_use]
+pub fn to_do<'a>(finding: &'a Finding, left: Option<&'a Left>) -> Option<&'a str> {
+    finding.advice.as_deref().or(left.and_then(|left| left.next.as_deref()))
+}
+
 /// What `explain` says of a path or finding (`veritum.explain/1`).
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct ExplainReport {
@@ -395,6 +401,19 @@ pub struct ExplainReport {
 impl ExplainReport {
     /// The format's name.
     pub const FORMAT: &'static str = "veritum.explain/1";
+
+    /// A finding as it was found.
+    #[must_use]
+    pub fn of(finding: &Finding, left: Option<Left>) -> Self {
+        Self {
+            owners: finding.harms.as_ref().map(|harms| harms.components.clone()).unwrap_or_default(),
+            expected: finding.expected.clone(),
+            found: finding.found.clone(),
+            left,
+            finding: Some(finding.clone()),
+            ..Self::bare(finding.subject.clone())
+        }
+    }
 
     /// Of which nothing is known yet.
     #[must_use]

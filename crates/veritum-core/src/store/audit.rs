@@ -7,6 +7,7 @@ use std::sync::Mutex;
 
 use rayon::prelude::*;
 
+use super::fault::{Part, StoreFault, Trouble, manifest_fault, signed_fault, trouble_of};
 use super::files::{self, MANIFESTS, OBJECTS, name_of};
 use super::index::IndexEntry;
 use super::pointers::{pointer_name, pointers};
@@ -19,73 +20,6 @@ use crate::model::{Digest, EntryKind, Harm, SystemPath};
 
 /// Paths that are named of what a damaged content would have harmed.
 const MAX_PATHS: usize = 50;
-
-/// A part of a store.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Part {
-    /// A signed file, or the store's head.
-    Signed {
-        /// Its name below the store's folder.
-        name: String,
-    },
-    /// What says that a component was taken in, for the next signing.
-    Pointer(IndexEntry),
-    /// A component's manifest.
-    Manifest(IndexEntry),
-    /// A content.
-    Content {
-        /// BLAKE3 of the plain content.
-        digest: Digest,
-        /// Its plain size.
-        size: u64,
-    },
-}
-
-impl Part {
-    /// Its file, below the store's folder.
-    #[must_use]
-    pub fn name(&self) -> String {
-        match self {
-            Self::Signed { name } => name.clone(),
-            Self::Pointer(entry) => format!("filled/{}", pointer_name(&entry.component)),
-            Self::Manifest(entry) => name_of(MANIFESTS, &entry.manifest),
-            Self::Content { digest, .. } => name_of(OBJECTS, digest),
-        }
-    }
-}
-
-/// What is wrong with a part.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Trouble {
-    /// It is not there.
-    Missing,
-    /// It is not what was signed.
-    Altered,
-    /// It cannot be read: the medium's own word.
-    Unreadable(String),
-}
-
-impl Trouble {
-    /// What an error on the way to a file means: without a word of the kernel's, its content is at fault.
-    fn of(error: &io::Error) -> Self {
-        match (error.kind(), error.raw_os_error()) {
-            (io::ErrorKind::NotFound | io::ErrorKind::NotADirectory, _) => Self::Missing,
-            (_, None) => Self::Altered,
-            _ => Self::Unreadable(crate::model::error_words(error)),
-        }
-    }
-}
-
-/// A part of a store that is not as it was signed.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct StoreFault {
-    /// Which.
-    pub part: Part,
-    /// What is wrong.
-    pub trouble: Trouble,
-    /// What it would have harmed.
-    pub harm: Harm,
-}
 
 /// What came of looking at a store.
 #[derive(Debug, Default)]
@@ -124,9 +58,9 @@ impl Store {
             return self.audit_remote(&entries, pool, observer);
         }
         let names = pool.install(|| inventory::take(self.path()));
-        let mut audit = Audit { faults: self.signed_ills(), ..Audit::default() };
+        let mut audit = Audit { faults: self.signed_faults(), ..Audit::default() };
         let (known, unread) = pointers(self.path());
-        audit.faults.extend(entries.iter().filter_map(|entry| pointer_ill(entry, &known, &unread)));
+        audit.faults.extend(entries.iter().filter_map(|entry| pointer_fault(entry, &known, &unread)));
         let waiting: Vec<IndexEntry> = known.into_values().filter(|e| !self.has(&e.component)).collect();
         audit.waiting = waiting.len() as u64;
         // What cannot be read and belongs to nothing signed is nobody's.
@@ -136,14 +70,14 @@ impl Store {
         entries.extend(waiting);
 
         observer.on_event(Event::Begin { phase: Phase::Auditing, items: entries.len() as u64, bytes: 0 });
-        let (manifest_ills, contents) = self.audit_manifests(&entries, pool, observer)?;
+        let (manifest_faults, contents) = self.audit_manifests(&entries, pool, observer)?;
         observer.on_event(Event::End);
         let wanted: Vec<(Digest, u64)> = contents.into_iter().collect();
         let found = self.audit_contents(&wanted, pool, fresh, observer)?;
         audit.examined = (entries.len() * 2 + wanted.len()) as u64;
         audit.bytes = wanted.iter().map(|(_, size)| size).sum();
 
-        audit.judged_superfluous = manifest_ills.is_empty() && found.is_empty();
+        audit.judged_superfluous = manifest_faults.is_empty() && found.is_empty();
         if audit.judged_superfluous {
             let manifests: BTreeSet<Digest> = entries.iter().map(|e| e.manifest).collect();
             let contents: BTreeSet<Digest> = wanted.iter().map(|(digest, _)| *digest).collect();
@@ -152,7 +86,7 @@ impl Store {
             audit.superfluous.extend(objects.chain(others).map(PathBuf::from));
         }
         audit.superfluous.extend(names.foreign);
-        audit.faults.extend(manifest_ills);
+        audit.faults.extend(manifest_faults);
         audit.faults.extend(self.with_harm(found, &entries, pool));
         // What stands in the place of a part goes aside with its repair.
         let places: BTreeSet<PathBuf> = audit.faults.iter().map(|fault| PathBuf::from(fault.part.name())).collect();
@@ -387,38 +321,18 @@ impl Store {
     }
 
     /// The store's own copies of what the operator has pinned: their damage harms only who does not know it yet.
-    fn signed_ills(&self) -> Vec<StoreFault> {
+    fn signed_faults(&self) -> Vec<StoreFault> {
         let name = "metadata/1.root.json";
         let trouble = match files::read(&self.path().join(name), 1 << 20) {
             Ok(bytes) if bytes == self.root() => return Vec::new(),
             Ok(_) => Trouble::Altered,
             Err(e) => trouble_of(&e),
         };
-        vec![signed_ill(name, trouble)]
+        vec![signed_fault(name, trouble)]
     }
 }
 
-/// What a failing file of a store means.
-pub(super) fn trouble_of(error: &StoreError) -> Trouble {
-    match error {
-        StoreError::File { source, .. } => Trouble::of(source),
-        _ => Trouble::Altered,
-    }
-}
-
-/// A signed file that does not hold.
-pub(super) fn signed_ill(name: &str, trouble: Trouble) -> StoreFault {
-    StoreFault { part: Part::Signed { name: name.to_owned() }, trouble, harm: Harm::default() }
-}
-
-/// A manifest that does not hold.
-#[must_use]
-pub fn manifest_fault(entry: &IndexEntry, trouble: Trouble) -> StoreFault {
-    let harm = Harm { components: vec![entry.component.clone()], ..Harm::default() };
-    StoreFault { part: Part::Manifest(entry.clone()), trouble, harm }
-}
-
-fn pointer_ill(
+fn pointer_fault(
     entry: &IndexEntry,
     known: &HashMap<crate::model::ComponentId, IndexEntry>,
     unread: &[String],

@@ -9,13 +9,14 @@ use rayon::prelude::*;
 
 use super::audit::is_content;
 use super::files;
+use super::head::located;
 use super::incoming::{Incoming, package_ref, take};
 use super::index::{IndexEntry, PackageRef};
 use super::pointers::{whole_pointers, write_pointer};
-use super::{FOLDERS, Store, StoreError, at, read::located};
+use super::{FOLDERS, Store, StoreError, at};
 use crate::event::{Event, Flow, Observer, Phase};
+use crate::formats::deb::DebError;
 use crate::model::ComponentId;
-use crate::platform::debian::DebError;
 
 /// Packages between two points at which everything so far is made durable.
 const BATCH: usize = 64;

@@ -13,9 +13,9 @@ use super::index::{IndexEntry, PackageRef};
 use super::making::ManifestMaker;
 use super::records::{Records, RecordsRef};
 use super::{Manifest, StoreError, at};
+use crate::formats::deb::read_deb;
+use crate::formats::deb::{DebError, Package};
 use crate::model::{ContentHasher, Digest, EntryKind, SystemPath};
-use crate::platform::debian::deb::read_deb;
-use crate::platform::debian::{DebError, Package};
 use crate::trust::Digesting;
 
 /// Contents up to this size are digested before they are compressed, so that a known one costs no compression.

@@ -3,8 +3,8 @@
 use std::collections::{HashMap, HashSet};
 use std::io::{self, Read};
 
+use crate::formats::deb::{DebError, DebSink, Package, RawEntry, RawKind, Scripts};
 use crate::model::{Digest, Entry, EntryKind, SystemPath};
-use crate::platform::debian::{DebError, DebSink, Package, RawEntry, RawKind, Scripts};
 
 /// Turns a package's entries into a manifest's, and brings its contents in.
 ///

@@ -16,8 +16,10 @@
 //! component needs before the component is named anywhere, so an interruption leaves nothing half-there.
 
 mod audit;
+mod fault;
 mod files;
 mod fill;
+mod head;
 mod incoming;
 mod index;
 mod inventory;
@@ -33,7 +35,8 @@ mod repair;
 mod unpack;
 mod unverified;
 
-pub use audit::{Audit, Listing, Part, StoreFault, Trouble, manifest_fault};
+pub use audit::{Audit, Listing};
+pub use fault::{Part, StoreFault, Trouble, manifest_fault};
 pub use fill::{FillRules, FillSummary, Parcel, Refused, fill, fill_from, take_over};
 pub use index::{Index, IndexEntry, PackageRef};
 pub use location::Location;
@@ -50,8 +53,8 @@ pub use unverified::{UnverifiedStore, unverified_store};
 use std::io;
 use std::path::{Path, PathBuf};
 
+use crate::formats::deb::DebError;
 use crate::model::{ComponentId, Digest};
-use crate::platform::debian::DebError;
 use crate::trust::{KeysError, PinError, RepositoryError};
 
 /// The layout's format; a reader refuses any other.

@@ -4,8 +4,8 @@ use std::collections::{HashMap, HashSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use super::head::located;
 use super::index::IndexEntry;
-use super::read::located;
 use super::{StoreError, at, files};
 use crate::model::ComponentId;
 

@@ -6,9 +6,10 @@ use std::path::{Path, PathBuf};
 
 use super::files::{self, write_whole};
 use super::fill::lock;
+use super::head::located;
 use super::index::{Index, IndexEntry};
 use super::pointers::whole_pointers;
-use super::read::{located, root_of};
+use super::read::root_of;
 use super::unpack::unpack_all;
 use super::{FOLDERS, FORMAT, Manifest, StoreError, at, inventory};
 use crate::model::{Digest, EntryKind};

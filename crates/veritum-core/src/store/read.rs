@@ -6,11 +6,12 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use super::files::{self, read};
+use super::head::located;
 use super::index::{Index, IndexEntry, PackageRef};
 use super::records::{Records, RecordsRef};
 use super::remote::{Reach, Remote};
 use super::unpack::{other_content, packed_at_most, right, unpack_all, unpack_in_pieces};
-use super::{FORMAT, Location, MAX_MANIFEST, MAX_RECORDS, Manifest, StoreError, at};
+use super::{Location, MAX_MANIFEST, MAX_RECORDS, Manifest, StoreError, at};
 use crate::model::{ComponentId, Digest};
 use crate::platform::debian::apt::FileSum;
 use crate::trust::{self, Pins, SeenVersions, Verified};
@@ -86,30 +87,6 @@ fn reached(location: &Location, reach: &Reach) -> Result<(PathBuf, Option<Remote
             Ok((located(remote.folder()).map_err(named)?, Some(remote)))
         }
     }
-}
-
-/// The store's absolute path, when a store of a known format lies there.
-pub(super) fn located(path: &Path) -> Result<PathBuf, StoreError> {
-    let none = || StoreError::NotAStore { path: path.to_owned() };
-    let path =
-        path.canonicalize().map_err(|e| if e.kind() == io::ErrorKind::NotFound { none() } else { at(path)(e) })?;
-    let text = match read(&path.join("store.json"), 64 * 1024) {
-        Err(StoreError::File { source, .. })
-            if matches!(source.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) =>
-        {
-            return Err(none());
-        }
-        other => other?,
-    };
-    #[derive(serde::Deserialize)]
-    struct Head {
-        format: String,
-    }
-    let head: Head = serde_json::from_slice(&text).map_err(|_| none())?;
-    if head.format != FORMAT {
-        return Err(StoreError::Newer { path, found: head.format.chars().take(60).collect() });
-    }
-    Ok(path)
 }
 
 /// Refuses a store with anything but files among its signed ones: a pipe would be waited for without end.

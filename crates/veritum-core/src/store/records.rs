@@ -2,8 +2,8 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::formats::deb::Package;
 use crate::model::{Digest, SystemPath, from_readable, readable};
-use crate::platform::debian::Package;
 
 /// Where a component's [`Records`] lie among the store's objects.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]

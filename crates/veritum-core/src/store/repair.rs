@@ -4,7 +4,7 @@ use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 
-use super::audit::Part;
+use super::fault::Part;
 use super::files::{self, readable_by_all, write_whole};
 use super::fill::lock;
 use super::incoming::{Incoming, package_ref, take};

@@ -4,7 +4,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use super::FORMAT;
-use super::audit::{StoreFault, Trouble, signed_ill, trouble_of};
+use super::fault::{StoreFault, Trouble, signed_fault, trouble_of};
 use super::files;
 use super::{Store, StoreError};
 use crate::trust::{Pins, SignedFiles, is_root, signed_files};
@@ -57,7 +57,7 @@ pub fn unverified_store(path: &Path, pins: &Pins) -> Option<UnverifiedStore> {
         None => {
             let here = path.to_string_lossy();
             let pin = pins.all().into_iter().filter(|p| p.location == here).max_by_key(|p| p.pinned)?;
-            faults.push(signed_ill(ROOT, own.as_ref().err().map_or(Trouble::Altered, trouble_of)));
+            faults.push(signed_fault(ROOT, own.as_ref().err().map_or(Trouble::Altered, trouble_of)));
             why = "its list of keys is damaged; the pinned copy of it is whole".into();
             pin.root.into_bytes()
         }
@@ -67,14 +67,14 @@ pub fn unverified_store(path: &Path, pins: &Pins) -> Option<UnverifiedStore> {
         Ok(format) if is_newer(&format) => return None,
         found => {
             let trouble = found.err().unwrap_or(Trouble::Altered);
-            faults.push(signed_ill(HEAD, trouble));
+            faults.push(signed_fault(HEAD, trouble));
             why = "it is damaged".into();
         }
     }
     let read = |name: &str, most: u64| read_below(&path, name, most);
     if let Err(broken) = signed_files(&root, &read) {
         let trouble = if broken.missing { Trouble::Missing } else { Trouble::Altered };
-        faults.push(signed_ill(&broken.name, trouble));
+        faults.push(signed_fault(&broken.name, trouble));
         why = broken.why;
     }
     (!faults.is_empty()).then_some(UnverifiedStore { path, root, faults, why })

@@ -8,11 +8,10 @@ use std::sync::PoisonError;
 use rayon::prelude::*;
 
 use super::Supply;
-use crate::archive::{Archive, ArchiveSettings, Asked, FetchError, Lacking, Renewal, Standing};
+use crate::archive::{Archive, ArchiveSettings, FetchError, Lacking, Standing};
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::model::{Authority, ComponentId, Digest, EntryKind, Scope};
 use crate::plan::{ItemKind, Operation, PlannedAction};
-use crate::platform::debian::apt::AptConf;
 use crate::reference::{Expected, ExpectedKind, ManifestSource, Reference};
 use crate::report::{DownloadReport, UnverifiedReport};
 use crate::store::{Contents, StoreError};
@@ -104,17 +103,6 @@ impl<'a> Supply<'a> {
         let sources: Vec<&dyn ManifestSource> =
             stores.chain(archive.as_ref().map(|archive| archive as &dyn ManifestSource)).collect();
         work(&sources)
-    }
-
-    /// Asks the machine's archives, when the network may be used.
-    pub fn renewals(&self, asked: Asked, observer: &dyn Observer) -> Result<Vec<Renewal>, WorkError> {
-        if !self.system.settings.archive.network {
-            return Ok(Vec::new());
-        }
-        let old_is_fine = AptConf::of(&self.system.machine).is_off("Acquire::Check-Valid-Until");
-        let asked = Asked { old_is_fine, ..asked };
-        self.with_archive(|archive| archive.renewals(&self.system.machine, asked, observer))
-            .map_err(|_| WorkError::Stopped)
     }
 
     /// Lets components stand on the archive, as far as their packages are at hand; answers whether any does now.

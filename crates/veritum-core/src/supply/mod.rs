@@ -1,16 +1,20 @@
 //! [`Supply`]: what a repair can be made from, strongest first: stores, packages at hand, archives.
 
+mod chain;
 mod contents;
+mod offered;
 mod reports;
 mod stores;
 mod waiting;
 
+pub use chain::signed_by;
 pub use contents::{AllContents, Availability, Made, download_report};
+pub use offered::Offered;
 pub use stores::Stores;
 pub use waiting::Waiting;
 
 use std::collections::{HashMap, HashSet};
-use std::sync::{Mutex, RwLock};
+use std::sync::{Arc, Mutex, RwLock};
 
 use crate::archive::Archive;
 use crate::model::{ComponentId, Digest};
@@ -34,6 +38,8 @@ pub struct OpenSources {
     pub packages: Mutex<HashMap<ComponentId, bool>>,
     /// Why contents could not be unpacked from packages at hand.
     pub unpack_trouble: Mutex<Vec<String>>,
+    /// What the archives answered in this run, when they were asked.
+    pub offered: Mutex<Option<Arc<Offered>>>,
     /// Opened when it is first needed: following its chain takes a moment.
     pub archive: RwLock<Option<Archive>>,
 }

@@ -6,6 +6,7 @@ use crate::areas::{AREAS, About, Area, Checked, Cx, Evidence, Examined, FILES, F
 use crate::change::{StateFolder, unfinished};
 use crate::event::Observer;
 use crate::history::{SeenFiles, keep_seen};
+use crate::homes::HomesSeen;
 use crate::model::{AreaName, ComponentId, Scope};
 use crate::report::{CheckReport, DownloadReport, Outcome, UnexaminedReport};
 
@@ -69,6 +70,8 @@ impl Engine {
 
     /// Turns what was typed into what the run is about.
     pub(super) fn resolve(&mut self, scope: &Scope, observer: &dyn Observer) -> Result<Scope, WorkError> {
+        // Each run looks for itself.
+        self.homes = HomesSeen::default();
         let none = Failed::new();
         let mut resolved = scope.clone();
         {
@@ -84,7 +87,18 @@ impl Engine {
     /// What an area is given to look with.
     pub(super) fn cx<'a>(&'a self, scope: &'a Scope, how: How<'a>, observer: &'a dyn Observer) -> Cx<'a> {
         let wanted = AREAS.iter().filter(|area| is_wanted(**area, scope)).map(|area| area.about().name.clone());
-        Cx::new(self.supply(), scope, wanted.collect(), how, observer)
+        self.cx_for(wanted.collect(), scope, how, observer)
+    }
+
+    /// What these areas are given to look with.
+    pub(super) fn cx_for<'a>(
+        &'a self,
+        wanted: Vec<AreaName>,
+        scope: &'a Scope,
+        how: How<'a>,
+        observer: &'a dyn Observer,
+    ) -> Cx<'a> {
+        Cx::new(self.supply(), &self.homes, scope, wanted, how, observer)
     }
 
     /// The document of a check.
@@ -117,8 +131,7 @@ impl Engine {
     /// Keeps what a full check saw, for those that read only what changed since.
     fn remember(&self, mut checked: Checked, report: &CheckReport) {
         let Some(notes) = self.system.make_notes() else { return };
-        let memory = checked.get_mut(&FILES).and_then(|files| files.memory.take());
-        let Memory { files, snapshot } = memory.unwrap_or_default();
+        let Memory { files, snapshot } = checked.take_memory().unwrap_or_default();
         let settled = snapshot.and_then(|snapshot| self.clean_check(snapshot, report));
         let seen = SeenFiles { at: report.at.clone(), files, settled };
         let _ = keep_seen(&notes, &seen);

@@ -2,9 +2,8 @@
 
 use std::collections::HashSet;
 
-use crate::areas::{After, Checked, FileWork, Step, Work};
-use crate::model::{ActionKind, Subject};
-use crate::plan::Left;
+use crate::areas::{After, Checked, FileWork, Stays, Step, Work};
+use crate::model::{ActionKind, AreaName, Subject};
 use crate::report::{ActionReport, CheckReport};
 
 /// What is shown before the question.
@@ -14,24 +13,43 @@ pub struct Preview<'a> {
     pub check: &'a CheckReport,
     /// What would be done.
     pub actions: Vec<ActionReport>,
-    /// Bytes that would be written.
-    pub bytes: u64,
-    /// What would be left, and why.
-    pub left: &'a [Left],
+    /// What is to be known of that before, a sentence each.
+    pub remarks: Vec<String>,
+    /// The areas in which it would be done.
+    pub areas: Vec<AreaName>,
+    /// Bytes that would be put in the place of what is damaged on the machine.
+    pub written: u64,
+    /// Whether what would be replaced or set aside is kept, so that it can be taken back.
+    pub keeps: bool,
+    /// What is right and stays, where a person might fear for it.
+    pub stays: Vec<Stays>,
     /// Whether this came to light only after what was agreed to was done.
     pub further: bool,
-    /// Whether the rest is looked at anew after this, and what is new then asked about.
-    pub ahead: bool,
-    /// Of updates: how many downloads are right and stay, with their bytes.
-    pub stay: Option<(u64, u64)>,
 }
 
 impl<'a> Preview<'a> {
-    /// These actions, on what a check found.
-    pub(super) fn new(check: &'a CheckReport, actions: Vec<ActionReport>) -> Self {
-        let bytes = actions.iter().map(|a| a.bytes).sum();
-        Self { check, actions, bytes, left: &check.left, further: false, ahead: false, stay: None }
+    /// These steps, each with its area, on what a check found.
+    pub(super) fn of(check: &'a CheckReport, steps: &[(&AreaName, &Step)]) -> Self {
+        let actions = steps.iter().flat_map(|(_, step)| &step.shows).cloned().collect();
+        let (mut remarks, mut areas): (Vec<String>, Vec<AreaName>) = Default::default();
+        for (area, step) in steps {
+            let new: Vec<String> = step.remarks.iter().filter(|remark| !remarks.contains(remark)).cloned().collect();
+            remarks.extend(new);
+            if areas.last() != Some(*area) {
+                areas.push((*area).clone());
+            }
+        }
+        let keeps = steps.iter().any(|(_, step)| kept_by(step).next().is_some());
+        let restored = steps.iter().filter(|(_, step)| matches!(&step.work, Work::Files(work) if !work.renews));
+        let written = restored.flat_map(|(_, step)| kept_by(step)).map(|action| action.bytes).sum();
+        Self { check, actions, remarks, areas, written, keeps, stays: Vec::new(), further: false }
     }
+}
+
+/// What of a step keeps what was there, so that it can be taken back.
+fn kept_by(step: &Step) -> impl Iterator<Item = &ActionReport> {
+    let on_files = matches!(step.work, Work::Files(_) | Work::Fetched(_));
+    step.shows.iter().filter(move |action| on_files && action.action.is_undoable())
 }
 
 /// The answer to the question.
@@ -46,64 +64,99 @@ pub enum Agreement {
 /// Whoever is asked.
 pub(super) type Ask<'a> = dyn FnMut(&Preview<'_>) -> Agreement + 'a;
 
-/// What was shown and agreed to.
-pub(super) struct Consent<'a> {
-    ask: &'a mut Ask<'a>,
-    agreed: HashSet<(ActionKind, Subject)>,
+/// What an action is to whoever agreed to it.
+type Key = (ActionKind, Subject);
+
+fn key(action: &ActionReport) -> Key {
+    (action.action, action.subject.clone())
 }
 
-fn key(action: &ActionReport) -> (ActionKind, Subject) {
-    (action.action, action.subject.clone())
+/// What was shown and agreed to, and what of it was tried.
+pub(super) struct Consent<'a> {
+    ask: &'a mut Ask<'a>,
+    agreed: HashSet<Key>,
+    declined: HashSet<Key>,
+    tried: HashSet<Key>,
 }
 
 impl<'a> Consent<'a> {
     /// Nothing was shown yet.
     pub(super) fn new(ask: &'a mut Ask<'a>) -> Self {
-        Self { ask, agreed: HashSet::new() }
+        Self { ask, agreed: HashSet::new(), declined: HashSet::new(), tried: HashSet::new() }
     }
 
-    /// Shows what would be done; what is agreed to is remembered.
+    /// Shows what would be done; the answer is remembered.
     pub(super) fn to(&mut self, preview: &Preview<'_>) -> bool {
-        if (self.ask)(preview) == Agreement::No {
-            return false;
-        }
-        self.agreed.extend(preview.actions.iter().map(key));
-        true
+        let agreed = (self.ask)(preview) == Agreement::Yes;
+        let answered = if agreed { &mut self.agreed } else { &mut self.declined };
+        answered.extend(preview.actions.iter().map(key));
+        agreed
+    }
+
+    /// Notes that a step was tried.
+    pub(super) fn tried(&mut self, step: &Step) {
+        self.tried.extend(step.shows.iter().map(key));
+    }
+
+    /// Whether a step may be done as far as all of it was agreed to.
+    pub(super) fn covers(&self, step: &Step) -> bool {
+        step.shows.iter().all(|action| self.agreed.contains(&key(action)))
     }
 
     /// What of a step is agreed to; what nobody has been shown yet is asked about. Parts of the store belong together: without an
-    /// answer to what is new, it stays as it is.
-    pub(super) fn allowed(&mut self, check: &dyn Fn() -> CheckReport, step: &Step) -> Option<Step> {
-        let new: Vec<ActionReport> =
-            step.shows.iter().filter(|action| !self.agreed.contains(&key(action))).cloned().collect();
-        if new.is_empty() || self.to(&Preview { further: true, ..Preview::new(&check(), new) }) {
+    /// answer to what is new, it stays as it is. What is tried once in a run is not tried again.
+    pub(super) fn allowed(&mut self, check: &dyn Fn() -> CheckReport, area: &AreaName, step: &Step) -> Option<Step> {
+        // What comes right with what others put right was shown; there is nothing to be done for it.
+        if matches!(&step.work, Work::Files(work) if work.plan.actions.is_empty()) {
+            return None;
+        }
+        if step.work.is_tried_once() && step.shows.iter().all(|action| self.tried.contains(&key(action))) {
+            return None;
+        }
+        let is_new =
+            |action: &&ActionReport| !self.agreed.contains(&key(action)) && !self.declined.contains(&key(action));
+        let new: Vec<ActionReport> = step.shows.iter().filter(is_new).cloned().collect();
+        if !new.is_empty() {
+            let new = Step { shows: new, ..step.clone() };
+            self.to(&Preview { further: true, ..Preview::of(&check(), &[(area, &new)]) });
+        }
+        if self.covers(step) {
             return Some(step.clone());
         }
-        let Work::Files(FileWork { plan, made }) = &step.work else { return None };
+        let Work::Files(FileWork { plan, made, renews }) = &step.work else { return None };
         let mut plan = plan.clone();
         plan.actions.retain(|action| self.agreed.contains(&key(&ActionReport::planned(action))));
         if plan.actions.is_empty() {
             return None;
         }
         let shows = plan.actions.iter().map(ActionReport::planned).collect();
-        Some(Step { shows, work: Work::Files(FileWork { plan, made: made.clone() }), ..*step })
+        let work = Work::Files(FileWork { plan, made: made.clone(), renews: *renews });
+        Some(Step { shows, work, ..step.clone() })
     }
 }
 
-/// What is shown first: every step, but those that can only be known once another is done.
-pub(super) fn first_shown(checked: &Checked) -> (Vec<ActionReport>, bool) {
-    let (mut shown, mut ahead) = (Vec::new(), false);
+/// What is shown first: every step, but those that can only be known once another is done; before those of an area what must be
+/// done `before` it.
+pub(super) fn first_shown<'a>(checked: &'a Checked, before: &'a [(AreaName, Step)]) -> Vec<(&'a AreaName, &'a Step)> {
+    let mut shown: Vec<(&AreaName, &Step)> = Vec::new();
     let doubt = checked.doubt().is_some();
-    for step in checked.areas().flat_map(|examined| &examined.steps) {
+    for examined in checked.areas() {
         // A disk that is in doubt is written nowhere.
-        if doubt && step.work.is_on_machine() {
-            continue;
+        let mut steps = examined.steps.iter().filter(|step| !(doubt && step.work.is_on_machine())).peekable();
+        if steps.peek().is_some() {
+            shown.extend(before.iter().filter(|(area, _)| *area == examined.area).map(|(area, step)| (area, step)));
         }
-        shown.extend(step.shows.iter().cloned());
-        ahead |= step.after != After::Known;
-        if step.after == After::Unknown {
-            break;
+        for step in steps {
+            shown.push((&examined.area, step));
+            if step.after == After::Unknown {
+                return shown;
+            }
         }
     }
-    (shown, ahead)
+    shown
+}
+
+/// What is right and stays in the areas that are shown.
+pub(super) fn staying(checked: &Checked, areas: &[AreaName]) -> Vec<Stays> {
+    checked.areas().filter(|examined| areas.contains(&examined.area)).filter_map(|examined| examined.stays).collect()
 }

@@ -2,15 +2,12 @@
 
 mod apps;
 mod check;
-mod cleared;
 mod consent;
 mod explain;
 mod filling;
-mod finishing;
 mod identify;
 mod named;
 mod programs;
-mod renewing;
 mod repair;
 mod repaired;
 mod reset;
@@ -18,13 +15,13 @@ mod runs;
 mod session;
 mod settled;
 mod status;
+mod steps;
 mod undo;
 
 pub use consent::{Agreement, Preview};
 pub use reset::{Only, ResetWanted};
 pub use runs::UpdatesWanted;
 
-pub use crate::areas::updates::ClearUpdates;
 pub use crate::system::{ServiceManager, Settings, Supplier, WorkError};
 
 use std::sync::{Arc, PoisonError};
@@ -32,6 +29,7 @@ use std::sync::{Arc, PoisonError};
 use crate::areas::{AREAS, STORE, is_wanted, store};
 use crate::change::{ChangeContext, Locks, StateFolder};
 use crate::event::Observer;
+use crate::homes::HomesSeen;
 use crate::machine::{Disk, Machine, MachineError, Protection};
 use crate::model::{Scope, SystemPath};
 use crate::platform::debian::Debian;
@@ -44,6 +42,7 @@ use crate::system::System;
 pub struct Engine {
     system: System,
     open: OpenSources,
+    homes: HomesSeen,
 }
 
 impl Engine {
@@ -67,7 +66,7 @@ impl Engine {
         let (protection, services) = (Protection::of(&machine), settings.services.open(&machine));
         let areas = AREAS.iter().map(|area| area.about().name.clone()).collect();
         let system = System { settings, machine, protection, installed, database, services, areas, pool };
-        let mut engine = Self { system, open: OpenSources::default() };
+        let mut engine = Self { system, open: OpenSources::default(), homes: HomesSeen::default() };
         engine.open.use_stores(stores);
         engine.identify();
         Ok(engine)

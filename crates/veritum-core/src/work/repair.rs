@@ -1,47 +1,50 @@
-//! `repair`: look, show, ask; then area by area: change, look again until it is stable.
+//! `repair`: look, show, ask; then area by area: change, look again until it is stable, and see whether it works.
 
+use std::cell::OnceCell;
 use std::collections::HashSet;
 
 use super::check::{check_all, told_downloads};
-use super::consent::{Ask, Consent, Preview, first_shown};
+use super::consent::{Ask, Consent, Preview, first_shown, staying};
 use super::repaired::Repaired;
 use super::session::Session;
 use super::{Engine, WorkError};
 use crate::archive::Lacking;
-use crate::areas::store::repair_store;
-use crate::areas::{
-    AREAS, After, Area, Checked, Cx, Evidence, FILES, Failed, FileWork, How, Step, ToolRun, Work, is_wanted,
-};
-use crate::change::{ChangeContext, ChangeError, Locks, RoundReceipt, StateFolder, Verb, unfinished};
+use crate::areas::{AREAS, After, Area, Checked, Evidence, Failed, How, Step, When, is_wanted};
+use crate::change::{ChangeError, Locks, RoundReceipt, StateFolder, Verb, unfinished};
 use crate::event::{Event, Flow, Observer, Uninterruptible};
-use crate::model::{ActionResult, AreaName, FindingId, Scope, SystemPath, error_words};
+use crate::model::{AreaName, FindingId, Scope, SystemPath};
 use crate::platform::Platform as _;
 use crate::platform::debian::Debian;
-use crate::report::{ActionReport, CheckReport, RepairReport, RunningReport};
-use crate::supply::Made;
+use crate::report::{CheckReport, ProofOutcome, ProofReport, RepairReport, RunningReport};
 
 /// An area is repaired in so many rounds at most, even when findings still change.
 const MAX_ROUNDS: usize = 3;
 
 /// A repair under way.
-struct Run<'a> {
-    scope: &'a Scope,
-    observer: &'a dyn Observer,
-    consent: Consent<'a>,
+pub(super) struct Run<'a> {
+    pub(super) scope: &'a Scope,
+    pub(super) observer: &'a dyn Observer,
+    pub(super) consent: Consent<'a>,
+    /// The machine's state folder, once something of the machine may be changed.
+    state: &'a OnceCell<StateFolder>,
+    /// The locks that are held from the look to the end.
+    pub(super) locks: Locks,
     /// What is known now.
-    now: Checked,
+    pub(super) now: Checked,
     /// What was gathered for that; none when the machine has changed since.
     evidence: Evidence,
     failed: Failed,
     /// The document of the last look at everything.
     whole: CheckReport,
-    done: Repaired,
+    pub(super) done: Repaired,
     /// What the rounds did on the machine, by change.
     receipts: Vec<(u64, RoundReceipt)>,
     /// Areas of the machine that were looked at before the machine was changed.
     stale: Vec<AreaName>,
     /// Whether somebody said stop after something was done.
-    stopped: bool,
+    pub(super) stopped: bool,
+    /// Whether what an area is there for works.
+    proof: Option<ProofReport>,
 }
 
 impl Run<'_> {
@@ -62,25 +65,36 @@ struct Look {
     report: CheckReport,
 }
 
-/// What is held from the look to the end.
-struct Held {
-    state: StateFolder,
-    _locks: Locks,
-}
-
 impl Engine {
-    /// Shows what a repair would do, changes nothing.
+    /// Shows what a repair would do, changes nothing; `show` is given what would stand before the question.
     ///
     /// # Errors
     /// As [`Engine::check`].
-    pub fn plan_repair(&mut self, scope: &Scope, observer: &dyn Observer) -> Result<RepairReport, WorkError> {
+    pub fn plan_repair(
+        &mut self,
+        scope: &Scope,
+        observer: &dyn Observer,
+        show: &mut dyn FnMut(&Preview<'_>),
+    ) -> Result<RepairReport, WorkError> {
         self.require_store_sound(scope)?;
         let scope = &self.resolve(scope, observer)?;
+        self.supply().forget_offered();
         let state = self.system.state()?;
         let _lock = self.system.shared_lock(state.as_ref())?;
         let none = Failed::new();
-        let checked = check_all(&self.cx(scope, How::plain(&none), observer))?;
-        Ok(Repaired::new(self.report(scope, &checked), &checked).only_planned(true))
+        let cx = self.cx(scope, How { plans: true, ..How::plain(&none) }, observer);
+        // Who holds a lock is told as a finding here.
+        let before = |area: &&dyn Area| Some((area.about().name.clone(), area.before(&cx, &[]).ok().flatten()?));
+        let before: Vec<(AreaName, Step)> =
+            AREAS.iter().filter(|area| is_wanted(**area, scope)).copied().filter_map(|area| before(&area)).collect();
+        let checked = check_all(&cx)?;
+        let report = self.report(scope, &checked);
+        let steps = first_shown(&checked, &before);
+        if !steps.is_empty() {
+            show(&shown(&report, &checked, &steps));
+        }
+        let planned = steps.iter().map(|(area, step)| ((*area).clone(), step.shows.clone())).collect();
+        Ok(Repaired::new(report, planned).only_planned(true))
     }
 
     /// Repairs what is named, or everything, in working order; `ask` is shown the plan before anything is done, and what comes to
@@ -96,66 +110,91 @@ impl Engine {
     ) -> Result<RepairReport, WorkError> {
         self.require_store_sound(scope)?;
         let scope = &self.resolve(scope, observer)?;
-        let mut held = self.hold(scope, observer)?;
+        self.supply().forget_offered();
+        let state = OnceCell::new();
+        let (locks, before) = self.hold(scope, &state, observer)?;
         let Look { checked, evidence, failed, report } = self.look(scope, observer)?;
-        let done = Repaired::new(report.clone(), &checked);
-        let (shown, ahead) = first_shown(&checked);
-        if shown.is_empty() {
-            return Ok(done.only_planned(false));
-        }
+        let steps = first_shown(&checked, &before);
+        let planned = steps.iter().map(|(area, step)| ((*area).clone(), step.shows.clone())).collect();
+        let done = Repaired::new(report.clone(), planned);
         let mut consent = Consent::new(ask);
-        if !consent.to(&Preview { ahead, ..Preview::new(&report, shown) }) {
+        if !steps.is_empty() && !consent.to(&shown(&report, &checked, &steps)) {
             return Ok(done.only_planned(true));
         }
-        let receipts = Vec::new();
         let mut run = Run {
             scope,
             observer,
             consent,
+            state: &state,
+            locks,
             now: checked,
             evidence,
             failed,
             whole: report,
             done,
-            receipts,
+            receipts: Vec::new(),
             stale: Vec::new(),
             stopped: false,
+            proof: None,
         };
         for area in AREAS.iter().filter(|area| is_wanted(**area, scope)) {
-            self.repair_area(&mut run, *area, &mut held)?;
+            self.repair_area(&mut run, *area)?;
             if run.stopped {
                 break;
             }
         }
+        // What was seen in homes is looked at once more, at the end: nothing of theirs was changed meanwhile.
+        self.homes.look_anew();
         for area in AREAS.iter().filter(|area| run.stale.contains(&area.about().name)).collect::<Vec<_>>() {
             self.look_again(&mut run, *area, scope, &HashSet::new())?;
         }
-        Ok(self.finished(run, held.as_ref()))
+        Ok(self.finished(run))
     }
 
-    /// Holds others off from the look to the end, where what is looked at must not change meanwhile.
-    fn hold(&self, scope: &Scope, observer: &dyn Observer) -> Result<Option<Held>, WorkError> {
-        let holds = |area: &&&dyn Area| area.about().is_of_machine && area.about().by_reference;
-        match AREAS.iter().filter(holds).any(|area| is_wanted(*area, scope)) {
-            true => self.hold_machine(observer).map(Some),
-            false => Ok(None),
+    /// Holds others off from the look to the end, where what is looked at must not change meanwhile. Answers also what must be done
+    /// before the locks of an area can be had: they are taken in its turn.
+    fn hold(
+        &self,
+        scope: &Scope,
+        state: &OnceCell<StateFolder>,
+        observer: &dyn Observer,
+    ) -> Result<(Locks, Vec<(AreaName, Step)>), WorkError> {
+        let none = Failed::new();
+        let cx = self.cx(scope, How::repair(&none), observer);
+        let (mut wanted, mut before) = (Vec::new(), Vec::new());
+        let mut holds = false;
+        for area in AREAS.iter().filter(|area| is_wanted(**area, scope)) {
+            let locks = area.locks();
+            holds |= !locks.is_empty();
+            match area.before(&cx, &[])? {
+                Some(step) => before.push((area.about().name.clone(), step)),
+                None => wanted.extend(locks),
+            }
         }
+        let locks = if holds { self.hold_machine(state, &wanted, observer)? } else { Locks::default() };
+        Ok((locks, before))
     }
 
-    fn hold_machine(&self, observer: &dyn Observer) -> Result<Held, WorkError> {
+    fn hold_machine(
+        &self,
+        cell: &OnceCell<StateFolder>,
+        package_locks: &[SystemPath],
+        observer: &dyn Observer,
+    ) -> Result<Locks, WorkError> {
         let state = self.system.make_state()?;
-        let locks = self.locks(&self.context(&state, observer), &Debian.locks())?;
+        let locks = self.locks(&self.context(&state, observer), package_locks)?;
         if let Some(number) = unfinished(&state)?.first() {
             return Err(ChangeError::Earlier(*number).into());
         }
-        Ok(Held { state, _locks: locks })
+        let _ = cell.set(state);
+        Ok(locks)
     }
 
     /// Looks at everything that is wanted; downloads what a repair would lack, and looks again with it. What is downloaded may show
     /// more that is wrong with the same components, not with others: once is enough.
     fn look(&self, scope: &Scope, observer: &dyn Observer) -> Result<Look, WorkError> {
         let none = Failed::new();
-        let cx = self.cx(scope, How { fetch: true, ..How::plain(&none) }, observer);
+        let cx = self.cx(scope, How { fetch: true, ..How::repair(&none) }, observer);
         let checked = check_all(&cx)?;
         let report = self.report(scope, &checked);
         let lacking: Vec<Lacking> = checked.downloads().into_iter().map(|(lacking, _)| lacking).collect();
@@ -166,7 +205,7 @@ impl Engine {
             return Err(WorkError::NobodyToAsk);
         }
         let failed = self.supply().download(&lacking, observer)?;
-        let cx = self.cx(scope, How { fetch: true, ..How::plain(&failed) }, observer);
+        let cx = self.cx(scope, How { fetch: true, ..How::repair(&failed) }, observer);
         let checked = check_all(&cx)?;
         let evidence = cx.into_evidence();
         let downloads = told_downloads(&report, &lacking, &failed);
@@ -175,9 +214,9 @@ impl Engine {
     }
 
     /// Repairs one area, in rounds; what must be known anew after it is looked at again.
-    fn repair_area(&mut self, run: &mut Run<'_>, area: &dyn Area, held: &mut Option<Held>) -> Result<(), WorkError> {
+    fn repair_area(&mut self, run: &mut Run<'_>, area: &dyn Area) -> Result<(), WorkError> {
         for _ in 0..MAX_ROUNDS {
-            if self.rounds(run, area, held)? == After::Known {
+            if self.rounds(run, area)? == After::Known {
                 return Ok(());
             }
             self.reload()?;
@@ -198,19 +237,24 @@ impl Engine {
     }
 
     /// The rounds of one area, as one change; answers how much of the rest is known after them.
-    fn rounds(&self, run: &mut Run<'_>, area: &dyn Area, held: &mut Option<Held>) -> Result<After, WorkError> {
+    fn rounds(&self, run: &mut Run<'_>, area: &dyn Area) -> Result<After, WorkError> {
         let name = &area.about().name;
-        if allowed(self, run, name).is_empty() {
-            return Ok(After::Known);
+        let steps = self.allowed(run, name, |when| when == When::InTurn);
+        let on_machine =
+            run.now.get(name).is_some_and(|examined| examined.steps.iter().any(|s| s.work.is_on_machine()));
+        if on_machine && run.state.get().is_none() {
+            run.locks = self.hold_machine(run.state, &Debian.locks(), run.observer)?;
         }
-        if held.is_none() && on_machine(&run.now, name) {
-            *held = Some(self.hold_machine(run.observer)?);
-        }
-        let context = held.as_ref().map(|held| self.context(&held.state, run.observer));
+        let context = run.state.get().map(|state| self.context(state, run.observer));
         let mut session =
             context.map(|context| Session::new(context, &self.system.settings, Verb::Repair, name.clone()));
-        let after = self.rounds_in(run, area, session.as_mut());
+        let after = self.rounds_in(run, area, steps, session.as_mut());
         if let Some(session) = &mut session {
+            if session.is_paused() {
+                // What is held takes these locks itself when it is put back, and is as it was only then.
+                run.locks.keep_own();
+                run.stale.push(name.clone());
+            }
             let remaining = run.now.get(name).map_or(0, |examined| examined.problems().count() as u64);
             let ended = session.end(remaining);
             let number = session.number.unwrap_or_default();
@@ -224,20 +268,31 @@ impl Engine {
         &self,
         run: &mut Run<'_>,
         area: &dyn Area,
+        mut steps: Vec<Step>,
         mut session: Option<&mut Session<'_>>,
     ) -> Result<After, WorkError> {
         let name = &area.about().name;
         let mut written: HashSet<SystemPath> = HashSet::new();
-        let narrow = narrowed(run.scope, &run.now);
+        let narrow = narrowed(run.scope, name, &run.now);
+        if !steps.is_empty()
+            && let Some(session) = session.as_deref_mut()
+            && self.clear_the_way(run, area, session)?
+        {
+            self.look_again(run, area, &narrow, &written)?;
+            run.done.found_anew(name, run.now.get(name).into_iter().flat_map(|examined| examined.problems()));
+            steps = self.allowed(run, name, |when| when == When::InTurn);
+        }
         let mut known: HashSet<FindingId> = ids(&run.now, name);
         for _ in 0..MAX_ROUNDS {
-            let steps = allowed(self, run, name);
             let problems = ids(&run.now, name).len();
             let mut went_on = false;
             let mut after = After::Known;
             for step in &steps {
                 went_on |= self.carry_out(run, name, step, session.as_deref_mut(), &mut written)?;
                 after = if step.after == After::Known { after } else { step.after };
+                if run.stopped {
+                    break;
+                }
             }
             if steps.is_empty() {
                 break;
@@ -253,64 +308,47 @@ impl Engine {
             if run.stopped || !went_on || !(now.len() < problems || new) {
                 break;
             }
+            steps = self.allowed(run, name, |when| when == When::InTurn);
         }
+        self.confirm(run, area, session)?;
         Ok(After::Known)
     }
 
-    /// Carries out one step; answers whether anything was done.
-    fn carry_out(
+    /// Sees whether what the area is there for works, and does what waits for that.
+    fn confirm(
         &self,
         run: &mut Run<'_>,
-        area: &AreaName,
-        step: &Step,
-        session: Option<&mut Session<'_>>,
-        written: &mut HashSet<SystemPath>,
-    ) -> Result<bool, WorkError> {
-        match (&step.work, session) {
-            (Work::Store(work), _) => {
-                let none = Failed::new();
-                let cx = self.cx(run.scope, How::plain(&none), run.observer);
-                let actions = repair_store(&cx, work, step.shows.clone())?;
-                let done = actions.iter().any(|action| action.result == ActionResult::Done);
-                run.done.did(area, actions);
-                Ok(done)
-            }
-            (Work::Files(FileWork { plan, made }), Some(session)) => {
-                self.supply().unpack_for(&plan.actions);
-                written.extend(plan.actions.iter().map(|action| action.place.clone()));
-                let contents = Made { made, then: self.supply().contents() };
-                let remaining = ids(&run.now, area).len() as u64;
-                let receipt = session.round(plan.actions.clone(), &contents, remaining)?.clone();
-                run.done.changed(area, session.number.unwrap_or_default(), &receipt);
-                run.done.blocked(area, &receipt.blocked, &plan.actions);
-                Ok(receipt.outcomes.iter().any(|outcome| outcome.failed.is_none()))
-            }
-            (Work::Tool(tool), Some(session)) => {
-                let why = self.run_tool(tool, &step.shows, session)?;
-                let done = why.is_none();
-                run.done.did(area, step.shows.iter().map(|action| action.clone().settled(why.clone())).collect());
-                Ok(done)
-            }
-            (_, None) => Ok(false),
+        area: &dyn Area,
+        mut session: Option<&mut Session<'_>>,
+    ) -> Result<(), WorkError> {
+        let name = &area.about().name;
+        if run.stopped || run.now.doubt().is_some() || run.now.get(name).is_none() {
+            return Ok(());
         }
-    }
-
-    /// Has one of the system's own tools do something; answers why it failed.
-    fn run_tool(
-        &self,
-        tool: &ToolRun,
-        shows: &[ActionReport],
-        session: &mut Session<'_>,
-    ) -> Result<Option<String>, WorkError> {
-        let names: Vec<String> = shows.iter().map(|action| action.subject.to_string()).collect();
-        let words: Vec<&str> = tool.words.iter().map(String::as_str).collect();
-        let failed = session.delegate(tool.action, (&names.join(" "), tool.before), &mut |_| {
-            let runner = self.system.tool_runner().map_err(str::to_owned)?;
-            let stop = &self.system.settings.stop;
-            let ran = runner.run(tool.program, &words, &[], stop).map_err(|e| error_words(&e))?;
-            if ran.is_fine() { Ok(()) } else { Err(format!("{} failed: {}", tool.called, ran.last_line())) }
-        })?;
-        Ok(failed)
+        let confirmed = {
+            let cx = self.cx_for(vec![name.clone()], run.scope, How::repair(&run.failed), run.observer);
+            area.confirm(&cx)
+        };
+        let proof = match confirmed {
+            // Once something took effect it is told, whatever was stopped after that.
+            Err(WorkError::Stopped) if run.done.did_something() => {
+                run.stopped = true;
+                return Ok(());
+            }
+            confirmed => confirmed?,
+        };
+        let failed = proof.as_ref().is_some_and(|proof| proof.outcome == ProofOutcome::Failed);
+        run.proof = proof.or(run.proof.take());
+        for step in self.allowed(run, name, |when| when != When::InTurn) {
+            match step.when {
+                When::Confirmed(reason) if failed => run.done.put_off(&step, reason),
+                _ => {
+                    self.carry_out(run, name, &step, session.as_deref_mut(), &mut HashSet::new())?;
+                    run.stale.push(name.clone());
+                }
+            }
+        }
+        Ok(())
     }
 
     /// Looks again at what a round can have changed: after one on the machine, at that area; after one on the store, at whatever
@@ -326,14 +364,14 @@ impl Engine {
         run.stale.retain(|stale| *stale != area.about().name);
         if area.about().is_of_machine {
             run.evidence = Evidence::default();
-            let scope = if area.about().name == FILES { narrow } else { run.scope };
-            let how = How { written: Some(written), ..How::plain(&run.failed) };
-            let cx = Cx::new(self.supply(), scope, vec![area.about().name.clone()], how, observer);
+            let scope = if area.about().by_component { narrow } else { run.scope };
+            let how = How { written: Some(written), ..How::repair(&run.failed) };
+            let cx = self.cx_for(vec![area.about().name.clone()], scope, how, observer);
             let examined = area.check(&cx, &run.now)?;
             run.now.replace(examined);
             return Ok(());
         }
-        let how = How { fresh: true, ..How::plain(&run.failed) };
+        let how = How { fresh: true, ..How::repair(&run.failed) };
         let cx = self.cx(run.scope, how, observer).with_evidence(std::mem::take(&mut run.evidence));
         for area in AREAS.iter().filter(|area| area.about().by_reference) {
             if run.now.get(&area.about().name).is_none() {
@@ -346,43 +384,51 @@ impl Engine {
         Ok(())
     }
 
+    /// The steps of an area that may be carried out: nothing on a machine whose disk is in doubt, and nothing that nobody agreed to.
+    fn allowed(&self, run: &mut Run<'_>, area: &AreaName, is_due: impl Fn(When) -> bool) -> Vec<Step> {
+        let Run { now, consent, scope, .. } = run;
+        let Some(examined) = now.get(area) else { return Vec::new() };
+        let doubt = now.doubt().is_some();
+        let steps = examined.steps.iter().filter(|step| is_due(step.when) && !(doubt && step.work.is_on_machine()));
+        let report = || self.report(scope, now);
+        steps.filter_map(|step| consent.allowed(&report, area, step)).collect()
+    }
+
     /// The document of a repair that has come to its end.
-    fn finished(&self, run: Run<'_>, held: Option<&Held>) -> RepairReport {
+    fn finished(&self, mut run: Run<'_>) -> RepairReport {
+        if run.stopped && run.proof.is_none() {
+            let cx = self.cx(run.scope, How::repair(&run.failed), run.observer);
+            let wanted = AREAS.iter().filter(|area| cx.wants(&area.about().name));
+            run.proof = wanted.filter_map(|area| area.not_confirmed(&cx, "it was stopped")).next();
+        }
         if !run.done.did_something() {
-            return run.done.only_planned(false);
+            return RepairReport { proof: run.proof, ..run.done.only_planned(false) };
         }
         let after = self.report(run.scope, &run.now);
-        let running = held.map_or_else(RunningReport::default, |held| {
-            let context: ChangeContext<'_> = self.context(&held.state, run.observer);
-            self.still_running(&context, run.receipts.iter().map(|(change, receipt)| (*change, receipt)))
+        let running = run.state.get().map_or_else(RunningReport::default, |state| {
+            let receipts = run.receipts.iter().map(|(change, receipt)| (*change, receipt));
+            self.still_running(&self.context(state, run.observer), receipts)
         });
         if run.scope.is_whole() {
             self.system.note_last_check(&run.whole.put_right_to(&after));
         }
-        run.done.finish(after, running)
+        RepairReport { proof: run.proof, ..run.done.finish(after, running) }
     }
 }
 
-/// The steps of an area that may be carried out: nothing on a machine whose disk is in doubt, and nothing that nobody agreed to.
-fn allowed(engine: &Engine, run: &mut Run<'_>, area: &AreaName) -> Vec<Step> {
-    let Some(examined) = run.now.get(area) else { return Vec::new() };
-    let doubt = run.now.doubt().is_some();
-    let steps = examined.steps.iter().filter(|step| !(doubt && step.work.is_on_machine()));
-    let report = || engine.report(run.scope, &run.now);
-    steps.filter_map(|step| run.consent.allowed(&report, step)).collect()
-}
-
-fn on_machine(checked: &Checked, area: &AreaName) -> bool {
-    checked.get(area).is_some_and(|examined| examined.steps.iter().any(|step| step.work.is_on_machine()))
+/// What stands before the first question.
+fn shown<'a>(report: &'a CheckReport, checked: &Checked, steps: &[(&AreaName, &Step)]) -> Preview<'a> {
+    let preview = Preview::of(report, steps);
+    Preview { stays: staying(checked, &preview.areas), ..preview }
 }
 
 /// The problems of an area.
-fn ids(checked: &Checked, area: &AreaName) -> HashSet<FindingId> {
+pub(super) fn ids(checked: &Checked, area: &AreaName) -> HashSet<FindingId> {
     checked.get(area).into_iter().flat_map(|examined| examined.problems()).map(|finding| finding.id.clone()).collect()
 }
 
 /// After a round only the components that were touched are looked at again; what was written, on the medium.
-fn narrowed(scope: &Scope, checked: &Checked) -> Scope {
+fn narrowed(scope: &Scope, area: &AreaName, checked: &Checked) -> Scope {
     if !scope.is_all() {
         return scope.clone();
     }
@@ -391,5 +437,5 @@ fn narrowed(scope: &Scope, checked: &Checked) -> Scope {
         problems.filter_map(|f| f.component.as_ref()).map(|component| component.name.clone()).collect();
     components.sort();
     components.dedup();
-    Scope { areas: vec![FILES], components, ..Scope::default() }
+    Scope { components, ..Scope::only(area.clone()) }
 }

@@ -1,36 +1,47 @@
 //! [`Repaired`]: what a repair did, area by area, and its document.
 
-use crate::areas::Checked;
+use crate::areas::{Step, ToolRun};
 use crate::change::{Blocked, RoundReceipt};
-use crate::model::{AreaName, Finding, FindingId, quoted};
-use crate::plan::Left;
-use crate::report::{ActionReport, AreaChange, CheckReport, RepairReport, RunningReport};
+use crate::model::{ActionResult, AreaName, Finding, FindingId, quoted};
+use crate::plan::{Left, PlannedAction};
+use crate::report::{ActionReport, AreaChange, AreaReport, CheckReport, RepairReport, RunningReport};
 
-/// What was done in one area.
+/// What one change did in one area.
 #[derive(Debug, Default)]
-pub(super) struct AreaWork {
+struct AreaWork {
     area: AreaName,
     change: Option<u64>,
     actions: Vec<ActionReport>,
-    blocked: Vec<(Blocked, ActionReport)>,
+}
+
+/// Why a finding is not put right, and what to do next.
+#[derive(Debug)]
+struct Reason {
+    finding: FindingId,
+    why: String,
+    next: Option<String>,
+    /// What was to be done, where that is about something else than the finding.
+    about: Option<ActionReport>,
 }
 
 /// What a repair did so far.
 #[derive(Debug)]
 pub(super) struct Repaired {
     before: CheckReport,
+    /// The problems of areas that were found anew after others were held off.
+    anew: Vec<(AreaName, Vec<FindingId>)>,
     planned: Vec<(AreaName, Vec<ActionReport>)>,
     areas: Vec<AreaWork>,
+    reasons: Vec<Reason>,
+    /// Findings that one of the system's own tools was to answer.
+    by_tools: Vec<FindingId>,
 }
 
 impl Repaired {
-    /// Nothing was done yet.
-    pub(super) fn new(before: CheckReport, checked: &Checked) -> Self {
-        let shows = |examined: &crate::areas::Examined| {
-            let all = examined.steps.iter().flat_map(|step| step.shows.iter().cloned());
-            (examined.area.clone(), all.collect())
-        };
-        Self { before, planned: checked.areas().map(shows).collect(), areas: Vec::new() }
+    /// Nothing was done yet; what is planned, by area.
+    pub(super) fn new(before: CheckReport, planned: Vec<(AreaName, Vec<ActionReport>)>) -> Self {
+        let (anew, areas, reasons, by_tools) = Default::default();
+        Self { before, anew, planned, areas, reasons, by_tools }
     }
 
     /// Whether anything was carried out, or tried.
@@ -38,43 +49,69 @@ impl Repaired {
         !self.areas.is_empty()
     }
 
-    /// Notes what was done in an area.
-    pub(super) fn did(&mut self, area: &AreaName, actions: Vec<ActionReport>) {
-        self.work(area).actions.extend(actions);
+    /// Notes what was found in an area when others were held off from it.
+    pub(super) fn found_anew<'a>(&mut self, area: &AreaName, problems: impl Iterator<Item = &'a Finding>) {
+        self.anew.push((area.clone(), problems.map(|finding| finding.id.clone()).collect()));
     }
 
-    /// Notes what came of the rounds of a change.
-    pub(super) fn changed(&mut self, area: &AreaName, change: u64, receipt: &RoundReceipt) {
-        let work = self.work(area);
-        work.change = Some(change);
-        work.actions.extend(ActionReport::carried_out(receipt));
-    }
-
-    /// Notes that something stood in the way of actions, by what was planned.
-    pub(super) fn blocked(&mut self, area: &AreaName, blocked: &[Blocked], planned: &[crate::plan::PlannedAction]) {
-        let work = self.work(area);
-        for one in blocked {
-            let action = planned.iter().find(|action| action.place == one.place);
-            work.blocked.extend(action.map(|action| (one.clone(), ActionReport::planned(action))));
+    /// Notes what was done in an area, by a change where it was one.
+    pub(super) fn did(&mut self, area: &AreaName, change: Option<u64>, actions: Vec<ActionReport>) {
+        let is_it = |work: &&mut AreaWork| work.area == *area && (work.change == change || change.is_none());
+        match self.areas.iter_mut().find(is_it) {
+            Some(work) => work.actions.extend(actions),
+            None => self.areas.push(AreaWork { area: area.clone(), change, actions }),
         }
     }
 
-    fn work(&mut self, area: &AreaName) -> &mut AreaWork {
-        let at = self.areas.iter().position(|work| work.area == *area).unwrap_or_else(|| {
-            self.areas.push(AreaWork { area: area.clone(), ..AreaWork::default() });
-            self.areas.len() - 1
-        });
-        &mut self.areas[at]
+    /// Notes what came of a round of a change.
+    pub(super) fn changed(&mut self, area: &AreaName, change: Option<u64>, receipt: &RoundReceipt, renews: bool) {
+        self.did(area, change, ActionReport::carried_out(receipt, renews));
+    }
+
+    /// Notes that something stood in the way of actions, by what was planned.
+    pub(super) fn blocked(&mut self, blocked: &[Blocked], planned: &[PlannedAction]) {
+        for one in blocked {
+            let Some(action) = planned.iter().find(|action| action.place == one.place) else { continue };
+            let about = ActionReport::planned(action);
+            for finding in &about.findings {
+                let (finding, about) = (finding.clone(), Some(about.clone()));
+                self.reasons.push(Reason { finding, why: one.why.clone(), next: one.next.clone(), about });
+            }
+        }
+    }
+
+    /// Notes that one of the system's own tools ran: whether it answered the findings is seen when they are looked at again.
+    pub(super) fn ran(
+        &mut self,
+        area: &AreaName,
+        change: Option<u64>,
+        (tool, why): (&ToolRun, Option<String>),
+        shows: &[ActionReport],
+    ) {
+        self.did(area, change, shows.iter().map(|action| action.clone().settled(why.clone())).collect());
+        let why = why.unwrap_or_else(|| format!("{} ran, and did not put it right", tool.called));
+        let next = Some(format!("{} tells more", tool.by_hand));
+        for finding in shows.iter().flat_map(|action| &action.findings) {
+            self.by_tools.push(finding.clone());
+            self.reasons.push(Reason { finding: finding.clone(), why: why.clone(), next: next.clone(), about: None });
+        }
+    }
+
+    /// Notes that a step was not done, and why.
+    pub(super) fn put_off(&mut self, step: &Step, why: &str) {
+        for finding in step.shows.iter().flat_map(|action| &action.findings) {
+            let (finding, why) = (finding.clone(), why.to_owned());
+            self.reasons.push(Reason { finding, why, next: None, about: None });
+        }
     }
 
     /// The document of a repair of which nothing was carried out: it was only to be shown, or was declined, or there was nothing
     /// to be done.
     pub(super) fn only_planned(self, plan_only: bool) -> RepairReport {
         let planned = |area: &AreaName| {
-            let found = self.planned.iter().find(|(of, _)| of == area);
-            found.map(|(_, actions)| actions.clone()).unwrap_or_default()
+            self.planned.iter().filter(|(of, _)| of == area).flat_map(|(_, actions)| actions.clone()).collect()
         };
-        let change = |report: &crate::report::AreaReport| AreaChange {
+        let change = |report: &AreaReport| AreaChange {
             change: None,
             actions: planned(&report.area),
             put_right: 0,
@@ -87,31 +124,73 @@ impl Repaired {
 
     /// The document of a repair: what is there no longer was put right, whatever is there remains, each with the reason.
     pub(super) fn finish(mut self, after: CheckReport, running: RunningReport) -> RepairReport {
-        let areas: Vec<AreaName> = after.areas.iter().map(|report| report.area.clone()).collect();
-        let areas = areas.into_iter().map(|area| self.area_change(area, &after)).collect();
+        self.judge_tools(&after);
+        let areas = after.areas.iter().flat_map(|report| self.area_changes(&report.area, &after)).collect();
         RepairReport { running, after: Some(after), ..RepairReport::new(false, areas, self.before) }
     }
 
-    fn area_change(&mut self, area: AreaName, after: &CheckReport) -> AreaChange {
-        let AreaWork { change, actions, blocked, .. } = std::mem::take(self.work(&area));
-        let of_area = |finding: &&Finding| finding.area == area;
-        let before: Vec<&FindingId> = self.before.findings.iter().filter(of_area).map(|finding| &finding.id).collect();
-        let now: Vec<&Finding> = after.findings.iter().filter(of_area).collect();
-        let put_right = before.iter().filter(|id| !now.iter().any(|finding| finding.id == ***id)).count() as u64;
-        let remaining = now.iter().map(|finding| {
-            let by_this = |action: &ActionReport| action.findings.contains(&finding.id);
-            if let Some((why, action)) = blocked.iter().find(|(_, action)| by_this(action)) {
-                let left = Left::of(finding, why.why.clone(), why.next.clone());
-                return Left { subject: action.subject.clone(), path: action.path.clone(), ..left };
+    /// A tool did what is there no longer, whatever it said when it ended; and not what is still there.
+    fn judge_tools(&mut self, after: &CheckReport) {
+        let Self { areas, reasons, by_tools, .. } = self;
+        for action in areas.iter_mut().flat_map(|work| &mut work.actions) {
+            if action.findings.is_empty() || !action.findings.iter().all(|id| by_tools.contains(id)) {
+                continue;
             }
-            if let Some(left) = after.left.iter().find(|left| left.finding == finding.id) {
-                return left.clone();
-            }
-            let failed = actions.iter().find(|action| by_this(action)).and_then(|action| action.why.clone());
-            let reason = failed.unwrap_or_else(|| still_or_later(before.contains(&&finding.id)).into());
-            Left::of(finding, reason, Some(format!("veritum explain {}", typed(finding))))
-        });
-        AreaChange { change, put_right, remaining: remaining.collect(), actions, area }
+            let still = action.findings.iter().find(|id| after.findings.iter().any(|finding| finding.id == **id));
+            let why = still.and_then(|id| reasons.iter().find(|reason| reason.finding == *id));
+            action.result = ActionResult::from_failure(still.map(|id| id.as_str()));
+            action.why = why.map(|reason| reason.why.clone());
+        }
+    }
+
+    /// What was done in an area, a change each; what it came to stands with the first.
+    fn area_changes(&self, area: &AreaName, after: &CheckReport) -> Vec<AreaChange> {
+        let works = self.areas.iter().filter(|work| work.area == *area);
+        let change = |work: &AreaWork| AreaChange {
+            area: area.clone(),
+            change: work.change,
+            actions: work.actions.clone(),
+            put_right: 0,
+            remaining: Vec::new(),
+        };
+        let mut all: Vec<AreaChange> = works.map(change).collect();
+        if all.is_empty() {
+            all.push(change(&AreaWork { area: area.clone(), ..AreaWork::default() }));
+        }
+        let before = self.problems_before(area);
+        let now: Vec<&Finding> = after.findings.iter().filter(|finding| finding.area == *area).collect();
+        if let Some(first) = all.first_mut() {
+            let gone = |id: &&&FindingId| !now.iter().any(|finding| finding.id == ***id);
+            first.put_right = before.iter().filter(gone).count() as u64;
+            first.remaining = now.iter().map(|finding| self.remaining(finding, &before, after)).collect();
+        }
+        all
+    }
+
+    fn problems_before(&self, area: &AreaName) -> Vec<&FindingId> {
+        match self.anew.iter().rev().find(|(of, _)| of == area) {
+            Some((_, found)) => found.iter().collect(),
+            None => self.before.findings.iter().filter(|finding| finding.area == *area).map(|f| &f.id).collect(),
+        }
+    }
+
+    /// Why a finding is there after the repair.
+    fn remaining(&self, finding: &Finding, before: &[&FindingId], after: &CheckReport) -> Left {
+        let known = self.reasons.iter().rev().find(|reason| reason.finding == finding.id);
+        if let Some(Reason { why, next, about, .. }) = known {
+            let left = Left::of(finding, why.clone(), next.clone());
+            return match about {
+                Some(action) => Left { subject: action.subject.clone(), path: action.path.clone(), ..left },
+                None => left,
+            };
+        }
+        if let Some(left) = after.left.iter().find(|left| left.finding == finding.id) {
+            return left.clone();
+        }
+        let mut actions = self.areas.iter().flat_map(|work| &work.actions);
+        let failed = actions.find(|action| action.findings.contains(&finding.id)).and_then(|action| action.why.clone());
+        let reason = failed.unwrap_or_else(|| still_or_later(before.contains(&&finding.id)).into());
+        Left::of(finding, reason, Some(format!("veritum explain {}", typed(finding))))
     }
 }
 

@@ -252,7 +252,7 @@ impl Engine {
         let mut done = 0;
         match session.round(home.actions, &NoContents, 0) {
             Ok(receipt) => {
-                told.actions = ActionReport::carried_out(receipt);
+                told.actions = ActionReport::carried_out(receipt, false);
                 told.blocked = receipt.blocked.iter().map(blocked).collect();
                 done = receipt.outcomes.iter().filter(|outcome| outcome.failed.is_none()).count();
             }

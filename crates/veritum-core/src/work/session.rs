@@ -5,7 +5,7 @@ use std::collections::HashSet;
 use crate::change::{ChangeContext, ChangeError, OpenChange, RoundReceipt, UndoRound, Verb};
 use crate::model::{ActionKind, AreaName, FindingId};
 use crate::plan::PlannedAction;
-use crate::platform::services::Services;
+use crate::platform::services::{PausedUnit, Services};
 use crate::store::Contents;
 use crate::system::Settings;
 
@@ -19,6 +19,7 @@ pub(super) struct Session<'a> {
     open: Option<OpenChange<'a>>,
     /// How much was answered beside the rounds.
     beside: u64,
+    is_paused: bool,
     /// The change's number, once it has begun.
     pub(super) number: Option<u64>,
     /// What came of its rounds.
@@ -28,7 +29,18 @@ pub(super) struct Session<'a> {
 impl<'a> Session<'a> {
     /// Nothing is begun yet. The caller holds the locks.
     pub(super) fn new(context: ChangeContext<'a>, settings: &'a Settings, verb: Verb, area: AreaName) -> Self {
-        Self { context, settings, verb, area, of: None, open: None, beside: 0, number: None, receipts: Vec::new() }
+        Self {
+            context,
+            settings,
+            verb,
+            area,
+            of: None,
+            open: None,
+            beside: 0,
+            is_paused: false,
+            number: None,
+            receipts: Vec::new(),
+        }
     }
 
     /// The same for one that takes another change back.
@@ -48,6 +60,29 @@ impl<'a> Session<'a> {
             self.open = Some(open);
         }
         self.open.as_mut().ok_or(ChangeError::Stopped)
+    }
+
+    /// What changing needs.
+    pub(super) fn context(&self) -> ChangeContext<'a> {
+        self.context
+    }
+
+    /// Holds units of the service manager until the change ends.
+    ///
+    /// # Errors
+    /// When one cannot be held; then all are as they were, or the change is left for recovery.
+    pub(super) fn pause(&mut self, units: Vec<PausedUnit>) -> Result<(), ChangeError> {
+        let paused = self.change()?.pause(units);
+        self.is_paused = paused.is_ok();
+        if matches!(paused, Err(ChangeError::Unfinished { .. } | ChangeError::ServiceHeld { .. })) {
+            self.leave();
+        }
+        paused
+    }
+
+    /// Whether units are held until it ends.
+    pub(super) fn is_paused(&self) -> bool {
+        self.is_paused
     }
 
     /// Carries out one round.

@@ -220,7 +220,7 @@ impl Engine {
                 .filter_map(|a| Some((a.place.clone(), a.component.as_ref()?.name.clone())))
                 .collect();
             let receipt = session.undo_round(round)?;
-            done.actions.extend(ActionReport::carried_out(receipt));
+            done.actions.extend(ActionReport::carried_out(receipt, false));
             done.refused.extend(receipt.blocked.iter().map(|b| RefusalReport {
                 path: b.place.clone(),
                 component: owners.get(&b.place).cloned(),

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::sync::{Arc, OnceLock};
 
-use veritum_core::areas::FILES;
+use veritum_core::areas::{FILES, UPDATES};
 use veritum_core::event::NoObserver;
 use veritum_core::machine::{Disk, LiveDisk};
 use veritum_core::model::Scope;
@@ -177,4 +177,13 @@ pub(crate) fn told(findings: &[veritum_core::model::Finding]) -> Vec<(String, &'
 pub(crate) fn assert_same(what: &str, before: &Tree, after: &Tree) {
     let differences = before.differences(after);
     assert!(differences.is_empty(), "{what}:\n{}", differences.join("\n"));
+}
+
+/// Repairs updates, whatever is asked.
+pub(crate) fn try_renew(settings: &Settings) -> Result<RepairReport, WorkError> {
+    open(settings).repair(&Scope::only(UPDATES), &NoObserver, &mut |_| Agreement::Yes)
+}
+
+pub(crate) fn renew(settings: &Settings) -> RepairReport {
+    try_renew(settings).unwrap()
 }

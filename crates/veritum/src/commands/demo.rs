@@ -8,10 +8,10 @@ use veritum_demo::mirror::Mirror;
 use veritum_demo::{BuildOptions, Built, FAULTS, Fault, build, by_name};
 
 use crate::args::{DemoArgs, Global};
-use crate::context::shown;
 use crate::errors::{Failure, unknown_word};
 use crate::exit;
 use crate::output::put;
+use crate::places::shown;
 use crate::render::count;
 use crate::render::style::{Label, paint};
 

@@ -11,9 +11,10 @@ use veritum_core::work::Agreement;
 
 use super::print;
 use crate::args::StoreVerb;
-use crate::context::{Context, place, shown};
+use crate::context::Context;
 use crate::errors::Failure;
 use crate::output::put;
+use crate::places::{place, shown};
 use crate::prompt::agree;
 use crate::{exit, render};
 

@@ -5,13 +5,14 @@ use std::collections::BTreeMap;
 use std::ffi::OsString;
 
 use veritum_core::model::{AreaName, Authority, Finding, Subject, Verdict, quoted};
-use veritum_core::plan::DiskDoubt;
-use veritum_core::report::{AreaReport, CheckReport, Outcome, SourceState};
+use veritum_core::plan::{DiskDoubt, Left};
+use veritum_core::report::{AreaReport, CheckReport, Outcome, SourceState, to_do};
 
 use super::style::{Label, paint};
 use super::table::{Cell, cell, labelled, lines};
 use super::{count, grouped, next, plain, size, subject, with_vouchers};
-use crate::context::{Context, place};
+use crate::context::Context;
+use crate::places::place;
 use veritum_core::areas::{about, position};
 
 /// Findings of one component beyond these are counted.
@@ -288,7 +289,7 @@ fn findings(context: &Context, report: &CheckReport) -> String {
             remarks.push(cause.filter(|c| !common_causes(group).contains_key(c.as_str())).into_iter().collect());
         }
         if let Some(last) = remarks.last_mut() {
-            last.extend(group_remarks(group, most));
+            last.extend(group_remarks(group, most, &report.left));
         }
     }
     let mut text = String::new();
@@ -313,7 +314,7 @@ fn common_causes<'a>(group: &[&'a Finding]) -> BTreeMap<&'a str, usize> {
 }
 
 /// What is said once for all findings of a component.
-fn group_remarks(group: &[&Finding], most: usize) -> Vec<String> {
+fn group_remarks(group: &[&Finding], most: usize, all_left: &[Left]) -> Vec<String> {
     let mut remarks = Vec::new();
     if group.len() > most {
         remarks.push(format!("and {} more of it (--ungrouped lists them)", grouped((group.len() - most) as u64)));
@@ -327,11 +328,12 @@ fn group_remarks(group: &[&Finding], most: usize) -> Vec<String> {
     afterwards.dedup();
     remarks.extend(afterwards.iter().map(|advice| format!("after a repair: {advice}")));
     let left: Vec<&&Finding> = group.iter().filter(|f| f.remedy.is_none()).collect();
-    let mut advice: Vec<&String> = left.iter().filter_map(|f| f.advice.as_ref()).collect();
+    let todo = |f: &Finding| to_do(f, all_left.iter().find(|left| left.finding == f.id)).map(str::to_owned);
+    let mut advice: Vec<String> = left.iter().filter_map(|f| todo(f)).collect();
     advice.sort();
     advice.dedup();
     for one in advice {
-        let n = left.iter().filter(|f| f.advice.as_ref() == Some(one)).count();
+        let n = left.iter().filter(|f| todo(f).as_ref() == Some(&one)).count();
         let who = if n == group.len() { "left".to_owned() } else { format!("{} left", grouped(n as u64)) };
         match group.iter().all(|f| is_advised(&f.area)) {
             true => remarks.push(format!("to do: {one}")),

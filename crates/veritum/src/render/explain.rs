@@ -4,8 +4,8 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use veritum_core::change::{Beside, ChangeLog, LoggedResult, RoundLog, Verb};
 use veritum_core::model::{ActionKind, FileKind, Finding, Harm, State, SystemPath, quoted};
-use veritum_core::plan::{KeptFolder, PlannedAction};
-use veritum_core::report::{DamagedChange, ExplainReport, FirstDifference, KeptFile};
+use veritum_core::plan::{KeptFolder, Left, PlannedAction};
+use veritum_core::report::{DamagedChange, ExplainReport, FirstDifference, KeptFile, to_do};
 
 use super::style::{Label, paint};
 use super::table::{cell, labelled, lines};
@@ -309,13 +309,13 @@ fn sides(report: &ExplainReport) -> String {
 }
 
 /// What a person does about a finding, where it is mostly a person who does.
-fn advised(context: &Context, finding: &Finding, about: &About) -> String {
+fn advised(context: &Context, finding: &Finding, left: Option<&Left>, about: &About) -> String {
     let named = match (about.selector, finding.subject.name()) {
         (Some((selector, _)), Some(name)) => format!("{selector}:{name}"),
         _ => about.name.word().to_owned(),
     };
     let check = (context.command(&format!("check {named}")), "looks at it, and at all that it rests on");
-    match finding.advice.as_deref() {
+    match to_do(finding, left) {
         Some(command) if command.starts_with("veritum ") => {
             next(&[(context.completed(command.to_owned()), "does it, after a question"), check])
         }
@@ -330,7 +330,7 @@ fn advised(context: &Context, finding: &Finding, about: &About) -> String {
 fn outlook(context: &Context, report: &ExplainReport) -> String {
     let Some(finding) = &report.finding else { return next(&[(context.command("check"), "looks at everything")]) };
     if let Some(about) = about(&finding.area).filter(|about| about.is_advised) {
-        return advised(context, finding, about);
+        return advised(context, finding, report.left.as_ref(), about);
     }
     if !finding.verdict.is_problem() {
         return format!(
@@ -339,12 +339,13 @@ fn outlook(context: &Context, report: &ExplainReport) -> String {
         );
     }
     if let Some(left) = &report.left {
-        let more = left.next.as_ref().map(|n| format!("; {n}")).unwrap_or_default();
+        let more = to_do(finding, Some(left)).map(|todo| format!("; {todo}")).unwrap_or_default();
         return format!("A repair would leave it: {}{more}\n", left.reason);
     }
     let what = match finding.subject.as_path() {
         Some(path) => quoted(path.as_bytes()),
         None => finding.area.word().to_owned(),
     };
-    next(&[(context.command(&format!("repair {what}")), "puts this right, after a question")])
+    let after = finding.advice.as_ref().map(|advice| format!("After a repair: {advice}\n")).unwrap_or_default();
+    after + &next(&[(context.command(&format!("repair {what}")), "puts this right, after a question")])
 }

@@ -4,7 +4,7 @@ pub(crate) mod apps;
 pub(crate) mod check;
 pub(crate) mod explain;
 pub(crate) mod list;
-pub(crate) mod renewing;
+pub(crate) mod proof;
 pub(crate) mod repair;
 pub(crate) mod reset;
 pub(crate) mod running;

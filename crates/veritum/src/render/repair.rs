@@ -1,18 +1,19 @@
 //! What `repair` prints: the plan, and what came of it.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
-use veritum_core::model::{ActionKind, ActionResult, Finding, FindingId, Subject, quoted};
+use veritum_core::areas::{Stays, about};
+use veritum_core::model::{ActionResult, AreaName, Finding, FindingId, Subject, quoted};
 use veritum_core::plan::Left;
-use veritum_core::report::{ActionReport, AreaChange, CheckReport, RepairReport};
+use veritum_core::report::{ActionReport, AreaChange, RepairReport};
 use veritum_core::work::Preview;
 
 use super::check::{despite_disk, doubt, downloads, subject_of};
 use super::style::{Label, paint};
 use super::table::{cell, labelled, lines};
-use super::{count, grouped, next, renewing, running, size, subject};
-use crate::context::{Context, place, shown};
-use veritum_core::areas::about;
+use super::{count, grouped, next, proof, running, size, subject};
+use crate::context::Context;
+use crate::places::{place, shown};
 
 /// Actions beyond these are counted.
 const SHOWN: usize = 40;
@@ -26,12 +27,16 @@ pub(crate) fn action_lines(actions: &[ActionReport], findings: &[Finding], all: 
         findings.iter().find(of_store).map_or_else(|| subject(&action.subject), subject_of)
     };
     let row = |action: &ActionReport| {
-        let amount = match (action.things, action.bytes) {
-            (n, bytes) if n > 1 => format!("{}, {}", count(n, "thing", "things"), size(bytes)),
-            (_, 0) => String::new(),
-            (_, bytes) => size(bytes),
+        let amount = match (action.things, action.bytes, &action.subject) {
+            (n, 0, Subject::Source { .. }) => count(n, "file", "files"),
+            (n, bytes, Subject::Source { .. }) => format!("{}, {} to fetch", count(n, "file", "files"), size(bytes)),
+            (n, bytes, _) if n > 1 => format!("{}, {}", count(n, "thing", "things"), size(bytes)),
+            (_, 0, _) => String::new(),
+            (_, bytes, _) => size(bytes),
         };
-        vec![cell(action.action.label()), cell(about(action)), labelled(Label::Remark, amount)]
+        let verdict = findings.iter().find(|f| action.findings.contains(&f.id)).map(|f| f.verdict.word().to_owned());
+        let told: Vec<String> = verdict.into_iter().chain(Some(amount).filter(|amount| !amount.is_empty())).collect();
+        vec![cell(action.action.label()), cell(about(action)), labelled(Label::Remark, told.join("; "))]
     };
     let rows: Vec<_> = actions.iter().take(most).map(row).collect();
     let mut text = lines("  ", &rows);
@@ -70,99 +75,67 @@ pub(crate) fn left_lines(left: &[Left]) -> String {
     text
 }
 
-fn not_touched(only_store: bool) -> String {
-    if only_store {
-        return format!("{} the machine, the store's keys.\n", paint(Label::Heading, "Not touched:"));
+/// What is never touched in any of the areas in which something would be done.
+fn not_touched(areas: &[AreaName]) -> String {
+    let abouts: Vec<_> = areas.iter().filter_map(about).collect();
+    // What is done to a store leaves the machine alone; where the machine is worked on as well, only that is of interest.
+    let on_machine = abouts.iter().any(|about| about.is_of_machine);
+    let mut abouts = abouts.into_iter().filter(|about| about.is_of_machine == on_machine);
+    let mut common = abouts.next().map(|about| about.not_touched.to_vec()).unwrap_or_default();
+    abouts.for_each(|about| common.retain(|what| about.not_touched.contains(what)));
+    match common.is_empty() {
+        true => String::new(),
+        false => format!("{} {}.\n", paint(Label::Heading, "Not touched:"), common.join(", ")),
     }
-    format!(
-        "{} users' folders (/home, /root), settings files that were edited or removed, anything that no component owns.\n",
-        paint(Label::Heading, "Not touched:")
-    )
 }
 
-fn plan_text(
-    context: &Context,
-    check: &CheckReport,
-    actions: &[ActionReport],
-    left: &[Left],
-    (bytes, stay): (u64, Option<(u64, u64)>),
-) -> String {
-    if renewing::is_only_updates(check)
-        || actions.iter().any(|action| matches!(action.action, ActionKind::Pause | ActionKind::Configure))
-    {
-        return updates_text(context, check, actions, left, stay);
+fn stays_words(stays: &[Stays]) -> String {
+    let word = |stays: &Stays| format!("{}, {}", count(stays.things, stays.unit.0, stays.unit.1), size(stays.bytes));
+    match stays {
+        [] => String::new(),
+        all => {
+            let all: Vec<String> = all.iter().map(word).collect();
+            format!("{} {}.\n", paint(Label::Heading, "Stays:"), all.join("; "))
+        }
     }
-    let right: usize = actions.iter().map(|a| a.findings.len()).sum();
-    if right > 0 && actions.iter().all(|action| action.action == ActionKind::Register) {
-        let head = paint(Label::Heading, &count(right as u64, "application", "applications"));
-        let lines = action_lines(actions, &check.findings, context.global.verbose);
-        return format!(
-            "{head} would be listed anew by the desktop's own tool:\n{lines}\nNothing else is touched. The list is made of what is installed; it is not taken back by `undo`.\n"
-        );
+}
+
+/// What would be written, and from where.
+fn written_words(context: &Context, preview: &Preview<'_>) -> String {
+    let Preview { check, actions, written, keeps, .. } = preview;
+    if !keeps {
+        return String::new();
     }
-    let mut text =
-        format!("{} would be put right:\n", paint(Label::Heading, &count(right as u64, "problem", "problems")));
-    text.push_str(&action_lines(actions, &check.findings, context.global.verbose));
-    if !left.is_empty() {
-        text.push_str(&format!(
-            "\n{} would remain:\n{}",
-            paint(Label::Bad, &count(left.len() as u64, "problem", "problems")),
-            left_lines(left)
-        ));
+    let kept = "What is replaced or set aside is kept, and `veritum undo` brings it back.\n";
+    if *written == 0 {
+        return kept.to_owned();
     }
-    let of_store = |a: &&ActionReport| matches!(a.subject, Subject::Object { .. } | Subject::Index { .. });
-    let in_store = actions.iter().filter(of_store).count();
-    let store = context.settings.store.as_ref().map_or_else(String::new, place);
-    if in_store > 0 {
-        text.push_str(&format!(
-            "\nThe store comes first: what it would get is verified against what its keeper signed; what is damaged goes to {store}/set-aside.\n"
-        ));
-    }
-    let only_store = in_store == actions.len();
-    if only_store {
-        return text + &not_touched(true);
-    }
-    let from = if store.is_empty() { String::new() } else { format!(" from the signed store {store}") };
+    let from = context.settings.store.as_ref().map(|store| format!(" from the signed store {}", place(store)));
     let known = |a: &&ActionReport| check.findings.iter().any(|f| a.findings.contains(&f.id) && is_local(f));
     let local = if actions.iter().any(|a| known(&a)) { " and what the machine itself still knows" } else { "" };
-    text.push_str(&format!(
-        "\nIt would write {}{from}{local}. What it replaces is kept, and `veritum undo` brings it back.\n{}",
-        size(bytes),
-        not_touched(false)
-    ));
-    text
+    format!("It would write {}{}{local}. {kept}", size(*written), from.unwrap_or_default())
 }
 
-fn updates_text(
-    context: &Context,
-    check: &CheckReport,
-    actions: &[ActionReport],
-    left: &[Left],
-    stay: Option<(u64, u64)>,
-) -> String {
-    let stays = |id: &FindingId| left.iter().any(|left| left.finding == *id);
-    let right = |f: &&Finding| actions.iter().any(|a| a.findings.contains(&f.id)) && !stays(&f.id);
-    let right = check.findings.iter().filter(right).count() as u64;
-    if actions.iter().all(|action| action.action == ActionKind::Pause) && !actions.is_empty() {
-        return renewing::hold_words(actions);
-    }
-    if actions.iter().all(|action| action.action == ActionKind::Configure) && !actions.is_empty() {
-        return renewing::finish_words(actions, &check.findings);
-    }
-    let head = match right {
-        0 => "This would be done:\n".to_owned(),
-        n => format!("{} would be put right:\n", paint(Label::Heading, &count(n, "problem", "problems"))),
+/// What stands before the question.
+pub(crate) fn preview_words(context: &Context, preview: &Preview<'_>) -> String {
+    let Preview { check, actions, remarks, areas, stays, further, .. } = preview;
+    let head = if *further { "Putting that right brought more to light.\n\n" } else { "" };
+    let left: &[Left] = if *further { &[] } else { &check.left };
+    let stays_so = |id: &FindingId| left.iter().any(|left| left.finding == *id);
+    let answered: BTreeSet<&FindingId> =
+        actions.iter().flat_map(|action| &action.findings).filter(|id| !stays_so(id)).collect();
+    let mut text = match answered.len() {
+        0 => format!("{head}This would be done:\n"),
+        n => format!("{head}{} would be put right:\n", paint(Label::Heading, &count(n as u64, "problem", "problems"))),
     };
-    let most = if context.global.verbose { usize::MAX } else { SHOWN };
-    let mut text = head + &renewing::action_lines(actions, &check.findings, most);
-    if actions.len() > most {
-        text.push_str(&format!("  and {} more (--verbose lists them)\n", grouped((actions.len() - most) as u64)));
-    }
+    text.push_str(&action_lines(actions, &check.findings, context.global.verbose));
     if !left.is_empty() {
-        let remain = count(left.len() as u64, "problem", "problems");
-        text.push_str(&format!("\n{} would remain:\n{}", paint(Label::Bad, &remain), left_lines(left)));
+        let remain = paint(Label::Bad, &count(left.len() as u64, "problem", "problems"));
+        text.push_str(&format!("\n{remain} would remain:\n{}", left_lines(left)));
     }
-    text + &renewing::stay_words(stay, actions)
+    text.push('\n');
+    remarks.iter().for_each(|remark| text.push_str(&format!("{remark}\n")));
+    text + &written_words(context, preview) + &stays_words(stays) + &not_touched(areas) + "\n"
 }
 
 /// Whether a finding is about a record of which no package knows how it should be.
@@ -170,50 +143,34 @@ fn is_local(finding: &Finding) -> bool {
     finding.vouched_by.is_none() && about(&finding.area).is_some_and(|about| about.by_reference)
 }
 
-pub(crate) fn preview_words(context: &Context, preview: &Preview<'_>) -> String {
-    let head = if preview.further { "Putting that right brought more to light.\n\n" } else { "" };
-    let plan = plan_text(context, preview.check, &preview.actions, preview.left, (preview.bytes, preview.stay));
-    let rest = match preview.ahead {
-        true if preview.actions.iter().all(|action| action.action == ActionKind::Pause) => {
-            "What is damaged is looked at after this, and asked about.\n"
-        }
-        true => {
-            "The files are judged by what is installed: what is wrong with them is looked at after this, and asked about.\n"
-        }
-        false => "",
-    };
-    format!("{head}{plan}{rest}\n")
-}
-
-pub(crate) fn plan_words(context: &Context, report: &RepairReport, named: &str) -> String {
-    let actions: Vec<ActionReport> = report.areas.iter().flat_map(|a| a.actions.clone()).collect();
+/// What a repair would do: `shown` is what would stand before its question, when there is anything to be asked.
+pub(crate) fn plan_words(context: &Context, report: &RepairReport, shown: Option<String>, named: &str) -> String {
     let left: Vec<Left> = report.areas.iter().flat_map(|a| a.remaining.clone()).collect();
     // What was to be downloaded was, unless the repair was only to be shown.
     let waits = report.plan_only && !report.before.downloads.is_empty();
-    let mut text =
-        if report.before.problems() == 0 && (actions.is_empty() || !renewing::is_only_updates(&report.before)) {
+    let is_shown = shown.is_some();
+    let mut text = match shown {
+        Some(shown) => shown,
+        None if report.before.problems() == 0 => {
             let told = if waits { downloads(&report.before) } else { String::new() };
             format!("{}: nothing wrong was found.\n{told}", paint(Label::Good, "nothing to put right"))
-        } else if actions.is_empty() && !report.before.downloads.is_empty() {
-            format!(
-                "{} can be planned before what belongs there is at hand.\n{}{}",
-                paint(Label::Bad, "nothing"),
-                downloads(&report.before),
-                left_lines(&left)
-            )
-        } else if actions.is_empty() {
-            format!("{} can be put right from here:\n{}", paint(Label::Bad, "nothing"), left_lines(&left))
-        } else {
-            plan_text(context, &report.before, &actions, &left, (actions.iter().map(|a| a.bytes).sum(), None))
-        };
+        }
+        None if !report.before.downloads.is_empty() => format!(
+            "{} can be planned before what belongs there is at hand.\n{}{}",
+            paint(Label::Bad, "nothing"),
+            downloads(&report.before),
+            left_lines(&left)
+        ),
+        None => format!("{} can be put right from here:\n{}", paint(Label::Bad, "nothing"), left_lines(&left)),
+    };
     text.push_str(&doubt(&report.before));
     text.push_str("Nothing was changed.\n\n");
-    let commands = if actions.is_empty() && !waits {
-        vec![(context.command("status"), "what else is pending on this machine")]
-    } else if report.before.doubt.is_some() {
+    let commands = if report.before.doubt.is_some() {
         vec![despite_disk(context, named)]
-    } else {
+    } else if is_shown || waits {
         vec![(context.command(&format!("repair{named}")), "does it, after a question")]
+    } else {
+        vec![(context.command("status"), "what else is pending on this machine")]
     };
     text + &next(&commands)
 }
@@ -235,12 +192,12 @@ pub(crate) fn words(
     (named, checked): (&str, &str),
     declined: bool,
 ) -> String {
-    let proof = report.proof.as_ref().map(renewing::proof_words).unwrap_or_default();
+    let proof = report.proof.as_ref().map(proof::words).unwrap_or_default();
     let Some(after) = &report.after else {
         if declined {
             return "Nothing was changed.\n".into();
         }
-        return proof + &plan_words(context, report, named);
+        return proof + &plan_words(context, report, None, named);
     };
     let right: u64 = report.areas.iter().map(|a| a.put_right).sum();
     let left: Vec<Left> = report.areas.iter().flat_map(|a| a.remaining.clone()).collect();

@@ -12,7 +12,8 @@ use veritum_core::trust::openpgp::Certificate;
 use super::style::{Label, paint};
 use super::table::{cell, labelled, lines};
 use super::{count, grouped, local, next, plain, size};
-use crate::context::{Context, place, shown as path_shown};
+use crate::context::Context;
+use crate::places::{place, shown as path_shown};
 
 /// A fingerprint in groups that can be read over the telephone.
 fn spaced(fingerprint: &str) -> String {

@@ -4,9 +4,10 @@ use std::collections::BTreeMap;
 
 use rayon::prelude::*;
 
+use crate::formats::desktop_entry::Kind;
 use crate::model::{ComponentId, SystemPath};
 use crate::platform::debian::Debian;
-use crate::platform::freedesktop::{AppEntry, FOLDERS, Kind, applications};
+use crate::platform::freedesktop::{AppEntry, FOLDERS, applications};
 use crate::platform::{Component, Platform as _};
 use crate::system::{System, WorkError};
 

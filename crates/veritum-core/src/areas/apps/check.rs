@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::time::Instant;
 
 use super::{APPS, App, Icons, Integration, REGISTRY, apps, called, profiles};
-use crate::areas::{After, Checked, Cx, Examined, FILES, Step, ToolRun, Work};
+use crate::areas::{Checked, Cx, Examined, FILES, FileWork, Step, ToolRun, Work};
 use crate::model::{ActionKind, ContentHasher, Finding, Remedy, Scope, Subject, SystemPath, Verdict};
 use crate::plan::Left;
 use crate::platform::Platform as _;
@@ -74,6 +74,7 @@ pub(super) fn check(cx: &Cx<'_>, earlier: &Checked) -> Result<Examined, WorkErro
         finding.advice = None;
     }
     examined.steps.extend(registration(system, &examined.findings));
+    examined.steps.extend(with_components(&examined.findings));
     let left = |finding: &&Finding| finding.remedy.is_none();
     let reason = |finding: &Finding| finding.cause.clone().unwrap_or_default();
     examined.left = examined.findings.iter().filter(left).map(|f| Left::of(f, reason(f), f.advice.clone())).collect();
@@ -85,24 +86,37 @@ pub(super) fn check(cx: &Cx<'_>, earlier: &Checked) -> Result<Examined, WorkErro
     Ok(examined)
 }
 
-/// Has the desktop's own tool list anew what it does not know of.
-fn registration(system: &System, findings: &[Finding]) -> Option<Step> {
+/// What is shown of the findings that an action answers.
+fn shown(findings: &[Finding], kind: ActionKind) -> Vec<ActionReport> {
     let shown = |finding: &Finding| ActionReport {
         path: finding.subject.as_path().cloned(),
         component: finding.component.clone(),
-        ..ActionReport::on(ActionKind::Register, finding.subject.clone(), vec![finding.id.clone()])
+        ..ActionReport::on(kind, finding.subject.clone(), vec![finding.id.clone()])
     };
-    let unknown = findings.iter().filter(|finding| finding.is_mended_by(ActionKind::Register));
-    let shows: Vec<ActionReport> = unknown.map(shown).collect();
+    findings.iter().filter(|finding| finding.is_mended_by(kind)).map(shown).collect()
+}
+
+/// What comes right with files that another area puts right: shown, and nothing else is done for it.
+fn with_components(findings: &[Finding]) -> Option<Step> {
+    let shows = shown(findings, ActionKind::WithComponent);
+    (!shows.is_empty()).then(|| Step::new(shows, Work::Files(FileWork::default())))
+}
+
+/// Has the desktop's own tool list anew what it does not know of.
+fn registration(system: &System, findings: &[Finding]) -> Option<Step> {
+    let shows = shown(findings, ActionKind::Register);
     let tool = ToolRun {
         action: ActionKind::Register,
         before: "unregistered",
         program: REGISTRY.program,
         words: vec![REGISTRY.folder.to_owned()],
+        environment: &[],
+        takes_locks: Vec::new(),
         called: "the desktop's tool",
         by_hand: system.by_hand(&format!("{} {}", REGISTRY.program, REGISTRY.folder)),
     };
-    (!shows.is_empty()).then_some(Step { shows, work: Work::Tool(tool), after: After::Known })
+    let remark = "The desktop's own tool makes its list of what is installed anew; `undo` does not take that back.";
+    (!shows.is_empty()).then(|| Step::new(shows, Work::Tool(tool)).remarked(remark))
 }
 
 /// Whether the desktop's own tool answers a finding, and can be run.

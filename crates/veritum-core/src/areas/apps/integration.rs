@@ -1,9 +1,11 @@
 //! How an application hangs in its desktop: entry, program, message bus, kinds of files.
 
 use super::APPS;
+use crate::formats::desktop_entry::DesktopEntry;
+use crate::formats::keyfile::KeyFile;
 use crate::machine::Machine;
 use crate::model::{FileKind, Finding, Subject, SystemPath, Verdict};
-use crate::platform::freedesktop::{AppEntry, DesktopEntry, FOLDERS, KeyFile};
+use crate::platform::freedesktop::{AppEntry, FOLDERS};
 
 /// Where programs are looked for, as `PATH` of a desktop's session has them.
 const PROGRAMS: [&str; 8] =

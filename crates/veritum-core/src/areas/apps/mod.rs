@@ -16,7 +16,7 @@ use profiles::profiles;
 
 use std::borrow::Cow;
 
-use super::{About, Area, Checked, Cx, Examined};
+use super::{About, Area, Checked, Cx, Examined, NOT_TOUCHED};
 use crate::model::{AreaName, Scope, Verdict};
 use crate::system::WorkError;
 
@@ -40,6 +40,8 @@ static ABOUT: About = About {
         None => Cow::Borrowed("owned by no component"),
     },
     counted_as: &[(Verdict::Busy, "application that runs", "applications that run")],
+    by_component: false,
+    not_touched: NOT_TOUCHED,
     is_advised: true,
     is_of_machine: true,
     by_reference: false,

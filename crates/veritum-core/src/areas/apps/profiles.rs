@@ -5,7 +5,8 @@ use std::io;
 use super::{APPS, App, card_of};
 use crate::apps::{Card, Class};
 use crate::areas::{Cx, Examined};
-use crate::homes::{MOST, OpenHome, running_apps};
+use crate::event::{Event, Phase};
+use crate::homes::{MOST, OpenHome, Seen, running_apps};
 use crate::model::{Finding, Subject, SystemPath, Verdict, error_words, quoted};
 use crate::report::RunningApp;
 use crate::scan::{Profile, ProfileFault};
@@ -24,12 +25,13 @@ pub(super) fn profiles(cx: &Cx<'_>, apps: &[&App], examined: &mut Examined) -> (
     // A card that cannot be used is told where one application is named.
     let with_card = |app: &&App| Some((card_of(cx.system, app).ok()?.0, (*app).clone()));
     let apps: Vec<(Card, App)> = apps.iter().filter_map(with_card).collect();
-    let accounts = cx.system.users_named(None).unwrap_or_default();
-    for (user, open_home) in cx.system.open_homes(&accounts) {
-        let each = open_home.and_then(|home| {
+    cx.observer.on_event(Event::Begin { phase: Phase::Homes, items: 0, bytes: 0 });
+    for (user, open_home) in cx.homes.open(cx.system) {
+        let each = open_home.as_ref().map_err(String::clone).and_then(|home| {
             apps.iter().try_for_each(|(card, app)| {
-                let (found, running) = profile_in(cx, &home, (app, card))?;
-                let here = Looked { app: &app.entry.id, user: &user, home: &home.place, runs: !running.is_empty() };
+                let look = || profile_in(cx, home, (app, card));
+                let (found, running) = cx.homes.seen(home, &app.entry.id, look).map_err(|e| error_words(&e))?;
+                let here = Looked { app: &app.entry.id, user, home: &home.place, runs: !running.is_empty() };
                 looked += found.looked;
                 examined.coverage.bytes += found.bytes;
                 let whose = |finding: Finding| Finding { component: app.component.clone(), ..finding };
@@ -44,10 +46,11 @@ pub(super) fn profiles(cx: &Cx<'_>, apps: &[&App], examined: &mut Examined) -> (
                 Ok(())
             })
         });
-        if let Err(e) = each {
-            examined.leave_out(format!("the home of {user} cannot be looked into: {}", error_words(&e)));
+        if let Err(why) = each {
+            examined.leave_out(format!("the home of {user} cannot be looked into: {why}"));
         }
     }
+    cx.observer.on_event(Event::End);
     // Two applications that share a place have one finding there.
     faults.sort_by(|a, b| a.id.cmp(&b.id));
     faults.dedup_by(|a, b| a.id == b.id);
@@ -56,12 +59,14 @@ pub(super) fn profiles(cx: &Cx<'_>, apps: &[&App], examined: &mut Examined) -> (
     (looked, busy)
 }
 
-fn profile_in(cx: &Cx<'_>, home: &OpenHome, (app, card): (&App, &Card)) -> io::Result<(Profile, Vec<RunningApp>)> {
+fn profile_in(cx: &Cx<'_>, home: &OpenHome, (app, card): (&App, &Card)) -> io::Result<Seen> {
     let running = match cx.system.machine.is_live() {
         true => running_apps(&card.programs, app.sandbox(), home.owner, &home.place),
         false => Vec::new(),
     };
-    Ok((home.profile(card, app.sandbox(), running.is_empty())?, running))
+    let profile = home.profile(card, app.sandbox(), running.is_empty())?;
+    cx.observer.on_event(Event::Advance { items: 1, bytes: profile.bytes });
+    Ok((profile, running))
 }
 
 impl Looked<'_> {

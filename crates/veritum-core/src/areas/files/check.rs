@@ -6,12 +6,11 @@ use std::time::Instant;
 use super::archives::bad_archives;
 use super::{FILES, FileRules, FilesCheck, needed_components, plan_files};
 use crate::archive::{Archive, Lacking};
-use crate::areas::{After, FileWork};
-use crate::areas::{Checked, Coverage, Cx, Examined, Gathered, Memory, STORE, Step, Work};
+use crate::areas::{Checked, Coverage, Cx, Examined, FileWork, Gathered, Memory, STORE, Step, Work};
 use crate::history::SeenFiles;
 use crate::machine::marked_errors;
-use crate::model::{Authority, ComponentId, Digest, Scope};
-use crate::plan::{DiskDoubt, Plan};
+use crate::model::{Authority, ComponentId, Digest, Finding, Scope};
+use crate::plan::{DiskDoubt, Left, Plan};
 use crate::reference::Reference;
 use crate::report::ActionReport;
 use crate::system::WorkError;
@@ -43,11 +42,7 @@ pub(super) fn check(cx: &Cx<'_>, earlier: &Checked) -> Result<Examined, WorkErro
     };
     if !plan.actions.is_empty() {
         let shows = plan.actions.iter().map(ActionReport::planned).collect();
-        examined.steps.push(Step {
-            shows,
-            work: Work::Files(FileWork { plan, ..FileWork::default() }),
-            after: After::Known,
-        });
+        examined.steps.push(Step::new(shows, Work::Files(FileWork { plan, ..FileWork::default() })));
     }
     leave_out(cx, reference, files, &mut examined);
     if look.stopped && files.not_reached == 0 {
@@ -61,6 +56,9 @@ pub(super) fn check(cx: &Cx<'_>, earlier: &Checked) -> Result<Examined, WorkErro
     // What is wrong with an archive is no answer about something that was named.
     if look.scope.is_all() {
         examined.findings = bad_archives(&cx.supply);
+        let reason = |finding: &Finding| finding.cause.clone().unwrap_or_default();
+        let left = examined.findings.iter().map(|f| Left::of(f, reason(f), f.advice.clone()));
+        examined.left.extend(left.collect::<Vec<_>>());
     }
     examined.findings.append(&mut std::mem::replace(&mut files.findings, found));
     examined.findings.extend(files.notes.iter().cloned());

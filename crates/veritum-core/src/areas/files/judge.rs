@@ -3,9 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use super::FILES;
+use super::case::{Case, Fault, FilesCheck, Location, Unexamined, content_sound};
 use super::folders::{Block, Move, Parents, Placement, merged_alias};
-use super::locations::Location;
-use super::look::{Case, Fault, FilesCheck, Unexamined, content_sound};
 use super::meta::{self, MetaVerdict};
 use super::states::{expected_state, found_state, stat_state};
 use crate::event::{Event, Observer};

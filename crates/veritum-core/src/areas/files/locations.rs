@@ -2,6 +2,7 @@
 
 use rayon::prelude::*;
 
+use super::case::Location;
 use super::folders::{Known, Parents, Placement, is_volatile};
 use super::judge::Judge;
 use crate::model::{PathMap, Scope, SystemPath};
@@ -9,32 +10,6 @@ use crate::reference::{Expected, ExpectedKind, Reference};
 
 /// So many things are seated by one thread at once.
 const SHARE: usize = 2048;
-
-/// One thing to be looked at, and where it is.
-#[derive(Debug)]
-pub(super) struct Location {
-    pub(super) expected: usize,
-    /// Where it is, without links before the last name.
-    pub(super) physical: SystemPath,
-    /// The folder that it is in.
-    pub(super) folder: SystemPath,
-}
-
-impl Location {
-    /// What seats are in order by: those of one folder stand together.
-    pub(super) fn place(&self) -> (&SystemPath, &[u8]) {
-        (&self.folder, self.name())
-    }
-
-    /// The name by which the folder knows it: what follows the folder, which need not be searched for.
-    pub(super) fn name(&self) -> &[u8] {
-        if self.physical.is_root() {
-            return self.physical.entry();
-        }
-        let folder = if self.folder.is_root() { 0 } else { self.folder.as_bytes().len() };
-        self.physical.as_bytes().get(folder + 1..).unwrap_or_default()
-    }
-}
 
 /// Where everything that is to be looked at is, in path order, each place once.
 pub(super) fn locations(judge: &mut Judge<'_>, parents: &Parents<'_>, pool: &rayon::ThreadPool) -> Vec<Location> {

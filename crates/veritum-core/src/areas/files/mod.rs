@@ -4,8 +4,10 @@
 //! judges one thing at a time, `plan` says what a repair would do.
 
 mod archives;
+mod case;
 mod causes;
 mod check;
+mod explain;
 mod folders;
 mod judge;
 mod locations;
@@ -15,16 +17,20 @@ mod plan;
 mod states;
 mod stray;
 
+pub use case::{Case, Fault, FilesCheck, Unexamined};
+pub use explain::unowned;
 pub use folders::{Block, Move, Parents, Placement};
-pub use look::{Case, Fault, FilesCheck, Seen, Unexamined, check_files};
+pub use look::{Seen, check_files};
 pub use plan::{FileRules, needed_components, plan_files};
 pub use states::expected_state;
 
 use std::borrow::Cow;
 
-use super::records::is_record;
-use super::{About, Area, Checked, Cx, Examined};
-use crate::model::{AreaName, Scope, Subject};
+use super::{About, Area, Checked, Cx, Examined, NOT_TOUCHED};
+use crate::model::{AreaName, Finding, Scope, Subject, SystemPath};
+use crate::platform::Platform as _;
+use crate::platform::debian::{Debian, is_record};
+use crate::report::ExplainReport;
 use crate::system::WorkError;
 
 /// The area's name.
@@ -45,6 +51,8 @@ static ABOUT: About = About {
         (None, _) => Cow::Borrowed("owned by no component"),
     },
     counted_as: &[],
+    by_component: true,
+    not_touched: NOT_TOUCHED,
     is_advised: false,
     is_of_machine: true,
     by_reference: true,
@@ -62,5 +70,18 @@ impl Area for Files {
 
     fn check(&self, cx: &Cx<'_>, earlier: &Checked) -> Result<Examined, WorkError> {
         check::check(cx, earlier)
+    }
+
+    fn explain(&self, cx: &Cx<'_>, finding: &Finding, checked: &Checked) -> Result<ExplainReport, WorkError> {
+        let report = finding.subject.as_path().map(|path| explain::explain(cx, path)).transpose()?.flatten();
+        Ok(report.unwrap_or_else(|| ExplainReport::of(finding, checked.left_of(finding).cloned())))
+    }
+
+    fn explain_place(&self, cx: &Cx<'_>, path: &SystemPath) -> Result<Option<ExplainReport>, WorkError> {
+        explain::explain(cx, path)
+    }
+
+    fn locks(&self) -> Vec<SystemPath> {
+        Debian.locks()
     }
 }

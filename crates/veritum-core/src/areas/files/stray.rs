@@ -5,7 +5,7 @@ use std::collections::HashSet;
 use rayon::prelude::*;
 
 use super::FILES;
-use super::locations::Location;
+use super::case::Location;
 use crate::machine::{Dir, Machine};
 use crate::model::{FileKind, Finding, Identity, PathMap, SystemPath, Verdict};
 use crate::platform::debian::ALIASES;

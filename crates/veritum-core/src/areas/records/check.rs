@@ -7,8 +7,7 @@ use super::{
     RECORDS, RecordContent, RecordFault, RecordFix, RecordPlan, RecordRules, Unknown, judge_alternatives, judge_status,
     judge_tables, plan_records,
 };
-use crate::areas::{After, FileWork};
-use crate::areas::{Coverage, Cx, Examined, FILES, Gathered, Step, Work};
+use crate::areas::{After, Coverage, Cx, Examined, FILES, FileWork, Gathered, Step, Work};
 use crate::model::{
     Authority, ComponentId, Digest, FileKind, Finding, FindingId, Md5, Scope, Subject, SystemPath, Verdict,
 };
@@ -47,9 +46,14 @@ pub(super) fn check(cx: &Cx<'_>) -> Result<Examined, WorkError> {
     leave_out(cx.system, &gathered.reference, &mut examined);
     if !planned.plan.actions.is_empty() {
         let shows = planned.plan.actions.iter().map(ActionReport::planned).collect();
-        let work = FileWork { plan: planned.plan, made: planned.made };
-        // Only then is it known what is installed.
-        examined.steps.push(Step { shows, work: Work::Files(work), after: After::LookedAtAgain });
+        let work = FileWork { plan: planned.plan, made: planned.made, renews: false };
+        let mut step = Step { after: After::LookedAtAgain, ..Step::new(shows, Work::Files(work)) };
+        if cx.wants(&FILES) {
+            step = step.remarked(
+                "The files are judged by what is installed: what is wrong with them is looked at after this, and asked about.",
+            );
+        }
+        examined.steps.push(step);
     }
     examined.took(begun);
     Ok(examined)

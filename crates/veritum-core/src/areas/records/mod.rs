@@ -5,6 +5,7 @@
 
 mod check;
 mod component;
+mod explain;
 mod links;
 mod offered;
 mod plan;
@@ -20,8 +21,11 @@ pub use tables::{Holds, judge_tables};
 
 use std::borrow::Cow;
 
-use super::{About, Area, Checked, Cx, Examined};
+use super::{About, Area, Checked, Cx, Examined, NOT_TOUCHED};
 use crate::model::{AreaName, Authority, ComponentId, Digest, Finding, Scope, Subject, SystemPath, Verdict};
+use crate::platform::Platform as _;
+use crate::platform::debian::{Debian, is_record};
+use crate::report::ExplainReport;
 use crate::system::WorkError;
 
 /// The area's name.
@@ -41,6 +45,8 @@ static ABOUT: About = About {
         None => Cow::Borrowed("in the package database"),
     },
     counted_as: &[],
+    by_component: false,
+    not_touched: NOT_TOUCHED,
     is_advised: false,
     is_of_machine: true,
     by_reference: true,
@@ -59,12 +65,18 @@ impl Area for Records {
     fn check(&self, cx: &Cx<'_>, _: &Checked) -> Result<Examined, WorkError> {
         check::check(cx)
     }
-}
 
-/// Whether a path lies in the package database.
-#[must_use]
-pub fn is_record(path: &SystemPath) -> bool {
-    path.is_within(&SystemPath::literal("/var/lib/dpkg"))
+    fn explain(&self, cx: &Cx<'_>, finding: &Finding, checked: &Checked) -> Result<ExplainReport, WorkError> {
+        Ok(explain::explain(cx, finding, checked))
+    }
+
+    fn explain_place(&self, cx: &Cx<'_>, path: &SystemPath) -> Result<Option<ExplainReport>, WorkError> {
+        explain::explain_place(cx, path)
+    }
+
+    fn locks(&self) -> Vec<SystemPath> {
+        Debian.locks()
+    }
 }
 
 /// What is wrong with a record, and what would put it right.

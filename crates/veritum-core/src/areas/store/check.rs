@@ -191,12 +191,29 @@ fn examined(cx: &Cx<'_>, looked: Looked, begun: Instant) -> Examined {
         let shows = work.shows(&findings, &notes);
         // Before its signed files are right nobody knows what the rest should be.
         let after = known_after(&work);
-        examined.steps.push(Step { shows, work: Work::Store(Box::new(work)), after });
+        let step = Step { after, ..Step::new(shows, Work::Store(Box::new(work))) };
+        examined.steps.push(remarked(cx, step));
     }
     examined.findings = findings;
     examined.findings.extend(notes);
     examined.took(begun);
     examined
+}
+
+/// Says what goes where, and what is not known yet.
+fn remarked(cx: &Cx<'_>, step: Step) -> Step {
+    let folder = cx.system.settings.store_folder().map(|folder| folder.display().to_string()).unwrap_or_default();
+    let after = step.after;
+    let step = step.remarked(format!(
+        "The store comes first: what it gets is verified against what its keeper signed; what is damaged goes to \
+         {folder}/set-aside."
+    ));
+    match after {
+        After::Known => step,
+        _ => step.remarked(
+            "The rest is judged by the store: what is wrong with it is looked at after this, and asked about.",
+        ),
+    }
 }
 
 /// What is known of the rest before the store is put right: files are judged by its manifests.

@@ -13,7 +13,9 @@ pub use repair::repair_store;
 use std::borrow::Cow;
 
 use super::{About, Area, Checked, Cx, Examined};
-use crate::model::{AreaName, Verdict};
+use crate::model::{AreaName, Finding, Verdict};
+use crate::report::ExplainReport;
+use crate::supply::signed_by;
 use crate::system::WorkError;
 
 /// The area's name.
@@ -30,6 +32,8 @@ static ABOUT: About = About {
     selector: None,
     heading: |_| Cow::Borrowed("in the store"),
     counted_as: &[(Verdict::Stray, "superfluous file in the store", "superfluous files in the store")],
+    by_component: false,
+    not_touched: &["the machine", "the store's keys"],
     is_advised: false,
     is_of_machine: false,
     by_reference: true,
@@ -47,14 +51,9 @@ impl Area for Store {
     fn check(&self, cx: &Cx<'_>, _: &Checked) -> Result<Examined, WorkError> {
         check::check(cx)
     }
-}
 
-impl Store {
-    /// Looks at every part of the store, whatever was named.
-    ///
-    /// # Errors
-    /// When somebody said stop.
-    pub fn check_whole(cx: &Cx<'_>) -> Result<Examined, WorkError> {
-        check::check_whole(cx)
+    fn explain(&self, cx: &Cx<'_>, finding: &Finding, checked: &Checked) -> Result<ExplainReport, WorkError> {
+        let chain = cx.supply.own_store().map(signed_by).unwrap_or_default();
+        Ok(ExplainReport { chain, ..ExplainReport::of(finding, checked.left_of(finding).cloned()) })
     }
 }

@@ -19,22 +19,11 @@ use crate::platform::services::{Masking, UnitState};
 use crate::supply::Waiting;
 use crate::system::{System, WorkError};
 
-/// Whether the archives are asked what they have.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum AskArchives {
-    /// When the network may be used.
-    IfAllowed,
-    /// Not now.
-    No,
-}
-
 /// What came of looking at updates, with what a repair of them goes by.
 #[derive(Debug)]
-pub struct UpdatesPart {
+pub(crate) struct UpdatesPart {
     /// What came of it.
     pub examined: Examined,
-    /// What waits, by the lists at hand.
-    pub waiting: Waiting,
     /// Lists at hand that are not what was signed, by source.
     pub wrong_lists: Vec<(String, Vec<SystemPath>)>,
     /// Downloads that are what the archive signed.
@@ -43,33 +32,24 @@ pub struct UpdatesPart {
     pub to_free: Vec<VerifiedDownload>,
 }
 
-/// Whose the package tools' locks are while updates are looked at.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum LocksHeld {
-    /// Nobody's, or another program's: that is looked at.
-    ByOthers,
-    /// Our own.
-    ByUs,
-}
-
 /// Looks at everything that updates rest on.
 ///
 /// # Errors
 /// When somebody said stop.
-pub fn look(cx: &Cx<'_>, held: LocksHeld, ask: AskArchives) -> Result<UpdatesPart, WorkError> {
+pub(crate) fn look(cx: &Cx<'_>) -> Result<UpdatesPart, WorkError> {
     let System { machine, database, installed, protection, settings: outside, .. } = cx.system;
     let observer = cx.observer;
     let begun = Instant::now();
-    let (mut watched, mut looked) = match held {
-        LocksHeld::ByOthers => lock_holders(cx),
-        LocksHeld::ByUs => (Vec::new(), Looked::default()),
+    let (mut watched, mut looked) = match cx.how.locked {
+        false => lock_holders(cx, &[]),
+        true => (Vec::new(), Looked::default()),
     };
     looked.add(installs(database.stanzas()));
     looked.add(sources(&apt::sources(machine)));
     let mut units = units(cx);
     let managed = !units.is_empty();
     // What is held for the time of a repair is as it was at its end.
-    units.retain(|(_, state)| held == LocksHeld::ByOthers || state.masking != Masking::ThisRun);
+    units.retain(|(_, state)| !cx.how.locked || state.masking != Masking::ThisRun);
     looked.add(settings(machine, &AptConf::of(machine), &apt::pins(machine), managed));
     looked.add(services(&units));
     looked.findings.extend(cx.system.restart_due().iter().map(|why| restart_note(why)));
@@ -100,7 +80,7 @@ pub fn look(cx: &Cx<'_>, held: LocksHeld, ask: AskArchives) -> Result<UpdatesPar
         looked.add(downloads(machine, &offers, &cx.system.pool, observer).map_err(|_| WorkError::Stopped)?);
         Ok::<_, WorkError>((cx.supply.waiting(archive), wrong))
     })?;
-    let asked = asked_archives(cx, ask)?;
+    let asked = asked_archives(cx)?;
     looked.answered(archives(&asked));
     let place = SystemPath::literal(apt::CACHE);
     let free = machine.resolve(&place).and_then(|real| machine.dir(&real));
@@ -112,16 +92,17 @@ pub fn look(cx: &Cx<'_>, held: LocksHeld, ask: AskArchives) -> Result<UpdatesPar
     }
     watch(&mut watched, begun, observer)?;
     looked.add(locks(&watched));
-    let mut part = part(looked, waiting, wrong_lists, (&asked, last_success(&runs)));
-    part.examined.took(begun);
-    Ok(UpdatesPart { to_free, ..part })
+    let verified = std::mem::take(&mut looked.verified);
+    let mut examined = examined(looked, &waiting, (&asked, last_success(&runs)));
+    examined.took(begun);
+    Ok(UpdatesPart { examined, wrong_lists, verified, to_free })
 }
 
-/// What the machine's archives have, as far as they are asked.
-fn asked_archives(cx: &Cx<'_>, ask: AskArchives) -> Result<Vec<Renewal>, WorkError> {
-    match ask {
-        AskArchives::IfAllowed => cx.supply.renewals(Asked { only_releases: true, ..Asked::default() }, cx.observer),
-        AskArchives::No => Ok(Vec::new()),
+/// What the machine's archives have, as far as they are asked: before a repair they are asked for what they offer instead.
+fn asked_archives(cx: &Cx<'_>) -> Result<Vec<Renewal>, WorkError> {
+    match cx.how.plans {
+        false => cx.supply.renewals(Asked { only_releases: true, ..Asked::default() }, cx.observer),
+        true => Ok(Vec::new()),
     }
 }
 
@@ -152,12 +133,7 @@ fn units(cx: &Cx<'_>) -> Vec<(String, UnitState)> {
     apt::UNITS.into_iter().filter_map(look).collect()
 }
 
-fn part(
-    mut looked: Looked,
-    waiting: Waiting,
-    wrong_lists: Vec<(String, Vec<SystemPath>)>,
-    (asked, last): (&[Renewal], Option<&str>),
-) -> UpdatesPart {
+fn examined(mut looked: Looked, waiting: &Waiting, (asked, last): (&[Renewal], Option<&str>)) -> Examined {
     let mut examined = Examined {
         coverage: Coverage {
             examined: looked.examined,
@@ -172,7 +148,6 @@ fn part(
     for (reason, count, example) in std::mem::take(&mut looked.unexamined) {
         examined.leave_out_many(reason, count, example);
     }
-    let verified = std::mem::take(&mut looked.verified);
     examined.findings = looked.into_findings();
     examined.findings.sort_by(|a, b| (a.verdict, &a.subject).cmp(&(b.verdict, &b.subject)));
     // An archive that does not answer says nothing against the lists that are here.
@@ -181,9 +156,9 @@ fn part(
     let is_wrong = examined.problems().any(wrong_list);
     examined.coverage.extent = Some(match is_wrong {
         true => format!("what waits cannot be told: lists are wrong or missing; {}", asked_words(asked)),
-        false => format!("{}; {}{}", waiting_words(&waiting), asked_words(asked), last_words(last)),
+        false => format!("{}; {}{}", waiting_words(waiting), asked_words(asked), last_words(last)),
     });
-    UpdatesPart { examined, waiting, wrong_lists, verified, to_free: Vec::new() }
+    examined
 }
 
 /// When something was last installed.

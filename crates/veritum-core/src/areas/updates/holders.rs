@@ -18,12 +18,13 @@ const WATCHED: Duration = Duration::from_secs(10);
 /// How often it is looked at meanwhile.
 const GLANCE: Duration = Duration::from_millis(250);
 
-/// The units that stand in the way of a repair because they hold a lock that it needs, with how they stand.
+/// The units that stand in the way of a repair because they hold a lock that it needs and that is not ours, with how they
+/// stand.
 ///
 /// # Errors
 /// When a program holds one that is no such service, or installs something: that is never stopped.
-pub fn services_in_the_way(cx: &Cx<'_>) -> Result<Vec<PausedUnit>, WorkError> {
-    let (mut watched, _) = lock_holders(cx);
+pub(crate) fn services_in_the_way(cx: &Cx<'_>, ours: &[SystemPath]) -> Result<Vec<PausedUnit>, WorkError> {
+    let (mut watched, _) = lock_holders(cx, ours);
     watch(&mut watched, Instant::now(), cx.observer)?;
     let mut units: Vec<PausedUnit> = Vec::new();
     for one in watched.iter().filter(|one| one.holder.is_some()) {
@@ -59,10 +60,10 @@ fn fetches_only(lock: &SystemPath) -> bool {
     LOCKS.contains(&lock.to_string().as_str())
 }
 
-/// Who holds the package tools' locks.
-pub(super) fn lock_holders(cx: &Cx<'_>) -> (Vec<Watched>, Looked) {
+/// Who holds the package tools' locks, but those that are ours.
+pub(super) fn lock_holders(cx: &Cx<'_>, ours: &[SystemPath]) -> (Vec<Watched>, Looked) {
     let (mut watched, mut looked) = (Vec::new(), Looked::default());
-    for path in Debian.update_locks() {
+    for path in Debian.update_locks().into_iter().filter(|path| !ours.contains(path)) {
         let parent = path.parent().unwrap_or_else(SystemPath::root);
         let Ok(dir) = cx.system.machine.resolve(&parent).and_then(|real| cx.system.machine.dir(&real)) else {
             continue;

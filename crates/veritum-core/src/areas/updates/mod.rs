@@ -11,29 +11,30 @@ mod lists;
 mod locks;
 mod plan;
 mod proof;
-mod ready;
 mod services;
 mod settings;
+mod steps;
 
 pub(crate) use archives::{advice, archives, fetch_advice};
 pub(crate) use caches::binary_caches;
-pub use check::{AskArchives, LocksHeld, UpdatesPart, look};
+pub(crate) use check::{UpdatesPart, look};
 pub(crate) use downloads::{Offers, begun_lists, downloaded, downloads, escaping_links, folders};
 pub(crate) use history::{TERM, TERM_TAIL, history, last_success};
-pub use holders::services_in_the_way;
+pub(crate) use holders::services_in_the_way;
 pub(crate) use installs::{installs, restart_note};
 pub(crate) use lists::{Clock, lists, sources};
 pub(crate) use locks::{Watched, locks};
 pub use plan::{Aside, Coming, UpdateRules, leave_the_rest, plan_room, plan_updates};
-pub use proof::{not_tried, proof};
-pub use ready::{ClearUpdates, Ready, asides, findings_of, left_of, planned_updates, ready, staying};
 pub(crate) use services::services;
 pub(crate) use settings::{in_words, needed_room, room, settings};
 
 use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap};
 
-use super::{About, Area, Checked, Cx, Examined};
+use super::{About, Area, Checked, Cx, Examined, Step, USERS_FOLDERS};
+use crate::platform::Platform as _;
+use crate::platform::debian::Debian;
+use crate::report::ProofReport;
 use crate::system::WorkError;
 
 use crate::model::{
@@ -55,6 +56,8 @@ static ABOUT: About = About {
     selector: None,
     heading: |finding| Cow::Borrowed(part_of(&finding.subject)),
     counted_as: &[],
+    by_component: false,
+    not_touched: &["what is installed", "sources and settings", USERS_FOLDERS],
     is_advised: true,
     is_of_machine: true,
     by_reference: false,
@@ -66,7 +69,27 @@ impl Area for Updates {
     }
 
     fn check(&self, cx: &Cx<'_>, _: &Checked) -> Result<Examined, WorkError> {
-        Ok(look(cx, LocksHeld::ByOthers, AskArchives::IfAllowed)?.examined)
+        let part = look(cx)?;
+        match cx.how.plans {
+            true => steps::planned(cx, part),
+            false => Ok(part.examined),
+        }
+    }
+
+    fn locks(&self) -> Vec<SystemPath> {
+        Debian.update_locks()
+    }
+
+    fn before(&self, cx: &Cx<'_>, ours: &[SystemPath]) -> Result<Option<Step>, WorkError> {
+        Ok(steps::pausing(services_in_the_way(cx, ours)?))
+    }
+
+    fn confirm(&self, cx: &Cx<'_>) -> Result<Option<ProofReport>, WorkError> {
+        proof::proof(cx).map(Some)
+    }
+
+    fn not_confirmed(&self, cx: &Cx<'_>, why: &str) -> Option<ProofReport> {
+        Some(proof::not_tried(cx, why))
     }
 }
 

@@ -16,14 +16,16 @@ use crate::trust::openpgp::SignatureError;
 ///
 /// # Errors
 /// When somebody said stop.
-pub fn proof(cx: &Cx<'_>, renewals: &[Renewal], waiting: &Waiting) -> Result<ProofReport, WorkError> {
+pub(super) fn proof(cx: &Cx<'_>) -> Result<ProofReport, WorkError> {
     if !cx.system.settings.archive.network {
-        return Ok(not_tried(waiting, "the network is not to be used"));
+        return Ok(not_tried(cx, "the network is not to be used"));
     }
-    if renewals.is_empty() {
-        return Ok(not_tried(waiting, "no archive of this machine is on the network"));
+    let offered = cx.supply.offered(cx.scope.everything, cx.observer)?;
+    if offered.renewals.is_empty() {
+        return Ok(not_tried(cx, "no archive of this machine is on the network"));
     }
-    let sources: Vec<ProvedSource> = renewals.iter().map(proved).collect();
+    let waiting = cx.supply.with_archive(|archive| cx.supply.waiting(archive));
+    let sources: Vec<ProvedSource> = offered.renewals.iter().map(proved).collect();
     let package = match sources.iter().any(|source| source.why.is_none()) {
         true => package_that_comes(cx, &waiting.ids)?,
         false => None,
@@ -32,7 +34,7 @@ pub fn proof(cx: &Cx<'_>, renewals: &[Renewal], waiting: &Waiting) -> Result<Pro
         || package.as_ref().is_some_and(|p| p.why.is_some())
         || sources.iter().all(|s| s.why.is_some());
     let outcome = if failed { ProofOutcome::Failed } else { ProofOutcome::Proved };
-    Ok(ProofReport { outcome, why: None, sources, package, ..not_tried(waiting, "") })
+    Ok(ProofReport { outcome, why: None, sources, package, ..untried(&waiting, String::new()) })
 }
 
 fn package_that_comes(cx: &Cx<'_>, waiting: &[ComponentId]) -> Result<Option<ProvedPackage>, WorkError> {
@@ -59,10 +61,14 @@ fn package_that_comes(cx: &Cx<'_>, waiting: &[ComponentId]) -> Result<Option<Pro
 }
 
 /// That nothing was asked, and why.
-pub fn not_tried(waiting: &Waiting, why: &str) -> ProofReport {
+pub(super) fn not_tried(cx: &Cx<'_>, why: &str) -> ProofReport {
+    untried(&cx.supply.with_archive(|archive| cx.supply.waiting(archive)), why.to_owned())
+}
+
+fn untried(waiting: &Waiting, why: String) -> ProofReport {
     ProofReport {
         outcome: ProofOutcome::NotTried,
-        why: Some(why.to_owned()),
+        why: Some(why),
         sources: Vec::new(),
         package: None,
         updates: waiting.updates,

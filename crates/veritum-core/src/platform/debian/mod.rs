@@ -3,28 +3,20 @@
 mod alternatives;
 pub mod apt;
 mod config;
-mod control;
 pub mod database;
-pub mod deb;
 mod info;
 mod log;
-mod member;
 mod relations;
 mod runs;
-mod scripts;
 mod status;
 mod tree;
 mod version;
 
 pub use alternatives::{Alternatives, Choice};
 pub use config::{diversions, overrides};
-pub use control::{Paragraph, paragraphs};
-pub use deb::{DebError, DebSink, Package, RawEntry, RawKind};
 pub use info::{info_list, info_md5sums, info_stems};
 pub use log::last_versions;
-pub use member::unpacked;
 pub use relations::{Needs, rests_on};
-pub use scripts::Scripts;
 pub use tree::{ALIASES, alias_target, explained_links};
 pub use version::compare_versions;
 
@@ -42,6 +34,12 @@ pub struct Debian;
 
 pub(crate) fn in_database(name: &str) -> SystemPath {
     SystemPath::literal(DATABASE).join(name.as_bytes()).expect("BUG: a name of the database is a path")
+}
+
+/// Whether a path lies in the package database.
+#[must_use]
+pub fn is_record(path: &SystemPath) -> bool {
+    path.is_within(&SystemPath::literal(DATABASE))
 }
 
 impl Debian {

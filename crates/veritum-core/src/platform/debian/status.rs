@@ -1,6 +1,6 @@
 //! dpkg's `status`: which components are installed (dpkg-query(1), "Status").
 
-use super::database::Stanza;
+use super::database::stanza::Stanza;
 use crate::model::ComponentId;
 use crate::platform::{Component, InstallState};
 

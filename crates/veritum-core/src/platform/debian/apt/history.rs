@@ -1,6 +1,6 @@
 //! `/var/log/apt/history.log`: a paragraph for each run of apt, with what was asked for and what came of it.
 
-use crate::platform::debian::control::{Paragraph, paragraphs};
+use crate::formats::deb822::{Paragraph, paragraphs};
 use crate::platform::{LogEntry, LogKind, Run};
 
 /// Components over this many in one run are not taken in.

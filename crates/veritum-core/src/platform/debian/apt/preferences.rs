@@ -1,9 +1,9 @@
 //! Pins: which versions an administrator prefers, or keeps out (apt_preferences(5)).
 
 use super::fragments;
+use crate::formats::deb822::paragraphs;
 use crate::machine::Machine;
 use crate::model::SystemPath;
-use crate::platform::debian::control::paragraphs;
 
 /// Pins over this many are not read.
 const MAX_PINS: usize = 10_000;

@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use crate::platform::debian::control::paragraphs;
+use crate::formats::deb822::paragraphs;
 
 /// Release files over this many listed files are refused; Debian's largest has a hundredth.
 const MAX_FILES: usize = 500_000;

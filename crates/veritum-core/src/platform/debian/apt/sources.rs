@@ -1,10 +1,10 @@
 //! Which archives apt gets packages from (sources.list(5)): one-line and deb822 style.
 
 use super::{MAX_LINES, fragments};
+use crate::formats::deb822::{Paragraph, paragraphs};
 use crate::machine::Machine;
 use crate::model::{SystemPath, error_chain};
 use crate::platform::RecordProblem;
-use crate::platform::debian::control::{Paragraph, paragraphs};
 
 /// Sources over this many are not read.
 const MAX_SOURCES: usize = 2000;

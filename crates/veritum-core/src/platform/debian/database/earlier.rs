@@ -53,7 +53,7 @@ fn read(machine: &Machine, path: SystemPath) -> Option<Earlier> {
         None => packed,
         Some(ending) => {
             let mut text = Vec::new();
-            let unpacked = crate::platform::debian::unpacked(&packed[..], ending).ok()?;
+            let unpacked = crate::formats::deb::unpacked(&packed[..], ending).ok()?;
             unpacked.take(MAX_STATUS).read_to_end(&mut text).ok()?;
             text
         }

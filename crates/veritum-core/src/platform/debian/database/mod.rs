@@ -1,7 +1,7 @@
 //! dpkg's database as it lies there: what of it can be read, what cannot, and what earlier copies still know.
 
 mod earlier;
-mod stanza;
+pub(super) mod stanza;
 mod witnesses;
 
 pub use earlier::{Earlier, alternatives_backup, backups, earlier_copies};

@@ -5,9 +5,10 @@ use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::io::Read;
 
 use super::{Database, Stanza};
+use crate::formats::deb::unpacked;
 use crate::machine::Machine;
 use crate::model::{FileKind, SystemPath};
-use crate::platform::debian::{info_list, log, unpacked};
+use crate::platform::debian::{info_list, log};
 
 const DOCUMENTS: &str = "/usr/share/doc";
 /// Of a changelog only the beginning is read; the packed file is bounded as well.

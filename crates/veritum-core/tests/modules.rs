@@ -1,13 +1,14 @@
-//! The rules of the house: no room uses a later one, and the core neither prints nor asks its surroundings.
+//! The rules of the house: no module uses a later one, and the core neither prints nor asks its surroundings.
 
 use std::path::{Path, PathBuf};
 
-/// The rooms in the order of `docs/architecture.md`: each may use only those before it.
-const ROOMS: [&str; 20] = [
+/// The modules in the order of `docs/architecture.md`: each may use only those before it.
+const MODULES: [&str; 21] = [
     "model",
     "event",
     "machine",
     "apps",
+    "formats",
     "platform",
     "trust",
     "store",
@@ -51,30 +52,30 @@ fn lines(path: &Path) -> Vec<String> {
     code.lines().map(|l| l.split("//").next().unwrap_or_default().to_owned()).collect()
 }
 
-fn room_of(path: &Path) -> String {
+fn module_of(path: &Path) -> String {
     let below = path.strip_prefix(source()).unwrap();
     let first = below.components().next().unwrap().as_os_str().to_string_lossy().into_owned();
     first.trim_end_matches(".rs").to_owned()
 }
 
-/// Rooms that a line names: `crate::room`, also within braces.
+/// Modules that a line names: `crate::module`, also within braces.
 fn used(line: &str) -> Vec<&'static str> {
-    ROOMS
+    MODULES
         .iter()
         .copied()
-        .filter(|room| line.contains(&format!("crate::{room}::")) || line.contains(&format!("crate::{room};")))
+        .filter(|module| line.contains(&format!("crate::{module}::")) || line.contains(&format!("crate::{module};")))
         .collect()
 }
 
 #[test]
 fn no_room_uses_a_later_one() {
     let mut wrong = Vec::new();
-    let place = |room: &str| ROOMS.iter().position(|r| *r == room);
-    for path in files(&source()).iter().filter(|p| room_of(p) != "lib") {
-        let room = room_of(path);
-        let own = place(&room).unwrap_or_else(|| panic!("{room} is in no list of rooms"));
+    let place = |module: &str| MODULES.iter().position(|r| *r == module);
+    for path in files(&source()).iter().filter(|p| module_of(p) != "lib") {
+        let module = module_of(path);
+        let own = place(&module).unwrap_or_else(|| panic!("{module} is in no list of modules"));
         for line in lines(path) {
-            assert!(!line.contains("use crate::{"), "{}: name each room on a line of its own", path.display());
+            assert!(!line.contains("use crate::{"), "{}: name each module on a line of its own", path.display());
             wrong.extend(
                 used(&line)
                     .into_iter()
@@ -113,7 +114,7 @@ fn the_core_does_not_print_and_does_not_ask_its_surroundings() {
 }
 
 #[test]
-fn only_the_change_room_alters_the_machine() {
+fn only_the_change_module_alters_the_machine() {
     // Methods of `Disk` that alter something; the disk itself and the lock file's making are the exceptions.
     let changing = [
         ".rename(",
@@ -129,10 +130,10 @@ fn only_the_change_room_alters_the_machine() {
     ];
     let mut wrong = Vec::new();
     for path in files(&source()) {
-        let room = room_of(&path);
+        let module = module_of(&path);
         // `history` keeps the last check in the state folder; by a process with its owner's rights a home is a disk like others.
         let by_owner = path.components().any(|part| part.as_os_str() == "as_owner");
-        if by_owner || matches!(room.as_str(), "change" | "machine" | "testkit" | "history") {
+        if by_owner || matches!(module.as_str(), "change" | "machine" | "testkit" | "history") {
             continue;
         }
         for line in lines(&path) {
@@ -142,6 +143,33 @@ fn only_the_change_room_alters_the_machine() {
                     .filter(|w| line.contains(&format!("disk(){w}")) || line.contains(&format!("disk{w}")))
                     .map(|w| format!("{}: {w}", path.display())),
             );
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+}
+
+#[test]
+fn no_area_uses_another() {
+    let areas = source().join("areas");
+    let names: Vec<String> = std::fs::read_dir(&areas)
+        .unwrap()
+        .map(|entry| entry.unwrap().path())
+        .filter(|path| path.is_dir())
+        .map(|path| path.file_name().unwrap().to_string_lossy().into_owned())
+        .collect();
+    assert!(names.len() >= 5, "{names:?}");
+    let mut wrong = Vec::new();
+    for name in &names {
+        for path in files(&areas.join(name)) {
+            for line in lines(&path) {
+                let others = names.iter().filter(|other| *other != name);
+                // One level up from a file of an area is the area itself, from its `mod.rs` all of them.
+                let is_mod = path.file_name().is_some_and(|file| file == "mod.rs");
+                let uses = |other: &&String| {
+                    line.contains(&format!("areas::{other}::")) || is_mod && line.contains(&format!("super::{other}::"))
+                };
+                wrong.extend(others.filter(uses).map(|other| format!("{} uses {other}", path.display())));
+            }
         }
     }
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));

@@ -1,9 +1,10 @@
-//! The applications that a machine offers to all its users.
+//! The applications that a machine offers to all its users (freedesktop.org: Desktop Entry Specification 1.5, Desktop Menu
+//! Specification 1.1 for the names of entries in subfolders, Base Directory Specification 0.8).
 
 use std::collections::BTreeMap;
 
-use super::entry::{DesktopEntry, EntryError};
-use super::keyfile::MAX_BYTES;
+use crate::formats::desktop_entry::{DesktopEntry, EntryError};
+use crate::formats::keyfile::MAX_BYTES;
 use crate::machine::Machine;
 use crate::model::{FileKind, SystemPath};
 

@@ -4,7 +4,7 @@ use std::cell::Cell;
 use std::io::{self, Read};
 use std::rc::Rc;
 
-use super::deb::{DebError, shape};
+use super::error::{DebError, shape};
 
 /// Memory that an xz stream may ask for: dpkg's own largest preset needs 65 MiB.
 const XZ_MEMORY: u64 = 256 << 20;

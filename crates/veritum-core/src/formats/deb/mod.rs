@@ -2,15 +2,24 @@
 //!
 //! Nothing is unpacked here: entries are told to a [`DebSink`], contents as a reader that ends with the entry.
 
+mod error;
+mod member;
+mod scripts;
+
+pub use error::DebError;
+pub use member::unpacked;
+pub use scripts::Scripts;
+
 use std::cell::Cell;
 use std::collections::{BTreeMap, HashMap};
 use std::io::{self, Read};
 use std::rc::Rc;
 
-use super::control::paragraphs;
-use super::member::{Metered, Sums, unpack, whole};
-use super::scripts::Scripts;
-use crate::model::{ComponentId, Owner, PathError, SystemPath};
+use error::shape;
+use member::{Metered, Sums, unpack, whole};
+
+use super::deb822::paragraphs;
+use crate::model::{ComponentId, Owner, SystemPath};
 
 /// Control data over this size, unpacked, is refused.
 const MAX_CONTROL: u64 = 64 << 20;
@@ -20,36 +29,6 @@ const MAX_FILE: u64 = 16 << 30;
 const MAX_ENTRIES: usize = 1_000_000;
 /// What may stand between two contents: headers, long names, extended headers.
 const MAX_HEADERS: u64 = 1 << 20;
-
-/// Why a package cannot be taken.
-#[derive(Debug, thiserror::Error)]
-#[non_exhaustive]
-pub enum DebError {
-    /// It cannot be read, or ends too early.
-    #[error("the package cannot be read")]
-    Read(#[from] io::Error),
-    /// It is not shaped as a package.
-    #[error("not a valid package: {0}")]
-    Shape(String),
-    /// It is larger than is sensible.
-    #[error("the package is larger than is sensible: {0}")]
-    TooLarge(&'static str),
-    /// A name in it is not one that may be taken.
-    #[error("the package has a name that is not taken: {name}")]
-    Name {
-        /// The name as text.
-        name: String,
-        /// Why not.
-        source: PathError,
-    },
-    /// The sink stopped it.
-    #[error("stopped")]
-    Stopped,
-}
-
-pub(super) fn shape<T>(what: impl Into<String>) -> Result<T, DebError> {
-    Err(DebError::Shape(what.into()))
-}
 
 /// What an archive entry is.
 #[derive(Debug, Clone, PartialEq, Eq)]
