@@ -78,25 +78,17 @@
 #![cfg_attr(not(feature = "testkit"), forbid(unsafe_code))]
 #![warn(clippy::unwrap_used)]
 
-pub mod apps;
-pub mod archive;
+#[cfg(any(feature = "testkit", test))]
+pub use veritum_base::testkit;
+pub use veritum_base::{apps, archive, event, formats, machine, model, platform, scan, store, trust};
+
 pub mod areas;
 pub mod change;
-pub mod event;
-pub mod formats;
 pub mod history;
 pub mod homes;
-pub mod machine;
-pub mod model;
 pub mod plan;
-pub mod platform;
 pub mod reference;
 pub mod report;
-pub mod scan;
-pub mod store;
 pub mod supply;
 pub mod system;
-#[cfg(any(feature = "testkit", test))]
-pub mod testkit;
-pub mod trust;
 pub mod work;

@@ -1,14 +1,16 @@
-//! The rules of the house: no module uses a later one, and the core neither prints nor asks its surroundings.
+//! What Cargo does not hold: no module uses a later one, no area another, and nothing below the line prints or asks its surroundings.
 
 use std::path::{Path, PathBuf};
 
-/// The modules in the order of `docs/architecture.md`: each may use only those before it.
-const MODULES: [&str; 21] = [
+/// The modules in the order of `docs/architecture.md`: each may use only those before it. `devices` has its place here before it
+/// is there: raw disks are to be reached by nothing else.
+const MODULES: [&str; 22] = [
     "model",
     "event",
     "machine",
-    "apps",
+    "devices",
     "formats",
+    "apps",
     "platform",
     "trust",
     "store",
@@ -29,6 +31,14 @@ const MODULES: [&str; 21] = [
 
 fn source() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("src")
+}
+
+/// The files of all modules, those of the crate beneath too.
+fn all_files() -> Vec<PathBuf> {
+    let base = Path::new(env!("CARGO_MANIFEST_DIR")).join("../veritum-base/src");
+    let all = [files(&base), files(&source())].concat();
+    assert!(all.len() > 250, "{}", all.len());
+    all.into_iter().filter(|path| path.file_name().is_some_and(|name| name != "lib.rs")).collect()
 }
 
 fn files(folder: &Path) -> Vec<PathBuf> {
@@ -53,9 +63,8 @@ fn lines(path: &Path) -> Vec<String> {
 }
 
 fn module_of(path: &Path) -> String {
-    let below = path.strip_prefix(source()).unwrap();
-    let first = below.components().next().unwrap().as_os_str().to_string_lossy().into_owned();
-    first.trim_end_matches(".rs").to_owned()
+    let mut below = path.components().skip_while(|part| part.as_os_str() != "src").skip(1);
+    below.next().unwrap().as_os_str().to_string_lossy().trim_end_matches(".rs").to_owned()
 }
 
 /// Modules that a line names: `crate::module`, also within braces.
@@ -68,10 +77,10 @@ fn used(line: &str) -> Vec<&'static str> {
 }
 
 #[test]
-fn no_room_uses_a_later_one() {
+fn no_module_uses_a_later_one() {
     let mut wrong = Vec::new();
     let place = |module: &str| MODULES.iter().position(|r| *r == module);
-    for path in files(&source()).iter().filter(|p| module_of(p) != "lib") {
+    for path in &all_files() {
         let module = module_of(path);
         let own = place(&module).unwrap_or_else(|| panic!("{module} is in no list of modules"));
         for line in lines(path) {
@@ -105,7 +114,7 @@ fn the_core_does_not_print_and_does_not_ask_its_surroundings() {
         "SystemTime::now",
     ];
     let mut wrong = Vec::new();
-    for path in files(&source()) {
+    for path in all_files() {
         for line in lines(&path) {
             wrong.extend(forbidden.iter().filter(|w| line.contains(**w)).map(|w| format!("{}: {w}", path.display())));
         }
@@ -129,7 +138,7 @@ fn only_the_change_module_alters_the_machine() {
         ".hard_link(",
     ];
     let mut wrong = Vec::new();
-    for path in files(&source()) {
+    for path in all_files() {
         let module = module_of(&path);
         // `history` keeps the last check in the state folder; by a process with its owner's rights a home is a disk like others.
         let by_owner = path.components().any(|part| part.as_os_str() == "as_owner");

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::time::Instant;
 
+use super::integration::needs_registering;
 use super::{APPS, App, Icons, Integration, REGISTRY, apps, called, profiles};
 use crate::areas::{Checked, Cx, Examined, FILES, FileWork, Step, ToolRun, Work};
 use crate::model::{ActionKind, ContentHasher, Finding, Remedy, Scope, Subject, SystemPath, Verdict};
@@ -122,7 +123,7 @@ fn registration(system: &System, findings: &[Finding]) -> Option<Step> {
 /// Whether the desktop's own tool answers a finding, and can be run.
 fn can_register(system: &System, finding: &Finding) -> bool {
     let is_there = || system.machine.resolve(&SystemPath::literal(REGISTRY.program)).is_ok();
-    finding.needs_registering() && system.tool_runner().is_ok() && is_there()
+    needs_registering(finding) && system.tool_runner().is_ok() && is_there()
 }
 
 /// Where files of an application's component are put right, or of anything that a named one rests on, that is what was wrong

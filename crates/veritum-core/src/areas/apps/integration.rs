@@ -27,12 +27,10 @@ pub(crate) struct Registry {
 pub(crate) const REGISTRY: Registry =
     Registry { program: "/usr/bin/update-desktop-database", folder: "/usr/share/applications" };
 
-impl Finding {
-    /// Whether the tool that makes the list of openers answers it.
-    pub(crate) fn needs_registering(&self) -> bool {
-        let list = self.subject.as_path().is_some_and(|path| path.as_bytes() == OPENERS.as_bytes());
-        self.area == APPS && (list || self.verdict == Verdict::Unregistered)
-    }
+/// Whether the tool that makes the list of openers answers a finding.
+pub(super) fn needs_registering(finding: &Finding) -> bool {
+    let list = finding.subject.as_path().is_some_and(|path| path.as_bytes() == OPENERS.as_bytes());
+    finding.area == APPS && (list || finding.verdict == Verdict::Unregistered)
 }
 
 /// Larger ones are not read.

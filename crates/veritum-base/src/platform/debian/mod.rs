@@ -32,7 +32,8 @@ const DATABASE: &str = "/var/lib/dpkg";
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Debian;
 
-pub(crate) fn in_database(name: &str) -> SystemPath {
+/// A place of the database.
+pub fn in_database(name: &str) -> SystemPath {
     SystemPath::literal(DATABASE).join(name.as_bytes()).expect("BUG: a name of the database is a path")
 }
 

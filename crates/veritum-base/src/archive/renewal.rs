@@ -23,7 +23,6 @@ const CLOCK_STEP: i64 = 600;
 
 /// Why a source gives nothing that counts as new.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[non_exhaustive]
 pub enum RenewalError {
     /// It cannot be got.
     #[error(transparent)]

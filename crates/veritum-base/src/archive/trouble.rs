@@ -4,7 +4,6 @@ use std::io;
 
 /// Why a file could not be got.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[non_exhaustive]
 pub enum FetchError {
     /// The host cannot be reached.
     #[error("{host} cannot be reached ({why})")]

@@ -115,7 +115,7 @@ impl Dir {
 }
 
 /// Reads an open file of at most `limit` bytes to its end.
-pub(crate) fn read_to_limit(disk: &dyn Disk, file: BorrowedFd<'_>, limit: u64) -> io::Result<Vec<u8>> {
+pub fn read_to_limit(disk: &dyn Disk, file: BorrowedFd<'_>, limit: u64) -> io::Result<Vec<u8>> {
     let size = disk.look_open(file)?.size;
     let mut bytes = Vec::with_capacity(usize::try_from(size.min(limit)).unwrap_or(0) + 1);
     // Most such files are small: a large buffer for each would cost more than reading them.

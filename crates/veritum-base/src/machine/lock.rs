@@ -24,7 +24,6 @@ pub struct Held {
 
 /// Why a lock was not taken.
 #[derive(Debug, thiserror::Error)]
-#[non_exhaustive]
 pub enum LockError {
     /// Somebody else holds it.
     #[error("another process holds it")]

@@ -1,6 +1,7 @@
 //! [`word_enum!`]: enums whose values are words of JSON, of a change's log and of the command line, one line each.
 
 /// Defines an enum with the word of each value in the same line: the same in JSON, in logs and for people.
+#[macro_export]
 macro_rules! word_enum {
     ($(#[$meta:meta])* $vis:vis enum $name:ident { $($(#[$doc:meta])* $variant:ident = $word:literal,)+ }) => {
         $(#[$meta])*
@@ -22,4 +23,4 @@ macro_rules! word_enum {
     };
 }
 
-pub(crate) use word_enum;
+pub use crate::word_enum;

@@ -19,7 +19,6 @@ const MAX_INDEX: u64 = 512 << 20;
 
 /// Where a source stands.
 #[derive(Debug, Clone, PartialEq, Eq)]
-#[non_exhaustive]
 pub enum Standing {
     /// Its release file is signed by a key that counts.
     Vouched {

@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 /// The name of an area: its word on the command line, in JSON and in logs.
 ///
 /// A string, so that what a newer version wrote can be read: the areas that are known here are in
-/// [`AREAS`](crate::areas::AREAS).
+/// `AREAS` of the core.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord, Default, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(transparent)]
 pub struct AreaName(Cow<'static, str>);

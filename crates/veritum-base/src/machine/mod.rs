@@ -31,4 +31,4 @@ pub use programs::{Holders, Program, Running, holders, running};
 pub use protect::{Protection, ProtectionPolicy};
 pub use volumes::{Mounted, Volume, volumes};
 
-pub(crate) use files::read_to_limit;
+pub use files::read_to_limit;

@@ -29,4 +29,4 @@ pub use scope::Scope;
 pub(crate) use text::from_readable;
 pub use text::{error_chain, error_words, is_harmless, quoted, readable};
 pub use verdict::Verdict;
-pub(crate) use words::word_enum;
+pub use words::word_enum;
