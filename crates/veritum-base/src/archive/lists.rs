@@ -38,61 +38,57 @@ pub(super) fn kept_name(source: &Source, name: &str) -> String {
     file_name_of_uri(&format!("{}{}{name}", source.uri, source.release_folder()))
 }
 
-impl Archive {
-    /// The lists of a source: its indexes, and what else of it lies there (translations, data of a software centre).
-    pub(super) fn names_of_lists(&self, source: &Source, release: &Release, here: &AtHandLists) -> Vec<String> {
-        let folder = source.release_folder();
-        let components = if source.is_flat() { &[][..] } else { &source.components };
-        let asked: HashSet<&str> = self.archs.iter().map(String::as_str).chain(["all"]).collect();
-        let archs = archs_of(source, &self.archs, &asked);
-        let wanted = Wanted { folder: &folder, components, archs: &archs };
-        let no_all = !source.archs.is_empty() || release.all_within || !release.names_all;
-        let mut names: Vec<String> =
-            index_names(&wanted, no_all).into_iter().filter(|n| release.files.contains_key(n)).collect();
-        let mut others: Vec<&String> = release
-            .files
-            .keys()
-            .filter(|name| KEPT_AS[1..].iter().all(|form| !name.ends_with(form)) && !names.contains(name))
-            .filter(|name| !here.forms(&kept_name(source, name)).is_empty())
-            .collect();
-        others.sort();
-        names.extend(others.into_iter().cloned());
-        names
-    }
+/// The lists of a source: its indexes, and what else of it lies there (translations, data of a software centre).
+pub(super) fn names_of_lists(archive: &Archive, source: &Source, release: &Release, here: &AtHandLists) -> Vec<String> {
+    let folder = source.release_folder();
+    let components = if source.is_flat() { &[][..] } else { &source.components };
+    let asked: HashSet<&str> = archive.archs.iter().map(String::as_str).chain(["all"]).collect();
+    let archs = archs_of(source, &archive.archs, &asked);
+    let wanted = Wanted { folder: &folder, components, archs: &archs };
+    let no_all = !source.archs.is_empty() || release.all_within || !release.names_all;
+    let mut names: Vec<String> =
+        index_names(&wanted, no_all).into_iter().filter(|n| release.files.contains_key(n)).collect();
+    let mut others: Vec<&String> = release
+        .files
+        .keys()
+        .filter(|name| KEPT_AS[1..].iter().all(|form| !name.ends_with(form)) && !names.contains(name))
+        .filter(|name| !here.forms(&kept_name(source, name)).is_empty())
+        .collect();
+    others.sort();
+    names.extend(others.into_iter().cloned());
+    names
+}
 
-    /// How the lists of each source lie among the machine's own, whatever was verified of them before: its indexes, and what
-    /// else of it lies there. Nothing for sources whose release file does not count, or lies elsewhere.
-    #[must_use]
-    pub fn lists_at_hand(&self, machine: &Machine) -> Vec<Vec<(String, IndexState)>> {
-        let here = AtHandLists::look(machine);
-        let one = |place: &OpenSource| {
-            let Some((open, found @ Found::Lists)) = &place.open else { return Vec::new() };
-            let names = self.names_of_lists(&place.source, open.release.get(), &here);
-            let folder = place.source.release_folder();
-            source::look_at_indexes(&found.list_source(machine, &place.source.uri), &folder, names, open)
-        };
-        self.sources.iter().map(one).collect()
-    }
+/// How the lists of each source lie among the machine's own, whatever was verified of them before: its indexes, and what
+/// else of it lies there. Nothing for sources whose release file does not count, or lies elsewhere.
+#[must_use]
+pub fn lists_at_hand(archive: &Archive, machine: &Machine) -> Vec<Vec<(String, IndexState)>> {
+    let here = AtHandLists::look(machine);
+    let one = |place: &OpenSource| {
+        let Some((open, found @ Found::Lists)) = &place.open else { return Vec::new() };
+        let names = names_of_lists(archive, &place.source, open.release.get(), &here);
+        let folder = place.source.release_folder();
+        source::look_at_indexes(&found.list_source(machine, &place.source.uri), &folder, names, open)
+    };
+    archive.sources.iter().map(one).collect()
+}
 
-    /// The files among the machine's lists that are not what was signed, by source; `states` says how each list lies there.
-    #[must_use]
-    pub fn wrong_lists(&self, machine: &Machine, states: &[Vec<(String, IndexState)>]) -> Vec<Vec<SystemPath>> {
-        let here = AtHandLists::look(machine);
-        let one = |(place, states): (&OpenSource, &Vec<(String, IndexState)>)| {
-            let forms = |name: &str| here.forms(&kept_name(&place.source, name));
-            match &place.standing {
-                Standing::Refused(SignatureError::Bad { .. } | SignatureError::Shape(_) | SignatureError::TooLarge)
-                | Standing::Unusable(_) => {
-                    ["InRelease", "Release", "Release.gpg"].into_iter().flat_map(forms).collect()
-                }
-                _ => {
-                    let wrong = states.iter().filter(|(_, state)| matches!(state, IndexState::Wrong(_)));
-                    wrong.flat_map(|(name, _)| forms(name)).collect()
-                }
+/// The files among the machine's lists that are not what was signed, by source; `states` says how each list lies there.
+#[must_use]
+pub fn wrong_lists(archive: &Archive, machine: &Machine, states: &[Vec<(String, IndexState)>]) -> Vec<Vec<SystemPath>> {
+    let here = AtHandLists::look(machine);
+    let one = |(place, states): (&OpenSource, &Vec<(String, IndexState)>)| {
+        let forms = |name: &str| here.forms(&kept_name(&place.source, name));
+        match &place.standing {
+            Standing::Refused(SignatureError::Bad { .. } | SignatureError::Shape(_) | SignatureError::TooLarge)
+            | Standing::Unusable(_) => ["InRelease", "Release", "Release.gpg"].into_iter().flat_map(forms).collect(),
+            _ => {
+                let wrong = states.iter().filter(|(_, state)| matches!(state, IndexState::Wrong(_)));
+                wrong.flat_map(|(name, _)| forms(name)).collect()
             }
-        };
-        self.sources.iter().zip(states).filter(|(s, _)| !s.named).map(one).collect()
-    }
+        }
+    };
+    archive.sources.iter().zip(states).filter(|(s, _)| !s.named).map(one).collect()
 }
 
 #[cfg(test)]

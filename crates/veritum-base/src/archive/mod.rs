@@ -30,7 +30,8 @@ use std::sync::{Arc, Mutex};
 
 pub use fetch::{Fetcher, Limits, Proxies};
 pub use hand::{AtHand, Package, is_in_cache};
-pub use renewal::{Asked, NewList, Renewal, RenewalError};
+pub use lists::{lists_at_hand, wrong_lists};
+pub use renewal::{Asked, NewList, Renewal, RenewalError, fetch_lists, renewals, try_download};
 pub use source::{IndexState, Standing};
 pub use table::{Candidate, Table};
 pub use trouble::FetchError;
@@ -39,7 +40,7 @@ pub use unpack::UnpackError;
 use crate::machine::Machine;
 use crate::model::{ComponentId, SystemPath};
 use crate::platform::Installed;
-use crate::platform::debian::apt::{AptConf, FileSum, Source};
+use crate::platform::debian::apt::{AptConf, Source};
 use crate::store::{Manifest, Records};
 use crate::trust::openpgp::Keyring;
 use crate::trust::{Doubts, Facts, VendorKeys, Verified};
@@ -212,41 +213,16 @@ impl Archive {
         }
     }
 
-    /// Sizes and digests of exactly this component's packages, as far as indexes were read.
+    /// What verified indexes list, as far as they were read.
     #[must_use]
-    pub fn sums_of(&self, id: &ComponentId) -> Vec<FileSum> {
-        self.table.of(id).iter().map(|candidate| *candidate.sum.get()).collect()
-    }
-
-    /// Names of packages that no system of these archives, or hardly any, is without, as far as indexes were read.
-    #[must_use]
-    pub fn basic(&self) -> Vec<String> {
-        self.table.basic().cloned().collect()
-    }
-
-    /// Names of the packages that are essential by the source that most of these components come from.
-    #[must_use]
-    pub fn essential<'a>(&self, installed: impl Iterator<Item = &'a ComponentId>) -> Vec<String> {
-        let mut count: HashMap<usize, usize> = HashMap::new();
-        for candidate in installed.flat_map(|id| self.table.of(id)) {
-            for source in std::iter::once(&candidate.source).chain(&candidate.others) {
-                *count.entry(*source).or_default() += 1;
-            }
-        }
-        let main = count.into_iter().max_by_key(|(source, count)| (*count, std::cmp::Reverse(*source)));
-        main.map(|(source, _)| self.table.essential(source).cloned().collect()).unwrap_or_default()
+    pub fn table(&self) -> &Table {
+        &self.table
     }
 
     /// Whether the network may be used.
     #[must_use]
     pub fn may_use_network(&self) -> bool {
         self.settings.network
-    }
-
-    /// Whether a verified index lists exactly this component, as far as indexes were read.
-    #[must_use]
-    pub fn lists(&self, id: &ComponentId) -> bool {
-        !self.table.of(id).is_empty()
     }
 
     /// The components of that name that verified indexes at hand list.
@@ -272,18 +248,6 @@ impl Archive {
     pub fn offered_by<'a>(&'a self, id: &ComponentId) -> impl Iterator<Item = &'a OpenSource> {
         let sources = self.table.of(id).iter().flat_map(|c| std::iter::once(&c.source).chain(&c.others));
         sources.filter_map(|at| self.sources.get(*at))
-    }
-
-    /// The newest version of a component that comes as an update, by verified indexes.
-    #[must_use]
-    pub fn offered(&self, id: &ComponentId) -> Option<&str> {
-        self.table.offered(id)
-    }
-
-    /// The newest version that a verified index lists of a component.
-    #[must_use]
-    pub fn newest(&self, id: &ComponentId) -> Option<&str> {
-        self.table.newest(id)
     }
 }
 

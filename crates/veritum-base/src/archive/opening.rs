@@ -21,73 +21,13 @@ impl Archive {
         Follow { vendors: &self.vendors, facts: &self.facts, now: self.now }
     }
 
-    /// Opens a suite's release file on a shelf.
-    fn release(
-        &self,
-        list_source: &ListSource<'_>,
-        source: &Source,
-        keyring: &Keyring,
-    ) -> Result<OpenRelease, Standing> {
-        let open = self.follow().release(list_source, &source.release_folder(), keyring)?;
-        if let Some(why) = of_another_suite(source, open.release.get()) {
-            return Err(Standing::Unusable(why));
-        }
-        if let Some(why) = self.of_another_origin(source, open.release.get()) {
-            return Err(Standing::Unusable(why));
-        }
-        match self.went_back(list_source, source, open.release.get()) {
-            Some(why) => Err(Standing::Unusable(why)),
-            None => Ok(open),
-        }
-    }
-
-    /// Takes a source whose release file was looked for at hand.
-    fn push_found(&mut self, source: Source, named: bool, looked: Result<(OpenRelease, Found), Standing>) {
-        let (standing, open) = match looked {
-            Ok((open, found)) => (open.standing(), Some((open, found))),
-            Err(standing) => (standing, None),
-        };
-        self.sources.push(OpenSource { source, named, standing, open, read: HashSet::new() });
-    }
-
-    /// Why a release file is not that of the origin that its suite named before, over the network: a key may sign for several.
-    pub(super) fn of_another_origin(&self, source: &Source, release: &Release) -> Option<String> {
-        let seen = SeenReleases::in_folder(&self.settings.trust);
-        // That it cannot be read is told beside the answer, where the newest release is asked for.
-        let before = seen.other_origin(&source.words(), &release.origin).ok()??;
-        Some(format!("its release file names the origin {}; before it named {before}", release.origin))
-    }
-
-    /// Whether what the network gives is older than what was seen of that archive before. Lists that lie on a machine
-    /// may be as old as the machine.
-    fn went_back(&self, list_source: &ListSource<'_>, source: &Source, release: &Release) -> Option<String> {
-        let ListSource::Network { .. } = list_source else { return None };
-        let seen = SeenReleases::in_folder(&self.settings.trust);
-        let (date, origin) = (release.date?, release.origin.as_str());
-        match seen.newest(&source.words()) {
-            Ok(Some(newest)) if newest > date => {
-                Some(format!("it is older than it was before (made {date}, seen {newest})"))
-            }
-            Ok(_) => {
-                self.doubts.note(seen.keep(&source.words(), date));
-                self.doubts.note(seen.keep_origin(&source.words(), origin));
-                None
-            }
-            // That is no fault of the archive's; it is told beside the answer.
-            Err(e) => {
-                self.doubts.note(Err(e));
-                None
-            }
-        }
-    }
-
     pub(super) fn open_machine_sources(&mut self, machine: &Machine) {
         for source in sources(machine).all {
             let keyring = source::keyring_of(machine, &source.signers, &self.common, &self.vendors);
             let places = std::iter::once(Found::Lists).chain(source.folder().map(Found::OnMachine));
             let mut looked = Err(Standing::Absent("it has no release file here".into()));
             for place in places {
-                let release = self.release(&place.list_source(machine, &source.uri), &source, &keyring);
+                let release = release(self, &place.list_source(machine, &source.uri), &source, &keyring);
                 looked = release.map(|open| (open, place));
                 // What is there and does not count is not passed over for another copy.
                 if !matches!(looked, Err(Standing::Absent(_))) {
@@ -97,7 +37,7 @@ impl Archive {
             if let Some(folder) = source.folder() {
                 self.hand.add_archive(self.sources.len(), folder);
             }
-            self.push_found(source, false, looked);
+            push_found(self, source, false, looked);
         }
     }
 
@@ -111,12 +51,12 @@ impl Archive {
             for suite in suites_in(&folder) {
                 let mut source = named_source(format!("file:{}/", folder.display()), suite);
                 let found = Found::OnHost(folder.clone());
-                let looked = self.release(&found.list_source(machine, &source.uri), &source, &keyring);
+                let looked = release(self, &found.list_source(machine, &source.uri), &source, &keyring);
                 if let Ok(open) = &looked {
                     source.components = components_of(open.release.get());
                 }
                 if !matches!(looked, Err(Standing::Absent(_))) {
-                    self.push_found(source, true, looked.map(|open| (open, found)));
+                    push_found(self, source, true, looked.map(|open| (open, found)));
                 }
             }
         }
@@ -153,7 +93,7 @@ impl Archive {
         observer: &dyn Observer,
     ) -> Result<(), Stopped> {
         self.read_indexes(machine, wanted.iter());
-        if !self.settings.network || self.asked_network || !wanted.iter().any(|id| self.network_could_help(id)) {
+        if !self.settings.network || self.asked_network || !wanted.iter().any(|id| network_could_help(self, id)) {
             return Ok(());
         }
         self.asked_network = true;
@@ -168,7 +108,7 @@ impl Archive {
                 true => any_key.clone(),
                 false => source::keyring_of(machine, &source.signers, &self.common, &self.vendors),
             };
-            self.ask_one(machine, source, is_named, &keyring);
+            ask_one(self, machine, source, is_named, &keyring);
             self.read_indexes(machine, wanted.iter());
             if observer.on_event(Event::Advance { items: 1, bytes: 0 }) == Flow::Stop {
                 return Err(Stopped);
@@ -178,34 +118,6 @@ impl Archive {
         Ok(())
     }
 
-    fn ask_one(&mut self, machine: &Machine, source: Source, is_named: bool, keyring: &Keyring) {
-        let found = Found::Network(Arc::clone(&self.fetcher));
-        let asked = self.release(&found.list_source(machine, &source.uri), &source, keyring);
-        let known = self.sources.iter().position(|s| !s.named && !is_named && s.source == source);
-        match (known, asked) {
-            (None, asked) => self.push_found(source, is_named, asked.map(|open| (open, found))),
-            (Some(at), Ok(open)) => {
-                let place = &mut self.sources[at];
-                (place.standing, place.open) = (open.standing(), Some((open, found)));
-                place.read.clear();
-            }
-            // What the machine's own lists vouch for stands, whatever the network says.
-            (Some(at), Err(_)) if self.sources[at].standing.is_vouched() => {}
-            (Some(at), Err(standing)) => self.sources[at].standing = standing,
-        }
-    }
-
-    /// Whether an archive could know a component that the lists at hand do not.
-    fn network_could_help(&self, id: &ComponentId) -> bool {
-        if self.lists(id) {
-            return false;
-        }
-        let whole = |s: &OpenSource| matches!(s.standing, Standing::Vouched { missing_indexes: 0, .. });
-        let unknown = self.sources.iter().any(|s| s.source.kind() == SourceKind::Network && !whole(s));
-        let older = self.table.newest(id).is_some_and(|listed| compare_versions(listed, &id.version).is_lt());
-        unknown || older || !self.settings.urls.is_empty()
-    }
-
     /// Which of these components a verified index at hand lists.
     pub fn listed<'a>(
         &mut self,
@@ -213,8 +125,96 @@ impl Archive {
         ids: impl Iterator<Item = &'a ComponentId> + Clone,
     ) -> HashSet<&'a ComponentId> {
         self.read_indexes(machine, ids.clone());
-        ids.filter(|id| self.lists(id)).collect()
+        ids.filter(|id| self.table.lists(id)).collect()
     }
+}
+
+/// Opens a suite's release file on a shelf.
+fn release(
+    archive: &Archive,
+    list_source: &ListSource<'_>,
+    source: &Source,
+    keyring: &Keyring,
+) -> Result<OpenRelease, Standing> {
+    let open = archive.follow().release(list_source, &source.release_folder(), keyring)?;
+    if let Some(why) = of_another_suite(source, open.release.get()) {
+        return Err(Standing::Unusable(why));
+    }
+    if let Some(why) = of_another_origin(archive, source, open.release.get()) {
+        return Err(Standing::Unusable(why));
+    }
+    match went_back(archive, list_source, source, open.release.get()) {
+        Some(why) => Err(Standing::Unusable(why)),
+        None => Ok(open),
+    }
+}
+
+/// Takes a source whose release file was looked for at hand.
+fn push_found(archive: &mut Archive, source: Source, named: bool, looked: Result<(OpenRelease, Found), Standing>) {
+    let (standing, open) = match looked {
+        Ok((open, found)) => (open.standing(), Some((open, found))),
+        Err(standing) => (standing, None),
+    };
+    archive.sources.push(OpenSource { source, named, standing, open, read: HashSet::new() });
+}
+
+/// Why a release file is not that of the origin that its suite named before, over the network: a key may sign for several.
+pub(super) fn of_another_origin(archive: &Archive, source: &Source, release: &Release) -> Option<String> {
+    let seen = SeenReleases::in_folder(&archive.settings.trust);
+    // That it cannot be read is told beside the answer, where the newest release is asked for.
+    let before = seen.other_origin(&source.words(), &release.origin).ok()??;
+    Some(format!("its release file names the origin {}; before it named {before}", release.origin))
+}
+
+/// Whether what the network gives is older than what was seen of that archive before. Lists that lie on a machine
+/// may be as old as the machine.
+fn went_back(archive: &Archive, list_source: &ListSource<'_>, source: &Source, release: &Release) -> Option<String> {
+    let ListSource::Network { .. } = list_source else { return None };
+    let seen = SeenReleases::in_folder(&archive.settings.trust);
+    let (date, origin) = (release.date?, release.origin.as_str());
+    match seen.newest(&source.words()) {
+        Ok(Some(newest)) if newest > date => {
+            Some(format!("it is older than it was before (made {date}, seen {newest})"))
+        }
+        Ok(_) => {
+            archive.doubts.note(seen.keep(&source.words(), date));
+            archive.doubts.note(seen.keep_origin(&source.words(), origin));
+            None
+        }
+        // That is no fault of the archive's; it is told beside the answer.
+        Err(e) => {
+            archive.doubts.note(Err(e));
+            None
+        }
+    }
+}
+
+fn ask_one(archive: &mut Archive, machine: &Machine, source: Source, is_named: bool, keyring: &Keyring) {
+    let found = Found::Network(Arc::clone(&archive.fetcher));
+    let asked = release(archive, &found.list_source(machine, &source.uri), &source, keyring);
+    let known = archive.sources.iter().position(|s| !s.named && !is_named && s.source == source);
+    match (known, asked) {
+        (None, asked) => push_found(archive, source, is_named, asked.map(|open| (open, found))),
+        (Some(at), Ok(open)) => {
+            let place = &mut archive.sources[at];
+            (place.standing, place.open) = (open.standing(), Some((open, found)));
+            place.read.clear();
+        }
+        // What the machine's own lists vouch for stands, whatever the network says.
+        (Some(at), Err(_)) if archive.sources[at].standing.is_vouched() => {}
+        (Some(at), Err(standing)) => archive.sources[at].standing = standing,
+    }
+}
+
+/// Whether an archive could know a component that the lists at hand do not.
+fn network_could_help(archive: &Archive, id: &ComponentId) -> bool {
+    if archive.table.lists(id) {
+        return false;
+    }
+    let whole = |s: &OpenSource| matches!(s.standing, Standing::Vouched { missing_indexes: 0, .. });
+    let unknown = archive.sources.iter().any(|s| s.source.kind() == SourceKind::Network && !whole(s));
+    let older = archive.table.newest(id).is_some_and(|listed| compare_versions(listed, &id.version).is_lt());
+    unknown || older || !archive.settings.urls.is_empty()
 }
 
 /// The architectures whose indexes of a source are of interest.

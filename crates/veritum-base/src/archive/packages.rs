@@ -40,7 +40,7 @@ impl Archive {
         self.read_indexes(machine, wanted.iter());
         // What is broken stays so; it is not unpacked and told again.
         let known = |id: &ComponentId| self.manifests.contains_key(id) || self.broken.iter().any(|(b, _)| b == id);
-        let mut open: Vec<&ComponentId> = wanted.iter().filter(|id| !known(id) && self.lists(id)).collect();
+        let mut open: Vec<&ComponentId> = wanted.iter().filter(|id| !known(id) && self.table.lists(id)).collect();
         let bytes = |id: &ComponentId| self.table.of(id).first().map_or(0, |c| c.sum.get().size);
         // The largest first, each as soon as a processor is free: a large one begun last would be waited for alone.
         open.sort_by_key(|id| (std::cmp::Reverse(bytes(id)), *id));
@@ -51,7 +51,7 @@ impl Archive {
         });
         let got: Vec<Option<(ComponentId, Got)>> = pool.install(|| {
             let one = |id: &&ComponentId| {
-                let got = self.manifest_at_hand(machine, id);
+                let got = manifest_at_hand(self, machine, id);
                 let stop = observer.on_event(Event::Advance { items: 1, bytes: bytes(id) }) == Flow::Stop;
                 (!stop).then(|| ((*id).clone(), got))
             };
@@ -69,56 +69,6 @@ impl Archive {
         self.broken.sort();
         lacking.sort_by(|a, b| a.id.cmp(&b.id));
         Ok(lacking)
-    }
-
-    fn remembered(&self, id: &ComponentId) -> Option<Holdings> {
-        self.table.of(id).iter().find_map(|candidate| {
-            let sha256 = &candidate.sum.get().sha256;
-            let fact = self.facts.get(FactKind::Package, sha256)?;
-            let manifest = fact.derive(|bytes| Manifest::decode(&bytes)).ok()?;
-            let records = self.facts.get(FactKind::Records, sha256);
-            let records = records.and_then(|fact| fact.derive(|bytes| Records::decode(&bytes)).ok());
-            let manifest = (manifest.get().component == *id).then(|| manifest.map(Arc::new))?;
-            Some(Holdings { manifest, records: records.map(|r| r.map(Arc::new)), candidate: candidate.clone() })
-        })
-    }
-
-    fn manifest_at_hand(&self, machine: &Machine, id: &ComponentId) -> Got {
-        let remembered = self.remembered(id);
-        if let Some(holdings) = remembered.as_ref().filter(|h| h.records.is_some()) {
-            return Got::Manifest(holdings.clone());
-        }
-        let candidates = self.table.of(id);
-        let mut broken = None;
-        for candidate in candidates {
-            let Some((package, from)) = self.hand.read(machine, id, candidate) else { continue };
-            match unpack::manifest(package, candidate.sum.get(), id) {
-                Ok(both) => {
-                    let (manifest, records) = (both.part(|b| &b.0).cloned(), both.part(|b| &b.1).cloned());
-                    let sha256 = &candidate.sum.get().sha256;
-                    if let Ok(encoded) = manifest.clone().derive(|m| m.encode()) {
-                        self.facts.keep(FactKind::Package, sha256, &encoded);
-                    }
-                    if let Ok(encoded) = records.clone().derive(|r| serde_json::to_vec(&r)) {
-                        self.facts.keep(FactKind::Records, sha256, &encoded);
-                    }
-                    return Got::Manifest(Holdings {
-                        manifest: manifest.map(Arc::new),
-                        records: Some(records.map(Arc::new)),
-                        candidate: candidate.clone(),
-                    });
-                }
-                Err(e) => broken = Some(format!("{from}: {}", crate::model::error_chain(&e))),
-            }
-        }
-        if let Some(holdings) = remembered {
-            return Got::Manifest(holdings);
-        }
-        match (broken, candidates.first()) {
-            (Some(why), _) => Got::Broken(why),
-            (None, Some(candidate)) => Got::NotHere(candidate.clone()),
-            (None, None) => Got::Broken("no archive lists it".into()),
-        }
     }
 
     /// Downloads packages; answers with those that could not be got, and why.
@@ -243,6 +193,56 @@ impl Archive {
         }
         let fetchable = |c: &&Candidate| self.sources[c.source].source.kind() == SourceKind::Network;
         candidates.iter().find(fetchable).map(|c| Lacking { id: id.clone(), candidate: c.clone() })
+    }
+}
+
+fn remembered(archive: &Archive, id: &ComponentId) -> Option<Holdings> {
+    archive.table.of(id).iter().find_map(|candidate| {
+        let sha256 = &candidate.sum.get().sha256;
+        let fact = archive.facts.get(FactKind::Package, sha256)?;
+        let manifest = fact.derive(|bytes| Manifest::decode(&bytes)).ok()?;
+        let records = archive.facts.get(FactKind::Records, sha256);
+        let records = records.and_then(|fact| fact.derive(|bytes| Records::decode(&bytes)).ok());
+        let manifest = (manifest.get().component == *id).then(|| manifest.map(Arc::new))?;
+        Some(Holdings { manifest, records: records.map(|r| r.map(Arc::new)), candidate: candidate.clone() })
+    })
+}
+
+fn manifest_at_hand(archive: &Archive, machine: &Machine, id: &ComponentId) -> Got {
+    let remembered = remembered(archive, id);
+    if let Some(holdings) = remembered.as_ref().filter(|h| h.records.is_some()) {
+        return Got::Manifest(holdings.clone());
+    }
+    let candidates = archive.table.of(id);
+    let mut broken = None;
+    for candidate in candidates {
+        let Some((package, from)) = archive.hand.read(machine, id, candidate) else { continue };
+        match unpack::manifest(package, candidate.sum.get(), id) {
+            Ok(both) => {
+                let (manifest, records) = (both.part(|b| &b.0).cloned(), both.part(|b| &b.1).cloned());
+                let sha256 = &candidate.sum.get().sha256;
+                if let Ok(encoded) = manifest.clone().derive(|m| m.encode()) {
+                    archive.facts.keep(FactKind::Package, sha256, &encoded);
+                }
+                if let Ok(encoded) = records.clone().derive(|r| serde_json::to_vec(&r)) {
+                    archive.facts.keep(FactKind::Records, sha256, &encoded);
+                }
+                return Got::Manifest(Holdings {
+                    manifest: manifest.map(Arc::new),
+                    records: Some(records.map(Arc::new)),
+                    candidate: candidate.clone(),
+                });
+            }
+            Err(e) => broken = Some(format!("{from}: {}", crate::model::error_chain(&e))),
+        }
+    }
+    if let Some(holdings) = remembered {
+        return Got::Manifest(holdings);
+    }
+    match (broken, candidates.first()) {
+        (Some(why), _) => Got::Broken(why),
+        (None, Some(candidate)) => Got::NotHere(candidate.clone()),
+        (None, None) => Got::Broken("no archive lists it".into()),
     }
 }
 

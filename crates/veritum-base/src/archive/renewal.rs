@@ -4,8 +4,8 @@
 //! agreed. Nothing here writes to the machine.
 
 use super::list_source::{KEPT_AS, ListSource, OFFERED_AS, ShelfError};
-use super::lists::{AtHandLists, kept_name};
-use super::opening::of_another_suite;
+use super::lists::{AtHandLists, kept_name, names_of_lists};
+use super::opening::{of_another_origin, of_another_suite};
 use super::source::{self, MAX_RELEASE, OpenRelease};
 use super::trouble::FetchError;
 use super::unpack::Unpacked;
@@ -169,246 +169,247 @@ pub struct Asked {
     pub old_is_fine: bool,
 }
 
-impl Archive {
-    /// Asks the machine's own sources on the network for their release files.
-    ///
-    /// # Errors
-    /// When the observer said stop.
-    pub fn renewals(
-        &mut self,
-        machine: &Machine,
-        asked: Asked,
-        observer: &dyn Observer,
-    ) -> Result<Vec<Renewal>, Stopped> {
-        let places: Vec<usize> = self.sources.iter().enumerate().filter(|(_, s)| !s.named).map(|(at, _)| at).collect();
-        let places: Vec<usize> =
-            places.into_iter().filter(|at| self.sources[*at].source.kind() == SourceKind::Network).collect();
-        observer.on_event(Event::Begin { phase: Phase::Asking, items: places.len() as u64, bytes: 0 });
-        let here = AtHandLists::look(machine);
-        let mut all = Vec::new();
-        for at in places {
-            let source = self.sources[at].source.clone();
-            let keyring = source::keyring_of(machine, &source.signers, &self.common, &self.vendors);
-            let release = self.new_release(machine, at, &keyring, asked, &here);
-            all.push(Renewal { source, release, lists: Vec::new() });
-            if observer.on_event(Event::Advance { items: 1, bytes: 0 }) == Flow::Stop {
-                return Err(Stopped);
-            }
-        }
-        observer.on_event(Event::End);
-        Ok(all)
-    }
-
-    fn new_release(
-        &self,
-        machine: &Machine,
-        at: usize,
-        keyring: &Keyring,
-        asked: Asked,
-        here: &AtHandLists,
-    ) -> Result<NewRelease, RenewalError> {
-        let source = &self.sources[at].source;
-        let (files, open) = self.fetched_release(source, keyring)?;
-        let release = open.release.get();
-        self.require_new(at, release, asked.old_is_fine)?;
-        let kept = ListSource::Lists { machine, uri: &source.uri };
-        let folder = source.release_folder();
-        let same = |(name, bytes): &(&str, Vec<u8>)| {
-            kept.get(&format!("{folder}{name}"), MAX_RELEASE).is_ok_and(|old| old.as_ref() == Some(bytes))
-        };
-        let files = files.into_iter().filter(|file| asked.all_anew || !same(file)).collect();
-        let lacking = match asked.only_releases {
-            true => Vec::new(),
-            false => self.lacking_indexes(machine, source, &open, here, asked.all_anew),
-        };
-        Ok(NewRelease { open, files, lacking })
-    }
-
-    /// A release file with its signature, from the network.
-    fn fetched_release(&self, source: &Source, keyring: &Keyring) -> Result<(ReleaseFiles, OpenRelease), RenewalError> {
-        let list_source = ListSource::Network { fetcher: &self.fetcher, uri: &source.uri };
-        let folder = source.release_folder();
-        let get = |name: &'static str| match list_source.get(&format!("{folder}{name}"), MAX_RELEASE) {
-            Ok(bytes) => Ok(bytes.map(|bytes| (name, bytes))),
-            Err(ShelfError::Fetch(e)) => Err(RenewalError::Fetch(e)),
-            Err(ShelfError::Read(why)) => Err(RenewalError::Unusable(why)),
-        };
-        let known = |fingerprint: &str| self.vendors.knows(fingerprint);
-        let open = |text: &[u8], signature: Option<&[u8]>| {
-            open_remembered(text.to_vec(), signature, keyring, &known, self.now, &self.facts)
-        };
-        let (files, signed): (ReleaseFiles, Signed) = match get("InRelease")? {
-            Some(file) => {
-                let signed = open(&file.1, None)?;
-                (vec![file], signed)
-            }
-            None => match (get("Release")?, get("Release.gpg")?) {
-                (Some(text), Some(signature)) => {
-                    let signed = open(&text.1, Some(&signature.1))?;
-                    (vec![text, signature], signed)
-                }
-                (Some(_), None) => return Err(RenewalError::Unsigned),
-                (None, _) => return Err(RenewalError::Gone { host: host_of(&source.uri) }),
-            },
-        };
-        let parse = |bytes: Vec<u8>| {
-            let text = String::from_utf8(bytes).map_err(|_| ReleaseError::Shape)?;
-            Release::parse(&text)
-        };
-        let release = signed.text.derive(parse).map_err(|e: ReleaseError| RenewalError::Unusable(e.to_string()))?;
-        let another = of_another_suite(source, release.get());
-        match another.or_else(|| self.of_another_origin(source, release.get())) {
-            Some(why) => Err(RenewalError::Unusable(why)),
-            None => Ok((files, OpenRelease { release, key: signed.key })),
+/// Asks the machine's own sources on the network for their release files.
+///
+/// # Errors
+/// When the observer said stop.
+pub fn renewals(
+    archive: &mut Archive,
+    machine: &Machine,
+    asked: Asked,
+    observer: &dyn Observer,
+) -> Result<Vec<Renewal>, Stopped> {
+    let places: Vec<usize> = archive.sources.iter().enumerate().filter(|(_, s)| !s.named).map(|(at, _)| at).collect();
+    let places: Vec<usize> =
+        places.into_iter().filter(|at| archive.sources[*at].source.kind() == SourceKind::Network).collect();
+    observer.on_event(Event::Begin { phase: Phase::Asking, items: places.len() as u64, bytes: 0 });
+    let here = AtHandLists::look(machine);
+    let mut all = Vec::new();
+    for at in places {
+        let source = archive.sources[at].source.clone();
+        let keyring = source::keyring_of(machine, &source.signers, &archive.common, &archive.vendors);
+        let release = new_release(archive, machine, at, &keyring, asked, &here);
+        all.push(Renewal { source, release, lists: Vec::new() });
+        if observer.on_event(Event::Advance { items: 1, bytes: 0 }) == Flow::Stop {
+            return Err(Stopped);
         }
     }
+    observer.on_event(Event::End);
+    Ok(all)
+}
 
-    /// Newness is the point here: by the clock, and by what was seen of this archive before.
-    fn require_new(&self, at: usize, release: &Release, old_is_fine: bool) -> Result<(), RenewalError> {
-        let words = self.sources[at].source.words();
-        let book = SeenReleases::in_folder(&self.settings.trust);
-        if let Some(made) = release.date {
-            if made.as_second() > self.now.as_second() + CLOCK_STEP {
-                return Err(RenewalError::Ahead { made });
-            }
-            let seen = book.newest(&words).map_err(|e| RenewalError::Unremembered(crate::model::error_chain(&e)))?;
-            let here = match &self.sources[at].standing {
-                Standing::Vouched { dated, .. } => *dated,
-                _ => None,
-            };
-            if let Some(seen) = seen.max(here).filter(|seen| *seen > made) {
-                return Err(RenewalError::Older { made, seen });
-            }
-            self.doubts.note(book.keep(&words, made));
-            self.doubts.note(book.keep_origin(&words, &release.origin));
-        }
-        match release.valid_until.filter(|until| *until < self.now && !old_is_fine) {
-            Some(until) => Err(RenewalError::Expired { until }),
-            None => Ok(()),
+/// Fetches the indexes that a source lacks, each verified; what came is held here until a change has put it in its
+/// place. A source of which something cannot be had keeps the lists that it has.
+///
+/// # Errors
+/// When the observer said stop.
+pub fn fetch_lists(
+    archive: &mut Archive,
+    machine: &Machine,
+    renewals: &mut [Renewal],
+    observer: &dyn Observer,
+) -> Result<(), Stopped> {
+    let here = AtHandLists::look(machine);
+    let items = renewals.iter().map(|r| r.to_come().0).sum();
+    let bytes = renewals.iter().map(|r| r.to_come().1).sum();
+    observer.on_event(Event::Begin { phase: Phase::Lists, items, bytes });
+    for renewal in renewals.iter_mut() {
+        let Ok(new) = &renewal.release else { continue };
+        match lists_of(archive, &renewal.source, new, &here, observer)? {
+            Ok(lists) => renewal.lists = lists,
+            Err(e) => renewal.release = Err(e),
         }
     }
+    observer.on_event(Event::End);
+    Ok(())
+}
 
-    /// The indexes that apt would get by this release file, and further lists of the source that lie there, as far as they
-    /// are not at hand as the release file has them.
-    fn lacking_indexes(
-        &self,
-        machine: &Machine,
-        source: &Source,
-        open: &OpenRelease,
-        here: &AtHandLists,
-        all_anew: bool,
-    ) -> Vec<(String, u64)> {
-        let release = open.release.get();
-        let folder = source.release_folder();
-        let kept = ListSource::Lists { machine, uri: &source.uri };
-        let bytes = |name: &str| {
-            let forms = OFFERED_AS.iter().filter_map(|form| release.files.get(&format!("{name}{form}")));
-            forms.map(|sum| sum.size).min().unwrap_or(0)
+/// Downloads a package only to see that it comes and is the one that was signed.
+///
+/// # Errors
+/// When it does not, or is another one.
+pub fn try_download(archive: &Archive, lacking: &Lacking, observer: &dyn Observer) -> Result<(), FetchError> {
+    let candidate = &lacking.candidate;
+    let disk = |e: std::io::Error| FetchError::Disk(crate::model::error_words(&e));
+    let room = Unpacked::with_room(&archive.settings.scratch, candidate.sum.get().size).map_err(disk)?;
+    let url = format!("{}{}", archive.sources[candidate.source].source.uri, candidate.path);
+    archive.fetcher.download(&url, &candidate.sum, &room.place("package"), observer)
+}
+
+fn new_release(
+    archive: &Archive,
+    machine: &Machine,
+    at: usize,
+    keyring: &Keyring,
+    asked: Asked,
+    here: &AtHandLists,
+) -> Result<NewRelease, RenewalError> {
+    let source = &archive.sources[at].source;
+    let (files, open) = fetched_release(archive, source, keyring)?;
+    let release = open.release.get();
+    require_new(archive, at, release, asked.old_is_fine)?;
+    let kept = ListSource::Lists { machine, uri: &source.uri };
+    let folder = source.release_folder();
+    let same = |(name, bytes): &(&str, Vec<u8>)| {
+        kept.get(&format!("{folder}{name}"), MAX_RELEASE).is_ok_and(|old| old.as_ref() == Some(bytes))
+    };
+    let files = files.into_iter().filter(|file| asked.all_anew || !same(file)).collect();
+    let lacking = match asked.only_releases {
+        true => Vec::new(),
+        false => lacking_indexes(archive, machine, source, &open, here, asked.all_anew),
+    };
+    Ok(NewRelease { open, files, lacking })
+}
+
+/// A release file with its signature, from the network.
+fn fetched_release(
+    archive: &Archive,
+    source: &Source,
+    keyring: &Keyring,
+) -> Result<(ReleaseFiles, OpenRelease), RenewalError> {
+    let list_source = ListSource::Network { fetcher: &archive.fetcher, uri: &source.uri };
+    let folder = source.release_folder();
+    let get = |name: &'static str| match list_source.get(&format!("{folder}{name}"), MAX_RELEASE) {
+        Ok(bytes) => Ok(bytes.map(|bytes| (name, bytes))),
+        Err(ShelfError::Fetch(e)) => Err(RenewalError::Fetch(e)),
+        Err(ShelfError::Read(why)) => Err(RenewalError::Unusable(why)),
+    };
+    let known = |fingerprint: &str| archive.vendors.knows(fingerprint);
+    let open = |text: &[u8], signature: Option<&[u8]>| {
+        open_remembered(text.to_vec(), signature, keyring, &known, archive.now, &archive.facts)
+    };
+    let (files, signed): (ReleaseFiles, Signed) = match get("InRelease")? {
+        Some(file) => {
+            let signed = open(&file.1, None)?;
+            (vec![file], signed)
+        }
+        None => match (get("Release")?, get("Release.gpg")?) {
+            (Some(text), Some(signature)) => {
+                let signed = open(&text.1, Some(&signature.1))?;
+                (vec![text, signature], signed)
+            }
+            (Some(_), None) => return Err(RenewalError::Unsigned),
+            (None, _) => return Err(RenewalError::Gone { host: host_of(&source.uri) }),
+        },
+    };
+    let parse = |bytes: Vec<u8>| {
+        let text = String::from_utf8(bytes).map_err(|_| ReleaseError::Shape)?;
+        Release::parse(&text)
+    };
+    let release = signed.text.derive(parse).map_err(|e: ReleaseError| RenewalError::Unusable(e.to_string()))?;
+    let another = of_another_suite(source, release.get());
+    match another.or_else(|| of_another_origin(archive, source, release.get())) {
+        Some(why) => Err(RenewalError::Unusable(why)),
+        None => Ok((files, OpenRelease { release, key: signed.key })),
+    }
+}
+
+/// Newness is the point here: by the clock, and by what was seen of this archive before.
+fn require_new(archive: &Archive, at: usize, release: &Release, old_is_fine: bool) -> Result<(), RenewalError> {
+    let words = archive.sources[at].source.words();
+    let book = SeenReleases::in_folder(&archive.settings.trust);
+    if let Some(made) = release.date {
+        if made.as_second() > archive.now.as_second() + CLOCK_STEP {
+            return Err(RenewalError::Ahead { made });
+        }
+        let seen = book.newest(&words).map_err(|e| RenewalError::Unremembered(crate::model::error_chain(&e)))?;
+        let here = match &archive.sources[at].standing {
+            Standing::Vouched { dated, .. } => *dated,
+            _ => None,
         };
-        let mut lacking = Vec::new();
-        for name in self.names_of_lists(source, release, here) {
-            let Ok(sum) = open.release.clone().derive(|r| r.files.get(&name).copied().ok_or(())) else { continue };
-            let right = || source::whole_index(&kept, &folder, &name, release, &sum);
-            if sum.get().size > 0 && (all_anew || !matches!(right(), Ok(Some(_)))) {
-                let bytes = bytes(&name);
-                lacking.push((name, bytes));
-            }
+        if let Some(seen) = seen.max(here).filter(|seen| *seen > made) {
+            return Err(RenewalError::Older { made, seen });
         }
-        lacking
+        archive.doubts.note(book.keep(&words, made));
+        archive.doubts.note(book.keep_origin(&words, &release.origin));
     }
+    match release.valid_until.filter(|until| *until < archive.now && !old_is_fine) {
+        Some(until) => Err(RenewalError::Expired { until }),
+        None => Ok(()),
+    }
+}
 
-    /// Fetches the indexes that a source lacks, each verified; what came is held here until a change has put it in its
-    /// place. A source of which something cannot be had keeps the lists that it has.
-    ///
-    /// # Errors
-    /// When the observer said stop.
-    pub fn fetch_lists(
-        &mut self,
-        machine: &Machine,
-        renewals: &mut [Renewal],
-        observer: &dyn Observer,
-    ) -> Result<(), Stopped> {
-        let here = AtHandLists::look(machine);
-        let items = renewals.iter().map(|r| r.to_come().0).sum();
-        let bytes = renewals.iter().map(|r| r.to_come().1).sum();
-        observer.on_event(Event::Begin { phase: Phase::Lists, items, bytes });
-        for renewal in renewals.iter_mut() {
-            let Ok(new) = &renewal.release else { continue };
-            match self.lists_of(&renewal.source, new, &here, observer)? {
-                Ok(lists) => renewal.lists = lists,
-                Err(e) => renewal.release = Err(e),
-            }
+/// The indexes that apt would get by this release file, and further lists of the source that lie there, as far as they
+/// are not at hand as the release file has them.
+fn lacking_indexes(
+    archive: &Archive,
+    machine: &Machine,
+    source: &Source,
+    open: &OpenRelease,
+    here: &AtHandLists,
+    all_anew: bool,
+) -> Vec<(String, u64)> {
+    let release = open.release.get();
+    let folder = source.release_folder();
+    let kept = ListSource::Lists { machine, uri: &source.uri };
+    let bytes = |name: &str| {
+        let forms = OFFERED_AS.iter().filter_map(|form| release.files.get(&format!("{name}{form}")));
+        forms.map(|sum| sum.size).min().unwrap_or(0)
+    };
+    let mut lacking = Vec::new();
+    for name in names_of_lists(archive, source, release, here) {
+        let Ok(sum) = open.release.clone().derive(|r| r.files.get(&name).copied().ok_or(())) else { continue };
+        let right = || source::whole_index(&kept, &folder, &name, release, &sum);
+        if sum.get().size > 0 && (all_anew || !matches!(right(), Ok(Some(_)))) {
+            let bytes = bytes(&name);
+            lacking.push((name, bytes));
         }
-        observer.on_event(Event::End);
+    }
+    lacking
+}
+
+fn lists_of(
+    archive: &Archive,
+    source: &Source,
+    new: &NewRelease,
+    here: &AtHandLists,
+    observer: &dyn Observer,
+) -> Result<Result<Vec<NewList>, RenewalError>, Stopped> {
+    let release = new.open.release.get();
+    let plain: u64 = new.lacking.iter().filter_map(|(name, _)| release.files.get(name)).map(|sum| sum.size).sum();
+    let whole: u64 = plain + new.files.iter().map(|(_, bytes)| bytes.len() as u64).sum::<u64>();
+    let no_room = |e: std::io::Error| RenewalError::Fetch(FetchError::Disk(crate::model::error_words(&e)));
+    let mut held = match Unpacked::with_room(&archive.settings.scratch, whole) {
+        Ok(held) => held,
+        Err(e) => return Ok(Err(no_room(e))),
+    };
+    let list_source = ListSource::Network { fetcher: &archive.fetcher, uri: &source.uri };
+    let folder = source.release_folder();
+    let mtime = release.date.map_or(0, jiff::Timestamp::as_second);
+    let mut lists = Vec::new();
+    let mut take = |name: &str, bytes: &[u8]| -> std::io::Result<()> {
+        let stem = kept_name(source, name);
+        let Ok(path) = SystemPath::literal(LISTS).child(stem.as_bytes()) else { return Ok(()) };
+        let digest = held.keep(bytes)?;
+        let instead_of = here.forms(&stem).into_iter().filter(|form| *form != path).collect();
+        lists.push(NewList { path, size: bytes.len() as u64, digest, mtime, instead_of });
         Ok(())
-    }
-
-    fn lists_of(
-        &self,
-        source: &Source,
-        new: &NewRelease,
-        here: &AtHandLists,
-        observer: &dyn Observer,
-    ) -> Result<Result<Vec<NewList>, RenewalError>, Stopped> {
-        let release = new.open.release.get();
-        let plain: u64 = new.lacking.iter().filter_map(|(name, _)| release.files.get(name)).map(|sum| sum.size).sum();
-        let whole: u64 = plain + new.files.iter().map(|(_, bytes)| bytes.len() as u64).sum::<u64>();
-        let no_room = |e: std::io::Error| RenewalError::Fetch(FetchError::Disk(crate::model::error_words(&e)));
-        let mut held = match Unpacked::with_room(&self.settings.scratch, whole) {
-            Ok(held) => held,
-            Err(e) => return Ok(Err(no_room(e))),
-        };
-        let list_source = ListSource::Network { fetcher: &self.fetcher, uri: &source.uri };
-        let folder = source.release_folder();
-        let mtime = release.date.map_or(0, jiff::Timestamp::as_second);
-        let mut lists = Vec::new();
-        let mut take = |name: &str, bytes: &[u8]| -> std::io::Result<()> {
-            let stem = kept_name(source, name);
-            let Ok(path) = SystemPath::literal(LISTS).child(stem.as_bytes()) else { return Ok(()) };
-            let digest = held.keep(bytes)?;
-            let instead_of = here.forms(&stem).into_iter().filter(|form| *form != path).collect();
-            lists.push(NewList { path, size: bytes.len() as u64, digest, mtime, instead_of });
-            Ok(())
-        };
-        for (name, bytes) in &new.lacking {
-            let Ok(sum) = new.open.release.clone().derive(|r| r.files.get(name).copied().ok_or(())) else { continue };
-            let wrong = |why: String| RenewalError::Index { name: name.clone(), why };
-            let got = match list_source
-                .index(&folder, name, release.by_hash, &sum, &|form| release.files.get(form).copied())
-            {
+    };
+    for (name, bytes) in &new.lacking {
+        let Ok(sum) = new.open.release.clone().derive(|r| r.files.get(name).copied().ok_or(())) else { continue };
+        let wrong = |why: String| RenewalError::Index { name: name.clone(), why };
+        let got =
+            match list_source.index(&folder, name, release.by_hash, &sum, &|form| release.files.get(form).copied()) {
                 Ok(Some(text)) => take(name, text.get()).map_err(no_room),
                 Ok(None) => Err(wrong("the release file names it, and it is not there".into())),
                 Err(ShelfError::Fetch(e)) => Err(RenewalError::Fetch(e)),
                 Err(ShelfError::Read(why)) => Err(wrong(why)),
             };
-            if let Err(e) = got {
-                return Ok(Err(e));
-            }
-            if observer.on_event(Event::Advance { items: 1, bytes: *bytes }) == Flow::Stop {
-                return Err(Stopped);
-            }
+        if let Err(e) = got {
+            return Ok(Err(e));
         }
-        for (name, bytes) in &new.files {
-            if let Err(e) = take(name, bytes) {
-                return Ok(Err(no_room(e)));
-            }
-            observer.on_event(Event::Advance { items: 1, bytes: 0 });
+        if observer.on_event(Event::Advance { items: 1, bytes: *bytes }) == Flow::Stop {
+            return Err(Stopped);
         }
-        self.unpacked().push(held);
-        Ok(Ok(lists))
     }
-
-    /// Downloads a package only to see that it comes and is the one that was signed.
-    ///
-    /// # Errors
-    /// When it does not, or is another one.
-    pub fn try_download(&self, lacking: &Lacking, observer: &dyn Observer) -> Result<(), FetchError> {
-        let candidate = &lacking.candidate;
-        let disk = |e: std::io::Error| FetchError::Disk(crate::model::error_words(&e));
-        let room = Unpacked::with_room(&self.settings.scratch, candidate.sum.get().size).map_err(disk)?;
-        let url = format!("{}{}", self.sources[candidate.source].source.uri, candidate.path);
-        self.fetcher.download(&url, &candidate.sum, &room.place("package"), observer)
+    for (name, bytes) in &new.files {
+        if let Err(e) = take(name, bytes) {
+            return Ok(Err(no_room(e)));
+        }
+        observer.on_event(Event::Advance { items: 1, bytes: 0 });
     }
+    archive.unpacked().push(held);
+    Ok(Ok(lists))
 }
 
 fn host_of(uri: &str) -> String {

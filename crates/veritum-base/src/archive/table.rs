@@ -125,14 +125,36 @@ impl Table {
         self.exact.get(id).map_or(&[], Vec::as_slice)
     }
 
+    /// Whether exactly this component is listed.
+    #[must_use]
+    pub fn lists(&self, id: &ComponentId) -> bool {
+        !self.of(id).is_empty()
+    }
+
+    /// Sizes and digests of exactly this component's packages.
+    #[must_use]
+    pub fn sums_of(&self, id: &ComponentId) -> Vec<FileSum> {
+        self.of(id).iter().map(|candidate| *candidate.sum.get()).collect()
+    }
+
     /// Names of packages that no system of these archives, or hardly any, is without.
     pub fn basic(&self) -> impl Iterator<Item = &String> {
         self.essential.keys().chain(&self.required)
     }
 
-    /// Names of the packages that are essential by this source.
-    pub fn essential(&self, source: usize) -> impl Iterator<Item = &String> {
-        self.essential.iter().filter(move |(_, sources)| sources.contains(&source)).map(|(name, _)| name)
+    /// Names of the packages that are essential by the source that most of these components come from.
+    #[must_use]
+    pub fn essential<'a>(&self, installed: impl Iterator<Item = &'a ComponentId>) -> Vec<String> {
+        let mut count: HashMap<usize, usize> = HashMap::new();
+        for candidate in installed.flat_map(|id| self.of(id)) {
+            for source in std::iter::once(&candidate.source).chain(&candidate.others) {
+                *count.entry(*source).or_default() += 1;
+            }
+        }
+        let main = count.into_iter().max_by_key(|(source, count)| (*count, std::cmp::Reverse(*source)));
+        let Some((main, _)) = main else { return Vec::new() };
+        let by_main = self.essential.iter().filter(|(_, sources)| sources.contains(&main));
+        by_main.map(|(name, _)| name.clone()).collect()
     }
 
     /// All components of that name that are listed.
@@ -224,13 +246,13 @@ mod tests {
         let text = format!(
             "Package: sand\nEssential: yes\nVersion: 1\nArchitecture: all\nFilename: a\nSize: 7\nSHA256: {SUM}\n\n\
              Package: salt\nPriority: required\nVersion: 1\nArchitecture: all\nFilename: c\nSize: 7\nSHA256: {SUM}\n\n\
-             Package: sea\nEssential: no\nVersion: 1\nArchitecture: all\nFilename: b\nSize: 7\nSHA256: {SUM}\n"
+             Package: quay\nEssential: no\nVersion: 1\nArchitecture: all\nFilename: b\nSize: 7\nSHA256: {SUM}\n"
         );
         let table = table(&[condensed(testing::verified(text.into_bytes()))]);
         assert_eq!(table.basic().collect::<Vec<_>>(), ["sand", "salt"]);
-        assert_eq!(table.essential(0).collect::<Vec<_>>(), ["sand"]);
-        assert_eq!(table.essential(1).count(), 0);
         assert!(table.named("sand").is_empty());
+        assert_eq!(table.essential([&id("quay", "1", "all")].into_iter()), ["sand"], "they come from the same source");
+        assert!(table.essential(std::iter::empty()).is_empty());
     }
 
     #[test]

@@ -9,7 +9,7 @@ use std::sync::Arc;
 use super::disk::Disk;
 use super::extent::Extent;
 use super::identity::{Identified, Users};
-use crate::model::{FileKind, Identity, Stat, SystemPath};
+use crate::model::{ContentHasher, Digest, FileKind, Identity, Stat, SystemPath};
 
 /// Links followed for one path before it counts as a circle, as Linux does.
 const MAX_LINKS: usize = 40;
@@ -111,6 +111,23 @@ impl Dir {
     pub fn read(&self, name: &[u8], limit: u64) -> io::Result<Vec<u8>> {
         let file = self.disk.open_file(self.fd(), name)?;
         read_to_limit(&*self.disk, file.as_fd(), limit)
+    }
+
+    /// The digest of a file's content, however large it is.
+    ///
+    /// # Errors
+    /// When it cannot be read, or is no regular file.
+    pub fn digest(&self, name: &[u8]) -> io::Result<Option<Digest>> {
+        let file = self.disk.open_file(self.fd(), name)?;
+        let mut hasher = ContentHasher::blake3();
+        let mut piece = vec![0; 128 * 1024];
+        loop {
+            let n = self.disk.read(file.as_fd(), &mut piece)?;
+            if n == 0 {
+                return Ok(hasher.finish().0);
+            }
+            hasher.update(&piece[..n]);
+        }
     }
 }
 

@@ -87,6 +87,7 @@ impl Choice {
 }
 
 /// What is needed to look into a home.
+#[derive(Clone, Copy)]
 pub struct HomeCase<'a> {
     /// The application's card.
     pub card: &'a Card,
@@ -301,27 +302,16 @@ fn own_file(dir: &Dir, name: &[u8]) -> bool {
 #[cfg(test)]
 mod tests {
     use std::fs;
-    use std::os::unix::fs::{MetadataExt as _, symlink};
+    use std::os::unix::fs::symlink;
     use std::path::Path;
-    use std::sync::Arc;
 
+    use super::super::example::{put, with_quay};
     use super::*;
     use crate::apps::example::QUAY;
-    use crate::machine::{LiveDisk, Machine};
-    use crate::model::SystemPath;
-
-    fn put(home: &Path, path: &str, text: &str) {
-        let path = home.join(path);
-        fs::create_dir_all(path.parent().unwrap()).unwrap();
-        fs::write(path, text).unwrap();
-    }
 
     fn look(home: &Path, most: u64) -> AppData {
-        let machine = Machine::open(home, Arc::new(LiveDisk)).unwrap();
-        let dir = machine.dir(&SystemPath::root()).unwrap();
-        let (card, bases) = (Card::parse(QUAY).unwrap(), Bases::default());
-        let owner = fs::metadata(home).unwrap().uid();
-        app_data(&dir, &HomeCase { card: &card, bases: &bases, owner, most, choice: &Choice::everything() })
+        let look = |dir: &Dir, case: &HomeCase<'_>| app_data(dir, &HomeCase { most, ..*case });
+        with_quay(home, &Choice::everything(), &look)
     }
 
     fn tops(found: &AppData) -> Vec<String> {

@@ -3,6 +3,8 @@
 //! Work is handed out folder by folder, so that a handle is opened once for all names in it, in path order, which is
 //! close to the order on the disk. Memory does not grow with file sizes: every thread has one buffer.
 
+#[cfg(test)]
+mod example;
 mod guard;
 mod home;
 mod inventory;

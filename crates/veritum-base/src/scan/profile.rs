@@ -141,28 +141,15 @@ fn content_fault(met: &Visit<'_>, databases: bool, bytes: &mut u64) -> Option<Pr
 #[cfg(test)]
 mod tests {
     use std::fs;
-    use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _, symlink};
+    use std::os::unix::fs::{PermissionsExt as _, symlink};
     use std::path::Path;
-    use std::sync::Arc;
 
+    use super::super::example::{put, with_quay};
     use super::super::home::Choice;
     use super::*;
-    use crate::apps::example::QUAY;
-    use crate::apps::{Bases, Card};
-    use crate::machine::{LiveDisk, Machine};
-
-    fn put(home: &Path, path: &str, text: &str) {
-        let path = home.join(path);
-        fs::create_dir_all(path.parent().unwrap()).unwrap();
-        fs::write(path, text).unwrap();
-    }
 
     fn look(home: &Path) -> Profile {
-        let machine = Machine::open(home, Arc::new(LiveDisk)).unwrap();
-        let dir = machine.dir(&SystemPath::root()).unwrap();
-        let (card, bases, choice) = (Card::parse(QUAY).unwrap(), Bases::default(), Choice::default());
-        let owner = fs::metadata(home).unwrap().uid();
-        profile(&dir, &HomeCase { card: &card, bases: &bases, owner, most: 1000, choice: &choice }, true)
+        with_quay(home, &Choice::default(), &|dir, case| profile(dir, case, true))
     }
 
     #[test]

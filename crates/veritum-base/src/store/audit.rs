@@ -55,10 +55,10 @@ impl Store {
         let mut entries: Vec<IndexEntry> = self.components().cloned().collect();
         entries.sort_by(|a, b| a.component.cmp(&b.component));
         if self.is_remote() {
-            return self.audit_remote(&entries, pool, observer);
+            return audit_remote(self, &entries, pool, observer);
         }
         let names = pool.install(|| inventory::take(self.path()));
-        let mut audit = Audit { faults: self.signed_faults(), ..Audit::default() };
+        let mut audit = Audit { faults: signed_faults(self), ..Audit::default() };
         let (known, unread) = pointers(self.path());
         audit.faults.extend(entries.iter().filter_map(|entry| pointer_fault(entry, &known, &unread)));
         let waiting: Vec<IndexEntry> = known.into_values().filter(|e| !self.has(&e.component)).collect();
@@ -70,7 +70,7 @@ impl Store {
         entries.extend(waiting);
 
         observer.on_event(Event::Begin { phase: Phase::Auditing, items: entries.len() as u64, bytes: 0 });
-        let (manifest_faults, contents) = self.audit_manifests(&entries, pool, observer)?;
+        let (manifest_faults, contents) = audit_manifests(self, &entries, pool, observer)?;
         observer.on_event(Event::End);
         let wanted: Vec<(Digest, u64)> = contents.into_iter().collect();
         let found = self.audit_contents(&wanted, pool, fresh, observer)?;
@@ -95,37 +95,6 @@ impl Store {
         audit.superfluous.sort();
         audit.superfluous.dedup();
         Ok(audit)
-    }
-
-    /// Everything that is signed of a store on a web server; what is fetched only for this is not kept. What else lies
-    /// there the server does not tell.
-    fn audit_remote(
-        &self,
-        entries: &[IndexEntry],
-        pool: &rayon::ThreadPool,
-        observer: &dyn Observer,
-    ) -> Result<Audit, StoreError> {
-        observer.on_event(Event::Begin { phase: Phase::Auditing, items: entries.len() as u64, bytes: 0 });
-        let (mut faults, contents) = self.audit_manifests(entries, pool, observer)?;
-        observer.on_event(Event::End);
-        let wanted: Vec<(Digest, u64)> = contents.into_iter().collect();
-        let one = |digest: &Digest, size: u64| {
-            let had = self.is_kept(digest);
-            let trouble = self.examine(digest, size, false).err();
-            if !had {
-                self.forget_content(digest);
-            }
-            trouble
-        };
-        let found = self.each_content(&wanted, pool, &one, observer)?;
-        faults.extend(self.with_harm(found, entries, pool));
-        Ok(Audit {
-            faults,
-            judged_superfluous: true,
-            examined: (entries.len() + wanted.len()) as u64,
-            bytes: wanted.iter().map(|(_, size)| size).sum(),
-            ..Audit::default()
-        })
     }
 
     /// Begins to list which contents have a file, by name, beside other work. Nothing of a store on a web server: that
@@ -159,103 +128,7 @@ impl Store {
         fresh: bool,
         observer: &dyn Observer,
     ) -> Result<Vec<(Digest, u64, Trouble)>, StoreError> {
-        self.each_content(wanted, pool, &|digest, size| self.examine(digest, size, fresh).err(), observer)
-    }
-
-    fn each_content(
-        &self,
-        wanted: &[(Digest, u64)],
-        pool: &rayon::ThreadPool,
-        examine: &(dyn Fn(&Digest, u64) -> Option<Trouble> + Sync),
-        observer: &dyn Observer,
-    ) -> Result<Vec<(Digest, u64, Trouble)>, StoreError> {
-        let mut order = wanted.to_vec();
-        // The order of the names is the order of the folders.
-        order.sort_unstable();
-        let bytes = order.iter().map(|(_, size)| size).sum();
-        observer.on_event(Event::Begin { phase: Phase::Auditing, items: order.len() as u64, bytes });
-        let one = |(digest, size): &(Digest, u64)| {
-            let trouble = examine(digest, *size);
-            let go_on = observer.on_event(Event::Advance { items: 1, bytes: *size }) == Flow::Continue;
-            go_on.then(|| trouble.map(|t| (*digest, *size, t))).ok_or(StoreError::Stopped)
-        };
-        let found: Result<Vec<Option<_>>, StoreError> =
-            pool.install(|| order.par_iter().with_max_len(64).map(one).collect());
-        observer.on_event(Event::End);
-        Ok(found?.into_iter().flatten().collect())
-    }
-
-    /// Reads one content to its end.
-    fn examine(&self, digest: &Digest, size: u64, fresh: bool) -> Result<(), Trouble> {
-        let mut read = |file: std::fs::File| {
-            if fresh {
-                // What was just written is durable by now, so the cache can let go of it.
-                let _ = rustix::fs::fadvise(&file, 0, None, rustix::fs::Advice::DontNeed);
-            }
-            read_content(file, digest, size)
-        };
-        self.part(files::OBJECTS, digest, packed_at_most(size), &mut read).map_err(|e| Trouble::of(&e))
-    }
-
-    fn audit_manifests(
-        &self,
-        entries: &[IndexEntry],
-        pool: &rayon::ThreadPool,
-        observer: &dyn Observer,
-    ) -> Result<(Vec<StoreFault>, HashMap<Digest, u64>), StoreError> {
-        let all: Mutex<HashMap<Digest, u64>> = Mutex::default();
-        let one = |entry: &IndexEntry| {
-            let read = self.referred(entry, !entry.manifest_only);
-            if observer.on_event(Event::Advance { items: 1, bytes: 0 }) == Flow::Stop {
-                return Err(StoreError::Stopped);
-            }
-            Ok(match read {
-                Ok((contents, records)) => {
-                    let mut all = all.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-                    all.extend(contents.into_iter().chain(records));
-                    None
-                }
-                Err(trouble) => Some(manifest_fault(entry, trouble)),
-            })
-        };
-        let faults: Result<Vec<Option<StoreFault>>, StoreError> =
-            pool.install(|| entries.par_iter().with_max_len(8).map(one).collect());
-        let all = all.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
-        Ok((faults?.into_iter().flatten().collect(), all))
-    }
-
-    /// Every content that a component needs, by its manifest: its files, when they are wanted, and its records.
-    pub(super) fn referred(&self, entry: &IndexEntry, files: bool) -> Result<(Contents, Contents), Trouble> {
-        let manifest = self.plain_manifest(entry)?;
-        let file = |e: &crate::model::Entry| match &e.kind {
-            EntryKind::File { size, digest, same_as: None } => Some((*digest, *size)),
-            _ => None,
-        };
-        let contents = manifest.entries.iter().filter_map(file).filter(|_| files).collect();
-        let mut records: Contents = Vec::new();
-        if let Some(of) = manifest.records {
-            records.push((of.blake3, of.size));
-            // What cannot be read of them is found with the contents, and makes whole again what it refers to.
-            if let Some(read) = self.records_of(&of.blake3, of.size) {
-                records.extend(read.members.iter().map(|m| (m.blake3, m.size)));
-            }
-        }
-        Ok((contents, records))
-    }
-
-    fn plain_manifest(&self, entry: &IndexEntry) -> Result<Manifest, Trouble> {
-        let bytes = self.manifest_bytes(entry).map_err(|e| Trouble::of(&e))?;
-        Manifest::decode(&bytes).ok().filter(|m| m.component == entry.component).ok_or(Trouble::Altered)
-    }
-
-    fn records_of(&self, digest: &Digest, size: u64) -> Option<Records> {
-        let mut bytes = Vec::new();
-        let mut take = |piece: &[u8]| {
-            bytes.extend_from_slice(piece);
-            Ok(())
-        };
-        (size <= MAX_RECORDS).then(|| super::Contents::copy(self, digest, size, &mut take).ok())??;
-        serde_json::from_slice(&bytes).ok()
+        each_content(wanted, pool, &|digest, size| examine(self, digest, size, fresh).err(), observer)
     }
 
     /// Names what damaged contents would have harmed: the manifests are read once more, only when something is wrong.
@@ -287,7 +160,7 @@ impl Store {
         let touched: Vec<Vec<(usize, Option<SystemPath>)>> = pool.install(|| {
             entries
                 .par_iter()
-                .map(|entry| self.plain_manifest(entry).map_or(Vec::new(), |m| self.hits(&m, &at)))
+                .map(|entry| plain_manifest(self, entry).map_or(Vec::new(), |m| hits(self, &m, &at)))
                 .collect()
         });
         for (entry, hits) in entries.iter().zip(touched) {
@@ -305,31 +178,157 @@ impl Store {
         }
         faults
     }
+}
 
-    fn hits(&self, manifest: &Manifest, at: &HashMap<Digest, usize>) -> Vec<(usize, Option<SystemPath>)> {
-        let files = manifest.entries.iter().filter_map(|e| match &e.kind {
-            EntryKind::File { digest, .. } => at.get(digest).map(|at| (*at, Some(e.path.clone()))),
-            _ => None,
-        });
-        let mut hits: Vec<_> = files.collect();
-        if let Some(records) = &manifest.records {
-            hits.extend(at.get(&records.blake3).map(|at| (*at, None)));
-            let members = self.records_of(&records.blake3, records.size).map(|r| r.members).unwrap_or_default();
-            hits.extend(members.iter().filter_map(|m| at.get(&m.blake3)).map(|at| (*at, None)));
+/// Everything that is signed of a store on a web server; what is fetched only for this is not kept. What else lies
+/// there the server does not tell.
+fn audit_remote(
+    store: &Store,
+    entries: &[IndexEntry],
+    pool: &rayon::ThreadPool,
+    observer: &dyn Observer,
+) -> Result<Audit, StoreError> {
+    observer.on_event(Event::Begin { phase: Phase::Auditing, items: entries.len() as u64, bytes: 0 });
+    let (mut faults, contents) = audit_manifests(store, entries, pool, observer)?;
+    observer.on_event(Event::End);
+    let wanted: Vec<(Digest, u64)> = contents.into_iter().collect();
+    let one = |digest: &Digest, size: u64| {
+        let had = store.is_kept(digest);
+        let trouble = examine(store, digest, size, false).err();
+        if !had {
+            store.forget_content(digest);
         }
-        hits
-    }
+        trouble
+    };
+    let found = each_content(&wanted, pool, &one, observer)?;
+    faults.extend(store.with_harm(found, entries, pool));
+    Ok(Audit {
+        faults,
+        judged_superfluous: true,
+        examined: (entries.len() + wanted.len()) as u64,
+        bytes: wanted.iter().map(|(_, size)| size).sum(),
+        ..Audit::default()
+    })
+}
 
-    /// The store's own copies of what the operator has pinned: their damage harms only who does not know it yet.
-    fn signed_faults(&self) -> Vec<StoreFault> {
-        let name = "metadata/1.root.json";
-        let trouble = match files::read(&self.path().join(name), 1 << 20) {
-            Ok(bytes) if bytes == self.root() => return Vec::new(),
-            Ok(_) => Trouble::Altered,
-            Err(e) => trouble_of(&e),
-        };
-        vec![signed_fault(name, trouble)]
+fn each_content(
+    wanted: &[(Digest, u64)],
+    pool: &rayon::ThreadPool,
+    examine: &(dyn Fn(&Digest, u64) -> Option<Trouble> + Sync),
+    observer: &dyn Observer,
+) -> Result<Vec<(Digest, u64, Trouble)>, StoreError> {
+    let mut order = wanted.to_vec();
+    // The order of the names is the order of the folders.
+    order.sort_unstable();
+    let bytes = order.iter().map(|(_, size)| size).sum();
+    observer.on_event(Event::Begin { phase: Phase::Auditing, items: order.len() as u64, bytes });
+    let one = |(digest, size): &(Digest, u64)| {
+        let trouble = examine(digest, *size);
+        let go_on = observer.on_event(Event::Advance { items: 1, bytes: *size }) == Flow::Continue;
+        go_on.then(|| trouble.map(|t| (*digest, *size, t))).ok_or(StoreError::Stopped)
+    };
+    let found: Result<Vec<Option<_>>, StoreError> =
+        pool.install(|| order.par_iter().with_max_len(64).map(one).collect());
+    observer.on_event(Event::End);
+    Ok(found?.into_iter().flatten().collect())
+}
+
+/// Reads one content to its end.
+fn examine(store: &Store, digest: &Digest, size: u64, fresh: bool) -> Result<(), Trouble> {
+    let mut read = |file: std::fs::File| {
+        if fresh {
+            // What was just written is durable by now, so the cache can let go of it.
+            let _ = rustix::fs::fadvise(&file, 0, None, rustix::fs::Advice::DontNeed);
+        }
+        read_content(file, digest, size)
+    };
+    store.part(files::OBJECTS, digest, packed_at_most(size), &mut read).map_err(|e| Trouble::of(&e))
+}
+
+fn audit_manifests(
+    store: &Store,
+    entries: &[IndexEntry],
+    pool: &rayon::ThreadPool,
+    observer: &dyn Observer,
+) -> Result<(Vec<StoreFault>, HashMap<Digest, u64>), StoreError> {
+    let all: Mutex<HashMap<Digest, u64>> = Mutex::default();
+    let one = |entry: &IndexEntry| {
+        let read = referred(store, entry, !entry.manifest_only);
+        if observer.on_event(Event::Advance { items: 1, bytes: 0 }) == Flow::Stop {
+            return Err(StoreError::Stopped);
+        }
+        Ok(match read {
+            Ok((contents, records)) => {
+                let mut all = all.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+                all.extend(contents.into_iter().chain(records));
+                None
+            }
+            Err(trouble) => Some(manifest_fault(entry, trouble)),
+        })
+    };
+    let faults: Result<Vec<Option<StoreFault>>, StoreError> =
+        pool.install(|| entries.par_iter().with_max_len(8).map(one).collect());
+    let all = all.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
+    Ok((faults?.into_iter().flatten().collect(), all))
+}
+
+/// Every content that a component needs, by its manifest: its files, when they are wanted, and its records.
+pub(super) fn referred(store: &Store, entry: &IndexEntry, files: bool) -> Result<(Contents, Contents), Trouble> {
+    let manifest = plain_manifest(store, entry)?;
+    let file = |e: &crate::model::Entry| match &e.kind {
+        EntryKind::File { size, digest, same_as: None } => Some((*digest, *size)),
+        _ => None,
+    };
+    let contents = manifest.entries.iter().filter_map(file).filter(|_| files).collect();
+    let mut records: Contents = Vec::new();
+    if let Some(of) = manifest.records {
+        records.push((of.blake3, of.size));
+        // What cannot be read of them is found with the contents, and makes whole again what it refers to.
+        if let Some(read) = records_of(store, &of.blake3, of.size) {
+            records.extend(read.members.iter().map(|m| (m.blake3, m.size)));
+        }
     }
+    Ok((contents, records))
+}
+
+fn plain_manifest(store: &Store, entry: &IndexEntry) -> Result<Manifest, Trouble> {
+    let bytes = store.manifest_bytes(entry).map_err(|e| Trouble::of(&e))?;
+    Manifest::decode(&bytes).ok().filter(|m| m.component == entry.component).ok_or(Trouble::Altered)
+}
+
+fn records_of(store: &Store, digest: &Digest, size: u64) -> Option<Records> {
+    let mut bytes = Vec::new();
+    let mut take = |piece: &[u8]| {
+        bytes.extend_from_slice(piece);
+        Ok(())
+    };
+    (size <= MAX_RECORDS).then(|| super::Contents::copy(store, digest, size, &mut take).ok())??;
+    serde_json::from_slice(&bytes).ok()
+}
+
+fn hits(store: &Store, manifest: &Manifest, at: &HashMap<Digest, usize>) -> Vec<(usize, Option<SystemPath>)> {
+    let files = manifest.entries.iter().filter_map(|e| match &e.kind {
+        EntryKind::File { digest, .. } => at.get(digest).map(|at| (*at, Some(e.path.clone()))),
+        _ => None,
+    });
+    let mut hits: Vec<_> = files.collect();
+    if let Some(records) = &manifest.records {
+        hits.extend(at.get(&records.blake3).map(|at| (*at, None)));
+        let members = records_of(store, &records.blake3, records.size).map(|r| r.members).unwrap_or_default();
+        hits.extend(members.iter().filter_map(|m| at.get(&m.blake3)).map(|at| (*at, None)));
+    }
+    hits
+}
+
+/// The store's own copies of what the operator has pinned: their damage harms only who does not know it yet.
+fn signed_faults(store: &Store) -> Vec<StoreFault> {
+    let name = "metadata/1.root.json";
+    let trouble = match files::read(&store.path().join(name), 1 << 20) {
+        Ok(bytes) if bytes == store.root() => return Vec::new(),
+        Ok(_) => Trouble::Altered,
+        Err(e) => trouble_of(&e),
+    };
+    vec![signed_fault(name, trouble)]
 }
 
 fn pointer_fault(

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 use rayon::prelude::*;
 
-use super::audit::is_content;
+use super::audit::{is_content, referred};
 use super::files;
 use super::head::located;
 use super::incoming::{Incoming, package_ref, take};
@@ -290,7 +290,7 @@ fn take_entry(incoming: &Incoming, from: &Store, entry: &IndexEntry, contents: b
     };
     let bytes = from.manifest_bytes(entry).map_err(|e| fail(e.into()))?;
     let contents = contents && !entry.manifest_only;
-    let (files_of, records) = from.referred(entry, contents).map_err(|_| fail("it cannot be read".into()))?;
+    let (files_of, records) = referred(from, entry, contents).map_err(|_| fail("it cannot be read".into()))?;
     for (digest, size) in files_of.into_iter().chain(records) {
         let place = files::object(incoming.store(), &digest);
         let came = incoming.packed(&files::object(from.path(), &digest), &digest, place, |temp| {

@@ -6,7 +6,7 @@ use std::os::fd::AsFd;
 use super::moves::{Caution, move_to_free};
 use super::state::make_folder;
 use crate::machine::Dir;
-use crate::model::{ContentHasher, Digest, FileKind, LinkTarget, Stat};
+use crate::model::{Digest, FileKind, LinkTarget, Stat};
 use crate::plan::Placed;
 
 /// Displaced files over this size are told by their numbers alone: a terabyte hole must not be read for hours.
@@ -142,16 +142,7 @@ pub(super) fn digest_of(dir: &Dir, name: &[u8]) -> io::Result<Option<Digest>> {
     if dir.disk().look(dir.fd(), name)?.kind != FileKind::File {
         return Ok(None);
     }
-    let file = dir.disk().open_file(dir.fd(), name)?;
-    let mut hasher = ContentHasher::blake3();
-    let mut piece = vec![0; 128 * 1024];
-    loop {
-        let n = dir.disk().read(file.as_fd(), &mut piece)?;
-        if n == 0 {
-            return Ok(hasher.finish().0);
-        }
-        hasher.update(&piece[..n]);
-    }
+    dir.digest(name)
 }
 
 /// What stands at a name, as it is written into the journal. Content that cannot be read has no digest.

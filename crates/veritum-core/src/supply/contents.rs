@@ -63,20 +63,6 @@ impl<'a> Supply<'a> {
         if went_on { Ok(()) } else { Err(WorkError::Stopped) }
     }
 
-    fn archive_settings(&self) -> ArchiveSettings {
-        let mut settings = self.system.settings.archive.clone();
-        settings.trust.clone_from(&self.system.settings.trust);
-        settings.scratch.clone_from(&self.system.settings.scratch);
-        for supplier in &self.system.settings.from {
-            match supplier {
-                Supplier::Place(path) if path.join("store.json").is_file() => {}
-                Supplier::Place(path) => settings.folders.push(path.clone()),
-                Supplier::Url(url) => settings.urls.push(url.clone()),
-            }
-        }
-        settings
-    }
-
     /// Does something with the archive, which is opened when it is not yet.
     pub fn with_archive<T>(&self, work: impl FnOnce(&mut Archive) -> T) -> T {
         let mut slot = self.open.archive.write().unwrap_or_else(PoisonError::into_inner);
@@ -84,7 +70,7 @@ impl<'a> Supply<'a> {
             Archive::open(
                 &self.system.machine,
                 &self.system.installed,
-                self.archive_settings(),
+                archive_settings(self),
                 self.system.settings.now,
             )
         });
@@ -110,13 +96,9 @@ impl<'a> Supply<'a> {
         if wanted.is_empty() {
             return Ok(false);
         }
-        self.with_archive(|archive| {
-            archive.ask_network(&self.system.machine, wanted, observer).map_err(|_| WorkError::Stopped)?;
-            archive
-                .prepare(&self.system.machine, wanted, &self.system.pool, observer)
-                .map_err(|_| WorkError::Stopped)?;
-            Ok(wanted.iter().any(|id| archive.manifest(id).is_some()))
-        })
+        let ask = |archive: &mut Archive| archive.ask_network(&self.system.machine, wanted, observer);
+        self.with_archive(ask).map_err(|_| WorkError::Stopped)?;
+        self.prepare_at_hand(wanted, observer)
     }
 
     /// The same, without asking the network for release files and indexes.
@@ -161,44 +143,14 @@ impl<'a> Supply<'a> {
     pub fn contents_at_hand(&self) -> impl Fn(&Digest) -> bool + '_ {
         let from_packages = OnceCell::new();
         move |digest| {
-            self.in_a_store(digest) || from_packages.get_or_init(|| self.contents_of_packages()).contains(digest)
+            self.in_a_store(digest) || from_packages.get_or_init(|| contents_of_packages(self)).contains(digest)
         }
-    }
-
-    /// The contents of the prepared packages that are at hand.
-    fn contents_of_packages(&self) -> HashSet<Digest> {
-        let of = |archive: &Archive| {
-            let mut known = HashSet::new();
-            for component in &self.system.installed.components {
-                let id = &component.id;
-                if let Some(manifest) = archive.manifest(id).filter(|_| archive.has_package(&self.system.machine, id)) {
-                    let files = manifest.get().entries.iter().filter_map(|e| match &e.kind {
-                        EntryKind::File { digest, .. } => Some(*digest),
-                        _ => None,
-                    });
-                    known.extend(files);
-                }
-            }
-            known
-        };
-        self.open_archive(of).unwrap_or_default()
     }
 
     /// Whether a store has a content, as far as is known.
     pub fn in_a_store(&self, digest: &Digest) -> bool {
         let bad = self.open.bad.read().unwrap_or_else(PoisonError::into_inner).contains(digest);
         self.open.stores.iter().skip(usize::from(bad && self.open.own_opened)).any(|s| s.has_content(digest))
-    }
-
-    /// Whether the store in use holds a damaged content of a component.
-    fn is_bad_of(&self, reference: &Reference, id: &ComponentId) -> bool {
-        let bad = self.open.bad.read().unwrap_or_else(PoisonError::into_inner);
-        let own = |e: &&Expected| *reference.component_of(e) == *id;
-        !bad.is_empty()
-            && reference.expected.iter().filter(own).any(|e| match &e.kind {
-                ExpectedKind::File { digest, .. } => bad.contains(digest),
-                _ => false,
-            })
     }
 
     /// How what belongs to a component can be had.
@@ -219,7 +171,7 @@ impl<'a> Supply<'a> {
             };
             let kept = self.open.stores.iter().any(|s| s.entry(id).is_some_and(|e| !e.manifest_only));
             let elsewhere = self.open_archive(fetchable).flatten().filter(|_| failed.get(id).is_none());
-            return elsewhere.filter(|_| !kept || self.is_bad_of(reference, id)).unwrap_or(Availability::AtHand);
+            return elsewhere.filter(|_| !kept || is_bad_of(self, reference, id)).unwrap_or(Availability::AtHand);
         }
         let weak = || {
             refused(
@@ -243,7 +195,7 @@ impl<'a> Supply<'a> {
                     "try again, or give a place that has it: --from PATH",
                 );
             }
-            match (archive.lacking(&self.system.machine, id), archive.newest(id)) {
+            match (archive.lacking(&self.system.machine, id), archive.table().newest(id)) {
                 (Some(lacking), _) if archive.may_use_network() => {
                     Availability::Download { bytes: lacking.candidate.sum.get().size }
                 }
@@ -251,7 +203,7 @@ impl<'a> Supply<'a> {
                     "its package is not at hand, and the network is not to be used".into(),
                     "leave out --no-network, or give a place that has it: --from PATH",
                 ),
-                (None, _) if archive.lists(id) => {
+                (None, _) if archive.table().lists(id) => {
                     refused("its package is not at hand".into(), "give a place that has it: --from PATH")
                 }
                 (None, Some(newest)) => refused(
@@ -399,4 +351,48 @@ impl Contents for Made<'_> {
     fn has_content(&self, digest: &Digest) -> bool {
         self.made.contains_key(digest) || self.then.has_content(digest)
     }
+}
+
+fn archive_settings(supply: &Supply<'_>) -> ArchiveSettings {
+    let mut settings = supply.system.settings.archive.clone();
+    settings.trust.clone_from(&supply.system.settings.trust);
+    settings.scratch.clone_from(&supply.system.settings.scratch);
+    for supplier in &supply.system.settings.from {
+        match supplier {
+            Supplier::Place(path) if path.join("store.json").is_file() => {}
+            Supplier::Place(path) => settings.folders.push(path.clone()),
+            Supplier::Url(url) => settings.urls.push(url.clone()),
+        }
+    }
+    settings
+}
+
+/// The contents of the prepared packages that are at hand.
+fn contents_of_packages(supply: &Supply<'_>) -> HashSet<Digest> {
+    let of = |archive: &Archive| {
+        let mut known = HashSet::new();
+        for component in &supply.system.installed.components {
+            let id = &component.id;
+            if let Some(manifest) = archive.manifest(id).filter(|_| archive.has_package(&supply.system.machine, id)) {
+                let files = manifest.get().entries.iter().filter_map(|e| match &e.kind {
+                    EntryKind::File { digest, .. } => Some(*digest),
+                    _ => None,
+                });
+                known.extend(files);
+            }
+        }
+        known
+    };
+    supply.open_archive(of).unwrap_or_default()
+}
+
+/// Whether the store in use holds a damaged content of a component.
+fn is_bad_of(supply: &Supply<'_>, reference: &Reference, id: &ComponentId) -> bool {
+    let bad = supply.open.bad.read().unwrap_or_else(PoisonError::into_inner);
+    let own = |e: &&Expected| *reference.component_of(e) == *id;
+    !bad.is_empty()
+        && reference.expected.iter().filter(own).any(|e| match &e.kind {
+            ExpectedKind::File { digest, .. } => bad.contains(digest),
+            _ => false,
+        })
 }

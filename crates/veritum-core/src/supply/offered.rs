@@ -3,7 +3,7 @@
 use std::sync::{Arc, PoisonError};
 
 use super::Supply;
-use crate::archive::{Asked, Renewal};
+use crate::archive::{Asked, Renewal, fetch_lists, renewals};
 use crate::event::Observer;
 use crate::platform::debian::apt::AptConf;
 use crate::system::WorkError;
@@ -28,7 +28,7 @@ impl Supply<'_> {
         }
         let old_is_fine = AptConf::of(&self.system.machine).is_off("Acquire::Check-Valid-Until");
         let asked = Asked { old_is_fine, ..asked };
-        self.with_archive(|archive| archive.renewals(&self.system.machine, asked, observer))
+        self.with_archive(|archive| renewals(archive, &self.system.machine, asked, observer))
             .map_err(|_| WorkError::Stopped)
     }
 
@@ -41,7 +41,7 @@ impl Supply<'_> {
             return Ok(known);
         }
         let renewals = self.renewals(Asked { all_anew, ..Asked::default() }, observer)?;
-        Ok(self.know_offered(Some(Offered { renewals, fetched: false })))
+        Ok(know_offered(self, Some(Offered { renewals, fetched: false })))
     }
 
     /// Fetches the lists that they offer; each answer then tells what came, or why it did not.
@@ -50,24 +50,24 @@ impl Supply<'_> {
     /// When somebody said stop.
     pub fn fetch_offered(&self, all_anew: bool, observer: &dyn Observer) -> Result<Arc<Offered>, WorkError> {
         let mut renewals = self.offered(all_anew, observer)?.renewals.clone();
-        self.with_archive(|archive| archive.fetch_lists(&self.system.machine, &mut renewals, observer))
+        self.with_archive(|archive| fetch_lists(archive, &self.system.machine, &mut renewals, observer))
             .map_err(|_| WorkError::Stopped)?;
-        Ok(self.know_offered(Some(Offered { renewals, fetched: true })))
+        Ok(know_offered(self, Some(Offered { renewals, fetched: true })))
     }
 
     /// Forgets what they answered: the lists at hand may be others now.
     pub fn forget_offered(&self) {
-        self.know_offered(None);
+        know_offered(self, None);
     }
 
     /// Forgets what was read of the lists at hand: they are others now.
     pub fn forget_lists(&self) {
         *self.open.archive.write().unwrap_or_else(PoisonError::into_inner) = None;
     }
+}
 
-    fn know_offered(&self, offered: Option<Offered>) -> Arc<Offered> {
-        let offered = offered.map(Arc::new);
-        self.open.offered.lock().unwrap_or_else(PoisonError::into_inner).clone_from(&offered);
-        offered.unwrap_or_default()
-    }
+fn know_offered(supply: &Supply<'_>, offered: Option<Offered>) -> Arc<Offered> {
+    let offered = offered.map(Arc::new);
+    supply.open.offered.lock().unwrap_or_else(PoisonError::into_inner).clone_from(&offered);
+    offered.unwrap_or_default()
 }

@@ -34,7 +34,7 @@ impl Supply<'_> {
             if held.contains(&(id.name.clone(), id.arch.clone())) {
                 continue;
             }
-            let newer = archive.offered(id).filter(|newest| compare_versions(newest, &id.version).is_gt());
+            let newer = archive.table().offered(id).filter(|newest| compare_versions(newest, &id.version).is_gt());
             let Some(newer) = newer.and_then(|version| ComponentId::new(&id.name, version, &id.arch).ok()) else {
                 continue;
             };
@@ -43,7 +43,7 @@ impl Supply<'_> {
                 continue;
             }
             waiting.updates += 1;
-            waiting.bytes += archive.sums_of(&newer).first().map_or(0, |sum| sum.size);
+            waiting.bytes += archive.table().sums_of(&newer).first().map_or(0, |sum| sum.size);
             let security = archive.offered_by(&newer).any(|open| open.source.is_security());
             waiting.security += u64::from(security);
             waiting.ids.push(newer);

@@ -1,5 +1,8 @@
 //! `check`: every wanted area in working order, and the notes that are kept of it.
 
+use super::identify::find_forgotten;
+use super::names::{require_named, require_there};
+use super::quick::{clean_check, unchanged_report};
 use super::{Engine, WorkError};
 use crate::archive::Lacking;
 use crate::areas::{AREAS, About, Area, Checked, Cx, Evidence, Examined, FILES, Failed, How, Memory, is_wanted};
@@ -19,11 +22,11 @@ impl Engine {
         let state = self.system.readable_state()?;
         self.require_store_sound(scope)?;
         let lock = self.system.shared_lock(state.as_ref())?;
-        let scope = &self.resolve(scope, observer)?;
+        let scope = &resolve(self, scope, observer)?;
         let quick = self.system.settings.quick;
         if quick
             && scope.is_whole()
-            && let Some(report) = self.unchanged_report(state.as_ref(), observer)
+            && let Some(report) = unchanged_report(self, state.as_ref(), observer)
         {
             self.system.note_last_check(&report);
             return Ok(report);
@@ -35,7 +38,7 @@ impl Engine {
         let mut report = self.report(scope, &checked);
         let mut evidence = cx.into_evidence();
         if self.system.settings.full_chain && !report.stopped {
-            match self.download_unverified(scope, &checked, &evidence, observer) {
+            match download_unverified(self, scope, &checked, &evidence, observer) {
                 Err(WorkError::Stopped) => {
                     report.stopped = true;
                     report.outcome = report.outcome.min(Outcome::Unexamined);
@@ -60,28 +63,12 @@ impl Engine {
         if scope.is_whole() && !report.stopped {
             self.system.note_last_check(&report);
             if !quick {
-                self.remember(checked, &report);
+                remember(self, checked, &report);
             }
         }
         // No change begins before all is noted that was seen.
         drop(lock);
         Ok(report)
-    }
-
-    /// Turns what was typed into what the run is about.
-    pub(super) fn resolve(&mut self, scope: &Scope, observer: &dyn Observer) -> Result<Scope, WorkError> {
-        // Each run looks for itself.
-        self.homes = HomesSeen::default();
-        let none = Failed::new();
-        let mut resolved = scope.clone();
-        {
-            let cx = self.cx(scope, How::plain(&none), observer);
-            AREAS.iter().try_for_each(|area| area.resolve(&cx, &mut resolved))?;
-        }
-        self.find_forgotten();
-        self.require_named(&resolved)?;
-        self.require_there(&resolved)?;
-        Ok(resolved)
     }
 
     /// What an area is given to look with.
@@ -110,34 +97,6 @@ impl Engine {
         report
     }
 
-    /// Where everything is to be held against its package: downloads those that are not at hand. `None` where none lacks.
-    fn download_unverified(
-        &self,
-        scope: &Scope,
-        checked: &Checked,
-        evidence: &Evidence,
-        observer: &dyn Observer,
-    ) -> Result<Option<(Failed, Vec<Lacking>)>, WorkError> {
-        let Some(gathered) = &evidence.gathered else { return Ok(None) };
-        let weak: Vec<ComponentId> = self.supply().weak_in_scope(&gathered.reference, scope);
-        let lacking = checked.downloads().into_iter().map(|(lacking, _)| lacking);
-        let lacking: Vec<Lacking> = lacking.filter(|lacking| weak.contains(&lacking.id)).collect();
-        if lacking.is_empty() {
-            return Ok(None);
-        }
-        Ok(Some((self.supply().download(&lacking, observer)?, lacking)))
-    }
-
-    /// Keeps what a full check saw, for those that read only what changed since.
-    fn remember(&self, mut checked: Checked, report: &CheckReport) {
-        let Some(notes) = self.system.make_notes() else { return };
-        let Memory { files, snapshot } = checked.take_memory().unwrap_or_default();
-        let settled = snapshot.and_then(|snapshot| self.clean_check(snapshot, report));
-        let seen = SeenFiles { at: report.at.clone(), files, settled };
-        let _ = keep_seen(&notes, &seen);
-        self.system.pool.spawn(move || drop(seen));
-    }
-
     /// A report of which nothing is known yet.
     pub(super) fn blank_report(&self, scope: &Scope) -> CheckReport {
         CheckReport {
@@ -147,6 +106,50 @@ impl Engine {
             ..CheckReport::blank(self.system.settings.now)
         }
     }
+}
+
+/// Turns what was typed into what the run is about.
+pub(super) fn resolve(engine: &mut Engine, scope: &Scope, observer: &dyn Observer) -> Result<Scope, WorkError> {
+    // Each run looks for itself.
+    engine.homes = HomesSeen::default();
+    let none = Failed::new();
+    let mut resolved = scope.clone();
+    {
+        let cx = engine.cx(scope, How::plain(&none), observer);
+        AREAS.iter().try_for_each(|area| area.resolve(&cx, &mut resolved))?;
+    }
+    find_forgotten(engine);
+    require_named(&engine.system, &resolved)?;
+    require_there(engine, &resolved)?;
+    Ok(resolved)
+}
+
+/// Where everything is to be held against its package: downloads those that are not at hand. `None` where none lacks.
+fn download_unverified(
+    engine: &Engine,
+    scope: &Scope,
+    checked: &Checked,
+    evidence: &Evidence,
+    observer: &dyn Observer,
+) -> Result<Option<(Failed, Vec<Lacking>)>, WorkError> {
+    let Some(gathered) = &evidence.gathered else { return Ok(None) };
+    let weak: Vec<ComponentId> = engine.supply().weak_in_scope(&gathered.reference, scope);
+    let lacking = checked.downloads().into_iter().map(|(lacking, _)| lacking);
+    let lacking: Vec<Lacking> = lacking.filter(|lacking| weak.contains(&lacking.id)).collect();
+    if lacking.is_empty() {
+        return Ok(None);
+    }
+    Ok(Some((engine.supply().download(&lacking, observer)?, lacking)))
+}
+
+/// Keeps what a full check saw, for those that read only what changed since.
+fn remember(engine: &Engine, mut checked: Checked, report: &CheckReport) {
+    let Some(notes) = engine.system.make_notes() else { return };
+    let Memory { files, snapshot } = checked.take_memory().unwrap_or_default();
+    let settled = snapshot.and_then(|snapshot| clean_check(engine, snapshot, report));
+    let seen = SeenFiles { at: report.at.clone(), files, settled };
+    let _ = keep_seen(&notes, &seen);
+    engine.system.pool.spawn(move || drop(seen));
 }
 
 /// Looks at every wanted area, in working order.

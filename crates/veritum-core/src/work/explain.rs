@@ -1,6 +1,7 @@
 //! `explain`: one path, finding or change, looked at closely and anew.
 
 use super::check::check_all;
+use super::names::require_there;
 use super::{Engine, WorkError};
 use crate::areas::files::unowned;
 use crate::areas::{AREAS, Checked, Failed, How, find};
@@ -30,19 +31,9 @@ impl Engine {
                 }
             }
         }
-        self.require_there(&scope)?;
+        require_there(self, &scope)?;
         let bare = ExplainReport::bare(Subject::path(path));
         Ok(ExplainReport { path: Some(path.clone()), remark: Some(unowned(path)), ..bare })
-    }
-
-    /// Explains a finding of the last check that is about a path, when a look at that path alone comes to the same.
-    fn still_as_found(&mut self, typed: &str, observer: &dyn Observer) -> Option<ExplainReport> {
-        let last = self.system.notes().as_ref().and_then(history::last_report)?;
-        let all = last.findings.iter().chain(&last.notes);
-        let mut fitting = all.filter(|f| f.id.as_str().starts_with(typed));
-        let (finding, None) = (fitting.next()?, fitting.next()) else { return None };
-        let report = self.explain_path(finding.subject.as_path()?, observer).ok()?;
-        report.finding.as_ref().is_some_and(|now| now.id == finding.id).then_some(report)
     }
 
     /// Explains a finding by its name or the beginning of it.
@@ -52,7 +43,7 @@ impl Engine {
     pub fn explain_finding(&mut self, typed: &str, observer: &dyn Observer) -> Result<ExplainReport, WorkError> {
         let everything = Scope::default();
         self.require_store_sound(&everything)?;
-        if let Some(report) = self.still_as_found(typed, observer) {
+        if let Some(report) = still_as_found(self, typed, observer) {
             return Ok(report);
         }
         let none = Failed::new();
@@ -91,4 +82,14 @@ impl Engine {
         let log = state.change(number).map_err(|source| ChangeError::Journal { change: number, source })?;
         log.ok_or_else(none)
     }
+}
+
+/// Explains a finding of the last check that is about a path, when a look at that path alone comes to the same.
+fn still_as_found(engine: &mut Engine, typed: &str, observer: &dyn Observer) -> Option<ExplainReport> {
+    let last = engine.system.notes().as_ref().and_then(history::last_report)?;
+    let all = last.findings.iter().chain(&last.notes);
+    let mut fitting = all.filter(|f| f.id.as_str().starts_with(typed));
+    let (finding, None) = (fitting.next()?, fitting.next()) else { return None };
+    let report = engine.explain_path(finding.subject.as_path()?, observer).ok()?;
+    report.finding.as_ref().is_some_and(|now| now.id == finding.id).then_some(report)
 }

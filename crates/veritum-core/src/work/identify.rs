@@ -49,248 +49,245 @@ struct Known {
     records: Records,
 }
 
-impl Engine {
-    /// Names what the database has lost, and corrects versions that its own records belie: what is judged by a wrong
-    /// version would be judged by nobody.
-    pub(super) fn identify(&mut self) {
-        let lost = self.system.database.lost.clone();
-        let versions = OnceCell::new();
-        let log = || versions.get_or_init(|| last_versions(&self.system.machine));
-        let found: Vec<_> = lost.iter().map(|stem| (stem, self.lost_entry(stem, &log))).collect();
-        let contradicted: Vec<_> = (0..self.system.installed.components.len())
-            .filter_map(|at| Some((at, self.actual_component(at, &log)?)))
-            .collect();
-        for (at, right) in contradicted {
-            self.system.installed.components[at].id = right;
-        }
-        self.adopt(found);
+/// Names what the database has lost, and corrects versions that its own records belie: what is judged by a wrong
+/// version would be judged by nobody.
+pub(super) fn identify(engine: &mut Engine) {
+    let lost = engine.system.database.lost.clone();
+    let versions = OnceCell::new();
+    let log = || versions.get_or_init(|| last_versions(&engine.system.machine));
+    let found: Vec<_> = lost.iter().map(|stem| (stem, lost_entry(engine, stem, &log))).collect();
+    let contradicted: Vec<_> = (0..engine.system.installed.components.len())
+        .filter_map(|at| Some((at, actual_component(engine, at, &log)?)))
+        .collect();
+    for (at, right) in contradicted {
+        engine.system.installed.components[at].id = right;
     }
+    adopt(engine, found);
+}
 
-    /// Finds components that the package database does not name: those whose files are here, and those that are essential.
-    pub(super) fn find_forgotten(&mut self) {
-        self.find_by_files();
-        self.miss_essential();
+/// Finds components that the package database does not name: those whose files are here, and those that are essential.
+pub(super) fn find_forgotten(engine: &mut Engine) {
+    find_by_files(engine);
+    miss_essential(engine);
+}
+
+/// Finds those whose files are here: what others depend on and is not installed, what no system is without, and what lies
+/// in a store or in the package cache.
+fn find_by_files(engine: &mut Engine) {
+    let mut missed = missed(engine);
+    let left_behind = left_behind(engine);
+    missed.extend(left_behind.into_iter().filter(|name| !missed.contains(name)).collect::<Vec<_>>());
+    if missed.is_empty() {
+        return;
     }
+    let versions = OnceCell::new();
+    let log = || versions.get_or_init(|| last_versions(&engine.system.machine));
+    let found: Vec<_> = missed.iter().map(|name| (name, lost_entry(engine, name, &log))).collect();
+    adopt(engine, found);
+}
 
-    /// Finds those whose files are here: what others depend on and is not installed, what no system is without, and what lies
-    /// in a store or in the package cache.
-    fn find_by_files(&mut self) {
-        let mut missed = self.missed();
-        let left_behind = self.left_behind();
-        missed.extend(left_behind.into_iter().filter(|name| !missed.contains(name)).collect::<Vec<_>>());
-        if missed.is_empty() {
-            return;
-        }
-        let versions = OnceCell::new();
-        let log = || versions.get_or_init(|| last_versions(&self.system.machine));
-        let found: Vec<_> = missed.iter().map(|name| (name, self.lost_entry(name, &log))).collect();
-        self.adopt(found);
-    }
+/// Counts as lost the essential packages that nothing names: no system is without them, even where no package is there to
+/// compare with.
+fn miss_essential(engine: &mut Engine) {
+    let ids = engine.system.installed.components.iter().map(|c| &c.id);
+    let essential = engine.supply().open_archive(|archive| archive.table().essential(ids)).unwrap_or_default();
+    let known = engine.system.database.known_names();
+    let adopted: HashSet<&str> = engine.system.installed.components.iter().map(|c| c.id.name.as_str()).collect();
+    let is_named = |name: &str| known.contains(name) || adopted.contains(name);
+    let missing: Vec<String> = essential.into_iter().filter(|name| !is_named(name)).collect();
+    engine.system.database.lost.extend(missing);
+    engine.system.installed.lost.clone_from(&engine.system.database.lost);
+}
 
-    /// Counts as lost the essential packages that nothing names: no system is without them, even where no package is there to
-    /// compare with.
-    fn miss_essential(&mut self) {
-        let ids = self.system.installed.components.iter().map(|c| &c.id);
-        let essential = self.supply().open_archive(|archive| archive.essential(ids)).unwrap_or_default();
-        let known = self.system.database.known_names();
-        let adopted: HashSet<&str> = self.system.installed.components.iter().map(|c| c.id.name.as_str()).collect();
-        let is_named = |name: &str| known.contains(name) || adopted.contains(name);
-        let missing: Vec<String> = essential.into_iter().filter(|name| !is_named(name)).collect();
-        self.system.database.lost.extend(missing);
-        self.system.installed.lost.clone_from(&self.system.database.lost);
-    }
-
-    /// Takes in the entries that were found.
-    fn adopt(&mut self, found: Vec<(&String, Option<Stanza>)>) {
-        let mut adopted = false;
-        for (stem, stanza) in found {
-            if let Some(stanza) = stanza {
-                self.system.database.adopt(stem, stanza);
-                adopted = true;
-            }
-        }
-        if adopted {
-            let key = |c: &Component| (c.id.name.clone(), c.id.arch.clone());
-            let known: HashSet<Key> = self.system.installed.components.iter().map(key).collect();
-            let all = self.system.database.components().0;
-            self.system.installed.components.extend(all.into_iter().filter(|c| !known.contains(&key(c))));
-            self.system.installed.components.sort_by(|a, b| a.id.cmp(&b.id));
-            self.system.installed.lost.clone_from(&self.system.database.lost);
+/// Takes in the entries that were found.
+fn adopt(engine: &mut Engine, found: Vec<(&String, Option<Stanza>)>) {
+    let mut adopted = false;
+    for (stem, stanza) in found {
+        if let Some(stanza) = stanza {
+            engine.system.database.adopt(stem, stanza);
+            adopted = true;
         }
     }
-
-    /// Which component the one at this position really is, when all its records but its entry say so, and nothing that
-    /// is signed knows the version of its entry.
-    fn actual_component<'a>(&self, at: usize, log: &dyn Fn() -> &'a Logged) -> Option<ComponentId> {
-        let component = &self.system.installed.components[at];
-        let id = &component.id;
-        if self.open.stores.iter().any(|s| s.has(id)) {
-            return None;
-        }
-        if self.open.stores.is_empty() {
-            return self.logged_otherwise(component, log);
-        }
-        let is_installed = |other: &ComponentId| {
-            let mut all = self.system.installed.components.iter().map(|c| &c.id);
-            all.any(|known| known.name == other.name && known.arch == other.arch && known != id)
-        };
-        let others: Vec<ComponentId> = self.stored(&id.name).into_iter().filter(|o| !is_installed(o)).collect();
-        if others.is_empty()
-            || self.supply().with_archive(|archive| archive.named(&self.system.machine, &id.name)).contains(id)
-        {
-            return None;
-        }
-        let stem = info_stems(component).into_iter().find(|s| self.system.database.info.contains_key(s))?;
-        let evidence = self.evidence(&stem, log());
-        let known = others.iter().filter_map(|other| self.described(other));
-        // Equal contents alone are no proof: an update may change nothing but its number.
-        only_one(known.filter(|known| evidence.identifies_version(known)), &evidence).map(|known| known.id)
+    if adopted {
+        let key = |c: &Component| (c.id.name.clone(), c.id.arch.clone());
+        let known: HashSet<Key> = engine.system.installed.components.iter().map(key).collect();
+        let all = engine.system.database.components().0;
+        engine.system.installed.components.extend(all.into_iter().filter(|c| !known.contains(&key(c))));
+        engine.system.installed.components.sort_by(|a, b| a.id.cmp(&b.id));
+        engine.system.installed.lost.clone_from(&engine.system.database.lost);
     }
+}
 
-    /// Which version of a component the package log and its changelog name, when both name the same and its entry another one,
-    /// and the archive's lists at hand know that version.
-    fn logged_otherwise<'a>(&self, component: &Component, log: &dyn Fn() -> &'a Logged) -> Option<ComponentId> {
-        let id = &component.id;
-        let version = log().get(&(id.name.clone(), id.arch.clone())).filter(|version| **version != id.version)?;
-        let right = ComponentId::new(&id.name, version, &id.arch).ok()?;
-        let (_, written) = changelog_of(&self.system.machine, &id.name)?;
-        if written != *version {
-            return None;
-        }
-        self.supply()
-            .with_archive(|archive| archive.named(&self.system.machine, &id.name))
-            .contains(&right)
-            .then_some(right)
+/// Which component the one at this position really is, when all its records but its entry say so, and nothing that
+/// is signed knows the version of its entry.
+fn actual_component<'a>(engine: &Engine, at: usize, log: &dyn Fn() -> &'a Logged) -> Option<ComponentId> {
+    let component = &engine.system.installed.components[at];
+    let id = &component.id;
+    if engine.open.stores.iter().any(|s| s.has(id)) {
+        return None;
     }
-
-    /// Names that others depend on, that nothing known is or provides, and that signed packages at hand have whose files are
-    /// here all the same.
-    fn missed(&self) -> Vec<String> {
-        let lost: HashSet<&str> =
-            self.system.database.lost.iter().map(|stem| stem.split(':').next().unwrap_or(stem)).collect();
-        let mut names = self.system.database.unmet();
-        let ids: Vec<&ComponentId> = self.system.installed.components.iter().map(|c| &c.id).collect();
-        // Where stores answer for everything the archive is not asked.
-        if ids.iter().any(|id| !self.open.stores.iter().any(|s| s.has(id))) {
-            let wanted = ids.iter().copied();
-            names.extend(self.supply().with_archive(|archive| {
-                let _ = archive.listed(&self.system.machine, wanted);
-                archive.basic()
-            }));
-        }
-        let installed: HashSet<&str> = ids.iter().map(|id| id.name.as_str()).collect();
-        let open = |name: &String| !lost.contains(name.as_str()) && !installed.contains(name.as_str());
-        let open: Vec<String> = names.into_iter().filter(open).take(MAX_MISSED).collect();
-        if !open.is_empty() {
-            self.supply().with_archive(|archive| archive.also_know(open.iter().cloned()));
-        }
-        open
+    if engine.open.stores.is_empty() {
+        return logged_otherwise(engine, component, log);
     }
+    let is_installed = |other: &ComponentId| {
+        let mut all = engine.system.installed.components.iter().map(|c| &c.id);
+        all.any(|known| known.name == other.name && known.arch == other.arch && known != id)
+    };
+    let others: Vec<ComponentId> = stored(engine, &id.name).into_iter().filter(|o| !is_installed(o)).collect();
+    if others.is_empty()
+        || engine.supply().with_archive(|archive| archive.named(&engine.system.machine, &id.name)).contains(id)
+    {
+        return None;
+    }
+    let stem = info_stems(component).into_iter().find(|s| engine.system.database.info.contains_key(s))?;
+    let evidence = evidence(engine, &stem, log());
+    let known = others.iter().filter_map(|other| described(engine, other));
+    // Equal contents alone are no proof: an update may change nothing but its number.
+    only_one(known.filter(|known| evidence.identifies_version(known)), &evidence).map(|known| known.id)
+}
 
-    /// Components of stores and packages of the cache that nothing of the database names, and most of whose files lie here
-    /// without belonging to anything.
-    fn left_behind(&self) -> Vec<String> {
-        let named = self.system.database.known_names();
-        let near = self.open.stores.iter().filter(|store| !store.is_remote());
-        let stored = near.flat_map(Store::components).map(|entry| entry.component.clone());
-        let mut ids: Vec<ComponentId> =
-            stored.filter(|id| !named.contains(id.name.as_str())).take(MAX_OFFERED).collect();
-        let unnamed = |name: &str| !named.contains(name);
-        // Where stores answer for everything the archive is not even opened for that.
-        if is_in_cache(&self.system.machine, &unnamed) {
-            ids.extend(self.supply().with_archive(|archive| {
-                let cached = archive.cached(&self.system.machine, &unnamed);
-                let cached: Vec<ComponentId> = cached.into_iter().take(MAX_CACHED).collect();
-                // Whoever stops here stops at the next step as well.
-                let _ = archive.prepare(&self.system.machine, &cached, &self.system.pool, &NoObserver);
-                cached
-            }));
-        }
-        let none = Evidence::none(&self.system.machine);
-        let there: Vec<Known> =
-            ids.iter().filter_map(|id| self.described(id)).filter(|known| none.are_files_of(known)).collect();
-        if there.is_empty() {
-            return Vec::new();
-        }
-        let files = |known: &Known| -> Vec<SystemPath> {
-            let files = known.manifest.entries.iter().filter(|e| matches!(e.kind, EntryKind::File { .. }));
-            files.map(|e| e.path.clone()).collect()
-        };
-        let all: Vec<Vec<SystemPath>> = there.iter().map(files).collect();
-        let mut unowned: HashSet<&SystemPath> = all.iter().flatten().collect();
-        self.system.database.for_each_listed(&self.system.machine, |path| {
-            unowned.remove(&path);
+/// Which version of a component the package log and its changelog name, when both name the same and its entry another one,
+/// and the archive's lists at hand know that version.
+fn logged_otherwise<'a>(engine: &Engine, component: &Component, log: &dyn Fn() -> &'a Logged) -> Option<ComponentId> {
+    let id = &component.id;
+    let version = log().get(&(id.name.clone(), id.arch.clone())).filter(|version| **version != id.version)?;
+    let right = ComponentId::new(&id.name, version, &id.arch).ok()?;
+    let (_, written) = changelog_of(&engine.system.machine, &id.name)?;
+    if written != *version {
+        return None;
+    }
+    engine
+        .supply()
+        .with_archive(|archive| archive.named(&engine.system.machine, &id.name))
+        .contains(&right)
+        .then_some(right)
+}
+
+/// Names that others depend on, that nothing known is or provides, and that signed packages at hand have whose files are
+/// here all the same.
+fn missed(engine: &Engine) -> Vec<String> {
+    let lost: HashSet<&str> =
+        engine.system.database.lost.iter().map(|stem| stem.split(':').next().unwrap_or(stem)).collect();
+    let mut names = engine.system.database.unmet();
+    let ids: Vec<&ComponentId> = engine.system.installed.components.iter().map(|c| &c.id).collect();
+    // Where stores answer for everything the archive is not asked.
+    if ids.iter().any(|id| !engine.open.stores.iter().any(|s| s.has(id))) {
+        let wanted = ids.iter().copied();
+        names.extend(engine.supply().with_archive(|archive| {
+            let _ = archive.listed(&engine.system.machine, wanted);
+            archive.table().basic().cloned().collect::<Vec<_>>()
+        }));
+    }
+    let installed: HashSet<&str> = ids.iter().map(|id| id.name.as_str()).collect();
+    let open = |name: &String| !lost.contains(name.as_str()) && !installed.contains(name.as_str());
+    let open: Vec<String> = names.into_iter().filter(open).take(MAX_MISSED).collect();
+    if !open.is_empty() {
+        engine.supply().with_archive(|archive| archive.also_know(open.iter().cloned()));
+    }
+    open
+}
+
+/// Components of stores and packages of the cache that nothing of the database names, and most of whose files lie here
+/// without belonging to anything.
+fn left_behind(engine: &Engine) -> Vec<String> {
+    let named = engine.system.database.known_names();
+    let near = engine.open.stores.iter().filter(|store| !store.is_remote());
+    let stored = near.flat_map(Store::components).map(|entry| entry.component.clone());
+    let mut ids: Vec<ComponentId> = stored.filter(|id| !named.contains(id.name.as_str())).take(MAX_OFFERED).collect();
+    let unnamed = |name: &str| !named.contains(name);
+    // Where stores answer for everything the archive is not even opened for that.
+    if is_in_cache(&engine.system.machine, &unnamed) {
+        ids.extend(engine.supply().with_archive(|archive| {
+            let cached = archive.cached(&engine.system.machine, &unnamed);
+            let cached: Vec<ComponentId> = cached.into_iter().take(MAX_CACHED).collect();
+            // Whoever stops here stops at the next step as well.
+            let _ = archive.prepare(&engine.system.machine, &cached, &engine.system.pool, &NoObserver);
+            cached
+        }));
+    }
+    let none = Evidence::none(&engine.system.machine);
+    let there: Vec<Known> =
+        ids.iter().filter_map(|id| described(engine, id)).filter(|known| none.are_files_of(known)).collect();
+    if there.is_empty() {
+        return Vec::new();
+    }
+    let files = |known: &Known| -> Vec<SystemPath> {
+        let files = known.manifest.entries.iter().filter(|e| matches!(e.kind, EntryKind::File { .. }));
+        files.map(|e| e.path.clone()).collect()
+    };
+    let all: Vec<Vec<SystemPath>> = there.iter().map(files).collect();
+    let mut unowned: HashSet<&SystemPath> = all.iter().flatten().collect();
+    engine.system.database.for_each_listed(&engine.system.machine, |path| {
+        unowned.remove(&path);
+    });
+    let is_left = |of: &Vec<SystemPath>| of.iter().filter(|path| unowned.contains(path)).count() * 2 > of.len();
+    let left = there.iter().zip(&all).filter(|(_, of)| is_left(of)).map(|(known, _)| known.id.name.clone());
+    left.collect()
+}
+
+/// The entry of a component of which only the records are left, when they fit just one that is known.
+fn lost_entry<'a>(engine: &Engine, stem: &str, log: &dyn Fn() -> &'a Logged) -> Option<Stanza> {
+    let (name, arch) = stem.split_once(':').map_or((stem, None), |(name, arch)| (name, Some(arch)));
+    let evidence = evidence(engine, stem, log());
+    let fits = |id: &ComponentId| arch.is_none_or(|arch| id.arch == arch);
+    let stored = stored(engine, name).into_iter().filter(fits);
+    let stored: Vec<Known> = stored.filter_map(|id| described(engine, &id)).collect();
+    let found = only_one(stored.into_iter(), &evidence).or_else(|| {
+        let listed = engine.supply().with_archive(|archive| {
+            archive.also_know(std::iter::once(name.to_owned()));
+            let wanted = archive.named(&engine.system.machine, name);
+            // Whoever stops here stops at the next step as well.
+            let _ = archive.prepare(&engine.system.machine, &wanted, &engine.system.pool, &NoObserver);
+            wanted
         });
-        let is_left = |of: &Vec<SystemPath>| of.iter().filter(|path| unowned.contains(path)).count() * 2 > of.len();
-        let left = there.iter().zip(&all).filter(|(_, of)| is_left(of)).map(|(known, _)| known.id.name.clone());
-        left.collect()
-    }
+        only_one(listed.into_iter().filter(fits).filter_map(|id| described(engine, &id)), &evidence)
+    })?;
+    let control = Stanza::parse(format!("{}\n", found.records.control.trim_end()).as_bytes()).ok()?;
+    Some(Stanza::composed(&control, &[], &settings_of(engine, &found)))
+}
 
-    /// The entry of a component of which only the records are left, when they fit just one that is known.
-    fn lost_entry<'a>(&self, stem: &str, log: &dyn Fn() -> &'a Logged) -> Option<Stanza> {
-        let (name, arch) = stem.split_once(':').map_or((stem, None), |(name, arch)| (name, Some(arch)));
-        let evidence = self.evidence(stem, log());
-        let fits = |id: &ComponentId| arch.is_none_or(|arch| id.arch == arch);
-        let stored = self.stored(name).into_iter().filter(fits);
-        let stored: Vec<Known> = stored.filter_map(|id| self.described(&id)).collect();
-        let found = only_one(stored.into_iter(), &evidence).or_else(|| {
-            let listed = self.supply().with_archive(|archive| {
-                archive.also_know(std::iter::once(name.to_owned()));
-                let wanted = archive.named(&self.system.machine, name);
-                // Whoever stops here stops at the next step as well.
-                let _ = archive.prepare(&self.system.machine, &wanted, &self.system.pool, &NoObserver);
-                wanted
-            });
-            only_one(listed.into_iter().filter(fits).filter_map(|id| self.described(&id)), &evidence)
-        })?;
-        let control = Stanza::parse(format!("{}\n", found.records.control.trim_end()).as_bytes()).ok()?;
-        Some(Stanza::composed(&control, &[], &self.settings_of(&found)))
-    }
+/// The components of a name that stores have.
+fn stored(engine: &Engine, name: &str) -> Vec<ComponentId> {
+    let all = engine.open.stores.iter().flat_map(crate::store::Store::components).map(|e| &e.component);
+    let mut all: Vec<ComponentId> = all.filter(|id| id.name == name).cloned().collect();
+    all.sort();
+    all.dedup();
+    all
+}
 
-    /// The components of a name that stores have.
-    fn stored(&self, name: &str) -> Vec<ComponentId> {
-        let all = self.open.stores.iter().flat_map(crate::store::Store::components).map(|e| &e.component);
-        let mut all: Vec<ComponentId> = all.filter(|id| id.name == name).cloned().collect();
-        all.sort();
-        all.dedup();
-        all
-    }
+/// What sources say of a component.
+fn described(engine: &Engine, id: &ComponentId) -> Option<Known> {
+    let from = |source: &dyn ManifestSource| {
+        let manifest = source.manifest(id).ok().flatten()?;
+        let records = source.records(&manifest).ok().flatten()?;
+        let (manifest, records) = (manifest.get().as_ref().clone(), records.get().as_ref().clone());
+        Some(Known { id: id.clone(), manifest, records })
+    };
+    let stores = engine.open.stores.iter().find_map(|store| from(store));
+    stores.or_else(|| engine.supply().open_archive(|archive| from(archive)).flatten())
+}
 
-    /// What sources say of a component.
-    fn described(&self, id: &ComponentId) -> Option<Known> {
-        let from = |source: &dyn ManifestSource| {
-            let manifest = source.manifest(id).ok().flatten()?;
-            let records = source.records(&manifest).ok().flatten()?;
-            let (manifest, records) = (manifest.get().as_ref().clone(), records.get().as_ref().clone());
-            Some(Known { id: id.clone(), manifest, records })
-        };
-        let stores = self.open.stores.iter().find_map(|store| from(store));
-        stores.or_else(|| self.supply().open_archive(|archive| from(archive)).flatten())
-    }
+/// The settings files of a component as its entry names them.
+fn settings_of(engine: &Engine, known: &Known) -> String {
+    let md5 = |digest: &Digest, size: u64| engine.open.stores.iter().find_map(|s| ManifestSource::md5(s, digest, size));
+    settings_text("", &HashSet::new(), &known.manifest, &known.records, &md5)
+}
 
-    /// The settings files of a component as its entry names them.
-    fn settings_of(&self, known: &Known) -> String {
-        let md5 =
-            |digest: &Digest, size: u64| self.open.stores.iter().find_map(|s| ManifestSource::md5(s, digest, size));
-        settings_text("", &HashSet::new(), &known.manifest, &known.records, &md5)
-    }
-
-    fn evidence(&self, stem: &str, versions: &Logged) -> Evidence<'_> {
-        let read = |suffix: &str| {
-            let path = SystemPath::parse(format!("/var/lib/dpkg/info/{stem}.{suffix}").as_bytes()).ok()?;
-            self.system.machine.read_up_to(&path, MAX_RECORD).ok().flatten()
-        };
-        let list = read("list").and_then(|bytes| info_list(&bytes).ok());
-        let (name, arch) = stem.split_once(':').map_or((stem, None), |(name, arch)| (name, Some(arch)));
-        let of = |key: &(String, String)| key.0 == name && arch.is_none_or(|arch| key.1 == arch);
-        let mut logged = versions.iter().filter(|(key, _)| of(key)).map(|(_, version)| version.clone());
-        Evidence {
-            machine: &self.system.machine,
-            list: list.map(|l| l.into_iter().filter(|p| !p.is_root()).collect()),
-            md5sums: read("md5sums"),
-            written: changelog_of(&self.system.machine, name).map(|(_, version)| version),
-            logged: logged.next(),
-        }
+fn evidence<'a>(engine: &'a Engine, stem: &str, versions: &Logged) -> Evidence<'a> {
+    let read = |suffix: &str| {
+        let path = SystemPath::parse(format!("/var/lib/dpkg/info/{stem}.{suffix}").as_bytes()).ok()?;
+        engine.system.machine.read_up_to(&path, MAX_RECORD).ok().flatten()
+    };
+    let list = read("list").and_then(|bytes| info_list(&bytes).ok());
+    let (name, arch) = stem.split_once(':').map_or((stem, None), |(name, arch)| (name, Some(arch)));
+    let of = |key: &(String, String)| key.0 == name && arch.is_none_or(|arch| key.1 == arch);
+    let mut logged = versions.iter().filter(|(key, _)| of(key)).map(|(_, version)| version.clone());
+    Evidence {
+        machine: &engine.system.machine,
+        list: list.map(|l| l.into_iter().filter(|p| !p.is_root()).collect()),
+        md5sums: read("md5sums"),
+        written: changelog_of(&engine.system.machine, name).map(|(_, version)| version),
+        logged: logged.next(),
     }
 }
 

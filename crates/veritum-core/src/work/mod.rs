@@ -4,26 +4,28 @@ mod apps;
 mod check;
 mod consent;
 mod explain;
-mod filling;
+mod fill;
 mod identify;
-mod named;
+mod names;
 mod programs;
+mod quick;
 mod repair;
 mod repaired;
 mod reset;
-mod runs;
 mod session;
-mod settled;
 mod status;
 mod steps;
 mod undo;
+mod updates;
 
 pub use consent::{Agreement, Preview};
 pub use reset::{Only, ResetWanted};
-pub use runs::UpdatesWanted;
+pub use updates::UpdatesWanted;
 
 pub use crate::system::{ServiceManager, Settings, Supplier, WorkError};
 
+use self::identify::find_forgotten;
+use self::identify::identify;
 use std::sync::{Arc, PoisonError};
 
 use crate::areas::{AREAS, STORE, is_wanted, store};
@@ -68,7 +70,7 @@ impl Engine {
         let system = System { settings, machine, protection, installed, database, services, areas, pool };
         let mut engine = Self { system, open: OpenSources::default(), homes: HomesSeen::default() };
         engine.open.use_stores(stores);
-        engine.identify();
+        identify(&mut engine);
         Ok(engine)
     }
 
@@ -76,8 +78,8 @@ impl Engine {
     fn reload(&mut self) -> Result<(), WorkError> {
         self.open.use_stores(Stores::open(&self.system.settings));
         self.system.read_again()?;
-        self.identify();
-        self.find_forgotten();
+        identify(self);
+        find_forgotten(self);
         Ok(())
     }
 

@@ -1,24 +1,22 @@
 //! Programs that still run on what a change replaced: only a running system has any.
 
-use super::Engine;
 use crate::change::{ChangeContext, RoundReceipt, displaced};
 use crate::machine::{Program, holders};
 use crate::report::{ProgramReport, RunningReport};
+use crate::system::System;
 
-impl Engine {
-    /// Looks among the running programs for those on what these rounds displaced.
-    pub(super) fn still_running<'r>(
-        &self,
-        context: &ChangeContext<'_>,
-        rounds: impl Iterator<Item = (u64, &'r RoundReceipt)>,
-    ) -> RunningReport {
-        if !self.system.machine.is_live() {
-            return RunningReport::default();
-        }
-        let found = holders(&rounds.flat_map(|(change, receipt)| displaced(context, change, receipt)).collect());
-        let programs = grouped(&found.programs);
-        RunningReport { restart_due: !programs.is_empty(), programs, programs_unseen: found.unseen }
+/// Looks among the running programs for those on what these rounds displaced.
+pub(super) fn still_running<'r>(
+    system: &System,
+    context: &ChangeContext<'_>,
+    rounds: impl Iterator<Item = (u64, &'r RoundReceipt)>,
+) -> RunningReport {
+    if !system.machine.is_live() {
+        return RunningReport::default();
     }
+    let found = holders(&rounds.flat_map(|(change, receipt)| displaced(context, change, receipt)).collect());
+    let programs = grouped(&found.programs);
+    RunningReport { restart_due: !programs.is_empty(), programs, programs_unseen: found.unseen }
 }
 
 /// One line for each service, and for each program that belongs to none.

@@ -3,10 +3,12 @@
 use std::cell::OnceCell;
 use std::collections::HashSet;
 
-use super::check::{check_all, told_downloads};
+use super::check::{check_all, resolve, told_downloads};
 use super::consent::{Ask, Consent, Preview, first_shown, staying};
+use super::programs::still_running;
 use super::repaired::Repaired;
 use super::session::Session;
+use super::steps::{carry_out, clear_the_way};
 use super::{Engine, WorkError};
 use crate::archive::Lacking;
 use crate::areas::{AREAS, After, Area, Checked, Evidence, Failed, How, Step, When, is_wanted};
@@ -77,7 +79,7 @@ impl Engine {
         show: &mut dyn FnMut(&Preview<'_>),
     ) -> Result<RepairReport, WorkError> {
         self.require_store_sound(scope)?;
-        let scope = &self.resolve(scope, observer)?;
+        let scope = &resolve(self, scope, observer)?;
         self.supply().forget_offered();
         let state = self.system.state()?;
         let _lock = self.system.shared_lock(state.as_ref())?;
@@ -109,11 +111,11 @@ impl Engine {
         ask: &mut Ask<'_>,
     ) -> Result<RepairReport, WorkError> {
         self.require_store_sound(scope)?;
-        let scope = &self.resolve(scope, observer)?;
+        let scope = &resolve(self, scope, observer)?;
         self.supply().forget_offered();
         let state = OnceCell::new();
-        let (locks, before) = self.hold(scope, &state, observer)?;
-        let Look { checked, evidence, failed, report } = self.look(scope, observer)?;
+        let (locks, before) = hold(self, scope, &state, observer)?;
+        let Look { checked, evidence, failed, report } = look(self, scope, observer)?;
         let steps = first_shown(&checked, &before);
         let planned = steps.iter().map(|(area, step)| ((*area).clone(), step.shows.clone())).collect();
         let done = Repaired::new(report.clone(), planned);
@@ -138,7 +140,7 @@ impl Engine {
             proof: None,
         };
         for area in AREAS.iter().filter(|area| is_wanted(**area, scope)) {
-            self.repair_area(&mut run, *area)?;
+            repair_area(self, &mut run, *area)?;
             if run.stopped {
                 break;
             }
@@ -146,274 +148,272 @@ impl Engine {
         // What was seen in homes is looked at once more, at the end: nothing of theirs was changed meanwhile.
         self.homes.look_anew();
         for area in AREAS.iter().filter(|area| run.stale.contains(&area.about().name)).collect::<Vec<_>>() {
-            self.look_again(&mut run, *area, scope, &HashSet::new())?;
+            look_again(self, &mut run, *area, scope, &HashSet::new())?;
         }
-        Ok(self.finished(run))
+        Ok(finished(self, run))
     }
+}
 
-    /// Holds others off from the look to the end, where what is looked at must not change meanwhile. Answers also what must be done
-    /// before the locks of an area can be had: they are taken in its turn.
-    fn hold(
-        &self,
-        scope: &Scope,
-        state: &OnceCell<StateFolder>,
-        observer: &dyn Observer,
-    ) -> Result<(Locks, Vec<(AreaName, Step)>), WorkError> {
-        let none = Failed::new();
-        let cx = self.cx(scope, How::repair(&none), observer);
-        let (mut wanted, mut before) = (Vec::new(), Vec::new());
-        let mut holds = false;
-        for area in AREAS.iter().filter(|area| is_wanted(**area, scope)) {
-            let locks = area.locks();
-            holds |= !locks.is_empty();
-            match area.before(&cx, &[])? {
-                Some(step) => before.push((area.about().name.clone(), step)),
-                None => wanted.extend(locks),
-            }
+/// Holds others off from the look to the end, where what is looked at must not change meanwhile. Answers also what must be done
+/// before the locks of an area can be had: they are taken in its turn.
+fn hold(
+    engine: &Engine,
+    scope: &Scope,
+    state: &OnceCell<StateFolder>,
+    observer: &dyn Observer,
+) -> Result<(Locks, Vec<(AreaName, Step)>), WorkError> {
+    let none = Failed::new();
+    let cx = engine.cx(scope, How::repair(&none), observer);
+    let (mut wanted, mut before) = (Vec::new(), Vec::new());
+    let mut holds = false;
+    for area in AREAS.iter().filter(|area| is_wanted(**area, scope)) {
+        let locks = area.locks();
+        holds |= !locks.is_empty();
+        match area.before(&cx, &[])? {
+            Some(step) => before.push((area.about().name.clone(), step)),
+            None => wanted.extend(locks),
         }
-        let locks = if holds { self.hold_machine(state, &wanted, observer)? } else { Locks::default() };
-        Ok((locks, before))
     }
+    let locks = if holds { hold_machine(engine, state, &wanted, observer)? } else { Locks::default() };
+    Ok((locks, before))
+}
 
-    fn hold_machine(
-        &self,
-        cell: &OnceCell<StateFolder>,
-        package_locks: &[SystemPath],
-        observer: &dyn Observer,
-    ) -> Result<Locks, WorkError> {
-        let state = self.system.make_state()?;
-        let locks = self.locks(&self.context(&state, observer), package_locks)?;
-        if let Some(number) = unfinished(&state)?.first() {
-            return Err(ChangeError::Earlier(*number).into());
-        }
-        let _ = cell.set(state);
-        Ok(locks)
+fn hold_machine(
+    engine: &Engine,
+    cell: &OnceCell<StateFolder>,
+    package_locks: &[SystemPath],
+    observer: &dyn Observer,
+) -> Result<Locks, WorkError> {
+    let state = engine.system.make_state()?;
+    let locks = engine.locks(&engine.context(&state, observer), package_locks)?;
+    if let Some(number) = unfinished(&state)?.first() {
+        return Err(ChangeError::Earlier(*number).into());
     }
+    let _ = cell.set(state);
+    Ok(locks)
+}
 
-    /// Looks at everything that is wanted; downloads what a repair would lack, and looks again with it. What is downloaded may show
-    /// more that is wrong with the same components, not with others: once is enough.
-    fn look(&self, scope: &Scope, observer: &dyn Observer) -> Result<Look, WorkError> {
-        let none = Failed::new();
-        let cx = self.cx(scope, How { fetch: true, ..How::repair(&none) }, observer);
-        let checked = check_all(&cx)?;
-        let report = self.report(scope, &checked);
-        let lacking: Vec<Lacking> = checked.downloads().into_iter().map(|(lacking, _)| lacking).collect();
-        if checked.doubt().is_some() || lacking.is_empty() {
-            return Ok(Look { checked, evidence: cx.into_evidence(), failed: Failed::new(), report });
-        }
-        if !self.system.settings.answerable {
-            return Err(WorkError::NobodyToAsk);
-        }
-        let failed = self.supply().download(&lacking, observer)?;
-        let cx = self.cx(scope, How { fetch: true, ..How::repair(&failed) }, observer);
-        let checked = check_all(&cx)?;
-        let evidence = cx.into_evidence();
-        let downloads = told_downloads(&report, &lacking, &failed);
-        let report = CheckReport { downloads, ..self.report(scope, &checked) };
-        Ok(Look { checked, evidence, failed, report })
+/// Looks at everything that is wanted; downloads what a repair would lack, and looks again with it. What is downloaded may show
+/// more that is wrong with the same components, not with others: once is enough.
+fn look(engine: &Engine, scope: &Scope, observer: &dyn Observer) -> Result<Look, WorkError> {
+    let none = Failed::new();
+    let cx = engine.cx(scope, How { fetch: true, ..How::repair(&none) }, observer);
+    let checked = check_all(&cx)?;
+    let report = engine.report(scope, &checked);
+    let lacking: Vec<Lacking> = checked.downloads().into_iter().map(|(lacking, _)| lacking).collect();
+    if checked.doubt().is_some() || lacking.is_empty() {
+        return Ok(Look { checked, evidence: cx.into_evidence(), failed: Failed::new(), report });
     }
+    if !engine.system.settings.answerable {
+        return Err(WorkError::NobodyToAsk);
+    }
+    let failed = engine.supply().download(&lacking, observer)?;
+    let cx = engine.cx(scope, How { fetch: true, ..How::repair(&failed) }, observer);
+    let checked = check_all(&cx)?;
+    let evidence = cx.into_evidence();
+    let downloads = told_downloads(&report, &lacking, &failed);
+    let report = CheckReport { downloads, ..engine.report(scope, &checked) };
+    Ok(Look { checked, evidence, failed, report })
+}
 
-    /// Repairs one area, in rounds; what must be known anew after it is looked at again.
-    fn repair_area(&mut self, run: &mut Run<'_>, area: &dyn Area) -> Result<(), WorkError> {
-        for _ in 0..MAX_ROUNDS {
-            if self.rounds(run, area)? == After::Known {
-                return Ok(());
-            }
-            self.reload()?;
-            let (look, stopped) = match self.look(run.scope, run.observer) {
-                // What was done stands and is told; nothing else is begun.
-                Err(WorkError::Stopped) => (self.look(run.scope, &Uninterruptible(run.observer))?, true),
-                look => (look?, false),
-            };
-            let Look { checked, evidence, failed, report } = look;
-            (run.now, run.evidence, run.failed, run.whole) = (checked, evidence, failed, report);
-            run.stale.clear();
-            run.stopped |= stopped;
+/// Repairs one area, in rounds; what must be known anew after it is looked at again.
+fn repair_area(engine: &mut Engine, run: &mut Run<'_>, area: &dyn Area) -> Result<(), WorkError> {
+    for _ in 0..MAX_ROUNDS {
+        if rounds(engine, run, area)? == After::Known {
+            return Ok(());
+        }
+        engine.reload()?;
+        let (look, stopped) = match look(engine, run.scope, run.observer) {
+            // What was done stands and is told; nothing else is begun.
+            Err(WorkError::Stopped) => (look(engine, run.scope, &Uninterruptible(run.observer))?, true),
+            look => (look?, false),
+        };
+        let Look { checked, evidence, failed, report } = look;
+        (run.now, run.evidence, run.failed, run.whole) = (checked, evidence, failed, report);
+        run.stale.clear();
+        run.stopped |= stopped;
+        if run.stopped {
+            return Ok(());
+        }
+    }
+    Ok(())
+}
+
+/// The rounds of one area, as one change; answers how much of the rest is known after them.
+fn rounds(engine: &Engine, run: &mut Run<'_>, area: &dyn Area) -> Result<After, WorkError> {
+    let name = &area.about().name;
+    let steps = allowed(engine, run, name, |when| when == When::InTurn);
+    let on_machine = run.now.get(name).is_some_and(|examined| examined.steps.iter().any(|s| s.work.is_on_machine()));
+    if on_machine && run.state.get().is_none() {
+        run.locks = hold_machine(engine, run.state, &Debian.locks(), run.observer)?;
+    }
+    let context = run.state.get().map(|state| engine.context(state, run.observer));
+    let mut session = context.map(|context| Session::new(context, &engine.system.settings, Verb::Repair, name.clone()));
+    let after = rounds_in(engine, run, area, steps, session.as_mut());
+    if let Some(session) = &mut session {
+        if session.is_paused() {
+            // What is held takes these locks itself when it is put back, and is as it was only then.
+            run.locks.keep_own();
+            run.stale.push(name.clone());
+        }
+        let remaining = run.now.get(name).map_or(0, |examined| examined.problems().count() as u64);
+        let ended = session.end(remaining);
+        let number = session.number.unwrap_or_default();
+        run.receipts.extend(session.receipts.drain(..).map(|receipt| (number, receipt)));
+        ended?;
+    }
+    after
+}
+
+fn rounds_in(
+    engine: &Engine,
+    run: &mut Run<'_>,
+    area: &dyn Area,
+    mut steps: Vec<Step>,
+    mut session: Option<&mut Session<'_>>,
+) -> Result<After, WorkError> {
+    let name = &area.about().name;
+    let mut written: HashSet<SystemPath> = HashSet::new();
+    let narrow = narrowed(run.scope, name, &run.now);
+    if !steps.is_empty()
+        && let Some(session) = session.as_deref_mut()
+        && clear_the_way(engine, run, area, session)?
+    {
+        look_again(engine, run, area, &narrow, &written)?;
+        run.done.found_anew(name, run.now.get(name).into_iter().flat_map(|examined| examined.problems()));
+        steps = allowed(engine, run, name, |when| when == When::InTurn);
+    }
+    let mut known: HashSet<FindingId> = ids(&run.now, name);
+    for _ in 0..MAX_ROUNDS {
+        let problems = ids(&run.now, name).len();
+        let mut went_on = false;
+        let mut after = After::Known;
+        for step in &steps {
+            went_on |= carry_out(engine, run, name, step, session.as_deref_mut(), &mut written)?;
+            after = if step.after == After::Known { after } else { step.after };
             if run.stopped {
-                return Ok(());
+                break;
             }
         }
-        Ok(())
-    }
-
-    /// The rounds of one area, as one change; answers how much of the rest is known after them.
-    fn rounds(&self, run: &mut Run<'_>, area: &dyn Area) -> Result<After, WorkError> {
-        let name = &area.about().name;
-        let steps = self.allowed(run, name, |when| when == When::InTurn);
-        let on_machine =
-            run.now.get(name).is_some_and(|examined| examined.steps.iter().any(|s| s.work.is_on_machine()));
-        if on_machine && run.state.get().is_none() {
-            run.locks = self.hold_machine(run.state, &Debian.locks(), run.observer)?;
+        if steps.is_empty() {
+            break;
         }
-        let context = run.state.get().map(|state| self.context(state, run.observer));
-        let mut session =
-            context.map(|context| Session::new(context, &self.system.settings, Verb::Repair, name.clone()));
-        let after = self.rounds_in(run, area, steps, session.as_mut());
-        if let Some(session) = &mut session {
-            if session.is_paused() {
-                // What is held takes these locks itself when it is put back, and is as it was only then.
-                run.locks.keep_own();
+        run.stopped |= run.observer.on_event(Event::Advance { items: 0, bytes: 0 }) == Flow::Stop;
+        if after != After::Known {
+            return Ok(after);
+        }
+        run.changed(area);
+        look_again(engine, run, area, &narrow, &written)?;
+        let now = ids(&run.now, name);
+        let new = now.iter().any(|id| known.insert(id.clone()));
+        if run.stopped || !went_on || !(now.len() < problems || new) {
+            break;
+        }
+        steps = allowed(engine, run, name, |when| when == When::InTurn);
+    }
+    confirm(engine, run, area, session)?;
+    Ok(After::Known)
+}
+
+/// Sees whether what the area is there for works, and does what waits for that.
+fn confirm(
+    engine: &Engine,
+    run: &mut Run<'_>,
+    area: &dyn Area,
+    mut session: Option<&mut Session<'_>>,
+) -> Result<(), WorkError> {
+    let name = &area.about().name;
+    if run.stopped || run.now.doubt().is_some() || run.now.get(name).is_none() {
+        return Ok(());
+    }
+    let confirmed = {
+        let cx = engine.cx_for(vec![name.clone()], run.scope, How::repair(&run.failed), run.observer);
+        area.confirm(&cx)
+    };
+    let proof = match confirmed {
+        // Once something took effect it is told, whatever was stopped after that.
+        Err(WorkError::Stopped) if run.done.did_something() => {
+            run.stopped = true;
+            return Ok(());
+        }
+        confirmed => confirmed?,
+    };
+    let failed = proof.as_ref().is_some_and(|proof| proof.outcome == ProofOutcome::Failed);
+    run.proof = proof.or(run.proof.take());
+    for step in allowed(engine, run, name, |when| when != When::InTurn) {
+        match step.when {
+            When::Confirmed(reason) if failed => run.done.put_off(&step, reason),
+            _ => {
+                carry_out(engine, run, name, &step, session.as_deref_mut(), &mut HashSet::new())?;
                 run.stale.push(name.clone());
             }
-            let remaining = run.now.get(name).map_or(0, |examined| examined.problems().count() as u64);
-            let ended = session.end(remaining);
-            let number = session.number.unwrap_or_default();
-            run.receipts.extend(session.receipts.drain(..).map(|receipt| (number, receipt)));
-            ended?;
         }
-        after
     }
+    Ok(())
+}
 
-    fn rounds_in(
-        &self,
-        run: &mut Run<'_>,
-        area: &dyn Area,
-        mut steps: Vec<Step>,
-        mut session: Option<&mut Session<'_>>,
-    ) -> Result<After, WorkError> {
-        let name = &area.about().name;
-        let mut written: HashSet<SystemPath> = HashSet::new();
-        let narrow = narrowed(run.scope, name, &run.now);
-        if !steps.is_empty()
-            && let Some(session) = session.as_deref_mut()
-            && self.clear_the_way(run, area, session)?
-        {
-            self.look_again(run, area, &narrow, &written)?;
-            run.done.found_anew(name, run.now.get(name).into_iter().flat_map(|examined| examined.problems()));
-            steps = self.allowed(run, name, |when| when == When::InTurn);
-        }
-        let mut known: HashSet<FindingId> = ids(&run.now, name);
-        for _ in 0..MAX_ROUNDS {
-            let problems = ids(&run.now, name).len();
-            let mut went_on = false;
-            let mut after = After::Known;
-            for step in &steps {
-                went_on |= self.carry_out(run, name, step, session.as_deref_mut(), &mut written)?;
-                after = if step.after == After::Known { after } else { step.after };
-                if run.stopped {
-                    break;
-                }
-            }
-            if steps.is_empty() {
-                break;
-            }
-            run.stopped |= run.observer.on_event(Event::Advance { items: 0, bytes: 0 }) == Flow::Stop;
-            if after != After::Known {
-                return Ok(after);
-            }
-            run.changed(area);
-            self.look_again(run, area, &narrow, &written)?;
-            let now = ids(&run.now, name);
-            let new = now.iter().any(|id| known.insert(id.clone()));
-            if run.stopped || !went_on || !(now.len() < problems || new) {
-                break;
-            }
-            steps = self.allowed(run, name, |when| when == When::InTurn);
-        }
-        self.confirm(run, area, session)?;
-        Ok(After::Known)
+/// Looks again at what a round can have changed: after one on the machine, at that area; after one on the store, at whatever
+/// rests on what can be had.
+fn look_again(
+    engine: &Engine,
+    run: &mut Run<'_>,
+    area: &dyn Area,
+    narrow: &Scope,
+    written: &HashSet<SystemPath>,
+) -> Result<(), WorkError> {
+    let observer = &Uninterruptible(run.observer);
+    run.stale.retain(|stale| *stale != area.about().name);
+    if area.about().is_of_machine {
+        run.evidence = Evidence::default();
+        let scope = if area.about().by_component { narrow } else { run.scope };
+        let how = How { written: Some(written), ..How::repair(&run.failed) };
+        let cx = engine.cx_for(vec![area.about().name.clone()], scope, how, observer);
+        let examined = area.check(&cx, &run.now)?;
+        run.now.replace(examined);
+        return Ok(());
     }
+    let how = How { fresh: true, ..How::repair(&run.failed) };
+    let cx = engine.cx(run.scope, how, observer).with_evidence(std::mem::take(&mut run.evidence));
+    for area in AREAS.iter().filter(|area| area.about().by_reference) {
+        if run.now.get(&area.about().name).is_none() {
+            continue;
+        }
+        let examined = area.check(&cx, &run.now)?;
+        run.now.replace(examined);
+    }
+    run.evidence = cx.into_evidence();
+    Ok(())
+}
 
-    /// Sees whether what the area is there for works, and does what waits for that.
-    fn confirm(
-        &self,
-        run: &mut Run<'_>,
-        area: &dyn Area,
-        mut session: Option<&mut Session<'_>>,
-    ) -> Result<(), WorkError> {
-        let name = &area.about().name;
-        if run.stopped || run.now.doubt().is_some() || run.now.get(name).is_none() {
-            return Ok(());
-        }
-        let confirmed = {
-            let cx = self.cx_for(vec![name.clone()], run.scope, How::repair(&run.failed), run.observer);
-            area.confirm(&cx)
-        };
-        let proof = match confirmed {
-            // Once something took effect it is told, whatever was stopped after that.
-            Err(WorkError::Stopped) if run.done.did_something() => {
-                run.stopped = true;
-                return Ok(());
-            }
-            confirmed => confirmed?,
-        };
-        let failed = proof.as_ref().is_some_and(|proof| proof.outcome == ProofOutcome::Failed);
-        run.proof = proof.or(run.proof.take());
-        for step in self.allowed(run, name, |when| when != When::InTurn) {
-            match step.when {
-                When::Confirmed(reason) if failed => run.done.put_off(&step, reason),
-                _ => {
-                    self.carry_out(run, name, &step, session.as_deref_mut(), &mut HashSet::new())?;
-                    run.stale.push(name.clone());
-                }
-            }
-        }
-        Ok(())
-    }
+/// The steps of an area that may be carried out: nothing on a machine whose disk is in doubt, and nothing that nobody agreed to.
+fn allowed(engine: &Engine, run: &mut Run<'_>, area: &AreaName, is_due: impl Fn(When) -> bool) -> Vec<Step> {
+    let Run { now, consent, scope, .. } = run;
+    let Some(examined) = now.get(area) else { return Vec::new() };
+    let doubt = now.doubt().is_some();
+    let steps = examined.steps.iter().filter(|step| is_due(step.when) && !(doubt && step.work.is_on_machine()));
+    let report = || engine.report(scope, now);
+    steps.filter_map(|step| consent.allowed(&report, area, step)).collect()
+}
 
-    /// Looks again at what a round can have changed: after one on the machine, at that area; after one on the store, at whatever
-    /// rests on what can be had.
-    fn look_again(
-        &self,
-        run: &mut Run<'_>,
-        area: &dyn Area,
-        narrow: &Scope,
-        written: &HashSet<SystemPath>,
-    ) -> Result<(), WorkError> {
-        let observer = &Uninterruptible(run.observer);
-        run.stale.retain(|stale| *stale != area.about().name);
-        if area.about().is_of_machine {
-            run.evidence = Evidence::default();
-            let scope = if area.about().by_component { narrow } else { run.scope };
-            let how = How { written: Some(written), ..How::repair(&run.failed) };
-            let cx = self.cx_for(vec![area.about().name.clone()], scope, how, observer);
-            let examined = area.check(&cx, &run.now)?;
-            run.now.replace(examined);
-            return Ok(());
-        }
-        let how = How { fresh: true, ..How::repair(&run.failed) };
-        let cx = self.cx(run.scope, how, observer).with_evidence(std::mem::take(&mut run.evidence));
-        for area in AREAS.iter().filter(|area| area.about().by_reference) {
-            if run.now.get(&area.about().name).is_none() {
-                continue;
-            }
-            let examined = area.check(&cx, &run.now)?;
-            run.now.replace(examined);
-        }
-        run.evidence = cx.into_evidence();
-        Ok(())
+/// The document of a repair that has come to its end.
+fn finished(engine: &Engine, mut run: Run<'_>) -> RepairReport {
+    if run.stopped && run.proof.is_none() {
+        let cx = engine.cx(run.scope, How::repair(&run.failed), run.observer);
+        let wanted = AREAS.iter().filter(|area| cx.wants(&area.about().name));
+        run.proof = wanted.filter_map(|area| area.not_confirmed(&cx, "it was stopped")).next();
     }
-
-    /// The steps of an area that may be carried out: nothing on a machine whose disk is in doubt, and nothing that nobody agreed to.
-    fn allowed(&self, run: &mut Run<'_>, area: &AreaName, is_due: impl Fn(When) -> bool) -> Vec<Step> {
-        let Run { now, consent, scope, .. } = run;
-        let Some(examined) = now.get(area) else { return Vec::new() };
-        let doubt = now.doubt().is_some();
-        let steps = examined.steps.iter().filter(|step| is_due(step.when) && !(doubt && step.work.is_on_machine()));
-        let report = || self.report(scope, now);
-        steps.filter_map(|step| consent.allowed(&report, area, step)).collect()
+    if !run.done.did_something() {
+        return RepairReport { proof: run.proof, ..run.done.only_planned(false) };
     }
-
-    /// The document of a repair that has come to its end.
-    fn finished(&self, mut run: Run<'_>) -> RepairReport {
-        if run.stopped && run.proof.is_none() {
-            let cx = self.cx(run.scope, How::repair(&run.failed), run.observer);
-            let wanted = AREAS.iter().filter(|area| cx.wants(&area.about().name));
-            run.proof = wanted.filter_map(|area| area.not_confirmed(&cx, "it was stopped")).next();
-        }
-        if !run.done.did_something() {
-            return RepairReport { proof: run.proof, ..run.done.only_planned(false) };
-        }
-        let after = self.report(run.scope, &run.now);
-        let running = run.state.get().map_or_else(RunningReport::default, |state| {
-            let receipts = run.receipts.iter().map(|(change, receipt)| (*change, receipt));
-            self.still_running(&self.context(state, run.observer), receipts)
-        });
-        if run.scope.is_whole() {
-            self.system.note_last_check(&run.whole.put_right_to(&after));
-        }
-        RepairReport { proof: run.proof, ..run.done.finish(after, running) }
+    let after = engine.report(run.scope, &run.now);
+    let running = run.state.get().map_or_else(RunningReport::default, |state| {
+        let receipts = run.receipts.iter().map(|(change, receipt)| (*change, receipt));
+        still_running(&engine.system, &engine.context(state, run.observer), receipts)
+    });
+    if run.scope.is_whole() {
+        engine.system.note_last_check(&run.whole.put_right_to(&after));
     }
+    RepairReport { proof: run.proof, ..run.done.finish(after, running) }
 }
 
 /// What stands before the first question.

@@ -3,6 +3,7 @@
 use std::io;
 
 use super::session::Session;
+use super::undo::recover_one;
 use super::{Agreement, Engine, WorkError};
 use crate::apps::{Bases, Card, Class};
 use crate::areas::APPS;
@@ -15,6 +16,7 @@ use crate::plan::{Operation, PlannedAction};
 use crate::report::{ActionReport, Difference, Fate, HomeReset, OwnReport, RefusalReport, ResetPart, ResetReport};
 use crate::scan::{AppDataItem, Choice, InventoryAnswer};
 use crate::store::NoContents;
+use crate::system::System;
 
 /// More separate things are not moved in one change.
 const MAX_MOVED: usize = 50_000;
@@ -116,7 +118,7 @@ impl Engine {
         let mut homes = Vec::new();
         observer.on_event(Event::Begin { phase: Phase::Homes, items: accounts.len() as u64, bytes: 0 });
         for (user, open_home) in self.system.open_homes(&accounts) {
-            homes.extend(self.home_planned(&case, user, open_home, &mut report));
+            homes.extend(home_planned(&self.system, &case, user, open_home, &mut report));
             observer.on_event(Event::Advance { items: 1, bytes: 0 });
         }
         observer.on_event(Event::End);
@@ -141,11 +143,11 @@ impl Engine {
             let at = home.at;
             let told = &mut report.homes[at];
             // Somebody may have started it while the list was read.
-            told.running = self.running_in(&case, &home.context.open_home);
+            told.running = running_in(&self.system, &case, &home.context.open_home);
             if !told.running.is_empty() {
                 continue;
             }
-            match self.reset_home(context, home, wanted.prove, told) {
+            match reset_home(&self.system, context, home, wanted.prove, told) {
                 // What was done in another home stands, and is told.
                 Err(WorkError::Change(ChangeError::Stopped)) if report.homes.iter().any(|h| h.change.is_some()) => {
                     for rest in report.homes.iter_mut().skip(at + 1).filter(|rest| rest.trouble.is_none()) {
@@ -156,7 +158,7 @@ impl Engine {
                 Err(WorkError::Change(ChangeError::Unfinished { change, source })) => {
                     report.homes[at].trouble = Some(error_words(&source));
                     // By a new process: one home's owner must not keep the others' from being done.
-                    if let Err(e) = self.recover_one(&state, change, observer) {
+                    if let Err(e) = recover_one(self, &state, change, observer) {
                         let why = format!("it was not begun: change {change} is unfinished ({})", error_chain(&e));
                         let rest = report.homes.iter_mut().skip(at + 1).filter(|rest| rest.trouble.is_none());
                         rest.for_each(|rest| rest.trouble = Some(why.clone()));
@@ -168,111 +170,111 @@ impl Engine {
         }
         Ok(report)
     }
+}
 
-    fn running_in(&self, case: &Case<'_>, home: &OpenHome) -> Vec<crate::report::RunningApp> {
-        match self.system.machine.is_live() {
-            true => running_apps(&case.card.programs, case.app.sandbox(), home.owner, &home.place),
-            false => Vec::new(),
-        }
+fn running_in(system: &System, case: &Case<'_>, home: &OpenHome) -> Vec<crate::report::RunningApp> {
+    match system.machine.is_live() {
+        true => running_apps(&case.card.programs, case.app.sandbox(), home.owner, &home.place),
+        false => Vec::new(),
     }
+}
 
-    fn home_planned(
-        &self,
-        case: &Case<'_>,
-        user: String,
-        open_home: io::Result<OpenHome>,
-        report: &mut ResetReport,
-    ) -> Option<Planned> {
-        let mut told = HomeReset {
-            user,
-            home: open_home.as_ref().ok().map(|home| home.place.clone()),
-            change: None,
-            set_aside_in: None,
-            parts: Vec::new(),
-            actions: Vec::new(),
-            blocked: Vec::new(),
-            left: Vec::new(),
-            running: Vec::new(),
-            own: None,
-            trouble: None,
-        };
-        let planned = open_home.map_err(|e| error_words(&e)).and_then(|home| self.planned_in(case, home, &mut told));
-        let planned = planned.unwrap_or_else(|why| {
-            told.trouble = Some(why);
-            None
-        });
-        if told.parts.is_empty() && told.left.is_empty() && told.trouble.is_none() {
-            return None;
-        }
-        report.homes.push(told);
-        let at = report.homes.len() - 1;
-        planned.map(|(context, actions)| Planned { context, actions, at })
+fn home_planned(
+    system: &System,
+    case: &Case<'_>,
+    user: String,
+    open_home: io::Result<OpenHome>,
+    report: &mut ResetReport,
+) -> Option<Planned> {
+    let mut told = HomeReset {
+        user,
+        home: open_home.as_ref().ok().map(|home| home.place.clone()),
+        change: None,
+        set_aside_in: None,
+        parts: Vec::new(),
+        actions: Vec::new(),
+        blocked: Vec::new(),
+        left: Vec::new(),
+        running: Vec::new(),
+        own: None,
+        trouble: None,
+    };
+    let planned = open_home.map_err(|e| error_words(&e)).and_then(|home| planned_in(system, case, home, &mut told));
+    let planned = planned.unwrap_or_else(|why| {
+        told.trouble = Some(why);
+        None
+    });
+    if told.parts.is_empty() && told.left.is_empty() && told.trouble.is_none() {
+        return None;
     }
+    report.homes.push(told);
+    let at = report.homes.len() - 1;
+    planned.map(|(context, actions)| Planned { context, actions, at })
+}
 
-    fn planned_in(
-        &self,
-        case: &Case<'_>,
-        home: OpenHome,
-        told: &mut HomeReset,
-    ) -> Result<Option<(HomeContext, Vec<PlannedAction>)>, String> {
-        let found = home.app_data(&case.card, case.app.sandbox(), &case.choice).map_err(|e| error_words(&e))?;
-        if let Some(why) = too_many(&found) {
-            return Err(why);
-        }
-        told.parts = found.parts.iter().map(|part| part_of(part, &case.choice)).collect();
-        told.left = left(found.left);
-        if found.tops.len() > MAX_MOVED {
-            return Err(format!("more than {MAX_MOVED} separate things would have to be moved"));
-        }
-        let actions = actions(&home, &found.tops).map_err(|e| error_words(&e))?;
-        if actions.is_empty() {
-            return Ok(None);
-        }
-        told.actions = actions.iter().map(ActionReport::planned).collect();
-        told.running = self.running_in(case, &home);
-        if !told.running.is_empty() {
-            return Ok(None);
-        }
-        let context =
-            HomeContext::new(home, &case.app.entry.id, case.card.raw(), found.bases).map_err(|e| error_chain(&e))?;
-        Ok(Some((context, actions)))
+fn planned_in(
+    system: &System,
+    case: &Case<'_>,
+    home: OpenHome,
+    told: &mut HomeReset,
+) -> Result<Option<(HomeContext, Vec<PlannedAction>)>, String> {
+    let found = home.app_data(&case.card, case.app.sandbox(), &case.choice).map_err(|e| error_words(&e))?;
+    if let Some(why) = too_many(&found) {
+        return Err(why);
     }
+    told.parts = found.parts.iter().map(|part| part_of(part, &case.choice)).collect();
+    told.left = left(found.left);
+    if found.tops.len() > MAX_MOVED {
+        return Err(format!("more than {MAX_MOVED} separate things would have to be moved"));
+    }
+    let actions = actions(&home, &found.tops).map_err(|e| error_words(&e))?;
+    if actions.is_empty() {
+        return Ok(None);
+    }
+    told.actions = actions.iter().map(ActionReport::planned).collect();
+    told.running = running_in(system, case, &home);
+    if !told.running.is_empty() {
+        return Ok(None);
+    }
+    let context =
+        HomeContext::new(home, &case.app.entry.id, case.card.raw(), found.bases).map_err(|e| error_chain(&e))?;
+    Ok(Some((context, actions)))
+}
 
-    fn reset_home(
-        &self,
-        context: ChangeContext<'_>,
-        home: Planned,
-        prove: bool,
-        told: &mut HomeReset,
-    ) -> Result<(), WorkError> {
-        let mut watch = OwnWatch::begin(&home.context, &home.actions, prove, context.observer);
-        let at = home.context.context(context);
-        let mut session = Session::new(at, &self.system.settings, Verb::Reset, APPS);
-        told.set_aside_in = session.change()?.aside().and_then(|name| aside(&home.context, name));
-        let mut done = 0;
-        match session.round(home.actions, &NoContents, 0) {
-            Ok(receipt) => {
-                told.actions = ActionReport::carried_out(receipt, false);
-                told.blocked = receipt.blocked.iter().map(blocked).collect();
-                done = receipt.outcomes.iter().filter(|outcome| outcome.failed.is_none()).count();
+fn reset_home(
+    system: &System,
+    context: ChangeContext<'_>,
+    home: Planned,
+    prove: bool,
+    told: &mut HomeReset,
+) -> Result<(), WorkError> {
+    let mut watch = OwnWatch::begin(&home.context, &home.actions, prove, context.observer);
+    let at = home.context.context(context);
+    let mut session = Session::new(at, &system.settings, Verb::Reset, APPS);
+    told.set_aside_in = session.change()?.aside().and_then(|name| aside(&home.context, name));
+    let mut done = 0;
+    match session.round(home.actions, &NoContents, 0) {
+        Ok(receipt) => {
+            told.actions = ActionReport::carried_out(receipt, false);
+            told.blocked = receipt.blocked.iter().map(blocked).collect();
+            done = receipt.outcomes.iter().filter(|outcome| outcome.failed.is_none()).count();
+        }
+        Err(e @ (ChangeError::Unfinished { .. } | ChangeError::Stopped)) => {
+            if matches!(e, ChangeError::Stopped) {
+                told.trouble = Some(error_chain(&e));
+                told.set_aside_in = None;
             }
-            Err(e @ (ChangeError::Unfinished { .. } | ChangeError::Stopped)) => {
-                if matches!(e, ChangeError::Stopped) {
-                    told.trouble = Some(error_chain(&e));
-                    told.set_aside_in = None;
-                }
-                return Err(e.into());
-            }
-            Err(e) => told.trouble = Some(error_chain(&e)),
+            return Err(e.into());
         }
-        session.end(told.blocked.len() as u64)?;
-        match done {
-            0 => told.set_aside_in = None,
-            _ => told.change = session.number,
-        }
-        told.own = watch.end(&home.context, context.observer);
-        Ok(())
+        Err(e) => told.trouble = Some(error_chain(&e)),
     }
+    session.end(told.blocked.len() as u64)?;
+    match done {
+        0 => told.set_aside_in = None,
+        _ => told.change = session.number,
+    }
+    told.own = watch.end(&home.context, context.observer);
+    Ok(())
 }
 
 fn blocked(blocked: &crate::change::Blocked) -> RefusalReport {

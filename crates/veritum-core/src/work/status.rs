@@ -17,6 +17,7 @@ use crate::report::{
     StatusReport, StoreLine,
 };
 use crate::store::Store;
+use crate::system::System;
 
 /// So many of the latest installations are told.
 const MAX_RECENT: usize = 200;
@@ -33,7 +34,7 @@ impl Engine {
             None => Overview::default(),
         };
         let mut vouched = std::collections::BTreeMap::new();
-        for authority in self.authorities().into_values() {
+        for authority in authorities(self).into_values() {
             *vouched.entry(authority).or_default() += 1;
         }
         let half = self.system.installed.components.iter().filter(|c| c.install_state != InstallState::Installed);
@@ -55,7 +56,7 @@ impl Engine {
             not_here.push("changes: only root may read them".into());
         }
         not_here.extend(newer.iter().map(|bad| format!("change {}: {}", bad.change, error_chain(&bad.error))));
-        let room = self.root_room();
+        let room = root_room(&self.system);
         let last_check = self.system.last_check();
         Ok(StatusReport {
             format: StatusReport::FORMAT.into(),
@@ -82,31 +83,13 @@ impl Engine {
             recent: Debian.recent(&self.system.machine, MAX_RECENT).into_iter().map(recent_report).collect(),
             half_installed: half.map(|c| c.id.name.clone()).collect(),
             unfinished_changes: overview.changes.iter().filter(|c| c.ended.is_none()).map(|c| c.change).collect(),
-            damaged_changes: damaged.into_iter().map(|bad| self.damaged_change(bad)).collect(),
+            damaged_changes: damaged.into_iter().map(|bad| damaged_change(&self.system, bad)).collect(),
             changes: (overview.changes.len() + overview.bad.len()) as u64,
             kept_bytes: overview.changes.iter().map(ChangeSummary::kept_bytes).sum(),
             changed_since_check: last_check.as_ref().is_some_and(|last| changed_since(&overview.changes, &last.at)),
             last_check,
             not_here,
         })
-    }
-
-    /// A change whose log is damaged, without what it kept.
-    fn damaged_change(&self, bad: &BadLog) -> DamagedChange {
-        DamagedChange {
-            format: DamagedChange::FORMAT.into(),
-            change: bad.change,
-            why: error_chain(&bad.error),
-            ended: bad.ended,
-            folder: self.state_place(&format!("changes/{}", bad.change)),
-            kept: Vec::new(),
-        }
-    }
-
-    /// A place in the state folder, as this computer reaches it.
-    fn state_place(&self, below: &str) -> String {
-        let inside = || self.system.machine.path().join("var/lib/veritum");
-        self.system.settings.state.clone().unwrap_or_else(inside).join(below).display().to_string()
     }
 
     /// A change whose log is damaged, with what can still be read of it; `None` for any other.
@@ -121,7 +104,7 @@ impl Engine {
         else {
             return Ok(None);
         };
-        let mut report = self.damaged_change(bad);
+        let mut report = damaged_change(&self.system, bad);
         for record in state.salvage(number).unwrap_or_default().records {
             let Record::Plan { round, actions, parents, .. } = record else { continue };
             for action in actions.iter().filter(|action| action.before.is_some()) {
@@ -132,30 +115,12 @@ impl Engine {
                         top.join(format!(".veritum-kept/{number}/{round}-{}", action.index)).display().to_string()
                     }
                     Some(KeptFolder::Aside(_)) => continue,
-                    _ => self.state_place(&format!("kept/{number}/{round}-{}", action.index)),
+                    _ => state_place(&self.system, &format!("kept/{number}/{round}-{}", action.index)),
                 };
                 report.kept.push(KeptFile { path: action.place.clone(), kept });
             }
         }
         Ok(Some(report))
-    }
-
-    fn root_room(&self) -> Option<FreeSpace> {
-        let root = self.system.machine.dir(&SystemPath::root()).ok()?;
-        root.disk().room(root.fd()).ok()
-    }
-
-    /// Who can answer for each component, by what lies at hand.
-    fn authorities(&self) -> HashMap<&ComponentId, Authority> {
-        let ids = || self.system.installed.components.iter().map(|c| &c.id);
-        let in_store = |id: &ComponentId| self.open.stores.iter().any(|s| s.has(id));
-        let mut authorities: HashMap<&ComponentId, Authority> = ids().map(|id| (id, Authority::SelfReported)).collect();
-        if ids().any(|id| !in_store(id)) {
-            let listed = self.supply().with_archive(|archive| archive.listed(&self.system.machine, ids()));
-            authorities.extend(listed.into_iter().map(|id| (id, Authority::Archive)));
-        }
-        authorities.extend(ids().filter(|id| in_store(id)).map(|id| (id, Authority::SignedStore)));
-        authorities
     }
 
     /// All changes.
@@ -173,7 +138,7 @@ impl Engine {
     /// All components.
     #[must_use]
     pub fn list_components(&self) -> ComponentsReport {
-        let authorities = self.authorities();
+        let authorities = authorities(self);
         let line = |c: &crate::platform::Component| ComponentLine {
             component: c.id.clone(),
             vouched_by: authorities.get(&c.id).copied().unwrap_or(Authority::SelfReported),
@@ -185,6 +150,42 @@ impl Engine {
             components: self.system.installed.components.iter().map(line).collect(),
         }
     }
+}
+
+/// A change whose log is damaged, without what it kept.
+fn damaged_change(system: &System, bad: &BadLog) -> DamagedChange {
+    DamagedChange {
+        format: DamagedChange::FORMAT.into(),
+        change: bad.change,
+        why: error_chain(&bad.error),
+        ended: bad.ended,
+        folder: state_place(system, &format!("changes/{}", bad.change)),
+        kept: Vec::new(),
+    }
+}
+
+/// A place in the state folder, as this computer reaches it.
+fn state_place(system: &System, below: &str) -> String {
+    let inside = || system.machine.path().join("var/lib/veritum");
+    system.settings.state.clone().unwrap_or_else(inside).join(below).display().to_string()
+}
+
+fn root_room(system: &System) -> Option<FreeSpace> {
+    let root = system.machine.dir(&SystemPath::root()).ok()?;
+    root.disk().room(root.fd()).ok()
+}
+
+/// Who can answer for each component, by what lies at hand.
+fn authorities(engine: &Engine) -> HashMap<&ComponentId, Authority> {
+    let ids = || engine.system.installed.components.iter().map(|c| &c.id);
+    let in_store = |id: &ComponentId| engine.open.stores.iter().any(|s| s.has(id));
+    let mut authorities: HashMap<&ComponentId, Authority> = ids().map(|id| (id, Authority::SelfReported)).collect();
+    if ids().any(|id| !in_store(id)) {
+        let listed = engine.supply().with_archive(|archive| archive.listed(&engine.system.machine, ids()));
+        authorities.extend(listed.into_iter().map(|id| (id, Authority::Archive)));
+    }
+    authorities.extend(ids().filter(|id| in_store(id)).map(|id| (id, Authority::SignedStore)));
+    authorities
 }
 
 fn computer_report(computer: Computer) -> ComputerReport {

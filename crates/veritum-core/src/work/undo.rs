@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 
+use super::programs::still_running;
 use super::reset::OwnWatch;
 use super::session::Session;
 use super::{Agreement, Engine, WorkError};
@@ -16,6 +17,7 @@ use crate::plan::PlannedAction;
 use crate::platform::debian::Debian;
 use crate::platform::{Component, Platform as _};
 use crate::report::{ActionReport, RecoverReport, RefusalReport, RunningReport, UndoReport, UndoneChange};
+use crate::system::System;
 
 impl Engine {
     /// Takes changes back: the one that is named, or all of the latest run. `ask` is shown the plans first.
@@ -45,11 +47,11 @@ impl Engine {
         if numbers.is_empty() {
             return Err(WorkError::NothingToUndo);
         }
-        self.refuse_undone(&context, &numbers)?;
-        let homes = self.homes_of(&context, &numbers)?;
+        refuse_undone(&context, &numbers)?;
+        let homes = homes_of(&self.system, &context, &numbers)?;
         let _locks = match plan_only {
             true => None,
-            false => Some(self.undo_locks(&context, &numbers, &homes)?),
+            false => Some(undo_locks(self, &context, &numbers, &homes)?),
         };
         // Looked at once more: only now nobody else can change anything.
         if let Some(number) = unfinished(&state)?.first() {
@@ -58,7 +60,7 @@ impl Engine {
         if change.is_none() && latest_run(&state)? != numbers {
             return Err(ChangeError::Overtaken.into());
         }
-        self.refuse_undone(&context, &numbers)?;
+        refuse_undone(&context, &numbers)?;
         let mut report = UndoReport {
             format: UndoReport::FORMAT.into(),
             plan_only: true,
@@ -67,7 +69,7 @@ impl Engine {
         };
         for number in &numbers {
             let home = homes.get(number);
-            let plan = self.undo_plan(at_home(context, home), *number, None)?;
+            let plan = undo_plan(&self.system, at_home(context, home), *number, None)?;
             report.changes.push(shown(&plan, home));
         }
         if plan_only || report.changes.iter().all(|c| c.actions.is_empty()) || ask(&report) == Agreement::No {
@@ -80,175 +82,14 @@ impl Engine {
         for (at, number) in numbers.into_iter().enumerate() {
             // Planned anew: what an earlier undo of this run put back is only there now.
             let home = homes.get(&number);
-            let plan = self.undo_plan(at_home(context, home), number, None)?;
+            let plan = undo_plan(&self.system, at_home(context, home), number, None)?;
             // What belongs to one run is taken back as one: it can be stopped only before the first took effect.
             let context = if at == 0 { context } else { ChangeContext { observer: &steady, ..context } };
-            report.changes.push(self.undo_one(context, plan, home, &mut receipts)?);
+            report.changes.push(undo_one(&self.system, context, plan, home, &mut receipts)?);
         }
-        report.running = self.still_running(&context, receipts.iter().map(|(change, receipt)| (*change, receipt)));
+        report.running =
+            still_running(&self.system, &context, receipts.iter().map(|(change, receipt)| (*change, receipt)));
         Ok(report)
-    }
-
-    /// The homes that changes were about, each reached with its owner's rights.
-    fn homes_of(&self, context: &ChangeContext<'_>, numbers: &[u64]) -> Result<HashMap<u64, HomeContext>, WorkError> {
-        let mut homes = HashMap::new();
-        for number in numbers {
-            let log = context
-                .state
-                .change(*number)
-                .map_err(|source| ChangeError::Journal { change: *number, source })?
-                .ok_or_else(|| WorkError::unknown("change", &number.to_string()))?;
-            if let Some(home) = &log.begin.home {
-                homes.insert(*number, self.system.home_again(home)?);
-            }
-        }
-        Ok(homes)
-    }
-
-    /// What must be held while these changes are taken back; where an application runs whose things would move, none of them is.
-    fn undo_locks(
-        &self,
-        context: &ChangeContext<'_>,
-        numbers: &[u64],
-        homes: &HashMap<u64, HomeContext>,
-    ) -> Result<Locks, WorkError> {
-        for home in homes.values() {
-            self.refuse_running(home)?;
-        }
-        if numbers.iter().any(|number| !homes.contains_key(number)) {
-            return self.locks(context, &Debian.update_locks());
-        }
-        self.system.require_writable()?;
-        Ok(context.lock_own()?)
-    }
-
-    fn refuse_running(&self, home: &HomeContext) -> Result<(), WorkError> {
-        let running = match self.system.machine.is_live() {
-            true => running_apps(home.home.card.programs(), Some(&home.home.app), home.home.owner, &home.home.place),
-            false => Vec::new(),
-        };
-        if running.is_empty() {
-            return Ok(());
-        }
-        let pids = running.iter().map(|process| process.pid).collect();
-        Err(WorkError::AppRuns { app: home.home.app.clone(), user: home.home.user.clone(), pids })
-    }
-
-    /// Refuses changes of which nothing is left to take back, with the change that would have to be undone instead.
-    fn refuse_undone(&self, context: &ChangeContext<'_>, numbers: &[u64]) -> Result<(), WorkError> {
-        let overview = context.state.overview().map_err(ChangeError::from)?;
-        let standings = standings(context.state, &overview.changes)?;
-        for number in numbers {
-            let elsewhere = standings.actions(*number).map(|(_, standing)| match standing {
-                Standing::Stands(by) if by == *number => None,
-                other => Some(other),
-            });
-            let elsewhere: Option<Vec<Standing>> = elsewhere.collect();
-            let why =
-                match elsewhere.as_ref().and_then(|all| all.iter().max_by_key(|s| matches!(s, Standing::Stands(_)))) {
-                    None => continue,
-                    Some(Standing::Reverted(by)) => {
-                        format!("{number} was taken back by change {by}; `veritum undo {by}` brings it again")
-                    }
-                    Some(Standing::Stands(by)) => {
-                        format!("{number} was brought again by change {by}; `veritum undo {by}` takes it back")
-                    }
-                };
-            return Err(WorkError::unknown("change left to take back:", &why));
-        }
-        Ok(())
-    }
-
-    fn undo_plan(&self, context: ChangeContext<'_>, number: u64, only: Option<u32>) -> Result<UndoPlan, WorkError> {
-        let mut plan =
-            plan_undo(context, number, only)?.ok_or_else(|| WorkError::unknown("change", &number.to_string()))?;
-        // A component that was updated since has other files now: putting older ones among them would damage it.
-        for round in &mut plan.rounds {
-            round.retain(|action| {
-                let why = action.component.as_ref().and_then(|component| self.other_version(component));
-                let kept = why.is_none();
-                plan.refused.extend(why.map(|why| Refusal {
-                    place: action.place.clone(),
-                    component: action.component.clone(),
-                    why,
-                }));
-                kept
-            });
-        }
-        plan.rounds.retain(|round| !round.actions.is_empty());
-        Ok(plan)
-    }
-
-    /// Why files of a package as it was are not put among what is installed now.
-    fn other_version(&self, component: &ComponentId) -> Option<String> {
-        let same = |c: &&Component| c.id.name == component.name && c.id.arch == component.arch;
-        match self.system.installed.components.iter().find(same) {
-            Some(now) if now.id.version == component.version => None,
-            Some(now) => Some(format!("its component was updated to {} since", now.id.version)),
-            None => Some("its component was removed since".into()),
-        }
-    }
-
-    fn undo_one(
-        &self,
-        context: ChangeContext<'_>,
-        plan: UndoPlan,
-        home: Option<&HomeContext>,
-        receipts: &mut Vec<(u64, RoundReceipt)>,
-    ) -> Result<UndoneChange, WorkError> {
-        let mut done = shown(&plan, home);
-        if plan.rounds.is_empty() {
-            return Ok(done);
-        }
-        let moved: Vec<PlannedAction> = plan.rounds.iter().flat_map(|round| round.actions.clone()).collect();
-        let mut watch = home.map(|home| OwnWatch::begin(home, &moved, false, context.observer));
-        let context = at_home(context, home);
-        let mut session = Session::new(context, &self.system.settings, Verb::Undo, plan.area.clone()).of(plan.of);
-        done.change = Some(session.change()?.number());
-        done.actions.clear();
-        for (at, round) in plan.rounds.into_iter().enumerate() {
-            let round = match at {
-                0 => round,
-                _ => match self.earlier_round(context, plan.of, round.of, &mut done)? {
-                    Some(round) => round,
-                    None => continue,
-                },
-            };
-            let owners: HashMap<_, _> = round
-                .actions
-                .iter()
-                .filter_map(|a| Some((a.place.clone(), a.component.as_ref()?.name.clone())))
-                .collect();
-            let receipt = session.undo_round(round)?;
-            done.actions.extend(ActionReport::carried_out(receipt, false));
-            done.refused.extend(receipt.blocked.iter().map(|b| RefusalReport {
-                path: b.place.clone(),
-                component: owners.get(&b.place).cloned(),
-                why: b.why.clone(),
-            }));
-        }
-        session.end(0)?;
-        // What is displaced in a home runs nowhere.
-        if home.is_none() {
-            let number = session.number.unwrap_or_default();
-            receipts.extend(session.receipts.into_iter().map(|receipt| (number, receipt)));
-        }
-        done.own = watch.as_mut().zip(home).and_then(|(watch, home)| watch.end(home, context.observer));
-        Ok(done)
-    }
-
-    /// Plans an earlier round anew: what it left is only there now that the later ones are taken back.
-    fn earlier_round(
-        &self,
-        context: ChangeContext<'_>,
-        change: u64,
-        round: u32,
-        done: &mut UndoneChange,
-    ) -> Result<Option<UndoRound>, WorkError> {
-        let plan = self.undo_plan(context, change, Some(round))?;
-        let new = shown(&plan, None).refused.into_iter().filter(|r| !done.refused.contains(r)).collect::<Vec<_>>();
-        done.refused.extend(new);
-        Ok(plan.rounds.into_iter().next())
     }
 
     /// The changes that were interrupted.
@@ -277,7 +118,7 @@ impl Engine {
         let context = self.context(&state, observer);
         let mut locks = context.lock_own()?;
         for number in unfinished(&state)? {
-            if let Some(recovered) = self.recover_with(&state, number, &mut locks, observer)? {
+            if let Some(recovered) = recover_with(self, &state, number, &mut locks, observer)? {
                 report.changes.push((number, recovered));
             }
         }
@@ -285,46 +126,211 @@ impl Engine {
     }
 }
 
-impl Engine {
-    /// Finishes or takes back one change in a home; the caller holds our own lock.
-    pub(super) fn recover_one(
-        &self,
-        state: &StateFolder,
-        number: u64,
-        observer: &dyn Observer,
-    ) -> Result<Option<Recovered>, WorkError> {
-        let home = self.home_of(state, number)?;
-        let context = self.context(state, observer);
-        Ok(recover(at_home(context, home.as_ref()), number, self.system.settings.now, &mut || ())?)
-    }
-
-    fn recover_with(
-        &self,
-        state: &StateFolder,
-        number: u64,
-        locks: &mut Locks,
-        observer: &dyn Observer,
-    ) -> Result<Option<Recovered>, WorkError> {
-        let home = self.home_of(state, number)?;
-        let context = self.context(state, observer);
-        if home.is_none() && self.has_rounds(state, number) {
-            context.lock_too(locks, &Debian.update_locks())?;
+/// The homes that changes were about, each reached with its owner's rights.
+fn homes_of(
+    system: &System,
+    context: &ChangeContext<'_>,
+    numbers: &[u64],
+) -> Result<HashMap<u64, HomeContext>, WorkError> {
+    let mut homes = HashMap::new();
+    for number in numbers {
+        let log = context
+            .state
+            .change(*number)
+            .map_err(|source| ChangeError::Journal { change: *number, source })?
+            .ok_or_else(|| WorkError::unknown("change", &number.to_string()))?;
+        if let Some(home) = &log.begin.home {
+            homes.insert(*number, system.home_again(home)?);
         }
-        Ok(recover(at_home(context, home.as_ref()), number, self.system.settings.now, &mut || locks.keep_own())?)
     }
+    Ok(homes)
+}
 
-    /// The home that a change was about.
-    fn home_of(&self, state: &StateFolder, number: u64) -> Result<Option<HomeContext>, WorkError> {
-        let log = state.change(number).map_err(|source| ChangeError::Journal { change: number, source })?;
-        log.and_then(|log| log.begin.home).map(|home| self.system.home_again(&home)).transpose()
+/// What must be held while these changes are taken back; where an application runs whose things would move, none of them is.
+fn undo_locks(
+    engine: &Engine,
+    context: &ChangeContext<'_>,
+    numbers: &[u64],
+    homes: &HashMap<u64, HomeContext>,
+) -> Result<Locks, WorkError> {
+    for home in homes.values() {
+        refuse_running(&engine.system, home)?;
     }
+    if numbers.iter().any(|number| !homes.contains_key(number)) {
+        return engine.locks(context, &Debian.update_locks());
+    }
+    engine.system.require_writable()?;
+    Ok(context.lock_own()?)
+}
 
-    /// Whether a change came to its first round: until then no file of the machine is concerned, only services.
-    fn has_rounds(&self, state: &StateFolder, number: u64) -> bool {
-        match state.change(number) {
-            Ok(log) => log.is_some_and(|log| log.rounds().map_or(true, |rounds| !rounds.is_empty())),
-            Err(_) => true,
-        }
+fn refuse_running(system: &System, home: &HomeContext) -> Result<(), WorkError> {
+    let running = match system.machine.is_live() {
+        true => running_apps(home.home.card.programs(), Some(&home.home.app), home.home.owner, &home.home.place),
+        false => Vec::new(),
+    };
+    if running.is_empty() {
+        return Ok(());
+    }
+    let pids = running.iter().map(|process| process.pid).collect();
+    Err(WorkError::AppRuns { app: home.home.app.clone(), user: home.home.user.clone(), pids })
+}
+
+/// Refuses changes of which nothing is left to take back, with the change that would have to be undone instead.
+fn refuse_undone(context: &ChangeContext<'_>, numbers: &[u64]) -> Result<(), WorkError> {
+    let overview = context.state.overview().map_err(ChangeError::from)?;
+    let standings = standings(context.state, &overview.changes)?;
+    for number in numbers {
+        let elsewhere = standings.actions(*number).map(|(_, standing)| match standing {
+            Standing::Stands(by) if by == *number => None,
+            other => Some(other),
+        });
+        let elsewhere: Option<Vec<Standing>> = elsewhere.collect();
+        let why = match elsewhere.as_ref().and_then(|all| all.iter().max_by_key(|s| matches!(s, Standing::Stands(_)))) {
+            None => continue,
+            Some(Standing::Reverted(by)) => {
+                format!("{number} was taken back by change {by}; `veritum undo {by}` brings it again")
+            }
+            Some(Standing::Stands(by)) => {
+                format!("{number} was brought again by change {by}; `veritum undo {by}` takes it back")
+            }
+        };
+        return Err(WorkError::unknown("change left to take back:", &why));
+    }
+    Ok(())
+}
+
+fn undo_plan(
+    system: &System,
+    context: ChangeContext<'_>,
+    number: u64,
+    only: Option<u32>,
+) -> Result<UndoPlan, WorkError> {
+    let mut plan =
+        plan_undo(context, number, only)?.ok_or_else(|| WorkError::unknown("change", &number.to_string()))?;
+    // A component that was updated since has other files now: putting older ones among them would damage it.
+    for round in &mut plan.rounds {
+        round.retain(|action| {
+            let why = action.component.as_ref().and_then(|component| other_version(system, component));
+            let kept = why.is_none();
+            plan.refused.extend(why.map(|why| Refusal {
+                place: action.place.clone(),
+                component: action.component.clone(),
+                why,
+            }));
+            kept
+        });
+    }
+    plan.rounds.retain(|round| !round.actions.is_empty());
+    Ok(plan)
+}
+
+/// Why files of a package as it was are not put among what is installed now.
+fn other_version(system: &System, component: &ComponentId) -> Option<String> {
+    let same = |c: &&Component| c.id.name == component.name && c.id.arch == component.arch;
+    match system.installed.components.iter().find(same) {
+        Some(now) if now.id.version == component.version => None,
+        Some(now) => Some(format!("its component was updated to {} since", now.id.version)),
+        None => Some("its component was removed since".into()),
+    }
+}
+
+fn undo_one(
+    system: &System,
+    context: ChangeContext<'_>,
+    plan: UndoPlan,
+    home: Option<&HomeContext>,
+    receipts: &mut Vec<(u64, RoundReceipt)>,
+) -> Result<UndoneChange, WorkError> {
+    let mut done = shown(&plan, home);
+    if plan.rounds.is_empty() {
+        return Ok(done);
+    }
+    let moved: Vec<PlannedAction> = plan.rounds.iter().flat_map(|round| round.actions.clone()).collect();
+    let mut watch = home.map(|home| OwnWatch::begin(home, &moved, false, context.observer));
+    let context = at_home(context, home);
+    let mut session = Session::new(context, &system.settings, Verb::Undo, plan.area.clone()).of(plan.of);
+    done.change = Some(session.change()?.number());
+    done.actions.clear();
+    for (at, round) in plan.rounds.into_iter().enumerate() {
+        let round = match at {
+            0 => round,
+            _ => match earlier_round(system, context, plan.of, round.of, &mut done)? {
+                Some(round) => round,
+                None => continue,
+            },
+        };
+        let owners: HashMap<_, _> =
+            round.actions.iter().filter_map(|a| Some((a.place.clone(), a.component.as_ref()?.name.clone()))).collect();
+        let receipt = session.undo_round(round)?;
+        done.actions.extend(ActionReport::carried_out(receipt, false));
+        done.refused.extend(receipt.blocked.iter().map(|b| RefusalReport {
+            path: b.place.clone(),
+            component: owners.get(&b.place).cloned(),
+            why: b.why.clone(),
+        }));
+    }
+    session.end(0)?;
+    // What is displaced in a home runs nowhere.
+    if home.is_none() {
+        let number = session.number.unwrap_or_default();
+        receipts.extend(session.receipts.into_iter().map(|receipt| (number, receipt)));
+    }
+    done.own = watch.as_mut().zip(home).and_then(|(watch, home)| watch.end(home, context.observer));
+    Ok(done)
+}
+
+/// Plans an earlier round anew: what it left is only there now that the later ones are taken back.
+fn earlier_round(
+    system: &System,
+    context: ChangeContext<'_>,
+    change: u64,
+    round: u32,
+    done: &mut UndoneChange,
+) -> Result<Option<UndoRound>, WorkError> {
+    let plan = undo_plan(system, context, change, Some(round))?;
+    let new = shown(&plan, None).refused.into_iter().filter(|r| !done.refused.contains(r)).collect::<Vec<_>>();
+    done.refused.extend(new);
+    Ok(plan.rounds.into_iter().next())
+}
+
+/// Finishes or takes back one change in a home; the caller holds our own lock.
+pub(super) fn recover_one(
+    engine: &Engine,
+    state: &StateFolder,
+    number: u64,
+    observer: &dyn Observer,
+) -> Result<Option<Recovered>, WorkError> {
+    let home = home_of(&engine.system, state, number)?;
+    let context = engine.context(state, observer);
+    Ok(recover(at_home(context, home.as_ref()), number, engine.system.settings.now, &mut || ())?)
+}
+
+fn recover_with(
+    engine: &Engine,
+    state: &StateFolder,
+    number: u64,
+    locks: &mut Locks,
+    observer: &dyn Observer,
+) -> Result<Option<Recovered>, WorkError> {
+    let home = home_of(&engine.system, state, number)?;
+    let context = engine.context(state, observer);
+    if home.is_none() && has_rounds(state, number) {
+        context.lock_too(locks, &Debian.update_locks())?;
+    }
+    Ok(recover(at_home(context, home.as_ref()), number, engine.system.settings.now, &mut || locks.keep_own())?)
+}
+
+/// The home that a change was about.
+fn home_of(system: &System, state: &StateFolder, number: u64) -> Result<Option<HomeContext>, WorkError> {
+    let log = state.change(number).map_err(|source| ChangeError::Journal { change: number, source })?;
+    log.and_then(|log| log.begin.home).map(|home| system.home_again(&home)).transpose()
+}
+
+/// Whether a change came to its first round: until then no file of the machine is concerned, only services.
+fn has_rounds(state: &StateFolder, number: u64) -> bool {
+    match state.change(number) {
+        Ok(log) => log.is_some_and(|log| log.rounds().map_or(true, |rounds| !rounds.is_empty())),
+        Err(_) => true,
     }
 }
 

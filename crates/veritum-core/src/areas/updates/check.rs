@@ -9,7 +9,7 @@ use super::{
     downloaded, downloads, escaping_links, folders, history, in_words, installs, last_success, lists, locks,
     needed_room, restart_note, room, services, settings, sources,
 };
-use crate::archive::{Archive, Asked, Renewal};
+use crate::archive::{Archive, Asked, Renewal, lists_at_hand, wrong_lists};
 use crate::areas::{Coverage, Cx, Examined};
 use crate::model::{Authority, ComponentId, Finding, Subject, SystemPath, Verdict};
 use crate::platform::Platform as _;
@@ -68,13 +68,13 @@ pub(crate) fn look(cx: &Cx<'_>) -> Result<UpdatesPart, WorkError> {
         archive.listed(machine, installed.components.iter().map(|c| &c.id).chain(&here));
         let archive: &Archive = archive;
         let clock = Clock { now: outside.now, own: machine.is_live() };
-        let states = archive.lists_at_hand(machine);
+        let states = lists_at_hand(archive, machine);
         looked.add(lists(archive.sources(), &states, clock));
         let names = archive.sources().iter().map(|s| s.source.words());
-        let wrong: Vec<(String, Vec<SystemPath>)> = names.zip(archive.wrong_lists(machine, &states)).collect();
+        let wrong: Vec<(String, Vec<SystemPath>)> = names.zip(wrong_lists(archive, machine, &states)).collect();
         let offers = Offers {
-            sums: &|id| archive.sums_of(id),
-            listed: &|id| archive.newest(id).is_some(),
+            sums: &|id| archive.table().sums_of(id),
+            listed: &|id| archive.table().newest(id).is_some(),
             escaping_links: &escaping,
         };
         looked.add(downloads(machine, &offers, &cx.system.pool, observer).map_err(|_| WorkError::Stopped)?);

@@ -1,7 +1,7 @@
 //! The proof that updates come: lists that count as new, and one package, downloaded and verified.
 
 use super::{advice, fetch_advice};
-use crate::archive::{FetchError, Lacking, Renewal, RenewalError};
+use crate::archive::{FetchError, Lacking, Renewal, RenewalError, try_download};
 use crate::areas::Cx;
 use crate::event::{Event, Phase};
 use crate::model::ComponentId;
@@ -49,7 +49,7 @@ fn package_that_comes(cx: &Cx<'_>, waiting: &[ComponentId]) -> Result<Option<Pro
         let Some(lacking) = smallest(waiting).or_else(|| smallest(&installed)) else { return Ok(None) };
         let bytes = lacking.candidate.sum.get().size;
         cx.observer.on_event(Event::Begin { phase: Phase::Downloading, items: 1, bytes });
-        let came = archive.try_download(&lacking, cx.observer);
+        let came = try_download(archive, &lacking, cx.observer);
         cx.observer.on_event(Event::End);
         let (why, advice) = match came {
             Ok(()) => (None, None),

@@ -38,7 +38,7 @@ impl Engine {
         }
         let moments: Vec<Option<DateTime>> = runs.iter().map(began).collect();
         let marked = wanted.trouble.map(|trouble| shortly_before(&moments, trouble)).unwrap_or_default();
-        let lines = self.update_lines(&runs);
+        let lines = update_lines(self, &runs);
         let told = runs.into_iter().zip(lines).enumerate();
         UpdatesReport {
             format: UpdatesReport::FORMAT.into(),
@@ -50,17 +50,17 @@ impl Engine {
             runs: told.map(|(at, (run, lines))| update_run(run, lines, marked.contains(&at))).collect(),
         }
     }
+}
 
-    /// Each run's components, with the archives that list their versions.
-    fn update_lines(&self, runs: &[Run]) -> Vec<Vec<UpdateLine>> {
-        let id = |h: &LogEntry| ComponentId::new(&h.name, h.to.as_deref()?, &h.arch).ok();
-        let ids: Vec<ComponentId> = runs.iter().flat_map(|run| &run.entries).filter_map(id).collect();
-        self.supply().with_archive(|archive| {
-            archive.listed(&self.system.machine, ids.iter());
-            let line = |h: &LogEntry| update_line(h, id(h).map(|id| origins(archive, &id)).unwrap_or_default());
-            runs.iter().map(|run| run.entries.iter().map(line).collect()).collect()
-        })
-    }
+/// Each run's components, with the archives that list their versions.
+fn update_lines(engine: &Engine, runs: &[Run]) -> Vec<Vec<UpdateLine>> {
+    let id = |h: &LogEntry| ComponentId::new(&h.name, h.to.as_deref()?, &h.arch).ok();
+    let ids: Vec<ComponentId> = runs.iter().flat_map(|run| &run.entries).filter_map(id).collect();
+    engine.supply().with_archive(|archive| {
+        archive.listed(&engine.system.machine, ids.iter());
+        let line = |h: &LogEntry| update_line(h, id(h).map(|id| origins(archive, &id)).unwrap_or_default());
+        runs.iter().map(|run| run.entries.iter().map(line).collect()).collect()
+    })
 }
 
 /// The archives that list exactly this component: what each is called, and whether it is one of security updates.

@@ -45,8 +45,8 @@ impl Engine {
     ) -> Result<FillReport, WorkError> {
         let location = self.system.settings.store_folder()?.to_owned();
         let rules = FillRules { jobs: self.system.settings.jobs, contents };
-        let gathering = self.gather(&location, rules, observer)?;
-        let mut report = self.fill_report(&location, &gathering);
+        let gathering = gather(self, &location, rules, observer)?;
+        let mut report = fill_report(&location, &gathering);
         let nothing = gathering.stores.is_empty() && gathering.at_hand.is_empty() && gathering.downloads.is_empty();
         if plan_only || nothing {
             report.plan_only = plan_only;
@@ -88,68 +88,68 @@ impl Engine {
         }
         Ok(report)
     }
+}
 
-    /// Finds out how each installed component can be had.
-    fn gather(
-        &self,
-        location: &std::path::Path,
-        rules: FillRules,
-        observer: &dyn Observer,
-    ) -> Result<Gathering, WorkError> {
-        let known = taken_in(location, rules.contents)?;
-        let mut gathering = Gathering::default();
-        let mut open: Vec<ComponentId> = Vec::new();
-        let skip = usize::from(self.open.own_opened);
-        for component in &self.system.installed.components {
-            let id = &component.id;
-            if known.contains(id) {
-                gathering.known += 1;
-                continue;
-            }
-            gathering.room += match rules.contents {
-                // Packed, a system takes less than half of what it takes installed.
-                true => component.installed_bytes.unwrap_or(0) / 2 + 16 * 1024,
-                false => 16 * 1024,
-            };
-            let has =
-                |store: &&crate::store::Store| store.entry(id).is_some_and(|e| !(rules.contents && e.manifest_only));
-            match self.open.stores.iter().skip(skip).position(|store| has(&store)) {
-                Some(at) => {
-                    let at = at + skip;
-                    match gathering.stores.iter_mut().find(|(store, _)| *store == at) {
-                        Some((_, ids)) => ids.push(id.clone()),
-                        None => gathering.stores.push((at, vec![id.clone()])),
-                    }
+/// Finds out how each installed component can be had.
+fn gather(
+    engine: &Engine,
+    location: &std::path::Path,
+    rules: FillRules,
+    observer: &dyn Observer,
+) -> Result<Gathering, WorkError> {
+    let known = taken_in(location, rules.contents)?;
+    let mut gathering = Gathering::default();
+    let mut open: Vec<ComponentId> = Vec::new();
+    let skip = usize::from(engine.open.own_opened);
+    for component in &engine.system.installed.components {
+        let id = &component.id;
+        if known.contains(id) {
+            gathering.known += 1;
+            continue;
+        }
+        gathering.room += match rules.contents {
+            // Packed, a system takes less than half of what it takes installed.
+            true => component.installed_bytes.unwrap_or(0) / 2 + 16 * 1024,
+            false => 16 * 1024,
+        };
+        let has = |store: &&crate::store::Store| store.entry(id).is_some_and(|e| !(rules.contents && e.manifest_only));
+        match engine.open.stores.iter().skip(skip).position(|store| has(&store)) {
+            Some(at) => {
+                let at = at + skip;
+                match gathering.stores.iter_mut().find(|(store, _)| *store == at) {
+                    Some((_, ids)) => ids.push(id.clone()),
+                    None => gathering.stores.push((at, vec![id.clone()])),
                 }
-                None => open.push(id.clone()),
             }
+            None => open.push(id.clone()),
         }
-        if !open.is_empty() {
-            self.supply()
-                .with_archive(|archive| archive.ask_network(&self.system.machine, &open, observer))
-                .map_err(|_| WorkError::Stopped)?;
-            self.supply().open_archive(|archive| sort_out(archive, &self.system.machine, open, &mut gathering));
-        }
-        Ok(gathering)
     }
+    if !open.is_empty() {
+        engine
+            .supply()
+            .with_archive(|archive| archive.ask_network(&engine.system.machine, &open, observer))
+            .map_err(|_| WorkError::Stopped)?;
+        engine.supply().open_archive(|archive| sort_out(archive, &engine.system.machine, open, &mut gathering));
+    }
+    Ok(gathering)
+}
 
-    fn fill_report(&self, location: &std::path::Path, gathering: &Gathering) -> FillReport {
-        let downloads = &gathering.downloads;
-        FillReport {
-            format: FillReport::FORMAT.into(),
-            plan_only: false,
-            location: location.display().to_string(),
-            known: gathering.known,
-            from_stores: gathering.stores.iter().map(|(_, ids)| ids.len() as u64).sum(),
-            at_hand: gathering.at_hand.len() as u64,
-            at_hand_bytes: gathering.at_hand.iter().map(|(_, c)| c.sum.get().size).sum(),
-            downloads: downloads.iter().map(|(l, from)| download_report(l, from.clone())).collect(),
-            room_needed: gathering.room,
-            room_free: room_for(location),
-            refused: gathering.refused.clone(),
-            added: Vec::new(),
-            failed: Vec::new(),
-        }
+fn fill_report(location: &std::path::Path, gathering: &Gathering) -> FillReport {
+    let downloads = &gathering.downloads;
+    FillReport {
+        format: FillReport::FORMAT.into(),
+        plan_only: false,
+        location: location.display().to_string(),
+        known: gathering.known,
+        from_stores: gathering.stores.iter().map(|(_, ids)| ids.len() as u64).sum(),
+        at_hand: gathering.at_hand.len() as u64,
+        at_hand_bytes: gathering.at_hand.iter().map(|(_, c)| c.sum.get().size).sum(),
+        downloads: downloads.iter().map(|(l, from)| download_report(l, from.clone())).collect(),
+        room_needed: gathering.room,
+        room_free: room_for(location),
+        refused: gathering.refused.clone(),
+        added: Vec::new(),
+        failed: Vec::new(),
     }
 }
 
@@ -162,7 +162,7 @@ fn sort_out(archive: &Archive, machine: &Machine, open: Vec<ComponentId>, gather
             let from = archive.sources()[lacking.candidate.source].source.words();
             gathering.downloads.push((lacking, from));
         } else {
-            let why = match (archive.lists(&id), archive.newest(&id)) {
+            let why = match (archive.table().lists(&id), archive.table().newest(&id)) {
                 (true, _) => "its package is not at hand, and the network is not to be used".to_owned(),
                 (false, Some(newest)) => format!("the archive no longer lists this version, only {newest}"),
                 (false, None) => "no archive vouches for it".to_owned(),

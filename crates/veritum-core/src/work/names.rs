@@ -1,0 +1,48 @@
+//! What was named on the command line: whether there is such a component or file, and under which spellings it is known.
+
+use super::{Engine, WorkError};
+use crate::areas::{Failed, How};
+use crate::event::NoObserver;
+use crate::model::{Scope, SystemPath};
+use crate::reference::Reference;
+use crate::system::System;
+
+/// Refuses names of components that are not installed.
+pub(super) fn require_named(system: &System, scope: &Scope) -> Result<(), WorkError> {
+    let installed = |name: &String| system.installed.components.iter().any(|c| c.id.name == *name);
+    match scope.components.iter().find(|name| !installed(name)) {
+        Some(name) => {
+            let known = system.installed.components.iter().map(|c| c.id.name.clone()).collect();
+            Err(WorkError::Unknown { what: "installed component", name: name.clone(), known })
+        }
+        None => Ok(()),
+    }
+}
+
+/// What should be there, by what is at hand.
+pub(super) fn reference(engine: &Engine, scope: &Scope) -> Reference {
+    let none = Failed::new();
+    engine.cx(scope, How::plain(&none), &NoObserver).gathered_for(scope, false).reference
+}
+
+/// Refuses a path that was named where there is nothing, and no component has anything.
+pub(super) fn require_there(engine: &Engine, scope: &Scope) -> Result<(), WorkError> {
+    for path in &scope.paths {
+        let spelled = Scope { paths: engine.system.spellings(path), ..Scope::default() };
+        let there = || {
+            let folder = engine.system.machine.resolve(&path.parent().unwrap_or_else(SystemPath::root)).ok()?;
+            if path.is_root() {
+                return Some(());
+            }
+            engine.system.machine.look(&folder.child(path.name()).ok()?).ok()?.map(|_| ())
+        };
+        let owned = |reference: &Reference| {
+            reference.expected.iter().any(|e| spelled.paths.iter().any(|path| e.listed.is_within(path)))
+        };
+        let part_is_missing = engine.system.machine.extent().unmounted_above(path).is_some();
+        if there().is_none() && !part_is_missing && !owned(&reference(engine, &spelled)) {
+            return Err(WorkError::NoSuchFile { path: path.clone() });
+        }
+    }
+    Ok(())
+}
