@@ -2,11 +2,11 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
+use veritum_core::formats::deb::unpacked;
 use veritum_core::model::SystemPath;
 use veritum_core::platform::debian::apt::{
     AptConf, Release, Sources, file_name_of_uri, for_each_listed, split_package_name,
 };
-use veritum_core::formats::deb::unpacked;
 use veritum_core::platform::debian::compare_versions;
 
 fuzz_target!(|data: &[u8]| {
@@ -18,7 +18,7 @@ fuzz_target!(|data: &[u8]| {
             sources.add(&text, &SystemPath::literal("/etc/apt/sources.list"));
             sources.add(&text, &SystemPath::literal("/etc/apt/sources.list.d/a.sources"));
             for source in &sources.all {
-                let _ = (source.folder(), source.release_folder(), source.words());
+                let _ = (source.folder(), source.release_folder(), source.describe());
                 assert!(!source.release_folder().split('/').any(|name| name == ".."));
             }
         }

@@ -4,16 +4,27 @@
 use std::sync::{Arc, OnceLock};
 
 use libfuzzer_sys::fuzz_target;
+use veritum_core::formats::deb822::paragraphs;
+use veritum_core::machine::{LiveDisk, Machine, Users};
 use veritum_core::platform::Platform;
 use veritum_core::platform::debian::database::Database;
-use veritum_core::formats::deb822::paragraphs;
 use veritum_core::platform::debian::{Alternatives, Debian};
-use veritum_core::machine::{LiveDisk, Machine, Users};
 
 const FILES: [&str; 15] = [
-    "var/lib/dpkg/status", "var/lib/dpkg/info/a.list", "var/lib/dpkg/info/a.md5sums", "var/lib/dpkg/diversions",
-    "var/lib/dpkg/statoverride", "etc/dpkg/dpkg.cfg", "etc/passwd", "etc/group", "etc/fstab", "etc/os-release",
-    "var/log/dpkg.log", "var/log/dpkg.log.1.gz", "var/lib/dpkg/status-old", "var/lib/dpkg/updates/0001",
+    "var/lib/dpkg/status",
+    "var/lib/dpkg/info/a.list",
+    "var/lib/dpkg/info/a.md5sums",
+    "var/lib/dpkg/diversions",
+    "var/lib/dpkg/statoverride",
+    "etc/dpkg/dpkg.cfg",
+    "etc/passwd",
+    "etc/group",
+    "etc/fstab",
+    "etc/os-release",
+    "var/log/dpkg.log",
+    "var/log/dpkg.log.1.gz",
+    "var/lib/dpkg/status-old",
+    "var/lib/dpkg/updates/0001",
     "var/backups/dpkg.status.1.gz",
 ];
 const STATUS: &[u8] = b"Package: a\nStatus: install ok installed\nVersion: 1\nArchitecture: all\n";
@@ -42,7 +53,7 @@ fuzz_target!(|data: &[u8]| {
         let records = Debian.records(&machine);
         let some = |path: &[u8]| path.len() % 2 == 0;
         for component in &installed.components {
-            let _ = (records.of(component, None), records.of(component, Some(&some)));
+            let _ = (records.read_list(component, None), records.read_list(component, Some(&some)));
         }
     }
     let database = Database::read(&machine);

@@ -16,7 +16,7 @@ fuzz_target!(|data: &[u8]| {
     read(data);
     let mut framed = Vec::new();
     for json in data.split(|b| *b == b'\n') {
-        framed.extend(format!("{:08x} {} ", json.len(), &Digest::of(json).to_hex()[..16]).bytes());
+        framed.extend(format!("{:08x} {} ", json.len(), &Digest::hash(json).to_hex()[..16]).bytes());
         framed.extend_from_slice(json);
         framed.push(b'\n');
     }

@@ -263,7 +263,7 @@ pub fn apply(root: &Path, fault: &Fault) -> io::Result<()> {
 /// When machine or store are not as they were built.
 pub fn apply_to_store(root: &Path, store: &Path, fault: &Fault) -> io::Result<()> {
     let content = || -> io::Result<PathBuf> {
-        let hex = Digest::of(&fs::read(root.join(fault.path.trim_start_matches('/')))?).to_hex();
+        let hex = Digest::hash(&fs::read(root.join(fault.path.trim_start_matches('/')))?).to_hex();
         Ok(store.join(format!("objects/{}/{}.zst", &hex[..2], &hex[2..])))
     };
     let flip = |place: &Path| -> io::Result<()> {
@@ -358,7 +358,7 @@ fn damage(root: &Path, name: &str, path: &Path) -> io::Result<()> {
             fs::write(path, wrong)?;
             let record = root.join("var/lib/dpkg/info/tallyroll.md5sums");
             let text = fs::read_to_string(&record)?;
-            fs::write(&record, text.replace(&Md5::of(&right).to_hex(), &Md5::of(wrong).to_hex()))
+            fs::write(&record, text.replace(&Md5::hash(&right).to_hex(), &Md5::hash(wrong).to_hex()))
         }
         "list-cut" => {
             let bytes = fs::read(path)?;

@@ -53,12 +53,12 @@ struct Book {
 #[derive(Debug)]
 pub struct Mirror {
     url: String,
-    desk: Arc<Desk>,
+    shared: Arc<Shared>,
     thread: Option<JoinHandle<()>>,
 }
 
 #[derive(Debug)]
-struct Desk {
+struct Shared {
     folder: PathBuf,
     book: Mutex<Book>,
     stop: AtomicBool,
@@ -72,19 +72,20 @@ impl Mirror {
     pub fn serve(folder: &Path) -> io::Result<Self> {
         let listener = TcpListener::bind("127.0.0.1:0")?;
         let url = format!("http://{}", listener.local_addr()?);
-        let desk = Arc::new(Desk { folder: folder.to_owned(), book: Mutex::default(), stop: AtomicBool::new(false) });
-        let at_work = desk.clone();
+        let shared =
+            Arc::new(Shared { folder: folder.to_owned(), book: Mutex::default(), stop: AtomicBool::new(false) });
+        let at_work = shared.clone();
         let thread = std::thread::spawn(move || {
             for stream in listener.incoming().flatten() {
                 if at_work.stop.load(Ordering::Relaxed) {
                     return;
                 }
-                let desk = at_work.clone();
+                let shared = at_work.clone();
                 // Whoever asked may have hung up.
-                std::thread::spawn(move || drop(desk.answer(stream)));
+                std::thread::spawn(move || drop(shared.answer(stream)));
             }
         });
-        Ok(Self { url, desk, thread: Some(thread) })
+        Ok(Self { url, shared, thread: Some(thread) })
     }
 
     /// Its URL, without a slash at the end.
@@ -95,43 +96,43 @@ impl Mirror {
 
     /// Misbehaves for paths that end so, so many times.
     pub fn misbehave(&self, ending: &str, how: Mischief, times: usize) {
-        self.desk.book().rules.push((ending.to_owned(), how, times));
+        self.shared.book().rules.push((ending.to_owned(), how, times));
     }
 
     /// Behaves from now on.
     pub fn behave(&self) {
-        self.desk.book().rules.clear();
+        self.shared.book().rules.clear();
     }
 
     /// The paths that were asked for so far.
     #[must_use]
     pub fn asked(&self) -> Vec<String> {
-        self.desk.book().asked.clone()
+        self.shared.book().asked.clone()
     }
 
     /// The bytes of files that were sent so far, in whole answers, for paths that begin so.
     #[must_use]
     pub fn sent(&self, below: &str) -> u64 {
-        self.desk.book().sent.iter().filter(|(path, _)| path.starts_with(below)).map(|(_, bytes)| bytes).sum()
+        self.shared.book().sent.iter().filter(|(path, _)| path.starts_with(below)).map(|(_, bytes)| bytes).sum()
     }
 
     /// How often it was asked as a proxy: for whole URLs, and for a way through.
     #[must_use]
     pub fn as_proxy(&self) -> (usize, usize) {
-        let book = self.desk.book();
+        let book = self.shared.book();
         (book.whole, book.tunnels)
     }
 
     /// The ranges that were asked for so far.
     #[must_use]
     pub fn ranges(&self) -> Vec<String> {
-        self.desk.book().ranges.clone()
+        self.shared.book().ranges.clone()
     }
 }
 
 impl Drop for Mirror {
     fn drop(&mut self) {
-        self.desk.stop.store(true, Ordering::Relaxed);
+        self.shared.stop.store(true, Ordering::Relaxed);
         // The one connection that lets the listener see it.
         let _ = TcpStream::connect(self.url.trim_start_matches("http://"));
         if let Some(thread) = self.thread.take() {
@@ -173,7 +174,7 @@ fn read_request(stream: &TcpStream) -> io::Result<Request> {
     Ok(request)
 }
 
-impl Desk {
+impl Shared {
     fn book(&self) -> MutexGuard<'_, Book> {
         self.book.lock().unwrap_or_else(PoisonError::into_inner)
     }

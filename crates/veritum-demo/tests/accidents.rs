@@ -28,7 +28,7 @@ struct Pair {
 }
 
 fn tree(machine: &Path) -> Tree {
-    Tree::take(machine, &[STATE])
+    Tree::read(machine, &[STATE])
 }
 
 /// What is compared: where a file is kept as a copy, its further names come apart from it.

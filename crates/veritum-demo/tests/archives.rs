@@ -24,7 +24,7 @@ use veritum_demo::{EXPIRES, NOW};
 const STATE: &str = "var/lib/veritum";
 
 fn tree(stand: &Stand) -> Tree {
-    Tree::take(&stand.world.machine(), &[STATE])
+    Tree::read(&stand.world.machine(), &[STATE])
 }
 
 fn by(report: &CheckReport, authority: Authority) -> u64 {
@@ -111,7 +111,7 @@ fn only_what_is_damaged_is_downloaded_and_that_is_said_before() {
 #[test]
 fn the_full_chain_of_a_repair_downloads_what_it_is_to_hold_everything_against() {
     let stand = Stand::new();
-    let look = |stand: &Stand| Tree::take(&stand.world.machine(), &[STATE, "var/lib/apt/lists"]).without_folder_times();
+    let look = |stand: &Stand| Tree::read(&stand.world.machine(), &[STATE, "var/lib/apt/lists"]).without_folder_times();
     let before = look(&stand);
     fs::set_permissions(stand.at("/usr/bin/quay"), fs::Permissions::from_mode(0o4777)).unwrap();
     fs::remove_file(stand.at("/usr/share/quay/link")).unwrap();

@@ -54,7 +54,7 @@ impl Place {
     }
 
     fn object(&self, text: &[u8]) -> PathBuf {
-        let hex = Digest::of(text).to_hex();
+        let hex = Digest::hash(text).to_hex();
         self.world.store().join(format!("objects/{}/{}.zst", &hex[..2], &hex[2..]))
     }
 
@@ -144,7 +144,7 @@ fn each_source_gives_back_what_it_has_and_the_machine_is_not_touched() {
             place.machine_loses(1);
             place.machine_loses(2);
         }
-        let before = veritum_core::testkit::Tree::take(&place.world.machine(), &[]);
+        let before = veritum_core::testkit::Tree::read(&place.world.machine(), &[]);
         let done = fix(&settings);
         assert_eq!(
             (
@@ -161,7 +161,7 @@ fn each_source_gives_back_what_it_has_and_the_machine_is_not_touched() {
             done.area(STORE).unwrap().remaining
         );
         assert_eq!(audit(&place.world.settings()).outcome, Outcome::Sound, "{source:?}");
-        support::assert_same("the machine", &before, &veritum_core::testkit::Tree::take(&place.world.machine(), &[]));
+        support::assert_same("the machine", &before, &veritum_core::testkit::Tree::read(&place.world.machine(), &[]));
         let aside: Vec<_> = place.files().into_iter().filter(|p| p.to_string_lossy().contains("set-aside")).collect();
         assert_eq!(aside.len(), 1, "{source:?}: what was damaged is kept: {aside:?}");
     }
@@ -239,10 +239,27 @@ fn manifests_come_back_from_packages_and_from_other_stores() {
 }
 
 #[test]
+fn what_is_looked_at_later_is_told_only_where_it_is_looked_at() {
+    let place = place();
+    let manifest = place.files().into_iter().find(|path| path.to_string_lossy().contains("/manifests/")).unwrap();
+    std::fs::write(&manifest, "rubbish").unwrap();
+    let told = |scope: &Scope| {
+        let mut told = false;
+        let ask = &mut |preview: &veritum_core::work::Preview<'_>| {
+            told |= preview.remarks.iter().any(|remark| remark.contains("The rest is judged by the store"));
+        };
+        open(&place.from(place.copy())).plan_repair(scope, &NoObserver, ask).unwrap();
+        told
+    };
+    assert!(!told(&only_store()), "nothing but the store is looked at");
+    assert!(told(&Scope::default()));
+}
+
+#[test]
 fn what_is_superfluous_goes_aside_and_what_belongs_there_never_does() {
     let place = place();
     let store = place.world.store();
-    let stranger = Digest::of(b"stranger").to_hex();
+    let stranger = Digest::hash(b"stranger").to_hex();
     let folder = store.join(format!("objects/{}", &stranger[..2]));
     std::fs::create_dir_all(&folder).unwrap();
     std::fs::write(folder.join(format!("{}.zst", &stranger[2..])), "x").unwrap();
@@ -470,7 +487,7 @@ fn a_store_without_room_is_told_as_that_and_no_source_is_called_damaged() {
     let disk = place.dir.path().join("small");
     let _mounted = mounts::Mounted::new(&disk, &["-t", "tmpfs", "-o", "size=900k", "tmpfs"]);
     copy(&world.store(), &disk);
-    let hex = Digest::of(&large).to_hex();
+    let hex = Digest::hash(&large).to_hex();
     let object = disk.join(format!("store/objects/{}/{}.zst", &hex[..2], &hex[2..]));
     std::fs::remove_file(&object).unwrap();
     std::fs::write(disk.join("filler"), vec![1; 500_000]).unwrap();

@@ -31,14 +31,14 @@ fn told(stand: &Stand) -> Vec<String> {
 
 /// Repairs; whatever was there comes back with `undo`.
 fn repaired(stand: &Stand, look: impl FnOnce(&RepairReport)) {
-    let before = Tree::take(&stand.world.machine(), &[STATE]);
+    let before = Tree::read(&stand.world.machine(), &[STATE]);
     let report = open(&stand.settings()).repair(&Scope::only(UPDATES), &NoObserver, &mut |_| Agreement::Yes);
     let report = report.unwrap();
     assert_eq!(report.proof.as_ref().unwrap().outcome, ProofOutcome::Proved, "{:#?}", report.proof);
     assert!(report.area(UPDATES).unwrap().remaining.is_empty(), "{:#?}", report.area(UPDATES).unwrap().remaining);
     look(&report);
     undo(&stand.settings(), None).unwrap();
-    assert_same("all of it comes back", &before, &Tree::take(&stand.world.machine(), &[STATE]));
+    assert_same("all of it comes back", &before, &Tree::read(&stand.world.machine(), &[STATE]));
 }
 
 #[test]

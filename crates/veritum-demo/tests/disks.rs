@@ -33,7 +33,7 @@ fn copy(from: &Path, to: &Path) {
 }
 
 fn tree(machine: &Path) -> Tree {
-    Tree::take(machine, &[STATE, "lost+found", "filler"])
+    Tree::read(machine, &[STATE, "lost+found", "filler"])
 }
 
 fn settings_at(world: &veritum_demo::world::World, machine: &Path) -> Settings {
@@ -96,7 +96,7 @@ fn a_machine_that_is_mounted_read_only_is_checked_and_not_written() {
     let dir = folder();
     let world = twenty::world(&dir.path().join("world"));
     twenty::damage(&world);
-    let before = Tree::take(&world.machine(), &[]);
+    let before = Tree::read(&world.machine(), &[]);
     let mounted = Mounted::new(&dir.path().join("ro"), &["--bind", world.machine().to_str().unwrap()]);
     run("mount", &["-o", "remount,ro,bind", mounted.0.to_str().unwrap()]);
     let settings = settings_at(&world, &mounted.0);
@@ -111,7 +111,7 @@ fn a_machine_that_is_mounted_read_only_is_checked_and_not_written() {
         report.area(FILES).unwrap().remaining
     );
     drop(mounted);
-    assert!(before.touched(&Tree::take(&world.machine(), &[])).is_empty());
+    assert!(before.touched(&Tree::read(&world.machine(), &[])).is_empty());
 }
 
 #[test]
@@ -219,14 +219,14 @@ fn recovery_writes_nothing_onto_what_was_mounted_over_the_place_since_and_goes_o
         let _ = try_repair(&settings, Arc::new(TestDisk::new(Accident::Stop(n))));
         let over = Mounted::new(&world.at("/usr/share/quay"), &["-t", "tmpfs", "tmpfs"]);
         std::fs::write(over.0.join("one"), "another system's").unwrap();
-        let there = Tree::take(&over.0, &[]);
+        let there = Tree::read(&over.0, &[]);
         let answer = open(&settings).recover(&NoObserver);
         if let Err(e) = answer {
             let why = veritum_core::model::error_chain(&e);
             assert!(why.contains("another file system is mounted on /usr/share/quay"), "stopped at {n}: {why}");
             refused += 1;
         }
-        assert_same("what is mounted there", &there, &Tree::take(&over.0, &[]));
+        assert_same("what is mounted there", &there, &Tree::read(&over.0, &[]));
         drop(over);
         open(&settings).recover(&NoObserver).unwrap();
         let now = tree(&world.machine());

@@ -52,7 +52,7 @@ fn files_and_all_that_displaced_folders_hold_are_told_but_nothing_that_only_got_
 
     let machine = Machine::open(&world.machine(), Arc::new(LiveDisk)).unwrap();
     let state = StateFolder::make(&machine, None).unwrap();
-    let protection = Protection::of(&machine);
+    let protection = Protection::new(&machine);
     let context = ChangeContext {
         machine: &machine,
         state: &state,

@@ -73,7 +73,7 @@ fn row(records: usize) -> Option<String> {
         "taken-back" => "takes it back",
         _ => "writes the last record",
     });
-    let left: Vec<_> = Tree::take(&world.machine(), &[STATE])
+    let left: Vec<_> = Tree::read(&world.machine(), &[STATE])
         .0
         .into_keys()
         .filter(|p| p.windows(9).any(|w| w == b".veritum-"))

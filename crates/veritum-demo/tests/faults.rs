@@ -37,7 +37,7 @@ fn without_times_of_records(mut tree: Tree) -> Tree {
 }
 
 fn homes(demo: &Demo) -> Tree {
-    Tree::take(&demo.machine().join("home"), &[])
+    Tree::read(&demo.machine().join("home"), &[])
 }
 
 /// The whole life of some damage.
@@ -182,7 +182,7 @@ fn the_demo_is_the_same_each_time() {
     let options = veritum_demo::BuildOptions { folder: &folder, seed: 42, faults: &[], jobs: 1 };
     veritum_demo::build(options, &veritum_core::event::NoObserver).unwrap();
     let bare = |top: &std::path::Path| {
-        let mut tree = Tree::take(top, &["lock", "incoming"]);
+        let mut tree = Tree::read(top, &["lock", "incoming"]);
         // Only the machine's times are made; those of the other folders are the builder's.
         tree.0.values_mut().for_each(|t| t.mtime = (0, 0));
         tree
@@ -191,7 +191,7 @@ fn the_demo_is_the_same_each_time() {
         let (first, second) = (bare(&support::pristine().join("demo").join(part)), bare(&folder.join(part)));
         assert_same(part, &first, &second);
     }
-    let machine = |top: std::path::PathBuf| Tree::take(&top.join("machine"), &[]);
+    let machine = |top: std::path::PathBuf| Tree::read(&top.join("machine"), &[]);
     assert_same("machine, with its times", &machine(support::pristine().join("demo")), &machine(folder));
 }
 

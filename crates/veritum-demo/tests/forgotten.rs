@@ -68,7 +68,7 @@ fn of_database(report: &CheckReport) -> Vec<&str> {
 }
 
 fn tree(machine: &Path) -> Tree {
-    Tree::take(machine, &["var/lib/veritum"]).without_folder_times()
+    Tree::read(machine, &["var/lib/veritum"]).without_folder_times()
 }
 
 #[test]

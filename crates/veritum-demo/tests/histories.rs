@@ -43,7 +43,7 @@ struct History {
 }
 
 fn tree(machine: &Path) -> Tree {
-    Tree::take(machine, &[STATE]).without_folder_times()
+    Tree::read(machine, &[STATE]).without_folder_times()
 }
 
 fn clear(path: &Path) {

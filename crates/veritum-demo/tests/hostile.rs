@@ -29,7 +29,7 @@ fn error_of(world: &World) -> WorkError {
 }
 
 fn files_below(folder: &Path) -> Vec<PathBuf> {
-    let tree = Tree::take(folder, &[]);
+    let tree = Tree::read(folder, &[]);
     use std::os::unix::ffi::OsStrExt as _;
     tree.0.iter().filter(|(_, t)| t.kind == 'f').map(|(p, _)| folder.join(std::ffi::OsStr::from_bytes(p))).collect()
 }
@@ -40,7 +40,7 @@ fn a_damaged_content_is_never_written_and_the_rest_is_put_right() {
     let world = world(dir.path());
     damage(&world);
     let object = |text: &[u8]| {
-        let hex = Digest::of(text).to_hex();
+        let hex = Digest::hash(text).to_hex();
         world.store().join("objects").join(&hex[..2]).join(format!("{}.zst", &hex[2..]))
     };
     std::fs::write(object(b"right 1\n"), zstd::bulk::compress(b"evil 1!\n", 1).unwrap()).unwrap();
@@ -219,9 +219,9 @@ fn links_in_a_store_are_not_written_through() {
         add_file(&mut odd, "/usr/share/odd", "odd\n");
         let deb = inner.path().join("odd.deb");
         std::fs::write(&deb, write_deb(&odd).unwrap()).unwrap();
-        let before = Tree::take(&mine, &[]);
+        let before = Tree::read(&mine, &[]);
         store::fill(&world.store(), &[deb], 1, &NoObserver).expect_err(name);
-        assert!(before.touched(&Tree::take(&mine, &[])).is_empty(), "{name}");
+        assert!(before.touched(&Tree::read(&mine, &[])).is_empty(), "{name}");
     }
 }
 
@@ -237,7 +237,7 @@ fn links_that_lead_out_are_found_and_never_followed() {
     for file in ["share/quay/part-1", "quay/deep/inside", "deep/inside", "inside", "part-1", "quay-program"] {
         std::fs::write(outside.join(file), "outside\n").unwrap();
     }
-    let before = Tree::take(&outside, &[]);
+    let before = Tree::read(&outside, &[]);
     let climbing = format!("../../../../../../../../../../{}", outside.display());
     for place in [
         "/usr/share/quay",
@@ -256,7 +256,7 @@ fn links_that_lead_out_are_found_and_never_followed() {
         ] {
             let inner = tempfile::tempdir_in(dir.path()).unwrap();
             let world = world(inner.path());
-            let home = Tree::take(&world.at("/home"), &[]);
+            let home = Tree::read(&world.at("/home"), &[]);
             let path = world.at(place);
             if path.is_dir() {
                 std::fs::remove_dir_all(&path).unwrap()
@@ -276,8 +276,8 @@ fn links_that_lead_out_are_found_and_never_followed() {
             undo(&world.settings(), None).unwrap();
             assert_eq!(std::fs::read_link(&path).unwrap(), Path::new(&target), "{what}");
             assert!(
-                before.touched(&Tree::take(&outside, &[])).is_empty()
-                    && home.touched(&Tree::take(&world.at("/home"), &[])).is_empty(),
+                before.touched(&Tree::read(&outside, &[])).is_empty()
+                    && home.touched(&Tree::read(&world.at("/home"), &[])).is_empty(),
                 "{what}"
             );
         }
@@ -294,7 +294,7 @@ fn forge(world: &World, records: &[serde_json::Value]) {
     let mut bytes = Vec::new();
     for record in records {
         let json = serde_json::to_vec(record).unwrap();
-        bytes.extend(format!("{:08x} {} ", json.len(), &Digest::of(&json).to_hex()[..16]).bytes());
+        bytes.extend(format!("{:08x} {} ", json.len(), &Digest::hash(&json).to_hex()[..16]).bytes());
         bytes.extend(json);
         bytes.push(b'\n');
     }
@@ -324,7 +324,7 @@ fn a_hostile_journal_writes_nowhere_it_should_not() {
             let world = world(dir.path());
             symlink("/home/mirela", world.at("/usr/share/out")).unwrap();
             std::fs::write(world.at("/home/mirela/.veritum-1-1-1"), "named like ours\n").unwrap();
-            let home = Tree::take(&world.at("/home"), &[]);
+            let home = Tree::read(&world.at("/home"), &[]);
             let letter =
                 std::os::unix::fs::MetadataExt::ino(&std::fs::metadata(world.at("/home/mirela/letter")).unwrap());
             let mut seen = stat.clone();
@@ -337,7 +337,7 @@ fn a_hostile_journal_writes_nowhere_it_should_not() {
                 let _ = std::fs::remove_dir_all(world.at(STATE));
                 forge(&world, &records);
                 let _ = open(&world.settings()).recover(&NoObserver);
-                let touched = home.touched(&Tree::take(&world.at("/home"), &[]));
+                let touched = home.touched(&Tree::read(&world.at("/home"), &[]));
                 assert!(touched.is_empty(), "{place} {operation}: {touched:?}");
             }
         }
@@ -352,10 +352,10 @@ fn a_newer_journal_is_refused_before_anything_is_written() {
     let world = world(dir.path());
     damage(&world);
     forge(&world, &[json!({"record":"begin","format":"veritum.journal/9","shape":"unknown"})]);
-    let before = Tree::take(&world.machine(), &[STATE]);
+    let before = Tree::read(&world.machine(), &[STATE]);
     let error = support::try_repair(&world.settings(), std::sync::Arc::new(veritum_core::machine::LiveDisk))
         .expect_err("it must be refused");
     assert!(veritum_core::model::error_chain(&error).contains("newer Veritum"), "{error:?}");
-    assert_eq!(before.differences(&Tree::take(&world.machine(), &[STATE])), Vec::<String>::new());
+    assert_eq!(before.differences(&Tree::read(&world.machine(), &[STATE])), Vec::<String>::new());
     let _: Result<Engine, WorkError> = Ok(open(&world.settings()));
 }

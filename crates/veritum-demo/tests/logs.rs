@@ -54,7 +54,7 @@ impl Place {
     }
 
     fn tree(&self) -> Tree {
-        Tree::take(&self.world.machine(), &[])
+        Tree::read(&self.world.machine(), &[])
     }
 }
 

@@ -44,7 +44,7 @@ fn mischiefs() -> Vec<(Mischief, &'static str)> {
 fn a_package_that_cannot_be_had_is_left_with_the_reason_and_nothing_is_kept_of_it() {
     for (how, words) in mischiefs() {
         let stand = damaged();
-        let before = Tree::take(&stand.world.machine(), &["var/lib/veritum"]);
+        let before = Tree::read(&stand.world.machine(), &["var/lib/veritum"]);
         stand.mirror.misbehave(PACKAGE, how.clone(), usize::MAX);
         let begun = Instant::now();
         let report = repair(&stand.settings());
@@ -56,7 +56,7 @@ fn a_package_that_cannot_be_had_is_left_with_the_reason_and_nothing_is_kept_of_i
         assert!(report.before.downloads[0].failed.as_ref().unwrap().contains(words));
         let whole = names(&stand.downloads()).into_iter().find(|n| n.ends_with(".deb"));
         assert_eq!(whole, None, "{how:?}");
-        let after = Tree::take(&stand.world.machine(), &["var/lib/veritum"]);
+        let after = Tree::read(&stand.world.machine(), &["var/lib/veritum"]);
         assert_eq!(after.differences(&before), [""; 0], "{how:?}");
         // As soon as the server behaves, the same command does it.
         stand.mirror.behave();

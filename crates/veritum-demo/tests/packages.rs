@@ -58,7 +58,7 @@ fn hostile_packages_are_refused_with_a_reason_and_leave_no_trace() {
     use tar::EntryType as E;
     let dir = folder();
     let world = world(dir.path());
-    let store_before = Tree::take(&world.store(), &["incoming", "lock"]);
+    let store_before = Tree::read(&world.store(), &["incoming", "lock"]);
     let cases: Vec<(&str, Vec<u8>)> = vec![
         ("..", odd_deb(b"./usr/../../etc/passwd", E::Regular, None, None, &[])),
         ("..", odd_deb(b"../evil", E::Symlink, Some(b"x"), None, &[])),
@@ -86,7 +86,7 @@ fn hostile_packages_are_refused_with_a_reason_and_leave_no_trace() {
             || reason == "debian-binary" && (why.contains("outer archive") || why.contains("ends before"));
         assert!(near || reason == "larger than" && why.contains("cut off"), "case {at} ({reason}): {why}");
         assert_eq!(
-            store_before.differences(&Tree::take(&world.store(), &["incoming", "lock"])),
+            store_before.differences(&Tree::read(&world.store(), &["incoming", "lock"])),
             Vec::<String>::new(),
             "case {at}"
         );

@@ -126,9 +126,9 @@ fn of_a_file_with_two_names_one_is_written_and_the_other_is_a_name_of_it() {
 fn a_plan_writes_nothing() {
     let place = Place::new();
     place.write("/usr/share/quay/one", "wrong\n");
-    let before = veritum_core::testkit::Tree::take(&place.world.machine(), &[]);
+    let before = veritum_core::testkit::Tree::read(&place.world.machine(), &[]);
     place.planned();
-    assert!(before.touched(&veritum_core::testkit::Tree::take(&place.world.machine(), &[])).is_empty());
+    assert!(before.touched(&veritum_core::testkit::Tree::read(&place.world.machine(), &[])).is_empty());
 }
 
 #[test]
@@ -145,7 +145,7 @@ fn a_content_that_the_store_lacks_is_left_and_the_rest_is_put_right() {
     let place = Place::new();
     place.write("/usr/share/quay/one", "wrong\n");
     place.write("/usr/share/quay/two", "wrong\n");
-    let hex = Digest::of(b"right one\n").to_hex();
+    let hex = Digest::hash(b"right one\n").to_hex();
     fs::remove_file(place.world.store().join(format!("objects/{}/{}.zst", &hex[..2], &hex[2..]))).unwrap();
     let report = repair(&place.settings());
     let area = files_of(&report);
@@ -232,12 +232,12 @@ fn a_change_of_two_rounds_at_one_place_is_taken_back_whole() {
     fs::remove_dir_all(place.world.at("/usr/share/quay/charts/deep")).unwrap();
     fs::create_dir(place.world.at("/usr/share/quay/charts/deep")).unwrap();
     place.write("/usr/share/quay/charts/deep/mine", "mine\n");
-    let before = veritum_core::testkit::Tree::take(&place.world.machine(), &[support::STATE]);
+    let before = veritum_core::testkit::Tree::read(&place.world.machine(), &[support::STATE]);
     let report = repair(&place.settings());
     assert!(report.area(FILES).unwrap().remaining.is_empty());
     let report = undo(&place.settings(), None).unwrap();
     assert!(report.changes[0].refused.is_empty(), "{:?}", report.changes[0].refused);
-    let now = veritum_core::testkit::Tree::take(&place.world.machine(), &[support::STATE]);
+    let now = veritum_core::testkit::Tree::read(&place.world.machine(), &[support::STATE]);
     assert_eq!(before.differences(&now), Vec::<String>::new());
 }
 

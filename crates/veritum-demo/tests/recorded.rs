@@ -132,7 +132,7 @@ fn who_only_looks_goes_on_where_a_newer_version_has_written_and_says_so() {
     let (_dir, world) = met(1);
     let journal = world.at("/var/lib/veritum/changes/2/journal");
     let begin = r#"{"record":"begin","format":"veritum.journal/9"}"#;
-    let sum = &veritum_core::model::Digest::of(begin.as_bytes()).to_hex()[..16];
+    let sum = &veritum_core::model::Digest::hash(begin.as_bytes()).to_hex()[..16];
     std::fs::write(&journal, format!("{:08x} {sum} {begin}\n", begin.len())).unwrap();
     let found = check(&world.settings());
     assert_eq!(found.findings.len(), 1, "{found:#?}");
@@ -149,7 +149,7 @@ fn of_an_area_of_tomorrow(world: &World) {
     let (begin, rest) = text.split_once('\n').unwrap();
     let json = begin.splitn(3, ' ').nth(2).unwrap().replace(r#""area":"files""#, r#""area":"tides""#);
     assert!(json.contains("tides"), "{begin}");
-    let sum = &veritum_core::model::Digest::of(json.as_bytes()).to_hex()[..16];
+    let sum = &veritum_core::model::Digest::hash(json.as_bytes()).to_hex()[..16];
     std::fs::write(&journal, format!("{:08x} {sum} {json}\n{rest}", json.len())).unwrap();
 }
 

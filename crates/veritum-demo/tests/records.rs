@@ -65,7 +65,7 @@ impl Harbour {
     }
 
     fn tree(&self) -> Tree {
-        Tree::take(&self.world.machine(), &[support::STATE])
+        Tree::read(&self.world.machine(), &[support::STATE])
     }
 
     fn info(&self, name: &str) -> PathBuf {
@@ -213,7 +213,7 @@ fn a_record_altered_with_its_file_hides_nothing() {
     let (file, sums) = ("/usr/share/quay/part", "/var/lib/dpkg/info/quay.md5sums");
     let right = harbour.read(sums);
     harbour.write(file, "wrong quay\n");
-    let line = |bytes: &[u8]| veritum_core::model::Md5::of(bytes).to_hex();
+    let line = |bytes: &[u8]| veritum_core::model::Md5::hash(bytes).to_hex();
     harbour.change(sums, &line(b"right quay\n"), &line(b"wrong quay\n"));
     let expected = [(file.to_owned(), "altered"), (sums.to_owned(), "altered")];
     assert_eq!(told(&harbour.check().findings), expected);
@@ -234,7 +234,7 @@ fn a_version_that_the_other_records_belie_hides_nothing() {
             "Version: 1.0-9\nDepends: libc6 (>= 2.36)\nConffiles:\n /etc/quay",
         );
         let sums = "/var/lib/dpkg/info/quay.md5sums";
-        let line = |bytes: &[u8]| veritum_core::model::Md5::of(bytes).to_hex();
+        let line = |bytes: &[u8]| veritum_core::model::Md5::hash(bytes).to_hex();
         harbour.change(sums, &line(b"right quay\n"), &line(b"wrong quay\n"));
         if logged {
             // Not even the history of changes is left, but the log knows.

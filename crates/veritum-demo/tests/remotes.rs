@@ -75,7 +75,7 @@ impl Far {
 
 /// The object that a file's content is, below the store.
 fn object_of(world: &World, path: &str) -> PathBuf {
-    let hex = veritum_core::model::Digest::of(&fs::read(world.at(path)).unwrap()).to_hex();
+    let hex = veritum_core::model::Digest::hash(&fs::read(world.at(path)).unwrap()).to_hex();
     Path::new("objects").join(&hex[..2]).join(format!("{}.zst", &hex[2..]))
 }
 

@@ -39,7 +39,7 @@ fn proof(report: &RepairReport) -> &ProofReport {
 }
 
 fn tree(stand: &Stand) -> Tree {
-    Tree::take(&stand.world.machine(), &[STATE])
+    Tree::read(&stand.world.machine(), &[STATE])
 }
 
 /// The archive's next day: a newer quay.
@@ -326,10 +326,10 @@ fn nothing_outside_the_caches_is_touched_through_links() {
     symlink("/home/mirela", stand.at(CACHE).join("partial")).unwrap();
     symlink("/home/mirela/letter.deb", stand.at(CACHE).join("pier_9_all.deb")).unwrap();
     fs::write(stand.at(CACHE).join("a\nname.deb"), "").unwrap();
-    let before = Tree::take(&home, &[]);
+    let before = Tree::read(&home, &[]);
     let wanted = Scope { everything: true, ..Scope::only(UPDATES) };
     let report = try_renew(&stand.settings(), &wanted, Arc::new(LiveDisk)).unwrap();
-    assert_same("the home stays", &before, &Tree::take(&home, &[]));
+    assert_same("the home stays", &before, &Tree::read(&home, &[]));
     assert!(stand.at(CACHE).join("pier_9_all.deb").symlink_metadata().is_err(), "the link itself goes aside");
     assert!(
         report.area(UPDATES).unwrap().remaining.iter().any(|l| l.reason.contains("user's folder")),
@@ -384,7 +384,7 @@ fn cut_at_any_operation_it_is_all_there_or_all_as_before() {
         let done = std::process::Command::new("cp").arg("-a").arg(stand.world.machine()).arg(&machine).status();
         assert!(done.unwrap().success());
     };
-    let look = || Tree::take(&machine, &[STATE]);
+    let look = || Tree::read(&machine, &[STATE]);
     copy();
     let before = look();
     let counting = Arc::new(TestDisk::new(Accident::None));

@@ -166,7 +166,7 @@ fn a_part_alone_is_set_aside_for_one_user_and_what_is_unknown_is_refused() {
 #[test]
 fn nothing_is_changed_when_it_is_only_shown_or_declined() {
     let here = TestHome::new();
-    let whole = || Tree::take(&here.world.machine(), &[]);
+    let whole = || Tree::read(&here.world.machine(), &[]);
     let before = whole();
     let engine = open(&here.settings());
     let wanted = ResetWanted::default();

@@ -60,14 +60,14 @@ fn where_there_is_no_room_nothing_is_taken_away_that_no_archive_gives_again_just
     let stand = Stand::at_hand();
     let small = Small::of(&stand);
     let machine = small.machine();
-    let before = Tree::take(&machine, &[STATE]);
+    let before = Tree::read(&machine, &[STATE]);
     let settings = Settings { target: machine.clone(), ..stand.settings() };
     stand.mirror.misbehave("InRelease", Mischief::Status(503), 99);
     for settings in [settings.clone(), Settings { archive: stand.offline().archive, ..settings }] {
         let report = support::renew(&settings);
         let left = &report.area(UPDATES).unwrap().remaining;
         assert!(left.iter().any(|l| l.reason.contains("no archive answers")), "{left:#?}");
-        assert_same("nothing is taken away", &before, &Tree::take(&machine, &[STATE]));
+        assert_same("nothing is taken away", &before, &Tree::read(&machine, &[STATE]));
     }
 }
 
@@ -85,7 +85,7 @@ fn where_there_is_no_room_what_can_be_fetched_again_goes_first_and_it_is_said() 
         let room = rustix::fs::statvfs(&machine).unwrap();
         let filler = (room.f_bavail * room.f_frsize).saturating_sub(free * 1024);
         fs::write(small.disk().join("filler"), vec![1; usize::try_from(filler).unwrap()]).unwrap();
-        let before = Tree::take(&machine, &[STATE]);
+        let before = Tree::read(&machine, &[STATE]);
         let settings = Settings { target: machine.clone(), ..stand.settings() };
         let mut asked = Vec::new();
         let done = open(&settings).repair(&Scope::only(UPDATES), &NoObserver, &mut |preview| {
@@ -103,7 +103,7 @@ fn where_there_is_no_room_what_can_be_fetched_again_goes_first_and_it_is_said() 
             Err(WorkError::Change(e)) => {
                 fs::remove_file(small.disk().join("filler")).unwrap();
                 open(&settings).recover(&NoObserver).unwrap();
-                assert_same(&format!("{free} KiB: {e}"), &before, &Tree::take(&machine, &[STATE, "filler"]));
+                assert_same(&format!("{free} KiB: {e}"), &before, &Tree::read(&machine, &[STATE, "filler"]));
                 continue;
             }
             Err(e) => panic!("{free} KiB: {e:?}"),

@@ -64,7 +64,7 @@ impl Served {
     }
 
     fn tree(&self) -> Tree {
-        Tree::take(&self.demo().join("machine"), &[STATE])
+        Tree::read(&self.demo().join("machine"), &[STATE])
     }
 }
 

@@ -94,7 +94,7 @@ fn a_manifest_tells_what_the_package_ships() {
     let manifest = bench.open().manifest(&id("1.0")).unwrap().unwrap().into_inner();
     let entry = |path: &str| manifest.entries.iter().find(|e| e.path.to_string() == path).unwrap();
     assert!(
-        matches!(&entry("/usr/share/quay/part").kind, EntryKind::File { size: 4, digest, same_as: None } if *digest == Digest::of(b"one\n"))
+        matches!(&entry("/usr/share/quay/part").kind, EntryKind::File { size: 4, digest, same_as: None } if *digest == Digest::hash(b"one\n"))
     );
     assert!(
         matches!(&entry("/usr/bin/quay-too").kind, EntryKind::File { same_as: Some(first), .. } if first.to_string() == "/usr/bin/quay")
@@ -134,7 +134,7 @@ fn the_same_files_in_another_compression_are_known_and_other_files_of_the_same_n
             .get()
             .entries
             .iter()
-            .any(|e| matches!(&e.kind, EntryKind::File { digest, .. } if *digest == Digest::of(b"one\n")))
+            .any(|e| matches!(&e.kind, EntryKind::File { digest, .. } if *digest == Digest::hash(b"one\n")))
     );
 }
 
@@ -153,16 +153,16 @@ fn contents_are_handed_on_only_whole_and_right() {
         (result, got)
     };
     let big = vec![5; 3_000_000];
-    assert_eq!(copy(&Digest::of(&big), 3_000_000).1, big);
-    assert!(matches!(copy(&Digest::of(&big), 2_999_999), (Err(StoreError::Damaged { .. }), got) if got.is_empty()));
-    assert!(matches!(copy(&Digest::of(b"nowhere"), 7), (Err(StoreError::Absent { .. }), _)));
+    assert_eq!(copy(&Digest::hash(&big), 3_000_000).1, big);
+    assert!(matches!(copy(&Digest::hash(&big), 2_999_999), (Err(StoreError::Damaged { .. }), got) if got.is_empty()));
+    assert!(matches!(copy(&Digest::hash(b"nowhere"), 7), (Err(StoreError::Absent { .. }), _)));
 }
 
 #[test]
 fn an_incomplete_store_is_not_signed() {
     let bench = Bench::new();
     bench.fill(&[quay("1.0", "one\n")]);
-    let hex = Digest::of(b"one\n").to_hex();
+    let hex = Digest::hash(b"one\n").to_hex();
     std::fs::remove_file(bench.path().join("objects").join(&hex[..2]).join(format!("{}.zst", &hex[2..]))).unwrap();
     let result =
         store::publish(&bench.path(), &bench.keys.publish, bench.expires(), &bench.scratch(), Default::default());

@@ -13,7 +13,7 @@ fn whatever_only_looks_leaves_a_mounted_machine_as_it_was_state_folder_and_all()
     let dir = folder();
     let world = small_world(dir.path());
     std::fs::write(world.at("/usr/share/quay/part-1"), "wrong\n").unwrap();
-    let everything = || Tree::take(&world.machine(), &[]);
+    let everything = || Tree::read(&world.machine(), &[]);
     let before = everything();
     check(&world.settings());
     check(&Settings { quick: true, ..world.settings() });

@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use veritum_core::archive::{ArchiveSettings, Proxies};
 use veritum_core::machine::LiveDisk;
-use veritum_core::model::quoted;
+use veritum_core::model::{own_command, quoted};
 use veritum_core::reference::Policy;
 use veritum_core::store::Location;
 use veritum_core::work::{Engine, ServiceManager, Settings, Supplier};
@@ -46,8 +46,8 @@ impl Context {
         let settings = Settings {
             target: global.target.clone().or(config.target.clone()).unwrap_or_else(|| PathBuf::from("/")),
             store: match (&global.store, &config.store) {
-                (Some(typed), _) => Some(Location::of(typed.as_os_str(), Path::new(""))),
-                (None, Some(named)) => Some(Location::of(named.as_ref(), &config.folder)),
+                (Some(typed), _) => Some(Location::parse(typed.as_os_str(), Path::new(""))),
+                (None, Some(named)) => Some(Location::parse(named.as_ref(), &config.folder)),
                 (None, None) => None,
             },
             trust: config.folder.join("trust"),
@@ -103,7 +103,7 @@ impl Context {
     /// A hint that ends with a command, with the options that this one was given.
     pub(crate) fn completed(&self, hint: String) -> String {
         const THEN: &str = "then: veritum ";
-        if let Some(words) = hint.strip_prefix("veritum ") {
+        if let Some(words) = own_command(&hint) {
             return self.command(words);
         }
         match hint.split_once(THEN) {

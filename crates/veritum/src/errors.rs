@@ -91,16 +91,11 @@ impl From<WorkError> for Failure {
                 error.to_string(),
                 Some("run veritum inside it, or end what runs there; `check` works as it is".into()),
             ),
-            WorkError::Unknown { what, ref name, ref known } => {
+            WorkError::Unknown { ref name, ref known, listed_by, .. } => {
                 let near = nearest(name, known.iter().map(String::as_str)).map(|k| format!("did you mean {k}?"));
-                let hint = match what {
-                    "installed component" => Some("veritum list components".into()),
-                    "application" => Some("veritum list apps".into()),
-                    "user" => known.first().map(|_| format!("one of {}", known.join(", "))),
-                    "part" => Some(format!("one of {}", known.join(", "))),
-                    "finding" => Some("veritum check".into()),
-                    w if w.starts_with("change") => Some("veritum list changes".into()),
-                    _ => None,
+                let hint = match listed_by {
+                    Some(command) => Some(format!("veritum {command}")),
+                    None => known.first().map(|_| format!("one of {}", known.join(", "))),
                 };
                 Self::usage(error.to_string(), near.unwrap_or_default(), hint)
             }

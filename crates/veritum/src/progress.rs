@@ -99,7 +99,7 @@ impl Progress {
             });
         let bar =
             ProgressBar::with_draw_target(Some(if by_bytes { bytes } else { items }), ProgressDrawTarget::hidden());
-        bar.set_message(words(phase));
+        bar.set_message(describe(phase));
         *self.lock() = Some(Bar { bar, begun: Instant::now(), by_bytes, visible: false, style });
     }
 
@@ -127,7 +127,7 @@ impl Progress {
 }
 
 /// What a part of the work is called.
-fn words(phase: Phase) -> &'static str {
+fn describe(phase: Phase) -> &'static str {
     match phase {
         Phase::Reading => "files: reading what should be there",
         Phase::Asking => "asking the archives",

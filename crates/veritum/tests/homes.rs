@@ -49,7 +49,7 @@ impl Bench {
     }
 
     fn tree(&self) -> Tree {
-        let mut tree = Tree::take(&self.here.home(), &[]);
+        let mut tree = Tree::read(&self.here.home(), &[]);
         // What is set aside lies below a folder that is named after the moment.
         let (aside, rest): (Vec<_>, Vec<_>) =
             tree.0.into_iter().partition(|(path, _)| path.starts_with(b".veritum-set-aside"));
@@ -217,7 +217,7 @@ fn folders_that_are_swapped_for_links_meanwhile_lead_nowhere() {
         fs::write(outside.join(path), "of the vault").unwrap();
     }
     fs::set_permissions(&outside, fs::Permissions::from_mode(0o700)).unwrap();
-    let (before, start) = (Tree::take(&outside, &[]), bench.keep());
+    let (before, start) = (Tree::read(&outside, &[]), bench.keep());
     let (mut resets, mut undos) = (0, 0);
     for round in 0..25 {
         copy(&start, &bench.here.world.machine());
@@ -230,7 +230,7 @@ fn folders_that_are_swapped_for_links_meanwhile_lead_nowhere() {
         });
         bench.say(&["recover", "--yes"]).expect(0, &[]);
         bench.say(&["status"]).expect(0, &[]);
-        let now = Tree::take(&outside, &[]);
+        let now = Tree::read(&outside, &[]);
         assert_eq!(before.differences(&now), Vec::<String>::new());
         assert_eq!(before.touched(&now), Vec::<String>::new(), "not even their times of change");
         let mut found = Vec::new();

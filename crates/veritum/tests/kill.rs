@@ -152,7 +152,7 @@ fn a_signal_before_anything_took_effect_ends_with_its_own_status() {
     let _ = input.write_all(b"\n\n\n\n\n\n\n\n");
     let said: Vec<String> = errors.map_while(Result::ok).collect();
     assert_eq!(child.wait().unwrap().code(), Some(143), "{said:?}");
-    let now = Tree::take(&bench.world.machine(), &["var/lib/veritum"]);
+    let now = Tree::read(&bench.world.machine(), &["var/lib/veritum"]);
     assert_eq!(before.differences(&now), Vec::<String>::new());
     bench.say(&["status"]).expect(0, &["counter-07"]);
 }
@@ -276,7 +276,7 @@ impl Caches {
     }
 
     fn tree(&self) -> Tree {
-        Tree::take(&self.stand.world.machine(), &["var/lib/veritum"])
+        Tree::read(&self.stand.world.machine(), &["var/lib/veritum"])
     }
 }
 

@@ -87,13 +87,16 @@ impl RawCard {
     }
 }
 
+/// What a card calls work that an application has not saved yet.
+pub const UNSAVED_WORK: &str = "unsaved work";
+
 /// A part of what an application keeps.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 struct RawPart {
     /// What it is to the application.
     is: Class,
-    /// What it is to the user: `mail`, `bookmarks`, ….
+    /// What it is to the user: `mail`, `bookmarks`, …; [`UNSAVED_WORK`] is told before the application is closed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     what: Option<String>,
     /// Files, and folders with all below: `~`, `{config}`, `{cache}`, `{data}` or `{state}`, then names; `*` stands for any
@@ -193,7 +196,12 @@ impl Card {
     }
 
     /// A card of places that are known from elsewhere.
-    pub(super) fn of(name: String, entries: Vec<String>, programs: Vec<String>, places: Vec<(Class, Pattern)>) -> Self {
+    pub(super) fn new(
+        name: String,
+        entries: Vec<String>,
+        programs: Vec<String>,
+        places: Vec<(Class, Pattern)>,
+    ) -> Self {
         let place = |(class, pattern)| Place { class, what: None, pattern };
         Self { name, entries, programs, places: places.into_iter().map(place).collect() }
     }

@@ -11,7 +11,7 @@ mod moved;
 mod pattern;
 mod shipped;
 
-pub use card::{Card, CardError, Class, RawCard};
+pub use card::{Card, CardError, Class, RawCard, UNSAVED_WORK};
 pub use guard::looks_user_authored;
 pub use pattern::{ASIDE, Base, Bases, Pattern, PatternError};
 pub use shipped::{Cards, cautious, cautious_sandboxed};

@@ -84,7 +84,7 @@ impl Bases {
         std::str::from_utf8(self.home.strip_prefix(b".var/app/")?).ok()
     }
 
-    fn of(&self, base: Base) -> &[u8] {
+    fn folder(&self, base: Base) -> &[u8] {
         match base {
             Base::Home => &self.home,
             Base::Config => &self.config,
@@ -167,14 +167,14 @@ impl Pattern {
     /// Whether a path below the home is this place or lies below it.
     #[must_use]
     pub fn covers(&self, bases: &Bases, path: &[u8]) -> bool {
-        let Some(mut names) = below(path, bases.of(self.base)) else { return false };
+        let Some(mut names) = below(path, bases.folder(self.base)) else { return false };
         self.names.iter().all(|own| names.next().is_some_and(|name| own.fits(name)))
     }
 
     /// Whether what this pattern names may lie below that folder, so that it must be looked into.
     #[must_use]
     pub fn may_lie_below(&self, bases: &Bases, folder: &[u8]) -> bool {
-        let base = bases.of(self.base);
+        let base = bases.folder(self.base);
         if let Some(names) = below(folder, base) {
             return names.zip(&self.names).all(|(name, own)| own.fits(name));
         }

@@ -49,14 +49,14 @@ impl Cards {
     ///
     /// # Errors
     /// As [`Card::parse`].
-    pub fn take(&mut self, text: &str) -> Result<(), CardError> {
+    pub fn add(&mut self, text: &str) -> Result<(), CardError> {
         self.all.insert(0, Card::parse(text)?);
         Ok(())
     }
 
     /// The card of an application, by its desktop entry's id.
     #[must_use]
-    pub fn of(&self, id: &str) -> Option<&Card> {
+    pub fn get(&self, id: &str) -> Option<&Card> {
         self.all.iter().find(|card| card.entries.iter().any(|entry| entry == id))
     }
 }
@@ -77,7 +77,7 @@ pub fn cautious(name: &str, id: &str, program: Option<&str>, component: Option<&
         }
     }
     let programs = vec![program.unwrap_or(id).chars().take(15).collect()];
-    Card::of(name.to_owned(), vec![id.to_owned()], programs, places)
+    Card::new(name.to_owned(), vec![id.to_owned()], programs, places)
 }
 
 /// The same of an application in a sandbox, by its id: all in the folder that it takes for a home is its own or its user's.
@@ -87,7 +87,7 @@ pub fn cautious_sandboxed(name: &str, id: &str) -> Card {
     let place = |(below, class): (&str, Class)| Some((class, Pattern::parse(&format!("~/.var/app/{id}{below}")).ok()?));
     let last = id.rsplit('.').next().unwrap_or(id).chars().take(15).collect::<String>();
     let programs = vec![last.to_lowercase(), last];
-    Card::of(name.to_owned(), vec![id.to_owned()], programs, places.into_iter().filter_map(place).collect())
+    Card::new(name.to_owned(), vec![id.to_owned()], programs, places.into_iter().filter_map(place).collect())
 }
 
 /// Whether a word is one application's name rather than a folder of many: a program may be called `sh` or `python3`.
@@ -169,7 +169,7 @@ mod tests {
             ("com.github.xournalpp.xournalpp", ".config/xournalpp/palettes/mine.gpl"),
         ];
         for (id, path) in own {
-            assert_eq!(class(cards.of(id).unwrap(), path), Some(Class::Own), "{id}: {path}");
+            assert_eq!(class(cards.get(id).unwrap(), path), Some(Class::Own), "{id}: {path}");
         }
         for (id, path, expected) in [
             ("firefox-esr", ".mozilla/firefox/x.default/prefs.js", Class::Settings),
@@ -200,7 +200,7 @@ mod tests {
             ("com.github.xournalpp.xournalpp", ".config/xournalpp/settings.xml", Class::Settings),
             ("thunar", ".config/xfce4/xfconf/xfce-perchannel-xml/thunar.xml", Class::Settings),
         ] {
-            assert_eq!(class(cards.of(id).unwrap(), path), Some(expected), "{id}: {path}");
+            assert_eq!(class(cards.get(id).unwrap(), path), Some(expected), "{id}: {path}");
         }
         for card in &cards.all {
             for path in ["Documents/x", ".ssh/id", ".local/share/Trash/files/x", ".config/dconf/user", ".bashrc"] {
@@ -226,9 +226,9 @@ mod tests {
     fn an_operators_card_goes_before() {
         let mut cards = Cards { all: Cards::shipped().all.clone() };
         let text = "format = \"veritum.card/1\"\nname = \"Mine\"\nentries = [\"vlc\"]\nprograms = [\"vlc\"]\n[[part]]\nis = \"cache\"\nplaces = [\"{cache}/vlc\"]\n";
-        cards.take(text).unwrap();
-        assert_eq!(cards.of("vlc").unwrap().name, "Mine");
-        assert!(cards.take("nothing").is_err() && cards.of("none").is_none());
+        cards.add(text).unwrap();
+        assert_eq!(cards.get("vlc").unwrap().name, "Mine");
+        assert!(cards.add("nothing").is_err() && cards.get("none").is_none());
     }
 
     #[test]

@@ -107,7 +107,7 @@ impl Fetcher {
             return Ok(agent.clone());
         }
         let unreachable = |why: &str| FetchError::Unreachable { host: host.to_owned(), why: why.to_owned() };
-        let via = proxy.as_deref().filter(|_| scheme == "http").and_then(Via::of);
+        let via = proxy.as_deref().filter(|_| scheme == "http").and_then(Via::for_url);
         let proxy = proxy.filter(|_| via.is_none()).map(|p| ureq::Proxy::new(&p)).transpose();
         let proxy = proxy.map_err(|_| unreachable("its proxy is none"))?;
         let tls = ureq::tls::TlsConfig::builder()
@@ -187,7 +187,7 @@ impl Fetcher {
             }
             let page = answer.headers().get("content-type").and_then(|v| v.to_str().ok());
             if page.is_some_and(|t| t.starts_with("text/html")) {
-                return Err(FetchError::OtherContent { host, what: "a web page; is there a login to the network?" });
+                return Err(FetchError::WebPage { host });
             }
             let resumed = answer.status().as_u16() == 206;
             return Ok(Some((host, Body { reader: Box::new(answer.into_body().into_reader()), resumed })));
@@ -242,14 +242,16 @@ impl Fetcher {
             match self.download_once(url, sum, &mut part, observer) {
                 Ok(()) => break,
                 // What is of another length or content cannot become right by going on.
-                Err(e @ (FetchError::TooLong { .. } | FetchError::OtherContent { .. })) => {
+                Err(
+                    e @ (FetchError::TooLong { .. } | FetchError::OtherContent { .. } | FetchError::WebPage { .. }),
+                ) => {
                     part.empty().map_err(disk)?;
                     // Unless it was what an earlier run had left: then the archive has not been asked for all of it yet.
                     if earlier == 0 || tries > TRIES {
                         return Err(e);
                     }
                 }
-                Err(FetchError::Broken { .. } | FetchError::NoObserver { .. }) if tries < TRIES => {}
+                Err(FetchError::Broken { .. } | FetchError::NoAnswer { .. }) if tries < TRIES => {}
                 Err(e) => return Err(e),
             }
         }
@@ -315,7 +317,7 @@ impl Fetch for Fetcher {
         loop {
             tries += 1;
             match self.get_from(url, &mut have, most, to) {
-                Err(FetchError::Broken { .. } | FetchError::NoObserver { .. }) if tries < TRIES => {}
+                Err(FetchError::Broken { .. } | FetchError::NoAnswer { .. }) if tries < TRIES => {}
                 other => return Ok(other?),
             }
         }
@@ -353,7 +355,7 @@ impl Pace {
             return Ok(());
         }
         if self.bytes < SLOWEST * gone.as_secs().max(1) {
-            return Err(FetchError::NoObserver { host: self.host.clone() });
+            return Err(FetchError::NoAnswer { host: self.host.clone() });
         }
         (self.since, self.bytes) = (Instant::now(), 0);
         Ok(())
@@ -429,7 +431,7 @@ mod tests {
     #[test]
     fn a_trickle_is_told_from_a_slow_line() {
         let mut pace = Pace::new(Limits { patience: Duration::ZERO, ..Limits::default() }, "quay.example");
-        assert_eq!(pace.step(1), Err(FetchError::NoObserver { host: "quay.example".into() }));
+        assert_eq!(pace.step(1), Err(FetchError::NoAnswer { host: "quay.example".into() }));
         let mut pace = Pace::new(Limits { patience: Duration::ZERO, ..Limits::default() }, "quay.example");
         assert_eq!(pace.step(10_000), Ok(()));
         assert_eq!(Pace::new(Limits::default(), "quay.example").step(1), Ok(()), "it has only begun");

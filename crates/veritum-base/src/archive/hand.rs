@@ -67,7 +67,7 @@ impl AtHand {
         let mut hand = Self { downloads: downloads.to_owned(), ..Self::default() };
         if let Some((cache, names)) = in_cache(machine) {
             for name in names {
-                hand.take(&name.clone(), Place::Cache(name));
+                hand.add(&name.clone(), Place::Cache(name));
             }
             hand.cache = Some(cache);
         }
@@ -82,7 +82,7 @@ impl AtHand {
         use std::os::unix::ffi::OsStrExt as _;
         if folder.is_file() {
             let name = folder.file_name().map(|n| n.as_bytes().to_vec()).unwrap_or_default();
-            self.take(&name, Place::Host(folder.to_owned()));
+            self.add(&name, Place::Host(folder.to_owned()));
             return;
         }
         let mut entries: Vec<_> = std::fs::read_dir(folder).into_iter().flatten().flatten().collect();
@@ -97,12 +97,12 @@ impl AtHand {
             if kind.is_dir() && depth < MAX_DEPTH {
                 self.walk(&entry.path(), depth + 1, left);
             } else if kind.is_file() {
-                self.take(entry.file_name().as_bytes(), Place::Host(entry.path()));
+                self.add(entry.file_name().as_bytes(), Place::Host(entry.path()));
             }
         }
     }
 
-    fn take(&mut self, name: &[u8], place: Place) {
+    fn add(&mut self, name: &[u8], place: Place) {
         if let Some((package, arch)) = std::str::from_utf8(name).ok().and_then(split_package_name) {
             self.places.entry((package.to_owned(), arch.to_owned())).or_default().push(place);
         }

@@ -30,7 +30,7 @@ pub(super) enum ListSource<'a> {
 
 /// Why a shelf cannot give a file.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-pub(super) enum ShelfError {
+pub(super) enum ListSourceError {
     #[error(transparent)]
     Fetch(#[from] FetchError),
     #[error("{0}")]
@@ -39,27 +39,27 @@ pub(super) enum ShelfError {
 
 impl ListSource<'_> {
     /// A file's bytes; none when it is not there.
-    pub(super) fn get(&self, path: &str, most: u64) -> Result<Option<Vec<u8>>, ShelfError> {
+    pub(super) fn get(&self, path: &str, most: u64) -> Result<Option<Vec<u8>>, ListSourceError> {
         match self {
             Self::Lists { machine, uri } => {
                 let name = file_name_of_uri(&format!("{uri}{path}"));
                 let Ok(at) = SystemPath::literal(LISTS).join(name.as_bytes()) else { return Ok(None) };
-                machine.read_up_to(&at, most).map_err(|e| ShelfError::Read(crate::model::error_chain(&e)))
+                machine.read_up_to(&at, most).map_err(|e| ListSourceError::Read(crate::model::error_chain(&e)))
             }
             Self::OnMachine { machine, folder } => {
                 let Ok(at) = folder.join(path.as_bytes()) else { return Ok(None) };
-                machine.read_up_to(&at, most).map_err(|e| ShelfError::Read(crate::model::error_chain(&e)))
+                machine.read_up_to(&at, most).map_err(|e| ListSourceError::Read(crate::model::error_chain(&e)))
             }
             Self::OnHost { folder } => match std::fs::File::open(folder.join(path)) {
                 Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(None),
-                Err(e) => Err(ShelfError::Read(e.to_string())),
+                Err(e) => Err(ListSourceError::Read(e.to_string())),
                 Ok(file) => {
                     let mut bytes = Vec::new();
                     let read = file.take(most + 1).read_to_end(&mut bytes);
                     match read {
                         Ok(n) if n as u64 <= most => Ok(Some(bytes)),
-                        Ok(_) => Err(ShelfError::Read("it is larger than is sensible".into())),
-                        Err(e) => Err(ShelfError::Read(e.to_string())),
+                        Ok(_) => Err(ListSourceError::Read("it is larger than is sensible".into())),
+                        Err(e) => Err(ListSourceError::Read(e.to_string())),
                     }
                 }
             },
@@ -76,7 +76,7 @@ impl ListSource<'_> {
         by_hash: bool,
         plain: &Verified<FileSum>,
         sum_of: &dyn Fn(&str) -> Option<FileSum>,
-    ) -> Result<Option<Verified<Vec<u8>>>, ShelfError> {
+    ) -> Result<Option<Verified<Vec<u8>>>, ListSourceError> {
         let size = plain.get().size;
         let kept = matches!(self, Self::Lists { .. });
         let mut trouble = None;
@@ -100,13 +100,13 @@ impl ListSource<'_> {
                 Ok(Some(bytes)) => match plain_text(bytes, form, size).map(|text| vouch_sum(text, plain)) {
                     Ok(Ok(text)) => return Ok(Some(text)),
                     Ok(Err(_)) => {
-                        trouble = Some(ShelfError::Read("it is not the one that the archive signed".into()));
+                        trouble = Some(ListSourceError::Read("it is not the one that the archive signed".into()));
                         // An archive in the midst of a change gives the same in every form.
                         if matches!(self, Self::Network { .. }) {
                             break;
                         }
                     }
-                    Err(why) => trouble = Some(ShelfError::Read(why)),
+                    Err(why) => trouble = Some(ListSourceError::Read(why)),
                 },
                 Ok(None) => {}
                 Err(e) => trouble = Some(e),

@@ -168,7 +168,7 @@ impl Archive {
             doubts: Doubts::default(),
             common: source::common_keyring(machine),
             vendors: VendorKeys::in_folder(&settings.trust),
-            fetcher: Arc::new(Fetcher::new(AptConf::of(machine), settings.proxies.clone(), settings.limits)),
+            fetcher: Arc::new(Fetcher::new(AptConf::read(machine), settings.proxies.clone(), settings.limits)),
             sources: Vec::new(),
             table: Table::default(),
             names: names(installed),
@@ -246,7 +246,7 @@ impl Archive {
 
     /// The sources whose verified indexes list exactly this component, as far as indexes were read.
     pub fn offered_by<'a>(&'a self, id: &ComponentId) -> impl Iterator<Item = &'a OpenSource> {
-        let sources = self.table.of(id).iter().flat_map(|c| std::iter::once(&c.source).chain(&c.others));
+        let sources = self.table.candidates(id).iter().flat_map(|c| std::iter::once(&c.source).chain(&c.others));
         sources.filter_map(|at| self.sources.get(*at))
     }
 }

@@ -162,7 +162,7 @@ fn push_found(archive: &mut Archive, source: Source, named: bool, looked: Result
 pub(super) fn of_another_origin(archive: &Archive, source: &Source, release: &Release) -> Option<String> {
     let seen = SeenReleases::in_folder(&archive.settings.trust);
     // That it cannot be read is told beside the answer, where the newest release is asked for.
-    let before = seen.other_origin(&source.words(), &release.origin).ok()??;
+    let before = seen.other_origin(&source.describe(), &release.origin).ok()??;
     Some(format!("its release file names the origin {}; before it named {before}", release.origin))
 }
 
@@ -172,13 +172,13 @@ fn went_back(archive: &Archive, list_source: &ListSource<'_>, source: &Source, r
     let ListSource::Network { .. } = list_source else { return None };
     let seen = SeenReleases::in_folder(&archive.settings.trust);
     let (date, origin) = (release.date?, release.origin.as_str());
-    match seen.newest(&source.words()) {
+    match seen.newest(&source.describe()) {
         Ok(Some(newest)) if newest > date => {
             Some(format!("it is older than it was before (made {date}, seen {newest})"))
         }
         Ok(_) => {
-            archive.doubts.note(seen.keep(&source.words(), date));
-            archive.doubts.note(seen.keep_origin(&source.words(), origin));
+            archive.doubts.note(seen.keep(&source.describe(), date));
+            archive.doubts.note(seen.keep_origin(&source.describe(), origin));
             None
         }
         // That is no fault of the archive's; it is told beside the answer.

@@ -41,7 +41,7 @@ impl Archive {
         // What is broken stays so; it is not unpacked and told again.
         let known = |id: &ComponentId| self.manifests.contains_key(id) || self.broken.iter().any(|(b, _)| b == id);
         let mut open: Vec<&ComponentId> = wanted.iter().filter(|id| !known(id) && self.table.lists(id)).collect();
-        let bytes = |id: &ComponentId| self.table.of(id).first().map_or(0, |c| c.sum.get().size);
+        let bytes = |id: &ComponentId| self.table.candidates(id).first().map_or(0, |c| c.sum.get().size);
         // The largest first, each as soon as a processor is free: a large one begun last would be waited for alone.
         open.sort_by_key(|id| (std::cmp::Reverse(bytes(id)), *id));
         observer.on_event(Event::Begin {
@@ -130,7 +130,7 @@ impl Archive {
         let mut unpacked = Unpacked::with_room(&self.settings.scratch, missing.values().sum())?;
         for (id, Holdings { manifest, candidate, .. }) in from {
             if let Some(package) = self.hand.find(machine, id, candidate) {
-                failed.extend(unpacked.take(package.file, manifest.get(), &wanted).err().map(|e| (id.clone(), e)));
+                failed.extend(unpacked.unpack(package.file, manifest.get(), &wanted).err().map(|e| (id.clone(), e)));
             }
         }
         self.unpacked().push(unpacked);
@@ -181,13 +181,13 @@ impl Archive {
     /// The package of a component that is listed and at hand, as far as name and size tell.
     #[must_use]
     pub fn candidate_at_hand(&self, machine: &Machine, id: &ComponentId) -> Option<&Candidate> {
-        self.table.of(id).iter().find(|c| self.hand.has(machine, id, c))
+        self.table.candidates(id).iter().find(|c| self.hand.has(machine, id, c))
     }
 
     /// What a component's package is, when it is listed but not at hand.
     #[must_use]
     pub fn lacking(&self, machine: &Machine, id: &ComponentId) -> Option<Lacking> {
-        let candidates = self.table.of(id);
+        let candidates = self.table.candidates(id);
         if candidates.iter().any(|c| self.hand.has(machine, id, c)) {
             return None;
         }
@@ -197,7 +197,7 @@ impl Archive {
 }
 
 fn remembered(archive: &Archive, id: &ComponentId) -> Option<Holdings> {
-    archive.table.of(id).iter().find_map(|candidate| {
+    archive.table.candidates(id).iter().find_map(|candidate| {
         let sha256 = &candidate.sum.get().sha256;
         let fact = archive.facts.get(FactKind::Package, sha256)?;
         let manifest = fact.derive(|bytes| Manifest::decode(&bytes)).ok()?;
@@ -213,7 +213,7 @@ fn manifest_at_hand(archive: &Archive, machine: &Machine, id: &ComponentId) -> G
     if let Some(holdings) = remembered.as_ref().filter(|h| h.records.is_some()) {
         return Got::Manifest(holdings.clone());
     }
-    let candidates = archive.table.of(id);
+    let candidates = archive.table.candidates(id);
     let mut broken = None;
     for candidate in candidates {
         let Some((package, from)) = archive.hand.read(machine, id, candidate) else { continue };
@@ -254,13 +254,13 @@ impl Archive {
             let place = &self.sources[c.source];
             !place.named && place.source.kind() == SourceKind::Network
         };
-        self.table.of(id).iter().find(fetchable).map(|c| Lacking { id: id.clone(), candidate: c.clone() })
+        self.table.candidates(id).iter().find(fetchable).map(|c| Lacking { id: id.clone(), candidate: c.clone() })
     }
 
     /// What people call the source that a package is in.
     #[must_use]
     pub fn source_of(&self, lacking: &Lacking) -> String {
-        self.sources[lacking.candidate.source].source.words()
+        self.sources[lacking.candidate.source].source.describe()
     }
 }
 
@@ -270,7 +270,7 @@ impl Archive {
     #[must_use]
     pub fn at_hand(&self, machine: &Machine, id: &ComponentId, sum: &Verified<FileSum>) -> Option<Package> {
         let nowhere = Candidate { source: usize::MAX, others: Vec::new(), path: String::new(), sum: sum.clone() };
-        let listed = self.table.of(id).iter().filter(|c| c.sum.get() == sum.get());
+        let listed = self.table.candidates(id).iter().filter(|c| c.sum.get() == sum.get());
         listed.chain([&nowhere]).find_map(|candidate| self.hand.find(machine, id, candidate))
     }
 
@@ -278,7 +278,7 @@ impl Archive {
     #[must_use]
     pub fn fetchable(&self, id: &ComponentId, sum: &Verified<FileSum>) -> Option<Lacking> {
         let network = |c: &&Candidate| self.sources[c.source].source.kind() == SourceKind::Network;
-        let listed = self.table.of(id).iter().filter(|c| c.sum.get() == sum.get()).find(network);
+        let listed = self.table.candidates(id).iter().filter(|c| c.sum.get() == sum.get()).find(network);
         listed.filter(|_| self.may_use_network()).map(|c| Lacking { id: id.clone(), candidate: c.clone() })
     }
 }

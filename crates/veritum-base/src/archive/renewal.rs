@@ -3,7 +3,7 @@
 //! The release file comes first, by itself: it is small, and tells how much the rest is. Indexes follow when somebody
 //! agreed. Nothing here writes to the machine.
 
-use super::list_source::{KEPT_AS, ListSource, OFFERED_AS, ShelfError};
+use super::list_source::{KEPT_AS, ListSource, ListSourceError, OFFERED_AS};
 use super::lists::{AtHandLists, kept_name, names_of_lists};
 use super::opening::{of_another_origin, of_another_suite};
 use super::source::{self, MAX_RELEASE, OpenRelease};
@@ -61,7 +61,7 @@ pub enum RenewalError {
     },
     /// It comes from the future.
     #[error("it was made {made}, which is in the future by the clock here")]
-    Ahead {
+    FutureDated {
         /// When it was made.
         made: jiff::Timestamp,
     },
@@ -271,8 +271,8 @@ fn fetched_release(
     let folder = source.release_folder();
     let get = |name: &'static str| match list_source.get(&format!("{folder}{name}"), MAX_RELEASE) {
         Ok(bytes) => Ok(bytes.map(|bytes| (name, bytes))),
-        Err(ShelfError::Fetch(e)) => Err(RenewalError::Fetch(e)),
-        Err(ShelfError::Read(why)) => Err(RenewalError::Unusable(why)),
+        Err(ListSourceError::Fetch(e)) => Err(RenewalError::Fetch(e)),
+        Err(ListSourceError::Read(why)) => Err(RenewalError::Unusable(why)),
     };
     let known = |fingerprint: &str| archive.vendors.knows(fingerprint);
     let open = |text: &[u8], signature: Option<&[u8]>| {
@@ -306,11 +306,11 @@ fn fetched_release(
 
 /// Newness is the point here: by the clock, and by what was seen of this archive before.
 fn require_new(archive: &Archive, at: usize, release: &Release, old_is_fine: bool) -> Result<(), RenewalError> {
-    let words = archive.sources[at].source.words();
+    let words = archive.sources[at].source.describe();
     let book = SeenReleases::in_folder(&archive.settings.trust);
     if let Some(made) = release.date {
         if made.as_second() > archive.now.as_second() + CLOCK_STEP {
-            return Err(RenewalError::Ahead { made });
+            return Err(RenewalError::FutureDated { made });
         }
         let seen = book.newest(&words).map_err(|e| RenewalError::Unremembered(crate::model::error_chain(&e)))?;
         let here = match &archive.sources[at].standing {
@@ -392,8 +392,8 @@ fn lists_of(
             match list_source.index(&folder, name, release.by_hash, &sum, &|form| release.files.get(form).copied()) {
                 Ok(Some(text)) => take(name, text.get()).map_err(no_room),
                 Ok(None) => Err(wrong("the release file names it, and it is not there".into())),
-                Err(ShelfError::Fetch(e)) => Err(RenewalError::Fetch(e)),
-                Err(ShelfError::Read(why)) => Err(wrong(why)),
+                Err(ListSourceError::Fetch(e)) => Err(RenewalError::Fetch(e)),
+                Err(ListSourceError::Read(why)) => Err(wrong(why)),
             };
         if let Err(e) = got {
             return Ok(Err(e));

@@ -2,7 +2,7 @@
 
 use std::collections::HashSet;
 
-use super::list_source::{ListSource, ShelfError};
+use super::list_source::{ListSource, ListSourceError};
 use super::table::{condensed, remembered};
 use crate::machine::Machine;
 use crate::model::SystemPath;
@@ -184,7 +184,7 @@ pub(super) fn whole_index(
         return Err("it is larger than is sensible".into());
     }
     let sum_of = |form: &str| -> Option<FileSum> { release.files.get(form).copied() };
-    list_source.index(folder, name, release.by_hash, sum, &sum_of).map_err(|e: ShelfError| e.to_string())
+    list_source.index(folder, name, release.by_hash, sum, &sum_of).map_err(|e: ListSourceError| e.to_string())
 }
 
 /// How lists of a suite lie on a shelf, whatever was verified of them before.

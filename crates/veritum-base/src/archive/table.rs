@@ -121,20 +121,20 @@ impl Table {
 
     /// The packages that are exactly this component.
     #[must_use]
-    pub fn of(&self, id: &ComponentId) -> &[Candidate] {
+    pub fn candidates(&self, id: &ComponentId) -> &[Candidate] {
         self.exact.get(id).map_or(&[], Vec::as_slice)
     }
 
     /// Whether exactly this component is listed.
     #[must_use]
     pub fn lists(&self, id: &ComponentId) -> bool {
-        !self.of(id).is_empty()
+        !self.candidates(id).is_empty()
     }
 
     /// Sizes and digests of exactly this component's packages.
     #[must_use]
     pub fn sums_of(&self, id: &ComponentId) -> Vec<FileSum> {
-        self.of(id).iter().map(|candidate| *candidate.sum.get()).collect()
+        self.candidates(id).iter().map(|candidate| *candidate.sum.get()).collect()
     }
 
     /// Names of packages that no system of these archives, or hardly any, is without.
@@ -146,7 +146,7 @@ impl Table {
     #[must_use]
     pub fn essential<'a>(&self, installed: impl Iterator<Item = &'a ComponentId>) -> Vec<String> {
         let mut count: HashMap<usize, usize> = HashMap::new();
-        for candidate in installed.flat_map(|id| self.of(id)) {
+        for candidate in installed.flat_map(|id| self.candidates(id)) {
             for source in std::iter::once(&candidate.source).chain(&candidate.others) {
                 *count.entry(*source).or_default() += 1;
             }
@@ -222,10 +222,10 @@ mod tests {
     #[test]
     fn only_what_is_installed_is_taken_and_only_exactly_it_is_found() {
         let table = table(&[index(&[("quay", "1:2", "all"), ("quayside", "1:2", "all"), ("pier", "1", "amd64")])]);
-        assert_eq!(table.of(&id("quay", "1:2", "all"))[0].path, "pool/quay.deb");
-        assert_eq!(table.of(&id("pier", "1", "amd64"))[0].sum.get().size, 7);
+        assert_eq!(table.candidates(&id("quay", "1:2", "all"))[0].path, "pool/quay.deb");
+        assert_eq!(table.candidates(&id("pier", "1", "amd64"))[0].sum.get().size, 7);
         for other in [id("quayside", "1:2", "all"), id("quay", "2", "all"), id("pier", "1", "i386")] {
-            assert!(table.of(&other).is_empty(), "{other:?}");
+            assert!(table.candidates(&other).is_empty(), "{other:?}");
         }
     }
 
@@ -237,7 +237,7 @@ mod tests {
         ]);
         assert_eq!(table.newest(&id("quay", "0", "all")), Some("1.10"));
         assert_eq!(table.newest(&id("quay", "0", "amd64")), None);
-        let candidates = table.of(&id("quay", "1.10", "all"));
+        let candidates = table.candidates(&id("quay", "1.10", "all"));
         assert_eq!(candidates.iter().map(|c| (c.source, c.others.as_slice())).collect::<Vec<_>>(), [(0, &[1][..])]);
     }
 
@@ -272,7 +272,7 @@ mod tests {
             let words = String::from_utf8_lossy(&text).to_ascii_lowercase();
             let table = table(&[testing::verified(text)]);
             for id in ["quay", "pier"].iter().flat_map(|name| table.named(name)) {
-                for candidate in table.of(&id) {
+                for candidate in table.candidates(&id) {
                     proptest::prop_assert!(words.contains(&candidate.sum.get().hex()) && words.contains(&id.version.to_ascii_lowercase()));
                 }
             }

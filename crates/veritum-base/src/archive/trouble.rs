@@ -15,7 +15,7 @@ pub enum FetchError {
     },
     /// It was reached and then fell silent, or was too slow.
     #[error("{host} fell silent")]
-    NoObserver {
+    NoAnswer {
         /// The host.
         host: String,
     },
@@ -55,6 +55,12 @@ pub enum FetchError {
         /// What it looks like.
         what: &'static str,
     },
+    /// What came is a web page, as networks send that ask for a login first.
+    #[error("{host} sent something else (a web page; is there a login to the network?)")]
+    WebPage {
+        /// The host.
+        host: String,
+    },
     /// The connection broke, more than once.
     #[error("the connection to {host} broke off ({why})")]
     Broken {
@@ -84,10 +90,10 @@ pub(super) fn broken(host: &str, error: &io::Error) -> FetchError {
     let host = host.to_owned();
     let inner = error.get_ref().and_then(|e| e.downcast_ref::<ureq::Error>());
     if matches!(inner, Some(ureq::Error::Timeout(_))) {
-        return FetchError::NoObserver { host };
+        return FetchError::NoAnswer { host };
     }
     match error.kind() {
-        io::ErrorKind::TimedOut | io::ErrorKind::WouldBlock => FetchError::NoObserver { host },
+        io::ErrorKind::TimedOut | io::ErrorKind::WouldBlock => FetchError::NoAnswer { host },
         _ => FetchError::Broken { host, why: crate::model::error_words(error) },
     }
 }
@@ -99,9 +105,9 @@ pub(super) fn failed(host: &str, error: ureq::Error) -> FetchError {
         ureq::Error::Timeout(ureq::Timeout::Resolve | ureq::Timeout::Connect) => {
             FetchError::Unreachable { host, why: "it does not answer".into() }
         }
-        ureq::Error::Timeout(_) => FetchError::NoObserver { host },
+        ureq::Error::Timeout(_) => FetchError::NoAnswer { host },
         ureq::Error::HostNotFound => FetchError::Unreachable { host, why: "there is no such host".into() },
-        ureq::Error::Io(e) if e.kind() == io::ErrorKind::TimedOut => FetchError::NoObserver { host },
+        ureq::Error::Io(e) if e.kind() == io::ErrorKind::TimedOut => FetchError::NoAnswer { host },
         // The standard library gives this no kind of its own.
         ureq::Error::Io(e) if e.to_string().contains("failed to lookup address") => {
             FetchError::Unreachable { host, why: "its name cannot be looked up: is there a network?".into() }
@@ -129,6 +135,6 @@ mod tests {
         let cut = io::Error::from(io::ErrorKind::ConnectionReset);
         assert!(matches!(broken("quay.example", &cut), FetchError::Broken { .. }));
         let silent = io::Error::from(io::ErrorKind::TimedOut);
-        assert!(matches!(broken("quay.example", &silent), FetchError::NoObserver { .. }));
+        assert!(matches!(broken("quay.example", &silent), FetchError::NoAnswer { .. }));
     }
 }

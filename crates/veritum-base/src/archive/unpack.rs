@@ -56,7 +56,7 @@ pub(super) fn manifest(
         if read.id != *id {
             return Err(UnpackError::Other(read.id));
         }
-        let records = Records::of(&read);
+        let records = Records::for_package(&read);
         Ok((Manifest { component: read.id, records: None, entries }, records))
     })
 }
@@ -73,7 +73,7 @@ fn copy(from: &mut dyn Read, size: u64, to: &mut dyn Write) -> io::Result<Digest
         hasher.update(&piece[..n]);
         to.write_all(&piece[..n])?;
     }
-    Ok(hasher.finish().0.unwrap_or_else(|| Digest::of(b"")))
+    Ok(hasher.finish().0.unwrap_or_else(|| Digest::hash(b"")))
 }
 
 /// Contents that were unpacked for a repair, in a private folder that goes with it.
@@ -110,7 +110,7 @@ impl Unpacked {
 
     /// Keeps a content.
     pub(super) fn keep(&mut self, bytes: &[u8]) -> io::Result<Digest> {
-        let digest = Digest::of(bytes);
+        let digest = Digest::hash(bytes);
         std::fs::write(self.path(&digest), bytes)?;
         self.have.insert(digest);
         Ok(digest)
@@ -121,7 +121,7 @@ impl Unpacked {
     }
 
     /// Unpacks those of a package's files that are wanted; each is kept only when its digest is the manifest's.
-    pub(super) fn take(
+    pub(super) fn unpack(
         &mut self,
         package: Verified<File>,
         manifest: &Manifest,
@@ -138,7 +138,7 @@ impl Unpacked {
         let folder = self.folder.path().to_owned();
         let mut got = Vec::new();
         let mut sink = ManifestMaker::new(|path: &SystemPath, _, content: &mut dyn Read| {
-            let Some(digest) = from.get(path) else { return Ok(Digest::of(b"")) };
+            let Some(digest) = from.get(path) else { return Ok(Digest::hash(b"")) };
             let place = folder.join(digest.to_hex());
             let found = copy(content, u64::MAX, &mut File::create(&place)?)?;
             if found == *digest {

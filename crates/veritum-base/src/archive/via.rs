@@ -19,7 +19,7 @@ pub(super) struct Via {
 
 impl Via {
     /// A proxy by its URL (`http://HOST:PORT`, with or without user and password); none when it is of another kind.
-    pub(super) fn of(url: &str) -> Option<Self> {
+    pub(super) fn for_url(url: &str) -> Option<Self> {
         let whole = if url.contains("://") { url.to_owned() } else { format!("http://{url}") };
         let rest = whole.strip_prefix("http://")?;
         let (user, host) = match rest.rsplit_once('@') {
@@ -141,7 +141,7 @@ mod tests {
 
     #[test]
     fn a_proxy_has_a_url_of_its_own() {
-        let of = |url| Via::of(url).map(|via| (via.uri.to_string(), via.credentials));
+        let of = |url| Via::for_url(url).map(|via| (via.uri.to_string(), via.credentials));
         assert_eq!(
             of("http://m:s@cache.example:3142/"),
             Some(("http://cache.example:3142/".into(), Some("bTpz".into())))

@@ -1,15 +1,16 @@
-//! [`Machine`]: the system that is worked on, and [`Dir`], an open folder of it.
+//! [`Machine`]: the system that is worked on.
 
 use std::collections::VecDeque;
 use std::io;
-use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::os::fd::{AsFd, OwnedFd};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use super::dir::Dir;
 use super::disk::Disk;
 use super::extent::Extent;
 use super::identity::{Identified, Users};
-use crate::model::{ContentHasher, Digest, FileKind, Identity, Stat, SystemPath};
+use crate::model::{FileKind, Identity, Stat, SystemPath};
 
 /// Links followed for one path before it counts as a circle, as Linux does.
 const MAX_LINKS: usize = 40;
@@ -42,111 +43,6 @@ pub enum MachineError {
         /// Why.
         source: io::Error,
     },
-}
-
-/// An open folder of the machine.
-#[derive(Debug, Clone)]
-pub struct Dir {
-    disk: Arc<dyn Disk>,
-    fd: Arc<OwnedFd>,
-}
-
-impl Dir {
-    /// The disk beneath.
-    #[must_use]
-    pub fn disk(&self) -> &dyn Disk {
-        &*self.disk
-    }
-
-    /// The handle.
-    #[must_use]
-    pub fn fd(&self) -> BorrowedFd<'_> {
-        self.fd.as_fd()
-    }
-
-    /// A folder that was opened elsewhere, and handed over.
-    #[must_use]
-    pub fn handed_over(disk: Arc<dyn Disk>, fd: OwnedFd) -> Self {
-        Self { disk, fd: Arc::new(fd) }
-    }
-
-    /// A further handle on the same folder, to be handed over.
-    ///
-    /// # Errors
-    /// When there are too many handles.
-    pub fn handle(&self) -> io::Result<OwnedFd> {
-        self.fd().try_clone_to_owned()
-    }
-
-    /// A folder of the same disk that was opened elsewhere.
-    #[must_use]
-    pub fn beside(&self, fd: OwnedFd) -> Self {
-        Self { disk: self.disk.clone(), fd: Arc::new(fd) }
-    }
-
-    /// Looks at a name, not following it; none when it does not exist.
-    ///
-    /// # Errors
-    /// Every other failure.
-    pub fn look(&self, name: &[u8]) -> io::Result<Option<Stat>> {
-        match self.disk.look(self.fd(), name) {
-            Ok(stat) => Ok(Some(stat)),
-            Err(e) if e.kind() == io::ErrorKind::NotFound => Ok(None),
-            Err(e) => Err(e),
-        }
-    }
-
-    /// Looks at the folder itself.
-    ///
-    /// # Errors
-    /// When the kernel cannot say.
-    pub fn look_self(&self) -> io::Result<Stat> {
-        self.disk.look_open(self.fd())
-    }
-
-    /// Reads a whole file of at most `limit` bytes.
-    ///
-    /// # Errors
-    /// When it cannot be read, is no regular file, or is larger.
-    pub fn read(&self, name: &[u8], limit: u64) -> io::Result<Vec<u8>> {
-        let file = self.disk.open_file(self.fd(), name)?;
-        read_to_limit(&*self.disk, file.as_fd(), limit)
-    }
-
-    /// The digest of a file's content, however large it is.
-    ///
-    /// # Errors
-    /// When it cannot be read, or is no regular file.
-    pub fn digest(&self, name: &[u8]) -> io::Result<Option<Digest>> {
-        let file = self.disk.open_file(self.fd(), name)?;
-        let mut hasher = ContentHasher::blake3();
-        let mut piece = vec![0; 128 * 1024];
-        loop {
-            let n = self.disk.read(file.as_fd(), &mut piece)?;
-            if n == 0 {
-                return Ok(hasher.finish().0);
-            }
-            hasher.update(&piece[..n]);
-        }
-    }
-}
-
-/// Reads an open file of at most `limit` bytes to its end.
-pub fn read_to_limit(disk: &dyn Disk, file: BorrowedFd<'_>, limit: u64) -> io::Result<Vec<u8>> {
-    let size = disk.look_open(file)?.size;
-    let mut bytes = Vec::with_capacity(usize::try_from(size.min(limit)).unwrap_or(0) + 1);
-    // Most such files are small: a large buffer for each would cost more than reading them.
-    let mut buffer = vec![0; usize::try_from(size.clamp(512, 64 * 1024)).unwrap_or(512) + 1];
-    loop {
-        let n = disk.read(file, &mut buffer)?;
-        if n == 0 {
-            return Ok(bytes);
-        }
-        bytes.extend_from_slice(&buffer[..n]);
-        if bytes.len() as u64 > limit {
-            return Err(io::Error::new(io::ErrorKind::FileTooLarge, format!("larger than {limit} bytes")));
-        }
-    }
 }
 
 /// The system that is worked on: live (`/`) or mounted elsewhere.
@@ -373,6 +269,19 @@ impl Machine {
 }
 
 impl Machine {
+    /// What lies at a path, whose last name is not followed; `None` when nothing does, or nobody can tell.
+    #[must_use]
+    pub fn kind_at(&self, path: &SystemPath) -> Option<FileKind> {
+        let place = self.resolve(&path.parent()?).ok()?.child(path.name()).ok()?;
+        self.look(&place).ok()?.map(|stat| stat.kind)
+    }
+
+    /// Whether something else than a regular file lies at a path: a folder, a link, a device.
+    #[must_use]
+    pub fn is_no_file(&self, path: &SystemPath) -> bool {
+        self.kind_at(path).is_some_and(|kind| kind != FileKind::File)
+    }
+
     /// Reads the end of a file, at most so many bytes, however large it is; `None` when it is not there.
     ///
     /// # Errors

@@ -65,7 +65,7 @@ pub fn lock_holder(dir: &Dir, name: &[u8]) -> io::Result<Option<LockHolder>> {
 pub fn worker(pid: u32) -> Option<Worker> {
     let process = PathBuf::from(format!("/proc/{pid}"));
     let clean = |text: &str| text.chars().filter(|c| !c.is_control()).take(64).collect::<String>();
-    let stat = Stat::of(pid)?;
+    let stat = Stat::for_pid(pid)?;
     let groups = fs::read_to_string(process.join("cgroup")).unwrap_or_default();
     Some(Worker {
         pid,
@@ -94,7 +94,7 @@ struct Stat {
 }
 
 impl Stat {
-    fn of(pid: u32) -> Option<Self> {
+    fn for_pid(pid: u32) -> Option<Self> {
         let text = fs::read(format!("/proc/{pid}/stat")).ok()?;
         Self::parse(&String::from_utf8_lossy(&text))
     }
@@ -124,14 +124,14 @@ fn work_of(pid: u32) -> u64 {
     let mut children: HashMap<u32, Vec<u32>> = HashMap::new();
     for entry in fs::read_dir("/proc").into_iter().flatten().flatten() {
         if let Some(pid) = entry.file_name().to_str().and_then(|n| n.parse::<u32>().ok())
-            && let Some(stat) = Stat::of(pid)
+            && let Some(stat) = Stat::for_pid(pid)
         {
             children.entry(stat.parent).or_default().push(pid);
         }
     }
     let (mut todo, mut work) = (vec![pid], 0u64);
     while let Some(pid) = todo.pop() {
-        work = work.saturating_add(Stat::of(pid).map_or(0, |stat| stat.ticks));
+        work = work.saturating_add(Stat::for_pid(pid).map_or(0, |stat| stat.ticks));
         let io = fs::read_to_string(format!("/proc/{pid}/io")).unwrap_or_default();
         let bytes = io.lines().filter_map(|l| l.strip_prefix("rchar: ").or_else(|| l.strip_prefix("wchar: ")));
         work = bytes.filter_map(|n| n.parse::<u64>().ok()).fold(work, u64::saturating_add);

@@ -6,6 +6,7 @@
 //! All access goes through one small trait ([`Disk`]), so that tests can fail the n-th operation.
 
 mod computer;
+mod dir;
 mod disk;
 mod extent;
 mod files;
@@ -19,9 +20,10 @@ mod protect;
 mod volumes;
 
 pub use computer::Computer;
+pub use dir::{Dir, read_to_limit};
 pub use disk::{Disk, Exchange, FreeSpace, Name};
 pub use extent::{Extent, MountProblem};
-pub use files::{Dir, Machine, MachineError};
+pub use files::{Machine, MachineError};
 pub use health::marked_errors;
 pub use holder::{LockHolder, Worker, lock_holder, worker};
 pub use identity::{Account, Identified, Users};
@@ -30,5 +32,3 @@ pub use lock::{Held, LockError, lock_exclusive, lock_shared};
 pub use programs::{Holders, Program, Running, holders, running};
 pub use protect::{Protection, ProtectionPolicy};
 pub use volumes::{Mounted, Volume, volumes};
-
-pub use files::read_to_limit;

@@ -53,7 +53,7 @@ pub struct Protection {
 impl Protection {
     /// The places of this machine.
     #[must_use]
-    pub fn of(machine: &Machine) -> Self {
+    pub fn new(machine: &Machine) -> Self {
         let mut places: Vec<(SystemPath, &'static str)> = Vec::new();
         for place in ALWAYS {
             let place = SystemPath::literal(place);
@@ -129,7 +129,7 @@ mod tests {
         )
         .unwrap();
         let machine = Machine::open(dir.path(), Arc::new(LiveDisk)).unwrap();
-        let protection = Protection::of(&machine);
+        let protection = Protection::new(&machine);
         for place in ["/home/oskar/letter", "/data/homes/oskar", "/root/x", "/usr/local/bin/tool"] {
             assert!(protection.why(&SystemPath::literal(place)).is_some(), "{place}");
         }

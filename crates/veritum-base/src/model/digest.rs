@@ -37,7 +37,7 @@ const NIBBLES: [u8; 256] = {
 impl Digest {
     /// The digest of these bytes.
     #[must_use]
-    pub fn of(bytes: &[u8]) -> Self {
+    pub fn hash(bytes: &[u8]) -> Self {
         Self(*blake3::hash(bytes).as_bytes())
     }
 
@@ -86,7 +86,7 @@ impl Md5 {
 
     /// The digest of these bytes.
     #[must_use]
-    pub fn of(bytes: &[u8]) -> Self {
+    pub fn hash(bytes: &[u8]) -> Self {
         Self(md5::Md5::digest(bytes).into())
     }
 
@@ -210,8 +210,8 @@ mod tests {
 
     #[test]
     fn the_published_test_vectors_hold() {
-        assert_eq!(Digest::of(b"").to_hex(), "af1349b9f5f9a1a6a0404dea36dcc9499bcb25c9adc112b7cc9a93cae41f3262");
-        assert_eq!(Md5::of(b"abc"), Md5::from_hex(b"900150983cd24fb0d6963f7d28e17f72").unwrap());
+        assert_eq!(Digest::hash(b"").to_hex(), "af1349b9f5f9a1a6a0404dea36dcc9499bcb25c9adc112b7cc9a93cae41f3262");
+        assert_eq!(Md5::hash(b"abc"), Md5::from_hex(b"900150983cd24fb0d6963f7d28e17f72").unwrap());
     }
 
     #[test]
@@ -219,13 +219,13 @@ mod tests {
         let mut hasher = ContentHasher::blake3();
         hasher.update(b"ferry ");
         hasher.update(b"timetable");
-        assert_eq!(hasher.finish(), (Some(Digest::of(b"ferry timetable")), None));
+        assert_eq!(hasher.finish(), (Some(Digest::hash(b"ferry timetable")), None));
     }
 
     proptest::proptest! {
         #[test]
         fn a_digest_comes_back_from_its_digits_and_one_foreign_sign_is_none(bytes: Vec<u8>, at in 0usize..64, sign: char) {
-            let digest = Digest::of(&bytes);
+            let digest = Digest::hash(&bytes);
             proptest::prop_assert_eq!(Digest::from_hex(&digest.to_hex()), Ok(digest));
             let mut text: Vec<char> = digest.to_hex().chars().collect();
             text[at] = sign;
@@ -238,7 +238,7 @@ mod tests {
     fn short_or_foreign_text_is_no_digest() {
         assert!(Digest::from_hex("af13").is_err());
         assert!(Digest::from_hex(&"g".repeat(64)).is_err());
-        assert_eq!(Digest::from_hex(&Digest::of(b"a").to_hex().to_uppercase()), Ok(Digest::of(b"a")));
+        assert_eq!(Digest::from_hex(&Digest::hash(b"a").to_hex().to_uppercase()), Ok(Digest::hash(b"a")));
         assert!(Md5::from_hex(b"").is_err());
     }
 }

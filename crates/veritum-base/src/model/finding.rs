@@ -153,13 +153,13 @@ const SIGNS: &[u8] = b"bcdfghjkmnpqrstvwxz23456789";
 impl FindingId {
     /// The name for what is found in `area` of `subject`.
     #[must_use]
-    pub fn of(area: &AreaName, subject: &Subject, verdict: Verdict) -> Self {
+    pub fn new(area: &AreaName, subject: &Subject, verdict: Verdict) -> Self {
         let what: Vec<u8> = match subject {
             Subject::Path { path, .. } | Subject::Record { path, entry: None } => path.as_bytes().to_vec(),
             Subject::Record { path, entry: Some(entry) } => [path.as_bytes(), b"\0", entry.as_bytes()].concat(),
             other => other.name().unwrap_or_default().as_bytes().to_vec(),
         };
-        let digest = Digest::of(&[area.word().as_bytes(), b"\0", &what, b"\0", verdict.word().as_bytes()].concat());
+        let digest = Digest::hash(&[area.word().as_bytes(), b"\0", &what, b"\0", verdict.word().as_bytes()].concat());
         let sign = |(at, byte): (usize, &u8)| {
             let signs = if at == 0 { LETTERS } else { SIGNS };
             char::from(signs[usize::from(*byte) % signs.len()])
@@ -240,6 +240,12 @@ pub struct Harm {
 /// What a person should do, in a sentence.
 pub type Advice = String;
 
+/// The words after the program's name, where an advice is a command of Veritum's own.
+#[must_use]
+pub fn own_command(advice: &str) -> Option<&str> {
+    advice.strip_prefix("veritum ")
+}
+
 /// One thing that is not as it should be, or a note.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Finding {
@@ -289,7 +295,7 @@ impl Finding {
     #[must_use]
     pub fn on(area: AreaName, subject: Subject, verdict: Verdict) -> Self {
         Self {
-            id: FindingId::of(&area, &subject, verdict),
+            id: FindingId::new(&area, &subject, verdict),
             area,
             subject,
             verdict,
@@ -313,9 +319,9 @@ mod tests {
     #[test]
     fn a_findings_name_is_stable_and_can_be_typed() {
         let subject = Subject::path(&SystemPath::literal("/usr/bin/berthbook"));
-        let id = FindingId::of(&AreaName::new("files"), &subject, Verdict::Altered);
-        assert_eq!(id, FindingId::of(&AreaName::new("files"), &subject, Verdict::Altered));
-        assert_ne!(id, FindingId::of(&AreaName::new("files"), &subject, Verdict::Missing));
+        let id = FindingId::new(&AreaName::new("files"), &subject, Verdict::Altered);
+        assert_eq!(id, FindingId::new(&AreaName::new("files"), &subject, Verdict::Altered));
+        assert_ne!(id, FindingId::new(&AreaName::new("files"), &subject, Verdict::Missing));
         assert!(FindingId::looks_like(id.as_str()) && FindingId::looks_like(&id.as_str()[..4]));
         assert!(!FindingId::looks_like("12345678") && !FindingId::looks_like("files") && !FindingId::looks_like("bcd"));
     }

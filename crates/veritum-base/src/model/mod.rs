@@ -21,7 +21,7 @@ pub use area::AreaName;
 pub use component::{ComponentId, ComponentIdError};
 pub use digest::{ContentHasher, Digest, DigestError, Md5};
 pub use entry::{Entry, EntryKind, Owner};
-pub use finding::{Advice, Authority, Finding, FindingId, Harm, Remedy, State, Subject};
+pub use finding::{Advice, Authority, Finding, FindingId, Harm, Remedy, State, Subject, own_command};
 pub use packed::{packed, unpacked};
 pub use path::{LinkTarget, PathError, PathMap, PathSet, SystemPath};
 pub use place::{FileKind, Identity, Instant, Stat};

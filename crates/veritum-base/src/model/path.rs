@@ -17,7 +17,7 @@ const MAX_NAME: usize = 255;
 
 /// An absolute path on the machine: bytes kept as they are, no `.`, no `..`, no empty names, no NUL.
 ///
-/// It says nothing about links: whether a folder on the way is one is judged by the rooms that open it. Copies share
+/// It says nothing about links: whether a folder on the way is one is judged by the modules that open it. Copies share
 /// their bytes: a check of a whole system holds each of a hundred thousand paths in several lists.
 #[derive(Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct SystemPath(Arc<[u8]>);

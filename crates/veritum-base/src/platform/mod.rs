@@ -146,7 +146,7 @@ pub trait Records: Sync {
     ///
     /// # Errors
     /// When it is missing or cannot be read.
-    fn of(&self, component: &Component, keep: Option<&Keep<'_>>) -> Result<SelfRecord, RecordProblem>;
+    fn read_list(&self, component: &Component, keep: Option<&Keep<'_>>) -> Result<SelfRecord, RecordProblem>;
 }
 
 /// What was done to a component.

@@ -29,7 +29,7 @@ impl HomeGuard {
     ///
     /// # Errors
     /// When the card is none.
-    pub fn of(
+    pub fn new(
         home: SystemPath,
         raw: RawCard,
         bases: Bases,
@@ -97,7 +97,7 @@ mod tests {
         let owner = machine.look(&place).unwrap().unwrap().uid;
         let agent = Arc::new(Mutex::new(HomeResponder::default()));
         let raw = Card::parse(QUAY).unwrap().raw();
-        let guard = HomeGuard::of(place, raw, Bases::default(), owner, 100, agent).unwrap();
+        let guard = HomeGuard::new(place, raw, Bases::default(), owner, 100, agent).unwrap();
         let reason = |path: &'static str| {
             let path = SystemPath::literal(path);
             let dir = machine.dir(&path.parent().unwrap()).unwrap();

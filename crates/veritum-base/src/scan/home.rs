@@ -104,7 +104,7 @@ pub struct HomeCase<'a> {
 /// Looks into a home.
 #[must_use]
 pub fn app_data(home: &Dir, case: &HomeCase<'_>) -> AppData {
-    let mut look = Look::of(home, case);
+    let mut look = Look::new(home, case);
     look.folder(home, &mut Vec::new(), 0);
     let mut found = look.found;
     found.bases = case.bases.clone();
@@ -134,7 +134,7 @@ pub(super) struct Visit<'a> {
 /// Looks at everything of an application's in a home, folders before what is in them; answers whether there were more names
 /// than are looked at.
 pub(super) fn each(home: &Dir, case: &HomeCase<'_>, see: &mut dyn FnMut(Visit<'_>)) -> bool {
-    let mut look = Look::of(home, case);
+    let mut look = Look::new(home, case);
     look.see = Some(see);
     look.folder(home, &mut Vec::new(), 0);
     look.found.too_many
@@ -143,9 +143,9 @@ pub(super) fn each(home: &Dir, case: &HomeCase<'_>, see: &mut dyn FnMut(Visit<'_
 /// Whether one thing in an open folder, which stands for `path` below the home, is the application's with all that lies in it.
 #[must_use]
 pub(super) fn whole(dir: &Dir, name: &[u8], path: &[u8], case: &HomeCase<'_>) -> bool {
-    let mut look = Look::of(dir, case);
+    let mut look = Look::new(dir, case);
     let depth = path.iter().filter(|byte| **byte == b'/').count();
-    look.one(dir, name, &mut path.to_vec(), depth).is_some() && !look.found.too_many
+    look.visit(dir, name, &mut path.to_vec(), depth).is_some() && !look.found.too_many
 }
 
 struct Look<'a> {
@@ -164,7 +164,7 @@ fn within(dir: &Dir) -> Option<(u64, u64)> {
 }
 
 impl<'a> Look<'a> {
-    fn of(dir: &Dir, case: &'a HomeCase<'a>) -> Self {
+    fn new(dir: &Dir, case: &'a HomeCase<'a>) -> Self {
         let within = within(dir);
         Self { case, found: AppData::default(), parts: BTreeMap::new(), names: 0, see: None, within }
     }
@@ -197,7 +197,7 @@ impl<'a> Look<'a> {
                 path.push(b'/');
             }
             path.extend_from_slice(&name);
-            let class = self.one(dir, &name, path, depth);
+            let class = self.visit(dir, &name, path, depth);
             path.truncate(above);
             // One class for all, the folder's own among them: then it moves as one.
             whole = whole.filter(|_| class == own);
@@ -209,7 +209,7 @@ impl<'a> Look<'a> {
     }
 
     /// Sorts one name; answers the class of all of it, none when it is not to be moved as one.
-    fn one(&mut self, dir: &Dir, name: &[u8], path: &mut Vec<u8>, depth: usize) -> Option<Class> {
+    fn visit(&mut self, dir: &Dir, name: &[u8], path: &mut Vec<u8>, depth: usize) -> Option<Class> {
         let class = self.class(path);
         if class.is_none() && !self.case.card.may_lie_below(self.case.bases, path) {
             return None;

@@ -80,7 +80,7 @@ struct Numbers {
 }
 
 impl Numbers {
-    fn of(stat: &Stat) -> Self {
+    fn new(stat: &Stat) -> Self {
         let folder = stat.kind == FileKind::Folder;
         let kind = match stat.kind {
             FileKind::File => 0,
@@ -165,12 +165,12 @@ impl Walk<'_> {
                 path.push(b'/');
             }
             path.extend_from_slice(&name);
-            self.one(dir, &name, path, depth);
+            self.visit(dir, &name, path, depth);
             path.truncate(above);
         }
     }
 
-    fn one(&mut self, dir: &Dir, name: &[u8], path: &mut Vec<u8>, depth: usize) {
+    fn visit(&mut self, dir: &Dir, name: &[u8], path: &mut Vec<u8>, depth: usize) {
         if self.left_out.contains(path.as_slice()) {
             return;
         }
@@ -219,7 +219,7 @@ impl Inventory {
     fn add(&mut self, path: &[u8], stat: &Stat, content: Option<Digest>) {
         let begin = self.paths.len();
         self.paths.extend_from_slice(path);
-        self.entries.push(Entry { path: begin..self.paths.len(), numbers: Numbers::of(stat), content });
+        self.entries.push(Entry { path: begin..self.paths.len(), numbers: Numbers::new(stat), content });
         if stat.kind != FileKind::Folder {
             self.answer.files += 1;
             self.answer.bytes = self.answer.bytes.saturating_add(stat.size);

@@ -293,7 +293,7 @@ fn digest(disk: &dyn Disk, file: BorrowedFd<'_>, size: u64, buffer: &mut [u8]) -
     let first = disk.read(file, buffer)?;
     if first as u64 == size {
         // Nearly all files: digested at once, which needs nothing kept between two pieces.
-        return Ok((size, Some(Digest::of(&buffer[..first]))));
+        return Ok((size, Some(Digest::hash(&buffer[..first]))));
     }
     let mut hasher = ContentHasher::blake3();
     hasher.update(&buffer[..first]);
@@ -366,7 +366,7 @@ mod tests {
             other => panic!("{other:?}"),
         };
         assert_eq!(found(0).stat.kind, FileKind::Pipe);
-        assert_eq!(found(1).digest, Some(Digest::of(b"abc")));
+        assert_eq!(found(1).digest, Some(Digest::hash(b"abc")));
         assert_eq!(seen[2], Observation::Absent);
         assert_eq!(found(3).target.as_deref(), Some(&b"/somewhere"[..]));
         assert_eq!(found(4).digest, None, "another size needs no reading");

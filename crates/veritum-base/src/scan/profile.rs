@@ -125,7 +125,7 @@ fn content_fault(met: &Visit<'_>, databases: bool, bytes: &mut u64) -> Option<Pr
         return None;
     }
     // Of the user's own only databases are looked into: what else is in there is nobody's business.
-    if met.class == Class::Own && super::readable::Form::of(met.name) != super::readable::Form::Database {
+    if met.class == Class::Own && super::readable::Form::for_name(met.name) != super::readable::Form::Database {
         return None;
     }
     *bytes += met.stat.size;

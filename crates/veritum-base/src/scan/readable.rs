@@ -25,7 +25,7 @@ pub(super) enum Form {
 }
 
 impl Form {
-    pub(super) fn of(name: &[u8]) -> Self {
+    pub(super) fn for_name(name: &[u8]) -> Self {
         let ending = name.rsplit(|byte| *byte == b'.').next().unwrap_or_default().to_ascii_lowercase();
         match ending.as_slice() {
             b"json" => Self::Json,
@@ -42,7 +42,7 @@ impl Form {
 /// # Errors
 /// When the medium, or its rights, keep it from being read.
 pub(super) fn fault(dir: &Dir, name: &[u8], size: u64, databases: bool) -> io::Result<Option<String>> {
-    let form = Form::of(name);
+    let form = Form::for_name(name);
     if form == Form::Database {
         return if databases && size <= MAX_DATABASE { database_fault(dir, name, size) } else { Ok(None) };
     }
@@ -174,7 +174,7 @@ mod tests {
 
     #[test]
     fn what_cannot_be_read_is_told_with_its_line_and_what_can_is_not() {
-        let said = |name: &str, text: &str| text_fault(Form::of(name.as_bytes()), text.as_bytes());
+        let said = |name: &str, text: &str| text_fault(Form::for_name(name.as_bytes()), text.as_bytes());
         for (name, text) in [
             ("a.json", "{\"a\": [1, 2]}\n"),
             ("a.json", "\u{feff}{}"),
@@ -235,8 +235,8 @@ mod tests {
         #[test]
         fn what_breaks_off_is_told_and_what_is_told_is_damage(seed: u64, cut in 1usize..40) {
             let xml = b"<?xml version=\"1.0\"?>\n<a b=\"c\"><d>text</d><e/></a>";
-            proptest::prop_assert_eq!(text_fault(Form::of(b"x.xml"), xml), None);
-            proptest::prop_assert!(text_fault(Form::of(b"x.xml"), &xml[..xml.len() - cut.min(30)]).is_some());
+            proptest::prop_assert_eq!(text_fault(Form::for_name(b"x.xml"), xml), None);
+            proptest::prop_assert!(text_fault(Form::for_name(b"x.xml"), &xml[..xml.len() - cut.min(30)]).is_some());
             let json = crate::testkit::mutated(b"{\"quay\": [1, 2, {\"x\": null}], \"y\": \"z\"}", seed);
             if serde_json::from_slice::<serde_json::Value>(&json).is_ok() {
                 proptest::prop_assert_eq!(text_fault(Form::Json, &json), None);

@@ -33,7 +33,7 @@ pub struct Remembered(Vec<(Identity, Memory)>);
 impl Remembered {
     /// What can be remembered of observations made from `began` on.
     #[must_use]
-    pub fn of<'a>(observations: impl Iterator<Item = &'a Observation>, began: jiff::Timestamp) -> Self {
+    pub fn new<'a>(observations: impl Iterator<Item = &'a Observation>, began: jiff::Timestamp) -> Self {
         let one = |observation: &Observation| {
             let Observation::There(found) = observation else { return None };
             let digest = found.digest.map(Seen::Blake3).or_else(|| found.md5.map(Seen::Md5))?;
@@ -184,10 +184,10 @@ mod tests {
 
     #[test]
     fn only_what_is_just_as_it_was_and_was_settled_then_is_still_known() {
-        let (digest, md5) = (Digest::of(b"a"), Md5::of(b"a"));
+        let (digest, md5) = (Digest::hash(b"a"), Md5::hash(b"a"));
         let seen =
             [found(1, 100, Some(digest), None), found(2, 100, None, Some(md5)), found(3, 199, Some(digest), None)];
-        let kept = Remembered::of(seen.iter(), jiff::Timestamp::from_second(200).unwrap());
+        let kept = Remembered::new(seen.iter(), jiff::Timestamp::from_second(200).unwrap());
         assert_eq!(kept.len(), 2, "the third changed too shortly before");
         let again = Remembered::of_parts(kept.parts().iter().map(Vec::as_slice));
         assert_eq!(again, kept);
@@ -209,8 +209,8 @@ mod tests {
     proptest::proptest! {
         #[test]
         fn of_a_damaged_part_no_more_is_known_than_it_has_records(seed: u64) {
-            let seen: Vec<Observation> = (1..9).map(|n| found(n, 100, Some(Digest::of(&[n as u8])), None)).collect();
-            let kept = Remembered::of(seen.iter(), jiff::Timestamp::from_second(200).unwrap());
+            let seen: Vec<Observation> = (1..9).map(|n| found(n, 100, Some(Digest::hash(&[n as u8])), None)).collect();
+            let kept = Remembered::new(seen.iter(), jiff::Timestamp::from_second(200).unwrap());
             let part = crate::testkit::mutated(&kept.parts()[0], seed);
             let again = Remembered::of_parts(std::iter::once(part.as_slice()));
             proptest::prop_assert!(again.len() <= part.len() / 82 + 1);

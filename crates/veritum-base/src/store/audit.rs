@@ -57,7 +57,7 @@ impl Store {
         if self.is_remote() {
             return audit_remote(self, &entries, pool, observer);
         }
-        let names = pool.install(|| inventory::take(self.path()));
+        let names = pool.install(|| inventory::read_names(self.path()));
         let mut audit = Audit { faults: signed_faults(self), ..Audit::default() };
         let (known, unread) = pointers(self.path());
         audit.faults.extend(entries.iter().filter_map(|entry| pointer_fault(entry, &known, &unread)));
@@ -242,7 +242,7 @@ fn examine(store: &Store, digest: &Digest, size: u64, fresh: bool) -> Result<(),
         }
         read_content(file, digest, size)
     };
-    store.part(files::OBJECTS, digest, packed_at_most(size), &mut read).map_err(|e| Trouble::of(&e))
+    store.part(files::OBJECTS, digest, packed_at_most(size), &mut read).map_err(|e| Trouble::for_error(&e))
 }
 
 fn audit_manifests(
@@ -292,7 +292,7 @@ pub(super) fn referred(store: &Store, entry: &IndexEntry, files: bool) -> Result
 }
 
 fn plain_manifest(store: &Store, entry: &IndexEntry) -> Result<Manifest, Trouble> {
-    let bytes = store.manifest_bytes(entry).map_err(|e| Trouble::of(&e))?;
+    let bytes = store.manifest_bytes(entry).map_err(|e| Trouble::for_error(&e))?;
     Manifest::decode(&bytes).ok().filter(|m| m.component == entry.component).ok_or(Trouble::Altered)
 }
 
@@ -388,7 +388,7 @@ impl FreeSpace {
         let unpacked = decoder.decompress_to_buffer(&self.packed, &mut self.plain);
         self.decoder = Some(decoder);
         // What does not fit is longer than it should be; the library's own words help nobody.
-        let same = unpacked.is_ok_and(|n| n == size) && Digest::of(&self.plain) == *digest;
+        let same = unpacked.is_ok_and(|n| n == size) && Digest::hash(&self.plain) == *digest;
         if same { Ok(()) } else { Err(wrong()) }
     }
 }

@@ -55,7 +55,7 @@ pub enum Trouble {
 
 impl Trouble {
     /// What an error on the way to a file means: without a word of the kernel's, its content is at fault.
-    pub(super) fn of(error: &io::Error) -> Self {
+    pub(super) fn for_error(error: &io::Error) -> Self {
         match (error.kind(), error.raw_os_error()) {
             (io::ErrorKind::NotFound | io::ErrorKind::NotADirectory, _) => Self::Missing,
             (_, None) => Self::Altered,
@@ -78,7 +78,7 @@ pub struct StoreFault {
 /// What a failing file of a store means.
 pub(super) fn trouble_of(error: &StoreError) -> Trouble {
     match error {
-        StoreError::File { source, .. } => Trouble::of(source),
+        StoreError::File { source, .. } => Trouble::for_error(source),
         _ => Trouble::Altered,
     }
 }

@@ -10,7 +10,7 @@ use rayon::prelude::*;
 use super::audit::{is_content, referred};
 use super::files;
 use super::head::located;
-use super::incoming::{Incoming, package_ref, take};
+use super::incoming::{Incoming, add_package, package_ref};
 use super::index::{IndexEntry, PackageRef};
 use super::pointers::{whole_pointers, write_pointer};
 use super::{FOLDERS, Store, StoreError, at};
@@ -279,7 +279,7 @@ fn take_unless_known(
     if known.contains(&package.sha256) {
         return Ok(None);
     }
-    take(incoming, file, &path, package, contents).map(Some)
+    add_package(incoming, file, &path, package, contents).map(Some)
 }
 
 /// Takes everything of one component from another store.

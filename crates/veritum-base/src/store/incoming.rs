@@ -55,7 +55,7 @@ impl Incoming {
 
     /// Takes a manifest's plain bytes; answers with their digest.
     pub(super) fn manifest(&self, plain: &[u8]) -> io::Result<Digest> {
-        let digest = Digest::of(plain);
+        let digest = Digest::hash(plain);
         self.put_small(plain, &digest, files::manifest(&self.store, &digest))?;
         Ok(digest)
     }
@@ -85,7 +85,7 @@ impl Incoming {
     }
 
     fn object(&self, bytes: &[u8]) -> io::Result<Digest> {
-        let digest = Digest::of(bytes);
+        let digest = Digest::hash(bytes);
         self.put_small(bytes, &digest, files::object(&self.store, &digest))?;
         Ok(digest)
     }
@@ -110,7 +110,7 @@ impl Incoming {
             encoder.write_all(&piece[..n])?;
         }
         encoder.finish()?;
-        let digest = hasher.finish().0.unwrap_or_else(|| Digest::of(b""));
+        let digest = hasher.finish().0.unwrap_or_else(|| Digest::hash(b""));
         let place = files::object(&self.store, &digest);
         if self.claim(&digest, &place) {
             let path = self.folder.path().join(format!("{digest}.large"));
@@ -159,7 +159,7 @@ impl Incoming {
 }
 
 /// Brings in what a package holds, its contents only when they are wanted; the file stands at its beginning.
-pub(super) fn take(
+pub(super) fn add_package(
     incoming: &Incoming,
     file: fs::File,
     path: &Path,
@@ -206,7 +206,7 @@ fn digest_of(from: &mut dyn Read) -> io::Result<Digest> {
     let mut piece = vec![0; 128 * 1024];
     loop {
         match from.read(&mut piece)? {
-            0 => return Ok(hasher.finish().0.unwrap_or_else(|| Digest::of(b""))),
+            0 => return Ok(hasher.finish().0.unwrap_or_else(|| Digest::hash(b""))),
             n => hasher.update(&piece[..n]),
         }
     }
@@ -233,7 +233,7 @@ pub(super) fn package_ref(file: &mut fs::File, path: &Path) -> Result<PackageRef
 }
 
 fn keep_records(incoming: &Incoming, package: &Package) -> io::Result<RecordsRef> {
-    let records = Records::of(package);
+    let records = Records::for_package(package);
     for member in &records.members {
         if let Some(content) = package.members.get(&member.name) {
             incoming.object(content)?;

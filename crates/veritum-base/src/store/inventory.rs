@@ -43,7 +43,7 @@ pub(super) fn objects(store: &Path) -> Names {
 }
 
 /// Looks at all names; nothing is opened but folders.
-pub(super) fn take(store: &Path) -> Inventory {
+pub(super) fn read_names(store: &Path) -> Inventory {
     let mut found = Inventory::default();
     for name in names(store) {
         let known = FOLDERS.iter().chain(&["store.json", "lock", ASIDE]).any(|k| name.as_os_str() == *k);
@@ -126,8 +126,8 @@ mod tests {
 
     #[test]
     fn only_a_digest_in_small_letters_is_the_name_of_a_content() {
-        let hex = Digest::of(b"timetable").to_hex();
-        assert_eq!(digest_of_name(&hex[..2], &hex[2..]), Some(Digest::of(b"timetable")));
+        let hex = Digest::hash(b"timetable").to_hex();
+        assert_eq!(digest_of_name(&hex[..2], &hex[2..]), Some(Digest::hash(b"timetable")));
         assert_eq!(digest_of_name(&hex[..2], &hex[3..]), None);
         assert_eq!(digest_of_name(&hex[..2], &hex[2..].to_uppercase()), None);
         assert_eq!(digest_of_name("zz", &hex[2..]), None);

@@ -16,7 +16,7 @@ pub enum Location {
 impl Location {
     /// What was typed or configured: a URL, or a folder that a relative path is meant from.
     #[must_use]
-    pub fn of(text: &OsStr, from: &Path) -> Self {
+    pub fn parse(text: &OsStr, from: &Path) -> Self {
         let url = text.to_str().filter(|t| t.starts_with("http://") || t.starts_with("https://"));
         match url {
             Some(url) => Self::Url(url.trim_end_matches('/').to_owned()),
@@ -55,7 +55,7 @@ mod tests {
 
     #[test]
     fn a_url_is_told_from_a_folder_and_a_relative_folder_is_meant_from_somewhere() {
-        let of = |text: &str| Location::of(OsStr::new(text), Path::new("/stick"));
+        let of = |text: &str| Location::parse(OsStr::new(text), Path::new("/stick"));
         assert_eq!(of("https://store.example/desk/"), Location::Url("https://store.example/desk".into()));
         assert_eq!(of("store").folder(), Some(Path::new("/stick/store")));
         assert_eq!(of("/else/where").to_string(), "/else/where");

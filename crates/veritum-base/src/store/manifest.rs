@@ -363,10 +363,10 @@ mod tests {
     }
 
     fn sample() -> Manifest {
-        let file = |same_as| EntryKind::File { size: 3, digest: Digest::of(b"abc"), same_as };
+        let file = |same_as| EntryKind::File { size: 3, digest: Digest::hash(b"abc"), same_as };
         Manifest {
             component: ComponentId::new("berthbook", "4.2-1", "amd64").unwrap(),
-            records: Some(RecordsRef { blake3: Digest::of(b"r"), size: 1 }),
+            records: Some(RecordsRef { blake3: Digest::hash(b"r"), size: 1 }),
             entries: vec![
                 entry(b"/usr", EntryKind::Folder, 0o755),
                 entry(b"/usr/a\xff\\b", file(None), 0o4755),

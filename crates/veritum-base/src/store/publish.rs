@@ -136,7 +136,7 @@ fn require_complete(store: &Path, entry: &IndexEntry, names: &inventory::Names) 
     };
     let packed = files::open(&files::manifest(store, &entry.manifest)).map_err(|e| fail(e.into()))?;
     let bytes = unpack_all(packed, entry.manifest_size).map_err(|e| fail(e.into()))?;
-    if Digest::of(&bytes) != entry.manifest {
+    if Digest::hash(&bytes) != entry.manifest {
         return Err(fail("its content is not the one that was taken in".into()));
     }
     let manifest = Manifest::decode(&bytes).map_err(|e| fail(e.into()))?;

@@ -157,7 +157,7 @@ impl Store {
             doubts.note(pins.keep_seen(&root, &SeenVersions { highest }));
         }
         let by_component = |index: Index| index.components.into_iter().map(|e| (e.component.clone(), e)).collect();
-        let index_digest = Digest::of(loaded.index.get());
+        let index_digest = Digest::hash(loaded.index.get());
         let index = loaded.index.derive(|bytes| read_index(&bytes, &path).map(by_component))?;
         Ok(Self {
             path,
@@ -340,7 +340,7 @@ impl Store {
     /// When there are none, or others.
     pub(super) fn manifest_bytes(&self, entry: &IndexEntry) -> io::Result<Vec<u8>> {
         let bytes = self.packed_manifest(entry)?;
-        match Digest::of(&bytes) == entry.manifest {
+        match Digest::hash(&bytes) == entry.manifest {
             true => Ok(bytes),
             false => Err(other_content()),
         }

@@ -49,7 +49,7 @@ impl Records {
 
     /// What a package's control part says.
     #[must_use]
-    pub fn of(package: &Package) -> Self {
+    pub fn for_package(package: &Package) -> Self {
         let line = |path: &SystemPath| [path.as_bytes(), b"\n"].concat();
         let plain: Vec<u8> = package.settings.iter().flat_map(line).collect();
         // What a list of settings files has beyond their paths cannot be made again from those.
@@ -57,7 +57,7 @@ impl Records {
         let others = package.members.iter().filter(|(name, content)| !follows(name, content));
         let member = |(name, content): (&String, &Vec<u8>)| RecordMember {
             name: name.clone(),
-            blake3: Digest::of(content),
+            blake3: Digest::hash(content),
             size: content.len() as u64,
         };
         Self {

@@ -155,7 +155,7 @@ impl Remote {
 
 /// The folder that stands for a store: kept for the next time where that can be.
 fn folder_for(url: &str, reach: &Reach) -> io::Result<(PathBuf, Option<Arc<tempfile::TempDir>>)> {
-    let kept = reach.keep.join("stores").join(&Digest::of(url.as_bytes()).to_hex()[..16]);
+    let kept = reach.keep.join("stores").join(&Digest::hash(url.as_bytes()).to_hex()[..16]);
     if !reach.keep.as_os_str().is_empty() && fs::create_dir_all(&kept).is_ok() && files::is_writable(&kept) {
         return Ok((kept.canonicalize()?, None));
     }

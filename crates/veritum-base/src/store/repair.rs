@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use super::fault::Part;
 use super::files::{self, readable_by_all, write_whole};
 use super::fill::lock;
-use super::incoming::{Incoming, package_ref, take};
+use super::incoming::{Incoming, add_package, package_ref};
 use super::index::IndexEntry;
 use super::pointers::write_pointer;
 use super::publish::rebuilt_index;
@@ -116,7 +116,7 @@ impl StoreRepair {
     pub fn package(&self, mut file: fs::File, label: &Path, entry: &IndexEntry) -> Result<bool, StoreError> {
         let package = package_ref(&mut file, label)?;
         // A component that is kept without contents stays so.
-        let taken = take(&self.incoming, file, label, package, !entry.manifest_only)?;
+        let taken = add_package(&self.incoming, file, label, package, !entry.manifest_only)?;
         self.incoming.settle()?;
         Ok(taken.manifest == entry.manifest)
     }

@@ -39,7 +39,7 @@ pub(super) fn unpack_all(packed: impl Read, size: u64) -> io::Result<Vec<u8>> {
 
 /// Unpacked bytes, when they are the ones that are named.
 pub(super) fn right(unpacked: io::Result<Vec<u8>>, digest: &Digest) -> io::Result<Vec<u8>> {
-    unpacked.ok().filter(|bytes| Digest::of(bytes) == *digest).ok_or_else(other_content)
+    unpacked.ok().filter(|bytes| Digest::hash(bytes) == *digest).ok_or_else(other_content)
 }
 
 pub(super) fn other_content() -> io::Error {
@@ -103,7 +103,7 @@ mod tests {
                 proptest::prop_assert_eq!(unpacked.len() as u64, size);
             }
             let mut got = Vec::new();
-            let done = unpack_in_pieces(&packed[..], &Digest::of(&text), size, &mut |piece| {
+            let done = unpack_in_pieces(&packed[..], &Digest::hash(&text), size, &mut |piece| {
                 got.extend_from_slice(piece);
                 Ok(())
             });

@@ -36,7 +36,7 @@ impl Tree {
     /// # Panics
     /// When something cannot be read.
     #[must_use]
-    pub fn take(top: &Path, leave_out: &[&str]) -> Self {
+    pub fn read(top: &Path, leave_out: &[&str]) -> Self {
         let mut tree = Self::default();
         walk(top, top, leave_out, &mut tree);
         let mut firsts: BTreeMap<u64, Vec<u8>> = BTreeMap::new();

@@ -168,10 +168,10 @@ pub fn vouch_file(
 /// # Errors
 /// When they are other bytes.
 pub fn vouch(bytes: Vec<u8>, by: Verified<&Digest>) -> Result<Verified<Vec<u8>>, NotVouched> {
-    if Digest::of(&bytes) == *by.0 { Ok(Verified(bytes)) } else { Err(NotVouched) }
+    if Digest::hash(&bytes) == *by.0 { Ok(Verified(bytes)) } else { Err(NotVouched) }
 }
 
-/// For tests of the rooms above: a chain that nobody followed.
+/// For tests of the modules above: a chain that nobody followed.
 #[cfg(test)]
 pub(crate) mod testing {
     pub(crate) fn verified<T>(it: T) -> super::Verified<T> {
@@ -185,7 +185,7 @@ mod tests {
 
     #[test]
     fn only_the_signed_bytes_are_vouched_for() {
-        let index = Verified(vec![Digest::of(b"timetable")]);
+        let index = Verified(vec![Digest::hash(b"timetable")]);
         assert_eq!(vouch(b"timetable".to_vec(), index.part(|i| &i[0])).unwrap().get(), b"timetable");
         assert_eq!(vouch(b"timetablf".to_vec(), index.part(|i| &i[0])).unwrap_err(), NotVouched);
     }

@@ -70,7 +70,7 @@ pub trait Area: Sync {
     /// # Errors
     /// When it cannot be looked at closely, or somebody said stop.
     fn explain(&self, _cx: &Cx<'_>, finding: &Finding, checked: &Checked) -> Result<ExplainReport, WorkError> {
-        Ok(ExplainReport::of(finding, checked.left_of(finding).cloned()))
+        Ok(ExplainReport::new(finding, checked.left_of(finding).cloned()))
     }
 
     /// What `explain` tells of a path, when the area has something to say of what belongs there.

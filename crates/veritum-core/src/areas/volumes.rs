@@ -44,7 +44,9 @@ impl Area for Volumes {
     fn resolve(&self, cx: &Cx<'_>, scope: &mut Scope) -> Result<(), WorkError> {
         let known: Vec<String> = volumes(&cx.system.machine).iter().map(|volume| volume.place.to_string()).collect();
         match scope.selected(&VOLUMES).find(|name| !known.iter().any(|known| known == name)) {
-            Some(name) => Err(WorkError::Unknown { what: "file system", name: name.to_owned(), known }),
+            Some(name) => {
+                Err(WorkError::Unknown { what: "file system", name: name.to_owned(), known, listed_by: None })
+            }
             None => Ok(()),
         }
     }
@@ -66,7 +68,7 @@ impl Area for Volumes {
             examined.findings.extend(judge(&volume, live));
         }
         let left = |finding: &Finding| {
-            Left::of(finding, "a file system is not repaired from here".into(), finding.advice.clone())
+            Left::new(finding, "a file system is not repaired from here".into(), finding.advice.clone())
         };
         examined.left = examined.findings.iter().map(left).collect();
         examined.took(begun);

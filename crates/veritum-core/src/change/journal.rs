@@ -98,7 +98,7 @@ impl Journal {
 
 /// What is written before a record's JSON.
 fn head_for(json: &[u8]) -> String {
-    format!("{:08x} {} ", json.len(), &Digest::of(json).to_hex()[..16])
+    format!("{:08x} {} ", json.len(), &Digest::hash(json).to_hex()[..16])
 }
 
 /// Reads the log of a change whole.

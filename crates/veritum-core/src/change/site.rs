@@ -36,7 +36,7 @@ pub(super) struct SwapSite {
 
 impl SwapSite {
     /// Opens an action's folder, and settles what a cut left there; none when somebody took the folder away.
-    pub(super) fn of(
+    pub(super) fn open(
         context: &ChangeContext<'_>,
         committed: &Committed<'_>,
         action: &PlannedAction,

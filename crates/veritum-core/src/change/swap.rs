@@ -33,7 +33,7 @@ pub(super) fn forward(context: &ChangeContext<'_>, committed: &Committed<'_>) ->
         if failures.contains_key(&action.index) {
             continue;
         }
-        let Some(site) = SwapSite::of(context, committed, action)? else {
+        let Some(site) = SwapSite::open(context, committed, action)? else {
             failures.insert(action.index, GONE.into());
             continue;
         };
@@ -48,7 +48,7 @@ pub(super) fn forward(context: &ChangeContext<'_>, committed: &Committed<'_>) ->
     let mut outcomes = Vec::new();
     for action in committed.actions {
         let failed = failures.remove(&action.index);
-        let Some(site) = SwapSite::of(context, committed, action)? else {
+        let Some(site) = SwapSite::open(context, committed, action)? else {
             let failed = Some(failed.unwrap_or_else(|| GONE.into()));
             outcomes.push(ActionOutcome { index: action.index, failed, placed: None, kept: None });
             continue;
@@ -282,7 +282,7 @@ pub(super) fn backward(context: &ChangeContext<'_>, committed: &Committed<'_>) -
     let mut first_error = None;
     for action in committed.actions.iter().rev() {
         let back = |site: Option<SwapSite>| site.map_or(Ok(()), |site| back_one(context, committed, &site, action));
-        if let Err(e) = SwapSite::of(context, committed, action).and_then(back) {
+        if let Err(e) = SwapSite::open(context, committed, action).and_then(back) {
             first_error.get_or_insert(e);
         }
     }

@@ -75,7 +75,7 @@ pub fn keep_seen(state: &StateFolder, seen: &SeenFiles) -> rusqlite::Result<()> 
     {
         let mut insert = change.prepare("INSERT INTO files (blake3, records) VALUES (?1, ?2)")?;
         for part in seen.files.parts() {
-            insert.execute((Digest::of(&part).to_hex(), part))?;
+            insert.execute((Digest::hash(&part).to_hex(), part))?;
         }
         if let Some(CleanCheck { key, report, places }) = &seen.settled {
             let sum = sum_of(key, report, places.parts());
@@ -138,7 +138,7 @@ pub fn seen(state: &StateFolder) -> Option<SeenFiles> {
     while let Some(row) = rows.next().ok()? {
         let (sum, records): (String, Vec<u8>) = (row.get(0).ok()?, row.get(1).ok()?);
         bytes += records.len();
-        if bytes > MAX_BYTES || Digest::of(&records).to_hex() != sum {
+        if bytes > MAX_BYTES || Digest::hash(&records).to_hex() != sum {
             return None;
         }
         kept.push(records);

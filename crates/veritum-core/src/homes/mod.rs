@@ -93,7 +93,7 @@ impl HomeContext {
     /// # Errors
     /// When its card cannot be used.
     pub fn new(open_home: OpenHome, app: &str, card: RawCard, bases: Bases) -> Result<Self, WorkError> {
-        let guard = HomeGuard::of(
+        let guard = HomeGuard::new(
             open_home.place.clone(),
             card.clone(),
             bases.clone(),
@@ -130,7 +130,7 @@ impl System {
             Some(account) => Ok(vec![account]),
             None => {
                 let known = accounts.iter().filter(|a| a.is_login()).map(|a| a.name.clone()).collect();
-                Err(WorkError::Unknown { what: "user", name: user.to_owned(), known })
+                Err(WorkError::Unknown { what: "user", name: user.to_owned(), known, listed_by: None })
             }
         }
     }

@@ -91,7 +91,7 @@ mod tests {
     }
 
     fn file(content: &[u8], ino: u64) -> Placed {
-        Placed { stat: stat(FileKind::File, ino), digest: Some(Digest::of(content)), target: None }
+        Placed { stat: stat(FileKind::File, ino), digest: Some(Digest::hash(content)), target: None }
     }
 
     fn action(operation: Operation, before: Option<Stat>) -> PlannedAction {

@@ -188,7 +188,7 @@ pub struct Left {
 impl Left {
     /// That a finding is left, and why.
     #[must_use]
-    pub fn of(finding: &Finding, reason: String, next: Option<String>) -> Self {
+    pub fn new(finding: &Finding, reason: String, next: Option<String>) -> Self {
         let path = finding.subject.as_path().cloned();
         Self { finding: finding.id.clone(), subject: finding.subject.clone(), path, reason, next }
     }

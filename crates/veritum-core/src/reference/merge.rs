@@ -32,7 +32,7 @@ pub(super) struct Share {
 
 impl Share {
     /// Puts together what components bring, in their order.
-    pub(super) fn of(brought: Vec<Vec<Expected>>, components: &[Owned], records: &dyn Records) -> Self {
+    pub(super) fn merge(brought: Vec<Vec<Expected>>, components: &[Owned], records: &dyn Records) -> Self {
         let things = brought.iter().map(Vec::len).sum();
         let mut share = Self {
             expected: Vec::with_capacity(things),
@@ -85,7 +85,7 @@ impl Share {
     fn settle_conflict(&mut self, at: usize, expected: Expected, components: &[Owned], records: &dyn Records) {
         let lists = |component: usize| {
             let keep = |path: &[u8]| path == expected.listed.as_bytes();
-            let record = records.of(&components[component].component, Some(&keep)).ok();
+            let record = records.read_list(&components[component].component, Some(&keep)).ok();
             record.is_some_and(|r| !r.paths.is_empty())
         };
         let before = &mut self.expected[at];
@@ -110,7 +110,7 @@ mod tests {
     struct NoRecords;
 
     impl Records for NoRecords {
-        fn of(
+        fn read_list(
             &self,
             _: &crate::platform::Component,
             _: Option<&crate::platform::Keep<'_>>,
@@ -136,7 +136,7 @@ mod tests {
             group: None,
         };
         for (path, wanted) in [("/usr/share/quay", true), ("/usr/share", false), ("/usr", false)] {
-            let share = Share::of(vec![vec![folder(path, 0, false)], vec![folder(path, 1, true)]], &[], &NoRecords);
+            let share = Share::merge(vec![vec![folder(path, 0, false)], vec![folder(path, 1, true)]], &[], &NoRecords);
             assert_eq!((share.expected.len(), share.expected[0].configured), (1, wanted), "{path}");
         }
     }

@@ -69,7 +69,7 @@ impl Reference {
     pub fn gather(origin: &Origin<'_>, scope: &Scope, pool: &rayon::ThreadPool) -> Self {
         let Origin { machine, platform, installed, sources, policy, judge } = *origin;
         let records = platform.records(machine);
-        let near = ReferenceSubset::of(scope, installed, sources, &*records);
+        let near = ReferenceSubset::for_scope(scope, installed, sources, &*records);
         let near = near.as_ref();
         let named = &scope.components;
         let shares = pool.current_num_threads().clamp(1, MAX_SHARES);
@@ -82,12 +82,12 @@ impl Reference {
         let mut reference = Self { diverted: installed.diversions.keys().cloned().collect(), ..Self::default() };
         let mut brought: Vec<Vec<Vec<Expected>>> = (0..shares).map(|_| Vec::with_capacity(parts.len())).collect();
         for (component, part) in installed.components.iter().zip(parts) {
-            let brings = reference.take(component, part);
+            let brings = reference.add(component, part);
             brought.iter_mut().zip(brings).for_each(|(share, brings)| share.push(brings));
         }
         let components = &reference.components;
-        let merged: Vec<Share> =
-            pool.install(|| brought.into_par_iter().map(|things| Share::of(things, components, &*records)).collect());
+        let merged: Vec<Share> = pool
+            .install(|| brought.into_par_iter().map(|things| Share::merge(things, components, &*records)).collect());
         reference.join(merged);
         reference
     }
@@ -131,7 +131,7 @@ impl Reference {
     }
 
     /// Takes what a component brings but for what should be there, which is handed on share by share.
-    fn take(&mut self, component: &Component, part: Part) -> Vec<Vec<Expected>> {
+    fn add(&mut self, component: &Component, part: Part) -> Vec<Vec<Expected>> {
         self.broken_manifests.extend(part.broken.map(|why| (component.id.clone(), why)));
         self.unknown.extend(part.unknown.map(|why| (component.id.clone(), why)));
         self.bad_records.extend(part.bad_records);

@@ -81,7 +81,7 @@ impl Gathering<'_> {
             judge.judge(at, component, None);
         }
         let keeps = |path: &[u8]| near.is_none_or(|near| near.has(path));
-        match self.records.of(component, near.is_some().then_some(&keeps as &Keep<'_>)) {
+        match self.records.read_list(component, near.is_some().then_some(&keeps as &Keep<'_>)) {
             Ok(record) => part.shares = one.of_records(record),
             Err(problem) => part.unknown = Some(format!("{}: {}", problem.path, problem.what)),
         }

@@ -18,7 +18,7 @@ pub(super) struct ReferenceSubset {
 
 impl ReferenceSubset {
     /// What matters for a scope; none when everything does.
-    pub(super) fn of(
+    pub(super) fn for_scope(
         scope: &Scope,
         installed: &Installed,
         sources: &[&dyn ManifestSource],
@@ -60,7 +60,7 @@ impl ReferenceSubset {
 
     fn ways_to(&mut self, component: &Component, sources: &[&dyn ManifestSource], records: &dyn Records) {
         let manifest = sources.iter().find_map(|s| s.manifest(&component.id).ok().flatten());
-        match (manifest, records.of(component, None)) {
+        match (manifest, records.read_list(component, None)) {
             (Some(manifest), _) => manifest.get().entries.iter().for_each(|e| self.way_to(&e.path)),
             (None, Ok(record)) => record.paths.iter().for_each(|path| self.way_to(path)),
             (None, Err(_)) => {}
@@ -97,14 +97,14 @@ mod tests {
     struct NoRecords;
 
     impl Records for NoRecords {
-        fn of(&self, _: &Component, _: Option<&crate::platform::Keep<'_>>) -> Result<SelfRecord, RecordProblem> {
+        fn read_list(&self, _: &Component, _: Option<&crate::platform::Keep<'_>>) -> Result<SelfRecord, RecordProblem> {
             Err(RecordProblem { path: SystemPath::root(), what: "nothing".into() })
         }
     }
 
     fn near(paths: &[&'static str]) -> ReferenceSubset {
         let scope = Scope { paths: paths.iter().map(|p| SystemPath::literal(p)).collect(), ..Scope::default() };
-        ReferenceSubset::of(&scope, &Installed::default(), &[], &NoRecords).unwrap()
+        ReferenceSubset::for_scope(&scope, &Installed::default(), &[], &NoRecords).unwrap()
     }
 
     #[test]
@@ -120,7 +120,7 @@ mod tests {
 
     #[test]
     fn a_whole_machine_has_no_part_and_the_root_is_all_of_it() {
-        assert!(ReferenceSubset::of(&Scope::default(), &Installed::default(), &[], &NoRecords).is_none());
+        assert!(ReferenceSubset::for_scope(&Scope::default(), &Installed::default(), &[], &NoRecords).is_none());
         assert!(near(&["/"]).has(b"/any/where/at/all"));
     }
 }

@@ -26,7 +26,7 @@ impl Supply<'_> {
         if !self.system.settings.archive.network {
             return Ok(Vec::new());
         }
-        let old_is_fine = AptConf::of(&self.system.machine).is_off("Acquire::Check-Valid-Until");
+        let old_is_fine = AptConf::read(&self.system.machine).is_off("Acquire::Check-Valid-Until");
         let asked = Asked { old_is_fine, ..asked };
         self.with_archive(|archive| renewals(archive, &self.system.machine, asked, observer))
             .map_err(|_| WorkError::Stopped)

@@ -15,8 +15,10 @@ impl<'a> Supply<'a> {
         let chain = |archive: &Archive| {
             let Some(package) = archive.package_of(id) else { return Vec::new() };
             let open = &archive.sources()[package.source];
-            let mut chain =
-                vec![("package with SHA-256", package.sum.get().hex()), ("index of the archive", open.source.words())];
+            let mut chain = vec![
+                ("package with SHA-256", package.sum.get().hex()),
+                ("index of the archive", open.source.describe()),
+            ];
             if let Standing::Vouched { key, dated, .. } = &open.standing {
                 let dated = dated.map_or_else(|| "without a date".into(), |d| format!("made {d}"));
                 chain.push(("release file, signed", dated));
@@ -46,7 +48,7 @@ fn keyring_place(open: &OpenSource, root: &Path) -> String {
 
 fn source_report(open: &OpenSource, root: &Path, now: jiff::Timestamp) -> SourceReport {
     let mut report = SourceReport {
-        source: open.source.words(),
+        source: open.source.describe(),
         standing: SourceState::Absent,
         why: None,
         key: None,

@@ -57,6 +57,8 @@ pub enum WorkError {
         name: String,
         /// The names there are, where they can be listed.
         known: Vec<String>,
+        /// The command that lists them, without the program's name; where there is none, `known` is told.
+        listed_by: Option<&'static str>,
     },
     /// There is nothing at a path that was named, and no component has anything there.
     #[error("no such file: {path}")]
@@ -116,9 +118,9 @@ pub enum WorkError {
 }
 
 impl WorkError {
-    /// That nothing of that name is known.
+    /// That there is no such change.
     #[must_use]
-    pub fn unknown(what: &'static str, name: &str) -> Self {
-        Self::Unknown { what, name: name.to_owned(), known: Vec::new() }
+    pub fn unknown_change(name: &str) -> Self {
+        Self::Unknown { what: "change", name: name.to_owned(), known: Vec::new(), listed_by: Some("list changes") }
     }
 }

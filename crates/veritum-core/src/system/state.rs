@@ -97,6 +97,6 @@ impl System {
             return String::from_utf8_lossy(id).to_lowercase();
         }
         let place = self.machine.path().canonicalize().unwrap_or_else(|_| self.machine.path().to_owned());
-        format!("at-{}", &Digest::of(place.as_os_str().as_encoded_bytes()).to_hex()[..32])
+        format!("at-{}", &Digest::hash(place.as_os_str().as_encoded_bytes()).to_hex()[..32])
     }
 }

@@ -20,7 +20,7 @@ impl Engine {
     pub fn list_apps(&self, sizes: bool) -> Result<AppsReport, WorkError> {
         let system = &self.system;
         let last = system.last_check();
-        let integration = Integration::of(&system.machine);
+        let integration = Integration::read(&system.machine);
         let line = |app: &App| app_line(system, app, last.as_ref(), &integration);
         let all = apps(system);
         let mut apps: Vec<AppLine> = all.iter().map(line).collect();
@@ -42,7 +42,7 @@ impl Engine {
         let system = &self.system;
         let apps = apps(system);
         let app = called(&apps, typed)?;
-        let integration = Integration::of(&system.machine);
+        let integration = Integration::read(&system.machine);
         let last = system.last_check();
         let on = app.component.as_ref().map(|id| rests_on(&id.name, system.database.stanzas())).unwrap_or_default();
         let (card, from) = card_of(system, app)?;

@@ -1,17 +1,17 @@
 //! `check`: every wanted area in working order, and the notes that are kept of it.
 
+use super::examine::{check_all, not_reached, tell_unfinished};
 use super::identify::find_forgotten;
 use super::names::{require_named, require_there};
 use super::quick::{clean_check, unchanged_report};
 use super::{Engine, WorkError};
 use crate::archive::Lacking;
-use crate::areas::{AREAS, About, Area, Checked, Cx, Evidence, Examined, FILES, Failed, How, Memory, is_wanted};
-use crate::change::{StateFolder, unfinished};
+use crate::areas::{AREAS, Checked, Cx, Evidence, FILES, Failed, How, Memory, is_wanted};
 use crate::event::Observer;
 use crate::history::{SeenFiles, keep_seen};
 use crate::homes::HomesSeen;
 use crate::model::{AreaName, ComponentId, Scope};
-use crate::report::{CheckReport, DownloadReport, Outcome, UnexaminedReport};
+use crate::report::{CheckReport, DownloadReport, Outcome};
 
 impl Engine {
     /// Checks what is named, or everything.
@@ -152,50 +152,8 @@ fn remember(engine: &Engine, mut checked: Checked, report: &CheckReport) {
     engine.system.pool.spawn(move || drop(seen));
 }
 
-/// Looks at every wanted area, in working order.
-pub(super) fn check_all(cx: &Cx<'_>) -> Result<Checked, WorkError> {
-    check_where(cx, &|_| true)
-}
-
-/// Looks at those of the wanted areas of which something holds, in working order.
-pub(super) fn check_where(cx: &Cx<'_>, holds: &dyn Fn(&About) -> bool) -> Result<Checked, WorkError> {
-    let mut checked = Checked::default();
-    for area in AREAS.iter().filter(|area| cx.wants(&area.about().name) && holds(area.about()) && area.is_here(cx)) {
-        let examined = match checked.stopped_short() {
-            true => Examined::not_reached(area.about().name.clone()),
-            false => examine(cx, *area, &checked)?,
-        };
-        checked.replace(examined);
-    }
-    Ok(checked)
-}
-
-/// Looks at one area; when it was interrupted, and what was found until then is an answer, that nothing of it is known.
-fn examine(cx: &Cx<'_>, area: &dyn Area, earlier: &Checked) -> Result<Examined, WorkError> {
-    let mut stopped = false;
-    let examined = cx.so_far(area.check(cx, earlier), &mut stopped)?;
-    Ok(examined.unwrap_or_else(|| Examined { stopped: true, ..Examined::not_reached(area.about().name.clone()) }))
-}
-
 /// What became of downloads that were tried.
 pub(super) fn told_downloads(before: &CheckReport, tried: &[Lacking], failed: &Failed) -> Vec<DownloadReport> {
     let told = before.downloads.iter().filter(|d| tried.iter().any(|lacking| lacking.id == d.component));
     told.map(|d| DownloadReport { failed: failed.get(&d.component).cloned(), ..d.clone() }).collect()
-}
-
-/// That part of an area was not examined because the check was interrupted.
-fn not_reached(area: AreaName, why: &str) -> UnexaminedReport {
-    UnexaminedReport { area, reason: why.into(), count: 1, example: None }
-}
-
-/// Tells which changes are unfinished. A journal that cannot be read is another stick's, or damaged: what was seen of
-/// the machine is worth telling all the same.
-pub(super) fn tell_unfinished(state: &StateFolder, report: &mut CheckReport) {
-    match unfinished(state) {
-        Ok(numbers) => report.unfinished_changes = numbers,
-        Err(e) => {
-            let why = format!("what earlier changes did: {}", crate::model::error_chain(&e));
-            report.unexamined.push(not_reached(FILES, &why));
-        }
-    }
 }

@@ -29,7 +29,7 @@ pub struct Preview<'a> {
 
 impl<'a> Preview<'a> {
     /// These steps, each with its area, on what a check found.
-    pub(super) fn of(check: &'a CheckReport, steps: &[(&AreaName, &Step)]) -> Self {
+    pub(super) fn new(check: &'a CheckReport, steps: &[(&AreaName, &Step)]) -> Self {
         let actions = steps.iter().flat_map(|(_, step)| &step.shows).cloned().collect();
         let (mut remarks, mut areas): (Vec<String>, Vec<AreaName>) = Default::default();
         for (area, step) in steps {
@@ -118,7 +118,7 @@ impl<'a> Consent<'a> {
         let new: Vec<ActionReport> = step.shows.iter().filter(is_new).cloned().collect();
         if !new.is_empty() {
             let new = Step { shows: new, ..step.clone() };
-            self.to(&Preview { further: true, ..Preview::of(&check(), &[(area, &new)]) });
+            self.to(&Preview { further: true, ..Preview::new(&check(), &[(area, &new)]) });
         }
         if self.covers(step) {
             return Some(step.clone());

@@ -1,6 +1,6 @@
 //! `explain`: one path, finding or change, looked at closely and anew.
 
-use super::check::check_all;
+use super::examine::check_all;
 use super::names::require_there;
 use super::{Engine, WorkError};
 use crate::areas::files::unowned;
@@ -63,10 +63,15 @@ impl Engine {
         }
         let all: Vec<&Finding> = checked.findings().filter(fits).collect();
         match all.as_slice() {
-            [] => Err(WorkError::unknown("finding", typed)),
+            [] => Err(WorkError::Unknown {
+                what: "finding",
+                name: typed.to_owned(),
+                known: Vec::new(),
+                listed_by: Some("check"),
+            }),
             [one] => match find(&one.area) {
                 Some(area) => area.explain(&cx, one, &checked),
-                None => Ok(ExplainReport::of(one, None)),
+                None => Ok(ExplainReport::new(one, None)),
             },
             _ => Err(WorkError::Ambiguous { name: typed.to_owned() }),
         }
@@ -77,7 +82,7 @@ impl Engine {
     /// # Errors
     /// When there is no such change, or its journal cannot be read.
     pub fn explain_change(&self, number: u64) -> Result<ChangeLog, WorkError> {
-        let none = || WorkError::unknown("change", &number.to_string());
+        let none = || WorkError::unknown_change(&number.to_string());
         let state = self.system.state()?.ok_or_else(none)?;
         let log = state.change(number).map_err(|source| ChangeError::Journal { change: number, source })?;
         log.ok_or_else(none)

@@ -159,7 +159,7 @@ fn sort_out(archive: &Archive, machine: &Machine, open: Vec<ComponentId>, gather
         if let Some(candidate) = archive.candidate_at_hand(machine, &id) {
             gathering.at_hand.push((id, candidate.clone()));
         } else if let Some(lacking) = archive.lacking(machine, &id).filter(|_| archive.may_use_network()) {
-            let from = archive.sources()[lacking.candidate.source].source.words();
+            let from = archive.sources()[lacking.candidate.source].source.describe();
             gathering.downloads.push((lacking, from));
         } else {
             let why = match (archive.table().lists(&id), archive.table().newest(&id)) {

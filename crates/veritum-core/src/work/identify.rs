@@ -367,7 +367,7 @@ impl<'a> Evidence<'a> {
         for (path, digest, size) in files.take(most) {
             all += 1;
             let bytes = self.machine.read_up_to(path, size.min(MAX_RECORD)).ok().flatten();
-            same += usize::from(bytes.is_some_and(|bytes| Digest::of(&bytes) == *digest));
+            same += usize::from(bytes.is_some_and(|bytes| Digest::hash(&bytes) == *digest));
         }
         (same, all)
     }
@@ -389,7 +389,7 @@ impl<'a> Evidence<'a> {
         let stands = |entry: &Entry| match &entry.kind {
             EntryKind::File { digest, size, .. } => {
                 let bytes = self.machine.read_up_to(&entry.path, (*size).min(MAX_RECORD)).ok().flatten();
-                bytes.is_some_and(|bytes| Digest::of(&bytes) == *digest)
+                bytes.is_some_and(|bytes| Digest::hash(&bytes) == *digest)
             }
             _ => true,
         };

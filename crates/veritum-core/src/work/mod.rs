@@ -3,15 +3,18 @@
 mod apps;
 mod check;
 mod consent;
+mod examine;
 mod explain;
 mod fill;
 mod identify;
 mod names;
+mod own_watch;
 mod programs;
 mod quick;
 mod repair;
 mod repaired;
 mod reset;
+mod run;
 mod session;
 mod status;
 mod steps;
@@ -65,7 +68,7 @@ impl Engine {
         let (installed, database) = read?;
         let pool =
             rayon::ThreadPoolBuilder::new().num_threads(settings.jobs).build().map_err(|_| WorkError::Threads)?;
-        let (protection, services) = (Protection::of(&machine), settings.services.open(&machine));
+        let (protection, services) = (Protection::new(&machine), settings.services.open(&machine));
         let areas = AREAS.iter().map(|area| area.about().name.clone()).collect();
         let system = System { settings, machine, protection, installed, database, services, areas, pool };
         let mut engine = Self { system, open: OpenSources::default(), homes: HomesSeen::default() };

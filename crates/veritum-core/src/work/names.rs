@@ -13,7 +13,12 @@ pub(super) fn require_named(system: &System, scope: &Scope) -> Result<(), WorkEr
     match scope.components.iter().find(|name| !installed(name)) {
         Some(name) => {
             let known = system.installed.components.iter().map(|c| c.id.name.clone()).collect();
-            Err(WorkError::Unknown { what: "installed component", name: name.clone(), known })
+            Err(WorkError::Unknown {
+                what: "installed component",
+                name: name.clone(),
+                known,
+                listed_by: Some("list components"),
+            })
         }
         None => Ok(()),
     }

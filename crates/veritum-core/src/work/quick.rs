@@ -3,7 +3,7 @@
 use std::time::Instant;
 
 use super::Engine;
-use super::check::{check_where, tell_unfinished};
+use super::examine::{check_where, tell_unfinished};
 use crate::areas::{FILES, Failed, How, STORE};
 use crate::change::StateFolder;
 use crate::event::{Event, Observer, Phase};
@@ -36,7 +36,7 @@ fn clean_check_key(engine: &Engine) -> Option<String> {
     if !answers || !engine.system.database.lost.is_empty() {
         return None;
     }
-    let pinned = Digest::of(store.root()).to_hex();
+    let pinned = Digest::hash(store.root()).to_hex();
     let owner = engine.system.settings.policy.owner_of_root;
     let what = [env!("CARGO_PKG_VERSION").to_owned(), pinned, store.index_digest().to_hex(), format!("{owner:?}")];
     Some(what.join(" "))

@@ -3,61 +3,26 @@
 use std::cell::OnceCell;
 use std::collections::HashSet;
 
-use super::check::{check_all, resolve, told_downloads};
+use super::check::{resolve, told_downloads};
 use super::consent::{Ask, Consent, Preview, first_shown, staying};
+use super::examine::check_all;
 use super::programs::still_running;
 use super::repaired::Repaired;
+use super::run::{Run, ids};
 use super::session::Session;
 use super::steps::{carry_out, clear_the_way};
 use super::{Engine, WorkError};
 use crate::archive::Lacking;
 use crate::areas::{AREAS, After, Area, Checked, Evidence, Failed, How, Step, When, is_wanted};
-use crate::change::{ChangeError, Locks, RoundReceipt, StateFolder, Verb, unfinished};
+use crate::change::{ChangeError, Locks, StateFolder, Verb, unfinished};
 use crate::event::{Event, Flow, Observer, Uninterruptible};
 use crate::model::{AreaName, FindingId, Scope, SystemPath};
 use crate::platform::Platform as _;
 use crate::platform::debian::Debian;
-use crate::report::{CheckReport, ProofOutcome, ProofReport, RepairReport, RunningReport};
+use crate::report::{CheckReport, ProofOutcome, RepairReport, RunningReport};
 
 /// An area is repaired in so many rounds at most, even when findings still change.
 const MAX_ROUNDS: usize = 3;
-
-/// A repair under way.
-pub(super) struct Run<'a> {
-    pub(super) scope: &'a Scope,
-    pub(super) observer: &'a dyn Observer,
-    pub(super) consent: Consent<'a>,
-    /// The machine's state folder, once something of the machine may be changed.
-    state: &'a OnceCell<StateFolder>,
-    /// The locks that are held from the look to the end.
-    pub(super) locks: Locks,
-    /// What is known now.
-    pub(super) now: Checked,
-    /// What was gathered for that; none when the machine has changed since.
-    evidence: Evidence,
-    failed: Failed,
-    /// The document of the last look at everything.
-    whole: CheckReport,
-    pub(super) done: Repaired,
-    /// What the rounds did on the machine, by change.
-    receipts: Vec<(u64, RoundReceipt)>,
-    /// Areas of the machine that were looked at before the machine was changed.
-    stale: Vec<AreaName>,
-    /// Whether somebody said stop after something was done.
-    pub(super) stopped: bool,
-    /// Whether what an area is there for works.
-    proof: Option<ProofReport>,
-}
-
-impl Run<'_> {
-    /// Notes that an area was changed: what is made of the machine is not as it was looked at.
-    fn changed(&mut self, area: &dyn Area) {
-        let later = AREAS.iter().skip_while(|other| other.about().name != area.about().name).skip(1);
-        let rests = later.filter(|_| area.about().is_of_machine).map(|other| &other.about().name);
-        let rests: Vec<AreaName> = rests.filter(|name| self.now.get(name).is_some()).cloned().collect();
-        self.stale.extend(rests);
-    }
-}
 
 /// What a look at everything came to.
 struct Look {
@@ -418,13 +383,8 @@ fn finished(engine: &Engine, mut run: Run<'_>) -> RepairReport {
 
 /// What stands before the first question.
 fn shown<'a>(report: &'a CheckReport, checked: &Checked, steps: &[(&AreaName, &Step)]) -> Preview<'a> {
-    let preview = Preview::of(report, steps);
+    let preview = Preview::new(report, steps);
     Preview { stays: staying(checked, &preview.areas), ..preview }
-}
-
-/// The problems of an area.
-pub(super) fn ids(checked: &Checked, area: &AreaName) -> HashSet<FindingId> {
-    checked.get(area).into_iter().flat_map(|examined| examined.problems()).map(|finding| finding.id.clone()).collect()
 }
 
 /// After a round only the components that were touched are looked at again; what was written, on the medium.

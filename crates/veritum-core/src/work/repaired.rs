@@ -178,7 +178,7 @@ impl Repaired {
     fn remaining(&self, finding: &Finding, before: &[&FindingId], after: &CheckReport) -> Left {
         let known = self.reasons.iter().rev().find(|reason| reason.finding == finding.id);
         if let Some(Reason { why, next, about, .. }) = known {
-            let left = Left::of(finding, why.clone(), next.clone());
+            let left = Left::new(finding, why.clone(), next.clone());
             return match about {
                 Some(action) => Left { subject: action.subject.clone(), path: action.path.clone(), ..left },
                 None => left,
@@ -190,7 +190,7 @@ impl Repaired {
         let mut actions = self.areas.iter().flat_map(|work| &work.actions);
         let failed = actions.find(|action| action.findings.contains(&finding.id)).and_then(|action| action.why.clone());
         let reason = failed.unwrap_or_else(|| still_or_later(before.contains(&&finding.id)).into());
-        Left::of(finding, reason, Some(format!("veritum explain {}", typed(finding))))
+        Left::new(finding, reason, Some(format!("veritum explain {}", typed(finding))))
     }
 }
 

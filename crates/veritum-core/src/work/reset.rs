@@ -2,19 +2,20 @@
 
 use std::io;
 
+use super::own_watch::OwnWatch;
 use super::session::Session;
 use super::undo::recover_one;
 use super::{Agreement, Engine, WorkError};
-use crate::apps::{Bases, Card, Class};
+use crate::apps::{Card, Class};
 use crate::areas::APPS;
 use crate::areas::apps::{App, apps, called, card_of};
 use crate::change::{ChangeContext, ChangeError, Verb, unfinished};
 use crate::event::{Event, Observer, Phase};
 use crate::homes::{HomeContext, OpenHome, left, running_apps, too_many};
-use crate::model::{SystemPath, error_chain, error_words, readable};
+use crate::model::{SystemPath, error_chain, error_words};
 use crate::plan::{Operation, PlannedAction};
-use crate::report::{ActionReport, Difference, Fate, HomeReset, OwnReport, RefusalReport, ResetPart, ResetReport};
-use crate::scan::{AppDataItem, Choice, InventoryAnswer};
+use crate::report::{ActionReport, Fate, HomeReset, RefusalReport, ResetPart, ResetReport};
+use crate::scan::{AppDataItem, Choice};
 use crate::store::NoContents;
 use crate::system::System;
 
@@ -65,7 +66,7 @@ impl ResetWanted {
         }
         for part in &self.keep {
             if !known.contains(part) {
-                return Err(WorkError::Unknown { what: "part", name: part.clone(), known });
+                return Err(WorkError::Unknown { what: "part", name: part.clone(), known, listed_by: None });
             }
             classes.retain(|class| class.word() != part);
         }
@@ -317,58 +318,4 @@ fn actions(home: &OpenHome, tops: &[(Class, Vec<u8>)]) -> io::Result<Vec<Planned
         });
     }
     Ok(actions)
-}
-
-/// Holds what is the user's own after a change against what it was before.
-pub(super) struct OwnWatch {
-    leave_out: Vec<Vec<u8>>,
-    bases: Bases,
-    contents: bool,
-    before: Option<InventoryAnswer>,
-}
-
-impl OwnWatch {
-    /// Takes the inventory before these actions.
-    pub(super) fn begin(
-        home: &HomeContext,
-        actions: &[PlannedAction],
-        contents: bool,
-        observer: &dyn Observer,
-    ) -> Self {
-        let below = |action: &PlannedAction| Some(action.place.below(&home.home.place)?.to_vec());
-        let mut watch = Self {
-            leave_out: actions.iter().filter_map(below).collect(),
-            bases: home.home.bases.clone(),
-            contents,
-            before: None,
-        };
-        watch.before = watch.taken(home, false, observer);
-        watch
-    }
-
-    fn taken(&self, home: &HomeContext, again: bool, observer: &dyn Observer) -> Option<InventoryAnswer> {
-        observer.on_event(Event::Begin { phase: Phase::Inventory, items: 0, bytes: 0 });
-        let taken = home.open_home.inventory(&self.bases, self.leave_out.clone(), self.contents, again).ok();
-        observer.on_event(Event::End);
-        taken.filter(|answer| !answer.too_many)
-    }
-
-    /// Takes it again; none where either could not be taken.
-    pub(super) fn end(&mut self, home: &HomeContext, observer: &dyn Observer) -> Option<OwnReport> {
-        let before = self.before.take()?;
-        let after = self.taken(home, true, observer)?;
-        let difference = |(path, what): (Vec<u8>, String)| Difference { path: readable(&path), what };
-        Some(OwnReport {
-            files: after.files,
-            bytes: after.bytes,
-            unchanged: before.digest == after.digest && after.different == 0,
-            before: before.digest,
-            after: after.digest,
-            contents: self.contents,
-            differences: after.differences.into_iter().map(difference).collect(),
-            different: after.different,
-            unseen: after.unseen,
-            unread: after.unread,
-        })
-    }
 }

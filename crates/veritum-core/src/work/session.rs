@@ -44,7 +44,7 @@ impl<'a> Session<'a> {
     }
 
     /// The same for one that takes another change back.
-    pub(super) fn of(self, change: u64) -> Self {
+    pub(super) fn undoing(self, change: u64) -> Self {
         Self { of: Some(change), ..self }
     }
 

@@ -16,7 +16,7 @@ use crate::report::{
     ChangesReport, ComponentLine, ComponentsReport, ComputerReport, DamagedChange, KeptFile, RecentReport,
     StatusReport, StoreLine,
 };
-use crate::store::Store;
+use crate::store::{Store, StoreError};
 use crate::system::System;
 
 /// So many of the latest installations are told.
@@ -75,6 +75,7 @@ impl Engine {
             store: self.open.stores.first().map(store_line),
             sources: self.supply().source_reports(),
             store_trouble: self.open.store_trouble.as_ref().map(|e| error_chain(e as &dyn std::error::Error)),
+            store_untrusted: matches!(self.open.store_trouble, Some(StoreError::NotTrusted { .. })),
             computer: computer_report(Computer::this()),
             free_bytes: room.map(|r| r.bytes),
             read_only: room.is_some_and(|r| r.read_only),

@@ -4,7 +4,7 @@ use std::collections::HashSet;
 use std::ffi::OsString;
 
 use super::consent::Preview;
-use super::repair::{Run, ids};
+use super::run::{Run, ids};
 use super::session::Session;
 use super::{Engine, WorkError};
 use crate::areas::store::repair_store;
@@ -41,7 +41,7 @@ pub(super) fn clear_the_way(
             break;
         }
         let report = engine.report(run.scope, &run.now);
-        let preview = Preview::of(&report, &[(&area.about().name, &step)]);
+        let preview = Preview::new(&report, &[(&area.about().name, &step)]);
         if !run.consent.to(&Preview { further: true, ..preview }) {
             return Ok(false);
         }

@@ -2,8 +2,8 @@
 
 use std::collections::HashMap;
 
+use super::own_watch::OwnWatch;
 use super::programs::still_running;
-use super::reset::OwnWatch;
 use super::session::Session;
 use super::{Agreement, Engine, WorkError};
 use crate::change::{
@@ -32,7 +32,7 @@ impl Engine {
         ask: &mut dyn FnMut(&UndoReport) -> Agreement,
     ) -> Result<UndoReport, WorkError> {
         let none = || match change {
-            Some(number) => WorkError::unknown("change", &number.to_string()),
+            Some(number) => WorkError::unknown_change(&number.to_string()),
             None => WorkError::NothingToUndo,
         };
         let state = self.system.state()?.ok_or_else(none)?;
@@ -138,7 +138,7 @@ fn homes_of(
             .state
             .change(*number)
             .map_err(|source| ChangeError::Journal { change: *number, source })?
-            .ok_or_else(|| WorkError::unknown("change", &number.to_string()))?;
+            .ok_or_else(|| WorkError::unknown_change(&number.to_string()))?;
         if let Some(home) = &log.begin.home {
             homes.insert(*number, system.home_again(home)?);
         }
@@ -194,7 +194,8 @@ fn refuse_undone(context: &ChangeContext<'_>, numbers: &[u64]) -> Result<(), Wor
                 format!("{number} was brought again by change {by}; `veritum undo {by}` takes it back")
             }
         };
-        return Err(WorkError::unknown("change left to take back:", &why));
+        let what = "change left to take back:";
+        return Err(WorkError::Unknown { what, name: why, known: Vec::new(), listed_by: Some("list changes") });
     }
     Ok(())
 }
@@ -205,8 +206,7 @@ fn undo_plan(
     number: u64,
     only: Option<u32>,
 ) -> Result<UndoPlan, WorkError> {
-    let mut plan =
-        plan_undo(context, number, only)?.ok_or_else(|| WorkError::unknown("change", &number.to_string()))?;
+    let mut plan = plan_undo(context, number, only)?.ok_or_else(|| WorkError::unknown_change(&number.to_string()))?;
     // A component that was updated since has other files now: putting older ones among them would damage it.
     for round in &mut plan.rounds {
         round.retain(|action| {
@@ -248,7 +248,7 @@ fn undo_one(
     let moved: Vec<PlannedAction> = plan.rounds.iter().flat_map(|round| round.actions.clone()).collect();
     let mut watch = home.map(|home| OwnWatch::begin(home, &moved, false, context.observer));
     let context = at_home(context, home);
-    let mut session = Session::new(context, &system.settings, Verb::Undo, plan.area.clone()).of(plan.of);
+    let mut session = Session::new(context, &system.settings, Verb::Undo, plan.area.clone()).undoing(plan.of);
     done.change = Some(session.change()?.number());
     done.actions.clear();
     for (at, round) in plan.rounds.into_iter().enumerate() {

@@ -65,7 +65,7 @@ fn update_lines(engine: &Engine, runs: &[Run]) -> Vec<Vec<UpdateLine>> {
 
 /// The archives that list exactly this component: what each is called, and whether it is one of security updates.
 fn origins(archive: &Archive, id: &ComponentId) -> Vec<(String, bool)> {
-    archive.offered_by(id).map(|open| (open.source.words(), open.source.is_security())).collect()
+    archive.offered_by(id).map(|open| (open.source.describe(), open.source.is_security())).collect()
 }
 
 fn update_line(entry: &LogEntry, origins: Vec<(String, bool)>) -> UpdateLine {

@@ -101,7 +101,7 @@ impl Demo {
     }
 
     pub(crate) fn tree(&self) -> Tree {
-        Tree::take(&self.machine(), &[STATE])
+        Tree::read(&self.machine(), &[STATE])
     }
 }
 

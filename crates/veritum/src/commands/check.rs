@@ -14,7 +14,7 @@ pub(crate) fn run(context: &Context, words: &[OsString]) -> Result<u8, Failure> 
     let mut engine = context.open()?;
     let report = engine.check(&scope, &context.progress)?;
     engine.leave();
-    print(context, &report, || render::check::words(context, &report, words))?;
+    print(context, &report, || render::check::describe(context, &report, words))?;
     Ok(if report.stopped { context.progress.interruption() } else { status(&report) })
 }
 

@@ -35,7 +35,7 @@ pub(crate) fn run(context: &Context, word: &OsStr) -> Result<u8, Failure> {
         Subject::Path(path) => engine.explain_path(&path, &context.progress)?,
         Subject::Finding(name) => engine.explain_finding(&name, &context.progress)?,
     };
-    print(context, &report, || render::explain::words(context, &report))?;
+    print(context, &report, || render::explain::describe(context, &report))?;
     let problem = report.finding.as_ref().is_some_and(|f| f.verdict.is_problem());
     Ok(if problem { exit::PROBLEMS } else { exit::FINE })
 }

@@ -36,7 +36,7 @@ pub(crate) fn run(context: &Context, what: Listing, sizes: bool, updates: Update
         }
         Listing::Updates => {
             let report = engine.list_updates(&UpdatesWanted { since, component, trouble });
-            print(context, &report, || render::updates::words(context, &report))?;
+            print(context, &report, || render::updates::describe(context, &report))?;
         }
     }
     Ok(exit::FINE)

@@ -75,8 +75,9 @@ pub(crate) fn run(context: &Context, words: &[OsString], everything: bool) -> Re
     if let Some(trouble) = trouble.filter(|_| report.after.is_none()) {
         return Err(trouble);
     }
-    let told =
-        print(context, &report, || render::repair::words(context, &report, (&wanted.named, &wanted.checked), declined));
+    let told = print(context, &report, || {
+        render::repair::describe(context, &report, (&wanted.named, &wanted.checked), declined)
+    });
     if report.plan_only { told } else { after_change(told) }?;
     Ok(if declined && report.plan_only { exit::FINE } else { status(&report) })
 }

@@ -56,7 +56,7 @@ pub(crate) fn run(context: &Context, args: ResetArgs) -> Result<u8, Failure> {
     if let Some(trouble) = trouble {
         return Err(trouble);
     }
-    let told = print(context, &report, || render::reset::words(context, &report, &again, declined));
+    let told = print(context, &report, || render::reset::describe(context, &report, &again, declined));
     if report.plan_only { told } else { after_change(told) }?;
     let incomplete = |home: &HomeReset| {
         let failed = home.actions.iter().any(|action| action.why.is_some());

@@ -223,7 +223,7 @@ fn trust(context: &Context, location: &Path) -> Result<u8, Failure> {
         return trust_keyring(context, location);
     }
     let pins = Pins::in_folder(&context.settings.trust);
-    let location = Location::of(location.as_os_str(), Path::new(""));
+    let location = Location::parse(location.as_os_str(), Path::new(""));
     let candidate = store::candidate(&location, &pins, &context.settings.reach())?;
     let mut report = report_of(&candidate.location, "trusted");
     report.keys.clone_from(&candidate.fingerprints);

@@ -40,7 +40,7 @@ pub(crate) fn run(context: &Context, change: Option<u64>) -> Result<u8, Failure>
     if let Some(trouble) = trouble {
         return Err(trouble);
     }
-    let told = print(context, &report, || render::undo::words(context, &report));
+    let told = print(context, &report, || render::undo::describe(context, &report));
     if report.plan_only { told } else { after_change(told) }?;
     let incomplete = report.changes.iter().any(|c| !c.refused.is_empty() || c.actions.iter().any(|a| a.why.is_some()));
     Ok(match incomplete && !declined {

@@ -3,7 +3,7 @@
 use schemars::JsonSchema;
 use serde::Serialize;
 use veritum_core::change::{Beside, ChangeLog, LoggedResult, RoundLog, Verb};
-use veritum_core::model::{ActionKind, FileKind, Finding, Harm, State, SystemPath, quoted};
+use veritum_core::model::{ActionKind, FileKind, Finding, Harm, State, SystemPath, own_command, quoted};
 use veritum_core::plan::{KeptFolder, Left, PlannedAction};
 use veritum_core::report::{DamagedChange, ExplainReport, FirstDifference, KeptFile, to_do};
 
@@ -183,7 +183,7 @@ pub(crate) fn damaged_words(report: &DamagedChange) -> String {
     )])
 }
 
-pub(crate) fn words(context: &Context, report: &ExplainReport) -> String {
+pub(crate) fn describe(context: &Context, report: &ExplainReport) -> String {
     let path = super::subject(&report.subject);
     let mut text = match &report.finding {
         Some(finding) if finding.subject == report.subject => {
@@ -316,10 +316,10 @@ fn advised(context: &Context, finding: &Finding, left: Option<&Left>, about: &Ab
     };
     let check = (context.command(&format!("check {named}")), "looks at it, and at all that it rests on");
     match to_do(finding, left) {
-        Some(command) if command.starts_with("veritum ") => {
-            next(&[(context.completed(command.to_owned()), "does it, after a question"), check])
-        }
-        Some(advice) => format!("To do: {advice}\n{}", next(&[check])),
+        Some(advice) => match own_command(advice) {
+            Some(words) => next(&[(context.command(words), "does it, after a question"), check]),
+            None => format!("To do: {advice}\n{}", next(&[check])),
+        },
         None if finding.remedy.is_some() => {
             next(&[(context.command(&format!("repair {named}")), "puts it right, after a question"), check])
         }

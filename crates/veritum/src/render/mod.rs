@@ -3,6 +3,7 @@
 pub(crate) mod apps;
 pub(crate) mod check;
 pub(crate) mod explain;
+mod findings;
 pub(crate) mod list;
 pub(crate) mod proof;
 pub(crate) mod repair;

@@ -6,7 +6,7 @@ use super::style::{Label, paint};
 use super::{count, local, plain, size};
 
 /// What the proof came to.
-pub(crate) fn words(proof: &ProofReport) -> String {
+pub(crate) fn describe(proof: &ProofReport) -> String {
     match proof.outcome {
         ProofOutcome::NotTried => format!(
             "{} that updates come: {}\n\n",

@@ -8,7 +8,8 @@ use veritum_core::plan::Left;
 use veritum_core::report::{ActionReport, AreaChange, RepairReport};
 use veritum_core::work::Preview;
 
-use super::check::{despite_disk, doubt, downloads, subject_of};
+use super::check::{despite_disk, doubt, downloads};
+use super::findings::subject_of;
 use super::style::{Label, paint};
 use super::table::{cell, labelled, lines};
 use super::{count, grouped, next, proof, running, size, subject};
@@ -186,13 +187,13 @@ fn advice(report: &RepairReport) -> Vec<&String> {
     all
 }
 
-pub(crate) fn words(
+pub(crate) fn describe(
     context: &Context,
     report: &RepairReport,
     (named, checked): (&str, &str),
     declined: bool,
 ) -> String {
-    let proof = report.proof.as_ref().map(proof::words).unwrap_or_default();
+    let proof = report.proof.as_ref().map(proof::describe).unwrap_or_default();
     let Some(after) = &report.after else {
         if declined {
             return "Nothing was changed.\n".into();
@@ -225,7 +226,7 @@ pub(crate) fn words(
     for advice in advice(report) {
         text.push_str(&format!("{} {advice}\n", paint(Label::Heading, "Still to be done:")));
     }
-    text.push_str(&running::words(&report.running));
+    text.push_str(&running::describe(&report.running));
     text.push('\n');
     let mut commands = Vec::new();
     commands.extend(running::command(&report.running));

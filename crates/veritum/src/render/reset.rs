@@ -1,6 +1,6 @@
 //! What `reset` prints: the list before, and what came of it.
 
-use veritum_core::apps::Class;
+use veritum_core::apps::{Class, UNSAVED_WORK};
 use veritum_core::model::quoted;
 use veritum_core::report::{CardOrigin, Fate, HomeReset, OwnReport, ResetReport, RunningApp};
 
@@ -95,7 +95,7 @@ fn stopped(context: &Context, report: &ResetReport) -> String {
                 out.push_str(&format!("  it has {} open: save it first\n", quoted(path.as_bytes())));
             }
             for part in home.parts.iter().filter(|part| part.class == Class::Own) {
-                if let Some(what) = part.what.as_deref().filter(|what| what.contains("unsaved")) {
+                if let Some(what) = part.what.as_deref().filter(|what| *what == UNSAVED_WORK) {
                     out.push_str(&format!(
                         "  {} of {} lie in its profile\n",
                         count(part.files, "file", "files"),
@@ -126,7 +126,7 @@ fn process(process: &RunningApp) -> Vec<Cell> {
     vec![cell(text(&process.name)), cell(format!("process {}", process.pid)), labelled(Label::Remark, since)]
 }
 
-pub(crate) fn words(context: &Context, report: &ResetReport, again: &str, declined: bool) -> String {
+pub(crate) fn describe(context: &Context, report: &ResetReport, again: &str, declined: bool) -> String {
     let done: Vec<&HomeReset> = report.homes.iter().filter(|home| home.change.is_some()).collect();
     if done.is_empty() {
         return if declined { "Nothing was changed.\n".into() } else { nothing(context, report, again) };

@@ -23,7 +23,7 @@ fn services(programs: &[ProgramReport]) -> Vec<String> {
 }
 
 /// Programs that still run on what was replaced, and what to do about those that are no service.
-pub(crate) fn words(report: &RunningReport) -> String {
+pub(crate) fn describe(report: &RunningReport) -> String {
     let (programs, unseen) = (&report.programs, report.programs_unseen);
     if programs.is_empty() {
         return String::new();
@@ -66,7 +66,7 @@ mod tests {
             program(Some("printing.service"), "worker", &[41, 42]),
         ];
         let report = RunningReport { restart_due: true, programs: all.to_vec(), programs_unseen: 2 };
-        let text = words(&report);
+        let text = describe(&report);
         assert!(text.contains("11 programs still run"), "{text}");
         assert!(text.contains("40") && text.contains("41, 42") && text.contains("70, 71, 72, 73, 74, 75, …"), "{text}");
         assert!(text.contains(r"$'mail\x07'") && text.contains("no service: end it and start it again"), "{text}");
@@ -74,7 +74,7 @@ mod tests {
         assert_eq!(services(&all), ["printing.service"]);
         assert_eq!(services(&[program(Some("a; b.service"), "b", &[9])]), ["$'a; b.service'"]);
         let none = RunningReport { programs_unseen: 5, ..RunningReport::default() };
-        assert_eq!((words(&none), command(&none)), (String::new(), None));
+        assert_eq!((describe(&none), command(&none)), (String::new(), None));
         assert_eq!(command(&report).unwrap().0, "systemctl restart printing.service");
     }
 }

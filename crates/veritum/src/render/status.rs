@@ -99,7 +99,7 @@ fn source_words(source: &SourceReport) -> Vec<String> {
     }
 }
 
-pub(crate) fn words(context: &Context, report: &StatusReport) -> String {
+pub(crate) fn describe(context: &Context, report: &StatusReport) -> String {
     let machine = &report.machine;
     let name = if machine.hostname.is_empty() { "a machine without a name" } else { &machine.hostname };
     let pending = pending(report);
@@ -199,16 +199,14 @@ pub(crate) fn words(context: &Context, report: &StatusReport) -> String {
     }
     text.push_str(&lines("  ", &rows));
     text.push('\n');
-    let command = match (&report.unfinished_changes[..], &report.store_trouble, &report.last_check) {
-        ([_, ..], _, _) => (context.command("recover"), "finishes or takes back what was interrupted"),
+    let command = match (&report.unfinished_changes[..], &report.last_check) {
+        ([_, ..], _) => (context.command("recover"), "finishes or takes back what was interrupted"),
         _ if !report.damaged_changes.is_empty() => (
             context.command(&format!("explain {}", report.damaged_changes[0].change)),
             "what can still be read of it, and how to set it aside",
         ),
-        (_, Some(trouble), _) if trouble.contains("not trusted") => {
-            (context.command("store trust LOCATION"), "shows the store's keys, and asks")
-        }
-        (_, _, Some(last)) if last.outcome == Outcome::Problems && !report.changed_since_check => {
+        _ if report.store_untrusted => (context.command("store trust LOCATION"), "shows the store's keys, and asks"),
+        (_, Some(last)) if last.outcome == Outcome::Problems && !report.changed_since_check => {
             (context.command("repair"), "shows what it would do, and asks")
         }
         _ => (context.command("check"), "looks at every file, changes nothing"),

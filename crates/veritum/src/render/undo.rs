@@ -58,7 +58,7 @@ pub(crate) fn preview(context: &Context, report: &UndoReport) -> String {
     text + "\n"
 }
 
-pub(crate) fn words(context: &Context, report: &UndoReport) -> String {
+pub(crate) fn describe(context: &Context, report: &UndoReport) -> String {
     let done: Vec<_> = report.changes.iter().filter(|c| c.change.is_some()).collect();
     if done.is_empty() {
         if report.changes.is_empty() {
@@ -96,7 +96,7 @@ pub(crate) fn words(context: &Context, report: &UndoReport) -> String {
         }
     }
     text.push_str(&refusals(report, context.global.verbose));
-    text.push_str(&running::words(&report.running));
+    text.push_str(&running::describe(&report.running));
     text.push('\n');
     let mut commands: Vec<_> = running::command(&report.running).into_iter().collect();
     commands.push((context.command("check"), "looks at everything"));

@@ -15,7 +15,7 @@ const LONG_COMMAND: usize = 90;
 /// Runs that are shown unasked.
 const RUNS: usize = 20;
 
-pub(crate) fn words(context: &Context, report: &UpdatesReport) -> String {
+pub(crate) fn describe(context: &Context, report: &UpdatesReport) -> String {
     let most = if context.global.ungrouped { usize::MAX } else { RUNS };
     let mut text = head(report);
     for run in report.runs.iter().take(most) {

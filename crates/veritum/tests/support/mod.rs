@@ -82,7 +82,7 @@ impl Bench {
     }
 
     pub(crate) fn tree(&self) -> Tree {
-        Tree::take(&self.world.machine(), &["var/lib/veritum"])
+        Tree::read(&self.world.machine(), &["var/lib/veritum"])
     }
 
     /// The program with these words, in a world of fixed surroundings.

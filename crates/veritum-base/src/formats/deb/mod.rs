@@ -254,7 +254,7 @@ struct Seen {
 
 impl Seen {
     /// Takes a path, or says why an honest package would not have it there.
-    fn take(&mut self, entry: &RawEntry) -> Result<(), DebError> {
+    fn add(&mut self, entry: &RawEntry) -> Result<(), DebError> {
         let folder = entry.kind == RawKind::Folder;
         if entry.path.is_root() && !folder {
             return shape("its root is not a folder");
@@ -285,7 +285,7 @@ fn read_data(from: Box<dyn Read + '_>, sink: &mut dyn DebSink) -> Result<(), Deb
             return Err(DebError::TooLarge("its number of entries"));
         }
         let Some(raw) = raw_entry(&mut entry)? else { continue };
-        seen.take(&raw)?;
+        seen.add(&raw)?;
         match &raw.kind {
             RawKind::File { size } => {
                 left.set(size.saturating_add(MAX_HEADERS));

@@ -47,7 +47,7 @@ impl<'a> InfoFolder<'a> {
 }
 
 impl Records for InfoFolder<'_> {
-    fn of(&self, component: &Component, keep: Option<&Keep<'_>>) -> Result<SelfRecord, RecordProblem> {
+    fn read_list(&self, component: &Component, keep: Option<&Keep<'_>>) -> Result<SelfRecord, RecordProblem> {
         let Some((path, text)) = self.read(component, "list")? else {
             let stem = info_stems(component).remove(0);
             let path = self.path.join(format!("{stem}.list").as_bytes()).unwrap_or_else(|_| self.path.clone());
@@ -149,7 +149,7 @@ mod tests {
         assert!(list[0].is_root() && folders.contains(&list[0]) && !folders.contains(&list[2]));
         assert_eq!(list[3].as_bytes(), b"/usr/share/back\\slash");
         let sums = md5sums(b"900150983cd24fb0d6963f7d28e17f72  usr/share/back\\slash\n", None).unwrap();
-        assert_eq!(sums[&list[3]], Md5::of(b"abc"));
+        assert_eq!(sums[&list[3]], Md5::hash(b"abc"));
     }
 
     #[test]

@@ -14,7 +14,7 @@ pub struct Needs<'a> {
 impl<'a> Needs<'a> {
     /// Of all that is installed.
     #[must_use]
-    pub fn of(installed: impl Iterator<Item = &'a Stanza>) -> Self {
+    pub fn new(installed: impl Iterator<Item = &'a Stanza>) -> Self {
         let mut all = Self::default();
         for stanza in installed {
             let Some(name) = stanza.get("Package") else { continue };
@@ -49,7 +49,7 @@ impl<'a> Needs<'a> {
 /// The components that one rests on, itself among them.
 #[must_use]
 pub fn rests_on<'a>(name: &str, installed: impl Iterator<Item = &'a Stanza>) -> BTreeSet<String> {
-    Needs::of(installed).rests_on(name)
+    Needs::new(installed).rests_on(name)
 }
 
 /// The names in a field of relations, alternatives among them.

@@ -152,7 +152,7 @@ fn judge(
     let mut good: Option<(String, i64)> = None;
     let mut trouble: Option<SignatureError> = None;
     for signature in signatures {
-        match one(signature, signed, keyring, known, now) {
+        match judge_signature(signature, signed, keyring, known, now) {
             Ok(signer) => {
                 good.get_or_insert(signer);
             }
@@ -186,7 +186,7 @@ fn weight(error: &SignatureError) -> u8 {
 }
 
 /// Judges one signature: its maker's fingerprint and when it was made.
-fn one(
+fn judge_signature(
     signature: &Signature,
     signed: &[u8],
     keyring: &Keyring,

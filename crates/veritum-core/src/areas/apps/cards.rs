@@ -20,11 +20,11 @@ const MAX_BYTES: u64 = 48 << 10;
 pub fn card_of(system: &System, app: &App) -> Result<(Card, CardOrigin), WorkError> {
     let id = app.entry.id.as_str();
     if let Some(folder) = &system.settings.cards
-        && let Some(card) = in_folder(folder)?.of(id)
+        && let Some(card) = in_folder(folder)?.get(id)
     {
         return Ok((card.clone(), CardOrigin::Operator));
     }
-    if let Some(card) = Cards::shipped().of(id) {
+    if let Some(card) = Cards::shipped().get(id) {
         return Ok((card.clone(), CardOrigin::Carried));
     }
     if let Some(id) = app.sandbox() {
@@ -48,7 +48,7 @@ fn in_folder(folder: &Path) -> Result<Cards, WorkError> {
             return Err(fault(&path, "it is no file, or larger than any card".into()));
         }
         let text = std::fs::read_to_string(&path).map_err(|e| fault(&path, e.to_string()))?;
-        cards.take(&text).map_err(|e| fault(&path, error_chain(&e)))?;
+        cards.add(&text).map_err(|e| fault(&path, error_chain(&e)))?;
     }
     Ok(cards)
 }

@@ -56,7 +56,7 @@ fn owners_of_entries(system: &System) -> BTreeMap<SystemPath, ComponentId> {
     let records = Debian.records(&system.machine);
     let below = |path: &[u8]| FOLDERS.iter().any(|folder| path.starts_with(folder.as_bytes()));
     let of = |component: &Component| {
-        let record = records.of(component, Some(&below)).ok()?;
+        let record = records.read_list(component, Some(&below)).ok()?;
         let entries = record.paths.into_iter().filter(|path| path.as_bytes().ends_with(b".desktop"));
         Some(entries.map(|path| (path, component.id.clone())).collect::<Vec<_>>())
     };
@@ -93,5 +93,5 @@ pub fn called<'a>(apps: &'a [App], typed: &str) -> Result<&'a App, WorkError> {
         }
     }
     let known = apps.iter().flat_map(|app| [app.entry.id.clone(), app.name().to_owned()]).collect();
-    Err(WorkError::Unknown { what: "application", name: typed.to_owned(), known })
+    Err(WorkError::Unknown { what: "application", name: typed.to_owned(), known, listed_by: Some("list apps") })
 }

@@ -52,7 +52,7 @@ pub(super) fn check(cx: &Cx<'_>, earlier: &Checked) -> Result<Examined, WorkErro
     let mut examined = Examined::new(APPS);
     let apps = apps(system);
     let wanted: Vec<&App> = apps.iter().filter(|app| is_named(scope, app)).collect();
-    let integration = Integration::of(&system.machine);
+    let integration = Integration::read(&system.machine);
     examined.findings.extend(integration.shared(&wanted.iter().map(|app| &app.entry).collect::<Vec<_>>()));
     examined.findings.extend(wanted.iter().filter_map(|app| finding_on(system, app, &integration)));
     examined.coverage.examined = wanted.len() as u64;
@@ -78,7 +78,7 @@ pub(super) fn check(cx: &Cx<'_>, earlier: &Checked) -> Result<Examined, WorkErro
     examined.steps.extend(with_components(&examined.findings));
     let left = |finding: &&Finding| finding.remedy.is_none();
     let reason = |finding: &Finding| finding.cause.clone().unwrap_or_default();
-    examined.left = examined.findings.iter().filter(left).map(|f| Left::of(f, reason(f), f.advice.clone())).collect();
+    examined.left = examined.findings.iter().filter(left).map(|f| Left::new(f, reason(f), f.advice.clone())).collect();
     examined.findings.extend(shared_causes(cx, &files));
     examined.findings.extend(busy);
     examined.findings.extend(newer(cx, &wanted));
@@ -152,7 +152,7 @@ fn shared_causes(cx: &Cx<'_>, files: &[&Finding]) -> Vec<Finding> {
     }
     let apps = apps(cx.system);
     let wanted = apps.iter().filter(|app| is_named(cx.scope, app));
-    let needs = Needs::of(cx.system.database.stanzas());
+    let needs = Needs::new(cx.system.database.stanzas());
     let mut rest_on: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
     for app in wanted {
         let Some(id) = &app.component else { continue };
@@ -170,7 +170,7 @@ fn shared_causes(cx: &Cx<'_>, files: &[&Finding]) -> Vec<Finding> {
 
 /// Applications of which menus show no picture.
 fn without_icon(system: &System, wanted: &[&App]) -> Vec<Finding> {
-    let icons = Icons::of(&system.machine);
+    let icons = Icons::read(&system.machine);
     let note = |app: &&App| {
         let entry = app.entry.entry.as_ref().ok().filter(|entry| entry.shown)?;
         let icon = entry.icon.as_deref().filter(|icon| icons.lacks(&system.machine, icon))?;
@@ -217,7 +217,8 @@ fn is_as_shipped(system: &System, app: &App) -> bool {
     let md5 = || {
         let id = app.component.as_ref()?;
         let component = system.installed.components.iter().find(|c| c.id == *id)?;
-        let shipped = Debian.records(&system.machine).of(component, None).ok()?.md5s.get(&app.entry.path).copied()?;
+        let shipped =
+            Debian.records(&system.machine).read_list(component, None).ok()?.md5s.get(&app.entry.path).copied()?;
         let bytes = system.machine.read_up_to(&app.entry.path, 1 << 20).ok()??;
         let mut hasher = ContentHasher::md5();
         hasher.update(&bytes);

@@ -23,7 +23,7 @@ pub(crate) struct Icons {
 
 impl Icons {
     /// Looks at all folders of pictures.
-    pub(crate) fn of(machine: &Machine) -> Self {
+    pub(crate) fn read(machine: &Machine) -> Self {
         let mut icons = Self { names: HashSet::new(), looked: 0 };
         for folder in FOLDERS {
             let open = machine.resolve(&SystemPath::literal(folder)).and_then(|real| machine.dir(&real));
@@ -79,7 +79,7 @@ mod tests {
             fs::write(root.path().join(path), "").unwrap();
         }
         let machine = Machine::open(root.path(), Arc::new(LiveDisk)).unwrap();
-        let icons = Icons::of(&machine);
+        let icons = Icons::read(&machine);
         for icon in ["quay", "pier", "pier.png", "/opt/own.svg", ""] {
             assert!(!icons.lacks(&machine, icon), "{icon}");
         }

@@ -52,7 +52,7 @@ enum Openers {
 
 impl<'a> Integration<'a> {
     /// Reads what all entries share.
-    pub(crate) fn of(machine: &'a Machine) -> Self {
+    pub(crate) fn read(machine: &'a Machine) -> Self {
         let openers = match machine.read_up_to(&SystemPath::literal(OPENERS), MAX_OPENERS) {
             // Where what makes it is not installed there was never one.
             Ok(None) if machine.resolve(&SystemPath::literal(REGISTRY.program)).is_err() => Openers::Unknown,
@@ -235,7 +235,7 @@ mod tests {
         put("usr/share/applications/mimeinfo.cache", "[MIME Cache]\ntext/csv=a-right.desktop;\n", 0o644);
         let machine = Machine::open(dir.path(), Arc::new(LiveDisk)).unwrap();
         let apps = applications(&machine);
-        let integration = Integration::of(&machine);
+        let integration = Integration::read(&machine);
         let told: Vec<String> = apps
             .iter()
             .filter_map(|app| integration.judge(app))
@@ -256,13 +256,13 @@ mod tests {
         assert!(integration.shared(&all).is_none());
         let cache = dir.path().join("usr/share/applications/mimeinfo.cache");
         fs::remove_file(&cache).unwrap();
-        assert!(Integration::of(&machine).shared(&all).is_none(), "nothing here could make one");
+        assert!(Integration::read(&machine).shared(&all).is_none(), "nothing here could make one");
         fs::write(&cache, "").unwrap();
         put("usr/bin/update-desktop-database", "x", 0o755);
         for (text, verdict) in [(None, Verdict::Missing), (Some("\0\0"), Verdict::Garbled)] {
             fs::remove_file(&cache).unwrap();
             text.iter().for_each(|text| fs::write(&cache, text).unwrap());
-            assert_eq!(Integration::of(&machine).shared(&all).unwrap().verdict, verdict);
+            assert_eq!(Integration::read(&machine).shared(&all).unwrap().verdict, verdict);
             fs::write(&cache, "").unwrap();
         }
     }

@@ -9,7 +9,7 @@ use crate::trust::openpgp::SignatureError;
 /// Archives whose signature is bad, as findings.
 pub(super) fn bad_archives(supply: &Supply<'_>) -> Vec<Finding> {
     let bad = |source: &OpenSource| match &source.standing {
-        Standing::Refused(e @ SignatureError::Bad { .. }) => Some((source.source.words(), e.to_string())),
+        Standing::Refused(e @ SignatureError::Bad { .. }) => Some((source.source.describe(), e.to_string())),
         _ => None,
     };
     let found: Vec<(String, String)> =

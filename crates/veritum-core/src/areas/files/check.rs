@@ -57,7 +57,7 @@ pub(super) fn check(cx: &Cx<'_>, earlier: &Checked) -> Result<Examined, WorkErro
     if look.scope.is_all() {
         examined.findings = bad_archives(&cx.supply);
         let reason = |finding: &Finding| finding.cause.clone().unwrap_or_default();
-        let left = examined.findings.iter().map(|f| Left::of(f, reason(f), f.advice.clone()));
+        let left = examined.findings.iter().map(|f| Left::new(f, reason(f), f.advice.clone()));
         examined.left.extend(left.collect::<Vec<_>>());
     }
     examined.findings.append(&mut std::mem::replace(&mut files.findings, found));
@@ -129,7 +129,7 @@ fn to_download(cx: &Cx<'_>, reference: &Reference, files: &FilesCheck, scope: &S
         let may = |_: &&ComponentId| archive.may_use_network();
         let lacking = needed.iter().filter(may).filter(|id| !archive.has_package(machine, id));
         let with_source = |l: Lacking| {
-            let from = archive.sources()[l.candidate.source].source.words();
+            let from = archive.sources()[l.candidate.source].source.describe();
             (l, from)
         };
         lacking.filter_map(|id| archive.lacking(machine, id)).map(with_source).collect()

@@ -109,7 +109,7 @@ impl<'a> Judge<'a> {
         *self.out.vouched.entry(expected.authority).or_default() += 1;
     }
 
-    pub(super) fn one(
+    pub(super) fn judge(
         &mut self,
         location: &Location,
         observation: &Observation,

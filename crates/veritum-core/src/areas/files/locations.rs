@@ -8,7 +8,7 @@ use super::judge::Judge;
 use crate::model::{PathMap, Scope, SystemPath};
 use crate::reference::{Expected, ExpectedKind, Reference};
 
-/// So many things are seated by one thread at once.
+/// So many things are located by one thread at once.
 const SHARE: usize = 2048;
 
 /// Where everything that is to be looked at is, in path order, each place once.
@@ -20,11 +20,11 @@ pub(super) fn locations(judge: &mut Judge<'_>, parents: &Parents<'_>, pool: &ray
     let folders = pool.install(|| things.par_iter().filter(folder).map(|e| &e.listed).collect());
     parents.look_ahead(folders, pool);
     let mut groups = Groups::default();
-    let seated: Vec<Located> = parents.with_known(|known| {
-        let share = |(share, things): (usize, &[Expected])| Located::of(share * SHARE, things, known, &wanted);
+    let located: Vec<Located> = parents.with_known(|known| {
+        let share = |(share, things): (usize, &[Expected])| Located::locate(share * SHARE, things, known, &wanted);
         pool.install(|| things.par_chunks(SHARE).enumerate().map(share).collect())
     });
-    for share in seated {
+    for share in located {
         judge.out.folders.extend(share.folders);
         share.runs.into_iter().for_each(|run| groups.add(run));
         for at in share.rest {
@@ -58,7 +58,7 @@ fn in_scope(reference: &Reference, scope: &Scope, expected: &Expected) -> bool {
     path && (scope.components.is_empty() || named(expected.component) || expected.also.iter().any(|c| named(*c)))
 }
 
-/// Seats by the folder that they are in.
+/// Locations by the folder that they are in.
 #[derive(Default)]
 struct Groups {
     all: Vec<Vec<Location>>,
@@ -77,10 +77,10 @@ impl Groups {
     }
 }
 
-/// What one thread seated: as far as the folders are known and are there.
+/// What one thread located: as far as the folders are known and are there.
 #[derive(Default)]
 struct Located {
-    /// Seats, in runs of one folder.
+    /// Locations, in runs of one folder.
     runs: Vec<Vec<Location>>,
     /// Folders as listed, and where they are.
     folders: Vec<(SystemPath, SystemPath)>,
@@ -91,18 +91,18 @@ struct Located {
 }
 
 impl Located {
-    fn of(first: usize, things: &[Expected], known: &Known, wanted: &(dyn Fn(&Expected) -> bool + Sync)) -> Self {
-        let mut seated = Self::default();
+    fn locate(first: usize, things: &[Expected], known: &Known, wanted: &(dyn Fn(&Expected) -> bool + Sync)) -> Self {
+        let mut located = Self::default();
         for (at, expected) in (first..).zip(things).filter(|(_, expected)| wanted(expected)) {
-            match seated.location(at, expected, known) {
-                Some(location) => seated.take(location),
-                None => seated.rest.push(at),
+            match located.location(at, expected, known) {
+                Some(location) => located.push(location),
+                None => located.rest.push(at),
             }
         }
-        seated
+        located
     }
 
-    fn take(&mut self, location: Location) {
+    fn push(&mut self, location: Location) {
         match self.runs.last_mut().filter(|run| run[0].folder == location.folder) {
             Some(run) => run.push(location),
             None => self.runs.push(vec![location]),

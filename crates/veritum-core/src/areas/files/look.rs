@@ -40,7 +40,7 @@ pub fn check_files(
     let folders = judge.out.folders.clone();
     let (folders, sat, saw, machine) = (&folders, &locations, &observations, case.machine);
     // What is kept for the next check is put together beside the judging, which one thread does.
-    let keeping = |began| (Remembered::of(saw.iter(), began), snapshot_builder(machine, sat, saw, folders, began));
+    let keeping = |began| (Remembered::new(saw.iter(), began), snapshot_builder(machine, sat, saw, folders, began));
     let kept = std::thread::scope(|threads| {
         let kept = case.remember.map(|began| threads.spawn(move || keeping(began)));
         judge_all(&mut judge, &parents, &locations, &observations);
@@ -81,7 +81,7 @@ pub fn check_files(
 fn judge_all(judge: &mut Judge<'_>, parents: &Parents<'_>, locations: &[Location], observations: &[Observation]) {
     let anchors = anchors(judge.case.reference, locations, observations);
     for (location, observation) in locations.iter().zip(observations) {
-        judge.one(location, observation, &anchors);
+        judge.judge(location, observation, &anchors);
     }
     judge.missing_folders();
     for block in parents.blocks() {

@@ -74,7 +74,7 @@ impl Area for Files {
 
     fn explain(&self, cx: &Cx<'_>, finding: &Finding, checked: &Checked) -> Result<ExplainReport, WorkError> {
         let report = finding.subject.as_path().map(|path| explain::explain(cx, path)).transpose()?.flatten();
-        Ok(report.unwrap_or_else(|| ExplainReport::of(finding, checked.left_of(finding).cloned())))
+        Ok(report.unwrap_or_else(|| ExplainReport::new(finding, checked.left_of(finding).cloned())))
     }
 
     fn explain_place(&self, cx: &Cx<'_>, path: &SystemPath) -> Result<Option<ExplainReport>, WorkError> {

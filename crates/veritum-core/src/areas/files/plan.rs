@@ -39,13 +39,13 @@ pub fn plan_files(check: &mut FilesCheck, reference: &Reference, rules: &FileRul
         Planner { reference, rules, plan: Plan::default(), metas: HashMap::new(), groups: HashMap::new() };
     for fault in in_order(&check.faults, reference) {
         let finding = &mut check.findings[fault.finding];
-        match planner.one(fault, finding) {
+        match planner.remedy(fault, finding) {
             Ok(remedy) => {
                 finding.advice = finding.advice.take().or_else(|| afterwards(fault, reference));
                 finding.remedy = Some(remedy);
             }
             Err((reason, next)) => {
-                let left = Left::of(finding, reason.clone(), next.clone());
+                let left = Left::new(finding, reason.clone(), next.clone());
                 finding.advice = finding.advice.take().or(Some(match next {
                     Some(next) => format!("{reason}; {next}"),
                     None => reason,
@@ -125,7 +125,7 @@ fn refuse(reason: &str, next: &str) -> Refusal {
 }
 
 impl Planner<'_> {
-    fn one(&mut self, fault: &Fault, finding: &Finding) -> Result<Remedy, Refusal> {
+    fn remedy(&mut self, fault: &Fault, finding: &Finding) -> Result<Remedy, Refusal> {
         let expected = &self.reference.expected[fault.expected];
         if let Some(reason) = self.rules.protection.reason(&fault.physical) {
             return Err((format!("it is left alone: {reason}"), None));

@@ -8,9 +8,7 @@ use super::{
     judge_tables, plan_records,
 };
 use crate::areas::{After, Coverage, Cx, Examined, FILES, FileWork, Gathered, Step, Work};
-use crate::model::{
-    Authority, ComponentId, Digest, FileKind, Finding, FindingId, Md5, Scope, Subject, SystemPath, Verdict,
-};
+use crate::model::{Authority, ComponentId, Digest, Finding, FindingId, Md5, Scope, Subject, SystemPath, Verdict};
 use crate::platform::Component;
 use crate::platform::debian::database::changelog_of;
 use crate::platform::debian::{in_database, last_versions};
@@ -71,7 +69,6 @@ fn faults(cx: &Cx<'_>, gathered: &Gathered) -> Vec<RecordFault> {
     faults.extend(judge_alternatives(machine, database, record_faults));
     faults.retain(|fault| concerns(cx.scope, &fault.finding));
     find_members(cx, &mut faults);
-    faults.iter_mut().for_each(|fault| name_the_kind(cx, &mut fault.finding));
     faults
 }
 
@@ -156,7 +153,7 @@ fn find_members(cx: &Cx<'_>, faults: &mut [RecordFault]) {
         let members = packages
             .entry(id.clone())
             .or_insert_with(|| cx.supply.open_archive(|archive| archive.members(&cx.system.machine, id)).flatten());
-        match members.as_ref().and_then(|m| m.get(name)).filter(|bytes| Digest::of(bytes) == *digest) {
+        match members.as_ref().and_then(|m| m.get(name)).filter(|bytes| Digest::hash(bytes) == *digest) {
             Some(bytes) => *content = RecordContent::Bytes(bytes.clone()),
             None => {
                 let reason = "neither a store nor a package at hand has it".to_owned();
@@ -167,23 +164,13 @@ fn find_members(cx: &Cx<'_>, faults: &mut [RecordFault]) {
     }
 }
 
-/// What is no file is not read: that is no fault of the medium's.
-fn name_the_kind(cx: &Cx<'_>, finding: &mut Finding) {
-    let stat = finding.subject.as_path().and_then(|path| cx.system.place_of_file(path)?.1);
-    if finding.verdict == Verdict::Unreadable && stat.is_some_and(|s| s.kind != FileKind::File) {
-        let cause = finding.cause.as_deref().and_then(|cause| Some(cause.split_once("; ")?.1.to_owned()));
-        finding.id = FindingId::of(&finding.area, &finding.subject, Verdict::WrongKind);
-        (finding.verdict, finding.cause) = (Verdict::WrongKind, cause);
-    }
-}
-
 /// Whether a place holds exactly the content that belongs at a listed path.
 fn holds(cx: &Cx<'_>, reference: &Reference, place: &SystemPath, path: &SystemPath) -> bool {
     let Some(expected) = reference.at(path).map(|at| &reference.expected[at]) else { return false };
     let Ok(Some(bytes)) = cx.system.machine.read_up_to(place, MAX_DIVERTED) else { return false };
     match &expected.kind {
-        ExpectedKind::File { digest, .. } => Digest::of(&bytes) == *digest,
-        ExpectedKind::Recorded(md5) => Md5::of(&bytes) == *md5,
+        ExpectedKind::File { digest, .. } => Digest::hash(&bytes) == *digest,
+        ExpectedKind::Recorded(md5) => Md5::hash(&bytes) == *md5,
         _ => false,
     }
 }

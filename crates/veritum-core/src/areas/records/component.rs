@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::sync::{Mutex, OnceLock, PoisonError};
 
 use super::RECORDS;
-use super::{RecordContent, RecordFault, RecordFix, Unknown, in_database, of, some_of};
+use super::{RecordContent, RecordFault, RecordFix, Unknown, in_database, on_record, some_of};
 use crate::machine::{Dir, Machine};
 use crate::model::{
     Authority, ComponentId, Digest, EntryKind, FileKind, Finding, Md5, PathMap, PathSet, Subject, SystemPath, Verdict,
@@ -133,7 +133,7 @@ impl One<'_> {
         fix: Result<RecordFix, Unknown>,
     ) {
         let path = self.judge.path(&self.stem, suffix);
-        let finding = Finding { cause, ..of(self.id(), authority, &path, verdict) };
+        let finding = Finding { cause, ..on_record(self.id(), authority, &path, verdict) };
         self.faults.push(RecordFault { finding, fix });
     }
 
@@ -224,7 +224,7 @@ impl One<'_> {
         if let Some(bytes) = records.md5sums_bytes() {
             let told = |found: &[u8]| differing_sums(found, &bytes);
             let content = RecordContent::Bytes(bytes.clone());
-            self.member(described, "md5sums", &Digest::of(&bytes), content, Some(&told));
+            self.member(described, "md5sums", &Digest::hash(&bytes), content, Some(&told));
         }
         known.insert("md5sums");
         if let Some(bytes) = records.conffiles_bytes().filter(|_| !known.contains("conffiles")) {
@@ -234,7 +234,7 @@ impl One<'_> {
             };
             let same = matches!(self.judge.read(&self.stem, "conffiles"), Found::Bytes(found) if plain(&found) == plain(&bytes));
             if !same {
-                self.member(described, "conffiles", &Digest::of(&bytes), RecordContent::Bytes(bytes.clone()), None);
+                self.member(described, "conffiles", &Digest::hash(&bytes), RecordContent::Bytes(bytes.clone()), None);
             }
             known.insert("conffiles");
         }
@@ -256,7 +256,7 @@ impl One<'_> {
         let is_script = SCRIPTS.contains(&suffix);
         let mode = if is_script { 0o755 } else { 0o644 };
         let (verdict, cause) = match self.judge.read(&self.stem, suffix) {
-            Found::Bytes(found) if Digest::of(&found) == *digest => {
+            Found::Bytes(found) if Digest::hash(&found) == *digest => {
                 if is_script && !self.is_executable(suffix) {
                     let cause = "dpkg could not run it".to_owned();
                     self.fault(authority, suffix, Verdict::WrongMode, Some(cause), Ok(RecordFix::Mode(mode)));

@@ -54,7 +54,7 @@ pub(super) fn explain(cx: &Cx<'_>, finding: &Finding, checked: &Checked) -> Expl
 
         remark,
 
-        ..ExplainReport::of(finding, checked.left_of(finding).cloned())
+        ..ExplainReport::new(finding, checked.left_of(finding).cloned())
     }
 }
 

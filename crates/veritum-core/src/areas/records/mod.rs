@@ -161,7 +161,7 @@ fn on(path: &SystemPath, entry: Option<&str>, verdict: Verdict) -> Finding {
 }
 
 /// A finding on a component's record.
-fn of(id: &ComponentId, authority: Option<Authority>, path: &SystemPath, verdict: Verdict) -> Finding {
+fn on_record(id: &ComponentId, authority: Option<Authority>, path: &SystemPath, verdict: Verdict) -> Finding {
     Finding { component: Some(id.clone()), vouched_by: authority, ..on(path, None, verdict) }
 }
 

@@ -50,7 +50,7 @@ pub fn plan_records(faults: &mut [RecordFault], database: &Database, rules: &Rec
             Ok(RecordFix::Status) => of_status.push(at),
             Ok(fix) => {
                 let operation = planner.operation(fix);
-                planner.one(&mut [fault], operation);
+                planner.plan(&mut [fault], operation);
             }
             Err(unknown) => planner.left(&mut fault.finding, &unknown.reason, unknown.next.clone()),
         }
@@ -59,7 +59,7 @@ pub fn plan_records(faults: &mut [RecordFault], database: &Database, rules: &Rec
         let operation = planner.write(&RecordContent::Bytes(database.composed(&entries)), 0o644);
         let mut parts: Vec<&mut RecordFault> =
             faults.iter_mut().enumerate().filter(|(at, _)| of_status.contains(at)).map(|(_, f)| f).collect();
-        planner.one(&mut parts, operation);
+        planner.plan(&mut parts, operation);
     }
     planner.planned
 }
@@ -76,11 +76,11 @@ impl Planner<'_> {
             None => reason.to_owned(),
         };
         finding.advice.get_or_insert(advice);
-        self.planned.plan.left.push(Left::of(finding, reason.to_owned(), next));
+        self.planned.plan.left.push(Left::new(finding, reason.to_owned(), next));
     }
 
     /// One action for findings on one file.
-    fn one(&mut self, faults: &mut [&mut RecordFault], operation: Operation) {
+    fn plan(&mut self, faults: &mut [&mut RecordFault], operation: Operation) {
         let Some(listed) = faults.first().and_then(|f| f.finding.subject.as_path().cloned()) else { return };
         let refuse = |this: &mut Self, faults: &mut [&mut RecordFault], reason: &str, next: Option<&str>| {
             for fault in faults {
@@ -138,7 +138,7 @@ impl Planner<'_> {
         let (digest, size) = match content {
             RecordContent::Member { digest, size, .. } => (*digest, *size),
             RecordContent::Bytes(bytes) => {
-                let digest = Digest::of(bytes);
+                let digest = Digest::hash(bytes);
                 self.planned.made.insert(digest, bytes.clone());
                 (digest, bytes.len() as u64)
             }

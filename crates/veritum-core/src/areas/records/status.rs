@@ -2,7 +2,7 @@
 
 use super::{RecordFault, RecordFix, Unknown, in_database, on, some_of};
 use crate::model::{Finding, Verdict};
-use crate::platform::debian::database::{Database, StatusFile};
+use crate::platform::debian::database::{Database, InfoProblem, StatusFile};
 use crate::platform::{InstallState, Installed};
 
 /// Judges the table of all components.
@@ -21,8 +21,12 @@ pub fn judge_status(database: &Database, installed: &Installed) -> Vec<RecordFau
         let finding = Finding { cause, ..on(&update.path, None, Verdict::Garbled) };
         faults.push(RecordFault { finding, fix: Ok(RecordFix::SetAside) });
     }
-    if let Some(why) = &database.info_problem {
-        let finding = Finding { cause: Some(why.clone()), ..on(&in_database("info"), None, Verdict::Unreadable) };
+    if let Some(problem) = &database.info_problem {
+        let (verdict, cause) = match problem {
+            InfoProblem::NotAFolder => (Verdict::WrongKind, None),
+            InfoProblem::Unreadable(why) => (Verdict::Unreadable, Some(why.clone())),
+        };
+        let finding = Finding { cause, ..on(&in_database("info"), None, verdict) };
         let next = "see what stands in its place; veritum puts its files back once the folder is there";
         faults.push(RecordFault { finding, fix: Err(Unknown::new("the folder cannot be looked into", next)) });
     }
@@ -56,6 +60,7 @@ fn whole(database: &Database) -> Option<RecordFault> {
     let verdict = match &database.file {
         StatusFile::Missing => Verdict::Missing,
         StatusFile::Unreadable(_) => Verdict::Unreadable,
+        StatusFile::NotAFile => Verdict::WrongKind,
         StatusFile::There if database.pieces.is_empty() => Verdict::Garbled,
         StatusFile::There if garbled.is_empty() && lacking > 0 => Verdict::AtOdds,
         StatusFile::There => Verdict::Garbled,

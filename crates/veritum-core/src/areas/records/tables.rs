@@ -52,7 +52,8 @@ struct Tables<'a> {
 enum Table {
     There(Vec<u8>),
     Missing,
-    Unreadable(String),
+    /// Unreadable, and why; or of the wrong kind.
+    Unread(Verdict, Option<String>),
 }
 
 impl Tables<'_> {
@@ -60,7 +61,8 @@ impl Tables<'_> {
         match self.machine.read_up_to(path, MAX_TABLE) {
             Ok(Some(bytes)) => Table::There(bytes),
             Ok(None) => Table::Missing,
-            Err(e) => Table::Unreadable(crate::model::error_chain(&e)),
+            Err(_) if self.machine.is_no_file(path) => Table::Unread(Verdict::WrongKind, None),
+            Err(e) => Table::Unread(Verdict::Unreadable, Some(crate::model::error_chain(&e))),
         }
     }
 
@@ -88,7 +90,7 @@ impl Tables<'_> {
             Table::There(_) => (Verdict::Garbled, Some("it is not three lines for each diversion".into()), lost),
             Table::Missing if copies.is_empty() => return None,
             Table::Missing => (Verdict::Missing, None, lost),
-            Table::Unreadable(why) => (Verdict::Unreadable, Some(why), lost),
+            Table::Unread(verdict, cause) => (verdict, cause, lost),
         };
         let mut text = Vec::new();
         for diversion in current.iter().chain(back) {
@@ -109,7 +111,7 @@ impl Tables<'_> {
             Table::There(text) => (Verdict::Garbled, Some("a line that is no override".to_owned()), text),
             Table::Missing if copies.is_empty() => return None,
             Table::Missing => (Verdict::Missing, None, Vec::new()),
-            Table::Unreadable(why) => (Verdict::Unreadable, Some(why), Vec::new()),
+            Table::Unread(verdict, cause) => (verdict, cause, Vec::new()),
         };
         let old = copies.first().map(|c| c.text.as_slice()).unwrap_or_default();
         let mut lines: Vec<&[u8]> = Vec::new();
@@ -151,8 +153,8 @@ impl Tables<'_> {
         let (verdict, text) = match self.read(&path) {
             Table::There(text) => (Verdict::Altered, String::from_utf8_lossy(&text).into_owned()),
             Table::Missing => (Verdict::Missing, String::new()),
-            Table::Unreadable(why) => {
-                let finding = Finding { cause: Some(why), ..on(&path, None, Verdict::Unreadable) };
+            Table::Unread(verdict, cause) => {
+                let finding = Finding { cause, ..on(&path, None, verdict) };
                 return Some(RecordFault { finding, fix: write(lines(wanted)) });
             }
         };
@@ -194,8 +196,8 @@ impl Tables<'_> {
             // Without the table dpkg knows its own architecture only.
             Table::Missing if count.len() < 2 => return None,
             Table::Missing => String::new(),
-            Table::Unreadable(why) => {
-                let finding = Finding { cause: Some(why), ..on(&path, None, Verdict::Unreadable) };
+            Table::Unread(verdict, cause) => {
+                let finding = Finding { cause, ..on(&path, None, verdict) };
                 return Some(RecordFault { finding, fix: write(arch_lines("", &count)) });
             }
         };
@@ -226,7 +228,7 @@ impl Tables<'_> {
             Table::There(_) => Verdict::Garbled,
             Table::Missing if !needed => return None,
             Table::Missing => Verdict::Missing,
-            Table::Unreadable(_) => Verdict::Unreadable,
+            Table::Unread(verdict, _) => verdict,
         };
         Some(RecordFault { finding: on(&path, None, verdict), fix: write(b"1\n".to_vec()) })
     }
@@ -241,7 +243,7 @@ impl Tables<'_> {
                 (Verdict::Garbled, Some(bad?), text)
             }
             Table::Missing => (Verdict::Missing, None, Vec::new()),
-            Table::Unreadable(why) => (Verdict::Unreadable, Some(why), Vec::new()),
+            Table::Unread(verdict, cause) => (verdict, cause, Vec::new()),
         };
         let copies = copies();
         if verdict == Verdict::Missing && copies.is_empty() {
@@ -264,7 +266,7 @@ impl Tables<'_> {
         let bad = match self.read(&path) {
             Table::There(text) => first_bad(&text)?,
             Table::Missing => return None,
-            Table::Unreadable(why) => why,
+            Table::Unread(_, cause) => cause.unwrap_or_else(|| "it is no file".into()),
         };
         let finding = Finding { cause: Some(bad), ..on(&path, None, Verdict::Garbled) };
         Some(RecordFault { finding, fix: write(Vec::new()) })

@@ -9,7 +9,7 @@ use rayon::prelude::*;
 
 use super::sources::{ask_for_packages, downloads, repair_source};
 use super::{STORE, StoreRepairPlan, judge_store, plan_store, superfluous_notes};
-use crate::areas::{After, Coverage, Cx, Evidence, Examined, Step, Work};
+use crate::areas::{After, Coverage, Cx, Evidence, Examined, FILES, RECORDS, Step, Work};
 use crate::model::{Authority, Digest};
 use crate::reference::{Expected, ExpectedKind, Owned, Reference};
 use crate::store::{IndexEntry, Part, Store, StoreError, StoreFault, Trouble, UnverifiedStore, manifest_fault};
@@ -208,8 +208,10 @@ fn remarked(cx: &Cx<'_>, step: Step) -> Step {
         "The store comes first: what it gets is verified against what its keeper signed; what is damaged goes to \
          {folder}/set-aside."
     ));
+    let others = cx.wants(&FILES) || cx.wants(&RECORDS);
     match after {
         After::Known => step,
+        After::LookedAtAgain if !others => step,
         _ => step.remarked(
             "The rest is judged by the store: what is wrong with it is looked at after this, and asked about.",
         ),

@@ -58,7 +58,7 @@ mod tests {
 
     #[test]
     fn a_damaged_content_is_named_by_what_it_would_have_harmed() {
-        let digest = Digest::of(b"timetable");
+        let digest = Digest::hash(b"timetable");
         let component = ComponentId::new("quay", "1.0", "all").unwrap();
         let path = SystemPath::literal("/usr/share/quay/timetable");
         let harm = Harm { components: vec![component.clone()], paths: vec![path], more_paths: 0 };

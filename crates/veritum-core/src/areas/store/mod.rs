@@ -54,6 +54,6 @@ impl Area for Store {
 
     fn explain(&self, cx: &Cx<'_>, finding: &Finding, checked: &Checked) -> Result<ExplainReport, WorkError> {
         let chain = cx.supply.own_store().map(signed_by).unwrap_or_default();
-        Ok(ExplainReport { chain, ..ExplainReport::of(finding, checked.left_of(finding).cloned()) })
+        Ok(ExplainReport { chain, ..ExplainReport::new(finding, checked.left_of(finding).cloned()) })
     }
 }

@@ -44,7 +44,7 @@ impl RepairSource {
 /// One part that is put right.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct PlannedFix {
-    /// The part's position among the ills.
+    /// The part's position among the faults.
     pub fault: usize,
     /// The finding that it answers.
     pub finding: FindingId,
@@ -133,7 +133,7 @@ pub fn plan_store(
                     Some(next) => format!("{reason}; {next}"),
                     None => reason.clone(),
                 });
-                plan.left.push(Left::of(finding, reason, next));
+                plan.left.push(Left::new(finding, reason, next));
             }
         }
     }
@@ -160,10 +160,10 @@ mod tests {
 
     #[test]
     fn signed_files_come_first_and_what_has_no_source_is_left_with_the_reason() {
-        let content = |text: &[u8]| Part::Content { digest: Digest::of(text), size: 1 };
+        let content = |text: &[u8]| Part::Content { digest: Digest::hash(text), size: 1 };
         let faults = [fault(content(b"a")), fault(content(b"b")), fault(Part::Signed { name: "store.json".into() })];
         let mut findings = judge_store(&faults);
-        let lost = Digest::of(b"b");
+        let lost = Digest::hash(b"b");
         let plan = plan_store(&mut findings, &faults, &["odd".into()], &|fault| match &fault.part {
             Part::Signed { .. } => Ok(RepairSource::Pin),
             Part::Content { digest, .. } if *digest == lost => Err(("nobody has it".into(), None)),

@@ -111,7 +111,7 @@ pub(super) fn downloads(cx: &Cx<'_>, faults: &[StoreFault], plan: &StorePlan) ->
         let found = packages_of(cx, &faults[fix.fault]).into_iter().find_map(|(id, sum)| {
             cx.supply.open_archive(|a| {
                 let lacking = a.fetchable(&id, &sum)?;
-                let from = a.sources()[lacking.candidate.source].source.words();
+                let from = a.sources()[lacking.candidate.source].source.describe();
                 Some((lacking, from))
             })?
         });

@@ -1,27 +1,27 @@
 //! What the archives themselves answer, when the network may be asked: whether anything new can come from them.
 
-use super::{Looked, about};
+use super::{ExaminedPart, about};
 use crate::archive::{FetchError, Renewal, RenewalError};
 use crate::model::{Authority, Finding, Subject, Verdict};
 use crate::trust::openpgp::SignatureError;
 
 /// Judges what each source answered.
-pub(crate) fn archives(renewals: &[Renewal]) -> Looked {
-    let mut looked = Looked::default();
+pub(crate) fn archives(renewals: &[Renewal]) -> ExaminedPart {
+    let mut part = ExaminedPart::default();
     for renewal in renewals {
         // That is a matter of this computer's, and says nothing about the archive.
         if let Some(RenewalError::Unremembered(why)) = renewal.error() {
-            looked.unexamined.push((format!("whether archives went back in time: {why}"), 1, None));
+            part.unexamined.push((format!("whether archives went back in time: {why}"), 1, None));
             continue;
         }
-        looked.saw(Authority::Archive, 1);
+        part.saw(Authority::Archive, 1);
         if let Some(finding) =
-            renewal.error().and_then(|e| judge(&renewal.source.words(), &renewal.source.file.to_string(), e))
+            renewal.error().and_then(|e| judge(&renewal.source.describe(), &renewal.source.file.to_string(), e))
         {
-            looked.take(finding);
+            part.add(finding);
         }
     }
-    looked
+    part
 }
 
 fn judge(source: &str, file: &str, error: &RenewalError) -> Option<Finding> {
@@ -33,7 +33,9 @@ fn judge(source: &str, file: &str, error: &RenewalError) -> Option<Finding> {
         | RenewalError::Unsigned
         | RenewalError::Unusable(_)
         | RenewalError::Index { .. } => Verdict::Garbled,
-        RenewalError::Refused(SignatureError::Future { .. }) | RenewalError::Ahead { .. } => Verdict::AheadOfClock,
+        RenewalError::Refused(SignatureError::Future { .. }) | RenewalError::FutureDated { .. } => {
+            Verdict::AheadOfClock
+        }
         RenewalError::Unremembered(_) => return None,
         // Said of its lists already: apt is content with it.
         RenewalError::Refused(SignatureError::OnlyHere { .. }) => return None,
@@ -61,7 +63,7 @@ pub(crate) fn advice(error: &RenewalError, file: &str) -> String {
              tell who keeps the archive"
                 .into()
         }
-        RenewalError::Refused(SignatureError::Future { .. }) | RenewalError::Ahead { .. } => {
+        RenewalError::Refused(SignatureError::Future { .. }) | RenewalError::FutureDated { .. } => {
             "set the clock, then type the same again".into()
         }
         RenewalError::Refused(SignatureError::OnlyHere { .. }) => {
@@ -90,16 +92,14 @@ pub(crate) fn fetch_advice(error: &FetchError) -> &'static str {
         FetchError::Unreachable { .. } => {
             "look at cable, wireless network, name lookup and proxy, then type the same again"
         }
-        FetchError::NoObserver { .. } | FetchError::Broken { .. } => {
+        FetchError::NoAnswer { .. } | FetchError::Broken { .. } => {
             "the line or the server is overloaded: try again later, or use another mirror"
         }
         FetchError::Status { .. } => "the server refuses or is out of order: try again later, or use another mirror",
         FetchError::Circle { .. } | FetchError::LeadsAway { .. } => {
             "the server, or a proxy on the way, is set up wrongly: use another mirror"
         }
-        FetchError::OtherContent { what, .. } if what.contains("login") => {
-            "open a web page in a browser, log in to this network, then type the same again"
-        }
+        FetchError::WebPage { .. } => "open a web page in a browser, log in to this network, then type the same again",
         FetchError::TooLong { .. } | FetchError::OtherContent { .. } => {
             "a proxy or mirror gives out something else: use another mirror, or go around the proxy"
         }
@@ -119,18 +119,15 @@ mod tests {
         let at = jiff::Timestamp::UNIX_EPOCH;
         let troubles = [
             RenewalError::Fetch(FetchError::Unreachable { host: host(), why: "no".into() }),
-            RenewalError::Fetch(FetchError::NoObserver { host: host() }),
+            RenewalError::Fetch(FetchError::NoAnswer { host: host() }),
             RenewalError::Fetch(FetchError::Circle { host: host() }),
-            RenewalError::Fetch(FetchError::OtherContent {
-                host: host(),
-                what: "a web page; is there a login to the network?",
-            }),
+            RenewalError::Fetch(FetchError::WebPage { host: host() }),
             RenewalError::Gone { host: host() },
             RenewalError::Refused(SignatureError::Bad { key: "AB".into() }),
             RenewalError::Refused(SignatureError::UnknownKeys { keys: vec!["AB".into()] }),
             RenewalError::Older { made: at, seen: at },
             RenewalError::Expired { until: at },
-            RenewalError::Ahead { made: at },
+            RenewalError::FutureDated { made: at },
             RenewalError::Index { name: "x".into(), why: "y".into() },
         ];
         let mut told: Vec<String> = troubles.iter().map(|e| advice(e, "/etc/apt/sources.list")).collect();

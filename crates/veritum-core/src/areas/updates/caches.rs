@@ -1,6 +1,6 @@
 //! The binary caches that apt makes of all lists.
 
-use super::{Looked, at_path, to_set_aside};
+use super::{ExaminedPart, at_path, to_set_aside};
 use crate::machine::Machine;
 use crate::model::{FileKind, SystemPath, Verdict};
 use crate::platform::debian::apt::BINARY_CACHES;
@@ -9,16 +9,16 @@ use crate::platform::debian::apt::BINARY_CACHES;
 const SIGNATURE: [u8; 4] = [0xdc, 0x76, 0xfe, 0x98];
 
 /// Judges them by how they begin: apt holds the rest against the lists itself.
-pub(crate) fn binary_caches(machine: &Machine) -> Looked {
-    let mut looked = Looked::default();
+pub(crate) fn binary_caches(machine: &Machine) -> ExaminedPart {
+    let mut part = ExaminedPart::default();
     for path in BINARY_CACHES.map(SystemPath::literal) {
         let parent = path.parent().unwrap_or_else(SystemPath::root);
         let Ok(dir) = machine.resolve(&parent).and_then(|real| machine.dir(&real)) else { continue };
         let Ok(Some(stat)) = dir.look(path.name()) else { continue };
-        looked.examined += 1;
+        part.examined += 1;
         if stat.kind != FileKind::File {
             let cause = format!("a {} stands where apt keeps what it made of the lists", stat.kind.word());
-            looked.take(to_set_aside(at_path(&path, Verdict::WrongKind, &cause, None)));
+            part.add(to_set_aside(at_path(&path, Verdict::WrongKind, &cause, None)));
             continue;
         }
         let mut begins = [0; 4];
@@ -36,9 +36,9 @@ pub(crate) fn binary_caches(machine: &Machine) -> Looked {
         };
         let cause = "it is not what apt makes of the lists; apt makes it again when it is not there";
         let finding = at_path(&path, verdict, cause, None);
-        looked.take(if verdict == Verdict::Garbled { to_set_aside(finding) } else { finding });
+        part.add(if verdict == Verdict::Garbled { to_set_aside(finding) } else { finding });
     }
-    looked
+    part
 }
 
 #[cfg(test)]

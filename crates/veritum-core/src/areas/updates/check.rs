@@ -5,7 +5,7 @@ use std::time::Instant;
 
 use super::holders::{lock_holders, watch};
 use super::{
-    Clock, Looked, Offers, TERM, TERM_TAIL, UPDATES, VerifiedDownload, archives, begun_lists, binary_caches,
+    Clock, ExaminedPart, Offers, TERM, TERM_TAIL, UPDATES, VerifiedDownload, archives, begun_lists, binary_caches,
     downloaded, downloads, escaping_links, folders, history, in_words, installs, last_success, lists, locks,
     needed_room, restart_note, room, services, settings, sources,
 };
@@ -40,27 +40,27 @@ pub(crate) fn look(cx: &Cx<'_>) -> Result<UpdatesPart, WorkError> {
     let System { machine, database, installed, protection, settings: outside, .. } = cx.system;
     let observer = cx.observer;
     let begun = Instant::now();
-    let (mut watched, mut looked) = match cx.how.locked {
+    let (mut watched, mut part) = match cx.how.locked {
         false => lock_holders(cx, &[]),
-        true => (Vec::new(), Looked::default()),
+        true => (Vec::new(), ExaminedPart::default()),
     };
-    looked.add(installs(database.stanzas()));
-    looked.add(sources(&apt::sources(machine)));
+    part.merge(installs(database.stanzas()));
+    part.merge(sources(&apt::sources(machine)));
     let mut units = units(cx);
     let managed = !units.is_empty();
     // What is held for the time of a repair is as it was at its end.
     units.retain(|(_, state)| !cx.how.locked || state.masking != Masking::ThisRun);
-    looked.add(settings(machine, &AptConf::of(machine), &apt::pins(machine), managed));
-    looked.add(services(&units));
-    looked.findings.extend(cx.system.restart_due().iter().map(|why| restart_note(why)));
-    looked.add(binary_caches(machine));
+    part.merge(settings(machine, &AptConf::read(machine), &apt::pins(machine), managed));
+    part.merge(services(&units));
+    part.findings.extend(cx.system.restart_due().iter().map(|why| restart_note(why)));
+    part.merge(binary_caches(machine));
     let runs = Debian.runs(machine);
-    looked.add(history(&runs, &cx.system.end_of(&SystemPath::literal(TERM), TERM_TAIL)));
+    part.merge(history(&runs, &cx.system.end_of(&SystemPath::literal(TERM), TERM_TAIL)));
     let (told, escaping) = escaping_links(machine, &|real| protection.why(real).map(str::to_owned));
-    looked.add(told);
-    looked.add(folders(machine));
+    part.merge(told);
+    part.merge(folders(machine));
     if !escaping.iter().any(|out| out.as_bytes().starts_with(apt::LISTS.as_bytes())) {
-        looked.add(begun_lists(machine));
+        part.merge(begun_lists(machine));
     }
     let (waiting, wrong_lists) = cx.supply.with_archive(|archive| {
         let here = downloaded(machine);
@@ -69,31 +69,31 @@ pub(crate) fn look(cx: &Cx<'_>) -> Result<UpdatesPart, WorkError> {
         let archive: &Archive = archive;
         let clock = Clock { now: outside.now, own: machine.is_live() };
         let states = lists_at_hand(archive, machine);
-        looked.add(lists(archive.sources(), &states, clock));
-        let names = archive.sources().iter().map(|s| s.source.words());
+        part.merge(lists(archive.sources(), &states, clock));
+        let names = archive.sources().iter().map(|s| s.source.describe());
         let wrong: Vec<(String, Vec<SystemPath>)> = names.zip(wrong_lists(archive, machine, &states)).collect();
         let offers = Offers {
             sums: &|id| archive.table().sums_of(id),
             listed: &|id| archive.table().newest(id).is_some(),
             escaping_links: &escaping,
         };
-        looked.add(downloads(machine, &offers, &cx.system.pool, observer).map_err(|_| WorkError::Stopped)?);
+        part.merge(downloads(machine, &offers, &cx.system.pool, observer).map_err(|_| WorkError::Stopped)?);
         Ok::<_, WorkError>((cx.supply.waiting(archive), wrong))
     })?;
     let asked = asked_archives(cx)?;
-    looked.answered(archives(&asked));
+    part.answered(archives(&asked));
     let place = SystemPath::literal(apt::CACHE);
     let free = machine.resolve(&place).and_then(|real| machine.dir(&real));
     let mut to_free = Vec::new();
     if let Ok(free) = free.and_then(|dir| dir.disk().room(dir.fd())) {
-        to_free = downloads_to_free(cx, &looked.verified, needed_room(waiting.bytes).saturating_sub(free.bytes));
+        to_free = downloads_to_free(cx, &part.verified, needed_room(waiting.bytes).saturating_sub(free.bytes));
         let spare = to_free.iter().map(|one| one.bytes).sum();
-        looked.add(room(&place, free, waiting.bytes, spare));
+        part.merge(room(&place, free, waiting.bytes, spare));
     }
     watch(&mut watched, begun, observer)?;
-    looked.add(locks(&watched));
-    let verified = std::mem::take(&mut looked.verified);
-    let mut examined = examined(looked, &waiting, (&asked, last_success(&runs)));
+    part.merge(locks(&watched));
+    let verified = std::mem::take(&mut part.verified);
+    let mut examined = examined(part, &waiting, (&asked, last_success(&runs)));
     examined.took(begun);
     Ok(UpdatesPart { examined, wrong_lists, verified, to_free })
 }
@@ -133,22 +133,22 @@ fn units(cx: &Cx<'_>) -> Vec<(String, UnitState)> {
     apt::UNITS.into_iter().filter_map(look).collect()
 }
 
-fn examined(mut looked: Looked, waiting: &Waiting, (asked, last): (&[Renewal], Option<&str>)) -> Examined {
+fn examined(mut part: ExaminedPart, waiting: &Waiting, (asked, last): (&[Renewal], Option<&str>)) -> Examined {
     let mut examined = Examined {
         coverage: Coverage {
-            examined: looked.examined,
-            bytes: looked.bytes,
-            incomplete: looked.examined == 0,
-            weak: looked.vouched.contains_key(&Authority::SelfReported) || !looked.unexamined.is_empty(),
-            vouched: std::mem::take(&mut looked.vouched),
+            examined: part.examined,
+            bytes: part.bytes,
+            incomplete: part.examined == 0,
+            weak: part.vouched.contains_key(&Authority::SelfReported) || !part.unexamined.is_empty(),
+            vouched: std::mem::take(&mut part.vouched),
             ..Coverage::default()
         },
         ..Examined::new(UPDATES)
     };
-    for (reason, count, example) in std::mem::take(&mut looked.unexamined) {
+    for (reason, count, example) in std::mem::take(&mut part.unexamined) {
         examined.leave_out_many(reason, count, example);
     }
-    examined.findings = looked.into_findings();
+    examined.findings = part.into_findings();
     examined.findings.sort_by(|a, b| (a.verdict, &a.subject).cmp(&(b.verdict, &b.subject)));
     // An archive that does not answer says nothing against the lists that are here.
     let silent = [Verdict::Unreachable, Verdict::Gone, Verdict::WentBack];

@@ -4,7 +4,7 @@ use std::io;
 
 use rayon::prelude::*;
 
-use super::{Looked, VerifiedDownload, at_path, to_set_aside};
+use super::{ExaminedPart, VerifiedDownload, at_path, to_set_aside};
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::machine::{Dir, Machine};
 use crate::model::{Authority, ComponentId, FileKind, SystemPath, Verdict};
@@ -58,8 +58,8 @@ pub(crate) fn downloaded(machine: &Machine) -> Vec<ComponentId> {
 pub(crate) fn escaping_links(
     machine: &Machine,
     protected: &dyn Fn(&SystemPath) -> Option<String>,
-) -> (Looked, Vec<SystemPath>) {
-    let mut looked = Looked::default();
+) -> (ExaminedPart, Vec<SystemPath>) {
+    let mut part = ExaminedPart::default();
     let mut out: Vec<SystemPath> = Vec::new();
     for folder in [CACHE, LISTS].iter().flat_map(|top| [(*top).to_owned(), format!("{top}/partial")]) {
         let Ok(folder) = SystemPath::parse(folder.as_bytes()) else { continue };
@@ -69,24 +69,24 @@ pub(crate) fn escaping_links(
             continue;
         }
         let advice = "look who made that link; when nobody knows, move it away and make a folder in its place";
-        looked.take(at_path(&folder, Verdict::WrongKind, &format!("it leads to {real}, and {why}"), Some(advice)));
+        part.add(at_path(&folder, Verdict::WrongKind, &format!("it leads to {real}, and {why}"), Some(advice)));
         out.push(folder);
     }
-    (looked, out)
+    (part, out)
 }
 
 /// Tells of what stands in the place of a folder of apt's. One that is not there apt makes by itself; anything else there
 /// keeps it from working.
-pub(crate) fn folders(machine: &Machine) -> Looked {
-    let mut looked = Looked::default();
+pub(crate) fn folders(machine: &Machine) -> ExaminedPart {
+    let mut part = ExaminedPart::default();
     for top in [CACHE, LISTS].map(SystemPath::literal) {
         for folder in [Some(top.clone()), top.join(b"partial").ok()].into_iter().flatten() {
             let Some(why) = no_folder(machine, &folder) else { continue };
-            looked.take(to_set_aside(at_path(&folder, Verdict::WrongKind, &why, None)));
+            part.add(to_set_aside(at_path(&folder, Verdict::WrongKind, &why, None)));
             break;
         }
     }
-    looked
+    part
 }
 
 /// What is there in place of a folder.
@@ -110,15 +110,15 @@ fn no_folder(machine: &Machine, folder: &SystemPath) -> Option<String> {
 }
 
 /// Tells of lists that were under way when a run ended: apt goes on from them, or takes them away.
-pub(crate) fn begun_lists(machine: &Machine) -> Looked {
-    let mut looked = Looked::default();
-    let Ok(folder) = SystemPath::literal(LISTS).join(b"partial") else { return looked };
+pub(crate) fn begun_lists(machine: &Machine) -> ExaminedPart {
+    let mut part = ExaminedPart::default();
+    let Ok(folder) = SystemPath::literal(LISTS).join(b"partial") else { return part };
     let dir = machine.resolve(&folder).and_then(|real| machine.dir(&real));
     let names = dir.and_then(|dir| dir.disk().list(dir.fd())).unwrap_or_default();
-    looked.examined += 1;
+    part.examined += 1;
     for (name, _) in names.into_iter().take(MAX_NAMES) {
         if let Ok(path) = folder.child(&name) {
-            looked.take(at_path(
+            part.add(at_path(
                 &path,
                 Verdict::Begun,
                 "a list is under way, or was left by a run that ended early",
@@ -126,7 +126,7 @@ pub(crate) fn begun_lists(machine: &Machine) -> Looked {
             ));
         }
     }
-    looked
+    part
 }
 
 /// Judges what lies in the cache and what is under way.
@@ -138,8 +138,8 @@ pub(crate) fn downloads(
     offers: &Offers<'_>,
     pool: &rayon::ThreadPool,
     observer: &dyn Observer,
-) -> Result<Looked, Stopped> {
-    let mut looked = Looked::default();
+) -> Result<ExaminedPart, Stopped> {
+    let mut part = ExaminedPart::default();
     let cache = SystemPath::literal(CACHE);
     for folder in [cache.clone(), cache.join(b"partial").unwrap_or(cache)] {
         if offers.escaping_links.iter().any(|out| folder.is_within(out)) {
@@ -155,7 +155,7 @@ pub(crate) fn downloads(
             // What else stands there is told of the folder itself.
             Err(e) if matches!(e.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) => continue,
             Err(e) => {
-                looked.unexamined.push((format!("what was downloaded: {}", why_not(&e)), 1, Some(folder)));
+                part.unexamined.push((format!("what was downloaded: {}", why_not(&e)), 1, Some(folder)));
                 continue;
             }
         };
@@ -164,7 +164,7 @@ pub(crate) fn downloads(
         names.sort();
         if names.len() > MAX_NAMES {
             let rest = (names.len() - MAX_NAMES) as u64;
-            looked.unexamined.push((format!("more than {MAX_NAMES} files in {folder}"), rest, None));
+            part.unexamined.push((format!("more than {MAX_NAMES} files in {folder}"), rest, None));
             names.truncate(MAX_NAMES);
         }
         observer.on_event(Event::Begin { phase: Phase::Downloads, items: names.len() as u64, bytes: 0 });
@@ -177,17 +177,17 @@ pub(crate) fn downloads(
             pool.install(|| names.par_iter().with_max_len(8).map(one).collect());
         observer.on_event(Event::End);
         for (name, (judged, bytes)) in names.iter().zip(judged?) {
-            looked.bytes += bytes;
+            part.bytes += bytes;
             let component = std::str::from_utf8(name).ok().and_then(component_of_package_name);
             if let (Judged::Right, Ok(path), Some(component)) = (&judged, folder.child(name), component) {
-                looked.verified.push(VerifiedDownload { path, bytes, component });
+                part.verified.push(VerifiedDownload { path, bytes, component });
             }
             if let Ok(path) = folder.child(name) {
-                tell(&mut looked, &path, partial, judged);
+                tell(&mut part, &path, partial, judged);
             }
         }
     }
-    Ok(looked)
+    Ok(part)
 }
 
 fn judge(dir: &Dir, name: &[u8], partial: bool, offers: &Offers<'_>) -> (Judged, u64) {
@@ -254,16 +254,16 @@ fn sha256(dir: &Dir, name: &[u8]) -> io::Result<([u8; 32], u64)> {
     Ok((sum, bytes))
 }
 
-fn tell(looked: &mut Looked, path: &SystemPath, partial: bool, judged: Judged) {
+fn tell(part: &mut ExaminedPart, path: &SystemPath, partial: bool, judged: Judged) {
     let finding = match judged {
-        Judged::Right => return looked.saw(Authority::Archive, 1),
-        Judged::Forbidden => return looked.passed_over("needs root", path),
+        Judged::Right => return part.saw(Authority::Archive, 1),
+        Judged::Forbidden => return part.passed_over("needs root", path),
         Judged::Begun(size) => {
-            looked.saw(Authority::Archive, 1);
+            part.saw(Authority::Archive, 1);
             at_path(path, Verdict::Begun, &format!("a download of {size} bytes is under way, or was left"), None)
         }
         Judged::CutShort { has, of } => {
-            looked.saw(Authority::Archive, 1);
+            part.saw(Authority::Archive, 1);
             to_set_aside(at_path(
                 path,
                 Verdict::CutShort,
@@ -272,7 +272,7 @@ fn tell(looked: &mut Looked, path: &SystemPath, partial: bool, judged: Judged) {
             ))
         }
         Judged::Altered => {
-            looked.saw(Authority::Archive, 1);
+            part.saw(Authority::Archive, 1);
             let cause = match partial {
                 true => "what was downloaded is not what the archive signed, and apt would go on from it",
                 false => "its digest is not the one that the archive signed",
@@ -287,5 +287,5 @@ fn tell(looked: &mut Looked, path: &SystemPath, partial: bool, judged: Judged) {
             to_set_aside(at_path(path, Verdict::WrongKind, &cause, None))
         }
     };
-    looked.take(finding);
+    part.add(finding);
 }

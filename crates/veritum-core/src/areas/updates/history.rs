@@ -1,6 +1,6 @@
 //! What the package tools' own logs say of the last run, in plain words.
 
-use super::{Looked, at_path};
+use super::{ExaminedPart, at_path};
 use crate::model::{SystemPath, Verdict};
 use crate::platform::Run;
 
@@ -16,10 +16,10 @@ const TOLD: usize = 3;
 const MAX_WORDS: usize = 200;
 
 /// Tells of the latest run when it failed or was cut short; `runs` are newest first, `term` is the end of what was said.
-pub(crate) fn history(runs: &[Run], term: &[u8]) -> Looked {
-    let mut looked = Looked::default();
-    looked.examined += u64::from(!runs.is_empty());
-    let Some(run) = runs.first() else { return looked };
+pub(crate) fn history(runs: &[Run], term: &[u8]) -> ExaminedPart {
+    let mut part = ExaminedPart::default();
+    part.examined += u64::from(!runs.is_empty());
+    let Some(run) = runs.first() else { return part };
     let command = run.command.as_ref().map(|c| format!(" ({c})")).unwrap_or_default();
     let cause = match (&run.failed, &run.ended) {
         (Some(error), _) => {
@@ -34,11 +34,12 @@ pub(crate) fn history(runs: &[Run], term: &[u8]) -> Looked {
             "the last run, of {}{command}, has no end: it was cut short, by a loss of power or by somebody, or it still runs",
             run.began
         ),
-        (None, Some(_)) => return looked,
+        (None, Some(_)) => return part,
     };
-    let advice = "veritum repair updates finishes what can be finished; then run the same update again";
-    looked.take(at_path(&SystemPath::literal(HISTORY), Verdict::RunFailed, &cause, Some(advice)));
-    looked
+    let advice =
+        "run the same update again; where an installation was interrupted, `veritum repair updates` finishes it first";
+    part.add(at_path(&SystemPath::literal(HISTORY), Verdict::RunFailed, &cause, Some(advice)));
+    part
 }
 
 /// When something was last installed or updated without an error, in the machine's own time.

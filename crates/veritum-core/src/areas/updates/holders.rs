@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use super::{Looked, Watched, locks};
+use super::{ExaminedPart, Watched, locks};
 use crate::areas::Cx;
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::machine::{LockHolder, lock_holder, worker};
@@ -61,8 +61,8 @@ fn fetches_only(lock: &SystemPath) -> bool {
 }
 
 /// Who holds the package tools' locks, but those that are ours.
-pub(super) fn lock_holders(cx: &Cx<'_>, ours: &[SystemPath]) -> (Vec<Watched>, Looked) {
-    let (mut watched, mut looked) = (Vec::new(), Looked::default());
+pub(super) fn lock_holders(cx: &Cx<'_>, ours: &[SystemPath]) -> (Vec<Watched>, ExaminedPart) {
+    let (mut watched, mut part) = (Vec::new(), ExaminedPart::default());
     for path in Debian.update_locks().into_iter().filter(|path| !ours.contains(path)) {
         let parent = path.parent().unwrap_or_else(SystemPath::root);
         let Ok(dir) = cx.system.machine.resolve(&parent).and_then(|real| cx.system.machine.dir(&real)) else {
@@ -80,12 +80,12 @@ pub(super) fn lock_holders(cx: &Cx<'_>, ours: &[SystemPath]) -> (Vec<Watched>, L
                 watched.push(Watched { path, holder, worker, moves: None, watched: 0 });
             }
             Err(e) if e.kind() == std::io::ErrorKind::PermissionDenied => {
-                looked.unexamined.push(("whether a lock is held: needs root".into(), 1, Some(path)));
+                part.unexamined.push(("whether a lock is held: needs root".into(), 1, Some(path)));
             }
-            Err(e) => looked.unexamined.push((crate::model::error_words(&e), 1, Some(path))),
+            Err(e) => part.unexamined.push((crate::model::error_words(&e), 1, Some(path))),
         }
     }
-    (watched, looked)
+    (watched, part)
 }
 
 /// Watches those that hold a lock until each was seen to do something, or for long enough.

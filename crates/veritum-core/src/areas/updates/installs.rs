@@ -1,19 +1,19 @@
 //! Installations that were begun and not finished, and what is kept from being updated.
 
-use super::{Looked, about};
+use super::{ExaminedPart, about};
 use crate::model::{ActionKind, Finding, Remedy, Subject, SystemPath, Verdict};
 use crate::platform::debian::database::Stanza;
 
 /// Judges how far each component is installed, by the entries of `status` (dpkg(1), "INFORMATION ABOUT PACKAGES").
-pub(crate) fn installs<'a>(entries: impl Iterator<Item = &'a Stanza>) -> Looked {
-    let mut looked = Looked::default();
+pub(crate) fn installs<'a>(entries: impl Iterator<Item = &'a Stanza>) -> ExaminedPart {
+    let mut part = ExaminedPart::default();
     for entry in entries {
-        looked.examined += 1;
+        part.examined += 1;
         if let Some(finding) = judge(entry) {
-            looked.take(finding);
+            part.add(finding);
         }
     }
-    looked
+    part
 }
 
 fn judge(entry: &Stanza) -> Option<Finding> {

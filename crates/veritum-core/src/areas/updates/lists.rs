@@ -1,6 +1,6 @@
 //! Where updates come from: the machine's sources, and the lists that were fetched from them.
 
-use super::{Looked, about, at_path};
+use super::{ExaminedPart, about, at_path};
 use crate::archive::{IndexState, OpenSource, Standing};
 use crate::model::{ActionKind, Authority, Finding, Remedy, Subject, SystemPath, Verdict};
 use crate::platform::debian::apt::{SourceKind, Sources};
@@ -19,41 +19,41 @@ pub(crate) struct Clock {
 }
 
 impl Clock {
-    fn words(&self) -> &'static str {
+    fn describe(&self) -> &'static str {
         if self.own { "this machine's clock" } else { "the clock of the computer that looks at it" }
     }
 }
 
 /// Judges the files that name the sources.
-pub(crate) fn sources(sources: &Sources) -> Looked {
-    let mut looked = Looked::default();
-    looked.examined += sources.all.len() as u64;
+pub(crate) fn sources(sources: &Sources) -> ExaminedPart {
+    let mut part = ExaminedPart::default();
+    part.examined += sources.all.len() as u64;
     if sources.all.is_empty() && sources.problems.is_empty() {
         let path = SystemPath::literal("/etc/apt/sources.list");
         let advice = "enter the archives of this system's release there";
-        looked.take(at_path(&path, Verdict::Missing, "no archive is set up, so no update can come", Some(advice)));
+        part.add(at_path(&path, Verdict::Missing, "no archive is set up, so no update can come", Some(advice)));
     }
     for problem in &sources.problems {
         let advice = "put the line right, or take it out: apt reads nothing while it stands";
-        looked.take(at_path(&problem.path, Verdict::Garbled, &problem.what, Some(advice)));
+        part.add(at_path(&problem.path, Verdict::Garbled, &problem.what, Some(advice)));
     }
     for (file, what) in &sources.doubled {
-        looked.take(at_path(file, Verdict::Doubled, &format!("{what} is named a second time"), None));
+        part.add(at_path(file, Verdict::Doubled, &format!("{what} is named a second time"), None));
     }
-    looked
+    part
 }
 
 /// Judges the lists of each source: their signature, whether they are what was signed, and their age.
 /// `indexes` are those of each source, as they lie there.
-pub(crate) fn lists(sources: &[OpenSource], indexes: &[Vec<(String, IndexState)>], clock: Clock) -> Looked {
-    let mut looked = Looked::default();
+pub(crate) fn lists(sources: &[OpenSource], indexes: &[Vec<(String, IndexState)>], clock: Clock) -> ExaminedPart {
+    let mut part = ExaminedPart::default();
     let own = |(s, _): &(&OpenSource, _)| !s.named && s.source.kind() != SourceKind::Other;
     for (open, indexes) in sources.iter().zip(indexes).filter(own) {
         let authority = if open.standing.is_vouched() { Authority::Archive } else { Authority::SelfReported };
-        looked.saw(authority, 1 + indexes.len() as u64);
-        judge(open, indexes, clock).into_iter().for_each(|finding| looked.take(finding));
+        part.saw(authority, 1 + indexes.len() as u64);
+        judge(open, indexes, clock).into_iter().for_each(|finding| part.add(finding));
     }
-    looked
+    part
 }
 
 /// What is wrong with a source's lists; the gravest, with the others beside it.
@@ -78,7 +78,7 @@ fn judge(open: &OpenSource, indexes: &[(String, IndexState)], clock: Clock) -> O
     };
     all.sort_by_key(|(verdict, ..)| *verdict);
     let (verdict, cause, advice) = all.first()?;
-    let subject = Subject::Source { name: open.source.words() };
+    let subject = Subject::Source { name: open.source.describe() };
     let also = all[1..].iter().map(|(verdict, ..)| *verdict).collect();
     let finding = Finding { also, ..about(subject, *verdict, cause, Some(advice)) };
     // What was fetched once can be fetched again; a key or a clock cannot.
@@ -104,7 +104,7 @@ fn age(
     clock: Clock,
 ) -> Option<(Verdict, String, String)> {
     if let Some(dated) = dated.filter(|d| d.as_second() > clock.now.as_second() + CLOCK_STEP) {
-        let cause = format!("its release file was made {dated}, and by {} it is {}", clock.words(), clock.now);
+        let cause = format!("its release file was made {dated}, and by {} it is {}", clock.describe(), clock.now);
         return Some((Verdict::AheadOfClock, cause, "set the clock; apt refuses what comes from the future".into()));
     }
     let until = valid_until.filter(|until| *until < clock.now)?;
@@ -127,7 +127,7 @@ fn refused(open: &OpenSource, error: &SignatureError, clock: Clock) -> (Verdict,
             )
         }
         SignatureError::Future { .. } => {
-            (Verdict::AheadOfClock, format!("{error} ({})", clock.words()), "set the clock".into())
+            (Verdict::AheadOfClock, format!("{error} ({})", clock.describe()), "set the clock".into())
         }
         SignatureError::Shape(_) | SignatureError::TooLarge => (Verdict::Garbled, error.to_string(), FETCH.to_owned()),
         // apt itself is content with a key that only the machine has.

@@ -1,6 +1,6 @@
 //! The locks that package tools take: held by a program that works, by one that does not, or merely there.
 
-use super::{Looked, at_path};
+use super::{ExaminedPart, at_path};
 use crate::machine::{LockHolder, Worker};
 use crate::model::{SystemPath, Verdict};
 
@@ -20,10 +20,10 @@ pub(crate) struct Watched {
 }
 
 /// Judges locks: slow is not stuck, and a file that nobody holds is harmless.
-pub(crate) fn locks(all: &[Watched]) -> Looked {
-    let mut looked = Looked::default();
+pub(crate) fn locks(all: &[Watched]) -> ExaminedPart {
+    let mut part = ExaminedPart::default();
     for one in all {
-        looked.examined += 1;
+        part.examined += 1;
         let Some(holder) = &one.holder else { continue };
         let who = match (&one.worker, holder) {
             (Some(w), _) => {
@@ -45,9 +45,9 @@ pub(crate) fn locks(all: &[Watched]) -> Looked {
             }
             None => at_path(&one.path, Verdict::Busy, &who, Some("wait until it is done")),
         };
-        looked.take(finding);
+        part.add(finding);
     }
-    looked
+    part
 }
 
 #[cfg(test)]

@@ -127,7 +127,7 @@ pub struct VerifiedDownload {
 
 /// What came of looking at one part of what updates rest on.
 #[derive(Debug, Default)]
-pub(crate) struct Looked {
+pub(crate) struct ExaminedPart {
     /// Problems and notes.
     pub(crate) findings: Vec<Finding>,
     /// What could not be examined: why, how much, an example.
@@ -144,9 +144,9 @@ pub(crate) struct Looked {
     kinds: BTreeMap<Verdict, usize>,
 }
 
-impl Looked {
+impl ExaminedPart {
     /// Takes in what another part came to.
-    pub(crate) fn add(&mut self, other: Self) {
+    pub(crate) fn merge(&mut self, other: Self) {
         self.findings.extend(other.findings);
         self.unexamined.extend(other.unexamined);
         self.bytes += other.bytes;
@@ -169,7 +169,7 @@ impl Looked {
             let gravest = Finding::on(UPDATES, new.subject.clone(), all.remove(0));
             *new = Finding { also: all, cause: Some(cause), advice: new.advice.take(), ..gravest };
         }
-        self.add(archives);
+        self.merge(archives);
     }
 
     fn saw(&mut self, authority: Authority, things: u64) {
@@ -178,7 +178,7 @@ impl Looked {
     }
 
     /// Takes a finding, or only counts it where there are very many of its kind.
-    fn take(&mut self, finding: Finding) {
+    fn add(&mut self, finding: Finding) {
         let kind = self.kinds.entry(finding.verdict).or_default();
         *kind += 1;
         if *kind <= LISTED {
@@ -244,23 +244,23 @@ mod tests {
     #[test]
     fn one_subject_is_one_finding_with_all_its_causes() {
         let path = SystemPath::literal("/etc/apt/sources.list");
-        let mut looked = Looked::default();
+        let mut part = ExaminedPart::default();
         for line in 1..=5 {
-            looked.take(at_path(&path, Verdict::Garbled, &format!("line {line}"), Some("put it right")));
+            part.add(at_path(&path, Verdict::Garbled, &format!("line {line}"), Some("put it right")));
         }
-        looked.take(at_path(&path, Verdict::Doubled, "twice", None));
-        let told: Vec<_> = looked.into_findings().into_iter().map(|f| (f.verdict, f.cause.unwrap())).collect();
+        part.add(at_path(&path, Verdict::Doubled, "twice", None));
+        let told: Vec<_> = part.into_findings().into_iter().map(|f| (f.verdict, f.cause.unwrap())).collect();
         let garbled = (Verdict::Garbled, "line 1; line 2; line 3; and 2 more".to_owned());
         assert_eq!(told, [garbled, (Verdict::Doubled, "twice".to_owned())]);
     }
 
     #[test]
     fn hundreds_of_thousands_of_one_kind_are_counted() {
-        let mut looked = Looked::default();
+        let mut part = ExaminedPart::default();
         for number in 0..LISTED + 5 {
             let path = SystemPath::parse(format!("/var/cache/apt/archives/partial/{number}").as_bytes()).unwrap();
-            looked.take(at_path(&path, Verdict::Unvouched, "why", None));
+            part.add(at_path(&path, Verdict::Unvouched, "why", None));
         }
-        assert_eq!((looked.findings.len(), looked.unexamined[0].1), (LISTED, 5));
+        assert_eq!((part.findings.len(), part.unexamined[0].1), (LISTED, 5));
     }
 }

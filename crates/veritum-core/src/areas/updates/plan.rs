@@ -159,7 +159,7 @@ fn add(
 fn leave(plan: &mut Plan, findings: &[Finding], id: &FindingId, reason: &str, next: Option<&str>) {
     let known = plan.left.iter().any(|left| left.finding == *id);
     if let Some(finding) = findings.iter().find(|f| f.id == *id && !known) {
-        plan.left.push(Left::of(finding, reason.to_owned(), next.map(str::to_owned)));
+        plan.left.push(Left::new(finding, reason.to_owned(), next.map(str::to_owned)));
     }
 }
 
@@ -226,7 +226,7 @@ mod tests {
 
     fn list(path: &'static str, instead_of: &[&'static str]) -> NewList {
         let instead_of = instead_of.iter().map(|p| SystemPath::literal(p)).collect();
-        NewList { path: SystemPath::literal(path), size: 3, digest: Digest::of(b"new"), mtime: 5, instead_of }
+        NewList { path: SystemPath::literal(path), size: 3, digest: Digest::hash(b"new"), mtime: 5, instead_of }
     }
 
     fn planned(findings: &[Finding], asides: &[Aside], coming: &[Coming<'_>]) -> Plan {

@@ -81,7 +81,7 @@ fn proved(renewal: &Renewal) -> ProvedSource {
     let (made, valid_until) = renewal.dates();
     let error = renewal.error();
     ProvedSource {
-        source: renewal.source.words(),
+        source: renewal.source.describe(),
         made: made.map(|at| at.to_string()),
         valid_until: valid_until.map(|at| at.to_string()),
         unknown_key: matches!(error, Some(RenewalError::Refused(SignatureError::OnlyHere { .. }))),

@@ -1,19 +1,19 @@
 //! Services and timers that fetch and apply updates, as the service manager tells of them.
 
-use super::{Looked, about};
+use super::{ExaminedPart, about};
 use crate::model::{ActionKind, Finding, Remedy, Subject, Verdict};
 use crate::platform::services::{Active, Masking, UnitState};
 
 /// Judges units that are known to the service manager.
-pub(crate) fn services(units: &[(String, UnitState)]) -> Looked {
-    let mut looked = Looked::default();
+pub(crate) fn services(units: &[(String, UnitState)]) -> ExaminedPart {
+    let mut part = ExaminedPart::default();
     for (name, state) in units {
-        looked.examined += 1;
+        part.examined += 1;
         if let Some(finding) = judge(name, state) {
-            looked.take(finding);
+            part.add(finding);
         }
     }
-    looked
+    part
 }
 
 fn judge(name: &str, state: &UnitState) -> Option<Finding> {

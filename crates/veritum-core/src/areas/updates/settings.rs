@@ -1,6 +1,6 @@
 //! What an administrator set that keeps updates from coming, and whether there is room for them.
 
-use super::{Looked, about, at_path};
+use super::{ExaminedPart, about, at_path};
 use crate::machine::{FreeSpace, Machine};
 use crate::model::{ActionKind, FileKind, Remedy, Subject, SystemPath, Verdict};
 use crate::platform::debian::apt::{AptConf, Pin, says_no, says_yes};
@@ -19,16 +19,16 @@ const LEAST: u64 = 64 << 20;
 const FEWEST: u64 = 1000;
 
 /// Judges apt's settings, its pins, and, where no service manager tells of them, the timers that call it.
-pub(crate) fn settings(machine: &Machine, conf: &AptConf, pins: &[Pin], managed: bool) -> Looked {
-    let mut looked = Looked::default();
-    looked.examined += pins.len() as u64 + TIMERS.len() as u64;
+pub(crate) fn settings(machine: &Machine, conf: &AptConf, pins: &[Pin], managed: bool) -> ExaminedPart {
+    let mut part = ExaminedPart::default();
+    part.examined += pins.len() as u64 + TIMERS.len() as u64;
     let is = |name: &str, says: fn(&str) -> bool| conf.get(name).is_some_and(says);
     for (name, why) in [
         ("APT::Periodic::Enable", "updates are not looked for by themselves"),
         ("APT::Periodic::Update-Package-Lists", "the lists are not fetched by themselves"),
     ] {
         if is(name, says_no) {
-            looked.take(setting(name, Verdict::SwitchedOff, why));
+            part.add(setting(name, Verdict::SwitchedOff, why));
         }
     }
     for (name, values, why) in [
@@ -37,7 +37,7 @@ pub(crate) fn settings(machine: &Machine, conf: &AptConf, pins: &[Pin], managed:
         ("APT::Get::AllowUnauthenticated", says_yes, "packages that nobody signed are installed"),
     ] {
         if is(name, values) {
-            looked.take(setting(name, Verdict::Lowered, why));
+            part.add(setting(name, Verdict::Lowered, why));
         }
     }
     let skips = "Unattended-Upgrade::Skip-Updates-On-Metered-Connections";
@@ -46,18 +46,18 @@ pub(crate) fn settings(machine: &Machine, conf: &AptConf, pins: &[Pin], managed:
     {
         let why =
             format!("the connection {connection} counts as metered: updates by themselves wait while it is in use");
-        looked.take(setting(skips, Verdict::SwitchedOff, &why));
+        part.add(setting(skips, Verdict::SwitchedOff, &why));
     }
     for pin in pins.iter().filter(|pin| pin.priority < 0) {
         let cause = format!("a pin keeps {} from {} out", pin.packages, pin.of);
-        looked.take(at_path(&pin.file, Verdict::HeldBack, &cause, None));
+        part.add(at_path(&pin.file, Verdict::HeldBack, &cause, None));
     }
     for timer in TIMERS.iter().filter(|_| !managed) {
         if let Some(why) = switched_off(machine, timer) {
-            looked.take(about(Subject::Service { name: (*timer).into() }, Verdict::SwitchedOff, why, None));
+            part.add(about(Subject::Service { name: (*timer).into() }, Verdict::SwitchedOff, why, None));
         }
     }
-    looked
+    part
 }
 
 fn setting(name: &str, verdict: Verdict, why: &str) -> crate::model::Finding {
@@ -107,9 +107,9 @@ pub(crate) fn needed_room(waiting: u64) -> u64 {
 
 /// Judges whether there is room for what waits, so many bytes of downloads, and whether there would be without downloads
 /// that can be fetched again: so many bytes.
-pub(crate) fn room(place: &SystemPath, room: FreeSpace, waiting: u64, spare: u64) -> Looked {
-    let mut looked = Looked::default();
-    looked.examined += 1;
+pub(crate) fn room(place: &SystemPath, room: FreeSpace, waiting: u64, spare: u64) -> ExaminedPart {
+    let mut part = ExaminedPart::default();
+    part.examined += 1;
     let needed = needed_room(waiting);
     const ADVICE: &str = "make room first: what else can go is for a person to decide";
     if room.bytes < needed {
@@ -120,12 +120,12 @@ pub(crate) fn room(place: &SystemPath, room: FreeSpace, waiting: u64, spare: u64
         }
         let mut finding = at_path(place, Verdict::DiskFull, &cause, Some(ADVICE).filter(|_| !enough));
         finding.remedy = enough.then_some(Remedy { action: ActionKind::Free, from: None, download: None });
-        looked.take(finding);
+        part.add(finding);
     } else if room.inodes < FEWEST {
         let cause = format!("only {} more files can be made there", room.inodes);
-        looked.take(at_path(place, Verdict::DiskFull, &cause, Some(ADVICE)));
+        part.add(at_path(place, Verdict::DiskFull, &cause, Some(ADVICE)));
     }
-    looked
+    part
 }
 
 #[cfg(test)]

@@ -39,7 +39,7 @@ pub(super) fn pausing(units: Vec<PausedUnit>) -> Option<Step> {
 pub(super) fn planned(cx: &Cx<'_>, part: UpdatesPart) -> Result<Examined, WorkError> {
     let offered = cx.supply.offered(cx.scope.everything, cx.observer)?;
     let frees = planned_room(cx, &part, &offered.renewals);
-    let lists = NewLists::of(cx, &part, &offered);
+    let lists = NewLists::plan(cx, &part, &offered);
     let UpdatesPart { mut examined, verified, .. } = part;
     // What came already does not come again.
     let coming = if offered.fetched { &[][..] } else { &offered.renewals };
@@ -86,7 +86,7 @@ fn listing(lists: NewLists, plan: Plan, coming: &[Renewal]) -> Option<Step> {
     let mut shows: Vec<ActionReport> = plan.actions.iter().map(ActionReport::planned).collect();
     let fetches = coming.iter().any(Renewal::brings_something);
     for renewal in coming.iter().filter(|renewal| renewal.brings_something()) {
-        let source = renewal.source.words();
+        let source = renewal.source.describe();
         let (things, bytes) = renewal.to_come();
         let findings = findings_of(&lists.problems, &source);
         // Its lists as they are go when the new ones come.
@@ -130,7 +130,7 @@ fn configuring(system: &System, findings: &[Finding]) -> Option<Result<Step, Vec
     begun().next()?;
     let by_hand = system.by_hand(BY_HAND);
     if let Err(why) = way_to_configure(system) {
-        return Some(Err(begun().map(|f| Left::of(f, why.clone(), Some(by_hand.clone()))).collect()));
+        return Some(Err(begun().map(|f| Left::new(f, why.clone(), Some(by_hand.clone()))).collect()));
     }
     let shows = begun().map(|f| ActionReport::on(ActionKind::Configure, f.subject.clone(), vec![f.id.clone()]));
     let tool = ToolRun {
@@ -190,7 +190,7 @@ impl Fetch for NewLists {
 
 impl NewLists {
     /// What is damaged; or all of both caches, once.
-    fn of(cx: &Cx<'_>, part: &UpdatesPart, offered: &Offered) -> Self {
+    fn plan(cx: &Cx<'_>, part: &UpdatesPart, offered: &Offered) -> Self {
         let problems: Vec<Finding> = part.examined.problems().cloned().collect();
         let aside = |f: &&Finding| f.is_mended_by(ActionKind::SetAside);
         let of_path = |f: &Finding| Some((f.subject.as_path()?.clone(), vec![f.id.clone()]));
@@ -214,7 +214,7 @@ impl NewLists {
     fn planned(&self, cx: &Cx<'_>, coming: &[Renewal], asked: &[Renewal]) -> Plan {
         let mut lists = Vec::new();
         for renewal in coming {
-            let findings = findings_of(&self.problems, &renewal.source.words());
+            let findings = findings_of(&self.problems, &renewal.source.describe());
             lists.extend(renewal.lists().iter().map(|list| Coming { list, findings: findings.clone() }));
         }
         let place = |path: &SystemPath| cx.system.place_of_file(path);
@@ -222,7 +222,7 @@ impl NewLists {
         leave_the_rest(&mut plan, &self.problems);
         let answered = |finding: &Finding| plan.actions.iter().any(|a| a.findings.contains(&finding.id));
         let comes = |finding: &Finding| {
-            coming.iter().any(|r| Some(r.source.words().as_str()) == finding.subject.name() && r.brings_something())
+            coming.iter().any(|r| Some(r.source.describe().as_str()) == finding.subject.name() && r.brings_something())
         };
         let renewed = |f: &&Finding| f.is_mended_by(ActionKind::Renew);
         let left = self.problems.iter().filter(|f| renewed(f) && !answered(f) && !comes(f)).map(|f| left_of(asked, f));
@@ -237,7 +237,7 @@ fn planned_room(cx: &Cx<'_>, part: &UpdatesPart, renewals: &[Renewal]) -> Plan {
     let answers = |one: &VerifiedDownload| {
         let source =
             cx.supply.open_archive(|a| a.on_network(&one.component).map(|lacking| a.source_of(&lacking))).flatten();
-        renewals.iter().any(|r| r.error().is_none() && Some(r.source.words()) == source)
+        renewals.iter().any(|r| r.error().is_none() && Some(r.source.describe()) == source)
     };
     let files: Vec<SystemPath> = part.to_free.iter().filter(|one| answers(one)).map(|one| one.path.clone()).collect();
     let lacks: Vec<&Finding> = part.examined.problems().filter(|f| f.verdict == Verdict::DiskFull).collect();
@@ -246,7 +246,7 @@ fn planned_room(cx: &Cx<'_>, part: &UpdatesPart, renewals: &[Renewal]) -> Plan {
     if plan.actions.is_empty() && !part.to_free.is_empty() {
         let reason = "downloads could go, and no archive answers that would give them again";
         let next = Some("make room in another way, or type the same again when the network is there".to_owned());
-        plan.left.extend(lacks.iter().map(|f| Left::of(f, reason.into(), next.clone())));
+        plan.left.extend(lacks.iter().map(|f| Left::new(f, reason.into(), next.clone())));
     }
     plan
 }
@@ -285,7 +285,7 @@ fn rules<'a>(cx: &Cx<'a>, place: &'a PlaceOf<'a>) -> UpdateRules<'a> {
 /// Something that could have been put right and is not, with the reason.
 fn left_of(renewals: &[Renewal], finding: &Finding) -> Left {
     let source = finding.subject.name().unwrap_or_default();
-    let renewal = renewals.iter().find(|renewal| renewal.source.words() == source);
+    let renewal = renewals.iter().find(|renewal| renewal.source.describe() == source);
     let error = renewal.and_then(Renewal::error);
     let next = renewal.and_then(|r| Some(advice(r.error()?, &r.source.file.to_string())));
     let reason = match (error, renewal) {
@@ -293,7 +293,7 @@ fn left_of(renewals: &[Renewal], finding: &Finding) -> Left {
         (None, None) => "the network is not to be used".into(),
         _ => "it came to light later, or was damaged again".into(),
     };
-    Left::of(finding, reason, next)
+    Left::new(finding, reason, next)
 }
 
 /// The findings on a source's lists.

@@ -21,7 +21,7 @@ pub struct AptConf {
 impl AptConf {
     /// Reads a machine's configuration, in the order in which apt does.
     #[must_use]
-    pub fn of(machine: &Machine) -> Self {
+    pub fn read(machine: &Machine) -> Self {
         let mut conf = Self::default();
         let mut files = fragments(machine, "/etc/apt/apt.conf.d", &["", ".conf"]);
         files.push(SystemPath::literal("/etc/apt/apt.conf"));

@@ -34,9 +34,9 @@ fn run(paragraph: &Paragraph<'_>) -> Option<Run> {
     }
     Some(Run {
         ended: paragraph.get("End-Date").and_then(moment),
-        command: paragraph.get("Commandline").and_then(words),
-        by: paragraph.get("Requested-By").and_then(|by| words(by.split(" (").next().unwrap_or_default())),
-        failed: paragraph.get("Error").and_then(words),
+        command: paragraph.get("Commandline").and_then(printable),
+        by: paragraph.get("Requested-By").and_then(|by| printable(by.split(" (").next().unwrap_or_default())),
+        failed: paragraph.get("Error").and_then(printable),
         entries,
         began,
     })
@@ -48,7 +48,7 @@ fn moment(text: &str) -> Option<String> {
     text.parse::<jiff::civil::DateTime>().ok().map(|_| text)
 }
 
-fn words(text: &str) -> Option<String> {
+fn printable(text: &str) -> Option<String> {
     let text: String = text.chars().filter(|c| !c.is_control()).take(MAX_WORDS).collect();
     (!text.is_empty()).then_some(text)
 }

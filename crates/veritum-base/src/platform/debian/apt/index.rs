@@ -73,7 +73,7 @@ pub fn for_each_listed<'a>(index: &'a [u8], mut each: impl FnMut(Listed<'a>)) {
         }
         // The first letter alone rules out nearly all lines.
         if b"PVAFSE".contains(&line[0]) {
-            take(&mut fields, line);
+            read_field(&mut fields, line);
         }
     }
     if let Some(listed) = fields.whole() {
@@ -81,7 +81,7 @@ pub fn for_each_listed<'a>(index: &'a [u8], mut each: impl FnMut(Listed<'a>)) {
     }
 }
 
-fn take<'a>(fields: &mut Fields<'a>, line: &'a [u8]) {
+fn read_field<'a>(fields: &mut Fields<'a>, line: &'a [u8]) {
     let place = match line {
         [b'P', b'a', b'c', ..] => ("Package:", &mut fields.name),
         [b'P', b'r', ..] => ("Priority:", &mut fields.priority),

@@ -96,7 +96,7 @@ impl Source {
 
     /// How people name it.
     #[must_use]
-    pub fn words(&self) -> String {
+    pub fn describe(&self) -> String {
         let shown: String = without_user(&self.uri).chars().filter(|c| !c.is_control()).take(200).collect();
         format!("{shown} {}", self.suite)
     }
@@ -145,16 +145,16 @@ impl Sources {
         if file.as_bytes().ends_with(b".sources") {
             for (at, paragraph) in paragraphs(text).take(MAX_SOURCES).enumerate() {
                 let read = deb822(&paragraph, file);
-                self.take(read, file, &format!("paragraph {}", at + 1));
+                self.add_read(read, file, &format!("paragraph {}", at + 1));
             }
         } else {
             for (at, line) in text.lines().take(MAX_LINES).enumerate() {
-                self.take(one_line(line, file), file, &format!("line {}", at + 1));
+                self.add_read(one_line(line, file), file, &format!("line {}", at + 1));
             }
         }
     }
 
-    fn take(&mut self, read: Result<Vec<Source>, String>, file: &SystemPath, place: &str) {
+    fn add_read(&mut self, read: Result<Vec<Source>, String>, file: &SystemPath, place: &str) {
         match read {
             Ok(new) => {
                 for source in new {
@@ -176,7 +176,7 @@ impl Sources {
             Some(known) => {
                 let nothing_new = new.components.iter().all(|c| known.components.contains(c));
                 if nothing_new && known.archs == new.archs && self.doubled.len() < 20 {
-                    self.doubled.push((new.file.clone(), new.words()));
+                    self.doubled.push((new.file.clone(), new.describe()));
                 }
                 let more: Vec<String> = new.components.into_iter().filter(|c| !known.components.contains(c)).collect();
                 known.components.extend(more);
@@ -378,7 +378,7 @@ mod tests {
             Types: deb\nURIs: http://x.example/\nSuites: a\nComponents: b\nEnabled: no\n";
         let all = read(text, "/etc/apt/sources.list.d/a.sources");
         assert_eq!((all.all.len(), all.problems.len()), (2, 0));
-        assert_eq!(all.all[1].words(), "https://quay.example/foreshore/ saltwort-updates");
+        assert_eq!(all.all[1].describe(), "https://quay.example/foreshore/ saltwort-updates");
         assert_eq!(all.all[0].signers.embedded[0].lines().nth(1), Some(""));
         assert_eq!(all.all[0].release_folder(), "dists/saltwort/");
         let twice = read("deb http://x a main\ndeb http://x/ a more\n", "/etc/apt/sources.list");

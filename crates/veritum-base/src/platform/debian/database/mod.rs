@@ -1,6 +1,7 @@
 //! dpkg's database as it lies there: what of it can be read, what cannot, and what earlier copies still know.
 
 mod earlier;
+mod recover;
 pub(super) mod stanza;
 mod witnesses;
 
@@ -10,10 +11,10 @@ pub use witnesses::changelog_of;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
-use super::{in_database, log, status};
+use super::{in_database, status};
 use crate::machine::Machine;
-use crate::model::{SystemPath, error_chain};
-use crate::platform::{Component, LogKind, RecordProblem};
+use crate::model::{FileKind, SystemPath, error_chain};
+use crate::platform::{Component, RecordProblem};
 
 /// A status file over this size is refused: the largest desktops have a tenth of it.
 pub(super) const MAX_STATUS: u64 = 64 << 20;
@@ -21,8 +22,6 @@ pub(super) const MAX_STATUS: u64 = 64 << 20;
 const MAX_NAMES: usize = 1_000_000;
 /// Changes that dpkg had no time to enter over this number are not read; dpkg itself enters them after 250.
 const MAX_UPDATES: usize = 10_000;
-/// So many happenings of the log are asked for versions that no copy knows.
-const MAX_HAPPENINGS: usize = 20_000;
 
 /// The state of `status` as a file.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -33,6 +32,17 @@ pub enum StatusFile {
     /// It is not there.
     Missing,
     /// It cannot be read as a file, and why.
+    Unreadable(String),
+    /// Something else lies in its place.
+    NotAFile,
+}
+
+/// Why the folder of the components' records cannot be looked into.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum InfoProblem {
+    /// Something else lies in its place.
+    NotAFolder,
+    /// It cannot be read, and why.
     Unreadable(String),
 }
 
@@ -75,7 +85,7 @@ pub struct Database {
     /// The records of each stem (`name` or `name:arch`): their suffixes.
     pub info: BTreeMap<String, BTreeSet<String>>,
     /// Why the folder of records cannot be looked into.
-    pub info_problem: Option<String>,
+    pub info_problem: Option<InfoProblem>,
     /// Entries that only earlier copies have.
     pub recovered: Vec<Recovered>,
     /// Entries that said of a component that it was removed, while its records are still there: by now they say that it
@@ -104,6 +114,7 @@ impl Database {
                 }
             }
             Ok(None) => database.file = StatusFile::Missing,
+            Err(_) if machine.is_no_file(&in_database("status")) => database.file = StatusFile::NotAFile,
             Err(e) => database.file = StatusFile::Unreadable(error_chain(&e)),
         }
         database.read_updates(machine);
@@ -234,7 +245,10 @@ impl Database {
         let listed = match listed {
             Ok(listed) => listed,
             Err(e) => {
-                self.info_problem = Some(crate::model::error_words(&e));
+                self.info_problem = Some(match machine.kind_at(&folder) {
+                    None | Some(FileKind::Folder) => InfoProblem::Unreadable(crate::model::error_words(&e)),
+                    Some(_) => InfoProblem::NotAFolder,
+                });
                 return;
             }
         };
@@ -244,104 +258,6 @@ impl Database {
             };
             if is_stem(stem) && !suffix.is_empty() {
                 self.info.entry(stem.to_owned()).or_default().insert(suffix.to_owned());
-            }
-        }
-    }
-
-    /// Corrects entries that say of a component that it was removed: dpkg takes its digests away with its files.
-    fn revive(&mut self, machine: &Machine) {
-        let (mut contradicted, logged) = (Vec::new(), std::cell::OnceCell::new());
-        for (at, piece) in self.pieces.iter().enumerate() {
-            let Ok(stanza) = &piece.read else { continue };
-            let (name, arch) = stanza.key();
-            let is_removed =
-                matches!(stanza.state(), "config-files" | "not-installed") && stanza.get("Version").is_some();
-            let others = || self.stanzas().filter(|s| s.name() == name).count() > 1;
-            if !is_removed {
-                continue;
-            }
-            let mut stems = vec![format!("{name}:{arch}")];
-            if !others() {
-                stems.push(name.clone());
-            }
-            let logged =
-                || logged.get_or_init(|| log::last_versions(machine)).contains_key(&(name.clone(), arch.clone()));
-            if self.is_still_there(machine, stanza, &stems) || logged() {
-                contradicted.push(at);
-            }
-        }
-        if contradicted.is_empty() {
-            return;
-        }
-        let copies: Vec<Vec<Stanza>> = earlier_copies(machine, "status").iter().map(Earlier::stanzas).collect();
-        for at in contradicted {
-            let Ok(stanza) = &self.pieces[at].read else { continue };
-            let key = stanza.key();
-            let before = copies.iter().flatten().find(|s| s.key() == key && s.state() == "installed");
-            let status = before.and_then(|s| s.get("Status")).unwrap_or("install ok installed");
-            if let Some(stanza) = stanza.with_status(status) {
-                self.pieces[at] = Piece { raw: stanza.raw.clone(), read: Ok(stanza) };
-                self.revived.push(key);
-            }
-        }
-    }
-
-    /// The stems with records that no entry names.
-    fn unnamed(&self) -> Vec<String> {
-        let mut named: HashSet<String> = HashSet::new();
-        for stanza in self.stanzas() {
-            let (name, arch) = stanza.key();
-            named.insert(format!("{name}:{arch}"));
-            named.insert(name);
-        }
-        // A script for purging alone is left of what was removed.
-        let records = self.info.iter().filter(|(_, suffixes)| suffixes.iter().any(|suffix| suffix != "postrm"));
-        records.map(|(stem, _)| stem.clone()).filter(|stem| !named.contains(stem)).collect()
-    }
-
-    /// Looks for what is lost in earlier copies, the newest first.
-    fn recover(&mut self, machine: &Machine, unnamed: &[String]) {
-        let copies = earlier_copies(machine, "status");
-        let copies: Vec<Vec<Stanza>> = copies.iter().map(Earlier::stanzas).collect();
-        let entries = log::recent(machine, MAX_HAPPENINGS);
-        let states = log::states(machine);
-        let mut latest: HashMap<(&str, &str), &crate::platform::LogEntry> = HashMap::new();
-        for entry in &entries {
-            latest.entry((&entry.name, &entry.arch)).or_insert(entry);
-        }
-        let mut known: HashSet<Key> = self.stanzas().map(Stanza::key).collect();
-        let mut take = |this: &mut Self, stanza: &Stanza, certain: bool| {
-            let key = stanza.key();
-            let last = latest.get(&(key.0.as_str(), key.1.as_str())).copied();
-            let removed = last.is_some_and(|h| h.what == LogKind::Removed);
-            if known.contains(&key) || removed && !certain {
-                return false;
-            }
-            known.insert(key.clone());
-            let version = stanza.get("Version");
-            let later = last.filter(|_| !removed).and_then(|h| h.to.clone()).filter(|to| Some(to.as_str()) != version);
-            // A copy is one step behind: how far that step got stands in the log.
-            let state = states
-                .get(&key)
-                .filter(|(_, version)| Some(version.as_str()) == later.as_deref().or(stanza.get("Version")));
-            let stanza = state.and_then(|(state, _)| stanza.in_state(state)).unwrap_or_else(|| stanza.clone());
-            this.recovered.push(Recovered { stanza, later });
-            true
-        };
-        for stem in unnamed {
-            let of = |s: &Stanza| s.name() == stem || format!("{}:{}", s.name(), s.key().1) == *stem;
-            let found = copies.iter().find_map(|all| all.iter().find(|s| of(s)));
-            match found {
-                Some(stanza) => {
-                    take(self, stanza, true);
-                }
-                None => self.lost.push(stem.clone()),
-            }
-        }
-        if self.is_damaged() {
-            // Not even the lists may be left: the newest copy that can be read tells what else there was.
-            for stanza in copies.first().into_iter().flatten() {
-                take(self, stanza, false);
             }
         }
     }

@@ -1,0 +1,111 @@
+//! What is lost or wrong in dpkg's table, brought again from earlier copies and the package log.
+
+use std::collections::{HashMap, HashSet};
+
+use super::{Database, Earlier, Key, Piece, Recovered, Stanza, earlier_copies};
+use crate::machine::Machine;
+use crate::platform::LogKind;
+use crate::platform::debian::log;
+
+/// So many happenings of the log are asked for versions that no copy knows.
+const MAX_HAPPENINGS: usize = 20_000;
+
+impl Database {
+    /// Corrects entries that say of a component that it was removed: dpkg takes its digests away with its files.
+    pub(super) fn revive(&mut self, machine: &Machine) {
+        let (mut contradicted, logged) = (Vec::new(), std::cell::OnceCell::new());
+        for (at, piece) in self.pieces.iter().enumerate() {
+            let Ok(stanza) = &piece.read else { continue };
+            let (name, arch) = stanza.key();
+            let is_removed =
+                matches!(stanza.state(), "config-files" | "not-installed") && stanza.get("Version").is_some();
+            let others = || self.stanzas().filter(|s| s.name() == name).count() > 1;
+            if !is_removed {
+                continue;
+            }
+            let mut stems = vec![format!("{name}:{arch}")];
+            if !others() {
+                stems.push(name.clone());
+            }
+            let logged =
+                || logged.get_or_init(|| log::last_versions(machine)).contains_key(&(name.clone(), arch.clone()));
+            if self.is_still_there(machine, stanza, &stems) || logged() {
+                contradicted.push(at);
+            }
+        }
+        if contradicted.is_empty() {
+            return;
+        }
+        let copies: Vec<Vec<Stanza>> = earlier_copies(machine, "status").iter().map(Earlier::stanzas).collect();
+        for at in contradicted {
+            let Ok(stanza) = &self.pieces[at].read else { continue };
+            let key = stanza.key();
+            let before = copies.iter().flatten().find(|s| s.key() == key && s.state() == "installed");
+            let status = before.and_then(|s| s.get("Status")).unwrap_or("install ok installed");
+            if let Some(stanza) = stanza.with_status(status) {
+                self.pieces[at] = Piece { raw: stanza.raw.clone(), read: Ok(stanza) };
+                self.revived.push(key);
+            }
+        }
+    }
+
+    /// The stems with records that no entry names.
+    pub(super) fn unnamed(&self) -> Vec<String> {
+        let mut named: HashSet<String> = HashSet::new();
+        for stanza in self.stanzas() {
+            let (name, arch) = stanza.key();
+            named.insert(format!("{name}:{arch}"));
+            named.insert(name);
+        }
+        // A script for purging alone is left of what was removed.
+        let records = self.info.iter().filter(|(_, suffixes)| suffixes.iter().any(|suffix| suffix != "postrm"));
+        records.map(|(stem, _)| stem.clone()).filter(|stem| !named.contains(stem)).collect()
+    }
+
+    /// Looks for what is lost in earlier copies, the newest first.
+    pub(super) fn recover(&mut self, machine: &Machine, unnamed: &[String]) {
+        let copies = earlier_copies(machine, "status");
+        let copies: Vec<Vec<Stanza>> = copies.iter().map(Earlier::stanzas).collect();
+        let entries = log::recent(machine, MAX_HAPPENINGS);
+        let states = log::states(machine);
+        let mut latest: HashMap<(&str, &str), &crate::platform::LogEntry> = HashMap::new();
+        for entry in &entries {
+            latest.entry((&entry.name, &entry.arch)).or_insert(entry);
+        }
+        let mut known: HashSet<Key> = self.stanzas().map(Stanza::key).collect();
+        let mut take = |this: &mut Self, stanza: &Stanza, certain: bool| {
+            let key = stanza.key();
+            let last = latest.get(&(key.0.as_str(), key.1.as_str())).copied();
+            let removed = last.is_some_and(|h| h.what == LogKind::Removed);
+            if known.contains(&key) || removed && !certain {
+                return false;
+            }
+            known.insert(key.clone());
+            let version = stanza.get("Version");
+            let later = last.filter(|_| !removed).and_then(|h| h.to.clone()).filter(|to| Some(to.as_str()) != version);
+            // A copy is one step behind: how far that step got stands in the log.
+            let state = states
+                .get(&key)
+                .filter(|(_, version)| Some(version.as_str()) == later.as_deref().or(stanza.get("Version")));
+            let stanza = state.and_then(|(state, _)| stanza.in_state(state)).unwrap_or_else(|| stanza.clone());
+            this.recovered.push(Recovered { stanza, later });
+            true
+        };
+        for stem in unnamed {
+            let of = |s: &Stanza| s.name() == stem || format!("{}:{}", s.name(), s.key().1) == *stem;
+            let found = copies.iter().find_map(|all| all.iter().find(|s| of(s)));
+            match found {
+                Some(stanza) => {
+                    take(self, stanza, true);
+                }
+                None => self.lost.push(stem.clone()),
+            }
+        }
+        if self.is_damaged() {
+            // Not even the lists may be left: the newest copy that can be read tells what else there was.
+            for stanza in copies.first().into_iter().flatten() {
+                take(self, stanza, false);
+            }
+        }
+    }
+}

@@ -1,0 +1,49 @@
+//! A look at the areas, in working order.
+
+use super::WorkError;
+use crate::areas::{AREAS, About, Area, Checked, Cx, Examined, FILES};
+use crate::change::{StateFolder, unfinished};
+use crate::model::AreaName;
+use crate::report::{CheckReport, UnexaminedReport};
+
+/// Looks at every wanted area, in working order.
+pub(super) fn check_all(cx: &Cx<'_>) -> Result<Checked, WorkError> {
+    check_where(cx, &|_| true)
+}
+
+/// Looks at those of the wanted areas of which something holds, in working order.
+pub(super) fn check_where(cx: &Cx<'_>, holds: &dyn Fn(&About) -> bool) -> Result<Checked, WorkError> {
+    let mut checked = Checked::default();
+    for area in AREAS.iter().filter(|area| cx.wants(&area.about().name) && holds(area.about()) && area.is_here(cx)) {
+        let examined = match checked.stopped_short() {
+            true => Examined::not_reached(area.about().name.clone()),
+            false => examine(cx, *area, &checked)?,
+        };
+        checked.replace(examined);
+    }
+    Ok(checked)
+}
+
+/// Looks at one area; when it was interrupted, and what was found until then is an answer, that nothing of it is known.
+fn examine(cx: &Cx<'_>, area: &dyn Area, earlier: &Checked) -> Result<Examined, WorkError> {
+    let mut stopped = false;
+    let examined = cx.so_far(area.check(cx, earlier), &mut stopped)?;
+    Ok(examined.unwrap_or_else(|| Examined { stopped: true, ..Examined::not_reached(area.about().name.clone()) }))
+}
+
+/// That part of an area was not examined because the check was interrupted.
+pub(super) fn not_reached(area: AreaName, why: &str) -> UnexaminedReport {
+    UnexaminedReport { area, reason: why.into(), count: 1, example: None }
+}
+
+/// Tells which changes are unfinished. A journal that cannot be read is another stick's, or damaged: what was seen of
+/// the machine is worth telling all the same.
+pub(super) fn tell_unfinished(state: &StateFolder, report: &mut CheckReport) {
+    match unfinished(state) {
+        Ok(numbers) => report.unfinished_changes = numbers,
+        Err(e) => {
+            let why = format!("what earlier changes did: {}", crate::model::error_chain(&e));
+            report.unexamined.push(not_reached(FILES, &why));
+        }
+    }
+}
