@@ -71,8 +71,8 @@ fn what_is_damaged_goes_aside_lists_come_afresh_and_updates_come() {
     let before = tree(&stand);
     let report = renew(&stand.settings());
     let area = report.area(UPDATES).unwrap();
-    // That the download is damaged comes to light with the new list.
-    assert!(area.remaining.is_empty() && area.put_right == 2 && area.actions.len() == 3, "{area:#?}");
+    // That the download is damaged comes to light with the new list, and counts.
+    assert!(area.remaining.is_empty() && area.put_right == 3 && area.actions.len() == 3, "{area:#?}");
     assert_eq!(proof(&report).outcome, ProofOutcome::Proved);
     assert_eq!(fs::read(download(&stand, "pier_")).unwrap(), right, "what is right stays");
     assert_eq!(names(&stand.at(CACHE)).iter().filter(|n| n.starts_with("quay")).count(), 0);

@@ -12,7 +12,7 @@ use support::{STATE, assert_same, folder, open, pristine, undo};
 use veritum_core::archive::Proxies;
 use veritum_core::areas::{APPS, FILES, RECORDS, UPDATES};
 use veritum_core::event::NoObserver;
-use veritum_core::model::{ActionKind, Finding, FindingId, Scope};
+use veritum_core::model::{ActionKind, ActionResult, Finding, FindingId, Scope};
 use veritum_core::platform::services::Services as _;
 use veritum_core::report::ProofOutcome;
 use veritum_core::testkit::Tree;
@@ -195,7 +195,9 @@ fn adds_up(what: &str, settings: &Settings, scope: &Scope) {
     assert_eq!(remaining.iter().copied().collect::<BTreeSet<_>>(), now, "{what}: what is there remains, each named");
     assert_eq!(remaining.len(), now.len(), "{what}: each once");
     let right: u64 = done.areas.iter().map(|a| a.put_right).sum();
-    let new = now.difference(&before).count();
+    let actions = done.areas.iter().flat_map(|a| &a.actions).filter(|action| action.result == ActionResult::Done);
+    let acted: BTreeSet<&FindingId> = actions.flat_map(|action| &action.findings).collect();
+    let new = now.union(&acted).filter(|id| !before.contains(*id)).count();
     assert_eq!(right as usize + remaining.len(), before.len() + new, "{what}: {:#?}", done.areas);
 }
 

@@ -31,7 +31,7 @@ use self::identify::find_forgotten;
 use self::identify::identify;
 use std::sync::{Arc, PoisonError};
 
-use crate::areas::{AREAS, STORE, is_wanted, store};
+use crate::areas::{AREAS, is_wanted, store};
 use crate::change::{ChangeContext, Locks, StateFolder};
 use crate::event::Observer;
 use crate::homes::HomesSeen;
@@ -116,11 +116,7 @@ impl Engine {
     /// Refuses to go on with a store that was named and cannot be used. Where the store itself is to be looked at, damage
     /// to its signed files is a finding instead.
     fn require_store_sound(&mut self, scope: &Scope) -> Result<(), WorkError> {
-        let used = self.system.settings.store.is_some();
-        if scope.names(&STORE) && !used {
-            return Err(WorkError::NoStore);
-        }
-        if used && is_wanted(&store::Store, scope) && self.supply().unverified_store().is_some() {
+        if is_wanted(&store::Store, scope) && self.supply().unverified_store().is_some() {
             self.open.store_trouble = None;
         }
         match self.open.store_trouble.take() {

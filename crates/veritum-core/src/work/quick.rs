@@ -4,7 +4,7 @@ use std::time::Instant;
 
 use super::Engine;
 use super::examine::{check_where, tell_unfinished};
-use crate::areas::{FILES, Failed, How, STORE};
+use crate::areas::{FILES, Failed, How, about};
 use crate::change::StateFolder;
 use crate::event::{Event, Observer, Phase};
 use crate::history::{self, CleanCheck};
@@ -154,9 +154,10 @@ pub(super) fn unchanged_report(
         }
         area.bytes = 0;
         area.seconds = if area.area == FILES { begun.elapsed().as_secs_f64() } else { 0.0 };
-        area.extent = Some(match area.area == STORE {
-            true => "quick: only the signed files were read".into(),
-            false => format!("quick: nothing has changed since the check of {since}, so nothing was read"),
+        let is_of_machine = about(&area.area).is_none_or(|about| about.is_of_machine);
+        area.extent = Some(match is_of_machine {
+            false => "quick: only the signed files were read".into(),
+            true => format!("quick: nothing has changed since the check of {since}, so nothing was read"),
         });
     }
     if let Some(state) = state {

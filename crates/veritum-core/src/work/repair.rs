@@ -195,6 +195,7 @@ fn repair_area(engine: &mut Engine, run: &mut Run<'_>, area: &dyn Area) -> Resul
         };
         let Look { checked, evidence, failed, report } = look;
         (run.now, run.evidence, run.failed, run.whole) = (checked, evidence, failed, report);
+        run.done.saw(&run.now);
         run.stale.clear();
         run.stopped |= stopped;
         if run.stopped {
@@ -335,6 +336,7 @@ fn look_again(
         let cx = engine.cx_for(vec![area.about().name.clone()], scope, how, observer);
         let examined = area.check(&cx, &run.now)?;
         run.now.replace(examined);
+        run.done.saw(&run.now);
         return Ok(());
     }
     let how = How { fresh: true, ..How::repair(&run.failed) };
@@ -347,6 +349,7 @@ fn look_again(
         run.now.replace(examined);
     }
     run.evidence = cx.into_evidence();
+    run.done.saw(&run.now);
     Ok(())
 }
 

@@ -1,6 +1,8 @@
 //! [`Repaired`]: what a repair did, area by area, and its document.
 
-use crate::areas::{Step, ToolRun};
+use std::collections::HashSet;
+
+use crate::areas::{Checked, Examined, Step, ToolRun};
 use crate::change::{Blocked, RoundReceipt};
 use crate::model::{ActionResult, AreaName, Finding, FindingId, quoted};
 use crate::plan::{Left, PlannedAction};
@@ -33,6 +35,8 @@ pub(super) struct Repaired {
     planned: Vec<(AreaName, Vec<ActionReport>)>,
     areas: Vec<AreaWork>,
     reasons: Vec<Reason>,
+    /// Problems that were there at a later look.
+    later: HashSet<FindingId>,
     /// Findings that one of the system's own tools was to answer.
     by_tools: Vec<FindingId>,
 }
@@ -40,8 +44,8 @@ pub(super) struct Repaired {
 impl Repaired {
     /// Nothing was done yet; what is planned, by area.
     pub(super) fn new(before: CheckReport, planned: Vec<(AreaName, Vec<ActionReport>)>) -> Self {
-        let (anew, areas, reasons, by_tools) = Default::default();
-        Self { before, anew, planned, areas, reasons, by_tools }
+        let (anew, areas, reasons, later, by_tools) = Default::default();
+        Self { before, anew, planned, areas, reasons, later, by_tools }
     }
 
     /// Whether anything was carried out, or tried.
@@ -52,6 +56,11 @@ impl Repaired {
     /// Notes what was found in an area when others were held off from it.
     pub(super) fn found_anew<'a>(&mut self, area: &AreaName, problems: impl Iterator<Item = &'a Finding>) {
         self.anew.push((area.clone(), problems.map(|finding| finding.id.clone()).collect()));
+    }
+
+    /// Notes what is known after a part of the repair: what came to light by it counts as well.
+    pub(super) fn saw(&mut self, now: &Checked) {
+        self.later.extend(now.areas().flat_map(Examined::problems).map(|finding| finding.id.clone()));
     }
 
     /// Notes what was done in an area, by a change where it was one.
@@ -161,10 +170,19 @@ impl Repaired {
         let now: Vec<&Finding> = after.findings.iter().filter(|finding| finding.area == *area).collect();
         if let Some(first) = all.first_mut() {
             let gone = |id: &&&FindingId| !now.iter().any(|finding| finding.id == ***id);
-            first.put_right = before.iter().filter(gone).count() as u64;
+            let came = self.came_to_light(area, &before);
+            first.put_right = before.iter().chain(&came).filter(gone).count() as u64;
             first.remaining = now.iter().map(|finding| self.remaining(finding, &before, after)).collect();
         }
         all
+    }
+
+    /// Problems of an area that were not there at first, and about which something was done.
+    fn came_to_light(&self, area: &AreaName, before: &[&FindingId]) -> HashSet<&FindingId> {
+        let works = self.areas.iter().filter(|work| work.area == *area);
+        let done = works.flat_map(|work| &work.actions).filter(|action| action.result == ActionResult::Done);
+        let findings = done.flat_map(|action| &action.findings);
+        findings.filter(|id| self.later.contains(*id) && !before.contains(id)).collect()
     }
 
     fn problems_before(&self, area: &AreaName) -> Vec<&FindingId> {

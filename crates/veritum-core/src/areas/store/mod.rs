@@ -13,7 +13,7 @@ pub use repair::repair_store;
 use std::borrow::Cow;
 
 use super::{About, Area, Checked, Cx, Examined};
-use crate::model::{AreaName, Finding, Verdict};
+use crate::model::{AreaName, Finding, Scope, Verdict};
 use crate::report::ExplainReport;
 use crate::supply::signed_by;
 use crate::system::WorkError;
@@ -46,6 +46,13 @@ impl Area for Store {
 
     fn is_here(&self, cx: &Cx<'_>) -> bool {
         cx.system.settings.store.is_some()
+    }
+
+    fn resolve(&self, cx: &Cx<'_>, scope: &mut Scope) -> Result<(), WorkError> {
+        match scope.names(&STORE) && !self.is_here(cx) {
+            true => Err(WorkError::NoStore),
+            false => Ok(()),
+        }
     }
 
     fn check(&self, cx: &Cx<'_>, _: &Checked) -> Result<Examined, WorkError> {
