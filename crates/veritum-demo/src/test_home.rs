@@ -1,5 +1,6 @@
 //! For tests: a machine with one application of nobody's, whose card the operator has, and a user who keeps things in it.
 
+use std::collections::BTreeSet;
 use std::fs;
 use std::io;
 use std::os::unix::fs::{lchown, symlink};
@@ -150,6 +151,23 @@ impl TestHome {
 
 fn own_one(path: &Path) -> io::Result<()> {
     if rustix::process::geteuid().is_root() { lchown(path, Some(1000), Some(1000)) } else { Ok(()) }
+}
+
+/// The texts of all files below a folder.
+///
+/// # Panics
+/// When a folder cannot be listed.
+#[must_use]
+pub fn texts(folder: &Path) -> BTreeSet<String> {
+    let mut all = BTreeSet::new();
+    for entry in fs::read_dir(folder).expect("a folder of the test's home can be listed").flatten() {
+        match entry.file_type().expect("what lies in it has a kind") {
+            kind if kind.is_dir() => all.extend(texts(&entry.path())),
+            kind if kind.is_file() => all.extend(fs::read_to_string(entry.path())),
+            _ => {}
+        }
+    }
+    all
 }
 
 /// Gives a folder and all in it to the user.

@@ -154,36 +154,43 @@ impl World {
     /// Settings for work on this machine.
     #[must_use]
     pub fn settings(&self) -> Settings {
-        let user = rustix::process::geteuid();
-        let ids = (user.as_raw(), rustix::process::getegid().as_raw());
-        Settings {
-            target: self.machine(),
-            store: Some(self.store().into()),
-            trust: self.folder.join("trust"),
-            notes: Some(self.folder.join("notes")),
-            state: None,
-            scratch: self.scratch(),
-            from: Vec::new(),
-            archive: veritum_core::archive::ArchiveSettings {
-                downloads: self.folder.join("downloads"),
-                cache: self.folder.join("cache"),
-                ..Default::default()
-            },
-            full_chain: false,
-            require: None,
-            quick: false,
-            policy: Policy { owner_of_root: (!user.is_root()).then_some(ids) },
-            jobs: 2,
-            answerable: true,
-            despite_disk: false,
-            clear_attributes: false,
-            now: jiff::Timestamp::from_second(crate::NOW).unwrap_or(jiff::Timestamp::UNIX_EPOCH),
-            run: "test".into(),
-            services: Default::default(),
-            cards: None,
-            helper: Vec::new(),
-            recovery: Vec::new(),
-            stop: Default::default(),
-        }
+        settings(self.machine(), &self.folder, &self.folder)
+    }
+}
+
+/// Settings for work on a machine by the store in a folder, `operator`, and the trusted keys beside it; everything else is kept
+/// in the folder `own`.
+#[must_use]
+pub fn settings(machine: PathBuf, operator: &Path, own: &Path) -> Settings {
+    let user = rustix::process::geteuid();
+    let ids = (user.as_raw(), rustix::process::getegid().as_raw());
+    Settings {
+        target: machine,
+        store: Some(operator.join("store").into()),
+        trust: operator.join("trust"),
+        notes: Some(own.join("notes")),
+        state: None,
+        scratch: vec![own.to_owned()],
+        from: Vec::new(),
+        archive: veritum_core::archive::ArchiveSettings {
+            downloads: own.join("downloads"),
+            cache: own.join("cache"),
+            ..Default::default()
+        },
+        full_chain: false,
+        require: None,
+        quick: false,
+        policy: Policy { owner_of_root: (!user.is_root()).then_some(ids) },
+        jobs: 2,
+        answerable: true,
+        despite_disk: false,
+        clear_attributes: false,
+        now: jiff::Timestamp::from_second(crate::NOW).unwrap_or(jiff::Timestamp::UNIX_EPOCH),
+        run: "test".into(),
+        services: Default::default(),
+        cards: None,
+        helper: Vec::new(),
+        recovery: Vec::new(),
+        stop: Default::default(),
     }
 }

@@ -26,16 +26,7 @@ fn identity(path: &Path) -> Identity {
 fn action(machine: &Machine, index: u32, path: &'static str, operation: Operation) -> PlannedAction {
     let place = SystemPath::literal(path);
     let before = machine.look(&place).unwrap();
-    PlannedAction {
-        index,
-        findings: Vec::new(),
-        listed: place.clone(),
-        place,
-        component: None,
-        before,
-        operation,
-        reverts: None,
-    }
+    PlannedAction { index, ..PlannedAction::new(place, before, operation) }
 }
 
 #[test]

@@ -5,7 +5,6 @@ mod support;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
-use std::path::Path;
 use std::sync::Arc;
 
 use support::open;
@@ -15,6 +14,7 @@ use veritum_core::machine::{Disk, LiveDisk};
 use veritum_core::testkit::{Accident, TestDisk, Tree};
 use veritum_core::work::{Agreement, Engine, Only, ResetWanted, Settings, WorkError};
 use veritum_demo::Seed;
+use veritum_demo::test_home::texts;
 
 const CLASSES: [&str; 6] = ["settings", "cache", "state", "locks", "add-ons", "own"];
 /// Places of cards, with where they lie in a home.
@@ -164,21 +164,9 @@ impl Story {
             let found = fs::read_to_string(self.here.home().join(path));
             assert!(found.as_ref().is_ok_and(|found| found == text), "{path}: {found:?}\n{}", self.told.join("\n"));
         }
-        let mut now = BTreeSet::new();
-        texts(&self.here.home(), &mut now);
+        let now = texts(&self.here.home());
         let lost: Vec<_> = before.difference(&now).collect();
         assert!(lost.is_empty(), "lost: {lost:?}\n{}", self.told.join("\n"));
-    }
-}
-
-fn texts(folder: &Path, into: &mut BTreeSet<String>) {
-    for entry in fs::read_dir(folder).unwrap().flatten() {
-        let kind = entry.file_type().unwrap();
-        if kind.is_dir() {
-            texts(&entry.path(), into);
-        } else if kind.is_file() {
-            into.extend(fs::read_to_string(entry.path()));
-        }
     }
 }
 
@@ -191,8 +179,7 @@ fn whatever_comes_the_users_own_stays_where_it_is_and_nothing_is_lost() {
             story.write();
         }
         for _ in 0..14 {
-            let mut before = BTreeSet::new();
-            texts(&story.here.home(), &mut before);
+            let before = texts(&story.here.home());
             let told = story.told.len();
             story.step();
             if !story.told[told..].iter().any(|what| what.starts_with("write")) {

@@ -302,6 +302,20 @@ mod tests {
     }
 
     #[test]
+    fn a_name_that_is_not_known_leads_to_those_that_are() {
+        let hint = |known: &[&str], listed_by| {
+            let known = known.iter().map(|name| (*name).to_owned()).collect();
+            let error = WorkError::Unknown { what: "pier", name: "zzzzzzzz".into(), known, listed_by };
+            let failure = Failure::from(error);
+            assert_eq!(failure.what, "there is no pier zzzzzzzz");
+            failure.hint
+        };
+        assert_eq!(hint(&["north", "south"], Some("list piers")).as_deref(), Some("veritum list piers"));
+        assert_eq!(hint(&["north", "south"], None).as_deref(), Some("one of north, south"));
+        assert_eq!(hint(&[], None), None);
+    }
+
+    #[test]
     fn control_characters_are_not_printed() {
         assert_eq!(clean("a\x1b[31mb\n"), "a [31mb ");
     }

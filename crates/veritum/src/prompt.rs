@@ -4,14 +4,47 @@ use std::io::{self, Write as _};
 use std::time::Duration;
 
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use veritum_core::work::Agreement;
 
 use crate::context::{Context, unanswerable};
 use crate::errors::{Failure, nobody};
+use crate::output::put;
 
 /// How often it is looked whether somebody pressed Ctrl-C: the signal may come just before the waiting begins.
 const LOOK: Duration = Duration::from_millis(200);
 /// A longer answer is none.
 const MAX_ANSWER: usize = 1000;
+
+/// What is shown and asked before a change, and what became of it.
+pub(crate) struct Question<'a> {
+    context: &'a Context,
+    text: &'static str,
+    /// Whether somebody said no.
+    pub(crate) declined: bool,
+    trouble: Option<Failure>,
+}
+
+impl<'a> Question<'a> {
+    pub(crate) fn new(context: &'a Context, text: &'static str) -> Self {
+        Self { context, text, declined: false, trouble: None }
+    }
+
+    /// Shows what would be done, but where JSON is printed, and asks. Where it cannot be asked, the answer is no.
+    pub(crate) fn ask(&mut self, preview: impl FnOnce() -> String) -> Agreement {
+        let shown = if self.context.global.json { Ok(()) } else { put(&preview()) };
+        match shown.and_then(|()| agree(self.context, self.text)) {
+            Ok(true) => return Agreement::Yes,
+            Ok(false) => self.declined = true,
+            Err(failure) => self.trouble = Some(failure),
+        }
+        Agreement::No
+    }
+
+    /// Why it could not be asked, where that is so.
+    pub(crate) fn trouble(&mut self) -> Option<Failure> {
+        self.trouble.take()
+    }
+}
 
 /// Asks on stderr; only a clear yes is one, and Ctrl-C is a no at once.
 pub(crate) fn agree(context: &Context, question: &str) -> Result<bool, Failure> {

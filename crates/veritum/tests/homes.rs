@@ -19,7 +19,7 @@ use std::time::Duration;
 
 use support::{Said, folder, program, said};
 use veritum_core::testkit::Tree;
-use veritum_demo::test_home::TestHome;
+use veritum_demo::test_home::{TestHome, texts};
 
 struct Bench {
     dir: tempfile::TempDir,
@@ -194,18 +194,6 @@ fn swapping(home: &Path, outside: &Path, over: &AtomicBool) {
     }
 }
 
-/// The text of every file below a folder.
-fn texts(folder: &Path, into: &mut Vec<String>) {
-    for entry in fs::read_dir(folder).unwrap().flatten() {
-        let kind = entry.file_type().unwrap();
-        if kind.is_dir() {
-            texts(&entry.path(), into);
-        } else if kind.is_file() {
-            into.extend(fs::read_to_string(entry.path()));
-        }
-    }
-}
-
 #[test]
 fn folders_that_are_swapped_for_links_meanwhile_lead_nowhere() {
     let bench = Bench::new();
@@ -233,8 +221,7 @@ fn folders_that_are_swapped_for_links_meanwhile_lead_nowhere() {
         let now = Tree::read(&outside, &[]);
         assert_eq!(before.differences(&now), Vec::<String>::new());
         assert_eq!(before.touched(&now), Vec::<String>::new(), "not even their times of change");
-        let mut found = Vec::new();
-        texts(&home, &mut found);
+        let found = texts(&home);
         assert!(!found.iter().any(|text| text == "of the vault"), "nothing from outside came in");
         for thing in veritum_demo::test_home::THINGS {
             assert!(found.iter().any(|text| text == thing), "round {round}: {thing} is lost");

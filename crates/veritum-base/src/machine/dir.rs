@@ -111,3 +111,51 @@ pub fn read_to_limit(disk: &dyn Disk, file: BorrowedFd<'_>, limit: u64) -> io::R
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::fs;
+
+    use super::*;
+    use crate::machine::{LiveDisk, Machine};
+    use crate::model::{FileKind, SystemPath};
+
+    fn with(look: impl FnOnce(&Dir)) {
+        let folder = tempfile::tempdir().unwrap();
+        fs::write(folder.path().join("large"), vec![7; 300_000]).unwrap();
+        fs::write(folder.path().join("empty"), "").unwrap();
+        fs::create_dir(folder.path().join("folder")).unwrap();
+        std::os::unix::fs::symlink("large", folder.path().join("link")).unwrap();
+        let machine = Machine::open(folder.path(), Arc::new(LiveDisk)).unwrap();
+        look(&machine.dir(&SystemPath::root()).unwrap());
+    }
+
+    #[test]
+    fn a_digest_is_that_of_the_whole_content_and_of_files_alone() {
+        with(|dir| {
+            assert_eq!(dir.digest(b"large").unwrap(), Some(Digest::hash(&vec![7; 300_000])));
+            assert_eq!(dir.digest(b"empty").unwrap(), Some(Digest::hash(b"")));
+            assert!(dir.digest(b"folder").is_err() && dir.digest(b"link").is_err(), "links are not followed");
+            assert_eq!(dir.digest(b"nothing").unwrap_err().kind(), io::ErrorKind::NotFound);
+        });
+    }
+
+    #[test]
+    fn what_is_larger_than_it_may_be_is_refused_and_not_cut() {
+        with(|dir| {
+            assert_eq!(dir.read(b"large", 300_000).unwrap().len(), 300_000);
+            assert_eq!(dir.read(b"large", 299_999).unwrap_err().kind(), io::ErrorKind::FileTooLarge);
+            assert_eq!(dir.read(b"empty", 0).unwrap(), b"");
+        });
+    }
+
+    #[test]
+    fn what_is_not_there_is_no_error_and_a_link_is_seen_as_one() {
+        with(|dir| {
+            assert!(dir.look(b"nothing").unwrap().is_none());
+            assert_eq!(dir.look(b"link").unwrap().map(|stat| stat.kind), Some(FileKind::Link));
+            let again = Dir::handed_over(Arc::new(LiveDisk), dir.handle().unwrap());
+            assert_eq!(again.look_self().unwrap().id, dir.look_self().unwrap().id);
+        });
+    }
+}

@@ -95,17 +95,7 @@ mod tests {
     }
 
     fn action(operation: Operation, before: Option<Stat>) -> PlannedAction {
-        let place = SystemPath::literal("/usr/share/quay/one");
-        PlannedAction {
-            index: 3,
-            findings: Vec::new(),
-            listed: place.clone(),
-            place,
-            component: None,
-            before,
-            operation,
-            reverts: None,
-        }
+        PlannedAction { index: 3, ..PlannedAction::new(SystemPath::literal("/usr/share/quay/one"), before, operation) }
     }
 
     fn done(placed: Option<Placed>, kept: Option<Placed>) -> ActionOutcome {

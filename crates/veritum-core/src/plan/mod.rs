@@ -34,6 +34,15 @@ pub struct PlannedAction {
     pub reverts: Option<ActionKey>,
 }
 
+impl PlannedAction {
+    /// An operation at a place, for no finding and of no component; the first of its round until a [`Plan`] numbers it.
+    #[must_use]
+    pub fn new(place: SystemPath, before: Option<Stat>, operation: Operation) -> Self {
+        let (listed, findings) = (place.clone(), Vec::new());
+        Self { index: 1, findings, listed, place, component: None, before, operation, reverts: None }
+    }
+}
+
 /// Names an action within a change.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 pub struct ActionKey {
@@ -226,4 +235,17 @@ pub struct Plan {
     pub left: Vec<Left>,
     /// A doubt about the disk: nothing is written until the operator says so.
     pub doubt: Option<DiskDoubt>,
+}
+
+impl Plan {
+    /// The number that the next action gets.
+    #[must_use]
+    pub fn next_index(&self) -> u32 {
+        u32::try_from(self.actions.len() + 1).unwrap_or(u32::MAX)
+    }
+
+    /// Adds an action, which gets the next number.
+    pub fn push(&mut self, action: PlannedAction) {
+        self.actions.push(PlannedAction { index: self.next_index(), ..action });
+    }
 }

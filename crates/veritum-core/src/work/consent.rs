@@ -160,3 +160,78 @@ pub(super) fn first_shown<'a>(checked: &'a Checked, before: &'a [(AreaName, Step
 pub(super) fn staying(checked: &Checked, areas: &[AreaName]) -> Vec<Stays> {
     checked.areas().filter(|examined| areas.contains(&examined.area)).filter_map(|examined| examined.stays).collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::areas::{STORE, UPDATES};
+    use crate::model::Subject;
+
+    fn shown(names: &[&str]) -> Vec<ActionReport> {
+        let subject = |name: &&str| Subject::Service { name: (*name).to_owned() };
+        names.iter().map(|name| ActionReport::on(ActionKind::ForgetFailure, subject(name), Vec::new())).collect()
+    }
+
+    fn step(names: &[&str]) -> Step {
+        Step::new(shown(names), Work::ForgetFailure(names[0].to_owned()))
+    }
+
+    fn blank() -> CheckReport {
+        CheckReport::blank(jiff::Timestamp::UNIX_EPOCH)
+    }
+
+    /// What was asked about, with each answer as it is wanted.
+    fn with(answers: &[Agreement], work: impl FnOnce(&mut Consent<'_>)) -> Vec<Vec<String>> {
+        let (mut asked, mut answers) = (Vec::new(), answers.iter());
+        let mut ask = |preview: &Preview<'_>| {
+            asked.push(preview.actions.iter().map(|action| action.subject.to_string()).collect());
+            *answers.next().expect("no further question is asked")
+        };
+        work(&mut Consent::new(&mut ask));
+        asked
+    }
+
+    #[test]
+    fn what_was_agreed_to_is_done_and_only_what_is_new_is_asked_about() {
+        let asked = with(&[Agreement::Yes, Agreement::Yes], |consent| {
+            let (known, more) = (step(&["quay"]), step(&["quay", "pier"]));
+            assert!(consent.to(&Preview::new(&blank(), &[(&UPDATES, &known)])));
+            assert!(consent.covers(&known) && !consent.covers(&more));
+            assert!(consent.allowed(&blank, &UPDATES, &known).is_some());
+            let allowed = consent.allowed(&blank, &UPDATES, &more).unwrap();
+            assert_eq!(allowed.shows, more.shows, "with what was agreed to before");
+        });
+        assert_eq!(asked, [vec!["quay"], vec!["pier"]]);
+    }
+
+    #[test]
+    fn what_was_declined_is_neither_done_nor_asked_about_again() {
+        let asked = with(&[Agreement::Yes, Agreement::No], |consent| {
+            consent.to(&Preview::new(&blank(), &[(&UPDATES, &step(&["quay"]))]));
+            for _ in 0..3 {
+                assert!(consent.allowed(&blank, &UPDATES, &step(&["quay", "pier"])).is_none());
+            }
+            assert!(consent.allowed(&blank, &UPDATES, &step(&["quay"])).is_some());
+        });
+        assert_eq!(asked, [vec!["quay"], vec!["pier"]]);
+    }
+
+    #[test]
+    fn what_a_tool_was_tried_for_once_is_not_tried_again() {
+        with(&[Agreement::Yes], |consent| {
+            let step = step(&["quay"]);
+            consent.to(&Preview::new(&blank(), &[(&UPDATES, &step)]));
+            consent.tried(&step);
+            assert!(consent.allowed(&blank, &UPDATES, &step).is_none());
+        });
+    }
+
+    #[test]
+    fn of_areas_that_are_shown_one_after_the_other_each_is_named_once_and_a_remark_is_told_once() {
+        let (one, two) = (step(&["quay"]).remarked("It rains."), step(&["pier"]).remarked("It rains."));
+        let check = blank();
+        let preview = Preview::new(&check, &[(&STORE, &one), (&STORE, &two), (&UPDATES, &one)]);
+        assert_eq!((preview.areas, preview.remarks), (vec![STORE, UPDATES], vec!["It rains.".to_owned()]));
+        assert!(!preview.keeps && preview.written == 0, "nothing of it is kept for an undo");
+    }
+}

@@ -4,7 +4,7 @@ use std::collections::HashSet;
 
 use crate::areas::{Checked, Examined, Step, ToolRun};
 use crate::change::{Blocked, RoundReceipt};
-use crate::model::{ActionResult, AreaName, Finding, FindingId, quoted};
+use crate::model::{ActionResult, AreaName, Finding, FindingId, Subject, quoted};
 use crate::plan::{Left, PlannedAction};
 use crate::report::{ActionReport, AreaChange, AreaReport, CheckReport, RepairReport, RunningReport};
 
@@ -26,17 +26,30 @@ struct Reason {
     about: Option<ActionReport>,
 }
 
+/// A problem as it is counted: which, and what it is about.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+struct Problem {
+    id: FindingId,
+    subject: Subject,
+}
+
+impl Problem {
+    fn new(finding: &Finding) -> Self {
+        Self { id: finding.id.clone(), subject: finding.subject.clone() }
+    }
+}
+
 /// What a repair did so far.
 #[derive(Debug)]
 pub(super) struct Repaired {
     before: CheckReport,
     /// The problems of areas that were found anew after others were held off.
-    anew: Vec<(AreaName, Vec<FindingId>)>,
+    anew: Vec<(AreaName, Vec<Problem>)>,
     planned: Vec<(AreaName, Vec<ActionReport>)>,
     areas: Vec<AreaWork>,
     reasons: Vec<Reason>,
     /// Problems that were there at a later look.
-    later: HashSet<FindingId>,
+    later: HashSet<Problem>,
     /// Findings that one of the system's own tools was to answer.
     by_tools: Vec<FindingId>,
 }
@@ -55,12 +68,12 @@ impl Repaired {
 
     /// Notes what was found in an area when others were held off from it.
     pub(super) fn found_anew<'a>(&mut self, area: &AreaName, problems: impl Iterator<Item = &'a Finding>) {
-        self.anew.push((area.clone(), problems.map(|finding| finding.id.clone()).collect()));
+        self.anew.push((area.clone(), problems.map(Problem::new).collect()));
     }
 
     /// Notes what is known after a part of the repair: what came to light by it counts as well.
     pub(super) fn saw(&mut self, now: &Checked) {
-        self.later.extend(now.areas().flat_map(Examined::problems).map(|finding| finding.id.clone()));
+        self.later.extend(now.areas().flat_map(Examined::problems).map(Problem::new));
     }
 
     /// Notes what was done in an area, by a change where it was one.
@@ -169,31 +182,36 @@ impl Repaired {
         let before = self.problems_before(area);
         let now: Vec<&Finding> = after.findings.iter().filter(|finding| finding.area == *area).collect();
         if let Some(first) = all.first_mut() {
-            let gone = |id: &&&FindingId| !now.iter().any(|finding| finding.id == ***id);
             let came = self.came_to_light(area, &before);
-            first.put_right = before.iter().chain(&came).filter(gone).count() as u64;
+            let known: Vec<&Problem> = before.iter().chain(&came).collect();
+            // What has become another problem of the same thing is not put right.
+            let is_new = |finding: &Finding| !known.iter().any(|problem| problem.id == finding.id);
+            let still =
+                |problem: &Problem| now.iter().any(|f| f.id == problem.id || f.subject == problem.subject && is_new(f));
+            first.put_right = known.iter().filter(|problem| !still(problem)).count() as u64;
             first.remaining = now.iter().map(|finding| self.remaining(finding, &before, after)).collect();
         }
         all
     }
 
     /// Problems of an area that were not there at first, and about which something was done.
-    fn came_to_light(&self, area: &AreaName, before: &[&FindingId]) -> HashSet<&FindingId> {
+    fn came_to_light(&self, area: &AreaName, before: &[Problem]) -> Vec<Problem> {
         let works = self.areas.iter().filter(|work| work.area == *area);
         let done = works.flat_map(|work| &work.actions).filter(|action| action.result == ActionResult::Done);
-        let findings = done.flat_map(|action| &action.findings);
-        findings.filter(|id| self.later.contains(*id) && !before.contains(id)).collect()
+        let answered: HashSet<&FindingId> = done.flat_map(|action| &action.findings).collect();
+        let later = self.later.iter().filter(|problem| answered.contains(&problem.id));
+        later.filter(|problem| !before.iter().any(|known| known.id == problem.id)).cloned().collect()
     }
 
-    fn problems_before(&self, area: &AreaName) -> Vec<&FindingId> {
+    fn problems_before(&self, area: &AreaName) -> Vec<Problem> {
         match self.anew.iter().rev().find(|(of, _)| of == area) {
-            Some((_, found)) => found.iter().collect(),
-            None => self.before.findings.iter().filter(|finding| finding.area == *area).map(|f| &f.id).collect(),
+            Some((_, found)) => found.clone(),
+            None => self.before.findings.iter().filter(|finding| finding.area == *area).map(Problem::new).collect(),
         }
     }
 
     /// Why a finding is there after the repair.
-    fn remaining(&self, finding: &Finding, before: &[&FindingId], after: &CheckReport) -> Left {
+    fn remaining(&self, finding: &Finding, before: &[Problem], after: &CheckReport) -> Left {
         let known = self.reasons.iter().rev().find(|reason| reason.finding == finding.id);
         if let Some(Reason { why, next, about, .. }) = known {
             let left = Left::new(finding, why.clone(), next.clone());
@@ -207,7 +225,8 @@ impl Repaired {
         }
         let mut actions = self.areas.iter().flat_map(|work| &work.actions);
         let failed = actions.find(|action| action.findings.contains(&finding.id)).and_then(|action| action.why.clone());
-        let reason = failed.unwrap_or_else(|| still_or_later(before.contains(&&finding.id)).into());
+        let reason =
+            failed.unwrap_or_else(|| still_or_later(before.iter().any(|problem| problem.id == finding.id)).into());
         Left::new(finding, reason, Some(format!("veritum explain {}", typed(finding))))
     }
 }
@@ -233,5 +252,54 @@ pub(super) fn still_or_later(was_known: bool) -> &'static str {
         "it is so again, or still, after the repair"
     } else {
         "it came to light later, or was damaged meanwhile"
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::areas::{FILES, fill};
+    use crate::model::{ActionKind, Verdict};
+
+    fn problem(name: &str, verdict: Verdict) -> Finding {
+        Finding::on(FILES, Subject::Service { name: name.to_owned() }, verdict)
+    }
+
+    fn check(findings: &[Finding]) -> CheckReport {
+        let mut report = CheckReport::blank(jiff::Timestamp::UNIX_EPOCH);
+        fill(&[&Examined { findings: findings.to_vec(), ..Examined::new(FILES) }], &mut report, None);
+        report
+    }
+
+    /// How many were put right, and how many remain, of what was there before, came to light on the way, and is there now; `done` was
+    /// done.
+    fn counted(before: &[Finding], later: &[Finding], now: &[Finding], done: &[&Finding]) -> (u64, usize) {
+        let mut repaired = Repaired::new(check(before), Vec::new());
+        let mut seen = Checked::default();
+        seen.replace(Examined { findings: later.to_vec(), ..Examined::new(FILES) });
+        repaired.saw(&seen);
+        let action = |f: &&Finding| ActionReport::on(ActionKind::Restore, f.subject.clone(), vec![f.id.clone()]);
+        repaired.did(&FILES, Some(1), done.iter().map(|f| action(f).settled(None)).collect());
+        let report = repaired.finish(check(now), RunningReport::default());
+        let [area] = report.areas.as_slice() else { panic!("{:?}", report.areas) };
+        (area.put_right, area.remaining.len())
+    }
+
+    #[test]
+    fn what_is_there_no_longer_was_put_right_and_what_came_to_light_counts_when_something_was_done_about_it() {
+        let [quay, pier, sand] = ["quay", "pier", "sand"].map(|name| problem(name, Verdict::Altered));
+        let both = [quay.clone(), pier.clone()];
+        assert_eq!(counted(&both, &[], std::slice::from_ref(&pier), &[&quay]), (1, 1));
+        assert_eq!(counted(&both, std::slice::from_ref(&sand), &[], &[&quay, &pier, &sand]), (3, 0));
+        assert_eq!(counted(&both, std::slice::from_ref(&sand), &[], &[&quay, &pier]), (2, 0), "that went by itself");
+        assert_eq!(counted(&both, &[], std::slice::from_ref(&sand), &[&quay, &pier]), (2, 1), "that is new");
+    }
+
+    #[test]
+    fn what_has_become_another_problem_of_the_same_thing_was_not_put_right() {
+        let (before, after) = (problem("quay", Verdict::Altered), problem("quay", Verdict::Missing));
+        assert_eq!(counted(std::slice::from_ref(&before), &[], std::slice::from_ref(&after), &[&before]), (0, 1));
+        let both = [before.clone(), after.clone()];
+        assert_eq!(counted(&both, &[], std::slice::from_ref(&after), &[&before]), (1, 1), "they were two");
     }
 }

@@ -306,16 +306,8 @@ fn actions(home: &OpenHome, tops: &[(Class, Vec<u8>)]) -> io::Result<Vec<Planned
         let Ok(place) = home.place.join(below) else { continue };
         // It may have gone since.
         let Some(before) = home.machine().look(&place)? else { continue };
-        actions.push(PlannedAction {
-            index: u32::try_from(actions.len() + 1).unwrap_or(u32::MAX),
-            findings: Vec::new(),
-            listed: place.clone(),
-            place,
-            component: None,
-            before: Some(before),
-            operation: Operation::SetAside,
-            reverts: None,
-        });
+        let index = u32::try_from(actions.len() + 1).unwrap_or(u32::MAX);
+        actions.push(PlannedAction { index, ..PlannedAction::new(place, Some(before), Operation::SetAside) });
     }
     Ok(actions)
 }

@@ -64,40 +64,7 @@ impl Demo {
     }
 
     pub(crate) fn settings(&self) -> Settings {
-        let demo = pristine().join("demo");
-        let policy = veritum_core::reference::Policy {
-            owner_of_root: (!is_root())
-                .then(|| (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw())),
-        };
-        Settings {
-            target: self.machine(),
-            store: Some(demo.join("store").into()),
-            trust: demo.join("trust"),
-            notes: Some(self.dir.path().join("notes")),
-            state: None,
-            scratch: vec![self.dir.path().to_owned()],
-            from: Vec::new(),
-            archive: veritum_core::archive::ArchiveSettings {
-                downloads: self.dir.path().join("downloads"),
-                cache: self.dir.path().join("cache"),
-                ..Default::default()
-            },
-            full_chain: false,
-            require: None,
-            quick: false,
-            policy,
-            jobs: 2,
-            answerable: true,
-            despite_disk: false,
-            clear_attributes: false,
-            now: jiff::Timestamp::from_second(veritum_demo::NOW).unwrap(),
-            run: "test".into(),
-            services: Default::default(),
-            cards: None,
-            helper: Vec::new(),
-            recovery: Vec::new(),
-            stop: Default::default(),
-        }
+        veritum_demo::world::settings(self.machine(), &pristine().join("demo"), self.dir.path())
     }
 
     pub(crate) fn tree(&self) -> Tree {

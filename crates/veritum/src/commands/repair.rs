@@ -4,13 +4,13 @@ use std::ffi::OsString;
 
 use veritum_core::model::{Scope, quoted};
 use veritum_core::report::{ProofOutcome, RepairReport};
-use veritum_core::work::{Agreement, Preview};
+use veritum_core::work::Preview;
 
 use super::{check, print};
 use crate::context::Context;
 use crate::errors::Failure;
-use crate::output::{after_change, put};
-use crate::prompt::agree;
+use crate::output::after_change;
+use crate::prompt::Question;
 use crate::{exit, render, what};
 use veritum_core::areas::UPDATES;
 
@@ -51,28 +51,12 @@ pub(crate) fn run(context: &Context, words: &[OsString], everything: bool) -> Re
     if !super::recover::first(context, &engine)? {
         return Ok(exit::FINE);
     }
-    let mut trouble = None;
-    let mut declined = false;
-    let mut ask = |preview: &Preview<'_>| {
-        let shown = match context.global.json {
-            true => Ok(()),
-            false => put(&render::repair::preview_words(context, preview)),
-        };
-        match shown.and_then(|()| agree(context, "Put these right now?")) {
-            Ok(true) => Agreement::Yes,
-            Ok(false) => {
-                declined = true;
-                Agreement::No
-            }
-            Err(failure) => {
-                trouble = Some(failure);
-                Agreement::No
-            }
-        }
-    };
+    let mut question = Question::new(context, "Put these right now?");
+    let mut ask = |preview: &Preview<'_>| question.ask(|| render::repair::preview_words(context, preview));
     let report = engine.repair(&wanted.scope, &context.progress, &mut ask)?;
     // Once something was done, what came of it is the answer.
-    if let Some(trouble) = trouble.filter(|_| report.after.is_none()) {
+    let declined = question.declined;
+    if let Some(trouble) = question.trouble().filter(|_| report.after.is_none()) {
         return Err(trouble);
     }
     let told = print(context, &report, || {

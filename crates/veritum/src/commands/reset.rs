@@ -5,14 +5,14 @@ use std::os::unix::ffi::OsStrExt as _;
 use clap::ValueEnum as _;
 use veritum_core::model::quoted;
 use veritum_core::report::{HomeReset, ResetReport};
-use veritum_core::work::{Agreement, Only, ResetWanted};
+use veritum_core::work::{Only, ResetWanted};
 
 use super::print;
 use crate::args::{OnlyPart, ResetArgs};
 use crate::context::Context;
 use crate::errors::Failure;
-use crate::output::{after_change, put};
-use crate::prompt::agree;
+use crate::output::after_change;
+use crate::prompt::Question;
 use crate::{exit, render};
 
 pub(crate) fn run(context: &Context, args: ResetArgs) -> Result<u8, Failure> {
@@ -34,28 +34,13 @@ pub(crate) fn run(context: &Context, args: ResetArgs) -> Result<u8, Failure> {
     if !super::recover::first(context, &engine)? {
         return Ok(exit::FINE);
     }
-    let (mut trouble, mut declined) = (None, false);
-    let mut ask = |report: &ResetReport| {
-        let shown = match context.global.json {
-            true => Ok(()),
-            false => put(&render::reset::preview(context, report)),
-        };
-        match shown.and_then(|()| agree(context, "Set this aside now?")) {
-            Ok(true) => Agreement::Yes,
-            Ok(false) => {
-                declined = true;
-                Agreement::No
-            }
-            Err(failure) => {
-                trouble = Some(failure);
-                Agreement::No
-            }
-        }
-    };
+    let mut question = Question::new(context, "Set this aside now?");
+    let mut ask = |report: &ResetReport| question.ask(|| render::reset::preview(context, report));
     let report = engine.reset(&name, &wanted, context.global.plan, &context.progress, &mut ask)?;
-    if let Some(trouble) = trouble {
+    if let Some(trouble) = question.trouble() {
         return Err(trouble);
     }
+    let declined = question.declined;
     let told = print(context, &report, || render::reset::describe(context, &report, &again, declined));
     if report.plan_only { told } else { after_change(told) }?;
     let incomplete = |home: &HomeReset| {

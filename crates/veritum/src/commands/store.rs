@@ -7,7 +7,6 @@ use veritum_core::report::{FillReport, StoreReport};
 use veritum_core::store::{self, FillRules, Location, Parcel, Store};
 use veritum_core::trust::openpgp::Keyring;
 use veritum_core::trust::{KeyPair, Pins, StoreKeys, VendorKeys};
-use veritum_core::work::Agreement;
 
 use super::print;
 use crate::args::StoreVerb;
@@ -15,7 +14,7 @@ use crate::context::Context;
 use crate::errors::Failure;
 use crate::output::put;
 use crate::places::{place, shown};
-use crate::prompt::agree;
+use crate::prompt::{Question, agree};
 use crate::{exit, render};
 
 /// Signatures of a new store hold this long; publishing again renews them.
@@ -134,26 +133,13 @@ fn fill_from_stores(context: &Context, contents: bool) -> Result<store::FillSumm
 fn fill_installed(context: &Context, contents: bool) -> Result<u8, Failure> {
     let location = named_store(context)?;
     let mut engine = context.open()?;
-    let (mut trouble, mut declined) = (None, false);
-    let mut ask = |report: &FillReport| {
-        let shown = match context.global.json {
-            true => Ok(()),
-            false => put(&render::store::fill_plan(report)),
-        };
-        match shown.and_then(|()| agree(context, "Take these in now?")) {
-            Ok(true) => Agreement::Yes,
-            answer => {
-                declined = answer.is_ok();
-                trouble = answer.err();
-                Agreement::No
-            }
-        }
-    };
+    let mut question = Question::new(context, "Take these in now?");
+    let mut ask = |report: &FillReport| question.ask(|| render::store::fill_plan(report));
     let report = engine.fill_installed(contents, context.global.plan, &context.progress, &mut ask)?;
-    if let Some(trouble) = trouble {
+    if let Some(trouble) = question.trouble() {
         return Err(trouble);
     }
-    print(context, &report, || match declined {
+    print(context, &report, || match question.declined {
         true => "Nothing was changed.\n".to_owned(),
         false => render::store::fill_done(context, location, &report),
     })?;

@@ -151,7 +151,7 @@ impl Planner<'_> {
             None => self.tree(fault)?,
         };
         let linked = matches!(items[0].kind, ItemKind::NameOf { .. } | ItemKind::NameOfAction { .. });
-        let index = self.next();
+        let index = self.plan.next_index();
         if let (Some(group), ItemKind::File { .. }) = (expected.group, &items[0].kind) {
             self.groups.insert(group, index);
         }
@@ -182,20 +182,12 @@ impl Planner<'_> {
         Ok((bytes > 0).then_some(bytes))
     }
 
-    fn next(&self) -> u32 {
-        u32::try_from(self.plan.actions.len() + 1).unwrap_or(u32::MAX)
-    }
-
     fn push(&mut self, fault: &Fault, expected: &Expected, finding: &Finding, operation: Operation) {
-        self.plan.actions.push(PlannedAction {
-            index: self.next(),
+        self.plan.push(PlannedAction {
             findings: vec![finding.id.clone()],
             listed: expected.listed.clone(),
-            place: fault.physical.clone(),
             component: Some(self.reference.component_of(expected).clone()),
-            before: fault.found,
-            operation,
-            reverts: None,
+            ..PlannedAction::new(fault.physical.clone(), fault.found, operation)
         });
     }
 

@@ -108,15 +108,11 @@ impl Planner<'_> {
                 fault.finding.vouched_by.map(|v| if v == model::Authority::Archive { "archive" } else { "store" });
             fault.finding.remedy = Some(Remedy { action, from: from.map(str::to_owned), download: None });
         }
-        self.planned.plan.actions.push(PlannedAction {
-            index: u32::try_from(self.planned.plan.actions.len() + 1).unwrap_or(u32::MAX),
+        self.planned.plan.push(PlannedAction {
             findings: faults.iter().map(|f| f.finding.id.clone()).collect(),
             listed,
-            place,
             component: faults.first().and_then(|f| f.finding.component.clone()).filter(|_| faults.len() == 1),
-            before,
-            operation,
-            reverts: None,
+            ..PlannedAction::new(place, before, operation)
         });
     }
 

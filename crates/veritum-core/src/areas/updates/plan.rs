@@ -144,15 +144,10 @@ fn add(
         }
         return;
     }
-    plan.actions.push(PlannedAction {
-        index: u32::try_from(plan.actions.len() + 1).unwrap_or(u32::MAX),
+    plan.push(PlannedAction {
         findings: answers.to_vec(),
         listed: listed.clone(),
-        place,
-        component: None,
-        before,
-        operation,
-        reverts: None,
+        ..PlannedAction::new(place, before, operation)
     });
 }
 

@@ -336,6 +336,24 @@ mod tests {
     }
 
     #[test]
+    fn something_else_in_the_place_of_the_table_or_the_folder_is_no_fault_of_the_medium() {
+        let place = Place::new();
+        let at = |path: &str| place.0.path().join("var/lib/dpkg").join(path);
+        fs::create_dir(at("status")).unwrap();
+        assert_eq!(place.read().file, StatusFile::NotAFile);
+        fs::remove_dir(at("status")).unwrap();
+        std::os::unix::fs::symlink("status", at("status")).unwrap();
+        assert_eq!(place.read().file, StatusFile::NotAFile, "a link to itself");
+        fs::remove_file(at("status")).unwrap();
+        assert_eq!(place.read().file, StatusFile::Missing);
+        assert_eq!(place.read().info_problem, None);
+        fs::remove_dir(at("info")).unwrap();
+        assert!(matches!(place.read().info_problem, Some(InfoProblem::Unreadable(_))), "it is not there");
+        place.put("lib/dpkg/info", "a file");
+        assert_eq!(place.read().info_problem, Some(InfoProblem::NotAFolder));
+    }
+
+    #[test]
     fn what_a_cut_table_lost_comes_from_the_newest_copy_that_has_it() {
         let place = Place::new();
         let whole = entry("berth", "") + &entry("quay", "Depends: rope\n") + &entry("rope", "");
