@@ -28,7 +28,7 @@ pub(super) enum ListSource<'a> {
     Network { fetcher: &'a Fetcher, uri: &'a str },
 }
 
-/// Why a shelf cannot give a file.
+/// Why a source of lists cannot give a file.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub(super) enum ListSourceError {
     #[error(transparent)]

@@ -129,7 +129,7 @@ impl Archive {
     }
 }
 
-/// Opens a suite's release file on a shelf.
+/// Opens a suite's release file in a source of lists.
 fn release(
     archive: &Archive,
     list_source: &ListSource<'_>,

@@ -69,7 +69,7 @@ pub(super) struct Follow<'a> {
 
 /// What is looked for in a suite.
 pub(super) struct Wanted<'a> {
-    /// The release file's folder, below the shelf.
+    /// The release file's folder, below the source of lists.
     pub(super) folder: &'a str,
     /// The suite's components; none for a folder of its own.
     pub(super) components: &'a [String],
@@ -187,7 +187,7 @@ pub(super) fn whole_index(
     list_source.index(folder, name, release.by_hash, sum, &sum_of).map_err(|e: ListSourceError| e.to_string())
 }
 
-/// How lists of a suite lie on a shelf, whatever was verified of them before.
+/// How lists of a suite lie in a source of lists, whatever was verified of them before.
 pub(super) fn look_at_indexes(
     list_source: &ListSource<'_>,
     folder: &str,

@@ -211,19 +211,19 @@ impl Store {
     /// kept, and fetched once more unless it is from just now.
     pub(super) fn part<T>(
         &self,
-        shelf: (&str, &str),
+        kind: (&str, &str),
         digest: &Digest,
         most: u64,
         verified: &mut dyn FnMut(fs::File) -> io::Result<T>,
     ) -> io::Result<T> {
         let Some(remote) = &self.remote else {
-            return verified(files::open(&self.path.join(files::name_of(shelf, digest)))?);
+            return verified(files::open(&self.path.join(files::name_of(kind, digest)))?);
         };
         loop {
-            let (file, fresh) = remote.file(shelf, digest, most)?;
+            let (file, fresh) = remote.file(kind, digest, most)?;
             match verified(file) {
                 Err(e) if e.kind() == io::ErrorKind::InvalidData => {
-                    remote.forget(shelf, digest);
+                    remote.forget(kind, digest);
                     if fresh {
                         return Err(e);
                     }

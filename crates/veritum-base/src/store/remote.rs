@@ -127,8 +127,8 @@ impl Remote {
     }
 
     /// Opens a file that is named by a digest, fetched before or now; and whether it was fetched just now.
-    pub(super) fn file(&self, shelf: (&str, &str), digest: &Digest, most: u64) -> io::Result<(File, bool)> {
-        let name = files::name_of(shelf, digest);
+    pub(super) fn file(&self, kind: (&str, &str), digest: &Digest, most: u64) -> io::Result<(File, bool)> {
+        let name = files::name_of(kind, digest);
         let path = self.folder.join(&name);
         match files::open(&path) {
             Ok(file) => return Ok((file, false)),
@@ -148,8 +148,8 @@ impl Remote {
     }
 
     /// Throws away what was fetched and turned out to be something else.
-    pub(super) fn forget(&self, shelf: (&str, &str), digest: &Digest) {
-        let _ = fs::remove_file(self.folder.join(files::name_of(shelf, digest)));
+    pub(super) fn forget(&self, kind: (&str, &str), digest: &Digest) {
+        let _ = fs::remove_file(self.folder.join(files::name_of(kind, digest)));
     }
 }
 

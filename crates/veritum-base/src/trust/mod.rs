@@ -32,7 +32,7 @@ use aws_lc_rs::digest::{Context, SHA256};
 use crate::model::Digest;
 use crate::platform::debian::apt::FileSum;
 
-/// Something whose chain of trust was followed to its end. Only this room makes one.
+/// Something whose chain of trust was followed to its end. Only this module makes one.
 #[derive(Debug, Clone)]
 pub struct Verified<T>(T);
 

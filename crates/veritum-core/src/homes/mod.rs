@@ -113,7 +113,7 @@ impl HomeContext {
         Ok(Self { open_home, home, guard })
     }
 
-    /// The same desk at the home: nothing but the application's things there can be reached from it.
+    /// The same context at the home: nothing but the application's things there can be reached from it.
     pub fn context<'a>(&'a self, context: ChangeContext<'a>) -> ChangeContext<'a> {
         // Locking attributes are root's to clear: with the owner's rights they stand.
         let machine = self.open_home.machine();

@@ -82,7 +82,7 @@ pub enum Operation {
     },
     /// Move what stands there to the kept contents.
     SetAside,
-    /// Take away what can be fetched again, to make room. The one deed that is not taken back.
+    /// Take away what can be fetched again, to make room. The one operation that is not taken back.
     Free,
 }
 

@@ -334,7 +334,7 @@ fn has_rounds(state: &StateFolder, number: u64) -> bool {
     }
 }
 
-/// The desk at the home that a change is about; as it is when it is about none.
+/// The context at the home that a change is about; as it is when it is about none.
 fn at_home<'a>(context: ChangeContext<'a>, home: Option<&'a HomeContext>) -> ChangeContext<'a> {
     home.map_or(context, |home| home.context(context))
 }

@@ -112,7 +112,7 @@ impl StoreRepairPlan {
 /// Why a part cannot be had, and what to do next.
 pub type NoSource = (String, Option<String>);
 
-/// Plans what can be done about each ill; each finding is told its remedy.
+/// Plans what can be done about each fault; each finding is told its remedy.
 #[must_use]
 pub fn plan_store(
     findings: &mut [Finding],
