@@ -181,6 +181,29 @@ fn what_began_to_install_while_somebody_thought_about_it_is_left_alone() {
 }
 
 #[test]
+fn without_its_locks_nothing_of_the_area_is_changed_when_more_would_have_to_be_stopped_and_the_user_says_no() {
+    let manned = Manned::new();
+    let mut worker = manned.at_work(&[LOCK]);
+    let cache = || names(&manned.stand.at("/var/cache/apt/archives"));
+    let before = cache();
+    let mut questions = 0;
+    let report = open(&manned.settings())
+        .repair(&Scope::only(UPDATES), &NoObserver, &mut |_| {
+            questions += 1;
+            // Meanwhile another unit that starts the service has come.
+            manned.services.write("apt-daily.path", &unit(Active::Running)).unwrap();
+            if questions == 1 { Agreement::Yes } else { Agreement::No }
+        })
+        .unwrap();
+    assert_eq!(questions, 2);
+    assert_eq!(cache(), before, "a service at work holds the lock");
+    let [left] = report.area(UPDATES).unwrap().remaining.as_slice() else { panic!("{report:#?}") };
+    assert!(left.reason.contains("lock"), "{left:?}");
+    assert_eq!((report.area(UPDATES).unwrap().put_right, manned.now(SERVICE).active), (0, Active::Running));
+    assert!(worker.0.try_wait().unwrap().is_none());
+}
+
+#[test]
 fn what_cannot_be_held_is_named_and_nothing_is_changed() {
     let manned = Manned::new();
     let worker = manned.at_work(&[LOCK]);

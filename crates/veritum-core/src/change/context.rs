@@ -36,7 +36,7 @@ pub struct ChangeContext<'a> {
 #[derive(Debug, Default)]
 #[must_use = "the locks are let go when this is dropped"]
 pub struct Locks {
-    /// Each with its file; our own has none, and one whose file is not there holds nothing.
+    /// Each lock with its path; Veritum's own has no path, and a missing lock file has no handle.
     held: Vec<(Option<SystemPath>, Option<Held>)>,
 }
 
@@ -46,13 +46,13 @@ impl Locks {
         self.held.retain(|(path, _)| path.is_none());
     }
 
-    /// Whether a lock of the package tools is ours.
+    /// Whether this run holds a lock of the package tools.
     #[must_use]
     pub fn holds(&self, path: &SystemPath) -> bool {
         self.held.iter().any(|(held, _)| held.as_ref() == Some(path))
     }
 
-    /// The package tools' locks that are ours.
+    /// The package tools' locks that this run holds.
     #[must_use]
     pub fn paths(&self) -> Vec<SystemPath> {
         self.held.iter().filter_map(|(path, _)| path.clone()).collect()
@@ -87,32 +87,34 @@ impl ChangeContext<'_> {
         Ok(Locks { held: vec![(None, Some(own))] })
     }
 
-    /// Takes the package tools' locks beside those that are held; none twice.
+    /// Takes further locks of the package tools, except those that are held already.
     ///
     /// # Errors
     /// When a package tool works on the machine.
     pub fn lock_too(&self, locks: &mut Locks, package_locks: &[SystemPath]) -> Result<(), ChangeError> {
         for path in package_locks {
-            if locks.holds(path) {
-                continue;
-            }
-            locks.held.push((Some(path.clone()), None));
-            let Some((_, held)) = locks.held.last_mut() else { continue };
-            // A lock file that is not there is not made: then no package tool has ever run here.
-            let Ok(real) = self.machine.resolve(path) else { continue };
-            let Some(dir) = real.parent().and_then(|p| self.machine.dir(&p).ok()) else { continue };
-            match lock_exclusive(&dir, real.name()) {
-                Ok(lock) => *held = Some(lock),
-                Err(LockError::Busy) => return Err(ChangeError::PackageTool { path: path.clone() }),
-                Err(LockError::Io(e)) if e.kind() == io::ErrorKind::PermissionDenied => {
-                    return Err(ChangeError::NoRights { path: path.clone() });
-                }
-                // Where nothing can be written no package tool can be at work either.
-                Err(LockError::Io(e)) if e.kind() == io::ErrorKind::ReadOnlyFilesystem => {}
-                Err(LockError::Io(source)) => return Err(ChangeError::TakenBack { place: path.clone(), source }),
+            if !locks.holds(path) {
+                locks.held.push((Some(path.clone()), self.take(path)?));
             }
         }
         Ok(())
+    }
+
+    /// Takes one lock of the package tools; `None` if its file does not exist or cannot be written by anyone.
+    fn take(&self, path: &SystemPath) -> Result<Option<Held>, ChangeError> {
+        // A missing lock file is not created: no package tool has ever run here.
+        let Ok(real) = self.machine.resolve(path) else { return Ok(None) };
+        let Some(dir) = real.parent().and_then(|p| self.machine.dir(&p).ok()) else { return Ok(None) };
+        match lock_exclusive(&dir, real.name()) {
+            Ok(lock) => Ok(Some(lock)),
+            Err(LockError::Busy) => Err(ChangeError::PackageTool { path: path.clone() }),
+            Err(LockError::Io(e)) if e.kind() == io::ErrorKind::PermissionDenied => {
+                Err(ChangeError::NoRights { path: path.clone() })
+            }
+            // On a read-only file system no package tool can be running either.
+            Err(LockError::Io(e)) if e.kind() == io::ErrorKind::ReadOnlyFilesystem => Ok(None),
+            Err(LockError::Io(source)) => Err(ChangeError::TakenBack { place: path.clone(), source }),
+        }
     }
 }
 

@@ -1,4 +1,4 @@
-//! `repair`: look, show, ask; then area by area: change, look again until it is stable, and see whether it works.
+//! `repair`: examine, show, ask; then for each area: change, examine again until nothing changes, and confirm.
 
 use std::cell::OnceCell;
 use std::collections::HashSet;
@@ -7,10 +7,10 @@ use super::check::{resolve, told_downloads};
 use super::consent::{Ask, Consent, Preview, first_shown, staying};
 use super::examine::check_all;
 use super::programs::still_running;
+use super::repair_state::{RepairState, ids};
 use super::repaired::Repaired;
-use super::run::{Run, ids};
 use super::session::Session;
-use super::steps::{carry_out, clear_the_way};
+use super::steps::{LockState, carry_out, take_locks};
 use super::{Engine, WorkError};
 use crate::archive::Lacking;
 use crate::areas::{AREAS, After, Area, Checked, Evidence, Failed, How, Step, When, is_wanted};
@@ -33,7 +33,7 @@ struct Look {
 }
 
 impl Engine {
-    /// Shows what a repair would do, changes nothing; `show` is given what would stand before the question.
+    /// Plans a repair without changing anything; `show` receives the preview.
     ///
     /// # Errors
     /// As [`Engine::check`].
@@ -50,7 +50,7 @@ impl Engine {
         let _lock = self.system.shared_lock(state.as_ref())?;
         let none = Failed::new();
         let cx = self.cx(scope, How { plans: true, ..How::plain(&none) }, observer);
-        // Who holds a lock is told as a finding here.
+        // The holder of a lock is reported as a finding here.
         let before = |area: &&dyn Area| Some((area.about().name.clone(), area.before(&cx, &[]).ok().flatten()?));
         let before: Vec<(AreaName, Step)> =
             AREAS.iter().filter(|area| is_wanted(**area, scope)).copied().filter_map(|area| before(&area)).collect();
@@ -88,7 +88,7 @@ impl Engine {
         if !steps.is_empty() && !consent.to(&shown(&report, &checked, &steps)) {
             return Ok(done.only_planned(true));
         }
-        let mut run = Run {
+        let mut run = RepairState {
             scope,
             observer,
             consent,
@@ -110,7 +110,7 @@ impl Engine {
                 break;
             }
         }
-        // What was seen in homes is looked at once more, at the end: nothing of theirs was changed meanwhile.
+        // Homes are examined once more at the end; nothing in them was changed before.
         self.homes.look_anew();
         for area in AREAS.iter().filter(|area| run.stale.contains(&area.about().name)).collect::<Vec<_>>() {
             look_again(self, &mut run, *area, scope, &HashSet::new())?;
@@ -119,8 +119,8 @@ impl Engine {
     }
 }
 
-/// Holds others off from the look to the end, where what is looked at must not change meanwhile. Answers also what must be done
-/// before the locks of an area can be had: they are taken in its turn.
+/// Takes the locks that are held until the end of the repair, so that nothing changes in between. Also returns what must be done
+/// before an area's locks can be taken; those are taken when it is the area's turn.
 fn hold(
     engine: &Engine,
     scope: &Scope,
@@ -182,7 +182,7 @@ fn look(engine: &Engine, scope: &Scope, observer: &dyn Observer) -> Result<Look,
 }
 
 /// Repairs one area, in rounds; what must be known anew after it is looked at again.
-fn repair_area(engine: &mut Engine, run: &mut Run<'_>, area: &dyn Area) -> Result<(), WorkError> {
+fn repair_area(engine: &mut Engine, run: &mut RepairState<'_>, area: &dyn Area) -> Result<(), WorkError> {
     for _ in 0..MAX_ROUNDS {
         if rounds(engine, run, area)? == After::Known {
             return Ok(());
@@ -206,7 +206,7 @@ fn repair_area(engine: &mut Engine, run: &mut Run<'_>, area: &dyn Area) -> Resul
 }
 
 /// The rounds of one area, as one change; answers how much of the rest is known after them.
-fn rounds(engine: &Engine, run: &mut Run<'_>, area: &dyn Area) -> Result<After, WorkError> {
+fn rounds(engine: &Engine, run: &mut RepairState<'_>, area: &dyn Area) -> Result<After, WorkError> {
     let name = &area.about().name;
     let steps = allowed(engine, run, name, |when| when == When::InTurn);
     let on_machine = run.now.get(name).is_some_and(|examined| examined.steps.iter().any(|s| s.work.is_on_machine()));
@@ -218,7 +218,7 @@ fn rounds(engine: &Engine, run: &mut Run<'_>, area: &dyn Area) -> Result<After, 
     let after = rounds_in(engine, run, area, steps, session.as_mut());
     if let Some(session) = &mut session {
         if session.is_paused() {
-            // What is held takes these locks itself when it is put back, and is as it was only then.
+            // The stopped services take these locks themselves when they are started again.
             run.locks.keep_own();
             run.stale.push(name.clone());
         }
@@ -233,7 +233,7 @@ fn rounds(engine: &Engine, run: &mut Run<'_>, area: &dyn Area) -> Result<After, 
 
 fn rounds_in(
     engine: &Engine,
-    run: &mut Run<'_>,
+    run: &mut RepairState<'_>,
     area: &dyn Area,
     mut steps: Vec<Step>,
     mut session: Option<&mut Session<'_>>,
@@ -243,11 +243,19 @@ fn rounds_in(
     let narrow = narrowed(run.scope, name, &run.now);
     if !steps.is_empty()
         && let Some(session) = session.as_deref_mut()
-        && clear_the_way(engine, run, area, session)?
     {
-        look_again(engine, run, area, &narrow, &written)?;
-        run.done.found_anew(name, run.now.get(name).into_iter().flat_map(|examined| examined.problems()));
-        steps = allowed(engine, run, name, |when| when == When::InTurn);
+        match take_locks(engine, run, area, session)? {
+            LockState::Held => {}
+            LockState::Taken => {
+                look_again(engine, run, area, &narrow, &written)?;
+                run.done.found_anew(name, run.now.get(name).into_iter().flat_map(|examined| examined.problems()));
+                steps = allowed(engine, run, name, |when| when == When::InTurn);
+            }
+            LockState::Refused(why) => {
+                give_up(engine, run, area, &why);
+                return Ok(After::Known);
+            }
+        }
     }
     let mut known: HashSet<FindingId> = ids(&run.now, name);
     for _ in 0..MAX_ROUNDS {
@@ -281,10 +289,19 @@ fn rounds_in(
     Ok(After::Known)
 }
 
-/// Sees whether what the area is there for works, and does what waits for that.
+/// Leaves an area as it is, and says why of each problem that its steps would have answered.
+fn give_up(engine: &Engine, run: &mut RepairState<'_>, area: &dyn Area, why: &str) {
+    let steps: Vec<Step> = run.now.get(&area.about().name).map(|examined| examined.steps.clone()).unwrap_or_default();
+    steps.iter().for_each(|step| run.done.put_off(step, why));
+    let cx = engine.cx(run.scope, How::repair(&run.failed), run.observer);
+    let not_confirmed = area.not_confirmed(&cx, why);
+    run.proof = not_confirmed.or(run.proof.take());
+}
+
+/// Confirms the area, then carries out the steps that wait for it.
 fn confirm(
     engine: &Engine,
-    run: &mut Run<'_>,
+    run: &mut RepairState<'_>,
     area: &dyn Area,
     mut session: Option<&mut Session<'_>>,
 ) -> Result<(), WorkError> {
@@ -297,7 +314,7 @@ fn confirm(
         area.confirm(&cx)
     };
     let proof = match confirmed {
-        // Once something took effect it is told, whatever was stopped after that.
+        // What has been done is reported even if the run is stopped now.
         Err(WorkError::Stopped) if run.done.did_something() => {
             run.stopped = true;
             return Ok(());
@@ -322,7 +339,7 @@ fn confirm(
 /// rests on what can be had.
 fn look_again(
     engine: &Engine,
-    run: &mut Run<'_>,
+    run: &mut RepairState<'_>,
     area: &dyn Area,
     narrow: &Scope,
     written: &HashSet<SystemPath>,
@@ -354,8 +371,8 @@ fn look_again(
 }
 
 /// The steps of an area that may be carried out: nothing on a machine whose disk is in doubt, and nothing that nobody agreed to.
-fn allowed(engine: &Engine, run: &mut Run<'_>, area: &AreaName, is_due: impl Fn(When) -> bool) -> Vec<Step> {
-    let Run { now, consent, scope, .. } = run;
+fn allowed(engine: &Engine, run: &mut RepairState<'_>, area: &AreaName, is_due: impl Fn(When) -> bool) -> Vec<Step> {
+    let RepairState { now, consent, scope, .. } = run;
     let Some(examined) = now.get(area) else { return Vec::new() };
     let doubt = now.doubt().is_some();
     let steps = examined.steps.iter().filter(|step| is_due(step.when) && !(doubt && step.work.is_on_machine()));
@@ -364,13 +381,13 @@ fn allowed(engine: &Engine, run: &mut Run<'_>, area: &AreaName, is_due: impl Fn(
 }
 
 /// The document of a repair that has come to its end.
-fn finished(engine: &Engine, mut run: Run<'_>) -> RepairReport {
+fn finished(engine: &Engine, mut run: RepairState<'_>) -> RepairReport {
     if run.stopped && run.proof.is_none() {
         let cx = engine.cx(run.scope, How::repair(&run.failed), run.observer);
         let wanted = AREAS.iter().filter(|area| cx.wants(&area.about().name));
         run.proof = wanted.filter_map(|area| area.not_confirmed(&cx, "it was stopped")).next();
     }
-    if !run.done.did_something() {
+    if !run.done.has_something_to_report() {
         return RepairReport { proof: run.proof, ..run.done.only_planned(false) };
     }
     let after = engine.report(run.scope, &run.now);
@@ -384,7 +401,7 @@ fn finished(engine: &Engine, mut run: Run<'_>) -> RepairReport {
     RepairReport { proof: run.proof, ..run.done.finish(after, running) }
 }
 
-/// What stands before the first question.
+/// The preview of the first question.
 fn shown<'a>(report: &'a CheckReport, checked: &Checked, steps: &[(&AreaName, &Step)]) -> Preview<'a> {
     let preview = Preview::new(report, steps);
     Preview { stays: staying(checked, &preview.areas), ..preview }

@@ -8,7 +8,7 @@ use crate::model::{ActionResult, AreaName, Finding, FindingId, Subject, quoted};
 use crate::plan::{Left, PlannedAction};
 use crate::report::{ActionReport, AreaChange, AreaReport, CheckReport, RepairReport, RunningReport};
 
-/// What one change did in one area.
+/// The actions of one change in one area.
 #[derive(Debug, Default)]
 struct AreaWork {
     area: AreaName,
@@ -16,17 +16,17 @@ struct AreaWork {
     actions: Vec<ActionReport>,
 }
 
-/// Why a finding is not put right, and what to do next.
+/// Why a finding was not repaired, and what to do next.
 #[derive(Debug)]
 struct Reason {
     finding: FindingId,
     why: String,
     next: Option<String>,
-    /// What was to be done, where that is about something else than the finding.
+    /// The planned action, if its subject is not the finding's.
     about: Option<ActionReport>,
 }
 
-/// A problem as it is counted: which, and what it is about.
+/// A problem as it is counted.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 struct Problem {
     id: FindingId,
@@ -43,19 +43,19 @@ impl Problem {
 #[derive(Debug)]
 pub(super) struct Repaired {
     before: CheckReport,
-    /// The problems of areas that were found anew after others were held off.
+    /// The problems of areas that were examined again after their locks were taken.
     anew: Vec<(AreaName, Vec<Problem>)>,
     planned: Vec<(AreaName, Vec<ActionReport>)>,
     areas: Vec<AreaWork>,
     reasons: Vec<Reason>,
-    /// Problems that were there at a later look.
+    /// Problems found when an area was examined again.
     later: HashSet<Problem>,
-    /// Findings that one of the system's own tools was to answer.
+    /// Findings that a tool of the system should answer.
     by_tools: Vec<FindingId>,
 }
 
 impl Repaired {
-    /// Nothing was done yet; what is planned, by area.
+    /// A repair that has not begun, with its planned actions by area.
     pub(super) fn new(before: CheckReport, planned: Vec<(AreaName, Vec<ActionReport>)>) -> Self {
         let (anew, areas, reasons, later, by_tools) = Default::default();
         Self { before, anew, planned, areas, reasons, later, by_tools }
@@ -66,17 +66,22 @@ impl Repaired {
         !self.areas.is_empty()
     }
 
-    /// Notes what was found in an area when others were held off from it.
+    /// Whether there is more to report than the plan.
+    pub(super) fn has_something_to_report(&self) -> bool {
+        self.did_something() || !self.reasons.is_empty()
+    }
+
+    /// Records the problems of an area that was examined again after its locks were taken.
     pub(super) fn found_anew<'a>(&mut self, area: &AreaName, problems: impl Iterator<Item = &'a Finding>) {
         self.anew.push((area.clone(), problems.map(Problem::new).collect()));
     }
 
-    /// Notes what is known after a part of the repair: what came to light by it counts as well.
+    /// Records the problems that are known after a part of the repair; those it revealed count as well.
     pub(super) fn saw(&mut self, now: &Checked) {
         self.later.extend(now.areas().flat_map(Examined::problems).map(Problem::new));
     }
 
-    /// Notes what was done in an area, by a change where it was one.
+    /// Records actions in an area, with the number of their change if there is one.
     pub(super) fn did(&mut self, area: &AreaName, change: Option<u64>, actions: Vec<ActionReport>) {
         let is_it = |work: &&mut AreaWork| work.area == *area && (work.change == change || change.is_none());
         match self.areas.iter_mut().find(is_it) {
@@ -85,12 +90,12 @@ impl Repaired {
         }
     }
 
-    /// Notes what came of a round of a change.
+    /// Records the results of a round of a change.
     pub(super) fn changed(&mut self, area: &AreaName, change: Option<u64>, receipt: &RoundReceipt, renews: bool) {
         self.did(area, change, ActionReport::carried_out(receipt, renews));
     }
 
-    /// Notes that something stood in the way of actions, by what was planned.
+    /// Records why planned actions were not carried out.
     pub(super) fn blocked(&mut self, blocked: &[Blocked], planned: &[PlannedAction]) {
         for one in blocked {
             let Some(action) = planned.iter().find(|action| action.place == one.place) else { continue };
@@ -102,7 +107,7 @@ impl Repaired {
         }
     }
 
-    /// Notes that one of the system's own tools ran: whether it answered the findings is seen when they are looked at again.
+    /// Records that a tool of the system ran; the next examination shows whether it answered the findings.
     pub(super) fn ran(
         &mut self,
         area: &AreaName,
@@ -111,15 +116,15 @@ impl Repaired {
         shows: &[ActionReport],
     ) {
         self.did(area, change, shows.iter().map(|action| action.clone().settled(why.clone())).collect());
-        let why = why.unwrap_or_else(|| format!("{} ran, and did not put it right", tool.called));
-        let next = Some(format!("{} tells more", tool.by_hand));
+        let why = why.unwrap_or_else(|| format!("{} ran and did not repair it", tool.called));
+        let next = Some(format!("for details run: {}", tool.by_hand));
         for finding in shows.iter().flat_map(|action| &action.findings) {
             self.by_tools.push(finding.clone());
             self.reasons.push(Reason { finding: finding.clone(), why: why.clone(), next: next.clone(), about: None });
         }
     }
 
-    /// Notes that a step was not done, and why.
+    /// Records that a step was skipped, and why.
     pub(super) fn put_off(&mut self, step: &Step, why: &str) {
         for finding in step.shows.iter().flat_map(|action| &action.findings) {
             let (finding, why) = (finding.clone(), why.to_owned());
@@ -151,7 +156,7 @@ impl Repaired {
         RepairReport { running, after: Some(after), ..RepairReport::new(false, areas, self.before) }
     }
 
-    /// A tool did what is there no longer, whatever it said when it ended; and not what is still there.
+    /// Judges the actions of tools by the findings that are left, not by their exit status.
     fn judge_tools(&mut self, after: &CheckReport) {
         let Self { areas, reasons, by_tools, .. } = self;
         for action in areas.iter_mut().flat_map(|work| &mut work.actions) {
@@ -165,7 +170,7 @@ impl Repaired {
         }
     }
 
-    /// What was done in an area, a change each; what it came to stands with the first.
+    /// The changes of an area; the totals are in the first.
     fn area_changes(&self, area: &AreaName, after: &CheckReport) -> Vec<AreaChange> {
         let works = self.areas.iter().filter(|work| work.area == *area);
         let change = |work: &AreaWork| AreaChange {
@@ -184,7 +189,7 @@ impl Repaired {
         if let Some(first) = all.first_mut() {
             let came = self.came_to_light(area, &before);
             let known: Vec<&Problem> = before.iter().chain(&came).collect();
-            // What has become another problem of the same thing is not put right.
+            // A subject that now has another problem was not repaired.
             let is_new = |finding: &Finding| !known.iter().any(|problem| problem.id == finding.id);
             let still =
                 |problem: &Problem| now.iter().any(|f| f.id == problem.id || f.subject == problem.subject && is_new(f));
@@ -194,7 +199,7 @@ impl Repaired {
         all
     }
 
-    /// Problems of an area that were not there at first, and about which something was done.
+    /// Problems of an area that appeared later and were acted on.
     fn came_to_light(&self, area: &AreaName, before: &[Problem]) -> Vec<Problem> {
         let works = self.areas.iter().filter(|work| work.area == *area);
         let done = works.flat_map(|work| &work.actions).filter(|action| action.result == ActionResult::Done);
@@ -210,7 +215,7 @@ impl Repaired {
         }
     }
 
-    /// Why a finding is there after the repair.
+    /// Why a finding remains after the repair.
     fn remaining(&self, finding: &Finding, before: &[Problem], after: &CheckReport) -> Left {
         let known = self.reasons.iter().rev().find(|reason| reason.finding == finding.id);
         if let Some(Reason { why, next, about, .. }) = known {
@@ -271,8 +276,7 @@ mod tests {
         report
     }
 
-    /// How many were put right, and how many remain, of what was there before, came to light on the way, and is there now; `done` was
-    /// done.
+    /// The counts of repaired and remaining problems, from those found before, later and now, and those acted on.
     fn counted(before: &[Finding], later: &[Finding], now: &[Finding], done: &[&Finding]) -> (u64, usize) {
         let mut repaired = Repaired::new(check(before), Vec::new());
         let mut seen = Checked::default();

@@ -1,35 +1,64 @@
-//! One step of a repair, carried out.
+//! Carries out one step of a repair.
 
 use std::collections::HashSet;
 use std::ffi::OsString;
 
 use super::consent::Preview;
-use super::run::{Run, ids};
+use super::repair_state::{RepairState, ids};
 use super::session::Session;
 use super::{Engine, WorkError};
-use crate::areas::store::repair_store;
+use crate::areas::store::{StoreRepairPlan, repair_store};
 use crate::areas::{Area, Failed, FileWork, How, Step, ToolRun, Work};
-use crate::change::Locks;
+use crate::change::{ChangeError, Locks};
 use crate::model::{ActionKind, ActionResult, AreaName, SystemPath, error_chain, error_words};
 use crate::platform::services::PausedUnit;
 use crate::report::ActionReport;
 use crate::supply::Made;
 use crate::system::System;
 
-/// Does what must be done before the locks of an area can be had, and takes them; answers whether anything was, so that the area
-/// is not as it was looked at.
-pub(super) fn clear_the_way(
+/// Whether the locks of an area are held.
+pub(super) enum LockState {
+    /// They were held all along.
+    Held,
+    /// They were taken now, after the area was examined.
+    Taken,
+    /// They cannot be taken: why.
+    Refused(String),
+}
+
+/// Takes the locks of an area, after pausing the services that hold them where the user agrees.
+///
+/// # Errors
+/// If another program holds one and nothing has been changed yet; afterwards that is reported.
+pub(super) fn take_locks(
     engine: &Engine,
-    run: &mut Run<'_>,
+    run: &mut RepairState<'_>,
     area: &dyn Area,
     session: &mut Session<'_>,
-) -> Result<bool, WorkError> {
+) -> Result<LockState, WorkError> {
     let locks = area.locks();
     if locks.iter().all(|lock| run.locks.holds(lock)) {
-        return Ok(false);
+        return Ok(LockState::Held);
     }
+    match pause_and_lock(engine, run, area, session, &locks) {
+        Err(e @ (WorkError::LockHeld { .. } | WorkError::Change(ChangeError::PackageTool { .. })))
+            if run.done.did_something() =>
+        {
+            Ok(LockState::Refused(error_chain(&e)))
+        }
+        other => other,
+    }
+}
+
+fn pause_and_lock(
+    engine: &Engine,
+    run: &mut RepairState<'_>,
+    area: &dyn Area,
+    session: &mut Session<'_>,
+    locks: &[SystemPath],
+) -> Result<LockState, WorkError> {
     let none = Failed::new();
-    // While somebody thinks about it, it may end, or begin to do what is never interrupted.
+    // While the user reads the question, a service may end, start another unit, or begin to install.
     loop {
         let cx = engine.cx(run.scope, How::repair(&none), run.observer);
         let Some(step) = area.before(&cx, &run.locks.paths())? else { break };
@@ -43,17 +72,17 @@ pub(super) fn clear_the_way(
         let report = engine.report(run.scope, &run.now);
         let preview = Preview::new(&report, &[(&area.about().name, &step)]);
         if !run.consent.to(&Preview { further: true, ..preview }) {
-            return Ok(false);
+            return Ok(LockState::Refused("a service holds the lock, and you chose not to stop it".into()));
         }
     }
-    session.context().lock_too(&mut run.locks, &locks)?;
-    // What was fetched meanwhile makes other lists.
+    session.context().lock_too(&mut run.locks, locks)?;
+    // The services may have fetched other lists in the meantime.
     engine.supply().forget_offered();
     engine.supply().forget_lists();
-    Ok(true)
+    Ok(LockState::Taken)
 }
 
-/// Holds units until the change ends.
+/// Stops units until the change ends.
 fn pause(system: &System, units: &[PausedUnit], session: &mut Session<'_>) -> Result<(), WorkError> {
     let name = format!("veritum-recovery-{}", system.settings.run);
     // Where the service manager cannot watch over us, a mask that only holds for this run of the machine must do.
@@ -63,33 +92,26 @@ fn pause(system: &System, units: &[PausedUnit], session: &mut Session<'_>) -> Re
     Ok(session.pause(units.to_vec())?)
 }
 
-/// Carries out one step; answers whether anything was done.
+/// Carries out one step and returns whether anything was done.
 pub(super) fn carry_out(
     engine: &Engine,
-    run: &mut Run<'_>,
+    run: &mut RepairState<'_>,
     area: &AreaName,
     step: &Step,
     session: Option<&mut Session<'_>>,
     written: &mut HashSet<SystemPath>,
 ) -> Result<bool, WorkError> {
     run.consent.tried(step);
-    if let Work::Store(work) = &step.work {
-        let none = Failed::new();
-        let cx = engine.cx(run.scope, How::plain(&none), run.observer);
-        let actions = repair_store(&cx, work, step.shows.clone())?;
-        let done = actions.iter().any(|action| action.result == ActionResult::Done);
-        run.done.did(area, None, actions);
-        return Ok(done);
-    }
-    let Some(session) = session else { return Ok(false) };
-    match &step.work {
-        Work::Store(_) => Ok(false),
-        Work::Files(work) => put_files(engine, run, area, work, session, written),
-        Work::Fetched(files) => {
+    match (&step.work, session) {
+        (Work::Store(work), _) => put_store(engine, run, area, work, &step.shows),
+        // Without a state folder nothing on the machine is changed.
+        (_, None) => Ok(false),
+        (Work::Files(work), Some(session)) => put_files(engine, run, area, work, session, written),
+        (Work::Fetched(files), Some(session)) => {
             let none = Failed::new();
             let fetched = files.fetch(&engine.cx(run.scope, How::repair(&none), run.observer));
             let done = match fetched {
-                // Once something took effect it is told, whatever was stopped after that.
+                // What has been done is reported even if the run is stopped now.
                 Err(WorkError::Stopped) if run.done.did_something() => {
                     run.stopped = true;
                     return Ok(false);
@@ -99,14 +121,14 @@ pub(super) fn carry_out(
             engine.supply().forget_lists();
             Ok(done)
         }
-        Work::Tool(tool) => {
+        (Work::Tool(tool), Some(session)) => {
             let why = run_tool(&engine.system, tool, &step.shows, session, &mut run.locks)?;
             let done = why.is_none();
             run.done.ran(area, session.number, (tool, why), &step.shows);
             Ok(settled(step, session, done))
         }
-        Work::Pause(units) => pause(&engine.system, units, session).map(|()| true),
-        Work::ForgetFailure(unit) => {
+        (Work::Pause(units), Some(session)) => pause(&engine.system, units, session).map(|()| true),
+        (Work::ForgetFailure(unit), Some(session)) => {
             let why = session.delegate(ActionKind::ForgetFailure, (unit, "failed"), &mut |services| {
                 services.forget_failure(unit).map_err(|e| error_chain(&e))
             })?;
@@ -117,9 +139,25 @@ pub(super) fn carry_out(
     }
 }
 
+/// Repairs the store, which is the administrator's and not part of a change.
+fn put_store(
+    engine: &Engine,
+    run: &mut RepairState<'_>,
+    area: &AreaName,
+    work: &StoreRepairPlan,
+    shows: &[ActionReport],
+) -> Result<bool, WorkError> {
+    let none = Failed::new();
+    let cx = engine.cx(run.scope, How::plain(&none), run.observer);
+    let actions = repair_store(&cx, work, shows.to_vec())?;
+    let done = actions.iter().any(|action| action.result == ActionResult::Done);
+    run.done.did(area, None, actions);
+    Ok(done)
+}
+
 fn put_files(
     engine: &Engine,
-    run: &mut Run<'_>,
+    run: &mut RepairState<'_>,
     area: &AreaName,
     FileWork { plan, made, renews }: &FileWork,
     session: &mut Session<'_>,
@@ -138,7 +176,7 @@ fn put_files(
     Ok(receipt.outcomes.iter().any(|outcome| outcome.failed.is_none()))
 }
 
-/// Has one of the system's own tools do something; answers why it failed.
+/// Runs one of the system's own tools; returns the reason if it failed.
 fn run_tool(
     system: &System,
     tool: &ToolRun,
@@ -157,11 +195,12 @@ fn run_tool(
         let ran = runner.run(tool.program, &words, &environment, stop).map_err(|e| error_words(&e))?;
         if ran.is_fine() { Ok(()) } else { Err(format!("{} failed: {}", tool.called, ran.last_line())) }
     })?;
-    session.context().lock_too(locks, &tool.takes_locks)?;
+    // If another program has taken one since, the next step that needs it reports that.
+    let _ = session.context().lock_too(locks, &tool.takes_locks);
     Ok(failed)
 }
 
-/// Counts the findings of a step that was done beside the files.
+/// Counts the findings that a step answered without changing files.
 fn settled(step: &Step, session: &mut Session<'_>, done: bool) -> bool {
     if done {
         session.answered_beside(step.shows.iter().map(|action| action.findings.len() as u64).sum());

@@ -1,4 +1,4 @@
-//! A repair under way: what is known, what was agreed to, and what was done so far.
+//! The state of a running repair: what is known, agreed to and done so far.
 
 use std::cell::OnceCell;
 use std::collections::HashSet;
@@ -11,35 +11,35 @@ use crate::event::Observer;
 use crate::model::{AreaName, FindingId, Scope};
 use crate::report::{CheckReport, ProofReport};
 
-/// A repair under way.
-pub(super) struct Run<'a> {
+/// The state of a running repair.
+pub(super) struct RepairState<'a> {
     pub(super) scope: &'a Scope,
     pub(super) observer: &'a dyn Observer,
     pub(super) consent: Consent<'a>,
-    /// The machine's state folder, once something of the machine may be changed.
+    /// The machine's state folder, as soon as the machine may be changed.
     pub(super) state: &'a OnceCell<StateFolder>,
-    /// The locks that are held from the look to the end.
+    /// The locks that are held until the end.
     pub(super) locks: Locks,
     /// What is known now.
     pub(super) now: Checked,
-    /// What was gathered for that; none when the machine has changed since.
+    /// What was gathered for it; empty after the machine was changed.
     pub(super) evidence: Evidence,
     pub(super) failed: Failed,
     /// The document of the last look at everything.
     pub(super) whole: CheckReport,
     pub(super) done: Repaired,
-    /// What the rounds did on the machine, by change.
+    /// The receipts of the rounds, by change.
     pub(super) receipts: Vec<(u64, RoundReceipt)>,
-    /// Areas of the machine that were looked at before the machine was changed.
+    /// Areas that were examined before the machine was changed.
     pub(super) stale: Vec<AreaName>,
-    /// Whether somebody said stop after something was done.
+    /// Whether the user stopped the run after something was done.
     pub(super) stopped: bool,
-    /// Whether what an area is there for works.
+    /// The result of confirming an area.
     pub(super) proof: Option<ProofReport>,
 }
 
-impl Run<'_> {
-    /// Notes that an area was changed: what is made of the machine is not as it was looked at.
+impl RepairState<'_> {
+    /// Records that an area was changed, so that later areas must be examined again.
     pub(super) fn changed(&mut self, area: &dyn Area) {
         let later = AREAS.iter().skip_while(|other| other.about().name != area.about().name).skip(1);
         let rests = later.filter(|_| area.about().is_of_machine).map(|other| &other.about().name);
