@@ -3,7 +3,7 @@
 //! It never prints, never asks, never reads its surroundings: time, names and configuration come in through
 //! [`work::Settings`], facts go out through [`event::Observer`], results are plain data ([`report`]).
 //!
-//! Data flows one way, and a module uses only modules before it:
+//! Data flows in one direction, and a module uses only modules before it:
 //!
 //! ```text
 //! platform::Installed → trust::Verified<store::Manifest> → reference::Expected × scan::Observation

@@ -153,10 +153,10 @@ fn own_one(path: &Path) -> io::Result<()> {
     if rustix::process::geteuid().is_root() { lchown(path, Some(1000), Some(1000)) } else { Ok(()) }
 }
 
-/// The texts of all files below a folder.
+/// The contents of all text files below a folder.
 ///
 /// # Panics
-/// When a folder cannot be listed.
+/// If a folder cannot be listed.
 #[must_use]
 pub fn texts(folder: &Path) -> BTreeSet<String> {
     let mut all = BTreeSet::new();

@@ -158,7 +158,7 @@ impl World {
     }
 }
 
-/// Settings for work on a machine by the store in a folder, `operator`, and the trusted keys beside it; everything else is kept
+/// Settings for a machine, with the store and trusted keys in the folder `operator`; everything else is kept
 /// in the folder `own`.
 #[must_use]
 pub fn settings(machine: PathBuf, operator: &Path, own: &Path) -> Settings {

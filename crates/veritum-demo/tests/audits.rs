@@ -246,7 +246,7 @@ fn what_is_looked_at_later_is_told_only_where_it_is_looked_at() {
     let told = |scope: &Scope| {
         let mut told = false;
         let ask = &mut |preview: &veritum_core::work::Preview<'_>| {
-            told |= preview.remarks.iter().any(|remark| remark.contains("The rest is judged by the store"));
+            told |= preview.remarks.iter().any(|remark| remark.contains("after the store is repaired"));
         };
         open(&place.from(place.copy())).plan_repair(scope, &NoObserver, ask).unwrap();
         told

@@ -138,7 +138,7 @@ fn a_service_that_fetches_is_held_and_put_back() {
     let report = open(&manned.settings())
         .repair(&Scope::only(UPDATES), &watching, &mut |preview| {
             asked.extend(preview.actions.iter().map(|a| format!("{} {}", a.action.word(), a.subject)));
-            assert!(preview.remarks.iter().any(|remark| remark.contains("started again after it")), "{preview:#?}");
+            assert!(preview.remarks.iter().any(|remark| remark.contains("again afterwards")), "{preview:#?}");
             Agreement::Yes
         })
         .unwrap();

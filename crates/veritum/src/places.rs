@@ -1,4 +1,4 @@
-//! Places of the host, as a shell reads them back.
+//! Paths of the host, quoted for a shell.
 
 use std::path::Path;
 

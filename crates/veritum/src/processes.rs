@@ -1,4 +1,4 @@
-//! Processes of this computer, told apart from others that got their numbers later.
+//! Processes of this computer, distinguished from later ones with the same number.
 
 /// When a process began, in the kernel's ticks since the start (proc_pid_stat(5), field 22).
 pub(crate) fn begun_at(process: &str) -> Option<u64> {

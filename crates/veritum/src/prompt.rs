@@ -15,11 +15,11 @@ const LOOK: Duration = Duration::from_millis(200);
 /// A longer answer is none.
 const MAX_ANSWER: usize = 1000;
 
-/// What is shown and asked before a change, and what became of it.
+/// The question before a change, and the answer.
 pub(crate) struct Question<'a> {
     context: &'a Context,
     text: &'static str,
-    /// Whether somebody said no.
+    /// Whether the answer was no.
     pub(crate) declined: bool,
     trouble: Option<Failure>,
 }
@@ -29,7 +29,7 @@ impl<'a> Question<'a> {
         Self { context, text, declined: false, trouble: None }
     }
 
-    /// Shows what would be done, but where JSON is printed, and asks. Where it cannot be asked, the answer is no.
+    /// Shows the preview, except with JSON, and asks. If the question cannot be asked, the answer is no.
     pub(crate) fn ask(&mut self, preview: impl FnOnce() -> String) -> Agreement {
         let shown = if self.context.global.json { Ok(()) } else { put(&preview()) };
         match shown.and_then(|()| agree(self.context, self.text)) {
@@ -40,7 +40,7 @@ impl<'a> Question<'a> {
         Agreement::No
     }
 
-    /// Why it could not be asked, where that is so.
+    /// Why the question could not be asked, if so.
     pub(crate) fn trouble(&mut self) -> Option<Failure> {
         self.trouble.take()
     }

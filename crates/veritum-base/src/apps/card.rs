@@ -87,7 +87,7 @@ impl RawCard {
     }
 }
 
-/// What a card calls work that an application has not saved yet.
+/// The description of a part that holds work an application has not saved yet.
 pub const UNSAVED_WORK: &str = "unsaved work";
 
 /// A part of what an application keeps.
@@ -96,7 +96,7 @@ pub const UNSAVED_WORK: &str = "unsaved work";
 struct RawPart {
     /// What it is to the application.
     is: Class,
-    /// What it is to the user: `mail`, `bookmarks`, …; [`UNSAVED_WORK`] is told before the application is closed.
+    /// What the user would call it: `mail`, `bookmarks`, …; [`UNSAVED_WORK`] is reported before the application is closed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     what: Option<String>,
     /// Files, and folders with all below: `~`, `{config}`, `{cache}`, `{data}` or `{state}`, then names; `*` stands for any

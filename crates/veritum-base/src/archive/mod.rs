@@ -213,7 +213,7 @@ impl Archive {
         }
     }
 
-    /// What verified indexes list, as far as they were read.
+    /// The contents of the verified indexes that have been read.
     #[must_use]
     pub fn table(&self) -> &Table {
         &self.table

@@ -187,7 +187,7 @@ pub(super) fn whole_index(
     list_source.index(folder, name, release.by_hash, sum, &sum_of).map_err(|e: ListSourceError| e.to_string())
 }
 
-/// How lists of a suite lie in a source of lists, whatever was verified of them before.
+/// The state of a suite's lists in a source of lists, regardless of earlier verification.
 pub(super) fn look_at_indexes(
     list_source: &ListSource<'_>,
     folder: &str,

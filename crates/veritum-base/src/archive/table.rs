@@ -125,7 +125,7 @@ impl Table {
         self.exact.get(id).map_or(&[], Vec::as_slice)
     }
 
-    /// Whether exactly this component is listed.
+    /// Whether an index lists exactly this component.
     #[must_use]
     pub fn lists(&self, id: &ComponentId) -> bool {
         !self.candidates(id).is_empty()

@@ -55,7 +55,7 @@ pub enum FetchError {
         /// What it looks like.
         what: &'static str,
     },
-    /// What came is a web page, as networks send that ask for a login first.
+    /// The server sent a web page, as networks do that require a login first.
     #[error("{host} sent something else (a web page; is there a login to the network?)")]
     WebPage {
         /// The host.

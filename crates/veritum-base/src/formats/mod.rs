@@ -1,4 +1,4 @@
-//! Readers of foreign formats: pure, every size bounded. What a machine has of them is read elsewhere.
+//! Readers of foreign formats: pure, every size bounded. Other modules read the files themselves.
 
 pub mod deb;
 pub mod deb822;

@@ -76,10 +76,10 @@ impl Dir {
         read_to_limit(&*self.disk, file.as_fd(), limit)
     }
 
-    /// The digest of a file's content, however large it is.
+    /// The digest of a file's content, whatever its size.
     ///
     /// # Errors
-    /// When it cannot be read, or is no regular file.
+    /// If it cannot be read or is not a regular file.
     pub fn digest(&self, name: &[u8]) -> io::Result<Option<Digest>> {
         let file = self.disk.open_file(self.fd(), name)?;
         let mut hasher = ContentHasher::blake3();

@@ -1,4 +1,4 @@
-//! [`Machine`]: the system that is worked on.
+//! [`Machine`]: the system being examined or repaired.
 
 use std::collections::VecDeque;
 use std::io;
@@ -269,14 +269,14 @@ impl Machine {
 }
 
 impl Machine {
-    /// What lies at a path, whose last name is not followed; `None` when nothing does, or nobody can tell.
+    /// The kind of file at a path, without following a link there; `None` if it does not exist or cannot be examined.
     #[must_use]
     pub fn kind_at(&self, path: &SystemPath) -> Option<FileKind> {
         let place = self.resolve(&path.parent()?).ok()?.child(path.name()).ok()?;
         self.look(&place).ok()?.map(|stat| stat.kind)
     }
 
-    /// Whether something else than a regular file lies at a path: a folder, a link, a device.
+    /// Whether a path exists and is not a regular file.
     #[must_use]
     pub fn is_no_file(&self, path: &SystemPath) -> bool {
         self.kind_at(path).is_some_and(|kind| kind != FileKind::File)

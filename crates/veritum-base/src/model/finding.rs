@@ -240,7 +240,7 @@ pub struct Harm {
 /// What a person should do, in a sentence.
 pub type Advice = String;
 
-/// The words after the program's name, where an advice is a command of Veritum's own.
+/// The command without the program's name, if the advice is a Veritum command.
 #[must_use]
 pub fn own_command(advice: &str) -> Option<&str> {
     advice.strip_prefix("veritum ")

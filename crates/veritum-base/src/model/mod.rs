@@ -1,4 +1,4 @@
-//! The nouns that every module shares: paths, digests, components, entries, findings.
+//! Types that every module shares: paths, digests, components, entries, findings.
 //!
 //! Nothing here touches a disk or knows where data came from. Each noun is defined once, at this door.
 

@@ -13,12 +13,12 @@ pub struct Scope {
     pub components: Vec<String>,
     /// What was named by the selector of an area, with that area: only these of it.
     pub selected: Vec<(AreaName, String)>,
-    /// Whether a repair clears all of the caches, not only what is damaged.
+    /// Whether a repair replaces all cached files, not only the damaged ones.
     pub everything: bool,
 }
 
 impl Scope {
-    /// One area, all of it.
+    /// A whole area.
     #[must_use]
     pub fn only(area: AreaName) -> Self {
         Self { areas: vec![area], ..Self::default() }

@@ -1,4 +1,4 @@
-//! A home for tests, and what is looked at in it.
+//! Test helpers for examining a home.
 
 use std::fs;
 use std::os::unix::fs::MetadataExt as _;

@@ -1,4 +1,4 @@
-//! [`StoreFault`]: a part of a store that is not as it was signed.
+//! [`StoreFault`]: a part of a store that differs from what was signed.
 
 use std::io;
 

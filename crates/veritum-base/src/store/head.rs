@@ -1,4 +1,4 @@
-//! The head of a store: that it is one, and of a format that is known here.
+//! The head of a store: identifies it and its format.
 
 use std::io;
 use std::path::{Path, PathBuf};

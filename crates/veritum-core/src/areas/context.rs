@@ -23,9 +23,9 @@ pub struct How<'a> {
     pub written: Option<&'a HashSet<SystemPath>>,
     /// Whether what has not changed since the last full check is not read again.
     pub quick: bool,
-    /// Whether a repair is planned: archives are then asked for what they offer, not only whether they answer.
+    /// Whether a repair is planned: archives are then asked what they offer, not only whether they answer.
     pub plans: bool,
-    /// Whether the locks that a repair needs are ours, or are going to be.
+    /// Whether this run holds, or will take, the locks that a repair needs.
     pub locked: bool,
     /// Whether what a repair is going to take is fetched from a store on a web server.
     pub fetch: bool,
@@ -51,7 +51,7 @@ impl<'a> How<'a> {
         }
     }
 
-    /// The same for a repair.
+    /// How areas are examined for a repair.
     #[must_use]
     pub fn repair(failed: &'a Failed) -> Self {
         Self { plans: true, locked: true, ..Self::plain(failed) }
@@ -64,7 +64,7 @@ pub struct Cx<'a> {
     pub system: &'a System,
     /// What can be fetched.
     pub supply: Supply<'a>,
-    /// The homes of those who log in.
+    /// The homes of login users.
     pub homes: &'a HomesSeen,
     /// What was named.
     pub scope: &'a Scope,
@@ -92,7 +92,7 @@ impl<'a> Cx<'a> {
         Self { system: supply.system, supply, homes, scope, wanted, how, observer, evidence: RefCell::default() }
     }
 
-    /// The same for what else is named, with nothing looked at yet.
+    /// A new context for another scope, with nothing examined yet.
     #[must_use]
     pub fn narrowed<'b>(&'b self, scope: &'b Scope) -> Cx<'b> {
         let wanted = AREAS.iter().filter(|area| is_wanted(**area, scope)).map(|area| area.about().name.clone());

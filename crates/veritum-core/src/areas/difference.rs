@@ -1,4 +1,4 @@
-//! Where two contents first differ, for whoever has a finding explained.
+//! The first difference between two contents, for `explain`.
 
 use crate::report::FirstDifference;
 
@@ -31,12 +31,12 @@ pub(super) struct Comparison {
 }
 
 impl Comparison {
-    /// Nothing was compared yet.
+    /// A comparison that has not begun.
     pub(super) fn new() -> Self {
         Self { offset: 0, line: 1, text: true, found: None }
     }
 
-    /// Compares the next piece of what is expected with what is found from there on.
+    /// Compares the next expected piece with the found bytes at the same position.
     pub(super) fn piece(&mut self, expected: &[u8], found: &[u8]) {
         let common = expected.iter().zip(found).take_while(|(a, b)| a == b).count();
         self.text &= !expected[..common].contains(&0);

@@ -68,7 +68,7 @@ impl Cx<'_> {
     /// wanted, since what differs there is held against more.
     ///
     /// # Errors
-    /// When somebody said stop.
+    /// If the run was stopped.
     pub fn gather(&self) -> Result<(), WorkError> {
         if self.wants(&FILES) {
             return self.full_look();

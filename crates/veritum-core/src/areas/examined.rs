@@ -50,10 +50,10 @@ pub struct Memory {
     pub snapshot: Option<SnapshotBuilder>,
 }
 
-/// Things that are right, and stay where they are.
+/// Correct files that a repair keeps.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Stays {
-    /// What one of them is, and what several are.
+    /// Their name, singular and plural.
     pub unit: (&'static str, &'static str),
     /// How many.
     pub things: u64,
@@ -74,7 +74,7 @@ pub struct Examined {
     pub steps: Vec<Step>,
     /// What a repair would leave, and why.
     pub left: Vec<Left>,
-    /// What is right and stays, where a person might fear for it.
+    /// Correct files that a user might expect to be removed.
     pub stays: Option<Stays>,
     /// A doubt about the disk: then nothing is written.
     pub doubt: Option<DiskDoubt>,
@@ -211,7 +211,7 @@ impl Checked {
         self.areas.iter().flat_map(|examined| &examined.findings)
     }
 
-    /// Why a repair would leave a finding, when it would.
+    /// Why a repair would not answer a finding, if so.
     #[must_use]
     pub fn left_of(&self, finding: &Finding) -> Option<&Left> {
         self.areas.iter().flat_map(|examined| &examined.left).find(|left| left.finding == finding.id)

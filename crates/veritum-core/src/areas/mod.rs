@@ -62,56 +62,56 @@ pub trait Area: Sync {
     /// Looks, and plans: every problem leaves with a step that answers it, or with the reason why none does. Writes nothing.
     ///
     /// # Errors
-    /// When it cannot be looked at, or somebody said stop.
+    /// If it cannot be examined, or the run was stopped.
     fn check(&self, cx: &Cx<'_>, earlier: &Checked) -> Result<Examined, WorkError>;
 
-    /// What `explain` tells of a finding of it.
+    /// Explains one of its findings.
     ///
     /// # Errors
-    /// When it cannot be looked at closely, or somebody said stop.
+    /// If it cannot be examined closely, or the run was stopped.
     fn explain(&self, _cx: &Cx<'_>, finding: &Finding, checked: &Checked) -> Result<ExplainReport, WorkError> {
         Ok(ExplainReport::new(finding, checked.left_of(finding).cloned()))
     }
 
-    /// What `explain` tells of a path, when the area has something to say of what belongs there.
+    /// Explains a path, if this area knows what belongs there.
     ///
     /// # Errors
-    /// When it cannot be looked at, or somebody said stop.
+    /// If it cannot be examined, or the run was stopped.
     fn explain_place(&self, _cx: &Cx<'_>, _path: &SystemPath) -> Result<Option<ExplainReport>, WorkError> {
         Ok(None)
     }
 
-    /// The system's locks that a repair of it holds from the look to the end, so that what was looked at stays so.
+    /// The system's locks that a repair holds from the examination to the end, so that nothing changes in between.
     fn locks(&self) -> Vec<SystemPath> {
         Vec::new()
     }
 
-    /// What must be done before all of those locks can be had; `ours` are held already.
+    /// What must be done before those locks can be taken; `ours` are held already.
     ///
     /// # Errors
-    /// When somebody holds one who is not to be interrupted.
+    /// If a program that must not be interrupted holds one.
     fn before(&self, _cx: &Cx<'_>, _ours: &[SystemPath]) -> Result<Option<Step>, WorkError> {
         Ok(None)
     }
 
-    /// After a repair: whether what the area is there for works, beyond that its findings are gone.
+    /// Verifies after a repair that the area's purpose is met, beyond the absence of findings.
     ///
     /// # Errors
-    /// When somebody said stop.
+    /// If the run was stopped.
     fn confirm(&self, _cx: &Cx<'_>) -> Result<Option<ProofReport>, WorkError> {
         Ok(None)
     }
 
-    /// That this was not tried, and why.
+    /// The report that this was not verified, with the reason.
     fn not_confirmed(&self, _cx: &Cx<'_>, _why: &str) -> Option<ProofReport> {
         None
     }
 }
 
-/// What a repair of the machine never touches, in all areas that are judged by what is installed.
+/// What a repair never touches in the areas that are compared with installed packages.
 pub(crate) const NOT_TOUCHED: &[&str] =
     &[USERS_FOLDERS, "settings files that were edited or removed", "anything that no component owns"];
-/// Where users keep what is theirs.
+/// The folders that hold users' own files.
 pub(crate) const USERS_FOLDERS: &str = "users' folders (/home, /root)";
 
 /// What an area says about itself.
@@ -131,8 +131,10 @@ pub struct About {
     pub heading: fn(&Finding) -> Cow<'static, str>,
     /// What its notes are counted as, where that is not what the verdict says.
     pub counted_as: &'static [(Verdict, &'static str, &'static str)],
-    /// Whether after a round of its repair only the components that were touched are looked at again.
+    /// Whether only the components that a round changed are examined again after it.
     pub by_component: bool,
+    /// Whether what its repair wrote is read from the medium, not from the cache, when it is checked again.
+    pub rereads_the_medium: bool,
     /// What its repair never touches.
     pub not_touched: &'static [&'static str],
     /// Whether its problems are mostly answered by a person, with the advice that each has.

@@ -17,24 +17,24 @@ use crate::system::WorkError;
 pub struct Step {
     /// What is shown: what is agreed to.
     pub shows: Vec<ActionReport>,
-    /// What is to be known of it before the question, a sentence each.
+    /// Remarks for the user before the question, one sentence each.
     pub remarks: Vec<String>,
     /// What is done.
     pub work: Work,
-    /// When its turn is.
+    /// When it is carried out.
     pub when: When,
     /// What is known of the rest before it is done.
     pub after: After,
 }
 
 impl Step {
-    /// A step in its turn, after which the rest is as it is known.
+    /// A step that is carried out in order and leaves other findings as they are.
     #[must_use]
     pub fn new(shows: Vec<ActionReport>, work: Work) -> Self {
         Self { shows, remarks: Vec::new(), work, when: When::InTurn, after: After::Known }
     }
 
-    /// The same with a sentence that is to be known before.
+    /// Adds a remark that the user reads before the question.
     #[must_use]
     pub fn remarked(mut self, remark: impl Into<String>) -> Self {
         self.remarks.push(remark.into());
@@ -42,12 +42,12 @@ impl Step {
     }
 }
 
-/// When a step's turn is.
+/// When a step is carried out.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum When {
-    /// In the order of the steps.
+    /// In the order of the list.
     InTurn,
-    /// Once the area is [confirmed](super::Area::confirm); where that failed it is not done, for this reason.
+    /// After the area was [confirmed](super::Area::confirm); if that failed, the step is skipped for this reason.
     Confirmed(&'static str),
 }
 
@@ -67,13 +67,13 @@ pub enum After {
 pub enum Work {
     /// Puts, sets aside or alters files of the machine, as the log of a change says: it can be undone.
     Files(FileWork),
-    /// The same with files that have to be fetched first.
+    /// Like `Files`, with files that must be fetched first.
     Fetched(Arc<dyn Fetch>),
     /// Has one of the system's own tools do something: it is logged, and not taken back.
     Tool(ToolRun),
-    /// Holds units of the service manager until the area is done.
+    /// Stops units of the service manager until the area is done.
     Pause(Vec<PausedUnit>),
-    /// Has the service manager forget that a unit failed.
+    /// Resets the failed state of a unit.
     ForgetFailure(String),
     /// Puts the trusted store right: that is the administrator's, not the machine's.
     Store(Box<StoreRepairPlan>),
@@ -86,7 +86,7 @@ impl Work {
         !matches!(self, Self::Store(_))
     }
 
-    /// Whether it is tried once in a run, whatever comes of it.
+    /// Whether it is tried at most once in a run.
     #[must_use]
     pub fn is_tried_once(&self) -> bool {
         !matches!(self, Self::Files(_) | Self::Store(_))
@@ -100,16 +100,16 @@ pub struct FileWork {
     pub plan: Plan,
     /// Contents that were made here; the others are taken from the supply.
     pub made: HashMap<Digest, Vec<u8>>,
-    /// Whether what is put was fetched afresh, rather than restored.
+    /// Whether the files were downloaded again, rather than restored.
     pub renews: bool,
 }
 
-/// Files that have to be fetched before it is known what is put.
+/// Files that must be fetched before the plan is known.
 pub trait Fetch: Debug + Send + Sync {
-    /// Fetches them, and plans; writes nothing on the machine.
+    /// Fetches the files and plans the changes; writes nothing to the machine.
     ///
     /// # Errors
-    /// When somebody said stop.
+    /// If the run was stopped.
     fn fetch(&self, cx: &Cx<'_>) -> Result<FileWork, WorkError>;
 }
 
@@ -124,10 +124,12 @@ pub struct ToolRun {
     pub program: &'static str,
     /// Its words.
     pub words: Vec<String>,
-    /// What it is told beside them, by names of its environment.
+    /// Its additional environment variables.
     pub environment: &'static [(&'static str, &'static str)],
-    /// Locks of the package tools that it takes itself.
+    /// The package tools' locks that it takes itself.
     pub takes_locks: Vec<SystemPath>,
+    /// Whether it runs scripts of packages, which may change anything on the machine.
+    pub runs_scripts: bool,
     /// What it is called to people.
     pub called: &'static str,
     /// The command that a person would type.

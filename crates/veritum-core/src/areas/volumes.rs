@@ -30,6 +30,7 @@ static ABOUT: About = About {
     heading: |_| Cow::Borrowed("file systems"),
     counted_as: &[],
     by_component: false,
+    rereads_the_medium: false,
     not_touched: &[],
     is_advised: true,
     is_of_machine: true,

@@ -1,4 +1,4 @@
-//! The only module that writes to the machine: whole or not at all, undoable, recoverable after a cut at any point.
+//! The only module that writes to the machine: atomically, undoable, recoverable after an interruption at any point.
 //!
 //! ```text
 //! STATE/                 var/lib/veritum of the machine, or a folder that the operator names (0700)

@@ -344,7 +344,7 @@ impl<'a> OpenChange<'a> {
         let number = self.number;
         self.record(&Record::End { ended: now, answered, remaining })
             .map_err(|source| ChangeError::Unfinished { change: number, source })?;
-        // A home's context sees that home alone.
+        // The context of a home sees only that home.
         if self.context.home.is_none() {
             prune(&self.context, &self.run, now);
         }

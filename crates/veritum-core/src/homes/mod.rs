@@ -113,7 +113,7 @@ impl HomeContext {
         Ok(Self { open_home, home, guard })
     }
 
-    /// The same context at the home: nothing but the application's things there can be reached from it.
+    /// A context for this home, from which only the application's files there can be reached.
     pub fn context<'a>(&'a self, context: ChangeContext<'a>) -> ChangeContext<'a> {
         // Locking attributes are root's to clear: with the owner's rights they stand.
         let machine = self.open_home.machine();

@@ -1,4 +1,4 @@
-//! [`HomesSeen`]: the homes of those who log in, opened once in a run, and what was seen in them.
+//! [`HomesSeen`]: the homes of login users, opened once in a run, and the results of examining them.
 
 use std::collections::HashMap;
 use std::io;
@@ -10,19 +10,19 @@ use crate::report::RunningApp;
 use crate::scan::Profile;
 use crate::system::System;
 
-/// What was seen of one application in one home: how what it keeps there is, and which of its processes run.
+/// The state of one application in one home: its files, and its running processes.
 pub type Seen = (Profile, Vec<RunningApp>);
 
-/// The homes of one run.
+/// The homes that a run has opened.
 #[derive(Debug, Default)]
 pub struct HomesSeen {
     opened: OnceLock<Vec<(String, Result<OpenHome, String>)>>,
-    /// By user and application.
+    /// The results, by user and application.
     seen: Mutex<HashMap<(String, String), Seen>>,
 }
 
 impl HomesSeen {
-    /// The homes of those who log in, each with its user: open, or why it cannot be looked into.
+    /// The homes of login users, each with its user: open, or the reason why it cannot be.
     pub fn open(&self, system: &System) -> &[(String, Result<OpenHome, String>)] {
         self.opened.get_or_init(|| {
             let accounts = system.users_named(None).unwrap_or_default();
@@ -31,10 +31,10 @@ impl HomesSeen {
         })
     }
 
-    /// What was seen of an application in a home; `look` sees it when that was not done yet.
+    /// The state of an application in a home; `look` examines it if that has not been done yet.
     ///
     /// # Errors
-    /// When it cannot be looked into.
+    /// If the home cannot be examined.
     pub fn seen(&self, home: &OpenHome, app: &str, look: impl FnOnce() -> io::Result<Seen>) -> io::Result<Seen> {
         let key = (home.user.clone(), app.to_owned());
         let mut seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
@@ -46,7 +46,7 @@ impl HomesSeen {
         Ok(new)
     }
 
-    /// Forgets what was seen, since it is to be looked at once more; the homes stay open.
+    /// Drops the results, so that the homes are examined again; they stay open.
     pub fn look_anew(&self) {
         self.seen.lock().unwrap_or_else(PoisonError::into_inner).clear();
     }

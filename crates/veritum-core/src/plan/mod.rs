@@ -35,7 +35,7 @@ pub struct PlannedAction {
 }
 
 impl PlannedAction {
-    /// An operation at a place, for no finding and of no component; the first of its round until a [`Plan`] numbers it.
+    /// An operation at a place, without findings or a component; number 1 until a [`Plan`] numbers it.
     #[must_use]
     pub fn new(place: SystemPath, before: Option<Stat>, operation: Operation) -> Self {
         let (listed, findings) = (place.clone(), Vec::new());
@@ -82,7 +82,7 @@ pub enum Operation {
     },
     /// Move what stands there to the kept contents.
     SetAside,
-    /// Take away what can be fetched again, to make room. The one operation that is not taken back.
+    /// Delete what can be downloaded again, to free space. The only operation that cannot be undone.
     Free,
 }
 
@@ -238,13 +238,13 @@ pub struct Plan {
 }
 
 impl Plan {
-    /// The number that the next action gets.
+    /// The number of the next action.
     #[must_use]
     pub fn next_index(&self) -> u32 {
         u32::try_from(self.actions.len() + 1).unwrap_or(u32::MAX)
     }
 
-    /// Adds an action, which gets the next number.
+    /// Adds an action and numbers it.
     pub fn push(&mut self, action: PlannedAction) {
         self.actions.push(PlannedAction { index: self.next_index(), ..action });
     }

@@ -59,7 +59,7 @@ impl ActionReport {
         }
     }
 
-    /// The actions of a round, with what came of them; whether what was put was fetched afresh.
+    /// The actions of a round with their results; `renews` if the files were downloaded again.
     #[must_use]
     pub fn carried_out(receipt: &RoundReceipt, renews: bool) -> Vec<Self> {
         let done = |action: &PlannedAction| {

@@ -1,4 +1,4 @@
-//! What `explain` says of one thing.
+//! The document of `explain`.
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -35,7 +35,7 @@ pub struct FirstDifference {
     pub found_lines: Vec<String>,
 }
 
-/// What a person does about a finding that a repair leaves: what `check` and `explain` both tell.
+/// What a person must do about a finding that a repair does not answer; `check` and `explain` both show it.
 #[must_use]
 pub fn to_do<'a>(finding: &'a Finding, left: Option<&'a Left>) -> Option<&'a str> {
     finding.advice.as_deref().or(left.and_then(|left| left.next.as_deref()))
@@ -73,7 +73,7 @@ impl ExplainReport {
     /// The format's name.
     pub const FORMAT: &'static str = "veritum.explain/1";
 
-    /// A finding as it was found.
+    /// A report about a finding, without further evidence.
     #[must_use]
     pub fn new(finding: &Finding, left: Option<Left>) -> Self {
         Self {

@@ -44,7 +44,7 @@ pub struct StatusReport {
     /// Why the store cannot be used.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub store_trouble: Option<String>,
-    /// Whether that is so only because nobody has trusted its keys yet.
+    /// Whether the only reason is that its keys are not trusted yet.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub store_untrusted: bool,
     /// The computer that this runs on: not always the one whose disk is mounted.

@@ -1,4 +1,4 @@
-//! Why the reference is believed, from a content to a key.
+//! The chain of trust, from a content to a key.
 
 use super::Supply;
 use crate::model::{Authority, ComponentId, SystemPath};
@@ -7,7 +7,7 @@ use crate::report::ChainLink;
 use crate::store::Store;
 
 impl Supply<'_> {
-    /// From what belongs at a place of a component to the key that answers for it.
+    /// The chain from an expected file of a component to the key that verifies it.
     pub fn chain(
         &self,
         component: &ComponentId,

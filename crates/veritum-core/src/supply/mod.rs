@@ -38,7 +38,7 @@ pub struct OpenSources {
     pub packages: Mutex<HashMap<ComponentId, bool>>,
     /// Why contents could not be unpacked from packages at hand.
     pub unpack_trouble: Mutex<Vec<String>>,
-    /// What the archives answered in this run, when they were asked.
+    /// The archives' answers in this run, if they were asked.
     pub offered: Mutex<Option<Arc<Offered>>>,
     /// Opened when it is first needed: following its chain takes a moment.
     pub archive: RwLock<Option<Archive>>,

@@ -1,4 +1,4 @@
-//! What the machine's archives offer: asked once in a run, fetched once.
+//! What the machine's archives offer; asked and fetched once in a run.
 
 use std::sync::{Arc, PoisonError};
 
@@ -8,12 +8,12 @@ use crate::event::Observer;
 use crate::platform::debian::apt::AptConf;
 use crate::system::WorkError;
 
-/// What the archives answered in this run.
+/// The archives' answers in this run.
 #[derive(Debug, Default)]
 pub struct Offered {
-    /// Each archive's answer.
+    /// The answer of each archive.
     pub renewals: Vec<Renewal>,
-    /// Whether what they offer was fetched, and is not to be fetched again.
+    /// Whether the offered lists have been fetched.
     pub fetched: bool,
 }
 
@@ -21,7 +21,7 @@ impl Supply<'_> {
     /// Asks the machine's archives, when the network may be used.
     ///
     /// # Errors
-    /// When somebody said stop.
+    /// If the run was stopped.
     pub fn renewals(&self, asked: Asked, observer: &dyn Observer) -> Result<Vec<Renewal>, WorkError> {
         if !self.system.settings.archive.network {
             return Ok(Vec::new());
@@ -32,10 +32,10 @@ impl Supply<'_> {
             .map_err(|_| WorkError::Stopped)
     }
 
-    /// What the archives offer, all lists anew or those that differ: asked when it is not known yet.
+    /// What the archives offer: all lists, or those that differ. Asks them if their answer is not known yet.
     ///
     /// # Errors
-    /// When somebody said stop.
+    /// If the run was stopped.
     pub fn offered(&self, all_anew: bool, observer: &dyn Observer) -> Result<Arc<Offered>, WorkError> {
         if let Some(known) = self.open.offered.lock().unwrap_or_else(PoisonError::into_inner).clone() {
             return Ok(known);
@@ -44,10 +44,10 @@ impl Supply<'_> {
         Ok(know_offered(self, Some(Offered { renewals, fetched: false })))
     }
 
-    /// Fetches the lists that they offer; each answer then tells what came, or why it did not.
+    /// Fetches the offered lists; each answer then holds the lists, or the reason why there are none.
     ///
     /// # Errors
-    /// When somebody said stop.
+    /// If the run was stopped.
     pub fn fetch_offered(&self, all_anew: bool, observer: &dyn Observer) -> Result<Arc<Offered>, WorkError> {
         let mut renewals = self.offered(all_anew, observer)?.renewals.clone();
         self.with_archive(|archive| fetch_lists(archive, &self.system.machine, &mut renewals, observer))
@@ -55,12 +55,12 @@ impl Supply<'_> {
         Ok(know_offered(self, Some(Offered { renewals, fetched: true })))
     }
 
-    /// Forgets what they answered: the lists at hand may be others now.
+    /// Drops their answers, because the machine's lists may have changed.
     pub fn forget_offered(&self) {
         know_offered(self, None);
     }
 
-    /// Forgets what was read of the lists at hand: they are others now.
+    /// Drops what was read of the machine's lists, because they have changed.
     pub fn forget_lists(&self) {
         *self.open.archive.write().unwrap_or_else(PoisonError::into_inner) = None;
     }

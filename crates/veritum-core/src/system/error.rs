@@ -57,7 +57,7 @@ pub enum WorkError {
         name: String,
         /// The names there are, where they can be listed.
         known: Vec<String>,
-        /// The command that lists them, without the program's name; where there is none, `known` is told.
+        /// The command that lists them, without the program's name; `None` if `known` is shown instead.
         listed_by: Option<&'static str>,
     },
     /// There is nothing at a path that was named, and no component has anything there.
@@ -118,7 +118,7 @@ pub enum WorkError {
 }
 
 impl WorkError {
-    /// That there is no such change.
+    /// The error that a change does not exist.
     #[must_use]
     pub fn unknown_change(name: &str) -> Self {
         Self::Unknown { what: "change", name: name.to_owned(), known: Vec::new(), listed_by: Some("list changes") }

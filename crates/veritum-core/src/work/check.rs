@@ -77,7 +77,7 @@ impl Engine {
         self.cx_for(wanted.collect(), scope, how, observer)
     }
 
-    /// What these areas are given to look with.
+    /// The context in which these areas are examined.
     pub(super) fn cx_for<'a>(
         &'a self,
         wanted: Vec<AreaName>,
@@ -110,7 +110,7 @@ impl Engine {
 
 /// Turns what was typed into what the run is about.
 pub(super) fn resolve(engine: &mut Engine, scope: &Scope, observer: &dyn Observer) -> Result<Scope, WorkError> {
-    // Each run looks for itself.
+    // Every run examines the homes itself.
     engine.homes = HomesSeen::default();
     let none = Failed::new();
     let mut resolved = scope.clone();

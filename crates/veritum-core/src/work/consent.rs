@@ -13,22 +13,24 @@ pub struct Preview<'a> {
     pub check: &'a CheckReport,
     /// What would be done.
     pub actions: Vec<ActionReport>,
-    /// What is to be known of that before, a sentence each.
+    /// Remarks for the user before the question, one sentence each.
     pub remarks: Vec<String>,
-    /// The areas in which it would be done.
+    /// The areas of the actions.
     pub areas: Vec<AreaName>,
-    /// Bytes that would be put in the place of what is damaged on the machine.
+    /// Size of the files that would be restored on the machine, bytes.
     pub written: u64,
-    /// Whether what would be replaced or set aside is kept, so that it can be taken back.
+    /// Whether replaced files are kept, so that the repair can be undone.
     pub keeps: bool,
-    /// What is right and stays, where a person might fear for it.
+    /// Whether packages' own scripts would be run, which may change anything.
+    pub runs_scripts: bool,
+    /// Correct files that a user might expect to be removed.
     pub stays: Vec<Stays>,
     /// Whether this came to light only after what was agreed to was done.
     pub further: bool,
 }
 
 impl<'a> Preview<'a> {
-    /// These steps, each with its area, on what a check found.
+    /// The preview of these steps, each with its area, after a check.
     pub(super) fn new(check: &'a CheckReport, steps: &[(&AreaName, &Step)]) -> Self {
         let actions = steps.iter().flat_map(|(_, step)| &step.shows).cloned().collect();
         let (mut remarks, mut areas): (Vec<String>, Vec<AreaName>) = Default::default();
@@ -42,11 +44,12 @@ impl<'a> Preview<'a> {
         let keeps = steps.iter().any(|(_, step)| kept_by(step).next().is_some());
         let restored = steps.iter().filter(|(_, step)| matches!(&step.work, Work::Files(work) if !work.renews));
         let written = restored.flat_map(|(_, step)| kept_by(step)).map(|action| action.bytes).sum();
-        Self { check, actions, remarks, areas, written, keeps, stays: Vec::new(), further: false }
+        let runs_scripts = steps.iter().any(|(_, step)| matches!(&step.work, Work::Tool(tool) if tool.runs_scripts));
+        Self { check, actions, remarks, areas, written, keeps, runs_scripts, stays: Vec::new(), further: false }
     }
 }
 
-/// What of a step keeps what was there, so that it can be taken back.
+/// The actions of a step that keep the replaced file.
 fn kept_by(step: &Step) -> impl Iterator<Item = &ActionReport> {
     let on_files = matches!(step.work, Work::Files(_) | Work::Fetched(_));
     step.shows.iter().filter(move |action| on_files && action.action.is_undoable())
@@ -64,14 +67,14 @@ pub enum Agreement {
 /// Whoever is asked.
 pub(super) type Ask<'a> = dyn FnMut(&Preview<'_>) -> Agreement + 'a;
 
-/// What an action is to whoever agreed to it.
+/// The identity of an action for consent.
 type Key = (ActionKind, Subject);
 
 fn key(action: &ActionReport) -> Key {
     (action.action, action.subject.clone())
 }
 
-/// What was shown and agreed to, and what of it was tried.
+/// The actions that the user agreed to or declined, and those that were tried.
 pub(super) struct Consent<'a> {
     ask: &'a mut Ask<'a>,
     agreed: HashSet<Key>,
@@ -85,7 +88,7 @@ impl<'a> Consent<'a> {
         Self { ask, agreed: HashSet::new(), declined: HashSet::new(), tried: HashSet::new() }
     }
 
-    /// Shows what would be done; the answer is remembered.
+    /// Asks about a preview and records the answer.
     pub(super) fn to(&mut self, preview: &Preview<'_>) -> bool {
         let agreed = (self.ask)(preview) == Agreement::Yes;
         let answered = if agreed { &mut self.agreed } else { &mut self.declined };
@@ -93,12 +96,12 @@ impl<'a> Consent<'a> {
         agreed
     }
 
-    /// Notes that a step was tried.
+    /// Records that a step was tried.
     pub(super) fn tried(&mut self, step: &Step) {
         self.tried.extend(step.shows.iter().map(key));
     }
 
-    /// Whether a step may be done as far as all of it was agreed to.
+    /// Whether the user agreed to every action of a step.
     pub(super) fn covers(&self, step: &Step) -> bool {
         step.shows.iter().all(|action| self.agreed.contains(&key(action)))
     }
@@ -106,7 +109,7 @@ impl<'a> Consent<'a> {
     /// What of a step is agreed to; what nobody has been shown yet is asked about. Parts of the store belong together: without an
     /// answer to what is new, it stays as it is. What is tried once in a run is not tried again.
     pub(super) fn allowed(&mut self, check: &dyn Fn() -> CheckReport, area: &AreaName, step: &Step) -> Option<Step> {
-        // What comes right with what others put right was shown; there is nothing to be done for it.
+        // Findings that another area's repair answers have no action of their own.
         if matches!(&step.work, Work::Files(work) if work.plan.actions.is_empty()) {
             return None;
         }
@@ -135,7 +138,7 @@ impl<'a> Consent<'a> {
     }
 }
 
-/// What is shown first: every step, but those that can only be known once another is done; before those of an area what must be
+/// The steps of the first preview: all steps, up to one after which nothing is known; the steps of an area follow what must be
 /// done `before` it.
 pub(super) fn first_shown<'a>(checked: &'a Checked, before: &'a [(AreaName, Step)]) -> Vec<(&'a AreaName, &'a Step)> {
     let mut shown: Vec<(&AreaName, &Step)> = Vec::new();
@@ -156,7 +159,7 @@ pub(super) fn first_shown<'a>(checked: &'a Checked, before: &'a [(AreaName, Step
     shown
 }
 
-/// What is right and stays in the areas that are shown.
+/// The correct files that these areas keep.
 pub(super) fn staying(checked: &Checked, areas: &[AreaName]) -> Vec<Stays> {
     checked.areas().filter(|examined| areas.contains(&examined.area)).filter_map(|examined| examined.stays).collect()
 }

@@ -1,4 +1,4 @@
-//! A look at the areas, in working order.
+//! Examines the areas in working order.
 
 use super::WorkError;
 use crate::areas::{AREAS, About, Area, Checked, Cx, Examined, FILES};

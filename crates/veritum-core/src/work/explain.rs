@@ -24,7 +24,7 @@ impl Engine {
         {
             let none = Failed::new();
             let cx = self.cx(&scope, How::plain(&none), observer);
-            // A file of a component is told as such, whatever else is said of its place.
+            // A file of a component is explained as such first, whatever other areas know about the path.
             for area in AREAS.iter().rev() {
                 if let Some(report) = area.explain_place(&cx, path)? {
                     return Ok(report);
@@ -50,7 +50,7 @@ impl Engine {
         let cx = self.cx(&everything, How::plain(&none), observer);
         let mut checked = check_all(&cx)?;
         let fits = |f: &&Finding| f.id.as_str().starts_with(typed);
-        // What is looked at only as far as the rest needs it, or only when it is named.
+        // Areas that the default check leaves out or examines only partly.
         for area in AREAS.iter().filter(|area| !(area.about().by_default && area.about().is_of_machine)) {
             if checked.findings().any(|f| fits(&f)) {
                 break;

@@ -1,4 +1,4 @@
-//! What is the user's own in a home: held after a change against what it was before.
+//! Verifies that a change left the user's own files in a home as they were.
 
 use crate::apps::Bases;
 use crate::event::{Event, Observer, Phase};

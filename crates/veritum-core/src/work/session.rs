@@ -62,15 +62,15 @@ impl<'a> Session<'a> {
         self.open.as_mut().ok_or(ChangeError::Stopped)
     }
 
-    /// What changing needs.
+    /// The context of the change.
     pub(super) fn context(&self) -> ChangeContext<'a> {
         self.context
     }
 
-    /// Holds units of the service manager until the change ends.
+    /// Stops units of the service manager until the change ends.
     ///
     /// # Errors
-    /// When one cannot be held; then all are as they were, or the change is left for recovery.
+    /// If one cannot be stopped; all are then as before, or the change is left for recovery.
     pub(super) fn pause(&mut self, units: Vec<PausedUnit>) -> Result<(), ChangeError> {
         let paused = self.change()?.pause(units);
         self.is_paused = paused.is_ok();
@@ -80,7 +80,7 @@ impl<'a> Session<'a> {
         paused
     }
 
-    /// Whether units are held until it ends.
+    /// Whether units are stopped until the change ends.
     pub(super) fn is_paused(&self) -> bool {
         self.is_paused
     }

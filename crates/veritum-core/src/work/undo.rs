@@ -334,7 +334,7 @@ fn has_rounds(state: &StateFolder, number: u64) -> bool {
     }
 }
 
-/// The context at the home that a change is about; as it is when it is about none.
+/// The context of the home that a change is about, or this context if there is none.
 fn at_home<'a>(context: ChangeContext<'a>, home: Option<&'a HomeContext>) -> ChangeContext<'a> {
     home.map_or(context, |home| home.context(context))
 }

@@ -1,4 +1,4 @@
-//! The findings of a check, grouped, with their causes and what is done about them.
+//! The findings of a check, grouped, with causes and actions.
 
 use std::borrow::Cow;
 use std::collections::BTreeMap;

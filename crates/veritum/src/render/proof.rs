@@ -1,4 +1,4 @@
-//! What a repair prints of the proof that updates come.
+//! What a repair prints about the test that updates work.
 
 use veritum_core::report::{ProofOutcome, ProofReport, ProvedSource};
 

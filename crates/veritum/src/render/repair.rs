@@ -76,17 +76,21 @@ pub(crate) fn left_lines(left: &[Left]) -> String {
     text
 }
 
-/// What is never touched in any of the areas in which something would be done.
-fn not_touched(areas: &[AreaName]) -> String {
+/// What none of these areas' repairs touches.
+fn not_touched(areas: &[AreaName], runs_scripts: bool) -> String {
     let abouts: Vec<_> = areas.iter().filter_map(about).collect();
-    // What is done to a store leaves the machine alone; where the machine is worked on as well, only that is of interest.
+    // A repair of the store does not touch the machine; in a repair of both only the machine's areas count.
     let on_machine = abouts.iter().any(|about| about.is_of_machine);
     let mut abouts = abouts.into_iter().filter(|about| about.is_of_machine == on_machine);
     let mut common = abouts.next().map(|about| about.not_touched.to_vec()).unwrap_or_default();
     abouts.for_each(|about| common.retain(|what| about.not_touched.contains(what)));
     match common.is_empty() {
         true => String::new(),
-        false => format!("{} {}.\n", paint(Label::Heading, "Not touched:"), common.join(", ")),
+        false => {
+            // Packages' own scripts do as they like.
+            let head = if runs_scripts { "Not touched by Veritum itself:" } else { "Not touched:" };
+            format!("{} {}.\n", paint(Label::Heading, head), common.join(", "))
+        }
     }
 }
 
@@ -101,13 +105,13 @@ fn stays_words(stays: &[Stays]) -> String {
     }
 }
 
-/// What would be written, and from where.
+/// How much would be written, and from which source.
 fn written_words(context: &Context, preview: &Preview<'_>) -> String {
     let Preview { check, actions, written, keeps, .. } = preview;
     if !keeps {
         return String::new();
     }
-    let kept = "What is replaced or set aside is kept, and `veritum undo` brings it back.\n";
+    let kept = "Replaced and moved files are kept; `veritum undo` restores them.\n";
     if *written == 0 {
         return kept.to_owned();
     }
@@ -117,9 +121,9 @@ fn written_words(context: &Context, preview: &Preview<'_>) -> String {
     format!("It would write {}{}{local}. {kept}", size(*written), from.unwrap_or_default())
 }
 
-/// What stands before the question.
+/// The preview before the question.
 pub(crate) fn preview_words(context: &Context, preview: &Preview<'_>) -> String {
-    let Preview { check, actions, remarks, areas, stays, further, .. } = preview;
+    let Preview { check, actions, remarks, areas, runs_scripts, stays, further, .. } = preview;
     let head = if *further { "Putting that right brought more to light.\n\n" } else { "" };
     let left: &[Left] = if *further { &[] } else { &check.left };
     let stays_so = |id: &FindingId| left.iter().any(|left| left.finding == *id);
@@ -136,7 +140,7 @@ pub(crate) fn preview_words(context: &Context, preview: &Preview<'_>) -> String 
     }
     text.push('\n');
     remarks.iter().for_each(|remark| text.push_str(&format!("{remark}\n")));
-    text + &written_words(context, preview) + &stays_words(stays) + &not_touched(areas) + "\n"
+    text + &written_words(context, preview) + &stays_words(stays) + &not_touched(areas, *runs_scripts) + "\n"
 }
 
 /// Whether a finding is about a record of which no package knows how it should be.
@@ -144,7 +148,7 @@ fn is_local(finding: &Finding) -> bool {
     finding.vouched_by.is_none() && about(&finding.area).is_some_and(|about| about.by_reference)
 }
 
-/// What a repair would do: `shown` is what would stand before its question, when there is anything to be asked.
+/// What `repair --plan` prints; `shown` is the preview, if there is anything to ask.
 pub(crate) fn plan_words(context: &Context, report: &RepairReport, shown: Option<String>, named: &str) -> String {
     let left: Vec<Left> = report.areas.iter().flat_map(|a| a.remaining.clone()).collect();
     // What was to be downloaded was, unless the repair was only to be shown.
@@ -205,7 +209,7 @@ pub(crate) fn describe(
     let remain = after.problems();
     let mut text = proof + &format!("{} put right", paint(Label::Good, &count(right, "problem", "problems")));
     if remain == 0 && left.is_empty() {
-        text.push_str(", none remain (checked again on the disk itself)\n");
+        text.push_str(&format!(", none remain ({})\n", checked_again(report)));
     } else {
         text.push_str(&format!(
             ", {}:\n{}",
@@ -243,9 +247,64 @@ pub(crate) fn describe(
     text + &next(&commands)
 }
 
+/// How the end of a repair was checked: only some areas read again from the medium what they wrote.
+fn checked_again(report: &RepairReport) -> &'static str {
+    let acted = |area: &&AreaChange| area.actions.iter().any(|action| action.result == ActionResult::Done);
+    let mut acted = report.areas.iter().filter(acted).filter_map(|area| about(&area.area));
+    match acted.all(|about| about.rereads_the_medium) {
+        true => "checked again on the disk itself",
+        false => "checked again",
+    }
+}
+
 fn journal_place(context: &Context, number: u64) -> String {
     match &context.settings.state {
         Some(state) => shown(&state.join("changes").join(number.to_string())),
         None => format!("/var/lib/veritum/changes/{number} of the machine"),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use veritum_core::areas::{APPS, FILES, STORE, UPDATES};
+    use veritum_core::model::ActionKind;
+    use veritum_core::report::CheckReport;
+
+    use super::*;
+
+    #[test]
+    fn what_is_not_touched_holds_in_every_area_and_is_not_promised_for_scripts_of_packages() {
+        let told = |areas: &[AreaName], runs_scripts| not_touched(areas, runs_scripts);
+        let plain = told(&[UPDATES], false);
+        assert!(
+            plain.contains("Not touched:")
+                && plain.ends_with(" what is installed, sources and settings, users' folders (/home, /root).\n")
+        );
+        assert!(told(&[UPDATES], true).contains("Not touched by Veritum itself:"));
+        let both = told(&[FILES, UPDATES], false);
+        assert!(both.ends_with(" users' folders (/home, /root).\n") && !both.contains("what is installed"), "{both}");
+        assert_eq!(told(&[STORE, FILES], false), told(&[FILES], false), "the machine is what matters");
+        assert!(told(&[STORE], false).contains("the machine"));
+    }
+
+    #[test]
+    fn only_what_was_read_from_the_medium_is_said_to_be_checked_on_it() {
+        let told = |areas: &[AreaName]| {
+            let action = |area: &AreaName| ActionReport {
+                result: ActionResult::Done,
+                ..ActionReport::on(ActionKind::SetAside, Subject::Service { name: area.word().into() }, Vec::new())
+            };
+            let change = |area: &AreaName| AreaChange {
+                area: area.clone(),
+                change: None,
+                actions: vec![action(area)],
+                put_right: 1,
+                remaining: Vec::new(),
+            };
+            let before = CheckReport::blank(jiff::Timestamp::UNIX_EPOCH);
+            checked_again(&RepairReport::new(false, areas.iter().map(change).collect(), before))
+        };
+        assert_eq!(told(&[STORE, FILES]), "checked again on the disk itself");
+        assert_eq!((told(&[FILES, UPDATES]), told(&[APPS])), ("checked again", "checked again"));
     }
 }

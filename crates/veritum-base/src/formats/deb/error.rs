@@ -1,4 +1,4 @@
-//! [`DebError`]: why a package cannot be taken.
+//! [`DebError`]: why a package is rejected.
 
 use std::io;
 

@@ -32,7 +32,7 @@ const DATABASE: &str = "/var/lib/dpkg";
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Debian;
 
-/// A place of the database.
+/// A path below dpkg's folder.
 pub fn in_database(name: &str) -> SystemPath {
     SystemPath::literal(DATABASE).join(name.as_bytes()).expect("BUG: a name of the database is a path")
 }

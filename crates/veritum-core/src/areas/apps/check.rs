@@ -87,7 +87,7 @@ pub(super) fn check(cx: &Cx<'_>, earlier: &Checked) -> Result<Examined, WorkErro
     Ok(examined)
 }
 
-/// What is shown of the findings that an action answers.
+/// The actions of one kind that answer these findings.
 fn shown(findings: &[Finding], kind: ActionKind) -> Vec<ActionReport> {
     let shown = |finding: &Finding| ActionReport {
         path: finding.subject.as_path().cloned(),
@@ -97,13 +97,13 @@ fn shown(findings: &[Finding], kind: ActionKind) -> Vec<ActionReport> {
     findings.iter().filter(|finding| finding.is_mended_by(kind)).map(shown).collect()
 }
 
-/// What comes right with files that another area puts right: shown, and nothing else is done for it.
+/// Findings that disappear when another area repairs the files: shown, without an action of their own.
 fn with_components(findings: &[Finding]) -> Option<Step> {
     let shows = shown(findings, ActionKind::WithComponent);
     (!shows.is_empty()).then(|| Step::new(shows, Work::Files(FileWork::default())))
 }
 
-/// Has the desktop's own tool list anew what it does not know of.
+/// Has the desktop's own tool rebuild its list of applications.
 fn registration(system: &System, findings: &[Finding]) -> Option<Step> {
     let shows = shown(findings, ActionKind::Register);
     let tool = ToolRun {
@@ -113,10 +113,11 @@ fn registration(system: &System, findings: &[Finding]) -> Option<Step> {
         words: vec![REGISTRY.folder.to_owned()],
         environment: &[],
         takes_locks: Vec::new(),
+        runs_scripts: false,
         called: "the desktop's tool",
         by_hand: system.by_hand(&format!("{} {}", REGISTRY.program, REGISTRY.folder)),
     };
-    let remark = "The desktop's own tool makes its list of what is installed anew; `undo` does not take that back.";
+    let remark = "The desktop's own tool rebuilds its list of applications; `veritum undo` does not undo that.";
     (!shows.is_empty()).then(|| Step::new(shows, Work::Tool(tool)).remarked(remark))
 }
 

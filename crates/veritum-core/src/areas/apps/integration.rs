@@ -27,7 +27,7 @@ pub(crate) struct Registry {
 pub(crate) const REGISTRY: Registry =
     Registry { program: "/usr/bin/update-desktop-database", folder: "/usr/share/applications" };
 
-/// Whether the tool that makes the list of openers answers a finding.
+/// Whether rebuilding the list of file handlers answers a finding.
 pub(super) fn needs_registering(finding: &Finding) -> bool {
     let list = finding.subject.as_path().is_some_and(|path| path.as_bytes() == OPENERS.as_bytes());
     finding.area == APPS && (list || finding.verdict == Verdict::Unregistered)

@@ -41,6 +41,7 @@ static ABOUT: About = About {
     },
     counted_as: &[(Verdict::Busy, "application that runs", "applications that run")],
     by_component: false,
+    rereads_the_medium: false,
     not_touched: NOT_TOUCHED,
     is_advised: true,
     is_of_machine: true,

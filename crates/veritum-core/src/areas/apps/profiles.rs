@@ -12,7 +12,7 @@ use crate::report::RunningApp;
 use crate::scan::{Profile, ProfileFault};
 
 /// One application in one home.
-struct Looked<'a> {
+struct AppInHome<'a> {
     app: &'a str,
     user: &'a str,
     home: &'a SystemPath,
@@ -31,7 +31,7 @@ pub(super) fn profiles(cx: &Cx<'_>, apps: &[&App], examined: &mut Examined) -> (
             apps.iter().try_for_each(|(card, app)| {
                 let look = || profile_in(cx, home, (app, card));
                 let (found, running) = cx.homes.seen(home, &app.entry.id, look).map_err(|e| error_words(&e))?;
-                let here = Looked { app: &app.entry.id, user, home: &home.place, runs: !running.is_empty() };
+                let here = AppInHome { app: &app.entry.id, user, home: &home.place, runs: !running.is_empty() };
                 looked += found.looked;
                 examined.coverage.bytes += found.bytes;
                 let whose = |finding: Finding| Finding { component: app.component.clone(), ..finding };
@@ -69,7 +69,7 @@ fn profile_in(cx: &Cx<'_>, home: &OpenHome, (app, card): (&App, &Card)) -> io::R
     Ok((profile, running))
 }
 
-impl Looked<'_> {
+impl AppInHome<'_> {
     fn at(&self, below: &[u8]) -> Option<SystemPath> {
         if below.is_empty() { Some(self.home.clone()) } else { self.home.join(below).ok() }
     }

@@ -1,4 +1,4 @@
-//! [`Case`]: what a check of files is given; [`FilesCheck`]: what comes of it.
+//! [`Case`]: the input of a check of files; [`FilesCheck`]: its result.
 
 use std::collections::BTreeMap;
 

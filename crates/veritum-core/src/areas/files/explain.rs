@@ -1,4 +1,4 @@
-//! What `explain` tells of a path of the machine: owner, expected and found, where they differ, why the reference is believed.
+//! What `explain` reports about a path: owner, expected and found state, first difference, chain of trust.
 
 use std::io;
 use std::os::fd::AsFd;
@@ -17,7 +17,7 @@ const MAX_COMPARED: u64 = 256 << 20;
 /// Text over this size is not shown by lines.
 const SMALL_TEXT: u64 = 256 << 10;
 
-/// Explains a path; `None` where no component has anything there, and nothing is said of it.
+/// Explains a path; `None` if no component owns it and there is no finding about it.
 pub(super) fn explain(cx: &Cx<'_>, path: &SystemPath) -> Result<Option<ExplainReport>, WorkError> {
     let listed = listed_spelling(cx, path);
     let scope = Scope { paths: vec![listed.clone()], ..Scope::only(FILES) };
@@ -71,7 +71,7 @@ pub(super) fn explain(cx: &Cx<'_>, path: &SystemPath) -> Result<Option<ExplainRe
     }))
 }
 
-/// That there is nothing to compare a path with.
+/// The remark for a path that no component owns.
 #[must_use]
 pub fn unowned(path: &SystemPath) -> String {
     format!("no component owns {path}: there is nothing to compare it with, and nothing of it will be touched")

@@ -8,7 +8,7 @@ use super::judge::Judge;
 use crate::model::{PathMap, Scope, SystemPath};
 use crate::reference::{Expected, ExpectedKind, Reference};
 
-/// So many things are located by one thread at once.
+/// Entries that one thread locates at a time.
 const SHARE: usize = 2048;
 
 /// Where everything that is to be looked at is, in path order, each place once.
@@ -58,7 +58,7 @@ fn in_scope(reference: &Reference, scope: &Scope, expected: &Expected) -> bool {
     path && (scope.components.is_empty() || named(expected.component) || expected.also.iter().any(|c| named(*c)))
 }
 
-/// Locations by the folder that they are in.
+/// Locations, grouped by folder.
 #[derive(Default)]
 struct Groups {
     all: Vec<Vec<Location>>,
@@ -77,10 +77,10 @@ impl Groups {
     }
 }
 
-/// What one thread located: as far as the folders are known and are there.
+/// The locations that one thread found.
 #[derive(Default)]
 struct Located {
-    /// Locations, in runs of one folder.
+    /// Locations, one list for each folder.
     runs: Vec<Vec<Location>>,
     /// Folders as listed, and where they are.
     folders: Vec<(SystemPath, SystemPath)>,

@@ -52,6 +52,7 @@ static ABOUT: About = About {
     },
     counted_as: &[],
     by_component: true,
+    rereads_the_medium: true,
     not_touched: NOT_TOUCHED,
     is_advised: false,
     is_of_machine: true,

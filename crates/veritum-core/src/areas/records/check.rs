@@ -48,7 +48,7 @@ pub(super) fn check(cx: &Cx<'_>) -> Result<Examined, WorkError> {
         let mut step = Step { after: After::LookedAtAgain, ..Step::new(shows, Work::Files(work)) };
         if cx.wants(&FILES) {
             step = step.remarked(
-                "The files are judged by what is installed: what is wrong with them is looked at after this, and asked about.",
+                "Files are checked again after the package database is repaired; you will be asked about them.",
             );
         }
         examined.steps.push(step);

@@ -1,4 +1,4 @@
-//! What `explain` tells of a record of the package database: how it lies there, how it should be, and who says so.
+//! What `explain` reports about a record of the package database: found and expected content, and its source.
 
 use std::io;
 
@@ -13,10 +13,10 @@ use crate::store::Contents as _;
 use crate::supply::Made;
 use crate::system::WorkError;
 
-/// Records over this size are not compared byte by byte.
+/// Larger records are not compared byte by byte, bytes.
 const MAX_COMPARED: u64 = 256 << 20;
 
-/// A record, or a link that one stands for, when something is wrong with it or it is one.
+/// Explains a path of the package database, or of an alternative; `None` if it is neither.
 pub(super) fn explain_place(cx: &Cx<'_>, path: &SystemPath) -> Result<Option<ExplainReport>, WorkError> {
     let scope = Scope::only(RECORDS);
     let cx = &cx.narrowed(&scope);
@@ -51,9 +51,7 @@ pub(super) fn explain(cx: &Cx<'_>, finding: &Finding, checked: &Checked) -> Expl
         owners,
         differs,
         chain,
-
         remark,
-
         ..ExplainReport::new(finding, checked.left_of(finding).cloned())
     }
 }

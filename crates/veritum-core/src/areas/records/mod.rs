@@ -46,6 +46,7 @@ static ABOUT: About = About {
     },
     counted_as: &[],
     by_component: false,
+    rereads_the_medium: false,
     not_touched: NOT_TOUCHED,
     is_advised: false,
     is_of_machine: true,

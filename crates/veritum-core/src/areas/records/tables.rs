@@ -52,7 +52,7 @@ struct Tables<'a> {
 enum Table {
     There(Vec<u8>),
     Missing,
-    /// Unreadable, and why; or of the wrong kind.
+    /// It cannot be read, or is not a file: the verdict and the cause.
     Unread(Verdict, Option<String>),
 }
 

@@ -17,7 +17,7 @@ use crate::system::WorkError;
 
 /// What came of looking, before it is planned what to do.
 #[derive(Default)]
-struct Looked {
+struct ExaminedStore {
     faults: Vec<StoreFault>,
     superfluous: Vec<PathBuf>,
     examined: u64,
@@ -51,7 +51,7 @@ pub(super) fn check_whole(cx: &Cx<'_>) -> Result<Examined, WorkError> {
     let begun = Instant::now();
     let Some(store) = cx.supply.own_store() else { return Ok(unopened(cx)) };
     let audit = store.audit(&cx.system.pool, cx.how.fresh, cx.observer).map_err(stopped)?;
-    let looked = Looked {
+    let looked = ExaminedStore {
         faults: audit.faults,
         superfluous: audit.superfluous,
         examined: audit.examined,
@@ -62,18 +62,18 @@ pub(super) fn check_whole(cx: &Cx<'_>) -> Result<Examined, WorkError> {
         },
         left_out: (!audit.judged_superfluous)
             .then_some("what else is superfluous: it cannot be told before the rest of the store is right"),
-        ..Looked::default()
+        ..ExaminedStore::default()
     };
     Ok(examined(cx, looked, begun))
 }
 
 /// Looks at what a check of files rests on: manifests of what is installed, and whether their contents are there; what a repair is
 /// about to take is read whole; from a web server only when it is going to be taken.
-fn look_at_present(cx: &Cx<'_>, store: &Store) -> Result<Looked, WorkError> {
+fn look_at_present(cx: &Cx<'_>, store: &Store) -> Result<ExaminedStore, WorkError> {
     let system = cx.system;
     let mut evidence = cx.evidence();
     let needed = evidence.needed_contents();
-    let Evidence { gathered: Some(gathered), look } = &mut *evidence else { return Ok(Looked::default()) };
+    let Evidence { gathered: Some(gathered), look } = &mut *evidence else { return Ok(ExaminedStore::default()) };
     let reference = &gathered.reference;
     let all = contents_of(cx, store, reference);
     let listing = look.as_mut().and_then(|look| look.listing.take());
@@ -101,7 +101,7 @@ fn look_at_present(cx: &Cx<'_>, store: &Store) -> Result<Looked, WorkError> {
         }
     }
     faults.extend(store.with_harm(troubles, &entries, &system.pool));
-    Ok(Looked {
+    Ok(ExaminedStore {
         faults,
         examined: (entries.len() + all.len()) as u64,
         bytes: needed.iter().map(|(_, size)| size).sum(),
@@ -109,7 +109,7 @@ fn look_at_present(cx: &Cx<'_>, store: &Store) -> Result<Looked, WorkError> {
             false => "signed files and manifests of what is installed were read, contents only seen to be there",
             true => "signed files and manifests of what is installed were fetched, contents when a repair takes them",
         },
-        ..Looked::default()
+        ..ExaminedStore::default()
     })
 }
 
@@ -137,19 +137,19 @@ fn contents_of(cx: &Cx<'_>, store: &Store, reference: &Reference) -> Vec<(Digest
 /// A store that cannot even be opened.
 fn unopened(cx: &Cx<'_>) -> Examined {
     let unverified_store = cx.supply.unverified_store();
-    let looked = Looked {
+    let looked = ExaminedStore {
         faults: unverified_store.as_ref().map(|store| store.faults.clone()).unwrap_or_default(),
         examined: 1,
         extent: "only the signed files",
         left_out: Some("the rest of the store: what it should be is not known before these are right"),
         unverified_store,
-        ..Looked::default()
+        ..ExaminedStore::default()
     };
     examined(cx, looked, Instant::now())
 }
 
-fn examined(cx: &Cx<'_>, looked: Looked, begun: Instant) -> Examined {
-    let Looked { faults, superfluous, examined: parts, bytes, extent, left_out, unverified_store } = looked;
+fn examined(cx: &Cx<'_>, looked: ExaminedStore, begun: Instant) -> Examined {
+    let ExaminedStore { faults, superfluous, examined: parts, bytes, extent, left_out, unverified_store } = looked;
     let content = |fault: &StoreFault| if let Part::Content { digest, .. } = fault.part { Some(digest) } else { None };
     *cx.supply.open.bad.write().unwrap_or_else(PoisonError::into_inner) = faults.iter().filter_map(content).collect();
     cx.supply.open.packages.lock().unwrap_or_else(PoisonError::into_inner).clear();
@@ -200,21 +200,19 @@ fn examined(cx: &Cx<'_>, looked: Looked, begun: Instant) -> Examined {
     examined
 }
 
-/// Says what goes where, and what is not known yet.
+/// Adds the remarks about the store's folder and about what is examined later.
 fn remarked(cx: &Cx<'_>, step: Step) -> Step {
     let folder = cx.system.settings.store_folder().map(|folder| folder.display().to_string()).unwrap_or_default();
     let after = step.after;
     let step = step.remarked(format!(
-        "The store comes first: what it gets is verified against what its keeper signed; what is damaged goes to \
+        "The store is repaired first: every file is verified against its owner's signature, and damaged files are moved to \
          {folder}/set-aside."
     ));
     let others = cx.wants(&FILES) || cx.wants(&RECORDS);
     match after {
         After::Known => step,
         After::LookedAtAgain if !others => step,
-        _ => step.remarked(
-            "The rest is judged by the store: what is wrong with it is looked at after this, and asked about.",
-        ),
+        _ => step.remarked("Everything else is checked again after the store is repaired; you will be asked about it."),
     }
 }
 

@@ -6,7 +6,7 @@ use super::STORE;
 use crate::model::{Authority, Finding, Harm, State, Subject, Verdict, readable};
 use crate::store::{Part, StoreFault, Trouble};
 
-/// One finding for each fault, in their order.
+/// Returns one finding for each fault, in the same order.
 #[must_use]
 pub fn judge_store(faults: &[StoreFault]) -> Vec<Finding> {
     faults.iter().map(finding).collect()

@@ -33,6 +33,7 @@ static ABOUT: About = About {
     heading: |_| Cow::Borrowed("in the store"),
     counted_as: &[(Verdict::Stray, "superfluous file in the store", "superfluous files in the store")],
     by_component: false,
+    rereads_the_medium: true,
     not_touched: &["the machine", "the store's keys"],
     is_advised: false,
     is_of_machine: false,

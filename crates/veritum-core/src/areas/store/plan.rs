@@ -44,7 +44,7 @@ impl RepairSource {
 /// One part that is put right.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct PlannedFix {
-    /// The part's position among the faults.
+    /// The index of the fault.
     pub fault: usize,
     /// The finding that it answers.
     pub finding: FindingId,
@@ -112,7 +112,7 @@ impl StoreRepairPlan {
 /// Why a part cannot be had, and what to do next.
 pub type NoSource = (String, Option<String>);
 
-/// Plans what can be done about each fault; each finding is told its remedy.
+/// Plans the repair of each fault and enters the remedy into its finding.
 #[must_use]
 pub fn plan_store(
     findings: &mut [Finding],

@@ -35,7 +35,7 @@ pub(crate) struct UpdatesPart {
 /// Looks at everything that updates rest on.
 ///
 /// # Errors
-/// When somebody said stop.
+/// If the run was stopped.
 pub(crate) fn look(cx: &Cx<'_>) -> Result<UpdatesPart, WorkError> {
     let System { machine, database, installed, protection, settings: outside, .. } = cx.system;
     let observer = cx.observer;
@@ -98,7 +98,7 @@ pub(crate) fn look(cx: &Cx<'_>) -> Result<UpdatesPart, WorkError> {
     Ok(UpdatesPart { examined, wrong_lists, verified, to_free })
 }
 
-/// What the machine's archives have, as far as they are asked: before a repair they are asked for what they offer instead.
+/// What the machine's archives answer; before a repair they are asked what they offer instead.
 fn asked_archives(cx: &Cx<'_>) -> Result<Vec<Renewal>, WorkError> {
     match cx.how.plans {
         false => cx.supply.renewals(Asked { only_releases: true, ..Asked::default() }, cx.observer),

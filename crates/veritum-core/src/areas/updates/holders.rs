@@ -18,8 +18,8 @@ const WATCHED: Duration = Duration::from_secs(10);
 /// How often it is looked at meanwhile.
 const GLANCE: Duration = Duration::from_millis(250);
 
-/// The units that stand in the way of a repair because they hold a lock that it needs and that is not ours, with how they
-/// stand.
+/// The units that hold a lock which a repair needs and this run does not have, with their
+/// state.
 ///
 /// # Errors
 /// When a program holds one that is no such service, or installs something: that is never stopped.
@@ -60,7 +60,7 @@ fn fetches_only(lock: &SystemPath) -> bool {
     LOCKS.contains(&lock.to_string().as_str())
 }
 
-/// Who holds the package tools' locks, but those that are ours.
+/// The holders of the package tools' locks, except the locks of this run.
 pub(super) fn lock_holders(cx: &Cx<'_>, ours: &[SystemPath]) -> (Vec<Watched>, ExaminedPart) {
     let (mut watched, mut part) = (Vec::new(), ExaminedPart::default());
     for path in Debian.update_locks().into_iter().filter(|path| !ours.contains(path)) {

@@ -57,6 +57,7 @@ static ABOUT: About = About {
     heading: |finding| Cow::Borrowed(part_of(&finding.subject)),
     counted_as: &[],
     by_component: false,
+    rereads_the_medium: false,
     not_touched: &["what is installed", "sources and settings", USERS_FOLDERS],
     is_advised: true,
     is_of_machine: true,

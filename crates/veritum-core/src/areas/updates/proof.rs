@@ -15,7 +15,7 @@ use crate::trust::openpgp::SignatureError;
 /// those that are installed.
 ///
 /// # Errors
-/// When somebody said stop.
+/// If the run was stopped.
 pub(super) fn proof(cx: &Cx<'_>) -> Result<ProofReport, WorkError> {
     if !cx.system.settings.archive.network {
         return Ok(not_tried(cx, "the network is not to be used"));

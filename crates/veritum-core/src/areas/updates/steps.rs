@@ -1,4 +1,4 @@
-//! What a repair of updates does: its steps, in order.
+//! The steps of a repair of updates, in order.
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -21,27 +21,26 @@ use crate::system::{System, ToolRunner, WorkError};
 const DPKG: &str = "/usr/bin/dpkg";
 /// Questions about settings files are answered by keeping what is there.
 const CONFIGURE: [&str; 4] = ["--force-confdef", "--force-confold", "--configure", "--pending"];
-/// The lock of the front end stays ours; the tool takes its own.
+/// This run keeps the front end's lock; the tool takes its own.
 const LOCKED: &[(&str, &str)] = &[("DPKG_FRONTEND_LOCKED", "1")];
 const BY_HAND: &str = "dpkg --configure -a";
 
-/// Holds services that fetch, for the time of the repair.
+/// Stops services that fetch updates, for the duration of the repair.
 pub(super) fn pausing(units: Vec<PausedUnit>) -> Option<Step> {
     let shows: Vec<ActionReport> =
         units.iter().map(|unit| on_unit(ActionKind::Pause, &unit.name, Vec::new())).collect();
-    let remark = "A service is fetching updates and holds a lock that is needed: it is stopped for the time of the repair and \
-                  started again after it. If that is cut short, `veritum recover` does so, and at the latest the next start of \
-                  the machine.";
+    let remark = "A service is fetching updates and holds a lock that the repair needs. It is stopped during the repair and started \
+                  again afterwards; if the repair is interrupted, `veritum recover` or the next reboot starts it again.";
     (!shows.is_empty()).then(|| Step::new(shows, Work::Pause(units)).remarked(remark))
 }
 
-/// What was found, with what a repair does about it.
+/// Adds the steps of a repair to the findings.
 pub(super) fn planned(cx: &Cx<'_>, part: UpdatesPart) -> Result<Examined, WorkError> {
     let offered = cx.supply.offered(cx.scope.everything, cx.observer)?;
     let frees = planned_room(cx, &part, &offered.renewals);
     let lists = NewLists::plan(cx, &part, &offered);
     let UpdatesPart { mut examined, verified, .. } = part;
-    // What came already does not come again.
+    // Lists that were fetched already are not fetched again.
     let coming = if offered.fetched { &[][..] } else { &offered.renewals };
     let plan = lists.planned(cx, coming, &offered.renewals);
     let goes = |one: &&VerifiedDownload| frees.actions.iter().any(|action| action.listed == one.path);
@@ -64,24 +63,22 @@ pub(super) fn planned(cx: &Cx<'_>, part: UpdatesPart) -> Result<Examined, WorkEr
         Some(Err(left)) => examined.left.extend(left),
         None => {}
     }
-    if !offered.renewals.is_empty()
-        && let Some(step) = examined.steps.first_mut()
-    {
-        step.remarks.push("Then one small package is downloaded, to prove that updates come.".into());
+    let answers = offered.renewals.iter().any(|renewal| renewal.error().is_none());
+    if answers && let Some(step) = examined.steps.first_mut() {
+        step.remarks.push("One small package is then downloaded as a test that updates work.".into());
     }
     Ok(examined)
 }
 
-/// Makes room first: what is fetched may need it already.
+/// Frees space first: the downloads may need it.
 fn freeing(frees: Plan) -> Option<Step> {
     let shows: Vec<ActionReport> = frees.actions.iter().map(ActionReport::planned).collect();
-    let remark =
-        "What is deleted makes room; it can be fetched again, and is the one thing that `undo` does not bring back.";
+    let remark = "The deleted downloads can be fetched again; `veritum undo` does not restore them.";
     let work = FileWork { plan: frees, ..FileWork::default() };
     (!shows.is_empty()).then(|| Step::new(shows, Work::Files(work)).remarked(remark))
 }
 
-/// What is damaged goes aside, and new lists come.
+/// Moves damaged files aside and fetches new lists.
 fn listing(lists: NewLists, plan: Plan, coming: &[Renewal]) -> Option<Step> {
     let mut shows: Vec<ActionReport> = plan.actions.iter().map(ActionReport::planned).collect();
     let fetches = coming.iter().any(Renewal::brings_something);
@@ -105,14 +102,12 @@ fn listing(lists: NewLists, plan: Plan, coming: &[Renewal]) -> Option<Step> {
     };
     let step = Step::new(shows, work);
     Some(match bare {
-        true => {
-            step.remarked("Nothing takes the place of the lists that go aside: they come when lists are fetched again.")
-        }
+        true => step.remarked("Lists that are moved aside are replaced the next time lists are fetched."),
         false => step,
     })
 }
 
-/// Has the service manager forget failures whose cause is gone.
+/// Resets the failed state of services whose cause is gone.
 fn forgetting(findings: &[Finding]) -> Vec<Step> {
     let failed = findings.iter().filter(|finding| finding.is_mended_by(ActionKind::ForgetFailure));
     let step = |finding: &Finding| {
@@ -124,7 +119,7 @@ fn forgetting(findings: &[Finding]) -> Vec<Step> {
     failed.filter_map(step).collect()
 }
 
-/// Has the package tool finish the installations that were begun; or says why that cannot be done from here.
+/// Has the package tool finish interrupted installations, or gives the reason why it cannot be run from here.
 fn configuring(system: &System, findings: &[Finding]) -> Option<Result<Step, Vec<Left>>> {
     let begun = || findings.iter().filter(|finding| finding.is_mended_by(ActionKind::Configure));
     begun().next()?;
@@ -140,17 +135,18 @@ fn configuring(system: &System, findings: &[Finding]) -> Option<Result<Step, Vec
         words: CONFIGURE.map(str::to_owned).into(),
         environment: LOCKED,
         takes_locks: Debian.locks().into_iter().skip(1).collect(),
+        runs_scripts: true,
         called: "the package tool",
         by_hand,
     };
-    let remark = "The package tool finishes what was begun: it runs the components' own scripts, with root's rights. Settings files \
-                  that were edited stay as they are. What it does cannot be taken back from here.";
+    let remark = "The package tool finishes interrupted installations and runs the packages' own scripts as root. Modified \
+                  configuration files are kept. `veritum undo` does not undo this.";
     let step = Step::new(shows.collect(), Work::Tool(tool)).remarked(remark);
-    // The package database says something else then.
+    // The package database has changed after it.
     Some(Ok(Step { after: After::LookedAtAgain, ..step }))
 }
 
-/// Whether the machine's package tool can be run.
+/// Checks whether the machine's package tool can be run; the error is the reason.
 fn way_to_configure(system: &System) -> Result<(), String> {
     let way = system.tool_runner().map_err(str::to_owned)?;
     if matches!(way, ToolRunner::Here) {
@@ -168,12 +164,12 @@ fn way_to_configure(system: &System) -> Result<(), String> {
     }
 }
 
-/// Something that is done to a unit of the service manager.
+/// An action on a unit of the service manager.
 fn on_unit(action: ActionKind, unit: &str, findings: Vec<FindingId>) -> ActionReport {
     ActionReport::on(action, Subject::Service { name: unit.to_owned() }, findings)
 }
 
-/// New lists, and what goes aside unless one takes its place.
+/// New lists, and the files that are moved aside unless a new list replaces them.
 #[derive(Debug)]
 struct NewLists {
     problems: Vec<Finding>,
@@ -189,7 +185,7 @@ impl Fetch for NewLists {
 }
 
 impl NewLists {
-    /// What is damaged; or all of both caches, once.
+    /// Collects the damaged files, or all files of both caches.
     fn plan(cx: &Cx<'_>, part: &UpdatesPart, offered: &Offered) -> Self {
         let problems: Vec<Finding> = part.examined.problems().cloned().collect();
         let aside = |f: &&Finding| f.is_mended_by(ActionKind::SetAside);
@@ -210,7 +206,7 @@ impl NewLists {
         Self { problems, asides }
     }
 
-    /// Plans what goes aside and what of the new lists comes; `asked` is what every archive answered, for the reasons.
+    /// Plans which files are moved aside and which new lists replace them; `asked` holds the answer of each archive.
     fn planned(&self, cx: &Cx<'_>, coming: &[Renewal], asked: &[Renewal]) -> Plan {
         let mut lists = Vec::new();
         for renewal in coming {
@@ -282,7 +278,7 @@ fn rules<'a>(cx: &Cx<'a>, place: &'a PlaceOf<'a>) -> UpdateRules<'a> {
     }
 }
 
-/// Something that could have been put right and is not, with the reason.
+/// The reason why a finding that has a remedy is not answered.
 fn left_of(renewals: &[Renewal], finding: &Finding) -> Left {
     let source = finding.subject.name().unwrap_or_default();
     let renewal = renewals.iter().find(|renewal| renewal.source.describe() == source);

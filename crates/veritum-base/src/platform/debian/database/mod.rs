@@ -33,14 +33,14 @@ pub enum StatusFile {
     Missing,
     /// It cannot be read as a file, and why.
     Unreadable(String),
-    /// Something else lies in its place.
+    /// Something else is in its place.
     NotAFile,
 }
 
-/// Why the folder of the components' records cannot be looked into.
+/// Why the folder of the components' records cannot be listed.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum InfoProblem {
-    /// Something else lies in its place.
+    /// Something else is in its place.
     NotAFolder,
     /// It cannot be read, and why.
     Unreadable(String),

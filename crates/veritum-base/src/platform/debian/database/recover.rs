@@ -1,4 +1,4 @@
-//! What is lost or wrong in dpkg's table, brought again from earlier copies and the package log.
+//! Recovery of lost or wrong entries of dpkg's status file from earlier copies and the package log.
 
 use std::collections::{HashMap, HashSet};
 
