@@ -72,7 +72,7 @@ def in_pairs(ours, theirs, pairs, names, cold=False):
 
 
 def owned(root):
-    """The files that components own, each once, as the package database lists them."""
+    """The files that packages own, each once, as the package database lists them."""
     seen = set()
     for name in sorted(glob.glob(f"{glob.escape(root)}/var/lib/dpkg/info/*.list")):
         with open(name, "rb") as lines:

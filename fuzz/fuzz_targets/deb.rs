@@ -5,12 +5,12 @@ use std::io::Read;
 
 use libfuzzer_sys::fuzz_target;
 use veritum_core::formats::deb::read_deb;
-use veritum_core::formats::deb::{DebError, DebSink, Package, RawEntry};
+use veritum_core::formats::deb::{DebError, DebSink, Deb, RawEntry};
 
 struct Count(u64);
 
 impl DebSink for Count {
-    fn package(&mut self, _: &Package) -> Result<(), DebError> {
+    fn deb(&mut self, _: &Deb) -> Result<(), DebError> {
         Ok(())
     }
     fn entry(&mut self, _: RawEntry, content: &mut dyn Read) -> Result<(), DebError> {

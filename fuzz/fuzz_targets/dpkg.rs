@@ -52,12 +52,12 @@ fuzz_target!(|data: &[u8]| {
     if let Ok(installed) = Debian.installed(&machine) {
         let records = Debian.records(&machine);
         let some = |path: &[u8]| path.len() % 2 == 0;
-        for component in &installed.components {
-            let _ = (records.read_list(component, None), records.read_list(component, Some(&some)));
+        for package in &installed.packages {
+            let _ = (records.read_list(package, None), records.read_list(package, Some(&some)));
         }
     }
     let database = Database::read(&machine);
-    let _ = (database.components(), database.composed(&Default::default()));
+    let _ = (database.packages(), database.composed(&Default::default()));
     let _ = Alternatives::parse(rest);
     let _ = Users::parse(rest, rest);
     for paragraph in paragraphs(&String::from_utf8_lossy(rest)) {

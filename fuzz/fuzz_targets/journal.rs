@@ -1,4 +1,4 @@
-//! Journals: raw bytes, and JSON lines that are given the right length and checksum.
+//! Change logs: raw bytes, and JSON lines that are given the right length and checksum.
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;

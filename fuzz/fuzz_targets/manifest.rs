@@ -1,4 +1,4 @@
-//! Manifests: whatever is read must come back the same when it is written and read again.
+//! Manifests: whatever is read must be restored the same when it is written and read again.
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;

@@ -1,4 +1,4 @@
-//! OpenPGP: keyrings, texts with a signature around them, signatures beside a text.
+//! OpenPGP: keyrings, texts with a signature around them, signatures next to a text.
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;

@@ -1,4 +1,4 @@
-//! Facts told to an observer that the caller passes in; its answer says whether to go on.
+//! Facts reported to an observer that the caller passes in; its answer says whether to go on.
 //!
 //! Events carry facts only, no words for people. After [`Flow::Stop`] the long loop that asked ends at its next
 //! safe point and its caller gets a "stopped" error; nothing half-done stays behind.
@@ -20,9 +20,9 @@ pub enum Flow {
 pub enum Phase {
     /// Reading the machine's records and the reference.
     Reading,
-    /// Asking archives for their release files and indexes.
+    /// Asking repositories for their release files and indexes.
     Asking,
-    /// Fetching what a store on a web server says of what is installed; items are components.
+    /// Fetching what a store on a web server says of what is installed; items are packages.
     Fetching,
     /// Downloading packages.
     Downloading,
@@ -30,17 +30,17 @@ pub enum Phase {
     Unpacking,
     /// Comparing files with their reference.
     Comparing,
-    /// Writing replacements beside their destinations.
+    /// Writing replacements next to their destinations.
     Staging,
     /// Exchanging them.
     Exchanging,
-    /// Moving what was displaced to the kept contents.
+    /// Moving what was displaced to the backups.
     Keeping,
     /// Checking again what was changed.
     Confirming,
     /// Taking packages into a store.
     Filling,
-    /// Reading what a store holds, to see whether it is sound.
+    /// Reading what a store holds, to see whether it is intact.
     Auditing,
     /// Putting a store right.
     Mending,
@@ -48,7 +48,7 @@ pub enum Phase {
     Publishing,
     /// Reading packages that were downloaded; items are files.
     Downloads,
-    /// Fetching the lists of updates afresh; items are files.
+    /// Fetching the lists of updates again; items are files.
     Lists,
     /// Looking into users' homes; items are homes.
     Homes,
@@ -84,7 +84,7 @@ pub enum Event<'a> {
     Found(&'a Finding),
     /// An action on a path took effect.
     Acted(&'a SystemPath),
-    /// A journal record of that kind is safely on disk.
+    /// A change log record of that kind is safely on disk.
     Recorded(&'a str),
 }
 

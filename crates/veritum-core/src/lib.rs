@@ -13,22 +13,22 @@
 //! | module | what it is |
 //! |---|---|
 //! | [`model`] | the nouns that every module shares |
-//! | [`event`] | facts told to an observer |
+//! | [`event`] | facts reported to an observer |
 //! | [`machine`] | the machine as files: the one door to its disk |
 //! | [`formats`] | readers of foreign formats, pure |
 //! | [`platform`] | what the system records as installed |
-//! | [`trust`] | who vouches; the only maker of [`trust::Verified`] |
-//! | [`store`] | the trusted component store |
+//! | [`trust`] | who verifies; the only maker of [`trust::Verified`] |
+//! | [`store`] | the trusted package store |
 //! | [`scan`] | looks and digests in parallel |
-//! | [`archive`] | the vendor's archive: sources, indexes, packages at hand or fetched |
+//! | [`repository`] | the vendor's repository: sources, indexes, packages available or fetched |
 //! | [`mod@reference`] | what should be at each place, and who answers for it |
-//! | [`plan`] | findings × rules → actions, and what takes them back |
-//! | [`change`] | journal, staging, exchange, recovery, undo: the only module that writes to the machine |
+//! | [`plan`] | findings × rules → actions, and what undoes them |
+//! | [`change`] | change log, staging, exchange, recovery, undo: the only module that writes to the machine |
 //! | [`report`], [`history`] | results as data; past changes |
 //! | [`areas`] | what should be there × what is there → findings, area by area |
 //! | [`work`] | wires the modules |
 //!
-//! A check of the machine below a folder, by its own records alone:
+//! A check of the machine below a folder, by its package database alone:
 //!
 //! ```
 //! use std::sync::Arc;
@@ -43,22 +43,22 @@
 //! # std::fs::write(root.join("var/lib/dpkg/status"), status)?;
 //! # std::fs::write(root.join("var/lib/dpkg/info/quay.list"), "/.\n/usr\n/usr/share\n/usr/share/quay\n")?;
 //! let settings = Settings {
-//!     target: root,
+//!     root,
 //!     store: None,
 //!     trust: dir.path().join("trust"),
-//!     state: Some(dir.path().join("state")),
+//!     state_dir: Some(dir.path().join("state")),
 //!     notes: None,
 //!     scratch: vec![dir.path().to_owned()],
 //!     from: Vec::new(),
-//!     archive: Default::default(),
-//!     full_chain: false,
-//!     require: None,
+//!     repositories: Default::default(),
+//!     complete: false,
+//!     min_trust: None,
 //!     quick: false,
 //!     policy: Default::default(),
 //!     jobs: 2,
 //!     answerable: false,
-//!     despite_disk: false,
-//!     clear_attributes: false,
+//!     ignore_disk_errors: false,
+//!     clear_immutable: false,
 //!     now: jiff::Timestamp::UNIX_EPOCH,
 //!     run: "example".into(),
 //!     services: Default::default(),
@@ -80,7 +80,7 @@
 
 #[cfg(any(feature = "testkit", test))]
 pub use veritum_base::testkit;
-pub use veritum_base::{apps, archive, event, formats, machine, model, platform, scan, store, trust};
+pub use veritum_base::{apps, event, formats, machine, model, platform, repository, scan, store, trust};
 
 pub mod areas;
 pub mod change;

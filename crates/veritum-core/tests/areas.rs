@@ -10,16 +10,20 @@ fn about() -> impl Iterator<Item = &'static About> {
 }
 
 #[test]
-fn the_table_in_the_readme_is_the_list_of_areas() {
-    let readme = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../README.md");
-    let text = std::fs::read_to_string(readme).unwrap();
+fn the_table_in_the_reference_is_the_list_of_areas() {
+    let reference = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/reference.md");
+    let text = std::fs::read_to_string(reference).unwrap();
     let row = |about: &About| {
         let selected = about.selector.map_or_else(String::new, |(selector, _)| format!(" (`{selector}:NAME`)"));
-        let marked = if about.by_default { "yes " } else { "" };
-        format!("| `{}`{selected} | {marked}| {} |\n", about.name.word(), about.help)
+        let check = match about.only_when_named {
+            [] => "yes".to_owned(),
+            without => format!("without {}", without.join(", ")),
+        };
+        let repair = if about.by_default { "yes" } else { "reports" };
+        format!("| `{}`{selected} | {check} | {repair} | {} |\n", about.name.word(), about.help)
     };
     let table: String = about().map(row).collect();
-    assert!(text.contains(&table), "the README should have these lines:\n{table}");
+    assert!(text.contains(&table), "docs/reference.md should have these lines:\n{table}");
 }
 
 #[test]
@@ -30,7 +34,7 @@ fn names_and_selectors_are_words_and_each_means_one_area() {
     assert!(words.iter().all(plain), "{words:?}");
     let number = words.len();
     words.push("all");
-    words.push("component");
+    words.push("package");
     words.sort_unstable();
     words.dedup();
     assert_eq!(words.len(), number + 2, "{words:?}");

@@ -15,7 +15,7 @@ const MODULES: [&str; 22] = [
     "trust",
     "store",
     "scan",
-    "archive",
+    "repository",
     "reference",
     "plan",
     "change",

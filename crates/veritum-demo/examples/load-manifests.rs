@@ -6,11 +6,11 @@ use std::path::Path;
 use std::time::Instant;
 
 use rayon::prelude::*;
-use veritum_core::model::ComponentId;
+use veritum_core::model::PackageId;
 use veritum_core::store::{Reach, Store};
 use veritum_core::trust::Pins;
 
-fn entries(store: &Store, id: &ComponentId) -> usize {
+fn entries(store: &Store, id: &PackageId) -> usize {
     store.manifest(id).ok().flatten().map_or(0, |m| m.get().entries.len())
 }
 
@@ -23,7 +23,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         &Reach::folders_only(vec![std::env::temp_dir()]),
         jiff::Timestamp::UNIX_EPOCH,
     )?;
-    let ids: Vec<_> = store.components().map(|c| c.component.clone()).collect();
+    let ids: Vec<_> = store.packages().map(|c| c.package.clone()).collect();
     let start = Instant::now();
     let count: usize = ids.iter().map(|id| entries(&store, id)).sum();
     let one = start.elapsed();

@@ -1,4 +1,4 @@
-//! Building the whole: packages, machine, store, keys, the operator's configuration.
+//! Building the whole: packages, machine, store, keys, the administrator's configuration.
 
 use std::fs;
 use std::io;
@@ -18,28 +18,28 @@ use crate::{homes, machine, spec};
 #[non_exhaustive]
 pub enum BuildError {
     /// The folder holds something already.
-    #[error("{} holds something already", .0.display())]
+    #[error("{} is not empty", .0.display())]
     Occupied(PathBuf),
     /// A file cannot be made.
-    #[error("the demo machine cannot be built in {}", folder.display())]
+    #[error("cannot build the demo machine in {}", folder.display())]
     Io {
         /// The demo's folder.
         folder: PathBuf,
-        /// Why.
+        /// The source.
         source: io::Error,
     },
     /// The demo's store cannot be made.
-    #[error("the demo's store cannot be made")]
+    #[error("cannot create the demo's store")]
     Store(#[from] store::StoreError),
     /// The demo's keys cannot be made.
-    #[error("the demo's keys cannot be made")]
+    #[error("cannot create the demo's keys")]
     Keys(#[from] KeysError),
 }
 
 /// What to build.
 #[derive(Debug, Clone, Copy)]
 pub struct BuildOptions<'a> {
-    /// Where.
+    /// The folder.
     pub folder: &'a Path,
     /// From which number everything is made.
     pub seed: u64,
@@ -58,17 +58,17 @@ pub struct Built {
     pub store: PathBuf,
     /// The configuration.
     pub config: PathBuf,
-    /// The configuration of an operator who has no store, only the vendor's archive in a folder.
+    /// The configuration of an administrator who has no store, only the vendor's repository in a folder.
     pub without_store: PathBuf,
-    /// The configuration of an operator for whom the vendors' archives are served.
-    pub with_archive: PathBuf,
-    /// Components installed.
-    pub components: usize,
+    /// The configuration of an administrator for whom the vendors' repositories are served.
+    pub with_repositories: PathBuf,
+    /// Packages installed.
+    pub packages: usize,
     /// Files and links that they own.
     pub files: usize,
 }
 
-/// Builds the demo machine, its archive, its store and the operator's configuration.
+/// Builds the demo machine, its repository, its store and the administrator's configuration.
 ///
 /// # Errors
 /// When the folder holds something already, or cannot be written.
@@ -91,20 +91,20 @@ pub fn build(options: BuildOptions<'_>, observer: &dyn Observer) -> Result<Built
     vendors.pin(&folder.join("trust")).map_err(at)?;
     updates::furnish(folder).map_err(at)?;
     let mut packages = Vec::new();
-    for archive in ["archive", "archive-farebridge"] {
-        collect(&folder.join(archive).join("pool"), &mut packages).map_err(at)?;
+    for repositories in ["repository", "repository-farebridge"] {
+        collect(&folder.join(repositories).join("pool"), &mut packages).map_err(at)?;
     }
     packages.sort();
     let store = make_store(options, &packages, observer)?;
     vendors.next_day(folder, &installed).map_err(at)?;
     make_cards(&folder.join("cards")).map_err(at)?;
     let config = folder.join("veritum.toml");
-    fs::write(&config, configuration("store = \"store\"\nfrom = [\"archive\"]\n", OFFLINE)).map_err(at)?;
+    fs::write(&config, configuration("store = \"store\"\nfrom = [\"repository\"]\n", OFFLINE)).map_err(at)?;
     let without_store = folder.join("without-store.toml");
-    fs::write(&without_store, configuration("from = [\"archive\"]\n", OFFLINE)).map_err(at)?;
-    let with_archive = folder.join("with-archive.toml");
-    fs::write(&with_archive, configuration("store = \"store\"\n", SERVED)).map_err(at)?;
-    // The store's first: which content a part stands for is asked of the machine while it is whole.
+    fs::write(&without_store, configuration("from = [\"repository\"]\n", OFFLINE)).map_err(at)?;
+    let with_repositories = folder.join("with-repository.toml");
+    fs::write(&with_repositories, configuration("store = \"store\"\n", SERVED)).map_err(at)?;
+    // The store's first: which content a part is for is asked of the machine while it is whole.
     for fault in options.faults.iter().filter(|f| f.in_store) {
         apply_to_store(&root, &store, fault).map_err(at)?;
     }
@@ -119,10 +119,10 @@ pub fn build(options: BuildOptions<'_>, observer: &dyn Observer) -> Result<Built
         apply_to_updates(folder, fault).map_err(at)?;
     }
     let files = installed.iter().flat_map(|p| &p.items).filter(|i| i.content != crate::Content::Folder).count();
-    Ok(Built { machine: root, store, config, without_store, with_archive, components: installed.len(), files })
+    Ok(Built { machine: root, store, config, without_store, with_repositories, packages: installed.len(), files })
 }
 
-/// The operator's cards of what the machine's applications keep.
+/// The administrator's cards of what the machine's applications keep.
 fn make_cards(folder: &Path) -> io::Result<()> {
     fs::create_dir_all(folder)?;
     for (name, text) in CARDS {
@@ -168,31 +168,28 @@ fn collect(folder: &Path, into: &mut Vec<PathBuf>) -> io::Result<()> {
     Ok(())
 }
 
-/// Keys of a demo are no secret: whoever has the seed has them.
+/// Keys of a demo are no secret: the one that has the seed has them.
 fn key_seed(seed: u64, role: u8) -> [u8; 32] {
     let mut bytes = [role; 32];
     bytes[..8].copy_from_slice(&seed.to_le_bytes());
     bytes
 }
 
-/// Nobody serves the archives.
-const OFFLINE: &str = "# The archives that this machine names do not exist.\nno-network = true\n";
-/// Somebody does.
-const SERVED: &str =
-    "# The archives that this machine names are served by `veritum demo --serve`; http_proxy leads to them.\n";
+/// No one serves the repositories.
+const OFFLINE: &str = "# The repositories of this machine do not exist.\nno-network = true\n";
+/// A person does.
+const SERVED: &str = "# The repositories of this machine are served by `veritum demo --serve`, through http_proxy.\n";
 
 fn configuration(supply: &str, network: &str) -> String {
     let mut text = String::from(
-        "# The operator's configuration for the demo machine. Relative paths begin at this file's folder.\n\ntarget = \"machine\"\n",
+        "# The administrator's configuration for the demo machine. Relative paths start at this file's folder.\n\nroot = \"machine\"\n",
     );
     text.push_str(supply);
     text.push_str(network);
-    text.push_str("downloads = \"downloads\"\nservices = \"services\"\ncards = \"cards\"\n");
+    text.push_str("cache-dir = \"downloads\"\nservices = \"services\"\ncards = \"cards\"\n");
     if !rustix::process::geteuid().is_root() {
         let (uid, gid) = (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
-        text.push_str(&format!(
-            "# Built by an ordinary user, so everything belongs to that user.\nowner-of-root = \"{uid}:{gid}\"\n"
-        ));
+        text.push_str(&format!("# Built by an ordinary user, who owns everything.\nowner-of-root = \"{uid}:{gid}\"\n"));
     }
     text
 }

@@ -17,7 +17,7 @@ pub struct Fault {
     pub name: &'static str,
     /// What it is, in a line.
     pub what: &'static str,
-    /// Where.
+    /// The path.
     pub path: &'static str,
     /// What a check says of it.
     pub verdict: &'static str,
@@ -25,17 +25,17 @@ pub struct Fault {
     pub note: bool,
     /// Whether only root can do it.
     pub needs_root: bool,
-    /// Whether it is done to the store: `path` is then what the damaged part stands for.
+    /// Whether it is done to the store: `path` is then what the damaged part is for.
     pub in_store: bool,
-    /// Whether it keeps updates from coming: `path` is then part of what is told of it.
+    /// Whether it keeps updates from coming: `path` is then part of what is reported of it.
     pub in_updates: bool,
-    /// Whether it is done in a user's home: it is told of the application there.
+    /// Whether it is done in a user's home: it is reported of the application there.
     pub in_homes: bool,
-    /// Further places that are told, each with its verdict.
+    /// Further places that are reported, each with its verdict.
     pub also: &'static [(&'static str, &'static str)],
-    /// Whether a repair can only tell what to do about it.
+    /// Whether a repair can only show what to do about it.
     pub stays: bool,
-    /// Whether it is many places below the path, told as one.
+    /// Whether it is many places below the path, reported as one.
     pub many: bool,
     /// Whether it leaves a file system mounted behind: it is then only done when it is named.
     pub mounts: bool,
@@ -83,152 +83,128 @@ pub const FAULTS: [Fault; 37] = [
         "/usr/lib/x86_64-foreshore/libgunwale.so.5.4.2",
         "altered",
     ),
-    fault(
-        "emptied-file",
-        "a file emptied, as a power cut leaves it",
-        "/usr/share/berthbook/parts/parts-003",
-        "altered",
-    ),
-    fault("cut-file", "a file cut in half", "/usr/lib/firmware/00/item-001.fw", "altered"),
+    fault("emptied-file", "a file emptied, as after a power cut", "/usr/share/berthbook/parts/parts-003", "altered"),
+    fault("cut-file", "a file truncated to half", "/usr/lib/firmware/00/item-001.fw", "altered"),
     fault("missing-program", "a program missing", "/usr/bin/gullmail", "missing"),
-    fault("missing-folder", "a folder missing with all that was in it", "/usr/share/quayprint", "missing"),
-    fault("folder-for-file", "a folder where a file belongs", "/usr/share/driftlook/help/help-001", "wrong-kind"),
-    fault("file-for-folder", "a file where a folder belongs", "/usr/share/tallyroll", "wrong-kind"),
-    fault("relinked", "a link that leads elsewhere", "/usr/lib/x86_64-foreshore/libtidal.so.3", "relinked"),
-    fault("file-for-link", "a file where a link belongs", "/usr/lib/x86_64-foreshore/libkelp.so.0", "wrong-kind"),
-    fault("link-cut", "one of a file's three names cut off from the others", "/usr/bin/tidecut", "link-cut"),
-    fault("link-out", "a file replaced by a link that leads out of the system", "/usr/sbin/timeball", "wrong-kind"),
+    fault("missing-folder", "a folder missing with its contents", "/usr/share/quayprint", "missing"),
+    fault("folder-for-file", "a folder in place of a file", "/usr/share/driftlook/help/help-001", "wrong-type"),
+    fault("file-for-folder", "a file in place of a folder", "/usr/share/tallyroll", "wrong-type"),
+    fault("wrong-target", "a symlink that points elsewhere", "/usr/lib/x86_64-foreshore/libtidal.so.3", "wrong-target"),
+    fault("file-for-link", "a file in place of a symlink", "/usr/lib/x86_64-foreshore/libkelp.so.0", "wrong-type"),
+    fault("hardlink-split", "one of three hard links replaced by a copy", "/usr/bin/tidecut", "hardlink-split"),
+    fault("link-out", "a file replaced by a symlink out of the system", "/usr/sbin/timeball", "wrong-type"),
     fault(
         "folder-link-home",
-        "a component's folder replaced by a link into a user's home",
+        "a package's folder replaced by a symlink into a user's home",
         "/usr/share/tidewriter/templates",
-        "wrong-kind",
+        "wrong-type",
     ),
     note(
         "moved-folder",
-        "a folder moved by the administrator, with a link left behind",
+        "a folder moved by the administrator, with a symlink left behind",
         "/usr/share/strandline-themes",
         "moved",
     ),
-    fault("wrong-mode", "a program that everybody may write to", "/usr/bin/ropework", "wrong-mode"),
-    Fault {
-        needs_root: true,
-        ..fault("wrong-owner", "a program that belongs to a user", "/usr/bin/pilotage", "wrong-mode")
-    },
-    note("settings-edited", "a settings file edited by the administrator", "/etc/netbuoy/netbuoy.conf", "edited"),
+    fault("wrong-permissions", "a world-writable program", "/usr/bin/ropework", "wrong-permissions"),
+    Fault { needs_root: true, ..fault("wrong-owner", "a program owned by a user", "/usr/bin/pilotage", "wrong-owner") },
     note(
-        "settings-removed",
-        "a settings file removed by the administrator",
-        "/etc/lampd/lampd.conf",
-        "settings-removed",
+        "config-modified",
+        "a configuration file modified by the administrator",
+        "/etc/netbuoy/netbuoy.conf",
+        "config-modified",
     ),
     note(
-        "stray-file",
-        "a file in a system folder that no component owns",
+        "config-removed",
+        "a configuration file removed by the administrator",
+        "/etc/lampd/lampd.conf",
+        "config-removed",
+    ),
+    note(
+        "unowned-file",
+        "an unowned file in a system folder",
         "/usr/lib/x86_64-foreshore/libbrine-patch.so",
-        "stray",
+        "unowned",
     ),
     Fault {
         also: &[("/var/lib/dpkg/info/tallyroll.md5sums", "altered")],
         ..fault(
             "record-altered",
-            "a program altered, and the package database's record of it to match",
+            "a program altered, and its checksum in the package database to match",
             "/usr/bin/tallyroll",
             "altered",
         )
     },
-    fault("list-cut", "a component's list of paths cut off", "/var/lib/dpkg/info/tidelog.list", "garbled"),
+    fault("list-cut", "a package's file list truncated", "/var/lib/dpkg/info/tidelog.list", "corrupt"),
     fault(
-        "status-garbled",
-        "zeros in the middle of the table of components, as a power cut leaves them",
+        "status-corrupt",
+        "zeros in the middle of dpkg's status file, as after a power cut",
         "/var/lib/dpkg/status",
-        "garbled",
+        "corrupt",
     ),
-    Fault {
-        stays: true,
-        ..fault(
-            "half-installed",
-            "a component whose installation was interrupted half-way",
-            "/var/lib/dpkg/status",
-            "incomplete",
-        )
-    },
+    Fault { stays: true, ..fault("half-installed", "a half-installed package", "/var/lib/dpkg/status", "incomplete") },
     Fault {
         many: true,
         ..fault(
-            "replaced-component",
-            "a component's folder replaced in part by another installer",
+            "replaced-package",
+            "a package's folder partly replaced by another installer",
             "/usr/share/scripts-coxswain",
             "altered",
         )
     },
-    fault("emptied-program", "a program emptied, as a power cut leaves it", "/usr/bin/berthbook", "altered"),
+    fault("emptied-program", "a program emptied, as after a power cut", "/usr/bin/berthbook", "altered"),
     in_homes(
         "settings-cut",
-        "settings of Tidewriter that end in the middle",
+        "truncated settings of Tidewriter",
         "/home/mirela/.config/tidewriter/settings.json",
-        "garbled",
+        "corrupt",
     ),
     in_homes(
         "lock-left",
-        "a lock that Gullmail left when it crashed, beside the mail",
+        "a lock left by Gullmail after a crash, next to the mail",
         "/home/mirela/.gullmail/harbour.box/lock",
-        "abandoned",
+        "stale-lock",
     ),
     in_store(
         "store-content-altered",
-        "a content damaged in the store itself",
+        "a content file damaged in the store",
         "/usr/share/ropework/part-002.txt",
         "altered",
     ),
     in_store(
         "store-content-missing",
-        "a content missing from the store",
+        "a content file missing from the store",
         "/usr/share/strandline-shell/parts/parts-035",
         "missing",
     ),
-    in_store("store-manifest-altered", "a component's manifest altered in the store", "tidetable", "altered"),
-    Fault {
-        note: true,
-        ..in_store(
-            "store-superfluous",
-            "a file in the store that nothing signed refers to",
-            "objects/left-here",
-            "stray",
-        )
-    },
+    in_store("store-manifest-altered", "a package's manifest altered in the store", "tidetable", "altered"),
+    Fault { note: true, ..in_store("store-unused", "an unused file in the store", "objects/left-here", "unowned") },
     in_updates("download-altered", "a download with another content", "/var/cache/apt/archives/gullmail_", "altered"),
-    in_updates("download-cut", "a download cut short", "/var/cache/apt/archives/libgunwale5_", "cut-short"),
-    in_updates(
-        "list-forged",
-        "a release file that was changed after it was signed",
-        "foreshore/ saltwort",
-        "bad-signature",
-    ),
+    in_updates("download-cut", "a truncated download", "/var/cache/apt/archives/libgunwale5_", "truncated"),
+    in_updates("list-forged", "a release file changed after signing", "foreshore/ saltwort", "bad-signature"),
     Fault {
         note: true,
         ..in_updates(
             "list-expired",
-            "lists of an archive that no longer count as new",
+            "outdated package lists of a repository",
             "foreshore/ saltwort-security",
-            "expired",
+            "outdated",
         )
     },
     Fault {
         note: true,
         ..in_updates(
             "crashed-update",
-            "what a run that crashed while it fetched has left",
+            "leftovers of a download that crashed",
             "/var/cache/apt/archives/partial/gullmail_",
-            "begun",
+            "partial",
         )
     },
-    in_updates("failed-service", "the service that fetches updates ended with an error", "apt-daily.service", "failed"),
+    in_updates("failed-service", "the service that downloads updates failed", "apt-daily.service", "failed"),
     Fault {
         needs_root: true,
         stays: true,
         mounts: true,
-        ..in_updates("disk-full", "a disk that is full but for some kilobytes", "/var/cache/apt/archives", "disk-full")
+        ..in_updates("disk-full", "a nearly full disk", "/var/cache/apt/archives", "disk-full")
     },
 ];
 
@@ -248,7 +224,7 @@ pub fn apply(root: &Path, fault: &Fault) -> io::Result<()> {
     let before = fs::symlink_metadata(&parent)?;
     let own = fs::symlink_metadata(&path).ok();
     damage(root, fault.name, &path)?;
-    let keeps_time = matches!(fault.name, "altered-library" | "link-cut" | "wrong-mode" | "wrong-owner");
+    let keeps_time = matches!(fault.name, "altered-library" | "hardlink-split" | "wrong-permissions" | "wrong-owner");
     match own.filter(|_| keeps_time) {
         Some(own) => set_mtime(&path, own.mtime(), own.mtime_nsec())?,
         None if path.symlink_metadata().is_ok() => set_mtime(&path, crate::NOW - 600, 0)?,
@@ -276,15 +252,15 @@ pub fn apply_to_store(root: &Path, store: &Path, fault: &Fault) -> io::Result<()
         "store-content-altered" => flip(&content()?),
         "store-content-missing" => fs::remove_file(content()?),
         "store-manifest-altered" => flip(&manifest_of(store, fault.path)?),
-        "store-superfluous" => fs::write(store.join(fault.path), b"by mistake\n"),
-        other => Err(io::Error::new(io::ErrorKind::InvalidInput, format!("no fault is called {other}"))),
+        "store-unused" => fs::write(store.join(fault.path), b"by mistake\n"),
+        other => Err(io::Error::new(io::ErrorKind::InvalidInput, format!("unknown fault: {other}"))),
     }
 }
 
-/// Where the manifest of a component's newest version lies.
-fn manifest_of(store: &Path, component: &str) -> io::Result<PathBuf> {
+/// Where the manifest of a package's newest version is.
+fn manifest_of(store: &Path, package: &str) -> io::Result<PathBuf> {
     let names = fs::read_dir(store.join("filled"))?.flatten().map(|e| e.path());
-    let of = |p: &PathBuf| p.file_name().is_some_and(|n| n.to_string_lossy().starts_with(&format!("{component}_")));
+    let of = |p: &PathBuf| p.file_name().is_some_and(|n| n.to_string_lossy().starts_with(&format!("{package}_")));
     let entry = names.filter(of).max().ok_or(io::ErrorKind::NotFound)?;
     let entry: IndexEntry = serde_json::from_slice(&fs::read(entry)?)?;
     let hex = entry.manifest.to_hex();
@@ -309,7 +285,7 @@ fn damage(root: &Path, name: &str, path: &Path) -> io::Result<()> {
             let bytes = fs::read(path)?;
             fs::write(path, &bytes[..bytes.len() / 2])
         }
-        "missing-program" | "settings-removed" => fs::remove_file(path),
+        "missing-program" | "config-removed" => fs::remove_file(path),
         "missing-folder" => fs::remove_dir_all(path),
         "folder-for-file" => {
             fs::remove_file(path)?;
@@ -321,12 +297,12 @@ fn damage(root: &Path, name: &str, path: &Path) -> io::Result<()> {
             fs::remove_dir_all(path)?;
             fs::write(path, b"not a folder\n")
         }
-        "relinked" => swap_for_link("libkelp.so.0.4.2"),
+        "wrong-target" => swap_for_link("libkelp.so.0.4.2"),
         "file-for-link" => {
             fs::remove_file(path)?;
             fs::write(path, b"a copy from somewhere\n")
         }
-        "link-cut" => {
+        "hardlink-split" => {
             let (bytes, old) = (fs::read(path)?, fs::symlink_metadata(path)?);
             fs::remove_file(path)?;
             fs::write(path, bytes)?;
@@ -345,14 +321,14 @@ fn damage(root: &Path, name: &str, path: &Path) -> io::Result<()> {
             symlink("/var/lib/large-themes", path)?;
             set_mtime(&root.join("var/lib"), above.mtime(), above.mtime_nsec())
         }
-        "wrong-mode" => fs::set_permissions(path, fs::Permissions::from_mode(0o777)),
+        "wrong-permissions" => fs::set_permissions(path, fs::Permissions::from_mode(0o777)),
         "wrong-owner" => set_owner(path, 1001, 1001),
-        "settings-edited" => {
+        "config-modified" => {
             let mut text = fs::read_to_string(path)?;
             text.push_str("level = 7\n");
             fs::write(path, text)
         }
-        "stray-file" => fs::write(path, b"from an unknown place\n"),
+        "unowned-file" => fs::write(path, b"from an unknown place\n"),
         "record-altered" => {
             let (right, wrong) = (fs::read(path)?, b"#!/usr/bin/sh\nexec /home/oskar/.cache/other\n");
             fs::write(path, wrong)?;
@@ -364,7 +340,7 @@ fn damage(root: &Path, name: &str, path: &Path) -> io::Result<()> {
             let bytes = fs::read(path)?;
             fs::write(path, &bytes[..bytes.len() - 12])
         }
-        "status-garbled" => {
+        "status-corrupt" => {
             let mut bytes = fs::read(path)?;
             let middle = bytes.len() / 2;
             bytes[middle..middle + 512].fill(0);
@@ -379,7 +355,7 @@ fn damage(root: &Path, name: &str, path: &Path) -> io::Result<()> {
             }
             Ok(())
         }
-        "replaced-component" => {
+        "replaced-package" => {
             let mut files: Vec<PathBuf> = fs::read_dir(path)?.flatten().map(|e| e.path()).collect();
             files.sort();
             for (at, file) in files.iter().take(30).enumerate() {
@@ -392,6 +368,6 @@ fn damage(root: &Path, name: &str, path: &Path) -> io::Result<()> {
             }
             Ok(())
         }
-        other => Err(io::Error::new(io::ErrorKind::InvalidInput, format!("no fault is called {other}"))),
+        other => Err(io::Error::new(io::ErrorKind::InvalidInput, format!("unknown fault: {other}"))),
     }
 }

@@ -10,7 +10,7 @@ use std::path::Path;
 use crate::machine::{set_mtime, set_owner};
 use crate::seed::Seed;
 
-/// How somebody has set up the writing of letters.
+/// How a person has set up the writing of letters.
 const SETTINGS: &str =
     "{\n  \"font\": \"Breakwater 11\",\n  \"margins\": { \"left\": 25, \"right\": 20 },\n  \"recent\": []\n}\n";
 

@@ -4,7 +4,6 @@
 //! the people do not exist. [`build`] makes the whole of it; [`FAULTS`] names what can be damaged on it.
 #![warn(clippy::unwrap_used)]
 
-pub mod archive;
 mod build;
 mod elf;
 mod faults;
@@ -12,6 +11,7 @@ mod homes;
 mod machine;
 pub mod mirror;
 mod package;
+pub mod repository;
 mod seed;
 pub mod signing;
 mod small_disk;
@@ -27,7 +27,7 @@ pub use package::{Content, Item, Package, write_deb};
 pub use seed::Seed;
 pub use updates::{apply_to_updates, services};
 
-/// The moment at which the demo machine stands still, seconds since the epoch: 2026-03-04 07:30 UTC.
+/// The moment at which the demo machine is still, seconds since the epoch: 2026-03-04 07:30 UTC.
 pub const NOW: i64 = 1_772_609_400;
 /// When the store's signatures expire: 2126-01-01.
 pub const EXPIRES: i64 = 4_922_899_200;

@@ -115,7 +115,7 @@ fn database(root: &Path, packages: &[Package]) -> io::Result<()> {
     Ok(())
 }
 
-/// What the components' own scripts and the administrator did to the demo machine.
+/// What the packages' own scripts and the administrator did to the demo machine.
 pub(crate) fn customise(root: &Path) -> io::Result<()> {
     let (dpkg, bin) = (root.join("var/lib/dpkg"), root.join("usr/bin"));
     fs::set_permissions(bin.join("gangway-switch"), fs::Permissions::from_mode(0o4755))?;

@@ -1,4 +1,4 @@
-//! A stand-in for an archive's server, on loopback: it serves a folder, and misbehaves when told to.
+//! A are-in for a repository's server, on loopback: it serves a folder, and misbehaves when reported to.
 //!
 //! It speaks just enough HTTP/1.1 for that, by hand: no library for servers breaks off in the middle of an answer.
 
@@ -21,9 +21,9 @@ pub enum Mischief {
     StallsAfter(usize),
     /// It sends so many bytes of the body and hangs up.
     BreaksAfter(usize),
-    /// It leads on to itself, for ever.
+    /// It points on to itself, for ever.
     Circle,
-    /// It leads elsewhere.
+    /// It points elsewhere.
     LeadsTo(String),
     /// It sends a body without end.
     Endless,
@@ -81,7 +81,7 @@ impl Mirror {
                     return;
                 }
                 let shared = at_work.clone();
-                // Whoever asked may have hung up.
+                // The caller that asked may have hung up.
                 std::thread::spawn(move || drop(shared.answer(stream)));
             }
         });

@@ -7,7 +7,7 @@ use md5::Digest as _;
 /// Who makes the packages.
 pub(crate) const MAINTAINER: &str = "Foreshore Packagers <packages@foreshore.example>";
 
-/// What stands at a path of a package.
+/// What is at a path of a package.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Content {
     /// A folder.
@@ -16,7 +16,7 @@ pub enum Content {
     File(Vec<u8>),
     /// A link with that target.
     Link(String),
-    /// A further name of the file at that path.
+    /// A hard link to the file at that path.
     Name(String),
     /// A character device; machines are made without it.
     Device(u32, u32),
@@ -27,7 +27,7 @@ pub enum Content {
 pub struct Item {
     /// Absolute path.
     pub path: String,
-    /// What.
+    /// The content.
     pub content: Content,
     /// Mode bits.
     pub mode: u32,
@@ -35,7 +35,7 @@ pub struct Item {
     pub owner: [(&'static str, u32); 2],
     /// Modification time.
     pub mtime: i64,
-    /// Whether it is a settings file.
+    /// Whether it is a configuration file.
     pub settings: bool,
 }
 
@@ -99,7 +99,7 @@ impl Package {
         text
     }
 
-    /// The file name in an archive.
+    /// The file name in a repository.
     #[must_use]
     pub fn file_name(&self) -> String {
         format!("{}_{}_{}.deb", self.name, self.version.replace(':', "%3a"), self.arch)

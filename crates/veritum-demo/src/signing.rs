@@ -50,7 +50,7 @@ impl Default for KeyShape {
     }
 }
 
-/// A vendor's key: it signs with a subkey, as real archives do.
+/// A vendor's key: it signs with a subkey, as real repositories do.
 #[derive(Debug, Clone)]
 pub struct VendorKey {
     secret: SignedSecretKey,
@@ -218,7 +218,7 @@ pub fn sign_clear(text: &str, how: Signing<'_>) -> Result<String, Error> {
     message.to_armored_string(ArmorOptions::default())
 }
 
-/// Signs bytes with the signatures beside them, armoured.
+/// Signs bytes with the signatures next to them, armoured.
 ///
 /// # Errors
 /// Never in practice.

@@ -10,7 +10,7 @@ use rustix::mount::{MountFlags, mount};
 
 use crate::machine::{set_mtime, set_owner};
 
-/// Somebody's own large file, which no repair takes away.
+/// A person's own large file, which no repair takes away.
 const FILLER: &str = "home/mirela/Videos/harbour-day.mkv";
 /// So much is left free, bytes.
 const FREE: u64 = 160 << 10;
@@ -18,7 +18,7 @@ const FREE: u64 = 160 << 10;
 const SPARE: u64 = 8 << 20;
 
 /// Moves the machine to a file system in memory that is full but for some kilobytes. It stays mounted on the machine's
-/// folder until somebody lets it go (`umount`), and is gone with it.
+/// folder until a person lets it go (`umount`), and is gone with it.
 ///
 /// # Errors
 /// When it cannot be mounted (only root can) or the machine cannot be copied.

@@ -1,23 +1,23 @@
-//! The demo machine's sources: two vendors' archives, keyrings, apt's lists and apt's cache.
+//! The demo machine's sources: two vendors' repositories, keyrings, apt's lists and apt's cache.
 
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 
-use veritum_core::platform::debian::apt::{file_name_of_uri, package_file_name};
+use veritum_core::platform::debian::apt::{deb_file_name, file_name_of_uri};
 use veritum_core::trust::VendorKeys;
 use veritum_core::trust::openpgp::Keyring;
 
-use crate::archive::{Suite, pack, publish, signing};
 use crate::machine::{set_mtime, set_owner};
 use crate::package::{Package, write_deb};
+use crate::repository::{Suite, pack, publish, signing};
 use crate::signing::{KeyShape, VendorKey};
 
-/// Where the machine believes its vendor's archive to be; nobody is there.
+/// Where the machine believes its vendor's repository to be; no one is there.
 const FORESHORE: &str = "http://archive.foreshore.example/foreshore";
 /// The card payments' own vendor.
 const FAREBRIDGE: &str = "http://packages.farebridge.example/desktop";
-/// What the latest update put right for safety's sake.
+/// What the latest update repaired for safety's sake.
 const SAFETY: &str = "libgunwale5";
 /// When everything of it was made.
 const LATELY: i64 = crate::NOW - 86_400;
@@ -39,7 +39,7 @@ impl Vendors {
         Ok(Self { foreshore, farebridge: VendorKey::new(seed ^ 0xfa2e, &shape).map_err(failed)? })
     }
 
-    /// Writes both archives: three releases of the system, one of the payments.
+    /// Writes both repositories: three releases of the system, one of the payments.
     pub(crate) fn publish(&self, folder: &Path, installed: &[Package], older: &[Package]) -> io::Result<()> {
         let ours = |p: &&Package| !p.name.starts_with("farebridge");
         let theirs = |p: &&Package| p.name.starts_with("farebridge");
@@ -52,7 +52,7 @@ impl Vendors {
             (Suite::new("seablite", of("4.0")), LATELY - 380 * 86_400),
         ];
         for (suite, made) in suites {
-            publish(&folder.join("archive"), &Suite { made, ..suite }, signing(&[&self.foreshore], made))?;
+            publish(&folder.join("repository"), &Suite { made, ..suite }, signing(&[&self.foreshore], made))?;
         }
         // As it was a week ago: nothing of it counts as new any more.
         let safety = installed.iter().filter(|p| p.name == SAFETY && p.version.ends_with("-2")).collect();
@@ -60,10 +60,10 @@ impl Vendors {
         let old = Suite { made, valid_until, ..Suite::new("saltwort-security", safety) };
         publish(&folder.join("old-lists"), &old, signing(&[&self.foreshore], made))?;
         let payments = Suite::new("stable", installed.iter().chain(older).filter(theirs).collect());
-        publish(&folder.join("archive-farebridge"), &payments, signing(&[&self.farebridge], LATELY))
+        publish(&folder.join("repository-farebridge"), &payments, signing(&[&self.farebridge], LATELY))
     }
 
-    /// Tells the machine of them: sources, keyrings, lists, and the packages of the latest update in apt's cache.
+    /// Reports the machine of them: sources, keyrings, lists, and the packages of the latest update in apt's cache.
     pub(crate) fn tell(&self, folder: &Path, root: &Path, installed: &[Package]) -> io::Result<()> {
         let write = |path: &str, bytes: &[u8]| -> io::Result<()> {
             let place = root.join(path);
@@ -81,12 +81,12 @@ impl Vendors {
         let line = format!("deb [signed-by=/etc/apt/keyrings/farebridge.asc] {FAREBRIDGE} stable main\n");
         write("etc/apt/sources.list.d/farebridge.list", line.as_bytes())?;
         let suites = [
-            ("archive", FORESHORE, "saltwort"),
-            ("archive", FORESHORE, "saltwort-security"),
-            ("archive-farebridge", FAREBRIDGE, "stable"),
+            ("repository", FORESHORE, "saltwort"),
+            ("repository", FORESHORE, "saltwort-security"),
+            ("repository-farebridge", FAREBRIDGE, "stable"),
         ];
-        for (archive, uri, suite) in suites {
-            let dists = folder.join(archive).join("dists").join(suite);
+        for (repositories, uri, suite) in suites {
+            let dists = folder.join(repositories).join("dists").join(suite);
             let kept =
                 |name: &str| format!("var/lib/apt/lists/{}", file_name_of_uri(&format!("{uri}/dists/{suite}/{name}")));
             write(&kept("InRelease"), &fs::read(dists.join("InRelease"))?)?;
@@ -98,13 +98,13 @@ impl Vendors {
             }
         }
         for package in installed.iter().filter(|p| p.version.ends_with("-2")) {
-            let name = package_file_name(&package.name, &package.version, &package.arch);
+            let name = deb_file_name(&package.name, &package.version, &package.arch);
             write(&format!("var/cache/apt/archives/{name}"), &write_deb(package)?)?;
         }
         settle(&["etc/apt", "var/lib/apt", "var/cache/apt"].map(|name| root.join(name)))
     }
 
-    /// A day goes by: the archive has an update for safety's sake that no machine has heard of yet.
+    /// A day goes by: the repository has an update for safety's sake that no machine has heard of yet.
     pub(crate) fn next_day(&self, folder: &Path, installed: &[Package]) -> io::Result<()> {
         let mut newer: Vec<Package> =
             installed.iter().filter(|p| p.name == SAFETY && p.version.ends_with("-2")).cloned().collect();
@@ -114,10 +114,10 @@ impl Vendors {
         let made = crate::NOW - 3600;
         let before = installed.iter().filter(|p| p.name == SAFETY && p.version.ends_with("-2"));
         let suite = Suite { made, ..Suite::new("saltwort-security", before.chain(&newer).collect()) };
-        publish(&folder.join("archive"), &suite, signing(&[&self.foreshore], made))
+        publish(&folder.join("repository"), &suite, signing(&[&self.foreshore], made))
     }
 
-    /// Pins the system's vendor for the operator; the payments' key is known to the machine only.
+    /// Trusts the system's vendor for the administrator; the payments' key is known to the machine only.
     pub(crate) fn pin(&self, trust: &Path) -> io::Result<()> {
         let keyring = Keyring::read(&self.foreshore.keyring().map_err(failed)?).map_err(failed)?;
         let keys = VendorKeys::in_folder(trust);

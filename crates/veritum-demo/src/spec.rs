@@ -1,4 +1,4 @@
-//! The components of Foreshore 4.2, and of the two releases before it. All of them are made up.
+//! The packages of Foreshore 4.2, and of the two releases before it. All of them are made up.
 
 use crate::elf;
 use crate::package::{Content, Item, Package};
@@ -9,7 +9,7 @@ const LIB: &str = "/usr/lib/x86_64-foreshore";
 /// When the release was made: 2026-01-12.
 const RELEASED: i64 = 1_768_176_000;
 
-/// What kind of component it is.
+/// What kind of package it is.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Kind {
     Library,
@@ -20,7 +20,7 @@ enum Kind {
 }
 
 /// Name, what it is, kind, how many data files it brings.
-const COMPONENTS: [(&str, &str, Kind, u64); 56] = [
+const PACKAGES: [(&str, &str, Kind, u64); 56] = [
     ("libbrine1", "core functions that every program uses", Kind::Library, 2),
     ("libtidal3", "times of high and low water", Kind::Library, 2),
     ("libkelp0", "compression for small records", Kind::Library, 1),
@@ -72,7 +72,7 @@ const COMPONENTS: [(&str, &str, Kind, u64); 56] = [
     ("foreshore-firmware", "firmware for devices", Kind::Data, 36),
     ("foreshore-docs", "handbook of the system", Kind::Data, 84),
     ("foreshore-locales", "languages of the system", Kind::Data, 90),
-    ("foreshore-keys", "keys of the archive", Kind::Data, 4),
+    ("foreshore-keys", "keys of the repository", Kind::Data, 4),
     ("scripts-coxswain", "interpreter for small programs", Kind::Tool, 120),
     ("coxswain-modules", "modules for the interpreter", Kind::Data, 110),
     ("paperwork", "reads printed documents", Kind::App, 28),
@@ -239,7 +239,7 @@ fn data(name: &str, maker: &mut Maker, seed: &mut Seed, count: u64) {
     }
 }
 
-/// What a few components have that the others have not: the awkward things of real systems.
+/// What a few packages have that the others have not: the awkward things of real systems.
 fn particulars(name: &str, maker: &mut Maker, seed: &mut Seed) {
     match name {
         "tidecore-utils" => {
@@ -277,7 +277,7 @@ fn particulars(name: &str, maker: &mut Maker, seed: &mut Seed) {
     }
 }
 
-fn component(seed: u64, (name, summary, kind, count): (&str, &str, Kind, u64), version: &str, mtime: i64) -> Package {
+fn package(seed: u64, (name, summary, kind, count): (&str, &str, Kind, u64), version: &str, mtime: i64) -> Package {
     let arch = if kind == Kind::Data { "all" } else { "amd64" };
     let mut maker = Maker::new(name, version, arch, summary, mtime);
     let mut stream = Seed::new(seed, &format!("{name} {version}"));
@@ -352,7 +352,7 @@ fn second_arch(seed: u64, version: &str) -> Package {
     maker.package
 }
 
-/// A component that still lists its file under `/lib`.
+/// A package that still lists its file under `/lib`.
 fn aliased(seed: u64, version: &str) -> Package {
     let mut maker = Maker::new("oldrigging", version, "amd64", "drivers from before the folders were merged", RELEASED);
     let mut stream = Seed::new(seed, "oldrigging");
@@ -367,11 +367,11 @@ fn aliased(seed: u64, version: &str) -> Package {
 #[must_use]
 pub(crate) fn installed(seed: u64) -> Vec<Package> {
     let mut all = vec![base("4.2"), aliased(seed, "4.2-1"), second_arch(seed, "4.2-1")];
-    for spec in COMPONENTS {
+    for spec in PACKAGES {
         // The update after which the trouble began: 2026-03-02.
         let updated = matches!(spec.0, "gullmail" | "farebridge" | "libgunwale5");
         let (version, mtime) = if updated { ("4.2-2", 1_772_409_600) } else { ("4.2-1", RELEASED) };
-        let mut package = component(seed, spec, version, mtime);
+        let mut package = package(seed, spec, version, mtime);
         if spec.0 == "libbrine1" {
             // Both architectures ship the same documents.
             package.items.retain(|i| !i.path.starts_with("/usr/share/doc/libbrine1/"));
@@ -395,12 +395,12 @@ pub(crate) fn installed(seed: u64) -> Vec<Package> {
 #[must_use]
 pub(crate) fn older(seed: u64) -> Vec<Package> {
     let mut all = Vec::new();
-    for spec in COMPONENTS.iter().filter(|s| matches!(s.0, "gullmail" | "farebridge" | "libgunwale5" | "berthbook")) {
+    for spec in PACKAGES.iter().filter(|s| matches!(s.0, "gullmail" | "farebridge" | "libgunwale5" | "berthbook")) {
         for (version, mtime) in
             [("4.0-1", RELEASED - 31_536_000), ("4.1-1", RELEASED - 15_768_000), ("4.2-1", RELEASED)]
         {
             if spec.0 != "berthbook" || version != "4.2-1" {
-                all.push(component(seed, *spec, version, mtime));
+                all.push(package(seed, *spec, version, mtime));
             }
         }
     }

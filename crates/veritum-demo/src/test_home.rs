@@ -1,4 +1,4 @@
-//! For tests: a machine with one application of nobody's, whose card the operator has, and a user who keeps things in it.
+//! For tests: a machine with one application of no one's, whose card the administrator has, and a user who keeps things in it.
 
 use std::collections::BTreeSet;
 use std::fs;
@@ -64,7 +64,7 @@ pub const THINGS: [&str; 14] = [
 
 /// Such a machine.
 pub struct TestHome {
-    /// The machine, and the store of its one component.
+    /// The machine, and the store of its one package.
     pub world: World,
 }
 
@@ -161,7 +161,7 @@ fn own_one(path: &Path) -> io::Result<()> {
 pub fn texts(folder: &Path) -> BTreeSet<String> {
     let mut all = BTreeSet::new();
     for entry in fs::read_dir(folder).expect("a folder of the test's home can be listed").flatten() {
-        match entry.file_type().expect("what lies in it has a kind") {
+        match entry.file_type().expect("its content has a kind") {
             kind if kind.is_dir() => all.extend(texts(&entry.path())),
             kind if kind.is_file() => all.extend(fs::read_to_string(entry.path())),
             _ => {}

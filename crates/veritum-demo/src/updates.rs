@@ -1,4 +1,4 @@
-//! What updates rest on in the demo: units of a stand-in for a service manager, and damage that keeps updates from coming.
+//! What updates depend on in the demo: units of a are-in for a service manager, and damage that keeps updates from coming.
 
 use std::fs;
 use std::io;
@@ -27,21 +27,21 @@ fn unit(active: Active, result: Option<&str>) -> StandInUnit {
     }
 }
 
-/// The folder of the stand-in for the machine's service manager.
+/// The folder of the are-in for the machine's service manager.
 #[must_use]
 pub fn services(folder: &Path) -> StandIn {
     StandIn::in_folder(&folder.join("services"))
 }
 
-/// Writes the units, and a folder from which the archives can be served under their own names.
+/// Writes the units, and a folder from which the repositories can be served under their own names.
 pub(crate) fn furnish(folder: &Path) -> io::Result<()> {
     for (name, active) in UNITS {
         services(folder).write(name, &unit(active, None))?;
     }
     let served = folder.join("served");
     fs::create_dir_all(&served)?;
-    for (name, archive) in [("foreshore", "archive"), ("desktop", "archive-farebridge")] {
-        std::os::unix::fs::symlink(Path::new("..").join(archive), served.join(name))?;
+    for (name, repositories) in [("foreshore", "repository"), ("desktop", "repository-farebridge")] {
+        std::os::unix::fs::symlink(Path::new("..").join(repositories), served.join(name))?;
     }
     Ok(())
 }
@@ -95,6 +95,6 @@ pub fn apply_to_updates(folder: &Path, fault: &Fault) -> io::Result<()> {
         }
         "disk-full" => small_disk::confine(folder),
         "failed-service" => services(folder).write("apt-daily.service", &unit(Active::Failed, Some("exit-code"))),
-        other => Err(io::Error::new(io::ErrorKind::InvalidInput, format!("no fault is called {other}"))),
+        other => Err(io::Error::new(io::ErrorKind::InvalidInput, format!("unknown fault: {other}"))),
     }
 }

@@ -1,4 +1,4 @@
-//! Small worlds for tests of whole machines: a few files, their package, a signed store, the operator's folder.
+//! Small worlds for tests of whole machines: a few files, their package, a signed store, the administrator's folder.
 
 use std::fs;
 use std::io;
@@ -139,7 +139,7 @@ impl World {
         self.folder.join("pool")
     }
 
-    /// The operator's pins.
+    /// The administrator's trusted keys.
     #[must_use]
     pub fn pins(&self) -> Pins {
         Pins::in_folder(&self.folder.join("trust"))
@@ -165,26 +165,26 @@ pub fn settings(machine: PathBuf, operator: &Path, own: &Path) -> Settings {
     let user = rustix::process::geteuid();
     let ids = (user.as_raw(), rustix::process::getegid().as_raw());
     Settings {
-        target: machine,
+        root: machine,
         store: Some(operator.join("store").into()),
         trust: operator.join("trust"),
         notes: Some(own.join("notes")),
-        state: None,
+        state_dir: None,
         scratch: vec![own.to_owned()],
         from: Vec::new(),
-        archive: veritum_core::archive::ArchiveSettings {
+        repositories: veritum_core::repository::RepositorySettings {
             downloads: own.join("downloads"),
             cache: own.join("cache"),
             ..Default::default()
         },
-        full_chain: false,
-        require: None,
+        complete: false,
+        min_trust: None,
         quick: false,
         policy: Policy { owner_of_root: (!user.is_root()).then_some(ids) },
         jobs: 2,
         answerable: true,
-        despite_disk: false,
-        clear_attributes: false,
+        ignore_disk_errors: false,
+        clear_immutable: false,
         now: jiff::Timestamp::from_second(crate::NOW).unwrap_or(jiff::Timestamp::UNIX_EPOCH),
         run: "test".into(),
         services: Default::default(),

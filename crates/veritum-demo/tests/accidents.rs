@@ -7,7 +7,7 @@ use std::process::Command;
 use std::sync::Arc;
 
 use support::{STATE, assert_same, folder, open, repair, try_repair, undo};
-use veritum_core::areas::{FILES, RECORDS};
+use veritum_core::areas::{DATABASE, FILES};
 use veritum_core::event::NoObserver;
 use veritum_core::machine::{Disk, LiveDisk};
 use veritum_core::testkit::{Accident, Lack, TestDisk, Tree};
@@ -31,7 +31,7 @@ fn tree(machine: &Path) -> Tree {
     Tree::read(machine, &[STATE])
 }
 
-/// What is compared: where a file is kept as a copy, its further names come apart from it.
+/// What is compared: where a file is kept as a copy, its hard links come apart from it.
 fn seen(lack: Lack, machine: &Path) -> Tree {
     if lack == Lack::Moving { tree(machine).apart() } else { tree(machine) }
 }
@@ -42,7 +42,7 @@ fn copy(from: &Path, to: &Path) {
 }
 
 fn at(settings: &Settings, machine: &Path) -> Settings {
-    Settings { target: machine.to_owned(), ..settings.clone() }
+    Settings { root: machine.to_owned(), ..settings.clone() }
 }
 
 impl Pair {
@@ -73,7 +73,7 @@ fn settle(what: &str, lack: Lack, settings: &Settings, outcomes: [&Tree; 2]) -> 
         let engine = Engine::open(settings.clone(), disk).unwrap();
         engine.recover(&NoObserver).unwrap_or_else(|e| panic!("{what}: {e:?}"));
     }
-    let now = seen(lack, &settings.target);
+    let now = seen(lack, &settings.root);
     let Some(which) = outcomes.iter().position(|t| t.differences(&now).is_empty()) else {
         let [a, b] = outcomes.map(|t| t.differences(&now).join("\n  "));
         panic!("{what}: neither the one nor the other:\n  {a}\n--\n  {b}");
@@ -88,7 +88,7 @@ fn accidents(lack: Lack, n: usize) -> Vec<Accident> {
     all.into_iter().take(if lack == Lack::Nothing { 4 } else { 2 }).collect()
 }
 
-/// Runs `work` with each accident at every operation; tells how often each outcome was met.
+/// Runs `work` with each accident at every operation; says how often each outcome was met.
 fn sweep(
     lack: Lack,
     from: &Path,
@@ -138,10 +138,10 @@ fn sweep_repairs(lack: Lack) {
         |settings, which| {
             if which == 1 {
                 undo(settings, None).unwrap();
-                assert_same("undone after recovery", &before, &seen(lack, &settings.target));
+                assert_same("undone after recovery", &before, &seen(lack, &settings.root));
             } else {
                 repair(settings);
-                assert_same("repaired after recovery", &after, &seen(lack, &settings.target));
+                assert_same("repaired after recovery", &after, &seen(lack, &settings.root));
             }
         },
     );
@@ -159,7 +159,7 @@ fn sweep_undos(lack: Lack) {
     let met = sweep(lack, &pair.repaired, &pair.world.settings(), outcomes, undo_on, |settings, which| {
         if which == 0 {
             undo(settings, Some(1)).unwrap();
-            assert_same("undone after recovery", &before, &seen(lack, &settings.target));
+            assert_same("undone after recovery", &before, &seen(lack, &settings.root));
         }
     });
     assert!(met[0] > 20 && met[1] > 20, "both outcomes must be met: {met:?}");
@@ -195,7 +195,7 @@ fn a_repair_of_the_package_database_is_whole_or_not_at_all_whatever_the_disk_doe
     copy(&world.machine(), &damaged);
     copy(&world.machine(), &repaired);
     let report = repair(&at(&world.settings(), &repaired));
-    assert_eq!(report.area(RECORDS).unwrap().put_right, 4, "{report:#?}");
+    assert_eq!(report.area(DATABASE).unwrap().put_right, 4, "{report:#?}");
     let [before, after] = [&damaged, &repaired].map(|machine| tree(machine));
     let met = sweep(
         Lack::Nothing,
@@ -206,7 +206,7 @@ fn a_repair_of_the_package_database_is_whole_or_not_at_all_whatever_the_disk_doe
         |settings, which| {
             if which == 1 {
                 undo(settings, None).unwrap();
-                assert_same("undone after recovery", &before, &tree(&settings.target));
+                assert_same("undone after recovery", &before, &tree(&settings.root));
             }
         },
     );
@@ -238,7 +238,7 @@ fn where_a_file_can_have_no_second_name_it_is_left_with_the_reason() {
     let report = try_repair(&settings, Arc::new(TestDisk::lacking(Lack::Names, Accident::None))).unwrap();
     let area = report.area(FILES).unwrap();
     let left = area.actions.iter().filter(|a| a.why.is_some()).collect::<Vec<_>>();
-    assert!(left.iter().all(|a| a.why.as_deref().is_some_and(|w| w.contains("second"))), "{left:?}");
+    assert!(left.iter().all(|a| a.why.as_deref().is_some_and(|w| w.contains("hard links"))), "{left:?}");
     assert!(left.iter().any(|a| a.subject.to_string().ends_with("/quay/one")) && !area.remaining.is_empty());
     // What needs no second name is done all the same: a folder's tree, a mode.
     let now = tree(&machine);
@@ -292,8 +292,8 @@ fn a_file_that_changes_between_check_and_exchange_is_left_alone() {
         .unwrap();
     let action =
         report.area(FILES).unwrap().actions.iter().find(|a| a.subject.to_string().ends_with("/quay/one")).unwrap();
-    assert_eq!(action.why.as_deref(), Some("it has changed since it was checked"));
-    // The next round looks again, and then it is put right; what somebody wrote is kept.
+    assert_eq!(action.why.as_deref(), Some("changed since it was checked"));
+    // The next round looks again, and then it is repaired; what a person wrote is kept.
     assert_eq!(tree(&machine).differences(&pair.after), Vec::<String>::new());
     undo(&settings, None).unwrap();
     assert_eq!(std::fs::read(machine.join("usr/share/quay/one")).unwrap(), b"somebody is at work here");

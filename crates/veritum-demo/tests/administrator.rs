@@ -18,7 +18,7 @@ fn an_override_decides_owner_and_mode_and_is_put_back() {
     std::fs::set_permissions(&program, std::fs::Permissions::from_mode(0o4750)).unwrap();
     assert_eq!(place.findings(), []);
     std::fs::set_permissions(&program, std::fs::Permissions::from_mode(0o4777)).unwrap();
-    assert_eq!(place.findings(), [("/usr/bin/quay".to_owned(), "wrong-mode")]);
+    assert_eq!(place.findings(), [("/usr/bin/quay".to_owned(), "wrong-permissions")]);
     repair(&place.world.settings());
     assert_eq!(std::fs::metadata(&program).unwrap().permissions().mode() & 0o7777, 0o4750);
     std::fs::remove_file(&program).unwrap();
@@ -81,15 +81,16 @@ fn settings_are_the_administrators_and_a_folder_in_their_place_is_a_problem() {
     std::fs::set_permissions(place.world.at("/etc/quay/c.conf"), std::fs::Permissions::from_mode(0o600)).unwrap();
     std::fs::remove_file(place.world.at("/etc/quay/d.conf")).unwrap();
     symlink("a.conf", place.world.at("/etc/quay/d.conf")).unwrap();
-    let expected = [("a", "edited"), ("b", "settings-removed"), ("c", "adjusted"), ("d", "edited")];
+    let expected =
+        [("a", "config-modified"), ("b", "config-removed"), ("c", "permissions-customised"), ("d", "config-modified")];
     assert_eq!(place.notes(), expected.map(|(n, v)| (format!("/etc/quay/{n}.conf"), v)));
     assert_eq!(place.findings(), []);
     std::fs::remove_file(place.world.at("/etc/quay/a.conf")).unwrap();
     std::fs::create_dir(place.world.at("/etc/quay/a.conf")).unwrap();
-    assert_eq!(place.findings(), [("/etc/quay/a.conf".to_owned(), "wrong-kind")]);
+    assert_eq!(place.findings(), [("/etc/quay/a.conf".to_owned(), "wrong-type")]);
     // All of them removed with their folder is as deliberate as one.
     std::fs::remove_dir_all(place.world.at("/etc/quay")).unwrap();
-    assert_eq!((place.findings(), place.notes()), (vec![], vec![("/etc/quay".to_owned(), "settings-removed")]));
+    assert_eq!((place.findings(), place.notes()), (vec![], vec![("/etc/quay".to_owned(), "config-removed")]));
 }
 
 #[test]
@@ -112,15 +113,15 @@ fn an_administrators_link_is_followed_only_when_it_is_plainly_one() {
     case(
         "open to all",
         &|_, to| std::fs::set_permissions(to, std::fs::Permissions::from_mode(0o777)).unwrap(),
-        "wrong-kind",
+        "wrong-type",
     );
-    case("empty", &|_, to| std::fs::remove_file(to.join("part")).unwrap(), "wrong-kind");
-    case("to a user's folder", &|p, _| symlink("/home/mirela", p.world.at("/usr/share/quay")).unwrap(), "wrong-kind");
-    case("above users' folders", &|p, _| symlink("/", p.world.at("/usr/share/quay")).unwrap(), "wrong-kind");
-    case("to nothing", &|p, _| symlink("/nowhere", p.world.at("/usr/share/quay")).unwrap(), "wrong-kind");
-    case("round", &|p, _| symlink("quay", p.world.at("/usr/share/quay")).unwrap(), "wrong-kind");
+    case("empty", &|_, to| std::fs::remove_file(to.join("part")).unwrap(), "wrong-type");
+    case("to a user's folder", &|p, _| symlink("/home/mirela", p.world.at("/usr/share/quay")).unwrap(), "wrong-type");
+    case("above users' folders", &|p, _| symlink("/", p.world.at("/usr/share/quay")).unwrap(), "wrong-type");
+    case("to nothing", &|p, _| symlink("/nowhere", p.world.at("/usr/share/quay")).unwrap(), "wrong-type");
+    case("round", &|p, _| symlink("quay", p.world.at("/usr/share/quay")).unwrap(), "wrong-type");
     if is_root() {
-        case("a user's", &|_, to| std::os::unix::fs::chown(to, Some(1000), Some(1000)).unwrap(), "wrong-kind");
+        case("a user's", &|_, to| std::os::unix::fs::chown(to, Some(1000), Some(1000)).unwrap(), "wrong-type");
     }
 }
 

@@ -1,4 +1,4 @@
-//! Applications: which there are, whose they are, and how they stand.
+//! Applications: which there are, whose they are, and how they are.
 
 mod support;
 
@@ -9,7 +9,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use support::test_home::{TestHome, reset};
 use support::{Demo, check, open, told, undo};
 use veritum_core::apps::Class;
-use veritum_core::areas::{APPS, FILES, RECORDS};
+use veritum_core::areas::{APPS, DATABASE, FILES};
 use veritum_core::event::{Event, Flow, NoObserver, Observer, Phase};
 use veritum_core::model::{AreaName, Scope};
 use veritum_core::report::{AppLine, AppState, AppsReport, CheckReport, Outcome};
@@ -38,15 +38,15 @@ fn applications_stand_as_the_last_check_found_their_components() {
     assert!(before.checked.is_none() && before.apps.len() > 10);
     assert!(before.apps.iter().all(|app| app.state == AppState::Unchecked && app.shown && app.trouble.is_none()));
     let line = of(&before, "berthbook");
-    assert_eq!((line.name.as_str(), line.component.as_ref().unwrap().version.as_str()), ("Berthbook", "4.2-1"));
+    assert_eq!((line.name.as_str(), line.package.as_ref().unwrap().version.as_str()), ("Berthbook", "4.2-1"));
     assert_eq!(line.vendor.as_deref(), Some("Foreshore Packagers"));
-    // Only a kept check tells: the state folder must be there.
+    // Only a kept check says: the state folder must be there.
     check(&settings);
     let after = apps(&settings);
     assert!(after.checked.is_some());
-    assert_eq!((of(&after, "gullmail").state, of(&after, "gullmail").problems), (AppState::Problems, 1));
-    assert_eq!(of(&after, "berthbook").state, AppState::Sound, "the library is another component");
-    // dpkg writes a component's list anew with each installation.
+    assert_eq!((of(&after, "gullmail").state, of(&after, "gullmail").problems), (AppState::Damaged, 1));
+    assert_eq!(of(&after, "berthbook").state, AppState::Ok, "the library is another component");
+    // dpkg writes a package's list again with each installation.
     let list = demo.machine().join("var/lib/dpkg/info/berthbook.list");
     fs::write(&list, fs::read(&list).unwrap()).unwrap();
     let soon = Settings { now: settings.now - jiff::SignedDuration::from_secs(3600), ..settings.clone() };
@@ -70,8 +70,8 @@ fn entries_of_nobodys_and_unusable_ones_are_told_and_deleted_ones_are_not() {
     assert!(!of(&report, "sub-below").shown);
     assert!(!report.apps.iter().any(|app| app.id == "gone" || app.id == "place"));
     let spoilt = of(&report, "tidewriter");
-    assert_eq!((spoilt.name.as_str(), spoilt.trouble.as_deref()), ("tidewriter", Some("it has no Exec")));
-    assert!(spoilt.component.is_none(), "an administrator's entry goes before the component's");
+    assert_eq!((spoilt.name.as_str(), spoilt.trouble.as_deref()), ("tidewriter", Some("no Exec")));
+    assert!(spoilt.package.is_none(), "an administrator's entry goes before the component's");
 }
 
 fn look(settings: &Settings, scope: &Scope) -> CheckReport {
@@ -93,28 +93,31 @@ fn an_application_is_looked_at_with_its_component_and_put_right_with_it() {
     let (settings, before) = (demo.settings(), demo.tree());
     let apps = Scope::only(APPS);
     let report = look(&settings, &apps);
-    assert_eq!(findings(&report, APPS), ["gullmail missing: the program that it starts, gullmail, is not there"]);
+    assert_eq!(findings(&report, APPS), ["gullmail missing: its program is missing: gullmail"]);
     assert_eq!((report.areas.len(), report.findings.len()), (1, 1), "nothing else is looked at");
-    assert_eq!(report.findings[0].advice.as_deref(), Some("veritum repair app:gullmail"));
+    assert_eq!(
+        report.findings[0].action.as_ref().map(ToString::to_string).as_deref(),
+        Some("veritum repair app:gullmail")
+    );
     assert!(report.left.iter().any(|left| left.finding == report.findings[0].id));
-    // By its name in any spelling; the damage to another component is not its own.
+    // By its name in any spelling; the damage to another package is not its own.
     for name in ["gullmail", "Gullmail", "GULLMAIL"] {
         let report = look(&settings, &app(name));
         assert_eq!(findings(&report, APPS).len(), 1);
         assert_eq!(findings(&report, FILES), ["/usr/bin/gullmail missing: "]);
         assert!(report.left.is_empty() && report.limited);
-        assert!(report.findings.iter().all(|f| f.remedy.is_some() && f.advice.is_none()), "{:?}", report.findings);
+        assert!(report.findings.iter().all(|f| f.remedy.is_some() && f.action.is_none()), "{:?}", report.findings);
     }
     let done = open(&settings).repair(&app("Gullmail"), &NoObserver, &mut |_| Agreement::Yes).unwrap();
     let after = done.after.unwrap();
-    assert!(after.findings.is_empty() && after.outcome == Outcome::Sound, "{:?}", after.findings);
+    assert!(after.findings.is_empty() && after.outcome == Outcome::Ok, "{:?}", after.findings);
     assert!(done.areas.iter().all(|area| area.remaining.is_empty()) && done.areas.iter().any(|a| a.area == APPS));
     assert_eq!(told(&check(&settings).findings).len(), 1, "the other damage is left");
     undo(&settings, None).unwrap();
-    support::assert_same("taken back", &before, &demo.tree());
+    support::assert_same("undone", &before, &demo.tree());
 }
 
-/// Counts how often an application is looked at in a home.
+/// Counts how often an application is examined in a home.
 #[derive(Default)]
 struct Looks {
     in_homes: AtomicBool,
@@ -136,8 +139,8 @@ impl Observer for Looks {
 
 #[test]
 fn a_repair_of_an_application_looks_into_each_home_before_and_after_and_not_between() {
-    // Damage to the package database has everything looked at again between.
-    let faults = ["missing-program", "emptied-file", "status-garbled"].map(|name| by_name(name).unwrap());
+    // Damage to the package database has everything examined again between.
+    let faults = ["missing-program", "emptied-file", "status-corrupt"].map(|name| by_name(name).unwrap());
     let demo = Demo::with(&faults);
     let settings = demo.settings();
     let looked = |scope: &Scope| {
@@ -147,7 +150,7 @@ fn a_repair_of_an_application_looks_into_each_home_before_and_after_and_not_betw
         looks.count.into_inner()
     };
     let homes = 2;
-    assert_eq!(looked(&Scope { areas: vec![RECORDS], ..app("gullmail") }), 2 * homes);
+    assert_eq!(looked(&Scope { areas: vec![DATABASE], ..app("gullmail") }), 2 * homes);
 }
 
 #[test]
@@ -166,9 +169,9 @@ fn a_name_that_fits_none_or_several_is_refused_with_the_names_there_are() {
     }
     let WorkError::Unknown { known, .. } = refused("gulmail") else { panic!() };
     assert!(known.iter().any(|name| name == "gullmail"));
-    // One that belongs to no component: only whether it can be started is looked at.
+    // One that belongs to no package: only whether it can be started is examined.
     let report = look(&demo.settings(), &app("org.quay.Own"));
-    assert_eq!((report.areas.len(), report.area(APPS).is_some(), report.outcome), (1, true, Outcome::Sound));
+    assert_eq!((report.areas.len(), report.area(APPS).is_some(), report.outcome), (1, true, Outcome::Ok));
 }
 
 #[test]
@@ -179,7 +182,7 @@ fn what_an_application_keeps_is_told_home_by_home_and_nothing_is_touched() {
     let link = home("oskar").join(".config/gullmail");
     std::os::unix::fs::symlink("/etc", &link).unwrap();
     if support::is_root() {
-        // What belongs to somebody else is nobody's to move.
+        // What belongs to a person else is no one's to move.
         let ids = fs::metadata(home("oskar")).unwrap();
         std::os::unix::fs::lchown(&link, Some(ids.uid()), Some(ids.gid())).unwrap();
     }
@@ -192,8 +195,8 @@ fn what_an_application_keeps_is_told_home_by_home_and_nothing_is_touched() {
     let report = told("berthbook");
     assert_eq!(parts(&report, "mirela"), [(Class::Settings, 1), (Class::Own, 1)]);
     assert_eq!(parts(&report, "oskar"), [(Class::Settings, 1)]);
-    assert!(report.finding.is_none() && report.card.from == veritum_core::report::CardOrigin::Cautious);
-    // Mail lies among the data: the user's own. A link is counted as a link.
+    assert!(report.finding.is_none() && report.card.from == veritum_core::report::CardOrigin::NoCard);
+    // Mail is among the data: the user's own. A link is counted as a link.
     let report = told("gullmail");
     assert_eq!(parts(&report, "mirela"), [(Class::Own, 1)]);
     assert_eq!(parts(&report, "oskar"), [(Class::Settings, 1), (Class::Own, 1)]);
@@ -201,10 +204,15 @@ fn what_an_application_keeps_is_told_home_by_home_and_nothing_is_touched() {
     support::assert_same("nothing is touched", &before, &demo.tree());
 }
 
-/// What is told of things in homes.
+/// What is reported of things in homes.
 fn in_homes(report: &CheckReport) -> Vec<String> {
     let told = |f: &veritum_core::model::Finding| {
-        format!("{} {}; {}", f.subject, f.verdict.word(), f.advice.as_deref().unwrap_or_default())
+        format!(
+            "{} {}; {}",
+            f.subject,
+            f.verdict.word(),
+            f.action.as_ref().map(ToString::to_string).as_deref().unwrap_or_default()
+        )
     };
     let mut all: Vec<String> = report.findings.iter().filter(|f| f.subject.as_path().is_some()).map(told).collect();
     all.sort();
@@ -216,21 +224,21 @@ fn settings_that_cannot_be_read_and_locks_of_nobody_are_told_with_what_helps() {
     let here = TestHome::new();
     let settings = here.settings();
     let quay = |settings: &Settings| look(settings, &app("quay"));
-    let lock = "/home/mirela/.quay/a/lock abandoned; veritum reset quay --user mirela --only locks";
+    let lock = "/home/mirela/.quay/a/lock stale-lock; veritum reset quay --user mirela --only locks";
     assert_eq!(in_homes(&quay(&settings)), [lock], "nothing else is wrong");
     here.put(".config/quay/buttons.json", "{\"left\": ").unwrap();
     here.put(".quay/a/mail/inbox.json", "{ the user's own, and nobody's business").unwrap();
     here.put(".quay/a/look/zeros", "\0\0\0\0").unwrap();
     let before = here.tree();
     let report = quay(&settings);
-    let garbled = "garbled; veritum reset quay --user mirela --only settings";
+    let garbled = "corrupt; veritum reset quay --user mirela --only settings";
     let expected = [
         format!("/home/mirela/.config/quay/buttons.json {garbled}"),
         lock.to_owned(),
         format!("/home/mirela/.quay/a/look/zeros {garbled}"),
     ];
     assert_eq!(in_homes(&report), expected);
-    assert!(report.left.len() >= 3 && report.outcome == Outcome::Problems, "{:?}", report.left);
+    assert!(report.left.len() >= 3 && report.outcome == Outcome::Damaged, "{:?}", report.left);
     support::assert_same("only looked at", &before, &here.tree());
     reset(&settings, &ResetWanted { only: Some(Only::Locks), ..ResetWanted::default() });
     assert_eq!(in_homes(&quay(&settings)), [&*expected[0], &*expected[2]]);
@@ -248,9 +256,11 @@ fn what_belongs_to_somebody_else_in_a_home_is_told() {
     std::os::unix::fs::lchown(here.home().join(".config/quay/rc"), Some(0), Some(0)).unwrap();
     std::os::unix::fs::lchown(here.home().join(".cache"), Some(0), Some(0)).unwrap();
     let told = in_homes(&look(&here.settings(), &app("quay")));
-    for (path, verdict) in [(".config/quay/rc", "wrong-mode"), (".cache", "wrong-mode")] {
-        let line = format!("/home/mirela/{path} {verdict}; chown --no-dereference mirela: /home/mirela/{path}");
-        assert!(told.contains(&line), "{line}: {told:?}");
+    for (path, verdict) in [(".config/quay/rc", "wrong-owner"), (".cache", "wrong-owner")] {
+        let command = format!("chown --no-dereference mirela: /home/mirela/{path}");
+        let is_it =
+            |line: &String| line.starts_with(&format!("/home/mirela/{path} {verdict}; ")) && line.ends_with(&command);
+        assert!(told.iter().any(is_it), "{command}: {told:?}");
     }
 }
 
@@ -259,7 +269,7 @@ fn what_several_applications_rest_on_comes_first() {
     let demo = Demo::with(&[by_name("altered-library").unwrap()]);
     let settings = later(&demo.settings());
     let entries = demo.machine().join("usr/share/applications");
-    // A second entry of the same component.
+    // A second entry of the same package.
     let second = fs::read(entries.join("gullmail.desktop")).unwrap();
     fs::write(entries.join("gullmail-compose.desktop"), second).unwrap();
     let list = demo.machine().join("var/lib/dpkg/info/gullmail.list");
@@ -272,8 +282,8 @@ fn what_several_applications_rest_on_comes_first() {
     let report = look(&settings, &both);
     let shared: Vec<_> = report.notes.iter().filter(|note| note.verdict.word() == "shared-cause").collect();
     assert_eq!(shared.len(), 1, "{:?}", report.notes);
-    assert_eq!(shared[0].advice.as_deref(), Some("veritum repair component:gullmail"));
-    assert!(shared[0].cause.as_deref().is_some_and(|cause| cause.contains("2 applications rest on it")));
+    assert_eq!(shared[0].action.as_ref().map(ToString::to_string).as_deref(), Some("veritum repair package:gullmail"));
+    assert!(shared[0].cause.as_deref().is_some_and(|cause| cause.contains("used by 2 applications")));
 }
 
 #[test]
@@ -293,8 +303,8 @@ fn damage_in_homes_is_told_of_the_application_and_a_reset_helps() {
     assert_eq!(
         told,
         [
-            "/home/mirela/.config/tidewriter/settings.json garbled; veritum reset tidewriter --user mirela --only settings",
-            "/home/mirela/.gullmail/harbour.box/lock abandoned; veritum reset gullmail --user mirela --only locks",
+            "/home/mirela/.config/tidewriter/settings.json corrupt; veritum reset tidewriter --user mirela --only settings",
+            "/home/mirela/.gullmail/harbour.box/lock stale-lock; veritum reset gullmail --user mirela --only locks",
         ]
     );
     for (app, only) in [("tidewriter", Only::Settings), ("gullmail", Only::Locks)] {
@@ -306,7 +316,7 @@ fn damage_in_homes_is_told_of_the_application_and_a_reset_helps() {
     for number in [1, 2] {
         undo(&settings, Some(number)).unwrap();
     }
-    support::assert_same("taken back", &before, &demo.tree());
+    support::assert_same("undone", &before, &demo.tree());
 }
 
 #[test]

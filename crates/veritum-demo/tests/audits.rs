@@ -1,4 +1,4 @@
-//! The store itself: damage found, named by what it would have harmed, put right from every kind of source, never used.
+//! The store itself: damage found, named by what it would have harmed, repaired from every kind of source, never used.
 
 #[path = "support/mounts.rs"]
 mod mounts;
@@ -7,9 +7,9 @@ mod support;
 use std::path::{Path, PathBuf};
 
 use support::{check, folder, open, spoil};
-use veritum_core::areas::{FILES, RECORDS, STORE};
+use veritum_core::areas::{DATABASE, FILES, STORE};
 use veritum_core::event::{Event, Flow, NoObserver, Observer, Phase};
-use veritum_core::model::{ActionResult, AreaName, ComponentId, Digest, Finding, Scope, Verdict};
+use veritum_core::model::{ActionResult, AreaName, Digest, Finding, PackageId, Scope, Verdict};
 use veritum_core::report::{CheckReport, Outcome, RepairReport};
 use veritum_core::store;
 use veritum_core::trust::Versions;
@@ -102,15 +102,15 @@ fn one(report: &CheckReport) -> &Finding {
 fn a_whole_store_is_sound_and_all_of_it_was_read() {
     let place = place();
     let report = audit(&place.world.settings());
-    assert_eq!((report.outcome, report.findings.len(), report.notes.len()), (Outcome::Sound, 0, 0));
+    assert_eq!((report.outcome, report.findings.len(), report.notes.len()), (Outcome::Ok, 0, 0));
     assert!(
         report.area(STORE).unwrap().bytes > 900_000 && report.area(STORE).unwrap().extent.is_some(),
         "{:?}",
         report.areas
     );
     let plain = check(&place.world.settings());
-    assert!([STORE, RECORDS, FILES].into_iter().all(|area| plain.area(area).is_some()), "{:?}", plain.areas);
-    assert_eq!((plain.outcome, plain.area(STORE).unwrap().bytes), (Outcome::Sound, 0), "contents are not read unasked");
+    assert!([STORE, DATABASE, FILES].into_iter().all(|area| plain.area(area).is_some()), "{:?}", plain.areas);
+    assert_eq!((plain.outcome, plain.area(STORE).unwrap().bytes), (Outcome::Ok, 0), "contents are not read unasked");
 }
 
 #[test]
@@ -121,10 +121,10 @@ fn a_damaged_content_is_told_by_the_components_and_paths_that_it_would_have_harm
     let found = one(&report);
     assert_eq!(found.verdict, Verdict::Altered);
     let harm = found.harms.as_ref().unwrap();
-    let components: Vec<&str> = harm.components.iter().map(|c| c.name.as_str()).collect();
+    let packages: Vec<&str> = harm.packages.iter().map(|c| c.name.as_str()).collect();
     let paths: Vec<String> = harm.paths.iter().map(ToString::to_string).collect();
     assert_eq!(
-        (components, paths),
+        (packages, paths),
         (vec!["pier", "quay"], vec!["/usr/share/pier/part".into(), "/usr/share/quay/part-0".into()])
     );
 }
@@ -160,7 +160,7 @@ fn each_source_gives_back_what_it_has_and_the_machine_is_not_touched() {
             "{source:?}: {:?}",
             done.area(STORE).unwrap().remaining
         );
-        assert_eq!(audit(&place.world.settings()).outcome, Outcome::Sound, "{source:?}");
+        assert_eq!(audit(&place.world.settings()).outcome, Outcome::Ok, "{source:?}");
         support::assert_same("the machine", &before, &veritum_core::testkit::Tree::read(&place.world.machine(), &[]));
         let aside: Vec<_> = place.files().into_iter().filter(|p| p.to_string_lossy().contains("set-aside")).collect();
         assert_eq!(aside.len(), 1, "{source:?}: what was damaged is kept: {aside:?}");
@@ -175,7 +175,7 @@ fn without_a_source_it_is_left_with_what_to_do_and_nothing_is_written() {
     let before = place.files();
     let done = fix(&place.world.settings());
     let [left] = done.area(STORE).unwrap().remaining.as_slice() else { panic!("{done:#?}") };
-    assert!(left.next.as_ref().unwrap().contains("--from"), "{left:?}");
+    assert!(left.action.as_ref().unwrap().contains("--from"), "{left:?}");
     assert_eq!(before, place.files());
 }
 
@@ -186,10 +186,10 @@ fn a_damaged_store_never_damages_a_file_and_a_plain_repair_puts_it_right_first()
         place.machine_loses(part);
         std::fs::write(place.object(format!("right {part}\n").as_bytes()), "rubbish").unwrap();
     }
-    // Nothing at hand: found without being asked to read the store, and left.
+    // Nothing available: found without being asked to read the store, and left.
     let report = support::repair(&place.world.settings());
     let came_to = |area: AreaName| report.area(area).map(|a| (a.put_right, a.remaining.len())).unwrap();
-    assert_eq!([came_to(STORE), came_to(RECORDS), came_to(FILES)], [(0, 2), (0, 0), (0, 2)]);
+    assert_eq!([came_to(STORE), came_to(DATABASE), came_to(FILES)], [(0, 2), (0, 0), (0, 2)]);
     assert_eq!(std::fs::read_to_string(place.world.at("/usr/share/quay/part-1")).unwrap(), "wrong\n");
     // With the package: one question, the store first, then the files.
     let settings = place.from(place.world.pool());
@@ -207,8 +207,8 @@ fn a_damaged_store_never_damages_a_file_and_a_plain_repair_puts_it_right_first()
         "{:#?}",
         report.areas
     );
-    assert_eq!(report.after.unwrap().outcome, Outcome::Sound);
-    assert_eq!(check(&place.world.settings()).outcome, Outcome::Sound);
+    assert_eq!(report.after.unwrap().outcome, Outcome::Ok);
+    assert_eq!(check(&place.world.settings()).outcome, Outcome::Ok);
 }
 
 #[test]
@@ -217,7 +217,7 @@ fn a_missing_content_shows_in_a_plain_check_and_a_store_without_its_rights_is_le
     place.lose(b"right 4\n");
     let report = check(&place.world.settings());
     assert_eq!((one(&report).verdict, one(&report).area.clone()), (Verdict::Missing, STORE));
-    assert_eq!(report.area(RECORDS).unwrap().outcome, Outcome::Sound, "the machine's own file is as it should be");
+    assert_eq!(report.area(DATABASE).unwrap().outcome, Outcome::Ok, "the machine's own file is OK");
 }
 
 #[test]
@@ -232,9 +232,9 @@ fn manifests_come_back_from_packages_and_from_other_stores() {
         assert_eq!(report.findings.len(), 2, "{:#?}", report.findings);
         assert!(report.notes.is_empty(), "what a lost manifest names is not superfluous: {:#?}", report.notes);
         // The machine's files are judged by something weaker meanwhile, and that is said.
-        assert_eq!(check(&place.world.settings()).area(RECORDS).unwrap().outcome, Outcome::SoundAsKnown);
+        assert_eq!(check(&place.world.settings()).area(DATABASE).unwrap().outcome, Outcome::OkLimited);
         fix(&place.from(place.dir.path().join(source)));
-        assert_eq!(audit(&place.world.settings()).outcome, Outcome::Sound, "{source}");
+        assert_eq!(audit(&place.world.settings()).outcome, Outcome::Ok, "{source}");
     }
 }
 
@@ -264,12 +264,12 @@ fn what_is_superfluous_goes_aside_and_what_belongs_there_never_does() {
     std::fs::create_dir_all(&folder).unwrap();
     std::fs::write(folder.join(format!("{}.zst", &stranger[2..])), "x").unwrap();
     std::fs::write(store.join("notes.txt"), "x").unwrap();
-    // A folder in the place of a content is in its way, not superfluous.
+    // A folder in the place of a content is in its way, not unused.
     place.lose(b"right 3\n");
     std::fs::create_dir(place.object(b"right 3\n")).unwrap();
     let report = audit(&place.world.settings());
-    assert_eq!((report.findings.len(), report.notes.iter().filter(|n| n.verdict == Verdict::Stray).count()), (1, 1));
-    // Once all contents are known, the stranger among them can be told: that is asked on its own.
+    assert_eq!((report.findings.len(), report.notes.iter().filter(|n| n.verdict == Verdict::Unowned).count()), (1, 1));
+    // Once all contents are known, the stranger among them can be reported: that is asked on its own.
     let mut asked = Vec::new();
     open(&place.world.settings())
         .repair(&only_store(), &NoObserver, &mut |preview| {
@@ -279,7 +279,7 @@ fn what_is_superfluous_goes_aside_and_what_belongs_there_never_does() {
         .unwrap();
     assert_eq!(asked, [(2, false), (1, true)]);
     let report = audit(&place.world.settings());
-    assert_eq!((report.outcome, report.notes.len()), (Outcome::Sound, 1), "{:#?}", report.notes);
+    assert_eq!((report.outcome, report.notes.len()), (Outcome::Ok, 1), "{:#?}", report.notes);
     fix(&place.world.settings());
     assert!(audit(&place.world.settings()).notes.is_empty());
     assert!(store.join("set-aside/test/notes.txt").is_file() && !store.join("notes.txt").exists());
@@ -310,10 +310,10 @@ fn each_signed_file_alone_is_named_and_comes_back_from_a_copy_of_the_store() {
             assert_eq!(one(&report).verdict, if missing { Verdict::Missing } else { Verdict::Altered }, "{name}");
             // A plain check goes on with what else there is.
             let plain = check(&place.world.settings());
-            assert_eq!(plain.outcome, Outcome::Problems, "{name}");
+            assert_eq!(plain.outcome, Outcome::Damaged, "{name}");
             assert!(plain.area(FILES).is_some_and(|files| files.examined > 0), "{name}: {:?}", plain.areas);
             fix(&place.from(place.copy()));
-            assert_eq!(audit(&place.world.settings()).outcome, Outcome::Sound, "{name}");
+            assert_eq!(audit(&place.world.settings()).outcome, Outcome::Ok, "{name}");
             assert_eq!(std::fs::read(&file).unwrap(), whole, "{name}");
         }
     }
@@ -327,16 +327,16 @@ fn the_index_and_the_list_of_keys_need_no_copy_and_the_keeper_can_sign_the_rest_
     std::fs::write(&index, "{}").unwrap();
     std::fs::write(store.join("metadata/1.root.json"), "{}").unwrap();
     assert!(fix(&place.world.settings()).area(STORE).unwrap().remaining.is_empty());
-    assert_eq!(audit(&place.world.settings()).outcome, Outcome::Sound);
+    assert_eq!(audit(&place.world.settings()).outcome, Outcome::Ok);
 
     std::fs::write(store.join("metadata/timestamp.json"), "{}").unwrap();
     let left = fix(&place.world.settings()).area(STORE).unwrap().remaining.clone();
-    assert!(left[0].next.as_ref().unwrap().contains("store publish"), "{left:?}");
+    assert!(left[0].action.as_ref().unwrap().contains("store sign"), "{left:?}");
     let expires = jiff::Timestamp::from_second(veritum_demo::EXPIRES).unwrap();
     let key = place.world.keys().publish;
     let made = store::publish(&store, &key, expires, &place.world.scratch(), Versions::default()).unwrap();
     assert!(made.signed && made.versions.timestamp == 2, "newer than what could no longer be read");
-    assert_eq!(audit(&place.world.settings()).outcome, Outcome::Sound);
+    assert_eq!(audit(&place.world.settings()).outcome, Outcome::Ok);
 }
 
 #[test]
@@ -350,14 +350,14 @@ fn an_older_copy_does_not_bring_a_store_back_in_time() {
     store::fill(&store, &[deb], 2, &NoObserver).unwrap();
     let expires = jiff::Timestamp::from_second(veritum_demo::EXPIRES).unwrap();
     store::publish(&store, &place.world.keys().publish, expires, &place.world.scratch(), Versions::default()).unwrap();
-    assert_eq!(audit(&place.world.settings()).outcome, Outcome::Sound, "seen from now on");
+    assert_eq!(audit(&place.world.settings()).outcome, Outcome::Ok, "seen from now on");
     std::fs::write(store.join("metadata/timestamp.json"), "{}").unwrap();
     let tried = open(&place.from(place.copy())).repair(&only_store(), &NoObserver, &mut |_| Agreement::Yes);
     let refused = match tried {
         Ok(done) => format!("{:?}", done.area(STORE).unwrap().remaining),
         Err(e) => e.to_string(),
     };
-    assert!(refused.contains("older than it was before"), "{refused}");
+    assert!(refused.contains("older than"), "{refused}");
     assert_eq!(std::fs::read(store.join("metadata/timestamp.json")).unwrap(), b"{}");
 }
 
@@ -394,7 +394,7 @@ fn pipes_and_links_in_a_store_are_neither_waited_for_nor_believed() {
     let report = audit(&place.from(place.copy()));
     assert_eq!(one(&report).subject.name(), Some("metadata/timestamp.json"));
     fix(&place.from(place.copy()));
-    assert_eq!(audit(&place.world.settings()).outcome, Outcome::Sound);
+    assert_eq!(audit(&place.world.settings()).outcome, Outcome::Ok);
 }
 
 #[test]
@@ -417,12 +417,12 @@ fn any_damage_to_a_store_is_found_or_harmless_and_a_copy_puts_it_right() {
         let settings = place.from(place.copy());
         // A version that was flipped into a higher one is refused rather than guessed at.
         let Ok(before) = open(&settings).check(&only_store(), &NoObserver) else { continue };
-        found_some += usize::from(before.outcome == Outcome::Problems);
+        found_some += usize::from(before.outcome == Outcome::Damaged);
         let done = fix(&settings);
         assert!(done.areas.iter().all(|a| a.remaining.is_empty()), "{round}: {changed:?} {:#?}", done.areas);
         let after = audit(&place.world.settings());
-        assert_eq!(after.outcome, Outcome::Sound, "{round}: {changed:?} {:#?}", after.findings);
-        assert_eq!(check(&place.world.settings()).outcome, Outcome::Sound, "{round}: {changed:?}");
+        assert_eq!(after.outcome, Outcome::Ok, "{round}: {changed:?} {:#?}", after.findings);
+        assert_eq!(check(&place.world.settings()).outcome, Outcome::Ok, "{round}: {changed:?}");
     }
     assert!(found_some > 50, "{found_some}");
 }
@@ -436,14 +436,14 @@ fn what_waits_for_the_next_signing_is_audited_and_never_superfluous() {
     std::fs::write(&deb, veritum_demo::write_deb(&extra).unwrap()).unwrap();
     store::fill(&place.world.store(), &[deb], 2, &NoObserver).unwrap();
     let report = audit(&place.world.settings());
-    assert_eq!((report.outcome, report.notes.len()), (Outcome::Sound, 0), "{:#?}", report.notes);
+    assert_eq!((report.outcome, report.notes.len()), (Outcome::Ok, 0), "{:#?}", report.notes);
     place.lose(b"waits\n");
     let report = audit(&place.world.settings());
-    let harmed: Vec<ComponentId> = one(&report).harms.clone().unwrap().components;
+    let harmed: Vec<PackageId> = one(&report).harms.clone().unwrap().packages;
     assert_eq!(harmed[0].name, "extra");
 }
 
-/// Says stop when the first part of a store was put right.
+/// Says stop when the first part of a store was repaired.
 #[derive(Default)]
 struct StopsMending(std::sync::atomic::AtomicBool);
 
@@ -471,7 +471,7 @@ fn an_interrupted_repair_of_a_store_tells_what_was_done_and_goes_on_the_next_tim
     );
     assert_eq!(done.area(STORE).unwrap().actions.iter().filter(|a| a.result == ActionResult::Failed).count(), 2);
     assert_eq!(fix(&settings).area(STORE).unwrap().put_right, 2);
-    assert_eq!(audit(&place.world.settings()).outcome, Outcome::Sound);
+    assert_eq!(audit(&place.world.settings()).outcome, Outcome::Ok);
 }
 
 #[test]

@@ -1,4 +1,4 @@
-//! What was not examined is not sound, and what nobody vouches for cannot excuse anything from being examined.
+//! What was not examined is not intact, and what no one verifies cannot excuse anything from being examined.
 
 mod support;
 
@@ -35,10 +35,10 @@ fn a_line_of_fstab_hides_nothing_that_is_there() {
     fs::write(world.at("/usr/share/quay/alone"), "wrong\n").unwrap();
     let report = check(&world.settings());
     assert_eq!(told(&report.findings), [("/usr/share/quay/alone".into(), "altered")]);
-    // What lies below a mount point may have been left behind there: nothing is written before that is settled.
-    assert!(report.left[0].reason.contains("fstab names a file system"), "{:?}", report.left);
+    // What is below a mount point may have been left behind there: nothing is written before that is settled.
+    assert!(report.left[0].reason.contains("on a file system of fstab that is not mounted"), "{:?}", report.left);
     assert!(
-        report.unexamined.iter().any(|u| u.reason.contains("/usr is examined as it is")),
+        report.unexamined.iter().any(|u| u.reason.contains("/usr was checked as it is")),
         "{:?}",
         report.unexamined
     );
@@ -54,7 +54,7 @@ fn what_lies_on_a_file_system_that_is_not_mounted_is_not_called_sound() {
     for make in ["/usr/share", "/usr/share/inner"] {
         fs::create_dir_all(world.at(make)).unwrap();
         let report = check(&world.settings());
-        assert_eq!((report.outcome, report.findings.len()), (Outcome::Unexamined, 0), "{make}");
+        assert_eq!((report.outcome, report.findings.len()), (Outcome::Unchecked, 0), "{make}");
         let reason = report.unexamined.iter().find(|u| u.reason == "/usr/share is not mounted");
         assert!(reason.is_some_and(|u| u.count >= 4), "{make}: {:?}", report.unexamined);
     }
@@ -69,12 +69,12 @@ fn each_name_of_a_file_tells_of_a_cut_hard_link() {
         fs::remove_file(world.at(cut)).unwrap();
         fs::write(world.at(cut), "right\n").unwrap();
         for name in ["/usr/share/quay/one", "/usr/share/quay/two", "/usr/lib/quay/three"] {
-            assert_eq!(told(&named(&world, name).findings), [(cut.to_owned(), "link-cut")], "{name}");
+            assert_eq!(told(&named(&world, name).findings), [(cut.to_owned(), "hardlink-split")], "{name}");
             let explained = open(&world.settings()).explain_path(&SystemPath::literal(name), &NoObserver).unwrap();
-            let finding = explained.finding.unwrap_or_else(|| panic!("{name} is called as it should be"));
+            let finding = explained.finding.unwrap_or_else(|| panic!("{name} is called OK"));
             assert_eq!(finding.subject.as_path().unwrap().to_string(), cut);
         }
-        assert_eq!(named(&world, "/usr/share/quay/alone").outcome, Outcome::Sound);
+        assert_eq!(named(&world, "/usr/share/quay/alone").outcome, Outcome::Ok);
     }
 }
 
@@ -89,9 +89,9 @@ fn a_path_that_is_nowhere_is_no_such_file_for_every_command() {
     assert!(is_it(engine.check(&scope, &NoObserver).unwrap_err()));
     assert!(is_it(engine.plan_repair(&scope, &NoObserver, &mut |_| {}).unwrap_err()));
     assert!(is_it(engine.explain_path(&nowhere, &NoObserver).unwrap_err()));
-    // One that is there and that nobody owns, or that is owned and gone, is another matter.
+    // One that is there and that no one owns, or that is owned and gone, is another matter.
     fs::write(world.at("/usr/share/quay/own"), "").unwrap();
-    assert_eq!(named(&world, "/usr/share/quay/own").outcome, Outcome::Unexamined);
+    assert_eq!(named(&world, "/usr/share/quay/own").outcome, Outcome::Unchecked);
     fs::remove_dir_all(world.at("/usr/lib/quay")).unwrap();
     assert_eq!(named(&world, "/usr/lib/quay/three").findings.len(), 1);
 }

@@ -20,16 +20,16 @@ use veritum_core::work::Agreement;
 const CACHE: &str = "/var/cache/apt/archives";
 const LISTS: &str = "/var/lib/apt/lists";
 
-/// What is told of things that stand in the place of a folder.
+/// What is reported of things that are in the place of a folder.
 fn told(stand: &Stand) -> Vec<String> {
     let updates = Scope::only(UPDATES);
     let report = open(&stand.settings()).check(&updates, &NoObserver).unwrap();
     assert!(report.unexamined.is_empty(), "{:?}", report.unexamined);
-    let wrong = report.findings.iter().filter(|f| f.verdict == Verdict::WrongKind);
+    let wrong = report.findings.iter().filter(|f| f.verdict == Verdict::WrongType);
     wrong.map(|f| f.subject.to_string()).collect()
 }
 
-/// Repairs; whatever was there comes back with `undo`.
+/// Repairs; whatever was there is restored with `undo`.
 fn repaired(stand: &Stand, look: impl FnOnce(&RepairReport)) {
     let before = Tree::read(&stand.world.machine(), &[STATE]);
     let report = open(&stand.settings()).repair(&Scope::only(UPDATES), &NoObserver, &mut |_| Agreement::Yes);
@@ -43,7 +43,7 @@ fn repaired(stand: &Stand, look: impl FnOnce(&RepairReport)) {
 
 #[test]
 fn what_stands_in_the_place_of_a_folder_goes_aside() {
-    let put_file = |at: &Path| fs::write(at, "no folder").unwrap();
+    let put_file = |at: &Path| fs::write(at, "not a folder").unwrap();
     let put_link = |at: &Path| symlink("/nowhere", at).unwrap();
     let put_link_to_file = |at: &Path| symlink("/etc/apt/sources.list", at).unwrap();
     let kinds: [&dyn Fn(&Path); 3] = [&put_file, &put_link, &put_link_to_file];
@@ -82,9 +82,9 @@ fn lists_whose_folder_is_not_there_come_with_their_folder() {
         assert_eq!(after.len(), lists.len(), "{after:?} {lists:?} {:#?}", report.area(UPDATES).unwrap().actions);
     };
     fs::remove_dir_all(stand.at(LISTS)).unwrap();
-    assert!(told(&stand).is_empty(), "the package tool makes one that is not there");
+    assert!(told(&stand).is_empty(), "dpkg makes one that is not there");
     repaired(&stand, there);
-    fs::write(stand.at(LISTS), "no folder").unwrap();
+    fs::write(stand.at(LISTS), "not a folder").unwrap();
     assert_eq!(told(&stand), [LISTS]);
     repaired(&stand, there);
 }

@@ -1,4 +1,4 @@
-//! Changes over time: one after the other, taken back in any order, told in lists.
+//! Changes over time: one after the other, undone in any order, reported in lists.
 
 mod support;
 
@@ -73,7 +73,7 @@ fn changes_are_taken_back_one_by_one_latest_first() {
         words.iter().enumerate().map(|(n, w)| (n as u64 + 1, (*w).to_owned())).collect::<Vec<_>>()
     );
     assert!(matches!(undo(&place.settings("nothing left", 7), None), Err(WorkError::NothingToUndo)));
-    // Each undo can itself be taken back.
+    // Each undo can itself be undone.
     undo(&place.settings("redo", 8), Some(4)).unwrap();
     assert_eq!(place.read("/usr/share/quay/0"), "right 0\n");
 }
@@ -89,7 +89,7 @@ fn an_earlier_change_is_not_taken_back_below_a_later_one() {
     let report = undo(&place.settings("undo first", 2), Some(1)).unwrap();
     let refused = &report.changes[0].refused;
     assert_eq!((refused.len(), refused[0].path.to_string().as_str()), (1, "/usr/share/quay/0"));
-    assert!(refused[0].why.contains("change 2 touched it later"), "{}", refused[0].why);
+    assert!(refused[0].why.contains("change 2 changed it later"), "{}", refused[0].why);
     assert_eq!(
         (place.read("/usr/share/quay/0").as_str(), place.read("/usr/share/quay/1").as_str()),
         ("right 0\n", "wrong\n")
@@ -104,7 +104,7 @@ fn a_later_change_that_was_itself_taken_back_is_no_hindrance() {
     place.damage("/usr/share/quay/0");
     repair(&place.settings("second", 1));
     undo(&place.settings("undo second", 2), Some(2)).unwrap();
-    // What stands there now is what was damaged the second time: it has changed since the first repair.
+    // What is there now is what was damaged the second time: it has changed since the first repair.
     let report = undo(&place.settings("undo first", 3), Some(1)).unwrap();
     assert!(report.changes[0].refused[0].why.contains("changed since"), "{:?}", report.changes[0].refused);
 }
@@ -170,9 +170,9 @@ fn only_what_is_named_is_put_right() {
         (place.read("/usr/share/quay/0").as_str(), place.read("/usr/share/pier/0").as_str()),
         ("right 0\n", "wrong\n")
     );
-    one(Scope { components: vec!["pier".into()], ..Scope::default() });
-    assert_eq!(check(&place.world.settings()).outcome, Outcome::Sound);
-    let unknown = Scope { components: vec!["nothing".into()], ..Scope::default() };
+    one(Scope { packages: vec!["pier".into()], ..Scope::default() });
+    assert_eq!(check(&place.world.settings()).outcome, Outcome::Ok);
+    let unknown = Scope { packages: vec!["nothing".into()], ..Scope::default() };
     assert!(matches!(open(&place.world.settings()).check(&unknown, &NoObserver), Err(WorkError::Unknown { .. })));
 }
 
@@ -197,7 +197,7 @@ fn a_wish_to_stop_is_heard_before_the_commit_record_and_not_after_it() {
         let stop = StopAt(std::sync::atomic::AtomicIsize::new(records));
         let engine = Engine::open(place.world.settings(), Arc::new(LiveDisk));
         let result = engine.unwrap().repair(&Scope::default(), &stop, &mut |_| Agreement::Yes);
-        // begin, plan: still taken back; commit and later: gone through with.
+        // begin, plan: still undone; commit and later: gone through with.
         let (content, ended) = if records <= 2 { ("wrong\n", false) } else { ("right 0\n", true) };
         assert_eq!(
             (place.read("/usr/share/quay/0").as_str(), result.is_ok()),
@@ -216,12 +216,12 @@ fn the_last_check_is_kept_and_a_repair_renews_it() {
     assert!(status().last_check.is_none());
     open(&place.settings("check", 0)).check(&Scope::default(), &NoObserver).unwrap();
     let last = status().last_check.unwrap();
-    assert_eq!((last.outcome, last.problems), (Outcome::Problems, 1));
+    assert_eq!((last.outcome, last.problems), (Outcome::Damaged, 1));
     repair(&place.settings("repair", 1));
     let report = status();
     assert_eq!(
         (report.last_check.unwrap().outcome, report.changed_since_check, report.changes),
-        (Outcome::Sound, false, 1)
+        (Outcome::Ok, false, 1)
     );
     undo(&place.settings("undo", 2), None).unwrap();
     assert!(status().changed_since_check);
@@ -255,13 +255,13 @@ fn what_an_undo_refused_stays_open_and_is_taken_back_later() {
     place.damage("/usr/share/quay/0");
     place.damage("/usr/share/quay/1");
     repair(&place.settings("run", 0));
-    // Somebody works on one of them: it is left, and nothing else is.
+    // A person works on one of them: it is left, and nothing else is.
     std::fs::write(place.world.at("/usr/share/quay/1"), "mine\n").unwrap();
     let first = undo(&place.settings("undo", 1), None).unwrap();
     assert_eq!((first.changes[0].actions.len(), first.changes[0].refused.len()), (1, 1));
     assert_eq!(place.read("/usr/share/quay/0"), "wrong\n");
     assert_eq!(place.states()[0], (1, "undone in part".into()));
-    // What that one took back already is not tried again.
+    // What that one undid already is not tried again.
     std::fs::write(place.world.at("/usr/share/quay/1"), "right 1\n").unwrap();
     let second = undo(&place.settings("undo the rest", 2), None).unwrap();
     assert_eq!((second.changes[0].of, second.changes[0].actions.len(), second.changes[0].refused.len()), (1, 1, 0));
@@ -292,7 +292,7 @@ fn after_a_redo_an_undo_takes_the_redo_back() {
     both(["right 0\n", "right 1\n"]);
     // The first change is in effect by the redo alone.
     let refused = undo(&place.settings("not so", 90), Some(1)).unwrap_err().to_string();
-    assert!(refused.contains("brought again by change 3") && refused.contains("veritum undo 3"), "{refused}");
+    assert!(refused.contains("redone by change 3") && refused.contains("veritum undo 3"), "{refused}");
     again(None, 3);
     both(["wrong\n", "wrong\n"]);
     let words = ["undone", "done", "undone", "done"];
@@ -319,7 +319,7 @@ fn a_redo_of_half_an_undo_is_taken_back_by_itself() {
     assert_eq!((place.read("/usr/share/quay/0"), place.read("/usr/share/quay/1")), ("wrong\n".into(), "mine\n".into()));
 }
 
-/// Says stop after so many files were looked at.
+/// Says stop after so many files were examined.
 struct After(std::sync::atomic::AtomicI64);
 
 impl Observer for After {
@@ -342,7 +342,7 @@ fn a_check_that_is_stopped_tells_what_it_found_until_then_and_calls_nothing_soun
         if !report.stopped {
             continue;
         }
-        assert!(report.outcome == Outcome::Problems || report.outcome == Outcome::Unexamined, "{reached}");
+        assert!(report.outcome == Outcome::Damaged || report.outcome == Outcome::Unchecked, "{reached}");
         assert!(report.unexamined.iter().any(|u| u.reason.contains("stopped before")), "{reached}");
         outcomes.insert(report.findings.len());
         let last = open(&settings).status(true).unwrap().last_check.unwrap();
@@ -370,7 +370,7 @@ fn a_finding_of_the_last_check_is_explained_without_looking_at_everything_again(
     let explained = open(&place.settings("explain", 1)).explain_finding(&id[..4], &looks).unwrap();
     assert_eq!(explained.finding.unwrap().id.as_str(), id);
     assert_eq!(looks.0.into_inner(), 1, "the path alone is looked at");
-    // What is no longer so is not told from memory.
+    // What is no longer so is not reported from memory.
     std::fs::write(place.world.at("/usr/share/quay/0"), "right 0\n").unwrap();
     assert!(open(&place.settings("explain", 2)).explain_finding(&id, &NoObserver).is_err());
 }

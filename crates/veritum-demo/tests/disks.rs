@@ -37,7 +37,7 @@ fn tree(machine: &Path) -> Tree {
 }
 
 fn settings_at(world: &veritum_demo::world::World, machine: &Path) -> Settings {
-    Settings { target: machine.to_owned(), ..world.settings() }
+    Settings { root: machine.to_owned(), ..world.settings() }
 }
 
 #[test]
@@ -103,7 +103,7 @@ fn a_machine_that_is_mounted_read_only_is_checked_and_not_written() {
     assert!(check(&settings).problems() >= 12);
     assert!(try_repair(&settings, Arc::new(veritum_core::machine::LiveDisk)).is_err());
     // With the state elsewhere the plan can be tried, and every place is named as blocked.
-    let elsewhere = Settings { state: Some(dir.path().join("state")), ..settings };
+    let elsewhere = Settings { state_dir: Some(dir.path().join("state")), ..settings };
     let report = repair(&elsewhere);
     assert!(
         report.area(FILES).unwrap().remaining.iter().all(|l| l.reason.contains("read-only")),
@@ -140,18 +140,18 @@ fn what_is_locked_or_mounted_over_is_named_and_the_rest_is_put_right() {
         left,
         [
             ("/usr/share/quay/one".to_owned(), "it is marked immutable".to_owned()),
-            ("/usr/share/quay/two".to_owned(), "something is mounted on it".to_owned())
+            ("/usr/share/quay/two".to_owned(), "a mount point".to_owned())
         ]
     );
     drop(covered);
-    // On the operator's word the lock is taken off meanwhile, and put back: on what is put, and on what comes back.
+    // On the administrator's word the lock is taken off meanwhile, and put back: on what is put, and on what is restored.
     let locked = |path: &Path| {
         let said = Command::new("lsattr").arg("-d").arg(path).output().unwrap();
         String::from_utf8_lossy(&said.stdout).split(' ').next().unwrap_or_default().contains('i')
     };
     let folder = world.at("/usr/share/quay");
     run("chattr", &["+i", folder.to_str().unwrap()]);
-    let unlocking = Settings { clear_attributes: true, ..world.settings() };
+    let unlocking = Settings { clear_immutable: true, ..world.settings() };
     let report = repair(&unlocking);
     assert!(report.area(FILES).unwrap().remaining.is_empty(), "{:?}", report.area(FILES).unwrap().remaining);
     assert!(locked(&one) && locked(&folder) && !locked(&two));
@@ -193,7 +193,7 @@ fn a_file_system_that_the_kernel_marked_with_errors_is_not_written_unasked() {
     let report = repair(&settings);
     assert!(report.area(FILES).unwrap().change.is_none() && report.before.doubt.is_some(), "{:?}", report.before.doubt);
     assert_same("not written", &before, &tree(&machine));
-    assert!(repair(&Settings { despite_disk: true, ..settings }).area(FILES).unwrap().remaining.is_empty());
+    assert!(repair(&Settings { ignore_disk_errors: true, ..settings }).area(FILES).unwrap().remaining.is_empty());
 }
 
 #[test]

@@ -49,7 +49,7 @@ fn files_and_all_that_displaced_folders_hold_are_told_but_nothing_that_only_got_
         state: &state,
         protection: &protection,
         observer: &NoObserver,
-        clear_attributes: false,
+        clear_immutable: false,
         services: &veritum_core::platform::services::NoServices,
         home: None,
     };

@@ -70,7 +70,7 @@ fn row(records: usize) -> Option<String> {
     let recovered = open(&world.settings()).recover(&NoObserver).unwrap();
     let did = recovered.changes.first().map_or("has nothing to do", |(_, word)| match word.word() {
         "finished" => "finishes it",
-        "taken-back" => "takes it back",
+        "taken-back" => "rolls it back",
         _ => "writes the last record",
     });
     let left: Vec<_> = Tree::read(&world.machine(), &[STATE])

@@ -1,4 +1,4 @@
-//! Each kind of damage alone, and all together: found, told rightly, put right exactly, taken back exactly.
+//! Each kind of damage alone, and all together: found, reported rightly, repaired exactly, undone exactly.
 
 mod support;
 
@@ -26,7 +26,7 @@ fn expected(faults: &[&Fault], note: bool) -> Vec<(String, &'static str)> {
     all
 }
 
-/// A record that is put together anew is as new as that.
+/// A record that is put together again is as new as that.
 fn without_times_of_records(mut tree: Tree) -> Tree {
     for (path, thing) in &mut tree.0 {
         if path.starts_with(b"var/lib/dpkg/") {
@@ -44,7 +44,7 @@ fn homes(demo: &Demo) -> Tree {
 fn lives(faults: &[&'static Fault]) {
     let names: Vec<&str> = faults.iter().map(|f| f.name).collect();
     let what = names.join(", ");
-    // What a repair must bring about: only what it may put right is undone.
+    // What a repair must bring about: only what it may repaired is undone.
     let notes: Vec<&Fault> = faults.iter().copied().filter(|f| f.note).collect();
     let repaired = without_times_of_records(Demo::with(&notes).tree());
     let now = |demo: &Demo| without_times_of_records(demo.tree());
@@ -60,7 +60,7 @@ fn lives(faults: &[&'static Fault]) {
     assert!(report.areas.iter().all(|a| a.remaining.is_empty()), "{what}: {:?}", report.areas);
     assert_same(&format!("{what}: repaired"), &repaired, &now(&demo));
     let after = check(&demo.settings());
-    assert_eq!((after.outcome, told(&after.findings)), (Outcome::Sound, vec![]), "{what}");
+    assert_eq!((after.outcome, told(&after.findings)), (Outcome::Ok, vec![]), "{what}");
 
     let changes = report.areas.iter().filter(|a| a.change.is_some()).count() as u64;
     if changes > 0 {
@@ -79,7 +79,7 @@ fn lives(faults: &[&'static Fault]) {
 fn an_undamaged_machine_is_sound_and_nothing_is_noted() {
     let demo = Demo::with(&[]);
     let report = check(&demo.settings());
-    assert_eq!((report.outcome, told(&report.findings), told(&report.notes)), (Outcome::Sound, vec![], vec![]));
+    assert_eq!((report.outcome, told(&report.findings), told(&report.notes)), (Outcome::Ok, vec![], vec![]));
     assert!(report.unexamined.is_empty(), "{:?}", report.unexamined);
 }
 
@@ -131,7 +131,7 @@ fn a_check_by_the_machines_own_records_finds_changed_content_and_says_that_it_is
     ]);
     let mut settings = demo.settings();
     settings.store = None;
-    // An operator who knows no vendor.
+    // An administrator who knows no vendor.
     settings.trust = demo.machine().join("nobody");
     let report = check(&settings);
     assert_eq!(told(&report.findings).len(), 2);
@@ -139,25 +139,25 @@ fn a_check_by_the_machines_own_records_finds_changed_content_and_says_that_it_is
         report
             .findings
             .iter()
-            .all(|f| f.vouched_by == Some(veritum_core::model::Authority::SelfReported) && f.remedy.is_none())
+            .all(|f| f.verified_by == Some(veritum_core::model::Authority::Local) && f.remedy.is_none())
     );
     let intact = Demo::with(&[]);
     let mut settings = intact.settings();
     settings.store = None;
     let report = check(&settings);
-    assert_eq!((report.outcome, told(&report.findings)), (Outcome::SoundAsKnown, vec![]));
+    assert_eq!((report.outcome, told(&report.findings)), (Outcome::OkLimited, vec![]));
     assert!(report.areas.iter().any(|a| a.presence_only > 0));
 }
 
 #[test]
 fn an_interrupted_installation_is_told_with_what_finishes_it_and_its_files_are_not_judged() {
     let fault = veritum_demo::by_name("half-installed").unwrap();
-    let demo = Demo::with(&[fault, veritum_demo::by_name("status-garbled").unwrap()]);
+    let demo = Demo::with(&[fault, veritum_demo::by_name("status-corrupt").unwrap()]);
     let intact = without_times_of_records(Demo::with(&[fault]).tree());
     let report = repair(&demo.settings());
     let left: Vec<_> = report.areas.iter().flat_map(|a| &a.remaining).collect();
     assert_eq!(left.len(), 1, "{left:?}");
-    assert!(left[0].next.as_ref().unwrap().contains("--reinstall harbourcam"), "{left:?}");
+    assert!(left[0].action.as_ref().unwrap().contains("--reinstall harbourcam"), "{left:?}");
     assert_same("the rest of the table is back", &intact, &without_times_of_records(demo.tree()));
     let after = report.after.unwrap();
     assert!(after.unexamined.iter().any(|u| u.reason.contains("harbourcam")), "{:?}", after.unexamined);
@@ -165,7 +165,7 @@ fn an_interrupted_installation_is_told_with_what_finishes_it_and_its_files_are_n
 
 #[test]
 fn a_component_that_another_installer_replaced_is_one_cause_and_comes_back() {
-    let fault = veritum_demo::by_name("replaced-component").unwrap();
+    let fault = veritum_demo::by_name("replaced-package").unwrap();
     let demo = Demo::with(&[fault]);
     let report = check(&demo.settings());
     assert_eq!((report.findings.len(), report.doubt.as_ref()), (30, None));
@@ -187,7 +187,7 @@ fn the_demo_is_the_same_each_time() {
         tree.0.values_mut().for_each(|t| t.mtime = (0, 0));
         tree
     };
-    for part in ["machine", "archive", "store", "keys"] {
+    for part in ["machine", "repository", "store", "keys"] {
         let (first, second) = (bare(&support::pristine().join("demo").join(part)), bare(&folder.join(part)));
         assert_same(part, &first, &second);
     }
@@ -208,15 +208,15 @@ fn a_top_level_link_of_a_merged_system_comes_back_as_a_link() {
         assert!(found.len() == 1 && found[0].0 == "/lib", "{target:?}: {found:?}");
         repair(&demo.settings());
         assert_eq!(std::fs::read_link(&lib).unwrap(), std::path::Path::new("usr/lib"));
-        assert_eq!(check(&demo.settings()).outcome, Outcome::Sound, "{target:?}");
+        assert_eq!(check(&demo.settings()).outcome, Outcome::Ok, "{target:?}");
     }
 }
 
-/// A machine with a store of its own that has this damage; the archive beside it.
+/// A machine with a store of its own that has this damage; the repository next to it.
 fn with_hurt_store(faults: &[&Fault]) -> (Demo, veritum_core::work::Settings) {
     let demo = Demo::with(&[]);
     let folder = demo.machine().parent().unwrap().to_owned();
-    for name in ["store", "archive"] {
+    for name in ["store", "repository"] {
         let from = support::pristine().join("demo").join(name);
         assert!(std::process::Command::new("cp").arg("-a").arg(from).arg(&folder).status().unwrap().success());
     }
@@ -225,7 +225,7 @@ fn with_hurt_store(faults: &[&Fault]) -> (Demo, veritum_core::work::Settings) {
     }
     let settings = veritum_core::work::Settings {
         store: Some(folder.join("store").into()),
-        from: vec![veritum_core::work::Supplier::Place(folder.join("archive"))],
+        from: vec![veritum_core::work::Supplier::Place(folder.join("repository"))],
         ..demo.settings()
     };
     (demo, settings)
@@ -255,14 +255,14 @@ fn each_kind_of_damage_to_the_store_is_found_and_put_right_and_the_machine_is_no
             let harms = |f: &&veritum_core::model::Finding| {
                 let harm = f.harms.as_ref().unwrap();
                 harm.paths.iter().any(|p| p.to_string() == fault.path)
-                    || harm.components.iter().any(|c| c.name == fault.path)
+                    || harm.packages.iter().any(|c| c.name == fault.path)
             };
             assert_eq!(report.findings.iter().filter(harms).count(), 1, "{fault:?}");
         }
         let yes = &mut |_: &veritum_core::work::Preview<'_>| veritum_core::work::Agreement::Yes;
         support::open(&settings).repair(&whole, &NoObserver, yes).unwrap();
         let after = support::open(&settings).check(&whole, &NoObserver).unwrap();
-        assert_eq!((after.outcome, after.notes.len()), (Outcome::Sound, 0), "{faults:?} {:#?}", after.findings);
+        assert_eq!((after.outcome, after.notes.len()), (Outcome::Ok, 0), "{faults:?} {:#?}", after.findings);
         assert_same("the machine", &before, &demo.tree());
     }
 }
@@ -276,12 +276,12 @@ fn owner_and_mode_of_the_root_itself_are_judged_and_put_right() {
     set(0o755);
     assert!(check(&settings).findings.is_empty());
     set(0o777);
-    assert_eq!(told(&check(&settings).findings), [("/".to_owned(), "wrong-mode")]);
+    assert_eq!(told(&check(&settings).findings), [("/".to_owned(), "wrong-permissions")]);
     let before = demo.tree();
     repair(&settings);
     assert_eq!(is(), 0o755);
     assert!(check(&settings).findings.is_empty());
     undo(&settings, None).unwrap();
-    assert_same("taken back", &before, &demo.tree());
+    assert_same("undone", &before, &demo.tree());
     assert_eq!(is(), 0o777);
 }

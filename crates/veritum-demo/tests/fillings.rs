@@ -9,7 +9,7 @@ use std::path::PathBuf;
 
 use stand::{Stand, names};
 use support::{check, files_of, open, repair};
-use veritum_core::areas::{RECORDS, STORE};
+use veritum_core::areas::{DATABASE, STORE};
 use veritum_core::event::{Event, Flow, NoObserver, Observer};
 use veritum_core::model::{Authority, Scope};
 use veritum_core::report::{FillReport, Outcome};
@@ -17,7 +17,7 @@ use veritum_core::store::{self, Reach, Store};
 use veritum_core::trust::{Pins, Versions};
 use veritum_core::work::{Agreement, Settings, Supplier};
 
-/// A stand with an empty store beside it.
+/// A are with an empty store next to it.
 struct Place {
     stand: Stand,
 }
@@ -90,7 +90,7 @@ fn what_is_installed_comes_from_the_cache_and_only_what_is_lacking_over_the_netw
     fs::write(place.stand.at("/usr/share/quay/part-2"), "wrong\n").unwrap();
     assert_eq!(files_of(&repair(&offline)).put_right, 1);
     let report = check(&offline);
-    assert_eq!((report.outcome, report.area(RECORDS).unwrap().vouched.len()), (Outcome::Sound, 1));
+    assert_eq!((report.outcome, report.area(DATABASE).unwrap().verified_by.len()), (Outcome::Ok, 1));
 }
 
 #[test]
@@ -101,13 +101,13 @@ fn without_the_network_what_is_not_at_hand_is_told_and_the_rest_is_taken() {
     fs::remove_file(place.stand.at("/var/cache/apt/archives/pier_2.0_all.deb")).unwrap();
     let done = fill(&place.with(place.stand.offline()), true);
     assert_eq!((done.added.len(), done.refused.len()), (1, 1));
-    assert_eq!(done.refused[0].component.name, "pier");
-    // What no archive vouches for is not taken, however it lies there.
+    assert_eq!(done.refused[0].package.name, "pier");
+    // What no repository verifies is not taken, however it is there.
     place.stand.cache();
     fs::remove_dir_all(place.stand.at("/var/lib/apt/lists")).unwrap();
     let done = fill(&place.with(place.stand.offline()), true);
     assert_eq!((done.known, done.added.len()), (1, 0));
-    assert!(done.refused[0].why.contains("no archive vouches"), "{:?}", done.refused);
+    assert!(done.refused[0].why.contains("no repository lists it"), "{:?}", done.refused);
 }
 
 #[test]
@@ -157,7 +157,7 @@ fn no_is_an_answer_and_a_stop_loses_nothing_that_was_whole() {
     place.sign("mine");
     let whole = Scope::only(STORE);
     let report = open(&settings).check(&whole, &NoObserver).unwrap();
-    assert_eq!((report.outcome, report.notes.len()), (Outcome::Sound, 0), "{report:#?}");
+    assert_eq!((report.outcome, report.notes.len()), (Outcome::Ok, 0), "{report:#?}");
 }
 
 #[test]
@@ -169,11 +169,11 @@ fn a_store_without_contents_vouches_and_packages_give_what_it_lacks() {
     fill(&settings, false);
     place.sign("mine");
     let whole = Scope::only(STORE);
-    assert_eq!(open(&settings).check(&whole, &NoObserver).unwrap().outcome, Outcome::Sound, "nothing is missing");
+    assert_eq!(open(&settings).check(&whole, &NoObserver).unwrap().outcome, Outcome::Ok, "nothing is missing");
     let sound = check(&settings);
     assert_eq!(
-        (sound.outcome, sound.area(RECORDS).unwrap().vouched.keys().copied().collect::<Vec<_>>()),
-        (Outcome::Sound, vec![Authority::SignedStore])
+        (sound.outcome, sound.area(DATABASE).unwrap().verified_by.keys().copied().collect::<Vec<_>>()),
+        (Outcome::Ok, vec![Authority::Store])
     );
     fs::write(place.stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
     fs::remove_dir_all(place.stand.at("/usr/share/pier")).unwrap();
@@ -207,7 +207,7 @@ fn one_store_takes_over_from_another_and_nothing_damaged() {
     place.sign("mine");
     place.make("second");
     let second = place.second();
-    // A content that is damaged there keeps its component out, and is told.
+    // A content that is damaged there keeps its package out, and is reported.
     let object = names(&place.store("mine").join("objects"))
         .into_iter()
         .map(|folder| place.store("mine").join("objects").join(folder))
@@ -230,9 +230,9 @@ fn one_store_takes_over_from_another_and_nothing_damaged() {
         jiff::Timestamp::UNIX_EPOCH,
     )
     .unwrap();
-    assert_eq!(opened.components().count(), 2);
+    assert_eq!(opened.packages().count(), 2);
     let whole = Scope::only(STORE);
-    assert_eq!(open(&second).check(&whole, &NoObserver).unwrap().outcome, Outcome::Sound);
+    assert_eq!(open(&second).check(&whole, &NoObserver).unwrap().outcome, Outcome::Ok);
 }
 
 #[test]
@@ -274,5 +274,5 @@ fn a_manifest_comes_back_to_a_store_without_contents_and_brings_none() {
         done.area(STORE).unwrap()
     );
     let report = open(&settings).check(&whole, &NoObserver).unwrap();
-    assert_eq!((report.outcome, report.notes.len(), objects()), (Outcome::Sound, 0, before));
+    assert_eq!((report.outcome, report.notes.len(), objects()), (Outcome::Ok, 0, before));
 }

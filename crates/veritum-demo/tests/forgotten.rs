@@ -1,4 +1,4 @@
-//! Packages that their own entry in the database forgets, hides or misnames: other witnesses tell of them, and their files
+//! Packages that their own entry in the database forgets, hides or misnames: other witnesses show of them, and their files
 //! are judged all the same.
 
 #[path = "support/stand.rs"]
@@ -10,7 +10,7 @@ use std::path::Path;
 
 use stand::Stand;
 use support::{check, repair, undo};
-use veritum_core::areas::{FILES, RECORDS};
+use veritum_core::areas::{DATABASE, FILES};
 use veritum_core::report::{CheckReport, Outcome};
 use veritum_core::testkit::Tree;
 use veritum_core::work::Settings;
@@ -18,7 +18,7 @@ use veritum_core::work::Settings;
 const STATUS: &str = "/var/lib/dpkg/status";
 const ALTERED: &str = "/usr/share/quay/part-2";
 
-/// A machine whose packages are at hand, with a log, changelogs, and one altered file.
+/// A machine whose packages are available, with a log, changelogs, and one altered file.
 fn harbour() -> Stand {
     let stand = Stand::at_hand();
     stand.write(
@@ -64,7 +64,7 @@ fn is_seen(report: &CheckReport, path: &str) -> bool {
 }
 
 fn of_database(report: &CheckReport) -> Vec<&str> {
-    report.findings.iter().filter(|f| f.area == RECORDS).map(|f| f.verdict.word()).collect()
+    report.findings.iter().filter(|f| f.area == DATABASE).map(|f| f.verdict.word()).collect()
 }
 
 fn tree(machine: &Path) -> Tree {
@@ -77,9 +77,9 @@ fn a_package_without_entry_and_records_is_told_by_the_log_and_judged() {
     edit(&stand, STATUS, |text| without_entry(&text, "quay"));
     remove_records(&stand, "quay", &[]);
     let report = check(&stand.offline());
-    assert!(of_database(&report).contains(&"at-odds"), "{:#?}", report.findings);
+    assert!(of_database(&report).contains(&"inconsistent"), "{:#?}", report.findings);
     assert!(is_seen(&report, ALTERED), "{:#?}", report.findings);
-    // Everything comes back, and what was there is brought back again.
+    // Everything is restored, and what was there is restored again.
     let before = tree(&stand.world.machine());
     let repaired = repair(&stand.offline());
     assert_eq!(repaired.after.unwrap().problems(), 0);
@@ -121,7 +121,7 @@ fn without_any_witness_what_lies_in_the_cache_or_in_a_store_tells_whose_files_th
             }
         };
         let report = check(&settings);
-        assert!(of_database(&report).contains(&"at-odds"), "{source}: {:#?}", report.findings);
+        assert!(of_database(&report).contains(&"inconsistent"), "{source}: {:#?}", report.findings);
         assert!(is_seen(&report, ALTERED), "{source}: {:#?}", report.findings);
     }
 }
@@ -134,7 +134,7 @@ fn of_several_versions_at_hand_that_have_most_files_in_common_the_right_one_is_t
     let changed = older.items.iter_mut().find(|item| item.path.ends_with("part-3")).unwrap();
     changed.content = veritum_demo::Content::File(b"of the version before\n".to_vec());
     let packages = stand.packages.iter().chain([&older]).collect();
-    stand.publish(&veritum_demo::archive::Suite::new(stand::SUITE, packages));
+    stand.publish(&veritum_demo::repository::Suite::new(stand::SUITE, packages));
     stand.lists("");
     let deb = stand.at("/var/cache/apt/archives/quay_1%3a0.9-1_amd64.deb");
     fs::write(deb, veritum_demo::write_deb(&older).unwrap()).unwrap();
@@ -187,12 +187,12 @@ fn an_essential_package_that_nothing_names_is_missed_even_when_nothing_at_hand_h
         fs::remove_dir_all(stand.at("/var/cache/apt/archives")).unwrap();
         let report = check(&stand.offline());
         let told: Vec<&str> = report.findings.iter().filter_map(|f| f.cause.as_deref()).collect();
-        assert_eq!(told.iter().any(|cause| cause.contains("it lacks quay")), essential, "{told:?}");
+        assert_eq!(told.iter().any(|cause| cause.contains("missing entries: quay")), essential, "{told:?}");
         // A repair of something else in the database does not forget it.
         edit(&stand, STATUS, |text| text.trim_end().to_owned());
         let after = repair(&stand.offline()).after.unwrap();
         let is_missed =
-            |f: &veritum_core::model::Finding| f.cause.as_ref().is_some_and(|c| c.contains("it lacks quay"));
+            |f: &veritum_core::model::Finding| f.cause.as_ref().is_some_and(|c| c.contains("missing entries: quay"));
         assert_eq!(after.findings.iter().any(is_missed), essential, "{:#?}", after.findings);
     }
 }
@@ -205,12 +205,14 @@ fn of_a_forgotten_package_that_nothing_at_hand_knows_there_is_a_finding_that_sta
     fs::remove_dir_all(stand.at("/var/cache/apt/archives")).unwrap();
     fs::remove_dir_all(stand.at("/var/lib/apt/lists")).unwrap();
     let report = check(&stand.offline());
-    assert!(report.outcome == Outcome::Problems && of_database(&report).contains(&"at-odds"));
-    let lost = |f: &veritum_core::model::Finding| f.cause.as_ref().is_some_and(|cause| cause.contains("it lacks quay"));
+    assert!(report.outcome == Outcome::Damaged && of_database(&report).contains(&"inconsistent"));
+    let lost = |f: &veritum_core::model::Finding| {
+        f.cause.as_ref().is_some_and(|cause| cause.contains("missing entries: quay"))
+    };
     assert!(report.findings.iter().any(lost), "{:#?}", report.findings);
     let after = repair(&stand.offline());
     assert!(after.areas.iter().any(|area| !area.remaining.is_empty()) || after.before.problems() > 0);
-    assert_eq!(check(&stand.offline()).outcome, Outcome::Problems);
+    assert_eq!(check(&stand.offline()).outcome, Outcome::Damaged);
 }
 
 #[test]
@@ -256,17 +258,16 @@ fn a_version_that_log_and_changelog_contradict_is_not_believed() {
     edit(&stand, STATUS, |text| text.replace("Version: 1:1.0-1\n", "Version: 1:1.1-1\n"));
     let report = check(&stand.offline());
     assert!(is_seen(&report, ALTERED) && !of_database(&report).is_empty(), "{:#?}", report.findings);
-    assert_eq!(
-        report.findings.iter().find(|f| f.area == FILES).unwrap().component.as_ref().unwrap().version,
-        "1:1.0-1"
-    );
-    // Without anything that knows the right one it is told all the same.
+    assert_eq!(report.findings.iter().find(|f| f.area == FILES).unwrap().package.as_ref().unwrap().version, "1:1.0-1");
+    // Without anything that knows the right one it is reported all the same.
     let alone = Settings { trust: stand.dir.path().join("nobody"), ..stand.offline() };
-    let cache =
-        veritum_core::archive::ArchiveSettings { cache: stand.dir.path().join("none"), ..alone.archive.clone() };
+    let cache = veritum_core::repository::RepositorySettings {
+        cache: stand.dir.path().join("none"),
+        ..alone.repositories.clone()
+    };
     fs::write(stand.at(ALTERED), "right 2\n").unwrap();
-    let report = check(&Settings { archive: cache, ..alone });
-    assert_eq!(of_database(&report), ["at-odds"]);
+    let report = check(&Settings { repositories: cache, ..alone });
+    assert_eq!(of_database(&report), ["inconsistent"]);
     assert!(report.findings[0].cause.as_ref().unwrap().contains("say 1:1.0-1"), "{:#?}", report.findings);
 }
 
@@ -297,8 +298,12 @@ fn a_last_entry_without_its_line_end_is_read_and_gets_the_end_alone() {
     let whole = fs::read_to_string(stand.at(STATUS)).unwrap();
     fs::write(stand.at(STATUS), whole.trim_end()).unwrap();
     let report = check(&stand.offline());
-    assert_eq!(of_database(&report), ["garbled"]);
-    assert!(report.findings[0].cause.as_ref().unwrap().contains("its last line has no end"), "{:#?}", report.findings);
+    assert_eq!(of_database(&report), ["corrupt"]);
+    assert!(
+        report.findings[0].cause.as_ref().unwrap().contains("the last line has no line end, which dpkg rejects"),
+        "{:#?}",
+        report.findings
+    );
     repair(&stand.offline());
     assert_eq!(fs::read_to_string(stand.at(STATUS)).unwrap(), whole);
 }

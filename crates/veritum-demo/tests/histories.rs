@@ -1,8 +1,8 @@
-//! Random histories: somebody damages, the tool repairs, is cut, recovers, takes back, again and again.
+//! Random histories: a person damages, the tool repairs, is cut, recovers, undoes, again and again.
 //!
 //! Three things must hold all along, whatever comes in which order: after a repair the machine is as it was shipped,
-//! after taking back the latest change it is as it was before that change, and no content that anybody ever wrote is
-//! lost: it stands somewhere in the machine, or is kept.
+//! after undoing it the latest change it is as it was before that change, and no content that anybody ever wrote is
+//! lost: it is somewhere in the machine, or is kept.
 
 mod support;
 
@@ -32,7 +32,7 @@ const PLACES: [&str; 9] = [
     "/usr/share/pier/templates",
 ];
 
-/// A machine, what somebody wrote on it so far, and what it looked like before each change that stands.
+/// A machine, what a person wrote on it so far, and what it looked like before each change that is.
 struct History {
     world: World,
     seed: Seed,
@@ -54,7 +54,7 @@ fn clear(path: &Path) {
     }
 }
 
-/// Every content below a folder that somebody in these histories may have written.
+/// Every content below a folder that a person in these histories may have written.
 fn contents(folder: &Path, into: &mut BTreeSet<String>) {
     for entry in fs::read_dir(folder).unwrap().flatten() {
         let kind = entry.file_type().unwrap();
@@ -88,7 +88,7 @@ impl History {
         open(&self.settings()).list_changes().unwrap().changes.iter().map(|c| c.change).collect()
     }
 
-    /// Puts something of somebody's in a place. What it replaces is that person's own loss, not the tool's.
+    /// Puts something of a person's in a place. What it replaces is that person's own loss, not the tool's.
     fn damage(&mut self) {
         let place = self.seed.pick(&PLACES);
         let path = self.world.at(place);
@@ -131,7 +131,7 @@ impl History {
         assert_eq!(fs::read_to_string(self.world.at("/home/mirela/letter")).unwrap(), "private\n");
     }
 
-    /// What differs from the machine as it was shipped; somebody's own file in a folder of it is nobody's business.
+    /// What differs from the machine as it was shipped; a person's own file in a folder of it is no one's business.
     fn unlike_shipped(&self) -> Vec<String> {
         let mut lines = self.shipped.differences(&self.tree());
         lines.retain(|line| !line.ends_with("/mine: new"));
@@ -177,13 +177,13 @@ impl History {
             self.damage();
         }
         open(&self.settings()).recover(&NoObserver).unwrap_or_else(|e| panic!("{e:?}\n{}", self.told.join("\n")));
-        // With somebody at work in between there is no telling what it should be: only that nothing is lost.
+        // With a person at work in between there is no telling what it should be: only that nothing is lost.
         if between || self.tree().differences(&before).is_empty() {
             return;
         }
         let new: Vec<u64> = self.changes().into_iter().filter(|n| !changes.contains(n)).collect();
         let [number] = new[..] else { panic!("one change was begun: {new:?}\n{}", self.told.join("\n")) };
-        // A cut between two rounds leaves the first: not sound yet, but whole, and it can be taken back.
+        // A cut between two rounds leaves the first: not intact yet, but whole, and it can be undone.
         if !self.unlike_shipped().is_empty() {
             let now = self.tree();
             let report = undo(&self.settings(), Some(number)).unwrap();
@@ -205,7 +205,7 @@ impl History {
                 let of = report.changes[0].of;
                 self.told.push(format!("undo of {of}, refused {}", report.changes[0].refused.len()));
                 let whole = report.changes.iter().all(|c| c.refused.is_empty());
-                // Only when nothing was damaged since does the whole machine come back as it was then.
+                // Only when nothing was damaged since does the whole machine be restored as it was then.
                 let before = self.before.iter().rev().find(|(n, _)| *n == of).map(|(_, t)| t.clone());
                 if let (true, true, Some(before)) = (whole, shipped, before) {
                     self.is(&before, "after an undo");

@@ -1,4 +1,4 @@
-//! Random homes and cards: an application runs, its user works, things are reset and taken back, cut off and recovered, in any
+//! Random homes and cards: an application runs, its user works, things are reset and undone, cut off and recovered, in any
 //! order. Whatever comes: what is the user's own stays where it is, and nothing that anybody wrote is lost.
 
 mod support;
@@ -79,7 +79,7 @@ impl Story {
         Settings { run: format!("run {}", self.told.len()), now, ..self.here.settings() }
     }
 
-    /// Somebody writes: the application or its user, whose it is tells the place.
+    /// A person writes: the application or its user, whose it is says the place.
     fn write(&mut self) {
         let mut path = self.seed.pick(&TOPS).to_owned();
         for _ in 0..=self.seed.below(3) {
@@ -121,7 +121,7 @@ impl Story {
                 let wanted = self.wanted();
                 self.told.push(format!("reset {:?} on a {how} disk", wanted.only));
                 let _ = engine().and_then(|w| w.reset("quay", &wanted, false, &NoObserver, &mut |_| Agreement::Yes));
-                // Now and then it is taken back at once: then all is as it was.
+                // Now and then it is undone at once: then all is as it was.
                 let at_once = self.seed.below(3) == 0 && how == "sound";
                 if at_once
                     && open(&settings).list_changes().unwrap().changes.last().is_some_and(|c| c.state.word() == "done")

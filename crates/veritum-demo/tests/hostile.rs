@@ -1,4 +1,4 @@
-//! Hostile input: packages, stores, links, journals. A clear error or finding, nothing written outside, no panic.
+//! Hostile input: packages, stores, links, change logs. A clear error or finding, nothing written outside, no panic.
 
 mod support;
 
@@ -6,7 +6,7 @@ use std::os::unix::fs::symlink;
 use std::path::{Path, PathBuf};
 
 use support::{STATE, check, files_of, folder, open, repair, small_world as world, spoil, told, undo};
-use veritum_core::areas::{FILES, RECORDS, STORE};
+use veritum_core::areas::{DATABASE, FILES, STORE};
 use veritum_core::event::NoObserver;
 use veritum_core::model::{Authority, Digest, SystemPath};
 use veritum_core::store::{self, StoreError};
@@ -47,13 +47,17 @@ fn a_damaged_content_is_never_written_and_the_rest_is_put_right() {
     let report = repair(&world.settings());
     let left = &files_of(&report).remaining;
     assert_eq!((left.len(), files_of(&report).put_right), (1, 1), "{left:?}");
-    assert!(left[0].reason.contains("lacks"), "what is damaged is as good as none: {}", left[0].reason);
+    assert!(
+        left[0].reason.contains("does not have its content"),
+        "what is damaged is as good as none: {}",
+        left[0].reason
+    );
     let told = report.before.findings.iter().find(|f| f.area == STORE).unwrap();
     assert_eq!(told.harms.as_ref().unwrap().paths[0].to_string(), "/usr/share/quay/part-1");
     assert_eq!(std::fs::read(world.at("/usr/share/quay/part-1")).unwrap(), b"wrong\n");
     std::fs::remove_file(object(b"right 1\n")).unwrap();
     let report = repair(&world.settings());
-    assert!(files_of(&report).remaining[0].reason.contains("lacks"), "{:?}", report.areas);
+    assert!(files_of(&report).remaining[0].reason.contains("does not have its content"), "{:?}", report.areas);
 }
 
 #[test]
@@ -79,12 +83,12 @@ fn altered_metadata_a_stranger_and_an_older_copy_are_refused() {
         let name = file.strip_prefix(world.store()).unwrap().to_string_lossy().into_owned();
         assert_eq!((told.area.clone(), told.subject.name()), (STORE, Some(name.as_str())));
         assert!(
-            !report.area(RECORDS).unwrap().vouched.contains_key(&Authority::SignedStore),
+            !report.area(DATABASE).unwrap().verified_by.contains_key(&Authority::Store),
             "{name}: nothing of it is believed"
         );
         std::fs::write(&file, bytes).unwrap();
     }
-    // A newer signing is seen, then the older copy comes back.
+    // A newer signing is seen, then the older copy is restored.
     let mut more = package("more", "1.0");
     add_file(&mut more, "/usr/share/more", "more\n");
     let path = dir.path().join("more.deb");
@@ -118,8 +122,8 @@ fn an_altered_manifest_is_not_believed_and_that_is_said() {
     std::fs::write(&manifest, zstd::bulk::compress(forged.as_bytes(), 1).unwrap()).unwrap();
     let report = check(&world.settings());
     let told = report.findings.iter().find(|f| f.area == STORE).unwrap();
-    assert_eq!(told.harms.as_ref().unwrap().components[0].name, "quay");
-    assert!(report.area(RECORDS).unwrap().vouched.keys().all(|v| *v == Authority::SelfReported));
+    assert_eq!(told.harms.as_ref().unwrap().packages[0].name, "quay");
+    assert!(report.area(DATABASE).unwrap().verified_by.keys().all(|v| *v == Authority::Local));
 }
 
 /// Every file is as it was, or as it should be.
@@ -180,7 +184,7 @@ fn a_thousand_random_damages_to_the_state_folder_never_reach_the_machine() {
         assert!(std::process::Command::new("cp").arg("-aT").arg(from).arg(to).status().unwrap().success());
     };
     copy(&world.machine(), &good);
-    // A second, interrupted change beside the whole one: its journal ends at the commit record.
+    // A second, interrupted change next to the whole one: its change log ends at the commit record.
     let mut chance = Seed::new(12, "state");
     let (mut failed, mut done) = (0, 0);
     for case in 0..1000 {
@@ -225,7 +229,7 @@ fn links_in_a_store_are_not_written_through() {
     }
 }
 
-// --- links and journals ---
+// --- links and change logs ---
 
 #[test]
 fn links_that_lead_out_are_found_and_never_followed() {
@@ -265,7 +269,7 @@ fn links_that_lead_out_are_found_and_never_followed() {
             }
             symlink(&target, &path).unwrap();
             let what = format!("{place} -> {target}");
-            assert_eq!(told(&check(&world.settings()).findings), [(place.to_owned(), "wrong-kind")], "{what}");
+            assert_eq!(told(&check(&world.settings()).findings), [(place.to_owned(), "wrong-type")], "{what}");
             let report = repair(&world.settings());
             assert!(
                 report.area(FILES).unwrap().remaining.is_empty(),
@@ -284,7 +288,7 @@ fn links_that_lead_out_are_found_and_never_followed() {
     }
 }
 
-/// A journal of our making with these records.
+/// A change log of our making with these records.
 fn forge(world: &World, records: &[serde_json::Value]) {
     let folder = world.at(STATE).join("changes/1");
     std::fs::create_dir_all(&folder).unwrap();

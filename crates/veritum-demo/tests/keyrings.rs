@@ -16,7 +16,7 @@ use veritum_demo::signing::{KeyShape, VendorKey};
 
 const KEYRING: &str = "/usr/share/keyrings/foreshore.gpg";
 
-/// A machine with lists at hand, and what becomes of its one source.
+/// A machine with lists available, and what becomes of its one source.
 fn stand() -> Stand {
     let stand = Stand::new();
     stand.lists("");
@@ -24,7 +24,7 @@ fn stand() -> Stand {
 }
 
 fn standing(stand: &Stand) -> (&'static str, CheckReport) {
-    let report = check(&Settings { full_chain: true, ..stand.offline() });
+    let report = check(&Settings { complete: true, ..stand.offline() });
     (report.sources[0].standing.word(), report)
 }
 
@@ -46,9 +46,9 @@ fn where_the_named_keyring_is_gone_or_damaged_the_operators_own_keys_stand_in() 
             Some(bytes) => stand.write(KEYRING, &bytes),
             None => fs::remove_file(stand.at(KEYRING)).unwrap(),
         }
-        assert_eq!(standing(&stand).0, "vouched", "{what}");
-        let stranger = Settings { trust: stand.dir.path().join("other"), full_chain: true, ..stand.offline() };
-        assert_ne!(check(&stranger).sources[0].standing.word(), "vouched", "{what}: nobody else knows the key");
+        assert_eq!(standing(&stand).0, "verified", "{what}");
+        let stranger = Settings { trust: stand.dir.path().join("other"), complete: true, ..stand.offline() };
+        assert_ne!(check(&stranger).sources[0].standing.word(), "verified", "{what}: nobody else knows the key");
     }
 }
 
@@ -68,7 +68,7 @@ fn a_source_that_names_a_fingerprint_is_signed_by_that_key_only() {
     let keyring = Keyring::read(&other.keyring().unwrap()).unwrap();
     VendorKeys::in_folder(&stand.trust()).pin(&keyring.certificates()[0]).unwrap();
     stand.write("/etc/apt/trusted.gpg.d/both.gpg", &[stand.key.keyring().unwrap(), other_key()].concat());
-    for (fingerprint, expected) in [(stand.key.fingerprint(), "vouched"), (other.fingerprint(), "refused")] {
+    for (fingerprint, expected) in [(stand.key.fingerprint(), "verified"), (other.fingerprint(), "refused")] {
         let line = format!("deb [signed-by={fingerprint}] {} {} main\n", stand.mirror.url(), stand::SUITE);
         stand.write("/etc/apt/sources.list", line.as_bytes());
         assert_eq!(standing(&stand).0, expected);
@@ -80,9 +80,9 @@ fn a_source_without_a_keyring_of_its_own_takes_the_systems_and_the_operators() {
     let stand = stand();
     let line = format!("deb {} {} main\n", stand.mirror.url(), stand::SUITE);
     stand.write("/etc/apt/sources.list", line.as_bytes());
-    assert_eq!(standing(&stand).0, "vouched", "the system has no common keyring; the operator knows the key");
+    assert_eq!(standing(&stand).0, "verified", "the system has no common keyring; the operator knows the key");
     stand.write("/etc/apt/trusted.gpg.d/foreshore.asc", stand.key.armoured().unwrap().as_bytes());
-    assert_eq!(standing(&stand).0, "vouched");
-    let stranger = Settings { trust: stand.dir.path().join("other"), full_chain: true, ..stand.offline() };
+    assert_eq!(standing(&stand).0, "verified");
+    let stranger = Settings { trust: stand.dir.path().join("other"), complete: true, ..stand.offline() };
     assert_eq!(check(&stranger).sources[0].standing.word(), "refused");
 }

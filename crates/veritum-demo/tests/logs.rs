@@ -1,4 +1,4 @@
-//! Change logs that were damaged after they were written: reported, never guessed over, and in nobody else's way.
+//! Change logs that were damaged after they were written: reported, never guessed over, and in no one else's way.
 
 mod support;
 
@@ -100,11 +100,11 @@ fn a_damaged_log_that_may_be_of_an_unfinished_change_keeps_everything_from_being
     let disk = std::sync::Arc::new(veritum_core::machine::LiveDisk);
     assert!(is_journal(&support::try_repair(&place.settings(1), disk).unwrap_err(), 1));
     support::assert_same("nothing is written", &before, &place.tree());
-    // What can still be read of it tells where the earlier file is.
+    // What can still be read of it says where the earlier file is.
     let explained = open(&place.settings(1)).explain_damaged(1).unwrap().unwrap();
     assert_eq!(explained.kept[0].path.to_string(), "/usr/share/quay/0");
     assert_eq!(std::fs::read(&explained.kept[0].kept).unwrap(), b"wrong\n");
-    // Set aside as the output says, it is in nobody's way, and its number and backups are not used again.
+    // Set aside as the output says, it is in no one's way, and its number and backups are not used again.
     std::fs::rename(&explained.folder, format!("{}.damaged", explained.folder)).unwrap();
     assert_eq!(repair(&place.settings(4)).area(FILES).unwrap().change, Some(2));
     assert_eq!(std::fs::read(&explained.kept[0].kept).unwrap(), b"wrong\n");

@@ -1,4 +1,4 @@
-//! Servers that misbehave: told apart, bounded in time and size, nothing of it kept.
+//! Servers that misbehave: reported apart, bounded in time and size, nothing of it kept.
 
 #[path = "support/stand.rs"]
 mod stand;
@@ -9,8 +9,8 @@ use std::time::{Duration, Instant};
 
 use stand::{Stand, names};
 use support::{check, repair};
-use veritum_core::archive::{ArchiveSettings, Proxies};
 use veritum_core::areas::FILES;
+use veritum_core::repository::{Proxies, RepositorySettings};
 use veritum_core::testkit::Tree;
 use veritum_core::work::Settings;
 use veritum_demo::mirror::{Mirror, Mischief};
@@ -28,15 +28,15 @@ fn damaged() -> Stand {
 /// What is said of each way to misbehave.
 fn mischiefs() -> Vec<(Mischief, &'static str)> {
     vec![
-        (Mischief::NoObserver, "fell silent"),
-        (Mischief::StallsAfter(200), "fell silent"),
-        (Mischief::Circle, "without end"),
-        (Mischief::Endless, "sent more than"),
+        (Mischief::NoObserver, "stopped responding"),
+        (Mischief::StallsAfter(200), "stopped responding"),
+        (Mischief::Circle, "redirects in a loop"),
+        (Mischief::Endless, "sent more data than the file size"),
         (Mischief::LoginPage, "a web page"),
         (Mischief::Status(503), "status 503"),
         (Mischief::Status(404), "status 404"),
-        (Mischief::OtherBytes, "not the one that the archive signed"),
-        (Mischief::BreaksAfter(0), "broke off"),
+        (Mischief::OtherBytes, "checksum differs from the signed index"),
+        (Mischief::BreaksAfter(0), "was lost"),
     ]
 }
 
@@ -69,7 +69,7 @@ fn release_files_and_indexes_from_such_servers_are_told_apart_and_bounded() {
     for ending in ["InRelease", "Packages.xz"] {
         for (how, _) in mischiefs() {
             let stand = damaged();
-            let suite = veritum_demo::archive::Suite { by_hash: false, forms: &[".xz"], ..stand.suite() };
+            let suite = veritum_demo::repository::Suite { by_hash: false, forms: &[".xz"], ..stand.suite() };
             stand.publish(&suite);
             stand.mirror.misbehave(ending, how.clone(), usize::MAX);
             let begun = Instant::now();
@@ -77,7 +77,7 @@ fn release_files_and_indexes_from_such_servers_are_told_apart_and_bounded() {
             assert!(begun.elapsed() < BOUND, "{ending} {how:?} held it up");
             let source = &report.sources[0];
             assert!(report.downloads.is_empty(), "{ending} {how:?}: {source:?}");
-            // An index that is simply not there is no fault of the archive's.
+            // An index that is simply not there is no fault of the repository's.
             let gone = ending == "Packages.xz" && how == Mischief::Status(404);
             assert!(gone || source.why.is_some(), "{ending} {how:?}: {source:?}");
             assert_eq!((report.findings.len(), report.left.len()), (1, 1));
@@ -88,13 +88,13 @@ fn release_files_and_indexes_from_such_servers_are_told_apart_and_bounded() {
 #[test]
 fn a_bomb_is_not_unpacked_further_than_the_release_file_says() {
     let stand = damaged();
-    stand.publish(&veritum_demo::archive::Suite { by_hash: false, forms: &[".xz"], ..stand.suite() });
-    let bomb = veritum_demo::archive::pack(&vec![0; 64 << 20], ".xz").unwrap();
-    let listed = fs::metadata(stand.archive().join("dists/saltwort/main/binary-amd64/Packages.xz")).unwrap().len();
+    stand.publish(&veritum_demo::repository::Suite { by_hash: false, forms: &[".xz"], ..stand.suite() });
+    let bomb = veritum_demo::repository::pack(&vec![0; 64 << 20], ".xz").unwrap();
+    let listed = fs::metadata(stand.repositories().join("dists/saltwort/main/binary-amd64/Packages.xz")).unwrap().len();
     stand.mirror.misbehave("Packages.xz", Mischief::Bytes(bomb.clone()), usize::MAX);
     assert!(bomb.len() as u64 > listed);
     let why = check(&stand.settings()).sources[0].why.clone().unwrap();
-    assert!(why.contains("sent more than"), "{why}");
+    assert!(why.contains("sent more data than the file size"), "{why}");
     // One that is as small as the true one, on the machine itself.
     let stand = damaged();
     stand.lists("");
@@ -103,7 +103,7 @@ fn a_bomb_is_not_unpacked_further_than_the_release_file_says() {
     fs::remove_file(lists.join(&index)).unwrap();
     fs::write(lists.join(format!("{index}.xz")), &bomb).unwrap();
     let report = check(&stand.offline());
-    assert!(report.sources[0].why.as_ref().unwrap().contains("not the one that the archive signed"));
+    assert!(report.sources[0].why.as_ref().unwrap().contains("checksum differs from the signed release file"));
 }
 
 #[test]
@@ -132,13 +132,13 @@ fn a_length_that_is_not_kept_does_no_harm_to_a_file_that_is_whole() {
     assert_eq!(repair(&stand.settings()).area(FILES).unwrap().put_right, 1, "its digest says that it is whole");
     let stand = damaged();
     stand.mirror.misbehave("InRelease", Mischief::WrongLength, usize::MAX);
-    assert!(check(&stand.settings()).sources[0].why.as_ref().unwrap().contains("broke off"));
+    assert!(check(&stand.settings()).sources[0].why.as_ref().unwrap().contains("was lost"));
 }
 
 #[test]
 fn a_server_may_lead_to_another_one_whose_bytes_are_verified_all_the_same() {
     let stand = damaged();
-    let other = Mirror::serve(&stand.archive()).unwrap();
+    let other = Mirror::serve(&stand.repositories()).unwrap();
     let package = "pool/main/q/quay/quay_1.0-1_amd64.deb";
     stand.mirror.misbehave(PACKAGE, Mischief::LeadsTo(format!("{}/{package}", other.url())), usize::MAX);
     assert_eq!(repair(&stand.settings()).area(FILES).unwrap().put_right, 1);
@@ -152,7 +152,7 @@ fn a_server_that_leads_out_of_the_web_is_not_followed_and_that_is_the_reason() {
         stand.mirror.misbehave(PACKAGE, Mischief::LeadsTo(to.to_owned()), usize::MAX);
         let report = repair(&stand.settings());
         let why = &report.area(FILES).unwrap().remaining[0].reason;
-        assert!(why.contains("redirects to an address that is not followed"), "{to}: {why}");
+        assert!(why.contains("redirects to an address that is not allowed ("), "{to}: {why}");
     }
 }
 
@@ -182,7 +182,7 @@ fn proxies_are_used_as_apt_and_the_environment_name_them() {
     );
     let through = |proxies: Proxies| {
         let settings = stand.settings();
-        check(&Settings { archive: ArchiveSettings { proxies, ..settings.archive.clone() }, ..settings })
+        check(&Settings { repositories: RepositorySettings { proxies, ..settings.repositories.clone() }, ..settings })
     };
     let seen = || stand.mirror.asked().iter().any(|p| p.contains("archive.foreshore.example") || p.contains("dists/"));
     through(Proxies {

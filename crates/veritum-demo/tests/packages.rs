@@ -40,7 +40,7 @@ fn odd_deb(
     around(&tar.into_inner().unwrap(), "data.tar")
 }
 
-/// A package's outer archive around a data part.
+/// A package's outer repository around a data part.
 fn around(data: &[u8], name: &str) -> Vec<u8> {
     let good = write_deb(&Package { compression: "", ..package("odd", "1.0") }).unwrap();
     let control_at = 8 + 60 + 4;
@@ -62,14 +62,14 @@ fn hostile_packages_are_refused_with_a_reason_and_leave_no_trace() {
     let cases: Vec<(&str, Vec<u8>)> = vec![
         ("..", odd_deb(b"./usr/../../etc/passwd", E::Regular, None, None, &[])),
         ("..", odd_deb(b"../evil", E::Symlink, Some(b"x"), None, &[])),
-        ("no folder", odd_deb(b"./usr/link/inside", E::Regular, None, None, &[("./usr/link", E::Symlink, "/etc")])),
-        ("twice", odd_deb(b"./a", E::Symlink, Some(b"y"), None, &[("./a", E::Symlink, "x")])),
-        ("further name of nothing", odd_deb(b"./a", E::Link, Some(b"./nothing"), None, &[])),
-        ("larger than", odd_deb(b"./a", E::Regular, None, Some(1 << 50), &[])),
-        ("kind", odd_deb(b"./a", E::new(b'Z'), None, None, &[])),
-        ("link to nothing", odd_deb(b"./a", E::Symlink, None, None, &[])),
+        ("not a folder", odd_deb(b"./usr/link/inside", E::Regular, None, None, &[("./usr/link", E::Symlink, "/etc")])),
+        ("listed twice", odd_deb(b"./a", E::Symlink, Some(b"y"), None, &[("./a", E::Symlink, "x")])),
+        ("has no target", odd_deb(b"./a", E::Link, Some(b"./nothing"), None, &[])),
+        ("a size limit", odd_deb(b"./a", E::Regular, None, Some(1 << 50), &[])),
+        ("unsupported type", odd_deb(b"./a", E::new(b'Z'), None, None, &[])),
+        ("has no target", odd_deb(b"./a", E::Symlink, None, None, &[])),
         ("compression", around(b"BZh", "data.tar.bz2")),
-        ("does not belong", around(b"x", "extra")),
+        ("unexpected member", around(b"x", "extra")),
         ("cannot be read", around(b"\xfd7zXZ\0garbage", "data.tar.xz")),
         ("debian-binary", b"!<arch>\nnot a package".to_vec()),
         ("debian-binary", Vec::new()),
@@ -83,8 +83,12 @@ fn hostile_packages_are_refused_with_a_reason_and_leave_no_trace() {
         };
         let why = veritum_core::model::error_chain(&refused.why);
         let near = why.contains(reason)
-            || reason == "debian-binary" && (why.contains("outer archive") || why.contains("ends before"));
-        assert!(near || reason == "larger than" && why.contains("cut off"), "case {at} ({reason}): {why}");
+            || reason == "debian-binary"
+                && (why.contains("the outer ar archive is damaged (") || why.contains("the data member is missing"));
+        assert!(
+            near || reason == "a size limit" && why.contains("the .deb file is truncated"),
+            "case {at} ({reason}): {why}"
+        );
         assert_eq!(
             store_before.differences(&Tree::read(&world.store(), &["incoming", "lock"])),
             Vec::<String>::new(),
@@ -106,7 +110,7 @@ fn a_package_cut_anywhere_is_refused() {
         add_file(&mut odd, "/usr/share/odd/file", &"content ".repeat(100));
         let whole = write_deb(&odd).unwrap();
         let path = dir.path().join("cut.deb");
-        // The archive's own padding at the very end carries nothing.
+        // The repository's own padding at the very end carries nothing.
         for cut in (0..whole.len() - 1).step_by(37) {
             std::fs::write(&path, &whole[..cut]).unwrap();
             let summary = store::fill(&world.store(), std::slice::from_ref(&path), 1, &NoObserver).unwrap();

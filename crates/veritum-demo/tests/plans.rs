@@ -64,7 +64,7 @@ impl Place {
             .unwrap()
             .remaining
             .iter()
-            .map(|l| (l.subject.to_string(), l.reason.clone(), l.next.is_some()))
+            .map(|l| (l.subject.to_string(), l.reason.clone(), l.action.is_some()))
             .collect()
     }
 
@@ -107,7 +107,7 @@ fn each_kind_of_damage_has_its_action() {
             row("/usr/share/quay/charts", "restore", 4, 2),
             row("/usr/share/quay/link", "restore", 1, 0),
             row("/usr/share/quay/one", "restore", 1, 10),
-            row("/usr/share/quay/three", "set-mode", 1, 0),
+            row("/usr/share/quay/three", "set-permissions", 1, 0),
             row("/usr/share/quay/two", "restore", 1, 10),
         ]
     );
@@ -136,7 +136,7 @@ fn without_a_store_everything_is_left_with_what_to_give() {
     let place = Place::new();
     place.write("/usr/share/quay/one", "wrong\n");
     let left = place.left(&Settings { store: None, ..place.settings() });
-    let reason = "only the machine's own records describe it".to_owned();
+    let reason = "known from the local package database only".to_owned();
     assert_eq!(left, [("/usr/share/quay/one".to_owned(), reason, true)]);
 }
 
@@ -151,8 +151,15 @@ fn a_content_that_the_store_lacks_is_left_and_the_rest_is_put_right() {
     let area = files_of(&report);
     assert_eq!((area.put_right, area.remaining.len()), (1, 1), "{area:?}");
     assert_eq!(area.remaining[0].subject.to_string(), "/usr/share/quay/one");
-    assert!(area.remaining[0].reason.contains("lacks"), "{:?}", area.remaining);
-    assert!(area.remaining[0].next.as_deref().is_some_and(|n| n.contains("veritum store fill")));
+    assert!(area.remaining[0].reason.contains("does not have its content"), "{:?}", area.remaining);
+    assert!(
+        area.remaining[0]
+            .action
+            .as_ref()
+            .map(ToString::to_string)
+            .as_deref()
+            .is_some_and(|n| n.contains("veritum store add"))
+    );
     assert_eq!(fs::read_to_string(place.world.at("/usr/share/quay/two")).unwrap(), "right two\n");
     assert_eq!(fs::read_to_string(place.world.at("/usr/share/quay/one")).unwrap(), "wrong\n");
 }
@@ -182,7 +189,7 @@ fn what_comes_to_light_later_is_asked_about_again() {
     assert!(asked[1].0 && asked[1].1[0].ends_with("pier/below"), "{asked:?}");
     assert!(report.area(FILES).unwrap().remaining.is_empty(), "{:?}", report.area(FILES).unwrap().remaining);
     assert_eq!(fs::read_to_string(place.world.at("/usr/lib/pier/below")).unwrap(), "below\n");
-    // Both rounds are one change, and are taken back as one.
+    // Both rounds are one change, and are undone as one.
     undo(&place.settings(), None).unwrap();
     assert!(!place.world.at("/lib").exists());
     assert_eq!(fs::read_to_string(place.world.at("/usr/lib/pier/below")).unwrap(), "wrong\n");
@@ -200,7 +207,7 @@ fn a_no_to_what_came_to_light_later_leaves_just_that() {
     let area = report.area(FILES).unwrap();
     assert_eq!(area.remaining.len(), 1, "{area:?}");
     assert!(area.remaining[0].subject.to_string().ends_with("pier/below"));
-    assert!(area.remaining[0].reason.contains("came to light later"), "{:?}", area.remaining);
+    assert!(area.remaining[0].reason.contains("found by the final check"), "{:?}", area.remaining);
 }
 
 #[test]
@@ -211,7 +218,7 @@ fn nothing_is_asked_that_is_not_carried_out_then() {
     let report = open(&place.settings())
         .repair(&Scope::default(), &NoObserver, &mut |_| {
             asked += 1;
-            // Somebody is at work: what was agreed to cannot be done, and there is more by now.
+            // A person is at work: what was agreed to cannot be done, and there is more by now.
             place.write("/usr/share/quay/one", "wrong in another way\n");
             place.write("/usr/share/quay/two", "wrong\n");
             Agreement::Yes
@@ -228,7 +235,7 @@ fn nothing_is_asked_that_is_not_carried_out_then() {
 #[test]
 fn a_change_of_two_rounds_at_one_place_is_taken_back_whole() {
     let place = Place::new();
-    // The folder comes back in the first round, and only then can the other name be made one with it.
+    // The folder is restored in the first round, and only then can the other name be made one with it.
     fs::remove_dir_all(place.world.at("/usr/share/quay/charts/deep")).unwrap();
     fs::create_dir(place.world.at("/usr/share/quay/charts/deep")).unwrap();
     place.write("/usr/share/quay/charts/deep/mine", "mine\n");
@@ -259,7 +266,7 @@ fn what_a_component_sets_itself_stays_where_it_can_be_seen_and_is_named_where_it
     };
     let report = damaged(0o750);
     assert_eq!((report.area(FILES).unwrap().put_right, mode()), (1, 0o750));
-    assert!(report.before.findings[0].advice.as_ref().unwrap().contains("dpkg-reconfigure quay"));
+    assert!(report.before.findings[0].action.as_ref().unwrap().contains("dpkg-reconfigure quay"));
     // Privilege that only the machine remembers is not given unasked.
     damaged(0o4755);
     assert_eq!(mode(), 0o755);

@@ -1,4 +1,4 @@
-//! State that earlier versions of Veritum left on machines: it is read, recovered and taken back as ever.
+//! State that earlier versions of Veritum left on machines: it is read, recovered and undone as ever.
 //!
 //! Each `recorded/state-N.tar.gz` is a small machine as version N's state format leaves it: one repair that ended, one
 //! that was interrupted, the last check, and what was seen of files. A new number is recorded when the format changes
@@ -44,6 +44,11 @@ impl Observer for Cutter {
     }
 }
 
+/// Settings with which the notes of a check are kept with the changes.
+fn with_notes(world: &World) -> Settings {
+    Settings { state_dir: Some(world.at("/var/lib/veritum")), ..world.settings() }
+}
+
 fn record(number: u32) {
     let dir = folder();
     let world = world(dir.path());
@@ -51,7 +56,7 @@ fn record(number: u32) {
         |n: u32| std::fs::write(world.at(&format!("/usr/share/quay/part-{n}")), format!("wrong {n}\n")).unwrap();
     (0..2).for_each(wrong);
     repair(&world.settings());
-    check(&world.settings());
+    check(&with_notes(&world));
     wrong(3);
     let disk = Arc::new(TestDisk::new(Accident::None));
     let cutter = Cutter(disk.clone(), AtomicUsize::new(0));
@@ -89,7 +94,7 @@ fn what_earlier_formats_left_is_told_recovered_and_taken_back() {
     for number in FORMATS {
         let (_dir, world) = met(number);
         let part = |n: u32| std::fs::read_to_string(world.at(&format!("/usr/share/quay/part-{n}"))).unwrap();
-        let settings = world.settings();
+        let settings = with_notes(&world);
         let status = open(&settings).status(true).unwrap();
         assert_eq!((status.changes, status.unfinished_changes), (2, vec![2]), "{number}");
         assert!(status.last_check.is_some(), "{number}");

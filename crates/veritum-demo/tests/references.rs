@@ -40,7 +40,7 @@ fn a_file_diverted_by_a_component_leaves_its_place_to_that_one() {
     let bin = place.world.at("/usr/bin");
     std::fs::rename(bin.join("quay"), bin.join("quay.old")).unwrap();
     std::fs::rename(bin.join("tug-quay"), bin.join("quay")).unwrap();
-    // tug's file is listed at /usr/bin/quay on this machine; quay's went aside.
+    // tug's file is listed at /usr/bin/quay on this machine; quay's was set aside.
     place.write(
         "/var/lib/dpkg/diversions",
         "/usr/bin/quay\n/usr/bin/quay.old\ntug\n/usr/bin/tug-quay\n/usr/bin/quay\nquay\n",
@@ -59,7 +59,7 @@ fn a_file_of_two_architectures_is_one_and_a_conflict_is_settled_by_the_machines_
     add_file(&mut other, "/usr/share/doc/libkeel1/notes", "same\n");
     add_file(&mut other, "/usr/lib/i386/libkeel.so.1", "i386\n");
     other.fields.push("Multi-Arch: same".into());
-    // A component that took a file over from another: the machine's list tells whose it is now.
+    // A package that took a file over from another: the machine's list says whose it is now.
     let mut before = package("hull", "1.0");
     add_file(&mut before, "/usr/share/hull/table", "old owner\n");
     let mut after = package("keel-data", "1.0");
@@ -71,7 +71,7 @@ fn a_file_of_two_architectures_is_one_and_a_conflict_is_settled_by_the_machines_
     assert_eq!(place.findings(), []);
     place.write("/usr/share/doc/libkeel1/notes", "altered\n");
     let finding = place.finding();
-    assert_eq!(finding.component.unwrap().name, "libkeel1");
+    assert_eq!(finding.package.unwrap().name, "libkeel1");
 }
 
 #[test]
@@ -89,7 +89,7 @@ fn a_path_is_one_under_both_spellings_of_a_merged_system() {
     assert_eq!(std::fs::read(place.world.at("/usr/lib/rig/extra")).unwrap(), b"extra\n");
     let scope =
         Scope { paths: vec![veritum_core::model::SystemPath::literal("/usr/lib/rig/extra")], ..Scope::default() };
-    assert_eq!(open(&place.world.settings()).check(&scope, &NoObserver).unwrap().outcome, Outcome::Sound);
+    assert_eq!(open(&place.world.settings()).check(&scope, &NoObserver).unwrap().outcome, Outcome::Ok);
 }
 
 #[test]
@@ -106,7 +106,7 @@ fn a_folder_in_the_place_of_a_merged_systems_link_is_spare_or_left_standing() {
     };
     for names in [&[][..], &["rig-loader"]] {
         replace(names);
-        assert_eq!(place.findings(), [("/lib".to_owned(), "wrong-kind")], "{names:?}");
+        assert_eq!(place.findings(), [("/lib".to_owned(), "wrong-type")], "{names:?}");
         repair(&place.world.settings());
         assert_eq!(std::fs::read_link(&link).unwrap(), target);
         assert_eq!(std::fs::read(place.world.at("/usr/lib/rig-loader")).unwrap(), b"loader\n");
@@ -125,9 +125,9 @@ fn a_half_installed_component_is_not_judged_and_that_is_said() {
     std::fs::remove_file(place.world.at("/usr/bin/quay")).unwrap();
     let report = place.check();
     assert_eq!(told(&report.findings), [("/var/lib/dpkg/status".to_owned(), "incomplete")]);
-    assert!(report.findings[0].advice.as_ref().unwrap().contains("--reinstall quay"), "{:?}", report.findings);
+    assert!(report.findings[0].action.as_ref().unwrap().contains("--reinstall quay"), "{:?}", report.findings);
     assert!(
-        report.unexamined.iter().any(|u| u.reason.contains("quay") && u.reason.contains("half-way")),
+        report.unexamined.iter().any(|u| u.reason.contains("quay") && u.reason.contains("half-installed")),
         "{:?}",
         report.unexamined
     );
@@ -148,14 +148,14 @@ fn damaged_records_are_told_and_the_rest_goes_on() {
     place.write("/var/lib/dpkg/info/quay.list", "");
     place.write("/usr/share/tug", "altered\n");
     let report = check(&settings);
-    let list = || ("/var/lib/dpkg/info/quay.list".to_owned(), "garbled");
+    let list = || ("/var/lib/dpkg/info/quay.list".to_owned(), "corrupt");
     assert_eq!(told(&report.findings), [("/usr/share/tug".to_owned(), "altered"), list()]);
     assert!(report.unexamined.iter().any(|u| u.reason.contains("quay")), "{:?}", report.unexamined);
-    assert_eq!(report.findings[0].vouched_by, Some(Authority::SelfReported));
+    assert_eq!(report.findings[0].verified_by, Some(Authority::Local));
     // With a store the files can be judged without the list.
     assert_eq!(place.findings(), [("/usr/share/tug".to_owned(), "altered"), list()]);
     place.write("/var/lib/dpkg/diversions", "/one/line\n");
-    assert!(place.findings().contains(&("/var/lib/dpkg/diversions".to_owned(), "garbled")));
+    assert!(place.findings().contains(&("/var/lib/dpkg/diversions".to_owned(), "corrupt")));
 }
 
 #[test]
@@ -166,7 +166,7 @@ fn a_component_of_another_version_is_judged_by_the_machines_own_records() {
     std::fs::write(&status, text.replace("Version: 1.0-1", "Version: 1.0-2")).unwrap();
     std::fs::remove_file(place.world.at("/usr/bin/quay")).unwrap();
     let finding = place.finding();
-    assert_eq!((finding.vouched_by, finding.remedy.is_some()), (Some(Authority::SelfReported), false));
+    assert_eq!((finding.verified_by, finding.remedy.is_some()), (Some(Authority::Local), false));
     assert_eq!(repair(&place.world.settings()).area(FILES).unwrap().change, None, "never from another version");
 }
 
@@ -183,7 +183,7 @@ fn privilege_is_judged_by_the_components_own_scripts() {
     for path in ["/usr/bin/quay", "/usr/lib/quay/helper"] {
         std::fs::set_permissions(place.world.at(path), std::fs::Permissions::from_mode(0o4755)).unwrap();
     }
-    assert_eq!(place.findings(), [("/usr/bin/quay".to_owned(), "wrong-mode")], "a comment sets nothing");
+    assert_eq!(place.findings(), [("/usr/bin/quay".to_owned(), "wrong-permissions")], "a comment sets nothing");
     repair(&place.world.settings());
     // Privilege that only this machine remembers is never given unasked.
     std::fs::write(place.world.at("/usr/lib/quay/helper"), "damaged").unwrap();
@@ -229,7 +229,7 @@ fn pipes_devices_and_huge_holes_neither_hang_nor_flood() {
     std::fs::File::create(&program).unwrap().set_len(1 << 40).unwrap();
     assert_eq!(
         place.findings(),
-        [("/usr/bin/quay".to_owned(), "altered"), ("/usr/share/quay/part".to_owned(), "wrong-kind")]
+        [("/usr/bin/quay".to_owned(), "altered"), ("/usr/share/quay/part".to_owned(), "wrong-type")]
     );
     repair(&place.world.settings());
     assert_eq!(place.findings(), []);
@@ -252,7 +252,7 @@ fn many_unrelated_altered_files_raise_doubt_about_the_disk() {
     }
     let report = repair(&place.world.settings());
     assert!(report.area(FILES).unwrap().change.is_none() && report.before.doubt.is_some(), "{:?}", report.before.doubt);
-    let despite = Settings { despite_disk: true, ..place.world.settings() };
+    let despite = Settings { ignore_disk_errors: true, ..place.world.settings() };
     assert_eq!(repair(&despite).area(FILES).unwrap().put_right, 63);
     assert_eq!(place.findings(), []);
 }
@@ -275,9 +275,7 @@ fn what_another_installer_replaced_is_one_cause_and_no_doubt_about_the_disk() {
     let report = place.check();
     assert_eq!((report.findings.len(), report.doubt), (147, None));
     let cause = |f: &veritum_core::model::Finding| f.cause.clone().unwrap_or_default();
-    assert!(
-        report.findings.iter().all(|f| cause(f).contains("another installer replaced what is below /usr/lib/bulk"))
-    );
+    assert!(report.findings.iter().all(|f| cause(f).starts_with("everything below /usr/lib/bulk")));
     // Who wants the packaged version back all the same gets it, and the newer one is kept.
     assert_eq!(repair(&place.world.settings()).area(FILES).unwrap().put_right, 147);
     assert_eq!(place.findings(), []);

@@ -7,11 +7,11 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use support::{check, folder, open, told, try_repair};
-use veritum_core::archive::{ArchiveSettings, Limits};
 use veritum_core::areas::STORE;
 use veritum_core::event::NoObserver;
 use veritum_core::model::Scope;
 use veritum_core::report::Outcome;
+use veritum_core::repository::{Limits, RepositorySettings};
 use veritum_core::store::{self, Location, StoreError};
 use veritum_core::work::{Engine, Settings, WorkError};
 use veritum_demo::mirror::{Mirror, Mischief};
@@ -49,13 +49,13 @@ impl Far {
             silence: Duration::from_millis(1000),
             patience: Duration::from_secs(2),
         };
-        let archive = ArchiveSettings {
+        let repositories = RepositorySettings {
             network: true,
             limits,
             downloads: self.dir.path().join("downloads"),
-            ..ArchiveSettings::default()
+            ..RepositorySettings::default()
         };
-        Settings { store: Some(Location::Url(self.mirror.url().to_owned())), archive, ..self.world.settings() }
+        Settings { store: Some(Location::Url(self.mirror.url().to_owned())), repositories, ..self.world.settings() }
     }
 
     fn damage(&self, path: &str) {
@@ -83,12 +83,12 @@ fn object_of(world: &World, path: &str) -> PathBuf {
 fn a_sound_machine_is_checked_without_fetching_one_content_of_a_file() {
     let far = Far::new();
     let report = check(&far.settings());
-    assert_eq!(report.outcome, Outcome::Sound, "{report:#?}");
+    assert_eq!(report.outcome, Outcome::Ok, "{report:#?}");
     assert!(report.reference.contains("http://127.0.0.1"), "{}", report.reference);
-    // Only what the package database should hold was fetched: one a component.
+    // Only what the package database should hold was fetched: one a package.
     assert_eq!((far.asked(0, "manifests").len(), far.asked(0, "objects").len()), (3, 3));
     let before = far.mirror.asked().len();
-    assert_eq!(check(&far.settings()).outcome, Outcome::Sound);
+    assert_eq!(check(&far.settings()).outcome, Outcome::Ok);
     assert_eq!(far.asked(before, "manifests").len() + far.asked(before, "objects").len(), 0, "they are kept");
     assert!(!far.asked(before, "metadata/timestamp.json").is_empty(), "what is new is asked for each time");
 }
@@ -102,7 +102,7 @@ fn a_repair_fetches_each_content_that_it_needs_once_and_no_other() {
     assert_eq!(told(&check(&far.settings()).findings).len(), 3);
     let (before, sent) = (far.mirror.asked().len(), far.mirror.sent("objects"));
     let report = try_repair(&far.settings(), std::sync::Arc::new(veritum_core::machine::LiveDisk)).unwrap();
-    assert_eq!(report.after.unwrap().outcome, Outcome::Sound);
+    assert_eq!(report.after.unwrap().outcome, Outcome::Ok);
     let mut asked = far.asked(before, "objects");
     asked.sort();
     let mut wanted: Vec<String> = objects.iter().map(|o| o.to_string_lossy().into_owned()).collect();
@@ -124,7 +124,14 @@ fn what_the_server_changes_is_never_used_and_is_fetched_once_more_when_it_was_ke
     assert_eq!(fs::read(far.world.at(path)).unwrap(), b"wrong\n");
     let in_store = report.before.findings.iter().find(|f| f.area == STORE).unwrap();
     assert_eq!(in_store.verdict.word(), "altered", "{report:#?}");
-    assert!(report.areas.iter().flat_map(|a| &a.remaining).any(|l| l.reason.contains("only read")), "{report:#?}");
+    assert!(
+        report
+            .areas
+            .iter()
+            .flat_map(|a| &a.remaining)
+            .any(|l| l.reason.contains("a store on a web server is read-only")),
+        "{report:#?}"
+    );
     far.mirror.behave();
     try_repair(&far.settings(), std::sync::Arc::new(veritum_core::machine::LiveDisk)).unwrap();
     assert!(fs::read_to_string(far.world.at(path)).unwrap().starts_with("right quay 3"));
@@ -143,7 +150,7 @@ fn a_connection_that_breaks_off_is_taken_up_again() {
     far.damage("/usr/bin/rope");
     far.mirror.misbehave(&object.to_string_lossy(), Mischief::BreaksAfter(10_000), 1);
     let report = try_repair(&far.settings(), std::sync::Arc::new(veritum_core::machine::LiveDisk)).unwrap();
-    assert_eq!(report.after.unwrap().outcome, Outcome::Sound);
+    assert_eq!(report.after.unwrap().outcome, Outcome::Ok);
     assert!(!far.mirror.ranges().is_empty());
 }
 
@@ -155,17 +162,17 @@ fn each_way_for_a_server_to_be_of_no_use_is_told_apart() {
         veritum_core::model::error_chain(&far.error(&far.settings()))
     };
     let words = [
-        (Mischief::NoObserver, "timestamp.json", "silent"),
+        (Mischief::NoObserver, "timestamp.json", "stopped responding"),
         (Mischief::Status(503), "timestamp.json", "503"),
         (Mischief::LoginPage, "store.json", "login"),
         (Mischief::Endless, "timestamp.json", "sent more"),
-        (Mischief::Circle, "store.json", "without end"),
-        (Mischief::LeadsTo("file:///etc/passwd".into()), "store.json", "redirects to an address that is not followed"),
-        (Mischief::LeadsTo("file://localhost/etc/passwd".into()), "timestamp.json", "neither http nor https"),
+        (Mischief::Circle, "store.json", "redirects in a loop"),
+        (Mischief::LeadsTo("file:///etc/passwd".into()), "store.json", "redirects to an address that is not allowed ("),
+        (Mischief::LeadsTo("file://localhost/etc/passwd".into()), "timestamp.json", "only http and https"),
         (Mischief::Bytes(b"{}".to_vec()), "timestamp.json", "cannot be read"),
-        (Mischief::OtherBytes, "index.json", "not the one that was signed"),
-        (Mischief::Status(404), "store.json", "no component store"),
-        (Mischief::Status(404), "timestamp.json", "not been published"),
+        (Mischief::OtherBytes, "index.json", "checksum differs from the signed one"),
+        (Mischief::Status(404), "store.json", "is not a store"),
+        (Mischief::Status(404), "timestamp.json", "has not been signed yet"),
     ];
     for (mischief, ending, word) in words {
         let what = format!("{mischief:?}");
@@ -174,8 +181,8 @@ fn each_way_for_a_server_to_be_of_no_use_is_told_apart() {
     }
     let far = Far::new();
     let mut settings = far.settings();
-    settings.archive.network = false;
-    assert!(veritum_core::model::error_chain(&far.error(&settings)).contains("network must not be used"));
+    settings.repositories.network = false;
+    assert!(veritum_core::model::error_chain(&far.error(&settings)).contains("network use is disabled"));
     settings = far.settings();
     settings.store = Some(Location::Url("http://127.0.0.1:9".into()));
     assert!(veritum_core::model::error_chain(&far.error(&settings)).contains("cannot be reached"));
@@ -192,9 +199,9 @@ fn over_a_network_neither_other_keys_nor_old_signatures_nor_an_older_copy_count(
         &stranger.reach(),
     );
     candidate.unwrap().pin(&veritum_core::trust::Pins::in_folder(&stranger.trust), stranger.now).unwrap();
-    assert_eq!(check(&stranger).outcome, Outcome::Sound);
+    assert_eq!(check(&stranger).outcome, Outcome::Ok);
 
-    // Expired: in a folder it still vouches, over a network it does not.
+    // Expired: in a folder it still verifies, over a network it does not.
     let (store, keys) = (far.world.store(), far.world.keys());
     let old: Vec<(PathBuf, Vec<u8>)> = fs::read_dir(store.join("metadata"))
         .unwrap()
@@ -209,12 +216,12 @@ fn over_a_network_neither_other_keys_nor_old_signatures_nor_an_older_copy_count(
     store::fill(&store, &[deb], 2, &NoObserver).unwrap();
     store::publish(&store, &keys.publish, past, &far.world.scratch(), Default::default()).unwrap();
     assert!(matches!(far.error(&far.settings()), WorkError::Store(StoreError::Expired { .. })));
-    assert_eq!(check(&far.world.settings()).outcome, Outcome::Sound);
-    // Its keeper can sign it anew although nothing of it is new.
+    assert_eq!(check(&far.world.settings()).outcome, Outcome::Ok);
+    // Its maintainer can sign it again although nothing of it is new.
     let later = jiff::Timestamp::from_second(veritum_demo::EXPIRES).unwrap();
     assert!(store::publish(&store, &keys.publish, later, &far.world.scratch(), Default::default()).unwrap().signed);
     assert!(!store::publish(&store, &keys.publish, later, &far.world.scratch(), Default::default()).unwrap().signed);
-    assert_eq!(check(&far.settings()).outcome, Outcome::Sound);
+    assert_eq!(check(&far.settings()).outcome, Outcome::Ok);
     old.iter().for_each(|(path, bytes)| fs::write(path, bytes).unwrap());
     assert!(matches!(far.error(&far.settings()), WorkError::Store(StoreError::RolledBack { .. })));
 }
@@ -224,7 +231,7 @@ fn a_whole_store_on_a_server_is_read_and_nothing_of_it_is_kept_or_written() {
     let far = Far::new();
     let whole = Scope::only(STORE);
     let report = open(&far.settings()).check(&whole, &NoObserver).unwrap();
-    assert_eq!((report.outcome, report.findings.len(), report.notes.len()), (Outcome::Sound, 0, 0), "{report:#?}");
+    assert_eq!((report.outcome, report.findings.len(), report.notes.len()), (Outcome::Ok, 0, 0), "{report:#?}");
     let kept = |kind: &str| {
         let top = fs::read_dir(far.dir.path().join("downloads/stores")).unwrap().next().unwrap().unwrap().path();
         fs::read_dir(top.join(kind)).map_or(0, |d| d.flatten().flat_map(|e| fs::read_dir(e.path())).flatten().count())
@@ -233,7 +240,7 @@ fn a_whole_store_on_a_server_is_read_and_nothing_of_it_is_kept_or_written() {
     fs::write(far.world.store().join(object_of(&far.world, "/usr/bin/quay")), "damaged").unwrap();
     let report = open(&far.settings()).check(&whole, &NoObserver).unwrap();
     assert_eq!(report.findings.len(), 1);
-    assert!(report.left[0].next.as_ref().unwrap().contains("where it lies"), "{:?}", report.left);
+    assert!(report.left[0].action.as_ref().unwrap().contains("on the web server itself"), "{:?}", report.left);
     assert!(matches!(
         Engine::open(far.settings(), std::sync::Arc::new(veritum_core::machine::LiveDisk))
             .unwrap()

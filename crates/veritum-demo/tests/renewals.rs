@@ -18,8 +18,8 @@ use veritum_core::model::Scope;
 use veritum_core::report::{ProofOutcome, ProofReport, RepairReport};
 use veritum_core::testkit::{Accident, TestDisk, Tree};
 use veritum_core::work::{Agreement, Engine, Settings, WorkError};
-use veritum_demo::archive::Suite;
 use veritum_demo::mirror::Mischief;
+use veritum_demo::repository::Suite;
 use veritum_demo::signing::{KeyShape, VendorKey};
 use veritum_demo::{EXPIRES, NOW};
 
@@ -42,7 +42,7 @@ fn tree(stand: &Stand) -> Tree {
     Tree::read(&stand.world.machine(), &[STATE])
 }
 
-/// The archive's next day: a newer quay.
+/// The repository's next day: a newer quay.
 fn next_day(stand: &Stand) -> Vec<veritum_demo::Package> {
     let mut newer = packages();
     newer[0].version = "1:1.0-2".into();
@@ -92,7 +92,7 @@ fn forged_lists_are_replaced_by_todays_and_what_waits_is_counted() {
     let told = proof(&report);
     assert_eq!((told.outcome, told.updates), (ProofOutcome::Proved, 1), "{told:#?}");
     let package = told.package.as_ref().unwrap();
-    assert_eq!((package.component.version.as_str(), &package.why), ("1:1.0-2", &None));
+    assert_eq!((package.package.version.as_str(), &package.why), ("1:1.0-2", &None));
     let index = fs::read(stand.list("main/binary-amd64/Packages")).unwrap();
     assert!(String::from_utf8(index).unwrap().contains("1:1.0-2"));
 }
@@ -103,9 +103,9 @@ fn a_sound_machine_is_not_changed_and_updates_are_proved_all_the_same() {
     let before = tree(&stand);
     let report = try_renew(&stand.settings(), &Scope::only(UPDATES), Arc::new(LiveDisk)).unwrap();
     assert_eq!(proof(&report).outcome, ProofOutcome::Proved);
-    assert_eq!(proof(&report).package.as_ref().unwrap().component.name, "pier", "the smallest of those that are there");
+    assert_eq!(proof(&report).package.as_ref().unwrap().package.name, "pier", "the smallest of those that are there");
     assert!(report.area(UPDATES).unwrap().change.is_none());
-    assert_same("nothing is changed", &before, &tree(&stand));
+    assert_same("it must be finished or rolled back first", &before, &tree(&stand));
     let wanted = Scope { everything: true, ..Scope::only(UPDATES) };
     let shown = open(&stand.settings()).plan_repair(&wanted, &NoObserver, &mut |_| {}).unwrap();
     assert!(shown.area(UPDATES).unwrap().actions.len() >= 3);
@@ -134,7 +134,7 @@ fn a_preview_tells_what_goes_what_comes_and_what_stays_and_no_changes_nothing() 
     let expected = [aside(quay), aside("/var/cache/apt/pkgcache.bin".into()), ("renew".to_owned(), source, 2)];
     assert_eq!((actions.as_slice(), stay[0].things), (&expected[..], 1));
     assert!(report.plan_only && report.proof.is_none());
-    assert_same("nothing is changed", &before, &tree(&stand));
+    assert_same("it must be finished or rolled back first", &before, &tree(&stand));
 }
 
 #[test]
@@ -176,15 +176,15 @@ fn each_reason_why_updates_do_not_come_is_told_apart() {
     type Trouble = dyn Fn(&Stand);
     let index_gone = |stand: &Stand| {
         next_day(stand);
-        let folder = stand.archive().join(format!("dists/{SUITE}/main/binary-amd64"));
+        let folder = stand.repositories().join(format!("dists/{SUITE}/main/binary-amd64"));
         fs::remove_dir_all(folder).unwrap();
     };
     let wrong_index = |stand: &Stand| {
         next_day(stand);
         for path in
-            fs::read_dir(stand.archive().join(format!("dists/{SUITE}/main/binary-amd64/by-hash/SHA256"))).unwrap()
+            fs::read_dir(stand.repositories().join(format!("dists/{SUITE}/main/binary-amd64/by-hash/SHA256"))).unwrap()
         {
-            fs::write(path.unwrap().path(), "half of").unwrap();
+            fs::write(path.unwrap().path(), "another veritum is running; results would be incomplete").unwrap();
         }
     };
     let other_key = |stand: &Stand| {
@@ -207,8 +207,8 @@ fn each_reason_why_updates_do_not_come_is_told_apart() {
     let cut = |stand: &Stand| stand.mirror.misbehave("InRelease", Mischief::BreaksAfter(200), 99);
     let endless = |stand: &Stand| stand.mirror.misbehave("InRelease", Mischief::Endless, 99);
     let wrong_package = |stand: &Stand| stand.mirror.misbehave(".deb", Mischief::OtherBytes, 99);
-    let package_gone = |stand: &Stand| fs::remove_dir_all(stand.archive().join("pool")).unwrap();
-    let gone = |stand: &Stand| fs::remove_dir_all(stand.archive().join("dists")).unwrap();
+    let package_gone = |stand: &Stand| fs::remove_dir_all(stand.repositories().join("pool")).unwrap();
+    let gone = |stand: &Stand| fs::remove_dir_all(stand.repositories().join("dists")).unwrap();
     let mischief = |how: Mischief| move |stand: &Stand| stand.mirror.misbehave("InRelease", how.clone(), 99);
     let (silent, circle, login, forged, refuses) = (
         mischief(Mischief::NoObserver),
@@ -218,21 +218,21 @@ fn each_reason_why_updates_do_not_come_is_told_apart() {
         mischief(Mischief::Status(503)),
     );
     let cases: [(&Trouble, &str, &str); 16] = [
-        (&silent, "fell silent", "try again later"),
-        (&circle, "without end", "another mirror"),
-        (&login, "login to the network", "log in to this network"),
+        (&silent, "stopped responding", "try again later"),
+        (&circle, "redirects in a loop", "another mirror"),
+        (&login, "sent a web page instead (does this network need a login?)", "log in to this network"),
         (&refuses, "status 503", "try again later"),
-        (&cut, "broke off", "try again later"),
-        (&endless, "sent more than", "proxy or mirror"),
-        (&gone, "no release file of this suite", "archive of old releases"),
+        (&cut, "was lost", "try again later"),
+        (&endless, "sent more data than the file size", "proxy or mirror"),
+        (&gone, "has no release file for this suite", "was archived"),
         (&forged, "not a signed text", "another network or mirror"),
-        (&other_key, "not in the keyring", "package of keys"),
-        (&went_back, "went back in time", "another mirror: this one is behind"),
-        (&expired, "counted as new until", "clock"),
+        (&other_key, "not in the keyring", "keyring package"),
+        (&went_back, "rolled back", "another mirror: this one is outdated"),
+        (&expired, "expired on", "clock"),
         (&ahead, "in the future", "set the clock"),
-        (&index_gone, "main/binary-amd64/Packages: the release file names it", "quarter of an hour"),
-        (&wrong_index, "main/binary-amd64/Packages:", "quarter of an hour"),
-        (&wrong_package, "not the one that the archive signed", "another mirror"),
+        (&index_gone, "main/binary-amd64/Packages: listed in the release file", "15 minutes"),
+        (&wrong_index, "main/binary-amd64/Packages:", "15 minutes"),
+        (&wrong_package, "checksum differs from the signed index", "another mirror"),
         (&package_gone, "status 404", "another mirror"),
     ];
     for (trouble, why, advice) in cases {
@@ -242,8 +242,8 @@ fn each_reason_why_updates_do_not_come_is_told_apart() {
         let report = renew(&stand.settings());
         let told = proof(&report);
         assert_eq!(told.outcome, ProofOutcome::Failed, "{why}: {told:#?}");
-        let package = told.package.as_ref().and_then(|p| Some((p.why.clone()?, p.advice.clone()?)));
-        let found = told.sources[0].why.clone().zip(told.sources[0].advice.clone()).or(package);
+        let package = told.package.as_ref().and_then(|p| Some((p.why.clone()?, p.action.clone()?)));
+        let found = told.sources[0].why.clone().zip(told.sources[0].action.clone()).or(package);
         let (found, what_to_do) = found.unwrap_or_else(|| panic!("{why}: {told:#?}"));
         assert!(found.contains(why) && what_to_do.contains(advice), "{why} / {advice}: {found} / {what_to_do}");
         assert_same(&format!("{why}: the lists that are there stay"), &before, &tree(&stand));
@@ -252,38 +252,44 @@ fn each_reason_why_updates_do_not_come_is_told_apart() {
 }
 
 #[test]
-fn a_check_asks_the_archives_and_tells_what_they_have_or_why_not() {
+fn a_check_asks_the_repositories_and_tells_what_they_have_or_why_not() {
     let told = |stand: &Stand| {
         let report = open(&stand.settings()).check(&Scope::only(UPDATES), &NoObserver).unwrap();
         let words = report.findings.iter().map(|f| f.verdict.word()).collect::<Vec<_>>();
-        assert!(report.findings.iter().all(|f| f.cause.is_some() && f.advice.is_some()), "{:?}", report.findings);
+        assert!(report.findings.iter().all(|f| f.cause.is_some() && f.action.is_some()), "{:?}", report.findings);
         (words, report.area(UPDATES).unwrap().extent.clone().unwrap())
     };
     let fresh = Stand::at_hand();
-    assert!(told(&fresh).1.ends_with("no archive has newer ones"));
+    assert!(told(&fresh).1.ends_with("all repositories have the same package lists"));
     next_day(&fresh);
     assert_eq!(
         told(&fresh),
-        (vec![], "by the lists that are here nothing waits; 1 of 1 archives have newer ones".into())
+        (
+            vec![],
+            "no updates are waiting, according to the cached package lists; 1 of 1 repositories have newer package lists".into()
+        )
     );
     assert_eq!(proof(&renew(&fresh.settings())).outcome, ProofOutcome::Proved);
     fresh.publish(&fresh.suite());
-    assert_eq!(told(&fresh).0, ["went-back"]);
+    assert_eq!(told(&fresh).0, ["rolled-back"]);
     let silent = Stand::at_hand();
     silent.mirror.misbehave("InRelease", Mischief::NoObserver, 99);
     assert_eq!(told(&silent).0, ["unreachable"]);
     silent.mirror.behave();
     let gone = Stand::at_hand();
-    fs::remove_dir_all(gone.archive().join("dists")).unwrap();
-    assert_eq!(told(&gone).0, ["gone"]);
+    fs::remove_dir_all(gone.repositories().join("dists")).unwrap();
+    assert_eq!(told(&gone).0, ["no-such-release"]);
     fs::remove_file(gone.list("InRelease")).unwrap();
     let report = open(&gone.settings()).check(&Scope::only(UPDATES), &NoObserver).unwrap();
     let [finding] = report.findings.as_slice() else { panic!("{:?}", report.findings) };
-    assert_eq!((finding.verdict.word(), finding.also[0].word(), &finding.remedy), ("missing", "gone", &None));
+    assert_eq!(
+        (finding.verdict.word(), finding.also[0].word(), &finding.remedy),
+        ("missing", "no-such-release", &None)
+    );
     let other_key = Stand::at_hand();
     let key = VendorKey::new(9, &KeyShape::default()).unwrap();
     other_key.publish_by(&other_key.suite(), &[&key], NOW - 3600);
-    assert_eq!(told(&other_key).0, ["no-key"]);
+    assert_eq!(told(&other_key).0, ["key-missing"]);
 }
 
 #[test]
@@ -294,7 +300,7 @@ fn a_server_that_is_down_is_told_as_such() {
     let report = renew(&stand.settings());
     let source = &proof(&report).sources[0];
     assert!(source.why.as_ref().unwrap().contains("cannot be reached"), "{source:?}");
-    assert!(source.advice.as_ref().unwrap().contains("cable"));
+    assert!(source.action.as_ref().unwrap().contains("cable"));
 }
 
 #[test]
@@ -310,7 +316,7 @@ fn a_lock_that_another_holds_is_respected_and_named() {
         Err(WorkError::LockHeld { path, .. }) => assert_eq!(path.to_string(), "/var/lib/apt/lists/lock"),
         other => panic!("{other:?}"),
     }
-    assert_same("nothing is changed", &before, &tree(&stand));
+    assert_same("it must be finished or rolled back first", &before, &tree(&stand));
     drop(held);
     assert_eq!(proof(&renew(&stand.settings())).outcome, ProofOutcome::Proved);
 }
@@ -332,7 +338,7 @@ fn nothing_outside_the_caches_is_touched_through_links() {
     assert_same("the home stays", &before, &Tree::read(&home, &[]));
     assert!(stand.at(CACHE).join("pier_9_all.deb").symlink_metadata().is_err(), "the link itself goes aside");
     assert!(
-        report.area(UPDATES).unwrap().remaining.iter().any(|l| l.reason.contains("user's folder")),
+        report.area(UPDATES).unwrap().remaining.iter().any(|l| l.reason.contains("in a user's home")),
         "{:#?}",
         report.area(UPDATES).unwrap()
     );
@@ -342,13 +348,13 @@ fn nothing_outside_the_caches_is_touched_through_links() {
 fn an_index_that_unpacks_to_far_more_than_was_signed_is_refused() {
     let stand = Stand::at_hand();
     next_day(&stand);
-    let bomb = veritum_demo::archive::pack(&vec![b'x'; 64 << 20], ".xz").unwrap();
+    let bomb = veritum_demo::repository::pack(&vec![b'x'; 64 << 20], ".xz").unwrap();
     stand.mirror.misbehave("by-hash/SHA256", Mischief::Bytes(bomb), 0);
-    let folder = stand.archive().join(format!("dists/{SUITE}/main/binary-amd64/by-hash/SHA256"));
+    let folder = stand.repositories().join(format!("dists/{SUITE}/main/binary-amd64/by-hash/SHA256"));
     for path in fs::read_dir(folder).unwrap() {
         let path = path.unwrap().path();
         let length = fs::metadata(&path).unwrap().len();
-        let bomb = veritum_demo::archive::pack(&vec![b'x'; 64 << 20], ".xz").unwrap();
+        let bomb = veritum_demo::repository::pack(&vec![b'x'; 64 << 20], ".xz").unwrap();
         fs::write(path, &bomb[..usize::try_from(length).unwrap().min(bomb.len())]).unwrap();
     }
     let before = tree(&stand);
@@ -365,10 +371,10 @@ fn an_installation_that_was_begun_is_left_with_the_exact_command_where_the_syste
     let before = tree(&stand);
     let report = renew(&stand.settings());
     let [left] = report.area(UPDATES).unwrap().remaining.as_slice() else { panic!("{:#?}", report.areas) };
-    let command = format!("as root: chroot {} dpkg --configure -a", stand.world.machine().display());
-    assert_eq!(left.next.as_deref(), Some(command.as_str()));
+    let command = format!("chroot {} dpkg --configure -a", stand.world.machine().display());
+    assert_eq!(left.action.as_ref().map(ToString::to_string).as_deref(), Some(command.as_str()));
     assert_eq!((proof(&report).outcome, report.areas.len()), (ProofOutcome::Proved, 1));
-    assert_same("nothing is changed", &before, &tree(&stand));
+    assert_same("it must be finished or rolled back first", &before, &tree(&stand));
 }
 
 #[test]
@@ -378,7 +384,7 @@ fn cut_at_any_operation_it_is_all_there_or_all_as_before() {
     fs::create_dir_all(stand.at("/var/lib/veritum")).unwrap();
     let here = folder();
     let machine = here.path().join("machine");
-    let settings = Settings { target: machine.clone(), ..stand.settings() };
+    let settings = Settings { root: machine.clone(), ..stand.settings() };
     let copy = || {
         let _ = fs::remove_dir_all(&machine);
         let done = std::process::Command::new("cp").arg("-a").arg(stand.world.machine()).arg(&machine).status();

@@ -1,4 +1,4 @@
-//! An application's things set aside in a home, and brought back: nothing of the user's own is so much as touched.
+//! An application's things set aside in a home, and restored: nothing of the user's own is so much as touched.
 
 mod support;
 
@@ -131,7 +131,7 @@ fn what_was_made_anew_is_set_aside_in_turn_and_what_the_user_put_there_stays() {
     now.0.retain(|path, _| !path.starts_with(ASIDE.as_bytes()));
     let settled = |tree: &Tree| tree.clone().without_folder_times();
     assert_same("as before, beside what was written since", &settled(&before), &settled(&now));
-    // And that is taken back too.
+    // And that is undone too.
     undo(&here.settings(), Some(2)).unwrap();
     let mut again = here.tree();
     again.0.retain(|path, _| !path.starts_with(ASIDE.as_bytes()));
@@ -195,7 +195,7 @@ fn what_comes_to_a_place_at_the_last_moment_decides() {
     let settings = here.settings();
     let report = open(&settings)
         .reset("quay", &ResetWanted::default(), false, &NoObserver, &mut |_| {
-            // The user writes a letter into a folder, and another folder becomes a link that leads out.
+            // The user writes a letter into a folder, and another folder becomes a link that points outside.
             here.put(".cache/quay/thumbs/letter.odt", "written meanwhile").unwrap();
             fs::rename(here.home().join(".config/quay"), here.home().join(".config/moved")).unwrap();
             symlink(&outside, here.home().join(".config/quay")).unwrap();
@@ -209,9 +209,9 @@ fn what_comes_to_a_place_at_the_last_moment_decides() {
         .filter_map(|action| Some((action.path.as_ref()?.to_string(), action.why.as_deref()?)))
         .collect();
     let expected = [
-        (".config/quay", "it has changed since it was checked"),
-        (".quay/a/prefs", "it has changed since it was checked"),
-        (".cache/quay", "something of the user's own is in it"),
+        (".config/quay", "changed since it was checked"),
+        (".quay/a/prefs", "changed since it was checked"),
+        (".cache/quay", "contains user data"),
     ];
     assert_eq!(why, expected.map(|(place, why)| (format!("/home/mirela/{place}"), why)));
     assert_eq!(fs::read_to_string(outside.join("rc")).unwrap(), "of everybody");
@@ -235,8 +235,8 @@ fn places_that_may_not_be_written_are_told_and_the_rest_is_done() {
     assert_eq!(
         blocked,
         [
-            "/home/mirela/.quay/a/look: it may not be written, by its mode",
-            "/home/mirela/.local/state/quay: its folder may not be written, by its mode",
+            "/home/mirela/.quay/a/look: not writable (mode)",
+            "/home/mirela/.local/state/quay: its folder is not writable (mode)",
         ]
     );
     assert_eq!(moved(only(&report)).len(), 5);
@@ -280,7 +280,7 @@ fn a_home_of_somebody_elses_is_left_alone() {
     std::os::unix::fs::chown(here.home(), Some(1234), None).unwrap();
     let before = here.tree();
     let report = reset(&here.settings(), &ResetWanted::default());
-    assert!(only(&report).trouble.as_deref().is_some_and(|why| why.contains("belong")), "{report:#?}");
+    assert!(only(&report).trouble.as_deref().is_some_and(|why| why.contains("not owned")), "{report:#?}");
     assert_same("left alone", &before, &here.tree());
 }
 
@@ -321,7 +321,7 @@ fn a_reset_and_its_undo_are_whole_or_not_at_all_whatever_the_disk_does() {
         let mut met = [0, 0];
         for n in 0..total {
             let all = [Accident::Fail(n, 5), Accident::Cut(n), Accident::Fail(n, 28), Accident::Stop(n)];
-            // What a full disk and a stop do beside a failure shows at every third operation.
+            // What a full disk and a stop do next to a failure shows at every third operation.
             for accident in all.into_iter().take(if n % 3 == 0 { 4 } else { 2 }) {
                 copy(&start, &machine);
                 let disk = Arc::new(TestDisk::lacking(Lack::Nothing, accident));
@@ -414,7 +414,7 @@ impl Observer for Swaps<'_> {
     }
 }
 
-/// What of a home lies under a name that a change gives for a moment only.
+/// What of a home is under a name that a change gives for a moment only.
 fn stranded(tree: &Tree) -> Vec<String> {
     let ours = |name: &str| name.starts_with(".veritum-") && name != ASIDE;
     files(tree).into_iter().filter(|path| path.split('/').any(ours)).collect()

@@ -1,4 +1,4 @@
-//! Services that fetch updates: looked at, held for the time of a repair, and put back whatever happens.
+//! Services that fetch updates: examined, held for the time of a repair, and put back whatever happens.
 
 #[path = "support/holder.rs"]
 mod holder;
@@ -27,7 +27,7 @@ const LOCK: &str = "/var/lib/apt/lists/lock";
 const TIMER: &str = "apt-daily.timer";
 const SERVICE: &str = "apt-daily.service";
 
-/// A stand with a damaged download and a folder of units.
+/// A are with a damaged download and a folder of units.
 struct Manned {
     stand: Stand,
     services: StandIn,
@@ -95,8 +95,8 @@ fn a_failed_service_and_a_masked_timer_are_told_and_the_failure_is_forgotten_wit
             .collect::<Vec<_>>()
     };
     let [(Verdict::Failed, cause)] = &of(SERVICE)[..] else { panic!("{:?}", of(SERVICE)) };
-    assert!(cause.starts_with("the last time it ended with an error (exit-code)"), "{cause}");
-    assert_eq!(of("apt-daily-upgrade.timer"), [(Verdict::SwitchedOff, "it is masked".to_owned())]);
+    assert!(cause.starts_with("failed on its last run (exit-code)"), "{cause}");
+    assert_eq!(of("apt-daily-upgrade.timer"), [(Verdict::Disabled, "masked".to_owned())]);
     let report = support::try_renew(&manned.settings()).unwrap();
     assert_eq!(report.proof.as_ref().unwrap().outcome, ProofOutcome::Proved);
     assert!(report.area(UPDATES).unwrap().remaining.is_empty(), "{:#?}", report.area(UPDATES).unwrap());
@@ -108,13 +108,13 @@ fn a_failed_service_and_a_masked_timer_are_told_and_the_failure_is_forgotten_wit
 fn while_updates_do_not_come_a_failure_stands() {
     let manned = Manned::new();
     manned.services.write(SERVICE, &unit(Active::Failed)).unwrap();
-    fs::remove_dir_all(manned.stand.archive().join("dists")).unwrap();
+    fs::remove_dir_all(manned.stand.repositories().join("dists")).unwrap();
     let report = support::try_renew(&manned.settings()).unwrap();
     assert_eq!(report.proof.as_ref().unwrap().outcome, ProofOutcome::Failed);
     assert_eq!(manned.now(SERVICE).active, Active::Failed);
 }
 
-/// Sees how the service stands while files are changed.
+/// Sees how the service is while files are changed.
 struct Watching<'a> {
     manned: &'a Manned,
     held: Mutex<Option<(Masking, Active)>>,

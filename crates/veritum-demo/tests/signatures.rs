@@ -1,4 +1,4 @@
-//! Which signatures of archives count, with keys made for it.
+//! Which signatures of repositories count, with keys made for it.
 
 use pgp::crypto::hash::HashAlgorithm;
 use pgp::packet::RevocationCode;

@@ -1,4 +1,4 @@
-//! A disk that is full or nearly so: what updates need is made room for from what can be fetched again.
+//! A disk that is full or nearly so: what updates need is made free space for from what can be fetched again.
 
 #[path = "support/mounts.rs"]
 mod mounts;
@@ -21,7 +21,7 @@ use veritum_demo::mirror::Mischief;
 
 const CACHE: &str = "/var/cache/apt/archives";
 
-/// A stand's machine on a small disk of its own, which is let go before the folder around it.
+/// A are's machine on a small disk of its own, which is let go before the folder around it.
 struct Small {
     mounted: mounts::Mounted,
     _dir: tempfile::TempDir,
@@ -53,7 +53,7 @@ fn proof(report: &RepairReport) -> &ProofReport {
 }
 
 #[test]
-fn where_there_is_no_room_nothing_is_taken_away_that_no_archive_gives_again_just_now() {
+fn where_there_is_no_room_nothing_is_taken_away_that_no_repository_gives_again_just_now() {
     if !mounts::root_or_skip("a small disk") {
         return;
     }
@@ -61,12 +61,17 @@ fn where_there_is_no_room_nothing_is_taken_away_that_no_archive_gives_again_just
     let small = Small::of(&stand);
     let machine = small.machine();
     let before = Tree::read(&machine, &[STATE]);
-    let settings = Settings { target: machine.clone(), ..stand.settings() };
+    let settings = Settings { root: machine.clone(), ..stand.settings() };
     stand.mirror.misbehave("InRelease", Mischief::Status(503), 99);
-    for settings in [settings.clone(), Settings { archive: stand.offline().archive, ..settings }] {
+    for settings in [settings.clone(), Settings { repositories: stand.offline().repositories, ..settings }] {
         let report = support::renew(&settings);
         let left = &report.area(UPDATES).unwrap().remaining;
-        assert!(left.iter().any(|l| l.reason.contains("no archive answers")), "{left:#?}");
+        assert!(
+            left.iter().any(|l| l
+                .reason
+                .contains("downloads could be deleted, but no repository is reachable to get them again")),
+            "{left:#?}"
+        );
         assert_same("nothing is taken away", &before, &Tree::read(&machine, &[STATE]));
     }
 }
@@ -86,7 +91,7 @@ fn where_there_is_no_room_what_can_be_fetched_again_goes_first_and_it_is_said() 
         let filler = (room.f_bavail * room.f_frsize).saturating_sub(free * 1024);
         fs::write(small.disk().join("filler"), vec![1; usize::try_from(filler).unwrap()]).unwrap();
         let before = Tree::read(&machine, &[STATE]);
-        let settings = Settings { target: machine.clone(), ..stand.settings() };
+        let settings = Settings { root: machine.clone(), ..stand.settings() };
         let mut asked = Vec::new();
         let done = open(&settings).repair(&Scope::only(UPDATES), &NoObserver, &mut |preview| {
             asked.extend(preview.actions.iter().map(|a| (a.action, a.subject.to_string())));
@@ -96,7 +101,7 @@ fn where_there_is_no_room_what_can_be_fetched_again_goes_first_and_it_is_said() 
             Ok(report) => {
                 assert_eq!(proof(&report).outcome, ProofOutcome::Proved, "{free} KiB");
                 assert!(
-                    report.area(UPDATES).unwrap().remaining.iter().any(|l| l.reason.contains("are free")),
+                    report.area(UPDATES).unwrap().remaining.iter().any(|l| l.reason.contains("free")),
                     "{report:#?}"
                 );
             }
@@ -108,7 +113,7 @@ fn where_there_is_no_room_what_can_be_fetched_again_goes_first_and_it_is_said() 
             }
             Err(e) => panic!("{free} KiB: {e:?}"),
         }
-        // With the lists as they should be, the downloads are known to be the archive's at the latest.
+        // With the lists as they should be, the downloads are known to be the repository's at the latest.
         let report = open(&settings).repair(&Scope::only(UPDATES), &NoObserver, &mut |preview| {
             asked.extend(preview.actions.iter().map(|a| (a.action, a.subject.to_string())));
             Agreement::Yes
@@ -123,7 +128,8 @@ fn where_there_is_no_room_what_can_be_fetched_again_goes_first_and_it_is_said() 
         let left = names(&machine.join(CACHE.trim_start_matches('/')));
         assert_eq!(left, ["partial", "unheard-of_1_amd64.deb"], "what nobody signed is not taken away");
         let told = undo(&settings, None).unwrap();
-        let gone = told.changes.iter().flat_map(|c| &c.refused).filter(|r| r.why.contains("to make room")).count();
+        let gone =
+            told.changes.iter().flat_map(|c| &c.refused).filter(|r| r.why.contains("deleted to free space")).count();
         assert_eq!(gone, 2, "what does not come back is said: {told:?}");
     }
 }
@@ -135,7 +141,7 @@ fn what_was_unpacked_before_a_package_could_not_be_read_further_is_put_back_all_
     }
     let stand = Stand::at_hand();
     let dir = folder();
-    // Room for two contents beside the folder that they lie in.
+    // Room for two contents next to the folder that they lie in.
     let scratch = mounts::Mounted::new(&dir.path().join("scratch"), &["-t", "tmpfs", "-o", "nr_inodes=4", "tmpfs"]);
     for path in ["quay/part-0", "quay/part-2", "quay/part-3", "pier/planks"] {
         fs::write(stand.at("/usr/share").join(path), "wrong\n").unwrap();

@@ -1,4 +1,4 @@
-//! Each kind of damage that keeps updates from coming, alone and all together: named, put right, proved, taken back.
+//! Each kind of damage that keeps updates from coming, alone and all together: named, repaired, proved, undone.
 
 #[path = "support/mounts.rs"]
 mod mounts;
@@ -9,18 +9,18 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use support::{STATE, assert_same, folder, open, pristine, undo};
-use veritum_core::archive::Proxies;
-use veritum_core::areas::{APPS, FILES, RECORDS, UPDATES};
+use veritum_core::areas::{APPS, DATABASE, FILES, UPDATES};
 use veritum_core::event::NoObserver;
 use veritum_core::model::{ActionKind, ActionResult, Finding, FindingId, Scope};
 use veritum_core::platform::services::Services as _;
 use veritum_core::report::ProofOutcome;
+use veritum_core::repository::Proxies;
 use veritum_core::testkit::Tree;
 use veritum_core::work::{Agreement, ServiceManager, Settings};
 use veritum_demo::mirror::Mirror;
 use veritum_demo::{FAULTS, Fault, apply, apply_to_store, apply_to_updates, by_name, services};
 
-/// A copy of the whole demo, its archives served under their own names.
+/// A copy of the whole demo, its repositories served under their own names.
 struct Served {
     dir: tempfile::TempDir,
     mirror: Mirror,
@@ -45,20 +45,20 @@ impl Served {
         let demo = self.demo();
         let plain = support::Demo::with(&[]).settings();
         let proxies = Proxies { http: Some(self.mirror.url().to_owned()), ..Proxies::default() };
-        let archive = veritum_core::archive::ArchiveSettings {
+        let repositories = veritum_core::repository::RepositorySettings {
             network: true,
             proxies,
             downloads: demo.join("downloads"),
             cache: demo.join("cache"),
-            ..plain.archive.clone()
+            ..plain.repositories.clone()
         };
         Settings {
-            target: demo.join("machine"),
+            root: demo.join("machine"),
             store: Some(demo.join("store").into()),
             trust: demo.join("trust"),
             scratch: vec![demo.clone()],
             services: ServiceManager::StandIn(demo.join("services")),
-            archive,
+            repositories,
             ..plain
         }
     }
@@ -96,7 +96,7 @@ fn lives(faults: &[&'static Fault]) {
     let (before, untouched) = (served.tree(), right(&served.demo(), faults));
     let updates = Scope::only(UPDATES);
     let report = open(&served.settings()).check(&updates, &NoObserver).unwrap();
-    // By forged lists nobody can say what a download should be: that comes to light with the new ones.
+    // By forged lists no one can say what a download should be: that comes to light with the new ones.
     let hidden = |fault: &&&Fault| !names.contains(&"list-forged") || !fault.path.starts_with("/var/cache");
     for fault in faults.iter().filter(hidden) {
         let told = if fault.note { &report.notes } else { &report.findings };
@@ -110,7 +110,7 @@ fn lives(faults: &[&'static Fault]) {
         "{what}: {:#?}",
         report.area(UPDATES).unwrap().remaining
     );
-    // Proxies for archives commonly let nobody through to their ports, and answer for whole URLs.
+    // Proxies for repositories commonly let no one through to their ports, and answer for whole URLs.
     let (whole, tunnels) = served.mirror.as_proxy();
     assert!(whole >= 3 && tunnels == 0, "{what}: {whole} whole URLs, {tunnels} ways through");
     assert_eq!(right(&served.demo(), faults), untouched, "{what}: what was right is there, byte for byte");
@@ -152,13 +152,13 @@ fn a_full_disk_is_named_and_updates_come_nevertheless() {
     let report = open(&served.settings()).check(&updates, &NoObserver).unwrap();
     faults.iter().for_each(|fault| assert!(has(&report.findings, fault), "{}: {:?}", fault.name, report.findings));
     let cause = report.findings.iter().find(|f| has(std::slice::from_ref(f), faults[0])).unwrap().cause.clone();
-    assert!(cause.unwrap().contains("KiB are free, and 64 MiB are needed"));
+    assert!(cause.unwrap().contains("KiB free, 64 MiB needed"));
     let report = support::renew(&served.settings());
     assert_eq!(report.proof.as_ref().unwrap().outcome, ProofOutcome::Proved);
     let [left] = report.area(UPDATES).unwrap().remaining.as_slice() else {
         panic!("{:?}", report.area(UPDATES).unwrap().remaining)
     };
-    assert!(left.reason.contains("which is not enough") || left.reason.contains("are free"), "{left:?}");
+    assert!(left.reason.contains("of downloads is not enough") || left.reason.contains("free"), "{left:?}");
     assert_eq!(report.area(UPDATES).unwrap().put_right, 1);
     assert!(
         report.area(UPDATES).unwrap().actions.iter().any(|a| a.action == ActionKind::Free),
@@ -168,15 +168,15 @@ fn a_full_disk_is_named_and_updates_come_nevertheless() {
     assert!(std::fs::read(&filler).unwrap() == film, "what a user has is not taken away");
     let told = undo(&served.settings(), None).unwrap();
     let gone: Vec<_> = told.changes.iter().flat_map(|c| &c.refused).collect();
-    assert!(!gone.is_empty() && gone.iter().all(|r| r.why.contains("to make room")), "{gone:?}");
-    // What was deleted does not come back, and the folder around it tells so by its time.
+    assert!(!gone.is_empty() && gone.iter().all(|r| r.why.contains("deleted to free space")), "{gone:?}");
+    // What was deleted does not be restored, and the folder around it says so by its time.
     let differs = before.without_folder_times().differences(&served.tree().without_folder_times());
     let lost: Vec<String> =
         gone.iter().map(|r| format!("{}: gone", r.path).trim_start_matches('/').to_owned()).collect();
     assert_eq!(differs, lost);
 }
 
-/// Holds what is told against itself: nothing that was found is neither planned nor left, and nothing goes uncounted.
+/// Holds what is reported against itself: nothing that was found is neither planned nor left, and nothing goes uncounted.
 fn adds_up(what: &str, settings: &Settings, scope: &Scope) {
     let planned = open(settings).plan_repair(scope, &NoObserver, &mut |_| {}).unwrap();
     let found: BTreeSet<&FindingId> = planned.before.findings.iter().map(|f| &f.id).collect();
@@ -198,7 +198,7 @@ fn adds_up(what: &str, settings: &Settings, scope: &Scope) {
     let actions = done.areas.iter().flat_map(|a| &a.actions).filter(|action| action.result == ActionResult::Done);
     let acted: BTreeSet<&FindingId> = actions.flat_map(|action| &action.findings).collect();
     let new = now.union(&acted).filter(|id| !before.contains(*id)).count();
-    // A thing that is wrong in another way now is no new problem, and not put right.
+    // A thing that is wrong in another way now is no new problem, and not repaired.
     let same = |f: &Finding, n: &Finding| n.area == f.area && n.subject == f.subject && !before.contains(&n.id);
     let is_another = |f: &&Finding| !now.contains(&f.id) && after.findings.iter().any(|n| same(f, n));
     let others = done.before.findings.iter().filter(is_another).count();
@@ -210,7 +210,7 @@ fn what_is_told_of_a_repair_adds_up() {
     let scopes = [
         Scope::default(),
         Scope::only(UPDATES),
-        Scope::only(RECORDS),
+        Scope::only(DATABASE),
         Scope::only(APPS),
         Scope { areas: vec![FILES, UPDATES, APPS], ..Scope::default() },
         Scope { selected: vec![(APPS, "gullmail".into())], ..Scope::default() },

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 use support::folder;
 use veritum_core::event::{Event, Flow, NoObserver, Observer};
-use veritum_core::model::{ComponentId, Digest, EntryKind};
+use veritum_core::model::{Digest, EntryKind, PackageId};
 use veritum_core::store::{self, Contents as _, Reach, Store, StoreError};
 use veritum_core::trust::{KeyPair, Pins, StoreKeys};
 use veritum_demo::world::{add, add_file, package};
@@ -82,8 +82,8 @@ fn quay(version: &str, text: &str) -> Package {
     quay
 }
 
-fn id(version: &str) -> ComponentId {
-    ComponentId::new("quay", version, "amd64").unwrap()
+fn id(version: &str) -> PackageId {
+    PackageId::new("quay", version, "amd64").unwrap()
 }
 
 #[test]
@@ -110,7 +110,7 @@ fn several_versions_stand_side_by_side_and_filling_twice_changes_nothing() {
     let both = [quay("1.0", "one\n"), quay("2.0", "two\n")];
     assert_eq!(bench.fill(&both).added.len(), 2);
     let first = bench.publish();
-    assert_eq!((first.components, first.new, first.signed), (2, 2, true));
+    assert_eq!((first.packages, first.new, first.signed), (2, 2, true));
     let again = bench.fill(&both);
     assert_eq!((again.added.len(), again.known), (0, 2));
     assert!(!bench.publish().signed);
@@ -126,7 +126,10 @@ fn the_same_files_in_another_compression_are_known_and_other_files_of_the_same_n
     let other = Package { compression: ".xz", ..quay("1.0", "one\n") };
     assert_eq!(bench.fill(&[other]).known, 1);
     let clash = bench.fill(&[quay("1.0", "forged\n")]);
-    assert!(clash.added.is_empty() && clash.refused[0].why.to_string().contains("cannot be taken"), "{clash:?}");
+    assert!(
+        clash.added.is_empty() && clash.refused[0].why.to_string().contains("cannot be added to the store"),
+        "{clash:?}"
+    );
     bench.publish();
     let manifest = bench.open().manifest(&id("1.0")).unwrap().unwrap();
     assert!(
@@ -221,7 +224,7 @@ fn a_filling_that_is_stopped_names_nothing() {
     let bench = Bench::new();
     let path = bench.deb(&quay("1.0", "one\n"));
     assert!(matches!(store::fill(&bench.path(), &[path], 1, &No), Err(StoreError::Stopped)));
-    assert_eq!(bench.publish().components, 0);
+    assert_eq!(bench.publish().packages, 0);
     assert_eq!(std::fs::read_dir(bench.path().join("incoming")).unwrap().count(), 0);
 }
 
@@ -233,7 +236,7 @@ fn a_package_with_a_device_node_is_not_taken_in_and_the_others_are() {
     let done = bench.fill(&[pier, quay("1", "one\n")]);
     assert_eq!((done.added, done.refused.len()), (vec![id("1")], 1));
     let why = veritum_core::model::error_chain(&done.refused[0].why);
-    assert!(why.contains("/usr/lib/pier/port in it is a device node"), "{why}");
+    assert!(why.contains("contains a device node: /usr/lib/pier/port"), "{why}");
     bench.publish();
-    assert_eq!(bench.open().components().count(), 1);
+    assert_eq!(bench.open().packages().count(), 1);
 }

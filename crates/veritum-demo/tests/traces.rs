@@ -37,9 +37,9 @@ fn notes_on_a_machine_are_filed_by_its_own_id_wherever_it_is_mounted() {
     assert!(world.settings().notes.unwrap().join(id).join("last-check.json").exists());
     let elsewhere = dir.path().join("elsewhere");
     std::fs::rename(world.machine(), &elsewhere).unwrap();
-    let there = Settings { target: elsewhere.clone(), ..world.settings() };
+    let there = Settings { root: elsewhere.clone(), ..world.settings() };
     assert!(open(&there).status(true).unwrap().last_check.is_some());
-    // An id is foreign bytes: one that leads elsewhere is none.
+    // An id is foreign bytes: one that points elsewhere is none.
     for id in ["../../../etc", "", "0123", "0123456789abcdef0123456789abcdeg"] {
         std::fs::write(elsewhere.join("etc/machine-id"), id).unwrap();
         check(&there);
@@ -54,7 +54,7 @@ fn with_a_state_folder_that_was_named_the_notes_lie_there_and_without_a_place_no
     let dir = folder();
     let world = small_world(dir.path());
     let state = dir.path().join("state");
-    check(&Settings { state: Some(state.clone()), ..world.settings() });
+    check(&Settings { state_dir: Some(state.clone()), ..world.settings() });
     assert!(state.join("last-check.json").exists() && !world.settings().notes.unwrap().exists());
     let nowhere = Settings { notes: None, ..world.settings() };
     check(&nowhere);

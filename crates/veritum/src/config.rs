@@ -1,16 +1,16 @@
 //! Settings from a file. The option wins, then the variable, then the file; never the current folder, never the
-//! machine that is looked at.
+//! machine that is examined.
 
 use std::path::{Path, PathBuf};
 
 use serde::Deserialize;
 
-use crate::args::{Color, Require};
+use crate::args::{Color, MinTrust};
 use crate::errors::Failure;
 
 /// Where settings lie unless `--config` names another file.
 const PLACE: &str = "/etc/veritum/veritum.toml";
-/// A settings file over this size is none.
+/// A configuration file over this size is none.
 const MAX: u64 = 1 << 20;
 
 /// `veritum.toml`.
@@ -18,11 +18,11 @@ const MAX: u64 = 1 << 20;
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub(crate) struct Config {
     /// The system's root.
-    pub(crate) target: Option<PathBuf>,
+    pub(crate) root: Option<PathBuf>,
     /// The store.
     pub(crate) store: Option<String>,
     /// The state folder.
-    pub(crate) state: Option<PathBuf>,
+    pub(crate) state_dir: Option<PathBuf>,
     /// Further places to take things from: folders, files, URLs.
     #[serde(default)]
     pub(crate) from: Vec<String>,
@@ -30,46 +30,46 @@ pub(crate) struct Config {
     #[serde(default)]
     pub(crate) no_network: bool,
     /// Where downloads are kept.
-    pub(crate) downloads: Option<PathBuf>,
-    /// Whether every component is held against its package.
+    pub(crate) cache_dir: Option<PathBuf>,
+    /// Whether every package is compared with its .deb file.
     #[serde(default)]
-    pub(crate) full_chain: bool,
-    /// How strongly things must be vouched for.
-    pub(crate) require: Option<Require>,
+    pub(crate) complete: bool,
+    /// How strongly things must be verified.
+    pub(crate) min_trust: Option<MinTrust>,
     /// Threads.
     pub(crate) jobs: Option<usize>,
     /// When to colour.
     pub(crate) color: Option<Color>,
     /// `UID:GID` to which every expected owner is mapped.
     pub(crate) owner_of_root: Option<String>,
-    /// A folder that stands in for the service manager of a machine that does not run.
+    /// A folder that is in for the service manager of a machine that does not run.
     pub(crate) services: Option<PathBuf>,
     /// A folder of application cards.
     pub(crate) cards: Option<PathBuf>,
-    /// The folder that the file lies in.
+    /// The folder that the file is in.
     #[serde(skip)]
     pub(crate) folder: PathBuf,
 }
 
 impl Config {
-    /// Reads the settings file in use.
+    /// Reads the configuration file in use.
     pub(crate) fn load(named: Option<&Path>) -> Result<Self, Failure> {
         let path = named.unwrap_or(Path::new(PLACE));
         let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
         let fail =
-            |why: String| Failure::usage(format!("the settings file {} cannot be used", path.display()), why, None);
+            |why: String| Failure::usage(format!("cannot use the configuration file {}", path.display()), why, None);
         let text = match std::fs::metadata(path) {
             Err(e) if e.kind() == std::io::ErrorKind::NotFound && named.is_none() => {
                 return Ok(Self { folder: folder.to_owned(), ..Self::default() });
             }
             Err(e) => return Err(fail(e.to_string())),
-            Ok(m) if m.len() > MAX || !m.is_file() => return Err(fail("it is not a settings file".into())),
+            Ok(m) if m.len() > MAX || !m.is_file() => return Err(fail("not a regular file, or too large".into())),
             Ok(_) => std::fs::read_to_string(path).map_err(|e| fail(e.to_string()))?,
         };
         let mut config: Self = toml::from_str(&text).map_err(|e| fail(e.message().to_owned()))?;
         config.folder = folder.canonicalize().map_err(|e| fail(e.to_string()))?;
-        let Config { target, state, downloads, services, cards, folder, .. } = &mut config;
-        let places = [target, state, downloads, services, cards];
+        let Config { root, state_dir, cache_dir, services, cards, folder, .. } = &mut config;
+        let places = [root, state_dir, cache_dir, services, cards];
         for place in places.into_iter().flatten() {
             *place = folder.join(&*place);
         }
@@ -87,7 +87,7 @@ impl Config {
         let ids = text.split_once(':').and_then(|(u, g)| Some((u.parse().ok()?, g.parse().ok()?)));
         ids.map(Some).ok_or_else(|| {
             Failure::usage(
-                "owner-of-root in the settings file cannot be read".into(),
+                "invalid owner-of-root in the configuration file".into(),
                 format!("{text:?} is not UID:GID"),
                 None,
             )

@@ -1,23 +1,26 @@
 //! What a command runs with: settings put together, and how to repeat it.
 
+use std::cell::OnceCell;
 use std::ffi::OsString;
 use std::io::{self, IsTerminal as _};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use veritum_core::archive::{ArchiveSettings, Proxies};
 use veritum_core::machine::LiveDisk;
-use veritum_core::model::{own_command, quoted};
+use veritum_core::model::{Action, quoted};
 use veritum_core::reference::Policy;
+use veritum_core::report::MachineReport;
+use veritum_core::repository::{Proxies, RepositorySettings};
 use veritum_core::store::Location;
 use veritum_core::work::{Engine, ServiceManager, Settings, Supplier};
 
-use crate::args::{Color, Global, Require};
+use crate::args::{Color, Global, MinTrust};
 use crate::config::Config;
 use crate::errors::Failure;
 use crate::options::Given;
 use crate::processes::begun_at;
 use crate::progress::Progress;
+use crate::render::layout::Width;
 
 /// Where downloads are kept unless something else is said: the place for what can be got again (FHS 3.0, 5.5).
 const DOWNLOADS: &str = "/var/cache/veritum";
@@ -30,6 +33,9 @@ pub(crate) struct Context {
     pub(crate) global: Global,
     pub(crate) settings: Settings,
     pub(crate) progress: Progress,
+    /// How wide lines of standard output may be.
+    pub(crate) width: Width,
+    machine: OnceCell<MachineReport>,
     /// The options that were given, for suggested commands to mean the same.
     given: Given,
 }
@@ -44,7 +50,7 @@ impl Context {
         let jobs = global.jobs.or(config.jobs).unwrap_or(cores).clamp(1, 256);
         let now = jiff::Timestamp::now();
         let settings = Settings {
-            target: global.target.clone().or(config.target.clone()).unwrap_or_else(|| PathBuf::from("/")),
+            root: global.root.clone().or(config.root.clone()).unwrap_or_else(|| PathBuf::from("/")),
             store: match (&global.store, &config.store) {
                 (Some(typed), _) => Some(Location::parse(typed.as_os_str(), Path::new(""))),
                 (None, Some(named)) => Some(Location::parse(named.as_ref(), &config.folder)),
@@ -52,28 +58,28 @@ impl Context {
             },
             trust: config.folder.join("trust"),
             notes: notes(&config),
-            state: global.state.clone().or(config.state.clone()),
+            state_dir: global.state_dir.clone().or(config.state_dir.clone()),
             from: suppliers(&global.from, &config.from, &config.folder),
-            archive: ArchiveSettings {
+            repositories: RepositorySettings {
                 network: !(global.no_network || config.no_network),
                 proxies: proxies(),
                 cache: cache(&config),
                 downloads: global
-                    .downloads
+                    .cache_dir
                     .clone()
-                    .or(config.downloads.clone())
+                    .or(config.cache_dir.clone())
                     .unwrap_or_else(|| PathBuf::from(DOWNLOADS)),
-                ..ArchiveSettings::default()
+                ..RepositorySettings::default()
             },
-            full_chain: global.full_chain || config.full_chain,
-            require: global.require.or(config.require).map(Require::least),
+            complete: global.complete || config.complete,
+            min_trust: global.min_trust.or(config.min_trust).map(MinTrust::least),
             quick: global.quick,
             scratch: vec!["/dev/shm".into(), "/run".into(), std::env::temp_dir(), "/var/tmp".into()],
             policy,
             jobs,
             answerable: unanswerable(&global).is_none(),
-            despite_disk: global.despite_disk,
-            clear_attributes: global.clear_attributes,
+            ignore_disk_errors: global.ignore_disk_errors,
+            clear_immutable: global.clear_immutable,
             run: format!("{}-{}", now.as_second(), std::process::id()),
             now,
             cards: config.cards.clone(),
@@ -83,11 +89,18 @@ impl Context {
             stop: Arc::default(),
         };
         let progress = Progress::new(!global.quiet && !global.json, settings.stop.clone());
-        Ok(Self { global, settings, progress, given })
+        Ok(Self { global, settings, progress, width: Width::of_stdout(), machine: OnceCell::new(), given })
     }
 
     pub(crate) fn open(&self) -> Result<Engine, Failure> {
-        Ok(Engine::open(self.settings.clone(), Arc::new(LiveDisk))?)
+        let engine = Engine::open(self.settings.clone(), Arc::new(LiveDisk))?;
+        let _ = self.machine.set(engine.machine_report());
+        Ok(engine)
+    }
+
+    /// The machine that was opened, if one was.
+    pub(crate) fn machine(&self) -> Option<MachineReport> {
+        self.machine.get().cloned()
     }
 
     /// A command to type next, with the options that this one was given.
@@ -100,15 +113,16 @@ impl Context {
         self.command(&format!("{words} --store {store}"))
     }
 
-    /// A hint that ends with a command, with the options that this one was given.
-    pub(crate) fn completed(&self, hint: String) -> String {
-        const THEN: &str = "then: veritum ";
-        if let Some(words) = own_command(&hint) {
-            return self.command(words);
-        }
-        match hint.split_once(THEN) {
-            Some((before, words)) => format!("{before}then: {}", self.command(words)),
-            None => hint,
+    /// An action as a person reads it; a command of Veritum's gets the options that this one was given.
+    pub(crate) fn action(&self, action: &Action) -> String {
+        self.completed(action.clone()).to_string()
+    }
+
+    /// The same action, with the options that this command was given.
+    pub(crate) fn completed(&self, action: Action) -> Action {
+        match action.own_command().map(|words| self.command(words)) {
+            Some(command) => Action { command: Some(command), ..action },
+            None => action,
         }
     }
 
@@ -136,14 +150,15 @@ fn notes(config: &Config) -> Option<PathBuf> {
     Some(state.join("veritum"))
 }
 
-/// The command that finishes or takes back a change when this process is gone before its end.
+/// The command that finishes or undoes a change when this process is gone before its end.
 fn recovery(global: &Global) -> Vec<OsString> {
     let Ok(program) = std::env::current_exe() else { return Vec::new() };
     let whole = |path: &PathBuf| std::path::absolute(path).unwrap_or_else(|_| path.clone());
     let Some(begun) = begun_at("self") else { return Vec::new() };
     let (pid, begun) = (std::process::id().to_string(), begun.to_string());
     let mut words: Vec<OsString> = vec![program.into(), "guard".into(), pid.into(), begun.into(), "--quiet".into()];
-    for (option, place) in [("--config", &global.config), ("--state", &global.state), ("--target", &global.target)] {
+    for (option, place) in [("--config", &global.config), ("--state-dir", &global.state_dir), ("--root", &global.root)]
+    {
         words.extend(place.iter().flat_map(|place| [option.into(), whole(place).into()]));
     }
     words
@@ -153,8 +168,8 @@ fn recovery(global: &Global) -> Vec<OsString> {
 pub(crate) fn unanswerable(global: &Global) -> Option<&'static str> {
     match (global.yes, global.json, io::stdin().is_terminal()) {
         (true, ..) => None,
-        (_, true, _) => Some("with --json no question is asked"),
-        (_, _, false) => Some("standard input is no terminal"),
+        (_, true, _) => Some("--json never asks"),
+        (_, _, false) => Some("standard input is not a terminal"),
         _ => None,
     }
 }
@@ -164,15 +179,15 @@ fn require_sources(typed: &[OsString]) -> Result<(), Failure> {
     let is_url = |text: &OsString| text.to_str().is_some_and(|t| t.starts_with("http://") || t.starts_with("https://"));
     match typed.iter().find(|place| !is_url(place) && !Path::new(place).exists()) {
         Some(place) => Err(Failure::usage(
-            format!("--from: there is no {}", quoted(place.as_encoded_bytes())),
-            "is its medium mounted?".into(),
+            format!("--from: no such file or folder: {}", quoted(place.as_encoded_bytes())),
+            "is the disk mounted?".into(),
             None,
         )),
         None => Ok(()),
     }
 }
 
-/// What was named with `--from`, then what the settings file names: a place of the file's is meant from its folder.
+/// What was named with `--from`, then what the configuration file names: a place of the file's is meant from its folder.
 fn suppliers(typed: &[OsString], configured: &[String], folder: &Path) -> Vec<Supplier> {
     let url = |text: &str| {
         let network = ["http://", "https://"].iter().any(|scheme| text.starts_with(scheme));
@@ -192,7 +207,7 @@ fn proxies() -> Proxies {
     let all = one("all_proxy");
     let none_for = one("no_proxy").unwrap_or_default();
     Proxies {
-        // In large letters this one can be set by whoever asks a web server for something.
+        // In large letters this one can be set by the one that asks a web server for something.
         http: std::env::var("http_proxy").ok().filter(|v| !v.is_empty()).or_else(|| all.clone()),
         https: one("https_proxy").or(all),
         none_for: none_for.split(',').map(|host| host.trim().to_owned()).filter(|host| !host.is_empty()).collect(),

@@ -4,13 +4,33 @@ use std::path::Path;
 
 use veritum_core::change::{ChangeError, JournalError};
 use veritum_core::machine::MachineError;
-use veritum_core::model::{error_chain, error_words, quoted};
+use veritum_core::model::{Action, error_chain, error_words, quoted};
 use veritum_core::store::StoreError;
 use veritum_core::trust::KeysError;
 use veritum_core::work::WorkError;
 
 use crate::exit;
 use crate::places::shown;
+
+/// Why a command failed (`veritum.error/1`).
+#[derive(Debug, serde::Serialize, schemars::JsonSchema)]
+pub(crate) struct ErrorReport {
+    /// `veritum.error/1`.
+    format: String,
+    /// What went wrong.
+    error: String,
+    /// Why, if that is known.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    reason: Option<String>,
+    /// What to do.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    action: Option<Action>,
+}
+
+impl ErrorReport {
+    /// The format's name.
+    const FORMAT: &'static str = "veritum.error/1";
+}
 
 /// What is said when something could not be done: three short lines at most.
 #[derive(Debug)]
@@ -20,17 +40,17 @@ pub(crate) struct Failure {
     /// Why, when that is not said already.
     pub(crate) why: String,
     /// What to do.
-    pub(crate) hint: Option<String>,
+    pub(crate) hint: Option<Action>,
     /// The exit status.
     pub(crate) status: u8,
 }
 
 impl Failure {
-    pub(crate) fn usage(what: String, why: String, hint: Option<String>) -> Self {
+    pub(crate) fn usage(what: String, why: String, hint: Option<Action>) -> Self {
         Self { what, why, hint, status: exit::USAGE }
     }
 
-    pub(crate) fn not_done(what: String, why: String, hint: Option<String>) -> Self {
+    pub(crate) fn not_done(what: String, why: String, hint: Option<Action>) -> Self {
         Self { what, why, hint, status: exit::NOT_CARRIED_OUT }
     }
 
@@ -42,9 +62,19 @@ impl Failure {
         if !self.why.is_empty() {
             let _ = writeln!(err, "  {}", clean(&self.why));
         }
-        if let Some(hint) = &self.hint {
-            let _ = writeln!(err, "  Next: {}", clean(hint));
+        let Some(hint) = &self.hint else { return };
+        if let Some(text) = &hint.text {
+            let _ = writeln!(err, "  {}", clean(text));
         }
+        if let Some(command) = &hint.command {
+            let _ = writeln!(err, "  Next: {}", clean(command));
+        }
+    }
+
+    /// The same as a document, `veritum.error/1`.
+    pub(crate) fn report(&self) -> ErrorReport {
+        let reason = Some(self.why.clone()).filter(|why| !why.is_empty());
+        ErrorReport { format: ErrorReport::FORMAT.into(), error: self.what.clone(), reason, action: self.hint.clone() }
     }
 }
 
@@ -56,9 +86,9 @@ fn clean(text: &str) -> String {
 /// What is said where a question would have to be asked.
 pub(crate) fn nobody(why: &str) -> Failure {
     Failure::usage(
-        "there is nobody to ask".into(),
+        "cannot ask for confirmation".into(),
         why.into(),
-        Some("add --yes to agree beforehand, or --plan to only look".into()),
+        Some("add --yes to agree, or --plan to only show what would be done".into()),
     )
 }
 
@@ -70,39 +100,39 @@ impl From<WorkError> for Failure {
             WorkError::Target(e) => e.into(),
             WorkError::ChangeUnderWay => Self::not_done(
                 error.to_string(),
-                "what would be seen now is half of it".into(),
-                Some("wait for the other veritum to end, then type the same again".into()),
+                "another veritum is running; results would be incomplete".into(),
+                Some("wait until it ends, then run the command again".into()),
             ),
             WorkError::NotMounted { ref place } => Self::not_done(
-                "nothing can be changed on this machine now".into(),
+                "this machine cannot be changed now".into(),
                 error.to_string(),
-                Some(format!("mount it below the target at {place}, then type the same again")),
+                Some(format!("mount it at {place} below the root folder, then run the command again").into()),
             ),
             WorkError::LockHeld { ref path, ref who, stuck } => Self::not_done(
-                format!("a package tool works on this machine ({path})"),
+                format!("a package manager is running on this machine ({path})"),
                 who.clone(),
                 Some(match stuck {
-                    true => "look at that program: it may wait for an answer or for the network".into(),
-                    false => "let it end, then type the same again".into(),
+                    true => "check that program: it may be waiting for an answer or for the network".into(),
+                    false => "wait until it ends, then run the command again".into(),
                 }),
             ),
             WorkError::InUse => Self::not_done(
-                "nothing can be changed on this machine now".into(),
+                "this machine cannot be changed now".into(),
                 error.to_string(),
-                Some("run veritum inside it, or end what runs there; `check` works as it is".into()),
+                Some("run veritum inside it, or stop the processes there; `check` is possible now".into()),
             ),
             WorkError::Unknown { ref name, ref known, listed_by, .. } => {
                 let near = nearest(name, known.iter().map(String::as_str)).map(|k| format!("did you mean {k}?"));
                 let hint = match listed_by {
-                    Some(command) => Some(format!("veritum {command}")),
-                    None => known.first().map(|_| format!("one of {}", known.join(", "))),
+                    Some(command) => Some(Action::command(format!("veritum {command}"))),
+                    None => known.first().map(|_| format!("known: {}", known.join(", ")).into()),
                 };
                 Self::usage(error.to_string(), near.unwrap_or_default(), hint)
             }
             WorkError::Card { ref why, .. } => Self::usage(
                 error.to_string(),
                 why.clone(),
-                Some("put it right, or take it out of the folder of cards".into()),
+                Some("correct it, or remove it from the folder of cards".into()),
             ),
             WorkError::AppRuns { ref user, ref pids, .. } => Self {
                 what: format!("{error} for {user}"),
@@ -110,28 +140,26 @@ impl From<WorkError> for Failure {
                     "process {}; nothing was changed",
                     pids.iter().map(u32::to_string).collect::<Vec<_>>().join(", ")
                 ),
-                hint: Some("let its user save and close it, then type the same again".into()),
+                hint: Some("ask the user to save and close it, then run the command again".into()),
                 status: exit::PROBLEMS,
             },
             WorkError::SeveralApps { ref ids, .. } => Self::usage(
                 error.to_string(),
-                format!("its ids are {}", ids.join(", ")),
-                Some("type one of them: app:ID".into()),
+                format!("its IDs: {}", ids.join(", ")),
+                Some("choose one: app:ID".into()),
             ),
-            WorkError::NoSuchFile { .. } => {
-                Self::usage(error.to_string(), "it is not there, and no installed component owns it".into(), None)
-            }
+            WorkError::NoSuchFile { .. } => Self::usage(error.to_string(), "no installed package owns it".into(), None),
             WorkError::Ambiguous { .. } => Self::usage(
                 error.to_string(),
-                "type more of its signs".into(),
-                Some("veritum check --ungrouped".into()),
+                "type more characters of the ID".into(),
+                Some(Action::command("veritum check --all")),
             ),
             WorkError::NoStore => Self::usage(
                 error.to_string(),
-                "only a store that is named can be looked at".into(),
+                "the area `store` needs a store".into(),
                 Some("add --store LOCATION".into()),
             ),
-            WorkError::NobodyToAsk => nobody("packages would be downloaded first, and then you would be asked"),
+            WorkError::NobodyToAsk => nobody("packages would be downloaded first, then a question asked"),
             WorkError::Stopped => Self {
                 what: "interrupted".into(),
                 why: "nothing was changed".into(),
@@ -147,8 +175,8 @@ impl From<MachineError> for Failure {
     fn from(error: MachineError) -> Self {
         let why = std::error::Error::source(&error).map(error_words).unwrap_or_default();
         let hint = match &error {
-            MachineError::NoSystem { .. } => Some("name the folder in which a system is mounted: --target DIR".into()),
-            MachineError::Open { .. } => Some("look whether the folder is there and mounted".into()),
+            MachineError::NoSystem { .. } => Some("give the folder of a mounted system: --root DIR".into()),
+            MachineError::Open { .. } => Some("check that the folder exists and is mounted".into()),
             _ => None,
         };
         Self::not_done(error.to_string(), why, hint)
@@ -161,59 +189,69 @@ impl From<ChangeError> for Failure {
         match &error {
             ChangeError::Earlier(_) => Self {
                 what: error.to_string(),
-                why: "nothing is changed before it is finished or taken back".into(),
-                hint: Some("veritum recover".into()),
+                why: "it must be finished or rolled back first".into(),
+                hint: Some(Action::command("veritum recover")),
                 status: exit::PROBLEMS,
             },
-            ChangeError::Unfinished { .. } => {
-                Self { what: error.to_string(), why, hint: Some("veritum recover".into()), status: exit::PROBLEMS }
-            }
+            ChangeError::Unfinished { .. } => Self {
+                what: error.to_string(),
+                why,
+                hint: Some(Action::command("veritum recover")),
+                status: exit::PROBLEMS,
+            },
             ChangeError::NoRoom { .. } => Self::not_done(
                 error.to_string(),
                 "nothing was changed".into(),
-                Some("make room there, then type the same again".into()),
+                Some("free some space, then run the command again".into()),
             ),
             ChangeError::Busy => Self::not_done(
                 error.to_string(),
                 String::new(),
-                Some("wait for it to end, then type the same again".into()),
+                Some("wait until it ends, then run the command again".into()),
             ),
             ChangeError::Overtaken => {
-                Self::not_done(error.to_string(), String::new(), Some("veritum list changes".into()))
+                Self::not_done(error.to_string(), String::new(), Some(Action::command("veritum list changes")))
             }
             ChangeError::NoRights { .. } => {
                 Self::not_done(error.to_string(), String::new(), Some("run as root".into()))
             }
-            ChangeError::PackageTool { .. } => {
-                Self::not_done(error.to_string(), String::new(), Some("let it end, then type the same again".into()))
-            }
+            ChangeError::PackageTool { .. } => Self::not_done(
+                error.to_string(),
+                String::new(),
+                Some("wait until it ends, then run the command again".into()),
+            ),
             ChangeError::Service { .. } => {
-                Self::not_done(error.to_string(), why, Some("stop it in your own way, then type the same again".into()))
+                Self::not_done(error.to_string(), why, Some("stop it yourself, then run the command again".into()))
             }
             ChangeError::ServiceHeld { unit, .. } => Self {
                 what: error.to_string(),
-                why: format!("{why}; it is so until the machine starts anew"),
-                hint: Some(format!("systemctl unmask --runtime {unit}, then: veritum recover")),
+                why: format!("{why}; it stays masked until reboot"),
+                hint: Some(Action::explained(
+                    format!("first run: systemctl unmask --runtime {unit}"),
+                    "veritum recover",
+                )),
                 status: exit::PROBLEMS,
             },
             ChangeError::Stopped => Self {
                 what: "interrupted".into(),
-                why: "everything was taken back".into(),
+                why: "everything was rolled back".into(),
                 hint: None,
                 status: exit::INTERRUPTED,
             },
             ChangeError::State(_) => Self::not_done(
-                "the state folder of the machine cannot be used".into(),
+                "cannot use the machine's state folder".into(),
                 why,
-                Some("run as root, or name another folder: --state DIR".into()),
+                Some("run as root, or choose another folder: --state-dir DIR".into()),
             ),
-            ChangeError::Journal { source: JournalError::Newer(_), .. } => {
-                Self::not_done(error.to_string(), why, Some("use the Veritum that wrote it, or a newer one".into()))
-            }
+            ChangeError::Journal { source: JournalError::Newer(_), .. } => Self::not_done(
+                error.to_string(),
+                why,
+                Some("use the version of Veritum that wrote it, or a newer one".into()),
+            ),
             ChangeError::Journal { change, source: JournalError::Damaged(_) } => Self::not_done(
                 error.to_string(),
-                format!("{why}; nothing was changed, and what it keeps is still there"),
-                Some(format!("veritum explain {change}")),
+                format!("{why}; nothing was changed, and its backups are still there"),
+                Some(Action::command(format!("veritum explain {change}"))),
             ),
             ChangeError::Journal { .. } => Self::not_done(error.to_string(), why, None),
             _ => Self::not_done(error.to_string(), why, None),
@@ -226,44 +264,55 @@ impl From<StoreError> for Failure {
         let why = std::error::Error::source(&error).map(error_chain).unwrap_or_default();
         let (why, hint) = match &error {
             StoreError::NotTrusted { path, other_keys: true } => (
-                "WARNING: a store at this place was trusted before, with other keys".to_owned(),
-                Some(format!("ask whoever keeps the store, then: veritum store trust {}", shown(path))),
+                "WARNING: a store at this location was trusted before with different keys".to_owned(),
+                Some(Action::explained(
+                    "ask the store's maintainer before you trust them",
+                    format!("veritum store trust {}", shown(path)),
+                )),
             ),
             StoreError::NotTrusted { path, .. } => (
-                "nobody has said yet that its keys are the right ones".to_owned(),
-                Some(format!("veritum store trust {}", shown(path))),
+                "its keys are not trusted yet".to_owned(),
+                Some(Action::command(format!("veritum store trust {}", shown(path)))),
             ),
             StoreError::Unpublished { path } => {
-                (why, Some(format!("veritum store publish --keys KEYDIR --store {}", shown(path))))
+                (why, Some(Action::command(format!("veritum store sign --keys KEYDIR --store {}", shown(path)))))
             }
-            StoreError::RolledBack { .. } => (
-                "an older copy may hide what was put right since".to_owned(),
-                Some("get the current copy of the store".into()),
-            ),
-            StoreError::Chain { path, .. } => (why, Some(format!("veritum check store --store {}", shown(path)))),
+            StoreError::RolledBack { .. } => {
+                ("an older copy may hide later fixes".to_owned(), Some("use the current copy of the store".into()))
+            }
+            StoreError::Chain { path, .. } => {
+                (why, Some(Action::command(format!("veritum check store --store {}", shown(path)))))
+            }
             StoreError::Pointer { path } => {
                 let store = path.parent().and_then(Path::parent).unwrap_or(path);
-                (why, Some(format!("veritum repair store --store {}", shown(store))))
+                (why, Some(Action::command(format!("veritum repair store --store {}", shown(store)))))
             }
-            StoreError::Remote { .. } => (why, Some("without --store the vendor's archive vouches".into())),
+            StoreError::Remote { .. } => {
+                (why, Some("leave out --store to verify against the vendor's repository".into()))
+            }
             StoreError::Expired { .. } => (
-                "over a network an old copy of it could be handed out for ever".to_owned(),
-                Some("its keeper signs it anew: veritum store publish --keys KEYDIR --store FOLDER".into()),
+                "over a network an old copy could be served forever".to_owned(),
+                Some(Action::explained(
+                    "ask the store's maintainer to sign it again",
+                    "veritum store sign --keys KEYDIR --store FOLDER",
+                )),
             ),
             StoreError::NotAFolder { .. } => {
-                let next = "work on its folder, then put the files on the server again";
+                let next = "work on its folder, then upload the files again";
                 return Self::usage(error.to_string(), why, Some(next.into()));
             }
             StoreError::NotAStore { path } if path.to_string_lossy().starts_with("http") => {
-                ("there is no store.json below that address".to_owned(), None)
+                ("no store.json at that address".to_owned(), None)
             }
             StoreError::NotAStore { path } if is_empty(path) => {
-                ("nothing is there: is its medium mounted?".to_owned(), None)
+                ("the folder is empty or missing: is the disk mounted?".to_owned(), None)
             }
-            StoreError::NotAStore { .. } => (why, Some("veritum store create DIR --keys KEYDIR".into())),
-            StoreError::Busy { .. } => (why, Some("wait for it to end, then type the same again".into())),
-            StoreError::Absent { .. } => (why, Some("veritum store fill PATH".into())),
-            StoreError::Keys(KeysError::Exposed { path }) => (why, Some(format!("chmod 600 {}", shown(path)))),
+            StoreError::NotAStore { .. } => (why, Some(Action::command("veritum store create DIR --keys KEYDIR"))),
+            StoreError::Busy { .. } => (why, Some("wait until it ends, then run the command again".into())),
+            StoreError::Absent { .. } => (why, Some(Action::command("veritum store add PATH"))),
+            StoreError::Keys(KeysError::Exposed { path }) => {
+                (why, Some(Action::command(format!("chmod 600 {}", shown(path)))))
+            }
             _ => (why, None),
         };
         Self::not_done(error.to_string(), why, hint)
@@ -280,9 +329,9 @@ fn is_empty(place: &Path) -> bool {
 
 /// A word that was typed and means nothing, with what was probably meant.
 pub(crate) fn unknown_word(kind: &str, typed: &str, known: &[&str]) -> Failure {
-    let hint = nearest(typed, known.iter().copied()).map(|k| format!("did you mean '{k}'?"));
+    let hint = nearest(typed, known.iter().copied()).map(|k| format!("did you mean '{k}'?").into());
     let all = known.join(", ");
-    Failure::usage(format!("{} is no {kind}", quoted(typed.as_bytes())), format!("known: {all}"), hint)
+    Failure::usage(format!("unknown {kind}: {}", quoted(typed.as_bytes())), format!("known: {all}"), hint)
 }
 
 /// The known word that was probably meant.
@@ -297,7 +346,7 @@ mod tests {
 
     #[test]
     fn a_typing_error_gets_a_suggestion_and_a_strange_word_does_not() {
-        assert_eq!(unknown_word("area", "flies", &["files"]).hint.as_deref(), Some("did you mean 'files'?"));
+        assert_eq!(unknown_word("area", "flies", &["files"]).hint, Some("did you mean 'files'?".into()));
         assert_eq!(unknown_word("area", "zzzzzzzz", &["files"]).hint, None);
     }
 
@@ -307,11 +356,11 @@ mod tests {
             let known = known.iter().map(|name| (*name).to_owned()).collect();
             let error = WorkError::Unknown { what: "pier", name: "zzzzzzzz".into(), known, listed_by };
             let failure = Failure::from(error);
-            assert_eq!(failure.what, "there is no pier zzzzzzzz");
+            assert_eq!(failure.what, "no such pier: zzzzzzzz");
             failure.hint
         };
-        assert_eq!(hint(&["north", "south"], Some("list piers")).as_deref(), Some("veritum list piers"));
-        assert_eq!(hint(&["north", "south"], None).as_deref(), Some("one of north, south"));
+        assert_eq!(hint(&["north", "south"], Some("list piers")), Some(Action::command("veritum list piers")));
+        assert_eq!(hint(&["north", "south"], None), Some("known: north, south".into()));
         assert_eq!(hint(&[], None), None);
     }
 

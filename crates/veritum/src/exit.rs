@@ -1,6 +1,6 @@
 //! Exit statuses: part of the interface, documented in the README.
 
-/// Sound, or sound as known.
+/// Intact, or intact as known.
 pub(crate) const FINE: u8 = 0;
 /// Problems found, or some remain, or something named was not examined, or a change is unfinished.
 pub(crate) const PROBLEMS: u8 = 1;
@@ -8,7 +8,7 @@ pub(crate) const PROBLEMS: u8 = 1;
 pub(crate) const USAGE: u8 = 2;
 /// Nothing could be carried out.
 pub(crate) const NOT_CARRIED_OUT: u8 = 3;
-/// All put right, a restart is due.
+/// All repaired, a restart is due.
 pub(crate) const RESTART_DUE: u8 = 4;
 /// Interrupted at the keyboard before anything took effect.
 pub(crate) const INTERRUPTED: u8 = 130;

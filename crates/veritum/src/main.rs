@@ -5,8 +5,10 @@ mod args;
 mod commands;
 mod config;
 mod context;
+mod document;
 mod errors;
 mod exit;
+mod help;
 mod options;
 mod output;
 mod places;
@@ -22,8 +24,8 @@ fn main() -> ExitCode {
     // The core reports trouble as data; a panic is a broken invariant of ours and must not spill internals.
     std::panic::set_hook(Box::new(|info| {
         let place = info.location().map(|l| format!(" ({}:{})", l.file(), l.line())).unwrap_or_default();
-        output::note(&format!("veritum: an internal error stopped the work{place}"));
-        output::note("  Nothing half-done stays behind: `veritum recover` finishes or takes back what was begun.");
+        output::note(&format!("veritum: internal error{place}"));
+        output::note("  `veritum recover` completes or rolls back an interrupted change.");
     }));
     let status = std::panic::catch_unwind(commands::run).unwrap_or(exit::NOT_CARRIED_OUT);
     ExitCode::from(status)

@@ -6,7 +6,7 @@ use std::ffi::OsString;
 
 use clap::ArgMatches;
 use clap::parser::ValueSource;
-use veritum_core::model::quoted;
+use veritum_core::model::{Action, quoted};
 
 use crate::errors::Failure;
 
@@ -33,48 +33,62 @@ type Groups = &'static [&'static [&'static str]];
 const LOOKS: &[&str] = &["status", "check", "repair", "explain", "list"];
 const CHANGES: &[&str] = &["reset", "undo", "recover"];
 const GUARD: &[&str] = &["guard"];
-const FILL: &[&str] = &["store fill"];
+const FILL: &[&str] = &["store add"];
 /// What is done with a store alone.
-const STORES: &[&str] = &["store publish", "store trust", "store show"];
+const STORES: &[&str] = &["store sign", "store trust", "store show"];
 
 const ON_A_MACHINE: Groups = &[LOOKS, CHANGES, GUARD, FILL];
-const WITH_A_STORE: Groups = &[LOOKS, FILL, &["store publish", "store show"]];
+const WITH_A_STORE: Groups = &[LOOKS, FILL, &["store sign", "store show"]];
 /// Whatever works on a machine opens the store in use, which may lie on a web server.
 const OPENING_A_STORE: Groups = &[LOOKS, CHANGES, GUARD, FILL, STORES];
 const WITH_SOURCES: Groups = &[LOOKS, FILL];
 const WITH_NETWORK: Groups = &[LOOKS, FILL, &["store trust", "store show"]];
 const CHANGING: Groups = &[&["repair"], CHANGES, FILL, &["store trust"]];
-const DETAILED: Groups = &[&["status", "check", "repair", "list", "reset", "undo", "store create"], FILL, STORES];
+const DETAILED: Groups =
+    &[&["status", "check", "repair", "explain", "list", "reset", "undo", "store create"], FILL, STORES];
 const REPORTING: Groups = &[LOOKS, CHANGES, &["store create"], FILL, STORES];
 const CHECK: Groups = &[&["check"]];
 const REPAIR: Groups = &[&["repair"]];
 const CHECK_AND_REPAIR: Groups = &[&["check", "repair"]];
 const WRITING_FILES: Groups = &[&["repair", "undo", "recover"]];
-const CHECK_AND_LIST: Groups = &[&["check", "list"]];
+const LISTING: Groups = &[&["check", "repair", "list", "undo"]];
 
 /// In the order in which they are typed again.
 #[rustfmt::skip]
 const EFFECTS: &[Effect] = &[
-    Effect { id: "target", option: "--target", kind: Kind::Value, repeated: ON_A_MACHINE, commands: ON_A_MACHINE },
+    Effect { id: "root", option: "--root", kind: Kind::Value, repeated: ON_A_MACHINE, commands: ON_A_MACHINE },
     Effect { id: "store", option: "--store", kind: Kind::Value, repeated: WITH_A_STORE, commands: OPENING_A_STORE },
-    Effect { id: "state", option: "--state", kind: Kind::Value, repeated: ON_A_MACHINE, commands: ON_A_MACHINE },
-    Effect { id: "downloads", option: "--downloads", kind: Kind::Value, repeated: WITH_SOURCES, commands: OPENING_A_STORE },
+    Effect { id: "state_dir", option: "--state-dir", kind: Kind::Value, repeated: ON_A_MACHINE, commands: ON_A_MACHINE },
+    Effect { id: "cache_dir", option: "--cache-dir", kind: Kind::Value, repeated: WITH_SOURCES, commands: OPENING_A_STORE },
     Effect { id: "from", option: "--from", kind: Kind::Value, repeated: WITH_SOURCES, commands: WITH_SOURCES },
     Effect { id: "no_network", option: "--no-network", kind: Kind::Switch, repeated: WITH_NETWORK, commands: OPENING_A_STORE },
-    Effect { id: "full_chain", option: "--full-chain", kind: Kind::Switch, repeated: CHECK_AND_REPAIR, commands: CHECK_AND_REPAIR },
-    Effect { id: "require", option: "--require", kind: Kind::Value, repeated: CHECK_AND_REPAIR, commands: CHECK_AND_REPAIR },
-    Effect { id: "clear_attributes", option: "--clear-attributes", kind: Kind::Switch, repeated: WRITING_FILES, commands: WRITING_FILES },
+    Effect { id: "complete", option: "--complete", kind: Kind::Switch, repeated: CHECK_AND_REPAIR, commands: CHECK_AND_REPAIR },
+    Effect { id: "min_trust", option: "--min-trust", kind: Kind::Value, repeated: CHECK_AND_REPAIR, commands: CHECK_AND_REPAIR },
+    Effect { id: "clear_immutable", option: "--clear-immutable", kind: Kind::Switch, repeated: WRITING_FILES, commands: WRITING_FILES },
     // What a quick check found is no reason for another quick one: that is typed again on purpose.
     Effect { id: "quick", option: "--quick", kind: Kind::Switch, repeated: &[], commands: CHECK },
     Effect { id: "plan", option: "--plan", kind: Kind::Switch, repeated: &[], commands: CHANGING },
     Effect { id: "yes", option: "--yes", kind: Kind::Switch, repeated: &[], commands: CHANGING },
-    Effect { id: "despite_disk", option: "--despite-disk", kind: Kind::Switch, repeated: &[], commands: REPAIR },
-    Effect { id: "ungrouped", option: "--ungrouped", kind: Kind::Switch, repeated: &[], commands: CHECK_AND_LIST },
+    Effect { id: "ignore_disk_errors", option: "--ignore-disk-errors", kind: Kind::Switch, repeated: &[], commands: REPAIR },
+    Effect { id: "all", option: "--all", kind: Kind::Switch, repeated: &[], commands: LISTING },
     Effect { id: "verbose", option: "--verbose", kind: Kind::Switch, repeated: &[], commands: DETAILED },
     Effect { id: "json", option: "--json", kind: Kind::Switch, repeated: &[], commands: REPORTING },
 ];
-/// What is trusted lies beside the settings file in use, so every command needs the same one.
+/// What is trusted is next to the configuration file in use, so every command needs the same one.
 const CONFIG: Effect = Effect { id: "config", option: "--config", kind: Kind::Value, repeated: &[], commands: &[] };
+
+/// These have an effect, or do no harm, wherever there is something to see.
+const EVERYWHERE: [&str; 4] = ["jobs", "quiet", "color", "help"];
+
+/// Whether an option, by its id in the parser, has an effect in a command.
+pub(crate) fn has_effect(id: &str, verb: &str) -> bool {
+    let everywhere = id == "config" || EVERYWHERE.contains(&id);
+    let is_command = EFFECTS.iter().any(|effect| is_among(effect.commands, verb));
+    EFFECTS
+        .iter()
+        .find(|effect| effect.id == id)
+        .map_or(everywhere && is_command, |effect| is_among(effect.commands, verb))
+}
 
 fn is_among(groups: Groups, command: &str) -> bool {
     groups.iter().any(|group| group.contains(&command))
@@ -83,7 +97,7 @@ fn is_among(groups: Groups, command: &str) -> bool {
 /// The options that were given.
 #[derive(Debug, Default)]
 pub(crate) struct Given {
-    /// Of the settings file.
+    /// Of the configuration file.
     config: String,
     /// The others that are typed again, each with its option's name.
     again: Vec<(&'static str, String)>,
@@ -131,7 +145,7 @@ fn typed_again(effect: &Effect, matches: &ArgMatches) -> String {
     }
 }
 
-/// The command that words begin with: `check`, `store fill`.
+/// The command that words begin with: `check`, `store add`.
 fn verb_of(command: &str) -> String {
     let mut words = command.split(' ');
     match (words.next(), words.next()) {
@@ -152,7 +166,7 @@ pub(crate) fn refuse_without_effect(matches: &ArgMatches) -> Result<(), Failure>
         Some(effect) => Err(Failure::usage(
             format!("{} has no effect in `veritum {verb}`", effect.option),
             "nothing was done".into(),
-            Some(format!("veritum {verb} --help")),
+            Some(Action::command(format!("veritum {verb} --help"))),
         )),
         None => Ok(()),
     }
@@ -173,12 +187,10 @@ mod tests {
     fn every_option_of_the_table_is_one_of_the_parser_and_each_of_the_parser_is_in_the_table() {
         let command = Cli::command();
         let known: Vec<&str> = EFFECTS.iter().chain([&CONFIG]).map(|e| e.id).collect();
-        // These have an effect, or do no harm, wherever there is something to see.
-        let everywhere = ["jobs", "quiet", "color"];
         let global: Vec<&str> =
             command.get_arguments().filter(|a| a.is_global_set()).map(|a| a.get_id().as_str()).collect();
         for id in &global {
-            assert!(known.contains(id) || everywhere.contains(id), "{id}");
+            assert!(known.contains(id) || EVERYWHERE.contains(id), "{id}");
         }
         for effect in EFFECTS.iter().chain([&CONFIG]) {
             let argument = command.get_arguments().find(|a| a.get_id() == effect.id).unwrap();
@@ -188,35 +200,35 @@ mod tests {
 
     #[test]
     fn what_decides_what_is_acted_on_is_repeated_however_it_was_typed() {
-        let all = "repair --target /mnt --no-network";
+        let all = "repair --root /mnt --no-network";
         for words in [
-            &["check", "-N", "-t", "/mnt"][..],
-            &["check", "-Nt", "/mnt"],
-            &["check", "-Nt/mnt"],
-            &["check", "-Nt=/mnt"],
-            &["check", "-qNvt", "/mnt"],
-            &["-vNqt/mnt", "check"],
-            &["check", "--no-network", "--target=/mnt"],
-            &["--target", "/mnt", "check", "-N"],
+            &["check", "-N", "-r", "/mnt"][..],
+            &["check", "-Nr", "/mnt"],
+            &["check", "-Nr/mnt"],
+            &["check", "-Nr=/mnt"],
+            &["check", "-qNvr", "/mnt"],
+            &["-vNqr/mnt", "check"],
+            &["check", "--no-network", "--root=/mnt"],
+            &["--root", "/mnt", "check", "-N"],
         ] {
             assert_eq!(given(words).complete("repair"), all, "{words:?}");
         }
-        for cluster in ["-qt", "-pt", "-yt", "-pyqt", "-vt"] {
+        for cluster in ["-qr", "-pr", "-yr", "-pyqr", "-vr"] {
             let verb = if cluster.contains(['p', 'y']) { "undo" } else { "check" };
-            assert_eq!(given(&[verb, cluster, "/mnt"]).complete("check"), "check --target /mnt", "{cluster}");
+            assert_eq!(given(&[verb, cluster, "/mnt"]).complete("check"), "check --root /mnt", "{cluster}");
         }
         assert_eq!(given(&["check", "-sX", "-fA", "-f=B"]).complete("check"), "check --store X --from A --from B");
-        assert_eq!(given(&["check", "-t", "/a b"]).complete("check"), r"check --target $'/a b'");
+        assert_eq!(given(&["check", "-r", "/a b"]).complete("check"), r"check --root $'/a b'");
     }
 
     #[test]
     fn nothing_is_repeated_twice_nor_where_it_has_no_effect() {
-        let given = given(&["check", "--store", "X", "--full-chain", "-t/mnt", "--config", "c.toml"]);
-        assert_eq!(given.complete("check --store Y"), "check --store Y --config c.toml --target /mnt --full-chain");
-        assert_eq!(given.complete("undo 3"), "undo 3 --config c.toml --target /mnt");
+        let given = given(&["check", "--store", "X", "--complete", "-r/mnt", "--config", "c.toml"]);
+        assert_eq!(given.complete("check --store Y"), "check --store Y --config c.toml --root /mnt --complete");
+        assert_eq!(given.complete("undo 3"), "undo 3 --config c.toml --root /mnt");
         assert_eq!(given.complete("store trust Y"), "store trust Y --config c.toml");
-        assert_eq!(given.complete("store publish --keys K"), "store publish --keys K --config c.toml --store X");
-        assert_eq!(given.complete("check --full-chain"), "check --full-chain --config c.toml --target /mnt --store X");
+        assert_eq!(given.complete("store sign --keys K"), "store sign --keys K --config c.toml --store X");
+        assert_eq!(given.complete("check --complete"), "check --complete --config c.toml --root /mnt --store X");
     }
 
     #[test]
@@ -229,20 +241,20 @@ mod tests {
         assert_eq!(refused(&["-y", "status"]).unwrap(), "--yes has no effect in `veritum status`");
         for words in [
             &["repair", "--quick"][..],
-            &["undo", "--full-chain"],
+            &["undo", "--complete"],
             &["undo", "--from", "X"],
-            &["store", "create", "D", "--keys", "K", "--target", "/mnt"],
+            &["store", "create", "D", "--keys", "K", "--root", "/mnt"],
             &["demo", "--json"],
-            &["explain", "3", "--require", "signed"],
-            &["check", "--despite-disk"],
+            &["explain", "3", "--min-trust", "store"],
+            &["check", "--ignore-disk-errors"],
         ] {
             assert!(refused(words).is_some(), "{words:?}");
         }
         for words in [
             &["check", "--quick"][..],
             &["repair", "-py"],
-            &["store", "fill", "--installed", "-t", "/mnt"],
-            &["undo", "-N", "-s", "X", "--downloads", "D"],
+            &["store", "add", "--installed", "-r", "/mnt"],
+            &["undo", "-N", "-s", "X", "--cache-dir", "D"],
             &["reset", "quay", "-N"],
         ] {
             assert_eq!(refused(words), None, "{words:?}");

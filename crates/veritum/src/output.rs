@@ -1,6 +1,8 @@
-//! Writing to the two streams: a reader that went away is a quiet end, anything else that goes wrong is told.
+//! Writing to the two streams: a reader that went away is a quiet end, anything else that goes wrong is reported.
 
 use std::io::{self, Write as _};
+
+use veritum_core::model::Action;
 
 use crate::errors::Failure;
 use crate::exit;
@@ -15,23 +17,23 @@ fn told(written: io::Result<()>) -> Result<(), Failure> {
     match written {
         Err(e) if e.kind() != io::ErrorKind::BrokenPipe => {
             let why = veritum_core::model::error_words(&e);
-            Err(Failure::not_done("the output cannot be written".into(), why, None))
+            Err(Failure::not_done("cannot write the output".into(), why, None))
         }
         _ => Ok(()),
     }
 }
 
-/// The same once something was changed: that stands, whether it can be told or not.
+/// The same once something was changed: that is, whether it can be reported or not.
 pub(crate) fn after_change(told: Result<(), Failure>) -> Result<(), Failure> {
     told.map_err(|failure| Failure {
-        why: format!("{}; what was done stays done", failure.why),
-        hint: Some("veritum list changes".into()),
+        why: format!("{}; the changes made are kept", failure.why),
+        hint: Some(Action::command("veritum list changes")),
         status: exit::PROBLEMS,
         ..failure
     })
 }
 
-/// Writes a line to stderr. Where nobody reads it, nothing is lost but the line.
+/// Writes a line to stderr. Where no one reads it, nothing is lost but the line.
 pub(crate) fn note(line: &str) {
     let _ = writeln!(io::stderr().lock(), "{line}");
 }
@@ -46,6 +48,6 @@ mod tests {
         let full = told(Err(io::ErrorKind::StorageFull.into())).unwrap_err();
         assert_eq!(full.status, exit::NOT_CARRIED_OUT);
         let after = after_change(Err(full)).unwrap_err();
-        assert!(after.status == exit::PROBLEMS && after.why.ends_with("what was done stays done"), "{after:?}");
+        assert!(after.status == exit::PROBLEMS && after.why.ends_with("; the changes made are kept"), "{after:?}");
     }
 }

@@ -11,7 +11,7 @@ pub(crate) fn shown(path: &Path) -> String {
     quoted(path.as_os_str().as_bytes())
 }
 
-/// Where a store lies, as a shell reads it back.
+/// Where a store is, as a shell reads it back.
 pub(crate) fn place(location: &Location) -> String {
     match location {
         Location::Folder(folder) => shown(folder),

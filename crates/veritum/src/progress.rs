@@ -40,7 +40,7 @@ impl Progress {
         let signals =
             [(signal_hook::consts::SIGINT, exit::INTERRUPTED), (signal_hook::consts::SIGTERM, exit::TERMINATED)];
         for (signal, status) in signals {
-            // A second signal ends the program at once; the journal makes that safe.
+            // A second signal ends the program at once; the change log makes that safe.
             let _ = signal_hook::flag::register_conditional_shutdown(signal, status.into(), stop.clone());
             let _ = signal_hook::flag::register(signal, stop.clone());
         }
@@ -74,8 +74,8 @@ impl Progress {
         self.bytes.store(0, Ordering::Relaxed);
         // What goes over a line that may be paid for by size is said beforehand, also where no bar is shown.
         if phase == Phase::Downloading && self.told && items > 0 {
-            let packages = count(items, "package", "packages");
-            note(&format!("Downloading {packages}, {} (--no-network keeps from it)", size(bytes)));
+            let debs = count(items, "package", "packages");
+            note(&format!("Downloading {debs}, {} (use --no-network to prevent this)", size(bytes)));
         }
         if !self.shown {
             return;
@@ -113,7 +113,7 @@ impl Progress {
         if !self.shown {
             return;
         }
-        // Whoever finds the bar busy leaves the drawing to the other thread.
+        // The caller that finds the bar busy leaves the drawing to the other thread.
         let Ok(mut guard) = self.bar.try_lock() else { return };
         if let Some(bar) = guard.as_mut() {
             if !bar.visible && bar.begun.elapsed() > PATIENCE {
@@ -129,25 +129,25 @@ impl Progress {
 /// What a part of the work is called.
 fn describe(phase: Phase) -> &'static str {
     match phase {
-        Phase::Reading => "files: reading what should be there",
-        Phase::Asking => "asking the archives",
-        Phase::Fetching => "store: fetching what it says",
+        Phase::Reading => "files: reading references",
+        Phase::Asking => "contacting repositories",
+        Phase::Fetching => "store: downloading metadata",
         Phase::Downloading => "downloading",
-        Phase::Unpacking => "looking into packages",
+        Phase::Unpacking => "reading packages",
         Phase::Comparing => "files: comparing",
         Phase::Staging => "writing replacements",
         Phase::Exchanging => "exchanging",
-        Phase::Keeping => "keeping what was replaced",
+        Phase::Keeping => "backing up replaced files",
         Phase::Confirming => "checking again",
-        Phase::Filling => "taking packages in",
-        Phase::Auditing => "store: reading what it holds",
-        Phase::Mending => "store: putting right",
+        Phase::Filling => "adding packages",
+        Phase::Auditing => "store: reading contents",
+        Phase::Mending => "store: repairing",
         Phase::Publishing => "signing",
         Phase::Downloads => "updates: reading downloads",
-        Phase::Lists => "updates: fetching lists",
-        Phase::Homes => "looking into homes",
-        Phase::Inventory => "counting what is the users' own",
-        Phase::Watching => "updates: watching who holds a lock",
+        Phase::Lists => "updates: downloading package lists",
+        Phase::Homes => "reading users' homes",
+        Phase::Inventory => "counting user data",
+        Phase::Watching => "updates: watching locks",
         _ => "working",
     }
 }
@@ -170,7 +170,7 @@ impl Observer for Progress {
     }
 }
 
-/// Waits after each journal record until a line comes: so that a test can kill the program just there.
+/// Waits after each change log record until a line comes: so that a test can kill the program just there.
 #[cfg(feature = "testkit")]
 fn pause_for_test(kind: &str) {
     if std::env::var_os("VERITUM_TEST_PAUSE").is_some() {

@@ -10,7 +10,7 @@ use crate::context::{Context, unanswerable};
 use crate::errors::{Failure, nobody};
 use crate::output::put;
 
-/// How often it is looked whether somebody pressed Ctrl-C: the signal may come just before the waiting begins.
+/// How often it is looked whether a person pressed Ctrl-C: the signal may come just before the waiting begins.
 const LOOK: Duration = Duration::from_millis(200);
 /// A longer answer is none.
 const MAX_ANSWER: usize = 1000;

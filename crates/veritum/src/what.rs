@@ -5,7 +5,7 @@ use std::os::unix::ffi::OsStrExt as _;
 use std::path::Path;
 
 use veritum_core::areas::{AREAS, FILES};
-use veritum_core::model::{AreaName, FindingId, Scope, SystemPath, quoted};
+use veritum_core::model::{Action, AreaName, FindingId, Reach, Scope, SystemPath, quoted};
 
 use crate::errors::{Failure, unknown_word};
 
@@ -24,26 +24,35 @@ pub(crate) fn scope(words: &[std::ffi::OsString], target: &Path) -> Result<Scope
         let bytes = word.as_bytes();
         if is_path(bytes) {
             scope.paths.push(path(word, target)?);
-        } else if let Some(name) = bytes.strip_prefix(b"component:") {
-            scope.components.push(String::from_utf8_lossy(name).into_owned());
+        } else if let Some(name) = bytes.strip_prefix(b"package:") {
+            scope.packages.push(String::from_utf8_lossy(name).into_owned());
         } else if let Some(named) = selected(&word.to_string_lossy()) {
             scope.selected.push(named);
+        } else if bytes == b"all" {
+            scope.reach = Reach::Everything;
         } else if let Some(area) = AREAS.iter().find(|area| area.about().name.word().as_bytes() == bytes) {
             scope.areas.push(area.about().name.clone());
         } else {
             return Err(unknown(word));
         }
     }
-    if !scope.paths.is_empty() && scope.components.len() + scope.selected.len() > 0 {
+    if !scope.paths.is_empty() && scope.packages.len() + scope.selected.len() > 0 {
         return Err(Failure::usage(
-            "paths and components or applications cannot be named together".into(),
-            "the one would narrow the other".into(),
-            Some("name them in two commands".into()),
+            "paths cannot be combined with packages or applications".into(),
+            "one would restrict the other".into(),
+            Some("use two commands".into()),
         ));
     }
-    // All files hold every path and component that was named beside them.
+    if scope.reach == Reach::Everything && words.len() > 1 {
+        return Err(Failure::usage(
+            "`all` includes everything else".into(),
+            String::new(),
+            Some("name only `all`".into()),
+        ));
+    }
+    // All files hold every path and package that was named next to them.
     if scope.names(&FILES) {
-        (scope.paths, scope.components) = (Vec::new(), Vec::new());
+        (scope.paths, scope.packages) = (Vec::new(), Vec::new());
     }
     Ok(scope)
 }
@@ -58,14 +67,16 @@ fn selected(word: &str) -> Option<(AreaName, String)> {
 /// A word that means nothing here, with what was probably meant.
 fn unknown(word: &OsStr) -> Failure {
     let mut known: Vec<String> = AREAS.iter().map(|area| area.about().name.word().to_owned()).collect();
-    known.extend(["/PATH".to_owned(), "component:NAME".to_owned()]);
+    known.extend(["all".to_owned(), "/PATH".to_owned(), "package:NAME".to_owned()]);
     known.extend(AREAS.iter().filter_map(|area| Some(format!("{}:NAME", area.about().selector?.0))));
     let known: Vec<&str> = known.iter().map(String::as_str).collect();
-    let mut failure = unknown_word("area, path or component", &word.to_string_lossy(), &known);
+    let mut failure = unknown_word("area, path or package", &word.to_string_lossy(), &known);
     let typed = quoted(word.as_bytes());
-    let meant = || match word.as_bytes().contains(&b'/') {
-        true => format!("a path begins with '/', as the machine knows it: /{}", typed.trim_start_matches("../")),
-        false => format!("for a component write component:{typed}"),
+    let meant = || -> Action {
+        match word.as_bytes().contains(&b'/') {
+            true => format!("a path begins with '/', as on the machine: /{}", typed.trim_start_matches("../")).into(),
+            false => format!("for a package type package:{typed}").into(),
+        }
     };
     failure.hint = failure.hint.or_else(|| Some(meant()));
     failure
@@ -87,9 +98,8 @@ pub(crate) fn subject(word: &OsStr, target: &Path) -> Result<Subject, Failure> {
         return Ok(Subject::Finding(text.into_owned()));
     }
     Err(Failure::usage(
-        format!("{} is no path, finding, application or change", quoted(word.as_bytes())),
-        "a path begins with '/', a finding is named as `veritum check` shows it, an application as app:NAME, a change is a number"
-            .into(),
+        format!("unknown path, finding, application or change: {}", quoted(word.as_bytes())),
+        "type a path beginning with '/', a finding's ID from `veritum check`, app:NAME, or a change number".into(),
         None,
     ))
 }
@@ -98,16 +108,17 @@ fn is_path(bytes: &[u8]) -> bool {
     bytes.starts_with(b"/") || bytes.starts_with(b"./") || bytes == b"."
 }
 
-/// A path as the machine knows it. `./…` begins in the current folder, when that lies on the machine.
+/// A path as the machine knows it. `./…` begins in the current folder, when that is on the machine.
 fn path(word: &OsStr, target: &Path) -> Result<SystemPath, Failure> {
-    let bad = |why: String| Failure::usage(format!("{} is no path of the machine", quoted(word.as_bytes())), why, None);
+    let bad =
+        |why: String| Failure::usage(format!("{} is not a path on the machine", quoted(word.as_bytes())), why, None);
     let real_target = target.canonicalize().unwrap_or_else(|_| target.to_owned());
     let typed = Path::new(word);
     if typed.is_relative() {
         let here = std::env::current_dir().map_err(|e| bad(e.to_string()))?.join(typed);
         let inside = here
             .strip_prefix(&real_target)
-            .map_err(|_| bad(format!("the current folder does not lie in {}", real_target.display())))?;
+            .map_err(|_| bad(format!("the current folder is not in {}", real_target.display())))?;
         return SystemPath::below_root(inside.as_os_str().as_bytes()).map_err(|e| bad(e.to_string()));
     }
     for root in [target, real_target.as_path()] {
@@ -116,9 +127,9 @@ fn path(word: &OsStr, target: &Path) -> Result<SystemPath, Failure> {
         {
             let right = format!("/{}", inside.display());
             return Err(Failure::usage(
-                format!("{} names the target's folder", quoted(word.as_bytes())),
-                "paths are written as the machine itself knows them".into(),
-                Some(format!("write {}", quoted(right.as_bytes()))),
+                format!("{} includes the root folder", quoted(word.as_bytes())),
+                "type paths as they are on that machine".into(),
+                Some(format!("type {}", quoted(right.as_bytes())).into()),
             ));
         }
     }
@@ -134,14 +145,14 @@ mod tests {
     #[test]
     fn a_path_with_the_targets_folder_in_front_is_refused_with_the_right_spelling() {
         let failure = path(OsStr::new("/mnt/disk/etc/motd"), Path::new("/mnt/disk")).unwrap_err();
-        assert_eq!(failure.hint.as_deref(), Some("write /etc/motd"));
+        assert_eq!(failure.hint, Some("type /etc/motd".into()));
         assert_eq!(path(OsStr::new("/etc/motd"), Path::new("/mnt/disk")).unwrap().as_bytes(), b"/etc/motd");
     }
 
     #[test]
     fn words_are_told_apart() {
-        let scope = scope(&["component:berthbook".into()], Path::new("/")).unwrap();
-        assert_eq!(scope.components, ["berthbook"]);
+        let scope = scope(&["package:berthbook".into()], Path::new("/")).unwrap();
+        assert_eq!(scope.packages, ["berthbook"]);
         let areas = super::scope(&["store".into(), "/usr/bin/x".into()], Path::new("/")).unwrap();
         let wants = |scope: &Scope, area: AreaName| is_wanted(veritum_core::areas::find(&area).unwrap(), scope);
         assert!(wants(&areas, STORE) && wants(&areas, FILES) && !areas.is_all());

@@ -32,7 +32,7 @@ impl Bench {
         // Whoever's home it is must come to it.
         fs::set_permissions(dir.path(), fs::Permissions::from_mode(0o755)).unwrap();
         let here = TestHome::new(&dir.path().join("world"));
-        let mut config = String::from("target = \"machine\"\nstore = \"store\"\ncards = \"cards\"\n");
+        let mut config = String::from("root = \"machine\"\nstore = \"store\"\ncards = \"cards\"\n");
         if let Some((uid, gid)) = here.world.settings().policy.owner_of_root {
             config.push_str(&format!("owner-of-root = \"{uid}:{gid}\"\n"));
         }
@@ -50,7 +50,7 @@ impl Bench {
 
     fn tree(&self) -> Tree {
         let mut tree = Tree::read(&self.here.home(), &[]);
-        // What is set aside lies below a folder that is named after the moment.
+        // What is set aside is below a folder that is named after the moment.
         let (aside, rest): (Vec<_>, Vec<_>) =
             tree.0.into_iter().partition(|(path, _)| path.starts_with(b".veritum-set-aside"));
         tree.0 = rest.into_iter().collect();
@@ -81,42 +81,47 @@ fn a_reset_tells_what_goes_and_what_stays_and_is_taken_back() {
     bench.say(&["reset", "quay", "--plan"]).expect(
         0,
         &[
-            "Quay would be reset for 1 user",
-            "mirela  set aside  settings",
-            "5 files",
+            "Reset Quay for mirela. Nothing is deleted",
+            "mirela  moved",
+            "settings 5 files",
             "cache",
-            "stays      the user's own: mail",
-            "Not touched: what stays, everything else in these homes, the program itself.",
-            "Next: veritum reset quay",
+            "-> ~/.veritum-set-aside/",
+            "kept",
+            "user data: mail",
+            "everything else in the home",
+            "Next:  veritum reset quay",
         ],
     );
-    bench.say(&["reset", "quay"]).expect(2, &["Quay would be reset"]);
+    bench.say(&["reset", "quay"]).expect(2, &["Reset Quay for mirela"]);
     assert_eq!(before.differences(&bench.tree()), Vec::<String>::new());
     bench.say(&["reset", "app:Quay", "--yes", "--prove"]).expect(
         0,
         &[
-            "Quay is reset for 1 user",
-            "mirela  set aside",
+            "RESET  Quay for 1 user",
+            "mirela  moved",
             "10 files",
-            "in /home/mirela/.veritum-set-aside/",
-            "untouched  6 files of their own",
-            "unchanged (every one read)",
-            "Next: veritum undo 1",
+            "-> /home/mirela/.veritum-set-aside/",
+            "kept",
+            "user data: 6 files",
+            "unchanged (every file read)",
+            "Undo: veritum undo 1",
         ],
     );
-    bench
-        .say(&["reset", "quay", "--yes"])
-        .expect(0, &["There is nothing of Quay to be set aside", "veritum explain app:quay"]);
+    bench.say(&["reset", "quay", "--yes"]).expect(0, &["Quay has nothing to move aside.", "veritum explain app:quay"]);
     bench.say(&["list", "changes"]).expect(0, &["reset", "done", "quay of mirela"]);
     bench.say(&["explain", "1"]).expect(
         0,
-        &["set an application's things aside", "/home/mirela/.cache/quay", "before: /home/mirela/.veritum-set-aside/"],
+        &[
+            "reset an application in a user's home",
+            "/home/mirela/.cache/quay",
+            "backup: /home/mirela/.veritum-set-aside/",
+        ],
     );
     let json = bench.say(&["undo", "--yes", "--json"]);
     json.expect(0, &["\"unchanged\": true"]);
     assert_eq!(before.differences(&bench.tree()), Vec::<String>::new());
-    bench.say(&["reset", "quay", "--keep", "nothing"]).expect_err(2, &["there is no part nothing", "one of settings"]);
-    bench.say(&["reset", "quay", "--user", "oskar"]).expect_err(2, &["there is no user oskar", "one of mirela"]);
+    bench.say(&["reset", "quay", "--keep", "nothing"]).expect_err(2, &["no such part: nothing", "known: settings"]);
+    bench.say(&["reset", "quay", "--user", "oskar"]).expect_err(2, &["no such user: oskar", "known: mirela"]);
     bench.say(&["reset", "quai"]).expect_err(2, &["did you mean quay?"]);
 }
 
@@ -175,7 +180,7 @@ impl Drop for End<'_> {
     }
 }
 
-/// Somebody who swaps folders of a home for links that lead outside, and back, until it is over.
+/// A person who swaps folders of a home for links that lead outside, and back, until it is over.
 fn swapping(home: &Path, outside: &Path, over: &AtomicBool) {
     let places = [".config/quay", ".cache/quay", ".quay/a", ".quay/a/look", ".veritum-set-aside", ".config"];
     for n in (0..).take_while(|_| !over.load(Ordering::Relaxed)) {
@@ -186,7 +191,7 @@ fn swapping(home: &Path, outside: &Path, over: &AtomicBool) {
                 let _ = fs::remove_file(&place);
             }
             if fs::rename(&away, &place).is_err() {
-                // Somebody made that folder again meanwhile: both stay.
+                // A person made that folder again meanwhile: both stay.
                 let _ = fs::rename(&away, home.join(format!("Documents/away-{n}")));
             }
         }
@@ -198,7 +203,7 @@ fn swapping(home: &Path, outside: &Path, over: &AtomicBool) {
 fn folders_that_are_swapped_for_links_meanwhile_lead_nowhere() {
     let bench = Bench::new();
     let home = bench.here.home();
-    // What lies outside has the names of what lies inside, and only root may read it.
+    // What is outside has the names of what is inside, and only root may read it.
     let outside = bench.here.world.machine().with_file_name("vault");
     for path in ["rc", "deep/er/rc", "quay/rc", "look/one", "look/deep/two", "a/prefs", "a/look/one", "thumbs/1"] {
         fs::create_dir_all(outside.join(path).parent().unwrap()).unwrap();
@@ -213,8 +218,8 @@ fn folders_that_are_swapped_for_links_meanwhile_lead_nowhere() {
         std::thread::scope(|threads| {
             threads.spawn(|| swapping(&home, &outside, &over));
             let _end = End(&over);
-            resets += u32::from(bench.say(&["reset", "quay", "--yes", "--prove"]).out.contains("Quay is reset"));
-            undos += u32::from(bench.say(&["undo", "--yes"]).out.contains("taken back"));
+            resets += u32::from(bench.say(&["reset", "quay", "--yes", "--prove"]).out.contains("RESET  Quay"));
+            undos += u32::from(bench.say(&["undo", "--yes"]).out.contains("Undone: "));
         });
         bench.say(&["recover", "--yes"]).expect(0, &[]);
         bench.say(&["status"]).expect(0, &[]);

@@ -9,18 +9,18 @@ fn json_is_one_document_with_its_format() {
     let bench = Bench::damaged();
     let said = bench.say(&["check", "--json"]);
     let json: serde_json::Value = serde_json::from_str(&said.out).unwrap();
-    assert_eq!((said.status, &json["format"], &json["outcome"]), (1, &"veritum.check/1".into(), &"problems".into()));
+    assert_eq!((said.status, &json["format"], &json["outcome"]), (1, &"veritum.check/1".into(), &"damaged".into()));
     let of =
         |area: &str| json["areas"].as_array().unwrap().iter().find(|a| a["area"] == area).unwrap()["problems"].clone();
     assert_eq!((of("store"), of("files")), (0.into(), 3.into()));
     let finding = &json["findings"][0];
     assert_eq!(
-        (&finding["verdict"], &finding["vouched_by"], &finding["remedy"]["action"]),
-        (&"missing".into(), &"signed".into(), &"restore".into())
+        (&finding["verdict"], &finding["verified_by"], &finding["remedy"]["action"]),
+        (&"missing".into(), &"store".into(), &"restore".into())
     );
     for words in [
         &["status", "--json"][..],
-        &["list", "components", "--json"],
+        &["list", "packages", "--json"],
         &["list", "changes", "--json"],
         &["repair", "--plan", "--json"],
         &["store", "show", "--json"],
@@ -99,7 +99,10 @@ fn what_every_command_prints_is_as_its_schema_says() {
     std::fs::write(&log, text.replacen("repair", "repaid", 1)).unwrap();
     holds(&["explain", "1"]);
     holds(&["status"]);
-    for format in ["check", "status", "repair", "undo", "explain", "change", "damaged-change", "changes", "recover"] {
+    holds(&["check", "/no/such"]);
+    for format in
+        ["check", "status", "repair", "undo", "explain", "change", "damaged-change", "changes", "recover", "error"]
+    {
         assert!(seen.contains(&format!("veritum.{format}")), "{format} was not seen: {seen:?}");
     }
 }
@@ -108,9 +111,12 @@ fn what_every_command_prints_is_as_its_schema_says() {
 fn with_json_nothing_is_asked_and_nothing_is_changed_without_an_answer_beforehand() {
     let bench = Bench::damaged();
     let before = bench.tree();
-    bench.say(&["repair", "--json"]).expect_err(2, &["with --json no question is asked", "--yes", "--plan"]);
+    let refused = bench.say(&["repair", "--json"]);
+    refused.expect(2, &["veritum.error/1", "\"exit_status\": 2", "--json never asks", "--yes", "--plan"]);
+    assert_eq!(refused.err, "");
+    bench.say(&["chekc", "--json"]).expect(2, &["veritum.error/1", "chekc", "\"command\": \"veritum help\""]);
     assert_eq!(before.differences(&bench.tree()), Vec::<String>::new());
     bench.say(&["repair", "--json", "--yes"]).expect(0, &["veritum.repair"]);
-    bench.say(&["undo", "--json"]).expect_err(2, &["with --json no question is asked"]);
+    bench.say(&["undo", "--json"]).expect(2, &["veritum.error/1", "--json never asks"]);
     bench.say(&["undo", "--json", "--plan"]).expect(0, &["veritum.undo"]);
 }

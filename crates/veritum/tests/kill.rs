@@ -1,4 +1,4 @@
-//! The built program killed: after each journal record, and at many other moments.
+//! The built program killed: after each change log record, and at many other moments.
 
 #[path = "../../veritum-demo/tests/support/holder.rs"]
 mod holder;
@@ -80,7 +80,7 @@ fn prepared() -> (Bench, Tree, Tree) {
     std::os::unix::fs::DirBuilderExt::mode(&mut std::fs::DirBuilder::new(), 0o700).create(&state).unwrap();
     let damaged = bench.tree();
     let start = Start::keep(&bench);
-    bench.say(&["repair", "--yes"]).expect(0, &["put right"]);
+    bench.say(&["repair", "--yes"]).expect(0, &["REPAIRED"]);
     let repaired = bench.tree();
     start.again(&bench);
     std::fs::remove_dir_all(&start.0).unwrap();
@@ -103,7 +103,7 @@ fn killed_after_any_record_a_repair_and_its_undo_are_whole_or_not_at_all() {
     }
     assert!(met[0] >= 2 && met[1] >= 2, "{met:?}");
     start.again(&bench);
-    bench.say(&["repair", "--yes"]).expect(0, &["put right"]);
+    bench.say(&["repair", "--yes"]).expect(0, &["REPAIRED"]);
     std::fs::remove_dir_all(&start.0).unwrap();
     let start = Start::keep(&bench);
     for records in 1.. {
@@ -128,8 +128,8 @@ fn an_unfinished_change_is_told_and_nothing_else_is_changed_before_it_is_recover
     bench.say(&["undo"]).expect_err(2, &["--yes"]);
     bench.say(&["recover"]).expect_err(2, &["--yes"]);
     assert_eq!(before.differences(&bench.tree()), Vec::<String>::new());
-    bench.say(&["recover", "--yes"]).expect(0, &["change 1 had been committed and is finished now"]);
-    bench.say(&["recover", "--yes"]).expect(0, &["nothing to recover"]);
+    bench.say(&["recover", "--yes"]).expect(0, &["change 1 was committed; now completed"]);
+    bench.say(&["recover", "--yes"]).expect(0, &["Nothing to recover: no change was interrupted."]);
     // A command that writes recovers first, and says so.
     let (bench, ..) = prepared();
     assert!(kill_after(&bench, &["repair", "--yes"], 2));
@@ -157,7 +157,7 @@ fn a_signal_before_anything_took_effect_ends_with_its_own_status() {
     bench.say(&["status"]).expect(0, &["counter-07"]);
 }
 
-/// Kills the command at many moments of its life; tells how often each outcome was met.
+/// Kills the command at many moments of its life; says how often each outcome was met.
 fn killed_at_many_moments(bench: &Bench, words: &[&str], outcomes: [&Tree; 2]) -> [usize; 2] {
     let start = Start::keep(bench);
     let mut met = [0, 0];
@@ -183,7 +183,7 @@ fn killed_at_any_moment_a_repair_recovers() {
 #[test]
 fn killed_at_any_moment_an_undo_recovers() {
     let (bench, damaged, repaired) = prepared();
-    bench.say(&["repair", "--yes"]).expect(0, &["put right"]);
+    bench.say(&["repair", "--yes"]).expect(0, &["REPAIRED"]);
     let met = killed_at_many_moments(&bench, &["undo", "1", "--yes"], [&repaired, &damaged]);
     assert!(met[0] > 0 && met[1] > 0, "{met:?}");
 }
@@ -226,8 +226,8 @@ fn a_check_beside_a_running_change_says_so() {
     let mut child = command.spawn().unwrap();
     let mut errors = BufReader::new(child.stderr.take().unwrap()).lines();
     assert_eq!(errors.next().unwrap().unwrap(), "recorded begin");
-    bench.say(&["check"]).expect_err(3, &["a change is under way on this machine"]);
-    bench.say(&["repair", "--yes"]).expect_err(3, &["another Veritum works on this machine"]);
+    bench.say(&["check"]).expect_err(3, &["a change is in progress on this machine"]);
+    bench.say(&["repair", "--yes"]).expect_err(3, &["another veritum is running on this machine"]);
     let _ = child.stdin.take().unwrap().write_all(b"\n\n\n\n\n\n\n\n");
     assert!(errors.map_while(Result::ok).count() >= 4);
     assert_eq!(child.wait().unwrap().code(), Some(0));
@@ -239,7 +239,7 @@ fn copy(from: &std::path::Path, to: &std::path::Path) {
     assert!(std::process::Command::new("cp").arg("-a").arg(from).arg(to).status().unwrap().success());
 }
 
-/// A machine with a damaged download and a damaged list, its archive, and settings for the program.
+/// A machine with a damaged download and a damaged list, its repository, and settings for the program.
 struct Caches {
     stand: stand::Stand,
     config: std::path::PathBuf,
@@ -259,7 +259,7 @@ impl Caches {
         }
         std::fs::create_dir_all(stand.at("/var/lib/veritum")).unwrap();
         let config = stand.dir.path().join("veritum.toml");
-        let mut text = String::from("target = \"world/machine\"\ndownloads = \"downloads\"\nservices = \"services\"\n");
+        let mut text = String::from("root = \"world/machine\"\ncache-dir = \"downloads\"\nservices = \"services\"\n");
         if let Some((uid, gid)) = stand.world.settings().policy.owner_of_root {
             text.push_str(&format!("owner-of-root = \"{uid}:{gid}\"\n"));
         }
@@ -290,7 +290,7 @@ fn killed_after_any_record_clearing_updates_is_whole_or_not_at_all_and_its_locks
     let start = caches.stand.dir.path().join("start");
     copy(&machine, &start);
     let damaged = caches.tree();
-    caches.say(&["repair", "updates", "--yes"]).expect(0, &["Updates come", "put right, none remain"]);
+    caches.say(&["repair", "updates", "--yes"]).expect(0, &["Updates work.", "put right, none remain"]);
     let right = caches.tree();
     assert!(!damaged.differences(&right).is_empty());
     let mut met = [0, 0];
@@ -319,7 +319,7 @@ fn killed_after_any_record_clearing_updates_is_whole_or_not_at_all_and_its_locks
                 assert!(text.starts_with(b"Package:"), "after record {records} the list is neither");
             }
         }
-        caches.say(&["repair", "updates", "--yes"]).expect(0, &["Updates come"]);
+        caches.say(&["repair", "updates", "--yes"]).expect(0, &["Updates work."]);
         assert_eq!(right.differences(&caches.tree()), Vec::<String>::new(), "after record {records}");
         if !killed {
             break;

@@ -21,9 +21,9 @@ pub enum Class {
     State,
     /// That it runs; left when it crashed.
     Locks,
-    /// What others hang into it. Set aside when it is named.
+    /// What others add to it. Set aside when it is named.
     AddOns,
-    /// The user's: documents, mail, bookmarks, passwords, and everything that nobody named. Never touched.
+    /// The user's: documents, mail, bookmarks, passwords, and everything that no one named. Never touched.
     Own,
 }
 
@@ -47,19 +47,19 @@ impl Class {
 #[non_exhaustive]
 pub enum CardError {
     /// It is larger than any card.
-    #[error("it is larger than any card")]
+    #[error("larger than 64 KiB")]
     TooLarge,
     /// It is not TOML of the right shape.
-    #[error("it cannot be read as a card")]
+    #[error("not a valid application card")]
     Toml(#[from] toml::de::Error),
     /// It was written for a newer Veritum.
-    #[error("its format is {0}, which this Veritum does not know")]
+    #[error("unsupported format: {0}")]
     Newer(String),
     /// A place in it is none.
-    #[error("a place in it is none")]
+    #[error("invalid path pattern")]
     Pattern(#[from] PatternError),
     /// Something that it needs is not there.
-    #[error("it names no {0}")]
+    #[error("{0} is missing")]
     Lacks(&'static str),
 }
 
@@ -73,7 +73,7 @@ pub struct RawCard {
     name: String,
     /// Ids of its desktop entries, without `.desktop`.
     entries: Vec<String>,
-    /// Names of its processes, as the kernel has them (15 signs at most), to see whether it runs.
+    /// Names of its processes, as the kernel has them (15 characters at most), to see whether it runs.
     programs: Vec<String>,
     /// What it keeps.
     part: Vec<RawPart>,
@@ -99,8 +99,8 @@ struct RawPart {
     /// What the user would call it: `mail`, `bookmarks`, …; [`UNSAVED_WORK`] is reported before the application is closed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     what: Option<String>,
-    /// Files, and folders with all below: `~`, `{config}`, `{cache}`, `{data}` or `{state}`, then names; `*` stands for any
-    /// signs in one name. Of several that fit, the one with the most names counts; of equals, `own`.
+    /// Files, and folders with all below: `~`, `{config}`, `{cache}`, `{data}` or `{state}`, then names; `*` is for any
+    /// characters in one name. Of several that fit, the one with the most names counts; of equals, `own`.
     places: Vec<String>,
 }
 

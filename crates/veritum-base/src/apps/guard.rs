@@ -1,4 +1,4 @@
-//! What is a user's own wherever it lies: documents, keys, archives of their own making.
+//! What is a user's own wherever it is: documents, keys, repositories of their own making.
 
 /// Endings of names of what people make or keep. Of pictures and the like caches are full: they are not among them.
 const OWN: [&str; 51] = [
@@ -18,8 +18,8 @@ const BEGINNINGS: [(usize, &[u8]); 6] = [
     (0, b"-----BEGIN "),
     (0, b"\x03\xd9\xa2\x9a"),
 ];
-/// Whether a file looks like somebody's own, by its name and how it begins: then it is that, wherever it lies. Rather too
-/// often yes than once no: what is left where it is harms nobody.
+/// Whether a file looks like a person's own, by its name and how it begins: then it is that, wherever it is. Rather too
+/// often yes than once no: what is left where it is harms no one.
 #[must_use]
 pub fn looks_user_authored(name: &[u8], begins: &[u8]) -> bool {
     let name = String::from_utf8_lossy(name).to_lowercase();

@@ -1,7 +1,7 @@
 //! What is an application's in a home, and what is the user's: application cards.
 //!
-//! A card tells where an application keeps its settings, caches, state, locks and add-ons, and what of all that is the
-//! user's own. Whatever no card names is the user's own. Pure: nothing here looks at a disk.
+//! A card says where an application keeps its settings, caches, state, locks and add-ons, and what of all that is the
+//! user's own. Whatever no card names is the user's own. Pure: nothing here examines a disk.
 
 mod card;
 #[cfg(test)]

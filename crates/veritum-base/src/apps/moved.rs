@@ -2,12 +2,12 @@
 
 use super::pattern::Bases;
 
-/// Larger files, and more lines, are not looked at.
+/// Larger files, and more lines, are not examined.
 const MAX_BYTES: usize = 64 << 10;
 const MAX_LINES: usize = 2000;
 
 impl Bases {
-    /// Takes what a file of variables says of the base directories; `home` is the home as the system names it. What leads out of
+    /// Takes what a file of variables says of the base directories; `home` is the home as the system names it. What points outside of
     /// the home, or is written with other variables, is passed over: nothing of the application's is looked for there.
     pub fn take_variables(&mut self, file: &[u8], home: &[u8]) {
         if file.len() > MAX_BYTES {

@@ -10,7 +10,7 @@ const MAX_NAMES: usize = 16;
 const MAX_BYTES: usize = 400;
 /// The folder of a home in which things are set aside.
 pub const ASIDE: &str = ".veritum-set-aside";
-/// Folders of everybody's, or of nobody's but the user: no application's place begins with them, but for what follows.
+/// Folders of everybody's, or of no one's but the user: no application's place begins with them, but for what follows.
 const NEVER: [&str; 4] = [".ssh", ".gnupg", ".pki", ASIDE];
 /// Below the folder of data: what is shared by applications, or is the user's.
 const NEVER_DATA: [&str; 4] = ["Trash", "keyrings", "applications", "fonts"];
@@ -43,15 +43,15 @@ impl Base {
 /// Where a user's base directories lie, below the home and without a slash at either end; empty for the home itself.
 #[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub struct Bases {
-    /// What `~` stands for.
+    /// What `~` is for.
     pub home: Vec<u8>,
-    /// What `{config}` stands for.
+    /// What `{config}` is for.
     pub config: Vec<u8>,
-    /// What `{cache}` stands for.
+    /// What `{cache}` is for.
     pub cache: Vec<u8>,
-    /// What `{data}` stands for.
+    /// What `{data}` is for.
     pub data: Vec<u8>,
-    /// What `{state}` stands for.
+    /// What `{state}` is for.
     pub state: Vec<u8>,
 }
 
@@ -105,7 +105,7 @@ pub struct PatternError {
     pub why: &'static str,
 }
 
-/// A file, or a folder with all that lies below it. A `*` stands for any signs within one name.
+/// A file, or a folder with all that is below it. A `*` is for any characters within one name.
 #[derive(Clone)]
 pub struct Pattern {
     text: String,
@@ -137,24 +137,24 @@ impl Pattern {
     pub fn parse(text: &str) -> Result<Self, PatternError> {
         let fault = |why| PatternError { pattern: text.chars().take(MAX_BYTES).collect(), why };
         if text.len() > MAX_BYTES || text.contains(char::is_control) {
-            return Err(fault("it is too long, or has signs in it that no name has"));
+            return Err(fault("too long, or contains invalid characters"));
         }
-        let (first, rest) = text.split_once('/').ok_or_else(|| fault("it names no place below its base"))?;
+        let (first, rest) = text.split_once('/').ok_or_else(|| fault("names no path below its base"))?;
         let known = Base::ALL.into_iter().find(|(_, word)| *word == first);
-        let (base, _) = known.ok_or_else(|| fault("it begins with none of ~, {config}, {cache}, {data}, {state}"))?;
+        let (base, _) = known.ok_or_else(|| fault("must begin with ~, {config}, {cache}, {data} or {state}"))?;
         let words: Vec<&str> = rest.split('/').collect();
         if words.len() > MAX_NAMES {
-            return Err(fault("it has too many names"));
+            return Err(fault("too many names"));
         }
         if words.iter().any(|word| matches!(*word, "" | "." | "..")) {
-            return Err(fault("a name in it is none"));
+            return Err(fault("contains an invalid name"));
         }
         if words[0].contains('*') && words[0].trim_matches('*').len() < 3 {
-            return Err(fault("its first name would fit what is other applications'"));
+            return Err(fault("its first name would match other applications' files"));
         }
         check_place(base, &words).map_err(fault)?;
         let names = words.iter().map(|word| name(word)).collect::<Option<Vec<Name>>>();
-        let names = names.ok_or_else(|| fault("a name in it cannot be read"))?;
+        let names = names.ok_or_else(|| fault("contains an invalid pattern"))?;
         Ok(Self { text: text.to_owned(), base, names })
     }
 
@@ -164,7 +164,7 @@ impl Pattern {
         self.names.len()
     }
 
-    /// Whether a path below the home is this place or lies below it.
+    /// Whether a path below the home is this place or is below it.
     #[must_use]
     pub fn covers(&self, bases: &Bases, path: &[u8]) -> bool {
         let Some(mut names) = below(path, bases.folder(self.base)) else { return false };
@@ -208,9 +208,9 @@ fn name(word: &str) -> Option<Name> {
 
 /// Refuses places that are no single application's.
 fn check_place(base: Base, words: &[&str]) -> Result<(), &'static str> {
-    let shared = "it names a place that is no single application's";
+    let shared = "matches a folder that is shared by several applications";
     match (base, words) {
-        (Base::Home, [first, ..]) if !first.starts_with('.') => Err("a place of an application begins with a dot"),
+        (Base::Home, [first, ..]) if !first.starts_with('.') => Err("must begin with a dot"),
         (Base::Home, [first, ..]) if NEVER.contains(first) => Err(shared),
         // The folder that a sandboxed application takes for a home is one application's.
         (Base::Home, [".var", "app", id, ..]) if id.contains('.') && !id.contains('*') => Ok(()),

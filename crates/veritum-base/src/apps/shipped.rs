@@ -45,7 +45,7 @@ impl Cards {
         CARDS.get_or_init(|| Self { all: SHIPPED.iter().map(card).collect() })
     }
 
-    /// Takes a card of the operator's: it goes before those that are there.
+    /// Takes a card of the administrator's: it goes before those that are there.
     ///
     /// # Errors
     /// As [`Card::parse`].
@@ -61,13 +61,13 @@ impl Cards {
     }
 }
 
-/// What is said of an application that has no card, by its desktop entry's id, its program and its component: the Base Directory
+/// What is said of an application that has no card, by its desktop entry's id, its program and its package: the Base Directory
 /// Specification in its cautious reading. Caches may go, settings are set aside, data and all else is the user's own.
 #[must_use]
-pub fn cautious(name: &str, id: &str, program: Option<&str>, component: Option<&str>) -> Card {
+pub fn cautious(name: &str, id: &str, program: Option<&str>, package: Option<&str>) -> Card {
     let last = id.rsplit('.').next();
     let program = program.and_then(|program| program.rsplit('/').next());
-    let words: BTreeSet<&str> = [Some(id), last, program, component].into_iter().flatten().collect();
+    let words: BTreeSet<&str> = [Some(id), last, program, package].into_iter().flatten().collect();
     let mut places = Vec::new();
     for word in words.into_iter().filter(|word| is_telling(word)) {
         for (base, class) in

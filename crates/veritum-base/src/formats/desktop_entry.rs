@@ -15,17 +15,17 @@ pub enum EntryError {
     #[error(transparent)]
     File(#[from] KeyFileError),
     /// It has no group `Desktop Entry`.
-    #[error("it has no group [Desktop Entry]")]
+    #[error("no group [Desktop Entry]")]
     NoEntry,
     /// A key that each entry of its type needs is not there.
-    #[error("it has no {0}")]
+    #[error("no {0}")]
     Lacks(&'static str),
     /// Its command cannot be taken apart.
-    #[error("its command cannot be read: {0}")]
+    #[error("invalid command line: {0}")]
     Command(&'static str),
 }
 
-/// What an entry stands for.
+/// What an entry is for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Kind {
     /// A program.
@@ -37,7 +37,7 @@ pub enum Kind {
 /// An entry.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct DesktopEntry {
-    /// What it stands for.
+    /// What it is for.
     pub kind: Kind,
     /// Its name, in no language.
     pub name: String,
@@ -111,7 +111,7 @@ impl DesktopEntry {
     }
 }
 
-/// The words of a command ("The Exec key"): parted by spaces; in double quotes `\` stands before `"`, `` ` ``, `$` and `\`.
+/// The words of a command ("The Exec key"): parted by spaces; in double quotes `\` is before `"`, `` ` ``, `$` and `\`.
 fn words(line: &str) -> Result<Vec<String>, &'static str> {
     let mut words = Vec::new();
     let mut letters = line.chars().peekable();
@@ -121,7 +121,7 @@ fn words(line: &str) -> Result<Vec<String>, &'static str> {
             return Ok(words);
         }
         if words.len() >= MAX_WORDS {
-            return Err("it has more words than is sensible");
+            return Err("too many arguments");
         }
         let mut word = String::new();
         while let Some(letter) = letters.next_if(|c| !c.is_ascii_whitespace()) {
@@ -130,9 +130,9 @@ fn words(line: &str) -> Result<Vec<String>, &'static str> {
                 continue;
             }
             loop {
-                match letters.next().ok_or("its quotes do not end")? {
+                match letters.next().ok_or("unterminated quotes")? {
                     '"' => break,
-                    '\\' => word.push(letters.next().ok_or("its quotes do not end")?),
+                    '\\' => word.push(letters.next().ok_or("unterminated quotes")?),
                     inside => word.push(inside),
                 }
             }

@@ -17,7 +17,7 @@ pub struct KeyFileError {
     pub what: &'static str,
 }
 
-/// The values of a file, by group and key. Of a key that stands there twice the last counts.
+/// The values of a file, by group and key. Of a key that is there twice the last counts.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct KeyFile {
     groups: HashMap<String, HashMap<String, String>>,
@@ -31,41 +31,41 @@ impl KeyFile {
     pub fn parse(bytes: &[u8]) -> Result<Self, KeyFileError> {
         let fault = |line: usize, what: &'static str| Err(KeyFileError { line, what });
         if bytes.len() as u64 > MAX_BYTES {
-            return fault(1, "it is larger than is sensible");
+            return fault(1, "exceeds the size limit");
         }
         let mut file = Self::default();
         let mut group: Option<String> = None;
         for (at, line) in bytes.split(|byte| *byte == b'\n').enumerate() {
             let number = at + 1;
             if number > MAX_LINES {
-                return fault(number, "there are more lines than is sensible");
+                return fault(number, "too many lines");
             }
             if line.contains(&0) {
-                return fault(number, "zeros, as a power cut leaves them");
+                return fault(number, "filled with zeros, as after a power cut");
             }
-            let Ok(line) = std::str::from_utf8(line) else { return fault(number, "bytes that are no text") };
+            let Ok(line) = std::str::from_utf8(line) else { return fault(number, "not text") };
             let line = line.trim_end_matches('\r').trim_start();
             if line.is_empty() || line.starts_with('#') {
                 continue;
             }
             if let Some(name) = line.strip_prefix('[') {
                 let Some(name) = name.trim_end().strip_suffix(']') else {
-                    return fault(number, "a group's name that does not end");
+                    return fault(number, "unterminated group name");
                 };
                 if name.is_empty() || name.contains(['[', ']']) || name.chars().any(char::is_control) {
-                    return fault(number, "a group's name that is none");
+                    return fault(number, "invalid group name");
                 }
                 file.groups.entry(name.to_owned()).or_default();
                 group = Some(name.to_owned());
                 continue;
             }
             let Some((key, value)) = line.split_once('=') else {
-                return fault(number, "neither a group, a key with its value, nor a remark");
+                return fault(number, "neither a group, a key=value pair nor a comment");
             };
-            let Some(group) = &group else { return fault(number, "a key before any group") };
+            let Some(group) = &group else { return fault(number, "a key before the first group") };
             let key = key.trim_end();
             if !is_key(key) {
-                return fault(number, "a key that is none");
+                return fault(number, "invalid key");
             }
             file.groups.entry(group.clone()).or_default().insert(key.to_owned(), value.trim_start().to_owned());
         }

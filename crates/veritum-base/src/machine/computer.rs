@@ -37,7 +37,7 @@ fn plain(text: &str) -> String {
 }
 
 impl Computer {
-    /// Looks at the computer that this runs on: not always the one whose disk is mounted.
+    /// Examines the computer that this runs on: not always the one whose disk is mounted.
     #[must_use]
     pub fn this() -> Self {
         let maker = line("/sys/class/dmi/id/sys_vendor");

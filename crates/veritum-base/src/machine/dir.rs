@@ -47,7 +47,7 @@ impl Dir {
         Self { disk: self.disk.clone(), fd: Arc::new(fd) }
     }
 
-    /// Looks at a name, not following it; none when it does not exist.
+    /// Examines a name, not following it; none when it does not exist.
     ///
     /// # Errors
     /// Every other failure.
@@ -59,7 +59,7 @@ impl Dir {
         }
     }
 
-    /// Looks at the folder itself.
+    /// Examines the folder itself.
     ///
     /// # Errors
     /// When the kernel cannot say.

@@ -11,14 +11,14 @@ use crate::model::{FileKind, Instant, Stat};
 /// A single name within a folder, as bytes.
 pub type Name = [u8];
 
-/// How a rename treats what stands at its destination.
+/// How a rename treats what is at its destination.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Exchange {
     /// Both names exist and swap what they name (`RENAME_EXCHANGE`).
     Swap,
     /// The destination must not exist (`RENAME_NOREPLACE`).
     IntoNothing,
-    /// What stands at the destination is replaced: only ever over a name of our own, or one that has a second name.
+    /// What is at the destination is replaced: only ever over a name of our own, or one that has a second name.
     Replace,
 }
 
@@ -55,13 +55,13 @@ pub trait Disk: Send + Sync + fmt::Debug {
     fn open_file(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<OwnedFd> {
         Ok(self.open_seen(dir, name)?.0)
     }
-    /// Looks at a name without following it.
+    /// Examines a name without following it.
     fn look(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<Stat>;
-    /// Looks at an open handle.
+    /// Examines an open handle.
     fn look_open(&self, file: BorrowedFd<'_>) -> io::Result<Stat>;
-    /// Which mount an open handle lies on.
+    /// Which mount an open handle is on.
     fn mount_of(&self, file: BorrowedFd<'_>) -> io::Result<u64>;
-    /// Which mount a name lies on: another one than its folder's when something is mounted on it.
+    /// Which mount a name is on: another one than its folder's when something is mounted on it.
     fn mount_of_name(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<u64>;
     /// Reads the next bytes.
     fn read(&self, file: BorrowedFd<'_>, into: &mut [u8]) -> io::Result<usize>;
@@ -101,7 +101,7 @@ pub trait Disk: Send + Sync + fmt::Debug {
         block: bool,
         rdev: (u32, u32),
     ) -> io::Result<()>;
-    /// Gives a file or link a further name.
+    /// Gives a file or link a hard link.
     fn hard_link(&self, from: BorrowedFd<'_>, old: &Name, to: BorrowedFd<'_>, new: &Name) -> io::Result<()>;
     /// Renames.
     fn rename(&self, from: BorrowedFd<'_>, old: &Name, to: BorrowedFd<'_>, new: &Name, how: Exchange)

@@ -1,7 +1,7 @@
 //! Which file systems belong to the machine.
 //!
 //! The root, and those of its own fstab(5) that lie at or below `/usr`, `/var`, `/boot` or `/opt` on local disks.
-//! Everything else that is mounted somewhere below the root is somebody else's and is protected.
+//! Everything else that is mounted somewhere below the root is a person else's and is protected.
 
 use std::collections::HashSet;
 use std::io;
@@ -68,7 +68,7 @@ impl Extent {
     /// Whether an open folder belongs to the machine.
     ///
     /// # Errors
-    /// When the kernel cannot say which mount it lies on.
+    /// When the kernel cannot say which mount it is on.
     pub fn judge(&self, dir: &Dir) -> io::Result<Result<(), MountProblem>> {
         let mount = mount_of(dir)?;
         Ok(if self.mounts.contains(&mount) { Ok(()) } else { Err(MountProblem::Foreign) })
@@ -87,7 +87,7 @@ impl Extent {
         &self.covered
     }
 
-    /// The part of the system that is not mounted and that this path lies in.
+    /// The part of the system that is not mounted and that this path is in.
     #[must_use]
     pub fn unmounted_above(&self, path: &SystemPath) -> Option<&SystemPath> {
         self.unmounted.iter().chain(&self.network).find(|place| path.is_within(place))

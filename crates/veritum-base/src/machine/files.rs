@@ -22,15 +22,15 @@ const MAX_CONFIG: u64 = 4 << 20;
 #[non_exhaustive]
 pub enum MachineError {
     /// The folder that was named cannot be opened.
-    #[error("the folder {} cannot be opened", path.display())]
+    #[error("cannot open the folder {}", path.display())]
     Open {
         /// The folder, as the host names it.
         path: PathBuf,
-        /// Why.
+        /// The source.
         source: io::Error,
     },
-    /// No system of a kind that is known lies there.
-    #[error("no installed system was found in {}", path.display())]
+    /// No system of a kind that is known is there.
+    #[error("no installed system in {}", path.display())]
     NoSystem {
         /// The folder, as the host names it.
         path: PathBuf,
@@ -40,7 +40,7 @@ pub enum MachineError {
     Read {
         /// The path on the machine.
         path: SystemPath,
-        /// Why.
+        /// The source.
         source: io::Error,
     },
 }
@@ -60,7 +60,7 @@ pub struct Machine {
 }
 
 impl Machine {
-    /// Opens the machine whose root lies at `path` of the host.
+    /// Opens the machine whose root is at `path` of the host.
     ///
     /// # Errors
     /// When the folder cannot be opened.
@@ -91,7 +91,7 @@ impl Machine {
     /// reached, and no other file system is part of it.
     ///
     /// # Errors
-    /// When the kernel cannot say on which mount it lies.
+    /// When the kernel cannot say on which mount it is.
     pub fn seen_from(&self, folder: SystemPath, handle: Dir) -> io::Result<Self> {
         let mut extent = Extent::default();
         extent.add(handle.disk().mount_of(handle.fd())?);
@@ -174,11 +174,11 @@ impl Machine {
     /// Opens the folder at a path that has no links in it; a link met on the way is an error (`ELOOP`).
     ///
     /// # Errors
-    /// When it is not there, is no folder, or a link stands on the way.
+    /// When it is not there, is no folder, or a link is on the way.
     pub fn dir(&self, physical: &SystemPath) -> io::Result<Dir> {
-        let below = physical.below(&self.seen_from).ok_or_else(|| {
-            io::Error::new(io::ErrorKind::PermissionDenied, "it lies outside the folder that is worked on")
-        })?;
+        let below = physical
+            .below(&self.seen_from)
+            .ok_or_else(|| io::Error::new(io::ErrorKind::PermissionDenied, "outside the root folder"))?;
         if below.is_empty() {
             return Ok(self.root.clone());
         }
@@ -192,7 +192,7 @@ impl Machine {
         self.root.beside(fd)
     }
 
-    /// Where a path really leads: every link on the way, and at its end, is followed inside the root.
+    /// Where a path really points: every link on the way, and at its end, is followed inside the root.
     ///
     /// Absolute links begin at the machine's root and `..` stops there, as in the running system.
     ///
@@ -229,7 +229,7 @@ impl Machine {
         SystemPath::below_root(&at.join(&b'/')).map_err(invalid)
     }
 
-    /// Looks at a path that has no links before its last name; none when it does not exist.
+    /// Examines a path that has no links before its last name; none when it does not exist.
     ///
     /// # Errors
     /// Every other failure.

@@ -36,7 +36,7 @@ pub struct Worker {
     pub work: u64,
 }
 
-/// Who holds a lock on a file of that folder, without taking it; none when nobody does, or there is no such file.
+/// Who holds a lock on a file of that folder, without taking it; none when no one does, or there is no such file.
 ///
 /// # Errors
 /// When the file cannot be opened, or the kernel cannot say.
@@ -99,7 +99,7 @@ impl Stat {
         Self::parse(&String::from_utf8_lossy(&text))
     }
 
-    /// The name stands in brackets and may hold brackets and blanks itself.
+    /// The name is in brackets and may hold brackets and blanks itself.
     fn parse(text: &str) -> Option<Self> {
         let (before, after) = text.rsplit_once(')')?;
         let name = before.split_once('(')?.1.to_owned();
@@ -115,7 +115,7 @@ impl Stat {
 fn started(ticks: u64) -> Option<jiff::Timestamp> {
     let stat = fs::read_to_string("/proc/stat").ok()?;
     let boot: i64 = stat.lines().find_map(|line| line.strip_prefix("btime "))?.trim().parse().ok()?;
-    // The kernel tells times to programs in hundredths of a second on every system that Linux runs on (proc(5), USER_HZ).
+    // The kernel says times to programs in hundredths of a second on every system that Linux runs on (proc(5), USER_HZ).
     jiff::Timestamp::from_second(boot.saturating_add(i64::try_from(ticks / 100).ok()?)).ok()
 }
 

@@ -71,7 +71,7 @@ impl Disk for LiveDisk {
         for _ in 0..TRIES {
             match fs::openat2(root, OsStr::from_bytes(path), flags, Mode::empty(), resolve) {
                 Err(Errno::AGAIN) => {}
-                // A folder that may be passed through but not listed: enough to look at its names.
+                // A folder that may be passed through but not listed: enough to examine its names.
                 Err(Errno::ACCESS) => {
                     let flags = OFlags::DIRECTORY | OFlags::CLOEXEC | OFlags::PATH;
                     return Ok(fs::openat2(root, OsStr::from_bytes(path), flags, Mode::empty(), resolve)?);

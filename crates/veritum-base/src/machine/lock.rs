@@ -17,7 +17,7 @@ const PAUSE: std::time::Duration = std::time::Duration::from_millis(20);
 
 /// A lock that is held for as long as this lives.
 #[derive(Debug)]
-#[must_use = "the lock is let go when this is dropped"]
+#[must_use = "the lock is released when this is dropped"]
 pub struct Held {
     _file: OwnedFd,
 }
@@ -25,11 +25,11 @@ pub struct Held {
 /// Why a lock was not taken.
 #[derive(Debug, thiserror::Error)]
 pub enum LockError {
-    /// Somebody else holds it.
-    #[error("another process holds it")]
+    /// A person else holds it.
+    #[error("locked by another process")]
     Busy,
     /// It cannot be opened or locked.
-    #[error("it cannot be locked")]
+    #[error("cannot be locked")]
     Io(#[source] io::Error),
 }
 

@@ -13,7 +13,7 @@ use crate::model::Identity;
 
 /// So much of a program's name the kernel keeps (`TASK_COMM_LEN`, without the end).
 const MAX_COMM: usize = 15;
-/// More handles of one process are not looked at.
+/// More handles of one process are not examined.
 const MAX_OPEN: usize = 5000;
 
 /// A running program.
@@ -73,7 +73,7 @@ pub struct Running {
     pub name: String,
     /// Since when it runs.
     pub since: Option<jiff::Timestamp>,
-    /// Paths of files that it has open, as the kernel tells them.
+    /// Paths of files that it has open, as the kernel says them.
     pub open: Vec<Vec<u8>>,
 }
 

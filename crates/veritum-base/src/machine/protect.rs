@@ -1,7 +1,7 @@
 //! [`Protection`]: which places must not be altered.
 //!
 //! Judged on physical paths (without links, as handles are opened), never on a listed name, and asked once more by
-//! the last module before the disk.
+//! the `change` module.
 
 use std::io;
 
@@ -32,13 +32,13 @@ const ALWAYS: [&str; 16] = [
 pub trait ProtectionPolicy: Send + Sync {
     /// The reason why this physical path is protected; none when it may be altered.
     fn reason(&self, physical: &SystemPath) -> Option<String>;
-    /// Whether a protected place lies strictly below this physical path.
+    /// Whether a protected place is strictly below this physical path.
     fn guards_below(&self, physical: &SystemPath) -> bool;
-    /// The reason why what stands at a name of an open folder is protected with all that lies in it, whatever the name: asked
+    /// The reason why what is at a name of an open folder is protected with all that is in it, whatever the name: asked
     /// at the last moment, of what is going to be moved from this physical path.
     ///
     /// # Errors
-    /// When nobody can say.
+    /// When no one can say.
     fn reason_at(&self, _physical: &SystemPath, _dir: &Dir, _name: &[u8]) -> io::Result<Option<String>> {
         Ok(None)
     }
@@ -58,11 +58,11 @@ impl Protection {
         for place in ALWAYS {
             let place = SystemPath::literal(place);
             let reason = if place.as_bytes() == b"/home" || place.as_bytes() == b"/root" {
-                "it is in a user's folder"
+                "in a user's home"
             } else {
-                "it is a protected place"
+                "in a protected location"
             };
-            // Such a place may itself be a link (/home to a larger disk): what it leads to is protected too.
+            // Such a place may itself be a link (/home to a larger disk): what it points to is protected too.
             if let Ok(real) = machine.resolve(&place) {
                 places.push((real, reason));
             }
@@ -70,14 +70,14 @@ impl Protection {
         }
         for account in machine.users().accounts().iter().filter(|a| a.is_login()) {
             let Some(home) = &account.home else { continue };
-            places.push((home.clone(), "it is in a user's folder"));
+            places.push((home.clone(), "in a user's home"));
             if let Ok(real) = machine.resolve(home) {
-                places.push((real, "it is in a user's folder"));
+                places.push((real, "in a user's home"));
             }
         }
-        // Whether what is there belongs to the system, or was left behind below a mount point, nobody can say from here.
+        // Whether what is there belongs to the system, or was left behind below a mount point, no one can say from here.
         for place in machine.extent().covered() {
-            let reason = "fstab names a file system for its place that is not mounted";
+            let reason = "on a file system of fstab that is not mounted";
             places.extend(machine.resolve(place).ok().map(|real| (real, reason)));
         }
         places.retain(|(place, _)| !place.is_root());
@@ -92,7 +92,7 @@ impl Protection {
         self.places.iter().find(|(place, _)| physical.is_within(place)).map(|(_, why)| *why)
     }
 
-    /// Whether a protected place lies strictly below this folder.
+    /// Whether a protected place is strictly below this folder.
     #[must_use]
     pub fn lies_below(&self, physical: &SystemPath) -> bool {
         self.places.iter().any(|(place, _)| place != physical && place.is_within(physical))

@@ -47,7 +47,7 @@ pub struct Mounted {
 }
 
 /// The root, and what fstab names on local disks, in the order in which fstab does. What is mounted by hand when it is wanted
-/// (`noauto`) is told only while it is mounted.
+/// (`noauto`) is reported only while it is mounted.
 #[must_use]
 pub fn volumes(machine: &Machine) -> Vec<Volume> {
     let fstab = machine.read_config(&SystemPath::literal("/etc/fstab")).ok().flatten().unwrap_or_default();

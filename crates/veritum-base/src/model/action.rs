@@ -2,7 +2,7 @@
 
 use super::words::word_enum;
 
-/// One line for each kind: its word in JSON and in logs, what people read, and whether `undo` takes it back.
+/// One line for each kind: its word in JSON and in logs, what people read, and whether `undo` undoes it.
 macro_rules! actions {
     ($($(#[$doc:meta])* $variant:ident = $word:literal, $label:literal, $undo:ident;)+) => {
         word_enum! {
@@ -21,7 +21,7 @@ macro_rules! actions {
                 }
             }
 
-            /// Whether what it did is kept, so that `undo` takes it back.
+            /// Whether what it did is kept, so that `undo` undoes it.
             #[must_use]
             pub fn is_undoable(self) -> bool {
                 match self {
@@ -47,29 +47,29 @@ actions! {
     /// Put back what belongs there.
     Restore = "restore", "restore", undoable;
     /// Make it one file with its other names again.
-    Relink = "relink", "make one file again", undoable;
+    Relink = "relink", "re-create hard link", undoable;
     /// Set owner and mode.
-    SetMode = "set-mode", "set owner and mode", undoable;
-    /// It comes back with the folder that it lies in.
+    SetMode = "set-permissions", "set owner and permissions", undoable;
+    /// It is restored with the folder that it is in.
     WithFolder = "with-folder", "restore with its folder", undoable;
-    /// It comes right with the files of its component.
-    WithComponent = "with-component", "comes right with its component", undoable;
+    /// It comes right with the files of its package.
+    WithPackage = "with-package", "repaired with its package", undoable;
     /// Move it out of the way.
     SetAside = "set-aside", "set aside", undoable;
-    /// Fetch it afresh.
-    Renew = "renew", "fetch afresh", undoable;
+    /// Fetch it again.
+    Renew = "renew", "download again", undoable;
     /// Put back what an earlier change displaced.
-    BringBack = "bring-back", "bring back", undoable;
-    /// Make room by taking away what can be fetched again.
-    Free = "free", "delete to make room", lasting;
+    BringBack = "restore-backup", "restore", undoable;
+    /// Make free space by taking away what can be fetched again.
+    Free = "free", "delete to free space", lasting;
     /// Hold a service for the time of the change.
-    Pause = "pause", "hold meanwhile", lasting;
+    Pause = "pause", "stop during the repair", lasting;
     /// Have the service manager forget that it failed.
-    ForgetFailure = "forget-failure", "clear its failure", lasting;
+    ForgetFailure = "forget-failure", "reset failed state", lasting;
     /// Have the package tool finish its installation.
-    Configure = "configure", "finish its installation", lasting;
-    /// Have the desktop's own tool list it anew.
-    Register = "register", "list anew", lasting;
+    Configure = "configure", "finish the installation", lasting;
+    /// Have the desktop's own tool list it again.
+    Register = "register", "rebuild the list", lasting;
 }
 
 word_enum! {
@@ -100,7 +100,7 @@ mod tests {
     fn a_word_names_its_kind_and_one_of_a_newer_version_names_none() {
         assert_eq!(ActionKind::from_word(ActionKind::ForgetFailure.word()), Some(ActionKind::ForgetFailure));
         assert_eq!(ActionKind::from_word("rebuild-image"), None);
-        assert_eq!(serde_json::to_string(&ActionKind::SetMode).unwrap(), "\"set-mode\"");
+        assert_eq!(serde_json::to_string(&ActionKind::SetMode).unwrap(), "\"set-permissions\"");
         assert!(ActionKind::SetAside.is_undoable() && !ActionKind::Configure.is_undoable());
     }
 }

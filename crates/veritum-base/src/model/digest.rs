@@ -1,4 +1,4 @@
-//! Digests of contents: BLAKE3 for what we vouch for, MD5 only to compare with the machine's own records.
+//! Digests of contents: BLAKE3 for what we verify, MD5 only to compare with the local package database.
 
 use std::fmt;
 
@@ -15,7 +15,7 @@ pub struct Md5([u8; 16]);
 
 /// Why some text is not a digest.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
-#[error("a digest of {expected} hexadecimal digits was expected")]
+#[error("expected {expected} hexadecimal digits")]
 pub struct DigestError {
     expected: usize,
 }
@@ -200,7 +200,7 @@ impl schemars::JsonSchema for Digest {
         "Digest".into()
     }
     fn json_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
-        schemars::json_schema!({"type": "string", "pattern": "^[0-9a-f]{64}$", "description": "BLAKE3 of the plain content."})
+        schemars::json_schema!({"type": "string", "pattern": "^[0-9a-f]{64}$", "description": "BLAKE3 of the uncompressed content."})
     }
 }
 

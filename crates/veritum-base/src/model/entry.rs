@@ -1,10 +1,10 @@
-//! [`Entry`]: one thing that a component ships, as its package describes it.
+//! [`Entry`]: one thing that a package ships, as its .deb file describes it.
 
 use std::borrow::Cow;
 
 use super::{Digest, SystemPath};
 
-/// What a component ships at a path.
+/// What a package ships at a path.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum EntryKind {
     /// A regular file of `size` bytes with that content.
@@ -13,7 +13,7 @@ pub enum EntryKind {
         size: u64,
         /// BLAKE3 of the content.
         digest: Digest,
-        /// The first name of its hard-link group, when the package ships it as a further name of another file.
+        /// The first name of its hard-link group, when the package ships it as a hard link of another file.
         same_as: Option<SystemPath>,
     },
     /// A folder.
@@ -67,12 +67,12 @@ impl Owner {
     }
 }
 
-/// One thing that a component ships.
+/// One thing that a package ships.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Entry {
     /// Where, in the spelling that the package uses.
     pub path: SystemPath,
-    /// What.
+    /// The kind.
     pub kind: EntryKind,
     /// The lower twelve bits of the mode.
     pub mode: u32,
@@ -82,9 +82,9 @@ pub struct Entry {
     pub group: Owner,
     /// Modification time in seconds since the epoch.
     pub mtime: i64,
-    /// Whether it is a settings file (a conffile, Debian Policy 10.7).
+    /// Whether it is a configuration file (a conffile, Debian Policy 10.7).
     pub settings: bool,
-    /// Whether the component's own scripts set its owner, mode or privileges.
+    /// Whether the package's own scripts set its owner, mode or privileges.
     pub configured: bool,
     /// Whether they give it capabilities (capabilities(7)), whatever the administrator answers.
     pub capable: bool,

@@ -2,21 +2,21 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::{ActionKind, AreaName, ComponentId, Digest, FileKind, SystemPath, Verdict, text::readable};
+use super::{
+    Action, ActionKind, AreaName, Digest, FileKind, PackageId, SystemPath, Verdict, text::readable, words::word_enum,
+};
 
 /// Who answers for a reference, strongest first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Authority {
-    /// The store's owner, by a pinned key.
-    #[serde(rename = "signed")]
-    SignedStore,
-    /// The vendor, by the archive's signature.
-    Archive,
-    /// Only the machine's own records.
-    #[serde(rename = "self")]
-    SelfReported,
+    /// The store's owner, by a trusted key.
+    Store,
+    /// The vendor, by the repository's signature.
+    Repository,
+    /// Only the local package database.
+    Local,
 }
 
 impl Authority {
@@ -24,9 +24,9 @@ impl Authority {
     #[must_use]
     pub fn word(self) -> &'static str {
         match self {
-            Self::SignedStore => "signed",
-            Self::Archive => "archive",
-            Self::SelfReported => "self",
+            Self::Store => "store",
+            Self::Repository => "repository",
+            Self::Local => "local",
         }
     }
 }
@@ -52,12 +52,12 @@ pub enum Subject {
         #[serde(default, skip_serializing_if = "Option::is_none")]
         entry: Option<String>,
     },
-    /// A component as a whole.
-    Component {
+    /// A package as a whole.
+    Package {
         /// Its name.
         name: String,
     },
-    /// An archive that the machine gets components from.
+    /// A repository that the machine gets packages from.
     Source {
         /// Its URL and suite.
         name: String,
@@ -119,7 +119,7 @@ impl Subject {
     pub fn name(&self) -> Option<&str> {
         match self {
             Self::Path { .. } | Self::Record { .. } => None,
-            Self::Component { name }
+            Self::Package { name }
             | Self::Source { name }
             | Self::Service { name }
             | Self::App { name }
@@ -167,13 +167,13 @@ impl FindingId {
         Self(digest.as_bytes()[..8].iter().enumerate().map(sign).collect())
     }
 
-    /// The eight signs.
+    /// The eight characters.
     #[must_use]
     pub fn as_str(&self) -> &str {
         &self.0
     }
 
-    /// Whether a typed word can be the name of a finding, or the beginning of one (four signs or more).
+    /// Whether a typed word can be the name of a finding, or the beginning of one (four characters or more).
     #[must_use]
     pub fn looks_like(word: &str) -> bool {
         let bytes = word.as_bytes();
@@ -213,15 +213,63 @@ pub struct State {
     pub capabilities: bool,
 }
 
+word_enum! {
+    /// How much a problem matters, most first.
+    pub enum Severity {
+        /// The system may not start, run or be trusted: boot files, programs, libraries, the package database, signatures.
+        High = "high",
+        /// Something may not work as it should: configuration, data, services, updates.
+        Medium = "medium",
+        /// Little depends on it: documentation, translations, examples.
+        Low = "low",
+    }
+}
+
+impl Severity {
+    /// The severity of a problem with a subject.
+    #[must_use]
+    pub fn new(subject: &Subject, verdict: Verdict) -> Self {
+        const VITAL: [&str; 12] = [
+            "/bin",
+            "/sbin",
+            "/lib",
+            "/lib32",
+            "/lib64",
+            "/libx32",
+            "/boot",
+            "/usr/bin",
+            "/usr/sbin",
+            "/usr/lib",
+            "/usr/libexec",
+            "/usr/games",
+        ];
+        const PAPER: [&str; 6] = [
+            "/usr/share/doc",
+            "/usr/share/man",
+            "/usr/share/info",
+            "/usr/share/locale",
+            "/usr/share/help",
+            "/usr/share/lintian",
+        ];
+        match subject {
+            _ if verdict == Verdict::BadSignature => Self::High,
+            Subject::Record { .. } | Subject::Index { .. } => Self::High,
+            Subject::Path { path, .. } if VITAL.iter().any(|place| path.is_within_place(place)) => Self::High,
+            Subject::Path { path, .. } if PAPER.iter().any(|place| path.is_within_place(place)) => Self::Low,
+            _ => Self::Medium,
+        }
+    }
+}
+
 /// What `repair` would do about a finding.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Remedy {
     /// What would be done.
     pub action: ActionKind,
-    /// Where from: `store`, `archive`; for parts of a store also `other-store`, `machine`, `package`, `pin`, `index`.
+    /// Where from: `store`, `repository`; for parts of a store also `other-store`, `machine`, `package`, `pin`, `index`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub from: Option<String>,
-    /// Bytes of the component's package, when it must be downloaded first.
+    /// Bytes of the package's .deb file, when it must be downloaded first.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub download: Option<u64>,
 }
@@ -229,21 +277,12 @@ pub struct Remedy {
 /// What a damaged part of a store would have harmed, had it been used.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Harm {
-    /// The components that it belongs to.
-    pub components: Vec<ComponentId>,
+    /// The packages that it belongs to.
+    pub packages: Vec<PackageId>,
     /// Their paths that would have got it; the first of many.
     pub paths: Vec<SystemPath>,
     /// How many more paths there are.
     pub more_paths: u64,
-}
-
-/// What a person should do, in a sentence.
-pub type Advice = String;
-
-/// The command without the program's name, if the advice is a Veritum command.
-#[must_use]
-pub fn own_command(advice: &str) -> Option<&str> {
-    advice.strip_prefix("veritum ")
 }
 
 /// One thing that is not as it should be, or a note.
@@ -257,12 +296,14 @@ pub struct Finding {
     pub subject: Subject,
     /// The gravest verdict.
     pub verdict: Verdict,
+    /// How much it matters.
+    pub severity: Severity,
     /// The other verdicts on the same subject.
     pub also: Vec<Verdict>,
     /// Whose it is.
-    pub component: Option<ComponentId>,
+    pub package: Option<PackageId>,
     /// Who answers for `expected`.
-    pub vouched_by: Option<Authority>,
+    pub verified_by: Option<Authority>,
     /// How it should be.
     pub expected: Option<State>,
     /// How it is.
@@ -272,7 +313,7 @@ pub struct Finding {
     /// What `repair` would do.
     pub remedy: Option<Remedy>,
     /// What a person should do.
-    pub advice: Option<Advice>,
+    pub action: Option<Action>,
     /// For a part of a store: what it would have harmed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub harms: Option<Harm>,
@@ -285,7 +326,7 @@ impl Finding {
         self.remedy.as_ref().is_some_and(|remedy| remedy.action == action)
     }
 
-    /// A bare finding on a path; the rest is filled in by whoever judges.
+    /// A bare finding on a path; the rest is filled in by the one that judges.
     #[must_use]
     pub fn on_path(area: AreaName, path: &SystemPath, verdict: Verdict) -> Self {
         Self::on(area, Subject::path(path), verdict)
@@ -296,17 +337,18 @@ impl Finding {
     pub fn on(area: AreaName, subject: Subject, verdict: Verdict) -> Self {
         Self {
             id: FindingId::new(&area, &subject, verdict),
+            severity: Severity::new(&subject, verdict),
             area,
             subject,
             verdict,
             also: Vec::new(),
-            component: None,
-            vouched_by: None,
+            package: None,
+            verified_by: None,
             expected: None,
             found: None,
             cause: None,
             remedy: None,
-            advice: None,
+            action: None,
             harms: None,
         }
     }

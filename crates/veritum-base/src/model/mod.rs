@@ -1,13 +1,14 @@
-//! Types that every module shares: paths, digests, components, entries, findings.
+//! Types that every module shares: paths, digests, packages, entries, findings.
 //!
 //! Nothing here touches a disk or knows where data came from. Each noun is defined once, at this door.
 
 mod action;
 mod area;
-mod component;
 mod digest;
 mod entry;
 mod finding;
+mod instruction;
+mod package;
 mod packed;
 mod path;
 mod place;
@@ -18,14 +19,15 @@ mod words;
 
 pub use action::{ActionKind, ActionResult};
 pub use area::AreaName;
-pub use component::{ComponentId, ComponentIdError};
 pub use digest::{ContentHasher, Digest, DigestError, Md5};
 pub use entry::{Entry, EntryKind, Owner};
-pub use finding::{Advice, Authority, Finding, FindingId, Harm, Remedy, State, Subject, own_command};
+pub use finding::{Authority, Finding, FindingId, Harm, Remedy, Severity, State, Subject};
+pub use instruction::Action;
+pub use package::{PackageId, PackageIdError};
 pub use packed::{packed, unpacked};
 pub use path::{LinkTarget, PathError, PathMap, PathSet, SystemPath};
 pub use place::{FileKind, Identity, Instant, Stat};
-pub use scope::Scope;
+pub use scope::{Reach, Scope};
 pub(crate) use text::from_readable;
 pub use text::{error_chain, error_words, is_harmless, quoted, readable};
 pub use verdict::Verdict;

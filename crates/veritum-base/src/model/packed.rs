@@ -27,7 +27,7 @@ pub fn unpacked<T: DeserializeOwned>(bytes: &[u8]) -> io::Result<T> {
     let value = T::deserialize(&mut rmp_serde::Deserializer::new(&mut rest)).map_err(bad)?;
     match rest.is_empty() {
         true => Ok(value),
-        false => Err(io::Error::new(io::ErrorKind::InvalidData, "there is more than belongs there")),
+        false => Err(io::Error::new(io::ErrorKind::InvalidData, "unexpected data at the end")),
     }
 }
 

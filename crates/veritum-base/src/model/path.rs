@@ -37,16 +37,16 @@ pub enum PathError {
     #[error("the path does not begin with '/'")]
     Relative,
     /// It has a `..` in it.
-    #[error("the path has '..' in it")]
+    #[error("the path contains '..'")]
     Climbs,
     /// It has a NUL byte in it.
-    #[error("the path has a NUL byte in it")]
+    #[error("the path contains a NUL byte")]
     Nul,
     /// It, or one name in it, is longer than Linux allows.
     #[error("the path is longer than the system allows")]
     TooLong,
     /// Its text form has an escape that means nothing.
-    #[error("the path's text has a broken escape")]
+    #[error("the path contains an invalid escape sequence")]
     Escape,
 }
 
@@ -76,7 +76,7 @@ impl SystemPath {
         if bytes.len() > MAX_BYTES {
             return Err(PathError::TooLong);
         }
-        // Nearly all names need no folding: one look at the bytes, one piece of memory.
+        // Nearly all names need no folding: one examine the bytes, one piece of memory.
         if is_plain(bytes) {
             return Ok(Self(joined(b"/", bytes)));
         }
@@ -195,7 +195,7 @@ impl SystemPath {
         Self::below_root(&whole)
     }
 
-    /// Whether it is `folder` or lies below it.
+    /// Whether it is `folder` or is below it.
     #[must_use]
     pub fn is_within(&self, folder: &SystemPath) -> bool {
         folder.is_root() || self.below(folder).is_some()
@@ -207,7 +207,7 @@ impl SystemPath {
         self.0.strip_prefix(place.as_bytes()).is_some_and(|rest| rest.is_empty() || rest[0] == b'/')
     }
 
-    /// Whether a path names something that lies directly in this folder.
+    /// Whether a path names something that is directly in this folder.
     #[must_use]
     pub fn is_parent_of(&self, path: &SystemPath) -> bool {
         path.below(self).is_some_and(|name| !name.is_empty() && !name.contains(&b'/'))
@@ -224,7 +224,7 @@ impl SystemPath {
     }
 }
 
-/// Two pieces in one piece of memory: put together on the stack first, where there is room.
+/// Two pieces in one piece of memory: put together on the stack first, where there is free space.
 fn joined(start: &[u8], end: &[u8]) -> Arc<[u8]> {
     let mut short = [0; SHORT];
     match short.get_mut(..start.len() + end.len()) {

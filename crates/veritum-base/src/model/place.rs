@@ -1,8 +1,8 @@
-//! What stands at a place on a disk: kind, numbers, times.
+//! What is at a place on a disk: kind, numbers, times.
 
 use serde::{Deserialize, Serialize};
 
-/// What kind of thing stands there.
+/// What kind of thing is there.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum FileKind {
@@ -11,6 +11,7 @@ pub enum FileKind {
     /// A folder.
     Folder,
     /// A symbolic link.
+    #[serde(rename = "symlink")]
     Link,
     /// A named pipe.
     Pipe,
@@ -27,7 +28,7 @@ impl FileKind {
         match self {
             Self::File => "file",
             Self::Folder => "folder",
-            Self::Link => "link",
+            Self::Link => "symlink",
             Self::Pipe => "pipe",
             Self::Socket => "socket",
             Self::Device => "device",

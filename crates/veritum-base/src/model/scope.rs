@@ -1,18 +1,32 @@
-//! [`Scope`]: what was named to be looked at.
+//! [`Scope`]: what was named to be examined.
 
 use super::{AreaName, SystemPath};
 
-/// What the caller wants to be looked at.
+/// How far a scope reaches that names nothing.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Reach {
+    /// The areas that are compared with installed packages, and what these depend on.
+    #[default]
+    Packages,
+    /// Every area, without the network and users' homes.
+    Local,
+    /// Every area, with the network and users' homes, to its full depth.
+    Everything,
+}
+
+/// What the caller wants to be examined.
 #[derive(Debug, Clone, Default)]
 pub struct Scope {
-    /// The areas that were named; without any, all that are there, or, when paths or components are named, their files.
+    /// The areas that were named; without any, all that are there, or, when paths or packages are named, their files.
     pub areas: Vec<AreaName>,
-    /// Only these paths and what lies below them; empty for all.
+    /// Only these paths and what is below them; empty for all.
     pub paths: Vec<SystemPath>,
-    /// Only these components; empty for all.
-    pub components: Vec<String>,
+    /// Only these packages; empty for all.
+    pub packages: Vec<String>,
     /// What was named by the selector of an area, with that area: only these of it.
     pub selected: Vec<(AreaName, String)>,
+    /// How far a scope reaches that names nothing.
+    pub reach: Reach,
     /// Whether a repair replaces all cached files, not only the damaged ones.
     pub everything: bool,
 }
@@ -24,16 +38,22 @@ impl Scope {
         Self { areas: vec![area], ..Self::default() }
     }
 
-    /// Whether all files are looked at, when files are.
+    /// Whether all files are examined, when files are.
     #[must_use]
     pub fn is_all(&self) -> bool {
-        self.paths.is_empty() && self.components.is_empty()
+        self.paths.is_empty() && self.packages.is_empty()
     }
 
     /// Whether nothing was named at all.
     #[must_use]
     pub fn is_whole(&self) -> bool {
         self.is_all() && self.areas.is_empty() && self.selected.is_empty()
+    }
+
+    /// Whether an area is to be examined to its full depth: it was named, something of it was, or everything is included.
+    #[must_use]
+    pub fn is_deep(&self, area: &AreaName) -> bool {
+        self.reach == Reach::Everything || self.names(area) || self.selected(area).next().is_some()
     }
 
     /// Whether an area was named.

@@ -22,7 +22,7 @@ macro_rules! verdicts {
                 }
             }
 
-            /// What one such note is, and several are; `None` for problems, which are told one by one.
+            /// What one such note is, and several are; `None` for problems, which are reported one by one.
             #[must_use]
             pub fn counted_as(self) -> Option<(&'static str, &'static str)> {
                 match self {
@@ -41,10 +41,10 @@ macro_rules! verdicts {
 }
 
 verdicts! {
-    /// A known key's signature stands on something that it has not signed.
+    /// A known key's signature is on something that it has not signed.
     BadSignature = "bad-signature", problem;
     /// A folder where a file belongs, a link where a folder belongs, …
-    WrongKind = "wrong-kind", problem;
+    WrongType = "wrong-type", problem;
     /// Nothing there.
     Missing = "missing", problem;
     /// It cannot be read: the medium gives an error.
@@ -52,81 +52,83 @@ verdicts! {
     /// A file system on which the kernel has counted errors.
     ErrorsRecorded = "errors-recorded", problem;
     /// A record that cannot be read as what it should be: cut off, or not even text.
-    Garbled = "garbled", problem;
+    Corrupt = "corrupt", problem;
     /// Other content.
     Altered = "altered", problem;
     /// A download that ended too early.
-    CutShort = "cut-short", problem;
+    Truncated = "truncated", problem;
     /// Signed, but by no key that is known here and counts.
-    NoKey = "no-key", problem;
+    KeyMissing = "key-missing", problem;
     /// Made in the future, by the clock: it is not accepted yet.
-    AheadOfClock = "ahead-of-clock", problem;
+    FutureDated = "future-dated", problem;
     /// A lock whose holder does nothing.
-    Stuck = "stuck", problem;
+    LockStuck = "lock-stuck", problem;
     /// A lock whose holder is gone.
-    Abandoned = "abandoned", problem;
-    /// An archive that cannot be reached, or does not answer as one.
+    StaleLock = "stale-lock", problem;
+    /// A repository that cannot be reached, or does not answer as one.
     Unreachable = "unreachable", problem;
-    /// An archive that answers and has no such suite.
-    Gone = "gone", problem;
-    /// An archive that gives out something older than it did before.
-    WentBack = "went-back", problem;
+    /// A repository that answers and has no such suite.
+    NoSuchRelease = "no-such-release", problem;
+    /// A repository that gives out something older than it did before.
+    RolledBack = "rolled-back", problem;
     /// A service that ended with an error the last time.
     Failed = "failed", problem;
-    /// Hardly any room left, or too little for what is to come.
+    /// Hardly any free space left, or too little for what is to come.
     DiskFull = "disk-full", problem;
     /// A file system that cannot be written, though it should be.
     ReadOnly = "read-only", problem;
     /// A record that contradicts others.
-    AtOdds = "at-odds", problem;
+    Inconsistent = "inconsistent", problem;
     /// Something that the desktop does not know of, though it is there.
-    Unregistered = "unregistered", problem;
-    /// A link that leads elsewhere.
-    Relinked = "relinked", problem;
-    /// Another owner, mode or capability.
-    WrongMode = "wrong-mode", problem;
-    /// A component whose installation was begun and not finished.
+    NotRegistered = "not-registered", problem;
+    /// A link that points elsewhere.
+    WrongTarget = "wrong-target", problem;
+    /// Another owner or group.
+    WrongOwner = "wrong-owner", problem;
+    /// Another mode or capability.
+    WrongPermissions = "wrong-permissions", problem;
+    /// A package whose installation was begun and not finished.
     Incomplete = "incomplete", problem;
     /// Two names that should be one file are two.
-    LinkCut = "link-cut", problem;
-    /// A settings file that was changed.
-    Edited = "edited", note("settings file edited", "settings files edited");
-    /// A settings file that was removed.
-    SettingsRemoved = "settings-removed", note("settings file removed", "settings files removed");
+    HardlinkSplit = "hardlink-split", problem;
+    /// A configuration file that was changed.
+    ConfigModified = "config-modified", note("configuration file modified", "configuration files modified");
+    /// A configuration file that was removed.
+    ConfigRemoved = "config-removed", note("configuration file removed", "configuration files removed");
     /// A folder moved by an administrator, with a link left behind.
     Moved = "moved", note("folder moved by an administrator", "folders moved by an administrator");
-    /// Owner or mode of a folder or settings file was set by the system or an administrator.
-    Adjusted = "adjusted", note("owner or mode adjusted", "owners or modes adjusted");
-    /// Owned by no component.
-    Stray = "stray", note("thing that no component owns", "things that no component owns");
+    /// Owner or mode of a folder or configuration file was set by the system or an administrator.
+    PermissionsCustomised = "permissions-customised", note("customised owner or permissions", "customised owners or permissions");
+    /// Owned by no package.
+    Unowned = "unowned", note("unowned file", "unowned files");
     /// A lock that a program at work holds, or an application that runs.
-    Busy = "busy", note("lock held by a program at work", "locks held by programs at work");
+    Busy = "busy", note("lock in use", "locks in use");
     /// Lists that no longer count as new.
-    Expired = "expired", note("list that no longer counts as new", "lists that no longer count as new");
-    /// A run of the package tools that failed, or was cut short.
-    RunFailed = "run-failed", note("last run that failed or was cut short", "last runs that failed or were cut short");
-    /// An administrator or a pin keeps it from being updated.
-    HeldBack = "held-back", note("thing held back from updates", "things held back from updates");
+    Outdated = "outdated", note("outdated package list", "outdated package lists");
+    /// A run of the package tools that failed, or was truncated.
+    LastRunFailed = "last-run-failed", note("failed or interrupted package run", "failed or interrupted package runs");
+    /// An administrator or a trusted key keeps it from being updated.
+    HeldBack = "held-back", note("package held back from updates", "packages held back from updates");
     /// Something that would bring updates by itself is switched off.
-    SwitchedOff = "switched-off", note("thing switched off that would bring updates", "things switched off that would bring updates");
+    Disabled = "disabled", note("automatic updates disabled", "automatic update settings disabled");
     /// A setting that lowers the protection of updates.
-    Lowered = "lowered", note("setting that lowers protection", "settings that lower protection");
+    InsecureSetting = "insecure-setting", note("insecure APT setting", "insecure APT settings");
     /// The machine should be started again.
-    RestartDue = "restart-due", note("reason to start the machine again", "reasons to start the machine again");
+    RebootRequired = "reboot-required", note("reboot required", "reasons to reboot");
     /// A download under way, or left.
-    Begun = "begun", note("download or list under way or left", "downloads or lists under way or left");
+    Partial = "partial", note("partial download", "partial downloads");
     /// A download of a version that is no longer the newest.
-    Superseded = "superseded", note("download of an earlier version", "downloads of earlier versions");
-    /// Several applications rest on it, and something is wrong with it: it comes first.
-    SharedCause = "shared-cause", note("thing that several applications rest on", "things that several applications rest on");
+    Superseded = "superseded", note("outdated download", "outdated downloads");
+    /// Several applications depend on it, and something is wrong with it: it comes first.
+    SharedCause = "shared-cause", note("problem shared by several applications", "problems shared by several applications");
     /// Nothing on the machine shows its icon.
-    NoIcon = "no-icon", note("application without its icon", "applications without their icons");
+    NoIcon = "no-icon", note("application without an icon", "applications without an icon");
     /// A newer version waits.
-    NewerWaits = "newer-waits", note("application of which a newer version waits", "applications of which newer versions wait");
-    /// Nothing tells what it should be.
-    Unvouched = "unvouched", note("thing that no index tells of", "things that no index tells of");
+    UpdateAvailable = "update-available", note("application with an update available", "applications with an update available");
+    /// Nothing says what it should be.
+    Unverified = "unverified", note("unverified file", "unverified files");
     /// Named more than once.
-    Doubled = "doubled", note("source named twice", "sources named twice");
+    Duplicate = "duplicate", note("duplicate source", "duplicate sources");
 }
 
 #[cfg(test)]
@@ -137,6 +139,6 @@ mod tests {
     fn problems_come_before_notes_and_only_notes_are_counted_in_words() {
         assert!(Verdict::ALL.is_sorted() && Verdict::ALL.is_sorted_by_key(|verdict| !verdict.is_problem()));
         assert!(Verdict::ALL.iter().all(|verdict| verdict.is_problem() == verdict.counted_as().is_none()));
-        assert_eq!(serde_json::to_string(&Verdict::LinkCut).unwrap(), "\"link-cut\"");
+        assert_eq!(serde_json::to_string(&Verdict::HardlinkSplit).unwrap(), "\"hardlink-split\"");
     }
 }

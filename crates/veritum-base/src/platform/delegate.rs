@@ -31,7 +31,7 @@ impl ToolOutput {
     /// The last line that it said.
     #[must_use]
     pub fn last_line(&self) -> String {
-        self.said.lines().map(str::trim).rfind(|line| !line.is_empty()).unwrap_or("it said nothing").to_owned()
+        self.said.lines().map(str::trim).rfind(|line| !line.is_empty()).unwrap_or("no output").to_owned()
     }
 }
 
@@ -40,7 +40,7 @@ impl ToolOutput {
 pub struct Limit<'a> {
     /// So long at most.
     pub most: Duration,
-    /// Set by whoever wishes to stop; `None` for what must be gone through with.
+    /// Set by the one that wishes to stop; `None` for what must be gone through with.
     pub stop: Option<&'a AtomicBool>,
 }
 
@@ -49,7 +49,7 @@ impl Limit<'_> {
     pub const SHORT: Self = Self { most: Duration::from_secs(180), stop: None };
 }
 
-/// How often a tool is looked at.
+/// How often a tool is examined.
 const LOOK: Duration = Duration::from_millis(20);
 /// So long a tool may take to end once it was asked to.
 const GRACE: Duration = Duration::from_secs(10);
@@ -62,7 +62,7 @@ fn waited(child: &mut Child, program: &str, limit: Limit<'_>) -> io::Result<Exit
         if let Some(status) = child.try_wait()? {
             return match asked {
                 None => Ok(status),
-                Some((_, why)) => Err(io::Error::new(io::ErrorKind::TimedOut, format!("{program} was ended: {why}"))),
+                Some((_, why)) => Err(io::Error::new(io::ErrorKind::TimedOut, format!("{program} was stopped: {why}"))),
             };
         }
         let group = Pid::from_child(child);
@@ -71,7 +71,7 @@ fn waited(child: &mut Child, program: &str, limit: Limit<'_>) -> io::Result<Exit
             Some(_) => {}
             None => {
                 let stopped = limit.stop.is_some_and(|stop| stop.load(Ordering::Relaxed));
-                let why = if stopped { "somebody said stop" } else { "it took too long" };
+                let why = if stopped { "interrupted" } else { "timed out" };
                 if stopped || begun.elapsed() > limit.most {
                     let _ = kill_process_group(group, Signal::TERM);
                     asked = Some((Instant::now(), why));
@@ -138,11 +138,11 @@ mod tests {
         let begun = Instant::now();
         let short = Limit { most: Duration::from_millis(200), stop: Some(&stop) };
         let error = run("/bin/sh", &["-c", "sleep 600; echo never"], &[], short).unwrap_err();
-        assert!(error.to_string().contains("it took too long"), "{error}");
+        assert!(error.to_string().contains("timed out"), "{error}");
         stop.store(true, Ordering::Relaxed);
         let long = Limit { most: Duration::from_secs(600), stop: Some(&stop) };
         let error = run("/bin/sh", &["-c", "sleep 600"], &[], long).unwrap_err();
-        assert!(error.to_string().contains("somebody said stop"), "{error}");
+        assert!(error.to_string().contains("interrupted"), "{error}");
         assert!(begun.elapsed() < Duration::from_secs(60));
     }
 }

@@ -21,19 +21,19 @@ const MAX_DEPTH: usize = 4;
 /// More entries than this are not read.
 const MAX_ENTRIES: usize = 10_000;
 
-/// An entry, and where it lies.
+/// An entry, and where it is.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct AppEntry {
     /// Its name among entries: the file's, those of folders before it, parted by `-`; without `.desktop`.
     pub id: String,
-    /// Where it lies, as its folder lists it.
+    /// Where it is, as its folder lists it.
     pub path: SystemPath,
     /// What it says, or why it cannot be used.
     pub entry: Result<DesktopEntry, EntryError>,
 }
 
 /// All entries, in the order of their ids; of two with the same id the one that goes before. What cannot be read is left
-/// out: whether an entry is as its component ships it is asked elsewhere.
+/// out: whether an entry is as its package ships it is asked elsewhere.
 #[must_use]
 pub fn applications(machine: &Machine) -> Vec<AppEntry> {
     let mut found = BTreeMap::new();

@@ -1,7 +1,7 @@
 //! What the system itself records as installed.
 //!
 //! Everything read here is foreign bytes: bounded, never trusted further than the label `self`. Reading never
-//! fails as a whole because one record is bad; what could not be read is returned as data beside the rest.
+//! fails as a whole because one record is bad; what could not be read is returned as data next to the rest.
 
 pub mod as_owner;
 pub mod debian;
@@ -12,49 +12,49 @@ pub mod stand_in;
 pub mod systemd;
 
 use crate::machine::{Machine, MachineError};
-use crate::model::{ComponentId, Md5, PathMap, PathSet, SystemPath, word_enum};
+use crate::model::{Md5, PackageId, PathMap, PathSet, SystemPath, word_enum};
 
 word_enum! {
-    /// How far a component's installation got.
+    /// How far a package's installation got.
     pub enum InstallState {
         /// Its files are in place (configured or not).
         Installed = "in-place",
         /// Its files are in place; its configure step has not been completed.
         Unconfigured = "unconfigured",
-        /// It was interrupted in the middle: nobody knows which files are there.
+        /// It was interrupted in the middle: no one knows which files are there.
         HalfInstalled = "half-way",
     }
 }
 
-/// A settings file as the system records it.
+/// A configuration file as the system records it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SettingsFile {
     /// Where, in the listed spelling.
     pub path: SystemPath,
     /// What the package shipped.
     pub md5: Option<Md5>,
-    /// The component no longer ships it.
+    /// The package no longer ships it.
     pub obsolete: bool,
 }
 
-/// An installed component.
+/// An installed package.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Component {
-    /// Which.
-    pub id: ComponentId,
+pub struct Package {
+    /// The id.
+    pub id: PackageId,
     /// How far it got.
     pub install_state: InstallState,
     /// Whether the same name may be installed for several architectures at once.
     pub multi_arch_same: bool,
     /// How many bytes it takes installed, as it says itself.
     pub installed_bytes: Option<u64>,
-    /// Its settings files.
+    /// Its configuration files.
     pub settings: Vec<SettingsFile>,
     /// What it is, in a line.
     pub summary: String,
 }
 
-/// A path that one component's file was moved to, so that another may take its place.
+/// A path that one package's file was moved to, so that another may take its place.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Diversion {
     /// The path that is diverted.
@@ -112,21 +112,21 @@ impl LeftOut {
 /// What the system records as installed.
 #[derive(Debug, Clone, Default)]
 pub struct Installed {
-    /// The components, by name and architecture.
-    pub components: Vec<Component>,
+    /// The packages, by name and architecture.
+    pub packages: Vec<Package>,
     /// Diversions, by the path they divert.
     pub diversions: PathMap<Diversion>,
     /// Overrides, by path.
     pub overrides: PathMap<Override>,
     /// What is left out on purpose.
     pub left_out: LeftOut,
-    /// Components, by name or `name:arch`, of which no record tells the version.
+    /// Packages, by name or `name:arch`, of which no record says the version.
     pub lost: Vec<String>,
     /// Records that could not be read.
     pub problems: Vec<RecordProblem>,
 }
 
-/// What the machine's own records say of one component's files: names for all, MD5 for some.
+/// What the local package database say of one package's files: names for all, MD5 for some.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct SelfRecord {
     /// Every listed path.
@@ -140,16 +140,16 @@ pub struct SelfRecord {
 /// Says of a listed path's bytes whether it is of interest.
 pub type Keep<'a> = dyn Fn(&[u8]) -> bool + Sync + 'a;
 
-/// The machine's own records of its components' files, opened for reading many of them.
+/// The machine's package database of its packages' files, opened for reading many of them.
 pub trait Records: Sync {
-    /// One component's record: all of it, or the paths of interest.
+    /// One package's record: all of it, or the paths of interest.
     ///
     /// # Errors
     /// When it is missing or cannot be read.
-    fn read_list(&self, component: &Component, keep: Option<&Keep<'_>>) -> Result<SelfRecord, RecordProblem>;
+    fn read_list(&self, package: &Package, keep: Option<&Keep<'_>>) -> Result<SelfRecord, RecordProblem>;
 }
 
-/// What was done to a component.
+/// What was done to a package.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum LogKind {
@@ -161,16 +161,16 @@ pub enum LogKind {
     Removed,
 }
 
-/// Something that was done to a component, as the system's own log tells it.
+/// Something that was done to a package, as the system's own log says it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct LogEntry {
     /// When, in the machine's own time: `2026-03-02 17:42:10`.
     pub at: String,
-    /// What.
+    /// The subject.
     pub what: LogKind,
-    /// The component's name.
+    /// The package's name.
     pub name: String,
-    /// Its architecture, where the log tells it.
+    /// Its architecture, where the log says it.
     pub arch: String,
     /// The version before.
     pub from: Option<String>,
@@ -178,7 +178,7 @@ pub struct LogEntry {
     pub to: Option<String>,
 }
 
-/// What was done to components in one go, as the system's own logs tell it.
+/// What was done to packages in one go, as the system's own logs show it.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Run {
     /// When it began, in the machine's own time: `2026-03-02 14:10:03`.
@@ -197,25 +197,25 @@ pub struct Run {
 
 /// A kind of system whose records can be read.
 pub trait Platform: Send + Sync {
-    /// Whether a system of this kind lies on the machine.
+    /// Whether a system of this kind is on the machine.
     fn is_here(&self, machine: &Machine) -> bool;
 
     /// Reads what is installed.
     ///
     /// # Errors
-    /// When the list of components cannot be read at all.
+    /// When the list of packages cannot be read at all.
     fn installed(&self, machine: &Machine) -> Result<Installed, MachineError>;
 
-    /// Opens the machine's own records of components' files.
+    /// Opens the local package database of packages' files.
     fn records<'a>(&self, machine: &'a Machine) -> Box<dyn Records + 'a>;
 
-    /// What was installed, updated and removed lately, newest first, at most so many; nothing where no log tells.
+    /// What was installed, updated and removed recently, newest first, at most so many; nothing where no log says.
     fn recent(&self, machine: &Machine, most: usize) -> Vec<LogEntry>;
 
-    /// What was done to components, run by run, newest first, as far back as the logs go.
+    /// What was done to packages, run by run, newest first, as far back as the logs go.
     fn runs(&self, machine: &Machine) -> Vec<Run>;
 
-    /// The files to be locked, in order, while the machine's components are worked on.
+    /// The files to be locked, in order, while the machine's packages are worked on.
     fn locks(&self) -> Vec<SystemPath>;
 
     /// The files to be locked, in order, while lists and downloads are worked on as well.

@@ -1,4 +1,4 @@
-//! [`Services`]: the service manager, as far as it is needed: looking at units, and holding some for a while.
+//! [`Services`]: the service manager, as far as it is needed: examining units, and holding some for a while.
 
 use std::ffi::OsString;
 use std::fmt::Debug;
@@ -25,13 +25,13 @@ pub enum Active {
 pub enum Masking {
     /// It may.
     None,
-    /// Not before the machine is started anew, or somebody takes that back.
+    /// Not before the machine is started again, or a person undoes that.
     ThisRun,
     /// An administrator keeps it from being started.
     Lasting,
 }
 
-/// How a unit stands.
+/// How a unit is.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct UnitState {
     /// Whether it runs.
@@ -45,12 +45,12 @@ pub struct UnitState {
     pub result: Option<String>,
 }
 
-/// A unit that is held, with how it stood before.
+/// A unit that is held, with how it was before.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct PausedUnit {
     /// Its name.
     pub name: String,
-    /// How it stood.
+    /// How it was.
     pub before: UnitState,
 }
 
@@ -59,16 +59,16 @@ pub struct PausedUnit {
 #[non_exhaustive]
 pub enum ServiceError {
     /// There is none, or it cannot be asked.
-    #[error("the service manager cannot be asked")]
+    #[error("the service manager is not available")]
     Io(#[from] io::Error),
     /// It said no.
-    #[error("the service manager says: {0}")]
+    #[error("the service manager reports: {0}")]
     Refused(String),
 }
 
 /// A service manager.
 pub trait Services: Debug + Send + Sync {
-    /// How a unit stands; none when there is no such unit.
+    /// How a unit is; none when there is no such unit.
     ///
     /// # Errors
     /// When the manager cannot be asked.
@@ -79,7 +79,7 @@ pub trait Services: Debug + Send + Sync {
         None
     }
 
-    /// Keeps a unit from being started, until it is let go or the machine starts anew.
+    /// Keeps a unit from being started, until it is let go or the machine starts again.
     ///
     /// # Errors
     /// When the manager does not do it.
@@ -121,7 +121,7 @@ pub trait Services: Debug + Send + Sync {
 pub struct NoServices;
 
 fn none() -> ServiceError {
-    ServiceError::Refused("there is none here".into())
+    ServiceError::Refused("not available".into())
 }
 
 impl Services for NoServices {

@@ -1,4 +1,4 @@
-//! A stand-in for a service manager: a folder with a file for each unit. For machines that do not run.
+//! A are-in for a service manager: a folder with a file for each unit. For machines that do not run.
 
 use std::ffi::OsString;
 use std::fs;
@@ -15,10 +15,10 @@ const MAX: u64 = 64 << 10;
 /// A unit's file, `NAME.json`.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct StandInUnit {
-    /// How it stands.
+    /// How it is.
     #[serde(flatten)]
     pub state: UnitState,
-    /// The process that stands for it.
+    /// The process that is for it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pid: Option<u32>,
     /// What it refuses to do: `hold`, `let-go`, `stop`, `start`, `forget-failure`.
@@ -67,10 +67,10 @@ impl StandIn {
 
     fn change(&self, unit: &str, what: &str, change: impl FnOnce(&mut StandInUnit)) -> Result<(), ServiceError> {
         let Some(mut state) = self.read(unit)? else {
-            return Err(ServiceError::Refused(format!("there is no unit {unit}")));
+            return Err(ServiceError::Refused(format!("no such unit: {unit}")));
         };
         if state.refuses.iter().any(|refused| refused == what) {
-            return Err(ServiceError::Refused(format!("{unit} was told to refuse: {what}")));
+            return Err(ServiceError::Refused(format!("{unit} refused: {what}")));
         }
         change(&mut state);
         Ok(self.write(unit, &state)?)

@@ -59,7 +59,7 @@ impl Services for Systemd {
         match self.look(unit)?.map(|state| state.masking) {
             Some(Masking::ThisRun | Masking::Lasting) => Ok(()),
             // A unit that an administrator wrote goes before what holds for this run.
-            _ => Err(ServiceError::Refused(format!("{unit} cannot be masked for this run alone"))),
+            _ => Err(ServiceError::Refused(format!("{unit} cannot be masked until reboot"))),
         }
     }
 

@@ -18,7 +18,7 @@ pub(super) fn put(home: &Path, path: &str, text: &str) {
     fs::write(path, text).unwrap();
 }
 
-/// Looks at an application's data in a home.
+/// Examines an application's data in a home.
 pub(super) fn with_quay<T>(home: &Path, choice: &Choice, look: &dyn Fn(&Dir, &HomeCase<'_>) -> T) -> T {
     let machine = Machine::open(home, Arc::new(LiveDisk)).unwrap();
     let dir = machine.dir(&SystemPath::root()).unwrap();

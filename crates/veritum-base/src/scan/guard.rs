@@ -8,8 +8,8 @@ use crate::apps::{Bases, Card, CardError, Class, RawCard};
 use crate::machine::{Dir, ProtectionPolicy};
 use crate::model::SystemPath;
 
-const OWN: &str = "it is the user's own";
-const OWN_INSIDE: &str = "something of the user's own is in it";
+const OWN: &str = "user data";
+const OWN_INSIDE: &str = "contains user data";
 
 /// Protects all of a machine but one application's parts of one user's home, whatever was planned.
 #[derive(Debug)]
@@ -25,7 +25,7 @@ pub struct HomeGuard {
 
 impl HomeGuard {
     /// Protects all but what the card calls the application's in this home; `owner` is the user's number, and of more than `most`
-    /// names nobody can say whose they are.
+    /// names no one can say whose they are.
     ///
     /// # Errors
     /// When the card is none.
@@ -44,7 +44,7 @@ impl HomeGuard {
 impl ProtectionPolicy for HomeGuard {
     fn reason(&self, physical: &SystemPath) -> Option<String> {
         let Some(below) = physical.below(&self.home).filter(|below| !below.is_empty()) else {
-            return Some("it lies outside the user's folder".into());
+            return Some("outside the user's home".into());
         };
         match self.card.class_of(&self.bases, below) {
             None | Some((Class::Own, _)) => Some(OWN.into()),
@@ -52,7 +52,7 @@ impl ProtectionPolicy for HomeGuard {
         }
     }
 
-    /// What lies below is judged by what is really there.
+    /// What is below is judged by what is really there.
     fn guards_below(&self, _: &SystemPath) -> bool {
         false
     }
@@ -109,8 +109,8 @@ mod tests {
             ("/home/mirela/.quay/a/mail", OWN),
             ("/home/mirela/.quay/a/mail/inbox", OWN),
             ("/home/mirela/.config", OWN),
-            ("/home/mirela", "it lies outside the user's folder"),
-            ("/home", "it lies outside the user's folder"),
+            ("/home/mirela", "outside the user's home"),
+            ("/home", "outside the user's home"),
         ] {
             assert_eq!(reason(path).as_deref(), Some(why), "{path}");
         }

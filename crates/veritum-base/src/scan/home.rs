@@ -1,6 +1,6 @@
-//! What an application keeps in one home, by its card: looked at, sorted, and gathered into what could be moved as one.
+//! What an application keeps in one home, by its card: examined, sorted, and gathered into what could be moved as one.
 //!
-//! Homes are hostile: links are never followed, other file systems never entered, what belongs to somebody else or is no
+//! Homes are hostile: links are never followed, other file systems never entered, what belongs to a person else or is no
 //! plain file is the user's own matter, and so is whatever looks like a user's own file. Everything is bounded.
 
 use std::collections::BTreeMap;
@@ -50,11 +50,11 @@ pub struct AppData {
     /// How much of each class there is, and of what that is to the user.
     pub parts: Vec<AppDataItem>,
     /// What can be moved as one: paths below the home with their class, none of them below another. Nothing of the user's own
-    /// lies in them.
+    /// is in them.
     pub tops: Vec<(Class, Vec<u8>)>,
     /// What was left out, by path below the home, and why.
     pub left: Vec<(Vec<u8>, String)>,
-    /// Whether there were more names than are looked at: then nothing of it may be moved.
+    /// Whether there were more names than are examined: then nothing of it may be moved.
     pub too_many: bool,
     /// Where the base directories lie.
     #[serde(default)]
@@ -95,7 +95,7 @@ pub struct HomeCase<'a> {
     pub bases: &'a Bases,
     /// Whose home it is.
     pub owner: u32,
-    /// More names than this are not looked at.
+    /// More names than this are not examined.
     pub most: u64,
     /// What of it is to be moved.
     pub choice: &'a Choice,
@@ -123,7 +123,7 @@ pub(super) struct Visit<'a> {
     pub(super) dir: &'a Dir,
     /// What it is called there.
     pub(super) name: &'a [u8],
-    /// Where it lies below the home.
+    /// Where it is below the home.
     pub(super) path: &'a [u8],
     /// What it is to the application.
     pub(super) class: Class,
@@ -131,8 +131,8 @@ pub(super) struct Visit<'a> {
     pub(super) stat: &'a Stat,
 }
 
-/// Looks at everything of an application's in a home, folders before what is in them; answers whether there were more names
-/// than are looked at.
+/// Examines everything of an application's in a home, folders before what is in them; answers whether there were more names
+/// than are examined.
 pub(super) fn each(home: &Dir, case: &HomeCase<'_>, see: &mut dyn FnMut(Visit<'_>)) -> bool {
     let mut look = Look::new(home, case);
     look.see = Some(see);
@@ -140,7 +140,7 @@ pub(super) fn each(home: &Dir, case: &HomeCase<'_>, see: &mut dyn FnMut(Visit<'_
     look.found.too_many
 }
 
-/// Whether one thing in an open folder, which stands for `path` below the home, is the application's with all that lies in it.
+/// Whether one thing in an open folder, which is for `path` below the home, is the application's with all that is in it.
 #[must_use]
 pub(super) fn whole(dir: &Dir, name: &[u8], path: &[u8], case: &HomeCase<'_>) -> bool {
     let mut look = Look::new(dir, case);
@@ -153,7 +153,7 @@ struct Look<'a> {
     found: AppData,
     parts: BTreeMap<(Class, Option<String>), Tally>,
     names: u64,
-    /// Who is told of everything that is met.
+    /// Who is reported of everything that is met.
     see: Option<&'a mut dyn FnMut(Visit<'_>)>,
     /// The one mount, and on it the one device, within which things can be moved.
     within: Option<(u64, u64)>,
@@ -175,11 +175,11 @@ impl<'a> Look<'a> {
         }
     }
 
-    /// Sorts what lies in a folder, whose path below the home is `path`; answers the class of all of it, none when it holds
+    /// Sorts what is in a folder, whose path below the home is `path`; answers the class of all of it, none when it holds
     /// something of the user's own, or of several classes.
     fn folder(&mut self, dir: &Dir, path: &mut Vec<u8>, depth: usize) -> Option<Class> {
         let Ok(mut names) = dir.disk().list(dir.fd()) else {
-            self.leave(path, "it cannot be read");
+            self.leave(path, "cannot be read");
             return None;
         };
         names.sort_by(|a, b| a.0.cmp(&b.0));
@@ -215,7 +215,7 @@ impl<'a> Look<'a> {
             return None;
         }
         let Ok(Some(stat)) = dir.look(name) else {
-            self.leave(path, "it cannot be looked at");
+            self.leave(path, "cannot be examined");
             return None;
         };
         let told = class.map(|(class, _)| class);
@@ -226,8 +226,8 @@ impl<'a> Look<'a> {
                 self.inner(dir, name, path, depth)?
             }
             (kind, None) => {
-                // What leads to a place of the application, and is no folder.
-                let why = if kind == FileKind::Link { "a link, which is not followed" } else { "no folder" };
+                // What points to a place of the application, and is no folder.
+                let why = if kind == FileKind::Link { "a symlink (not followed)" } else { "not a folder" };
                 self.leave(path, why);
                 return None;
             }
@@ -245,15 +245,15 @@ impl<'a> Look<'a> {
         Some(class)
     }
 
-    /// Sorts a folder that lies in another.
+    /// Sorts a folder that is in another.
     fn inner(&mut self, dir: &Dir, name: &[u8], path: &mut Vec<u8>, depth: usize) -> Option<Class> {
         let opened = dir.disk().open_dir(dir.fd(), name).ok().map(|fd| dir.beside(fd));
         let why = match &opened {
-            _ if depth >= MAX_DEPTH => "it lies too deep",
-            None => "it cannot be opened",
+            _ if depth >= MAX_DEPTH => "nested too deeply",
+            None => "cannot be opened",
             Some(inner) if within(inner) != self.within => "another file system is mounted there",
             Some(inner) if inner.look_self().map_or(true, |stat| stat.uid != self.case.owner) => {
-                "it belongs to somebody else"
+                "owned by another user"
             }
             Some(inner) => return self.folder(inner, path, depth + 1),
         };
@@ -381,7 +381,7 @@ mod tests {
         }
         fs::create_dir_all(&deep).unwrap();
         let found = look(home, 1000);
-        // Links are moved as links, never what they lead to.
+        // Links are moved as links, never what they point to.
         assert_eq!(
             tops(&found),
             [
@@ -392,8 +392,8 @@ mod tests {
             ]
         );
         let left: Vec<(usize, &str)> = found.left.iter().map(|(path, why)| (path.len(), why.as_str())).collect();
-        assert!(left.contains(&(6, "a link, which is not followed")), "{left:?}");
-        assert!(left.iter().any(|(_, why)| *why == "it lies too deep"), "{left:?}");
+        assert!(left.contains(&(6, "a symlink (not followed)")), "{left:?}");
+        assert!(left.iter().any(|(_, why)| *why == "nested too deeply"), "{left:?}");
     }
 
     proptest::proptest! {

@@ -15,7 +15,7 @@ use crate::model::{ContentHasher, Digest, FileKind, Identity, Stat};
 const MAX_DEPTH: usize = 512;
 /// So many differences are named.
 const MAX_NAMED: usize = 100;
-/// Larger files are told by their numbers alone: a terabyte hole must not be read for hours.
+/// Larger files are reported by their numbers alone: a terabyte hole must not be read for hours.
 const MAX_READ: u64 = 4 << 30;
 
 /// What of this home is the user's own.
@@ -27,9 +27,9 @@ pub struct InventoryQuestion {
     pub leave_out: Vec<Vec<u8>>,
     /// Whether contents are read too.
     pub contents: bool,
-    /// Whether it is to be held against the one before.
+    /// Whether it is to be compared with the one before.
     pub again: bool,
-    /// More names than this are not looked at.
+    /// More names than this are not examined.
     pub most: u64,
 }
 
@@ -46,7 +46,7 @@ pub struct InventoryAnswer {
     pub unseen: u64,
     /// Files whose content was to be read and could not, or is too large.
     pub unread: u64,
-    /// Whether there were more names than are looked at.
+    /// Whether there were more names than are examined.
     pub too_many: bool,
     /// What differs from the time before: the path below the home, and `gone`, `new` or `changed`.
     pub differences: Vec<(Vec<u8>, String)>,
@@ -64,7 +64,7 @@ pub(super) struct Inventory {
 
 #[derive(Debug)]
 struct Entry {
-    /// Where its path stands among all.
+    /// Where its path is among all.
     path: std::ops::Range<usize>,
     numbers: Numbers,
     content: Option<Digest>,
@@ -111,7 +111,7 @@ impl Numbers {
 }
 
 impl InventoryQuestion {
-    /// Takes the inventory of a home; holds it against the earlier one where that was asked, and keeps it else.
+    /// Takes the inventory of a home; compares it with the earlier one where that was asked, and keeps it else.
     pub(super) fn answer(&self, home: &Dir, earlier: &mut Option<Inventory>) -> InventoryAnswer {
         let taken = self.taken(home);
         match earlier {
@@ -174,7 +174,7 @@ impl Walk<'_> {
         if self.left_out.contains(path.as_slice()) {
             return;
         }
-        // What has gone since it was listed is no loss of ours: the comparison tells it.
+        // What has gone since it was listed is no loss of ours: the comparison says it.
         let Ok(stat) = dir.disk().look(dir.fd(), name) else { return };
         let in_cache = lies_in(path, &self.question.bases.cache);
         if stat.kind != FileKind::Folder {
@@ -210,7 +210,7 @@ impl Walk<'_> {
     }
 }
 
-/// Whether a path is that folder or lies below it.
+/// Whether a path is that folder or is below it.
 fn lies_in(path: &[u8], folder: &[u8]) -> bool {
     path.strip_prefix(folder).is_some_and(|rest| rest.is_empty() || rest[0] == b'/')
 }

@@ -1,4 +1,4 @@
-//! Looks at the machine's files and digests them, in parallel: what is there, not what should be.
+//! Examines the machine's files and digests them, in parallel: what is there, not what should be.
 //!
 //! Work is handed out folder by folder, so that a handle is opened once for all names in it, in path order, which is
 //! close to the order on the disk. Memory does not grow with file sizes: every thread has one buffer.
@@ -34,10 +34,10 @@ use crate::model::{ContentHasher, Digest, FileKind, Md5, Stat, SystemPath};
 /// Large enough that system calls do not count, small enough to stay in the processor's cache.
 const BUFFER: usize = 128 * 1024;
 
-/// So many names of one folder are looked at by one thread with one handle.
+/// So many names of one folder are examined by one thread with one handle.
 const SHARE: usize = 16;
 
-/// Names with so many bytes between them are looked at before others.
+/// Names with so many bytes between them are examined before others.
 const LARGE: u64 = 8 << 20;
 
 /// What is to be known of a name.
@@ -65,7 +65,7 @@ impl Look {
     }
 }
 
-/// One name to be looked at.
+/// One name to be examined.
 #[derive(Debug, Clone, Copy)]
 pub struct Task<'a> {
     /// The folder it is in, without links on the way.
@@ -85,9 +85,9 @@ pub enum Observation {
     Absent,
     /// Something is there.
     There(Box<Found>),
-    /// It may not be looked at or read with these rights.
+    /// It may not be examined or read with these rights.
     Forbidden,
-    /// Somebody said stop before it was looked at.
+    /// A person interrupted the run before it was examined.
     NotReached,
     /// The medium gives errors.
     Unreadable {
@@ -117,7 +117,7 @@ pub struct Found {
     pub unread: bool,
 }
 
-/// The observer said stop.
+/// The observer interrupted the run.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 #[error("stopped")]
 pub struct Stopped;
@@ -125,16 +125,16 @@ pub struct Stopped;
 /// How contents are read.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct How<'a> {
-    /// Places that were just written: what lies at or below them is read from the medium rather than from the cache.
+    /// Places that were just written: what is at or below them is read from the medium rather than from the cache.
     pub written: Option<&'a HashSet<SystemPath>>,
     /// What was seen before: a file that is just as it was is not read.
     pub remembered: Option<&'a Remembered>,
-    /// Whether what was seen until the observer said stop is an answer; the rest is [`Observation::NotReached`] then.
+    /// Whether what was seen until the observer interrupted the run is an answer; the rest is [`Observation::NotReached`] then.
     pub partial: bool,
 }
 
 impl How<'_> {
-    /// Whether a place is, or lies below, one that was just written.
+    /// Whether a place is, or is below, one that was just written.
     #[must_use]
     pub fn was_written(&self, place: &SystemPath) -> bool {
         let Some(written) = self.written else { return false };
@@ -142,11 +142,11 @@ impl How<'_> {
     }
 }
 
-/// Looks at all tasks; answers stand in the order of the tasks. Those of one folder should stand together, and all in
+/// Examines all tasks; answers are in the order of the tasks. Those of one folder should are together, and all in
 /// path order, which is close to the order on the disk.
 ///
 /// # Errors
-/// When the observer said stop.
+/// When the observer interrupted the run.
 pub fn observe(
     machine: &Machine,
     tasks: &[Task<'_>],
@@ -263,7 +263,7 @@ fn read(dir: &Dir, task: &Task<'_>, found: &mut Found, buffer: &mut [u8]) -> io:
     let disk = dir.disk();
     let (file, open) = disk.open_seen(dir.fd(), task.name)?;
     if open.id != found.stat.id {
-        // On overlay file systems a handle may show another inode number than the name; a stat of both tells the
+        // On overlay file systems a handle may show another inode number than the name; a stat of both says the
         // same content apart from an exchanged one.
         if (open.size, open.mtime) != (found.stat.size, found.stat.mtime) {
             return Err(io::Error::new(io::ErrorKind::NotFound, "exchanged while it was looked at"));

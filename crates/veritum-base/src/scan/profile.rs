@@ -1,5 +1,5 @@
 //! What is wrong with what an application keeps in a home: settings that cannot be read, rights that keep it out, locks of a
-//! process that is gone, no room.
+//! process that is gone, no free space.
 
 use serde::{Deserialize, Serialize};
 
@@ -9,11 +9,11 @@ use crate::apps::{Class, RawCard};
 use crate::machine::Dir;
 use crate::model::{FileKind, SystemPath, Verdict};
 
-/// More faults of one home are counted, not told.
+/// More faults of one home are counted, not reported.
 const MAX_FAULTS: usize = 200;
 /// So much is read of one home.
 const MAX_READ: u64 = 512 << 20;
-/// With less room than this an application cannot write its settings.
+/// With less free space than this an application cannot write its settings.
 const LITTLE: u64 = 1 << 20;
 
 /// What is wrong with what an application keeps in a home.
@@ -25,7 +25,7 @@ pub struct ProfileQuestion {
     pub home: SystemPath,
     /// Whose home it is.
     pub owner: u32,
-    /// More names than this are not looked at.
+    /// More names than this are not examined.
     pub most: u64,
     /// Whether databases are looked into: not while the application writes them.
     pub databases: bool,
@@ -37,19 +37,19 @@ pub struct ProfileQuestion {
 /// What is wrong with what an application keeps in a home.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Profile {
-    /// How many things were looked at.
+    /// How many things were examined.
     pub looked: u64,
     /// How many bytes were read.
     pub bytes: u64,
     /// The faults, by path.
     pub faults: Vec<ProfileFault>,
-    /// Faults that are not told.
+    /// Faults that are not reported.
     pub more: u64,
     /// Things that say that the application runs, below the home: of no meaning where it does.
     pub locks: Vec<Vec<u8>>,
     /// Bytes that are free for the user, where there is too little.
     pub little_room: Option<u64>,
-    /// Whether there were more names than are looked at.
+    /// Whether there were more names than are examined.
     pub too_many: bool,
 }
 
@@ -60,11 +60,11 @@ pub struct ProfileFault {
     pub path: Vec<u8>,
     /// What it is to the application.
     pub class: Class,
-    /// `garbled`, `unreadable` or `wrong-mode`.
+    /// `corrupt`, `unreadable`, `wrong-owner` or `wrong-permissions`.
     pub verdict: Verdict,
-    /// Why.
+    /// The reason.
     pub why: String,
-    /// The mode that it needs, when that is what it lacks; none when it belongs to somebody else.
+    /// The mode that it needs, when that is what it lacks; none when it belongs to a person else.
     pub needs: Option<u32>,
 }
 
@@ -95,27 +95,27 @@ pub(super) fn profile(home: &Dir, case: &HomeCase<'_>, databases: bool) -> Profi
     found
 }
 
-/// What keeps the user from reading or writing it. Settings that nobody may write are somebody's wish.
+/// What keeps the user from reading or writing it. Settings that no one may write are a person's wish.
 fn rights_fault(met: &Visit<'_>, owner: u32) -> Option<ProfileFault> {
     let stat = met.stat;
-    let blank = |why: String, needs| ProfileFault {
-        path: met.path.to_vec(),
-        class: met.class,
-        verdict: Verdict::WrongMode,
-        why,
-        needs,
-    };
+    let blank =
+        |verdict, why: String, needs| ProfileFault { path: met.path.to_vec(), class: met.class, verdict, why, needs };
     if stat.uid != owner {
         let whose = if stat.uid == 0 { "root".to_owned() } else { format!("user {}", stat.uid) };
-        return Some(blank(format!("it belongs to {whose}"), None));
+        return Some(blank(Verdict::WrongOwner, format!("owned by {whose}"), None));
     }
     let needed = match stat.kind {
         FileKind::Folder => 0o700,
         FileKind::File => 0o400,
         _ => return None,
     };
-    (owner != 0 && stat.mode & needed != needed)
-        .then(|| blank(format!("mode {:04o} keeps its owner out", stat.mode), Some(stat.mode | needed)))
+    (owner != 0 && stat.mode & needed != needed).then(|| {
+        blank(
+            Verdict::WrongPermissions,
+            format!("mode {:04o} denies access to the owner", stat.mode),
+            Some(stat.mode | needed),
+        )
+    })
 }
 
 fn content_fault(met: &Visit<'_>, databases: bool, bytes: &mut u64) -> Option<ProfileFault> {
@@ -124,14 +124,14 @@ fn content_fault(met: &Visit<'_>, databases: bool, bytes: &mut u64) -> Option<Pr
     if !looked_into || met.stat.kind != FileKind::File || bytes.saturating_add(met.stat.size) > MAX_READ {
         return None;
     }
-    // Of the user's own only databases are looked into: what else is in there is nobody's business.
+    // Of the user's own only databases are looked into: what else is in there is no one's business.
     if met.class == Class::Own && super::readable::Form::for_name(met.name) != super::readable::Form::Database {
         return None;
     }
     *bytes += met.stat.size;
     let (verdict, why) = match fault(met.dir, met.name, met.stat.size, databases) {
         Ok(None) => return None,
-        Ok(Some(why)) => (Verdict::Garbled, why),
+        Ok(Some(why)) => (Verdict::Corrupt, why),
         Err(e) if e.kind() == std::io::ErrorKind::NotFound => return None,
         Err(e) => (Verdict::Unreadable, crate::model::error_words(&e)),
     };
@@ -172,8 +172,8 @@ mod tests {
         assert_eq!(
             told,
             [
-                ".config/quay/rc.json garbled: it ends in the middle, at line 1",
-                ".config/quay/zeros garbled: it holds nothing but zeros, as after a power cut",
+                ".config/quay/rc.json corrupt: truncated at line 1",
+                ".config/quay/zeros corrupt: filled with zeros, as after a power cut",
             ]
         );
         assert_eq!(found.locks, [b".quay/a/lock".to_vec()]);

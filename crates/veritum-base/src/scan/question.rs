@@ -1,4 +1,4 @@
-//! Questions about a home: asked by whoever knows the card, answered by a process with the rights of the home's owner.
+//! Questions about a home: asked by the one that knows the card, answered by a process with the rights of the home's owner.
 
 use std::io;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -41,7 +41,7 @@ pub struct HomeQuestion {
     pub home: SystemPath,
     /// Whose home it is.
     pub owner: u32,
-    /// More names than this are not looked at.
+    /// More names than this are not examined.
     pub most: u64,
     /// What of it is to be moved.
     pub choice: Choice,
@@ -50,7 +50,7 @@ pub struct HomeQuestion {
     pub sandbox: Option<String>,
 }
 
-/// Whether something is the application's with all that lies in it.
+/// Whether something is the application's with all that is in it.
 #[derive(Debug, Serialize, Deserialize)]
 pub struct WholeQuestion {
     /// The application's card.
@@ -59,9 +59,9 @@ pub struct WholeQuestion {
     pub bases: Bases,
     /// Whose home it is.
     pub owner: u32,
-    /// More names than this are not looked at.
+    /// More names than this are not examined.
     pub most: u64,
-    /// What it stands for, below the home.
+    /// What it is for, below the home.
     pub path: Vec<u8>,
     /// What it is called now, in the folder that the question is about.
     pub name: Vec<u8>,

@@ -9,7 +9,7 @@ use crate::machine::{Dir, read_to_limit};
 const MAX_TEXT: u64 = 16 << 20;
 /// Larger databases are not copied.
 const MAX_DATABASE: u64 = 64 << 20;
-/// So many lines of a file of groups and keys are looked at.
+/// So many lines of a file of groups and keys are examined.
 const MAX_LINES: usize = 200_000;
 /// How a database begins (SQLite Database File Format, 1.3).
 const DATABASE: &[u8] = b"SQLite format 3\0";
@@ -37,7 +37,7 @@ impl Form {
     }
 }
 
-/// Why a file cannot be read as what it is; none when it can, or nothing tells.
+/// Why a file cannot be read as what it is; none when it can, or nothing says.
 ///
 /// # Errors
 /// When the medium, or its rights, keep it from being read.
@@ -56,9 +56,9 @@ pub(super) fn fault(dir: &Dir, name: &[u8], size: u64, databases: bool) -> io::R
 /// Why a text is none of its form.
 pub(super) fn text_fault(form: Form, text: &[u8]) -> Option<String> {
     if !text.is_empty() && text.iter().all(|byte| *byte == 0) {
-        return Some("it holds nothing but zeros, as after a power cut".into());
+        return Some("filled with zeros, as after a power cut".into());
     }
-    let empty = || text.iter().all(u8::is_ascii_whitespace).then(|| "it is empty".to_owned());
+    let empty = || text.iter().all(u8::is_ascii_whitespace).then(|| "empty file".to_owned());
     match form {
         Form::Json => empty().or_else(|| json_fault(text)),
         Form::Xml => empty().or_else(|| xml_fault(text)),
@@ -74,8 +74,8 @@ fn json_fault(text: &[u8]) -> Option<String> {
     let remarks = text.windows(2).any(|two| two == b"//" || two == b"/*");
     let cut = error.is_eof();
     (cut || !remarks).then(|| match cut {
-        true => format!("it ends in the middle, at line {}", error.line()),
-        false => format!("line {} is no JSON", error.line()),
+        true => format!("truncated at line {}", error.line()),
+        false => format!("line {} is not valid JSON", error.line()),
     })
 }
 
@@ -96,10 +96,10 @@ fn xml_fault(text: &[u8]) -> Option<String> {
             Ok(quick_xml::events::Event::End(_)) => depth = depth.saturating_sub(1),
             Ok(quick_xml::events::Event::Eof) => {
                 let cut = depth > 0 || elements == 0;
-                return cut.then(|| format!("it ends in the middle, at line {}", at(&reader)));
+                return cut.then(|| format!("truncated at line {}", at(&reader)));
             }
             Ok(_) => {}
-            Err(_) => return Some(format!("line {} is no XML", at(&reader))),
+            Err(_) => return Some(format!("line {} is not valid XML", at(&reader))),
         }
     }
 }
@@ -121,7 +121,7 @@ fn keys_fault(text: &[u8]) -> Option<String> {
     None
 }
 
-/// Looks at a private copy, with what its log has beyond it: opening the user's own would change it.
+/// Examines a private copy, with what its log has beyond it: opening the user's own would change it.
 fn database_fault(dir: &Dir, name: &[u8], size: u64) -> io::Result<Option<String>> {
     if size == 0 {
         return Ok(None);
@@ -131,7 +131,7 @@ fn database_fault(dir: &Dir, name: &[u8], size: u64) -> io::Result<Option<String
     let mut begins = [0; DATABASE.len()];
     copied(dir, name, &copies.path().join("copy"), Some(&mut begins))?;
     if begins != DATABASE {
-        return Ok(Some("it does not begin as a database".into()));
+        return Ok(Some("not an SQLite database".into()));
     }
     let log = [name, b"-wal"].concat();
     if dir.look(&log)?.is_some_and(|stat| stat.size <= MAX_DATABASE) {
@@ -144,12 +144,12 @@ fn database_fault(dir: &Dir, name: &[u8], size: u64) -> io::Result<Option<String
     };
     Ok(match checked() {
         Ok(word) if word == "ok" => None,
-        Ok(_) => Some("its database contradicts itself".into()),
+        Ok(_) => Some("the database is inconsistent".into()),
         // What a newer or another build needs is no fault of the file.
         Err(rusqlite::Error::SqliteFailure(e, _))
             if matches!(e.code, rusqlite::ErrorCode::NotADatabase | rusqlite::ErrorCode::DatabaseCorrupt) =>
         {
-            Some("its database cannot be read".into())
+            Some("the database cannot be read".into())
         }
         Err(_) => None,
     })
@@ -188,13 +188,13 @@ mod tests {
             assert_eq!(said(name, text), None, "{name}: {text}");
         }
         for (name, text, why) in [
-            ("a.json", "{\"a\": [1,\n 2", "it ends in the middle, at line 2"),
-            ("a.json", "{\n\"a\" 1}", "line 2 is no JSON"),
-            ("a.json", " \n", "it is empty"),
-            ("A.JSON", "\0\0\0", "it holds nothing but zeros, as after a power cut"),
-            ("rc", "\0\0\0", "it holds nothing but zeros, as after a power cut"),
-            ("a.xml", "<a>\n<b>\n</a>", "line 3 is no XML"),
-            ("a.xml", "<a>\n<b></b>\n", "it ends in the middle, at line 3"),
+            ("a.json", "{\"a\": [1,\n 2", "truncated at line 2"),
+            ("a.json", "{\n\"a\" 1}", "line 2 is not valid JSON"),
+            ("a.json", " \n", "empty file"),
+            ("A.JSON", "\0\0\0", "filled with zeros, as after a power cut"),
+            ("rc", "\0\0\0", "filled with zeros, as after a power cut"),
+            ("a.xml", "<a>\n<b>\n</a>", "line 3 is not valid XML"),
+            ("a.xml", "<a>\n<b></b>\n", "truncated at line 3"),
             ("a.ini", "[Group]\nkey=\0\n", "line 2 is neither a group nor a key"),
         ] {
             assert_eq!(said(name, text).as_deref(), Some(why), "{name}: {text}");
@@ -227,7 +227,7 @@ mod tests {
         std::fs::write(&path, &bytes).unwrap();
         assert!(said().is_some_and(|why| why.contains("database")));
         std::fs::write(&path, b"<html>nothing of the kind</html>").unwrap();
-        assert_eq!(said().as_deref(), Some("it does not begin as a database"));
+        assert_eq!(said().as_deref(), Some("not an SQLite database"));
         assert_eq!(fault(&dir, b"places.sqlite", 32, false).unwrap(), None, "it may be in use");
     }
 

@@ -1,5 +1,5 @@
-//! [`Snapshot`]: what stood at every place when all of it was found sound. While nothing of it has changed, nothing needs to
-//! be judged anew.
+//! [`Snapshot`]: what was at every place when all of it was found intact. While nothing of it has changed, nothing needs to
+//! be judged again.
 
 use rayon::prelude::*;
 
@@ -24,13 +24,13 @@ pub enum Watch {
     Loose,
 }
 
-/// What stood at each place, folder by folder, packed.
+/// What was at each place, folder by folder, packed.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Snapshot {
     parts: Vec<Vec<u8>>,
 }
 
-/// A place in a folder, and what stood there.
+/// A place in a folder, and what was there.
 #[derive(Debug)]
 struct Known {
     folder: SystemPath,
@@ -54,7 +54,7 @@ impl SnapshotBuilder {
         Self { began: began.as_second(), ..Self::default() }
     }
 
-    /// Takes in what stands at a place in a folder, without links on the way; none for nothing.
+    /// Takes in what is at a place in a folder, without links on the way; none for nothing.
     pub fn add(&mut self, folder: &SystemPath, place: &SystemPath, stat: Option<&Stat>, watch: Watch) {
         let watch = if stat.is_some_and(|s| s.kind != FileKind::Folder) { Watch::Close } else { watch };
         let changed = |s: &Stat| watch == Watch::Close && s.ctime.s >= self.began.saturating_sub(STEP);
@@ -77,7 +77,7 @@ impl SnapshotBuilder {
             self.places.dedup_by(|a, b| a.place == b.place);
             self.places.par_chunks(IN_PART).map(pack).collect()
         });
-        // A hundred thousand small pieces are let go beside the rest of the work.
+        // A hundred thousand small pieces are let go next to the rest of the work.
         pool.spawn(move || drop(self.places));
         Some(Snapshot { parts: parts? })
     }
@@ -111,7 +111,7 @@ impl Snapshot {
         Self { parts }
     }
 
-    /// Looks whether every place is just as it was; also no when what was kept cannot be read, or the observer said stop.
+    /// Looks whether every place is just as it was; also no when what was kept cannot be read, or the observer interrupted the run.
     #[must_use]
     pub fn still_stands(&self, machine: &Machine, pool: &rayon::ThreadPool, observer: &dyn Observer) -> bool {
         let one = |part: &Vec<u8>| {
@@ -149,7 +149,7 @@ fn stamp(stat: &Stat, watch: Watch) -> [u8; STAMP] {
     bytes
 }
 
-/// Reads one part and looks at its places; none when it is not what was written.
+/// Reads one part and examines its places; none when it is not what was written.
 fn part_stands(bytes: &[u8], machine: &Machine) -> Option<bool> {
     let mut rest = bytes;
     let mut take = |n: usize| {
@@ -263,7 +263,7 @@ mod tests {
             let whole = zstd::bulk::decompress(&settled.parts()[0], MAX_PART).unwrap();
             proptest::prop_assert_eq!(part_stands(&whole, &machine), Some(true));
             proptest::prop_assert_ne!(part_stands(&whole[..whole.len() - 1], &machine), Some(true));
-            // Whatever it says: once all that it could be about is gone, it does not stand.
+            // Whatever it says: once all that it could be about is gone, it does not are.
             let damaged = crate::testkit::mutated(&whole, seed);
             std::fs::remove_dir(dir.path().join("usr")).unwrap();
             std::fs::remove_dir(dir.path().join("etc")).unwrap();

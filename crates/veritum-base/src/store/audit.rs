@@ -1,4 +1,4 @@
-//! Whether a store itself is sound: every content, manifest and signed file held against what was signed.
+//! Whether a store itself is intact: every content, manifest and signed file compared with what was signed.
 
 use std::collections::{BTreeSet, HashMap};
 use std::io::{self, Read as _};
@@ -21,16 +21,16 @@ use crate::model::{Digest, EntryKind, Harm, SystemPath};
 /// Paths that are named of what a damaged content would have harmed.
 const MAX_PATHS: usize = 50;
 
-/// What came of looking at a store.
+/// What came of examining a store.
 #[derive(Debug, Default)]
 pub struct Audit {
     /// What is not as it was signed.
     pub faults: Vec<StoreFault>,
     /// Files that nothing signed and nothing taken in refers to, below the store's folder.
     pub superfluous: Vec<PathBuf>,
-    /// Whether what is superfluous could be judged: not while a manifest is missing.
+    /// Whether what is unused could be judged: not while a manifest is missing.
     pub judged_superfluous: bool,
-    /// Components taken in that wait for the next signing.
+    /// Packages taken in that wait for the next signing.
     pub waiting: u64,
     /// Files examined.
     pub examined: u64,
@@ -38,7 +38,7 @@ pub struct Audit {
     pub bytes: u64,
 }
 
-/// What a component's manifest refers to.
+/// What a package's manifest refers to.
 type Contents = Vec<(Digest, u64)>;
 
 /// The names of a store's contents, while they are being listed.
@@ -46,14 +46,14 @@ type Contents = Vec<(Digest, u64)>;
 pub struct Listing(std::thread::JoinHandle<inventory::Names>);
 
 impl Store {
-    /// Looks at every part of the store, and reads every content; `fresh` reads from the medium rather than from the
+    /// Examines every part of the store, and reads every content; `fresh` reads from the medium rather than from the
     /// cache.
     ///
     /// # Errors
-    /// When the observer said stop.
+    /// When the observer interrupted the run.
     pub fn audit(&self, pool: &rayon::ThreadPool, fresh: bool, observer: &dyn Observer) -> Result<Audit, StoreError> {
-        let mut entries: Vec<IndexEntry> = self.components().cloned().collect();
-        entries.sort_by(|a, b| a.component.cmp(&b.component));
+        let mut entries: Vec<IndexEntry> = self.packages().cloned().collect();
+        entries.sort_by(|a, b| a.package.cmp(&b.package));
         if self.is_remote() {
             return audit_remote(self, &entries, pool, observer);
         }
@@ -61,10 +61,10 @@ impl Store {
         let mut audit = Audit { faults: signed_faults(self), ..Audit::default() };
         let (known, unread) = pointers(self.path());
         audit.faults.extend(entries.iter().filter_map(|entry| pointer_fault(entry, &known, &unread)));
-        let waiting: Vec<IndexEntry> = known.into_values().filter(|e| !self.has(&e.component)).collect();
+        let waiting: Vec<IndexEntry> = known.into_values().filter(|e| !self.has(&e.package)).collect();
         audit.waiting = waiting.len() as u64;
-        // What cannot be read and belongs to nothing signed is nobody's.
-        let signed: BTreeSet<String> = entries.iter().map(|e| pointer_name(&e.component)).collect();
+        // What cannot be read and belongs to nothing signed is no one's.
+        let signed: BTreeSet<String> = entries.iter().map(|e| pointer_name(&e.package)).collect();
         let nobodys = |name: &&String| !signed.contains(*name);
         audit.superfluous.extend(unread.iter().filter(nobodys).map(|name| Path::new("filled").join(name)));
         entries.extend(waiting);
@@ -88,7 +88,7 @@ impl Store {
         audit.superfluous.extend(names.foreign);
         audit.faults.extend(manifest_faults);
         audit.faults.extend(self.with_harm(found, &entries, pool));
-        // What stands in the place of a part goes aside with its repair.
+        // What is in the place of a part is set aside with its repair.
         let places: BTreeSet<PathBuf> = audit.faults.iter().map(|fault| PathBuf::from(fault.part.name())).collect();
         let in_the_way = |name: &PathBuf| places.range(name.clone()..).next().is_some_and(|p| p.starts_with(name));
         audit.superfluous.retain(|name| !in_the_way(name));
@@ -97,7 +97,7 @@ impl Store {
         Ok(audit)
     }
 
-    /// Begins to list which contents have a file, by name, beside other work. Nothing of a store on a web server: that
+    /// Begins to list which contents have a file, by name, next to other work. Nothing of a store on a web server: that
     /// lists nothing, and a question for each would be as many as there are files.
     #[must_use]
     pub fn list_contents(&self) -> Option<Listing> {
@@ -120,7 +120,7 @@ impl Store {
     /// Reads contents; answers with those that are not what was signed.
     ///
     /// # Errors
-    /// When the observer said stop.
+    /// When the observer interrupted the run.
     pub fn audit_contents(
         &self,
         wanted: &[(Digest, u64)],
@@ -166,8 +166,8 @@ impl Store {
         for (entry, hits) in entries.iter().zip(touched) {
             for (at, path) in hits {
                 let harm = &mut faults[at].harm;
-                if !harm.components.contains(&entry.component) {
-                    harm.components.push(entry.component.clone());
+                if !harm.packages.contains(&entry.package) {
+                    harm.packages.push(entry.package.clone());
                 }
                 match path {
                     Some(path) if harm.paths.len() < MAX_PATHS => harm.paths.push(path),
@@ -180,8 +180,8 @@ impl Store {
     }
 }
 
-/// Everything that is signed of a store on a web server; what is fetched only for this is not kept. What else lies
-/// there the server does not tell.
+/// Everything that is signed of a store on a web server; what is fetched only for this is not kept. What else is
+/// there the server does not say.
 fn audit_remote(
     store: &Store,
     entries: &[IndexEntry],
@@ -272,7 +272,7 @@ fn audit_manifests(
     Ok((faults?.into_iter().flatten().collect(), all))
 }
 
-/// Every content that a component needs, by its manifest: its files, when they are wanted, and its records.
+/// Every content that a package needs, by its manifest: its files, when they are wanted, and its records.
 pub(super) fn referred(store: &Store, entry: &IndexEntry, files: bool) -> Result<(Contents, Contents), Trouble> {
     let manifest = plain_manifest(store, entry)?;
     let file = |e: &crate::model::Entry| match &e.kind {
@@ -293,7 +293,7 @@ pub(super) fn referred(store: &Store, entry: &IndexEntry, files: bool) -> Result
 
 fn plain_manifest(store: &Store, entry: &IndexEntry) -> Result<Manifest, Trouble> {
     let bytes = store.manifest_bytes(entry).map_err(|e| Trouble::for_error(&e))?;
-    Manifest::decode(&bytes).ok().filter(|m| m.component == entry.component).ok_or(Trouble::Altered)
+    Manifest::decode(&bytes).ok().filter(|m| m.package == entry.package).ok_or(Trouble::Altered)
 }
 
 fn records_of(store: &Store, digest: &Digest, size: u64) -> Option<Records> {
@@ -320,7 +320,7 @@ fn hits(store: &Store, manifest: &Manifest, at: &HashMap<Digest, usize>) -> Vec<
     hits
 }
 
-/// The store's own copies of what the operator has pinned: their damage harms only who does not know it yet.
+/// The store's own copies of what the administrator has trusted: their damage harms only who does not know it yet.
 fn signed_faults(store: &Store) -> Vec<StoreFault> {
     let name = "metadata/1.root.json";
     let trouble = match files::read(&store.path().join(name), 1 << 20) {
@@ -333,16 +333,16 @@ fn signed_faults(store: &Store) -> Vec<StoreFault> {
 
 fn pointer_fault(
     entry: &IndexEntry,
-    known: &HashMap<crate::model::ComponentId, IndexEntry>,
+    known: &HashMap<crate::model::PackageId, IndexEntry>,
     unread: &[String],
 ) -> Option<StoreFault> {
-    let trouble = match known.get(&entry.component) {
+    let trouble = match known.get(&entry.package) {
         Some(pointer) if pointer == entry => return None,
         Some(_) => Trouble::Altered,
-        None if unread.contains(&pointer_name(&entry.component)) => Trouble::Altered,
+        None if unread.contains(&pointer_name(&entry.package)) => Trouble::Altered,
         None => Trouble::Missing,
     };
-    let harm = Harm { components: vec![entry.component.clone()], ..Harm::default() };
+    let harm = Harm { packages: vec![entry.package.clone()], ..Harm::default() };
     Some(StoreFault { part: Part::Pointer(entry.clone()), trouble, harm })
 }
 
@@ -361,7 +361,7 @@ fn read_content(file: std::fs::File, digest: &Digest, size: u64) -> io::Result<(
     ROOM.with_borrow_mut(|room| room.examine(file, digest, size))
 }
 
-/// One thread's room for reading contents.
+/// One thread's free space for reading contents.
 #[derive(Default)]
 struct FreeSpace {
     packed: Vec<u8>,
@@ -371,7 +371,7 @@ struct FreeSpace {
 
 impl FreeSpace {
     fn examine(&mut self, file: std::fs::File, digest: &Digest, size: u64) -> io::Result<()> {
-        let wrong = || io::Error::new(io::ErrorKind::InvalidData, "its content is not the one that was signed");
+        let wrong = || io::Error::new(io::ErrorKind::InvalidData, "checksum differs from the signed one");
         let size = usize::try_from(size).map_err(|_| wrong())?;
         self.packed.clear();
         let most = packed_at_most(size as u64);
@@ -387,7 +387,7 @@ impl FreeSpace {
         self.plain.reserve(size + 1);
         let unpacked = decoder.decompress_to_buffer(&self.packed, &mut self.plain);
         self.decoder = Some(decoder);
-        // What does not fit is longer than it should be; the library's own words help nobody.
+        // What does not fit is longer than it should be; the library's own words help no one.
         let same = unpacked.is_ok_and(|n| n == size) && Digest::hash(&self.plain) == *digest;
         if same { Ok(()) } else { Err(wrong()) }
     }

@@ -16,9 +16,9 @@ pub enum Part {
         /// Its name below the store's folder.
         name: String,
     },
-    /// What says that a component was taken in, for the next signing.
+    /// What says that a package was taken in, for the next signing.
     Pointer(IndexEntry),
-    /// A component's manifest.
+    /// A package's manifest.
     Manifest(IndexEntry),
     /// A content.
     Content {
@@ -35,7 +35,7 @@ impl Part {
     pub fn name(&self) -> String {
         match self {
             Self::Signed { name } => name.clone(),
-            Self::Pointer(entry) => format!("filled/{}", pointer_name(&entry.component)),
+            Self::Pointer(entry) => format!("filled/{}", pointer_name(&entry.package)),
             Self::Manifest(entry) => name_of(MANIFESTS, &entry.manifest),
             Self::Content { digest, .. } => name_of(OBJECTS, digest),
         }
@@ -67,7 +67,7 @@ impl Trouble {
 /// A part of a store that is not as it was signed.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct StoreFault {
-    /// Which.
+    /// The part.
     pub part: Part,
     /// What is wrong.
     pub trouble: Trouble,
@@ -91,6 +91,6 @@ pub(super) fn signed_fault(name: &str, trouble: Trouble) -> StoreFault {
 /// A manifest that does not hold.
 #[must_use]
 pub fn manifest_fault(entry: &IndexEntry, trouble: Trouble) -> StoreFault {
-    let harm = Harm { components: vec![entry.component.clone()], ..Harm::default() };
+    let harm = Harm { packages: vec![entry.package.clone()], ..Harm::default() };
     StoreFault { part: Part::Manifest(entry.clone()), trouble, harm }
 }

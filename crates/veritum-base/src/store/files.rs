@@ -12,7 +12,11 @@ pub(super) fn open(path: &Path) -> io::Result<fs::File> {
     use std::os::unix::fs::OpenOptionsExt as _;
     let flags = rustix::fs::OFlags::NONBLOCK.bits().cast_signed();
     let file = fs::OpenOptions::new().read(true).custom_flags(flags).open(path)?;
-    if file.metadata()?.is_file() { Ok(file) } else { Err(io::Error::new(io::ErrorKind::InvalidData, "it is no file")) }
+    if file.metadata()?.is_file() {
+        Ok(file)
+    } else {
+        Err(io::Error::new(io::ErrorKind::InvalidData, "not a regular file"))
+    }
 }
 
 /// Reads a file of at most `limit` bytes.
@@ -21,12 +25,12 @@ pub(super) fn read(path: &Path, limit: u64) -> Result<Vec<u8>, StoreError> {
     let mut bytes = Vec::new();
     file.take(limit + 1).read_to_end(&mut bytes).map_err(at(path))?;
     if bytes.len() as u64 > limit {
-        return Err(at(path)(io::Error::new(io::ErrorKind::FileTooLarge, "larger than is sensible")));
+        return Err(at(path)(io::Error::new(io::ErrorKind::FileTooLarge, "exceeds the size limit")));
     }
     Ok(bytes)
 }
 
-/// Writes a file beside its place, makes it durable, and gives it its name in one step.
+/// Writes a file next to its place, makes it durable, and gives it its name in one step.
 pub(super) fn write_whole(path: &Path, bytes: &[u8]) -> Result<(), StoreError> {
     let folder = path.parent().unwrap_or(Path::new("."));
     fs::create_dir_all(folder).map_err(at(folder))?;
@@ -61,12 +65,12 @@ pub(super) fn name_of((folder, ending): (&str, &str), digest: &Digest) -> String
     format!("{folder}/{}/{}{ending}", &hex[..2], &hex[2..])
 }
 
-/// Where a content lies.
+/// Where a content is.
 pub(super) fn object(store: &Path, digest: &Digest) -> PathBuf {
     store.join(name_of(OBJECTS, digest))
 }
 
-/// Where a manifest lies.
+/// Where a manifest is.
 pub(super) fn manifest(store: &Path, digest: &Digest) -> PathBuf {
     store.join(name_of(MANIFESTS, digest))
 }
@@ -82,6 +86,6 @@ pub(super) fn require_folder(path: &Path) -> Result<(), StoreError> {
     if fs::symlink_metadata(path).map_err(at(path))?.is_dir() {
         Ok(())
     } else {
-        Err(at(path)(io::Error::new(io::ErrorKind::NotADirectory, "it is not a folder of the store")))
+        Err(at(path)(io::Error::new(io::ErrorKind::NotADirectory, "not a folder of the store")))
     }
 }

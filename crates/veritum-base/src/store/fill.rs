@@ -1,4 +1,4 @@
-//! Filling a store from packages and from other stores: in parallel, each component whole or not at all.
+//! Filling a store from .deb files and from other stores: in parallel, each package whole or not at all.
 
 use std::collections::{HashMap, HashSet};
 use std::fs;
@@ -10,13 +10,13 @@ use rayon::prelude::*;
 use super::audit::{is_content, referred};
 use super::files;
 use super::head::located;
-use super::incoming::{Incoming, add_package, package_ref};
-use super::index::{IndexEntry, PackageRef};
+use super::incoming::{Incoming, add_deb, deb_ref};
+use super::index::{DebRef, IndexEntry};
 use super::pointers::{whole_pointers, write_pointer};
 use super::{FOLDERS, Store, StoreError, at};
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::formats::deb::DebError;
-use crate::model::ComponentId;
+use crate::model::PackageId;
 
 /// Packages between two points at which everything so far is made durable.
 const BATCH: usize = 64;
@@ -28,15 +28,15 @@ const LOCK_TRIES: u32 = 15;
 pub struct Refused {
     /// The file.
     pub path: PathBuf,
-    /// Why.
+    /// The reason.
     pub why: StoreError,
 }
 
 /// What came of a filling.
 #[derive(Debug, Default)]
 pub struct FillSummary {
-    /// Components taken in.
-    pub added: Vec<ComponentId>,
+    /// Packages taken in.
+    pub added: Vec<PackageId>,
     /// Packages that the store had already.
     pub known: usize,
     /// Packages that were not taken.
@@ -59,23 +59,23 @@ impl FillSummary {
 pub struct FillRules {
     /// Threads.
     pub jobs: usize,
-    /// Whether contents are kept; without them a store vouches, and gives nothing back.
+    /// Whether contents are kept; without them a store verifies, and gives nothing back.
     pub contents: bool,
 }
 
-/// A package that is to be taken in, wherever it lies.
+/// A package that is to be taken in, wherever it is.
 pub trait Parcel: Sync {
     /// What it is called for people: a path.
     fn label(&self) -> PathBuf;
 
-    /// Its bytes, as far as can be told before.
+    /// Its bytes, as far as can be reported before.
     fn bytes(&self) -> u64;
 
     /// Opens it at its beginning; its digest, when that was verified just now.
     ///
     /// # Errors
     /// When it is no longer there, or is another one now.
-    fn open(&self) -> io::Result<(fs::File, Option<PackageRef>)>;
+    fn open(&self) -> io::Result<(fs::File, Option<DebRef>)>;
 }
 
 impl Parcel for PathBuf {
@@ -87,7 +87,7 @@ impl Parcel for PathBuf {
         fs::metadata(self).map_or(0, |m| m.len())
     }
 
-    fn open(&self) -> io::Result<(fs::File, Option<PackageRef>)> {
+    fn open(&self) -> io::Result<(fs::File, Option<DebRef>)> {
         files::open(self).map(|file| (file, None))
     }
 }
@@ -96,20 +96,15 @@ impl Parcel for PathBuf {
 ///
 /// # Errors
 /// As [`fill_from`].
-pub fn fill(
-    store: &Path,
-    packages: &[PathBuf],
-    jobs: usize,
-    observer: &dyn Observer,
-) -> Result<FillSummary, StoreError> {
-    let parcels: Vec<&dyn Parcel> = packages.iter().map(|p| p as &dyn Parcel).collect();
+pub fn fill(store: &Path, debs: &[PathBuf], jobs: usize, observer: &dyn Observer) -> Result<FillSummary, StoreError> {
+    let parcels: Vec<&dyn Parcel> = debs.iter().map(|p| p as &dyn Parcel).collect();
     fill_from(store, &parcels, FillRules { jobs, contents: true }, observer)
 }
 
 /// Takes packages into a store.
 ///
 /// # Errors
-/// When the store itself cannot be worked on; what a single package suffers stands in the summary.
+/// When the store itself cannot be worked on; what a single package suffers is in the summary.
 pub fn fill_from(
     store: &Path,
     parcels: &[&dyn Parcel],
@@ -131,34 +126,34 @@ pub fn fill_from(
     filling.end(observer)
 }
 
-/// Takes components over from another store, verified again by their digests; all that it has, or those that are
+/// Takes packages over from another store, verified again by their digests; all that it has, or those that are
 /// wanted.
 ///
 /// # Errors
-/// When the store itself cannot be worked on; what a single component suffers stands in the summary.
+/// When the store itself cannot be worked on; what a single package suffers is in the summary.
 pub fn take_over(
     store: &Path,
     from: &Store,
-    wanted: Option<&[ComponentId]>,
+    wanted: Option<&[PackageId]>,
     rules: FillRules,
     observer: &dyn Observer,
 ) -> Result<FillSummary, StoreError> {
     let mut filling = Filling::begin(store, rules)?;
     let mut entries: Vec<IndexEntry> = match wanted {
         Some(wanted) => wanted.iter().filter_map(|id| from.entry(id)).cloned().collect(),
-        None => from.components().cloned().collect(),
+        None => from.packages().cloned().collect(),
     };
-    entries.sort_by(|a, b| a.component.cmp(&b.component));
+    entries.sort_by(|a, b| a.package.cmp(&b.package));
     let bytes = entries.iter().map(|e| e.bytes).sum();
     observer.on_event(Event::Begin { phase: Phase::Filling, items: entries.len() as u64, bytes });
     for batch in entries.chunks(BATCH) {
         let sums = filling.sums();
         let one = |entry: &&IndexEntry| {
-            let taken = match sums.contains(entry.package.sha256.as_str()) {
+            let taken = match sums.contains(entry.deb.sha256.as_str()) {
                 true => Ok(None),
                 false => take_entry(&filling.incoming, from, entry, rules.contents).map(Some),
             };
-            (PathBuf::from(entry.component.to_string()), taken, Event::Advance { items: 1, bytes: entry.bytes })
+            (PathBuf::from(entry.package.to_string()), taken, Event::Advance { items: 1, bytes: entry.bytes })
         };
         let batch: Vec<&IndexEntry> = batch.iter().collect();
         let taken = filling.each(&batch, |entry| one(entry), observer)?;
@@ -167,7 +162,7 @@ pub fn take_over(
     filling.end(observer)
 }
 
-/// What became of one component: where it came from, and its entry unless it was known.
+/// What became of one package: where it came from, and its entry unless it was known.
 type Taken = Vec<(PathBuf, Result<Option<IndexEntry>, StoreError>)>;
 
 /// A filling under way.
@@ -175,7 +170,7 @@ struct Filling {
     store: PathBuf,
     rules: FillRules,
     incoming: Incoming,
-    known: HashMap<ComponentId, IndexEntry>,
+    known: HashMap<PackageId, IndexEntry>,
     pool: rayon::ThreadPool,
     summary: FillSummary,
     _lock: fs::File,
@@ -200,7 +195,7 @@ impl Filling {
     /// Digests of packages of which the store has all that is wanted now.
     fn sums(&self) -> HashSet<String> {
         let enough = |entry: &&IndexEntry| !(self.rules.contents && entry.manifest_only);
-        self.known.values().filter(enough).map(|p| p.package.sha256.clone()).collect()
+        self.known.values().filter(enough).map(|p| p.deb.sha256.clone()).collect()
     }
 
     /// Works on each of a batch, in parallel.
@@ -220,7 +215,7 @@ impl Filling {
         taken.into_iter().collect()
     }
 
-    /// Makes a batch durable, then says of each component that it is there.
+    /// Makes a batch durable, then says of each package that it is there.
     fn settle(&mut self, taken: Taken) -> Result<(), StoreError> {
         self.incoming.settle()?;
         for (path, taken) in taken {
@@ -234,7 +229,7 @@ impl Filling {
     }
 
     fn name(&mut self, path: PathBuf, entry: IndexEntry) -> Result<(), StoreError> {
-        let id = entry.component.clone();
+        let id = entry.package.clone();
         match self.known.get(&id) {
             // The same files under another compression.
             Some(before) if before.manifest == entry.manifest && (entry.manifest_only || !before.manifest_only) => {
@@ -244,8 +239,8 @@ impl Filling {
             // The same files, now with their contents.
             Some(before) if before.manifest == entry.manifest => {}
             Some(_) => {
-                let why = DebError::Shape(format!("the store holds another package that also calls itself {id}"));
-                let why = StoreError::Package { path: path.clone(), source: why };
+                let why = DebError::Shape(format!("the store already contains a different {id}"));
+                let why = StoreError::Deb { path: path.clone(), source: why };
                 self.summary.refused.push(Refused { path, why });
                 return Ok(());
             }
@@ -271,26 +266,26 @@ fn take_unless_known(
     contents: bool,
 ) -> Result<Option<IndexEntry>, StoreError> {
     let path = parcel.label();
-    let (mut file, package) = parcel.open().map_err(at(&path))?;
-    let package = match package {
-        Some(package) => package,
-        None => package_ref(&mut file, &path)?,
+    let (mut file, deb) = parcel.open().map_err(at(&path))?;
+    let deb = match deb {
+        Some(deb) => deb,
+        None => deb_ref(&mut file, &path)?,
     };
-    if known.contains(&package.sha256) {
+    if known.contains(&deb.sha256) {
         return Ok(None);
     }
-    add_package(incoming, file, &path, package, contents).map(Some)
+    add_deb(incoming, file, &path, deb, contents).map(Some)
 }
 
-/// Takes everything of one component from another store.
+/// Takes everything of one package from another store.
 fn take_entry(incoming: &Incoming, from: &Store, entry: &IndexEntry, contents: bool) -> Result<IndexEntry, StoreError> {
     let fail = |source: Box<dyn std::error::Error + Send + Sync>| StoreError::Manifest {
-        component: Box::new(entry.component.clone()),
+        package: Box::new(entry.package.clone()),
         source,
     };
     let bytes = from.manifest_bytes(entry).map_err(|e| fail(e.into()))?;
     let contents = contents && !entry.manifest_only;
-    let (files_of, records) = referred(from, entry, contents).map_err(|_| fail("it cannot be read".into()))?;
+    let (files_of, records) = referred(from, entry, contents).map_err(|_| fail("cannot be read".into()))?;
     for (digest, size) in files_of.into_iter().chain(records) {
         let place = files::object(incoming.store(), &digest);
         let came = incoming.packed(&files::object(from.path(), &digest), &digest, place, |temp| {

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use super::files::read;
 use super::{FORMAT, StoreError, at};
 
-/// The store's absolute path, when a store of a known format lies there.
+/// The store's absolute path, when a store of a known format is there.
 pub(super) fn located(path: &Path) -> Result<PathBuf, StoreError> {
     let none = || StoreError::NotAStore { path: path.to_owned() };
     let path =

@@ -9,12 +9,12 @@ use std::sync::Mutex;
 use aws_lc_rs::digest::{Context, SHA256};
 
 use super::files::{self, readable_by_all};
-use super::index::{IndexEntry, PackageRef};
+use super::index::{DebRef, IndexEntry};
 use super::making::ManifestMaker;
 use super::records::{Records, RecordsRef};
 use super::{Manifest, StoreError, at};
 use crate::formats::deb::read_deb;
-use crate::formats::deb::{DebError, Package};
+use crate::formats::deb::{Deb, DebError};
 use crate::model::{ContentHasher, Digest, EntryKind, SystemPath};
 use crate::trust::Digesting;
 
@@ -37,7 +37,7 @@ pub(super) struct Incoming {
 impl Incoming {
     pub(super) fn begin(store: &Path) -> Result<Self, StoreError> {
         let parent = store.join("incoming");
-        // Under the lock nobody else's work can be here: what lies about is an interrupted run's.
+        // Under the lock no one else's work can be here: what is about is an interrupted run's.
         if let Ok(left) = fs::read_dir(&parent) {
             for entry in left.flatten().filter(|e| e.file_name().to_string_lossy().starts_with(UNFINISHED)) {
                 fs::remove_dir_all(entry.path()).map_err(at(&parent))?;
@@ -60,7 +60,7 @@ impl Incoming {
         Ok(digest)
     }
 
-    /// Where unfinished work lies.
+    /// Where unfinished work is.
     pub(super) fn folder(&self) -> &Path {
         self.folder.path()
     }
@@ -158,45 +158,45 @@ impl Incoming {
     }
 }
 
-/// Brings in what a package holds, its contents only when they are wanted; the file stands at its beginning.
-pub(super) fn add_package(
+/// Brings in what a package holds, its contents only when they are wanted; the file is at its beginning.
+pub(super) fn add_deb(
     incoming: &Incoming,
     file: fs::File,
     path: &Path,
-    package_ref: PackageRef,
+    deb_ref: DebRef,
     contents: bool,
 ) -> Result<IndexEntry, StoreError> {
     let mut sink = ManifestMaker::new(|_: &SystemPath, size, content: &mut dyn Read| match contents {
         true => incoming.content(size, content),
         false => digest_of(content),
     });
-    let failed = |source| StoreError::Package { path: path.to_owned(), source };
+    let failed = |source| StoreError::Deb { path: path.to_owned(), source };
     // On a medium that others write to, other bytes may come now than when its digest was taken.
     let mut from = io::BufReader::with_capacity(128 * 1024, Digesting::new(file));
-    let package = read_deb(&mut from, &mut sink).map_err(failed)?;
+    let deb = read_deb(&mut from, &mut sink).map_err(failed)?;
     io::copy(&mut from, &mut io::sink()).map_err(at(path))?;
-    if hex::encode(from.into_inner().finish()) != package_ref.sha256 {
-        return Err(failed(DebError::Shape("it changed while it was read".into())));
+    if hex::encode(from.into_inner().finish()) != deb_ref.sha256 {
+        return Err(failed(DebError::Shape("changed while it was read".into())));
     }
     let entries = sink.into_entries();
     // Debian's packages have none (Debian Policy 10.6): who takes one in would have a repair make it, with its owner and mode.
     if let Some(node) = entries.iter().find(|e| matches!(e.kind, EntryKind::Device { .. })) {
-        return Err(failed(DebError::Shape(format!("{} in it is a device node", node.path))));
+        return Err(failed(DebError::Shape(format!("contains a device node: {}", node.path))));
     }
-    let records = keep_records(incoming, &package).map_err(|e| failed(e.into()))?;
+    let records = keep_records(incoming, &deb).map_err(|e| failed(e.into()))?;
     let count = entries.len() as u64;
     let bytes =
         entries.iter().map(|e| if let EntryKind::File { size, same_as: None, .. } = e.kind { size } else { 0 }).sum();
-    let manifest = Manifest { component: package.id.clone(), records: Some(records), entries };
+    let manifest = Manifest { package: deb.id.clone(), records: Some(records), entries };
     let plain = manifest.encode().map_err(|e| failed(DebError::Shape(e.to_string())))?;
     let digest = incoming.manifest(&plain).map_err(at(path))?;
     Ok(IndexEntry {
-        component: package.id,
+        package: deb.id,
         manifest: digest,
         manifest_size: plain.len() as u64,
         entries: count,
         bytes,
-        package: package_ref,
+        deb: deb_ref,
         manifest_only: !contents,
     })
 }
@@ -212,8 +212,8 @@ fn digest_of(from: &mut dyn Read) -> io::Result<Digest> {
     }
 }
 
-/// SHA-256 and size of a file, which stands at its beginning before and after.
-pub(super) fn package_ref(file: &mut fs::File, path: &Path) -> Result<PackageRef, StoreError> {
+/// SHA-256 and size of a file, which is at its beginning before and after.
+pub(super) fn deb_ref(file: &mut fs::File, path: &Path) -> Result<DebRef, StoreError> {
     file.rewind().map_err(at(path))?;
     let mut context = Context::new(&SHA256);
     let mut piece = vec![0; 256 * 1024];
@@ -222,7 +222,7 @@ pub(super) fn package_ref(file: &mut fs::File, path: &Path) -> Result<PackageRef
         match file.read(&mut piece).map_err(at(path))? {
             0 => {
                 file.rewind().map_err(at(path))?;
-                return Ok(PackageRef { sha256: hex::encode(context.finish().as_ref()), size });
+                return Ok(DebRef { sha256: hex::encode(context.finish().as_ref()), size });
             }
             n => {
                 context.update(&piece[..n]);
@@ -232,10 +232,10 @@ pub(super) fn package_ref(file: &mut fs::File, path: &Path) -> Result<PackageRef
     }
 }
 
-fn keep_records(incoming: &Incoming, package: &Package) -> io::Result<RecordsRef> {
-    let records = Records::for_package(package);
+fn keep_records(incoming: &Incoming, deb: &Deb) -> io::Result<RecordsRef> {
+    let records = Records::for_deb(deb);
     for member in &records.members {
-        if let Some(content) = package.members.get(&member.name) {
+        if let Some(content) = deb.members.get(&member.name) {
             incoming.object(content)?;
         }
     }

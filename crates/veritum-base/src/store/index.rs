@@ -1,23 +1,23 @@
-//! The signed index of a store (`veritum.index/1`): which component has which manifest.
+//! The signed index of a store (`veritum.index/1`): which package has which manifest.
 
 use serde::{Deserialize, Serialize};
 
-use crate::model::{ComponentId, Digest};
+use crate::model::{Digest, PackageId};
 
-/// Which package a component was taken from.
+/// Which .deb file a package was taken from.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, schemars::JsonSchema)]
-pub struct PackageRef {
-    /// SHA-256 of the `.deb` file, as signed archives name it.
+pub struct DebRef {
+    /// SHA-256 of the `.deb` file, as signed repositories name it.
     pub sha256: String,
     /// Its size in bytes.
     pub size: u64,
 }
 
-/// One component of an index; also what waits in `filled/` for the next signing.
+/// One package of an index; also what waits in `filled/` for the next signing.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct IndexEntry {
-    /// Which component.
-    pub component: ComponentId,
+    /// Which package.
+    pub package: PackageId,
     /// BLAKE3 of the manifest's plain bytes.
     pub manifest: Digest,
     /// Their number.
@@ -27,8 +27,8 @@ pub struct IndexEntry {
     /// How many bytes its contents have, unpacked.
     pub bytes: u64,
     /// Where it came from.
-    pub package: PackageRef,
-    /// Whether the store keeps none of its contents: then it vouches for them and gives nothing back.
+    pub deb: DebRef,
+    /// Whether the store keeps none of its contents: then it verifies them and gives nothing back.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub manifest_only: bool,
 }
@@ -38,8 +38,8 @@ pub struct IndexEntry {
 pub struct Index {
     /// `veritum.index/1`.
     pub format: String,
-    /// The components, in order.
-    pub components: Vec<IndexEntry>,
+    /// The packages, in order.
+    pub packages: Vec<IndexEntry>,
 }
 
 impl Index {

@@ -1,4 +1,4 @@
-//! What lies in a store's folder, by name only.
+//! What is in a store's folder, by name only.
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -9,7 +9,7 @@ use super::files::{MANIFESTS, OBJECTS};
 use super::{ASIDE, FOLDERS};
 use crate::model::Digest;
 
-/// Names over this many in one store are not looked at.
+/// Names over this many in one store are not examined.
 const MAX_NAMES: usize = 20_000_000;
 
 /// Digests that name files, in order.
@@ -37,12 +37,12 @@ pub(super) struct Inventory {
     pub(super) foreign: Vec<PathBuf>,
 }
 
-/// The contents that have a file, by name only; folders are listed in parallel when a pool is at hand.
+/// The contents that have a file, by name only; folders are listed in parallel when a pool is available.
 pub(super) fn objects(store: &Path) -> Names {
     named_by_digest(store, OBJECTS).0
 }
 
-/// Looks at all names; nothing is opened but folders.
+/// Examines all names; nothing is opened but folders.
 pub(super) fn read_names(store: &Path) -> Inventory {
     let mut found = Inventory::default();
     for name in names(store) {

@@ -1,10 +1,10 @@
-//! [`Location`]: where a store lies.
+//! [`Location`]: where a store is.
 
 use std::ffi::OsStr;
 use std::fmt;
 use std::path::{Path, PathBuf};
 
-/// Where a store lies: in a folder, or on a web server that hands out its files as they are.
+/// Where a store is: in a folder, or on a web server that hands out its files as they are.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Location {
     /// A folder of the host.

@@ -1,9 +1,9 @@
-//! Making a component's manifest from its package, as it is read.
+//! Making a package's manifest from its .deb file, as it is read.
 
 use std::collections::{HashMap, HashSet};
 use std::io::{self, Read};
 
-use crate::formats::deb::{DebError, DebSink, Package, RawEntry, RawKind, Scripts};
+use crate::formats::deb::{Deb, DebError, DebSink, RawEntry, RawKind, Scripts};
 use crate::model::{Digest, Entry, EntryKind, SystemPath};
 
 /// Turns a package's entries into a manifest's, and brings its contents in.
@@ -30,9 +30,9 @@ impl<F> ManifestMaker<F> {
 }
 
 impl<F: FnMut(&SystemPath, u64, &mut dyn Read) -> io::Result<Digest>> DebSink for ManifestMaker<F> {
-    fn package(&mut self, package: &Package) -> Result<(), DebError> {
-        self.scripts = package.scripts();
-        self.settings = package.settings.iter().cloned().collect();
+    fn deb(&mut self, deb: &Deb) -> Result<(), DebError> {
+        self.scripts = deb.scripts();
+        self.settings = deb.settings.iter().cloned().collect();
         Ok(())
     }
 
@@ -55,7 +55,7 @@ impl<F: FnMut(&SystemPath, u64, &mut dyn Read) -> io::Result<Digest>> DebSink fo
             RawKind::HardLink { to } => {
                 let first = self.files.get(&to).and_then(|at| self.entries.get(*at));
                 let Some(first) = first else {
-                    return Err(DebError::Shape(format!("{} is a further name of nothing", entry.path)));
+                    return Err(DebError::Shape(format!("the hard link {} has no target", entry.path)));
                 };
                 // All names of a file share its owner, mode and time, whatever this entry's own header says.
                 (entry.mode, entry.user, entry.group, entry.mtime) =
@@ -64,7 +64,7 @@ impl<F: FnMut(&SystemPath, u64, &mut dyn Read) -> io::Result<Digest>> DebSink fo
                     EntryKind::File { size, digest, same_as } => {
                         EntryKind::File { size: *size, digest: *digest, same_as: Some(same_as.clone().unwrap_or(to)) }
                     }
-                    _ => return Err(DebError::Shape(format!("{} is a further name of no file", entry.path))),
+                    _ => return Err(DebError::Shape(format!("the hard link {} does not point to a file", entry.path))),
                 }
             }
             RawKind::Folder => EntryKind::Folder,

@@ -1,4 +1,4 @@
-//! [`Manifest`]: what one component ships, as it is kept in a store (`veritum.manifest/1`).
+//! [`Manifest`]: what one package ships, as it is kept in a store (`veritum.manifest/1`).
 //!
 //! JSON with short keys and defaults left out: a hundred thousand entries are read in some tens of milliseconds, and
 //! a person can still read one. Order and every value come from the package, so equal packages give equal bytes.
@@ -11,14 +11,14 @@ use serde::{Deserialize, Deserializer, Serialize};
 
 use super::records::RecordsRef;
 use crate::model::{
-    ComponentId, ComponentIdError, Digest, Entry, EntryKind, Owner, PathError, SystemPath, error_chain, readable,
+    Digest, Entry, EntryKind, Owner, PackageId, PackageIdError, PathError, SystemPath, error_chain, readable,
 };
 
-/// What one component ships.
+/// What one package ships.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Manifest {
-    /// Which component.
-    pub component: ComponentId,
+    /// Which package.
+    pub package: PackageId,
     /// What its package database entries should be.
     pub records: Option<RecordsRef>,
     /// Its entries, in the package's order.
@@ -30,22 +30,22 @@ pub struct Manifest {
 #[non_exhaustive]
 pub enum ManifestError {
     /// They are not JSON of the right shape.
-    #[error("it cannot be read as a manifest")]
+    #[error("not a valid manifest")]
     Json(#[from] serde_json::Error),
     /// They are not even text.
-    #[error("it cannot be read as text")]
+    #[error("not valid text")]
     Text(#[from] std::str::Utf8Error),
     /// It was written by a newer Veritum.
-    #[error("its format is {0}, which this Veritum does not know")]
+    #[error("unsupported format: {0}")]
     Newer(String),
     /// A path in it is none.
-    #[error("a path in it is none")]
+    #[error("contains an invalid path")]
     Path(#[from] PathError),
-    /// Its component is none.
-    #[error("its component is none")]
-    Component(#[from] ComponentIdError),
+    /// Its package is none.
+    #[error("invalid package")]
+    Package(#[from] PackageIdError),
     /// An entry contradicts itself.
-    #[error("the entry {0} contradicts itself")]
+    #[error("the entry {0} is inconsistent")]
     Entry(String),
 }
 
@@ -54,7 +54,7 @@ pub enum ManifestError {
 pub struct RawManifest<'a> {
     /// `veritum.manifest/1`.
     format: &'a str,
-    component: ComponentId,
+    package: PackageId,
     #[serde(skip_serializing_if = "Option::is_none")]
     records: Option<RecordsRef>,
     entries: Vec<RawEntry<'a>>,
@@ -65,7 +65,7 @@ pub struct RawManifest<'a> {
 struct Reading<'a> {
     #[serde(borrow)]
     format: Cow<'a, str>,
-    component: ComponentId,
+    package: PackageId,
     #[serde(default)]
     records: Option<RecordsRef>,
     entries: Entries,
@@ -175,10 +175,10 @@ struct RawEntry<'a> {
     /// A link's target, or a device's `major:minor`.
     #[serde(borrow, default, skip_serializing_if = "Option::is_none")]
     to: Option<Text<'a>>,
-    /// 1 for a settings file.
+    /// 1 for a configuration file.
     #[serde(default, skip_serializing_if = "is_zero")]
     cf: u8,
-    /// 1 when the component's own scripts set owner, mode or privileges.
+    /// 1 when the package's own scripts set owner, mode or privileges.
     #[serde(default, skip_serializing_if = "is_zero")]
     cs: u8,
 }
@@ -207,7 +207,7 @@ impl Manifest {
     pub fn encode(&self) -> Result<Vec<u8>, ManifestError> {
         let raw = RawManifest {
             format: Self::FORMAT,
-            component: self.component.clone(),
+            package: self.package.clone(),
             records: self.records.clone(),
             entries: self.entries.iter().map(to_raw).collect(),
         };
@@ -239,8 +239,8 @@ impl Manifest {
         if raw.format != Self::FORMAT {
             return Err(ManifestError::Newer(raw.format.chars().take(60).collect()));
         }
-        let id = ComponentId::new(&raw.component.name, &raw.component.version, &raw.component.arch)?;
-        Ok(Self { component: id, records: raw.records, entries: raw.entries.0 })
+        let id = PackageId::new(&raw.package.name, &raw.package.version, &raw.package.arch)?;
+        Ok(Self { package: id, records: raw.records, entries: raw.entries.0 })
     }
 
     /// The first entry of every hard-link group, with the others' positions.
@@ -365,7 +365,7 @@ mod tests {
     fn sample() -> Manifest {
         let file = |same_as| EntryKind::File { size: 3, digest: Digest::hash(b"abc"), same_as };
         Manifest {
-            component: ComponentId::new("berthbook", "4.2-1", "amd64").unwrap(),
+            package: PackageId::new("berthbook", "4.2-1", "amd64").unwrap(),
             records: Some(RecordsRef { blake3: Digest::hash(b"r"), size: 1 }),
             entries: vec![
                 entry(b"/usr", EntryKind::Folder, 0o755),

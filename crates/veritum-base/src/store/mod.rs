@@ -1,11 +1,11 @@
-//! The trusted component store: signed manifests of components, and contents by digest.
+//! The trusted package store: signed manifests of packages, and contents by digest.
 //!
 //! ```text
 //! STORE/
 //!   store.json              format and version of the layout
 //!   metadata/               signed: 1.root.json, N.targets.json, N.snapshot.json, timestamp.json
-//!   targets/                SHA256.index.json: the signed index, component -> manifest digest
-//!   manifests/ab/….json.zst one per component, named by BLAKE3 of its plain content
+//!   targets/                SHA256.index.json: the signed index, package -> manifest digest
+//!   manifests/ab/….json.zst one per package, named by BLAKE3 of its plain content
 //!   objects/ab/….zst        contents, named by BLAKE3 of the plain content
 //!   filled/                 what was taken in and waits for the next signing (read by `publish` only)
 //!   incoming/               unfinished work of a running fill
@@ -13,7 +13,7 @@
 //! ```
 //!
 //! Reading gives verified bytes or an error, never a stream of unverified ones. Filling writes everything that a
-//! component needs before the component is named anywhere, so an interruption leaves nothing half-there.
+//! package needs before the package is named anywhere, so an interruption leaves nothing half-there.
 
 mod audit;
 mod fault;
@@ -38,7 +38,7 @@ mod unverified;
 pub use audit::{Audit, Listing};
 pub use fault::{Part, StoreFault, Trouble, manifest_fault};
 pub use fill::{FillRules, FillSummary, Parcel, Refused, fill, fill_from, take_over};
-pub use index::{Index, IndexEntry, PackageRef};
+pub use index::{DebRef, Index, IndexEntry};
 pub use location::Location;
 pub use making::ManifestMaker;
 pub use manifest::{Manifest, ManifestError, RawManifest};
@@ -54,14 +54,14 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use crate::formats::deb::DebError;
-use crate::model::{ComponentId, Digest};
-use crate::trust::{KeysError, PinError, RepositoryError};
+use crate::model::{Digest, PackageId};
+use crate::trust::{KeysError, MetadataError, PinError};
 
 /// The layout's format; a reader refuses any other.
 pub const FORMAT: &str = "veritum.store/1";
 /// The folders of a store.
 const FOLDERS: [&str; 6] = ["metadata", "targets", "manifests", "objects", "filled", "incoming"];
-/// Where what was damaged or superfluous goes when a store is put right.
+/// Where what was damaged or unused goes when a store is repaired.
 const ASIDE: &str = "set-aside";
 /// Decompressed manifests over this size are refused: a million entries need two thirds of it.
 const MAX_MANIFEST: u64 = 256 << 20;
@@ -75,13 +75,13 @@ pub enum StoreError {
     /// A file of the store cannot be read or written.
     #[error("{} cannot be used", path.display())]
     File {
-        /// Which.
+        /// The path.
         path: PathBuf,
-        /// Why.
+        /// The source.
         source: io::Error,
     },
     /// There is no store.
-    #[error("{} is no component store", path.display())]
+    #[error("{} is not a store", path.display())]
     NotAStore {
         /// The place.
         path: PathBuf,
@@ -97,7 +97,7 @@ pub enum StoreError {
     Remote {
         /// Its URL.
         url: String,
-        /// Why.
+        /// The source.
         source: FetchFailure,
     },
     /// The signatures of a store on a web server are no longer new.
@@ -105,11 +105,11 @@ pub enum StoreError {
     Expired {
         /// Its URL.
         url: String,
-        /// When.
+        /// The expires.
         expires: jiff::Timestamp,
     },
     /// The store must lie in a folder for this.
-    #[error("{url} is no folder: a store on a web server is only read")]
+    #[error("{url} is a web address: a store on a web server is read-only")]
     NotAFolder {
         /// Its URL.
         url: String,
@@ -123,21 +123,21 @@ pub enum StoreError {
         found: String,
     },
     /// The store has never been signed.
-    #[error("the store {} has not been published yet", path.display())]
+    #[error("the store {} has not been signed yet", path.display())]
     Unpublished {
         /// The place.
         path: PathBuf,
     },
-    /// Nobody has said that this store's keys are to be trusted.
+    /// No one has said that this store's keys are to be trusted.
     #[error("the store {} is not trusted yet", path.display())]
     NotTrusted {
         /// The place.
         path: PathBuf,
-        /// Whether a store at this very place was pinned with other keys.
+        /// Whether a store at this very place was trusted with other keys.
         other_keys: bool,
     },
     /// The store is older than what was seen of it before.
-    #[error("the store {} is older than it was before ({role} {found}, seen {seen})", path.display())]
+    #[error("the store {} is older than before ({role} version {found}, seen {seen})", path.display())]
     RolledBack {
         /// The place.
         path: PathBuf,
@@ -153,70 +153,70 @@ pub enum StoreError {
     Chain {
         /// The place.
         path: PathBuf,
-        /// Why.
-        source: RepositoryError,
+        /// The source.
+        source: MetadataError,
     },
-    /// The pins cannot be used.
-    #[error("what is trusted cannot be read")]
+    /// The trusted keys cannot be used.
+    #[error("trusted keys cannot be read")]
     Pins(#[from] PinError),
     /// Keys cannot be used.
     #[error("the store's keys cannot be used")]
     Keys(#[from] KeysError),
     /// A manifest is missing, or is not the one that was signed.
-    #[error("the manifest of {component} is missing from the store or damaged")]
+    #[error("the manifest of {package} is missing from the store or damaged")]
     Manifest {
-        /// Whose.
-        component: Box<ComponentId>,
-        /// Why.
+        /// The package.
+        package: Box<PackageId>,
+        /// The source.
         source: Box<dyn std::error::Error + Send + Sync>,
     },
-    /// What says that a component was taken in cannot be read.
+    /// What says that a package was taken in cannot be read.
     #[error("{} is damaged", path.display())]
     Pointer {
-        /// Which.
+        /// The path.
         path: PathBuf,
     },
-    /// Another store's signed files are not a sound copy of this one's.
-    #[error("{} is no sound copy of this store", path.display())]
+    /// Another store's signed files are not a intact copy of this one's.
+    #[error("{} is not an intact copy of this store", path.display())]
     NotACopy {
         /// The other place.
         path: PathBuf,
     },
     /// A content is not in the store.
-    #[error("the store lacks the content {digest}")]
+    #[error("the store does not have the content {digest}")]
     Absent {
-        /// Which.
+        /// The digest.
         digest: Digest,
     },
     /// A content in the store is not the one that was signed.
     #[error("the store's content {digest} is damaged")]
     Damaged {
-        /// Which.
+        /// The digest.
         digest: Digest,
     },
     /// A package cannot be taken.
-    #[error("{} cannot be taken into the store", path.display())]
-    Package {
-        /// Which.
+    #[error("{} cannot be added to the store", path.display())]
+    Deb {
+        /// The path.
         path: PathBuf,
-        /// Why.
+        /// The source.
         source: DebError,
     },
-    /// There is not enough room for what is to be taken in.
-    #[error("the disk of {} lacks {} MiB for what is to be taken in", path.display(), missing.div_ceil(1 << 20))]
+    /// There is not enough free space for what is to be taken in.
+    #[error("{} needs {} MiB more free space", path.display(), missing.div_ceil(1 << 20))]
     NoRoom {
         /// The store.
         path: PathBuf,
         /// Bytes that are missing.
         missing: u64,
     },
-    /// Somebody else works on the store.
-    #[error("another process works on the store {}", path.display())]
+    /// A person else works on the store.
+    #[error("another process is using the store {}", path.display())]
     Busy {
         /// The place.
         path: PathBuf,
     },
-    /// The observer said stop.
+    /// The observer interrupted the run.
     #[error("stopped")]
     Stopped,
 }

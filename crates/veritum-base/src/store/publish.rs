@@ -18,8 +18,8 @@ use crate::trust::{self, KeyPair, StoreKeys, Versions};
 /// What a signing brought.
 #[derive(Debug, Clone)]
 pub struct PublishSummary {
-    /// Components in the store.
-    pub components: usize,
+    /// Packages in the store.
+    pub packages: usize,
     /// Of them, ones that the last signing did not have.
     pub new: usize,
     /// Whether there was anything to sign.
@@ -28,7 +28,7 @@ pub struct PublishSummary {
     pub versions: Versions,
 }
 
-/// Signatures that would hold so many seconds longer are made anew although nothing is new: a year.
+/// Signatures that would hold so many seconds longer are made again although nothing is new: a year.
 const WORTH_RENEWING: i64 = 31_557_600;
 
 /// Makes an empty store and its keys.
@@ -57,7 +57,7 @@ pub fn create(
 }
 
 /// Signs everything that was taken into the store. What is signed is newer than all that was signed before, also where
-/// damage keeps that from being read: `seen` are the highest versions that the keeper remembers.
+/// damage keeps that from being read: `seen` are the highest versions that the maintainer remembers.
 ///
 /// # Errors
 /// When a manifest or content is missing: a store is signed complete or not at all.
@@ -78,19 +78,19 @@ pub fn publish(
         true => trust::load(&root, &store, scratch).ok(),
         false => None,
     };
-    let total = index.components.len();
+    let total = index.packages.len();
     if let Some(before) = &before
         && *before.index.get() == bytes
         && expires.as_second() - before.expires.as_second() < WORTH_RENEWING
     {
-        return Ok(PublishSummary { components: total, new: 0, signed: false, versions: before.versions });
+        return Ok(PublishSummary { packages: total, new: 0, signed: false, versions: before.versions });
     }
     let old: Option<Index> = before.as_ref().and_then(|b| serde_json::from_slice(b.index.get()).ok());
-    let old = old.map(|i| i.components).unwrap_or_default();
-    // What was signed before was whole then; whether it still is, an audit tells.
+    let old = old.map(|i| i.packages).unwrap_or_default();
+    // What was signed before was whole then; whether it still is, an audit says.
     let old: HashSet<&IndexEntry> = old.iter().collect();
     let names = inventory::objects(&store);
-    let fresh: Vec<&IndexEntry> = index.components.iter().filter(|e| !old.contains(e)).collect();
+    let fresh: Vec<&IndexEntry> = index.packages.iter().filter(|e| !old.contains(e)).collect();
     for entry in &fresh {
         require_complete(&store, entry, &names)?;
     }
@@ -101,24 +101,24 @@ pub fn publish(
     for (path, content) in &published.files {
         write_whole(&store.join(path), content)?;
     }
-    Ok(PublishSummary { components: total, new, signed: true, versions: published.versions })
+    Ok(PublishSummary { packages: total, new, signed: true, versions: published.versions })
 }
 
 /// Everything that was taken in, in the order of an index.
 fn whole_index(store: &Path) -> Result<Index, StoreError> {
-    let mut components: Vec<IndexEntry> = whole_pointers(store)?.into_values().collect();
-    components.sort_by(|a, b| a.component.cmp(&b.component));
-    Ok(Index { format: Index::FORMAT.into(), components })
+    let mut packages: Vec<IndexEntry> = whole_pointers(store)?.into_values().collect();
+    packages.sort_by(|a, b| a.package.cmp(&b.package));
+    Ok(Index { format: Index::FORMAT.into(), packages })
 }
 
-/// The signed index made anew from what was taken in, when that gives just the bytes that were signed.
+/// The signed index made again from what was taken in, when that gives just the bytes that were signed.
 pub(super) fn rebuilt_index(store: &Path, name: &str) -> Option<Vec<u8>> {
     let sha256 = name.strip_prefix("targets/")?.strip_suffix(".index.json")?;
     let bytes = serde_json::to_vec(&whole_index(store).ok()?).ok()?;
     (trust::sha256_hex(&bytes) == sha256).then_some(bytes)
 }
 
-/// The highest version that the names of signed files tell: all roles count up together.
+/// The highest version that the names of signed files show: all roles count up together.
 fn named_versions(store: &Path) -> Versions {
     let names = fs::read_dir(store.join("metadata")).into_iter().flatten().flatten();
     let number = |name: String| {
@@ -131,13 +131,13 @@ fn named_versions(store: &Path) -> Versions {
 
 fn require_complete(store: &Path, entry: &IndexEntry, names: &inventory::Names) -> Result<(), StoreError> {
     let fail = |source: Box<dyn std::error::Error + Send + Sync>| StoreError::Manifest {
-        component: Box::new(entry.component.clone()),
+        package: Box::new(entry.package.clone()),
         source,
     };
     let packed = files::open(&files::manifest(store, &entry.manifest)).map_err(|e| fail(e.into()))?;
     let bytes = unpack_all(packed, entry.manifest_size).map_err(|e| fail(e.into()))?;
     if Digest::hash(&bytes) != entry.manifest {
-        return Err(fail("its content is not the one that was taken in".into()));
+        return Err(fail("checksum differs from the one recorded when it was added".into()));
     }
     let manifest = Manifest::decode(&bytes).map_err(|e| fail(e.into()))?;
     let contents = manifest

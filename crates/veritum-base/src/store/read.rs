@@ -7,12 +7,12 @@ use std::path::{Path, PathBuf};
 
 use super::files::{self, read};
 use super::head::located;
-use super::index::{Index, IndexEntry, PackageRef};
+use super::index::{DebRef, Index, IndexEntry};
 use super::records::{Records, RecordsRef};
 use super::remote::{Reach, Remote};
 use super::unpack::{other_content, packed_at_most, right, unpack_all, unpack_in_pieces};
 use super::{Location, MAX_MANIFEST, MAX_RECORDS, Manifest, StoreError, at};
-use crate::model::{ComponentId, Digest};
+use crate::model::{Digest, PackageId};
 use crate::platform::debian::apt::FileSum;
 use crate::trust::{self, Pins, SeenVersions, Verified};
 
@@ -22,11 +22,11 @@ pub(super) const IN_MEMORY: u64 = 32 << 20;
 /// A store that may be trusted, with its signed index.
 #[derive(Debug)]
 pub struct Store {
-    /// The folder, or what stands for it here.
+    /// The folder, or what is for it here.
     path: PathBuf,
     remote: Option<Remote>,
     root: Vec<u8>,
-    index: Verified<HashMap<ComponentId, IndexEntry>>,
+    index: Verified<HashMap<PackageId, IndexEntry>>,
     /// BLAKE3 of the signed index.
     index_digest: Digest,
     expires: jiff::Timestamp,
@@ -38,26 +38,26 @@ pub struct Store {
 /// A store that could be trusted, as `store trust` shows it before asking.
 #[derive(Debug, Clone)]
 pub struct TrustCandidate {
-    /// Where it lies.
+    /// Where it is.
     pub location: Location,
     /// Fingerprints of the keys that sign its list of keys.
     pub fingerprints: Vec<String>,
-    /// Whether just these are pinned already.
+    /// Whether just these are trusted already.
     pub pinned: bool,
     root: Vec<u8>,
 }
 
 impl TrustCandidate {
-    /// Pins it.
+    /// Trusts it.
     ///
     /// # Errors
-    /// When the operator's folder cannot be written.
+    /// When the administrator's folder cannot be written.
     pub fn pin(&self, pins: &Pins, now: jiff::Timestamp) -> Result<(), StoreError> {
         Ok(pins.add(&self.root, &self.location.to_string(), now)?)
     }
 }
 
-/// Looks at a store that is not trusted yet: its keys, and that its metadata holds together under them.
+/// Examines a store that is not trusted yet: its keys, and that its metadata holds together under them.
 ///
 /// # Errors
 /// When there is no store, or it was never published, or its chain does not even hold in itself.
@@ -73,7 +73,7 @@ pub fn candidate(location: &Location, pins: &Pins, reach: &Reach) -> Result<Trus
     Ok(TrustCandidate { fingerprints, pinned, root, location })
 }
 
-/// The folder of a store, or what stands for it here, with what is needed to fetch the rest.
+/// The folder of a store, or what is for it here, with what is needed to fetch the rest.
 fn reached(location: &Location, reach: &Reach) -> Result<(PathBuf, Option<Remote>), StoreError> {
     match location {
         Location::Folder(folder) => Ok((located(folder)?, None)),
@@ -94,7 +94,7 @@ fn require_files(store: &Path) -> Result<(), StoreError> {
     for folder in ["metadata", "targets"] {
         for entry in std::fs::read_dir(store.join(folder)).into_iter().flatten().flatten() {
             if !entry.file_type().is_ok_and(|t| t.is_file()) {
-                return Err(at(&entry.path())(io::Error::new(io::ErrorKind::InvalidData, "it is no file")));
+                return Err(at(&entry.path())(io::Error::new(io::ErrorKind::InvalidData, "not a regular file")));
             }
         }
     }
@@ -110,7 +110,7 @@ pub(super) fn root_of(path: &Path) -> Result<Vec<u8>, StoreError> {
     }
 }
 
-/// The highest versions that were ever seen of a store, as far as it was pinned; zeros when nobody knows.
+/// The highest versions that were ever seen of a store, as far as it was trusted; zeros when no one knows.
 #[must_use]
 pub fn seen(path: &Path, pins: &Pins) -> trust::Versions {
     let seen = root_of(path).ok().and_then(|root| pins.seen(&root).ok());
@@ -118,10 +118,10 @@ pub fn seen(path: &Path, pins: &Pins) -> trust::Versions {
 }
 
 impl Store {
-    /// Opens a store that the operator has pinned, and follows its chain to the signed index.
+    /// Opens a store that the administrator has trusted, and follows its chain to the signed index.
     ///
     /// # Errors
-    /// When it is not pinned, its chain does not hold, or it is older than it was before.
+    /// When it is not trusted, its chain does not hold, or it is older than it was before.
     pub fn open(location: &Location, pins: &Pins, reach: &Reach, now: jiff::Timestamp) -> Result<Self, StoreError> {
         let (path, remote) = reached(location, reach)?;
         let named = remote.as_ref().map_or_else(|| path.clone(), |r| r.location().to_string().into());
@@ -137,7 +137,7 @@ impl Store {
         require_files(&path)?;
         let chain = |source| StoreError::Chain { path: named.clone(), source };
         let loaded = trust::load(&root, &path, &reach.scratch).map_err(chain)?;
-        // Over a network somebody could go on handing out what was right long ago: only there newness is the point.
+        // Over a network a person could go on handing out what was right long ago: only there newness is the point.
         if let Some(remote) = remote.as_ref().filter(|_| loaded.expires < now) {
             return Err(StoreError::Expired { url: remote.location().to_string(), expires: loaded.expires });
         }
@@ -156,9 +156,9 @@ impl Store {
         if highest != seen {
             doubts.note(pins.keep_seen(&root, &SeenVersions { highest }));
         }
-        let by_component = |index: Index| index.components.into_iter().map(|e| (e.component.clone(), e)).collect();
+        let by_package = |index: Index| index.packages.into_iter().map(|e| (e.package.clone(), e)).collect();
         let index_digest = Digest::hash(loaded.index.get());
-        let index = loaded.index.derive(|bytes| read_index(&bytes, &path).map(by_component))?;
+        let index = loaded.index.derive(|bytes| read_index(&bytes, &path).map(by_package))?;
         Ok(Self {
             path,
             remote,
@@ -171,7 +171,7 @@ impl Store {
         })
     }
 
-    /// Where it lies.
+    /// Where it is.
     #[must_use]
     pub fn location(&self) -> Location {
         self.remote.as_ref().map_or_else(|| self.path.clone().into(), Remote::location)
@@ -183,19 +183,19 @@ impl Store {
         self.doubt.as_deref()
     }
 
-    /// Whether it lies on a web server.
+    /// Whether it is on a web server.
     #[must_use]
     pub fn is_remote(&self) -> bool {
         self.remote.is_some()
     }
 
-    /// Its folder, or what stands for it here.
+    /// Its folder, or what is for it here.
     #[must_use]
     pub fn path(&self) -> &Path {
         &self.path
     }
 
-    /// Whether a content lies here already.
+    /// Whether a content is here already.
     pub(super) fn is_kept(&self, digest: &Digest) -> bool {
         files::object(&self.path, digest).is_file()
     }
@@ -233,13 +233,13 @@ impl Store {
         }
     }
 
-    /// Fingerprints of the pinned keys.
+    /// Fingerprints of the trusted keys.
     #[must_use]
     pub fn fingerprints(&self) -> Vec<String> {
         trust::root_key_ids(&self.root).unwrap_or_default()
     }
 
-    /// When its signatures expire. They vouch for what an installed version is even after that.
+    /// When its signatures expire. They verify what an installed version is even after that.
     #[must_use]
     pub fn expires(&self) -> jiff::Timestamp {
         self.expires
@@ -257,38 +257,38 @@ impl Store {
         self.versions
     }
 
-    /// Its components, in no order.
-    pub fn components(&self) -> impl Iterator<Item = &IndexEntry> {
+    /// Its packages, in no order.
+    pub fn packages(&self) -> impl Iterator<Item = &IndexEntry> {
         self.index.get().values()
     }
 
-    /// Whether it has a manifest of exactly this component.
+    /// Whether it has a manifest of exactly this package.
     #[must_use]
-    pub fn has(&self, id: &ComponentId) -> bool {
+    pub fn has(&self, id: &PackageId) -> bool {
         self.index.get().contains_key(id)
     }
 
-    /// The verified manifest of exactly this component; none when the store has none.
+    /// The verified manifest of exactly this package; none when the store has none.
     ///
     /// # Errors
     /// When it is missing or is not the one that was signed.
-    pub fn manifest(&self, id: &ComponentId) -> Result<Option<Verified<Manifest>>, StoreError> {
+    pub fn manifest(&self, id: &PackageId) -> Result<Option<Verified<Manifest>>, StoreError> {
         let Some(entry) = self.index.get().get(id) else { return Ok(None) };
         let fail = |source: Box<dyn std::error::Error + Send + Sync>| StoreError::Manifest {
-            component: Box::new(id.clone()),
+            package: Box::new(id.clone()),
             source,
         };
         let bytes = self.packed_manifest(entry).map_err(|e| fail(e.into()))?;
         let listed = self.index.part(|index| &index[id].manifest);
-        let manifest = trust::vouch(bytes, listed).map_err(|e| fail(e.into()))?;
+        let manifest = trust::verify_digest(bytes, listed).map_err(|e| fail(e.into()))?;
         let manifest = manifest.derive(|bytes| Manifest::decode(&bytes)).map_err(|e| fail(e.into()))?;
-        if manifest.get().component != *id {
-            return Err(fail("it is the manifest of another component".into()));
+        if manifest.get().package != *id {
+            return Err(fail("manifest of a different package".into()));
         }
         Ok(Some(manifest))
     }
 
-    /// What the package database should hold for the component of a manifest of this store.
+    /// What the package database should hold for the package of a manifest of this store.
     ///
     /// # Errors
     /// When it is missing or is not what was signed.
@@ -303,28 +303,28 @@ impl Store {
             Ok(())
         })?;
         let damaged = |_| StoreError::Damaged { digest: *blake3 };
-        let bytes = trust::vouch(bytes, of.part(|r| &r.blake3)).map_err(damaged)?;
+        let bytes = trust::verify_digest(bytes, of.part(|r| &r.blake3)).map_err(damaged)?;
         bytes.derive(|bytes| Records::decode(&bytes)).map_err(|_| StoreError::Damaged { digest: *blake3 })
     }
 
-    /// The signed entry of a component.
+    /// The signed entry of a package.
     #[must_use]
-    pub fn entry(&self, id: &ComponentId) -> Option<&IndexEntry> {
+    pub fn entry(&self, id: &PackageId) -> Option<&IndexEntry> {
         self.index.get().get(id)
     }
 
-    /// The package that a component was taken from, vouched for by the store's owner.
+    /// The .deb file that a package was taken from, verified by the store's owner.
     #[must_use]
-    pub fn package(&self, id: &ComponentId) -> Option<Verified<FileSum>> {
-        let PackageRef { sha256, size } = &self.entry(id)?.package;
+    pub fn deb(&self, id: &PackageId) -> Option<Verified<FileSum>> {
+        let DebRef { sha256, size } = &self.entry(id)?.deb;
         let sum = FileSum::parse(sha256, &size.to_string())?;
-        Some(self.index.part(|index| &index[id].package).map(|_| sum))
+        Some(self.index.part(|index| &index[id].deb).map(|_| sum))
     }
 
     fn packed_manifest(&self, entry: &IndexEntry) -> io::Result<Vec<u8>> {
         let size = entry.manifest_size;
         if size > MAX_MANIFEST {
-            return Err(io::Error::new(io::ErrorKind::InvalidData, "it is larger than is sensible"));
+            return Err(io::Error::new(io::ErrorKind::InvalidData, "exceeds the size limit"));
         }
         let mut read = |file| match self.is_remote() {
             false => unpack_all(file, size),
@@ -358,7 +358,7 @@ impl Store {
         self.is_remote() || files::manifest(&self.path, &entry.manifest).is_file()
     }
 
-    /// The pinned list of keys.
+    /// The trusted list of keys.
     #[must_use]
     pub fn root(&self) -> &[u8] {
         &self.root
@@ -387,7 +387,7 @@ pub trait Contents: Sync {
     /// thrown away.
     fn copy(&self, digest: &Digest, size: u64, to: &mut dyn FnMut(&[u8]) -> io::Result<()>) -> Result<(), StoreError>;
 
-    /// Whether it has this content, as far as a look at names can tell.
+    /// Whether it has this content, as far as a look at names can show.
     fn has_content(&self, digest: &Digest) -> bool;
 }
 

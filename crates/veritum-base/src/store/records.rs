@@ -1,11 +1,11 @@
-//! What the package database should hold for a component, so that its records can be put right later.
+//! What the package database should hold for a package, so that its records can be repaired later.
 
 use serde::{Deserialize, Serialize};
 
-use crate::formats::deb::Package;
+use crate::formats::deb::Deb;
 use crate::model::{Digest, SystemPath, from_readable, readable};
 
-/// Where a component's [`Records`] lie among the store's objects.
+/// Where a package's [`Records`] lie among the store's objects.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct RecordsRef {
     /// BLAKE3 of the records' JSON.
@@ -25,7 +25,7 @@ pub struct RecordMember {
     pub size: u64,
 }
 
-/// What the package database should hold for a component.
+/// What the package database should hold for a package.
 ///
 /// The list of paths is not repeated: it is the manifest's entries in their order, after `/.`.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
@@ -34,7 +34,7 @@ pub struct Records {
     pub format: String,
     /// The control file as it is.
     pub control: String,
-    /// The settings files, in the package's order.
+    /// The configuration files, in the package's order.
     pub conffiles: Vec<SystemPath>,
     /// The `md5sums` member as text, when the package has one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -49,12 +49,12 @@ impl Records {
 
     /// What a package's control part says.
     #[must_use]
-    pub fn for_package(package: &Package) -> Self {
+    pub fn for_deb(deb: &Deb) -> Self {
         let line = |path: &SystemPath| [path.as_bytes(), b"\n"].concat();
-        let plain: Vec<u8> = package.settings.iter().flat_map(line).collect();
-        // What a list of settings files has beyond their paths cannot be made again from those.
+        let plain: Vec<u8> = deb.settings.iter().flat_map(line).collect();
+        // What a list of configuration files has beyond their paths cannot be made again from those.
         let follows = |name: &str, content: &[u8]| name == "md5sums" || name == "conffiles" && content == plain;
-        let others = package.members.iter().filter(|(name, content)| !follows(name, content));
+        let others = deb.members.iter().filter(|(name, content)| !follows(name, content));
         let member = |(name, content): (&String, &Vec<u8>)| RecordMember {
             name: name.clone(),
             blake3: Digest::hash(content),
@@ -62,9 +62,9 @@ impl Records {
         };
         Self {
             format: Self::FORMAT.into(),
-            control: package.control.clone(),
-            conffiles: package.settings.clone(),
-            md5sums: package.members.get("md5sums").map(|b| readable(b)),
+            control: deb.control.clone(),
+            conffiles: deb.settings.clone(),
+            md5sums: deb.members.get("md5sums").map(|b| readable(b)),
             members: others.map(member).collect(),
         }
     }
@@ -77,7 +77,7 @@ impl Records {
         let records: Self = serde_json::from_slice(bytes)?;
         match records.format == Self::FORMAT {
             true => Ok(records),
-            false => Err(serde::de::Error::custom("its format is not known to this Veritum")),
+            false => Err(serde::de::Error::custom("unsupported format")),
         }
     }
 

@@ -1,7 +1,7 @@
 //! A store on a web server: its files are fetched when they are first needed, into a folder of the same layout.
 //!
-//! The signed files are fetched anew each time a store is opened; manifests and contents are named by their digests, so
-//! what was fetched once stays right. Whoever reads verifies: nothing here is believed because of where it came from.
+//! The signed files are fetched again each time a store is opened; manifests and contents are named by their digests, so
+//! what was fetched once stays right. The caller that reads verifies: nothing here is believed because of where it came from.
 
 use std::fmt;
 use std::fs::{self, File};
@@ -27,7 +27,7 @@ pub trait Fetch: fmt::Debug + Send + Sync {
     /// Writes a file, at most so many bytes; answers whether there is such a file at all.
     ///
     /// # Errors
-    /// When it cannot be had, or is larger; what was written by then is of no use.
+    /// When it cannot be had, or is larger; what was written by then is useless.
     fn fetch(&self, url: &str, most: u64, to: &mut dyn Write) -> Result<bool, FetchFailure>;
 }
 
@@ -64,7 +64,7 @@ impl Remote {
     /// Fetches what a store's chain of trust needs, into a folder of its layout.
     pub(super) fn open(url: &str, reach: &Reach) -> Result<Self, StoreError> {
         let unusable = |source: FetchFailure| StoreError::Remote { url: url.to_owned(), source };
-        let fetch = reach.fetch.clone().ok_or_else(|| unusable("the network must not be used".into()))?;
+        let fetch = reach.fetch.clone().ok_or_else(|| unusable("network use is disabled".into()))?;
         let (folder, short) = folder_for(url, reach).map_err(|e| unusable(e.into()))?;
         let remote = Self { url: url.to_owned(), fetch, folder, _short: short };
         let wanted = |name: &str, most: u64| remote.get(name, most).map_err(unusable);
@@ -99,7 +99,7 @@ impl Remote {
         Ok(remote)
     }
 
-    /// The folder that stands for the store.
+    /// The folder that is for the store.
     pub(super) fn folder(&self) -> &Path {
         &self.folder
     }
@@ -108,7 +108,7 @@ impl Remote {
         Location::Url(self.url.clone())
     }
 
-    /// Signed files of earlier times are of no use, and would only be in the way of who follows the chain.
+    /// Signed files of earlier times are useless, and would only be in the way of who follows the chain.
     fn forget_others(&self, names: &[String]) {
         for folder in ["metadata", "targets"] {
             for entry in fs::read_dir(self.folder.join(folder)).into_iter().flatten().flatten() {
@@ -133,7 +133,7 @@ impl Remote {
         match files::open(&path) {
             Ok(file) => return Ok((file, false)),
             Err(e) if e.kind() == io::ErrorKind::NotFound => {}
-            // Whatever stands there is no file of ours.
+            // Whatever is there is no file of ours.
             Err(_) => fs::remove_file(&path)?,
         }
         let folder = path.parent().unwrap_or(&self.folder);
@@ -153,7 +153,7 @@ impl Remote {
     }
 }
 
-/// The folder that stands for a store: kept for the next time where that can be.
+/// The folder that is for a store: kept for the next time where that can be.
 fn folder_for(url: &str, reach: &Reach) -> io::Result<(PathBuf, Option<Arc<tempfile::TempDir>>)> {
     let kept = reach.keep.join("stores").join(&Digest::hash(url.as_bytes()).to_hex()[..16]);
     if !reach.keep.as_os_str().is_empty() && fs::create_dir_all(&kept).is_ok() && files::is_writable(&kept) {

@@ -1,4 +1,4 @@
-//! Putting a store right: what is damaged goes aside, what belongs there comes in whole or not at all.
+//! Putting a store right: what is damaged is set aside, what belongs there comes in whole or not at all.
 
 use std::fs;
 use std::io;
@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use super::fault::Part;
 use super::files::{self, readable_by_all, write_whole};
 use super::fill::lock;
-use super::incoming::{Incoming, add_package, package_ref};
+use super::incoming::{Incoming, add_deb, deb_ref};
 use super::index::IndexEntry;
 use super::pointers::write_pointer;
 use super::publish::rebuilt_index;
@@ -20,7 +20,7 @@ use crate::trust::{Pins, SeenVersions};
 /// Fast, and still halves a system's size.
 const LEVEL: i32 = 1;
 
-/// A store that is being put right; nobody else works on it meanwhile.
+/// A store that is being repaired; no one else works on it meanwhile.
 #[derive(Debug)]
 pub struct StoreRepair {
     store: PathBuf,
@@ -30,10 +30,10 @@ pub struct StoreRepair {
 }
 
 impl StoreRepair {
-    /// Begins; what goes aside lies in a folder that is named after the run.
+    /// Begins; what is set aside is in a folder that is named after the run.
     ///
     /// # Errors
-    /// When the store cannot be written, or somebody else works on it.
+    /// When the store cannot be written, or a person else works on it.
     pub fn begin(store: &Path, run: &str) -> Result<Self, StoreError> {
         let store = store.canonicalize().map_err(at(store))?;
         for name in super::FOLDERS {
@@ -49,7 +49,7 @@ impl StoreRepair {
         Ok(Self { aside: store.join(ASIDE).join(run), store, incoming, _lock: lock })
     }
 
-    /// Moves a file of the store, or whatever stands in its place, out of use.
+    /// Moves a file of the store, or whatever is in its place, out of use.
     ///
     /// # Errors
     /// When the store cannot be written.
@@ -74,7 +74,7 @@ impl StoreRepair {
     /// Brings in a content from somewhere that has it.
     ///
     /// # Errors
-    /// When the source has it not, or other bytes; then what stood there is still there.
+    /// When the source has it not, or other bytes; then what was there is still there.
     pub fn content(&self, digest: &Digest, size: u64, from: &dyn Contents) -> Result<(), StoreError> {
         let place = files::object(&self.store, digest);
         let mut temp = tempfile::Builder::new()
@@ -113,15 +113,15 @@ impl StoreRepair {
     ///
     /// # Errors
     /// When the package cannot be read, or the store not be written.
-    pub fn package(&self, mut file: fs::File, label: &Path, entry: &IndexEntry) -> Result<bool, StoreError> {
-        let package = package_ref(&mut file, label)?;
-        // A component that is kept without contents stays so.
-        let taken = add_package(&self.incoming, file, label, package, !entry.manifest_only)?;
+    pub fn deb(&self, mut file: fs::File, label: &Path, entry: &IndexEntry) -> Result<bool, StoreError> {
+        let deb = deb_ref(&mut file, label)?;
+        // A package that is kept without contents stays so.
+        let taken = add_deb(&self.incoming, file, label, deb, !entry.manifest_only)?;
         self.incoming.settle()?;
         Ok(taken.manifest == entry.manifest)
     }
 
-    /// Writes what says that a component was taken in.
+    /// Writes what says that a package was taken in.
     ///
     /// # Errors
     /// When the store cannot be written.
@@ -140,7 +140,7 @@ impl StoreRepair {
         write_whole(&self.store.join(name), &bytes)
     }
 
-    /// Takes over all signed files of another copy of the store. Older ones than the operator has seen are refused.
+    /// Takes over all signed files of another copy of the store. Older ones than the administrator has seen are refused.
     ///
     /// # Errors
     /// When the other copy's do not hold, or are older.
@@ -175,7 +175,7 @@ impl StoreRepair {
         files::sync_all(&self.store)
     }
 
-    /// Puts aside what stands where a part belongs, and sees to the folder around it.
+    /// Puts aside what is where a part belongs, and sees to the folder around it.
     fn make_way(&self, part: &Part) -> Result<(), StoreError> {
         let name = part.name();
         let parent = Path::new(&name).parent().unwrap_or(Path::new(""));
@@ -188,7 +188,7 @@ impl StoreRepair {
     }
 }
 
-/// What a signed file should be, as far as the pinned list of keys and what was taken in tell it.
+/// What a signed file should be, as far as the trusted list of keys and what was taken in show it.
 #[must_use]
 pub fn known(store: &Path, name: &str, root: &[u8]) -> Option<Vec<u8>> {
     match name {

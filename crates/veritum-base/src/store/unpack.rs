@@ -16,23 +16,23 @@ pub(super) fn unpack_all(packed: impl Read, size: u64) -> io::Result<Vec<u8>> {
     }
     let other = |why| io::Error::new(io::ErrorKind::InvalidData, why);
     let most = packed_at_most(size);
-    let room = usize::try_from(size).map_err(|_| other("it is larger than is sensible"))?;
+    let room = usize::try_from(size).map_err(|_| other("exceeds the size limit"))?;
     let mut bytes = Vec::new();
     packed.take(most + 1).read_to_end(&mut bytes)?;
     if bytes.len() as u64 > most {
-        return Err(other("more is packed than what was signed"));
+        return Err(other("longer than the signed length"));
     }
     let unpacked = UNPACKER.with_borrow_mut(|unpacker| {
         let unpacker = match unpacker.take() {
             Some(ready) => unpacker.insert(ready),
             None => unpacker.insert(zstd::bulk::Decompressor::new()?),
         };
-        // Room for one byte more tells what is too long.
+        // Room for one byte more says what is too long.
         unpacker.decompress(&bytes, room + 1)
     });
-    let unpacked = unpacked.map_err(|_| other("it cannot be unpacked"))?;
+    let unpacked = unpacked.map_err(|_| other("cannot be decompressed"))?;
     if unpacked.len() != room {
-        return Err(other("its length is not the one that was signed"));
+        return Err(other("length differs from the signed one"));
     }
     Ok(unpacked)
 }
@@ -43,7 +43,7 @@ pub(super) fn right(unpacked: io::Result<Vec<u8>>, digest: &Digest) -> io::Resul
 }
 
 pub(super) fn other_content() -> io::Error {
-    io::Error::new(io::ErrorKind::InvalidData, "its content is not the one that was signed")
+    io::Error::new(io::ErrorKind::InvalidData, "checksum differs from the signed one")
 }
 
 /// What a packed file may have at most: packing never makes much more of a content than it is.

@@ -1,4 +1,4 @@
-//! A store that cannot be opened although the operator trusts it: which of its signed files are damaged.
+//! A store that cannot be opened although the administrator trusts it: which of its signed files are damaged.
 
 use std::io;
 use std::path::{Path, PathBuf};
@@ -17,31 +17,31 @@ pub(super) const HEAD: &str = "store.json";
 /// A trusted store with damage to what is signed.
 #[derive(Debug, Clone)]
 pub struct UnverifiedStore {
-    /// Where it lies.
+    /// Where it is.
     pub path: PathBuf,
-    /// The pinned list of keys.
+    /// The trusted list of keys.
     pub(super) root: Vec<u8>,
     /// What does not hold, the first of a chain only.
     pub faults: Vec<StoreFault>,
-    /// Why, in the words of whoever found it.
+    /// Why, in the words of the one that found it.
     pub why: String,
 }
 
 impl UnverifiedStore {
-    /// The pinned list of keys.
+    /// The trusted list of keys.
     #[must_use]
     pub fn root(&self) -> &[u8] {
         &self.root
     }
 
-    /// Whether another store's signed files are a sound copy of this one's.
+    /// Whether another store's signed files are a intact copy of this one's.
     #[must_use]
     pub fn is_copied_by(&self, other: &Store) -> bool {
         other.signed_files_for(&self.root).is_some()
     }
 }
 
-/// Looks at the signed files of a store that could not be opened; none when it is not their damage that keeps it from
+/// Examines the signed files of a store that could not be opened; none when it is not their damage that keeps it from
 /// being used: it was never trusted, is of a newer format, or has other keys now.
 #[must_use]
 pub fn unverified_store(path: &Path, pins: &Pins) -> Option<UnverifiedStore> {
@@ -52,13 +52,13 @@ pub fn unverified_store(path: &Path, pins: &Pins) -> Option<UnverifiedStore> {
     let pinned = own.as_ref().ok().filter(|own| pins.find(own).ok().flatten().is_some());
     let root = match pinned {
         Some(own) => own.clone(),
-        // Whole, and not the one that was pinned: somebody else's.
+        // Whole, and not the one that was trusted: a person else's.
         None if own.as_ref().is_ok_and(|own| is_root(own)) => return None,
         None => {
             let here = path.to_string_lossy();
             let pin = pins.all().into_iter().filter(|p| p.location == here).max_by_key(|p| p.pinned)?;
             faults.push(signed_fault(ROOT, own.as_ref().err().map_or(Trouble::Altered, trouble_of)));
-            why = "its list of keys is damaged; the pinned copy of it is whole".into();
+            why = "its list of keys is damaged; your trusted copy is intact".into();
             pin.root.into_bytes()
         }
     };
@@ -68,7 +68,7 @@ pub fn unverified_store(path: &Path, pins: &Pins) -> Option<UnverifiedStore> {
         found => {
             let trouble = found.err().unwrap_or(Trouble::Altered);
             faults.push(signed_fault(HEAD, trouble));
-            why = "it is damaged".into();
+            why = "damaged".into();
         }
     }
     let read = |name: &str, most: u64| read_below(&path, name, most);

@@ -16,7 +16,7 @@ pub enum Accident {
     None,
     /// The n-th operation (from 0) fails with this error number; later ones succeed.
     Fail(usize, i32),
-    /// The n-th operation and all later ones fail: the process is gone. What was done stands.
+    /// The n-th operation and all later ones fail: the process is gone. What was done is.
     Stop(usize),
     /// The power is cut at the n-th operation: what was not synced is lost.
     Cut(usize),
@@ -29,13 +29,13 @@ pub enum Lack {
     Nothing,
     /// Renames with a flag: exchanging, and moving only to a free name.
     Exchange,
-    /// Those renames, and further names of a file (hard links).
+    /// Those renames, and hard links to a file (hard links).
     Names,
     /// Moving a file or link to another folder, as where layers lie over each other.
     Moving,
 }
 
-/// How to take back an operation that never reached the medium.
+/// How to undo an operation that never reached the medium.
 enum Reverse {
     Unlink(OwnedFd, Vec<u8>),
     RemoveDir(OwnedFd, Vec<u8>),
@@ -193,7 +193,7 @@ impl TestDisk {
         self.state().names.push(reverse);
     }
 
-    /// Moves a name to the limbo, from where a cut brings it back; where it cannot be moved it is taken away for good.
+    /// Moves a name to the limbo, from where a cut restores it; where it cannot be moved it is taken away for good.
     fn to_limbo(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<()> {
         let limbo = self.state().names.len().to_string();
         let to = OwnedFd::from(std::fs::File::open(self.limbo.path())?);

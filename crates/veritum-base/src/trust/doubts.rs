@@ -1,12 +1,12 @@
 //! What keeps an administrator's memory of signed things from being kept: without it an older copy could be handed out
-//! unnoticed, so it is told.
+//! unnoticed, so it is reported.
 
 use std::sync::{Mutex, PoisonError};
 
 use super::pins::PinError;
 use crate::model::error_chain;
 
-/// Troubles with what is remembered, each told once.
+/// Troubles with what is remembered, each reported once.
 #[derive(Debug, Default)]
 pub struct Doubts(Mutex<Vec<String>>);
 
@@ -40,7 +40,7 @@ mod tests {
     fn only_a_medium_that_cannot_be_written_is_no_doubt() {
         let doubts = Doubts::default();
         let failed =
-            |kind: std::io::ErrorKind| Err(PinError::File { path: "/t/archives.json".into(), source: kind.into() });
+            |kind: std::io::ErrorKind| Err(PinError::File { path: "/t/repositories.json".into(), source: kind.into() });
         doubts.note(Ok(()));
         doubts.note(failed(std::io::ErrorKind::ReadOnlyFilesystem));
         assert!(doubts.all().is_empty());

@@ -1,8 +1,8 @@
-//! Facts that were verified once and need not be verified again, kept with the operator under the digest of what they
+//! Facts that were verified once and need not be verified again, kept with the administrator under the digest of what they
 //! came from.
 //!
-//! A fact is only as good as the folder it lies in: the administrator's own cache, never one of the machine looked at, and
-//! one that nobody else can write.
+//! A fact is only as good as the folder it is in: the administrator's own cache, never one of the machine examined, and
+//! one that no one else can write.
 
 use std::path::{Path, PathBuf};
 
@@ -21,7 +21,7 @@ pub enum FactKind {
     /// What an index lists, by the SHA-256 of the index.
     Index,
     /// What a package holds, by the SHA-256 of the package.
-    Package,
+    Deb,
     /// What the package database should hold for a package, by the SHA-256 of the package.
     Records,
 }
@@ -30,14 +30,14 @@ impl FactKind {
     fn folder(self) -> &'static str {
         match self {
             Self::Signed => "signed-1",
-            Self::Index => "index-3",
-            Self::Package => "package-2",
+            Self::Index => "index-1",
+            Self::Deb => "package-1",
             Self::Records => "records-1",
         }
     }
 }
 
-/// The operator's folder of verified facts.
+/// The administrator's folder of verified facts.
 #[derive(Debug, Clone)]
 pub struct Facts {
     folder: Option<PathBuf>,
@@ -73,7 +73,7 @@ impl Facts {
         let file = std::fs::File::open(self.path(kind, from)?).ok()?;
         // Where a power cut left nothing of it, a decoder would call that an empty fact.
         file.metadata().ok().filter(|found| found.len() > 0)?;
-        // The frame's own checksum tells a fact that a failing stick has damaged.
+        // The frame's own checksum says a fact that a failing stick has damaged.
         let decoder = zstd::Decoder::new(file).ok()?;
         let mut bytes = Vec::new();
         decoder.take(MAX_FACT + 1).read_to_end(&mut bytes).ok()?;
@@ -102,7 +102,7 @@ impl Facts {
     }
 }
 
-/// Whether nobody but root and whoever runs this can write a folder; one that is not there will be made so.
+/// Whether no one but root and the one that runs this can write a folder; one that is not there will be made so.
 fn is_private(folder: &Path) -> bool {
     use std::os::unix::fs::MetadataExt as _;
     match std::fs::metadata(folder) {
@@ -126,7 +126,7 @@ mod tests {
         assert!(facts.get(FactKind::Index, &from).is_none());
         facts.keep(FactKind::Index, &from, &fact);
         assert_eq!(facts.get(FactKind::Index, &from).unwrap().get(), fact.get());
-        assert!(facts.get(FactKind::Package, &from).is_none());
+        assert!(facts.get(FactKind::Deb, &from).is_none());
         let path = facts.path(FactKind::Index, &from).unwrap();
         let bytes = std::fs::read(&path).unwrap();
         for length in 0..bytes.len() {

@@ -23,25 +23,25 @@ pub enum KeysError {
     /// A key file cannot be read or written.
     #[error("the key file {} cannot be used", path.display())]
     File {
-        /// Which.
+        /// The path.
         path: PathBuf,
-        /// Why.
+        /// The source.
         source: io::Error,
     },
     /// A key file holds no key of the right kind.
-    #[error("{} holds no Ed25519 private key", path.display())]
+    #[error("{} is not an Ed25519 private key", path.display())]
     NoKey {
-        /// Which.
+        /// The path.
         path: PathBuf,
     },
     /// A key file may be read by others.
-    #[error("the private key {} may be read by others", path.display())]
+    #[error("the private key {} is readable by others", path.display())]
     Exposed {
-        /// Which.
+        /// The path.
         path: PathBuf,
     },
     /// No key could be made.
-    #[error("no key could be made")]
+    #[error("cannot create a key")]
     Make,
 }
 
@@ -64,7 +64,7 @@ impl KeyPair {
         Ed25519KeyPair::generate().map(|pair| Self(Arc::new(pair))).map_err(|_| KeysError::Make)
     }
 
-    /// Makes the one that belongs to a seed. For demo machines and tests: whoever knows the seed has the key.
+    /// Makes the one that belongs to a seed. For demo machines and tests: the one that knows the seed has the key.
     ///
     /// # Errors
     /// When the seed is not accepted.
@@ -130,13 +130,13 @@ pub struct StoreKeys {
 }
 
 impl StoreKeys {
-    /// Where the root key lies in a key folder.
+    /// Where the root key is in a key folder.
     #[must_use]
     pub fn root_file(folder: &Path) -> PathBuf {
         folder.join("root.key")
     }
 
-    /// Where the publishing key lies in a key folder.
+    /// Where the publishing key is in a key folder.
     #[must_use]
     pub fn publish_file(folder: &Path) -> PathBuf {
         folder.join("publish.key")
@@ -145,7 +145,7 @@ impl StoreKeys {
     /// Writes both into a folder, which is made (0700) when it is not there.
     ///
     /// # Errors
-    /// When a key lies there already: keys are never overwritten.
+    /// When a key is there already: keys are never overwritten.
     pub fn write_new(&self, folder: &Path) -> Result<(), KeysError> {
         use std::os::unix::fs::DirBuilderExt as _;
         let made = std::fs::DirBuilder::new().recursive(true).mode(0o700).create(folder);

@@ -1,17 +1,17 @@
-//! Who vouches: signatures, keys, chains. The only maker of [`Verified`].
+//! Who verifies: signatures, keys, chains. The only maker of [`Verified`].
 //!
-//! The chain of a store: file ← manifest ← signed index ← pinned key. The store's metadata is a repository after
+//! The chain of a store: file ← manifest ← signed index ← trusted key. The store's metadata is a repository after
 //! The Update Framework specification 1.0 (roles root, targets, snapshot, timestamp).
 //!
-//! The chain of an archive: file ← package ← index ← signed release file ← vendor's key, one that Veritum ships or the
-//! operator has pinned.
+//! The chain of a repository: file ← package ← index ← signed release file ← vendor's key, one that Veritum ships or the
+//! administrator has trusted.
 
 mod doubts;
 mod facts;
 mod keys;
+mod metadata;
 pub mod openpgp;
 mod pins;
-mod repository;
 mod seen;
 mod signed;
 mod vendors;
@@ -19,8 +19,8 @@ mod vendors;
 pub use doubts::Doubts;
 pub use facts::{FactKind, Facts};
 pub use keys::{KeyPair, KeysError, StoreKeys};
+pub use metadata::{Loaded, MetadataError, Published, Versions, first_root, load, publish, root_key_ids};
 pub use pins::{Pin, PinError, Pins, SeenVersions};
-pub use repository::{Loaded, Published, RepositoryError, Versions, first_root, load, publish, root_key_ids};
 pub use seen::SeenReleases;
 pub use signed::{Broken, ReadFile, SignedFiles, is_root, signed_files};
 pub use vendors::VendorKeys;
@@ -36,10 +36,10 @@ use crate::platform::debian::apt::FileSum;
 #[derive(Debug, Clone)]
 pub struct Verified<T>(T);
 
-/// Bytes that are not the ones that were vouched for.
+/// Bytes that are not the ones that were verified.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("its content is not the one that was signed")]
-pub struct NotVouched;
+#[error("checksum differs from the signed one")]
+pub struct NotAuthentic;
 
 impl<T> Verified<T> {
     /// What was verified.
@@ -125,25 +125,25 @@ impl<R: io::Read> io::Read for Digesting<R> {
     }
 }
 
-/// Vouches for bytes by a size and a SHA-256 that are themselves vouched for.
+/// Verifies bytes by a size and a SHA-256 that are themselves verified.
 ///
 /// # Errors
 /// When they are other bytes.
-pub fn vouch_sum(bytes: Vec<u8>, by: &Verified<FileSum>) -> Result<Verified<Vec<u8>>, NotVouched> {
+pub fn verify_sum(bytes: Vec<u8>, by: &Verified<FileSum>) -> Result<Verified<Vec<u8>>, NotAuthentic> {
     let FileSum { size, sha256 } = by.0;
     let same = bytes.len() as u64 == size && aws_lc_rs::digest::digest(&SHA256, &bytes).as_ref() == sha256;
-    if same { Ok(Verified(bytes)) } else { Err(NotVouched) }
+    if same { Ok(Verified(bytes)) } else { Err(NotAuthentic) }
 }
 
-/// Vouches for a file's content by a size and a SHA-256 that are themselves vouched for; it is read from its beginning
-/// to its end, and stands at its beginning again.
+/// Verifies a file's content by a size and a SHA-256 that are themselves verified; it is read from its beginning
+/// to its end, and is at its beginning again.
 ///
 /// # Errors
 /// When it cannot be read, or has another content.
-pub fn vouch_file(
+pub fn verify_file(
     mut file: std::fs::File,
     by: &Verified<FileSum>,
-) -> io::Result<Result<Verified<std::fs::File>, NotVouched>> {
+) -> io::Result<Result<Verified<std::fs::File>, NotAuthentic>> {
     let FileSum { size, sha256 } = by.0;
     file.rewind()?;
     let mut context = Context::new(&SHA256);
@@ -154,24 +154,24 @@ pub fn vouch_file(
         if n == 0 {
             break;
         }
-        let Some(rest) = left.checked_sub(n as u64) else { return Ok(Err(NotVouched)) };
+        let Some(rest) = left.checked_sub(n as u64) else { return Ok(Err(NotAuthentic)) };
         left = rest;
         context.update(&piece[..n]);
     }
     file.rewind()?;
     let same = left == 0 && context.finish().as_ref() == sha256;
-    Ok(if same { Ok(Verified(file)) } else { Err(NotVouched) })
+    Ok(if same { Ok(Verified(file)) } else { Err(NotAuthentic) })
 }
 
-/// Vouches for bytes by a digest that is itself vouched for.
+/// Verifies bytes by a digest that is itself verified.
 ///
 /// # Errors
 /// When they are other bytes.
-pub fn vouch(bytes: Vec<u8>, by: Verified<&Digest>) -> Result<Verified<Vec<u8>>, NotVouched> {
-    if Digest::hash(&bytes) == *by.0 { Ok(Verified(bytes)) } else { Err(NotVouched) }
+pub fn verify_digest(bytes: Vec<u8>, by: Verified<&Digest>) -> Result<Verified<Vec<u8>>, NotAuthentic> {
+    if Digest::hash(&bytes) == *by.0 { Ok(Verified(bytes)) } else { Err(NotAuthentic) }
 }
 
-/// For tests of the modules above: a chain that nobody followed.
+/// For tests of the modules above: a chain that no one followed.
 #[cfg(test)]
 pub(crate) mod testing {
     pub(crate) fn verified<T>(it: T) -> super::Verified<T> {
@@ -186,7 +186,7 @@ mod tests {
     #[test]
     fn only_the_signed_bytes_are_vouched_for() {
         let index = Verified(vec![Digest::hash(b"timetable")]);
-        assert_eq!(vouch(b"timetable".to_vec(), index.part(|i| &i[0])).unwrap().get(), b"timetable");
-        assert_eq!(vouch(b"timetablf".to_vec(), index.part(|i| &i[0])).unwrap_err(), NotVouched);
+        assert_eq!(verify_digest(b"timetable".to_vec(), index.part(|i| &i[0])).unwrap().get(), b"timetable");
+        assert_eq!(verify_digest(b"timetablf".to_vec(), index.part(|i| &i[0])).unwrap_err(), NotAuthentic);
     }
 }

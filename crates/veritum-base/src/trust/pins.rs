@@ -1,6 +1,6 @@
-//! What the operator trusts: pinned roots of stores, and the highest versions seen.
+//! What the administrator trusts: trusted roots of stores, and the highest versions seen.
 //!
-//! Lies with the operator (`trust/` beside the configuration in use), never in a mounted machine. Versions are kept
+//! Stored with the administrator (`trust/` next to the configuration in use), never in a mounted machine. Versions are kept
 //! without a clock.
 
 use std::io;
@@ -9,67 +9,67 @@ use std::path::{Path, PathBuf};
 use aws_lc_rs::digest::{SHA256, digest};
 use serde::{Deserialize, Serialize};
 
-use super::repository::Versions;
+use super::metadata::Versions;
 
-/// A pin file over this size is none.
+/// A trusted key file over this size is none.
 const MAX_PIN: u64 = 4 << 20;
 const FORMAT: &str = "veritum.pin/1";
 
-/// Why pins cannot be read or kept.
+/// Why trusted keys cannot be read or kept.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum PinError {
     /// A file of the trust folder cannot be read or written.
     #[error("{} cannot be used", path.display())]
     File {
-        /// Which.
+        /// The path.
         path: PathBuf,
-        /// Why.
+        /// The source.
         source: io::Error,
     },
     /// A file of the trust folder is damaged.
     #[error("{} is damaged", path.display())]
     Damaged {
-        /// Which.
+        /// The path.
         path: PathBuf,
-        /// Why.
+        /// The source.
         source: serde_json::Error,
     },
     /// A file of the trust folder was written by a newer Veritum.
     #[error("{} was written by a newer Veritum", path.display())]
     Newer {
-        /// Which.
+        /// The path.
         path: PathBuf,
     },
 }
 
-/// A store's root that the operator trusts.
+/// A store's root that the administrator trusts.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Pin {
     format: String,
-    /// Where the store lay when it was pinned; for people, never compared.
+    /// Where the store was when it was trusted; for people, never compared.
     pub location: String,
-    /// When it was pinned.
+    /// When it was trusted.
     pub pinned: jiff::Timestamp,
     /// The root metadata, as text.
     pub root: String,
 }
 
-/// The highest versions seen of a pinned store.
+/// The highest versions seen of a trusted store.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct SeenVersions {
     /// Per role.
     pub highest: Versions,
 }
 
-/// The operator's trust folder.
+/// The administrator's trust folder.
 #[derive(Debug, Clone)]
 pub struct Pins {
     folder: PathBuf,
 }
 
 impl Pins {
-    /// The pins in that folder; it need not exist.
+    /// The trusted keys in that folder; it need not exist.
     #[must_use]
     pub fn in_folder(folder: &Path) -> Self {
         Self { folder: folder.join("stores") }
@@ -87,7 +87,7 @@ impl Pins {
         self.folder.join(format!("{}.seen", Self::name(root)))
     }
 
-    /// The pin for exactly this root metadata.
+    /// The trusted key for exactly this root metadata.
     ///
     /// # Errors
     /// When there is one and it cannot be read.
@@ -100,7 +100,7 @@ impl Pins {
         Ok((pin.root.as_bytes() == root).then_some(pin))
     }
 
-    /// All pins, by file name; unreadable ones are passed over.
+    /// All trusted keys, by file name; unreadable ones are passed over.
     #[must_use]
     pub fn all(&self) -> Vec<Pin> {
         let Ok(entries) = std::fs::read_dir(&self.folder) else { return Vec::new() };
@@ -110,7 +110,7 @@ impl Pins {
         paths.iter().filter_map(|p| read_json::<Pin>(p).ok().flatten()).filter(|p| p.format == FORMAT).collect()
     }
 
-    /// Pins a root.
+    /// Trusts a root.
     ///
     /// # Errors
     /// When the folder cannot be written.
@@ -123,7 +123,7 @@ impl Pins {
     /// The highest versions seen of the store with that root; zeros when none were.
     ///
     /// # Errors
-    /// When they are there and cannot be read: then nobody can say whether the store was rolled back.
+    /// When they are there and cannot be read: then no one can say whether the store was rolled back.
     pub fn seen(&self, root: &[u8]) -> Result<SeenVersions, PinError> {
         Ok(read_json(&self.seen_file(root))?.unwrap_or_default())
     }
@@ -155,7 +155,7 @@ pub(super) fn write_json<T: Serialize>(folder: &Path, path: &Path, value: &T) ->
     write_bytes(folder, path, &bytes)
 }
 
-/// Writes a file of the operator's folder whole or not at all.
+/// Writes a file of the administrator's folder whole or not at all.
 pub(super) fn write_bytes(folder: &Path, path: &Path, bytes: &[u8]) -> Result<(), PinError> {
     let at = |source| PinError::File { path: path.to_owned(), source };
     std::fs::create_dir_all(folder).map_err(at)?;

@@ -1,25 +1,25 @@
-//! The newest release of each archive that the operator has seen: an archive must not go back in time.
+//! The newest release of each repository that the administrator has seen: a repository must not go back in time.
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use super::pins::{PinError, read_json, write_json};
 
-/// The dates of the newest releases seen, by archive and suite; kept without a clock.
+/// The dates of the newest releases seen, by repository and suite; kept without a clock.
 #[derive(Debug, Clone)]
 pub struct SeenReleases {
     folder: PathBuf,
 }
 
 impl SeenReleases {
-    /// Those in the operator's trust folder; it need not exist.
+    /// Those in the administrator's trust folder; it need not exist.
     #[must_use]
     pub fn in_folder(trust: &Path) -> Self {
         Self { folder: trust.to_owned() }
     }
 
     fn path(&self) -> PathBuf {
-        self.folder.join("archives.json")
+        self.folder.join("repositories.json")
     }
 
     fn origins_path(&self) -> PathBuf {
@@ -30,34 +30,34 @@ impl SeenReleases {
         Ok(read_json(&self.origins_path())?.unwrap_or_default())
     }
 
-    /// The origin that an archive's suite named before, when it was another one. One that names none says nothing.
+    /// The origin that a repository's suite named before, when it was another one. One that names none says nothing.
     ///
     /// # Errors
     /// When the record is there and cannot be read.
-    pub fn other_origin(&self, archive: &str, origin: &str) -> Result<Option<String>, PinError> {
+    pub fn other_origin(&self, repositories: &str, origin: &str) -> Result<Option<String>, PinError> {
         let mut seen = self.origins()?;
-        Ok(seen.remove(archive).filter(|before| before != origin && !origin.is_empty()))
+        Ok(seen.remove(repositories).filter(|before| before != origin && !origin.is_empty()))
     }
 
-    /// Keeps the origin that an archive's suite names, the first time that it names one.
+    /// Keeps the origin that a repository's suite names, the first time that it names one.
     ///
     /// # Errors
     /// When the folder cannot be written, or the record cannot be read.
-    pub fn keep_origin(&self, archive: &str, origin: &str) -> Result<(), PinError> {
+    pub fn keep_origin(&self, repositories: &str, origin: &str) -> Result<(), PinError> {
         let mut all = self.origins()?;
-        if origin.is_empty() || all.contains_key(archive) {
+        if origin.is_empty() || all.contains_key(repositories) {
             return Ok(());
         }
-        all.insert(archive.to_owned(), origin.to_owned());
+        all.insert(repositories.to_owned(), origin.to_owned());
         write_json(&self.folder, &self.origins_path(), &all)
     }
 
-    /// The newest release seen of an archive's suite.
+    /// The newest release seen of a repository's suite.
     ///
     /// # Errors
-    /// When the record is there and cannot be read: then nobody can say whether the archive went back.
-    pub fn newest(&self, archive: &str) -> Result<Option<jiff::Timestamp>, PinError> {
-        Ok(self.all()?.get(archive).copied())
+    /// When the record is there and cannot be read: then no one can say whether the repository went back.
+    pub fn newest(&self, repositories: &str) -> Result<Option<jiff::Timestamp>, PinError> {
+        Ok(self.all()?.get(repositories).copied())
     }
 
     fn all(&self) -> Result<BTreeMap<String, jiff::Timestamp>, PinError> {
@@ -68,12 +68,12 @@ impl SeenReleases {
     ///
     /// # Errors
     /// When the folder cannot be written, or the record cannot be read.
-    pub fn keep(&self, archive: &str, date: jiff::Timestamp) -> Result<(), PinError> {
+    pub fn keep(&self, repositories: &str, date: jiff::Timestamp) -> Result<(), PinError> {
         let mut all = self.all()?;
-        if all.get(archive).is_some_and(|seen| *seen >= date) {
+        if all.get(repositories).is_some_and(|seen| *seen >= date) {
             return Ok(());
         }
-        all.insert(archive.to_owned(), date);
+        all.insert(repositories.to_owned(), date);
         write_json(&self.folder, &self.path(), &all)
     }
 }

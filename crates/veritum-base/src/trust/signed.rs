@@ -1,4 +1,4 @@
-//! The signed files of a store one by one: which of them is the first that does not hold, and what a sound copy of all
+//! The signed files of a store one by one: which of them is the first that does not hold, and what a intact copy of all
 //! of them is.
 //!
 //! Reading a store goes through the library of The Update Framework; this follows the same chain (specification 1.0.33,
@@ -9,7 +9,7 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 use tough::schema::{self, Hashes, Signed};
 
-use super::repository::{INDEX, MAX_INDEX, MAX_METADATA, Versions};
+use super::metadata::{INDEX, MAX_INDEX, MAX_METADATA, Versions};
 
 /// A signed file that does not hold.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -49,32 +49,32 @@ pub fn signed_files(root: &[u8], read: &ReadFile<'_>) -> Result<SignedFiles, Bro
     let broken = |name: &str, why: &str| Broken { name: name.to_owned(), missing: false, why: why.to_owned() };
     let get = |name: &str, most: u64| match read(name, most) {
         Ok(Some(bytes)) => Ok(bytes),
-        Ok(None) => Err(Broken { name: name.to_owned(), missing: true, why: "it is not there".into() }),
+        Ok(None) => Err(Broken { name: name.to_owned(), missing: true, why: "missing".into() }),
         Err(why) => Err(broken(name, &why)),
     };
     let root: Signed<schema::Root> =
-        serde_json::from_slice(root).map_err(|_| broken("metadata/1.root.json", "it is no list of keys"))?;
+        serde_json::from_slice(root).map_err(|_| broken("metadata/1.root.json", "not a list of keys"))?;
     let root = root.signed;
 
     let timestamp_name = "metadata/timestamp.json";
     let timestamp_bytes = get(timestamp_name, MAX_METADATA)?;
     let timestamp: Signed<schema::Timestamp> = signed_by(&root, timestamp_name, &timestamp_bytes)?;
     let meta = timestamp.signed.meta.get("snapshot.json");
-    let meta = meta.ok_or_else(|| broken(timestamp_name, "it names no snapshot"))?;
+    let meta = meta.ok_or_else(|| broken(timestamp_name, "names no snapshot"))?;
 
     let snapshot_name = format!("metadata/{}.snapshot.json", meta.version);
     let snapshot_bytes = get(&snapshot_name, MAX_METADATA)?;
     require_hash(&snapshot_name, &snapshot_bytes, meta.hashes.as_ref())?;
     let snapshot: Signed<schema::Snapshot> = signed_by(&root, &snapshot_name, &snapshot_bytes)?;
     let meta = snapshot.signed.meta.get("targets.json");
-    let meta = meta.ok_or_else(|| broken(&snapshot_name, "it names no list of targets"))?;
+    let meta = meta.ok_or_else(|| broken(&snapshot_name, "names no list of targets"))?;
 
     let targets_name = format!("metadata/{}.targets.json", meta.version);
     let targets_bytes = get(&targets_name, MAX_METADATA)?;
     require_hash(&targets_name, &targets_bytes, meta.hashes.as_ref())?;
     let targets: Signed<schema::Targets> = signed_by(&root, &targets_name, &targets_bytes)?;
     let target = targets.signed.targets.iter().find(|(name, _)| name.raw() == INDEX).map(|(_, target)| target);
-    let target = target.ok_or_else(|| broken(&targets_name, "it names no index"))?;
+    let target = target.ok_or_else(|| broken(&targets_name, "names no index"))?;
 
     let index_name = format!("targets/{}.{INDEX}", hex::encode(&target.hashes.sha256));
     let index = get(&index_name, target.length.min(MAX_INDEX))?;
@@ -100,13 +100,13 @@ where
     R: schema::Role + Serialize + DeserializeOwned,
 {
     let broken = |why: &str| Broken { name: name.to_owned(), missing: false, why: why.to_owned() };
-    let role: Signed<R> = serde_json::from_slice(bytes).map_err(|_| broken("it cannot be read"))?;
-    root.verify_role(&role).map_err(|_| broken("its signature does not hold"))?;
+    let role: Signed<R> = serde_json::from_slice(bytes).map_err(|_| broken("cannot be read"))?;
+    root.verify_role(&role).map_err(|_| broken("the signature is not valid"))?;
     Ok(role)
 }
 
 fn require_hash(name: &str, bytes: &[u8], hashes: Option<&Hashes>) -> Result<(), Broken> {
     let same = hashes.is_none_or(|h| digest(&SHA256, bytes).as_ref() == &h.sha256[..]);
-    let why = "its content is not the one that was signed".to_owned();
+    let why = "checksum differs from the signed one".to_owned();
     if same { Ok(()) } else { Err(Broken { name: name.to_owned(), missing: false, why }) }
 }

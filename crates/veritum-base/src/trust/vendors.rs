@@ -1,6 +1,6 @@
-//! Which archives' keys count: those that Veritum ships, and those that the operator pinned.
+//! Which repositories' keys count: those that Veritum ships, and those that the administrator trusted.
 //!
-//! A machine's own keyrings bring the keys; they do not say whether a key is to be believed, since whoever can alter
+//! A machine's own keyrings bring the keys; they do not say whether a key is to be believed, since the one that can alter
 //! the machine's files can alter its keyrings as well.
 
 use std::path::{Path, PathBuf};
@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use super::openpgp::{Certificate, Keyring};
 use super::pins::{PinError, write_bytes};
 
-/// Keys that sign Debian's archives (releases 8 to 13): primary keys' fingerprints, as Debian publishes them at
+/// Keys that sign Debian's repositories (releases 8 to 13): primary keys' fingerprints, as Debian publishes them at
 /// <https://ftp-master.debian.org/keys.html> and ships them in `debian-archive-keyring`.
 const SHIPPED: [&str; 16] = [
     // 13, trixie
@@ -35,12 +35,12 @@ const SHIPPED: [&str; 16] = [
     "126C0D24BD8A2942CC7DF8AC7638D0442B90D010",
 ];
 /// Those keys themselves, without other people's signatures on them. Where a machine's own keyring is damaged or gone,
-/// the chain to its archive can still be followed. The keys fall under no copyright.
+/// the chain to its repository can still be followed. The keys fall under no copyright.
 const SHIPPED_KEYS: &[u8] = include_bytes!("debian-archive.gpg");
-/// A pinned key's file over this size is none.
+/// A trusted key's file over this size is none.
 const MAX_KEY: u64 = 16 << 20;
 
-/// The keys that count for this operator.
+/// The keys that count for this administrator.
 #[derive(Debug, Clone)]
 pub struct VendorKeys {
     folder: PathBuf,
@@ -49,7 +49,7 @@ pub struct VendorKeys {
 }
 
 impl VendorKeys {
-    /// The shipped keys and those in the operator's trust folder; it need not exist.
+    /// The shipped keys and those in the administrator's trust folder; it need not exist.
     #[must_use]
     pub fn in_folder(trust: &Path) -> Self {
         let folder = trust.join("keys");
@@ -61,7 +61,7 @@ impl VendorKeys {
             let Some(stem) = path.file_stem().and_then(|s| s.to_str()).filter(|_| small) else { continue };
             let read = std::fs::read(&path).ok().and_then(|bytes| Keyring::read(&bytes).ok());
             if let Some(mut read) = read {
-                // The name says which key of the file was pinned; another key in it was not.
+                // The name says which key of the file was trusted; another key in it was not.
                 read.keep(&[stem.to_owned()]);
                 pinned.extend(read.certificates().iter().map(|c| c.fingerprint().to_owned()));
                 keyring.extend(read);
@@ -76,16 +76,16 @@ impl VendorKeys {
         SHIPPED.contains(&fingerprint) || self.pinned.iter().any(|p| p == fingerprint)
     }
 
-    /// The keys themselves: those that are shipped, and the pinned ones.
+    /// The keys themselves: those that are shipped, and the trusted ones.
     #[must_use]
     pub fn keyring(&self) -> &Keyring {
         &self.keyring
     }
 
-    /// Pins a key of a keyring file.
+    /// Trusts a key of a keyring file.
     ///
     /// # Errors
-    /// When the operator's folder cannot be written.
+    /// When the administrator's folder cannot be written.
     pub fn pin(&self, certificate: &Certificate) -> Result<(), PinError> {
         let path = self.folder.join(format!("{}.asc", certificate.fingerprint()));
         write_bytes(&self.folder, &path, certificate.armoured().as_bytes())

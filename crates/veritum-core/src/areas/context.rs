@@ -7,14 +7,14 @@ use super::evidence::Evidence;
 use super::{AREAS, is_wanted};
 use crate::event::Observer;
 use crate::homes::HomesSeen;
-use crate::model::{AreaName, ComponentId, Scope, SystemPath};
+use crate::model::{AreaName, PackageId, Scope, SystemPath};
 use crate::supply::Supply;
 use crate::system::{System, WorkError};
 
 /// Downloads that were tried and did not come about, with the reason.
-pub type Failed = HashMap<ComponentId, String>;
+pub type Failed = HashMap<PackageId, String>;
 
-/// How things are looked at.
+/// How things are examined.
 #[derive(Debug, Clone, Copy)]
 pub struct How<'a> {
     /// Whether the store is read from the medium rather than from the cache.
@@ -23,7 +23,7 @@ pub struct How<'a> {
     pub written: Option<&'a HashSet<SystemPath>>,
     /// Whether what has not changed since the last full check is not read again.
     pub quick: bool,
-    /// Whether a repair is planned: archives are then asked what they offer, not only whether they answer.
+    /// Whether a repair is planned: repositories are then asked what they offer, not only whether they answer.
     pub plans: bool,
     /// Whether this run holds, or will take, the locks that a repair needs.
     pub locked: bool,
@@ -31,7 +31,7 @@ pub struct How<'a> {
     pub fetch: bool,
     /// Downloads that were tried and did not come about.
     pub failed: &'a Failed,
-    /// Whether what was found until somebody said stop is an answer, too.
+    /// Whether what was found until a person interrupted the run is an answer, too.
     pub partial: bool,
 }
 
@@ -68,18 +68,18 @@ pub struct Cx<'a> {
     pub homes: &'a HomesSeen,
     /// What was named.
     pub scope: &'a Scope,
-    /// The areas that are looked at in this run.
+    /// The areas that are examined in this run.
     pub wanted: Vec<AreaName>,
-    /// How things are looked at.
+    /// How things are examined.
     pub how: How<'a>,
-    /// Who is told, and may say stop.
+    /// Who is reported, and may interrupt.
     pub observer: &'a dyn Observer,
-    /// What should be there, and one look at all files: made when an area first asks.
+    /// What should be there, and one examination of all files: made when an area first asks.
     pub(super) evidence: RefCell<Evidence>,
 }
 
 impl<'a> Cx<'a> {
-    /// A context in which nothing was looked at yet.
+    /// A context in which nothing was examined yet.
     #[must_use]
     pub fn new(
         supply: Supply<'a>,
@@ -112,7 +112,7 @@ impl<'a> Cx<'a> {
         self.evidence.into_inner()
     }
 
-    /// Whether an area is looked at in this run.
+    /// Whether an area is examined in this run.
     #[must_use]
     pub fn wants(&self, area: &AreaName) -> bool {
         self.wanted.contains(area)

@@ -6,7 +6,7 @@ use crate::report::FirstDifference;
 pub(super) const SHOWN: usize = 16;
 /// So many lines are shown of each side.
 const SHOWN_LINES: usize = 3;
-/// And so many signs of a line.
+/// And so many characters of a line.
 const SHOWN_SIGNS: usize = 160;
 
 /// The lines of a text from one on, counted from 1.

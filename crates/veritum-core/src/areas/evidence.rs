@@ -1,35 +1,35 @@
-//! What areas share while they look: what should be there, and one look at all files. Made when an area first asks for it.
+//! What areas share while they look: what should be there, and one examination of all files. Made when an area first asks for it.
 //!
-//! Two stages, since the second rests on what the store turned out to have: a [first look](Cx::first_look) by the strongest
-//! reference at hand; then, where something differs or lacks, the archive is asked, and what differs is
-//! [looked at by that](Cx::full_look).
+//! Two stages, since the second depends on what the store turned out to have: a [first look](Cx::first_look) by the strongest
+//! reference available; then, where something differs or lacks, the repository is asked, and what differs is
+//! [examined by that](Cx::full_look).
 
 use std::cell::RefMut;
 use std::collections::{BTreeSet, HashMap};
 use std::time::Instant;
 
-use super::files::{Case, FilesCheck, Seen, check_files, needed_components};
-use super::records::{RecordFault, RecordJudge};
-use super::{Cx, FILES, RECORDS};
+use super::database::{RecordFault, RecordJudge};
+use super::files::{Case, FilesCheck, Seen, check_files, needed_packages};
+use super::{Cx, DATABASE, FILES};
 use crate::event::{Event, Phase};
 use crate::history::{self, SeenFiles};
-use crate::model::{Authority, ComponentId, Digest, Scope, SystemPath};
+use crate::model::{Authority, Digest, PackageId, Scope, SystemPath};
 use crate::platform::debian::Debian;
 use crate::reference::{Expected, ExpectedKind, Origin, Reference};
 use crate::scan;
 use crate::store::{Listing, Store};
 use crate::system::WorkError;
 
-/// What should be there, and what is wrong with components' records, judged on the way.
+/// What should be there, and what is wrong with packages' records, judged on the way.
 #[derive(Debug, Default)]
 pub struct Gathered {
     /// What should be there.
     pub reference: Reference,
-    /// What is wrong with components' records.
+    /// What is wrong with packages' records.
     pub record_faults: Vec<RecordFault>,
 }
 
-/// One look at all files that are wanted.
+/// One examination of all files that are wanted.
 #[derive(Debug)]
 pub struct FilesLook {
     /// What came of it.
@@ -38,13 +38,13 @@ pub struct FilesLook {
     pub scope: Scope,
     /// What an earlier check saw, where what it saw is not read again.
     pub before: Option<SeenFiles>,
-    /// What the store holds, listed beside the rest of the work.
+    /// What the store holds, listed next to the rest of the work.
     pub listing: Option<Listing>,
-    /// Whether somebody said stop.
+    /// Whether a person interrupted the run.
     pub stopped: bool,
     /// Seconds that it took.
     pub seconds: f64,
-    /// Whether what differs was looked at by the archive as well.
+    /// Whether what differs was examined by the repository as well.
     is_full: bool,
     seen: Seen,
 }
@@ -54,7 +54,7 @@ pub struct FilesLook {
 pub struct Evidence {
     /// What should be there.
     pub gathered: Option<Gathered>,
-    /// The look at the files.
+    /// The examine the files.
     pub look: Option<FilesLook>,
 }
 
@@ -65,7 +65,7 @@ impl Cx<'_> {
     }
 
     /// Gathers what should be there by the strongest reference that this run comes to: with a look at the files where they are
-    /// wanted, since what differs there is held against more.
+    /// wanted, since what differs there is compared with more.
     ///
     /// # Errors
     /// If the run was stopped.
@@ -80,11 +80,11 @@ impl Cx<'_> {
         Ok(())
     }
 
-    /// Looks at the files by the strongest reference at hand. What the machine's own records say comes first; where something was
-    /// named, the archive is asked as well.
+    /// Examines the files by the strongest reference available. What the local package database say comes first; where something was
+    /// named, the repository is asked as well.
     ///
     /// # Errors
-    /// When somebody said stop, and what was seen until then is no answer.
+    /// When a person interrupted the run, and what was seen until then is no answer.
     pub fn first_look(&self) -> Result<(), WorkError> {
         if self.evidence().look.is_some() {
             return Ok(());
@@ -95,7 +95,7 @@ impl Cx<'_> {
         let mut gathered = self.gathered_at_hand(&scope)?;
         if let Some(wider) = self.with_other_names(&gathered.reference, &scope) {
             scope = wider;
-            gathered = self.gathered_for(&scope, self.wants(&RECORDS));
+            gathered = self.gathered_for(&scope, self.wants(&DATABASE));
         }
         let before = if self.how.quick { self.system.notes().and_then(|notes| history::seen(&notes)) } else { None };
         let mut seen = Seen::default();
@@ -107,10 +107,10 @@ impl Cx<'_> {
         Ok(())
     }
 
-    /// Looks at what differs by what the archive says as well.
+    /// Examines what differs by what the repository says as well.
     ///
     /// # Errors
-    /// When somebody said stop, and what was seen until then is no answer.
+    /// When a person interrupted the run, and what was seen until then is no answer.
     pub fn full_look(&self) -> Result<(), WorkError> {
         self.first_look()?;
         let Evidence { gathered, look } = std::mem::take(&mut *self.evidence());
@@ -121,7 +121,7 @@ impl Cx<'_> {
     }
 
     fn complete(&self, gathered: &mut Gathered, look: &mut FilesLook) -> Result<(), WorkError> {
-        // Whoever said stop gets what was found until then, and waits for nothing more.
+        // The caller that interrupted the run gets what was found until then, and waits for nothing more.
         if look.is_full || look.stopped {
             return Ok(());
         }
@@ -134,11 +134,11 @@ impl Cx<'_> {
             Ok(more)
         });
         if self.so_far(more, &mut look.stopped)? == Some(true) {
-            *gathered = self.gathered_for(&look.scope, self.wants(&RECORDS));
+            *gathered = self.gathered_for(&look.scope, self.wants(&DATABASE));
             look.check = self.look(&gathered.reference, &look.scope, look.before.as_ref(), &mut look.seen)?;
             look.stopped = look.check.not_reached > 0;
         }
-        // A hundred thousand small pieces are let go beside the rest of the work.
+        // A hundred thousand small pieces are let go next to the rest of the work.
         let seen = std::mem::take(&mut look.seen);
         self.system.pool.spawn(move || drop(seen));
         look.is_full = true;
@@ -146,15 +146,15 @@ impl Cx<'_> {
         Ok(())
     }
 
-    /// What should be there, by the strongest reference at hand before anything was looked at.
+    /// What should be there, by the strongest reference available before anything was examined.
     fn gathered_at_hand(&self, scope: &Scope) -> Result<Gathered, WorkError> {
-        let with_records = self.wants(&RECORDS);
-        let items = self.system.installed.components.len() as u64;
+        let with_records = self.wants(&DATABASE);
+        let items = self.system.installed.packages.len() as u64;
         self.observer.on_event(Event::Begin { phase: Phase::Reading, items, bytes: 0 });
         self.observer.on_event(Event::End);
         self.supply.fetch_ahead(scope, with_records, self.observer)?;
-        // Whatever can be verified without downloading is; where it was asked for, the archives are asked as well.
-        let prepare = |weak: &[ComponentId]| match self.system.settings.full_chain || !scope.is_all() {
+        // Whatever can be verified without downloading is; where it was asked for, the repositories are asked as well.
+        let prepare = |weak: &[PackageId]| match self.system.settings.complete || !scope.is_all() {
             true => self.supply.prepare(weak, self.observer),
             false => self.supply.prepare_at_hand(weak, self.observer),
         };
@@ -173,7 +173,7 @@ impl Cx<'_> {
         Ok(gathered)
     }
 
-    /// What should be there; on request the records of each component are judged on the way.
+    /// What should be there; on request the records of each package are judged on the way.
     #[must_use]
     pub fn gathered_for(&self, scope: &Scope, with_records: bool) -> Gathered {
         self.supply.with_sources(|sources| {
@@ -192,17 +192,17 @@ impl Cx<'_> {
         })
     }
 
-    /// What was named with the other names of its files: whether a hard link was cut, only all of them can tell. `None` where
+    /// What was named with the other names of its files: whether a hard link was cut, only all of them can show. `None` where
     /// there are none.
     fn with_other_names(&self, reference: &Reference, scope: &Scope) -> Option<Scope> {
         let named = |listed: &SystemPath| scope.paths.iter().any(|path| listed.is_within(path));
         let grouped = reference.expected.iter().filter(|e| e.group.is_some() && named(&e.listed));
-        let components: BTreeSet<&str> = grouped.map(|e| reference.component_of(e).name.as_str()).collect();
-        if components.is_empty() {
+        let packages: BTreeSet<&str> = grouped.map(|e| reference.package_of(e).name.as_str()).collect();
+        if packages.is_empty() {
             return None;
         }
-        let components = components.into_iter().map(str::to_owned).collect();
-        let whole = self.gathered_for(&Scope { components, ..Scope::default() }, false).reference;
+        let packages = packages.into_iter().map(str::to_owned).collect();
+        let whole = self.gathered_for(&Scope { packages, ..Scope::default() }, false).reference;
         let listed = |at: &usize| &whole.expected[*at].listed;
         let of_named = whole.groups.iter().filter(|group| group.members.iter().any(|at| named(listed(at))));
         let more: Vec<SystemPath> =
@@ -233,27 +233,25 @@ impl Cx<'_> {
             },
             remember: remember.then_some(system.settings.now),
             // Where only the machine answers, a second look with a better reference may follow.
-            keep_seen: reference.components.iter().any(|c| c.authority == Authority::SelfReported),
+            keep_seen: reference.packages.iter().any(|c| c.authority == Authority::Local),
         };
         check_files(case, seen, &system.pool, self.observer).map_err(|_| WorkError::Stopped)
     }
 
-    /// Components that a signed store vouches for and of which no store has a content that a repair needs.
-    fn without_contents(&self, reference: &Reference, files: &FilesCheck) -> Vec<ComponentId> {
+    /// Packages that a signed store verifies and of which no store has a content that a repair needs.
+    fn without_contents(&self, reference: &Reference, files: &FilesCheck) -> Vec<PackageId> {
         let lacks = |e: &&Expected| match &e.kind {
-            ExpectedKind::File { digest, .. } => {
-                e.authority == Authority::SignedStore && !self.supply.in_a_store(digest)
-            }
+            ExpectedKind::File { digest, .. } => e.authority == Authority::Store && !self.supply.in_a_store(digest),
             _ => false,
         };
         let needed = needed_things(reference, files).into_iter();
-        let ids: BTreeSet<&ComponentId> = needed.filter(lacks).map(|e| reference.component_of(e)).collect();
+        let ids: BTreeSet<&PackageId> = needed.filter(lacks).map(|e| reference.package_of(e)).collect();
         ids.into_iter().cloned().collect()
     }
 }
 
 impl Evidence {
-    /// Contents that a repair of the files that were looked at would take from the store.
+    /// Contents that a repair of the files that were examined would take from the store.
     #[must_use]
     pub fn needed_contents(&self) -> HashMap<Digest, u64> {
         let content =
@@ -281,19 +279,19 @@ fn needed_things<'a>(reference: &'a Reference, files: &FilesCheck) -> Vec<&'a Ex
     things
 }
 
-/// Components of which only the machine answers and with which something is wrong.
-fn weak_with_problems(reference: &Reference, files: &FilesCheck) -> Vec<ComponentId> {
-    let mut weak: BTreeSet<&ComponentId> = BTreeSet::new();
+/// Packages of which only the machine answers and with which something is wrong.
+fn weak_with_problems(reference: &Reference, files: &FilesCheck) -> Vec<PackageId> {
+    let mut weak: BTreeSet<&PackageId> = BTreeSet::new();
     for fault in &files.faults {
-        weak.extend(needed_components(fault, &reference.expected[fault.expected], reference));
+        weak.extend(needed_packages(fault, &reference.expected[fault.expected], reference));
     }
     reference.only_weak(&weak)
 }
 
-/// Components something is wrong with the records of, and of which only their package could tell what.
-fn weak_by_records(gathered: &Gathered) -> Vec<ComponentId> {
+/// Packages something is wrong with the records of, and of which only their .deb file could show what.
+fn weak_by_records(gathered: &Gathered) -> Vec<PackageId> {
     let wants = |f: &&RecordFault| f.fix.as_ref().is_err_and(|u| u.package_helps);
-    let ids: BTreeSet<&ComponentId> =
-        gathered.record_faults.iter().filter(wants).filter_map(|f| f.finding.component.as_ref()).collect();
+    let ids: BTreeSet<&PackageId> =
+        gathered.record_faults.iter().filter(wants).filter_map(|f| f.finding.package.as_ref()).collect();
     ids.into_iter().cloned().collect()
 }

@@ -5,10 +5,10 @@ use std::time::Instant;
 
 use super::position;
 use super::step::Step;
-use crate::archive::Lacking;
-use crate::model::{AreaName, Authority, Finding, SystemPath};
+use crate::model::{Action, AreaName, Authority, Finding, SystemPath};
 use crate::plan::{DiskDoubt, Left};
 use crate::report::{AreaReport, CheckReport, Outcome, UnexaminedReport, UnverifiedReport};
+use crate::repository::Lacking;
 use crate::scan::{Remembered, SnapshotBuilder};
 use crate::supply::download_report;
 
@@ -22,19 +22,19 @@ pub struct Coverage {
     /// Seconds it took.
     pub seconds: f64,
     /// Things examined, by who answers for them.
-    pub vouched: BTreeMap<Authority, u64>,
+    pub verified_by: BTreeMap<Authority, u64>,
     /// Of those that only the machine answers for: how many could only be seen to exist.
     pub presence_only: u64,
     /// How far it went, in a sentence, where it can go further.
     pub extent: Option<String>,
     /// What was not examined.
     pub unexamined: Vec<UnexaminedReport>,
-    /// Whether something that was to be examined could not be: then nothing is said to be sound.
+    /// Whether something that was to be examined could not be: then nothing is said to be intact.
     pub incomplete: bool,
-    /// Whether part of it is known too weakly to be called sound.
+    /// Whether part of it is known too weakly to be called intact.
     pub weak: bool,
-    /// Installed components, by who answers for them, where they were looked at.
-    pub components: BTreeMap<Authority, u64>,
+    /// Installed packages, by who answers for them, where they were examined.
+    pub packages: BTreeMap<Authority, u64>,
     /// What could not be verified for want of packages.
     pub unverified: Option<UnverifiedReport>,
     /// Notes beyond those that are listed.
@@ -46,7 +46,7 @@ pub struct Coverage {
 pub struct Memory {
     /// What was seen of each.
     pub files: Remembered,
-    /// What stood where; `None` when something could not be watched.
+    /// What was where; `None` when something could not be watched.
     pub snapshot: Option<SnapshotBuilder>,
 }
 
@@ -61,10 +61,10 @@ pub struct Stays {
     pub bytes: u64,
 }
 
-/// What came of looking at one area.
+/// What came of examining one area.
 #[derive(Debug, Default)]
 pub struct Examined {
-    /// Which.
+    /// The area.
     pub area: AreaName,
     /// Problems and notes: the verdict knows which.
     pub findings: Vec<Finding>,
@@ -78,7 +78,7 @@ pub struct Examined {
     pub stays: Option<Stays>,
     /// A doubt about the disk: then nothing is written.
     pub doubt: Option<DiskDoubt>,
-    /// Packages that must be downloaded before all of it can be put right, with where from.
+    /// Packages that must be downloaded before all of it can be repaired, with where from.
     pub downloads: Vec<(Lacking, String)>,
     /// What is to be remembered for the next check.
     pub memory: Option<Memory>,
@@ -89,26 +89,43 @@ pub struct Examined {
 }
 
 impl Examined {
+    /// The same, with problems that only another command repairs: a check that names nothing looks, and refers to it.
+    #[must_use]
+    pub fn referred(mut self, action: &Action) -> Self {
+        self.steps.clear();
+        // Without the network, what package lists say is known from this machine alone: that says nothing about its files.
+        (self.coverage.weak, self.coverage.incomplete) = (false, false);
+        self.coverage.verified_by.clear();
+        for finding in self.findings.iter_mut().filter(|finding| finding.verdict.is_problem()) {
+            if finding.remedy.take().is_some() || finding.action.is_none() {
+                finding.action = Some(action.clone());
+            }
+        }
+        let of = |finding: &Finding| Left::new(finding, "repaired by its own command".into(), finding.action.clone());
+        self.left = self.findings.iter().filter(|finding| finding.verdict.is_problem()).map(of).collect();
+        self
+    }
+
     /// An area of which nothing is known yet.
     #[must_use]
     pub fn new(area: AreaName) -> Self {
         Self { area, ..Self::default() }
     }
 
-    /// An area that was not reached before somebody said stop.
+    /// An area that was not reached before a person interrupted the run.
     #[must_use]
     pub fn not_reached(area: AreaName) -> Self {
         let mut examined = Self { unreached: true, ..Self::new(area) };
-        examined.leave_out("stopped before it was reached");
+        examined.leave_out("stopped before this was checked");
         examined
     }
 
-    /// Tells that something was not examined, and why.
+    /// Reports that something was not examined, and why.
     pub fn leave_out(&mut self, reason: impl Into<String>) {
         self.leave_out_many(reason, 1, None);
     }
 
-    /// Tells that so many things were not examined for the same reason, with one of them.
+    /// Reports that so many things were not examined for the same reason, with one of them.
     pub fn leave_out_many(&mut self, reason: impl Into<String>, count: u64, example: Option<SystemPath>) {
         let area = self.area.clone();
         self.coverage.unexamined.push(UnexaminedReport { area, reason: reason.into(), count, example });
@@ -139,18 +156,18 @@ impl Examined {
     #[must_use]
     pub fn outcome(&self) -> Outcome {
         if self.problems().next().is_some() {
-            Outcome::Problems
+            Outcome::Damaged
         } else if self.coverage.incomplete || self.stopped || self.unreached {
-            Outcome::Unexamined
+            Outcome::Unchecked
         } else if self.coverage.weak {
-            Outcome::SoundAsKnown
+            Outcome::OkLimited
         } else {
-            Outcome::Sound
+            Outcome::Ok
         }
     }
 
     fn report(&self) -> AreaReport {
-        let Coverage { examined, bytes, seconds, vouched, presence_only, extent, .. } = &self.coverage;
+        let Coverage { examined, bytes, seconds, verified_by, presence_only, extent, .. } = &self.coverage;
         AreaReport {
             area: self.area.clone(),
             outcome: self.outcome(),
@@ -159,14 +176,14 @@ impl Examined {
             seconds: *seconds,
             problems: self.problems().count() as u64,
             repairable: self.repairable(),
-            vouched: vouched.clone(),
+            verified_by: verified_by.clone(),
             presence_only: *presence_only,
             extent: extent.clone(),
         }
     }
 }
 
-/// What came of all areas that were looked at, in working order.
+/// What came of all areas that were examined, in working order.
 #[derive(Debug, Default)]
 pub struct Checked {
     areas: Vec<Examined>,
@@ -223,7 +240,7 @@ impl Checked {
         self.areas.iter().map(|examined| examined.problems().count() as u64).sum()
     }
 
-    /// Whether the last area that was looked at was interrupted: then nothing else is begun.
+    /// Whether the last area that was examined was interrupted: then nothing else is begun.
     #[must_use]
     pub fn stopped_short(&self) -> bool {
         self.areas.iter().any(|examined| examined.stopped)
@@ -235,13 +252,13 @@ impl Checked {
         self.areas.iter().find_map(|examined| examined.doubt.as_ref())
     }
 
-    /// Packages that must be downloaded before all of it can be put right, each once.
+    /// Packages that must be downloaded before all of it can be repaired, each once.
     #[must_use]
     pub fn downloads(&self) -> Vec<(Lacking, String)> {
         downloads(&self.areas.iter().collect::<Vec<_>>())
     }
 
-    /// Writes all of it into the document of a check; `least` is how strongly things must be vouched for.
+    /// Writes all of it into the document of a check; `least` is how strongly things must be verified.
     pub fn fill(&self, report: &mut CheckReport, least: Option<Authority>) {
         fill(&self.areas.iter().collect::<Vec<_>>(), report, least);
     }
@@ -249,7 +266,7 @@ impl Checked {
 
 fn downloads(areas: &[&Examined]) -> Vec<(Lacking, String)> {
     let mut all: Vec<(Lacking, String)> = Vec::new();
-    // What files need comes first: the store's own needs are told only where they are others.
+    // What files need comes first: the store's own needs are reported only where they are others.
     for (lacking, from) in areas.iter().rev().flat_map(|examined| &examined.downloads) {
         if !all.iter().any(|(known, _)| known.id == lacking.id) {
             all.push((lacking.clone(), from.clone()));
@@ -258,23 +275,23 @@ fn downloads(areas: &[&Examined]) -> Vec<(Lacking, String)> {
     all
 }
 
-/// Writes what came of these areas into the document of a check; `least` is how strongly things must be vouched for.
+/// Writes what came of these areas into the document of a check; `least` is how strongly things must be verified.
 pub fn fill(areas: &[&Examined], report: &mut CheckReport, least: Option<Authority>) {
     let reached: Vec<&&Examined> = areas.iter().filter(|examined| !examined.unreached).collect();
     let coverage = || reached.iter().map(|examined| &examined.coverage);
     report.areas = reached.iter().map(|examined| examined.report()).collect();
     report.too_weak = least.map_or(0, |least| report.areas.iter_mut().map(|area| area.require(least)).sum());
-    report.outcome = report.areas.iter().map(|area| area.outcome).min().unwrap_or(Outcome::Unexamined);
+    report.outcome = report.areas.iter().map(|area| area.outcome).min().unwrap_or(Outcome::Unchecked);
     report.stopped = areas.iter().any(|examined| examined.stopped || examined.unreached);
     if report.stopped {
-        report.outcome = report.outcome.min(Outcome::Unexamined);
+        report.outcome = report.outcome.min(Outcome::Unchecked);
     }
     report.findings = areas.iter().flat_map(|examined| examined.problems()).cloned().collect();
     report.notes = areas.iter().flat_map(|examined| examined.notes()).cloned().collect();
     report.more_strays = coverage().map(|coverage| coverage.more_notes).sum();
     report.unexamined = areas.iter().flat_map(|examined| &examined.coverage.unexamined).cloned().collect();
-    report.components =
-        coverage().map(|coverage| &coverage.components).find(|all| !all.is_empty()).cloned().unwrap_or_default();
+    report.packages =
+        coverage().map(|coverage| &coverage.packages).find(|all| !all.is_empty()).cloned().unwrap_or_default();
     report.unverified = coverage().find_map(|coverage| coverage.unverified.clone());
     report.left = areas.iter().flat_map(|examined| &examined.left).cloned().collect();
     report.doubt = areas.iter().find_map(|examined| examined.doubt.clone());

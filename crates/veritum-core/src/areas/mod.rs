@@ -1,15 +1,15 @@
 //! The areas of examination, a module each behind one trait, and the only list of them.
 //!
-//! To add one: a module beside this file, and its line in [`AREAS`]. The words of the command line, its help, JSON, the order of
+//! To add one: a module next to this file, and its line in [`AREAS`]. The words of the command line, its help, JSON, the order of
 //! work and how its findings are grouped all come from what it says [about](About) itself.
 
 pub mod apps;
 mod context;
+pub mod database;
 mod difference;
 mod evidence;
 mod examined;
 pub mod files;
-pub mod records;
 mod step;
 pub mod store;
 pub mod updates;
@@ -17,10 +17,10 @@ pub mod volumes;
 
 pub use apps::APPS;
 pub use context::{Cx, Failed, How};
+pub use database::DATABASE;
 pub use evidence::{Evidence, Gathered};
 pub use examined::{Checked, Coverage, Examined, Memory, Stays, fill};
 pub use files::FILES;
-pub use records::RECORDS;
 pub use step::{After, Fetch, FileWork, Step, ToolRun, When, Work};
 pub use store::STORE;
 pub use updates::UPDATES;
@@ -28,13 +28,13 @@ pub use volumes::VOLUMES;
 
 use std::borrow::Cow;
 
-use crate::model::{AreaName, Finding, Scope, SystemPath, Verdict};
+use crate::model::{AreaName, Finding, Reach, Scope, SystemPath, Verdict};
 use crate::report::{ExplainReport, ProofReport};
 use crate::system::WorkError;
 
 /// Every area, in working order.
 pub static AREAS: &[&dyn Area] =
-    &[&volumes::Volumes, &store::Store, &records::Records, &files::Files, &updates::Updates, &apps::Apps];
+    &[&volumes::Volumes, &store::Store, &database::Database, &files::Files, &updates::Updates, &apps::Apps];
 
 /// A field of examination.
 pub trait Area: Sync {
@@ -109,10 +109,9 @@ pub trait Area: Sync {
 }
 
 /// What a repair never touches in the areas that are compared with installed packages.
-pub(crate) const NOT_TOUCHED: &[&str] =
-    &[USERS_FOLDERS, "settings files that were edited or removed", "anything that no component owns"];
+pub(crate) const NOT_TOUCHED: &[&str] = &[USERS_FOLDERS, "modified configuration files", "unowned files"];
 /// The folders that hold users' own files.
-pub(crate) const USERS_FOLDERS: &str = "users' folders (/home, /root)";
+pub(crate) const USERS_FOLDERS: &str = "users' homes (/home, /root)";
 
 /// What an area says about itself.
 #[derive(Debug)]
@@ -121,27 +120,29 @@ pub struct About {
     pub name: AreaName,
     /// Its line in the help, the README and the glossary.
     pub help: &'static str,
-    /// Whether a check that names nothing covers it.
+    /// Whether it is compared with installed packages, or these depend on it: a repair that names nothing covers it.
     pub by_default: bool,
+    /// What of it is examined only when the area, or `all`, is named: what needs users' homes or the network.
+    pub only_when_named: &'static [&'static str],
     /// What is counted as examined: one, and several.
     pub unit: (&'static str, &'static str),
     /// The word before a colon that names one thing of it, and the help's line for that.
     pub selector: Option<(&'static str, &'static str)>,
-    /// The heading under which a finding is told.
+    /// The heading under which a finding is reported.
     pub heading: fn(&Finding) -> Cow<'static, str>,
     /// What its notes are counted as, where that is not what the verdict says.
     pub counted_as: &'static [(Verdict, &'static str, &'static str)],
-    /// Whether only the components that a round changed are examined again after it.
-    pub by_component: bool,
+    /// Whether only the packages that a round changed are examined again after it.
+    pub by_package: bool,
     /// Whether what its repair wrote is read from the medium, not from the cache, when it is checked again.
     pub rereads_the_medium: bool,
     /// What its repair never touches.
     pub not_touched: &'static [&'static str],
     /// Whether its problems are mostly answered by a person, with the advice that each has.
     pub is_advised: bool,
-    /// Whether the machine itself is looked at, rather than what it is compared with.
+    /// Whether the machine itself is examined, rather than what it is compared with.
     pub is_of_machine: bool,
-    /// Whether it is judged by what stores, archives and the package database say: while these and the files stay as they are, so
+    /// Whether it is judged by what stores, repositories and the package database say: while these and the files stay as they are, so
     /// does what is found.
     pub by_reference: bool,
 }
@@ -173,9 +174,23 @@ pub fn position(name: &AreaName) -> usize {
     AREAS.iter().position(|area| area.about().name == *name).unwrap_or(AREAS.len())
 }
 
-/// Whether an area is to be looked at: it was named, something of it was, or nothing was named and it is looked at then.
+/// What a check that names nothing does not examine, in words: `all` includes it.
+#[must_use]
+pub fn by_default_alone() -> Vec<&'static str> {
+    AREAS.iter().flat_map(|area| area.about().only_when_named).copied().collect()
+}
+
+/// Whether a repair of this scope changes anything in an area: the others are examined, and referred to their own repair.
+#[must_use]
+pub fn is_repaired(area: &dyn Area, scope: &Scope) -> bool {
+    is_wanted(area, scope) && (area.about().by_default || scope.is_deep(&area.about().name))
+}
+
+/// Whether an area is to be examined: it was named, something of it was, or nothing was named and it is examined then.
 #[must_use]
 pub fn is_wanted(area: &dyn Area, scope: &Scope) -> bool {
     let about = area.about();
-    scope.is_whole() && about.by_default || scope.names(&about.name) || area.is_meant(scope)
+    scope.is_whole() && (about.by_default || scope.reach > Reach::Packages)
+        || scope.names(&about.name)
+        || area.is_meant(scope)
 }

@@ -56,7 +56,7 @@ pub enum When {
 pub enum After {
     /// It stays as it is known.
     Known,
-    /// It is looked at again, and may be something else then.
+    /// It is examined again, and may be something else then.
     LookedAtAgain,
     /// Nothing is known of it yet.
     Unknown,
@@ -69,7 +69,7 @@ pub enum Work {
     Files(FileWork),
     /// Like `Files`, with files that must be fetched first.
     Fetched(Arc<dyn Fetch>),
-    /// Has one of the system's own tools do something: it is logged, and not taken back.
+    /// Has one of the system's own tools do something: it is logged, and not undone.
     Tool(ToolRun),
     /// Stops units of the service manager until the area is done.
     Pause(Vec<PausedUnit>),
@@ -118,7 +118,7 @@ pub trait Fetch: Debug + Send + Sync {
 pub struct ToolRun {
     /// What, as the log of the change has it.
     pub action: ActionKind,
-    /// How things stood before, in a word, as the log has it.
+    /// How things was before, in a word, as the log has it.
     pub before: &'static str,
     /// The tool, by its path on the machine.
     pub program: &'static str,

@@ -1,4 +1,4 @@
-//! The area `volumes`: the machine's file systems, whether they are mounted, can be written and have room, and whether the kernel has
+//! The area `volumes`: the machine's file systems, whether they are mounted, can be written and have free space, and whether the kernel has
 //! counted errors on them. Nothing of it is repaired from here.
 
 use std::borrow::Cow;
@@ -6,14 +6,14 @@ use std::time::Instant;
 
 use super::{About, Area, Checked, Cx, Examined};
 use crate::machine::{Volume, volumes};
-use crate::model::{AreaName, Finding, Scope, SystemPath, Verdict};
+use crate::model::{Action, AreaName, Finding, Scope, SystemPath, Verdict, quoted};
 use crate::plan::Left;
 use crate::system::WorkError;
 
 /// The area's name.
 pub const VOLUMES: AreaName = AreaName::new("volumes");
 
-/// Less room than this, or than a hundredth of the file system, is none: programs fail in the middle of what they write.
+/// Less free space than this, or than a hundredth of the file system, is none: programs fail in the middle of what they write.
 const LITTLE_ROOM: u64 = 64 << 20;
 /// So few more files can be made where a file system is full of names.
 const FEW_FILES: u64 = 100;
@@ -23,13 +23,14 @@ pub struct Volumes;
 
 static ABOUT: About = About {
     name: VOLUMES,
-    help: "the machine's file systems: whether they are mounted, can be written, have room, and without recorded errors",
+    help: "file systems: mounted, writable, free space, recorded errors",
     by_default: true,
+    only_when_named: &[],
     unit: ("file system", "file systems"),
-    selector: Some(("volume", "one file system, by the folder that it is mounted on: volume:/home")),
+    selector: Some(("volume", "one file system, by its mount point: volume:/home")),
     heading: |_| Cow::Borrowed("file systems"),
     counted_as: &[],
-    by_component: false,
+    by_package: false,
     rereads_the_medium: false,
     not_touched: &[],
     is_advised: true,
@@ -62,14 +63,14 @@ impl Area for Volumes {
                 continue;
             }
             if volume.mounted.is_none() {
-                examined.leave_out(format!("{} is named by fstab and is not mounted", volume.place));
+                examined.leave_out(format!("{} is listed in fstab and not mounted", volume.place));
                 continue;
             }
             examined.coverage.examined += 1;
             examined.findings.extend(judge(&volume, live));
         }
         let left = |finding: &Finding| {
-            Left::new(finding, "a file system is not repaired from here".into(), finding.advice.clone())
+            Left::new(finding, "Veritum does not repair file systems".into(), finding.action.clone())
         };
         examined.left = examined.findings.iter().map(left).collect();
         examined.took(begun);
@@ -81,42 +82,42 @@ impl Area for Volumes {
 /// the rescue system chose.
 fn judge(volume: &Volume, live: bool) -> Vec<Finding> {
     let Some(mounted) = &volume.mounted else { return Vec::new() };
-    let on = |verdict, cause: String, advice: &str| Finding {
+    let on = |verdict, cause: String, action: Action| Finding {
         cause: Some(cause),
-        advice: Some(advice.to_owned()),
+        action: Some(action),
         ..Finding::on_path(VOLUMES, &volume.place, verdict)
     };
     let free = mounted.free;
     let mut found = Vec::new();
     if mounted.errors > 0 {
         let s = if mounted.errors == 1 { "error" } else { "errors" };
-        let cause = format!("the kernel has counted {} {s} on it since it was last checked", mounted.errors);
+        let cause = format!("{} {s} recorded by the kernel since the last file system check", mounted.errors);
         found.push(on(
             Verdict::ErrorsRecorded,
             cause,
-            "the users' files to safety first; then check it while it is not mounted",
+            "back up the users' files first, then check it while it is not mounted".into(),
         ));
     }
     if live && free.read_only && volume.wanted_read_only == Some(false) {
-        let cause =
-            "it is mounted read-only, and fstab does not want it so: the kernel does that after an error".to_owned();
-        found.push(on(Verdict::ReadOnly, cause, &remount(&volume.place)));
+        let cause = "mounted read-only although fstab says read-write; the kernel does that after an error".to_owned();
+        found.push(on(Verdict::ReadOnly, cause, remount(&volume.place)));
     }
     if free.read_only || free.total == 0 {
         return found;
     }
     if free.bytes < LITTLE_ROOM.min(free.total / 100) {
-        let cause = format!("{} KiB are free of {} MiB", free.bytes >> 10, free.total >> 20);
-        found.push(on(Verdict::DiskFull, cause, "make room on it"));
+        let cause = format!("{} KiB of {} MiB free", free.bytes >> 10, free.total >> 20);
+        found.push(on(Verdict::DiskFull, cause, "free some space on it".into()));
     } else if free.inodes < FEW_FILES {
-        let cause = format!("only {} more files can be made on it, though there is room", free.inodes);
-        found.push(on(Verdict::DiskFull, cause, "take away what there are very many small files of"));
+        let cause = format!("only {} more files can be created, although there is free space", free.inodes);
+        found.push(on(Verdict::DiskFull, cause, "delete files: too many small files use up the inodes".into()));
     }
     found
 }
 
-fn remount(place: &SystemPath) -> String {
-    format!("look for the reason (journalctl -k), then: mount -o remount,rw {place}")
+fn remount(place: &SystemPath) -> Action {
+    let command = format!("mount -o remount,rw {}", quoted(place.as_bytes()));
+    Action::explained("find the reason (journalctl -k), then mount it read-write", command)
 }
 
 #[cfg(test)]

@@ -14,7 +14,7 @@ pub(super) fn name_of(started: jiff::Timestamp, change: u64) -> String {
     format!("{}-{change}", started.strftime("%Y%m%dT%H%M%SZ"))
 }
 
-/// A name that leads nowhere else: a journal is foreign bytes.
+/// A name that points nowhere else: a change log is foreign bytes.
 fn checked(name: &str) -> io::Result<&[u8]> {
     let plain = !name.is_empty() && name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-');
     if plain { Ok(name.as_bytes()) } else { Err(io::ErrorKind::InvalidData.into()) }
@@ -34,7 +34,7 @@ fn split(below: &[u8]) -> (Option<&[u8]>, &[u8]) {
     }
 }
 
-/// Whether an error says that something else stands in the place of our folder.
+/// Whether an error says that something else is in the place of our folder.
 pub(super) fn is_anothers(error: &io::Error) -> bool {
     matches!(error.kind(), io::ErrorKind::NotADirectory | io::ErrorKind::PermissionDenied)
         || error.raw_os_error() == Some(rustix::io::Errno::LOOP.raw_os_error())
@@ -48,10 +48,7 @@ pub(super) fn require(context: &ChangeContext<'_>, home: &SystemPath) -> io::Res
     }
     let stat = dir.look_self()?;
     if stat.uid != 0 && stat.mode & 0o300 != 0o300 {
-        return Err(io::Error::new(
-            io::ErrorKind::PermissionDenied,
-            "the user's folder may not be written, by its mode",
-        ));
+        return Err(io::Error::new(io::ErrorKind::PermissionDenied, "the user's home is not writable (mode)"));
     }
     Ok(())
 }
@@ -104,7 +101,7 @@ fn deepest<'a>(all: &Dir, way: &'a [u8]) -> io::Result<(Dir, &'a [u8])> {
     }
 }
 
-/// Takes the folders away that stand empty since something was brought back from there; whatever is still in one keeps it.
+/// Takes the folders away that are empty since something was restored from there; whatever is still in one keeps it.
 pub(super) fn tidy(context: &ChangeContext<'_>, name: &str, place: &SystemPath) -> io::Result<()> {
     let (home, below) = home_of(context, place)?;
     let before = home.look_self()?.mtime;
@@ -129,7 +126,7 @@ pub(super) fn tidy(context: &ChangeContext<'_>, name: &str, place: &SystemPath) 
         };
         match dir.and_then(|dir| taken_away(&dir, last)) {
             Ok(true) => {}
-            // What lay beside it took this folder along.
+            // What was next to it took this folder along.
             Err(e) if e.kind() == io::ErrorKind::NotFound => {}
             Ok(false) => return Ok(()),
             Err(e) => return Err(e),

@@ -1,4 +1,4 @@
-//! Attributes that lock a place (chattr(1): immutable, append-only): cleared for the time of a round, when the operator
+//! Attributes that lock a place (chattr(1): immutable, append-only): cleared for the time of a round, when the administrator
 //! said so, and put back afterwards, by recovery too.
 
 use std::io;
@@ -30,7 +30,7 @@ pub(super) fn clear(context: &ChangeContext<'_>, places: &[ClearedFlags]) -> io:
     each(context, places, |disk_flags, _| disk_flags & !LOCKING)
 }
 
-/// Puts the locks back on whatever stands at these places now.
+/// Puts the locks back on whatever is at these places now.
 pub(super) fn put_back(context: &ChangeContext<'_>, places: &[ClearedFlags]) -> io::Result<Vec<Stat>> {
     each(context, places, |disk_flags, cleared| disk_flags | cleared.flags & LOCKING)
 }
@@ -42,7 +42,7 @@ fn each(
 ) -> io::Result<Vec<Stat>> {
     let mut stats = Vec::new();
     for cleared in places {
-        // A journal is foreign bytes: places of the users are not touched on its word.
+        // A change log is foreign bytes: places of the users are not touched on its word.
         if context.protection.reason(&cleared.place).is_some() {
             continue;
         }
@@ -58,7 +58,7 @@ fn each(
     Ok(stats)
 }
 
-/// Opens a place to look at its flags; none when nothing that has any stands there.
+/// Opens a place to examine its flags; none when nothing that has any is there.
 fn open(context: &ChangeContext<'_>, place: &SystemPath) -> io::Result<Option<OwnedFd>> {
     let parent = place.parent().unwrap_or_else(SystemPath::root);
     let Some(dir) = folder(context, &parent)? else { return Ok(None) };

@@ -1,4 +1,4 @@
-//! What a change does beside files: services that are held for its time, and what the system's own tools are asked to do.
+//! What a change does next to files: services that are held for its time, and what the system's own tools are asked to do.
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -20,7 +20,7 @@ word_enum! {
     }
 }
 
-/// One thing that a change did beside files, as its journal tells it.
+/// One thing that a change did next to files, as its change log says it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Beside {
     /// What: the word of an [`ActionKind`], or one of a newer version.
@@ -49,7 +49,7 @@ impl ChangeLog {
         held
     }
 
-    /// What was done beside files, in order.
+    /// What was done next to files, in order.
     #[must_use]
     pub fn beside(&self) -> Vec<Beside> {
         let mut all: Vec<Beside> = Vec::new();

@@ -1,4 +1,4 @@
-//! [`Committed`]: a round whose commit record stands, as carrying it out, taking it back and recovery see it.
+//! [`Committed`]: a round whose commit record is, as carrying it out, undoing it and recovery see it.
 
 use std::cell::RefCell;
 use std::collections::{BTreeMap, HashMap};
@@ -12,7 +12,7 @@ use super::record::{ClearedFlags, ParentTime};
 use crate::model::{FileKind, Identity, Instant, Stat, SystemPath};
 use crate::plan::{KeptFolder, Operation, PlannedAction};
 
-/// A round whose commit record stands.
+/// A round whose commit record is.
 pub(super) struct Committed<'a> {
     pub(super) change: u64,
     pub(super) round: u32,
@@ -23,7 +23,7 @@ pub(super) struct Committed<'a> {
     pub(super) given_up: HashMap<u32, String>,
     /// Whether this is the run that staged it, or recovery.
     pub(super) fresh: bool,
-    /// Change times that our own renames and links set: they are no sign of somebody else's hand.
+    /// Change times that our own renames and links set: they are no sign of a person else's hand.
     pub(super) ours: RefCell<HashMap<Identity, Instant>>,
     /// The folders that it works in.
     pub(super) folders: &'a Folders,
@@ -107,13 +107,13 @@ impl<'a> Committed<'a> {
         }
     }
 
-    /// Whether what stands there is what was observed.
+    /// Whether what is there is what was observed.
     pub(super) fn is_as_observed(&self, before: &Stat, now: &Stat) -> bool {
         let same = (before.id, before.kind, before.size, before.mtime) == (now.id, now.kind, now.size, now.mtime);
         // Of a folder only its identity counts: its size and time change with what is in it.
         let same = same || before.kind == FileKind::Folder && (before.id, before.kind) == (now.id, now.kind);
         let by_us = self.ours.borrow().get(&now.id) == Some(&now.ctime);
-        // A cut may have taken back a rename of ours and left its change time: in recovery identity, size and
+        // A cut may have undone a rename of ours and left its change time: in recovery identity, size and
         // time of modification decide, and what is displaced is kept in any case.
         let unknown = !self.fresh || before.kind == FileKind::Folder;
         same && (before.ctime == now.ctime || by_us || unknown)

@@ -13,7 +13,7 @@ use crate::machine::{Dir, Held, LockError, Machine, ProtectionPolicy, lock_exclu
 use crate::model::SystemPath;
 use crate::platform::services::Services;
 
-/// What changing needs: the machine, where the state lies, what must not be touched.
+/// What changing needs: the machine, where the state is, what must not be touched.
 #[derive(Clone, Copy)]
 pub struct ChangeContext<'a> {
     /// The machine.
@@ -22,10 +22,10 @@ pub struct ChangeContext<'a> {
     pub state: &'a StateFolder,
     /// What must not be altered.
     pub protection: &'a dyn ProtectionPolicy,
-    /// Who is told.
+    /// Who is reported.
     pub observer: &'a dyn Observer,
     /// Whether locking attributes may be cleared for the time of a round.
-    pub clear_attributes: bool,
+    pub clear_immutable: bool,
     /// The service manager.
     pub services: &'a dyn Services,
     /// The home that is worked on, when it is one: then the machine is seen from it, with its owner's rights.
@@ -34,7 +34,7 @@ pub struct ChangeContext<'a> {
 
 /// Our own lock and the package tools', held together.
 #[derive(Debug, Default)]
-#[must_use = "the locks are let go when this is dropped"]
+#[must_use = "the locks are released when this is dropped"]
 pub struct Locks {
     /// Each lock with its path; Veritum's own has no path, and a missing lock file has no handle.
     held: Vec<(Option<SystemPath>, Option<Held>)>,
@@ -68,7 +68,7 @@ impl ChangeContext<'_> {
     /// Takes our own lock, then the package tools'.
     ///
     /// # Errors
-    /// When somebody else works on the machine.
+    /// When a person else works on the machine.
     pub fn lock(&self, package_locks: &[SystemPath]) -> Result<Locks, ChangeError> {
         let mut locks = self.lock_own()?;
         self.lock_too(&mut locks, package_locks)?;
@@ -118,7 +118,7 @@ impl ChangeContext<'_> {
     }
 }
 
-/// Opens a folder of the machine; none when it is gone, or another thing stands there now.
+/// Opens a folder of the machine; none when it is gone, or another thing is there now.
 pub(super) fn folder(context: &ChangeContext<'_>, place: &SystemPath) -> io::Result<Option<Dir>> {
     match context.machine.dir(place) {
         Err(e) if is_errno(&e, Errno::NOENT) || is_errno(&e, Errno::NOTDIR) || is_errno(&e, Errno::LOOP) => Ok(None),

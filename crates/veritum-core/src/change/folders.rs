@@ -12,7 +12,7 @@ use super::context::{ChangeContext, folder};
 use crate::machine::Dir;
 use crate::model::{FileKind, SystemPath};
 
-/// So many names of a home are looked at, so deep.
+/// So many names of a home are examined, so deep.
 const MAX_NAMES: usize = 500_000;
 const MAX_DEPTH: usize = 40;
 
@@ -23,7 +23,7 @@ pub(super) struct Folders {
 }
 
 impl Folders {
-    /// Opens a folder; in a home it is the one that was opened first. None when it is gone, or another thing stands there.
+    /// Opens a folder; in a home it is the one that was opened first. None when it is gone, or another thing is there.
     pub(super) fn get(&self, context: &ChangeContext<'_>, place: &SystemPath) -> io::Result<Option<Dir>> {
         if let Some(held) = self.held.borrow().get(place) {
             return Ok(Some(held.clone()));

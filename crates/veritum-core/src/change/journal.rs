@@ -1,4 +1,4 @@
-//! The journal of a change (`veritum.journal/1` to `/3`): our own file, readable without Veritum.
+//! The log of a change (`veritum.journal/1`): our own format, readable without Veritum.
 //!
 //! A record is a line: the length of its JSON in eight hexadecimal digits, the first eight bytes of the JSON's BLAKE3
 //! digest in sixteen, the JSON. Records are only ever added, each made durable before what it announces begins. A torn
@@ -14,39 +14,30 @@ use crate::machine::{Dir, read_to_limit};
 use crate::model::{Digest, Identity};
 use crate::plan::{ActionOutcome, PlannedAction};
 
-/// The format's name; a journal of any other is refused before anything is written.
+/// The format's name; a change log of any other is refused before anything is written.
 pub(super) const FORMAT: &str = "veritum.journal/1";
-/// The same with records of what is not done to files; only changes of updates have them.
-pub(super) const WITH_SERVICES: &str = "veritum.journal/2";
-
-/// The same of what is done in a user's home, with that user's rights.
-pub(super) const IN_A_HOME: &str = "veritum.journal/3";
-
-fn is_known(format: &str) -> bool {
-    [FORMAT, WITH_SERVICES, IN_A_HOME].contains(&format)
-}
 const NAME: &[u8] = b"journal";
-/// Journals over this size are refused: a change of 100,000 actions has a third of it.
+/// Change logs over this size are refused: a change of 100,000 actions has a third of it.
 const MAX_JOURNAL: u64 = 256 << 20;
 /// Length, space, checksum, space.
 const HEAD: usize = 8 + 1 + 16 + 1;
 
-/// Why a journal cannot be used.
+/// Why a change log cannot be used.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum JournalError {
     /// It cannot be read or written.
-    #[error("it cannot be read or written")]
+    #[error("cannot be read or written")]
     Io(#[from] io::Error),
     /// It is damaged before its end.
-    #[error("it is damaged: {0}")]
+    #[error("damaged: {0}")]
     Damaged(String),
     /// It was written by a newer Veritum.
-    #[error("it was written by a newer Veritum ({0})")]
+    #[error("written by a newer Veritum ({0})")]
     Newer(String),
 }
 
-/// An open journal that is added to.
+/// An open change log that is added to.
 #[derive(Debug)]
 pub(super) struct Journal {
     dir: Dir,
@@ -66,7 +57,7 @@ impl Journal {
         Ok(Self { dir, file, good: 0, broken: false })
     }
 
-    /// Opens a journal to go on with; what was torn at its end is cut off first.
+    /// Opens a change log to go on with; what was torn at its end is cut off first.
     pub(super) fn reopen(dir: Dir, log: &ChangeLog) -> io::Result<Self> {
         let file = dir.disk().open_append(dir.fd(), NAME)?;
         if log.torn {
@@ -82,14 +73,14 @@ impl Journal {
     /// When it cannot be written, or an earlier one that failed left something behind.
     pub(super) fn add(&mut self, record: &Record) -> io::Result<()> {
         if self.broken {
-            return Err(io::Error::other("an earlier record could be neither written nor cut off again"));
+            return Err(io::Error::other("an earlier record could neither be written nor removed"));
         }
         let line = line(record)?;
         let disk = self.dir.disk();
         let written = disk.write(self.file.as_fd(), &line).and_then(|()| disk.sync(self.file.as_fd()));
         match written {
             Ok(()) => self.good += line.len() as u64,
-            // Half a record must not stand before a later whole one.
+            // Half a record must not are before a later whole one.
             Err(_) => self.broken = disk.truncate(self.file.as_fd(), self.good).is_err(),
         }
         written
@@ -116,7 +107,7 @@ pub(super) fn line<T: Serialize>(value: &T) -> io::Result<Vec<u8>> {
     Ok(line)
 }
 
-/// A change as its journal tells it.
+/// A change as its change log says it.
 #[derive(Debug, Clone, PartialEq)]
 pub struct ChangeLog {
     /// The first record.
@@ -129,7 +120,7 @@ pub struct ChangeLog {
     torn: bool,
 }
 
-/// One round as a journal tells it.
+/// One round as a change log says it.
 #[derive(Debug, Clone, Copy)]
 pub struct RoundLog<'a> {
     /// Its number.
@@ -148,12 +139,12 @@ pub struct RoundLog<'a> {
     pub back: bool,
     /// What came of it, when it is done.
     pub outcomes: Option<&'a [ActionOutcome]>,
-    /// Why it was taken back, when it was.
+    /// Why it was undone, when it was.
     pub taken_back: Option<&'a str>,
 }
 
 impl RoundLog<'_> {
-    /// Whether it is neither done nor taken back.
+    /// Whether it is neither done nor undone.
     #[must_use]
     pub fn is_open(&self) -> bool {
         self.outcomes.is_none() && self.taken_back.is_none()
@@ -168,7 +159,7 @@ impl ChangeLog {
         }
     }
 
-    /// Reads a journal's bytes; none when not even the first record is whole.
+    /// Reads a change log's bytes; none when not even the first record is whole.
     ///
     /// # Errors
     /// When it is damaged before its end, or of a newer format.
@@ -191,7 +182,7 @@ impl ChangeLog {
         match records.next() {
             None => Ok(None),
             Some(Record::Begin(begin)) => Ok(Some(Self { begin, records: records.collect(), good, torn })),
-            Some(_) => Err(JournalError::Damaged("it does not begin with its first record".into())),
+            Some(_) => Err(JournalError::Damaged("the first record is missing".into())),
         }
     }
 
@@ -203,7 +194,7 @@ impl ChangeLog {
         let mut rounds: Vec<RoundLog<'_>> = Vec::new();
         for record in &self.records {
             let number = match record {
-                Record::Begin(_) => return Err(JournalError::Damaged("it begins twice".into())),
+                Record::Begin(_) => return Err(JournalError::Damaged("the first record appears twice".into())),
                 Record::Paused { .. }
                 | Record::Resumed
                 | Record::Delegated { .. }
@@ -212,7 +203,7 @@ impl ChangeLog {
                 | Record::Released { .. } => continue,
                 Record::Plan { round, actions, parents, cleared, .. } => {
                     if *round as usize != rounds.len() + 1 || rounds.last().is_some_and(RoundLog::is_open) {
-                        return Err(JournalError::Damaged(format!("round {round} begins out of order")));
+                        return Err(JournalError::Damaged(format!("round {round} is out of order")));
                     }
                     rounds.push(RoundLog {
                         round: *round,
@@ -233,7 +224,7 @@ impl ChangeLog {
                 | Record::TakenBack { round, .. } => *round,
             };
             let Some(last) = rounds.last_mut().filter(|r| r.round == number && r.is_open()) else {
-                return Err(JournalError::Damaged(format!("a record of round {number} stands out of order")));
+                return Err(JournalError::Damaged(format!("a record of round {number} is out of order")));
             };
             match record {
                 Record::Commit { staged, given_up, .. } => {
@@ -276,13 +267,13 @@ fn next(bytes: &[u8]) -> Result<Option<(Record, usize)>, JournalError> {
     let damaged = |what: &str| Err(JournalError::Damaged(what.to_owned()));
     let Some(end) = memchr::memchr(b'\n', bytes) else {
         return match announced(bytes) {
-            Some(length) if bytes.len() > HEAD + length => damaged("its last record has no line end"),
+            Some(length) if bytes.len() > HEAD + length => damaged("the last record has no line end"),
             _ => Ok(None),
         };
     };
-    let Some(json) = verified(&bytes[..end]) else { return damaged("a record does not have its checksum") };
+    let Some(json) = verified(&bytes[..end]) else { return damaged("a record's checksum does not match") };
     match serde_json::from_slice::<Record>(json) {
-        Ok(Record::Begin(begin)) if !is_known(&begin.format) => {
+        Ok(Record::Begin(begin)) if begin.format != FORMAT => {
             Err(JournalError::Newer(begin.format.chars().take(60).collect()))
         }
         Ok(record) => Ok(Some((record, end + 1))),
@@ -292,7 +283,7 @@ fn next(bytes: &[u8]) -> Result<Option<(Record, usize)>, JournalError> {
                 format: String,
             }
             match serde_json::from_slice::<Head>(json) {
-                Ok(head) if !is_known(&head.format) => Err(JournalError::Newer(head.format.chars().take(60).collect())),
+                Ok(head) if head.format != FORMAT => Err(JournalError::Newer(head.format.chars().take(60).collect())),
                 _ => damaged(&format!("a record cannot be read ({e})")),
             }
         }
@@ -392,11 +383,11 @@ mod tests {
 
     #[test]
     fn a_newer_journal_is_called_newer() {
-        let json = br#"{"record":"start","format":"veritum.journal/4"}"#;
+        let json = br#"{"record":"start","format":"veritum.journal/2"}"#;
         let mut line = head_for(json).into_bytes();
         line.extend_from_slice(json);
         line.push(b'\n');
-        assert!(matches!(ChangeLog::parse(&line), Err(JournalError::Newer(f)) if f == "veritum.journal/4"));
+        assert!(matches!(ChangeLog::parse(&line), Err(JournalError::Newer(f)) if f == "veritum.journal/2"));
     }
 
     #[test]

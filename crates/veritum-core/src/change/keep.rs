@@ -10,7 +10,7 @@ use crate::machine::Dir;
 use crate::model::SystemPath;
 use crate::plan::KeptFolder;
 
-/// The name of what an action displaced, in the kept contents.
+/// The name of what an action displaced, in the backups.
 fn kept_name(round: u32, index: u32) -> Vec<u8> {
     format!("{round}-{index}").into_bytes()
 }

@@ -1,4 +1,4 @@
-//! Taking back what was done in a home: what the application has made there since is set aside in turn, and what its user
+//! Undoing what was done in a home: what the application has made there since is set aside in turn, and what its user
 //! has put among it since stays.
 
 use std::collections::BTreeSet;
@@ -8,24 +8,24 @@ use super::context::ChangeContext;
 use super::keep::Kept;
 use super::slot::{BackupSlot, placed};
 use crate::machine::Dir;
-use crate::model::{ComponentId, FileKind, SystemPath};
+use crate::model::{FileKind, PackageId, SystemPath};
 use crate::plan::{Operation, Placed, PlannedAction};
 
-/// What is not taken back, and why.
+/// What is not undone, and why.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Refusal {
-    /// Where.
+    /// The place.
     pub place: SystemPath,
-    /// Whose.
-    pub component: Option<ComponentId>,
-    /// Why.
+    /// The package.
+    pub package: Option<PackageId>,
+    /// The reason.
     pub why: String,
 }
 
-const OWN_NOW: &str = "something of the user's own stands there now";
-const LOST: &str = "what was set aside from there is no longer where it was put, or has changed";
-const NO_FOLDER: &str = "the folder that it was in is no longer there";
-/// Folders within what is brought back are looked into so deep.
+const OWN_NOW: &str = "user data is there now";
+const LOST: &str = "the files that were moved aside were moved or changed";
+const NO_FOLDER: &str = "its folder no longer exists";
+/// Folders within what is restored are looked into so deep.
 const MAX_DEPTH: usize = 128;
 
 /// What is to be done to take one action in a home back, and what cannot be.
@@ -37,7 +37,7 @@ pub(super) struct Merge {
 
 impl Merge {
     fn refuse(&mut self, place: &SystemPath, why: &str) {
-        self.refused.push(Refusal { place: place.clone(), component: None, why: why.to_owned() });
+        self.refused.push(Refusal { place: place.clone(), package: None, why: why.to_owned() });
     }
 }
 
@@ -98,7 +98,7 @@ fn bring(
         merge.refuse(&back.place, OWN_NOW);
         return Ok(());
     }
-    // The user's own is in the folder that stands there now: that one stays, and what is in the two changes places.
+    // The user's own is in the folder that is there now: that one stays, and what is in the two changes places.
     let (old, new) = (slot.inner()?, dir.beside(dir.disk().open_dir(dir.fd(), name)?));
     let names = |dir: &Dir| -> io::Result<BTreeSet<Vec<u8>>> {
         Ok(dir.disk().list(dir.fd())?.into_iter().map(|(name, _)| name).collect())
@@ -117,7 +117,7 @@ fn bring(
     Ok(())
 }
 
-/// Sets aside what stands there now, when all of it is the application's; within folders that hold the user's own as well,
+/// Sets aside what is there now, when all of it is the application's; within folders that hold the user's own as well,
 /// what is not.
 fn put_aside(context: ChangeContext<'_>, dir: &Dir, back: &PlannedAction, merge: &mut Merge) -> io::Result<()> {
     let name = back.place.name();

@@ -1,17 +1,17 @@
 //! The only module that writes to the machine: atomically, undoable, recoverable after an interruption at any point.
 //!
 //! ```text
-//! STATE/                 var/lib/veritum of the machine, or a folder that the operator names (0700)
+//! STATE/                 var/lib/veritum of the machine, or a folder that the administrator names (0700)
 //!   lock                 held while something is changed
-//!   reserve              4 MiB, given up when the disk is full, so that a change can still be taken back
+//!   reserve              4 MiB, given up when the disk is full, so that a change can still be undone
 //!   changes/N/journal    what change N is going to do, and did
 //!   changes.index        all of them in short, so that not each is read whole; may be deleted
 //!   kept/N/ROUND-INDEX   what change N displaced
 //! HOME/.veritum-set-aside/TIME-N/PATH   what change N displaced in a user's home, under the paths that it had there
 //! ```
 //!
-//! Order of one round: obstacles and room → *plan record* → stage beside the destinations → sync → *commit record* →
-//! exchange → sync → move what was displaced to the kept contents → sync → *done record*. Before the commit record an
+//! Order of one round: obstacles and free space → *plan record* → stage next to the destinations → sync → *commit record* →
+//! exchange → sync → move what was displaced to the backups → sync → *done record*. Before the commit record an
 //! interruption means "none of it", after it "all of it"; [`recover`](recover::recover) brings about the one or the other.
 
 mod aside;
@@ -64,18 +64,18 @@ use crate::store::StoreError;
 #[non_exhaustive]
 pub enum ChangeError {
     /// The state folder cannot be used.
-    #[error("the state folder cannot be used")]
+    #[error("cannot use the state folder")]
     State(#[from] StateError),
-    /// A journal cannot be read or written.
-    #[error("the journal of change {change} cannot be used")]
+    /// A change log cannot be read or written.
+    #[error("cannot read the log of change {change}")]
     Journal {
         /// Which change.
         change: u64,
-        /// Why.
+        /// The source.
         source: JournalError,
     },
-    /// There is not enough room.
-    #[error("the disk of {place} lacks {} KiB", missing.div_ceil(1024))]
+    /// There is not enough free space.
+    #[error("{place} needs {} KiB more free space", missing.div_ceil(1024))]
     NoRoom {
         /// A place on that disk.
         place: SystemPath,
@@ -83,63 +83,63 @@ pub enum ChangeError {
         missing: u64,
     },
     /// Nothing can be set aside in a home; nothing was changed.
-    #[error("nothing can be set aside in {home}")]
+    #[error("cannot move anything aside in {home}")]
     NotAside {
-        /// Which.
+        /// The home.
         home: SystemPath,
-        /// Why.
+        /// The source.
         source: io::Error,
     },
     /// The disk failed; nothing was changed.
-    #[error("the disk failed at {place}; everything was taken back")]
+    #[error("the disk failed at {place}; everything was rolled back")]
     TakenBack {
-        /// Where.
+        /// The place.
         place: SystemPath,
-        /// Why.
+        /// The source.
         source: io::Error,
     },
-    /// The disk failed, and what was begun could neither be finished nor be taken back now.
-    #[error("change {change} could not be finished")]
+    /// The disk failed, and what was begun could neither be finished nor be undone now.
+    #[error("cannot finish change {change}")]
     Unfinished {
         /// Which change.
         change: u64,
-        /// Why.
+        /// The source.
         source: io::Error,
     },
     /// Another process changes the machine.
-    #[error("another Veritum works on this machine")]
+    #[error("another veritum is running on this machine")]
     Busy,
-    /// Another change was made between the look at the changes and the lock.
+    /// Another change was made between the examine the changes and the lock.
     #[error("another change was made in the meantime; nothing was changed by this one")]
     Overtaken,
     /// A package tool works on the machine.
-    #[error("a package tool works on this machine ({path} is locked)")]
+    #[error("a package manager is running on this machine ({path} is locked)")]
     PackageTool {
         /// Its lock.
         path: SystemPath,
     },
     /// A service that is in the way cannot be held; nothing was changed.
-    #[error("{unit} cannot be held for the time of change {change}; everything is as it was")]
+    #[error("cannot stop {unit} during change {change}; nothing was changed")]
     Service {
         /// Which change.
         change: u64,
         /// Which unit.
         unit: String,
-        /// Why.
+        /// The source.
         source: ServiceError,
     },
     /// A service that was held cannot be put back.
-    #[error("{unit} was held for the time of change {change} and cannot be put back")]
+    #[error("{unit} was stopped during change {change} and cannot be started again")]
     ServiceHeld {
         /// Which change.
         change: u64,
         /// Which unit.
         unit: String,
-        /// Why.
+        /// The source.
         source: ServiceError,
     },
     /// The package tools cannot be held off without more rights.
-    #[error("{path} cannot be locked without more rights; nothing was changed")]
+    #[error("{path} cannot be locked without root permissions; nothing was changed")]
     NoRights {
         /// Their lock.
         path: SystemPath,
@@ -148,9 +148,9 @@ pub enum ChangeError {
     #[error("change {0} was interrupted and is unfinished")]
     Earlier(u64),
     /// The source failed.
-    #[error("the store cannot give what is needed")]
+    #[error("the store cannot provide the contents")]
     Source(#[from] StoreError),
-    /// The observer said stop; nothing was changed.
-    #[error("stopped; everything was taken back")]
+    /// The observer interrupted the run; nothing was changed.
+    #[error("interrupted; everything was rolled back")]
     Stopped,
 }

@@ -24,11 +24,9 @@ pub(super) fn or_reason(result: io::Result<()>) -> Attempt {
     match result {
         Ok(()) => Ok(Ok(())),
         Err(e) if is_errno(&e, Errno::XDEV) => {
-            Ok(Err("it lies in a lower layer of its file system and cannot be moved in one step".into()))
+            Ok(Err("in a lower layer of an overlay file system: cannot be moved atomically".into()))
         }
-        Err(e) if unknown_here(&e) => {
-            Ok(Err("its file system can neither exchange two names nor give a file a second one".into()))
-        }
+        Err(e) if unknown_here(&e) => Ok(Err("its file system supports neither atomic exchange nor hard links".into())),
         Err(e) => Err(e),
     }
 }

@@ -1,4 +1,4 @@
-//! What stands in the way, found before anything is staged: named with its reason, never half-done.
+//! What is in the way, found before anything is staged: named with its reason, never half-done.
 
 use std::collections::BTreeMap;
 use std::io;
@@ -9,26 +9,26 @@ use super::attributes::word_of;
 use super::context::ChangeContext;
 use super::record::ClearedFlags;
 use crate::machine::Dir;
-use crate::model::{FileKind, SystemPath};
+use crate::model::{Action, FileKind, SystemPath};
 use crate::plan::{ItemKind, Operation, PlannedAction};
 
 /// Room asked for beyond what is written, in hundredths.
 const SPARE_PERCENT: u64 = 5;
 
-/// An action that something stands in the way of.
+/// An action that something is in the way of.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Blocked {
     /// The action's number in its round's plan.
     pub index: u32,
-    /// Where.
+    /// The place.
     pub place: SystemPath,
-    /// What stands in the way.
+    /// What is in the way.
     pub why: String,
     /// What to do about it.
-    pub next: Option<String>,
+    pub next: Option<Action>,
 }
 
-/// Takes out the actions that something stands in the way of.
+/// Takes out the actions that something is in the way of.
 pub(super) fn sift(
     context: &ChangeContext<'_>,
     actions: Vec<PlannedAction>,
@@ -57,13 +57,13 @@ pub(super) fn sift(
     blocked.extend(hanging.into_iter().map(|a| Blocked {
         index: a.index,
         place: a.place,
-        why: "the file that it is a further name of is blocked".into(),
+        why: "the file that it is a hard link to cannot be changed".into(),
         next: None,
     }));
     (free, blocked, cleared)
 }
 
-type Reason = Option<(String, Option<String>)>;
+type Reason = Option<(String, Option<Action>)>;
 
 fn obstacle(
     context: &ChangeContext<'_>,
@@ -76,12 +76,12 @@ fn obstacle(
     }
     // Owner and mode of the root are set like any other's; nothing can take its place.
     let parent = match action.place.parent() {
-        None if !matches!(action.operation, Operation::SetMeta { .. }) => return plain("it is the root folder"),
+        None if !matches!(action.operation, Operation::SetMeta { .. }) => return plain("the root folder"),
         parent => parent.unwrap_or_else(SystemPath::root),
     };
     let dir = match context.machine.dir(&parent) {
         Ok(dir) => dir,
-        Err(_) => return plain("the folder that it is in cannot be opened without following a link"),
+        Err(_) => return plain("its folder cannot be opened without following a symlink"),
     };
     if context.machine.extent().judge(&dir)?.is_err() {
         return plain("another file system is mounted there");
@@ -91,7 +91,7 @@ fn obstacle(
     }
     let bound = context.home.is_some_and(|home| home.owner != 0);
     if bound && dir.look_self()?.mode & 0o300 != 0o300 {
-        return plain("its folder may not be written, by its mode");
+        return plain("its folder is not writable (mode)");
     }
     let flags = dir.disk().flags(dir.fd()).ok().flatten();
     if let Some(reason) = locked(context, parent, "its folder", flags, cleared) {
@@ -99,11 +99,11 @@ fn obstacle(
     }
     let Some(stat) = dir.look(action.place.entry())? else { return Ok(None) };
     if dir.disk().mount_of_name(dir.fd(), action.place.entry())? != dir.disk().mount_of(dir.fd())? {
-        return plain("something is mounted on it");
+        return plain("a mount point");
     }
     // A folder's own `..` is written when it moves to another one (rename(2)).
     if bound && stat.kind == FileKind::Folder && stat.mode & 0o200 == 0 {
-        return plain("it may not be written, by its mode");
+        return plain("not writable (mode)");
     }
     let open = match stat.kind {
         FileKind::File => dir.disk().open_file(dir.fd(), action.place.entry()).ok(),
@@ -120,12 +120,12 @@ fn obstacle(
         && stat.kind == FileKind::Folder
         && context.protection.guards_below(&action.place)
     {
-        return plain("a protected place lies below it");
+        return plain("contains a protected location");
     }
     Ok(None)
 }
 
-/// An obstacle, or one more place to be unlocked when the operator said so.
+/// An obstacle, or one more place to be unlocked when the administrator said so.
 fn locked(
     context: &ChangeContext<'_>,
     place: SystemPath,
@@ -134,16 +134,16 @@ fn locked(
     cleared: &mut Vec<ClearedFlags>,
 ) -> Reason {
     let word = flags.and_then(word_of)?;
-    if context.clear_attributes {
+    if context.clear_immutable {
         if !cleared.iter().any(|c| c.place == place) {
             cleared.push(ClearedFlags { place, flags: flags.unwrap_or(0) });
         }
         return None;
     }
-    Some((format!("{what} is {word}"), Some("add --clear-attributes: they are put back afterwards".into())))
+    Some((format!("{what} is {word}"), Some("add --clear-immutable (the attributes are restored afterwards)".into())))
 }
 
-/// Refuses a round for which a file system has not enough room.
+/// Refuses a round for which a file system has not enough free space.
 pub(super) fn require_room(context: &ChangeContext<'_>, actions: &[PlannedAction]) -> Result<(), ChangeError> {
     let mut needs: BTreeMap<u64, (SystemPath, Dir, u64, u64)> = BTreeMap::new();
     for action in actions {

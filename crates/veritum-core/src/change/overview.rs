@@ -1,6 +1,6 @@
 //! All changes at a glance, without reading each log whole.
 //!
-//! A summary of each log that has been read lies in one file, `changes.index`, with the numbers that the log's inode had
+//! A summary of each log that has been read is in one file, `changes.index`, with the numbers that the log's inode had
 //! then. A log with other numbers is read again; without the file all are. It is rewritten by whatever ends a change,
 //! and only the fact that a change has ended is ever taken from an outdated line: that cannot become untrue.
 
@@ -47,7 +47,7 @@ pub struct ChangeSummary {
     pub ended: Option<jiff::Timestamp>,
     /// Whether what it had displaced has been given up.
     pub released: bool,
-    /// Whether something beside files was done.
+    /// Whether something next to files was done.
     pub beside: bool,
     /// Places that it touched.
     pub places: u64,
@@ -56,11 +56,11 @@ pub struct ChangeSummary {
     /// The folders in which it keeps what it displaced, with the bytes there; also once that is released.
     pub kept: Vec<(KeptFolder, u64)>,
     /// Packages that it touched.
-    pub components: Vec<String>,
+    pub packages: Vec<String>,
 }
 
 impl ChangeSummary {
-    /// Bytes that it keeps for undo on the machine; what lies in a user's home is that user's.
+    /// Bytes that it keeps for undo on the machine; what is in a user's home is that user's.
     #[must_use]
     pub fn kept_bytes(&self) -> u64 {
         let ours = self.kept.iter().filter(|(folder, _)| !matches!(folder, KeptFolder::Aside(_)));
@@ -104,7 +104,7 @@ struct Head {
 }
 
 impl StateFolder {
-    /// Looks at all changes.
+    /// Examines all changes.
     ///
     /// # Errors
     /// When the state folder cannot be read.
@@ -126,7 +126,7 @@ struct Gathered {
     fresh: bool,
 }
 
-/// The changes in order, each with what stands where its log belongs.
+/// The changes in order, each with what is where its log belongs.
 type Logs = Vec<(u64, io::Result<Option<Stat>>)>;
 
 fn look_at_logs(state: &StateFolder) -> Result<Logs, StateError> {
@@ -167,7 +167,7 @@ fn gather(state: &StateFolder) -> Result<Gathered, StateError> {
         found.fresh = false;
         match state.change(number) {
             Ok(Some(log)) if log.end().is_none() && line.as_ref().is_some_and(|l| l.summary.ended.is_some()) => {
-                failed.push((number, JournalError::Damaged("its end is missing".into()), line));
+                failed.push((number, JournalError::Damaged("the end is missing".into()), line));
             }
             Ok(Some(log)) => {
                 let summary = summary(&log);
@@ -192,14 +192,14 @@ fn gather(state: &StateFolder) -> Result<Gathered, StateError> {
 }
 
 fn summary(log: &ChangeLog) -> ChangeSummary {
-    let (mut components, mut places) = (BTreeSet::new(), 0);
+    let (mut packages, mut places) = (BTreeSet::new(), 0);
     let mut kept: BTreeMap<KeptFolder, u64> = BTreeMap::new();
     for round in log.rounds().unwrap_or_default() {
         let actions: HashMap<u32, _> = round.actions.iter().map(|a| (a.index, a)).collect();
         for outcome in round.outcomes.unwrap_or_default().iter().filter(|o| o.failed.is_none()) {
             places += 1;
             let Some(action) = actions.get(&outcome.index) else { continue };
-            components.extend(action.component.as_ref().map(|c| c.name.clone()));
+            packages.extend(action.package.as_ref().map(|c| c.name.clone()));
             if let Some(old) = &outcome.kept {
                 let parent = action.place.parent().unwrap_or_else(SystemPath::root);
                 *kept.entry(keeps_of(round.parents, &parent)).or_default() += old.stat.size;
@@ -220,7 +220,7 @@ fn summary(log: &ChangeLog) -> ChangeSummary {
         places,
         revertible: effective(log).len() as u64,
         kept: kept.into_iter().collect(),
-        components: components.into_iter().collect(),
+        packages: packages.into_iter().collect(),
     }
 }
 
@@ -287,7 +287,7 @@ pub fn standings(state: &StateFolder, changes: &[ChangeSummary]) -> Result<Stand
     Ok(Standings::new(&logs))
 }
 
-/// What `undo` without a number takes back: the changes of the latest run of which something is in effect, newest first.
+/// What `undo` without a number undoes: the changes of the latest run of which something is in effect, newest first.
 /// An undo is not among them, but one that redoes a change is.
 ///
 /// # Errors
@@ -305,7 +305,7 @@ pub fn latest_run(state: &StateFolder) -> Result<Vec<u64>, ChangeError> {
         return Err(ChangeError::Journal { change: bad.change, source: bad.error });
     }
     let Some((_, last)) = last else { return Ok(Vec::new()) };
-    // What the same run deleted to make room does not come back, and that is said.
+    // What the same run deleted to make free space does not be restored, and that is said.
     let only_deleted = |c: &&ChangeSummary| c.revertible == 0 && c.places > 0 && c.of.is_none();
     let rest = overview.changes.iter().filter(only_deleted).map(|c| (c.change, c.run.as_str()));
     let mut changes: Vec<u64> =
@@ -314,7 +314,7 @@ pub fn latest_run(state: &StateFolder) -> Result<Vec<u64>, ChangeError> {
     Ok(changes)
 }
 
-/// What a damaged log still tells.
+/// What a damaged log still says.
 #[derive(Debug, Default)]
 pub struct Salvaged {
     /// The records that verify, in order.

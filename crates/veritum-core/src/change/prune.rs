@@ -1,7 +1,7 @@
 //! Limits what backups take: what a change displaced is given up after 30 days, and earlier where all of it together
 //! takes more than a tenth of its file system; never what the latest run displaced, and never what is set aside in a home.
 //!
-//! It is recorded before anything is deleted, so that an undo tells the truth afterwards; what a cut leaves is deleted
+//! It is recorded before anything is deleted, so that an undo says the truth afterwards; what a cut leaves is deleted
 //! by the next change.
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -99,7 +99,7 @@ fn delete(context: &ChangeContext<'_>, folder: &KeptFolder, change: u64) -> io::
     remove(&all, change.to_string().as_bytes(), 0)
 }
 
-/// Deletes what lies under a name of ours, and all that is in it. Nothing is followed.
+/// Deletes what is under a name of ours, and all that is in it. Nothing is followed.
 fn remove(dir: &Dir, name: &[u8], depth: usize) -> io::Result<()> {
     let disk = dir.disk();
     let Some(stat) = dir.look(name)? else { return Ok(()) };
@@ -138,7 +138,7 @@ mod tests {
             places: 1,
             revertible: 1,
             kept: vec![(KeptFolder::State, bytes)],
-            components: Vec::new(),
+            packages: Vec::new(),
         }
     }
 

@@ -1,4 +1,4 @@
-//! [`Record`]: what a journal says, a line each.
+//! [`Record`]: what a change log says, a line each.
 
 use serde::{Deserialize, Serialize};
 
@@ -12,7 +12,7 @@ use crate::platform::services::PausedUnit;
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Verb {
-    /// It puts things right.
+    /// It repairs things.
     Repair,
     /// It takes another change back.
     Undo,
@@ -23,11 +23,11 @@ pub enum Verb {
 /// The home that a change is about: it touches nothing else, and of it nothing but what the card calls the application's.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct HomeOf {
-    /// Whose.
+    /// The user.
     pub user: String,
     /// The user's number.
     pub owner: u32,
-    /// Where it lies, without links on the way.
+    /// Where it is, without links on the way.
     pub place: SystemPath,
     /// The application's id.
     pub app: String,
@@ -50,7 +50,7 @@ pub struct Begin {
     pub verb: Verb,
     /// The area that it changes.
     pub area: AreaName,
-    /// Which change it takes back.
+    /// Which change it undoes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub of: Option<u64>,
     /// The home that it is about; none when it is about the system.
@@ -110,7 +110,7 @@ pub enum Record {
         #[serde(default, skip_serializing_if = "Vec::is_empty")]
         settles: Vec<ActionKey>,
     },
-    /// Everything is staged: from here on the round is finished rather than taken back.
+    /// Everything is staged: from here on the round is finished rather than undone.
     Commit {
         /// The round.
         round: u32,
@@ -119,7 +119,7 @@ pub enum Record {
         /// Actions that were given up while staging, with the reason.
         given_up: Vec<(u32, String)>,
     },
-    /// The round is taken back after its commit record (the disk was full).
+    /// The round is undone after its commit record (the disk was full).
     Back {
         /// The round.
         round: u32,
@@ -135,12 +135,12 @@ pub enum Record {
     TakenBack {
         /// The round.
         round: u32,
-        /// Why.
+        /// The reason.
         why: String,
     },
     /// These units are going to be held, and those of them that run stopped.
     Paused {
-        /// The units, in order, with how they stood before.
+        /// The units, in order, with how they was before.
         units: Vec<PausedUnit>,
     },
     /// They are as they were.
@@ -151,7 +151,7 @@ pub enum Record {
         what: String,
         /// What it is done to.
         subject: String,
-        /// How that stood before.
+        /// How that was before.
         before: String,
     },
     /// What became of it.
@@ -162,7 +162,7 @@ pub enum Record {
     },
     /// The change has ended.
     End {
-        /// When.
+        /// The ended.
         ended: jiff::Timestamp,
         /// How many findings it answered.
         answered: u64,
@@ -171,7 +171,7 @@ pub enum Record {
     },
     /// What it had displaced is no longer kept, to limit the space that backups take. Follows the end.
     Released {
-        /// When.
+        /// The time.
         at: jiff::Timestamp,
     },
 }

@@ -1,4 +1,4 @@
-//! After a cut: finishing what was committed, taking back what was not. Harmless when done twice.
+//! After a cut: finishing what was committed, undoing it what was not. Harmless when done twice.
 
 use super::committed::Committed;
 use super::context::ChangeContext;
@@ -16,18 +16,18 @@ word_enum! {
     pub enum Recovered {
         /// Its last round had been committed and was finished.
         Finished = "finished",
-        /// Its last round had not been committed and was taken back.
+        /// Its last round had not been committed and was undone.
         TakenBack = "taken-back",
         /// All its rounds were whole; only its last record was missing.
         Closed = "closed",
     }
 }
 
-/// Finishes or takes back the last round of a change. The caller holds the locks; `let_go` lets those of the package tools
+/// Finishes or undoes the last round of a change. The caller holds the locks; `let_go` lets those of the package tools
 /// go, before services that take them are put back.
 ///
 /// # Errors
-/// When the journal is damaged, or the disk fails again.
+/// When the change log is damaged, or the disk fails again.
 pub fn recover(
     context: ChangeContext<'_>,
     number: u64,
@@ -97,5 +97,5 @@ fn last_round(
         return Ok((Recovered::Finished, Some(Record::Done { round: last.round, outcomes })));
     }
     backward(&context, &committed).map_err(unfinished)?;
-    Ok((Recovered::TakenBack, Some(Record::TakenBack { round: last.round, why: "it was interrupted".into() })))
+    Ok((Recovered::TakenBack, Some(Record::TakenBack { round: last.round, why: "interrupted".into() })))
 }

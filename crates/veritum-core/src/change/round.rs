@@ -6,7 +6,7 @@ use std::io;
 use super::committed::Committed;
 use super::context::ChangeContext;
 use super::folders::Folders;
-use super::journal::{FORMAT, IN_A_HOME, Journal, WITH_SERVICES};
+use super::journal::{FORMAT, Journal};
 use super::keep::folder_for;
 use super::obstacles::{self, Blocked};
 use super::prune::prune;
@@ -30,7 +30,7 @@ pub struct RoundReceipt {
     pub actions: Vec<PlannedAction>,
     /// What came of each.
     pub outcomes: Vec<ActionOutcome>,
-    /// What something stood in the way of.
+    /// What something was in the way of.
     pub blocked: Vec<Blocked>,
 }
 
@@ -73,13 +73,8 @@ impl<'a> OpenChange<'a> {
         let journal = Journal::create(dir).map_err(at)?;
         let aside = context.home.map(|_| aside::name_of(now, number));
         let mut change = Self { context, number, journal, run: run.to_owned(), rounds: 0, paused: Vec::new(), aside };
-        let format = match context.home {
-            Some(_) => IN_A_HOME,
-            None if area == AreaName::new("updates") => WITH_SERVICES,
-            None => FORMAT,
-        };
         let begin = Begin {
-            format: format.into(),
+            format: FORMAT.into(),
             writer: env!("CARGO_PKG_VERSION").into(),
             change: number,
             verb,
@@ -121,7 +116,7 @@ impl<'a> OpenChange<'a> {
     /// Carries out one round.
     ///
     /// # Errors
-    /// When it was taken back, or could not be finished.
+    /// When it was undone, or could not be finished.
     pub fn round(&mut self, actions: Vec<PlannedAction>, contents: &dyn Contents) -> Result<RoundReceipt, ChangeError> {
         self.settling_round(actions, Vec::new(), contents)
     }
@@ -145,7 +140,7 @@ impl<'a> OpenChange<'a> {
         for action in &actions {
             reverts.remove(&action.index);
         }
-        // What something stands in the way of is not wholly reverted.
+        // What something is in the way of is not wholly reverted.
         settles.retain(|key| !reverts.values().any(|blocked| blocked == key));
         if actions.is_empty() {
             return Ok(RoundReceipt { round: 0, actions, outcomes: Vec::new(), blocked });
@@ -338,7 +333,7 @@ impl<'a> OpenChange<'a> {
     /// Ends the change; units that are held are put back before.
     ///
     /// # Errors
-    /// When the last record cannot be written, or a unit not be put back; the rounds stand all the same.
+    /// When the last record cannot be written, or a unit not be put back; the rounds are all the same.
     pub fn end(mut self, answered: u64, remaining: u64, now: jiff::Timestamp) -> Result<(), ChangeError> {
         self.resume()?;
         let number = self.number;
@@ -365,7 +360,7 @@ fn bytes_of(action: &PlannedAction) -> u64 {
     if let Operation::Put(items) = &action.operation { items.iter().map(size).sum() } else { 0 }
 }
 
-/// A full disk is told as one, with how much is missing as far as the plan knows.
+/// A full disk is reported as one, with how much is missing as far as the plan knows.
 fn no_room_or(actions: &[PlannedAction], place: SystemPath, source: io::Error) -> ChangeError {
     if matches!(source.kind(), io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded) {
         ChangeError::NoRoom { place, missing: actions.iter().map(bytes_of).sum::<u64>().max(4096) }

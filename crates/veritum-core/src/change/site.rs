@@ -1,8 +1,8 @@
-//! [`SwapSite`]: where one action happens, and how what was staged and what stands there change places.
+//! [`SwapSite`]: where one action happens, and how what was staged and what is there change places.
 //!
 //! Where the kernel can exchange two names in one step (`RENAME_EXCHANGE`), it does. Where it cannot, a file or link
-//! gets a second name first and is then replaced, so that its own name still never stands empty; a folder can have
-//! no second name, so for the moment between two renames nothing stands at its place. [`SwapSite::settle`] brings what a
+//! gets a second name first and is then replaced, so that its own name still never is empty; a folder can have
+//! no second name, so for the moment between two renames nothing is at its place. [`SwapSite::settle`] brings what a
 //! cut left of either way back to one of the states that the caller knows: before the exchange, or after it.
 
 use std::io;
@@ -17,12 +17,11 @@ use crate::machine::{Dir, Exchange};
 use crate::model::{FileKind, Stat, SystemPath};
 use crate::plan::PlannedAction;
 
-pub(super) const CHANGED: &str = "it has changed since it was checked";
-const TAKEN: &str = "something else took its place at that moment; what had stood there is kept";
-pub(super) const MOVED: &str =
-    "the folder that it is in was moved while this ran: it was left in that folder, unchanged";
-pub(super) const TAKEN_AWAY: &str = "it was removed by another program while this ran";
-pub(super) const GONE: &str = "the folder that it is in is no longer there";
+pub(super) const CHANGED: &str = "changed since it was checked";
+const TAKEN: &str = "replaced by another program at that moment; the previous file is kept";
+pub(super) const MOVED: &str = "its folder was moved during the change; the file was left there unchanged";
+pub(super) const TAKEN_AWAY: &str = "removed by another program during the change";
+pub(super) const GONE: &str = "its folder no longer exists";
 
 /// The place of one action.
 pub(super) struct SwapSite {
@@ -35,19 +34,19 @@ pub(super) struct SwapSite {
 }
 
 impl SwapSite {
-    /// Opens an action's folder, and settles what a cut left there; none when somebody took the folder away.
+    /// Opens an action's folder, and settles what a cut left there; none when a person took the folder away.
     pub(super) fn open(
         context: &ChangeContext<'_>,
         committed: &Committed<'_>,
         action: &PlannedAction,
     ) -> io::Result<Option<Self>> {
         let parent = action.place.parent().unwrap_or_else(SystemPath::root);
-        // Asked once more, by the last room before the disk: a journal is foreign bytes.
+        // Asked once more, by the last free space before the disk: a change log is foreign bytes.
         if let Some(reason) = context.protection.reason(&action.place) {
             return Err(io::Error::new(io::ErrorKind::PermissionDenied, reason));
         }
         let Some(dir) = committed.folders.get(context, &parent)? else { return Ok(None) };
-        // What is mounted there since is somebody else's, whatever the log says.
+        // What is mounted there since is a person else's, whatever the log says.
         if context.machine.extent().judge(&dir)?.is_err() {
             let why = format!("another file system is mounted on {parent}");
             return Err(io::Error::new(io::ErrorKind::PermissionDenied, why));
@@ -59,7 +58,7 @@ impl SwapSite {
         Ok(Some(site))
     }
 
-    /// What stands at the staged name, and at the place itself.
+    /// What is at the staged name, and at the place itself.
     pub(super) fn looks(&self) -> io::Result<(Option<Stat>, Option<Stat>)> {
         Ok((self.dir.look(&self.temp)?, self.dir.look(&self.name)?))
     }
@@ -73,7 +72,7 @@ impl SwapSite {
         or_reason(move_to_free(&self.dir, from, &self.dir, to, caution))
     }
 
-    /// Exchanges what was staged with what stands there, if that is still `expected`.
+    /// Exchanges what was staged with what is there, if that is still `expected`.
     pub(super) fn swap(&self, expected: &Stat, caution: Caution) -> Attempt {
         match self.rename(&self.temp, &self.name, Exchange::Swap) {
             Err(e) if unknown_here(&e) => return self.swap_by_names(expected, caution),
@@ -84,7 +83,7 @@ impl SwapSite {
             }
         }
         if !same_thing(expected, &self.dir.disk().look(self.dir.fd(), &self.temp)?) {
-            // Somebody was quicker between the look and the exchange: it is theirs, back it goes.
+            // A person was quicker between the look and the exchange: it is theirs, back it goes.
             self.rename(&self.temp, &self.name, Exchange::Swap)?;
             return Ok(Err(CHANGED.into()));
         }
@@ -160,7 +159,7 @@ impl SwapSite {
             }
             (None, _) => self.rename(&self.aside, &self.temp, Exchange::Replace),
             (Some(_), None) => self.rename_back(),
-            // Somebody else's thing stands there: theirs stays, and what stood there is kept in the end.
+            // A person else's thing is there: theirs stays, and what was there is kept in the end.
             (Some(_), Some(_)) => Ok(()),
         }
     }

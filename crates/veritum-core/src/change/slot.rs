@@ -9,7 +9,7 @@ use crate::machine::Dir;
 use crate::model::{Digest, FileKind, LinkTarget, Stat};
 use crate::plan::Placed;
 
-/// Displaced files over this size are told by their numbers alone: a terabyte hole must not be read for hours.
+/// Displaced files over this size are reported by their numbers alone: a terabyte hole must not be read for hours.
 const MAX_DIGESTED: u64 = 4 << 30;
 
 /// A name in an open folder, and the one under which a copy of it is begun.
@@ -25,7 +25,7 @@ impl BackupSlot {
         Self { dir: dir.clone(), name: name.to_vec(), part: [name, b".part"].concat() }
     }
 
-    /// A name of somebody else's, which may be as long as a name can be.
+    /// A name of a person else's, which may be as long as a name can be.
     pub(super) fn of_a_user(dir: Dir, name: &[u8]) -> Self {
         Self { dir, name: name.to_vec(), part: b".veritum-part".to_vec() }
     }
@@ -87,7 +87,7 @@ pub(super) fn make_private(top: &Dir, name: &[u8]) -> io::Result<Dir> {
     private(top, name)
 }
 
-/// Moves a thing to the kept contents, or from there.
+/// Moves a thing to the backups, or from there.
 pub(super) fn keep(from: &Dir, name: &[u8], to: &BackupSlot) -> io::Result<()> {
     match move_to_free(from, name, &to.dir, &to.name, Caution::Looked) {
         Err(e) if e.raw_os_error() == Some(rustix::io::Errno::XDEV.raw_os_error()) => copy_out(from, name, to),
@@ -128,7 +128,7 @@ fn copy_out(from: &Dir, name: &[u8], slot: &BackupSlot) -> io::Result<()> {
         _ => {
             return Err(io::Error::new(
                 io::ErrorKind::CrossesDevices,
-                "this file system cannot move it to the kept contents",
+                "this file system cannot move it to the backups",
             ));
         }
     }
@@ -145,7 +145,7 @@ pub(super) fn digest_of(dir: &Dir, name: &[u8]) -> io::Result<Option<Digest>> {
     dir.digest(name)
 }
 
-/// What stands at a name, as it is written into the journal. Content that cannot be read has no digest.
+/// What is at a name, as it is written into the change log. Content that cannot be read has no digest.
 pub(super) fn placed(dir: &Dir, name: &[u8]) -> io::Result<Option<Placed>> {
     let Some(stat) = dir.look(name)? else { return Ok(None) };
     let digest = if stat.size <= MAX_DIGESTED { digest_of(dir, name).unwrap_or(None) } else { None };

@@ -1,4 +1,4 @@
-//! Staging: what is to be put is made beside its destination, private until it is whole.
+//! Staging: what is to be put is made next to its destination, private until it is whole.
 
 use std::ffi::OsStr;
 use std::io;
@@ -22,7 +22,7 @@ const COPIED_FLAGS: u32 = 0x08 | 0x40 | 0x80;
 pub(super) enum StageError {
     /// Only this action is hit; the others go on.
     GivenUp(String),
-    /// The disk failed: the round is taken back.
+    /// The disk failed: the round is undone.
     Disk(io::Error),
 }
 
@@ -65,7 +65,7 @@ pub(super) fn stage(
                 Kept { folder, change: *of, round: *of_round, index: *index, place: &action.place }.open(context)?;
             let there = from.look()?;
             if there.is_none_or(|s| (s.id, s.mtime) != (kept.stat.id, kept.stat.mtime)) {
-                return Err(StageError::GivenUp("what was kept is no longer there".into()));
+                return Err(StageError::GivenUp("the backup no longer exists".into()));
             }
             keep(&from.dir, &from.name, &BackupSlot::ours(&dir, &name))?;
             from.sync()?;
@@ -84,7 +84,7 @@ fn put(
     items: &[Item],
 ) -> Result<(), StageError> {
     let Some((first, rest)) = items.split_first() else {
-        return Err(StageError::GivenUp("nothing is to be put".into()));
+        return Err(StageError::GivenUp("nothing to write".into()));
     };
     let heir = action.before.filter(|b| b.kind == FileKind::File).map(|_| action.place.name());
     make(context, dir, name, staging, first, heir)?;
@@ -101,7 +101,7 @@ fn put(
             make(context, &above, name, staging, item, None)?;
         }
     }
-    // Folders get their owner, mode and time last, the deepest first: until then nobody else can look in.
+    // Folders get their owner, mode and time last, the deepest first: until then no one else can look in.
     for item in items.iter().rev().filter(|i| i.kind == ItemKind::Folder) {
         let (above, name) = if item.below.is_root() { (dir.clone(), name) } else { inside(&top, &item.below)? };
         let open = above.disk().open_dir(above.fd(), name)?;
@@ -149,7 +149,7 @@ fn make(
         ItemKind::NameOf { place, digest } => name_of(context, dir, name, place, digest)?,
         ItemKind::NameOfAction { index, digest } => {
             let Some(place) = staging.place_of(*index) else {
-                return Err(StageError::GivenUp("the file that it is a further name of was not put back".into()));
+                return Err(StageError::GivenUp("the file that it is a hard link to was not restored".into()));
             };
             let parent = place.parent().unwrap_or_else(SystemPath::root);
             let staged = parent
@@ -157,7 +157,7 @@ fn make(
                 .map_err(|e| StageError::GivenUp(e.to_string()))?;
             name_of(context, dir, name, &staged, digest)?;
         }
-        ItemKind::NameOfItem { .. } => return Err(StageError::GivenUp("a further name stands alone".into())),
+        ItemKind::NameOfItem { .. } => return Err(StageError::GivenUp("a hard link without its file".into())),
         ItemKind::Folder => disk.make_dir(dir.fd(), name)?,
         ItemKind::Link(target) => {
             disk.make_link(dir.fd(), name, &target.0)?;
@@ -197,11 +197,11 @@ fn name_of(
     further_name(&from, place.name(), dir, name)
 }
 
-/// Gives a file a further name; a file system that has no such names hits this action only.
+/// Gives a file a hard link; a file system that has no such names hits this action only.
 fn further_name(from: &Dir, old: &[u8], to: &Dir, new: &[u8]) -> Result<(), StageError> {
     match second_name(from, old, to, new) {
         Err(e) if e.kind() == io::ErrorKind::Unsupported => {
-            Err(StageError::GivenUp("its file system gives no file a second name".into()))
+            Err(StageError::GivenUp("its file system does not support hard links".into()))
         }
         other => Ok(other?),
     }

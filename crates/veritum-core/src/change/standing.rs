@@ -1,4 +1,4 @@
-//! Which actions of past changes still stand, and which change must be undone to undo them. Pure.
+//! Which actions of past changes still are, and which change must be undone to undo them. Pure.
 //!
 //! A change is undone by a change of its own, which can be undone in turn, and either may be possible in part only. So
 //! each action is followed by itself: an undo names, with each of its actions, the action that it reverts, and, with

@@ -1,4 +1,4 @@
-//! The state folder: where journals, kept contents and the lock lie.
+//! The state folder: where change logs, backups and the lock lie.
 
 use std::io;
 use std::os::fd::AsFd;
@@ -8,7 +8,7 @@ use super::journal::{ChangeLog, JournalError};
 use crate::machine::{Dir, Machine};
 use crate::model::{AreaName, FileKind, SystemPath, quoted};
 
-/// Where the state lies on the machine, unless the operator names another folder.
+/// Where the state is on the machine, unless the administrator names another folder.
 const PLACE: &str = "/var/lib/veritum";
 /// Given up when the disk is full.
 const RESERVE: u64 = 4 << 20;
@@ -20,15 +20,15 @@ pub enum StateError {
     /// It cannot be opened, made or read.
     #[error("{place} cannot be used")]
     Io {
-        /// Which.
+        /// The place.
         place: String,
-        /// Why.
+        /// The source.
         source: io::Error,
     },
-    /// Something that is not a private folder stands there.
+    /// Something that is not a private folder is there.
     #[error("{place} is not a private folder of its owner")]
     NotOurs {
-        /// Which.
+        /// The place.
         place: String,
     },
 }
@@ -38,7 +38,7 @@ pub enum StateError {
 pub struct StateFolder {
     dir: Dir,
     shown: String,
-    /// Where it lies on the machine; none when it lies elsewhere.
+    /// Where it is on the machine; none when it is elsewhere.
     inside: Option<SystemPath>,
     /// The areas that are known here; empty where any is.
     areas: Vec<AreaName>,
@@ -59,7 +59,7 @@ impl StateFolder {
     /// Opens the state folder when it is there; nothing is made.
     ///
     /// # Errors
-    /// When something else stands there, or it cannot be read.
+    /// When something else is there, or it cannot be read.
     pub fn find(machine: &Machine, elsewhere: Option<&Path>) -> Result<Option<Self>, StateError> {
         match elsewhere {
             Some(path) => Self::open_elsewhere(machine, path),
@@ -92,7 +92,7 @@ impl StateFolder {
             other => other.map_err(io)?,
         };
         let dir = machine.wrap(machine.disk().open_root(&path).map_err(io)?);
-        // Where others may write, they could lay a journal for recovery to read.
+        // Where others may write, they could was a change log for recovery to read.
         if dir.look_self().map_err(io)?.mode & 0o022 != 0 {
             return Err(StateError::NotOurs { place: shown });
         }
@@ -148,7 +148,7 @@ impl StateFolder {
         &self.dir
     }
 
-    /// Where it lies on the machine; none when it lies elsewhere.
+    /// Where it is on the machine; none when it is elsewhere.
     #[must_use]
     pub fn inside(&self) -> Option<&SystemPath> {
         self.inside.as_ref()
@@ -192,7 +192,7 @@ impl StateFolder {
         Ok(numbers)
     }
 
-    /// The next number: one that no change has, also none that was moved aside (`7.damaged`), and no kept contents.
+    /// The next number: one that no change has, also none that was moved aside (`7.damaged`), and no backups.
     pub(super) fn next_change(&self) -> Result<u64, StateError> {
         let mut last = 0;
         for folder in ["changes", "kept"] {
@@ -209,7 +209,7 @@ impl StateFolder {
         Ok(last + 1)
     }
 
-    /// Reads one change's journal; none when it has not even a first record.
+    /// Reads one change's change log; none when it has not even a first record.
     ///
     /// # Errors
     /// When it cannot be read, is damaged or newer.
@@ -219,9 +219,7 @@ impl StateFolder {
             other => other?,
         };
         match ChangeLog::read(&dir)? {
-            Some(log) if log.begin.change != number => {
-                Err(JournalError::Damaged("it is the journal of another change".into()))
-            }
+            Some(log) if log.begin.change != number => Err(JournalError::Damaged("the log of another change".into())),
             Some(log) if !self.knows(&log.begin.area) => {
                 Err(JournalError::Newer(format!("the area {}", quoted(log.begin.area.word().as_bytes()))))
             }
@@ -229,7 +227,7 @@ impl StateFolder {
         }
     }
 
-    /// Keeps some room for the time when there is none. Not having it is no error.
+    /// Keeps some free space for the time when there is none. Not having it is no error.
     pub(super) fn keep_reserve(&self) {
         let disk = self.dir.disk();
         if self.dir.look(b"reserve").ok().flatten().is_some_and(|s| s.size >= RESERVE) {

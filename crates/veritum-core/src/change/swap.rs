@@ -1,4 +1,4 @@
-//! Exchanging: what was staged and what stands there change places, in one step of the kernel each.
+//! Exchanging: what was staged and what is there change places, in one step of the kernel each.
 //!
 //! Every step first looks where it is, so that it can be done again after a cut: the same functions serve an
 //! undisturbed run and recovery.
@@ -107,7 +107,7 @@ fn exchange(
     }
     let staged = committed.staged.get(&action.index).copied();
     if !has(temp, staged) {
-        return Ok(if has(there, staged) { Ok(()) } else { Err("something else stands there now".into()) });
+        return Ok(if has(there, staged) { Ok(()) } else { Err("something else is there now".into()) });
     }
     let moved = match (action.before, there) {
         (None, None) => site.free_move(&site.temp, &site.name, Caution::Promised)?,
@@ -123,7 +123,7 @@ fn exchange(
         return Ok(moved);
     }
     if let Some(displaced) = site.dir.look(&site.temp)? {
-        // Looked at once more where nobody but us comes by its name: something protected may have come into it.
+        // Looked at once more where no one but us comes by its name: something protected may have come into it.
         if let Some(why) = context.protection.reason_at(&action.place, &site.dir, &site.temp)? {
             or_error(swap_back(site)?)?;
             return Ok(Err(why));
@@ -135,7 +135,7 @@ fn exchange(
     Ok(Ok(()))
 }
 
-/// Moves what stands there to the name that it is kept from: judged at the last moment, and once more after it.
+/// Moves what is there to the name that it is kept from: judged at the last moment, and once more after it.
 fn set_aside(
     context: &ChangeContext<'_>,
     committed: &Committed<'_>,
@@ -153,7 +153,7 @@ fn set_aside(
             if let Err(why) = site.free_move(&site.name, &site.temp, Caution::Looked)? {
                 return Ok(Err(why));
             }
-            // A further name of the same file may come next: the move is what changed its time.
+            // A hard link of the same file may come next: the move is what changed its time.
             committed.remember(&site.dir.disk().look(site.dir.fd(), &site.temp)?);
         }
         (None, None) if committed.is_kept(context, action)? => return Ok(Ok(())),
@@ -224,13 +224,13 @@ fn keep_one(
     }
     let Some(before) = action.before else { return Ok(None) };
     let to = committed.kept(action, &committed.keeps(action)).make(context)?;
-    // Under its second name it is only still when somebody's thing came between the two.
+    // Under its second name it is only still when a person's thing came between the two.
     for name in [&site.temp, &site.aside] {
         if !has(site.dir.look(name)?, Some(before.id)) {
             continue;
         }
         match to.look()? {
-            // A whole copy stands there already (made where a rename was not to be had): only the name is left over.
+            // A whole copy is there already (made where a rename was not to be had): only the name is left over.
             Some(copy) if is_it(&before, &copy) => site.dir.disk().unlink(site.dir.fd(), name)?,
             Some(_) => return Err(io::ErrorKind::AlreadyExists.into()),
             None => keep(&site.dir, name, &to)?,
@@ -241,7 +241,7 @@ fn keep_one(
 }
 
 /// Takes away what was staged for an action that failed; what was kept before goes back to where it was kept, and what
-/// was displaced already is kept although somebody has put another thing in its place since.
+/// was displaced already is kept although a person has put another thing in its place since.
 fn take_away(
     context: &ChangeContext<'_>,
     committed: &Committed<'_>,
@@ -335,7 +335,7 @@ fn back_one(
                 match action.before {
                     Some(was) if displaced.is_some_and(|d| is_it(&was, &d)) => or_error(swap_back(site)?)?,
                     None => or_error(site.free_move(&site.name, &site.temp, Caution::Looked)?)?,
-                    Some(_) => return Err(io::Error::other("what was displaced is nowhere to be found")),
+                    Some(_) => return Err(io::Error::other("the displaced file was not found")),
                 }
             }
             take_away(context, committed, site, action)?;
@@ -350,7 +350,7 @@ fn is_it(before: &Stat, now: &Stat) -> bool {
     before.id == now.id || before.kind != FileKind::Folder && shape(before) == shape(now)
 }
 
-/// Exchanges again: what stands there now is expected, whatever it has become since.
+/// Exchanges again: what is there now is expected, whatever it has become since.
 fn swap_back(site: &SwapSite) -> Attempt {
     match site.dir.look(&site.name)? {
         Some(now) => site.swap(&now, Caution::Looked),
@@ -363,7 +363,7 @@ fn or_error(tried: Result<(), String>) -> io::Result<()> {
     tried.map_err(io::Error::other)
 }
 
-/// Moves what this round kept already back beside its place.
+/// Moves what this round kept already back next to its place.
 fn bring_back_kept(
     context: &ChangeContext<'_>,
     committed: &Committed<'_>,
@@ -386,7 +386,7 @@ fn bring_back_kept(
     from.sync()
 }
 
-/// Where a user's things were set aside, and from where they came back, no empty folders are left; `undone` tells which of the
+/// Where a user's things were set aside, and from where they came back, no empty folders are left; `undone` says which of the
 /// actions set nothing aside in the end.
 fn tidy(
     context: &ChangeContext<'_>,

@@ -14,10 +14,10 @@ use crate::machine::Dir;
 use crate::model::{AreaName, Digest, FileKind, Stat, SystemPath};
 use crate::plan::{ActionKey, ActionOutcome, Item, ItemKind, Operation, PlannedAction, inverse};
 
-/// How one round of a change would be taken back.
+/// How one round of a change would be undone.
 #[derive(Debug, Clone, PartialEq)]
 pub struct UndoRound {
-    /// The round that is taken back.
+    /// The round that is undone.
     pub of: u32,
     /// The actions that do it.
     pub actions: Vec<PlannedAction>,
@@ -38,24 +38,24 @@ impl UndoRound {
     }
 }
 
-/// How a change would be taken back.
+/// How a change would be undone.
 #[derive(Debug, Clone, PartialEq)]
 pub struct UndoPlan {
-    /// The change that is taken back.
+    /// The change that is undone.
     pub of: u64,
     /// The area that it changed.
     pub area: AreaName,
     /// Its rounds, the last first.
     pub rounds: Vec<UndoRound>,
-    /// What is not taken back.
+    /// What is not undone.
     pub refused: Vec<Refusal>,
 }
 
-/// Plans how to take a change back, or just one round of it when its later ones are back already. Looks at every
+/// Plans how to undo a change, or just one round of it when its later ones are back already. Examines every
 /// place, writes nothing. What an earlier undo reverted already is left out, what it refused is tried again.
 ///
 /// # Errors
-/// When a journal cannot be read.
+/// When a change log cannot be read.
 pub fn plan_undo(context: ChangeContext<'_>, number: u64, only: Option<u32>) -> Result<Option<UndoPlan>, ChangeError> {
     let at = |source| ChangeError::Journal { change: number, source };
     let Some(log) = context.state.change(number).map_err(at)? else { return Ok(None) };
@@ -79,7 +79,7 @@ pub fn plan_undo(context: ChangeContext<'_>, number: u64, only: Option<u32>) -> 
     Ok(Some(plan))
 }
 
-/// What taking back a later round of the same change leaves at a place; the reason when it is not taken back.
+/// What undoing it a later round of the same change leaves at a place; the reason when it is not undone.
 type Reached = Result<Option<Stat>, String>;
 
 struct Planner<'a> {
@@ -103,17 +103,17 @@ impl Planner<'_> {
             let outcome = round.outcomes.unwrap_or_default().iter().find(|o| o.index == action.index);
             let Some(outcome) = outcome else { continue };
             let mut refuse = |why: String| {
-                refused.push(Refusal { place: action.place.clone(), component: action.component.clone(), why });
+                refused.push(Refusal { place: action.place.clone(), package: action.package.clone(), why });
             };
             if action.operation == Operation::Free && outcome.failed.is_none() {
-                refuse("it was deleted to make room; it can be fetched again".to_owned());
+                refuse("deleted to free space; it can be downloaded again".to_owned());
                 continue;
             }
             let key = ActionKey { round: round.round, index: action.index };
             match self.standings.get(self.number, key) {
                 None | Some(Standing::Reverted(_)) => continue,
                 Some(Standing::Stands(by)) if by != self.number => {
-                    refuse(format!("change {by} brought it again; take that one back instead"));
+                    refuse(format!("change {by} redid it; undo that one instead"));
                     continue;
                 }
                 Some(Standing::Stands(_)) => {}
@@ -142,7 +142,7 @@ impl Planner<'_> {
         Ok(undo)
     }
 
-    /// Plans how one action in a home is taken back; whether nothing of it remains then.
+    /// Plans how one action in a home is undone; whether nothing of it remains then.
     fn in_a_home(
         &self,
         back: PlannedAction,
@@ -154,8 +154,8 @@ impl Planner<'_> {
         let above = std::iter::successors(Some(place.clone()), SystemPath::parent);
         let touched = above.into_iter().find_map(|at| self.later.get(&at)).or_else(|| self.later_above.get(&place));
         if let Some(change) = touched {
-            let why = format!("change {change} touched it later; take that one back first");
-            refused.push(Refusal { place, component: None, why });
+            let why = format!("change {change} changed it later; undo that one first");
+            refused.push(Refusal { place, package: None, why });
             return Ok(false);
         }
         let merged = merge(self.context, back).map_err(|source| ChangeError::TakenBack { place, source })?;
@@ -175,11 +175,11 @@ impl Planner<'_> {
         back: &mut PlannedAction,
     ) -> Result<Option<String>, ChangeError> {
         if let Some(change) = self.later.get(&action.place) {
-            return Ok(Some(format!("change {change} touched it later; take that one back first")));
+            return Ok(Some(format!("change {change} changed it later; undo that one first")));
         }
         let mut way = std::iter::successors(Some(action.place.clone()), SystemPath::parent);
         match way.find_map(|place| self.reached.get(&place).map(|reached| (place, reached))) {
-            // Looked at anew once the later round is back: only then is there what this one left.
+            // Looked at again once the later round is back: only then is there what this one left.
             Some((place, Ok(then))) => {
                 if place == action.place {
                     back.before = *then;
@@ -193,7 +193,7 @@ impl Planner<'_> {
     }
 }
 
-/// The later changes' logs. A damaged one is left out: that each file is as this change left it is looked at anyway.
+/// The later changes' logs. A damaged one is left out: that each file is as this change left it is examined anyway.
 fn later_logs(context: ChangeContext<'_>, number: u64) -> Result<Vec<ChangeLog>, ChangeError> {
     let mut logs: Vec<ChangeLog> = Vec::new();
     for later in context.state.changes()?.into_iter().filter(|n| *n > number) {
@@ -226,7 +226,7 @@ fn later_places(logs: &[ChangeLog], standings: &Standings, number: u64) -> BTree
     touched
 }
 
-/// Why an action cannot be taken back; otherwise its inverse learns what stands there now.
+/// Why an action cannot be undone; otherwise its inverse learns what is there now.
 fn refusal(
     context: ChangeContext<'_>,
     action: &PlannedAction,
@@ -237,7 +237,7 @@ fn refusal(
     if let Operation::Return { change, round, index, kept, folder } = &mut back.operation {
         let at = Kept { folder, change: *change, round: *round, index: *index, place: &action.place };
         if let Some(at) = released {
-            return Ok(Some(format!("what was there before is no longer kept: it was deleted on {}", day(at))));
+            return Ok(Some(format!("the backup was deleted on {}", day(at))));
         }
         let Ok(slot) = at.open(&context) else { return Ok(Some(LOST.into())) };
         match slot.placed()? {
@@ -248,7 +248,7 @@ fn refusal(
     let parent = action.place.parent().unwrap_or_else(SystemPath::root);
     let dir = match context.machine.dir(&parent) {
         Ok(dir) => dir,
-        Err(_) => return Ok(Some("the folder that it is in is no longer there".into())),
+        Err(_) => return Ok(Some("its folder no longer exists".into())),
     };
     let now = placed(&dir, action.place.entry())?;
     let same = match (&outcome.placed, &now) {
@@ -265,14 +265,14 @@ fn refusal(
     if let (Operation::Return { kept, .. }, Some(now)) = (&back.operation, &now)
         && kept.stat.id == now.stat.id
     {
-        return Ok(Some("it is back already, under this name as well".into()));
+        return Ok(Some("already restored under this name".into()));
     }
     back.before = now.map(|n| n.stat);
     Ok(None)
 }
 
-const CHANGED: &str = "it has changed since";
-const LOST: &str = "what was there before is no longer kept, or is damaged";
+const CHANGED: &str = "changed since";
+const LOST: &str = "the backup is missing or damaged";
 
 /// A day, as people write it.
 fn day(at: jiff::Timestamp) -> String {

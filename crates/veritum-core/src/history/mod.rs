@@ -43,7 +43,7 @@ fn unreadable(change: u64, trouble: String) -> ChangeLine {
         state: ChangeState::Unreadable,
         places: 0,
         kept_bytes: 0,
-        components: Vec::new(),
+        packages: Vec::new(),
         trouble: Some(trouble),
     }
 }
@@ -66,7 +66,7 @@ fn line(summary: &ChangeSummary, standings: &Standings) -> ChangeLine {
         state,
         places: summary.places,
         kept_bytes: summary.kept_bytes(),
-        components: summary.components.clone(),
+        packages: summary.packages.clone(),
         trouble: None,
     }
 }
@@ -76,11 +76,11 @@ fn line(summary: &ChangeSummary, standings: &Standings) -> ChangeLine {
 /// # Errors
 /// When the state folder cannot be written; a check is none the worse for it.
 pub fn keep_last_check(state: &StateFolder, report: &CheckReport) -> io::Result<()> {
-    let mut components: BTreeMap<String, u64> = BTreeMap::new();
-    for component in report.findings.iter().filter_map(|finding| finding.component.as_ref()) {
-        *components.entry(component.name.clone()).or_default() += 1;
+    let mut packages: BTreeMap<String, u64> = BTreeMap::new();
+    for package in report.findings.iter().filter_map(|finding| finding.package.as_ref()) {
+        *packages.entry(package.name.clone()).or_default() += 1;
     }
-    let last = LastCheck { at: report.at.clone(), outcome: report.outcome, problems: report.problems(), components };
+    let last = LastCheck { at: report.at.clone(), outcome: report.outcome, problems: report.problems(), packages };
     replace(state, REPORT, &serde_json::to_vec(report)?)?;
     replace(state, LAST, &serde_json::to_vec(&last)?)
 }
@@ -98,7 +98,7 @@ fn replace(state: &StateFolder, name: &[u8], bytes: &[u8]) -> io::Result<()> {
 }
 
 /// What the last check of the whole machine found, whole; none when there was none, or its record cannot be read. It is
-/// what was so then: whoever uses it looks again.
+/// what was so then: the one that uses it looks again.
 #[must_use]
 pub fn last_report(state: &StateFolder) -> Option<CheckReport> {
     serde_json::from_slice(&state.dir().read(REPORT, MAX_REPORT).ok()?).ok()

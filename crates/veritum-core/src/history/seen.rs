@@ -10,9 +10,9 @@ use crate::model::{ContentHasher, Digest, FileKind, Stat};
 use crate::scan::{Remembered, Snapshot};
 
 const NAME: &str = "seen.db";
-/// SQLite's own journal beside it: one that is left over must not be played into a new database.
+/// SQLite's own change log next to it: one that is left over must not be played into a new database.
 const JOURNAL: &str = "seen.db-journal";
-const FORMAT: &str = "veritum.seen/2";
+const FORMAT: &str = "veritum.seen/1";
 /// More bytes than this were not written by a check: a million files have a third of it.
 const MAX_BYTES: usize = 256 << 20;
 
@@ -23,22 +23,22 @@ pub struct SeenFiles {
     pub at: String,
     /// The files.
     pub files: Remembered,
-    /// The check itself, when everything was sound and nothing unclear.
+    /// The check itself, when everything was intact and nothing unclear.
     pub settled: Option<CleanCheck>,
 }
 
-/// A check that found nothing wrong, and what stood where.
+/// A check that found nothing wrong, and what was where.
 #[derive(Debug, Clone)]
 pub struct CleanCheck {
-    /// What it was held against: with anything else it says nothing.
+    /// What it was compared with: with anything else it says nothing.
     pub key: String,
     /// What it came to, as JSON.
     pub report: String,
-    /// What stood at every place.
+    /// What was at every place.
     pub places: Snapshot,
 }
 
-/// Opens the database through the state folder's own handle: no link on the way leads elsewhere.
+/// Opens the database through the state folder's own handle: no link on the way points elsewhere.
 fn open(state: &StateFolder, flags: OpenFlags) -> rusqlite::Result<Connection> {
     let path = format!("/proc/self/fd/{}/{NAME}", state.dir().fd().as_raw_fd());
     let database = Connection::open_with_flags(path, flags | OpenFlags::SQLITE_OPEN_NO_MUTEX)?;
@@ -55,7 +55,7 @@ pub fn keep_seen(state: &StateFolder, seen: &SeenFiles) -> rusqlite::Result<()> 
     if !matches!(state.dir().look(NAME.as_bytes()), Ok(None | Some(Stat { kind: FileKind::File, names: 1, .. }))) {
         return Err(rusqlite::Error::InvalidPath(NAME.into()));
     }
-    // Made anew: what is damaged cannot be written into.
+    // Made again: what is damaged cannot be written into.
     for name in [NAME, JOURNAL] {
         let _ = state.dir().disk().unlink(state.dir().fd(), name.as_bytes());
     }
@@ -99,7 +99,7 @@ fn sum_of(key: &str, report: &str, parts: &[Vec<u8>]) -> String {
     hasher.finish().0.map(|digest| digest.to_hex()).unwrap_or_default()
 }
 
-/// The last full check, when it found everything sound; none when its record is damaged or of another format.
+/// The last full check, when it found everything intact; none when its record is damaged or of another format.
 #[must_use]
 pub fn settled(state: &StateFolder) -> Option<CleanCheck> {
     state.dir().look(NAME.as_bytes()).ok()?.filter(|s| s.kind == FileKind::File)?;

@@ -22,15 +22,15 @@ use crate::scan::{
 };
 use crate::system::{System, WorkError};
 
-/// More names than this in one home are not looked at.
+/// More names than this in one home are not examined.
 pub const MOST: u64 = 2_000_000;
 
 /// A home that is open, with its owner's rights.
 #[derive(Debug)]
 pub struct OpenHome {
-    /// Whose.
+    /// The user.
     pub user: String,
-    /// Where it lies, without links on the way.
+    /// Where it is, without links on the way.
     pub place: SystemPath,
     /// The owner's number.
     pub owner: u32,
@@ -45,13 +45,13 @@ impl OpenHome {
     /// What an application keeps there; `choice` says what of it is to be moved.
     pub fn app_data(&self, card: &Card, sandbox: Option<&str>, choice: &Choice) -> io::Result<AppData> {
         let (home, choice, sandbox) = (self.named.clone(), choice.clone(), sandbox.map(str::to_owned));
-        // A card of the sandbox itself names its folder as it lies in the home.
+        // A card of the sandbox itself names its folder as it is in the home.
         let sandbox = sandbox.filter(|_| !is_of_sandbox(card));
         let question = HomeQuestion { card: card.raw(), home, owner: self.owner, most: MOST, choice, sandbox };
         scan::ask(&*self.agent, &self.dir, &Question::AppData(question))
     }
 
-    /// What of it is the user's own; held against the time before when it is `again`.
+    /// What of it is the user's own; compared with the time before when it is `again`.
     pub fn inventory(
         &self,
         bases: &Bases,
@@ -115,9 +115,9 @@ impl HomeContext {
 
     /// A context for this home, from which only the application's files there can be reached.
     pub fn context<'a>(&'a self, context: ChangeContext<'a>) -> ChangeContext<'a> {
-        // Locking attributes are root's to clear: with the owner's rights they stand.
+        // Locking attributes are root's to clear: with the owner's rights they are.
         let machine = self.open_home.machine();
-        ChangeContext { machine, protection: &self.guard, clear_attributes: false, home: Some(&self.home), ..context }
+        ChangeContext { machine, protection: &self.guard, clear_immutable: false, home: Some(&self.home), ..context }
     }
 }
 
@@ -135,7 +135,7 @@ impl System {
         }
     }
 
-    /// Opens homes, each once; none of those that nobody has made yet, or whose file system is not mounted.
+    /// Opens homes, each once; none of those that no one has made yet, or whose file system is not mounted.
     pub fn open_homes(&self, accounts: &[&Account]) -> Vec<(String, io::Result<OpenHome>)> {
         let mut seen = HashSet::new();
         let open = |account: &&Account| {
@@ -154,7 +154,7 @@ impl System {
         let stat = dir.look_self()?;
         // On a machine that an ordinary user built everything is that user's.
         if stat.uid != account.uid && self.settings.policy.owner_of_root.is_none() {
-            return Err(io::Error::new(io::ErrorKind::PermissionDenied, "it does not belong to its user"));
+            return Err(io::Error::new(io::ErrorKind::PermissionDenied, "not owned by its user"));
         }
         let (dir, agent): (Dir, Arc<dyn HomeAgent>) = match self.settings.helper.is_empty() {
             true => (dir, Arc::new(Mutex::new(HomeResponder::default()))),
@@ -172,7 +172,7 @@ impl System {
     pub fn home_again(&self, home: &HomeOf) -> Result<HomeContext, WorkError> {
         let fail = |source| WorkError::Home { user: home.user.clone(), source };
         let accounts = self.users_named(Some(&home.user)).unwrap_or_default();
-        let gone = || fail(io::Error::new(io::ErrorKind::NotFound, "it is no longer where it was"));
+        let gone = || fail(io::Error::new(io::ErrorKind::NotFound, "no longer there"));
         let (_, open_home) = self.open_homes(&accounts).pop().ok_or_else(gone)?;
         let open_home = open_home.map_err(fail)?;
         if open_home.place != home.place {
@@ -197,7 +197,7 @@ impl System {
     }
 }
 
-/// Whether a card names the folder of a sandbox as it lies in the home, rather than what lies in it.
+/// Whether a card names the folder of a sandbox as it is in the home, rather than what is in it.
 fn is_of_sandbox(card: &Card) -> bool {
     card.parts().any(|(_, _, place)| place.to_string().starts_with("~/.var/app/"))
 }
@@ -207,9 +207,9 @@ pub fn left(found: Vec<(Vec<u8>, String)>) -> Vec<HomeLeft> {
     found.into_iter().map(|(path, why)| HomeLeft { path: readable(&path), why }).collect()
 }
 
-/// Why nothing is done where there is more than can be looked at.
+/// Why nothing is done where there is more than can be examined.
 pub fn too_many(found: &AppData) -> Option<String> {
-    found.too_many.then(|| format!("there are more than {MOST} names in it"))
+    found.too_many.then(|| format!("more than {MOST} entries"))
 }
 
 fn told(blank: HomeReport, found: AppData) -> HomeReport {

@@ -1,4 +1,4 @@
-//! From what a change did to what takes it back.
+//! From what a change did to what undoes it.
 
 use serde::{Deserialize, Serialize};
 
@@ -12,7 +12,7 @@ pub struct Placed {
     pub stat: Stat,
     /// Its digest, when it is a file.
     pub digest: Option<Digest>,
-    /// Where it leads, when it is a link.
+    /// Where it points, when it is a link.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub target: Option<LinkTarget>,
 }
@@ -35,7 +35,7 @@ pub struct ActionOutcome {
     pub index: u32,
     /// Why it was not done; none when it was.
     pub failed: Option<String>,
-    /// What stands at the place now, when something does.
+    /// What is at the place now, when something does.
     pub placed: Option<Placed>,
     /// What was displaced, as it is kept.
     pub kept: Option<Placed>,
@@ -72,7 +72,7 @@ pub fn inverse(
         findings: action.findings.clone(),
         listed: action.listed.clone(),
         place: action.place.clone(),
-        component: action.component.clone(),
+        package: action.package.clone(),
         before: outcome.placed.as_ref().map(|p| p.stat),
         operation,
         reverts: Some(ActionKey { round, index: action.index }),
@@ -133,7 +133,7 @@ mod tests {
 
     #[test]
     fn what_was_not_done_is_not_taken_back() {
-        let failed = ActionOutcome { failed: Some("it has changed".into()), ..done(None, Some(file(b"old", 10))) };
+        let failed = ActionOutcome { failed: Some("changed since".into()), ..done(None, Some(file(b"old", 10))) };
         assert_eq!(back(&action(Operation::SetAside, None), &failed), None);
         assert_eq!(back(&action(Operation::SetAside, None), &done(None, None)), None);
     }

@@ -6,12 +6,12 @@ pub use inverse::{ActionOutcome, Placed, inverse};
 
 use serde::{Deserialize, Serialize};
 
-use crate::model::{ActionKind, ComponentId, Digest, Finding, FindingId, LinkTarget, Stat, Subject, SystemPath};
+use crate::model::{Action, ActionKind, Digest, Finding, FindingId, LinkTarget, PackageId, Stat, Subject, SystemPath};
 
-/// Where a file really lies, and what stands there; none when it is no place that can be written.
+/// Where a file really is, and what is there; none when it is no place that can be written.
 pub type PlaceOf<'a> = dyn Fn(&SystemPath) -> Option<(SystemPath, Option<Stat>)> + 'a;
 
-/// One thing to be done at one place. Written into the journal as it is, before anything happens.
+/// One thing to be done at one place. Written into the change log as it is, before anything happens.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct PlannedAction {
     /// Its number within the round, from 1.
@@ -23,11 +23,10 @@ pub struct PlannedAction {
     /// The place, without links on the way.
     pub place: SystemPath,
     /// Whose it is.
-    pub component: Option<ComponentId>,
-    /// What stands there now; none when nothing does.
+    pub package: Option<PackageId>,
+    /// What is there now; none when nothing does.
     pub before: Option<Stat>,
     /// What is done.
-    #[serde(rename = "deed")]
     pub operation: Operation,
     /// The action of the change that is undone which it reverts, wholly or in part; `None` unless it is part of an undo.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -35,11 +34,11 @@ pub struct PlannedAction {
 }
 
 impl PlannedAction {
-    /// An operation at a place, without findings or a component; number 1 until a [`Plan`] numbers it.
+    /// An operation at a place, without findings or a package; number 1 until a [`Plan`] numbers it.
     #[must_use]
     pub fn new(place: SystemPath, before: Option<Stat>, operation: Operation) -> Self {
         let (listed, findings) = (place.clone(), Vec::new());
-        Self { index: 1, findings, listed, place, component: None, before, operation, reverts: None }
+        Self { index: 1, findings, listed, place, package: None, before, operation, reverts: None }
     }
 }
 
@@ -56,7 +55,7 @@ pub struct ActionKey {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Operation {
-    /// Put these items there, the first being the thing itself; what stands there is kept.
+    /// Put these items there, the first being the thing itself; what is there is kept.
     Put(Vec<Item>),
     /// Set owner and mode.
     SetMeta {
@@ -67,7 +66,7 @@ pub enum Operation {
         /// Group number.
         gid: u32,
     },
-    /// Put back what an earlier change keeps; what stands there now is kept in turn.
+    /// Put back what an earlier change keeps; what is there now is kept in turn.
     Return {
         /// The earlier change.
         change: u64,
@@ -77,10 +76,10 @@ pub enum Operation {
         index: u32,
         /// What is kept there.
         kept: Placed,
-        /// The kept folder that it lies in.
+        /// The kept folder that it is in.
         folder: KeptFolder,
     },
-    /// Move what stands there to the kept contents.
+    /// Move what is there to the backups.
     SetAside,
     /// Delete what can be downloaded again, to free space. The only operation that cannot be undone.
     Free,
@@ -119,7 +118,7 @@ pub enum KeptFolder {
 pub struct Item {
     /// Where below the place; `/` is the place itself.
     pub below: SystemPath,
-    /// What.
+    /// The kind.
     pub kind: ItemKind,
     /// Mode bits.
     pub mode: u32,
@@ -142,21 +141,21 @@ pub enum ItemKind {
         /// BLAKE3.
         digest: Digest,
     },
-    /// A further name of a sound file of the machine.
+    /// A hard link of a intact file of the machine.
     NameOf {
         /// That file.
         place: SystemPath,
         /// What it must be.
         digest: Digest,
     },
-    /// A further name of what another action puts.
+    /// A hard link of what another action puts.
     NameOfAction {
         /// That action's number.
         index: u32,
         /// What it must be.
         digest: Digest,
     },
-    /// A further name of another item of the same action.
+    /// A hard link of another item of the same action.
     NameOfItem {
         /// That item's place below.
         below: SystemPath,
@@ -181,25 +180,25 @@ pub enum ItemKind {
 /// A finding that nothing is done about.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Left {
-    /// Which.
+    /// The finding.
     pub finding: FindingId,
     /// What it is about.
     pub subject: Subject,
     /// Where, when it is about a path.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub path: Option<SystemPath>,
-    /// Why.
+    /// The reason.
     pub reason: String,
-    /// What to do next.
-    pub next: Option<String>,
+    /// What a person should do.
+    pub action: Option<Action>,
 }
 
 impl Left {
     /// That a finding is left, and why.
     #[must_use]
-    pub fn new(finding: &Finding, reason: String, next: Option<String>) -> Self {
+    pub fn new(finding: &Finding, reason: String, action: Option<Action>) -> Self {
         let path = finding.subject.as_path().cloned();
-        Self { finding: finding.id.clone(), subject: finding.subject.clone(), path, reason, next }
+        Self { finding: finding.id.clone(), subject: finding.subject.clone(), path, reason, action }
     }
 }
 
@@ -221,8 +220,8 @@ pub enum DiskDoubt {
     ManyUnrelated {
         /// So many files.
         files: u64,
-        /// Of so many components.
-        components: u64,
+        /// Of so many packages.
+        packages: u64,
     },
 }
 
@@ -233,7 +232,7 @@ pub struct Plan {
     pub actions: Vec<PlannedAction>,
     /// What is left, with the reasons.
     pub left: Vec<Left>,
-    /// A doubt about the disk: nothing is written until the operator says so.
+    /// A doubt about the disk: nothing is written until the administrator says so.
     pub doubt: Option<DiskDoubt>,
 }
 

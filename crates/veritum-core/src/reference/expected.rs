@@ -1,7 +1,7 @@
 //! [`Expected`]: one thing that should be somewhere; and the rules by which it is judged.
 
 use crate::model::{Authority, Digest, Md5, SystemPath};
-use crate::platform::Component;
+use crate::platform::Package;
 
 /// What should be there.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -52,23 +52,23 @@ pub struct Meta {
 pub struct Expected {
     /// Where, in the listed spelling, after diversions.
     pub listed: SystemPath,
-    /// Whose it is: position in [`Reference::components`](super::Reference::components).
-    pub component: usize,
-    /// Further components that ship the same thing (folders, shared files).
+    /// Whose it is: position in [`Reference::packages`](super::Reference::packages).
+    pub package: usize,
+    /// Further packages that ship the same thing (folders, shared files).
     pub also: Vec<usize>,
     /// Who answers for it.
     pub authority: Authority,
-    /// What.
+    /// The kind.
     pub kind: ExpectedKind,
-    /// How; nothing is known of it from the machine's own records.
+    /// How; nothing is known of it from the local package database.
     pub meta: Option<Meta>,
-    /// Other owners and modes that other components give the same folder.
+    /// Other owners and modes that other packages give the same folder.
     pub other_metas: Vec<Meta>,
     /// What the administrator's override says.
     pub overridden: Option<Meta>,
-    /// Whether it is a settings file.
+    /// Whether it is a configuration file.
     pub settings: bool,
-    /// Whether the component's own scripts set owner, mode or privileges.
+    /// Whether the package's own scripts set owner, mode or privileges.
     pub configured: bool,
     /// Whether they give it capabilities, whatever the administrator answers.
     pub capable: bool,
@@ -83,16 +83,16 @@ pub struct Group {
     pub members: Vec<usize>,
 }
 
-/// An installed component with who answers for it.
+/// An installed package with who answers for it.
 #[derive(Debug, Clone)]
 pub struct Owned {
-    /// The component.
-    pub component: Component,
+    /// The package.
+    pub package: Package,
     /// Who answers for it.
     pub authority: Authority,
 }
 
-/// Rules that the operator sets.
+/// Rules that the administrator sets.
 #[derive(Debug, Clone, Default)]
 pub struct Policy {
     /// Every owner is expected to be this user and group, and owners are not judged (a machine built by an ordinary

@@ -1,4 +1,4 @@
-//! [`Share`]: what many components bring, put together folder by folder, so that several threads can do it at once.
+//! [`Share`]: what many packages bring, put together folder by folder, so that several threads can do it at once.
 
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
@@ -12,7 +12,7 @@ pub(super) const MAX_SHARES: usize = 16;
 /// So many bytes at the end of a folder's path decide in which share it is.
 const TELLING: usize = 16;
 
-/// In which of so many shares the things of a path's folder are: those of one folder stand together.
+/// In which of so many shares the things of a path's folder are: those of one folder are together.
 pub(super) fn share_of(path: &SystemPath, shares: usize) -> usize {
     let folder = path.folder_bytes();
     let telling = &folder[folder.len().saturating_sub(TELLING)..];
@@ -26,13 +26,13 @@ pub(super) struct Share {
     pub(super) expected: Vec<Expected>,
     /// Positions in `expected`, by listed path.
     pub(super) by_path: PathMap<usize>,
-    /// Targets of links that a component ships where another one has the path.
+    /// Targets of links that a package ships where another one has the path.
     pub(super) other_links: HashMap<SystemPath, Vec<Vec<u8>>>,
 }
 
 impl Share {
-    /// Puts together what components bring, in their order.
-    pub(super) fn merge(brought: Vec<Vec<Expected>>, components: &[Owned], records: &dyn Records) -> Self {
+    /// Puts together what packages bring, in their order.
+    pub(super) fn merge(brought: Vec<Vec<Expected>>, packages: &[Owned], records: &dyn Records) -> Self {
         let things = brought.iter().map(Vec::len).sum();
         let mut share = Self {
             expected: Vec::with_capacity(things),
@@ -40,12 +40,12 @@ impl Share {
             other_links: HashMap::new(),
         };
         for expected in brought.into_iter().flatten() {
-            share.add(expected, components, records);
+            share.add(expected, packages, records);
         }
         share
     }
 
-    fn add(&mut self, expected: Expected, components: &[Owned], records: &dyn Records) {
+    fn add(&mut self, expected: Expected, packages: &[Owned], records: &dyn Records) {
         let at = match self.by_path.entry(expected.listed.clone()) {
             Entry::Vacant(free) => {
                 free.insert(self.expected.len());
@@ -63,33 +63,33 @@ impl Share {
             {
                 before.other_metas.push(meta);
             }
-            // Whichever of them configures a folder configures it for all. A top-level one stands in too many scripts.
+            // Whichever of them configures a folder configures it for all. A top-level one is in too many scripts.
             let configured = (before.configured || expected.configured) && expected.listed.names().count() > 2;
-            // A component that a verified manifest describes answers better than one known only by its records.
+            // A package that a verified manifest describes answers better than one known only by its records.
             if expected.authority < before.authority {
                 let also = std::mem::take(&mut before.also);
-                let previous = before.component;
+                let previous = before.package;
                 *before = Expected { also, ..expected };
                 before.also.push(previous);
             } else {
-                before.also.push(expected.component);
+                before.also.push(expected.package);
             }
             before.configured |= configured;
             return;
         }
-        self.settle_conflict(at, expected, components, records);
+        self.settle_conflict(at, expected, packages, records);
     }
 
-    /// Two components ship different things at one path: the one whose own list on this machine still names it has
-    /// it (dpkg takes a path out of the list of the component that lost it).
-    fn settle_conflict(&mut self, at: usize, expected: Expected, components: &[Owned], records: &dyn Records) {
-        let lists = |component: usize| {
+    /// Two packages ship different things at one path: the one whose own list on this machine still names it has
+    /// it (dpkg takes a path out of the list of the package that lost it).
+    fn settle_conflict(&mut self, at: usize, expected: Expected, packages: &[Owned], records: &dyn Records) {
+        let lists = |package: usize| {
             let keep = |path: &[u8]| path == expected.listed.as_bytes();
-            let record = records.read_list(&components[component].component, Some(&keep)).ok();
+            let record = records.read_list(&packages[package].package, Some(&keep)).ok();
             record.is_some_and(|r| !r.paths.is_empty())
         };
         let before = &mut self.expected[at];
-        let new_wins = match (lists(before.component), lists(expected.component)) {
+        let new_wins = match (lists(before.package), lists(expected.package)) {
             (false, true) => true,
             (true, false) => false,
             // Both or neither name it: a link or folder explains more than a recorded name.
@@ -112,7 +112,7 @@ mod tests {
     impl Records for NoRecords {
         fn read_list(
             &self,
-            _: &crate::platform::Component,
+            _: &crate::platform::Package,
             _: Option<&crate::platform::Keep<'_>>,
         ) -> Result<crate::platform::SelfRecord, crate::platform::RecordProblem> {
             Err(crate::platform::RecordProblem { path: SystemPath::root(), what: "nothing".into() })
@@ -121,11 +121,11 @@ mod tests {
 
     #[test]
     fn a_folder_that_one_of_its_owners_configures_is_configured_but_for_those_at_the_top() {
-        let folder = |path, component, configured| Expected {
+        let folder = |path, package, configured| Expected {
             listed: SystemPath::literal(path),
-            component,
+            package,
             also: vec![],
-            authority: crate::model::Authority::Archive,
+            authority: crate::model::Authority::Repository,
             kind: ExpectedKind::Folder,
             meta: None,
             other_metas: vec![],

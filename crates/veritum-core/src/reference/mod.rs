@@ -7,7 +7,7 @@ mod sources;
 mod subset;
 
 pub use expected::{Expected, ExpectedKind, Group, Meta, Owned, Policy};
-pub use sources::{ComponentJudge, Described, ManifestSource};
+pub use sources::{Described, ManifestSource, PackageJudge};
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
@@ -17,29 +17,29 @@ use self::merge::{MAX_SHARES, Share, share_of};
 use self::parts::{Gathering, Part};
 use self::subset::ReferenceSubset;
 use crate::machine::Machine;
-use crate::model::{Authority, ComponentId, Digest, PathMap, Scope, SystemPath};
-use crate::platform::{Component, Installed, Platform};
+use crate::model::{Authority, Digest, PackageId, PathMap, Scope, SystemPath};
+use crate::platform::{Installed, Package, Platform};
 
 /// What should be at each place of the machine.
 #[derive(Debug, Default)]
 pub struct Reference {
-    /// The installed components.
-    pub components: Vec<Owned>,
+    /// The installed packages.
+    pub packages: Vec<Owned>,
     /// What should be there, in no order.
     pub expected: Vec<Expected>,
     /// Hard-link groups.
     pub groups: Vec<Group>,
-    /// Components of which nothing can be said, with the reason.
-    pub unknown: Vec<(ComponentId, String)>,
-    /// Manifests of a store that do not hold, with the reason; their components are judged by what comes after it.
-    pub broken_manifests: Vec<(ComponentId, String)>,
-    /// Of the components whose records were looked at, how many each voucher answers for.
-    pub records_vouched: BTreeMap<Authority, u64>,
+    /// Packages of which nothing can be said, with the reason.
+    pub unknown: Vec<(PackageId, String)>,
+    /// Manifests of a store that do not hold, with the reason; their packages are judged by what comes after it.
+    pub broken_manifests: Vec<(PackageId, String)>,
+    /// Of the packages whose records were examined, how many each authority answers for.
+    pub records_verified_by: BTreeMap<Authority, u64>,
     /// What a store lacks of what it says of records, with its size.
     pub bad_records: Vec<(Digest, u64)>,
-    /// Paths from which components' files were diverted: what stands there is the diverter's own.
+    /// Paths from which packages' files were diverted: what is there is the diverter's own.
     pub diverted: HashSet<SystemPath>,
-    /// Targets of links that a component ships where another one has the path.
+    /// Targets of links that a package ships where another one has the path.
     other_links: HashMap<SystemPath, Vec<Vec<u8>>>,
     /// By listed path: the first position of a share, and the positions after it.
     by_path: Vec<(usize, PathMap<usize>)>,
@@ -56,38 +56,38 @@ pub struct Origin<'a> {
     pub installed: &'a Installed,
     /// Who has verified manifests, the strongest first.
     pub sources: &'a [&'a dyn ManifestSource],
-    /// The operator's rules.
+    /// The administrator's rules.
     pub policy: &'a Policy,
-    /// Who judges the records of each component on the way.
-    pub judge: Option<&'a dyn ComponentJudge>,
+    /// Who judges the records of each package on the way.
+    pub judge: Option<&'a dyn PackageJudge>,
 }
 
 impl Reference {
     /// Gathers what should be there: from verified manifests of the first source that has them, else from the
-    /// machine's own records. Where only a part is to be looked at, only what lies in or beside it is gathered.
+    /// machine's package database. Where only a part is to be examined, only what is in or next to it is gathered.
     #[must_use]
     pub fn gather(origin: &Origin<'_>, scope: &Scope, pool: &rayon::ThreadPool) -> Self {
         let Origin { machine, platform, installed, sources, policy, judge } = *origin;
         let records = platform.records(machine);
         let near = ReferenceSubset::for_scope(scope, installed, sources, &*records);
         let near = near.as_ref();
-        let named = &scope.components;
+        let named = &scope.packages;
         let shares = pool.current_num_threads().clamp(1, MAX_SHARES);
         let gathering =
             Gathering { machine, installed, sources, policy, records: &*records, near, judge, named, shares };
         let parts: Vec<Part> = pool.install(|| {
-            let each = installed.components.par_iter().enumerate();
-            each.map(|(at, component)| gathering.part(at, component)).collect()
+            let each = installed.packages.par_iter().enumerate();
+            each.map(|(at, package)| gathering.part(at, package)).collect()
         });
         let mut reference = Self { diverted: installed.diversions.keys().cloned().collect(), ..Self::default() };
         let mut brought: Vec<Vec<Vec<Expected>>> = (0..shares).map(|_| Vec::with_capacity(parts.len())).collect();
-        for (component, part) in installed.components.iter().zip(parts) {
-            let brings = reference.add(component, part);
+        for (package, part) in installed.packages.iter().zip(parts) {
+            let brings = reference.add(package, part);
             brought.iter_mut().zip(brings).for_each(|(share, brings)| share.push(brings));
         }
-        let components = &reference.components;
-        let merged: Vec<Share> = pool
-            .install(|| brought.into_par_iter().map(|things| Share::merge(things, components, &*records)).collect());
+        let packages = &reference.packages;
+        let merged: Vec<Share> =
+            pool.install(|| brought.into_par_iter().map(|things| Share::merge(things, packages, &*records)).collect());
         reference.join(merged);
         reference
     }
@@ -99,7 +99,7 @@ impl Reference {
         positions.get(listed).map(|at| first + at)
     }
 
-    /// Whether a component ships a link with this target at a listed path.
+    /// Whether a package ships a link with this target at a listed path.
     #[must_use]
     pub fn ships_link(&self, listed: &SystemPath, target: &[u8]) -> bool {
         let kept =
@@ -107,38 +107,38 @@ impl Reference {
         kept || self.other_links.get(listed).is_some_and(|targets| targets.iter().any(|t| t == target))
     }
 
-    /// A component's identity.
+    /// A package's identity.
     #[must_use]
-    pub fn component_of(&self, expected: &Expected) -> &ComponentId {
-        &self.components[expected.component].component.id
+    pub fn package_of(&self, expected: &Expected) -> &PackageId {
+        &self.packages[expected.package].package.id
     }
 
-    /// Of these components, those of which only the machine answers.
+    /// Of these packages, those of which only the machine answers.
     #[must_use]
-    pub fn only_weak(&self, ids: &BTreeSet<&ComponentId>) -> Vec<ComponentId> {
-        let weak = self.components.iter().filter(|c| c.authority == Authority::SelfReported).map(|c| &c.component.id);
+    pub fn only_weak(&self, ids: &BTreeSet<&PackageId>) -> Vec<PackageId> {
+        let weak = self.packages.iter().filter(|c| c.authority == Authority::Local).map(|c| &c.package.id);
         weak.filter(|id| ids.contains(id)).cloned().collect()
     }
 
-    /// How many installed components each authority answers for.
+    /// How many installed packages each authority answers for.
     #[must_use]
-    pub fn components_by_authority(&self) -> BTreeMap<Authority, u64> {
+    pub fn packages_by_authority(&self) -> BTreeMap<Authority, u64> {
         let mut count = BTreeMap::new();
-        for owned in &self.components {
+        for owned in &self.packages {
             *count.entry(owned.authority).or_default() += 1;
         }
         count
     }
 
-    /// Takes what a component brings but for what should be there, which is handed on share by share.
-    fn add(&mut self, component: &Component, part: Part) -> Vec<Vec<Expected>> {
-        self.broken_manifests.extend(part.broken.map(|why| (component.id.clone(), why)));
-        self.unknown.extend(part.unknown.map(|why| (component.id.clone(), why)));
+    /// Takes what a package brings but for what should be there, which is handed on share by share.
+    fn add(&mut self, package: &Package, part: Part) -> Vec<Vec<Expected>> {
+        self.broken_manifests.extend(part.broken.map(|why| (package.id.clone(), why)));
+        self.unknown.extend(part.unknown.map(|why| (package.id.clone(), why)));
         self.bad_records.extend(part.bad_records);
         if let Some(authority) = part.described {
-            *self.records_vouched.entry(authority).or_default() += 1;
+            *self.records_verified_by.entry(authority).or_default() += 1;
         }
-        self.components.push(Owned { component: component.clone(), authority: part.authority });
+        self.packages.push(Owned { package: package.clone(), authority: part.authority });
         let first_group = self.groups.len();
         self.groups.extend(std::iter::repeat_with(Group::default).take(part.groups));
         let mut shares = part.shares;
@@ -149,7 +149,7 @@ impl Reference {
         shares
     }
 
-    /// Makes one of what lies in different folders.
+    /// Makes one of what is in different folders.
     fn join(&mut self, merged: Vec<Share>) {
         let things: usize = merged.iter().map(|share| share.expected.len()).sum();
         for share in merged {

@@ -1,19 +1,19 @@
-//! [`Part`]: what one component brings into the reference. Made for many components at a time, in parallel.
+//! [`Part`]: what one package brings into the reference. Made for many packages at a time, in parallel.
 
 use std::collections::HashMap;
 use std::sync::Arc;
 
 use super::expected::{Expected, ExpectedKind, Meta, Policy};
 use super::merge::share_of;
-use super::sources::{ComponentJudge, Described, ManifestSource};
+use super::sources::{Described, ManifestSource, PackageJudge};
 use super::subset::ReferenceSubset;
 use crate::machine::{Machine, Users};
 use crate::model::{Authority, Digest, Entry, EntryKind, Md5, Owner, SystemPath};
-use crate::platform::{Component, InstallState, Installed, Keep, Records, SelfRecord};
+use crate::platform::{InstallState, Installed, Keep, Package, Records, SelfRecord};
 use crate::store::Manifest;
 use crate::trust::Verified;
 
-/// What one component brings.
+/// What one package brings.
 pub(super) struct Part {
     pub(super) authority: Authority,
     /// What should be there, by share and in the order in which it is listed; hard-link groups are numbered from 0.
@@ -24,7 +24,7 @@ pub(super) struct Part {
     pub(super) unknown: Option<String>,
     /// Why a source's manifest of it is not used.
     pub(super) broken: Option<String>,
-    /// Who answers for how its records should be, when they were looked at.
+    /// Who answers for how its records should be, when they were examined.
     pub(super) described: Option<Authority>,
     /// What a store lacks of what it says of its records, with its size.
     pub(super) bad_records: Option<(Digest, u64)>,
@@ -39,18 +39,18 @@ pub(super) struct Gathering<'a> {
     pub(super) records: &'a dyn Records,
     pub(super) near: Option<&'a ReferenceSubset>,
     /// Where records are judged, when they are.
-    pub(super) judge: Option<&'a dyn ComponentJudge>,
-    /// Of which components they are; empty for all.
+    pub(super) judge: Option<&'a dyn PackageJudge>,
+    /// Of which packages they are; empty for all.
     pub(super) named: &'a [String],
     /// Into how many shares what they bring is dealt.
     pub(super) shares: usize,
 }
 
 impl Gathering<'_> {
-    /// What the component at this position brings.
-    pub(super) fn part(&self, at: usize, component: &Component) -> Part {
+    /// What the package at this position brings.
+    pub(super) fn part(&self, at: usize, package: &Package) -> Part {
         let mut part = Part {
-            authority: Authority::SelfReported,
+            authority: Authority::Local,
             shares: Vec::new(),
             groups: 0,
             unknown: None,
@@ -58,30 +58,30 @@ impl Gathering<'_> {
             described: None,
             bad_records: None,
         };
-        if component.install_state == InstallState::HalfInstalled {
-            part.unknown = Some("its installation was interrupted half-way".into());
+        if package.install_state == InstallState::HalfInstalled {
+            part.unknown = Some("half-installed".into());
             return part;
         }
-        let near = self.near.filter(|near| !near.is_whole(component));
-        let one = One { gathering: self, at, component, near };
+        let near = self.near.filter(|near| !near.is_whole(package));
+        let one = One { gathering: self, at, package, near };
         for source in self.sources {
-            match source.manifest(&component.id) {
+            match source.manifest(&package.id) {
                 Ok(Some(manifest)) => {
                     part.authority = source.authority();
                     (part.shares, part.groups) = one.of_manifest(manifest.get(), part.authority);
-                    self.judge_records((at, component), *source, &manifest, &mut part);
+                    self.judge_records((at, package), *source, &manifest, &mut part);
                     return part;
                 }
                 Ok(None) => {}
                 Err(e) => part.broken = Some(crate::model::error_chain(&e)),
             }
         }
-        if let Some(judge) = self.judge_for(component) {
-            part.described = Some(Authority::SelfReported);
-            judge.judge(at, component, None);
+        if let Some(judge) = self.judge_for(package) {
+            part.described = Some(Authority::Local);
+            judge.judge(at, package, None);
         }
         let keeps = |path: &[u8]| near.is_none_or(|near| near.has(path));
-        match self.records.read_list(component, near.is_some().then_some(&keeps as &Keep<'_>)) {
+        match self.records.read_list(package, near.is_some().then_some(&keeps as &Keep<'_>)) {
             Ok(record) => part.shares = one.of_records(record),
             Err(problem) => part.unknown = Some(format!("{}: {}", problem.path, problem.what)),
         }
@@ -90,26 +90,26 @@ impl Gathering<'_> {
 }
 
 impl Gathering<'_> {
-    fn judge_for(&self, component: &Component) -> Option<&dyn ComponentJudge> {
-        self.judge.filter(|_| self.named.is_empty() || self.named.contains(&component.id.name))
+    fn judge_for(&self, package: &Package) -> Option<&dyn PackageJudge> {
+        self.judge.filter(|_| self.named.is_empty() || self.named.contains(&package.id.name))
     }
 
-    /// Holds a component's records against its manifest, and against what the first source that knows says of them.
+    /// Holds a package's records against its manifest, and against what the first source that knows says of them.
     fn judge_records(
         &self,
-        (at, component): (usize, &Component),
+        (at, package): (usize, &Package),
         source: &dyn ManifestSource,
         manifest: &Verified<Arc<Manifest>>,
         part: &mut Part,
     ) {
-        let Some(judge) = self.judge_for(component) else { return };
+        let Some(judge) = self.judge_for(package) else { return };
         let mut records = source.records(manifest).unwrap_or_else(|_| {
             part.bad_records = manifest.get().records.as_ref().map(|r| (r.blake3, r.size));
             None
         });
         for other in self.sources {
             if records.is_none()
-                && let Ok(Some(manifest)) = other.manifest(&component.id)
+                && let Ok(Some(manifest)) = other.manifest(&package.id)
             {
                 records = other.records(&manifest).ok().flatten();
             }
@@ -122,22 +122,22 @@ impl Gathering<'_> {
             md5: &md5,
         };
         part.described = Some(part.authority);
-        judge.judge(at, component, Some(&described));
+        judge.judge(at, package, Some(&described));
     }
 }
 
 struct One<'a> {
     gathering: &'a Gathering<'a>,
     at: usize,
-    component: &'a Component,
+    package: &'a Package,
     near: Option<&'a ReferenceSubset>,
 }
 
 impl One<'_> {
-    /// Where a listed path of this component really belongs.
+    /// Where a listed path of this package really belongs.
     fn diverted(&self, path: &SystemPath) -> SystemPath {
         match self.gathering.installed.diversions.get(path) {
-            Some(diversion) if diversion.by.as_ref() != Some(&self.component.id.name) => diversion.to.clone(),
+            Some(diversion) if diversion.by.as_ref() != Some(&self.package.id.name) => diversion.to.clone(),
             _ => path.clone(),
         }
     }
@@ -183,7 +183,7 @@ impl One<'_> {
                 _ => None,
             };
             Expected {
-                component: self.at,
+                package: self.at,
                 also: Vec::new(),
                 authority,
                 kind,
@@ -202,7 +202,7 @@ impl One<'_> {
 
     fn of_records(&self, record: SelfRecord) -> Vec<Vec<Expected>> {
         let settings: HashMap<&SystemPath, Option<Md5>> =
-            self.component.settings.iter().filter(|s| !s.obsolete).map(|s| (&s.path, s.md5)).collect();
+            self.package.settings.iter().filter(|s| !s.obsolete).map(|s| (&s.path, s.md5)).collect();
         let expected = |path: &SystemPath| {
             let md5 = settings.get(path).copied().flatten().or_else(|| record.md5s.get(path).copied());
             let kind = match md5 {
@@ -213,9 +213,9 @@ impl One<'_> {
             };
             let listed = self.diverted(path);
             Expected {
-                component: self.at,
+                package: self.at,
                 also: Vec::new(),
-                authority: Authority::SelfReported,
+                authority: Authority::Local,
                 kind,
                 meta: None,
                 other_metas: Vec::new(),

@@ -1,18 +1,18 @@
-//! What lies in or beside the part that is to be looked at: the rest of a large reference need not be gathered.
+//! What is in or next to the part that is to be examined: the rest of a large reference need not be gathered.
 
 use std::collections::HashSet;
 
 use super::sources::ManifestSource;
 use crate::model::{Scope, SystemPath};
-use crate::platform::{Component, Installed, Records};
+use crate::platform::{Installed, Package, Records};
 
 /// The paths that matter for a check of a part of the machine.
 pub(super) struct ReferenceSubset {
-    /// Components of which everything matters.
+    /// Packages of which everything matters.
     whole: HashSet<String>,
-    /// What lies in or below these matters.
+    /// What is in or below these matters.
     inside: Vec<SystemPath>,
-    /// Folders on the way: they matter, and so does what lies directly in them.
+    /// Folders on the way: they matter, and so does what is directly in them.
     folders: HashSet<Vec<u8>>,
 }
 
@@ -28,17 +28,17 @@ impl ReferenceSubset {
             return None;
         }
         let mut near = Self {
-            whole: scope.components.iter().cloned().collect(),
+            whole: scope.packages.iter().cloned().collect(),
             inside: scope.paths.clone(),
             folders: HashSet::new(),
         };
         scope.paths.iter().for_each(|path| near.way_to(path));
-        for component in
-            installed.components.iter().filter(|c| near.whole.contains(&c.id.name)).cloned().collect::<Vec<_>>()
+        for package in
+            installed.packages.iter().filter(|c| near.whole.contains(&c.id.name)).cloned().collect::<Vec<_>>()
         {
-            near.ways_to(&component, sources, records);
+            near.ways_to(&package, sources, records);
         }
-        // What was diverted lies elsewhere than it is listed.
+        // What was diverted is elsewhere than it is listed.
         for diversion in installed.diversions.values() {
             if near.has(diversion.to.as_bytes()) {
                 near.way_to(&diversion.from);
@@ -58,18 +58,18 @@ impl ReferenceSubset {
         }
     }
 
-    fn ways_to(&mut self, component: &Component, sources: &[&dyn ManifestSource], records: &dyn Records) {
-        let manifest = sources.iter().find_map(|s| s.manifest(&component.id).ok().flatten());
-        match (manifest, records.read_list(component, None)) {
+    fn ways_to(&mut self, package: &Package, sources: &[&dyn ManifestSource], records: &dyn Records) {
+        let manifest = sources.iter().find_map(|s| s.manifest(&package.id).ok().flatten());
+        match (manifest, records.read_list(package, None)) {
             (Some(manifest), _) => manifest.get().entries.iter().for_each(|e| self.way_to(&e.path)),
             (None, Ok(record)) => record.paths.iter().for_each(|path| self.way_to(path)),
             (None, Err(_)) => {}
         }
     }
 
-    /// Whether everything of a component matters.
-    pub(super) fn is_whole(&self, component: &Component) -> bool {
-        self.whole.contains(&component.id.name)
+    /// Whether everything of a package matters.
+    pub(super) fn is_whole(&self, package: &Package) -> bool {
+        self.whole.contains(&package.id.name)
     }
 
     /// Whether a listed path matters.
@@ -97,7 +97,7 @@ mod tests {
     struct NoRecords;
 
     impl Records for NoRecords {
-        fn read_list(&self, _: &Component, _: Option<&crate::platform::Keep<'_>>) -> Result<SelfRecord, RecordProblem> {
+        fn read_list(&self, _: &Package, _: Option<&crate::platform::Keep<'_>>) -> Result<SelfRecord, RecordProblem> {
             Err(RecordProblem { path: SystemPath::root(), what: "nothing".into() })
         }
     }

@@ -1,10 +1,10 @@
-//! What is told of applications.
+//! What is reported of applications.
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::apps::Class;
-use crate::model::{ComponentId, Finding, SystemPath};
+use crate::model::{Finding, PackageId, SystemPath};
 
 /// What `list apps` prints (`veritum.apps/1`).
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -32,17 +32,17 @@ pub struct AppLine {
     pub id: String,
     /// Its desktop entry.
     pub entry: SystemPath,
-    /// The component that it belongs to.
+    /// The package that it belongs to.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub component: Option<ComponentId>,
-    /// Who makes or packages it, by the component's own words.
+    pub package: Option<PackageId>,
+    /// Who makes or .deb files it, by the package's own words.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub vendor: Option<String>,
     /// Whether menus show it.
     pub shown: bool,
-    /// How it stands.
+    /// How it is.
     pub state: AppState,
-    /// Problems of its component in the last check.
+    /// Problems of its package in the last check.
     pub problems: u64,
     /// Why its desktop entry cannot be used.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -55,7 +55,7 @@ pub struct AppLine {
 /// How much an application takes, bytes.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct AppSizes {
-    /// Its component installed, as that says itself; without what it rests on.
+    /// Its package installed, as that says itself; without what it depends on.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub installed: Option<u64>,
     /// What it makes again by itself, in all homes.
@@ -76,7 +76,7 @@ pub struct AppReport {
     /// The program that it starts.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub program: Option<String>,
-    /// Components that it rests on, its own among them.
+    /// Packages that it depends on, its own among them.
     pub rests_on: Vec<String>,
     /// What keeps the desktop from starting it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -96,7 +96,7 @@ impl AppReport {
 /// What an application keeps in one home.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct HomeReport {
-    /// Whose.
+    /// The user.
     pub user: String,
     /// The parts, in the order of the classes.
     pub parts: Vec<HomePart>,
@@ -127,7 +127,7 @@ pub struct HomePart {
 pub struct HomeLeft {
     /// Where, below the home; bytes that are not UTF-8 as `\xHH`, a backslash as `\\`.
     pub path: String,
-    /// Why.
+    /// The reason.
     pub why: String,
 }
 
@@ -146,12 +146,12 @@ pub struct CardReport {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum CardOrigin {
-    /// A card that is carried along.
-    Carried,
-    /// A card of the operator's.
-    Operator,
-    /// Nobody: the base directories in their cautious reading.
-    Cautious,
+    /// A built-in card.
+    BuiltIn,
+    /// A card of the administrator's.
+    Administrator,
+    /// No card: the base directories; unknown files count as user data.
+    NoCard,
 }
 
 /// Places of one class.
@@ -166,21 +166,21 @@ pub struct PartReport {
     pub places: Vec<String>,
 }
 
-/// How an application stands, by the last check of the whole machine and by what is recorded of its component.
+/// How an application is, by the last check of the whole machine and by what is recorded of its package.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum AppState {
-    /// Nothing wrong was found in its component.
-    Sound,
+    /// Nothing wrong was found in its package.
+    Ok,
     /// Something was.
-    Problems,
-    /// Its component was installed or updated since.
+    Damaged,
+    /// Its package was installed or updated since.
     ChangedSince,
     /// Its installation was begun and not finished.
     Incomplete,
-    /// It was not looked at yet.
+    /// It was not examined yet.
     Unchecked,
-    /// It belongs to no component: nothing tells what it should be.
+    /// It belongs to no package: nothing says what it should be.
     Unowned,
 }
 
@@ -189,12 +189,12 @@ impl AppState {
     #[must_use]
     pub fn word(self) -> &'static str {
         match self {
-            Self::Sound => "sound",
-            Self::Problems => "problems",
+            Self::Ok => "ok",
+            Self::Damaged => "damaged",
             Self::ChangedSince => "changed since",
             Self::Incomplete => "incomplete",
             Self::Unchecked => "not checked",
-            Self::Unowned => "of no component",
+            Self::Unowned => "not owned by a package",
         }
     }
 }

@@ -1,11 +1,13 @@
-//! Documents of what was changed, taken back, or recovered.
+//! Documents of what was changed, undone, or recovered.
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::{CheckReport, OwnReport, ProofReport};
 use crate::change::{Recovered, RoundReceipt, Verb};
-use crate::model::{ActionKind, ActionResult, AreaName, ComponentId, FindingId, Subject, SystemPath, word_enum};
+use crate::model::{
+    ActionKind, ActionResult, AreaName, FileKind, FindingId, PackageId, Subject, SystemPath, word_enum,
+};
 use crate::plan::{Item, ItemKind, Left, Operation, PlannedAction};
 
 /// What is done about one place, before and after.
@@ -18,14 +20,14 @@ pub struct ActionReport {
     /// Where, as the machine lists it, when it is a path.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub path: Option<SystemPath>,
-    /// Whose.
+    /// The package.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub component: Option<ComponentId>,
+    pub package: Option<PackageId>,
     /// What is done.
     pub action: ActionKind,
     /// Things put (a folder counts all that is in it).
     pub things: u64,
-    /// Bytes written; of what is taken away to make room, its bytes.
+    /// Bytes of files that are written, moved or deleted; those in a folder that is moved as one are not counted.
     pub bytes: u64,
     /// What came of it.
     pub result: ActionResult,
@@ -39,7 +41,7 @@ impl ActionReport {
     #[must_use]
     pub fn on(action: ActionKind, subject: Subject, findings: Vec<FindingId>) -> Self {
         let (result, things) = (ActionResult::Planned, 1);
-        Self { findings, subject, path: None, component: None, action, things, bytes: 0, result, why: None }
+        Self { findings, subject, path: None, package: None, action, things, bytes: 0, result, why: None }
     }
 
     /// An action at a place, as it is planned.
@@ -49,10 +51,11 @@ impl ActionReport {
         let size = |item: &Item| if let ItemKind::File { size, .. } = item.kind { size } else { 0 };
         Self {
             path: Some(action.listed.clone()),
-            component: action.component.clone(),
+            package: action.package.clone(),
             things: items.len().max(1) as u64,
             bytes: match (&action.operation, action.before) {
-                (Operation::Free, Some(before)) => before.size,
+                (Operation::Free | Operation::SetAside, Some(before)) if before.kind == FileKind::File => before.size,
+                (Operation::Return { kept, .. }, _) if kept.stat.kind == FileKind::File => kept.stat.size,
                 _ => items.iter().map(size).sum(),
             },
             ..Self::on(action.operation.kind(), Subject::path(&action.listed), action.findings.clone())
@@ -88,7 +91,7 @@ pub struct AreaChange {
     pub change: Option<u64>,
     /// Each action with its result.
     pub actions: Vec<ActionReport>,
-    /// How many problems were put right.
+    /// How many problems were repaired.
     pub put_right: u64,
     /// What remains, and why.
     pub remaining: Vec<Left>,
@@ -110,7 +113,7 @@ pub struct RepairReport {
     pub before: CheckReport,
     /// The check after, when something was changed.
     pub after: Option<CheckReport>,
-    /// Whether updates come again, when updates were to be put right.
+    /// Whether updates come again, when updates were to be repaired.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub proof: Option<ProofReport>,
 }
@@ -119,7 +122,7 @@ impl RepairReport {
     /// The format's name.
     pub const FORMAT: &'static str = "veritum.repair/1";
 
-    /// A repair of which nothing is told but what it was about.
+    /// A repair of which nothing is reported but what it was about.
     #[must_use]
     pub fn new(plan_only: bool, areas: Vec<AreaChange>, before: CheckReport) -> Self {
         let (running, format) = (RunningReport::default(), Self::FORMAT.into());
@@ -163,9 +166,9 @@ pub struct UndoReport {
     pub format: String,
     /// Whether it was only shown.
     pub plan_only: bool,
-    /// One for each change taken back, newest first.
+    /// One for each change undone, newest first.
     pub changes: Vec<UndoneChange>,
-    /// What still runs on what was taken back.
+    /// What still runs on what was undone.
     #[serde(flatten)]
     pub running: RunningReport,
 }
@@ -174,23 +177,23 @@ impl UndoReport {
     /// The format's name.
     pub const FORMAT: &'static str = "veritum.undo/1";
 
-    /// That there is nothing to take back.
+    /// That there is nothing to undo.
     #[must_use]
     pub fn nothing() -> Self {
         Self { format: Self::FORMAT.into(), plan_only: true, changes: Vec::new(), running: RunningReport::default() }
     }
 }
 
-/// One change taken back.
+/// One change undone.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct UndoneChange {
-    /// The change that was taken back.
+    /// The change that was undone.
     pub of: u64,
     /// The number of the change that did it; none when nothing was done.
     pub change: Option<u64>,
     /// Each action with its result.
     pub actions: Vec<ActionReport>,
-    /// What was not taken back, and why.
+    /// What was not undone, and why.
     pub refused: Vec<RefusalReport>,
     /// Whose home it was about, when it was about one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -200,15 +203,15 @@ pub struct UndoneChange {
     pub own: Option<OwnReport>,
 }
 
-/// Something not taken back.
+/// Something not undone.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct RefusalReport {
-    /// Where.
+    /// The path.
     pub path: SystemPath,
-    /// Whose.
+    /// The package.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub component: Option<String>,
-    /// Why.
+    pub package: Option<String>,
+    /// The reason.
     pub why: String,
 }
 
@@ -234,7 +237,7 @@ pub struct ChangeLine {
     /// What it was for; none where its log cannot be read.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub verb: Option<Verb>,
-    /// Which change it takes back.
+    /// Which change it undoes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub of: Option<u64>,
     /// The area; none where its log cannot be read.
@@ -251,9 +254,9 @@ pub struct ChangeLine {
     pub places: u64,
     /// Bytes that it keeps.
     pub kept_bytes: u64,
-    /// Components that it touched.
-    pub components: Vec<String>,
-    /// What is wrong with its journal.
+    /// Packages that it touched.
+    pub packages: Vec<String>,
+    /// What is wrong with its change log.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub trouble: Option<String>,
 }
@@ -261,11 +264,11 @@ pub struct ChangeLine {
 word_enum! {
     /// How a change is now.
     pub enum ChangeState {
-        /// What it did stands.
+        /// What it did is.
         Done = "done",
-        /// All of it was taken back.
+        /// All of it was undone.
         Undone = "undone",
-        /// Part of it was taken back.
+        /// Part of it was undone.
         PartlyUndone = "undone in part",
         /// It did nothing.
         NothingDone = "nothing done",
@@ -279,7 +282,7 @@ word_enum! {
 /// The home that a change was about.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct HomeLine {
-    /// Whose.
+    /// The user.
     pub user: String,
     /// The application's id.
     pub app: String,
@@ -298,7 +301,7 @@ pub struct DamagedChange {
     pub ended: bool,
     /// The folder of its log, as this computer reaches it.
     pub folder: String,
-    /// What its readable records tell of the files that it replaced.
+    /// What its readable records show of the files that it replaced.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub kept: Vec<KeptFile>,
 }

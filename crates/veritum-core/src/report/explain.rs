@@ -3,13 +3,13 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::model::{ComponentId, Finding, Subject, SystemPath};
+use crate::model::{Action, Finding, PackageId, Subject, SystemPath};
 use crate::plan::Left;
 
 /// One link of a chain of trust, from the thing to the key.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct ChainLink {
-    /// What.
+    /// The subject.
     pub what: String,
     /// Its name, digest or fingerprint.
     pub name: String,
@@ -30,15 +30,15 @@ pub struct FirstDifference {
     /// For small text: the expected lines from that one on, three at most.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub expected_lines: Vec<String>,
-    /// The lines that stand there instead.
+    /// The lines that are there instead.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub found_lines: Vec<String>,
 }
 
 /// What a person must do about a finding that a repair does not answer; `check` and `explain` both show it.
 #[must_use]
-pub fn to_do<'a>(finding: &'a Finding, left: Option<&'a Left>) -> Option<&'a str> {
-    finding.advice.as_deref().or(left.and_then(|left| left.next.as_deref()))
+pub fn to_do<'a>(finding: &'a Finding, left: Option<&'a Left>) -> Option<&'a Action> {
+    finding.action.as_ref().or(left.and_then(|left| left.action.as_ref()))
 }
 
 /// What `explain` says of a path or finding (`veritum.explain/1`).
@@ -51,8 +51,8 @@ pub struct ExplainReport {
     /// Its path, when it is one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub path: Option<SystemPath>,
-    /// The components that own it.
-    pub owners: Vec<ComponentId>,
+    /// The packages that own it.
+    pub owners: Vec<PackageId>,
     /// The finding, when something is not as it should be, or a note.
     pub finding: Option<Finding>,
     /// How it should be.
@@ -77,7 +77,7 @@ impl ExplainReport {
     #[must_use]
     pub fn new(finding: &Finding, left: Option<Left>) -> Self {
         Self {
-            owners: finding.harms.as_ref().map(|harms| harms.components.clone()).unwrap_or_default(),
+            owners: finding.harms.as_ref().map(|harms| harms.packages.clone()).unwrap_or_default(),
             expected: finding.expected.clone(),
             found: finding.found.clone(),
             left,

@@ -1,25 +1,25 @@
-//! What a filling of a store from a machine's components comes to.
+//! What a filling of a store from a machine's packages comes to.
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::DownloadReport;
-use crate::model::ComponentId;
+use crate::model::PackageId;
 
-/// What `store fill --installed` would take in, and took in (`veritum.fill/1`).
+/// What `store add --installed` would take in, and took in (`veritum.fill/1`).
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct FillReport {
     /// `veritum.fill/1`.
     pub format: String,
     /// Whether it was only shown.
     pub plan_only: bool,
-    /// Where the store lies.
+    /// Where the store is.
     pub location: String,
-    /// Installed components that the store had already.
+    /// Installed packages that the store had already.
     pub known: u64,
-    /// Components to be taken over from other stores.
+    /// Packages to be taken over from other stores.
     pub from_stores: u64,
-    /// Components whose packages are at hand.
+    /// Packages whose .deb files are available.
     pub at_hand: u64,
     /// Bytes of those packages.
     pub at_hand_bytes: u64,
@@ -27,12 +27,12 @@ pub struct FillReport {
     pub downloads: Vec<DownloadReport>,
     /// Bytes that the store is going to need, estimated.
     pub room_needed: u64,
-    /// Bytes that are free where it lies.
+    /// Bytes that are free where it is.
     pub room_free: Option<u64>,
-    /// Components that cannot be had, and why.
-    pub refused: Vec<RefusedComponent>,
-    /// Components that were taken in.
-    pub added: Vec<ComponentId>,
+    /// Packages that cannot be had, and why.
+    pub refused: Vec<RefusedPackage>,
+    /// Packages that were taken in.
+    pub added: Vec<PackageId>,
     /// What failed on the way, and why.
     pub failed: Vec<(String, String)>,
 }
@@ -42,11 +42,11 @@ impl FillReport {
     pub const FORMAT: &'static str = "veritum.fill/1";
 }
 
-/// A component that cannot be had.
+/// A package that cannot be had.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct RefusedComponent {
-    /// Which.
-    pub component: ComponentId,
-    /// Why.
+pub struct RefusedPackage {
+    /// The package.
+    pub package: PackageId,
+    /// The reason.
     pub why: String,
 }

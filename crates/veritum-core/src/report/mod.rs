@@ -20,7 +20,7 @@ pub use change::{
     RecoverReport, RefusalReport, RepairReport, RunningReport, UndoReport, UndoneChange,
 };
 pub use explain::{ChainLink, ExplainReport, FirstDifference, to_do};
-pub use fill::{FillReport, RefusedComponent};
+pub use fill::{FillReport, RefusedPackage};
 pub use proof::{ProofOutcome, ProofReport, ProvedPackage, ProvedSource};
 pub use reset::{Difference, Fate, HomeReset, OwnReport, ResetPart, ResetReport, RunningApp};
 pub use status::{ComputerReport, LastCheck, RecentReport, StatusReport, StoreLine};
@@ -31,7 +31,7 @@ use std::collections::BTreeMap;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::model::{AreaName, Authority, ComponentId, Finding, SystemPath, word_enum};
+use crate::model::{Action, AreaName, Authority, Finding, PackageId, SystemPath, word_enum};
 use crate::plan::{DiskDoubt, Left};
 use crate::platform::InstallState;
 
@@ -40,13 +40,13 @@ use crate::platform::InstallState;
 #[serde(rename_all = "kebab-case")]
 pub enum Outcome {
     /// Something is not as it should be.
-    Problems,
+    Damaged,
     /// Nothing could be examined.
-    Unexamined,
-    /// Nothing wrong was found, but some of it is vouched for only by the machine itself, or not at all.
-    SoundAsKnown,
+    Unchecked,
+    /// Nothing wrong was found, but some of it is verified only by the machine itself, or not at all.
+    OkLimited,
     /// Everything is as a trusted reference says.
-    Sound,
+    Ok,
 }
 
 impl Outcome {
@@ -54,10 +54,10 @@ impl Outcome {
     #[must_use]
     pub fn word(self) -> &'static str {
         match self {
-            Self::Problems => "problems",
-            Self::Unexamined => "unexamined",
-            Self::SoundAsKnown => "sound as known",
-            Self::Sound => "sound",
+            Self::Damaged => "damaged",
+            Self::Unchecked => "unchecked",
+            Self::OkLimited => "ok-limited",
+            Self::Ok => "ok",
         }
     }
 }
@@ -66,13 +66,13 @@ impl Outcome {
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct MachineReport {
     /// Its root on the host.
-    pub target: String,
+    pub root: String,
     /// What it calls its system.
     pub system: String,
     /// Its name.
     pub hostname: String,
-    /// Installed components.
-    pub components: u64,
+    /// Installed packages.
+    pub packages: u64,
     /// Whether it is the running system.
     pub live: bool,
 }
@@ -80,7 +80,7 @@ pub struct MachineReport {
 /// What came of one area.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct AreaReport {
-    /// Which.
+    /// The area.
     pub area: AreaName,
     /// What it came to.
     pub outcome: Outcome,
@@ -92,10 +92,10 @@ pub struct AreaReport {
     pub seconds: f64,
     /// Problems found.
     pub problems: u64,
-    /// Of them, those that `repair` would put right.
+    /// Of them, those that `repair` would repaired.
     pub repairable: u64,
     /// Things examined, by who answers for them.
-    pub vouched: BTreeMap<Authority, u64>,
+    pub verified_by: BTreeMap<Authority, u64>,
     /// Of those that only the machine answers for: how many could only be seen to exist.
     pub presence_only: u64,
     /// How far it went, where it can go further.
@@ -108,7 +108,7 @@ pub struct AreaReport {
 pub struct UnexaminedReport {
     /// The area.
     pub area: AreaName,
-    /// Why.
+    /// The reason.
     pub reason: String,
     /// How many things.
     pub count: u64,
@@ -118,36 +118,39 @@ pub struct UnexaminedReport {
 }
 
 word_enum! {
-    /// How an archive's suite stands.
+    /// How a repository's suite is.
     pub enum SourceState {
-        /// It vouches for its packages.
-        Vouched = "vouched",
+        /// It verifies its packages.
+        Verified = "verified",
         /// It is signed, and the signature does not count.
         Refused = "refused",
         /// It cannot be used.
         Unusable = "unusable",
-        /// Nothing of it is at hand.
+        /// Nothing of it is available.
         Absent = "absent",
     }
 }
 
-/// Where an archive's suite stands.
+/// Where a repository's suite is.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct SourceReport {
     /// URL and suite.
     pub source: String,
-    /// How it stands.
+    /// How it is.
     pub standing: SourceState,
     /// Why it does not count, or which of its indexes do not.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub why: Option<String>,
+    /// What a person can do about that.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub action: Option<Action>,
     /// The vendor's key, by fingerprint.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub key: Option<String>,
     /// When the release was made, RFC 3339 in UTC.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub dated: Option<String>,
-    /// Whether it no longer counts as new. It still vouches for what was installed from it.
+    /// Whether it no longer counts as new. It still verifies what was installed from it.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub expired: bool,
 }
@@ -155,23 +158,23 @@ pub struct SourceReport {
 /// A package that a repair would download first.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct DownloadReport {
-    /// Whose.
-    pub component: ComponentId,
+    /// The package.
+    pub package: PackageId,
     /// Bytes.
     pub bytes: u64,
-    /// The archive's URL and suite.
+    /// The repository's URL and suite.
     pub from: String,
     /// Why it could not be got, when that was tried.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub failed: Option<String>,
 }
 
-/// Components whose files were compared with the machine's own database only: contents, and of many files not even those.
+/// Packages whose files were compared with the machine's own database only: contents, and of many files not even those.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct UnverifiedReport {
     /// How many.
-    pub components: u64,
-    /// The packages of how many of them can be downloaded, as far as the lists at hand tell.
+    pub packages: u64,
+    /// The packages of how many of them can be downloaded, as far as the lists available show.
     pub fetchable: u64,
     /// Bytes of these packages.
     pub bytes: u64,
@@ -190,9 +193,9 @@ pub struct CheckReport {
     pub machine: MachineReport,
     /// Where the reference comes from, in a sentence.
     pub reference: String,
-    /// Installed components, by who answers for them.
-    pub components: BTreeMap<Authority, u64>,
-    /// The archives that were asked, and where they stand.
+    /// Installed packages, by who answers for them.
+    pub packages: BTreeMap<Authority, u64>,
+    /// The repositories that were asked, and where they are.
     pub sources: Vec<SourceReport>,
     /// Packages that a repair would download first.
     pub downloads: Vec<DownloadReport>,
@@ -202,7 +205,7 @@ pub struct CheckReport {
     pub findings: Vec<Finding>,
     /// Notes.
     pub notes: Vec<Finding>,
-    /// Notes on things owned by no component beyond those listed.
+    /// Notes on things owned by no package beyond those listed.
     pub more_strays: u64,
     /// What was not examined.
     pub unexamined: Vec<UnexaminedReport>,
@@ -216,17 +219,19 @@ pub struct CheckReport {
     /// What could not be verified for want of packages.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub unverified: Option<UnverifiedReport>,
-    /// Things that are vouched for more weakly than was required.
+    /// Things that are verified more weakly than was required.
     #[serde(default, skip_serializing_if = "is_none")]
     pub too_weak: u64,
     /// Why the newest signed versions seen could not be remembered: an older copy would not be noticed the next time.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub not_remembered: Vec<String>,
-    /// Whether somebody said stop before everything was examined.
+    /// Whether a person interrupted the run before everything was examined.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub stopped: bool,
     /// Whether the check was limited to something named.
     pub limited: bool,
+    /// Whether users' homes and the network were included (`all`).
+    pub everything: bool,
 }
 
 fn is_none(count: &u64) -> bool {
@@ -234,12 +239,12 @@ fn is_none(count: &u64) -> bool {
 }
 
 impl AreaReport {
-    /// Counts things that are vouched for more weakly than is required as a problem of the whole; how many there are.
+    /// Counts things that are verified more weakly than is required as a problem of the whole; how many there are.
     #[must_use]
     pub fn require(&mut self, least: Authority) -> u64 {
-        let weaker = self.vouched.iter().filter(|(authority, _)| **authority > least).map(|(_, count)| count).sum();
+        let weaker = self.verified_by.iter().filter(|(authority, _)| **authority > least).map(|(_, count)| count).sum();
         if weaker > 0 {
-            self.outcome = Outcome::Problems;
+            self.outcome = Outcome::Damaged;
         }
         weaker
     }
@@ -249,16 +254,16 @@ impl CheckReport {
     /// The format's name.
     pub const FORMAT: &'static str = "veritum.check/1";
 
-    /// A document in which nothing is told yet.
+    /// A document in which nothing is reported yet.
     #[must_use]
     pub fn blank(at: jiff::Timestamp) -> Self {
         Self {
             format: Self::FORMAT.into(),
             at: at.to_string(),
-            outcome: Outcome::Unexamined,
+            outcome: Outcome::Unchecked,
             machine: MachineReport::default(),
             reference: String::new(),
-            components: BTreeMap::new(),
+            packages: BTreeMap::new(),
             sources: Vec::new(),
             downloads: Vec::new(),
             areas: Vec::new(),
@@ -266,7 +271,7 @@ impl CheckReport {
             notes: Vec::new(),
             more_strays: 0,
             unexamined: Vec::new(),
-            // Told by `check`; a repair has refused to begin while there was one.
+            // Reported by `check`; a repair has refused to begin while there was one.
             unfinished_changes: Vec::new(),
             left: Vec::new(),
             doubt: None,
@@ -275,6 +280,7 @@ impl CheckReport {
             not_remembered: Vec::new(),
             stopped: false,
             limited: false,
+            everything: false,
         }
     }
 
@@ -287,17 +293,17 @@ impl CheckReport {
             area.problems = after.areas.iter().find(|a| a.area == area.area).map_or(area.problems, |a| a.problems);
         }
         if problems == 0 {
-            let weak = whole.areas.iter().any(|a| a.vouched.contains_key(&Authority::SelfReported));
+            let weak = whole.areas.iter().any(|a| a.verified_by.contains_key(&Authority::Local));
             whole.outcome = match (whole.too_weak, weak) {
-                (1.., _) => Outcome::Problems,
-                (0, true) => Outcome::SoundAsKnown,
-                (0, false) => Outcome::Sound,
+                (1.., _) => Outcome::Damaged,
+                (0, true) => Outcome::OkLimited,
+                (0, false) => Outcome::Ok,
             };
         }
         whole
     }
 
-    /// What came of one area, when it was looked at.
+    /// What came of one area, when it was examined.
     #[must_use]
     pub fn area(&self, area: AreaName) -> Option<&AreaReport> {
         self.areas.iter().find(|report| report.area == area)
@@ -310,31 +316,31 @@ impl CheckReport {
     }
 }
 
-/// One component in a list.
+/// One package in a list.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct ComponentLine {
-    /// Which.
-    pub component: ComponentId,
+pub struct PackageLine {
+    /// The package.
+    pub package: PackageId,
     /// Who answers for it.
-    pub vouched_by: Authority,
+    pub verified_by: Authority,
     /// How far its installation got.
     pub progress: InstallState,
     /// What it is.
     pub summary: String,
 }
 
-/// What `list components` prints (`veritum.components/1`).
+/// What `list components` prints (`veritum..deb files/1`).
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
-pub struct ComponentsReport {
-    /// `veritum.components/1`.
+pub struct PackagesReport {
+    /// `veritum.packages/1`.
     pub format: String,
-    /// The components.
-    pub components: Vec<ComponentLine>,
+    /// The packages.
+    pub packages: Vec<PackageLine>,
 }
 
-impl ComponentsReport {
+impl PackagesReport {
     /// The format's name.
-    pub const FORMAT: &'static str = "veritum.components/1";
+    pub const FORMAT: &'static str = "veritum.packages/1";
 }
 
 /// What `store` commands print (`veritum.store-report/1`).
@@ -342,12 +348,12 @@ impl ComponentsReport {
 pub struct StoreReport {
     /// `veritum.store-report/1`.
     pub format: String,
-    /// Where the store lies.
+    /// Where the store is.
     pub location: String,
     /// What was done: `created`, `filled`, `published`, `trusted`, `shown`.
     pub done: String,
-    /// Its components, as far as the command looked.
-    pub components: Vec<ComponentId>,
+    /// Its packages, as far as the command looked.
+    pub packages: Vec<PackageId>,
     /// Packages that were known already.
     pub known: u64,
     /// Packages that were not taken, and why.

@@ -1,19 +1,19 @@
-//! What the proof tells that updates come.
+//! What the proof says that updates come.
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use crate::model::ComponentId;
+use crate::model::{Action, PackageId};
 
 /// What an attempt to get updates came to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum ProofOutcome {
-    /// Every archive gave lists that count as new, and a package came and was the one that was signed.
+    /// Every repository gave lists that count as new, and a package came and was the one that was signed.
     Proved,
     /// Something did not come, or does not count.
     Failed,
-    /// Nothing was asked; the reason stands beside it.
+    /// Nothing was asked; the reason is next to it.
     NotTried,
 }
 
@@ -25,7 +25,7 @@ pub struct ProofReport {
     /// Why nothing was asked.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub why: Option<String>,
-    /// Each archive that was asked.
+    /// Each repository that was asked.
     pub sources: Vec<ProvedSource>,
     /// The package that was downloaded for it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -38,7 +38,7 @@ pub struct ProofReport {
     pub bytes: u64,
 }
 
-/// An archive that was asked.
+/// A repository that was asked.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct ProvedSource {
     /// What people call it.
@@ -57,14 +57,14 @@ pub struct ProvedSource {
     pub why: Option<String>,
     /// What to do about that.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub advice: Option<String>,
+    pub action: Option<Action>,
 }
 
 /// The package that was downloaded to see that packages come.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct ProvedPackage {
-    /// Which component.
-    pub component: ComponentId,
+    /// Which package.
+    pub package: PackageId,
     /// Its bytes.
     pub bytes: u64,
     /// Why it did not come, or is another one; none when it is the one that was signed.
@@ -72,5 +72,5 @@ pub struct ProvedPackage {
     pub why: Option<String>,
     /// What to do about that.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub advice: Option<String>,
+    pub action: Option<Action>,
 }

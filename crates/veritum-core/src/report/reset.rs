@@ -1,4 +1,4 @@
-//! What is told of an application's things that are set aside.
+//! What is reported of an application's things that are set aside.
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -32,9 +32,9 @@ impl ResetReport {
 /// One home.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct HomeReset {
-    /// Whose.
+    /// The user.
     pub user: String,
-    /// Where it lies; none when it could not be opened.
+    /// Where it is; none when it could not be opened.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub home: Option<SystemPath>,
     /// The change's number; none when nothing was changed there.
@@ -46,7 +46,7 @@ pub struct HomeReset {
     pub parts: Vec<ResetPart>,
     /// What is moved, each with its result.
     pub actions: Vec<ActionReport>,
-    /// What something stands in the way of.
+    /// What something is in the way of.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub blocked: Vec<RefusalReport>,
     /// What was left out, below the home, and why.

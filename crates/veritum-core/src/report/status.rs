@@ -1,4 +1,4 @@
-//! What `status` tells of a machine.
+//! What `status` reports a machine.
 
 use std::collections::BTreeMap;
 
@@ -18,9 +18,9 @@ pub struct LastCheck {
     pub outcome: Outcome,
     /// Problems.
     pub problems: u64,
-    /// Of them, how many each component has, by its name.
+    /// Of them, how many each package has, by its name.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub components: BTreeMap<String, u64>,
+    pub packages: BTreeMap<String, u64>,
 }
 
 /// What `status` prints (`veritum.status/1`).
@@ -34,12 +34,12 @@ pub struct StatusReport {
     pub full_rights: bool,
     /// People who log in.
     pub users: Vec<String>,
-    /// Who answers for how many components.
-    pub vouched: BTreeMap<Authority, u64>,
+    /// Who answers for how many packages.
+    pub verified_by: BTreeMap<Authority, u64>,
     /// The store, when one is used.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub store: Option<StoreLine>,
-    /// The archives that the machine gets components from, as far as their lists are at hand.
+    /// The repositories that the machine gets packages from, as far as their lists are available.
     pub sources: Vec<SourceReport>,
     /// Why the store cannot be used.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -49,7 +49,7 @@ pub struct StatusReport {
     pub store_untrusted: bool,
     /// The computer that this runs on: not always the one whose disk is mounted.
     pub computer: ComputerReport,
-    /// Bytes free on the file system of the machine's root; none where it does not tell.
+    /// Bytes free on the file system of the machine's root; none where it does not say.
     pub free_bytes: Option<u64>,
     /// Whether that file system is mounted read-only.
     pub read_only: bool,
@@ -57,9 +57,9 @@ pub struct StatusReport {
     pub disk_errors: u64,
     /// Why a restart of the machine is due; empty when none is.
     pub restart_due: Vec<String>,
-    /// What was installed, updated and removed lately, newest first.
+    /// What was installed, updated and removed recently, newest first.
     pub recent: Vec<RecentReport>,
-    /// Components whose installation stopped half-way, or whose configure step is not done.
+    /// Packages whose installation stopped half-way, or whose configure step is not done.
     pub half_installed: Vec<String>,
     /// Changes that were interrupted.
     pub unfinished_changes: Vec<u64>,
@@ -72,7 +72,7 @@ pub struct StatusReport {
     pub kept_bytes: u64,
     /// The last check of the whole machine.
     pub last_check: Option<LastCheck>,
-    /// Whether something was changed or taken back since then.
+    /// Whether something was changed or undone since then.
     pub changed_since_check: bool,
     /// What cannot be examined here, and why.
     pub not_here: Vec<String>,
@@ -96,16 +96,16 @@ pub struct ComputerReport {
     pub memory_bytes: u64,
 }
 
-/// Something that was done to a component, as the machine's own log tells it.
+/// Something that was done to a package, as the machine's own log says it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct RecentReport {
     /// When, in the machine's own time, without a zone.
     pub at: String,
-    /// What.
+    /// The subject.
     pub what: LogKind,
-    /// The component.
-    pub component: String,
-    /// Its architecture, where the log tells it.
+    /// The package.
+    pub package: String,
+    /// Its architecture, where the log says it.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub arch: String,
     /// The version before.
@@ -119,11 +119,11 @@ pub struct RecentReport {
 /// A store, in a line.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct StoreLine {
-    /// Where it lies.
+    /// Where it is.
     pub location: String,
-    /// Its components.
-    pub components: u64,
-    /// Fingerprints of the pinned keys.
+    /// Its packages.
+    pub packages: u64,
+    /// Fingerprints of the trusted keys.
     pub keys: Vec<String>,
     /// When its signatures expire, RFC 3339 in UTC.
     pub expires: String,

@@ -1,4 +1,4 @@
-//! What `list updates` tells.
+//! What `list updates` says.
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -11,11 +11,11 @@ use crate::platform::LogKind;
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum UpdateKind {
-    /// A known archive of security updates lists this version.
+    /// A known repository of security updates lists this version.
     Security,
     /// The first number of the version is another one.
     Major,
-    /// Every other version of a known archive.
+    /// Every other version of a known repository.
     Ordinary,
     /// To an older version.
     Back,
@@ -34,12 +34,12 @@ impl UpdateKind {
     }
 }
 
-/// One component in a run.
+/// One package in a run.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct UpdateLine {
-    /// The component's name.
-    pub component: String,
-    /// Its architecture; empty where the log does not tell.
+    /// The package's name.
+    pub package: String,
+    /// Its architecture; empty where the log does not say.
     pub arch: String,
     /// What was done.
     pub what: LogKind,
@@ -49,10 +49,10 @@ pub struct UpdateLine {
     /// The version after.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub to: Option<String>,
-    /// What kind of update; none where no archive at hand lists the version, or for what is no update.
+    /// What kind of update; none where no repository available lists the version, or for what is no update.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub kind: Option<UpdateKind>,
-    /// The archive that lists the version now, by URL and suite.
+    /// The repository that lists the version now, by URL and suite.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub origin: Option<String>,
 }
@@ -91,10 +91,10 @@ pub struct UpdatesReport {
     /// Only from then on, in the machine's own time, when that was asked for.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub since: Option<String>,
-    /// Only this component, when that was asked for.
+    /// Only this package, when that was asked for.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub component: Option<String>,
-    /// When the trouble began, in the machine's own time, when that was told.
+    pub package: Option<String>,
+    /// When the trouble began, in the machine's own time, when that was reported.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub trouble: Option<String>,
     /// How far back the logs go: when their first run began.

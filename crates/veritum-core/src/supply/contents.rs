@@ -8,22 +8,22 @@ use std::sync::PoisonError;
 use rayon::prelude::*;
 
 use super::Supply;
-use crate::archive::{Archive, ArchiveSettings, FetchError, Lacking, Standing};
 use crate::event::{Event, Flow, Observer, Phase};
-use crate::model::{Authority, ComponentId, Digest, EntryKind, Scope};
+use crate::model::{Action, Authority, Digest, EntryKind, PackageId, Scope};
 use crate::plan::{ItemKind, Operation, PlannedAction};
 use crate::reference::{Expected, ExpectedKind, ManifestSource, Reference};
 use crate::report::{DownloadReport, UnverifiedReport};
+use crate::repository::{FetchError, Lacking, Repositories, RepositorySettings, Standing};
 use crate::store::{Contents, StoreError};
 use crate::system::{Supplier, WorkError};
 
 /// So many questions are put to a web server at the same time.
 const QUESTIONS: usize = 8;
 
-/// How a component's things can be had.
+/// How a package's things can be had.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Availability {
-    /// They are at hand, as far as the sources at hand have each content.
+    /// They are available, as far as the sources available have each content.
     AtHand,
     /// Its package must be downloaded first.
     Download {
@@ -32,10 +32,10 @@ pub enum Availability {
     },
     /// They cannot be had, and what to do next.
     Refused {
-        /// Why.
+        /// The reason.
         reason: String,
         /// What to do.
-        next: Option<String>,
+        next: Option<Action>,
     },
 }
 
@@ -44,13 +44,13 @@ impl<'a> Supply<'a> {
     /// a time, since each is a question of its own.
     pub fn fetch_ahead(&self, scope: &Scope, with_records: bool, observer: &dyn Observer) -> Result<(), WorkError> {
         let Some(store) = self.own_store().filter(|store| store.is_remote()) else { return Ok(()) };
-        let named = |id: &ComponentId| scope.components.is_empty() || scope.components.contains(&id.name);
-        let all = self.system.installed.components.iter().map(|c| &c.id);
-        let ids: Vec<&ComponentId> = all.filter(|id| named(id) && store.has(id)).collect();
+        let named = |id: &PackageId| scope.packages.is_empty() || scope.packages.contains(&id.name);
+        let all = self.system.installed.packages.iter().map(|c| &c.id);
+        let ids: Vec<&PackageId> = all.filter(|id| named(id) && store.has(id)).collect();
         let pool = rayon::ThreadPoolBuilder::new().num_threads(QUESTIONS).build().map_err(|_| WorkError::Threads)?;
         observer.on_event(Event::Begin { phase: Phase::Fetching, items: ids.len() as u64, bytes: 0 });
-        let one = |id: &&ComponentId| {
-            // What cannot be had is told when it is used.
+        let one = |id: &&PackageId| {
+            // What cannot be had is reported when it is used.
             if let Ok(Some(manifest)) = store.manifest(id)
                 && with_records
             {
@@ -63,88 +63,86 @@ impl<'a> Supply<'a> {
         if went_on { Ok(()) } else { Err(WorkError::Stopped) }
     }
 
-    /// Does something with the archive, which is opened when it is not yet.
-    pub fn with_archive<T>(&self, work: impl FnOnce(&mut Archive) -> T) -> T {
-        let mut slot = self.open.archive.write().unwrap_or_else(PoisonError::into_inner);
-        let archive = slot.get_or_insert_with(|| {
-            Archive::open(
+    /// Does something with the repository, which is opened when it is not yet.
+    pub fn with_repositories<T>(&self, work: impl FnOnce(&mut Repositories) -> T) -> T {
+        let mut slot = self.open.repositories.write().unwrap_or_else(PoisonError::into_inner);
+        let repositories = slot.get_or_insert_with(|| {
+            Repositories::open(
                 &self.system.machine,
                 &self.system.installed,
-                archive_settings(self),
+                repository_settings(self),
                 self.system.settings.now,
             )
         });
-        work(archive)
+        work(repositories)
     }
 
-    /// Does something with the archive as it is; nothing when it was not needed so far.
-    pub fn open_archive<T>(&self, work: impl FnOnce(&Archive) -> T) -> Option<T> {
-        self.open.archive.read().unwrap_or_else(PoisonError::into_inner).as_ref().map(work)
+    /// Does something with the repository as it is; nothing when it was not needed so far.
+    pub fn open_repositories<T>(&self, work: impl FnOnce(&Repositories) -> T) -> Option<T> {
+        self.open.repositories.read().unwrap_or_else(PoisonError::into_inner).as_ref().map(work)
     }
 
     /// Does something with all sources of manifests that are open, the strongest first.
     pub fn with_sources<T>(&self, work: impl FnOnce(&[&dyn ManifestSource]) -> T) -> T {
-        let archive = self.open.archive.read().unwrap_or_else(PoisonError::into_inner);
+        let repositories = self.open.repositories.read().unwrap_or_else(PoisonError::into_inner);
         let stores = self.open.stores.iter().map(|store| store as &dyn ManifestSource);
         let sources: Vec<&dyn ManifestSource> =
-            stores.chain(archive.as_ref().map(|archive| archive as &dyn ManifestSource)).collect();
+            stores.chain(repositories.as_ref().map(|repositories| repositories as &dyn ManifestSource)).collect();
         work(&sources)
     }
 
-    /// Lets components stand on the archive, as far as their packages are at hand; answers whether any does now.
-    pub fn prepare(&self, wanted: &[ComponentId], observer: &dyn Observer) -> Result<bool, WorkError> {
+    /// Lets packages are on the repository, as far as their .deb files are available; answers whether any does now.
+    pub fn prepare(&self, wanted: &[PackageId], observer: &dyn Observer) -> Result<bool, WorkError> {
         if wanted.is_empty() {
             return Ok(false);
         }
-        let ask = |archive: &mut Archive| archive.ask_network(&self.system.machine, wanted, observer);
-        self.with_archive(ask).map_err(|_| WorkError::Stopped)?;
+        let ask = |repositories: &mut Repositories| repositories.ask_network(&self.system.machine, wanted, observer);
+        self.with_repositories(ask).map_err(|_| WorkError::Stopped)?;
         self.prepare_at_hand(wanted, observer)
     }
 
     /// The same, without asking the network for release files and indexes.
-    pub fn prepare_at_hand(&self, wanted: &[ComponentId], observer: &dyn Observer) -> Result<bool, WorkError> {
+    pub fn prepare_at_hand(&self, wanted: &[PackageId], observer: &dyn Observer) -> Result<bool, WorkError> {
         if wanted.is_empty() {
             return Ok(false);
         }
-        self.with_archive(|archive| {
-            archive
+        self.with_repositories(|repositories| {
+            repositories
                 .prepare(&self.system.machine, wanted, &self.system.pool, observer)
                 .map_err(|_| WorkError::Stopped)?;
-            Ok(wanted.iter().any(|id| archive.manifest(id).is_some()))
+            Ok(wanted.iter().any(|id| repositories.manifest(id).is_some()))
         })
     }
 
-    /// Components in scope that no store has.
-    pub fn unstored(&self, scope: &Scope) -> Vec<ComponentId> {
-        let named = |id: &ComponentId| scope.components.is_empty() || scope.components.contains(&id.name);
-        let all = self.system.installed.components.iter().map(|c| &c.id).filter(|id| named(id));
+    /// Packages in scope that no store has.
+    pub fn unstored(&self, scope: &Scope) -> Vec<PackageId> {
+        let named = |id: &PackageId| scope.packages.is_empty() || scope.packages.contains(&id.name);
+        let all = self.system.installed.packages.iter().map(|c| &c.id).filter(|id| named(id));
         all.filter(|id| !self.open.stores.iter().any(|store| store.has(id))).cloned().collect()
     }
 
-    /// Components of which only the machine answers although an archive might: all of them, or those in scope.
-    pub fn weak_in_scope(&self, reference: &Reference, scope: &Scope) -> Vec<ComponentId> {
-        let mut weak: BTreeSet<&ComponentId> = BTreeSet::new();
+    /// Packages of which only the machine answers although a repository might: all of them, or those in scope.
+    pub fn weak_in_scope(&self, reference: &Reference, scope: &Scope) -> Vec<PackageId> {
+        let mut weak: BTreeSet<&PackageId> = BTreeSet::new();
         if scope.paths.is_empty() {
-            let named = |id: &ComponentId| scope.components.is_empty() || scope.components.contains(&id.name);
-            weak.extend(reference.components.iter().map(|c| &c.component.id).filter(|id| named(id)));
+            let named = |id: &PackageId| scope.packages.is_empty() || scope.packages.contains(&id.name);
+            weak.extend(reference.packages.iter().map(|c| &c.package.id).filter(|id| named(id)));
         } else {
             for expected in &reference.expected {
                 if scope.paths.iter().any(|p| expected.listed.is_within(p)) {
-                    let all = std::iter::once(expected.component).chain(expected.also.iter().copied());
-                    weak.extend(all.map(|c| &reference.components[c].component.id));
+                    let all = std::iter::once(expected.package).chain(expected.also.iter().copied());
+                    weak.extend(all.map(|c| &reference.packages[c].package.id));
                 }
             }
         }
         reference.only_weak(&weak)
     }
 
-    /// Whether a content can be had from what is at hand. The contents of all packages are only gone through when one is asked
+    /// Whether a content can be had from what is available. The contents of all packages are only gone through when one is asked
     /// for: mostly nothing is.
     pub fn contents_at_hand(&self) -> impl Fn(&Digest) -> bool + '_ {
-        let from_packages = OnceCell::new();
-        move |digest| {
-            self.in_a_store(digest) || from_packages.get_or_init(|| contents_of_packages(self)).contains(digest)
-        }
+        let from_debs = OnceCell::new();
+        move |digest| self.in_a_store(digest) || from_debs.get_or_init(|| contents_of_debs(self)).contains(digest)
     }
 
     /// Whether a store has a content, as far as is known.
@@ -153,71 +151,73 @@ impl<'a> Supply<'a> {
         self.open.stores.iter().skip(usize::from(bad && self.open.own_opened)).any(|s| s.has_content(digest))
     }
 
-    /// How what belongs to a component can be had.
+    /// How what belongs to a package can be had.
     pub fn availability(
         &self,
         reference: &Reference,
-        id: &ComponentId,
-        failed: &HashMap<ComponentId, String>,
+        id: &PackageId,
+        failed: &HashMap<PackageId, String>,
     ) -> Availability {
-        let refused = |reason: String, next: &str| Availability::Refused { reason, next: Some(next.to_owned()) };
-        let authority = reference.components.iter().find(|c| c.component.id == *id).map(|c| c.authority);
+        let refused = |reason: String, next: &str| Availability::Refused { reason, next: Some(next.into()) };
+        let authority = reference.packages.iter().find(|c| c.package.id == *id).map(|c| c.authority);
         // What a signed store lacks of its own (kept without contents, or damaged there) packages may give.
-        let in_package = |a: &Archive| a.has_package(&self.system.machine, id);
-        if authority == Some(Authority::SignedStore) {
-            let fetchable = |a: &Archive| {
+        let in_package = |a: &Repositories| a.has_deb(&self.system.machine, id);
+        if authority == Some(Authority::Store) {
+            let fetchable = |a: &Repositories| {
                 let lacking = a.lacking(&self.system.machine, id).filter(|_| a.may_use_network() && !in_package(a))?;
                 Some(Availability::Download { bytes: lacking.candidate.sum.get().size })
             };
             let kept = self.open.stores.iter().any(|s| s.entry(id).is_some_and(|e| !e.manifest_only));
-            let elsewhere = self.open_archive(fetchable).flatten().filter(|_| failed.get(id).is_none());
+            let elsewhere = self.open_repositories(fetchable).flatten().filter(|_| failed.get(id).is_none());
             return elsewhere.filter(|_| !kept || is_bad_of(self, reference, id)).unwrap_or(Availability::AtHand);
         }
         let weak = || {
             refused(
-                "only the machine's own records describe it".into(),
-                "give a store that has its component: --store LOCATION",
+                "known from the local package database only".into(),
+                "name a store that has its package: --store LOCATION",
             )
         };
-        let answer = self.open_archive(|archive| {
-            if authority == Some(Authority::Archive) && archive.has_package(&self.system.machine, id) {
+        let answer = self.open_repositories(|repositories| {
+            if authority == Some(Authority::Repository) && repositories.has_deb(&self.system.machine, id) {
                 return Availability::AtHand;
             }
-            if let Some((_, why)) = archive.broken().iter().find(|(broken, _)| broken == id) {
+            if let Some((_, why)) = repositories.broken().iter().find(|(broken, _)| broken == id) {
                 return refused(
-                    format!("its signed package is of no use ({why})"),
-                    "give a store that has its component: --store LOCATION",
+                    format!("its signed .deb file cannot be used ({why})"),
+                    "name a store that has its package: --store LOCATION",
                 );
             }
             if let Some(why) = failed.get(id) {
                 return refused(
-                    format!("its package could not be downloaded: {why}"),
-                    "try again, or give a place that has it: --from PATH",
+                    format!("its .deb file could not be downloaded: {why}"),
+                    "try again, or name a folder that has it: --from PATH",
                 );
             }
-            match (archive.lacking(&self.system.machine, id), archive.table().newest(id)) {
-                (Some(lacking), _) if archive.may_use_network() => {
+            match (repositories.lacking(&self.system.machine, id), repositories.table().newest(id)) {
+                (Some(lacking), _) if repositories.may_use_network() => {
                     Availability::Download { bytes: lacking.candidate.sum.get().size }
                 }
                 (Some(_), _) => refused(
-                    "its package is not at hand, and the network is not to be used".into(),
-                    "leave out --no-network, or give a place that has it: --from PATH",
+                    "its .deb file is not available, and network use is disabled".into(),
+                    "leave out --no-network, or name a folder that has it: --from PATH",
                 ),
-                (None, _) if archive.table().lists(id) => {
-                    refused("its package is not at hand".into(), "give a place that has it: --from PATH")
+                (None, _) if repositories.table().lists(id) => {
+                    refused("its .deb file is not available".into(), "name a folder that has it: --from PATH")
                 }
                 (None, Some(newest)) => refused(
-                    format!("the archive no longer lists {} {}, only {newest}", id.name, id.version),
-                    "give a place that has this version: --from PATH",
+                    format!("the repository no longer has {} {}, only {newest}", id.name, id.version),
+                    "name a folder that has this version: --from PATH",
                 ),
-                (None, None) if archive.sources().iter().any(|s| matches!(s.standing, Standing::Absent(_))) => refused(
-                    "only the machine's own records describe it, and not every archive of it could be asked".into(),
-                    if archive.may_use_network() {
-                        "try again when the network is there, or give a place that has it: --from PATH"
-                    } else {
-                        "leave out --no-network, or give a place that has it: --from PATH"
-                    },
-                ),
+                (None, None) if repositories.sources().iter().any(|s| matches!(s.standing, Standing::Absent(_))) => {
+                    refused(
+                        "known from the local package database only, and not every repository was reachable".into(),
+                        if repositories.may_use_network() {
+                            "try again with a network, or name a folder that has it: --from PATH"
+                        } else {
+                            "leave out --no-network, or name a folder that has it: --from PATH"
+                        },
+                    )
+                }
                 (None, None) => weak(),
             }
         });
@@ -227,13 +227,13 @@ impl<'a> Supply<'a> {
     /// What could not be verified for want of packages, and how much would have to be downloaded for it.
     pub fn unverified(&self, reference: &Reference, scope: &Scope) -> Option<UnverifiedReport> {
         let weak = self.weak_in_scope(reference, scope);
-        let lacking = |archive: &Archive| -> Vec<u64> {
-            let fetchable = weak.iter().filter_map(|id| archive.lacking(&self.system.machine, id));
+        let lacking = |repositories: &Repositories| -> Vec<u64> {
+            let fetchable = weak.iter().filter_map(|id| repositories.lacking(&self.system.machine, id));
             fetchable.map(|lacking| lacking.candidate.sum.get().size).collect()
         };
-        let sizes = self.open_archive(lacking).unwrap_or_default();
+        let sizes = self.open_repositories(lacking).unwrap_or_default();
         (!weak.is_empty()).then(|| UnverifiedReport {
-            components: weak.len() as u64,
+            packages: weak.len() as u64,
             fetchable: sizes.len() as u64,
             bytes: sizes.iter().sum(),
         })
@@ -244,10 +244,11 @@ impl<'a> Supply<'a> {
         &self,
         lacking: &[Lacking],
         observer: &dyn Observer,
-    ) -> Result<HashMap<ComponentId, String>, WorkError> {
-        let failed: Vec<(ComponentId, FetchError)> =
-            self.with_archive(|archive| archive.download(lacking, observer)).map_err(|_| WorkError::Stopped)?;
-        let got: Vec<ComponentId> = lacking.iter().map(|l| l.id.clone()).collect();
+    ) -> Result<HashMap<PackageId, String>, WorkError> {
+        let failed: Vec<(PackageId, FetchError)> = self
+            .with_repositories(|repositories| repositories.download(lacking, observer))
+            .map_err(|_| WorkError::Stopped)?;
+        let got: Vec<PackageId> = lacking.iter().map(|l| l.id.clone()).collect();
         self.prepare(&got, observer)?;
         Ok(failed.into_iter().map(|(id, e)| (id, crate::model::error_chain(&e))).collect())
     }
@@ -268,11 +269,11 @@ impl<'a> Supply<'a> {
         self.unpack_contents(&needed);
     }
 
-    /// Unpacks contents from packages at hand.
+    /// Unpacks contents from packages available.
     pub fn unpack_contents(&self, needed: &HashMap<Digest, u64>) {
         if !needed.is_empty() {
-            let unpacked = self.open_archive(|archive| archive.unpack(&self.system.machine, needed));
-            // What cannot be unpacked is missing when it is asked for, and told there, place by place, with this reason.
+            let unpacked = self.open_repositories(|repositories| repositories.unpack(&self.system.machine, needed));
+            // What cannot be unpacked is missing when it is asked for, and reported there, place by place, with this reason.
             let mut trouble = self.open.unpack_trouble.lock().unwrap_or_else(PoisonError::into_inner);
             match unpacked {
                 Some(Ok(failed)) => {
@@ -292,9 +293,9 @@ impl<'a> Supply<'a> {
     }
 }
 
-/// A download, as it is told.
+/// A download, as it is reported.
 pub fn download_report(lacking: &Lacking, from: String) -> DownloadReport {
-    DownloadReport { component: lacking.id.clone(), bytes: lacking.candidate.sum.get().size, from, failed: None }
+    DownloadReport { package: lacking.id.clone(), bytes: lacking.candidate.sum.get().size, from, failed: None }
 }
 
 /// All supplies, asked in their order.
@@ -312,7 +313,7 @@ impl Contents for AllContents<'_> {
                 other => return other,
             }
         }
-        match self.supply.open_archive(|archive| archive.copy(digest, size, to)) {
+        match self.supply.open_repositories(|repositories| repositories.copy(digest, size, to)) {
             None | Some(Err(StoreError::Absent { .. })) => {
                 let why =
                     self.supply.open.unpack_trouble.lock().unwrap_or_else(PoisonError::into_inner).first().cloned();
@@ -353,8 +354,8 @@ impl Contents for Made<'_> {
     }
 }
 
-fn archive_settings(supply: &Supply<'_>) -> ArchiveSettings {
-    let mut settings = supply.system.settings.archive.clone();
+fn repository_settings(supply: &Supply<'_>) -> RepositorySettings {
+    let mut settings = supply.system.settings.repositories.clone();
     settings.trust.clone_from(&supply.system.settings.trust);
     settings.scratch.clone_from(&supply.system.settings.scratch);
     for supplier in &supply.system.settings.from {
@@ -367,13 +368,15 @@ fn archive_settings(supply: &Supply<'_>) -> ArchiveSettings {
     settings
 }
 
-/// The contents of the prepared packages that are at hand.
-fn contents_of_packages(supply: &Supply<'_>) -> HashSet<Digest> {
-    let of = |archive: &Archive| {
+/// The contents of the prepared packages that are available.
+fn contents_of_debs(supply: &Supply<'_>) -> HashSet<Digest> {
+    let of = |repositories: &Repositories| {
         let mut known = HashSet::new();
-        for component in &supply.system.installed.components {
-            let id = &component.id;
-            if let Some(manifest) = archive.manifest(id).filter(|_| archive.has_package(&supply.system.machine, id)) {
+        for package in &supply.system.installed.packages {
+            let id = &package.id;
+            if let Some(manifest) =
+                repositories.manifest(id).filter(|_| repositories.has_deb(&supply.system.machine, id))
+            {
                 let files = manifest.get().entries.iter().filter_map(|e| match &e.kind {
                     EntryKind::File { digest, .. } => Some(*digest),
                     _ => None,
@@ -383,13 +386,13 @@ fn contents_of_packages(supply: &Supply<'_>) -> HashSet<Digest> {
         }
         known
     };
-    supply.open_archive(of).unwrap_or_default()
+    supply.open_repositories(of).unwrap_or_default()
 }
 
-/// Whether the store in use holds a damaged content of a component.
-fn is_bad_of(supply: &Supply<'_>, reference: &Reference, id: &ComponentId) -> bool {
+/// Whether the store in use holds a damaged content of a package.
+fn is_bad_of(supply: &Supply<'_>, reference: &Reference, id: &PackageId) -> bool {
     let bad = supply.open.bad.read().unwrap_or_else(PoisonError::into_inner);
-    let own = |e: &&Expected| *reference.component_of(e) == *id;
+    let own = |e: &&Expected| *reference.package_of(e) == *id;
     !bad.is_empty()
         && reference.expected.iter().filter(own).any(|e| match &e.kind {
             ExpectedKind::File { digest, .. } => bad.contains(digest),

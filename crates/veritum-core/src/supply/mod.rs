@@ -1,4 +1,4 @@
-//! [`Supply`]: what a repair can be made from, strongest first: stores, packages at hand, archives.
+//! [`Supply`]: what a repair can be made from, strongest first: stores, packages available, repositories.
 
 mod chain;
 mod contents;
@@ -16,8 +16,8 @@ pub use waiting::Waiting;
 use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, Mutex, RwLock};
 
-use crate::archive::Archive;
-use crate::model::{ComponentId, Digest};
+use crate::model::{Digest, PackageId};
+use crate::repository::Repositories;
 use crate::store::{Store, StoreError};
 use crate::system::System;
 
@@ -34,14 +34,14 @@ pub struct OpenSources {
     pub own_opened: bool,
     /// Contents of the store in use that are known not to be what was signed.
     pub bad: RwLock<HashSet<Digest>>,
-    /// Whether the package of a component is at hand, as far as a repair of the store asked.
-    pub packages: Mutex<HashMap<ComponentId, bool>>,
-    /// Why contents could not be unpacked from packages at hand.
+    /// Whether the .deb file of a package is available, as far as a repair of the store asked.
+    pub debs: Mutex<HashMap<PackageId, bool>>,
+    /// Why contents could not be unpacked from packages available.
     pub unpack_trouble: Mutex<Vec<String>>,
-    /// The archives' answers in this run, if they were asked.
+    /// The repositories' answers in this run, if they were asked.
     pub offered: Mutex<Option<Arc<Offered>>>,
     /// Opened when it is first needed: following its chain takes a moment.
-    pub archive: RwLock<Option<Archive>>,
+    pub repositories: RwLock<Option<Repositories>>,
 }
 
 /// The open sources, seen from the system that is worked on.

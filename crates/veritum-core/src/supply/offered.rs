@@ -1,38 +1,38 @@
-//! What the machine's archives offer; asked and fetched once in a run.
+//! What the machine's repositories offer; asked and fetched once in a run.
 
 use std::sync::{Arc, PoisonError};
 
 use super::Supply;
-use crate::archive::{Asked, Renewal, fetch_lists, renewals};
 use crate::event::Observer;
 use crate::platform::debian::apt::AptConf;
+use crate::repository::{Asked, Renewal, fetch_lists, renewals};
 use crate::system::WorkError;
 
-/// The archives' answers in this run.
+/// The repositories' answers in this run.
 #[derive(Debug, Default)]
 pub struct Offered {
-    /// The answer of each archive.
+    /// The answer of each repository.
     pub renewals: Vec<Renewal>,
     /// Whether the offered lists have been fetched.
     pub fetched: bool,
 }
 
 impl Supply<'_> {
-    /// Asks the machine's archives, when the network may be used.
+    /// Asks the machine's repositories, when the network may be used.
     ///
     /// # Errors
     /// If the run was stopped.
     pub fn renewals(&self, asked: Asked, observer: &dyn Observer) -> Result<Vec<Renewal>, WorkError> {
-        if !self.system.settings.archive.network {
+        if !self.system.settings.repositories.network {
             return Ok(Vec::new());
         }
         let old_is_fine = AptConf::read(&self.system.machine).is_off("Acquire::Check-Valid-Until");
         let asked = Asked { old_is_fine, ..asked };
-        self.with_archive(|archive| renewals(archive, &self.system.machine, asked, observer))
+        self.with_repositories(|repositories| renewals(repositories, &self.system.machine, asked, observer))
             .map_err(|_| WorkError::Stopped)
     }
 
-    /// What the archives offer: all lists, or those that differ. Asks them if their answer is not known yet.
+    /// What the repositories offer: all lists, or those that differ. Asks them if their answer is not known yet.
     ///
     /// # Errors
     /// If the run was stopped.
@@ -50,7 +50,7 @@ impl Supply<'_> {
     /// If the run was stopped.
     pub fn fetch_offered(&self, all_anew: bool, observer: &dyn Observer) -> Result<Arc<Offered>, WorkError> {
         let mut renewals = self.offered(all_anew, observer)?.renewals.clone();
-        self.with_archive(|archive| fetch_lists(archive, &self.system.machine, &mut renewals, observer))
+        self.with_repositories(|repositories| fetch_lists(repositories, &self.system.machine, &mut renewals, observer))
             .map_err(|_| WorkError::Stopped)?;
         Ok(know_offered(self, Some(Offered { renewals, fetched: true })))
     }
@@ -62,7 +62,7 @@ impl Supply<'_> {
 
     /// Drops what was read of the machine's lists, because they have changed.
     pub fn forget_lists(&self) {
-        *self.open.archive.write().unwrap_or_else(PoisonError::into_inner) = None;
+        *self.open.repositories.write().unwrap_or_else(PoisonError::into_inner) = None;
     }
 }
 

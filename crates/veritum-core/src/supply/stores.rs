@@ -1,7 +1,7 @@
 //! The stores among what was named.
 
 use super::{OpenSources, Supply};
-use crate::archive::Archive;
+use crate::repository::Repositories;
 use crate::store::{Location, Store, StoreError, UnverifiedStore, unverified_store};
 use crate::system::{Settings, Supplier};
 use crate::trust::Pins;
@@ -19,7 +19,7 @@ pub struct Stores {
 }
 
 impl Stores {
-    /// Opens the stores among what was named; an unusable one is told by `status` and refused by the rest.
+    /// Opens the stores among what was named; an unusable one is reported by `status` and refused by the rest.
     pub fn open(settings: &Settings) -> Self {
         let pins = Pins::in_folder(&settings.trust);
         let named = settings.from.iter().filter_map(|s| match s {
@@ -70,7 +70,7 @@ impl<'a> Supply<'a> {
     pub fn reference_words(&self) -> String {
         match self.open.stores.first() {
             Some(store) => format!("the signed store {}", store.location()),
-            None => "the machine's own records only".into(),
+            None => "the local package database only".into(),
         }
     }
 }
@@ -81,7 +81,7 @@ impl Supply<'_> {
     pub fn doubts(&self) -> Vec<String> {
         let mut all: Vec<String> =
             self.open.stores.iter().filter_map(|store| Some(store.doubt()?.to_owned())).collect();
-        all.extend(self.open_archive(Archive::doubts).unwrap_or_default());
+        all.extend(self.open_repositories(Repositories::doubts).unwrap_or_default());
         all
     }
 }

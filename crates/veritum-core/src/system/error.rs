@@ -21,16 +21,16 @@ pub enum WorkError {
     #[error(transparent)]
     Change(#[from] ChangeError),
     /// A change is under way, so what is seen would be half of it.
-    #[error("a change is under way on this machine")]
+    #[error("a change is in progress on this machine")]
     ChangeUnderWay,
     /// Part of the system is not mounted, so nothing may be written.
-    #[error("{place} is part of this system and is not mounted")]
+    #[error("{place} is part of this system and not mounted")]
     NotMounted {
         /// Which part.
         place: SystemPath,
     },
     /// A program holds a lock that is needed.
-    #[error("{path} is held: {who}")]
+    #[error("{path} is locked: {who}")]
     LockHeld {
         /// The lock.
         path: SystemPath,
@@ -39,17 +39,17 @@ pub enum WorkError {
         /// Whether it was seen to do nothing.
         stuck: bool,
     },
-    /// Somebody runs in it.
-    #[error("a running process has this system as its root")]
+    /// A person runs in it.
+    #[error("a running process uses this system as its root")]
     InUse,
-    /// A store was to be looked at, and none is used.
-    #[error("no store is used here")]
+    /// A store was to be examined, and none is used.
+    #[error("no store is in use")]
     NoStore,
     /// No threads could be started.
-    #[error("no threads could be started")]
+    #[error("cannot start threads")]
     Threads,
     /// Nothing of that name is known.
-    #[error("there is no {what} {name}")]
+    #[error("no such {what}: {name}")]
     Unknown {
         /// What kind of thing.
         what: &'static str,
@@ -60,28 +60,28 @@ pub enum WorkError {
         /// The command that lists them, without the program's name; `None` if `known` is shown instead.
         listed_by: Option<&'static str>,
     },
-    /// There is nothing at a path that was named, and no component has anything there.
-    #[error("no such file: {path}")]
+    /// There is nothing at a path that was named, and no package has anything there.
+    #[error("No such file: {path}")]
     NoSuchFile {
         /// The path as it was named.
         path: SystemPath,
     },
     /// A typed finding fits several.
-    #[error("{name} fits more than one finding")]
+    #[error("{name} matches more than one finding")]
     Ambiguous {
         /// The name as typed.
         name: String,
     },
-    /// A card of the operator's cannot be used.
-    #[error("the card {} cannot be used", path.display())]
+    /// A card of the administrator's cannot be used.
+    #[error("cannot use the application card {}", path.display())]
     Card {
         /// The card's file, as the host names it.
         path: PathBuf,
-        /// Why.
+        /// The reason.
         why: String,
     },
     /// A typed name fits several applications.
-    #[error("{name} fits more than one application")]
+    #[error("{name} matches more than one application")]
     SeveralApps {
         /// The name as typed.
         name: String,
@@ -89,11 +89,11 @@ pub enum WorkError {
         ids: Vec<String>,
     },
     /// A home cannot be worked on.
-    #[error("the home of {user} cannot be worked on")]
+    #[error("cannot work in {user}'s home")]
     Home {
-        /// Whose.
+        /// The user.
         user: String,
-        /// Why.
+        /// The source.
         source: std::io::Error,
     },
     /// The application that a change is about runs.
@@ -107,12 +107,12 @@ pub enum WorkError {
         pids: Vec<u32>,
     },
     /// There is nothing to be undone.
-    #[error("there is no change to take back")]
+    #[error("no changes to undo")]
     NothingToUndo,
-    /// A question would have to be asked, and nobody can answer.
-    #[error("there is nobody to ask")]
+    /// A question would have to be asked, and no one can answer.
+    #[error("cannot ask for confirmation")]
     NobodyToAsk,
-    /// The observer said stop before anything took effect.
+    /// The observer interrupted the run before anything took effect.
     #[error("stopped")]
     Stopped,
 }

@@ -41,7 +41,7 @@ pub struct System {
 }
 
 impl System {
-    /// Reads anew what is installed, after its records were put right.
+    /// Reads again what is installed, after its records were repaired.
     ///
     /// # Errors
     /// When it cannot be read.
@@ -50,7 +50,7 @@ impl System {
         Ok(())
     }
 
-    /// Whether the administrator told the package tool not to unpack something.
+    /// Whether the administrator reported the package tool not to unpack something.
     pub fn left_out(&self) -> impl Fn(&SystemPath) -> bool + '_ {
         |path| self.installed.left_out.has(path)
     }
@@ -60,10 +60,10 @@ impl System {
     pub fn machine_report(&self) -> MachineReport {
         let identified = self.machine.identified();
         MachineReport {
-            target: self.machine.path().display().to_string(),
+            root: self.machine.path().display().to_string(),
             system: identified.system.clone(),
             hostname: identified.hostname.clone(),
-            components: self.installed.components.len() as u64,
+            packages: self.installed.packages.len() as u64,
             live: self.machine.is_live(),
         }
     }
@@ -73,14 +73,14 @@ impl System {
         // A mounted disk may have been changed by a system that sets its clock as it likes.
         let weak = match self.machine.is_live() {
             true => "",
-            false => " (weak: the disk was out of sight meanwhile)",
+            false => " (weak: the disk was not under control since then)",
         };
         let time = at.parse::<jiff::Timestamp>();
         let time = time.map_or_else(|_| "an unknown time".into(), |at| at.strftime("%Y-%m-%d %H:%M UTC").to_string());
         format!("{time}{weak}")
     }
 
-    /// Where a file really lies, and what stands there.
+    /// Where a file really is, and what is there.
     pub fn place_of_file(&self, path: &SystemPath) -> Option<(SystemPath, Option<Stat>)> {
         let parent = self.machine.resolve(&path.parent()?).ok()?;
         let place = parent.child(path.name()).ok()?;
@@ -93,11 +93,11 @@ impl System {
         self.machine.read_end(path, most).ok().flatten().unwrap_or_default()
     }
 
-    /// Refuses to write where part of the system is missing, or somebody runs in it.
+    /// Refuses to write where part of the system is missing, or a person runs in it.
     pub fn require_writable(&self) -> Result<(), WorkError> {
-        // Without the package database's own disk nobody can know what is installed; the other parts are passed over.
+        // Without the package database's own disk no one can know what is installed; the other parts are passed over.
         let database = SystemPath::literal("/var/lib/dpkg");
-        // One that lies below the mount point of its own disk may be an old one that was left behind there.
+        // One that is below the mount point of its own disk may be an old one that was left behind there.
         let extent = self.machine.extent();
         let covered = || extent.covered().iter().find(|place| database.is_within(place));
         if let Some(place) = extent.unmounted_above(&database).or_else(covered) {

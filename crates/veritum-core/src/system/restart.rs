@@ -17,7 +17,7 @@ impl System {
         }
         let running = rustix::system::uname();
         let running = running.release().to_string_lossy();
-        let names: Vec<&str> = self.installed.components.iter().map(|c| c.id.name.as_str()).collect();
+        let names: Vec<&str> = self.installed.packages.iter().map(|c| c.id.name.as_str()).collect();
         why.extend(kernel_gone(&running, &names));
         why
     }
@@ -30,15 +30,15 @@ fn asked_by(names: &[u8]) -> String {
     names.sort_unstable();
     names.dedup();
     match names[..] {
-        [] => "an update asked for it".into(),
-        [.., _] if names.len() > 5 => format!("{} and {} more asked for it", names[..4].join(", "), names.len() - 4),
-        _ => format!("{} asked for it", names.join(", ")),
+        [] => "requested by an update".into(),
+        [.., _] if names.len() > 5 => format!("requested by {} and {} more", names[..4].join(", "), names.len() - 4),
+        _ => format!("requested by {}", names.join(", ")),
     }
 }
 
 /// Whether the running kernel is none of the installed ones. Without any (a container) nothing can be said.
-fn kernel_gone(running: &str, components: &[&str]) -> Option<String> {
-    let mut installed = components
+fn kernel_gone(running: &str, packages: &[&str]) -> Option<String> {
+    let mut installed = packages
         .iter()
         .filter_map(|name| name.strip_prefix("linux-image-"))
         .map(|release| release.strip_prefix("unsigned-").unwrap_or(release))
@@ -64,8 +64,8 @@ mod tests {
 
     #[test]
     fn who_asked_for_a_restart_is_named_once_and_not_at_length() {
-        assert_eq!(asked_by(b""), "an update asked for it");
-        assert_eq!(asked_by(b"quay\npi\x1ber\nquay\n"), "pier, quay asked for it");
-        assert_eq!(asked_by(b"a\nb\nc\nd\ne\nf\n"), "a, b, c, d and 2 more asked for it");
+        assert_eq!(asked_by(b""), "requested by an update");
+        assert_eq!(asked_by(b"quay\npi\x1ber\nquay\n"), "requested by pier, quay");
+        assert_eq!(asked_by(b"a\nb\nc\nd\ne\nf\n"), "requested by a, b, c, d and 2 more");
     }
 }

@@ -6,7 +6,6 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
 use super::WorkError;
-use crate::archive::{ArchiveSettings, Fetcher};
 use crate::machine::Machine;
 use crate::model::Authority;
 use crate::platform::debian::apt::AptConf;
@@ -14,44 +13,45 @@ use crate::platform::services::{NoServices, Services};
 use crate::platform::stand_in::StandIn;
 use crate::platform::systemd::Systemd;
 use crate::reference::Policy;
+use crate::repository::{Fetcher, RepositorySettings};
 use crate::store::{Location, Reach, StoreError};
 
 /// Everything that the outside decides.
 #[derive(Debug, Clone)]
 pub struct Settings {
     /// The machine's root on the host.
-    pub target: PathBuf,
+    pub root: PathBuf,
     /// The store, when one is to be used.
     pub store: Option<Location>,
-    /// The operator's trust folder.
+    /// The administrator's trust folder.
     pub trust: PathBuf,
     /// The state folder, when it is not the machine's own.
-    pub state: Option<PathBuf>,
-    /// The administrator's folder of notes on machines that are mounted from elsewhere, or that an ordinary user looks at;
+    pub state_dir: Option<PathBuf>,
+    /// The administrator's folder of notes on machines that are mounted from elsewhere, or that an ordinary user examines;
     /// without one nothing is noted of them.
     pub notes: Option<PathBuf>,
     /// Private places for short work, the best first.
     pub scratch: Vec<PathBuf>,
     /// Further supplies, in the order in which they were named.
     pub from: Vec<Supplier>,
-    /// What the outside decides about archives; the folders and URLs named in `from` need not stand here.
-    pub archive: ArchiveSettings,
-    /// Whether every component is to be held against its package, not only those that differ.
-    pub full_chain: bool,
-    /// How strongly things must be vouched for at least, when that matters.
-    pub require: Option<Authority>,
+    /// What the outside decides about repositories; the folders and URLs named in `from` need not are here.
+    pub repositories: RepositorySettings,
+    /// Whether every package is to be compared with its .deb file, not only those that differ.
+    pub complete: bool,
+    /// How strongly things must be verified at least, when that matters.
+    pub min_trust: Option<Authority>,
     /// Whether a check leaves out reading what has not changed since the last full one.
     pub quick: bool,
-    /// The operator's rules.
+    /// The administrator's rules.
     pub policy: Policy,
     /// Threads.
     pub jobs: usize,
     /// Whether a question can be answered: where it cannot, nothing is downloaded for a repair that would have to ask.
     pub answerable: bool,
     /// Whether to write although there is doubt about the disk.
-    pub despite_disk: bool,
+    pub ignore_disk_errors: bool,
     /// Whether locking attributes may be cleared for the time of a change.
-    pub clear_attributes: bool,
+    pub clear_immutable: bool,
     /// The time now.
     pub now: jiff::Timestamp,
     /// Names this run.
@@ -61,11 +61,11 @@ pub struct Settings {
     /// Who works in homes with their owners' rights: a program with its words. Without one this process does it itself, with the
     /// rights that it has.
     pub helper: Vec<OsString>,
-    /// Whether the person at the terminal wishes to stop: looked at where waiting may be long.
+    /// Whether the person at the terminal wishes to stop: examined where waiting may be long.
     pub stop: Arc<AtomicBool>,
-    /// The operator's folder of application cards.
+    /// The administrator's folder of application cards.
     pub cards: Option<PathBuf>,
-    /// What finishes or takes back an interrupted change when this process is gone: a program with its words.
+    /// What finishes or undoes an interrupted change when this process is gone: a program with its words.
     pub recovery: Vec<OsString>,
 }
 
@@ -75,7 +75,7 @@ pub enum ServiceManager {
     /// By the running system's own manager when the machine is the running system, else nowhere.
     #[default]
     Own,
-    /// By a stand-in that keeps states in the files of a folder.
+    /// By a are-in that keeps states in the files of a folder.
     StandIn(PathBuf),
 }
 
@@ -95,8 +95,8 @@ impl Settings {
     /// How stores are reached that lie on web servers.
     #[must_use]
     pub fn reach(&self) -> Reach {
-        let ArchiveSettings { network, proxies, limits, downloads, .. } = &self.archive;
-        // Whatever the machine says of proxies is meant for its own archives.
+        let RepositorySettings { network, proxies, limits, downloads, .. } = &self.repositories;
+        // Whatever the machine says of proxies is meant for its own repositories.
         let fetcher = || Arc::new(Fetcher::new(AptConf::default(), proxies.clone(), *limits));
         Reach { fetch: network.then(|| fetcher() as _), keep: downloads.clone(), scratch: self.scratch.clone() }
     }
@@ -117,8 +117,8 @@ impl Settings {
 /// A further place to get things from.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Supplier {
-    /// A folder or file of the host: packages, install media, an archive, a store.
+    /// A folder or file of the host: packages, install media, a repository, a store.
     Place(PathBuf),
-    /// An archive's URL.
+    /// A repository's URL.
     Url(String),
 }

@@ -5,7 +5,7 @@ use crate::model::{Scope, SystemPath};
 use crate::platform::debian::{ALIASES, explained_links};
 
 impl System {
-    /// The spellings under which components may list a path: as it was named, where it really is, and on a merged
+    /// The spellings under which packages may list a path: as it was named, where it really is, and on a merged
     /// system through the top-level links (`/usr/bin/x` is listed as `/bin/x`).
     pub fn spellings(&self, path: &SystemPath) -> Vec<SystemPath> {
         let mut all = vec![path.clone()];

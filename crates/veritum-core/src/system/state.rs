@@ -14,7 +14,7 @@ const MACHINE_ID: &str = "/etc/machine-id";
 impl System {
     /// The state folder, when it is there.
     pub fn state(&self) -> Result<Option<StateFolder>, WorkError> {
-        let found = StateFolder::find(&self.machine, self.settings.state.as_deref()).map_err(ChangeError::from)?;
+        let found = StateFolder::find(&self.machine, self.settings.state_dir.as_deref()).map_err(ChangeError::from)?;
         Ok(found.map(|state| state.knowing(&self.areas)))
     }
 
@@ -35,7 +35,7 @@ impl System {
     /// # Errors
     /// When it cannot be made, or is none of ours.
     pub fn make_state(&self) -> Result<StateFolder, WorkError> {
-        let made = StateFolder::make(&self.machine, self.settings.state.as_deref()).map_err(ChangeError::from)?;
+        let made = StateFolder::make(&self.machine, self.settings.state_dir.as_deref()).map_err(ChangeError::from)?;
         Ok(made.knowing(&self.areas))
     }
 
@@ -82,14 +82,14 @@ impl System {
 
     /// Whether the notes lie in the state folder: one that was named, or the running system's own.
     fn are_notes_with_state(&self) -> bool {
-        self.settings.state.is_some() || self.machine.is_live() && rustix::process::geteuid().is_root()
+        self.settings.state_dir.is_some() || self.machine.is_live() && rustix::process::geteuid().is_root()
     }
 
     fn notes_folder(&self) -> Option<std::path::PathBuf> {
         Some(self.settings.notes.as_ref()?.join(self.machine_id()))
     }
 
-    /// What the machine's notes are filed under: its own id, or where it lies when it has none.
+    /// What the machine's notes are filed under: its own id, or where it is when it has none.
     fn machine_id(&self) -> String {
         let text = self.machine.read_config(&SystemPath::literal(MACHINE_ID)).ok().flatten().unwrap_or_default();
         let id = text.trim_ascii();

@@ -7,6 +7,7 @@ use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
 use super::System;
+use crate::model::quoted;
 use crate::platform::delegate::{Limit, ToolOutput, run};
 
 const UNSHARE: &str = "/usr/bin/unshare";
@@ -54,15 +55,15 @@ impl System {
     /// The reason, in words.
     pub fn tool_runner(&self) -> Result<ToolRunner, &'static str> {
         if !rustix::process::geteuid().is_root() {
-            return Err("only root can run the system's own tools");
+            return Err("only root can run the system's tools");
         }
         if self.machine.is_live() {
             return Ok(ToolRunner::Here);
         }
         if !Path::new(UNSHARE).exists() {
-            return Err("nothing here can enter that system apart from what runs here");
+            return Err("no tool available to run commands in that system in isolation");
         }
-        let root = OsString::from(format!("--root={}", self.settings.target.display()));
+        let root = OsString::from(format!("--root={}", self.settings.root.display()));
         let fixed = ["--mount", "--pid", "--fork", "--kill-child", "--uts", "--ipc", "--net", "--mount-proc"];
         Ok(ToolRunner::Inside(fixed.map(OsString::from).into_iter().chain([root, "--".into()]).collect()))
     }
@@ -70,8 +71,8 @@ impl System {
     /// A command as a person would type it, as root, for this machine.
     pub fn by_hand(&self, command: &str) -> String {
         match self.machine.is_live() {
-            true => format!("as root: {command}"),
-            false => format!("as root: chroot {} {command}", self.settings.target.display()),
+            true => command.to_owned(),
+            false => format!("chroot {} {command}", quoted(self.settings.root.as_os_str().as_encoded_bytes())),
         }
     }
 }

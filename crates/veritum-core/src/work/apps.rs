@@ -1,9 +1,9 @@
-//! `list apps` and `explain app:NAME`: the applications, and how they stood at the last check.
+//! `list apps` and `explain app:NAME`: the applications, and how they was at the last check.
 
 use super::{Engine, WorkError};
 use crate::apps::{Card, Class};
 use crate::areas::apps::{App, Integration, apps, called, card_of, finding_on};
-use crate::model::ComponentId;
+use crate::model::PackageId;
 use crate::platform::InstallState;
 use crate::platform::debian::{in_database, rests_on};
 use crate::report::{
@@ -13,7 +13,7 @@ use crate::scan::Choice;
 use crate::system::System;
 
 impl Engine {
-    /// The applications, with how they stood at the last check, and how much they take where that is asked.
+    /// The applications, with how they was at the last check, and how much they take where that is asked.
     ///
     /// # Errors
     /// When the state folder cannot be read.
@@ -33,18 +33,18 @@ impl Engine {
         Ok(AppsReport { format: AppsReport::FORMAT.into(), checked: last.map(|last| last.at), apps })
     }
 
-    /// All about one application: its component, what that rests on, what keeps it from being started, and what it keeps in a
+    /// All about one application: its package, what that depends on, what keeps it from being started, and what it keeps in a
     /// home.
     ///
     /// # Errors
-    /// When nothing, or more than one thing, is called so; when a card of the operator's cannot be used.
+    /// When nothing, or more than one thing, is called so; when a card of the administrator's cannot be used.
     pub fn explain_app(&self, typed: &str) -> Result<AppReport, WorkError> {
         let system = &self.system;
         let apps = apps(system);
         let app = called(&apps, typed)?;
         let integration = Integration::read(&system.machine);
         let last = system.last_check();
-        let on = app.component.as_ref().map(|id| rests_on(&id.name, system.database.stanzas())).unwrap_or_default();
+        let on = app.package.as_ref().map(|id| rests_on(&id.name, system.database.stanzas())).unwrap_or_default();
         let (card, from) = card_of(system, app)?;
         Ok(AppReport {
             format: AppReport::FORMAT.into(),
@@ -59,16 +59,16 @@ impl Engine {
 }
 
 fn app_line(system: &System, app: &App, last: Option<&LastCheck>, integration: &Integration<'_>) -> AppLine {
-    let problems = match (&app.component, last) {
-        (Some(id), Some(last)) => last.components.get(&id.name).copied().unwrap_or(0),
+    let problems = match (&app.package, last) {
+        (Some(id), Some(last)) => last.packages.get(&id.name).copied().unwrap_or(0),
         _ => 0,
     };
     AppLine {
         name: app.name().to_owned(),
         id: app.entry.id.clone(),
         entry: app.entry.path.clone(),
-        component: app.component.clone(),
-        vendor: app.component.as_ref().and_then(|id| vendor_of(system, id)),
+        package: app.package.clone(),
+        vendor: app.package.as_ref().and_then(|id| vendor_of(system, id)),
         shown: app.entry.entry.as_ref().is_ok_and(|entry| integration.shows(entry)),
         state: state_of(system, app, last, problems),
         problems,
@@ -80,8 +80,8 @@ fn app_line(system: &System, app: &App, last: Option<&LastCheck>, integration: &
 /// How much each of these takes, in all homes of those who log in.
 fn sizes_of(system: &System, apps: &[App]) -> Vec<AppSizes> {
     let installed = |app: &App| {
-        let id = app.component.as_ref()?;
-        system.installed.components.iter().find(|c| c.id == *id)?.installed_bytes
+        let id = app.package.as_ref()?;
+        system.installed.packages.iter().find(|c| c.id == *id)?.installed_bytes
     };
     let mut all: Vec<AppSizes> =
         apps.iter().map(|app| AppSizes { installed: installed(app), ..AppSizes::default() }).collect();
@@ -105,27 +105,27 @@ fn sizes_of(system: &System, apps: &[App]) -> Vec<AppSizes> {
 }
 
 fn state_of(system: &System, app: &App, last: Option<&LastCheck>, problems: u64) -> AppState {
-    let Some(id) = &app.component else { return AppState::Unowned };
-    let component = system.installed.components.iter().find(|c| c.id == *id);
-    match (component.map(|c| c.install_state), last) {
+    let Some(id) = &app.package else { return AppState::Unowned };
+    let package = system.installed.packages.iter().find(|c| c.id == *id);
+    match (package.map(|c| c.install_state), last) {
         (Some(progress), _) if progress != InstallState::Installed => AppState::Incomplete,
         (_, None) => AppState::Unchecked,
         (_, Some(last)) if was_installed_after(system, id, &last.at) => AppState::ChangedSince,
-        _ if problems > 0 => AppState::Problems,
-        _ => AppState::Sound,
+        _ if problems > 0 => AppState::Damaged,
+        _ => AppState::Ok,
     }
 }
 
-/// Whether a component's list of files was written after a moment: dpkg writes it anew with each installation.
-fn was_installed_after(system: &System, id: &ComponentId, moment: &str) -> bool {
+/// Whether a package's list of files was written after a moment: dpkg writes it again with each installation.
+fn was_installed_after(system: &System, id: &PackageId, moment: &str) -> bool {
     let Ok(moment) = moment.parse::<jiff::Timestamp>() else { return false };
     let names = [format!("info/{}:{}.list", id.name, id.arch), format!("info/{}.list", id.name)];
     let stat = |name: &String| system.machine.look(&in_database(name)).ok().flatten();
     names.iter().find_map(stat).is_some_and(|stat| stat.ctime.s > moment.as_second())
 }
 
-/// Who makes or packages a component: its origin, else its maintainer without an address.
-fn vendor_of(system: &System, id: &ComponentId) -> Option<String> {
+/// Who makes or .deb files a package: its origin, else its maintainer without an address.
+fn vendor_of(system: &System, id: &PackageId) -> Option<String> {
     let stanza = system
         .database
         .stanzas()
@@ -147,7 +147,7 @@ fn told(card: &Card, from: CardOrigin) -> CardReport {
             None => parts.push(PartReport { class, what: what.map(str::to_owned), places: vec![pattern.to_string()] }),
         }
     }
-    // What nobody touches first, then what a reset is about.
+    // What no one touches first, then what a reset is about.
     parts.sort_by_key(|part| (part.class != Class::Own, part.class));
     CardReport { from, programs: card.programs.clone(), parts }
 }

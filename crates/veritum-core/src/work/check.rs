@@ -5,13 +5,13 @@ use super::identify::find_forgotten;
 use super::names::{require_named, require_there};
 use super::quick::{clean_check, unchanged_report};
 use super::{Engine, WorkError};
-use crate::archive::Lacking;
 use crate::areas::{AREAS, Checked, Cx, Evidence, FILES, Failed, How, Memory, is_wanted};
 use crate::event::Observer;
 use crate::history::{SeenFiles, keep_seen};
 use crate::homes::HomesSeen;
-use crate::model::{AreaName, ComponentId, Scope};
+use crate::model::{AreaName, PackageId, Reach, Scope};
 use crate::report::{CheckReport, DownloadReport, Outcome};
+use crate::repository::Lacking;
 
 impl Engine {
     /// Checks what is named, or everything.
@@ -37,11 +37,11 @@ impl Engine {
         let mut checked = check_all(&cx)?;
         let mut report = self.report(scope, &checked);
         let mut evidence = cx.into_evidence();
-        if self.system.settings.full_chain && !report.stopped {
+        if self.system.settings.complete && !report.stopped {
             match download_unverified(self, scope, &checked, &evidence, observer) {
                 Err(WorkError::Stopped) => {
                     report.stopped = true;
-                    report.outcome = report.outcome.min(Outcome::Unexamined);
+                    report.outcome = report.outcome.min(Outcome::Unchecked);
                     report.unexamined.push(not_reached(FILES, "stopped before all signed packages were downloaded"));
                 }
                 Err(e) => return Err(e),
@@ -58,7 +58,7 @@ impl Engine {
         if let Some(state) = &state {
             tell_unfinished(state, &mut report);
         }
-        // A hundred thousand small pieces are let go beside the rest of the work.
+        // A hundred thousand small pieces are let go next to the rest of the work.
         self.system.pool.spawn(move || drop(evidence));
         if scope.is_whole() && !report.stopped {
             self.system.note_last_check(&report);
@@ -91,7 +91,7 @@ impl Engine {
     /// The document of a check.
     pub(super) fn report(&self, scope: &Scope, checked: &Checked) -> CheckReport {
         let mut report = self.blank_report(scope);
-        checked.fill(&mut report, self.system.settings.require);
+        checked.fill(&mut report, self.system.settings.min_trust);
         report.sources = self.supply().source_reports();
         report.not_remembered = self.supply().doubts();
         report
@@ -103,6 +103,7 @@ impl Engine {
             machine: self.system.machine_report(),
             reference: self.supply().reference_words(),
             limited: !scope.is_all() || !scope.selected.is_empty(),
+            everything: scope.reach == Reach::Everything,
             ..CheckReport::blank(self.system.settings.now)
         }
     }
@@ -124,7 +125,7 @@ pub(super) fn resolve(engine: &mut Engine, scope: &Scope, observer: &dyn Observe
     Ok(resolved)
 }
 
-/// Where everything is to be held against its package: downloads those that are not at hand. `None` where none lacks.
+/// Where everything is to be compared with its package: downloads those that are not available. `None` where none lacks.
 fn download_unverified(
     engine: &Engine,
     scope: &Scope,
@@ -133,7 +134,7 @@ fn download_unverified(
     observer: &dyn Observer,
 ) -> Result<Option<(Failed, Vec<Lacking>)>, WorkError> {
     let Some(gathered) = &evidence.gathered else { return Ok(None) };
-    let weak: Vec<ComponentId> = engine.supply().weak_in_scope(&gathered.reference, scope);
+    let weak: Vec<PackageId> = engine.supply().weak_in_scope(&gathered.reference, scope);
     let lacking = checked.downloads().into_iter().map(|(lacking, _)| lacking);
     let lacking: Vec<Lacking> = lacking.filter(|lacking| weak.contains(&lacking.id)).collect();
     if lacking.is_empty() {
@@ -154,6 +155,6 @@ fn remember(engine: &Engine, mut checked: Checked, report: &CheckReport) {
 
 /// What became of downloads that were tried.
 pub(super) fn told_downloads(before: &CheckReport, tried: &[Lacking], failed: &Failed) -> Vec<DownloadReport> {
-    let told = before.downloads.iter().filter(|d| tried.iter().any(|lacking| lacking.id == d.component));
-    told.map(|d| DownloadReport { failed: failed.get(&d.component).cloned(), ..d.clone() }).collect()
+    let told = before.downloads.iter().filter(|d| tried.iter().any(|lacking| lacking.id == d.package));
+    told.map(|d| DownloadReport { failed: failed.get(&d.package).cloned(), ..d.clone() }).collect()
 }

@@ -1,4 +1,4 @@
-//! [`Consent`]: what was shown and agreed to. The one memory of it: nobody is asked twice about the same.
+//! [`Consent`]: what was shown and agreed to. The one memory of it: no one is asked twice about the same.
 
 use std::collections::HashSet;
 
@@ -64,7 +64,7 @@ pub enum Agreement {
     No,
 }
 
-/// Whoever is asked.
+/// The caller that is asked.
 pub(super) type Ask<'a> = dyn FnMut(&Preview<'_>) -> Agreement + 'a;
 
 /// The identity of an action for consent.
@@ -106,7 +106,7 @@ impl<'a> Consent<'a> {
         step.shows.iter().all(|action| self.agreed.contains(&key(action)))
     }
 
-    /// What of a step is agreed to; what nobody has been shown yet is asked about. Parts of the store belong together: without an
+    /// What of a step is agreed to; what no one has been shown yet is asked about. Parts of the store belong together: without an
     /// answer to what is new, it stays as it is. What is tried once in a run is not tried again.
     pub(super) fn allowed(&mut self, check: &dyn Fn() -> CheckReport, area: &AreaName, step: &Step) -> Option<Step> {
         // Findings that another area's repair answers have no action of their own.

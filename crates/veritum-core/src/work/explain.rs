@@ -1,6 +1,6 @@
-//! `explain`: one path, finding or change, looked at closely and anew.
+//! `explain`: one path, finding or change, examined closely and again.
 
-use super::examine::check_all;
+use super::examine::{check_all, check_area};
 use super::names::require_there;
 use super::{Engine, WorkError};
 use crate::areas::files::unowned;
@@ -24,7 +24,7 @@ impl Engine {
         {
             let none = Failed::new();
             let cx = self.cx(&scope, How::plain(&none), observer);
-            // A file of a component is explained as such first, whatever other areas know about the path.
+            // A file of a package is explained as such first, whatever other areas know about the path.
             for area in AREAS.iter().rev() {
                 if let Some(report) = area.explain_place(&cx, path)? {
                     return Ok(report);
@@ -58,7 +58,7 @@ impl Engine {
             let scope = Scope::only(area.about().name.clone());
             let cx = cx.narrowed(&scope);
             if area.is_here(&cx) {
-                checked.replace(area.check(&cx, &Checked::default())?);
+                checked.replace(check_area(&cx, *area, &Checked::default())?);
             }
         }
         let all: Vec<&Finding> = checked.findings().filter(fits).collect();
@@ -77,10 +77,10 @@ impl Engine {
         }
     }
 
-    /// The journal of a change.
+    /// The change log of a change.
     ///
     /// # Errors
-    /// When there is no such change, or its journal cannot be read.
+    /// When there is no such change, or its change log cannot be read.
     pub fn explain_change(&self, number: u64) -> Result<ChangeLog, WorkError> {
         let none = || WorkError::unknown_change(&number.to_string());
         let state = self.system.state()?.ok_or_else(none)?;

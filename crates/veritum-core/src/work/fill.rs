@@ -1,38 +1,38 @@
-//! `store fill --installed`, `store fill --from`: gathering what is installed into a store.
+//! `store add --installed`, `store add --from`: gathering what is installed into a store.
 
 use std::fs;
 use std::io;
 use std::path::PathBuf;
 
 use super::{Agreement, Engine, WorkError};
-use crate::archive::{Archive, Candidate, Lacking};
 use crate::event::Observer;
 use crate::machine::Machine;
-use crate::model::{ComponentId, error_chain};
-use crate::report::{FillReport, RefusedComponent};
-use crate::store::{FillRules, FillSummary, PackageRef, Parcel, StoreError, fill_from, room_for, take_over, taken_in};
+use crate::model::{PackageId, error_chain};
+use crate::report::{FillReport, RefusedPackage};
+use crate::repository::{Candidate, Lacking, Repositories};
+use crate::store::{DebRef, FillRules, FillSummary, Parcel, StoreError, fill_from, room_for, take_over, taken_in};
 use crate::supply::download_report;
 
-/// How installed components come into a store.
+/// How installed packages come into a store.
 #[derive(Debug, Default)]
 struct Gathering {
-    /// Components that the store has already.
+    /// Packages that the store has already.
     known: u64,
-    /// Taken over from other stores: position, components.
-    stores: Vec<(usize, Vec<ComponentId>)>,
-    /// Packages at hand.
-    at_hand: Vec<(ComponentId, Candidate)>,
+    /// Taken over from other stores: position, packages.
+    stores: Vec<(usize, Vec<PackageId>)>,
+    /// Packages available.
+    at_hand: Vec<(PackageId, Candidate)>,
     /// Packages to be downloaded first.
     downloads: Vec<(Lacking, String)>,
     /// What cannot be had, and why.
-    refused: Vec<RefusedComponent>,
-    /// Bytes that the store is going to need, as far as can be told before.
+    refused: Vec<RefusedPackage>,
+    /// Bytes that the store is going to need, as far as can be reported before.
     room: u64,
 }
 
 impl Engine {
-    /// Takes every installed component into the store in use: from other stores, from packages at hand, from the
-    /// archive, each verified. `ask` is shown how much that is before anything is downloaded or written.
+    /// Takes every installed package into the store in use: from other stores, from .deb files available, from the
+    /// repository, each verified. `ask` is shown how much that is before anything is downloaded or written.
     ///
     /// # Errors
     /// When no store is named, or it cannot be written.
@@ -61,25 +61,25 @@ impl Engine {
             return Ok(report);
         }
         let lacking: Vec<Lacking> = gathering.downloads.iter().map(|(lacking, _)| lacking.clone()).collect();
-        let failed: Vec<(ComponentId, String)> = match lacking.is_empty() {
+        let failed: Vec<(PackageId, String)> = match lacking.is_empty() {
             true => Vec::new(),
             false => {
-                let failed = self.supply().with_archive(|archive| archive.download(&lacking, observer));
+                let failed = self.supply().with_repositories(|repositories| repositories.download(&lacking, observer));
                 failed.map_err(|_| WorkError::Stopped)?.into_iter().map(|(id, e)| (id, error_chain(&e))).collect()
             }
         };
         for (id, why) in &failed {
-            report.refused.push(RefusedComponent { component: id.clone(), why: format!("not downloaded: {why}") });
+            report.refused.push(RefusedPackage { package: id.clone(), why: format!("not downloaded: {why}") });
         }
         let mut summary = FillSummary::default();
         for (at, ids) in &gathering.stores {
             summary = summary.with(take_over(&location, &self.open.stores[*at], Some(ids), rules, observer)?);
         }
         let got = lacking.into_iter().filter(|l| !failed.iter().any(|(id, _)| *id == l.id));
-        let mut packages = gathering.at_hand;
-        packages.extend(got.map(|l| (l.id, l.candidate)));
-        let filled = self.supply().open_archive(|archive| {
-            fill_packages(archive, &self.system.machine, &location, &packages, rules, observer)
+        let mut debs = gathering.at_hand;
+        debs.extend(got.map(|l| (l.id, l.candidate)));
+        let filled = self.supply().open_repositories(|repositories| {
+            fill_debs(repositories, &self.system.machine, &location, &debs, rules, observer)
         });
         summary = summary.with(filled.transpose()?.unwrap_or_default());
         report.added = summary.added;
@@ -90,7 +90,7 @@ impl Engine {
     }
 }
 
-/// Finds out how each installed component can be had.
+/// Finds out how each installed package can be had.
 fn gather(
     engine: &Engine,
     location: &std::path::Path,
@@ -99,17 +99,17 @@ fn gather(
 ) -> Result<Gathering, WorkError> {
     let known = taken_in(location, rules.contents)?;
     let mut gathering = Gathering::default();
-    let mut open: Vec<ComponentId> = Vec::new();
+    let mut open: Vec<PackageId> = Vec::new();
     let skip = usize::from(engine.open.own_opened);
-    for component in &engine.system.installed.components {
-        let id = &component.id;
+    for package in &engine.system.installed.packages {
+        let id = &package.id;
         if known.contains(id) {
             gathering.known += 1;
             continue;
         }
         gathering.room += match rules.contents {
             // Packed, a system takes less than half of what it takes installed.
-            true => component.installed_bytes.unwrap_or(0) / 2 + 16 * 1024,
+            true => package.installed_bytes.unwrap_or(0) / 2 + 16 * 1024,
             false => 16 * 1024,
         };
         let has = |store: &&crate::store::Store| store.entry(id).is_some_and(|e| !(rules.contents && e.manifest_only));
@@ -127,9 +127,11 @@ fn gather(
     if !open.is_empty() {
         engine
             .supply()
-            .with_archive(|archive| archive.ask_network(&engine.system.machine, &open, observer))
+            .with_repositories(|repositories| repositories.ask_network(&engine.system.machine, &open, observer))
             .map_err(|_| WorkError::Stopped)?;
-        engine.supply().open_archive(|archive| sort_out(archive, &engine.system.machine, open, &mut gathering));
+        engine
+            .supply()
+            .open_repositories(|repositories| sort_out(repositories, &engine.system.machine, open, &mut gathering));
     }
     Ok(gathering)
 }
@@ -153,48 +155,48 @@ fn fill_report(location: &std::path::Path, gathering: &Gathering) -> FillReport 
     }
 }
 
-/// Which packages are at hand, which must be downloaded, which cannot be had.
-fn sort_out(archive: &Archive, machine: &Machine, open: Vec<ComponentId>, gathering: &mut Gathering) {
+/// Which packages are available, which must be downloaded, which cannot be had.
+fn sort_out(repositories: &Repositories, machine: &Machine, open: Vec<PackageId>, gathering: &mut Gathering) {
     for id in open {
-        if let Some(candidate) = archive.candidate_at_hand(machine, &id) {
+        if let Some(candidate) = repositories.candidate_at_hand(machine, &id) {
             gathering.at_hand.push((id, candidate.clone()));
-        } else if let Some(lacking) = archive.lacking(machine, &id).filter(|_| archive.may_use_network()) {
-            let from = archive.sources()[lacking.candidate.source].source.describe();
+        } else if let Some(lacking) = repositories.lacking(machine, &id).filter(|_| repositories.may_use_network()) {
+            let from = repositories.sources()[lacking.candidate.source].source.describe();
             gathering.downloads.push((lacking, from));
         } else {
-            let why = match (archive.table().lists(&id), archive.table().newest(&id)) {
-                (true, _) => "its package is not at hand, and the network is not to be used".to_owned(),
-                (false, Some(newest)) => format!("the archive no longer lists this version, only {newest}"),
-                (false, None) => "no archive vouches for it".to_owned(),
+            let why = match (repositories.table().lists(&id), repositories.table().newest(&id)) {
+                (true, _) => "its .deb file is not available, and network use is disabled".to_owned(),
+                (false, Some(newest)) => format!("the repository no longer has this version, only {newest}"),
+                (false, None) => "no repository lists it".to_owned(),
             };
-            gathering.refused.push(RefusedComponent { component: id, why });
+            gathering.refused.push(RefusedPackage { package: id, why });
         }
     }
 }
 
-fn fill_packages(
-    archive: &Archive,
+fn fill_debs(
+    repositories: &Repositories,
     machine: &Machine,
     location: &std::path::Path,
-    packages: &[(ComponentId, Candidate)],
+    debs: &[(PackageId, Candidate)],
     rules: FillRules,
     observer: &dyn Observer,
 ) -> Result<FillSummary, StoreError> {
-    let parcels: Vec<Vouched<'_>> =
-        packages.iter().map(|(id, candidate)| Vouched { archive, machine, id, candidate }).collect();
+    let parcels: Vec<VerifiedDeb<'_>> =
+        debs.iter().map(|(id, candidate)| VerifiedDeb { repositories, machine, id, candidate }).collect();
     let parcels: Vec<&dyn Parcel> = parcels.iter().map(|p| p as &dyn Parcel).collect();
     fill_from(location, &parcels, rules, observer)
 }
 
-/// A package that an archive vouches for.
-struct Vouched<'a> {
-    archive: &'a Archive,
+/// A package that a repository verifies.
+struct VerifiedDeb<'a> {
+    repositories: &'a Repositories,
     machine: &'a Machine,
-    id: &'a ComponentId,
+    id: &'a PackageId,
     candidate: &'a Candidate,
 }
 
-impl Parcel for Vouched<'_> {
+impl Parcel for VerifiedDeb<'_> {
     fn label(&self) -> PathBuf {
         PathBuf::from(self.id.to_string())
     }
@@ -203,11 +205,11 @@ impl Parcel for Vouched<'_> {
         self.candidate.sum.get().size
     }
 
-    fn open(&self) -> io::Result<(fs::File, Option<PackageRef>)> {
-        let other = || io::Error::new(io::ErrorKind::NotFound, "what lies at hand is not the package that was signed");
-        let package = self.archive.at_hand(self.machine, self.id, &self.candidate.sum).ok_or_else(other)?;
+    fn open(&self) -> io::Result<(fs::File, Option<DebRef>)> {
+        let other = || io::Error::new(io::ErrorKind::NotFound, "the available .deb file differs from the signed one");
+        let deb = self.repositories.at_hand(self.machine, self.id, &self.candidate.sum).ok_or_else(other)?;
         let sum = self.candidate.sum.get();
-        Ok((package.file.into_inner(), Some(PackageRef { sha256: sum.hex(), size: sum.size })))
+        Ok((deb.file.into_inner(), Some(DebRef { sha256: sum.hex(), size: sum.size })))
     }
 }
 

@@ -1,37 +1,37 @@
-//! Finding out which components are really installed, where the package database does not tell, or tells something else
-//! than all of a component's own records.
+//! Finding out which packages are really installed, where the package database does not say, or says something else
+//! than all of a package's package database.
 
 use std::cell::OnceCell;
 use std::collections::{HashMap, HashSet};
 
 use super::Engine;
-use crate::archive::is_in_cache;
-use crate::areas::records::settings_text;
+use crate::areas::database::settings_text;
 use crate::event::NoObserver;
 use crate::machine::Machine;
-use crate::model::{ComponentId, Digest, Entry, EntryKind, FileKind, SystemPath, readable};
-use crate::platform::Component;
+use crate::model::{Digest, Entry, EntryKind, FileKind, PackageId, SystemPath, readable};
+use crate::platform::Package;
 use crate::platform::debian::database::{Key, Stanza, changelog_of};
 use crate::platform::debian::{compare_versions, info_list, info_md5sums, info_stems, last_versions};
 use crate::reference::ManifestSource;
+use crate::repository::is_in_cache;
 use crate::store::{Manifest, Records, Store};
 
 /// One record over this size is refused.
 const MAX_RECORD: u64 = 64 << 20;
-/// So many files are compared to tell the version of a component of which nothing else is left.
+/// So many files are compared to report the version of a package of which nothing else is left.
 const MAX_COMPARED: usize = 50;
 /// So many, where several versions have most of them in common.
 const MAX_TELLING: usize = 10_000;
 /// So many names that others depend on in vain are looked for.
 const MAX_MISSED: usize = 200;
-/// So many components of stores, and so many packages of the cache, are looked for that nothing of the database names.
+/// So many packages of stores, and so many .deb files of the cache, are looked for that nothing of the database names.
 const MAX_OFFERED: usize = 500;
 const MAX_CACHED: usize = 60;
 
-/// The version of each component that the package log knew last.
+/// The version of each package that the package log knew last.
 type Logged = HashMap<Key, String>;
 
-/// What lies among the records of one component.
+/// What is among the records of one package.
 struct Evidence<'a> {
     machine: &'a Machine,
     list: Option<HashSet<SystemPath>>,
@@ -42,36 +42,36 @@ struct Evidence<'a> {
     written: Option<String>,
 }
 
-/// What a verified source says of a component.
+/// What a verified source says of a package.
 struct Known {
-    id: ComponentId,
+    id: PackageId,
     manifest: Manifest,
     records: Records,
 }
 
-/// Names what the database has lost, and corrects versions that its own records belie: what is judged by a wrong
-/// version would be judged by nobody.
+/// Names what the database has lost, and corrects versions that its package database contradict: what is judged by a wrong
+/// version would be judged by no one.
 pub(super) fn identify(engine: &mut Engine) {
     let lost = engine.system.database.lost.clone();
     let versions = OnceCell::new();
     let log = || versions.get_or_init(|| last_versions(&engine.system.machine));
     let found: Vec<_> = lost.iter().map(|stem| (stem, lost_entry(engine, stem, &log))).collect();
-    let contradicted: Vec<_> = (0..engine.system.installed.components.len())
-        .filter_map(|at| Some((at, actual_component(engine, at, &log)?)))
+    let contradicted: Vec<_> = (0..engine.system.installed.packages.len())
+        .filter_map(|at| Some((at, actual_package(engine, at, &log)?)))
         .collect();
     for (at, right) in contradicted {
-        engine.system.installed.components[at].id = right;
+        engine.system.installed.packages[at].id = right;
     }
     adopt(engine, found);
 }
 
-/// Finds components that the package database does not name: those whose files are here, and those that are essential.
+/// Finds packages that the package database does not name: those whose files are here, and those that are essential.
 pub(super) fn find_forgotten(engine: &mut Engine) {
     find_by_files(engine);
     miss_essential(engine);
 }
 
-/// Finds those whose files are here: what others depend on and is not installed, what no system is without, and what lies
+/// Finds those whose files are here: what others depend on and is not installed, what no system is without, and what is
 /// in a store or in the package cache.
 fn find_by_files(engine: &mut Engine) {
     let mut missed = missed(engine);
@@ -89,10 +89,11 @@ fn find_by_files(engine: &mut Engine) {
 /// Counts as lost the essential packages that nothing names: no system is without them, even where no package is there to
 /// compare with.
 fn miss_essential(engine: &mut Engine) {
-    let ids = engine.system.installed.components.iter().map(|c| &c.id);
-    let essential = engine.supply().open_archive(|archive| archive.table().essential(ids)).unwrap_or_default();
+    let ids = engine.system.installed.packages.iter().map(|c| &c.id);
+    let essential =
+        engine.supply().open_repositories(|repositories| repositories.table().essential(ids)).unwrap_or_default();
     let known = engine.system.database.known_names();
-    let adopted: HashSet<&str> = engine.system.installed.components.iter().map(|c| c.id.name.as_str()).collect();
+    let adopted: HashSet<&str> = engine.system.installed.packages.iter().map(|c| c.id.name.as_str()).collect();
     let is_named = |name: &str| known.contains(name) || adopted.contains(name);
     let missing: Vec<String> = essential.into_iter().filter(|name| !is_named(name)).collect();
     engine.system.database.lost.extend(missing);
@@ -109,99 +110,102 @@ fn adopt(engine: &mut Engine, found: Vec<(&String, Option<Stanza>)>) {
         }
     }
     if adopted {
-        let key = |c: &Component| (c.id.name.clone(), c.id.arch.clone());
-        let known: HashSet<Key> = engine.system.installed.components.iter().map(key).collect();
-        let all = engine.system.database.components().0;
-        engine.system.installed.components.extend(all.into_iter().filter(|c| !known.contains(&key(c))));
-        engine.system.installed.components.sort_by(|a, b| a.id.cmp(&b.id));
+        let key = |c: &Package| (c.id.name.clone(), c.id.arch.clone());
+        let known: HashSet<Key> = engine.system.installed.packages.iter().map(key).collect();
+        let all = engine.system.database.packages().0;
+        engine.system.installed.packages.extend(all.into_iter().filter(|c| !known.contains(&key(c))));
+        engine.system.installed.packages.sort_by(|a, b| a.id.cmp(&b.id));
         engine.system.installed.lost.clone_from(&engine.system.database.lost);
     }
 }
 
-/// Which component the one at this position really is, when all its records but its entry say so, and nothing that
+/// Which package the one at this position really is, when all its records but its entry say so, and nothing that
 /// is signed knows the version of its entry.
-fn actual_component<'a>(engine: &Engine, at: usize, log: &dyn Fn() -> &'a Logged) -> Option<ComponentId> {
-    let component = &engine.system.installed.components[at];
-    let id = &component.id;
+fn actual_package<'a>(engine: &Engine, at: usize, log: &dyn Fn() -> &'a Logged) -> Option<PackageId> {
+    let package = &engine.system.installed.packages[at];
+    let id = &package.id;
     if engine.open.stores.iter().any(|s| s.has(id)) {
         return None;
     }
     if engine.open.stores.is_empty() {
-        return logged_otherwise(engine, component, log);
+        return logged_otherwise(engine, package, log);
     }
-    let is_installed = |other: &ComponentId| {
-        let mut all = engine.system.installed.components.iter().map(|c| &c.id);
+    let is_installed = |other: &PackageId| {
+        let mut all = engine.system.installed.packages.iter().map(|c| &c.id);
         all.any(|known| known.name == other.name && known.arch == other.arch && known != id)
     };
-    let others: Vec<ComponentId> = stored(engine, &id.name).into_iter().filter(|o| !is_installed(o)).collect();
+    let others: Vec<PackageId> = stored(engine, &id.name).into_iter().filter(|o| !is_installed(o)).collect();
     if others.is_empty()
-        || engine.supply().with_archive(|archive| archive.named(&engine.system.machine, &id.name)).contains(id)
+        || engine
+            .supply()
+            .with_repositories(|repositories| repositories.named(&engine.system.machine, &id.name))
+            .contains(id)
     {
         return None;
     }
-    let stem = info_stems(component).into_iter().find(|s| engine.system.database.info.contains_key(s))?;
+    let stem = info_stems(package).into_iter().find(|s| engine.system.database.info.contains_key(s))?;
     let evidence = evidence(engine, &stem, log());
     let known = others.iter().filter_map(|other| described(engine, other));
     // Equal contents alone are no proof: an update may change nothing but its number.
     only_one(known.filter(|known| evidence.identifies_version(known)), &evidence).map(|known| known.id)
 }
 
-/// Which version of a component the package log and its changelog name, when both name the same and its entry another one,
-/// and the archive's lists at hand know that version.
-fn logged_otherwise<'a>(engine: &Engine, component: &Component, log: &dyn Fn() -> &'a Logged) -> Option<ComponentId> {
-    let id = &component.id;
+/// Which version of a package the package log and its changelog name, when both name the same and its entry another one,
+/// and the repository's lists available know that version.
+fn logged_otherwise<'a>(engine: &Engine, package: &Package, log: &dyn Fn() -> &'a Logged) -> Option<PackageId> {
+    let id = &package.id;
     let version = log().get(&(id.name.clone(), id.arch.clone())).filter(|version| **version != id.version)?;
-    let right = ComponentId::new(&id.name, version, &id.arch).ok()?;
+    let right = PackageId::new(&id.name, version, &id.arch).ok()?;
     let (_, written) = changelog_of(&engine.system.machine, &id.name)?;
     if written != *version {
         return None;
     }
     engine
         .supply()
-        .with_archive(|archive| archive.named(&engine.system.machine, &id.name))
+        .with_repositories(|repositories| repositories.named(&engine.system.machine, &id.name))
         .contains(&right)
         .then_some(right)
 }
 
-/// Names that others depend on, that nothing known is or provides, and that signed packages at hand have whose files are
+/// Names that others depend on, that nothing known is or provides, and that signed packages available have whose files are
 /// here all the same.
 fn missed(engine: &Engine) -> Vec<String> {
     let lost: HashSet<&str> =
         engine.system.database.lost.iter().map(|stem| stem.split(':').next().unwrap_or(stem)).collect();
     let mut names = engine.system.database.unmet();
-    let ids: Vec<&ComponentId> = engine.system.installed.components.iter().map(|c| &c.id).collect();
-    // Where stores answer for everything the archive is not asked.
+    let ids: Vec<&PackageId> = engine.system.installed.packages.iter().map(|c| &c.id).collect();
+    // Where stores answer for everything the repository is not asked.
     if ids.iter().any(|id| !engine.open.stores.iter().any(|s| s.has(id))) {
         let wanted = ids.iter().copied();
-        names.extend(engine.supply().with_archive(|archive| {
-            let _ = archive.listed(&engine.system.machine, wanted);
-            archive.table().basic().cloned().collect::<Vec<_>>()
+        names.extend(engine.supply().with_repositories(|repositories| {
+            let _ = repositories.listed(&engine.system.machine, wanted);
+            repositories.table().basic().cloned().collect::<Vec<_>>()
         }));
     }
     let installed: HashSet<&str> = ids.iter().map(|id| id.name.as_str()).collect();
     let open = |name: &String| !lost.contains(name.as_str()) && !installed.contains(name.as_str());
     let open: Vec<String> = names.into_iter().filter(open).take(MAX_MISSED).collect();
     if !open.is_empty() {
-        engine.supply().with_archive(|archive| archive.also_know(open.iter().cloned()));
+        engine.supply().with_repositories(|repositories| repositories.also_know(open.iter().cloned()));
     }
     open
 }
 
-/// Components of stores and packages of the cache that nothing of the database names, and most of whose files lie here
+/// Packages of stores and .deb files of the cache that nothing of the database names, and most of whose files lie here
 /// without belonging to anything.
 fn left_behind(engine: &Engine) -> Vec<String> {
     let named = engine.system.database.known_names();
     let near = engine.open.stores.iter().filter(|store| !store.is_remote());
-    let stored = near.flat_map(Store::components).map(|entry| entry.component.clone());
-    let mut ids: Vec<ComponentId> = stored.filter(|id| !named.contains(id.name.as_str())).take(MAX_OFFERED).collect();
+    let stored = near.flat_map(Store::packages).map(|entry| entry.package.clone());
+    let mut ids: Vec<PackageId> = stored.filter(|id| !named.contains(id.name.as_str())).take(MAX_OFFERED).collect();
     let unnamed = |name: &str| !named.contains(name);
-    // Where stores answer for everything the archive is not even opened for that.
+    // Where stores answer for everything the repository is not even opened for that.
     if is_in_cache(&engine.system.machine, &unnamed) {
-        ids.extend(engine.supply().with_archive(|archive| {
-            let cached = archive.cached(&engine.system.machine, &unnamed);
-            let cached: Vec<ComponentId> = cached.into_iter().take(MAX_CACHED).collect();
-            // Whoever stops here stops at the next step as well.
-            let _ = archive.prepare(&engine.system.machine, &cached, &engine.system.pool, &NoObserver);
+        ids.extend(engine.supply().with_repositories(|repositories| {
+            let cached = repositories.cached(&engine.system.machine, &unnamed);
+            let cached: Vec<PackageId> = cached.into_iter().take(MAX_CACHED).collect();
+            // The caller that stops here stops at the next step as well.
+            let _ = repositories.prepare(&engine.system.machine, &cached, &engine.system.pool, &NoObserver);
             cached
         }));
     }
@@ -225,19 +229,19 @@ fn left_behind(engine: &Engine) -> Vec<String> {
     left.collect()
 }
 
-/// The entry of a component of which only the records are left, when they fit just one that is known.
+/// The entry of a package of which only the records are left, when they fit just one that is known.
 fn lost_entry<'a>(engine: &Engine, stem: &str, log: &dyn Fn() -> &'a Logged) -> Option<Stanza> {
     let (name, arch) = stem.split_once(':').map_or((stem, None), |(name, arch)| (name, Some(arch)));
     let evidence = evidence(engine, stem, log());
-    let fits = |id: &ComponentId| arch.is_none_or(|arch| id.arch == arch);
+    let fits = |id: &PackageId| arch.is_none_or(|arch| id.arch == arch);
     let stored = stored(engine, name).into_iter().filter(fits);
     let stored: Vec<Known> = stored.filter_map(|id| described(engine, &id)).collect();
     let found = only_one(stored.into_iter(), &evidence).or_else(|| {
-        let listed = engine.supply().with_archive(|archive| {
-            archive.also_know(std::iter::once(name.to_owned()));
-            let wanted = archive.named(&engine.system.machine, name);
-            // Whoever stops here stops at the next step as well.
-            let _ = archive.prepare(&engine.system.machine, &wanted, &engine.system.pool, &NoObserver);
+        let listed = engine.supply().with_repositories(|repositories| {
+            repositories.also_know(std::iter::once(name.to_owned()));
+            let wanted = repositories.named(&engine.system.machine, name);
+            // The caller that stops here stops at the next step as well.
+            let _ = repositories.prepare(&engine.system.machine, &wanted, &engine.system.pool, &NoObserver);
             wanted
         });
         only_one(listed.into_iter().filter(fits).filter_map(|id| described(engine, &id)), &evidence)
@@ -246,17 +250,17 @@ fn lost_entry<'a>(engine: &Engine, stem: &str, log: &dyn Fn() -> &'a Logged) -> 
     Some(Stanza::composed(&control, &[], &settings_of(engine, &found)))
 }
 
-/// The components of a name that stores have.
-fn stored(engine: &Engine, name: &str) -> Vec<ComponentId> {
-    let all = engine.open.stores.iter().flat_map(crate::store::Store::components).map(|e| &e.component);
-    let mut all: Vec<ComponentId> = all.filter(|id| id.name == name).cloned().collect();
+/// The packages of a name that stores have.
+fn stored(engine: &Engine, name: &str) -> Vec<PackageId> {
+    let all = engine.open.stores.iter().flat_map(crate::store::Store::packages).map(|e| &e.package);
+    let mut all: Vec<PackageId> = all.filter(|id| id.name == name).cloned().collect();
     all.sort();
     all.dedup();
     all
 }
 
-/// What sources say of a component.
-fn described(engine: &Engine, id: &ComponentId) -> Option<Known> {
+/// What sources say of a package.
+fn described(engine: &Engine, id: &PackageId) -> Option<Known> {
     let from = |source: &dyn ManifestSource| {
         let manifest = source.manifest(id).ok().flatten()?;
         let records = source.records(&manifest).ok().flatten()?;
@@ -264,10 +268,10 @@ fn described(engine: &Engine, id: &ComponentId) -> Option<Known> {
         Some(Known { id: id.clone(), manifest, records })
     };
     let stores = engine.open.stores.iter().find_map(|store| from(store));
-    stores.or_else(|| engine.supply().open_archive(|archive| from(archive)).flatten())
+    stores.or_else(|| engine.supply().open_repositories(|repositories| from(repositories)).flatten())
 }
 
-/// The settings files of a component as its entry names them.
+/// The configuration files of a package as its entry names them.
 fn settings_of(engine: &Engine, known: &Known) -> String {
     let md5 = |digest: &Digest, size: u64| engine.open.stores.iter().find_map(|s| ManifestSource::md5(s, digest, size));
     settings_text("", &HashSet::new(), &known.manifest, &known.records, &md5)
@@ -291,7 +295,7 @@ fn evidence<'a>(engine: &'a Engine, stem: &str, versions: &Logged) -> Evidence<'
     }
 }
 
-/// The one whose records these are; none when several could be meant. Where nothing but files is left, and versions at hand
+/// The one whose records these are; none when several could be meant. Where nothing but files is left, and versions available
 /// have most of them in common, it is the one that has the most of them, and of several the newest.
 fn only_one(known: impl Iterator<Item = Known>, evidence: &Evidence<'_>) -> Option<Known> {
     let mut fitting: Vec<Known> = known.filter(|known| evidence.are_of(known)).collect();
@@ -307,12 +311,12 @@ fn only_one(known: impl Iterator<Item = Known>, evidence: &Evidence<'_>) -> Opti
 }
 
 impl<'a> Evidence<'a> {
-    /// Those of a component of which nothing is left but its files.
+    /// Those of a package of which nothing is left but its files.
     fn none(machine: &'a Machine) -> Self {
         Self { machine, list: None, md5sums: None, logged: None, written: None }
     }
 
-    /// Whether what lies there can only come from that package: its digests to the byte; or the same paths, and the same
+    /// Whether what is there can only come from that package: its digests to the byte; or the same paths, and the same
     /// history of changes, which every new version goes on with, or the same version in the package log.
     fn are_of(&self, known: &Known) -> bool {
         let right = known.records.md5sums_bytes().filter(|bytes| !bytes.is_empty());
@@ -357,7 +361,7 @@ impl<'a> Evidence<'a> {
         all > 0 && same * 2 > all
     }
 
-    /// Of the first files that the package ships, how many stand here as they are shipped, and how many were compared.
+    /// Of the first files that the package ships, how many are here as they are shipped, and how many were compared.
     fn same_files(&self, known: &Known, most: usize) -> (usize, usize) {
         let files = known.manifest.entries.iter().filter_map(|e| match &e.kind {
             EntryKind::File { digest, size, .. } if *size > 0 => Some((&e.path, digest, *size)),

@@ -51,16 +51,16 @@ pub struct Engine {
 }
 
 impl Engine {
-    /// Opens a machine. A store that cannot be used is an error for work that needs it, and told by `status`.
+    /// Opens a machine. A store that cannot be used is an error for work that needs it, and reported by `status`.
     ///
     /// # Errors
     /// When there is no system, or it cannot be read.
     pub fn open(settings: Settings, disk: Arc<dyn Disk>) -> Result<Self, WorkError> {
-        let machine = Machine::open(&settings.target, disk)?;
+        let machine = Machine::open(&settings.root, disk)?;
         if !Debian.is_here(&machine) {
-            return Err(MachineError::NoSystem { path: settings.target.clone() }.into());
+            return Err(MachineError::NoSystem { path: settings.root.clone() }.into());
         }
-        // The machine's records are read beside the stores' signed files.
+        // The machine's records are read next to the stores' signed files.
         let (read, stores) = std::thread::scope(|threads| {
             let stores = threads.spawn(|| Stores::open(&settings));
             (Debian::read(&machine), stores.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
@@ -77,7 +77,7 @@ impl Engine {
         Ok(engine)
     }
 
-    /// Opens the stores anew and reads again what is installed, after the one or the other was put right.
+    /// Opens the stores again and reads again what is installed, after the one or the other was repaired.
     fn reload(&mut self) -> Result<(), WorkError> {
         self.open.use_stores(Stores::open(&self.system.settings));
         self.system.read_again()?;
@@ -92,12 +92,18 @@ impl Engine {
         &self.system.machine
     }
 
-    /// For the end of a process: takes away what lies on the disk for this work alone, and leaves the memory to the system,
+    /// What the machine is, for a report.
+    #[must_use]
+    pub fn machine_report(&self) -> crate::report::MachineReport {
+        self.system.machine_report()
+    }
+
+    /// For the end of a process: takes away what is on the disk for this work alone, and leaves the memory to the system,
     /// which gets it back faster whole than in a hundred thousand small pieces.
     pub fn leave(mut self) {
         self.open.stores.clear();
-        if let Some(archive) = self.open.archive.get_mut().unwrap_or_else(PoisonError::into_inner) {
-            archive.remove_unpacked();
+        if let Some(repositories) = self.open.repositories.get_mut().unwrap_or_else(PoisonError::into_inner) {
+            repositories.remove_unpacked();
         }
         std::mem::forget(self);
     }
@@ -113,7 +119,7 @@ impl Engine {
         Supply { system: &self.system, open: &self.open }
     }
 
-    /// Refuses to go on with a store that was named and cannot be used. Where the store itself is to be looked at, damage
+    /// Refuses to go on with a store that was named and cannot be used. Where the store itself is to be examined, damage
     /// to its signed files is a finding instead.
     fn require_store_sound(&mut self, scope: &Scope) -> Result<(), WorkError> {
         if is_wanted(&store::Store, scope) && self.supply().unverified_store().is_some() {
@@ -125,7 +131,7 @@ impl Engine {
         }
     }
 
-    /// Makes sure that the machine may be written: everything of it mounted, nobody else at work.
+    /// Makes sure that the machine may be written: everything of it mounted, no one else at work.
     fn locks(&self, context: &ChangeContext<'_>, package_locks: &[SystemPath]) -> Result<Locks, WorkError> {
         self.system.require_writable()?;
         Ok(context.lock(package_locks)?)
@@ -137,7 +143,7 @@ impl Engine {
             state,
             protection: &self.system.protection,
             observer,
-            clear_attributes: self.system.settings.clear_attributes,
+            clear_immutable: self.system.settings.clear_immutable,
             services: self.system.services.as_ref(),
             home: None,
         }

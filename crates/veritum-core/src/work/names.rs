@@ -1,36 +1,47 @@
-//! What was named on the command line: whether there is such a component or file, and under which spellings it is known.
+//! What was named on the command line: whether there is such a package or file, and under which spellings it is known.
 
 use super::{Engine, WorkError};
 use crate::areas::{Failed, How};
 use crate::event::NoObserver;
+use crate::history;
 use crate::model::{Scope, SystemPath};
 use crate::reference::Reference;
 use crate::system::System;
 
-/// Refuses names of components that are not installed.
+impl Engine {
+    /// The ids of what the last check of the whole machine found.
+    #[must_use]
+    pub fn last_findings(&self) -> Vec<String> {
+        let last = self.system.notes().as_ref().and_then(history::last_report);
+        let findings = last.into_iter().flat_map(|report| report.findings);
+        findings.map(|finding| finding.id.as_str().to_owned()).collect()
+    }
+}
+
+/// Refuses names of packages that are not installed.
 pub(super) fn require_named(system: &System, scope: &Scope) -> Result<(), WorkError> {
-    let installed = |name: &String| system.installed.components.iter().any(|c| c.id.name == *name);
-    match scope.components.iter().find(|name| !installed(name)) {
+    let installed = |name: &String| system.installed.packages.iter().any(|c| c.id.name == *name);
+    match scope.packages.iter().find(|name| !installed(name)) {
         Some(name) => {
-            let known = system.installed.components.iter().map(|c| c.id.name.clone()).collect();
+            let known = system.installed.packages.iter().map(|c| c.id.name.clone()).collect();
             Err(WorkError::Unknown {
-                what: "installed component",
+                what: "installed package",
                 name: name.clone(),
                 known,
-                listed_by: Some("list components"),
+                listed_by: Some("list packages"),
             })
         }
         None => Ok(()),
     }
 }
 
-/// What should be there, by what is at hand.
+/// What should be there, by what is available.
 pub(super) fn reference(engine: &Engine, scope: &Scope) -> Reference {
     let none = Failed::new();
     engine.cx(scope, How::plain(&none), &NoObserver).gathered_for(scope, false).reference
 }
 
-/// Refuses a path that was named where there is nothing, and no component has anything.
+/// Refuses a path that was named where there is nothing, and no package has anything.
 pub(super) fn require_there(engine: &Engine, scope: &Scope) -> Result<(), WorkError> {
     for path in &scope.paths {
         let spelled = Scope { paths: engine.system.spellings(path), ..Scope::default() };

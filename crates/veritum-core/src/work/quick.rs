@@ -1,4 +1,4 @@
-//! `check --quick` of a machine on which nothing has changed since the last full check found everything sound.
+//! `check --quick` of a machine on which nothing has changed since the last full check found everything intact.
 
 use std::time::Instant;
 
@@ -14,7 +14,7 @@ use crate::report::CheckReport;
 use crate::scan::{SnapshotBuilder, Watch};
 use crate::system::System;
 
-/// What the reference follows from beside the store: the package database, and what tells how to read it.
+/// What the reference follows from next to the store: the package database, and what says how to read it.
 const ORIGINS: [&str; 9] = [
     "/var/lib/dpkg",
     "/var/lib/apt/extended_states",
@@ -29,10 +29,10 @@ const ORIGINS: [&str; 9] = [
 /// Names over this number below them are not watched.
 const MAX_NAMES: usize = 1_000_000;
 
-/// What a check was held against: none when it is not one signed store alone that answers for everything.
+/// What a check was compared with: none when it is not one signed store alone that answers for everything.
 fn clean_check_key(engine: &Engine) -> Option<String> {
     let [store] = engine.open.stores.as_slice() else { return None };
-    let answers = engine.open.own_opened && engine.system.installed.components.iter().all(|c| store.has(&c.id));
+    let answers = engine.open.own_opened && engine.system.installed.packages.iter().all(|c| store.has(&c.id));
     if !answers || !engine.system.database.lost.is_empty() {
         return None;
     }
@@ -42,14 +42,14 @@ fn clean_check_key(engine: &Engine) -> Option<String> {
     Some(what.join(" "))
 }
 
-/// What is remembered of a full check that found everything sound and left nothing out.
+/// What is remembered of a full check that found everything intact and left nothing out.
 pub(super) fn clean_check(
     engine: &Engine,
     mut snapshot_builder: SnapshotBuilder,
     report: &CheckReport,
 ) -> Option<CleanCheck> {
     let key = clean_check_key(engine)?;
-    // A folder that an administrator moved leads to places that nobody would look at.
+    // A folder that an administrator moved points to places that no one would examine.
     if !is_clear(report) || report.notes.iter().any(|note| note.verdict == Verdict::Moved) {
         return None;
     }
@@ -107,7 +107,7 @@ fn watch_below(
     Some(())
 }
 
-/// The last full check's answer, when nothing that it rests on has changed since.
+/// The last full check's answer, when nothing that it depends on has changed since.
 pub(super) fn unchanged_report(
     engine: &Engine,
     state: Option<&StateFolder>,
@@ -128,7 +128,7 @@ pub(super) fn unchanged_report(
     if !stands {
         return None;
     }
-    // What does not follow from all that is looked at anew.
+    // What does not follow from all that is examined again.
     let (scope, none) = (Scope::default(), Failed::new());
     let fresh = check_where(&engine.cx(&scope, How::plain(&none), observer), &|about| !about.by_reference).ok()?;
     let mut others = engine.blank_report(&scope);
@@ -156,8 +156,8 @@ pub(super) fn unchanged_report(
         area.seconds = if area.area == FILES { begun.elapsed().as_secs_f64() } else { 0.0 };
         let is_of_machine = about(&area.area).is_none_or(|about| about.is_of_machine);
         area.extent = Some(match is_of_machine {
-            false => "quick: only the signed files were read".into(),
-            true => format!("quick: nothing has changed since the check of {since}, so nothing was read"),
+            false => "--quick: only the signed files were read".into(),
+            true => format!("--quick: nothing has changed since the check of {since}"),
         });
     }
     if let Some(state) = state {

@@ -5,21 +5,21 @@ use std::collections::HashSet;
 
 use super::check::{resolve, told_downloads};
 use super::consent::{Ask, Consent, Preview, first_shown, staying};
-use super::examine::check_all;
+use super::examine::{check_all, check_area};
 use super::programs::still_running;
 use super::repair_state::{RepairState, ids};
 use super::repaired::Repaired;
 use super::session::Session;
 use super::steps::{LockState, carry_out, take_locks};
 use super::{Engine, WorkError};
-use crate::archive::Lacking;
-use crate::areas::{AREAS, After, Area, Checked, Evidence, Failed, How, Step, When, is_wanted};
+use crate::areas::{AREAS, After, Area, Checked, Evidence, Failed, How, Step, When, is_repaired};
 use crate::change::{ChangeError, Locks, StateFolder, Verb, unfinished};
 use crate::event::{Event, Flow, Observer, Uninterruptible};
 use crate::model::{AreaName, FindingId, Scope, SystemPath};
 use crate::platform::Platform as _;
 use crate::platform::debian::Debian;
 use crate::report::{CheckReport, ProofOutcome, RepairReport, RunningReport};
+use crate::repository::Lacking;
 
 /// An area is repaired in so many rounds at most, even when findings still change.
 const MAX_ROUNDS: usize = 3;
@@ -53,7 +53,7 @@ impl Engine {
         // The holder of a lock is reported as a finding here.
         let before = |area: &&dyn Area| Some((area.about().name.clone(), area.before(&cx, &[]).ok().flatten()?));
         let before: Vec<(AreaName, Step)> =
-            AREAS.iter().filter(|area| is_wanted(**area, scope)).copied().filter_map(|area| before(&area)).collect();
+            AREAS.iter().filter(|area| is_repaired(**area, scope)).copied().filter_map(|area| before(&area)).collect();
         let checked = check_all(&cx)?;
         let report = self.report(scope, &checked);
         let steps = first_shown(&checked, &before);
@@ -104,7 +104,7 @@ impl Engine {
             stopped: false,
             proof: None,
         };
-        for area in AREAS.iter().filter(|area| is_wanted(**area, scope)) {
+        for area in AREAS.iter().filter(|area| is_repaired(**area, scope)) {
             repair_area(self, &mut run, *area)?;
             if run.stopped {
                 break;
@@ -131,7 +131,7 @@ fn hold(
     let cx = engine.cx(scope, How::repair(&none), observer);
     let (mut wanted, mut before) = (Vec::new(), Vec::new());
     let mut holds = false;
-    for area in AREAS.iter().filter(|area| is_wanted(**area, scope)) {
+    for area in AREAS.iter().filter(|area| is_repaired(**area, scope)) {
         let locks = area.locks();
         holds |= !locks.is_empty();
         match area.before(&cx, &[])? {
@@ -158,8 +158,8 @@ fn hold_machine(
     Ok(locks)
 }
 
-/// Looks at everything that is wanted; downloads what a repair would lack, and looks again with it. What is downloaded may show
-/// more that is wrong with the same components, not with others: once is enough.
+/// Examines everything that is wanted; downloads what a repair would lack, and looks again with it. What is downloaded may show
+/// more that is wrong with the same packages, not with others: once is enough.
 fn look(engine: &Engine, scope: &Scope, observer: &dyn Observer) -> Result<Look, WorkError> {
     let none = Failed::new();
     let cx = engine.cx(scope, How { fetch: true, ..How::repair(&none) }, observer);
@@ -181,7 +181,7 @@ fn look(engine: &Engine, scope: &Scope, observer: &dyn Observer) -> Result<Look,
     Ok(Look { checked, evidence, failed, report })
 }
 
-/// Repairs one area, in rounds; what must be known anew after it is looked at again.
+/// Repairs one area, in rounds; what must be known again after it is examined again.
 fn repair_area(engine: &mut Engine, run: &mut RepairState<'_>, area: &dyn Area) -> Result<(), WorkError> {
     for _ in 0..MAX_ROUNDS {
         if rounds(engine, run, area)? == After::Known {
@@ -189,7 +189,7 @@ fn repair_area(engine: &mut Engine, run: &mut RepairState<'_>, area: &dyn Area) 
         }
         engine.reload()?;
         let (look, stopped) = match look(engine, run.scope, run.observer) {
-            // What was done stands and is told; nothing else is begun.
+            // What was done is and is reported; nothing else is begun.
             Err(WorkError::Stopped) => (look(engine, run.scope, &Uninterruptible(run.observer))?, true),
             look => (look?, false),
         };
@@ -336,7 +336,7 @@ fn confirm(
 }
 
 /// Looks again at what a round can have changed: after one on the machine, at that area; after one on the store, at whatever
-/// rests on what can be had.
+/// depends on what can be had.
 fn look_again(
     engine: &Engine,
     run: &mut RepairState<'_>,
@@ -348,10 +348,10 @@ fn look_again(
     run.stale.retain(|stale| *stale != area.about().name);
     if area.about().is_of_machine {
         run.evidence = Evidence::default();
-        let scope = if area.about().by_component { narrow } else { run.scope };
+        let scope = if area.about().by_package { narrow } else { run.scope };
         let how = How { written: Some(written), ..How::repair(&run.failed) };
         let cx = engine.cx_for(vec![area.about().name.clone()], scope, how, observer);
-        let examined = area.check(&cx, &run.now)?;
+        let examined = check_area(&cx, area, &run.now)?;
         run.now.replace(examined);
         run.done.saw(&run.now);
         return Ok(());
@@ -362,7 +362,7 @@ fn look_again(
         if run.now.get(&area.about().name).is_none() {
             continue;
         }
-        let examined = area.check(&cx, &run.now)?;
+        let examined = check_area(&cx, *area, &run.now)?;
         run.now.replace(examined);
     }
     run.evidence = cx.into_evidence();
@@ -370,7 +370,7 @@ fn look_again(
     Ok(())
 }
 
-/// The steps of an area that may be carried out: nothing on a machine whose disk is in doubt, and nothing that nobody agreed to.
+/// The steps of an area that may be carried out: nothing on a machine whose disk is in doubt, and nothing that no one agreed to.
 fn allowed(engine: &Engine, run: &mut RepairState<'_>, area: &AreaName, is_due: impl Fn(When) -> bool) -> Vec<Step> {
     let RepairState { now, consent, scope, .. } = run;
     let Some(examined) = now.get(area) else { return Vec::new() };
@@ -384,8 +384,8 @@ fn allowed(engine: &Engine, run: &mut RepairState<'_>, area: &AreaName, is_due: 
 fn finished(engine: &Engine, mut run: RepairState<'_>) -> RepairReport {
     if run.stopped && run.proof.is_none() {
         let cx = engine.cx(run.scope, How::repair(&run.failed), run.observer);
-        let wanted = AREAS.iter().filter(|area| cx.wants(&area.about().name));
-        run.proof = wanted.filter_map(|area| area.not_confirmed(&cx, "it was stopped")).next();
+        let wanted = AREAS.iter().filter(|area| is_repaired(**area, run.scope));
+        run.proof = wanted.filter_map(|area| area.not_confirmed(&cx, "interrupted")).next();
     }
     if !run.done.has_something_to_report() {
         return RepairReport { proof: run.proof, ..run.done.only_planned(false) };
@@ -407,15 +407,15 @@ fn shown<'a>(report: &'a CheckReport, checked: &Checked, steps: &[(&AreaName, &S
     Preview { stays: staying(checked, &preview.areas), ..preview }
 }
 
-/// After a round only the components that were touched are looked at again; what was written, on the medium.
+/// After a round only the packages that were touched are examined again; what was written, on the medium.
 fn narrowed(scope: &Scope, area: &AreaName, checked: &Checked) -> Scope {
     if !scope.is_all() {
         return scope.clone();
     }
     let problems = checked.areas().flat_map(|examined| examined.problems());
-    let mut components: Vec<String> =
-        problems.filter_map(|f| f.component.as_ref()).map(|component| component.name.clone()).collect();
-    components.sort();
-    components.dedup();
-    Scope { components, ..Scope::only(area.clone()) }
+    let mut packages: Vec<String> =
+        problems.filter_map(|f| f.package.as_ref()).map(|package| package.name.clone()).collect();
+    packages.sort();
+    packages.dedup();
+    Scope { packages, reach: scope.reach, ..Scope::only(area.clone()) }
 }

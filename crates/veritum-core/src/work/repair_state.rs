@@ -25,7 +25,7 @@ pub(super) struct RepairState<'a> {
     /// What was gathered for it; empty after the machine was changed.
     pub(super) evidence: Evidence,
     pub(super) failed: Failed,
-    /// The document of the last look at everything.
+    /// The document of the last examine everything.
     pub(super) whole: CheckReport,
     pub(super) done: Repaired,
     /// The receipts of the rounds, by change.

@@ -4,7 +4,7 @@ use std::collections::HashSet;
 
 use crate::areas::{Checked, Examined, Step, ToolRun};
 use crate::change::{Blocked, RoundReceipt};
-use crate::model::{ActionResult, AreaName, Finding, FindingId, Subject, quoted};
+use crate::model::{Action, ActionResult, AreaName, Finding, FindingId, Subject, quoted};
 use crate::plan::{Left, PlannedAction};
 use crate::report::{ActionReport, AreaChange, AreaReport, CheckReport, RepairReport, RunningReport};
 
@@ -21,7 +21,7 @@ struct AreaWork {
 struct Reason {
     finding: FindingId,
     why: String,
-    next: Option<String>,
+    next: Option<Action>,
     /// The planned action, if its subject is not the finding's.
     about: Option<ActionReport>,
 }
@@ -116,8 +116,8 @@ impl Repaired {
         shows: &[ActionReport],
     ) {
         self.did(area, change, shows.iter().map(|action| action.clone().settled(why.clone())).collect());
-        let why = why.unwrap_or_else(|| format!("{} ran and did not repair it", tool.called));
-        let next = Some(format!("for details run: {}", tool.by_hand));
+        let why = why.unwrap_or_else(|| format!("{} ran but did not repair it", tool.called));
+        let next = Some(Action::explained("for details run", tool.by_hand.clone()));
         for finding in shows.iter().flat_map(|action| &action.findings) {
             self.by_tools.push(finding.clone());
             self.reasons.push(Reason { finding: finding.clone(), why: why.clone(), next: next.clone(), about: None });
@@ -149,7 +149,7 @@ impl Repaired {
         RepairReport::new(plan_only, areas, self.before)
     }
 
-    /// The document of a repair: what is there no longer was put right, whatever is there remains, each with the reason.
+    /// The document of a repair: what is there no longer was repaired, whatever is there remains, each with the reason.
     pub(super) fn finish(mut self, after: CheckReport, running: RunningReport) -> RepairReport {
         self.judge_tools(&after);
         let areas = after.areas.iter().flat_map(|report| self.area_changes(&report.area, &after)).collect();
@@ -232,7 +232,7 @@ impl Repaired {
         let failed = actions.find(|action| action.findings.contains(&finding.id)).and_then(|action| action.why.clone());
         let reason =
             failed.unwrap_or_else(|| still_or_later(before.iter().any(|problem| problem.id == finding.id)).into());
-        Left::new(finding, reason, Some(format!("veritum explain {}", typed(finding))))
+        Left::new(finding, reason, Some(Action::command(format!("veritum explain {}", typed(finding)))))
     }
 }
 
@@ -253,11 +253,7 @@ fn typed(finding: &Finding) -> String {
 
 /// Why a finding is there after a repair that had no reason to leave it.
 pub(super) fn still_or_later(was_known: bool) -> &'static str {
-    if was_known {
-        "it is so again, or still, after the repair"
-    } else {
-        "it came to light later, or was damaged meanwhile"
-    }
+    if was_known { "still there after the repair" } else { "found by the final check" }
 }
 
 #[cfg(test)]

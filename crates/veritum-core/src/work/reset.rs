@@ -42,7 +42,7 @@ pub enum Only {
     Cache,
     /// How it was set up, where it was left, and that it runs.
     Settings,
-    /// What others hang into it.
+    /// What others add to it.
     AddOns,
     /// That it runs, where it does not.
     Locks,
@@ -78,7 +78,7 @@ impl ResetWanted {
 struct Planned {
     context: HomeContext,
     actions: Vec<PlannedAction>,
-    /// Which entry of the report tells of it.
+    /// Which entry of the report reports it.
     at: usize,
 }
 
@@ -94,7 +94,7 @@ impl Engine {
     /// the list first. Nothing of a user's own is touched, and where the application runs nothing at all.
     ///
     /// # Errors
-    /// When nothing is called so, a card cannot be used, somebody else works on the machine, or a change stays unfinished.
+    /// When nothing is called so, a card cannot be used, a person else works on the machine, or a change stays unfinished.
     pub fn reset(
         &self,
         typed: &str,
@@ -143,16 +143,16 @@ impl Engine {
         for home in homes {
             let at = home.at;
             let told = &mut report.homes[at];
-            // Somebody may have started it while the list was read.
+            // A person may have started it while the list was read.
             told.running = running_in(&self.system, &case, &home.context.open_home);
             if !told.running.is_empty() {
                 continue;
             }
             match reset_home(&self.system, context, home, wanted.prove, told) {
-                // What was done in another home stands, and is told.
+                // What was done in another home is, and is reported.
                 Err(WorkError::Change(ChangeError::Stopped)) if report.homes.iter().any(|h| h.change.is_some()) => {
                     for rest in report.homes.iter_mut().skip(at + 1).filter(|rest| rest.trouble.is_none()) {
-                        rest.trouble = Some("it was not begun: somebody said stop".into());
+                        rest.trouble = Some("not started: interrupted".into());
                     }
                     break;
                 }
@@ -160,7 +160,7 @@ impl Engine {
                     report.homes[at].trouble = Some(error_words(&source));
                     // By a new process: one home's owner must not keep the others' from being done.
                     if let Err(e) = recover_one(self, &state, change, observer) {
-                        let why = format!("it was not begun: change {change} is unfinished ({})", error_chain(&e));
+                        let why = format!("not started: change {change} is unfinished ({})", error_chain(&e));
                         let rest = report.homes.iter_mut().skip(at + 1).filter(|rest| rest.trouble.is_none());
                         rest.for_each(|rest| rest.trouble = Some(why.clone()));
                         break;
@@ -226,7 +226,7 @@ fn planned_in(
     told.parts = found.parts.iter().map(|part| part_of(part, &case.choice)).collect();
     told.left = left(found.left);
     if found.tops.len() > MAX_MOVED {
-        return Err(format!("more than {MAX_MOVED} separate things would have to be moved"));
+        return Err(format!("more than {MAX_MOVED} separate files and folders would have to be moved"));
     }
     let actions = actions(&home, &found.tops).map_err(|e| error_words(&e))?;
     if actions.is_empty() {
@@ -279,7 +279,7 @@ fn reset_home(
 }
 
 fn blocked(blocked: &crate::change::Blocked) -> RefusalReport {
-    RefusalReport { path: blocked.place.clone(), component: None, why: blocked.why.clone() }
+    RefusalReport { path: blocked.place.clone(), package: None, why: blocked.why.clone() }
 }
 
 fn part_of(part: &AppDataItem, choice: &Choice) -> ResetPart {

@@ -17,7 +17,7 @@ pub(super) struct Session<'a> {
     area: AreaName,
     of: Option<u64>,
     open: Option<OpenChange<'a>>,
-    /// How much was answered beside the rounds.
+    /// How much was answered next to the rounds.
     beside: u64,
     is_paused: bool,
     /// The change's number, once it has begun.
@@ -109,7 +109,7 @@ impl<'a> Session<'a> {
     /// Carries out a round; when it fails, the change is ended with what earlier rounds did, unless it is unfinished.
     ///
     /// # Errors
-    /// When it was taken back, or could not be finished.
+    /// When it was undone, or could not be finished.
     fn attempt(
         &mut self,
         remaining: u64,
@@ -143,7 +143,7 @@ impl<'a> Session<'a> {
         self.change()?.delegate(action.word(), subject, before, work)
     }
 
-    /// Counts what was answered beside the rounds.
+    /// Counts what was answered next to the rounds.
     pub(super) fn answered_beside(&mut self, count: u64) {
         self.beside += count;
     }

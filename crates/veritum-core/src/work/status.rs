@@ -8,22 +8,22 @@ use super::{Engine, WorkError};
 use crate::change::{BadLog, ChangeSummary, JournalError, Overview, Record};
 use crate::history;
 use crate::machine::{Computer, FreeSpace, marked_errors};
-use crate::model::{Authority, ComponentId, SystemPath, error_chain};
+use crate::model::{Authority, PackageId, SystemPath, error_chain};
 use crate::plan::KeptFolder;
 use crate::platform::debian::Debian;
 use crate::platform::{InstallState, LogEntry, Platform as _};
 use crate::report::{
-    ChangesReport, ComponentLine, ComponentsReport, ComputerReport, DamagedChange, KeptFile, RecentReport,
-    StatusReport, StoreLine,
+    ChangesReport, ComputerReport, DamagedChange, KeptFile, PackageLine, PackagesReport, RecentReport, StatusReport,
+    StoreLine,
 };
 use crate::store::{Store, StoreError};
 use crate::system::System;
 
-/// So many of the latest installations are told.
+/// So many of the latest installations are reported.
 const MAX_RECENT: usize = 200;
 
 impl Engine {
-    /// What machine this is, what vouches for it, what is pending.
+    /// What machine this is, what verifies it, what is pending.
     ///
     /// # Errors
     /// When the state folder cannot be read.
@@ -33,27 +33,27 @@ impl Engine {
             Some(state) => state.overview().map_err(crate::change::ChangeError::from)?,
             None => Overview::default(),
         };
-        let mut vouched = std::collections::BTreeMap::new();
+        let mut verified_by = std::collections::BTreeMap::new();
         for authority in authorities(self).into_values() {
-            *vouched.entry(authority).or_default() += 1;
+            *verified_by.entry(authority).or_default() += 1;
         }
-        let half = self.system.installed.components.iter().filter(|c| c.install_state != InstallState::Installed);
+        let half = self.system.installed.packages.iter().filter(|c| c.install_state != InstallState::Installed);
         let mut not_here: Vec<String> = self
             .system
             .machine
             .extent()
             .unmounted()
             .iter()
-            .map(|place| format!("{place} is part of this system and is not mounted"))
+            .map(|place| format!("{place} is part of this system and not mounted"))
             .collect();
         if !full_rights {
-            not_here.push("files that only root may read".into());
+            not_here.push("files that only root can read".into());
         }
         not_here.extend(self.system.installed.problems.iter().map(|p| format!("{}: {}", p.path, p.what)));
         let (newer, damaged): (Vec<_>, Vec<_>) =
             overview.bad.iter().partition(|bad| matches!(bad.error, JournalError::Newer(_)));
         if state.is_none() && self.system.state().is_err() {
-            not_here.push("changes: only root may read them".into());
+            not_here.push("changes: only root can read them".into());
         }
         not_here.extend(newer.iter().map(|bad| format!("change {}: {}", bad.change, error_chain(&bad.error))));
         let room = root_room(&self.system);
@@ -71,7 +71,7 @@ impl Engine {
                 .filter(|a| a.is_login())
                 .map(|a| a.name.clone())
                 .collect(),
-            vouched,
+            verified_by,
             store: self.open.stores.first().map(store_line),
             sources: self.supply().source_reports(),
             store_trouble: self.open.store_trouble.as_ref().map(|e| error_chain(e as &dyn std::error::Error)),
@@ -136,19 +136,19 @@ impl Engine {
         Ok(ChangesReport { format: ChangesReport::FORMAT.into(), changes })
     }
 
-    /// All components.
+    /// All packages.
     #[must_use]
-    pub fn list_components(&self) -> ComponentsReport {
+    pub fn list_packages(&self) -> PackagesReport {
         let authorities = authorities(self);
-        let line = |c: &crate::platform::Component| ComponentLine {
-            component: c.id.clone(),
-            vouched_by: authorities.get(&c.id).copied().unwrap_or(Authority::SelfReported),
+        let line = |c: &crate::platform::Package| PackageLine {
+            package: c.id.clone(),
+            verified_by: authorities.get(&c.id).copied().unwrap_or(Authority::Local),
             progress: c.install_state,
             summary: c.summary.clone(),
         };
-        ComponentsReport {
-            format: ComponentsReport::FORMAT.into(),
-            components: self.system.installed.components.iter().map(line).collect(),
+        PackagesReport {
+            format: PackagesReport::FORMAT.into(),
+            packages: self.system.installed.packages.iter().map(line).collect(),
         }
     }
 }
@@ -168,7 +168,7 @@ fn damaged_change(system: &System, bad: &BadLog) -> DamagedChange {
 /// A place in the state folder, as this computer reaches it.
 fn state_place(system: &System, below: &str) -> String {
     let inside = || system.machine.path().join("var/lib/veritum");
-    system.settings.state.clone().unwrap_or_else(inside).join(below).display().to_string()
+    system.settings.state_dir.clone().unwrap_or_else(inside).join(below).display().to_string()
 }
 
 fn root_room(system: &System) -> Option<FreeSpace> {
@@ -176,16 +176,17 @@ fn root_room(system: &System) -> Option<FreeSpace> {
     root.disk().room(root.fd()).ok()
 }
 
-/// Who can answer for each component, by what lies at hand.
-fn authorities(engine: &Engine) -> HashMap<&ComponentId, Authority> {
-    let ids = || engine.system.installed.components.iter().map(|c| &c.id);
-    let in_store = |id: &ComponentId| engine.open.stores.iter().any(|s| s.has(id));
-    let mut authorities: HashMap<&ComponentId, Authority> = ids().map(|id| (id, Authority::SelfReported)).collect();
+/// Who can answer for each package, by what is available.
+fn authorities(engine: &Engine) -> HashMap<&PackageId, Authority> {
+    let ids = || engine.system.installed.packages.iter().map(|c| &c.id);
+    let in_store = |id: &PackageId| engine.open.stores.iter().any(|s| s.has(id));
+    let mut authorities: HashMap<&PackageId, Authority> = ids().map(|id| (id, Authority::Local)).collect();
     if ids().any(|id| !in_store(id)) {
-        let listed = engine.supply().with_archive(|archive| archive.listed(&engine.system.machine, ids()));
-        authorities.extend(listed.into_iter().map(|id| (id, Authority::Archive)));
+        let listed =
+            engine.supply().with_repositories(|repositories| repositories.listed(&engine.system.machine, ids()));
+        authorities.extend(listed.into_iter().map(|id| (id, Authority::Repository)));
     }
-    authorities.extend(ids().filter(|id| in_store(id)).map(|id| (id, Authority::SignedStore)));
+    authorities.extend(ids().filter(|id| in_store(id)).map(|id| (id, Authority::Store)));
     authorities
 }
 
@@ -196,7 +197,7 @@ fn computer_report(computer: Computer) -> ComputerReport {
 
 fn recent_report(one: LogEntry) -> RecentReport {
     let LogEntry { at, what, name, arch, from, to } = one;
-    RecentReport { at, what, component: name, arch, from, to }
+    RecentReport { at, what, package: name, arch, from, to }
 }
 
 /// A store, in a line.
@@ -204,7 +205,7 @@ fn recent_report(one: LogEntry) -> RecentReport {
 pub(super) fn store_line(store: &Store) -> StoreLine {
     StoreLine {
         location: store.location().to_string(),
-        components: store.components().count() as u64,
+        packages: store.packages().count() as u64,
         keys: store.fingerprints(),
         expires: store.expires().to_string(),
         signing: store.versions().timestamp,

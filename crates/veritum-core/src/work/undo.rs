@@ -12,10 +12,10 @@ use crate::change::{
 };
 use crate::event::{Observer, Uninterruptible};
 use crate::homes::{HomeContext, running_apps};
-use crate::model::ComponentId;
+use crate::model::PackageId;
 use crate::plan::PlannedAction;
 use crate::platform::debian::Debian;
-use crate::platform::{Component, Platform as _};
+use crate::platform::{Package, Platform as _};
 use crate::report::{ActionReport, RecoverReport, RefusalReport, RunningReport, UndoReport, UndoneChange};
 use crate::system::System;
 
@@ -23,7 +23,7 @@ impl Engine {
     /// Takes changes back: the one that is named, or all of the latest run. `ask` is shown the plans first.
     ///
     /// # Errors
-    /// When there is nothing to take back, or the disk failed.
+    /// When there is nothing to undo, or the disk failed.
     pub fn undo(
         &self,
         change: Option<u64>,
@@ -53,7 +53,7 @@ impl Engine {
             true => None,
             false => Some(undo_locks(self, &context, &numbers, &homes)?),
         };
-        // Looked at once more: only now nobody else can change anything.
+        // Looked at once more: only now no one else can change anything.
         if let Some(number) = unfinished(&state)?.first() {
             return Err(ChangeError::Earlier(*number).into());
         }
@@ -80,10 +80,10 @@ impl Engine {
         let steady = Uninterruptible(observer);
         let mut receipts: Vec<(u64, RoundReceipt)> = Vec::new();
         for (at, number) in numbers.into_iter().enumerate() {
-            // Planned anew: what an earlier undo of this run put back is only there now.
+            // Planned again: what an earlier undo of this run put back is only there now.
             let home = homes.get(&number);
             let plan = undo_plan(&self.system, at_home(context, home), number, None)?;
-            // What belongs to one run is taken back as one: it can be stopped only before the first took effect.
+            // What belongs to one run is undone as one: it can be stopped only before the first took effect.
             let context = if at == 0 { context } else { ChangeContext { observer: &steady, ..context } };
             report.changes.push(undo_one(&self.system, context, plan, home, &mut receipts)?);
         }
@@ -95,7 +95,7 @@ impl Engine {
     /// The changes that were interrupted.
     ///
     /// # Errors
-    /// When a journal cannot be read.
+    /// When a change log cannot be read.
     pub fn interrupted(&self) -> Result<Vec<u64>, WorkError> {
         match self.system.state()? {
             Some(state) => Ok(unfinished(&state)?),
@@ -103,10 +103,10 @@ impl Engine {
         }
     }
 
-    /// Finishes or takes back what was interrupted.
+    /// Finishes or undoes what was interrupted.
     ///
     /// # Errors
-    /// When a journal is damaged, or the disk fails again.
+    /// When a change log is damaged, or the disk fails again.
     pub fn recover(&self, observer: &dyn Observer) -> Result<RecoverReport, WorkError> {
         let mut report = RecoverReport { format: RecoverReport::FORMAT.into(), changes: Vec::new() };
         let Some(state) = self.system.state()? else { return Ok(report) };
@@ -146,7 +146,7 @@ fn homes_of(
     Ok(homes)
 }
 
-/// What must be held while these changes are taken back; where an application runs whose things would move, none of them is.
+/// What must be held while these changes are undone; where an application runs whose things would move, none of them is.
 fn undo_locks(
     engine: &Engine,
     context: &ChangeContext<'_>,
@@ -175,7 +175,7 @@ fn refuse_running(system: &System, home: &HomeContext) -> Result<(), WorkError> 
     Err(WorkError::AppRuns { app: home.home.app.clone(), user: home.home.user.clone(), pids })
 }
 
-/// Refuses changes of which nothing is left to take back, with the change that would have to be undone instead.
+/// Refuses changes of which nothing is left to undo, with the change that would have to be undone instead.
 fn refuse_undone(context: &ChangeContext<'_>, numbers: &[u64]) -> Result<(), WorkError> {
     let overview = context.state.overview().map_err(ChangeError::from)?;
     let standings = standings(context.state, &overview.changes)?;
@@ -188,13 +188,13 @@ fn refuse_undone(context: &ChangeContext<'_>, numbers: &[u64]) -> Result<(), Wor
         let why = match elsewhere.as_ref().and_then(|all| all.iter().max_by_key(|s| matches!(s, Standing::Stands(_)))) {
             None => continue,
             Some(Standing::Reverted(by)) => {
-                format!("{number} was taken back by change {by}; `veritum undo {by}` brings it again")
+                format!("{number} was undone by change {by}; `veritum undo {by}` redoes it")
             }
             Some(Standing::Stands(by)) => {
-                format!("{number} was brought again by change {by}; `veritum undo {by}` takes it back")
+                format!("{number} was redone by change {by}; `veritum undo {by}` undoes it")
             }
         };
-        let what = "change left to take back:";
+        let what = "change to undo";
         return Err(WorkError::Unknown { what, name: why, known: Vec::new(), listed_by: Some("list changes") });
     }
     Ok(())
@@ -207,14 +207,14 @@ fn undo_plan(
     only: Option<u32>,
 ) -> Result<UndoPlan, WorkError> {
     let mut plan = plan_undo(context, number, only)?.ok_or_else(|| WorkError::unknown_change(&number.to_string()))?;
-    // A component that was updated since has other files now: putting older ones among them would damage it.
+    // A package that was updated since has other files now: putting older ones among them would damage it.
     for round in &mut plan.rounds {
         round.retain(|action| {
-            let why = action.component.as_ref().and_then(|component| other_version(system, component));
+            let why = action.package.as_ref().and_then(|package| other_version(system, package));
             let kept = why.is_none();
             plan.refused.extend(why.map(|why| Refusal {
                 place: action.place.clone(),
-                component: action.component.clone(),
+                package: action.package.clone(),
                 why,
             }));
             kept
@@ -225,12 +225,12 @@ fn undo_plan(
 }
 
 /// Why files of a package as it was are not put among what is installed now.
-fn other_version(system: &System, component: &ComponentId) -> Option<String> {
-    let same = |c: &&Component| c.id.name == component.name && c.id.arch == component.arch;
-    match system.installed.components.iter().find(same) {
-        Some(now) if now.id.version == component.version => None,
-        Some(now) => Some(format!("its component was updated to {} since", now.id.version)),
-        None => Some("its component was removed since".into()),
+fn other_version(system: &System, package: &PackageId) -> Option<String> {
+    let same = |c: &&Package| c.id.name == package.name && c.id.arch == package.arch;
+    match system.installed.packages.iter().find(same) {
+        Some(now) if now.id.version == package.version => None,
+        Some(now) => Some(format!("its package was updated to {} since", now.id.version)),
+        None => Some("its package was removed since".into()),
     }
 }
 
@@ -260,12 +260,12 @@ fn undo_one(
             },
         };
         let owners: HashMap<_, _> =
-            round.actions.iter().filter_map(|a| Some((a.place.clone(), a.component.as_ref()?.name.clone()))).collect();
+            round.actions.iter().filter_map(|a| Some((a.place.clone(), a.package.as_ref()?.name.clone()))).collect();
         let receipt = session.undo_round(round)?;
         done.actions.extend(ActionReport::carried_out(receipt, false));
         done.refused.extend(receipt.blocked.iter().map(|b| RefusalReport {
             path: b.place.clone(),
-            component: owners.get(&b.place).cloned(),
+            package: owners.get(&b.place).cloned(),
             why: b.why.clone(),
         }));
     }
@@ -279,7 +279,7 @@ fn undo_one(
     Ok(done)
 }
 
-/// Plans an earlier round anew: what it left is only there now that the later ones are taken back.
+/// Plans an earlier round again: what it left is only there now that the later ones are undone.
 fn earlier_round(
     system: &System,
     context: ChangeContext<'_>,
@@ -293,7 +293,7 @@ fn earlier_round(
     Ok(plan.rounds.into_iter().next())
 }
 
-/// Finishes or takes back one change in a home; the caller holds our own lock.
+/// Finishes or undoes one change in a home; the caller holds our own lock.
 pub(super) fn recover_one(
     engine: &Engine,
     state: &StateFolder,
@@ -351,7 +351,7 @@ fn shown(plan: &UndoPlan, home: Option<&HomeContext>) -> UndoneChange {
             .iter()
             .map(|r| RefusalReport {
                 path: r.place.clone(),
-                component: r.component.as_ref().map(|c| c.name.clone()),
+                package: r.package.as_ref().map(|c| c.name.clone()),
                 why: r.why.clone(),
             })
             .collect(),

@@ -3,11 +3,11 @@
 use jiff::civil::DateTime;
 
 use super::Engine;
-use crate::archive::Archive;
-use crate::model::ComponentId;
+use crate::model::PackageId;
 use crate::platform::debian::{Debian, compare_versions};
 use crate::platform::{LogEntry, LogKind, Platform as _, Run};
 use crate::report::{UpdateKind, UpdateLine, UpdateRun, UpdatesReport};
+use crate::repository::Repositories;
 
 /// What came at most so long before the trouble is marked, seconds.
 const SHORTLY: i64 = 7 * 24 * 3600;
@@ -17,14 +17,14 @@ const SHORTLY: i64 = 7 * 24 * 3600;
 pub struct UpdatesWanted {
     /// Only what began then or later.
     pub since: Option<DateTime>,
-    /// Only what concerns this component.
-    pub component: Option<String>,
+    /// Only what concerns this package.
+    pub package: Option<String>,
     /// When the trouble began: what came shortly before is marked.
     pub trouble: Option<DateTime>,
 }
 
 impl Engine {
-    /// What was installed, updated and removed, as the system's own logs tell it.
+    /// What was installed, updated and removed, as the system's own logs show it.
     #[must_use]
     pub fn list_updates(&self, wanted: &UpdatesWanted) -> UpdatesReport {
         let all = Debian.runs(&self.system.machine);
@@ -32,7 +32,7 @@ impl Engine {
         let began = |run: &Run| run.began.parse::<DateTime>().ok();
         let mut runs: Vec<Run> =
             all.into_iter().filter(|run| wanted.since.is_none() || began(run) >= wanted.since).collect();
-        if let Some(name) = &wanted.component {
+        if let Some(name) = &wanted.package {
             runs.iter_mut().for_each(|run| run.entries.retain(|h| h.name == *name));
             runs.retain(|run| !run.entries.is_empty());
         }
@@ -44,7 +44,7 @@ impl Engine {
             format: UpdatesReport::FORMAT.into(),
             machine: self.system.machine_report(),
             since: wanted.since.map(|at| at.to_string()),
-            component: wanted.component.clone(),
+            package: wanted.package.clone(),
             trouble: wanted.trouble.map(|at| at.to_string()),
             logged_since,
             runs: told.map(|(at, (run, lines))| update_run(run, lines, marked.contains(&at))).collect(),
@@ -52,20 +52,20 @@ impl Engine {
     }
 }
 
-/// Each run's components, with the archives that list their versions.
+/// Each run's packages, with the repositories that list their versions.
 fn update_lines(engine: &Engine, runs: &[Run]) -> Vec<Vec<UpdateLine>> {
-    let id = |h: &LogEntry| ComponentId::new(&h.name, h.to.as_deref()?, &h.arch).ok();
-    let ids: Vec<ComponentId> = runs.iter().flat_map(|run| &run.entries).filter_map(id).collect();
-    engine.supply().with_archive(|archive| {
-        archive.listed(&engine.system.machine, ids.iter());
-        let line = |h: &LogEntry| update_line(h, id(h).map(|id| origins(archive, &id)).unwrap_or_default());
+    let id = |h: &LogEntry| PackageId::new(&h.name, h.to.as_deref()?, &h.arch).ok();
+    let ids: Vec<PackageId> = runs.iter().flat_map(|run| &run.entries).filter_map(id).collect();
+    engine.supply().with_repositories(|repositories| {
+        repositories.listed(&engine.system.machine, ids.iter());
+        let line = |h: &LogEntry| update_line(h, id(h).map(|id| origins(repositories, &id)).unwrap_or_default());
         runs.iter().map(|run| run.entries.iter().map(line).collect()).collect()
     })
 }
 
-/// The archives that list exactly this component: what each is called, and whether it is one of security updates.
-fn origins(archive: &Archive, id: &ComponentId) -> Vec<(String, bool)> {
-    archive.offered_by(id).map(|open| (open.source.describe(), open.source.is_security())).collect()
+/// The repositories that list exactly this package: what each is called, and whether it is one of security updates.
+fn origins(repositories: &Repositories, id: &PackageId) -> Vec<(String, bool)> {
+    repositories.offered_by(id).map(|open| (open.source.describe(), open.source.is_security())).collect()
 }
 
 fn update_line(entry: &LogEntry, origins: Vec<(String, bool)>) -> UpdateLine {
@@ -81,7 +81,7 @@ fn update_line(entry: &LogEntry, origins: Vec<(String, bool)>) -> UpdateLine {
         _ => None,
     };
     let origin = security.or(origins.first()).map(|(name, _)| name.clone());
-    UpdateLine { component: name, arch, what, from, to, kind, origin }
+    UpdateLine { package: name, arch, what, from, to, kind, origin }
 }
 
 /// The first number of a version's upstream part (deb-version(7)).
@@ -100,12 +100,12 @@ fn shortly_before(moments: &[Option<DateTime>], trouble: DateTime) -> Vec<usize>
 }
 
 fn update_run(run: Run, mut lines: Vec<UpdateLine>, before_trouble: bool) -> UpdateRun {
-    lines.sort_by(|a, b| (rank(a), &a.component, &a.arch).cmp(&(rank(b), &b.component, &b.arch)));
+    lines.sort_by(|a, b| (rank(a), &a.package, &a.arch).cmp(&(rank(b), &b.package, &b.arch)));
     let Run { began, ended, command, by, failed, .. } = run;
     UpdateRun { began, ended, command, by, failed, before_trouble, lines }
 }
 
-/// What a technician looks at first.
+/// What a technician examines first.
 fn rank(line: &UpdateLine) -> u8 {
     match (line.what, line.kind) {
         (_, Some(UpdateKind::Back)) => 0,

@@ -1,4 +1,4 @@
-//! A program that stands for a service at work: it holds locks as package tools do, and reads a little now and then. It is this
+//! A program that is for a service at work: it holds locks as package tools do, and reads a little now and then. It is this
 //! test program itself, started once more for one test that does nothing else.
 #![allow(dead_code, reason = "each test file uses a part of it")]
 

@@ -18,7 +18,7 @@ use veritum_core::work::{Agreement, Engine, Settings, WorkError};
 use veritum_demo::world::{World, add, add_file, package};
 use veritum_demo::{BuildOptions, Content, Fault, Seed, build};
 
-/// Where the state lies: it is no part of what is compared.
+/// Where the state is: it is no part of what is compared.
 pub(crate) const STATE: &str = "var/lib/veritum";
 
 /// A private folder, in memory where that can be had: there syncing costs nothing.
@@ -92,7 +92,7 @@ pub(crate) fn undo(settings: &Settings, change: Option<u64>) -> Result<UndoRepor
     open(settings).undo(change, false, &NoObserver, &mut |_| Agreement::Yes)
 }
 
-/// A machine with one component of a few files, and its store.
+/// A machine with one package of a few files, and its store.
 pub(crate) fn small_world(dir: &Path) -> World {
     let mut quay = package("quay", "1.0-1");
     for n in 0..4 {

@@ -8,7 +8,7 @@ use veritum_demo::{Content, Package};
 
 use super::support::{check, folder, told};
 
-/// A machine with a signed store, and what a check of it tells.
+/// A machine with a signed store, and what a check of it says.
 pub(crate) struct Place {
     _dir: tempfile::TempDir,
     pub(crate) world: World,
@@ -20,7 +20,7 @@ pub(crate) fn place(packages: &[Package]) -> Place {
     Place { _dir: dir, world }
 }
 
-/// A component with a file and a program.
+/// A package with a file and a program.
 pub(crate) fn quay() -> Package {
     let mut quay = package("quay", "1.0-1");
     add_file(&mut quay, "/usr/share/quay/part", "part\n");

@@ -1,17 +1,17 @@
-//! A machine with its sources, its vendor's archive, and a server on loopback for it.
+//! A machine with its sources, its vendor's repository, and a server on loopback for it.
 #![allow(dead_code, reason = "every test file uses a part of it")]
 
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use veritum_core::archive::{ArchiveSettings, Limits};
-use veritum_core::platform::debian::apt::{file_name_of_uri, package_file_name};
+use veritum_core::platform::debian::apt::{deb_file_name, file_name_of_uri};
+use veritum_core::repository::{Limits, RepositorySettings};
 use veritum_core::trust::VendorKeys;
 use veritum_core::trust::openpgp::Keyring;
 use veritum_core::work::Settings;
-use veritum_demo::archive::{Suite, publish, signing};
 use veritum_demo::mirror::Mirror;
+use veritum_demo::repository::{Suite, publish, signing};
 use veritum_demo::signing::{KeyShape, VendorKey};
 use veritum_demo::world::{World, add, add_file, package};
 use veritum_demo::{Content, Package, write_deb};
@@ -26,7 +26,7 @@ pub(crate) struct Stand {
     pub(crate) mirror: Mirror,
 }
 
-/// Two components with a file, a program, a link, a further name and settings.
+/// Two packages with a file, a program, a link, a hard link and settings.
 pub(crate) fn packages() -> Vec<Package> {
     let mut quay = package("quay", "1:1.0-1");
     for n in 0..4 {
@@ -42,7 +42,7 @@ pub(crate) fn packages() -> Vec<Package> {
 }
 
 impl Stand {
-    /// One whose lists and downloads are at hand.
+    /// One whose lists and downloads are available.
     pub(crate) fn at_hand() -> Self {
         let stand = Self::new();
         stand.lists("");
@@ -50,15 +50,15 @@ impl Stand {
         stand
     }
 
-    /// A machine whose sources name the server; neither lists nor packages are at hand yet. The key is pinned.
+    /// A machine whose sources name the server; neither lists nor packages are available yet. The key is trusted.
     pub(crate) fn new() -> Self {
         let dir = super::support::folder();
         let world = World::at_folder(&dir.path().join("world"));
         let packages = packages();
         world.install(&packages).unwrap();
-        let archive = dir.path().join("archive");
-        fs::create_dir_all(&archive).unwrap();
-        let mirror = Mirror::serve(&archive).unwrap();
+        let repositories = dir.path().join("repository");
+        fs::create_dir_all(&repositories).unwrap();
+        let mirror = Mirror::serve(&repositories).unwrap();
         let key = VendorKey::new(7, &KeyShape::default()).unwrap();
         let stand = Self { dir, world, packages, key, mirror };
         stand.write("/usr/share/keyrings/foreshore.gpg", &stand.key.keyring().unwrap());
@@ -77,15 +77,15 @@ impl Stand {
         self.dir.path().join("trust")
     }
 
-    pub(crate) fn archive(&self) -> PathBuf {
-        self.dir.path().join("archive")
+    pub(crate) fn repositories(&self) -> PathBuf {
+        self.dir.path().join("repository")
     }
 
     pub(crate) fn downloads(&self) -> PathBuf {
         self.dir.path().join("downloads")
     }
 
-    /// Where one of its lists lies, by its name below the suite.
+    /// Where one of its lists is, by its name below the suite.
     pub(crate) fn list(&self, name: &str) -> PathBuf {
         let file = file_name_of_uri(&format!("{}/dists/{SUITE}/{name}", self.mirror.url()));
         self.at("/var/lib/apt/lists").join(file)
@@ -110,13 +110,13 @@ impl Stand {
     }
 
     pub(crate) fn publish_by(&self, suite: &Suite<'_>, keys: &[&VendorKey], at: i64) {
-        let _ = fs::remove_dir_all(self.archive().join("dists"));
-        publish(&self.archive(), suite, signing(keys, at)).unwrap();
+        let _ = fs::remove_dir_all(self.repositories().join("dists"));
+        publish(&self.repositories(), suite, signing(keys, at)).unwrap();
     }
 
-    /// Gives the machine apt's own copies of the archive's lists; indexes in this form.
+    /// Gives the machine apt's own copies of the repository's lists; indexes in this form.
     pub(crate) fn lists(&self, form: &str) {
-        let dists = self.archive().join("dists").join(SUITE);
+        let dists = self.repositories().join("dists").join(SUITE);
         let kept = |name: &str| {
             let file = file_name_of_uri(&format!("{}/dists/{SUITE}/{name}", self.mirror.url()));
             self.at("/var/lib/apt/lists").join(file)
@@ -127,11 +127,11 @@ impl Stand {
             }
         }
         let plain = fs::read(dists.join("main/binary-amd64/Packages")).unwrap();
-        let packed = veritum_demo::archive::pack(&plain, form).unwrap();
+        let packed = veritum_demo::repository::pack(&plain, form).unwrap();
         fs::write(kept(&format!("main/binary-amd64/Packages{form}")), packed).unwrap();
     }
 
-    /// Makes the folder of apt's cache anew.
+    /// Makes the folder of apt's cache again.
     pub(crate) fn cache_folder(&self) {
         fs::create_dir_all(self.at("/var/cache/apt/archives/partial")).unwrap();
     }
@@ -139,7 +139,7 @@ impl Stand {
     /// Puts the packages into apt's cache.
     pub(crate) fn cache(&self) {
         for package in &self.packages {
-            let name = package_file_name(&package.name, &package.version, &package.arch);
+            let name = deb_file_name(&package.name, &package.version, &package.arch);
             fs::write(self.at("/var/cache/apt/archives").join(name), write_deb(package).unwrap()).unwrap();
         }
     }
@@ -151,12 +151,12 @@ impl Stand {
             store: None,
             trust: self.trust(),
             notes: Some(self.dir.path().join("notes")),
-            archive: ArchiveSettings {
+            repositories: RepositorySettings {
                 network: true,
                 limits: Limits { connect: Duration::from_secs(2), silence: short, patience: Duration::from_secs(2) },
                 downloads: self.downloads(),
                 cache: self.dir.path().join("cache"),
-                ..ArchiveSettings::default()
+                ..RepositorySettings::default()
             },
             ..self.world.settings()
         }
@@ -164,7 +164,7 @@ impl Stand {
 
     pub(crate) fn offline(&self) -> Settings {
         let settings = self.settings();
-        Settings { archive: ArchiveSettings { network: false, ..settings.archive.clone() }, ..settings }
+        Settings { repositories: RepositorySettings { network: false, ..settings.repositories.clone() }, ..settings }
     }
 
     /// Paths below the pool that the server was asked for.

@@ -1,4 +1,4 @@
-//! Tests' ways to reset and to take back on [`veritum_demo::test_home`].
+//! Tests' ways to reset and to undo on [`veritum_demo::test_home`].
 
 use std::sync::Arc;
 
@@ -40,7 +40,7 @@ impl TestHome {
     }
 }
 
-/// A home as it is; when our own folders in it were made is nobody's business.
+/// A home as it is; when our own folders in it were made is no one's business.
 pub(crate) fn tree(home: &std::path::Path) -> Tree {
     let mut tree = Tree::read(home, &[]);
     let ours = tree.0.iter_mut().filter(|(path, thing)| path.starts_with(b".veritum-set-aside") && thing.kind == 'd');
@@ -61,7 +61,7 @@ pub(crate) fn undo_on(settings: &Settings, disk: Arc<dyn Disk>) -> Result<UndoRe
     Engine::open(settings.clone(), disk)?.undo(None, false, &NoObserver, &mut |_| Agreement::Yes)
 }
 
-/// The one home that a report tells of.
+/// The one home that a report reports.
 #[track_caller]
 pub(crate) fn only(report: &ResetReport) -> &HomeReset {
     let [home] = report.homes.as_slice() else { panic!("{report:#?}") };

@@ -1,5 +1,5 @@
 //! `as-owner`: what runs with a home's owner's rights: does what it is asked to do over the socket that is its standard
-//! input, until whoever asks has gone.
+//! input, until the one that asks has gone.
 
 use std::os::fd::AsFd as _;
 use std::sync::Arc;
@@ -12,7 +12,7 @@ use crate::errors::Failure;
 use crate::exit;
 
 pub(crate) fn run() -> Result<u8, Failure> {
-    let fail = |why: String| Failure::not_done("there is nobody who asks".into(), why, None);
+    let fail = |why: String| Failure::not_done("this command is for internal use".into(), why, None);
     let disk: Arc<dyn Disk> = Arc::new(LiveDisk);
     let mut responder = HomeResponder::default();
     let mut answer = |folder: &Dir, question: &[u8]| responder.answer(folder, question);

@@ -2,6 +2,7 @@
 
 use std::ffi::OsString;
 
+use veritum_core::model::Reach;
 use veritum_core::report::{CheckReport, Outcome};
 
 use super::print;
@@ -10,19 +11,23 @@ use crate::errors::Failure;
 use crate::{exit, render, what};
 
 pub(crate) fn run(context: &Context, words: &[OsString]) -> Result<u8, Failure> {
-    let scope = what::scope(words, &context.settings.target)?;
+    let mut scope = what::scope(words, &context.settings.root)?;
+    if words.is_empty() {
+        scope.reach = Reach::Local;
+    }
     let mut engine = context.open()?;
     let report = engine.check(&scope, &context.progress)?;
     engine.leave();
-    print(context, &report, || render::check::describe(context, &report, words))?;
-    Ok(if report.stopped { context.progress.interruption() } else { status(&report) })
+    let status = if report.stopped { context.progress.interruption() } else { status(&report) };
+    print(context, &report, status, || render::check::describe(context, &report, words))?;
+    Ok(status)
 }
 
 /// The exit status that a check comes to.
 pub(crate) fn status(report: &CheckReport) -> u8 {
-    let named_unexamined = report.limited && (report.outcome == Outcome::Unexamined || !report.unexamined.is_empty());
-    let bad = report.outcome == Outcome::Problems
-        || report.outcome == Outcome::Unexamined
+    let named_unexamined = report.limited && (report.outcome == Outcome::Unchecked || !report.unexamined.is_empty());
+    let bad = report.outcome == Outcome::Damaged
+        || report.outcome == Outcome::Unchecked
         || named_unexamined
         || !report.unfinished_changes.is_empty();
     if bad { exit::PROBLEMS } else { exit::FINE }

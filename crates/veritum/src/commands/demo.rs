@@ -4,6 +4,7 @@ use std::path::Path;
 use std::process::Command;
 
 use veritum_core::event::NoObserver;
+use veritum_core::model::Action;
 use veritum_demo::mirror::Mirror;
 use veritum_demo::{BuildOptions, Built, FAULTS, Fault, build, by_name};
 
@@ -21,9 +22,9 @@ const EXAMPLE: [&str; 10] = [
     "emptied-file",
     "missing-program",
     "folder-link-home",
-    "wrong-mode",
-    "settings-edited",
-    "stray-file",
+    "wrong-permissions",
+    "config-modified",
+    "unowned-file",
     "download-altered",
     "list-expired",
     "failed-service",
@@ -49,7 +50,7 @@ pub(crate) fn run(args: &DemoArgs, global: &Global) -> Result<u8, Failure> {
     let options = BuildOptions { folder: &args.dir, seed: args.seed, faults: &faults, jobs };
     let built = build(options, &NoObserver).map_err(|e| {
         let hint = matches!(e, veritum_demo::BuildError::Occupied(_))
-            .then(|| format!("name another folder with --dir, or move {} away", shown(&args.dir)));
+            .then(|| format!("choose another folder with --dir, or move {} away", shown(&args.dir)).into());
         Failure::not_done(
             e.to_string(),
             std::error::Error::source(&e).map(ToString::to_string).unwrap_or_default(),
@@ -58,22 +59,20 @@ pub(crate) fn run(args: &DemoArgs, global: &Global) -> Result<u8, Failure> {
     })?;
     let config = built.config.canonicalize().unwrap_or_else(|_| built.config.clone());
     put(&format!(
-        "Built counter-03, a made-up ticket-office desktop: {} components, {} files and links, two users, {}.\n",
-        built.components,
+        "Built counter-03, a made-up ticket-office desktop: {} packages, {} files and symlinks, 2 users, {}.\n",
+        built.packages,
         built.files,
         count(faults.len() as u64, "kind of damage", "kinds of damage")
     ))?;
     if !args.build_only {
-        example(&config)?;
-        updates(&args.dir, &built)?;
-        apps(&built, &config)?;
+        let pause = args.pause;
+        example(&config, pause)?;
+        updates(&args.dir, &built, pause)?;
+        apps(&built, &config, pause)?;
     }
     put(&ending(&built, &config, args.build_only))?;
     if faults.iter().any(|f| f.mounts) {
-        put(&format!(
-            "\nThe machine lies on a small disk in memory. To let it go, with all that is on it: umount {}\n",
-            shown(&built.machine)
-        ))?;
+        put(&format!("\nThe machine is on a small disk in memory. To delete it: umount {}\n", shown(&built.machine)))?;
     }
     Ok(exit::FINE)
 }
@@ -93,7 +92,7 @@ fn faults(names: &[String]) -> Result<Vec<&'static Fault>, Failure> {
                 if possible(&fault) {
                     Ok(fault)
                 } else {
-                    Err(Failure::not_done(format!("{name} can only be made by root"), String::new(), None))
+                    Err(Failure::not_done(format!("{name} needs root"), String::new(), None))
                 }
             })
             .collect(),
@@ -101,80 +100,84 @@ fn faults(names: &[String]) -> Result<Vec<&'static Fault>, Failure> {
 }
 
 /// The whole life of some damage to files.
-fn example(config: &Path) -> Result<(), Failure> {
+fn example(config: &Path, pause: bool) -> Result<(), Failure> {
     put(&format!("\n{} export VERITUM_CONFIG={}\n", paint(Label::Prompt, "$"), shown(config)))?;
     let steps: [(&str, &[&str]); 9] = [
-        ("What machine is this, and what vouches for it?", &["status"]),
-        ("What is wrong with it? (This changes nothing.)", &["check"]),
+        ("What system is this, and what can its files be verified with?", &["status"]),
+        ("What is wrong with it? (read-only)", &["check"]),
         ("What exactly is wrong with that library?", &["explain", "/usr/lib/x86_64-foreshore/libgunwale.so.5.4.2"]),
         ("What would a repair do?", &["repair", "--plan"]),
-        ("Put it right. (Without --yes it asks.)", &["repair", "--yes"]),
-        ("Is it right now?", &["check"]),
+        ("Repair it. (Without --yes it asks first.)", &["repair", "--yes"]),
+        ("Is it repaired?", &["check"]),
         ("What was changed?", &["list", "changes"]),
-        ("And back, as if nothing had been done.", &["undo", "--yes"]),
-        ("The damage is there again; undo of the undo puts it right once more.", &["undo", "2", "--yes"]),
+        ("Undo the repair.", &["undo", "--yes"]),
+        ("The damage is back; undoing the undo repairs it again.", &["undo", "2", "--yes"]),
     ];
-    steps.iter().try_for_each(|(remark, words)| step(remark, words, config, None))
+    steps.iter().try_for_each(|(remark, words)| step(remark, words, (config, None), pause))
 }
 
-/// The chapter of updates, with the archives served on loopback.
-fn updates(folder: &Path, built: &Built) -> Result<(), Failure> {
+/// The chapter of updates, with the repositories served on loopback.
+fn updates(folder: &Path, built: &Built, pause: bool) -> Result<(), Failure> {
     let mirror = mirror(folder)?;
-    let config = built.with_archive.canonicalize().unwrap_or_else(|_| built.with_archive.clone());
-    put(&format!("\n{}\n", paint(Label::Heading, "Updates do not come. Why?")))?;
+    let config = built.with_repositories.canonicalize().unwrap_or_else(|_| built.with_repositories.clone());
+    put(&format!("\n{}\n", paint(Label::Heading, "Updates do not work. Why?")))?;
     put(&format!("\n{} export VERITUM_CONFIG={}\n", paint(Label::Prompt, "$"), shown(&config)))?;
     put(&format!("{} export http_proxy={}\n", paint(Label::Prompt, "$"), mirror.url()))?;
     let steps: [(&str, &[&str]); 4] = [
-        ("What keeps them from coming? (The network is not asked.)", &["check", "updates"]),
-        ("Put it right, and prove that they come.", &["repair", "updates", "--yes"]),
-        ("What was installed in the days before somebody noticed?", &["list", "updates", "--trouble", "2026-03-03"]),
-        ("All of it was one change, like any other.", &["list", "changes"]),
+        ("What blocks them? (without the network)", &["check", "updates"]),
+        ("Repair it, and test that updates work.", &["repair", "updates", "--yes"]),
+        ("What was installed in the days before the trouble?", &["list", "updates", "--trouble", "2026-03-03"]),
+        ("The repair was one change, which can be undone.", &["list", "changes"]),
     ];
-    steps.iter().try_for_each(|(remark, words)| step(remark, words, &config, Some(mirror.url())))
+    steps.iter().try_for_each(|(remark, words)| step(remark, words, (&config, Some(mirror.url())), pause))
 }
 
 /// The chapter of applications, on the machine as the first one left it.
-fn apps(built: &Built, config: &Path) -> Result<(), Failure> {
-    put(&format!("\n{}\n", paint(Label::Heading, "The day after a power cut three applications do not open")))?;
+fn apps(built: &Built, config: &Path, pause: bool) -> Result<(), Failure> {
+    put(&format!("\n{}\n", paint(Label::Heading, "The day after a power cut, three applications do not start")))?;
     put(&format!("\n{} export VERITUM_CONFIG={}\n", paint(Label::Prompt, "$"), shown(config)))?;
     for fault in ["emptied-program", "settings-cut", "lock-left"].into_iter().filter_map(by_name) {
         veritum_demo::apply(&built.machine, fault)
-            .map_err(|e| Failure::not_done("the machine cannot be damaged".into(), e.to_string(), None))?;
+            .map_err(|e| Failure::not_done("cannot damage the demo machine".into(), e.to_string(), None))?;
     }
     let three = ["app:tidewriter", "app:berthbook", "app:gullmail"];
     let steps: [(&str, &[&str]); 6] = [
-        ("Is it the program, or what it keeps in somebody's home?", &["check", three[0], three[1], three[2]]),
-        ("Berthbook: the program. (Nobody's settings are touched.)", &["repair", "app:berthbook", "--yes"]),
+        ("Is it the program, or its data in a user's home?", &["check", three[0], three[1], three[2]]),
+        ("Berthbook: the program. (User data is not touched.)", &["repair", "app:berthbook", "--yes"]),
         (
-            "Tidewriter: its settings. What goes, and what stays? (Without --yes it asks.)",
+            "Tidewriter: its settings. What is moved aside, what stays? (Without --yes it asks first.)",
             &["reset", "tidewriter", "--user", "mirela", "--yes"],
         ),
         (
-            "Gullmail: only the lock. Its mail lies beside it.",
+            "Gullmail: only the leftover lock. Its mail is in the same folder.",
             &["reset", "gullmail", "--only", "locks", "--yes", "--prove"],
         ),
-        ("Do they open now?", &["check", three[0], three[1], three[2]]),
-        ("Everything that was set aside comes back when it is wanted.", &["list", "changes"]),
+        ("Do they start now?", &["check", three[0], three[1], three[2]]),
+        ("Everything that was moved aside can be restored.", &["list", "changes"]),
     ];
-    steps.iter().try_for_each(|(remark, words)| step(remark, words, config, None))
+    steps.iter().try_for_each(|(remark, words)| step(remark, words, (config, None), pause))
 }
 
 fn mirror(folder: &Path) -> Result<Mirror, Failure> {
     let served = folder.join("served");
     if !served.is_dir() {
-        let why = format!("{} holds no machine that was built here", shown(folder));
-        return Err(Failure::usage("nothing can be served".into(), why, Some("veritum demo --build-only".into())));
+        let why = format!("no demo machine in {}", shown(folder));
+        return Err(Failure::usage(
+            "cannot serve the repositories".into(),
+            why,
+            Some(Action::command("veritum demo --build-only")),
+        ));
     }
-    Mirror::serve(&served).map_err(|e| Failure::not_done("nothing can be served".into(), e.to_string(), None))
+    Mirror::serve(&served).map_err(|e| Failure::not_done("cannot serve the repositories".into(), e.to_string(), None))
 }
 
-/// Serves the archives until the program is interrupted.
+/// Serves the repositories until the program is interrupted.
 fn serve(folder: &Path) -> Result<u8, Failure> {
     let mirror = mirror(folder)?;
-    let config = folder.join("with-archive.toml");
+    let config = folder.join("with-repository.toml");
     let config = config.canonicalize().unwrap_or(config);
     put(&format!(
-        "The archives of the made-up machine are served at {} until this is interrupted. In another terminal:\n\n  \
+        "Serving the demo machine's repositories at {} until interrupted. In another terminal:\n\n  \
          export VERITUM_CONFIG={}\n  export http_proxy={}\n  veritum check updates\n  veritum repair updates\n",
         mirror.url(),
         shown(&config),
@@ -186,9 +189,9 @@ fn serve(folder: &Path) -> Result<u8, Failure> {
 }
 
 /// One command as it would be typed, with its real output.
-fn step(remark: &str, words: &[&str], config: &Path, proxy: Option<&str>) -> Result<(), Failure> {
+fn step(remark: &str, words: &[&str], (config, proxy): (&Path, Option<&str>), pause: bool) -> Result<(), Failure> {
     let program = std::env::current_exe()
-        .map_err(|e| Failure::not_done("the program does not find itself".into(), e.to_string(), None))?;
+        .map_err(|e| Failure::not_done("cannot find the veritum program".into(), e.to_string(), None))?;
     let color = if anstream::stdout().current_choice() == anstream::ColorChoice::Never { "never" } else { "always" };
     put(&format!(
         "\n{}\n{} veritum {}\n",
@@ -198,24 +201,35 @@ fn step(remark: &str, words: &[&str], config: &Path, proxy: Option<&str>) -> Res
     ))?;
     let mut command = Command::new(&program);
     command.args(words).args(["--color", color]).env("VERITUM_CONFIG", config);
-    for name in
-        ["VERITUM_TARGET", "VERITUM_STORE", "VERITUM_STATE", "VERITUM_NO_NETWORK", "http_proxy", "no_proxy", "NO_PROXY"]
-    {
+    for name in [
+        "VERITUM_ROOT",
+        "VERITUM_STORE",
+        "VERITUM_STATE_DIR",
+        "VERITUM_NO_NETWORK",
+        "http_proxy",
+        "no_proxy",
+        "NO_PROXY",
+    ] {
         command.env_remove(name);
     }
     command.envs(proxy.map(|url| ("http_proxy", url)));
     let status = command.status();
-    status.map(drop).map_err(|e| Failure::not_done("the program cannot be run".into(), e.to_string(), None))
+    status.map_err(|e| Failure::not_done("cannot run the veritum program".into(), e.to_string(), None))?;
+    if pause {
+        put(&format!("\n{}", paint(Label::Remark, "[Enter continues]")))?;
+        let _ = std::io::stdin().read_line(&mut String::new());
+    }
+    Ok(())
 }
 
 fn ending(built: &Built, config: &Path, only_built: bool) -> String {
-    let mut text = String::from("\nThe machine stays where it is. Three to try on it:\n\n");
+    let mut text = String::from("\nThe demo machine is kept. Try:\n\n");
     text.push_str(&format!("  export VERITUM_CONFIG={}\n", shown(config)));
     let first = if only_built { "veritum check" } else { "veritum check --verbose" };
-    text.push_str(&format!("  {first}\n  veritum list components\n  veritum explain /usr/bin/gullmail\n"));
+    text.push_str(&format!("  {first}\n  veritum list packages\n  veritum explain /usr/bin/gullmail\n"));
     let without = built.without_store.canonicalize().unwrap_or_else(|_| built.without_store.clone());
-    text.push_str("\nAnd as on a machine for which nobody has prepared a store, by the vendor's archive alone:\n\n");
+    text.push_str("\nThe same without a store, verified by the vendor's repository:\n\n");
     text.push_str(&format!("  veritum check --config {}\n", shown(&without)));
-    text.push_str("\nTo try `repair updates` on it, its archives must be served: veritum demo --serve\n");
+    text.push_str("\nTo try `repair updates`, serve its repositories first: veritum demo --serve\n");
     text
 }

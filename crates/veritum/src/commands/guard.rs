@@ -1,4 +1,4 @@
-//! `guard`: runs beside a change under the service manager's care, and puts things right when that change's process dies.
+//! `guard`: runs next to a change under the service manager's care, and repairs things when that change's process dies.
 
 use std::time::Duration;
 
@@ -12,7 +12,7 @@ use crate::errors::Failure;
 use crate::exit;
 use crate::processes::begun_at;
 
-/// How often recovery is tried while somebody else works on the machine, and how far apart.
+/// How often recovery is tried while a person else works on the machine, and how far apart.
 const TRIES: u32 = 60;
 const PAUSE: Duration = Duration::from_secs(5);
 

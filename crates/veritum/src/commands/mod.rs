@@ -2,6 +2,7 @@
 
 mod as_owner;
 mod check;
+mod complete;
 mod demo;
 mod explain;
 pub(crate) mod guard;
@@ -15,38 +16,43 @@ mod status;
 mod store;
 mod undo;
 
-use clap::{CommandFactory as _, FromArgMatches as _};
+use clap::FromArgMatches as _;
 
 use crate::args::{Cli, Verb};
+use veritum_core::model::Action;
+
 use crate::context::Context;
-use crate::errors::Failure;
-use crate::exit;
+use crate::document::{Document, Head, document};
+use crate::errors::{Failure, unknown_word};
 use crate::options::{Given, refuse_without_effect};
 use crate::output::put;
+use crate::{exit, help};
 
 /// Reads the arguments, runs the command, answers the exit status.
 pub(crate) fn run() -> u8 {
-    // Settings from the environment count as arguments to the parser; nothing typed is nothing typed.
     if std::env::args_os().len() <= 1 {
-        let _ = Cli::command().print_help();
-        return exit::USAGE;
+        return put(&help::overview()).map_or(exit::NOT_CARRIED_OUT, |()| exit::FINE);
     }
-    let parsed = Cli::command().try_get_matches().and_then(|matches| Ok((Cli::from_arg_matches(&matches)?, matches)));
+    let parsed = help::command().try_get_matches().and_then(|matches| Ok((Cli::from_arg_matches(&matches)?, matches)));
     let (cli, matches) = match parsed {
         Ok(parsed) => parsed,
+        Err(e) if e.use_stderr() && wants_json() => {
+            let what = e.render().to_string();
+            let what = what.lines().next().unwrap_or_default().trim_start_matches("error: ").to_owned();
+            report_failure(&Failure::usage(what, String::new(), Some(Action::command("veritum help"))), true);
+            return exit::USAGE;
+        }
         Err(e) => {
             let _ = e.print();
             return if e.use_stderr() { exit::USAGE } else { exit::FINE };
         }
     };
+    let json = cli.global.json;
     let done = refuse_without_effect(&matches).and_then(|()| dispatch(cli, Given::new(&matches)));
-    match done {
-        Ok(status) => status,
-        Err(failure) => {
-            failure.print();
-            failure.status
-        }
-    }
+    done.unwrap_or_else(|failure| {
+        report_failure(&failure, json);
+        failure.status
+    })
 }
 
 fn dispatch(cli: Cli, given: Given) -> Result<u8, Failure> {
@@ -56,10 +62,13 @@ fn dispatch(cli: Cli, given: Given) -> Result<u8, Failure> {
     if let Verb::Manuals { dir } = &cli.verb {
         return manuals::run(dir);
     }
+    if let Verb::Help { verb } = &cli.verb {
+        return show_help(verb);
+    }
     if let Verb::Demo(args) = &cli.verb {
         return demo::run(args, &cli.global);
     }
-    // With another user's rights nothing of the operator's is read.
+    // With another user's rights nothing of the administrator's is read.
     if let Verb::AsOwner = &cli.verb {
         return as_owner::run();
     }
@@ -77,7 +86,7 @@ fn command(context: &Context, verb: Verb) -> Result<u8, Failure> {
     match verb {
         Verb::Status => status::run(context),
         Verb::Check { what } => check::run(context, &what),
-        Verb::Guard { pid, begun } => guard::run(context, pid, begun),
+        Verb::Guard { pid, started } => guard::run(context, pid, started),
         Verb::Repair { what, everything } => repair::run(context, &what, everything),
         Verb::Explain { what } => explain::run(context, &what),
         Verb::List { what, sizes, updates } => list::run(context, what, sizes, updates),
@@ -85,22 +94,54 @@ fn command(context: &Context, verb: Verb) -> Result<u8, Failure> {
         Verb::Undo { change } => undo::run(context, change),
         Verb::Recover => recover::run(context),
         Verb::Store(verb) => store::run(context, verb),
-        Verb::Demo(_) | Verb::Schemas { .. } | Verb::Manuals { .. } | Verb::AsOwner => Ok(exit::FINE),
+        Verb::Complete { words } => complete::run(context, &words),
+        Verb::Help { .. } | Verb::Demo(_) | Verb::Schemas { .. } | Verb::Manuals { .. } | Verb::AsOwner => {
+            Ok(exit::FINE)
+        }
     }
 }
 
-/// Prints a result: JSON when asked for, else words.
-pub(crate) fn print<T: serde::Serialize>(
+/// Whether JSON was asked for in words that cannot be read as a command.
+fn wants_json() -> bool {
+    std::env::args_os().any(|word| word == "--json")
+}
+
+/// Shows the help page of a command.
+fn show_help(words: &[String]) -> Result<u8, Failure> {
+    match help::page(words) {
+        Some(page) => put(&page).map(|()| exit::FINE),
+        None => {
+            let known: Vec<&str> = help::TOPICS.iter().map(|topic| topic.verb).collect();
+            Err(unknown_word("command", &words.join(" "), &known))
+        }
+    }
+}
+
+/// Prints a result: JSON when asked for, else words; `status` is the exit status that follows.
+pub(crate) fn print<T: Document>(
     context: &Context,
     result: &T,
+    status: u8,
     words: impl FnOnce() -> String,
 ) -> Result<(), Failure> {
-    let text = if context.global.json {
-        let json = serde_json::to_string_pretty(result)
-            .map_err(|e| Failure::not_done("the result cannot be written as JSON".into(), e.to_string(), None))?;
-        json + "\n"
-    } else {
-        words()
-    };
-    put(&text)
+    if !context.global.json {
+        return put(&words());
+    }
+    put_json(result, &Head { machine: context.machine(), at: context.settings.now }, status)
+}
+
+/// Prints a document.
+fn put_json<T: Document>(result: &T, head: &Head, status: u8) -> Result<(), Failure> {
+    let whole = document(result, head, status).and_then(|whole| serde_json::to_string_pretty(&whole));
+    let text = whole.map_err(|e| Failure::not_done("cannot write the result as JSON".into(), e.to_string(), None))?;
+    put(&(text + "\n"))
+}
+
+/// Says why a command failed: on stderr, or as a document where one was asked for.
+fn report_failure(failure: &Failure, json: bool) {
+    let head = Head { machine: None, at: jiff::Timestamp::now() };
+    let shown = json && put_json(&failure.report(), &head, failure.status).is_ok();
+    if !shown {
+        failure.print();
+    }
 }

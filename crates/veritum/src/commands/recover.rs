@@ -1,4 +1,4 @@
-//! `recover`: finish or take back what was interrupted.
+//! `recover`: finish or undo what was interrupted.
 
 use veritum_core::report::RecoverReport;
 
@@ -14,21 +14,22 @@ pub(crate) fn run(context: &Context) -> Result<u8, Failure> {
     let open = engine.interrupted()?;
     let nothing = RecoverReport { format: RecoverReport::FORMAT.into(), changes: Vec::new() };
     if open.is_empty() || context.global.plan {
-        print(context, &nothing, || render::undo::recover_plan(&open))?;
-        return Ok(if open.is_empty() { exit::FINE } else { exit::PROBLEMS });
+        let status = if open.is_empty() { exit::FINE } else { exit::PROBLEMS };
+        print(context, &nothing, status, || render::undo::recover_plan(&open))?;
+        return Ok(status);
     }
-    // On a system that is mounted from elsewhere somebody is asked: it may be evidence.
+    // On a system that is mounted from elsewhere a person is asked: it may be evidence.
     if !engine.machine().is_live() && !agree(context, &render::undo::recover_question(&open))? {
-        print(context, &nothing, || "Nothing was changed.\n".into())?;
+        print(context, &nothing, exit::FINE, || "Nothing was changed.\n".into())?;
         return Ok(exit::FINE);
     }
     let report = engine.recover(&context.progress)?;
-    after_change(print(context, &report, || render::undo::recovered(context, &report)))?;
+    after_change(print(context, &report, exit::FINE, || render::undo::recovered(context, &report)))?;
     Ok(exit::FINE)
 }
 
-/// Before a command that writes: what was interrupted is finished or taken back first, and that is said. On a system
-/// that is mounted from elsewhere somebody is asked; whether the command goes on.
+/// Before a command that writes: what was interrupted is finished or undone first, and that is said. On a system
+/// that is mounted from elsewhere a person is asked; whether the command goes on.
 pub(crate) fn first(context: &Context, engine: &veritum_core::work::Engine) -> Result<bool, Failure> {
     let open = engine.interrupted()?;
     if open.is_empty() || context.global.plan {

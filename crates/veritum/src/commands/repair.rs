@@ -1,8 +1,8 @@
-//! `repair`: check, show the plan, ask, put right, check again.
+//! `repair`: check, show the plan, ask, repaired, check again.
 
 use std::ffi::OsString;
 
-use veritum_core::model::{Scope, quoted};
+use veritum_core::model::{Action, Reach, Scope, quoted};
 use veritum_core::report::{ProofOutcome, RepairReport};
 use veritum_core::work::Preview;
 
@@ -18,23 +18,24 @@ struct Wanted {
     scope: Scope,
     /// As it was typed.
     named: String,
-    /// The same for a check.
-    checked: String,
 }
 
 impl Wanted {
     fn read(context: &Context, words: &[OsString], everything: bool) -> Result<Self, Failure> {
-        let scope = what::scope(words, &context.settings.target)?;
+        let mut scope = what::scope(words, &context.settings.root)?;
+        if words.is_empty() {
+            scope.reach = Reach::Local;
+        }
         if everything && !scope.names(&UPDATES) {
             return Err(Failure::usage(
-                "--everything says how far the caches of updates are cleared".into(),
-                "updates are not named".into(),
-                Some(context.command("repair updates --everything")),
+                "--everything applies to `repair updates` only".into(),
+                "the area `updates` was not named".into(),
+                Some(Action::command(context.command("repair updates --everything"))),
             ));
         }
-        let checked: String = words.iter().map(|w| format!(" {}", quoted(w.as_encoded_bytes()))).collect();
-        let named = if everything { format!("{checked} --everything") } else { checked.clone() };
-        Ok(Self { scope: Scope { everything, ..scope }, named, checked })
+        let named: String = words.iter().map(|w| format!(" {}", quoted(w.as_encoded_bytes()))).collect();
+        let named = if everything { format!("{named} --everything") } else { named };
+        Ok(Self { scope: Scope { everything, ..scope }, named })
     }
 }
 
@@ -45,13 +46,14 @@ pub(crate) fn run(context: &Context, words: &[OsString], everything: bool) -> Re
         let mut shown = None;
         let mut show = |preview: &Preview<'_>| shown = Some(render::repair::preview_words(context, preview));
         let report = engine.plan_repair(&wanted.scope, &context.progress, &mut show)?;
-        print(context, &report, || render::repair::plan_words(context, &report, shown, &wanted.named))?;
-        return Ok(check::status(&report.before));
+        let status = check::status(&report.before);
+        print(context, &report, status, || render::repair::plan_words(context, &report, shown, &wanted.named))?;
+        return Ok(status);
     }
     if !super::recover::first(context, &engine)? {
         return Ok(exit::FINE);
     }
-    let mut question = Question::new(context, "Put these right now?");
+    let mut question = Question::new(context, "Repair now?");
     let mut ask = |preview: &Preview<'_>| question.ask(|| render::repair::preview_words(context, preview));
     let report = engine.repair(&wanted.scope, &context.progress, &mut ask)?;
     // Once something was done, what came of it is the answer.
@@ -59,11 +61,10 @@ pub(crate) fn run(context: &Context, words: &[OsString], everything: bool) -> Re
     if let Some(trouble) = question.trouble().filter(|_| report.after.is_none()) {
         return Err(trouble);
     }
-    let told = print(context, &report, || {
-        render::repair::describe(context, &report, (&wanted.named, &wanted.checked), declined)
-    });
+    let status = if declined && report.plan_only { exit::FINE } else { status(&report) };
+    let told = print(context, &report, status, || render::repair::describe(context, &report, &wanted.named, declined));
     if report.plan_only { told } else { after_change(told) }?;
-    Ok(if declined && report.plan_only { exit::FINE } else { status(&report) })
+    Ok(status)
 }
 
 fn status(report: &RepairReport) -> u8 {

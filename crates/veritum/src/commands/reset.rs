@@ -34,20 +34,21 @@ pub(crate) fn run(context: &Context, args: ResetArgs) -> Result<u8, Failure> {
     if !super::recover::first(context, &engine)? {
         return Ok(exit::FINE);
     }
-    let mut question = Question::new(context, "Set this aside now?");
+    let mut question = Question::new(context, "Reset now?");
     let mut ask = |report: &ResetReport| question.ask(|| render::reset::preview(context, report));
     let report = engine.reset(&name, &wanted, context.global.plan, &context.progress, &mut ask)?;
     if let Some(trouble) = question.trouble() {
         return Err(trouble);
     }
     let declined = question.declined;
-    let told = print(context, &report, || render::reset::describe(context, &report, &again, declined));
-    if report.plan_only { told } else { after_change(told) }?;
     let incomplete = |home: &HomeReset| {
         let failed = home.actions.iter().any(|action| action.why.is_some());
         home.trouble.is_some() || !home.running.is_empty() || !home.blocked.is_empty() || failed
     };
-    Ok(if !declined && report.homes.iter().any(incomplete) { exit::PROBLEMS } else { exit::FINE })
+    let status = if !declined && report.homes.iter().any(incomplete) { exit::PROBLEMS } else { exit::FINE };
+    let told = print(context, &report, status, || render::reset::describe(context, &report, &again, declined));
+    if report.plan_only { told } else { after_change(told) }?;
+    Ok(status)
 }
 
 /// The same as it was typed, without what was answered beforehand.

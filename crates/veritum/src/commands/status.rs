@@ -8,7 +8,8 @@ use crate::{exit, render};
 pub(crate) fn run(context: &Context) -> Result<u8, Failure> {
     let engine = context.open()?;
     let report = engine.status(context.full_rights())?;
-    print(context, &report, || render::status::describe(context, &report))?;
     let whole = report.unfinished_changes.is_empty() && report.damaged_changes.is_empty();
-    Ok(if whole { exit::FINE } else { exit::PROBLEMS })
+    let status = if whole { exit::FINE } else { exit::PROBLEMS };
+    print(context, &report, status, || render::status::describe(context, &report))?;
+    Ok(status)
 }

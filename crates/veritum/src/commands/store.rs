@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use veritum_core::model::ComponentId;
+use veritum_core::model::{Action, PackageId};
 use veritum_core::report::{FillReport, StoreReport};
 use veritum_core::store::{self, FillRules, Location, Parcel, Store};
 use veritum_core::trust::openpgp::Keyring;
@@ -28,11 +28,11 @@ const MAX_DEPTH: usize = 12;
 pub(crate) fn run(context: &Context, verb: StoreVerb) -> Result<u8, Failure> {
     match verb {
         StoreVerb::Create { dir, keys } => create(context, &dir, &keys),
-        StoreVerb::Fill { installed: true, manifests_only, .. } => fill_installed(context, !manifests_only),
-        StoreVerb::Fill { paths, manifests_only, .. } => fill(context, &paths, !manifests_only),
-        StoreVerb::Publish { keys } => publish(context, &keys),
+        StoreVerb::Add { installed: true, checksums_only, .. } => fill_installed(context, !checksums_only),
+        StoreVerb::Add { paths, checksums_only, .. } => fill(context, &paths, !checksums_only),
+        StoreVerb::Sign { keys } => publish(context, &keys),
         StoreVerb::Trust { location } => trust(context, &location),
-        StoreVerb::Show { component } => show(context, component.as_deref()),
+        StoreVerb::Show { package } => show(context, package.as_deref()),
     }
 }
 
@@ -45,7 +45,7 @@ fn report_of(location: &dyn std::fmt::Display, done: &str) -> StoreReport {
         format: StoreReport::FORMAT.into(),
         location: location.to_string(),
         done: done.into(),
-        components: Vec::new(),
+        packages: Vec::new(),
         known: 0,
         refused: Vec::new(),
         keys: Vec::new(),
@@ -54,11 +54,11 @@ fn report_of(location: &dyn std::fmt::Display, done: &str) -> StoreReport {
 
 fn expires(context: &Context) -> Result<jiff::Timestamp, Failure> {
     jiff::Timestamp::from_second(context.settings.now.as_second() + YEARS * YEAR_SECONDS)
-        .map_err(|e| Failure::not_done("the clock is far off".into(), e.to_string(), None))
+        .map_err(|e| Failure::not_done("the clock is wrong".into(), e.to_string(), None))
 }
 
 fn named(context: &Context) -> Result<&Location, Failure> {
-    let none = || Failure::usage("no store is named".into(), String::new(), Some("add --store LOCATION".into()));
+    let none = || Failure::usage("no store given".into(), String::new(), Some("add --store LOCATION".into()));
     context.settings.store.as_ref().ok_or_else(none)
 }
 
@@ -73,50 +73,47 @@ fn create(context: &Context, dir: &Path, keys: &Path) -> Result<u8, Failure> {
     let made = StoreKeys { root: pair()?, publish: pair()? };
     let mut report = report(dir, "created");
     report.keys = store::create(dir, keys, &made, expires(context)?)?;
-    print(context, &report, || render::store::created(context, dir, keys, &report))?;
+    print(context, &report, exit::FINE, || render::store::created(context, dir, keys, &report))?;
     Ok(exit::FINE)
 }
 
 fn fill(context: &Context, paths: &[PathBuf], contents: bool) -> Result<u8, Failure> {
     let location = named_store(context)?;
-    let mut packages = Vec::new();
+    let mut debs = Vec::new();
     for path in paths {
-        collect(path, MAX_DEPTH, true, &mut packages)?;
+        collect(path, MAX_DEPTH, true, &mut debs)?;
     }
-    packages.sort();
-    packages.dedup();
+    debs.sort();
+    debs.dedup();
     let rules = FillRules { jobs: context.settings.jobs, contents };
-    let summary = match (paths.is_empty(), packages.is_empty()) {
+    let summary = match (paths.is_empty(), debs.is_empty()) {
         (true, _) => fill_from_stores(context, contents)?,
         (false, true) => {
-            return Err(Failure::usage(
-                "no packages were found".into(),
-                "looked for files that end with .deb".into(),
-                None,
-            ));
+            return Err(Failure::usage("no packages found".into(), "no files end with .deb".into(), None));
         }
         (false, false) => {
-            let parcels: Vec<&dyn Parcel> = packages.iter().map(|p| p as &dyn Parcel).collect();
+            let parcels: Vec<&dyn Parcel> = debs.iter().map(|p| p as &dyn Parcel).collect();
             store::fill_from(location, &parcels, rules, &context.progress)?
         }
     };
-    let mut report = report(location, "filled");
-    report.components = summary.added;
+    let mut report = report(location, "added");
+    report.packages = summary.added;
     report.known = summary.known as u64;
     report.refused = summary
         .refused
         .iter()
         .map(|r| (r.path.display().to_string(), veritum_core::model::error_chain(&r.why)))
         .collect();
-    print(context, &report, || render::store::filled(context, location, &report))?;
-    Ok(if report.refused.is_empty() { exit::FINE } else { exit::PROBLEMS })
+    let status = if report.refused.is_empty() { exit::FINE } else { exit::PROBLEMS };
+    print(context, &report, status, || render::store::filled(context, location, &report))?;
+    Ok(status)
 }
 
 /// Takes over what the stores named with `--from` have.
 fn fill_from_stores(context: &Context, contents: bool) -> Result<store::FillSummary, Failure> {
     let nothing = || {
-        let why = "name packages, or --installed, or another store with --from";
-        Failure::usage("nothing to take in was named".into(), why.into(), Some("veritum store fill --help".into()))
+        let why = "give .deb files, --installed, or another store with --from";
+        Failure::usage("nothing to add".into(), why.into(), Some(Action::command("veritum store add --help")))
     };
     if context.global.from.is_empty() {
         return Err(nothing());
@@ -125,7 +122,7 @@ fn fill_from_stores(context: &Context, contents: bool) -> Result<store::FillSumm
     match engine.has_other_stores() {
         Ok(true) => Ok(engine.fill_from_stores(contents, &context.progress)?),
         Ok(false) => Err(nothing()),
-        Err(why) => Err(Failure::not_done("the other store cannot be used".into(), why, None)),
+        Err(why) => Err(Failure::not_done("cannot use the other store".into(), why, None)),
     }
 }
 
@@ -133,18 +130,19 @@ fn fill_from_stores(context: &Context, contents: bool) -> Result<store::FillSumm
 fn fill_installed(context: &Context, contents: bool) -> Result<u8, Failure> {
     let location = named_store(context)?;
     let mut engine = context.open()?;
-    let mut question = Question::new(context, "Take these in now?");
+    let mut question = Question::new(context, "Add these packages now?");
     let mut ask = |report: &FillReport| question.ask(|| render::store::fill_plan(report));
     let report = engine.fill_installed(contents, context.global.plan, &context.progress, &mut ask)?;
     if let Some(trouble) = question.trouble() {
         return Err(trouble);
     }
-    print(context, &report, || match question.declined {
+    let left = !report.refused.is_empty() || !report.failed.is_empty();
+    let status = if left && !question.declined { exit::PROBLEMS } else { exit::FINE };
+    print(context, &report, status, || match question.declined {
         true => "Nothing was changed.\n".to_owned(),
         false => render::store::fill_done(context, location, &report),
     })?;
-    let left = !report.refused.is_empty() || !report.failed.is_empty();
-    Ok(if left { exit::PROBLEMS } else { exit::FINE })
+    Ok(status)
 }
 
 /// Finds packages: a file that is named is taken whatever it is called.
@@ -160,8 +158,8 @@ fn collect(path: &Path, depth: usize, named: bool, into: &mut Vec<PathBuf>) -> R
             collect(&entry.map_err(fail)?.path(), depth - 1, false, into)?;
         }
     } else if named {
-        let what = format!("{} is neither a package nor a folder", shown(path));
-        return Err(Failure::usage(what, "nothing was taken in".into(), None));
+        let what = format!("{} is neither a .deb file nor a folder", shown(path));
+        return Err(Failure::usage(what, "nothing was added".into(), None));
     }
     Ok(())
 }
@@ -171,13 +169,13 @@ fn publish(context: &Context, keys: &Path) -> Result<u8, Failure> {
     let key = KeyPair::read(&StoreKeys::publish_file(keys)).map_err(store::StoreError::from)?;
     let seen = store::seen(location, &Pins::in_folder(&context.settings.trust));
     let summary = store::publish(location, &key, expires(context)?, &context.settings.scratch, seen)?;
-    print(context, &report(location, "published"), || render::store::published(context, location, &summary))?;
+    print(context, &report(location, "signed"), exit::FINE, || render::store::published(context, location, &summary))?;
     Ok(exit::FINE)
 }
 
-/// Pins the keys of a vendor's keyring file.
+/// Trusts the keys of a vendor's keyring file.
 fn trust_keyring(context: &Context, file: &Path) -> Result<u8, Failure> {
-    let fail = |why: String| Failure::usage(format!("{} cannot be read as a keyring", shown(file)), why, None);
+    let fail = |why: String| Failure::usage(format!("{} is not a keyring", shown(file)), why, None);
     let small = std::fs::metadata(file).is_ok_and(|m| m.len() <= MAX_KEYRING);
     let bytes = if small { std::fs::read(file).map_err(|e| fail(e.to_string()))? } else { Vec::new() };
     let keyring = Keyring::read(&bytes).map_err(|e| fail(e.to_string()))?;
@@ -187,20 +185,21 @@ fn trust_keyring(context: &Context, file: &Path) -> Result<u8, Failure> {
     report.keys = keyring.certificates().iter().map(|c| c.fingerprint().to_owned()).collect();
     if new.is_empty() {
         report.done = "trusted already".into();
-        print(context, &report, || format!("All keys of {} are trusted already.\n", shown(file)))?;
+        print(context, &report, exit::FINE, || format!("All keys of {} are already trusted.\n", shown(file)))?;
         return Ok(exit::FINE);
     }
     if !context.global.json {
         put(&render::store::vendor_keys(file, &new, known.len()))?;
     }
-    if context.global.plan || !agree(context, "Trust these keys from now on?")? {
-        put("Nothing was changed.\n")?;
+    if context.global.plan || !agree(context, "Trust these keys?")? {
+        report.done = "declined".into();
+        print(context, &report, exit::FINE, || "Nothing was changed.\n".into())?;
         return Ok(exit::FINE);
     }
     for certificate in &new {
         vendors.pin(certificate).map_err(store::StoreError::from)?;
     }
-    print(context, &report, || render::store::keys_trusted(context, new.len()))?;
+    print(context, &report, exit::FINE, || render::store::keys_trusted(context, new.len()))?;
     Ok(exit::FINE)
 }
 
@@ -215,44 +214,45 @@ fn trust(context: &Context, location: &Path) -> Result<u8, Failure> {
     report.keys.clone_from(&candidate.fingerprints);
     if candidate.pinned {
         report.done = "trusted already".into();
-        print(context, &report, || format!("{} is trusted already.\n", place(&candidate.location)))?;
+        print(context, &report, exit::FINE, || format!("{} is already trusted.\n", place(&candidate.location)))?;
         return Ok(exit::FINE);
     }
     if !context.global.json {
         put(&render::store::candidate(&candidate))?;
     }
-    if context.global.plan || !agree(context, "Trust these keys from now on?")? {
-        put("Nothing was changed.\n")?;
+    if context.global.plan || !agree(context, "Trust these keys?")? {
+        report.done = "declined".into();
+        print(context, &report, exit::FINE, || "Nothing was changed.\n".into())?;
         return Ok(exit::FINE);
     }
     candidate.pin(&pins, context.settings.now)?;
-    print(context, &report, || render::store::trusted(context, &candidate.location))?;
+    print(context, &report, exit::FINE, || render::store::trusted(context, &candidate.location))?;
     Ok(exit::FINE)
 }
 
-fn show(context: &Context, component: Option<&str>) -> Result<u8, Failure> {
+fn show(context: &Context, package: Option<&str>) -> Result<u8, Failure> {
     let settings = &context.settings;
     let pins = Pins::in_folder(&settings.trust);
     let store = Store::open(named(context)?, &pins, &settings.reach(), settings.now)?;
     let mut entries: Vec<_> =
-        store.components().filter(|e| component.is_none_or(|c| e.component.name == c)).cloned().collect();
-    entries.sort_by(|a, b| a.component.cmp(&b.component));
-    if let (Some(name), true) = (component, entries.is_empty()) {
+        store.packages().filter(|e| package.is_none_or(|c| e.package.name == c)).cloned().collect();
+    entries.sort_by(|a, b| a.package.cmp(&b.package));
+    if let (Some(name), true) = (package, entries.is_empty()) {
         return Err(Failure::usage(
-            format!("the store has no component {}", veritum_core::model::quoted(name.as_bytes())),
+            format!("the store has no package {}", veritum_core::model::quoted(name.as_bytes())),
             String::new(),
-            Some(context.command("store show")),
+            Some(Action::command(context.command("store show"))),
         ));
     }
     let mut report = report_of(&store.location(), "shown");
-    report.components = entries.iter().map(|e| e.component.clone()).collect::<Vec<ComponentId>>();
+    report.packages = entries.iter().map(|e| e.package.clone()).collect::<Vec<PackageId>>();
     report.keys = store.fingerprints();
     let mut manifests = Vec::new();
-    if component.is_some() {
+    if package.is_some() {
         for entry in &entries {
-            manifests.extend(store.manifest(&entry.component)?);
+            manifests.extend(store.manifest(&entry.package)?);
         }
     }
-    print(context, &report, || render::store::shown(&store, &entries, &manifests))?;
+    print(context, &report, exit::FINE, || render::store::shown(&store, &entries, &manifests))?;
     Ok(exit::FINE)
 }

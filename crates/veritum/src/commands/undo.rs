@@ -1,4 +1,4 @@
-//! `undo`: take a change back.
+//! `undo`: undo a change.
 
 use veritum_core::report::UndoReport;
 use veritum_core::work::WorkError;
@@ -15,7 +15,7 @@ pub(crate) fn run(context: &Context, change: Option<u64>) -> Result<u8, Failure>
     if !super::recover::first(context, &engine)? {
         return Ok(exit::FINE);
     }
-    let mut question = Question::new(context, "Take this back now?");
+    let mut question = Question::new(context, "Undo this now?");
     let mut ask = |report: &UndoReport| question.ask(|| render::undo::preview(context, report));
     let report = match engine.undo(change, context.global.plan, &context.progress, &mut ask) {
         Err(WorkError::NothingToUndo) => UndoReport::nothing(),
@@ -24,12 +24,13 @@ pub(crate) fn run(context: &Context, change: Option<u64>) -> Result<u8, Failure>
     if let Some(trouble) = question.trouble() {
         return Err(trouble);
     }
-    let told = print(context, &report, || render::undo::describe(context, &report));
-    if report.plan_only { told } else { after_change(told) }?;
     let incomplete = report.changes.iter().any(|c| !c.refused.is_empty() || c.actions.iter().any(|a| a.why.is_some()));
-    Ok(match incomplete && !question.declined {
+    let status = match incomplete && !question.declined {
         true => exit::PROBLEMS,
         false if report.running.restart_due => exit::RESTART_DUE,
         false => exit::FINE,
-    })
+    };
+    let told = print(context, &report, status, || render::undo::describe(context, &report));
+    if report.plan_only { told } else { after_change(told) }?;
+    Ok(status)
 }

@@ -4,12 +4,12 @@ use veritum_core::apps::Class;
 use veritum_core::model::{is_harmless, quoted};
 use veritum_core::report::{AppLine, AppReport, AppState, AppsReport, CardOrigin};
 
+use super::layout::{Cell, cell, labelled, lines};
 use super::style::{Label, paint};
-use super::table::{Cell, cell, labelled, lines};
 use super::{ago, count, next, size};
 use crate::context::Context;
 
-/// So many things that were left out are told of each home.
+/// So many things that were left out are reported of each home.
 const LEFT: usize = 5;
 /// Longer names of vendors are cut unasked.
 const LONG_VENDOR: usize = 28;
@@ -20,9 +20,9 @@ pub(crate) fn list(context: &Context, report: &AppsReport) -> String {
     let mut text = head(context, report, &all);
     if !all.is_empty() {
         text.push_str("\n  ");
-        let mut words = vec!["name", "state", "called", "component", "vendor"];
+        let mut words = vec!["name", "state", "called", "package", "vendor"];
         if all.iter().any(|app| app.sizes.is_some()) {
-            words.splice(4.., ["installed", "cache", "settings", "users' own"]);
+            words.splice(4.., ["installed", "cache", "settings", "user data"]);
         }
         let heading = words.into_iter().map(|word| labelled(Label::Heading, word)).collect();
         let rows = all.iter().map(|app| row(app, context.global.verbose));
@@ -31,28 +31,28 @@ pub(crate) fn list(context: &Context, report: &AppsReport) -> String {
     }
     let left = report.apps.len() - all.len();
     if left > 0 {
-        let more = format!("and {} that no menu shows (--verbose lists them)", count(left as u64, "entry", "entries"));
+        let more = format!("and {} hidden from menus (--verbose)", count(left as u64, "entry", "entries"));
         text.push_str(&format!("\n  {}\n", paint(Label::Remark, &more)));
     }
-    format!("{text}\n{}", next(&commands(context, &all)))
+    format!("{text}\n{}", next(context, &commands(context, &all)))
 }
 
-/// Whether something is wrong with it: then it is told although no menu shows it.
+/// Whether something is wrong with it: then it is reported although no menu shows it.
 fn is_bad(app: &AppLine) -> bool {
-    app.trouble.is_some() || matches!(app.state, AppState::Problems | AppState::Incomplete)
+    app.trouble.is_some() || matches!(app.state, AppState::Damaged | AppState::Incomplete)
 }
 
 fn head(context: &Context, report: &AppsReport, all: &[&AppLine]) -> String {
     let bad = all.iter().filter(|app| is_bad(app)).count() as u64;
     let apps = count(all.len() as u64, "application", "applications");
     let when = match &report.checked {
-        Some(at) => format!("as of the last check, {}", ago(at, context.settings.now)),
-        None => "this machine was not checked yet".into(),
+        Some(at) => format!("at the last check, {}", ago(at, context.settings.now)),
+        None => "not checked yet".into(),
     };
     match (bad, &report.checked) {
-        (0, Some(_)) => format!("{}, nothing wrong with any, {when}\n", paint(Label::Good, &apps)),
+        (0, Some(_)) => format!("{}, no problems, {when}\n", paint(Label::Good, &apps)),
         (0, None) => format!("{apps}; {when}\n"),
-        _ => format!("{} of {apps} with something wrong, {when}\n", paint(Label::Bad, &bad.to_string())),
+        _ => format!("{} of {apps} with problems, {when}\n", paint(Label::Bad, &bad.to_string())),
     }
 }
 
@@ -77,19 +77,19 @@ pub(crate) fn text(foreign: &str) -> String {
 
 fn row(app: &AppLine, whole: bool) -> Vec<Cell> {
     let state = match (&app.trouble, app.state) {
-        (Some(_), _) => labelled(Label::Problem, "entry unusable"),
-        (None, AppState::Problems) => labelled(Label::Problem, count(app.problems, "problem", "problems")),
+        (Some(_), _) => labelled(Label::Problem, "invalid entry"),
+        (None, AppState::Damaged) => labelled(Label::Problem, count(app.problems, "problem", "problems")),
         (None, AppState::Incomplete) => labelled(Label::Problem, app.state.word()),
-        (None, AppState::Sound) => cell(app.state.word()),
+        (None, AppState::Ok) => cell(app.state.word()),
         (None, _) => labelled(Label::Remark, app.state.word()),
     };
-    let component = app.component.as_ref().map_or_else(String::new, |id| format!("{} {}", id.name, id.version));
+    let package = app.package.as_ref().map_or_else(String::new, |id| format!("{} {}", id.name, id.version));
     let vendor = text(app.vendor.as_deref().unwrap_or_default());
     let vendor = match vendor.chars().count() > LONG_VENDOR && !whole {
         true => vendor.chars().take(LONG_VENDOR - 1).chain(['…']).collect(),
         false => vendor,
     };
-    let mut cells = vec![cell(text(&app.name)), state, cell(text(&app.id)), cell(component)];
+    let mut cells = vec![cell(text(&app.name)), state, cell(text(&app.id)), cell(package)];
     match &app.sizes {
         Some(sizes) => {
             let some = |bytes: u64| if bytes == 0 { "-".to_owned() } else { size(bytes) };
@@ -103,8 +103,8 @@ fn row(app: &AppLine, whole: bool) -> Vec<Cell> {
 
 fn commands(context: &Context, all: &[&AppLine]) -> Vec<(String, &'static str)> {
     match all.iter().find(|app| is_bad(app)) {
-        Some(app) => vec![(context.command(&format!("check app:{}", app.id)), "what is wrong with the first of them")],
-        None => vec![(context.command("check"), "looks whether everything is as it was installed")],
+        Some(app) => vec![(context.command(&format!("check app:{}", app.id)), "details of the first one")],
+        None => vec![(context.command("check"), "checks all files")],
     }
 }
 
@@ -121,32 +121,32 @@ pub(crate) fn about(context: &Context, report: &AppReport) -> String {
     let label = if finding.is_some() { Label::Bad } else { Label::Good };
     let mut out = format!("{}\n\n", paint(label, &head));
     let state = match app.state {
-        AppState::Problems => format!("{} in the last check", count(app.problems, "problem", "problems")),
+        AppState::Damaged => format!("{} at the last check", count(app.problems, "problem", "problems")),
         other => other.word().to_owned(),
     };
-    let component = app.component.as_ref().map(|id| format!("{} {}, {state}", id.name, id.version));
+    let package = app.package.as_ref().map(|id| format!("{} {}, {state}", id.name, id.version));
     let rests_on = match report.rests_on.len() {
         0 => None,
-        1 => Some("nothing but its own component".to_owned()),
-        n => Some(count(n as u64 - 1, "component besides its own", "components besides its own")),
+        1 => Some("no other packages".to_owned()),
+        n => Some(count(n as u64 - 1, "other package", "other packages")),
     };
     let program = report.program.as_deref().map(text);
     let facts = [
         ("entry", Some(text(&app.entry.to_string()))),
         ("starts", program),
-        ("component", Some(component.unwrap_or_else(|| app.state.word().to_owned()))),
-        ("rests on", rests_on),
+        ("package", Some(package.unwrap_or_else(|| app.state.word().to_owned()))),
+        ("depends on", rests_on),
         ("vendor", app.vendor.as_deref().map(text)),
     ];
     let rows: Vec<Vec<Cell>> =
         facts.into_iter().filter_map(|(name, fact)| Some(vec![labelled(Label::Heading, name), cell(fact?)])).collect();
     out.push_str(&lines("", &rows));
     let who = match card.from {
-        CardOrigin::Carried => "by the card that is carried along",
-        CardOrigin::Operator => "by your card",
-        CardOrigin::Cautious => "no card tells; by the base directories, in doubt the user's own",
+        CardOrigin::BuiltIn => "from Veritum's application card",
+        CardOrigin::Administrator => "from your application card",
+        CardOrigin::NoCard => "no application card: standard XDG directories; unknown files count as user data",
     };
-    out.push_str(&format!("\n{} ({who})\n", paint(Label::Heading, "What it keeps in a home")));
+    out.push_str(&format!("\n{} ({who})\n", paint(Label::Heading, "Its data in a home")));
     let mut rows = Vec::new();
     for part in &card.parts {
         for (at, place) in part.places.iter().enumerate() {
@@ -158,25 +158,22 @@ pub(crate) fn about(context: &Context, report: &AppReport) -> String {
     out.push_str(&homes(report));
     let commands = match finding {
         Some(_) => {
-            vec![(context.command(&format!("repair app:{}", app.id)), "shows what would be put right, and asks")]
+            vec![(context.command(&format!("repair app:{}", app.id)), "shows the plan, then asks")]
         }
         None => vec![
-            (
-                context.command(&format!("check app:{}", app.id)),
-                "looks at its component, all that this rests on, and what it keeps in homes",
-            ),
-            (context.command(&format!("reset {} --plan", app.id)), "what a reset would set aside, and what stays"),
+            (context.command(&format!("check app:{}", app.id)), "checks its package, dependencies and data in homes"),
+            (context.command(&format!("reset {} --plan", app.id)), "what a reset would move aside, and what stays"),
         ],
     };
-    format!("{out}\n{}", next(&commands))
+    format!("{out}\n{}", next(context, &commands))
 }
 
 /// What it does keep in the homes of those who log in.
 fn homes(report: &AppReport) -> String {
     if report.homes.is_empty() {
-        return "\nNobody who logs in has anything of it in their home.\n".into();
+        return "\nNo login user has data of it in the home.\n".into();
     }
-    let mut text = format!("\n{}\n", paint(Label::Heading, "What it does keep there"));
+    let mut text = format!("\n{}\n", paint(Label::Heading, "Data found"));
     let mut rows = Vec::new();
     for home in &report.homes {
         let mut user = Some(self::text(&home.user));
@@ -192,7 +189,7 @@ fn homes(report: &AppReport) -> String {
             ]);
         }
         for left in home.left.iter().take(LEFT) {
-            let words = format!("left out: {}", quoted(left.path.as_bytes()));
+            let words = format!("not moved: {}", quoted(left.path.as_bytes()));
             rows.push(vec![
                 cell(user.take().unwrap_or_default()),
                 labelled(Label::Remark, words),
@@ -200,7 +197,7 @@ fn homes(report: &AppReport) -> String {
             ]);
         }
         if home.left.len() > LEFT {
-            let more = format!("and {} more left out (--json lists them)", home.left.len() - LEFT);
+            let more = format!("and {} more not moved (--json)", home.left.len() - LEFT);
             rows.push(vec![cell(""), labelled(Label::Remark, more)]);
         }
     }
@@ -210,5 +207,5 @@ fn homes(report: &AppReport) -> String {
 
 pub(crate) fn part_words(class: Class, what: Option<&str>) -> String {
     let what = what.map_or_else(String::new, |what| format!(": {}", text(what)));
-    if class == Class::Own { format!("the user's own{what}") } else { format!("{}{what}", class.word()) }
+    if class == Class::Own { format!("user data{what}") } else { format!("{}{what}", class.word()) }
 }

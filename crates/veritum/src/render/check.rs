@@ -1,296 +1,380 @@
-//! What `check` prints.
+//! What `check` prints: the answer, what needs the person, what a repair would do, what was compared, the next command.
 
-use std::collections::BTreeMap;
+use std::collections::BTreeSet;
 use std::ffi::OsString;
 
-use veritum_core::model::{AreaName, Authority, own_command, quoted};
+use veritum_core::areas::{UPDATES, about, by_default_alone};
+use veritum_core::model::{Authority, Finding, quoted};
 use veritum_core::plan::DiskDoubt;
 use veritum_core::report::{AreaReport, CheckReport, Outcome, SourceState};
 
-use super::findings::{findings, is_advised, notes, place_of, shared_causes};
+use super::findings::{groups, has_few_causes, needs_you, note_counts, note_lines, repairable, shared_causes};
+use super::layout::{cell, labelled, paragraph, table};
 use super::style::{Label, paint};
-use super::{count, grouped, next, plain, size, with_vouchers};
+use super::{count, grouped, next, plain, size};
 use crate::context::Context;
 use crate::places::place;
-use veritum_core::areas::about;
 
 pub(crate) fn describe(context: &Context, report: &CheckReport, what: &[OsString]) -> String {
-    let mut text = answer(context, report);
-    if report.stopped {
-        text.push_str(&format!("{}\n", paint(Label::Bad, "Incomplete: stopped before everything was examined.")));
-    }
-    text.push_str(&evidence(report));
-    if let Some((uid, gid)) = context.settings.policy.owner_of_root {
-        text.push_str(&format!("       owners are not judged: every one is taken for {uid}:{gid} (owner-of-root)\n"));
-    }
+    let mut text = answer(context, report, what);
+    text.push_str(&doubt(context, report));
     text.push_str(&shared_causes(context, report));
-    text.push_str(&findings(context, report));
-    text.push_str(&notes(context, report));
-    text.push_str(&unexamined(report));
-    for why in &report.not_remembered {
-        text.push_str(&format!("\nNot remembered for the next time, when an older copy would not be noticed: {why}\n"));
+    text.push_str(&needs_you(context, report));
+    text.push_str(&repairable(context, report));
+    if context.global.verbose {
+        text.push_str(&note_lines(context, report));
+        text.push_str(&areas(context, report));
     }
-    text.push_str(&unverified(report));
-    text.push_str(&downloads(report));
-    text.push_str(&doubt(report));
-    text.push('\n');
-    text.push_str(&next(&commands(context, report, what)));
+    let evidence = evidence(context, report, what);
+    if !evidence.is_empty() && !report.findings.is_empty() {
+        text.push('\n');
+    }
+    text.push_str(&evidence);
+    text.push_str(&next(context, &commands(context, report, what)));
     text
 }
 
 /// The answer, in one line.
-fn answer(context: &Context, report: &CheckReport) -> String {
+fn answer(context: &Context, report: &CheckReport, what: &[OsString]) -> String {
     let machine = &report.machine;
-    let name = if machine.hostname.is_empty() { "this machine".to_owned() } else { machine.hostname.clone() };
+    let name = if machine.hostname.is_empty() { "this machine" } else { &machine.hostname };
     let store = context.settings.store.as_ref().map_or_else(String::new, |s| format!("the store {}", place(s)));
     let of_machine = |area: &AreaReport| about(&area.area).is_none_or(|about| about.is_of_machine);
     let only_store = !report.areas.iter().any(of_machine) && !report.areas.is_empty();
     let place = if only_store { store } else { format!("{name} ({})", machine.system) };
+    // What was named, in the answer: of the rest nothing is said.
+    let named = what.iter().map(|word| quoted(word.as_encoded_bytes())).collect::<Vec<_>>().join(" ");
+    let place = match !only_store && !named.is_empty() && !report.everything {
+        true => format!("{place}, {named} only"),
+        false => place,
+    };
+    let of_updates = what.len() == 1 && what[0] == UPDATES.word();
+    let place = if of_updates { format!("{name} ({})", machine.system) } else { place };
+    let (word, rest) = match report.outcome {
+        Outcome::Damaged if of_updates && report.problems() > 0 => {
+            (paint(Label::Bad, "UPDATES BLOCKED"), problem_words(report, false))
+        }
+        Outcome::Ok | Outcome::OkLimited if of_updates => {
+            (paint(Label::Good, "OK"), "nothing found that blocks updates".to_owned())
+        }
+        Outcome::Damaged if report.problems() == 0 => {
+            let weak = count(report.too_weak, "entry is", "entries are");
+            (
+                paint(Label::Bad, "DAMAGED"),
+                format!("no differences found, but {weak} verified less strongly than required"),
+            )
+        }
+        Outcome::Damaged => (paint(Label::Bad, "DAMAGED"), problem_words(report, only_store)),
+        Outcome::Unchecked if report.areas.iter().any(|a| a.examined > 0) => {
+            let left = report.unexamined.iter().map(|u| u.count).sum();
+            let items = count(left, "item", "items");
+            (paint(Label::Bad, "NOT CHECKED"), format!("{items} could not be checked; no problems in the rest"))
+        }
+        Outcome::Unchecked => (paint(Label::Bad, "NOT CHECKED"), "nothing could be checked".to_owned()),
+        Outcome::OkLimited => (paint(Label::Good, "OK (limited)"), ok_words(report, what)),
+        Outcome::Ok => (paint(Label::Good, "OK"), ok_words(report, what)),
+    };
+    let mut text = format!("{word}  {place}: {rest}\n");
+    if report.stopped {
+        text.push_str(&format!("{}  interrupted before everything was checked\n", paint(Label::Bad, "INCOMPLETE")));
+    }
+    text
+}
+
+/// `53 problems in 17 packages, 51 can be repaired, 2 need you`; files that a few causes share are counted by package.
+pub(super) fn problem_words(report: &CheckReport, only_store: bool) -> String {
     let problems = report.problems();
     let repairable: u64 = report.areas.iter().map(|a| a.repairable).sum();
-    let part = if report.limited { "what was named on " } else { "" };
-    match report.outcome {
-        Outcome::Problems if problems == 0 => format!(
-            "{part}{place} is {}: nothing wrong was found, but {} more weakly than required\n",
-            paint(Label::Bad, "not vouched for as required"),
-            count(report.too_weak, "thing is vouched for", "things are vouched for")
-        ),
-        Outcome::Problems => {
-            let advised = report.areas.iter().all(|a| is_advised(&a.area) || a.problems == 0);
-            let able = match repairable {
-                0 if advised => "what to do stands beside each".to_owned(),
-                0 => "none of them can be put right from here".to_owned(),
-                n if n == problems => {
-                    if n == 1 {
-                        "it can be put right".to_owned()
-                    } else {
-                        "all can be put right".to_owned()
-                    }
-                }
-                n => format!("{} can be put right", grouped(n)),
-            };
-            let on = if only_store { "in" } else { "on" };
-            let elsewhere = report.areas.iter().filter(|area| !of_machine(area) && !only_store);
-            let of_store: u64 = elsewhere.map(|area| area.problems).sum();
-            let of_store = match of_store {
-                0 => String::new(),
-                n => format!(", {} of them in the store", grouped(n)),
-            };
-            format!("{} {on} {place}{of_store}; {able}\n", paint(Label::Bad, &count(problems, "problem", "problems")))
+    let of_package = || report.findings.iter().filter_map(|f| f.package.as_ref());
+    // What belongs to no package is counted with the others only where it is the exception.
+    let in_packages = match of_package().count() * 2 > report.findings.len() {
+        true => of_package().map(|id| &id.name).collect::<BTreeSet<_>>().len() as u64,
+        false => 0,
+    };
+    let needs = |n: u64| format!("{} need{} you", grouped(n), if n == 1 { "s" } else { "" });
+    let able = match repairable {
+        0 if problems == 1 => "it needs you".to_owned(),
+        0 => "all need you".to_owned(),
+        n if n == problems && n == 1 => "it can be repaired".to_owned(),
+        n if n == problems => "all can be repaired".to_owned(),
+        n => format!("{} can be repaired, {}", grouped(n), needs(problems - n)),
+    };
+    let what = match (in_packages, has_few_causes(&report.findings)) {
+        (1.., true) => {
+            let differ = count(in_packages, "package differs", "packages differ");
+            format!("{differ} ({})", count(problems, "problem", "problems"))
         }
-        Outcome::Unexamined if report.areas.iter().any(|a| a.examined > 0) => {
-            let left = report.unexamined.iter().map(|u| u.count).sum();
-            format!(
-                "{part}{place}: {} not be examined; nothing wrong was found in the rest\n",
-                paint(Label::Bad, &count(left, "thing could", "things could"))
-            )
-        }
-        Outcome::Unexamined => format!("{} of {part}{place} could be examined\n", paint(Label::Bad, "nothing")),
-        Outcome::SoundAsKnown => {
-            format!(
-                "{part}{place} is {}: nothing wrong was found, but part of it is vouched for weakly\n",
-                paint(Label::Good, "sound as far as is known")
-            )
-        }
-        Outcome::Sound => format!("{part}{place} is {}\n", paint(Label::Good, "sound")),
-    }
+        (0, _) => count(problems, "problem", "problems"),
+        (n, false) => format!("{} in {}", count(problems, "problem", "problems"), count(n, "package", "packages")),
+    };
+    let of_store =
+        report.areas.iter().filter(|a| !only_store && about(&a.area).is_some_and(|about| !about.is_of_machine));
+    let of_store = match of_store.map(|area| area.problems).sum() {
+        0 => String::new(),
+        n => format!(", {} of them in the store", grouped(n)),
+    };
+    format!("{what}{of_store}, {able}")
 }
 
-fn evidence(report: &CheckReport) -> String {
-    let mut text = String::new();
-    for area in &report.areas {
-        let seconds = format!("{:.1} s", area.seconds);
-        text.push_str(&format!(
-            "{}: {} examined{} in {seconds}\n",
-            area.area.word(),
-            examined_words(area),
-            if area.bytes > 0 { format!(", {} read", size(area.bytes)) } else { String::new() }
-        ));
-        if let Some(extent) = &area.extent {
-            text.push_str(&format!("       {extent}\n"));
-        }
-        if about(&area.area).is_some_and(|about| !about.is_of_machine) {
-            continue;
-        }
-        let by = |authority: Authority, meaning: &str| {
-            area.vouched.get(&authority).map(|n| format!("{} by {meaning}", grouped(*n)))
-        };
-        let parts: Vec<String> = [
-            by(Authority::SignedStore, &report.reference),
-            by(Authority::Archive, "the vendor's archive"),
-            by(Authority::SelfReported, "the machine's own records (self)"),
-        ]
-        .into_iter()
-        .flatten()
+fn ok_words(report: &CheckReport, what: &[OsString]) -> String {
+    let whole = what.is_empty() || report.everything;
+    let seconds: f64 = report.areas.iter().map(|area| area.seconds).sum();
+    let mut parts: Vec<String> = Vec::new();
+    // All packages are examined where all files are.
+    if whole && report.machine.packages > 0 {
+        parts.push(count(report.machine.packages, "package", "packages"));
+    }
+    let counted = report.areas.iter().filter(|area| area.examined > 0).filter_map(|area| {
+        let about = about(&area.area)?;
+        (!whole || about.by_package).then(|| count(area.examined, about.unit.0, about.unit.1))
+    });
+    parts.extend(counted);
+    parts.push(format!("{seconds:.1} s"));
+    format!("no problems in {}", parts.join(", "))
+}
+
+/// What was compared with what, and what was not checked.
+fn evidence(context: &Context, report: &CheckReport, what: &[OsString]) -> String {
+    let mut lines: Vec<String> = Vec::new();
+    lines.extend(verified(report));
+    lines.extend(unverified(report));
+    if is_limited(context, report) && !is_fetchable(report) {
+        lines.push("A signed store verifies everything: --store LOCATION (veritum help store create)".into());
+    }
+    if let Some((uid, gid)) = context.settings.policy.owner_of_root {
+        lines
+            .push(format!("Owners were not checked: everything is expected to belong to {uid}:{gid} (owner-of-root)."));
+    }
+    lines.extend(extents(context, report, what));
+    lines.extend(sources(context, report));
+    lines.extend(not_checked(report, what));
+    let notes = note_counts(report);
+    if !notes.is_empty() && !context.global.verbose {
+        lines.push(format!("Also: {notes} (--verbose)"));
+    }
+    for why in &report.not_remembered {
+        lines.push(format!("Versions seen could not be saved, so an older copy would not be noticed next time: {why}"));
+    }
+    lines.extend(downloads_line(report));
+    lines.iter().map(|line| paragraph("  ", line, context.width)).collect()
+}
+
+/// How many packages were compared with which reference.
+fn verified(report: &CheckReport) -> Option<String> {
+    let by_reference =
+        |area: &&AreaReport| about(&area.area).is_some_and(|about| about.is_of_machine && about.by_reference);
+    let examined: Vec<&AreaReport> = report.areas.iter().filter(by_reference).collect();
+    if examined.is_empty() || report.packages.is_empty() {
+        return None;
+    }
+    let parts: Vec<String> = report
+        .packages
+        .iter()
+        .map(|(authority, n)| format!("{} ({})", authority_words(*authority), count(*n, "package", "packages")))
         .collect();
-        if !parts.is_empty() {
-            text.push_str(&format!("       vouched for: {}", parts.join(", ")));
-            if area.presence_only > 0 {
-                text.push_str(&format!("; of {} only presence is known", grouped(area.presence_only)));
-            }
-            text.push('\n');
-        }
-        if tells_standing(report, area) {
-            text.push_str(&standing(report));
-        }
-    }
-    text
+    let files = examined.iter().find(|area| about(&area.area).is_some_and(|about| about.by_package));
+    let amount = files.map_or_else(String::new, |area| {
+        let unit = about(&area.area).map_or(("file", "files"), |about| about.unit);
+        let read = if area.bytes > 0 { format!(", {}", size(area.bytes)) } else { String::new() };
+        format!("; {}{read} in {:.1} s", count(area.examined, unit.0, unit.1), area.seconds)
+    });
+    Some(format!("Verified against {}{amount}", listed(&parts)))
 }
 
-/// Whether an area is the last of those that are held against what stores and archives say.
-fn tells_standing(report: &CheckReport, area: &AreaReport) -> bool {
-    let rests = |name: &AreaName| about(name).is_some_and(|about| about.is_of_machine && about.by_reference);
-    report.areas.iter().rev().find(|area| rests(&area.area)).is_some_and(|last| last.area == area.area)
+/// Several things in a sentence: `a, b and c`.
+fn listed(parts: &[String]) -> String {
+    match parts {
+        [] => String::new(),
+        [one] => one.clone(),
+        [all @ .., last] => format!("{} and {last}", all.join(", ")),
+    }
 }
 
-/// How many components stand on which reference, and which archives do not count.
-fn standing(report: &CheckReport) -> String {
-    let installed = count(report.machine.components, "component is installed", "components are installed");
-    let mut text = format!("       {}\n", with_vouchers(&installed, &report.components, "on"));
-    let mut out: BTreeMap<(bool, &str), Vec<String>> = BTreeMap::new();
-    for source in &report.sources {
-        let name = plain(&source.source);
-        match (source.standing, &source.why) {
-            // A bad signature is a finding of its own.
-            (SourceState::Refused | SourceState::Unusable, Some(why)) => {
-                out.entry((false, why)).or_default().push(name)
-            }
-            (SourceState::Absent, Some(why)) if report.components.contains_key(&Authority::SelfReported) => {
-                out.entry((true, why)).or_default().push(name);
-            }
-            (SourceState::Vouched, Some(why)) => {
-                text.push_str(&format!("       not used of the archive {name}: {why}\n"))
-            }
-            _ => {}
-        }
+/// A reference, in words.
+pub(super) fn authority_words(authority: Authority) -> &'static str {
+    match authority {
+        Authority::Store => "the signed store",
+        Authority::Repository => "the vendor's signed repository",
+        _ => "the local package database",
     }
-    for ((absent, why), names) in out {
-        let head = if absent { "archive not at hand" } else { "archive not used" };
-        names.iter().for_each(|name| text.push_str(&format!("       {head}: {name}\n")));
-        // The reason, then on a line of its own what can be done about it.
-        text.push_str(&format!("         {}\n", why.replace("; ", "\n         ")));
-    }
-    text
 }
 
 /// What could not be verified for want of packages.
-fn unverified(report: &CheckReport) -> String {
-    let Some(unverified) = &report.unverified else { return String::new() };
-    let of = count(unverified.components, "component", "components");
-    let mut text = format!(
-        "\nNot verified: owners, permissions, links and configuration files of {of}; {} not at hand.\n",
-        if unverified.components == 1 { "its signed package is" } else { "their signed packages are" }
-    );
-    if unverified.fetchable > 0 {
-        let packages = count(unverified.fetchable, "package", "packages");
-        text.push_str(&format!("To verify them too, {packages} must be downloaded: {}.\n", size(unverified.bytes)));
-    }
-    text
+fn unverified(report: &CheckReport) -> Option<String> {
+    let unverified = report.unverified.as_ref()?;
+    let packages = count(unverified.packages, "package", "packages");
+    let (is, their) = if unverified.packages == 1 { ("its", "package is") } else { ("their", "packages are") };
+    Some(format!(
+        "Owners, permissions and links of {packages} were not verified: {is} signed {their} not on this machine."
+    ))
 }
 
-/// What must be downloaded before all of it can be put right.
-pub(crate) fn downloads(report: &CheckReport) -> String {
-    let open: Vec<_> = report.downloads.iter().filter(|d| d.failed.is_none()).collect();
+/// How far areas went that can go further, or that were named.
+fn extents(context: &Context, report: &CheckReport, what: &[OsString]) -> Vec<String> {
+    let all = !what.is_empty() || context.global.verbose || context.settings.quick;
+    let told = report.areas.iter().filter(|_| all);
+    told.filter_map(|area| Some(format!("{}: {}", capitalised(area.area.word()), area.extent.as_ref()?))).collect()
+}
+
+fn capitalised(word: &str) -> String {
+    let mut chars = word.chars();
+    chars.next().map_or_else(String::new, |first| first.to_uppercase().chain(chars).collect())
+}
+
+/// Repositories that were not used, and why.
+fn sources(context: &Context, report: &CheckReport) -> Vec<String> {
+    let local = report.packages.contains_key(&Authority::Local);
+    let mut lines = Vec::new();
+    for source in &report.sources {
+        // What is a problem by itself is said there.
+        if report.findings.iter().any(|finding| finding.subject.name() == Some(&source.source)) {
+            continue;
+        }
+        let name = plain(&source.source);
+        let Some(why) = &source.why else { continue };
+        match source.standing {
+            SourceState::Refused | SourceState::Unusable => lines.push(format!("Repository ignored: {name}: {why}")),
+            SourceState::Absent if local => lines.push(format!("Repository not available: {name}: {why}")),
+            SourceState::Verified => lines.push(format!("Repository index ignored: {name}: {why}")),
+            SourceState::Absent => {}
+        }
+        if let Some(action) = &source.action {
+            lines.push(format!("-> {}", context.action(action)));
+        }
+    }
+    lines
+}
+
+/// What was left out: what only `all` examines, and what could not be examined.
+fn not_checked(report: &CheckReport, what: &[OsString]) -> Vec<String> {
+    let mut lines: Vec<String> = Vec::new();
+    for part in &report.unexamined {
+        let example = part.example.as_ref().map(|p| quoted(p.as_bytes()));
+        let amount = match (part.count, example) {
+            (1, None) => String::new(),
+            (1, Some(example)) => format!(" ({example})"),
+            (n, None) => format!(" ({})", grouped(n)),
+            (n, Some(example)) => format!(" ({}, {example} first)", grouped(n)),
+        };
+        lines.push(format!("Not checked: {}{amount}", part.reason));
+    }
+    if what.is_empty() {
+        lines.push(format!("Not checked: {} (veritum check all)", by_default_alone().join(", ")));
+    }
+    lines
+}
+
+/// What a repair would download first.
+fn downloads_line(report: &CheckReport) -> Option<String> {
+    let open: Vec<_> = report.downloads.iter().filter(|download| download.failed.is_none()).collect();
     if open.is_empty() {
-        return String::new();
+        return None;
     }
     let bytes = open.iter().map(|d| d.bytes).sum();
     let mut from: Vec<&str> = open.iter().map(|d| d.from.as_str()).collect();
     from.sort_unstable();
     from.dedup();
     let from = from.iter().map(|f| plain(f)).collect::<Vec<_>>().join(", ");
-    let packages = count(open.len() as u64, "package", "packages");
-    format!("\nA repair would download {packages} first, {}, from {from}.\n", size(bytes))
+    let debs = count(open.len() as u64, "package", "packages");
+    Some(format!("A repair downloads {debs} first ({}) from {from}.", size(bytes)))
 }
 
-/// How many things of an area were examined.
-fn examined_words(area: &AreaReport) -> String {
-    let (one, many) = about(&area.area).map_or(("thing", "things"), |about| about.unit);
-    count(area.examined, one, many)
+/// The same as a paragraph of its own.
+pub(crate) fn downloads(context: &Context, report: &CheckReport) -> String {
+    downloads_line(report).map_or_else(String::new, |line| paragraph("  ", &line, context.width))
 }
 
-fn unexamined(report: &CheckReport) -> String {
-    let mut text = String::new();
-    for part in &report.unexamined {
-        let example = part.example.as_ref().map(|p| format!(", {} first", quoted(p.as_bytes()))).unwrap_or_default();
-        let count = match part.count {
-            1 if example.is_empty() => String::new(),
-            n => format!(" ({}{example})", grouped(n)),
+/// Every area that was examined, with counts, bytes and seconds.
+fn areas(context: &Context, report: &CheckReport) -> String {
+    let row = |area: &AreaReport| {
+        let (one, many) = about(&area.area).map_or(("item", "items"), |about| about.unit);
+        let mut parts = vec![count(area.examined, one, many)];
+        if area.bytes > 0 {
+            parts.push(size(area.bytes));
+        }
+        parts.push(format!("{:.2} s", area.seconds));
+        if area.presence_only > 0 {
+            parts.push(format!("{} checked for existence only", grouped(area.presence_only)));
+        }
+        let problems = if area.problems > 0 {
+            count(area.problems, "problem", "problems")
+        } else {
+            area.outcome.word().to_owned()
         };
-        text.push_str(&format!("\n{}: {}{count}", paint(Label::Note, "not examined"), part.reason));
-    }
-    if text.is_empty() { text } else { text + "\n" }
+        vec![labelled(Label::Heading, area.area.word()), cell(problems), cell(listed(&parts))]
+    };
+    let rows: Vec<_> = report.areas.iter().map(row).collect();
+    format!("\n  {}\n{}", paint(Label::Heading, "Areas"), table("    ", &rows, context.width))
 }
 
-/// Doubt about the disk, in words.
-pub(crate) fn doubt(report: &CheckReport) -> String {
+/// Why the disk may be failing, and what to do first.
+pub(crate) fn doubt(context: &Context, report: &CheckReport) -> String {
     let why = match &report.doubt {
         None => return String::new(),
         Some(DiskDoubt::ReadErrors { files }) => {
-            format!("{} cannot be read: the disk gives errors", count(*files, "file", "files"))
+            format!("read errors in {}", count(*files, "file", "files"))
         }
         Some(DiskDoubt::MarkedErrors { errors }) => {
-            format!("the kernel has counted {} on its file system", count(*errors, "error", "errors"))
+            format!("the kernel recorded {} on the file system", count(*errors, "error", "errors"))
         }
-        Some(DiskDoubt::ManyUnrelated { files, components }) => {
-            format!(
-                "{} altered files in {} unrelated components: the disk or the memory may be failing",
-                grouped(*files),
-                grouped(*components)
-            )
+        Some(DiskDoubt::ManyUnrelated { files, packages }) => {
+            let files = count(*files, "altered file", "altered files");
+            format!("{files} in {}", count(*packages, "unrelated package", "unrelated packages"))
         }
     };
-    format!(
-        "\n{}: {why}.\n  Bring the users' files to safety first, then test disk and memory. Repair writes nothing until then, unless told --despite-disk.\n",
-        paint(Label::Bad, "doubt about the disk")
-    )
+    let advice =
+        "Back up user files first, then test disk and memory. Nothing is written until you pass --ignore-disk-errors.";
+    format!("{}  {why}\n{}", paint(Label::Bad, "DISK MAY BE FAILING"), paragraph("  ", advice, context.width))
 }
 
 /// What goes on in spite of a doubt about the disk.
-pub(crate) fn despite_disk(context: &Context, named: &str) -> (String, &'static str) {
-    (context.command(&format!("repair{named} --despite-disk")), "once disk and memory were tested and are sound")
+pub(crate) fn ignore_disk_errors(context: &Context, named: &str) -> (String, &'static str) {
+    let command = context.command(&format!("repair{named} --ignore-disk-errors"));
+    (command, "after disk and memory were tested and are good")
+}
+
+/// The problem that is shown first.
+fn first_shown(report: &CheckReport) -> Option<&Finding> {
+    let (open, others): (Vec<&Finding>, Vec<&Finding>) = report.findings.iter().partition(|f| f.remedy.is_none());
+    [open, others].iter().find_map(|all| groups(all, false).first()?.findings.first().copied())
+}
+
+/// Whether more could be verified than was.
+fn is_limited(context: &Context, report: &CheckReport) -> bool {
+    let weak = report.areas.iter().any(|a| a.verified_by.get(&Authority::Local).is_some_and(|n| *n > 0));
+    let open = report.outcome == Outcome::OkLimited || report.too_weak > 0 && report.problems() == 0;
+    open && weak && !context.settings.complete
+}
+
+fn is_fetchable(report: &CheckReport) -> bool {
+    report.unverified.as_ref().is_some_and(|unverified| unverified.fetchable > 0)
 }
 
 fn commands(context: &Context, report: &CheckReport, what: &[OsString]) -> Vec<(String, &'static str)> {
     let repairable: u64 = report.areas.iter().map(|a| a.repairable).sum();
     let mut commands = Vec::new();
     if !report.unfinished_changes.is_empty() {
-        commands.push((context.command("recover"), "finishes or takes back a change that was interrupted"));
+        commands.push((context.command("recover"), "completes or rolls back an interrupted change"));
     }
     let named: String = what.iter().map(|w| format!(" {}", quoted(w.as_encoded_bytes()))).collect();
     if repairable > 0 && report.doubt.is_none() {
-        commands.push((context.command(&format!("repair{named}")), "shows what it would do, and asks"));
+        commands.push((context.command(&format!("repair{named}")), "shows the plan, then asks"));
     } else if repairable > 0 {
-        commands.push(despite_disk(context, &named));
+        commands.push(ignore_disk_errors(context, &named));
     }
-    // What nobody but an own command puts right.
-    let mut resets =
-        report.findings.iter().filter(|f| f.remedy.is_none()).filter_map(|f| own_command(f.advice.as_deref()?));
-    if let Some(words) = resets.find(|words| words.split(' ').next() == Some("reset")) {
-        commands.push((context.command(words), "sets that aside, after a list and a question"));
+    // What only another command repairs.
+    let open = report.findings.iter().filter(|f| f.remedy.is_none());
+    if let Some(words) = open.filter_map(|f| f.action.as_ref()?.own_command()).next() {
+        commands.push((context.command(words), "asks first"));
     }
-    // The first that was told: they are told component by component.
-    if let Some(finding) = report.findings.iter().min_by_key(|finding| place_of(finding)) {
-        commands
-            .push((context.command(&format!("explain {}", &finding.id.as_str()[..4])), "all about the first of them"));
+    if let Some(finding) = first_shown(report) {
+        commands.push((context.command(&format!("explain {}", &finding.id.as_str()[..4])), "one problem in detail"));
     }
-    let weak = report.areas.iter().any(|a| a.vouched.get(&Authority::SelfReported).is_some_and(|n| *n > 0));
-    let open = report.outcome == Outcome::SoundAsKnown || report.too_weak > 0 && report.problems() == 0;
-    if open && weak && !context.settings.full_chain {
-        let fetchable = report.unverified.as_ref().is_some_and(|unverified| unverified.fetchable > 0);
-        commands.push(match fetchable {
-            true => (
-                context.command(&format!("check{named} --full-chain")),
-                "downloads these packages, and holds everything against them",
-            ),
-            false => (context.command("check --store LOCATION"), "a signed store would vouch for more"),
-        });
+    if is_limited(context, report) && is_fetchable(report) {
+        commands.push((context.command(&format!("check{named} --complete")), "verifies those packages too"));
     }
-    if commands.is_empty() {
-        commands.push((context.command("status"), "what else is pending on this machine"));
-        if !report.limited {
-            commands.push((context.command("check updates"), "whether updates can come, which this did not look at"));
-        }
+    if commands.is_empty() && what.is_empty() {
+        commands.push((context.command("check all"), "also users' homes and repositories"));
     }
     commands
 }

@@ -3,17 +3,17 @@
 use schemars::JsonSchema;
 use serde::Serialize;
 use veritum_core::change::{Beside, ChangeLog, LoggedResult, RoundLog, Verb};
-use veritum_core::model::{ActionKind, FileKind, Finding, Harm, State, SystemPath, own_command, quoted};
-use veritum_core::plan::{KeptFolder, Left, PlannedAction};
-use veritum_core::report::{DamagedChange, ExplainReport, FirstDifference, KeptFile, to_do};
+use veritum_core::model::{ActionKind, FileKind, Finding, Harm, State, SystemPath, quoted};
+use veritum_core::plan::{KeptFolder, PlannedAction};
+use veritum_core::report::{ChainLink, DamagedChange, ExplainReport, FirstDifference, KeptFile, to_do};
 
+use super::layout::{Cell, cell, labelled, lines, paragraph, table};
 use super::style::{Label, paint};
-use super::table::{cell, labelled, lines};
-use super::{grouped, local, next, plain, size};
+use super::{count, grouped, local, next, plain, size};
 use crate::context::Context;
-use veritum_core::areas::{About, about};
+use veritum_core::areas::{FILES, about};
 
-/// One change, told whole (`veritum.change/1`).
+/// One change, reported whole (`veritum.change/1`).
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct ChangeReport {
     /// `veritum.change/1`.
@@ -22,7 +22,7 @@ pub(crate) struct ChangeReport {
     change: u64,
     /// What it was for.
     verb: Verb,
-    /// Which change it takes back.
+    /// Which change it undoes.
     of: Option<u64>,
     /// When it began, RFC 3339 in UTC.
     started: String,
@@ -31,18 +31,18 @@ pub(crate) struct ChangeReport {
     /// The version of Veritum that made it.
     writer: String,
     /// What it did, place by place.
-    places: Vec<PlaceReport>,
-    /// What it did beside files; that is not taken back.
+    pub(crate) places: Vec<PlaceReport>,
+    /// What it did next to files; that is not undone.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     beside: Vec<Beside>,
 }
 
 /// One place of a change.
 #[derive(Debug, Serialize, JsonSchema)]
-struct PlaceReport {
+pub(crate) struct PlaceReport {
     round: u32,
     path: veritum_core::model::SystemPath,
-    component: Option<String>,
+    package: Option<String>,
     action: ActionKind,
     result: LoggedResult,
     why: Option<String>,
@@ -63,7 +63,7 @@ pub(crate) fn change_report(log: &ChangeLog) -> ChangeReport {
             places.push(PlaceReport {
                 round: round.round,
                 path: action.listed.clone(),
-                component: action.component.as_ref().map(|c| c.name.clone()),
+                package: action.package.as_ref().map(|c| c.name.clone()),
                 action: action.operation.kind(),
                 result,
                 why,
@@ -84,7 +84,7 @@ pub(crate) fn change_report(log: &ChangeLog) -> ChangeReport {
     }
 }
 
-/// What people read for a word of a change's log; one of a newer version stands for itself.
+/// What people read for a word of a change's log; one of a newer version is for itself.
 fn label_of(word: &str) -> &str {
     match ActionKind::from_word(word) {
         Some(kind) => kind.label(),
@@ -111,14 +111,14 @@ fn kept_place(log: &ChangeLog, round: &RoundLog<'_>, action: &PlannedAction) -> 
 
 pub(crate) fn change_words(context: &Context, report: &ChangeReport) -> String {
     let what = match (report.verb, report.of) {
-        (_, Some(of)) => format!("took change {of} back"),
-        (Verb::Repair, None) => "put things right".to_owned(),
-        (Verb::Reset, None) => "set an application's things aside in a home".to_owned(),
-        _ => "changed the machine".to_owned(),
+        (_, Some(of)) => format!("undid change {of}"),
+        (Verb::Repair, None) => "repaired the system".to_owned(),
+        (Verb::Reset, None) => "reset an application in a user's home".to_owned(),
+        _ => "changed the system".to_owned(),
     };
     let state = if report.ended.is_some() { String::new() } else { paint(Label::Bad, " and was interrupted") };
     let mut text = format!(
-        "change {} {what}{state}, begun {}, by Veritum {}\n\n",
+        "Change {} {what}{state}; started {}, Veritum {}\n\n",
         report.change,
         local(&report.started),
         report.writer
@@ -128,7 +128,7 @@ pub(crate) fn change_words(context: &Context, report: &ChangeReport) -> String {
         .iter()
         .map(|p| {
             let label = if p.result == LoggedResult::Done { Label::Good } else { Label::Problem };
-            let tail = p.why.clone().or_else(|| p.kept.as_ref().map(|k| format!("before: {k}"))).unwrap_or_default();
+            let tail = p.why.clone().or_else(|| p.kept.as_ref().map(|k| format!("backup: {k}"))).unwrap_or_default();
             vec![
                 labelled(label, p.result.word()),
                 cell(p.action.label()),
@@ -147,205 +147,227 @@ pub(crate) fn change_words(context: &Context, report: &ChangeReport) -> String {
             .collect()
     };
     text.push_str(&lines("  ", &report.beside.iter().map(row).collect::<Vec<_>>()));
-    text.push('\n');
-    let command = if report.ended.is_some() && report.places.is_empty() {
-        (context.command("list changes"), "all changes; this one has nothing that could be taken back")
-    } else if report.ended.is_some() {
-        (context.command(&format!("undo {}", report.change)), "takes it back")
-    } else {
-        (context.command("recover"), "finishes it or takes it back")
-    };
-    text + &next(&[command])
+    match (report.ended.is_some(), report.places.is_empty()) {
+        (false, _) => text + "\n" + &next(context, &[(context.command("recover"), "completes it or rolls it back")]),
+        (true, true) => text + "It cannot be undone.\n",
+        (true, false) => {
+            let undo = context.command(&format!("undo {}", report.change));
+            text + &format!("Undo: {}\n", paint(Label::Command, &undo))
+        }
+    }
 }
 
-pub(crate) fn damaged_words(report: &DamagedChange) -> String {
+pub(crate) fn damaged_words(context: &Context, report: &DamagedChange) -> String {
     let (number, folder) = (report.change, quoted(report.folder.as_bytes()));
     let mut text = format!("The log of change {number} is {}: {}\n\n", paint(Label::Bad, "damaged"), report.why);
     text.push_str(match report.ended {
-        true => "  That change had ended. It cannot be undone by Veritum; everything else works as usual.\n",
+        true => "  That change was complete. Veritum cannot undo it; everything else works as usual.\n",
         false => {
             "  Whether that change had ended is not known, so nothing is changed on this machine until its log is\n  \
                   set aside. Files named .veritum-* beside others may be left of it.\n"
         }
     });
-    text.push_str("  Nothing of it was altered or deleted.\n");
+    text.push_str("  Nothing was altered or deleted.\n");
     if !report.kept.is_empty() {
         let row = |file: &KeptFile| vec![cell(quoted(file.path.as_bytes())), cell(quoted(file.kept.as_bytes()))];
-        text.push_str(
-            "\n  These files may have been replaced; where that happened, the earlier file is the second one:\n\n",
-        );
+        text.push_str("\n  These files may have been replaced; the second path is the backup:\n\n");
         text.push_str(&lines("    ", &report.kept.iter().map(row).collect::<Vec<_>>()));
     }
-    text.push_str("\n  docs/change.md tells how to put files back by hand.\n\n");
-    text + &next(&[(
-        format!("mv {folder} {}", quoted(format!("{}.damaged", report.folder).as_bytes())),
-        "sets the log aside",
-    )])
+    text.push_str("\n  How to restore files by hand: docs/change.md\n\n");
+    text + &next(
+        context,
+        &[(format!("mv {folder} {}", quoted(format!("{}.damaged", report.folder).as_bytes())), "moves the log aside")],
+    )
 }
 
 pub(crate) fn describe(context: &Context, report: &ExplainReport) -> String {
-    let path = super::subject(&report.subject);
-    let mut text = match &report.finding {
-        Some(finding) if finding.subject == report.subject => {
-            let label = if finding.verdict.is_problem() { Label::Bad } else { Label::Note };
-            let also: String = finding.also.iter().map(|a| format!(" and {}", a.word())).collect();
-            format!(
-                "{path} is {}{also}  {}\n",
-                paint(label, finding.verdict.word()),
-                paint(Label::Name, finding.id.as_str())
-            )
-        }
-        Some(finding) => {
-            let above = finding.subject.as_path().map(|p| quoted(p.as_bytes())).unwrap_or_default();
-            format!(
-                "{path} cannot be looked at: {above} is {}  {}\n",
-                paint(Label::Bad, finding.verdict.word()),
-                paint(Label::Name, finding.id.as_str())
-            )
-        }
-        None if report.owners.is_empty() => format!("{path} belongs to {}\n", paint(Label::Note, "no component")),
-        None => format!("{path} is {}\n", paint(Label::Good, "as it should be")),
-    };
-    if let Some(cause) = report.finding.as_ref().and_then(|f| f.cause.as_ref()) {
-        text.push_str(&format!("  {cause}\n"));
-    }
-    if let Some(remark) = &report.remark {
-        text.push_str(&format!("  {remark}\n"));
+    let mut text = headline(report);
+    let said = [report.finding.as_ref().and_then(|f| f.cause.clone()), report.remark.clone()];
+    for line in said.into_iter().flatten() {
+        text.push_str(&paragraph("  ", &line, context.width));
     }
     if let Some(harms) = report.finding.as_ref().and_then(|f| f.harms.as_ref()) {
         text.push_str(&harm(harms));
-    } else if !report.owners.is_empty() {
-        let owners: Vec<String> = report.owners.iter().map(ToString::to_string).collect();
-        text.push_str(&format!("\n{} {}\n", paint(Label::Heading, "belongs to"), owners.join(", ")));
     }
-    text.push_str(&sides(report));
+    text.push_str(&sides(context, report));
     if let Some(differs) = &report.differs {
-        text.push_str(&difference(differs));
+        text.push_str(&difference(context, differs));
     }
-    if !report.chain.is_empty() {
-        text.push_str(&format!("\n{}\n", paint(Label::Heading, "Why this is believed")));
-        let rows: Vec<_> =
-            report.chain.iter().map(|l| vec![cell(l.what.clone()), labelled(Label::Remark, l.name.clone())]).collect();
-        text.push_str(&lines("  ", &rows));
-    }
-    text.push('\n');
+    text.push_str(&chain(context, report));
     text + &outlook(context, report)
 }
 
-/// Where two contents first differ: bytes on both sides, and lines of small text.
-fn difference(differs: &FirstDifference) -> String {
+/// What it is, and whose.
+fn headline(report: &ExplainReport) -> String {
+    let path = super::subject(&report.subject);
+    let owners: Vec<String> = report.owners.iter().map(ToString::to_string).collect();
+    let owners = if owners.is_empty() { String::new() } else { format!("  {}", owners.join(", ")) };
+    match &report.finding {
+        Some(finding) if finding.subject == report.subject => {
+            let label = if finding.verdict.is_problem() { Label::Bad } else { Label::Note };
+            let also: String = finding.also.iter().map(|verdict| format!(", {}", verdict.word())).collect();
+            let word = format!("{}{also}", finding.verdict.word()).to_uppercase();
+            format!("{}  {path}  {}{owners}\n", paint(label, &word), paint(Label::Name, &finding.id.as_str()[..4]))
+        }
+        Some(finding) => {
+            let above = finding.subject.as_path().map(|p| quoted(p.as_bytes())).unwrap_or_default();
+            let id = paint(Label::Name, &finding.id.as_str()[..4]);
+            let word = paint(Label::Bad, "NOT CHECKED");
+            format!("{word}  {path}: {above} is {}  {id}{owners}\n", finding.verdict.word())
+        }
+        None if report.owners.is_empty() => format!("{}  {path}\n", paint(Label::Note, "UNOWNED")),
+        None => format!("{}  {path}{owners}\n", paint(Label::Good, "OK")),
+    }
+}
+
+/// Why the reference is trusted: in one line, or step by step.
+fn chain(context: &Context, report: &ExplainReport) -> String {
+    let (Some(first), Some(last)) = (report.chain.first(), report.chain.last()) else { return String::new() };
+    if context.global.verbose {
+        let row = |link: &ChainLink| vec![cell(link.what.clone()), cell(link.name.clone())];
+        let rows: Vec<_> = report.chain.iter().map(row).collect();
+        return format!("  {}\n{}", paint(Label::Heading, "Chain of trust"), table("    ", &rows, context.width));
+    }
+    let short = |name: &str| {
+        if name.len() > 44 { format!("{}...", &name.chars().take(24).collect::<String>()) } else { name.to_owned() }
+    };
+    let mut source = format!("{} {}", first.what, short(&first.name));
+    if report.chain.len() > 1 {
+        source.push_str(&format!("; {} {} (chain of trust: --verbose)", last.what, short(&last.name)));
+    }
+    table("  ", &[vec![labelled(Label::Heading, "Source"), cell(source)]], context.width)
+}
+
+/// Where two contents first differ; with `--verbose` bytes on both sides, and lines of small text.
+fn difference(context: &Context, differs: &FirstDifference) -> String {
     let line = differs.line.map(|l| format!(", line {}", grouped(l))).unwrap_or_default();
+    let head = format!("  First difference at byte {}{line}", grouped(differs.offset));
     let blank = |bytes: &str| if bytes.is_empty() { "(ends here)".to_owned() } else { bytes.to_owned() };
-    let mut text = format!(
-        "\nThe contents first differ after {} bytes{line}:\n  expected  {}\n  found     {}\n",
-        grouped(differs.offset),
-        blank(&differs.expected),
-        blank(&differs.found)
-    );
+    let mut rows = Vec::new();
+    if context.global.verbose {
+        rows.push(vec![cell("expected"), cell(blank(&differs.expected))]);
+        rows.push(vec![cell("found"), cell(blank(&differs.found))]);
+    }
     let sides = [("expected", &differs.expected_lines), ("found", &differs.found_lines)];
     for (side, lines) in sides.into_iter().filter(|(_, lines)| !lines.is_empty()) {
         for (at, line) in lines.iter().enumerate() {
-            let head = if at == 0 { side } else { "" };
-            text.push_str(&format!("  {head:8} | {}\n", plain(line)));
+            rows.push(vec![cell(if at == 0 { side } else { "" }), cell(format!("| {}", plain(line)))]);
         }
     }
-    text
+    let more = if rows.is_empty() { " (bytes: --verbose)" } else { "" };
+    format!("{head}{more}\n{}", table("    ", &rows, context.width))
 }
 
-/// What a damaged part of a store would have harmed.
+/// What a damaged part of a store would have damaged, had it been used.
 fn harm(harm: &Harm) -> String {
-    let components: Vec<String> = harm.components.iter().map(ToString::to_string).collect();
-    let mut text = format!("\n{} {}\n", paint(Label::Heading, "it would have harmed"), components.join(", "));
-    text.extend(harm.paths.iter().map(|p| format!("  {}\n", quoted(p.as_bytes()))));
+    let packages: Vec<String> = harm.packages.iter().map(ToString::to_string).collect();
+    let mut text = format!("  {} {}\n", paint(Label::Heading, "Part of"), packages.join(", "));
+    text.extend(harm.paths.iter().map(|p| format!("    {}\n", quoted(p.as_bytes()))));
     if harm.more_paths > 0 {
-        text.push_str(&format!("  and {} more\n", grouped(harm.more_paths)));
+        text.push_str(&format!("    and {} more\n", grouped(harm.more_paths)));
     }
     text
 }
 
-/// Expected and found, side by side; what differs is marked.
-fn sides(report: &ExplainReport) -> String {
+/// Expected and found, side by side where they differ; the rest by name.
+fn sides(context: &Context, report: &ExplainReport) -> String {
     let (Some(expected), found) = (&report.expected, report.found.clone().unwrap_or_default()) else {
         return String::new();
     };
     type Get = fn(&State) -> Option<String>;
     let rows: [(&str, Get); 7] = [
-        ("kind", |s| s.kind.map(|k: FileKind| k.word().to_owned())),
-        ("size", |s| s.size.map(|n| format!("{} ({})", size(n), grouped(n)))),
-        ("content", |s| s.blake3.map(|d| d.to_hex()[..20].to_owned() + "…")),
+        ("type", |s| s.kind.map(|k: FileKind| k.word().to_owned())),
+        ("size", |s| s.size.map(|n| format!("{} ({})", size(n), count(n, "byte", "bytes")))),
+        ("BLAKE3", |s| s.blake3.map(|d| d.to_hex()[..20].to_owned() + "...")),
         ("mode", |s| s.mode.clone()),
         ("owner", |s| s.owner.clone()),
-        ("leads to", |s| s.target.as_ref().map(|t| quoted(t.as_bytes()))),
+        ("points to", |s| s.target.as_ref().map(|t| quoted(t.as_bytes()))),
         ("modified", |s| s.modified.as_deref().map(local)),
     ];
-    let looked = report.path.is_some() && report.finding.as_ref().is_some_and(|f| f.subject == report.subject);
-    let mut table = vec![vec![cell(""), labelled(Label::Heading, "expected")]];
-    if looked {
-        table[0].push(labelled(Label::Heading, "found"));
-    }
+    let is_finding = report.path.is_some() && report.finding.as_ref().is_some_and(|f| f.subject == report.subject);
+    let (mut differs, mut same): (Vec<Vec<Cell>>, Vec<&str>) = Default::default();
     for (name, get) in rows {
         let (should, is) = (get(expected), get(&found));
         if should.is_none() && is.is_none() {
             continue;
         }
+        // Times are no part of what is compared.
         let unlike = should.is_some() && should != is && name != "modified";
-        let is = is.unwrap_or_else(|| if report.found.is_none() { "nothing there".into() } else { "-".into() });
-        let found = if unlike { labelled(Label::Problem, is) } else { cell(is) };
-        let mut row = vec![cell(name), cell(should.unwrap_or_else(|| "-".into()))];
-        if looked {
-            row.push(found);
+        if !unlike && !context.global.verbose && is_finding {
+            if should == is {
+                same.push(name);
+            }
+            continue;
         }
-        table.push(row);
+        let is = is.unwrap_or_else(|| if report.found.is_none() { "missing".into() } else { "-".into() });
+        let mut row = vec![labelled(Label::Heading, name), cell(should.unwrap_or_else(|| "-".into()))];
+        if is_finding {
+            row.push(if unlike { labelled(Label::Problem, is) } else { cell(is) });
+        }
+        differs.push(row);
     }
-    let mut text = format!("\n{}", lines("", &table));
+    // Of what is missing altogether, how it should be says little.
+    if report.found.is_none() && is_finding && !context.global.verbose {
+        differs.clear();
+    }
+    let mut text = String::new();
+    if !differs.is_empty() {
+        let mut head = vec![cell(""), labelled(Label::Heading, "expected")];
+        if is_finding {
+            head.push(labelled(Label::Heading, "found"));
+        }
+        text.push_str(&table("  ", &[vec![head], differs].concat(), context.width));
+    }
+    if !same.is_empty() {
+        text.push_str(&paragraph("  ", &format!("As expected: {}", same.join(", ")), context.width));
+    }
     if !expected.same_file_as.is_empty() {
         let names: Vec<String> = expected.same_file_as.iter().map(|p| quoted(p.as_bytes())).collect();
-        text.push_str(&format!("one file with {}\n", names.join(", ")));
+        text.push_str(&paragraph("  ", &format!("Hard links: {}", names.join(", ")), context.width));
     }
     if found.capabilities {
-        text.push_str("it carries file capabilities that its package does not give it\n");
+        text.push_str("  It has file capabilities that its package does not set.\n");
     }
     text
 }
 
-/// What a person does about a finding, where it is mostly a person who does.
-fn advised(context: &Context, finding: &Finding, left: Option<&Left>, about: &About) -> String {
-    let named = match (about.selector, finding.subject.name()) {
-        (Some((selector, _)), Some(name)) => format!("{selector}:{name}"),
-        _ => about.name.word().to_owned(),
-    };
-    let check = (context.command(&format!("check {named}")), "looks at it, and at all that it rests on");
-    match to_do(finding, left) {
-        Some(advice) => match own_command(advice) {
-            Some(words) => next(&[(context.command(words), "does it, after a question"), check]),
-            None => format!("To do: {advice}\n{}", next(&[check])),
-        },
-        None if finding.remedy.is_some() => {
-            next(&[(context.command(&format!("repair {named}")), "puts it right, after a question"), check])
+/// What can be done about it, and the next command.
+fn outlook(context: &Context, report: &ExplainReport) -> String {
+    let Some(finding) = &report.finding else { return String::new() };
+    if !finding.verdict.is_problem() {
+        return "  A note, not a problem: a repair does not change it.\n".into();
+    }
+    let action = to_do(finding, report.left.as_ref());
+    let mut text = String::new();
+    if let Some(left) = &report.left {
+        let said = finding.cause.as_deref() == Some(left.reason.as_str());
+        if !said {
+            text.push_str(&paragraph("  ", &format!("Not repaired: {}", left.reason), context.width));
         }
-        None => next(&[check]),
+    }
+    let named = named(finding);
+    if finding.remedy.is_some() && report.left.is_none() {
+        if let Some(action) = action {
+            let line = format!("After the repair: {}", context.action(action));
+            text.push_str(&paragraph("  ", &line, context.width));
+        }
+        return text + &next(context, &[(context.command(&format!("repair {named}")), "shows the plan, then asks")]);
+    }
+    match action {
+        Some(action) => match action.own_command() {
+            Some(words) => text + &next(context, &[(context.command(words), "asks first")]),
+            None => text + &paragraph("", &format!("Action: {}", context.action(action)), context.width),
+        },
+        None => text,
     }
 }
 
-fn outlook(context: &Context, report: &ExplainReport) -> String {
-    let Some(finding) = &report.finding else { return next(&[(context.command("check"), "looks at everything")]) };
-    if let Some(about) = about(&finding.area).filter(|about| about.is_advised) {
-        return advised(context, finding, report.left.as_ref(), about);
+/// What is typed to repair a finding alone.
+fn named(finding: &Finding) -> String {
+    let selector = about(&finding.area).and_then(|about| about.selector);
+    match (selector, finding.subject.name(), finding.subject.as_path()) {
+        (Some((selector, _)), Some(name), _) => format!("{selector}:{name}"),
+        (_, _, Some(path)) if finding.area == FILES => quoted(path.as_bytes()),
+        _ => finding.area.word().to_owned(),
     }
-    if !finding.verdict.is_problem() {
-        return format!(
-            "A note, no problem: a repair leaves it as it is.\n{}",
-            next(&[(context.command("check"), "looks at everything")])
-        );
-    }
-    if let Some(left) = &report.left {
-        let more = to_do(finding, Some(left)).map(|todo| format!("; {todo}")).unwrap_or_default();
-        return format!("A repair would leave it: {}{more}\n", left.reason);
-    }
-    let what = match finding.subject.as_path() {
-        Some(path) => quoted(path.as_bytes()),
-        None => finding.area.word().to_owned(),
-    };
-    let after = finding.advice.as_ref().map(|advice| format!("After a repair: {advice}\n")).unwrap_or_default();
-    after + &next(&[(context.command(&format!("repair {what}")), "puts this right, after a question")])
 }

@@ -2,42 +2,39 @@
 
 use veritum_core::change::Verb;
 use veritum_core::platform::InstallState;
-use veritum_core::report::{ChangeState, ChangesReport, ComponentsReport};
+use veritum_core::report::{ChangeState, ChangesReport, PackagesReport};
 
 use super::apps::text;
+use super::layout::{cell, labelled, lines};
 use super::style::{Label, paint};
-use super::table::{cell, labelled, lines};
 use super::{count, local, next, size};
 use crate::context::Context;
 
-pub(crate) fn components(report: &ComponentsReport) -> String {
+pub(crate) fn packages(report: &PackagesReport) -> String {
     let rows: Vec<_> = report
-        .components
+        .packages
         .iter()
         .map(|c| {
             let state = if c.progress == InstallState::Installed {
-                cell(c.vouched_by.word())
+                cell(c.verified_by.word())
             } else {
                 labelled(Label::Problem, c.progress.word())
             };
             vec![
-                cell(c.component.name.clone()),
-                cell(c.component.version.clone()),
-                cell(c.component.arch.clone()),
+                cell(c.package.name.clone()),
+                cell(c.package.version.clone()),
+                cell(c.package.arch.clone()),
                 state,
                 labelled(Label::Remark, c.summary.clone()),
             ]
         })
         .collect();
-    format!("{}\n{}", count(report.components.len() as u64, "component", "components"), lines("  ", &rows))
+    format!("{}\n{}", count(report.packages.len() as u64, "package", "packages"), lines("  ", &rows))
 }
 
 pub(crate) fn changes(context: &Context, report: &ChangesReport) -> String {
     if report.changes.is_empty() {
-        return format!(
-            "Nothing was ever changed on this machine by Veritum.\n\n{}",
-            next(&[(context.command("check"), "looks at everything")])
-        );
+        return format!("No changes yet.\n\n{}", next(context, &[(context.command("check"), "checks everything")]));
     }
     let mut rows = vec![vec![
         labelled(Label::Heading, "change"),
@@ -46,14 +43,14 @@ pub(crate) fn changes(context: &Context, report: &ChangesReport) -> String {
         labelled(Label::Heading, "state"),
         labelled(Label::Heading, "places"),
         labelled(Label::Heading, "keeps"),
-        labelled(Label::Heading, "components"),
+        labelled(Label::Heading, "packages"),
     ]];
     for line in &report.changes {
         let what = match (line.verb, line.of, &line.area) {
-            (_, Some(of), _) => format!("took {of} back"),
+            (_, Some(of), _) => format!("undid {of}"),
             (Some(Verb::Repair), None, Some(area)) => format!("repaired {}", area.word()),
             (Some(Verb::Reset), None, _) => "reset".into(),
-            _ => "not known".into(),
+            _ => "unknown".into(),
         };
         let label = match line.state {
             ChangeState::Unfinished | ChangeState::Unreadable => Label::Bad,
@@ -61,9 +58,9 @@ pub(crate) fn changes(context: &Context, report: &ChangesReport) -> String {
             _ => Label::Remark,
         };
         let home = line.home.as_ref().map(|home| format!("{} of {}", text(&home.app), text(&home.user)));
-        let mut names = line.components.iter().take(3).cloned().collect::<Vec<_>>().join(", ");
-        if line.components.len() > 3 {
-            names.push_str(&format!(" and {} more", line.components.len() - 3));
+        let mut names = line.packages.iter().take(3).cloned().collect::<Vec<_>>().join(", ");
+        if line.packages.len() > 3 {
+            names.push_str(&format!(" and {} more", line.packages.len() - 3));
         }
         rows.push(vec![
             cell(line.change.to_string()),
@@ -84,12 +81,11 @@ pub(crate) fn changes(context: &Context, report: &ChangesReport) -> String {
     };
     let mut commands = Vec::new();
     if open {
-        commands.push((context.command("recover"), "finishes it or takes it back"));
+        commands.push((context.command("recover"), "completes it or rolls it back"));
     } else if let Some(last) = last {
-        commands.push((context.command(&format!("explain {}", last.change)), "what it did, place by place"));
-        commands.push((context.command(&format!("undo {}", last.change)), "takes it back"));
+        commands.push((context.command(&format!("explain {}", last.change)), "what it changed"));
     } else {
-        commands.push((context.command("check"), "looks at everything"));
+        commands.push((context.command("check"), "checks everything"));
     }
-    format!("{head}\n{}\n{}", lines("  ", &rows), next(&commands))
+    format!("{head}\n{}\n{}", lines("  ", &rows), next(context, &commands))
 }

@@ -4,6 +4,7 @@ pub(crate) mod apps;
 pub(crate) mod check;
 pub(crate) mod explain;
 mod findings;
+pub(crate) mod layout;
 pub(crate) mod list;
 pub(crate) mod proof;
 pub(crate) mod repair;
@@ -12,13 +13,12 @@ pub(crate) mod running;
 pub(crate) mod status;
 pub(crate) mod store;
 pub(crate) mod style;
-pub(crate) mod table;
 pub(crate) mod undo;
 pub(crate) mod updates;
 
-use std::collections::BTreeMap;
+use veritum_core::model::{Subject, quoted};
 
-use veritum_core::model::{Authority, Subject, quoted};
+use crate::context::Context;
 
 /// A number with its noun.
 pub(crate) fn count(n: u64, one: &str, many: &str) -> String {
@@ -56,35 +56,25 @@ pub(crate) fn local(utc: &str) -> String {
     }
 }
 
-/// The last lines: what to type next.
-pub(crate) fn next(commands: &[(String, &str)]) -> String {
-    let width = commands.iter().map(|(c, _)| c.chars().count()).max().unwrap_or(0);
-    let mut text = String::new();
-    for (at, (command, why)) in commands.iter().enumerate() {
-        let head = if at == 0 { "Next: " } else { "      " };
-        let pad = width - command.chars().count();
-        text.push_str(&format!(
-            "{head}{}{:pad$}  {}\n",
-            style::paint(style::Label::Command, command),
-            "",
-            style::paint(style::Label::Remark, why)
-        ));
-    }
-    text
+/// The last lines: what to type next; nothing where nothing is left to do.
+pub(crate) fn next(context: &Context, commands: &[(String, &str)]) -> String {
+    let rows: Vec<Vec<layout::Cell>> = commands
+        .iter()
+        .enumerate()
+        .map(|(at, (command, why))| {
+            let head = layout::labelled(style::Label::Heading, if at == 0 { "Next:" } else { "" });
+            let command = layout::labelled(style::Label::Command, command.clone());
+            // A command is pasted: it is never shortened, and what it does gives way to it.
+            match context.width.is_below(command.width() + why.len() + 12) {
+                true => vec![head, command],
+                false => vec![head, command, layout::cell(*why)],
+            }
+        })
+        .collect();
+    layout::lines("", &rows)
 }
 
-/// Components with who answers for how many of them, strongest first: `7 components: 2 on the signed store, 5 on …`.
-pub(crate) fn with_vouchers(components: &str, counts: &BTreeMap<Authority, u64>, word: &str) -> String {
-    let who = |authority: &Authority| match authority {
-        Authority::SignedStore => "the signed store",
-        Authority::Archive => "the vendor's archive",
-        _ => "the machine's own records only",
-    };
-    let parts: Vec<String> = counts.iter().map(|(v, n)| format!("{} {word} {}", grouped(*n), who(v))).collect();
-    if parts.is_empty() { components.to_owned() } else { format!("{components}: {}", parts.join(", ")) }
-}
-
-/// How long ago a moment was, in the largest unit that tells it.
+/// How long ago a moment was, in the largest unit that says it.
 pub(crate) fn ago(at: &str, now: jiff::Timestamp) -> String {
     let Ok(at) = at.parse::<jiff::Timestamp>() else { return "at an unknown time".into() };
     let seconds = u64::try_from(now.as_second() - at.as_second()).unwrap_or(0);
@@ -95,7 +85,7 @@ pub(crate) fn ago(at: &str, now: jiff::Timestamp) -> String {
     }
 }
 
-/// Names over this many signs are cut for people; JSON has them whole.
+/// Names over this many characters are cut for people; JSON has them whole.
 const LONG_NAME: usize = 44;
 
 /// What something is about, in words.
@@ -113,7 +103,7 @@ pub(crate) fn subject(subject: &Subject) -> String {
     }
 }
 
-/// Foreign text that is to be read, not typed: as it is when it has only plain signs, else quoted.
+/// Foreign text that is to be read, not typed: unchanged if it has only printable ASCII characters, else quoted.
 pub(crate) fn plain(text: &str) -> String {
     let is_plain = text.chars().all(|c| c == ' ' || c.is_ascii_graphic());
     if is_plain { text.to_owned() } else { quoted(text.as_bytes()) }
@@ -142,16 +132,6 @@ mod tests {
         assert_eq!(told("2026-02-01T12:00:00Z"), "31 days ago");
         assert_eq!(told("2027-01-01T00:00:00Z"), "just now", "a clock that was set back");
         assert_eq!(told("never"), "at an unknown time");
-    }
-
-    #[test]
-    fn components_are_told_with_who_answers_for_them() {
-        let counts = [(Authority::SelfReported, 1), (Authority::Archive, 1987)].into();
-        assert_eq!(
-            with_vouchers("1,988 components", &counts, "by"),
-            "1,988 components: 1,987 by the vendor's archive, 1 by the machine's own records only"
-        );
-        assert_eq!(with_vouchers("0 components", &BTreeMap::new(), "by"), "0 components");
     }
 
     #[test]

@@ -3,77 +3,131 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use veritum_core::areas::{Stays, about};
-use veritum_core::model::{ActionResult, AreaName, Finding, FindingId, Subject, quoted};
+use veritum_core::model::{Action, ActionResult, AreaName, Finding, FindingId, Subject, quoted};
 use veritum_core::plan::Left;
 use veritum_core::report::{ActionReport, AreaChange, RepairReport};
 use veritum_core::work::Preview;
 
-use super::check::{despite_disk, doubt, downloads};
-use super::findings::subject_of;
+use super::check::{doubt, downloads, ignore_disk_errors};
+use super::findings::{heading, subject_of};
+use super::layout::{Cell, cell, labelled, paragraph, path, table};
 use super::style::{Label, paint};
-use super::table::{cell, labelled, lines};
 use super::{count, grouped, next, proof, running, size, subject};
 use crate::context::Context;
 use crate::places::{place, shown};
 
-/// Actions beyond these are counted.
-const SHOWN: usize = 40;
-/// Places that share a reason beyond these are counted.
+/// Lines of a plan beyond these are counted.
+const SHOWN: usize = 16;
+/// Problems of one reason beyond these are counted.
 const SHOWN_LEFT: usize = 8;
 
-pub(crate) fn action_lines(actions: &[ActionReport], findings: &[Finding], all: bool) -> String {
-    let most = if all { usize::MAX } else { SHOWN };
-    let about = |action: &ActionReport| {
-        let of_store = |f: &&Finding| f.harms.is_some() && action.findings.contains(&f.id);
-        findings.iter().find(of_store).map_or_else(|| subject(&action.subject), subject_of)
+/// What one line of a plan says: its step and area, what it is about, what is done, and the amount.
+struct PlanLine<'a> {
+    area: Option<&'a AreaName>,
+    heading: String,
+    label: &'static str,
+    actions: Vec<&'a ActionReport>,
+}
+
+/// Actions grouped by area, package and kind.
+fn plan_lines<'a>(actions: &'a [ActionReport], findings: &'a [Finding], all: bool) -> Vec<PlanLine<'a>> {
+    let mut lines: Vec<PlanLine<'a>> = Vec::new();
+    for action in actions {
+        let finding = findings.iter().find(|finding| action.findings.contains(&finding.id));
+        let area = finding.map(|finding| &finding.area);
+        let named = action.package.as_ref().map(|id| id.name.clone());
+        let name = finding.map(heading).or(named).unwrap_or_else(|| subject(&action.subject));
+        let label = action.action.label();
+        let same = |line: &&mut PlanLine<'a>| line.area == area && line.heading == name && line.label == label;
+        match lines.iter_mut().find(same).filter(|_| !all) {
+            Some(line) => line.actions.push(action),
+            None => lines.push(PlanLine { area, heading: name, label, actions: vec![action] }),
+        }
+    }
+    lines
+}
+
+/// How much a line is about.
+fn amount(line: &PlanLine<'_>, findings: &[Finding]) -> Vec<Cell> {
+    let files: u64 = line.actions.iter().map(|action| action.things).sum();
+    let bytes: u64 = line.actions.iter().map(|action| action.bytes).sum();
+    let [action] = line.actions.as_slice() else {
+        let size = if bytes > 0 { format!(", {}", size(bytes)) } else { String::new() };
+        return vec![cell(format!("{}{size}", count(files, "file", "files")))];
     };
-    let row = |action: &ActionReport| {
-        let amount = match (action.things, action.bytes, &action.subject) {
-            (n, 0, Subject::Source { .. }) => count(n, "file", "files"),
-            (n, bytes, Subject::Source { .. }) => format!("{}, {} to fetch", count(n, "file", "files"), size(bytes)),
-            (n, bytes, _) if n > 1 => format!("{}, {}", count(n, "thing", "things"), size(bytes)),
-            (_, 0, _) => String::new(),
-            (_, bytes, _) => size(bytes),
-        };
-        let verdict = findings.iter().find(|f| action.findings.contains(&f.id)).map(|f| f.verdict.word().to_owned());
-        let told: Vec<String> = verdict.into_iter().chain(Some(amount).filter(|amount| !amount.is_empty())).collect();
-        vec![cell(action.action.label()), cell(about(action)), labelled(Label::Remark, told.join("; "))]
+    let of_store = |f: &&Finding| f.harms.is_some() && action.findings.contains(&f.id);
+    let name = findings.iter().find(of_store).map_or_else(|| subject(&action.subject), subject_of);
+    let amount = match (files, bytes, &action.subject) {
+        (n, 0, Subject::Source { .. }) => count(n, "file", "files"),
+        (n, bytes, Subject::Source { .. }) => format!("{}, {} to download", count(n, "file", "files"), size(bytes)),
+        (n, bytes, _) if n > 1 => format!("{}, {}", count(n, "entry", "entries"), size(bytes)),
+        (_, 0, _) => String::new(),
+        (_, bytes, _) => size(bytes),
     };
-    let rows: Vec<_> = actions.iter().take(most).map(row).collect();
-    let mut text = lines("  ", &rows);
-    if actions.len() > most {
-        text.push_str(&format!("  and {} more (--verbose lists them)\n", grouped((actions.len() - most) as u64)));
+    match name == line.heading {
+        true => vec![cell(amount)],
+        false if amount.is_empty() => vec![path(name)],
+        false => vec![path(name), cell(amount)],
+    }
+}
+
+/// The lines of a plan, in steps where there are several areas.
+pub(crate) fn action_lines(context: &Context, actions: &[ActionReport], findings: &[Finding]) -> String {
+    let all = context.global.all || context.global.verbose;
+    let lines = plan_lines(actions, findings, all);
+    let areas: BTreeSet<_> = lines.iter().filter_map(|line| line.area).collect();
+    let most = if all || lines.len() == SHOWN + 1 { usize::MAX } else { SHOWN };
+    let mut step = 0;
+    let mut before: Option<&AreaName> = None;
+    let mut rows = Vec::new();
+    for (at, line) in lines.iter().enumerate() {
+        let is_new = at == 0 || line.area != before;
+        step += usize::from(is_new);
+        before = line.area;
+        if at >= most {
+            continue;
+        }
+        let head = if is_new { format!("Step {step}") } else { String::new() };
+        let steps = if areas.len() > 1 { vec![labelled(Label::Heading, head)] } else { Vec::new() };
+        let what = vec![labelled(Label::Heading, line.heading.clone()), cell(line.label)];
+        rows.push([steps, what, amount(line, findings)].concat());
+    }
+    let mut text = table("  ", &rows, context.width);
+    if lines.len() > most {
+        text.push_str(&format!("  ... {} (--all)\n", count((lines.len() - most) as u64, "more line", "more lines")));
     }
     text
 }
 
-/// What remains, by reason; what shares one is told with it once.
-pub(crate) fn left_lines(left: &[Left]) -> String {
-    let mut reasons: BTreeMap<(&str, Option<&str>), Vec<&Left>> = BTreeMap::new();
+/// What is not repaired, by reason, each with what to do.
+pub(crate) fn left_lines(context: &Context, left: &[Left]) -> String {
+    let mut reasons: BTreeMap<(&str, Option<&Action>), Vec<&Left>> = BTreeMap::new();
     for one in left {
-        // A next step that names the place itself is no shared one.
-        let own = |next: &&str| {
-            one.path.as_ref().is_some_and(|p| next.contains(&quoted(p.as_bytes())))
-                || next.contains(one.finding.as_str())
+        // An action that names the subject itself is no shared one.
+        let is_own = |action: &&Action| {
+            one.path.as_ref().is_some_and(|p| action.contains(&quoted(p.as_bytes())))
+                || action.contains(one.finding.as_str())
         };
-        let next = one.next.as_deref().filter(|next| !own(next));
-        reasons.entry((&one.reason, next)).or_default().push(one);
+        let action = one.action.as_ref().filter(|action| !is_own(action));
+        reasons.entry((&one.reason, action)).or_default().push(one);
     }
-    let mut text = String::new();
-    for ((reason, next), group) in reasons {
-        let rows: Vec<_> = group
-            .iter()
-            .take(SHOWN_LEFT)
-            .map(|one| vec![labelled(Label::Name, one.finding.as_str()), cell(subject(&one.subject))])
-            .collect();
-        text.push_str(&lines("  ", &rows));
-        if group.len() > SHOWN_LEFT {
-            text.push_str(&format!("  and {} more\n", grouped((group.len() - SHOWN_LEFT) as u64)));
+    let most = if context.global.all { usize::MAX } else { SHOWN_LEFT };
+    let mut rows = Vec::new();
+    for ((reason, action), group) in reasons {
+        for (at, one) in group.iter().take(most).enumerate() {
+            let id = labelled(Label::Name, &one.finding.as_str()[..4]);
+            let why = if at == 0 { cell(reason) } else { cell("") };
+            rows.push(vec![id, path(subject(&one.subject)), why]);
         }
-        let next = next.map(|n| format!("; {n}")).unwrap_or_default();
-        text.push_str(&format!("      {}\n", paint(Label::Remark, &format!("{reason}{next}"))));
+        if group.len() > most {
+            let more = count((group.len() - most) as u64, "more", "more");
+            rows.push(vec![cell(""), cell(format!("... {more} (--all)"))]);
+        }
+        if let Some(action) = action {
+            rows.push(vec![cell(""), labelled(Label::Command, format!("-> {}", context.action(action)))]);
+        }
     }
-    text
+    table("  ", &rows, context.width)
 }
 
 /// What none of these areas' repairs touches.
@@ -87,65 +141,69 @@ fn not_touched(areas: &[AreaName], runs_scripts: bool) -> String {
     match common.is_empty() {
         true => String::new(),
         false => {
-            // Packages' own scripts do as they like.
+            // Packages' own scripts are not Veritum's.
             let head = if runs_scripts { "Not touched by Veritum itself:" } else { "Not touched:" };
-            format!("{} {}.\n", paint(Label::Heading, head), common.join(", "))
+            format!("{head} {}.", common.join(", "))
         }
     }
 }
 
-fn stays_words(stays: &[Stays]) -> String {
-    let word = |stays: &Stays| format!("{}, {}", count(stays.things, stays.unit.0, stays.unit.1), size(stays.bytes));
-    match stays {
-        [] => String::new(),
-        all => {
-            let all: Vec<String> = all.iter().map(word).collect();
-            format!("{} {}.\n", paint(Label::Heading, "Stays:"), all.join("; "))
-        }
-    }
+fn stays_words(stays: &[Stays]) -> Option<String> {
+    let word = |stays: &Stays| format!("{} ({})", count(stays.things, stays.unit.0, stays.unit.1), size(stays.bytes));
+    let all: Vec<String> = stays.iter().map(word).collect();
+    (!all.is_empty()).then(|| format!("Kept: {}.", all.join("; ")))
 }
 
-/// How much would be written, and from which source.
-fn written_words(context: &Context, preview: &Preview<'_>) -> String {
+/// How much is written, and from which source.
+fn written_words(context: &Context, preview: &Preview<'_>) -> Option<String> {
     let Preview { check, actions, written, keeps, .. } = preview;
     if !keeps {
-        return String::new();
+        return None;
     }
-    let kept = "Replaced and moved files are kept; `veritum undo` restores them.\n";
+    let kept = "Backup: yes (`veritum undo` restores replaced files).";
     if *written == 0 {
-        return kept.to_owned();
+        return Some(kept.to_owned());
     }
     let from = context.settings.store.as_ref().map(|store| format!(" from the signed store {}", place(store)));
     let known = |a: &&ActionReport| check.findings.iter().any(|f| a.findings.contains(&f.id) && is_local(f));
-    let local = if actions.iter().any(|a| known(&a)) { " and what the machine itself still knows" } else { "" };
-    format!("It would write {}{}{local}. {kept}", size(*written), from.unwrap_or_default())
+    let local = if actions.iter().any(|a| known(&a)) { " and from the machine's own records" } else { "" };
+    Some(format!("Writes {}{}{local}. {kept}", size(*written), from.unwrap_or_default()))
 }
 
 /// The preview before the question.
 pub(crate) fn preview_words(context: &Context, preview: &Preview<'_>) -> String {
     let Preview { check, actions, remarks, areas, runs_scripts, stays, further, .. } = preview;
-    let head = if *further { "Putting that right brought more to light.\n\n" } else { "" };
     let left: &[Left] = if *further { &[] } else { &check.left };
     let stays_so = |id: &FindingId| left.iter().any(|left| left.finding == *id);
     let answered: BTreeSet<&FindingId> =
         actions.iter().flat_map(|action| &action.findings).filter(|id| !stays_so(id)).collect();
-    let mut text = match answered.len() {
-        0 => format!("{head}This would be done:\n"),
-        n => format!("{head}{} would be put right:\n", paint(Label::Heading, &count(n as u64, "problem", "problems"))),
+    let head = match (answered.len(), further) {
+        (0, _) => "Repair plan".to_owned(),
+        (n, true) => {
+            format!("Repair plan: {} that the repair revealed", count(n as u64, "more problem", "more problems"))
+        }
+        (n, false) if left.is_empty() => format!("Repair plan: {}", count(n as u64, "problem", "problems")),
+        (n, false) => {
+            let all = n as u64 + left.len() as u64;
+            format!("Repair plan: {} of {}", grouped(n as u64), count(all, "problem", "problems"))
+        }
     };
-    text.push_str(&action_lines(actions, &check.findings, context.global.verbose));
+    let mut text = format!("{}\n{}", paint(Label::Heading, &head), action_lines(context, actions, &check.findings));
     if !left.is_empty() {
-        let remain = paint(Label::Bad, &count(left.len() as u64, "problem", "problems"));
-        text.push_str(&format!("\n{remain} would remain:\n{}", left_lines(left)));
+        text.push_str(&format!("\n{}\n{}", paint(Label::Heading, "Not repaired"), left_lines(context, left)));
     }
     text.push('\n');
-    remarks.iter().for_each(|remark| text.push_str(&format!("{remark}\n")));
-    text + &written_words(context, preview) + &stays_words(stays) + &not_touched(areas, *runs_scripts) + "\n"
+    let lines =
+        remarks.iter().map(|remark| (*remark).clone()).chain(written_words(context, preview)).chain(stays_words(stays));
+    for line in lines.chain(Some(not_touched(areas, *runs_scripts)).filter(|line| !line.is_empty())) {
+        text.push_str(&paragraph("", &line, context.width));
+    }
+    text + "\n"
 }
 
 /// Whether a finding is about a record of which no package knows how it should be.
 fn is_local(finding: &Finding) -> bool {
-    finding.vouched_by.is_none() && about(&finding.area).is_some_and(|about| about.by_reference)
+    finding.verified_by.is_none() && about(&finding.area).is_some_and(|about| about.by_reference)
 }
 
 /// What `repair --plan` prints; `shown` is the preview, if there is anything to ask.
@@ -157,94 +215,105 @@ pub(crate) fn plan_words(context: &Context, report: &RepairReport, shown: Option
     let mut text = match shown {
         Some(shown) => shown,
         None if report.before.problems() == 0 => {
-            let told = if waits { downloads(&report.before) } else { String::new() };
-            format!("{}: nothing wrong was found.\n{told}", paint(Label::Good, "nothing to put right"))
+            let later = if waits { downloads(context, &report.before) } else { String::new() };
+            format!("{}  No problems found, nothing to repair.\n{later}", paint(Label::Good, "OK"))
         }
         None if !report.before.downloads.is_empty() => format!(
-            "{} can be planned before what belongs there is at hand.\n{}{}",
-            paint(Label::Bad, "nothing"),
-            downloads(&report.before),
-            left_lines(&left)
+            "{}  The plan is known only after packages are downloaded.\n{}{}",
+            paint(Label::Bad, "NOT REPAIRED"),
+            downloads(context, &report.before),
+            left_lines(context, &left)
         ),
-        None => format!("{} can be put right from here:\n{}", paint(Label::Bad, "nothing"), left_lines(&left)),
+        None => format!(
+            "{}  Nothing can be repaired automatically:\n{}",
+            paint(Label::Bad, "NOT REPAIRED"),
+            left_lines(context, &left)
+        ),
     };
-    text.push_str(&doubt(&report.before));
-    text.push_str("Nothing was changed.\n\n");
+    text.push_str(&doubt(context, &report.before));
+    text.push_str("Nothing was changed.\n");
     let commands = if report.before.doubt.is_some() {
-        vec![despite_disk(context, named)]
+        vec![ignore_disk_errors(context, named)]
     } else if is_shown || waits {
-        vec![(context.command(&format!("repair{named}")), "does it, after a question")]
+        vec![(context.command(&format!("repair{named}")), "asks, then repairs")]
     } else {
-        vec![(context.command("status"), "what else is pending on this machine")]
+        own_commands(context, &left)
     };
-    text + &next(&commands)
+    text + &next(context, &commands)
 }
 
-/// What a person should do now about what was put right.
-fn advice(report: &RepairReport) -> Vec<&String> {
+/// The commands of Veritum's that answer what is left.
+fn own_commands(context: &Context, left: &[Left]) -> Vec<(String, &'static str)> {
+    let words = left.iter().find_map(|left| left.action.as_ref()?.own_command());
+    words.map(|words| (context.command(words), "for what is left")).into_iter().collect()
+}
+
+/// What a person should do now about what was repaired.
+fn afterwards(report: &RepairReport) -> BTreeSet<&Action> {
     let done: Vec<_> =
         report.areas.iter().flat_map(|a| &a.actions).filter(|a| a.result == ActionResult::Done).collect();
     let found = report.before.findings.iter().filter(|f| done.iter().any(|a| a.findings.contains(&f.id)));
-    let mut all: Vec<&String> = found.filter_map(|f| f.advice.as_ref()).collect();
-    all.sort();
-    all.dedup();
-    all
+    found.filter_map(|f| f.action.as_ref()).collect()
 }
 
-pub(crate) fn describe(
-    context: &Context,
-    report: &RepairReport,
-    (named, checked): (&str, &str),
-    declined: bool,
-) -> String {
-    let proof = report.proof.as_ref().map(proof::describe).unwrap_or_default();
+pub(crate) fn describe(context: &Context, report: &RepairReport, named: &str, declined: bool) -> String {
+    let proof = report.proof.as_ref().map(|proof| proof::describe(context, proof)).unwrap_or_default();
     let Some(after) = &report.after else {
         if declined {
             return "Nothing was changed.\n".into();
         }
         return proof + &plan_words(context, report, None, named);
     };
-    let right: u64 = report.areas.iter().map(|a| a.put_right).sum();
+    let repaired: u64 = report.areas.iter().map(|a| a.put_right).sum();
     let left: Vec<Left> = report.areas.iter().flat_map(|a| a.remaining.clone()).collect();
-    let remain = after.problems();
-    let mut text = proof + &format!("{} put right", paint(Label::Good, &count(right, "problem", "problems")));
-    if remain == 0 && left.is_empty() {
-        text.push_str(&format!(", none remain ({})\n", checked_again(report)));
-    } else {
-        text.push_str(&format!(
-            ", {}:\n{}",
-            paint(Label::Bad, &count(left.len() as u64, "remains", "remain")),
-            left_lines(&left)
-        ));
+    let none_left = after.problems() == 0 && left.is_empty();
+    let checked = checked_again(report);
+    let mut text = proof;
+    let acted = report.areas.iter().flat_map(|a| &a.actions).any(|action| action.result == ActionResult::Done);
+    text.push_str(&match (repaired, none_left) {
+        (0, true) if acted => format!("{}  no problems ({checked})\n", paint(Label::Good, "OK")),
+        (0, true) => format!("{}  no problems, nothing to repair\n", paint(Label::Good, "OK")),
+        (_, true) => {
+            format!(
+                "{}  {}; none left ({checked})\n",
+                paint(Label::Good, "REPAIRED"),
+                count(repaired, "problem", "problems")
+            )
+        }
+        (0, false) => format!(
+            "{}  {} left\n{}",
+            paint(Label::Bad, "NOT REPAIRED"),
+            count(left.len() as u64, "problem is", "problems are"),
+            left_lines(context, &left)
+        ),
+        (_, false) => format!(
+            "{}  {} repaired ({checked}), {} left\n{}",
+            paint(Label::Bad, "PARTLY REPAIRED"),
+            count(repaired, "problem", "problems"),
+            grouped(left.len() as u64),
+            left_lines(context, &left)
+        ),
+    });
+    for action in afterwards(report) {
+        let line = format!("{} {}", paint(Label::Heading, "Action:"), context.action(action));
+        text.push_str(&paragraph("", &line, context.width));
     }
+    text.push_str(&running::describe(&report.running));
     let on_files = |a: &&AreaChange| {
         a.actions.iter().any(|action| action.result == ActionResult::Done && action.action.is_undoable())
     };
     let numbers: Vec<u64> = report.areas.iter().filter(on_files).filter_map(|a| a.change).collect();
     for number in &numbers {
-        text.push_str(&format!(
-            "Change {number} keeps what was replaced; its journal lies in {}\n",
-            journal_place(context, *number)
-        ));
+        text.push_str(&format!("Change {number}: backups and log in {}\n", journal_place(context, *number)));
     }
-    for advice in advice(report) {
-        text.push_str(&format!("{} {advice}\n", paint(Label::Heading, "Still to be done:")));
-    }
-    text.push_str(&running::describe(&report.running));
-    text.push('\n');
-    let mut commands = Vec::new();
-    commands.extend(running::command(&report.running));
-    commands.push((context.command(&format!("check{checked}")), "looks at it once more"));
-    let store_too =
-        report.areas.iter().any(|a| !a.actions.is_empty() && about(&a.area).is_some_and(|about| !about.is_of_machine));
-    let what = if store_too { "takes back what was done to the machine" } else { "takes it all back" };
-    match numbers.as_slice() {
-        [] => {}
-        [number] => commands.push((context.command(&format!("undo {number}")), what)),
+    let undo = match numbers.as_slice() {
+        [] => String::new(),
+        [number] => format!("Undo: {}\n", paint(Label::Command, &context.command(&format!("undo {number}")))),
         // Without a number all changes of the latest run are meant.
-        _ => commands.push((context.command("undo"), what)),
-    }
-    text + &next(&commands)
+        _ => format!("Undo: {}\n", paint(Label::Command, &context.command("undo"))),
+    };
+    let commands: Vec<_> = running::command(&report.running).into_iter().chain(own_commands(context, &left)).collect();
+    text + &undo + &next(context, &commands)
 }
 
 /// How the end of a repair was checked: only some areas read again from the medium what they wrote.
@@ -252,16 +321,15 @@ fn checked_again(report: &RepairReport) -> &'static str {
     let acted = |area: &&AreaChange| area.actions.iter().any(|action| action.result == ActionResult::Done);
     let mut acted = report.areas.iter().filter(acted).filter_map(|area| about(&area.area));
     match acted.all(|about| about.rereads_the_medium) {
-        true => "checked again on the disk itself",
+        true => "re-read from the disk and verified",
         false => "checked again",
     }
 }
 
 fn journal_place(context: &Context, number: u64) -> String {
-    match &context.settings.state {
-        Some(state) => shown(&state.join("changes").join(number.to_string())),
-        None => format!("/var/lib/veritum/changes/{number} of the machine"),
-    }
+    let state = context.settings.state_dir.clone();
+    let root = || context.settings.root.join("var/lib/veritum");
+    shown(&state.unwrap_or_else(root).join("changes").join(number.to_string()))
 }
 
 #[cfg(test)]
@@ -278,11 +346,11 @@ mod tests {
         let plain = told(&[UPDATES], false);
         assert!(
             plain.contains("Not touched:")
-                && plain.ends_with(" what is installed, sources and settings, users' folders (/home, /root).\n")
+                && plain.ends_with(" what is installed, APT sources and settings, users' homes (/home, /root).")
         );
         assert!(told(&[UPDATES], true).contains("Not touched by Veritum itself:"));
         let both = told(&[FILES, UPDATES], false);
-        assert!(both.ends_with(" users' folders (/home, /root).\n") && !both.contains("what is installed"), "{both}");
+        assert!(both.ends_with(" users' homes (/home, /root).") && !both.contains("what is installed"), "{both}");
         assert_eq!(told(&[STORE, FILES], false), told(&[FILES], false), "the machine is what matters");
         assert!(told(&[STORE], false).contains("the machine"));
     }
@@ -304,7 +372,7 @@ mod tests {
             let before = CheckReport::blank(jiff::Timestamp::UNIX_EPOCH);
             checked_again(&RepairReport::new(false, areas.iter().map(change).collect(), before))
         };
-        assert_eq!(told(&[STORE, FILES]), "checked again on the disk itself");
+        assert_eq!(told(&[STORE, FILES]), "re-read from the disk and verified");
         assert_eq!((told(&[FILES, UPDATES]), told(&[APPS])), ("checked again", "checked again"));
     }
 }

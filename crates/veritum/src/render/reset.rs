@@ -1,12 +1,12 @@
 //! What `reset` prints: the list before, and what came of it.
 
-use veritum_core::apps::{Class, UNSAVED_WORK};
-use veritum_core::model::quoted;
-use veritum_core::report::{CardOrigin, Fate, HomeReset, OwnReport, ResetReport, RunningApp};
+use veritum_core::apps::{ASIDE, Class, UNSAVED_WORK};
+use veritum_core::model::{quoted, readable};
+use veritum_core::report::{CardOrigin, Fate, HomeReset, OwnReport, ResetPart, ResetReport, RunningApp};
 
 use super::apps::{part_words, text};
+use super::layout::{Cell, cell, labelled, lines, paragraph, table};
 use super::style::{Label, paint};
-use super::table::{Cell, cell, labelled, lines};
 use super::{count, grouped, local, next, size};
 use crate::context::Context;
 
@@ -18,66 +18,58 @@ fn has_something(home: &HomeReset) -> bool {
     home.running.is_empty() && home.trouble.is_none() && !home.actions.is_empty()
 }
 
-fn ready(report: &ResetReport) -> u64 {
-    report.homes.iter().filter(|home| has_something(home)).count() as u64
-}
-
 pub(crate) fn preview(context: &Context, report: &ResetReport) -> String {
-    let head = format!("{} would be reset for {}", text(&report.name), count(ready(report), "user", "users"));
-    let mut out = format!("{}\n\n", paint(Label::Heading, &head));
-    out.push_str(&table(report));
+    let users: Vec<String> =
+        report.homes.iter().filter(|home| has_something(home)).map(|home| text(&home.user)).collect();
+    let users = if users.len() > NAMED { count(users.len() as u64, "user", "users") } else { users.join(", ") };
+    let head = paint(Label::Heading, &format!("Reset {} for {users}", text(&report.name)));
+    let mut out = format!("{head}. Nothing is deleted; `veritum undo` restores it.\n");
+    out.push_str(&parts_table(context, report));
     out.push_str(&stopped(context, report));
-    out.push_str(&format!("\n{} what stays, everything else in these homes", paint(Label::Heading, "Not touched:")));
-    out.push_str(", the program itself.\n");
-    if report.card == CardOrigin::Cautious {
-        out.push_str(
-            "No card tells what it keeps: by the base directories, in doubt the user's own (`explain` shows it).\n",
-        );
+    if report.card == CardOrigin::NoCard {
+        let note =
+            "No application card: standard XDG directories; unknown files count as user data (`explain` lists them).";
+        out.push_str(&paragraph("  ", note, context.width));
     }
-    out.push_str(
-        "What is set aside stays in the home. `veritum undo` brings it back, also after new settings were made.\n\n",
-    );
-    out
+    out + "\n"
 }
 
-/// Each home by part, and what becomes of it.
-fn table(report: &ResetReport) -> String {
+/// Each home: what is moved, what is kept, what is not moved and why.
+fn parts_table(context: &Context, report: &ResetReport) -> String {
     let mut rows: Vec<Vec<Cell>> = Vec::new();
     for home in &report.homes {
         let mut user = Some(text(&home.user));
-        if !rows.is_empty() {
-            rows.push(Vec::new());
+        let mut head = |label: Label, word: &str| vec![cell(user.take().unwrap_or_default()), labelled(label, word)];
+        let words = |fate: Fate| {
+            let parts = home.parts.iter().filter(|part| part.fate == fate);
+            let word = |part: &ResetPart| {
+                let what = part_words(part.class, part.what.as_deref());
+                format!("{what} {} {}", count(part.files, "file", "files"), size(part.bytes))
+            };
+            parts.map(word).collect::<Vec<_>>().join(", ")
+        };
+        let (moved, kept) = (words(Fate::SetAside), words(Fate::Stays));
+        if !moved.is_empty() {
+            let word = if home.running.is_empty() { "moved" } else { "after closing" };
+            let to = format!("{moved} -> ~/{}/", readable(ASIDE.as_bytes()));
+            rows.push([head(Label::Heading, word), vec![cell(to)]].concat());
         }
-        for fate in [Fate::SetAside, Fate::Stays] {
-            let mut word = Some(match fate {
-                Fate::SetAside if home.running.is_empty() => labelled(Label::Heading, "set aside"),
-                Fate::SetAside => labelled(Label::Remark, "once closed"),
-                Fate::Stays => labelled(Label::Remark, "stays"),
-            });
-            for part in home.parts.iter().filter(|part| part.fate == fate) {
-                rows.push(vec![
-                    cell(user.take().unwrap_or_default()),
-                    word.take().unwrap_or_else(|| cell("")),
-                    cell(part_words(part.class, part.what.as_deref())),
-                    cell(count(part.files, "file", "files")),
-                    cell(size(part.bytes)),
-                ]);
-            }
-        }
+        let rest = if kept.is_empty() {
+            "everything else in the home".to_owned()
+        } else {
+            format!("{kept}, everything else in the home")
+        };
+        rows.push([head(Label::Heading, "kept"), vec![cell(rest)]].concat());
         for left in home.left.iter().take(NAMED) {
-            rows.push(vec![
-                cell(user.take().unwrap_or_default()),
-                labelled(Label::Remark, "left out"),
-                labelled(Label::Remark, quoted(left.path.as_bytes())),
-                labelled(Label::Remark, left.why.clone()),
-            ]);
+            let why = format!("{}: {}", quoted(left.path.as_bytes()), left.why);
+            rows.push([head(Label::Note, "not moved"), vec![cell(why)]].concat());
         }
         if home.left.len() > NAMED {
-            let more = format!("and {} more (--json lists them)", grouped((home.left.len() - NAMED) as u64));
-            rows.push(vec![cell(""), cell(""), labelled(Label::Remark, more)]);
+            let more = format!("... {} more (--json)", grouped((home.left.len() - NAMED) as u64));
+            rows.push([head(Label::Note, ""), vec![cell(more)]].concat());
         }
     }
-    lines("  ", &rows)
+    table("  ", &rows, context.width)
 }
 
 /// Homes in which nothing is done, and why.
@@ -86,18 +78,17 @@ fn stopped(context: &Context, report: &ResetReport) -> String {
     for home in &report.homes {
         let user = text(&home.user);
         if !home.running.is_empty() {
-            let head =
-                format!("{user}: {} is running; nothing of it is touched until it is closed", text(&report.name));
+            let head = format!("{user}: {} is running; nothing is moved until it is closed", text(&report.name));
             out.push_str(&format!("{}\n", paint(Label::Bad, &head)));
             out.push_str(&lines("  ", &home.running.iter().map(process).collect::<Vec<_>>()));
             let open = home.running.iter().flat_map(|process| &process.open).collect::<Vec<_>>();
             for path in open.iter().take(NAMED) {
-                out.push_str(&format!("  it has {} open: save it first\n", quoted(path.as_bytes())));
+                out.push_str(&format!("  open file: {}; save it first\n", quoted(path.as_bytes())));
             }
             for part in home.parts.iter().filter(|part| part.class == Class::Own) {
                 if let Some(what) = part.what.as_deref().filter(|what| *what == UNSAVED_WORK) {
                     out.push_str(&format!(
-                        "  {} of {} lie in its profile\n",
+                        "  {} of {} in its profile\n",
                         count(part.files, "file", "files"),
                         text(what)
                     ));
@@ -112,10 +103,10 @@ fn stopped(context: &Context, report: &ResetReport) -> String {
         let all: Vec<_> = failed.chain(blocked).collect();
         let most = if context.global.verbose { usize::MAX } else { NAMED };
         for (path, why) in all.iter().take(most) {
-            out.push_str(&format!("{} {}: {why}\n", paint(Label::Bad, "left where it is:"), quoted(path.as_bytes())));
+            out.push_str(&format!("{} {}: {why}\n", paint(Label::Bad, "not moved:"), quoted(path.as_bytes())));
         }
         if all.len() > most {
-            out.push_str(&format!("  and {} more (--verbose lists them)\n", grouped((all.len() - most) as u64)));
+            out.push_str(&format!("  and {} more (--verbose)\n", grouped((all.len() - most) as u64)));
         }
     }
     out
@@ -131,19 +122,18 @@ pub(crate) fn describe(context: &Context, report: &ResetReport, again: &str, dec
     if done.is_empty() {
         return if declined { "Nothing was changed.\n".into() } else { nothing(context, report, again) };
     }
-    let head = format!("{} is reset for {}", text(&report.name), count(done.len() as u64, "user", "users"));
-    let mut out = format!("{}\n\n", paint(Label::Good, &head));
+    let head = format!("{} for {}", text(&report.name), count(done.len() as u64, "user", "users"));
+    let mut out = format!("{}  {head}\n", paint(Label::Good, "RESET"));
     let rows: Vec<Vec<Cell>> = done.iter().flat_map(|home| outcome(home)).collect();
-    out.push_str(&lines("  ", &rows));
+    out.push_str(&table("  ", &rows, context.width));
     out.extend(done.iter().map(|home| differences(home.own.as_ref())));
     out.push_str(&stopped(context, report));
     let undo = done.last().and_then(|home| home.change).map(|number| match done.len() {
         1 => context.command(&format!("undo {number}")),
         _ => context.command("undo"),
     });
-    let mut commands: Vec<(String, &str)> = Vec::new();
-    commands.extend(undo.map(|undo| (undo, "brings everything back, if it is no better with fresh settings")));
-    out + "\nStart it and see whether the trouble is gone.\n" + &next(&commands)
+    let undo = undo.map(|undo| format!("Undo: {}\n", paint(Label::Command, &undo)));
+    out + "Start it and check whether the problem is gone.\n" + &undo.unwrap_or_default()
 }
 
 /// What came of one home: what is set aside, and that nothing else was touched.
@@ -158,32 +148,32 @@ fn outcome(home: &HomeReset) -> [Vec<Cell>; 2] {
     };
     // "Untouched" is said only where it was seen.
     let seen = match &home.own {
-        Some(own) if own.unchanged => labelled(Label::Good, "untouched"),
+        Some(own) if own.unchanged => labelled(Label::Good, "kept"),
         Some(_) => labelled(Label::Note, "counted"),
         None => labelled(Label::Note, "not counted"),
     };
     [
-        vec![cell(text(&home.user)), cell("set aside"), cell(format!("{amount}, in {place}"))],
+        vec![cell(text(&home.user)), cell("moved"), cell(format!("{amount} -> {place}"))],
         vec![cell(""), seen, cell(own_words(home.own.as_ref()))],
     ]
 }
 
 /// A user's own before and after, in a line.
 pub(crate) fn own_words(own: Option<&OwnReport>) -> String {
-    let Some(own) = own else { return "what is the user's own could not be counted; nothing of it was planned".into() };
-    let how = if own.contents { "every one read" } else { "by numbers and times" };
-    let head = format!("{} of their own, {}", count(own.files, "file", "files"), size(own.bytes));
+    let Some(own) = own else { return "user data could not be counted; none of it was to be moved".into() };
+    let how = if own.contents { "every file read" } else { "by count, size and time" };
+    let head = format!("user data: {}, {}", count(own.files, "file", "files"), size(own.bytes));
     let state = match own.unchanged {
         true => format!("unchanged ({how})"),
-        false => format!("{} changed meanwhile by others ({how})", grouped(own.different)),
+        false => format!("{} changed meanwhile by other programs ({how})", grouped(own.different)),
     };
     let unseen = match own.unseen {
         0 => String::new(),
-        n => format!("; {} not looked into", count(n, "folder", "folders")),
+        n => format!("; {} not readable", count(n, "folder", "folders")),
     };
     let unread = match own.unread {
         0 => String::new(),
-        n => format!("; {} by numbers only", count(n, "file", "files")),
+        n => format!("; {} by size and time only", count(n, "file", "files")),
     };
     format!("{head}, {state}{unseen}{unread}")
 }
@@ -194,7 +184,7 @@ pub(crate) fn differences(own: Option<&OwnReport>) -> String {
     let row = |one: &veritum_core::report::Difference| vec![cell(one.what.clone()), cell(quoted(one.path.as_bytes()))];
     let rows: Vec<Vec<Cell>> = own.differences.iter().take(NAMED).map(row).collect();
     let more = own.different.saturating_sub(rows.len() as u64);
-    let tail = if more > 0 { format!("      and {} more (--json lists them)\n", grouped(more)) } else { String::new() };
+    let tail = if more > 0 { format!("      ... {} more (--json)\n", grouped(more)) } else { String::new() };
     lines("      ", &rows) + &tail
 }
 
@@ -202,16 +192,16 @@ fn nothing(context: &Context, report: &ResetReport, again: &str) -> String {
     if report.homes.iter().any(has_something) && report.plan_only {
         let head = preview(context, report);
         let again = context.command(again);
-        return head + &next(&[(again, "does it, after a question")]);
+        return head + &next(context, &[(again, "asks first")]);
     }
     let stops = stopped(context, report);
     let name = text(&report.name);
     if !stops.is_empty() {
         let again = context.command(again);
-        return format!("{stops}\nNothing was changed.\n{}", next(&[(again, "once that is put right")]));
+        return format!("{stops}\nNothing was changed.\n{}", next(context, &[(again, "after that is fixed")]));
     }
-    let table = table(report);
+    let table = parts_table(context, report);
     let explain = context.command(&format!("explain app:{}", quoted(report.id.as_bytes())));
-    let why = format!("{}\n{table}", paint(Label::Good, &format!("There is nothing of {name} to be set aside.")));
-    format!("{why}\n{}", next(&[(explain, "tells where it keeps things")]))
+    let why = format!("{}\n{table}", paint(Label::Good, &format!("{name} has nothing to move aside.")));
+    format!("{why}\n{}", next(context, &[(explain, "shows where its data is")]))
 }

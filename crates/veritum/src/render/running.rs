@@ -4,14 +4,14 @@ use veritum_core::model::quoted;
 use veritum_core::report::{ProgramReport, RunningReport};
 
 use super::count;
+use super::layout::{cell, labelled, lines};
 use super::style::{Label, paint};
-use super::table::{cell, labelled, lines};
 
 /// What starts the services again; none where no service is among the programs.
 pub(crate) fn command(report: &RunningReport) -> Option<(String, &'static str)> {
     let services = services(&report.programs);
     let command = format!("systemctl restart {}", services.join(" "));
-    (!services.is_empty()).then_some((command, "ends the old files' use; have work in open programs saved before"))
+    (!services.is_empty()).then_some((command, "stops using the old files; save work in open programs first"))
 }
 
 /// The services, as a shell takes their names.
@@ -29,22 +29,22 @@ pub(crate) fn describe(report: &RunningReport) -> String {
         return String::new();
     }
     let running: u64 = programs.iter().map(|p| p.pids.len() as u64).sum();
-    let head = count(running, "program still runs", "programs still run");
-    let mut text = format!("\n{} on what was replaced:\n", paint(Label::Bad, &head));
+    let head = count(running, "program still uses", "programs still use");
+    let mut text = format!("\n{} files that were replaced:\n", paint(Label::Bad, &head));
     let row = |program: &ProgramReport| {
         let pids = program.pids.iter().take(6).map(u32::to_string).collect::<Vec<_>>().join(", ");
         let more = if program.pids.len() > 6 { ", …" } else { "" };
         let noun = if program.pids.len() == 1 { "process" } else { "processes" };
-        let what = program.service.clone().unwrap_or_else(|| "no service: end it and start it again".into());
+        let what = program.service.clone().unwrap_or_else(|| "not a service: close it and start it again".into());
         vec![cell(quoted(program.name.as_bytes())), labelled(Label::Remark, format!("{noun} {pids}{more}")), cell(what)]
     };
     text.push_str(&lines("  ", &programs.iter().map(row).collect::<Vec<_>>()));
     if programs.iter().any(|p| p.pids.contains(&1)) {
-        text.push_str("  The first of all programs is among them: restart the machine.\n");
+        text.push_str("  The init process is one of them: reboot the machine.\n");
     }
     if unseen > 0 {
         let others = count(unseen, "other program", "other programs");
-        text.push_str(&format!("  {others} could not be looked into (of other users, or in a container).\n"));
+        text.push_str(&format!("  {others} could not be examined (other users, or a container).\n"));
     }
     text
 }
@@ -67,10 +67,13 @@ mod tests {
         ];
         let report = RunningReport { restart_due: true, programs: all.to_vec(), programs_unseen: 2 };
         let text = describe(&report);
-        assert!(text.contains("11 programs still run"), "{text}");
+        assert!(text.contains("11 programs still use"), "{text}");
         assert!(text.contains("40") && text.contains("41, 42") && text.contains("70, 71, 72, 73, 74, 75, …"), "{text}");
-        assert!(text.contains(r"$'mail\x07'") && text.contains("no service: end it and start it again"), "{text}");
-        assert!(text.contains("restart the machine") && text.contains("2 other programs could not be looked into"));
+        assert!(text.contains(r"$'mail\x07'") && text.contains("not a service: close it and start it again"), "{text}");
+        assert!(
+            text.contains("The init process is one of them: reboot the machine.")
+                && text.contains("2 other programs could not be examined")
+        );
         assert_eq!(services(&all), ["printing.service"]);
         assert_eq!(services(&[program(Some("a; b.service"), "b", &[9])]), ["$'a; b.service'"]);
         let none = RunningReport { programs_unseen: 5, ..RunningReport::default() };

@@ -1,45 +1,71 @@
-//! What `status` prints.
+//! What `status` prints: the last answer, what is pending, and what can be verified.
 
-use veritum_core::model::quoted;
+use veritum_core::model::{Authority, quoted};
 use veritum_core::platform::LogKind;
 use veritum_core::report::{ComputerReport, Outcome, RecentReport, SourceReport, SourceState, StatusReport};
 
+use super::check::authority_words;
+use super::layout::{Cell, cell, labelled, table};
 use super::style::{Label, paint};
-use super::table::{cell, labelled, lines};
-use super::{ago, count, grouped, local, next, plain, size, with_vouchers};
+use super::{ago, count, grouped, local, next, plain, size};
 use crate::context::Context;
+use crate::places::shown;
 
-/// Less than this on the file system of the root is told as full.
+/// Less free space than this on the root's file system counts as full.
 const NEARLY_FULL: u64 = 100 << 20;
-/// So many of the latest days on which something was installed are told.
+/// So many of the latest days on which something was installed are shown.
 const DAYS: usize = 3;
-/// Components of one day beyond these are counted.
+/// Packages of one day beyond these are counted.
 const NAMED: usize = 4;
 
-/// The gravest thing that is pending, in a few words.
-fn pending(report: &StatusReport) -> String {
-    if !report.unfinished_changes.is_empty() {
-        paint(Label::Bad, "a change was interrupted")
-    } else if let Some(damaged) = report.damaged_changes.first() {
-        paint(Label::Bad, &format!("the log of change {} is damaged", damaged.change))
-    } else if !report.half_installed.is_empty() {
-        paint(
-            Label::Bad,
-            &count(report.half_installed.len() as u64, "component is half-installed", "components are half-installed"),
-        )
-    } else if let Some(last) =
-        report.last_check.as_ref().filter(|l| l.outcome == Outcome::Problems && !report.changed_since_check)
-    {
-        paint(Label::Bad, &format!("{} at the last check", count(last.problems, "problem", "problems")))
-    } else if report.disk_errors > 0 {
-        paint(Label::Bad, "its disk gave errors")
-    } else if report.free_bytes.is_some_and(|n| n < NEARLY_FULL) && !report.read_only {
-        paint(Label::Bad, "its disk is full")
-    } else if !report.restart_due.is_empty() {
-        paint(Label::Bad, "a restart is due")
-    } else {
-        paint(Label::Good, "nothing is pending")
+/// The answer: what the last check came to, if that still holds.
+fn answer(report: &StatusReport, now: jiff::Timestamp) -> (String, String) {
+    let unknown = |why: String| (paint(Label::Note, "NOT CHECKED"), why);
+    let Some(last) = &report.last_check else { return unknown("never checked".into()) };
+    let when = ago(&last.at, now);
+    if report.changed_since_check {
+        return unknown(format!("changed since the last check ({when})"));
     }
+    let checked = format!("checked {when}");
+    match last.outcome {
+        Outcome::Damaged => {
+            let problems = count(last.problems, "problem", "problems");
+            (paint(Label::Bad, "DAMAGED"), format!("{problems} ({checked})"))
+        }
+        Outcome::Unchecked => unknown(format!("nothing could be checked ({when})")),
+        Outcome::OkLimited => (paint(Label::Good, "OK (limited)"), format!("no problems ({checked})")),
+        Outcome::Ok => (paint(Label::Good, "OK"), format!("no problems ({checked})")),
+    }
+}
+
+/// What waits for a person, most urgent first.
+fn pending(report: &StatusReport) -> Vec<String> {
+    let mut all = Vec::new();
+    if !report.unfinished_changes.is_empty() {
+        let numbers = report.unfinished_changes.iter().map(u64::to_string).collect::<Vec<_>>().join(", ");
+        all.push(format!("change {numbers} was interrupted"));
+    }
+    for damaged in &report.damaged_changes {
+        let effect =
+            if damaged.ended { "it cannot be undone" } else { "nothing can be changed until it is moved aside" };
+        all.push(format!("the log of change {} is damaged: {}; {effect}", damaged.change, plain(&damaged.why)));
+    }
+    if report.disk_errors > 0 {
+        let errors = count(report.disk_errors, "error", "errors");
+        all.push(format!(
+            "{errors} of the disk recorded by the kernel: back up the users' files first, then test the disk"
+        ));
+    }
+    if report.free_bytes.is_some_and(|free| free < NEARLY_FULL) && !report.read_only {
+        all.push("the disk is nearly full".into());
+    }
+    if !report.half_installed.is_empty() {
+        let n = report.half_installed.len() as u64;
+        let names = report.half_installed.iter().map(|name| plain(name)).collect::<Vec<_>>().join(", ");
+        all.push(format!("{}: {names}", count(n, "half-installed package", "half-installed packages")));
+    }
+    all.extend(report.restart_due.iter().map(|why| format!("restart due: {}", plain(why))));
+    all
 }
 
 /// What was done on one day: `3 updated (a, b, c), 1 installed (d)`.
@@ -47,7 +73,7 @@ fn day_words(day: &[RecentReport]) -> String {
     let kinds = [(LogKind::Updated, "updated"), (LogKind::Installed, "installed"), (LogKind::Removed, "removed")];
     let mut parts = Vec::new();
     for (what, word) in kinds {
-        let mut names: Vec<&str> = day.iter().filter(|r| r.what == what).map(|r| r.component.as_str()).collect();
+        let mut names: Vec<&str> = day.iter().filter(|r| r.what == what).map(|r| r.package.as_str()).collect();
         names.sort_unstable();
         names.dedup();
         if names.is_empty() {
@@ -77,150 +103,129 @@ fn computer_words(computer: &ComputerReport) -> String {
     parts.join(", ")
 }
 
-fn room_words(report: &StatusReport) -> String {
-    let Some(free) = report.free_bytes else { return "its file system does not tell".into() };
-    let full = if free < NEARLY_FULL { ": nearly nothing" } else { "" };
+fn disk_words(report: &StatusReport) -> String {
+    let Some(free) = report.free_bytes else { return "free space unknown".into() };
     let read_only = if report.read_only { ", mounted read-only" } else { "" };
-    format!("{} free{full}{read_only}", size(free))
+    let errors = match report.disk_errors {
+        0 => String::new(),
+        n => format!(", {}", count(n, "recorded error", "recorded errors")),
+    };
+    format!("{} free{read_only}{errors}", size(free))
 }
 
-/// Where an archive stands; what can be done about one that does not count stands on a line of its own.
-fn source_words(source: &SourceReport) -> Vec<String> {
+/// How many packages can be verified with what.
+fn verified_words(report: &StatusReport) -> String {
+    let all = report.machine.packages;
+    let parts = report.verified_by.iter().map(|(authority, n)| match *n == all {
+        true => format!("{} against {}", count(all, "package", "packages"), authority_words(*authority)),
+        false => {
+            format!("{} of {} against {}", grouped(*n), count(all, "package", "packages"), authority_words(*authority))
+        }
+    });
+    let weak = report.verified_by.keys().all(|authority| *authority == Authority::Local);
+    let note = if weak && all > 0 { " (contents only; no owners, permissions or links)" } else { "" };
+    parts.collect::<Vec<_>>().join(", ") + note
+}
+
+/// A repository, and whether its package lists can be used.
+fn source_words(source: &SourceReport) -> String {
     let name = plain(&source.source);
     let why = source.why.as_deref().unwrap_or_default();
     match source.standing {
-        SourceState::Vouched => {
-            let dated = source.dated.as_deref().map(|d| format!(", as of {}", local(d))).unwrap_or_default();
+        SourceState::Verified => {
+            let dated = source.dated.as_deref().map(|d| format!(", dated {}", local(d))).unwrap_or_default();
             let part = if why.is_empty() { String::new() } else { format!("; but {why}") };
-            vec![format!("{name}: signed by a known key{dated}{part}")]
+            format!("{name}: signed by a known key{dated}{part}")
         }
-        SourceState::Absent => vec![format!("{name}: {why}")],
-        _ => format!("{name}: not used, {why}").split("; ").map(ToOwned::to_owned).collect(),
+        SourceState::Absent => format!("{name}: {why}"),
+        _ => format!("{name}: ignored: {why}"),
     }
+}
+
+/// The heading of a row only where it changes.
+fn row(name: &str, value: String) -> Vec<Cell> {
+    vec![labelled(Label::Heading, name), cell(value)]
+}
+
+fn rows(name: &str, values: impl IntoIterator<Item = String>) -> Vec<Vec<Cell>> {
+    values.into_iter().enumerate().map(|(at, value)| row(if at == 0 { name } else { "" }, value)).collect()
 }
 
 pub(crate) fn describe(context: &Context, report: &StatusReport) -> String {
     let machine = &report.machine;
-    let name = if machine.hostname.is_empty() { "a machine without a name" } else { &machine.hostname };
-    let pending = pending(report);
-    let mut text = format!(
-        "{name}: {}, {}; {pending}\n\n",
-        machine.system,
-        if machine.live { "running here" } else { "mounted from elsewhere" }
-    );
-    let mut rows = Vec::new();
-    let mut row = |name: &str, value: String| rows.push(vec![labelled(Label::Heading, name), cell(value)]);
-    row("root", machine.target.clone());
-    // Of a disk that is mounted elsewhere it is only sometimes the computer: told when asked for more.
-    if machine.live || context.global.verbose {
-        row("this computer", computer_words(&report.computer));
-    }
-    row("room", room_words(report));
-    if report.disk_errors > 0 {
-        let errors = count(report.disk_errors, "error", "errors");
-        row("disk", format!("{errors} counted by the kernel: bring the users' files to safety, then test the disk"));
-    }
-    for why in &report.restart_due {
-        row("restart due", why.clone());
-    }
-    row(
-        "rights",
-        if report.full_rights {
-            "all of it can be read and changed".into()
-        } else {
-            "as an ordinary user: part of it cannot be read, nothing can be changed".into()
-        },
-    );
-    row("users", if report.users.is_empty() { "none that log in".into() } else { report.users.join(", ") });
-    let components = count(machine.components, "component", "components");
-    row("vouched for", with_vouchers(&components, &report.vouched, "by"));
-    match (&report.store, &report.store_trouble) {
-        (Some(store), _) => {
-            row(
-                "store",
-                format!(
-                    "{}, {}, signing {}, valid until {}",
-                    store.location,
-                    count(store.components, "component", "components"),
-                    store.signing,
-                    local(&store.expires)
-                ),
-            );
-            row("pinned key", store.keys.join(", "));
-        }
-        (None, Some(trouble)) => row("store", format!("cannot be used: {trouble}")),
-        (None, None) => {}
-    }
-    for (at, line) in report.sources.iter().flat_map(source_words).enumerate() {
-        row(if at == 0 { "archives" } else { "" }, line);
-    }
-    row(
-        "last check",
-        report.last_check.as_ref().map_or_else(
-            || "never".into(),
-            |last| {
-                let words = if last.outcome == Outcome::Problems {
-                    count(last.problems, "problem", "problems")
-                } else {
-                    last.outcome.word().to_owned()
-                };
-                format!(
-                    "{} ({}): {words}{}",
-                    local(&last.at),
-                    ago(&last.at, context.settings.now),
-                    if report.changed_since_check { "; changed since" } else { "" }
-                )
-            },
-        ),
-    );
-    row(
-        "changes",
-        if report.changes == 0 {
-            "none".into()
-        } else {
-            format!("{}, keeping {} for undo", report.changes, size(report.kept_bytes))
-        },
-    );
-    for (at, (day, what)) in recent_days(&report.recent).into_iter().enumerate() {
-        row(if at == 0 { "lately" } else { "" }, format!("{day}: {what}"));
-    }
-    for damaged in &report.damaged_changes {
-        let effect = match damaged.ended {
-            true => "that change cannot be undone",
-            false => "nothing is changed before it is set aside",
-        };
-        row("damaged log", format!("change {}: {}; {effect}", damaged.change, damaged.why));
-    }
-    for half in &report.half_installed {
-        row("half-installed", half.clone());
-    }
-    for what in &report.not_here {
-        row("not examined", what.clone());
-    }
-    text.push_str(&lines("  ", &rows));
-    text.push('\n');
-    let command = match (&report.unfinished_changes[..], &report.last_check) {
-        ([_, ..], _) => (context.command("recover"), "finishes or takes back what was interrupted"),
-        _ if !report.damaged_changes.is_empty() => (
-            context.command(&format!("explain {}", report.damaged_changes[0].change)),
-            "what can still be read of it, and how to set it aside",
-        ),
-        _ if report.store_untrusted => (context.command("store trust LOCATION"), "shows the store's keys, and asks"),
-        (_, Some(last)) if last.outcome == Outcome::Problems && !report.changed_since_check => {
-            (context.command("repair"), "shows what it would do, and asks")
-        }
-        _ => (context.command("check"), "looks at every file, changes nothing"),
+    let name = if machine.hostname.is_empty() { "this machine" } else { &machine.hostname };
+    let place = match machine.live {
+        true => machine.system.clone(),
+        false => format!("{}, mounted at {}", machine.system, shown(&context.settings.root)),
     };
-    text + &next(&[command])
+    let (word, sentence) = answer(report, context.settings.now);
+    let mut text = format!("{word}  {name} ({place}): {sentence}\n");
+    let mut all = rows("Pending", pending(report));
+    let days = recent_days(&report.recent);
+    let shown_days = if context.global.verbose { DAYS } else { 1 };
+    all.extend(rows("Installed", days.into_iter().take(shown_days).map(|(day, what)| format!("{day}: {what}"))));
+    all.push(row("Disk", disk_words(report)));
+    if !report.users.is_empty() {
+        all.push(row("Users", report.users.join(", ")));
+    }
+    if !report.full_rights {
+        all.push(row("Rights", "not root: part of the system cannot be read, nothing can be changed".into()));
+    }
+    if report.changes > 0 {
+        let kept = size(report.kept_bytes);
+        all.push(row("Changes", format!("{} ({kept} of backups; veritum list changes)", report.changes)));
+    }
+    all.push(row("Verifies", verified_words(report)));
+    if let Some(trouble) = &report.store_trouble {
+        all.push(row("Store", format!("cannot be used: {trouble}")));
+    }
+    all.extend(rows("Not checked", report.not_here.iter().cloned()));
+    if context.global.verbose {
+        all.extend(details(report));
+    }
+    text.push_str(&table("  ", &all, context.width));
+    text + &next(context, &commands(context, report))
+}
+
+/// What is shown on request: hardware, the store, the repositories.
+fn details(report: &StatusReport) -> Vec<Vec<Cell>> {
+    let mut all = vec![row("Root", report.machine.root.clone()), row("Computer", computer_words(&report.computer))];
+    if let Some(store) = &report.store {
+        let packages = count(store.packages, "package", "packages");
+        let until = local(&store.expires);
+        all.push(row(
+            "Store",
+            format!("{}, {packages}, index version {}, valid until {until}", store.location, store.signing),
+        ));
+        all.push(row("Trusted key", store.keys.join(", ")));
+    }
+    all.extend(rows("Repositories", report.sources.iter().map(source_words)));
+    all
+}
+
+fn commands(context: &Context, report: &StatusReport) -> Vec<(String, &'static str)> {
+    let valid = report.last_check.as_ref().filter(|_| !report.changed_since_check);
+    let one = match (&report.unfinished_changes[..], valid.map(|last| last.outcome)) {
+        ([_, ..], _) => (context.command("recover"), "completes or rolls back the interrupted change"),
+        _ if !report.damaged_changes.is_empty() => {
+            let number = report.damaged_changes[0].change;
+            (context.command(&format!("explain {number}")), "what is left of its log, and how to move it aside")
+        }
+        _ if report.store_untrusted => (context.command("store trust LOCATION"), "shows the store's keys, then asks"),
+        (_, Some(Outcome::Damaged)) => (context.command("check"), "shows the problems"),
+        (_, Some(Outcome::Ok | Outcome::OkLimited)) => return Vec::new(),
+        _ => (context.command("check"), "checks the system (read-only)"),
+    };
+    vec![one]
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
 
-    fn one(at: &str, what: LogKind, component: &str) -> RecentReport {
-        let (at, component) = (at.into(), component.into());
-        RecentReport { at, what, component, arch: String::new(), from: None, to: None }
+    fn one(at: &str, what: LogKind, package: &str) -> RecentReport {
+        let (at, package) = (at.into(), package.into());
+        RecentReport { at, what, package, arch: String::new(), from: None, to: None }
     }
 
     #[test]
@@ -241,20 +246,19 @@ mod tests {
     }
 
     #[test]
-    fn what_can_be_done_about_an_archive_stands_on_its_own_line() {
+    fn a_repository_is_shown_with_why_it_is_not_used() {
         let mut source = SourceReport {
             source: "http://a.example/ stable".into(),
             standing: SourceState::Refused,
-            why: Some("no key counts; when you know it: veritum store trust /k.gpg".into()),
+            why: Some("no key counts".into()),
+            action: None,
             key: None,
             dated: None,
             expired: false,
         };
-        let lines = source_words(&source);
-        assert_eq!(lines[0], "http://a.example/ stable: not used, no key counts");
-        assert_eq!(lines[1], "when you know it: veritum store trust /k.gpg");
-        (source.standing, source.why) = (SourceState::Absent, Some("it has no release file here".into()));
-        assert_eq!(source_words(&source), ["http://a.example/ stable: it has no release file here"]);
+        assert_eq!(source_words(&source), "http://a.example/ stable: ignored: no key counts");
+        (source.standing, source.why) = (SourceState::Absent, Some("no release file on this system".into()));
+        assert_eq!(source_words(&source), "http://a.example/ stable: no release file on this system");
     }
 
     #[test]

@@ -13,7 +13,7 @@ pub(crate) enum Label {
     Problem,
     /// A verdict that is a note.
     Note,
-    /// A component or heading.
+    /// A package or heading.
     Heading,
     /// A finding's name.
     Name,

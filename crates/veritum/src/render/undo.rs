@@ -11,31 +11,31 @@ use super::{count, grouped, next, running};
 use crate::context::Context;
 use veritum_core::change::Recovered;
 
-/// How many places of a group are named when nobody asked for all of them.
+/// How many places of a group are named when no one asked for all of them.
 const NAMED: usize = 3;
 
-/// What is not taken back: one line for each component and reason, with the first places; with all of them on request.
+/// What is not undone: one line for each package and reason, with the first places; with all of them on request.
 fn refusals(report: &UndoReport, all: bool) -> String {
     let mut groups: BTreeMap<(Option<&str>, &str), Vec<&SystemPath>> = BTreeMap::new();
     for one in report.changes.iter().flat_map(|c| &c.refused) {
-        groups.entry((one.component.as_deref(), &one.why)).or_default().push(&one.path);
+        groups.entry((one.package.as_deref(), &one.why)).or_default().push(&one.path);
     }
     let places: usize = groups.values().map(Vec::len).sum();
     if places == 0 {
         return String::new();
     }
-    let head = count(places as u64, "place is not taken back", "places are not taken back");
+    let head = count(places as u64, "file is not undone", "files are not undone");
     let mut text = format!("{}:\n", paint(Label::Bad, &head));
-    for ((component, why), paths) in groups {
-        let places = if paths.len() == 1 { String::new() } else { format!("{} places: ", grouped(paths.len() as u64)) };
-        text.push_str(&format!("  {}: {places}{why}\n", component.unwrap_or("no component")));
+    for ((package, why), paths) in groups {
+        let places = if paths.len() == 1 { String::new() } else { format!("{} files: ", grouped(paths.len() as u64)) };
+        text.push_str(&format!("  {}: {places}{why}\n", package.unwrap_or("no package")));
         let named = if all { paths.len() } else { NAMED };
         for path in paths.iter().take(named) {
             text.push_str(&format!("      {}\n", quoted(path.as_bytes())));
         }
         if paths.len() > named {
             let more = grouped((paths.len() - named) as u64);
-            text.push_str(&format!("      and {more} more (all of them with `--verbose`)\n"));
+            text.push_str(&format!("      and {more} more (--verbose)\n"));
         }
     }
     text
@@ -49,11 +49,11 @@ pub(crate) fn preview(context: &Context, report: &UndoReport) -> String {
             .as_deref()
             .map_or_else(String::new, |user| format!(" in the home of {}", super::apps::text(user)));
         let head = paint(Label::Heading, &format!("change {}", change.of));
-        text.push_str(&format!("{head} would be taken back{whose}:\n"));
-        text.push_str(&action_lines(&change.actions, &[], context.global.verbose));
+        text.push_str(&format!("Undo {head}{whose}:\n"));
+        text.push_str(&action_lines(context, &change.actions, &[]));
     }
     text.push_str(&refusals(report, context.global.verbose));
-    text.push_str("\nWhat stands there now is kept in turn, so this can be taken back too.\n");
+    text.push_str("\nCurrent files are backed up, so the undo can be undone.\n");
     text.push_str(&format!("{} everything else.\n", paint(Label::Heading, "Not touched:")));
     text + "\n"
 }
@@ -63,8 +63,8 @@ pub(crate) fn describe(context: &Context, report: &UndoReport) -> String {
     if done.is_empty() {
         if report.changes.is_empty() {
             return format!(
-                "There is no change to take back.\n\n{}",
-                next(&[(context.command("list changes"), "all changes")])
+                "No changes to undo.\n\n{}",
+                next(context, &[(context.command("list changes"), "all changes")])
             );
         }
         let nothing = report.changes.iter().all(|c| c.actions.is_empty());
@@ -79,9 +79,9 @@ pub(crate) fn describe(context: &Context, report: &UndoReport) -> String {
     for change in &done {
         let places = change.actions.iter().filter(|a| a.why.is_none()).count() as u64;
         text.push_str(&format!(
-            "{} taken back: {} as before\n",
+            "Undone: {}, {} restored\n",
             paint(Label::Good, &format!("change {}", change.of)),
-            count(places, "place is", "places are")
+            count(places, "file", "files")
         ));
         if let (Some(user), Some(own)) = (&change.user, &change.own) {
             text.push_str(&format!("  {}: {}\n", super::apps::text(user), super::reset::own_words(Some(own))));
@@ -97,13 +97,12 @@ pub(crate) fn describe(context: &Context, report: &UndoReport) -> String {
     }
     text.push_str(&refusals(report, context.global.verbose));
     text.push_str(&running::describe(&report.running));
-    text.push('\n');
-    let mut commands: Vec<_> = running::command(&report.running).into_iter().collect();
-    commands.push((context.command("check"), "looks at everything"));
     if let Some(number) = done.first().and_then(|c| c.change) {
-        commands.push((context.command(&format!("undo {number}")), "brings the change again"));
+        text.push_str(&format!("Redo: {}\n", paint(Label::Command, &context.command(&format!("undo {number}")))));
     }
-    text + &next(&commands)
+    let mut commands: Vec<_> = running::command(&report.running).into_iter().collect();
+    commands.push((context.command("check"), "what is damaged now"));
+    text + &next(context, &commands)
 }
 
 fn numbers(open: &[u64]) -> String {
@@ -112,17 +111,17 @@ fn numbers(open: &[u64]) -> String {
 
 pub(crate) fn recover_plan(open: &[u64]) -> String {
     if open.is_empty() {
-        "Nothing was interrupted: there is nothing to recover.\n".into()
+        "Nothing to recover: no change was interrupted.\n".into()
     } else {
         format!(
-            "Interrupted: change {}. `veritum recover` finishes what was committed and takes back what was not.\n",
+            "Interrupted: change {}. `veritum recover` completes it if it was committed, else rolls it back.\n",
             numbers(open)
         )
     }
 }
 
 pub(crate) fn recover_question(open: &[u64]) -> String {
-    format!("Finish or take back the interrupted change {} on this mounted system?", numbers(open))
+    format!("Complete or roll back the interrupted change {} on this mounted system?", numbers(open))
 }
 
 /// What became of each interrupted change, a line each.
@@ -130,9 +129,9 @@ pub(crate) fn recovered_lines(report: &RecoverReport) -> String {
     let mut text = String::new();
     for (number, what) in &report.changes {
         let words = match what {
-            Recovered::Finished => "had been committed and is finished now",
-            Recovered::TakenBack => "had not been committed and is taken back: the machine is as before it",
-            Recovered::Closed => "was whole; only its last record was missing",
+            Recovered::Finished => "was committed; now completed",
+            Recovered::TakenBack => "was not committed; rolled back, the system is unchanged",
+            Recovered::Closed => "was complete; only its last log entry was missing",
         };
         text.push_str(&format!("{} {words}\n", paint(Label::Good, &format!("change {number}"))));
     }
@@ -141,7 +140,7 @@ pub(crate) fn recovered_lines(report: &RecoverReport) -> String {
 
 pub(crate) fn recovered(context: &Context, report: &RecoverReport) -> String {
     let text = recovered_lines(report) + "\n";
-    text + &next(&[(context.command("check"), "looks at everything")])
+    text + &next(context, &[(context.command("check"), "checks everything")])
 }
 
 #[cfg(test)]
@@ -150,16 +149,16 @@ mod tests {
 
     use super::*;
 
-    fn refused(path: &str, component: Option<&str>, why: &str) -> RefusalReport {
+    fn refused(path: &str, package: Option<&str>, why: &str) -> RefusalReport {
         let path = SystemPath::parse(path.as_bytes()).unwrap();
-        RefusalReport { path, component: component.map(Into::into), why: why.into() }
+        RefusalReport { path, package: package.map(Into::into), why: why.into() }
     }
 
     #[test]
-    fn refusals_are_told_component_by_component() {
+    fn refusals_are_listed_package_by_package() {
         let mut all: Vec<_> =
             (0..5).map(|n| refused(&format!("/usr/share/pier/{n}"), Some("pier"), "updated since")).collect();
-        all.push(refused("/usr/bin/quay", Some("quay"), "it has changed since"));
+        all.push(refused("/usr/bin/quay", Some("quay"), "changed since"));
         let change = UndoneChange { of: 1, change: None, actions: Vec::new(), refused: all, user: None, own: None };
         let report = UndoReport {
             format: UndoReport::FORMAT.into(),
@@ -168,10 +167,10 @@ mod tests {
             running: Default::default(),
         };
         let text = refusals(&report, false);
-        assert!(text.contains("6 places are not taken back"), "{text}");
-        assert!(text.contains("  pier: 5 places: updated since\n      /usr/share/pier/0\n"), "{text}");
+        assert!(text.contains("6 files are not undone"), "{text}");
+        assert!(text.contains("  pier: 5 files: updated since\n      /usr/share/pier/0\n"), "{text}");
         assert!(text.contains("and 2 more") && !text.contains("/usr/share/pier/3"), "{text}");
-        assert!(text.contains("  quay: it has changed since\n      /usr/bin/quay\n"), "{text}");
+        assert!(text.contains("  quay: changed since\n      /usr/bin/quay\n"), "{text}");
         assert!(refusals(&report, true).contains("/usr/share/pier/4") && !refusals(&report, true).contains("more"));
     }
 }

@@ -3,12 +3,12 @@
 use veritum_core::platform::LogKind;
 use veritum_core::report::{UpdateKind, UpdateLine, UpdateRun, UpdatesReport};
 
+use super::layout::{Cell, cell, labelled, lines};
 use super::style::{Label, paint};
-use super::table::{Cell, cell, labelled, lines};
 use super::{count, grouped, next, plain};
 use crate::context::Context;
 
-/// Components of one run that are shown unasked.
+/// Packages of one run that are shown unasked.
 const SHOWN: usize = 8;
 /// Longer commands are cut unasked.
 const LONG_COMMAND: usize = 90;
@@ -16,27 +16,26 @@ const LONG_COMMAND: usize = 90;
 const RUNS: usize = 20;
 
 pub(crate) fn describe(context: &Context, report: &UpdatesReport) -> String {
-    let most = if context.global.ungrouped { usize::MAX } else { RUNS };
+    let most = if context.global.all { usize::MAX } else { RUNS };
     let mut text = head(report);
     for run in report.runs.iter().take(most) {
         text.push('\n');
         text.push_str(&run_words(context, run));
     }
     if report.runs.len() > most {
-        let more =
-            format!("and {} earlier (--ungrouped lists them)", count((report.runs.len() - most) as u64, "run", "runs"));
+        let more = format!("and {} earlier (--all)", count((report.runs.len() - most) as u64, "run", "runs"));
         text.push_str(&format!("\n{}\n", paint(Label::Remark, &more)));
     }
-    format!("{text}\n{}", next(&commands(context, report)))
+    format!("{text}\n{}", next(context, &commands(context, report)))
 }
 
 /// The answer: what came before the trouble, or how much there was.
 fn head(report: &UpdatesReport) -> String {
     let Some(first) = report.logged_since.as_deref() else {
-        return "No log of this machine tells what was installed when.\n".into();
+        return "No package logs on this machine.\n".into();
     };
     if report.runs.is_empty() {
-        return format!("Nothing like that was done; the logs begin {}.\n", day(first));
+        return format!("No matching updates; the logs begin {}.\n", day(first));
     }
     let total = |runs: &mut dyn Iterator<Item = &UpdateRun>| {
         let lines: Vec<&UpdateLine> = runs.flat_map(|run| &run.lines).collect();
@@ -52,9 +51,9 @@ fn head(report: &UpdatesReport) -> String {
     if let Some(trouble) = &report.trouble {
         let marked = report.runs.iter().filter(|run| run.before_trouble).count();
         let told = match marked {
-            0 => format!("nothing of it came before {}", day(trouble)),
+            0 => format!("nothing before {}", day(trouble)),
             _ => format!(
-                "{} shortly before the trouble of {}, marked below: {}",
+                "{} shortly before the trouble on {} (marked): {}",
                 runs(marked),
                 day(trouble),
                 total(&mut report.runs.iter().filter(|run| run.before_trouble))
@@ -105,18 +104,15 @@ fn run_words(context: &Context, run: &UpdateRun) -> String {
         text.push_str(&format!("    {}\n", paint(Label::Remark, &asked)));
     }
     if let Some(why) = &run.failed {
-        text.push_str(&format!("    {}\n", paint(Label::Problem, &format!("it failed: {}", plain(why)))));
+        text.push_str(&format!("    {}\n", paint(Label::Problem, &format!("failed: {}", plain(why)))));
     } else if run.ended.is_none() {
-        text.push_str(&format!(
-            "    {}\n",
-            paint(Label::Problem, "its end was never written: it may have been interrupted")
-        ));
+        text.push_str(&format!("    {}\n", paint(Label::Problem, "did not finish: interrupted?")));
     }
-    let most = if context.global.ungrouped { usize::MAX } else { SHOWN };
+    let most = if context.global.all { usize::MAX } else { SHOWN };
     let rows: Vec<Vec<Cell>> = run.lines.iter().take(most).map(|line| row(line, context.global.verbose)).collect();
     text.push_str(&lines("    ", &rows));
     if run.lines.len() > most {
-        let more = format!("and {} more (--ungrouped lists them)", grouped((run.lines.len() - most) as u64));
+        let more = format!("and {} more (--all)", grouped((run.lines.len() - most) as u64));
         text.push_str(&format!("    {}\n", paint(Label::Remark, &more)));
     }
     text
@@ -128,11 +124,11 @@ fn row(line: &UpdateLine, verbose: bool) -> Vec<Cell> {
         (_, Some(UpdateKind::Security)) => ("security update", Label::Good),
         (_, Some(UpdateKind::Major)) => ("major update", Label::Note),
         (LogKind::Updated, _) => ("update", Label::Remark),
-        (LogKind::Installed, _) if line.from.is_some() => ("put in again", Label::Remark),
+        (LogKind::Installed, _) if line.from.is_some() => ("reinstalled", Label::Remark),
         (LogKind::Installed, _) => ("new", Label::Remark),
         (LogKind::Removed, _) => ("removed", Label::Note),
     };
-    let name = if line.arch.is_empty() { line.component.clone() } else { format!("{}:{}", line.component, line.arch) };
+    let name = if line.arch.is_empty() { line.package.clone() } else { format!("{}:{}", line.package, line.arch) };
     let versions = match (&line.from, &line.to) {
         (Some(from), Some(to)) if from != to => format!("{} to {}", plain(from), plain(to)),
         (_, Some(one)) | (Some(one), None) => plain(one),
@@ -154,11 +150,11 @@ fn day(at: &str) -> &str {
 
 fn commands(context: &Context, report: &UpdatesReport) -> Vec<(String, &'static str)> {
     let mut commands = Vec::new();
-    if report.trouble.is_none() && !report.runs.is_empty() {
-        commands
-            .push((context.command("list updates --trouble DATE"), "marks what came shortly before the trouble began"));
+    if let Some(latest) = report.runs.first().filter(|_| report.trouble.is_none()) {
+        let command = context.command(&format!("list updates --trouble {}", day(&latest.began)));
+        commands.push((command, "marks updates before the day of the trouble"));
     }
-    commands.push((context.command("check"), "looks whether everything is as it was installed"));
+    commands.push((context.command("check"), "checks all files"));
     commands
 }
 
@@ -167,9 +163,9 @@ mod tests {
     use super::*;
 
     fn line(what: LogKind, kind: Option<UpdateKind>) -> UpdateLine {
-        let (component, arch) = ("quay".into(), "amd64".into());
+        let (package, arch) = ("quay".into(), "amd64".into());
         let (from, to) = (Some("1".into()).filter(|_| what != LogKind::Installed), Some("2".into()));
-        UpdateLine { component, arch, what, from, to, kind, origin: None }
+        UpdateLine { package, arch, what, from, to, kind, origin: None }
     }
 
     #[test]

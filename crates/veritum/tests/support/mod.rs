@@ -8,7 +8,7 @@ use veritum_core::testkit::Tree;
 use veritum_demo::Content;
 use veritum_demo::world::{World, add, add_file, package};
 
-/// A machine with some damage, its store, and the operator's settings.
+/// A machine with some damage, its store, and the administrator's settings.
 pub(crate) struct Bench {
     dir: tempfile::TempDir,
     pub(crate) world: World,
@@ -26,7 +26,7 @@ pub(crate) fn folder() -> tempfile::TempDir {
     tempfile::tempdir_in("/dev/shm").or_else(|_| tempfile::tempdir()).unwrap()
 }
 
-/// The program with these words and settings file, in a world of fixed surroundings.
+/// The program with these words and configuration file, in a world of fixed surroundings.
 pub(crate) fn program(words: &[&str], config: &Path, folder: &Path) -> Command {
     let mut command = Command::new(env!("CARGO_BIN_EXE_veritum"));
     command
@@ -55,8 +55,10 @@ impl Bench {
         let world = World::new(&dir.path().join("world"), &[quay, pier]);
         std::fs::write(world.at("/etc/os-release"), "PRETTY_NAME=\"Foreshore 4.2\"\nID=foreshore\n").unwrap();
         std::fs::write(world.at("/etc/hostname"), "counter-07\n").unwrap();
+        std::fs::create_dir_all(world.at("/etc/apt")).unwrap();
+        std::fs::write(world.at("/etc/apt/sources.list"), "deb http://repository.example/ stable main\n").unwrap();
         let bench = Self { dir, world };
-        let mut config = String::from("target = \"machine\"\nstore = \"store\"\n");
+        let mut config = String::from("root = \"machine\"\nstore = \"store\"\n");
         if let Some((uid, gid)) = bench.world.settings().policy.owner_of_root {
             config.push_str(&format!("owner-of-root = \"{uid}:{gid}\"\n"));
         }
@@ -104,7 +106,7 @@ pub(crate) fn said(output: Output) -> Said {
 }
 
 impl Said {
-    /// Checks the exit status and that each of these stands in the output, in this order.
+    /// Checks the exit status and that each of these is in the output, in this order.
     #[track_caller]
     pub(crate) fn expect(&self, status: i32, out: &[&str]) -> &Self {
         assert_eq!(self.status, status, "stdout:\n{}\nstderr:\n{}", self.out, self.err);

@@ -9,16 +9,16 @@ use crate::model::PathError;
 #[non_exhaustive]
 pub enum DebError {
     /// It cannot be read, or ends too early.
-    #[error("the package cannot be read")]
+    #[error("the .deb file cannot be read")]
     Read(#[from] io::Error),
     /// It is not shaped as a package.
-    #[error("not a valid package: {0}")]
+    #[error("not a valid .deb file: {0}")]
     Shape(String),
     /// It is larger than is sensible.
-    #[error("the package is larger than is sensible: {0}")]
+    #[error("the .deb file exceeds a size limit: {0}")]
     TooLarge(&'static str),
     /// A name in it is not one that may be taken.
-    #[error("the package has a name that is not taken: {name}")]
+    #[error("the .deb file contains an invalid path: {name}")]
     Name {
         /// The name as text.
         name: String,

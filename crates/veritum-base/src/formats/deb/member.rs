@@ -28,13 +28,13 @@ impl<R: Read> Read for Whole<R> {
         let n = self.from.read(into)?;
         self.left -= n as u64;
         if n == 0 && self.left > 0 && !into.is_empty() {
-            return Err(io::Error::new(io::ErrorKind::UnexpectedEof, "the package is cut off"));
+            return Err(io::Error::new(io::ErrorKind::UnexpectedEof, "the .deb file is truncated"));
         }
         Ok(n)
     }
 }
 
-/// Whether what is unpacked is held against the checksums that xz keeps of it.
+/// Whether what is unpacked is compared with the checksums that xz keeps of it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Sums {
     Compared,
@@ -62,10 +62,7 @@ pub(super) fn unpack<'a, R: Read + 'a>(member: R, suffix: &str, sums: Sums) -> R
             Box::new(decoder)
         }
         other => {
-            return shape(format!(
-                "its compression {:?} is not one of gz, xz, zst or none",
-                crate::model::readable(other.as_bytes())
-            ));
+            return shape(format!("unsupported compression {:?}", crate::model::readable(other.as_bytes())));
         }
     })
 }
@@ -85,7 +82,7 @@ pub fn unpacked<'a, R: Read + 'a>(packed: R, ending: &str) -> io::Result<Box<dyn
     })
 }
 
-/// A reader with an allowance that is set anew for each part, so that no header can ask for endless memory.
+/// A reader with an allowance that is set again for each part, so that no header can ask for endless memory.
 pub(super) struct Metered<R> {
     pub(super) from: R,
     pub(super) left: Rc<Cell<u64>>,
@@ -95,10 +92,7 @@ impl<R: Read> Read for Metered<R> {
     fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
         let most = usize::try_from(self.left.get()).unwrap_or(usize::MAX).min(into.len());
         if most == 0 && !into.is_empty() {
-            return Err(io::Error::new(
-                io::ErrorKind::FileTooLarge,
-                "a header of the package is larger than is sensible",
-            ));
+            return Err(io::Error::new(io::ErrorKind::FileTooLarge, "a header exceeds the size limit"));
         }
         let n = self.from.read(&mut into[..most])?;
         self.left.set(self.left.get() - n as u64);

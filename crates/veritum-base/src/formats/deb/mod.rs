@@ -1,6 +1,6 @@
 //! Reading a `.deb` package (deb(5), deb-control(5), tar(5)): foreign bytes, every size bounded.
 //!
-//! Nothing is unpacked here: entries are told to a [`DebSink`], contents as a reader that ends with the entry.
+//! Nothing is unpacked here: entries are reported to a [`DebSink`], contents as a reader that ends with the entry.
 
 mod error;
 mod member;
@@ -19,7 +19,7 @@ use error::shape;
 use member::{Metered, Sums, unpack, whole};
 
 use super::deb822::paragraphs;
-use crate::model::{ComponentId, Owner, SystemPath};
+use crate::model::{Owner, PackageId, SystemPath};
 
 /// Control data over this size, unpacked, is refused.
 const MAX_CONTROL: u64 = 64 << 20;
@@ -27,7 +27,7 @@ const MAX_CONTROL: u64 = 64 << 20;
 const MAX_FILE: u64 = 16 << 30;
 /// Packages of more entries are refused; the largest of Debian has a fifth.
 const MAX_ENTRIES: usize = 1_000_000;
-/// What may stand between two contents: headers, long names, extended headers.
+/// What may be between two contents: headers, long names, extended headers.
 const MAX_HEADERS: u64 = 1 << 20;
 
 /// What an archive entry is.
@@ -38,7 +38,7 @@ pub enum RawKind {
         /// Bytes.
         size: u64,
     },
-    /// A further name of an earlier file.
+    /// A hard link of an earlier file.
     HardLink {
         /// That file's path.
         to: SystemPath,
@@ -66,9 +66,9 @@ pub enum RawKind {
 /// One archive entry.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct RawEntry {
-    /// Where.
+    /// The path.
     pub path: SystemPath,
-    /// What.
+    /// The kind.
     pub kind: RawKind,
     /// Lower twelve bits of the mode.
     pub mode: u32,
@@ -82,18 +82,18 @@ pub struct RawEntry {
 
 /// What a package's control part says.
 #[derive(Debug, Clone)]
-pub struct Package {
-    /// Which component it is.
-    pub id: ComponentId,
+pub struct Deb {
+    /// Which package it is.
+    pub id: PackageId,
     /// The control file as it is.
     pub control: String,
-    /// Its settings files.
+    /// Its configuration files.
     pub settings: Vec<SystemPath>,
     /// All members of the control part but `control`, by name.
     pub members: BTreeMap<String, Vec<u8>>,
 }
 
-impl Package {
+impl Deb {
     /// The maintainer scripts.
     #[must_use]
     pub fn scripts(&self) -> Scripts {
@@ -113,7 +113,7 @@ pub trait DebSink {
     ///
     /// # Errors
     /// Whatever keeps the package from being taken.
-    fn package(&mut self, package: &Package) -> Result<(), DebError>;
+    fn deb(&mut self, deb: &Deb) -> Result<(), DebError>;
     /// Takes one entry; `content` ends with it and is empty unless it is a file.
     ///
     /// # Errors
@@ -125,7 +125,7 @@ pub trait DebSink {
 ///
 /// # Errors
 /// When it is cut, damaged, hostile or too large; what the sink has taken until then is not to be used.
-pub fn read_deb<R: Read>(from: R, sink: &mut dyn DebSink) -> Result<Package, DebError> {
+pub fn read_deb<R: Read>(from: R, sink: &mut dyn DebSink) -> Result<Deb, DebError> {
     read(from, sink, Sums::Compared)
 }
 
@@ -133,16 +133,16 @@ pub fn read_deb<R: Read>(from: R, sink: &mut dyn DebSink) -> Result<Package, Deb
 ///
 /// # Errors
 /// As [`read_deb`].
-pub fn read_verified_deb(package: &[u8], sink: &mut dyn DebSink) -> Result<Package, DebError> {
-    read(package, sink, Sums::PassedOver)
+pub fn read_verified_deb(deb: &[u8], sink: &mut dyn DebSink) -> Result<Deb, DebError> {
+    read(deb, sink, Sums::PassedOver)
 }
 
-fn read<R: Read>(from: R, sink: &mut dyn DebSink, sums: Sums) -> Result<Package, DebError> {
+fn read<R: Read>(from: R, sink: &mut dyn DebSink, sums: Sums) -> Result<Deb, DebError> {
     let mut archive = ar::Archive::new(from);
-    let mut package = None;
+    let mut deb = None;
     let mut step = 0;
     while let Some(member) = archive.next_entry() {
-        let mut member = member.map_err(|e| DebError::Shape(format!("its outer archive is damaged ({e})")))?;
+        let mut member = member.map_err(|e| DebError::Shape(format!("the outer ar archive is damaged ({e})")))?;
         let size = member.header().size();
         let name = String::from_utf8_lossy(member.header().identifier()).trim_end_matches('/').to_owned();
         match (step, name.as_str()) {
@@ -150,15 +150,15 @@ fn read<R: Read>(from: R, sink: &mut dyn DebSink, sums: Sums) -> Result<Package,
                 let mut version = Vec::new();
                 member.by_ref().take(64).read_to_end(&mut version)?;
                 if !version.starts_with(b"2.") {
-                    return shape("its format is not 2.x");
+                    return shape("format version is not 2.x");
                 }
                 step = 1;
             }
-            (0, _) => return shape("it does not begin with debian-binary"),
+            (0, _) => return shape("the first member is not debian-binary"),
             (1, n) if n.starts_with("control.tar") => {
                 let read = read_control(unpack(whole(&mut member, size), &n["control.tar".len()..], sums)?)?;
-                sink.package(&read)?;
-                package = Some(read);
+                sink.deb(&read)?;
+                deb = Some(read);
                 step = 2;
             }
             (2, n) if n.starts_with("data.tar") => {
@@ -171,16 +171,13 @@ fn read<R: Read>(from: R, sink: &mut dyn DebSink, sums: Sums) -> Result<Package,
             }
             (3, _) => break,
             (_, n) => {
-                return shape(format!(
-                    "the member {n:?} does not belong there",
-                    n = crate::model::readable(n.as_bytes())
-                ));
+                return shape(format!("unexpected member {n:?}", n = crate::model::readable(n.as_bytes())));
             }
         }
     }
-    match (step, package) {
-        (3, Some(package)) => Ok(package),
-        _ => shape("it ends before its data part"),
+    match (step, deb) {
+        (3, Some(deb)) => Ok(deb),
+        _ => shape("the data member is missing"),
     }
 }
 
@@ -188,11 +185,11 @@ fn read<R: Read>(from: R, sink: &mut dyn DebSink, sums: Sums) -> Result<Package,
 ///
 /// # Errors
 /// When it is cut, damaged or no package.
-pub fn read_control_part<R: Read>(from: R) -> Result<Package, DebError> {
-    struct Stop(Option<Package>);
+pub fn read_control_part<R: Read>(from: R) -> Result<Deb, DebError> {
+    struct Stop(Option<Deb>);
     impl DebSink for Stop {
-        fn package(&mut self, package: &Package) -> Result<(), DebError> {
-            self.0 = Some(package.clone());
+        fn deb(&mut self, deb: &Deb) -> Result<(), DebError> {
+            self.0 = Some(deb.clone());
             Err(DebError::Stopped)
         }
         fn entry(&mut self, _: RawEntry, _: &mut dyn Read) -> Result<(), DebError> {
@@ -201,12 +198,12 @@ pub fn read_control_part<R: Read>(from: R) -> Result<Package, DebError> {
     }
     let mut stop = Stop(None);
     match (read_deb(from, &mut stop), stop.0) {
-        (Ok(package), _) | (Err(DebError::Stopped), Some(package)) => Ok(package),
+        (Ok(deb), _) | (Err(DebError::Stopped), Some(deb)) => Ok(deb),
         (Err(e), _) => Err(e),
     }
 }
 
-fn read_control(from: Box<dyn Read + '_>) -> Result<Package, DebError> {
+fn read_control(from: Box<dyn Read + '_>) -> Result<Deb, DebError> {
     let mut archive = tar::Archive::new(from.take(MAX_CONTROL));
     let mut members = BTreeMap::new();
     for entry in archive.entries()? {
@@ -218,28 +215,28 @@ fn read_control(from: Box<dyn Read + '_>) -> Result<Package, DebError> {
         let mut content = Vec::new();
         entry.read_to_end(&mut content)?;
         if members.len() > 1000 || content.len() as u64 >= MAX_CONTROL {
-            return Err(DebError::TooLarge("its control part"));
+            return Err(DebError::TooLarge("the control member"));
         }
         if name.contains('/') || name.is_empty() || members.insert(name, content).is_some() {
-            return shape("its control part has a member twice, or in a folder");
+            return shape("the control member has a duplicate or nested file");
         }
     }
-    let control = members.remove("control").ok_or_else(|| DebError::Shape("it has no control file".into()))?;
-    let control = String::from_utf8(control).map_err(|_| DebError::Shape("its control file is not UTF-8".into()))?;
+    let control = members.remove("control").ok_or_else(|| DebError::Shape("the control file is missing".into()))?;
+    let control = String::from_utf8(control).map_err(|_| DebError::Shape("the control file is not UTF-8".into()))?;
     let fields = paragraphs(&control).next().unwrap_or_default();
     let field = |name: &str| fields.get(name).unwrap_or_default();
-    let id = ComponentId::new(field("Package"), field("Version"), field("Architecture"))
+    let id = PackageId::new(field("Package"), field("Version"), field("Architecture"))
         .map_err(|e| DebError::Shape(e.to_string()))?;
     let mut settings = Vec::new();
     for line in members.get("conffiles").map(Vec::as_slice).unwrap_or_default().split(|b| *b == b'\n') {
         let line = line.trim_ascii();
-        // A flag may stand before the path (deb-conffiles(5)); a file to be removed is not one that is shipped.
+        // A flag may be before the path (deb-conffiles(5)); a file to be removed is not one that is shipped.
         if line.is_empty() || line.starts_with(b"remove-on-upgrade ") {
             continue;
         }
         settings.push(path_of(line)?);
     }
-    Ok(Package { id, control, settings, members })
+    Ok(Deb { id, control, settings, members })
 }
 
 fn path_of(name: &[u8]) -> Result<SystemPath, DebError> {
@@ -257,18 +254,18 @@ impl Seen {
     fn add(&mut self, entry: &RawEntry) -> Result<(), DebError> {
         let folder = entry.kind == RawKind::Folder;
         if entry.path.is_root() && !folder {
-            return shape("its root is not a folder");
+            return shape("the root entry is not a folder");
         }
         let mut above = entry.path.parent();
         while let Some(path) = above {
             match self.kinds.get(&path) {
                 Some(true) => break,
-                Some(false) => return shape(format!("{} lies below something that is no folder", entry.path)),
+                Some(false) => return shape(format!("{} is inside something that is not a folder", entry.path)),
                 None => above = path.parent(),
             }
         }
         match self.kinds.insert(entry.path.clone(), folder) {
-            Some(before) if !(before && folder) => shape(format!("{} is there twice", entry.path)),
+            Some(before) if !(before && folder) => shape(format!("{} is listed twice", entry.path)),
             _ => Ok(()),
         }
     }
@@ -282,7 +279,7 @@ fn read_data(from: Box<dyn Read + '_>, sink: &mut dyn DebSink) -> Result<(), Deb
     for (count, entry) in archive.entries()?.enumerate() {
         let mut entry = entry?;
         if count > MAX_ENTRIES {
-            return Err(DebError::TooLarge("its number of entries"));
+            return Err(DebError::TooLarge("the number of entries"));
         }
         let Some(raw) = raw_entry(&mut entry)? else { continue };
         seen.add(&raw)?;
@@ -292,7 +289,7 @@ fn read_data(from: Box<dyn Read + '_>, sink: &mut dyn DebSink) -> Result<(), Deb
                 files.insert(raw.path.clone(), ());
             }
             RawKind::HardLink { to } if !files.contains_key(to) => {
-                return shape(format!("{} is a further name of nothing", raw.path));
+                return shape(format!("the hard link {} has no target", raw.path));
             }
             _ => {}
         }
@@ -319,7 +316,7 @@ fn raw_entry<R: Read>(entry: &mut tar::Entry<'_, R>) -> Result<Option<RawEntry>,
         || -> io::Result<(u32, u32)> { Ok((header.device_major()?.unwrap_or(0), header.device_minor()?.unwrap_or(0))) };
     let kind = match header.entry_type() {
         EntryType::Regular | EntryType::Continuous if size > MAX_FILE => {
-            return Err(DebError::TooLarge("a file in it"));
+            return Err(DebError::TooLarge("a file"));
         }
         EntryType::Regular | EntryType::Continuous => RawKind::File { size },
         EntryType::Directory => RawKind::Folder,
@@ -327,7 +324,7 @@ fn raw_entry<R: Read>(entry: &mut tar::Entry<'_, R>) -> Result<Option<RawEntry>,
             Some(target) if !target.is_empty() && target.len() <= 4096 && !target.contains(&0) => {
                 RawKind::Link { target }
             }
-            _ => return shape(format!("{path} is a link to nothing")),
+            _ => return shape(format!("the symlink {path} has no target")),
         },
         EntryType::Link => RawKind::HardLink { to: path_of(target.as_deref().unwrap_or_default())? },
         EntryType::Fifo => RawKind::Fifo,
@@ -337,22 +334,17 @@ fn raw_entry<R: Read>(entry: &mut tar::Entry<'_, R>) -> Result<Option<RawEntry>,
         }
         EntryType::XGlobalHeader => return Ok(None),
         other => {
-            return shape(format!("{path} is of a kind that packages do not have ({:?})", char::from(other.as_byte())));
+            return shape(format!("{path} has an unsupported type ({:?})", char::from(other.as_byte())));
         }
     };
     let owner = |name: Option<&[u8]>, id: u64| -> Result<Owner, DebError> {
-        let id =
-            u32::try_from(id).map_err(|_| DebError::Shape(format!("{path} has an owner's number out of range")))?;
+        let id = u32::try_from(id).map_err(|_| DebError::Shape(format!("the owner of {path} is out of range")))?;
         let name = String::from_utf8_lossy(name.unwrap_or_default()).trim_matches('\0').to_owned();
         let fine = name.len() <= 32 && name.chars().all(|c| c.is_ascii_graphic() && c != ':' && c != '/');
-        if fine {
-            Ok(Owner { name: name.into(), id })
-        } else {
-            shape(format!("{path} has an owner's name that is none"))
-        }
+        if fine { Ok(Owner { name: name.into(), id }) } else { shape(format!("the owner name of {path} is invalid")) }
     };
-    let mtime =
-        i64::try_from(header.mtime()?).map_err(|_| DebError::Shape(format!("{path} has a time out of range")))?;
+    let mtime = i64::try_from(header.mtime()?)
+        .map_err(|_| DebError::Shape(format!("the timestamp of {path} is out of range")))?;
     Ok(Some(RawEntry {
         kind,
         mode: header.mode()? & 0o7777,

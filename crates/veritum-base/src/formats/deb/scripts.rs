@@ -1,6 +1,6 @@
-//! Maintainer scripts, read for one question: which paths does the component itself configure?
+//! Maintainer scripts, read for one question: which paths does the package itself configure?
 
-/// A component's maintainer scripts (Debian Policy 6), without their comment lines.
+/// A package's maintainer scripts (Debian Policy 6), without their comment lines.
 #[derive(Debug, Clone, Default)]
 pub struct Scripts {
     lines: String,
@@ -27,9 +27,9 @@ impl Scripts {
         self.lines.push_str(&lines);
     }
 
-    /// Whether the scripts set owner, mode or privileges of this path: its last two names stand in them, and one
+    /// Whether the scripts set owner, mode or privileges of this path: its last two names are in them, and one
     /// of the tools that do such things. (Half of the real cases go through a function or a variable, so the tool
-    /// need not stand on the same line.)
+    /// need not are on the same line.)
     #[must_use]
     pub fn configure(&self, path: &[u8]) -> bool {
         self.sets_metadata && names_path(&self.lines, path)
@@ -42,7 +42,7 @@ impl Scripts {
     }
 }
 
-/// Whether the last two names of a path stand in these lines.
+/// Whether the last two names of a path are in these lines.
 fn names_path(lines: &str, path: &[u8]) -> bool {
     let mut names = path.rsplit(|b| *b == b'/');
     let (Some(last), Some(before)) = (names.next(), names.next()) else { return false };

@@ -15,7 +15,7 @@ use crate::model::{FileKind, Instant, Stat};
 const PIECE: usize = 256 << 10;
 
 fn other_answer<T>() -> io::Result<T> {
-    Err(io::Error::new(io::ErrorKind::InvalidData, "the process with the owner's rights says something else"))
+    Err(io::Error::new(io::ErrorKind::InvalidData, "unexpected answer from the helper process of the home's owner"))
 }
 
 impl Owner {

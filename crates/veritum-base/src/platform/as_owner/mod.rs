@@ -1,6 +1,6 @@
 //! Work below a home with the rights of its owner: by a child of our own program, never with root's.
 //!
-//! The child is handed a socket and nothing else of ours; each call brings the open handle that it is about. For whoever
+//! The child is handed a socket and nothing else of ours; each call brings the open handle that it is about. For the code that
 //! uses it, it is a [`Disk`](crate::machine::Disk) like any other, so that what changes a home is what changes everything else.
 
 mod disk;
@@ -25,7 +25,7 @@ use crate::machine::Dir;
 
 pub use serve::{Answering, serve};
 
-/// How often a wait is looked at.
+/// How often a wait is examined.
 const LOOK: Duration = Duration::from_millis(100);
 /// A home may lie on a slow disk, or on a file system that never answers: one operation is waited for so long.
 const PATIENCE: Duration = Duration::from_secs(60);
@@ -46,7 +46,7 @@ pub struct Owner {
     stop: Arc<AtomicBool>,
 }
 
-/// The wait for one answer: bounded, and given up when the process was stopped by its owner, or somebody wishes to stop.
+/// The wait for one answer: bounded, and given up when the process was stopped by its owner, or a person wishes to stop.
 struct Wait<'a> {
     owner: &'a Owner,
     begun: Instant,
@@ -59,16 +59,16 @@ impl Wait<'_> {
     fn goes_on(&mut self) -> io::Result<()> {
         let waited = self.begun.elapsed();
         if self.owner.stop.load(Ordering::Relaxed) && waited > LAST {
-            return Err(io::Error::new(io::ErrorKind::TimedOut, "stopped while its owner's process had not answered"));
+            return Err(io::Error::new(
+                io::ErrorKind::TimedOut,
+                "stopped before the helper process of the home's owner answered",
+            ));
         }
         if waited > self.most {
             return Err(silent());
         }
         if self.owner.is_stopped() {
-            return Err(io::Error::new(
-                io::ErrorKind::TimedOut,
-                "the home's owner has stopped the process with their rights",
-            ));
+            return Err(io::Error::new(io::ErrorKind::TimedOut, "the home's owner stopped the helper process"));
         }
         if self.most > PATIENCE
             && let Some(used) = self.owner.used_time()
@@ -84,7 +84,7 @@ impl Wait<'_> {
 }
 
 fn silent() -> io::Error {
-    io::Error::new(io::ErrorKind::TimedOut, "the process with the owner's rights does not answer")
+    io::Error::new(io::ErrorKind::TimedOut, "the helper process of the home's owner does not respond")
 }
 
 impl Owner {
@@ -150,7 +150,7 @@ impl Owner {
         bytes: &[u8],
         handles: &[BorrowedFd<'_>],
     ) -> io::Result<(Reply, Vec<u8>, Option<OwnedFd>)> {
-        let gone = || io::Error::new(io::ErrorKind::BrokenPipe, "the process with the owner's rights is gone");
+        let gone = || io::Error::new(io::ErrorKind::BrokenPipe, "the helper process of the home's owner has ended");
         let mut socket = self.socket.lock().unwrap_or_else(PoisonError::into_inner);
         let open = socket.as_ref().ok_or_else(gone)?;
         let most = if matches!(call, Call::Ask) { LONG } else { PATIENCE };
@@ -162,7 +162,7 @@ impl Owner {
             Ok(answer) => answer,
             Err(e) => {
                 *socket = None;
-                // What it had begun is not to go on beside what comes next.
+                // What it had begun is not to go on next to what comes next.
                 let _ = rustix::process::kill_process(self.pid(), rustix::process::Signal::KILL);
                 return Err(e);
             }
@@ -249,7 +249,7 @@ mod tests {
         let (ours, theirs) =
             socketpair(AddressFamily::UNIX, SocketType::SEQPACKET, SocketFlags::CLOEXEC, None).unwrap();
         set_socket_timeout(&ours, Timeout::Recv, Some(Duration::from_millis(20))).unwrap();
-        // Somebody wishes to stop: then a second is enough.
+        // A person wishes to stop: then a second is enough.
         let owner = Owner {
             socket: Mutex::new(Some(ours)),
             child: Command::new("true").spawn().unwrap(),
@@ -259,7 +259,7 @@ mod tests {
         let begun = Instant::now();
         assert_eq!(owner.sync(root.as_fd()).unwrap_err().kind(), io::ErrorKind::TimedOut);
         assert!(begun.elapsed() < Duration::from_secs(5));
-        // The answer comes late: by then nobody listens.
+        // The answer comes late: by then no one listens.
         let _ = send(theirs.as_fd(), &Reply::Nothing, &[], &[], &mut || Ok(()));
         assert_eq!(owner.unlink(root.as_fd(), b"x").unwrap_err().kind(), io::ErrorKind::BrokenPipe);
     }
@@ -283,7 +283,7 @@ mod tests {
         let helper = ["/bin/sh", "-c", "kill -STOP $$"].map(OsString::from);
         let begun = Instant::now();
         let said = Owner::start(&helper, ids(), Arc::default()).unwrap().ask(&dir, b"how many?").unwrap_err();
-        assert!(said.to_string().contains("owner has stopped"), "{said}");
+        assert!(said.to_string().contains("the home's owner stopped the helper process"), "{said}");
         assert!(begun.elapsed() < Duration::from_secs(20));
     }
 

@@ -1,4 +1,4 @@
-//! The child's side: does what it is asked to do, until whoever asks has gone.
+//! The child's side: does what it is asked to do, until the one that asks has gone.
 
 use std::ffi::OsStr;
 use std::io;
@@ -15,7 +15,7 @@ const MAX_READ: usize = 1 << 20;
 /// Answers a question about an open folder.
 pub type Answering<'a> = dyn FnMut(&Dir, &[u8]) -> io::Result<Vec<u8>> + 'a;
 
-/// Does what it is asked to do over a socket, until whoever asks has gone; `answer` knows the answers to questions.
+/// Does what it is asked to do over a socket, until the one that asks has gone; `answer` knows the answers to questions.
 ///
 /// # Errors
 /// When the socket fails.

@@ -16,14 +16,14 @@ use serde::{Deserialize, Serialize, de::DeserializeOwned};
 
 use crate::model::{FileKind, Instant, Stat, packed, unpacked};
 
-/// What one packet carries beside its first byte.
+/// What one packet carries next to its first byte.
 const PIECE: usize = 48 << 10;
 /// A longer message is none.
 const MAX_MESSAGE: usize = 64 << 20;
 /// A call takes two handles at most.
 const HANDLES: usize = 2;
 
-/// One operation of a disk, or a question; the handles that it is about travel beside it.
+/// One operation of a disk, or a question; the handles that it is about travel next to it.
 #[derive(Debug, Serialize, Deserialize)]
 pub(super) enum Call {
     OpenDir(Vec<u8>),
@@ -169,7 +169,7 @@ pub(super) fn receive<H: DeserializeOwned>(
             break;
         }
     }
-    let bad = || io::Error::new(io::ErrorKind::InvalidData, "a message that is none");
+    let bad = || io::Error::new(io::ErrorKind::InvalidData, "invalid message");
     let (length, rest) = message.split_first_chunk::<4>().ok_or_else(bad)?;
     let (header, bytes) = rest.split_at_checked(u32::from_le_bytes(*length) as usize).ok_or_else(bad)?;
     Ok(Some((unpacked(header)?, bytes.to_vec(), handles)))
@@ -182,7 +182,7 @@ fn retried<T>(mut call: impl FnMut() -> rustix::io::Result<T>) -> io::Result<T> 
             Err(rustix::io::Errno::AGAIN) => {
                 return Err(io::Error::new(
                     io::ErrorKind::TimedOut,
-                    "the process with the owner's rights does not answer",
+                    "the helper process of the home's owner does not respond",
                 ));
             }
             other => return Ok(other?),
@@ -191,7 +191,7 @@ fn retried<T>(mut call: impl FnMut() -> rustix::io::Result<T>) -> io::Result<T> 
 }
 
 fn too_long() -> io::Error {
-    io::Error::new(io::ErrorKind::InvalidData, "a message that is too long")
+    io::Error::new(io::ErrorKind::InvalidData, "message too long")
 }
 
 #[cfg(test)]

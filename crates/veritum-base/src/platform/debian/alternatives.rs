@@ -1,4 +1,4 @@
-//! update-alternatives' records (update-alternatives(1), "TERMINOLOGY"): which of several programs stands behind a name.
+//! update-alternatives' records (update-alternatives(1), "TERMINOLOGY"): which of several programs is behind a name.
 //!
 //! A record is: `auto` or `manual`, the link; pairs of slave name and slave link until an empty line; then for each
 //! choice its path, its priority and a path for each slave (empty where it has none), and an empty line at the end.
@@ -24,11 +24,11 @@ pub struct Alternatives {
 /// One choice.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Choice {
-    /// What it leads to.
+    /// What it points to.
     pub path: SystemPath,
     /// The higher, the better.
     pub priority: i64,
-    /// What each slave leads to, in the slaves' order.
+    /// What each slave points to, in the slaves' order.
     pub slaves: Vec<Option<SystemPath>>,
 }
 
@@ -38,24 +38,24 @@ impl Alternatives {
     /// # Errors
     /// What update-alternatives would stop at, in words.
     pub fn parse(bytes: &[u8]) -> Result<Self, String> {
-        let text = std::str::from_utf8(bytes).map_err(|_| "it is no text".to_owned())?;
+        let text = std::str::from_utf8(bytes).map_err(|_| "not text".to_owned())?;
         if !text.ends_with('\n') {
-            return Err(if text.is_empty() { "it is empty" } else { "it breaks off in the middle of a line" }.into());
+            return Err(if text.is_empty() { "empty file" } else { "truncated in the middle of a line" }.into());
         }
         let mut lines = text.lines();
-        let mut line = || lines.next().ok_or_else(|| "it breaks off".to_owned());
+        let mut line = || lines.next().ok_or_else(|| "truncated".to_owned());
         let path = |line: &str| SystemPath::parse(line.as_bytes()).map_err(|e| format!("{line:.60}: {e}"));
         let auto = match line()? {
             "auto" => true,
             "manual" => false,
-            _ => return Err("it begins neither with auto nor with manual".into()),
+            _ => return Err("the first line is neither auto nor manual".into()),
         };
         let link = path(line()?)?;
         let mut slaves = Vec::new();
         loop {
             match line()? {
                 "" => break,
-                _ if slaves.len() >= MAX => return Err("it has more slaves than is sensible".into()),
+                _ if slaves.len() >= MAX => return Err("too many slave links".into()),
                 name => slaves.push((name.to_owned(), path(line()?)?)),
             }
         }
@@ -63,10 +63,10 @@ impl Alternatives {
         loop {
             let first = match line() {
                 Ok("") => break,
-                Ok(_) if choices.len() >= MAX => return Err("it has more choices than is sensible".into()),
+                Ok(_) if choices.len() >= MAX => return Err("too many alternatives".into()),
                 other => path(other?)?,
             };
-            let priority = line()?.trim().parse::<i64>().map_err(|_| "a priority that is no number".to_owned())?;
+            let priority = line()?.trim().parse::<i64>().map_err(|_| "a priority is not a number".to_owned())?;
             let mut own = Vec::with_capacity(slaves.len());
             for _ in &slaves {
                 let slave = line()?;

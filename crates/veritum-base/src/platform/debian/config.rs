@@ -1,4 +1,4 @@
-//! What the administrator told dpkg: diversions, overrides, and what not to unpack.
+//! What the administrator reported dpkg: diversions, overrides, and what not to unpack.
 
 use globset::GlobBuilder;
 
@@ -22,7 +22,7 @@ pub fn diversions(bytes: &[u8], path: &SystemPath) -> (Vec<Diversion>, Vec<Recor
                 all.push(Diversion { from, to, by: (by != ":").then(|| by.to_owned()) });
             }
             _ => {
-                problems.push(RecordProblem { path: path.clone(), what: "a diversion that cannot be read".into() });
+                problems.push(RecordProblem { path: path.clone(), what: "invalid diversion".into() });
                 break;
             }
         }
@@ -37,7 +37,7 @@ pub fn overrides(bytes: &[u8], path: &SystemPath) -> (Vec<Override>, Vec<RecordP
     for line in bytes.split(|b| *b == b'\n').filter(|l| !l.is_empty()).take(MAX_ENTRIES) {
         match override_line(line) {
             Some(one) => all.push(one),
-            None => problems.push(RecordProblem { path: path.clone(), what: "an override that cannot be read".into() }),
+            None => problems.push(RecordProblem { path: path.clone(), what: "invalid override".into() }),
         }
     }
     problems.truncate(20);

@@ -1,12 +1,12 @@
-//! dpkg's `info/*`: which paths a component has, and MD5 digests of some (deb-md5sums(5)).
+//! dpkg's `info/*`: which paths a package has, and MD5 digests of some (deb-md5sums(5)).
 
 use std::collections::HashSet;
 
 use crate::machine::{Dir, Machine};
 use crate::model::{Md5, PathMap, PathSet, SystemPath, error_chain};
-use crate::platform::{Component, Keep, RecordProblem, Records, SelfRecord};
+use crate::platform::{Keep, Package, RecordProblem, Records, SelfRecord};
 
-/// One component's list or digests over this size is refused.
+/// One package's list or digests over this size is refused.
 const MAX_INFO: u64 = 64 << 20;
 
 /// Lists over this many paths are refused; the largest package of Debian has a fifth of it.
@@ -25,9 +25,9 @@ impl<'a> InfoFolder<'a> {
         Self { machine, path, dir }
     }
 
-    /// The first of a component's records with that suffix.
-    fn read(&self, component: &Component, suffix: &str) -> Result<Option<(SystemPath, Vec<u8>)>, RecordProblem> {
-        for stem in info_stems(component) {
+    /// The first of a package's records with that suffix.
+    fn read(&self, package: &Package, suffix: &str) -> Result<Option<(SystemPath, Vec<u8>)>, RecordProblem> {
+        for stem in info_stems(package) {
             let name = format!("{stem}.{suffix}");
             let Ok(path) = self.path.join(name.as_bytes()) else { continue };
             match self.dir.as_ref().map(|d| d.read(name.as_bytes(), MAX_INFO)) {
@@ -47,17 +47,17 @@ impl<'a> InfoFolder<'a> {
 }
 
 impl Records for InfoFolder<'_> {
-    fn read_list(&self, component: &Component, keep: Option<&Keep<'_>>) -> Result<SelfRecord, RecordProblem> {
-        let Some((path, text)) = self.read(component, "list")? else {
-            let stem = info_stems(component).remove(0);
+    fn read_list(&self, package: &Package, keep: Option<&Keep<'_>>) -> Result<SelfRecord, RecordProblem> {
+        let Some((path, text)) = self.read(package, "list")? else {
+            let stem = info_stems(package).remove(0);
             let path = self.path.join(format!("{stem}.list").as_bytes()).unwrap_or_else(|_| self.path.clone());
-            return Err(RecordProblem { path, what: "it is missing".into() });
+            return Err(RecordProblem { path, what: "missing".into() });
         };
         let (paths, folders) = list(&text, keep).map_err(|what| RecordProblem { path, what })?;
         if paths.iter().all(|path| folders.contains(path)) {
             return Ok(SelfRecord { paths, folders, md5s: PathMap::default() });
         }
-        let md5s = match self.read(component, "md5sums")? {
+        let md5s = match self.read(package, "md5sums")? {
             Some((path, text)) => md5sums(&text, keep).map_err(|what| RecordProblem { path, what })?,
             None => PathMap::default(),
         };
@@ -81,10 +81,10 @@ pub fn info_md5sums(bytes: &[u8]) -> Result<PathMap<Md5>, String> {
     md5sums(bytes, None)
 }
 
-/// The file names, without suffix, under which a component's records may stand; the likelier first.
-pub fn info_stems(component: &Component) -> Vec<String> {
-    let (plain, with_arch) = (component.id.name.clone(), format!("{}:{}", component.id.name, component.id.arch));
-    if component.multi_arch_same { vec![with_arch, plain] } else { vec![plain, with_arch] }
+/// The file names, without suffix, under which a package's records may be; the likelier first.
+pub fn info_stems(package: &Package) -> Vec<String> {
+    let (plain, with_arch) = (package.id.name.clone(), format!("{}:{}", package.id.name, package.id.arch));
+    if package.multi_arch_same { vec![with_arch, plain] } else { vec![plain, with_arch] }
 }
 
 /// Reads a `.list`, a path a line: the paths of interest, and those of them that have something below them.
@@ -95,7 +95,7 @@ pub(super) fn list(bytes: &[u8], keep: Option<&Keep<'_>>) -> Result<(Vec<SystemP
     for (at, line) in lines(bytes).enumerate() {
         count += 1;
         if count > MAX_PATHS {
-            return Err(format!("it has more than {MAX_PATHS} lines"));
+            return Err(format!("more than {MAX_PATHS} lines"));
         }
         if let Some(cut) = line.iter().rposition(|b| *b == b'/') {
             parents.insert(&line[..cut]);
@@ -106,7 +106,7 @@ pub(super) fn list(bytes: &[u8], keep: Option<&Keep<'_>>) -> Result<(Vec<SystemP
     }
     // Every package lists at least the root folder: an empty list is a damaged one.
     if count == 0 {
-        return Err("it is empty".into());
+        return Err("empty file".into());
     }
     let folders = paths.iter().filter(|p| p.is_root() || parents.contains(p.as_bytes())).cloned().collect();
     Ok((paths, folders))

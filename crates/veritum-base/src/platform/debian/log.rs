@@ -1,4 +1,4 @@
-//! `/var/log/dpkg.log` and its rotated, compressed predecessors: what was installed, updated and removed lately.
+//! `/var/log/dpkg.log` and its rotated, compressed predecessors: what was installed, updated and removed recently.
 //!
 //! A line is `DATE TIME ACTION COMPONENT[:ARCH] OLD NEW` (dpkg(1), "--log"); only actions that change what is installed
 //! are of interest. Times are the machine's own, without a zone.
@@ -14,7 +14,7 @@ use crate::platform::{LogEntry, LogKind};
 const MAX_LOG: u64 = 8 << 20;
 /// Rotated logs beyond this number are not looked for: a year of them.
 pub(super) const MAX_ROTATED: u32 = 12;
-/// More than this are not told even of one day.
+/// More than this are not reported even of one day.
 const MAX_HAPPENINGS: usize = 20_000;
 
 /// The latest happenings, newest first: so many, and the rest of the day on which the last of them was.
@@ -33,15 +33,15 @@ pub(super) fn recent(machine: &Machine, most: usize) -> Vec<LogEntry> {
     all
 }
 
-/// How far each component's installation last got, with its version, as far back as the current log and the one before
+/// How far each package's installation last got, with its version, as far back as the current log and the one before
 /// it go: by name and architecture.
 pub(super) fn states(machine: &Machine) -> HashMap<(String, String), (String, String)> {
     let mut all = HashMap::new();
     for text in [1, 0].into_iter().filter_map(|number| log(machine, number)) {
         for line in text.split(|b| *b == b'\n').filter_map(|l| std::str::from_utf8(l).ok()) {
             let fields: Vec<&str> = line.split_ascii_whitespace().collect();
-            if let [_, _, "status", state, component, version] = fields[..]
-                && let Some((name, arch)) = component.split_once(':')
+            if let [_, _, "status", state, package, version] = fields[..]
+                && let Some((name, arch)) = package.split_once(':')
                 && all.len() < MAX_HAPPENINGS
             {
                 all.insert((name.to_owned(), arch.to_owned()), (state.to_owned(), version.to_owned()));
@@ -51,7 +51,7 @@ pub(super) fn states(machine: &Machine) -> HashMap<(String, String), (String, St
     all
 }
 
-/// The version of each component that the current log and the one before it knew last: by name and architecture.
+/// The version of each package that the current log and the one before it knew last: by name and architecture.
 #[must_use]
 pub fn last_versions(machine: &Machine) -> HashMap<(String, String), String> {
     let mut all = HashMap::new();
@@ -93,7 +93,7 @@ pub(super) fn rotated(machine: &Machine, folder: &'static str, log: &str, number
 fn line(bytes: &[u8]) -> Option<LogEntry> {
     let text = std::str::from_utf8(bytes).ok()?;
     let fields: Vec<&str> = text.split_ascii_whitespace().take(7).collect();
-    let [day, time, action, component, from, to] = fields[..] else { return None };
+    let [day, time, action, package, from, to] = fields[..] else { return None };
     let digits = |text: &str, shape: &str| {
         text.len() == shape.len()
             && text.bytes().zip(shape.bytes()).all(|(b, s)| if s == b'0' { b.is_ascii_digit() } else { b == s })
@@ -101,7 +101,7 @@ fn line(bytes: &[u8]) -> Option<LogEntry> {
     if !digits(day, "0000-00-00") || !digits(time, "00:00:00") || text.chars().any(char::is_control) {
         return None;
     }
-    let (name, arch) = component.split_once(':').unwrap_or((component, ""));
+    let (name, arch) = package.split_once(':').unwrap_or((package, ""));
     let version = |text: &str| (text != "<none>").then(|| text.to_owned());
     let what = match action {
         "install" => LogKind::Installed,
@@ -111,7 +111,7 @@ fn line(bytes: &[u8]) -> Option<LogEntry> {
         "remove" | "purge" | "disappear" => LogKind::Removed,
         _ => return None,
     };
-    // Of a component that was removed before, only its settings go; and a removal names no new version.
+    // Of a package that was removed before, only its settings go; and a removal names no new version.
     let (from, to) = (version(from), if what == LogKind::Removed { None } else { version(to) });
     if what == LogKind::Removed && from.is_none() {
         return None;

@@ -37,7 +37,7 @@ pub fn in_database(name: &str) -> SystemPath {
     SystemPath::literal(DATABASE).join(name.as_bytes()).expect("BUG: a name of the database is a path")
 }
 
-/// Whether a path lies in the package database.
+/// Whether a path is in the package database.
 #[must_use]
 pub fn is_record(path: &SystemPath) -> bool {
     path.is_within(&SystemPath::literal(DATABASE))
@@ -47,15 +47,15 @@ impl Debian {
     /// Reads what is installed, and the database itself with all that is wrong with it.
     ///
     /// # Errors
-    /// When nothing tells what is installed.
+    /// When nothing says what is installed.
     pub fn read(machine: &Machine) -> Result<(Installed, Database), MachineError> {
         let database = Database::read(machine);
-        let (components, mut problems) = database.components();
-        if components.is_empty() && database.file == StatusFile::Missing && database.lost.is_empty() {
+        let (packages, mut problems) = database.packages();
+        if packages.is_empty() && database.file == StatusFile::Missing && database.lost.is_empty() {
             return Err(MachineError::NoSystem { path: machine.path().to_owned() });
         }
-        if components.is_empty() {
-            let what = "it lists no installed component".into();
+        if packages.is_empty() {
+            let what = "lists no installed package".into();
             problems.push(RecordProblem { path: in_database("status"), what });
         }
         let mut config = |name: &str| {
@@ -73,7 +73,7 @@ impl Debian {
         let (overrides, bad) = config::overrides(&overrides, &in_database("statoverride"));
         problems.extend(bad);
         let installed = Installed {
-            components,
+            packages,
             diversions: diversions.into_iter().map(|d| (d.from.clone(), d)).collect(),
             overrides: overrides.into_iter().map(|o| (o.path.clone(), o)).collect(),
             left_out: config::left_out(machine),

@@ -1,10 +1,10 @@
-//! What components need of one another: `Depends` and `Pre-Depends` (Debian Policy 7.1).
+//! What packages need of one another: `Depends` and `Pre-Depends` (Debian Policy 7.1).
 
 use std::collections::{BTreeSet, HashMap};
 
 use super::database::Stanza;
 
-/// What each installed component needs.
+/// What each installed package needs.
 #[derive(Debug, Default)]
 pub struct Needs<'a> {
     needs: HashMap<&'a str, Vec<&'a str>>,
@@ -27,14 +27,14 @@ impl<'a> Needs<'a> {
         all
     }
 
-    /// The components that one rests on, itself among them, by name: whatever is installed of what it depends on, and so on.
+    /// The packages that one depends on, itself among them, by name: whatever is installed of what it depends on, and so on.
     #[must_use]
     pub fn rests_on(&self, name: &str) -> BTreeSet<String> {
         let mut all = BTreeSet::new();
         let mut open = vec![name];
         while let Some(name) = open.pop() {
             let Some(needed) = self.needs.get(name) else {
-                // No component of that name: whoever provides it stands in.
+                // No package of that name: the one that provides it is in.
                 open.extend(self.provided_by.get(name).into_iter().flatten().filter(|by| !all.contains(**by)));
                 continue;
             };
@@ -46,7 +46,7 @@ impl<'a> Needs<'a> {
     }
 }
 
-/// The components that one rests on, itself among them.
+/// The packages that one depends on, itself among them.
 #[must_use]
 pub fn rests_on<'a>(name: &str, installed: impl Iterator<Item = &'a Stanza>) -> BTreeSet<String> {
     Needs::new(installed).rests_on(name)

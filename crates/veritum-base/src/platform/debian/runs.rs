@@ -11,7 +11,7 @@ use crate::platform::{LogEntry, Run};
 
 /// Of dpkg's log so many lines are of interest.
 const MAX_HAPPENINGS: usize = 20_000;
-/// What dpkg did without apt belongs together when no more time lies between, seconds.
+/// What dpkg did without apt belongs together when no more time is between, seconds.
 const PAUSE: i64 = 300;
 /// A run whose end was not written is over after this, seconds.
 const LONGEST: i64 = 4 * 3600;
@@ -23,14 +23,14 @@ pub(super) fn runs(machine: &Machine) -> Vec<Run> {
     let alone = without_apt(&all, recent(machine, MAX_HAPPENINGS));
     all.extend(grouped(alone));
     all.retain(|run| !run.entries.is_empty() || run.failed.is_some());
-    // Written alike, moments stand in the order of their text.
+    // Written alike, moments are in the order of their text.
     all.sort_by(|a, b| b.began.cmp(&a.began));
     all
 }
 
 /// What no run of apt accounts for, oldest first.
 fn without_apt(runs: &[Run], newest_first: Vec<LogEntry>) -> Vec<LogEntry> {
-    // By component: when apt worked on it.
+    // By package: when apt worked on it.
     let mut spans: HashMap<&str, Vec<(DateTime, DateTime)>> = HashMap::new();
     for run in runs {
         let Some(began) = time(&run.began) else { continue };
@@ -46,7 +46,7 @@ fn without_apt(runs: &[Run], newest_first: Vec<LogEntry>) -> Vec<LogEntry> {
     newest_first.into_iter().rev().filter(|entry| !told(entry)).collect()
 }
 
-/// What lies close together is one run.
+/// What is close together is one run.
 fn grouped(oldest_first: Vec<LogEntry>) -> Vec<Run> {
     let mut runs: Vec<Run> = Vec::new();
     for entry in oldest_first {

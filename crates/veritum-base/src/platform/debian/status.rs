@@ -1,11 +1,11 @@
-//! dpkg's `status`: which components are installed (dpkg-query(1), "Status").
+//! dpkg's `status`: which packages are installed (dpkg-query(1), "Status").
 
 use super::database::stanza::Stanza;
-use crate::model::ComponentId;
-use crate::platform::{Component, InstallState};
+use crate::model::PackageId;
+use crate::platform::{InstallState, Package};
 
-/// The component that an entry speaks of, when it has files in place.
-pub(super) fn component(stanza: &Stanza) -> Result<Option<Component>, String> {
+/// The package that an entry speaks of, when it has files in place.
+pub(super) fn package(stanza: &Stanza) -> Result<Option<Package>, String> {
     let install_state = match stanza.state() {
         "installed" | "triggers-awaited" | "triggers-pending" => InstallState::Installed,
         "unpacked" | "half-configured" => InstallState::Unconfigured,
@@ -14,8 +14,8 @@ pub(super) fn component(stanza: &Stanza) -> Result<Option<Component>, String> {
     };
     let version = stanza.get("Version").unwrap_or_default();
     let arch = stanza.get("Architecture").unwrap_or_default();
-    let id = ComponentId::new(stanza.name(), version, arch).map_err(|e| e.to_string())?;
-    Ok(Some(Component {
+    let id = PackageId::new(stanza.name(), version, arch).map_err(|e| e.to_string())?;
+    Ok(Some(Package {
         id,
         install_state,
         multi_arch_same: stanza.get("Multi-Arch") == Some("same"),
@@ -39,8 +39,8 @@ pub(super) fn component(stanza: &Stanza) -> Result<Option<Component>, String> {
 mod tests {
     use super::*;
 
-    fn read(status: &str, more: &str) -> Result<Option<Component>, String> {
-        component(&Stanza::of_status(
+    fn read(status: &str, more: &str) -> Result<Option<Package>, String> {
+        package(&Stanza::of_status(
             format!("Package: ferry-base\nStatus: {status}\nVersion: 1:4.2-1\n{more}").as_bytes(),
         )?)
     }

@@ -3,7 +3,7 @@
 /// Top-level names that are links into `/usr` on a merged system (Debian's usr-merge).
 pub const ALIASES: [&str; 7] = ["bin", "sbin", "lib", "lib32", "lib64", "libx32", "libo32"];
 
-/// Where a top-level folder leads on a merged system (`/lib64` to `usr/lib64`); none for any other path.
+/// Where a top-level folder points on a merged system (`/lib64` to `usr/lib64`); none for any other path.
 #[must_use]
 pub fn alias_target(path: &[u8]) -> Option<Vec<u8>> {
     let name = std::str::from_utf8(path.strip_prefix(b"/")?).ok().filter(|name| ALIASES.contains(name))?;

@@ -16,13 +16,13 @@ const MAX_CERTIFICATES: usize = 1000;
 #[non_exhaustive]
 pub enum KeyringError {
     /// It holds no key that can be read.
-    #[error("it holds no key that can be read")]
+    #[error("contains no readable key")]
     NoKeys,
     /// It is in a format that only one program reads.
-    #[error("it is a key box, which apt does not read either")]
+    #[error("a keybox file, which apt does not read either")]
     KeyBox,
     /// It is too large.
-    #[error("it is larger than is sensible")]
+    #[error("exceeds the size limit")]
     TooLarge,
 }
 
@@ -32,7 +32,7 @@ pub struct Keyring {
     certificates: Vec<Certificate>,
     /// Whether something in it could not be read.
     damaged: bool,
-    /// Tells this keyring from every other one: a digest of all that it was made from.
+    /// Reports this keyring from every other one: a digest of all that it was made from.
     made_from: [u8; 32],
 }
 
@@ -253,7 +253,7 @@ impl Certificate {
         lasts(primary, statement, at).map(|()| statement)
     }
 
-    /// The latest sound thing that the key says of itself: directly, or with one of its users.
+    /// The latest intact thing that the key says of itself: directly, or with one of its users.
     fn latest_statement(&self) -> Option<&Signature> {
         let primary = &self.key.primary_key;
         let direct = self.key.details.direct_signatures.iter().map(|s| (s, None));
@@ -280,8 +280,8 @@ pub(super) fn created(signature: &Signature) -> i64 {
     signature.created().map_or(0, |t| i64::from(t.as_secs()))
 }
 
-/// Whether a revocation takes back what was signed at a time. A key that was only retired or replaced leaves standing
-/// what it had signed before; a lost one takes all back (RFC 9580, 5.2.3.31).
+/// Whether a revocation undoes what was signed at a time. A key that was only retired or replaced leaves standing
+/// what it had signed before; a lost one undoes all (RFC 9580, 5.2.3.31).
 fn revokes(revocation: &Signature, at: i64) -> bool {
     let only_later =
         matches!(revocation.revocation_reason_code(), Some(RevocationCode::KeyRetired | RevocationCode::KeySuperseded));

@@ -1,8 +1,8 @@
-//! OpenPGP signatures of archives (RFC 9580): the mathematics from a library, the policy our own.
+//! OpenPGP signatures of repositories (RFC 9580): the mathematics from a library, the policy our own.
 //!
 //! A signature counts when a key of the source's keyring made it, at a time at which that key was good, with a digest
-//! that cannot be forged, and when the key is one that Veritum ships or that the operator has pinned. A single bad
-//! signature by a key of the keyring spoils all others beside it.
+//! that cannot be forged, and when the key is one that Veritum ships or that the administrator has trusted. A single bad
+//! signature by a key of the keyring spoils all others next to it.
 
 mod keyring;
 mod remembered;
@@ -20,7 +20,7 @@ use pgp::types::{KeyDetails, PublicParams};
 /// RSA keys below 2048 bits can be broken; the exponent is three bytes long, and each number has a length of two.
 const MIN_RSA_BYTES: usize = 2 + 256 + 2 + 1;
 
-/// Digests that nobody can forge today.
+/// Digests that no one can forge today.
 fn is_strong(signature: &Signature) -> bool {
     matches!(
         signature.hash_alg(),
@@ -34,7 +34,7 @@ fn is_strong(signature: &Signature) -> bool {
     )
 }
 
-/// Whether a key's kind and size are ones that nobody can break today.
+/// Whether a key's kind and size are ones that no one can break today.
 fn is_strong_key(key: &impl KeyDetails) -> bool {
     match key.public_params() {
         PublicParams::RSA(rsa) => rsa.write_len() >= MIN_RSA_BYTES,

@@ -6,8 +6,8 @@ use super::keyring::Keyring;
 use super::signature::{SignatureError, Signed, open_clear, open_detached, today};
 use crate::trust::{FactKind, Facts, Verified};
 
-/// Opens a text as [`open_clear`] does, or as [`open_detached`] where signatures lie beside it; what was opened before
-/// with the same keyring is taken from the operator's facts.
+/// Opens a text as [`open_clear`] does, or as [`open_detached`] where signatures lie next to it; what was opened before
+/// with the same keyring is taken from the administrator's facts.
 ///
 /// # Errors
 /// As those.

@@ -20,55 +20,55 @@ const MAX_SIGNATURES: usize = 50;
 #[non_exhaustive]
 pub enum SignatureError {
     /// It is not signed, or not shaped as signed texts are.
-    #[error("it is not a signed text ({0})")]
+    #[error("not a signed text ({0})")]
     Shape(String),
     /// It is too large.
-    #[error("it is larger than is sensible")]
+    #[error("exceeds the size limit")]
     TooLarge,
     /// A known key's signature is not over these bytes.
-    #[error("the signature of the key {key} is not over this content")]
+    #[error("BAD signature by key {key}")]
     Bad {
         /// The primary key.
         key: String,
     },
     /// None of the keys that may sign for it has signed it.
-    #[error("it is signed only by keys that are not in the keyring ({})", keys.join(", "))]
+    #[error("signed only by keys that are not in the keyring ({})", keys.join(", "))]
     UnknownKeys {
         /// What the signatures say of their makers.
         keys: Vec<String>,
     },
     /// The signature uses a digest that can be forged.
-    #[error("the signature of the key {key} uses a digest that can be forged")]
+    #[error("the signature by key {key} uses a weak digest")]
     WeakDigest {
         /// The primary key.
         key: String,
     },
     /// The key was revoked.
-    #[error("the key {key} has been revoked")]
+    #[error("key {key} is revoked")]
     Revoked {
         /// The primary key.
         key: String,
     },
     /// The key had expired when the signature was made.
-    #[error("the key {key} had expired when it signed this")]
+    #[error("key {key} had expired when it signed this")]
     KeyExpired {
         /// The primary key.
         key: String,
     },
     /// The key may not sign, or is too weak.
-    #[error("the key {key} is not one that may sign")]
+    #[error("key {key} is not a signing key")]
     NotForSigning {
         /// The primary key.
         key: String,
     },
     /// The signature was made in the future.
-    #[error("it was signed at {at}, which is in the future by this computer's clock")]
+    #[error("signed at {at}, which is in the future according to this computer's clock")]
     Future {
-        /// When.
+        /// The time.
         at: jiff::Timestamp,
     },
-    /// The signature is good, but nobody beside the machine itself knows the key.
-    #[error("it is signed by the key {key}, which only this machine knows")]
+    /// The signature is good, but no one next to the machine itself knows the key.
+    #[error("signed by {key}, which you have not trusted yet")]
     OnlyHere {
         /// The primary key.
         key: String,
@@ -88,7 +88,7 @@ pub struct Signed {
 
 /// Opens a text with its signature around it (RFC 9580, section 7).
 ///
-/// `known` says of a primary key's fingerprint whether Veritum ships it or the operator has pinned it.
+/// `known` says of a primary key's fingerprint whether Veritum ships it or the administrator has trusted it.
 ///
 /// # Errors
 /// When no signature over it counts, or one of a known key is bad.
@@ -102,17 +102,17 @@ pub fn open_clear(
     if bytes.len() > MAX_SIGNED {
         return Err(SignatureError::TooLarge);
     }
-    let text = std::str::from_utf8(bytes).map_err(|_| shape("it is not UTF-8"))?;
+    let text = std::str::from_utf8(bytes).map_err(|_| shape("not UTF-8"))?;
     if !text.starts_with("-----BEGIN PGP SIGNED MESSAGE-----") {
-        return Err(shape("it does not begin as one"));
+        return Err(shape("no OpenPGP header"));
     }
-    let (message, _) = CleartextSignedMessage::from_string(text).map_err(|_| shape("its parts do not fit"))?;
+    let (message, _) = CleartextSignedMessage::from_string(text).map_err(|_| shape("malformed"))?;
     let signed = message.signed_text();
     let text = signed.replace("\r\n", "\n").into_bytes();
     judge(message.signatures(), signed.as_bytes(), text, keyring, known, now)
 }
 
-/// Opens a text whose signatures lie beside it.
+/// Opens a text whose signatures lie next to it.
 ///
 /// # Errors
 /// As [`open_clear`].
@@ -126,7 +126,7 @@ pub fn open_detached(
     if text.len() > MAX_SIGNED || signatures.len() > 1 << 20 {
         return Err(SignatureError::TooLarge);
     }
-    let none = || SignatureError::Shape("its signature cannot be read".into());
+    let none = || SignatureError::Shape("unreadable signature".into());
     let read: Vec<Signature> = if signatures.first().is_some_and(|b| b & 0x80 != 0) {
         let all = DetachedSignature::from_bytes_many(signatures).map_err(|_| none())?;
         all.take(MAX_SIGNATURES).filter_map(Result::ok).map(|s| s.signature).collect()
@@ -147,7 +147,7 @@ fn judge(
     now: jiff::Timestamp,
 ) -> Result<Signed, SignatureError> {
     if signatures.is_empty() || signatures.len() > MAX_SIGNATURES {
-        return Err(SignatureError::Shape("it has no signature that can be read".into()));
+        return Err(SignatureError::Shape("no readable signature".into()));
     }
     let mut good: Option<(String, i64)> = None;
     let mut trouble: Option<SignatureError> = None;
@@ -168,11 +168,11 @@ fn judge(
             Ok(Signed { text: Verified(text), key, at })
         }
         (None, Some(trouble)) => Err(trouble),
-        (None, None) => Err(SignatureError::Shape("it has no signature".into())),
+        (None, None) => Err(SignatureError::Shape("no signature".into())),
     }
 }
 
-/// Which trouble is told when there are several: the one that a person can do most about.
+/// Which trouble is reported when there are several: the one that a person can do most about.
 fn weight(error: &SignatureError) -> u8 {
     match error {
         SignatureError::Revoked { .. } => 0,
@@ -194,7 +194,7 @@ fn judge_signature(
     now: jiff::Timestamp,
 ) -> Result<(String, i64), SignatureError> {
     if !matches!(signature.typ(), Some(SignatureType::Binary | SignatureType::Text)) {
-        return Err(SignatureError::Shape("its signature is of another kind".into()));
+        return Err(SignatureError::Shape("unsupported signature type".into()));
     }
     let at = created(signature);
     let mut named: Option<&Certificate> = None;
@@ -243,7 +243,7 @@ fn counts(
     today(&key, at, known, now)
 }
 
-/// What must be judged anew each day: whether the signature's time has come, and whether the key counts.
+/// What must be judged again each day: whether the signature's time has come, and whether the key counts.
 pub(super) fn today(
     key: &str,
     at: i64,
@@ -257,7 +257,7 @@ pub(super) fn today(
     if known(key) { Ok(()) } else { Err(SignatureError::OnlyHere { key: key.to_owned() }) }
 }
 
-/// Whether a signature names this key as its maker; one that names nobody could be anybody's.
+/// Whether a signature names this key as its maker; one that names no one could be anybody's.
 fn made_by(signature: &Signature, key: &impl VerifyingKey) -> bool {
     let (prints, ids) = (signature.issuer_fingerprint(), signature.issuer_key_id());
     match prints.is_empty() {

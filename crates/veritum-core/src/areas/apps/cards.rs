@@ -1,4 +1,4 @@
-//! Which card tells what an application keeps.
+//! Which card says what an application keeps.
 
 use std::path::Path;
 
@@ -16,22 +16,22 @@ const MAX_BYTES: u64 = 48 << 10;
 /// The card of an application, and whose it is.
 ///
 /// # Errors
-/// When a card of the operator's cannot be used.
+/// When a card of the administrator's cannot be used.
 pub fn card_of(system: &System, app: &App) -> Result<(Card, CardOrigin), WorkError> {
     let id = app.entry.id.as_str();
     if let Some(folder) = &system.settings.cards
         && let Some(card) = in_folder(folder)?.get(id)
     {
-        return Ok((card.clone(), CardOrigin::Operator));
+        return Ok((card.clone(), CardOrigin::Administrator));
     }
     if let Some(card) = Cards::shipped().get(id) {
-        return Ok((card.clone(), CardOrigin::Carried));
+        return Ok((card.clone(), CardOrigin::BuiltIn));
     }
     if let Some(id) = app.sandbox() {
-        return Ok((cautious_sandboxed(app.name(), id), CardOrigin::Cautious));
+        return Ok((cautious_sandboxed(app.name(), id), CardOrigin::NoCard));
     }
-    let component = app.component.as_ref().map(|id| id.name.as_str());
-    Ok((cautious(app.name(), id, app.program(), component), CardOrigin::Cautious))
+    let package = app.package.as_ref().map(|id| id.name.as_str());
+    Ok((cautious(app.name(), id, app.program(), package), CardOrigin::NoCard))
 }
 
 /// The cards of a folder, in the order of their files' names: the last one goes before the others.
@@ -45,7 +45,7 @@ fn in_folder(folder: &Path) -> Result<Cards, WorkError> {
     for path in paths.into_iter().take(MAX_CARDS) {
         let meta = std::fs::metadata(&path).map_err(|e| fault(&path, e.to_string()))?;
         if !meta.is_file() || meta.len() > MAX_BYTES {
-            return Err(fault(&path, "it is no file, or larger than any card".into()));
+            return Err(fault(&path, "not a regular file, or too large".into()));
         }
         let text = std::fs::read_to_string(&path).map_err(|e| fault(&path, e.to_string()))?;
         cards.add(&text).map_err(|e| fault(&path, error_chain(&e)))?;

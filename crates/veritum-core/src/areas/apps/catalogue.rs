@@ -1,23 +1,23 @@
-//! The applications that a machine offers, and which component each belongs to.
+//! The applications that a machine offers, and which package each belongs to.
 
 use std::collections::BTreeMap;
 
 use rayon::prelude::*;
 
 use crate::formats::desktop_entry::Kind;
-use crate::model::{ComponentId, SystemPath};
+use crate::model::{PackageId, SystemPath};
 use crate::platform::debian::Debian;
 use crate::platform::freedesktop::{AppEntry, FOLDERS, applications};
-use crate::platform::{Component, Platform as _};
+use crate::platform::{Package, Platform as _};
 use crate::system::{System, WorkError};
 
-/// An application, and the component that it belongs to.
+/// An application, and the package that it belongs to.
 #[derive(Debug, Clone)]
 pub struct App {
     /// Its desktop entry.
     pub entry: AppEntry,
-    /// The component.
-    pub component: Option<ComponentId>,
+    /// The package.
+    pub package: Option<PackageId>,
 }
 
 impl App {
@@ -47,25 +47,25 @@ pub fn apps(system: &System) -> Vec<App> {
     let mut entries = applications(&system.machine);
     entries.retain(|app| app.entry.as_ref().map_or(true, |entry| entry.kind == Kind::Application && !entry.hidden));
     let owners = owners_of_entries(system);
-    let app = |entry: AppEntry| App { component: owners.get(&entry.path).cloned(), entry };
+    let app = |entry: AppEntry| App { package: owners.get(&entry.path).cloned(), entry };
     entries.into_iter().map(app).collect()
 }
 
-/// Which component owns each desktop entry, by the machine's own records.
-fn owners_of_entries(system: &System) -> BTreeMap<SystemPath, ComponentId> {
+/// Which package owns each desktop entry, by the local package database.
+fn owners_of_entries(system: &System) -> BTreeMap<SystemPath, PackageId> {
     let records = Debian.records(&system.machine);
     let below = |path: &[u8]| FOLDERS.iter().any(|folder| path.starts_with(folder.as_bytes()));
-    let of = |component: &Component| {
-        let record = records.read_list(component, Some(&below)).ok()?;
+    let of = |package: &Package| {
+        let record = records.read_list(package, Some(&below)).ok()?;
         let entries = record.paths.into_iter().filter(|path| path.as_bytes().ends_with(b".desktop"));
-        Some(entries.map(|path| (path, component.id.clone())).collect::<Vec<_>>())
+        Some(entries.map(|path| (path, package.id.clone())).collect::<Vec<_>>())
     };
-    let all: Vec<Vec<(SystemPath, ComponentId)>> =
-        system.pool.install(|| system.installed.components.par_iter().filter_map(of).collect());
+    let all: Vec<Vec<(SystemPath, PackageId)>> =
+        system.pool.install(|| system.installed.packages.par_iter().filter_map(of).collect());
     all.into_iter().flatten().collect()
 }
 
-/// The application that is called so: by its id, its name in any language, the last part of its id, or its component.
+/// The application that is called so: by its id, its name in any language, the last part of its id, or its package.
 /// Capitals do not matter.
 ///
 /// # Errors
@@ -79,8 +79,8 @@ pub fn called<'a>(apps: &'a [App], typed: &str) -> Result<&'a App, WorkError> {
     };
     let by_id = |app: &App| is(&app.entry.id);
     let by_last_part = |app: &App| app.entry.id.rsplit('.').next().is_some_and(is);
-    let by_component = |app: &App| app.component.as_ref().is_some_and(|id| is(&id.name));
-    let ways: [&dyn Fn(&App) -> bool; 4] = [&by_id, &names, &by_last_part, &by_component];
+    let by_package = |app: &App| app.package.as_ref().is_some_and(|id| is(&id.name));
+    let ways: [&dyn Fn(&App) -> bool; 4] = [&by_id, &names, &by_last_part, &by_package];
     for way in ways {
         let fits: Vec<&App> = apps.iter().filter(|app| way(app)).collect();
         match fits[..] {

@@ -6,19 +6,19 @@ use std::time::Instant;
 use super::integration::needs_registering;
 use super::{APPS, App, Icons, Integration, REGISTRY, apps, called, profiles};
 use crate::areas::{Checked, Cx, Examined, FILES, FileWork, Step, ToolRun, Work};
-use crate::model::{ActionKind, ContentHasher, Finding, Remedy, Scope, Subject, SystemPath, Verdict};
+use crate::model::{Action, ActionKind, ContentHasher, Finding, Remedy, Scope, Subject, SystemPath, Verdict};
 use crate::plan::Left;
 use crate::platform::Platform as _;
 use crate::platform::debian::{Debian, Needs, rests_on};
 use crate::report::ActionReport;
 use crate::system::{System, WorkError};
 
-/// So many components that several applications rest on are told.
+/// So many packages that several applications depend on are reported.
 const MAX_SHARED: usize = 5;
 /// So many applications are named of each.
 const MAX_NAMED: usize = 5;
 
-/// Puts applications by their ids into the scope, and the components that they rest on.
+/// Puts applications by their ids into the scope, and the packages that they depend on.
 pub(super) fn resolve(cx: &Cx<'_>, scope: &mut Scope) -> Result<(), WorkError> {
     if scope.selected(&APPS).next().is_none() {
         return Ok(());
@@ -29,17 +29,17 @@ pub(super) fn resolve(cx: &Cx<'_>, scope: &mut Scope) -> Result<(), WorkError> {
         let app = called(&apps, typed)?;
         typed.clone_from(&app.entry.id);
         if !whole_files {
-            let own = app.component.iter().flat_map(|id| rests_on(&id.name, system.database.stanzas()));
-            let installed = |name: &String| system.installed.components.iter().any(|c| c.id.name == *name);
-            scope.components.extend(own.filter(installed));
+            let own = app.package.iter().flat_map(|id| rests_on(&id.name, system.database.stanzas()));
+            let installed = |name: &String| system.installed.packages.iter().any(|c| c.id.name == *name);
+            scope.packages.extend(own.filter(installed));
         }
     }
-    scope.components.sort();
-    scope.components.dedup();
+    scope.packages.sort();
+    scope.packages.dedup();
     Ok(())
 }
 
-/// Whether an application is looked at in this run.
+/// Whether an application is examined in this run.
 fn is_named(scope: &Scope, app: &App) -> bool {
     let mut named = scope.selected(&APPS).peekable();
     named.peek().is_none() || named.any(|id| id == app.entry.id)
@@ -56,29 +56,37 @@ pub(super) fn check(cx: &Cx<'_>, earlier: &Checked) -> Result<Examined, WorkErro
     examined.findings.extend(integration.shared(&wanted.iter().map(|app| &app.entry).collect::<Vec<_>>()));
     examined.findings.extend(wanted.iter().filter_map(|app| finding_on(system, app, &integration)));
     examined.coverage.examined = wanted.len() as u64;
-    let (looked, busy) = profiles(cx, &wanted, &mut examined);
+    let is_deep = scope.is_deep(&APPS);
+    let (looked, busy) = if is_deep { profiles(cx, &wanted, &mut examined) } else { (0, Vec::new()) };
     examined.coverage.weak = !examined.coverage.unexamined.is_empty();
     examined.coverage.extent = Some(match wanted.is_empty() {
-        true => "no application is offered here".into(),
-        false => extent(looked),
+        true => "no applications are installed".into(),
+        false => extent(is_deep.then_some(looked)),
     });
     let files: Vec<&Finding> = earlier.get(&FILES).into_iter().flat_map(|files| files.problems()).collect();
     for finding in &mut examined.findings {
         let action = if can_register(system, finding) {
             ActionKind::Register
         } else if comes_right(finding, &files, scope) {
-            ActionKind::WithComponent
+            ActionKind::WithPackage
         } else {
             continue;
         };
         finding.remedy = Some(Remedy { action, from: None, download: None });
-        finding.advice = None;
+        finding.action = None;
+    }
+    if !is_deep {
+        // What the repair of the files answers is reported there.
+        examined.findings.retain(|finding| !finding.is_mended_by(ActionKind::WithPackage));
+        examined.findings.extend(without_icon(system, &wanted));
+        examined.took(begun);
+        return Ok(examined.referred(&Action::command("veritum repair apps")));
     }
     examined.steps.extend(registration(system, &examined.findings));
-    examined.steps.extend(with_components(&examined.findings));
+    examined.steps.extend(with_packages(&examined.findings));
     let left = |finding: &&Finding| finding.remedy.is_none();
     let reason = |finding: &Finding| finding.cause.clone().unwrap_or_default();
-    examined.left = examined.findings.iter().filter(left).map(|f| Left::new(f, reason(f), f.advice.clone())).collect();
+    examined.left = examined.findings.iter().filter(left).map(|f| Left::new(f, reason(f), f.action.clone())).collect();
     examined.findings.extend(shared_causes(cx, &files));
     examined.findings.extend(busy);
     examined.findings.extend(newer(cx, &wanted));
@@ -91,15 +99,15 @@ pub(super) fn check(cx: &Cx<'_>, earlier: &Checked) -> Result<Examined, WorkErro
 fn shown(findings: &[Finding], kind: ActionKind) -> Vec<ActionReport> {
     let shown = |finding: &Finding| ActionReport {
         path: finding.subject.as_path().cloned(),
-        component: finding.component.clone(),
+        package: finding.package.clone(),
         ..ActionReport::on(kind, finding.subject.clone(), vec![finding.id.clone()])
     };
     findings.iter().filter(|finding| finding.is_mended_by(kind)).map(shown).collect()
 }
 
 /// Findings that disappear when another area repairs the files: shown, without an action of their own.
-fn with_components(findings: &[Finding]) -> Option<Step> {
-    let shows = shown(findings, ActionKind::WithComponent);
+fn with_packages(findings: &[Finding]) -> Option<Step> {
+    let shows = shown(findings, ActionKind::WithPackage);
     (!shows.is_empty()).then(|| Step::new(shows, Work::Files(FileWork::default())))
 }
 
@@ -108,7 +116,7 @@ fn registration(system: &System, findings: &[Finding]) -> Option<Step> {
     let shows = shown(findings, ActionKind::Register);
     let tool = ToolRun {
         action: ActionKind::Register,
-        before: "unregistered",
+        before: "not-registered",
         program: REGISTRY.program,
         words: vec![REGISTRY.folder.to_owned()],
         environment: &[],
@@ -127,26 +135,26 @@ fn can_register(system: &System, finding: &Finding) -> bool {
     needs_registering(finding) && system.tool_runner().is_ok() && is_there()
 }
 
-/// Where files of an application's component are put right, or of anything that a named one rests on, that is what was wrong
+/// Where files of an application's package are repaired, or of anything that a named one depends on, that is what was wrong
 /// with it: nothing else is to be done.
 fn comes_right(finding: &Finding, files: &[&Finding], scope: &Scope) -> bool {
     let by_name = scope.selected(&APPS).next().is_some();
-    finding.component.is_some()
+    finding.package.is_some()
         && matches!(finding.subject, Subject::App { .. })
-        && finding.verdict != Verdict::Unregistered
-        && files.iter().any(|file| file.remedy.is_some() && (by_name || file.component == finding.component))
+        && finding.verdict != Verdict::NotRegistered
+        && files.iter().any(|file| file.remedy.is_some() && (by_name || file.package == finding.package))
 }
 
-/// What several of these applications rest on and is damaged, by this run's look at files or by the last check: that comes
+/// What several of these applications depend on and is damaged, by this run's look at files or by the last check: that comes
 /// first.
 fn shared_causes(cx: &Cx<'_>, files: &[&Finding]) -> Vec<Finding> {
     let mut damaged: BTreeMap<String, u64> = BTreeMap::new();
     if cx.wants(&FILES) {
-        for id in files.iter().filter_map(|f| f.component.as_ref()) {
+        for id in files.iter().filter_map(|f| f.package.as_ref()) {
             *damaged.entry(id.name.clone()).or_default() += 1;
         }
     } else if let Some(last) = cx.system.last_check() {
-        damaged = last.components;
+        damaged = last.packages;
     }
     if damaged.is_empty() {
         return Vec::new();
@@ -156,7 +164,7 @@ fn shared_causes(cx: &Cx<'_>, files: &[&Finding]) -> Vec<Finding> {
     let needs = Needs::new(cx.system.database.stanzas());
     let mut rest_on: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
     for app in wanted {
-        let Some(id) = &app.component else { continue };
+        let Some(id) = &app.package else { continue };
         for name in needs.rests_on(&id.name) {
             if let Some((name, _)) = damaged.get_key_value(&name) {
                 rest_on.entry(name).or_default().push(&app.entry.id);
@@ -176,25 +184,25 @@ fn without_icon(system: &System, wanted: &[&App]) -> Vec<Finding> {
         let entry = app.entry.entry.as_ref().ok().filter(|entry| entry.shown)?;
         let icon = entry.icon.as_deref().filter(|icon| icons.lacks(&system.machine, icon))?;
         let finding = Finding::on(APPS, Subject::App { name: app.entry.id.clone() }, Verdict::NoIcon);
-        let cause = format!("nothing here shows its icon, {icon}");
-        Some(Finding { component: app.component.clone(), cause: Some(cause), ..finding })
+        let cause = format!("its icon is not installed: {icon}");
+        Some(Finding { package: app.package.clone(), cause: Some(cause), ..finding })
     };
     wanted.iter().filter_map(note).collect()
 }
 
-/// Newer versions that wait for the components of applications that were named, by the lists at hand.
+/// Newer versions that wait for the packages of applications that were named, by the lists available.
 fn newer(cx: &Cx<'_>, wanted: &[&App]) -> Vec<Finding> {
     if cx.scope.selected(&APPS).next().is_none() {
         return Vec::new();
     }
-    let waiting = cx.supply.with_archive(|archive| cx.supply.waiting(archive).ids);
+    let waiting = cx.supply.with_repositories(|repositories| cx.supply.waiting(repositories).ids);
     let note = |app: &&App| {
-        let own = app.component.as_ref()?;
+        let own = app.package.as_ref()?;
         let newer = waiting.iter().find(|id| id.name == own.name && id.arch == own.arch)?;
         let subject = Subject::App { name: app.entry.id.clone() };
-        let finding = Finding::on(APPS, subject, Verdict::NewerWaits);
-        let cause = format!("version {} waits", newer.version);
-        Some(Finding { component: app.component.clone(), cause: Some(cause), ..finding })
+        let finding = Finding::on(APPS, subject, Verdict::UpdateAvailable);
+        let cause = format!("version {} is available", newer.version);
+        Some(Finding { package: app.package.clone(), cause: Some(cause), ..finding })
     };
     wanted.iter().filter_map(note).collect()
 }
@@ -204,22 +212,22 @@ fn newer(cx: &Cx<'_>, wanted: &[&App]) -> Vec<Finding> {
 pub fn finding_on(system: &System, app: &App, integration: &Integration<'_>) -> Option<Finding> {
     let finding = integration.judge(&app.entry)?;
     // What its vendor ships is not damaged, however odd it is.
-    if finding.verdict == Verdict::Garbled && is_as_shipped(system, app) {
+    if finding.verdict == Verdict::Corrupt && is_as_shipped(system, app) {
         return None;
     }
-    // What belongs to a component comes right with it.
-    let with_it = app.component.as_ref().filter(|_| finding.verdict != Verdict::Unregistered);
-    let advice = with_it.map(|_| format!("veritum repair app:{}", app.entry.id));
-    Some(Finding { component: app.component.clone(), advice: advice.or_else(|| finding.advice.clone()), ..finding })
+    // What belongs to a package comes right with it.
+    let with_it = app.package.as_ref().filter(|_| finding.verdict != Verdict::NotRegistered);
+    let action = with_it.map(|_| Action::command(format!("veritum repair app:{}", app.entry.id)));
+    Some(Finding { package: app.package.clone(), action: action.or_else(|| finding.action.clone()), ..finding })
 }
 
-/// Whether an application's entry is byte for byte what the machine's own records say its component ships.
+/// Whether an application's entry is byte for byte what the local package database say its package ships.
 fn is_as_shipped(system: &System, app: &App) -> bool {
     let md5 = || {
-        let id = app.component.as_ref()?;
-        let component = system.installed.components.iter().find(|c| c.id == *id)?;
+        let id = app.package.as_ref()?;
+        let package = system.installed.packages.iter().find(|c| c.id == *id)?;
         let shipped =
-            Debian.records(&system.machine).read_list(component, None).ok()?.md5s.get(&app.entry.path).copied()?;
+            Debian.records(&system.machine).read_list(package, None).ok()?.md5s.get(&app.entry.path).copied()?;
         let bytes = system.machine.read_up_to(&app.entry.path, 1 << 20).ok()??;
         let mut hasher = ContentHasher::md5();
         hasher.update(&bytes);
@@ -233,20 +241,21 @@ fn shared_cause(name: &str, problems: u64, apps: &[&str]) -> Finding {
     if apps.len() > MAX_NAMED {
         named.push_str(&format!(" and {} more", apps.len() - MAX_NAMED));
     }
-    let finding = Finding::on(APPS, Subject::Component { name: name.to_owned() }, Verdict::SharedCause);
+    let finding = Finding::on(APPS, Subject::Package { name: name.to_owned() }, Verdict::SharedCause);
     let s = if problems == 1 { "problem" } else { "problems" };
-    let cause = format!("{} applications rest on it ({named}), and it has {problems} {s}", apps.len());
-    Finding { cause: Some(cause), advice: Some(format!("veritum repair component:{name}")), ..finding }
+    let cause = format!("{problems} {s}; used by {} applications ({named})", apps.len());
+    Finding { cause: Some(cause), action: Some(Action::command(format!("veritum repair package:{name}"))), ..finding }
 }
 
-/// What was looked at.
-fn extent(kept: u64) -> String {
+/// What was examined.
+fn extent(kept: Option<u64>) -> String {
     let homes = match kept {
-        0 => "; nothing of them lies in users' homes".to_owned(),
-        1 => "; 1 thing in users' homes".to_owned(),
-        n => format!("; {n} things in users' homes"),
+        None => String::new(),
+        Some(0) => "; no files in users' homes".to_owned(),
+        Some(1) => "; 1 file in users' homes".to_owned(),
+        Some(n) => format!("; {n} files in users' homes"),
     };
     format!(
-        "entries, programs, icons, kinds of files and services of the message bus{homes}; their files are in the area files"
+        "desktop entries, programs, icons, file types and D-Bus services{homes} (program files: `veritum check files`)"
     )
 }

@@ -12,7 +12,7 @@ const FOLDERS: [&str; 4] =
 const FORMS: [&[u8]; 3] = [b".png", b".svg", b".xpm"];
 /// Themes are looked into so deep.
 const MAX_DEPTH: usize = 6;
-/// More names are not looked at: then nothing is said.
+/// More names are not examined: then nothing is said.
 const MAX_NAMES: usize = 1_000_000;
 
 /// The names of all pictures, without their forms.
@@ -22,7 +22,7 @@ pub(crate) struct Icons {
 }
 
 impl Icons {
-    /// Looks at all folders of pictures.
+    /// Examines all folders of pictures.
     pub(crate) fn read(machine: &Machine) -> Self {
         let mut icons = Self { names: HashSet::new(), looked: 0 };
         for folder in FOLDERS {

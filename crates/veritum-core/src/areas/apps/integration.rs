@@ -1,10 +1,10 @@
-//! How an application hangs in its desktop: entry, program, message bus, kinds of files.
+//! How an application is integrated into the desktop: entry, program, message bus, kinds of files.
 
 use super::APPS;
 use crate::formats::desktop_entry::DesktopEntry;
 use crate::formats::keyfile::KeyFile;
 use crate::machine::Machine;
-use crate::model::{FileKind, Finding, Subject, SystemPath, Verdict};
+use crate::model::{Action, FileKind, Finding, Subject, SystemPath, Verdict};
 use crate::platform::freedesktop::{AppEntry, FOLDERS};
 
 /// Where programs are looked for, as `PATH` of a desktop's session has them.
@@ -30,7 +30,7 @@ pub(crate) const REGISTRY: Registry =
 /// Whether rebuilding the list of file handlers answers a finding.
 pub(super) fn needs_registering(finding: &Finding) -> bool {
     let list = finding.subject.as_path().is_some_and(|path| path.as_bytes() == OPENERS.as_bytes());
-    finding.area == APPS && (list || finding.verdict == Verdict::Unregistered)
+    finding.area == APPS && (list || finding.verdict == Verdict::NotRegistered)
 }
 
 /// Larger ones are not read.
@@ -59,7 +59,7 @@ impl<'a> Integration<'a> {
             Ok(None) => Openers::Missing,
             Ok(Some(bytes)) => match KeyFile::parse(&bytes) {
                 Ok(file) if file.has("MIME Cache") => Openers::Read(file),
-                Ok(_) => Openers::Garbled("it has no group [MIME Cache]".into()),
+                Ok(_) => Openers::Garbled("no group [MIME Cache]".into()),
                 Err(e) => Openers::Garbled(e.to_string()),
             },
             Err(_) => Openers::Unknown,
@@ -73,25 +73,25 @@ impl<'a> Integration<'a> {
             return None;
         }
         let (verdict, cause) = match &self.openers {
-            Openers::Missing => (Verdict::Missing, "no application is offered for any kind of file".to_owned()),
-            Openers::Garbled(why) => (Verdict::Garbled, why.clone()),
+            Openers::Missing => (Verdict::Missing, "no application is registered for any file type".to_owned()),
+            Openers::Garbled(why) => (Verdict::Corrupt, why.clone()),
             Openers::Read(_) | Openers::Unknown => return None,
         };
         let finding = Finding::on_path(APPS, &SystemPath::literal(OPENERS), verdict);
-        Some(Finding { cause: Some(cause), advice: Some(REGISTER.into()), ..finding })
+        Some(Finding { cause: Some(cause), action: Some(Action::command(REGISTER)), ..finding })
     }
 
-    /// What is wrong with one application: the gravest, with the others beside it.
+    /// What is wrong with one application: the gravest, with the others next to it.
     pub(crate) fn judge(&self, app: &AppEntry) -> Option<Finding> {
         let mut all = match &app.entry {
             Ok(entry) => self.of_entry(app, entry),
-            Err(e) => vec![(Verdict::Garbled, format!("a desktop cannot use its entry: {e}"), None)],
+            Err(e) => vec![(Verdict::Corrupt, format!("invalid desktop entry: {e}"), None)],
         };
         all.sort_by_key(|(verdict, ..)| *verdict);
-        let (verdict, cause, advice) = all.first().cloned()?;
+        let (verdict, cause, command) = all.first().cloned()?;
         let finding = Finding::on(APPS, Subject::App { name: app.id.clone() }, verdict);
         let also = all[1..].iter().map(|(verdict, ..)| *verdict).collect();
-        Some(Finding { cause: Some(cause), advice: advice.map(str::to_owned), also, ..finding })
+        Some(Finding { cause: Some(cause), action: command.map(Action::command), also, ..finding })
     }
 
     /// Whether menus show an entry: one whose program is not installed names that program, and is passed over.
@@ -105,7 +105,7 @@ impl<'a> Integration<'a> {
             return all;
         }
         if let Some(program) = entry.program() {
-            all.extend(self.program(program, "the program that it starts"));
+            all.extend(self.program(program, "its program"));
         }
         if entry.on_bus && entry.shown {
             all.extend(self.service(&app.id));
@@ -113,7 +113,7 @@ impl<'a> Integration<'a> {
         if let Some(icon) = entry.icon.as_deref().filter(|icon| icon.starts_with('/')) {
             let there = SystemPath::parse(icon.as_bytes()).ok().and_then(|path| self.machine.resolve(&path).ok());
             if there.is_none() {
-                all.push((Verdict::Missing, format!("its icon {icon} is not there"), None));
+                all.push((Verdict::Missing, format!("its icon {icon} is missing"), None));
             }
         }
         all.extend(self.opens(app, entry));
@@ -131,8 +131,8 @@ impl<'a> Integration<'a> {
         };
         match found {
             Some(true) => None,
-            Some(false) => Some((Verdict::WrongMode, format!("{what}, {program}, cannot be started"), None)),
-            None => Some((Verdict::Missing, format!("{what}, {program}, is not there"), None)),
+            Some(false) => Some((Verdict::WrongPermissions, format!("{what} is not executable: {program}"), None)),
+            None => Some((Verdict::Missing, format!("{what} is missing: {program}"), None)),
         }
     }
 
@@ -149,16 +149,14 @@ impl<'a> Integration<'a> {
         for path in paths.into_iter().flatten() {
             let Ok(Some(bytes)) = self.machine.read_up_to(&path, 1 << 20) else { continue };
             return match KeyFile::parse(&bytes) {
-                Err(e) => {
-                    Some((Verdict::Garbled, format!("the message bus cannot read its service {path}: {e}"), None))
-                }
+                Err(e) => Some((Verdict::Corrupt, format!("invalid D-Bus service {path}: {e}"), None)),
                 Ok(file) => {
                     let command = file.string("D-BUS Service", "Exec")?;
-                    self.program(command.split_whitespace().next()?, "the program that the message bus starts for it")
+                    self.program(command.split_whitespace().next()?, "the program of its D-Bus service")
                 }
             };
         }
-        let cause = format!("it is started over the message bus, which knows no service {id}");
+        let cause = format!("it is started over D-Bus, but no service {id} is installed");
         Some((Verdict::Missing, cause, None))
     }
 
@@ -173,20 +171,20 @@ impl<'a> Integration<'a> {
         let mut lacking = entry.opens.iter().filter(|kind| is_kind(kind)).filter(lacks);
         let first = lacking.next()?;
         let cause = match lacking.count() {
-            0 => format!("it is not offered for files of the kind {first}"),
-            more => format!("it is not offered for {} kinds of files, {first} first", more + 1),
+            0 => format!("not registered for the file type {first}"),
+            more => format!("not registered for {} file types, {first} first", more + 1),
         };
-        Some((Verdict::Unregistered, cause, Some(REGISTER)))
+        Some((Verdict::NotRegistered, cause, Some(REGISTER)))
     }
 }
 
 /// A verdict, its cause, and what to do.
 type Diagnosis = (Verdict, String, Option<&'static str>);
 
-/// What makes the list of openers anew.
-const REGISTER: &str = "as root: update-desktop-database";
+/// What makes the list of openers again.
+const REGISTER: &str = "update-desktop-database";
 
-/// Whether an entry lies directly in the folder whose openers are listed.
+/// Whether an entry is directly in the folder whose openers are listed.
 fn is_listed(app: &AppEntry) -> bool {
     app.path.parent().is_some_and(|folder| folder.as_bytes() == FOLDERS[1].as_bytes())
 }
@@ -244,12 +242,12 @@ mod tests {
         assert_eq!(
             told,
             [
-                "b-gone missing [Unregistered]: the program that it starts, /usr/bin/gone, is not there",
-                "c-closed wrong-mode []: the program that it starts, closed, cannot be started",
-                "d-icon missing []: its icon /usr/share/none.svg is not there",
-                "e-bus missing []: it is started over the message bus, which knows no service e-bus",
-                "f-bus missing []: the program that the message bus starts for it, /usr/bin/gone, is not there",
-                "g-cut garbled []: a desktop cannot use its entry: line 1: a group's name that does not end",
+                "b-gone missing [NotRegistered]: its program is missing: /usr/bin/gone",
+                "c-closed wrong-permissions []: its program is not executable: closed",
+                "d-icon missing []: its icon /usr/share/none.svg is missing",
+                "e-bus missing []: it is started over D-Bus, but no service e-bus is installed",
+                "f-bus missing []: the program of its D-Bus service is missing: /usr/bin/gone",
+                "g-cut corrupt []: invalid desktop entry: line 1: unterminated group name",
             ]
         );
         let all: Vec<&AppEntry> = apps.iter().collect();
@@ -259,7 +257,7 @@ mod tests {
         assert!(Integration::read(&machine).shared(&all).is_none(), "nothing here could make one");
         fs::write(&cache, "").unwrap();
         put("usr/bin/update-desktop-database", "x", 0o755);
-        for (text, verdict) in [(None, Verdict::Missing), (Some("\0\0"), Verdict::Garbled)] {
+        for (text, verdict) in [(None, Verdict::Missing), (Some("\0\0"), Verdict::Corrupt)] {
             fs::remove_file(&cache).unwrap();
             text.iter().for_each(|text| fs::write(&cache, text).unwrap());
             assert_eq!(Integration::read(&machine).shared(&all).unwrap().verdict, verdict);

@@ -28,19 +28,20 @@ pub struct Apps;
 
 static ABOUT: About = About {
     name: APPS,
-    help: "whether applications can be started from the desktop, and what they keep in users' homes",
+    help: "applications: whether they can be started, and their data in users' homes",
     by_default: false,
-    unit: ("thing", "things"),
+    only_when_named: &["users' homes"],
+    unit: ("application", "applications"),
     selector: Some((
         "app",
-        "one application: its component, what that rests on, how it hangs in the desktop, and what it keeps in users' homes",
+        "one application: its package and dependencies, desktop integration and data in users' homes",
     )),
-    heading: |finding| match &finding.component {
-        Some(component) => Cow::Owned(format!("{} {}", component.name, component.version)),
-        None => Cow::Borrowed("owned by no component"),
+    heading: |finding| match &finding.package {
+        Some(package) => Cow::Owned(package.name.clone()),
+        None => Cow::Borrowed("(no package)"),
     },
-    counted_as: &[(Verdict::Busy, "application that runs", "applications that run")],
-    by_component: false,
+    counted_as: &[(Verdict::Busy, "running application", "running applications")],
+    by_package: false,
     rereads_the_medium: false,
     not_touched: NOT_TOUCHED,
     is_advised: true,

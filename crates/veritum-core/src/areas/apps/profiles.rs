@@ -7,7 +7,7 @@ use crate::apps::{Card, Class};
 use crate::areas::{Cx, Examined};
 use crate::event::{Event, Phase};
 use crate::homes::{MOST, OpenHome, Seen, running_apps};
-use crate::model::{Finding, Subject, SystemPath, Verdict, error_words, quoted};
+use crate::model::{Action, Finding, Subject, SystemPath, Verdict, error_words, quoted};
 use crate::report::RunningApp;
 use crate::scan::{Profile, ProfileFault};
 
@@ -19,10 +19,10 @@ struct AppInHome<'a> {
     runs: bool,
 }
 
-/// Looks at what these applications keep in the homes of those who log in: how many things that were, and which applications run.
+/// Examines what these applications keep in the homes of those who log in: how many files that were, and which applications run.
 pub(super) fn profiles(cx: &Cx<'_>, apps: &[&App], examined: &mut Examined) -> (u64, Vec<Finding>) {
     let (mut looked, mut busy, mut faults) = (0, Vec::new(), Vec::new());
-    // A card that cannot be used is told where one application is named.
+    // A card that cannot be used is reported where one application is named.
     let with_card = |app: &&App| Some((card_of(cx.system, app).ok()?.0, (*app).clone()));
     let apps: Vec<(Card, App)> = apps.iter().filter_map(with_card).collect();
     cx.observer.on_event(Event::Begin { phase: Phase::Homes, items: 0, bytes: 0 });
@@ -34,20 +34,20 @@ pub(super) fn profiles(cx: &Cx<'_>, apps: &[&App], examined: &mut Examined) -> (
                 let here = AppInHome { app: &app.entry.id, user, home: &home.place, runs: !running.is_empty() };
                 looked += found.looked;
                 examined.coverage.bytes += found.bytes;
-                let whose = |finding: Finding| Finding { component: app.component.clone(), ..finding };
+                let whose = |finding: Finding| Finding { package: app.package.clone(), ..finding };
                 faults.extend(here.findings(&found).into_iter().map(whose));
                 busy.extend(running.iter().map(|process| here.runs_as(process)));
                 if found.too_many {
-                    examined.leave_out(format!("there are more than {MOST} names in the home of {user}"));
+                    examined.leave_out(format!("more than {MOST} entries in {user}'s home"));
                 } else if found.more > 0 {
-                    let reason = format!("more faults of {} in the home of {user}", app.entry.id);
+                    let reason = format!("more problems with {} in {user}'s home", app.entry.id);
                     examined.leave_out_many(reason, found.more, None);
                 }
                 Ok(())
             })
         });
         if let Err(why) = each {
-            examined.leave_out(format!("the home of {user} cannot be looked into: {why}"));
+            examined.leave_out(format!("{user}'s home cannot be read: {why}"));
         }
     }
     cx.observer.on_event(Event::End);
@@ -78,14 +78,14 @@ impl AppInHome<'_> {
     fn runs_as(&self, process: &RunningApp) -> Finding {
         let since = process.since.as_deref().map_or_else(String::new, |since| format!(" since {since}"));
         let finding = Finding::on(APPS, Subject::App { name: self.app.to_owned() }, Verdict::Busy);
-        let cause = format!("it runs for {}: process {}{since}", self.user, process.pid);
+        let cause = format!("running for {}: process {}{since}", self.user, process.pid);
         Finding { cause: Some(cause), ..finding }
     }
 
     /// What would set a part of it aside.
-    fn reset(&self, only: &str) -> String {
+    fn reset(&self, only: &str) -> Action {
         let [app, user] = [self.app, self.user].map(|word| quoted(word.as_bytes()));
-        format!("veritum reset {app} --user {user} --only {only}")
+        Action::command(format!("veritum reset {app} --user {user} --only {only}"))
     }
 
     fn findings(&self, found: &Profile) -> Vec<Finding> {
@@ -96,9 +96,9 @@ impl AppInHome<'_> {
         }
         if let Some(free) = found.little_room {
             let finding = Finding::on_path(APPS, self.home, Verdict::DiskFull);
-            let cause = format!("{free} bytes are free there: {} cannot write its settings", self.app);
-            let advice = "make room there; nothing needs to be reset".to_owned();
-            all.push(Finding { cause: Some(cause), advice: Some(advice), ..finding });
+            let cause = format!("{free} bytes free: {} cannot save its settings", self.app);
+            let action = "free some space there; no reset is needed".into();
+            all.push(Finding { cause: Some(cause), action: Some(action), ..finding });
         }
         all
     }
@@ -107,23 +107,23 @@ impl AppInHome<'_> {
         let place = self.at(&fault.path)?;
         let typed = quoted(place.as_bytes());
         let user = quoted(self.user.as_bytes());
-        let advice = match (fault.verdict, fault.class, fault.needs) {
-            (Verdict::WrongMode, _, Some(mode)) => format!("chmod {mode:04o} {typed}"),
-            (Verdict::WrongMode, _, None) => format!("chown --no-dereference {user}: {typed}"),
-            (Verdict::Unreadable, ..) => "the disk gives errors there: users' files to safety first".into(),
+        let action = match (fault.verdict, fault.class, fault.needs) {
+            (Verdict::WrongPermissions, _, Some(mode)) => Action::command(format!("chmod {mode:04o} {typed}")),
+            (Verdict::WrongOwner, ..) => Action::command(format!("chown --no-dereference {user}: {typed}")),
+            (Verdict::Unreadable, ..) => "back up the users' files first, then test the disk".into(),
             (_, Class::Own, _) => {
-                format!("it is {}'s own: copy it elsewhere first, then let the application mend it", self.user)
+                format!("{}'s own data: copy it elsewhere first, then open it in the application", self.user).into()
             }
             _ => self.reset("settings"),
         };
         let finding = Finding::on_path(APPS, &place, fault.verdict);
-        let cause = format!("{} of {}: {}", fault.class.word(), self.app, fault.why);
-        Some(Finding { cause: Some(cause), advice: Some(advice), ..finding })
+        let cause = format!("{} ({}): {}", fault.class.word(), self.app, fault.why);
+        Some(Finding { cause: Some(cause), action: Some(action), ..finding })
     }
 
     fn of_lock(&self, below: &[u8]) -> Option<Finding> {
-        let finding = Finding::on_path(APPS, &self.at(below)?, Verdict::Abandoned);
-        let cause = format!("it says that {} runs for {}, and that does not", self.app, self.user);
-        Some(Finding { cause: Some(cause), advice: Some(self.reset("locks")), ..finding })
+        let finding = Finding::on_path(APPS, &self.at(below)?, Verdict::StaleLock);
+        let cause = format!("a leftover lock: {} is not running for {}", self.app, self.user);
+        Some(Finding { cause: Some(cause), action: Some(self.reset("locks")), ..finding })
     }
 }

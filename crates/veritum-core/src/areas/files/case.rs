@@ -6,7 +6,7 @@ use crate::machine::{Machine, Protection};
 use crate::model::{Authority, Finding, PathMap, Scope, Stat, SystemPath};
 use crate::reference::{Expected, ExpectedKind, Policy, Reference};
 use crate::scan::{self, Found, Remembered, SnapshotBuilder};
-/// What is needed to put something right: the finding's position and what stands where.
+/// What is needed to repair something : the finding's position and what is where.
 #[derive(Debug, Clone)]
 pub struct Fault {
     /// Position in [`FilesCheck::findings`].
@@ -15,25 +15,25 @@ pub struct Fault {
     pub expected: usize,
     /// Where, without links before the last name.
     pub physical: SystemPath,
-    /// What stands there now.
+    /// What is there now.
     pub found: Option<Stat>,
-    /// For names of one file: a sound name of it, to be linked to.
+    /// For names of one file: a intact name of it, to be linked to.
     pub sibling: Option<SystemPath>,
     /// Whether the content is as it should be, and only owner or mode is not.
     pub only_meta: bool,
     /// Whether nothing is wrong but that capabilities are gone, which only the package's own configuring gives.
     pub lost_capabilities: bool,
-    /// For a folder that is missing or blocked: every listed spelling of it; all that is expected below comes back
+    /// For a folder that is missing or blocked: every listed spelling of it; all that is expected below is restored
     /// with it.
     pub roots: Vec<SystemPath>,
-    /// For a folder that is a link on a merged system (`/lib64`): where the link leads.
+    /// For a folder that is a link on a merged system (`/lib64`): where the link points.
     pub alias: Option<Vec<u8>>,
 }
 
 /// Something that could not be examined.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Unexamined {
-    /// Why.
+    /// The reason.
     pub reason: String,
     /// How many.
     pub count: u64,
@@ -48,7 +48,7 @@ pub struct FilesCheck {
     pub findings: Vec<Finding>,
     /// Notes.
     pub notes: Vec<Finding>,
-    /// For planning: one for each finding that stands at one place.
+    /// For planning: one for each finding that is at one place.
     pub faults: Vec<Fault>,
     /// Where folders really are, for planning: listed to physical.
     pub folders: PathMap<SystemPath>,
@@ -56,23 +56,23 @@ pub struct FilesCheck {
     pub unexamined: Vec<Unexamined>,
     /// Things that could not be examined because a file system is not mounted, or another one is in the way.
     pub elsewhere: u64,
-    /// Things that were not looked at because somebody said stop.
+    /// Things that were not examined because a person interrupted the run.
     pub not_reached: u64,
-    /// Things looked at.
+    /// Things examined.
     pub examined: u64,
-    /// Of them, how many each voucher answers for.
-    pub vouched: BTreeMap<Authority, u64>,
-    /// Of those known by the machine's own records only: how many could only be seen to exist.
+    /// Of them, how many each authority answers for.
+    pub verified_by: BTreeMap<Authority, u64>,
+    /// Of those known by the local package database only: how many could only be seen to exist.
     pub presence_only: u64,
     /// Bytes that were read.
     pub bytes: u64,
-    /// Owned by no component, beyond those listed in the notes.
+    /// Owned by no package, beyond those listed in the notes.
     pub strays: u64,
     /// Files that were not read, since they are just as they were at the last full check.
     pub unread: u64,
     /// What is to be remembered for the next check.
     pub remembered: Remembered,
-    /// What stood at each place, when that is to be remembered; none when something cannot be watched.
+    /// What was at each place, when that is to be remembered; none when something cannot be watched.
     pub snapshot_builder: Option<SnapshotBuilder>,
 }
 
@@ -83,13 +83,13 @@ pub struct Case<'a> {
     pub machine: &'a Machine,
     /// What should be there.
     pub reference: &'a Reference,
-    /// What is to be looked at.
+    /// What is to be examined.
     pub scope: &'a Scope,
-    /// The operator's rules.
+    /// The administrator's rules.
     pub policy: &'a Policy,
     /// What must not be altered.
     pub protection: &'a Protection,
-    /// What the administrator told the package tool not to unpack.
+    /// What the administrator reported the package tool not to unpack.
     pub left_out: &'a dyn Fn(&SystemPath) -> bool,
     /// How contents are read.
     pub how: scan::How<'a>,
@@ -108,7 +108,7 @@ pub(super) fn content_sound(expected: &Expected, found: &Found) -> bool {
     }
 }
 
-/// One thing to be looked at, and where it is.
+/// One thing to be examined, and where it is.
 #[derive(Debug)]
 pub(super) struct Location {
     pub(super) expected: usize,
@@ -119,7 +119,7 @@ pub(super) struct Location {
 }
 
 impl Location {
-    /// What seats are in order by: those of one folder stand together.
+    /// What locations are in order by: those of one folder are together.
     pub(super) fn place(&self) -> (&SystemPath, &[u8]) {
         (&self.folder, self.name())
     }

@@ -1,40 +1,41 @@
-//! Why many findings of one component have one cause: told once, and no sign of a failing disk.
+//! Why many findings of one package have one cause: reported once, and no sign of a failing disk.
 
 use std::collections::HashMap;
 
-use crate::model::{ComponentId, Finding, SystemPath, Verdict};
+use crate::model::{Finding, PackageId, SystemPath, Verdict};
 
-/// Fewer findings than this in one component need no common cause.
+/// Fewer findings than this in one package need no common cause.
 const MANY: usize = 20;
 /// So many of them in a hundred lie below the folder that was replaced.
 const SHARE: usize = 90;
-/// Folders with fewer names than this are shared by many components (`/usr/share/doc`): nobody replaces those.
+/// Folders with fewer names than this are shared by many packages (`/usr/share/doc`): no one replaces those.
 const DEPTH: usize = 3;
 
-/// Names the cause of findings that another installer made: a program that updates itself over its component's files.
+/// Names the cause of findings that another installer made: a program that updates itself over its package's files.
 ///
-/// It leaves a mark that neither a failing disk nor a careless hand does: below one folder much of the component
-/// differs, and files lie there that no component owns.
+/// It leaves a mark that neither a failing disk nor a careless hand does: below one folder much of the package
+/// differs, and files lie there that no package owns.
 pub(super) fn name(findings: &mut [Finding], notes: &[Finding]) {
-    let mut of: HashMap<ComponentId, Vec<usize>> = HashMap::new();
+    let mut of: HashMap<PackageId, Vec<usize>> = HashMap::new();
     for (at, finding) in findings.iter().enumerate() {
         // That a whole folder is missing is no cause, only how much of it is.
         let replaced =
             finding.verdict == Verdict::Missing || finding.verdict == Verdict::Altered && finding.cause.is_none();
-        if let (true, Some(component)) = (replaced, &finding.component) {
-            of.entry(component.clone()).or_default().push(at);
+        if let (true, Some(package)) = (replaced, &finding.package) {
+            of.entry(package.clone()).or_default().push(at);
         }
     }
     for group in of.values().filter(|group| group.len() >= MANY) {
         let Some(folder) = common_folder(findings, group) else { continue };
         let below: Vec<usize> = group.iter().copied().filter(|at| is_below(&findings[*at], &folder)).collect();
         let altered = below.iter().any(|at| findings[*at].verdict == Verdict::Altered);
-        let foreign = notes.iter().any(|note| note.verdict == Verdict::Stray && is_below(note, &folder));
+        let foreign = notes.iter().any(|note| note.verdict == Verdict::Unowned && is_below(note, &folder));
         if !(altered && foreign) {
             continue;
         }
         for at in below {
-            findings[at].cause = Some(format!("it seems that another installer replaced what is below {folder}"));
+            findings[at].cause =
+                Some(format!("everything below {folder} appears to have been replaced by another installer"));
         }
     }
 }
@@ -64,9 +65,9 @@ mod tests {
     use super::*;
 
     fn on(path: &str, verdict: Verdict) -> Finding {
-        let component = Some(ComponentId::new("dockhand", "1.0", "all").unwrap());
+        let package = Some(PackageId::new("dockhand", "1.0", "all").unwrap());
         let path = SystemPath::parse(path.as_bytes()).unwrap();
-        Finding { component, ..Finding::on_path(FILES, &path, verdict) }
+        Finding { package, ..Finding::on_path(FILES, &path, verdict) }
     }
 
     fn replaced() -> Vec<Finding> {
@@ -77,7 +78,7 @@ mod tests {
     }
 
     fn causes(mut findings: Vec<Finding>, notes: &[&str]) -> (usize, Option<String>) {
-        let notes: Vec<_> = notes.iter().map(|p| on(p, Verdict::Stray)).collect();
+        let notes: Vec<_> = notes.iter().map(|p| on(p, Verdict::Unowned)).collect();
         name(&mut findings, &notes);
         let named: Vec<_> = findings.iter().filter_map(|f| f.cause.clone()).collect();
         (named.len(), named.first().cloned())
@@ -86,10 +87,10 @@ mod tests {
     #[test]
     fn what_another_installer_replaced_is_one_cause() {
         let (n, cause) = causes(replaced(), &["/usr/lib/dockhand/deep/new"]);
-        // Nearly all lie below the deep folder; what lies beside it keeps its own story.
+        // Nearly all lie below the deep folder; what is next to it keeps its own story.
         assert_eq!(
             (n, cause.as_deref()),
-            (30, Some("it seems that another installer replaced what is below /usr/lib/dockhand/deep"))
+            (30, Some("everything below /usr/lib/dockhand/deep appears to have been replaced by another installer"))
         );
     }
 

@@ -1,21 +1,21 @@
-//! What came of the area `files`: findings with what a repair would do, and how far it was looked at.
+//! What came of the area `files`: findings with what a repair would do, and how far it was examined.
 
 use std::collections::{BTreeSet, HashSet};
 use std::time::Instant;
 
-use super::archives::bad_archives;
-use super::{FILES, FileRules, FilesCheck, needed_components, plan_files};
-use crate::archive::{Archive, Lacking};
-use crate::areas::{Checked, Coverage, Cx, Examined, FileWork, Gathered, Memory, STORE, Step, Work};
+use super::repositories::bad_repositories;
+use super::{FILES, FileRules, FilesCheck, needed_packages, plan_files};
+use crate::areas::{Checked, Coverage, Cx, Examined, FileWork, Gathered, Memory, STORE, Step, UPDATES, Work};
 use crate::history::SeenFiles;
 use crate::machine::marked_errors;
-use crate::model::{Authority, ComponentId, Digest, Finding, Scope};
+use crate::model::{Authority, Digest, Finding, PackageId, Scope};
 use crate::plan::{DiskDoubt, Left, Plan};
 use crate::reference::Reference;
 use crate::report::ActionReport;
+use crate::repository::{Lacking, Repositories};
 use crate::system::WorkError;
 
-/// Judges what was looked at, and plans.
+/// Judges what was examined, and plans.
 pub(super) fn check(cx: &Cx<'_>, earlier: &Checked) -> Result<Examined, WorkError> {
     cx.full_look()?;
     let begun = Instant::now();
@@ -24,12 +24,12 @@ pub(super) fn check(cx: &Cx<'_>, earlier: &Checked) -> Result<Examined, WorkErro
     let (Some(Gathered { reference, .. }), Some(look)) = (&evidence.gathered, &mut evidence.look) else {
         return Ok(Examined::not_reached(FILES));
     };
-    if reference.components.iter().any(|c| c.authority == Authority::SelfReported) {
-        // Where the archives stand is told even when nothing of them was needed.
-        cx.supply.with_archive(|_| ());
+    if reference.packages.iter().any(|c| c.authority == Authority::Local) {
+        // Where the repositories are is reported even when nothing of them was needed.
+        cx.supply.with_repositories(|_| ());
     }
     let files = &mut look.check;
-    // Planned anew when the store has got something back: what was found stays as it was.
+    // Planned again when the store has got something back: what was found stays as it was.
     let found = files.findings.clone();
     let plan = planned(cx, reference, files, &coming(earlier));
     let mut examined = Examined {
@@ -46,18 +46,18 @@ pub(super) fn check(cx: &Cx<'_>, earlier: &Checked) -> Result<Examined, WorkErro
     }
     leave_out(cx, reference, files, &mut examined);
     if look.stopped && files.not_reached == 0 {
-        examined.leave_out("stopped before what was found was compared with the signed packages");
+        examined.leave_out("stopped before findings were compared with the signed packages");
     }
     if cx.how.quick {
         examined.coverage.extent = Some(quick_words(cx, look.before.as_ref(), files.unread));
     }
     examined.coverage.unverified = cx.supply.unverified(reference, &look.scope);
     examined.coverage.seconds = look.seconds;
-    // What is wrong with an archive is no answer about something that was named.
-    if look.scope.is_all() {
-        examined.findings = bad_archives(&cx.supply);
+    // Repositories are examined with updates; they are no answer about something that was named.
+    if look.scope.is_all() && !cx.wants(&UPDATES) {
+        examined.findings = bad_repositories(&cx.supply);
         let reason = |finding: &Finding| finding.cause.clone().unwrap_or_default();
-        let left = examined.findings.iter().map(|f| Left::new(f, reason(f), f.advice.clone()));
+        let left = examined.findings.iter().map(|f| Left::new(f, reason(f), f.action.clone()));
         examined.left.extend(left.collect::<Vec<_>>());
     }
     examined.findings.append(&mut std::mem::replace(&mut files.findings, found));
@@ -79,84 +79,84 @@ fn planned(cx: &Cx<'_>, reference: &Reference, files: &mut FilesCheck, coming: &
     let left_out = system.left_out();
     let at_hand = cx.supply.contents_at_hand();
     let has_content = |digest: &Digest| coming.contains(digest) || at_hand(digest);
-    let supply = |id: &ComponentId| cx.supply.availability(reference, id, cx.how.failed);
+    let supply = |id: &PackageId| cx.supply.availability(reference, id, cx.how.failed);
     let rules = FileRules {
         protection: &system.protection,
         has_content: &has_content,
         supply: &supply,
         left_out: &left_out,
-        despite_disk: system.settings.despite_disk,
+        ignore_disk_errors: system.settings.ignore_disk_errors,
     };
     let mut plan = plan_files(files, reference, &rules);
     let errors = marked_errors(&system.machine);
-    if errors > 0 && plan.doubt.is_none() && !system.settings.despite_disk {
+    if errors > 0 && plan.doubt.is_none() && !system.settings.ignore_disk_errors {
         plan.doubt = Some(DiskDoubt::MarkedErrors { errors });
     }
     plan
 }
 
 fn coverage(scope: &Scope, reference: &Reference, files: &FilesCheck) -> Coverage {
-    let only_local = files.vouched.get(&Authority::SelfReported).is_some_and(|n| *n > 0);
+    let only_local = files.verified_by.get(&Authority::Local).is_some_and(|n| *n > 0);
     Coverage {
         examined: files.examined,
         bytes: files.bytes,
-        vouched: files.vouched.clone(),
+        verified_by: files.verified_by.clone(),
         presence_only: files.presence_only,
-        // What was not examined is not sound.
+        // What was not examined is not intact.
         incomplete: files.examined == 0 || files.elsewhere > 0,
         weak: !files.unexamined.is_empty() || only_local || !reference.unknown.is_empty() && scope.is_all(),
-        components: reference.components_by_authority(),
+        packages: reference.packages_by_authority(),
         more_notes: files.strays,
         ..Coverage::default()
     }
 }
 
 /// Packages that a repair downloads first: those that it needs for what was found, and where everything is to be
-/// held against its package, all that are not at hand.
+/// compared with its package, all that are not available.
 fn to_download(cx: &Cx<'_>, reference: &Reference, files: &FilesCheck, scope: &Scope) -> Vec<(Lacking, String)> {
-    let mut needed: BTreeSet<ComponentId> = BTreeSet::new();
+    let mut needed: BTreeSet<PackageId> = BTreeSet::new();
     for fault in &files.faults {
         if files.findings[fault.finding].remedy.as_ref().is_some_and(|r| r.download.is_some()) {
-            let of = needed_components(fault, &reference.expected[fault.expected], reference);
+            let of = needed_packages(fault, &reference.expected[fault.expected], reference);
             needed.extend(of.into_iter().cloned());
         }
     }
-    if cx.system.settings.full_chain {
+    if cx.system.settings.complete {
         needed.extend(cx.supply.weak_in_scope(reference, scope));
     }
     let machine = &cx.system.machine;
-    let find = |archive: &Archive| {
-        let may = |_: &&ComponentId| archive.may_use_network();
-        let lacking = needed.iter().filter(may).filter(|id| !archive.has_package(machine, id));
+    let find = |repositories: &Repositories| {
+        let may = |_: &&PackageId| repositories.may_use_network();
+        let lacking = needed.iter().filter(may).filter(|id| !repositories.has_deb(machine, id));
         let with_source = |l: Lacking| {
-            let from = archive.sources()[l.candidate.source].source.describe();
+            let from = repositories.sources()[l.candidate.source].source.describe();
             (l, from)
         };
-        lacking.filter_map(|id| archive.lacking(machine, id)).map(with_source).collect()
+        lacking.filter_map(|id| repositories.lacking(machine, id)).map(with_source).collect()
     };
-    cx.supply.open_archive(find).unwrap_or_default()
+    cx.supply.open_repositories(find).unwrap_or_default()
 }
 
 /// How far a quick check went.
 fn quick_words(cx: &Cx<'_>, before: Option<&SeenFiles>, unread: u64) -> String {
     let Some(before) = before.filter(|b| !b.files.is_empty()) else {
-        return "quick, but no earlier check is remembered: everything was read".into();
+        return "--quick: no earlier check on record, so everything was read".into();
     };
     let since = cx.system.since_words(&before.at);
-    format!("quick: {unread} files unchanged since the check of {since} were not read")
+    format!("--quick: {unread} files unchanged since the check of {since} were skipped")
 }
 
-/// Tells what was not examined of the files.
+/// Reports what was not examined of the files.
 fn leave_out(cx: &Cx<'_>, reference: &Reference, files: &FilesCheck, examined: &mut Examined) {
     for part in &files.unexamined {
         examined.leave_out_many(part.reason.clone(), part.count, part.example.clone());
     }
     for place in cx.system.machine.extent().covered() {
-        let why = "is examined as it is, but fstab names a file system for it that is not mounted";
+        let why = "was checked as it is, although fstab lists a file system for it that is not mounted";
         examined.leave_out(format!("{place} {why}"));
     }
-    // Where the package database itself is looked at, it is told there.
-    if !cx.wants(&crate::areas::RECORDS) {
+    // Where the package database itself is examined, it is reported there.
+    if !cx.wants(&crate::areas::DATABASE) {
         for problem in &cx.system.installed.problems {
             examined.leave_out(format!("{}: {}", problem.path, problem.what));
         }

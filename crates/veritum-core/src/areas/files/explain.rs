@@ -17,7 +17,7 @@ const MAX_COMPARED: u64 = 256 << 20;
 /// Text over this size is not shown by lines.
 const SMALL_TEXT: u64 = 256 << 10;
 
-/// Explains a path; `None` if no component owns it and there is no finding about it.
+/// Explains a path; `None` if no package owns it and there is no finding about it.
 pub(super) fn explain(cx: &Cx<'_>, path: &SystemPath) -> Result<Option<ExplainReport>, WorkError> {
     let listed = listed_spelling(cx, path);
     let scope = Scope { paths: vec![listed.clone()], ..Scope::only(FILES) };
@@ -46,9 +46,9 @@ pub(super) fn explain(cx: &Cx<'_>, path: &SystemPath) -> Result<Option<ExplainRe
             reference.groups[group].members.iter().map(|at| &reference.expected[*at].listed).collect();
         finding = examined.problems().find(|f| f.subject.as_path().is_some_and(|path| names.contains(&path))).cloned();
     }
-    let owners = std::iter::once(expected.component)
+    let owners = std::iter::once(expected.package)
         .chain(expected.also.iter().copied())
-        .map(|c| reference.components[c].component.id.clone())
+        .map(|c| reference.packages[c].package.id.clone())
         .collect();
     let own = finding.as_ref().filter(|f| f.subject.as_path() == Some(&listed));
     let is_file = |f: &Finding| f.found.as_ref().is_some_and(|state| state.kind == Some(FileKind::File));
@@ -62,7 +62,7 @@ pub(super) fn explain(cx: &Cx<'_>, path: &SystemPath) -> Result<Option<ExplainRe
         expected: Some(expected_state(reference, expected, &cx.system.machine)),
         found: own.and_then(|f| f.found.clone()),
         differs,
-        chain: cx.supply.chain(reference.component_of(expected), &expected.kind, expected.authority, &listed),
+        chain: cx.supply.chain(reference.package_of(expected), &expected.kind, expected.authority, &listed),
         left,
         remark: remark(expected.authority),
         finding,
@@ -71,22 +71,23 @@ pub(super) fn explain(cx: &Cx<'_>, path: &SystemPath) -> Result<Option<ExplainRe
     }))
 }
 
-/// The remark for a path that no component owns.
+/// The remark for a path that no package owns.
 #[must_use]
 pub fn unowned(path: &SystemPath) -> String {
-    format!("no component owns {path}: there is nothing to compare it with, and nothing of it will be touched")
+    format!("no installed package owns {path}: there is nothing to compare it with, and it is not touched")
 }
 
 fn remark(authority: Authority) -> Option<String> {
-    let weak = "only the machine's own records describe it: a damage that someone wrote into them too would not show";
-    (authority == Authority::SelfReported).then(|| weak.to_owned())
+    let weak =
+        "compared with the local package database only: tampering that also changed the database would go undetected";
+    (authority == Authority::Local).then(|| weak.to_owned())
 }
 
 fn reference(cx: &Cx<'_>, scope: &Scope) -> Reference {
     cx.gathered_for(scope, false).reference
 }
 
-/// A path as components list it: as it was named, or in another spelling of the same place.
+/// A path as packages list it: as it was named, or in another spelling of the same place.
 fn listed_spelling(cx: &Cx<'_>, path: &SystemPath) -> SystemPath {
     let spellings = cx.system.spellings(path);
     let reference = reference(cx, &Scope { paths: spellings.clone(), ..Scope::default() });

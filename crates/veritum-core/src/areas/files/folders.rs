@@ -1,8 +1,8 @@
 //! [`Parents`]: the folders on the way are judged before anything below them is believed.
 //!
-//! A folder that was turned into a link leads every later look, and every repair, elsewhere. So each folder is
-//! looked at once, from the root downwards: a real folder is entered; a link is followed only when something
-//! explains it; everything else blocks what lies below.
+//! A folder that was turned into a link points every later look, and every repair, elsewhere. So each folder is
+//! examined once, from the root downwards: a real folder is entered; a link is followed only when something
+//! explains it; everything else blocks what is below.
 
 use std::cell::RefCell;
 use std::collections::BTreeMap;
@@ -30,7 +30,7 @@ pub enum Placement {
         /// Where it should be.
         physical: SystemPath,
     },
-    /// Something that is no folder, or a link that nothing explains, stands there; the path of the first.
+    /// Something that is no folder, or a link that nothing explains, is there; the path of the first.
     Blocked {
         /// The folder's listed path.
         listed: SystemPath,
@@ -39,23 +39,23 @@ pub enum Placement {
     Outside {
         /// Why, for people.
         why: String,
-        /// Whether another file system is needed, or in the way, to look at it.
+        /// Whether another file system is needed, or in the way, to examine it.
         elsewhere: bool,
     },
-    /// It may not be looked at with these rights.
+    /// It may not be examined with these rights.
     Forbidden,
     /// The medium gives errors.
     Unreadable(String),
 }
 
-/// What stands where a folder belongs.
+/// What is where a folder belongs.
 #[derive(Debug, Clone)]
 pub struct Block {
     /// The folder's listed path.
     pub listed: SystemPath,
-    /// Where it stands, without links before the last name.
+    /// Where it is, without links before the last name.
     pub physical: SystemPath,
-    /// What stands there.
+    /// What is there.
     pub stat: Stat,
     /// A link's target.
     pub target: Option<Vec<u8>>,
@@ -94,7 +94,7 @@ struct Eye<'a> {
     trusted_owner: u32,
 }
 
-/// What looking at a folder came to.
+/// What examining a folder came to.
 struct Judged {
     placement: Placement,
     block: Option<Block>,
@@ -147,7 +147,7 @@ impl<'a> Parents<'a> {
         self.keep(listed.clone(), judged)
     }
 
-    /// Looks at many folders at once, each after the folder that it is in.
+    /// Examines many folders at once, each after the folder that it is in.
     pub fn look_ahead(&self, listed: Vec<&SystemPath>, pool: &rayon::ThreadPool) {
         let mut levels: BTreeMap<usize, Vec<&SystemPath>> = BTreeMap::new();
         for folder in listed.into_iter().filter(|folder| !folder.is_root()) {
@@ -157,9 +157,9 @@ impl<'a> Parents<'a> {
         for mut level in levels.into_values() {
             let known = self.known.take();
             let known_ref = &known;
-            // Those of one folder stand together, and are looked at through one handle.
+            // Those of one folder are together, and are examined through one handle.
             let in_one = |folders: &[&SystemPath]| -> Vec<(SystemPath, Judged)> {
-                // Where nobody lists the folder above, it is judged when its turn comes.
+                // Where no one lists the folder above, it is judged when its turn comes.
                 let Some(above) = folders[0].parent().and_then(|above| known_ref.get(&above)) else {
                     return Vec::new();
                 };
@@ -215,7 +215,7 @@ impl Eye<'_> {
         }
         let Placement::At(above) = above else { return above.clone().into() };
         let Ok(physical) = above.child(listed.name()) else {
-            return Placement::Outside { why: "its path is too long".into(), elsewhere: false }.into();
+            return Placement::Outside { why: "path too long".into(), elsewhere: false }.into();
         };
         let dir = match dir {
             Ok(dir) => dir,
@@ -224,13 +224,13 @@ impl Eye<'_> {
         match dir.look(listed.name()) {
             Ok(None) => Placement::Missing { listed: listed.clone(), physical }.into(),
             Ok(Some(stat)) if stat.kind == FileKind::Folder && self.stands_for_a_link(&physical) => {
-                let why = "a folder stands where the system has a link".to_owned();
+                let why = "a folder is in place of a symlink of the system".to_owned();
                 block(Block { listed: listed.clone(), physical, stat, target: None, why })
             }
             Ok(Some(stat)) if stat.kind == FileKind::Folder => self.enter(&physical).into(),
             Ok(Some(stat)) if stat.kind == FileKind::Link => self.judge_link(listed, physical, stat),
             Ok(Some(stat)) => {
-                let why = format!("a {} stands where a folder belongs", stat.kind.word());
+                let why = format!("a {} is in place of a folder", stat.kind.word());
                 block(Block { listed: listed.clone(), physical, stat, target: None, why })
             }
             Err(e) => refused(&e).into(),
@@ -274,7 +274,7 @@ impl Eye<'_> {
             return match self.machine.resolve(&physical) {
                 Ok(to) => self.enter(&to),
                 Err(e) if e.kind() == io::ErrorKind::NotFound => {
-                    Placement::Outside { why: format!("{listed} leads to nothing"), elsewhere: false }
+                    Placement::Outside { why: format!("{listed} points to nothing"), elsewhere: false }
                 }
                 Err(e) => refused(&e),
             }
@@ -289,42 +289,35 @@ impl Eye<'_> {
         }
     }
 
-    /// Where an administrator's link leads, or why it is not one.
+    /// Where an administrator's link points, or why it is not one.
     fn moved_by_administrator(
         &self,
         listed: &SystemPath,
         physical: &SystemPath,
         link: &Stat,
     ) -> Result<SystemPath, String> {
-        let to = self
-            .machine
-            .resolve(physical)
-            .map_err(|_| "a link that leads to nothing stands where a folder belongs".to_owned())?;
+        let to = self.machine.resolve(physical).map_err(|_| "a dangling symlink is in place of a folder".to_owned())?;
         if let Some(reason) = self.protection.why(&to) {
-            return Err(format!("a link stands where a folder belongs, and where it leads {reason}"));
+            return Err(format!("a symlink is in place of a folder, and its target is {reason}"));
         }
         if self.protection.lies_below(&to) {
-            return Err("a link stands where a folder belongs, and user files lie below where it leads".into());
+            return Err("a symlink is in place of a folder, and its target contains user files".into());
         }
         let dir = self
             .machine
             .dir(&to)
-            .map_err(|_| "a link to something that is no folder stands where a folder belongs".to_owned())?;
+            .map_err(|_| "a symlink to something other than a folder is in place of a folder".to_owned())?;
         let inside = self.machine.extent().judge(&dir).is_ok_and(|v| v.is_ok());
         if !inside {
-            return Err("a link out of the system stands where a folder belongs".into());
+            return Err("a symlink out of the system is in place of a folder".into());
         }
         let stat = dir.look_self().map_err(|e| e.to_string())?;
         if link.uid != self.trusted_owner || stat.uid != self.trusted_owner || stat.mode & 0o002 != 0 {
-            return Err("a link that others than root control stands where a folder belongs".into());
+            return Err("a symlink that other users control is in place of a folder".into());
         }
         let names = dir.disk().list(dir.fd()).unwrap_or_default();
         let ours = names.iter().any(|(name, _)| listed.child(name).is_ok_and(|p| self.reference.at(&p).is_some()));
-        if ours {
-            Ok(to)
-        } else {
-            Err("a link to a folder that holds none of its files stands where a folder belongs".into())
-        }
+        if ours { Ok(to) } else { Err("a symlink to a folder without any of its files is in place of a folder".into()) }
     }
 }
 
@@ -333,7 +326,7 @@ fn block(block: Block) -> Judged {
     Judged { block: Some(block), ..placement.into() }
 }
 
-/// Where a top-level folder leads on a merged system; none where it is a folder of its own.
+/// Where a top-level folder points on a merged system; none where it is a folder of its own.
 pub(super) fn merged_alias(machine: &Machine, physical: &SystemPath) -> Option<Vec<u8>> {
     let target = alias_target(physical.as_bytes())?;
     let folder = SystemPath::below_root(&target).ok()?;
@@ -347,7 +340,7 @@ pub(super) fn merged_alias(machine: &Machine, physical: &SystemPath) -> Option<V
     (there && merged).then_some(target)
 }
 
-/// Whether a path lies in a place whose content does not outlive a start.
+/// Whether a path is in a place whose content does not outlive a start.
 #[must_use]
 pub(super) fn is_volatile(path: &SystemPath) -> bool {
     VOLATILE.iter().any(|place| path.is_within_place(place) && path.as_bytes().len() > place.len())

@@ -1,4 +1,4 @@
-//! Judging one thing at a time, and the folders that tell the fate of what is below them.
+//! Judging one thing at a time, and the folders that show the fate of what is below them.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
@@ -53,7 +53,7 @@ impl<'a> Judge<'a> {
         entry.1.get_or_insert_with(|| path.clone());
     }
 
-    /// Where a thing is to be looked at; none when a folder above it already tells its fate.
+    /// Where a thing is to be examined; none when a folder above it already says its fate.
     pub(super) fn location(&mut self, parents: &Parents<'_>, at: usize, expected: &Expected) -> Option<Location> {
         let listed = &expected.listed;
         let parent = listed.parent()?;
@@ -106,7 +106,7 @@ impl<'a> Judge<'a> {
 
     fn count(&mut self, expected: &Expected) {
         self.out.examined += 1;
-        *self.out.vouched.entry(expected.authority).or_default() += 1;
+        *self.out.verified_by.entry(expected.authority).or_default() += 1;
     }
 
     pub(super) fn judge(
@@ -121,13 +121,13 @@ impl<'a> Judge<'a> {
             Observation::Forbidden => return self.not_examined("needs root".into(), &expected.listed),
             Observation::NotReached => {
                 self.out.not_reached += 1;
-                return self.not_examined("stopped before it was reached".into(), &expected.listed);
+                return self.not_examined("stopped before this was checked".into(), &expected.listed);
             }
             Observation::Absent if (self.case.left_out)(&expected.listed) => return,
             _ => self.count(expected),
         }
         match observation {
-            Observation::Absent if expected.settings => self.note(location.expected, Verdict::SettingsRemoved, None),
+            Observation::Absent if expected.settings => self.note(location.expected, Verdict::ConfigRemoved, None),
             Observation::Absent => {
                 let sibling = self.sibling(expected, anchors, None);
                 self.fault(location, Verdict::Missing, vec![], None, sibling, false);
@@ -157,48 +157,49 @@ impl<'a> Judge<'a> {
         let expected = &self.case.reference.expected[location.expected];
         let mut verdicts = Vec::new();
         match kind_verdict(expected, found) {
-            Some(Verdict::WrongKind) if expected.settings && found.stat.kind == FileKind::Link => {
-                return self.note(location.expected, Verdict::Edited, Some(found));
+            Some(Verdict::WrongType) if expected.settings && found.stat.kind == FileKind::Link => {
+                return self.note(location.expected, Verdict::ConfigModified, Some(found));
             }
             Some(verdict) => verdicts.push(verdict),
             None if !content_sound(expected, found) => verdicts.push(Verdict::Altered),
             None => {}
         }
-        let kind_right = !verdicts.contains(&Verdict::WrongKind);
+        let kind_right = !verdicts.contains(&Verdict::WrongType);
         let users = self.case.machine.users();
         let meta = if kind_right { meta::judge(expected, found, users, self.case.policy) } else { MetaVerdict::Sound };
         if expected.settings && kind_right {
             if verdicts.contains(&Verdict::Altered) {
-                self.note(location.expected, Verdict::Edited, Some(found));
+                self.note(location.expected, Verdict::ConfigModified, Some(found));
             } else if meta == MetaVerdict::Adjusted {
-                self.note(location.expected, Verdict::Adjusted, Some(found));
+                self.note(location.expected, Verdict::PermissionsCustomised, Some(found));
             }
             return;
         }
         let sound_so_far = verdicts.is_empty();
         let lost = self.may_have_capabilities && meta::lost_capabilities(expected, found);
         if meta == MetaVerdict::Wrong || lost {
-            verdicts.push(Verdict::WrongMode);
+            verdicts.extend(meta::differences(expected, found, self.case.policy, lost));
         }
         if meta == MetaVerdict::Adjusted && sound_so_far {
-            self.note(location.expected, Verdict::Adjusted, Some(found));
+            self.note(location.expected, Verdict::PermissionsCustomised, Some(found));
         }
         let anchor = expected.group.and_then(|g| anchors.get(&g));
         let cut = sound_so_far && kind_right && anchor.is_some_and(|(id, _)| *id != found.stat.id);
         if cut {
-            verdicts.push(Verdict::LinkCut);
+            verdicts.push(Verdict::HardlinkSplit);
         }
-        if expected.authority == Authority::SelfReported
+        if expected.authority == Authority::Local
             && matches!(expected.kind, ExpectedKind::Something | ExpectedKind::Folder)
         {
             self.out.presence_only += 1;
         }
         let Some((first, also)) = verdicts.split_first() else { return };
         let sibling = self.sibling(expected, anchors, Some(&location.physical));
-        let only_meta = *first == Verdict::WrongMode && also.is_empty() && !found.capabilities;
+        let of_meta = |verdict: &Verdict| matches!(verdict, Verdict::WrongOwner | Verdict::WrongPermissions);
+        let only_meta = verdicts.iter().all(of_meta) && !found.capabilities;
         self.fault(location, *first, also.to_vec(), Some(found), sibling, only_meta);
         if lost && let (Some(finding), Some(fault)) = (self.out.findings.last_mut(), self.out.faults.last_mut()) {
-            finding.cause.get_or_insert_with(|| "the capabilities that its component gives it are gone".into());
+            finding.cause.get_or_insert_with(|| "the file capabilities set by its package are missing".into());
             fault.lost_capabilities = only_meta && meta != MetaVerdict::Wrong;
         }
     }
@@ -214,9 +215,9 @@ impl<'a> Judge<'a> {
     ) {
         let mut finding = self.describe(location.expected, verdict, found);
         finding.also = also;
-        if let (Verdict::WrongKind, Some(found)) = (verdict, found) {
+        if let (Verdict::WrongType, Some(found)) = (verdict, found) {
             let should = finding.expected.as_ref().and_then(|s| s.kind).map_or("something else", FileKind::word);
-            finding.cause = Some(format!("a {} stands where a {should} belongs", found.stat.kind.word()));
+            finding.cause = Some(format!("a {} is in place of a {should}", found.stat.kind.word()));
         }
         let fault = Fault {
             finding: self.out.findings.len(),
@@ -240,8 +241,8 @@ impl<'a> Judge<'a> {
 
     fn unreadable(&mut self, at: usize, physical: &SystemPath, stat: Option<Stat>, error: &str) {
         let mut finding = self.describe(at, Verdict::Unreadable, None);
-        finding.cause = Some(format!("reading gives an error: {error}"));
-        finding.advice = Some("Bring the users' files to safety first, then test the disk.".into());
+        finding.cause = Some(format!("read error: {error}"));
+        finding.action = Some("back up the users' files first, then test the disk".into());
         finding.found = stat.map(|s| stat_state(&s, self.case.machine));
         let fault = Fault {
             finding: self.out.findings.len(),
@@ -261,8 +262,8 @@ impl<'a> Judge<'a> {
     fn describe(&self, at: usize, verdict: Verdict, found: Option<&Found>) -> Finding {
         let expected = &self.case.reference.expected[at];
         let mut finding = Finding::on_path(FILES, &expected.listed, verdict);
-        finding.component = Some(self.case.reference.component_of(expected).clone());
-        finding.vouched_by = Some(expected.authority);
+        finding.package = Some(self.case.reference.package_of(expected).clone());
+        finding.verified_by = Some(expected.authority);
         finding.expected = Some(expected_state(self.case.reference, expected, self.case.machine));
         finding.found = found.map(|f| found_state(f, self.case.machine));
         finding
@@ -275,19 +276,18 @@ impl<'a> Judge<'a> {
             let named = folder.listed.iter().filter(|l| reference.at(l).is_some());
             let Some(listed) = named.min_by_key(|l| (**l != physical, (*l).clone())) else { continue };
             let Some(at) = reference.at(listed) else { continue };
-            // Where a component ships a link, the link's own finding tells of it.
+            // Where a package ships a link, the link's own finding reports it.
             if matches!(reference.expected[at].kind, ExpectedKind::Link(_)) {
                 continue;
             }
             // Settings that an administrator removed with their folder are as deliberate as one removed alone.
             if folder.settings > 0 && folder.others == 0 {
-                self.note(at, Verdict::SettingsRemoved, None);
+                self.note(at, Verdict::ConfigRemoved, None);
                 continue;
             }
             let mut finding = self.describe(at, Verdict::Missing, None);
             if folder.below > 0 {
-                finding.cause =
-                    Some(format!("the whole folder is missing, with {} things that belong in it", folder.below));
+                finding.cause = Some(format!("the whole folder is missing, with {} entries", folder.below));
             }
             self.push_folder(finding, at, physical, None, folder.listed.into_iter().collect());
         }
@@ -295,11 +295,11 @@ impl<'a> Judge<'a> {
 
     pub(super) fn blocked(&mut self, block: &Block) {
         let Some(at) = self.case.reference.at(&block.listed) else { return };
-        // Where a component ships a link, the link's own finding tells of it.
+        // Where a package ships a link, the link's own finding reports it.
         if matches!(self.case.reference.expected[at].kind, ExpectedKind::Link(_)) {
             return;
         }
-        let mut finding = self.describe(at, Verdict::WrongKind, None);
+        let mut finding = self.describe(at, Verdict::WrongType, None);
         finding.cause = Some(block.why.clone());
         let mut state = stat_state(&block.stat, self.case.machine);
         state.target = block.target.as_deref().map(crate::model::readable);
@@ -373,9 +373,9 @@ impl<'a> Judge<'a> {
             self.reasons.into_iter().map(|(reason, (count, example))| Unexamined { reason, count, example }).collect();
         if self.case.scope.paths.is_empty() {
             for (id, why) in &reference.unknown {
-                if self.case.scope.components.is_empty() || self.case.scope.components.contains(&id.name) {
+                if self.case.scope.packages.is_empty() || self.case.scope.packages.contains(&id.name) {
                     unexamined.push(Unexamined {
-                        reason: format!("component {}: {why}", id.name),
+                        reason: format!("package {}: {why}", id.name),
                         count: 1,
                         example: None,
                     });
@@ -401,10 +401,10 @@ fn kind_verdict(expected: &Expected, found: &Found) -> Option<Verdict> {
         }
     };
     if !right {
-        return Some(Verdict::WrongKind);
+        return Some(Verdict::WrongType);
     }
     match &expected.kind {
-        ExpectedKind::Link(target) if found.target.as_ref() != Some(target) => Some(Verdict::Relinked),
+        ExpectedKind::Link(target) if found.target.as_ref() != Some(target) => Some(Verdict::WrongTarget),
         _ => None,
     }
 }

@@ -1,4 +1,4 @@
-//! [`Location`]: where each thing that is to be looked at really is, each place once, folder by folder.
+//! [`Location`]: where each thing that is to be examined really is, each place once, folder by folder.
 
 use rayon::prelude::*;
 
@@ -11,7 +11,7 @@ use crate::reference::{Expected, ExpectedKind, Reference};
 /// Entries that one thread locates at a time.
 const SHARE: usize = 2048;
 
-/// Where everything that is to be looked at is, in path order, each place once.
+/// Where everything that is to be examined is, in path order, each place once.
 pub(super) fn locations(judge: &mut Judge<'_>, parents: &Parents<'_>, pool: &rayon::ThreadPool) -> Vec<Location> {
     let (reference, scope) = (judge.case.reference, judge.case.scope);
     let things = &reference.expected;
@@ -32,8 +32,8 @@ pub(super) fn locations(judge: &mut Judge<'_>, parents: &Parents<'_>, pool: &ray
         }
     }
     let mut groups = groups.all;
-    // One place under two spellings (`/bin/x`, `/usr/bin/x`) is looked at once, as its first component lists it.
-    let listed = |location: &Location| (things[location.expected].component, &things[location.expected].listed);
+    // One place under two spellings (`/bin/x`, `/usr/bin/x`) is examined once, as its first package lists it.
+    let listed = |location: &Location| (things[location.expected].package, &things[location.expected].listed);
     let in_order = |group: &mut Vec<Location>| {
         group.sort_unstable_by(|a, b| a.name().cmp(b.name()).then_with(|| listed(a).cmp(&listed(b))));
         group.dedup_by(|later, first| later.physical == first.physical);
@@ -47,15 +47,15 @@ pub(super) fn locations(judge: &mut Judge<'_>, parents: &Parents<'_>, pool: &ray
     locations
 }
 
-/// Whether a name in a folder is among those that were looked at.
+/// Whether a name in a folder is among those that were examined.
 pub(super) fn has_location(locations: &[Location], folder: &SystemPath, name: &[u8]) -> bool {
     locations.binary_search_by(|location| location.place().cmp(&(folder, name))).is_ok()
 }
 
 fn in_scope(reference: &Reference, scope: &Scope, expected: &Expected) -> bool {
     let path = scope.paths.is_empty() || scope.paths.iter().any(|p| expected.listed.is_within(p));
-    let named = |at: usize| scope.components.contains(&reference.components[at].component.id.name);
-    path && (scope.components.is_empty() || named(expected.component) || expected.also.iter().any(|c| named(*c)))
+    let named = |at: usize| scope.packages.contains(&reference.packages[at].package.id.name);
+    path && (scope.packages.is_empty() || named(expected.package) || expected.also.iter().any(|c| named(*c)))
 }
 
 /// Locations, grouped by folder.
@@ -66,7 +66,7 @@ struct Groups {
 }
 
 impl Groups {
-    /// Takes seats of one folder; none are none.
+    /// Takes locations of one folder; none are none.
     fn add(&mut self, locations: Vec<Location>) {
         let Some(first) = locations.first() else { return };
         let group = *self.of_folder.entry(first.folder.clone()).or_insert(self.all.len());
@@ -117,7 +117,7 @@ impl Located {
             let folder = physical.parent().unwrap_or_else(SystemPath::root);
             return Some(Location { expected: at, physical: physical.clone(), folder });
         }
-        // Things of one folder stand together: most need no look into the table of folders.
+        // Things of one folder are together: most need no look into the table of folders.
         let known_folder = self.last.as_ref().is_some_and(|(folder, _)| folder.is_parent_of(listed));
         if !known_folder {
             let folder = listed.parent()?;

@@ -14,17 +14,17 @@ use crate::model::{FileKind, Identity, PathMap, SystemPath};
 use crate::reference::{ExpectedKind, Reference};
 use crate::scan::{self, Look, Observation, Remembered, SnapshotBuilder, Stopped, Task, Watch};
 
-/// The largest file that is read where nothing tells how large its component is.
+/// The largest file that is read where nothing says how large its package is.
 const MAX_UNKNOWN: u64 = 16 << 30;
 
-/// What was looked at before in the same check, in path order: not looked at again where the same is asked.
+/// What was examined before in the same check, in path order: not examined again where the same is asked.
 #[derive(Debug, Default)]
 pub struct Seen(Vec<(Location, Look, Observation)>);
 
 /// Checks files; `seen` is what an earlier look of the same check saw, and is replaced by what this one sees.
 ///
 /// # Errors
-/// When the observer said stop.
+/// When the observer interrupted the run.
 pub fn check_files(
     case: Case<'_>,
     seen: &mut Seen,
@@ -39,7 +39,7 @@ pub fn check_files(
     let observations = observe(&case, &locations, &looks, std::mem::take(seen), pool, observer)?;
     let folders = judge.out.folders.clone();
     let (folders, sat, saw, machine) = (&folders, &locations, &observations, case.machine);
-    // What is kept for the next check is put together beside the judging, which one thread does.
+    // What is kept for the next check is put together next to the judging, which one thread does.
     let keeping = |began| (Remembered::new(saw.iter(), began), snapshot_builder(machine, sat, saw, folders, began));
     let kept = std::thread::scope(|threads| {
         let kept = case.remember.map(|began| threads.spawn(move || keeping(began)));
@@ -69,7 +69,7 @@ pub fn check_files(
             .map(|((location, look), seen)| (location, look, seen))
             .collect();
     } else {
-        // A hundred thousand small pieces are let go beside the rest of the work.
+        // A hundred thousand small pieces are let go next to the rest of the work.
         pool.spawn(move || drop((locations, looks, observations)));
     }
     let mut checked = judge.finish(observer);
@@ -77,7 +77,7 @@ pub fn check_files(
     Ok(checked)
 }
 
-/// Judges what was looked at, then the folders that tell the fate of what is below them.
+/// Judges what was examined, then the folders that show the fate of what is below them.
 fn judge_all(judge: &mut Judge<'_>, parents: &Parents<'_>, locations: &[Location], observations: &[Observation]) {
     let anchors = anchors(judge.case.reference, locations, observations);
     for (location, observation) in locations.iter().zip(observations) {
@@ -92,7 +92,7 @@ fn judge_all(judge: &mut Judge<'_>, parents: &Parents<'_>, locations: &[Location
     }
 }
 
-/// What stood at each place that was looked at, and at the folders around them; none when something could not be looked at.
+/// What was at each place that was examined, and at the folders around them; none when something could not be examined.
 fn snapshot_builder(
     machine: &Machine,
     locations: &[Location],
@@ -120,7 +120,7 @@ fn snapshot_builder(
     Some(snapshot_builder)
 }
 
-/// Looks at what was not looked at yet.
+/// Examines what was not examined yet.
 fn observe(
     case: &Case<'_>,
     locations: &[Location],
@@ -169,15 +169,15 @@ fn look(reference: &Reference, location: &Location) -> Look {
     match &expected.kind {
         ExpectedKind::File { size, .. } => Look::Blake3 { size: *size },
         ExpectedKind::Recorded(_) => {
-            // What a component says of its size is an estimate, and sometimes wrong.
-            let says = reference.components[expected.component].component.installed_bytes;
+            // What a package says of its size is an estimate, and sometimes wrong.
+            let says = reference.packages[expected.package].package.installed_bytes;
             Look::Md5 { most: says.map_or(MAX_UNKNOWN, |bytes| bytes.saturating_mul(4).saturating_add(1 << 30)) }
         }
         _ => Look::Only,
     }
 }
 
-/// For each hard-link group the inode that the most sound names have, and the first of those names.
+/// For each hard-link group the inode that the most intact names have, and the first of those names.
 fn anchors(
     reference: &Reference,
     locations: &[Location],
@@ -196,7 +196,7 @@ fn anchors(
     let mut anchors = HashMap::new();
     for (group, names) in votes {
         let count = |id: &Identity| names.iter().filter(|(i, _)| i == id).count();
-        // The first of the most: deterministic, since seats stand in path order.
+        // The first of the most: deterministic, since locations are in path order.
         let mut best = &names[0];
         for name in &names[1..] {
             if count(&name.0) > count(&best.0) {

@@ -1,7 +1,7 @@
 //! Owner, mode and privileges: what differs, and whether that is a problem.
 
 use crate::machine::Users;
-use crate::model::{FileKind, Stat, SystemPath};
+use crate::model::{FileKind, Stat, SystemPath, Verdict};
 use crate::reference::{Expected, ExpectedKind, Meta, Policy};
 use crate::scan::Found;
 
@@ -26,7 +26,7 @@ fn same(stat: &Stat, meta: &Meta, policy: &Policy) -> bool {
 
 /// Judges owner, mode and capabilities of something whose kind is right.
 ///
-/// More privilege than the reference is accepted only where an override says so or the component's own scripts set
+/// More privilege than the reference is accepted only where an override says so or the package's own scripts set
 /// it. For folders, a system user as owner is what running systems do (dynamic users), and so are fewer bits where only
 /// daemons and the administrator go; a folder of programs or libraries with fewer bits locks users out, and one that the
 /// world may write to, or that a person owns, is a problem.
@@ -68,6 +68,18 @@ pub(super) fn judge(expected: &Expected, found: &Found, users: &Users, policy: &
     if owner_fine && (fewer_bits || special) { MetaVerdict::Adjusted } else { MetaVerdict::Wrong }
 }
 
+/// What differs of something whose owner or permissions are wrong; `lost` if its file capabilities are missing.
+pub(super) fn differences(expected: &Expected, found: &Found, policy: &Policy, lost: bool) -> Vec<Verdict> {
+    let (meta, stat) = (expected.overridden.or(expected.meta), &found.stat);
+    let owner = policy.owner_of_root.is_none() && meta.is_some_and(|meta| (stat.uid, stat.gid) != (meta.uid, meta.gid));
+    let is_link = matches!(expected.kind, ExpectedKind::Link(_));
+    let mode = !is_link && meta.is_some_and(|meta| stat.mode != meta.mode);
+    let capabilities = lost || found.capabilities && !expected.configured;
+    let permissions = mode || capabilities || !owner;
+    let both = [(owner, Verdict::WrongOwner), (permissions, Verdict::WrongPermissions)];
+    both.into_iter().filter(|(differs, _)| *differs).map(|(_, verdict)| verdict).collect()
+}
+
 /// Folders that every user must be able to enter. Below `/usr/local` the administrator decides.
 fn is_for_everybody(folder: &SystemPath) -> bool {
     const PLACES: [&str; 7] = ["/usr", "/lib", "/lib32", "/lib64", "/libx32", "/bin", "/sbin"];
@@ -75,7 +87,7 @@ fn is_for_everybody(folder: &SystemPath) -> bool {
         || PLACES.iter().any(|place| folder.is_within_place(place)) && !folder.is_within_place("/usr/local")
 }
 
-/// Whether capabilities that only the package's own configuring gives are gone, and no other privilege stands in for them.
+/// Whether capabilities that only the package's own configuring gives are gone, and no other privilege is in for them.
 pub(super) fn lost_capabilities(expected: &Expected, found: &Found) -> bool {
     let plain = found.stat.kind == FileKind::File && found.stat.mode & 0o6000 == 0 && found.stat.mode & 0o111 != 0;
     expected.capable && expected.overridden.is_none() && plain && !found.capabilities
@@ -89,9 +101,9 @@ mod tests {
     fn expected(kind: ExpectedKind, mode: u32) -> Expected {
         Expected {
             listed: SystemPath::literal("/usr/x"),
-            component: 0,
+            package: 0,
             also: vec![],
-            authority: Authority::SignedStore,
+            authority: Authority::Store,
             kind,
             meta: Some(Meta { mode, uid: 0, gid: 0, mtime: 0 }),
             other_metas: vec![],

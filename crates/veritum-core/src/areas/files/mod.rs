@@ -3,7 +3,6 @@
 //! `look` compares and observes, [`Parents`] judges the folders on the way before anything below them is believed, `judge`
 //! judges one thing at a time, `plan` says what a repair would do.
 
-mod archives;
 mod case;
 mod causes;
 mod check;
@@ -14,6 +13,7 @@ mod locations;
 mod look;
 mod meta;
 mod plan;
+mod repositories;
 mod states;
 mod stray;
 
@@ -21,7 +21,7 @@ pub use case::{Case, Fault, FilesCheck, Unexamined};
 pub use explain::unowned;
 pub use folders::{Block, Move, Parents, Placement};
 pub use look::{Seen, check_files};
-pub use plan::{FileRules, needed_components, plan_files};
+pub use plan::{FileRules, needed_packages, plan_files};
 pub use states::expected_state;
 
 use std::borrow::Cow;
@@ -41,17 +41,18 @@ pub struct Files;
 
 static ABOUT: About = About {
     name: FILES,
-    help: "the machine's files against their reference",
+    help: "installed files, compared with their packages",
     by_default: true,
-    unit: ("thing", "things"),
+    only_when_named: &[],
+    unit: ("entry", "entries"),
     selector: None,
-    heading: |finding| match (&finding.component, &finding.subject) {
-        (Some(component), _) => Cow::Owned(format!("{} {}", component.name, component.version)),
-        (None, Subject::Source { .. }) => Cow::Borrowed("archive"),
-        (None, _) => Cow::Borrowed("owned by no component"),
+    heading: |finding| match (&finding.package, &finding.subject) {
+        (Some(package), _) => Cow::Owned(package.name.clone()),
+        (None, Subject::Source { .. }) => Cow::Borrowed("repository"),
+        (None, _) => Cow::Borrowed("(no package)"),
     },
     counted_as: &[],
-    by_component: true,
+    by_package: true,
     rereads_the_medium: true,
     not_touched: NOT_TOUCHED,
     is_advised: false,
@@ -64,9 +65,9 @@ impl Area for Files {
         &ABOUT
     }
 
-    /// Components and paths are looked at among the files; but of a record nothing is known there.
+    /// Packages and paths are examined among the files; but of a record nothing is known there.
     fn is_meant(&self, scope: &Scope) -> bool {
-        !scope.components.is_empty() || scope.paths.iter().any(|path| !is_record(path))
+        !scope.packages.is_empty() || scope.paths.iter().any(|path| !is_record(path))
     }
 
     fn check(&self, cx: &Cx<'_>, earlier: &Checked) -> Result<Examined, WorkError> {

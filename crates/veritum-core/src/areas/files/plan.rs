@@ -5,15 +5,15 @@ use std::collections::{BTreeSet, HashMap, HashSet};
 use super::{Fault, FilesCheck};
 use crate::machine::ProtectionPolicy;
 use crate::model::{
-    Authority, ComponentId, Digest, FileKind, Finding, Identity, LinkTarget, Remedy, Stat, SystemPath, Verdict,
+    Action, Authority, Digest, FileKind, Finding, Identity, LinkTarget, PackageId, Remedy, Stat, SystemPath, Verdict,
 };
 use crate::plan::{DiskDoubt, Item, ItemKind, Left, Operation, Plan, PlannedAction};
 use crate::reference::{Expected, ExpectedKind, Meta, Reference};
 use crate::supply::Availability;
 
-/// More altered files than this, of more components than [`MANY_COMPONENTS`], point at the hardware.
+/// More altered files than this, of more packages than [`MANY_COMPONENTS`], point at the hardware.
 const MANY_FILES: u64 = 50;
-const MANY_COMPONENTS: u64 = 5;
+const MANY_PACKAGES: u64 = 5;
 
 /// Names of dynamic loaders begin so (ld.so(8)).
 const LOADERS: [&[u8]; 3] = [b"ld-linux", b"ld-musl", b"ld.so."];
@@ -22,17 +22,17 @@ const LOADERS: [&[u8]; 3] = [b"ld-linux", b"ld-musl", b"ld.so."];
 pub struct FileRules<'a> {
     /// What must not be altered.
     pub protection: &'a dyn ProtectionPolicy,
-    /// Whether the sources at hand have a content.
+    /// Whether the sources available have a content.
     pub has_content: &'a dyn Fn(&Digest) -> bool,
-    /// How what belongs to a component can be had, when a repair needs it.
-    pub supply: &'a dyn Fn(&ComponentId) -> Availability,
+    /// How what belongs to a package can be had, when a repair needs it.
+    pub supply: &'a dyn Fn(&PackageId) -> Availability,
     /// Whether a path is left out on purpose.
     pub left_out: &'a dyn Fn(&SystemPath) -> bool,
-    /// Whether unreadable files are to be replaced, on the operator's word.
-    pub despite_disk: bool,
+    /// Whether unreadable files are to be replaced, on the administrator's word.
+    pub ignore_disk_errors: bool,
 }
 
-/// Plans what can be done about the findings; each finding is told its remedy.
+/// Plans what can be done about the findings; each finding is reported its remedy.
 #[must_use]
 pub fn plan_files(check: &mut FilesCheck, reference: &Reference, rules: &FileRules<'_>) -> Plan {
     let mut planner =
@@ -41,20 +41,16 @@ pub fn plan_files(check: &mut FilesCheck, reference: &Reference, rules: &FileRul
         let finding = &mut check.findings[fault.finding];
         match planner.remedy(fault, finding) {
             Ok(remedy) => {
-                finding.advice = finding.advice.take().or_else(|| afterwards(fault, reference));
+                finding.action = finding.action.take().or_else(|| afterwards(fault, reference));
                 finding.remedy = Some(remedy);
             }
             Err((reason, next)) => {
-                let left = Left::new(finding, reason.clone(), next.clone());
-                finding.advice = finding.advice.take().or(Some(match next {
-                    Some(next) => format!("{reason}; {next}"),
-                    None => reason,
-                }));
-                planner.plan.left.push(left);
+                finding.action = finding.action.take().or_else(|| next.clone());
+                planner.plan.left.push(Left::new(finding, reason, next));
             }
         }
     }
-    planner.plan.doubt = if rules.despite_disk { None } else { doubt(check) };
+    planner.plan.doubt = if rules.ignore_disk_errors { None } else { doubt(check) };
     planner.plan
 }
 
@@ -66,23 +62,22 @@ fn doubt(check: &FilesCheck) -> Option<DiskDoubt> {
     // What has a known cause is no sign of a failing disk.
     let of = |verdict| check.findings.iter().filter(move |f| f.verdict == verdict && f.cause.is_none());
     let altered = of(Verdict::Altered).count() as u64;
-    let components = of(Verdict::Altered).filter_map(|f| f.component.as_ref()).collect::<BTreeSet<_>>().len() as u64;
-    (altered > MANY_FILES && components > MANY_COMPONENTS)
-        .then_some(DiskDoubt::ManyUnrelated { files: altered, components })
+    let packages = of(Verdict::Altered).filter_map(|f| f.package.as_ref()).collect::<BTreeSet<_>>().len() as u64;
+    (altered > MANY_FILES && packages > MANY_PACKAGES).then_some(DiskDoubt::ManyUnrelated { files: altered, packages })
 }
 
 /// The order in which things are put: what every program needs to start comes last, one right after the other, so that
-/// the moment in which old and new stand side by side is short.
+/// the moment in which old and new exist side by side is short.
 fn in_order<'a>(faults: &'a [Fault], reference: &Reference) -> Vec<&'a Fault> {
     let of_loader = |fault: &&Fault| {
         let expected = &reference.expected[fault.expected];
         let name = expected.listed.name();
-        LOADERS.iter().any(|l| name.starts_with(l)).then_some(expected.component)
+        LOADERS.iter().any(|l| name.starts_with(l)).then_some(expected.package)
     };
     let owners: BTreeSet<usize> = faults.iter().filter_map(|f| of_loader(&f)).collect();
     let last = |fault: &&Fault| {
         let expected = &reference.expected[fault.expected];
-        owners.contains(&expected.component)
+        owners.contains(&expected.package)
             || expected.listed.name().starts_with(b"libc.so.")
             || of_loader(fault).is_some()
     };
@@ -90,7 +85,7 @@ fn in_order<'a>(faults: &'a [Fault], reference: &Reference) -> Vec<&'a Fault> {
     others.into_iter().chain(runtime).collect()
 }
 
-/// What a component's own scripts have set on a file stays, as long as it can be seen and gives no more privilege than
+/// What a package's own scripts have set on a file stays, as long as it can be seen and gives no more privilege than
 /// the reference does: privilege that only this machine remembers is never given unasked.
 fn kept_meta(expected: &Expected, meta: Meta, found: &Stat) -> Option<Meta> {
     let set = expected.configured && expected.overridden.is_none() && found.kind == FileKind::File;
@@ -98,17 +93,18 @@ fn kept_meta(expected: &Expected, meta: Meta, found: &Stat) -> Option<Meta> {
     (set && !more).then_some(Meta { mode: found.mode, uid: found.uid, gid: found.gid, ..meta })
 }
 
-/// What a person should do after a repair: what a component's own scripts set is not known to any reference.
-fn afterwards(fault: &Fault, reference: &Reference) -> Option<String> {
+/// What a person should do after a repair: what a package's own scripts set is not known to any reference.
+fn afterwards(fault: &Fault, reference: &Reference) -> Option<Action> {
     let expected = &reference.expected[fault.expected];
     let content = matches!(expected.kind, ExpectedKind::File { .. });
     (expected.configured && content && !fault.only_meta).then(|| {
-        let name = &reference.component_of(expected).name;
-        format!("{name} sets its owner, mode or privileges itself when it is configured: dpkg-reconfigure {name}")
+        let name = &reference.package_of(expected).name;
+        let text = format!("{name} sets owner, permissions or capabilities itself when it is configured");
+        Action::explained(text, format!("dpkg-reconfigure {name}"))
     })
 }
 
-type Refusal = (String, Option<String>);
+type Refusal = (String, Option<Action>);
 
 struct Planner<'a> {
     reference: &'a Reference,
@@ -120,29 +116,29 @@ struct Planner<'a> {
     groups: HashMap<usize, u32>,
 }
 
-fn refuse(reason: &str, next: &str) -> Refusal {
-    (reason.to_owned(), Some(next.to_owned()))
+fn refuse(reason: &str, action: impl Into<Action>) -> Refusal {
+    (reason.to_owned(), Some(action.into()))
 }
 
 impl Planner<'_> {
     fn remedy(&mut self, fault: &Fault, finding: &Finding) -> Result<Remedy, Refusal> {
         let expected = &self.reference.expected[fault.expected];
         if let Some(reason) = self.rules.protection.reason(&fault.physical) {
-            return Err((format!("it is left alone: {reason}"), None));
+            return Err((format!("not changed: {reason}"), None));
         }
-        if finding.verdict == Verdict::Unreadable && !self.rules.despite_disk {
-            return Err(refuse("the disk gives read errors", "bring the users' files to safety, then test the disk"));
+        if finding.verdict == Verdict::Unreadable && !self.rules.ignore_disk_errors {
+            return Err(refuse("the disk reports read errors", "back up the users' files first, then test the disk"));
         }
         if fault.lost_capabilities {
-            let name = &self.reference.component_of(expected).name;
-            let reason = "its component gives it capabilities when it is configured";
-            return Err((reason.into(), Some(format!("dpkg-reconfigure {name}"))));
+            let name = &self.reference.package_of(expected).name;
+            let reason = "its package sets file capabilities when it is configured";
+            return Err((reason.into(), Some(Action::command(format!("dpkg-reconfigure {name}")))));
         }
-        if fault.only_meta && expected.authority != Authority::SelfReported {
+        if fault.only_meta && expected.authority != Authority::Local {
             return self.set_meta(fault, expected, finding);
         }
         if let Some(bytes) = self.to_download(fault, expected)? {
-            let (action, from) = (crate::model::ActionKind::Restore, Some("archive".into()));
+            let (action, from) = (crate::model::ActionKind::Restore, Some("repository".into()));
             return Ok(Remedy { action, from, download: Some(bytes) });
         }
         let items = match &fault.alias {
@@ -156,7 +152,7 @@ impl Planner<'_> {
             self.groups.insert(group, index);
         }
         self.push(fault, expected, finding, Operation::Put(items));
-        let action = if linked && finding.verdict == Verdict::LinkCut {
+        let action = if linked && finding.verdict == Verdict::HardlinkSplit {
             crate::model::ActionKind::Relink
         } else {
             crate::model::ActionKind::Restore
@@ -164,16 +160,16 @@ impl Planner<'_> {
         Ok(Remedy { action, from: Some(source_word(expected.authority).into()), download: None })
     }
 
-    /// Bytes of the packages that must be downloaded before anything can be planned; none when all is at hand.
+    /// Bytes of the packages that must be downloaded before anything can be planned; none when all is available.
     fn to_download(&self, fault: &Fault, expected: &Expected) -> Result<Option<u64>, Refusal> {
         // A link or a pipe has no content that a package would be needed for.
         let plain = fault.roots.is_empty() && plain_kind(&expected.kind).is_some();
-        if expected.authority != Authority::SelfReported && (plain || fault.alias.is_some()) {
+        if expected.authority != Authority::Local && (plain || fault.alias.is_some()) {
             return Ok(None);
         }
         let mut bytes = 0;
-        for component in needed_components(fault, expected, self.reference) {
-            match (self.rules.supply)(component) {
+        for package in needed_packages(fault, expected, self.reference) {
+            match (self.rules.supply)(package) {
                 Availability::AtHand => {}
                 Availability::Download { bytes: more } => bytes += more,
                 Availability::Refused { reason, next } => return Err((reason, next)),
@@ -186,7 +182,7 @@ impl Planner<'_> {
         self.plan.push(PlannedAction {
             findings: vec![finding.id.clone()],
             listed: expected.listed.clone(),
-            component: Some(self.reference.component_of(expected).clone()),
+            package: Some(self.reference.package_of(expected).clone()),
             ..PlannedAction::new(fault.physical.clone(), fault.found, operation)
         });
     }
@@ -195,10 +191,10 @@ impl Planner<'_> {
         let from = Some(source_word(expected.authority).into());
         let remedy = Remedy { action: crate::model::ActionKind::SetMode, from, download: None };
         let (Some(meta), Some(found)) = (wanted(expected), fault.found) else {
-            return Err(("its owner and mode are not known".into(), None));
+            return Err(("owner and permissions are unknown".into(), None));
         };
         if !matches!(found.kind, FileKind::File | FileKind::Folder) {
-            // Neither links nor devices can be opened to set a mode: they are made anew.
+            // Neither links nor devices can be opened to set a mode: they are made again.
             let item = self.item(expected, fault)?;
             self.push(fault, expected, finding, Operation::Put(vec![item]));
             return Ok(remedy);
@@ -213,7 +209,7 @@ impl Planner<'_> {
     }
 
     fn item(&self, expected: &Expected, fault: &Fault) -> Result<Item, Refusal> {
-        let meta = wanted(expected).ok_or_else(|| ("its owner and mode are not known".to_owned(), None))?;
+        let meta = wanted(expected).ok_or_else(|| ("owner and permissions are unknown".to_owned(), None))?;
         let meta = fault.found.and_then(|found| kept_meta(expected, meta, &found)).unwrap_or(meta);
         let kind = match &expected.kind {
             ExpectedKind::File { size, digest } => {
@@ -225,14 +221,14 @@ impl Planner<'_> {
                     _ => ItemKind::File { size: *size, digest: *digest },
                 }
             }
-            other => plain_kind(other).ok_or_else(|| ("its content is not known".to_owned(), None))?,
+            other => plain_kind(other).ok_or_else(|| ("its content is unknown".to_owned(), None))?,
         };
         Ok(item(SystemPath::root(), kind, meta))
     }
 
-    /// The link that a top-level folder is on a merged system; what lies below it is looked at in the next round.
+    /// The link that a top-level folder is on a merged system; what is below it is examined in the next round.
     fn alias(&self, expected: &Expected, target: &[u8]) -> Result<Item, Refusal> {
-        let meta = wanted(expected).ok_or_else(|| ("its owner is not known".to_owned(), None))?;
+        let meta = wanted(expected).ok_or_else(|| ("its owner is unknown".to_owned(), None))?;
         let kind = ItemKind::Link(LinkTarget(target.to_vec()));
         Ok(item(SystemPath::root(), kind, Meta { mode: 0o777, ..meta }))
     }
@@ -250,14 +246,14 @@ impl Planner<'_> {
                 needed.extend(way);
             }
             if !out || expected.kind == ExpectedKind::Folder {
-                // Of what two spellings name the first component's counts.
+                // Of what two spellings name the first package's counts.
                 let kept = found.entry(below).or_insert((expected, out));
-                if expected.component < kept.0.component {
+                if expected.package < kept.0.package {
                     *kept = (expected, out);
                 }
             }
         }
-        // A folder that was left out comes back only where something in it was not.
+        // A folder that was left out is restored only where something in it was not.
         found.retain(|below, (_, out)| !*out || needed.contains(below));
         let mut order: Vec<(SystemPath, (&Expected, bool))> = found.into_iter().collect();
         order.sort_by(|a, b| a.0.cmp(&b.0));
@@ -266,8 +262,8 @@ impl Planner<'_> {
         for (below, (expected, _)) in order {
             let Some(meta) = wanted(expected) else {
                 return Err(refuse(
-                    "only the machine's own records describe a part of it",
-                    "give a store that has all its components: --store LOCATION",
+                    "part of it is known from the local package database only",
+                    "name a store that has all its packages: --store LOCATION",
                 ));
             };
             let kind = match &expected.kind {
@@ -281,41 +277,38 @@ impl Planner<'_> {
                         ItemKind::File { size: *size, digest: *digest }
                     }
                 },
-                other => {
-                    plain_kind(other).ok_or_else(|| ("the content of a part of it is not known".to_owned(), None))?
-                }
+                other => plain_kind(other).ok_or_else(|| ("part of its content is unknown".to_owned(), None))?,
             };
             items.push(item(below, kind, meta));
         }
         match items.first() {
             Some(first) if first.below.is_root() && first.kind == ItemKind::Folder => Ok(items),
-            _ => Err(("what the folder should be is not known".into(), None)),
+            _ => Err(("the folder's owner and permissions are unknown".into(), None)),
         }
     }
 }
 
-/// The components that must be known to put one thing right: its own, and for a folder all that have something in it.
-pub fn needed_components<'a>(
-    fault: &Fault,
-    expected: &'a Expected,
-    reference: &'a Reference,
-) -> BTreeSet<&'a ComponentId> {
-    let mut needed = BTreeSet::from([reference.component_of(expected)]);
+/// The packages that must be known to repair one thing : its own, and for a folder all that have something in it.
+pub fn needed_packages<'a>(fault: &Fault, expected: &'a Expected, reference: &'a Reference) -> BTreeSet<&'a PackageId> {
+    let mut needed = BTreeSet::from([reference.package_of(expected)]);
     if !fault.roots.is_empty() && fault.alias.is_none() {
         let below = reference.expected.iter().filter(|e| fault.roots.iter().any(|root| e.listed.is_within(root)));
         // A folder that several share needs only one of them.
         let things = below.filter(|e| e.kind != ExpectedKind::Folder);
-        needed.extend(things.map(|e| reference.component_of(e)));
+        needed.extend(things.map(|e| reference.package_of(e)));
     }
     needed
 }
 
 fn source_word(authority: Authority) -> &'static str {
-    if authority == Authority::Archive { "archive" } else { "store" }
+    if authority == Authority::Repository { "repository" } else { "store" }
 }
 
 fn lacking() -> Refusal {
-    refuse("the store lacks its content", "fill the store from the component's package: veritum store fill PATH")
+    refuse(
+        "the store does not have its content",
+        Action::explained("add the package's .deb file to the store", "veritum store add PATH"),
+    )
 }
 
 fn wanted(expected: &Expected) -> Option<Meta> {

@@ -1,4 +1,4 @@
-//! How a thing is and how it should be, as it is told to people and in JSON.
+//! How a thing is and how it should be, as it is reported to people and in JSON.
 
 use crate::machine::Machine;
 use crate::model::{FileKind, Stat, State};

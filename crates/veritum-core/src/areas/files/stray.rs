@@ -1,4 +1,4 @@
-//! Notes: what lies in system folders and is owned by no component. Counted and named, never touched.
+//! Notes: what is in system folders and is owned by no package. Counted and named, never touched.
 
 use std::collections::HashSet;
 
@@ -11,12 +11,12 @@ use crate::model::{FileKind, Finding, Identity, PathMap, SystemPath, Verdict};
 use crate::platform::debian::ALIASES;
 use crate::reference::Reference;
 
-/// Folders whose content belongs to components alone.
+/// Folders whose content belongs to packages alone.
 const SYSTEM: [&str; 3] = ["/usr", "/boot", "/opt"];
 /// Below these a running system makes files of its own.
 const MADE_BY_THE_SYSTEM: [&str; 5] =
     ["/usr/local", "/usr/lib/locale", "/usr/share/mime", "/usr/share/binfmts", "/opt"];
-/// File names that programs of the system make beside what they read: caches, indexes, links by certificate digest.
+/// File names that programs of the system make next to what they read: caches, indexes, links by certificate digest.
 const MADE_NAMES: [&str; 15] = [
     "icon-theme.cache",
     "mimeinfo.cache",
@@ -36,7 +36,7 @@ const MADE_NAMES: [&str; 15] = [
 ];
 /// Where the links of alternatives lead (update-alternatives(1)).
 const ALTERNATIVES: &[u8] = b"/etc/alternatives/";
-/// Folders of nobody's are looked into so deep, to see whether they hold anything but what the system makes.
+/// Folders of no one's are looked into so deep, to see whether they hold anything but what the system makes.
 const MAX_DEPTH: usize = 4;
 /// More than this are counted, not listed.
 const LISTED: usize = 1000;
@@ -46,7 +46,7 @@ pub(super) fn is_searched(folder: &SystemPath) -> bool {
     in_any(folder, &SYSTEM)
 }
 
-/// What no component owns: notes, and how many more there are.
+/// What no package owns: notes, and how many more there are.
 pub(super) fn find(
     machine: &Machine,
     reference: &Reference,
@@ -79,11 +79,11 @@ pub(super) fn find(
     };
     let strays: Vec<Vec<SystemPath>> = pool.install(|| physical.par_iter().map(nobodys).collect());
     let mut strays = strays.into_iter().flatten();
-    let notes = strays.by_ref().take(LISTED).map(|path| Finding::on_path(FILES, &path, Verdict::Stray)).collect();
+    let notes = strays.by_ref().take(LISTED).map(|path| Finding::on_path(FILES, &path, Verdict::Unowned)).collect();
     (notes, strays.count() as u64)
 }
 
-/// Whether something is plainly made by the system: a further name of a component's file, an alternative's link, or a
+/// Whether something is plainly made by the system: a hard link of a package's file, an alternative's link, or a
 /// folder that holds only such things.
 fn explained(
     machine: &Machine,
@@ -116,7 +116,7 @@ fn in_any(path: &SystemPath, places: &[&'static str]) -> bool {
 
 fn made_by_the_system(path: &SystemPath, name: &[u8], kind: Option<FileKind>) -> bool {
     let text = String::from_utf8_lossy(name);
-    // What the top-level links of a merged system lead to is there whether a component lists it or not.
+    // What the top-level links of a merged system point to is there whether a package lists it or not.
     let merged = path.parent().is_some_and(|p| p.as_bytes() == b"/usr") && ALIASES.contains(&&*text);
     let info_index = path.as_bytes() == b"/usr/share/info/dir";
     let cache_folder = kind == Some(FileKind::Folder) && name == b"__pycache__";

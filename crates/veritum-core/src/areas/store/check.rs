@@ -7,10 +7,10 @@ use std::time::Instant;
 
 use rayon::prelude::*;
 
-use super::sources::{ask_for_packages, downloads, repair_source};
+use super::sources::{ask_for_debs, downloads, repair_source};
 use super::{STORE, StoreRepairPlan, judge_store, plan_store, superfluous_notes};
-use crate::areas::{After, Coverage, Cx, Evidence, Examined, FILES, RECORDS, Step, Work};
-use crate::model::{Authority, Digest};
+use crate::areas::{After, Coverage, Cx, DATABASE, Evidence, Examined, FILES, Step, Work};
+use crate::model::{Action, Authority, Digest};
 use crate::reference::{Expected, ExpectedKind, Owned, Reference};
 use crate::store::{IndexEntry, Part, Store, StoreError, StoreFault, Trouble, UnverifiedStore, manifest_fault};
 use crate::system::WorkError;
@@ -27,9 +27,9 @@ struct ExaminedStore {
     unverified_store: Option<UnverifiedStore>,
 }
 
-/// Looks at the store: all of it only when it was named, else what the rest of the check needs of it.
+/// Examines the store: all of it only when it was named, else what the rest of the check needs of it.
 pub(super) fn check(cx: &Cx<'_>) -> Result<Examined, WorkError> {
-    if cx.scope.names(&STORE) {
+    if cx.scope.is_deep(&STORE) {
         return check_whole(cx);
     }
     let Some(store) = cx.supply.own_store() else { return Ok(unopened(cx)) };
@@ -46,7 +46,7 @@ pub(super) fn check(cx: &Cx<'_>) -> Result<Examined, WorkError> {
     })
 }
 
-/// Looks at every part of the store.
+/// Examines every part of the store.
 pub(super) fn check_whole(cx: &Cx<'_>) -> Result<Examined, WorkError> {
     let begun = Instant::now();
     let Some(store) = cx.supply.own_store() else { return Ok(unopened(cx)) };
@@ -57,17 +57,19 @@ pub(super) fn check_whole(cx: &Cx<'_>) -> Result<Examined, WorkError> {
         examined: audit.examined,
         bytes: audit.bytes,
         extent: match store.is_remote() {
-            false => "every signed file, manifest and content was read",
-            true => "every signed file, manifest and content was fetched and read; what else lies there is not told",
+            false => "every signed file, manifest and content file was read and verified",
+            true => {
+                "every signed file, manifest and content file was downloaded and verified; other files there are not listed"
+            }
         },
         left_out: (!audit.judged_superfluous)
-            .then_some("what else is superfluous: it cannot be told before the rest of the store is right"),
+            .then_some("unused files: known only after the rest of the store is repaired"),
         ..ExaminedStore::default()
     };
     Ok(examined(cx, looked, begun))
 }
 
-/// Looks at what a check of files rests on: manifests of what is installed, and whether their contents are there; what a repair is
+/// Examines what a check of files depends on: manifests of what is installed, and whether their contents are there; what a repair is
 /// about to take is read whole; from a web server only when it is going to be taken.
 fn look_at_present(cx: &Cx<'_>, store: &Store) -> Result<ExaminedStore, WorkError> {
     let system = cx.system;
@@ -92,7 +94,7 @@ fn look_at_present(cx: &Cx<'_>, store: &Store) -> Result<ExaminedStore, WorkErro
     // What was wanted to judge records by, and did not hold.
     troubles.extend(audit(&reference.bad_records)?);
     let entries: Vec<IndexEntry> =
-        system.installed.components.iter().filter_map(|c| store.entry(&c.id).cloned()).collect();
+        system.installed.packages.iter().filter_map(|c| store.entry(&c.id).cloned()).collect();
     let broken = reference.broken_manifests.iter().filter_map(|(id, _)| store.entry(id));
     let mut faults: Vec<StoreFault> = broken.map(|entry| manifest_fault(entry, Trouble::Altered)).collect();
     for fault in &mut faults {
@@ -106,8 +108,8 @@ fn look_at_present(cx: &Cx<'_>, store: &Store) -> Result<ExaminedStore, WorkErro
         examined: (entries.len() + all.len()) as u64,
         bytes: needed.iter().map(|(_, size)| size).sum(),
         extent: match store.is_remote() {
-            false => "signed files and manifests of what is installed were read, contents only seen to be there",
-            true => "signed files and manifests of what is installed were fetched, contents when a repair takes them",
+            false => "signatures and manifests verified; content files only checked for existence",
+            true => "signatures and manifests verified; contents are downloaded and verified when a repair needs them",
         },
         ..ExaminedStore::default()
     })
@@ -115,12 +117,10 @@ fn look_at_present(cx: &Cx<'_>, store: &Store) -> Result<ExaminedStore, WorkErro
 
 /// The contents that the store should have for what is installed, in order.
 fn contents_of(cx: &Cx<'_>, store: &Store, reference: &Reference) -> Vec<(Digest, u64)> {
-    let kept = |owned: &Owned| store.entry(&owned.component.id).is_some_and(|e| !e.manifest_only);
-    let kept: Vec<bool> = reference.components.iter().map(kept).collect();
+    let kept = |owned: &Owned| store.entry(&owned.package.id).is_some_and(|e| !e.manifest_only);
+    let kept: Vec<bool> = reference.packages.iter().map(kept).collect();
     let content = |expected: &Expected| match expected.kind {
-        ExpectedKind::File { size, digest }
-            if expected.authority == Authority::SignedStore && kept[expected.component] =>
-        {
+        ExpectedKind::File { size, digest } if expected.authority == Authority::Store && kept[expected.package] => {
             Some((digest, size))
         }
         _ => None,
@@ -141,7 +141,7 @@ fn unopened(cx: &Cx<'_>) -> Examined {
         faults: unverified_store.as_ref().map(|store| store.faults.clone()).unwrap_or_default(),
         examined: 1,
         extent: "only the signed files",
-        left_out: Some("the rest of the store: what it should be is not known before these are right"),
+        left_out: Some("the rest of the store: known only after these are repaired"),
         unverified_store,
         ..ExaminedStore::default()
     };
@@ -152,8 +152,8 @@ fn examined(cx: &Cx<'_>, looked: ExaminedStore, begun: Instant) -> Examined {
     let ExaminedStore { faults, superfluous, examined: parts, bytes, extent, left_out, unverified_store } = looked;
     let content = |fault: &StoreFault| if let Part::Content { digest, .. } = fault.part { Some(digest) } else { None };
     *cx.supply.open.bad.write().unwrap_or_else(PoisonError::into_inner) = faults.iter().filter_map(content).collect();
-    cx.supply.open.packages.lock().unwrap_or_else(PoisonError::into_inner).clear();
-    ask_for_packages(cx, &faults);
+    cx.supply.open.debs.lock().unwrap_or_else(PoisonError::into_inner).clear();
+    ask_for_debs(cx, &faults);
     let mut findings = judge_store(&faults);
     let notes = superfluous_notes(&superfluous);
     let remote = cx.supply.own_store().is_some_and(Store::is_remote);
@@ -161,12 +161,12 @@ fn examined(cx: &Cx<'_>, looked: ExaminedStore, begun: Instant) -> Examined {
     let source = |fault: &StoreFault| match writable {
         true => repair_source(cx, fault, unverified_store.as_ref()),
         false if remote => Err((
-            "a store on a web server is only read".into(),
-            Some("put it right where it lies: veritum repair store --store FOLDER".into()),
+            "a store on a web server is read-only".into(),
+            Some(Action::explained("repair it on the web server itself", "veritum repair store --store FOLDER")),
         )),
         false => Err((
             "the store cannot be written from here".into(),
-            Some("mount it for writing, or run as who may write it".into()),
+            Some("mount it read-write, or run as a user who can write to it".into()),
         )),
     };
     let asides = if writable { superfluous } else { Vec::new() };
@@ -177,7 +177,7 @@ fn examined(cx: &Cx<'_>, looked: ExaminedStore, begun: Instant) -> Examined {
         coverage: Coverage {
             examined: parts,
             bytes,
-            vouched: BTreeMap::from([(Authority::SignedStore, parts)]),
+            verified_by: BTreeMap::from([(Authority::Store, parts)]),
             extent: Some(extent.into()),
             ..Coverage::default()
         },
@@ -189,7 +189,7 @@ fn examined(cx: &Cx<'_>, looked: ExaminedStore, begun: Instant) -> Examined {
     if !plan.is_empty() {
         let work = StoreRepairPlan { faults, plan, unverified_store };
         let shows = work.shows(&findings, &notes);
-        // Before its signed files are right nobody knows what the rest should be.
+        // Before its signed files are right no one knows what the rest should be.
         let after = known_after(&work);
         let step = Step { after, ..Step::new(shows, Work::Store(Box::new(work))) };
         examined.steps.push(remarked(cx, step));
@@ -208,15 +208,15 @@ fn remarked(cx: &Cx<'_>, step: Step) -> Step {
         "The store is repaired first: every file is verified against its owner's signature, and damaged files are moved to \
          {folder}/set-aside."
     ));
-    let others = cx.wants(&FILES) || cx.wants(&RECORDS);
+    let others = cx.wants(&FILES) || cx.wants(&DATABASE);
     match after {
         After::Known => step,
         After::LookedAtAgain if !others => step,
-        _ => step.remarked("Everything else is checked again after the store is repaired; you will be asked about it."),
+        _ => step.remarked("Everything else is checked again after the store is repaired; you will be asked again."),
     }
 }
 
-/// What is known of the rest before the store is put right: files are judged by its manifests.
+/// What is known of the rest before the store is repaired: files are judged by its manifests.
 fn known_after(work: &StoreRepairPlan) -> After {
     let is_manifest = |fault: &StoreFault| matches!(fault.part, Part::Manifest(_));
     match (&work.unverified_store, work.faults.iter().any(is_manifest)) {
@@ -230,7 +230,7 @@ fn stopped(_: StoreError) -> WorkError {
     WorkError::Stopped
 }
 
-/// Whether what a store is put right with can be written there.
+/// Whether what a store is repaired with can be written there.
 fn is_writable(store: &Path) -> bool {
     rustix::fs::access(store, rustix::fs::Access::WRITE_OK).is_ok()
 }

@@ -12,10 +12,10 @@ pub fn judge_store(faults: &[StoreFault]) -> Vec<Finding> {
     faults.iter().map(finding).collect()
 }
 
-/// One note for each superfluous file.
+/// One note for each unused file.
 #[must_use]
 pub fn superfluous_notes(names: &[std::path::PathBuf]) -> Vec<Finding> {
-    names.iter().map(|name| Finding::on(STORE, object(name), Verdict::Stray)).collect()
+    names.iter().map(|name| Finding::on(STORE, object(name), Verdict::Unowned)).collect()
 }
 
 fn object(name: &Path) -> Subject {
@@ -42,8 +42,8 @@ fn finding(fault: &StoreFault) -> Finding {
         Part::Signed { .. } | Part::Pointer(_) => None,
     };
     Finding {
-        component: fault.harm.components.first().cloned(),
-        vouched_by: Some(Authority::SignedStore),
+        package: fault.harm.packages.first().cloned(),
+        verified_by: Some(Authority::Store),
         expected,
         cause,
         harms: (fault.harm != Harm::default()).then(|| fault.harm.clone()),
@@ -54,18 +54,18 @@ fn finding(fault: &StoreFault) -> Finding {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::model::{ComponentId, Digest, SystemPath};
+    use crate::model::{Digest, PackageId, SystemPath};
 
     #[test]
     fn a_damaged_content_is_named_by_what_it_would_have_harmed() {
         let digest = Digest::hash(b"timetable");
-        let component = ComponentId::new("quay", "1.0", "all").unwrap();
+        let package = PackageId::new("quay", "1.0", "all").unwrap();
         let path = SystemPath::literal("/usr/share/quay/timetable");
-        let harm = Harm { components: vec![component.clone()], paths: vec![path], more_paths: 0 };
+        let harm = Harm { packages: vec![package.clone()], paths: vec![path], more_paths: 0 };
         let fault =
             StoreFault { part: Part::Content { digest, size: 9 }, trouble: Trouble::Altered, harm: harm.clone() };
         let [found] = judge_store(&[fault]).try_into().unwrap();
-        assert_eq!((found.verdict, found.component, found.harms), (Verdict::Altered, Some(component), Some(harm)));
+        assert_eq!((found.verdict, found.package, found.harms), (Verdict::Altered, Some(package), Some(harm)));
         assert!(found.subject.name().unwrap().starts_with("objects/"));
         assert_eq!(found.expected.unwrap().blake3, Some(digest));
     }

@@ -1,4 +1,4 @@
-//! The area `store`: the trusted store itself, looked at before anything is held against it.
+//! The area `store`: the trusted store itself, examined before anything is compared with it.
 
 mod check;
 mod judge;
@@ -26,13 +26,14 @@ pub struct Store;
 
 static ABOUT: About = About {
     name: STORE,
-    help: "every part of the store in use; without being named, only what the rest needs of it",
+    help: "the trusted store: signatures, manifests and contents (a plain check verifies only what it needs)",
     by_default: true,
-    unit: ("thing", "things"),
+    only_when_named: &[],
+    unit: ("store file", "store files"),
     selector: None,
-    heading: |_| Cow::Borrowed("in the store"),
-    counted_as: &[(Verdict::Stray, "superfluous file in the store", "superfluous files in the store")],
-    by_component: false,
+    heading: |_| Cow::Borrowed("store"),
+    counted_as: &[(Verdict::Unowned, "unused file in the store", "unused files in the store")],
+    by_package: false,
     rereads_the_medium: true,
     not_touched: &["the machine", "the store's keys"],
     is_advised: false,

@@ -1,9 +1,9 @@
-//! From what is wrong with a store to what puts it right. Pure.
+//! From what is wrong with a store to what repairs it. Pure.
 
 use std::collections::HashSet;
 use std::path::PathBuf;
 
-use crate::model::{ActionKind, Digest, Finding, FindingId, Remedy};
+use crate::model::{Action, ActionKind, Digest, Finding, FindingId, Remedy};
 use crate::plan::Left;
 use crate::report::ActionReport;
 use crate::store::{Part, StoreFault, UnverifiedStore};
@@ -11,7 +11,7 @@ use crate::store::{Part, StoreFault, UnverifiedStore};
 /// Where a part of a store can be had again.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum RepairSource {
-    /// From what the operator has pinned.
+    /// From what the administrator has trusted.
     Pin,
     /// From the signed index.
     Index,
@@ -19,9 +19,9 @@ pub enum RepairSource {
     OtherStore,
     /// From the machine, which still holds it.
     Machine,
-    /// From the component's package, which is at hand.
-    Package,
-    /// From the component's package, which must be downloaded first.
+    /// From the package's .deb file, which is available.
+    Deb,
+    /// From the package's .deb file, which must be downloaded first.
     Download {
         /// The package's bytes.
         bytes: u64,
@@ -31,17 +31,17 @@ pub enum RepairSource {
 impl RepairSource {
     fn word(self) -> &'static str {
         match self {
-            Self::Pin => "pin",
+            Self::Pin => "trusted-key",
             Self::Index => "index",
             Self::OtherStore => "other-store",
             Self::Machine => "machine",
-            Self::Package => "package",
-            Self::Download { .. } => "archive",
+            Self::Deb => "package",
+            Self::Download { .. } => "repository",
         }
     }
 }
 
-/// One part that is put right.
+/// One part that is repaired.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct PlannedFix {
     /// The index of the fault.
@@ -55,9 +55,9 @@ pub struct PlannedFix {
 /// What is to be done to a store.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct StorePlan {
-    /// Parts that are put right.
+    /// Parts that are repaired.
     pub fixes: Vec<PlannedFix>,
-    /// Superfluous files that go aside.
+    /// Unused files that are set aside.
     pub asides: Vec<PathBuf>,
     /// What is left, and why.
     pub left: Vec<Left>,
@@ -101,7 +101,7 @@ impl StoreRepairPlan {
             };
             let finding = &findings[fix.fault];
             let shown = ActionReport::on(ActionKind::Restore, finding.subject.clone(), vec![finding.id.clone()]);
-            ActionReport { component: finding.component.clone(), bytes, ..shown }
+            ActionReport { package: finding.package.clone(), bytes, ..shown }
         });
         let asides = notes.iter().take(self.plan.asides.len());
         let asides = asides.map(|note| ActionReport::on(ActionKind::SetAside, note.subject.clone(), Vec::new()));
@@ -110,7 +110,7 @@ impl StoreRepairPlan {
 }
 
 /// Why a part cannot be had, and what to do next.
-pub type NoSource = (String, Option<String>);
+pub type NoSource = (String, Option<Action>);
 
 /// Plans the repair of each fault and enters the remedy into its finding.
 #[must_use]
@@ -129,15 +129,12 @@ pub fn plan_store(
                 plan.fixes.push(PlannedFix { fault: at, finding: finding.id.clone(), from });
             }
             Err((reason, next)) => {
-                finding.advice = Some(match &next {
-                    Some(next) => format!("{reason}; {next}"),
-                    None => reason.clone(),
-                });
+                finding.action.clone_from(&next);
                 plan.left.push(Left::new(finding, reason, next));
             }
         }
     }
-    // What everything else hangs on is put right first, what only the next filling needs last.
+    // What everything else depends on is repaired first, what only the next filling needs last.
     plan.fixes.sort_by_key(|fix| match &faults[fix.fault].part {
         Part::Signed { .. } => 0,
         Part::Manifest(_) => 1,
@@ -175,7 +172,7 @@ mod tests {
             (plan.left[0].finding.clone(), plan.left[0].reason.as_str()),
             (findings[1].id.clone(), "nobody has it")
         );
-        assert_eq!(findings[1].advice.as_deref(), Some("nobody has it"));
+        assert_eq!(findings[1].action, None);
         assert_eq!(plan.asides, [PathBuf::from("odd")]);
     }
 }

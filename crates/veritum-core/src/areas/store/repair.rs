@@ -5,11 +5,11 @@ use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::PoisonError;
 
-use super::sources::{another_store_with, held_by_machine, is_at_hand, packages_of, pinned_root, read_held};
+use super::sources::{another_store_with, debs_of, held_by_machine, is_at_hand, pinned_root, read_held};
 use super::{RepairSource, StoreRepairPlan};
 use crate::areas::Cx;
 use crate::event::{Event, Flow, Phase};
-use crate::model::{ActionResult, ComponentId, Digest, Harm, error_chain};
+use crate::model::{ActionResult, Digest, Harm, PackageId, error_chain};
 use crate::report::ActionReport;
 use crate::store::{Contents, Part, StoreError, StoreFault, StoreRepair, UnverifiedStore};
 use crate::supply::Supply;
@@ -33,24 +33,24 @@ pub fn repair_store(
     for (name, action) in part.plan.asides.iter().zip(&mut actions[part.plan.fixes.len()..]) {
         settle(action, repair.set_aside(name).map_err(|e| error_chain(&e)));
     }
-    let mut from_packages: Vec<(usize, &StoreFault)> = Vec::new();
+    let mut from_debs: Vec<(usize, &StoreFault)> = Vec::new();
     for (at, fix) in part.plan.fixes.iter().enumerate() {
         let fault = &part.faults[fix.fault];
         match mend_one(cx, &repair, fault, fix.from, part.unverified_store.as_ref()) {
             Some(result) => settle(&mut actions[at], result.map_err(|e| error_chain(&e))),
-            None => from_packages.push((at, fault)),
+            None => from_debs.push((at, fault)),
         }
-        // Each part is whole by itself: what was done by now stays, and the rest is told as left.
+        // Each part is whole by itself: what was done by now stays, and the rest is reported as left.
         if observer.on_event(Event::Advance { items: 1, bytes: 0 }) == Flow::Stop {
             let open = at + 1..part.plan.fixes.len();
-            from_packages.iter().map(|(at, _)| *at).chain(open).for_each(|at| {
-                settle(&mut actions[at], Err("it was interrupted before this one".into()));
+            from_debs.iter().map(|(at, _)| *at).chain(open).for_each(|at| {
+                settle(&mut actions[at], Err("interrupted before this one".into()));
             });
-            from_packages.clear();
+            from_debs.clear();
             break;
         }
     }
-    mend_from_packages(cx, &repair, &from_packages, &mut actions);
+    mend_from_debs(cx, &repair, &from_debs, &mut actions);
     repair.end()?;
     observer.on_event(Event::End);
     cx.supply.open.bad.write().unwrap_or_else(PoisonError::into_inner).clear();
@@ -84,16 +84,16 @@ fn mend_one(
 }
 
 /// Each package is read once for all that it is to give back.
-fn mend_from_packages(cx: &Cx<'_>, repair: &StoreRepair, parts: &[(usize, &StoreFault)], actions: &mut [ActionReport]) {
-    let mut packages: BTreeMap<ComponentId, Vec<(usize, &StoreFault)>> = BTreeMap::new();
+fn mend_from_debs(cx: &Cx<'_>, repair: &StoreRepair, parts: &[(usize, &StoreFault)], actions: &mut [ActionReport]) {
+    let mut debs: BTreeMap<PackageId, Vec<(usize, &StoreFault)>> = BTreeMap::new();
     for (at, fault) in parts {
-        match packages_of(cx, fault).into_iter().find(|(id, sum)| is_at_hand(cx, id, sum)) {
-            Some((id, _)) => packages.entry(id).or_default().push((*at, *fault)),
-            None => settle(&mut actions[*at], Err("its package is not at hand".into())),
+        match debs_of(cx, fault).into_iter().find(|(id, sum)| is_at_hand(cx, id, sum)) {
+            Some((id, _)) => debs.entry(id).or_default().push((*at, *fault)),
+            None => settle(&mut actions[*at], Err("its .deb file is not available".into())),
         }
     }
-    for (id, parts) in packages {
-        let result = mend_from_package(cx, repair, &id, &parts).map_err(|e| error_chain(&e));
+    for (id, parts) in debs {
+        let result = mend_from_deb(cx, repair, &id, &parts).map_err(|e| error_chain(&e));
         for (at, fault) in parts {
             let there = cx.supply.own_store().is_some_and(|store| match &fault.part {
                 Part::Content { digest, .. } => store.has_content(digest),
@@ -102,27 +102,27 @@ fn mend_from_packages(cx: &Cx<'_>, repair: &StoreRepair, parts: &[(usize, &Store
             });
             let result = result.clone().and_then(|()| match there {
                 true => Ok(()),
-                false => Err("its package does not hold it".into()),
+                false => Err("its .deb file does not contain it".into()),
             });
             settle(&mut actions[at], result);
         }
     }
 }
 
-fn mend_from_package(
+fn mend_from_deb(
     cx: &Cx<'_>,
     repair: &StoreRepair,
-    id: &ComponentId,
+    id: &PackageId,
     parts: &[(usize, &StoreFault)],
 ) -> Result<(), StoreError> {
     let none = || StoreError::NotACopy { path: id.to_string().into() };
     let store = cx.supply.own_store().ok_or_else(none)?;
-    let (entry, sum) = (store.entry(id).ok_or_else(none)?, store.package(id).ok_or_else(none)?);
-    let package = cx.supply.open_archive(|a| a.at_hand(&cx.system.machine, id, &sum)).flatten().ok_or_else(none)?;
+    let (entry, sum) = (store.entry(id).ok_or_else(none)?, store.deb(id).ok_or_else(none)?);
+    let deb = cx.supply.open_repositories(|a| a.at_hand(&cx.system.machine, id, &sum)).flatten().ok_or_else(none)?;
     for (_, fault) in parts {
         repair.set_aside(Path::new(&fault.part.name()))?;
     }
-    repair.package(package.file.into_inner(), Path::new(&package.from), entry).map(drop)
+    repair.deb(deb.file.into_inner(), Path::new(&deb.from), entry).map(drop)
 }
 
 fn settle(action: &mut ActionReport, result: Result<(), String>) {

@@ -5,22 +5,23 @@ use std::os::fd::AsFd as _;
 use std::sync::PoisonError;
 
 use super::{NoSource, RepairSource, StorePlan};
-use crate::archive::Lacking;
 use crate::areas::Cx;
-use crate::model::{ComponentId, ContentHasher, Digest, FileKind, Harm, SystemPath};
+use crate::model::{Action, ContentHasher, Digest, FileKind, Harm, PackageId, SystemPath};
 use crate::platform::debian::apt::FileSum;
+use crate::repository::Lacking;
 use crate::store::{Contents as _, Part, Store, StoreFault, UnverifiedStore, known};
 use crate::system::System;
 use crate::trust::Verified;
 
-/// Lets the archives be read for the components that something is wrong with and that are of no other store.
-pub(super) fn ask_for_packages(cx: &Cx<'_>, faults: &[StoreFault]) {
+/// Lets the repositories be read for the packages that something is wrong with and that are of no other store.
+pub(super) fn ask_for_debs(cx: &Cx<'_>, faults: &[StoreFault]) {
     let lost = |fault: &&StoreFault| another_store_with(cx, fault).is_none() && !matches!(fault.part, Part::Pointer(_));
-    let ids: BTreeSet<ComponentId> = faults.iter().filter(lost).flat_map(|i| i.harm.components.clone()).collect();
+    let ids: BTreeSet<PackageId> = faults.iter().filter(lost).flat_map(|i| i.harm.packages.clone()).collect();
     if !ids.is_empty() {
-        let ids: Vec<ComponentId> = ids.into_iter().collect();
-        // Whoever stops here stops at the next step as well.
-        let _ = cx.supply.with_archive(|archive| archive.ask_network(&cx.system.machine, &ids, cx.observer));
+        let ids: Vec<PackageId> = ids.into_iter().collect();
+        // The caller that stops here stops at the next step as well.
+        let _ =
+            cx.supply.with_repositories(|repositories| repositories.ask_network(&cx.system.machine, &ids, cx.observer));
     }
 }
 
@@ -39,7 +40,7 @@ fn is_known(cx: &Cx<'_>, name: &str, unverified_store: Option<&UnverifiedStore>)
     path.is_some_and(|path| known(path, name, pinned_root(cx, unverified_store)).is_some())
 }
 
-/// The pinned root of the store.
+/// The trusted root of the store.
 pub(super) fn pinned_root<'a>(cx: &Cx<'a>, unverified_store: Option<&'a UnverifiedStore>) -> &'a [u8] {
     unverified_store.map(UnverifiedStore::root).or_else(|| cx.supply.own_store().map(Store::root)).unwrap_or_default()
 }
@@ -57,11 +58,14 @@ pub(super) fn repair_source(
             let copy = unverified_store
                 .and_then(|unverified_store| cx.supply.other_stores().find(|s| unverified_store.is_copied_by(s)));
             let reason = || match cx.supply.open.refused_stores.first() {
-                Some(why) => format!("the other copy that was given cannot be used: {why}"),
-                None => "no other copy of this store is at hand".into(),
+                Some(why) => format!("the other copy cannot be used: {why}"),
+                None => "no other copy of this store is available".into(),
             };
-            let next = "give one: --from STORE; its keeper can sign it anew: veritum store publish --keys KEYDIR";
-            return copy.map(|_| RepairSource::OtherStore).ok_or_else(|| (reason(), Some(next.into())));
+            let next = Action::explained(
+                "name another copy (--from STORE), or ask the store's maintainer to sign it again",
+                "veritum store sign --keys KEYDIR",
+            );
+            return copy.map(|_| RepairSource::OtherStore).ok_or_else(|| (reason(), Some(next)));
         }
         Part::Content { .. } | Part::Manifest(_) => {}
     }
@@ -73,43 +77,43 @@ pub(super) fn repair_source(
     {
         return Ok(RepairSource::Machine);
     }
-    let packages = packages_of(cx, fault);
-    if packages.iter().any(|(id, sum)| is_at_hand(cx, id, sum)) {
-        return Ok(RepairSource::Package);
+    let debs = debs_of(cx, fault);
+    if debs.iter().any(|(id, sum)| is_at_hand(cx, id, sum)) {
+        return Ok(RepairSource::Deb);
     }
-    let lacking = packages.iter().find_map(|(id, sum)| cx.supply.open_archive(|a| a.fetchable(id, sum)).flatten());
+    let lacking = debs.iter().find_map(|(id, sum)| cx.supply.open_repositories(|a| a.fetchable(id, sum)).flatten());
     match lacking {
         Some(lacking) => Ok(RepairSource::Download { bytes: lacking.candidate.sum.get().size }),
         None => Err((
-            "neither another store, nor the machine, nor a package at hand has it".into(),
-            Some("give a place that has it: --from PATH (packages, or another store)".into()),
+            "no other store, no .deb file and not the machine has an intact copy".into(),
+            Some("name a folder of .deb files or another store that has it: --from PATH".into()),
         )),
     }
 }
 
-/// Whether a package is at hand; each is read once to find out, however many parts hang on it.
-pub(super) fn is_at_hand(cx: &Cx<'_>, id: &ComponentId, sum: &Verified<FileSum>) -> bool {
-    let known = || cx.supply.open.packages.lock().unwrap_or_else(PoisonError::into_inner);
+/// Whether a package is available; each is read once to find out, however many parts depends on it.
+pub(super) fn is_at_hand(cx: &Cx<'_>, id: &PackageId, sum: &Verified<FileSum>) -> bool {
+    let known = || cx.supply.open.debs.lock().unwrap_or_else(PoisonError::into_inner);
     if let Some(there) = known().get(id) {
         return *there;
     }
-    let there = cx.supply.open_archive(|a| a.at_hand(&cx.system.machine, id, sum).is_some()).unwrap_or(false);
+    let there = cx.supply.open_repositories(|a| a.at_hand(&cx.system.machine, id, sum).is_some()).unwrap_or(false);
     known().insert(id.clone(), there);
     there
 }
 
-/// The packages that hold a part, as the store's owner vouches for them.
-pub(super) fn packages_of(cx: &Cx<'_>, fault: &StoreFault) -> Vec<(ComponentId, Verified<FileSum>)> {
+/// The packages that hold a part, as the store's owner verifies them.
+pub(super) fn debs_of(cx: &Cx<'_>, fault: &StoreFault) -> Vec<(PackageId, Verified<FileSum>)> {
     let store = cx.supply.own_store();
-    let sum = |id: &ComponentId| Some((id.clone(), store?.package(id)?));
-    fault.harm.components.iter().filter_map(sum).collect()
+    let sum = |id: &PackageId| Some((id.clone(), store?.deb(id)?));
+    fault.harm.packages.iter().filter_map(sum).collect()
 }
 
 pub(super) fn downloads(cx: &Cx<'_>, faults: &[StoreFault], plan: &StorePlan) -> Vec<(Lacking, String)> {
     let mut all: Vec<(Lacking, String)> = Vec::new();
     for fix in plan.fixes.iter().filter(|m| matches!(m.from, RepairSource::Download { .. })) {
-        let found = packages_of(cx, &faults[fix.fault]).into_iter().find_map(|(id, sum)| {
-            cx.supply.open_archive(|a| {
+        let found = debs_of(cx, &faults[fix.fault]).into_iter().find_map(|(id, sum)| {
+            cx.supply.open_repositories(|a| {
                 let lacking = a.fetchable(&id, &sum)?;
                 let from = a.sources()[lacking.candidate.source].source.describe();
                 Some((lacking, from))
@@ -138,7 +142,7 @@ pub(super) fn read_held(
     size: u64,
     to: &mut dyn FnMut(&[u8]) -> std::io::Result<()>,
 ) -> std::io::Result<()> {
-    let other = || std::io::Error::new(std::io::ErrorKind::NotFound, "it is not there");
+    let other = || std::io::Error::new(std::io::ErrorKind::NotFound, "missing");
     let physical = system.machine.resolve(path)?;
     let dir = system.machine.dir(&physical.parent().ok_or_else(other)?)?;
     let stat = dir.look(physical.name())?.filter(|s| s.kind == FileKind::File && s.size == size);

@@ -5,7 +5,7 @@ use crate::machine::Machine;
 use crate::model::{FileKind, SystemPath, Verdict};
 use crate::platform::debian::apt::BINARY_CACHES;
 
-/// What stands at the beginning of one, by apt's own layout (`pkgCache::Header`), least significant byte first.
+/// What is at the beginning of one, by apt's own layout (`pkgCache::Header`), least significant byte first.
 const SIGNATURE: [u8; 4] = [0xdc, 0x76, 0xfe, 0x98];
 
 /// Judges them by how they begin: apt holds the rest against the lists itself.
@@ -17,8 +17,8 @@ pub(crate) fn binary_caches(machine: &Machine) -> ExaminedPart {
         let Ok(Some(stat)) = dir.look(path.name()) else { continue };
         part.examined += 1;
         if stat.kind != FileKind::File {
-            let cause = format!("a {} stands where apt keeps what it made of the lists", stat.kind.word());
-            part.add(to_set_aside(at_path(&path, Verdict::WrongKind, &cause, None)));
+            let cause = format!("a {} is in place of apt's cache of the package lists", stat.kind.word());
+            part.add(to_set_aside(at_path(&path, Verdict::WrongType, &cause, None)));
             continue;
         }
         let mut begins = [0; 4];
@@ -27,16 +27,16 @@ pub(crate) fn binary_caches(machine: &Machine) -> ExaminedPart {
             dir.disk().read(file.as_fd(), &mut begins)
         });
         let verdict = match read {
-            // apt makes an empty one anew by itself.
+            // apt makes an empty one again by itself.
             Ok(0) => continue,
             Ok(4) if begins == SIGNATURE => continue,
-            Ok(_) => Verdict::Garbled,
+            Ok(_) => Verdict::Corrupt,
             Err(e) if e.kind() == std::io::ErrorKind::PermissionDenied => continue,
             Err(_) => Verdict::Unreadable,
         };
-        let cause = "it is not what apt makes of the lists; apt makes it again when it is not there";
+        let cause = "not a valid apt cache; apt rebuilds it when it is missing";
         let finding = at_path(&path, verdict, cause, None);
-        part.add(if verdict == Verdict::Garbled { to_set_aside(finding) } else { finding });
+        part.add(if verdict == Verdict::Corrupt { to_set_aside(finding) } else { finding });
     }
     part
 }
@@ -62,6 +62,6 @@ mod tests {
         std::fs::write(cache.join("pkgcache.bin"), [0; 4096]).unwrap();
         std::fs::remove_file(cache.join("srcpkgcache.bin")).unwrap();
         std::fs::create_dir(cache.join("srcpkgcache.bin")).unwrap();
-        assert_eq!(told(), [Verdict::Garbled, Verdict::WrongKind]);
+        assert_eq!(told(), [Verdict::Corrupt, Verdict::WrongType]);
     }
 }

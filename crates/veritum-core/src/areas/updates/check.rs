@@ -1,38 +1,38 @@
-//! What came of the area `updates`: everything that updates rest on, and what waits.
+//! What came of the area `updates`: everything that updates depend on, and what waits.
 
 use std::collections::HashSet;
 use std::time::Instant;
 
 use super::holders::{lock_holders, watch};
 use super::{
-    Clock, ExaminedPart, Offers, TERM, TERM_TAIL, UPDATES, VerifiedDownload, archives, begun_lists, binary_caches,
-    downloaded, downloads, escaping_links, folders, history, in_words, installs, last_success, lists, locks,
-    needed_room, restart_note, room, services, settings, sources,
+    Clock, ExaminedPart, Offers, TERM, TERM_TAIL, UPDATES, VerifiedDownload, begun_lists, binary_caches, downloaded,
+    downloads, escaping_links, folders, history, in_words, installs, last_success, lists, locks, needed_room,
+    repositories, restart_note, room, services, settings, sources,
 };
-use crate::archive::{Archive, Asked, Renewal, lists_at_hand, wrong_lists};
 use crate::areas::{Coverage, Cx, Examined};
-use crate::model::{Authority, ComponentId, Finding, Subject, SystemPath, Verdict};
+use crate::model::{Authority, Finding, PackageId, Subject, SystemPath, Verdict};
 use crate::platform::Platform as _;
 use crate::platform::debian::Debian;
 use crate::platform::debian::apt::{self, AptConf};
 use crate::platform::services::{Masking, UnitState};
+use crate::repository::{Asked, Renewal, Repositories, lists_at_hand, wrong_lists};
 use crate::supply::Waiting;
 use crate::system::{System, WorkError};
 
-/// What came of looking at updates, with what a repair of them goes by.
+/// What came of examining updates, with what a repair of them goes by.
 #[derive(Debug)]
 pub(crate) struct UpdatesPart {
     /// What came of it.
     pub examined: Examined,
-    /// Lists at hand that are not what was signed, by source.
+    /// Lists available that are not what was signed, by source.
     pub wrong_lists: Vec<(String, Vec<SystemPath>)>,
-    /// Downloads that are what the archive signed.
+    /// Downloads that are what the repository signed.
     pub verified: Vec<VerifiedDownload>,
-    /// Those of them that can be fetched again, with what they hold, as far as room is needed.
+    /// Those of them that can be fetched again, with what they hold, as far as free space is needed.
     pub to_free: Vec<VerifiedDownload>,
 }
 
-/// Looks at everything that updates rest on.
+/// Examines everything that updates depend on.
 ///
 /// # Errors
 /// If the run was stopped.
@@ -62,26 +62,26 @@ pub(crate) fn look(cx: &Cx<'_>) -> Result<UpdatesPart, WorkError> {
     if !escaping.iter().any(|out| out.as_bytes().starts_with(apt::LISTS.as_bytes())) {
         part.merge(begun_lists(machine));
     }
-    let (waiting, wrong_lists) = cx.supply.with_archive(|archive| {
+    let (waiting, wrong_lists) = cx.supply.with_repositories(|repositories| {
         let here = downloaded(machine);
-        archive.also_know(here.iter().map(|id| id.name.clone()));
-        archive.listed(machine, installed.components.iter().map(|c| &c.id).chain(&here));
-        let archive: &Archive = archive;
+        repositories.also_know(here.iter().map(|id| id.name.clone()));
+        repositories.listed(machine, installed.packages.iter().map(|c| &c.id).chain(&here));
+        let repositories: &Repositories = repositories;
         let clock = Clock { now: outside.now, own: machine.is_live() };
-        let states = lists_at_hand(archive, machine);
-        part.merge(lists(archive.sources(), &states, clock));
-        let names = archive.sources().iter().map(|s| s.source.describe());
-        let wrong: Vec<(String, Vec<SystemPath>)> = names.zip(wrong_lists(archive, machine, &states)).collect();
+        let states = lists_at_hand(repositories, machine);
+        part.merge(lists(repositories.sources(), &states, clock));
+        let names = repositories.sources().iter().map(|s| s.source.describe());
+        let wrong: Vec<(String, Vec<SystemPath>)> = names.zip(wrong_lists(repositories, machine, &states)).collect();
         let offers = Offers {
-            sums: &|id| archive.table().sums_of(id),
-            listed: &|id| archive.table().newest(id).is_some(),
+            sums: &|id| repositories.table().sums_of(id),
+            listed: &|id| repositories.table().newest(id).is_some(),
             escaping_links: &escaping,
         };
         part.merge(downloads(machine, &offers, &cx.system.pool, observer).map_err(|_| WorkError::Stopped)?);
-        Ok::<_, WorkError>((cx.supply.waiting(archive), wrong))
+        Ok::<_, WorkError>((cx.supply.waiting(repositories), wrong))
     })?;
-    let asked = asked_archives(cx)?;
-    part.answered(archives(&asked));
+    let asked = asked_repositories(cx)?;
+    part.answered(repositories(&asked));
     let place = SystemPath::literal(apt::CACHE);
     let free = machine.resolve(&place).and_then(|real| machine.dir(&real));
     let mut to_free = Vec::new();
@@ -98,25 +98,25 @@ pub(crate) fn look(cx: &Cx<'_>) -> Result<UpdatesPart, WorkError> {
     Ok(UpdatesPart { examined, wrong_lists, verified, to_free })
 }
 
-/// What the machine's archives answer; before a repair they are asked what they offer instead.
-fn asked_archives(cx: &Cx<'_>) -> Result<Vec<Renewal>, WorkError> {
-    match cx.how.plans {
+/// What the machine's repositories answer; before a repair they are asked what they offer instead.
+fn asked_repositories(cx: &Cx<'_>) -> Result<Vec<Renewal>, WorkError> {
+    match cx.how.plans || !cx.scope.is_deep(&UPDATES) {
         false => cx.supply.renewals(Asked { only_releases: true, ..Asked::default() }, cx.observer),
         true => Ok(Vec::new()),
     }
 }
 
-/// Downloads that an archive on the network gives again, for so many bytes: of what is installed first, the largest first.
+/// Downloads that a repository on the network gives again, for so many bytes: of what is installed first, the largest first.
 fn downloads_to_free(cx: &Cx<'_>, right: &[VerifiedDownload], missing: u64) -> Vec<VerifiedDownload> {
     if missing == 0 {
         return Vec::new();
     }
     let again = |one: &&VerifiedDownload| {
-        cx.supply.open_archive(|archive| archive.on_network(&one.component).is_some()).unwrap_or(false)
+        cx.supply.open_repositories(|repositories| repositories.on_network(&one.package).is_some()).unwrap_or(false)
     };
-    let installed: HashSet<&ComponentId> = cx.system.installed.components.iter().map(|c| &c.id).collect();
+    let installed: HashSet<&PackageId> = cx.system.installed.packages.iter().map(|c| &c.id).collect();
     let mut all: Vec<VerifiedDownload> = right.iter().filter(again).cloned().collect();
-    all.sort_by_key(|one| (!installed.contains(&one.component), std::cmp::Reverse(one.bytes)));
+    all.sort_by_key(|one| (!installed.contains(&one.package), std::cmp::Reverse(one.bytes)));
     let mut have = 0;
     all.into_iter()
         .take_while(|one| {
@@ -139,8 +139,8 @@ fn examined(mut part: ExaminedPart, waiting: &Waiting, (asked, last): (&[Renewal
             examined: part.examined,
             bytes: part.bytes,
             incomplete: part.examined == 0,
-            weak: part.vouched.contains_key(&Authority::SelfReported) || !part.unexamined.is_empty(),
-            vouched: std::mem::take(&mut part.vouched),
+            weak: part.verified_by.contains_key(&Authority::Local) || !part.unexamined.is_empty(),
+            verified_by: std::mem::take(&mut part.verified_by),
             ..Coverage::default()
         },
         ..Examined::new(UPDATES)
@@ -150,12 +150,12 @@ fn examined(mut part: ExaminedPart, waiting: &Waiting, (asked, last): (&[Renewal
     }
     examined.findings = part.into_findings();
     examined.findings.sort_by(|a, b| (a.verdict, &a.subject).cmp(&(b.verdict, &b.subject)));
-    // An archive that does not answer says nothing against the lists that are here.
-    let silent = [Verdict::Unreachable, Verdict::Gone, Verdict::WentBack];
+    // A repository that does not answer says nothing against the lists that are here.
+    let silent = [Verdict::Unreachable, Verdict::NoSuchRelease, Verdict::RolledBack];
     let wrong_list = |f: &Finding| matches!(f.subject, Subject::Source { .. }) && !silent.contains(&f.verdict);
     let is_wrong = examined.problems().any(wrong_list);
     examined.coverage.extent = Some(match is_wrong {
-        true => format!("what waits cannot be told: lists are wrong or missing; {}", asked_words(asked)),
+        true => format!("available updates unknown (package lists are damaged or missing); {}", asked_words(asked)),
         false => format!("{}; {}{}", waiting_words(waiting), asked_words(asked), last_words(last)),
     });
     examined
@@ -166,24 +166,24 @@ fn last_words(last: Option<&str>) -> String {
     last.map(|at| format!("; last installed {}", at.get(..16).unwrap_or(at))).unwrap_or_default()
 }
 
-/// Whether the archives were asked, and have something newer.
+/// Whether the repositories were asked, and have something newer.
 fn asked_words(asked: &[Renewal]) -> String {
     let newer = asked.iter().filter(|renewal| renewal.brings_something()).count();
     match (asked.len(), newer) {
-        (0, _) => "the network was not asked".into(),
-        (_, 0) => "no archive has newer ones".into(),
-        (all, newer) => format!("{newer} of {all} archives have newer ones"),
+        (0, _) => "the network was not used".into(),
+        (_, 0) => "all repositories have the same package lists".into(),
+        (all, newer) => format!("{newer} of {all} repositories have newer package lists"),
     }
 }
 
 fn waiting_words(waiting: &Waiting) -> String {
     match waiting.updates {
-        0 => "by the lists that are here nothing waits".into(),
+        0 => "no updates are waiting, according to the cached package lists".into(),
         n => {
-            let s = if n == 1 { "update waits" } else { "updates wait" };
+            let s = if n == 1 { "update is waiting" } else { "updates are waiting" };
             let security =
-                if waiting.security > 0 { format!(", {} for security", waiting.security) } else { String::new() };
-            format!("by the lists that are here {n} {s}{security} ({})", in_words(waiting.bytes))
+                if waiting.security > 0 { format!(", {} of them security", waiting.security) } else { String::new() };
+            format!("{n} {s}{security} ({}), according to the cached package lists", in_words(waiting.bytes))
         }
     }
 }
@@ -195,9 +195,7 @@ mod tests {
     #[test]
     fn what_waits_is_told_by_number_and_size() {
         let waiting = Waiting { updates: 12, security: 2, bytes: 34 << 20, ids: Vec::new() };
-        assert!(
-            waiting_words(&waiting).starts_with("by the lists that are here 12 updates wait, 2 for security (34 MiB)")
-        );
-        assert!(waiting_words(&Waiting::default()).contains("nothing waits"));
+        assert!(waiting_words(&waiting).starts_with("12 updates are waiting, 2 of them security (34 MiB)"));
+        assert!(waiting_words(&Waiting::default()).contains("no updates are waiting"));
     }
 }

@@ -1,4 +1,4 @@
-//! Packages that were downloaded: held against the signed index that lists them.
+//! Packages that were downloaded: compared with the signed index that lists them.
 
 use std::io;
 
@@ -7,22 +7,22 @@ use rayon::prelude::*;
 use super::{ExaminedPart, VerifiedDownload, at_path, to_set_aside};
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::machine::{Dir, Machine};
-use crate::model::{Authority, ComponentId, FileKind, SystemPath, Verdict};
-use crate::platform::debian::apt::{CACHE, FileSum, LISTS, component_of_package_name};
+use crate::model::{Authority, FileKind, PackageId, SystemPath, Verdict};
+use crate::platform::debian::apt::{CACHE, FileSum, LISTS, package_of_deb_name};
 use crate::scan::Stopped;
 
-/// Names over this number in one folder are not looked at.
+/// Names over this number in one folder are not examined.
 const MAX_NAMES: usize = 500_000;
 /// Read at a time.
 const PIECE: usize = 128 * 1024;
 
 /// What verified indexes say of packages.
 pub(crate) struct Offers<'a> {
-    /// Sizes and digests of exactly this component's packages.
-    pub(crate) sums: &'a (dyn Fn(&ComponentId) -> Vec<FileSum> + Sync),
+    /// Sizes and digests of exactly this package's .deb files.
+    pub(crate) sums: &'a (dyn Fn(&PackageId) -> Vec<FileSum> + Sync),
     /// Whether any version of its name and architecture is listed.
-    pub(crate) listed: &'a (dyn Fn(&ComponentId) -> bool + Sync),
-    /// Folders that lead to a place that is nobody's business here: they are not looked into.
+    pub(crate) listed: &'a (dyn Fn(&PackageId) -> bool + Sync),
+    /// Folders that point to a place that is no one's business here: they are not looked into.
     pub(crate) escaping_links: &'a [SystemPath],
 }
 
@@ -43,18 +43,18 @@ enum Judged {
     NoFile(FileKind),
 }
 
-/// The components whose packages lie in the cache or are under way, by the files' names.
-pub(crate) fn downloaded(machine: &Machine) -> Vec<ComponentId> {
+/// The packages whose .deb files lie in the cache or are under way, by the files' names.
+pub(crate) fn downloaded(machine: &Machine) -> Vec<PackageId> {
     let folders = [CACHE.as_bytes().to_vec(), [CACHE.as_bytes(), b"/partial"].concat()];
     let names = folders.iter().flat_map(|folder| {
         let dir =
             SystemPath::parse(folder).ok().and_then(|f| machine.resolve(&f).and_then(|real| machine.dir(&real)).ok());
         dir.and_then(|dir| dir.disk().list(dir.fd()).ok()).unwrap_or_default().into_iter().take(MAX_NAMES)
     });
-    names.filter_map(|(name, _)| component_of_package_name(std::str::from_utf8(&name).ok()?)).collect()
+    names.filter_map(|(name, _)| package_of_deb_name(std::str::from_utf8(&name).ok()?)).collect()
 }
 
-/// Tells of folders of apt's that lead into a protected place; answers which.
+/// Reports folders of apt's that lead into a protected place; answers which.
 pub(crate) fn escaping_links(
     machine: &Machine,
     protected: &dyn Fn(&SystemPath) -> Option<String>,
@@ -68,21 +68,21 @@ pub(crate) fn escaping_links(
         if out.iter().any(|above| folder.is_within(above)) {
             continue;
         }
-        let advice = "look who made that link; when nobody knows, move it away and make a folder in its place";
-        part.add(at_path(&folder, Verdict::WrongKind, &format!("it leads to {real}, and {why}"), Some(advice)));
+        let advice = "find out who created the symlink; if it is not needed, replace it by a folder";
+        part.add(at_path(&folder, Verdict::WrongType, &format!("points to {real}: {why}"), Some(advice.into())));
         out.push(folder);
     }
     (part, out)
 }
 
-/// Tells of what stands in the place of a folder of apt's. One that is not there apt makes by itself; anything else there
+/// Reports what is in the place of a folder of apt's. One that is not there apt makes by itself; anything else there
 /// keeps it from working.
 pub(crate) fn folders(machine: &Machine) -> ExaminedPart {
     let mut part = ExaminedPart::default();
     for top in [CACHE, LISTS].map(SystemPath::literal) {
         for folder in [Some(top.clone()), top.join(b"partial").ok()].into_iter().flatten() {
             let Some(why) = no_folder(machine, &folder) else { continue };
-            part.add(to_set_aside(at_path(&folder, Verdict::WrongKind, &why, None)));
+            part.add(to_set_aside(at_path(&folder, Verdict::WrongType, &why, None)));
             break;
         }
     }
@@ -97,19 +97,17 @@ fn no_folder(machine: &Machine, folder: &SystemPath) -> Option<String> {
     match stat.kind {
         FileKind::Folder => None,
         FileKind::Link => match enters() {
-            Err(e) if e.kind() == io::ErrorKind::NotFound => {
-                Some("a link that leads to nothing stands in the place of a folder".into())
-            }
+            Err(e) if e.kind() == io::ErrorKind::NotFound => Some("a dangling symlink is in place of a folder".into()),
             Err(e) if e.kind() == io::ErrorKind::NotADirectory => {
-                Some("a link to something that is no folder stands there".into())
+                Some("a symlink to something other than a folder is in place of a folder".into())
             }
             _ => None,
         },
-        kind => Some(format!("a {} stands in the place of a folder", kind.word())),
+        kind => Some(format!("a {} is in place of a folder", kind.word())),
     }
 }
 
-/// Tells of lists that were under way when a run ended: apt goes on from them, or takes them away.
+/// Reports lists that were under way when a run ended: apt goes on from them, or takes them away.
 pub(crate) fn begun_lists(machine: &Machine) -> ExaminedPart {
     let mut part = ExaminedPart::default();
     let Ok(folder) = SystemPath::literal(LISTS).join(b"partial") else { return part };
@@ -120,8 +118,8 @@ pub(crate) fn begun_lists(machine: &Machine) -> ExaminedPart {
         if let Ok(path) = folder.child(&name) {
             part.add(at_path(
                 &path,
-                Verdict::Begun,
-                "a list is under way, or was left by a run that ended early",
+                Verdict::Partial,
+                "a package list is being downloaded, or is left over from an interrupted run",
                 None,
             ));
         }
@@ -129,10 +127,10 @@ pub(crate) fn begun_lists(machine: &Machine) -> ExaminedPart {
     part
 }
 
-/// Judges what lies in the cache and what is under way.
+/// Judges what is in the cache and what is under way.
 ///
 /// # Errors
-/// When the observer said stop.
+/// When the observer interrupted the run.
 pub(crate) fn downloads(
     machine: &Machine,
     offers: &Offers<'_>,
@@ -152,10 +150,10 @@ pub(crate) fn downloads(
         });
         let (dir, names) = match listed {
             Ok(listed) => listed,
-            // What else stands there is told of the folder itself.
+            // What else is there is reported of the folder itself.
             Err(e) if matches!(e.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) => continue,
             Err(e) => {
-                part.unexamined.push((format!("what was downloaded: {}", why_not(&e)), 1, Some(folder)));
+                part.unexamined.push((format!("downloaded files: {}", why_not(&e)), 1, Some(folder)));
                 continue;
             }
         };
@@ -178,9 +176,9 @@ pub(crate) fn downloads(
         observer.on_event(Event::End);
         for (name, (judged, bytes)) in names.iter().zip(judged?) {
             part.bytes += bytes;
-            let component = std::str::from_utf8(name).ok().and_then(component_of_package_name);
-            if let (Judged::Right, Ok(path), Some(component)) = (&judged, folder.child(name), component) {
-                part.verified.push(VerifiedDownload { path, bytes, component });
+            let package = std::str::from_utf8(name).ok().and_then(package_of_deb_name);
+            if let (Judged::Right, Ok(path), Some(package)) = (&judged, folder.child(name), package) {
+                part.verified.push(VerifiedDownload { path, bytes, package });
             }
             if let Ok(path) = folder.child(name) {
                 tell(&mut part, &path, partial, judged);
@@ -200,7 +198,7 @@ fn judge(dir: &Dir, name: &[u8], partial: bool, offers: &Offers<'_>) -> (Judged,
     if stat.kind != FileKind::File {
         return (Judged::NoFile(stat.kind), 0);
     }
-    let Some(id) = std::str::from_utf8(name).ok().and_then(component_of_package_name) else {
+    let Some(id) = std::str::from_utf8(name).ok().and_then(package_of_deb_name) else {
         return (Judged::Unknown, 0);
     };
     let sums = (offers.sums)(&id);
@@ -228,7 +226,7 @@ fn unreadable(error: &io::Error) -> Judged {
     }
 }
 
-/// Why something could not be looked at.
+/// Why something could not be examined.
 fn why_not(error: &io::Error) -> String {
     match error.kind() {
         io::ErrorKind::PermissionDenied => "needs root".into(),
@@ -256,35 +254,35 @@ fn sha256(dir: &Dir, name: &[u8]) -> io::Result<([u8; 32], u64)> {
 
 fn tell(part: &mut ExaminedPart, path: &SystemPath, partial: bool, judged: Judged) {
     let finding = match judged {
-        Judged::Right => return part.saw(Authority::Archive, 1),
+        Judged::Right => return part.saw(Authority::Repository, 1),
         Judged::Forbidden => return part.passed_over("needs root", path),
         Judged::Begun(size) => {
-            part.saw(Authority::Archive, 1);
-            at_path(path, Verdict::Begun, &format!("a download of {size} bytes is under way, or was left"), None)
+            part.saw(Authority::Repository, 1);
+            at_path(
+                path,
+                Verdict::Partial,
+                &format!("{size} bytes downloaded so far, or left over from an interrupted run"),
+                None,
+            )
         }
         Judged::CutShort { has, of } => {
-            part.saw(Authority::Archive, 1);
-            to_set_aside(at_path(
-                path,
-                Verdict::CutShort,
-                &format!("it has {has} of the {of} bytes that the archive signed"),
-                None,
-            ))
+            part.saw(Authority::Repository, 1);
+            to_set_aside(at_path(path, Verdict::Truncated, &format!("{has} of {of} bytes"), None))
         }
         Judged::Altered => {
-            part.saw(Authority::Archive, 1);
+            part.saw(Authority::Repository, 1);
             let cause = match partial {
-                true => "what was downloaded is not what the archive signed, and apt would go on from it",
-                false => "its digest is not the one that the archive signed",
+                true => "the partial download differs from the signed file, and apt would resume it",
+                false => "checksum differs from the signed index",
             };
             to_set_aside(at_path(path, Verdict::Altered, cause, None))
         }
-        Judged::Superseded => at_path(path, Verdict::Superseded, "the archive lists another version by now", None),
-        Judged::Unknown => at_path(path, Verdict::Unvouched, "no index at hand lists it", None),
+        Judged::Superseded => at_path(path, Verdict::Superseded, "the repository lists another version now", None),
+        Judged::Unknown => at_path(path, Verdict::Unverified, "not listed in any repository index", None),
         Judged::Unreadable(why) => at_path(path, Verdict::Unreadable, &format!("reading gives an error: {why}"), None),
         Judged::NoFile(kind) => {
-            let cause = format!("a {} stands where a download belongs", kind.word());
-            to_set_aside(at_path(path, Verdict::WrongKind, &cause, None))
+            let cause = format!("a {} is in place of a download", kind.word());
+            to_set_aside(at_path(path, Verdict::WrongType, &cause, None))
         }
     };
     part.add(finding);

@@ -1,7 +1,7 @@
 //! What the package tools' own logs say of the last run, in plain words.
 
 use super::{ExaminedPart, at_path};
-use crate::model::{SystemPath, Verdict};
+use crate::model::{Action, SystemPath, Verdict};
 use crate::platform::Run;
 
 /// Where apt keeps what was asked for and what came of it.
@@ -10,12 +10,12 @@ const HISTORY: &str = "/var/log/apt/history.log";
 pub(crate) const TERM: &str = "/var/log/apt/term.log";
 /// Of that so much is read, from its end.
 pub(crate) const TERM_TAIL: u64 = 256 << 10;
-/// Components whose errors are told; the rest is counted.
+/// Packages whose errors are reported; the rest is counted.
 const TOLD: usize = 3;
 /// Longer reasons are cut.
 const MAX_WORDS: usize = 200;
 
-/// Tells of the latest run when it failed or was cut short; `runs` are newest first, `term` is the end of what was said.
+/// Reports the latest run when it failed or was truncated; `runs` are newest first, `term` is the end of what was said.
 pub(crate) fn history(runs: &[Run], term: &[u8]) -> ExaminedPart {
     let mut part = ExaminedPart::default();
     part.examined += u64::from(!runs.is_empty());
@@ -28,17 +28,17 @@ pub(crate) fn history(runs: &[Run], term: &[u8]) -> ExaminedPart {
             let told: Vec<String> = errors.into_iter().take(TOLD).collect();
             let rest = if more > 0 { format!("; and {more} more") } else { String::new() };
             let why = if told.is_empty() { in_words(error) } else { told.join("; ") + &rest };
-            format!("the last run, of {}{command}, failed: {why}", run.began)
+            format!("the last package run of {}{command} failed: {why}", run.began)
         }
         (None, None) => format!(
-            "the last run, of {}{command}, has no end: it was cut short, by a loss of power or by somebody, or it still runs",
+            "the last package run of {}{command} did not finish: it was interrupted or is still running",
             run.began
         ),
         (None, Some(_)) => return part,
     };
     let advice =
-        "run the same update again; where an installation was interrupted, `veritum repair updates` finishes it first";
-    part.add(at_path(&SystemPath::literal(HISTORY), Verdict::RunFailed, &cause, Some(advice)));
+        Action::explained("finish interrupted installations, then run the same update again", "veritum repair updates");
+    part.add(at_path(&SystemPath::literal(HISTORY), Verdict::LastRunFailed, &cause, Some(advice)));
     part
 }
 
@@ -51,9 +51,9 @@ pub(crate) fn last_success(runs: &[Run]) -> Option<&str> {
 /// What apt says of a run that failed.
 fn in_words(error: &str) -> String {
     let known = [
-        ("segmentation fault", "the package tool crashed; test memory and disk"),
-        ("returned an error code", "the package tool, or a component's own script, gave an error"),
-        ("exited unexpectedly", "the package tool was ended from outside"),
+        ("segmentation fault", "dpkg crashed; test memory and disk"),
+        ("returned an error code", "dpkg or a package's script failed"),
+        ("exited unexpectedly", "dpkg was killed"),
         ("No space left", "the disk was full"),
     ];
     match known.iter().find(|(sign, _)| error.contains(sign)) {
@@ -66,7 +66,7 @@ fn plain(text: &str) -> String {
     text.chars().filter(|c| !c.is_control()).take(MAX_WORDS).collect::<String>().trim().to_owned()
 }
 
-/// Components that the package tool gave an error for in the last run, each with the reason in plain words.
+/// Packages that the package tool gave an error for in the last run, each with the reason in plain words.
 fn said(term: &[u8]) -> Vec<String> {
     let text = String::from_utf8_lossy(term);
     let last = text.rfind("Log started:").map_or(&text[..], |at| &text[at..]);
@@ -89,18 +89,18 @@ fn said(term: &[u8]) -> Vec<String> {
 fn reason(line: &str) -> String {
     let script = ["pre-installation", "post-installation", "pre-removal", "post-removal"];
     if let Some(which) = script.iter().find(|which| line.contains(&format!("{which} script"))) {
-        return format!("its {which} script gave an error");
+        return format!("its {which} script failed");
     }
     let known = [
         ("No space left on device", "the disk was full"),
-        ("dependency problems", "what it needs was not finished"),
-        ("trying to overwrite", "a file of it belongs to another component"),
-        ("cannot access archive", "its package was not there"),
-        ("unexpected end of file", "its package was cut short"),
-        ("lzma error", "its package was damaged"),
-        ("decompress", "its package was damaged"),
-        ("Read-only file system", "the disk could not be written"),
-        ("Input/output error", "the disk gave an error"),
+        ("dependency problems", "its dependencies are not configured"),
+        ("trying to overwrite", "one of its files belongs to another package"),
+        ("cannot access archive", "its .deb file is missing"),
+        ("unexpected end of file", "its .deb file is truncated"),
+        ("lzma error", "its .deb file is damaged"),
+        ("decompress", "its .deb file is damaged"),
+        ("Read-only file system", "the file system is read-only"),
+        ("Input/output error", "the disk reported an error"),
     ];
     match known.iter().find(|(sign, _)| line.contains(sign)) {
         Some((_, words)) => (*words).to_owned(),
@@ -134,10 +134,10 @@ mod tests {
             dpkg: error processing package harbourcam (--configure):\n installed harbourcam package post-installation script subprocess returned error exit status 1\n\
             dpkg: error processing archive /var/cache/apt/archives/quay_1_amd64.deb (--unpack):\n cannot copy extracted data for './x': failed to write (No space left on device)\n";
         let words = told(&[run(Some(error), true), run(None, true)], term).unwrap();
-        assert!(words.contains("harbourcam: its post-installation script gave an error"), "{words}");
+        assert!(words.contains("harbourcam: its post-installation script failed"), "{words}");
         assert!(words.contains("quay_1_amd64.deb: the disk was full") && !words.contains("old"), "{words}");
-        assert!(told(&[run(Some(error), true)], "").unwrap().ends_with("a component's own script, gave an error"));
-        assert!(told(&[run(None, false)], "").unwrap().contains("cut short"));
+        assert!(told(&[run(Some(error), true)], "").unwrap().ends_with("dpkg or a package's script failed"));
+        assert!(told(&[run(None, false)], "").unwrap().contains("did not finish"));
         assert_eq!(told(&[run(None, true), run(Some(error), true)], term), None);
         assert_eq!(told(&[], ""), None);
     }

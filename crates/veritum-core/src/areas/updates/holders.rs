@@ -15,7 +15,7 @@ use crate::system::WorkError;
 
 /// A program that does nothing for so long counts as stuck.
 const WATCHED: Duration = Duration::from_secs(10);
-/// How often it is looked at meanwhile.
+/// How often it is examined meanwhile.
 const GLANCE: Duration = Duration::from_millis(250);
 
 /// The units that hold a lock which a repair needs and this run does not have, with their
@@ -36,7 +36,7 @@ pub(crate) fn services_in_the_way(cx: &Cx<'_>, ours: &[SystemPath]) -> Result<Ve
             return Err(WorkError::LockHeld {
                 path: one.path.clone(),
                 who: held.as_ref().and_then(|finding| finding.cause.clone()).unwrap_or_default(),
-                stuck: held.is_some_and(|finding| finding.verdict == Verdict::Stuck),
+                stuck: held.is_some_and(|finding| finding.verdict == Verdict::LockStuck),
             });
         }
         // One service may hold more than one of the locks.
@@ -80,7 +80,7 @@ pub(super) fn lock_holders(cx: &Cx<'_>, ours: &[SystemPath]) -> (Vec<Watched>, E
                 watched.push(Watched { path, holder, worker, moves: None, watched: 0 });
             }
             Err(e) if e.kind() == std::io::ErrorKind::PermissionDenied => {
-                part.unexamined.push(("whether a lock is held: needs root".into(), 1, Some(path)));
+                part.unexamined.push(("locks: only root can see them".into(), 1, Some(path)));
             }
             Err(e) => part.unexamined.push((crate::model::error_words(&e), 1, Some(path))),
         }
@@ -91,7 +91,7 @@ pub(super) fn lock_holders(cx: &Cx<'_>, ours: &[SystemPath]) -> (Vec<Watched>, E
 /// Watches those that hold a lock until each was seen to do something, or for long enough.
 ///
 /// # Errors
-/// When the observer said stop.
+/// When the observer interrupted the run.
 pub(super) fn watch(watched: &mut [Watched], begun: Instant, observer: &dyn Observer) -> Result<(), WorkError> {
     let open = |watched: &[Watched]| watched.iter().any(|one| one.worker.is_some() && one.moves.is_none());
     if !open(watched) {

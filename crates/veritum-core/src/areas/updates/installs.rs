@@ -1,10 +1,10 @@
 //! Installations that were begun and not finished, and what is kept from being updated.
 
 use super::{ExaminedPart, about};
-use crate::model::{ActionKind, Finding, Remedy, Subject, SystemPath, Verdict};
+use crate::model::{Action, ActionKind, Finding, Remedy, Subject, SystemPath, Verdict};
 use crate::platform::debian::database::Stanza;
 
-/// Judges how far each component is installed, by the entries of `status` (dpkg(1), "INFORMATION ABOUT PACKAGES").
+/// Judges how far each package is installed, by the entries of `status` (dpkg(1), "INFORMATION ABOUT PACKAGES").
 pub(crate) fn installs<'a>(entries: impl Iterator<Item = &'a Stanza>) -> ExaminedPart {
     let mut part = ExaminedPart::default();
     for entry in entries {
@@ -17,31 +17,27 @@ pub(crate) fn installs<'a>(entries: impl Iterator<Item = &'a Stanza>) -> Examine
 }
 
 fn judge(entry: &Stanza) -> Option<Finding> {
-    const CONFIGURE: &str = "dpkg --configure -a, as root on that system";
+    const CONFIGURE: &str = "dpkg --configure -a";
     let words: Vec<&str> = entry.get("Status")?.split_ascii_whitespace().collect();
     let [wish, flag, state] = words[..] else { return None };
-    let subject = Subject::Component { name: entry.name().to_owned() };
-    let again = format!("apt-get install --reinstall {}, as root on that system", entry.name());
-    let (verdict, cause, advice) = match (state, flag) {
-        (_, "reinstreq") => {
-            (Verdict::Incomplete, "it must be installed again: dpkg gave it up half-way", again.as_str())
-        }
-        ("half-installed", _) => (Verdict::Incomplete, "its unpacking was interrupted", again.as_str()),
-        ("unpacked", _) => (Verdict::Incomplete, "it was unpacked and never configured", CONFIGURE),
-        ("half-configured", _) => (Verdict::Incomplete, "its configuring was begun and failed", CONFIGURE),
-        ("triggers-awaited", _) => {
-            (Verdict::Incomplete, "it waits for what other components still have to do", CONFIGURE)
-        }
-        ("triggers-pending", _) => (Verdict::Incomplete, "it has something left to do for other components", CONFIGURE),
+    let subject = Subject::Package { name: entry.name().to_owned() };
+    let again = format!("apt-get install --reinstall {}", entry.name());
+    let (verdict, cause, command) = match (state, flag) {
+        (_, "reinstreq") => (Verdict::Incomplete, "dpkg stopped half-way", again.as_str()),
+        ("half-installed", _) => (Verdict::Incomplete, "unpacking was interrupted", again.as_str()),
+        ("unpacked", _) => (Verdict::Incomplete, "unpacked but not configured", CONFIGURE),
+        ("half-configured", _) => (Verdict::Incomplete, "configuration failed", CONFIGURE),
+        ("triggers-awaited", _) => (Verdict::Incomplete, "waiting for triggers of other packages", CONFIGURE),
+        ("triggers-pending", _) => (Verdict::Incomplete, "triggers are pending", CONFIGURE),
         ("installed", _) if wish == "hold" => {
-            return Some(about(subject, Verdict::HeldBack, "an administrator keeps it from being updated", None));
+            return Some(about(subject, Verdict::HeldBack, "held by an administrator", None));
         }
         _ => return None,
     };
-    let finding = about(subject, verdict, cause, Some(advice));
-    if advice == CONFIGURE {
+    let finding = about(subject, verdict, cause, Some(Action::command(command)));
+    if command == CONFIGURE {
         let remedy = Some(Remedy { action: ActionKind::Configure, from: None, download: None });
-        return Some(Finding { remedy, advice: None, ..finding });
+        return Some(Finding { remedy, action: None, ..finding });
     }
     Some(finding)
 }
@@ -49,7 +45,7 @@ fn judge(entry: &Stanza) -> Option<Finding> {
 /// A note that the machine should be started again.
 pub(crate) fn restart_note(why: &str) -> Finding {
     let path = SystemPath::literal("/run/reboot-required");
-    super::at_path(&path, Verdict::RestartDue, why, Some("start the machine again"))
+    super::at_path(&path, Verdict::RebootRequired, why, Some(Action::command("systemctl reboot")))
 }
 
 #[cfg(test)]
@@ -75,7 +71,7 @@ mod tests {
             assert_eq!(finding.verdict, Verdict::Incomplete);
             let can_be_finished = finding.remedy.is_some_and(|remedy| remedy.action == ActionKind::Configure);
             assert_eq!(can_be_finished, advice == "--configure", "{status}");
-            assert!(finding.advice.is_none_or(|told| told.contains(advice)), "{status}");
+            assert!(finding.action.is_none_or(|told| told.contains(advice)), "{status}");
         }
         assert_eq!(told("hold ok installed").unwrap().verdict, Verdict::HeldBack);
     }

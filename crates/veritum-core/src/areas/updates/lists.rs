@@ -1,14 +1,17 @@
 //! Where updates come from: the machine's sources, and the lists that were fetched from them.
 
 use super::{ExaminedPart, about, at_path};
-use crate::archive::{IndexState, OpenSource, Standing};
-use crate::model::{ActionKind, Authority, Finding, Remedy, Subject, SystemPath, Verdict};
+use crate::model::{Action, ActionKind, Authority, Finding, Remedy, Subject, SystemPath, Verdict};
 use crate::platform::debian::apt::{SourceKind, Sources};
+use crate::repository::{IndexState, OpenSource, Standing};
 use crate::trust::openpgp::SignatureError;
 
 /// Clocks of good machines differ by less than this, seconds.
 const CLOCK_STEP: i64 = 600;
-const FETCH: &str = "fetch the lists anew: apt-get update, as root on that system";
+
+fn fetch() -> Action {
+    Action::command("apt-get update")
+}
 
 /// By whose clock expiry is judged.
 #[derive(Debug, Clone, Copy)]
@@ -20,7 +23,7 @@ pub(crate) struct Clock {
 
 impl Clock {
     fn describe(&self) -> &'static str {
-        if self.own { "this machine's clock" } else { "the clock of the computer that looks at it" }
+        if self.own { "this machine's clock" } else { "this computer's clock" }
     }
 }
 
@@ -30,15 +33,20 @@ pub(crate) fn sources(sources: &Sources) -> ExaminedPart {
     part.examined += sources.all.len() as u64;
     if sources.all.is_empty() && sources.problems.is_empty() {
         let path = SystemPath::literal("/etc/apt/sources.list");
-        let advice = "enter the archives of this system's release there";
-        part.add(at_path(&path, Verdict::Missing, "no archive is set up, so no update can come", Some(advice)));
+        let advice = "add the repositories of this system's release to it";
+        part.add(at_path(
+            &path,
+            Verdict::Missing,
+            "no repository is configured, so updates are not possible",
+            Some(advice.into()),
+        ));
     }
     for problem in &sources.problems {
-        let advice = "put the line right, or take it out: apt reads nothing while it stands";
-        part.add(at_path(&problem.path, Verdict::Garbled, &problem.what, Some(advice)));
+        let advice = "correct or remove the line: apt reads no sources until then";
+        part.add(at_path(&problem.path, Verdict::Corrupt, &problem.what, Some(advice.into())));
     }
     for (file, what) in &sources.doubled {
-        part.add(at_path(file, Verdict::Doubled, &format!("{what} is named a second time"), None));
+        part.add(at_path(file, Verdict::Duplicate, &format!("{what} is listed twice"), None));
     }
     part
 }
@@ -49,44 +57,44 @@ pub(crate) fn lists(sources: &[OpenSource], indexes: &[Vec<(String, IndexState)>
     let mut part = ExaminedPart::default();
     let own = |(s, _): &(&OpenSource, _)| !s.named && s.source.kind() != SourceKind::Other;
     for (open, indexes) in sources.iter().zip(indexes).filter(own) {
-        let authority = if open.standing.is_vouched() { Authority::Archive } else { Authority::SelfReported };
+        let authority = if open.standing.is_verified() { Authority::Repository } else { Authority::Local };
         part.saw(authority, 1 + indexes.len() as u64);
         judge(open, indexes, clock).into_iter().for_each(|finding| part.add(finding));
     }
     part
 }
 
-/// What is wrong with a source's lists; the gravest, with the others beside it.
+/// What is wrong with a source's lists; the gravest, with the others next to it.
 fn judge(open: &OpenSource, indexes: &[(String, IndexState)], clock: Clock) -> Option<Finding> {
     let mut all = match &open.standing {
-        Standing::Vouched { dated, valid_until, .. } => {
+        Standing::Verified { dated, valid_until, .. } => {
             let mut all = Vec::new();
             let wrong = indexes.iter().filter_map(|(name, state)| match state {
                 IndexState::Wrong(why) => Some(format!("{name}: {why}")),
                 _ => None,
             });
-            all.extend(some_of(wrong).map(|cause| (Verdict::Altered, cause, FETCH.to_owned())));
+            all.extend(some_of(wrong).map(|cause| (Verdict::Altered, cause, fetch())));
             let missing = indexes.iter().filter(|(_, state)| *state == IndexState::Missing);
-            let cause = some_of(missing.map(|(name, _)| format!("{name} is not here")));
-            all.extend(cause.map(|cause| (Verdict::Missing, cause, FETCH.to_owned())));
+            let cause = some_of(missing.map(|(name, _)| format!("{name} is missing")));
+            all.extend(cause.map(|cause| (Verdict::Missing, cause, fetch())));
             all.extend(age(*dated, *valid_until, clock));
             all
         }
         Standing::Refused(error) => vec![refused(open, error, clock)],
-        Standing::Unusable(why) => vec![(Verdict::Garbled, why.clone(), FETCH.to_owned())],
-        Standing::Absent(why) => vec![(Verdict::Missing, why.clone(), FETCH.to_owned())],
+        Standing::Unusable(why) => vec![(Verdict::Corrupt, why.clone(), fetch())],
+        Standing::Absent(why) => vec![(Verdict::Missing, why.clone(), fetch())],
     };
     all.sort_by_key(|(verdict, ..)| *verdict);
-    let (verdict, cause, advice) = all.first()?;
+    let (verdict, cause, action) = all.first()?;
     let subject = Subject::Source { name: open.source.describe() };
     let also = all[1..].iter().map(|(verdict, ..)| *verdict).collect();
-    let finding = Finding { also, ..about(subject, *verdict, cause, Some(advice)) };
+    let finding = Finding { also, ..about(subject, *verdict, cause, Some(action.clone())) };
     // What was fetched once can be fetched again; a key or a clock cannot.
-    let fetched = matches!(verdict, Verdict::BadSignature | Verdict::Garbled | Verdict::Altered | Verdict::Missing);
+    let fetched = matches!(verdict, Verdict::BadSignature | Verdict::Corrupt | Verdict::Altered | Verdict::Missing);
     if fetched && open.source.kind() == SourceKind::Network {
-        let remedy = Some(Remedy { action: ActionKind::Renew, from: Some("archive".into()), download: None });
-        let advice = finding.advice.filter(|_| *verdict == Verdict::BadSignature);
-        return Some(Finding { remedy, advice, ..finding });
+        let remedy = Some(Remedy { action: ActionKind::Renew, from: Some("repository".into()), download: None });
+        let action = finding.action.filter(|_| *verdict == Verdict::BadSignature);
+        return Some(Finding { remedy, action, ..finding });
     }
     Some(finding)
 }
@@ -95,48 +103,52 @@ fn judge(open: &OpenSource, indexes: &[(String, IndexState)], clock: Clock) -> O
 fn some_of(mut all: impl Iterator<Item = String>) -> Option<String> {
     let first = all.next()?;
     let more = all.count();
-    Some(if more > 0 { format!("{first}, and {more} more") } else { first })
+    Some(if more > 0 { format!("{first} and {more} more") } else { first })
 }
 
 fn age(
     dated: Option<jiff::Timestamp>,
     valid_until: Option<jiff::Timestamp>,
     clock: Clock,
-) -> Option<(Verdict, String, String)> {
+) -> Option<(Verdict, String, Action)> {
     if let Some(dated) = dated.filter(|d| d.as_second() > clock.now.as_second() + CLOCK_STEP) {
-        let cause = format!("its release file was made {dated}, and by {} it is {}", clock.describe(), clock.now);
-        return Some((Verdict::AheadOfClock, cause, "set the clock; apt refuses what comes from the future".into()));
+        let cause = format!("the release file is dated {dated}; {} shows {}", clock.describe(), clock.now);
+        return Some((
+            Verdict::FutureDated,
+            cause,
+            "set the clock: apt rejects release files dated in the future".into(),
+        ));
     }
     let until = valid_until.filter(|until| *until < clock.now)?;
-    let cause = format!("its lists counted as new until {until}; nothing was fetched since");
-    Some((Verdict::Expired, cause, FETCH.to_owned()))
+    let cause = format!("the package lists expired on {until} and were not updated since");
+    Some((Verdict::Outdated, cause, fetch()))
 }
 
-fn refused(open: &OpenSource, error: &SignatureError, clock: Clock) -> (Verdict, String, String) {
+fn refused(open: &OpenSource, error: &SignatureError, clock: Clock) -> (Verdict, String, Action) {
     let keyring = open.source.signers.keyrings.first().map_or_else(
-        || "install the vendor's package of keys".to_owned(),
-        |path| format!("put the vendor's key into {path}, or install the package that brings it"),
+        || "install the vendor's keyring package".to_owned(),
+        |path| format!("put the vendor's key into {path}, or install the vendor's keyring package"),
     );
     match error {
         SignatureError::Bad { .. } => {
-            let cause = format!("{error}: its lists were damaged or forged");
+            let cause = format!("{error}: its package lists are damaged or forged");
             (
                 Verdict::BadSignature,
                 cause,
-                "if it is so again after it was fetched afresh, somebody interferes with this archive".into(),
+                "if this persists after a new download, the repository may be tampered with".into(),
             )
         }
         SignatureError::Future { .. } => {
-            (Verdict::AheadOfClock, format!("{error} ({})", clock.describe()), "set the clock".into())
+            (Verdict::FutureDated, format!("{error} ({})", clock.describe()), "set the clock".into())
         }
-        SignatureError::Shape(_) | SignatureError::TooLarge => (Verdict::Garbled, error.to_string(), FETCH.to_owned()),
+        SignatureError::Shape(_) | SignatureError::TooLarge => (Verdict::Corrupt, error.to_string(), fetch()),
         // apt itself is content with a key that only the machine has.
         SignatureError::OnlyHere { .. } => (
-            Verdict::Unvouched,
-            format!("{error}: its lists were not looked into"),
-            "when you know it to be the vendor's: veritum store trust KEYRING".into(),
+            Verdict::Unverified,
+            format!("{error}: its package lists were not checked"),
+            Action::explained("trust the key if it is the vendor's", "veritum store trust KEYRING"),
         ),
-        _ => (Verdict::NoKey, error.to_string(), keyring),
+        _ => (Verdict::KeyMissing, error.to_string(), keyring.into()),
     }
 }
 
@@ -149,9 +161,9 @@ mod tests {
         let at = |text: &str| text.parse::<jiff::Timestamp>().unwrap();
         let clock = Clock { now: at("2026-03-04T07:30:00Z"), own: true };
         let (verdict, cause, _) = age(Some(at("2026-03-05T00:00:00Z")), None, clock).unwrap();
-        assert!(verdict == Verdict::AheadOfClock && cause.contains("this machine's clock"));
+        assert!(verdict == Verdict::FutureDated && cause.contains("this machine's clock"));
         let (verdict, ..) = age(Some(at("2026-03-01T00:00:00Z")), Some(at("2026-03-03T00:00:00Z")), clock).unwrap();
-        assert_eq!(verdict, Verdict::Expired);
+        assert_eq!(verdict, Verdict::Outdated);
         assert_eq!(age(Some(at("2026-03-04T07:35:00Z")), Some(at("2026-03-09T00:00:00Z")), clock), None);
     }
 }

@@ -9,7 +9,7 @@ use crate::model::{SystemPath, Verdict};
 pub(crate) struct Watched {
     /// The file.
     pub(crate) path: SystemPath,
-    /// Who holds it; none when nobody does.
+    /// Who holds it; none when no one does.
     pub(crate) holder: Option<LockHolder>,
     /// The program that holds it, where it can be seen.
     pub(crate) worker: Option<Worker>,
@@ -19,7 +19,7 @@ pub(crate) struct Watched {
     pub(crate) watched: u64,
 }
 
-/// Judges locks: slow is not stuck, and a file that nobody holds is harmless.
+/// Judges locks: slow is not stuck, and a file that no one holds is harmless.
 pub(crate) fn locks(all: &[Watched]) -> ExaminedPart {
     let mut part = ExaminedPart::default();
     for one in all {
@@ -28,22 +28,21 @@ pub(crate) fn locks(all: &[Watched]) -> ExaminedPart {
         let who = match (&one.worker, holder) {
             (Some(w), _) => {
                 let service = w.service.as_ref().map(|s| format!(" of the service {s}")).unwrap_or_default();
-                format!("{} (process {}){service} holds it since {}", w.name, w.pid, w.since)
+                format!("held by {} (process {}){service} since {}", w.name, w.pid, w.since)
             }
-            (None, LockHolder::Process(pid)) => format!("process {pid} holds it"),
-            (None, LockHolder::Unknown) => "a program holds it".to_owned(),
+            (None, LockHolder::Process(pid)) => format!("held by process {pid}"),
+            (None, LockHolder::Unknown) => "held by a running program".to_owned(),
         };
         let finding = match one.moves {
             Some(false) => {
-                let cause = format!("{who}, and did nothing for {} seconds", one.watched);
-                let advice =
-                    "look at that program: it may wait for an answer, or for the network; end it only when it stays so";
-                at_path(&one.path, Verdict::Stuck, &cause, Some(advice))
+                let cause = format!("{who}, idle for {} seconds", one.watched);
+                let advice = "check that program: it may be waiting for an answer or for the network; stop it only if it stays idle";
+                at_path(&one.path, Verdict::LockStuck, &cause, Some(advice.into()))
             }
             Some(true) => {
-                at_path(&one.path, Verdict::Busy, &format!("{who}, and is at work"), Some("wait until it is done"))
+                at_path(&one.path, Verdict::Busy, &format!("{who}, working"), Some("wait until it is done".into()))
             }
-            None => at_path(&one.path, Verdict::Busy, &who, Some("wait until it is done")),
+            None => at_path(&one.path, Verdict::Busy, &who, Some("wait until it is done".into())),
         };
         part.add(finding);
     }
@@ -76,7 +75,7 @@ mod tests {
         let (verdict, cause) = told(watched(held, Some(worker.clone()), Some(true))).unwrap();
         assert!(verdict == Verdict::Busy && cause.contains("apt-get (process 41) of the service apt-daily.service"));
         let (verdict, cause) = told(watched(held, Some(worker), Some(false))).unwrap();
-        assert!(verdict == Verdict::Stuck && cause.contains("did nothing for 3 seconds"));
+        assert!(verdict == Verdict::LockStuck && cause.contains("idle for 3 seconds"));
         assert_eq!(told(watched(held, None, None)).unwrap().0, Verdict::Busy);
     }
 }

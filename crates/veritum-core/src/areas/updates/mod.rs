@@ -1,6 +1,5 @@
 //! The area `updates`: everything that can keep updates from coming, each with its cause.
 
-mod archives;
 mod caches;
 mod check;
 mod downloads;
@@ -11,11 +10,11 @@ mod lists;
 mod locks;
 mod plan;
 mod proof;
+mod repositories;
 mod services;
 mod settings;
 mod steps;
 
-pub(crate) use archives::{advice, archives, fetch_advice};
 pub(crate) use caches::binary_caches;
 pub(crate) use check::{UpdatesPart, look};
 pub(crate) use downloads::{Offers, begun_lists, downloaded, downloads, escaping_links, folders};
@@ -25,6 +24,7 @@ pub(crate) use installs::{installs, restart_note};
 pub(crate) use lists::{Clock, lists, sources};
 pub(crate) use locks::{Watched, locks};
 pub use plan::{Aside, Coming, UpdateRules, leave_the_rest, plan_room, plan_updates};
+pub(crate) use repositories::{advice, fetch_advice, repositories};
 pub(crate) use services::services;
 pub(crate) use settings::{in_words, needed_room, room, settings};
 
@@ -38,7 +38,7 @@ use crate::report::ProofReport;
 use crate::system::WorkError;
 
 use crate::model::{
-    ActionKind, AreaName, Authority, ComponentId, Finding, FindingId, Remedy, Subject, SystemPath, Verdict,
+    Action, ActionKind, AreaName, Authority, Finding, FindingId, PackageId, Remedy, Subject, SystemPath, Verdict,
 };
 
 /// The area's name.
@@ -49,16 +49,16 @@ pub struct Updates;
 
 static ABOUT: About = About {
     name: UPDATES,
-    help: "what can keep updates from coming: downloads, lists, sources, locks, installs; a repair fetches lists afresh \
-           and proves that updates come",
+    help: "anything that blocks updates: downloads, package lists, sources, locks, half-done installs",
     by_default: false,
-    unit: ("thing", "things"),
+    only_when_named: &["repositories"],
+    unit: ("item", "items"),
     selector: None,
-    heading: |finding| Cow::Borrowed(part_of(&finding.subject)),
+    heading: |finding| part_of(&finding.subject),
     counted_as: &[],
-    by_component: false,
+    by_package: false,
     rereads_the_medium: false,
-    not_touched: &["what is installed", "sources and settings", USERS_FOLDERS],
+    not_touched: &["what is installed", "APT sources and settings", USERS_FOLDERS],
     is_advised: true,
     is_of_machine: true,
     by_reference: false,
@@ -71,6 +71,17 @@ impl Area for Updates {
 
     fn check(&self, cx: &Cx<'_>, _: &Checked) -> Result<Examined, WorkError> {
         let part = look(cx)?;
+        if !cx.scope.is_deep(&UPDATES) {
+            let mut examined = part.examined;
+            // What the package database says of installations is reported there.
+            let is_told = |finding: &Finding| matches!(finding.subject, Subject::Package { .. });
+            // Package lists that were never downloaded are no damage.
+            let is_new = |finding: &Finding| {
+                matches!(finding.subject, Subject::Source { .. }) && finding.verdict == Verdict::Missing
+            };
+            examined.findings.retain(|finding| !(finding.verdict.is_problem() && is_told(finding) || is_new(finding)));
+            return Ok(examined.referred(&Action::command("veritum repair updates")));
+        }
         match cx.how.plans {
             true => steps::planned(cx, part),
             false => Ok(part.examined),
@@ -94,39 +105,39 @@ impl Area for Updates {
     }
 }
 
-/// Which part of what updates rest on something belongs to.
-fn part_of(subject: &Subject) -> &'static str {
-    match (subject, subject.as_path()) {
-        (Subject::Component { .. }, _) => "installs",
-        (Subject::Source { .. }, _) => "lists",
+/// Which part of what updates depend on something belongs to.
+fn part_of(subject: &Subject) -> Cow<'static, str> {
+    Cow::Borrowed(match (subject, subject.as_path()) {
+        (Subject::Package { name }, _) => return Cow::Owned(name.clone()),
+        (Subject::Source { .. }, _) => "package lists",
         (Subject::Service { .. }, _) => "services",
         (Subject::Setting { .. }, _) => "settings",
         (_, Some(path)) if path.is_within_place("/etc/apt") => "sources",
         (_, Some(path)) if path.name().starts_with(b"lock") => "locks",
-        (_, Some(path)) if path.is_within_place("/run") => "restart",
-        (_, Some(path)) if path.as_bytes() == b"/var/cache/apt/archives" => "room",
+        (_, Some(path)) if path.is_within_place("/run") => "reboot",
+        (_, Some(path)) if path.as_bytes() == b"/var/cache/apt/archives" => "free space",
         (_, Some(path)) if path.name().ends_with(b".bin") => "caches",
         _ => "downloads",
-    }
+    })
 }
 
 /// Findings of one kind beyond this number are counted, not listed.
 const LISTED: usize = 1000;
-/// So many causes of one finding are told.
+/// So many causes of one finding are reported.
 const CAUSES: usize = 3;
 
-/// A download that is what the archive signed.
+/// A download that is what the repository signed.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct VerifiedDownload {
     /// Its path.
     pub path: SystemPath,
     /// Bytes.
     pub bytes: u64,
-    /// The component that it holds.
-    pub component: ComponentId,
+    /// The package that it holds.
+    pub package: PackageId,
 }
 
-/// What came of looking at one part of what updates rest on.
+/// What came of examining one part of what updates depend on.
 #[derive(Debug, Default)]
 pub(crate) struct ExaminedPart {
     /// Problems and notes.
@@ -136,7 +147,7 @@ pub(crate) struct ExaminedPart {
     /// Things examined.
     pub(crate) examined: u64,
     /// Of them those that have a reference, by who answers for it.
-    pub(crate) vouched: BTreeMap<Authority, u64>,
+    pub(crate) verified_by: BTreeMap<Authority, u64>,
     /// Bytes read.
     pub(crate) bytes: u64,
     /// Downloads that are right.
@@ -153,13 +164,13 @@ impl ExaminedPart {
         self.bytes += other.bytes;
         self.verified.extend(other.verified);
         self.examined += other.examined;
-        other.vouched.into_iter().for_each(|(authority, n)| *self.vouched.entry(authority).or_default() += n);
+        other.verified_by.into_iter().for_each(|(authority, n)| *self.verified_by.entry(authority).or_default() += n);
     }
 
-    /// Takes in what archives answered: a source whose lists are wrong, and that gives no better ones, is one finding, and
+    /// Takes in what repositories answered: a source whose lists are wrong, and that gives no better ones, is one finding, and
     /// nothing can be done about it from here.
-    pub(crate) fn answered(&mut self, mut archives: Self) {
-        for new in &mut archives.findings {
+    pub(crate) fn answered(&mut self, mut repositories: Self) {
+        for new in &mut repositories.findings {
             let same = |f: &Finding| f.subject == new.subject && f.verdict.is_problem();
             let Some(at) = self.findings.iter().position(same).filter(|_| new.verdict.is_problem()) else { continue };
             let lists = self.findings.remove(at);
@@ -168,14 +179,14 @@ impl ExaminedPart {
             all.dedup();
             let cause = [lists.cause, new.cause.take()].into_iter().flatten().collect::<Vec<_>>().join("; ");
             let gravest = Finding::on(UPDATES, new.subject.clone(), all.remove(0));
-            *new = Finding { also: all, cause: Some(cause), advice: new.advice.take(), ..gravest };
+            *new = Finding { also: all, cause: Some(cause), action: new.action.take(), ..gravest };
         }
-        self.merge(archives);
+        self.merge(repositories);
     }
 
     fn saw(&mut self, authority: Authority, things: u64) {
         self.examined += things;
-        *self.vouched.entry(authority).or_default() += things;
+        *self.verified_by.entry(authority).or_default() += things;
     }
 
     /// Takes a finding, or only counts it where there are very many of its kind.
@@ -221,21 +232,21 @@ impl ExaminedPart {
     }
 }
 
-fn at_path(path: &SystemPath, verdict: Verdict, cause: &str, advice: Option<&str>) -> Finding {
-    with(Finding::on_path(UPDATES, path, verdict), cause, advice)
+fn at_path(path: &SystemPath, verdict: Verdict, cause: &str, action: Option<Action>) -> Finding {
+    with(Finding::on_path(UPDATES, path, verdict), cause, action)
 }
 
-fn about(subject: Subject, verdict: Verdict, cause: &str, advice: Option<&str>) -> Finding {
-    with(Finding::on(UPDATES, subject, verdict), cause, advice)
+fn about(subject: Subject, verdict: Verdict, cause: &str, action: Option<Action>) -> Finding {
+    with(Finding::on(UPDATES, subject, verdict), cause, action)
 }
 
-/// What goes aside: nothing of it is lost, and apt gets it again.
+/// What is set aside: nothing of it is lost, and apt gets it again.
 fn to_set_aside(finding: Finding) -> Finding {
     Finding { remedy: Some(Remedy { action: ActionKind::SetAside, from: None, download: None }), ..finding }
 }
 
-fn with(finding: Finding, cause: &str, advice: Option<&str>) -> Finding {
-    Finding { cause: Some(cause.to_owned()), advice: advice.map(str::to_owned), ..finding }
+fn with(finding: Finding, cause: &str, action: Option<Action>) -> Finding {
+    Finding { cause: Some(cause.to_owned()), action, ..finding }
 }
 
 #[cfg(test)]
@@ -247,12 +258,12 @@ mod tests {
         let path = SystemPath::literal("/etc/apt/sources.list");
         let mut part = ExaminedPart::default();
         for line in 1..=5 {
-            part.add(at_path(&path, Verdict::Garbled, &format!("line {line}"), Some("put it right")));
+            part.add(at_path(&path, Verdict::Corrupt, &format!("line {line}"), Some("correct it".into())));
         }
-        part.add(at_path(&path, Verdict::Doubled, "twice", None));
+        part.add(at_path(&path, Verdict::Duplicate, "twice", None));
         let told: Vec<_> = part.into_findings().into_iter().map(|f| (f.verdict, f.cause.unwrap())).collect();
-        let garbled = (Verdict::Garbled, "line 1; line 2; line 3; and 2 more".to_owned());
-        assert_eq!(told, [garbled, (Verdict::Doubled, "twice".to_owned())]);
+        let garbled = (Verdict::Corrupt, "line 1; line 2; line 3; and 2 more".to_owned());
+        assert_eq!(told, [garbled, (Verdict::Duplicate, "twice".to_owned())]);
     }
 
     #[test]
@@ -260,7 +271,7 @@ mod tests {
         let mut part = ExaminedPart::default();
         for number in 0..LISTED + 5 {
             let path = SystemPath::parse(format!("/var/cache/apt/archives/partial/{number}").as_bytes()).unwrap();
-            part.add(at_path(&path, Verdict::Unvouched, "why", None));
+            part.add(at_path(&path, Verdict::Unverified, "why", None));
         }
         assert_eq!((part.findings.len(), part.unexamined[0].1), (LISTED, 5));
     }

@@ -1,13 +1,13 @@
-//! From what keeps updates from coming to actions: what goes aside, and which lists take the place of others. Pure.
+//! From what keeps updates from coming to actions: what is set aside, and which lists take the place of others. Pure.
 
 use std::collections::BTreeMap;
 
-use crate::archive::NewList;
 use crate::machine::ProtectionPolicy;
-use crate::model::{Finding, FindingId, Stat, SystemPath, Verdict};
+use crate::model::{Action, Finding, FindingId, Stat, SystemPath, Verdict};
 use crate::plan::{DiskDoubt, Item, ItemKind, Left, Operation, PlaceOf, Plan, PlannedAction};
+use crate::repository::NewList;
 
-/// More files than this are not set aside in one change: its journal must stay readable.
+/// More files than this are not set aside in one change: its change log must stay readable.
 const MOST: usize = 50_000;
 
 /// What planning for updates goes by.
@@ -18,11 +18,11 @@ pub struct UpdateRules<'a> {
     pub place: &'a PlaceOf<'a>,
     /// User and group of the lists.
     pub owner: (u32, u32),
-    /// Whether what cannot be read is to be set aside all the same, on the operator's word.
-    pub despite_disk: bool,
+    /// Whether what cannot be read is to be set aside all the same, on the administrator's word.
+    pub ignore_disk_errors: bool,
 }
 
-/// A file that goes aside, with the findings that it answers.
+/// A file that is set aside, with the findings that it answers.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Aside {
     /// Its path.
@@ -40,7 +40,7 @@ pub struct Coming<'a> {
     pub findings: Vec<FindingId>,
 }
 
-/// Plans what goes aside and what comes; what cannot be done is left, with the reason.
+/// Plans what is set aside and what comes; what cannot be done is left, with the reason.
 #[must_use]
 pub fn plan_updates(
     findings: &[Finding],
@@ -50,7 +50,7 @@ pub fn plan_updates(
 ) -> Plan {
     let mut plan = Plan::default();
     let unreadable = findings.iter().filter(|f| f.verdict == Verdict::Unreadable).count() as u64;
-    if unreadable > 0 && !rules.despite_disk {
+    if unreadable > 0 && !rules.ignore_disk_errors {
         plan.doubt = Some(DiskDoubt::ReadErrors { files: unreadable });
     }
     let old_forms = coming.iter().flat_map(|one| {
@@ -72,7 +72,7 @@ pub fn plan_updates(
         add(&mut plan, findings, rules, (&aside.path, &aside.findings), (place, Some(before)), Operation::SetAside);
     }
     for finding in asides.iter().skip(MOST).flat_map(|one| &one.findings) {
-        leave(&mut plan, findings, finding, "very many files are set aside already", Some("veritum repair updates"));
+        leave(&mut plan, findings, finding, "too many files at once", Some(Action::command("veritum repair updates")));
     }
     for one in coming {
         let Some(spot) = (rules.place)(&one.list.path) else { continue };
@@ -102,7 +102,7 @@ fn item(list: &NewList, below: SystemPath, rules: &UpdateRules<'_>) -> Item {
     Item { below, kind, mode: 0o644, uid, gid, mtime: list.mtime }
 }
 
-/// A folder that is not there, or in whose place something else stands, with the lists that belong in it.
+/// A folder that is not there, or in whose place something else is, with the lists that belong in it.
 fn put_folder(
     plan: &mut Plan,
     findings: &[Finding],
@@ -114,9 +114,9 @@ fn put_folder(
     answers.sort();
     answers.dedup();
     let Some(spot) = (rules.place)(folder) else {
-        let next = format!("mkdir -p {folder}");
+        let next = Action::command(format!("mkdir -p {folder}"));
         for finding in &answers {
-            leave(plan, findings, finding, "the folder above the lists is not there", Some(&next));
+            leave(plan, findings, finding, "the parent folder of the package lists does not exist", Some(next.clone()));
         }
         return;
     };
@@ -140,7 +140,7 @@ fn add(
 ) {
     if let Some(reason) = rules.protection.reason(&place) {
         for finding in answers {
-            leave(plan, findings, finding, &format!("it is left alone: {reason}"), None);
+            leave(plan, findings, finding, &format!("not changed: {reason}"), None);
         }
         return;
     }
@@ -151,14 +151,14 @@ fn add(
     });
 }
 
-fn leave(plan: &mut Plan, findings: &[Finding], id: &FindingId, reason: &str, next: Option<&str>) {
+fn leave(plan: &mut Plan, findings: &[Finding], id: &FindingId, reason: &str, next: Option<Action>) {
     let known = plan.left.iter().any(|left| left.finding == *id);
     if let Some(finding) = findings.iter().find(|f| f.id == *id && !known) {
-        plan.left.push(Left::new(finding, reason.to_owned(), next.map(str::to_owned)));
+        plan.left.push(Left::new(finding, reason.to_owned(), next));
     }
 }
 
-/// Plans what is taken away to make room: files that can be fetched again.
+/// Plans what is taken away to make free space: files that can be fetched again.
 #[must_use]
 pub fn plan_room(files: &[SystemPath], findings: &[FindingId], rules: &UpdateRules<'_>) -> Plan {
     let mut plan = Plan::default();
@@ -172,8 +172,8 @@ pub fn plan_room(files: &[SystemPath], findings: &[FindingId], rules: &UpdateRul
 /// Leaves what no action answers, each with what a person should do about it.
 pub fn leave_the_rest(plan: &mut Plan, findings: &[Finding]) {
     for finding in findings.iter().filter(|f| f.remedy.is_none()) {
-        let reason = finding.cause.as_deref().unwrap_or("it is for a person to decide");
-        leave(plan, findings, &finding.id, reason, finding.advice.as_deref());
+        let reason = finding.cause.as_deref().unwrap_or("needs your decision");
+        leave(plan, findings, &finding.id, reason, finding.action.clone());
     }
 }
 
@@ -187,7 +187,7 @@ mod tests {
 
     impl ProtectionPolicy for Home {
         fn reason(&self, physical: &SystemPath) -> Option<String> {
-            physical.is_within(&SystemPath::literal("/home")).then(|| "it is in a user's folder".to_owned())
+            physical.is_within(&SystemPath::literal("/home")).then(|| "in a user's home".to_owned())
         }
 
         fn guards_below(&self, _: &SystemPath) -> bool {
@@ -231,7 +231,7 @@ mod tests {
             let place = led.and_then(|p| SystemPath::parse(&p).ok()).unwrap_or_else(|| path.clone());
             Some((place, (path.name() != b"gone").then(stat)))
         };
-        let rules = UpdateRules { protection: &Home, place: &place, owner: (0, 0), despite_disk: false };
+        let rules = UpdateRules { protection: &Home, place: &place, owner: (0, 0), ignore_disk_errors: false };
         plan_updates(findings, asides, coming, &rules)
     }
 
@@ -253,16 +253,16 @@ mod tests {
         let finding = altered("/cache/led/letter");
         let aside = Aside { path: SystemPath::literal("/cache/led/letter"), findings: vec![finding.id.clone()] };
         let plan = planned(std::slice::from_ref(&finding), &[aside], &[]);
-        assert!(plan.actions.is_empty() && plan.left[0].reason.contains("user's folder"));
+        assert!(plan.actions.is_empty() && plan.left[0].reason.contains("in a user's home"));
         let unreadable = Finding::on_path(UPDATES, &SystemPath::literal("/cache/x"), Verdict::Unreadable);
         assert_eq!(planned(&[unreadable], &[], &[]).doubt, Some(DiskDoubt::ReadErrors { files: 1 }));
     }
 
     #[test]
     fn what_no_action_answers_is_left_with_its_advice() {
-        let lock = Finding { remedy: None, advice: Some("look".into()), ..altered("/lock") };
+        let lock = Finding { remedy: None, action: Some("look".into()), ..altered("/lock") };
         let mut plan = Plan::default();
         leave_the_rest(&mut plan, &[lock, altered("/cache/x")]);
-        assert_eq!((plan.left.len(), plan.left[0].next.as_deref()), (1, Some("look")));
+        assert_eq!((plan.left.len(), plan.left[0].action.clone()), (1, Some("look".into())));
     }
 }

@@ -1,33 +1,33 @@
 //! The proof that updates come: lists that count as new, and one package, downloaded and verified.
 
 use super::{advice, fetch_advice};
-use crate::archive::{FetchError, Lacking, Renewal, RenewalError, try_download};
 use crate::areas::Cx;
 use crate::event::{Event, Phase};
-use crate::model::ComponentId;
+use crate::model::PackageId;
 use crate::platform::InstallState;
 use crate::report::{ProofOutcome, ProofReport, ProvedPackage, ProvedSource};
+use crate::repository::{FetchError, Lacking, Renewal, RenewalError, try_download};
 use crate::supply::Waiting;
 use crate::system::WorkError;
 use crate::trust::openpgp::SignatureError;
 
-/// Tells what the archives gave, and downloads the smallest package that waits, or where nothing waits the smallest of
+/// Reports what the repositories gave, and downloads the smallest package that waits, or where nothing waits the smallest of
 /// those that are installed.
 ///
 /// # Errors
 /// If the run was stopped.
 pub(super) fn proof(cx: &Cx<'_>) -> Result<ProofReport, WorkError> {
-    if !cx.system.settings.archive.network {
-        return Ok(not_tried(cx, "the network is not to be used"));
+    if !cx.system.settings.repositories.network {
+        return Ok(not_tried(cx, "network use is disabled"));
     }
     let offered = cx.supply.offered(cx.scope.everything, cx.observer)?;
     if offered.renewals.is_empty() {
-        return Ok(not_tried(cx, "no archive of this machine is on the network"));
+        return Ok(not_tried(cx, "no repository of this machine is on the network"));
     }
-    let waiting = cx.supply.with_archive(|archive| cx.supply.waiting(archive));
+    let waiting = cx.supply.with_repositories(|repositories| cx.supply.waiting(repositories));
     let sources: Vec<ProvedSource> = offered.renewals.iter().map(proved).collect();
     let package = match sources.iter().any(|source| source.why.is_none()) {
-        true => package_that_comes(cx, &waiting.ids)?,
+        true => deb_to_download(cx, &waiting.ids)?,
         false => None,
     };
     let failed = sources.iter().any(|s| s.why.is_some() && !s.unknown_key)
@@ -37,32 +37,32 @@ pub(super) fn proof(cx: &Cx<'_>) -> Result<ProofReport, WorkError> {
     Ok(ProofReport { outcome, why: None, sources, package, ..untried(&waiting, String::new()) })
 }
 
-fn package_that_comes(cx: &Cx<'_>, waiting: &[ComponentId]) -> Result<Option<ProvedPackage>, WorkError> {
+fn deb_to_download(cx: &Cx<'_>, waiting: &[PackageId]) -> Result<Option<ProvedPackage>, WorkError> {
     let installed =
-        cx.system.installed.components.iter().filter(|c| c.install_state == InstallState::Installed).map(|c| &c.id);
-    let installed: Vec<ComponentId> = installed.cloned().collect();
-    cx.supply.with_archive(|archive| {
-        archive.listed(&cx.system.machine, installed.iter());
-        let smallest = |ids: &[ComponentId]| -> Option<Lacking> {
-            ids.iter().filter_map(|id| archive.on_network(id)).min_by_key(|l| l.candidate.sum.get().size)
+        cx.system.installed.packages.iter().filter(|c| c.install_state == InstallState::Installed).map(|c| &c.id);
+    let installed: Vec<PackageId> = installed.cloned().collect();
+    cx.supply.with_repositories(|repositories| {
+        repositories.listed(&cx.system.machine, installed.iter());
+        let smallest = |ids: &[PackageId]| -> Option<Lacking> {
+            ids.iter().filter_map(|id| repositories.on_network(id)).min_by_key(|l| l.candidate.sum.get().size)
         };
         let Some(lacking) = smallest(waiting).or_else(|| smallest(&installed)) else { return Ok(None) };
         let bytes = lacking.candidate.sum.get().size;
         cx.observer.on_event(Event::Begin { phase: Phase::Downloading, items: 1, bytes });
-        let came = try_download(archive, &lacking, cx.observer);
+        let came = try_download(repositories, &lacking, cx.observer);
         cx.observer.on_event(Event::End);
-        let (why, advice) = match came {
+        let (why, action) = match came {
             Ok(()) => (None, None),
             Err(FetchError::Stopped) => return Err(WorkError::Stopped),
-            Err(e) => (Some(e.to_string()), Some(fetch_advice(&e).to_owned())),
+            Err(e) => (Some(e.to_string()), Some(fetch_advice(&e).into())),
         };
-        Ok(Some(ProvedPackage { component: lacking.id, bytes, why, advice }))
+        Ok(Some(ProvedPackage { package: lacking.id, bytes, why, action }))
     })
 }
 
 /// That nothing was asked, and why.
 pub(super) fn not_tried(cx: &Cx<'_>, why: &str) -> ProofReport {
-    untried(&cx.supply.with_archive(|archive| cx.supply.waiting(archive)), why.to_owned())
+    untried(&cx.supply.with_repositories(|repositories| cx.supply.waiting(repositories)), why.to_owned())
 }
 
 fn untried(waiting: &Waiting, why: String) -> ProofReport {
@@ -86,6 +86,6 @@ fn proved(renewal: &Renewal) -> ProvedSource {
         valid_until: valid_until.map(|at| at.to_string()),
         unknown_key: matches!(error, Some(RenewalError::Refused(SignatureError::OnlyHere { .. }))),
         why: error.map(ToString::to_string),
-        advice: error.map(|e| advice(e, &renewal.source.file.to_string())),
+        action: error.map(|e| advice(e, &renewal.source.file.to_string())),
     }
 }

@@ -1,4 +1,4 @@
-//! Services and timers that fetch and apply updates, as the service manager tells of them.
+//! Services and timers that fetch and apply updates, as the service manager reports them.
 
 use super::{ExaminedPart, about};
 use crate::model::{ActionKind, Finding, Remedy, Subject, Verdict};
@@ -23,16 +23,15 @@ fn judge(name: &str, state: &UnitState) -> Option<Finding> {
         (_, Active::Failed) => {
             let how = state.result.as_ref().map(|result| format!(" ({result})")).unwrap_or_default();
             let remedy = Some(Remedy { action: ActionKind::ForgetFailure, from: None, download: None });
-            let cause =
-                format!("the last time it ended with an error{how}; journalctl --unit {name} tells what it said");
+            let cause = format!("failed on its last run{how}");
             Some(Finding { remedy, ..told(Verdict::Failed, &cause)? })
         }
-        (Masking::Lasting, _) if timer => told(Verdict::SwitchedOff, "it is masked"),
-        (Masking::ThisRun, _) if timer => told(Verdict::SwitchedOff, "it is masked until the machine is started anew"),
+        (Masking::Lasting, _) if timer => told(Verdict::Disabled, "masked"),
+        (Masking::ThisRun, _) if timer => told(Verdict::Disabled, "masked until the next reboot"),
         (Masking::None, Active::Idle) if timer && state.enabled => {
-            told(Verdict::SwitchedOff, "it is switched on and does not run: it begins when the machine is started anew")
+            told(Verdict::Disabled, "enabled but not running; it starts at the next reboot")
         }
-        (Masking::None, Active::Idle) if timer => told(Verdict::SwitchedOff, "it is not switched on"),
+        (Masking::None, Active::Idle) if timer => told(Verdict::Disabled, "disabled"),
         _ => None,
     }
 }
@@ -51,13 +50,13 @@ mod tests {
         let (verdict, cause) = told("fetch.service", failed).unwrap();
         assert!(verdict == Verdict::Failed && verdict.is_problem() && cause.contains("(exit-code)"));
         for (masking, enabled, why) in [
-            (Masking::Lasting, true, "it is masked"),
-            (Masking::ThisRun, true, "started anew"),
-            (Masking::None, true, "does not run"),
-            (Masking::None, false, "not switched on"),
+            (Masking::Lasting, true, "masked"),
+            (Masking::ThisRun, true, "masked until the next reboot"),
+            (Masking::None, true, "enabled but not running; it starts at the next reboot"),
+            (Masking::None, false, "disabled"),
         ] {
             let (verdict, cause) = told("fetch.timer", state(Active::Idle, masking, enabled)).unwrap();
-            assert!(verdict == Verdict::SwitchedOff && cause.contains(why), "{cause}");
+            assert!(verdict == Verdict::Disabled && cause.contains(why), "{cause}");
         }
         assert!(told("fetch.timer", state(Active::Running, Masking::None, true)).is_none());
         assert!(told("fetch.service", state(Active::Idle, Masking::None, false)).is_none());

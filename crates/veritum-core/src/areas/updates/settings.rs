@@ -1,4 +1,4 @@
-//! What an administrator set that keeps updates from coming, and whether there is room for them.
+//! What an administrator set that keeps updates from coming, and whether there is free space for them.
 
 use super::{ExaminedPart, about, at_path};
 use crate::machine::{FreeSpace, Machine};
@@ -11,50 +11,49 @@ const TIMERS: [&str; 2] = ["apt-daily.timer", "apt-daily-upgrade.timer"];
 const UNITS: [&str; 2] = ["/usr/lib/systemd/system", "/lib/systemd/system"];
 /// Where an administrator's own words about units lie.
 const OWN_UNITS: &str = "/etc/systemd/system";
-/// More connections are not looked at.
+/// More connections are not examined.
 const MAX_CONNECTIONS: usize = 200;
 /// With less than this free, bytes, no update can be unpacked.
 const LEAST: u64 = 64 << 20;
 /// With fewer inodes free no update can be unpacked.
 const FEWEST: u64 = 1000;
 
-/// Judges apt's settings, its pins, and, where no service manager tells of them, the timers that call it.
+/// Judges apt's settings, its trusted keys, and, where no service manager reports them, the timers that call it.
 pub(crate) fn settings(machine: &Machine, conf: &AptConf, pins: &[Pin], managed: bool) -> ExaminedPart {
     let mut part = ExaminedPart::default();
     part.examined += pins.len() as u64 + TIMERS.len() as u64;
     let is = |name: &str, says: fn(&str) -> bool| conf.get(name).is_some_and(says);
     for (name, why) in [
-        ("APT::Periodic::Enable", "updates are not looked for by themselves"),
-        ("APT::Periodic::Update-Package-Lists", "the lists are not fetched by themselves"),
+        ("APT::Periodic::Enable", "automatic updates are off"),
+        ("APT::Periodic::Update-Package-Lists", "package lists are not updated automatically"),
     ] {
         if is(name, says_no) {
-            part.add(setting(name, Verdict::SwitchedOff, why));
+            part.add(setting(name, Verdict::Disabled, why));
         }
     }
     for (name, values, why) in [
-        ("Acquire::Check-Valid-Until", says_no as fn(&str) -> bool, "lists count as new however old they are"),
-        ("Acquire::AllowInsecureRepositories", says_yes, "archives without a signature are accepted"),
-        ("APT::Get::AllowUnauthenticated", says_yes, "packages that nobody signed are installed"),
+        ("Acquire::Check-Valid-Until", says_no as fn(&str) -> bool, "expired package lists are accepted"),
+        ("Acquire::AllowInsecureRepositories", says_yes, "unsigned repositories are accepted"),
+        ("APT::Get::AllowUnauthenticated", says_yes, "unsigned packages are installed"),
     ] {
         if is(name, values) {
-            part.add(setting(name, Verdict::Lowered, why));
+            part.add(setting(name, Verdict::InsecureSetting, why));
         }
     }
     let skips = "Unattended-Upgrade::Skip-Updates-On-Metered-Connections";
     if !conf.is_off(skips)
         && let Some(connection) = metered(machine)
     {
-        let why =
-            format!("the connection {connection} counts as metered: updates by themselves wait while it is in use");
-        part.add(setting(skips, Verdict::SwitchedOff, &why));
+        let why = format!("the connection {connection} is metered: automatic updates wait while it is in use");
+        part.add(setting(skips, Verdict::Disabled, &why));
     }
     for pin in pins.iter().filter(|pin| pin.priority < 0) {
-        let cause = format!("a pin keeps {} from {} out", pin.packages, pin.of);
+        let cause = format!("pinning excludes {} from {}", pin.debs, pin.of);
         part.add(at_path(&pin.file, Verdict::HeldBack, &cause, None));
     }
     for timer in TIMERS.iter().filter(|_| !managed) {
         if let Some(why) = switched_off(machine, timer) {
-            part.add(about(Subject::Service { name: (*timer).into() }, Verdict::SwitchedOff, why, None));
+            part.add(about(Subject::Service { name: (*timer).into() }, Verdict::Disabled, why, None));
         }
     }
     part
@@ -64,7 +63,7 @@ fn setting(name: &str, verdict: Verdict, why: &str) -> crate::model::Finding {
     about(Subject::Setting { name: name.into() }, verdict, why, None)
 }
 
-/// A network connection that somebody marked as metered (nm-settings-keyfile(5)).
+/// A network connection that a person marked as metered (nm-settings-keyfile(5)).
 fn metered(machine: &Machine) -> Option<String> {
     let folder = SystemPath::literal("/etc/NetworkManager/system-connections");
     let dir = machine.resolve(&folder).and_then(|real| machine.dir(&real)).ok()?;
@@ -88,11 +87,11 @@ fn switched_off(machine: &Machine, unit: &str) -> Option<&'static str> {
         Some(target.unwrap_or_default())
     };
     if at(OWN_UNITS, unit).is_some_and(|target| target == b"/dev/null") {
-        return Some("it is masked");
+        return Some("masked");
     }
     UNITS.iter().find_map(|folder| at(folder, unit))?;
     let wanted = at("/etc/systemd/system/timers.target.wants", unit).is_some();
-    (!wanted).then_some("it is not switched on")
+    (!wanted).then_some("disabled")
 }
 
 /// So many bytes in whole KiB or MiB, rather too few than too many.
@@ -105,25 +104,25 @@ pub(crate) fn needed_room(waiting: u64) -> u64 {
     LEAST.saturating_add(waiting)
 }
 
-/// Judges whether there is room for what waits, so many bytes of downloads, and whether there would be without downloads
+/// Judges whether there is free space for what waits, so many bytes of downloads, and whether there would be without downloads
 /// that can be fetched again: so many bytes.
 pub(crate) fn room(place: &SystemPath, room: FreeSpace, waiting: u64, spare: u64) -> ExaminedPart {
     let mut part = ExaminedPart::default();
     part.examined += 1;
     let needed = needed_room(waiting);
-    const ADVICE: &str = "make room first: what else can go is for a person to decide";
+    const ADVICE: &str = "free some space first; what to delete is your decision";
     if room.bytes < needed {
-        let mut cause = format!("{} are free, and {} are needed", in_words(room.bytes), in_words(needed));
+        let mut cause = format!("{} free, {} needed", in_words(room.bytes), in_words(needed));
         let enough = room.bytes.saturating_add(spare) >= needed;
         if spare > 0 && !enough {
-            cause.push_str(&format!("; downloads of {} can go, which is not enough", in_words(spare)));
+            cause.push_str(&format!("; deleting {} of downloads is not enough", in_words(spare)));
         }
-        let mut finding = at_path(place, Verdict::DiskFull, &cause, Some(ADVICE).filter(|_| !enough));
+        let mut finding = at_path(place, Verdict::DiskFull, &cause, Some(ADVICE.into()).filter(|_| !enough));
         finding.remedy = enough.then_some(Remedy { action: ActionKind::Free, from: None, download: None });
         part.add(finding);
     } else if room.inodes < FEWEST {
-        let cause = format!("only {} more files can be made there", room.inodes);
-        part.add(at_path(place, Verdict::DiskFull, &cause, Some(ADVICE)));
+        let cause = format!("only {} more files can be created", room.inodes);
+        part.add(at_path(place, Verdict::DiskFull, &cause, Some(ADVICE.into())));
     }
     part
 }
@@ -159,7 +158,7 @@ mod tests {
         std::fs::write(connections.join("phone.nmconnection"), "[connection]\nmetered = 1\n").unwrap();
         let pin = |priority| Pin {
             file: SystemPath::literal("/etc/apt/preferences"),
-            packages: "*".into(),
+            debs: "*".into(),
             of: "release a=saltwort".into(),
             priority,
         };
@@ -171,11 +170,11 @@ mod tests {
         assert_eq!(
             told,
             [
-                "APT::Periodic::Enable switched-off",
-                "Acquire::Check-Valid-Until lowered",
-                "Unattended-Upgrade::Skip-Updates-On-Metered-Connections switched-off",
+                "APT::Periodic::Enable disabled",
+                "Acquire::Check-Valid-Until insecure-setting",
+                "Unattended-Upgrade::Skip-Updates-On-Metered-Connections disabled",
                 "/etc/apt/preferences held-back",
-                "apt-daily.timer switched-off",
+                "apt-daily.timer disabled",
             ]
         );
     }

@@ -6,20 +6,20 @@ use std::sync::Arc;
 use super::{
     Aside, Coming, UpdateRules, UpdatesPart, VerifiedDownload, advice, leave_the_rest, plan_room, plan_updates,
 };
-use crate::archive::Renewal;
 use crate::areas::{After, Cx, Examined, Fetch, FileWork, Stays, Step, ToolRun, When, Work};
-use crate::model::{ActionKind, FileKind, Finding, FindingId, Subject, SystemPath, Verdict, error_words};
+use crate::model::{Action, ActionKind, FileKind, Finding, FindingId, Subject, SystemPath, Verdict, error_words};
 use crate::plan::{Left, PlaceOf, Plan};
 use crate::platform::Platform as _;
 use crate::platform::debian::Debian;
 use crate::platform::debian::apt::{BINARY_CACHES, CACHE, LISTS};
 use crate::platform::services::PausedUnit;
 use crate::report::ActionReport;
+use crate::repository::Renewal;
 use crate::supply::Offered;
 use crate::system::{System, ToolRunner, WorkError};
 
 const DPKG: &str = "/usr/bin/dpkg";
-/// Questions about settings files are answered by keeping what is there.
+/// Questions about configuration files are answered by keeping what is there.
 const CONFIGURE: [&str; 4] = ["--force-confdef", "--force-confold", "--configure", "--pending"];
 /// This run keeps the front end's lock; the tool takes its own.
 const LOCKED: &[(&str, &str)] = &[("DPKG_FRONTEND_LOCKED", "1")];
@@ -46,7 +46,7 @@ pub(super) fn planned(cx: &Cx<'_>, part: UpdatesPart) -> Result<Examined, WorkEr
     let goes = |one: &&VerifiedDownload| frees.actions.iter().any(|action| action.listed == one.path);
     let stay: Vec<&VerifiedDownload> = verified.iter().filter(|one| !goes(one)).collect();
     if !cx.scope.everything && !stay.is_empty() {
-        let unit = ("download that is right", "downloads that are right");
+        let unit = ("intact download", "intact downloads");
         let bytes = stay.iter().map(|one| one.bytes).sum();
         examined.stays = Some(Stays { unit, things: stay.len() as u64, bytes });
     }
@@ -113,7 +113,7 @@ fn forgetting(findings: &[Finding]) -> Vec<Step> {
     let step = |finding: &Finding| {
         let unit = finding.subject.name()?;
         let shows = vec![on_unit(ActionKind::ForgetFailure, unit, vec![finding.id.clone()])];
-        let when = When::Confirmed("updates do not come yet, so its failure stands");
+        let when = When::Confirmed("updates do not work yet, so its failed state is kept");
         Some(Step { when, ..Step::new(shows, Work::ForgetFailure(unit.to_owned())) })
     };
     failed.filter_map(step).collect()
@@ -125,18 +125,18 @@ fn configuring(system: &System, findings: &[Finding]) -> Option<Result<Step, Vec
     begun().next()?;
     let by_hand = system.by_hand(BY_HAND);
     if let Err(why) = way_to_configure(system) {
-        return Some(Err(begun().map(|f| Left::new(f, why.clone(), Some(by_hand.clone()))).collect()));
+        return Some(Err(begun().map(|f| Left::new(f, why.clone(), Some(Action::command(BY_HAND)))).collect()));
     }
     let shows = begun().map(|f| ActionReport::on(ActionKind::Configure, f.subject.clone(), vec![f.id.clone()]));
     let tool = ToolRun {
         action: ActionKind::Configure,
-        before: "begun",
+        before: "incomplete",
         program: DPKG,
         words: CONFIGURE.map(str::to_owned).into(),
         environment: LOCKED,
         takes_locks: Debian.locks().into_iter().skip(1).collect(),
         runs_scripts: true,
-        called: "the package tool",
+        called: "dpkg",
         by_hand,
     };
     let remark = "The package tool finishes interrupted installations and runs the packages' own scripts as root. Modified \
@@ -154,9 +154,9 @@ fn way_to_configure(system: &System) -> Result<(), String> {
     }
     let null = system.machine.dir(&SystemPath::literal("/dev")).and_then(|dir| dir.look(b"null")).ok().flatten();
     if null.is_none_or(|stat| stat.kind != FileKind::Device) {
-        return Err("that system has no devices as long as it does not run, and its scripts need some".into());
+        return Err("that system is not running and has no device nodes, which its scripts need".into());
     }
-    let cannot = |why: String| Err(format!("that system cannot be entered ({why})"));
+    let cannot = |why: String| Err(format!("cannot run commands in that system ({why})"));
     match way.run(DPKG, &["--version"], &[], &system.settings.stop) {
         Ok(ran) if ran.is_fine() => Ok(()),
         Ok(ran) => cannot(ran.last_line()),
@@ -206,7 +206,7 @@ impl NewLists {
         Self { problems, asides }
     }
 
-    /// Plans which files are moved aside and which new lists replace them; `asked` holds the answer of each archive.
+    /// Plans which files are moved aside and which new lists replace them; `asked` holds the answer of each repository.
     fn planned(&self, cx: &Cx<'_>, coming: &[Renewal], asked: &[Renewal]) -> Plan {
         let mut lists = Vec::new();
         for renewal in coming {
@@ -228,11 +228,11 @@ impl NewLists {
     }
 }
 
-/// What is taken away to make room: only what an archive that has just answered gives again.
+/// What is taken away to make free space: only what a repository that has just answered gives again.
 fn planned_room(cx: &Cx<'_>, part: &UpdatesPart, renewals: &[Renewal]) -> Plan {
     let answers = |one: &VerifiedDownload| {
         let source =
-            cx.supply.open_archive(|a| a.on_network(&one.component).map(|lacking| a.source_of(&lacking))).flatten();
+            cx.supply.open_repositories(|a| a.on_network(&one.package).map(|lacking| a.source_of(&lacking))).flatten();
         renewals.iter().any(|r| r.error().is_none() && Some(r.source.describe()) == source)
     };
     let files: Vec<SystemPath> = part.to_free.iter().filter(|one| answers(one)).map(|one| one.path.clone()).collect();
@@ -240,8 +240,8 @@ fn planned_room(cx: &Cx<'_>, part: &UpdatesPart, renewals: &[Renewal]) -> Plan {
     let ids: Vec<FindingId> = lacks.iter().map(|f| f.id.clone()).collect();
     let mut plan = plan_room(&files, &ids, &rules(cx, &|path| cx.system.place_of_file(path)));
     if plan.actions.is_empty() && !part.to_free.is_empty() {
-        let reason = "downloads could go, and no archive answers that would give them again";
-        let next = Some("make room in another way, or type the same again when the network is there".to_owned());
+        let reason = "downloads could be deleted, but no repository is reachable to get them again";
+        let next = Some("free space in another way, or run the command again with a network".into());
         plan.left.extend(lacks.iter().map(|f| Left::new(f, reason.into(), next.clone())));
     }
     plan
@@ -274,7 +274,7 @@ fn rules<'a>(cx: &Cx<'a>, place: &'a PlaceOf<'a>) -> UpdateRules<'a> {
         protection: &cx.system.protection,
         place,
         owner: cx.system.settings.policy.owner_of_root.unwrap_or((0, 0)),
-        despite_disk: cx.system.settings.despite_disk,
+        ignore_disk_errors: cx.system.settings.ignore_disk_errors,
     }
 }
 
@@ -285,9 +285,9 @@ fn left_of(renewals: &[Renewal], finding: &Finding) -> Left {
     let error = renewal.and_then(Renewal::error);
     let next = renewal.and_then(|r| Some(advice(r.error()?, &r.source.file.to_string())));
     let reason = match (error, renewal) {
-        (Some(e), _) => format!("it could not be fetched afresh: {e}"),
-        (None, None) => "the network is not to be used".into(),
-        _ => "it came to light later, or was damaged again".into(),
+        (Some(e), _) => format!("it could not be downloaded again: {e}"),
+        (None, None) => "network use is disabled".into(),
+        _ => "found by the final check".into(),
     };
     Left::new(finding, reason, next)
 }

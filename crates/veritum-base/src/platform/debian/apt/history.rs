@@ -3,7 +3,7 @@
 use crate::formats::deb822::{Paragraph, paragraphs};
 use crate::platform::{LogEntry, LogKind, Run};
 
-/// Components over this many in one run are not taken in.
+/// Packages over this many in one run are not taken in.
 const MAX_ITEMS: usize = 20_000;
 /// Longer words (a command, a reason) are cut.
 const MAX_WORDS: usize = 400;
@@ -17,7 +17,7 @@ const FIELDS: [(&str, LogKind); 6] = [
     ("Purge", LogKind::Removed),
 ];
 
-/// The runs that a log tells of, in its order; what is no run is passed over.
+/// The runs that a log reports, in its order; what is no run is passed over.
 #[must_use]
 pub fn runs(text: &[u8]) -> Vec<Run> {
     let text = String::from_utf8_lossy(text);
@@ -55,8 +55,8 @@ fn printable(text: &str) -> Option<String> {
 
 /// `name:arch (version)`, `name:arch (version, automatic)` or `name:arch (before, after)`.
 fn entry(item: &str, what: LogKind, at: &str) -> Option<LogEntry> {
-    let (component, versions) = item.trim().split_once(" (")?;
-    let (name, arch) = component.split_once(':').unwrap_or((component, ""));
+    let (package, versions) = item.trim().split_once(" (")?;
+    let (name, arch) = package.split_once(':').unwrap_or((package, ""));
     let mut versions = versions.trim_end_matches(')').split(", ");
     let (first, second) = (versions.next()?, versions.next());
     let plain = |text: &str| !text.is_empty() && text.bytes().all(|b| b.is_ascii_graphic());

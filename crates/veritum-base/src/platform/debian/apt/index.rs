@@ -1,6 +1,6 @@
-//! A package index (`Packages`): which packages an archive has, with size and SHA-256 of each.
+//! A package index (`Packages`): which packages a repository has, with size and SHA-256 of each.
 
-/// One package of an index; texts are as they stand there, and only those that are of use are read further.
+/// One package of an index; texts are as they are there, and only those that are of use are read further.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Listed<'a> {
     /// Name.
@@ -9,7 +9,7 @@ pub struct Listed<'a> {
     pub version: &'a str,
     /// Architecture.
     pub arch: &'a str,
-    /// Path below the archive's URL.
+    /// Path below the repository's URL.
     pub path: &'a str,
     /// Size of the package file in bytes, decimal.
     pub size: &'a str,
@@ -53,9 +53,9 @@ impl<'a> Fields<'a> {
     }
 }
 
-/// Tells every package of an index that has all that is needed; the others are passed over.
+/// Reports every package of an index that has all that is needed; the others are passed over.
 ///
-/// An index of a large archive has fifty million bytes: each line is looked at once, and nothing is copied.
+/// An index of a large repository has fifty million bytes: each line is examined once, and nothing is copied.
 pub fn for_each_listed<'a>(index: &'a [u8], mut each: impl FnMut(Listed<'a>)) {
     let mut fields = Fields::default();
     let mut from = 0;
@@ -127,7 +127,7 @@ mod tests {
 
     proptest::proptest! {
         #[test]
-        fn a_damaged_index_lists_only_whole_packages_below_the_archive(seed: u64) {
+        fn a_damaged_index_lists_only_whole_packages_below_the_repository(seed: u64) {
             let one = |name: &str| format!(
                 "Package: {name}\nVersion: 1:2\nArchitecture: all\nFilename: ./pool/q/{name}.deb\nSize: 12\nSHA256: {SUM}\n\n"
             );

@@ -1,7 +1,7 @@
-//! What apt keeps and reads: its configuration, its sources, and the files of an archive (apt.conf(5),
-//! sources.list(5); the archive's layout as in Debian's "RepositoryFormat").
+//! What apt keeps and reads: its configuration, its sources, and the files of a repository (apt.conf(5),
+//! sources.list(5); the repository's layout as in Debian's "RepositoryFormat").
 //!
-//! Only reading, and only foreign bytes: nothing here says who vouches for them.
+//! Only reading, and only foreign bytes: nothing here says who verifies them.
 
 mod conf;
 mod history;
@@ -14,7 +14,7 @@ mod sources;
 pub use conf::{AptConf, says_no, says_yes};
 pub use history::runs as history_runs;
 pub use index::{Listed, for_each_listed};
-pub use names::{component_of_package_name, file_name_of_uri, package_file_name, split_package_name};
+pub use names::{deb_file_name, file_name_of_uri, package_of_deb_name, split_deb_name};
 pub use preferences::{Pin, pins};
 pub use release::{FileSum, Release, ReleaseError};
 pub use sources::{Signers, Source, SourceKind, Sources, sources};
@@ -35,7 +35,7 @@ pub const UNITS: [&str; 6] = [
     "unattended-upgrades.service",
     "packagekit.service",
 ];
-/// The locks that apt takes beside dpkg's.
+/// The locks that apt takes next to dpkg's.
 pub const LOCKS: [&str; 2] = ["/var/lib/apt/lists/lock", "/var/cache/apt/archives/lock"];
 
 use crate::machine::Machine;

@@ -1,8 +1,8 @@
 //! How apt makes file names of URLs and of packages.
 
-use crate::model::ComponentId;
+use crate::model::PackageId;
 
-/// Signs that apt writes as `%xx` in a file name made of a URL.
+/// Characters that apt writes as `%xx` in a file name made of a URL.
 const QUOTED: &[u8] = b"\\|{}[]<>\"^~_=!@#$%&*";
 
 /// The name under which apt keeps what it got from a URL: without scheme and user, `/` as `_`.
@@ -27,25 +27,25 @@ pub fn file_name_of_uri(uri: &str) -> String {
 
 /// The name that apt gives a package in its cache: the epoch's colon is written `%3a`.
 #[must_use]
-pub fn package_file_name(name: &str, version: &str, arch: &str) -> String {
+pub fn deb_file_name(name: &str, version: &str, arch: &str) -> String {
     format!("{name}_{}_{arch}.deb", version.replace(':', "%3a"))
 }
 
 /// A package file's name and architecture, from its file name (`NAME_VERSION_ARCH.deb`).
 #[must_use]
-pub fn split_package_name(file_name: &str) -> Option<(&str, &str)> {
+pub fn split_deb_name(file_name: &str) -> Option<(&str, &str)> {
     let stem = file_name.strip_suffix(".deb")?;
     let (name, rest) = stem.split_once('_')?;
     Some((name, rest.rsplit_once('_')?.1))
 }
 
-/// The component that a package in apt's cache holds, by the file's name; `%3a` stands for a colon.
+/// The package that a .deb file in apt's cache holds, by the file's name; `%3a` is for a colon.
 #[must_use]
-pub fn component_of_package_name(file_name: &str) -> Option<ComponentId> {
+pub fn package_of_deb_name(file_name: &str) -> Option<PackageId> {
     let mut parts = file_name.strip_suffix(".deb")?.split('_');
     let (name, version, arch) = (parts.next()?, parts.next()?, parts.next()?);
     let version = version.replace("%3a", ":").replace("%3A", ":");
-    ComponentId::new(name, &version, arch).ok().filter(|_| parts.next().is_none())
+    PackageId::new(name, &version, arch).ok().filter(|_| parts.next().is_none())
 }
 
 #[cfg(test)]
@@ -58,13 +58,11 @@ mod tests {
         assert_eq!(name, "quay.example:8080_foreshore_dists_saltwort_InRelease");
         assert_eq!(file_name_of_uri("file:/srv/a_b/./InRelease"), "_srv_a%5fb_._InRelease");
         assert_eq!(file_name_of_uri("file:///srv/x"), "_srv_x");
-        assert_eq!(package_file_name("quay", "1:2.0~rc1", "amd64"), "quay_1%3a2.0~rc1_amd64.deb");
-        assert_eq!(split_package_name("quay_1%3a2.0~rc1_amd64.deb"), Some(("quay", "amd64")));
-        assert_eq!(split_package_name("quay.deb"), None);
-        let id = component_of_package_name("quay_1%3a2.0~rc1_amd64.deb").unwrap();
+        assert_eq!(deb_file_name("quay", "1:2.0~rc1", "amd64"), "quay_1%3a2.0~rc1_amd64.deb");
+        assert_eq!(split_deb_name("quay_1%3a2.0~rc1_amd64.deb"), Some(("quay", "amd64")));
+        assert_eq!(split_deb_name("quay.deb"), None);
+        let id = package_of_deb_name("quay_1%3a2.0~rc1_amd64.deb").unwrap();
         assert_eq!((id.name.as_str(), id.version.as_str(), id.arch.as_str()), ("quay", "1:2.0~rc1", "amd64"));
-        assert!(
-            component_of_package_name("quay_1_amd64_x.deb").is_none() && component_of_package_name("lock").is_none()
-        );
+        assert!(package_of_deb_name("quay_1_amd64_x.deb").is_none() && package_of_deb_name("lock").is_none());
     }
 }

@@ -10,20 +10,20 @@ const MAX_PINS: usize = 10_000;
 /// Longer words are cut.
 const MAX_WORDS: usize = 200;
 
-/// A pin.
+/// A trusted key.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Pin {
-    /// The file that it stands in.
+    /// The file that it is in.
     pub file: SystemPath,
     /// Which packages, as it is written; `*` for all.
-    pub packages: String,
-    /// Of which archive or version.
+    pub debs: String,
+    /// Of which repository or version.
     pub of: String,
     /// Its priority; with a negative one a version is never installed.
     pub priority: i64,
 }
 
-/// The machine's pins; what is none is passed over.
+/// The machine's trusted keys; what is none is passed over.
 #[must_use]
 pub fn pins(machine: &Machine) -> Vec<Pin> {
     let mut files = vec![SystemPath::literal("/etc/apt/preferences")];
@@ -41,7 +41,7 @@ fn pins_of(text: &str, file: &SystemPath) -> impl Iterator<Item = Pin> {
     paragraphs(text).filter_map(move |paragraph| {
         Some(Pin {
             file: file.clone(),
-            packages: words(paragraph.get("Package")?),
+            debs: words(paragraph.get("Package")?),
             of: words(paragraph.get("Pin")?),
             priority: paragraph.get("Pin-Priority")?.trim().parse().ok()?,
         })
@@ -57,7 +57,7 @@ mod tests {
         let text = "Explanation: no\nPackage: *\nPin: release a=saltwort\nPin-Priority: -1\n\nPackage: quay\nPin-Priority: 5\n";
         let all: Vec<Pin> = pins_of(text, &SystemPath::literal("/etc/apt/preferences")).collect();
         assert_eq!(all.len(), 1);
-        assert_eq!((all[0].packages.as_str(), all[0].of.as_str(), all[0].priority), ("*", "release a=saltwort", -1));
+        assert_eq!((all[0].debs.as_str(), all[0].of.as_str(), all[0].priority), ("*", "release a=saltwort", -1));
     }
 
     proptest::proptest! {
@@ -70,13 +70,13 @@ mod tests {
                 let plain = |text: &str| -> String {
                     text.chars().filter(|c| !c.is_control() && !c.is_whitespace()).collect()
                 };
-                // What goes on after a line that is none stands further on.
+                // What goes on after a line that is none is further on.
                 let stands = |value: &str| {
                     let text = plain(&text);
                     let mut rest = text.chars();
                     plain(value).chars().all(|wanted| rest.any(|c| c == wanted))
                 };
-                proptest::prop_assert!(stands(&pin.packages) && stands(&pin.of), "{pin:?} of {text:?}");
+                proptest::prop_assert!(stands(&pin.debs) && stands(&pin.of), "{pin:?} of {text:?}");
                 proptest::prop_assert!(text.to_ascii_lowercase().contains("pin-priority:"), "{pin:?} of {text:?}");
             }
         }

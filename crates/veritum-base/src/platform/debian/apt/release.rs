@@ -1,4 +1,4 @@
-//! A suite's release file: what the archive's signature covers.
+//! A suite's release file: what the repository's signature covers.
 
 use std::collections::HashMap;
 
@@ -7,7 +7,7 @@ use crate::formats::deb822::paragraphs;
 /// Release files over this many listed files are refused; Debian's largest has a hundredth.
 const MAX_FILES: usize = 500_000;
 
-/// Size and SHA-256 of a file of the archive.
+/// Size and SHA-256 of a file of the repository.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct FileSum {
     /// Bytes.
@@ -37,20 +37,20 @@ impl FileSum {
 #[non_exhaustive]
 pub enum ReleaseError {
     /// It is no release file at all.
-    #[error("it is not a release file")]
+    #[error("not a release file")]
     Shape,
     /// It lists its files only by digests that can be forged.
-    #[error("it names its files only by MD5 or SHA-1, which can be forged")]
+    #[error("lists only MD5 or SHA-1 checksums, which can be forged")]
     WeakDigests,
     /// It lists too many files.
-    #[error("it lists more files than is sensible")]
+    #[error("lists too many files")]
     TooLarge,
 }
 
 /// A release file's content.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Release {
-    /// Who makes the archive.
+    /// Who makes the repository.
     pub origin: String,
     /// The suite's name (`stable`).
     pub suite: String,
@@ -62,13 +62,13 @@ pub struct Release {
     pub valid_until: Option<jiff::Timestamp>,
     /// Whether files can be fetched by their digest.
     pub by_hash: bool,
-    /// Whether packages for all architectures stand in the index of each, so that an index of their own adds nothing.
+    /// Whether packages for all architectures are in the index of each, so that an index of their own adds nothing.
     pub all_within: bool,
     /// Whether it names `all` among its architectures, or none at all: else apt gets no index of what fits every machine.
     pub names_all: bool,
     /// Whether its versions are installed only when they are asked for (`NotAutomatic`): they are no updates.
     pub on_demand: bool,
-    /// The files it vouches for, by path below its folder.
+    /// The files it verifies, by path below its folder.
     pub files: HashMap<String, FileSum>,
 }
 
@@ -76,7 +76,7 @@ impl Release {
     /// Why it is not the release file of this suite, by the names that it gives itself; `None` when it may be.
     ///
     /// A suite is asked for by its name (`stable`), its code name (`bookworm`), or, in the old form for security updates, by
-    /// the code name and `/updates`. One that names neither says nothing, and neither does a flat archive's.
+    /// the code name and `/updates`. One that names neither says nothing, and neither does a flat repository's.
     #[must_use]
     pub fn is_of_another_suite(&self, asked: &str) -> Option<String> {
         let names: Vec<&str> =
@@ -90,13 +90,13 @@ impl Release {
             [suite, codename] if suite != codename => format!("{suite} ({codename})"),
             _ => names[0].to_owned(),
         };
-        Some(format!("it is the release file of {own}, not of {asked}"))
+        Some(format!("release file is for {own}, not for {asked}"))
     }
 
     /// Reads a release file.
     ///
     /// # Errors
-    /// When it is none, or vouches for nothing that counts.
+    /// When it is none, or verifies nothing that counts.
     pub fn parse(text: &str) -> Result<Self, ReleaseError> {
         let fields = paragraphs(text).next().ok_or(ReleaseError::Shape)?;
         let field = |name: &str| -> String {
@@ -116,7 +116,7 @@ impl Release {
             if files.len() >= MAX_FILES {
                 return Err(ReleaseError::TooLarge);
             }
-            // A name twice with two digests: nobody can say which is meant.
+            // A name twice with two digests: no one can say which is meant.
             if files.insert(name.to_owned(), sum).is_some_and(|before| before != sum) {
                 return Err(ReleaseError::Shape);
             }
@@ -136,7 +136,7 @@ impl Release {
     }
 }
 
-/// A date as RFC 2822 has it; archives write the zone as `UTC`.
+/// A date as RFC 2822 has it; repositories write the zone as `UTC`.
 fn date(text: &str) -> Option<jiff::Timestamp> {
     let text = text.trim().replace("UTC", "+0000");
     jiff::fmt::rfc2822::DateTimeParser::new().relaxed_weekday(true).parse_timestamp(&text).ok()
@@ -162,7 +162,7 @@ mod tests {
             assert_eq!(debian.is_of_another_suite(asked), None, "{asked}");
         }
         let why = debian.is_of_another_suite("trixie-security").unwrap();
-        assert_eq!(why, "it is the release file of stable (trixie), not of trixie-security");
+        assert_eq!(why, "release file is for stable (trixie), not for trixie-security");
         assert!(release("oldstable-updates", "bookworm-updates").is_of_another_suite("bookworm-security").is_some());
         for nameless in [release("", ""), release("any", "")] {
             assert_eq!(nameless.is_of_another_suite("any"), None);

@@ -1,4 +1,4 @@
-//! Which archives apt gets packages from (sources.list(5)): one-line and deb822 style.
+//! Which repositories apt gets packages from (sources.list(5)): one-line and deb822 style.
 
 use super::{MAX_LINES, fragments};
 use crate::formats::deb822::{Paragraph, paragraphs};
@@ -39,14 +39,14 @@ pub enum SourceKind {
     Other,
 }
 
-/// One archive with one suite.
+/// One repository with one suite.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Source {
-    /// The archive's URL, with `/` at its end.
+    /// The repository's URL, with `/` at its end.
     pub uri: String,
     /// The suite; one that ends with `/` is a folder below the URL, without components.
     pub suite: String,
-    /// The components of the archive (`main`, …).
+    /// The components of the repository (`main`, …).
     pub components: Vec<String>,
     /// Architectures; empty for those of the machine.
     pub archs: Vec<String>,
@@ -81,7 +81,7 @@ impl Source {
         self.suite.ends_with('/')
     }
 
-    /// Where the release file's folder lies, below the URL, with `/` at its end.
+    /// Where the release file's folder is, below the URL, with `/` at its end.
     #[must_use]
     pub fn release_folder(&self) -> String {
         if self.is_flat() { self.suite.trim_start_matches('/').to_owned() } else { format!("dists/{}/", self.suite) }
@@ -102,7 +102,7 @@ impl Source {
     }
 }
 
-/// A URL without the user and password that may stand in it.
+/// A URL without the user and password that may be in it.
 fn without_user(uri: &str) -> String {
     match uri.split_once("://") {
         Some((scheme, rest)) => {
@@ -116,7 +116,7 @@ fn without_user(uri: &str) -> String {
 /// The machine's sources, and what of them could not be read.
 #[derive(Debug, Clone, Default)]
 pub struct Sources {
-    /// The enabled ones, in the order apt reads them; each archive and suite once.
+    /// The enabled ones, in the order apt reads them; each repository and suite once.
     pub all: Vec<Source>,
     /// What could not be read.
     pub problems: Vec<RecordProblem>,
@@ -140,7 +140,7 @@ pub fn sources(machine: &Machine) -> Sources {
 }
 
 impl Sources {
-    /// Adds what one file says; its name tells the style.
+    /// Adds what one file says; its name says the style.
     pub fn add(&mut self, text: &str, file: &SystemPath) {
         if file.as_bytes().ends_with(b".sources") {
             for (at, paragraph) in paragraphs(text).take(MAX_SOURCES).enumerate() {
@@ -168,7 +168,7 @@ impl Sources {
         }
     }
 
-    /// One archive and suite may be named more than once, with further components.
+    /// One repository and suite may be named more than once, with further components.
     fn merge(&mut self, new: Source) {
         let same = |s: &&mut Source| (&s.uri, &s.suite, &s.signers) == (&new.uri, &new.suite, &new.signers);
         let room = self.all.len() < MAX_SOURCES;
@@ -204,15 +204,15 @@ fn one_line(line: &str, file: &SystemPath) -> Result<Vec<Source>, String> {
     let line = line[from..].find('#').map_or(line, |at| &line[..from + at]).trim();
     let Some(rest) = line.strip_prefix("deb").filter(|r| r.starts_with(char::is_whitespace)) else {
         let known = line.is_empty() || line.starts_with("deb-src");
-        return if known { Ok(Vec::new()) } else { Err("it is not a source".into()) };
+        return if known { Ok(Vec::new()) } else { Err("not a source line".into()) };
     };
     let mut rest = rest.trim_start();
     let mut options = "";
     if let Some(after) = rest.strip_prefix('[') {
-        (options, rest) = after.split_once(']').ok_or("its options do not end")?;
+        (options, rest) = after.split_once(']').ok_or("unterminated options")?;
     }
     let mut words = words(rest).into_iter();
-    let (Some(uri), Some(suite)) = (words.next(), words.next()) else { return Err("it names no archive".into()) };
+    let (Some(uri), Some(suite)) = (words.next(), words.next()) else { return Err("no repository URI".into()) };
     let mut source = Source {
         uri: whole_uri(&uri)?,
         suite,
@@ -244,7 +244,7 @@ fn deb822(paragraph: &Paragraph<'_>, file: &SystemPath) -> Result<Vec<Source>, S
     for uri in list("URIs") {
         for suite in list("Suites") {
             if all.len() >= MAX_SOURCES {
-                return Err("it names too many archives".into());
+                return Err("too many repositories".into());
             }
             all.push(checked(Source {
                 uri: whole_uri(&uri)?,
@@ -256,7 +256,7 @@ fn deb822(paragraph: &Paragraph<'_>, file: &SystemPath) -> Result<Vec<Source>, S
             })?);
         }
     }
-    if all.is_empty() { Err("it names no archive".into()) } else { Ok(all) }
+    if all.is_empty() { Err("no repository URI".into()) } else { Ok(all) }
 }
 
 /// Words divided by blanks; a part in brackets (a disc's name) may hold blanks.
@@ -281,7 +281,7 @@ fn words(text: &str) -> Vec<String> {
 
 fn whole_uri(uri: &str) -> Result<String, String> {
     if !uri.contains(':') || uri.len() > 2000 || uri.chars().any(char::is_control) {
-        return Err("its URL is none".into());
+        return Err("invalid URL".into());
     }
     Ok(format!("{}/", uri.trim_end_matches('/')))
 }
@@ -290,10 +290,10 @@ fn whole_uri(uri: &str) -> Result<String, String> {
 fn checked(source: Source) -> Result<Source, String> {
     let climbs = |part: &String| part.split('/').any(|name| name == "..") || part.len() > 200;
     if climbs(&source.suite) || source.components.iter().any(climbs) || source.archs.iter().any(|a| a.contains('/')) {
-        return Err("a name in it leads out of the archive".into());
+        return Err("a name points outside the repository".into());
     }
     if source.components.is_empty() != source.is_flat() {
-        return Err("its suite and components do not fit".into());
+        return Err("suite and components do not match".into());
     }
     Ok(source)
 }
@@ -302,7 +302,7 @@ fn checked(source: Source) -> Result<Source, String> {
 fn signers(value: &str) -> Result<Signers, String> {
     let mut signers = Signers::default();
     if value.contains("-----BEGIN PGP PUBLIC KEY BLOCK-----") {
-        // In a field's continuation lines a dot alone stands for an empty line (deb822(5)).
+        // In a field's continuation lines a dot alone is for an empty line (deb822(5)).
         let lines: Vec<&str> = value.lines().map(|l| if l.trim() == "." { "" } else { l.trim() }).collect();
         signers.embedded.push(lines.join("\n").trim().to_owned() + "\n");
         return Ok(signers);
@@ -314,7 +314,7 @@ fn signers(value: &str) -> Result<Signers, String> {
         } else if matches!(print.len(), 40 | 64) && print.bytes().all(|b| b.is_ascii_hexdigit()) {
             signers.fingerprints.push(print.to_ascii_uppercase());
         } else {
-            return Err("its Signed-By is neither a path nor a fingerprint".into());
+            return Err("Signed-By is neither a path nor a fingerprint".into());
         }
     }
     Ok(signers)
@@ -345,7 +345,7 @@ mod tests {
     }
 
     #[test]
-    fn an_archive_of_security_updates_is_known_by_its_name() {
+    fn a_repository_of_security_updates_is_known_by_its_name() {
         let is = |line: &str| read(line, "/etc/apt/sources.list").all[0].is_security();
         assert!(is("deb http://a.example/deb saltwort-security main"));
         assert!(is("deb http://security.a.example/ saltwort/updates main"));

@@ -12,7 +12,7 @@ const MAX_COPIES: usize = 14;
 /// An earlier copy of a table.
 #[derive(Debug, Clone)]
 pub struct Earlier {
-    /// Where it lies.
+    /// Where it is.
     pub path: SystemPath,
     /// Its text.
     pub text: Vec<u8>,

@@ -1,4 +1,4 @@
-//! dpkg's database as it lies there: what of it can be read, what cannot, and what earlier copies still know.
+//! dpkg's database as it is there: what of it can be read, what cannot, and what earlier copies still know.
 
 mod earlier;
 mod recover;
@@ -14,11 +14,11 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use super::{in_database, status};
 use crate::machine::Machine;
 use crate::model::{FileKind, SystemPath, error_chain};
-use crate::platform::{Component, RecordProblem};
+use crate::platform::{Package, RecordProblem};
 
 /// A status file over this size is refused: the largest desktops have a tenth of it.
 pub(super) const MAX_STATUS: u64 = 64 << 20;
-/// Names in the folder of records over this number are not looked at.
+/// Names in the folder of records over this number are not examined.
 const MAX_NAMES: usize = 1_000_000;
 /// Changes that dpkg had no time to enter over this number are not read; dpkg itself enters them after 250.
 const MAX_UPDATES: usize = 10_000;
@@ -37,7 +37,7 @@ pub enum StatusFile {
     NotAFile,
 }
 
-/// Why the folder of the components' records cannot be listed.
+/// Why the folder of the packages' records cannot be listed.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum InfoProblem {
     /// Something else is in its place.
@@ -78,7 +78,7 @@ pub struct Update {
 pub struct Database {
     /// `status` as a file.
     pub file: StatusFile,
-    /// What stands in it, changes that were not entered yet included.
+    /// What is in it, changes that were not entered yet included.
     pub pieces: Vec<Piece>,
     /// Those changes.
     pub updates: Vec<Update>,
@@ -88,17 +88,17 @@ pub struct Database {
     pub info_problem: Option<InfoProblem>,
     /// Entries that only earlier copies have.
     pub recovered: Vec<Recovered>,
-    /// Entries that said of a component that it was removed, while its records are still there: by now they say that it
+    /// Entries that said of a package that it was removed, while its records are still there: by now they say that it
     /// is installed.
     pub revived: Vec<Key>,
-    /// Components that have records, or other witnesses, and of which no copy says anything.
+    /// Packages that have records, or other witnesses, and of which no copy says anything.
     pub lost: Vec<String>,
     /// Whether the last line of `status` has no end, at which dpkg would stop.
     pub unterminated: bool,
 }
 
 impl Database {
-    /// Reads it. What is damaged is told in it; earlier copies are only looked at where something is.
+    /// Reads it. What is damaged is reported in it; earlier copies are only examined where something is.
     #[must_use]
     pub fn read(machine: &Machine) -> Self {
         let mut database = Self::default();
@@ -144,7 +144,7 @@ impl Database {
         self.file != StatusFile::There || self.pieces.is_empty() || self.garbled().next().is_some()
     }
 
-    /// `status` put together anew: what of it can be read, these entries in the place of the ones of their components,
+    /// `status` put together again: what of it can be read, these entries in the place of the ones of their packages,
     /// and what earlier copies still have. What cannot be read is left out.
     #[must_use]
     pub fn composed(&self, entries: &HashMap<Key, Vec<u8>>) -> Vec<u8> {
@@ -163,36 +163,36 @@ impl Database {
         all.into_iter().flat_map(|(_, text)| [text.as_slice(), b"\n"].concat()).collect()
     }
 
-    /// Takes in the entry of a component of which only the name was known: somebody found out which it is.
+    /// Takes in the entry of a package of which only the name was known: a person found out which it is.
     pub fn adopt(&mut self, stem: &str, stanza: Stanza) {
         self.lost.retain(|lost| lost != stem);
         self.recovered.push(Recovered { stanza, later: None });
     }
 
-    /// The components that have files in place, and what could not be read.
+    /// The packages that have files in place, and what could not be read.
     #[must_use]
-    pub fn components(&self) -> (Vec<Component>, Vec<RecordProblem>) {
+    pub fn packages(&self) -> (Vec<Package>, Vec<RecordProblem>) {
         let mut problems = Vec::new();
-        let mut components: Vec<Component> = Vec::new();
-        let mut take = |read: Result<Option<Component>, String>| match read {
-            Ok(component) => components.extend(component),
+        let mut packages: Vec<Package> = Vec::new();
+        let mut take = |read: Result<Option<Package>, String>| match read {
+            Ok(package) => packages.extend(package),
             Err(what) => problems.push(RecordProblem { path: in_database("status"), what }),
         };
-        self.stanzas().for_each(|stanza| take(status::component(stanza)));
+        self.stanzas().for_each(|stanza| take(status::package(stanza)));
         for recovered in &self.recovered {
-            let read = status::component(&recovered.stanza);
-            take(read.map(|component| component.map(|c| recovered.at_its_version(c))));
+            let read = status::package(&recovered.stanza);
+            take(read.map(|package| package.map(|c| recovered.at_its_version(c))));
         }
-        components.sort_by(|a, b| a.id.cmp(&b.id));
-        components.dedup_by(|a, b| a.id.name == b.id.name && a.id.arch == b.id.arch);
+        packages.sort_by(|a, b| a.id.cmp(&b.id));
+        packages.dedup_by(|a, b| a.id.name == b.id.name && a.id.arch == b.id.arch);
         for stem in &self.lost {
-            let what = format!("no record says which version of {stem} is installed");
+            let what = format!("the installed version of {stem} is not recorded");
             problems.push(RecordProblem { path: in_database("status"), what });
         }
-        (components, problems)
+        (packages, problems)
     }
 
-    /// Whether the last entry was cut, or only lacks its line end, an earlier copy tells: then it goes on there.
+    /// Whether the last entry was cut, or only lacks its line end, an earlier copy says: then it goes on there.
     fn doubt_the_last(&mut self, machine: &Machine) {
         let Some(Piece { raw, read: Ok(last) }) = self.pieces.last() else { return };
         let lines = |raw: &[u8]| raw.trim_ascii_end().split(|b| *b == b'\n').map(<[u8]>::to_vec).collect::<Vec<_>>();
@@ -205,7 +205,7 @@ impl Database {
             at.is_some_and(|at| at + 1 < all.len() || all[at].len() > end.len())
         });
         if goes_on && let Some(piece) = self.pieces.last_mut() {
-            piece.read = Err("it breaks off in the middle of a line".into());
+            piece.read = Err("truncated in the middle of a line".into());
         }
     }
 
@@ -213,7 +213,7 @@ impl Database {
         let folder = in_database("updates");
         let listed = machine.resolve(&folder).and_then(|real| machine.dir(&real)).and_then(|d| d.disk().list(d.fd()));
         let mut names: Vec<Vec<u8>> = listed.unwrap_or_default().into_iter().map(|(name, _)| name).collect();
-        // dpkg's own names: digits only; anything else lies there by accident and is passed over.
+        // dpkg's own names: digits only; anything else is there by accident and is passed over.
         names.retain(|name| !name.is_empty() && name.iter().all(u8::is_ascii_digit));
         names.sort();
         for name in names.into_iter().take(MAX_UPDATES) {
@@ -264,21 +264,21 @@ impl Database {
 }
 
 impl Recovered {
-    fn at_its_version(&self, mut component: Component) -> Component {
+    fn at_its_version(&self, mut package: Package) -> Package {
         if let Some(later) = &self.later
-            && let Ok(id) = crate::model::ComponentId::new(&component.id.name, later, &component.id.arch)
+            && let Ok(id) = crate::model::PackageId::new(&package.id.name, later, &package.id.arch)
         {
-            component.id = id;
+            package.id = id;
         }
-        component
+        package
     }
 }
 
-/// A piece is read when it says which component it is about: an entry that cannot be taken in would hide its files.
+/// A piece is read when it says which package it is about: an entry that cannot be taken in would hide its files.
 fn piece(raw: &[u8]) -> Piece {
     let read = Stanza::of_status(raw).and_then(|stanza| {
-        let taken = status::component(&stanza);
-        taken.map(|_| stanza).map_err(|why| format!("the entry of {}: {why}", shown(raw)))
+        let taken = status::package(&stanza);
+        taken.map(|_| stanza).map_err(|why| format!("entry of {}: {why}", shown(raw)))
     });
     Piece { raw: raw.to_owned(), read }
 }
@@ -290,7 +290,7 @@ fn shown(raw: &[u8]) -> String {
     crate::model::readable(name.trim_ascii()).chars().take(60).collect()
 }
 
-/// Whether a file's name without its suffix is that of a component, with or without its architecture.
+/// Whether a file's name without its suffix is that of a package, with or without its architecture.
 fn is_stem(stem: &str) -> bool {
     let (name, arch) = stem.split_once(':').unwrap_or((stem, "all"));
     let word =
@@ -332,7 +332,7 @@ mod tests {
     }
 
     fn names(database: &Database) -> Vec<String> {
-        database.components().0.iter().map(|c| format!("{} {}", c.id.name, c.id.version)).collect()
+        database.packages().0.iter().map(|c| format!("{} {}", c.id.name, c.id.version)).collect()
     }
 
     #[test]
@@ -348,7 +348,7 @@ mod tests {
         assert_eq!(place.read().file, StatusFile::Missing);
         assert_eq!(place.read().info_problem, None);
         fs::remove_dir(at("info")).unwrap();
-        assert!(matches!(place.read().info_problem, Some(InfoProblem::Unreadable(_))), "it is not there");
+        assert!(matches!(place.read().info_problem, Some(InfoProblem::Unreadable(_))), "missing");
         place.put("lib/dpkg/info", "a file");
         assert_eq!(place.read().info_problem, Some(InfoProblem::NotAFolder));
     }

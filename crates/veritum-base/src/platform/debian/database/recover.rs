@@ -11,7 +11,7 @@ use crate::platform::debian::log;
 const MAX_HAPPENINGS: usize = 20_000;
 
 impl Database {
-    /// Corrects entries that say of a component that it was removed: dpkg takes its digests away with its files.
+    /// Corrects entries that say of a package that it was removed: dpkg takes its digests away with its files.
     pub(super) fn revive(&mut self, machine: &Machine) {
         let (mut contradicted, logged) = (Vec::new(), std::cell::OnceCell::new());
         for (at, piece) in self.pieces.iter().enumerate() {
@@ -83,7 +83,7 @@ impl Database {
             known.insert(key.clone());
             let version = stanza.get("Version");
             let later = last.filter(|_| !removed).and_then(|h| h.to.clone()).filter(|to| Some(to.as_str()) != version);
-            // A copy is one step behind: how far that step got stands in the log.
+            // A copy is one step behind: how far that step got is in the log.
             let state = states
                 .get(&key)
                 .filter(|(_, version)| Some(version.as_str()) == later.as_deref().or(stanza.get("Version")));
@@ -102,7 +102,7 @@ impl Database {
             }
         }
         if self.is_damaged() {
-            // Not even the lists may be left: the newest copy that can be read tells what else there was.
+            // Not even the lists may be left: the newest copy that can be read says what else there was.
             for stanza in copies.first().into_iter().flatten() {
                 take(self, stanza, false);
             }

@@ -1,6 +1,6 @@
-//! [`Stanza`]: one component's entry in dpkg's `status` (deb822(5), dpkg-query(1)), kept byte by byte.
+//! [`Stanza`]: one package's entry in dpkg's `status` (deb822(5), dpkg-query(1)), kept byte by byte.
 //!
-//! Read as strictly as dpkg itself reads: what dpkg would stop at is told, and nothing else is.
+//! Read as strictly as dpkg itself reads: what dpkg would stop at is reported, and nothing else is.
 
 use std::borrow::Cow;
 
@@ -68,44 +68,44 @@ impl Stanza {
     /// What dpkg would stop at, in words.
     pub fn parse(raw: &[u8]) -> Result<Self, String> {
         if raw.len() > MAX_STANZA {
-            return Err("an entry larger than is sensible".into());
+            return Err("an entry exceeds the size limit".into());
         }
         if let Some(byte) = raw.iter().find(|b| **b < b' ' && !b"\n\t\r".contains(b)) {
-            return Err(format!("bytes that are no text (0x{byte:02x})"));
+            return Err(format!("binary data (0x{byte:02x})"));
         }
         if raw.last() != Some(&b'\n') {
-            return Err("it breaks off in the middle of a line".into());
+            return Err("truncated in the middle of a line".into());
         }
         let text = String::from_utf8_lossy(raw);
         let mut fields: Vec<(String, String)> = Vec::with_capacity(20);
         for line in text.lines() {
             if line.starts_with([' ', '\t']) {
                 let Some((name, value)) = fields.last_mut() else {
-                    return Err("a line that continues nothing".into());
+                    return Err("a continuation line without a field".into());
                 };
                 if line.trim().is_empty() {
-                    return Err(format!("a blank line in its field {name}"));
+                    return Err(format!("a blank line in the field {name}"));
                 }
                 value.push('\n');
                 value.push_str(line.trim_end());
                 continue;
             }
             let Some((name, value)) = line.split_once(':') else {
-                return Err(format!("a line that is no field: {}", shown(line)));
+                return Err(format!("invalid line: {}", shown(line)));
             };
             let name = name.trim_end();
             if name.is_empty() || name.contains(char::is_whitespace) || fields.len() >= MAX_FIELDS {
-                return Err(format!("a line that is no field: {}", shown(line)));
+                return Err(format!("invalid line: {}", shown(line)));
             }
             if fields.iter().any(|(n, _)| n.eq_ignore_ascii_case(name)) {
-                return Err(format!("its field {} stands there twice", shown(name)));
+                return Err(format!("duplicate field {}", shown(name)));
             }
             fields.push((name.to_owned(), value.trim().to_owned()));
         }
         Ok(Self { raw: raw.to_owned(), fields })
     }
 
-    /// Reads one entry of `status`, which must name a component and say how far it is installed.
+    /// Reads one entry of `status`, which must name a package and say how far it is installed.
     ///
     /// # Errors
     /// What dpkg would stop at, in words.
@@ -114,7 +114,7 @@ impl Stanza {
         let name = stanza.get("Package").ok_or("an entry without a name")?;
         let plain = |b: u8| b.is_ascii_alphanumeric() || b"+-.".contains(&b);
         if name.is_empty() || !name.bytes().all(plain) {
-            return Err(format!("a name that is none: {}", shown(name)));
+            return Err(format!("invalid package name: {}", shown(name)));
         }
         let name = shown(name);
         let status = stanza.get("Status").ok_or_else(|| format!("{name} has no Status"))?;
@@ -135,12 +135,12 @@ impl Stanza {
             ]
         );
         if !known {
-            return Err(format!("{name} has a Status that means nothing"));
+            return Err(format!("{name} has an invalid Status"));
         }
         let has = |field: &str| stanza.get(field).is_some_and(|v| !v.is_empty() && !v.contains(char::is_whitespace));
         let state = words[2];
         if state != "not-installed" && !(has("Version") && (has("Architecture") || state == "config-files")) {
-            return Err(format!("{name} has no version or no architecture"));
+            return Err(format!("{name} has no Version or no Architecture"));
         }
         Ok(stanza)
     }
@@ -188,7 +188,7 @@ impl Stanza {
         Self::of_status(text.replacen(line, &format!("Status: {after}"), 1).as_bytes()).ok()
     }
 
-    /// The settings files that it names.
+    /// The configuration files that it names.
     #[must_use]
     pub fn settings(&self) -> Vec<SettingsFile> {
         settings(self.get("Conffiles").unwrap_or_default())
@@ -325,15 +325,15 @@ mod tests {
     #[test]
     fn what_dpkg_would_stop_at_is_told() {
         let wrong: [(&str, &[u8]); 9] = [
-            ("no text", b"Package: quay\nStatus: \0\0\0\0\n"),
-            ("breaks off", b"Package: quay\nStatus: install ok inst"),
-            ("no field", b"Package: quay\nwhat is this\n"),
-            ("continues nothing", b" Package: quay\n"),
+            ("binary data", b"Package: quay\nStatus: \0\0\0\0\n"),
+            ("truncated", b"Package: quay\nStatus: install ok inst"),
+            ("invalid line:", b"Package: quay\nwhat is this\n"),
+            ("a continuation line without a field", b" Package: quay\n"),
             ("blank line", b"Package: quay\n  \nStatus: install ok installed\n"),
-            ("twice", b"Package: quay\npackage: rope\n"),
+            ("duplicate field", b"Package: quay\npackage: rope\n"),
             ("without a name", b"Status: install ok installed\n"),
-            ("means nothing", b"Package: quay\nStatus: install ok instxlled\nVersion: 1\nArchitecture: all\n"),
-            ("no version", b"Package: quay\nStatus: install ok installed\nArchitecture: all\n"),
+            ("has an invalid Status", b"Package: quay\nStatus: install ok instxlled\nVersion: 1\nArchitecture: all\n"),
+            ("has no Version or no Architecture", b"Package: quay\nStatus: install ok installed\nArchitecture: all\n"),
         ];
         for (why, raw) in wrong {
             let told = Stanza::of_status(raw).unwrap_err();

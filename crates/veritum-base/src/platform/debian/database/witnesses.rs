@@ -1,4 +1,4 @@
-//! Witnesses of a package beside its entry: a package that its entry alone forgets is still told by the package log, by
+//! Witnesses of a package next to its entry: a package that its entry alone forgets is still reported by the package log, by
 //! its folder of documents, and by what depends on it.
 
 use std::collections::{BTreeMap, BTreeSet, HashSet};
@@ -14,7 +14,7 @@ const DOCUMENTS: &str = "/usr/share/doc";
 /// Of a changelog only the beginning is read; the packed file is bounded as well.
 const MAX_HEAD: u64 = 4096;
 const MAX_CHANGELOG: u64 = 16 << 20;
-/// More folders of documents than this are not looked at.
+/// More folders of documents than this are not examined.
 const MAX_FOLDERS: usize = 200_000;
 const MAX_LIST: u64 = 64 << 20;
 
@@ -32,9 +32,9 @@ fn changelog_head(text: &[u8]) -> Option<(String, String)> {
 
 /// What the changelog of a package on this machine begins with; `None` when there is none, or it cannot be read.
 #[must_use]
-pub fn changelog_of(machine: &Machine, package: &str) -> Option<(String, String)> {
+pub fn changelog_of(machine: &Machine, deb: &str) -> Option<(String, String)> {
     ["changelog.Debian.gz", "changelog.gz", "changelog.Debian"].iter().find_map(|name| {
-        let path = SystemPath::parse(format!("{DOCUMENTS}/{package}/{name}").as_bytes()).ok()?;
+        let path = SystemPath::parse(format!("{DOCUMENTS}/{deb}/{name}").as_bytes()).ok()?;
         let bytes = machine.read_up_to(&path, MAX_CHANGELOG).ok()??;
         let mut head = Vec::new();
         match name.strip_suffix(".gz") {
@@ -46,7 +46,7 @@ pub fn changelog_of(machine: &Machine, package: &str) -> Option<(String, String)
 }
 
 impl Database {
-    /// Names of packages that have no entry at all, and that something else tells of.
+    /// Names of packages that have no entry at all, and that something else reports.
     pub(super) fn forgotten(&self, machine: &Machine) -> Vec<String> {
         let known = self.known_names();
         let unknown = |name: &str| !known.contains(name);
@@ -77,13 +77,13 @@ impl Database {
             }
         }
         if !found.is_empty() {
-            // Some packages have folders of other names; then a list tells.
+            // Some packages have folders of other names; then a list says.
             self.for_each_listed(machine, |path| drop(found.remove(&path)));
         }
         found.into_values().collect()
     }
 
-    /// Tells every path that the packages' lists name.
+    /// Reports every path that the packages' lists name.
     pub fn for_each_listed(&self, machine: &Machine, mut each: impl FnMut(SystemPath)) {
         for (stem, _) in self.info.iter().filter(|(_, suffixes)| suffixes.contains("list")) {
             let list = super::in_database(&format!("info/{stem}.list"));

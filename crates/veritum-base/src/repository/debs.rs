@@ -1,0 +1,297 @@
+//! From what a verified index lists to manifests and contents: packages available, downloaded, unpacked.
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::io;
+use std::sync::{Arc, MutexGuard, PoisonError};
+
+use rayon::prelude::*;
+
+use super::Candidate;
+use super::unpack::{self, UnpackError, Unpacked};
+use super::{Deb, FetchError, Holdings, Lacking, Repositories};
+use crate::event::{Event, Flow, Observer, Phase};
+use crate::formats::deb::read_control_part;
+use crate::machine::Machine;
+use crate::model::{Digest, EntryKind, PackageId};
+use crate::platform::debian::apt::{FileSum, SourceKind};
+use crate::scan::Stopped;
+use crate::store::{Contents, Manifest, Records, StoreError};
+use crate::trust::{FactKind, Verified};
+
+/// What came of looking for a package's manifest.
+enum Got {
+    Manifest(Holdings),
+    Broken(String),
+    NotHere(Candidate),
+}
+
+impl Repositories {
+    /// Gets the manifests of packages whose .deb files are available, in parallel; answers with those that are not.
+    ///
+    /// # Errors
+    /// When the observer interrupted the run.
+    pub fn prepare(
+        &mut self,
+        machine: &Machine,
+        wanted: &[PackageId],
+        pool: &rayon::ThreadPool,
+        observer: &dyn Observer,
+    ) -> Result<Vec<Lacking>, Stopped> {
+        self.read_indexes(machine, wanted.iter());
+        // What is broken stays so; it is not unpacked and reported again.
+        let known = |id: &PackageId| self.manifests.contains_key(id) || self.broken.iter().any(|(b, _)| b == id);
+        let mut open: Vec<&PackageId> = wanted.iter().filter(|id| !known(id) && self.table.lists(id)).collect();
+        let bytes = |id: &PackageId| self.table.candidates(id).first().map_or(0, |c| c.sum.get().size);
+        // The largest first, each as soon as a processor is free: a large one begun last would be waited for alone.
+        open.sort_by_key(|id| (std::cmp::Reverse(bytes(id)), *id));
+        observer.on_event(Event::Begin {
+            phase: Phase::Unpacking,
+            items: open.len() as u64,
+            bytes: open.iter().map(|id| bytes(id)).sum(),
+        });
+        let got: Vec<Option<(PackageId, Got)>> = pool.install(|| {
+            let one = |id: &&PackageId| {
+                let got = manifest_at_hand(self, machine, id);
+                let stop = observer.on_event(Event::Advance { items: 1, bytes: bytes(id) }) == Flow::Stop;
+                (!stop).then(|| ((*id).clone(), got))
+            };
+            open.iter().par_bridge().map(one).collect()
+        });
+        observer.on_event(Event::End);
+        let mut lacking = Vec::new();
+        for one in got {
+            match one.ok_or(Stopped)? {
+                (id, Got::Manifest(holdings)) => drop(self.manifests.insert(id, holdings)),
+                (id, Got::Broken(why)) => self.broken.push((id, why)),
+                (id, Got::NotHere(candidate)) => lacking.push(Lacking { id, candidate }),
+            }
+        }
+        self.broken.sort();
+        lacking.sort_by(|a, b| a.id.cmp(&b.id));
+        Ok(lacking)
+    }
+
+    /// Downloads packages; answers with those that could not be got, and why.
+    ///
+    /// # Errors
+    /// When the observer interrupted the run; what was downloaded by then is kept for the next time.
+    pub fn download(
+        &mut self,
+        lacking: &[Lacking],
+        observer: &dyn Observer,
+    ) -> Result<Vec<(PackageId, FetchError)>, Stopped> {
+        let bytes = lacking.iter().map(|l| l.candidate.sum.get().size).sum();
+        if let Some(e) = self.hand.no_room_for(bytes) {
+            return Ok(lacking.iter().map(|l| (l.id.clone(), e.clone())).collect());
+        }
+        observer.on_event(Event::Begin { phase: Phase::Downloading, items: lacking.len() as u64, bytes });
+        let mut failed = Vec::new();
+        for one in lacking {
+            let to = self.hand.download_place(&one.candidate);
+            let uri = &self.sources[one.candidate.source].source.uri;
+            let url = format!("{uri}{}", one.candidate.path);
+            match self.fetcher.download(&url, &one.candidate.sum, &to, observer) {
+                Ok(()) => {}
+                Err(FetchError::Stopped) => return Err(Stopped),
+                Err(e) => failed.push((one.id.clone(), e)),
+            }
+            if observer.on_event(Event::Advance { items: 1, bytes: 0 }) == Flow::Stop {
+                return Err(Stopped);
+            }
+        }
+        observer.on_event(Event::End);
+        Ok(failed)
+    }
+
+    /// Unpacks the contents that a repair needs, for as long as this repository is open; answers with the packages whose
+    /// packages could not be read, and why. What was unpacked of the others is there all the same.
+    ///
+    /// # Errors
+    /// When there is no free space for them anywhere.
+    pub fn unpack(
+        &self,
+        machine: &Machine,
+        needed: &HashMap<Digest, u64>,
+    ) -> Result<Vec<(PackageId, UnpackError)>, UnpackError> {
+        let missing: HashMap<Digest, u64> =
+            needed.iter().filter(|(digest, _)| !self.has_content(digest)).map(|(d, s)| (*d, *s)).collect();
+        let wanted: HashSet<Digest> = missing.keys().copied().collect();
+        let holds = |manifest: &Manifest| {
+            manifest
+                .entries
+                .iter()
+                .any(|e| matches!(&e.kind, EntryKind::File { digest, .. } if wanted.contains(digest)))
+        };
+        let from: Vec<_> = self.manifests.iter().filter(|(_, h)| holds(h.manifest.get())).collect();
+        if from.is_empty() {
+            return Ok(Vec::new());
+        }
+        let mut failed = Vec::new();
+        let mut unpacked = Unpacked::with_room(&self.settings.scratch, missing.values().sum())?;
+        for (id, Holdings { manifest, candidate, .. }) in from {
+            if let Some(deb) = self.hand.find(machine, id, candidate) {
+                failed.extend(unpacked.unpack(deb.file, manifest.get(), &wanted).err().map(|e| (id.clone(), e)));
+            }
+        }
+        self.unpacked().push(unpacked);
+        Ok(failed)
+    }
+
+    /// Takes away what was unpacked.
+    pub fn remove_unpacked(&mut self) {
+        self.unpacked().clear();
+    }
+
+    pub(super) fn unpacked(&self) -> MutexGuard<'_, Vec<Unpacked>> {
+        self.unpacked.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The verified manifest of a package, when it was prepared.
+    #[must_use]
+    pub fn manifest(&self, id: &PackageId) -> Option<Verified<Arc<Manifest>>> {
+        self.manifests.get(id).map(|h| h.manifest.clone())
+    }
+
+    /// What the package database should hold for a package, when it was prepared.
+    #[must_use]
+    pub fn records(&self, id: &PackageId) -> Option<Verified<Arc<Records>>> {
+        self.manifests.get(id).and_then(|h| h.records.clone())
+    }
+
+    /// The members of a prepared package's control part, by name, when its .deb file is available. The caller that uses one holds it
+    /// against its digest.
+    #[must_use]
+    pub fn members(&self, machine: &Machine, id: &PackageId) -> Option<BTreeMap<String, Vec<u8>>> {
+        let deb = self.hand.find(machine, id, &self.manifests.get(id)?.candidate)?;
+        Some(read_control_part(std::io::BufReader::new(deb.file.into_inner())).ok()?.members)
+    }
+
+    /// The package that a prepared manifest came from.
+    #[must_use]
+    pub fn deb_of(&self, id: &PackageId) -> Option<&Candidate> {
+        self.manifests.get(id).map(|h| &h.candidate)
+    }
+
+    /// Whether the .deb file of a prepared package is available, so that its contents can be had.
+    #[must_use]
+    pub fn has_deb(&self, machine: &Machine, id: &PackageId) -> bool {
+        self.manifests.get(id).is_some_and(|h| self.hand.has(machine, id, &h.candidate))
+    }
+
+    /// The .deb file of a package that is listed and available, as far as name and size show.
+    #[must_use]
+    pub fn candidate_at_hand(&self, machine: &Machine, id: &PackageId) -> Option<&Candidate> {
+        self.table.candidates(id).iter().find(|c| self.hand.has(machine, id, c))
+    }
+
+    /// What a package's .deb file is, when it is listed but not available.
+    #[must_use]
+    pub fn lacking(&self, machine: &Machine, id: &PackageId) -> Option<Lacking> {
+        let candidates = self.table.candidates(id);
+        if candidates.iter().any(|c| self.hand.has(machine, id, c)) {
+            return None;
+        }
+        let fetchable = |c: &&Candidate| self.sources[c.source].source.kind() == SourceKind::Network;
+        candidates.iter().find(fetchable).map(|c| Lacking { id: id.clone(), candidate: c.clone() })
+    }
+}
+
+fn remembered(repositories: &Repositories, id: &PackageId) -> Option<Holdings> {
+    repositories.table.candidates(id).iter().find_map(|candidate| {
+        let sha256 = &candidate.sum.get().sha256;
+        let fact = repositories.facts.get(FactKind::Deb, sha256)?;
+        let manifest = fact.derive(|bytes| Manifest::decode(&bytes)).ok()?;
+        let records = repositories.facts.get(FactKind::Records, sha256);
+        let records = records.and_then(|fact| fact.derive(|bytes| Records::decode(&bytes)).ok());
+        let manifest = (manifest.get().package == *id).then(|| manifest.map(Arc::new))?;
+        Some(Holdings { manifest, records: records.map(|r| r.map(Arc::new)), candidate: candidate.clone() })
+    })
+}
+
+fn manifest_at_hand(repositories: &Repositories, machine: &Machine, id: &PackageId) -> Got {
+    let remembered = remembered(repositories, id);
+    if let Some(holdings) = remembered.as_ref().filter(|h| h.records.is_some()) {
+        return Got::Manifest(holdings.clone());
+    }
+    let candidates = repositories.table.candidates(id);
+    let mut broken = None;
+    for candidate in candidates {
+        let Some((deb, from)) = repositories.hand.read(machine, id, candidate) else { continue };
+        match unpack::manifest(deb, candidate.sum.get(), id) {
+            Ok(both) => {
+                let (manifest, records) = (both.part(|b| &b.0).cloned(), both.part(|b| &b.1).cloned());
+                let sha256 = &candidate.sum.get().sha256;
+                if let Ok(encoded) = manifest.clone().derive(|m| m.encode()) {
+                    repositories.facts.keep(FactKind::Deb, sha256, &encoded);
+                }
+                if let Ok(encoded) = records.clone().derive(|r| serde_json::to_vec(&r)) {
+                    repositories.facts.keep(FactKind::Records, sha256, &encoded);
+                }
+                return Got::Manifest(Holdings {
+                    manifest: manifest.map(Arc::new),
+                    records: Some(records.map(Arc::new)),
+                    candidate: candidate.clone(),
+                });
+            }
+            Err(e) => broken = Some(format!("{from}: {}", crate::model::error_chain(&e))),
+        }
+    }
+    if let Some(holdings) = remembered {
+        return Got::Manifest(holdings);
+    }
+    match (broken, candidates.first()) {
+        (Some(why), _) => Got::Broken(why),
+        (None, Some(candidate)) => Got::NotHere(candidate.clone()),
+        (None, None) => Got::Broken("no repository lists it".into()),
+    }
+}
+
+impl Repositories {
+    /// A package's .deb file in one of the machine's own sources on the network, whether it is available or not.
+    #[must_use]
+    pub fn on_network(&self, id: &PackageId) -> Option<Lacking> {
+        let fetchable = |c: &&Candidate| {
+            let place = &self.sources[c.source];
+            !place.named && place.source.kind() == SourceKind::Network
+        };
+        self.table.candidates(id).iter().find(fetchable).map(|c| Lacking { id: id.clone(), candidate: c.clone() })
+    }
+
+    /// What people call the source that a package is in.
+    #[must_use]
+    pub fn source_of(&self, lacking: &Lacking) -> String {
+        self.sources[lacking.candidate.source].source.describe()
+    }
+}
+
+/// Packages that a person else than a repository verifies, by their size and digest: they may lie anywhere.
+impl Repositories {
+    /// A package of this size and digest that is available.
+    #[must_use]
+    pub fn at_hand(&self, machine: &Machine, id: &PackageId, sum: &Verified<FileSum>) -> Option<Deb> {
+        let nowhere = Candidate { source: usize::MAX, others: Vec::new(), path: String::new(), sum: sum.clone() };
+        let listed = self.table.candidates(id).iter().filter(|c| c.sum.get() == sum.get());
+        listed.chain([&nowhere]).find_map(|candidate| self.hand.find(machine, id, candidate))
+    }
+
+    /// The package of this size and digest, when a repository that can be asked lists it.
+    #[must_use]
+    pub fn fetchable(&self, id: &PackageId, sum: &Verified<FileSum>) -> Option<Lacking> {
+        let network = |c: &&Candidate| self.sources[c.source].source.kind() == SourceKind::Network;
+        let listed = self.table.candidates(id).iter().filter(|c| c.sum.get() == sum.get()).find(network);
+        listed.filter(|_| self.may_use_network()).map(|c| Lacking { id: id.clone(), candidate: c.clone() })
+    }
+}
+
+impl Contents for Repositories {
+    fn copy(&self, digest: &Digest, size: u64, to: &mut dyn FnMut(&[u8]) -> io::Result<()>) -> Result<(), StoreError> {
+        match self.unpacked().iter().find(|u| u.has(digest)) {
+            Some(unpacked) => unpacked.copy(digest, size, to),
+            None => Err(StoreError::Absent { digest: *digest }),
+        }
+    }
+
+    fn has_content(&self, digest: &Digest) -> bool {
+        self.unpacked().iter().any(|u| u.has(digest))
+    }
+}

@@ -1,0 +1,255 @@
+//! Packages that are available: in apt's cache, in folders that the administrator named, among what was downloaded before.
+
+use std::collections::{HashMap, HashSet};
+use std::fs::File;
+use std::io::Read as _;
+use std::path::{Path, PathBuf};
+use std::sync::{Mutex, MutexGuard, PoisonError};
+
+use super::FetchError;
+use super::table::Candidate;
+use crate::machine::Machine;
+use crate::model::{FileKind, PackageId, SystemPath};
+use crate::platform::debian::apt::{CACHE, split_deb_name};
+use crate::trust::{Verified, verify_file, verify_sum};
+
+/// Packages over this many in one place are not examined.
+const MAX_FILES: usize = 500_000;
+/// Folders nested deeper than this are not looked into; a repository's pool has four.
+const MAX_DEPTH: usize = 12;
+
+/// A package file that may be the one that is wanted.
+#[derive(Debug, Clone)]
+enum Place {
+    /// In apt's cache on the machine.
+    Cache(Vec<u8>),
+    /// In a repository's folder on the machine.
+    OnMachine(SystemPath),
+    /// On the host.
+    Host(PathBuf),
+}
+
+/// Packages up to this size are read into memory: once they are read, no other process can change them.
+const MAX_IN_MEMORY: u64 = 48 << 20;
+
+/// A verified package as a whole: small ones in memory, others as their file.
+pub(super) enum Whole {
+    Memory(Verified<Vec<u8>>),
+    /// Others may write to it while it is read.
+    File(Verified<File>),
+}
+
+/// A package that was found and verified.
+#[derive(Debug)]
+pub struct Deb {
+    /// The file, at its beginning.
+    pub file: Verified<File>,
+    /// Where it was found, for people.
+    pub from: String,
+}
+
+/// What is available, by package's name and architecture.
+#[derive(Debug, Default)]
+pub struct AtHand {
+    cache: Option<SystemPath>,
+    places: HashMap<(String, String), Vec<Place>>,
+    /// Folders of the machine that are repositories, by the position of their source.
+    repositories: HashMap<usize, SystemPath>,
+    downloads: PathBuf,
+    /// Files that turned out to be something else than the package they seemed to be, with the digest wanted of them.
+    other: Mutex<HashSet<(String, String)>>,
+}
+
+impl AtHand {
+    /// Examines the names in apt's cache, and in the administrator's folders and what is below them.
+    #[must_use]
+    pub fn look(machine: &Machine, folders: &[PathBuf], downloads: &Path) -> Self {
+        let mut hand = Self { downloads: downloads.to_owned(), ..Self::default() };
+        if let Some((cache, names)) = in_cache(machine) {
+            for name in names {
+                hand.add(&name.clone(), Place::Cache(name));
+            }
+            hand.cache = Some(cache);
+        }
+        for folder in folders {
+            let mut left = MAX_FILES;
+            hand.walk(folder, 0, &mut left);
+        }
+        hand
+    }
+
+    fn walk(&mut self, folder: &Path, depth: usize, left: &mut usize) {
+        use std::os::unix::ffi::OsStrExt as _;
+        if folder.is_file() {
+            let name = folder.file_name().map(|n| n.as_bytes().to_vec()).unwrap_or_default();
+            self.add(&name, Place::Host(folder.to_owned()));
+            return;
+        }
+        let mut entries: Vec<_> = std::fs::read_dir(folder).into_iter().flatten().flatten().collect();
+        entries.sort_by_key(std::fs::DirEntry::file_name);
+        for entry in entries {
+            *left = left.saturating_sub(1);
+            if *left == 0 {
+                return;
+            }
+            let Ok(kind) = entry.file_type() else { continue };
+            // Links between folders are not followed: install media have some that lead in circles.
+            if kind.is_dir() && depth < MAX_DEPTH {
+                self.walk(&entry.path(), depth + 1, left);
+            } else if kind.is_file() {
+                self.add(entry.file_name().as_bytes(), Place::Host(entry.path()));
+            }
+        }
+    }
+
+    fn add(&mut self, name: &[u8], place: Place) {
+        if let Some((deb, arch)) = std::str::from_utf8(name).ok().and_then(split_deb_name) {
+            self.places.entry((deb.to_owned(), arch.to_owned())).or_default().push(place);
+        }
+    }
+
+    /// The names of the packages in apt's cache.
+    pub(super) fn cached_names(&self) -> impl Iterator<Item = &str> {
+        let cached = self.places.iter().filter(|(_, places)| places.iter().any(|p| matches!(p, Place::Cache(_))));
+        cached.map(|((name, _), _)| name.as_str())
+    }
+
+    /// Says that a source is a folder of the machine: apt takes packages from there and keeps no copy.
+    pub fn add_repository(&mut self, source: usize, folder: SystemPath) {
+        self.repositories.insert(source, folder);
+    }
+
+    /// Where a package of this digest is or will be among the downloads.
+    #[must_use]
+    pub fn download_place(&self, candidate: &Candidate) -> PathBuf {
+        self.downloads.join(format!("{}.deb", candidate.sum.get().hex()))
+    }
+
+    /// Why so much cannot be downloaded; none when there is free space, or the file system does not say.
+    pub(super) fn no_room_for(&self, bytes: u64) -> Option<FetchError> {
+        // The folder may not be there yet; what it will lie on is.
+        let stat = self.downloads.ancestors().find_map(|folder| rustix::fs::statvfs(folder).ok())?;
+        let free = stat.f_bavail.saturating_mul(stat.f_frsize);
+        let lacks = bytes.saturating_sub(free).div_ceil(1 << 20);
+        (bytes > free)
+            .then(|| FetchError::Disk(format!("{} needs {lacks} MiB more free space", self.downloads.display())))
+    }
+
+    fn open(&self, machine: &Machine, place: &Place) -> Option<(File, String)> {
+        match place {
+            Place::Cache(name) => {
+                let path = self.cache.as_ref()?.child(name).ok()?;
+                Some((open_on(machine, &path)?, path.to_string()))
+            }
+            Place::OnMachine(path) => Some((open_on(machine, path)?, path.to_string())),
+            Place::Host(path) => Some((open_on_host(path)?, path.display().to_string())),
+        }
+    }
+
+    /// Whether a file of the right name and size is there; of its content only what was seen before counts.
+    #[must_use]
+    pub fn has(&self, machine: &Machine, id: &PackageId, candidate: &Candidate) -> bool {
+        self.files(machine, id, candidate).next().is_some()
+    }
+
+    /// The files that could be this package, with where they are.
+    fn files<'a>(
+        &'a self,
+        machine: &'a Machine,
+        id: &PackageId,
+        candidate: &'a Candidate,
+    ) -> impl Iterator<Item = (File, String)> + 'a {
+        let downloaded = Place::Host(self.download_place(candidate));
+        let in_repository =
+            self.repositories.get(&candidate.source).and_then(|f| f.join(candidate.path.as_bytes()).ok());
+        let in_repository = in_repository.and_then(|path| machine.resolve(&path).ok()).map(Place::OnMachine);
+        let known = self.places.get(&(id.name.clone(), id.arch.clone())).cloned().unwrap_or_default();
+        let fits = |file: &File| file.metadata().is_ok_and(|m| m.is_file() && m.len() == candidate.sum.get().size);
+        let wanted = candidate.sum.get().hex();
+        let other = move |from: &String| self.others().contains(&(from.clone(), wanted.clone()));
+        let all =
+            known.into_iter().chain(in_repository).chain([downloaded]).filter_map(|place| self.open(machine, &place));
+        all.filter(move |(file, from)| fits(file) && !other(from))
+    }
+
+    /// The package, verified; files of its name with another content are passed over.
+    #[must_use]
+    pub fn find(&self, machine: &Machine, id: &PackageId, candidate: &Candidate) -> Option<Deb> {
+        self.files(machine, id, candidate).find_map(|(file, from)| match verify_file(file, &candidate.sum) {
+            Ok(Ok(file)) => Some(Deb { file, from }),
+            _ => {
+                self.others().insert((from, candidate.sum.get().hex()));
+                None
+            }
+        })
+    }
+
+    /// The same, to be read whole, with where it was found.
+    pub(super) fn read(&self, machine: &Machine, id: &PackageId, candidate: &Candidate) -> Option<(Whole, String)> {
+        let size = candidate.sum.get().size;
+        if size > MAX_IN_MEMORY {
+            return self.find(machine, id, candidate).map(|deb| (Whole::File(deb.file), deb.from));
+        }
+        self.files(machine, id, candidate).find_map(|(file, from)| {
+            let mut bytes = Vec::with_capacity(usize::try_from(size).unwrap_or_default() + 1);
+            let read = file.take(size + 1).read_to_end(&mut bytes);
+            match read.ok().and_then(|_| verify_sum(bytes, &candidate.sum).ok()) {
+                Some(bytes) => Some((Whole::Memory(bytes), from)),
+                None => {
+                    self.others().insert((from, candidate.sum.get().hex()));
+                    None
+                }
+            }
+        })
+    }
+
+    fn others(&self) -> MutexGuard<'_, HashSet<(String, String)>> {
+        self.other.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+/// apt's cache, and the names in it.
+fn in_cache(machine: &Machine) -> Option<(SystemPath, Vec<Vec<u8>>)> {
+    let cache = machine.resolve(&SystemPath::literal(CACHE)).ok()?;
+    let names = machine.dir(&cache).and_then(|d| d.disk().list(d.fd())).unwrap_or_default();
+    Some((cache, names.into_iter().take(MAX_FILES).map(|(name, _)| name).collect()))
+}
+
+/// Whether apt's cache has a package of such a name, as far as its name says.
+pub fn is_in_cache(machine: &Machine, is_wanted: &dyn Fn(&str) -> bool) -> bool {
+    let is_wanted = |name: &Vec<u8>| {
+        let deb = std::str::from_utf8(name).ok().and_then(split_deb_name);
+        deb.is_some_and(|(deb, _)| is_wanted(deb))
+    };
+    in_cache(machine).is_some_and(|(_, names)| names.iter().any(is_wanted))
+}
+
+/// Opens a file of the machine; nothing that is no regular file is opened.
+fn open_on(machine: &Machine, physical: &SystemPath) -> Option<File> {
+    let dir = machine.dir(&physical.parent()?).ok()?;
+    let stat = dir.look(physical.name()).ok()??;
+    let regular = stat.kind == FileKind::File;
+    regular.then(|| dir.disk().open_file(dir.fd(), physical.name()).ok().map(File::from))?
+}
+
+/// Opens a file of the host, not waiting for a pipe that is in its place.
+fn open_on_host(path: &Path) -> Option<File> {
+    use std::os::unix::fs::OpenOptionsExt as _;
+    let flags = rustix::fs::OFlags::NONBLOCK.bits().cast_signed();
+    std::fs::OpenOptions::new().read(true).custom_flags(flags).open(path).ok()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_has_no_room_is_refused_before_anything_is_downloaded() {
+        let dir = tempfile::tempdir().unwrap();
+        // The folder itself is only made when something comes.
+        let hand = AtHand { downloads: dir.path().join("not/there/yet"), ..AtHand::default() };
+        assert_eq!(hand.no_room_for(1), None);
+        let refused = hand.no_room_for(u64::MAX).unwrap().to_string();
+        assert!(refused.contains("more free space") && refused.contains("not/there/yet"), "{refused}");
+    }
+}

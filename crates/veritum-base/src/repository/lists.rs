@@ -1,0 +1,115 @@
+//! The machine's own folder of lists: what is there, and whether it is what was signed.
+
+use std::collections::HashSet;
+
+use super::list_source::KEPT_AS;
+use super::opening::archs_of;
+use super::source::{self, IndexState, Wanted, index_names};
+use super::{Found, OpenSource, Repositories, Standing};
+use crate::machine::Machine;
+use crate::model::SystemPath;
+use crate::platform::debian::apt::{LISTS, Release, Source, file_name_of_uri};
+use crate::trust::openpgp::SignatureError;
+
+/// Names over this number in the folder of lists are not examined.
+const MAX_NAMES: usize = 100_000;
+
+/// What is in the folder of lists, by name.
+pub(super) struct AtHandLists {
+    names: HashSet<Vec<u8>>,
+}
+
+impl AtHandLists {
+    pub(super) fn look(machine: &Machine) -> Self {
+        let dir = machine.resolve(&SystemPath::literal(LISTS)).and_then(|real| machine.dir(&real));
+        let names = dir.and_then(|dir| dir.disk().list(dir.fd())).unwrap_or_default();
+        Self { names: names.into_iter().take(MAX_NAMES).map(|(name, _)| name).collect() }
+    }
+
+    /// The forms in which a file is there.
+    pub(super) fn forms(&self, stem: &str) -> Vec<SystemPath> {
+        let names = KEPT_AS.iter().map(|form| format!("{stem}{form}")).filter(|n| self.names.contains(n.as_bytes()));
+        names.filter_map(|name| SystemPath::literal(LISTS).child(name.as_bytes()).ok()).collect()
+    }
+}
+
+/// The name of a source's file in the folder of lists.
+pub(super) fn kept_name(source: &Source, name: &str) -> String {
+    file_name_of_uri(&format!("{}{}{name}", source.uri, source.release_folder()))
+}
+
+/// The lists of a source: its indexes, and what else of it is there (translations, data of a software centre).
+pub(super) fn names_of_lists(
+    repositories: &Repositories,
+    source: &Source,
+    release: &Release,
+    here: &AtHandLists,
+) -> Vec<String> {
+    let folder = source.release_folder();
+    let components = if source.is_flat() { &[][..] } else { &source.components };
+    let asked: HashSet<&str> = repositories.archs.iter().map(String::as_str).chain(["all"]).collect();
+    let archs = archs_of(source, &repositories.archs, &asked);
+    let wanted = Wanted { folder: &folder, components, archs: &archs };
+    let no_all = !source.archs.is_empty() || release.all_within || !release.names_all;
+    let mut names: Vec<String> =
+        index_names(&wanted, no_all).into_iter().filter(|n| release.files.contains_key(n)).collect();
+    let mut others: Vec<&String> = release
+        .files
+        .keys()
+        .filter(|name| KEPT_AS[1..].iter().all(|form| !name.ends_with(form)) && !names.contains(name))
+        .filter(|name| !here.forms(&kept_name(source, name)).is_empty())
+        .collect();
+    others.sort();
+    names.extend(others.into_iter().cloned());
+    names
+}
+
+/// How the lists of each source lie among the machine's own, whatever was verified of them before: its indexes, and what
+/// else of it is there. Nothing for sources whose release file does not count, or is elsewhere.
+#[must_use]
+pub fn lists_at_hand(repositories: &Repositories, machine: &Machine) -> Vec<Vec<(String, IndexState)>> {
+    let here = AtHandLists::look(machine);
+    let one = |place: &OpenSource| {
+        let Some((open, found @ Found::Lists)) = &place.open else { return Vec::new() };
+        let names = names_of_lists(repositories, &place.source, open.release.get(), &here);
+        let folder = place.source.release_folder();
+        source::look_at_indexes(&found.list_source(machine, &place.source.uri), &folder, names, open)
+    };
+    repositories.sources.iter().map(one).collect()
+}
+
+/// The files among the machine's lists that are not what was signed, by source; `states` says how each list is there.
+#[must_use]
+pub fn wrong_lists(
+    repositories: &Repositories,
+    machine: &Machine,
+    states: &[Vec<(String, IndexState)>],
+) -> Vec<Vec<SystemPath>> {
+    let here = AtHandLists::look(machine);
+    let one = |(place, states): (&OpenSource, &Vec<(String, IndexState)>)| {
+        let forms = |name: &str| here.forms(&kept_name(&place.source, name));
+        match &place.standing {
+            Standing::Refused(SignatureError::Bad { .. } | SignatureError::Shape(_) | SignatureError::TooLarge)
+            | Standing::Unusable(_) => ["InRelease", "Release", "Release.gpg"].into_iter().flat_map(forms).collect(),
+            _ => {
+                let wrong = states.iter().filter(|(_, state)| matches!(state, IndexState::Wrong(_)));
+                wrong.flat_map(|(name, _)| forms(name)).collect()
+            }
+        }
+    };
+    repositories.sources.iter().zip(states).filter(|(s, _)| !s.named).map(one).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_lies_there_is_found_in_each_form() {
+        let names = ["quay_InRelease", "quay_Packages.lz4", "quay_Packages"].map(|n| n.as_bytes().to_vec()).into();
+        let here = AtHandLists { names };
+        let forms: Vec<String> = here.forms("quay_Packages").iter().map(ToString::to_string).collect();
+        assert_eq!(forms, ["/var/lib/apt/lists/quay_Packages", "/var/lib/apt/lists/quay_Packages.lz4"]);
+        assert!(here.forms("quay").is_empty());
+    }
+}

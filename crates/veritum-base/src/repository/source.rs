@@ -1,0 +1,283 @@
+//! Following one source's chain: release file, signature, indexes.
+
+use std::collections::HashSet;
+
+use super::list_source::{ListSource, ListSourceError};
+use super::table::{condensed, remembered};
+use crate::machine::Machine;
+use crate::model::SystemPath;
+use crate::platform::debian::apt::{FileSum, Release, ReleaseError, Signers};
+use crate::trust::openpgp::{Keyring, SignatureError, Signed, open_remembered};
+use crate::trust::{FactKind, Facts, VendorKeys, Verified};
+
+/// Release files over this size are refused.
+pub(super) const MAX_RELEASE: u64 = 32 << 20;
+/// Keyring files over this size are refused.
+const MAX_KEYRING: u64 = 16 << 20;
+/// Indexes over this size, unpacked, are refused; the largest of Debian has a tenth.
+const MAX_INDEX: u64 = 512 << 20;
+
+/// Where a source is.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Standing {
+    /// Its release file is signed by a key that counts.
+    Verified {
+        /// The primary key, by fingerprint.
+        key: String,
+        /// When the release was made.
+        dated: Option<jiff::Timestamp>,
+        /// Until when it counts as new.
+        valid_until: Option<jiff::Timestamp>,
+        /// Indexes that are not the ones that were signed, or cannot be read; with the reason.
+        bad_indexes: Vec<(String, String)>,
+        /// How many of its indexes are not available.
+        missing_indexes: usize,
+    },
+    /// It is signed, and the signature does not count.
+    Refused(SignatureError),
+    /// Its release file says nothing that counts.
+    Unusable(String),
+    /// There is no release file, or it cannot be got.
+    Absent(String),
+}
+
+impl Standing {
+    /// Whether it verifies anything.
+    #[must_use]
+    pub fn is_verified(&self) -> bool {
+        matches!(self, Self::Verified { .. })
+    }
+}
+
+/// How an index is there.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum IndexState {
+    /// It is the one that was signed.
+    Right,
+    /// It is not there.
+    Missing,
+    /// It is another one, or cannot be read; with the reason.
+    Wrong(String),
+}
+
+/// What is needed to follow a chain.
+pub(super) struct Follow<'a> {
+    pub(super) vendors: &'a VendorKeys,
+    pub(super) facts: &'a Facts,
+    pub(super) now: jiff::Timestamp,
+}
+
+/// What is looked for in a suite.
+pub(super) struct Wanted<'a> {
+    /// The release file's folder, below the source of lists.
+    pub(super) folder: &'a str,
+    /// The suite's components; none for a folder of its own.
+    pub(super) components: &'a [String],
+    /// Architectures.
+    pub(super) archs: &'a [String],
+}
+
+/// A release file that counts.
+#[derive(Debug, Clone)]
+pub(super) struct OpenRelease {
+    pub(super) release: Verified<Release>,
+    pub(super) key: String,
+}
+
+impl OpenRelease {
+    /// Where its source is, as long as no index was read.
+    pub(super) fn standing(&self) -> Standing {
+        let release = self.release.get();
+        let (dated, valid_until) = (release.date, release.valid_until);
+        Standing::Verified { key: self.key.clone(), dated, valid_until, bad_indexes: Vec::new(), missing_indexes: 0 }
+    }
+}
+
+impl Follow<'_> {
+    /// Opens a suite's release file.
+    pub(super) fn release(
+        &self,
+        list_source: &ListSource<'_>,
+        folder: &str,
+        keyring: &Keyring,
+    ) -> Result<OpenRelease, Standing> {
+        let get = |name: &str| {
+            list_source.get(&format!("{folder}{name}"), MAX_RELEASE).map_err(|e| Standing::Absent(e.to_string()))
+        };
+        let known = |fingerprint: &str| self.vendors.knows(fingerprint);
+        let signed: Result<Signed, SignatureError> = match get("InRelease")? {
+            Some(bytes) => open_remembered(bytes, None, keyring, &known, self.now, self.facts),
+            None => match (get("Release")?, get("Release.gpg")?) {
+                (Some(text), Some(signature)) => {
+                    open_remembered(text, Some(&signature), keyring, &known, self.now, self.facts)
+                }
+                (Some(_), None) => return Err(Standing::Unusable("the release file is not signed".into())),
+                (None, _) => return Err(Standing::Absent("no release file on this system".into())),
+            },
+        };
+        let signed = signed.map_err(Standing::Refused)?;
+        let parse = |bytes: Vec<u8>| {
+            let text = String::from_utf8(bytes).map_err(|_| ReleaseError::Shape)?;
+            Release::parse(&text)
+        };
+        let release = signed.text.derive(parse).map_err(|e: ReleaseError| Standing::Unusable(e.to_string()))?;
+        Ok(OpenRelease { release, key: signed.key })
+    }
+
+    /// A suite's indexes, condensed, as far as they were not read before; what is wrong with one goes to the standing.
+    pub(super) fn indexes(
+        &self,
+        list_source: &ListSource<'_>,
+        wanted: &Wanted<'_>,
+        open: &OpenRelease,
+        read: &mut HashSet<String>,
+        standing: &mut Standing,
+    ) -> Vec<Verified<Vec<u8>>> {
+        let release = open.release.get();
+        let mut texts = Vec::new();
+        for name in index_names(wanted, release.all_within) {
+            let Some(sum) = release.files.get(&name) else { continue };
+            if !read.insert(name.clone()) {
+                continue;
+            }
+            let got = self.index(list_source, wanted.folder, &name, open);
+            let Standing::Verified { bad_indexes, missing_indexes, .. } = &mut *standing else { continue };
+            match got {
+                Ok(Some(text)) => texts.push(text),
+                Ok(None) if sum.size == 0 => {}
+                // Not every index is available; that is no fault.
+                Ok(None) => *missing_indexes += 1,
+                Err(why) => bad_indexes.push((name, why)),
+            }
+        }
+        texts
+    }
+
+    fn index(
+        &self,
+        list_source: &ListSource<'_>,
+        folder: &str,
+        name: &str,
+        open: &OpenRelease,
+    ) -> Result<Option<Verified<Vec<u8>>>, String> {
+        let release = open.release.get();
+        let sum = open.release.clone().derive(|r| r.files.get(name).copied().ok_or(())).map_err(|()| String::new())?;
+        if let Some(known) = remembered(self.facts, sum.get()) {
+            return Ok(Some(known));
+        }
+        let Some(text) = whole_index(list_source, folder, name, release, &sum)? else { return Ok(None) };
+        let condensed = condensed(text);
+        self.facts.keep(FactKind::Index, &sum.get().sha256, &condensed);
+        Ok(Some(condensed))
+    }
+}
+
+/// An index as plain text, when it is available and the one that was signed.
+pub(super) fn whole_index(
+    list_source: &ListSource<'_>,
+    folder: &str,
+    name: &str,
+    release: &Release,
+    sum: &Verified<FileSum>,
+) -> Result<Option<Verified<Vec<u8>>>, String> {
+    if sum.get().size > MAX_INDEX {
+        return Err("exceeds the size limit".into());
+    }
+    let sum_of = |form: &str| -> Option<FileSum> { release.files.get(form).copied() };
+    list_source.index(folder, name, release.by_hash, sum, &sum_of).map_err(|e: ListSourceError| e.to_string())
+}
+
+/// The state of a suite's lists in a source of lists, regardless of earlier verification.
+pub(super) fn look_at_indexes(
+    list_source: &ListSource<'_>,
+    folder: &str,
+    names: Vec<String>,
+    open: &OpenRelease,
+) -> Vec<(String, IndexState)> {
+    let release = open.release.get();
+    let mut all = Vec::new();
+    for name in names {
+        let Ok(sum) = open.release.clone().derive(|r| r.files.get(&name).copied().ok_or(())) else { continue };
+        let state = match whole_index(list_source, folder, &name, release, &sum) {
+            Ok(Some(_)) => IndexState::Right,
+            Ok(None) if sum.get().size == 0 => IndexState::Right,
+            Ok(None) => IndexState::Missing,
+            Err(why) => IndexState::Wrong(why),
+        };
+        all.push((name, state));
+    }
+    all
+}
+
+/// The indexes of a suite that concern these architectures, below the release file's folder. Where a source names its
+/// architectures, or its release file does not name `all`, apt gets no index of what fits all of them.
+pub(super) fn index_names(wanted: &Wanted<'_>, all_within: bool) -> Vec<String> {
+    if wanted.components.is_empty() {
+        return vec!["Packages".into()];
+    }
+    let mut archs: Vec<&str> = wanted.archs.iter().map(String::as_str).collect();
+    if !all_within {
+        archs.push("all");
+    }
+    archs.dedup();
+    let of = |package: &String| archs.iter().map(|a| format!("{package}/binary-{a}/Packages")).collect::<Vec<_>>();
+    wanted.components.iter().flat_map(of).collect()
+}
+
+/// apt's common keyrings (apt-secure(8)).
+pub(super) fn common_keyring(machine: &Machine) -> Keyring {
+    let mut keyring = Keyring::default();
+    let folder = SystemPath::literal("/etc/apt/trusted.gpg.d");
+    let names = machine.resolve(&folder).and_then(|f| machine.dir(&f)).and_then(|d| d.disk().list(d.fd()));
+    let mut names: Vec<Vec<u8>> = names.unwrap_or_default().into_iter().map(|(name, _)| name).collect();
+    names.sort();
+    let fits = |name: &&Vec<u8>| name.ends_with(b".gpg") || name.ends_with(b".asc");
+    let files = names.iter().filter(fits).filter_map(|n| folder.child(n).ok());
+    for file in [SystemPath::literal("/etc/apt/trusted.gpg")].into_iter().chain(files) {
+        keyring.extend(keyring_at(machine, &file));
+    }
+    keyring
+}
+
+/// A keyring file of the machine; empty when it is missing or cannot be read.
+fn keyring_at(machine: &Machine, file: &SystemPath) -> Keyring {
+    let bytes = machine.read_up_to(file, MAX_KEYRING).ok().flatten().unwrap_or_default();
+    Keyring::read(&bytes).unwrap_or_default()
+}
+
+/// The keys that may sign for a source, as the source itself says. Where what it names is gone or damaged, or where
+/// any key of the system's common keyrings will do, the administrator's own keys are in.
+pub(super) fn keyring_of(machine: &Machine, signers: &Signers, common: &Keyring, vendors: &VendorKeys) -> Keyring {
+    let files = signers.keyrings.iter().map(|file| keyring_at(machine, file));
+    let texts = signers.embedded.iter().map(|text| Keyring::read(text.as_bytes()).unwrap_or_default());
+    let named: Vec<Keyring> = files.chain(texts).collect();
+    let lacking = |keyring: &Keyring| keyring.is_damaged() || keyring.certificates().is_empty();
+    let mut keyring = Keyring::default();
+    if signers.is_common() {
+        keyring.extend(common.clone());
+    }
+    if signers.is_common() || named.iter().any(lacking) {
+        keyring.extend(vendors.keyring().clone());
+    }
+    named.into_iter().for_each(|one| keyring.extend(one));
+    if !signers.fingerprints.is_empty() {
+        keyring.keep(&signers.fingerprints);
+    }
+    // The administrator's copy of a key may know that it was revoked.
+    keyring.refresh(vendors.keyring());
+    keyring
+}
+
+/// Every key available, for repositories that no source names: the machine's keyrings and the administrator's own.
+pub(super) fn all_keys(machine: &Machine, common: &Keyring, vendors: &VendorKeys) -> Keyring {
+    let mut keyring = common.clone();
+    let folder = SystemPath::literal("/usr/share/keyrings");
+    let names = machine.dir(&folder).and_then(|d| d.disk().list(d.fd())).unwrap_or_default();
+    for (name, _) in names.into_iter().filter(|(n, _)| n.ends_with(b".gpg") || n.ends_with(b".asc")).take(100) {
+        if let Ok(file) = folder.child(&name) {
+            keyring.extend(keyring_at(machine, &file));
+        }
+    }
+    keyring.extend(vendors.keyring().clone());
+    keyring
+}

@@ -1,0 +1,281 @@
+//! What a verified index lists, for the packages of one machine.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+
+use crate::model::PackageId;
+use crate::platform::debian::apt::{FileSum, for_each_listed};
+use crate::platform::debian::compare_versions;
+use crate::trust::{FactKind, Facts, Verified};
+
+/// One package of a repository, with the proof of its size and digest.
+#[derive(Debug, Clone)]
+pub struct Candidate {
+    /// Which source lists it: position in the repository's sources.
+    pub source: usize,
+    /// Further sources that list the very same package.
+    pub others: Vec<usize>,
+    /// Path below the source's URL.
+    pub path: String,
+    /// Size and digest.
+    pub sum: Verified<FileSum>,
+}
+
+/// How packages that no system, or hardly any, is without are marked in a condensed index.
+const ESSENTIAL: &str = "essential";
+const REQUIRED: &str = "required";
+
+/// What all verified indexes together say of the packages that are installed.
+#[derive(Debug, Default)]
+pub struct Table {
+    exact: HashMap<PackageId, Vec<Candidate>>,
+    /// The newest version listed, by name and architecture.
+    newest: HashMap<(String, String), String>,
+    /// The same, without sources whose versions are installed only when they are asked for.
+    offered: HashMap<(String, String), String>,
+    /// Names of essential packages, with the sources that call them so.
+    essential: BTreeMap<String, BTreeSet<usize>>,
+    /// Names of packages of the priority `required`.
+    required: BTreeSet<String>,
+}
+
+/// An index as it is kept: a line for each package, with tabs. Small, and quick to look through.
+pub(super) fn condensed(index: Verified<Vec<u8>>) -> Verified<Vec<u8>> {
+    index.map(|bytes| {
+        let mut text = String::with_capacity(bytes.len() / 5);
+        for_each_listed(&bytes, |l| {
+            let mark = match (l.essential, l.required) {
+                (true, _) => ESSENTIAL,
+                (false, true) => REQUIRED,
+                (false, false) => "",
+            };
+            let fields = [l.name, l.version, l.arch, l.size, l.sha256, l.path, mark];
+            if fields.iter().all(|f| !f.contains('\t')) {
+                for (at, field) in fields.iter().enumerate() {
+                    text.push_str(field);
+                    text.push(if at + 1 < fields.len() { '\t' } else { '\n' });
+                }
+            }
+        });
+        text.into_bytes()
+    })
+}
+
+/// The condensed index that came from an index with this digest, when it was verified before.
+pub(super) fn remembered(facts: &Facts, sum: &FileSum) -> Option<Verified<Vec<u8>>> {
+    facts.get(FactKind::Index, &sum.sha256)
+}
+
+impl Table {
+    /// Takes from a condensed index what concerns these names.
+    pub(super) fn add(
+        &mut self,
+        source: usize,
+        on_demand: bool,
+        condensed: &Verified<Vec<u8>>,
+        names: &HashSet<&[u8]>,
+    ) {
+        let bytes = condensed.get();
+        let mut from = 0;
+        while from < bytes.len() {
+            let end = memchr::memchr(b'\n', &bytes[from..]).map_or(bytes.len(), |at| from + at);
+            let range = from..end;
+            from = end + 1;
+            // The name alone rules out nearly all lines.
+            let line = &bytes[range.clone()];
+            let mark =
+                if on_demand { b"" } else { &line[memchr::memrchr(b'\t', line).map_or(line.len(), |at| at + 1)..] };
+            if (mark == ESSENTIAL.as_bytes() || mark == REQUIRED.as_bytes())
+                && let Some(name) = line.split(|b| *b == b'\t').next().and_then(|name| std::str::from_utf8(name).ok())
+            {
+                match mark == ESSENTIAL.as_bytes() {
+                    true => drop(self.essential.entry(name.to_owned()).or_default().insert(source)),
+                    false => drop(self.required.insert(name.to_owned())),
+                }
+            }
+            if !names.contains(&line[..memchr::memchr(b'\t', line).unwrap_or(line.len())]) {
+                continue;
+            }
+            let Ok(line) = std::str::from_utf8(line) else { continue };
+            let fields: Vec<&str> = line.split('\t').collect();
+            let [name, version, arch, _, _, path, _] = fields[..] else { continue };
+            let Ok(id) = PackageId::new(name, version, arch) else { continue };
+            let sum = condensed.part(|all| all).derive(|all| sum_of(&all[range]).ok_or(()));
+            let Ok(sum) = sum else { continue };
+            note_version(&mut self.newest, &id);
+            if !on_demand {
+                note_version(&mut self.offered, &id);
+            }
+            let known = self.exact.entry(id).or_default();
+            // Several suites list the same package file.
+            match known.iter().position(|c| c.sum.get() == sum.get()) {
+                Some(at) if known[at].source != source && !known[at].others.contains(&source) => {
+                    known[at].others.push(source);
+                }
+                None if known.len() < 20 => {
+                    known.push(Candidate { source, others: Vec::new(), path: path.to_owned(), sum });
+                }
+                _ => {}
+            }
+        }
+    }
+
+    /// The .deb files that are exactly this package.
+    #[must_use]
+    pub fn candidates(&self, id: &PackageId) -> &[Candidate] {
+        self.exact.get(id).map_or(&[], Vec::as_slice)
+    }
+
+    /// Whether an index lists exactly this package.
+    #[must_use]
+    pub fn lists(&self, id: &PackageId) -> bool {
+        !self.candidates(id).is_empty()
+    }
+
+    /// Sizes and digests of exactly this package's .deb files.
+    #[must_use]
+    pub fn sums_of(&self, id: &PackageId) -> Vec<FileSum> {
+        self.candidates(id).iter().map(|candidate| *candidate.sum.get()).collect()
+    }
+
+    /// Names of packages that no system of these repositories, or hardly any, is without.
+    pub fn basic(&self) -> impl Iterator<Item = &String> {
+        self.essential.keys().chain(&self.required)
+    }
+
+    /// Names of the .deb files that are essential by the source that most of these packages come from.
+    #[must_use]
+    pub fn essential<'a>(&self, installed: impl Iterator<Item = &'a PackageId>) -> Vec<String> {
+        let mut count: HashMap<usize, usize> = HashMap::new();
+        for candidate in installed.flat_map(|id| self.candidates(id)) {
+            for source in std::iter::once(&candidate.source).chain(&candidate.others) {
+                *count.entry(*source).or_default() += 1;
+            }
+        }
+        let main = count.into_iter().max_by_key(|(source, count)| (*count, std::cmp::Reverse(*source)));
+        let Some((main, _)) = main else { return Vec::new() };
+        let by_main = self.essential.iter().filter(|(_, sources)| sources.contains(&main));
+        by_main.map(|(name, _)| name.clone()).collect()
+    }
+
+    /// All packages of that name that are listed.
+    #[must_use]
+    pub fn named(&self, name: &str) -> Vec<PackageId> {
+        let mut all: Vec<PackageId> = self.exact.keys().filter(|id| id.name == name).cloned().collect();
+        all.sort();
+        all
+    }
+
+    /// The newest version of a package's name and architecture that comes as an update.
+    #[must_use]
+    pub fn offered(&self, id: &PackageId) -> Option<&str> {
+        self.offered.get(&(id.name.clone(), id.arch.clone())).map(String::as_str)
+    }
+
+    /// The newest version listed of a package's name and architecture.
+    #[must_use]
+    pub fn newest(&self, id: &PackageId) -> Option<&str> {
+        self.newest.get(&(id.name.clone(), id.arch.clone())).map(String::as_str)
+    }
+}
+
+fn note_version(versions: &mut HashMap<(String, String), String>, id: &PackageId) {
+    let newest = versions.entry((id.name.clone(), id.arch.clone())).or_insert_with(|| id.version.clone());
+    if compare_versions(newest, &id.version).is_lt() {
+        newest.clone_from(&id.version);
+    }
+}
+
+fn sum_of(line: &[u8]) -> Option<FileSum> {
+    let line = std::str::from_utf8(line).ok()?;
+    let mut fields = line.split('\t').skip(3);
+    let size = fields.next()?;
+    FileSum::parse(fields.next()?, size)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::trust::testing;
+
+    const SUM: &str = "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855";
+
+    fn index(debs: &[(&str, &str, &str)]) -> Verified<Vec<u8>> {
+        let one = |(name, version, arch): &(&str, &str, &str)| {
+            format!(
+                "Package: {name}\nVersion: {version}\nArchitecture: {arch}\nFilename: pool/{name}.deb\nSize: 7\nSHA256: {SUM}\n\n"
+            )
+        };
+        condensed(testing::verified(debs.iter().map(one).collect::<String>().into_bytes()))
+    }
+
+    fn id(name: &str, version: &str, arch: &str) -> PackageId {
+        PackageId::new(name, version, arch).unwrap()
+    }
+
+    fn table(indexes: &[Verified<Vec<u8>>]) -> Table {
+        let names = [&b"quay"[..], b"pier"].into();
+        let mut table = Table::default();
+        indexes.iter().enumerate().for_each(|(at, index)| table.add(at, false, index, &names));
+        table
+    }
+
+    #[test]
+    fn only_what_is_installed_is_taken_and_only_exactly_it_is_found() {
+        let table = table(&[index(&[("quay", "1:2", "all"), ("quayside", "1:2", "all"), ("pier", "1", "amd64")])]);
+        assert_eq!(table.candidates(&id("quay", "1:2", "all"))[0].path, "pool/quay.deb");
+        assert_eq!(table.candidates(&id("pier", "1", "amd64"))[0].sum.get().size, 7);
+        for other in [id("quayside", "1:2", "all"), id("quay", "2", "all"), id("pier", "1", "i386")] {
+            assert!(table.candidates(&other).is_empty(), "{other:?}");
+        }
+    }
+
+    #[test]
+    fn the_newest_version_is_told_and_one_package_of_two_suites_is_one() {
+        let table = table(&[
+            index(&[("quay", "1.9", "all"), ("quay", "1.10", "all")]),
+            index(&[("quay", "1.10~rc1", "all"), ("quay", "1.10", "all")]),
+        ]);
+        assert_eq!(table.newest(&id("quay", "0", "all")), Some("1.10"));
+        assert_eq!(table.newest(&id("quay", "0", "amd64")), None);
+        let candidates = table.candidates(&id("quay", "1.10", "all"));
+        assert_eq!(candidates.iter().map(|c| (c.source, c.others.as_slice())).collect::<Vec<_>>(), [(0, &[1][..])]);
+    }
+
+    #[test]
+    fn what_no_system_is_without_is_known_by_name_whatever_is_installed() {
+        let text = format!(
+            "Package: sand\nEssential: yes\nVersion: 1\nArchitecture: all\nFilename: a\nSize: 7\nSHA256: {SUM}\n\n\
+             Package: salt\nPriority: required\nVersion: 1\nArchitecture: all\nFilename: c\nSize: 7\nSHA256: {SUM}\n\n\
+             Package: quay\nEssential: no\nVersion: 1\nArchitecture: all\nFilename: b\nSize: 7\nSHA256: {SUM}\n"
+        );
+        let table = table(&[condensed(testing::verified(text.into_bytes()))]);
+        assert_eq!(table.basic().collect::<Vec<_>>(), ["sand", "salt"]);
+        assert!(table.named("sand").is_empty());
+        assert_eq!(table.essential([&id("quay", "1", "all")].into_iter()), ["sand"], "they come from the same source");
+        assert!(table.essential(std::iter::empty()).is_empty());
+    }
+
+    #[test]
+    fn what_is_installed_only_when_it_is_asked_for_is_no_update() {
+        let (stable, later) = (index(&[("quay", "1.9", "all")]), index(&[("quay", "2.0", "all")]));
+        let (names, mut table) = ([&b"quay"[..]].into(), Table::default());
+        table.add(0, false, &stable, &names);
+        table.add(1, true, &later, &names);
+        let quay = id("quay", "0", "all");
+        assert_eq!((table.newest(&quay), table.offered(&quay)), (Some("2.0"), Some("1.9")));
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn a_damaged_condensed_text_tells_only_sums_that_stand_in_it(seed: u64) {
+            let text = crate::testkit::mutated(index(&[("quay", "1:2", "all"), ("pier", "1", "amd64")]).get(), seed);
+            let words = String::from_utf8_lossy(&text).to_ascii_lowercase();
+            let table = table(&[testing::verified(text)]);
+            for id in ["quay", "pier"].iter().flat_map(|name| table.named(name)) {
+                for candidate in table.candidates(&id) {
+                    proptest::prop_assert!(words.contains(&candidate.sum.get().hex()) && words.contains(&id.version.to_ascii_lowercase()));
+                }
+            }
+        }
+    }
+}

@@ -1,0 +1,236 @@
+//! Lines that fit the terminal: columns, wrapping, and paths shortened in the middle.
+
+use unicode_width::UnicodeWidthStr as _;
+
+use super::style::{Label, paint};
+
+/// Narrower terminals get lines of this width all the same.
+const NARROWEST: usize = 40;
+/// Lines are no longer than this, however wide the terminal.
+const WIDEST: usize = 200;
+/// The text column is not wrapped to fewer characters than this.
+const LEAST_TEXT: usize = 24;
+
+/// How wide lines may be; `None` where nothing is shortened or wrapped, as in a pipe.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Width(Option<usize>);
+
+impl Width {
+    /// The width of standard output, if that is a terminal.
+    pub(crate) fn of_stdout() -> Self {
+        use std::os::fd::AsFd as _;
+        let stdout = std::io::stdout();
+        let columns = terminal_size::terminal_size_of(stdout.as_fd()).map(|(width, _)| usize::from(width.0));
+        Self(columns.map(|columns| columns.clamp(NARROWEST, WIDEST)))
+    }
+
+    /// A given number of columns.
+    #[cfg(test)]
+    pub(crate) fn columns(columns: usize) -> Self {
+        Self(Some(columns))
+    }
+
+    /// Whether there are fewer columns than this.
+    pub(crate) fn is_below(self, columns: usize) -> bool {
+        self.0.is_some_and(|width| width < columns)
+    }
+}
+
+/// One cell of a table.
+#[derive(Debug, Clone)]
+pub(crate) struct Cell {
+    text: String,
+    label: Option<Label>,
+    /// Whether it is shortened in the middle, rather than wrapped, where it is too long.
+    is_path: bool,
+}
+
+impl Cell {
+    /// The columns that its text takes.
+    pub(crate) fn width(&self) -> usize {
+        self.text.width()
+    }
+}
+
+/// A plain cell.
+pub(crate) fn cell(text: impl Into<String>) -> Cell {
+    Cell { text: text.into(), label: None, is_path: false }
+}
+
+/// A cell with a label.
+pub(crate) fn labelled(label: Label, text: impl Into<String>) -> Cell {
+    Cell { text: text.into(), label: Some(label), is_path: false }
+}
+
+/// A cell that holds a path.
+pub(crate) fn path(text: impl Into<String>) -> Cell {
+    Cell { text: text.into(), label: None, is_path: true }
+}
+
+/// Rows as lines, whatever their width.
+pub(crate) fn lines(indent: &str, rows: &[Vec<Cell>]) -> String {
+    table(indent, rows, Width(None))
+}
+
+/// Rows as lines. Every column is as wide as its widest cell; the last one takes what is left, and is wrapped, or shortened
+/// if it holds a path.
+pub(crate) fn table(indent: &str, rows: &[Vec<Cell>], width: Width) -> String {
+    let columns = rows.iter().map(Vec::len).max().unwrap_or(0);
+    let widest = |column: usize| {
+        let cells = rows.iter().filter(|row| row.len() > column + 1).map(|row| row[column].text.width());
+        cells.max().unwrap_or(0)
+    };
+    let mut widths: Vec<usize> = (0..columns).map(widest).collect();
+    if let Some(total) = width.0 {
+        narrow(&mut widths, total.saturating_sub(indent.width() + LEAST_TEXT));
+    }
+    rows.iter().map(|row| line(indent, row, &widths, width)).collect()
+}
+
+/// Takes from the widest columns until all of them fit.
+fn narrow(widths: &mut [usize], room: usize) {
+    let used = |widths: &[usize]| widths.iter().filter(|w| **w > 0).map(|w| w + 2).sum::<usize>();
+    while used(widths) > room {
+        let Some(widest) = widths.iter_mut().max().filter(|widest| **widest > 8) else { return };
+        *widest -= 1;
+    }
+}
+
+fn line(indent: &str, row: &[Cell], widths: &[usize], width: Width) -> String {
+    let mut text = indent.to_owned();
+    let mut at = indent.width();
+    for (column, cell) in row.iter().enumerate() {
+        if column + 1 == row.len() {
+            let room = width.0.map(|total| total.saturating_sub(at).max(LEAST_TEXT));
+            let pad = format!("\n{:at$}", "");
+            text.push_str(&fitted(cell, room).iter().map(|part| shown(cell, part)).collect::<Vec<_>>().join(&pad));
+        } else {
+            let part = shortened(&cell.text, widths[column]);
+            let gap = widths[column].saturating_sub(part.width()) + 2;
+            text.push_str(&shown(cell, &part));
+            text.extend(std::iter::repeat_n(' ', gap));
+            at += widths[column] + 2;
+        }
+    }
+    let trimmed = text.trim_end().len();
+    text.truncate(trimmed);
+    text.push('\n');
+    text
+}
+
+fn shown(cell: &Cell, text: &str) -> String {
+    match cell.label.filter(|_| !text.is_empty()) {
+        Some(label) => paint(label, text),
+        None => text.to_owned(),
+    }
+}
+
+/// The lines of a cell in so many columns.
+fn fitted(cell: &Cell, room: Option<usize>) -> Vec<String> {
+    match room {
+        None => vec![cell.text.clone()],
+        Some(room) if cell.is_path => vec![shortened(&cell.text, room)],
+        Some(room) => wrapped(&cell.text, room),
+    }
+}
+
+/// Text of at most so many columns, with its middle left out if it is longer.
+pub(crate) fn shortened(text: &str, room: usize) -> String {
+    if text.width() <= room || room < 8 {
+        return text.to_owned();
+    }
+    // A path is known by its end: more of that is kept.
+    let (mut head, mut tail) = (String::new(), String::new());
+    let head_room = (room - 3) / 3;
+    for c in text.chars() {
+        if head.width() + 1 > head_room {
+            break;
+        }
+        head.push(c);
+    }
+    for c in text.chars().rev() {
+        if head.width() + tail.width() + 4 > room {
+            break;
+        }
+        tail.insert(0, c);
+    }
+    format!("{head}...{tail}")
+}
+
+/// Text in lines of at most so many columns, broken between words; longer words are broken themselves.
+pub(crate) fn wrapped(text: &str, room: usize) -> Vec<String> {
+    let mut lines = vec![String::new()];
+    for word in text.split(' ') {
+        let mut word = word.to_owned();
+        let used = lines.last().map_or(0, |line| line.width());
+        if used > 0 && used + 1 + word.width() > room {
+            lines.push(String::new());
+        } else if used > 0 {
+            push(&mut lines, " ");
+        }
+        while word.width() > room {
+            let head: String = word
+                .chars()
+                .scan(0, |w, c| {
+                    *w += c.to_string().width();
+                    (*w <= room).then_some(c)
+                })
+                .collect();
+            if head.is_empty() {
+                break;
+            }
+            word = word[head.len()..].to_owned();
+            push(&mut lines, &head);
+            lines.push(String::new());
+        }
+        push(&mut lines, &word);
+    }
+    lines
+}
+
+fn push(lines: &mut [String], text: &str) {
+    if let Some(line) = lines.last_mut() {
+        line.push_str(text);
+    }
+}
+
+/// A paragraph, indented, wrapped to the width.
+pub(crate) fn paragraph(indent: &str, text: &str, width: Width) -> String {
+    table(indent, &[vec![cell(text)]], width)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn no_line_is_wider_than_the_terminal() {
+        let rows = vec![
+            vec![
+                cell("a-package-with-a-long-name-of-its-own"),
+                cell("missing"),
+                cell("what it is about, in many words that go on"),
+            ],
+            vec![
+                cell("b"),
+                cell("altered"),
+                path("/usr/share/a/very/long/path/that/does/not/fit/into/the/line/at/all"),
+            ],
+        ];
+        for columns in [60, 80, 120] {
+            let text = table("  ", &rows, Width::columns(columns));
+            assert!(text.lines().all(|line| line.width() <= columns), "{columns}:\n{text}");
+            assert!(text.contains("at/all") && text.contains("go on"), "{text}");
+        }
+        let piped = lines("  ", &rows);
+        assert_eq!(piped.lines().count(), 2, "nothing is wrapped or shortened in a pipe: {piped}");
+    }
+
+    #[test]
+    fn a_path_keeps_its_end() {
+        assert_eq!(shortened("/usr/lib/x86_64/libquay.so.5.4.2", 20), "/usr/...uay.so.5.4.2");
+        assert_eq!(shortened("/usr/bin/x", 20), "/usr/bin/x");
+        assert_eq!(wrapped("one two three", 7), ["one two", "three"]);
+        assert_eq!(wrapped("abcdefghij", 4), ["abcd", "efgh", "ij"]);
+    }
+}
