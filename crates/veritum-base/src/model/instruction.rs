@@ -32,6 +32,12 @@ impl Action {
         self.command.as_deref()?.strip_prefix("veritum ")
     }
 
+    /// The same, if it can be typed as it is: without a `PATH` to be filled in.
+    #[must_use]
+    pub fn complete_command(&self) -> Option<&str> {
+        self.own_command().filter(|words| !words.split(' ').any(|word| ["PATH", "LOCATION", "NAME"].contains(&word)))
+    }
+
     /// Whether the words or the command contain a text.
     #[must_use]
     pub fn contains(&self, text: &str) -> bool {

@@ -80,7 +80,9 @@ pub fn keep_last_check(state: &StateFolder, report: &CheckReport) -> io::Result<
     for package in report.findings.iter().filter_map(|finding| finding.package.as_ref()) {
         *packages.entry(package.name.clone()).or_default() += 1;
     }
-    let last = LastCheck { at: report.at.clone(), outcome: report.outcome, problems: report.problems(), packages };
+    let repairable = report.areas.iter().map(|area| area.repairable).sum();
+    let last =
+        LastCheck { at: report.at.clone(), outcome: report.outcome, problems: report.problems(), repairable, packages };
     replace(state, REPORT, &serde_json::to_vec(report)?)?;
     replace(state, LAST, &serde_json::to_vec(&last)?)
 }

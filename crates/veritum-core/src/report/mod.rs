@@ -290,8 +290,11 @@ impl CheckReport {
         let mut whole = self.clone();
         let problems = after.problems();
         for area in &mut whole.areas {
-            area.problems = after.areas.iter().find(|a| a.area == area.area).map_or(area.problems, |a| a.problems);
+            if let Some(now) = after.areas.iter().find(|a| a.area == area.area) {
+                (area.problems, area.repairable) = (now.problems, now.repairable);
+            }
         }
+        whole.findings.clone_from(&after.findings);
         if problems == 0 {
             let weak = whole.areas.iter().any(|a| a.verified_by.contains_key(&Authority::Local));
             whole.outcome = match (whole.too_weak, weak) {

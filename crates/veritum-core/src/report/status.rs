@@ -18,6 +18,9 @@ pub struct LastCheck {
     pub outcome: Outcome,
     /// Problems.
     pub problems: u64,
+    /// Of them, how many a repair can answer.
+    #[serde(default)]
+    pub repairable: u64,
     /// Of them, how many each package has, by its name.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub packages: BTreeMap<String, u64>,

@@ -364,7 +364,7 @@ fn commands(context: &Context, report: &CheckReport, what: &[OsString]) -> Vec<(
     }
     // What only another command repairs.
     let open = report.findings.iter().filter(|f| f.remedy.is_none());
-    if let Some(words) = open.filter_map(|f| f.action.as_ref()?.own_command()).next() {
+    if let Some(words) = open.filter_map(|f| f.action.as_ref()?.complete_command()).next() {
         commands.push((context.command(words), "asks first"));
     }
     if let Some(finding) = first_shown(report) {

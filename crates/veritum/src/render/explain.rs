@@ -354,7 +354,7 @@ fn outlook(context: &Context, report: &ExplainReport) -> String {
         return text + &next(context, &[(context.command(&format!("repair {named}")), "shows the plan, then asks")]);
     }
     match action {
-        Some(action) => match action.own_command() {
+        Some(action) => match action.complete_command() {
             Some(words) => text + &next(context, &[(context.command(words), "asks first")]),
             None => text + &paragraph("", &format!("Action: {}", context.action(action)), context.width),
         },

@@ -188,7 +188,8 @@ pub(crate) fn preview_words(context: &Context, preview: &Preview<'_>) -> String 
             format!("Repair plan: {} of {}", grouped(n as u64), count(all, "problem", "problems"))
         }
     };
-    let mut text = format!("{}\n{}", paint(Label::Heading, &head), action_lines(context, actions, &check.findings));
+    let known: Vec<Finding> = check.findings.iter().chain(&check.notes).cloned().collect();
+    let mut text = format!("{}\n{}", paint(Label::Heading, &head), action_lines(context, actions, &known));
     if !left.is_empty() {
         text.push_str(&format!("\n{}\n{}", paint(Label::Heading, "Not repaired"), left_lines(context, left)));
     }
@@ -244,7 +245,7 @@ pub(crate) fn plan_words(context: &Context, report: &RepairReport, shown: Option
 
 /// The commands of Veritum's that answer what is left.
 fn own_commands(context: &Context, left: &[Left]) -> Vec<(String, &'static str)> {
-    let words = left.iter().find_map(|left| left.action.as_ref()?.own_command());
+    let words = left.iter().find_map(|left| left.action.as_ref()?.complete_command());
     words.map(|words| (context.command(words), "for what is left")).into_iter().collect()
 }
 
@@ -252,7 +253,9 @@ fn own_commands(context: &Context, left: &[Left]) -> Vec<(String, &'static str)>
 fn afterwards(report: &RepairReport) -> BTreeSet<&Action> {
     let done: Vec<_> =
         report.areas.iter().flat_map(|a| &a.actions).filter(|a| a.result == ActionResult::Done).collect();
+    let is_left = |f: &&Finding| report.areas.iter().flat_map(|a| &a.remaining).any(|left| left.finding == f.id);
     let found = report.before.findings.iter().filter(|f| done.iter().any(|a| a.findings.contains(&f.id)));
+    let found = found.filter(|f| !is_left(f));
     found.filter_map(|f| f.action.as_ref()).collect()
 }
 

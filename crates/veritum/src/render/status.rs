@@ -9,7 +9,7 @@ use super::layout::{Cell, cell, labelled, table};
 use super::style::{Label, paint};
 use super::{ago, count, grouped, local, next, plain, size};
 use crate::context::Context;
-use crate::places::shown;
+use crate::places::{place, shown};
 
 /// Less free space than this on the root's file system counts as full.
 const NEARLY_FULL: u64 = 100 << 20;
@@ -30,7 +30,11 @@ fn answer(report: &StatusReport, now: jiff::Timestamp) -> (String, String) {
     match last.outcome {
         Outcome::Damaged => {
             let problems = count(last.problems, "problem", "problems");
-            (paint(Label::Bad, "DAMAGED"), format!("{problems} ({checked})"))
+            let able = match last.repairable {
+                0 => String::new(),
+                n => format!(", {} can be repaired", grouped(n)),
+            };
+            (paint(Label::Bad, "DAMAGED"), format!("{problems}{able} ({checked})"))
         }
         Outcome::Unchecked => unknown(format!("nothing could be checked ({when})")),
         Outcome::OkLimited => (paint(Label::Good, "OK (limited)"), format!("no problems ({checked})")),
@@ -211,7 +215,10 @@ fn commands(context: &Context, report: &StatusReport) -> Vec<(String, &'static s
             let number = report.damaged_changes[0].change;
             (context.command(&format!("explain {number}")), "what is left of its log, and how to move it aside")
         }
-        _ if report.store_untrusted => (context.command("store trust LOCATION"), "shows the store's keys, then asks"),
+        _ if report.store_untrusted && context.settings.store.is_some() => {
+            let store = context.settings.store.as_ref().map(place).unwrap_or_default();
+            (context.command(&format!("store trust {store}")), "shows the store's keys, then asks")
+        }
         (_, Some(Outcome::Damaged)) => (context.command("check"), "shows the problems"),
         (_, Some(Outcome::Ok | Outcome::OkLimited)) => return Vec::new(),
         _ => (context.command("check"), "checks the system (read-only)"),

@@ -32,6 +32,7 @@ use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap};
 
 use super::{About, Area, Checked, Cx, Examined, Step, USERS_FOLDERS};
+use crate::plan::Left;
 use crate::platform::Platform as _;
 use crate::platform::debian::Debian;
 use crate::report::ProofReport;
@@ -84,7 +85,7 @@ impl Area for Updates {
         }
         match cx.how.plans {
             true => steps::planned(cx, part),
-            false => Ok(part.examined),
+            false => Ok(without_network(cx, part.examined)),
         }
     }
 
@@ -103,6 +104,17 @@ impl Area for Updates {
     fn not_confirmed(&self, cx: &Cx<'_>, why: &str) -> Option<ProofReport> {
         Some(proof::not_tried(cx, why))
     }
+}
+
+/// Without the network, lists that are not there cannot be repaired.
+fn without_network(cx: &Cx<'_>, mut examined: Examined) -> Examined {
+    let is_absent = |f: &&mut Finding| matches!(f.subject, Subject::Source { .. }) && f.verdict == Verdict::Missing;
+    for finding in examined.findings.iter_mut().filter(is_absent).filter(|_| !cx.system.settings.repositories.network) {
+        if finding.remedy.take().is_some() {
+            examined.left.push(Left::new(finding, "network use is disabled".into(), None));
+        }
+    }
+    examined
 }
 
 /// Which part of what updates depend on something belongs to.
