@@ -195,7 +195,7 @@ fn a_repair_of_the_package_database_is_whole_or_not_at_all_whatever_the_disk_doe
     copy(&world.machine(), &damaged);
     copy(&world.machine(), &repaired);
     let report = repair(&at(&world.settings(), &repaired));
-    assert_eq!(report.area(DATABASE).unwrap().put_right, 4, "{report:#?}");
+    assert_eq!(report.area(DATABASE).unwrap().repaired, 4, "{report:#?}");
     let [before, after] = [&damaged, &repaired].map(|machine| tree(machine));
     let met = sweep(
         Lack::Nothing,

@@ -45,7 +45,7 @@ fn what_the_administrator_leaves_out_is_not_missed_but_judged_when_it_is_there()
 }
 
 #[test]
-fn a_folder_of_what_was_left_out_is_not_missed_and_does_not_come_back() {
+fn a_folder_of_what_was_left_out_is_not_missed_and_does_not_are_restored() {
     let mut quay = quay();
     add_file(&mut quay, "/usr/share/man/man3/quay.3", "page\n");
     add_file(&mut quay, "/usr/share/doc/quay/examples/one", "one\n");
@@ -126,7 +126,7 @@ fn an_administrators_link_is_followed_only_when_it_is_plainly_one() {
 }
 
 #[test]
-fn what_lies_in_a_moved_folder_is_judged_and_put_right_there() {
+fn what_lies_in_a_moved_folder_is_judged_and_repaired_there() {
     let place = place(&[quay()]);
     let to = place.world.at("/var/quay-moved");
     std::fs::rename(place.world.at("/usr/share/quay"), &to).unwrap();

@@ -31,7 +31,7 @@ fn later(settings: &Settings) -> Settings {
 }
 
 #[test]
-fn applications_stand_as_the_last_check_found_their_components() {
+fn applications_have_the_state_of_their_packages_at_the_last_check() {
     let demo = Demo::with(&[by_name("altered-library").unwrap(), by_name("missing-program").unwrap()]);
     let settings = later(&demo.settings());
     let before = apps(&settings);
@@ -88,7 +88,7 @@ fn findings(report: &CheckReport, area: AreaName) -> Vec<String> {
 }
 
 #[test]
-fn an_application_is_looked_at_with_its_component_and_put_right_with_it() {
+fn an_application_is_looked_at_with_its_package_and_repaired_with_it() {
     let demo = Demo::with(&[by_name("missing-program").unwrap(), by_name("emptied-file").unwrap()]);
     let (settings, before) = (demo.settings(), demo.tree());
     let apps = Scope::only(APPS);
@@ -146,7 +146,7 @@ fn a_repair_of_an_application_looks_into_each_home_before_and_after_and_not_betw
     let looked = |scope: &Scope| {
         let looks = Looks::default();
         let done = open(&settings).repair(scope, &looks, &mut |_| Agreement::Yes).unwrap();
-        assert!(done.areas.iter().any(|area| area.put_right > 0), "{:#?}", done.areas);
+        assert!(done.areas.iter().any(|area| area.repaired > 0), "{:#?}", done.areas);
         looks.count.into_inner()
     };
     let homes = 2;

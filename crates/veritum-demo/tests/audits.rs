@@ -114,7 +114,7 @@ fn a_whole_store_is_sound_and_all_of_it_was_read() {
 }
 
 #[test]
-fn a_damaged_content_is_told_by_the_components_and_paths_that_it_would_have_harmed() {
+fn a_damaged_content_is_told_by_the_packages_and_paths_that_it_would_have_harmed() {
     let place = place();
     std::fs::write(place.object(b"right 0\n"), "rubbish").unwrap();
     let report = audit(&place.world.settings());
@@ -149,7 +149,7 @@ fn each_source_gives_back_what_it_has_and_the_machine_is_not_touched() {
         assert_eq!(
             (
                 done.area(STORE).unwrap().area.clone(),
-                done.area(STORE).unwrap().put_right,
+                done.area(STORE).unwrap().repaired,
                 done.area(STORE).unwrap().change
             ),
             (STORE, 2, None),
@@ -188,7 +188,7 @@ fn a_damaged_store_never_damages_a_file_and_a_plain_repair_puts_it_right_first()
     }
     // Nothing available: found without being asked to read the store, and left.
     let report = support::repair(&place.world.settings());
-    let came_to = |area: AreaName| report.area(area).map(|a| (a.put_right, a.remaining.len())).unwrap();
+    let came_to = |area: AreaName| report.area(area).map(|a| (a.repaired, a.remaining.len())).unwrap();
     assert_eq!([came_to(STORE), came_to(DATABASE), came_to(FILES)], [(0, 2), (0, 0), (0, 2)]);
     assert_eq!(std::fs::read_to_string(place.world.at("/usr/share/quay/part-1")).unwrap(), "wrong\n");
     // With the package: one question, the store first, then the files.
@@ -202,7 +202,7 @@ fn a_damaged_store_never_damages_a_file_and_a_plain_repair_puts_it_right_first()
         })
         .unwrap();
     assert_eq!(
-        (asked, report.area(STORE).unwrap().put_right, report.area(FILES).unwrap().put_right),
+        (asked, report.area(STORE).unwrap().repaired, report.area(FILES).unwrap().repaired),
         (1, 2, 2),
         "{:#?}",
         report.areas
@@ -221,7 +221,7 @@ fn a_missing_content_shows_in_a_plain_check_and_a_store_without_its_rights_is_le
 }
 
 #[test]
-fn manifests_come_back_from_packages_and_from_other_stores() {
+fn manifests_are_restored_from_packages_and_from_other_stores() {
     for source in ["world/pool", "copy"] {
         let place = place();
         let manifests: Vec<PathBuf> =
@@ -286,7 +286,7 @@ fn what_is_superfluous_goes_aside_and_what_belongs_there_never_does() {
 }
 
 #[test]
-fn each_signed_file_alone_is_named_and_comes_back_from_a_copy_of_the_store() {
+fn each_signed_file_alone_is_named_and_is_restored_from_a_copy_of_the_store() {
     let signed = |place: &Place| -> Vec<PathBuf> {
         let store = place.world.store();
         let is = |p: &PathBuf| ["metadata", "targets"].iter().any(|f| p.starts_with(store.join(f)));
@@ -320,7 +320,7 @@ fn each_signed_file_alone_is_named_and_comes_back_from_a_copy_of_the_store() {
 }
 
 #[test]
-fn the_index_and_the_list_of_keys_need_no_copy_and_the_keeper_can_sign_the_rest_anew() {
+fn the_index_and_the_list_of_keys_need_no_copy_and_the_maintainer_can_sign_the_rest_again() {
     let place = place();
     let store = place.world.store();
     let index = place.files().into_iter().find(|p| p.starts_with(store.join("targets"))).unwrap();
@@ -464,13 +464,13 @@ fn an_interrupted_repair_of_a_store_tells_what_was_done_and_goes_on_the_next_tim
     let settings = place.from(place.copy());
     let done = open(&settings).repair(&only_store(), &StopsMending::default(), &mut |_| Agreement::Yes).unwrap();
     assert_eq!(
-        (done.area(STORE).unwrap().put_right, done.area(STORE).unwrap().remaining.len()),
+        (done.area(STORE).unwrap().repaired, done.area(STORE).unwrap().remaining.len()),
         (1, 2),
         "{:#?}",
         done.area(STORE).unwrap()
     );
     assert_eq!(done.area(STORE).unwrap().actions.iter().filter(|a| a.result == ActionResult::Failed).count(), 2);
-    assert_eq!(fix(&settings).area(STORE).unwrap().put_right, 2);
+    assert_eq!(fix(&settings).area(STORE).unwrap().repaired, 2);
     assert_eq!(audit(&place.world.settings()).outcome, Outcome::Ok);
 }
 
@@ -496,12 +496,12 @@ fn a_store_without_room_is_told_as_that_and_no_source_is_called_damaged() {
         let from: Vec<Supplier> = from.into_iter().map(Supplier::Place).collect();
         let settings = Settings { store: Some(disk.join("store").into()), from, ..world.settings() };
         let done = fix(&settings);
-        assert_eq!(done.area(STORE).unwrap().put_right, 0);
+        assert_eq!(done.area(STORE).unwrap().repaired, 0);
         let why = done.area(STORE).unwrap().actions[0].why.as_deref().unwrap_or_default();
         assert!(why.to_lowercase().contains("no space") && !why.contains("damaged"), "{why}");
         assert!(!object.exists());
     }
     std::fs::remove_file(disk.join("filler")).unwrap();
     let settings = Settings { store: Some(disk.join("store").into()), ..world.settings() };
-    assert_eq!(fix(&settings).area(STORE).unwrap().put_right, 1);
+    assert_eq!(fix(&settings).area(STORE).unwrap().repaired, 1);
 }

@@ -42,14 +42,14 @@ fn repaired(stand: &Stand, look: impl FnOnce(&RepairReport)) {
 }
 
 #[test]
-fn what_stands_in_the_place_of_a_folder_goes_aside() {
+fn what_is_in_the_place_of_a_folder_is_set_aside() {
     let put_file = |at: &Path| fs::write(at, "not a folder").unwrap();
     let put_link = |at: &Path| symlink("/nowhere", at).unwrap();
     let put_link_to_file = |at: &Path| symlink("/etc/apt/sources.list", at).unwrap();
     let kinds: [&dyn Fn(&Path); 3] = [&put_file, &put_link, &put_link_to_file];
     for folder in [format!("{CACHE}/partial"), format!("{LISTS}/partial")] {
         for put in kinds {
-            let stand = Stand::at_hand();
+            let stand = Stand::available();
             let _ = fs::remove_dir(stand.at(&folder));
             put(&stand.at(&folder));
             assert_eq!(told(&stand), std::slice::from_ref(&folder));
@@ -60,7 +60,7 @@ fn what_stands_in_the_place_of_a_folder_goes_aside() {
 
 #[test]
 fn a_folder_that_an_administrator_moved_is_none_of_that() {
-    let stand = Stand::at_hand();
+    let stand = Stand::available();
     for (folder, to) in [(CACHE, "/var/large/archives"), (LISTS, "/var/large/lists")] {
         fs::create_dir_all(stand.at("/var/large")).unwrap();
         fs::rename(stand.at(folder), stand.at(to)).unwrap();
@@ -73,7 +73,7 @@ fn a_folder_that_an_administrator_moved_is_none_of_that() {
 
 #[test]
 fn lists_whose_folder_is_not_there_come_with_their_folder() {
-    let stand = Stand::at_hand();
+    let stand = Stand::available();
     let before = names(&stand.at(LISTS));
     let there = |report: &RepairReport| {
         let mut after = names(&stand.at(LISTS));

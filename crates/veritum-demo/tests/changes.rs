@@ -51,7 +51,7 @@ impl Place {
 }
 
 #[test]
-fn changes_are_taken_back_one_by_one_latest_first() {
+fn changes_are_undone_one_by_one_latest_first() {
     let place = Place::new();
     for (at, path) in ["/usr/share/quay/0", "/usr/share/pier/0"].iter().enumerate() {
         place.damage(path);
@@ -79,7 +79,7 @@ fn changes_are_taken_back_one_by_one_latest_first() {
 }
 
 #[test]
-fn an_earlier_change_is_not_taken_back_below_a_later_one() {
+fn an_earlier_change_is_not_undone_below_a_later_one() {
     let place = Place::new();
     place.damage("/usr/share/quay/0");
     place.damage("/usr/share/quay/1");
@@ -97,7 +97,7 @@ fn an_earlier_change_is_not_taken_back_below_a_later_one() {
 }
 
 #[test]
-fn a_later_change_that_was_itself_taken_back_is_no_hindrance() {
+fn a_later_change_that_was_itself_undone_is_no_hindrance() {
     let place = Place::new();
     place.damage("/usr/share/quay/0");
     repair(&place.settings("first", 0));
@@ -158,7 +158,7 @@ fn a_refused_question_changes_nothing_and_leaves_no_change() {
 }
 
 #[test]
-fn only_what_is_named_is_put_right() {
+fn only_what_is_named_is_repaired() {
     let place = Place::new();
     place.damage("/usr/share/quay/0");
     place.damage("/usr/share/pier/0");
@@ -250,7 +250,7 @@ fn explaining_tells_owner_difference_chain_and_remedy() {
 }
 
 #[test]
-fn what_an_undo_refused_stays_open_and_is_taken_back_later() {
+fn what_an_undo_refused_stays_open_and_is_undone_later() {
     let place = Place::new();
     place.damage("/usr/share/quay/0");
     place.damage("/usr/share/quay/1");
@@ -304,7 +304,7 @@ fn after_a_redo_an_undo_takes_the_redo_back() {
 }
 
 #[test]
-fn a_redo_of_half_an_undo_is_taken_back_by_itself() {
+fn a_redo_of_half_an_undo_is_undone_by_itself() {
     let place = Place::new();
     place.damage("/usr/share/quay/0");
     place.damage("/usr/share/quay/1");

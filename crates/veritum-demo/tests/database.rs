@@ -122,7 +122,7 @@ impl Harbour {
 }
 
 #[test]
-fn an_intact_database_is_sound_and_vouched_for() {
+fn an_intact_database_is_ok_and_verified() {
     let report = Harbour::new().check();
     let records = report.areas.iter().find(|a| a.area == DATABASE).unwrap();
     assert_eq!((report.outcome, records.examined), (Outcome::Ok, 3), "{report:#?}");
@@ -130,7 +130,7 @@ fn an_intact_database_is_sound_and_vouched_for() {
 }
 
 #[test]
-fn a_damaged_table_of_components_comes_back_from_its_copy_to_the_byte() {
+fn a_damaged_table_of_packages_is_restored_from_its_copy_to_the_byte() {
     type Damage = fn(&Harbour, Vec<u8>);
     let kinds: [(&str, &str, Damage); 6] = [
         ("cut", "corrupt", |h, text| h.write(STATUS, &text[..text.len() - 40])),
@@ -224,7 +224,7 @@ fn a_record_altered_with_its_file_hides_nothing() {
 }
 
 #[test]
-fn a_version_that_the_other_records_belie_hides_nothing() {
+fn a_version_that_the_other_records_contradict_hides_nothing() {
     for logged in [false, true] {
         let harbour = Harbour::new();
         harbour.write("/usr/share/quay/part", "wrong quay\n");
@@ -251,7 +251,7 @@ fn a_version_that_the_other_records_belie_hides_nothing() {
 }
 
 #[test]
-fn a_component_that_is_said_to_be_removed_is_still_examined_while_its_records_are_there() {
+fn a_package_that_is_said_to_be_removed_is_still_examined_while_its_records_are_there() {
     let harbour = Harbour::new();
     harbour.change(
         STATUS,
@@ -266,7 +266,7 @@ fn a_component_that_is_said_to_be_removed_is_still_examined_while_its_records_ar
 }
 
 #[test]
-fn each_record_of_a_component_comes_back_whatever_stands_in_its_place() {
+fn each_record_of_a_package_is_restored_whatever_is_in_its_place() {
     type Damage = fn(&Harbour, &PathBuf);
     let kinds: [(&str, &str, Damage); 5] = [
         ("gone", "missing", |_, at| fs::remove_file(at).unwrap()),
@@ -311,7 +311,7 @@ fn a_script_that_no_package_has_goes_aside_and_one_that_cannot_run_is_made_to() 
 }
 
 #[test]
-fn the_smaller_tables_come_back_from_copies_and_from_what_the_components_say() {
+fn the_smaller_tables_are_restored_from_copies_and_from_what_the_packages_say() {
     let harbour = Harbour::new();
     // A diversion whose file still is where it was moved to, and its entry gone.
     let diverted = "/usr/bin/quay\n/usr/bin/quay.real\n:\n";
@@ -403,7 +403,7 @@ fn a_link_of_alternatives_is_made_only_where_a_script_that_is_as_shipped_asks_fo
 }
 
 #[test]
-fn a_component_or_a_record_can_be_named_and_explained() {
+fn a_package_or_a_record_can_be_named_and_explained() {
     let harbour = Harbour::new();
     harbour.change("/var/lib/dpkg/info/quay.postinst", "set -e", "set -x");
     fs::remove_file(harbour.info("rope.list")).unwrap();

@@ -115,7 +115,7 @@ fn a_machine_that_is_mounted_read_only_is_checked_and_not_written() {
 }
 
 #[test]
-fn what_is_locked_or_mounted_over_is_named_and_the_rest_is_put_right() {
+fn what_is_locked_or_mounted_over_is_named_and_the_rest_is_repaired() {
     if !root_or_skip("an immutable file") {
         return;
     }

@@ -84,14 +84,14 @@ fn an_undamaged_machine_is_sound_and_nothing_is_noted() {
 }
 
 #[test]
-fn each_kind_of_damage_alone_is_found_and_put_right() {
+fn each_kind_of_damage_alone_is_found_and_repaired() {
     for fault in possible() {
         lives(&[fault]);
     }
 }
 
 #[test]
-fn all_kinds_of_damage_together_are_found_and_put_right() {
+fn all_kinds_of_damage_together_are_found_and_repaired() {
     lives(&possible());
 }
 
@@ -124,7 +124,7 @@ fn a_repair_keeps_no_staged_file_and_a_second_one_does_nothing() {
 }
 
 #[test]
-fn a_check_by_the_machines_own_records_finds_changed_content_and_says_that_it_is_weak() {
+fn a_check_by_the_local_database_finds_changed_content_and_says_that_it_is_weak() {
     let demo = Demo::with(&[
         veritum_demo::by_name("emptied-file").unwrap(),
         veritum_demo::by_name("missing-program").unwrap(),
@@ -164,7 +164,7 @@ fn an_interrupted_installation_is_told_with_what_finishes_it_and_its_files_are_n
 }
 
 #[test]
-fn a_component_that_another_installer_replaced_is_one_cause_and_comes_back() {
+fn a_package_that_another_installer_replaced_is_one_cause_and_is_restored() {
     let fault = veritum_demo::by_name("replaced-package").unwrap();
     let demo = Demo::with(&[fault]);
     let report = check(&demo.settings());
@@ -196,7 +196,7 @@ fn the_demo_is_the_same_each_time() {
 }
 
 #[test]
-fn a_top_level_link_of_a_merged_system_comes_back_as_a_link() {
+fn a_top_level_link_of_a_merged_system_is_restored_as_a_link() {
     for target in [Some("/home/mirela"), Some("usr/sbin"), None] {
         let demo = Demo::with(&[]);
         let lib = demo.machine().join("lib");
@@ -232,7 +232,7 @@ fn with_hurt_store(faults: &[&Fault]) -> (Demo, veritum_core::work::Settings) {
 }
 
 #[test]
-fn each_kind_of_damage_to_the_store_is_found_and_put_right_and_the_machine_is_not_touched() {
+fn each_kind_of_damage_to_the_store_is_found_and_repaired_and_the_machine_is_not_touched() {
     use veritum_core::event::NoObserver;
     use veritum_core::model::Scope;
     let whole = Scope::only(STORE);
@@ -268,7 +268,7 @@ fn each_kind_of_damage_to_the_store_is_found_and_put_right_and_the_machine_is_no
 }
 
 #[test]
-fn owner_and_mode_of_the_root_itself_are_judged_and_put_right() {
+fn owner_and_mode_of_the_root_itself_are_judged_and_repaired() {
     let demo = Demo::with(&[]);
     let (settings, root) = (demo.settings(), demo.machine());
     let set = |mode: u32| std::fs::set_permissions(&root, PermissionsExt::from_mode(mode)).unwrap();

@@ -75,8 +75,8 @@ fn what_is_installed_comes_from_the_cache_and_only_what_is_lacking_over_the_netw
     fs::remove_file(place.stand.at("/var/cache/apt/archives/pier_2.0_all.deb")).unwrap();
     let settings = place.with(place.stand.settings());
     let plan = open(&settings).fill_installed(true, true, &NoObserver, &mut |_| panic!("a plan asks nothing")).unwrap();
-    assert_eq!((plan.at_hand, plan.downloads.len(), plan.known, plan.plan_only), (1, 1, 0, true));
-    assert!(plan.at_hand_bytes > 100 && plan.room_needed > 0 && place.stand.fetched().is_empty());
+    assert_eq!((plan.available, plan.downloads.len(), plan.known, plan.plan_only), (1, 1, 0, true));
+    assert!(plan.available_bytes > 100 && plan.room_needed > 0 && place.stand.fetched().is_empty());
     assert!(names(&place.store("mine").join("filled")).is_empty());
 
     let done = fill(&settings, true);
@@ -88,13 +88,13 @@ fn what_is_installed_comes_from_the_cache_and_only_what_is_lacking_over_the_netw
     place.sign("mine");
     let offline = place.with(place.stand.offline());
     fs::write(place.stand.at("/usr/share/quay/part-2"), "wrong\n").unwrap();
-    assert_eq!(files_of(&repair(&offline)).put_right, 1);
+    assert_eq!(files_of(&repair(&offline)).repaired, 1);
     let report = check(&offline);
     assert_eq!((report.outcome, report.area(DATABASE).unwrap().verified_by.len()), (Outcome::Ok, 1));
 }
 
 #[test]
-fn without_the_network_what_is_not_at_hand_is_told_and_the_rest_is_taken() {
+fn without_the_network_what_is_not_available_is_told_and_the_rest_is_taken() {
     let place = Place::new();
     place.stand.lists("");
     place.stand.cache();
@@ -144,7 +144,7 @@ fn no_is_an_answer_and_a_stop_loses_nothing_that_was_whole() {
     let no = open(&settings)
         .fill_installed(true, false, &NoObserver, &mut |report| {
             asked += 1;
-            assert_eq!(report.at_hand, 2);
+            assert_eq!(report.available, 2);
             Agreement::No
         })
         .unwrap();
@@ -161,7 +161,7 @@ fn no_is_an_answer_and_a_stop_loses_nothing_that_was_whole() {
 }
 
 #[test]
-fn a_store_without_contents_vouches_and_packages_give_what_it_lacks() {
+fn a_store_without_contents_verifies_and_packages_give_what_it_lacks() {
     let place = Place::new();
     place.stand.lists("");
     place.stand.cache();
@@ -178,15 +178,15 @@ fn a_store_without_contents_vouches_and_packages_give_what_it_lacks() {
     fs::write(place.stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
     fs::remove_dir_all(place.stand.at("/usr/share/pier")).unwrap();
     let done = repair(&settings);
-    assert_eq!(files_of(&done).put_right, 2, "{:#?}", files_of(&done).remaining);
+    assert_eq!(files_of(&done).repaired, 2, "{:#?}", files_of(&done).remaining);
     // Without packages, over the network; with neither it is left.
     fs::remove_dir_all(place.stand.at("/var/cache/apt/archives")).unwrap();
     fs::write(place.stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
     let left = repair(&settings);
-    assert_eq!((files_of(&left).put_right, files_of(&left).remaining.len()), (0, 1));
+    assert_eq!((files_of(&left).repaired, files_of(&left).remaining.len()), (0, 1));
     let online = place.with(place.stand.settings());
     assert_eq!(check(&online).downloads.len(), 1);
-    assert_eq!(files_of(&repair(&online)).put_right, 1);
+    assert_eq!(files_of(&repair(&online)).repaired, 1);
     // Filled again with contents, it gives them itself.
     place.stand.cache_folder();
     place.stand.cache();
@@ -195,7 +195,7 @@ fn a_store_without_contents_vouches_and_packages_give_what_it_lacks() {
     place.sign("mine");
     fs::remove_dir_all(place.stand.at("/var/cache/apt/archives")).unwrap();
     fs::write(place.stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
-    assert_eq!(files_of(&repair(&settings)).put_right, 1);
+    assert_eq!(files_of(&repair(&settings)).repaired, 1);
 }
 
 #[test]
@@ -236,7 +236,7 @@ fn one_store_takes_over_from_another_and_nothing_damaged() {
 }
 
 #[test]
-fn installed_components_come_from_another_store_first() {
+fn installed_packages_come_from_another_store_first() {
     let place = Place::new();
     place.stand.lists("");
     place.stand.cache();
@@ -250,7 +250,7 @@ fn installed_components_come_from_another_store_first() {
 }
 
 #[test]
-fn a_manifest_comes_back_to_a_store_without_contents_and_brings_none() {
+fn a_manifest_is_restored_to_a_store_without_contents_and_brings_none() {
     let place = Place::new();
     place.stand.lists("");
     place.stand.cache();
@@ -268,7 +268,7 @@ fn a_manifest_comes_back_to_a_store_without_contents_and_brings_none() {
     let whole = Scope::only(STORE);
     let done = open(&settings).repair(&whole, &NoObserver, &mut |_| Agreement::Yes).unwrap();
     assert_eq!(
-        (done.area(STORE).unwrap().put_right, done.area(STORE).unwrap().remaining.len()),
+        (done.area(STORE).unwrap().repaired, done.area(STORE).unwrap().remaining.len()),
         (1, 0),
         "{:#?}",
         done.area(STORE).unwrap()

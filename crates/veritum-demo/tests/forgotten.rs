@@ -20,7 +20,7 @@ const ALTERED: &str = "/usr/share/quay/part-2";
 
 /// A machine whose packages are available, with a log, changelogs, and one altered file.
 fn harbour() -> Stand {
-    let stand = Stand::at_hand();
+    let stand = Stand::available();
     stand.write(
         "/var/log/dpkg.log",
         b"2026-01-01 10:00:00 install quay:amd64 <none> 1:1.0-1\n2026-01-01 10:00:01 install pier:all <none> 2.0\n",
@@ -127,7 +127,7 @@ fn without_any_witness_what_lies_in_the_cache_or_in_a_store_tells_whose_files_th
 }
 
 #[test]
-fn of_several_versions_at_hand_that_have_most_files_in_common_the_right_one_is_told() {
+fn of_several_versions_available_that_have_most_files_in_common_the_right_one_is_told() {
     let stand = harbour();
     let mut older = stand.packages[0].clone();
     older.version = "1:0.9-1".into();
@@ -172,7 +172,7 @@ fn a_package_in_the_cache_whose_files_are_gone_or_another_ones_is_not_missed() {
 }
 
 #[test]
-fn an_essential_package_that_nothing_names_is_missed_even_when_nothing_at_hand_has_it() {
+fn an_essential_package_that_nothing_names_is_missed_even_when_nothing_available_has_it() {
     for essential in [true, false] {
         let mut stand = harbour();
         let [quay, _] = &mut stand.packages[..] else { panic!() };
@@ -198,7 +198,7 @@ fn an_essential_package_that_nothing_names_is_missed_even_when_nothing_at_hand_h
 }
 
 #[test]
-fn of_a_forgotten_package_that_nothing_at_hand_knows_there_is_a_finding_that_stays() {
+fn of_a_forgotten_package_that_nothing_available_knows_there_is_a_finding_that_stays() {
     let stand = harbour();
     edit(&stand, STATUS, |text| without_entry(&text, "quay"));
     remove_records(&stand, "quay", &[]);
@@ -272,7 +272,7 @@ fn a_version_that_log_and_changelog_contradict_is_not_believed() {
 }
 
 #[test]
-fn a_database_that_is_lost_comes_back_whole_from_every_witness_that_is_left() {
+fn a_database_that_is_lost_is_restored_whole_from_every_witness_that_is_left() {
     let stand = harbour();
     let whole = fs::read_to_string(stand.at(STATUS)).unwrap();
     fs::remove_file(stand.at(STATUS)).unwrap();

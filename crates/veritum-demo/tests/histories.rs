@@ -233,7 +233,7 @@ impl History {
 }
 
 #[test]
-fn whatever_happens_in_whatever_order_nothing_is_lost_and_every_step_can_be_taken_back() {
+fn whatever_happens_in_whatever_order_nothing_is_lost_and_every_step_can_be_undone() {
     let made = folder();
     support::twenty::world(&made.path().join("world"));
     for number in 0..60 {

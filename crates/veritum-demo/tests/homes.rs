@@ -126,7 +126,7 @@ impl Story {
                 if at_once
                     && open(&settings).list_changes().unwrap().changes.last().is_some_and(|c| c.state.word() == "done")
                 {
-                    self.take_back_at_once(&settings, &begun);
+                    self.roll_back_at_once(&settings, &begun);
                 }
             }
             _ => {
@@ -141,7 +141,7 @@ impl Story {
         }
     }
 
-    fn take_back_at_once(&mut self, settings: &Settings, begun: &Tree) {
+    fn roll_back_at_once(&mut self, settings: &Settings, begun: &Tree) {
         let last = open(settings).list_changes().unwrap().changes.last().unwrap().clone();
         if last.of.is_some() || last.started != settings.now.to_string() {
             return;

@@ -35,7 +35,7 @@ fn files_below(folder: &Path) -> Vec<PathBuf> {
 }
 
 #[test]
-fn a_damaged_content_is_never_written_and_the_rest_is_put_right() {
+fn a_damaged_content_is_never_written_and_the_rest_is_repaired() {
     let dir = folder();
     let world = world(dir.path());
     damage(&world);
@@ -46,7 +46,7 @@ fn a_damaged_content_is_never_written_and_the_rest_is_put_right() {
     std::fs::write(object(b"right 1\n"), zstd::bulk::compress(b"evil 1!\n", 1).unwrap()).unwrap();
     let report = repair(&world.settings());
     let left = &files_of(&report).remaining;
-    assert_eq!((left.len(), files_of(&report).put_right), (1, 1), "{left:?}");
+    assert_eq!((left.len(), files_of(&report).repaired), (1, 1), "{left:?}");
     assert!(
         left[0].reason.contains("does not have its content"),
         "what is damaged is as good as none: {}",
@@ -157,7 +157,7 @@ fn a_thousand_random_damages_to_the_store_never_reach_the_machine() {
             // What was altered into a newer format is refused.
             Err(_) => {}
             Ok(report) => {
-                mended += usize::from(report.areas.iter().any(|a| a.area == STORE && a.put_right > 0));
+                mended += usize::from(report.areas.iter().any(|a| a.area == STORE && a.repaired > 0));
                 if files_of(&report).remaining.is_empty() { whole += 1 } else { part += 1 }
             }
         }
@@ -306,7 +306,7 @@ fn forge(world: &World, records: &[serde_json::Value]) {
 }
 
 #[test]
-fn a_hostile_journal_writes_nowhere_it_should_not() {
+fn a_hostile_change_log_writes_nowhere_it_should_not() {
     use serde_json::json;
     let stat = json!({"kind":"file","mode":420,"uid":0,"gid":0,"size":8,"mtime":{"s":0,"n":0},"ctime":{"s":0,"n":0},"id":{"dev":1,"ino":1},"names":1,"rdev":0});
     let begin = json!({"record":"begin","format":"veritum.journal/1","writer":"0","change":1,"verb":"repair","area":"files","started":"2026-03-04T07:30:00Z","run":"x"});
@@ -350,7 +350,7 @@ fn a_hostile_journal_writes_nowhere_it_should_not() {
 }
 
 #[test]
-fn a_newer_journal_is_refused_before_anything_is_written() {
+fn a_newer_change_log_is_refused_before_anything_is_written() {
     use serde_json::json;
     let dir = folder();
     let world = world(dir.path());

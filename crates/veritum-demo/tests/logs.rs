@@ -58,7 +58,7 @@ impl Place {
     }
 }
 
-fn is_journal(error: &WorkError, number: u64) -> bool {
+fn is_change_log(error: &WorkError, number: u64) -> bool {
     matches!(error, WorkError::Change(ChangeError::Journal { change, .. }) if *change == number)
 }
 
@@ -76,8 +76,8 @@ fn a_changed_byte_anywhere_in_the_last_log_is_reported_and_nothing_is_written() 
         assert_eq!(listed.changes[0].state.word(), "unreadable", "byte {at}");
         // That it has ended is known from the index: recovery has nothing to do, and says so.
         assert!(open(&place.settings(1)).recover(&NoObserver).unwrap().changes.is_empty(), "byte {at}");
-        assert!(is_journal(&undo(&place.settings(2), None).unwrap_err(), 1), "byte {at}");
-        assert!(is_journal(&undo(&place.settings(2), Some(1)).unwrap_err(), 1), "byte {at}");
+        assert!(is_change_log(&undo(&place.settings(2), None).unwrap_err(), 1), "byte {at}");
+        assert!(is_change_log(&undo(&place.settings(2), Some(1)).unwrap_err(), 1), "byte {at}");
         support::assert_same("nothing is written", &before, &place.tree());
         std::fs::write(place.log(1), &whole).unwrap();
     }
@@ -96,9 +96,9 @@ fn a_damaged_log_that_may_be_of_an_unfinished_change_keeps_everything_from_being
     let before = place.tree();
     let status = open(&place.settings(1)).status(true).unwrap();
     assert!(!status.damaged_changes[0].ended);
-    assert!(is_journal(&open(&place.settings(1)).recover(&NoObserver).unwrap_err(), 1));
+    assert!(is_change_log(&open(&place.settings(1)).recover(&NoObserver).unwrap_err(), 1));
     let disk = std::sync::Arc::new(veritum_core::machine::LiveDisk);
-    assert!(is_journal(&support::try_repair(&place.settings(1), disk).unwrap_err(), 1));
+    assert!(is_change_log(&support::try_repair(&place.settings(1), disk).unwrap_err(), 1));
     support::assert_same("nothing is written", &before, &place.tree());
     // What can still be read of it says where the earlier file is.
     let explained = open(&place.settings(1)).explain_damaged(1).unwrap().unwrap();
@@ -123,7 +123,7 @@ fn a_damaged_log_of_an_earlier_change_keeps_only_its_own_undo_from_being_made() 
         assert_eq!(repair(&place.settings(5)).area(FILES).unwrap().change, Some(3));
         let undone = undo(&place.settings(6), None).unwrap();
         assert_eq!((undone.changes[0].of, undone.changes[0].actions.len()), (3, 1));
-        assert!(is_journal(&undo(&place.settings(7), Some(1)).unwrap_err(), 1));
+        assert!(is_change_log(&undo(&place.settings(7), Some(1)).unwrap_err(), 1));
         undo(&place.settings(8), Some(2)).unwrap();
         let status = open(&place.settings(9)).status(true).unwrap();
         assert_eq!((status.damaged_changes.len(), status.damaged_changes[0].ended), (1, true));

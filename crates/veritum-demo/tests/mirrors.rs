@@ -60,7 +60,7 @@ fn a_package_that_cannot_be_had_is_left_with_the_reason_and_nothing_is_kept_of_i
         assert_eq!(after.differences(&before), [""; 0], "{how:?}");
         // As soon as the server behaves, the same command does it.
         stand.mirror.behave();
-        assert_eq!(repair(&stand.settings()).area(FILES).unwrap().put_right, 1, "{how:?}");
+        assert_eq!(repair(&stand.settings()).area(FILES).unwrap().repaired, 1, "{how:?}");
     }
 }
 
@@ -110,7 +110,7 @@ fn a_bomb_is_not_unpacked_further_than_the_release_file_says() {
 fn a_broken_download_goes_on_where_it_broke_off() {
     let stand = damaged();
     stand.mirror.misbehave(PACKAGE, Mischief::BreaksAfter(300), 1);
-    assert_eq!(repair(&stand.settings()).area(FILES).unwrap().put_right, 1);
+    assert_eq!(repair(&stand.settings()).area(FILES).unwrap().repaired, 1);
     assert_eq!(stand.mirror.ranges(), ["bytes=300-"]);
     assert!(names(&stand.downloads()).iter().all(|n| n.ends_with(".deb")));
 
@@ -118,10 +118,10 @@ fn a_broken_download_goes_on_where_it_broke_off() {
     let stand = damaged();
     stand.mirror.misbehave(PACKAGE, Mischief::BreaksAfter(300), 1);
     stand.mirror.misbehave(PACKAGE, Mischief::Status(500), usize::MAX);
-    assert_eq!(repair(&stand.settings()).area(FILES).unwrap().put_right, 0);
+    assert_eq!(repair(&stand.settings()).area(FILES).unwrap().repaired, 0);
     assert!(names(&stand.downloads()).iter().any(|n| n.ends_with(".part")));
     stand.mirror.behave();
-    assert_eq!(repair(&stand.settings()).area(FILES).unwrap().put_right, 1);
+    assert_eq!(repair(&stand.settings()).area(FILES).unwrap().repaired, 1);
     assert!(stand.mirror.ranges().contains(&"bytes=300-".to_owned()));
 }
 
@@ -129,7 +129,7 @@ fn a_broken_download_goes_on_where_it_broke_off() {
 fn a_length_that_is_not_kept_does_no_harm_to_a_file_that_is_whole() {
     let stand = damaged();
     stand.mirror.misbehave(PACKAGE, Mischief::WrongLength, usize::MAX);
-    assert_eq!(repair(&stand.settings()).area(FILES).unwrap().put_right, 1, "its digest says that it is whole");
+    assert_eq!(repair(&stand.settings()).area(FILES).unwrap().repaired, 1, "its digest says that it is whole");
     let stand = damaged();
     stand.mirror.misbehave("InRelease", Mischief::WrongLength, usize::MAX);
     assert!(check(&stand.settings()).sources[0].why.as_ref().unwrap().contains("was lost"));
@@ -141,7 +141,7 @@ fn a_server_may_lead_to_another_one_whose_bytes_are_verified_all_the_same() {
     let other = Mirror::serve(&stand.repositories()).unwrap();
     let package = "pool/main/q/quay/quay_1.0-1_amd64.deb";
     stand.mirror.misbehave(PACKAGE, Mischief::LeadsTo(format!("{}/{package}", other.url())), usize::MAX);
-    assert_eq!(repair(&stand.settings()).area(FILES).unwrap().put_right, 1);
+    assert_eq!(repair(&stand.settings()).area(FILES).unwrap().repaired, 1);
     assert_eq!(other.asked(), [package]);
 }
 

@@ -141,7 +141,7 @@ fn without_a_store_everything_is_left_with_what_to_give() {
 }
 
 #[test]
-fn a_content_that_the_store_lacks_is_left_and_the_rest_is_put_right() {
+fn a_content_that_the_store_lacks_is_left_and_the_rest_is_repaired() {
     let place = Place::new();
     place.write("/usr/share/quay/one", "wrong\n");
     place.write("/usr/share/quay/two", "wrong\n");
@@ -149,7 +149,7 @@ fn a_content_that_the_store_lacks_is_left_and_the_rest_is_put_right() {
     fs::remove_file(place.world.store().join(format!("objects/{}/{}.zst", &hex[..2], &hex[2..]))).unwrap();
     let report = repair(&place.settings());
     let area = files_of(&report);
-    assert_eq!((area.put_right, area.remaining.len()), (1, 1), "{area:?}");
+    assert_eq!((area.repaired, area.remaining.len()), (1, 1), "{area:?}");
     assert_eq!(area.remaining[0].subject.to_string(), "/usr/share/quay/one");
     assert!(area.remaining[0].reason.contains("does not have its content"), "{:?}", area.remaining);
     assert!(
@@ -225,7 +225,7 @@ fn nothing_is_asked_that_is_not_carried_out_then() {
         })
         .unwrap();
     assert_eq!(
-        (asked, report.area(FILES).unwrap().put_right, report.area(FILES).unwrap().remaining.len()),
+        (asked, report.area(FILES).unwrap().repaired, report.area(FILES).unwrap().remaining.len()),
         (1, 0, 2),
         "{:?}",
         report.areas
@@ -233,7 +233,7 @@ fn nothing_is_asked_that_is_not_carried_out_then() {
 }
 
 #[test]
-fn a_change_of_two_rounds_at_one_place_is_taken_back_whole() {
+fn a_change_of_two_rounds_at_one_place_is_undone_whole() {
     let place = Place::new();
     // The folder is restored in the first round, and only then can the other name be made one with it.
     fs::remove_dir_all(place.world.at("/usr/share/quay/charts/deep")).unwrap();
@@ -249,7 +249,7 @@ fn a_change_of_two_rounds_at_one_place_is_taken_back_whole() {
 }
 
 #[test]
-fn what_a_component_sets_itself_stays_where_it_can_be_seen_and_is_named_where_it_cannot() {
+fn what_a_package_sets_itself_stays_where_it_can_be_seen_and_is_named_where_it_cannot() {
     let dir = folder();
     let mut quay = package("quay", "1.0-1");
     add(&mut quay, "/usr/lib/quay/switch", Content::File(vec![5; 300]), 0o755);
@@ -265,7 +265,7 @@ fn what_a_component_sets_itself_stays_where_it_can_be_seen_and_is_named_where_it
         repair(&world.settings())
     };
     let report = damaged(0o750);
-    assert_eq!((report.area(FILES).unwrap().put_right, mode()), (1, 0o750));
+    assert_eq!((report.area(FILES).unwrap().repaired, mode()), (1, 0o750));
     assert!(report.before.findings[0].action.as_ref().unwrap().contains("dpkg-reconfigure quay"));
     // Privilege that only the machine remembers is not given unasked.
     damaged(0o4755);

@@ -87,7 +87,7 @@ fn met(number: u32) -> (tempfile::TempDir, World) {
 }
 
 #[test]
-fn what_earlier_formats_left_is_told_recovered_and_taken_back() {
+fn what_earlier_formats_left_is_told_recovered_and_undone() {
     if let Some(number) = std::env::var("RECORD_STATE").ok().and_then(|n| n.parse().ok()) {
         record(number);
     }

@@ -33,7 +33,7 @@ fn a_diverted_file_is_looked_for_where_it_was_moved_to() {
 }
 
 #[test]
-fn a_file_diverted_by_a_component_leaves_its_place_to_that_one() {
+fn a_file_diverted_by_a_package_leaves_its_place_to_that_one() {
     let mut tug = package("tug", "1.0");
     add(&mut tug, "/usr/bin/tug-quay", Content::File(b"tug\n".to_vec()), 0o755);
     let place = place(&[quay(), tug]);
@@ -117,7 +117,7 @@ fn a_folder_in_the_place_of_a_merged_systems_link_is_spare_or_left_standing() {
 }
 
 #[test]
-fn a_half_installed_component_is_not_judged_and_that_is_said() {
+fn a_half_installed_package_is_not_judged_and_that_is_said() {
     let place = place(&[quay()]);
     let status = place.world.at("/var/lib/dpkg/status");
     let text = std::fs::read_to_string(&status).unwrap();
@@ -159,7 +159,7 @@ fn damaged_records_are_told_and_the_rest_goes_on() {
 }
 
 #[test]
-fn a_component_of_another_version_is_judged_by_the_machines_own_records() {
+fn a_package_of_another_version_is_judged_by_the_local_database() {
     let place = place(&[quay()]);
     let status = place.world.at("/var/lib/dpkg/status");
     let text = std::fs::read_to_string(&status).unwrap();
@@ -171,7 +171,7 @@ fn a_component_of_another_version_is_judged_by_the_machines_own_records() {
 }
 
 #[test]
-fn privilege_is_judged_by_the_components_own_scripts() {
+fn privilege_is_judged_by_the_packages_own_scripts() {
     let mut quay = quay();
     add(&mut quay, "/usr/lib/quay/helper", Content::File(vec![2; 100]), 0o755);
     quay.scripts.push((
@@ -253,7 +253,7 @@ fn many_unrelated_altered_files_raise_doubt_about_the_disk() {
     let report = repair(&place.world.settings());
     assert!(report.area(FILES).unwrap().change.is_none() && report.before.doubt.is_some(), "{:?}", report.before.doubt);
     let despite = Settings { ignore_disk_errors: true, ..place.world.settings() };
-    assert_eq!(repair(&despite).area(FILES).unwrap().put_right, 63);
+    assert_eq!(repair(&despite).area(FILES).unwrap().repaired, 63);
     assert_eq!(place.findings(), []);
 }
 
@@ -277,6 +277,6 @@ fn what_another_installer_replaced_is_one_cause_and_no_doubt_about_the_disk() {
     let cause = |f: &veritum_core::model::Finding| f.cause.clone().unwrap_or_default();
     assert!(report.findings.iter().all(|f| cause(f).starts_with("everything below /usr/lib/bulk")));
     // Who wants the packaged version back all the same gets it, and the newer one is kept.
-    assert_eq!(repair(&place.world.settings()).area(FILES).unwrap().put_right, 147);
+    assert_eq!(repair(&place.world.settings()).area(FILES).unwrap().repaired, 147);
     assert_eq!(place.findings(), []);
 }

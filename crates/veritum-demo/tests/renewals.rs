@@ -64,7 +64,7 @@ fn damage(stand: &Stand) {
 
 #[test]
 fn what_is_damaged_goes_aside_lists_come_afresh_and_updates_come() {
-    let stand = Stand::at_hand();
+    let stand = Stand::available();
     damage(&stand);
     flip(&stand.list("main/binary-amd64/Packages"));
     let right = fs::read(download(&stand, "pier_")).unwrap();
@@ -72,7 +72,7 @@ fn what_is_damaged_goes_aside_lists_come_afresh_and_updates_come() {
     let report = renew(&stand.settings());
     let area = report.area(UPDATES).unwrap();
     // That the download is damaged comes to light with the new list, and counts.
-    assert!(area.remaining.is_empty() && area.put_right == 3 && area.actions.len() == 3, "{area:#?}");
+    assert!(area.remaining.is_empty() && area.repaired == 3 && area.actions.len() == 3, "{area:#?}");
     assert_eq!(proof(&report).outcome, ProofOutcome::Proved);
     assert_eq!(fs::read(download(&stand, "pier_")).unwrap(), right, "what is right stays");
     assert_eq!(names(&stand.at(CACHE)).iter().filter(|n| n.starts_with("quay")).count(), 0);
@@ -85,7 +85,7 @@ fn what_is_damaged_goes_aside_lists_come_afresh_and_updates_come() {
 
 #[test]
 fn forged_lists_are_replaced_by_todays_and_what_waits_is_counted() {
-    let stand = Stand::at_hand();
+    let stand = Stand::available();
     flip(&stand.list("InRelease"));
     next_day(&stand);
     let report = renew(&stand.settings());
@@ -99,7 +99,7 @@ fn forged_lists_are_replaced_by_todays_and_what_waits_is_counted() {
 
 #[test]
 fn a_sound_machine_is_not_changed_and_updates_are_proved_all_the_same() {
-    let stand = Stand::at_hand();
+    let stand = Stand::available();
     let before = tree(&stand);
     let report = try_renew(&stand.settings(), &Scope::only(UPDATES), Arc::new(LiveDisk)).unwrap();
     assert_eq!(proof(&report).outcome, ProofOutcome::Proved);
@@ -114,7 +114,7 @@ fn a_sound_machine_is_not_changed_and_updates_are_proved_all_the_same() {
 
 #[test]
 fn a_preview_tells_what_goes_what_comes_and_what_stays_and_no_changes_nothing() {
-    let stand = Stand::at_hand();
+    let stand = Stand::available();
     damage(&stand);
     next_day(&stand);
     let before = tree(&stand);
@@ -139,7 +139,7 @@ fn a_preview_tells_what_goes_what_comes_and_what_stays_and_no_changes_nothing() 
 
 #[test]
 fn everything_goes_aside_and_comes_afresh() {
-    let stand = Stand::at_hand();
+    let stand = Stand::available();
     fs::write(stand.at(CACHE).join("partial/left_1_amd64.deb"), "begun").unwrap();
     fs::write(stand.at(LISTS).join("partial/left"), "begun").unwrap();
     fs::write(stand.at(LISTS).join("of_another_source_Packages"), "old").unwrap();
@@ -157,7 +157,7 @@ fn everything_goes_aside_and_comes_afresh() {
 
 #[test]
 fn without_the_network_damage_goes_aside_and_nothing_is_called_proved() {
-    let stand = Stand::at_hand();
+    let stand = Stand::available();
     damage(&stand);
     flip(&stand.list("InRelease"));
     let report = renew(&stand.offline());
@@ -236,7 +236,7 @@ fn each_reason_why_updates_do_not_come_is_told_apart() {
         (&package_gone, "status 404", "another mirror"),
     ];
     for (trouble, why, advice) in cases {
-        let stand = Stand::at_hand();
+        let stand = Stand::available();
         trouble(&stand);
         let before = tree(&stand);
         let report = renew(&stand.settings());
@@ -259,7 +259,7 @@ fn a_check_asks_the_repositories_and_tells_what_they_have_or_why_not() {
         assert!(report.findings.iter().all(|f| f.cause.is_some() && f.action.is_some()), "{:?}", report.findings);
         (words, report.area(UPDATES).unwrap().extent.clone().unwrap())
     };
-    let fresh = Stand::at_hand();
+    let fresh = Stand::available();
     assert!(told(&fresh).1.ends_with("all repositories have the same package lists"));
     next_day(&fresh);
     assert_eq!(
@@ -272,11 +272,11 @@ fn a_check_asks_the_repositories_and_tells_what_they_have_or_why_not() {
     assert_eq!(proof(&renew(&fresh.settings())).outcome, ProofOutcome::Proved);
     fresh.publish(&fresh.suite());
     assert_eq!(told(&fresh).0, ["rolled-back"]);
-    let silent = Stand::at_hand();
+    let silent = Stand::available();
     silent.mirror.misbehave("InRelease", Mischief::NoObserver, 99);
     assert_eq!(told(&silent).0, ["unreachable"]);
     silent.mirror.behave();
-    let gone = Stand::at_hand();
+    let gone = Stand::available();
     fs::remove_dir_all(gone.repositories().join("dists")).unwrap();
     assert_eq!(told(&gone).0, ["no-such-release"]);
     fs::remove_file(gone.list("InRelease")).unwrap();
@@ -286,7 +286,7 @@ fn a_check_asks_the_repositories_and_tells_what_they_have_or_why_not() {
         (finding.verdict.word(), finding.also[0].word(), &finding.remedy),
         ("missing", "no-such-release", &None)
     );
-    let other_key = Stand::at_hand();
+    let other_key = Stand::available();
     let key = VendorKey::new(9, &KeyShape::default()).unwrap();
     other_key.publish_by(&other_key.suite(), &[&key], NOW - 3600);
     assert_eq!(told(&other_key).0, ["key-missing"]);
@@ -294,7 +294,7 @@ fn a_check_asks_the_repositories_and_tells_what_they_have_or_why_not() {
 
 #[test]
 fn a_server_that_is_down_is_told_as_such() {
-    let stand = Stand::at_hand();
+    let stand = Stand::available();
     let line = format!("deb [signed-by=/usr/share/keyrings/foreshore.gpg] http://127.0.0.1:9 {SUITE} main\n");
     stand.write("/etc/apt/sources.list", line.as_bytes());
     let report = renew(&stand.settings());
@@ -305,7 +305,7 @@ fn a_server_that_is_down_is_told_as_such() {
 
 #[test]
 fn a_lock_that_another_holds_is_respected_and_named() {
-    let stand = Stand::at_hand();
+    let stand = Stand::available();
     damage(&stand);
     stand.write("/var/lib/apt/lists/lock", b"");
     let machine = veritum_core::machine::Machine::open(&stand.world.machine(), Arc::new(LiveDisk)).unwrap();
@@ -323,7 +323,7 @@ fn a_lock_that_another_holds_is_respected_and_named() {
 
 #[test]
 fn nothing_outside_the_caches_is_touched_through_links() {
-    let stand = Stand::at_hand();
+    let stand = Stand::available();
     let home = stand.at("/home/mirela");
     fs::create_dir_all(&home).unwrap();
     fs::write(home.join("letter.deb"), "dear").unwrap();
@@ -346,7 +346,7 @@ fn nothing_outside_the_caches_is_touched_through_links() {
 
 #[test]
 fn an_index_that_unpacks_to_far_more_than_was_signed_is_refused() {
-    let stand = Stand::at_hand();
+    let stand = Stand::available();
     next_day(&stand);
     let bomb = veritum_demo::repository::pack(&vec![b'x'; 64 << 20], ".xz").unwrap();
     stand.mirror.misbehave("by-hash/SHA256", Mischief::Bytes(bomb), 0);
@@ -364,7 +364,7 @@ fn an_index_that_unpacks_to_far_more_than_was_signed_is_refused() {
 
 #[test]
 fn an_installation_that_was_begun_is_left_with_the_exact_command_where_the_system_cannot_be_entered() {
-    let stand = Stand::at_hand();
+    let stand = Stand::available();
     let table = stand.at("/var/lib/dpkg/status");
     let text = fs::read_to_string(&table).unwrap();
     fs::write(&table, text.replacen("install ok installed", "install ok unpacked", 1)).unwrap();
@@ -379,7 +379,7 @@ fn an_installation_that_was_begun_is_left_with_the_exact_command_where_the_syste
 
 #[test]
 fn cut_at_any_operation_it_is_all_there_or_all_as_before() {
-    let stand = Stand::at_hand();
+    let stand = Stand::available();
     damage(&stand);
     fs::create_dir_all(stand.at("/var/lib/veritum")).unwrap();
     let here = folder();

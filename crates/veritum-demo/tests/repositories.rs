@@ -36,7 +36,7 @@ fn reasons(report: &CheckReport) -> Vec<String> {
 }
 
 #[test]
-fn what_differs_is_held_against_the_repository_and_the_rest_stands_on_the_machines_records() {
+fn what_differs_is_compared_with_the_repository_and_the_rest_with_the_local_database() {
     let stand = Stand::new();
     stand.lists(".lz4");
     stand.cache();
@@ -53,7 +53,7 @@ fn what_differs_is_held_against_the_repository_and_the_rest_stands_on_the_machin
 }
 
 #[test]
-fn a_plain_check_sees_by_packages_at_hand_what_the_machines_records_cannot() {
+fn a_plain_check_sees_by_packages_available_what_the_local_database_cannot() {
     let stand = Stand::new();
     stand.lists("");
     stand.cache();
@@ -83,7 +83,7 @@ fn a_repair_from_apts_cache_needs_no_network_and_leaves_the_machine_as_it_was() 
     fs::remove_dir_all(stand.at("/usr/share/pier")).unwrap();
     fs::remove_file(stand.at("/usr/share/quay/part-1")).unwrap();
     let report = repair(&stand.offline());
-    assert_eq!(report.area(FILES).unwrap().put_right, 3, "{:#?}", report.area(FILES).unwrap());
+    assert_eq!(report.area(FILES).unwrap().repaired, 3, "{:#?}", report.area(FILES).unwrap());
     assert_eq!(tree(&stand).without_folder_times().differences(&before.without_folder_times()), [""; 0]);
     assert!(stand.mirror.asked().is_empty() && names(&stand.downloads()).is_empty());
 }
@@ -99,12 +99,12 @@ fn only_what_is_damaged_is_downloaded_and_that_is_said_before() {
     assert!(download.bytes > 100 && told.findings[0].remedy.as_ref().unwrap().download == Some(download.bytes));
     assert!(stand.fetched().is_empty(), "a check downloads no package");
     let report = repair(&stand.settings());
-    assert_eq!((report.area(FILES).unwrap().put_right, report.before.downloads.len()), (1, 1));
+    assert_eq!((report.area(FILES).unwrap().repaired, report.before.downloads.len()), (1, 1));
     assert_eq!(stand.fetched(), ["pool/main/q/quay/quay_1.0-1_amd64.deb"]);
     assert_eq!(tree(&stand).without_folder_times().differences(&before.without_folder_times()), [""; 0]);
     // What is there already is not fetched again.
     fs::write(stand.at("/usr/share/quay/part-3"), "wrong\n").unwrap();
-    assert_eq!(repair(&stand.settings()).area(FILES).unwrap().put_right, 1);
+    assert_eq!(repair(&stand.settings()).area(FILES).unwrap().repaired, 1);
     assert_eq!(stand.fetched().len(), 1);
 }
 
@@ -132,7 +132,7 @@ fn the_full_chain_of_a_repair_downloads_what_it_is_to_hold_everything_against() 
     let seen = check(&full());
     assert_eq!((seen.findings.len(), seen.downloads.len(), stand.fetched().len()), (2, 2, 2));
     let report = repair(&full());
-    assert_eq!((report.area(FILES).unwrap().put_right, stand.fetched().len()), (2, 2));
+    assert_eq!((report.area(FILES).unwrap().repaired, stand.fetched().len()), (2, 2));
     assert_eq!(report.after.unwrap().outcome, Outcome::Ok);
     assert_eq!(look(&stand).differences(&before), [""; 0]);
 }
@@ -191,7 +191,7 @@ fn a_folder_of_packages_a_repository_in_a_folder_and_one_at_a_url_are_supplies()
     );
     fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
     let url = Settings { from: vec![Supplier::Url(stand.mirror.url().to_owned())], ..stand.settings() };
-    assert_eq!(repair(&url).area(FILES).unwrap().put_right, 1);
+    assert_eq!(repair(&url).area(FILES).unwrap().repaired, 1);
 }
 
 #[test]
@@ -216,7 +216,7 @@ fn a_repository_in_a_folder_of_the_machine_needs_neither_lists_nor_cache_nor_net
     fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
     let report = repair(&stand.offline());
     assert_eq!(
-        report.area(FILES).unwrap().put_right,
+        report.area(FILES).unwrap().repaired,
         1,
         "{:?} {:?}",
         report.area(FILES).unwrap().remaining,
@@ -237,7 +237,7 @@ fn a_pipe_in_a_packages_place_holds_nothing_up() {
         rustix::fs::mknodat(rustix::fs::CWD, &pipe, rustix::fs::FileType::Fifo, rustix::fs::Mode::RUSR, 0).unwrap();
     }
     let report = repair(&stand.settings());
-    assert_eq!((report.area(FILES).unwrap().put_right, report.area(FILES).unwrap().remaining.len()), (0, 1));
+    assert_eq!((report.area(FILES).unwrap().repaired, report.area(FILES).unwrap().remaining.len()), (0, 1));
 }
 
 #[test]
@@ -253,11 +253,11 @@ fn a_package_that_is_not_the_signed_one_is_passed_over() {
     fs::write(stand.at("/usr/share/quay/part-0"), "wrong\n").unwrap();
     let report = check(&stand.offline());
     assert_eq!((by(&report, Authority::Repository), report.left.len()), (1, 1));
-    assert_eq!(repair(&stand.settings()).area(FILES).unwrap().put_right, 1, "the archive has a good one");
+    assert_eq!(repair(&stand.settings()).area(FILES).unwrap().repaired, 1, "the archive has a good one");
 }
 
 #[test]
-fn what_was_verified_once_vouches_again_without_its_package() {
+fn what_was_verified_once_verifies_again_without_its_package() {
     let stand = Stand::new();
     stand.lists("");
     stand.cache();
@@ -272,7 +272,7 @@ fn what_was_verified_once_vouches_again_without_its_package() {
     assert_eq!(by(&report, Authority::Repository), 2);
     assert_eq!(told(&report.findings), [("/usr/share/quay/link".into(), "wrong-target")]);
     // A link needs no content, so it can be repaired even so.
-    assert_eq!(repair(&stand.offline()).area(FILES).unwrap().put_right, 1);
+    assert_eq!(repair(&stand.offline()).area(FILES).unwrap().repaired, 1);
 }
 
 #[test]
@@ -321,7 +321,7 @@ fn a_key_that_only_the_machine_knows_does_not_count_until_it_is_pinned() {
 }
 
 #[test]
-fn an_expired_release_still_vouches_and_one_from_the_future_does_not() {
+fn an_expired_release_is_still_valid_and_one_from_the_future_is_not() {
     let stand = Stand::new();
     let old = Suite { made: NOW - 90 * 86_400, valid_until: NOW - 80 * 86_400, ..stand.suite() };
     stand.publish(&old);
@@ -462,7 +462,7 @@ fn another_origins_lists_signed_by_the_same_key_are_not_used_where_the_origin_is
 
 #[test]
 fn a_bad_signature_of_a_repository_is_no_answer_about_a_path_that_was_named() {
-    let stand = Stand::at_hand();
+    let stand = Stand::available();
     let release = stand.list("InRelease");
     let text = fs::read_to_string(&release).unwrap();
     fs::write(&release, text.replace("saltwort", "saltworm")).unwrap();
@@ -493,7 +493,7 @@ fn a_stale_part_of_a_download_is_no_fault_of_the_repositories_and_all_of_it_is_g
         fs::write(&part, vec![b'x'; usize::try_from(length).unwrap()]).unwrap();
         let repaired = repair(&tried);
         assert_eq!(
-            repaired.area(FILES).unwrap().put_right,
+            repaired.area(FILES).unwrap().repaired,
             1,
             "{length}: {:?}",
             repaired.area(FILES).unwrap().remaining

@@ -43,7 +43,7 @@ fn moved(home: &HomeReset) -> Vec<String> {
 }
 
 #[test]
-fn what_is_the_applications_is_set_aside_and_comes_back_as_it_was() {
+fn what_is_the_applications_is_set_aside_and_is_restored_as_it_was() {
     let here = TestHome::new();
     let before = here.tree();
     let wanted = ResetWanted { keep: vec!["toolbar".into()], ..ResetWanted::default() };
@@ -104,7 +104,7 @@ fn what_is_the_applications_is_set_aside_and_comes_back_as_it_was() {
 }
 
 #[test]
-fn what_was_made_anew_is_set_aside_in_turn_and_what_the_user_put_there_stays() {
+fn what_was_made_again_is_set_aside_in_turn_and_what_the_user_put_there_stays() {
     let here = TestHome::new();
     let before = here.tree();
     reset(&here.settings(), &ResetWanted::default());
@@ -371,7 +371,7 @@ impl veritum_core::event::Observer for Stopping {
 }
 
 #[test]
-fn a_reset_that_is_stopped_is_taken_back_and_says_so() {
+fn a_reset_that_is_stopped_is_undone_and_says_so() {
     let here = TestHome::new();
     let before = here.tree();
     let said = open(&here.settings())

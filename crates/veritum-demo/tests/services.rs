@@ -105,7 +105,7 @@ fn a_failed_service_and_a_masked_timer_are_told_and_the_failure_is_forgotten_wit
 }
 
 #[test]
-fn while_updates_do_not_come_a_failure_stands() {
+fn while_updates_do_not_come_a_failure_remains() {
     let manned = Manned::new();
     manned.services.write(SERVICE, &unit(Active::Failed)).unwrap();
     fs::remove_dir_all(manned.stand.repositories().join("dists")).unwrap();
@@ -148,7 +148,7 @@ fn a_service_that_fetches_is_held_and_put_back() {
     assert!(worker.ends());
     assert_eq!(report.proof.as_ref().unwrap().outcome, ProofOutcome::Proved);
     assert_eq!((manned.now(TIMER), manned.now(SERVICE)), (unit(Active::Running).state, unit(Active::Running).state));
-    assert!(report.area(UPDATES).unwrap().remaining.is_empty() && report.area(UPDATES).unwrap().put_right == 1);
+    assert!(report.area(UPDATES).unwrap().remaining.is_empty() && report.area(UPDATES).unwrap().repaired == 1);
     assert!(open(&manned.settings()).interrupted().unwrap().is_empty());
 }
 
@@ -199,7 +199,7 @@ fn without_its_locks_nothing_of_the_area_is_changed_when_more_would_have_to_be_s
     assert_eq!(cache(), before, "a service at work holds the lock");
     let [left] = report.area(UPDATES).unwrap().remaining.as_slice() else { panic!("{report:#?}") };
     assert!(left.reason.contains("lock"), "{left:?}");
-    assert_eq!((report.area(UPDATES).unwrap().put_right, manned.now(SERVICE).active), (0, Active::Running));
+    assert_eq!((report.area(UPDATES).unwrap().repaired, manned.now(SERVICE).active), (0, Active::Running));
     assert!(worker.0.try_wait().unwrap().is_none());
 }
 

@@ -57,7 +57,7 @@ fn where_there_is_no_room_nothing_is_taken_away_that_no_repository_gives_again_j
     if !mounts::root_or_skip("a small disk") {
         return;
     }
-    let stand = Stand::at_hand();
+    let stand = Stand::available();
     let small = Small::of(&stand);
     let machine = small.machine();
     let before = Tree::read(&machine, &[STATE]);
@@ -81,7 +81,7 @@ fn where_there_is_no_room_what_can_be_fetched_again_goes_first_and_it_is_said() 
     if !mounts::root_or_skip("a small disk") {
         return;
     }
-    let stand = Stand::at_hand();
+    let stand = Stand::available();
     flip(&stand.list("main/binary-amd64/Packages"));
     fs::write(stand.at(CACHE).join("unheard-of_1_amd64.deb"), "nobody's").unwrap();
     for free in [0, 16, 64, 300] {
@@ -139,7 +139,7 @@ fn what_was_unpacked_before_a_package_could_not_be_read_further_is_put_back_all_
     if !mounts::root_or_skip("a small disk") {
         return;
     }
-    let stand = Stand::at_hand();
+    let stand = Stand::available();
     let dir = folder();
     // Room for two contents next to the folder that they lie in.
     let scratch = mounts::Mounted::new(&dir.path().join("scratch"), &["-t", "tmpfs", "-o", "nr_inodes=4", "tmpfs"]);
@@ -149,6 +149,6 @@ fn what_was_unpacked_before_a_package_could_not_be_read_further_is_put_back_all_
     let settings = Settings { scratch: vec![scratch.0.clone()], ..stand.offline() };
     let report = support::repair(&settings);
     let files = report.area(FILES).unwrap();
-    assert_eq!((files.put_right, files.remaining.len()), (2, 2), "{files:#?}");
+    assert_eq!((files.repaired, files.remaining.len()), (2, 2), "{files:#?}");
     assert!(files.remaining.iter().all(|left| left.reason.to_lowercase().contains("no space")), "{files:#?}");
 }

@@ -126,14 +126,14 @@ fn lives(faults: &[&'static Fault]) {
 }
 
 #[test]
-fn each_kind_alone_is_named_and_put_right() {
+fn each_kind_alone_is_named_and_repaired() {
     for fault in all() {
         lives(&[fault]);
     }
 }
 
 #[test]
-fn all_kinds_together_are_named_and_put_right() {
+fn all_kinds_together_are_named_and_repaired() {
     lives(&all());
 }
 
@@ -159,7 +159,7 @@ fn a_full_disk_is_named_and_updates_come_nevertheless() {
         panic!("{:?}", report.area(UPDATES).unwrap().remaining)
     };
     assert!(left.reason.contains("of downloads is not enough") || left.reason.contains("free"), "{left:?}");
-    assert_eq!(report.area(UPDATES).unwrap().put_right, 1);
+    assert_eq!(report.area(UPDATES).unwrap().repaired, 1);
     assert!(
         report.area(UPDATES).unwrap().actions.iter().any(|a| a.action == ActionKind::Free),
         "{:?}",
@@ -194,7 +194,7 @@ fn adds_up(what: &str, settings: &Settings, scope: &Scope) {
     let remaining: Vec<&FindingId> = done.areas.iter().flat_map(|a| &a.remaining).map(|left| &left.finding).collect();
     assert_eq!(remaining.iter().copied().collect::<BTreeSet<_>>(), now, "{what}: what is there remains, each named");
     assert_eq!(remaining.len(), now.len(), "{what}: each once");
-    let right: u64 = done.areas.iter().map(|a| a.put_right).sum();
+    let right: u64 = done.areas.iter().map(|a| a.repaired).sum();
     let actions = done.areas.iter().flat_map(|a| &a.actions).filter(|action| action.result == ActionResult::Done);
     let acted: BTreeSet<&FindingId> = actions.flat_map(|action| &action.findings).collect();
     let new = now.union(&acted).filter(|id| !before.contains(*id)).count();

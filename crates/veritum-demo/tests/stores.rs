@@ -192,7 +192,7 @@ fn only_the_publishing_key_of_this_store_signs_it() {
 }
 
 #[test]
-fn an_expired_store_still_vouches_for_what_was_installed() {
+fn an_expired_store_still_verifies_what_was_installed() {
     let bench = Bench::new();
     bench.fill(&[quay("1.0", "one\n")]);
     let past = jiff::Timestamp::from_second(1_000_000_000).unwrap();

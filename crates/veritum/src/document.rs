@@ -34,7 +34,7 @@ impl Document for CheckReport {
 
 impl Document for RepairReport {
     fn totals(&self) -> Totals {
-        let repaired = self.areas.iter().map(|area| area.put_right).sum();
+        let repaired = self.areas.iter().map(|area| area.repaired).sum();
         let left = self.areas.iter().map(|area| area.remaining.len() as u64).sum();
         [("problems", self.before.problems()), ("repaired", repaired), ("left", left)].into()
     }

@@ -75,13 +75,13 @@ fn copy(from: &Path, to: &Path) {
 }
 
 #[test]
-fn a_reset_tells_what_goes_and_what_stays_and_is_taken_back() {
+fn a_reset_tells_what_goes_and_what_stays_and_is_undone() {
     let bench = Bench::new();
     let before = bench.tree();
     bench.say(&["reset", "quay", "--plan"]).expect(
         0,
         &[
-            "Reset Quay for mirela. Nothing is deleted",
+            "Reset Quay for mirela.  Nothing is deleted",
             "mirela  moved",
             "settings 5 files",
             "cache",

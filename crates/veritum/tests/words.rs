@@ -62,7 +62,7 @@ fn nobody_to_ask_means_nothing_is_changed() {
 }
 
 #[test]
-fn one_path_and_one_component_can_be_named() {
+fn one_path_and_one_package_can_be_named() {
     let bench = Bench::damaged();
     bench
         .say(&["check", "/usr/share/quay/part-0"])
@@ -240,7 +240,7 @@ fn what_updates_rest_on_is_told_with_what_to_do() {
     let id = report["findings"][0]["id"].as_str().unwrap();
     bench
         .say(&["explain", &id[..4]])
-        .expect(1, &["MISSING  /etc/apt/sources.list", "no repository is configured", "Action: add the repositories"]);
+        .expect(1, &["MISSING  /etc/apt/sources.list", "no repository is configured", "Action:  add the repositories"]);
     let words = [
         "Not tested whether updates work",
         "NOT REPAIRED",
@@ -398,7 +398,7 @@ fn a_state_folder_that_others_may_write_is_refused() {
 }
 
 #[test]
-fn arguments_are_bytes_and_come_back_as_a_shell_reads_them() {
+fn arguments_are_bytes_and_are_restored_as_a_shell_reads_them() {
     use std::os::unix::ffi::OsStrExt as _;
     let bench = Bench::damaged();
     let path = std::ffi::OsStr::from_bytes(b"/usr/share/quay/\xff");

@@ -78,7 +78,7 @@ mod tests {
 
     proptest::proptest! {
         #[test]
-        fn a_field_of_a_damaged_text_has_a_value_that_stands_there(seed: u64) {
+        fn a_field_of_a_damaged_text_has_a_value_that_is_in_it(seed: u64) {
             let text = crate::testkit::mutated(b"Package: quay\nVersion: 1:2\nConffiles:\n /etc/a 12\n\nPackage: pier\nVersion: 3\n", seed);
             let text = String::from_utf8_lossy(&text).into_owned();
             for paragraph in paragraphs(&text) {

@@ -224,7 +224,7 @@ mod tests {
 
     proptest::proptest! {
         #[test]
-        fn a_digest_comes_back_from_its_digits_and_one_foreign_sign_is_none(bytes: Vec<u8>, at in 0usize..64, sign: char) {
+        fn a_digest_is_restored_from_its_digits_and_one_foreign_sign_is_none(bytes: Vec<u8>, at in 0usize..64, sign: char) {
             let digest = Digest::hash(&bytes);
             proptest::prop_assert_eq!(Digest::from_hex(&digest.to_hex()), Ok(digest));
             let mut text: Vec<char> = digest.to_hex().chars().collect();

@@ -369,7 +369,7 @@ mod tests {
     }
 
     #[test]
-    fn base64_stands_beside_a_path_only_where_the_text_differs() {
+    fn base64_is_given_with_a_path_only_where_the_text_differs() {
         let bytes = SystemPath::parse(b"/a\xffb").unwrap();
         assert!(matches!(Subject::path(&bytes), Subject::Path { path_b64: Some(b), .. } if b == "L2H/Yg=="));
         assert!(matches!(Subject::path(&SystemPath::literal("/a")), Subject::Path { path_b64: None, .. }));

@@ -137,7 +137,7 @@ mod tests {
 
     proptest::proptest! {
         #[test]
-        fn any_bytes_come_back_from_their_text(bytes: Vec<u8>) {
+        fn any_bytes_are_restored_from_their_text(bytes: Vec<u8>) {
             proptest::prop_assert_eq!(from_readable(&readable(&bytes)), Some(bytes));
         }
         #[test]

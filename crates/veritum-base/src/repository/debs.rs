@@ -51,7 +51,7 @@ impl Repositories {
         });
         let got: Vec<Option<(PackageId, Got)>> = pool.install(|| {
             let one = |id: &&PackageId| {
-                let got = manifest_at_hand(self, machine, id);
+                let got = available_manifest(self, machine, id);
                 let stop = observer.on_event(Event::Advance { items: 1, bytes: bytes(id) }) == Flow::Stop;
                 (!stop).then(|| ((*id).clone(), got))
             };
@@ -180,7 +180,7 @@ impl Repositories {
 
     /// The .deb file of a package that is listed and available, as far as name and size show.
     #[must_use]
-    pub fn candidate_at_hand(&self, machine: &Machine, id: &PackageId) -> Option<&Candidate> {
+    pub fn local_candidate(&self, machine: &Machine, id: &PackageId) -> Option<&Candidate> {
         self.table.candidates(id).iter().find(|c| self.hand.has(machine, id, c))
     }
 
@@ -208,7 +208,7 @@ fn remembered(repositories: &Repositories, id: &PackageId) -> Option<Holdings> {
     })
 }
 
-fn manifest_at_hand(repositories: &Repositories, machine: &Machine, id: &PackageId) -> Got {
+fn available_manifest(repositories: &Repositories, machine: &Machine, id: &PackageId) -> Got {
     let remembered = remembered(repositories, id);
     if let Some(holdings) = remembered.as_ref().filter(|h| h.records.is_some()) {
         return Got::Manifest(holdings.clone());
@@ -268,7 +268,7 @@ impl Repositories {
 impl Repositories {
     /// A package of this size and digest that is available.
     #[must_use]
-    pub fn at_hand(&self, machine: &Machine, id: &PackageId, sum: &Verified<FileSum>) -> Option<Deb> {
+    pub fn available(&self, machine: &Machine, id: &PackageId, sum: &Verified<FileSum>) -> Option<Deb> {
         let nowhere = Candidate { source: usize::MAX, others: Vec::new(), path: String::new(), sum: sum.clone() };
         let listed = self.table.candidates(id).iter().filter(|c| c.sum.get() == sum.get());
         listed.chain([&nowhere]).find_map(|candidate| self.hand.find(machine, id, candidate))

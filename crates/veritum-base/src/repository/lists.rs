@@ -67,7 +67,7 @@ pub(super) fn names_of_lists(
 /// How the lists of each source lie among the machine's own, whatever was verified of them before: its indexes, and what
 /// else of it is there. Nothing for sources whose release file does not count, or is elsewhere.
 #[must_use]
-pub fn lists_at_hand(repositories: &Repositories, machine: &Machine) -> Vec<Vec<(String, IndexState)>> {
+pub fn available_lists(repositories: &Repositories, machine: &Machine) -> Vec<Vec<(String, IndexState)>> {
     let here = AtHandLists::look(machine);
     let one = |place: &OpenSource| {
         let Some((open, found @ Found::Lists)) = &place.open else { return Vec::new() };

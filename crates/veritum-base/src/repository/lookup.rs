@@ -92,7 +92,7 @@ mod tests {
     }
 
     #[test]
-    fn an_address_is_not_asked_for_and_what_stands_in_the_systems_own_table_is_found() {
+    fn an_address_is_not_asked_for_and_what_is_in_the_systems_own_table_is_found() {
         let of = |url: &'static str| {
             let config = ureq::Agent::config_builder().build();
             OwnLookup.resolve(&Uri::from_static(url), &config, NextTimeout::default()).map(|all| all.to_vec())

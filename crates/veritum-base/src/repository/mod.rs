@@ -30,7 +30,7 @@ use std::sync::{Arc, Mutex};
 
 pub use fetch::{Fetcher, Limits, Proxies};
 pub use hand::{AtHand, Deb, is_in_cache};
-pub use lists::{lists_at_hand, wrong_lists};
+pub use lists::{available_lists, wrong_lists};
 pub use renewal::{Asked, NewList, Renewal, RenewalError, fetch_lists, renewals, try_download};
 pub use source::{IndexState, Standing};
 pub use table::{Candidate, Table};
@@ -241,7 +241,7 @@ impl Repositories {
         names.sort();
         names.dedup();
         let listed: Vec<PackageId> = names.iter().flat_map(|name| self.named(machine, name)).collect();
-        listed.into_iter().filter(|id| self.candidate_at_hand(machine, id).is_some()).collect()
+        listed.into_iter().filter(|id| self.local_candidate(machine, id).is_some()).collect()
     }
 
     /// The sources whose verified indexes list exactly this package, as far as indexes were read.

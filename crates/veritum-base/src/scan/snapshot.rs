@@ -254,7 +254,7 @@ mod tests {
 
     proptest::proptest! {
         #[test]
-        fn a_damaged_part_stands_for_nothing_that_is_not_there(seed: u64) {
+        fn a_damaged_part_says_nothing_of_what_is_not_there(seed: u64) {
             let dir = tempfile::tempdir().unwrap();
             std::fs::create_dir_all(dir.path().join("usr")).unwrap();
             std::fs::create_dir_all(dir.path().join("etc")).unwrap();

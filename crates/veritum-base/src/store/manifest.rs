@@ -379,7 +379,7 @@ mod tests {
     }
 
     #[test]
-    fn a_manifest_comes_back_as_it_was() {
+    fn a_manifest_is_restored_as_it_was() {
         let manifest = sample();
         assert_eq!(Manifest::decode(&manifest.encode().unwrap()).unwrap(), manifest);
     }

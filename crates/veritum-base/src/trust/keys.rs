@@ -190,7 +190,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_key_comes_back_from_its_file_and_never_overwrites_one() {
+    fn a_key_is_restored_from_its_file_and_never_overwrites_one() {
         let dir = tempfile::tempdir().unwrap();
         let path = dir.path().join("publish.key");
         let pair = KeyPair::from_seed(&[7; 32]).unwrap();

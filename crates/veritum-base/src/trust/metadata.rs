@@ -359,7 +359,7 @@ mod tests {
     }
 
     #[test]
-    fn what_was_signed_comes_back_with_its_versions_and_expiry() {
+    fn what_was_signed_is_restored_with_its_versions_and_expiry() {
         let mut engine = Shop::new();
         let first = engine.load().unwrap();
         assert_eq!(first.index.get(), INDEX_BYTES);

@@ -184,7 +184,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn only_the_signed_bytes_are_vouched_for() {
+    fn only_the_signed_bytes_are_trusted() {
         let index = Verified(vec![Digest::hash(b"timetable")]);
         assert_eq!(verify_digest(b"timetable".to_vec(), index.part(|i| &i[0])).unwrap().get(), b"timetable");
         assert_eq!(verify_digest(b"timetablf".to_vec(), index.part(|i| &i[0])).unwrap_err(), NotAuthentic);

@@ -74,7 +74,7 @@ impl Cx<'_> {
             return self.full_look();
         }
         if self.evidence().gathered.is_none() {
-            let gathered = self.gathered_at_hand(self.scope)?;
+            let gathered = self.gathered_available(self.scope)?;
             self.evidence().gathered = Some(gathered);
         }
         Ok(())
@@ -92,7 +92,7 @@ impl Cx<'_> {
         let begun = Instant::now();
         let mut scope = self.system.in_every_spelling(self.scope);
         let listing = self.supply.own_store().filter(|_| self.scope.is_whole()).and_then(Store::list_contents);
-        let mut gathered = self.gathered_at_hand(&scope)?;
+        let mut gathered = self.gathered_available(&scope)?;
         if let Some(wider) = self.with_other_names(&gathered.reference, &scope) {
             scope = wider;
             gathered = self.gathered_for(&scope, self.wants(&DATABASE));
@@ -147,7 +147,7 @@ impl Cx<'_> {
     }
 
     /// What should be there, by the strongest reference available before anything was examined.
-    fn gathered_at_hand(&self, scope: &Scope) -> Result<Gathered, WorkError> {
+    fn gathered_available(&self, scope: &Scope) -> Result<Gathered, WorkError> {
         let with_records = self.wants(&DATABASE);
         let items = self.system.installed.packages.len() as u64;
         self.observer.on_event(Event::Begin { phase: Phase::Reading, items, bytes: 0 });
@@ -156,7 +156,7 @@ impl Cx<'_> {
         // Whatever can be verified without downloading is; where it was asked for, the repositories are asked as well.
         let prepare = |weak: &[PackageId]| match self.system.settings.complete || !scope.is_all() {
             true => self.supply.prepare(weak, self.observer),
-            false => self.supply.prepare_at_hand(weak, self.observer),
+            false => self.supply.prepare_available(weak, self.observer),
         };
         // What no store knows is known before anything is gathered, but where paths were named.
         let unstored = if scope.paths.is_empty() { self.supply.unstored(scope) } else { Vec::new() };

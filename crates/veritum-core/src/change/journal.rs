@@ -329,7 +329,7 @@ mod tests {
     }
 
     #[test]
-    fn a_journal_cut_anywhere_tells_of_its_whole_records() {
+    fn a_change_log_cut_anywhere_tells_of_its_whole_records() {
         let lines = sample();
         let bytes = lines.concat();
         for cut in 0..=bytes.len() {
@@ -382,7 +382,7 @@ mod tests {
     }
 
     #[test]
-    fn a_newer_journal_is_called_newer() {
+    fn a_newer_change_log_is_called_newer() {
         let json = br#"{"record":"start","format":"veritum.journal/2"}"#;
         let mut line = head_for(json).into_bytes();
         line.extend_from_slice(json);

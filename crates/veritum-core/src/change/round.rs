@@ -179,14 +179,14 @@ impl<'a> OpenChange<'a> {
         };
         match attributes::clear(&self.context, &cleared) {
             Ok(stats) => committed.ours.borrow_mut().extend(stats.iter().map(|s| (s.id, s.ctime))),
-            Err(source) => return Err(self.take_back(&committed, ChangeError::TakenBack { place, source })),
+            Err(source) => return Err(self.roll_back(&committed, ChangeError::TakenBack { place, source })),
         }
         let commit = match self.stage_all(&mut committed, contents) {
             Ok(commit) => commit,
-            Err(e) => return Err(self.take_back(&committed, e)),
+            Err(e) => return Err(self.roll_back(&committed, e)),
         };
         if let Err(source) = self.record(&commit) {
-            return Err(self.take_back(&committed, no_room_or(&actions, place, source)));
+            return Err(self.roll_back(&committed, no_room_or(&actions, place, source)));
         }
         let outcomes = match forward(&self.context, &committed) {
             Ok(outcomes) => outcomes,
@@ -195,7 +195,7 @@ impl<'a> OpenChange<'a> {
                     return Err(ChangeError::Unfinished { change: self.number, source: e });
                 }
                 let error = no_room_or(&actions, place, source);
-                return Err(self.take_back(&committed, error));
+                return Err(self.roll_back(&committed, error));
             }
         };
         let done = Record::Done { round, outcomes: outcomes.clone() };
@@ -266,7 +266,7 @@ impl<'a> OpenChange<'a> {
         Ok(())
     }
 
-    fn take_back(&mut self, committed: &Committed<'_>, error: ChangeError) -> ChangeError {
+    fn roll_back(&mut self, committed: &Committed<'_>, error: ChangeError) -> ChangeError {
         if let Err(source) = backward(&self.context, committed) {
             return ChangeError::Unfinished { change: self.number, source };
         }

@@ -322,7 +322,7 @@ fn back_one(
         // What was taken away can be fetched again; before the commit nothing was.
         Operation::Free => {}
         Operation::SetAside => {
-            bring_back_kept(context, committed, site, action, temp)?;
+            restore_kept(context, committed, site, action, temp)?;
             let (temp, there) = site.looks()?;
             if there.is_none() && temp.zip(action.before).is_some_and(|(temp, was)| is_it(&was, &temp)) {
                 or_error(site.free_move(&site.temp, &site.name, Caution::Looked)?)?;
@@ -330,7 +330,7 @@ fn back_one(
         }
         Operation::Put(_) | Operation::Return { .. } => {
             if staged.is_some() && has(there, staged) {
-                bring_back_kept(context, committed, site, action, temp)?;
+                restore_kept(context, committed, site, action, temp)?;
                 let displaced = site.dir.look(&site.temp)?;
                 match action.before {
                     Some(was) if displaced.is_some_and(|d| is_it(&was, &d)) => or_error(swap_back(site)?)?,
@@ -364,7 +364,7 @@ fn or_error(tried: Result<(), String>) -> io::Result<()> {
 }
 
 /// Moves what this round kept already back next to its place.
-fn bring_back_kept(
+fn restore_kept(
     context: &ChangeContext<'_>,
     committed: &Committed<'_>,
     site: &SwapSite,

@@ -47,7 +47,7 @@ impl HomesSeen {
     }
 
     /// Drops the results, so that the homes are examined again; they stay open.
-    pub fn look_anew(&self) {
+    pub fn look_again(&self) {
         self.seen.lock().unwrap_or_else(PoisonError::into_inner).clear();
     }
 }

@@ -107,7 +107,7 @@ mod tests {
     }
 
     #[test]
-    fn what_was_kept_comes_back_from_where_it_is_kept() {
+    fn what_was_kept_is_restored_from_where_it_is_kept() {
         let (old, new) = (file(b"old", 10), file(b"new", 11));
         let put = action(Operation::Put(Vec::new()), Some(old.stat));
         let inverse = back(&put, &done(Some(new.clone()), Some(old.clone()))).unwrap();
@@ -124,7 +124,7 @@ mod tests {
     }
 
     #[test]
-    fn owner_and_mode_come_back_to_what_they_were() {
+    fn owner_and_mode_are_restored_to_what_they_were() {
         let before = Stat { mode: 0o4711, uid: 7, gid: 8, ..stat(FileKind::File, 10) };
         let set = action(Operation::SetMeta { mode: 0o755, uid: 0, gid: 0 }, Some(before));
         let inverse = back(&set, &done(Some(file(b"a", 10)), None)).unwrap();
@@ -132,7 +132,7 @@ mod tests {
     }
 
     #[test]
-    fn what_was_not_done_is_not_taken_back() {
+    fn what_was_not_done_is_not_undone() {
         let failed = ActionOutcome { failed: Some("changed since".into()), ..done(None, Some(file(b"old", 10))) };
         assert_eq!(back(&action(Operation::SetAside, None), &failed), None);
         assert_eq!(back(&action(Operation::SetAside, None), &done(None, None)), None);

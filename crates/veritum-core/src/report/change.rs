@@ -92,7 +92,7 @@ pub struct AreaChange {
     /// Each action with its result.
     pub actions: Vec<ActionReport>,
     /// How many problems were repaired.
-    pub put_right: u64,
+    pub repaired: u64,
     /// What remains, and why.
     pub remaining: Vec<Left>,
 }

@@ -20,9 +20,9 @@ pub struct FillReport {
     /// Packages to be taken over from other stores.
     pub from_stores: u64,
     /// Packages whose .deb files are available.
-    pub at_hand: u64,
+    pub available: u64,
     /// Bytes of those packages.
-    pub at_hand_bytes: u64,
+    pub available_bytes: u64,
     /// Packages that are downloaded first.
     pub downloads: Vec<DownloadReport>,
     /// Bytes that the store is going to need, estimated.

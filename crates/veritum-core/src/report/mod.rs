@@ -286,7 +286,7 @@ impl CheckReport {
 
     /// What this check would have come to after a repair, of which only what was touched was checked again.
     #[must_use]
-    pub fn put_right_to(&self, after: &CheckReport) -> Self {
+    pub fn repaired_to(&self, after: &CheckReport) -> Self {
         let mut whole = self.clone();
         let problems = after.problems();
         for area in &mut whole.areas {

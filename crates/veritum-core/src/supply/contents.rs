@@ -98,11 +98,11 @@ impl<'a> Supply<'a> {
         }
         let ask = |repositories: &mut Repositories| repositories.ask_network(&self.system.machine, wanted, observer);
         self.with_repositories(ask).map_err(|_| WorkError::Stopped)?;
-        self.prepare_at_hand(wanted, observer)
+        self.prepare_available(wanted, observer)
     }
 
     /// The same, without asking the network for release files and indexes.
-    pub fn prepare_at_hand(&self, wanted: &[PackageId], observer: &dyn Observer) -> Result<bool, WorkError> {
+    pub fn prepare_available(&self, wanted: &[PackageId], observer: &dyn Observer) -> Result<bool, WorkError> {
         if wanted.is_empty() {
             return Ok(false);
         }
@@ -140,7 +140,7 @@ impl<'a> Supply<'a> {
 
     /// Whether a content can be had from what is available. The contents of all packages are only gone through when one is asked
     /// for: mostly nothing is.
-    pub fn contents_at_hand(&self) -> impl Fn(&Digest) -> bool + '_ {
+    pub fn available_contents(&self) -> impl Fn(&Digest) -> bool + '_ {
         let from_debs = OnceCell::new();
         move |digest| self.in_a_store(digest) || from_debs.get_or_init(|| contents_of_debs(self)).contains(digest)
     }
@@ -329,7 +329,7 @@ impl Contents for AllContents<'_> {
     }
 
     fn has_content(&self, digest: &Digest) -> bool {
-        self.supply.contents_at_hand()(digest)
+        self.supply.available_contents()(digest)
     }
 }
 

@@ -21,7 +21,7 @@ struct Gathering {
     /// Taken over from other stores: position, packages.
     stores: Vec<(usize, Vec<PackageId>)>,
     /// Packages available.
-    at_hand: Vec<(PackageId, Candidate)>,
+    available: Vec<(PackageId, Candidate)>,
     /// Packages to be downloaded first.
     downloads: Vec<(Lacking, String)>,
     /// What cannot be had, and why.
@@ -47,7 +47,7 @@ impl Engine {
         let rules = FillRules { jobs: self.system.settings.jobs, contents };
         let gathering = gather(self, &location, rules, observer)?;
         let mut report = fill_report(&location, &gathering);
-        let nothing = gathering.stores.is_empty() && gathering.at_hand.is_empty() && gathering.downloads.is_empty();
+        let nothing = gathering.stores.is_empty() && gathering.available.is_empty() && gathering.downloads.is_empty();
         if plan_only || nothing {
             report.plan_only = plan_only;
             return Ok(report);
@@ -76,7 +76,7 @@ impl Engine {
             summary = summary.with(take_over(&location, &self.open.stores[*at], Some(ids), rules, observer)?);
         }
         let got = lacking.into_iter().filter(|l| !failed.iter().any(|(id, _)| *id == l.id));
-        let mut debs = gathering.at_hand;
+        let mut debs = gathering.available;
         debs.extend(got.map(|l| (l.id, l.candidate)));
         let filled = self.supply().open_repositories(|repositories| {
             fill_debs(repositories, &self.system.machine, &location, &debs, rules, observer)
@@ -144,8 +144,8 @@ fn fill_report(location: &std::path::Path, gathering: &Gathering) -> FillReport 
         location: location.display().to_string(),
         known: gathering.known,
         from_stores: gathering.stores.iter().map(|(_, ids)| ids.len() as u64).sum(),
-        at_hand: gathering.at_hand.len() as u64,
-        at_hand_bytes: gathering.at_hand.iter().map(|(_, c)| c.sum.get().size).sum(),
+        available: gathering.available.len() as u64,
+        available_bytes: gathering.available.iter().map(|(_, c)| c.sum.get().size).sum(),
         downloads: downloads.iter().map(|(l, from)| download_report(l, from.clone())).collect(),
         room_needed: gathering.room,
         room_free: room_for(location),
@@ -158,8 +158,8 @@ fn fill_report(location: &std::path::Path, gathering: &Gathering) -> FillReport 
 /// Which packages are available, which must be downloaded, which cannot be had.
 fn sort_out(repositories: &Repositories, machine: &Machine, open: Vec<PackageId>, gathering: &mut Gathering) {
     for id in open {
-        if let Some(candidate) = repositories.candidate_at_hand(machine, &id) {
-            gathering.at_hand.push((id, candidate.clone()));
+        if let Some(candidate) = repositories.local_candidate(machine, &id) {
+            gathering.available.push((id, candidate.clone()));
         } else if let Some(lacking) = repositories.lacking(machine, &id).filter(|_| repositories.may_use_network()) {
             let from = repositories.sources()[lacking.candidate.source].source.describe();
             gathering.downloads.push((lacking, from));
@@ -207,7 +207,7 @@ impl Parcel for VerifiedDeb<'_> {
 
     fn open(&self) -> io::Result<(fs::File, Option<DebRef>)> {
         let other = || io::Error::new(io::ErrorKind::NotFound, "the available .deb file differs from the signed one");
-        let deb = self.repositories.at_hand(self.machine, self.id, &self.candidate.sum).ok_or_else(other)?;
+        let deb = self.repositories.available(self.machine, self.id, &self.candidate.sum).ok_or_else(other)?;
         let sum = self.candidate.sum.get();
         Ok((deb.file.into_inner(), Some(DebRef { sha256: sum.hex(), size: sum.size })))
     }

@@ -111,7 +111,7 @@ impl Engine {
             }
         }
         // Homes are examined once more at the end; nothing in them was changed before.
-        self.homes.look_anew();
+        self.homes.look_again();
         for area in AREAS.iter().filter(|area| run.stale.contains(&area.about().name)).collect::<Vec<_>>() {
             look_again(self, &mut run, *area, scope, &HashSet::new())?;
         }
@@ -248,7 +248,7 @@ fn rounds_in(
             LockState::Held => {}
             LockState::Taken => {
                 look_again(engine, run, area, &narrow, &written)?;
-                run.done.found_anew(name, run.now.get(name).into_iter().flat_map(|examined| examined.problems()));
+                run.done.found_again(name, run.now.get(name).into_iter().flat_map(|examined| examined.problems()));
                 steps = allowed(engine, run, name, |when| when == When::InTurn);
             }
             LockState::Refused(why) => {
@@ -396,7 +396,7 @@ fn finished(engine: &Engine, mut run: RepairState<'_>) -> RepairReport {
         still_running(&engine.system, &engine.context(state, run.observer), receipts)
     });
     if run.scope.is_whole() {
-        engine.system.note_last_check(&run.whole.put_right_to(&after));
+        engine.system.note_last_check(&run.whole.repaired_to(&after));
     }
     RepairReport { proof: run.proof, ..run.done.finish(after, running) }
 }

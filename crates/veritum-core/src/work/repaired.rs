@@ -72,7 +72,7 @@ impl Repaired {
     }
 
     /// Records the problems of an area that was examined again after its locks were taken.
-    pub(super) fn found_anew<'a>(&mut self, area: &AreaName, problems: impl Iterator<Item = &'a Finding>) {
+    pub(super) fn found_again<'a>(&mut self, area: &AreaName, problems: impl Iterator<Item = &'a Finding>) {
         self.anew.push((area.clone(), problems.map(Problem::new).collect()));
     }
 
@@ -141,7 +141,7 @@ impl Repaired {
         let change = |report: &AreaReport| AreaChange {
             change: None,
             actions: planned(&report.area),
-            put_right: 0,
+            repaired: 0,
             remaining: left_in(&self.before, &report.area),
             area: report.area.clone(),
         };
@@ -177,7 +177,7 @@ impl Repaired {
             area: area.clone(),
             change: work.change,
             actions: work.actions.clone(),
-            put_right: 0,
+            repaired: 0,
             remaining: Vec::new(),
         };
         let mut all: Vec<AreaChange> = works.map(change).collect();
@@ -193,7 +193,7 @@ impl Repaired {
             let is_new = |finding: &Finding| !known.iter().any(|problem| problem.id == finding.id);
             let still =
                 |problem: &Problem| now.iter().any(|f| f.id == problem.id || f.subject == problem.subject && is_new(f));
-            first.put_right = known.iter().filter(|problem| !still(problem)).count() as u64;
+            first.repaired = known.iter().filter(|problem| !still(problem)).count() as u64;
             first.remaining = now.iter().map(|finding| self.remaining(finding, &before, after)).collect();
         }
         all
@@ -282,11 +282,11 @@ mod tests {
         repaired.did(&FILES, Some(1), done.iter().map(|f| action(f).settled(None)).collect());
         let report = repaired.finish(check(now), RunningReport::default());
         let [area] = report.areas.as_slice() else { panic!("{:?}", report.areas) };
-        (area.put_right, area.remaining.len())
+        (area.repaired, area.remaining.len())
     }
 
     #[test]
-    fn what_is_there_no_longer_was_put_right_and_what_came_to_light_counts_when_something_was_done_about_it() {
+    fn what_is_there_no_longer_was_repaired_and_what_came_to_light_counts_when_something_was_done_about_it() {
         let [quay, pier, sand] = ["quay", "pier", "sand"].map(|name| problem(name, Verdict::Altered));
         let both = [quay.clone(), pier.clone()];
         assert_eq!(counted(&both, &[], std::slice::from_ref(&pier), &[&quay]), (1, 1));
@@ -296,7 +296,7 @@ mod tests {
     }
 
     #[test]
-    fn what_has_become_another_problem_of_the_same_thing_was_not_put_right() {
+    fn what_has_become_another_problem_of_the_same_thing_was_not_repaired() {
         let (before, after) = (problem("quay", Verdict::Altered), problem("quay", Verdict::Missing));
         assert_eq!(counted(std::slice::from_ref(&before), &[], std::slice::from_ref(&after), &[&before]), (0, 1));
         let both = [before.clone(), after.clone()];

@@ -43,7 +43,7 @@ pub(crate) fn packages() -> Vec<Package> {
 
 impl Stand {
     /// One whose lists and downloads are available.
-    pub(crate) fn at_hand() -> Self {
+    pub(crate) fn available() -> Self {
         let stand = Self::new();
         stand.lists("");
         stand.cache();

@@ -26,7 +26,7 @@ pub(crate) fn run(context: &Context, what: Listing, sizes: bool, updates: Update
     match what {
         Listing::Packages => {
             let report = engine.list_packages();
-            print(context, &report, exit::FINE, || render::list::packages(&report))?;
+            print(context, &report, exit::FINE, || render::list::packages(context, &report))?;
         }
         Listing::Apps => {
             let report = engine.list_apps(sizes)?;

@@ -4,7 +4,7 @@ use veritum_core::apps::Class;
 use veritum_core::model::{is_harmless, quoted};
 use veritum_core::report::{AppLine, AppReport, AppState, AppsReport, CardOrigin};
 
-use super::layout::{Cell, cell, labelled, lines};
+use super::layout::{Cell, cell, labelled, lines, list as list_of};
 use super::style::{Label, paint};
 use super::{ago, count, next, size};
 use crate::context::Context;
@@ -27,7 +27,7 @@ pub(crate) fn list(context: &Context, report: &AppsReport) -> String {
         let heading = words.into_iter().map(|word| labelled(Label::Heading, word)).collect();
         let rows = all.iter().map(|app| row(app, context.global.verbose));
         let rows: Vec<Vec<Cell>> = std::iter::once(heading).chain(rows).collect();
-        text.push_str(lines("  ", &rows).trim_start());
+        text.push_str(list_of("  ", &rows, context.width).trim_start());
     }
     let left = report.apps.len() - all.len();
     if left > 0 {

@@ -9,11 +9,14 @@ use veritum_core::plan::DiskDoubt;
 use veritum_core::report::{AreaReport, CheckReport, Outcome, SourceState};
 
 use super::findings::{groups, has_few_causes, needs_you, note_counts, note_lines, repairable, shared_causes};
-use super::layout::{cell, labelled, paragraph, table};
+use super::layout::{cell, headline, labelled, paragraph, table};
 use super::style::{Label, paint};
 use super::{count, grouped, next, plain, size};
 use crate::context::Context;
 use crate::places::place;
+
+/// What a line with a command to type begins with.
+const COMMAND: &str = "-> ";
 
 pub(crate) fn describe(context: &Context, report: &CheckReport, what: &[OsString]) -> String {
     let mut text = answer(context, report, what);
@@ -50,31 +53,28 @@ fn answer(context: &Context, report: &CheckReport, what: &[OsString]) -> String 
     };
     let of_updates = what.len() == 1 && what[0] == UPDATES.word();
     let place = if of_updates { format!("{name} ({})", machine.system) } else { place };
-    let (word, rest) = match report.outcome {
+    let (label, word, rest) = match report.outcome {
         Outcome::Damaged if of_updates && report.problems() > 0 => {
-            (paint(Label::Bad, "UPDATES BLOCKED"), problem_words(report, false))
+            (Label::Bad, "UPDATES BLOCKED", problem_words(report, false))
         }
         Outcome::Ok | Outcome::OkLimited if of_updates => {
-            (paint(Label::Good, "OK"), "nothing found that blocks updates".to_owned())
+            (Label::Good, "OK", "nothing found that blocks updates".to_owned())
         }
         Outcome::Damaged if report.problems() == 0 => {
             let weak = count(report.too_weak, "entry is", "entries are");
-            (
-                paint(Label::Bad, "DAMAGED"),
-                format!("no differences found, but {weak} verified less strongly than required"),
-            )
+            (Label::Bad, "DAMAGED", format!("no differences found, but {weak} verified less strongly than required"))
         }
-        Outcome::Damaged => (paint(Label::Bad, "DAMAGED"), problem_words(report, only_store)),
+        Outcome::Damaged => (Label::Bad, "DAMAGED", problem_words(report, only_store)),
         Outcome::Unchecked if report.areas.iter().any(|a| a.examined > 0) => {
             let left = report.unexamined.iter().map(|u| u.count).sum();
             let items = count(left, "item", "items");
-            (paint(Label::Bad, "NOT CHECKED"), format!("{items} could not be checked; no problems in the rest"))
+            (Label::Bad, "NOT CHECKED", format!("{items} could not be checked; no problems in the rest"))
         }
-        Outcome::Unchecked => (paint(Label::Bad, "NOT CHECKED"), "nothing could be checked".to_owned()),
-        Outcome::OkLimited => (paint(Label::Good, "OK (limited)"), ok_words(report, what)),
-        Outcome::Ok => (paint(Label::Good, "OK"), ok_words(report, what)),
+        Outcome::Unchecked => (Label::Bad, "NOT CHECKED", "nothing could be checked".to_owned()),
+        Outcome::OkLimited => (Label::Good, "OK (limited)", ok_words(report, what)),
+        Outcome::Ok => (Label::Good, "OK", ok_words(report, what)),
     };
-    let mut text = format!("{word}  {place}: {rest}\n");
+    let mut text = headline(label, word, &format!("{place}: {rest}"), context.width);
     if report.stopped {
         text.push_str(&format!("{}  interrupted before everything was checked\n", paint(Label::Bad, "INCOMPLETE")));
     }
@@ -156,7 +156,11 @@ fn evidence(context: &Context, report: &CheckReport, what: &[OsString]) -> Strin
         lines.push(format!("Versions seen could not be saved, so an older copy would not be noticed next time: {why}"));
     }
     lines.extend(downloads_line(report));
-    lines.iter().map(|line| paragraph("  ", line, context.width)).collect()
+    let line = |line: &String| match line.starts_with(COMMAND) {
+        true => table("  ", &[vec![labelled(Label::Command, line.clone())]], context.width),
+        false => paragraph("  ", line, context.width),
+    };
+    lines.iter().map(line).collect()
 }
 
 /// How many packages were compared with which reference.
@@ -238,8 +242,9 @@ fn sources(context: &Context, report: &CheckReport) -> Vec<String> {
             SourceState::Verified => lines.push(format!("Repository index ignored: {name}: {why}")),
             SourceState::Absent => {}
         }
-        if let Some(action) = &source.action {
-            lines.push(format!("-> {}", context.action(action)));
+        if let Some(action) = source.action.clone().map(|action| context.completed(action)) {
+            lines.extend(action.text.map(|text| capitalised(&text)));
+            lines.extend(action.command.map(|command| format!("{COMMAND}{command}")));
         }
     }
     lines

@@ -9,7 +9,7 @@ use veritum_core::report::{ChainLink, DamagedChange, ExplainReport, FirstDiffere
 
 use super::layout::{Cell, cell, labelled, lines, paragraph, table};
 use super::style::{Label, paint};
-use super::{count, grouped, local, next, plain, size};
+use super::{count, grouped, instruction, local, next, plain, size};
 use crate::context::Context;
 use veritum_core::areas::{FILES, about};
 
@@ -348,15 +348,14 @@ fn outlook(context: &Context, report: &ExplainReport) -> String {
     let named = named(finding);
     if finding.remedy.is_some() && report.left.is_none() {
         if let Some(action) = action {
-            let line = format!("After the repair: {}", context.action(action));
-            text.push_str(&paragraph("  ", &line, context.width));
+            text.push_str(&instruction(context, "After the repair:", action));
         }
         return text + &next(context, &[(context.command(&format!("repair {named}")), "shows the plan, then asks")]);
     }
     match action {
         Some(action) => match action.complete_command() {
             Some(words) => text + &next(context, &[(context.command(words), "asks first")]),
-            None => text + &paragraph("", &format!("Action: {}", context.action(action)), context.width),
+            None => text + &instruction(context, "Action:", action),
         },
         None => text,
     }

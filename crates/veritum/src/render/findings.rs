@@ -6,7 +6,7 @@ use veritum_core::areas::{about, position};
 use veritum_core::model::{Action, AreaName, FileKind, Finding, Severity, State, Subject, SystemPath, Verdict, quoted};
 use veritum_core::report::{CheckReport, to_do};
 
-use super::layout::{Cell, Width, cell, labelled, path, table};
+use super::layout::{Cell, Width, cell, described, labelled, path, table};
 use super::style::{Label, paint};
 use super::{count, grouped, size, subject};
 use crate::context::Context;
@@ -200,9 +200,9 @@ fn id_cell(group: &Group<'_>) -> Cell {
 pub(super) fn group_lines(groups: &[Group<'_>], width: Width) -> String {
     let row = |group: &Group<'_>| {
         let head = vec![labelled(Label::Heading, group.heading.clone()), verdict_cell(group), id_cell(group)];
-        [head, group.text(width)].concat()
+        (head, group.text(width))
     };
-    table("    ", &groups.iter().map(row).collect::<Vec<_>>(), width)
+    described("    ", &groups.iter().map(row).collect::<Vec<_>>(), width)
 }
 
 /// What only a person can repair, each with what to do.
@@ -227,14 +227,14 @@ pub(super) fn needs_you(context: &Context, report: &CheckReport) -> String {
     let mut rows = Vec::new();
     for (at, (group, action, reason)) in all.iter().enumerate() {
         let head = vec![labelled(Label::Heading, group.heading.clone()), verdict_cell(group), id_cell(group)];
-        rows.push([head, vec![cell(open_text(group, *reason, action.is_some()))]].concat());
+        rows.push((head, vec![cell(open_text(group, *reason, action.is_some()))]));
         // What several problems have in common is said after the last of them.
         if let Some(action) = action.as_ref().filter(|_| all.get(at + 1).is_none_or(|(_, next, _)| next != action)) {
             let blank = || vec![cell(""), cell(""), cell("")];
-            rows.push([blank(), vec![labelled(Label::Command, format!("-> {}", context.action(action)))]].concat());
+            rows.push((blank(), vec![labelled(Label::Command, format!("-> {}", context.action(action)))]));
         }
     }
-    format!("\n  {}\n{}", paint(Label::Heading, "Needs you"), table("    ", &rows, context.width))
+    format!("\n  {}\n{}", paint(Label::Heading, "Needs you"), described("    ", &rows, context.width))
 }
 
 /// What is wrong, and why a repair does not answer it.

@@ -10,6 +10,8 @@ const NARROWEST: usize = 40;
 const WIDEST: usize = 200;
 /// The text column is not wrapped to fewer characters than this.
 const LEAST_TEXT: usize = 24;
+/// A text is put below the cells before it where fewer columns than this are left beside them.
+const LEAST_BESIDE: usize = 36;
 
 /// How wide lines may be; `None` where nothing is shortened or wrapped, as in a pipe.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -46,6 +48,10 @@ pub(crate) struct Cell {
 }
 
 impl Cell {
+    fn is_command(&self) -> bool {
+        self.label == Some(Label::Command)
+    }
+
     /// The columns that its text takes.
     pub(crate) fn width(&self) -> usize {
         self.text.width()
@@ -87,6 +93,51 @@ pub(crate) fn table(indent: &str, rows: &[Vec<Cell>], width: Width) -> String {
     rows.iter().map(|row| line(indent, row, &widths, width)).collect()
 }
 
+/// The answer: a word, and what it says; the rest of a long one is indented below it.
+pub(crate) fn headline(label: Label, word: &str, rest: &str, width: Width) -> String {
+    table("", &[vec![labelled(label, word), cell(rest)]], width)
+}
+
+/// Rows of short cells, each with a text beside it, or below it where there is little room.
+pub(crate) fn described(indent: &str, rows: &[(Vec<Cell>, Vec<Cell>)], width: Width) -> String {
+    let columns = rows.iter().map(|(head, _)| head.len()).max().unwrap_or(0);
+    let widest = |at: usize| rows.iter().filter_map(|(head, _)| head.get(at)).map(Cell::width).max().unwrap_or(0);
+    let used: usize = indent.width() + (0..columns).map(|at| widest(at) + 2).sum::<usize>();
+    if !width.is_below(used + LEAST_BESIDE) {
+        let beside = rows.iter().map(|(head, text)| [head.clone(), text.clone()].concat());
+        return table(indent, &beside.collect::<Vec<_>>(), width);
+    }
+    let is_blank = |head: &[Cell]| head.iter().all(|cell| cell.text.is_empty());
+    let heads: Vec<Vec<Cell>> = rows.iter().map(|(head, _)| head.clone()).filter(|head| !is_blank(head)).collect();
+    let heads = table(indent, &heads, width);
+    let mut heads = heads.lines();
+    let mut text = String::new();
+    for (head, below) in rows {
+        if !is_blank(head) {
+            text.push_str(&format!("{}\n", heads.next().unwrap_or_default()));
+        }
+        text.push_str(&table(&format!("{indent}  "), std::slice::from_ref(below), width));
+    }
+    text
+}
+
+/// Rows of a list: columns that do not fit are left out, the last ones first, or cut where enough of them is left.
+pub(crate) fn list(indent: &str, rows: &[Vec<Cell>], width: Width) -> String {
+    let Some(total) = width.0 else { return lines(indent, rows) };
+    let columns = rows.iter().map(Vec::len).max().unwrap_or(0);
+    let widest = |at: usize| rows.iter().filter_map(|row| row.get(at)).map(Cell::width).max().unwrap_or(0);
+    let start = |at: usize| indent.width() + (0..at).map(|before| widest(before) + 2).sum::<usize>();
+    let whole = (1..=columns).rev().find(|kept| start(kept - 1) + widest(kept - 1) <= total).unwrap_or(1);
+    let room = total.saturating_sub(start(whole));
+    let kept = if room >= LEAST_TEXT { whole + 1 } else { whole };
+    let cut = |(at, cell): (usize, &Cell)| match at == whole && cell.width() > room {
+        true => Cell { text: cell.text.chars().take(room - 1).chain(['…']).collect(), ..cell.clone() },
+        false => cell.clone(),
+    };
+    let rows: Vec<Vec<Cell>> = rows.iter().map(|row| row.iter().take(kept).enumerate().map(cut).collect()).collect();
+    lines(indent, &rows)
+}
+
 /// Takes from the widest columns until all of them fit.
 fn narrow(widths: &mut [usize], room: usize) {
     let used = |widths: &[usize]| widths.iter().filter(|w| **w > 0).map(|w| w + 2).sum::<usize>();
@@ -102,6 +153,10 @@ fn line(indent: &str, row: &[Cell], widths: &[usize], width: Width) -> String {
     for (column, cell) in row.iter().enumerate() {
         if column + 1 == row.len() {
             let room = width.0.map(|total| total.saturating_sub(at).max(LEAST_TEXT));
+            // A command is pasted: it is not broken, and begins further left where it is too long.
+            if cell.is_command() && room.is_some_and(|room| cell.width() > room) && text.trim().is_empty() {
+                text = format!("{indent}  ");
+            }
             let pad = format!("\n{:at$}", "");
             text.push_str(&fitted(cell, room).iter().map(|part| shown(cell, part)).collect::<Vec<_>>().join(&pad));
         } else {
@@ -129,6 +184,7 @@ fn shown(cell: &Cell, text: &str) -> String {
 fn fitted(cell: &Cell, room: Option<usize>) -> Vec<String> {
     match room {
         None => vec![cell.text.clone()],
+        Some(_) if cell.is_command() => vec![cell.text.clone()],
         Some(room) if cell.is_path => vec![shortened(&cell.text, room)],
         Some(room) => wrapped(&cell.text, room),
     }
@@ -224,6 +280,35 @@ mod tests {
         }
         let piped = lines("  ", &rows);
         assert_eq!(piped.lines().count(), 2, "nothing is wrapped or shortened in a pipe: {piped}");
+    }
+
+    #[test]
+    fn a_command_is_never_broken_and_a_text_gets_room_below_where_there_is_none_beside() {
+        let head = || vec![cell("a-package-of-some-length"), cell("wrong-permissions")];
+        let command = "-> veritum repair updates --config /media/stick/veritum.toml";
+        let rows = [
+            (head(), vec![cell("what it is about, in many words that go on and on until the line is full")]),
+            (vec![cell(""), cell("")], vec![labelled(Label::Command, command)]),
+        ];
+        let told = |columns: usize| described("  ", &rows, Width::columns(columns));
+        for columns in [60, 80, 120] {
+            assert!(told(columns).contains(command), "{}", told(columns));
+        }
+        assert!(
+            told(60).starts_with("  a-package-of-some-length  wrong-permissions\n    what it is about"),
+            "{}",
+            told(60)
+        );
+        assert!(told(120).starts_with("  a-package-of-some-length  wrong-permissions  what it is"), "{}", told(120));
+    }
+
+    #[test]
+    fn columns_of_a_list_that_do_not_fit_are_left_out() {
+        let rows =
+            [vec![cell("berthbook"), cell("4.2-1"), cell("bookings of passages, with all that belongs to them")]];
+        assert_eq!(list("", &rows, Width::columns(30)), "berthbook  4.2-1\n");
+        assert_eq!(list("", &rows, Width::columns(45)), "berthbook  4.2-1  bookings of passages, with…\n");
+        assert!(list("", &rows, Width::columns(80)).ends_with("them\n"));
     }
 
     #[test]

@@ -5,12 +5,12 @@ use veritum_core::platform::InstallState;
 use veritum_core::report::{ChangeState, ChangesReport, PackagesReport};
 
 use super::apps::text;
-use super::layout::{cell, labelled, lines};
+use super::layout::{cell, labelled, list};
 use super::style::{Label, paint};
 use super::{count, local, next, size};
 use crate::context::Context;
 
-pub(crate) fn packages(report: &PackagesReport) -> String {
+pub(crate) fn packages(context: &Context, report: &PackagesReport) -> String {
     let rows: Vec<_> = report
         .packages
         .iter()
@@ -29,7 +29,7 @@ pub(crate) fn packages(report: &PackagesReport) -> String {
             ]
         })
         .collect();
-    format!("{}\n{}", count(report.packages.len() as u64, "package", "packages"), lines("  ", &rows))
+    format!("{}\n{}", count(report.packages.len() as u64, "package", "packages"), list("  ", &rows, context.width))
 }
 
 pub(crate) fn changes(context: &Context, report: &ChangesReport) -> String {
@@ -87,5 +87,5 @@ pub(crate) fn changes(context: &Context, report: &ChangesReport) -> String {
     } else {
         commands.push((context.command("check"), "checks everything"));
     }
-    format!("{head}\n{}\n{}", lines("  ", &rows), next(context, &commands))
+    format!("{head}\n{}\n{}", list("  ", &rows, context.width), next(context, &commands))
 }

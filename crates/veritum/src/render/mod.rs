@@ -16,7 +16,9 @@ pub(crate) mod style;
 pub(crate) mod undo;
 pub(crate) mod updates;
 
-use veritum_core::model::{Subject, quoted};
+use veritum_core::model::{Action, Subject, quoted};
+
+use self::style::Label;
 
 use crate::context::Context;
 
@@ -62,8 +64,8 @@ pub(crate) fn next(context: &Context, commands: &[(String, &str)]) -> String {
         .iter()
         .enumerate()
         .map(|(at, (command, why))| {
-            let head = layout::labelled(style::Label::Heading, if at == 0 { "Next:" } else { "" });
-            let command = layout::labelled(style::Label::Command, command.clone());
+            let head = layout::labelled(Label::Heading, if at == 0 { "Next:" } else { "" });
+            let command = layout::labelled(Label::Command, command.clone());
             // A command is pasted: it is never shortened, and what it does gives way to it.
             match context.width.is_below(command.width() + why.len() + 12) {
                 true => vec![head, command],
@@ -72,6 +74,21 @@ pub(crate) fn next(context: &Context, commands: &[(String, &str)]) -> String {
         })
         .collect();
     layout::lines("", &rows)
+}
+
+/// What a person should do; its command is pasted, so it has a line of its own, unbroken.
+pub(crate) fn instruction(context: &Context, head: &str, action: &Action) -> String {
+    let action = context.completed(action.clone());
+    let said = action.text.as_ref().map(|text| layout::headline(Label::Heading, head, text, context.width));
+    let typed = action.command.as_ref().map(|command| {
+        let head = if said.is_some() { "  ->" } else { head };
+        layout::table(
+            "",
+            &[vec![layout::labelled(Label::Heading, head), layout::labelled(Label::Command, command)]],
+            context.width,
+        )
+    });
+    said.into_iter().chain(typed).collect()
 }
 
 /// How long ago a moment was, in the largest unit that says it.

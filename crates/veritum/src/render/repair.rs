@@ -12,12 +12,14 @@ use super::check::{doubt, downloads, ignore_disk_errors};
 use super::findings::{heading, subject_of};
 use super::layout::{Cell, cell, labelled, paragraph, path, table};
 use super::style::{Label, paint};
-use super::{count, grouped, next, proof, running, size, subject};
+use super::{count, grouped, instruction, next, proof, running, size, subject};
 use crate::context::Context;
 use crate::places::{place, shown};
 
 /// Lines of a plan beyond these are counted.
 const SHOWN: usize = 16;
+/// In fewer columns than this the size of a single file is left out.
+const NARROW: usize = 80;
 /// Problems of one reason beyond these are counted.
 const SHOWN_LEFT: usize = 8;
 
@@ -90,7 +92,11 @@ pub(crate) fn action_lines(context: &Context, actions: &[ActionReport], findings
         let head = if is_new { format!("Step {step}") } else { String::new() };
         let steps = if areas.len() > 1 { vec![labelled(Label::Heading, head)] } else { Vec::new() };
         let what = vec![labelled(Label::Heading, line.heading.clone()), cell(line.label)];
-        rows.push([steps, what, amount(line, findings)].concat());
+        let mut amount = amount(line, findings);
+        if context.width.is_below(NARROW) {
+            amount.truncate(1);
+        }
+        rows.push([steps, what, amount].concat());
     }
     let mut text = table("  ", &rows, context.width);
     if lines.len() > most {
@@ -267,7 +273,7 @@ pub(crate) fn describe(context: &Context, report: &RepairReport, named: &str, de
         }
         return proof + &plan_words(context, report, None, named);
     };
-    let repaired: u64 = report.areas.iter().map(|a| a.put_right).sum();
+    let repaired: u64 = report.areas.iter().map(|a| a.repaired).sum();
     let left: Vec<Left> = report.areas.iter().flat_map(|a| a.remaining.clone()).collect();
     let none_left = after.problems() == 0 && left.is_empty();
     let checked = checked_again(report);
@@ -298,8 +304,7 @@ pub(crate) fn describe(context: &Context, report: &RepairReport, named: &str, de
         ),
     });
     for action in afterwards(report) {
-        let line = format!("{} {}", paint(Label::Heading, "Action:"), context.action(action));
-        text.push_str(&paragraph("", &line, context.width));
+        text.push_str(&instruction(context, "Action:", action));
     }
     text.push_str(&running::describe(&report.running));
     let on_files = |a: &&AreaChange| {
@@ -307,7 +312,7 @@ pub(crate) fn describe(context: &Context, report: &RepairReport, named: &str, de
     };
     let numbers: Vec<u64> = report.areas.iter().filter(on_files).filter_map(|a| a.change).collect();
     for number in &numbers {
-        text.push_str(&format!("Change {number}: backups and log in {}\n", journal_place(context, *number)));
+        text.push_str(&format!("Change {number}: backups and log in {}\n", change_log_place(context, *number)));
     }
     let undo = match numbers.as_slice() {
         [] => String::new(),
@@ -329,7 +334,7 @@ fn checked_again(report: &RepairReport) -> &'static str {
     }
 }
 
-fn journal_place(context: &Context, number: u64) -> String {
+fn change_log_place(context: &Context, number: u64) -> String {
     let state = context.settings.state_dir.clone();
     let root = || context.settings.root.join("var/lib/veritum");
     shown(&state.unwrap_or_else(root).join("changes").join(number.to_string()))
@@ -369,7 +374,7 @@ mod tests {
                 area: area.clone(),
                 change: None,
                 actions: vec![action(area)],
-                put_right: 1,
+                repaired: 1,
                 remaining: Vec::new(),
             };
             let before = CheckReport::blank(jiff::Timestamp::UNIX_EPOCH);

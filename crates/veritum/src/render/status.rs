@@ -5,8 +5,8 @@ use veritum_core::platform::LogKind;
 use veritum_core::report::{ComputerReport, Outcome, RecentReport, SourceReport, SourceState, StatusReport};
 
 use super::check::authority_words;
-use super::layout::{Cell, cell, labelled, table};
-use super::style::{Label, paint};
+use super::layout::{Cell, cell, headline, labelled, table};
+use super::style::Label;
 use super::{ago, count, grouped, local, next, plain, size};
 use crate::context::Context;
 use crate::places::{place, shown};
@@ -19,8 +19,8 @@ const DAYS: usize = 3;
 const NAMED: usize = 4;
 
 /// The answer: what the last check came to, if that still holds.
-fn answer(report: &StatusReport, now: jiff::Timestamp) -> (String, String) {
-    let unknown = |why: String| (paint(Label::Note, "NOT CHECKED"), why);
+fn answer(report: &StatusReport, now: jiff::Timestamp) -> (Label, &'static str, String) {
+    let unknown = |why: String| (Label::Note, "NOT CHECKED", why);
     let Some(last) = &report.last_check else { return unknown("never checked".into()) };
     let when = ago(&last.at, now);
     if report.changed_since_check {
@@ -34,11 +34,11 @@ fn answer(report: &StatusReport, now: jiff::Timestamp) -> (String, String) {
                 0 => String::new(),
                 n => format!(", {} can be repaired", grouped(n)),
             };
-            (paint(Label::Bad, "DAMAGED"), format!("{problems}{able} ({checked})"))
+            (Label::Bad, "DAMAGED", format!("{problems}{able} ({checked})"))
         }
         Outcome::Unchecked => unknown(format!("nothing could be checked ({when})")),
-        Outcome::OkLimited => (paint(Label::Good, "OK (limited)"), format!("no problems ({checked})")),
-        Outcome::Ok => (paint(Label::Good, "OK"), format!("no problems ({checked})")),
+        Outcome::OkLimited => (Label::Good, "OK (limited)", format!("no problems ({checked})")),
+        Outcome::Ok => (Label::Good, "OK", format!("no problems ({checked})")),
     }
 }
 
@@ -162,8 +162,8 @@ pub(crate) fn describe(context: &Context, report: &StatusReport) -> String {
         true => machine.system.clone(),
         false => format!("{}, mounted at {}", machine.system, shown(&context.settings.root)),
     };
-    let (word, sentence) = answer(report, context.settings.now);
-    let mut text = format!("{word}  {name} ({place}): {sentence}\n");
+    let (label, word, sentence) = answer(report, context.settings.now);
+    let mut text = headline(label, word, &format!("{name} ({place}): {sentence}"), context.width);
     let mut all = rows("Pending", pending(report));
     let days = recent_days(&report.recent);
     let shown_days = if context.global.verbose { DAYS } else { 1 };

@@ -67,7 +67,7 @@ const SHOWN: usize = 8;
 /// What a filling from what is installed would take in.
 pub(crate) fn fill_plan(report: &FillReport) -> String {
     let downloads: u64 = report.downloads.iter().map(|d| d.bytes).sum();
-    let waits = report.from_stores + report.at_hand + report.downloads.len() as u64;
+    let waits = report.from_stores + report.available + report.downloads.len() as u64;
     let mut text = format!(
         "{} of the installed packages to add, {} already in the store\n",
         paint(Label::Good, &count(waits, "package", "packages")),
@@ -80,7 +80,7 @@ pub(crate) fn fill_plan(report: &FillReport) -> String {
         }
     };
     row(report.from_stores, "from another store", None);
-    row(report.at_hand, "from available .deb files", Some(report.at_hand_bytes));
+    row(report.available, "from available .deb files", Some(report.available_bytes));
     row(report.downloads.len() as u64, "to download first", Some(downloads));
     text.push_str(&lines("  ", &rows));
     let free = report.room_free.map_or_else(|| "free space unknown".into(), |free| format!("{} free", size(free)));

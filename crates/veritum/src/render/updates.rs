@@ -3,7 +3,7 @@
 use veritum_core::platform::LogKind;
 use veritum_core::report::{UpdateKind, UpdateLine, UpdateRun, UpdatesReport};
 
-use super::layout::{Cell, cell, labelled, lines};
+use super::layout::{Cell, cell, labelled, list};
 use super::style::{Label, paint};
 use super::{count, grouped, next, plain};
 use crate::context::Context;
@@ -110,7 +110,7 @@ fn run_words(context: &Context, run: &UpdateRun) -> String {
     }
     let most = if context.global.all { usize::MAX } else { SHOWN };
     let rows: Vec<Vec<Cell>> = run.lines.iter().take(most).map(|line| row(line, context.global.verbose)).collect();
-    text.push_str(&lines("    ", &rows));
+    text.push_str(&list("    ", &rows, context.width));
     if run.lines.len() > most {
         let more = format!("and {} more (--all)", grouped((run.lines.len() - most) as u64));
         text.push_str(&format!("    {}\n", paint(Label::Remark, &more)));

@@ -173,7 +173,7 @@ mod tests {
 
     proptest::proptest! {
         #[test]
-        fn damaged_records_tell_only_paths_that_stand_in_them(seed: u64) {
+        fn damaged_records_give_only_paths_that_are_in_them(seed: u64) {
             let text = crate::testkit::mutated(b"/.\n/usr\n/usr/bin\n/usr/bin/a\n/usr/share\n/usr/share/b\n", seed);
             if let Ok((paths, folders)) = list(&text, None) {
                 let lines: Vec<&[u8]> = lines(&text).collect();

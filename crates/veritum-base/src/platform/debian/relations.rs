@@ -65,7 +65,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn what_a_component_rests_on_is_followed_to_its_end() {
+    fn what_a_package_rests_on_is_followed_to_its_end() {
         let stanza = |name: &str, fields: &str| {
             Stanza::parse(format!("Package: {name}\n{fields}").as_bytes()).unwrap_or_else(|e| panic!("{e}"))
         };

@@ -46,7 +46,7 @@ mod tests {
     }
 
     #[test]
-    fn what_has_files_in_place_is_a_component_and_the_rest_is_none() {
+    fn what_has_files_in_place_is_a_package_and_the_rest_is_none() {
         let more = "Architecture: amd64\nInstalled-Size: 12\nMulti-Arch: same\nConffiles:\n \
             /etc/ferry/a b.conf 900150983cd24fb0d6963f7d28e17f72\n /etc/ferry/old 900150983cd24fb0d6963f7d28e17f72 obsolete\n\
             Description: base files\n longer\n";

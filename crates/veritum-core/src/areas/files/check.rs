@@ -77,8 +77,8 @@ fn coming(earlier: &Checked) -> HashSet<Digest> {
 fn planned(cx: &Cx<'_>, reference: &Reference, files: &mut FilesCheck, coming: &HashSet<Digest>) -> Plan {
     let system = cx.system;
     let left_out = system.left_out();
-    let at_hand = cx.supply.contents_at_hand();
-    let has_content = |digest: &Digest| coming.contains(digest) || at_hand(digest);
+    let available = cx.supply.available_contents();
+    let has_content = |digest: &Digest| coming.contains(digest) || available(digest);
     let supply = |id: &PackageId| cx.supply.availability(reference, id, cx.how.failed);
     let rules = FileRules {
         protection: &system.protection,

@@ -176,7 +176,7 @@ mod tests {
     }
 
     #[test]
-    fn capabilities_that_configuring_gives_are_missed_unless_another_privilege_stands_in() {
+    fn capabilities_that_configuring_gives_are_missed_unless_another_privilege_replaces_them() {
         let mut file = expected(ExpectedKind::Something, 0o755);
         let plain = found(FileKind::File, 0o755, 0);
         assert!(!lost_capabilities(&file, &plain));

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::PoisonError;
 
-use super::sources::{another_store_with, debs_of, held_by_machine, is_at_hand, pinned_root, read_held};
+use super::sources::{another_store_with, debs_of, held_by_machine, is_available, pinned_root, read_held};
 use super::{RepairSource, StoreRepairPlan};
 use crate::areas::Cx;
 use crate::event::{Event, Flow, Phase};
@@ -87,7 +87,7 @@ fn mend_one(
 fn mend_from_debs(cx: &Cx<'_>, repair: &StoreRepair, parts: &[(usize, &StoreFault)], actions: &mut [ActionReport]) {
     let mut debs: BTreeMap<PackageId, Vec<(usize, &StoreFault)>> = BTreeMap::new();
     for (at, fault) in parts {
-        match debs_of(cx, fault).into_iter().find(|(id, sum)| is_at_hand(cx, id, sum)) {
+        match debs_of(cx, fault).into_iter().find(|(id, sum)| is_available(cx, id, sum)) {
             Some((id, _)) => debs.entry(id).or_default().push((*at, *fault)),
             None => settle(&mut actions[*at], Err("its .deb file is not available".into())),
         }
@@ -118,7 +118,7 @@ fn mend_from_deb(
     let none = || StoreError::NotACopy { path: id.to_string().into() };
     let store = cx.supply.own_store().ok_or_else(none)?;
     let (entry, sum) = (store.entry(id).ok_or_else(none)?, store.deb(id).ok_or_else(none)?);
-    let deb = cx.supply.open_repositories(|a| a.at_hand(&cx.system.machine, id, &sum)).flatten().ok_or_else(none)?;
+    let deb = cx.supply.open_repositories(|a| a.available(&cx.system.machine, id, &sum)).flatten().ok_or_else(none)?;
     for (_, fault) in parts {
         repair.set_aside(Path::new(&fault.part.name()))?;
     }

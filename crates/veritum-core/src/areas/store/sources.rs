@@ -78,7 +78,7 @@ pub(super) fn repair_source(
         return Ok(RepairSource::Machine);
     }
     let debs = debs_of(cx, fault);
-    if debs.iter().any(|(id, sum)| is_at_hand(cx, id, sum)) {
+    if debs.iter().any(|(id, sum)| is_available(cx, id, sum)) {
         return Ok(RepairSource::Deb);
     }
     let lacking = debs.iter().find_map(|(id, sum)| cx.supply.open_repositories(|a| a.fetchable(id, sum)).flatten());
@@ -92,12 +92,12 @@ pub(super) fn repair_source(
 }
 
 /// Whether a package is available; each is read once to find out, however many parts depends on it.
-pub(super) fn is_at_hand(cx: &Cx<'_>, id: &PackageId, sum: &Verified<FileSum>) -> bool {
+pub(super) fn is_available(cx: &Cx<'_>, id: &PackageId, sum: &Verified<FileSum>) -> bool {
     let known = || cx.supply.open.debs.lock().unwrap_or_else(PoisonError::into_inner);
     if let Some(there) = known().get(id) {
         return *there;
     }
-    let there = cx.supply.open_repositories(|a| a.at_hand(&cx.system.machine, id, sum).is_some()).unwrap_or(false);
+    let there = cx.supply.open_repositories(|a| a.available(&cx.system.machine, id, sum).is_some()).unwrap_or(false);
     known().insert(id.clone(), there);
     there
 }

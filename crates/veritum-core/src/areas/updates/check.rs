@@ -15,7 +15,7 @@ use crate::platform::Platform as _;
 use crate::platform::debian::Debian;
 use crate::platform::debian::apt::{self, AptConf};
 use crate::platform::services::{Masking, UnitState};
-use crate::repository::{Asked, Renewal, Repositories, lists_at_hand, wrong_lists};
+use crate::repository::{Asked, Renewal, Repositories, available_lists, wrong_lists};
 use crate::supply::Waiting;
 use crate::system::{System, WorkError};
 
@@ -68,7 +68,7 @@ pub(crate) fn look(cx: &Cx<'_>) -> Result<UpdatesPart, WorkError> {
         repositories.listed(machine, installed.packages.iter().map(|c| &c.id).chain(&here));
         let repositories: &Repositories = repositories;
         let clock = Clock { now: outside.now, own: machine.is_live() };
-        let states = lists_at_hand(repositories, machine);
+        let states = available_lists(repositories, machine);
         part.merge(lists(repositories.sources(), &states, clock));
         let names = repositories.sources().iter().map(|s| s.source.describe());
         let wrong: Vec<(String, Vec<SystemPath>)> = names.zip(wrong_lists(repositories, machine, &states)).collect();

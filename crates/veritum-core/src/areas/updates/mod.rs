@@ -111,7 +111,9 @@ fn without_network(cx: &Cx<'_>, mut examined: Examined) -> Examined {
     let is_absent = |f: &&mut Finding| matches!(f.subject, Subject::Source { .. }) && f.verdict == Verdict::Missing;
     for finding in examined.findings.iter_mut().filter(is_absent).filter(|_| !cx.system.settings.repositories.network) {
         if finding.remedy.take().is_some() {
-            examined.left.push(Left::new(finding, "network use is disabled".into(), None));
+            let action = Action::explained("with a network, fetch the package lists", "apt-get update");
+            finding.action = Some(action.clone());
+            examined.left.push(Left::new(finding, "network use is disabled".into(), Some(action)));
         }
     }
     examined

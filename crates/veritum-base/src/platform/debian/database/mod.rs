@@ -398,7 +398,7 @@ mod tests {
     }
 
     #[test]
-    fn an_entry_that_takes_a_component_for_removed_is_belied_by_its_digests() {
+    fn an_entry_that_calls_a_package_removed_is_contradicted_by_its_digests() {
         let place = Place::new();
         let gone = |name: &str| entry(name, "").replace("install ok installed", "deinstall ok config-files");
         place.put("lib/dpkg/status", gone("quay") + &gone("rope") + &gone("knot"));
