@@ -81,7 +81,7 @@ fn a_reset_tells_what_goes_and_what_stays_and_is_undone() {
     bench.say(&["reset", "quay", "--plan"]).expect(
         0,
         &[
-            "Reset Quay for mirela.  Nothing is deleted",
+            "Reset Quay for mirela. Nothing is deleted",
             "mirela  moved",
             "settings 5 files",
             "cache",

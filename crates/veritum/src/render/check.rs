@@ -243,7 +243,7 @@ fn sources(context: &Context, report: &CheckReport) -> Vec<String> {
             SourceState::Absent => {}
         }
         if let Some(action) = source.action.clone().map(|action| context.completed(action)) {
-            lines.extend(action.text.map(|text| capitalised(&text)));
+            lines.extend(action.text.map(|text| format!("{}:", capitalised(&text))));
             lines.extend(action.command.map(|command| format!("{COMMAND}{command}")));
         }
     }

@@ -38,10 +38,10 @@ pub(crate) fn changes(context: &Context, report: &ChangesReport) -> String {
     }
     let mut rows = vec![vec![
         labelled(Label::Heading, "change"),
-        labelled(Label::Heading, "begun"),
+        labelled(Label::Heading, "started"),
         labelled(Label::Heading, "what"),
         labelled(Label::Heading, "state"),
-        labelled(Label::Heading, "places"),
+        labelled(Label::Heading, "files"),
         labelled(Label::Heading, "keeps"),
         labelled(Label::Heading, "packages"),
     ]];

@@ -38,7 +38,12 @@ fn plan_lines<'a>(actions: &'a [ActionReport], findings: &'a [Finding], all: boo
         let finding = findings.iter().find(|finding| action.findings.contains(&finding.id));
         let area = finding.map(|finding| &finding.area);
         let named = action.package.as_ref().map(|id| id.name.clone());
-        let name = finding.map(heading).or(named).unwrap_or_else(|| subject(&action.subject));
+        let of_subject = || match &action.subject {
+            Subject::Source { .. } => "package lists".to_owned(),
+            Subject::Object { .. } => "store".to_owned(),
+            other => subject(other),
+        };
+        let name = finding.map(heading).or(named).unwrap_or_else(of_subject);
         let label = action.action.label();
         let same = |line: &&mut PlanLine<'a>| line.area == area && line.heading == name && line.label == label;
         match lines.iter_mut().find(same).filter(|_| !all) {

@@ -5,7 +5,7 @@ use veritum_core::model::{quoted, readable};
 use veritum_core::report::{CardOrigin, Fate, HomeReset, OwnReport, ResetPart, ResetReport, RunningApp};
 
 use super::apps::{part_words, text};
-use super::layout::{Cell, cell, headline, labelled, lines, paragraph, table};
+use super::layout::{Cell, cell, labelled, lines, paragraph, table};
 use super::style::{Label, paint};
 use super::{count, grouped, local, next, size};
 use crate::context::Context;
@@ -22,9 +22,8 @@ pub(crate) fn preview(context: &Context, report: &ResetReport) -> String {
     let users: Vec<String> =
         report.homes.iter().filter(|home| has_something(home)).map(|home| text(&home.user)).collect();
     let users = if users.len() > NAMED { count(users.len() as u64, "user", "users") } else { users.join(", ") };
-    let head = format!("Reset {} for {users}.", text(&report.name));
-    let promise = "Nothing is deleted; `veritum undo` restores it.";
-    let mut out = headline(Label::Heading, &head, promise, context.width);
+    let head = format!("Reset {} for {users}. Nothing is deleted; `veritum undo` restores it.", text(&report.name));
+    let mut out = table("", &[vec![labelled(Label::Heading, head)]], context.width);
     out.push_str(&parts_table(context, report));
     out.push_str(&stopped(context, report));
     if report.card == CardOrigin::NoCard {

@@ -181,8 +181,11 @@ fn waiting_words(waiting: &Waiting) -> String {
         0 => "no updates are waiting, according to the cached package lists".into(),
         n => {
             let s = if n == 1 { "update is waiting" } else { "updates are waiting" };
-            let security =
-                if waiting.security > 0 { format!(", {} of them security", waiting.security) } else { String::new() };
+            let security = match waiting.security {
+                0 => String::new(),
+                1 if n == 1 => ", a security update".into(),
+                security => format!(", {security} of them security"),
+            };
             format!("{n} {s}{security} ({}), according to the cached package lists", in_words(waiting.bytes))
         }
     }
