@@ -120,7 +120,7 @@ fn killed_after_any_record_a_repair_and_its_undo_are_whole_or_not_at_all() {
 fn an_unfinished_change_is_told_and_nothing_else_is_changed_before_it_is_recovered() {
     let (bench, ..) = prepared();
     assert!(kill_after(&bench, &["repair", "--yes"], 3));
-    bench.say(&["status"]).expect(1, &["a change was interrupted", "Next: veritum recover"]);
+    bench.say(&["status"]).expect(1, &["change 1 was interrupted", "Next:  veritum recover"]);
     bench.say(&["check"]).expect(1, &["veritum recover"]);
     bench.say(&["list", "changes"]).expect(0, &["a change was interrupted", "unfinished", "veritum recover"]);
     let before = bench.tree();
@@ -133,7 +133,7 @@ fn an_unfinished_change_is_told_and_nothing_else_is_changed_before_it_is_recover
     // A command that writes recovers first, and says so.
     let (bench, ..) = prepared();
     assert!(kill_after(&bench, &["repair", "--yes"], 2));
-    let words = ["change 1 had not been committed and is taken back", "3 problems put right"];
+    let words = ["change 1 was not committed; rolled back", "REPAIRED  3 problems; none left"];
     bench.say(&["repair", "--yes"]).expect(0, &words);
 }
 
@@ -197,7 +197,7 @@ fn a_killed_filling_leaves_a_store_that_can_be_filled() {
     bench.say(&["store", "create", &store, "--keys", &keys]).expect(0, &[]);
     for moment in 0..40u64 {
         let mut child = bench
-            .command(&["store", "fill", &pool, "--store", &store])
+            .command(&["store", "add", &pool, "--store", &store])
             .stdout(Stdio::null())
             .stderr(Stdio::null())
             .spawn()
@@ -207,15 +207,15 @@ fn a_killed_filling_leaves_a_store_that_can_be_filled() {
         child.wait().unwrap();
         // Whatever is named must be whole: signing checks that nothing is missing.
         assert_eq!(
-            bench.say(&["store", "publish", "--keys", &keys, "--store", &store]).status,
+            bench.say(&["store", "sign", "--keys", &keys, "--store", &store]).status,
             0,
             "killed after {moment} times 0.7 ms"
         );
     }
-    bench.say(&["store", "fill", &pool, "--store", &store]).expect(0, &[]);
-    bench.say(&["store", "publish", "--keys", &keys, "--store", &store]).expect(0, &[]);
+    bench.say(&["store", "add", &pool, "--store", &store]).expect(0, &[]);
+    bench.say(&["store", "sign", "--keys", &keys, "--store", &store]).expect(0, &[]);
     bench.say(&["store", "trust", &store, "--yes"]).expect(0, &[]);
-    bench.say(&["check", "--store", &store]).expect(0, &["is sound"]);
+    bench.say(&["check", "--store", &store]).expect(0, &["OK  "]);
 }
 
 #[test]
@@ -290,7 +290,7 @@ fn killed_after_any_record_clearing_updates_is_whole_or_not_at_all_and_its_locks
     let start = caches.stand.dir.path().join("start");
     copy(&machine, &start);
     let damaged = caches.tree();
-    caches.say(&["repair", "updates", "--yes"]).expect(0, &["Updates work.", "put right, none remain"]);
+    caches.say(&["repair", "updates", "--yes"]).expect(0, &["UPDATES WORK", "REPAIRED", "none left"]);
     let right = caches.tree();
     assert!(!damaged.differences(&right).is_empty());
     let mut met = [0, 0];
@@ -319,7 +319,7 @@ fn killed_after_any_record_clearing_updates_is_whole_or_not_at_all_and_its_locks
                 assert!(text.starts_with(b"Package:"), "after record {records} the list is neither");
             }
         }
-        caches.say(&["repair", "updates", "--yes"]).expect(0, &["Updates work."]);
+        caches.say(&["repair", "updates", "--yes"]).expect(0, &["UPDATES WORK"]);
         assert_eq!(right.differences(&caches.tree()), Vec::<String>::new(), "after record {records}");
         if !killed {
             break;
