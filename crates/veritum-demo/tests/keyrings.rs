@@ -48,7 +48,7 @@ fn where_the_named_keyring_is_gone_or_damaged_the_operators_own_keys_stand_in() 
         }
         assert_eq!(standing(&stand).0, "verified", "{what}");
         let stranger = Settings { trust: stand.dir.path().join("other"), complete: true, ..stand.offline() };
-        assert_ne!(check(&stranger).sources[0].standing.word(), "verified", "{what}: nobody else knows the key");
+        assert_ne!(check(&stranger).sources[0].standing.word(), "verified", "{what}: no other source has the key");
     }
 }
 

@@ -119,7 +119,7 @@ fn the_full_chain_of_a_repair_downloads_what_it_is_to_hold_everything_against() 
     let full = || Settings { complete: true, ..stand.settings() };
     let plain = check(&stand.settings());
     let nothing = UnverifiedReport { packages: 2, fetchable: 0, bytes: 0 };
-    assert_eq!((plain.outcome, plain.unverified), (Outcome::OkLimited, Some(nothing)), "no lists are at hand");
+    assert_eq!((plain.outcome, plain.unverified), (Outcome::OkLimited, Some(nothing)), "no lists are on the machine");
     assert!(stand.fetched().is_empty());
     let offline = check(&Settings { complete: true, ..stand.offline() });
     assert!(offline.downloads.is_empty() && stand.fetched().is_empty());
@@ -127,7 +127,7 @@ fn the_full_chain_of_a_repair_downloads_what_it_is_to_hold_everything_against() 
     let told = check(&stand.settings()).unverified.unwrap();
     assert!((told.packages, told.fetchable) == (2, 2) && told.bytes > 500, "{told:?}");
     let nobody = Settings { answerable: false, ..full() };
-    assert!(matches!(try_repair(&nobody, Arc::new(LiveDisk)), Err(WorkError::NobodyToAsk)));
+    assert!(matches!(try_repair(&nobody, Arc::new(LiveDisk)), Err(WorkError::CannotAsk)));
     assert!(stand.fetched().is_empty(), "nothing is downloaded for a question that nobody can answer");
     let seen = check(&full());
     assert_eq!((seen.findings.len(), seen.downloads.len(), stand.fetched().len()), (2, 2, 2));

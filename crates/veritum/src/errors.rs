@@ -84,7 +84,7 @@ fn clean(text: &str) -> String {
 }
 
 /// What is said where a question would have to be asked.
-pub(crate) fn nobody(why: &str) -> Failure {
+pub(crate) fn cannot_ask(why: &str) -> Failure {
     Failure::usage(
         "cannot ask for confirmation".into(),
         why.into(),
@@ -159,7 +159,7 @@ impl From<WorkError> for Failure {
                 "the area `store` needs a store".into(),
                 Some("add --store LOCATION".into()),
             ),
-            WorkError::NobodyToAsk => nobody("packages would be downloaded first, then a question asked"),
+            WorkError::CannotAsk => cannot_ask("packages would be downloaded first, then a question asked"),
             WorkError::Stopped => Self {
                 what: "interrupted".into(),
                 why: "nothing was changed".into(),

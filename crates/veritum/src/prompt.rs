@@ -7,7 +7,7 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use veritum_core::work::Agreement;
 
 use crate::context::{Context, unanswerable};
-use crate::errors::{Failure, nobody};
+use crate::errors::{Failure, cannot_ask};
 use crate::output::put;
 
 /// How often it is looked whether a person pressed Ctrl-C: the signal may come just before the waiting begins.
@@ -49,7 +49,7 @@ impl<'a> Question<'a> {
 /// Asks on stderr; only a clear yes is one, and Ctrl-C is a no at once.
 pub(crate) fn agree(context: &Context, question: &str) -> Result<bool, Failure> {
     if let Some(why) = unanswerable(&context.global) {
-        return Err(nobody(why));
+        return Err(cannot_ask(why));
     }
     if context.global.yes {
         return Ok(true);

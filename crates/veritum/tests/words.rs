@@ -293,7 +293,7 @@ fn a_check_against_the_local_database_names_a_store_as_the_stronger_reference() 
             "OK (limited)",
             "the local package database (2 packages)",
             "Owners, permissions and links",
-            "A signed store verifies everything: --store LOCATION",
+            "A signed store with these packages verifies them too: --store LOCATION",
         ],
     );
     bench

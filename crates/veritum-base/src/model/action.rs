@@ -52,7 +52,7 @@ actions! {
     SetMode = "set-permissions", "set owner and permissions", undoable;
     /// It is restored with the folder that it is in.
     WithFolder = "with-folder", "restore with its folder", undoable;
-    /// It comes right with the files of its package.
+    /// It is repaired with the files of its package.
     WithPackage = "with-package", "repaired with its package", undoable;
     /// Move it out of the way.
     SetAside = "set-aside", "set aside", undoable;

@@ -164,7 +164,7 @@ pub struct Asked {
     /// Only for what they have: nothing of it is going to be fetched.
     pub only_releases: bool,
     /// Lists that are available as they should be are fetched all the same.
-    pub all_anew: bool,
+    pub all_again: bool,
     /// The machine's settings let lists count as new however old they are.
     pub old_is_fine: bool,
 }
@@ -254,10 +254,10 @@ fn new_release(
     let same = |(name, bytes): &(&str, Vec<u8>)| {
         kept.get(&format!("{folder}{name}"), MAX_RELEASE).is_ok_and(|old| old.as_ref() == Some(bytes))
     };
-    let files = files.into_iter().filter(|file| asked.all_anew || !same(file)).collect();
+    let files = files.into_iter().filter(|file| asked.all_again || !same(file)).collect();
     let lacking = match asked.only_releases {
         true => Vec::new(),
-        false => lacking_indexes(repositories, machine, source, &open, here, asked.all_anew),
+        false => lacking_indexes(repositories, machine, source, &open, here, asked.all_again),
     };
     Ok(NewRelease { open, files, lacking })
 }
@@ -343,7 +343,7 @@ fn lacking_indexes(
     source: &Source,
     open: &OpenRelease,
     here: &AtHandLists,
-    all_anew: bool,
+    all_again: bool,
 ) -> Vec<(String, u64)> {
     let release = open.release.get();
     let folder = source.release_folder();
@@ -356,7 +356,7 @@ fn lacking_indexes(
     for name in names_of_lists(repositories, source, release, here) {
         let Ok(sum) = open.release.clone().derive(|r| r.files.get(&name).copied().ok_or(())) else { continue };
         let right = || source::whole_index(&kept, &folder, &name, release, &sum);
-        if sum.get().size > 0 && (all_anew || !matches!(right(), Ok(Some(_)))) {
+        if sum.get().size > 0 && (all_again || !matches!(right(), Ok(Some(_)))) {
             let bytes = bytes(&name);
             lacking.push((name, bytes));
         }

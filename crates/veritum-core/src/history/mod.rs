@@ -81,8 +81,14 @@ pub fn keep_last_check(state: &StateFolder, report: &CheckReport) -> io::Result<
         *packages.entry(package.name.clone()).or_default() += 1;
     }
     let repairable = report.areas.iter().map(|area| area.repairable).sum();
-    let last =
-        LastCheck { at: report.at.clone(), outcome: report.outcome, problems: report.problems(), repairable, packages };
+    let last = LastCheck {
+        at: report.at.clone(),
+        outcome: report.outcome,
+        problems: report.problems(),
+        repairable,
+        everything: report.everything,
+        packages,
+    };
     replace(state, REPORT, &serde_json::to_vec(report)?)?;
     replace(state, LAST, &serde_json::to_vec(&last)?)
 }

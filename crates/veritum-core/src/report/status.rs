@@ -21,6 +21,9 @@ pub struct LastCheck {
     /// Of them, how many a repair can answer.
     #[serde(default)]
     pub repairable: u64,
+    /// Whether it covered every area, with users' homes and the network.
+    #[serde(default)]
+    pub everything: bool,
     /// Of them, how many each package has, by its name.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub packages: BTreeMap<String, u64>,

@@ -36,11 +36,11 @@ impl Supply<'_> {
     ///
     /// # Errors
     /// If the run was stopped.
-    pub fn offered(&self, all_anew: bool, observer: &dyn Observer) -> Result<Arc<Offered>, WorkError> {
+    pub fn offered(&self, all_again: bool, observer: &dyn Observer) -> Result<Arc<Offered>, WorkError> {
         if let Some(known) = self.open.offered.lock().unwrap_or_else(PoisonError::into_inner).clone() {
             return Ok(known);
         }
-        let renewals = self.renewals(Asked { all_anew, ..Asked::default() }, observer)?;
+        let renewals = self.renewals(Asked { all_again, ..Asked::default() }, observer)?;
         Ok(know_offered(self, Some(Offered { renewals, fetched: false })))
     }
 
@@ -48,8 +48,8 @@ impl Supply<'_> {
     ///
     /// # Errors
     /// If the run was stopped.
-    pub fn fetch_offered(&self, all_anew: bool, observer: &dyn Observer) -> Result<Arc<Offered>, WorkError> {
-        let mut renewals = self.offered(all_anew, observer)?.renewals.clone();
+    pub fn fetch_offered(&self, all_again: bool, observer: &dyn Observer) -> Result<Arc<Offered>, WorkError> {
+        let mut renewals = self.offered(all_again, observer)?.renewals.clone();
         self.with_repositories(|repositories| fetch_lists(repositories, &self.system.machine, &mut renewals, observer))
             .map_err(|_| WorkError::Stopped)?;
         Ok(know_offered(self, Some(Offered { renewals, fetched: true })))

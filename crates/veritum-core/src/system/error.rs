@@ -111,7 +111,7 @@ pub enum WorkError {
     NothingToUndo,
     /// A question would have to be asked, and no one can answer.
     #[error("cannot ask for confirmation")]
-    NobodyToAsk,
+    CannotAsk,
     /// The observer interrupted the run before anything took effect.
     #[error("stopped")]
     Stopped,

@@ -170,7 +170,7 @@ fn look(engine: &Engine, scope: &Scope, observer: &dyn Observer) -> Result<Look,
         return Ok(Look { checked, evidence: cx.into_evidence(), failed: Failed::new(), report });
     }
     if !engine.system.settings.answerable {
-        return Err(WorkError::NobodyToAsk);
+        return Err(WorkError::CannotAsk);
     }
     let failed = engine.supply().download(&lacking, observer)?;
     let cx = engine.cx(scope, How { fetch: true, ..How::repair(&failed) }, observer);

@@ -122,7 +122,7 @@ fn values(arg: &Arg, verb: &str, typed: &str, names: &dyn Fn(Kind) -> Vec<String
     }
     let packages = |kind: Kind, prefix: &str| {
         let all = names(kind);
-        // A list of thousands helps nobody: first a letter.
+        // A list of thousands is of no use: first a letter.
         if all.len() > MANY && typed.len() <= prefix.len() { vec![prefix.to_owned()] } else { all }
     };
     match (verb, arg.get_id().as_str()) {

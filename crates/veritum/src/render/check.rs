@@ -57,9 +57,10 @@ fn answer(context: &Context, report: &CheckReport, what: &[OsString]) -> String 
         Outcome::Damaged if of_updates && report.problems() > 0 => {
             (Label::Bad, "UPDATES BLOCKED", problem_words(report, false))
         }
-        Outcome::Ok | Outcome::OkLimited if of_updates => {
-            (Label::Good, "OK", "nothing found that blocks updates".to_owned())
+        Outcome::OkLimited if of_updates => {
+            (Label::Good, "OK (limited)", "nothing found that blocks updates".to_owned())
         }
+        Outcome::Ok if of_updates => (Label::Good, "OK", "nothing found that blocks updates".to_owned()),
         Outcome::Damaged if report.problems() == 0 => {
             let weak = count(report.too_weak, "entry is", "entries are");
             (Label::Bad, "DAMAGED", format!("no differences found, but {weak} verified less strongly than required"))
@@ -138,8 +139,10 @@ fn evidence(context: &Context, report: &CheckReport, what: &[OsString]) -> Strin
     let mut lines: Vec<String> = Vec::new();
     lines.extend(verified(report));
     lines.extend(unverified(report));
-    if is_limited(context, report) && !is_fetchable(report) {
-        lines.push("A signed store verifies everything: --store LOCATION (veritum help store create)".into());
+    if report.unverified.is_some() && is_limited(context, report) && !is_fetchable(report) {
+        lines.push(
+            "A signed store with these packages verifies them too: --store LOCATION (veritum help store create)".into(),
+        );
     }
     if let Some((uid, gid)) = context.settings.policy.owner_of_root {
         lines

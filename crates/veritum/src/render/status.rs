@@ -219,6 +219,10 @@ fn commands(context: &Context, report: &StatusReport) -> Vec<(String, &'static s
             let store = context.settings.store.as_ref().map(place).unwrap_or_default();
             (context.command(&format!("store trust {store}")), "shows the store's keys, then asks")
         }
+        // A plain check would not find again what only a full one examines.
+        (_, Some(Outcome::Damaged)) if valid.is_some_and(|last| last.everything) => {
+            (context.command("check all"), "shows the problems")
+        }
         (_, Some(Outcome::Damaged)) => (context.command("check"), "shows the problems"),
         (_, Some(Outcome::Ok | Outcome::OkLimited)) => return Vec::new(),
         _ => (context.command("check"), "checks the system (read-only)"),

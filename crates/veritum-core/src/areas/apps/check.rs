@@ -215,7 +215,7 @@ pub fn finding_on(system: &System, app: &App, integration: &Integration<'_>) -> 
     if finding.verdict == Verdict::Corrupt && is_as_shipped(system, app) {
         return None;
     }
-    // What belongs to a package comes right with it.
+    // What belongs to a package is repaired with it.
     let with_it = app.package.as_ref().filter(|_| finding.verdict != Verdict::NotRegistered);
     let action = with_it.map(|_| Action::command(format!("veritum repair app:{}", app.entry.id)));
     Some(Finding { package: app.package.clone(), action: action.or_else(|| finding.action.clone()), ..finding })

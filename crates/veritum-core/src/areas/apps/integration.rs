@@ -45,7 +45,7 @@ pub struct Integration<'a> {
 enum Openers {
     Read(KeyFile),
     Missing,
-    Garbled(String),
+    Corrupt(String),
     /// It cannot be read with these rights, or from this disk, or was never made here: nothing is said.
     Unknown,
 }
@@ -59,8 +59,8 @@ impl<'a> Integration<'a> {
             Ok(None) => Openers::Missing,
             Ok(Some(bytes)) => match KeyFile::parse(&bytes) {
                 Ok(file) if file.has("MIME Cache") => Openers::Read(file),
-                Ok(_) => Openers::Garbled("no group [MIME Cache]".into()),
-                Err(e) => Openers::Garbled(e.to_string()),
+                Ok(_) => Openers::Corrupt("no group [MIME Cache]".into()),
+                Err(e) => Openers::Corrupt(e.to_string()),
             },
             Err(_) => Openers::Unknown,
         };
@@ -74,7 +74,7 @@ impl<'a> Integration<'a> {
         }
         let (verdict, cause) = match &self.openers {
             Openers::Missing => (Verdict::Missing, "no application is registered for any file type".to_owned()),
-            Openers::Garbled(why) => (Verdict::Corrupt, why.clone()),
+            Openers::Corrupt(why) => (Verdict::Corrupt, why.clone()),
             Openers::Read(_) | Openers::Unknown => return None,
         };
         let finding = Finding::on_path(APPS, &SystemPath::literal(OPENERS), verdict);
