@@ -1,100 +1,100 @@
-//! Facts reported to an observer that the caller passes in; its answer says whether to go on.
+//! Events that an observer receives; its answer decides whether the work continues.
 //!
-//! Events carry facts only, no words for people. After [`Flow::Stop`] the long loop that asked ends at its next
-//! safe point and its caller gets a "stopped" error; nothing half-done stays behind.
+//! Events carry facts only, no text for people. After [`Flow::Stop`] the running loop ends at its next safe point and its
+//! caller gets a "stopped" error; nothing is left half-done.
 
 use crate::model::{Finding, SystemPath};
 
-/// Whether to go on.
+/// Whether the work continues.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Flow {
-    /// Go on.
+    /// Continue.
     Continue,
-    /// End at the next safe point.
+    /// Stop at the next safe point.
     Stop,
 }
 
-/// Which part of the work is under way.
+/// The part of the work that is running.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 #[non_exhaustive]
 pub enum Phase {
-    /// Reading the machine's records and the reference.
+    /// Reading the package database and the references.
     Reading,
     /// Asking repositories for their release files and indexes.
     Asking,
-    /// Fetching what a store on a web server says of what is installed; items are packages.
+    /// Downloading the manifests of installed packages from a store on a web server; items are packages.
     Fetching,
     /// Downloading packages.
     Downloading,
-    /// Unpacking packages, to see what belongs where.
+    /// Unpacking packages, to learn which files belong where.
     Unpacking,
     /// Comparing files with their reference.
     Comparing,
     /// Writing replacements next to their destinations.
     Staging,
-    /// Exchanging them.
+    /// Exchanging replacements with what they replace.
     Exchanging,
-    /// Moving what was displaced to the backups.
+    /// Moving replaced files to the backups.
     Keeping,
-    /// Checking again what was changed.
+    /// Checking the changed files again.
     Confirming,
-    /// Taking packages into a store.
+    /// Adding packages to a store.
     Filling,
-    /// Reading what a store holds, to see whether it is intact.
+    /// Verifying the contents of a store.
     Auditing,
-    /// Putting a store right.
+    /// Repairing a store.
     Mending,
     /// Signing a store's metadata.
     Publishing,
-    /// Reading packages that were downloaded; items are files.
+    /// Reading downloaded packages; items are files.
     Downloads,
-    /// Fetching the lists of updates again; items are files.
+    /// Downloading package lists again; items are files.
     Lists,
-    /// Looking into users' homes; items are homes.
+    /// Searching users' homes; items are homes.
     Homes,
-    /// Counting what is a user's own.
+    /// Counting user data.
     Inventory,
-    /// Watching whether those that hold a lock do anything.
+    /// Observing whether programs that hold a lock are working.
     Watching,
 }
 
-/// A fact.
+/// An event.
 #[derive(Debug, Clone, Copy)]
 #[non_exhaustive]
 pub enum Event<'a> {
-    /// A part of the work begins: so many items and bytes lie ahead.
+    /// A part of the work begins.
     Begin {
-        /// Which part.
+        /// The part.
         phase: Phase,
-        /// Items in all.
+        /// The number of items.
         items: u64,
-        /// Bytes in all, 0 when they do not matter.
+        /// The number of bytes; 0 where it does not matter.
         bytes: u64,
     },
-    /// That much more is done.
+    /// Progress since the last such event.
     Advance {
         /// Items.
         items: u64,
         /// Bytes.
         bytes: u64,
     },
-    /// The part under way has ended.
+    /// The running part has ended.
     End,
-    /// Something was found.
+    /// A finding.
     Found(&'a Finding),
     /// An action on a path took effect.
     Acted(&'a SystemPath),
-    /// A change log record of that kind is safely on disk.
+    /// A change log record of that kind is durable.
     Recorded(&'a str),
 }
 
-/// Listens to facts. Called from several threads.
+/// Receives events, from several threads.
 pub trait Observer: Sync {
-    /// Hears one fact and says whether to go on.
+    /// Receives one event and returns whether to continue.
     fn on_event(&self, event: Event<'_>) -> Flow;
 }
 
-/// Hears everything, says nothing, always goes on.
+/// Ignores every event and never stops the work.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct NoObserver;
 
@@ -104,7 +104,7 @@ impl Observer for NoObserver {
     }
 }
 
-/// Passes everything on and always goes on: for work that is past the point at which it can be stopped.
+/// Passes every event on and never stops the work: for work that can no longer be stopped.
 #[derive(Clone, Copy)]
 pub struct Uninterruptible<'a>(pub &'a dyn Observer);
 

@@ -1,8 +1,8 @@
-//! What Veritum reads and verifies with: the machine as files, foreign formats, trust, stores and repositories.
+//! What Veritum reads and verifies with: the machine's files, foreign formats, trust, stores and repositories.
 //!
-//! Like all below the command line it never prints, never asks, and never reads its surroundings. A module uses only modules before
-//! it, in this order: [`model`], [`event`], [`machine`], [`formats`], [`apps`], [`platform`], [`trust`], [`store`], [`scan`],
-//! [`repository`]. The caller that uses `veritum_core` finds them there.
+//! Like everything below the command line, it never prints, prompts or reads its environment. A module uses only the modules before
+//! it in this order: [`model`], [`event`], [`machine`], [`formats`], [`apps`], [`platform`], [`trust`], [`store`], [`scan`],
+//! [`repository`]. `veritum_core` exports them again.
 #![cfg_attr(not(feature = "testkit"), forbid(unsafe_code))]
 #![warn(clippy::unwrap_used)]
 

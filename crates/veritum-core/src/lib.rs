@@ -1,7 +1,7 @@
-//! The core of Veritum: finds damaged files of an operating system and puts them back from a trusted store.
+//! The core of Veritum: finds damaged files of an operating system and restores them from a trusted source.
 //!
-//! It never prints, never asks, never reads its surroundings: time, names and configuration come in through
-//! [`work::Settings`], facts go out through [`event::Observer`], results are plain data ([`report`]).
+//! It never prints, prompts or reads its environment: time, names and configuration come in through
+//! [`work::Settings`], events go out through [`event::Observer`], results are plain data ([`report`]).
 //!
 //! Data flows in one direction, and a module uses only modules before it:
 //!
@@ -10,25 +10,25 @@
 //!     → model::Finding → plan::Plan → change::RoundReceipt → checked again → report::RepairReport
 //! ```
 //!
-//! | module | what it is |
+//! | module | content |
 //! |---|---|
-//! | [`model`] | the nouns that every module shares |
-//! | [`event`] | facts reported to an observer |
-//! | [`machine`] | the machine as files: the one door to its disk |
-//! | [`formats`] | readers of foreign formats, pure |
-//! | [`platform`] | what the system records as installed |
-//! | [`trust`] | who verifies; the only maker of [`trust::Verified`] |
+//! | [`model`] | types that every module shares |
+//! | [`event`] | events for an observer |
+//! | [`machine`] | the machine as files: the only access to its disk |
+//! | [`formats`] | parsers of foreign formats, pure |
+//! | [`platform`] | the system's record of what is installed |
+//! | [`trust`] | signatures and keys; the only code that creates [`trust::Verified`] |
 //! | [`store`] | the trusted package store |
-//! | [`scan`] | looks and digests in parallel |
-//! | [`repository`] | the vendor's repository: sources, indexes, packages available or fetched |
-//! | [`mod@reference`] | what should be at each place, and who answers for it |
-//! | [`plan`] | findings × rules → actions, and what undoes them |
+//! | [`scan`] | reads and digests files in parallel |
+//! | [`repository`] | the vendor's repository: sources, indexes, packages available or downloaded |
+//! | [`mod@reference`] | what is expected at each path, and the authority that verifies it |
+//! | [`plan`] | findings × rules → actions, and their inverses |
 //! | [`change`] | change log, staging, exchange, recovery, undo: the only module that writes to the machine |
 //! | [`report`], [`history`] | results as data; past changes |
-//! | [`areas`] | what should be there × what is there → findings, area by area |
-//! | [`work`] | wires the modules |
+//! | [`areas`] | expected × found → findings, area by area |
+//! | [`work`] | the commands, made of the other modules |
 //!
-//! A check of the machine below a folder, by its package database alone:
+//! A check of a machine in a folder, by its package database alone:
 //!
 //! ```
 //! use std::sync::Arc;

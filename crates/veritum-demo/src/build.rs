@@ -1,4 +1,4 @@
-//! Building the whole: packages, machine, store, keys, the administrator's configuration.
+//! Builds everything: packages, machine, store, keys, the administrator's configuration.
 
 use std::fs;
 use std::io;
@@ -17,15 +17,15 @@ use crate::{homes, machine, spec};
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum BuildError {
-    /// The folder holds something already.
+    /// The folder is not empty.
     #[error("{} is not empty", .0.display())]
     Occupied(PathBuf),
-    /// A file cannot be made.
+    /// A file cannot be created.
     #[error("cannot build the demo machine in {}", folder.display())]
     Io {
         /// The demo's folder.
         folder: PathBuf,
-        /// The source.
+        /// The cause.
         source: io::Error,
     },
     /// The demo's store cannot be made.
@@ -41,11 +41,11 @@ pub enum BuildError {
 pub struct BuildOptions<'a> {
     /// The folder.
     pub folder: &'a Path,
-    /// From which number everything is made.
+    /// The random seed.
     pub seed: u64,
-    /// What is damaged afterwards.
+    /// The damage to apply afterwards.
     pub faults: &'a [&'static Fault],
-    /// Threads.
+    /// The number of threads.
     pub jobs: usize,
 }
 
@@ -64,14 +64,14 @@ pub struct Built {
     pub with_repositories: PathBuf,
     /// Packages installed.
     pub packages: usize,
-    /// Files and links that they own.
+    /// Files and symlinks that they own.
     pub files: usize,
 }
 
 /// Builds the demo machine, its repository, its store and the administrator's configuration.
 ///
 /// # Errors
-/// When the folder holds something already, or cannot be written.
+/// When the folder is not empty, or cannot be written.
 pub fn build(options: BuildOptions<'_>, observer: &dyn Observer) -> Result<Built, BuildError> {
     let folder = options.folder;
     if fs::read_dir(folder).is_ok_and(|mut d| d.next().is_some()) {
@@ -104,7 +104,7 @@ pub fn build(options: BuildOptions<'_>, observer: &dyn Observer) -> Result<Built
     fs::write(&without_store, configuration("from = [\"repository\"]\n", OFFLINE)).map_err(at)?;
     let with_repositories = folder.join("with-repository.toml");
     fs::write(&with_repositories, configuration("store = \"store\"\n", SERVED)).map_err(at)?;
-    // The store's first: which content a part is for is asked of the machine while it is whole.
+    // Damage to the store first: the machine, still intact, shows which part belongs to what.
     for fault in options.faults.iter().filter(|f| f.in_store) {
         apply_to_store(&root, &store, fault).map_err(at)?;
     }
@@ -114,7 +114,7 @@ pub fn build(options: BuildOptions<'_>, observer: &dyn Observer) -> Result<Built
     for fault in options.faults.iter().filter(|f| !f.in_store && !f.in_updates) {
         apply(&root, fault).map_err(at)?;
     }
-    // At the very end: nothing more can be written then.
+    // Last: nothing can be written afterwards.
     for fault in options.faults.iter().filter(|f| f.mounts) {
         apply_to_updates(folder, fault).map_err(at)?;
     }
@@ -122,7 +122,7 @@ pub fn build(options: BuildOptions<'_>, observer: &dyn Observer) -> Result<Built
     Ok(Built { machine: root, store, config, without_store, with_repositories, packages: installed.len(), files })
 }
 
-/// The administrator's cards of what the machine's applications keep.
+/// The administrator's cards for the machine's applications.
 fn make_cards(folder: &Path) -> io::Result<()> {
     fs::create_dir_all(folder)?;
     for (name, text) in CARDS {
@@ -131,7 +131,7 @@ fn make_cards(folder: &Path) -> io::Result<()> {
     Ok(())
 }
 
-/// What three of the applications keep in a home.
+/// The data of three applications in a home.
 pub const CARDS: [(&str, &str); 3] = [
     ("berthbook.toml", include_str!("cards/berthbook.toml")),
     ("gullmail.toml", include_str!("cards/gullmail.toml")),
@@ -168,16 +168,16 @@ fn collect(folder: &Path, into: &mut Vec<PathBuf>) -> io::Result<()> {
     Ok(())
 }
 
-/// Keys of a demo are no secret: the one that has the seed has them.
+/// A demo's keys are not secret: the seed reveals them.
 fn key_seed(seed: u64, role: u8) -> [u8; 32] {
     let mut bytes = [role; 32];
     bytes[..8].copy_from_slice(&seed.to_le_bytes());
     bytes
 }
 
-/// No one serves the repositories.
+/// Not served.
 const OFFLINE: &str = "# The repositories of this machine do not exist.\nno-network = true\n";
-/// A person does.
+/// Served by a running demo.
 const SERVED: &str = "# The repositories of this machine are served by `veritum demo --serve`, through http_proxy.\n";
 
 fn configuration(supply: &str, network: &str) -> String {

@@ -1,4 +1,4 @@
-//! Tiny but real ELF files (System V ABI, x86-64 supplement): programs that run, libraries that the loader takes.
+//! Tiny but real ELF files (System V ABI, x86-64 supplement): programs that run, libraries that the loader accepts.
 
 const BASE: u64 = 0x40_0000;
 const EHDR: u64 = 64;
@@ -29,7 +29,7 @@ fn segment(kind: u32, flags: u32, offset: u64, address: u64, size: u64, align: u
     p
 }
 
-/// A program that prints a line and ends well. `ballast` makes it as large as real ones are.
+/// A program that prints a line and succeeds. `ballast` gives it a realistic size.
 #[must_use]
 pub(crate) fn program(line: &str, ballast: &[u8]) -> Vec<u8> {
     let message = format!("{line}\n");

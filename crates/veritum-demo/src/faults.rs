@@ -1,4 +1,4 @@
-//! Damage that can be done to the demo machine, each kind alone or all together.
+//! Kinds of damage for the demo machine, to apply one by one or all together.
 
 use std::fs;
 use std::io;
@@ -15,29 +15,29 @@ use crate::machine::{set_mtime, set_owner};
 pub struct Fault {
     /// Its name.
     pub name: &'static str,
-    /// What it is, in a line.
+    /// A one-line description.
     pub what: &'static str,
     /// The path.
     pub path: &'static str,
-    /// What a check says of it.
+    /// The verdict of a check.
     pub verdict: &'static str,
-    /// Whether it is only a note, which a repair leaves alone.
+    /// Whether it is only a note, which a repair does not change.
     pub note: bool,
-    /// Whether only root can do it.
+    /// Whether only root can apply it.
     pub needs_root: bool,
-    /// Whether it is done to the store: `path` is then what the damaged part is for.
+    /// Whether it damages the store: `path` then uses the damaged part.
     pub in_store: bool,
-    /// Whether it keeps updates from coming: `path` is then part of what is reported of it.
+    /// Whether it blocks updates: `path` is then part of the reported text.
     pub in_updates: bool,
-    /// Whether it is done in a user's home: it is reported of the application there.
+    /// Whether it damages a user's home: the application's finding reports it.
     pub in_homes: bool,
-    /// Further places that are reported, each with its verdict.
+    /// Further reported places, each with its verdict.
     pub also: &'static [(&'static str, &'static str)],
-    /// Whether a repair can only show what to do about it.
+    /// Whether a repair can only advise.
     pub stays: bool,
-    /// Whether it is many places below the path, reported as one.
+    /// Whether it affects many places below the path, reported as one.
     pub many: bool,
-    /// Whether it leaves a file system mounted behind: it is then only done when it is named.
+    /// Whether it leaves a file system mounted: it is only applied when named.
     pub mounts: bool,
 }
 
@@ -214,10 +214,10 @@ pub fn by_name(name: &str) -> Option<&'static Fault> {
     FAULTS.iter().find(|f| f.name == name)
 }
 
-/// Does the damage; the folder around it keeps its times.
+/// Applies the damage; the parent folder keeps its times.
 ///
 /// # Errors
-/// When the machine is not as it was built.
+/// When the machine is not as built.
 pub fn apply(root: &Path, fault: &Fault) -> io::Result<()> {
     let path = root.join(fault.path.trim_start_matches('/'));
     let parent = path.parent().unwrap_or(root).to_owned();
@@ -233,10 +233,10 @@ pub fn apply(root: &Path, fault: &Fault) -> io::Result<()> {
     set_mtime(&parent, before.mtime(), before.mtime_nsec())
 }
 
-/// Does damage to the store of a machine that is still whole.
+/// Damages the store of a machine that is still intact.
 ///
 /// # Errors
-/// When machine or store are not as they were built.
+/// When machine or store are not as built.
 pub fn apply_to_store(root: &Path, store: &Path, fault: &Fault) -> io::Result<()> {
     let content = || -> io::Result<PathBuf> {
         let hex = Digest::hash(&fs::read(root.join(fault.path.trim_start_matches('/')))?).to_hex();
@@ -257,7 +257,7 @@ pub fn apply_to_store(root: &Path, store: &Path, fault: &Fault) -> io::Result<()
     }
 }
 
-/// Where the manifest of a package's newest version is.
+/// The path of the manifest of a package's newest version.
 fn manifest_of(store: &Path, package: &str) -> io::Result<PathBuf> {
     let names = fs::read_dir(store.join("filled"))?.flatten().map(|e| e.path());
     let of = |p: &PathBuf| p.file_name().is_some_and(|n| n.to_string_lossy().starts_with(&format!("{package}_")));

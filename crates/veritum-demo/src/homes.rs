@@ -1,4 +1,4 @@
-//! Two users' homes: what must never be touched.
+//! Two users' homes, which must never be changed.
 
 use std::ffi::OsStr;
 use std::fs;
@@ -10,11 +10,11 @@ use std::path::Path;
 use crate::machine::{set_mtime, set_owner};
 use crate::seed::Seed;
 
-/// How a person has set up the writing of letters.
+/// A user's settings of a mail program.
 const SETTINGS: &str =
     "{\n  \"font\": \"Breakwater 11\",\n  \"margins\": { \"left\": 25, \"right\": 20 },\n  \"recent\": []\n}\n";
 
-/// Makes both homes.
+/// Creates both homes.
 pub(crate) fn make(root: &Path, seed: u64) -> io::Result<()> {
     home(root, "mirela", 1000, seed, &["counter", "season"])?;
     home(root, "oskar", 1001, seed, &["nights", "repairs"])?;
@@ -47,7 +47,7 @@ fn home(root: &Path, user: &str, uid: u32, seed: u64, subjects: &[&str]) -> io::
         }
         fs::write(home.join(format!("Bookings/{subject}.csv")), stream.prose(2_000))?;
     }
-    // Named like the system's own templates: a repair that went through a link would overwrite them.
+    // Named like the system's own templates: a repair that followed a symlink would overwrite them.
     for number in [0, 4, 8] {
         fs::write(home.join(format!("Templates/templates-{number:03}")), stream.prose(500))?;
     }

@@ -1,7 +1,7 @@
 //! A made-up machine in real formats: `.deb` files, a dpkg database, ELF programs, two users' homes.
 //!
-//! Everything is generated from a seed, byte for byte the same each time. The company, the system, the programs and
-//! the people do not exist. [`build`] makes the whole of it; [`FAULTS`] names what can be damaged on it.
+//! Everything is generated from a seed, with the same bytes each time. The company, the system, the programs and
+//! the people do not exist. [`build`] makes all of it; [`FAULTS`] lists the kinds of damage.
 #![warn(clippy::unwrap_used)]
 
 mod build;
@@ -27,7 +27,7 @@ pub use package::{Content, Item, Package, write_deb};
 pub use seed::Seed;
 pub use updates::{apply_to_updates, services};
 
-/// The moment at which the demo machine is still, seconds since the epoch: 2026-03-04 07:30 UTC.
+/// The time of the demo machine, in seconds since the epoch: 2026-03-04 07:30 UTC.
 pub const NOW: i64 = 1_772_609_400;
 /// When the store's signatures expire: 2126-01-01.
 pub const EXPIRES: i64 = 4_922_899_200;

@@ -1,4 +1,4 @@
-//! Installing packages into a folder, with the database that dpkg would have written.
+//! Installs packages in a folder, with the database that dpkg would have written.
 
 use std::collections::BTreeMap;
 use std::fs;
@@ -12,7 +12,7 @@ use rustix::fs::{AtFlags, CWD, Gid, Timespec, Timestamps, UTIME_OMIT, Uid};
 
 use crate::package::{Content, Package};
 
-/// Sets a path's modification time, not following links.
+/// Sets a path's modification time, without following symlinks.
 pub(crate) fn set_mtime(path: &Path, seconds: i64, nanos: i64) -> io::Result<()> {
     let times = Timestamps {
         last_access: Timespec { tv_sec: 0, tv_nsec: UTIME_OMIT },
@@ -21,7 +21,7 @@ pub(crate) fn set_mtime(path: &Path, seconds: i64, nanos: i64) -> io::Result<()>
     Ok(rustix::fs::utimensat(CWD, path, &times, AtFlags::SYMLINK_NOFOLLOW)?)
 }
 
-/// Sets a path's owner, when we are root; an ordinary user's demo belongs to that user.
+/// Sets a path's owner, as root; an ordinary user's demo belongs to that user.
 pub(crate) fn set_owner(path: &Path, uid: u32, gid: u32) -> io::Result<()> {
     if rustix::process::geteuid().is_root() {
         rustix::fs::chownat(CWD, path, Some(Uid::from_raw(uid)), Some(Gid::from_raw(gid)), AtFlags::SYMLINK_NOFOLLOW)?;
@@ -33,11 +33,11 @@ fn place(root: &Path, path: &str) -> PathBuf {
     root.join(path.trim_start_matches('/'))
 }
 
-/// Installs packages: files first, the database last, folder times at the very end.
+/// Installs packages: files first, the database next, folder times last.
 pub(crate) fn install(root: &Path, packages: &[Package]) -> io::Result<()> {
     fs::create_dir_all(root)?;
     let mut folders: BTreeMap<PathBuf, (u32, [u32; 2], i64)> = BTreeMap::new();
-    // The links into /usr come first, as an installer makes them.
+    // The symlinks into /usr come first, as an installer creates them.
     for alias in ["bin", "sbin", "lib"] {
         fs::create_dir_all(root.join("usr").join(alias))?;
         symlink(format!("usr/{alias}"), root.join(alias))?;
@@ -94,7 +94,7 @@ fn database(root: &Path, packages: &[Package]) -> io::Result<()> {
         let mut list = String::from("/.\n");
         package.items.iter().filter(|i| i.path != "/").for_each(|i| list.push_str(&format!("{}\n", i.path)));
         fs::write(info("list"), list)?;
-        // dpkg writes digests itself where a package brings none, settings included.
+        // dpkg computes digests itself if a package contains none, for configuration files too.
         fs::write(info("md5sums"), package.md5sums_text())?;
         let conffiles: String = package.items.iter().filter(|i| i.settings).map(|i| format!("{}\n", i.path)).collect();
         if !conffiles.is_empty() {
@@ -115,7 +115,7 @@ fn database(root: &Path, packages: &[Package]) -> io::Result<()> {
     Ok(())
 }
 
-/// What the packages' own scripts and the administrator did to the demo machine.
+/// What the packages' own scripts and the administrator changed on the demo machine.
 pub(crate) fn customise(root: &Path) -> io::Result<()> {
     let (dpkg, bin) = (root.join("var/lib/dpkg"), root.join("usr/bin"));
     fs::set_permissions(bin.join("gangway-switch"), fs::Permissions::from_mode(0o4755))?;
@@ -173,11 +173,11 @@ pub(crate) fn configure(root: &Path, packages: &[Package]) -> io::Result<()> {
     fs::write(log.join("dpkg.log"), sorted.join("\n") + "\n")?;
     fs::create_dir_all(log.join("apt"))?;
     fs::write(log.join("apt/history.log"), history(packages))?;
-    // Nothing of the builder's clock shows.
+    // Independent of the builder's clock.
     settle_times(root)
 }
 
-/// What apt writes of its runs: the installation, and the update after which the trouble began.
+/// apt's logs: the installation, and the update after which the trouble began.
 fn history(packages: &[Package]) -> String {
     let (updated, first): (Vec<&Package>, Vec<&Package>) = packages.iter().partition(|p| p.version.ends_with("-2"));
     let all = |packages: &[&Package], versions: &dyn Fn(&Package) -> String| {

@@ -1,6 +1,6 @@
-//! A are-in for a repository's server, on loopback: it serves a folder, and misbehaves when reported to.
+//! A repository server for tests, on loopback: it serves a folder, and misbehaves on request.
 //!
-//! It speaks just enough HTTP/1.1 for that, by hand: no library for servers breaks off in the middle of an answer.
+//! It implements the necessary part of HTTP/1.1 itself: no server library breaks off in the middle of an answer.
 
 use std::fs;
 use std::io::{self, BufRead as _, BufReader, Write as _};
@@ -15,21 +15,21 @@ use std::time::Duration;
 #[derive(Debug, Clone, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Mischief {
-    /// It takes the request and says nothing.
+    /// It accepts the request and never answers.
     NoObserver,
-    /// It sends so many bytes of the body and then nothing.
+    /// It sends part of the body, then nothing.
     StallsAfter(usize),
-    /// It sends so many bytes of the body and hangs up.
+    /// It sends part of the body and closes the connection.
     BreaksAfter(usize),
-    /// It points on to itself, for ever.
+    /// It redirects to itself, without end.
     Circle,
-    /// It points elsewhere.
+    /// It redirects elsewhere.
     LeadsTo(String),
-    /// It sends a body without end.
+    /// It sends an endless body.
     Endless,
-    /// It announces another length than it sends.
+    /// It announces a wrong length.
     WrongLength,
-    /// It sends a page to log in to the network.
+    /// It sends the login page of a network.
     LoginPage,
     /// It answers with a status.
     Status(u16),
@@ -68,7 +68,7 @@ impl Mirror {
     /// Serves a folder.
     ///
     /// # Errors
-    /// When no port of loopback can be had.
+    /// When no port can be opened.
     pub fn serve(folder: &Path) -> io::Result<Self> {
         let listener = TcpListener::bind("127.0.0.1:0")?;
         let url = format!("http://{}", listener.local_addr()?);
@@ -81,49 +81,49 @@ impl Mirror {
                     return;
                 }
                 let shared = at_work.clone();
-                // The caller that asked may have hung up.
+                // The client may have closed the connection.
                 std::thread::spawn(move || drop(shared.answer(stream)));
             }
         });
         Ok(Self { url, shared, thread: Some(thread) })
     }
 
-    /// Its URL, without a slash at the end.
+    /// Its URL, without a trailing slash.
     #[must_use]
     pub fn url(&self) -> &str {
         &self.url
     }
 
-    /// Misbehaves for paths that end so, so many times.
+    /// Misbehaves for paths with this suffix, this many times.
     pub fn misbehave(&self, ending: &str, how: Mischief, times: usize) {
         self.shared.book().rules.push((ending.to_owned(), how, times));
     }
 
-    /// Behaves from now on.
+    /// Stops misbehaving.
     pub fn behave(&self) {
         self.shared.book().rules.clear();
     }
 
-    /// The paths that were asked for so far.
+    /// The paths requested so far.
     #[must_use]
     pub fn asked(&self) -> Vec<String> {
         self.shared.book().asked.clone()
     }
 
-    /// The bytes of files that were sent so far, in whole answers, for paths that begin so.
+    /// The bytes of complete answers sent so far for paths with this prefix.
     #[must_use]
     pub fn sent(&self, below: &str) -> u64 {
         self.shared.book().sent.iter().filter(|(path, _)| path.starts_with(below)).map(|(_, bytes)| bytes).sum()
     }
 
-    /// How often it was asked as a proxy: for whole URLs, and for a way through.
+    /// The number of requests to it as a proxy: with absolute URLs, and for tunnels.
     #[must_use]
     pub fn as_proxy(&self) -> (usize, usize) {
         let book = self.shared.book();
         (book.whole, book.tunnels)
     }
 
-    /// The ranges that were asked for so far.
+    /// The ranges requested so far.
     #[must_use]
     pub fn ranges(&self) -> Vec<String> {
         self.shared.book().ranges.clone()
@@ -133,7 +133,7 @@ impl Mirror {
 impl Drop for Mirror {
     fn drop(&mut self) {
         self.shared.stop.store(true, Ordering::Relaxed);
-        // The one connection that lets the listener see it.
+        // A connection that wakes the listener.
         let _ = TcpStream::connect(self.url.trim_start_matches("http://"));
         if let Some(thread) = self.thread.take() {
             let _ = thread.join();
@@ -141,20 +141,20 @@ impl Drop for Mirror {
     }
 }
 
-/// A request, as far as it matters.
+/// A request, as far as needed.
 struct Request {
     path: String,
     range: Option<String>,
-    /// A way through to another host is asked for (RFC 9110, 9.3.6).
+    /// A tunnel to another host was requested (RFC 9110, 9.3.6).
     tunnel: bool,
-    /// A whole URL is asked for, as of a proxy.
+    /// An absolute URL was requested, as from a proxy.
     whole: bool,
 }
 
 fn read_request(stream: &TcpStream) -> io::Result<Request> {
     let mut lines = BufReader::new(stream).lines();
     let first = lines.next().unwrap_or_else(|| Ok(String::new()))?;
-    // A proxy is asked for whole URLs.
+    // Proxies receive absolute URLs.
     let url = first.split(' ').nth(1).unwrap_or_default().to_owned();
     let tunnel = first.starts_with("CONNECT ");
     let path = url.split_once("://").map_or(url.as_str(), |(_, rest)| rest.split_once('/').map_or("", |(_, p)| p));
@@ -181,7 +181,7 @@ impl Shared {
 
     fn answer(&self, mut stream: TcpStream) -> io::Result<()> {
         let mut request = read_request(&stream)?;
-        // Whatever host is meant: it is played by this server as well.
+        // This server plays every host.
         if request.tunnel {
             write!(stream, "HTTP/1.1 200 OK\r\n\r\n")?;
             request = Request { tunnel: true, ..read_request(&stream)? };

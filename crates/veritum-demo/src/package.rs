@@ -1,24 +1,24 @@
-//! Writing `.deb` packages (deb(5)): always the same bytes for the same content.
+//! Writes `.deb` packages (deb(5)): the same bytes for the same content.
 
 use std::io::{self, Write as _};
 
 use md5::Digest as _;
 
-/// Who makes the packages.
+/// The maintainer of the packages.
 pub(crate) const MAINTAINER: &str = "Foreshore Packagers <packages@foreshore.example>";
 
-/// What is at a path of a package.
+/// The content of an entry.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Content {
     /// A folder.
     Folder,
     /// A file.
     File(Vec<u8>),
-    /// A link with that target.
+    /// A symlink with that target.
     Link(String),
     /// A hard link to the file at that path.
     Name(String),
-    /// A character device; machines are made without it.
+    /// A character device; not created on machines.
     Device(u32, u32),
 }
 
@@ -31,7 +31,7 @@ pub struct Item {
     pub content: Content,
     /// Mode bits.
     pub mode: u32,
-    /// User and group: name and number.
+    /// User and group: name and id.
     pub owner: [(&'static str, u32); 2],
     /// Modification time.
     pub mtime: i64,
@@ -50,15 +50,15 @@ pub struct Package {
     pub arch: String,
     /// One line.
     pub summary: String,
-    /// Further control fields, a line each.
+    /// Further control fields, one per line.
     pub fields: Vec<String>,
-    /// Entries, folders before what they hold.
+    /// Entries, folders before their contents.
     pub items: Vec<Item>,
     /// Maintainer scripts: name and text.
     pub scripts: Vec<(&'static str, String)>,
     /// The compression of its parts: `""`, `.gz`, `.xz` or `.zst`.
     pub compression: &'static str,
-    /// Whether it carries digests of its files.
+    /// Whether it contains digests of its files.
     pub md5sums: bool,
 }
 
@@ -76,7 +76,7 @@ impl Package {
         text
     }
 
-    /// The digests of its files, but for settings, as `md5sums` has them.
+    /// The digests of its files except configuration files, as in `md5sums`.
     #[must_use]
     pub fn md5sums_text(&self) -> String {
         let mut text = String::new();
@@ -190,7 +190,7 @@ fn data_tar(package: &Package) -> io::Result<Vec<u8>> {
 /// The package's bytes.
 ///
 /// # Errors
-/// When something in it cannot be written as a package.
+/// When an entry cannot be written to a package.
 pub fn write_deb(package: &Package) -> io::Result<Vec<u8>> {
     let suffix = package.compression;
     let members = [

@@ -1,4 +1,4 @@
-//! Writing a repository of packages, signed, as vendors publish them.
+//! Writes a repository of packages, signed, as vendors publish them.
 
 use std::collections::BTreeMap;
 use std::fs;
@@ -15,24 +15,24 @@ use crate::signing::{Signing, VendorKey, sign_clear, sign_detached};
 pub struct Suite<'a> {
     /// Its name below `dists/`.
     pub name: &'a str,
-    /// Who makes it; empty where none is named.
+    /// Its origin; empty for none.
     pub origin: &'a str,
     /// Its packages.
     pub packages: Vec<&'a Package>,
-    /// The endings in which its indexes are offered: `""`, `.gz`, `.xz`, `.lz4`, `.zst`.
+    /// The extensions of its indexes' forms: `""`, `.gz`, `.xz`, `.lz4`, `.zst`.
     pub forms: &'a [&'a str],
-    /// When it was made, seconds since the epoch.
+    /// Its date, in seconds since the epoch.
     pub made: i64,
-    /// Until when it counts as new, seconds since the epoch.
+    /// Its expiry, in seconds since the epoch.
     pub valid_until: i64,
-    /// Whether its files can be fetched by their digest.
+    /// Whether its files can be downloaded by their digest.
     pub by_hash: bool,
-    /// Whether the signature is next to the release file, and not around it.
+    /// Whether the signature is a separate file instead of inline.
     pub detached: bool,
 }
 
 impl<'a> Suite<'a> {
-    /// A suite as vendors make them today.
+    /// A suite as vendors publish them today.
     #[must_use]
     pub fn new(name: &'a str, packages: Vec<&'a Package>) -> Self {
         Self {
@@ -58,12 +58,12 @@ fn sha256(bytes: &[u8]) -> String {
 
 fn pool_path(package: &Package) -> String {
     let letter = package.name.chars().next().unwrap_or('x');
-    // In a pool the epoch is left out of the name.
+    // The pool's file names omit the epoch.
     let version = package.version.split_once(':').map_or(package.version.as_str(), |(_, rest)| rest);
     format!("pool/main/{letter}/{}/{}_{version}_{}.deb", package.name, package.name, package.arch)
 }
 
-/// Packs a text in one of the forms that repositories offer.
+/// Compresses a text in one of the forms that repositories offer.
 ///
 /// # Errors
 /// When the form is unknown.
@@ -88,7 +88,7 @@ pub fn publish(folder: &Path, suite: &Suite<'_>, how: Signing<'_>) -> io::Result
         for form in suite.forms {
             files.insert(format!("main/binary-{arch}/Packages{form}"), pack(index.as_bytes(), form)?);
         }
-        // The plain form is listed even where it is not offered.
+        // The plain form is listed even if it is not offered.
         files.entry(format!("main/binary-{arch}/Packages")).or_insert_with(|| index.into_bytes());
     }
     let release = release_text(suite, &files);
@@ -110,7 +110,7 @@ pub fn publish(folder: &Path, suite: &Suite<'_>, how: Signing<'_>) -> io::Result
     fs::write(dists.join("InRelease"), sign_clear(&release, how).map_err(failed)?)
 }
 
-/// A suite's indexes by architecture; its packages are put into the pool.
+/// A suite's indexes by architecture; its packages are written to the pool.
 fn indexes(folder: &Path, suite: &Suite<'_>) -> io::Result<BTreeMap<String, String>> {
     let mut indexes: BTreeMap<String, String> = BTreeMap::new();
     let mut archs: Vec<&str> = suite.packages.iter().map(|p| p.arch.as_str()).filter(|a| *a != "all").collect();

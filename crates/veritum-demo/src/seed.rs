@@ -1,11 +1,11 @@
-//! Numbers that look random and are the same each time.
+//! Pseudorandom numbers, the same each time.
 
-/// A stream of numbers from a seed (SplitMix64). For made-up content, never for keys of anything real.
+/// A sequence of numbers from a seed (SplitMix64). For generated content, never for real keys.
 #[derive(Debug, Clone)]
 pub struct Seed(u64);
 
 impl Seed {
-    /// The stream that belongs to a number and a name.
+    /// The sequence of a number and a name.
     #[must_use]
     pub fn new(seed: u64, name: &str) -> Self {
         let mixed =
@@ -27,7 +27,7 @@ impl Seed {
         self.number() % bound.max(1)
     }
 
-    /// One of several.
+    /// One element.
     pub fn pick<'a, T: ?Sized>(&mut self, from: &[&'a T]) -> &'a T {
         let at = usize::try_from(self.below(from.len() as u64)).unwrap_or(0);
         from[at]
@@ -43,7 +43,7 @@ impl Seed {
         bytes
     }
 
-    /// Prose of about so many bytes, ending with a line end.
+    /// Prose of about this many bytes, ending with a line break.
     pub fn prose(&mut self, length: usize) -> Vec<u8> {
         const WORDS: [&str; 32] = [
             "ferry",

@@ -1,4 +1,4 @@
-//! OpenPGP keys of made-up vendors, and what they sign: always the same bytes from the same seed.
+//! OpenPGP keys of made-up vendors, and their signatures: the same bytes from the same seed.
 
 use pgp::composed::{
     ArmorOptions, CleartextSignedMessage, DetachedSignature, KeyType, SecretKeyParamsBuilder, SignedKeyDetails,
@@ -14,24 +14,24 @@ use pgp::types::{Duration, KeyDetails as _, PacketHeaderVersion, Password, Signe
 use rand_chacha::ChaCha20Rng;
 use rand_chacha::rand_core::SeedableRng as _;
 
-/// How a vendor's key is made.
+/// The parameters of a vendor's key.
 #[derive(Debug, Clone)]
 pub struct KeyShape {
-    /// Whose it is.
+    /// Its user id.
     pub user: &'static str,
-    /// When it was made, seconds since the epoch.
+    /// Its creation time, in seconds since the epoch.
     pub made: i64,
-    /// After how many seconds it expires; 0 for never.
+    /// Its lifetime in seconds; 0 for unlimited.
     pub lasts: u32,
-    /// When and why it was revoked.
+    /// The time and reason of its revocation.
     pub revoked: Option<(i64, RevocationCode)>,
-    /// When the signing subkey was revoked.
+    /// The time of the signing subkey's revocation.
     pub subkey_revoked: Option<i64>,
-    /// Whether the subkey may sign, and says itself that it belongs to the primary key.
+    /// Whether the subkey may sign and confirms the primary key.
     pub subkey_signs: [bool; 2],
-    /// The digest of what the key says of itself.
+    /// The digest of its self-signatures.
     pub hash: HashAlgorithm,
-    /// RSA with so many bits, instead of Ed25519.
+    /// RSA of this many bits, instead of Ed25519.
     pub rsa: Option<u32>,
 }
 
@@ -61,7 +61,7 @@ fn time(seconds: i64) -> Timestamp {
     Timestamp::from_secs(u32::try_from(seconds).unwrap_or(0))
 }
 
-/// The statement of a key, before it is signed.
+/// A self-signature before it is signed.
 fn statement(
     key: &impl SigningKey,
     typ: SignatureType,
@@ -79,10 +79,10 @@ fn statement(
 }
 
 impl VendorKey {
-    /// Makes a key from a seed.
+    /// Generates a key from a seed.
     ///
     /// # Errors
-    /// When the shape is one that no key can have.
+    /// When no key can have these parameters.
     pub fn new(seed: u64, shape: &KeyShape) -> Result<Self, Error> {
         let mut rng = ChaCha20Rng::seed_from_u64(seed);
         let kind = || shape.rsa.map_or(KeyType::Ed25519Legacy, KeyType::Rsa);
@@ -167,7 +167,7 @@ fn public_key(secret: &SignedSecretKey, shape: &KeyShape) -> Result<SignedPublic
     Ok(SignedPublicKey::new(public.clone(), details, vec![subkey]))
 }
 
-/// The primary key's word for its subkey, with the subkey's own inside.
+/// The primary key's binding signature for its subkey, with the subkey's own inside.
 fn binding(secret: &SignedSecretKey, shape: &KeyShape) -> Result<Signature, Error> {
     let none = Password::empty();
     let (primary, subkey) = (&secret.primary_key, &secret.secret_subkeys[0].key);
@@ -198,27 +198,27 @@ fn duration(seconds: u32) -> Duration {
 /// How something is signed.
 #[derive(Debug, Clone, Copy)]
 pub struct Signing<'a> {
-    /// By these keys.
+    /// The keys.
     pub keys: &'a [&'a VendorKey],
-    /// With this digest.
+    /// The digest.
     pub hash: HashAlgorithm,
-    /// When, seconds since the epoch.
+    /// The time, in seconds since the epoch.
     pub at: i64,
 }
 
-/// Signs a text with the signature around it.
+/// Signs a text with the cleartext signature framework.
 ///
 /// # Errors
 /// Never in practice.
 pub fn sign_clear(text: &str, how: Signing<'_>) -> Result<String, Error> {
-    // Signers leave blanks at the ends of lines, and the last line end, out of what they sign.
+    // Trailing spaces of lines and the last line break are not signed.
     let message = CleartextSignedMessage::new_many(text.trim_end_matches('\n'), |signed| {
         how.keys.iter().map(|k| k.signature(SignatureType::Text, how.hash, how.at, signed.as_bytes())).collect()
     })?;
     message.to_armored_string(ArmorOptions::default())
 }
 
-/// Signs bytes with the signatures next to them, armoured.
+/// Signs bytes with a detached, armoured signature.
 ///
 /// # Errors
 /// Never in practice.

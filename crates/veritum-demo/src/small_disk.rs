@@ -1,4 +1,4 @@
-//! A disk that is full: the demo machine moved to a small file system of its own, which a user has filled.
+//! A full disk: the demo machine moved to a small file system that a user has filled.
 
 use std::fs;
 use std::io::{self, Write as _};
@@ -10,15 +10,15 @@ use rustix::mount::{MountFlags, mount};
 
 use crate::machine::{set_mtime, set_owner};
 
-/// A person's own large file, which no repair takes away.
+/// A user's large file, which no repair deletes.
 const FILLER: &str = "home/mirela/Videos/harbour-day.mkv";
-/// So much is left free, bytes.
+/// The free space that is left, in bytes.
 const FREE: u64 = 160 << 10;
-/// So much more than the machine takes is the disk large, bytes: what the file fills.
+/// The size of the disk beyond the machine's files, in bytes: filled by the user's file.
 const SPARE: u64 = 8 << 20;
 
-/// Moves the machine to a file system in memory that is full but for some kilobytes. It stays mounted on the machine's
-/// folder until a person lets it go (`umount`), and is gone with it.
+/// Moves the machine to a file system in memory that is full except for some kilobytes. It stays mounted on the machine's
+/// folder until it is unmounted (`umount`), and is lost then.
 ///
 /// # Errors
 /// When it cannot be mounted (only root can) or the machine cannot be copied.
@@ -41,7 +41,7 @@ pub(crate) fn confine(folder: &Path) -> io::Result<()> {
     fill(&root)
 }
 
-/// How many bytes the machine's files and links take, in whole pages; a file system in memory counts nothing for folders.
+/// The size of the machine's files and symlinks in whole pages; a file system in memory does not count folders.
 fn taken(folder: &Path) -> io::Result<u64> {
     const PAGE: u64 = 4096;
     let mut bytes = 0;

@@ -13,13 +13,13 @@ use crate::package::{Package, write_deb};
 use crate::repository::{Suite, pack, publish, signing};
 use crate::signing::{KeyShape, VendorKey};
 
-/// Where the machine believes its vendor's repository to be; no one is there.
+/// The URL of the vendor's repository in the machine's sources; there is no such server.
 const FORESHORE: &str = "http://archive.foreshore.example/foreshore";
-/// The card payments' own vendor.
+/// The vendor of the card payments.
 const FAREBRIDGE: &str = "http://packages.farebridge.example/desktop";
-/// What the latest update repaired for safety's sake.
+/// A package fixed by the latest security update.
 const SAFETY: &str = "libgunwale5";
-/// When everything of it was made.
+/// The date of all packages.
 const LATELY: i64 = crate::NOW - 86_400;
 
 /// The vendors' keys.
@@ -54,7 +54,7 @@ impl Vendors {
         for (suite, made) in suites {
             publish(&folder.join("repository"), &Suite { made, ..suite }, signing(&[&self.foreshore], made))?;
         }
-        // As it was a week ago: nothing of it counts as new any more.
+        // As of a week ago: everything has expired.
         let safety = installed.iter().filter(|p| p.name == SAFETY && p.version.ends_with("-2")).collect();
         let (made, valid_until) = (LATELY - 10 * 86_400, LATELY - 3 * 86_400);
         let old = Suite { made, valid_until, ..Suite::new("saltwort-security", safety) };
@@ -63,7 +63,7 @@ impl Vendors {
         publish(&folder.join("repository-farebridge"), &payments, signing(&[&self.farebridge], LATELY))
     }
 
-    /// Reports the machine of them: sources, keyrings, lists, and the packages of the latest update in apt's cache.
+    /// Sets up the machine: sources, keyrings, lists, and the packages of the latest update in apt's cache.
     pub(crate) fn tell(&self, folder: &Path, root: &Path, installed: &[Package]) -> io::Result<()> {
         let write = |path: &str, bytes: &[u8]| -> io::Result<()> {
             let place = root.join(path);
@@ -104,7 +104,7 @@ impl Vendors {
         settle(&["etc/apt", "var/lib/apt", "var/cache/apt"].map(|name| root.join(name)))
     }
 
-    /// A day goes by: the repository has an update for safety's sake that no machine has heard of yet.
+    /// A day later: the repository has a security update that is not in any machine's lists.
     pub(crate) fn next_day(&self, folder: &Path, installed: &[Package]) -> io::Result<()> {
         let mut newer: Vec<Package> =
             installed.iter().filter(|p| p.name == SAFETY && p.version.ends_with("-2")).cloned().collect();
@@ -117,7 +117,7 @@ impl Vendors {
         publish(&folder.join("repository"), &suite, signing(&[&self.foreshore], made))
     }
 
-    /// Trusts the system's vendor for the administrator; the payments' key is known to the machine only.
+    /// Trusts the system's vendor for the administrator; only the machine knows the payment vendor's key.
     pub(crate) fn pin(&self, trust: &Path) -> io::Result<()> {
         let keyring = Keyring::read(&self.foreshore.keyring().map_err(failed)?).map_err(failed)?;
         let keys = VendorKeys::in_folder(trust);
@@ -125,7 +125,7 @@ impl Vendors {
     }
 }
 
-/// Nothing of the builder's clock or user shows.
+/// Independent of the builder's clock and user.
 fn settle(tops: &[PathBuf]) -> io::Result<()> {
     let mut todo = tops.to_vec();
     let mut all = Vec::new();

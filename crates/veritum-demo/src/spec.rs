@@ -1,4 +1,4 @@
-//! The packages of Foreshore 4.2, and of the two releases before it. All of them are made up.
+//! The packages of Foreshore 4.2 and of the two releases before it, all made up.
 
 use crate::elf;
 use crate::package::{Content, Item, Package};
@@ -6,10 +6,10 @@ use crate::seed::Seed;
 
 const ROOT: [(&str, u32); 2] = [("root", 0), ("root", 0)];
 const LIB: &str = "/usr/lib/x86_64-foreshore";
-/// When the release was made: 2026-01-12.
+/// The date of the release: 2026-01-12.
 const RELEASED: i64 = 1_768_176_000;
 
-/// What kind of package it is.
+/// The kind of a package.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Kind {
     Library,
@@ -19,7 +19,7 @@ enum Kind {
     Data,
 }
 
-/// Name, what it is, kind, how many data files it brings.
+/// Name, description, kind, number of data files.
 const PACKAGES: [(&str, &str, Kind, u64); 56] = [
     ("libbrine1", "core functions that every program uses", Kind::Library, 2),
     ("libtidal3", "times of high and low water", Kind::Library, 2),
@@ -79,7 +79,7 @@ const PACKAGES: [(&str, &str, Kind, u64); 56] = [
     ("screenbuoy", "reads the screen aloud", Kind::App, 32),
 ];
 
-/// Collects a package's entries; folders come by themselves.
+/// Collects a package's entries; adds folders.
 struct Maker {
     package: Package,
     mtime: i64,
@@ -239,11 +239,11 @@ fn data(name: &str, maker: &mut Maker, seed: &mut Seed, count: u64) {
     }
 }
 
-/// What a few packages have that the others have not: the awkward things of real systems.
+/// Unusual properties that real packages have.
 fn particulars(name: &str, maker: &mut Maker, seed: &mut Seed) {
     match name {
         "tidecore-utils" => {
-            // One program under several names.
+            // One program with several names.
             let many = elf::program("tidecore-utils: one program, three names", &seed.bytes(30_000));
             maker.program("/usr/bin/tidesort", many);
             for other in ["tidecut", "tidejoin"] {
@@ -332,7 +332,7 @@ fn base(version: &str) -> Package {
         maker.link(&format!("/{alias}"), &format!("usr/{alias}"));
     }
     maker.settings("/etc/motd", "Saltmarsh Ferries, ticket office\n".into());
-    // Listed through the alias, as older packages do.
+    // Listed through the alias, as in older packages.
     maker.file(
         "/usr/share/doc/foreshore-base/copyright",
         b"foreshore-base is made up and may be copied by everybody.\n".to_vec(),
@@ -373,7 +373,7 @@ pub(crate) fn installed(seed: u64) -> Vec<Package> {
         let (version, mtime) = if updated { ("4.2-2", 1_772_409_600) } else { ("4.2-1", RELEASED) };
         let mut package = package(seed, spec, version, mtime);
         if spec.0 == "libbrine1" {
-            // Both architectures ship the same documents.
+            // Both architectures ship the same documentation.
             package.items.retain(|i| !i.path.starts_with("/usr/share/doc/libbrine1/"));
             let mut maker = Maker { package, mtime };
             docs(&mut maker, &mut Seed::new(seed, "libbrine1 docs"));
@@ -391,7 +391,7 @@ pub(crate) fn installed(seed: u64) -> Vec<Package> {
     all
 }
 
-/// Older versions, to go back to.
+/// Older versions.
 #[must_use]
 pub(crate) fn older(seed: u64) -> Vec<Package> {
     let mut all = Vec::new();

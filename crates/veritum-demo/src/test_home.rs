@@ -1,4 +1,4 @@
-//! For tests: a machine with one application of no one's, whose card the administrator has, and a user who keeps things in it.
+//! For tests: a machine with one application without a package, its card, and a user with data of it.
 
 use std::collections::BTreeSet;
 use std::fs;
@@ -44,7 +44,7 @@ what = "mail"
 places = ["~/.quay/*/mail", "{config}/quay/letters"]
 "#;
 
-/// What the user has: paths below the home. A letter's text is its path.
+/// The user's files: paths relative to the home. Each text file contains its path.
 pub const THINGS: [&str; 14] = [
     "Documents/one.odt",
     "Documents/two",
@@ -62,17 +62,17 @@ pub const THINGS: [&str; 14] = [
     ".local/state/quay/window",
 ];
 
-/// Such a machine.
+/// The machine, its user and its card.
 pub struct TestHome {
     /// The machine, and the store of its one package.
     pub world: World,
 }
 
 impl TestHome {
-    /// Makes it in that folder, with an empty home.
+    /// Creates it in that folder, with an empty home.
     ///
     /// # Panics
-    /// When it cannot be made.
+    /// When it cannot be created.
     #[must_use]
     pub fn empty(folder: &Path) -> Self {
         let mut quay = package("quay", "1.0-1");
@@ -85,7 +85,7 @@ impl TestHome {
     /// With all of [`THINGS`].
     ///
     /// # Panics
-    /// When it cannot be made.
+    /// When it cannot be created.
     #[must_use]
     pub fn new(folder: &Path) -> Self {
         let here = Self::empty(folder);
@@ -109,7 +109,7 @@ impl TestHome {
         }
         symlink("127.0.1.1:+1", self.home().join(".quay/a/lock"))?;
         own(&self.home())?;
-        // A time that nothing made now has.
+        // A time that no file created now has.
         for thing in THINGS {
             let file = fs::File::options().append(true).open(self.home().join(thing))?;
             file.set_modified(UNIX_EPOCH + Duration::new(1_700_000_000, 7))?;
@@ -123,7 +123,7 @@ impl TestHome {
         self.world.at("/home/mirela")
     }
 
-    /// Writes a file of the user's, with the folders above it that are not there.
+    /// Writes a file of the user's, creating missing folders.
     ///
     /// # Errors
     /// When it cannot be written.
@@ -170,10 +170,10 @@ pub fn texts(folder: &Path) -> BTreeSet<String> {
     all
 }
 
-/// Gives a folder and all in it to the user.
+/// Gives a folder and everything in it to the user.
 ///
 /// # Errors
-/// When it cannot be given.
+/// When the owner cannot be set.
 pub fn own(path: &Path) -> io::Result<()> {
     own_one(path)?;
     if !fs::symlink_metadata(path)?.is_dir() {

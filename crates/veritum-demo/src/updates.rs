@@ -1,4 +1,4 @@
-//! What updates depend on in the demo: units of a are-in for a service manager, and damage that keeps updates from coming.
+//! Updates of the demo: units of a substitute for a service manager, and damage that blocks updates.
 
 use std::fs;
 use std::io;
@@ -10,7 +10,7 @@ use veritum_core::platform::stand_in::{StandIn, StandInUnit};
 use crate::faults::Fault;
 use crate::small_disk;
 
-/// Units that fetch and apply updates, and whether they run.
+/// Units that download and install updates, and whether they are running.
 const UNITS: [(&str, Active); 4] = [
     ("apt-daily.timer", Active::Running),
     ("apt-daily.service", Active::Idle),
@@ -27,7 +27,7 @@ fn unit(active: Active, result: Option<&str>) -> StandInUnit {
     }
 }
 
-/// The folder of the are-in for the machine's service manager.
+/// The folder of the substitute for the machine's service manager.
 #[must_use]
 pub fn services(folder: &Path) -> StandIn {
     StandIn::in_folder(&folder.join("services"))
@@ -46,7 +46,7 @@ pub(crate) fn furnish(folder: &Path) -> io::Result<()> {
     Ok(())
 }
 
-/// The file of a folder whose name begins so.
+/// The first file of a folder with this prefix.
 fn beginning(folder: &Path, with: &str) -> io::Result<PathBuf> {
     let mut names: Vec<PathBuf> = fs::read_dir(folder)?.flatten().map(|entry| entry.path()).collect();
     names.sort();
@@ -54,10 +54,10 @@ fn beginning(folder: &Path, with: &str) -> io::Result<PathBuf> {
     names.into_iter().find(fits).ok_or_else(|| io::ErrorKind::NotFound.into())
 }
 
-/// Does damage that keeps updates from coming to a machine that is still whole.
+/// Applies damage that blocks updates to a machine that is still intact.
 ///
 /// # Errors
-/// When the demo is not as it was built.
+/// When the demo is not as built.
 pub fn apply_to_updates(folder: &Path, fault: &Fault) -> io::Result<()> {
     let root = folder.join("machine");
     let cache = root.join("var/cache/apt/archives");

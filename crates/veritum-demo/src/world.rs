@@ -1,4 +1,4 @@
-//! Small worlds for tests of whole machines: a few files, their package, a signed store, the administrator's folder.
+//! Small machines for tests: a few files, their package, a signed store, the administrator's folder.
 
 use std::fs;
 use std::io;
@@ -19,7 +19,7 @@ pub struct World {
     folder: PathBuf,
 }
 
-/// Starts a package whose folders come by themselves.
+/// Starts a package that adds folders itself.
 #[must_use]
 pub fn package(name: &str, version: &str) -> Package {
     let mut package = Package {
@@ -35,7 +35,7 @@ pub fn package(name: &str, version: &str) -> Package {
     package
 }
 
-/// Adds an entry, and the folders that it is in.
+/// Adds an entry and its parent folders.
 pub fn add(package: &mut Package, path: &str, content: Content, mode: u32) {
     if let Some((above, _)) = path.rsplit_once('/').filter(|_| path != "/") {
         let above = if above.is_empty() { "/" } else { above };
@@ -53,7 +53,7 @@ pub fn add_file(package: &mut Package, path: &str, text: &str) {
 }
 
 impl World {
-    /// Installs packages on a new machine, and takes them into a new store.
+    /// Installs packages on a new machine, and adds them to a new store.
     ///
     /// # Panics
     /// When the folder cannot be written.
@@ -65,7 +65,7 @@ impl World {
         world
     }
 
-    /// The world that was made in that folder, or copied there.
+    /// The machine that was created in that folder, or copied there.
     #[must_use]
     pub fn at_folder(folder: &Path) -> Self {
         Self { folder: folder.to_owned() }
@@ -133,7 +133,7 @@ impl World {
         self.folder.join("store")
     }
 
-    /// The packages that the store was filled from.
+    /// The packages that were added to the store.
     #[must_use]
     pub fn pool(&self) -> PathBuf {
         self.folder.join("pool")
@@ -145,7 +145,7 @@ impl World {
         Pins::in_folder(&self.folder.join("trust"))
     }
 
-    /// Places for short work.
+    /// Folders for temporary work.
     #[must_use]
     pub fn scratch(&self) -> Vec<PathBuf> {
         vec![self.folder.clone()]

@@ -12,7 +12,7 @@ use support::{check, files_of, open, repair};
 use veritum_core::areas::{DATABASE, STORE};
 use veritum_core::event::{Event, Flow, NoObserver, Observer};
 use veritum_core::model::{Authority, Scope};
-use veritum_core::report::{FillReport, Outcome};
+use veritum_core::report::{Outcome, StoreAddReport};
 use veritum_core::store::{self, Reach, Store};
 use veritum_core::trust::{Pins, Versions};
 use veritum_core::work::{Agreement, Settings, Supplier};
@@ -63,7 +63,7 @@ fn expires() -> jiff::Timestamp {
     jiff::Timestamp::from_second(veritum_demo::EXPIRES).unwrap()
 }
 
-fn fill(settings: &Settings, contents: bool) -> FillReport {
+fn fill(settings: &Settings, contents: bool) -> StoreAddReport {
     open(settings).fill_installed(contents, false, &NoObserver, &mut |_| Agreement::Yes).unwrap()
 }
 

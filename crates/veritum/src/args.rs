@@ -1,4 +1,4 @@
-//! The grammar: verb, then what.
+//! The command line's grammar: a verb, then its subject.
 
 use std::ffi::OsString;
 use std::path::PathBuf;
@@ -285,12 +285,12 @@ pub(crate) struct UpdatesArgs {
     pub(crate) trouble: Option<DateTime>,
 }
 
-/// A day's first moment, or the moment that was typed.
+/// A day's first moment, or the given time.
 fn first_moment(text: &str) -> Result<DateTime, String> {
     moment(text, Time::midnight())
 }
 
-/// A day's last moment, or the moment that was typed.
+/// A day's last moment, or the given time.
 fn last_moment(text: &str) -> Result<DateTime, String> {
     moment(text, Time::constant(23, 59, 59, 0))
 }
@@ -325,9 +325,9 @@ pub(crate) enum StoreVerb {
     },
     /// Sign the added packages
     Sign {
-        /// Folder of the private keys
+        /// Folder of the private keys (default: where `store create` wrote them)
         #[arg(long, value_name = "KEYDIR")]
-        keys: PathBuf,
+        keys: Option<PathBuf>,
     },
     /// Show the keys of a store or of a vendor's keyring, ask, and trust them
     Trust {
@@ -341,7 +341,7 @@ pub(crate) enum StoreVerb {
     },
 }
 
-/// A number as people type it, with words for when it is none.
+/// A number, with an error message for other words.
 fn whole_number(text: &str) -> Result<u64, String> {
     text.parse().map_err(|_| "CHANGE must be a number (see `veritum list changes`)".to_owned())
 }

@@ -1,5 +1,5 @@
-//! Settings from a file. The option wins, then the variable, then the file; never the current folder, never the
-//! machine that is examined.
+//! Settings from a file. An option takes precedence, then the variable, then the file; never read from the current folder or
+//! the machine being examined.
 
 use std::path::{Path, PathBuf};
 
@@ -8,9 +8,9 @@ use serde::Deserialize;
 use crate::args::{Color, MinTrust};
 use crate::errors::Failure;
 
-/// Where settings lie unless `--config` names another file.
+/// The configuration file, unless `--config` names another.
 const PLACE: &str = "/etc/veritum/veritum.toml";
-/// A configuration file over this size is none.
+/// Larger configuration files are refused.
 const MAX: u64 = 1 << 20;
 
 /// `veritum.toml`.
@@ -23,30 +23,30 @@ pub(crate) struct Config {
     pub(crate) store: Option<String>,
     /// The state folder.
     pub(crate) state_dir: Option<PathBuf>,
-    /// Further places to take things from: folders, files, URLs.
+    /// Further sources: folders, files, URLs.
     #[serde(default)]
     pub(crate) from: Vec<String>,
     /// Whether the network must not be used.
     #[serde(default)]
     pub(crate) no_network: bool,
-    /// Where downloads are kept.
+    /// The folder of downloads.
     pub(crate) cache_dir: Option<PathBuf>,
     /// Whether every package is compared with its .deb file.
     #[serde(default)]
     pub(crate) complete: bool,
-    /// How strongly things must be verified.
+    /// The required strength of verification.
     pub(crate) min_trust: Option<MinTrust>,
-    /// Threads.
+    /// The number of threads.
     pub(crate) jobs: Option<usize>,
-    /// When to colour.
+    /// When to use colours.
     pub(crate) color: Option<Color>,
-    /// `UID:GID` to which every expected owner is mapped.
+    /// `UID:GID` that replaces every expected owner.
     pub(crate) owner_of_root: Option<String>,
-    /// A folder that is in for the service manager of a machine that does not run.
+    /// A folder that substitutes the service manager of a machine that is not running.
     pub(crate) services: Option<PathBuf>,
     /// A folder of application cards.
     pub(crate) cards: Option<PathBuf>,
-    /// The folder that the file is in.
+    /// The folder of the configuration file.
     #[serde(skip)]
     pub(crate) folder: PathBuf,
 }
@@ -76,12 +76,12 @@ impl Config {
         Ok(config)
     }
 
-    /// Whether it is not the system's own.
+    /// Whether it is not the system's own file.
     pub(crate) fn is_own(&self) -> bool {
         Path::new(PLACE).parent() != Some(&self.folder)
     }
 
-    /// The user and group that `owner-of-root` names.
+    /// The user and group of `owner-of-root`.
     pub(crate) fn owner_of_root(&self) -> Result<Option<(u32, u32)>, Failure> {
         let Some(text) = &self.owner_of_root else { return Ok(None) };
         let ids = text.split_once(':').and_then(|(u, g)| Some((u.parse().ok()?, g.parse().ok()?)));

@@ -1,4 +1,4 @@
-//! What a command runs with: settings put together, and how to repeat it.
+//! The settings of a command, and the options to repeat in suggested commands.
 
 use std::cell::OnceCell;
 use std::ffi::OsString;
@@ -22,21 +22,21 @@ use crate::processes::begun_at;
 use crate::progress::Progress;
 use crate::render::layout::Width;
 
-/// Where downloads are kept unless something else is said: the place for what can be got again (FHS 3.0, 5.5).
+/// The default folder of downloads (FHS 3.0, 5.5).
 const DOWNLOADS: &str = "/var/cache/veritum";
 
-/// Notes on machines that are mounted from elsewhere.
+/// Notes on mounted machines.
 const NOTES: &str = "/var/lib/veritum/machines";
 
-/// Everything that a command needs from outside.
+/// Everything that a command needs.
 pub(crate) struct Context {
     pub(crate) global: Global,
     pub(crate) settings: Settings,
     pub(crate) progress: Progress,
-    /// How wide lines of standard output may be.
+    /// The width of lines of standard output.
     pub(crate) width: Width,
     machine: OnceCell<MachineReport>,
-    /// The options that were given, for suggested commands to mean the same.
+    /// The given options, for suggested commands.
     given: Given,
 }
 
@@ -103,22 +103,22 @@ impl Context {
         self.machine.get().cloned()
     }
 
-    /// A command to type next, with the options that this one was given.
+    /// A suggested command, with the options of this one that matter for it.
     pub(crate) fn command(&self, words: &str) -> String {
         format!("veritum {}", self.given.complete(words))
     }
 
-    /// A command with its own `--store` to type next.
+    /// A suggested command with its own `--store`.
     pub(crate) fn store_command(&self, words: &str, store: &str) -> String {
         self.command(&format!("{words} --store {store}"))
     }
 
-    /// An action as a person reads it; a command of Veritum's gets the options that this one was given.
+    /// An action for people; a Veritum command gets the options of this one.
     pub(crate) fn action(&self, action: &Action) -> String {
         self.completed(action.clone()).to_string()
     }
 
-    /// The same action, with the options that this command was given.
+    /// The same action, with the options of this command.
     pub(crate) fn completed(&self, action: Action) -> Action {
         match action.own_command().map(|words| self.command(words)) {
             Some(command) => Action { command: Some(command), ..action },
@@ -131,13 +131,13 @@ impl Context {
     }
 }
 
-/// Where what was verified before is kept: with the configuration that was named (a stick), else in the system's cache.
+/// The folder of verified facts: next to the configuration that was named (a stick), else in the system's cache.
 fn cache(config: &Config) -> PathBuf {
     if config.is_own() { config.folder.join("cache") } else { PathBuf::from(DOWNLOADS) }
 }
 
-/// Where notes on machines lie that are mounted from elsewhere: with the configuration that was named, else in the system's
-/// own state folder, or in that of the user (XDG Base Directory Specification 0.8).
+/// The folder of notes on mounted machines: next to the configuration that was named, else in the system's
+/// state folder, or in the user's (XDG Base Directory Specification 0.8).
 fn notes(config: &Config) -> Option<PathBuf> {
     if config.is_own() {
         return Some(config.folder.join("notes"));
@@ -150,7 +150,7 @@ fn notes(config: &Config) -> Option<PathBuf> {
     Some(state.join("veritum"))
 }
 
-/// The command that finishes or undoes a change when this process is gone before its end.
+/// The command that completes or undoes a change if this process dies before its end.
 fn recovery(global: &Global) -> Vec<OsString> {
     let Ok(program) = std::env::current_exe() else { return Vec::new() };
     let whole = |path: &PathBuf| std::path::absolute(path).unwrap_or_else(|_| path.clone());
@@ -164,7 +164,7 @@ fn recovery(global: &Global) -> Vec<OsString> {
     words
 }
 
-/// Why no question can be answered; `None` when one can, or was answered beforehand.
+/// Why a question cannot be answered; `None` when it can, or was answered in advance.
 pub(crate) fn unanswerable(global: &Global) -> Option<&'static str> {
     match (global.yes, global.json, io::stdin().is_terminal()) {
         (true, ..) => None,
@@ -174,7 +174,7 @@ pub(crate) fn unanswerable(global: &Global) -> Option<&'static str> {
     }
 }
 
-/// Refuses what was named with `--from` and is not there: what it was to give would be missed without a word.
+/// Refuses a `--from` that does not exist: otherwise its packages would be missing silently.
 fn require_sources(typed: &[OsString]) -> Result<(), Failure> {
     let is_url = |text: &OsString| text.to_str().is_some_and(|t| t.starts_with("http://") || t.starts_with("https://"));
     match typed.iter().find(|place| !is_url(place) && !Path::new(place).exists()) {
@@ -187,7 +187,7 @@ fn require_sources(typed: &[OsString]) -> Result<(), Failure> {
     }
 }
 
-/// What was named with `--from`, then what the configuration file names: a place of the file's is meant from its folder.
+/// The sources named with `--from`, then those of the configuration file; paths in the file are relative to its folder.
 fn suppliers(typed: &[OsString], configured: &[String], folder: &Path) -> Vec<Supplier> {
     let url = |text: &str| {
         let network = ["http://", "https://"].iter().any(|scheme| text.starts_with(scheme));
@@ -198,7 +198,7 @@ fn suppliers(typed: &[OsString], configured: &[String], folder: &Path) -> Vec<Su
     typed.chain(configured).collect()
 }
 
-/// The proxies that the environment names, in small letters or large.
+/// The proxies in the environment, by their lower-case or upper-case names.
 fn proxies() -> Proxies {
     let one = |name: &str| {
         let named = std::env::var(name).or_else(|_| std::env::var(name.to_uppercase())).ok();
@@ -207,7 +207,7 @@ fn proxies() -> Proxies {
     let all = one("all_proxy");
     let none_for = one("no_proxy").unwrap_or_default();
     Proxies {
-        // In large letters this one can be set by the one that asks a web server for something.
+        // A web server's clients can set this variable in upper case.
         http: std::env::var("http_proxy").ok().filter(|v| !v.is_empty()).or_else(|| all.clone()),
         https: one("https_proxy").or(all),
         none_for: none_for.split(',').map(|host| host.trim().to_owned()).filter(|host| !host.is_empty()).collect(),

@@ -1,4 +1,4 @@
-//! What every JSON document has next to its own content: version, machine, host, time, totals and exit status.
+//! The common part of every JSON document: version, machine, host, time, totals and exit status.
 
 use std::collections::BTreeMap;
 
@@ -8,8 +8,9 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use veritum_core::model::ActionResult;
 use veritum_core::report::{
-    AppReport, AppsReport, ChangesReport, CheckReport, DamagedChange, ExplainReport, Fate, FillReport, MachineReport,
-    PackagesReport, RecoverReport, RepairReport, ResetReport, StatusReport, StoreReport, UndoReport, UpdatesReport,
+    AppReport, AppsReport, ChangesReport, CheckReport, DamagedChange, ExplainReport, Fate, MachineReport,
+    PackagesReport, RecoverReport, RepairReport, ResetReport, StatusReport, StoreAddReport, StoreReport, UndoReport,
+    UpdatesReport,
 };
 
 use crate::errors::ErrorReport;
@@ -20,7 +21,7 @@ pub(crate) type Totals = BTreeMap<&'static str, u64>;
 
 /// A result that is printed as one JSON document.
 pub(crate) trait Document: Serialize + JsonSchema {
-    /// What it counts as a whole.
+    /// Its totals.
     fn totals(&self) -> Totals;
 }
 
@@ -58,7 +59,7 @@ impl Document for UndoReport {
 
 impl Document for ResetReport {
     fn totals(&self) -> Totals {
-        // Folders are moved as one: what is in them is counted by part.
+        // Folders are moved as one: their contents are counted by part.
         let parts = || self.homes.iter().flat_map(|home| &home.parts).filter(|part| part.fate == Fate::SetAside);
         let done = self.homes.iter().filter(|home| home.change.is_some());
         let moved = done.flat_map(|home| &home.parts).filter(|part| part.fate == Fate::SetAside);
@@ -68,7 +69,7 @@ impl Document for ResetReport {
     }
 }
 
-impl Document for FillReport {
+impl Document for StoreAddReport {
     fn totals(&self) -> Totals {
         let refused = self.refused.len() as u64 + self.failed.len() as u64;
         [("added", self.added.len() as u64), ("known", self.known), ("refused", refused)].into()
@@ -77,8 +78,7 @@ impl Document for FillReport {
 
 impl Document for StoreReport {
     fn totals(&self) -> Totals {
-        let refused = self.refused.len() as u64;
-        [("packages", self.packages.len() as u64), ("known", self.known), ("refused", refused)].into()
+        [("packages", self.packages.len() as u64)].into()
     }
 }
 
@@ -128,15 +128,15 @@ impl Document for ErrorReport {
     }
 }
 
-/// What is the same in every document of a run.
+/// The common part of the documents of a run.
 pub(crate) struct Head {
     /// The machine, if one was examined.
     pub(crate) machine: Option<MachineReport>,
-    /// When the command began.
+    /// The start of the command.
     pub(crate) at: jiff::Timestamp,
 }
 
-/// Any JSON, with the keys of objects in their order.
+/// Any JSON value, with objects in the order of their keys.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(untagged)]
 pub(crate) enum Json {
@@ -160,7 +160,7 @@ impl Json {
     }
 }
 
-/// A result as the document that is printed: first what every document has, then its own content.
+/// A document: the common part first, then the result.
 pub(crate) fn document<T: Document>(result: &T, head: &Head, status: u8) -> serde_json::Result<Json> {
     let mut own = match Json::new(result)? {
         Json::Object(own) => own,
@@ -180,7 +180,7 @@ pub(crate) fn document<T: Document>(result: &T, head: &Head, status: u8) -> serd
     Ok(Json::Object(whole))
 }
 
-/// The name of the computer that runs Veritum: not always the machine that is worked on.
+/// The name of the computer that runs Veritum: not always the machine that is examined.
 fn host() -> String {
     rustix::system::uname().nodename().to_string_lossy().into_owned()
 }

@@ -1,4 +1,4 @@
-//! The one translator at the top: from the core's errors to words, exit status and the next command.
+//! Translates errors of the core into messages, exit statuses and next commands.
 
 use std::path::Path;
 
@@ -32,12 +32,12 @@ impl ErrorReport {
     const FORMAT: &'static str = "veritum.error/1";
 }
 
-/// What is said when something could not be done: three short lines at most.
+/// An error message: at most three short lines.
 #[derive(Debug)]
 pub(crate) struct Failure {
     /// What went wrong.
     pub(crate) what: String,
-    /// Why, when that is not said already.
+    /// Why, unless the first line says it.
     pub(crate) why: String,
     /// What to do.
     pub(crate) hint: Option<Action>,
@@ -78,12 +78,12 @@ impl Failure {
     }
 }
 
-/// Control characters in messages that quote foreign data never reach the terminal raw.
+/// Control characters in messages with foreign data never reach the terminal.
 fn clean(text: &str) -> String {
     text.chars().map(|c| if c.is_control() { ' ' } else { c }).collect()
 }
 
-/// What is said where a question would have to be asked.
+/// The error when a question is needed and cannot be asked.
 pub(crate) fn cannot_ask(why: &str) -> Failure {
     Failure::usage(
         "cannot ask for confirmation".into(),
@@ -275,7 +275,7 @@ impl From<StoreError> for Failure {
                 Some(Action::command(format!("veritum store trust {}", shown(path)))),
             ),
             StoreError::Unpublished { path } => {
-                (why, Some(Action::command(format!("veritum store sign --keys KEYDIR --store {}", shown(path)))))
+                (why, Some(Action::command(format!("veritum store sign --store {}", shown(path)))))
             }
             StoreError::RolledBack { .. } => {
                 ("an older copy may hide later fixes".to_owned(), Some("use the current copy of the store".into()))
@@ -292,10 +292,7 @@ impl From<StoreError> for Failure {
             }
             StoreError::Expired { .. } => (
                 "over a network an old copy could be served forever".to_owned(),
-                Some(Action::explained(
-                    "ask the store's maintainer to sign it again",
-                    "veritum store sign --keys KEYDIR --store FOLDER",
-                )),
+                Some("ask the store's maintainer to sign it again (veritum store sign)".into()),
             ),
             StoreError::NotAFolder { .. } => {
                 let next = "work on its folder, then upload the files again";
@@ -307,9 +304,9 @@ impl From<StoreError> for Failure {
             StoreError::NotAStore { path } if is_empty(path) => {
                 ("the folder is empty or missing: is the disk mounted?".to_owned(), None)
             }
-            StoreError::NotAStore { .. } => (why, Some(Action::command("veritum store create DIR --keys KEYDIR"))),
+            StoreError::NotAStore { .. } => (why, Some(Action::command("veritum help store create"))),
             StoreError::Busy { .. } => (why, Some("wait until it ends, then run the command again".into())),
-            StoreError::Absent { .. } => (why, Some(Action::command("veritum store add PATH"))),
+            StoreError::Absent { .. } => (why, Some(Action::command("veritum store add --installed"))),
             StoreError::Keys(KeysError::Exposed { path }) => {
                 (why, Some(Action::command(format!("chmod 600 {}", shown(path)))))
             }
@@ -319,7 +316,7 @@ impl From<StoreError> for Failure {
     }
 }
 
-/// Whether there is nothing at a place, or nothing in it: as with a mount point whose medium is not mounted.
+/// Whether a folder does not exist or is empty, such as a mount point without its medium.
 fn is_empty(place: &Path) -> bool {
     match std::fs::read_dir(place) {
         Ok(mut names) => names.next().is_none(),
@@ -327,7 +324,7 @@ fn is_empty(place: &Path) -> bool {
     }
 }
 
-/// A word that was typed and means nothing, with what was probably meant.
+/// The error for an unknown word, with the word that was probably meant.
 pub(crate) fn unknown_word(kind: &str, typed: &str, known: &[&str]) -> Failure {
     let hint = nearest(typed, known.iter().copied()).map(|k| format!("did you mean '{k}'?").into());
     let all = known.join(", ");

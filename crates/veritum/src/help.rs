@@ -1,4 +1,4 @@
-//! Help beyond what the parser knows: from a symptom to a command, examples, exit statuses, and which options a command has.
+//! Help in addition to the parser's: from a symptom to a command, examples, exit statuses, and each command's options.
 
 use clap::{Command, CommandFactory as _};
 use veritum_core::areas::AREAS;
@@ -6,10 +6,10 @@ use veritum_core::areas::AREAS;
 use crate::args::Cli;
 use crate::options::has_effect;
 
-/// The columns of a help page, at most.
+/// The maximum width of a help page.
 const WIDEST: usize = 100;
 
-/// What is said of a command next to its options.
+/// The help of a command besides its options.
 pub(crate) struct Topic {
     /// The command, such as `store add`.
     pub(crate) verb: &'static str,
@@ -28,7 +28,7 @@ const READING: &[(&str, &str)] = &[FINE, USAGE, FAILED];
 const STORING: &[(&str, &str)] =
     &[DECLINED, USAGE, FAILED, ("130, 143", "interrupted: run the command again to resume")];
 
-/// Every command that people type, in the order of the help.
+/// All public commands, in the order of the help.
 pub(crate) const TOPICS: &[Topic] = &[
     Topic {
         verb: "status",
@@ -144,7 +144,10 @@ pub(crate) const TOPICS: &[Topic] = &[
     },
     Topic {
         verb: "store sign",
-        examples: &[("veritum store sign --keys ~/veritum-keys --store /media/stick/store", "sign the added packages")],
+        examples: &[
+            ("veritum store sign --store /media/stick/store", "sign the added packages"),
+            ("veritum store sign --keys ~/veritum-keys --store /srv/store", "with keys that are in another place now"),
+        ],
         statuses: READING,
     },
     Topic {
@@ -184,7 +187,7 @@ pub(crate) const STATUSES: &[(&str, &str)] = &[
     STOPPED,
 ];
 
-/// From what a person sees to what to type first.
+/// From a symptom to the first command.
 pub(crate) const SYMPTOMS: &[(&str, &str)] = &[
     ("Something is wrong, cause unknown", "veritum check"),
     ("System files damaged or missing", "veritum repair"),
@@ -197,7 +200,7 @@ pub(crate) const SYMPTOMS: &[(&str, &str)] = &[
     ("Learn it on a demo system", "veritum demo --pause"),
 ];
 
-/// What `veritum` alone prints.
+/// The output of `veritum` alone.
 pub(crate) fn overview() -> String {
     let mut text = format!(
         "Veritum {}: finds damaged system files on Debian-family desktops\nand restores them from a trusted source.\n\n",
@@ -212,7 +215,7 @@ pub(crate) fn overview() -> String {
     text
 }
 
-/// The command line with, for each command, its own options only, examples and exit statuses.
+/// The parser with, for each command, only its own options, examples and exit statuses.
 pub(crate) fn command() -> Command {
     let mut command = Cli::command();
     let globals: Vec<clap::Arg> = command.get_arguments().filter(|arg| arg.is_global_set()).cloned().collect();
@@ -228,7 +231,7 @@ pub(crate) fn command() -> Command {
             sub
         });
     }
-    // Of the whole, only what does something without a command is shown.
+    // Only options that have an effect without a command are shown.
     let hidden: Vec<String> = globals.iter().map(|arg| arg.get_id().to_string()).collect();
     for id in hidden {
         command = command.mut_arg(id, |arg| arg.hide(true));
@@ -236,7 +239,7 @@ pub(crate) fn command() -> Command {
     command.after_help("Options of a command, examples and exit statuses: veritum help VERB")
 }
 
-/// A command that shows the options that have an effect in it, examples, and its exit statuses.
+/// A command's options, examples and exit statuses.
 fn with_own_help(mut command: Command, verb: &str, globals: &[clap::Arg]) -> Command {
     for arg in globals {
         let hide = !has_effect(arg.get_id().as_str(), verb);
@@ -249,7 +252,7 @@ fn with_own_help(mut command: Command, verb: &str, globals: &[clap::Arg]) -> Com
     command.after_help(format!("{what}{examples}\n\n{statuses}"))
 }
 
-/// What can be named, a line for each area and selector.
+/// What can be named: one line for each area and selector.
 pub(crate) fn what_rows() -> Vec<(String, String)> {
     let about = || AREAS.iter().map(|area| area.about());
     let areas = about().map(|about| (about.name.word().to_owned(), about.help.to_owned()));
@@ -267,7 +270,7 @@ fn what_table() -> String {
     columns("WHAT (default: every area, without users' homes and the network):", what_rows().into_iter())
 }
 
-/// Two columns under a heading; the second is wrapped to the terminal, or comes below the first where that is too wide.
+/// Two columns under a heading; the second is wrapped to the terminal's width, or below the first if that is too wide.
 fn columns(heading: &str, rows: impl Iterator<Item = (String, String)>) -> String {
     let rows: Vec<(String, String)> = rows.collect();
     let terminal = terminal_size::terminal_size().map_or(WIDEST, |(width, _)| usize::from(width.0)).min(WIDEST);
@@ -300,7 +303,7 @@ fn wrapped(text: &str, width: usize) -> Vec<String> {
     lines
 }
 
-/// The help page of a command: `check`, `store add`; of all without words. `None` if there is no such command.
+/// The help page of a command such as `check` or `store add`; of the program without words. `None` for an unknown command.
 pub(crate) fn page(words: &[String]) -> Option<String> {
     let mut whole = command();
     whole.build();

@@ -1,4 +1,4 @@
-//! `veritum`: the thin command line over the core. Arguments in, words and exit status out.
+//! `veritum`: the thin command line over the core.
 #![warn(clippy::unwrap_used)]
 
 mod args;
@@ -21,7 +21,7 @@ mod what;
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
-    // The core reports trouble as data; a panic is a broken invariant of ours and must not spill internals.
+    // The core reports errors as data; a panic is a bug of ours and must not print internals.
     std::panic::set_hook(Box::new(|info| {
         let place = info.location().map(|l| format!(" ({}:{})", l.file(), l.line())).unwrap_or_default();
         output::note(&format!("veritum: internal error{place}"));

@@ -1,6 +1,6 @@
-//! The options of every command: where each has an effect, and how those that were given are typed again.
+//! The options of every command: where each has an effect, and how the given ones are repeated.
 //!
-//! All of it comes from the parser: what was typed, however it was typed, and what the environment gave.
+//! Everything comes from the parser: what was typed in any form, and what the environment sets.
 
 use std::ffi::OsString;
 
@@ -10,12 +10,12 @@ use veritum_core::model::{Action, quoted};
 
 use crate::errors::Failure;
 
-/// An option, as the parser and as people know it.
+/// An option and its description.
 struct Effect {
     id: &'static str,
     option: &'static str,
     kind: Kind,
-    /// The commands that must have it, too, when they are suggested: it decides what they act on.
+    /// The commands that must repeat it when they are suggested: it decides what they act on.
     repeated: Groups,
     /// The commands in which it has an effect.
     commands: Groups,
@@ -27,19 +27,19 @@ enum Kind {
     Switch,
 }
 
-/// Commands, in groups.
+/// Groups of commands.
 type Groups = &'static [&'static [&'static str]];
 
 const LOOKS: &[&str] = &["status", "check", "repair", "explain", "list"];
 const CHANGES: &[&str] = &["reset", "undo", "recover"];
 const GUARD: &[&str] = &["guard"];
 const FILL: &[&str] = &["store add"];
-/// What is done with a store alone.
+/// Commands on a store alone.
 const STORES: &[&str] = &["store sign", "store trust", "store show"];
 
 const ON_A_MACHINE: Groups = &[LOOKS, CHANGES, GUARD, FILL];
 const WITH_A_STORE: Groups = &[LOOKS, FILL, &["store sign", "store show"]];
-/// Whatever works on a machine opens the store in use, which may lie on a web server.
+/// Every command on a machine opens the store in use, which may be on a web server.
 const OPENING_A_STORE: Groups = &[LOOKS, CHANGES, GUARD, FILL, STORES];
 const WITH_SOURCES: Groups = &[LOOKS, FILL];
 const WITH_NETWORK: Groups = &[LOOKS, FILL, &["store trust", "store show"]];
@@ -53,7 +53,7 @@ const CHECK_AND_REPAIR: Groups = &[&["check", "repair"]];
 const WRITING_FILES: Groups = &[&["repair", "undo", "recover"]];
 const LISTING: Groups = &[&["check", "repair", "list", "undo"]];
 
-/// In the order in which they are typed again.
+/// In the order in which they are repeated.
 #[rustfmt::skip]
 const EFFECTS: &[Effect] = &[
     Effect { id: "root", option: "--root", kind: Kind::Value, repeated: ON_A_MACHINE, commands: ON_A_MACHINE },
@@ -65,7 +65,7 @@ const EFFECTS: &[Effect] = &[
     Effect { id: "complete", option: "--complete", kind: Kind::Switch, repeated: CHECK_AND_REPAIR, commands: CHECK_AND_REPAIR },
     Effect { id: "min_trust", option: "--min-trust", kind: Kind::Value, repeated: CHECK_AND_REPAIR, commands: CHECK_AND_REPAIR },
     Effect { id: "clear_immutable", option: "--clear-immutable", kind: Kind::Switch, repeated: WRITING_FILES, commands: WRITING_FILES },
-    // What a quick check found is no reason for another quick one: that is typed again on purpose.
+    // A quick check's result does not suggest another quick check.
     Effect { id: "quick", option: "--quick", kind: Kind::Switch, repeated: &[], commands: CHECK },
     Effect { id: "plan", option: "--plan", kind: Kind::Switch, repeated: &[], commands: CHANGING },
     Effect { id: "yes", option: "--yes", kind: Kind::Switch, repeated: &[], commands: CHANGING },
@@ -74,10 +74,10 @@ const EFFECTS: &[Effect] = &[
     Effect { id: "verbose", option: "--verbose", kind: Kind::Switch, repeated: &[], commands: DETAILED },
     Effect { id: "json", option: "--json", kind: Kind::Switch, repeated: &[], commands: REPORTING },
 ];
-/// What is trusted is next to the configuration file in use, so every command needs the same one.
+/// Trusted keys are next to the configuration file, so every command needs the same one.
 const CONFIG: Effect = Effect { id: "config", option: "--config", kind: Kind::Value, repeated: &[], commands: &[] };
 
-/// These have an effect, or do no harm, wherever there is something to see.
+/// These have an effect, or do no harm, wherever there is output.
 const EVERYWHERE: [&str; 4] = ["jobs", "quiet", "color", "help"];
 
 /// Whether an option, by its id in the parser, has an effect in a command.
@@ -94,12 +94,12 @@ fn is_among(groups: Groups, command: &str) -> bool {
     groups.iter().any(|group| group.contains(&command))
 }
 
-/// The options that were given.
+/// The given options.
 #[derive(Debug, Default)]
 pub(crate) struct Given {
     /// Of the configuration file.
     config: String,
-    /// The others that are typed again, each with its option's name.
+    /// The others to repeat, each with its option's name.
     again: Vec<(&'static str, String)>,
 }
 
@@ -112,7 +112,7 @@ impl Given {
         Self { config: typed_again(&CONFIG, matches), again: again.collect() }
     }
 
-    /// A command with the options that decide what it acts on: those that were given and that have an effect in it.
+    /// A command with the given options that decide what it acts on.
     pub(crate) fn complete(&self, command: &str) -> String {
         let verb = verb_of(command);
         let has = |option: &str| command.split(' ').any(|word| word == option);
@@ -130,7 +130,7 @@ impl Given {
     }
 }
 
-/// An option that was given, as it is typed again; empty when it was not.
+/// An option as it is repeated; empty when it was not given.
 fn typed_again(effect: &Effect, matches: &ArgMatches) -> String {
     let given = matches!(matches.value_source(effect.id), Some(ValueSource::CommandLine | ValueSource::EnvVariable));
     match effect.kind {
@@ -145,7 +145,7 @@ fn typed_again(effect: &Effect, matches: &ArgMatches) -> String {
     }
 }
 
-/// The command that words begin with: `check`, `store add`.
+/// The command at the beginning of a list of words: `check`, `store add`.
 fn verb_of(command: &str) -> String {
     let mut words = command.split(' ');
     match (words.next(), words.next()) {
@@ -154,7 +154,7 @@ fn verb_of(command: &str) -> String {
     }
 }
 
-/// Refuses options that were typed and have no effect in the command that was typed.
+/// Refuses options that have no effect in the typed command.
 pub(crate) fn refuse_without_effect(matches: &ArgMatches) -> Result<(), Failure> {
     let Some((first, inner)) = matches.subcommand() else { return Ok(()) };
     let verb = match (first, inner.subcommand_name()) {

@@ -1,4 +1,4 @@
-//! Writing to the two streams: a reader that went away is a quiet end, anything else that goes wrong is reported.
+//! Writes to the two streams: a closed pipe is a quiet end, other errors are reported.
 
 use std::io::{self, Write as _};
 
@@ -23,7 +23,7 @@ fn told(written: io::Result<()>) -> Result<(), Failure> {
     }
 }
 
-/// The same once something was changed: that is, whether it can be reported or not.
+/// The same after something was changed: that is done whether it can be reported or not.
 pub(crate) fn after_change(told: Result<(), Failure>) -> Result<(), Failure> {
     told.map_err(|failure| Failure {
         why: format!("{}; the changes made are kept", failure.why),
@@ -33,7 +33,7 @@ pub(crate) fn after_change(told: Result<(), Failure>) -> Result<(), Failure> {
     })
 }
 
-/// Writes a line to stderr. Where no one reads it, nothing is lost but the line.
+/// Writes a line to stderr; errors are ignored.
 pub(crate) fn note(line: &str) {
     let _ = writeln!(io::stderr().lock(), "{line}");
 }

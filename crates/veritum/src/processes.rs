@@ -1,6 +1,6 @@
-//! Processes of this computer, distinguished from later ones with the same number.
+//! Processes of this computer, distinguished from later ones with the same id.
 
-/// When a process began, in the kernel's ticks since the start (proc_pid_stat(5), field 22).
+/// The start time of a process, in clock ticks since the boot (proc_pid_stat(5), field 22).
 pub(crate) fn begun_at(process: &str) -> Option<u64> {
     let stat = std::fs::read_to_string(format!("/proc/{process}/stat")).ok()?;
     stat.rsplit_once(')')?.1.split_ascii_whitespace().nth(19)?.parse().ok()

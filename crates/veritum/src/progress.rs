@@ -1,4 +1,4 @@
-//! Progress on stderr: calm, and only for people.
+//! Progress on stderr, for people only.
 
 use std::fmt::Write;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
@@ -12,10 +12,10 @@ use crate::exit;
 use crate::output::note;
 use crate::render::{count, grouped, size};
 
-/// Short work shows nothing at all.
+/// Short work shows no progress.
 const PATIENCE: Duration = Duration::from_millis(250);
 
-/// Shows how far the work is, and passes on the user's wish to stop.
+/// Shows the progress of the work, and passes on the user's request to stop.
 pub(crate) struct Progress {
     bar: Mutex<Option<Bar>>,
     items: Arc<AtomicU64>,
@@ -45,7 +45,7 @@ impl Progress {
             let _ = signal_hook::flag::register(signal, stop.clone());
         }
         let _ = signal_hook::flag::register(signal_hook::consts::SIGTERM, terminated.clone());
-        // Its end would be ours, in the middle of a change: writing too much is an error like any other.
+        // The signal would end us in the middle of a change: a write beyond the limit is an error like any other.
         let _ = signal_hook::flag::register(signal_hook::consts::SIGXFSZ, Arc::default());
         let shown = wanted && std::io::IsTerminal::is_terminal(&std::io::stderr());
         Self {
@@ -59,12 +59,12 @@ impl Progress {
         }
     }
 
-    /// Whether the user wishes to stop.
+    /// Whether the user wants to stop.
     pub(crate) fn is_stopped(&self) -> bool {
         self.stop.load(Ordering::Relaxed)
     }
 
-    /// The exit status that an interruption comes to.
+    /// The exit status of an interruption.
     pub(crate) fn interruption(&self) -> u8 {
         if self.terminated.load(Ordering::Relaxed) { exit::TERMINATED } else { exit::INTERRUPTED }
     }
@@ -72,7 +72,7 @@ impl Progress {
     fn begin(&self, phase: Phase, items: u64, bytes: u64) {
         self.items.store(0, Ordering::Relaxed);
         self.bytes.store(0, Ordering::Relaxed);
-        // What goes over a line that may be paid for by size is said beforehand, also where no bar is shown.
+        // Downloads are announced with their size, even where no bar is shown.
         if phase == Phase::Downloading && self.told && items > 0 {
             let debs = count(items, "package", "packages");
             note(&format!("Downloading {debs}, {} (use --no-network to prevent this)", size(bytes)));
@@ -113,7 +113,7 @@ impl Progress {
         if !self.shown {
             return;
         }
-        // The caller that finds the bar busy leaves the drawing to the other thread.
+        // If the bar is busy, the other thread draws it.
         let Ok(mut guard) = self.bar.try_lock() else { return };
         if let Some(bar) = guard.as_mut() {
             if !bar.visible && bar.begun.elapsed() > PATIENCE {
@@ -126,7 +126,7 @@ impl Progress {
     }
 }
 
-/// What a part of the work is called.
+/// The name of a part of the work.
 fn describe(phase: Phase) -> &'static str {
     match phase {
         Phase::Reading => "files: reading references",
@@ -170,7 +170,7 @@ impl Observer for Progress {
     }
 }
 
-/// Waits after each change log record until a line comes: so that a test can kill the program just there.
+/// Waits after each change log record for a line of input, so that a test can kill the program there.
 #[cfg(feature = "testkit")]
 fn pause_for_test(kind: &str) {
     if std::env::var_os("VERITUM_TEST_PAUSE").is_some() {

@@ -10,9 +10,9 @@ use crate::context::{Context, unanswerable};
 use crate::errors::{Failure, cannot_ask};
 use crate::output::put;
 
-/// How often it is looked whether a person pressed Ctrl-C: the signal may come just before the waiting begins.
+/// The interval at which Ctrl-C is checked: the signal may come just before the wait begins.
 const LOOK: Duration = Duration::from_millis(200);
-/// A longer answer is none.
+/// Longer answers are refused.
 const MAX_ANSWER: usize = 1000;
 
 /// The question before a change, and the answer.
@@ -46,7 +46,7 @@ impl<'a> Question<'a> {
     }
 }
 
-/// Asks on stderr; only a clear yes is one, and Ctrl-C is a no at once.
+/// Asks on stderr; only a clear yes counts, and Ctrl-C is a no.
 pub(crate) fn agree(context: &Context, question: &str) -> Result<bool, Failure> {
     if let Some(why) = unanswerable(&context.global) {
         return Err(cannot_ask(why));
@@ -64,8 +64,8 @@ pub(crate) fn agree(context: &Context, question: &str) -> Result<bool, Failure> 
     Ok(matches!(answer.unwrap_or_default().trim().to_lowercase().as_str(), "y" | "yes"))
 }
 
-/// The line that is typed; `None` when it was to be stopped meanwhile. Read byte by byte: nothing is taken that belongs to
-/// a later question.
+/// The typed line; `None` when stopped in the meantime. Read byte by byte, so that input for a later question is not
+/// consumed.
 fn line(stopped: &mut dyn FnMut() -> bool) -> Option<String> {
     let stdin = io::stdin();
     let mut typed = Vec::new();

@@ -1,4 +1,4 @@
-//! WHAT: an area's word, a path, `component:NAME`, a change, a finding.
+//! Parses what commands act on: an area's word, a path, `package:NAME`, a change, a finding.
 
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt as _;
@@ -9,7 +9,7 @@ use veritum_core::model::{Action, AreaName, FindingId, Reach, Scope, SystemPath,
 
 use crate::errors::{Failure, unknown_word};
 
-/// What `explain` is to explain.
+/// The subject of `explain`.
 pub(crate) enum Subject {
     Path(SystemPath),
     Finding(String),
@@ -17,7 +17,7 @@ pub(crate) enum Subject {
     App(String),
 }
 
-/// Reads the WHAT of `check` and `repair`.
+/// Parses the arguments of `check` and `repair`.
 pub(crate) fn scope(words: &[std::ffi::OsString], target: &Path) -> Result<Scope, Failure> {
     let mut scope = Scope::default();
     for word in words {
@@ -50,21 +50,21 @@ pub(crate) fn scope(words: &[std::ffi::OsString], target: &Path) -> Result<Scope
             Some("name only `all`".into()),
         ));
     }
-    // All files hold every path and package that was named next to them.
+    // All files include every path and package that was named as well.
     if scope.names(&FILES) {
         (scope.paths, scope.packages) = (Vec::new(), Vec::new());
     }
     Ok(scope)
 }
 
-/// One thing of an area, by the area's selector: `app:NAME`.
+/// One item of an area, by the area's selector: `app:NAME`.
 fn selected(word: &str) -> Option<(AreaName, String)> {
     let (selector, name) = word.split_once(':')?;
     let area = AREAS.iter().find(|area| area.about().selector.is_some_and(|(known, _)| known == selector))?;
     Some((area.about().name.clone(), name.to_owned()))
 }
 
-/// A word that means nothing here, with what was probably meant.
+/// The error for an unknown word, with the word that was probably meant.
 fn unknown(word: &OsStr) -> Failure {
     let mut known: Vec<String> = AREAS.iter().map(|area| area.about().name.word().to_owned()).collect();
     known.extend(["all".to_owned(), "/PATH".to_owned(), "package:NAME".to_owned()]);
@@ -82,7 +82,7 @@ fn unknown(word: &OsStr) -> Failure {
     failure
 }
 
-/// Reads the WHAT of `explain`.
+/// Parses the argument of `explain`.
 pub(crate) fn subject(word: &OsStr, target: &Path) -> Result<Subject, Failure> {
     if is_path(word.as_bytes()) {
         return path(word, target).map(Subject::Path);
@@ -108,7 +108,7 @@ fn is_path(bytes: &[u8]) -> bool {
     bytes.starts_with(b"/") || bytes.starts_with(b"./") || bytes == b"."
 }
 
-/// A path as the machine knows it. `./…` begins in the current folder, when that is on the machine.
+/// A path on the machine. `./…` is relative to the current folder, if that is on the machine.
 fn path(word: &OsStr, target: &Path) -> Result<SystemPath, Failure> {
     let bad =
         |why: String| Failure::usage(format!("{} is not a path on the machine", quoted(word.as_bytes())), why, None);

@@ -4,31 +4,31 @@ use serde::{Deserialize, Serialize};
 
 use super::pattern::{Bases, Pattern, PatternError};
 
-/// A larger file is no card.
+/// Larger files are refused.
 const MAX_BYTES: usize = 48 << 10;
-/// More places than this are refused.
+/// More places are refused.
 const MAX_PLACES: usize = 1000;
 
-/// What something in a home is to an application.
+/// The role of a file or folder in a home.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Class {
-    /// How the user set it up.
+    /// The user's configuration.
     Settings,
-    /// It makes that again by itself.
+    /// Data that the application creates again.
     Cache,
-    /// Where it was left: windows, last places. Set aside with the settings.
+    /// Saved state such as window positions. Set aside with the settings.
     State,
-    /// That it runs; left when it crashed.
+    /// A marker of a running application; left behind after a crash.
     Locks,
-    /// What others add to it. Set aside when it is named.
+    /// Extensions by others. Set aside only when named.
     AddOns,
-    /// The user's: documents, mail, bookmarks, passwords, and everything that no one named. Never touched.
+    /// User data: documents, mail, bookmarks, passwords, and everything that no card names. Never touched.
     Own,
 }
 
 impl Class {
-    /// The word of cards, for people and for JSON.
+    /// The word in cards, for people and in JSON.
     #[must_use]
     pub fn word(self) -> &'static str {
         match self {
@@ -42,40 +42,40 @@ impl Class {
     }
 }
 
-/// Why some text is no card.
+/// Why a text is not a card.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum CardError {
-    /// It is larger than any card.
+    /// It is larger than a card may be.
     #[error("larger than 64 KiB")]
     TooLarge,
-    /// It is not TOML of the right shape.
+    /// It is not TOML, or lacks a required key.
     #[error("not a valid application card")]
     Toml(#[from] toml::de::Error),
     /// It was written for a newer Veritum.
     #[error("unsupported format: {0}")]
     Newer(String),
-    /// A place in it is none.
+    /// It contains an invalid place.
     #[error("invalid path pattern")]
     Pattern(#[from] PatternError),
-    /// Something that it needs is not there.
+    /// It lacks something required.
     #[error("{0} is missing")]
     Lacks(&'static str),
 }
 
-/// A card as it is written.
+/// A card as written.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct RawCard {
     /// `veritum.card/1`.
     format: String,
-    /// The application, for people.
+    /// The application's name, for people.
     name: String,
     /// Ids of its desktop entries, without `.desktop`.
     entries: Vec<String>,
-    /// Names of its processes, as the kernel has them (15 characters at most), to see whether it runs.
+    /// Names of its processes, as the kernel records them (at most 15 characters), to detect whether it runs.
     programs: Vec<String>,
-    /// What it keeps.
+    /// The data it keeps.
     part: Vec<RawPart>,
 }
 
@@ -87,24 +87,24 @@ impl RawCard {
     }
 }
 
-/// The description of a part that holds work an application has not saved yet.
+/// The description of a part with work that an application has not saved yet.
 pub const UNSAVED_WORK: &str = "unsaved work";
 
-/// A part of what an application keeps.
+/// A part of an application's data.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(deny_unknown_fields)]
 struct RawPart {
-    /// What it is to the application.
+    /// Its role.
     is: Class,
-    /// What the user would call it: `mail`, `bookmarks`, …; [`UNSAVED_WORK`] is reported before the application is closed.
+    /// The user's name for it: `mail`, `bookmarks`, …; [`UNSAVED_WORK`] is reported before the application is closed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     what: Option<String>,
-    /// Files, and folders with all below: `~`, `{config}`, `{cache}`, `{data}` or `{state}`, then names; `*` is for any
-    /// characters in one name. Of several that fit, the one with the most names counts; of equals, `own`.
+    /// Files, and folders with their contents: `~`, `{config}`, `{cache}`, `{data}` or `{state}`, then names; `*` matches any
+    /// characters within one name. If several match, the one with the most names counts; of equals, `own`.
     places: Vec<String>,
 }
 
-/// What an application keeps in a home.
+/// The data that an application keeps in a home.
 #[derive(Debug, Clone)]
 pub struct Card {
     /// Its name.
@@ -127,10 +127,10 @@ impl Card {
     /// The format's name.
     pub const FORMAT: &'static str = "veritum.card/1";
 
-    /// Reads a card.
+    /// Parses a card.
     ///
     /// # Errors
-    /// When it is none, is of a newer format, or names places that are no single application's.
+    /// When it is invalid, has a newer format, or names places that several applications share.
     pub fn parse(text: &str) -> Result<Self, CardError> {
         #[derive(Deserialize)]
         struct Head {
@@ -151,7 +151,7 @@ impl Card {
         Self::of_raw(raw)
     }
 
-    /// A card as it was handed over.
+    /// Converts a card that another process sent.
     ///
     /// # Errors
     /// As [`Card::parse`].
@@ -178,7 +178,7 @@ impl Card {
         Ok(Self { name: raw.name, entries: raw.entries, programs: raw.programs, places })
     }
 
-    /// The card as it is written.
+    /// The card in its written form.
     #[must_use]
     pub fn raw(&self) -> RawCard {
         let part = |place: &Place| RawPart {
@@ -195,7 +195,7 @@ impl Card {
         }
     }
 
-    /// A card of places that are known from elsewhere.
+    /// Makes a card of known places.
     pub(super) fn new(
         name: String,
         entries: Vec<String>,
@@ -206,21 +206,21 @@ impl Card {
         Self { name, entries, programs, places: places.into_iter().map(place).collect() }
     }
 
-    /// What a path below the home is to the application, and to the user; none when it has nothing to do with it.
+    /// The class of a path below the home, and the user's name for it; `None` when the application does not use it.
     #[must_use]
     pub fn class_of(&self, bases: &Bases, path: &[u8]) -> Option<(Class, Option<&str>)> {
         let fits = self.places.iter().filter(|place| place.pattern.covers(bases, path));
-        // The closest counts; of equals the user's own, which comes last.
+        // The closest match counts; of equals, user data, which comes last.
         let closest = fits.max_by_key(|place| (place.pattern.depth(), place.class))?;
         Some((closest.class, closest.what.as_deref()))
     }
 
-    /// What it keeps: class, what that is to the user, and the places, as they are written.
+    /// The parts: class, the user's name for them, and the places as written.
     pub fn parts(&self) -> impl Iterator<Item = (Class, Option<&str>, &Pattern)> {
         self.places.iter().map(|place| (place.class, place.what.as_deref(), &place.pattern))
     }
 
-    /// Whether a folder below the home must be looked into: something of the application's may lie in it.
+    /// Whether a folder below the home may contain data of the application.
     #[must_use]
     pub fn may_lie_below(&self, bases: &Bases, folder: &[u8]) -> bool {
         self.places

@@ -1,15 +1,15 @@
-//! What is a user's own wherever it is: documents, keys, repositories of their own making.
+//! Recognises user data in any place: documents, keys, source repositories.
 
-/// Endings of names of what people make or keep. Of pictures and the like caches are full: they are not among them.
+/// File name extensions of what people create or keep. Images are not among them: caches are full of them.
 const OWN: [&str; 51] = [
     "7z", "abw", "asc", "bak", "bib", "csv", "dic", "doc", "docm", "docx", "dot", "dotx", "eml", "epub", "gpg", "ics",
     "jks", "kdb", "kdbx", "key", "keystore", "mbox", "md", "odb", "odg", "odp", "ods", "odt", "org", "otp", "ots",
     "ott", "p12", "pages", "pdf", "pem", "pfx", "ppt", "pptx", "ps", "rtf", "tar", "tex", "tgz", "txt", "vcf",
     "wallet", "wpd", "xls", "xlsx", "zip",
 ];
-/// Whole names, small letters.
+/// Whole file names, in lower case.
 const NAMES: [&str; 4] = ["wallet.dat", "id_rsa", "id_ed25519", "id_ecdsa"];
-/// How such files begin, and from which byte.
+/// Signatures of such files, each with its offset.
 const BEGINNINGS: [(usize, &[u8]); 6] = [
     (0, b"%PDF-"),
     (30, b"mimetypeapplication/vnd.oasis.opendocument"),
@@ -18,12 +18,12 @@ const BEGINNINGS: [(usize, &[u8]); 6] = [
     (0, b"-----BEGIN "),
     (0, b"\x03\xd9\xa2\x9a"),
 ];
-/// Whether a file looks like a person's own, by its name and how it begins: then it is that, wherever it is. Rather too
-/// often yes than once no: what is left where it is harms no one.
+/// Whether a file's name and first bytes suggest user data: then it counts as user data in any place. False positives are
+/// harmless: the file stays where it is.
 #[must_use]
 pub fn looks_user_authored(name: &[u8], begins: &[u8]) -> bool {
     let name = String::from_utf8_lossy(name).to_lowercase();
-    // LibreOffice names what it saves by itself `letter.odt_0.odt`, others `letter.odt~` or `letter.odt.1`.
+    // LibreOffice names its autosaved files `letter.odt_0.odt`, other programs `letter.odt~` or `letter.odt.1`.
     let trimmed = name.trim_end_matches(|c: char| c == '~' || c == '.' || c.is_ascii_digit());
     let ends = |name: &str| name.rsplit_once('.').is_some_and(|(stem, end)| !stem.is_empty() && OWN.contains(&end));
     let by_name = ends(&name) || ends(trimmed) || NAMES.contains(&name.as_str());

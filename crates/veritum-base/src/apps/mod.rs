@@ -1,7 +1,7 @@
-//! What is an application's in a home, and what is the user's: application cards.
+//! Application cards: which data in a home is the application's, and which is the user's.
 //!
-//! A card says where an application keeps its settings, caches, state, locks and add-ons, and what of all that is the
-//! user's own. Whatever no card names is the user's own. Pure: nothing here examines a disk.
+//! A card lists an application's settings, caches, state, locks and add-ons, and the user data among them. Everything that
+//! no card names is user data. Nothing here accesses a disk.
 
 mod card;
 #[cfg(test)]

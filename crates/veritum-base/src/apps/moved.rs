@@ -1,14 +1,14 @@
-//! Base directories that a user has moved: `XDG_CONFIG_HOME` and the like in files of variables (environment.d(5)).
+//! Base directories that a user has moved: `XDG_CONFIG_HOME` and others in environment files (environment.d(5)).
 
 use super::pattern::Bases;
 
-/// Larger files, and more lines, are not examined.
+/// Larger files and further lines are not read.
 const MAX_BYTES: usize = 64 << 10;
 const MAX_LINES: usize = 2000;
 
 impl Bases {
-    /// Takes what a file of variables says of the base directories; `home` is the home as the system names it. What points outside of
-    /// the home, or is written with other variables, is passed over: nothing of the application's is looked for there.
+    /// Reads the base directories from an environment file; `home` is the home as the system names it. Values outside the home or
+    /// with other variables are ignored: no application data is searched for there.
     pub fn take_variables(&mut self, file: &[u8], home: &[u8]) {
         if file.len() > MAX_BYTES {
             return;
@@ -28,7 +28,7 @@ impl Bases {
     }
 }
 
-/// A value as a path below the home.
+/// A value as a path relative to the home.
 fn below_home(value: &[u8], home: &[u8]) -> Option<Vec<u8>> {
     let value = value.strip_suffix(b"\r").unwrap_or(value);
     let value = match value {

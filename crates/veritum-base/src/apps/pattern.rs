@@ -1,21 +1,21 @@
-//! [`Pattern`]: a place in a home, as a card writes it.
+//! [`Pattern`]: a place in a home, as a card names it.
 
 use std::fmt;
 
 use globset::{GlobBuilder, GlobMatcher};
 
-/// More names than this in one pattern are refused.
+/// Patterns with more names are refused.
 const MAX_NAMES: usize = 16;
-/// A longer pattern is refused.
+/// Longer patterns are refused.
 const MAX_BYTES: usize = 400;
-/// The folder of a home in which things are set aside.
+/// The folder of a home for what is set aside.
 pub const ASIDE: &str = ".veritum-set-aside";
-/// Folders of everybody's, or of no one's but the user: no application's place begins with them, but for what follows.
+/// Folders that applications share, or that belong to the user: no application's place begins there, except as below.
 const NEVER: [&str; 4] = [".ssh", ".gnupg", ".pki", ASIDE];
-/// Below the folder of data: what is shared by applications, or is the user's.
+/// Below the data folder: shared by applications, or the user's.
 const NEVER_DATA: [&str; 4] = ["Trash", "keyrings", "applications", "fonts"];
 
-/// Where a pattern begins.
+/// The base of a pattern.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Base {
     /// `~`: the home itself.
@@ -40,18 +40,18 @@ impl Base {
     ];
 }
 
-/// Where a user's base directories lie, below the home and without a slash at either end; empty for the home itself.
+/// The base directories of a user, relative to the home and without slashes at either end; empty for the home itself.
 #[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub struct Bases {
-    /// What `~` is for.
+    /// The meaning of `~`.
     pub home: Vec<u8>,
-    /// What `{config}` is for.
+    /// The meaning of `{config}`.
     pub config: Vec<u8>,
-    /// What `{cache}` is for.
+    /// The meaning of `{cache}`.
     pub cache: Vec<u8>,
-    /// What `{data}` is for.
+    /// The meaning of `{data}`.
     pub data: Vec<u8>,
-    /// What `{state}` is for.
+    /// The meaning of `{state}`.
     pub state: Vec<u8>,
 }
 
@@ -64,7 +64,7 @@ impl Default for Bases {
 }
 
 impl Bases {
-    /// Those of a sandboxed application, in the folder of its own that it takes for a home.
+    /// Those of a sandboxed application, which uses a folder of its own as its home.
     #[must_use]
     pub fn sandboxed(id: &str) -> Self {
         let home = format!(".var/app/{id}");
@@ -78,7 +78,7 @@ impl Bases {
         }
     }
 
-    /// The application that takes a folder of its own for a home, where these are its.
+    /// The sandboxed application to which these belong.
     #[must_use]
     pub fn sandbox(&self) -> Option<&str> {
         std::str::from_utf8(self.home.strip_prefix(b".var/app/")?).ok()
@@ -95,17 +95,17 @@ impl Bases {
     }
 }
 
-/// Why some text is no pattern.
+/// Why a text is not a pattern.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{pattern}: {why}")]
 pub struct PatternError {
     /// The pattern.
     pub pattern: String,
-    /// Why it is none.
+    /// The reason.
     pub why: &'static str,
 }
 
-/// A file, or a folder with all that is below it. A `*` is for any characters within one name.
+/// A file, or a folder with its contents. `*` matches any characters within one name.
 #[derive(Clone)]
 pub struct Pattern {
     text: String,
@@ -130,10 +130,10 @@ impl Name {
 }
 
 impl Pattern {
-    /// Reads a pattern: a base, then names.
+    /// Parses a pattern: a base, then names.
     ///
     /// # Errors
-    /// When it is none, or names a place that is no single application's.
+    /// When it is invalid, or names a place that several applications share.
     pub fn parse(text: &str) -> Result<Self, PatternError> {
         let fault = |why| PatternError { pattern: text.chars().take(MAX_BYTES).collect(), why };
         if text.len() > MAX_BYTES || text.contains(char::is_control) {
@@ -158,32 +158,32 @@ impl Pattern {
         Ok(Self { text: text.to_owned(), base, names })
     }
 
-    /// How closely it says where: the more names, the closer.
+    /// How specific it is: the number of names.
     #[must_use]
     pub fn depth(&self) -> usize {
         self.names.len()
     }
 
-    /// Whether a path below the home is this place or is below it.
+    /// Whether a path below the home is this place or below it.
     #[must_use]
     pub fn covers(&self, bases: &Bases, path: &[u8]) -> bool {
         let Some(mut names) = below(path, bases.folder(self.base)) else { return false };
         self.names.iter().all(|own| names.next().is_some_and(|name| own.fits(name)))
     }
 
-    /// Whether what this pattern names may lie below that folder, so that it must be looked into.
+    /// Whether a place of this pattern may be below that folder, so that the folder must be examined.
     #[must_use]
     pub fn may_lie_below(&self, bases: &Bases, folder: &[u8]) -> bool {
         let base = bases.folder(self.base);
         if let Some(names) = below(folder, base) {
             return names.zip(&self.names).all(|(name, own)| own.fits(name));
         }
-        // The folder is on the way to the base.
+        // The folder leads to the base.
         below(base, folder).is_some()
     }
 }
 
-/// The names of a path below a folder; none when it does not lie there.
+/// The names of a path relative to a folder; `None` when it is not below it.
 fn below<'a>(path: &'a [u8], folder: &[u8]) -> Option<impl Iterator<Item = &'a [u8]>> {
     let rest = match folder {
         [] => path,
@@ -199,20 +199,20 @@ fn name(word: &str) -> Option<Name> {
     if !word.contains('*') {
         return Some(Name::Exact(word.as_bytes().to_vec()));
     }
-    // Nothing but `*` has a meaning.
+    // Only `*` has a special meaning.
     let escaped: String =
         word.chars().flat_map(|c| if "?[]{}\\!".contains(c) { vec!['\\', c] } else { vec![c] }).collect();
     let glob = GlobBuilder::new(&escaped).literal_separator(true).backslash_escape(true).build().ok()?;
     Some(Name::Like(glob.compile_matcher()))
 }
 
-/// Refuses places that are no single application's.
+/// Refuses places that several applications share.
 fn check_place(base: Base, words: &[&str]) -> Result<(), &'static str> {
     let shared = "matches a folder that is shared by several applications";
     match (base, words) {
         (Base::Home, [first, ..]) if !first.starts_with('.') => Err("must begin with a dot"),
         (Base::Home, [first, ..]) if NEVER.contains(first) => Err(shared),
-        // The folder that a sandboxed application takes for a home is one application's.
+        // The home folder of a sandboxed application belongs to that application.
         (Base::Home, [".var", "app", id, ..]) if id.contains('.') && !id.contains('*') => Ok(()),
         (Base::Home, [".config" | ".cache" | ".local" | ".var", ..]) => {
             Err("write {config}, {cache}, {data} or {state}")

@@ -1,4 +1,4 @@
-//! The cards that are carried along, and what is said of an application without one.
+//! The built-in cards, and the defaults for an application without a card.
 
 use std::sync::OnceLock;
 
@@ -7,7 +7,7 @@ use std::collections::BTreeSet;
 use super::card::{Card, CardError, Class};
 use super::pattern::Pattern;
 
-/// The cards, each with its file's name.
+/// The built-in cards, each with its file name.
 const SHIPPED: [(&str, &str); 15] = [
     ("chromium", include_str!("cards/chromium.toml")),
     ("evolution", include_str!("cards/evolution.toml")),
@@ -26,17 +26,17 @@ const SHIPPED: [(&str, &str); 15] = [
     ("xournalpp", include_str!("cards/xournalpp.toml")),
 ];
 
-/// Cards, by the desktop entries that they are about.
+/// Cards by desktop entry.
 #[derive(Debug, Clone, Default)]
 pub struct Cards {
     all: Vec<Card>,
 }
 
 impl Cards {
-    /// Those that are carried along.
+    /// The built-in cards.
     ///
     /// # Panics
-    /// When one of them is no card: a broken invariant, which a test holds.
+    /// When one of them is invalid: a programming error, prevented by a test.
     #[must_use]
     pub fn shipped() -> &'static Self {
         static CARDS: OnceLock<Cards> = OnceLock::new();
@@ -45,7 +45,7 @@ impl Cards {
         CARDS.get_or_init(|| Self { all: SHIPPED.iter().map(card).collect() })
     }
 
-    /// Takes a card of the administrator's: it goes before those that are there.
+    /// Adds a card of the administrator's; it takes precedence over earlier ones.
     ///
     /// # Errors
     /// As [`Card::parse`].
@@ -54,15 +54,15 @@ impl Cards {
         Ok(())
     }
 
-    /// The card of an application, by its desktop entry's id.
+    /// The card of an application, by its desktop entry id.
     #[must_use]
     pub fn get(&self, id: &str) -> Option<&Card> {
         self.all.iter().find(|card| card.entries.iter().any(|entry| entry == id))
     }
 }
 
-/// What is said of an application that has no card, by its desktop entry's id, its program and its package: the Base Directory
-/// Specification in its cautious reading. Caches may go, settings are set aside, data and all else is the user's own.
+/// The default for an application without a card, by its desktop entry id, program and package: the Base Directory
+/// Specification, read cautiously. Caches and settings are the application's, data and everything else is the user's.
 #[must_use]
 pub fn cautious(name: &str, id: &str, program: Option<&str>, package: Option<&str>) -> Card {
     let last = id.rsplit('.').next();
@@ -80,7 +80,7 @@ pub fn cautious(name: &str, id: &str, program: Option<&str>, package: Option<&st
     Card::new(name.to_owned(), vec![id.to_owned()], programs, places)
 }
 
-/// The same of an application in a sandbox, by its id: all in the folder that it takes for a home is its own or its user's.
+/// The default for a sandboxed application, by its id: everything in its home folder is its own or its user's.
 #[must_use]
 pub fn cautious_sandboxed(name: &str, id: &str) -> Card {
     let places = [("", Class::Own), ("/cache", Class::Cache), ("/config", Class::Settings), ("/data", Class::Own)];
@@ -90,7 +90,7 @@ pub fn cautious_sandboxed(name: &str, id: &str) -> Card {
     Card::new(name.to_owned(), vec![id.to_owned()], programs, places.into_iter().filter_map(place).collect())
 }
 
-/// Whether a word is one application's name rather than a folder of many: a program may be called `sh` or `python3`.
+/// Whether a word is the name of one application rather than of many: a program may be called `sh` or `python3`.
 fn is_telling(word: &str) -> bool {
     const SHARED: [&str; 22] = [
         "applications",

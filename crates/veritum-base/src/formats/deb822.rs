@@ -1,9 +1,9 @@
 //! Control data: paragraphs of fields (deb822(5)).
 
-/// A paragraph over this many fields is cut there.
+/// A paragraph with more fields is cut there.
 const MAX_FIELDS: usize = 1000;
 
-/// One paragraph: field names as they are written, values with their continuation lines.
+/// One paragraph: field names as written, values with their continuation lines.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Paragraph<'a> {
     fields: Vec<(&'a str, String)>,
@@ -12,14 +12,14 @@ pub struct Paragraph<'a> {
 }
 
 impl Paragraph<'_> {
-    /// A field's value; names are compared without regard to case.
+    /// A field's value; names are case-insensitive.
     #[must_use]
     pub fn get(&self, name: &str) -> Option<&str> {
         self.fields.iter().find(|(n, _)| n.eq_ignore_ascii_case(name)).map(|(_, v)| v.as_str())
     }
 }
 
-/// The paragraphs of a control file; comments are passed over.
+/// The paragraphs of a control file, without comments.
 pub fn paragraphs(text: &str) -> impl Iterator<Item = Paragraph<'_>> {
     let mut lines = text.lines();
     std::iter::from_fn(move || {

@@ -1,69 +1,69 @@
-//! [`DesktopEntry`]: how an application presents itself to a desktop (Desktop Entry Specification 1.5).
+//! [`DesktopEntry`]: an application's entry in desktop menus (Desktop Entry Specification 1.5).
 
 use super::keyfile::{KeyFile, KeyFileError};
 
-/// The group that every entry has.
+/// The required group.
 const GROUP: &str = "Desktop Entry";
-/// Words of one command line; more are refused.
+/// Command lines with more words are refused.
 const MAX_WORDS: usize = 1000;
 
 /// Why a desktop cannot use an entry.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum EntryError {
-    /// It is no key file.
+    /// It is not a key file.
     #[error(transparent)]
     File(#[from] KeyFileError),
     /// It has no group `Desktop Entry`.
     #[error("no group [Desktop Entry]")]
     NoEntry,
-    /// A key that each entry of its type needs is not there.
+    /// It lacks a key that is required for its type.
     #[error("no {0}")]
     Lacks(&'static str),
-    /// Its command cannot be taken apart.
+    /// Its command line is malformed.
     #[error("invalid command line: {0}")]
     Command(&'static str),
 }
 
-/// What an entry is for.
+/// The type of an entry.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Kind {
     /// A program.
     Application,
-    /// A place, a folder of a menu, or a kind of a later standard.
+    /// A link, a menu folder, or a type of a later standard.
     Other,
 }
 
-/// An entry.
+/// A desktop entry.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct DesktopEntry {
-    /// What it is for.
+    /// Its type.
     pub kind: Kind,
-    /// Its name, in no language.
+    /// Its name without a language.
     pub name: String,
     /// Its names in other languages.
     pub names: Vec<String>,
-    /// The words of its command, field codes (`%U`) as they are; empty for one that is only reached over the bus.
+    /// The words of its command, with unexpanded field codes (`%U`); empty for an entry that is only started over the bus.
     pub command: Vec<String>,
-    /// A program without which the entry is not shown.
+    /// A program that must exist for the entry to be shown.
     pub needs: Option<String>,
     /// Its icon: a name or an absolute path.
     pub icon: Option<String>,
-    /// Which kinds of files it opens.
+    /// The types of files that it opens.
     pub opens: Vec<String>,
     /// Whether menus show it.
     pub shown: bool,
-    /// Whether it counts as deleted.
+    /// Whether it is marked as deleted.
     pub hidden: bool,
     /// Whether it is started over the message bus.
     pub on_bus: bool,
 }
 
 impl DesktopEntry {
-    /// Reads an entry.
+    /// Parses an entry.
     ///
     /// # Errors
-    /// What keeps a desktop from using it.
+    /// Why a desktop cannot use it.
     pub fn parse(bytes: &[u8]) -> Result<Self, EntryError> {
         let file = KeyFile::parse(bytes)?;
         if !file.has(GROUP) {
@@ -81,7 +81,7 @@ impl DesktopEntry {
         };
         let hidden = file.flag(GROUP, "Hidden");
         let shown = !file.flag(GROUP, "NoDisplay") && !hidden;
-        // What no menu shows is started by no menu: some entries only carry a name and an icon.
+        // Hidden entries are not started from menus: some only carry a name and an icon.
         if kind == Kind::Application && command.is_empty() && !on_bus && shown {
             return Err(EntryError::Lacks("Exec"));
         }
@@ -99,7 +99,7 @@ impl DesktopEntry {
         })
     }
 
-    /// The program that its command starts, past `env` and the variables that it sets; none without a command.
+    /// The program that its command starts, without `env` and the variables it sets; `None` without a command.
     #[must_use]
     pub fn program(&self) -> Option<&str> {
         let mut words = self.command.iter().map(String::as_str);
@@ -111,7 +111,7 @@ impl DesktopEntry {
     }
 }
 
-/// The words of a command ("The Exec key"): parted by spaces; in double quotes `\` is before `"`, `` ` ``, `$` and `\`.
+/// The words of a command ("The Exec key"): separated by spaces; in double quotes `\` escapes `"`, `` ` ``, `$` and `\`.
 fn words(line: &str) -> Result<Vec<String>, &'static str> {
     let mut words = Vec::new();
     let mut letters = line.chars().peekable();

@@ -1,33 +1,33 @@
-//! [`KeyFile`]: groups of keys and values, one a line (Desktop Entry Specification 1.5, "Basic format of the file").
+//! [`KeyFile`]: groups of keys and values, one per line (Desktop Entry Specification 1.5, "Basic format of the file").
 
 use std::collections::HashMap;
 
-/// Larger files are no such files: the longest entries, with a hundred languages, have a twentieth of it.
+/// Larger files are refused: the longest entries, with a hundred languages, have a twentieth of it.
 pub(crate) const MAX_BYTES: u64 = 1 << 20;
-/// Files of more lines are refused.
+/// Files with more lines are refused.
 const MAX_LINES: usize = 50_000;
 
-/// Why some bytes are no key file: what a desktop would stop at.
+/// Why bytes are not a key file: an error that stops a desktop.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("line {line}: {what}")]
 pub struct KeyFileError {
-    /// Counted from 1.
+    /// The line, counted from 1.
     pub line: usize,
-    /// What is wrong there.
+    /// The error.
     pub what: &'static str,
 }
 
-/// The values of a file, by group and key. Of a key that is there twice the last counts.
+/// The values of a file, by group and key. If a key occurs twice, the last value counts.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct KeyFile {
     groups: HashMap<String, HashMap<String, String>>,
 }
 
 impl KeyFile {
-    /// Reads a file.
+    /// Parses a file.
     ///
     /// # Errors
-    /// What keeps it from being read, with the line.
+    /// The error, with its line.
     pub fn parse(bytes: &[u8]) -> Result<Self, KeyFileError> {
         let fault = |line: usize, what: &'static str| Err(KeyFileError { line, what });
         if bytes.len() as u64 > MAX_BYTES {
@@ -72,25 +72,26 @@ impl KeyFile {
         Ok(file)
     }
 
-    /// Whether there is a group of that name.
+    /// Whether a group exists.
     #[must_use]
     pub fn has(&self, group: &str) -> bool {
         self.groups.contains_key(group)
     }
 
-    /// A value as it is written; none where the key is not there.
+    /// A value as written; `None` if the key does not exist.
     #[must_use]
     pub fn raw(&self, group: &str, key: &str) -> Option<&str> {
         self.groups.get(group)?.get(key).map(String::as_str)
     }
 
-    /// A value of the kind `string`: escapes are resolved (`\s`, `\n`, `\t`, `\r`, `\\`); any other stays as it is.
+    /// A value of type `string`: escapes are decoded (`\s`, `
+    /// `, `\t`, `\r`, `\\`); any other is kept.
     #[must_use]
     pub fn string(&self, group: &str, key: &str) -> Option<String> {
         self.raw(group, key).map(|raw| unescaped(raw, Value::One).0)
     }
 
-    /// What a key says in other languages than none; in no order.
+    /// A key's values in all languages, in no particular order.
     #[must_use]
     pub fn translations(&self, group: &str, key: &str) -> Vec<String> {
         let values = self.groups.get(group).into_iter().flatten();
@@ -102,7 +103,7 @@ impl KeyFile {
         all
     }
 
-    /// A value of the kind `strings`: parted by `;`, where `\;` is none.
+    /// A value of type `strings`: separated by `;`, where `\;` is not a separator.
     #[must_use]
     pub fn strings(&self, group: &str, key: &str) -> Vec<String> {
         let Some(mut rest) = self.raw(group, key) else { return Vec::new() };
@@ -115,33 +116,33 @@ impl KeyFile {
         all
     }
 
-    /// A value of the kind `boolean`; no where it is not there.
+    /// A value of type `boolean`; `false` if the key does not exist.
     #[must_use]
     pub fn flag(&self, group: &str, key: &str) -> bool {
         self.raw(group, key).is_some_and(|value| value.trim_end() == "true")
     }
 }
 
-/// A key, with the language that it may name: `Name[de_AT]`.
+/// A key, with the language that it may contain: `Name[de_AT]`.
 fn is_key(key: &str) -> bool {
     let (name, language) = match key.split_once('[') {
         Some((name, rest)) => (name, rest.strip_suffix(']')),
         None => (key, Some("C")),
     };
-    // Entries have plain names; lists made of entries have kinds of files (`text/csv`).
+    // Entries have plain names; lists derived from entries have types of files (`text/csv`).
     let plain = |c: char| !c.is_control() && !c.is_whitespace() && c != ']';
     !name.is_empty() && name.chars().all(plain) && language.is_some_and(|l| !l.is_empty() && !l.contains(['[', ']']))
 }
 
-/// How a value is read.
+/// How a value is parsed.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Value {
     One,
-    /// Parted by `;`.
+    /// Separated by `;`.
     Several,
 }
 
-/// What is written up to the end, or the next `;` that is not escaped, and how many bytes that took.
+/// The text up to the end or the next unescaped `;`, and its length in bytes.
 fn unescaped(raw: &str, value: Value) -> (String, usize) {
     let mut text = String::with_capacity(raw.len());
     let mut letters = raw.char_indices();

@@ -1,4 +1,4 @@
-//! Readers of foreign formats: pure, every size bounded. Other modules read the files themselves.
+//! Parsers of foreign formats: pure, with limits for every size. Other modules read the files.
 
 pub mod deb;
 pub mod deb822;

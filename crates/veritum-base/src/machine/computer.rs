@@ -1,18 +1,18 @@
-//! The computer that this runs on: what `/proc` and `/sys` of the running kernel say of it.
+//! The computer on which Veritum runs, as `/proc` and `/sys` of the running kernel describe it.
 
 use std::io::Read;
 
-/// More than this of one of those files is not read.
+/// At most this much of one of those files is read, in bytes.
 const MAX: u64 = 1 << 20;
 
-/// A computer's hardware, as far as it says.
+/// A computer's hardware, as far as it is known.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Computer {
     /// Maker and model (SMBIOS, as Linux shows it below `/sys/class/dmi/id`); empty in many virtual machines.
     pub model: String,
     /// The processor's name.
     pub processor: String,
-    /// Its hardware threads.
+    /// The number of hardware threads.
     pub threads: u64,
     /// Memory in bytes.
     pub memory: u64,
@@ -30,14 +30,14 @@ fn line(path: &str) -> String {
     plain(text(path).lines().next().unwrap_or_default())
 }
 
-/// Without control characters and doubled spaces: makers fill these fields with anything.
+/// Removes control characters and repeated spaces: manufacturers fill these fields with anything.
 fn plain(text: &str) -> String {
     let clean: String = text.chars().map(|c| if c.is_control() { ' ' } else { c }).take(120).collect();
     clean.split_whitespace().collect::<Vec<_>>().join(" ")
 }
 
 impl Computer {
-    /// Examines the computer that this runs on: not always the one whose disk is mounted.
+    /// Examines the computer on which Veritum runs: not always the one whose disk is mounted.
     #[must_use]
     pub fn this() -> Self {
         let maker = line("/sys/class/dmi/id/sys_vendor");

@@ -15,7 +15,7 @@ pub struct Dir {
 }
 
 impl Dir {
-    /// The disk beneath.
+    /// The disk.
     #[must_use]
     pub fn disk(&self) -> &dyn Disk {
         &*self.disk
@@ -27,27 +27,27 @@ impl Dir {
         self.fd.as_fd()
     }
 
-    /// A folder that was opened elsewhere, and handed over.
+    /// Wraps a handle of a folder that was opened elsewhere.
     #[must_use]
     pub fn handed_over(disk: Arc<dyn Disk>, fd: OwnedFd) -> Self {
         Self { disk, fd: Arc::new(fd) }
     }
 
-    /// A further handle on the same folder, to be handed over.
+    /// Duplicates the handle.
     ///
     /// # Errors
-    /// When there are too many handles.
+    /// When too many files are open.
     pub fn handle(&self) -> io::Result<OwnedFd> {
         self.fd().try_clone_to_owned()
     }
 
-    /// A folder of the same disk that was opened elsewhere.
+    /// Wraps a folder of the same disk that was opened elsewhere.
     #[must_use]
     pub fn beside(&self, fd: OwnedFd) -> Self {
         Self { disk: self.disk.clone(), fd: Arc::new(fd) }
     }
 
-    /// Examines a name, not following it; none when it does not exist.
+    /// Examines a name without following it; `None` when it does not exist.
     ///
     /// # Errors
     /// Every other failure.
@@ -62,7 +62,7 @@ impl Dir {
     /// Examines the folder itself.
     ///
     /// # Errors
-    /// When the kernel cannot say.
+    /// When the kernel reports an error.
     pub fn look_self(&self) -> io::Result<Stat> {
         self.disk.look_open(self.fd())
     }
@@ -70,13 +70,13 @@ impl Dir {
     /// Reads a whole file of at most `limit` bytes.
     ///
     /// # Errors
-    /// When it cannot be read, is no regular file, or is larger.
+    /// When it cannot be read, is not a regular file, or is larger.
     pub fn read(&self, name: &[u8], limit: u64) -> io::Result<Vec<u8>> {
         let file = self.disk.open_file(self.fd(), name)?;
         read_to_limit(&*self.disk, file.as_fd(), limit)
     }
 
-    /// The digest of a file's content, whatever its size.
+    /// The BLAKE3 digest of a file's content, whatever its size.
     ///
     /// # Errors
     /// If it cannot be read or is not a regular file.
@@ -98,7 +98,7 @@ impl Dir {
 pub fn read_to_limit(disk: &dyn Disk, file: BorrowedFd<'_>, limit: u64) -> io::Result<Vec<u8>> {
     let size = disk.look_open(file)?.size;
     let mut bytes = Vec::with_capacity(usize::try_from(size.min(limit)).unwrap_or(0) + 1);
-    // Most such files are small: a large buffer for each would cost more than reading them.
+    // Most such files are small: allocating a large buffer for each would cost more than reading them.
     let mut buffer = vec![0; usize::try_from(size.clamp(512, 64 * 1024)).unwrap_or(512) + 1];
     loop {
         let n = disk.read(file, &mut buffer)?;

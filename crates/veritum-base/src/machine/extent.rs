@@ -1,7 +1,7 @@
-//! Which file systems belong to the machine.
+//! The file systems that belong to the machine.
 //!
-//! The root, and those of its own fstab(5) that lie at or below `/usr`, `/var`, `/boot` or `/opt` on local disks.
-//! Everything else that is mounted somewhere below the root is a person else's and is protected.
+//! These are the root and the entries of its fstab(5) at or below `/usr`, `/var`, `/boot` or `/opt` on local disks.
+//! Everything else that is mounted below the root belongs to someone else and is protected.
 
 use std::collections::HashSet;
 use std::io;
@@ -11,18 +11,18 @@ use crate::model::{FileKind, SystemPath};
 
 const SYSTEM_FOLDERS: [&str; 4] = ["/usr", "/var", "/boot", "/opt"];
 const NETWORK_TYPES: [&str; 9] = ["nfs", "nfs4", "cifs", "smb3", "sshfs", "9p", "ceph", "glusterfs", "davfs"];
-/// Lines of fstab(5) over this many are not read.
+/// Further lines of fstab(5) are not read.
 const MAX_LINES: usize = 1000;
-/// Deeper trees of folders, and more of them than this, are no mount point's.
+/// Deeper or larger trees of folders are not mount points.
 const MAX_EMPTY: usize = 8;
 const MAX_LOOKED: usize = 1000;
 
-/// Which file systems belong to the machine.
+/// The file systems that belong to the machine.
 #[derive(Debug, Clone, Default)]
 pub struct Extent {
     mounts: HashSet<u64>,
     unmounted: Vec<SystemPath>,
-    /// Places that fstab names, where nothing is mounted and that hold something all the same.
+    /// Mount points of fstab with nothing mounted there, although the folder is not empty.
     covered: Vec<SystemPath>,
     network: Vec<SystemPath>,
 }
@@ -30,7 +30,7 @@ pub struct Extent {
 /// Why an open folder is not part of the machine.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum MountProblem {
-    /// Another file system, which fstab does not name as a part of the system, is mounted there.
+    /// Another file system is mounted there, and fstab does not list it as part of the system.
     Foreign,
 }
 
@@ -53,7 +53,7 @@ impl Extent {
                 Ok(mount) if Some(mount) != above => {
                     extent.mounts.insert(mount);
                 }
-                // fstab is the machine's own word: it cannot excuse what is there from being examined.
+                // fstab is under the machine's control: it must not exempt existing files from being examined.
                 Ok(_) if holds_anything(machine, &place) => extent.covered.push(place),
                 _ => extent.unmounted.push(place),
             }
@@ -68,33 +68,33 @@ impl Extent {
     /// Whether an open folder belongs to the machine.
     ///
     /// # Errors
-    /// When the kernel cannot say which mount it is on.
+    /// When the kernel does not report which mount it is on.
     pub fn judge(&self, dir: &Dir) -> io::Result<Result<(), MountProblem>> {
         let mount = mount_of(dir)?;
         Ok(if self.mounts.contains(&mount) { Ok(()) } else { Err(MountProblem::Foreign) })
     }
 
-    /// Parts of the system that fstab names and that are not mounted.
+    /// Parts of the system that fstab lists and that are not mounted.
     #[must_use]
     pub fn unmounted(&self) -> &[SystemPath] {
         &self.unmounted
     }
 
-    /// Places for which fstab names a file system that is not mounted, and that hold something all the same: it is part of the
-    /// system until the file system is there.
+    /// Mount points of unmounted file systems in which there are files nevertheless: these files belong to the system until
+    /// the file system is mounted.
     #[must_use]
     pub fn covered(&self) -> &[SystemPath] {
         &self.covered
     }
 
-    /// The part of the system that is not mounted and that this path is in.
+    /// The unmounted part of the system that contains this path.
     #[must_use]
     pub fn unmounted_above(&self, path: &SystemPath) -> Option<&SystemPath> {
         self.unmounted.iter().chain(&self.network).find(|place| path.is_within(place))
     }
 }
 
-/// Whether a folder holds anything but empty folders, as mount points and the trees made for them do.
+/// Whether a folder contains anything but empty folders, such as mount points and the folders that lead to them.
 fn holds_anything(machine: &Machine, place: &SystemPath) -> bool {
     let Ok(real) = machine.resolve(place) else { return false };
     let mut open = vec![(real, 0)];
@@ -121,14 +121,14 @@ fn mount_of(dir: &Dir) -> io::Result<u64> {
     dir.disk().mount_of(dir.fd())
 }
 
-/// The mount points of fstab(5) that are parts of the system, with their type.
+/// The mount points of fstab(5) that are part of the system, with the type of file system.
 fn system_mounts(fstab: &[u8]) -> Vec<(SystemPath, String)> {
     let mut found = Vec::new();
     for line in fstab.split(|b| *b == b'\n').take(MAX_LINES) {
         let fields: Vec<&[u8]> = line.split(|b| b.is_ascii_whitespace()).filter(|f| !f.is_empty()).collect();
         let [device, place, kind, options, ..] = fields[..] else { continue };
         let options = String::from_utf8_lossy(options);
-        // `noauto` places are mounted by hand, when wanted: their absence says nothing.
+        // `noauto` entries are mounted by hand when needed: that they are not mounted is normal.
         if device.starts_with(b"#") || options.split(',').any(|o| o == "noauto") {
             continue;
         }
@@ -140,7 +140,7 @@ fn system_mounts(fstab: &[u8]) -> Vec<(SystemPath, String)> {
     found
 }
 
-/// Undoes fstab's octal escapes (`\040` for a space).
+/// Decodes fstab's octal escapes (`\040` for a space).
 pub(super) fn unescape(field: &[u8]) -> Vec<u8> {
     let mut out = Vec::with_capacity(field.len());
     let mut at = 0;

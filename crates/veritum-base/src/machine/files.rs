@@ -1,4 +1,4 @@
-//! [`Machine`]: the system being examined or repaired.
+//! [`Machine`]: the system that is examined or repaired.
 
 use std::collections::VecDeque;
 use std::io;
@@ -12,27 +12,27 @@ use super::extent::Extent;
 use super::identity::{Identified, Users};
 use crate::model::{FileKind, Identity, Stat, SystemPath};
 
-/// Links followed for one path before it counts as a circle, as Linux does.
+/// More symlinks than this in one path are a loop, as in Linux.
 const MAX_LINKS: usize = 40;
-/// Configuration files of the machine over this many bytes are not read.
+/// Larger configuration files are not read, in bytes.
 const MAX_CONFIG: u64 = 4 << 20;
 
-/// Why the machine cannot be worked on.
+/// Why the machine cannot be used.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum MachineError {
-    /// The folder that was named cannot be opened.
+    /// The folder cannot be opened.
     #[error("cannot open the folder {}", path.display())]
     Open {
-        /// The folder, as the host names it.
+        /// The folder's path on the host.
         path: PathBuf,
-        /// The source.
+        /// The cause.
         source: io::Error,
     },
-    /// No system of a kind that is known is there.
+    /// The folder contains no supported system.
     #[error("no installed system in {}", path.display())]
     NoSystem {
-        /// The folder, as the host names it.
+        /// The folder's path on the host.
         path: PathBuf,
     },
     /// A file of the machine cannot be read.
@@ -40,17 +40,17 @@ pub enum MachineError {
     Read {
         /// The path on the machine.
         path: SystemPath,
-        /// The source.
+        /// The cause.
         source: io::Error,
     },
 }
 
-/// The system that is worked on: live (`/`) or mounted elsewhere.
+/// The system that Veritum works on: live (`/`) or mounted elsewhere.
 #[derive(Debug)]
 pub struct Machine {
     path: PathBuf,
     root: Dir,
-    /// Which folder of the machine the root's handle is; `/` but for a machine that is seen from one of its homes.
+    /// The folder of the machine that the root handle refers to; `/`, except for a machine that is seen from a user's home.
     seen_from: SystemPath,
     root_id: Identity,
     live: bool,
@@ -60,7 +60,7 @@ pub struct Machine {
 }
 
 impl Machine {
-    /// Opens the machine whose root is at `path` of the host.
+    /// Opens the machine whose root is at `path` on the host.
     ///
     /// # Errors
     /// When the folder cannot be opened.
@@ -87,11 +87,11 @@ impl Machine {
         Ok(machine)
     }
 
-    /// The same machine seen from one folder of it, by a handle that may be another process's: no other place of it can be
-    /// reached, and no other file system is part of it.
+    /// The same machine as seen from one of its folders, through a handle that may come from another process: nothing outside
+    /// that folder can be reached, and no other file system is part of it.
     ///
     /// # Errors
-    /// When the kernel cannot say on which mount it is.
+    /// When the kernel does not report the handle's mount.
     pub fn seen_from(&self, folder: SystemPath, handle: Dir) -> io::Result<Self> {
         let mut extent = Extent::default();
         extent.add(handle.disk().mount_of(handle.fd())?);
@@ -124,8 +124,8 @@ impl Machine {
         self.live
     }
 
-    /// Whether some running process has this folder as its root (a container, a change of root): such a system is
-    /// checked, and not written behind its back. Processes of others can only be seen by root.
+    /// Whether this folder is the root of another running process (a container or a chroot): such a system is checked but not
+    /// changed. Only root can see other users' processes.
     #[must_use]
     pub fn is_in_use(&self) -> bool {
         if self.live {
@@ -141,25 +141,25 @@ impl Machine {
         processes.flatten().filter(is_number).any(same)
     }
 
-    /// Which inode its root is.
+    /// The root's inode.
     #[must_use]
     pub fn root_id(&self) -> Identity {
         self.root_id
     }
 
-    /// The disk beneath.
+    /// The disk.
     #[must_use]
     pub fn disk(&self) -> &Arc<dyn Disk> {
         &self.root.disk
     }
 
-    /// Which file systems belong to it.
+    /// The file systems that belong to it.
     #[must_use]
     pub fn extent(&self) -> &Extent {
         &self.extent
     }
 
-    /// What it says of itself.
+    /// The system's name, version and host name.
     #[must_use]
     pub fn identified(&self) -> &Identified {
         &self.identified
@@ -171,10 +171,10 @@ impl Machine {
         &self.users
     }
 
-    /// Opens the folder at a path that has no links in it; a link met on the way is an error (`ELOOP`).
+    /// Opens the folder at a path without symlinks; a symlink in the path is an error (`ELOOP`).
     ///
     /// # Errors
-    /// When it is not there, is no folder, or a link is on the way.
+    /// When it does not exist, is not a folder, or its path contains a symlink.
     pub fn dir(&self, physical: &SystemPath) -> io::Result<Dir> {
         let below = physical
             .below(&self.seen_from)
@@ -186,18 +186,18 @@ impl Machine {
         Ok(self.root.beside(fd))
     }
 
-    /// Wraps a handle of this machine's disk that was opened elsewhere (a state folder outside the root).
+    /// Wraps a handle on this machine's disk that was opened elsewhere (a state folder outside the root).
     #[must_use]
     pub fn wrap(&self, fd: OwnedFd) -> Dir {
         self.root.beside(fd)
     }
 
-    /// Where a path really points: every link on the way, and at its end, is followed inside the root.
+    /// Resolves every symlink in a path, including the last name, inside the root.
     ///
-    /// Absolute links begin at the machine's root and `..` stops there, as in the running system.
+    /// Absolute symlinks begin at the machine's root and `..` stops there, as in the running system.
     ///
     /// # Errors
-    /// When something on the way is missing, or links go in a circle.
+    /// When part of the path is missing, or symlinks form a loop.
     pub fn resolve(&self, path: &SystemPath) -> io::Result<SystemPath> {
         let mut todo: VecDeque<Vec<u8>> = path.names().map(<[u8]>::to_vec).collect();
         let mut at: Vec<Vec<u8>> = Vec::new();
@@ -229,7 +229,7 @@ impl Machine {
         SystemPath::below_root(&at.join(&b'/')).map_err(invalid)
     }
 
-    /// Examines a path that has no links before its last name; none when it does not exist.
+    /// Examines a path without symlinks before its last name; `None` when it does not exist.
     ///
     /// # Errors
     /// Every other failure.
@@ -242,18 +242,18 @@ impl Machine {
         }
     }
 
-    /// Reads a configuration file of the machine, following links inside it; none when it does not exist.
+    /// Reads a configuration file of the machine, following symlinks inside it; `None` when it does not exist.
     ///
     /// # Errors
-    /// When it is there and cannot be read.
+    /// When it exists and cannot be read.
     pub fn read_config(&self, path: &SystemPath) -> Result<Option<Vec<u8>>, MachineError> {
         self.read_up_to(path, MAX_CONFIG)
     }
 
-    /// Reads a file of at most `limit` bytes, following links inside the machine; none when it does not exist.
+    /// Reads a file of at most `limit` bytes, following symlinks inside the machine; `None` when it does not exist.
     ///
     /// # Errors
-    /// When it is there and cannot be read.
+    /// When it exists and cannot be read.
     pub fn read_up_to(&self, path: &SystemPath, limit: u64) -> Result<Option<Vec<u8>>, MachineError> {
         let read = || {
             let physical = self.resolve(path)?;
@@ -269,7 +269,7 @@ impl Machine {
 }
 
 impl Machine {
-    /// The kind of file at a path, without following a link there; `None` if it does not exist or cannot be examined.
+    /// The kind of file at a path, without following a symlink there; `None` if it does not exist or cannot be examined.
     #[must_use]
     pub fn kind_at(&self, path: &SystemPath) -> Option<FileKind> {
         let place = self.resolve(&path.parent()?).ok()?.child(path.name()).ok()?;
@@ -282,7 +282,7 @@ impl Machine {
         self.kind_at(path).is_some_and(|kind| kind != FileKind::File)
     }
 
-    /// Reads the end of a file, at most so many bytes, however large it is; `None` when it is not there.
+    /// Reads at most the last `most` bytes of a file of any size; `None` when it does not exist.
     ///
     /// # Errors
     /// When it cannot be read.

@@ -5,8 +5,8 @@ use std::path::PathBuf;
 use super::Machine;
 use crate::model::SystemPath;
 
-/// How many errors the kernel has counted on the machine's own ext4 file systems, since they were last checked
-/// (`errors_count` of sysfs, Documentation/ABI/testing/sysfs-fs-ext4). 0 where it does not count.
+/// The number of errors that the kernel has counted on the machine's own ext4 file systems since their last check
+/// (`errors_count` of sysfs, Documentation/ABI/testing/sysfs-fs-ext4); 0 for file systems without such a counter.
 #[must_use]
 pub fn marked_errors(machine: &Machine) -> u64 {
     let mut devices: Vec<u64> = ["/", "/usr", "/var", "/boot", "/opt"]
@@ -22,7 +22,7 @@ pub fn marked_errors(machine: &Machine) -> u64 {
     devices.into_iter().map(errors_of).sum()
 }
 
-/// How many errors the kernel has counted on the ext4 file system of a device.
+/// The number of errors that the kernel has counted on a device's ext4 file system.
 pub(super) fn errors_of(device: u64) -> u64 {
     let (major, minor) = (rustix::fs::major(device), rustix::fs::minor(device));
     let Ok(link) = std::fs::read_link(format!("/sys/dev/block/{major}:{minor}")) else { return 0 };

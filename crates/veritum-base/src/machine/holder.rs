@@ -1,4 +1,4 @@
-//! Who holds a lock, and whether that program does anything (fcntl(2), proc(5)).
+//! The program that holds a lock, and whether it is working (fcntl(2), proc(5)).
 
 use std::collections::HashMap;
 use std::fs;
@@ -11,35 +11,35 @@ use nix::libc;
 
 use super::Dir;
 
-/// Who holds a lock.
+/// The holder of a lock.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum LockHolder {
-    /// A process, by its number.
+    /// A process, by its id.
     Process(u32),
-    /// The kernel does not say: an open-file-description lock, or a process of another container.
+    /// Unknown to the kernel: an open-file-description lock, or a process of another container.
     Unknown,
 }
 
-/// A program at work.
+/// A running program.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Worker {
-    /// Its process number.
+    /// Its process id.
     pub pid: u32,
     /// Its name (`comm`), without control characters.
     pub name: String,
-    /// The system service that it belongs to.
+    /// The system service to which it belongs.
     pub service: Option<String>,
-    /// Since when it runs.
+    /// When it started.
     pub since: jiff::Timestamp,
-    /// What it and the programs that it started have done so far: clock ticks of processor time, and bytes read and written.
-    /// Only a difference says anything.
+    /// The work of the program and its children so far: clock ticks of processor time, and bytes read and written.
+    /// Only differences are meaningful.
     pub work: u64,
 }
 
-/// Who holds a lock on a file of that folder, without taking it; none when no one does, or there is no such file.
+/// Finds the holder of a lock on a file of that folder without taking the lock; `None` when it is not held, or there is no such file.
 ///
 /// # Errors
-/// When the file cannot be opened, or the kernel cannot say.
+/// When the file cannot be opened, or the kernel reports an error.
 pub fn lock_holder(dir: &Dir, name: &[u8]) -> io::Result<Option<LockHolder>> {
     let file = match dir.disk().open_file(dir.fd(), name) {
         Ok(file) => file,
@@ -60,7 +60,7 @@ pub fn lock_holder(dir: &Dir, name: &[u8]) -> io::Result<Option<LockHolder>> {
     Ok(Some(u32::try_from(asked.l_pid).ok().filter(|pid| *pid > 0).map_or(LockHolder::Unknown, LockHolder::Process)))
 }
 
-/// What a process is and has done; none when it has ended.
+/// Describes a process and its work so far; `None` when it has ended.
 #[must_use]
 pub fn worker(pid: u32) -> Option<Worker> {
     let process = PathBuf::from(format!("/proc/{pid}"));
@@ -76,7 +76,7 @@ pub fn worker(pid: u32) -> Option<Worker> {
     })
 }
 
-/// The system service of a control group (`0::/system.slice/NAME.service`); none for what a user started.
+/// The system service of a control group (`0::/system.slice/NAME.service`); `None` for a user's process.
 pub(super) fn service_of(groups: &str) -> Option<String> {
     groups.lines().find_map(|line| {
         let path = line.splitn(3, ':').nth(2)?;
@@ -85,7 +85,7 @@ pub(super) fn service_of(groups: &str) -> Option<String> {
     })
 }
 
-/// What `/proc/PID/stat` says.
+/// Fields of `/proc/PID/stat`.
 struct Stat {
     name: String,
     parent: u32,
@@ -99,27 +99,27 @@ impl Stat {
         Self::parse(&String::from_utf8_lossy(&text))
     }
 
-    /// The name is in brackets and may hold brackets and blanks itself.
+    /// The name is in parentheses and may itself contain parentheses and spaces.
     fn parse(text: &str) -> Option<Self> {
         let (before, after) = text.rsplit_once(')')?;
         let name = before.split_once('(')?.1.to_owned();
         let fields: Vec<&str> = after.split_ascii_whitespace().collect();
         let number = |at: usize| fields.get(at)?.parse::<u64>().ok();
-        // Counted from the state, the first field after the name: parent 1, times 11 to 14, start 19.
+        // Counted from the state, the first field after the name: parent 1, times 11 to 14, start time 19.
         let ticks = (11..15).filter_map(number).fold(0u64, u64::saturating_add);
         Some(Self { name, parent: u32::try_from(number(1)?).ok()?, ticks, start: number(19)? })
     }
 }
 
-/// When a process started, from clock ticks since the machine did.
+/// The start of a process, from clock ticks since the boot.
 fn started(ticks: u64) -> Option<jiff::Timestamp> {
     let stat = fs::read_to_string("/proc/stat").ok()?;
     let boot: i64 = stat.lines().find_map(|line| line.strip_prefix("btime "))?.trim().parse().ok()?;
-    // The kernel says times to programs in hundredths of a second on every system that Linux runs on (proc(5), USER_HZ).
+    // Linux reports times to programs in hundredths of a second on every architecture (proc(5), USER_HZ).
     jiff::Timestamp::from_second(boot.saturating_add(i64::try_from(ticks / 100).ok()?)).ok()
 }
 
-/// What a process and everything that it started have done.
+/// The work of a process and all its descendants.
 fn work_of(pid: u32) -> u64 {
     let mut children: HashMap<u32, Vec<u32>> = HashMap::new();
     for entry in fs::read_dir("/proc").into_iter().flatten().flatten() {

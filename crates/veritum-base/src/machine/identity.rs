@@ -1,16 +1,16 @@
-//! What the machine says of itself: its system, its name, its users.
+//! The machine's own identity: its system, its host name, its users.
 
 use std::collections::HashMap;
 
 use super::Machine;
 use crate::model::SystemPath;
 
-/// Users and groups over this many are not read from one file: no desktop has them.
+/// Further users and groups of a file are not read: no desktop has that many.
 const MAX_ACCOUNTS: usize = 100_000;
-/// The first number of a user who logs in, and the first beyond them (Debian Policy 9.2.2).
+/// User ids of people (Debian Policy 9.2.2).
 const LOGIN_UIDS: std::ops::Range<u32> = 1000..60_000;
 
-/// What the machine says of itself.
+/// The machine's own identity.
 #[derive(Debug, Clone, Default)]
 pub struct Identified {
     /// `PRETTY_NAME` of os-release(5), or "unknown system".
@@ -52,7 +52,7 @@ impl Identified {
     }
 }
 
-/// A value without the one pair of quotes that os-release(5) allows around it.
+/// Removes the pair of quotes that os-release(5) allows around a value.
 fn unquoted(value: &str) -> &str {
     let value = value.trim();
     let inner = |quote: char| value.strip_prefix(quote)?.strip_suffix(quote);
@@ -64,14 +64,14 @@ fn unquoted(value: &str) -> &str {
 pub struct Account {
     /// The name.
     pub name: String,
-    /// The number.
+    /// The user id.
     pub uid: u32,
-    /// The home folder as it is written.
+    /// The home folder as recorded.
     pub home: Option<SystemPath>,
 }
 
 impl Account {
-    /// Whether a person logs in with it.
+    /// Whether it is a person's account.
     #[must_use]
     pub fn is_login(&self) -> bool {
         LOGIN_UIDS.contains(&self.uid)
@@ -94,7 +94,7 @@ impl Users {
         Self::parse(&text("/etc/passwd"), &text("/etc/group"))
     }
 
-    /// Reads passwd(5) and group(5); lines that are none are passed over.
+    /// Reads passwd(5) and group(5), skipping malformed lines.
     #[must_use]
     pub fn parse(passwd: &[u8], group: &[u8]) -> Self {
         let mut users = Self::default();
@@ -117,25 +117,25 @@ impl Users {
         users
     }
 
-    /// All accounts, in the file's order.
+    /// All accounts, in file order.
     #[must_use]
     pub fn accounts(&self) -> &[Account] {
         &self.accounts
     }
 
-    /// A user's number.
+    /// The id of a user.
     #[must_use]
     pub fn uid(&self, name: &str) -> Option<u32> {
         self.uids.get(name).copied()
     }
 
-    /// A group's number.
+    /// The id of a group.
     #[must_use]
     pub fn gid(&self, name: &str) -> Option<u32> {
         self.gids.get(name).copied()
     }
 
-    /// `user:group` by name where the machine knows the name, else by number.
+    /// `user:group`, by name where the machine has one, else by id.
     #[must_use]
     pub fn owner_text(&self, uid: u32, gid: u32) -> String {
         let user = self.user_names.get(&uid).cloned().unwrap_or_else(|| uid.to_string());
@@ -143,7 +143,7 @@ impl Users {
         format!("{user}:{group}")
     }
 
-    /// Whether a person logs in with that number.
+    /// Whether a user id is a person's.
     #[must_use]
     pub fn is_login(&self, uid: u32) -> bool {
         LOGIN_UIDS.contains(&uid)
@@ -154,7 +154,7 @@ fn number(bytes: &[u8]) -> Option<u32> {
     std::str::from_utf8(bytes).ok()?.parse().ok()
 }
 
-/// A name of a user or group; none when there is nothing, or it is no text.
+/// A user or group name; `None` when it is empty or not text.
 fn name_of(field: &[u8]) -> Option<&str> {
     std::str::from_utf8(field).ok().filter(|name| !name.is_empty())
 }

@@ -12,9 +12,9 @@ use rustix::io::Errno;
 use super::disk::{Disk, Exchange, FreeSpace, Name};
 use crate::model::{FileKind, Identity, Instant, Stat};
 
-/// How often a path is tried again when another process renames on the way (one call in twenty met it under load).
+/// How often a path is tried again when another process renames part of it (one call in twenty, measured under load).
 const TRIES: usize = 100;
-/// Extended attributes over this many bytes are not copied: no file system here holds larger ones.
+/// Larger extended attributes are not copied, in bytes: no supported file system has them.
 const MAX_XATTR: usize = 64 * 1024;
 
 /// The real disk. Needs Linux 5.6 or newer (`openat2`).
@@ -33,7 +33,7 @@ fn kind_of(file_type: FileType) -> Option<FileKind> {
     })
 }
 
-// The widths of these fields differ between architectures; on this one some casts are idle.
+// The widths of these fields differ between architectures; on this one some casts have no effect.
 #[allow(clippy::unnecessary_cast, reason = "widths differ between architectures")]
 fn stat_of(raw: &fs::Stat) -> Stat {
     Stat {
@@ -71,12 +71,12 @@ impl Disk for LiveDisk {
         for _ in 0..TRIES {
             match fs::openat2(root, OsStr::from_bytes(path), flags, Mode::empty(), resolve) {
                 Err(Errno::AGAIN) => {}
-                // A folder that may be passed through but not listed: enough to examine its names.
+                // Opens a folder that may be traversed but not listed: enough to examine its names.
                 Err(Errno::ACCESS) => {
                     let flags = OFlags::DIRECTORY | OFlags::CLOEXEC | OFlags::PATH;
                     return Ok(fs::openat2(root, OsStr::from_bytes(path), flags, Mode::empty(), resolve)?);
                 }
-                // Filtered system calls (containers): walk by hand, one name at a time.
+                // Where the system call is filtered (containers), the path is opened name by name.
                 Err(Errno::NOSYS | Errno::PERM) => return open_by_walking(root, path),
                 other => return Ok(other?),
             }
@@ -203,7 +203,7 @@ impl Disk for LiveDisk {
             match rustix::io::write(file, bytes) {
                 Err(Errno::INTR) => {}
                 Ok(0) => return Err(io::ErrorKind::WriteZero.into()),
-                // A limit on the size of files (setrlimit(2)) keeps from writing as a full disk does.
+                // A limit on file sizes (setrlimit(2)) prevents writing as a full disk does.
                 Err(Errno::FBIG) => return Err(io::ErrorKind::StorageFull.into()),
                 Ok(n) => bytes = &bytes[n..],
                 Err(other) => return Err(other.into()),

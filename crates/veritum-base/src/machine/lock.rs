@@ -1,7 +1,7 @@
-//! Locks: our own, and dpkg's.
+//! Locks: Veritum's own and dpkg's.
 //!
-//! Open-file-description locks (fcntl(2), `F_OFD_SETLK`): they conflict with the POSIX locks that dpkg and apt take,
-//! and unlike those they do not vanish when any other handle of the same file is closed.
+//! Open-file-description locks (fcntl(2), `F_OFD_SETLK`): they conflict with the POSIX locks of dpkg and apt, and unlike
+//! those they are not released when another handle of the same file is closed.
 
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
@@ -11,11 +11,11 @@ use nix::libc;
 
 use super::Dir;
 
-/// How often a lock is tried, and how far apart.
+/// The number of attempts, and the time between them.
 const TRIES: u32 = 15;
 const PAUSE: std::time::Duration = std::time::Duration::from_millis(20);
 
-/// A lock that is held for as long as this lives.
+/// A lock that is held until this is dropped.
 #[derive(Debug)]
 #[must_use = "the lock is released when this is dropped"]
 pub struct Held {
@@ -25,7 +25,7 @@ pub struct Held {
 /// Why a lock was not taken.
 #[derive(Debug, thiserror::Error)]
 pub enum LockError {
-    /// A person else holds it.
+    /// Another process holds it.
     #[error("locked by another process")]
     Busy,
     /// It cannot be opened or locked.
@@ -48,7 +48,7 @@ fn lock(file: OwnedFd, kind: libc::c_int) -> Result<Held, LockError> {
         l_len: 0,
         l_pid: 0,
     };
-    // A moment's patience: a child process that was just started holds every open file until it runs its own program.
+    // A child process that was just started holds every open file until it executes its own program: try again briefly.
     for _ in 0..TRIES {
         match fcntl(file.as_fd(), FcntlArg::F_OFD_SETLK(&whole)) {
             Ok(_) => return Ok(Held { _file: file }),
@@ -59,7 +59,7 @@ fn lock(file: OwnedFd, kind: libc::c_int) -> Result<Held, LockError> {
     Err(LockError::Busy)
 }
 
-/// Takes a write lock on a file of that folder, making the file when it is not there.
+/// Takes a write lock on a file of that folder; creates the file if it does not exist.
 ///
 /// # Errors
 /// [`LockError::Busy`] when another process holds it.
@@ -67,7 +67,7 @@ pub fn lock_exclusive(dir: &Dir, name: &[u8]) -> Result<Held, LockError> {
     lock(open(dir, name).map_err(LockError::Io)?, libc::F_WRLCK)
 }
 
-/// Takes a read lock on a file of that folder; never makes it.
+/// Takes a read lock on a file of that folder; never creates it.
 ///
 /// # Errors
 /// [`LockError::Busy`] when another process holds a write lock.

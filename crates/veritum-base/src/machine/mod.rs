@@ -1,9 +1,9 @@
-//! The machine as files: the one door to its disk.
+//! The machine as files: the only access to its disk.
 //!
-//! Promises: nothing leaves the folder that was named, not through links, not through mounts, not through a name
-//! that changes while we look. Every handle is opened from the root's own handle, by a path without links
-//! ([`Machine::dir`]); where a link may be followed, [`Machine::resolve`] walks it by hand inside the root.
-//! All access goes through one small trait ([`Disk`]), so that tests can fail the n-th operation.
+//! Nothing leaves the folder that was named: not through symlinks, mounts, or names that change during the work. Every
+//! handle is opened from the root's own handle, by a path without symlinks
+//! ([`Machine::dir`]); where symlinks may be followed, [`Machine::resolve`] resolves them inside the root.
+//! All access goes through one small trait ([`Disk`]), so that tests can make any operation fail.
 
 mod computer;
 mod dir;
@@ -17,6 +17,7 @@ mod live;
 mod lock;
 mod programs;
 mod protect;
+mod time_zone;
 mod volumes;
 
 pub use computer::Computer;
@@ -31,4 +32,5 @@ pub use live::LiveDisk;
 pub use lock::{Held, LockError, lock_exclusive, lock_shared};
 pub use programs::{Holders, Program, Running, holders, running};
 pub use protect::{Protection, ProtectionPolicy};
+pub use time_zone::MachineTimeZone;
 pub use volumes::{Mounted, Volume, volumes};

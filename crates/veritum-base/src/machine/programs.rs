@@ -1,7 +1,7 @@
-//! Programs that still run on files that were replaced (proc(5)): until they start again they use the old content.
+//! Programs that still use replaced files (proc(5)): until they are restarted they run the old content.
 //!
-//! Looked for by device and inode: a replaced file that is kept is not "deleted", so the kernel's mark for that says
-//! nothing.
+//! They are found by device and inode: a replaced file that is kept is not deleted, so the kernel does not mark it
+//! `(deleted)`.
 
 use std::collections::HashSet;
 use std::fs;
@@ -11,32 +11,32 @@ use std::path::Path;
 use super::holder::{service_of, worker};
 use crate::model::Identity;
 
-/// So much of a program's name the kernel keeps (`TASK_COMM_LEN`, without the end).
+/// The number of bytes of a program's name that the kernel keeps (`TASK_COMM_LEN`, without the terminator).
 const MAX_COMM: usize = 15;
-/// More handles of one process are not examined.
+/// Further open files of one process are not examined.
 const MAX_OPEN: usize = 5000;
 
 /// A running program.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Program {
-    /// The system service that it belongs to, as the service manager calls it.
+    /// The service manager's name of its service.
     pub service: Option<String>,
     /// Its name (`comm`), without control characters.
     pub name: String,
-    /// Its number.
+    /// Its process id.
     pub pid: u32,
 }
 
-/// What was found among the running programs.
+/// The result of a search for running programs.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Holders {
-    /// Those that use one of the files, by service and name.
+    /// Programs that use one of the files, by service and name.
     pub programs: Vec<Program>,
-    /// Programs that could not be looked into: of others, or in a container.
+    /// The number of programs that could not be examined: other users', or in a container.
     pub unseen: u64,
 }
 
-/// The running programs that map or have open one of these files.
+/// The running programs that have one of these files mapped or open.
 #[must_use]
 pub fn holders(files: &HashSet<Identity>) -> Holders {
     let mut found = Holders::default();
@@ -52,7 +52,7 @@ pub fn holders(files: &HashSet<Identity>) -> Holders {
         };
         let process = entry.path();
         match fs::read_link(process.join("exe")) {
-            // A thread of the kernel, or it has ended by now.
+            // A kernel thread, or a process that has ended.
             Err(e) if e.kind() == std::io::ErrorKind::NotFound => continue,
             Err(_) => found.unseen += 1,
             Ok(_) if mounts(&process) != here => found.unseen += 1,
@@ -67,18 +67,18 @@ pub fn holders(files: &HashSet<Identity>) -> Holders {
 /// A process of an application.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Running {
-    /// Its number.
+    /// Its process id.
     pub pid: u32,
     /// Its name (`comm`), without control characters.
     pub name: String,
-    /// Since when it runs.
+    /// When it started.
     pub since: Option<jiff::Timestamp>,
-    /// Paths of files that it has open, as the kernel says them.
+    /// Paths of the files that it has open, as the kernel reports them.
     pub open: Vec<Vec<u8>>,
 }
 
-/// The processes of a user whose name is one of these, or that run in the sandbox of that application; the kernel keeps the
-/// first fifteen bytes of a name.
+/// The processes of a user that have one of these names or run in that application's sandbox; the kernel keeps the first
+/// fifteen bytes of a name.
 #[must_use]
 pub fn running(names: &[String], sandbox: Option<&str>, user: u32) -> Vec<Running> {
     let cut = |name: &str| name.as_bytes()[..name.len().min(MAX_COMM)].to_vec();
@@ -94,7 +94,7 @@ pub fn running(names: &[String], sandbox: Option<&str>, user: u32) -> Vec<Runnin
             continue;
         }
         let Some(worker) = worker(pid) else { continue };
-        // One that has ended and was not waited for yet has no program any more.
+        // A process that has ended but was not waited for has no program.
         if fs::read_link(process.join("exe")).is_err_and(|e| e.kind() == std::io::ErrorKind::NotFound) {
             continue;
         }
@@ -104,7 +104,7 @@ pub fn running(names: &[String], sandbox: Option<&str>, user: u32) -> Vec<Runnin
     found
 }
 
-/// Whether a process was put into the scope of a sandboxed application (`app-flatpak-ID-NUMBER.scope`).
+/// Whether a process runs in a sandboxed application's scope (`app-flatpak-ID-NUMBER.scope`).
 fn runs_in(process: &Path, id: &str) -> bool {
     let groups = fs::read_to_string(process.join("cgroup")).unwrap_or_default();
     groups.lines().any(|line| is_scope_of(line, id))
@@ -116,7 +116,7 @@ fn is_scope_of(group: &str, id: &str) -> bool {
     number.is_some_and(|number| number.starts_with(|c: char| c.is_ascii_digit()))
 }
 
-/// The real user of a process: its folder in /proc is root's when it may not be looked into by its own user.
+/// The real user of a process: its folder in /proc belongs to root when its own user must not examine it.
 fn owner_of(process: &Path) -> Option<u32> {
     let status = fs::read_to_string(process.join("status")).ok()?;
     status.lines().find_map(|line| line.strip_prefix("Uid:")?.split_whitespace().next()?.parse().ok())

@@ -1,14 +1,14 @@
-//! [`Protection`]: which places must not be altered.
+//! [`Protection`]: places that must not be changed.
 //!
-//! Judged on physical paths (without links, as handles are opened), never on a listed name, and asked once more by
-//! the `change` module.
+//! Judged by physical paths (without symlinks, as handles are opened), never by a listed name; the `change` module checks
+//! again immediately before writing.
 
 use std::io;
 
 use super::{Dir, Machine};
 use crate::model::SystemPath;
 
-/// Places that belong to the users, to the running kernel or to the administrator.
+/// Places that belong to users, the running kernel or the administrator.
 const ALWAYS: [&str; 16] = [
     "/home",
     "/root",
@@ -28,30 +28,30 @@ const ALWAYS: [&str; 16] = [
     "/var/lib/veritum",
 ];
 
-/// What must not be altered, with the reason.
+/// Decides which places must not be changed.
 pub trait ProtectionPolicy: Send + Sync {
-    /// The reason why this physical path is protected; none when it may be altered.
+    /// The reason why this physical path is protected; `None` when it may be changed.
     fn reason(&self, physical: &SystemPath) -> Option<String>;
     /// Whether a protected place is strictly below this physical path.
     fn guards_below(&self, physical: &SystemPath) -> bool;
-    /// The reason why what is at a name of an open folder is protected with all that is in it, whatever the name: asked
-    /// at the last moment, of what is going to be moved from this physical path.
+    /// The reason why the object at a name of an open folder, with everything in it, is protected under any name: checked
+    /// immediately before something is moved from this physical path.
     ///
     /// # Errors
-    /// When no one can say.
+    /// When that cannot be determined.
     fn reason_at(&self, _physical: &SystemPath, _dir: &Dir, _name: &[u8]) -> io::Result<Option<String>> {
         Ok(None)
     }
 }
 
-/// None of a home, nothing of the running kernel's, nothing of the administrator's own.
+/// Protects homes, the running kernel's file systems and the administrator's own places.
 #[derive(Debug, Clone)]
 pub struct Protection {
     places: Vec<(SystemPath, &'static str)>,
 }
 
 impl Protection {
-    /// The places of this machine.
+    /// The protected places of a machine.
     #[must_use]
     pub fn new(machine: &Machine) -> Self {
         let mut places: Vec<(SystemPath, &'static str)> = Vec::new();
@@ -62,7 +62,7 @@ impl Protection {
             } else {
                 "in a protected location"
             };
-            // Such a place may itself be a link (/home to a larger disk): what it points to is protected too.
+            // Such a place may itself be a symlink (/home to a larger disk): its target is protected too.
             if let Ok(real) = machine.resolve(&place) {
                 places.push((real, reason));
             }
@@ -75,7 +75,7 @@ impl Protection {
                 places.push((real, "in a user's home"));
             }
         }
-        // Whether what is there belongs to the system, or was left behind below a mount point, no one can say from here.
+        // It is unknown whether this belongs to the system or was left below a mount point.
         for place in machine.extent().covered() {
             let reason = "on a file system of fstab that is not mounted";
             places.extend(machine.resolve(place).ok().map(|real| (real, reason)));

@@ -1,12 +1,12 @@
-//! The machine's file systems, as its fstab(5) names them and the kernel has them.
+//! The machine's file systems, as fstab(5) lists them and the kernel has mounted them.
 
 use super::health::errors_of;
 use super::{FreeSpace, Machine};
 use crate::model::SystemPath;
 
-/// More lines of fstab(5) than this are not read.
+/// Further lines of fstab(5) are not read.
 const MAX_LINES: usize = 1000;
-/// Types that name no file system on a local disk.
+/// Types of fstab entries that are not local file systems.
 const NOT_LOCAL: [&str; 16] = [
     "swap",
     "proc",
@@ -29,25 +29,25 @@ const NOT_LOCAL: [&str; 16] = [
 /// One file system of the machine.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Volume {
-    /// Where it is mounted, or would be.
+    /// Its mount point.
     pub place: SystemPath,
-    /// How it is mounted; `None` while it is not.
+    /// The mounted file system; `None` while it is not mounted.
     pub mounted: Option<Mounted>,
-    /// Whether fstab wants it read-only; `None` where fstab does not name it.
+    /// Whether fstab mounts it read-only; `None` if fstab does not list it.
     pub wanted_read_only: Option<bool>,
 }
 
-/// A file system that is mounted.
+/// A mounted file system.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Mounted {
-    /// What is free on it, and whether it is mounted read-only.
+    /// Its free space, and whether it is mounted read-only.
     pub free: FreeSpace,
-    /// Errors that the kernel has counted on it since it was last checked; 0 where it does not count.
+    /// Errors that the kernel has counted on it since its last check; 0 for file systems without such a counter.
     pub errors: u64,
 }
 
-/// The root, and what fstab names on local disks, in the order in which fstab does. What is mounted by hand when it is wanted
-/// (`noauto`) is reported only while it is mounted.
+/// The root, and the local file systems of fstab, in fstab's order. Entries that are mounted by hand (`noauto`) are
+/// included only while they are mounted.
 #[must_use]
 pub fn volumes(machine: &Machine) -> Vec<Volume> {
     let fstab = machine.read_config(&SystemPath::literal("/etc/fstab")).ok().flatten().unwrap_or_default();
@@ -63,7 +63,7 @@ pub fn volumes(machine: &Machine) -> Vec<Volume> {
     lines.into_iter().filter_map(volume).collect()
 }
 
-/// How the file system at a place is mounted; `None` where none begins there.
+/// The mounted file system at a mount point; `None` where there is none.
 fn mounted(machine: &Machine, place: &SystemPath) -> Option<Mounted> {
     let dir = machine.dir(&machine.resolve(place).ok()?).ok()?;
     if let Some(parent) = place.parent() {
@@ -76,7 +76,7 @@ fn mounted(machine: &Machine, place: &SystemPath) -> Option<Mounted> {
     Some(Mounted { free: dir.disk().room(dir.fd()).ok()?, errors: errors_of(device) })
 }
 
-/// A line of fstab(5) that names a file system on a local disk.
+/// A line of fstab(5) for a local file system.
 #[derive(Debug, PartialEq, Eq)]
 struct Line {
     place: SystemPath,
@@ -97,7 +97,7 @@ fn lines(fstab: &[u8]) -> Vec<Line> {
         let Ok(place) = SystemPath::parse(&super::extent::unescape(place)) else { continue };
         let options = String::from_utf8_lossy(options);
         let has = |name: &str| options.split(',').any(|option| option == name);
-        // A bind mount is no file system of its own; of two lines for a place the first counts.
+        // A bind mount is not a file system of its own; of two lines for one place, the first counts.
         if has("bind") || has("rbind") || found.iter().any(|known| known.place == place) {
             continue;
         }

@@ -1,8 +1,8 @@
-//! [`ActionKind`]: what is done about a finding, or at a place; and what came of it.
+//! [`ActionKind`]: what Veritum does about a finding or at a place, and the result.
 
 use super::words::word_enum;
 
-/// One line for each kind: its word in JSON and in logs, what people read, and whether `undo` undoes it.
+/// One line for each kind: its word in JSON and logs, its text for people, and whether `undo` undoes it.
 macro_rules! actions {
     ($($(#[$doc:meta])* $variant:ident = $word:literal, $label:literal, $undo:ident;)+) => {
         word_enum! {
@@ -13,7 +13,7 @@ macro_rules! actions {
         }
 
         impl ActionKind {
-            /// The words for people.
+            /// The text for people.
             #[must_use]
             pub fn label(self) -> &'static str {
                 match self {
@@ -21,7 +21,7 @@ macro_rules! actions {
                 }
             }
 
-            /// Whether what it did is kept, so that `undo` undoes it.
+            /// Whether `undo` undoes it: replaced data is kept.
             #[must_use]
             pub fn is_undoable(self) -> bool {
                 match self {
@@ -44,48 +44,48 @@ macro_rules! actions {
 }
 
 actions! {
-    /// Put back what belongs there.
+    /// Restore the expected object.
     Restore = "restore", "restore", undoable;
-    /// Make it one file with its other names again.
+    /// Link it to its other names again.
     Relink = "relink", "re-create hard link", undoable;
-    /// Set owner and mode.
+    /// Set the owner and mode.
     SetMode = "set-permissions", "set owner and permissions", undoable;
-    /// It is restored with the folder that it is in.
+    /// It is restored with the folder that contains it.
     WithFolder = "with-folder", "restore with its folder", undoable;
     /// It is repaired with the files of its package.
     WithPackage = "with-package", "repaired with its package", undoable;
-    /// Move it out of the way.
+    /// Move it aside.
     SetAside = "set-aside", "set aside", undoable;
-    /// Fetch it again.
+    /// Download it again.
     Renew = "renew", "download again", undoable;
-    /// Put back what an earlier change displaced.
+    /// Restore what an earlier change replaced.
     BringBack = "restore-backup", "restore", undoable;
-    /// Make free space by taking away what can be fetched again.
+    /// Free disk space by deleting what can be downloaded again.
     Free = "free", "delete to free space", lasting;
-    /// Hold a service for the time of the change.
+    /// Stop a service during the change.
     Pause = "pause", "stop during the repair", lasting;
-    /// Have the service manager forget that it failed.
+    /// Reset a service's failed state in the service manager.
     ForgetFailure = "forget-failure", "reset failed state", lasting;
-    /// Have the package tool finish its installation.
+    /// Let the package tool finish its installation.
     Configure = "configure", "finish the installation", lasting;
-    /// Have the desktop's own tool list it again.
+    /// Let the desktop's own tool register it again.
     Register = "register", "rebuild the list", lasting;
 }
 
 word_enum! {
-    /// What came of an action.
+    /// The result of an action.
     pub enum ActionResult {
         /// It is only planned.
         Planned = "planned",
         /// It was done.
         Done = "done",
-        /// It was tried, or could not be.
+        /// It failed, or was not possible.
         Failed = "failed",
     }
 }
 
 impl ActionResult {
-    /// Done where there is no reason why it failed.
+    /// Done, unless there is a reason why it failed.
     #[must_use]
     pub fn from_failure(why: Option<&str>) -> Self {
         if why.is_none() { Self::Done } else { Self::Failed }

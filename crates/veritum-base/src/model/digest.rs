@@ -1,27 +1,27 @@
-//! Digests of contents: BLAKE3 for what we verify, MD5 only to compare with the local package database.
+//! Digests of contents: BLAKE3 for verification, MD5 only for comparison with the local package database.
 
 use std::fmt;
 
 use md5::Digest as _;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
-/// A BLAKE3 digest of plain content; written as 64 hexadecimal digits, as `b3sum` prints it.
+/// A BLAKE3 digest of uncompressed content; written as 64 hexadecimal digits, as `b3sum` prints it.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct Digest([u8; 32]);
 
-/// An MD5 digest as dpkg records it. For comparing with `self` records, never a reason to trust.
+/// An MD5 digest as dpkg records it. For comparison with the local package database only, never a reason for trust.
 #[derive(Clone, Copy, PartialEq, Eq, Hash)]
 pub struct Md5([u8; 16]);
 
-/// Why some text is not a digest.
+/// Why a text is not a digest.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 #[error("expected {expected} hexadecimal digits")]
 pub struct DigestError {
     expected: usize,
 }
 
-/// What a hexadecimal digit is worth; 0xff for what is none. A manifest has a hundred thousand digests: a table is
-/// three times as fast as comparing.
+/// The value of each hexadecimal digit; 0xff for other bytes. A large manifest has a hundred thousand digests: a table is
+/// three times as fast as comparisons.
 const NIBBLES: [u8; 256] = {
     let mut table = [0xff; 256];
     let mut at = 0u8;
@@ -54,11 +54,11 @@ impl Digest {
             none |= high | low;
             *byte = high << 4 | low & 0x0f;
         }
-        // Every digit has its upper half empty; anything else sets it.
+        // A valid digit's value has an empty upper half; any other byte's does not.
         if none & 0xf0 == 0 { Ok(Self(bytes)) } else { Err(DigestError { expected: 64 }) }
     }
 
-    /// The 64 hexadecimal digits, small letters.
+    /// The 64 hexadecimal digits, in lower case.
     #[must_use]
     pub fn to_hex(&self) -> String {
         hex::encode(self.0)
@@ -70,7 +70,7 @@ impl Digest {
         &self.0
     }
 
-    /// A digest that was kept as raw bytes.
+    /// A digest from its raw bytes.
     #[must_use]
     pub fn from_bytes(bytes: [u8; 32]) -> Self {
         Self(bytes)
@@ -78,7 +78,7 @@ impl Digest {
 }
 
 impl Md5 {
-    /// The 32 digits.
+    /// The 32 hexadecimal digits.
     #[must_use]
     pub fn to_hex(&self) -> String {
         hex::encode(self.0)
@@ -106,14 +106,14 @@ impl Md5 {
         &self.0
     }
 
-    /// A digest that was kept as raw bytes.
+    /// A digest from its raw bytes.
     #[must_use]
     pub fn from_bytes(bytes: [u8; 16]) -> Self {
         Self(bytes)
     }
 }
 
-/// Digests content as it is read: one or both kinds in one pass.
+/// Digests content while it is read: one or both kinds in one pass.
 #[derive(Default)]
 pub struct ContentHasher {
     blake3: Option<Box<blake3::Hasher>>,
@@ -133,7 +133,7 @@ impl ContentHasher {
         Self { blake3: None, md5: Some(md5::Md5::new()) }
     }
 
-    /// Takes the next bytes.
+    /// Adds the next bytes.
     pub fn update(&mut self, bytes: &[u8]) {
         if let Some(hasher) = &mut self.blake3 {
             hasher.update(bytes);
@@ -143,7 +143,7 @@ impl ContentHasher {
         }
     }
 
-    /// The digests of all that was taken.
+    /// The digests of all bytes added.
     #[must_use]
     pub fn finish(self) -> (Option<Digest>, Option<Md5>) {
         (self.blake3.map(|h| Digest(*h.finalize().as_bytes())), self.md5.map(|h| Md5(h.finalize().into())))
@@ -178,7 +178,7 @@ impl Serialize for Digest {
 
 impl<'de> Deserialize<'de> for Digest {
     fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
-        /// Reads in place: a `String` for each of a hundred thousand digests would cost more than they do.
+        /// Parses in place: a `String` for each of a hundred thousand digests would cost more than the digests.
         struct Reads;
         impl serde::de::Visitor<'_> for Reads {
             type Value = Digest;

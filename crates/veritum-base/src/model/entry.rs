@@ -1,4 +1,4 @@
-//! [`Entry`]: one thing that a package ships, as its .deb file describes it.
+//! [`Entry`]: one file, folder or link that a package ships, as its .deb file describes it.
 
 use std::borrow::Cow;
 
@@ -7,20 +7,20 @@ use super::{Digest, SystemPath};
 /// What a package ships at a path.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum EntryKind {
-    /// A regular file of `size` bytes with that content.
+    /// A regular file.
     File {
-        /// Bytes.
+        /// Its size in bytes.
         size: u64,
         /// BLAKE3 of the content.
         digest: Digest,
-        /// The first name of its hard-link group, when the package ships it as a hard link of another file.
+        /// The first name of its hard-link group, if the package ships it as a hard link to another file.
         same_as: Option<SystemPath>,
     },
     /// A folder.
     Folder,
-    /// A symbolic link with that target, as it is written.
+    /// A symlink.
     Link {
-        /// The target's bytes.
+        /// Its target, in bytes.
         target: Vec<u8>,
     },
     /// A named pipe.
@@ -37,7 +37,7 @@ pub enum EntryKind {
 }
 
 impl EntryKind {
-    /// The word for people and for JSON.
+    /// The word for people and JSON.
     #[must_use]
     pub fn word(&self) -> &'static str {
         match self {
@@ -50,29 +50,29 @@ impl EntryKind {
     }
 }
 
-/// An owner as packages name them: the name counts where the machine knows it, else the number.
+/// An owner as packages record it: the name counts if the machine has it, else the id.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub struct Owner {
-    /// The name, empty when the package gave none. Nearly always root's, which costs no memory.
+    /// The name; empty if the package records none. Nearly always root's, which needs no memory.
     pub name: Cow<'static, str>,
-    /// The number in the package.
+    /// The id recorded in the package.
     pub id: u32,
 }
 
 impl Owner {
-    /// root, number 0.
+    /// root, id 0.
     #[must_use]
     pub fn root() -> Self {
         Self { name: Cow::Borrowed("root"), id: 0 }
     }
 }
 
-/// One thing that a package ships.
+/// One file, folder or link that a package ships.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Entry {
-    /// Where, in the spelling that the package uses.
+    /// Its path, as the package spells it.
     pub path: SystemPath,
-    /// The kind.
+    /// Its kind.
     pub kind: EntryKind,
     /// The lower twelve bits of the mode.
     pub mode: u32,
@@ -84,8 +84,8 @@ pub struct Entry {
     pub mtime: i64,
     /// Whether it is a configuration file (a conffile, Debian Policy 10.7).
     pub settings: bool,
-    /// Whether the package's own scripts set its owner, mode or privileges.
+    /// Whether the package's own scripts set its owner, mode or capabilities.
     pub configured: bool,
-    /// Whether they give it capabilities (capabilities(7)), whatever the administrator answers.
+    /// Whether those scripts set capabilities (capabilities(7)), whatever the administrator configures.
     pub capable: bool,
 }

@@ -1,4 +1,4 @@
-//! [`Finding`]: one thing that is not as it should be. Data, never an error.
+//! [`Finding`]: a problem or a note. Data, never an error.
 
 use serde::{Deserialize, Serialize};
 
@@ -6,7 +6,7 @@ use super::{
     Action, ActionKind, AreaName, Digest, FileKind, PackageId, SystemPath, Verdict, text::readable, words::word_enum,
 };
 
-/// Who answers for a reference, strongest first.
+/// The authority behind a reference, strongest first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
@@ -15,12 +15,12 @@ pub enum Authority {
     Store,
     /// The vendor, by the repository's signature.
     Repository,
-    /// Only the local package database.
+    /// The local package database alone.
     Local,
 }
 
 impl Authority {
-    /// The word for people and for JSON.
+    /// The word for people and JSON.
     #[must_use]
     pub fn word(self) -> &'static str {
         match self {
@@ -31,7 +31,7 @@ impl Authority {
     }
 }
 
-/// What a finding is about.
+/// The subject of a finding.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 #[non_exhaustive]
@@ -40,15 +40,15 @@ pub enum Subject {
     Path {
         /// The path as text.
         path: SystemPath,
-        /// Its bytes in base64, when the text is not simply them.
+        /// Its bytes in base64, if they are not valid UTF-8.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         path_b64: Option<String>,
     },
     /// A record of the package database.
     Record {
-        /// Its file.
+        /// The record's file.
         path: SystemPath,
-        /// Which entry of it, when it is about one.
+        /// The entry, if the finding is about one entry of it.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         entry: Option<String>,
     },
@@ -57,14 +57,14 @@ pub enum Subject {
         /// Its name.
         name: String,
     },
-    /// A repository that the machine gets packages from.
+    /// A repository from which the machine gets packages.
     Source {
         /// Its URL and suite.
         name: String,
     },
     /// A service, timer or other unit of the service manager.
     Service {
-        /// Its name, as the service manager calls it.
+        /// The service manager's name of it.
         name: String,
     },
     /// An application.
@@ -74,17 +74,17 @@ pub enum Subject {
     },
     /// A setting.
     Setting {
-        /// Its name, as it is written.
+        /// Its name, as written in the configuration.
         name: String,
     },
-    /// A content or manifest of a store.
+    /// A content file or manifest of a store.
     Object {
-        /// Its file, below the store's folder.
+        /// Its file, relative to the store's folder.
         name: String,
     },
-    /// A signed file of a store, or one that is made from those.
+    /// A signed file of a store, or a file derived from signed ones.
     Index {
-        /// The file, below the store's folder.
+        /// The file, relative to the store's folder.
         name: String,
     },
 }
@@ -105,7 +105,7 @@ impl Subject {
         Self::Record { path: path.clone(), entry: entry.map(str::to_owned) }
     }
 
-    /// The path, when it is one, or is about one.
+    /// The path that the subject is or concerns.
     #[must_use]
     pub fn as_path(&self) -> Option<&SystemPath> {
         match self {
@@ -114,7 +114,7 @@ impl Subject {
         }
     }
 
-    /// What it is called, when it is no path.
+    /// The subject's name, if it is not a path.
     #[must_use]
     pub fn name(&self) -> Option<&str> {
         match self {
@@ -140,9 +140,9 @@ impl std::fmt::Display for Subject {
     }
 }
 
-/// A finding's name: 8 of `bcdfghjkmnpqrstvwxz2-9`, a letter first, the same from run to run.
+/// A finding's id: 8 of `bcdfghjkmnpqrstvwxz2-9`, a letter first, the same in every run.
 ///
-/// Without vowels no word can come about, and without `0 1 l` nothing is misread over the telephone.
+/// Without vowels it cannot form words, and without `0 1 l` it is not misread over the telephone.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(transparent)]
 pub struct FindingId(String);
@@ -151,7 +151,7 @@ const LETTERS: &[u8] = b"bcdfghjkmnpqrstvwxz";
 const SIGNS: &[u8] = b"bcdfghjkmnpqrstvwxz23456789";
 
 impl FindingId {
-    /// The name for what is found in `area` of `subject`.
+    /// The id of a finding in `area` about `subject`.
     #[must_use]
     pub fn new(area: &AreaName, subject: &Subject, verdict: Verdict) -> Self {
         let what: Vec<u8> = match subject {
@@ -173,7 +173,7 @@ impl FindingId {
         &self.0
     }
 
-    /// Whether a typed word can be the name of a finding, or the beginning of one (four characters or more).
+    /// Whether a typed word can be an id, or the beginning of one (four characters or more).
     #[must_use]
     pub fn looks_like(word: &str) -> bool {
         let bytes = word.as_bytes();
@@ -181,13 +181,13 @@ impl FindingId {
     }
 }
 
-/// How something is, or should be. What is not known or does not apply is left out.
+/// A state, expected or found. What is unknown or does not apply is left out.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct State {
-    /// What kind of thing.
+    /// Kind of file.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub kind: Option<FileKind>,
-    /// Bytes.
+    /// Size in bytes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub size: Option<u64>,
     /// BLAKE3 of the content.
@@ -196,19 +196,19 @@ pub struct State {
     /// Mode in octal, four digits.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub mode: Option<String>,
-    /// User and group as `user:group`, numbers where the machine has no name.
+    /// User and group as `user:group`, with ids where the machine has no name.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub owner: Option<String>,
-    /// A link's target as text.
+    /// A symlink's target as text.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub target: Option<String>,
     /// Modification time, RFC 3339 in UTC.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub modified: Option<String>,
-    /// Names of one file that belong together.
+    /// The other names of the same file.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub same_file_as: Vec<SystemPath>,
-    /// Privileges (file capabilities) that it carries.
+    /// Whether it carries file capabilities.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub capabilities: bool,
 }
@@ -264,75 +264,75 @@ impl Severity {
 /// What `repair` would do about a finding.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Remedy {
-    /// What would be done.
+    /// The action.
     pub action: ActionKind,
-    /// Where from: `store`, `repository`; for parts of a store also `other-store`, `machine`, `package`, `pin`, `index`.
+    /// The source: `store`, `repository`; for parts of a store also `other-store`, `machine`, `package`, `pin`, `index`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub from: Option<String>,
-    /// Bytes of the package's .deb file, when it must be downloaded first.
+    /// The size of the package's .deb file in bytes, if it must be downloaded first.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub download: Option<u64>,
 }
 
-/// What a damaged part of a store would have harmed, had it been used.
+/// What a damaged part of a store would have affected, had it been used.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Harm {
-    /// The packages that it belongs to.
+    /// The packages that use it.
     pub packages: Vec<PackageId>,
-    /// Their paths that would have got it; the first of many.
+    /// The paths that would have received it; the first of many.
     pub paths: Vec<SystemPath>,
-    /// How many more paths there are.
+    /// The number of further paths.
     pub more_paths: u64,
 }
 
-/// One thing that is not as it should be, or a note.
+/// A problem or a note.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Finding {
-    /// Its name, the same from run to run.
+    /// Its id, the same in every run.
     pub id: FindingId,
-    /// Where it was found.
+    /// The area that found it.
     pub area: AreaName,
-    /// What it is about.
+    /// Its subject.
     pub subject: Subject,
-    /// The gravest verdict.
+    /// The most serious verdict.
     pub verdict: Verdict,
     /// How much it matters.
     pub severity: Severity,
-    /// The other verdicts on the same subject.
+    /// Further verdicts on the same subject.
     pub also: Vec<Verdict>,
-    /// Whose it is.
+    /// The package that owns the subject.
     pub package: Option<PackageId>,
-    /// Who answers for `expected`.
+    /// The authority behind `expected`.
     pub verified_by: Option<Authority>,
-    /// How it should be.
+    /// The expected state.
     pub expected: Option<State>,
-    /// How it is.
+    /// The state found.
     pub found: Option<State>,
-    /// Why, where known.
+    /// The cause, if known.
     pub cause: Option<String>,
     /// What `repair` would do.
     pub remedy: Option<Remedy>,
     /// What a person should do.
     pub action: Option<Action>,
-    /// For a part of a store: what it would have harmed.
+    /// For a part of a store: what it would have affected.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub harms: Option<Harm>,
 }
 
 impl Finding {
-    /// Whether a repair would do this about it.
+    /// Whether a repair would take this action.
     #[must_use]
     pub fn is_mended_by(&self, action: ActionKind) -> bool {
         self.remedy.as_ref().is_some_and(|remedy| remedy.action == action)
     }
 
-    /// A bare finding on a path; the rest is filled in by the one that judges.
+    /// A finding on a path with no details; the code that judges it adds them.
     #[must_use]
     pub fn on_path(area: AreaName, path: &SystemPath, verdict: Verdict) -> Self {
         Self::on(area, Subject::path(path), verdict)
     }
 
-    /// A bare finding on anything.
+    /// A finding on any subject with no details.
     #[must_use]
     pub fn on(area: AreaName, subject: Subject, verdict: Verdict) -> Self {
         Self {

@@ -2,10 +2,10 @@
 
 use serde::{Deserialize, Serialize};
 
-/// What a person should do: a sentence, a command, or a sentence that the command follows.
+/// What a person should do: a sentence, a command, or a sentence with a command that carries it out.
 #[derive(Debug, Clone, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Action {
-    /// What to do, in words; `None` if the command alone says it.
+    /// The sentence; `None` if the command needs no explanation.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub text: Option<String>,
     /// A command that can be pasted. Words in capitals represent values that only the person knows.
@@ -20,25 +20,25 @@ impl Action {
         Self { text: None, command: Some(command.into()) }
     }
 
-    /// A sentence, and the command that does it.
+    /// A sentence and the command that carries it out.
     #[must_use]
     pub fn explained(text: impl Into<String>, command: impl Into<String>) -> Self {
         Self { text: Some(text.into()), command: Some(command.into()) }
     }
 
-    /// The words after `veritum`, if the command is one of Veritum's own.
+    /// The words after `veritum`, if it is a Veritum command.
     #[must_use]
     pub fn own_command(&self) -> Option<&str> {
         self.command.as_deref()?.strip_prefix("veritum ")
     }
 
-    /// The same, if it can be typed as it is: without a `PATH` to be filled in.
+    /// The same, if it contains no placeholder such as `PATH`.
     #[must_use]
     pub fn complete_command(&self) -> Option<&str> {
         self.own_command().filter(|words| !words.split(' ').any(|word| ["PATH", "LOCATION", "NAME"].contains(&word)))
     }
 
-    /// Whether the words or the command contain a text.
+    /// Whether the sentence or the command contains a text.
     #[must_use]
     pub fn contains(&self, text: &str) -> bool {
         [&self.text, &self.command].into_iter().flatten().any(|part| part.contains(text))

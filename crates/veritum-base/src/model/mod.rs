@@ -1,6 +1,6 @@
 //! Types that every module shares: paths, digests, packages, entries, findings.
 //!
-//! Nothing here touches a disk or knows where data came from. Each noun is defined once, at this door.
+//! Nothing here accesses a disk or knows where data came from.
 
 mod action;
 mod area;

@@ -1,19 +1,19 @@
-//! [`ComponentId`]: which package, in which version, for which architecture.
+//! [`PackageId`]: a package's name, version and architecture.
 
 use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
-/// A package of exactly one version: what the system installs and updates as a whole.
+/// One version of a package: the unit that the system installs and updates.
 ///
 /// Names follow Debian Policy 5.6.1 (package), 5.6.12 (version) and 5.6.8 (architecture).
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct PackageId {
     /// The package name.
     pub name: String,
-    /// The whole version: epoch, upstream version and revision.
+    /// The full version: epoch, upstream version and revision.
     pub version: String,
-    /// The architecture, `all` for any.
+    /// The architecture; `all` for any.
     pub arch: String,
 }
 
@@ -26,10 +26,10 @@ pub struct PackageIdError {
 }
 
 impl PackageId {
-    /// Takes the three words when each is shaped as Debian Policy wants it.
+    /// Validates the three words by the rules of Debian Policy.
     ///
     /// # Errors
-    /// Names the part that is not. So no word of a package can leave a folder or forge a line.
+    /// Names the invalid part. Valid words cannot escape a folder or forge a line.
     pub fn new(name: &str, version: &str, arch: &str) -> Result<Self, PackageIdError> {
         let check = |part, word: &str, allowed: fn(char) -> bool| {
             let shaped = !word.is_empty()

@@ -1,14 +1,14 @@
-//! What goes from one process to another: MessagePack, in which bytes are bytes.
+//! MessagePack, for data exchanged between processes: bytes are encoded as bytes.
 
 use std::io;
 
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
-/// Packs a value; paths and names cost as many bytes as they have.
+/// Encodes a value; paths and names take as many bytes as they have.
 ///
 /// # Errors
-/// When it cannot be written as MessagePack.
+/// When it cannot be encoded as MessagePack.
 pub fn packed<T: Serialize>(value: &T) -> io::Result<Vec<u8>> {
     let mut bytes = Vec::new();
     let mut packing =
@@ -17,10 +17,10 @@ pub fn packed<T: Serialize>(value: &T) -> io::Result<Vec<u8>> {
     Ok(bytes)
 }
 
-/// Unpacks a value; foreign bytes that are none are an error.
+/// Decodes a value.
 ///
 /// # Errors
-/// When they are of another shape, or go on after it.
+/// When the bytes do not encode such a value, or continue after it.
 pub fn unpacked<T: DeserializeOwned>(bytes: &[u8]) -> io::Result<T> {
     let bad = |e: rmp_serde::decode::Error| io::Error::new(io::ErrorKind::InvalidData, e);
     let mut rest = bytes;

@@ -1,4 +1,4 @@
-//! [`SystemPath`]: a name on the machine as the machine itself knows it.
+//! [`SystemPath`]: an absolute path on the machine, as the machine itself knows it.
 
 use std::collections::{HashMap, HashSet};
 use std::fmt;
@@ -8,25 +8,25 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 use super::text::{from_readable, readable};
 
-/// The longest path that is taken from foreign bytes, as `PATH_MAX` of Linux.
+/// The longest path accepted from foreign bytes, as Linux's `PATH_MAX`.
 const MAX_BYTES: usize = 4096;
 /// Nearly all paths are shorter than this.
 const SHORT: usize = 256;
-/// The longest single name, as `NAME_MAX` of Linux.
+/// The longest name, as Linux's `NAME_MAX`.
 const MAX_NAME: usize = 255;
 
-/// An absolute path on the machine: bytes kept as they are, no `.`, no `..`, no empty names, no NUL.
+/// An absolute path on the machine: unchanged bytes, no `.`, no `..`, no empty names, no NUL.
 ///
-/// It says nothing about links: whether a folder on the way is one is judged by the modules that open it. Copies share
-/// their bytes: a check of a whole system holds each of a hundred thousand paths in several lists.
+/// It does not tell whether a folder in it is a symlink: the modules that open it decide that. Clones share their bytes: a
+/// check of a whole system holds each of a hundred thousand paths in several lists.
 #[derive(Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct SystemPath(Arc<[u8]>);
 
-/// Things by their path. The hash is a fast one with a seed of its own in every process: a check of a whole system looks
+/// A map by path. Its hash is fast, with a seed of its own in each process: a check of a whole system looks
 /// up a hundred thousand paths several times.
 pub type PathMap<T> = HashMap<SystemPath, T, foldhash::fast::RandomState>;
 
-/// Paths, with the hash of [`PathMap`].
+/// A set of paths, with the hash of [`PathMap`].
 pub type PathSet = HashSet<SystemPath, foldhash::fast::RandomState>;
 
 /// Why some bytes are not a [`SystemPath`].
@@ -36,16 +36,16 @@ pub enum PathError {
     /// It does not begin with `/`.
     #[error("the path does not begin with '/'")]
     Relative,
-    /// It has a `..` in it.
+    /// It contains `..`.
     #[error("the path contains '..'")]
     Climbs,
-    /// It has a NUL byte in it.
+    /// It contains a NUL byte.
     #[error("the path contains a NUL byte")]
     Nul,
-    /// It, or one name in it, is longer than Linux allows.
+    /// The path or one of its names is longer than Linux allows.
     #[error("the path is longer than the system allows")]
     TooLong,
-    /// Its text form has an escape that means nothing.
+    /// Its text form contains an invalid escape.
     #[error("the path contains an invalid escape sequence")]
     Escape,
 }
@@ -57,10 +57,10 @@ impl SystemPath {
         Self(Arc::from(&b"/"[..]))
     }
 
-    /// Reads an absolute path; doubled and trailing slashes and `.` are folded away.
+    /// Parses an absolute path; repeated and trailing slashes and `.` are removed.
     ///
     /// # Errors
-    /// When it is relative, climbs, is too long or holds a NUL.
+    /// When it is relative, contains `..`, is too long or contains a NUL.
     pub fn parse(bytes: &[u8]) -> Result<Self, PathError> {
         match bytes.strip_prefix(b"/") {
             Some(rest) => Self::below_root(rest),
@@ -68,7 +68,7 @@ impl SystemPath {
         }
     }
 
-    /// Reads a name as packages write them: `./usr/bin/x`, `usr/bin/x` or `/usr/bin/x`.
+    /// Parses a name as packages write it: `./usr/bin/x`, `usr/bin/x` or `/usr/bin/x`.
     ///
     /// # Errors
     /// As [`SystemPath::parse`].
@@ -76,7 +76,7 @@ impl SystemPath {
         if bytes.len() > MAX_BYTES {
             return Err(PathError::TooLong);
         }
-        // Nearly all names need no folding: one examine the bytes, one piece of memory.
+        // Nearly all names need no changes: one pass over the bytes, one allocation.
         if is_plain(bytes) {
             return Ok(Self(joined(b"/", bytes)));
         }
@@ -99,10 +99,10 @@ impl SystemPath {
         Ok(Self(path.into()))
     }
 
-    /// A path that is written in the program's own source.
+    /// A path that is a constant in the source code.
     ///
     /// # Panics
-    /// When the literal is not an absolute path: a broken invariant.
+    /// When the literal is not an absolute path: a programming error.
     #[must_use]
     pub fn literal(text: &'static str) -> Self {
         Self::parse(text.as_bytes()).expect("BUG: a literal path must be absolute")
@@ -114,7 +114,7 @@ impl SystemPath {
         &self.0
     }
 
-    /// The bytes after the first `/`: what is opened below the root's handle. Empty for the root.
+    /// The bytes after the first `/`: the path relative to the root's handle. Empty for the root.
     #[must_use]
     pub fn relative(&self) -> &[u8] {
         &self.0[1..]
@@ -126,7 +126,7 @@ impl SystemPath {
         self.0.len() == 1
     }
 
-    /// The names in order, none for the root.
+    /// The names in order; none for the root.
     pub fn names(&self) -> impl DoubleEndedIterator<Item = &[u8]> {
         self.relative().split(|b| *b == b'/').filter(|n| !n.is_empty())
     }
@@ -137,19 +137,19 @@ impl SystemPath {
         memchr::memrchr(b'/', &self.0).map_or(&[], |cut| &self.0[cut + 1..])
     }
 
-    /// The name by which the folder that holds it knows it; the root, which no folder holds, knows itself as `.`.
+    /// The name by which its parent folder knows it; `.` for the root.
     #[must_use]
     pub fn entry(&self) -> &[u8] {
         if self.is_root() { b"." } else { self.name() }
     }
 
-    /// The bytes up to the last `/`, and with it: the same for all names of one folder.
+    /// The bytes up to and including the last `/`: the same for all names of one folder.
     #[must_use]
     pub fn folder_bytes(&self) -> &[u8] {
         &self.0[..self.0.len() - self.name().len()]
     }
 
-    /// The folder that holds it; none for the root.
+    /// The parent folder; `None` for the root.
     #[must_use]
     pub fn parent(&self) -> Option<Self> {
         if self.is_root() {
@@ -159,10 +159,10 @@ impl SystemPath {
         Some(if cut == 0 { Self::root() } else { Self(Arc::from(&self.0[..cut])) })
     }
 
-    /// This folder's child with that name.
+    /// The child of this folder with that name.
     ///
     /// # Errors
-    /// When the name is not one name, or the whole is too long.
+    /// When `name` is not a single name, or the result is too long.
     pub fn child(&self, name: &[u8]) -> Result<Self, PathError> {
         match name {
             b"" | b"." => return Err(PathError::Relative),
@@ -184,10 +184,10 @@ impl SystemPath {
         }
     }
 
-    /// The path that `rest` names below this folder.
+    /// The path `rest` relative to this folder.
     ///
     /// # Errors
-    /// When `rest` climbs, or the whole is too long.
+    /// When `rest` contains `..`, or the result is too long.
     pub fn join(&self, rest: &[u8]) -> Result<Self, PathError> {
         let mut whole = self.relative().to_vec();
         whole.push(b'/');
@@ -195,25 +195,25 @@ impl SystemPath {
         Self::below_root(&whole)
     }
 
-    /// Whether it is `folder` or is below it.
+    /// Whether it is `folder` or below it.
     #[must_use]
     pub fn is_within(&self, folder: &SystemPath) -> bool {
         folder.is_root() || self.below(folder).is_some()
     }
 
-    /// As [`is_within`](Self::is_within), for a place that is written out: an absolute path, not the root.
+    /// As [`is_within`](Self::is_within), for a constant absolute path other than the root.
     #[must_use]
     pub fn is_within_place(&self, place: &str) -> bool {
         self.0.strip_prefix(place.as_bytes()).is_some_and(|rest| rest.is_empty() || rest[0] == b'/')
     }
 
-    /// Whether a path names something that is directly in this folder.
+    /// Whether a path is a direct child of this folder.
     #[must_use]
     pub fn is_parent_of(&self, path: &SystemPath) -> bool {
         path.below(self).is_some_and(|name| !name.is_empty() && !name.contains(&b'/'))
     }
 
-    /// What remains of it below `folder`, without a leading slash; empty when it is `folder` itself.
+    /// The path relative to `folder`, without a leading slash; empty when it is `folder` itself.
     #[must_use]
     pub fn below(&self, folder: &SystemPath) -> Option<&[u8]> {
         if folder.is_root() {
@@ -224,7 +224,7 @@ impl SystemPath {
     }
 }
 
-/// Two pieces in one piece of memory: put together on the stack first, where there is free space.
+/// Joins two parts in one allocation: on the stack first, where they fit.
 fn joined(start: &[u8], end: &[u8]) -> Arc<[u8]> {
     let mut short = [0; SHORT];
     match short.get_mut(..start.len() + end.len()) {
@@ -237,7 +237,7 @@ fn joined(start: &[u8], end: &[u8]) -> Arc<[u8]> {
     }
 }
 
-/// Whether bytes below the root are names with single slashes between them, each of them allowed as it is.
+/// Whether bytes are valid names separated by single slashes.
 fn is_plain(bytes: &[u8]) -> bool {
     let plain = |name: &[u8]| !name.is_empty() && name[0] != b'.' && name.len() <= MAX_NAME;
     !bytes.contains(&0) && bytes.split(|b| *b == b'/').all(plain)
@@ -281,7 +281,7 @@ impl schemars::JsonSchema for SystemPath {
     }
 }
 
-/// A link's target as it is written: bytes, in JSON as text in which nothing is lost.
+/// A symlink's target: unchanged bytes, in JSON a lossless text.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct LinkTarget(pub Vec<u8>);
 

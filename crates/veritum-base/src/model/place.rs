@@ -1,8 +1,8 @@
-//! What is at a place on a disk: kind, numbers, times.
+//! The status of a file, folder or other object on a disk.
 
 use serde::{Deserialize, Serialize};
 
-/// What kind of thing is there.
+/// The kind of a file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum FileKind {
@@ -22,7 +22,7 @@ pub enum FileKind {
 }
 
 impl FileKind {
-    /// The word for people and for JSON.
+    /// The word for people and JSON.
     #[must_use]
     pub fn word(self) -> &'static str {
         match self {
@@ -36,7 +36,7 @@ impl FileKind {
     }
 }
 
-/// A time as the file system keeps it.
+/// A time as the file system records it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 pub struct Instant {
     /// Seconds since the epoch.
@@ -45,7 +45,7 @@ pub struct Instant {
     pub n: u32,
 }
 
-/// Which inode: device and number.
+/// An inode: device and number.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 pub struct Identity {
     /// The device.
@@ -54,27 +54,27 @@ pub struct Identity {
     pub ino: u64,
 }
 
-/// What `lstat` says of a place.
+/// The status of a place (lstat(2)).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Stat {
     /// Kind.
     pub kind: FileKind,
     /// The lower twelve bits of the mode.
     pub mode: u32,
-    /// User number.
+    /// User id.
     pub uid: u32,
-    /// Group number.
+    /// Group id.
     pub gid: u32,
-    /// Bytes.
+    /// Size in bytes.
     pub size: u64,
     /// Modification time.
     pub mtime: Instant,
     /// Change time of the inode.
     pub ctime: Instant,
-    /// Which inode.
+    /// Its inode.
     pub id: Identity,
-    /// How many names the inode has.
+    /// The number of names of the inode.
     pub names: u64,
-    /// Device number of a device, else 0.
+    /// The device number of a device node, else 0.
     pub rdev: u64,
 }

@@ -1,8 +1,8 @@
-//! Names that are bytes, as text: one form for JSON and messages, one to be typed into a shell.
+//! Byte strings as text: one form for JSON and messages, one for the shell.
 
 use std::fmt::Write as _;
 
-/// Text for bytes: UTF-8 as it is, a backslash doubled, every other byte as `\xHH`. Loses nothing.
+/// Converts bytes to text without loss: UTF-8 is kept, a backslash is doubled, every other byte becomes `\xHH`.
 #[must_use]
 pub fn readable(bytes: &[u8]) -> String {
     let mut text = String::with_capacity(bytes.len());
@@ -17,7 +17,7 @@ pub fn readable(bytes: &[u8]) -> String {
     text
 }
 
-/// The bytes that [`readable`] turned into that text; none when an escape means nothing.
+/// The bytes that [`readable`] converted to that text; `None` if an escape is invalid.
 pub(crate) fn from_readable(text: &str) -> Option<Vec<u8>> {
     let mut bytes = Vec::with_capacity(text.len());
     let mut rest = text.as_bytes();
@@ -40,9 +40,9 @@ pub(crate) fn from_readable(text: &str) -> Option<Vec<u8>> {
     Some(bytes)
 }
 
-/// A name for people: as it is when harmless, else quoted as a shell reads it back, `$'…'`.
+/// A name for people: unchanged when harmless, else quoted so that a shell reads it back, `$'…'`.
 ///
-/// Control characters and those that change the writing direction never reach the terminal raw.
+/// Control characters and those that change the writing direction never reach the terminal.
 #[must_use]
 pub fn quoted(bytes: &[u8]) -> String {
     let plain = |c: char| c.is_alphanumeric() || "/._-+:,@%=~^#".contains(c);
@@ -78,7 +78,7 @@ pub fn quoted(bytes: &[u8]) -> String {
     out
 }
 
-/// An error's own words, without the number that the standard library adds.
+/// An error's own text, without the number that the standard library appends.
 #[must_use]
 pub fn error_words(error: &dyn std::error::Error) -> String {
     let text = error.to_string();
@@ -104,13 +104,13 @@ pub fn error_chain(error: &dyn std::error::Error) -> String {
     text
 }
 
-/// Whether a text can be shown as it is: nothing in it steers a terminal or changes the direction of what follows.
+/// Whether a text can be shown unchanged: it contains no control or formatting characters.
 #[must_use]
 pub fn is_harmless(text: &str) -> bool {
     !text.chars().any(|c| c.is_control() || changes_direction(c))
 }
 
-/// Whether a character is invisible formatting: bidirectional controls, zero-width and separator characters.
+/// Whether a character is invisible formatting: bidirectional controls, zero-width characters and separators.
 fn changes_direction(c: char) -> bool {
     matches!(c, '\u{61c}' | '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}' | '\u{fff9}'..='\u{fffb}')
 }

@@ -1,12 +1,12 @@
-//! [`Verdict`]: what is said of a subject.
+//! [`Verdict`]: the judgement of a subject.
 
 use super::words::word_enum;
 
-/// One line for each verdict, gravest first: its word, and whether it is a problem, or a note that is counted in these words.
+/// One line for each verdict, most serious first: its word, and whether it is a problem, or a note with the words to count it.
 macro_rules! verdicts {
     ($($(#[$doc:meta])* $variant:ident = $word:literal, $rank:ident $(($one:literal, $many:literal))?;)+) => {
         word_enum! {
-            /// What is said of a subject, gravest first.
+            /// The judgement of a subject, most serious first.
             #[non_exhaustive]
             pub enum Verdict {
                 $($(#[$doc])* $variant = $word,)+
@@ -22,7 +22,7 @@ macro_rules! verdicts {
                 }
             }
 
-            /// What one such note is, and several are; `None` for problems, which are reported one by one.
+            /// The words for one such note and for several; `None` for problems, which are listed one by one.
             #[must_use]
             pub fn counted_as(self) -> Option<(&'static str, &'static str)> {
                 match self {
@@ -30,7 +30,7 @@ macro_rules! verdicts {
                 }
             }
 
-            /// Every verdict, gravest first.
+            /// Every verdict, most serious first.
             pub const ALL: &'static [Self] = &[$(Self::$variant),+];
         }
     };
@@ -41,93 +41,93 @@ macro_rules! verdicts {
 }
 
 verdicts! {
-    /// A known key's signature is on something that it has not signed.
+    /// A known key's signature does not match the content.
     BadSignature = "bad-signature", problem;
-    /// A folder where a file belongs, a link where a folder belongs, …
+    /// Another type of file, such as a folder where a file belongs.
     WrongType = "wrong-type", problem;
-    /// Nothing there.
+    /// It does not exist.
     Missing = "missing", problem;
-    /// It cannot be read: the medium gives an error.
+    /// It cannot be read: the medium reports an error.
     Unreadable = "unreadable", problem;
     /// A file system on which the kernel has counted errors.
     ErrorsRecorded = "errors-recorded", problem;
-    /// A record that cannot be read as what it should be: cut off, or not even text.
+    /// A record or file that cannot be parsed: truncated, or not even text.
     Corrupt = "corrupt", problem;
     /// Other content.
     Altered = "altered", problem;
-    /// A download that ended too early.
+    /// A download that ended early.
     Truncated = "truncated", problem;
-    /// Signed, but by no key that is known here and counts.
+    /// Signed, but by no known and accepted key.
     KeyMissing = "key-missing", problem;
-    /// Made in the future, by the clock: it is not accepted yet.
+    /// Dated in the future by the clock: not accepted yet.
     FutureDated = "future-dated", problem;
-    /// A lock whose holder does nothing.
+    /// A lock whose holder is not working.
     LockStuck = "lock-stuck", problem;
-    /// A lock whose holder is gone.
+    /// A lock whose holder has ended.
     StaleLock = "stale-lock", problem;
-    /// A repository that cannot be reached, or does not answer as one.
+    /// A repository that cannot be reached, or does not answer as a repository.
     Unreachable = "unreachable", problem;
-    /// A repository that answers and has no such suite.
+    /// A repository without that suite.
     NoSuchRelease = "no-such-release", problem;
-    /// A repository that gives out something older than it did before.
+    /// A repository that serves older metadata than before.
     RolledBack = "rolled-back", problem;
-    /// A service that ended with an error the last time.
+    /// A service whose last run failed.
     Failed = "failed", problem;
-    /// Hardly any free space left, or too little for what is to come.
+    /// Hardly any free space, or too little for what is needed.
     DiskFull = "disk-full", problem;
-    /// A file system that cannot be written, though it should be.
+    /// A file system that is read-only although it should be writable.
     ReadOnly = "read-only", problem;
     /// A record that contradicts others.
     Inconsistent = "inconsistent", problem;
-    /// Something that the desktop does not know of, though it is there.
+    /// Something that exists but is not registered with the desktop.
     NotRegistered = "not-registered", problem;
-    /// A link that points elsewhere.
+    /// A symlink with another target.
     WrongTarget = "wrong-target", problem;
     /// Another owner or group.
     WrongOwner = "wrong-owner", problem;
     /// Another mode or capability.
     WrongPermissions = "wrong-permissions", problem;
-    /// A package whose installation was begun and not finished.
+    /// A package whose installation was started and not finished.
     Incomplete = "incomplete", problem;
-    /// Two names that should be one file are two.
+    /// Two names that should be one file are two files.
     HardlinkSplit = "hardlink-split", problem;
-    /// A configuration file that was changed.
+    /// A configuration file that was modified.
     ConfigModified = "config-modified", note("configuration file modified", "configuration files modified");
     /// A configuration file that was removed.
     ConfigRemoved = "config-removed", note("configuration file removed", "configuration files removed");
-    /// A folder moved by an administrator, with a link left behind.
+    /// A folder that an administrator moved, leaving a symlink behind.
     Moved = "moved", note("folder moved by an administrator", "folders moved by an administrator");
-    /// Owner or mode of a folder or configuration file was set by the system or an administrator.
+    /// The owner or mode of a folder or configuration file was set by the system or an administrator.
     PermissionsCustomised = "permissions-customised", note("customised owner or permissions", "customised owners or permissions");
-    /// Owned by no package.
+    /// Not owned by any package.
     Unowned = "unowned", note("unowned file", "unowned files");
-    /// A lock that a program at work holds, or an application that runs.
+    /// A lock held by a working program, or a running application.
     Busy = "busy", note("lock in use", "locks in use");
-    /// Lists that no longer count as new.
+    /// Package lists that are out of date.
     Outdated = "outdated", note("outdated package list", "outdated package lists");
-    /// A run of the package tools that failed, or was truncated.
+    /// A run of the package tools that failed or was interrupted.
     LastRunFailed = "last-run-failed", note("failed or interrupted package run", "failed or interrupted package runs");
-    /// An administrator or a trusted key keeps it from being updated.
+    /// An administrator or a trusted key prevents its update.
     HeldBack = "held-back", note("package held back from updates", "packages held back from updates");
-    /// Something that would bring updates by itself is switched off.
+    /// Automatic updates are disabled by it.
     Disabled = "disabled", note("automatic updates disabled", "automatic update settings disabled");
     /// A setting that lowers the protection of updates.
     InsecureSetting = "insecure-setting", note("insecure APT setting", "insecure APT settings");
-    /// The machine should be started again.
+    /// A reboot is required.
     RebootRequired = "reboot-required", note("reboot required", "reasons to reboot");
-    /// A download under way, or left.
+    /// A partial download.
     Partial = "partial", note("partial download", "partial downloads");
     /// A download of a version that is no longer the newest.
     Superseded = "superseded", note("outdated download", "outdated downloads");
-    /// Several applications depend on it, and something is wrong with it: it comes first.
+    /// A problem that several applications depend on: it is repaired first.
     SharedCause = "shared-cause", note("problem shared by several applications", "problems shared by several applications");
-    /// Nothing on the machine shows its icon.
+    /// No icon for it was found on the machine.
     NoIcon = "no-icon", note("application without an icon", "applications without an icon");
-    /// A newer version waits.
+    /// A newer version is available.
     UpdateAvailable = "update-available", note("application with an update available", "applications with an update available");
-    /// Nothing says what it should be.
+    /// There is no reference for it.
     Unverified = "unverified", note("unverified file", "unverified files");
-    /// Named more than once.
+    /// Listed more than once.
     Duplicate = "duplicate", note("duplicate source", "duplicate sources");
 }
 

@@ -1,6 +1,6 @@
-//! [`word_enum!`]: enums whose values are words of JSON, of a change's log and of the command line, one line each.
+//! [`word_enum!`]: enums whose values are words in JSON, change logs and on the command line.
 
-/// Defines an enum with the word of each value in the same line: the same in JSON, in logs and for people.
+/// Defines an enum with each value's word in the same line: the same word in JSON, in logs and for people.
 #[macro_export]
 macro_rules! word_enum {
     ($(#[$meta:meta])* $vis:vis enum $name:ident { $($(#[$doc:meta])* $variant:ident = $word:literal,)+ }) => {
@@ -12,7 +12,7 @@ macro_rules! word_enum {
         }
 
         impl $name {
-            /// The word, as JSON and logs have it.
+            /// The word in JSON and logs.
             #[must_use]
             pub fn word(self) -> &'static str {
                 match self {

@@ -1,4 +1,4 @@
-//! Asking the system's own tools to do something: a fixed path, plain language, no shell, no questions.
+//! Runs the system's own tools: with a fixed PATH, the C locale, no shell and no questions.
 
 use std::ffi::{OsStr, OsString};
 use std::io::{self, Read as _, Seek as _, SeekFrom};
@@ -9,52 +9,52 @@ use std::time::{Duration, Instant};
 
 use rustix::process::{Pid, Signal, kill_process_group};
 
-/// Of what a tool says so much is kept, from the end.
+/// At most so much of a tool's output is kept, from its end, in bytes.
 const SAID: u64 = 16 << 10;
 
-/// What became of a tool's run.
+/// The result of a tool's run.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ToolOutput {
-    /// Its exit status; none when a signal ended it.
+    /// Its exit status; `None` when a signal ended it.
     pub status: Option<i32>,
-    /// What it said, to either stream; the end of it.
+    /// The end of its output, from both streams.
     pub said: String,
 }
 
 impl ToolOutput {
-    /// Whether it said that it succeeded.
+    /// Whether it succeeded.
     #[must_use]
     pub fn is_fine(&self) -> bool {
         self.status == Some(0)
     }
 
-    /// The last line that it said.
+    /// The last line of its output.
     #[must_use]
     pub fn last_line(&self) -> String {
         self.said.lines().map(str::trim).rfind(|line| !line.is_empty()).unwrap_or("no output").to_owned()
     }
 }
 
-/// How long a tool may take.
+/// The time limit of a tool.
 #[derive(Debug, Clone, Copy)]
 pub struct Limit<'a> {
-    /// So long at most.
+    /// The maximum.
     pub most: Duration,
-    /// Set by the one that wishes to stop; `None` for what must be gone through with.
+    /// Set when the work is to stop; `None` for work that must be completed.
     pub stop: Option<&'a AtomicBool>,
 }
 
 impl Limit<'_> {
-    /// For what answers at once or not at all, and must be gone through with.
+    /// For tools that answer at once or not at all, and must complete.
     pub const SHORT: Self = Self { most: Duration::from_secs(180), stop: None };
 }
 
-/// How often a tool is examined.
+/// The interval at which a tool is checked.
 const LOOK: Duration = Duration::from_millis(20);
-/// So long a tool may take to end once it was asked to.
+/// The time that a tool has to end after it was asked to.
 const GRACE: Duration = Duration::from_secs(10);
 
-/// Waits for a tool's end; one that takes too long, or is to stop, is asked to end, and then made to.
+/// Waits for a tool's end; a tool that exceeds its time limit, or must stop, is terminated, then killed.
 fn waited(child: &mut Child, program: &str, limit: Limit<'_>) -> io::Result<ExitStatus> {
     let begun = Instant::now();
     let mut asked: Option<(Instant, &str)> = None;
@@ -82,8 +82,8 @@ fn waited(child: &mut Child, program: &str, limit: Limit<'_>) -> io::Result<Exit
     }
 }
 
-/// Runs one of the system's own tools, and waits for it. It is a group of its own: what interrupts us at the terminal does not
-/// cut it short. What it says goes to a file, so that a program that it leaves running is not waited for.
+/// Runs one of the system's own tools and waits for it. It has a process group of its own: an interrupt from the terminal
+/// does not end it. Its output goes to a file, so that a program that it leaves running is not waited for.
 ///
 /// # Errors
 /// When it cannot be started.

@@ -1,5 +1,5 @@
 //! The applications that a machine offers to all its users (freedesktop.org: Desktop Entry Specification 1.5, Desktop Menu
-//! Specification 1.1 for the names of entries in subfolders, Base Directory Specification 0.8).
+//! Specification 1.1 for entry names in subfolders, Base Directory Specification 0.8).
 
 use std::collections::BTreeMap;
 
@@ -8,32 +8,32 @@ use crate::formats::keyfile::MAX_BYTES;
 use crate::machine::Machine;
 use crate::model::{FileKind, SystemPath};
 
-/// Folders of entries, the one that goes before others first: `XDG_DATA_DIRS` as login managers set it, and where
-/// sandboxed applications put theirs.
+/// Folders of entries, highest precedence first: `XDG_DATA_DIRS` as login managers set it, and the folders of sandboxed
+/// applications.
 pub const FOLDERS: [&str; 4] = [
     "/usr/local/share/applications",
     "/usr/share/applications",
     "/var/lib/flatpak/exports/share/applications",
     "/var/lib/snapd/desktop/applications",
 ];
-/// Folders below them are looked into so deep.
+/// The maximum depth of subfolders.
 const MAX_DEPTH: usize = 4;
-/// More entries than this are not read.
+/// Further entries are not read.
 const MAX_ENTRIES: usize = 10_000;
 
-/// An entry, and where it is.
+/// A desktop entry and its path.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct AppEntry {
-    /// Its name among entries: the file's, those of folders before it, parted by `-`; without `.desktop`.
+    /// Its id: the file name with the folders before it, joined by `-`, without `.desktop`.
     pub id: String,
-    /// Where it is, as its folder lists it.
+    /// Its path, as listed by its folder.
     pub path: SystemPath,
-    /// What it says, or why it cannot be used.
+    /// The entry, or why it cannot be used.
     pub entry: Result<DesktopEntry, EntryError>,
 }
 
-/// All entries, in the order of their ids; of two with the same id the one that goes before. What cannot be read is left
-/// out: whether an entry is as its package ships it is asked elsewhere.
+/// All entries, by id; of two with the same id, the one with precedence. Files that cannot be read are left out: the area
+/// `files` reports them.
 #[must_use]
 pub fn applications(machine: &Machine) -> Vec<AppEntry> {
     let mut found = BTreeMap::new();

@@ -1,7 +1,7 @@
-//! What the system itself records as installed.
+//! The system's own record of what is installed.
 //!
-//! Everything read here is foreign bytes: bounded, never trusted further than the label `self`. Reading never
-//! fails as a whole because one record is bad; what could not be read is returned as data next to the rest.
+//! Everything read here is foreign bytes: limited in size, never trusted beyond `local`. One damaged record never makes
+//! reading fail as a whole; errors are returned as data.
 
 pub mod as_owner;
 pub mod debian;
@@ -19,9 +19,9 @@ word_enum! {
     pub enum InstallState {
         /// Its files are in place (configured or not).
         Installed = "in-place",
-        /// Its files are in place; its configure step has not been completed.
+        /// Its files are in place; it is not configured yet.
         Unconfigured = "unconfigured",
-        /// It was interrupted in the middle: no one knows which files are there.
+        /// Its installation was interrupted: which files are in place is unknown.
         HalfInstalled = "half-way",
     }
 }
@@ -29,11 +29,11 @@ word_enum! {
 /// A configuration file as the system records it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SettingsFile {
-    /// Where, in the listed spelling.
+    /// Its path, as listed.
     pub path: SystemPath,
-    /// What the package shipped.
+    /// The digest of the shipped content.
     pub md5: Option<Md5>,
-    /// The package no longer ships it.
+    /// Whether the package no longer ships it.
     pub obsolete: bool,
 }
 
@@ -42,65 +42,65 @@ pub struct SettingsFile {
 pub struct Package {
     /// The id.
     pub id: PackageId,
-    /// How far it got.
+    /// How far its installation got.
     pub install_state: InstallState,
     /// Whether the same name may be installed for several architectures at once.
     pub multi_arch_same: bool,
-    /// How many bytes it takes installed, as it says itself.
+    /// Its installed size in bytes, as the package declares it.
     pub installed_bytes: Option<u64>,
     /// Its configuration files.
     pub settings: Vec<SettingsFile>,
-    /// What it is, in a line.
+    /// The one-line description.
     pub summary: String,
 }
 
-/// A path that one package's file was moved to, so that another may take its place.
+/// A diversion: one package's file is moved to another path, so that another file may take its place.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Diversion {
-    /// The path that is diverted.
+    /// The diverted path.
     pub from: SystemPath,
-    /// Where others' files go instead.
+    /// The path that receives other packages' files.
     pub to: SystemPath,
-    /// Whose own file stays at `from`; none for the administrator's.
+    /// The package whose own file stays at `from`; `None` for the administrator's.
     pub by: Option<String>,
 }
 
-/// Owner and mode that the administrator set for a path.
+/// Owner and mode that an administrator has set for a path.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Override {
     /// The path.
     pub path: SystemPath,
-    /// User, by name or number.
+    /// User, by name or id.
     pub user: String,
-    /// Group, by name or number.
+    /// Group, by name or id.
     pub group: String,
     /// Mode bits.
     pub mode: u32,
 }
 
-/// A record that could not be read, or not wholly.
+/// A record that could not be read completely.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct RecordProblem {
-    /// Which record.
+    /// The record's path.
     pub path: SystemPath,
-    /// What is wrong with it.
+    /// The error.
     pub what: String,
 }
 
-/// Which listed paths the administrator keeps from being unpacked.
+/// Listed paths that the administrator excludes from unpacking.
 #[derive(Debug, Clone, Default)]
 pub struct LeftOut {
     rules: Vec<(bool, globset::GlobMatcher)>,
 }
 
 impl LeftOut {
-    /// Rules in the order they are written: `true` leaves out, `false` takes in again; the last that fits counts.
+    /// Rules in order: `true` excludes, `false` includes; the last match counts.
     #[must_use]
     pub fn new(rules: Vec<(bool, globset::GlobMatcher)>) -> Self {
         Self { rules }
     }
 
-    /// Whether a path is left out on purpose.
+    /// Whether a path is excluded.
     #[must_use]
     pub fn has(&self, path: &SystemPath) -> bool {
         use std::os::unix::ffi::OsStrExt as _;
@@ -109,7 +109,7 @@ impl LeftOut {
     }
 }
 
-/// What the system records as installed.
+/// What is installed, as the system records it.
 #[derive(Debug, Clone, Default)]
 pub struct Installed {
     /// The packages, by name and architecture.
@@ -118,34 +118,34 @@ pub struct Installed {
     pub diversions: PathMap<Diversion>,
     /// Overrides, by path.
     pub overrides: PathMap<Override>,
-    /// What is left out on purpose.
+    /// Excluded paths.
     pub left_out: LeftOut,
-    /// Packages, by name or `name:arch`, of which no record says the version.
+    /// Packages, by name or `name:arch`, without a recorded version.
     pub lost: Vec<String>,
     /// Records that could not be read.
     pub problems: Vec<RecordProblem>,
 }
 
-/// What the local package database say of one package's files: names for all, MD5 for some.
+/// The local package database's record of one package's files: all names, MD5 for some.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct SelfRecord {
-    /// Every listed path.
+    /// All listed paths.
     pub paths: Vec<SystemPath>,
-    /// Those of them that have something below them.
+    /// The listed paths that have others below them.
     pub folders: PathSet,
     /// Recorded digests.
     pub md5s: PathMap<Md5>,
 }
 
-/// Says of a listed path's bytes whether it is of interest.
+/// Whether a listed path, in bytes, is wanted.
 pub type Keep<'a> = dyn Fn(&[u8]) -> bool + Sync + 'a;
 
-/// The machine's package database of its packages' files, opened for reading many of them.
+/// The machine's records of its packages' files, opened to read many of them.
 pub trait Records: Sync {
-    /// One package's record: all of it, or the paths of interest.
+    /// One package's record: all of it, or the wanted paths.
     ///
     /// # Errors
-    /// When it is missing or cannot be read.
+    /// When it does not exist or cannot be read.
     fn read_list(&self, package: &Package, keep: Option<&Keep<'_>>) -> Result<SelfRecord, RecordProblem>;
 }
 
@@ -153,24 +153,24 @@ pub trait Records: Sync {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum LogKind {
-    /// It is new.
+    /// It was installed.
     Installed,
-    /// Another version took its place.
+    /// It was replaced by another version.
     Updated,
-    /// It is gone.
+    /// It was removed.
     Removed,
 }
 
-/// Something that was done to a package, as the system's own log says it.
+/// One entry of the system's package log.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct LogEntry {
-    /// When, in the machine's own time: `2026-03-02 17:42:10`.
+    /// The local time, such as `2026-03-02 17:42:10`.
     pub at: String,
-    /// The subject.
+    /// What was done.
     pub what: LogKind,
     /// The package's name.
     pub name: String,
-    /// Its architecture, where the log says it.
+    /// Its architecture, if logged.
     pub arch: String,
     /// The version before.
     pub from: Option<String>,
@@ -178,26 +178,26 @@ pub struct LogEntry {
     pub to: Option<String>,
 }
 
-/// What was done to packages in one go, as the system's own logs show it.
+/// A run of the package tools, from the system's logs.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Run {
-    /// When it began, in the machine's own time: `2026-03-02 14:10:03`.
+    /// When it began, in local time: `2026-03-02 14:10:03`.
     pub began: String,
-    /// When it ended; none when that was never written.
+    /// When it ended; `None` if its end is not logged.
     pub ended: Option<String>,
-    /// The command that was typed, where it is known.
+    /// The command, if known.
     pub command: Option<String>,
-    /// The user who asked for it, where it is known.
+    /// The user who ran it, if known.
     pub by: Option<String>,
-    /// Why it failed, when it did.
+    /// Why it failed, if it did.
     pub failed: Option<String>,
-    /// What was done.
+    /// Its entries.
     pub entries: Vec<LogEntry>,
 }
 
-/// A kind of system whose records can be read.
+/// A kind of system whose package database can be read.
 pub trait Platform: Send + Sync {
-    /// Whether a system of this kind is on the machine.
+    /// Whether the machine has a system of this kind.
     fn is_here(&self, machine: &Machine) -> bool;
 
     /// Reads what is installed.
@@ -206,18 +206,18 @@ pub trait Platform: Send + Sync {
     /// When the list of packages cannot be read at all.
     fn installed(&self, machine: &Machine) -> Result<Installed, MachineError>;
 
-    /// Opens the local package database of packages' files.
+    /// Opens the records of packages' files.
     fn records<'a>(&self, machine: &'a Machine) -> Box<dyn Records + 'a>;
 
-    /// What was installed, updated and removed recently, newest first, at most so many; nothing where no log says.
+    /// Recent entries of the package log, newest first, at most about `most`; none without a log.
     fn recent(&self, machine: &Machine, most: usize) -> Vec<LogEntry>;
 
-    /// What was done to packages, run by run, newest first, as far back as the logs go.
+    /// The runs of the package tools, newest first, as far back as the logs go.
     fn runs(&self, machine: &Machine) -> Vec<Run>;
 
-    /// The files to be locked, in order, while the machine's packages are worked on.
+    /// The files to lock, in order, while packages are changed.
     fn locks(&self) -> Vec<SystemPath>;
 
-    /// The files to be locked, in order, while lists and downloads are worked on as well.
+    /// The files to lock, in order, while lists and downloads are changed as well.
     fn update_locks(&self) -> Vec<SystemPath>;
 }

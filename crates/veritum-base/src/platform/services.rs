@@ -1,4 +1,4 @@
-//! [`Services`]: the service manager, as far as it is needed: examining units, and holding some for a while.
+//! [`Services`]: the service manager, as far as Veritum needs it: examining units, and holding some for a while.
 
 use std::ffi::OsString;
 use std::fmt::Debug;
@@ -11,112 +11,112 @@ use serde::{Deserialize, Serialize};
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Active {
-    /// It runs, or is just being started.
+    /// It is running or starting.
     Running,
-    /// It does not run.
+    /// It is not running.
     Idle,
-    /// It ended with an error the last time.
+    /// Its last run failed.
     Failed,
 }
 
-/// Whether a unit may be started at all.
+/// Whether a unit is masked.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Masking {
-    /// It may.
+    /// It is not masked.
     None,
-    /// Not before the machine is started again, or a person undoes that.
+    /// Masked until the next boot, or until it is unmasked.
     ThisRun,
-    /// An administrator keeps it from being started.
+    /// Masked by an administrator.
     Lasting,
 }
 
-/// How a unit is.
+/// The state of a unit.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct UnitState {
-    /// Whether it runs.
+    /// Whether it is running.
     pub active: Active,
-    /// Whether it may be started.
+    /// Whether it is masked.
     pub masking: Masking,
-    /// Whether it starts by itself.
+    /// Whether it starts automatically.
     pub enabled: bool,
-    /// How it ended the last time, in the manager's word, when that was no success.
+    /// The manager's word for how its last run failed, if it did.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub result: Option<String>,
 }
 
-/// A unit that is held, with how it was before.
+/// A held unit, with its earlier state.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct PausedUnit {
     /// Its name.
     pub name: String,
-    /// How it was.
+    /// Its earlier state.
     pub before: UnitState,
 }
 
-/// Why a service manager did not do what it was asked.
+/// Why the service manager did not do what it was asked.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum ServiceError {
-    /// There is none, or it cannot be asked.
+    /// There is none, or it cannot be reached.
     #[error("the service manager is not available")]
     Io(#[from] io::Error),
-    /// It said no.
+    /// It refused.
     #[error("the service manager reports: {0}")]
     Refused(String),
 }
 
 /// A service manager.
 pub trait Services: Debug + Send + Sync {
-    /// How a unit is; none when there is no such unit.
+    /// The state of a unit; `None` when there is no such unit.
     ///
     /// # Errors
-    /// When the manager cannot be asked.
+    /// When the manager cannot be reached.
     fn look(&self, unit: &str) -> Result<Option<UnitState>, ServiceError>;
 
-    /// The service that a process belongs to, where its control group does not say.
+    /// The service to which a process belongs, if its control group does not name it.
     fn service_of(&self, _pid: u32) -> Option<String> {
         None
     }
 
-    /// Keeps a unit from being started, until it is let go or the machine starts again.
+    /// Prevents a unit from being started, until it is released or the machine is rebooted.
     ///
     /// # Errors
     /// When the manager does not do it.
     fn hold(&self, unit: &str) -> Result<(), ServiceError>;
 
-    /// Takes [`Services::hold`] back.
+    /// Releases a unit that [`Services::hold`] holds.
     ///
     /// # Errors
     /// When the manager does not do it.
     fn let_go(&self, unit: &str) -> Result<(), ServiceError>;
 
-    /// Stops a unit, and waits until it has ended.
+    /// Stops a unit and waits until it has ended.
     ///
     /// # Errors
     /// When the manager does not do it.
     fn stop(&self, unit: &str) -> Result<(), ServiceError>;
 
-    /// Starts a unit without waiting for what it does.
+    /// Starts a unit without waiting for it.
     ///
     /// # Errors
     /// When the manager does not do it.
     fn start(&self, unit: &str) -> Result<(), ServiceError>;
 
-    /// Forgets that a unit ended with an error.
+    /// Resets a unit's failed state.
     ///
     /// # Errors
     /// When the manager does not do it.
     fn forget_failure(&self, unit: &str) -> Result<(), ServiceError>;
 
-    /// Has a program run under the manager's own care, whatever becomes of us.
+    /// Runs a program under the manager's control, independent of this process.
     ///
     /// # Errors
     /// When the manager does not do it.
     fn run_beside(&self, name: &str, words: &[OsString]) -> Result<(), ServiceError>;
 }
 
-/// Where there is no service manager, or none that may be asked: nothing is known, and nothing can be held.
+/// For systems without a reachable service manager: nothing is known, and nothing can be held.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct NoServices;
 
@@ -154,7 +154,7 @@ impl Services for NoServices {
     }
 }
 
-/// Holds units and stops those that run, in order.
+/// Holds units and stops those that are running, in order.
 ///
 /// # Errors
 /// The first that could not be held; those before it are held.
@@ -162,7 +162,7 @@ pub fn pause(services: &dyn Services, units: &[PausedUnit]) -> Result<(), (Strin
     for unit in units {
         let at = |e| (unit.name.clone(), e);
         let runs = unit.before.active == Active::Running;
-        // A timer or path that still runs while it is masked, or finds its service so, ends with an error.
+        // A timer or path unit that is running while its service is masked fails.
         let first = runs && !unit.name.ends_with(".service");
         if first {
             services.stop(&unit.name).map_err(at)?;
@@ -175,10 +175,10 @@ pub fn pause(services: &dyn Services, units: &[PausedUnit]) -> Result<(), (Strin
     Ok(())
 }
 
-/// Puts units back as they were, the last first. Harmless when it is done again.
+/// Restores units to their earlier state, in reverse order. Idempotent.
 ///
 /// # Errors
-/// The first that could not be put back; the others were tried all the same.
+/// The first that could not be restored; the others were tried all the same.
 pub fn resume(services: &dyn Services, units: &[PausedUnit]) -> Result<(), (String, ServiceError)> {
     let mut trouble = None;
     let one = |unit: &PausedUnit| -> Result<(), ServiceError> {

@@ -1,4 +1,4 @@
-//! A are-in for a service manager: a folder with a file for each unit. For machines that do not run.
+//! A substitute for a service manager: a folder with a file for each unit. For machines that are not running.
 
 use std::ffi::OsString;
 use std::fs;
@@ -9,19 +9,19 @@ use serde::{Deserialize, Serialize};
 
 use super::services::{Active, Masking, ServiceError, Services, UnitState};
 
-/// Files over this size are none of ours.
+/// Larger files are not unit files.
 const MAX: u64 = 64 << 10;
 
 /// A unit's file, `NAME.json`.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct StandInUnit {
-    /// How it is.
+    /// Its state.
     #[serde(flatten)]
     pub state: UnitState,
-    /// The process that is for it.
+    /// Its process.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pid: Option<u32>,
-    /// What it refuses to do: `hold`, `let-go`, `stop`, `start`, `forget-failure`.
+    /// Operations that it refuses: `hold`, `let-go`, `stop`, `start`, `forget-failure`.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub refuses: Vec<String>,
 }
@@ -33,7 +33,7 @@ pub struct StandIn {
 }
 
 impl StandIn {
-    /// The units in a folder.
+    /// Opens the units of a folder.
     #[must_use]
     pub fn in_folder(folder: &Path) -> Self {
         Self { folder: folder.to_owned() }

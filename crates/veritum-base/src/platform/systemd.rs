@@ -14,7 +14,7 @@ const SYSTEMD_RUN: &str = "/usr/bin/systemd-run";
 pub struct Systemd;
 
 impl Systemd {
-    /// Whether the running system has it (sd_booted(3)).
+    /// Whether the running system uses systemd (sd_booted(3)).
     #[must_use]
     pub fn is_here() -> bool {
         Path::new("/run/systemd/system").is_dir() && Path::new(SYSTEMCTL).exists()
@@ -26,7 +26,7 @@ impl Systemd {
     }
 }
 
-/// What `systemctl show` says of a unit; none when there is no such unit.
+/// Parses the output of `systemctl show`; `None` when there is no such unit.
 fn state(said: &str) -> Option<UnitState> {
     let field = |name: &str| said.lines().find_map(|line| line.strip_prefix(name)?.strip_prefix('='));
     let load = field("LoadState")?;
@@ -58,7 +58,7 @@ impl Services for Systemd {
         Self::ask(&["mask", "--runtime", "--", unit])?;
         match self.look(unit)?.map(|state| state.masking) {
             Some(Masking::ThisRun | Masking::Lasting) => Ok(()),
-            // A unit that an administrator wrote goes before what holds for this run.
+            // A unit file by an administrator takes precedence over runtime state.
             _ => Err(ServiceError::Refused(format!("{unit} cannot be masked until reboot"))),
         }
     }

@@ -1,4 +1,4 @@
-//! From what a verified index lists to manifests and contents: packages available, downloaded, unpacked.
+//! From a verified index to manifests and contents: available packages, downloads, unpacking.
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::io;
@@ -18,7 +18,7 @@ use crate::scan::Stopped;
 use crate::store::{Contents, Manifest, Records, StoreError};
 use crate::trust::{FactKind, Verified};
 
-/// What came of looking for a package's manifest.
+/// The result of preparing a package's manifest.
 enum Got {
     Manifest(Holdings),
     Broken(String),
@@ -26,10 +26,10 @@ enum Got {
 }
 
 impl Repositories {
-    /// Gets the manifests of packages whose .deb files are available, in parallel; answers with those that are not.
+    /// Prepares the manifests of packages whose .deb files are available, in parallel; returns the other packages.
     ///
     /// # Errors
-    /// When the observer interrupted the run.
+    /// When the observer stopped the run.
     pub fn prepare(
         &mut self,
         machine: &Machine,
@@ -38,11 +38,11 @@ impl Repositories {
         observer: &dyn Observer,
     ) -> Result<Vec<Lacking>, Stopped> {
         self.read_indexes(machine, wanted.iter());
-        // What is broken stays so; it is not unpacked and reported again.
+        // A package that could not be unpacked is not tried again.
         let known = |id: &PackageId| self.manifests.contains_key(id) || self.broken.iter().any(|(b, _)| b == id);
         let mut open: Vec<&PackageId> = wanted.iter().filter(|id| !known(id) && self.table.lists(id)).collect();
         let bytes = |id: &PackageId| self.table.candidates(id).first().map_or(0, |c| c.sum.get().size);
-        // The largest first, each as soon as a processor is free: a large one begun last would be waited for alone.
+        // The largest first, each as soon as a thread is free: a large one that starts last would keep all waiting.
         open.sort_by_key(|id| (std::cmp::Reverse(bytes(id)), *id));
         observer.on_event(Event::Begin {
             phase: Phase::Unpacking,
@@ -71,10 +71,10 @@ impl Repositories {
         Ok(lacking)
     }
 
-    /// Downloads packages; answers with those that could not be got, and why.
+    /// Downloads packages; returns those that failed, with the reason.
     ///
     /// # Errors
-    /// When the observer interrupted the run; what was downloaded by then is kept for the next time.
+    /// When the observer stopped the run; what was downloaded by then is kept for the next time.
     pub fn download(
         &mut self,
         lacking: &[Lacking],
@@ -103,11 +103,11 @@ impl Repositories {
         Ok(failed)
     }
 
-    /// Unpacks the contents that a repair needs, for as long as this repository is open; answers with the packages whose
-    /// packages could not be read, and why. What was unpacked of the others is there all the same.
+    /// Unpacks the contents that a repair needs, as long as this value lives; returns the packages that could not be read,
+    /// with the reason. Contents of the others are available nevertheless.
     ///
     /// # Errors
-    /// When there is no free space for them anywhere.
+    /// When no folder has enough free space for them.
     pub fn unpack(
         &self,
         machine: &Machine,
@@ -137,7 +137,7 @@ impl Repositories {
         Ok(failed)
     }
 
-    /// Takes away what was unpacked.
+    /// Deletes the unpacked contents.
     pub fn remove_unpacked(&mut self) {
         self.unpacked().clear();
     }
@@ -146,45 +146,45 @@ impl Repositories {
         self.unpacked.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// The verified manifest of a package, when it was prepared.
+    /// The verified manifest of a package, if it was prepared.
     #[must_use]
     pub fn manifest(&self, id: &PackageId) -> Option<Verified<Arc<Manifest>>> {
         self.manifests.get(id).map(|h| h.manifest.clone())
     }
 
-    /// What the package database should hold for a package, when it was prepared.
+    /// The expected entries of the package database for a package, if it was prepared.
     #[must_use]
     pub fn records(&self, id: &PackageId) -> Option<Verified<Arc<Records>>> {
         self.manifests.get(id).and_then(|h| h.records.clone())
     }
 
-    /// The members of a prepared package's control part, by name, when its .deb file is available. The caller that uses one holds it
-    /// against its digest.
+    /// The members of a prepared package's control part, by name, if its .deb file is available. Callers compare them with
+    /// their digests.
     #[must_use]
     pub fn members(&self, machine: &Machine, id: &PackageId) -> Option<BTreeMap<String, Vec<u8>>> {
         let deb = self.hand.find(machine, id, &self.manifests.get(id)?.candidate)?;
         Some(read_control_part(std::io::BufReader::new(deb.file.into_inner())).ok()?.members)
     }
 
-    /// The package that a prepared manifest came from.
+    /// The package from which a prepared manifest came.
     #[must_use]
     pub fn deb_of(&self, id: &PackageId) -> Option<&Candidate> {
         self.manifests.get(id).map(|h| &h.candidate)
     }
 
-    /// Whether the .deb file of a prepared package is available, so that its contents can be had.
+    /// Whether the .deb file of a prepared package is available, so that its contents are.
     #[must_use]
     pub fn has_deb(&self, machine: &Machine, id: &PackageId) -> bool {
         self.manifests.get(id).is_some_and(|h| self.hand.has(machine, id, &h.candidate))
     }
 
-    /// The .deb file of a package that is listed and available, as far as name and size show.
+    /// The .deb file of a listed package, if it is available by name and size.
     #[must_use]
     pub fn local_candidate(&self, machine: &Machine, id: &PackageId) -> Option<&Candidate> {
         self.table.candidates(id).iter().find(|c| self.hand.has(machine, id, c))
     }
 
-    /// What a package's .deb file is, when it is listed but not available.
+    /// The .deb file of a package that is listed but not available.
     #[must_use]
     pub fn lacking(&self, machine: &Machine, id: &PackageId) -> Option<Lacking> {
         let candidates = self.table.candidates(id);
@@ -247,7 +247,7 @@ fn available_manifest(repositories: &Repositories, machine: &Machine, id: &Packa
 }
 
 impl Repositories {
-    /// A package's .deb file in one of the machine's own sources on the network, whether it is available or not.
+    /// A package's .deb file in one of the machine's own network sources, available or not.
     #[must_use]
     pub fn on_network(&self, id: &PackageId) -> Option<Lacking> {
         let fetchable = |c: &&Candidate| {
@@ -257,16 +257,16 @@ impl Repositories {
         self.table.candidates(id).iter().find(fetchable).map(|c| Lacking { id: id.clone(), candidate: c.clone() })
     }
 
-    /// What people call the source that a package is in.
+    /// The name for people of the source that has a package.
     #[must_use]
     pub fn source_of(&self, lacking: &Lacking) -> String {
         self.sources[lacking.candidate.source].source.describe()
     }
 }
 
-/// Packages that a person else than a repository verifies, by their size and digest: they may lie anywhere.
+/// Packages that another authority than a repository verifies, by their size and digest: they may be anywhere.
 impl Repositories {
-    /// A package of this size and digest that is available.
+    /// An available package of this size and digest.
     #[must_use]
     pub fn available(&self, machine: &Machine, id: &PackageId, sum: &Verified<FileSum>) -> Option<Deb> {
         let nowhere = Candidate { source: usize::MAX, others: Vec::new(), path: String::new(), sum: sum.clone() };
@@ -274,7 +274,7 @@ impl Repositories {
         listed.chain([&nowhere]).find_map(|candidate| self.hand.find(machine, id, candidate))
     }
 
-    /// The package of this size and digest, when a repository that can be asked lists it.
+    /// The package of this size and digest, if a reachable repository lists it.
     #[must_use]
     pub fn fetchable(&self, id: &PackageId, sum: &Verified<FileSum>) -> Option<Lacking> {
         let network = |c: &&Candidate| self.sources[c.source].source.kind() == SourceKind::Network;

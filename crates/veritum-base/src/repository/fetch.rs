@@ -1,5 +1,5 @@
-//! Getting files over HTTP: bounded in time and size, resumed where it broke off, and what is not a repository reported
-//! apart from one that cannot be reached.
+//! Downloads files over HTTP: limited in time and size, resumed after a broken connection. An answer that does not come from
+//! a repository is reported differently from a host that cannot be reached.
 
 use std::collections::HashMap;
 use std::fs;
@@ -19,44 +19,44 @@ use crate::platform::debian::apt::FileSum;
 use crate::store::{Fetch, FetchFailure};
 use crate::trust::{Verified, verify_file};
 
-/// How hosts' names are looked up: linked statically, without the C library.
+/// How host names are looked up: without the C library in a static build.
 #[cfg(target_feature = "crt-static")]
 type Lookup = super::lookup::OwnLookup;
 #[cfg(not(target_feature = "crt-static"))]
 type Lookup = ureq::unversioned::resolver::DefaultResolver;
 
-/// How long a connection may take to come about.
+/// The time limit of a connection attempt.
 const CONNECT: Duration = Duration::from_secs(10);
-/// How long an answer may be silent.
+/// The time limit of a silent connection.
 const SILENCE: Duration = Duration::from_secs(20);
-/// A download slower than this over [`PATIENCE`] counts as stuck: bytes a second.
+/// A download slower than this over [`PATIENCE`] is stuck, in bytes a second.
 const SLOWEST: u64 = 200;
 /// See [`SLOWEST`].
 const PATIENCE: Duration = Duration::from_secs(60);
-/// Redirections that are followed.
+/// The maximum number of redirections.
 const REDIRECTS: u32 = 5;
-/// How often a broken download is taken up again.
+/// The number of times that a broken download is resumed.
 const TRIES: u32 = 4;
 
 /// Proxies by scheme, as the environment names them, and hosts that need none.
 #[derive(Debug, Clone, Default)]
 pub struct Proxies {
-    /// For `http:`.
+    /// For `http:` URLs.
     pub http: Option<String>,
-    /// For `https:`.
+    /// For `https:` URLs.
     pub https: Option<String>,
-    /// Hosts, or ends of hosts' names, that are reached directly; `*` for all.
+    /// Hosts, or suffixes of host names, that are reached directly; `*` for all.
     pub none_for: Vec<String>,
 }
 
-/// How long to wait; tests make it short.
+/// Time limits; tests make them short.
 #[derive(Debug, Clone, Copy)]
 pub struct Limits {
     /// For a connection.
     pub connect: Duration,
     /// For the next bytes.
     pub silence: Duration,
-    /// For a download to show a sensible pace.
+    /// For a download to reach an acceptable speed.
     pub patience: Duration,
 }
 
@@ -66,19 +66,19 @@ impl Default for Limits {
     }
 }
 
-/// Gets files over HTTP.
+/// Downloads files over HTTP.
 #[derive(Debug)]
 pub struct Fetcher {
     limits: Limits,
     proxy_of: Mutex<HashMap<String, ureq::Agent>>,
     proxies: Proxies,
     apt: crate::platform::debian::apt::AptConf,
-    /// Hosts that could not be reached: asked once a run.
+    /// Hosts that could not be reached: tried once per run.
     dead: Mutex<HashMap<String, FetchError>>,
 }
 
 impl Fetcher {
-    /// A fetcher with these proxies; apt's own configuration goes before the environment.
+    /// A client with these proxies; apt's own configuration takes precedence over the environment.
     #[must_use]
     pub fn new(apt: crate::platform::debian::apt::AptConf, proxies: Proxies, limits: Limits) -> Self {
         Self { limits, proxy_of: Mutex::default(), proxies, apt, dead: Mutex::default() }
@@ -136,23 +136,23 @@ impl Fetcher {
         Ok(agent)
     }
 
-    /// A file's bytes, at most so many; none where the repository has no such file.
+    /// A file's content, limited in bytes; `None` where the repository has no such file.
     ///
     /// # Errors
-    /// When it cannot be got, or is larger.
+    /// When it cannot be downloaded, or is larger.
     pub fn get(&self, url: &str, most: u64) -> Result<Option<Vec<u8>>, FetchError> {
         let mut bytes = Vec::new();
         let mut have = 0;
         Ok(self.get_from(url, &mut have, most, &mut bytes)?.then_some(bytes))
     }
 
-    /// Writes a file from a place in it on, which is moved on by what came; answers whether there is such a file.
+    /// Writes a file from offset `at` on, and advances `at`; returns whether the file exists.
     fn get_from(&self, url: &str, have: &mut u64, most: u64, to: &mut dyn io::Write) -> Result<bool, FetchError> {
         let disk = |e: io::Error| FetchError::Disk(crate::model::error_words(&e));
         let Some((host, mut body)) = self.ask(url, *have)? else { return Ok(false) };
         let mut pace = Pace::new(self.limits, &host);
         let mut piece = vec![0; 64 * 1024];
-        // A server that begins at the beginning all the same sends once more what is there.
+        // A server that starts at the beginning nevertheless repeats the bytes that are already there.
         let mut again = if body.resumed { 0 } else { *have };
         loop {
             let n = body.read(&mut piece).map_err(|e| broken(&host, &e))?;
@@ -170,7 +170,7 @@ impl Fetcher {
         }
     }
 
-    /// Asks for a file from a place in it on, wherever the server points.
+    /// Requests a file from an offset on, following redirections.
     fn ask(&self, url: &str, from: u64) -> Result<Option<(String, Body)>, FetchError> {
         let mut at = url.to_owned();
         for _ in 0..=REDIRECTS {
@@ -195,7 +195,7 @@ impl Fetcher {
         Err(FetchError::Circle { host: parts(url).1 })
     }
 
-    /// Asks one server, unless it was found not to be reached.
+    /// Requests from one server, unless it could not be reached before.
     fn asked(
         &self,
         url: &str,
@@ -219,10 +219,10 @@ impl Fetcher {
         })
     }
 
-    /// Downloads a file of known size and digest, going on where an earlier run broke off.
+    /// Downloads a file of known size and digest, resuming an earlier run's download.
     ///
     /// # Errors
-    /// When it cannot be got, or is another file; a part that may be the right one is kept for the next time.
+    /// When it cannot be downloaded, or differs; a part that may be correct is kept for the next time.
     pub fn download(
         &self,
         url: &str,
@@ -241,12 +241,12 @@ impl Fetcher {
             let earlier = part.len().map_err(disk)?;
             match self.download_once(url, sum, &mut part, observer) {
                 Ok(()) => break,
-                // What is of another length or content cannot become right by going on.
+                // A file of another length or content cannot be completed.
                 Err(
                     e @ (FetchError::TooLong { .. } | FetchError::OtherContent { .. } | FetchError::WebPage { .. }),
                 ) => {
                     part.empty().map_err(disk)?;
-                    // Unless it was what an earlier run had left: then the repository has not been asked for all of it yet.
+                    // Unless it was left by an earlier run: then the repository has not been asked for all of it yet.
                     if earlier == 0 || tries > TRIES {
                         return Err(e);
                     }
@@ -335,7 +335,7 @@ impl Body {
     }
 }
 
-/// Reports a trickle that is meant to hold a connection from a slow line.
+/// Distinguishes a connection that is deliberately kept open from a slow line.
 struct Pace {
     limits: Limits,
     host: String,
@@ -362,7 +362,7 @@ impl Pace {
     }
 }
 
-/// Where a server points: always to the web.
+/// The target of a redirection: always http or https.
 fn led_on(from: &str, host: &str, to: Option<&[u8]>) -> Result<String, FetchError> {
     let away = |why: &str| FetchError::LeadsAway { host: host.to_owned(), why: why.to_owned() };
     let to = to.and_then(|to| std::str::from_utf8(to).ok()).ok_or_else(|| away("no address"))?;

@@ -1,4 +1,4 @@
-//! Packages that are available: in apt's cache, in folders that the administrator named, among what was downloaded before.
+//! Available packages: in apt's cache, in folders that the administrator named, among earlier downloads.
 
 use std::collections::{HashMap, HashSet};
 use std::fs::File;
@@ -13,12 +13,12 @@ use crate::model::{FileKind, PackageId, SystemPath};
 use crate::platform::debian::apt::{CACHE, split_deb_name};
 use crate::trust::{Verified, verify_file, verify_sum};
 
-/// Packages over this many in one place are not examined.
+/// Further packages in one place are not examined.
 const MAX_FILES: usize = 500_000;
-/// Folders nested deeper than this are not looked into; a repository's pool has four.
+/// Deeper folders are not searched; a repository's pool has four levels.
 const MAX_DEPTH: usize = 12;
 
-/// A package file that may be the one that is wanted.
+/// A package file that may be the wanted one.
 #[derive(Debug, Clone)]
 enum Place {
     /// In apt's cache on the machine.
@@ -29,13 +29,13 @@ enum Place {
     Host(PathBuf),
 }
 
-/// Packages up to this size are read into memory: once they are read, no other process can change them.
+/// Packages up to this size are read into memory: no other process can change them afterwards.
 const MAX_IN_MEMORY: u64 = 48 << 20;
 
-/// A verified package as a whole: small ones in memory, others as their file.
+/// A verified package: small ones in memory, others as their file.
 pub(super) enum Whole {
     Memory(Verified<Vec<u8>>),
-    /// Others may write to it while it is read.
+    /// Other processes may write to the file while it is read.
     File(Verified<File>),
 }
 
@@ -44,11 +44,11 @@ pub(super) enum Whole {
 pub struct Deb {
     /// The file, at its beginning.
     pub file: Verified<File>,
-    /// Where it was found, for people.
+    /// Its source, for people.
     pub from: String,
 }
 
-/// What is available, by package's name and architecture.
+/// Available packages, by name and architecture.
 #[derive(Debug, Default)]
 pub struct AtHand {
     cache: Option<SystemPath>,
@@ -56,12 +56,12 @@ pub struct AtHand {
     /// Folders of the machine that are repositories, by the position of their source.
     repositories: HashMap<usize, SystemPath>,
     downloads: PathBuf,
-    /// Files that turned out to be something else than the package they seemed to be, with the digest wanted of them.
+    /// Files that differ from the package that their name indicates, with the wanted digest.
     other: Mutex<HashSet<(String, String)>>,
 }
 
 impl AtHand {
-    /// Examines the names in apt's cache, and in the administrator's folders and what is below them.
+    /// Lists the names in apt's cache, and in the administrator's folders with their subfolders.
     #[must_use]
     pub fn look(machine: &Machine, folders: &[PathBuf], downloads: &Path) -> Self {
         let mut hand = Self { downloads: downloads.to_owned(), ..Self::default() };
@@ -93,7 +93,7 @@ impl AtHand {
                 return;
             }
             let Ok(kind) = entry.file_type() else { continue };
-            // Links between folders are not followed: install media have some that lead in circles.
+            // Symlinks between folders are not followed: on some install media they form loops.
             if kind.is_dir() && depth < MAX_DEPTH {
                 self.walk(&entry.path(), depth + 1, left);
             } else if kind.is_file() {
@@ -114,20 +114,20 @@ impl AtHand {
         cached.map(|((name, _), _)| name.as_str())
     }
 
-    /// Says that a source is a folder of the machine: apt takes packages from there and keeps no copy.
+    /// Adds a source that is a folder of the machine: apt installs packages from there without a copy in its cache.
     pub fn add_repository(&mut self, source: usize, folder: SystemPath) {
         self.repositories.insert(source, folder);
     }
 
-    /// Where a package of this digest is or will be among the downloads.
+    /// The path of a package with this digest among the downloads.
     #[must_use]
     pub fn download_place(&self, candidate: &Candidate) -> PathBuf {
         self.downloads.join(format!("{}.deb", candidate.sum.get().hex()))
     }
 
-    /// Why so much cannot be downloaded; none when there is free space, or the file system does not say.
+    /// Why this many bytes cannot be downloaded; `None` if there is enough free space, or it is unknown.
     pub(super) fn no_room_for(&self, bytes: u64) -> Option<FetchError> {
-        // The folder may not be there yet; what it will lie on is.
+        // The folder may not exist yet; its parent's file system counts.
         let stat = self.downloads.ancestors().find_map(|folder| rustix::fs::statvfs(folder).ok())?;
         let free = stat.f_bavail.saturating_mul(stat.f_frsize);
         let lacks = bytes.saturating_sub(free).div_ceil(1 << 20);
@@ -146,13 +146,13 @@ impl AtHand {
         }
     }
 
-    /// Whether a file of the right name and size is there; of its content only what was seen before counts.
+    /// Whether a file of the right name and size exists; earlier results about its content are taken into account.
     #[must_use]
     pub fn has(&self, machine: &Machine, id: &PackageId, candidate: &Candidate) -> bool {
         self.files(machine, id, candidate).next().is_some()
     }
 
-    /// The files that could be this package, with where they are.
+    /// The files that could be this package, with their locations.
     fn files<'a>(
         &'a self,
         machine: &'a Machine,
@@ -172,7 +172,7 @@ impl AtHand {
         all.filter(move |(file, from)| fits(file) && !other(from))
     }
 
-    /// The package, verified; files of its name with another content are passed over.
+    /// The package, verified; files of its name with another content are skipped.
     #[must_use]
     pub fn find(&self, machine: &Machine, id: &PackageId, candidate: &Candidate) -> Option<Deb> {
         self.files(machine, id, candidate).find_map(|(file, from)| match verify_file(file, &candidate.sum) {
@@ -184,7 +184,7 @@ impl AtHand {
         })
     }
 
-    /// The same, to be read whole, with where it was found.
+    /// The same, to be read completely, with its source.
     pub(super) fn read(&self, machine: &Machine, id: &PackageId, candidate: &Candidate) -> Option<(Whole, String)> {
         let size = candidate.sum.get().size;
         if size > MAX_IN_MEMORY {
@@ -208,14 +208,14 @@ impl AtHand {
     }
 }
 
-/// apt's cache, and the names in it.
+/// apt's cache and the names in it.
 fn in_cache(machine: &Machine) -> Option<(SystemPath, Vec<Vec<u8>>)> {
     let cache = machine.resolve(&SystemPath::literal(CACHE)).ok()?;
     let names = machine.dir(&cache).and_then(|d| d.disk().list(d.fd())).unwrap_or_default();
     Some((cache, names.into_iter().take(MAX_FILES).map(|(name, _)| name).collect()))
 }
 
-/// Whether apt's cache has a package of such a name, as far as its name says.
+/// Whether apt's cache has a package of that name, judged by file names.
 pub fn is_in_cache(machine: &Machine, is_wanted: &dyn Fn(&str) -> bool) -> bool {
     let is_wanted = |name: &Vec<u8>| {
         let deb = std::str::from_utf8(name).ok().and_then(split_deb_name);
@@ -224,7 +224,7 @@ pub fn is_in_cache(machine: &Machine, is_wanted: &dyn Fn(&str) -> bool) -> bool 
     in_cache(machine).is_some_and(|(_, names)| names.iter().any(is_wanted))
 }
 
-/// Opens a file of the machine; nothing that is no regular file is opened.
+/// Opens a regular file of the machine.
 fn open_on(machine: &Machine, physical: &SystemPath) -> Option<File> {
     let dir = machine.dir(&physical.parent()?).ok()?;
     let stat = dir.look(physical.name()).ok()??;
@@ -232,7 +232,7 @@ fn open_on(machine: &Machine, physical: &SystemPath) -> Option<File> {
     regular.then(|| dir.disk().open_file(dir.fd(), physical.name()).ok().map(File::from))?
 }
 
-/// Opens a file of the host, not waiting for a pipe that is in its place.
+/// Opens a regular file of the host, without waiting for a pipe in its place.
 fn open_on_host(path: &Path) -> Option<File> {
     use std::os::unix::fs::OpenOptionsExt as _;
     let flags = rustix::fs::OFlags::NONBLOCK.bits().cast_signed();

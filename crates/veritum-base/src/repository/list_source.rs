@@ -1,4 +1,4 @@
-//! Where a repository's files are got from: apt's own copies, a folder, the network.
+//! Sources of a repository's files: apt's own copies, a folder, the network.
 
 use std::io::Read;
 use std::path::PathBuf;
@@ -11,14 +11,14 @@ use crate::model::SystemPath;
 use crate::platform::debian::apt::{FileSum, LISTS, file_name_of_uri};
 use crate::trust::{Verified, verify_sum};
 
-/// Endings of the forms in which apt may keep an index.
+/// Extensions of the forms in which apt may keep an index.
 pub(super) const KEPT_AS: [&str; 5] = ["", ".lz4", ".xz", ".gz", ".zst"];
 /// Forms of an index, the smallest first.
 pub(super) const OFFERED_AS: [&str; 5] = [".xz", ".zst", ".gz", ".lz4", ""];
 
 /// A place that has a repository's files.
 pub(super) enum ListSource<'a> {
-    /// apt's own copies, named after the URL they came from.
+    /// apt's own copies, named after their URL.
     Lists { machine: &'a Machine, uri: &'a str },
     /// A folder of the machine.
     OnMachine { machine: &'a Machine, folder: SystemPath },
@@ -28,7 +28,7 @@ pub(super) enum ListSource<'a> {
     Network { fetcher: &'a Fetcher, uri: &'a str },
 }
 
-/// Why a source of lists cannot give a file.
+/// Why a source of lists cannot provide a file.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub(super) enum ListSourceError {
     #[error(transparent)]
@@ -38,7 +38,7 @@ pub(super) enum ListSourceError {
 }
 
 impl ListSource<'_> {
-    /// A file's bytes; none when it is not there.
+    /// A file's content; `None` when it does not exist.
     pub(super) fn get(&self, path: &str, most: u64) -> Result<Option<Vec<u8>>, ListSourceError> {
         match self {
             Self::Lists { machine, uri } => {
@@ -67,8 +67,8 @@ impl ListSource<'_> {
         }
     }
 
-    /// An index as plain text: the first of its forms that is the one that was signed. `sum_of` knows what the release
-    /// file says of a form.
+    /// An index as text: the first of its forms that matches what was signed. `sum_of` returns a form's digest from the release
+    /// file.
     pub(super) fn index(
         &self,
         folder: &str,
@@ -96,12 +96,12 @@ impl ListSource<'_> {
                 _ => format!("{folder}{name}{form}"),
             };
             match self.get(&path, most) {
-                // A copy of another day may lie next to the right one, in another form.
+                // An older copy may be next to the right one, in another form.
                 Ok(Some(bytes)) => match plain_text(bytes, form, size).map(|text| verify_sum(text, plain)) {
                     Ok(Ok(text)) => return Ok(Some(text)),
                     Ok(Err(_)) => {
                         trouble = Some(ListSourceError::Read("checksum differs from the signed release file".into()));
-                        // A repository in the midst of a change gives the same in every form.
+                        // A repository that is being updated is the same in every form.
                         if matches!(self, Self::Network { .. }) {
                             break;
                         }
@@ -116,7 +116,7 @@ impl ListSource<'_> {
     }
 }
 
-/// Unpacks a text of a known length, not one byte more.
+/// Decompresses a text of known length, and not one byte more.
 fn plain_text(packed: Vec<u8>, form: &str, size: u64) -> Result<Vec<u8>, String> {
     if form.is_empty() {
         return Ok(packed);

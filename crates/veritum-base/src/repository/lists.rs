@@ -1,4 +1,4 @@
-//! The machine's own folder of lists: what is there, and whether it is what was signed.
+//! The machine's own folder of lists: which files exist, and whether they match what was signed.
 
 use std::collections::HashSet;
 
@@ -11,10 +11,10 @@ use crate::model::SystemPath;
 use crate::platform::debian::apt::{LISTS, Release, Source, file_name_of_uri};
 use crate::trust::openpgp::SignatureError;
 
-/// Names over this number in the folder of lists are not examined.
+/// No more than this many names in the folder of lists are examined.
 const MAX_NAMES: usize = 100_000;
 
-/// What is in the folder of lists, by name.
+/// The files in the folder of lists, by name.
 pub(super) struct AtHandLists {
     names: HashSet<Vec<u8>>,
 }
@@ -26,7 +26,7 @@ impl AtHandLists {
         Self { names: names.into_iter().take(MAX_NAMES).map(|(name, _)| name).collect() }
     }
 
-    /// The forms in which a file is there.
+    /// The forms in which a file exists.
     pub(super) fn forms(&self, stem: &str) -> Vec<SystemPath> {
         let names = KEPT_AS.iter().map(|form| format!("{stem}{form}")).filter(|n| self.names.contains(n.as_bytes()));
         names.filter_map(|name| SystemPath::literal(LISTS).child(name.as_bytes()).ok()).collect()
@@ -38,7 +38,7 @@ pub(super) fn kept_name(source: &Source, name: &str) -> String {
     file_name_of_uri(&format!("{}{}{name}", source.uri, source.release_folder()))
 }
 
-/// The lists of a source: its indexes, and what else of it is there (translations, data of a software centre).
+/// The lists of a source: its indexes, and its other files (translations, data for software centres).
 pub(super) fn names_of_lists(
     repositories: &Repositories,
     source: &Source,
@@ -64,8 +64,8 @@ pub(super) fn names_of_lists(
     names
 }
 
-/// How the lists of each source lie among the machine's own, whatever was verified of them before: its indexes, and what
-/// else of it is there. Nothing for sources whose release file does not count, or is elsewhere.
+/// The state of each source's lists on the machine, regardless of earlier verification: its indexes, and its other
+/// files. Nothing for sources whose release file is invalid or elsewhere.
 #[must_use]
 pub fn available_lists(repositories: &Repositories, machine: &Machine) -> Vec<Vec<(String, IndexState)>> {
     let here = AtHandLists::look(machine);
@@ -78,7 +78,7 @@ pub fn available_lists(repositories: &Repositories, machine: &Machine) -> Vec<Ve
     repositories.sources.iter().map(one).collect()
 }
 
-/// The files among the machine's lists that are not what was signed, by source; `states` says how each list is there.
+/// The machine's lists that do not match what was signed, by source; `states` returns the state of each list.
 #[must_use]
 pub fn wrong_lists(
     repositories: &Repositories,

@@ -1,8 +1,8 @@
-//! [`OwnLookup`]: hosts' names looked up without the C library.
+//! [`OwnLookup`]: looks up host names without the C library.
 //!
-//! A program that is linked statically cannot use glibc's look-up: that loads parts of the running system, which may be
-//! damaged or of another version. What the system says of name servers and of hosts (`resolv.conf(5)`, `hosts(5)`) counts
-//! here too; further ways of finding names (`nsswitch.conf(5)`: mDNS, directories) do not.
+//! A static program cannot use glibc's resolver: that loads parts of the running system, which may be damaged or of another
+//! version. The system's name servers and hosts (`resolv.conf(5)`, `hosts(5)`) count
+//! here too; other methods (`nsswitch.conf(5)`: mDNS, directories) do not.
 
 use std::io;
 use std::net::{IpAddr, SocketAddr};
@@ -12,10 +12,10 @@ use ureq::http::Uri;
 use ureq::unversioned::resolver::{ResolvedSocketAddrs, Resolver};
 use ureq::unversioned::transport::NextTimeout;
 
-/// More addresses of one host are not tried.
+/// Further addresses of one host are not tried.
 const MAX_ADDRESSES: usize = 16;
 
-/// Looks names up with the system's name servers, in this program.
+/// Looks up names with the system's name servers.
 #[derive(Debug, Clone, Copy, Default)]
 pub(super) struct OwnLookup;
 
@@ -38,7 +38,7 @@ impl Resolver for OwnLookup {
     }
 }
 
-/// A URL's host, without the brackets of an address of version 6, and its port.
+/// A URL's host, without the brackets of an IPv6 address, and its port.
 fn host_and_port(uri: &Uri) -> Option<(&str, u16)> {
     let port = uri.port_u16().or_else(|| match uri.scheme_str()? {
         "http" => Some(80),
@@ -71,7 +71,7 @@ fn looked_up(host: &str, timeout: NextTimeout) -> Result<Vec<IpAddr>, ureq::Erro
 }
 
 fn failed(error: &dyn std::error::Error) -> ureq::Error {
-    // As the C library says it, so that the reader of the error need not know who looked.
+    // The same error text as the C library's, so that both builds report the same.
     io::Error::other(format!("failed to lookup address information: {error}")).into()
 }
 

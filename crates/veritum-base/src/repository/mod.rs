@@ -1,12 +1,12 @@
 //! The vendor's repository as a reference and as a source: release file → index → package, each by the one before it.
 //!
 //! ```text
-//! keyring of the source ∩ keys that count → release file → index → package → what belongs at each path
+//! keyring of the source ∩ accepted keys → release file → index → package → expected files
 //! ```
 //!
-//! Nothing is asked of the network unless the caller says so. What was verified once is kept with the administrator under
-//! the digest of what it came from. `opening` follows the chain to the indexes, `packages` from there to contents;
-//! `renewal` fetches the lists themselves again, and `lists` examines those of the machine.
+//! The network is used only if the caller allows it. Verified results are kept by the administrator under the digest of
+//! their source. `opening` follows the chain to the indexes, `packages` from there to contents;
+//! `renewal` downloads the lists themselves again, and `lists` examines those of the machine.
 
 mod debs;
 mod fetch;
@@ -48,46 +48,46 @@ use list_source::ListSource;
 use source::OpenRelease;
 use unpack::Unpacked;
 
-/// What the outside decides about repositories.
+/// Settings for repositories.
 #[derive(Debug, Clone, Default)]
 pub struct RepositorySettings {
     /// The administrator's trust folder.
     pub trust: PathBuf,
-    /// The administrator's folder of what was verified before.
+    /// The administrator's folder of verified facts.
     pub cache: PathBuf,
     /// Folders and files named by the administrator: packages, install media, repositories.
     pub folders: Vec<PathBuf>,
     /// Repositories named by the administrator, by URL.
     pub urls: Vec<String>,
-    /// Whether the network may be used at all.
+    /// Whether the network may be used.
     pub network: bool,
     /// Proxies of the environment.
     pub proxies: Proxies,
-    /// How long to wait.
+    /// Time limits.
     pub limits: Limits,
-    /// Where downloads are kept.
+    /// The folder for downloads.
     pub downloads: PathBuf,
-    /// Private places for short work, the best first.
+    /// Private folders for temporary work, the best first.
     pub scratch: Vec<PathBuf>,
 }
 
-/// One repository's suite, and where it is.
+/// One repository's suite, and its state.
 #[derive(Debug, Clone)]
 pub struct OpenSource {
-    /// What the machine (or the administrator) says of it.
+    /// The source, as the machine or the administrator lists it.
     pub source: Source,
     /// Whether the administrator named it on the command line.
     pub named: bool,
-    /// Where it is.
+    /// Its state.
     pub standing: Standing,
-    /// Its release file with where it was found, when it counts.
+    /// Its release file with its location, if it is valid.
     open: Option<(OpenRelease, Found)>,
-    /// The indexes of it that were read, or tried.
+    /// Its indexes that have been read or tried.
     read: HashSet<String>,
 }
 
 impl OpenSource {
-    /// Has its indexes read again when they are asked for.
+    /// Makes its indexes be read again when they are needed.
     fn forget_indexes(&mut self) {
         self.read.clear();
         if let Standing::Verified { bad_indexes, missing_indexes, .. } = &mut self.standing {
@@ -97,7 +97,7 @@ impl OpenSource {
     }
 }
 
-/// Where a release file was found: its indexes lie next to it.
+/// The location of a release file; its indexes are next to it.
 #[derive(Debug, Clone)]
 enum Found {
     Lists,
@@ -117,11 +117,11 @@ impl Found {
     }
 }
 
-/// What is known of a package from its verified .deb file.
+/// What a verified .deb file contains.
 #[derive(Debug, Clone)]
 struct Holdings {
     manifest: Verified<Arc<Manifest>>,
-    /// Not known of packages that were looked into before this was kept.
+    /// Unknown for packages that were examined before this was recorded.
     records: Option<Verified<Arc<Records>>>,
     candidate: Candidate,
 }
@@ -129,13 +129,13 @@ struct Holdings {
 /// A package that is not available.
 #[derive(Debug, Clone)]
 pub struct Lacking {
-    /// Which package.
-    pub id: PackageId,
     /// The package.
+    pub id: PackageId,
+    /// Its .deb file.
     pub candidate: Candidate,
 }
 
-/// The machine's repositories, as far as they were asked.
+/// The machine's repositories, as far as they were needed.
 #[derive(Debug)]
 pub struct Repositories {
     settings: RepositorySettings,
@@ -147,7 +147,7 @@ pub struct Repositories {
     vendors: VendorKeys,
     fetcher: Arc<Fetcher>,
     common: Keyring,
-    /// Names of what is installed or in apt's cache: of the rest nothing is kept.
+    /// Names of what is installed or in apt's cache: only those are kept of an index.
     names: HashSet<String>,
     /// Architectures of the installed packages, the machine's own first.
     archs: Vec<String>,
@@ -159,7 +159,7 @@ pub struct Repositories {
 }
 
 impl Repositories {
-    /// Opens the machine's sources from what is available, without the network.
+    /// Opens the machine's sources with what is available, without the network.
     #[must_use]
     pub fn open(machine: &Machine, installed: &Installed, settings: RepositorySettings, now: jiff::Timestamp) -> Self {
         let mut repositories = Self {
@@ -186,25 +186,25 @@ impl Repositories {
         repositories
     }
 
-    /// What could not be remembered of these repositories, and why.
+    /// What could not be saved about these repositories, and why.
     #[must_use]
     pub fn doubts(&self) -> Vec<String> {
         self.doubts.all()
     }
 
-    /// The sources, and where they are.
+    /// The sources and their states.
     #[must_use]
     pub fn sources(&self) -> &[OpenSource] {
         &self.sources
     }
 
-    /// Packages whose signed .deb file is useless, with the reason.
+    /// Packages whose signed .deb file cannot be used, with the reason.
     #[must_use]
     pub fn broken(&self) -> &[(PackageId, String)] {
         &self.broken
     }
 
-    /// Takes hard links into account when indexes are read.
+    /// Adds names of packages that are kept when indexes are read.
     pub fn also_know(&mut self, names: impl Iterator<Item = String>) {
         let before = self.names.len();
         self.names.extend(names);
@@ -213,7 +213,7 @@ impl Repositories {
         }
     }
 
-    /// The contents of the verified indexes that have been read.
+    /// The contents of the verified indexes that were read.
     #[must_use]
     pub fn table(&self) -> &Table {
         &self.table
@@ -225,16 +225,16 @@ impl Repositories {
         self.settings.network
     }
 
-    /// The packages of that name that verified indexes available list.
+    /// The packages of that name in available, verified indexes.
     pub fn named(&mut self, machine: &Machine, name: &str) -> Vec<PackageId> {
-        // What fits every machine is in each index; the other architectures are asked for by their own names.
+        // Packages for all architectures are in every index; other architectures are requested by name.
         let archs: Vec<String> = self.archs.iter().cloned().chain(["all".to_owned()]).collect();
         let ids: Vec<PackageId> = archs.iter().filter_map(|arch| PackageId::new(name, "0", arch).ok()).collect();
         self.read_indexes(machine, ids.iter());
         self.table.named(name)
     }
 
-    /// The packages in apt's cache with such a name that verified indexes available list.
+    /// The packages in apt's cache with such a name that available, verified indexes list.
     pub fn cached(&mut self, machine: &Machine, is_wanted: &dyn Fn(&str) -> bool) -> Vec<PackageId> {
         let mut names: Vec<String> =
             self.hand.cached_names().filter(|name| is_wanted(name)).map(str::to_owned).collect();
@@ -251,13 +251,13 @@ impl Repositories {
     }
 }
 
-/// The names of what is installed; of some packages only that is known.
+/// The names of installed packages; of some packages only the name is known.
 fn names(installed: &Installed) -> HashSet<String> {
     let lost = installed.lost.iter().map(|stem| stem.split(':').next().unwrap_or_default().to_owned());
     installed.packages.iter().map(|c| c.id.name.clone()).chain(lost).collect()
 }
 
-/// The architectures of the installed packages; the one that most of them have is the machine's own.
+/// The architectures of the installed packages; the most frequent one is the machine's own.
 fn architectures(installed: &Installed) -> Vec<String> {
     let mut count: HashMap<&str, usize> = HashMap::new();
     for package in installed.packages.iter().filter(|c| c.id.arch != "all") {

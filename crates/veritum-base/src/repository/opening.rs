@@ -1,4 +1,4 @@
-//! From a machine's sources to what their indexes list: only what is asked for is read.
+//! From a machine's sources to the packages in their indexes: only what is needed is read.
 
 use std::collections::HashSet;
 use std::path::Path;
@@ -29,7 +29,7 @@ impl Repositories {
             for place in places {
                 let release = release(self, &place.list_source(machine, &source.uri), &source, &keyring);
                 looked = release.map(|open| (open, place));
-                // What is there and does not count is not passed over for another copy.
+                // An existing but invalid release file is not ignored in favour of another copy.
                 if !matches!(looked, Err(Standing::Absent(_))) {
                     break;
                 }
@@ -41,7 +41,7 @@ impl Repositories {
         }
     }
 
-    /// Repositories in folders that the administrator named: whatever suites lie in their `dists/`.
+    /// Repositories in folders that the administrator named: all suites in their `dists/`.
     pub(super) fn open_named(&mut self, machine: &Machine) {
         if self.settings.folders.is_empty() {
             return;
@@ -62,7 +62,7 @@ impl Repositories {
         }
     }
 
-    /// Reads the indexes that may list these packages, as far as they were not read yet.
+    /// Reads the indexes that may list these packages, unless they were read already.
     pub(super) fn read_indexes<'i>(&mut self, machine: &Machine, ids: impl Iterator<Item = &'i PackageId>) {
         let asked: HashSet<&str> = ids.map(|id| id.arch.as_str()).collect();
         let names: HashSet<&[u8]> = self.names.iter().map(String::as_bytes).collect();
@@ -82,10 +82,10 @@ impl Repositories {
         }
     }
 
-    /// Asks the network for release files and indexes, when one of these packages could be found by it.
+    /// Asks the network for release files and indexes, if they could list one of these packages.
     ///
     /// # Errors
-    /// When the observer interrupted the run.
+    /// When the observer stopped the run.
     pub fn ask_network(
         &mut self,
         machine: &Machine,
@@ -118,7 +118,7 @@ impl Repositories {
         Ok(())
     }
 
-    /// Which of these packages a verified index available lists.
+    /// The packages that an available, verified index lists.
     pub fn listed<'a>(
         &mut self,
         machine: &Machine,
@@ -149,7 +149,7 @@ fn release(
     }
 }
 
-/// Takes a source whose release file was looked for available.
+/// Adds a source whose release file was searched for locally.
 fn push_found(
     repositories: &mut Repositories,
     source: Source,
@@ -163,16 +163,15 @@ fn push_found(
     repositories.sources.push(OpenSource { source, named, standing, open, read: HashSet::new() });
 }
 
-/// Why a release file is not that of the origin that its suite named before, over the network: a key may sign for several.
+/// Why a release file is not from the origin that its suite had before, over the network: one key may sign for several.
 pub(super) fn of_another_origin(repositories: &Repositories, source: &Source, release: &Release) -> Option<String> {
     let seen = SeenReleases::in_folder(&repositories.settings.trust);
-    // That it cannot be read is reported next to the answer, where the newest release is asked for.
+    // An unreadable record is reported where the newest release is looked up.
     let before = seen.other_origin(&source.describe(), &release.origin).ok()??;
     Some(format!("the origin in its release file changed from {before} to {}", release.origin))
 }
 
-/// Whether what the network gives is older than what was seen of that repository before. Lists that lie on a machine
-/// may be as old as the machine.
+/// Whether the network offers an older release than one seen before. Lists on a machine may be as old as the machine.
 fn went_back(
     repositories: &Repositories,
     list_source: &ListSource<'_>,
@@ -191,7 +190,7 @@ fn went_back(
             repositories.doubts.note(seen.keep_origin(&source.describe(), origin));
             None
         }
-        // That is no fault of the repository's; it is reported next to the answer.
+        // That is not the repository's fault; it is reported separately.
         Err(e) => {
             repositories.doubts.note(Err(e));
             None
@@ -210,13 +209,13 @@ fn ask_one(repositories: &mut Repositories, machine: &Machine, source: Source, i
             (place.standing, place.open) = (open.standing(), Some((open, found)));
             place.read.clear();
         }
-        // What the machine's own lists verify is, whatever the network says.
+        // What the machine's own lists verify is valid, whatever the network offers.
         (Some(at), Err(_)) if repositories.sources[at].standing.is_verified() => {}
         (Some(at), Err(standing)) => repositories.sources[at].standing = standing,
     }
 }
 
-/// Whether a repository could know a package that the lists available do not.
+/// Whether a repository could list a package that the available lists do not.
 fn network_could_help(repositories: &Repositories, id: &PackageId) -> bool {
     if repositories.table.lists(id) {
         return false;
@@ -227,13 +226,13 @@ fn network_could_help(repositories: &Repositories, id: &PackageId) -> bool {
     unknown || older || !repositories.settings.urls.is_empty()
 }
 
-/// The architectures whose indexes of a source are of interest.
+/// The architectures whose indexes of a source are needed.
 pub(super) fn archs_of(source: &Source, own: &[String], asked: &HashSet<&str>) -> Vec<String> {
     chosen(if source.archs.is_empty() { own } else { &source.archs }, own, asked)
 }
 
-/// Of the architectures that a source offers, those that must be read for packages of the ones that are asked for.
-/// What fits every machine (`all`) is in each of them, so the machine's own is enough.
+/// Of the architectures that a source offers, those that must be read for the wanted ones.
+/// Packages for all architectures are in every index, so the machine's own index is enough.
 fn chosen(offered: &[String], own: &[String], asked: &HashSet<&str>) -> Vec<String> {
     let for_all = offered.iter().find(|arch| own.first() == Some(arch));
     match for_all {
@@ -259,7 +258,7 @@ fn suites_in(folder: &Path) -> Vec<String> {
     names
 }
 
-/// The components (`main`, …) of a named repository: those that its release file lists indexes of.
+/// The components (`main`, …) of a named repository: those with indexes in its release file.
 fn components_of(release: &Release) -> Vec<String> {
     let index = |file: &str| file.strip_suffix("/Packages").and_then(|f| Some(f.split_once("/binary-")?.0.to_owned()));
     let mut components: Vec<String> = release.files.keys().filter_map(|f| index(f)).collect();
@@ -268,8 +267,8 @@ fn components_of(release: &Release) -> Vec<String> {
     components
 }
 
-/// Why a release file is not that of the suite that a source names: then a person put another one's, signed by the same key,
-/// in its place. A repository that was named in a folder has no such suite: what is there is what was meant.
+/// Why a release file is not that of the source's suite: another file, signed by the same key, may have been put in its
+/// place. A repository named as a folder has no suite: its content is what was named.
 pub(super) fn of_another_suite(source: &Source, release: &Release) -> Option<String> {
     let meant = source.is_flat() || source.file.is_root() && source.kind() == SourceKind::Folder;
     if meant { None } else { release.is_of_another_suite(&source.suite) }
@@ -286,7 +285,7 @@ fn named_source(uri: String, suite: String) -> Source {
     }
 }
 
-/// A named repository has the suites and components that the machine's own sources have.
+/// A named repository has the suites and components of the machine's own sources.
 fn at_url(url: &str, machine: &[Source]) -> Vec<Source> {
     let uri = format!("{}/", url.trim_end_matches('/'));
     let mut all: Vec<Source> = Vec::new();

@@ -1,7 +1,7 @@
-//! [`Partial`]: a file that is being downloaded, next to the place where it will lie.
+//! [`Partial`]: a file that is being downloaded, next to its destination.
 //!
-//! An earlier run's part is continued by one process at a time, which holds a lock on it. Every other process that downloads
-//! the same writes a file of its own.
+//! An earlier run's part is continued by one process at a time, which locks it. Every other process that downloads the same
+//! file writes one of its own.
 
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, Write as _};
@@ -11,18 +11,18 @@ use std::path::{Path, PathBuf};
 /// How often the shared part is opened again when another process finished or removed it in between.
 const TRIES: u32 = 4;
 
-/// A part file that this process alone writes.
+/// A partial file that only this process writes.
 #[derive(Debug)]
 pub(super) struct Partial {
     file: File,
     path: PathBuf,
-    /// Whether a later run may go on with it.
+    /// Whether a later run may continue it.
     kept: bool,
 }
 
 impl Partial {
-    /// Opens the part of the file that will lie at `to`: the shared one, or when another process is writing that, one of
-    /// its own.
+    /// Opens the partial file of the destination `to`: the shared one, or, if another process is writing that, one of its
+    /// own.
     pub(super) fn open(to: &Path) -> io::Result<Self> {
         let shared = to.with_extension("part");
         for _ in 0..TRIES {
@@ -32,7 +32,7 @@ impl Partial {
                     remove_abandoned(&shared);
                     return Ok(Self { file, path: shared, kept: true });
                 }
-                // The caller that had it has finished, or given it up, since it was opened: the name means another file now.
+                // The process that had it has finished or removed it since it was opened: the name refers to another file now.
                 Ok(()) => {}
                 Err(_) => break,
             }
@@ -44,31 +44,31 @@ impl Partial {
         Ok(Self { file, path, kept: false })
     }
 
-    /// How many bytes of it are there.
+    /// Its size in bytes.
     pub(super) fn len(&self) -> io::Result<u64> {
         Ok(self.file.metadata()?.len())
     }
 
-    /// Begins from zero.
+    /// Starts again from zero.
     pub(super) fn empty(&self) -> io::Result<()> {
         self.file.set_len(0)
     }
 
-    /// Writes at its end.
+    /// Appends bytes.
     pub(super) fn append(&mut self, bytes: &[u8]) -> io::Result<()> {
         self.file.write_all(bytes)
     }
 
-    /// The whole of it for reading, once it is on the medium.
+    /// All of it for reading, after it is on the medium.
     pub(super) fn reread(&self) -> io::Result<File> {
         self.file.sync_all()?;
         File::open(&self.path)
     }
 
-    /// Puts it in its place.
+    /// Renames it to its destination.
     pub(super) fn finish(mut self, to: &Path) -> io::Result<()> {
         fs::rename(&self.path, to)?;
-        // There is nothing left to remove at its name.
+        // There is nothing left to remove under its name.
         self.kept = true;
         Ok(())
     }
@@ -76,7 +76,7 @@ impl Partial {
 
 impl Drop for Partial {
     fn drop(&mut self) {
-        // What nothing can be continued from is removed while its lock is still held.
+        // A part that cannot be continued is removed while it is still locked.
         if !self.kept || self.len().is_ok_and(|len| len == 0) && is_at(&self.file, &self.path) {
             let _ = fs::remove_file(&self.path);
         }
@@ -84,18 +84,18 @@ impl Drop for Partial {
 }
 
 fn opened(path: &Path) -> io::Result<File> {
-    // Nothing that others put there is followed, and a pipe is not waited for.
+    // Opens it without following symlinks or waiting for a pipe.
     let flags = rustix::fs::OFlags::NOFOLLOW | rustix::fs::OFlags::NONBLOCK;
     OpenOptions::new().create(true).append(true).mode(0o600).custom_flags(flags.bits().cast_signed()).open(path)
 }
 
-/// Whether a name still means this file.
+/// Whether a name still refers to this file.
 fn is_at(file: &File, path: &Path) -> bool {
     let same = |a: fs::Metadata, b: fs::Metadata| (a.dev(), a.ino()) == (b.dev(), b.ino());
     matches!((file.metadata(), fs::symlink_metadata(path)), (Ok(open), Ok(named)) if same(open.clone(), named.clone()))
 }
 
-/// Removes what processes that were killed had begun for themselves: nothing will ever go on with it.
+/// Removes the own parts of processes that were killed: nothing will ever continue them.
 fn remove_abandoned(shared: &Path) {
     let (Some(folder), Some(name)) = (shared.parent(), shared.file_name().and_then(|name| name.to_str())) else {
         return;

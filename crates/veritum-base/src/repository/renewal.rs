@@ -1,7 +1,7 @@
-//! Lists fetched again: what each source offers today, verified as new, and as files for apt's folder of lists.
+//! Downloads lists again: what each source offers today, verified as current, as files for apt's folder of lists.
 //!
-//! The release file comes first, by itself: it is small, and says how much the rest is. Indexes follow when a person
-//! agreed. Nothing here writes to the machine.
+//! The release file comes first: it is small, and shows how much the rest is. Indexes follow after the user agreed.
+//! Nothing here writes to the machine.
 
 use super::list_source::{KEPT_AS, ListSource, ListSourceError, OFFERED_AS};
 use super::lists::{AtHandLists, kept_name, names_of_lists};
@@ -18,59 +18,59 @@ use crate::scan::Stopped;
 use crate::trust::SeenReleases;
 use crate::trust::openpgp::{Keyring, SignatureError, Signed, open_remembered};
 
-/// Clocks of good machines differ by less than this, seconds.
+/// The clocks of correctly set machines differ by less than this, in seconds.
 const CLOCK_STEP: i64 = 600;
 
-/// Why a source gives nothing that counts as new.
+/// Why a source offers nothing current.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum RenewalError {
-    /// It cannot be got.
+    /// It cannot be downloaded.
     #[error(transparent)]
     Fetch(#[from] FetchError),
-    /// The server answers, and has no such suite.
+    /// The server answers, but has no such suite.
     #[error("{host} has no release file for this suite")]
     Gone {
         /// The server.
         host: String,
     },
-    /// There is a release file without a signature.
+    /// The release file has no signature.
     #[error("the release file is not signed")]
     Unsigned,
-    /// The signature does not count.
+    /// The signature is not accepted.
     #[error(transparent)]
     Refused(#[from] SignatureError),
-    /// It says nothing that counts.
+    /// The release file is invalid.
     #[error("{0}")]
     Unusable(String),
-    /// What was seen of it before cannot be read here: whether it went back in time no one can show.
+    /// The record of earlier releases cannot be read: whether the repository went back in time is unknown.
     #[error("cannot tell whether the repository was rolled back: {0}")]
     Unremembered(String),
-    /// It is older than what was seen of this repository before.
+    /// It is older than an earlier release of this repository.
     #[error("rolled back: the release file is dated {made}, one of {seen} was seen before")]
     Older {
-        /// When this one was made.
+        /// The date of this one.
         made: jiff::Timestamp,
-        /// The newest that was seen.
+        /// The newest date seen.
         seen: jiff::Timestamp,
     },
-    /// It no longer counts as new.
+    /// It has expired.
     #[error("expired on {until}: the repository is not maintained, or an old copy is served")]
     Expired {
-        /// Until when.
+        /// The date of expiry.
         until: jiff::Timestamp,
     },
-    /// It comes from the future.
+    /// It is dated in the future.
     #[error("dated {made}, which is in the future according to this computer's clock")]
     FutureDated {
-        /// When it was made.
+        /// Its date.
         made: jiff::Timestamp,
     },
-    /// An index is not there, or not the one that the release file names.
+    /// An index is missing, or differs from the release file's entry.
     #[error("{name}: {why}")]
     Index {
         /// The index.
         name: String,
-        /// What is wrong.
+        /// The error.
         why: String,
     },
 }
@@ -78,55 +78,55 @@ pub enum RenewalError {
 /// A file for the folder of lists.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NewList {
-    /// Its place.
+    /// Its path.
     pub path: SystemPath,
     /// Bytes.
     pub size: u64,
-    /// Its content, which the repository holds from now on.
+    /// Its content, from the repository.
     pub digest: Digest,
-    /// When it was made, seconds.
+    /// Its modification time in seconds.
     pub mtime: i64,
-    /// Other forms of it that lie there and are not to be used any more.
+    /// Other forms of it that exist and must not be used any more.
     pub instead_of: Vec<SystemPath>,
 }
 
-/// What a source offers today.
+/// The offer of a source.
 #[derive(Debug, Clone)]
 pub struct Renewal {
-    /// What the machine says of it.
+    /// The machine's source.
     pub source: Source,
-    /// Its release file, when it counts as new.
+    /// Its release file, if it is current.
     release: Result<NewRelease, RenewalError>,
-    /// Its files, as far as they differ from those available and were fetched.
+    /// The downloaded files that differ from the available ones.
     lists: Vec<NewList>,
 }
 
-/// Names below the release file's folder, and bytes.
+/// Names relative to the release file's folder, and content.
 type ReleaseFiles = Vec<(&'static str, Vec<u8>)>;
 
 #[derive(Debug, Clone)]
 struct NewRelease {
     open: OpenRelease,
     files: ReleaseFiles,
-    /// Indexes that are not available as this release file has them, with the bytes of their smallest form.
+    /// Indexes that are not available in the release file's version, with the size of their smallest form.
     lacking: Vec<(String, u64)>,
 }
 
 impl Renewal {
-    /// Why it offers nothing that counts.
+    /// Why it offers nothing.
     #[must_use]
     pub fn error(&self) -> Option<&RenewalError> {
         self.release.as_ref().err()
     }
 
-    /// When its release file was made, and until when it counts as new.
+    /// The date and the expiry of its release file.
     #[must_use]
     pub fn dates(&self) -> (Option<jiff::Timestamp>, Option<jiff::Timestamp>) {
         let release = self.release.as_ref().ok().map(|new| new.open.release.get());
         (release.and_then(|r| r.date), release.and_then(|r| r.valid_until))
     }
 
-    /// Files that come, and of them the bytes that are still to be fetched.
+    /// The number of files to write, and the bytes of them that must still be downloaded.
     #[must_use]
     pub fn to_come(&self) -> (u64, u64) {
         let Ok(new) = &self.release else { return (0, 0) };
@@ -134,7 +134,7 @@ impl Renewal {
         (files as u64, new.lacking.iter().map(|(_, bytes)| bytes).sum())
     }
 
-    /// Whether a place is one of those that its files take.
+    /// Whether a path is one of its files'.
     #[must_use]
     pub fn has(&self, path: &SystemPath) -> bool {
         let Ok(new) = &self.release else { return false };
@@ -145,34 +145,34 @@ impl Renewal {
         lies_there && names.into_iter().any(|name| kept_name(&self.source, name) == stem)
     }
 
-    /// What was fetched, and differs from what is available.
+    /// The files that were downloaded and differ from the available ones.
     #[must_use]
     pub fn lists(&self) -> &[NewList] {
         &self.lists
     }
 
-    /// Whether anything in the folder of lists would become another file.
+    /// Whether any file in the folder of lists would change.
     #[must_use]
     pub fn brings_something(&self) -> bool {
         self.to_come().0 > 0
     }
 }
 
-/// What is asked of the sources.
+/// What is requested from the sources.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Asked {
-    /// Only for what they have: nothing of it is going to be fetched.
+    /// Only a query: nothing will be downloaded.
     pub only_releases: bool,
-    /// Lists that are available as they should be are fetched all the same.
+    /// Lists that are available and valid are downloaded nevertheless.
     pub all_again: bool,
-    /// The machine's settings let lists count as new however old they are.
+    /// The machine's settings accept expired lists.
     pub old_is_fine: bool,
 }
 
-/// Asks the machine's own sources on the network for their release files.
+/// Requests the release files of the machine's own network sources.
 ///
 /// # Errors
-/// When the observer interrupted the run.
+/// When the observer stopped the run.
 pub fn renewals(
     repositories: &mut Repositories,
     machine: &Machine,
@@ -199,11 +199,11 @@ pub fn renewals(
     Ok(all)
 }
 
-/// Fetches the indexes that a source lacks, each verified; what came is held here until a change has put it in its
-/// place. A source of which something cannot be had keeps the lists that it has.
+/// Downloads the indexes that a source lacks, each verified; they are kept here until a change writes them. A source of which
+/// a file cannot be downloaded keeps its lists.
 ///
 /// # Errors
-/// When the observer interrupted the run.
+/// When the observer stopped the run.
 pub fn fetch_lists(
     repositories: &mut Repositories,
     machine: &Machine,
@@ -225,10 +225,10 @@ pub fn fetch_lists(
     Ok(())
 }
 
-/// Downloads a package only to see that it comes and is the one that was signed.
+/// Downloads a package only to verify that downloads work.
 ///
 /// # Errors
-/// When it does not, or is another one.
+/// When it fails, or the package differs.
 pub fn try_download(repositories: &Repositories, lacking: &Lacking, observer: &dyn Observer) -> Result<(), FetchError> {
     let candidate = &lacking.candidate;
     let disk = |e: std::io::Error| FetchError::Disk(crate::model::error_words(&e));
@@ -305,7 +305,7 @@ fn fetched_release(
     }
 }
 
-/// Newness is the point here: by the clock, and by what was seen of this repository before.
+/// It must be current: by the clock, and compared with earlier releases of this repository.
 fn require_new(
     repositories: &Repositories,
     at: usize,
@@ -335,8 +335,8 @@ fn require_new(
     }
 }
 
-/// The indexes that apt would get by this release file, and further lists of the source that lie there, as far as they
-/// are not available as the release file has them.
+/// The indexes that apt would download for this release file, and the source's other lists on the machine, if they are not
+/// available in the release file's version.
 fn lacking_indexes(
     repositories: &Repositories,
     machine: &Machine,

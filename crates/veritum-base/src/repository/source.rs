@@ -1,4 +1,4 @@
-//! Following one source's chain: release file, signature, indexes.
+//! Follows one source's chain: release file, signature, indexes.
 
 use std::collections::HashSet;
 
@@ -10,66 +10,66 @@ use crate::platform::debian::apt::{FileSum, Release, ReleaseError, Signers};
 use crate::trust::openpgp::{Keyring, SignatureError, Signed, open_remembered};
 use crate::trust::{FactKind, Facts, VendorKeys, Verified};
 
-/// Release files over this size are refused.
+/// Larger release files are refused, in bytes.
 pub(super) const MAX_RELEASE: u64 = 32 << 20;
-/// Keyring files over this size are refused.
+/// Larger keyring files are refused.
 const MAX_KEYRING: u64 = 16 << 20;
-/// Indexes over this size, unpacked, are refused; the largest of Debian has a tenth.
+/// Larger indexes are refused, in bytes after decompression; the largest of Debian has a tenth of it.
 const MAX_INDEX: u64 = 512 << 20;
 
-/// Where a source is.
+/// The state of a source.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Standing {
-    /// Its release file is signed by a key that counts.
+    /// Its release file is signed by an accepted key.
     Verified {
         /// The primary key, by fingerprint.
         key: String,
-        /// When the release was made.
+        /// The date of the release.
         dated: Option<jiff::Timestamp>,
-        /// Until when it counts as new.
+        /// Its expiry.
         valid_until: Option<jiff::Timestamp>,
-        /// Indexes that are not the ones that were signed, or cannot be read; with the reason.
+        /// Indexes that differ from the signed ones, or cannot be read; with the reason.
         bad_indexes: Vec<(String, String)>,
-        /// How many of its indexes are not available.
+        /// The number of its indexes that are not available.
         missing_indexes: usize,
     },
-    /// It is signed, and the signature does not count.
+    /// Its signature is not accepted.
     Refused(SignatureError),
-    /// Its release file says nothing that counts.
+    /// Its release file is invalid.
     Unusable(String),
-    /// There is no release file, or it cannot be got.
+    /// There is no release file, or it cannot be read.
     Absent(String),
 }
 
 impl Standing {
-    /// Whether it verifies anything.
+    /// Whether it can verify packages.
     #[must_use]
     pub fn is_verified(&self) -> bool {
         matches!(self, Self::Verified { .. })
     }
 }
 
-/// How an index is there.
+/// The state of an index.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum IndexState {
-    /// It is the one that was signed.
+    /// It is the signed one.
     Right,
-    /// It is not there.
+    /// It does not exist.
     Missing,
-    /// It is another one, or cannot be read; with the reason.
+    /// It differs, or cannot be read; with the reason.
     Wrong(String),
 }
 
-/// What is needed to follow a chain.
+/// What following a chain needs.
 pub(super) struct Follow<'a> {
     pub(super) vendors: &'a VendorKeys,
     pub(super) facts: &'a Facts,
     pub(super) now: jiff::Timestamp,
 }
 
-/// What is looked for in a suite.
+/// The wanted files of a suite.
 pub(super) struct Wanted<'a> {
-    /// The release file's folder, below the source of lists.
+    /// The release file's folder, relative to the source of lists.
     pub(super) folder: &'a str,
     /// The suite's components; none for a folder of its own.
     pub(super) components: &'a [String],
@@ -77,7 +77,7 @@ pub(super) struct Wanted<'a> {
     pub(super) archs: &'a [String],
 }
 
-/// A release file that counts.
+/// A valid release file.
 #[derive(Debug, Clone)]
 pub(super) struct OpenRelease {
     pub(super) release: Verified<Release>,
@@ -85,7 +85,7 @@ pub(super) struct OpenRelease {
 }
 
 impl OpenRelease {
-    /// Where its source is, as long as no index was read.
+    /// Its source, until an index was read.
     pub(super) fn standing(&self) -> Standing {
         let release = self.release.get();
         let (dated, valid_until) = (release.date, release.valid_until);
@@ -124,7 +124,7 @@ impl Follow<'_> {
         Ok(OpenRelease { release, key: signed.key })
     }
 
-    /// A suite's indexes, condensed, as far as they were not read before; what is wrong with one goes to the standing.
+    /// A suite's indexes, condensed, unless they were read before; errors are recorded in the state.
     pub(super) fn indexes(
         &self,
         list_source: &ListSource<'_>,
@@ -145,7 +145,7 @@ impl Follow<'_> {
             match got {
                 Ok(Some(text)) => texts.push(text),
                 Ok(None) if sum.size == 0 => {}
-                // Not every index is available; that is no fault.
+                // That some indexes are not available is normal.
                 Ok(None) => *missing_indexes += 1,
                 Err(why) => bad_indexes.push((name, why)),
             }
@@ -172,7 +172,7 @@ impl Follow<'_> {
     }
 }
 
-/// An index as plain text, when it is available and the one that was signed.
+/// An index as text, if it is available and the signed one.
 pub(super) fn whole_index(
     list_source: &ListSource<'_>,
     folder: &str,
@@ -209,8 +209,8 @@ pub(super) fn look_at_indexes(
     all
 }
 
-/// The indexes of a suite that concern these architectures, below the release file's folder. Where a source names its
-/// architectures, or its release file does not name `all`, apt gets no index of what fits all of them.
+/// The indexes of a suite for these architectures, relative to the release file's folder. If a source names its
+/// architectures, or its release file does not list `all`, apt downloads no index for `all`.
 pub(super) fn index_names(wanted: &Wanted<'_>, all_within: bool) -> Vec<String> {
     if wanted.components.is_empty() {
         return vec!["Packages".into()];
@@ -245,8 +245,8 @@ fn keyring_at(machine: &Machine, file: &SystemPath) -> Keyring {
     Keyring::read(&bytes).unwrap_or_default()
 }
 
-/// The keys that may sign for a source, as the source itself says. Where what it names is gone or damaged, or where
-/// any key of the system's common keyrings will do, the administrator's own keys are in.
+/// The keys that may sign for a source, as the source lists them. If they are missing or damaged, or the source uses the
+/// system's common keyrings, the administrator's own keys are included.
 pub(super) fn keyring_of(machine: &Machine, signers: &Signers, common: &Keyring, vendors: &VendorKeys) -> Keyring {
     let files = signers.keyrings.iter().map(|file| keyring_at(machine, file));
     let texts = signers.embedded.iter().map(|text| Keyring::read(text.as_bytes()).unwrap_or_default());
@@ -263,12 +263,12 @@ pub(super) fn keyring_of(machine: &Machine, signers: &Signers, common: &Keyring,
     if !signers.fingerprints.is_empty() {
         keyring.keep(&signers.fingerprints);
     }
-    // The administrator's copy of a key may know that it was revoked.
+    // The administrator's copy of a key may record that it was revoked.
     keyring.refresh(vendors.keyring());
     keyring
 }
 
-/// Every key available, for repositories that no source names: the machine's keyrings and the administrator's own.
+/// All available keys, for repositories that no source lists: the machine's keyrings and the administrator's own.
 pub(super) fn all_keys(machine: &Machine, common: &Keyring, vendors: &VendorKeys) -> Keyring {
     let mut keyring = common.clone();
     let folder = SystemPath::literal("/usr/share/keyrings");

@@ -1,4 +1,4 @@
-//! What a verified index lists, for the packages of one machine.
+//! The contents of verified indexes, for the packages of one machine.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
@@ -7,38 +7,38 @@ use crate::platform::debian::apt::{FileSum, for_each_listed};
 use crate::platform::debian::compare_versions;
 use crate::trust::{FactKind, Facts, Verified};
 
-/// One package of a repository, with the proof of its size and digest.
+/// One package of a repository, with verified size and digest.
 #[derive(Debug, Clone)]
 pub struct Candidate {
-    /// Which source lists it: position in the repository's sources.
+    /// The position of its source among the repositories' sources.
     pub source: usize,
-    /// Further sources that list the very same package.
+    /// Further sources that list the same package.
     pub others: Vec<usize>,
-    /// Path below the source's URL.
+    /// Its path relative to the source's URL.
     pub path: String,
-    /// Size and digest.
+    /// Its size and digest.
     pub sum: Verified<FileSum>,
 }
 
-/// How packages that no system, or hardly any, is without are marked in a condensed index.
+/// Marks of essential and required packages in a condensed index.
 const ESSENTIAL: &str = "essential";
 const REQUIRED: &str = "required";
 
-/// What all verified indexes together say of the packages that are installed.
+/// The contents of all verified indexes for the installed packages.
 #[derive(Debug, Default)]
 pub struct Table {
     exact: HashMap<PackageId, Vec<Candidate>>,
     /// The newest version listed, by name and architecture.
     newest: HashMap<(String, String), String>,
-    /// The same, without sources whose versions are installed only when they are asked for.
+    /// The same, without sources whose versions are installed only on request.
     offered: HashMap<(String, String), String>,
-    /// Names of essential packages, with the sources that call them so.
+    /// Names of essential packages, with the sources that mark them so.
     essential: BTreeMap<String, BTreeSet<usize>>,
     /// Names of packages of the priority `required`.
     required: BTreeSet<String>,
 }
 
-/// An index as it is kept: a line for each package, with tabs. Small, and quick to look through.
+/// A condensed index: a line for each package, with tabs. Small and quick to search.
 pub(super) fn condensed(index: Verified<Vec<u8>>) -> Verified<Vec<u8>> {
     index.map(|bytes| {
         let mut text = String::with_capacity(bytes.len() / 5);
@@ -60,13 +60,13 @@ pub(super) fn condensed(index: Verified<Vec<u8>>) -> Verified<Vec<u8>> {
     })
 }
 
-/// The condensed index that came from an index with this digest, when it was verified before.
+/// The condensed index of the index with this digest, if it was verified before.
 pub(super) fn remembered(facts: &Facts, sum: &FileSum) -> Option<Verified<Vec<u8>>> {
     facts.get(FactKind::Index, &sum.sha256)
 }
 
 impl Table {
-    /// Takes from a condensed index what concerns these names.
+    /// Reads the entries of these names from a condensed index.
     pub(super) fn add(
         &mut self,
         source: usize,
@@ -80,7 +80,7 @@ impl Table {
             let end = memchr::memchr(b'\n', &bytes[from..]).map_or(bytes.len(), |at| from + at);
             let range = from..end;
             from = end + 1;
-            // The name alone rules out nearly all lines.
+            // The name rules out nearly all lines.
             let line = &bytes[range.clone()];
             let mark =
                 if on_demand { b"" } else { &line[memchr::memrchr(b'\t', line).map_or(line.len(), |at| at + 1)..] };
@@ -137,12 +137,12 @@ impl Table {
         self.candidates(id).iter().map(|candidate| *candidate.sum.get()).collect()
     }
 
-    /// Names of packages that no system of these repositories, or hardly any, is without.
+    /// Names of packages that are essential or required in these repositories.
     pub fn basic(&self) -> impl Iterator<Item = &String> {
         self.essential.keys().chain(&self.required)
     }
 
-    /// Names of the .deb files that are essential by the source that most of these packages come from.
+    /// Names of the packages that are essential by the source that most packages come from.
     #[must_use]
     pub fn essential<'a>(&self, installed: impl Iterator<Item = &'a PackageId>) -> Vec<String> {
         let mut count: HashMap<usize, usize> = HashMap::new();
@@ -157,7 +157,7 @@ impl Table {
         by_main.map(|(name, _)| name.clone()).collect()
     }
 
-    /// All packages of that name that are listed.
+    /// All listed packages of that name.
     #[must_use]
     pub fn named(&self, name: &str) -> Vec<PackageId> {
         let mut all: Vec<PackageId> = self.exact.keys().filter(|id| id.name == name).cloned().collect();
@@ -165,7 +165,7 @@ impl Table {
         all
     }
 
-    /// The newest version of a package's name and architecture that comes as an update.
+    /// The newest version of a package's name and architecture that is offered as an update.
     #[must_use]
     pub fn offered(&self, id: &PackageId) -> Option<&str> {
         self.offered.get(&(id.name.clone(), id.arch.clone())).map(String::as_str)

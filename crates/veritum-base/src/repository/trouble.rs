@@ -1,8 +1,8 @@
-//! [`FetchError`]: what can go wrong on the way to a file, in words.
+//! [`FetchError`]: why a file could not be downloaded.
 
 use std::io;
 
-/// Why a file could not be got.
+/// Why a file could not be downloaded.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum FetchError {
     /// The host cannot be reached.
@@ -13,13 +13,13 @@ pub enum FetchError {
         /// The reason.
         why: String,
     },
-    /// It was reached and then fell silent, or was too slow.
+    /// It was reached, but then stopped answering, or was too slow.
     #[error("{host} stopped responding")]
     NoAnswer {
         /// The host.
         host: String,
     },
-    /// It answered, but not with the file.
+    /// It answered without the file.
     #[error("{host} returned HTTP status {status}")]
     Status {
         /// The host.
@@ -27,7 +27,7 @@ pub enum FetchError {
         /// The HTTP status.
         status: u16,
     },
-    /// It led on and on.
+    /// It redirects too often.
     #[error("{host} redirects in a loop")]
     Circle {
         /// The host.
@@ -41,13 +41,13 @@ pub enum FetchError {
         /// What is wrong with the address.
         why: String,
     },
-    /// What came is longer than it should be.
+    /// The answer is longer than the file.
     #[error("{host} sent more data than the file size")]
     TooLong {
         /// The host.
         host: String,
     },
-    /// What came is not the file.
+    /// The answer is not the file.
     #[error("{host} sent unexpected content ({what})")]
     OtherContent {
         /// The host.
@@ -61,7 +61,7 @@ pub enum FetchError {
         /// The host.
         host: String,
     },
-    /// The connection broke, more than once.
+    /// The connection broke more than once.
     #[error("the connection to {host} was lost ({why})")]
     Broken {
         /// The host.
@@ -77,15 +77,15 @@ pub enum FetchError {
         /// The reason.
         why: String,
     },
-    /// The file cannot be kept.
+    /// The file cannot be saved.
     #[error("the download cannot be saved ({0})")]
     Disk(String),
-    /// The observer interrupted the run.
+    /// The observer stopped the run.
     #[error("stopped")]
     Stopped,
 }
 
-/// What became of an answer that had begun.
+/// How reading an answer ended.
 pub(super) fn broken(host: &str, error: &io::Error) -> FetchError {
     let host = host.to_owned();
     let inner = error.get_ref().and_then(|e| e.downcast_ref::<ureq::Error>());
@@ -98,7 +98,7 @@ pub(super) fn broken(host: &str, error: &io::Error) -> FetchError {
     }
 }
 
-/// What became of a question.
+/// How a request ended.
 pub(super) fn failed(host: &str, error: ureq::Error) -> FetchError {
     let host = host.to_owned();
     match error {
@@ -108,7 +108,7 @@ pub(super) fn failed(host: &str, error: ureq::Error) -> FetchError {
         ureq::Error::Timeout(_) => FetchError::NoAnswer { host },
         ureq::Error::HostNotFound => FetchError::Unreachable { host, why: "host not found".into() },
         ureq::Error::Io(e) if e.kind() == io::ErrorKind::TimedOut => FetchError::NoAnswer { host },
-        // The standard library gives this no kind of its own.
+        // The standard library has no kind for this.
         ureq::Error::Io(e) if e.to_string().contains("failed to lookup address") => {
             FetchError::Unreachable { host, why: "name lookup failed: is the network connected?".into() }
         }

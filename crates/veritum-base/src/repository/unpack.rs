@@ -1,4 +1,4 @@
-//! Unpacking verified packages: what they hold, and the contents that a repair needs.
+//! Unpacks verified packages: their file lists, and the contents that a repair needs.
 
 use std::collections::{HashMap, HashSet};
 use std::fs::File;
@@ -13,25 +13,25 @@ use crate::platform::debian::apt::FileSum;
 use crate::store::{Manifest, ManifestMaker, Records, StoreError};
 use crate::trust::{Digesting, Verified};
 
-/// Why a package is useless although it is the one that was signed.
+/// Why a package cannot be used although it is the signed one.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum UnpackError {
-    /// Other bytes came when it was unpacked than when it was verified.
+    /// Its bytes changed between verification and unpacking.
     #[error("the .deb file changed while it was read")]
     Changed,
     /// It cannot be read.
     #[error(transparent)]
     Deb(#[from] DebError),
-    /// It calls itself something else than the index does.
+    /// Its own name differs from its name in the index.
     #[error("the .deb file contains {0} instead")]
     Other(PackageId),
-    /// Its contents cannot be kept for the time of the repair.
+    /// Its contents cannot be stored during the repair.
     #[error("contents cannot be unpacked")]
     FreeSpace(#[from] io::Error),
 }
 
-/// The manifest of a verified package, and what the package database should hold for it.
+/// The manifest of a verified package, and the expected entries of the package database for it.
 pub(super) fn manifest(
     deb: Whole,
     sum: &FileSum,
@@ -61,7 +61,7 @@ pub(super) fn manifest(
     })
 }
 
-/// Copies a content and digests it on the way.
+/// Copies a content and digests it.
 fn copy(from: &mut dyn Read, size: u64, to: &mut dyn Write) -> io::Result<Digest> {
     let mut hasher = ContentHasher::blake3();
     let mut piece = vec![0; usize::try_from(size.clamp(1, 128 * 1024)).unwrap_or(1)];
@@ -76,7 +76,7 @@ fn copy(from: &mut dyn Read, size: u64, to: &mut dyn Write) -> io::Result<Digest
     Ok(hasher.finish().0.unwrap_or_else(|| Digest::hash(b"")))
 }
 
-/// Contents that were unpacked for a repair, in a private folder that goes with it.
+/// Contents that were unpacked for a repair, in a private folder that is deleted with this value.
 #[derive(Debug)]
 pub(super) struct Unpacked {
     folder: tempfile::TempDir,
@@ -84,7 +84,7 @@ pub(super) struct Unpacked {
 }
 
 impl Unpacked {
-    /// A folder with free space for so many bytes: the first of the places that has it.
+    /// A folder with enough free space: the first of the places that has it.
     pub(super) fn with_room(places: &[PathBuf], bytes: u64) -> io::Result<Self> {
         let room = |place: &&PathBuf| {
             let free = rustix::fs::statvfs(place.as_path()).map(|s| s.f_bavail.saturating_mul(s.f_frsize));
@@ -104,12 +104,12 @@ impl Unpacked {
         self.folder.path().join(digest.to_hex())
     }
 
-    /// A place in the folder for something by another name.
+    /// The path in the folder for a content.
     pub(super) fn place(&self, name: &str) -> PathBuf {
         self.folder.path().join(name)
     }
 
-    /// Keeps a content.
+    /// Stores a content.
     pub(super) fn keep(&mut self, bytes: &[u8]) -> io::Result<Digest> {
         let digest = Digest::hash(bytes);
         std::fs::write(self.path(&digest), bytes)?;
@@ -121,7 +121,7 @@ impl Unpacked {
         self.have.contains(digest)
     }
 
-    /// Unpacks those of a package's files that are wanted; each is kept only when its digest is the manifest's.
+    /// Unpacks the wanted files of a package; each is kept only if its digest is the manifest's.
     pub(super) fn unpack(
         &mut self,
         deb: Verified<File>,
@@ -151,12 +151,12 @@ impl Unpacked {
         });
         let read = read_deb(BufReader::with_capacity(128 * 1024, deb.into_inner()), &mut sink);
         drop(sink);
-        // What was right before the package could not be read any further is right all the same.
+        // Contents that were read before an error are valid nevertheless.
         self.have.extend(got);
         read.map(drop).map_err(UnpackError::from)
     }
 
-    /// Hands on a content in pieces, after all of it was read and found to be itself.
+    /// Passes on a content in pieces, after all of it was read and verified.
     pub(super) fn copy(
         &self,
         digest: &Digest,

@@ -1,5 +1,5 @@
-//! Plain HTTP through a proxy, as proxies for repositories expect it (RFC 9112, 3.2.2): they are asked for whole URLs. A way
-//! through to the repository's own port is what they commonly refuse.
+//! Plain HTTP through a proxy, as proxies for repositories expect it (RFC 9112, 3.2.2): requests with absolute URLs. They
+//! usually refuse to open a tunnel to the repository's port.
 
 use std::fmt;
 
@@ -13,12 +13,12 @@ use ureq::unversioned::transport::{Buffers, ConnectionDetails, Connector, NextTi
 #[derive(Debug, Clone)]
 pub(super) struct Via {
     uri: Uri,
-    /// What it wants to be reported of who asks.
+    /// The credentials that it requires.
     credentials: Option<String>,
 }
 
 impl Via {
-    /// A proxy by its URL (`http://HOST:PORT`, with or without user and password); none when it is of another kind.
+    /// A proxy by its URL (`http://HOST:PORT`, with or without user and password); `None` for other schemes.
     pub(super) fn for_url(url: &str) -> Option<Self> {
         let whole = if url.contains("://") { url.to_owned() } else { format!("http://{url}") };
         let rest = whole.strip_prefix("http://")?;
@@ -32,14 +32,14 @@ impl Via {
         Some(Self { uri, credentials })
     }
 
-    /// An agent that goes through it, whatever host is asked for.
+    /// An agent that sends all requests through it.
     pub(super) fn agent<R: Resolver>(&self, config: ureq::config::Config, lookup: R) -> ureq::Agent {
         let connector = ().chain(TcpConnector::default()).chain(self.clone());
         ureq::Agent::with_parts(config, connector, Lookup { proxy: self.uri.clone(), lookup })
     }
 }
 
-/// Looks up the proxy, the one that is asked for.
+/// Looks up the proxy's host name.
 #[derive(Debug)]
 struct Lookup<R> {
     proxy: Uri,
@@ -61,7 +61,7 @@ impl<In: Transport> Connector<In> for Via {
     type Out = WholeUrls<In>;
 
     fn connect(&self, details: &ConnectionDetails<'_>, chained: Option<In>) -> Result<Option<Self::Out>, Error> {
-        // It is only asked for plain places.
+        // It is only used for `http:` URLs.
         if details.needs_tls() {
             return Err(Error::Tls("an HTTP proxy cannot be used for this address"));
         }
@@ -71,7 +71,7 @@ impl<In: Transport> Connector<In> for Via {
     }
 }
 
-/// A connection on which requests name whole URLs.
+/// A connection whose requests have absolute URLs.
 pub(super) struct WholeUrls<T> {
     inner: T,
     host: String,
@@ -84,7 +84,7 @@ impl<T> fmt::Debug for WholeUrls<T> {
     }
 }
 
-/// A request's bytes with the whole URL in its first line, and what the proxy wants to be reported after that.
+/// A request's bytes with the absolute URL in its first line, followed by the proxy's credentials.
 fn whole(request: &[u8], host: &str, credentials: Option<&str>) -> Option<Vec<u8>> {
     let path = request.strip_prefix(b"GET ")?;
     let end = path.windows(2).position(|two| two == b"\r\n")?;
@@ -104,7 +104,7 @@ impl<T: Transport> Transport for WholeUrls<T> {
 
     fn transmit_output(&mut self, amount: usize, timeout: NextTimeout) -> Result<(), Error> {
         let output = self.inner.buffers().output();
-        // What we ask for has no body, so that whatever begins like a request is one.
+        // Our requests have no body, so everything that begins like a request is one.
         let Some(request) = whole(&output[..amount], &self.host, self.credentials.as_deref()) else {
             return self.inner.transmit_output(amount, timeout);
         };

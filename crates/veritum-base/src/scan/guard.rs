@@ -1,4 +1,4 @@
-//! [`HomeGuard`]: of one home, only what is one application's may be moved.
+//! [`HomeGuard`]: in a home, only one application's data may be moved.
 
 use std::io;
 use std::sync::Arc;
@@ -11,7 +11,7 @@ use crate::model::SystemPath;
 const OWN: &str = "user data";
 const OWN_INSIDE: &str = "contains user data";
 
-/// Protects all of a machine but one application's parts of one user's home, whatever was planned.
+/// Protects a whole machine except one application's data in one user's home, whatever was planned.
 #[derive(Debug)]
 pub struct HomeGuard {
     home: SystemPath,
@@ -24,11 +24,11 @@ pub struct HomeGuard {
 }
 
 impl HomeGuard {
-    /// Protects all but what the card calls the application's in this home; `owner` is the user's number, and of more than `most`
-    /// names no one can say whose they are.
+    /// Protects everything except the application's data in this home, by its card; `owner` is the user's id. Folders with more
+    /// than `most` names are protected.
     ///
     /// # Errors
-    /// When the card is none.
+    /// When the card is invalid.
     pub fn new(
         home: SystemPath,
         raw: RawCard,
@@ -52,7 +52,7 @@ impl ProtectionPolicy for HomeGuard {
         }
     }
 
-    /// What is below is judged by what is really there.
+    /// Everything below is judged by what is on the disk.
     fn guards_below(&self, _: &SystemPath) -> bool {
         false
     }

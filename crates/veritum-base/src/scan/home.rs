@@ -1,7 +1,7 @@
-//! What an application keeps in one home, by its card: examined, sorted, and gathered into what could be moved as one.
+//! The data of an application in one home, by its card: found, classified, and grouped into parts that can be moved as one.
 //!
-//! Homes are hostile: links are never followed, other file systems never entered, what belongs to a person else or is no
-//! plain file is the user's own matter, and so is whatever looks like a user's own file. Everything is bounded.
+//! Homes are hostile: symlinks are never followed, other file systems never entered; what belongs to another user, is not a
+//! plain file, or looks like user data counts as user data. Everything is limited in size.
 
 use std::collections::BTreeMap;
 use std::os::fd::AsFd as _;
@@ -12,17 +12,17 @@ use crate::apps::{Bases, Card, Class, looks_user_authored};
 use crate::machine::Dir;
 use crate::model::{FileKind, Stat};
 
-/// Folders are looked into so deep.
+/// Deeper folders are not searched.
 const MAX_DEPTH: usize = 128;
-/// Of a file's beginning so much is read to see whether it looks like a user's own.
+/// The bytes at a file's beginning that are read to recognise user data.
 const TELLING: usize = 128;
 
-/// Names, files and bytes.
+/// A number of names, files and bytes.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Tally {
-    /// Files, links and other things that are no folders.
+    /// Files, symlinks and other objects that are not folders.
     pub files: u64,
-    /// Their bytes, as their sizes say.
+    /// Their sizes in bytes.
     pub bytes: u64,
 }
 
@@ -33,52 +33,52 @@ impl Tally {
     }
 }
 
-/// Things of one class, and of one kind to the user.
+/// The amount of data of one class and kind.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct AppDataItem {
-    /// What they are to the application.
+    /// Their class.
     pub class: Class,
-    /// What they are to the user.
+    /// The user's name for them.
     pub what: Option<String>,
-    /// How many.
+    /// The amount.
     pub tally: Tally,
 }
 
-/// What was found of an application in a home.
+/// The data of an application in a home.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct AppData {
-    /// How much of each class there is, and of what that is to the user.
+    /// The amount of each class and kind.
     pub parts: Vec<AppDataItem>,
-    /// What can be moved as one: paths below the home with their class, none of them below another. Nothing of the user's own
-    /// is in them.
+    /// The parts that can be moved as one: paths relative to the home with their class, none below another. They contain no
+    /// user data.
     pub tops: Vec<(Class, Vec<u8>)>,
-    /// What was left out, by path below the home, and why.
+    /// What was left out, by path relative to the home, and why.
     pub left: Vec<(Vec<u8>, String)>,
-    /// Whether there were more names than are examined: then nothing of it may be moved.
+    /// Whether there are more names than the limit: then nothing may be moved.
     pub too_many: bool,
-    /// Where the base directories lie.
+    /// The base directories.
     #[serde(default)]
     pub bases: Bases,
 }
 
-/// Which of an application's things are to be moved; what is the user's own never is.
+/// The parts to move; user data never is.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Choice {
-    /// These classes.
+    /// Only these classes.
     pub classes: Vec<Class>,
-    /// But not what is this to the user.
+    /// Except these kinds.
     pub keep: Vec<String>,
 }
 
 impl Choice {
-    /// All that is not the user's own.
+    /// Everything that is not user data.
     #[must_use]
     pub fn everything() -> Self {
         let classes = vec![Class::Settings, Class::Cache, Class::State, Class::Locks, Class::AddOns];
         Self { classes, keep: Vec::new() }
     }
 
-    /// Whether something of that class, and of that kind to the user, is to be moved.
+    /// Whether data of that class and kind is to be moved.
     #[must_use]
     pub fn takes(&self, class: Class, what: Option<&str>) -> bool {
         let kept = what.is_some_and(|what| self.keep.iter().any(|keep| keep == what));
@@ -86,22 +86,22 @@ impl Choice {
     }
 }
 
-/// What is needed to look into a home.
+/// What the search of a home needs.
 #[derive(Clone, Copy)]
 pub struct HomeCase<'a> {
     /// The application's card.
     pub card: &'a Card,
-    /// Where the base directories lie.
+    /// The base directories.
     pub bases: &'a Bases,
-    /// Whose home it is.
+    /// The owner of the home.
     pub owner: u32,
-    /// More names than this are not examined.
+    /// The limit of names.
     pub most: u64,
-    /// What of it is to be moved.
+    /// The parts to move.
     pub choice: &'a Choice,
 }
 
-/// Looks into a home.
+/// Searches a home for an application's data.
 #[must_use]
 pub fn app_data(home: &Dir, case: &HomeCase<'_>) -> AppData {
     let mut look = Look::new(home, case);
@@ -117,22 +117,22 @@ pub fn app_data(home: &Dir, case: &HomeCase<'_>) -> AppData {
     found
 }
 
-/// Something of an application's in a home, as it is come across.
+/// A file or folder of an application, as it is found.
 pub(super) struct Visit<'a> {
-    /// The open folder that it is in.
+    /// The open folder that contains it.
     pub(super) dir: &'a Dir,
-    /// What it is called there.
+    /// Its name in that folder.
     pub(super) name: &'a [u8],
-    /// Where it is below the home.
+    /// Its path relative to the home.
     pub(super) path: &'a [u8],
-    /// What it is to the application.
+    /// Its class.
     pub(super) class: Class,
-    /// Its numbers.
+    /// Its status.
     pub(super) stat: &'a Stat,
 }
 
-/// Examines everything of an application's in a home, folders before what is in them; answers whether there were more names
-/// than are examined.
+/// Visits everything of an application in a home, folders before their contents; returns whether there are more names than
+/// the limit.
 pub(super) fn each(home: &Dir, case: &HomeCase<'_>, see: &mut dyn FnMut(Visit<'_>)) -> bool {
     let mut look = Look::new(home, case);
     look.see = Some(see);
@@ -140,7 +140,7 @@ pub(super) fn each(home: &Dir, case: &HomeCase<'_>, see: &mut dyn FnMut(Visit<'_
     look.found.too_many
 }
 
-/// Whether one thing in an open folder, which is for `path` below the home, is the application's with all that is in it.
+/// Whether an object in an open folder, at `path` below the home, belongs to the application with everything in it.
 #[must_use]
 pub(super) fn whole(dir: &Dir, name: &[u8], path: &[u8], case: &HomeCase<'_>) -> bool {
     let mut look = Look::new(dir, case);
@@ -153,9 +153,9 @@ struct Look<'a> {
     found: AppData,
     parts: BTreeMap<(Class, Option<String>), Tally>,
     names: u64,
-    /// Who is reported of everything that is met.
+    /// Receives everything that is found.
     see: Option<&'a mut dyn FnMut(Visit<'_>)>,
-    /// The one mount, and on it the one device, within which things can be moved.
+    /// The mount and device within which files can be moved.
     within: Option<(u64, u64)>,
 }
 
@@ -175,8 +175,8 @@ impl<'a> Look<'a> {
         }
     }
 
-    /// Sorts what is in a folder, whose path below the home is `path`; answers the class of all of it, none when it holds
-    /// something of the user's own, or of several classes.
+    /// Classifies the contents of a folder at `path` below the home; returns the common class, `None` if it contains user data
+    /// or several classes.
     fn folder(&mut self, dir: &Dir, path: &mut Vec<u8>, depth: usize) -> Option<Class> {
         let Ok(mut names) = dir.disk().list(dir.fd()) else {
             self.leave(path, "cannot be read");
@@ -199,7 +199,7 @@ impl<'a> Look<'a> {
             path.extend_from_slice(&name);
             let class = self.visit(dir, &name, path, depth);
             path.truncate(above);
-            // One class for all, the folder's own among them: then it moves as one.
+            // One class for everything, including the folder itself: it can be moved as one.
             whole = whole.filter(|_| class == own);
         }
         if whole.is_some() {
@@ -208,7 +208,7 @@ impl<'a> Look<'a> {
         whole
     }
 
-    /// Sorts one name; answers the class of all of it, none when it is not to be moved as one.
+    /// Classifies one name; returns the class of everything in it, `None` if it cannot be moved as one.
     fn visit(&mut self, dir: &Dir, name: &[u8], path: &mut Vec<u8>, depth: usize) -> Option<Class> {
         let class = self.class(path);
         if class.is_none() && !self.case.card.may_lie_below(self.case.bases, path) {
@@ -221,12 +221,12 @@ impl<'a> Look<'a> {
         let told = class.map(|(class, _)| class);
         let class = match (stat.kind, class) {
             (FileKind::Folder, _) => {
-                // Also those on the way: who cannot come through them has nothing.
+                // Also for folders that lead to it: without access to them there is no access to the data.
                 self.tell(dir, name, path, told.unwrap_or(Class::Own), &stat);
                 self.inner(dir, name, path, depth)?
             }
             (kind, None) => {
-                // What points to a place of the application, and is no folder.
+                // A symlink in the application's place, or another object that is not a folder.
                 let why = if kind == FileKind::Link { "a symlink (not followed)" } else { "not a folder" };
                 self.leave(path, why);
                 return None;
@@ -245,7 +245,7 @@ impl<'a> Look<'a> {
         Some(class)
     }
 
-    /// Sorts a folder that is in another.
+    /// Classifies a folder within another.
     fn inner(&mut self, dir: &Dir, name: &[u8], path: &mut Vec<u8>, depth: usize) -> Option<Class> {
         let opened = dir.disk().open_dir(dir.fd(), name).ok().map(|fd| dir.beside(fd));
         let why = match &opened {
@@ -261,7 +261,7 @@ impl<'a> Look<'a> {
         None
     }
 
-    /// The class, when what is of it is to be moved.
+    /// The class, if data of that class is to be moved.
     fn taken(&self, class: Class, what: Option<&str>) -> Option<Class> {
         self.case.choice.takes(class, what).then_some(class)
     }
@@ -270,7 +270,7 @@ impl<'a> Look<'a> {
         self.case.card.class_of(self.case.bases, path)
     }
 
-    /// What a thing that is no folder is: by the card, unless something says that it is the user's own all the same.
+    /// The class of an object that is not a folder: by the card, unless it is recognised as user data.
     fn judged(&self, dir: &Dir, name: &[u8], path: &[u8], stat: &Stat) -> (Class, Option<String>) {
         let (class, what) = self.class(path).unwrap_or((Class::Own, None));
         if class == Class::Own {
@@ -289,7 +289,7 @@ impl<'a> Look<'a> {
     }
 }
 
-/// Whether a file looks like a user's own; one that cannot be read counts as that.
+/// Whether a file looks like user data; one that cannot be read counts as user data.
 fn own_file(dir: &Dir, name: &[u8]) -> bool {
     if looks_user_authored(name, b"") {
         return true;

@@ -1,7 +1,7 @@
-//! What of a home is the user's own, before and after: the proof that nothing of it was lost.
+//! Inventory of the user data in a home, before and after a change: the proof that nothing was lost.
 //!
-//! Counted is everything but what is set aside, our own folder for that, and caches; of what a cache holds only what looks like
-//! a user's own file. Folders count with owner and mode; what is in them speaks for itself.
+//! It covers everything except what is set aside, Veritum's own folder for that, and caches; in caches only files that look
+//! like user data. Folders are recorded with owner and mode; their contents are recorded separately.
 
 use std::collections::HashSet;
 
@@ -11,50 +11,50 @@ use crate::apps::{ASIDE, Bases, looks_user_authored};
 use crate::machine::Dir;
 use crate::model::{ContentHasher, Digest, FileKind, Identity, Stat};
 
-/// Folders are looked into so deep.
+/// Deeper folders are not examined.
 const MAX_DEPTH: usize = 512;
-/// So many differences are named.
+/// The number of differences that are listed.
 const MAX_NAMED: usize = 100;
-/// Larger files are reported by their numbers alone: a terabyte hole must not be read for hours.
+/// Larger files are recorded without their contents: a sparse terabyte must not be read for hours.
 const MAX_READ: u64 = 4 << 30;
 
-/// What of this home is the user's own.
+/// A request for the inventory of a home.
 #[derive(Debug, Serialize, Deserialize)]
 pub struct InventoryQuestion {
-    /// Where the base directories lie.
+    /// The base directories.
     pub bases: Bases,
-    /// Paths below the home that are left out, with all below them.
+    /// Paths relative to the home that are left out, with everything below them.
     pub leave_out: Vec<Vec<u8>>,
-    /// Whether contents are read too.
+    /// Whether contents are read.
     pub contents: bool,
-    /// Whether it is to be compared with the one before.
+    /// Whether to compare with the previous inventory.
     pub again: bool,
-    /// More names than this are not examined.
+    /// The limit of names.
     pub most: u64,
 }
 
-/// How much there is, and how it differs from the time before.
+/// The amount of user data, and its differences from the previous inventory.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct InventoryAnswer {
-    /// Files, links and other things that are no folders.
+    /// Files, symlinks and other objects that are not folders.
     pub files: u64,
-    /// Their bytes, as their sizes say.
+    /// Their sizes in bytes.
     pub bytes: u64,
-    /// BLAKE3 over all paths with kind, size, mode, owner, time of modification, and, where that was asked, content.
+    /// BLAKE3 of all paths with type, size, mode, owner, modification time and, if requested, content.
     pub digest: String,
-    /// Folders that could not be looked into, or on which another file system is mounted.
+    /// Folders that could not be examined, or on which another file system is mounted.
     pub unseen: u64,
-    /// Files whose content was to be read and could not, or is too large.
+    /// Files whose content was requested and could not be read, or is too large.
     pub unread: u64,
-    /// Whether there were more names than are examined.
+    /// Whether there are more names than the limit.
     pub too_many: bool,
-    /// What differs from the time before: the path below the home, and `gone`, `new` or `changed`.
+    /// Differences from the previous inventory: the path relative to the home, and `gone`, `new` or `changed`.
     pub differences: Vec<(Vec<u8>, String)>,
-    /// How many differences there are, named or not.
+    /// The number of differences, listed or not.
     pub different: u64,
 }
 
-/// All that was counted, in the order of the paths.
+/// All entries, in the order of their paths.
 #[derive(Debug, Default)]
 pub(super) struct Inventory {
     paths: Vec<u8>,
@@ -64,7 +64,7 @@ pub(super) struct Inventory {
 
 #[derive(Debug)]
 struct Entry {
-    /// Where its path is among all.
+    /// The position of its path among all.
     path: std::ops::Range<usize>,
     numbers: Numbers,
     content: Option<Digest>,
@@ -111,7 +111,7 @@ impl Numbers {
 }
 
 impl InventoryQuestion {
-    /// Takes the inventory of a home; compares it with the earlier one where that was asked, and keeps it else.
+    /// Takes the inventory of a home; compares it with the previous one if requested, otherwise keeps it.
     pub(super) fn answer(&self, home: &Dir, earlier: &mut Option<Inventory>) -> InventoryAnswer {
         let taken = self.taken(home);
         match earlier {
@@ -174,7 +174,7 @@ impl Walk<'_> {
         if self.left_out.contains(path.as_slice()) {
             return;
         }
-        // What has gone since it was listed is no loss of ours: the comparison says it.
+        // What disappeared since it was listed is not a failure: the comparison shows it.
         let Ok(stat) = dir.disk().look(dir.fd(), name) else { return };
         let in_cache = lies_in(path, &self.question.bases.cache);
         if stat.kind != FileKind::Folder {
@@ -188,7 +188,7 @@ impl Walk<'_> {
         if !in_cache {
             self.inventory.add(path, &stat, None);
         }
-        // Looked at before it is opened: a file system that never answers may be mounted there.
+        // Checked before it is opened: a file system that never answers may be mounted there.
         let opened = (stat.id.dev == self.top.dev && depth < MAX_DEPTH)
             .then(|| dir.disk().open_dir(dir.fd(), name).ok().map(|fd| dir.beside(fd)))
             .flatten();
@@ -210,7 +210,7 @@ impl Walk<'_> {
     }
 }
 
-/// Whether a path is that folder or is below it.
+/// Whether a path is that folder or below it.
 fn lies_in(path: &[u8], folder: &[u8]) -> bool {
     path.strip_prefix(folder).is_some_and(|rest| rest.is_empty() || rest[0] == b'/')
 }
@@ -246,7 +246,7 @@ impl Inventory {
         self.answer.digest = hasher.finish().0.map(|digest| digest.to_hex()).unwrap_or_default();
     }
 
-    /// What differs from an earlier one.
+    /// The differences from a previous inventory.
     fn against(self, earlier: &Self) -> InventoryAnswer {
         let mut differences: Vec<(Vec<u8>, &str)> = Vec::new();
         let (mut old, mut new) = (earlier.entries.iter().peekable(), self.entries.iter().peekable());

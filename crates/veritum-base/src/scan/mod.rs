@@ -1,6 +1,6 @@
-//! Examines the machine's files and digests them, in parallel: what is there, not what should be.
+//! Reads the machine's files and digests them, in parallel: the state found, not the expected one.
 //!
-//! Work is handed out folder by folder, so that a handle is opened once for all names in it, in path order, which is
+//! Work is assigned folder by folder, so that a handle is opened once for all names in it, in path order, which is
 //! close to the order on the disk. Memory does not grow with file sizes: every thread has one buffer.
 
 #[cfg(test)]
@@ -31,48 +31,48 @@ use crate::event::{Event, Flow, Observer};
 use crate::machine::{Dir, Disk, Machine};
 use crate::model::{ContentHasher, Digest, FileKind, Md5, Stat, SystemPath};
 
-/// Large enough that system calls do not count, small enough to stay in the processor's cache.
+/// Large enough that system calls do not matter, small enough to stay in the processor's cache.
 const BUFFER: usize = 128 * 1024;
 
-/// So many names of one folder are examined by one thread with one handle.
+/// The number of names of one folder that one thread examines with one handle.
 const SHARE: usize = 16;
 
-/// Names with so many bytes between them are examined before others.
+/// Names with more bytes than this are examined first.
 const LARGE: u64 = 8 << 20;
 
-/// What is to be known of a name.
+/// What to learn about a name.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Look {
-    /// Kind and numbers; a link's target.
+    /// Its status; a symlink's target.
     Only,
-    /// Also BLAKE3 of the content, when the size is this.
+    /// Also BLAKE3 of the content, if the size is this.
     Blake3 {
-        /// Another size needs no reading: it is another content.
+        /// A file of another size is not read: its content differs.
         size: u64,
     },
-    /// Also MD5 of the content, when there is not more of it than this.
+    /// Also MD5 of the content, if it is at most this large.
     Md5 {
-        /// More bytes cannot be the content: a hole of a terabyte is not read for hours.
+        /// A larger file has another content: a sparse terabyte is not read for hours.
         most: u64,
     },
 }
 
 impl Look {
-    /// How many bytes are going to be read, as far as that is known before.
+    /// The number of bytes to read, as far as known.
     #[must_use]
     pub fn bytes(&self) -> u64 {
         if let Self::Blake3 { size } = self { *size } else { 0 }
     }
 }
 
-/// One name to be examined.
+/// A name to examine.
 #[derive(Debug, Clone, Copy)]
 pub struct Task<'a> {
-    /// The folder it is in, without links on the way.
+    /// Its folder, a path without symlinks.
     pub folder: &'a SystemPath,
     /// The name.
     pub name: &'a [u8],
-    /// What is to be known.
+    /// What to learn.
     pub look: Look,
     /// Whether it is read from the medium rather than from the cache.
     pub fresh: bool,
@@ -81,43 +81,43 @@ pub struct Task<'a> {
 /// What was found at a name.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Observation {
-    /// Nothing is there.
+    /// It does not exist.
     Absent,
-    /// Something is there.
+    /// It exists.
     There(Box<Found>),
-    /// It may not be examined or read with these rights.
+    /// It cannot be examined or read with these rights.
     Forbidden,
-    /// A person interrupted the run before it was examined.
+    /// The run was interrupted before it was examined.
     NotReached,
-    /// The medium gives errors.
+    /// The medium reports errors.
     Unreadable {
-        /// What could still be seen of it.
+        /// Its status, as far as it could be read.
         stat: Option<Box<Stat>>,
-        /// The kernel's word.
+        /// The kernel's error.
         error: Box<str>,
     },
 }
 
-/// Something that is there.
+/// An existing object.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Found {
-    /// Its numbers.
+    /// Its status.
     pub stat: Stat,
-    /// A link's target.
+    /// A symlink's target.
     pub target: Option<Vec<u8>>,
-    /// BLAKE3, where it was asked for and the size fits.
+    /// BLAKE3, if requested and the size matches.
     pub digest: Option<Digest>,
-    /// MD5, where it was asked for.
+    /// MD5, if requested.
     pub md5: Option<Md5>,
     /// Whether it carries file capabilities; only known for files that were opened.
     pub capabilities: bool,
-    /// Whether another file system is mounted on this very name.
+    /// Whether another file system is mounted on this name.
     pub mounted_over: bool,
-    /// Whether its content was not read, since it is just as it was at the last full check.
+    /// Whether its content was not read because it is unchanged since the last full check.
     pub unread: bool,
 }
 
-/// The observer interrupted the run.
+/// The observer stopped the run.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 #[error("stopped")]
 pub struct Stopped;
@@ -127,9 +127,9 @@ pub struct Stopped;
 pub struct How<'a> {
     /// Places that were just written: what is at or below them is read from the medium rather than from the cache.
     pub written: Option<&'a HashSet<SystemPath>>,
-    /// What was seen before: a file that is just as it was is not read.
+    /// Earlier observations: unchanged files are not read.
     pub remembered: Option<&'a Remembered>,
-    /// Whether what was seen until the observer interrupted the run is an answer; the rest is [`Observation::NotReached`] then.
+    /// Whether the observations before a stop are returned; the others are [`Observation::NotReached`] then.
     pub partial: bool,
 }
 
@@ -142,11 +142,11 @@ impl How<'_> {
     }
 }
 
-/// Examines all tasks; answers are in the order of the tasks. Those of one folder should are together, and all in
-/// path order, which is close to the order on the disk.
+/// Examines all tasks; results are in the order of the tasks. Tasks of one folder should be together, and all in path
+/// order, which is close to the order on the disk.
 ///
 /// # Errors
-/// When the observer interrupted the run.
+/// When the observer stopped the run.
 pub fn observe(
     machine: &Machine,
     tasks: &[Task<'_>],
@@ -154,10 +154,10 @@ pub fn observe(
     pool: &rayon::ThreadPool,
     observer: &dyn Observer,
 ) -> Result<Vec<Observation>, Stopped> {
-    // A folder of a thousand libraries is shared among the threads.
+    // A folder with a thousand libraries is divided among the threads.
     let folders = tasks.chunk_by(|a, b| a.folder == b.folder);
     let shares: Vec<&[Task<'_>]> = folders.flat_map(|folder| folder.chunks(SHARE)).collect();
-    // What takes long comes first: at the end no thread waits for another one.
+    // The largest work comes first: at the end no thread waits for another.
     let (mut order, rest): (Vec<usize>, Vec<usize>) =
         (0..shares.len()).partition(|at| shares[*at].iter().map(|task| task.look.bytes()).sum::<u64>() >= LARGE);
     order.extend(rest);
@@ -180,7 +180,7 @@ pub fn observe(
         }
         seen
     };
-    // Every thread takes the next share: all stay close to one another on the disk, and none ends long before another.
+    // Every thread takes the next share: all stay close together on the disk, and none ends long before another.
     let seen: Vec<Vec<(usize, Vec<Observation>)>> = pool.broadcast(|_| {
         let (mut buffer, mut seen) = (vec![0; BUFFER], Vec::new());
         let mut last: Option<(&SystemPath, io::Result<Dir>)> = None;
@@ -188,7 +188,7 @@ pub fn observe(
             let turn = next.fetch_add(1, Ordering::Relaxed);
             let Some(at) = order.get(turn).copied().filter(|_| !stop.load(Ordering::Relaxed)) else { return seen };
             let names = shares[at];
-            // Of a large folder a thread mostly gets several shares.
+            // One thread usually takes several shares of a large folder.
             let kept = last.take().filter(|(folder, _)| *folder == names[0].folder);
             let (_, dir) = last.insert(kept.unwrap_or_else(|| (names[0].folder, machine.dir(names[0].folder))));
             seen.push((at, share(dir, &mut buffer, names)));
@@ -214,7 +214,7 @@ pub fn observe(
     Ok(answers)
 }
 
-/// How many bytes were read for it.
+/// The number of bytes read.
 #[must_use]
 pub fn read_bytes(found: &Found) -> u64 {
     if !found.unread && (found.digest.is_some() || found.md5.is_some()) { found.stat.size } else { 0 }
@@ -224,7 +224,7 @@ fn failed(error: &io::Error, stat: Option<Stat>) -> Observation {
     match error.kind() {
         io::ErrorKind::NotFound | io::ErrorKind::NotADirectory => Observation::Absent,
         io::ErrorKind::PermissionDenied => Observation::Forbidden,
-        // Boxed: nearly nothing is unreadable, and each of a hundred thousand answers would be large for it.
+        // Boxed: few files are unreadable, and each of a hundred thousand results would have its size.
         _ => Observation::Unreadable { stat: stat.map(Box::new), error: crate::model::error_words(error).into() },
     }
 }
@@ -236,7 +236,7 @@ fn look(dir: &Dir, task: &Task<'_>, how: How<'_>, buffer: &mut [u8]) -> Observat
     };
     match look_closer(dir, task, stat, how, buffer) {
         Ok(found) => Observation::There(Box::new(found)),
-        // Gone between two looks: as if it had never been there.
+        // Deleted in the meantime: treated as if it had never existed.
         Err(e) => failed(&e, Some(stat)),
     }
 }
@@ -258,23 +258,23 @@ fn look_closer(dir: &Dir, task: &Task<'_>, stat: Stat, how: How<'_>, buffer: &mu
     Ok(found)
 }
 
-/// Digests the file's content: lstat, open without following, fstat of the same inode, then read to the end.
+/// Digests a file's content: lstat, open without following, fstat of the same inode, then read to the end.
 fn read(dir: &Dir, task: &Task<'_>, found: &mut Found, buffer: &mut [u8]) -> io::Result<()> {
     let disk = dir.disk();
     let (file, open) = disk.open_seen(dir.fd(), task.name)?;
     if open.id != found.stat.id {
-        // On overlay file systems a handle may show another inode number than the name; a stat of both says the
-        // same content apart from an exchanged one.
+        // On overlay file systems a handle may show another inode number than the name; a second stat of both distinguishes
+        // this from an exchanged file.
         if (open.size, open.mtime) != (found.stat.size, found.stat.mtime) {
             return Err(io::Error::new(io::ErrorKind::NotFound, "exchanged while it was looked at"));
         }
     }
     if task.fresh {
-        // From the medium, not from the cache. Dirty pages cannot be let go, so they are written first.
+        // From the medium, not from the cache. Dirty pages cannot be dropped, so they are written first.
         let _ = disk.sync(file.as_fd());
         let _ = disk.forget(file.as_fd());
     }
-    // Only what can be executed can use them (capabilities(7), "File capabilities").
+    // Only executable files can use them (capabilities(7), "File capabilities").
     found.capabilities = found.stat.mode & 0o111 != 0 && disk.has_capabilities(file.as_fd()).unwrap_or(false);
     match task.look {
         Look::Md5 { .. } => {
@@ -282,17 +282,17 @@ fn read(dir: &Dir, task: &Task<'_>, found: &mut Found, buffer: &mut [u8]) -> io:
             found.stat.size = read_to_end(disk, file.as_fd(), u64::MAX, buffer, &mut hasher)?;
             found.md5 = hasher.finish().1;
         }
-        // The size was just seen to be right: a file that grows meanwhile is as it was then.
+        // The size was just checked: a file that grows is read up to it.
         _ => (found.stat.size, found.digest) = digest(disk, file.as_fd(), open.size, buffer)?,
     }
     Ok(())
 }
 
-/// Digests so many bytes, or fewer where the file ends before.
+/// Digests this many bytes, or fewer if the file ends before.
 fn digest(disk: &dyn Disk, file: BorrowedFd<'_>, size: u64, buffer: &mut [u8]) -> io::Result<(u64, Option<Digest>)> {
     let first = disk.read(file, buffer)?;
     if first as u64 == size {
-        // Nearly all files: digested at once, which needs nothing kept between two pieces.
+        // Nearly all files fit into the buffer and are digested at once, without a hasher's state.
         return Ok((size, Some(Digest::hash(&buffer[..first]))));
     }
     let mut hasher = ContentHasher::blake3();
@@ -302,7 +302,7 @@ fn digest(disk: &dyn Disk, file: BorrowedFd<'_>, size: u64, buffer: &mut [u8]) -
     Ok((first as u64 + more, hasher.finish().0))
 }
 
-/// Reads to the end, or so many bytes; how many there were.
+/// Reads to the end or to the limit; returns the number of bytes.
 fn read_to_end(
     disk: &dyn Disk,
     file: BorrowedFd<'_>,

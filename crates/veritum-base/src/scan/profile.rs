@@ -1,5 +1,5 @@
-//! What is wrong with what an application keeps in a home: settings that cannot be read, rights that keep it out, locks of a
-//! process that is gone, no free space.
+//! Problems of an application's data in a home: settings that cannot be read, wrong permissions, locks of an ended process,
+//! no free space.
 
 use serde::{Deserialize, Serialize};
 
@@ -9,66 +9,66 @@ use crate::apps::{Class, RawCard};
 use crate::machine::Dir;
 use crate::model::{FileKind, SystemPath, Verdict};
 
-/// More faults of one home are counted, not reported.
+/// Further faults of one home are counted, not listed.
 const MAX_FAULTS: usize = 200;
-/// So much is read of one home.
+/// At most so much is read of one home, in bytes.
 const MAX_READ: u64 = 512 << 20;
-/// With less free space than this an application cannot write its settings.
+/// With less free space an application cannot write its settings.
 const LITTLE: u64 = 1 << 20;
 
-/// What is wrong with what an application keeps in a home.
+/// A request to examine an application's data in a home.
 #[derive(Debug, Serialize, Deserialize)]
 pub struct ProfileQuestion {
     /// The application's card.
     pub card: RawCard,
     /// The home as the system names it.
     pub home: SystemPath,
-    /// Whose home it is.
+    /// The owner of the home.
     pub owner: u32,
-    /// More names than this are not examined.
+    /// The limit of names.
     pub most: u64,
-    /// Whether databases are looked into: not while the application writes them.
+    /// Whether databases are examined: not while the application writes them.
     pub databases: bool,
-    /// The application's id, when it takes a folder of its own for a home.
+    /// The application's id, if it is sandboxed with a home of its own.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sandbox: Option<String>,
 }
 
-/// What is wrong with what an application keeps in a home.
+/// Problems of an application's data in a home.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Profile {
-    /// How many things were examined.
+    /// The number of files and folders examined.
     pub looked: u64,
-    /// How many bytes were read.
+    /// The number of bytes read.
     pub bytes: u64,
     /// The faults, by path.
     pub faults: Vec<ProfileFault>,
-    /// Faults that are not reported.
+    /// The number of faults not listed.
     pub more: u64,
-    /// Things that say that the application runs, below the home: of no meaning where it does.
+    /// Lock files relative to the home: meaningless while the application runs.
     pub locks: Vec<Vec<u8>>,
-    /// Bytes that are free for the user, where there is too little.
+    /// The user's free space in bytes, if it is too little.
     pub little_room: Option<u64>,
-    /// Whether there were more names than are examined.
+    /// Whether there are more names than the limit.
     pub too_many: bool,
 }
 
 /// One fault.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ProfileFault {
-    /// Where, below the home.
+    /// Its path relative to the home.
     pub path: Vec<u8>,
-    /// What it is to the application.
+    /// Its class.
     pub class: Class,
     /// `corrupt`, `unreadable`, `wrong-owner` or `wrong-permissions`.
     pub verdict: Verdict,
     /// The reason.
     pub why: String,
-    /// The mode that it needs, when that is what it lacks; none when it belongs to a person else.
+    /// The mode that it needs, if the mode is wrong; `None` when it belongs to another user.
     pub needs: Option<u32>,
 }
 
-/// Looks.
+/// Examines the data.
 pub(super) fn profile(home: &Dir, case: &HomeCase<'_>, databases: bool) -> Profile {
     let mut found = Profile::default();
     let room = home.disk().room(home.fd()).ok().map(|room| room.bytes);
@@ -85,7 +85,7 @@ pub(super) fn profile(home: &Dir, case: &HomeCase<'_>, databases: bool) -> Profi
             Some(fault) => found.faults.push(fault),
             None => {}
         }
-        // A file without content is left for good by some that end properly.
+        // Some applications leave an empty file after a regular end.
         let says = met.stat.kind == FileKind::Link || met.stat.kind == FileKind::File && met.stat.size > 0;
         if met.class == Class::Locks && says && found.locks.len() < MAX_FAULTS {
             found.locks.push(met.path.to_vec());
@@ -95,7 +95,7 @@ pub(super) fn profile(home: &Dir, case: &HomeCase<'_>, databases: bool) -> Profi
     found
 }
 
-/// What keeps the user from reading or writing it. Settings that no one may write are a person's wish.
+/// What prevents the user from reading or writing it. Read-only settings may be intended.
 fn rights_fault(met: &Visit<'_>, owner: u32) -> Option<ProfileFault> {
     let stat = met.stat;
     let blank =
@@ -119,12 +119,12 @@ fn rights_fault(met: &Visit<'_>, owner: u32) -> Option<ProfileFault> {
 }
 
 fn content_fault(met: &Visit<'_>, databases: bool, bytes: &mut u64) -> Option<ProfileFault> {
-    // What it makes again by itself it also throws away by itself.
+    // The application discards what it can create again.
     let looked_into = matches!(met.class, Class::Settings | Class::State | Class::Own);
     if !looked_into || met.stat.kind != FileKind::File || bytes.saturating_add(met.stat.size) > MAX_READ {
         return None;
     }
-    // Of the user's own only databases are looked into: what else is in there is no one's business.
+    // Of user data only databases are examined; the rest is private.
     if met.class == Class::Own && super::readable::Form::for_name(met.name) != super::readable::Form::Database {
         return None;
     }

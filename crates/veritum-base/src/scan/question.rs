@@ -1,4 +1,4 @@
-//! Questions about a home: asked by the one that knows the card, answered by a process with the rights of the home's owner.
+//! Questions about a home: asked by the process that has the card, answered by a process with the rights of the home's owner.
 
 use std::io;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -14,76 +14,76 @@ use crate::machine::Dir;
 use crate::model::{SystemPath, packed, unpacked};
 use crate::platform::as_owner::Owner;
 
-/// More files of variables are not read.
+/// Further environment files are not read.
 const MAX_VARIABLES: usize = 200;
-/// Larger ones are not.
+/// Larger environment files are not read.
 const MAX_BYTES: u64 = 64 << 10;
 
-/// A question about an open folder, as it is handed to who may look into it.
+/// A question about an open folder.
 #[derive(Debug, Serialize, Deserialize)]
 pub enum Question {
-    /// What an application keeps in this home: answered by [`AppData`].
+    /// The data of an application in this home: answered by [`AppData`].
     AppData(HomeQuestion),
-    /// Whether all of one thing in this folder is the application's: answered by yes or no.
+    /// Whether everything of an object in this folder belongs to the application: answered by a boolean.
     Whole(WholeQuestion),
-    /// What is wrong with what an application keeps in this home: answered by a [`Profile`](super::Profile).
+    /// Problems of an application's data in this home: answered by a [`Profile`](super::Profile).
     Profile(ProfileQuestion),
-    /// What of this home is the user's own: answered by a [`Tally`](super::InventoryAnswer).
+    /// The user data in this home: answered by an [`InventoryAnswer`](super::InventoryAnswer).
     Inventory(InventoryQuestion),
 }
 
-/// What an application keeps in a home.
+/// A request for an application's data in a home.
 #[derive(Debug, Serialize, Deserialize)]
 pub struct HomeQuestion {
     /// The application's card.
     pub card: RawCard,
-    /// The home as the system names it: so the user's own files of variables may name it.
+    /// The home as the system names it: the user's environment files may use that name.
     pub home: SystemPath,
-    /// Whose home it is.
+    /// The owner of the home.
     pub owner: u32,
-    /// More names than this are not examined.
+    /// The limit of names.
     pub most: u64,
-    /// What of it is to be moved.
+    /// The parts to move.
     pub choice: Choice,
-    /// The application's id, when it takes a folder of its own for a home.
+    /// The application's id, if it is sandboxed with a home of its own.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sandbox: Option<String>,
 }
 
-/// Whether something is the application's with all that is in it.
+/// Whether an object belongs to the application with everything in it.
 #[derive(Debug, Serialize, Deserialize)]
 pub struct WholeQuestion {
     /// The application's card.
     pub card: RawCard,
-    /// Where the base directories lie.
+    /// The base directories.
     pub bases: Bases,
-    /// Whose home it is.
+    /// The owner of the home.
     pub owner: u32,
-    /// More names than this are not examined.
+    /// The limit of names.
     pub most: u64,
-    /// What it is for, below the home.
+    /// Its original path relative to the home.
     pub path: Vec<u8>,
-    /// What it is called now, in the folder that the question is about.
+    /// Its present name in the folder that the question concerns.
     pub name: Vec<u8>,
 }
 
-/// Who knows the answers to questions about a home.
+/// Answers questions about a home.
 pub trait HomeAgent: Send + Sync + std::fmt::Debug {
-    /// The answer to a question about an open folder, both packed.
+    /// Answers a question about an open folder; both are encoded.
     ///
     /// # Errors
-    /// When there is none.
+    /// When there is no answer.
     fn tell(&self, folder: &Dir, question: &[u8]) -> io::Result<Vec<u8>>;
 }
 
-/// A process with the owner's rights answers.
+/// A process with the owner's rights.
 impl HomeAgent for Owner {
     fn tell(&self, folder: &Dir, question: &[u8]) -> io::Result<Vec<u8>> {
         self.ask(folder, question)
     }
 }
 
-/// This process itself answers, with the rights that it has.
+/// This process, with its own rights.
 impl HomeAgent for Mutex<HomeResponder> {
     fn tell(&self, folder: &Dir, question: &[u8]) -> io::Result<Vec<u8>> {
         let mut responder = self.lock().unwrap_or_else(PoisonError::into_inner);
@@ -91,27 +91,27 @@ impl HomeAgent for Mutex<HomeResponder> {
     }
 }
 
-/// Asks.
+/// Asks a question.
 ///
 /// # Errors
-/// When there is no answer, or one to another question.
+/// When there is no answer, or its type is wrong.
 pub fn ask<T: DeserializeOwned>(agent: &dyn HomeAgent, folder: &Dir, question: &Question) -> io::Result<T> {
     unpacked(&agent.tell(folder, &packed(question)?)?)
 }
 
-/// Answers questions, and remembers what an earlier one needs later.
+/// Answers questions, and keeps what later questions need.
 #[derive(Debug, Default)]
 pub struct HomeResponder {
     earlier: Option<Inventory>,
-    /// The card that was asked with last: one change asks with one card, thousands of times.
+    /// The card of the last question: one change asks with the same card thousands of times.
     card: Option<(RawCard, Arc<Card>)>,
 }
 
 impl HomeResponder {
-    /// Answers a question about the folder that is open.
+    /// Answers a question about the open folder.
     ///
     /// # Errors
-    /// When the question is none.
+    /// When the question is malformed.
     pub fn answer(&mut self, folder: &Dir, question: &[u8]) -> io::Result<Vec<u8>> {
         match unpacked(question)? {
             Question::AppData(question) => {
@@ -161,7 +161,7 @@ fn is_whole(folder: &Dir, question: WholeQuestion, card: &Card) -> bool {
     whole(folder, &name, &path, &HomeCase { card, bases: &bases, owner, most, choice: &choice })
 }
 
-/// Where the user has put the base directories, by the files of variables that a session reads (environment.d(5)).
+/// The user's base directories, from the environment files that a session reads (environment.d(5)).
 fn bases(dir: &Dir, home: &SystemPath) -> Bases {
     let mut bases = Bases::default();
     let Ok(variables) = dir.disk().open_dir(dir.fd(), b".config/environment.d").map(|fd| dir.beside(fd)) else {

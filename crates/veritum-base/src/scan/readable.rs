@@ -1,20 +1,20 @@
-//! Whether settings can be read as what they are: JSON (RFC 8259), XML 1.0, groups and keys (INI), SQLite.
+//! Whether configuration files are well-formed: JSON (RFC 8259), XML 1.0, groups and keys (INI), SQLite.
 
 use std::io::{self, Write as _};
 use std::os::fd::AsFd as _;
 
 use crate::machine::{Dir, read_to_limit};
 
-/// Larger texts are not read.
+/// Larger texts are not examined.
 const MAX_TEXT: u64 = 16 << 20;
 /// Larger databases are not copied.
 const MAX_DATABASE: u64 = 64 << 20;
-/// So many lines of a file of groups and keys are examined.
+/// The number of lines of an INI file that are examined.
 const MAX_LINES: usize = 200_000;
-/// How a database begins (SQLite Database File Format, 1.3).
+/// The signature of a database (SQLite Database File Format, 1.3).
 const DATABASE: &[u8] = b"SQLite format 3\0";
 
-/// What a file is by its name.
+/// The format of a file, by its name.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Form {
     Json,
@@ -37,10 +37,10 @@ impl Form {
     }
 }
 
-/// Why a file cannot be read as what it is; none when it can, or nothing says.
+/// Why a file is not well-formed; `None` if it is, or its format is unknown.
 ///
 /// # Errors
-/// When the medium, or its rights, keep it from being read.
+/// When the medium or its permissions prevent reading.
 pub(super) fn fault(dir: &Dir, name: &[u8], size: u64, databases: bool) -> io::Result<Option<String>> {
     let form = Form::for_name(name);
     if form == Form::Database {
@@ -53,7 +53,7 @@ pub(super) fn fault(dir: &Dir, name: &[u8], size: u64, databases: bool) -> io::R
     Ok(text_fault(form, &read_to_limit(dir.disk(), file.as_fd(), MAX_TEXT)?))
 }
 
-/// Why a text is none of its form.
+/// Why a text is not well-formed.
 pub(super) fn text_fault(form: Form, text: &[u8]) -> Option<String> {
     if !text.is_empty() && text.iter().all(|byte| *byte == 0) {
         return Some("filled with zeros, as after a power cut".into());
@@ -70,7 +70,7 @@ pub(super) fn text_fault(form: Form, text: &[u8]) -> Option<String> {
 fn json_fault(text: &[u8]) -> Option<String> {
     let text = text.strip_prefix(b"\xef\xbb\xbf").unwrap_or(text);
     let error = serde_json::from_slice::<serde::de::IgnoredAny>(text).err()?;
-    // Some read JSON with remarks in it: what they accept is theirs to say.
+    // Some programs accept comments in JSON: files with comments are accepted.
     let remarks = text.windows(2).any(|two| two == b"//" || two == b"/*");
     let cut = error.is_eof();
     (cut || !remarks).then(|| match cut {
@@ -121,7 +121,7 @@ fn keys_fault(text: &[u8]) -> Option<String> {
     None
 }
 
-/// Examines a private copy, with what its log has beyond it: opening the user's own would change it.
+/// Examines a private copy including its log: opening the user's own database would change it.
 fn database_fault(dir: &Dir, name: &[u8], size: u64) -> io::Result<Option<String>> {
     if size == 0 {
         return Ok(None);
@@ -135,7 +135,7 @@ fn database_fault(dir: &Dir, name: &[u8], size: u64) -> io::Result<Option<String
     }
     let log = [name, b"-wal"].concat();
     if dir.look(&log)?.is_some_and(|stat| stat.size <= MAX_DATABASE) {
-        // Without its log the database is as it was before: that is no fault.
+        // Without its log the database has an earlier state: that is not a fault.
         let _ = copied(dir, &log, &copies.path().join("copy-wal"), None);
     }
     let checked = || -> rusqlite::Result<String> {
@@ -145,7 +145,7 @@ fn database_fault(dir: &Dir, name: &[u8], size: u64) -> io::Result<Option<String
     Ok(match checked() {
         Ok(word) if word == "ok" => None,
         Ok(_) => Some("the database is inconsistent".into()),
-        // What a newer or another build needs is no fault of the file.
+        // A feature of a newer or other build is not a fault of the file.
         Err(rusqlite::Error::SqliteFailure(e, _))
             if matches!(e.code, rusqlite::ErrorCode::NotADatabase | rusqlite::ErrorCode::DatabaseCorrupt) =>
         {

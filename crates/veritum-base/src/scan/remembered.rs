@@ -1,16 +1,16 @@
-//! What was seen of files at the last full check: those that have not changed since need not be read again.
+//! Digests of files at the last full check: files unchanged since then are not read again.
 
 use super::{Look, Observation};
 use crate::model::{Digest, Identity, Instant, Md5, Stat};
 
-/// Bytes of one file's record.
+/// The size of one file's record in bytes.
 const RECORD: usize = 8 * 3 + 12 * 2 + 2 + 32;
-/// Records in one part.
+/// The number of records in one part.
 const IN_PART: usize = 4096;
-/// A file may change once more within the clock's own step: what changed so shortly before is read again, seconds.
+/// Files that changed so shortly before a check are read again, in seconds: another change might not alter the time.
 pub(super) const STEP: i64 = 2;
 
-/// What was seen of one file.
+/// The record of one file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 struct Memory {
     size: u64,
@@ -26,12 +26,12 @@ enum Seen {
     Md5(Md5),
 }
 
-/// What was seen of files, in the order of device and inode.
+/// Records of files, ordered by device and inode.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Remembered(Vec<(Identity, Memory)>);
 
 impl Remembered {
-    /// What can be remembered of observations made from `began` on.
+    /// The records of observations made since `began`.
     #[must_use]
     pub fn new<'a>(observations: impl Iterator<Item = &'a Observation>, began: jiff::Timestamp) -> Self {
         let one = |observation: &Observation| {
@@ -46,7 +46,7 @@ impl Remembered {
         Self(all)
     }
 
-    /// The digests of a file that is just as it was, when that kind of digest was taken then.
+    /// The digests of an unchanged file, if digests of that kind are recorded.
     pub(super) fn still(&self, stat: &Stat, look: Look) -> Option<(Option<Digest>, Option<Md5>, bool)> {
         let at = self.0.binary_search_by_key(&stat.id, |(id, _)| *id).ok()?;
         let (_, memory) = &self.0[at];
@@ -60,19 +60,19 @@ impl Remembered {
         }
     }
 
-    /// How many files are remembered.
+    /// The number of files.
     #[must_use]
     pub fn len(&self) -> usize {
         self.0.len()
     }
 
-    /// Whether nothing is remembered.
+    /// Whether it is empty.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.0.is_empty()
     }
 
-    /// As bytes, in parts of a few hundred kilobytes: fixed records, numbers in little-endian order.
+    /// Encodes the records in parts of a few hundred kilobytes: fixed size, little-endian numbers.
     #[must_use]
     pub fn parts(&self) -> Vec<Vec<u8>> {
         let part = |files: &[(Identity, Memory)]| {
@@ -83,7 +83,7 @@ impl Remembered {
         self.0.chunks(IN_PART).map(part).collect()
     }
 
-    /// What parts hold, in any order; what is cut off at the end of one is passed over.
+    /// Decodes parts in any order; an incomplete record at the end of one is ignored.
     pub fn of_parts<'a>(parts: impl Iterator<Item = &'a [u8]>) -> Self {
         let mut all = Vec::new();
         for part in parts {
@@ -95,7 +95,7 @@ impl Remembered {
     }
 }
 
-/// Names of one file are remembered once.
+/// Hard links share one record.
 fn put_in_order(files: &mut Vec<(Identity, Memory)>) {
     files.sort_unstable_by_key(|(id, _)| *id);
     files.dedup_by_key(|(id, _)| *id);

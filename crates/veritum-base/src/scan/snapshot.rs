@@ -1,5 +1,5 @@
-//! [`Snapshot`]: what was at every place when all of it was found intact. While nothing of it has changed, nothing needs to
-//! be judged again.
+//! [`Snapshot`]: the status of every place when all of them were found intact. While nothing has changed, nothing needs to be
+//! judged again.
 
 use rayon::prelude::*;
 
@@ -8,29 +8,29 @@ use crate::event::{Event, Flow, Observer};
 use crate::machine::Machine;
 use crate::model::{FileKind, Identity, Instant, Stat, SystemPath};
 
-/// Places in one part.
+/// The number of places in one part.
 const IN_PART: usize = 4096;
-/// A part that unpacks to more than this was not written by a check.
+/// A part that decompresses to more is not valid.
 const MAX_PART: usize = 16 << 20;
-/// Bytes of what is known of one place.
+/// The size of one place's record in bytes.
 const STAMP: usize = 8 * 3 + 12 * 2;
 
-/// How closely a place is watched; the closer first.
+/// How strictly a place is compared; the stricter first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Watch {
     /// Any change counts.
     Close,
-    /// Of a folder in which a running system works: only what it is and whose, not what comes and goes in it.
+    /// For folders that a running system changes: only type, owner and mode, not their contents.
     Loose,
 }
 
-/// What was at each place, folder by folder, packed.
+/// The status of each place, folder by folder, encoded.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Snapshot {
     parts: Vec<Vec<u8>>,
 }
 
-/// A place in a folder, and what was there.
+/// A place in a folder, and its status.
 #[derive(Debug)]
 struct Known {
     folder: SystemPath,
@@ -48,13 +48,13 @@ pub struct SnapshotBuilder {
 }
 
 impl SnapshotBuilder {
-    /// For a check that began then: what changed so shortly before may change once more within the clock's own step.
+    /// For a check that began at that time: places changed shortly before it may change again without altering the time.
     #[must_use]
     pub fn since(began: jiff::Timestamp) -> Self {
         Self { began: began.as_second(), ..Self::default() }
     }
 
-    /// Takes in what is at a place in a folder, without links on the way; none for nothing.
+    /// Adds the status of a place in a folder, a path without symlinks; `None` if it does not exist.
     pub fn add(&mut self, folder: &SystemPath, place: &SystemPath, stat: Option<&Stat>, watch: Watch) {
         let watch = if stat.is_some_and(|s| s.kind != FileKind::Folder) { Watch::Close } else { watch };
         let changed = |s: &Stat| watch == Watch::Close && s.ctime.s >= self.began.saturating_sub(STEP);
@@ -63,7 +63,7 @@ impl SnapshotBuilder {
         self.places.push(Known { folder: folder.clone(), place: place.clone(), stamp, watch });
     }
 
-    /// What was taken in; none when some of it had only just changed.
+    /// The snapshot; `None` if a place had only just changed.
     #[must_use]
     pub fn finish(mut self, pool: &rayon::ThreadPool) -> Option<Snapshot> {
         if self.unsettled {
@@ -73,17 +73,17 @@ impl SnapshotBuilder {
         let parts: Option<Vec<Vec<u8>>> = pool.install(|| {
             self.places
                 .par_sort_unstable_by(|a, b| (&a.folder, &a.place, a.watch).cmp(&(&b.folder, &b.place, b.watch)));
-            // Of a place that was named twice the closer watch stays.
+            // Of a place that was added twice, the stricter comparison is kept.
             self.places.dedup_by(|a, b| a.place == b.place);
             self.places.par_chunks(IN_PART).map(pack).collect()
         });
-        // A hundred thousand small pieces are let go next to the rest of the work.
+        // Dropping a hundred thousand small allocations happens beside the rest of the work.
         pool.spawn(move || drop(self.places));
         Some(Snapshot { parts: parts? })
     }
 }
 
-/// Folder by folder: its path, how many names, the names.
+/// Folder by folder: its path, the number of names, the names.
 fn encoded(part: &[Known]) -> Vec<u8> {
     let mut bytes = Vec::with_capacity(part.len() * (STAMP + 32));
     for names in part.chunk_by(|a, b| a.folder == b.folder) {
@@ -99,19 +99,19 @@ fn encoded(part: &[Known]) -> Vec<u8> {
 }
 
 impl Snapshot {
-    /// As it is kept: parts, each packed for itself.
+    /// The encoded parts.
     #[must_use]
     pub fn parts(&self) -> &[Vec<u8>] {
         &self.parts
     }
 
-    /// What was kept.
+    /// A snapshot from encoded parts.
     #[must_use]
     pub fn of_parts(parts: Vec<Vec<u8>>) -> Self {
         Self { parts }
     }
 
-    /// Looks whether every place is just as it was; also no when what was kept cannot be read, or the observer interrupted the run.
+    /// Whether every place is unchanged; `false` also when a part cannot be decoded, or the observer stopped the run.
     #[must_use]
     pub fn still_stands(&self, machine: &Machine, pool: &rayon::ThreadPool, observer: &dyn Observer) -> bool {
         let one = |part: &Vec<u8>| {
@@ -128,7 +128,7 @@ fn put_bytes(to: &mut Vec<u8>, bytes: &[u8]) {
     to.extend_from_slice(bytes);
 }
 
-/// Numbers in little-endian order: device, inode, then size and times, or mode and owner.
+/// Little-endian numbers: device, inode, then size and times, or mode and owner.
 fn stamp(stat: &Stat, watch: Watch) -> [u8; STAMP] {
     let Stat { mode, uid, gid, size, mtime, ctime, id: Identity { dev, ino }, .. } = *stat;
     let (size, times) = match watch {
@@ -149,7 +149,7 @@ fn stamp(stat: &Stat, watch: Watch) -> [u8; STAMP] {
     bytes
 }
 
-/// Reads one part and examines its places; none when it is not what was written.
+/// Decodes one part and compares its places; `None` when it is malformed.
 fn part_stands(bytes: &[u8], machine: &Machine) -> Option<bool> {
     let mut rest = bytes;
     let mut take = |n: usize| {

@@ -1,4 +1,4 @@
-//! Whether a store itself is intact: every content, manifest and signed file compared with what was signed.
+//! Audits a store: compares every content, manifest and signed file with what was signed.
 
 use std::collections::{BTreeSet, HashMap};
 use std::io::{self, Read as _};
@@ -18,39 +18,39 @@ use super::{MAX_RECORDS, Manifest, Store, StoreError, inventory};
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::model::{Digest, EntryKind, Harm, SystemPath};
 
-/// Paths that are named of what a damaged content would have harmed.
+/// The number of affected paths that are listed for a damaged content.
 const MAX_PATHS: usize = 50;
 
-/// What came of examining a store.
+/// The result of an audit.
 #[derive(Debug, Default)]
 pub struct Audit {
-    /// What is not as it was signed.
+    /// The damaged parts.
     pub faults: Vec<StoreFault>,
-    /// Files that nothing signed and nothing taken in refers to, below the store's folder.
+    /// Files that nothing signed or added refers to, relative to the store's folder.
     pub superfluous: Vec<PathBuf>,
-    /// Whether what is unused could be judged: not while a manifest is missing.
+    /// Whether unused files could be determined: not while a manifest is missing.
     pub judged_superfluous: bool,
-    /// Packages taken in that wait for the next signing.
+    /// The number of added packages that are not signed yet.
     pub waiting: u64,
-    /// Files examined.
+    /// The number of files examined.
     pub examined: u64,
-    /// Plain bytes of the contents that were read.
+    /// The number of uncompressed bytes read.
     pub bytes: u64,
 }
 
-/// What a package's manifest refers to.
+/// The objects to which a package's manifest refers.
 type Contents = Vec<(Digest, u64)>;
 
-/// The names of a store's contents, while they are being listed.
+/// The names of a store's objects, while they are listed.
 #[derive(Debug)]
 pub struct Listing(std::thread::JoinHandle<inventory::Names>);
 
 impl Store {
-    /// Examines every part of the store, and reads every content; `fresh` reads from the medium rather than from the
+    /// Examines every part of the store and reads every content; `fresh` reads from the medium rather than from the
     /// cache.
     ///
     /// # Errors
-    /// When the observer interrupted the run.
+    /// When the observer stopped the run.
     pub fn audit(&self, pool: &rayon::ThreadPool, fresh: bool, observer: &dyn Observer) -> Result<Audit, StoreError> {
         let mut entries: Vec<IndexEntry> = self.packages().cloned().collect();
         entries.sort_by(|a, b| a.package.cmp(&b.package));
@@ -63,7 +63,7 @@ impl Store {
         audit.faults.extend(entries.iter().filter_map(|entry| pointer_fault(entry, &known, &unread)));
         let waiting: Vec<IndexEntry> = known.into_values().filter(|e| !self.has(&e.package)).collect();
         audit.waiting = waiting.len() as u64;
-        // What cannot be read and belongs to nothing signed is no one's.
+        // What cannot be read and does not belong to anything signed is unused.
         let signed: BTreeSet<String> = entries.iter().map(|e| pointer_name(&e.package)).collect();
         let nobodys = |name: &&String| !signed.contains(*name);
         audit.superfluous.extend(unread.iter().filter(nobodys).map(|name| Path::new("filled").join(name)));
@@ -88,7 +88,7 @@ impl Store {
         audit.superfluous.extend(names.foreign);
         audit.faults.extend(manifest_faults);
         audit.faults.extend(self.with_harm(found, &entries, pool));
-        // What is in the place of a part is set aside with its repair.
+        // An object of another type in a part's place is set aside when the part is repaired.
         let places: BTreeSet<PathBuf> = audit.faults.iter().map(|fault| PathBuf::from(fault.part.name())).collect();
         let in_the_way = |name: &PathBuf| places.range(name.clone()..).next().is_some_and(|p| p.starts_with(name));
         audit.superfluous.retain(|name| !in_the_way(name));
@@ -97,15 +97,15 @@ impl Store {
         Ok(audit)
     }
 
-    /// Begins to list which contents have a file, by name, next to other work. Nothing of a store on a web server: that
-    /// lists nothing, and a question for each would be as many as there are files.
+    /// Starts to list the existing contents by name, beside other work. Nothing is listed for a store on a web server: it would
+    /// take a request for each file.
     #[must_use]
     pub fn list_contents(&self) -> Option<Listing> {
         let folder = self.path().to_owned();
         (!self.is_remote()).then(|| Listing(std::thread::spawn(move || inventory::objects(&folder))))
     }
 
-    /// Looks only whether these contents, in the order of their digests, have a file, by name; those that have none.
+    /// Checks only whether these contents, sorted by digest, exist by name; returns those that do not.
     #[must_use]
     pub fn absent(wanted: &[(Digest, u64)], listing: Option<Listing>) -> Vec<(Digest, u64)> {
         let Some(names) = listing.and_then(|listing| listing.0.join().ok()) else { return Vec::new() };
@@ -117,10 +117,10 @@ impl Store {
         wanted.iter().filter(|(digest, _)| lacks(digest)).copied().collect()
     }
 
-    /// Reads contents; answers with those that are not what was signed.
+    /// Reads contents; returns those that differ from what was signed.
     ///
     /// # Errors
-    /// When the observer interrupted the run.
+    /// When the observer stopped the run.
     pub fn audit_contents(
         &self,
         wanted: &[(Digest, u64)],
@@ -131,7 +131,7 @@ impl Store {
         each_content(wanted, pool, &|digest, size| examine(self, digest, size, fresh).err(), observer)
     }
 
-    /// Names what damaged contents would have harmed: the manifests are read once more, only when something is wrong.
+    /// Lists what damaged contents affect: the manifests are read again, only when something is damaged.
     #[must_use]
     pub fn with_harm(
         &self,
@@ -180,8 +180,8 @@ impl Store {
     }
 }
 
-/// Everything that is signed of a store on a web server; what is fetched only for this is not kept. What else is
-/// there the server does not say.
+/// Everything signed of a store on a web server; files downloaded only for this are not kept. The server does not
+/// list other files.
 fn audit_remote(
     store: &Store,
     entries: &[IndexEntry],
@@ -218,7 +218,7 @@ fn each_content(
     observer: &dyn Observer,
 ) -> Result<Vec<(Digest, u64, Trouble)>, StoreError> {
     let mut order = wanted.to_vec();
-    // The order of the names is the order of the folders.
+    // Digests sort like the folders.
     order.sort_unstable();
     let bytes = order.iter().map(|(_, size)| size).sum();
     observer.on_event(Event::Begin { phase: Phase::Auditing, items: order.len() as u64, bytes });
@@ -237,7 +237,7 @@ fn each_content(
 fn examine(store: &Store, digest: &Digest, size: u64, fresh: bool) -> Result<(), Trouble> {
     let mut read = |file: std::fs::File| {
         if fresh {
-            // What was just written is durable by now, so the cache can let go of it.
+            // What was just written is durable by now, so the cache can drop it.
             let _ = rustix::fs::fadvise(&file, 0, None, rustix::fs::Advice::DontNeed);
         }
         read_content(file, digest, size)
@@ -272,7 +272,7 @@ fn audit_manifests(
     Ok((faults?.into_iter().flatten().collect(), all))
 }
 
-/// Every content that a package needs, by its manifest: its files, when they are wanted, and its records.
+/// The objects that a package needs, by its manifest: its files, if wanted, and its records.
 pub(super) fn referred(store: &Store, entry: &IndexEntry, files: bool) -> Result<(Contents, Contents), Trouble> {
     let manifest = plain_manifest(store, entry)?;
     let file = |e: &crate::model::Entry| match &e.kind {
@@ -283,7 +283,7 @@ pub(super) fn referred(store: &Store, entry: &IndexEntry, files: bool) -> Result
     let mut records: Contents = Vec::new();
     if let Some(of) = manifest.records {
         records.push((of.blake3, of.size));
-        // What cannot be read of them is found with the contents, and makes whole again what it refers to.
+        // Unreadable records are found with the contents, and repaired with them.
         if let Some(read) = records_of(store, &of.blake3, of.size) {
             records.extend(read.members.iter().map(|m| (m.blake3, m.size)));
         }
@@ -320,7 +320,7 @@ fn hits(store: &Store, manifest: &Manifest, at: &HashMap<Digest, usize>) -> Vec<
     hits
 }
 
-/// The store's own copies of what the administrator has trusted: their damage harms only who does not know it yet.
+/// The store's own copies of what the administrator has trusted: their damage affects only others who do not trust it yet.
 fn signed_faults(store: &Store) -> Vec<StoreFault> {
     let name = "metadata/1.root.json";
     let trouble = match files::read(&store.path().join(name), 1 << 20) {
@@ -346,7 +346,7 @@ fn pointer_fault(
     Some(StoreFault { part: Part::Pointer(entry.clone()), trouble, harm })
 }
 
-/// Whether a packed file holds just that content.
+/// Whether a compressed file contains exactly that content.
 pub(super) fn is_content(file: std::fs::File, digest: &Digest, size: u64) -> bool {
     read_content(file, digest, size).is_ok()
 }
@@ -361,7 +361,7 @@ fn read_content(file: std::fs::File, digest: &Digest, size: u64) -> io::Result<(
     ROOM.with_borrow_mut(|room| room.examine(file, digest, size))
 }
 
-/// One thread's free space for reading contents.
+/// One thread's buffers for reading contents.
 #[derive(Default)]
 struct FreeSpace {
     packed: Vec<u8>,
@@ -387,7 +387,7 @@ impl FreeSpace {
         self.plain.reserve(size + 1);
         let unpacked = decoder.decompress_to_buffer(&self.packed, &mut self.plain);
         self.decoder = Some(decoder);
-        // What does not fit is longer than it should be; the library's own words help no one.
+        // Data that does not fit is too long; the library's own message would not help.
         let same = unpacked.is_ok_and(|n| n == size) && Digest::hash(&self.plain) == *digest;
         if same { Ok(()) } else { Err(wrong()) }
     }

@@ -13,24 +13,24 @@ use crate::model::{Digest, Harm};
 pub enum Part {
     /// A signed file, or the store's head.
     Signed {
-        /// Its name below the store's folder.
+        /// Its name, relative to the store's folder.
         name: String,
     },
-    /// What says that a package was taken in, for the next signing.
+    /// The record of an added package, for the next signing.
     Pointer(IndexEntry),
     /// A package's manifest.
     Manifest(IndexEntry),
     /// A content.
     Content {
-        /// BLAKE3 of the plain content.
+        /// BLAKE3 of the uncompressed content.
         digest: Digest,
-        /// Its plain size.
+        /// Its uncompressed size.
         size: u64,
     },
 }
 
 impl Part {
-    /// Its file, below the store's folder.
+    /// Its file, relative to the store's folder.
     #[must_use]
     pub fn name(&self) -> String {
         match self {
@@ -42,19 +42,19 @@ impl Part {
     }
 }
 
-/// What is wrong with a part.
+/// The fault of a part.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Trouble {
-    /// It is not there.
+    /// It does not exist.
     Missing,
-    /// It is not what was signed.
+    /// It differs from what was signed.
     Altered,
-    /// It cannot be read: the medium's own word.
+    /// It cannot be read; the kernel's error.
     Unreadable(String),
 }
 
 impl Trouble {
-    /// What an error on the way to a file means: without a word of the kernel's, its content is at fault.
+    /// The fault behind an error: unless the kernel reports one, the content is damaged.
     pub(super) fn for_error(error: &io::Error) -> Self {
         match (error.kind(), error.raw_os_error()) {
             (io::ErrorKind::NotFound | io::ErrorKind::NotADirectory, _) => Self::Missing,
@@ -64,18 +64,18 @@ impl Trouble {
     }
 }
 
-/// A part of a store that is not as it was signed.
+/// A part of a store that differs from what was signed.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct StoreFault {
     /// The part.
     pub part: Part,
-    /// What is wrong.
+    /// The fault.
     pub trouble: Trouble,
-    /// What it would have harmed.
+    /// What it would have affected.
     pub harm: Harm,
 }
 
-/// What a failing file of a store means.
+/// The fault behind an error on a store's file.
 pub(super) fn trouble_of(error: &StoreError) -> Trouble {
     match error {
         StoreError::File { source, .. } => Trouble::for_error(source),
@@ -83,12 +83,12 @@ pub(super) fn trouble_of(error: &StoreError) -> Trouble {
     }
 }
 
-/// A signed file that does not hold.
+/// An invalid signed file.
 pub(super) fn signed_fault(name: &str, trouble: Trouble) -> StoreFault {
     StoreFault { part: Part::Signed { name: name.to_owned() }, trouble, harm: Harm::default() }
 }
 
-/// A manifest that does not hold.
+/// An invalid manifest.
 #[must_use]
 pub fn manifest_fault(entry: &IndexEntry, trouble: Trouble) -> StoreFault {
     let harm = Harm { packages: vec![entry.package.clone()], ..Harm::default() };

@@ -1,4 +1,4 @@
-//! Files of a store on the host: bounded reading, writing that is whole or not there.
+//! Files of a store on the host: reading with limits, writing atomically.
 
 use std::fs;
 use std::io::{self, Read, Write as _};
@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use super::{StoreError, at};
 use crate::model::Digest;
 
-/// Opens a file to read it. A pipe in its place is not waited for, and nothing but a file is read.
+/// Opens a file for reading, without waiting for a pipe; only a regular file is accepted.
 pub(super) fn open(path: &Path) -> io::Result<fs::File> {
     use std::os::unix::fs::OpenOptionsExt as _;
     let flags = rustix::fs::OFlags::NONBLOCK.bits().cast_signed();
@@ -30,7 +30,7 @@ pub(super) fn read(path: &Path, limit: u64) -> Result<Vec<u8>, StoreError> {
     Ok(bytes)
 }
 
-/// Writes a file next to its place, makes it durable, and gives it its name in one step.
+/// Writes a temporary file next to its destination, makes it durable, and renames it.
 pub(super) fn write_whole(path: &Path, bytes: &[u8]) -> Result<(), StoreError> {
     let folder = path.parent().unwrap_or(Path::new("."));
     fs::create_dir_all(folder).map_err(at(folder))?;
@@ -49,28 +49,28 @@ pub(super) fn readable_by_all() -> fs::Permissions {
     std::os::unix::fs::PermissionsExt::from_mode(0o644)
 }
 
-/// Whether something can be put into a folder.
+/// Whether files can be created in a folder.
 pub(super) fn is_writable(folder: &Path) -> bool {
     rustix::fs::access(folder, rustix::fs::Access::WRITE_OK).is_ok()
 }
 
-/// What files that are named by a digest are called: their folder and their ending.
+/// The folder and extension of files named by a digest.
 pub(super) const OBJECTS: (&str, &str) = ("objects", ".zst");
 /// See [`OBJECTS`].
 pub(super) const MANIFESTS: (&str, &str) = ("manifests", ".json.zst");
 
-/// The name of a file that is named by a digest, below the store's folder.
+/// The name of a file named by a digest, relative to the store's folder.
 pub(super) fn name_of((folder, ending): (&str, &str), digest: &Digest) -> String {
     let hex = digest.to_hex();
     format!("{folder}/{}/{}{ending}", &hex[..2], &hex[2..])
 }
 
-/// Where a content is.
+/// The path of a content.
 pub(super) fn object(store: &Path, digest: &Digest) -> PathBuf {
     store.join(name_of(OBJECTS, digest))
 }
 
-/// Where a manifest is.
+/// The path of a manifest.
 pub(super) fn manifest(store: &Path, digest: &Digest) -> PathBuf {
     store.join(name_of(MANIFESTS, digest))
 }
@@ -81,7 +81,7 @@ pub(super) fn sync_all(store: &Path) -> Result<(), StoreError> {
     rustix::fs::syncfs(&dir).map_err(|e| at(store)(e.into()))
 }
 
-/// Refuses a place that is not a folder of its own: a link in a store could lead what is written anywhere.
+/// Refuses a place that is not a folder itself: a symlink in a store could redirect what is written.
 pub(super) fn require_folder(path: &Path) -> Result<(), StoreError> {
     if fs::symlink_metadata(path).map_err(at(path))?.is_dir() {
         Ok(())

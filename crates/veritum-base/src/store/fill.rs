@@ -1,4 +1,4 @@
-//! Filling a store from .deb files and from other stores: in parallel, each package whole or not at all.
+//! Adding packages to a store, from .deb files and other stores: in parallel, each package completely or not at all.
 
 use std::collections::{HashMap, HashSet};
 use std::fs;
@@ -18,12 +18,12 @@ use crate::event::{Event, Flow, Observer, Phase};
 use crate::formats::deb::DebError;
 use crate::model::PackageId;
 
-/// Packages between two points at which everything so far is made durable.
+/// The number of packages after which everything so far is made durable.
 const BATCH: usize = 64;
-/// How often a lock is tried, 20 ms apart.
+/// The number of attempts to lock, 20 ms apart.
 const LOCK_TRIES: u32 = 15;
 
-/// A package that was not taken, and why.
+/// A package that was not added.
 #[derive(Debug)]
 pub struct Refused {
     /// The file.
@@ -32,19 +32,19 @@ pub struct Refused {
     pub why: StoreError,
 }
 
-/// What came of a filling.
+/// The result of adding packages.
 #[derive(Debug, Default)]
 pub struct FillSummary {
-    /// Packages taken in.
+    /// The packages added.
     pub added: Vec<PackageId>,
-    /// Packages that the store had already.
+    /// The number of packages that were already in the store.
     pub known: usize,
-    /// Packages that were not taken.
+    /// The packages that were not added.
     pub refused: Vec<Refused>,
 }
 
 impl FillSummary {
-    /// Both together.
+    /// The sum of both results.
     #[must_use]
     pub fn with(mut self, other: Self) -> Self {
         self.added.extend(other.added);
@@ -54,27 +54,27 @@ impl FillSummary {
     }
 }
 
-/// How a store is filled.
+/// How packages are added.
 #[derive(Debug, Clone, Copy)]
 pub struct FillRules {
-    /// Threads.
+    /// The number of threads.
     pub jobs: usize,
-    /// Whether contents are kept; without them a store verifies, and gives nothing back.
+    /// Whether contents are stored; without them a store can verify files but not restore them.
     pub contents: bool,
 }
 
-/// A package that is to be taken in, wherever it is.
+/// A package to add, from any source.
 pub trait Parcel: Sync {
-    /// What it is called for people: a path.
+    /// Its name for people: a path.
     fn label(&self) -> PathBuf;
 
-    /// Its bytes, as far as can be reported before.
+    /// Its size in bytes, as far as known.
     fn bytes(&self) -> u64;
 
-    /// Opens it at its beginning; its digest, when that was verified just now.
+    /// Opens it at its beginning; also returns its digest, if it was just verified.
     ///
     /// # Errors
-    /// When it is no longer there, or is another one now.
+    /// When it no longer exists, or has changed.
     fn open(&self) -> io::Result<(fs::File, Option<DebRef>)>;
 }
 
@@ -92,7 +92,7 @@ impl Parcel for PathBuf {
     }
 }
 
-/// Takes packages into a store, contents and all.
+/// Adds packages with their contents to a store.
 ///
 /// # Errors
 /// As [`fill_from`].
@@ -101,10 +101,10 @@ pub fn fill(store: &Path, debs: &[PathBuf], jobs: usize, observer: &dyn Observer
     fill_from(store, &parcels, FillRules { jobs, contents: true }, observer)
 }
 
-/// Takes packages into a store.
+/// Adds packages to a store.
 ///
 /// # Errors
-/// When the store itself cannot be worked on; what a single package suffers is in the summary.
+/// When the store itself cannot be used; errors of single packages are in the summary.
 pub fn fill_from(
     store: &Path,
     parcels: &[&dyn Parcel],
@@ -126,11 +126,10 @@ pub fn fill_from(
     filling.end(observer)
 }
 
-/// Takes packages over from another store, verified again by their digests; all that it has, or those that are
-/// wanted.
+/// Copies packages from another store, verified by their digests; all packages, or the wanted ones.
 ///
 /// # Errors
-/// When the store itself cannot be worked on; what a single package suffers is in the summary.
+/// When the store itself cannot be used; errors of single packages are in the summary.
 pub fn take_over(
     store: &Path,
     from: &Store,
@@ -162,10 +161,10 @@ pub fn take_over(
     filling.end(observer)
 }
 
-/// What became of one package: where it came from, and its entry unless it was known.
+/// The result for one package: its source, and its entry unless it was known.
 type Taken = Vec<(PathBuf, Result<Option<IndexEntry>, StoreError>)>;
 
-/// A filling under way.
+/// A run that adds packages.
 struct Filling {
     store: PathBuf,
     rules: FillRules,
@@ -192,13 +191,13 @@ impl Filling {
         })
     }
 
-    /// Digests of packages of which the store has all that is wanted now.
+    /// Digests of packages that the store already has completely.
     fn sums(&self) -> HashSet<String> {
         let enough = |entry: &&IndexEntry| !(self.rules.contents && entry.manifest_only);
         self.known.values().filter(enough).map(|p| p.deb.sha256.clone()).collect()
     }
 
-    /// Works on each of a batch, in parallel.
+    /// Processes a batch in parallel.
     fn each<T: Sync>(
         &self,
         batch: &[T],
@@ -215,7 +214,7 @@ impl Filling {
         taken.into_iter().collect()
     }
 
-    /// Makes a batch durable, then says of each package that it is there.
+    /// Makes a batch durable, then records its packages.
     fn settle(&mut self, taken: Taken) -> Result<(), StoreError> {
         self.incoming.settle()?;
         for (path, taken) in taken {
@@ -231,7 +230,7 @@ impl Filling {
     fn name(&mut self, path: PathBuf, entry: IndexEntry) -> Result<(), StoreError> {
         let id = entry.package.clone();
         match self.known.get(&id) {
-            // The same files under another compression.
+            // The same files, compressed differently.
             Some(before) if before.manifest == entry.manifest && (entry.manifest_only || !before.manifest_only) => {
                 self.summary.known += 1;
                 return Ok(());
@@ -277,7 +276,7 @@ fn take_unless_known(
     add_deb(incoming, file, &path, deb, contents).map(Some)
 }
 
-/// Takes everything of one package from another store.
+/// Copies everything of one package from another store.
 fn take_entry(incoming: &Incoming, from: &Store, entry: &IndexEntry, contents: bool) -> Result<IndexEntry, StoreError> {
     let fail = |source: Box<dyn std::error::Error + Send + Sync>| StoreError::Manifest {
         package: Box::new(entry.package.clone()),
@@ -302,14 +301,14 @@ fn take_entry(incoming: &Incoming, from: &Store, entry: &IndexEntry, contents: b
     Ok(IndexEntry { manifest_only: !contents, ..entry.clone() })
 }
 
-/// Keeps two fillings or publishings of one store apart.
+/// Prevents two processes from writing to one store.
 pub(super) fn lock(store: &Path) -> Result<fs::File, StoreError> {
     for name in FOLDERS {
         files::require_folder(&store.join(name))?;
     }
     let path = store.join("lock");
     let file = fs::OpenOptions::new().create(true).append(true).open(&path).map_err(at(&path))?;
-    // A moment's patience: a child process that was just started holds every open file until it runs its own program.
+    // A child process that was just started holds every open file until it executes its own program: try again briefly.
     for _ in 0..LOCK_TRIES {
         match file.try_lock() {
             Ok(()) => return Ok(file),

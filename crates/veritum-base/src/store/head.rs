@@ -1,4 +1,4 @@
-//! The head of a store: identifies it and its format.
+//! The head of a store: its identity and format.
 
 use std::io;
 use std::path::{Path, PathBuf};
@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use super::files::read;
 use super::{FORMAT, StoreError, at};
 
-/// The store's absolute path, when a store of a known format is there.
+/// The store's absolute path, if there is a store of a supported format.
 pub(super) fn located(path: &Path) -> Result<PathBuf, StoreError> {
     let none = || StoreError::NotAStore { path: path.to_owned() };
     let path =

@@ -1,4 +1,4 @@
-//! What is on its way into a store: whole or not there.
+//! Files on their way into a store, each complete or absent.
 
 use std::collections::HashSet;
 use std::fs;
@@ -18,14 +18,14 @@ use crate::formats::deb::{Deb, DebError};
 use crate::model::{ContentHasher, Digest, EntryKind, SystemPath};
 use crate::trust::Digesting;
 
-/// Contents up to this size are digested before they are compressed, so that a known one costs no compression.
+/// Contents up to this size are digested before compression, so that known ones are not compressed.
 const SMALL: u64 = 1 << 20;
-/// Fast and still halves a system's size; the time of filling is what people wait for.
+/// The fastest level, and it still halves a system's size; adding packages should be quick.
 const LEVEL: i32 = 1;
-/// The name that a running fill's unfinished work begins with.
+/// The prefix of a running import's unfinished work.
 const UNFINISHED: &str = "fill-";
 
-/// Contents on their way in: written under `incoming/`, given their names only after they are durable.
+/// Incoming objects: written under `incoming/`, and renamed only when they are durable.
 #[derive(Debug)]
 pub(super) struct Incoming {
     store: PathBuf,
@@ -37,7 +37,7 @@ pub(super) struct Incoming {
 impl Incoming {
     pub(super) fn begin(store: &Path) -> Result<Self, StoreError> {
         let parent = store.join("incoming");
-        // Under the lock no one else's work can be here: what is about is an interrupted run's.
+        // The store is locked, so this is left from an interrupted run.
         if let Ok(left) = fs::read_dir(&parent) {
             for entry in left.flatten().filter(|e| e.file_name().to_string_lossy().starts_with(UNFINISHED)) {
                 fs::remove_dir_all(entry.path()).map_err(at(&parent))?;
@@ -53,19 +53,19 @@ impl Incoming {
         &self.store
     }
 
-    /// Takes a manifest's plain bytes; answers with their digest.
+    /// Adds a manifest's uncompressed bytes; returns their digest.
     pub(super) fn manifest(&self, plain: &[u8]) -> io::Result<Digest> {
         let digest = Digest::hash(plain);
         self.put_small(plain, &digest, files::manifest(&self.store, &digest))?;
         Ok(digest)
     }
 
-    /// Where unfinished work is.
+    /// The folder for unfinished work.
     pub(super) fn folder(&self) -> &Path {
         self.folder.path()
     }
 
-    /// Whether this run is the one to bring in that content.
+    /// Whether this call is the one to add that content.
     fn claim(&self, digest: &Digest, place: &Path) -> bool {
         !place.exists() && self.claimed.lock().unwrap_or_else(std::sync::PoisonError::into_inner).insert(*digest)
     }
@@ -90,7 +90,7 @@ impl Incoming {
         Ok(digest)
     }
 
-    /// Takes a content of a known size.
+    /// Adds a content of known size.
     fn content(&self, size: u64, from: &mut dyn Read) -> io::Result<Digest> {
         if size <= SMALL {
             let mut bytes = Vec::with_capacity(usize::try_from(size).unwrap_or(0));
@@ -120,7 +120,7 @@ impl Incoming {
         Ok(digest)
     }
 
-    /// Takes a file of another store as it is, once it was found to be what it should be.
+    /// Adds a file of another store unchanged, after verifying it.
     pub(super) fn packed(
         &self,
         from: &Path,
@@ -143,7 +143,7 @@ impl Incoming {
         Ok(false)
     }
 
-    /// Makes what came in durable, then gives it its names.
+    /// Makes the incoming objects durable, then renames them.
     pub(super) fn settle(&self) -> Result<(), StoreError> {
         files::sync_all(&self.store)?;
         let waiting = std::mem::take(&mut *self.waiting.lock().unwrap_or_else(std::sync::PoisonError::into_inner));
@@ -158,7 +158,7 @@ impl Incoming {
     }
 }
 
-/// Brings in what a package holds, its contents only when they are wanted; the file is at its beginning.
+/// Adds a package, with its contents only if wanted; the file is at its beginning.
 pub(super) fn add_deb(
     incoming: &Incoming,
     file: fs::File,
@@ -171,7 +171,7 @@ pub(super) fn add_deb(
         false => digest_of(content),
     });
     let failed = |source| StoreError::Deb { path: path.to_owned(), source };
-    // On a medium that others write to, other bytes may come now than when its digest was taken.
+    // On a medium that others write to, the bytes may have changed since they were digested.
     let mut from = io::BufReader::with_capacity(128 * 1024, Digesting::new(file));
     let deb = read_deb(&mut from, &mut sink).map_err(failed)?;
     io::copy(&mut from, &mut io::sink()).map_err(at(path))?;
@@ -179,7 +179,7 @@ pub(super) fn add_deb(
         return Err(failed(DebError::Shape("changed while it was read".into())));
     }
     let entries = sink.into_entries();
-    // Debian's packages have none (Debian Policy 10.6): who takes one in would have a repair make it, with its owner and mode.
+    // Debian's packages contain none (Debian Policy 10.6): a repair would create it with its owner and mode.
     if let Some(node) = entries.iter().find(|e| matches!(e.kind, EntryKind::Device { .. })) {
         return Err(failed(DebError::Shape(format!("contains a device node: {}", node.path))));
     }

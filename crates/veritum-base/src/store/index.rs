@@ -1,34 +1,34 @@
-//! The signed index of a store (`veritum.index/1`): which package has which manifest.
+//! The signed index of a store (`veritum.index/1`): the manifest of each package.
 
 use serde::{Deserialize, Serialize};
 
 use crate::model::{Digest, PackageId};
 
-/// Which .deb file a package was taken from.
+/// The .deb file from which a package was added.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct DebRef {
-    /// SHA-256 of the `.deb` file, as signed repositories name it.
+    /// SHA-256 of the `.deb` file, as in signed repositories.
     pub sha256: String,
     /// Its size in bytes.
     pub size: u64,
 }
 
-/// One package of an index; also what waits in `filled/` for the next signing.
+/// One package of an index; also the record of an added package in `filled/`.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct IndexEntry {
-    /// Which package.
+    /// The package.
     pub package: PackageId,
-    /// BLAKE3 of the manifest's plain bytes.
+    /// BLAKE3 of the uncompressed manifest.
     pub manifest: Digest,
-    /// Their number.
+    /// Its size in bytes.
     pub manifest_size: u64,
-    /// How many entries the manifest has.
+    /// The number of the manifest's entries.
     pub entries: u64,
-    /// How many bytes its contents have, unpacked.
+    /// The uncompressed size of its contents in bytes.
     pub bytes: u64,
-    /// Where it came from.
+    /// Its source.
     pub deb: DebRef,
-    /// Whether the store keeps none of its contents: then it verifies them and gives nothing back.
+    /// Whether the store has none of its contents: then it can verify files but not restore them.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub manifest_only: bool,
 }

@@ -1,4 +1,4 @@
-//! What is in a store's folder, by name only.
+//! The names in a store's folder.
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -9,10 +9,10 @@ use super::files::{MANIFESTS, OBJECTS};
 use super::{ASIDE, FOLDERS};
 use crate::model::Digest;
 
-/// Names over this many in one store are not examined.
+/// No more than this many names in one store are examined.
 const MAX_NAMES: usize = 20_000_000;
 
-/// Digests that name files, in order.
+/// Digests that name files, sorted.
 #[derive(Debug, Default)]
 pub(super) struct Names(Vec<Digest>);
 
@@ -33,16 +33,16 @@ pub(super) struct Inventory {
     pub(super) objects: Names,
     /// Manifests that have a file.
     pub(super) manifests: Names,
-    /// What has no place in a store, below its folder.
+    /// Names that do not belong in a store, relative to its folder.
     pub(super) foreign: Vec<PathBuf>,
 }
 
-/// The contents that have a file, by name only; folders are listed in parallel when a pool is available.
+/// The contents that have a file, by name only; folders are listed in parallel if a pool is available.
 pub(super) fn objects(store: &Path) -> Names {
     named_by_digest(store, OBJECTS).0
 }
 
-/// Examines all names; nothing is opened but folders.
+/// Lists all names; only folders are opened.
 pub(super) fn read_names(store: &Path) -> Inventory {
     let mut found = Inventory::default();
     for name in names(store) {
@@ -108,7 +108,7 @@ fn named_by_digest(store: &Path, (folder, ending): (&str, &str)) -> (Names, Vec<
     (Names(all), foreign)
 }
 
-/// The digest that a folder's and a file's name spell in small letters.
+/// The digest in a folder's and a file's name, in lower case.
 fn digest_of_name(folder: &str, rest: &str) -> Option<Digest> {
     let mut hex = [0; 64];
     let (head, tail) = hex.split_at_mut(2);

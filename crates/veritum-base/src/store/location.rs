@@ -1,20 +1,20 @@
-//! [`Location`]: where a store is.
+//! [`Location`]: the location of a store.
 
 use std::ffi::OsStr;
 use std::fmt;
 use std::path::{Path, PathBuf};
 
-/// Where a store is: in a folder, or on a web server that hands out its files as they are.
+/// The location of a store: a folder, or a web server that serves its files.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Location {
     /// A folder of the host.
     Folder(PathBuf),
-    /// `http:` or `https:`, without a slash at its end.
+    /// `http:` or `https:`, without a trailing slash.
     Url(String),
 }
 
 impl Location {
-    /// What was typed or configured: a URL, or a folder that a relative path is meant from.
+    /// Parses a URL or a folder; a relative path is relative to `base`.
     #[must_use]
     pub fn parse(text: &OsStr, from: &Path) -> Self {
         let url = text.to_str().filter(|t| t.starts_with("http://") || t.starts_with("https://"));
@@ -24,7 +24,7 @@ impl Location {
         }
     }
 
-    /// The folder, when it is one.
+    /// The folder, if it is one.
     #[must_use]
     pub fn folder(&self) -> Option<&Path> {
         match self {

@@ -1,4 +1,4 @@
-//! Making a package's manifest from its .deb file, as it is read.
+//! Creates a package's manifest while its .deb file is read.
 
 use std::collections::{HashMap, HashSet};
 use std::io::{self, Read};
@@ -6,9 +6,9 @@ use std::io::{self, Read};
 use crate::formats::deb::{Deb, DebError, DebSink, RawEntry, RawKind, Scripts};
 use crate::model::{Digest, Entry, EntryKind, SystemPath};
 
-/// Turns a package's entries into a manifest's, and brings its contents in.
+/// Converts a package's entries to a manifest's, and adds its contents.
 ///
-/// `take` is given each file's path, size and content, and answers with the content's digest.
+/// `take` receives each file's path, size and content, and returns the content's digest.
 pub struct ManifestMaker<F> {
     take: F,
     scripts: Scripts,
@@ -18,7 +18,7 @@ pub struct ManifestMaker<F> {
 }
 
 impl<F> ManifestMaker<F> {
-    /// A maker that hands contents to `take`.
+    /// A maker that passes contents to `take`.
     pub fn new(take: F) -> Self {
         Self { take, scripts: Scripts::default(), settings: HashSet::new(), entries: Vec::new(), files: HashMap::new() }
     }
@@ -57,7 +57,7 @@ impl<F: FnMut(&SystemPath, u64, &mut dyn Read) -> io::Result<Digest>> DebSink fo
                 let Some(first) = first else {
                     return Err(DebError::Shape(format!("the hard link {} has no target", entry.path)));
                 };
-                // All names of a file share its owner, mode and time, whatever this entry's own header says.
+                // All names of a file share its owner, mode and time, whatever this entry's own header contains.
                 (entry.mode, entry.user, entry.group, entry.mtime) =
                     (first.mode, first.user.clone(), first.group.clone(), first.mtime);
                 match &first.kind {

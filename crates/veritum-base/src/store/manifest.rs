@@ -1,7 +1,7 @@
-//! [`Manifest`]: what one package ships, as it is kept in a store (`veritum.manifest/1`).
+//! [`Manifest`]: what one package ships, as stored in a store (`veritum.manifest/1`).
 //!
-//! JSON with short keys and defaults left out: a hundred thousand entries are read in some tens of milliseconds, and
-//! a person can still read one. Order and every value come from the package, so equal packages give equal bytes.
+//! JSON with short keys and without defaults: a hundred thousand entries are read in some tens of milliseconds, and people can
+//! still read it. Order and all values come from the package, so equal packages give equal bytes.
 
 use std::borrow::Cow;
 use std::collections::HashMap;
@@ -17,31 +17,31 @@ use crate::model::{
 /// What one package ships.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Manifest {
-    /// Which package.
+    /// The package.
     pub package: PackageId,
-    /// What its package database entries should be.
+    /// The expected entries of the package database.
     pub records: Option<RecordsRef>,
     /// Its entries, in the package's order.
     pub entries: Vec<Entry>,
 }
 
-/// Why bytes are no manifest.
+/// Why bytes are not a manifest.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum ManifestError {
-    /// They are not JSON of the right shape.
+    /// They are not JSON of the expected structure.
     #[error("not a valid manifest")]
     Json(#[from] serde_json::Error),
-    /// They are not even text.
+    /// They are not UTF-8.
     #[error("not valid text")]
     Text(#[from] std::str::Utf8Error),
     /// It was written by a newer Veritum.
     #[error("unsupported format: {0}")]
     Newer(String),
-    /// A path in it is none.
+    /// It contains an invalid path.
     #[error("contains an invalid path")]
     Path(#[from] PathError),
-    /// Its package is none.
+    /// Its package is invalid.
     #[error("invalid package")]
     Package(#[from] PackageIdError),
     /// An entry contradicts itself.
@@ -49,7 +49,7 @@ pub enum ManifestError {
     Entry(String),
 }
 
-/// The manifest's JSON, as it is written.
+/// The manifest's JSON, for writing.
 #[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct RawManifest<'a> {
     /// `veritum.manifest/1`.
@@ -60,7 +60,7 @@ pub struct RawManifest<'a> {
     entries: Vec<RawEntry<'a>>,
 }
 
-/// The manifest's JSON, as it is read.
+/// The manifest's JSON, for reading.
 #[derive(Deserialize)]
 struct Reading<'a> {
     #[serde(borrow)]
@@ -71,7 +71,7 @@ struct Reading<'a> {
     entries: Entries,
 }
 
-/// Entries that are made as they are read: keeping all of them raw first would cost as much again.
+/// Entries converted while they are read: keeping all of them raw first would cost as much again.
 struct Entries(Vec<Entry>);
 
 impl<'de> Deserialize<'de> for Entries {
@@ -96,7 +96,7 @@ impl<'de> Deserialize<'de> for Entries {
     }
 }
 
-/// Text in JSON that is borrowed where it has no escapes, inside an option too (serde's own borrowing stops there).
+/// A JSON string borrowed if it has no escapes, also within an option (where serde's own borrowing does not work).
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(transparent)]
 struct Text<'a>(Cow<'a, str>);
@@ -152,13 +152,13 @@ struct RawEntry<'a> {
     /// Kind: `f` file, `d` folder, `l` link, `p` pipe, `c` character device, `b` block device.
     #[serde(borrow)]
     t: Cow<'a, str>,
-    /// Mode in octal; without it 644 for files, 755 for folders, 777 for links.
+    /// Mode in octal; the default is 644 for files, 755 for folders, 777 for links.
     #[serde(borrow, default, skip_serializing_if = "Option::is_none")]
     m: Option<Text<'a>>,
-    /// User as name and number; without it root, 0.
+    /// User as name and id; the default is root, 0.
     #[serde(borrow, default, skip_serializing_if = "Option::is_none")]
     u: Option<(Text<'a>, u32)>,
-    /// Group as name and number; without it root, 0.
+    /// Group as name and id; the default is root, 0.
     #[serde(borrow, default, skip_serializing_if = "Option::is_none")]
     g: Option<(Text<'a>, u32)>,
     /// Modification time, seconds since the epoch.
@@ -172,13 +172,13 @@ struct RawEntry<'a> {
     /// The first name of a hard-link group.
     #[serde(borrow, default, skip_serializing_if = "Option::is_none")]
     same: Option<Text<'a>>,
-    /// A link's target, or a device's `major:minor`.
+    /// A symlink's target, or a device's `major:minor`.
     #[serde(borrow, default, skip_serializing_if = "Option::is_none")]
     to: Option<Text<'a>>,
     /// 1 for a configuration file.
     #[serde(default, skip_serializing_if = "is_zero")]
     cf: u8,
-    /// 1 when the package's own scripts set owner, mode or privileges.
+    /// 1 when the package's own scripts set owner, mode or capabilities.
     #[serde(default, skip_serializing_if = "is_zero")]
     cs: u8,
 }
@@ -203,7 +203,7 @@ impl Manifest {
     /// The manifest's bytes.
     ///
     /// # Errors
-    /// When it cannot be written as JSON.
+    /// When it cannot be encoded as JSON.
     pub fn encode(&self) -> Result<Vec<u8>, ManifestError> {
         let raw = RawManifest {
             format: Self::FORMAT,
@@ -214,21 +214,21 @@ impl Manifest {
         Ok(serde_json::to_vec(&raw)?)
     }
 
-    /// Reads a manifest.
+    /// Parses a manifest.
     ///
     /// # Errors
-    /// When it is of a newer format, or anything in it is not what it should be.
+    /// When it has a newer format, or contains anything invalid.
     pub fn decode(bytes: &[u8]) -> Result<Self, ManifestError> {
         #[derive(Deserialize)]
         struct Head<'a> {
             #[serde(borrow)]
             format: Cow<'a, str>,
         }
-        // Looked at once as a whole: a reader of bytes would ask of every single string whether it is UTF-8.
+        // Checked once as a whole: a reader of bytes would check every string for UTF-8.
         let text = std::str::from_utf8(bytes)?;
         let raw: Reading<'_> = match serde_json::from_str(text) {
             Ok(raw) => raw,
-            // A newer format may have any shape: say that it is newer rather than that it is broken.
+            // A newer format may have any structure: report that it is newer rather than that it is damaged.
             Err(e) => match serde_json::from_str::<Head<'_>>(text) {
                 Ok(head) if head.format != Self::FORMAT => {
                     return Err(ManifestError::Newer(head.format.chars().take(60).collect()));
@@ -243,7 +243,7 @@ impl Manifest {
         Ok(Self { package: id, records: raw.records, entries: raw.entries.0 })
     }
 
-    /// The first entry of every hard-link group, with the others' positions.
+    /// The first entry of every hard-link group, with the positions of the others.
     #[must_use]
     pub fn hard_link_groups(&self) -> HashMap<&SystemPath, Vec<usize>> {
         let mut groups: HashMap<&SystemPath, Vec<usize>> = HashMap::new();

@@ -5,15 +5,15 @@
 //!   store.json              format and version of the layout
 //!   metadata/               signed: 1.root.json, N.targets.json, N.snapshot.json, timestamp.json
 //!   targets/                SHA256.index.json: the signed index, package -> manifest digest
-//!   manifests/ab/….json.zst one per package, named by BLAKE3 of its plain content
-//!   objects/ab/….zst        contents, named by BLAKE3 of the plain content
-//!   filled/                 what was taken in and waits for the next signing (read by `publish` only)
-//!   incoming/               unfinished work of a running fill
-//!   set-aside/RUN/          what a repair of the store took out of use
+//!   manifests/ab/….json.zst one per package, named by BLAKE3 of its uncompressed content
+//!   objects/ab/….zst        contents, named by BLAKE3 of the uncompressed content
+//!   filled/                 records of added packages (read by `publish` only)
+//!   incoming/               unfinished work of a running import
+//!   set-aside/RUN/          what a repair of the store moved aside
 //! ```
 //!
-//! Reading gives verified bytes or an error, never a stream of unverified ones. Filling writes everything that a
-//! package needs before the package is named anywhere, so an interruption leaves nothing half-there.
+//! Reading returns verified bytes or an error, never a stream of unverified bytes. Adding writes everything that a package
+//! needs before the package is recorded anywhere, so an interruption leaves nothing incomplete.
 
 mod audit;
 mod fault;
@@ -57,18 +57,18 @@ use crate::formats::deb::DebError;
 use crate::model::{Digest, PackageId};
 use crate::trust::{KeysError, MetadataError, PinError};
 
-/// The layout's format; a reader refuses any other.
+/// The format of the layout; readers refuse any other.
 pub const FORMAT: &str = "veritum.store/1";
 /// The folders of a store.
 const FOLDERS: [&str; 6] = ["metadata", "targets", "manifests", "objects", "filled", "incoming"];
-/// Where what was damaged or unused goes when a store is repaired.
+/// The folder for damaged or unused files that a repair of the store moves aside.
 const ASIDE: &str = "set-aside";
-/// Decompressed manifests over this size are refused: a million entries need two thirds of it.
+/// Larger manifests are refused, in bytes after decompression: a million entries need two thirds of it.
 const MAX_MANIFEST: u64 = 256 << 20;
-/// Records over this size are refused.
+/// Larger records are refused.
 const MAX_RECORDS: u64 = 64 << 20;
 
-/// Why a store cannot be used, or not for this.
+/// Why a store cannot be used.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum StoreError {
@@ -77,19 +77,19 @@ pub enum StoreError {
     File {
         /// The path.
         path: PathBuf,
-        /// The source.
+        /// The cause.
         source: io::Error,
     },
     /// There is no store.
     #[error("{} is not a store", path.display())]
     NotAStore {
-        /// The place.
+        /// Its location.
         path: PathBuf,
     },
     /// There is something else already.
     #[error("{} is not empty", path.display())]
     Occupied {
-        /// The place.
+        /// Its location.
         path: PathBuf,
     },
     /// A store on a web server cannot be used.
@@ -97,63 +97,63 @@ pub enum StoreError {
     Remote {
         /// Its URL.
         url: String,
-        /// The source.
+        /// The cause.
         source: FetchFailure,
     },
-    /// The signatures of a store on a web server are no longer new.
+    /// The signatures of a store on a web server have expired.
     #[error("the signatures of the store {url} expired on {}", expires.strftime("%Y-%m-%d"))]
     Expired {
         /// Its URL.
         url: String,
-        /// The expires.
+        /// The time of expiry.
         expires: jiff::Timestamp,
     },
-    /// The store must lie in a folder for this.
+    /// This command needs a store in a folder.
     #[error("{url} is a web address: a store on a web server is read-only")]
     NotAFolder {
         /// Its URL.
         url: String,
     },
-    /// The store was written in a format of a newer Veritum.
+    /// The store has the format of a newer Veritum.
     #[error("the store {} was written by a newer Veritum ({found})", path.display())]
     Newer {
-        /// The place.
+        /// Its location.
         path: PathBuf,
-        /// The format met.
+        /// The format found.
         found: String,
     },
     /// The store has never been signed.
     #[error("the store {} has not been signed yet", path.display())]
     Unpublished {
-        /// The place.
+        /// Its location.
         path: PathBuf,
     },
-    /// No one has said that this store's keys are to be trusted.
+    /// The store's keys are not trusted.
     #[error("the store {} is not trusted yet", path.display())]
     NotTrusted {
-        /// The place.
+        /// Its location.
         path: PathBuf,
-        /// Whether a store at this very place was trusted with other keys.
+        /// Whether a store at this location was trusted with other keys.
         other_keys: bool,
     },
-    /// The store is older than what was seen of it before.
+    /// The store is older than a version seen before.
     #[error("the store {} is older than before ({role} version {found}, seen {seen})", path.display())]
     RolledBack {
-        /// The place.
+        /// Its location.
         path: PathBuf,
-        /// Which role.
+        /// The role.
         role: &'static str,
         /// The version found.
         found: u64,
         /// The version seen before.
         seen: u64,
     },
-    /// The chain of signatures does not hold.
+    /// The chain of signatures is invalid.
     #[error("the store {} cannot be trusted", path.display())]
     Chain {
-        /// The place.
+        /// Its location.
         path: PathBuf,
-        /// The source.
+        /// The cause.
         source: MetadataError,
     },
     /// The trusted keys cannot be used.
@@ -162,24 +162,24 @@ pub enum StoreError {
     /// Keys cannot be used.
     #[error("the store's keys cannot be used")]
     Keys(#[from] KeysError),
-    /// A manifest is missing, or is not the one that was signed.
+    /// A manifest is missing, or differs from the signed one.
     #[error("the manifest of {package} is missing from the store or damaged")]
     Manifest {
         /// The package.
         package: Box<PackageId>,
-        /// The source.
+        /// The cause.
         source: Box<dyn std::error::Error + Send + Sync>,
     },
-    /// What says that a package was taken in cannot be read.
+    /// The record of an added package cannot be read.
     #[error("{} is damaged", path.display())]
     Pointer {
         /// The path.
         path: PathBuf,
     },
-    /// Another store's signed files are not a intact copy of this one's.
+    /// Another store's signed files are not an intact copy of this one's.
     #[error("{} is not an intact copy of this store", path.display())]
     NotACopy {
-        /// The other place.
+        /// The other store's location.
         path: PathBuf,
     },
     /// A content is not in the store.
@@ -188,35 +188,35 @@ pub enum StoreError {
         /// The digest.
         digest: Digest,
     },
-    /// A content in the store is not the one that was signed.
+    /// A content of the store differs from the signed one.
     #[error("the store's content {digest} is damaged")]
     Damaged {
         /// The digest.
         digest: Digest,
     },
-    /// A package cannot be taken.
+    /// A package cannot be added.
     #[error("{} cannot be added to the store", path.display())]
     Deb {
         /// The path.
         path: PathBuf,
-        /// The source.
+        /// The cause.
         source: DebError,
     },
-    /// There is not enough free space for what is to be taken in.
+    /// There is not enough free space for the packages to add.
     #[error("{} needs {} MiB more free space", path.display(), missing.div_ceil(1 << 20))]
     NoRoom {
-        /// The store.
+        /// The store's folder.
         path: PathBuf,
-        /// Bytes that are missing.
+        /// The number of missing bytes.
         missing: u64,
     },
-    /// A person else works on the store.
+    /// Another process is writing to the store.
     #[error("another process is using the store {}", path.display())]
     Busy {
-        /// The place.
+        /// Its location.
         path: PathBuf,
     },
-    /// The observer interrupted the run.
+    /// The observer stopped the run.
     #[error("stopped")]
     Stopped,
 }

@@ -1,4 +1,4 @@
-//! What says of each package that it was taken in: read by the next filling and signing.
+//! Records of added packages, for later additions and the next signing.
 
 use std::collections::{HashMap, HashSet};
 use std::fs;
@@ -9,12 +9,12 @@ use super::index::IndexEntry;
 use super::{StoreError, at, files};
 use crate::model::PackageId;
 
-/// Files that say what was taken in are small.
+/// Such records are small.
 const MAX_POINTER: u64 = 1 << 20;
 
-/// What the file is called that says of a package that it was taken in.
+/// The name of a package's record.
 pub(super) fn pointer_name(id: &PackageId) -> String {
-    // The colon of an epoch is written as repositories write it, so that any file system takes the name.
+    // An epoch's colon is written as repositories write it, so that any file system accepts the name.
     format!("{}_{}_{}.json", id.name, id.version.replace(':', "%3a"), id.arch)
 }
 
@@ -22,7 +22,7 @@ fn pointer_path(store: &Path, id: &PackageId) -> PathBuf {
     store.join("filled").join(pointer_name(id))
 }
 
-/// What was taken in so far, signed or not, and the names of files that should say so and cannot be read.
+/// All added packages, signed or not, and the names of records that cannot be read.
 pub(super) fn pointers(store: &Path) -> (HashMap<PackageId, IndexEntry>, Vec<String>) {
     let (mut all, mut unread) = (HashMap::new(), Vec::new());
     for entry in fs::read_dir(store.join("filled")).into_iter().flatten().flatten() {
@@ -40,7 +40,7 @@ pub(super) fn pointers(store: &Path) -> (HashMap<PackageId, IndexEntry>, Vec<Str
     (all, unread)
 }
 
-/// What was taken in so far; none of it may be unreadable, or it would silently be left out of what is signed.
+/// All added packages; every record must be readable, or its package would silently be left out of what is signed.
 pub(super) fn whole_pointers(store: &Path) -> Result<HashMap<PackageId, IndexEntry>, StoreError> {
     let (all, unread) = pointers(store);
     match unread.first() {
@@ -49,22 +49,22 @@ pub(super) fn whole_pointers(store: &Path) -> Result<HashMap<PackageId, IndexEnt
     }
 }
 
-/// Writes what says that a package was taken in.
+/// Writes the record of an added package.
 pub(super) fn write_pointer(store: &Path, entry: &IndexEntry) -> Result<(), StoreError> {
     let text = serde_json::to_vec(entry).map_err(|e| at(store)(e.into()))?;
     files::write_whole(&pointer_path(store, &entry.package), &text)
 }
 
-/// The packages that were taken in, of which a further filling has nothing to add.
+/// The added packages to which nothing is to be added.
 ///
 /// # Errors
-/// When there is no store, or what says so is damaged.
+/// When there is no store, or a record is damaged.
 pub fn taken_in(store: &Path, contents: bool) -> Result<HashSet<PackageId>, StoreError> {
     let known = whole_pointers(&located(store)?)?;
     Ok(known.into_values().filter(|e| !(contents && e.manifest_only)).map(|e| e.package).collect())
 }
 
-/// Bytes that are free where a store is; none where the file system does not say.
+/// The free space of a store's file system in bytes; `None` where it is unknown.
 #[must_use]
 pub fn room_for(store: &Path) -> Option<u64> {
     let stat = rustix::fs::statvfs(store).ok()?;

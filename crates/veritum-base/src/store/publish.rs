@@ -1,4 +1,4 @@
-//! Making a store, and signing what was taken into it.
+//! Creating a store, and signing the packages added to it.
 
 use std::collections::HashSet;
 use std::fs;
@@ -15,26 +15,26 @@ use super::{FOLDERS, FORMAT, Manifest, StoreError, at, inventory};
 use crate::model::{Digest, EntryKind};
 use crate::trust::{self, KeyPair, StoreKeys, Versions};
 
-/// What a signing brought.
+/// The result of signing.
 #[derive(Debug, Clone)]
 pub struct PublishSummary {
-    /// Packages in the store.
+    /// The number of packages in the store.
     pub packages: usize,
-    /// Of them, ones that the last signing did not have.
+    /// The number of them that were not signed before.
     pub new: usize,
-    /// Whether there was anything to sign.
+    /// Whether anything had to be signed.
     pub signed: bool,
-    /// The versions that the store now carries.
+    /// The store's new versions.
     pub versions: Versions,
 }
 
-/// Signatures that would hold so many seconds longer are made again although nothing is new: a year.
+/// Signatures that expire sooner are renewed even when nothing is new: a year, in seconds.
 const WORTH_RENEWING: i64 = 31_557_600;
 
-/// Makes an empty store and its keys.
+/// Creates an empty store and its keys.
 ///
 /// # Errors
-/// When either folder holds something already.
+/// When either folder is not empty.
 pub fn create(
     store: &Path,
     key_folder: &Path,
@@ -56,11 +56,11 @@ pub fn create(
     trust::root_key_ids(&root).map_err(chain)
 }
 
-/// Signs everything that was taken into the store. What is signed is newer than all that was signed before, also where
-/// damage keeps that from being read: `seen` are the highest versions that the maintainer remembers.
+/// Signs everything added to the store. The new versions are higher than all signed before, even where damage makes those
+/// unreadable: `seen` are the highest versions that the maintainer has seen.
 ///
 /// # Errors
-/// When a manifest or content is missing: a store is signed complete or not at all.
+/// When a manifest or content is missing: a store is signed completely or not at all.
 pub fn publish(
     store: &Path,
     key: &KeyPair,
@@ -87,7 +87,7 @@ pub fn publish(
     }
     let old: Option<Index> = before.as_ref().and_then(|b| serde_json::from_slice(b.index.get()).ok());
     let old = old.map(|i| i.packages).unwrap_or_default();
-    // What was signed before was whole then; whether it still is, an audit says.
+    // Earlier content was complete when it was signed; whether it still is, an audit shows.
     let old: HashSet<&IndexEntry> = old.iter().collect();
     let names = inventory::objects(&store);
     let fresh: Vec<&IndexEntry> = index.packages.iter().filter(|e| !old.contains(e)).collect();
@@ -104,21 +104,21 @@ pub fn publish(
     Ok(PublishSummary { packages: total, new, signed: true, versions: published.versions })
 }
 
-/// Everything that was taken in, in the order of an index.
+/// All added packages, in the order of an index.
 fn whole_index(store: &Path) -> Result<Index, StoreError> {
     let mut packages: Vec<IndexEntry> = whole_pointers(store)?.into_values().collect();
     packages.sort_by(|a, b| a.package.cmp(&b.package));
     Ok(Index { format: Index::FORMAT.into(), packages })
 }
 
-/// The signed index made again from what was taken in, when that gives just the bytes that were signed.
+/// The signed index rebuilt from the added packages, if it has exactly the signed bytes.
 pub(super) fn rebuilt_index(store: &Path, name: &str) -> Option<Vec<u8>> {
     let sha256 = name.strip_prefix("targets/")?.strip_suffix(".index.json")?;
     let bytes = serde_json::to_vec(&whole_index(store).ok()?).ok()?;
     (trust::sha256_hex(&bytes) == sha256).then_some(bytes)
 }
 
-/// The highest version that the names of signed files show: all roles count up together.
+/// The highest version in the names of signed files: the versions of all roles increase together.
 fn named_versions(store: &Path) -> Versions {
     let names = fs::read_dir(store.join("metadata")).into_iter().flatten().flatten();
     let number = |name: String| {

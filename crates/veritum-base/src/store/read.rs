@@ -1,4 +1,4 @@
-//! Reading a store whose chain of trust holds.
+//! Reading a store whose chain of trust is valid.
 
 use std::collections::HashMap;
 use std::fs;
@@ -16,13 +16,13 @@ use crate::model::{Digest, PackageId};
 use crate::platform::debian::apt::FileSum;
 use crate::trust::{self, Pins, SeenVersions, Verified};
 
-/// Contents up to this size are verified in memory; larger ones are unpacked twice, once to verify, once to hand on.
+/// Contents up to this size are verified in memory; larger ones are decompressed twice: to verify, and to return.
 pub(super) const IN_MEMORY: u64 = 32 << 20;
 
-/// A store that may be trusted, with its signed index.
+/// A trusted store with its signed index.
 #[derive(Debug)]
 pub struct Store {
-    /// The folder, or what is for it here.
+    /// The folder, or its local copy.
     path: PathBuf,
     remote: Option<Remote>,
     root: Vec<u8>,
@@ -31,18 +31,18 @@ pub struct Store {
     index_digest: Digest,
     expires: jiff::Timestamp,
     versions: trust::Versions,
-    /// Why the newest versions seen could not be remembered.
+    /// Why the newest versions seen could not be saved.
     doubt: Option<String>,
 }
 
-/// A store that could be trusted, as `store trust` shows it before asking.
+/// A store whose keys could be trusted, for `store trust` to show.
 #[derive(Debug, Clone)]
 pub struct TrustCandidate {
-    /// Where it is.
+    /// Its location.
     pub location: Location,
-    /// Fingerprints of the keys that sign its list of keys.
+    /// Fingerprints of the keys that sign its root metadata.
     pub fingerprints: Vec<String>,
-    /// Whether just these are trusted already.
+    /// Whether exactly these are trusted already.
     pub pinned: bool,
     root: Vec<u8>,
 }
@@ -57,10 +57,10 @@ impl TrustCandidate {
     }
 }
 
-/// Examines a store that is not trusted yet: its keys, and that its metadata holds together under them.
+/// Examines a store that is not trusted yet: its keys, and whether its metadata is valid under them.
 ///
 /// # Errors
-/// When there is no store, or it was never published, or its chain does not even hold in itself.
+/// When there is no store, it was never signed, or its chain is inconsistent.
 pub fn candidate(location: &Location, pins: &Pins, reach: &Reach) -> Result<TrustCandidate, StoreError> {
     let (path, remote) = reached(location, reach)?;
     let location = remote.as_ref().map_or_else(|| path.clone().into(), Remote::location);
@@ -73,7 +73,7 @@ pub fn candidate(location: &Location, pins: &Pins, reach: &Reach) -> Result<Trus
     Ok(TrustCandidate { fingerprints, pinned, root, location })
 }
 
-/// The folder of a store, or what is for it here, with what is needed to fetch the rest.
+/// A store's folder or its local copy, with what is needed to download the rest.
 fn reached(location: &Location, reach: &Reach) -> Result<(PathBuf, Option<Remote>), StoreError> {
     match location {
         Location::Folder(folder) => Ok((located(folder)?, None)),
@@ -89,7 +89,7 @@ fn reached(location: &Location, reach: &Reach) -> Result<(PathBuf, Option<Remote
     }
 }
 
-/// Refuses a store with anything but files among its signed ones: a pipe would be waited for without end.
+/// Refuses a store with other objects than files among its signed ones: reading a pipe would wait without end.
 fn require_files(store: &Path) -> Result<(), StoreError> {
     for folder in ["metadata", "targets"] {
         for entry in std::fs::read_dir(store.join(folder)).into_iter().flatten().flatten() {
@@ -110,7 +110,7 @@ pub(super) fn root_of(path: &Path) -> Result<Vec<u8>, StoreError> {
     }
 }
 
-/// The highest versions that were ever seen of a store, as far as it was trusted; zeros when no one knows.
+/// The highest versions ever seen of a trusted store; zeros when unknown.
 #[must_use]
 pub fn seen(path: &Path, pins: &Pins) -> trust::Versions {
     let seen = root_of(path).ok().and_then(|root| pins.seen(&root).ok());
@@ -118,10 +118,10 @@ pub fn seen(path: &Path, pins: &Pins) -> trust::Versions {
 }
 
 impl Store {
-    /// Opens a store that the administrator has trusted, and follows its chain to the signed index.
+    /// Opens a trusted store and follows its chain to the signed index.
     ///
     /// # Errors
-    /// When it is not trusted, its chain does not hold, or it is older than it was before.
+    /// When it is not trusted, its chain is invalid, or it is older than before.
     pub fn open(location: &Location, pins: &Pins, reach: &Reach, now: jiff::Timestamp) -> Result<Self, StoreError> {
         let (path, remote) = reached(location, reach)?;
         let named = remote.as_ref().map_or_else(|| path.clone(), |r| r.location().to_string().into());
@@ -137,7 +137,7 @@ impl Store {
         require_files(&path)?;
         let chain = |source| StoreError::Chain { path: named.clone(), source };
         let loaded = trust::load(&root, &path, &reach.scratch).map_err(chain)?;
-        // Over a network a person could go on handing out what was right long ago: only there newness is the point.
+        // Over a network an old copy could be served forever: only there expiry matters.
         if let Some(remote) = remote.as_ref().filter(|_| loaded.expires < now) {
             return Err(StoreError::Expired { url: remote.location().to_string(), expires: loaded.expires });
         }
@@ -171,13 +171,13 @@ impl Store {
         })
     }
 
-    /// Where it is.
+    /// Its location.
     #[must_use]
     pub fn location(&self) -> Location {
         self.remote.as_ref().map_or_else(|| self.path.clone().into(), Remote::location)
     }
 
-    /// Why the newest versions seen of it could not be remembered, when that failed.
+    /// Why the newest versions seen of it could not be saved, if so.
     #[must_use]
     pub fn doubt(&self) -> Option<&str> {
         self.doubt.as_deref()
@@ -189,26 +189,26 @@ impl Store {
         self.remote.is_some()
     }
 
-    /// Its folder, or what is for it here.
+    /// Its folder or its local copy.
     #[must_use]
     pub fn path(&self) -> &Path {
         &self.path
     }
 
-    /// Whether a content is here already.
+    /// Whether a content exists locally.
     pub(super) fn is_kept(&self, digest: &Digest) -> bool {
         files::object(&self.path, digest).is_file()
     }
 
-    /// Throws a content away that was fetched.
+    /// Discards a downloaded content.
     pub(super) fn forget_content(&self, digest: &Digest) {
         if let Some(remote) = &self.remote {
             remote.forget(files::OBJECTS, digest);
         }
     }
 
-    /// Reads a file that is named by a digest, and lets it be verified. What was fetched and is something else is never
-    /// kept, and fetched once more unless it is from just now.
+    /// Reads a file named by a digest and verifies it with `verify`. A downloaded file that is invalid is never kept, and
+    /// downloaded again unless it is new.
     pub(super) fn part<T>(
         &self,
         kind: (&str, &str),
@@ -239,13 +239,13 @@ impl Store {
         trust::root_key_ids(&self.root).unwrap_or_default()
     }
 
-    /// When its signatures expire. They verify what an installed version is even after that.
+    /// When its signatures expire. They verify an installed version even after that.
     #[must_use]
     pub fn expires(&self) -> jiff::Timestamp {
         self.expires
     }
 
-    /// The digest of its signed index: with another one it may say other things.
+    /// The digest of its signed index.
     #[must_use]
     pub fn index_digest(&self) -> Digest {
         self.index_digest
@@ -257,7 +257,7 @@ impl Store {
         self.versions
     }
 
-    /// Its packages, in no order.
+    /// Its packages, in no particular order.
     pub fn packages(&self) -> impl Iterator<Item = &IndexEntry> {
         self.index.get().values()
     }
@@ -268,10 +268,10 @@ impl Store {
         self.index.get().contains_key(id)
     }
 
-    /// The verified manifest of exactly this package; none when the store has none.
+    /// The verified manifest of exactly this package; `None` when the store has none.
     ///
     /// # Errors
-    /// When it is missing or is not the one that was signed.
+    /// When it is missing or differs from the signed one.
     pub fn manifest(&self, id: &PackageId) -> Result<Option<Verified<Manifest>>, StoreError> {
         let Some(entry) = self.index.get().get(id) else { return Ok(None) };
         let fail = |source: Box<dyn std::error::Error + Send + Sync>| StoreError::Manifest {
@@ -288,10 +288,10 @@ impl Store {
         Ok(Some(manifest))
     }
 
-    /// What the package database should hold for the package of a manifest of this store.
+    /// The expected entries of the package database for the package of a manifest of this store.
     ///
     /// # Errors
-    /// When it is missing or is not what was signed.
+    /// When they are missing or differ from what was signed.
     pub fn records(&self, of: Verified<&RecordsRef>) -> Result<Verified<Records>, StoreError> {
         let RecordsRef { blake3, size } = of.get();
         let mut bytes = Vec::new();
@@ -313,7 +313,7 @@ impl Store {
         self.index.get().get(id)
     }
 
-    /// The .deb file that a package was taken from, verified by the store's owner.
+    /// The .deb file from which a package was added, verified by the store's owner.
     #[must_use]
     pub fn deb(&self, id: &PackageId) -> Option<Verified<FileSum>> {
         let DebRef { sha256, size } = &self.entry(id)?.deb;
@@ -328,16 +328,16 @@ impl Store {
         }
         let mut read = |file| match self.is_remote() {
             false => unpack_all(file, size),
-            // Before it is kept for good it must be the right one.
+            // It is verified before it is kept.
             true => right(unpack_all(file, size), &entry.manifest),
         };
         self.part(files::MANIFESTS, &entry.manifest, packed_at_most(size), &mut read)
     }
 
-    /// A manifest's bytes, when they are the ones that the entry names.
+    /// A manifest's bytes, verified against its index entry.
     ///
     /// # Errors
-    /// When there are none, or others.
+    /// When they are missing or differ.
     pub(super) fn manifest_bytes(&self, entry: &IndexEntry) -> io::Result<Vec<u8>> {
         let bytes = self.packed_manifest(entry)?;
         match Digest::hash(&bytes) == entry.manifest {
@@ -346,19 +346,19 @@ impl Store {
         }
     }
 
-    /// Whether the manifest that an entry names is here and whole.
+    /// Whether the manifest of an index entry exists and is intact.
     #[must_use]
     pub fn has_manifest(&self, entry: &IndexEntry) -> bool {
         self.manifest_bytes(entry).is_ok()
     }
 
-    /// Whether the manifest that an entry names has a file at all.
+    /// Whether the manifest of an index entry exists.
     #[must_use]
     pub fn has_manifest_file(&self, entry: &IndexEntry) -> bool {
         self.is_remote() || files::manifest(&self.path, &entry.manifest).is_file()
     }
 
-    /// The trusted list of keys.
+    /// The trusted root metadata.
     #[must_use]
     pub fn root(&self) -> &[u8] {
         &self.root
@@ -378,20 +378,19 @@ fn read_index(bytes: &[u8], path: &Path) -> Result<Index, StoreError> {
     serde_json::from_slice(bytes).map_err(broken)
 }
 
-/// Where contents come from when something is put back.
+/// The source of contents for a repair.
 pub trait Contents: Sync {
-    /// Hands on a content in pieces, after all of it was verified.
+    /// Passes on a content in pieces, after all of it was verified.
     ///
     /// # Errors
-    /// When the source lacks it, or holds other bytes; then nothing was handed on, or what was handed on must be
-    /// thrown away.
+    /// When the source lacks it, or its bytes differ; whatever was passed on must be discarded then.
     fn copy(&self, digest: &Digest, size: u64, to: &mut dyn FnMut(&[u8]) -> io::Result<()>) -> Result<(), StoreError>;
 
-    /// Whether it has this content, as far as a look at names can show.
+    /// Whether it has this content, judged by names only.
     fn has_content(&self, digest: &Digest) -> bool;
 }
 
-/// No source at all: for work that only moves what is there, or that has no store.
+/// An empty source: for work that only moves files, or without a store.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct NoContents;
 
@@ -425,7 +424,7 @@ impl Contents for Store {
     }
 
     fn has_content(&self, digest: &Digest) -> bool {
-        // What a server has is known when it is asked for; its index says what it should have.
+        // A server's files are not listed; its index says what it should have.
         self.is_remote() || files::object(&self.path, digest).is_file()
     }
 }

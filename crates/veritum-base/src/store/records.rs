@@ -1,11 +1,11 @@
-//! What the package database should hold for a package, so that its records can be repaired later.
+//! The expected entries of the package database for a package, so that its records can be repaired later.
 
 use serde::{Deserialize, Serialize};
 
 use crate::formats::deb::Deb;
 use crate::model::{Digest, SystemPath, from_readable, readable};
 
-/// Where a package's [`Records`] lie among the store's objects.
+/// The location of a package's [`Records`] among the store's objects.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct RecordsRef {
     /// BLAKE3 of the records' JSON.
@@ -14,7 +14,7 @@ pub struct RecordsRef {
     pub size: u64,
 }
 
-/// One further member of a package's control part, kept as an object of the store.
+/// One further member of a package's control part, an object of the store.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct RecordMember {
     /// Its name: `postinst`, `triggers`, `shlibs`, …
@@ -25,18 +25,18 @@ pub struct RecordMember {
     pub size: u64,
 }
 
-/// What the package database should hold for a package.
+/// The expected entries of the package database for a package.
 ///
-/// The list of paths is not repeated: it is the manifest's entries in their order, after `/.`.
+/// The list of paths is not repeated: it is the manifest's entries in order, after `/.`.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Records {
     /// `veritum.records/1`.
     pub format: String,
-    /// The control file as it is.
+    /// The control file, unchanged.
     pub control: String,
     /// The configuration files, in the package's order.
     pub conffiles: Vec<SystemPath>,
-    /// The `md5sums` member as text, when the package has one.
+    /// The `md5sums` member as text, if the package has one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub md5sums: Option<String>,
     /// All other members: maintainer scripts, triggers, templates.
@@ -47,12 +47,12 @@ impl Records {
     /// The format's name.
     pub const FORMAT: &'static str = "veritum.records/1";
 
-    /// What a package's control part says.
+    /// The records of a package's control part.
     #[must_use]
     pub fn for_deb(deb: &Deb) -> Self {
         let line = |path: &SystemPath| [path.as_bytes(), b"\n"].concat();
         let plain: Vec<u8> = deb.settings.iter().flat_map(line).collect();
-        // What a list of configuration files has beyond their paths cannot be made again from those.
+        // Other lines of `conffiles` than paths cannot be derived from the list of paths.
         let follows = |name: &str, content: &[u8]| name == "md5sums" || name == "conffiles" && content == plain;
         let others = deb.members.iter().filter(|(name, content)| !follows(name, content));
         let member = |(name, content): (&String, &Vec<u8>)| RecordMember {
@@ -69,10 +69,10 @@ impl Records {
         }
     }
 
-    /// Reads records.
+    /// Parses records.
     ///
     /// # Errors
-    /// When they are of another format, or not what they should be.
+    /// When they have another format, or are malformed.
     pub fn decode(bytes: &[u8]) -> Result<Self, serde_json::Error> {
         let records: Self = serde_json::from_slice(bytes)?;
         match records.format == Self::FORMAT {
@@ -87,7 +87,7 @@ impl Records {
         self.md5sums.as_deref().and_then(from_readable)
     }
 
-    /// The `conffiles` member, a path a line; nothing when there are none.
+    /// The `conffiles` member, one path per line; empty when there are none.
     #[must_use]
     pub fn conffiles_bytes(&self) -> Option<Vec<u8>> {
         let line = |path: &SystemPath| [path.as_bytes(), b"\n"].concat();

@@ -1,7 +1,7 @@
-//! A store on a web server: its files are fetched when they are first needed, into a folder of the same layout.
+//! A store on a web server: its files are downloaded when first needed, into a folder of the same layout.
 //!
-//! The signed files are fetched again each time a store is opened; manifests and contents are named by their digests, so
-//! what was fetched once stays right. The caller that reads verifies: nothing here is believed because of where it came from.
+//! The signed files are downloaded each time a store is opened; manifests and contents are named by their digests, so they
+//! remain valid once downloaded. The caller verifies them: nothing is trusted because of its source.
 
 use std::fmt;
 use std::fs::{self, File};
@@ -14,54 +14,54 @@ use super::{Location, StoreError, unverified};
 use crate::model::Digest;
 use crate::trust;
 
-/// The largest of the files that are not named by a digest.
+/// The limit for files that are not named by a digest.
 const MAX_SIGNED: u64 = 64 << 20;
-/// Lists of keys that may follow the first one.
+/// The maximum number of root metadata files after the first.
 const MAX_ROOTS: u64 = 64;
 
-/// Why a file could not be had.
+/// Why a file could not be downloaded.
 pub type FetchFailure = Box<dyn std::error::Error + Send + Sync>;
 
-/// Gets files from a web server.
+/// Downloads files from a web server.
 pub trait Fetch: fmt::Debug + Send + Sync {
-    /// Writes a file, at most so many bytes; answers whether there is such a file at all.
+    /// Writes a file, limited in bytes; returns whether it exists on the server.
     ///
     /// # Errors
-    /// When it cannot be had, or is larger; what was written by then is useless.
+    /// When it cannot be downloaded, or is larger; what was written must be discarded.
     fn fetch(&self, url: &str, most: u64, to: &mut dyn Write) -> Result<bool, FetchFailure>;
 }
 
-/// What is needed to reach stores that are no folders.
+/// What is needed to reach stores that are not folders.
 #[derive(Debug, Clone)]
 pub struct Reach {
-    /// How to get files; none where the network must not be used.
+    /// The download client; `None` when the network must not be used.
     pub fetch: Option<Arc<dyn Fetch>>,
-    /// Where what was fetched is kept; it may be emptied at any time.
+    /// The folder for downloads; it may be emptied at any time.
     pub keep: PathBuf,
-    /// Private places for short work, the best first.
+    /// Private folders for temporary work, the best first.
     pub scratch: Vec<PathBuf>,
 }
 
 impl Reach {
-    /// For folders only.
+    /// For stores in folders only.
     #[must_use]
     pub fn folders_only(scratch: Vec<PathBuf>) -> Self {
         Self { fetch: None, keep: PathBuf::new(), scratch }
     }
 }
 
-/// The other end of a store whose files are fetched.
+/// The server of a store whose files are downloaded.
 #[derive(Debug, Clone)]
 pub(super) struct Remote {
     url: String,
     fetch: Arc<dyn Fetch>,
     folder: PathBuf,
-    /// Where nothing can be kept: gone with the last use.
+    /// A temporary folder, where downloads cannot be kept.
     _short: Option<Arc<tempfile::TempDir>>,
 }
 
 impl Remote {
-    /// Fetches what a store's chain of trust needs, into a folder of its layout.
+    /// Downloads the files of a store's chain of trust into a folder of the same layout.
     pub(super) fn open(url: &str, reach: &Reach) -> Result<Self, StoreError> {
         let unusable = |source: FetchFailure| StoreError::Remote { url: url.to_owned(), source };
         let fetch = reach.fetch.clone().ok_or_else(|| unusable("network use is disabled".into()))?;
@@ -78,7 +78,7 @@ impl Remote {
             newest.clone_from(&next);
             fetched.push((name, next));
         }
-        // Which files there are, as they say themselves; whether they may be believed is decided by who reads.
+        // The files that the metadata names; whether they are valid is decided by the reader.
         let read = |name: &str, most: u64| remote.get(name, most).map_err(|e| e.to_string());
         match trust::signed_files(&newest, &read) {
             Ok(signed) => fetched.extend(signed.files),
@@ -99,7 +99,7 @@ impl Remote {
         Ok(remote)
     }
 
-    /// The folder that is for the store.
+    /// The local folder for the store.
     pub(super) fn folder(&self) -> &Path {
         &self.folder
     }
@@ -108,7 +108,7 @@ impl Remote {
         Location::Url(self.url.clone())
     }
 
-    /// Signed files of earlier times are useless, and would only be in the way of who follows the chain.
+    /// Earlier signed files are useless, and would mislead readers of the chain.
     fn forget_others(&self, names: &[String]) {
         for folder in ["metadata", "targets"] {
             for entry in fs::read_dir(self.folder.join(folder)).into_iter().flatten().flatten() {
@@ -126,14 +126,14 @@ impl Remote {
         Ok(there.then_some(bytes))
     }
 
-    /// Opens a file that is named by a digest, fetched before or now; and whether it was fetched just now.
+    /// Opens a file named by a digest, downloaded before or now; also returns whether it was downloaded now.
     pub(super) fn file(&self, kind: (&str, &str), digest: &Digest, most: u64) -> io::Result<(File, bool)> {
         let name = files::name_of(kind, digest);
         let path = self.folder.join(&name);
         match files::open(&path) {
             Ok(file) => return Ok((file, false)),
             Err(e) if e.kind() == io::ErrorKind::NotFound => {}
-            // Whatever is there is no file of ours.
+            // Another type of object in its place is not our file.
             Err(_) => fs::remove_file(&path)?,
         }
         let folder = path.parent().unwrap_or(&self.folder);
@@ -147,13 +147,13 @@ impl Remote {
         Ok((files::open(&path)?, true))
     }
 
-    /// Throws away what was fetched and turned out to be something else.
+    /// Discards a downloaded file that is invalid.
     pub(super) fn forget(&self, kind: (&str, &str), digest: &Digest) {
         let _ = fs::remove_file(self.folder.join(files::name_of(kind, digest)));
     }
 }
 
-/// The folder that is for a store: kept for the next time where that can be.
+/// The local folder for a store: kept for the next time, where possible.
 fn folder_for(url: &str, reach: &Reach) -> io::Result<(PathBuf, Option<Arc<tempfile::TempDir>>)> {
     let kept = reach.keep.join("stores").join(&Digest::hash(url.as_bytes()).to_hex()[..16]);
     if !reach.keep.as_os_str().is_empty() && fs::create_dir_all(&kept).is_ok() && files::is_writable(&kept) {

@@ -1,4 +1,4 @@
-//! Putting a store right: what is damaged is set aside, what belongs there comes in whole or not at all.
+//! Repairing a store: damaged parts are set aside, and replacements come in completely or not at all.
 
 use std::fs;
 use std::io;
@@ -17,10 +17,10 @@ use super::{ASIDE, Contents, FORMAT, StoreError, at};
 use crate::model::{ContentHasher, Digest};
 use crate::trust::{Pins, SeenVersions};
 
-/// Fast, and still halves a system's size.
+/// The fastest level, and it still halves a system's size.
 const LEVEL: i32 = 1;
 
-/// A store that is being repaired; no one else works on it meanwhile.
+/// A store under repair, locked for other processes.
 #[derive(Debug)]
 pub struct StoreRepair {
     store: PathBuf,
@@ -30,10 +30,10 @@ pub struct StoreRepair {
 }
 
 impl StoreRepair {
-    /// Begins; what is set aside is in a folder that is named after the run.
+    /// Starts a repair; the folder for what is set aside is named after the run.
     ///
     /// # Errors
-    /// When the store cannot be written, or a person else works on it.
+    /// When the store cannot be written, or another process is writing to it.
     pub fn begin(store: &Path, run: &str) -> Result<Self, StoreError> {
         let store = store.canonicalize().map_err(at(store))?;
         for name in super::FOLDERS {
@@ -49,7 +49,7 @@ impl StoreRepair {
         Ok(Self { aside: store.join(ASIDE).join(run), store, incoming, _lock: lock })
     }
 
-    /// Moves a file of the store, or whatever is in its place, out of use.
+    /// Sets aside a file of the store, or any object in its place.
     ///
     /// # Errors
     /// When the store cannot be written.
@@ -62,7 +62,7 @@ impl StoreRepair {
         if let Some(folder) = to.parent() {
             fs::create_dir_all(folder).map_err(at(folder))?;
         }
-        // A second round of the same run may put the same name aside.
+        // A second round of the same run may set aside the same name.
         let mut more = 1;
         while fs::symlink_metadata(&to).is_ok() {
             more += 1;
@@ -71,10 +71,10 @@ impl StoreRepair {
         fs::rename(&from, &to).map_err(at(&from))
     }
 
-    /// Brings in a content from somewhere that has it.
+    /// Adds a content from a source.
     ///
     /// # Errors
-    /// When the source has it not, or other bytes; then what was there is still there.
+    /// When the source lacks it, or its bytes differ; then the old content is still in place.
     pub fn content(&self, digest: &Digest, size: u64, from: &dyn Contents) -> Result<(), StoreError> {
         let place = files::object(&self.store, digest);
         let mut temp = tempfile::Builder::new()
@@ -96,10 +96,10 @@ impl StoreRepair {
         temp.persist(&place).map(drop).map_err(|e| at(&place)(e.error))
     }
 
-    /// Brings in a manifest that another store has.
+    /// Adds a manifest from another store.
     ///
     /// # Errors
-    /// When that one's is not the right one either.
+    /// When that one is invalid as well.
     pub fn manifest(&self, entry: &IndexEntry, from: &Store) -> Result<(), StoreError> {
         let place = files::manifest(&self.store, &entry.manifest);
         let bytes = from.manifest_bytes(entry).map_err(at(&place))?;
@@ -108,20 +108,20 @@ impl StoreRepair {
         write_whole(&place, &packed)
     }
 
-    /// Brings in everything that the store lacks of a package; what is damaged of it must have been put aside before.
-    /// Answers whether it was the package that the entry means.
+    /// Adds everything that the store lacks of a package; its damaged parts must have been set aside before.
+    /// Returns whether it was the package of the index entry.
     ///
     /// # Errors
-    /// When the package cannot be read, or the store not be written.
+    /// When the package cannot be read, or the store cannot be written.
     pub fn deb(&self, mut file: fs::File, label: &Path, entry: &IndexEntry) -> Result<bool, StoreError> {
         let deb = deb_ref(&mut file, label)?;
-        // A package that is kept without contents stays so.
+        // A package without stored contents stays so.
         let taken = add_deb(&self.incoming, file, label, deb, !entry.manifest_only)?;
         self.incoming.settle()?;
         Ok(taken.manifest == entry.manifest)
     }
 
-    /// Writes what says that a package was taken in.
+    /// Writes the record of an added package.
     ///
     /// # Errors
     /// When the store cannot be written.
@@ -130,7 +130,7 @@ impl StoreRepair {
         write_pointer(&self.store, entry)
     }
 
-    /// Writes a signed file that [`known`] knows.
+    /// Writes a signed file that [`known`] can derive.
     ///
     /// # Errors
     /// When the store cannot be written.
@@ -140,10 +140,10 @@ impl StoreRepair {
         write_whole(&self.store.join(name), &bytes)
     }
 
-    /// Takes over all signed files of another copy of the store. Older ones than the administrator has seen are refused.
+    /// Replaces all signed files with another copy's. Versions older than those seen by the administrator are refused.
     ///
     /// # Errors
-    /// When the other copy's do not hold, or are older.
+    /// When the other copy's are invalid, or older.
     pub fn signed(&self, unverified_store: &UnverifiedStore, from: &Store, pins: &Pins) -> Result<(), StoreError> {
         let path = || from.path().to_owned();
         let files =
@@ -167,7 +167,7 @@ impl StoreRepair {
         Ok(())
     }
 
-    /// Ends: everything durable.
+    /// Makes everything durable.
     ///
     /// # Errors
     /// When the store's disk fails.
@@ -175,7 +175,7 @@ impl StoreRepair {
         files::sync_all(&self.store)
     }
 
-    /// Puts aside what is where a part belongs, and sees to the folder around it.
+    /// Sets aside what is in a part's place, and repairs its folder.
     fn make_way(&self, part: &Part) -> Result<(), StoreError> {
         let name = part.name();
         let parent = Path::new(&name).parent().unwrap_or(Path::new(""));
@@ -188,7 +188,7 @@ impl StoreRepair {
     }
 }
 
-/// What a signed file should be, as far as the trusted list of keys and what was taken in show it.
+/// The expected bytes of a signed file, as far as they follow from the trusted root metadata and the added packages.
 #[must_use]
 pub fn known(store: &Path, name: &str, root: &[u8]) -> Option<Vec<u8>> {
     match name {

@@ -1,17 +1,17 @@
-//! Unpacking what a store keeps: bounded by what was signed, and verified.
+//! Decompresses objects of a store: limited by the signed size, and verified.
 
 use std::cell::RefCell;
 use std::io::{self, Read};
 
 use crate::model::{ContentHasher, Digest};
 
-/// zstd windows that our own filling makes stay far below this power of two.
+/// zstd windows of our own compressor stay far below this power of two.
 const MAX_WINDOW: u32 = 27;
 
-/// Unpacks exactly `size` bytes, not one more.
+/// Decompresses exactly `size` bytes.
 pub(super) fn unpack_all(packed: impl Read, size: u64) -> io::Result<Vec<u8>> {
     thread_local! {
-        // Making one for each of two thousand small files would cost as much as unpacking them.
+        // A decoder for each of two thousand small files would cost as much as decompressing them.
         static UNPACKER: RefCell<Option<zstd::bulk::Decompressor<'static>>> = const { RefCell::new(None) };
     }
     let other = |why| io::Error::new(io::ErrorKind::InvalidData, why);
@@ -27,7 +27,7 @@ pub(super) fn unpack_all(packed: impl Read, size: u64) -> io::Result<Vec<u8>> {
             Some(ready) => unpacker.insert(ready),
             None => unpacker.insert(zstd::bulk::Decompressor::new()?),
         };
-        // Room for one byte more says what is too long.
+        // Space for one more byte reveals data that is too long.
         unpacker.decompress(&bytes, room + 1)
     });
     let unpacked = unpacked.map_err(|_| other("cannot be decompressed"))?;
@@ -37,7 +37,7 @@ pub(super) fn unpack_all(packed: impl Read, size: u64) -> io::Result<Vec<u8>> {
     Ok(unpacked)
 }
 
-/// Unpacked bytes, when they are the ones that are named.
+/// Decompressed bytes, if they have the expected digest.
 pub(super) fn right(unpacked: io::Result<Vec<u8>>, digest: &Digest) -> io::Result<Vec<u8>> {
     unpacked.ok().filter(|bytes| Digest::hash(bytes) == *digest).ok_or_else(other_content)
 }
@@ -46,7 +46,7 @@ pub(super) fn other_content() -> io::Error {
     io::Error::new(io::ErrorKind::InvalidData, "checksum differs from the signed one")
 }
 
-/// What a packed file may have at most: packing never makes much more of a content than it is.
+/// The maximum size of a compressed file: compression hardly enlarges a content.
 pub(super) fn packed_at_most(size: u64) -> u64 {
     size.saturating_add(size / 64 + 4096)
 }

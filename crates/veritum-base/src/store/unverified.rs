@@ -1,4 +1,4 @@
-//! A store that cannot be opened although the administrator trusts it: which of its signed files are damaged.
+//! A trusted store that cannot be opened: finds the damaged signed files.
 
 use std::io;
 use std::path::{Path, PathBuf};
@@ -9,40 +9,40 @@ use super::files;
 use super::{Store, StoreError};
 use crate::trust::{Pins, SignedFiles, is_root, signed_files};
 
-/// The store's own copy of the list of keys.
+/// The store's own copy of the root metadata.
 pub(super) const ROOT: &str = "metadata/1.root.json";
 /// The head of a store.
 pub(super) const HEAD: &str = "store.json";
 
-/// A trusted store with damage to what is signed.
+/// A trusted store with damaged signed files.
 #[derive(Debug, Clone)]
 pub struct UnverifiedStore {
-    /// Where it is.
+    /// Its location.
     pub path: PathBuf,
-    /// The trusted list of keys.
+    /// The trusted root metadata.
     pub(super) root: Vec<u8>,
-    /// What does not hold, the first of a chain only.
+    /// The invalid files; of a chain only the first.
     pub faults: Vec<StoreFault>,
-    /// Why, in the words of the one that found it.
+    /// The error of each.
     pub why: String,
 }
 
 impl UnverifiedStore {
-    /// The trusted list of keys.
+    /// The trusted root metadata.
     #[must_use]
     pub fn root(&self) -> &[u8] {
         &self.root
     }
 
-    /// Whether another store's signed files are a intact copy of this one's.
+    /// Whether another store's signed files are an intact copy of this one's.
     #[must_use]
     pub fn is_copied_by(&self, other: &Store) -> bool {
         other.signed_files_for(&self.root).is_some()
     }
 }
 
-/// Examines the signed files of a store that could not be opened; none when it is not their damage that keeps it from
-/// being used: it was never trusted, is of a newer format, or has other keys now.
+/// Examines the signed files of a store that could not be opened; `None` when damage is not the reason: it was never
+/// trusted, has a newer format, or has other keys now.
 #[must_use]
 pub fn unverified_store(path: &Path, pins: &Pins) -> Option<UnverifiedStore> {
     let path = path.canonicalize().ok()?;
@@ -52,7 +52,7 @@ pub fn unverified_store(path: &Path, pins: &Pins) -> Option<UnverifiedStore> {
     let pinned = own.as_ref().ok().filter(|own| pins.find(own).ok().flatten().is_some());
     let root = match pinned {
         Some(own) => own.clone(),
-        // Whole, and not the one that was trusted: a person else's.
+        // Intact, but not the trusted store: another one.
         None if own.as_ref().is_ok_and(|own| is_root(own)) => return None,
         None => {
             let here = path.to_string_lossy();
@@ -80,7 +80,7 @@ pub fn unverified_store(path: &Path, pins: &Pins) -> Option<UnverifiedStore> {
     (!faults.is_empty()).then_some(UnverifiedStore { path, root, faults, why })
 }
 
-/// Whether a head names this kind of store in another version; anything else is damage.
+/// Whether a head has this kind of format in another version; anything else is damage.
 fn is_newer(format: &str) -> bool {
     format.strip_prefix("veritum.store/").is_some_and(|n| !n.is_empty() && n.bytes().all(|b| b.is_ascii_digit()))
 }
@@ -103,7 +103,7 @@ fn read_below(store: &Path, name: &str, most: u64) -> Result<Option<Vec<u8>>, St
 }
 
 impl Store {
-    /// The signed files of this store, when it has the same list of keys as another one and they hold together.
+    /// The signed files of this store, if it has the same root metadata as another one and they are consistent.
     #[must_use]
     pub fn signed_files_for(&self, root: &[u8]) -> Option<SignedFiles> {
         let read = |name: &str, most: u64| read_below(self.path(), name, most);

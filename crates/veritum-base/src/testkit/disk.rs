@@ -1,4 +1,4 @@
-//! [`TestDisk`]: the real disk, with an accident at the n-th operation that changes something.
+//! [`TestDisk`]: the real disk, with a fault at the n-th changing operation.
 
 use std::ffi::{OsStr, OsString};
 use std::io;
@@ -9,33 +9,33 @@ use std::sync::Mutex;
 use crate::machine::{Disk, Exchange, FreeSpace, LiveDisk, Name};
 use crate::model::{FileKind, Identity, Instant, Stat};
 
-/// What happens.
+/// The fault.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Accident {
-    /// Nothing; operations are counted.
+    /// None; operations are counted.
     None,
     /// The n-th operation (from 0) fails with this error number; later ones succeed.
     Fail(usize, i32),
-    /// The n-th operation and all later ones fail: the process is gone. What was done is.
+    /// The n-th operation and all later ones fail: the process was killed. Earlier ones are kept.
     Stop(usize),
     /// The power is cut at the n-th operation: what was not synced is lost.
     Cut(usize),
 }
 
-/// What a file system cannot do.
+/// Operations that a file system does not support.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Lack {
-    /// Nothing.
+    /// None.
     Nothing,
     /// Renames with a flag: exchanging, and moving only to a free name.
     Exchange,
-    /// Those renames, and hard links to a file (hard links).
+    /// Those renames, and hard links.
     Names,
-    /// Moving a file or link to another folder, as where layers lie over each other.
+    /// Moving a file or symlink to another folder, as on overlay file systems.
     Moving,
 }
 
-/// How to undo an operation that never reached the medium.
+/// How to revert an operation that never reached the medium.
 enum Reverse {
     Unlink(OwnedFd, Vec<u8>),
     RemoveDir(OwnedFd, Vec<u8>),
@@ -46,7 +46,7 @@ enum Reverse {
         new: Vec<u8>,
         how: Exchange,
     },
-    /// Puts a name back from the limbo.
+    /// Moves a removed name back.
     Bring(OwnedFd, Vec<u8>, String),
     Mode(OwnedFd, u32),
     Owner(OwnedFd, Vec<u8>, u32, u32),
@@ -58,15 +58,15 @@ struct Unsynced {
     count: usize,
     over: bool,
     names: Vec<Reverse>,
-    /// Files with content that is only in memory, and how long each was when last synced.
+    /// Files with content only in memory, with their sizes at the last sync.
     contents: Vec<(Identity, OwnedFd, u64)>,
 }
 
-/// A disk with an accident.
+/// A disk with a fault.
 ///
-/// The model of what a cut loses: names and numbers reach the medium in order, as on journalling file systems, all of
-/// them with any sync; a file's content only with a sync of that file, or of the whole file system. Names that were
-/// taken away wait in a limbo until then.
+/// The model of a power cut: names and metadata reach the medium in order, as on journalling file systems, all of
+/// them with any sync; a file's content only with a sync of that file or of the whole file system. Removed names
+/// are kept in a hidden folder until then.
 pub struct TestDisk {
     live: LiveDisk,
     accident: Accident,
@@ -87,23 +87,23 @@ fn io_error() -> io::Error {
 }
 
 impl TestDisk {
-    /// A disk that will have this accident.
+    /// A disk with this fault.
     #[must_use]
     pub fn new(accident: Accident) -> Self {
         Self::lacking(Lack::Nothing, accident)
     }
 
-    /// A disk that cannot do everything, and will have this accident.
+    /// A disk with limited capabilities and this fault.
     ///
     /// # Panics
-    /// When no temporary folder can be made.
+    /// When no temporary folder can be created.
     #[must_use]
     pub fn lacking(lack: Lack, accident: Accident) -> Self {
         let limbo = tempfile::tempdir().expect("a limbo");
         Self { live: LiveDisk, accident, lack, limbo, state: Mutex::default(), at_stop: None }
     }
 
-    /// A disk at whose n-th operation something else happens too: a real power cut, say.
+    /// A disk that also calls a function at the n-th operation, such as a real power cut.
     #[must_use]
     pub fn stopping_with(n: usize, what: impl Fn() + Send + Sync + 'static) -> Self {
         Self { at_stop: Some(Box::new(what)), ..Self::new(Accident::Stop(n)) }
@@ -113,13 +113,13 @@ impl TestDisk {
         self.state.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
     }
 
-    /// How many operations changed something so far.
+    /// The number of changing operations so far.
     #[must_use]
     pub fn operations(&self) -> usize {
         self.state().count
     }
 
-    /// Whether the accident has happened.
+    /// Whether the fault has occurred.
     #[must_use]
     pub fn happened(&self) -> bool {
         let n = self.state().count;
@@ -129,12 +129,12 @@ impl TestDisk {
         }
     }
 
-    /// Ends everything from now on: the process is gone.
+    /// Makes every later operation fail: the process was killed.
     pub fn stop(&self) {
         self.state().over = true;
     }
 
-    /// Counts a changing operation, and lets the accident happen.
+    /// Counts a changing operation, and triggers the fault.
     fn step(&self) -> io::Result<()> {
         let mut state = self.state();
         let at = state.count;
@@ -184,7 +184,7 @@ impl TestDisk {
                 Reverse::Owner(dir, name, uid, gid) => self.live.set_owner(dir.as_fd(), &name, uid, gid),
                 Reverse::Mtime(dir, name, time) => self.live.set_mtime(dir.as_fd(), &name, time),
             };
-            // A name that was taken away again cannot be taken away twice.
+            // A removed name cannot be removed twice.
             assert!(done.is_ok() || done.as_ref().is_err_and(|e| e.kind() == io::ErrorKind::NotFound), "{done:?}");
         }
     }
@@ -193,7 +193,7 @@ impl TestDisk {
         self.state().names.push(reverse);
     }
 
-    /// Moves a name to the limbo, from where a cut restores it; where it cannot be moved it is taken away for good.
+    /// Moves a name to the hidden folder, from which a power cut restores it; where it cannot be moved it is deleted.
     fn to_limbo(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<()> {
         let limbo = self.state().names.len().to_string();
         let to = OwnedFd::from(std::fs::File::open(self.limbo.path())?);
@@ -392,7 +392,7 @@ impl Disk for TestDisk {
     }
     fn sync(&self, file: BorrowedFd<'_>) -> io::Result<()> {
         self.step()?;
-        // Where the power is really cut, syncing must be real; elsewhere the model knows enough.
+        // With a real power cut, syncs must be real; otherwise the model is enough.
         if self.at_stop.is_some() {
             self.live.sync(file)?;
         }

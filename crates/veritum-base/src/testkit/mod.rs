@@ -1,5 +1,5 @@
-//! For tests of every crate: a disk that fails, stops, or loses what was not synced, a comparison of trees that
-//! shares no code with what it judges, and samples with damage.
+//! Test helpers for every crate: a disk with faults, a comparison of trees that shares no code with the code under test,
+//! and damaged samples.
 
 mod disk;
 mod mutate;

@@ -1,7 +1,7 @@
-//! [`mutated`]: valid samples with a few bytes changed, as a failing disk or a hostile hand would change them.
+//! [`mutated`]: valid samples with a few changed bytes, as a failing disk or an attacker would change them.
 
-/// A sample with one to three changes: a byte altered, a piece cut out, doubled or overwritten by another, an end cut off, some
-/// bytes put in. The same seed gives the same changes.
+/// A sample with one to three changes: a byte altered, a range deleted, repeated or overwritten by another, the end cut off,
+/// or bytes inserted. The same seed gives the same changes.
 #[must_use]
 pub fn mutated(sample: &[u8], seed: u64) -> Vec<u8> {
     let mut state = seed;

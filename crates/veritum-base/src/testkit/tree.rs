@@ -1,4 +1,4 @@
-//! [`Tree`]: what a folder holds, taken with the standard library alone, so that it can judge the rest.
+//! [`Tree`]: the contents of a folder, read with the standard library only, so that it can judge everything else.
 
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
@@ -7,10 +7,10 @@ use std::os::unix::ffi::OsStrExt as _;
 use std::os::unix::fs::{FileTypeExt as _, MetadataExt as _};
 use std::path::Path;
 
-/// One thing of a tree.
+/// One entry of a tree.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Thing {
-    /// What it is, in a letter.
+    /// Its type, as a letter.
     pub kind: char,
     /// Mode bits.
     pub mode: u32,
@@ -18,20 +18,20 @@ pub struct Thing {
     pub owner: (u32, u32),
     /// Modification time.
     pub mtime: (i64, i64),
-    /// Content of a file, target of a link.
+    /// Content of a file, target of a symlink.
     pub content: Vec<u8>,
-    /// The first name, by order, of the file that this is a name of.
+    /// The first name, in order, of the same file.
     pub same_as: Option<Vec<u8>>,
-    /// Inode number and change time: equal only when nothing even touched it.
+    /// Inode number and change time: equal only if nothing touched it.
     pub touched: (u64, i64, i64),
 }
 
-/// What a folder holds, by path below it.
+/// The contents of a folder, by path relative to it.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Tree(pub BTreeMap<Vec<u8>, Thing>);
 
 impl Tree {
-    /// Takes a tree; folders of these names (below the top) are left out with all that is in them.
+    /// Reads a tree; folders of these names (below the top) are left out with their contents.
     ///
     /// # Panics
     /// When something cannot be read.
@@ -51,7 +51,7 @@ impl Tree {
         tree
     }
 
-    /// How two trees differ, a line each; empty when they are equal in everything but inode numbers and change times.
+    /// The differences of two trees, one per line; empty when they are equal except for inode numbers and change times.
     #[must_use]
     pub fn differences(&self, other: &Self) -> Vec<String> {
         let mut lines = Vec::new();
@@ -73,7 +73,7 @@ impl Tree {
         lines
     }
 
-    /// The same tree, but every name for itself: for file systems where a file cannot be moved with all its names.
+    /// The same tree with every name for itself: for file systems where a file cannot be moved with all its names.
     #[must_use]
     pub fn apart(mut self) -> Self {
         for thing in self.0.values_mut() {
@@ -82,7 +82,7 @@ impl Tree {
         self
     }
 
-    /// The same tree, but folders without their times, which anybody's work in them changes.
+    /// The same tree without the times of folders, which any change in them updates.
     #[must_use]
     pub fn without_folder_times(mut self) -> Self {
         for thing in self.0.values_mut().filter(|t| t.kind == 'd') {
@@ -91,7 +91,7 @@ impl Tree {
         self
     }
 
-    /// Paths that were so much as touched: other inode or change time.
+    /// Paths that were touched: other inode or change time.
     #[must_use]
     pub fn touched(&self, other: &Self) -> Vec<String> {
         let same = |path: &&Vec<u8>| self.0.get(*path).map(|t| t.touched) == other.0.get(*path).map(|t| t.touched);

@@ -1,18 +1,17 @@
-//! What keeps an administrator's memory of signed things from being kept: without it an older copy could be handed out
-//! unnoticed, so it is reported.
+//! Reports what could not be saved about signed data: without it an older copy could be served unnoticed.
 
 use std::sync::{Mutex, PoisonError};
 
 use super::pins::PinError;
 use crate::model::error_chain;
 
-/// Troubles with what is remembered, each reported once.
+/// Problems with saved data, each reported once.
 #[derive(Debug, Default)]
 pub struct Doubts(Mutex<Vec<String>>);
 
 impl Doubts {
-    /// Notes what came of keeping something. On a medium that cannot be written nothing can be kept, and nothing is wrong:
-    /// then the next run knows as much as this one.
+    /// Records the result of saving. On a read-only medium nothing can be saved, which is not a problem: the next run has
+    /// the same information.
     pub fn note(&self, kept: Result<(), PinError>) {
         let Err(error) = kept else { return };
         if matches!(&error, PinError::File { source, .. } if source.kind() == std::io::ErrorKind::ReadOnlyFilesystem) {
@@ -25,7 +24,7 @@ impl Doubts {
         }
     }
 
-    /// What was noted.
+    /// The recorded problems.
     #[must_use]
     pub fn all(&self) -> Vec<String> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).clone()

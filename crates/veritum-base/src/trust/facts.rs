@@ -1,28 +1,27 @@
-//! Facts that were verified once and need not be verified again, kept with the administrator under the digest of what they
-//! came from.
+//! Verified facts that need not be verified again, kept by the administrator under the digest of their source.
 //!
-//! A fact is only as good as the folder it is in: the administrator's own cache, never one of the machine examined, and
-//! one that no one else can write.
+//! A fact is only as trustworthy as its folder: the administrator's own cache, never on the machine examined, and
+//! not writable by others.
 
 use std::path::{Path, PathBuf};
 
 use super::Verified;
 
-/// Quicker than the usual ones: the very first look at a machine waits for it.
+/// Faster than the default level: the first check of a machine waits for it.
 const LEVEL: i32 = -3;
-/// Facts over this size, unpacked, are not used.
+/// Larger facts are not used, in bytes after decompression.
 const MAX_FACT: u64 = 256 << 20;
 
-/// A kind of fact; changing how one is written needs another word.
+/// A kind of fact; a new encoding needs another word.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum FactKind {
-    /// A signed text, by the SHA-256 of it, its signatures and the keyring.
+    /// A signed text, by the SHA-256 of the text, its signatures and the keyring.
     Signed,
-    /// What an index lists, by the SHA-256 of the index.
+    /// The contents of an index, by its SHA-256.
     Index,
-    /// What a package holds, by the SHA-256 of the package.
+    /// The contents of a package, by its SHA-256.
     Deb,
-    /// What the package database should hold for a package, by the SHA-256 of the package.
+    /// The expected entries of the package database, by the SHA-256 of the package.
     Records,
 }
 
@@ -44,8 +43,8 @@ pub struct Facts {
 }
 
 impl Facts {
-    /// The facts in a folder of the administrator's cache; it need not exist. One that others can write is not used, and
-    /// neither is one of another user's than root.
+    /// The facts in a folder of the administrator's cache; it need not exist. A folder that others can write, or of another
+    /// user than root, is not used.
     #[must_use]
     pub fn in_folder(cache: &Path) -> Self {
         let folder = cache.join("facts");
@@ -58,7 +57,7 @@ impl Facts {
         Some(self.folder.as_ref()?.join(kind.folder()).join(&name[..2]).join(format!("{name}.zst")))
     }
 
-    /// Whether anything of that kind was kept at all.
+    /// Whether any fact of that kind exists.
     #[must_use]
     pub fn has_any(&self, kind: FactKind) -> bool {
         self.folder.as_ref().is_some_and(|folder| {
@@ -66,21 +65,21 @@ impl Facts {
         })
     }
 
-    /// The fact that came from something with this SHA-256, when it is there and whole.
+    /// The fact from the source with this SHA-256, if it exists and is intact.
     #[must_use]
     pub fn get(&self, kind: FactKind, from: &[u8; 32]) -> Option<Verified<Vec<u8>>> {
         use std::io::Read as _;
         let file = std::fs::File::open(self.path(kind, from)?).ok()?;
-        // Where a power cut left nothing of it, a decoder would call that an empty fact.
+        // A power cut may leave an empty file, which a decoder would accept as an empty fact.
         file.metadata().ok().filter(|found| found.len() > 0)?;
-        // The frame's own checksum says a fact that a failing stick has damaged.
+        // The frame's own checksum detects damage on a failing stick.
         let decoder = zstd::Decoder::new(file).ok()?;
         let mut bytes = Vec::new();
         decoder.take(MAX_FACT + 1).read_to_end(&mut bytes).ok()?;
         (bytes.len() as u64 <= MAX_FACT).then_some(Verified(bytes))
     }
 
-    /// Keeps a fact. Where nothing can be written the next run verifies again.
+    /// Saves a fact. Where nothing can be written, the next run verifies again.
     pub fn keep(&self, kind: FactKind, from: &[u8; 32], fact: &Verified<Vec<u8>>) {
         let Some(path) = self.path(kind, from) else { return };
         let packed = || -> std::io::Result<Vec<u8>> {
@@ -89,8 +88,8 @@ impl Facts {
             std::io::Write::write_all(&mut encoder, fact.get())?;
             encoder.finish()
         };
-        // Nothing is synced: a fact that a power cut tore is found by its checksum and verified again, and a first check keeps
-        // thousands of them.
+        // Nothing is synced: a fact torn by a power cut is detected by its checksum and verified again, and a first check saves
+        // thousands of facts.
         let written = |packed: Vec<u8>| -> std::io::Result<()> {
             let folder = path.parent().unwrap_or(&path);
             std::fs::create_dir_all(folder)?;
@@ -102,7 +101,7 @@ impl Facts {
     }
 }
 
-/// Whether no one but root and the one that runs this can write a folder; one that is not there will be made so.
+/// Whether only root and the current user can write a folder; a missing one will be created so.
 fn is_private(folder: &Path) -> bool {
     use std::os::unix::fs::MetadataExt as _;
     match std::fs::metadata(folder) {

@@ -1,8 +1,8 @@
-//! A store's signed metadata: written and read after The Update Framework specification 1.0.33.
+//! A store's signed metadata, written and read as in The Update Framework specification 1.0.33.
 //!
 //! `metadata/N.root.json`, `N.targets.json`, `N.snapshot.json`, `timestamp.json`, and one target, the index, under
-//! `targets/SHA256.index.json` (consistent snapshots, specification 6.2). Expiry is read, never enforced here: it
-//! decides what is new, not what an installed version is.
+//! `targets/SHA256.index.json` (consistent snapshots, specification 6.2). Expiry is read but not enforced here: an
+//! installed version is verified even by expired signatures.
 
 use std::collections::{BTreeMap, HashMap};
 use std::num::NonZeroU64;
@@ -22,7 +22,7 @@ use super::keys::{KeyPair, StoreKeys};
 
 const SPEC_VERSION: &str = "1.0.33";
 pub(super) const INDEX: &str = "index.json";
-/// An index over this size is refused: 100,000 packages need a third of it.
+/// Larger indexes are refused: 100,000 packages need a third of it.
 pub(super) const MAX_INDEX: u64 = 64 << 20;
 pub(super) const MAX_METADATA: u64 = 1 << 20;
 
@@ -30,16 +30,16 @@ pub(super) const MAX_METADATA: u64 = 1 << 20;
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum MetadataError {
-    /// The metadata is damaged, incomplete, or not signed by the keys that count.
+    /// The metadata is damaged, incomplete, or not signed by valid keys.
     #[error("the store's signed metadata is not valid")]
     Metadata(#[source] Box<tough::error::Error>),
-    /// The signed index is missing or is not the one that was signed.
+    /// The signed index is missing or differs from the signed one.
     #[error("the store's index differs from the signed one")]
     Index(#[source] Box<dyn std::error::Error + Send + Sync>),
-    /// No scratch folder could be made for the verification.
+    /// No temporary folder could be created for the verification.
     #[error("cannot create a temporary folder")]
     Scratch(#[source] std::io::Error),
-    /// Something that must be encoded cannot be.
+    /// Something cannot be encoded.
     #[error("cannot create the metadata")]
     Make(#[source] Box<dyn std::error::Error + Send + Sync>),
 }
@@ -51,18 +51,18 @@ fn make<E: std::error::Error + Send + Sync + 'static>(error: E) -> MetadataError
 /// The version numbers of the four roles.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, PartialOrd, Serialize, Deserialize)]
 pub struct Versions {
-    /// Keys.
+    /// The root metadata: keys.
     pub root: u64,
     /// The list of targets.
     pub targets: u64,
     /// The set of metadata.
     pub snapshot: u64,
-    /// Which set is the newest.
+    /// The version of the newest set.
     pub timestamp: u64,
 }
 
 impl Versions {
-    /// The role that is older here than in `before`, if one is.
+    /// The role that is older here than in `before`, if any.
     #[must_use]
     pub fn older_than(&self, before: &Versions) -> Option<&'static str> {
         let pairs = [
@@ -74,7 +74,7 @@ impl Versions {
         pairs.into_iter().find(|(now, before, _)| now < before).map(|(_, _, role)| role)
     }
 
-    /// The higher of each.
+    /// The higher version of each role.
     #[must_use]
     pub fn highest(&self, other: &Versions) -> Versions {
         Versions {
@@ -86,23 +86,23 @@ impl Versions {
     }
 }
 
-/// Metadata whose signatures hold.
+/// Metadata with valid signatures.
 #[derive(Debug)]
 pub struct Loaded {
-    /// The index's bytes.
+    /// The index's content.
     pub index: Verified<Vec<u8>>,
-    /// The versions met.
+    /// The versions found.
     pub versions: Versions,
-    /// When the earliest of the roles expires.
+    /// The earliest expiry of all roles.
     pub expires: jiff::Timestamp,
 }
 
-/// Files to be written, in this order: each only refers to ones before it.
+/// Files to write, in this order: each refers only to earlier ones.
 #[derive(Debug, Clone)]
 pub struct Published {
-    /// Path below the store, and content.
+    /// Path relative to the store, and content.
     pub files: Vec<(PathBuf, Vec<u8>)>,
-    /// The versions that they carry.
+    /// Their versions.
     pub versions: Versions,
 }
 
@@ -114,7 +114,7 @@ fn sources(keys: &[&KeyPair]) -> Vec<Box<dyn KeySource>> {
     keys.iter().map(|k| Box::new((*k).clone()) as Box<dyn KeySource>).collect()
 }
 
-/// Signs a role and writes it the same way each time: keys in order, so that equal content has equal bytes.
+/// Signs a role deterministically: keys sorted, so that equal content has equal bytes.
 fn sign<R>(role: R, root: &schema::Root, keys: &[&KeyPair]) -> Result<Vec<u8>, MetadataError>
 where
     R: schema::Role + Serialize + Clone,
@@ -136,7 +136,7 @@ fn hashes_of(bytes: &[u8]) -> Hashes {
     Hashes { sha256: digest(&SHA256, bytes).as_ref().to_vec().into(), _extra: HashMap::new() }
 }
 
-/// Makes the first list of keys (`1.root.json`).
+/// Creates the first root metadata (`1.root.json`).
 ///
 /// # Errors
 /// When it cannot be signed.
@@ -161,10 +161,10 @@ pub fn first_root(keys: &StoreKeys, expires: jiff::Timestamp) -> Result<Vec<u8>,
     sign(root.clone(), &root, &[&keys.root])
 }
 
-/// The fingerprints of the keys that sign the list of keys: SHA-256 key ids in hexadecimal (specification 4.2).
+/// The fingerprints of the root keys: SHA-256 key ids in hexadecimal (specification 4.2).
 ///
 /// # Errors
-/// When the bytes are no root metadata.
+/// When the bytes are not root metadata.
 pub fn root_key_ids(root: &[u8]) -> Result<Vec<String>, MetadataError> {
     let root: Signed<schema::Root> = serde_json::from_slice(root).map_err(make)?;
     let role = root.signed.roles.get(&RoleType::Root);
@@ -173,10 +173,10 @@ pub fn root_key_ids(root: &[u8]) -> Result<Vec<String>, MetadataError> {
     Ok(ids)
 }
 
-/// Signs an index: everything a store must hold so that it is verified.
+/// Signs an index, which lists everything that a store contains.
 ///
 /// # Errors
-/// When the key is not one that the root names for publishing.
+/// When the key is not a publishing key of the root.
 pub fn publish(
     root: &[u8],
     key: &KeyPair,
@@ -236,15 +236,15 @@ pub fn publish(
 /// Follows the chain from a trusted root to the index.
 ///
 /// # Errors
-/// When any link of it does not hold.
+/// When any part of it is invalid.
 pub fn load(pinned_root: &[u8], store: &Path, scratch: &[PathBuf]) -> Result<Loaded, MetadataError> {
     let url = |name: &str| {
         Url::from_directory_path(store.join(name))
             .map_err(|()| make(std::io::Error::other("the store's path is not absolute")))
     };
     let (metadata, targets) = (url("metadata")?, url("targets")?);
-    // Fresh for each run: the library compares its clock and the versions with what an earlier run left here, and a
-    // stick that once was used on a machine set to a far year must not refuse to load for ever after.
+    // Empty for each run: the library compares its clock and the versions with an earlier run's data there, and a
+    // stick once used on a machine with a clock far in the future must still load afterwards.
     let datastore = scratch_folder(scratch)?;
     let limits = Limits {
         max_root_size: MAX_METADATA,
@@ -288,7 +288,7 @@ pub fn load(pinned_root: &[u8], store: &Path, scratch: &[PathBuf]) -> Result<Loa
     })
 }
 
-/// A private folder in the first place that takes one: memory before disk, since the disk may be full.
+/// A private folder in the first usable place: memory before disk, since the disk may be full.
 fn scratch_folder(places: &[PathBuf]) -> Result<tempfile::TempDir, MetadataError> {
     let mut last = std::io::Error::from(std::io::ErrorKind::NotFound);
     for place in places {

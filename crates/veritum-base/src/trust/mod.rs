@@ -1,13 +1,14 @@
-//! Who verifies: signatures, keys, chains. The only maker of [`Verified`].
+//! Signatures, keys and chains of trust. The only code that creates [`Verified`].
 //!
-//! The chain of a store: file ← manifest ← signed index ← trusted key. The store's metadata is a repository after
-//! The Update Framework specification 1.0 (roles root, targets, snapshot, timestamp).
+//! The chain of a store: file ← manifest ← signed index ← trusted key. The store's metadata is a repository as in The Update
+//! Framework specification 1.0 (roles root, targets, snapshot, timestamp).
 //!
-//! The chain of a repository: file ← package ← index ← signed release file ← vendor's key, one that Veritum ships or the
-//! administrator has trusted.
+//! The chain of a repository: file ← package ← index ← signed release file ← the vendor's key, built in or trusted by the
+//! administrator.
 
 mod doubts;
 mod facts;
+mod key_folders;
 mod keys;
 mod metadata;
 pub mod openpgp;
@@ -18,6 +19,7 @@ mod vendors;
 
 pub use doubts::Doubts;
 pub use facts::{FactKind, Facts};
+pub use key_folders::KeyFolders;
 pub use keys::{KeyPair, KeysError, StoreKeys};
 pub use metadata::{Loaded, MetadataError, Published, Versions, first_root, load, publish, root_key_ids};
 pub use pins::{Pin, PinError, Pins, SeenVersions};
@@ -32,49 +34,49 @@ use aws_lc_rs::digest::{Context, SHA256};
 use crate::model::Digest;
 use crate::platform::debian::apt::FileSum;
 
-/// Something whose chain of trust was followed to its end. Only this module makes one.
+/// A value whose chain of trust was followed to its end. Only this module creates one.
 #[derive(Debug, Clone)]
 pub struct Verified<T>(T);
 
-/// Bytes that are not the ones that were verified.
+/// Bytes that differ from the verified ones.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("checksum differs from the signed one")]
 pub struct NotAuthentic;
 
 impl<T> Verified<T> {
-    /// What was verified.
+    /// The verified value.
     pub fn get(&self) -> &T {
         &self.0
     }
 
-    /// What was verified, without the proof.
+    /// The value, without the proof.
     pub fn into_inner(self) -> T {
         self.0
     }
 
-    /// A part of what was verified.
+    /// A part of the verified value.
     ///
-    /// The closure can only answer with something inside of it, so nothing foreign slips in.
+    /// The closure can only return a part of it, so nothing else becomes verified.
     pub fn part<U: ?Sized>(&self, which: impl for<'b> FnOnce(&'b T) -> &'b U) -> Verified<&U> {
         Verified(which(&self.0))
     }
 
-    /// Derives something from what was verified and from nothing else.
+    /// Derives a value from the verified one alone.
     ///
     /// # Errors
-    /// Those of the derivation.
+    /// Those of the function.
     pub fn derive<U, E>(self, how: impl FnOnce(T) -> Result<U, E>) -> Result<Verified<U>, E> {
         how(self.0).map(Verified)
     }
 
-    /// As [`derive`](Self::derive), where nothing can go wrong.
+    /// As [`derive`](Self::derive), for functions that cannot fail.
     pub fn map<U>(self, how: impl FnOnce(T) -> U) -> Verified<U> {
         Verified(how(self.0))
     }
 }
 
 impl<'a, T> Verified<&'a Option<T>> {
-    /// What was verified, when there is any of it.
+    /// The verified value, if there is one.
     #[must_use]
     pub fn flipped(self) -> Option<Verified<&'a T>> {
         self.0.as_ref().map(Verified)
@@ -82,7 +84,7 @@ impl<'a, T> Verified<&'a Option<T>> {
 }
 
 impl<T: Clone> Verified<&T> {
-    /// A copy of its own.
+    /// An owned copy.
     #[must_use]
     pub fn cloned(&self) -> Verified<T> {
         Verified(self.0.clone())
@@ -95,20 +97,21 @@ pub fn sha256_hex(bytes: &[u8]) -> String {
     hex::encode(aws_lc_rs::digest::digest(&SHA256, bytes).as_ref())
 }
 
-/// Digests what is read through it (SHA-256): a file on a medium that others write to may change after it was verified.
+/// A reader that computes the SHA-256 of what is read through it: a file on a medium that others write to may change after
+/// it was verified.
 pub struct Digesting<R> {
     from: R,
     context: Context,
 }
 
 impl<R> Digesting<R> {
-    /// Reads from there.
+    /// Wraps a reader.
     #[must_use]
     pub fn new(from: R) -> Self {
         Self { from, context: Context::new(&SHA256) }
     }
 
-    /// The digest of all that was read.
+    /// The SHA-256 of everything read.
     #[must_use]
     pub fn finish(self) -> [u8; 32] {
         let mut sha256 = [0; 32];
@@ -125,21 +128,21 @@ impl<R: io::Read> io::Read for Digesting<R> {
     }
 }
 
-/// Verifies bytes by a size and a SHA-256 that are themselves verified.
+/// Verifies bytes by a verified size and SHA-256.
 ///
 /// # Errors
-/// When they are other bytes.
+/// When they differ.
 pub fn verify_sum(bytes: Vec<u8>, by: &Verified<FileSum>) -> Result<Verified<Vec<u8>>, NotAuthentic> {
     let FileSum { size, sha256 } = by.0;
     let same = bytes.len() as u64 == size && aws_lc_rs::digest::digest(&SHA256, &bytes).as_ref() == sha256;
     if same { Ok(Verified(bytes)) } else { Err(NotAuthentic) }
 }
 
-/// Verifies a file's content by a size and a SHA-256 that are themselves verified; it is read from its beginning
-/// to its end, and is at its beginning again.
+/// Verifies a file's content by a verified size and SHA-256; it is read from beginning to end, and is at its beginning
+/// afterwards.
 ///
 /// # Errors
-/// When it cannot be read, or has another content.
+/// When it cannot be read, or differs.
 pub fn verify_file(
     mut file: std::fs::File,
     by: &Verified<FileSum>,
@@ -163,15 +166,15 @@ pub fn verify_file(
     Ok(if same { Ok(Verified(file)) } else { Err(NotAuthentic) })
 }
 
-/// Verifies bytes by a digest that is itself verified.
+/// Verifies bytes by a verified digest.
 ///
 /// # Errors
-/// When they are other bytes.
+/// When they differ.
 pub fn verify_digest(bytes: Vec<u8>, by: Verified<&Digest>) -> Result<Verified<Vec<u8>>, NotAuthentic> {
     if Digest::hash(&bytes) == *by.0 { Ok(Verified(bytes)) } else { Err(NotAuthentic) }
 }
 
-/// For tests of the modules above: a chain that no one followed.
+/// For tests of the modules above: a value without a chain of trust.
 #[cfg(test)]
 pub(crate) mod testing {
     pub(crate) fn verified<T>(it: T) -> super::Verified<T> {

@@ -11,11 +11,11 @@ use serde::{Deserialize, Serialize};
 
 use super::metadata::Versions;
 
-/// A trusted key file over this size is none.
+/// Larger trusted key files are refused.
 const MAX_PIN: u64 = 4 << 20;
 const FORMAT: &str = "veritum.pin/1";
 
-/// Why trusted keys cannot be read or kept.
+/// Why trusted keys cannot be read or saved.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum PinError {
@@ -24,7 +24,7 @@ pub enum PinError {
     File {
         /// The path.
         path: PathBuf,
-        /// The source.
+        /// The cause.
         source: io::Error,
     },
     /// A file of the trust folder is damaged.
@@ -32,10 +32,10 @@ pub enum PinError {
     Damaged {
         /// The path.
         path: PathBuf,
-        /// The source.
+        /// The cause.
         source: serde_json::Error,
     },
-    /// A file of the trust folder was written by a newer Veritum.
+    /// A file of the trust folder has the format of a newer Veritum.
     #[error("{} was written by a newer Veritum", path.display())]
     Newer {
         /// The path.
@@ -43,15 +43,15 @@ pub enum PinError {
     },
 }
 
-/// A store's root that the administrator trusts.
+/// A trusted root of a store.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Pin {
     format: String,
-    /// Where the store was when it was trusted; for people, never compared.
+    /// The location of the store when it was trusted; for people, never compared.
     pub location: String,
     /// When it was trusted.
     pub pinned: jiff::Timestamp,
-    /// The root metadata, as text.
+    /// The root metadata as text.
     pub root: String,
 }
 
@@ -90,7 +90,7 @@ impl Pins {
     /// The trusted key for exactly this root metadata.
     ///
     /// # Errors
-    /// When there is one and it cannot be read.
+    /// When it exists and cannot be read.
     pub fn find(&self, root: &[u8]) -> Result<Option<Pin>, PinError> {
         let path = self.file(root);
         let Some(pin) = read_json::<Pin>(&path)? else { return Ok(None) };
@@ -100,7 +100,7 @@ impl Pins {
         Ok((pin.root.as_bytes() == root).then_some(pin))
     }
 
-    /// All trusted keys, by file name; unreadable ones are passed over.
+    /// All trusted keys, by file name; unreadable ones are skipped.
     #[must_use]
     pub fn all(&self) -> Vec<Pin> {
         let Ok(entries) = std::fs::read_dir(&self.folder) else { return Vec::new() };
@@ -120,18 +120,18 @@ impl Pins {
         write_json(&self.folder, &self.file(root), &pin)
     }
 
-    /// The highest versions seen of the store with that root; zeros when none were.
+    /// The highest versions seen of the store with that root; zeros if none.
     ///
     /// # Errors
-    /// When they are there and cannot be read: then no one can say whether the store was rolled back.
+    /// When the record exists and cannot be read: then a rollback could not be detected.
     pub fn seen(&self, root: &[u8]) -> Result<SeenVersions, PinError> {
         Ok(read_json(&self.seen_file(root))?.unwrap_or_default())
     }
 
-    /// Keeps the highest versions seen.
+    /// Saves the highest versions seen.
     ///
     /// # Errors
-    /// When the folder cannot be written (a read-only stick): then the next run knows no more than this one did.
+    /// When the folder cannot be written (a read-only stick): the next run then has the same information as this one.
     pub fn keep_seen(&self, root: &[u8], seen: &SeenVersions) -> Result<(), PinError> {
         write_json(&self.folder, &self.seen_file(root), seen)
     }
@@ -155,7 +155,7 @@ pub(super) fn write_json<T: Serialize>(folder: &Path, path: &Path, value: &T) ->
     write_bytes(folder, path, &bytes)
 }
 
-/// Writes a file of the administrator's folder whole or not at all.
+/// Writes a file of the administrator's folder atomically.
 pub(super) fn write_bytes(folder: &Path, path: &Path, bytes: &[u8]) -> Result<(), PinError> {
     let at = |source| PinError::File { path: path.to_owned(), source };
     std::fs::create_dir_all(folder).map_err(at)?;

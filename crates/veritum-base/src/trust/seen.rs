@@ -1,18 +1,18 @@
-//! The newest release of each repository that the administrator has seen: a repository must not go back in time.
+//! The newest release seen of each repository: a repository must not go back in time.
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use super::pins::{PinError, read_json, write_json};
 
-/// The dates of the newest releases seen, by repository and suite; kept without a clock.
+/// The dates of the newest releases seen, by repository and suite; independent of the clock.
 #[derive(Debug, Clone)]
 pub struct SeenReleases {
     folder: PathBuf,
 }
 
 impl SeenReleases {
-    /// Those in the administrator's trust folder; it need not exist.
+    /// The record in the administrator's trust folder; it need not exist.
     #[must_use]
     pub fn in_folder(trust: &Path) -> Self {
         Self { folder: trust.to_owned() }
@@ -30,16 +30,16 @@ impl SeenReleases {
         Ok(read_json(&self.origins_path())?.unwrap_or_default())
     }
 
-    /// The origin that a repository's suite named before, when it was another one. One that names none says nothing.
+    /// The origin that a repository's suite had before, if it was another one. A release file without an origin is accepted.
     ///
     /// # Errors
-    /// When the record is there and cannot be read.
+    /// When the record exists and cannot be read.
     pub fn other_origin(&self, repositories: &str, origin: &str) -> Result<Option<String>, PinError> {
         let mut seen = self.origins()?;
         Ok(seen.remove(repositories).filter(|before| before != origin && !origin.is_empty()))
     }
 
-    /// Keeps the origin that a repository's suite names, the first time that it names one.
+    /// Saves the first origin that a repository's suite names.
     ///
     /// # Errors
     /// When the folder cannot be written, or the record cannot be read.
@@ -55,7 +55,7 @@ impl SeenReleases {
     /// The newest release seen of a repository's suite.
     ///
     /// # Errors
-    /// When the record is there and cannot be read: then no one can say whether the repository went back.
+    /// When the record exists and cannot be read: then a rollback of the repository could not be detected.
     pub fn newest(&self, repositories: &str) -> Result<Option<jiff::Timestamp>, PinError> {
         Ok(self.all()?.get(repositories).copied())
     }
@@ -64,7 +64,7 @@ impl SeenReleases {
         Ok(read_json(&self.path())?.unwrap_or_default())
     }
 
-    /// Keeps a release's date when it is newer than what was seen before.
+    /// Saves a release's date if it is newer than the recorded one.
     ///
     /// # Errors
     /// When the folder cannot be written, or the record cannot be read.

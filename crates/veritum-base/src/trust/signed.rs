@@ -1,8 +1,7 @@
-//! The signed files of a store one by one: which of them is the first that does not hold, and what a intact copy of all
-//! of them is.
+//! The signed files of a store, one by one: finds the first invalid one, and recognises an intact copy of all of them.
 //!
 //! Reading a store goes through the library of The Update Framework; this follows the same chain (specification 1.0.33,
-//! 5.4 to 5.7) only to say where it breaks, and to carry whole sets of files from one copy of a store to another.
+//! 5.4 to 5.7) only to find where it breaks, and to copy sets of files from one copy of a store to another.
 
 use aws_lc_rs::digest::{SHA256, digest};
 use serde::Serialize;
@@ -11,31 +10,30 @@ use tough::schema::{self, Hashes, Signed};
 
 use super::metadata::{INDEX, MAX_INDEX, MAX_METADATA, Versions};
 
-/// A signed file that does not hold.
+/// An invalid signed file.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Broken {
-    /// The file, below the store's folder.
+    /// The file, relative to the store's folder.
     pub name: String,
-    /// Whether it is not there at all.
+    /// Whether it is missing.
     pub missing: bool,
-    /// Why it does not hold.
+    /// The error.
     pub why: String,
 }
 
-/// The signed files of a store that hold together, in the order in which they are written: each only refers to ones
-/// before it.
+/// A consistent set of a store's signed files, in the order of writing: each refers only to earlier ones.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SignedFiles {
-    /// Name below the store's folder, and content.
+    /// Name relative to the store's folder, and content.
     pub files: Vec<(String, Vec<u8>)>,
-    /// The versions that they carry.
+    /// Their versions.
     pub versions: Versions,
 }
 
-/// Reads a file of a store by its name below the store's folder, at most so many bytes; none when it is not there.
+/// Reads a file of a store by its relative name, limited in bytes; `None` when it does not exist.
 pub type ReadFile<'a> = dyn Fn(&str, u64) -> Result<Option<Vec<u8>>, String> + 'a;
 
-/// Whether bytes are root metadata that is signed by its own keys: damaged bytes never are.
+/// Whether bytes are root metadata signed by its own keys: damaged bytes never are.
 #[must_use]
 pub fn is_root(bytes: &[u8]) -> bool {
     serde_json::from_slice::<Signed<schema::Root>>(bytes).is_ok_and(|root| root.signed.verify_role(&root).is_ok())
@@ -44,7 +42,7 @@ pub fn is_root(bytes: &[u8]) -> bool {
 /// Follows the chain from a trusted root to the index.
 ///
 /// # Errors
-/// The first file that does not hold.
+/// The first invalid file.
 pub fn signed_files(root: &[u8], read: &ReadFile<'_>) -> Result<SignedFiles, Broken> {
     let broken = |name: &str, why: &str| Broken { name: name.to_owned(), missing: false, why: why.to_owned() };
     let get = |name: &str, most: u64| match read(name, most) {

@@ -1,7 +1,7 @@
-//! Which repositories' keys count: those that Veritum ships, and those that the administrator trusted.
+//! The accepted keys of repositories: those built in, and those that the administrator has trusted.
 //!
-//! A machine's own keyrings bring the keys; they do not say whether a key is to be believed, since the one that can alter
-//! the machine's files can alter its keyrings as well.
+//! A machine's own keyrings provide keys, but do not decide which are accepted: anyone who can alter the machine's files can
+//! alter its keyrings as well.
 
 use std::path::{Path, PathBuf};
 
@@ -34,13 +34,13 @@ const SHIPPED: [&str; 16] = [
     // 8, jessie
     "126C0D24BD8A2942CC7DF8AC7638D0442B90D010",
 ];
-/// Those keys themselves, without other people's signatures on them. Where a machine's own keyring is damaged or gone,
-/// the chain to its repository can still be followed. The keys fall under no copyright.
+/// Those keys themselves, without third-party signatures. If a machine's own keyring is damaged or missing, the chain to its
+/// repository can still be followed. The keys are not protected by copyright.
 const SHIPPED_KEYS: &[u8] = include_bytes!("debian-archive.gpg");
-/// A trusted key's file over this size is none.
+/// Larger trusted key files are refused.
 const MAX_KEY: u64 = 16 << 20;
 
-/// The keys that count for this administrator.
+/// The accepted keys.
 #[derive(Debug, Clone)]
 pub struct VendorKeys {
     folder: PathBuf,
@@ -49,7 +49,7 @@ pub struct VendorKeys {
 }
 
 impl VendorKeys {
-    /// The shipped keys and those in the administrator's trust folder; it need not exist.
+    /// The built-in keys and those in the administrator's trust folder; it need not exist.
     #[must_use]
     pub fn in_folder(trust: &Path) -> Self {
         let folder = trust.join("keys");
@@ -61,7 +61,7 @@ impl VendorKeys {
             let Some(stem) = path.file_stem().and_then(|s| s.to_str()).filter(|_| small) else { continue };
             let read = std::fs::read(&path).ok().and_then(|bytes| Keyring::read(&bytes).ok());
             if let Some(mut read) = read {
-                // The name says which key of the file was trusted; another key in it was not.
+                // The file name identifies the trusted key; other keys in the file are not trusted.
                 read.keep(&[stem.to_owned()]);
                 pinned.extend(read.certificates().iter().map(|c| c.fingerprint().to_owned()));
                 keyring.extend(read);
@@ -70,13 +70,13 @@ impl VendorKeys {
         Self { folder, pinned, keyring }
     }
 
-    /// Whether a primary key counts.
+    /// Whether a primary key is accepted.
     #[must_use]
     pub fn knows(&self, fingerprint: &str) -> bool {
         SHIPPED.contains(&fingerprint) || self.pinned.iter().any(|p| p == fingerprint)
     }
 
-    /// The keys themselves: those that are shipped, and the trusted ones.
+    /// The keys themselves: built-in and trusted.
     #[must_use]
     pub fn keyring(&self) -> &Keyring {
         &self.keyring

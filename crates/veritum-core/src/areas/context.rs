@@ -1,4 +1,4 @@
-//! [`Cx`]: what an area is given to look with.
+//! [`Cx`]: the input of an area.
 
 use std::cell::RefCell;
 use std::collections::{HashMap, HashSet};
@@ -11,32 +11,32 @@ use crate::model::{AreaName, PackageId, Scope, SystemPath};
 use crate::supply::Supply;
 use crate::system::{System, WorkError};
 
-/// Downloads that were tried and did not come about, with the reason.
+/// Downloads that failed, with the reason.
 pub type Failed = HashMap<PackageId, String>;
 
-/// How things are examined.
+/// How the areas are examined.
 #[derive(Debug, Clone, Copy)]
 pub struct How<'a> {
     /// Whether the store is read from the medium rather than from the cache.
     pub fresh: bool,
     /// Places of the machine that were just written: they are read from the medium.
     pub written: Option<&'a HashSet<SystemPath>>,
-    /// Whether what has not changed since the last full check is not read again.
+    /// Whether files unchanged since the last full check are skipped.
     pub quick: bool,
-    /// Whether a repair is planned: repositories are then asked what they offer, not only whether they answer.
+    /// Whether a repair is planned: repositories are then asked for their lists, not only whether they answer.
     pub plans: bool,
     /// Whether this run holds, or will take, the locks that a repair needs.
     pub locked: bool,
-    /// Whether what a repair is going to take is fetched from a store on a web server.
+    /// Whether contents that a repair needs are downloaded from a store on a web server.
     pub fetch: bool,
-    /// Downloads that were tried and did not come about.
+    /// Downloads that failed.
     pub failed: &'a Failed,
-    /// Whether what was found until a person interrupted the run is an answer, too.
+    /// Whether results before an interruption are returned.
     pub partial: bool,
 }
 
 impl<'a> How<'a> {
-    /// Everything once, as it is.
+    /// A complete check.
     #[must_use]
     pub fn plain(failed: &'a Failed) -> Self {
         Self {
@@ -58,28 +58,28 @@ impl<'a> How<'a> {
     }
 }
 
-/// What an area is given to look with: the system, what can be fetched, what was named, and what areas share.
+/// The input of an area: the system, its sources, the scope, and results that areas share.
 pub struct Cx<'a> {
     /// The system.
     pub system: &'a System,
-    /// What can be fetched.
+    /// The sources of packages.
     pub supply: Supply<'a>,
     /// The homes of login users.
     pub homes: &'a HomesSeen,
-    /// What was named.
+    /// The scope.
     pub scope: &'a Scope,
-    /// The areas that are examined in this run.
+    /// The areas that this run examines.
     pub wanted: Vec<AreaName>,
     /// How things are examined.
     pub how: How<'a>,
-    /// Who is reported, and may interrupt.
+    /// Receives events, and may stop the run.
     pub observer: &'a dyn Observer,
-    /// What should be there, and one examination of all files: made when an area first asks.
+    /// References, and one examination of all files: made when an area first needs them.
     pub(super) evidence: RefCell<Evidence>,
 }
 
 impl<'a> Cx<'a> {
-    /// A context in which nothing was examined yet.
+    /// A context without results.
     #[must_use]
     pub fn new(
         supply: Supply<'a>,
@@ -92,21 +92,21 @@ impl<'a> Cx<'a> {
         Self { system: supply.system, supply, homes, scope, wanted, how, observer, evidence: RefCell::default() }
     }
 
-    /// A new context for another scope, with nothing examined yet.
+    /// A context for another scope, without results.
     #[must_use]
     pub fn narrowed<'b>(&'b self, scope: &'b Scope) -> Cx<'b> {
         let wanted = AREAS.iter().filter(|area| is_wanted(**area, scope)).map(|area| area.about().name.clone());
         Cx::new(self.supply, self.homes, scope, wanted.collect(), self.how, self.observer)
     }
 
-    /// The same with what was gathered and seen before, where nothing of it has changed since.
+    /// A context with earlier results that are still valid.
     #[must_use]
     pub fn with_evidence(self, evidence: Evidence) -> Self {
         self.evidence.replace(evidence);
         self
     }
 
-    /// What was gathered and seen, when the looking is over.
+    /// The results, after the last area.
     #[must_use]
     pub fn into_evidence(self) -> Evidence {
         self.evidence.into_inner()
@@ -118,10 +118,10 @@ impl<'a> Cx<'a> {
         self.wanted.contains(area)
     }
 
-    /// What came of a part; `None` when it was interrupted and what was found until then is an answer.
+    /// The result of a part; `None` when it was interrupted and earlier results are returned.
     ///
     /// # Errors
-    /// Whatever else went wrong.
+    /// Any other error.
     pub fn so_far<T>(&self, part: Result<T, WorkError>, stopped: &mut bool) -> Result<Option<T>, WorkError> {
         match part {
             Err(WorkError::Stopped) if self.how.partial => {

@@ -2,27 +2,27 @@
 
 use crate::report::FirstDifference;
 
-/// Bytes shown from the first difference on.
+/// The number of bytes shown from the first difference on.
 pub(super) const SHOWN: usize = 16;
-/// So many lines are shown of each side.
+/// The number of lines shown of each side.
 const SHOWN_LINES: usize = 3;
-/// And so many characters of a line.
+/// The number of characters shown of a line.
 const SHOWN_SIGNS: usize = 160;
 
-/// The lines of a text from one on, counted from 1.
+/// The lines of a text from a given one on, counted from 1.
 pub(super) fn lines_from(text: &[u8], line: u64) -> Vec<String> {
     let skip = usize::try_from(line).unwrap_or(usize::MAX).saturating_sub(1);
     let lines = text.split(|b| *b == b'\n').skip(skip).take(SHOWN_LINES);
     let cut = |line: &[u8]| String::from_utf8_lossy(line).chars().take(SHOWN_SIGNS).collect::<String>();
     let mut all: Vec<String> = lines.map(cut).collect();
-    // What follows the last line break is no line.
+    // The text after the last line break is not a line.
     if all.last().is_some_and(String::is_empty) && text.ends_with(b"\n") && all.len() < SHOWN_LINES {
         all.pop();
     }
     all
 }
 
-/// Finds the first place in which two contents differ.
+/// Finds the first difference between two contents.
 pub(super) struct Comparison {
     offset: u64,
     line: u64,
@@ -31,7 +31,7 @@ pub(super) struct Comparison {
 }
 
 impl Comparison {
-    /// A comparison that has not begun.
+    /// A comparison at its start.
     pub(super) fn new() -> Self {
         Self { offset: 0, line: 1, text: true, found: None }
     }

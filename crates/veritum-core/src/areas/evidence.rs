@@ -1,8 +1,8 @@
-//! What areas share while they look: what should be there, and one examination of all files. Made when an area first asks for it.
+//! Results that areas share: references, and one examination of all files. Made when an area first needs them.
 //!
-//! Two stages, since the second depends on what the store turned out to have: a [first look](Cx::first_look) by the strongest
-//! reference available; then, where something differs or lacks, the repository is asked, and what differs is
-//! [examined by that](Cx::full_look).
+//! Two stages, because the second depends on the state of the store: a [first look](Cx::first_look) with the strongest
+//! reference available; then, if something differs or is missing, the repository is asked, and the differing files are
+//! [examined with that](Cx::full_look).
 
 use std::cell::RefMut;
 use std::collections::{BTreeSet, HashMap};
@@ -20,52 +20,52 @@ use crate::scan;
 use crate::store::{Listing, Store};
 use crate::system::WorkError;
 
-/// What should be there, and what is wrong with packages' records, judged on the way.
+/// References, and the problems of packages' records found on the way.
 #[derive(Debug, Default)]
 pub struct Gathered {
-    /// What should be there.
+    /// The references.
     pub reference: Reference,
-    /// What is wrong with packages' records.
+    /// The problems of packages' records.
     pub record_faults: Vec<RecordFault>,
 }
 
-/// One examination of all files that are wanted.
+/// One examination of all files in the scope.
 #[derive(Debug)]
 pub struct FilesLook {
-    /// What came of it.
+    /// Its result.
     pub check: FilesCheck,
-    /// What was named, in every spelling, with the other names of its files.
+    /// The scope, in every spelling, with the other names of its files.
     pub scope: Scope,
-    /// What an earlier check saw, where what it saw is not read again.
+    /// Observations of an earlier check whose files are skipped.
     pub before: Option<SeenFiles>,
-    /// What the store holds, listed next to the rest of the work.
+    /// The store's contents, listed beside the rest of the work.
     pub listing: Option<Listing>,
-    /// Whether a person interrupted the run.
+    /// Whether it was interrupted.
     pub stopped: bool,
-    /// Seconds that it took.
+    /// Its duration in seconds.
     pub seconds: f64,
-    /// Whether what differs was examined by the repository as well.
+    /// Whether differing files were examined with the repository as well.
     is_full: bool,
     seen: Seen,
 }
 
-/// What was gathered and seen so far.
+/// The results so far.
 #[derive(Debug, Default)]
 pub struct Evidence {
-    /// What should be there.
+    /// The references.
     pub gathered: Option<Gathered>,
-    /// The examine the files.
+    /// The examination of files.
     pub look: Option<FilesLook>,
 }
 
 impl Cx<'_> {
-    /// What was gathered and seen so far.
+    /// The results so far.
     pub fn evidence(&self) -> RefMut<'_, Evidence> {
         self.evidence.borrow_mut()
     }
 
-    /// Gathers what should be there by the strongest reference that this run comes to: with a look at the files where they are
-    /// wanted, since what differs there is compared with more.
+    /// Gathers references of the strongest authority available to this run: with an examination of the files where it is needed,
+    /// because differing files are compared with further references.
     ///
     /// # Errors
     /// If the run was stopped.
@@ -80,11 +80,11 @@ impl Cx<'_> {
         Ok(())
     }
 
-    /// Examines the files by the strongest reference available. What the local package database say comes first; where something was
-    /// named, the repository is asked as well.
+    /// Examines the files with the strongest reference available. The local package database comes first; for a named scope the
+    /// repository is asked as well.
     ///
     /// # Errors
-    /// When a person interrupted the run, and what was seen until then is no answer.
+    /// When the run was interrupted without results.
     pub fn first_look(&self) -> Result<(), WorkError> {
         if self.evidence().look.is_some() {
             return Ok(());
@@ -107,10 +107,10 @@ impl Cx<'_> {
         Ok(())
     }
 
-    /// Examines what differs by what the repository says as well.
+    /// Examines differing files with the repository's references as well.
     ///
     /// # Errors
-    /// When a person interrupted the run, and what was seen until then is no answer.
+    /// When the run was interrupted without results.
     pub fn full_look(&self) -> Result<(), WorkError> {
         self.first_look()?;
         let Evidence { gathered, look } = std::mem::take(&mut *self.evidence());
@@ -121,7 +121,7 @@ impl Cx<'_> {
     }
 
     fn complete(&self, gathered: &mut Gathered, look: &mut FilesLook) -> Result<(), WorkError> {
-        // The caller that interrupted the run gets what was found until then, and waits for nothing more.
+        // After an interruption the results so far are returned without further work.
         if look.is_full || look.stopped {
             return Ok(());
         }
@@ -138,7 +138,7 @@ impl Cx<'_> {
             look.check = self.look(&gathered.reference, &look.scope, look.before.as_ref(), &mut look.seen)?;
             look.stopped = look.check.not_reached > 0;
         }
-        // A hundred thousand small pieces are let go next to the rest of the work.
+        // Dropping a hundred thousand small allocations happens beside the rest of the work.
         let seen = std::mem::take(&mut look.seen);
         self.system.pool.spawn(move || drop(seen));
         look.is_full = true;
@@ -146,19 +146,19 @@ impl Cx<'_> {
         Ok(())
     }
 
-    /// What should be there, by the strongest reference available before anything was examined.
+    /// The references by the strongest authority available before anything was examined.
     fn gathered_available(&self, scope: &Scope) -> Result<Gathered, WorkError> {
         let with_records = self.wants(&DATABASE);
         let items = self.system.installed.packages.len() as u64;
         self.observer.on_event(Event::Begin { phase: Phase::Reading, items, bytes: 0 });
         self.observer.on_event(Event::End);
         self.supply.fetch_ahead(scope, with_records, self.observer)?;
-        // Whatever can be verified without downloading is; where it was asked for, the repositories are asked as well.
+        // Everything that can be verified without downloading is; on request the repositories are asked as well.
         let prepare = |weak: &[PackageId]| match self.system.settings.complete || !scope.is_all() {
             true => self.supply.prepare(weak, self.observer),
             false => self.supply.prepare_available(weak, self.observer),
         };
-        // What no store knows is known before anything is gathered, but where paths were named.
+        // Packages that no store has are known before anything is gathered, unless paths were named.
         let unstored = if scope.paths.is_empty() { self.supply.unstored(scope) } else { Vec::new() };
         prepare(&unstored)?;
         let mut gathered = self.gathered_for(scope, with_records);
@@ -173,7 +173,7 @@ impl Cx<'_> {
         Ok(gathered)
     }
 
-    /// What should be there; on request the records of each package are judged on the way.
+    /// The references; on request the records of each package are judged on the way.
     #[must_use]
     pub fn gathered_for(&self, scope: &Scope, with_records: bool) -> Gathered {
         self.supply.with_sources(|sources| {
@@ -192,8 +192,8 @@ impl Cx<'_> {
         })
     }
 
-    /// What was named with the other names of its files: whether a hard link was cut, only all of them can show. `None` where
-    /// there are none.
+    /// The scope with the other names of its files: only all names show whether a hard link was split. `None` where there are
+    /// none.
     fn with_other_names(&self, reference: &Reference, scope: &Scope) -> Option<Scope> {
         let named = |listed: &SystemPath| scope.paths.iter().any(|path| listed.is_within(path));
         let grouped = reference.expected.iter().filter(|e| e.group.is_some() && named(&e.listed));
@@ -232,13 +232,13 @@ impl Cx<'_> {
                 partial: self.how.partial,
             },
             remember: remember.then_some(system.settings.now),
-            // Where only the machine answers, a second look with a better reference may follow.
+            // Where only the local database verifies, a second look with a better reference may follow.
             keep_seen: reference.packages.iter().any(|c| c.authority == Authority::Local),
         };
         check_files(case, seen, &system.pool, self.observer).map_err(|_| WorkError::Stopped)
     }
 
-    /// Packages that a signed store verifies and of which no store has a content that a repair needs.
+    /// Packages that a signed store verifies, but whose contents no store has.
     fn without_contents(&self, reference: &Reference, files: &FilesCheck) -> Vec<PackageId> {
         let lacks = |e: &&Expected| match &e.kind {
             ExpectedKind::File { digest, .. } => e.authority == Authority::Store && !self.supply.in_a_store(digest),
@@ -251,7 +251,7 @@ impl Cx<'_> {
 }
 
 impl Evidence {
-    /// Contents that a repair of the files that were examined would take from the store.
+    /// Contents that a repair of the examined files would take from the store.
     #[must_use]
     pub fn needed_contents(&self) -> HashMap<Digest, u64> {
         let content =
@@ -265,7 +265,7 @@ impl Evidence {
     }
 }
 
-/// What a repair of the files found would put back: the thing itself, and for a folder all that belongs below it.
+/// What a repair of the files would restore: the file itself, and for a folder everything below it.
 fn needed_things<'a>(reference: &'a Reference, files: &FilesCheck) -> Vec<&'a Expected> {
     let mut things = Vec::new();
     for fault in files.faults.iter().filter(|f| !f.only_meta && f.alias.is_none()) {
@@ -279,7 +279,7 @@ fn needed_things<'a>(reference: &'a Reference, files: &FilesCheck) -> Vec<&'a Ex
     things
 }
 
-/// Packages of which only the machine answers and with which something is wrong.
+/// Packages with problems that only the local database verifies.
 fn weak_with_problems(reference: &Reference, files: &FilesCheck) -> Vec<PackageId> {
     let mut weak: BTreeSet<&PackageId> = BTreeSet::new();
     for fault in &files.faults {
@@ -288,7 +288,7 @@ fn weak_with_problems(reference: &Reference, files: &FilesCheck) -> Vec<PackageI
     reference.only_weak(&weak)
 }
 
-/// Packages something is wrong with the records of, and of which only their .deb file could show what.
+/// Packages whose records have problems that only their .deb file could resolve.
 fn weak_by_records(gathered: &Gathered) -> Vec<PackageId> {
     let wants = |f: &&RecordFault| f.fix.as_ref().is_err_and(|u| u.package_helps);
     let ids: BTreeSet<&PackageId> =

@@ -1,4 +1,4 @@
-//! [`Examined`]: what came of one area; [`Checked`]: what came of all of them.
+//! [`Examined`]: the result of one area; [`Checked`]: the results of all areas.
 
 use std::collections::BTreeMap;
 use std::time::Instant;
@@ -12,88 +12,88 @@ use crate::repository::Lacking;
 use crate::scan::{Remembered, SnapshotBuilder};
 use crate::supply::download_report;
 
-/// How far an area was examined.
+/// The coverage of an area.
 #[derive(Debug, Clone, Default)]
 pub struct Coverage {
-    /// Things examined.
+    /// The number of items examined.
     pub examined: u64,
-    /// Bytes read.
+    /// The number of bytes read.
     pub bytes: u64,
-    /// Seconds it took.
+    /// The duration in seconds.
     pub seconds: f64,
-    /// Things examined, by who answers for them.
+    /// The number of items by the authority that verifies them.
     pub verified_by: BTreeMap<Authority, u64>,
-    /// Of those that only the machine answers for: how many could only be seen to exist.
+    /// The number of items that only the local database verifies and that could only be seen to exist.
     pub presence_only: u64,
     /// How far it went, in a sentence, where it can go further.
     pub extent: Option<String>,
     /// What was not examined.
     pub unexamined: Vec<UnexaminedReport>,
-    /// Whether something that was to be examined could not be: then nothing is said to be intact.
+    /// Whether something could not be examined: then the area is not reported as intact.
     pub incomplete: bool,
-    /// Whether part of it is known too weakly to be called intact.
+    /// Whether part of it is verified too weakly to be reported as intact.
     pub weak: bool,
-    /// Installed packages, by who answers for them, where they were examined.
+    /// Installed packages by the authority that verifies them, if they were examined.
     pub packages: BTreeMap<Authority, u64>,
-    /// What could not be verified for want of packages.
+    /// What could not be verified for lack of packages.
     pub unverified: Option<UnverifiedReport>,
-    /// Notes beyond those that are listed.
+    /// The number of notes that are not listed.
     pub more_notes: u64,
 }
 
-/// What is to be remembered of the files for the next check.
+/// What the next check can use.
 #[derive(Debug, Default)]
 pub struct Memory {
-    /// What was seen of each.
+    /// The observations of files.
     pub files: Remembered,
-    /// What was where; `None` when something could not be watched.
+    /// The state of every place; `None` when something could not be watched.
     pub snapshot: Option<SnapshotBuilder>,
 }
 
-/// Correct files that a repair keeps.
+/// Intact files that a repair keeps.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Stays {
     /// Their name, singular and plural.
     pub unit: (&'static str, &'static str),
-    /// How many.
+    /// The number of files.
     pub things: u64,
     /// Their bytes.
     pub bytes: u64,
 }
 
-/// What came of examining one area.
+/// The result of examining one area.
 #[derive(Debug, Default)]
 pub struct Examined {
     /// The area.
     pub area: AreaName,
-    /// Problems and notes: the verdict knows which.
+    /// Problems and notes, distinguished by their verdicts.
     pub findings: Vec<Finding>,
-    /// How far it was examined.
+    /// The coverage.
     pub coverage: Coverage,
     /// What a repair would do, in order.
     pub steps: Vec<Step>,
-    /// What a repair would leave, and why.
+    /// What a repair would not repair, and why.
     pub left: Vec<Left>,
-    /// Correct files that a user might expect to be removed.
+    /// Intact files that a user might expect to be removed.
     pub stays: Option<Stays>,
     /// A doubt about the disk: then nothing is written.
     pub doubt: Option<DiskDoubt>,
-    /// Packages that must be downloaded before all of it can be repaired, with where from.
+    /// Packages that must be downloaded before everything can be repaired, with their sources.
     pub downloads: Vec<(Lacking, String)>,
-    /// What is to be remembered for the next check.
+    /// What the next check can use.
     pub memory: Option<Memory>,
     /// Whether it was interrupted.
     pub stopped: bool,
-    /// Whether nothing of it was reached before that.
+    /// Whether it was interrupted before anything was examined.
     pub unreached: bool,
 }
 
 impl Examined {
-    /// The same, with problems that only another command repairs: a check that names nothing looks, and refers to it.
+    /// The same, with problems that only another command repairs: a check without a scope refers to that command.
     #[must_use]
     pub fn referred(mut self, action: &Action) -> Self {
         self.steps.clear();
-        // Without the network, what package lists say is known from this machine alone: that says nothing about its files.
+        // Without the network, package lists are known from this machine alone: that does not limit the result about its files.
         (self.coverage.weak, self.coverage.incomplete) = (false, false);
         self.coverage.verified_by.clear();
         for finding in self.findings.iter_mut().filter(|finding| finding.verdict.is_problem()) {
@@ -106,13 +106,13 @@ impl Examined {
         self
     }
 
-    /// An area of which nothing is known yet.
+    /// An area without results.
     #[must_use]
     pub fn new(area: AreaName) -> Self {
         Self { area, ..Self::default() }
     }
 
-    /// An area that was not reached before a person interrupted the run.
+    /// An area that an interruption prevented.
     #[must_use]
     pub fn not_reached(area: AreaName) -> Self {
         let mut examined = Self { unreached: true, ..Self::new(area) };
@@ -120,18 +120,18 @@ impl Examined {
         examined
     }
 
-    /// Reports that something was not examined, and why.
+    /// Records that something was not examined, and why.
     pub fn leave_out(&mut self, reason: impl Into<String>) {
         self.leave_out_many(reason, 1, None);
     }
 
-    /// Reports that so many things were not examined for the same reason, with one of them.
+    /// Records that several items were not examined for the same reason, with an example.
     pub fn leave_out_many(&mut self, reason: impl Into<String>, count: u64, example: Option<SystemPath>) {
         let area = self.area.clone();
         self.coverage.unexamined.push(UnexaminedReport { area, reason: reason.into(), count, example });
     }
 
-    /// Notes how long it took.
+    /// Records the duration.
     pub fn took(&mut self, since: Instant) {
         self.coverage.seconds += since.elapsed().as_secs_f64();
     }
@@ -146,13 +146,13 @@ impl Examined {
         self.findings.iter().filter(|finding| !finding.verdict.is_problem())
     }
 
-    /// How many problems a repair would answer.
+    /// The number of problems that a repair would answer.
     #[must_use]
     pub fn repairable(&self) -> u64 {
         self.problems().filter(|finding| finding.remedy.is_some()).count() as u64
     }
 
-    /// What it came to.
+    /// The outcome.
     #[must_use]
     pub fn outcome(&self) -> Outcome {
         if self.problems().next().is_some() {
@@ -183,25 +183,25 @@ impl Examined {
     }
 }
 
-/// What came of all areas that were examined, in working order.
+/// The results of all examined areas, in working order.
 #[derive(Debug, Default)]
 pub struct Checked {
     areas: Vec<Examined>,
 }
 
 impl Checked {
-    /// What came of one area.
+    /// The result of an area.
     #[must_use]
     pub fn get(&self, area: &AreaName) -> Option<&Examined> {
         self.areas.iter().find(|examined| examined.area == *area)
     }
 
-    /// The same, to be taken from.
+    /// The result of an area, mutable.
     pub fn get_mut(&mut self, area: &AreaName) -> Option<&mut Examined> {
         self.areas.iter_mut().find(|examined| examined.area == *area)
     }
 
-    /// Puts what came of an area in the place of what was known of it, or among the others.
+    /// Replaces or adds the result of an area.
     pub fn replace(&mut self, examined: Examined) {
         match self.get_mut(&examined.area) {
             Some(known) => *known = examined,
@@ -213,7 +213,7 @@ impl Checked {
         }
     }
 
-    /// What is to be remembered for the next check.
+    /// What the next check can use.
     pub fn take_memory(&mut self) -> Option<Memory> {
         self.areas.iter_mut().find_map(|examined| examined.memory.take())
     }
@@ -223,24 +223,24 @@ impl Checked {
         self.areas.iter()
     }
 
-    /// All that was found, problems and notes.
+    /// All findings, problems and notes.
     pub fn findings(&self) -> impl Iterator<Item = &Finding> {
         self.areas.iter().flat_map(|examined| &examined.findings)
     }
 
-    /// Why a repair would not answer a finding, if so.
+    /// Why a repair would not answer a finding, if it would not.
     #[must_use]
     pub fn left_of(&self, finding: &Finding) -> Option<&Left> {
         self.areas.iter().flat_map(|examined| &examined.left).find(|left| left.finding == finding.id)
     }
 
-    /// How many problems in all.
+    /// The number of all problems.
     #[must_use]
     pub fn problems(&self) -> u64 {
         self.areas.iter().map(|examined| examined.problems().count() as u64).sum()
     }
 
-    /// Whether the last area that was examined was interrupted: then nothing else is begun.
+    /// Whether the last examined area was interrupted: then nothing else is started.
     #[must_use]
     pub fn stopped_short(&self) -> bool {
         self.areas.iter().any(|examined| examined.stopped)
@@ -252,13 +252,13 @@ impl Checked {
         self.areas.iter().find_map(|examined| examined.doubt.as_ref())
     }
 
-    /// Packages that must be downloaded before all of it can be repaired, each once.
+    /// Packages that must be downloaded before everything can be repaired, each once.
     #[must_use]
     pub fn downloads(&self) -> Vec<(Lacking, String)> {
         downloads(&self.areas.iter().collect::<Vec<_>>())
     }
 
-    /// Writes all of it into the document of a check; `least` is how strongly things must be verified.
+    /// Writes all results into the document of a check; `least` is the required strength of verification.
     pub fn fill(&self, report: &mut CheckReport, least: Option<Authority>) {
         fill(&self.areas.iter().collect::<Vec<_>>(), report, least);
     }
@@ -266,7 +266,7 @@ impl Checked {
 
 fn downloads(areas: &[&Examined]) -> Vec<(Lacking, String)> {
     let mut all: Vec<(Lacking, String)> = Vec::new();
-    // What files need comes first: the store's own needs are reported only where they are others.
+    // Downloads for files come first: those for the store are reported only if they differ.
     for (lacking, from) in areas.iter().rev().flat_map(|examined| &examined.downloads) {
         if !all.iter().any(|(known, _)| known.id == lacking.id) {
             all.push((lacking.clone(), from.clone()));
@@ -275,7 +275,7 @@ fn downloads(areas: &[&Examined]) -> Vec<(Lacking, String)> {
     all
 }
 
-/// Writes what came of these areas into the document of a check; `least` is how strongly things must be verified.
+/// Writes the results of these areas into the document of a check; `least` is the required strength of verification.
 pub fn fill(areas: &[&Examined], report: &mut CheckReport, least: Option<Authority>) {
     let reached: Vec<&&Examined> = areas.iter().filter(|examined| !examined.unreached).collect();
     let coverage = || reached.iter().map(|examined| &examined.coverage);

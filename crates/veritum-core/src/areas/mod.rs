@@ -1,7 +1,7 @@
 //! The areas of examination, a module each behind one trait, and the only list of them.
 //!
-//! To add one: a module next to this file, and its line in [`AREAS`]. The words of the command line, its help, JSON, the order of
-//! work and how its findings are grouped all come from what it says [about](About) itself.
+//! To add one: a module next to this file, and its line in [`AREAS`]. The command line's words, its help, JSON, the order of
+//! work and the grouping of findings all come from the area's own [description](About).
 
 pub mod apps;
 mod context;
@@ -23,7 +23,7 @@ pub use examined::{Checked, Coverage, Examined, Memory, Stays, fill};
 pub use files::FILES;
 pub use step::{After, Fetch, FileWork, Step, ToolRun, When, Work};
 pub use store::STORE;
-pub use updates::UPDATES;
+pub use updates::{UPDATES, blocks_updates};
 pub use volumes::VOLUMES;
 
 use std::borrow::Cow;
@@ -38,28 +38,28 @@ pub static AREAS: &[&dyn Area] =
 
 /// A field of examination.
 pub trait Area: Sync {
-    /// What it says about itself.
+    /// Its description.
     fn about(&self) -> &'static About;
 
-    /// Whether there is anything of it here; a store only where one is used.
+    /// Whether the machine has anything of it; for the store, whether one is used.
     fn is_here(&self, _cx: &Cx<'_>) -> bool {
         true
     }
 
-    /// Whether something that was named is of this area, though the area itself was not named.
+    /// Whether something in the scope belongs to this area, although the area itself was not named.
     fn is_meant(&self, scope: &Scope) -> bool {
         scope.selected(&self.about().name).next().is_some()
     }
 
-    /// Turns typed names into what the run is about.
+    /// Resolves typed names into the scope of the run.
     ///
     /// # Errors
-    /// When nothing, or more than one thing, is called so.
+    /// When no name, or more than one, matches.
     fn resolve(&self, _cx: &Cx<'_>, _scope: &mut Scope) -> Result<(), WorkError> {
         Ok(())
     }
 
-    /// Looks, and plans: every problem leaves with a step that answers it, or with the reason why none does. Writes nothing.
+    /// Examines and plans: every problem has a step that answers it, or a reason why none does. Writes nothing.
     ///
     /// # Errors
     /// If it cannot be examined, or the run was stopped.
@@ -73,7 +73,7 @@ pub trait Area: Sync {
         Ok(ExplainReport::new(finding, checked.left_of(finding).cloned()))
     }
 
-    /// Explains a path, if this area knows what belongs there.
+    /// Explains a path, if this area has a reference for it.
     ///
     /// # Errors
     /// If it cannot be examined, or the run was stopped.
@@ -110,45 +110,45 @@ pub trait Area: Sync {
 
 /// What a repair never touches in the areas that are compared with installed packages.
 pub(crate) const NOT_TOUCHED: &[&str] = &[USERS_FOLDERS, "modified configuration files", "unowned files"];
-/// The folders that hold users' own files.
+/// The folders with users' own files.
 pub(crate) const USERS_FOLDERS: &str = "users' homes (/home, /root)";
 
-/// What an area says about itself.
+/// The description of an area.
 #[derive(Debug)]
 pub struct About {
-    /// Its name: the word of the command line, of JSON and of logs.
+    /// Its name: the word on the command line, in JSON and in logs.
     pub name: AreaName,
     /// Its line in the help, the README and the glossary.
     pub help: &'static str,
-    /// Whether it is compared with installed packages, or these depend on it: a repair that names nothing covers it.
+    /// Whether it is compared with installed packages, or those depend on it: a repair without a scope covers it.
     pub by_default: bool,
-    /// What of it is examined only when the area, or `all`, is named: what needs users' homes or the network.
+    /// What is examined only when the area, or `all`, is named: what needs users' homes or the network.
     pub only_when_named: &'static [&'static str],
-    /// What is counted as examined: one, and several.
+    /// The unit of what is examined, singular and plural.
     pub unit: (&'static str, &'static str),
-    /// The word before a colon that names one thing of it, and the help's line for that.
+    /// The selector, the word before a colon that names one item of it, and its help line.
     pub selector: Option<(&'static str, &'static str)>,
     /// The heading under which a finding is reported.
     pub heading: fn(&Finding) -> Cow<'static, str>,
-    /// What its notes are counted as, where that is not what the verdict says.
+    /// How its notes are counted, if not by their verdicts.
     pub counted_as: &'static [(Verdict, &'static str, &'static str)],
     /// Whether only the packages that a round changed are examined again after it.
     pub by_package: bool,
-    /// Whether what its repair wrote is read from the medium, not from the cache, when it is checked again.
+    /// Whether the files that its repair wrote are read from the medium, not from the cache, in the final check.
     pub rereads_the_medium: bool,
     /// What its repair never touches.
     pub not_touched: &'static [&'static str],
-    /// Whether its problems are mostly answered by a person, with the advice that each has.
+    /// Whether a person answers most of its problems, with the advice that each has.
     pub is_advised: bool,
-    /// Whether the machine itself is examined, rather than what it is compared with.
+    /// Whether the machine itself is examined, rather than its references.
     pub is_of_machine: bool,
-    /// Whether it is judged by what stores, repositories and the package database say: while these and the files stay as they are, so
-    /// does what is found.
+    /// Whether it is judged by stores, repositories and the package database: while these and the files are unchanged, so is
+    /// the result.
     pub by_reference: bool,
 }
 
 impl About {
-    /// What one note of a verdict is, and what several are.
+    /// The words for one note of a verdict and for several.
     #[must_use]
     pub fn counted_as(&self, verdict: Verdict) -> Option<(&'static str, &'static str)> {
         let own = self.counted_as.iter().find(|(of, ..)| *of == verdict).map(|(_, one, many)| (*one, *many));
@@ -156,37 +156,37 @@ impl About {
     }
 }
 
-/// The area of that name, when it is known here.
+/// The area of that name, if this version knows it.
 #[must_use]
 pub fn find(name: &AreaName) -> Option<&'static dyn Area> {
     AREAS.iter().copied().find(|area| area.about().name == *name)
 }
 
-/// What an area says about itself, when it is known here.
+/// The description of an area, if this version knows it.
 #[must_use]
 pub fn about(name: &AreaName) -> Option<&'static About> {
     find(name).map(Area::about)
 }
 
-/// The place of an area in the working order; one that is not known here comes last.
+/// The position of an area in the working order; unknown areas come last.
 #[must_use]
 pub fn position(name: &AreaName) -> usize {
     AREAS.iter().position(|area| area.about().name == *name).unwrap_or(AREAS.len())
 }
 
-/// What a check that names nothing does not examine, in words: `all` includes it.
+/// What a check without a scope does not examine, in words: `all` includes it.
 #[must_use]
 pub fn by_default_alone() -> Vec<&'static str> {
     AREAS.iter().flat_map(|area| area.about().only_when_named).copied().collect()
 }
 
-/// Whether a repair of this scope changes anything in an area: the others are examined, and referred to their own repair.
+/// Whether a repair of this scope changes anything in an area: the others are examined, and refer to their own repair.
 #[must_use]
 pub fn is_repaired(area: &dyn Area, scope: &Scope) -> bool {
     is_wanted(area, scope) && (area.about().by_default || scope.is_deep(&area.about().name))
 }
 
-/// Whether an area is to be examined: it was named, something of it was, or nothing was named and it is examined then.
+/// Whether an area is examined: it or part of it was named, or nothing was named and it is examined by default.
 #[must_use]
 pub fn is_wanted(area: &dyn Area, scope: &Scope) -> bool {
     let about = area.about();

@@ -12,23 +12,23 @@ use crate::platform::services::PausedUnit;
 use crate::report::ActionReport;
 use crate::system::WorkError;
 
-/// One change, and what is shown of it before.
+/// One change, and its preview.
 #[derive(Debug, Clone)]
 pub struct Step {
-    /// What is shown: what is agreed to.
+    /// The actions that the user agrees to.
     pub shows: Vec<ActionReport>,
     /// Remarks for the user before the question, one sentence each.
     pub remarks: Vec<String>,
-    /// What is done.
+    /// The work.
     pub work: Work,
     /// When it is carried out.
     pub when: When,
-    /// What is known of the rest before it is done.
+    /// What is known about later findings before it is done.
     pub after: After,
 }
 
 impl Step {
-    /// A step that is carried out in order and leaves other findings as they are.
+    /// A step that is carried out in order and does not affect other findings.
     #[must_use]
     pub fn new(shows: Vec<ActionReport>, work: Work) -> Self {
         Self { shows, remarks: Vec::new(), work, when: When::InTurn, after: After::Known }
@@ -51,36 +51,36 @@ pub enum When {
     Confirmed(&'static str),
 }
 
-/// What is known, before a step is done, of what comes after it.
+/// What is known, before a step is done, about later findings.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum After {
-    /// It stays as it is known.
+    /// They stay the same.
     Known,
-    /// It is examined again, and may be something else then.
+    /// They are examined again, and may differ then.
     LookedAtAgain,
-    /// Nothing is known of it yet.
+    /// Nothing is known yet.
     Unknown,
 }
 
-/// What a step does.
+/// The work of a step.
 #[derive(Debug, Clone)]
 pub enum Work {
-    /// Puts, sets aside or alters files of the machine, as the log of a change says: it can be undone.
+    /// Changes files of the machine through a change log: it can be undone.
     Files(FileWork),
-    /// Like `Files`, with files that must be fetched first.
+    /// Like `Files`, with files that must be downloaded first.
     Fetched(Arc<dyn Fetch>),
-    /// Has one of the system's own tools do something: it is logged, and not undone.
+    /// Runs one of the system's own tools: it is logged, and cannot be undone.
     Tool(ToolRun),
     /// Stops units of the service manager until the area is done.
     Pause(Vec<PausedUnit>),
     /// Resets the failed state of a unit.
     ForgetFailure(String),
-    /// Puts the trusted store right: that is the administrator's, not the machine's.
+    /// Repairs the trusted store: it belongs to the administrator, not to the machine.
     Store(Box<StoreRepairPlan>),
 }
 
 impl Work {
-    /// Whether it alters the machine.
+    /// Whether it changes the machine.
     #[must_use]
     pub fn is_on_machine(&self) -> bool {
         !matches!(self, Self::Store(_))
@@ -93,45 +93,45 @@ impl Work {
     }
 }
 
-/// Files that are put, set aside or altered.
+/// Changes of files.
 #[derive(Debug, Clone, Default)]
 pub struct FileWork {
-    /// What is done at each place.
+    /// The actions.
     pub plan: Plan,
-    /// Contents that were made here; the others are taken from the supply.
+    /// Generated contents; the others come from the supply.
     pub made: HashMap<Digest, Vec<u8>>,
     /// Whether the files were downloaded again, rather than restored.
     pub renews: bool,
 }
 
-/// Files that must be fetched before the plan is known.
+/// Files that must be downloaded before the plan is known.
 pub trait Fetch: Debug + Send + Sync {
-    /// Fetches the files and plans the changes; writes nothing to the machine.
+    /// Downloads the files and plans the changes; writes nothing to the machine.
     ///
     /// # Errors
     /// If the run was stopped.
     fn fetch(&self, cx: &Cx<'_>) -> Result<FileWork, WorkError>;
 }
 
-/// One of the system's own tools, and what it is asked to do.
+/// One of the system's own tools, and its task.
 #[derive(Debug, Clone)]
 pub struct ToolRun {
-    /// What, as the log of the change has it.
+    /// The task, as in the change log.
     pub action: ActionKind,
-    /// How things was before, in a word, as the log has it.
+    /// The state before, as in the change log.
     pub before: &'static str,
     /// The tool, by its path on the machine.
     pub program: &'static str,
-    /// Its words.
+    /// Its arguments.
     pub words: Vec<String>,
     /// Its additional environment variables.
     pub environment: &'static [(&'static str, &'static str)],
     /// The package tools' locks that it takes itself.
     pub takes_locks: Vec<SystemPath>,
-    /// Whether it runs scripts of packages, which may change anything on the machine.
+    /// Whether it runs packages' scripts, which may change anything on the machine.
     pub runs_scripts: bool,
-    /// What it is called to people.
+    /// Its name for people.
     pub called: &'static str,
-    /// The command that a person would type.
+    /// The equivalent command.
     pub by_hand: String,
 }

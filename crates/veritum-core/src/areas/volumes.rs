@@ -1,5 +1,5 @@
-//! The area `volumes`: the machine's file systems, whether they are mounted, can be written and have free space, and whether the kernel has
-//! counted errors on them. Nothing of it is repaired from here.
+//! The area `volumes`: whether the machine's file systems are mounted, writable and not full, and whether the kernel has
+//! counted errors on them. It has no repair.
 
 use std::borrow::Cow;
 use std::time::Instant;
@@ -13,9 +13,9 @@ use crate::system::WorkError;
 /// The area's name.
 pub const VOLUMES: AreaName = AreaName::new("volumes");
 
-/// Less free space than this, or than a hundredth of the file system, is none: programs fail in the middle of what they write.
+/// Less free space than this, or than a hundredth of the file system, counts as full: programs fail while writing.
 const LITTLE_ROOM: u64 = 64 << 20;
-/// So few more files can be made where a file system is full of names.
+/// With fewer free inodes a file system counts as full.
 const FEW_FILES: u64 = 100;
 
 /// The area `volumes`.
@@ -78,8 +78,8 @@ impl Area for Volumes {
     }
 }
 
-/// What is wrong with a file system; `live` when it is one of the running machine, where being read-only is not what the person at
-/// the rescue system chose.
+/// The problems of a file system; `live` on the running machine: a read-only mount of another machine was chosen by the
+/// technician.
 fn judge(volume: &Volume, live: bool) -> Vec<Finding> {
     let Some(mounted) = &volume.mounted else { return Vec::new() };
     let on = |verdict, cause: String, action: Action| Finding {

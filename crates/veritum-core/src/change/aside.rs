@@ -1,4 +1,4 @@
-//! Where a user's things are set aside: in the home itself, on its own mount, private, under the paths that they had.
+//! Where a user's data is set aside: in the home itself, on its own mount, private, under the original paths.
 
 use std::io;
 
@@ -9,18 +9,18 @@ use crate::apps::ASIDE;
 use crate::machine::Dir;
 use crate::model::{FileKind, Instant, SystemPath};
 
-/// The name of a change's folder: when it began, in UTC, and its number.
+/// The name of a change's folder: its start in UTC, and its number.
 pub(super) fn name_of(started: jiff::Timestamp, change: u64) -> String {
     format!("{}-{change}", started.strftime("%Y%m%dT%H%M%SZ"))
 }
 
-/// A name that points nowhere else: a change log is foreign bytes.
+/// A single folder name: a change log is foreign bytes.
 fn checked(name: &str) -> io::Result<&[u8]> {
     let plain = !name.is_empty() && name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-');
     if plain { Ok(name.as_bytes()) } else { Err(io::ErrorKind::InvalidData.into()) }
 }
 
-/// The home, and the place below it.
+/// The home, and the place relative to it.
 fn home_of<'a>(context: &ChangeContext<'_>, place: &'a SystemPath) -> io::Result<(Dir, &'a [u8])> {
     let home = context.home.ok_or(io::ErrorKind::InvalidInput)?;
     let below = place.below(&home.place).filter(|below| !below.is_empty()).ok_or(io::ErrorKind::InvalidInput)?;
@@ -34,13 +34,13 @@ fn split(below: &[u8]) -> (Option<&[u8]>, &[u8]) {
     }
 }
 
-/// Whether an error says that something else is in the place of our folder.
+/// Whether an error says that another object is in place of our folder.
 pub(super) fn is_anothers(error: &io::Error) -> bool {
     matches!(error.kind(), io::ErrorKind::NotADirectory | io::ErrorKind::PermissionDenied)
         || error.raw_os_error() == Some(rustix::io::Errno::LOOP.raw_os_error())
 }
 
-/// Makes sure that things can be set aside in a home, and makes nothing.
+/// Checks that data can be set aside in a home; creates nothing.
 pub(super) fn require(context: &ChangeContext<'_>, home: &SystemPath) -> io::Result<()> {
     let dir = context.machine.dir(home)?;
     if dir.look(ASIDE.as_bytes())?.is_some() {
@@ -53,7 +53,7 @@ pub(super) fn require(context: &ChangeContext<'_>, home: &SystemPath) -> io::Res
     Ok(())
 }
 
-/// Opens where something that was at `place` is set aside.
+/// Opens the folder for what was at `place`.
 pub(super) fn open(context: &ChangeContext<'_>, name: &str, place: &SystemPath) -> io::Result<BackupSlot> {
     let (home, below) = home_of(context, place)?;
     let (above, last) = split(below);
@@ -65,7 +65,7 @@ pub(super) fn open(context: &ChangeContext<'_>, name: &str, place: &SystemPath) 
     Ok(BackupSlot::of_a_user(dir, last))
 }
 
-/// The same; folders on the way that are not there are made.
+/// The same; missing folders are created.
 pub(super) fn make(context: &ChangeContext<'_>, name: &str, place: &SystemPath) -> io::Result<BackupSlot> {
     let (home, below) = home_of(context, place)?;
     let (above, last) = split(below);
@@ -73,9 +73,9 @@ pub(super) fn make(context: &ChangeContext<'_>, name: &str, place: &SystemPath) 
     let all = make_private(&home, ASIDE.as_bytes())?;
     let mut whole = checked(name)?.to_vec();
     whole.extend(above.iter().flat_map(|above| [b"/", *above]).flatten());
-    // Most have neighbours that were there before them.
+    // In most cases a neighbour was set aside before.
     let (mut dir, left) = deepest(&all, &whole)?;
-    // A cut may have come before the last of them was given to its owner.
+    // An interruption may have come before the last of them was given to its owner.
     give(&dir, b".", owner)?;
     for folder in left.split(|byte| *byte == b'/').filter(|folder| !folder.is_empty()) {
         let next = make_folder(&dir, folder)?;
@@ -85,7 +85,7 @@ pub(super) fn make(context: &ChangeContext<'_>, name: &str, place: &SystemPath) 
     Ok(BackupSlot::of_a_user(dir, last))
 }
 
-/// The deepest folder on the way that is there, and what is left of the way.
+/// The deepest existing folder of the path, and the rest of the path.
 fn deepest<'a>(all: &Dir, way: &'a [u8]) -> io::Result<(Dir, &'a [u8])> {
     let mut there = way;
     loop {
@@ -101,13 +101,13 @@ fn deepest<'a>(all: &Dir, way: &'a [u8]) -> io::Result<(Dir, &'a [u8])> {
     }
 }
 
-/// Takes the folders away that are empty since something was restored from there; whatever is still in one keeps it.
+/// Removes folders that became empty after something was restored; folders with content stay.
 pub(super) fn tidy(context: &ChangeContext<'_>, name: &str, place: &SystemPath) -> io::Result<()> {
     let (home, below) = home_of(context, place)?;
     let before = home.look_self()?.mtime;
     let all = match private(&home, ASIDE.as_bytes()) {
         Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(()),
-        // It may be ours although it was not given to its owner yet.
+        // It may be ours although its owner was not set yet.
         Err(e) if is_anothers(&e) => {
             let ours = home.look(ASIDE.as_bytes())?.is_some_and(|stat| stat.uid == 0 && stat.mode == 0o700);
             return if ours { top_tidied(&home, before) } else { Ok(()) };
@@ -126,7 +126,7 @@ pub(super) fn tidy(context: &ChangeContext<'_>, name: &str, place: &SystemPath) 
         };
         match dir.and_then(|dir| taken_away(&dir, last)) {
             Ok(true) => {}
-            // What was next to it took this folder along.
+            // Its neighbour moved this folder together with its content.
             Err(e) if e.kind() == io::ErrorKind::NotFound => {}
             Ok(false) => return Ok(()),
             Err(e) => return Err(e),
@@ -136,7 +136,7 @@ pub(super) fn tidy(context: &ChangeContext<'_>, name: &str, place: &SystemPath) 
     top_tidied(&home, before)
 }
 
-/// Takes the folder of the home itself away, when nothing is set aside any more; the home looks as before.
+/// Removes the home's own folder when nothing is set aside any more; the home is as before.
 fn top_tidied(home: &Dir, before: Instant) -> io::Result<()> {
     if taken_away(home, ASIDE.as_bytes())? {
         home.disk().set_mtime(home.fd(), b"", before)?;
@@ -144,14 +144,14 @@ fn top_tidied(home: &Dir, before: Instant) -> io::Result<()> {
     Ok(())
 }
 
-/// Takes an empty folder away; whether it is gone.
+/// Removes an empty folder; returns whether it no longer exists.
 fn taken_away(dir: &Dir, name: &[u8]) -> io::Result<bool> {
     match dir.look(name)? {
         None => return Ok(true),
         Some(stat) if stat.kind != FileKind::Folder => return Ok(false),
         Some(_) => {}
     }
-    // The kernel takes only an empty one away (rmdir(2)).
+    // The kernel removes only an empty one (rmdir(2)).
     match dir.disk().remove_dir(dir.fd(), name) {
         Err(e) if matches!(e.kind(), io::ErrorKind::DirectoryNotEmpty | io::ErrorKind::AlreadyExists) => Ok(false),
         other => other.map(|()| true),

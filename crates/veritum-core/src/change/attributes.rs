@@ -1,5 +1,5 @@
-//! Attributes that lock a place (chattr(1): immutable, append-only): cleared for the time of a round, when the administrator
-//! said so, and put back afterwards, by recovery too.
+//! Attributes that lock a file (chattr(1): immutable, append-only): cleared during a round if the administrator allows it,
+//! and set again afterwards, also by recovery.
 
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
@@ -14,7 +14,7 @@ const IMMUTABLE: u32 = 0x10;
 const APPEND_ONLY: u32 = 0x20;
 const LOCKING: u32 = IMMUTABLE | APPEND_ONLY;
 
-/// The word for the flags that lock something; none when none do.
+/// The word for the flags that lock a file; `None` without such flags.
 pub(super) fn word_of(flags: u32) -> Option<&'static str> {
     if flags & IMMUTABLE != 0 {
         Some("marked immutable")
@@ -25,12 +25,12 @@ pub(super) fn word_of(flags: u32) -> Option<&'static str> {
     }
 }
 
-/// Clears what locks these places; answers how they look then, since clearing changes their change time.
+/// Clears the locking flags of these places; returns their status afterwards, since clearing changes the change time.
 pub(super) fn clear(context: &ChangeContext<'_>, places: &[ClearedFlags]) -> io::Result<Vec<Stat>> {
     each(context, places, |disk_flags, _| disk_flags & !LOCKING)
 }
 
-/// Puts the locks back on whatever is at these places now.
+/// Sets the flags again on whatever is at these places now.
 pub(super) fn put_back(context: &ChangeContext<'_>, places: &[ClearedFlags]) -> io::Result<Vec<Stat>> {
     each(context, places, |disk_flags, cleared| disk_flags | cleared.flags & LOCKING)
 }
@@ -42,7 +42,7 @@ fn each(
 ) -> io::Result<Vec<Stat>> {
     let mut stats = Vec::new();
     for cleared in places {
-        // A change log is foreign bytes: places of the users are not touched on its word.
+        // A change log is foreign bytes: it cannot make us touch users' places.
         if context.protection.reason(&cleared.place).is_some() {
             continue;
         }
@@ -58,7 +58,7 @@ fn each(
     Ok(stats)
 }
 
-/// Opens a place to examine its flags; none when nothing that has any is there.
+/// Opens a place to examine its flags; `None` when there is nothing that has flags.
 fn open(context: &ChangeContext<'_>, place: &SystemPath) -> io::Result<Option<OwnedFd>> {
     let parent = place.parent().unwrap_or_else(SystemPath::root);
     let Some(dir) = folder(context, &parent)? else { return Ok(None) };

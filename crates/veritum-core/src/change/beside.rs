@@ -1,4 +1,4 @@
-//! What a change does next to files: services that are held for its time, and what the system's own tools are asked to do.
+//! Parts of a change that are not files: services that are stopped during it, and runs of the system's own tools.
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -9,33 +9,33 @@ use crate::model::{ActionKind, word_enum};
 use crate::platform::services::PausedUnit;
 
 word_enum! {
-    /// What a change's log says of one thing that was to be done.
+    /// The result of an action, by the change log.
     pub enum LoggedResult {
         /// It was done.
         Done = "done",
-        /// It was not, and the log says why.
+        /// It was not done; the log contains the reason.
         NotDone = "not done",
-        /// The log ends before it.
+        /// The log ends before the result.
         Unfinished = "unfinished",
     }
 }
 
-/// One thing that a change did next to files, as its change log says it.
+/// One action of a change that is not about files, by its change log.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Beside {
-    /// What: the word of an [`ActionKind`], or one of a newer version.
+    /// The action: the word of an [`ActionKind`], or of a newer version.
     pub what: String,
-    /// What it was done to.
+    /// The subject.
     pub subject: String,
-    /// What came of it.
+    /// The result.
     pub result: LoggedResult,
-    /// Why it was not done.
+    /// The reason if it was not done.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub why: Option<String>,
 }
 
 impl ChangeLog {
-    /// Units that are held and were not put back yet.
+    /// Units that are stopped and were not restored yet.
     #[must_use]
     pub fn paused(&self) -> Vec<PausedUnit> {
         let mut held = Vec::new();
@@ -49,7 +49,7 @@ impl ChangeLog {
         held
     }
 
-    /// What was done next to files, in order.
+    /// These actions, in order.
     #[must_use]
     pub fn beside(&self) -> Vec<Beside> {
         let mut all: Vec<Beside> = Vec::new();

@@ -1,4 +1,4 @@
-//! [`Committed`]: a round whose commit record is, as carrying it out, undoing it and recovery see it.
+//! [`Committed`]: a round after its commit record, for carrying it out, undoing it and recovery.
 
 use std::cell::RefCell;
 use std::collections::{BTreeMap, HashMap};
@@ -12,7 +12,7 @@ use super::record::{ClearedFlags, ParentTime};
 use crate::model::{FileKind, Identity, Instant, Stat, SystemPath};
 use crate::plan::{KeptFolder, Operation, PlannedAction};
 
-/// A round whose commit record is.
+/// A round after its commit record.
 pub(super) struct Committed<'a> {
     pub(super) change: u64,
     pub(super) round: u32,
@@ -23,9 +23,9 @@ pub(super) struct Committed<'a> {
     pub(super) given_up: HashMap<u32, String>,
     /// Whether this is the run that staged it, or recovery.
     pub(super) fresh: bool,
-    /// Change times that our own renames and links set: they are no sign of a person else's hand.
+    /// Change times that our own renames and links caused: they do not indicate another program's change.
     pub(super) ours: RefCell<HashMap<Identity, Instant>>,
-    /// The folders that it works in.
+    /// The folders in which it works.
     pub(super) folders: &'a Folders,
 }
 
@@ -45,7 +45,7 @@ impl<'a> Committed<'a> {
         }
     }
 
-    /// Finds in a home where the folders are in which things of this round have their names for a moment.
+    /// Finds the folders of a home that contain temporary names of this round.
     pub(super) fn find_moved(&self, context: &ChangeContext<'_>) -> io::Result<()> {
         if context.home.is_none() {
             return Ok(());
@@ -94,12 +94,12 @@ impl<'a> Committed<'a> {
         super::record::keeps_of(self.parents, &parent)
     }
 
-    /// Where what an action displaces is kept.
+    /// Where an action's displaced object is kept.
     pub(super) fn kept<'b>(&self, action: &'b PlannedAction, folder: &'b KeptFolder) -> Kept<'b> {
         Kept { folder, change: self.change, round: self.round, index: action.index, place: &action.place }
     }
 
-    /// Whether what an action displaced is kept already.
+    /// Whether an action's displaced object is kept already.
     pub(super) fn is_kept(&self, context: &ChangeContext<'_>, action: &PlannedAction) -> io::Result<bool> {
         match self.kept(action, &self.keeps(action)).find(context)? {
             Some(slot) => Ok(slot.look()?.is_some()),
@@ -110,11 +110,11 @@ impl<'a> Committed<'a> {
     /// Whether what is there is what was observed.
     pub(super) fn is_as_observed(&self, before: &Stat, now: &Stat) -> bool {
         let same = (before.id, before.kind, before.size, before.mtime) == (now.id, now.kind, now.size, now.mtime);
-        // Of a folder only its identity counts: its size and time change with what is in it.
+        // Of a folder only the identity counts: its size and time change with its contents.
         let same = same || before.kind == FileKind::Folder && (before.id, before.kind) == (now.id, now.kind);
         let by_us = self.ours.borrow().get(&now.id) == Some(&now.ctime);
-        // A cut may have undone a rename of ours and left its change time: in recovery identity, size and
-        // time of modification decide, and what is displaced is kept in any case.
+        // An interruption may have reverted our rename and left its change time: in recovery identity, size and modification
+        // time decide, and what is displaced is kept in any case.
         let unknown = !self.fresh || before.kind == FileKind::Folder;
         same && (before.ctime == now.ctime || by_us || unknown)
     }
@@ -128,7 +128,7 @@ pub(super) fn has(stat: Option<Stat>, id: Option<Identity>) -> bool {
     stat.is_some_and(|s| Some(s.id) == id)
 }
 
-/// The staged name of an action. No suffix that any daemon picks up.
+/// The staged name of an action. No suffix that any daemon processes.
 pub(super) fn staged_name(change: u64, round: u32, index: u32) -> Vec<u8> {
     format!(".veritum-{change}-{round}-{index}").into_bytes()
 }

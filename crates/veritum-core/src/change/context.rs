@@ -1,4 +1,4 @@
-//! [`ChangeContext`]: what changing needs, and the locks that are held meanwhile.
+//! [`ChangeContext`]: the input of a change, and its locks.
 
 use std::io;
 
@@ -13,26 +13,26 @@ use crate::machine::{Dir, Held, LockError, Machine, ProtectionPolicy, lock_exclu
 use crate::model::SystemPath;
 use crate::platform::services::Services;
 
-/// What changing needs: the machine, where the state is, what must not be touched.
+/// The input of a change: the machine, its state folder, its protected places.
 #[derive(Clone, Copy)]
 pub struct ChangeContext<'a> {
     /// The machine.
     pub machine: &'a Machine,
     /// Its state folder.
     pub state: &'a StateFolder,
-    /// What must not be altered.
+    /// Places that must not be changed.
     pub protection: &'a dyn ProtectionPolicy,
-    /// Who is reported.
+    /// Receives events.
     pub observer: &'a dyn Observer,
-    /// Whether locking attributes may be cleared for the time of a round.
+    /// Whether locking attributes may be cleared during a round.
     pub clear_immutable: bool,
     /// The service manager.
     pub services: &'a dyn Services,
-    /// The home that is worked on, when it is one: then the machine is seen from it, with its owner's rights.
+    /// The home, if the change is about one: the machine is then seen from it, with its owner's rights.
     pub home: Option<&'a HomeOf>,
 }
 
-/// Our own lock and the package tools', held together.
+/// Veritum's own lock and the package tools', held together.
 #[derive(Debug, Default)]
 #[must_use = "the locks are released when this is dropped"]
 pub struct Locks {
@@ -41,7 +41,7 @@ pub struct Locks {
 }
 
 impl Locks {
-    /// Lets the package tools' locks go, and keeps our own.
+    /// Releases the package tools' locks, and keeps Veritum's own.
     pub fn keep_own(&mut self) {
         self.held.retain(|(path, _)| path.is_none());
     }
@@ -58,27 +58,27 @@ impl Locks {
         self.held.iter().filter_map(|(path, _)| path.clone()).collect()
     }
 
-    /// Lets one lock of the package tools go, for a tool that takes it itself.
+    /// Releases one lock of the package tools, for a tool that takes it itself.
     pub fn let_go(&mut self, path: &SystemPath) {
         self.held.retain(|(held, _)| held.as_ref() != Some(path));
     }
 }
 
 impl ChangeContext<'_> {
-    /// Takes our own lock, then the package tools'.
+    /// Takes Veritum's own lock, then the package tools'.
     ///
     /// # Errors
-    /// When a person else works on the machine.
+    /// When another program is changing the machine.
     pub fn lock(&self, package_locks: &[SystemPath]) -> Result<Locks, ChangeError> {
         let mut locks = self.lock_own()?;
         self.lock_too(&mut locks, package_locks)?;
         Ok(locks)
     }
 
-    /// Takes our own lock alone.
+    /// Takes Veritum's own lock only.
     ///
     /// # Errors
-    /// When another Veritum works on the machine.
+    /// When another Veritum is changing the machine.
     pub fn lock_own(&self) -> Result<Locks, ChangeError> {
         let own = lock_exclusive(self.state.dir(), b"lock").map_err(|e| match e {
             LockError::Busy => ChangeError::Busy,
@@ -87,10 +87,10 @@ impl ChangeContext<'_> {
         Ok(Locks { held: vec![(None, Some(own))] })
     }
 
-    /// Takes further locks of the package tools, except those that are held already.
+    /// Takes further locks of the package tools, except those held already.
     ///
     /// # Errors
-    /// When a package tool works on the machine.
+    /// When a package tool is running.
     pub fn lock_too(&self, locks: &mut Locks, package_locks: &[SystemPath]) -> Result<(), ChangeError> {
         for path in package_locks {
             if !locks.holds(path) {
@@ -100,7 +100,7 @@ impl ChangeContext<'_> {
         Ok(())
     }
 
-    /// Takes one lock of the package tools; `None` if its file does not exist or cannot be written by anyone.
+    /// Takes one lock of the package tools; `None` if its file does not exist or is read-only.
     fn take(&self, path: &SystemPath) -> Result<Option<Held>, ChangeError> {
         // A missing lock file is not created: no package tool has ever run here.
         let Ok(real) = self.machine.resolve(path) else { return Ok(None) };
@@ -111,14 +111,14 @@ impl ChangeContext<'_> {
             Err(LockError::Io(e)) if e.kind() == io::ErrorKind::PermissionDenied => {
                 Err(ChangeError::NoRights { path: path.clone() })
             }
-            // On a read-only file system no package tool can be running either.
+            // On a read-only file system no package tool can be running.
             Err(LockError::Io(e)) if e.kind() == io::ErrorKind::ReadOnlyFilesystem => Ok(None),
             Err(LockError::Io(source)) => Err(ChangeError::TakenBack { place: path.clone(), source }),
         }
     }
 }
 
-/// Opens a folder of the machine; none when it is gone, or another thing is there now.
+/// Opens a folder of the machine; `None` when it no longer exists, or another object is in its place.
 pub(super) fn folder(context: &ChangeContext<'_>, place: &SystemPath) -> io::Result<Option<Dir>> {
     match context.machine.dir(place) {
         Err(e) if is_errno(&e, Errno::NOENT) || is_errno(&e, Errno::NOTDIR) || is_errno(&e, Errno::LOOP) => Ok(None),

@@ -1,4 +1,4 @@
-//! Which files a round displaced: running programs may still use them.
+//! The files that a round displaced: running programs may still use them.
 
 use std::collections::HashSet;
 
@@ -9,13 +9,13 @@ use crate::machine::Dir;
 use crate::model::{FileKind, Identity};
 use crate::plan::{Operation, PlannedAction};
 
-/// Folders nested deeper than this within a displaced folder are not looked into.
+/// Deeper folders within a displaced folder are not searched.
 const MAX_DEPTH: usize = 64;
-/// Nor more files than this.
+/// The number of files that are listed.
 const MAX_FILES: usize = 200_000;
 
-/// The files that a round of a change displaced, also those within displaced folders. What only got another owner or
-/// mode is still the same file.
+/// The files that a round of a change displaced, including those within displaced folders. A file that only got another
+/// owner or mode is still the same file.
 #[must_use]
 pub fn displaced(context: &ChangeContext<'_>, change: u64, receipt: &RoundReceipt) -> HashSet<Identity> {
     let mut files = HashSet::new();
@@ -24,7 +24,7 @@ pub fn displaced(context: &ChangeContext<'_>, change: u64, receipt: &RoundReceip
         let (Some(outcome), Some(before)) = (outcome, action.before) else { continue };
         match before.kind {
             _ if matches!(action.operation, Operation::SetMeta { .. }) => {}
-            // A copy has another number than the file that programs have open.
+            // A copy has another inode than the file that programs have open.
             FileKind::File => {
                 files.extend([Some(before.id), outcome.kept.as_ref().map(|k| k.stat.id)].into_iter().flatten())
             }

@@ -1,8 +1,8 @@
-//! [`Folders`]: the folders that a round works in.
+//! [`Folders`]: the folders in which a round works.
 //!
-//! In a home its owner may at any time move a folder away and put another in its place. So there each folder stays open
-//! from the plan of a round to its end, and what was moved within it for a moment is found in it wherever it went.
-//! After a cut, when no handle is left, the folder is looked for by the names that only this round gives.
+//! A home's owner may at any time move a folder and put another in its place. So there each folder stays open
+//! from the plan of a round to its end, and temporary names within it are found again wherever the folder is.
+//! After an interruption, without handles, the folder is found by names that only this round uses.
 
 use std::cell::RefCell;
 use std::collections::HashMap;
@@ -12,7 +12,7 @@ use super::context::{ChangeContext, folder};
 use crate::machine::Dir;
 use crate::model::{FileKind, SystemPath};
 
-/// So many names of a home are examined, so deep.
+/// The number of names of a home that are searched, and the depth.
 const MAX_NAMES: usize = 500_000;
 const MAX_DEPTH: usize = 40;
 
@@ -23,7 +23,7 @@ pub(super) struct Folders {
 }
 
 impl Folders {
-    /// Opens a folder; in a home it is the one that was opened first. None when it is gone, or another thing is there.
+    /// Opens a folder; in a home the one that was opened first. `None` when it no longer exists, or another object is in its place.
     pub(super) fn get(&self, context: &ChangeContext<'_>, place: &SystemPath) -> io::Result<Option<Dir>> {
         if let Some(held) = self.held.borrow().get(place) {
             return Ok(Some(held.clone()));
@@ -35,14 +35,14 @@ impl Folders {
         Ok(opened)
     }
 
-    /// Whether the folder that is held is no longer the one at its place.
+    /// Whether the open folder is no longer the one at its place.
     pub(super) fn was_moved(&self, context: &ChangeContext<'_>, place: &SystemPath) -> io::Result<bool> {
         let Some(held) = self.held.borrow().get(place).cloned() else { return Ok(false) };
         let Some(now) = folder(context, place)? else { return Ok(true) };
         Ok(now.look_self()?.id != held.look_self()?.id)
     }
 
-    /// Looks in the home for the folder that was at `place`, by names that a round gave in it; holds it when it is found.
+    /// Searches the home for the folder that was at `place`, by names that a round created in it; keeps it open if found.
     pub(super) fn find(&self, context: &ChangeContext<'_>, place: &SystemPath, given: &[Vec<u8>]) -> io::Result<()> {
         let Some(home) = context.home else { return Ok(()) };
         let mut left = MAX_NAMES;
@@ -53,7 +53,7 @@ impl Folders {
     }
 }
 
-/// The first folder below one that has any of these names; what cannot be looked into is passed over.
+/// The first folder below one that contains any of these names; folders that cannot be read are skipped.
 fn search(dir: &Dir, given: &[Vec<u8>], depth: usize, left: &mut usize) -> Option<Dir> {
     let names = dir.disk().list(dir.fd()).ok()?;
     if names.iter().any(|(name, _)| given.contains(name)) {

@@ -1,8 +1,8 @@
-//! The log of a change (`veritum.journal/1`): our own format, readable without Veritum.
+//! The log of a change (`veritum.journal/1`): a format of our own, readable without Veritum.
 //!
 //! A record is a line: the length of its JSON in eight hexadecimal digits, the first eight bytes of the JSON's BLAKE3
-//! digest in sixteen, the JSON. Records are only ever added, each made durable before what it announces begins. A torn
-//! last record is as if it had never been written; anything wrong before the last is damage.
+//! digest in sixteen, the JSON. Records are only ever appended, each made durable before what it announces begins. A torn
+//! last record counts as not written; anything wrong before the last is damage.
 
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
@@ -14,10 +14,10 @@ use crate::machine::{Dir, read_to_limit};
 use crate::model::{Digest, Identity};
 use crate::plan::{ActionOutcome, PlannedAction};
 
-/// The format's name; a change log of any other is refused before anything is written.
+/// The format's name; a change log with any other is refused before anything is written.
 pub(super) const FORMAT: &str = "veritum.journal/1";
 const NAME: &[u8] = b"journal";
-/// Change logs over this size are refused: a change of 100,000 actions has a third of it.
+/// Larger change logs are refused: a change of 100,000 actions has a third of it.
 const MAX_JOURNAL: u64 = 256 << 20;
 /// Length, space, checksum, space.
 const HEAD: usize = 8 + 1 + 16 + 1;
@@ -29,35 +29,35 @@ pub enum JournalError {
     /// It cannot be read or written.
     #[error("cannot be read or written")]
     Io(#[from] io::Error),
-    /// It is damaged before its end.
+    /// It is damaged before its last record.
     #[error("damaged: {0}")]
     Damaged(String),
-    /// It was written by a newer Veritum.
+    /// It has the format of a newer Veritum.
     #[error("written by a newer Veritum ({0})")]
     Newer(String),
 }
 
-/// An open change log that is added to.
+/// An open change log to append to.
 #[derive(Debug)]
 pub(super) struct Journal {
     dir: Dir,
     file: OwnedFd,
-    /// Bytes up to the end of the last whole record.
+    /// The size up to the end of the last complete record.
     good: u64,
-    /// Whether something may follow them that could not be cut off again: then nothing more is added.
+    /// Whether a failed write could not be truncated: then nothing more is appended.
     broken: bool,
 }
 
 impl Journal {
     pub(super) fn create(dir: Dir) -> io::Result<Self> {
         drop(dir.disk().create(dir.fd(), NAME)?);
-        // Opened for appending: after half a record was cut off again, the next one begins where that one began.
+        // Opened for appending: after an incomplete record was truncated, the next one starts where it started.
         let file = dir.disk().open_append(dir.fd(), NAME)?;
         dir.disk().sync(dir.fd())?;
         Ok(Self { dir, file, good: 0, broken: false })
     }
 
-    /// Opens a change log to go on with; what was torn at its end is cut off first.
+    /// Opens a change log to continue it; an incomplete record at its end is truncated first.
     pub(super) fn reopen(dir: Dir, log: &ChangeLog) -> io::Result<Self> {
         let file = dir.disk().open_append(dir.fd(), NAME)?;
         if log.torn {
@@ -67,10 +67,10 @@ impl Journal {
         Ok(Self { dir, file, good: log.good, broken: false })
     }
 
-    /// Adds a record and makes it durable.
+    /// Appends a record and makes it durable.
     ///
     /// # Errors
-    /// When it cannot be written, or an earlier one that failed left something behind.
+    /// When it cannot be written, or an earlier failed write could not be truncated.
     pub(super) fn add(&mut self, record: &Record) -> io::Result<()> {
         if self.broken {
             return Err(io::Error::other("an earlier record could neither be written nor removed"));
@@ -80,25 +80,25 @@ impl Journal {
         let written = disk.write(self.file.as_fd(), &line).and_then(|()| disk.sync(self.file.as_fd()));
         match written {
             Ok(()) => self.good += line.len() as u64,
-            // Half a record must not are before a later whole one.
+            // An incomplete record must not precede a complete one.
             Err(_) => self.broken = disk.truncate(self.file.as_fd(), self.good).is_err(),
         }
         written
     }
 }
 
-/// What is written before a record's JSON.
+/// The head of a record, before its JSON.
 fn head_for(json: &[u8]) -> String {
     format!("{:08x} {} ", json.len(), &Digest::hash(json).to_hex()[..16])
 }
 
-/// Reads the log of a change whole.
+/// Reads a change log completely.
 pub(super) fn bytes_of(dir: &Dir) -> io::Result<Vec<u8>> {
     let file = dir.disk().open_file(dir.fd(), NAME)?;
     read_to_limit(dir.disk(), file.as_fd(), MAX_JOURNAL)
 }
 
-/// Something as a line with its length and checksum.
+/// A value as a line with its length and checksum.
 pub(super) fn line<T: Serialize>(value: &T) -> io::Result<Vec<u8>> {
     let json = serde_json::to_vec(value)?;
     let mut line = head_for(&json).into_bytes();
@@ -107,39 +107,39 @@ pub(super) fn line<T: Serialize>(value: &T) -> io::Result<Vec<u8>> {
     Ok(line)
 }
 
-/// A change as its change log says it.
+/// A change, by its change log.
 #[derive(Debug, Clone, PartialEq)]
 pub struct ChangeLog {
     /// The first record.
     pub begin: Begin,
     /// The others.
     pub records: Vec<Record>,
-    /// Bytes up to the end of the last whole record.
+    /// The size up to the end of the last complete record.
     good: u64,
-    /// Whether something torn follows.
+    /// Whether an incomplete record follows.
     torn: bool,
 }
 
-/// One round as a change log says it.
+/// One round, by a change log.
 #[derive(Debug, Clone, Copy)]
 pub struct RoundLog<'a> {
     /// Its number.
     pub round: u32,
     /// Its actions.
     pub actions: &'a [PlannedAction],
-    /// The folders that they are in.
+    /// The folders that contain their places.
     pub parents: &'a [ParentTime],
-    /// Places whose locking attributes are cleared meanwhile.
+    /// Places whose locking attributes are cleared during the round.
     pub cleared: &'a [ClearedFlags],
-    /// What was staged, once it was committed.
+    /// What was staged, once it is committed.
     pub staged: Option<&'a [(u32, Identity)]>,
-    /// What was given up while staging.
+    /// Actions that failed while staging.
     pub given_up: &'a [(u32, String)],
-    /// Whether it was on its way back.
+    /// Whether it was being undone.
     pub back: bool,
-    /// What came of it, when it is done.
+    /// The results, if it is done.
     pub outcomes: Option<&'a [ActionOutcome]>,
-    /// Why it was undone, when it was.
+    /// Why it was undone, if it was.
     pub taken_back: Option<&'a str>,
 }
 
@@ -159,10 +159,10 @@ impl ChangeLog {
         }
     }
 
-    /// Reads a change log's bytes; none when not even the first record is whole.
+    /// Parses a change log; `None` when not even the first record is complete.
     ///
     /// # Errors
-    /// When it is damaged before its end, or of a newer format.
+    /// When it is damaged before its last record, or has a newer format.
     pub fn parse(bytes: &[u8]) -> Result<Option<Self>, JournalError> {
         let mut records = Vec::new();
         let mut rest = bytes;
@@ -186,7 +186,7 @@ impl ChangeLog {
         }
     }
 
-    /// Its rounds, in order.
+    /// The rounds, in order.
     ///
     /// # Errors
     /// When the records contradict each other.
@@ -240,13 +240,13 @@ impl ChangeLog {
         Ok(rounds)
     }
 
-    /// When what it had displaced was given up to limit the space that backups take; `None` while it is kept.
+    /// When its backups were deleted to limit their space; `None` while they are kept.
     #[must_use]
     pub fn released(&self) -> Option<jiff::Timestamp> {
         self.records.iter().find_map(|r| if let Record::Released { at } = r { Some(*at) } else { None })
     }
 
-    /// How it ended: findings answered and remaining; none while it is unfinished.
+    /// The end: the numbers of findings answered and remaining; `None` while it is unfinished.
     #[must_use]
     pub fn end(&self) -> Option<(jiff::Timestamp, u64, u64)> {
         self.records.iter().find_map(|r| {
@@ -259,10 +259,10 @@ impl ChangeLog {
     }
 }
 
-/// The next record and how many bytes it takes; `None` when what follows is torn.
+/// The next record and its size; `None` when it is incomplete.
 ///
-/// A record is a line, and its JSON has no line end within: what a cut leaves has none at all and is shorter than its
-/// head announces. Everything else that does not verify was changed after it was written.
+/// A record is a line, and its JSON contains no line break: an interruption leaves a shorter text without one.
+/// Everything else that does not verify was changed after it was written.
 fn next(bytes: &[u8]) -> Result<Option<(Record, usize)>, JournalError> {
     let damaged = |what: &str| Err(JournalError::Damaged(what.to_owned()));
     let Some(end) = memchr::memchr(b'\n', bytes) else {
@@ -290,12 +290,12 @@ fn next(bytes: &[u8]) -> Result<Option<(Record, usize)>, JournalError> {
     }
 }
 
-/// The length of its JSON that a record's head announces, in bytes.
+/// The length of the JSON that a record's head announces, in bytes.
 fn announced(record: &[u8]) -> Option<usize> {
     usize::from_str_radix(std::str::from_utf8(record.get(..8)?).ok()?, 16).ok()
 }
 
-/// The JSON of a line without its line end, if length and checksum are exactly what is written before it.
+/// The JSON of a line without its line break, if length and checksum match.
 pub(super) fn verified(line: &[u8]) -> Option<&[u8]> {
     let (head, json) = line.split_at_checked(HEAD)?;
     (head == head_for(json).as_bytes()).then_some(json)

@@ -1,4 +1,4 @@
-//! [`Kept`]: where what a change displaced is kept, on the same file system.
+//! [`Kept`]: where a change's displaced objects are kept, on the same file system.
 
 use std::io;
 
@@ -10,12 +10,12 @@ use crate::machine::Dir;
 use crate::model::SystemPath;
 use crate::plan::KeptFolder;
 
-/// The name of what an action displaced, in the backups.
+/// The name of an action's displaced object among the backups.
 fn kept_name(round: u32, index: u32) -> Vec<u8> {
     format!("{round}-{index}").into_bytes()
 }
 
-/// What an action displaced, as it is kept.
+/// An action's displaced object among the backups.
 pub(super) struct Kept<'a> {
     pub(super) folder: &'a KeptFolder,
     pub(super) change: u64,
@@ -25,7 +25,7 @@ pub(super) struct Kept<'a> {
 }
 
 impl Kept<'_> {
-    /// Opens where it is kept.
+    /// Opens its folder.
     pub(super) fn open(&self, context: &ChangeContext<'_>) -> io::Result<BackupSlot> {
         match self.folder {
             KeptFolder::Aside(name) => aside::open(context, name, self.place),
@@ -35,8 +35,8 @@ impl Kept<'_> {
         }
     }
 
-    /// The same; none where nothing is kept at all. In a home what its user has put in the place of it counts as that: a user
-    /// must not be able to hold a change up.
+    /// The same; `None` where nothing is kept. In a home, another object that the user put in its place counts as nothing: a user
+    /// must not be able to block a change.
     pub(super) fn find(&self, context: &ChangeContext<'_>) -> io::Result<Option<BackupSlot>> {
         match self.open(context) {
             Err(e) if e.kind() == io::ErrorKind::NotFound => Ok(None),
@@ -45,7 +45,7 @@ impl Kept<'_> {
         }
     }
 
-    /// Opens where it is kept, and makes it when it is not there.
+    /// Opens its folder, and creates it if it does not exist.
     pub(super) fn make(&self, context: &ChangeContext<'_>) -> io::Result<BackupSlot> {
         match self.folder {
             KeptFolder::Aside(name) => aside::make(context, name, self.place),
@@ -56,12 +56,12 @@ impl Kept<'_> {
     }
 }
 
-/// Within what a rename moves things: one mount, and on it one device (a btrfs subvolume is its own).
+/// The range of a rename: one mount, and on it one device (a btrfs subvolume has its own).
 fn within(dir: &Dir) -> io::Result<(u64, u64)> {
     Ok((dir.disk().mount_of(dir.fd())?, dir.look_self()?.id.dev))
 }
 
-/// In which kept folder what is displaced in a folder goes: one from which moving is one rename.
+/// The backup folder for what is displaced in a folder: one to which a rename works.
 pub(super) fn folder_for(context: &ChangeContext<'_>, parent: &SystemPath) -> io::Result<KeptFolder> {
     let here = within(&context.machine.dir(parent)?)?;
     if within(context.state.dir())? == here {
@@ -77,7 +77,7 @@ pub(super) fn folder_for(context: &ChangeContext<'_>, parent: &SystemPath) -> io
     Ok(KeptFolder::Top(top))
 }
 
-/// Opens the kept folder of a change.
+/// Opens the backup folder of a change.
 fn kept_dir(context: &ChangeContext<'_>, folder: &KeptFolder, change: u64) -> io::Result<Dir> {
     match folder {
         KeptFolder::State => context.state.sub(&format!("kept/{change}")),
@@ -85,12 +85,12 @@ fn kept_dir(context: &ChangeContext<'_>, folder: &KeptFolder, change: u64) -> io
             let top = private(&context.machine.dir(top)?, b".veritum-kept")?;
             Ok(top.beside(top.disk().open_dir(top.fd(), change.to_string().as_bytes())?))
         }
-        // Where things are set aside each has a folder of its own.
+        // What is set aside has a folder of its own.
         KeptFolder::Aside(_) => Err(io::ErrorKind::InvalidInput.into()),
     }
 }
 
-/// Opens the kept folder of a change, and makes it when it is not there.
+/// Opens the backup folder of a change, and creates it if it does not exist.
 fn make_kept_dir(context: &ChangeContext<'_>, folder: &KeptFolder, change: u64) -> io::Result<Dir> {
     match folder {
         KeptFolder::State => context.state.make_sub(&format!("kept/{change}")),

@@ -1,5 +1,5 @@
-//! Undoing what was done in a home: what the application has made there since is set aside in turn, and what its user
-//! has put among it since stays.
+//! Undoing a change in a home: files that the application has created since are set aside in turn, and files that the user
+//! has added since stay.
 
 use std::collections::BTreeSet;
 use std::io;
@@ -14,7 +14,7 @@ use crate::plan::{Operation, Placed, PlannedAction};
 /// What is not undone, and why.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Refusal {
-    /// The place.
+    /// Its path.
     pub place: SystemPath,
     /// The package.
     pub package: Option<PackageId>,
@@ -25,10 +25,10 @@ pub struct Refusal {
 const OWN_NOW: &str = "user data is there now";
 const LOST: &str = "the files that were moved aside were moved or changed";
 const NO_FOLDER: &str = "its folder no longer exists";
-/// Folders within what is restored are looked into so deep.
+/// Deeper folders within what is restored are not examined.
 const MAX_DEPTH: usize = 128;
 
-/// What is to be done to take one action in a home back, and what cannot be.
+/// The actions that undo one action in a home, and what cannot be undone.
 #[derive(Default)]
 pub(super) struct Merge {
     pub(super) actions: Vec<PlannedAction>,
@@ -41,7 +41,7 @@ impl Merge {
     }
 }
 
-/// Plans how to take one action back; `back` is its inverse.
+/// Plans how to undo one action; `back` is its inverse.
 pub(super) fn merge(context: ChangeContext<'_>, back: PlannedAction) -> io::Result<Merge> {
     let mut merge = Merge::default();
     let parent = back.place.parent().unwrap_or_else(SystemPath::root);
@@ -55,14 +55,14 @@ pub(super) fn merge(context: ChangeContext<'_>, back: PlannedAction) -> io::Resu
     };
     let slot = Kept { folder, change: *change, round: *round, index: *index, place: &back.place }.find(&context)?;
     let now = slot.as_ref().map(BackupSlot::placed).transpose()?.flatten();
-    // What was taken out of a folder meanwhile, by an undo or by hand, is no reason to leave the rest there.
+    // What was removed from a folder in the meantime, by an undo or by hand, does not prevent restoring the rest.
     let same_time = |now: &Placed| now.stat.kind == FileKind::Folder || kept.stat.mtime == now.stat.mtime;
     let as_kept = |now: &Placed| kept.is_still(now) && same_time(now);
     let (Some(slot), Some(now)) = (slot, now.filter(as_kept)) else {
         merge.refuse(&back.place, LOST);
         return Ok(merge);
     };
-    // The very thing is back already, under this name as well.
+    // The same file is back already, under this name as well.
     if dir.look(back.place.name())?.is_some_and(|there| there.id == now.stat.id) {
         return Ok(merge);
     }
@@ -70,7 +70,7 @@ pub(super) fn merge(context: ChangeContext<'_>, back: PlannedAction) -> io::Resu
     Ok(merge)
 }
 
-/// Brings one thing back from where it is set aside.
+/// Restores one object from where it is set aside.
 fn bring(
     context: ChangeContext<'_>,
     dir: &Dir,
@@ -98,7 +98,7 @@ fn bring(
         merge.refuse(&back.place, OWN_NOW);
         return Ok(());
     }
-    // The user's own is in the folder that is there now: that one stays, and what is in the two changes places.
+    // User data is in the present folder: that one stays, and its contents and the kept ones are exchanged one by one.
     let (old, new) = (slot.inner()?, dir.beside(dir.disk().open_dir(dir.fd(), name)?));
     let names = |dir: &Dir| -> io::Result<BTreeSet<Vec<u8>>> {
         Ok(dir.disk().list(dir.fd())?.into_iter().map(|(name, _)| name).collect())
@@ -117,8 +117,8 @@ fn bring(
     Ok(())
 }
 
-/// Sets aside what is there now, when all of it is the application's; within folders that hold the user's own as well,
-/// what is not.
+/// Sets aside what is there, if all of it is the application's; within folders that contain user data as well, the parts
+/// that are not.
 fn put_aside(context: ChangeContext<'_>, dir: &Dir, back: &PlannedAction, merge: &mut Merge) -> io::Result<()> {
     let name = back.place.name();
     let Some(there) = dir.look(name)? else { return Ok(()) };
@@ -127,7 +127,7 @@ fn put_aside(context: ChangeContext<'_>, dir: &Dir, back: &PlannedAction, merge:
     } else if there.kind == FileKind::Folder && context.protection.reason(&back.place).is_none() {
         inside(context, dir, back, merge)?;
     }
-    // What is the user's own stays, and that is no refusal: it was not there when the change was made.
+    // User data stays, and that is not a refusal: it was not there when the change was made.
     Ok(())
 }
 

@@ -2,17 +2,17 @@
 //!
 //! ```text
 //! STATE/                 var/lib/veritum of the machine, or a folder that the administrator names (0700)
-//!   lock                 held while something is changed
-//!   reserve              4 MiB, given up when the disk is full, so that a change can still be undone
-//!   changes/N/journal    what change N is going to do, and did
-//!   changes.index        all of them in short, so that not each is read whole; may be deleted
-//!   kept/N/ROUND-INDEX   what change N displaced
-//! HOME/.veritum-set-aside/TIME-N/PATH   what change N displaced in a user's home, under the paths that it had there
+//!   lock                 held during a change
+//!   reserve              4 MiB, released when the disk is full, so that a change can still be undone
+//!   changes/N/journal    the log of change N: its plan and its results
+//!   changes.index        a summary of all logs, so that not each is read completely; may be deleted
+//!   kept/N/ROUND-INDEX   objects displaced by change N
+//! HOME/.veritum-set-aside/TIME-N/PATH   objects displaced by change N in a user's home, under their original paths
 //! ```
 //!
-//! Order of one round: obstacles and free space → *plan record* → stage next to the destinations → sync → *commit record* →
-//! exchange → sync → move what was displaced to the backups → sync → *done record*. Before the commit record an
-//! interruption means "none of it", after it "all of it"; [`recover`](recover::recover) brings about the one or the other.
+//! The order within one round: obstacles and free space → *plan record* → stage next to the destinations → sync → *commit
+//! record* → exchange → sync → move displaced objects to the backups → sync → *done record*. An interruption before the commit
+//! record means "none of it", after it "all of it"; [`recover`](recover::recover) completes or undoes accordingly.
 
 mod aside;
 mod attributes;
@@ -59,7 +59,7 @@ use crate::model::SystemPath;
 use crate::platform::services::ServiceError;
 use crate::store::StoreError;
 
-/// Why a change cannot be made, or not finished.
+/// Why a change cannot be made or completed.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum ChangeError {
@@ -69,17 +69,17 @@ pub enum ChangeError {
     /// A change log cannot be read or written.
     #[error("cannot read the log of change {change}")]
     Journal {
-        /// Which change.
+        /// The change's number.
         change: u64,
-        /// The source.
+        /// The cause.
         source: JournalError,
     },
     /// There is not enough free space.
     #[error("{place} needs {} KiB more free space", missing.div_ceil(1024))]
     NoRoom {
-        /// A place on that disk.
+        /// A path on that file system.
         place: SystemPath,
-        /// Bytes that are missing.
+        /// The number of missing bytes.
         missing: u64,
     },
     /// Nothing can be set aside in a home; nothing was changed.
@@ -87,70 +87,70 @@ pub enum ChangeError {
     NotAside {
         /// The home.
         home: SystemPath,
-        /// The source.
+        /// The cause.
         source: io::Error,
     },
     /// The disk failed; nothing was changed.
     #[error("the disk failed at {place}; everything was rolled back")]
     TakenBack {
-        /// The place.
+        /// The path.
         place: SystemPath,
-        /// The source.
+        /// The cause.
         source: io::Error,
     },
-    /// The disk failed, and what was begun could neither be finished nor be undone now.
+    /// The disk failed, and the change could neither be completed nor undone.
     #[error("cannot finish change {change}")]
     Unfinished {
-        /// Which change.
+        /// The change's number.
         change: u64,
-        /// The source.
+        /// The cause.
         source: io::Error,
     },
-    /// Another process changes the machine.
+    /// Another process is changing the machine.
     #[error("another veritum is running on this machine")]
     Busy,
-    /// Another change was made between the examine the changes and the lock.
+    /// Another change was made between examining the changes and locking.
     #[error("another change was made in the meantime; nothing was changed by this one")]
     Overtaken,
-    /// A package tool works on the machine.
+    /// A package tool is running.
     #[error("a package manager is running on this machine ({path} is locked)")]
     PackageTool {
-        /// Its lock.
+        /// Its lock file.
         path: SystemPath,
     },
-    /// A service that is in the way cannot be held; nothing was changed.
+    /// A service cannot be stopped; nothing was changed.
     #[error("cannot stop {unit} during change {change}; nothing was changed")]
     Service {
-        /// Which change.
+        /// The change's number.
         change: u64,
-        /// Which unit.
+        /// The unit.
         unit: String,
-        /// The source.
+        /// The cause.
         source: ServiceError,
     },
-    /// A service that was held cannot be put back.
+    /// A stopped service cannot be restored.
     #[error("{unit} was stopped during change {change} and cannot be started again")]
     ServiceHeld {
-        /// Which change.
+        /// The change's number.
         change: u64,
-        /// Which unit.
+        /// The unit.
         unit: String,
-        /// The source.
+        /// The cause.
         source: ServiceError,
     },
-    /// The package tools cannot be held off without more rights.
+    /// Locking out the package tools needs more rights.
     #[error("{path} cannot be locked without root permissions; nothing was changed")]
     NoRights {
-        /// Their lock.
+        /// Their lock file.
         path: SystemPath,
     },
     /// An earlier change was interrupted.
     #[error("change {0} was interrupted and is unfinished")]
     Earlier(u64),
-    /// The source failed.
+    /// The supply failed.
     #[error("the store cannot provide the contents")]
     Source(#[from] StoreError),
-    /// The observer interrupted the run; nothing was changed.
+    /// The observer stopped the run; nothing was changed.
     #[error("interrupted; everything was rolled back")]
     Stopped,
 }

@@ -1,4 +1,4 @@
-//! Moving a thing to a name that nothing has, on file systems of every kind.
+//! Moving an object to a free name, on every kind of file system.
 
 use std::io;
 
@@ -7,19 +7,19 @@ use rustix::io::Errno;
 use crate::machine::{Dir, Exchange};
 use crate::model::FileKind;
 
-/// A disk that failed; else done, or the reason why this one is not to be done.
+/// An error of the disk, or done, or the reason why this one action fails.
 pub(super) type Attempt = io::Result<Result<(), String>>;
 
 pub(super) fn is_errno(error: &io::Error, kind: Errno) -> bool {
     error.raw_os_error() == Some(kind.raw_os_error())
 }
 
-/// Whether a file system does not know this kind of rename.
+/// Whether a file system does not support this kind of rename.
 pub(super) fn unknown_here(error: &io::Error) -> bool {
     is_errno(error, Errno::INVAL) || is_errno(error, Errno::NOSYS) || is_errno(error, Errno::NOTSUP)
 }
 
-/// What the file system cannot do at all is a reason, not a failure of the disk.
+/// What the file system does not support is a reason, not a failure of the disk.
 pub(super) fn or_reason(result: io::Result<()>) -> Attempt {
     match result {
         Ok(()) => Ok(Ok(())),
@@ -31,11 +31,11 @@ pub(super) fn or_reason(result: io::Result<()>) -> Attempt {
     }
 }
 
-/// Gives a second name.
+/// Creates a hard link.
 ///
 /// # Errors
-/// "Unsupported" also where a file system says "not permitted" because it has no such names, or that there are too
-/// many already.
+/// Some file systems report "not permitted" because they do not support hard links, or have too many
+/// already.
 pub(super) fn second_name(from: &Dir, old: &[u8], to: &Dir, new: &[u8]) -> io::Result<()> {
     match from.disk().hard_link(from.fd(), old, to.fd(), new) {
         Err(e) if is_errno(&e, Errno::PERM) || is_errno(&e, Errno::MLINK) => Err(Errno::NOTSUP.into()),
@@ -43,19 +43,19 @@ pub(super) fn second_name(from: &Dir, old: &[u8], to: &Dir, new: &[u8]) -> io::R
     }
 }
 
-/// What a move to a free name may do where the file system can promise nothing (no flags, no second names).
+/// How to move to a free name where the file system guarantees nothing (no flags, no hard links).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Caution {
-    /// Rather not move: another program may take the name at that moment.
+    /// Do not move: another program may take the name at that moment.
     Promised,
-    /// Move after a look: the name is one of ours, or we are on the way back and there is no leaving it out.
+    /// Move after a look: the name is one of ours, or the change is being undone and must continue.
     Looked,
 }
 
-/// Moves to a name that nothing has; harmless when it is done again after a cut.
+/// Moves to a free name; idempotent after an interruption.
 ///
 /// # Errors
-/// When the name is taken, or the file system cannot.
+/// When the name is taken, or the file system does not support it.
 pub(super) fn move_to_free(from: &Dir, old: &[u8], to: &Dir, new: &[u8], caution: Caution) -> io::Result<()> {
     let disk = from.disk();
     let what = match disk.rename(from.fd(), old, to.fd(), new, Exchange::IntoNothing) {
@@ -63,12 +63,12 @@ pub(super) fn move_to_free(from: &Dir, old: &[u8], to: &Dir, new: &[u8], caution
         other => return other,
     };
     match to.look(new)? {
-        // The second name was made before a cut; only the first is left to go.
+        // The hard link was created before an interruption; only the first name is left to remove.
         Some(there) if there.id == what.id && what.kind != FileKind::Folder => return disk.unlink(from.fd(), old),
         Some(_) => return Err(Errno::EXIST.into()),
         None => {}
     }
-    // A folder never replaces anything but an empty folder.
+    // A rename of a folder replaces at most an empty folder.
     if what.kind == FileKind::Folder {
         return disk.rename(from.fd(), old, to.fd(), new, Exchange::Replace);
     }
@@ -78,7 +78,7 @@ pub(super) fn move_to_free(from: &Dir, old: &[u8], to: &Dir, new: &[u8], caution
         }
         other => other?,
     }
-    // Durable before the first name goes: not every file system keeps the order.
+    // Durable before the first name is removed: not every file system keeps the order.
     disk.sync(to.fd())?;
     disk.unlink(from.fd(), old)
 }

@@ -1,4 +1,4 @@
-//! What is in the way, found before anything is staged: named with its reason, never half-done.
+//! Obstacles, found before anything is staged: each named with its reason, so that nothing is done by half.
 
 use std::collections::BTreeMap;
 use std::io;
@@ -12,23 +12,23 @@ use crate::machine::Dir;
 use crate::model::{Action, FileKind, SystemPath};
 use crate::plan::{ItemKind, Operation, PlannedAction};
 
-/// Room asked for beyond what is written, in hundredths.
+/// Additional free space required, in per cent of what is written.
 const SPARE_PERCENT: u64 = 5;
 
-/// An action that something is in the way of.
+/// An action with an obstacle.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Blocked {
-    /// The action's number in its round's plan.
+    /// The action's number in its round.
     pub index: u32,
     /// The place.
     pub place: SystemPath,
-    /// What is in the way.
+    /// The obstacle.
     pub why: String,
     /// What to do about it.
     pub next: Option<Action>,
 }
 
-/// Takes out the actions that something is in the way of.
+/// Removes the actions with an obstacle.
 pub(super) fn sift(
     context: &ChangeContext<'_>,
     actions: Vec<PlannedAction>,
@@ -45,7 +45,7 @@ pub(super) fn sift(
             }
         }
     }
-    // A name of a file that is not put back cannot be made.
+    // A hard link to a file that is not restored cannot be created.
     let lost: Vec<u32> = blocked.iter().map(|b| b.index).collect();
     let hangs_on = |action: &PlannedAction| match &action.operation {
         Operation::Put(items) => {
@@ -74,7 +74,7 @@ fn obstacle(
     if let Some(reason) = context.protection.reason(&action.place) {
         return plain(&reason);
     }
-    // Owner and mode of the root are set like any other's; nothing can take its place.
+    // Owner and mode of the root can be set; nothing can replace it.
     let parent = match action.place.parent() {
         None if !matches!(action.operation, Operation::SetMeta { .. }) => return plain("the root folder"),
         parent => parent.unwrap_or_else(SystemPath::root),
@@ -101,7 +101,7 @@ fn obstacle(
     if dir.disk().mount_of_name(dir.fd(), action.place.entry())? != dir.disk().mount_of(dir.fd())? {
         return plain("a mount point");
     }
-    // A folder's own `..` is written when it moves to another one (rename(2)).
+    // Moving a folder to another parent rewrites its `..` (rename(2)).
     if bound && stat.kind == FileKind::Folder && stat.mode & 0o200 == 0 {
         return plain("not writable (mode)");
     }
@@ -125,7 +125,7 @@ fn obstacle(
     Ok(None)
 }
 
-/// An obstacle, or one more place to be unlocked when the administrator said so.
+/// The obstacle, or one more place to unlock, if the administrator allows it.
 fn locked(
     context: &ChangeContext<'_>,
     place: SystemPath,

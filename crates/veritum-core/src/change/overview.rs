@@ -1,8 +1,8 @@
-//! All changes at a glance, without reading each log whole.
+//! A summary of all changes, without reading each log completely.
 //!
-//! A summary of each log that has been read is in one file, `changes.index`, with the numbers that the log's inode had
-//! then. A log with other numbers is read again; without the file all are. It is rewritten by whatever ends a change,
-//! and only the fact that a change has ended is ever taken from an outdated line: that cannot become untrue.
+//! A summary of each log is in one file, `changes.index`, with the status of the log's inode at that time. A log with another
+//! status is read again; without the file all are. The file is rewritten whenever a change ends, and an outdated line only
+//! proves that a change has ended: that cannot become untrue.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::io;
@@ -23,21 +23,21 @@ use crate::plan::KeptFolder;
 const FORMAT: &str = "veritum.changes-index/1";
 const NAME: &[u8] = b"changes.index";
 const NEW: &[u8] = b"changes.index.new";
-/// A longer file is not read: a hundred thousand changes have a third of it.
+/// Larger files are not read: a hundred thousand changes have a third of it.
 const MAX_INDEX: u64 = 128 << 20;
 
-/// One change in short.
+/// The summary of a change.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ChangeSummary {
     /// The change's number.
     pub change: u64,
-    /// What it was for.
+    /// Its purpose.
     pub verb: Verb,
-    /// The area that it changed.
+    /// Its area.
     pub area: AreaName,
     /// The change that it undoes.
     pub of: Option<u64>,
-    /// The user whose home it was about, and the application's id.
+    /// The user whose home it concerns, and the application's id.
     pub home: Option<(String, String)>,
     /// When it began.
     pub started: jiff::Timestamp,
@@ -45,22 +45,22 @@ pub struct ChangeSummary {
     pub run: String,
     /// When it ended; `None` while it is unfinished.
     pub ended: Option<jiff::Timestamp>,
-    /// Whether what it had displaced has been given up.
+    /// Whether its backups were deleted.
     pub released: bool,
-    /// Whether something next to files was done.
+    /// Whether it has actions other than on files.
     pub beside: bool,
-    /// Places that it touched.
+    /// The number of places that it touched.
     pub places: u64,
-    /// Actions that can be reverted.
+    /// The number of actions that can be undone.
     pub revertible: u64,
-    /// The folders in which it keeps what it displaced, with the bytes there; also once that is released.
+    /// The folders of its backups, with their sizes; also after these were deleted.
     pub kept: Vec<(KeptFolder, u64)>,
-    /// Packages that it touched.
+    /// The packages that it touched.
     pub packages: Vec<String>,
 }
 
 impl ChangeSummary {
-    /// Bytes that it keeps for undo on the machine; what is in a user's home is that user's.
+    /// The size of its backups on the machine; what is in a user's home belongs to that user.
     #[must_use]
     pub fn kept_bytes(&self) -> u64 {
         let ours = self.kept.iter().filter(|(folder, _)| !matches!(folder, KeptFolder::Aside(_)));
@@ -73,16 +73,16 @@ impl ChangeSummary {
 pub struct BadLog {
     /// The change's number.
     pub change: u64,
-    /// What is wrong with it.
+    /// The error.
     pub error: JournalError,
-    /// Whether that change has ended for certain: then only its own undo is impossible.
+    /// Whether that change is known to have ended: then only its own undo is impossible.
     pub ended: bool,
 }
 
 /// All changes.
 #[derive(Debug, Default)]
 pub struct Overview {
-    /// Those whose logs can be read, in order.
+    /// The changes with readable logs, in order.
     pub changes: Vec<ChangeSummary>,
     /// The others, in order.
     pub bad: Vec<BadLog>,
@@ -104,7 +104,7 @@ struct Head {
 }
 
 impl StateFolder {
-    /// Examines all changes.
+    /// Summarises all changes.
     ///
     /// # Errors
     /// When the state folder cannot be read.
@@ -114,19 +114,19 @@ impl StateFolder {
     }
 }
 
-/// What was gathered of all changes.
+/// The summaries while they are collected.
 #[derive(Default)]
 struct Gathered {
-    /// Of the logs that can be read, in order.
+    /// Of readable logs, in order.
     lines: Vec<Line>,
     bad: Vec<BadLog>,
-    /// What the file said of the bad ones when they could be read.
+    /// The file's earlier lines for unreadable logs.
     earlier: Vec<Line>,
-    /// Whether the file says just this.
+    /// Whether the file is up to date.
     fresh: bool,
 }
 
-/// The changes in order, each with what is where its log belongs.
+/// The changes in order, each with the status of its log.
 type Logs = Vec<(u64, io::Result<Option<Stat>>)>;
 
 fn look_at_logs(state: &StateFolder) -> Result<Logs, StateError> {
@@ -139,7 +139,7 @@ fn look_at_logs(state: &StateFolder) -> Result<Logs, StateError> {
 }
 
 fn gather(state: &StateFolder) -> Result<Gathered, StateError> {
-    // Both take their time where there are thousands.
+    // Both take time if there are thousands.
     let (mut known, logs) = std::thread::scope(|threads| {
         let reading = threads.spawn(|| read(state));
         let logs = look_at_logs(state);
@@ -173,7 +173,7 @@ fn gather(state: &StateFolder) -> Result<Gathered, StateError> {
                 let summary = summary(&log);
                 found.lines.push(Line { size: now.size, ino: now.id.ino, mtime: now.mtime, ctime: now.ctime, summary });
             }
-            // Cut before its first record: nothing was announced, so nothing was done.
+            // Interrupted before its first record: nothing was announced, so nothing was done.
             Ok(None) => {}
             Err(e) => failed.push((number, e, line)),
         }
@@ -235,8 +235,8 @@ fn read(state: &StateFolder) -> HashMap<u64, Line> {
     lines.map(|line| (line.summary.change, line)).collect()
 }
 
-/// Rewrites the file when it is not as it should be. The caller holds the lock; failing is no error, for logs are read
-/// where it has nothing to say.
+/// Rewrites the file if it is outdated. The caller holds the lock; failing is not an error, since logs are read where the
+/// file has no line.
 pub(super) fn refresh(state: &StateFolder) {
     let Ok(Gathered { mut lines, earlier, fresh: false, .. }) = gather(state) else { return };
     lines.extend(earlier);
@@ -270,10 +270,10 @@ pub fn unfinished(state: &StateFolder) -> Result<Vec<u64>, ChangeError> {
     Ok(overview.changes.iter().filter(|c| c.ended.is_none()).map(|c| c.change).collect())
 }
 
-/// Where the actions of all changes are now that were undone, wholly or in part, and of the undos.
+/// The state of all actions of changes that were undone, completely or in part, and of the undos.
 ///
 /// # Errors
-/// When a log that was read before cannot be read now.
+/// When a log cannot be read any more.
 pub fn standings(state: &StateFolder, changes: &[ChangeSummary]) -> Result<Standings, ChangeError> {
     let related: BTreeSet<u64> = changes.iter().filter_map(|c| Some([c.change, c.of?])).flatten().collect();
     let mut logs = Vec::new();
@@ -287,11 +287,11 @@ pub fn standings(state: &StateFolder, changes: &[ChangeSummary]) -> Result<Stand
     Ok(Standings::new(&logs))
 }
 
-/// What `undo` without a number undoes: the changes of the latest run of which something is in effect, newest first.
+/// The changes that `undo` without a number undoes: those of the latest run with actions in effect, newest first.
 /// An undo is not among them, but one that redoes a change is.
 ///
 /// # Errors
-/// When a log cannot be read that may be the latest.
+/// When a log cannot be read that may belong to the latest run.
 pub fn latest_run(state: &StateFolder) -> Result<Vec<u64>, ChangeError> {
     let overview = state.overview()?;
     let standings = standings(state, &overview.changes)?;
@@ -305,7 +305,7 @@ pub fn latest_run(state: &StateFolder) -> Result<Vec<u64>, ChangeError> {
         return Err(ChangeError::Journal { change: bad.change, source: bad.error });
     }
     let Some((_, last)) = last else { return Ok(Vec::new()) };
-    // What the same run deleted to make free space does not be restored, and that is said.
+    // What the same run deleted to free space cannot be restored, and that is reported.
     let only_deleted = |c: &&ChangeSummary| c.revertible == 0 && c.places > 0 && c.of.is_none();
     let rest = overview.changes.iter().filter(only_deleted).map(|c| (c.change, c.run.as_str()));
     let mut changes: Vec<u64> =
@@ -314,17 +314,17 @@ pub fn latest_run(state: &StateFolder) -> Result<Vec<u64>, ChangeError> {
     Ok(changes)
 }
 
-/// What a damaged log still says.
+/// The readable part of a damaged log.
 #[derive(Debug, Default)]
 pub struct Salvaged {
-    /// The records that verify, in order.
+    /// The records with valid checksums, in order.
     pub records: Vec<Record>,
     /// Whether its last line is the record of the change's end.
     pub ended: bool,
 }
 
 impl StateFolder {
-    /// Reads the records of a damaged log that verify; `None` when it cannot be read at all.
+    /// Reads the valid records of a damaged log; `None` when it cannot be read at all.
     #[must_use]
     pub fn salvage(&self, number: u64) -> Option<Salvaged> {
         let dir = self.sub(&format!("changes/{number}")).ok()?;

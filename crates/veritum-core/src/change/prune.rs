@@ -1,8 +1,8 @@
-//! Limits what backups take: what a change displaced is given up after 30 days, and earlier where all of it together
-//! takes more than a tenth of its file system; never what the latest run displaced, and never what is set aside in a home.
+//! Limits the space of backups: a change's backups are deleted after 30 days, and earlier if all of them together take more
+//! than a tenth of their file system; never those of the latest run, and never what is set aside in a home.
 //!
-//! It is recorded before anything is deleted, so that an undo says the truth afterwards; what a cut leaves is deleted
-//! by the next change.
+//! The deletion is recorded first, so that an undo reports it correctly; the next change deletes what an interruption
+//! leaves.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::io;
@@ -15,14 +15,14 @@ use crate::machine::Dir;
 use crate::model::FileKind;
 use crate::plan::KeptFolder;
 
-/// So long everything is kept.
+/// Backups are kept for this long.
 const KEPT_DAYS: i64 = 30;
 /// The part of a file system that backups may take, as a divisor.
 const SHARE: u64 = 10;
-/// Folders nested deeper than this are left.
+/// Deeper folders are left.
 const MAX_DEPTH: usize = 256;
 
-/// The changes whose backups are to be given up. Pure: `limits` has the bytes that each folder's backups may take.
+/// The changes whose backups can be deleted. Pure: `limits` has the bytes that each folder's backups may take.
 fn to_release(
     changes: &[ChangeSummary],
     limits: &BTreeMap<KeptFolder, u64>,
@@ -53,7 +53,7 @@ fn to_release(
     released
 }
 
-/// Gives up what need not be kept any longer. The caller holds the lock; what fails is tried again by the next change.
+/// Deletes backups that need not be kept. The caller holds the lock; the next change tries again what fails.
 pub(super) fn prune(context: &ChangeContext<'_>, run: &str, now: jiff::Timestamp) {
     let Ok(overview) = context.state.overview() else { return };
     let folders: BTreeSet<&KeptFolder> = overview.changes.iter().flat_map(|c| c.kept.iter().map(|(f, _)| f)).collect();
@@ -80,7 +80,7 @@ fn record(context: &ChangeContext<'_>, number: u64, now: jiff::Timestamp) -> io:
     Journal::reopen(dir, &log)?.add(&Record::Released { at: now })
 }
 
-/// How much the backups in a folder may take.
+/// The limit for the backups of a folder.
 fn limit(context: &ChangeContext<'_>, folder: &KeptFolder) -> Option<u64> {
     let dir = match folder {
         KeptFolder::State => context.state.dir().clone(),
@@ -99,7 +99,7 @@ fn delete(context: &ChangeContext<'_>, folder: &KeptFolder, change: u64) -> io::
     remove(&all, change.to_string().as_bytes(), 0)
 }
 
-/// Deletes what is under a name of ours, and all that is in it. Nothing is followed.
+/// Deletes everything under a name of ours. Symlinks are not followed.
 fn remove(dir: &Dir, name: &[u8], depth: usize) -> io::Result<()> {
     let disk = dir.disk();
     let Some(stat) = dir.look(name)? else { return Ok(()) };

@@ -1,4 +1,4 @@
-//! [`Record`]: what a change log says, a line each.
+//! [`Record`]: one line of a change log.
 
 use serde::{Deserialize, Serialize};
 
@@ -7,33 +7,33 @@ use crate::model::{AreaName, Identity, Instant, SystemPath};
 use crate::plan::{ActionKey, ActionOutcome, KeptFolder, PlannedAction};
 use crate::platform::services::PausedUnit;
 
-/// What a change is for.
+/// The purpose of a change.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Verb {
-    /// It repairs things.
+    /// A repair.
     Repair,
-    /// It takes another change back.
+    /// Undoing another change.
     Undo,
-    /// It sets an application's things in a home aside.
+    /// Setting an application's data in a home aside.
     Reset,
 }
 
-/// The home that a change is about: it touches nothing else, and of it nothing but what the card calls the application's.
+/// The home of a change: it touches nothing else, and there only the application's data by its card.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct HomeOf {
     /// The user.
     pub user: String,
-    /// The user's number.
+    /// The user's id.
     pub owner: u32,
-    /// Where it is, without links on the way.
+    /// Its path, without symlinks.
     pub place: SystemPath,
     /// The application's id.
     pub app: String,
-    /// What is the application's there.
+    /// The application's data there.
     pub card: RawCard,
-    /// Where the base directories lie.
+    /// The base directories.
     pub bases: Bases,
 }
 
@@ -42,49 +42,49 @@ pub struct HomeOf {
 pub struct Begin {
     /// `veritum.journal/1`, `/2` or `/3`.
     pub format: String,
-    /// The version of Veritum that writes it.
+    /// The version of Veritum.
     pub writer: String,
     /// The change's number.
     pub change: u64,
-    /// What it is for.
+    /// Its purpose.
     pub verb: Verb,
-    /// The area that it changes.
+    /// Its area.
     pub area: AreaName,
-    /// Which change it undoes.
+    /// The change that it undoes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub of: Option<u64>,
-    /// The home that it is about; none when it is about the system.
+    /// The home that it concerns; `None` when it concerns the system.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub home: Option<Box<HomeOf>>,
-    /// When it began.
+    /// The time.
     pub started: jiff::Timestamp,
-    /// Names the run that made it: changes of one run are undone together.
+    /// Identifies the run: changes of one run are undone together.
     pub run: String,
 }
 
-/// A folder whose modification time is put back afterwards.
+/// A folder whose modification time is restored afterwards.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ParentTime {
     /// The folder.
     pub place: SystemPath,
-    /// Its time before.
+    /// Its earlier time.
     pub mtime: Instant,
-    /// In which kept folder what is displaced there goes.
+    /// The backup folder for what is displaced there.
     pub keeps: KeptFolder,
 }
 
-/// In which kept folder what is displaced in that folder goes. Folders are written in the order of their paths.
+/// The backup folder for what is displaced in that folder. Folders are recorded in the order of their paths.
 pub(super) fn keeps_of(parents: &[ParentTime], folder: &SystemPath) -> KeptFolder {
     let found = parents.binary_search_by(|parent| parent.place.cmp(folder));
     found.map_or(KeptFolder::State, |at| parents[at].keeps.clone())
 }
 
-/// A place whose locking attributes are cleared for the time of a round.
+/// A place whose locking attributes are cleared during a round.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ClearedFlags {
-    /// The place.
+    /// The path.
     pub place: SystemPath,
-    /// Its inode flags before.
+    /// Its earlier inode flags.
     pub flags: u32,
 }
 
@@ -94,29 +94,29 @@ pub struct ClearedFlags {
 pub enum Record {
     /// A change begins.
     Begin(Begin),
-    /// What a round is going to do.
+    /// The plan of a round.
     Plan {
         /// The round, from 1.
         round: u32,
         /// Its actions.
         actions: Vec<PlannedAction>,
-        /// The folders that they are in.
+        /// The folders that contain their places.
         parents: Vec<ParentTime>,
-        /// Places whose locking attributes are cleared meanwhile.
+        /// Places whose locking attributes are cleared during the round.
         #[serde(default, skip_serializing_if = "Vec::is_empty")]
         cleared: Vec<ClearedFlags>,
-        /// The actions of the change that is undone which are wholly reverted once this round is done, unless one of the
+        /// The actions of the undone change that are completely reverted once this round is done, unless one of the
         /// actions that revert them fails.
         #[serde(default, skip_serializing_if = "Vec::is_empty")]
         settles: Vec<ActionKey>,
     },
-    /// Everything is staged: from here on the round is finished rather than undone.
+    /// Everything is staged: from here on the round is completed rather than undone.
     Commit {
         /// The round.
         round: u32,
-        /// Which inodes were staged, by action.
+        /// The staged inodes, by action.
         staged: Vec<(u32, Identity)>,
-        /// Actions that were given up while staging, with the reason.
+        /// Actions that failed while staging, with the reason.
         given_up: Vec<(u32, String)>,
     },
     /// The round is undone after its commit record (the disk was full).
@@ -128,7 +128,7 @@ pub enum Record {
     Done {
         /// The round.
         round: u32,
-        /// What came of each action.
+        /// The result of each action.
         outcomes: Vec<ActionOutcome>,
     },
     /// None of the round took effect.
@@ -138,38 +138,38 @@ pub enum Record {
         /// The reason.
         why: String,
     },
-    /// These units are going to be held, and those of them that run stopped.
+    /// These units are going to be stopped and prevented from starting.
     Paused {
-        /// The units, in order, with how they was before.
+        /// The units, in order, with their earlier state.
         units: Vec<PausedUnit>,
     },
-    /// They are as they were.
+    /// The units are restored.
     Resumed,
-    /// The system's own tool is asked to do something.
+    /// A tool of the system is going to be run.
     Delegated {
-        /// What, in a word.
+        /// The task.
         what: String,
-        /// What it is done to.
+        /// The subject.
         subject: String,
-        /// How that was before.
+        /// The earlier state.
         before: String,
     },
-    /// What became of it.
+    /// The result of that.
     DelegatedDone {
-        /// Why it was not done; none when it was.
+        /// Why it was not done; `None` when it was.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         failed: Option<String>,
     },
     /// The change has ended.
     End {
-        /// The ended.
+        /// The time.
         ended: jiff::Timestamp,
-        /// How many findings it answered.
+        /// The number of findings answered.
         answered: u64,
-        /// How many remain.
+        /// The number of findings remaining.
         remaining: u64,
     },
-    /// What it had displaced is no longer kept, to limit the space that backups take. Follows the end.
+    /// Its backups were deleted to limit their space. Follows the end.
     Released {
         /// The time.
         at: jiff::Timestamp,
@@ -177,7 +177,7 @@ pub enum Record {
 }
 
 impl Record {
-    /// The record's kind as it is written.
+    /// The kind of the record, as written.
     #[must_use]
     pub fn kind(&self) -> &'static str {
         match self {

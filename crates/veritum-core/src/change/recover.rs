@@ -1,4 +1,4 @@
-//! After a cut: finishing what was committed, undoing it what was not. Harmless when done twice.
+//! After an interruption: completes what was committed, undoes what was not. Idempotent.
 
 use super::committed::Committed;
 use super::context::ChangeContext;
@@ -14,17 +14,17 @@ use crate::platform::services;
 word_enum! {
     /// What recovery did with a change.
     pub enum Recovered {
-        /// Its last round had been committed and was finished.
+        /// Its last round was committed, and was completed.
         Finished = "finished",
-        /// Its last round had not been committed and was undone.
+        /// Its last round was not committed, and was undone.
         TakenBack = "taken-back",
-        /// All its rounds were whole; only its last record was missing.
+        /// All its rounds were complete; only its last record was missing.
         Closed = "closed",
     }
 }
 
-/// Finishes or undoes the last round of a change. The caller holds the locks; `let_go` lets those of the package tools
-/// go, before services that take them are put back.
+/// Completes or undoes the last round of a change. The caller holds the locks; `let_go` releases those of the package tools
+/// before services that take them are started again.
 ///
 /// # Errors
 /// When the change log is damaged, or the disk fails again.
@@ -43,7 +43,7 @@ pub fn recover(
     let dir = context.state.sub(&format!("changes/{number}")).map_err(io)?;
     let mut journal = Journal::reopen(dir, &log).map_err(io)?;
     let round = last_round(context, number, &log);
-    // Whatever becomes of the round: services run again.
+    // Whatever the result of the round: services are started again.
     let paused = log.paused();
     let_go();
     let resumed = services::resume(context.services, &paused).map_err(|(unit, source)| ChangeError::ServiceHeld {

@@ -1,4 +1,4 @@
-//! Making a change: its rounds, each whole or not at all.
+//! Carrying out a change: its rounds, each completely or not at all.
 
 use std::collections::{BTreeMap, HashMap};
 use std::io;
@@ -21,20 +21,20 @@ use crate::plan::{ActionKey, ActionOutcome, Item, ItemKind, KeptFolder, Operatio
 use crate::platform::services::{self, PausedUnit, Services};
 use crate::store::{Contents, NoContents};
 
-/// What came of a round.
+/// The result of a round.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct RoundReceipt {
-    /// Its number within the change, from 1; 0 when nothing was left to be tried.
+    /// Its number within the change, from 1; 0 when nothing was left to try.
     pub round: u32,
     /// The actions that were tried.
     pub actions: Vec<PlannedAction>,
-    /// What came of each.
+    /// Their results.
     pub outcomes: Vec<ActionOutcome>,
-    /// What something was in the way of.
+    /// Actions with obstacles.
     pub blocked: Vec<Blocked>,
 }
 
-/// A change that has begun. It must be ended, or recovery will find it unfinished.
+/// A change in progress. It must be ended, or recovery will find it unfinished.
 #[must_use = "end() must be called, or the change stays unfinished"]
 pub struct OpenChange<'a> {
     context: ChangeContext<'a>,
@@ -43,18 +43,17 @@ pub struct OpenChange<'a> {
     run: String,
     rounds: u32,
     paused: Vec<PausedUnit>,
-    /// The folder of the home in which things are set aside.
+    /// The folder of the home for what is set aside.
     aside: Option<String>,
 }
 
 impl<'a> OpenChange<'a> {
-    /// Begins a change under the next free number. The caller holds the locks.
+    /// Begins a change with the next free number. The caller holds the locks.
     ///
-    /// No change begins while an earlier one is unfinished: a log that cannot be read is taken for that of an ended change
-    /// when a later one is there.
+    /// No change begins while an earlier one is unfinished: an unreadable log counts as ended if there is a later one.
     ///
     /// # Errors
-    /// When the state folder cannot be written, or an earlier change is unfinished or may be.
+    /// When the state folder cannot be written, or an earlier change is or may be unfinished.
     pub fn begin(
         context: ChangeContext<'a>,
         verb: Verb,
@@ -88,7 +87,7 @@ impl<'a> OpenChange<'a> {
         Ok(change)
     }
 
-    /// The folder of the home in which things are set aside, when it is about one.
+    /// The folder of the home for what is set aside, if the change concerns a home.
     #[must_use]
     pub fn aside(&self) -> Option<&str> {
         self.aside.as_deref()
@@ -116,7 +115,7 @@ impl<'a> OpenChange<'a> {
     /// Carries out one round.
     ///
     /// # Errors
-    /// When it was undone, or could not be finished.
+    /// When it was undone, or could not be completed.
     pub fn round(&mut self, actions: Vec<PlannedAction>, contents: &dyn Contents) -> Result<RoundReceipt, ChangeError> {
         self.settling_round(actions, Vec::new(), contents)
     }
@@ -140,7 +139,7 @@ impl<'a> OpenChange<'a> {
         for action in &actions {
             reverts.remove(&action.index);
         }
-        // What something is in the way of is not wholly reverted.
+        // Actions with obstacles are not completely reverted.
         settles.retain(|key| !reverts.values().any(|blocked| blocked == key));
         if actions.is_empty() {
             return Ok(RoundReceipt { round: 0, actions, outcomes: Vec::new(), blocked });
@@ -205,7 +204,7 @@ impl<'a> OpenChange<'a> {
 
     fn parents(&self, actions: &[PlannedAction], folders: &Folders) -> io::Result<Vec<ParentTime>> {
         let mut parents: BTreeMap<SystemPath, ParentTime> = BTreeMap::new();
-        // In a home a folder is made for what is set aside: the home looks as before too.
+        // In a home a folder is created for what is set aside: the home's own times are restored.
         let home = self.context.home.map(|home| home.place.clone());
         for place in actions.iter().filter_map(|a| a.place.parent()).chain(home) {
             if !parents.contains_key(&place) {
@@ -239,7 +238,7 @@ impl<'a> OpenChange<'a> {
                 Err(StageError::Disk(source)) => return Err(no_room_or(actions, action.place.clone(), source)),
             }
             let flow = self.context.observer.on_event(Event::Advance { items: 1, bytes: bytes_of(action) });
-            // Once a round took effect the change is gone through with: its check and its last record are part of it.
+            // After a round took effect the change is completed: its check and its last record are part of it.
             if flow == Flow::Stop && committed.round == 1 {
                 return Err(ChangeError::Stopped);
             }
@@ -277,10 +276,10 @@ impl<'a> OpenChange<'a> {
         }
     }
 
-    /// Holds units for the time of the change, and stops those of them that work. What is held already stays so.
+    /// Stops units during the change and prevents their start. Units that are held already stay so.
     ///
     /// # Errors
-    /// When one cannot be held; then all are as they were.
+    /// When one cannot be held; then all are restored.
     pub fn pause(&mut self, units: Vec<PausedUnit>) -> Result<(), ChangeError> {
         let number = self.number;
         self.record(&Record::Paused { units: units.clone() })
@@ -293,10 +292,10 @@ impl<'a> OpenChange<'a> {
         })
     }
 
-    /// Puts units back as they were.
+    /// Restores the units.
     ///
     /// # Errors
-    /// When one cannot be put back: the change stays unfinished, so that recovery tries again.
+    /// When one cannot be restored: the change stays unfinished, so that recovery tries again.
     pub fn resume(&mut self) -> Result<(), ChangeError> {
         if self.paused.is_empty() {
             return Ok(());
@@ -311,7 +310,7 @@ impl<'a> OpenChange<'a> {
         self.record(&Record::Resumed).map_err(|source| ChangeError::Unfinished { change, source })
     }
 
-    /// Has the system's own tool do something: said before, and what became of it afterwards. Answers why it was not done.
+    /// Runs a tool of the system: recorded before, with the result afterwards. Returns the reason if it failed.
     ///
     /// # Errors
     /// When a record cannot be written.
@@ -330,16 +329,16 @@ impl<'a> OpenChange<'a> {
         Ok(failed)
     }
 
-    /// Ends the change; units that are held are put back before.
+    /// Ends the change; held units are restored before.
     ///
     /// # Errors
-    /// When the last record cannot be written, or a unit not be put back; the rounds are all the same.
+    /// When the last record cannot be written, or a unit cannot be restored; the rounds have taken effect nevertheless.
     pub fn end(mut self, answered: u64, remaining: u64, now: jiff::Timestamp) -> Result<(), ChangeError> {
         self.resume()?;
         let number = self.number;
         self.record(&Record::End { ended: now, answered, remaining })
             .map_err(|source| ChangeError::Unfinished { change: number, source })?;
-        // The context of a home sees only that home.
+        // The context of a home gives access to that home only.
         if self.context.home.is_none() {
             prune(&self.context, &self.run, now);
         }
@@ -349,7 +348,7 @@ impl<'a> OpenChange<'a> {
 }
 
 impl Drop for OpenChange<'_> {
-    /// Whatever else went wrong: services run again. Recovery does it once more, which is harmless.
+    /// Whatever else failed: services are started again. Recovery repeats it, which is idempotent.
     fn drop(&mut self) {
         let _ = services::resume(self.context.services, &self.paused);
     }
@@ -360,7 +359,7 @@ fn bytes_of(action: &PlannedAction) -> u64 {
     if let Operation::Put(items) = &action.operation { items.iter().map(size).sum() } else { 0 }
 }
 
-/// A full disk is reported as one, with how much is missing as far as the plan knows.
+/// Reports a full disk as such, with the missing bytes as far as the plan knows.
 fn no_room_or(actions: &[PlannedAction], place: SystemPath, source: io::Error) -> ChangeError {
     if matches!(source.kind(), io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded) {
         ChangeError::NoRoom { place, missing: actions.iter().map(bytes_of).sum::<u64>().max(4096) }

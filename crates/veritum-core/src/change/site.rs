@@ -1,9 +1,9 @@
-//! [`SwapSite`]: where one action happens, and how what was staged and what is there change places.
+//! [`SwapSite`]: the place of one action, and the exchange of the staged object with the existing one.
 //!
-//! Where the kernel can exchange two names in one step (`RENAME_EXCHANGE`), it does. Where it cannot, a file or link
-//! gets a second name first and is then replaced, so that its own name still never is empty; a folder can have
-//! no second name, so for the moment between two renames nothing is at its place. [`SwapSite::settle`] brings what a
-//! cut left of either way back to one of the states that the caller knows: before the exchange, or after it.
+//! Where the kernel can exchange two names in one step (`RENAME_EXCHANGE`), it does. Elsewhere a file or symlink gets a second
+//! name first and is then replaced, so that its own name always exists; a folder cannot have a
+//! second name, so for the moment between two renames its place is empty. [`SwapSite::settle`] brings what an interruption
+//! left of either way to one of two states: before the exchange, or after it.
 
 use std::io;
 
@@ -27,26 +27,26 @@ pub(super) const GONE: &str = "its folder no longer exists";
 pub(super) struct SwapSite {
     pub(super) dir: Dir,
     pub(super) name: Vec<u8>,
-    /// The staged thing before the exchange, the displaced thing after it.
+    /// The staged object before the exchange, the displaced object after it.
     pub(super) temp: Vec<u8>,
-    /// The displaced thing's second name, on a file system that cannot exchange.
+    /// The displaced object's second name, on a file system that cannot exchange.
     pub(super) aside: Vec<u8>,
 }
 
 impl SwapSite {
-    /// Opens an action's folder, and settles what a cut left there; none when a person took the folder away.
+    /// Opens an action's folder, and settles what an interruption left there; `None` when the folder no longer exists.
     pub(super) fn open(
         context: &ChangeContext<'_>,
         committed: &Committed<'_>,
         action: &PlannedAction,
     ) -> io::Result<Option<Self>> {
         let parent = action.place.parent().unwrap_or_else(SystemPath::root);
-        // Asked once more, by the last free space before the disk: a change log is foreign bytes.
+        // Protection is checked again, by the last code before the disk: a change log is foreign bytes.
         if let Some(reason) = context.protection.reason(&action.place) {
             return Err(io::Error::new(io::ErrorKind::PermissionDenied, reason));
         }
         let Some(dir) = committed.folders.get(context, &parent)? else { return Ok(None) };
-        // What is mounted there since is a person else's, whatever the log says.
+        // What is mounted there now belongs to someone else, whatever the log says.
         if context.machine.extent().judge(&dir)?.is_err() {
             let why = format!("another file system is mounted on {parent}");
             return Err(io::Error::new(io::ErrorKind::PermissionDenied, why));
@@ -58,7 +58,7 @@ impl SwapSite {
         Ok(Some(site))
     }
 
-    /// What is at the staged name, and at the place itself.
+    /// The objects at the staged name and at the place itself.
     pub(super) fn looks(&self) -> io::Result<(Option<Stat>, Option<Stat>)> {
         Ok((self.dir.look(&self.temp)?, self.dir.look(&self.name)?))
     }
@@ -67,12 +67,12 @@ impl SwapSite {
         self.dir.disk().rename(self.dir.fd(), from, self.dir.fd(), to, how)
     }
 
-    /// Moves within the folder to a name that nothing has.
+    /// Moves within the folder to a free name.
     pub(super) fn free_move(&self, from: &[u8], to: &[u8], caution: Caution) -> Attempt {
         or_reason(move_to_free(&self.dir, from, &self.dir, to, caution))
     }
 
-    /// Exchanges what was staged with what is there, if that is still `expected`.
+    /// Exchanges the staged object with the existing one, if that is still `expected`.
     pub(super) fn swap(&self, expected: &Stat, caution: Caution) -> Attempt {
         match self.rename(&self.temp, &self.name, Exchange::Swap) {
             Err(e) if unknown_here(&e) => return self.swap_by_names(expected, caution),
@@ -83,7 +83,7 @@ impl SwapSite {
             }
         }
         if !same_thing(expected, &self.dir.disk().look(self.dir.fd(), &self.temp)?) {
-            // A person was quicker between the look and the exchange: it is theirs, back it goes.
+            // Another program changed it between the look and the exchange: it is restored.
             self.rename(&self.temp, &self.name, Exchange::Swap)?;
             return Ok(Err(CHANGED.into()));
         }
@@ -103,7 +103,7 @@ impl SwapSite {
             disk.unlink(self.dir.fd(), &self.aside)?;
             return Ok(Err(CHANGED.into()));
         }
-        // The second name must last before the first is taken over: not every file system keeps the order.
+        // The second name must be durable before the first is replaced: not every file system keeps the order.
         disk.sync(self.dir.fd())?;
         self.rename(&self.temp, &self.name, Exchange::Replace)?;
         self.rename(&self.aside, &self.temp, Exchange::Replace)?;
@@ -111,7 +111,7 @@ impl SwapSite {
     }
 
     fn swap_by_gap(&self, expected: &Stat, caution: Caution) -> Attempt {
-        // Over a name of our own, which is free: any file system can do that.
+        // Over a free name of ours: any file system can do that.
         self.rename(&self.name, &self.aside, Exchange::Replace)?;
         let out = self.dir.disk().look(self.dir.fd(), &self.aside)?;
         if !same_thing(expected, &out) {
@@ -129,7 +129,7 @@ impl SwapSite {
         Ok(Ok(()))
     }
 
-    /// Back from the second name, if nothing has taken the first in the meantime.
+    /// Back from the second name, if the first is still free.
     fn rename_back(&self) -> io::Result<()> {
         match self.dir.look(&self.name)? {
             None => self.rename(&self.aside, &self.name, Exchange::Replace),
@@ -137,14 +137,14 @@ impl SwapSite {
         }
     }
 
-    /// Brings what a cut left of an exchange by names to the state before it, or after it.
+    /// Settles an interrupted exchange by names to the state before it, or after it.
     fn settle(&self) -> io::Result<()> {
         BackupSlot::ours(&self.dir, &self.temp).discard_part()?;
         let disk = self.dir.disk();
         let (temp, there) = self.looks()?;
         let Some(aside) = self.dir.look(&self.aside)? else {
             return match (temp, there) {
-                // A move in either direction had made the second name and not taken the first away.
+                // A move in either direction had created the second name and not removed the first.
                 (Some(temp), Some(there)) if temp.id == there.id => disk.unlink(self.dir.fd(), &self.temp),
                 _ => Ok(()),
             };
@@ -159,13 +159,13 @@ impl SwapSite {
             }
             (None, _) => self.rename(&self.aside, &self.temp, Exchange::Replace),
             (Some(_), None) => self.rename_back(),
-            // A person else's thing is there: theirs stays, and what was there is kept in the end.
+            // Another program's object is there: it stays, and the displaced object goes to the backups.
             (Some(_), Some(_)) => Ok(()),
         }
     }
 }
 
-/// Whether what was displaced is what was expected. A change of names changes the time of change, so that is no sign.
+/// Whether the displaced object is the expected one. Renaming changes the change time, so that does not count.
 fn same_thing(expected: &Stat, found: &Stat) -> bool {
     (expected.id, expected.kind) == (found.id, found.kind)
         && (expected.kind != FileKind::File || (expected.size, expected.mtime) == (found.size, found.mtime))

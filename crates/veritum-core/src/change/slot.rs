@@ -1,4 +1,4 @@
-//! [`BackupSlot`]: a name under which a thing is kept, and moving things there.
+//! [`BackupSlot`]: the name of a backup, and moving objects there.
 
 use std::io;
 use std::os::fd::AsFd;
@@ -9,10 +9,10 @@ use crate::machine::Dir;
 use crate::model::{Digest, FileKind, LinkTarget, Stat};
 use crate::plan::Placed;
 
-/// Displaced files over this size are reported by their numbers alone: a terabyte hole must not be read for hours.
+/// Larger displaced files are recorded without their contents: a sparse terabyte must not be read for hours.
 const MAX_DIGESTED: u64 = 4 << 30;
 
-/// A name in an open folder, and the one under which a copy of it is begun.
+/// A name in an open folder, and the temporary name for a copy of it.
 pub(super) struct BackupSlot {
     pub(super) dir: Dir,
     pub(super) name: Vec<u8>,
@@ -20,12 +20,12 @@ pub(super) struct BackupSlot {
 }
 
 impl BackupSlot {
-    /// A name of our own making.
+    /// A name made by Veritum.
     pub(super) fn ours(dir: &Dir, name: &[u8]) -> Self {
         Self { dir: dir.clone(), name: name.to_vec(), part: [name, b".part"].concat() }
     }
 
-    /// A name of a person else's, which may be as long as a name can be.
+    /// A user's file name, which may have the maximum length.
     pub(super) fn of_a_user(dir: Dir, name: &[u8]) -> Self {
         Self { dir, name: name.to_vec(), part: b".veritum-part".to_vec() }
     }
@@ -51,7 +51,7 @@ impl BackupSlot {
         self.dir.disk().unlink(self.dir.fd(), &self.name)
     }
 
-    /// Takes away the beginning of a copy that a cut left; what it is a copy of has not left its place then.
+    /// Removes an incomplete copy that an interruption left; the original is still in its place then.
     pub(super) fn discard_part(&self) -> io::Result<()> {
         if self.dir.look(&self.part)?.is_some() { self.dir.disk().unlink(self.dir.fd(), &self.part) } else { Ok(()) }
     }
@@ -67,27 +67,27 @@ pub(super) fn private(top: &Dir, name: &[u8]) -> io::Result<Dir> {
     Ok(dir)
 }
 
-/// Gives a folder of our making to its owner, where we work with other rights than that owner's.
+/// Gives a folder made by us to its owner, where we work with other rights than that owner's.
 pub(super) fn give(above: &Dir, name: &[u8], (uid, gid): (u32, u32)) -> io::Result<()> {
     let made = above.disk().look(above.fd(), name)?;
     if made.uid == uid { Ok(()) } else { above.disk().set_owner(above.fd(), name, uid, gid) }
 }
 
-/// Makes a private folder where there is none; the folder above looks as before.
+/// Creates a private folder if there is none; its parent's times are restored.
 pub(super) fn make_private(top: &Dir, name: &[u8]) -> io::Result<Dir> {
     let before = top.look_self()?;
     if top.look(name)?.is_none() {
         make_folder(top, name)?;
         let _ = top.disk().set_mtime(top.fd(), b"", before.mtime);
     }
-    // Also after a cut between the two.
+    // Also after an interruption between the two.
     if top.look(name)?.is_some_and(|stat| stat.kind == FileKind::Folder && stat.uid == 0) {
         give(top, name, (before.uid, before.gid))?;
     }
     private(top, name)
 }
 
-/// Moves a thing to the backups, or from there.
+/// Moves an object to the backups, or back.
 pub(super) fn keep(from: &Dir, name: &[u8], to: &BackupSlot) -> io::Result<()> {
     match move_to_free(from, name, &to.dir, &to.name, Caution::Looked) {
         Err(e) if e.raw_os_error() == Some(rustix::io::Errno::XDEV.raw_os_error()) => copy_out(from, name, to),
@@ -95,7 +95,7 @@ pub(super) fn keep(from: &Dir, name: &[u8], to: &BackupSlot) -> io::Result<()> {
     }
 }
 
-/// Where a rename is not to be had (layers of an overlay): a whole, durable copy first, then the name goes.
+/// Where a rename is not possible (layers of an overlay): a complete, durable copy first, then the name is removed.
 fn copy_out(from: &Dir, name: &[u8], slot: &BackupSlot) -> io::Result<()> {
     let disk = from.disk();
     let stat = disk.look(from.fd(), name)?;
@@ -137,7 +137,7 @@ fn copy_out(from: &Dir, name: &[u8], slot: &BackupSlot) -> io::Result<()> {
     disk.unlink(from.fd(), name)
 }
 
-/// The digest of a regular file's content; none for anything else.
+/// The digest of a regular file's content; `None` for anything else.
 pub(super) fn digest_of(dir: &Dir, name: &[u8]) -> io::Result<Option<Digest>> {
     if dir.disk().look(dir.fd(), name)?.kind != FileKind::File {
         return Ok(None);
@@ -145,7 +145,7 @@ pub(super) fn digest_of(dir: &Dir, name: &[u8]) -> io::Result<Option<Digest>> {
     dir.digest(name)
 }
 
-/// What is at a name, as it is written into the change log. Content that cannot be read has no digest.
+/// The object at a name, as recorded in the change log. Content that cannot be read has no digest.
 pub(super) fn placed(dir: &Dir, name: &[u8]) -> io::Result<Option<Placed>> {
     let Some(stat) = dir.look(name)? else { return Ok(None) };
     let digest = if stat.size <= MAX_DIGESTED { digest_of(dir, name).unwrap_or(None) } else { None };

@@ -1,4 +1,4 @@
-//! Staging: what is to be put is made next to its destination, private until it is whole.
+//! Staging: new objects are created next to their destinations, private until they are complete.
 
 use std::ffi::OsStr;
 use std::io;
@@ -15,12 +15,12 @@ use crate::model::{FileKind, Instant, Stat, SystemPath};
 use crate::plan::{Item, ItemKind, Operation, PlannedAction};
 use crate::store::{Contents, StoreError};
 
-/// Inode flags that are carried over (chattr(1)): sync, no dump, no access times.
+/// Inode flags that are kept (chattr(1)): sync, no dump, no access times.
 const COPIED_FLAGS: u32 = 0x08 | 0x40 | 0x80;
 
 /// Why something was not staged.
 pub(super) enum StageError {
-    /// Only this action is hit; the others go on.
+    /// Only this action fails; the others continue.
     GivenUp(String),
     /// The disk failed: the round is undone.
     Disk(io::Error),
@@ -32,7 +32,7 @@ impl From<io::Error> for StageError {
     }
 }
 
-/// The round that is staged.
+/// The round being staged.
 #[derive(Clone, Copy)]
 pub(super) struct Staging<'a> {
     pub(super) change: u64,
@@ -48,7 +48,7 @@ impl Staging<'_> {
     }
 }
 
-/// Makes what an action puts; answers what it is, or none when nothing needs to be made.
+/// Creates the object of an action; returns its status, or `None` when nothing needs to be created.
 pub(super) fn stage(
     context: &ChangeContext<'_>,
     staging: Staging<'_>,
@@ -101,7 +101,7 @@ fn put(
             make(context, &above, name, staging, item, None)?;
         }
     }
-    // Folders get their owner, mode and time last, the deepest first: until then no one else can look in.
+    // Folders get their owner, mode and time last, the deepest first: until then others cannot enter.
     for item in items.iter().rev().filter(|i| i.kind == ItemKind::Folder) {
         let (above, name) = if item.below.is_root() { (dir.clone(), name) } else { inside(&top, &item.below)? };
         let open = above.disk().open_dir(above.fd(), name)?;
@@ -117,7 +117,7 @@ fn inside<'a>(top: &Dir, below: &'a SystemPath) -> io::Result<(Dir, &'a [u8])> {
     Ok((top.beside(fd), below.name()))
 }
 
-/// Makes one thing. A file inherits the extended attributes of the file that it replaces, privileges excepted.
+/// Creates one object. A file inherits the extended attributes of the file it replaces, except privileges.
 fn make(
     context: &ChangeContext<'_>,
     dir: &Dir,
@@ -197,7 +197,7 @@ fn name_of(
     further_name(&from, place.name(), dir, name)
 }
 
-/// Gives a file a hard link; a file system that has no such names hits this action only.
+/// Creates a hard link; on a file system without hard links only this action fails.
 fn further_name(from: &Dir, old: &[u8], to: &Dir, new: &[u8]) -> Result<(), StageError> {
     match second_name(from, old, to, new) {
         Err(e) if e.kind() == io::ErrorKind::Unsupported => {
@@ -207,7 +207,7 @@ fn further_name(from: &Dir, old: &[u8], to: &Dir, new: &[u8]) -> Result<(), Stag
     }
 }
 
-/// Owner, mode, time, in this order: a change of owner takes privileges away, a change of mode the time does not.
+/// Owner, mode, time, in this order: changing the owner removes privileges, changing the mode does not alter the time.
 fn dress(dir: &Dir, name: &[u8], open: Option<BorrowedFd<'_>>, item: &Item) -> io::Result<()> {
     let disk = dir.disk();
     let stat = disk.look(dir.fd(), name)?;
@@ -220,20 +220,20 @@ fn dress(dir: &Dir, name: &[u8], open: Option<BorrowedFd<'_>>, item: &Item) -> i
     disk.set_mtime(dir.fd(), name, Instant { s: item.mtime, n: 0 })
 }
 
-/// Copies extended attributes (ACLs, labels, a user's own) from the file that is replaced. Capabilities are not: a
-/// privilege that only this machine remembers is never given unasked.
+/// Copies extended attributes (ACLs, labels, user attributes) from the replaced file. Not capabilities: privilege that only
+/// this machine records is never restored unasked.
 fn inherit(dir: &Dir, from: &[u8], to: BorrowedFd<'_>) -> io::Result<()> {
     let Ok(old) = dir.disk().open_file(dir.fd(), from) else { return Ok(()) };
     for (name, value) in dir.disk().xattrs(old.as_fd()).unwrap_or_default() {
         if name != OsStr::new("security.capability") {
             match dir.disk().set_xattr(to, &name, &value) {
                 Err(e) if e.kind() == io::ErrorKind::StorageFull => return Err(e),
-                // A label that this kernel does not take from us is set by the system's own policy.
+                // If this kernel refuses a label, the system's own policy sets it.
                 _ => {}
             }
         }
     }
-    // Flags that a person sets (no dump, no access times): a file system that does not take them is no obstacle.
+    // Flags that people set (no dump, no access times): a file system that refuses them is no obstacle.
     if let Ok(Some(flags)) = dir.disk().flags(old.as_fd())
         && flags & COPIED_FLAGS != 0
     {
@@ -243,7 +243,7 @@ fn inherit(dir: &Dir, from: &[u8], to: BorrowedFd<'_>) -> io::Result<()> {
     Ok(())
 }
 
-/// Takes what was staged away again: only ever things of our own making, under our own names.
+/// Removes what was staged: only objects created by us, under our own names.
 pub(super) fn discard(dir: &Dir, name: &[u8]) -> io::Result<()> {
     match dir.look(name)? {
         None => Ok(()),

@@ -1,8 +1,8 @@
-//! Which actions of past changes still are, and which change must be undone to undo them. Pure.
+//! Which actions of past changes are in effect, and which change must be undone to undo them. Pure.
 //!
-//! A change is undone by a change of its own, which can be undone in turn, and either may be possible in part only. So
-//! each action is followed by itself: an undo names, with each of its actions, the action that it reverts, and, with
-//! each round, the actions that are wholly reverted by it.
+//! A change is undone by another change, which can be undone in turn, and either may be possible only in part. So
+//! each action is tracked separately: an undo records, with each of its actions, the action that it reverts, and, with
+//! each round, the actions that it reverts completely.
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 
@@ -10,7 +10,7 @@ use super::Record;
 use super::journal::ChangeLog;
 use crate::plan::{ActionKey, Operation};
 
-/// Where an action of a change is now.
+/// The state of an action of a change.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Standing {
     /// In effect; undoing that change reverts it: its own, or the one that last redid it.
@@ -19,7 +19,7 @@ pub enum Standing {
     Reverted(u64),
 }
 
-/// The actions of some changes, with where each is now.
+/// The actions of some changes, with the state of each.
 #[derive(Debug, Default)]
 pub struct Standings {
     of: BTreeMap<u64, BTreeMap<ActionKey, Standing>>,
@@ -27,12 +27,12 @@ pub struct Standings {
 }
 
 impl Standings {
-    /// Follows every action of these changes; each change that an undo among them names must be among them, too.
+    /// Tracks every action of these changes; changes that an undo among them refers to must be among them, too.
     #[must_use]
     pub fn new(logs: &[ChangeLog]) -> Self {
         let mut standings = Self::default();
         let mut undos: HashMap<u64, Vec<Undo>> = HashMap::new();
-        // A change is undone only by later ones.
+        // A change is only undone by later ones.
         let mut newest_first: Vec<&ChangeLog> = logs.iter().collect();
         newest_first.sort_by_key(|log| std::cmp::Reverse(log.begin.change));
         for log in newest_first {
@@ -64,13 +64,13 @@ impl Standings {
         Standing::Reverted(holder)
     }
 
-    /// Where an action is now; `None` when it did nothing.
+    /// The state of an action; `None` when it did nothing.
     #[must_use]
     pub fn get(&self, change: u64, key: ActionKey) -> Option<Standing> {
         self.of.get(&change)?.get(&key).copied()
     }
 
-    /// Where each action of a change is now.
+    /// The state of each action of a change.
     pub fn actions(&self, change: u64) -> impl Iterator<Item = (ActionKey, Standing)> + '_ {
         self.of.get(&change).into_iter().flatten().map(|(key, standing)| (*key, *standing))
     }
@@ -88,7 +88,7 @@ impl Standings {
         self.actions(change).any(|(_, standing)| matches!(standing, Standing::Reverted(_)))
     }
 
-    /// The changes whose undoing reverts something that a change of this list, which is no undo itself, brought about.
+    /// The changes whose undoing reverts actions of a change in this list that is not an undo itself.
     #[must_use]
     pub fn in_effect(&self) -> HashSet<u64> {
         let originals = self.of.iter().filter(|(change, _)| self.originals.contains(change));
@@ -134,7 +134,7 @@ impl Undo {
     }
 }
 
-/// The actions of a change that took effect and that could be reverted.
+/// The actions of a change that took effect and can be reverted.
 pub(super) fn effective(log: &ChangeLog) -> Vec<ActionKey> {
     let mut keys = Vec::new();
     for round in log.rounds().unwrap_or_default() {

@@ -1,4 +1,4 @@
-//! The state folder: where change logs, backups and the lock lie.
+//! The state folder: change logs, backups and the lock.
 
 use std::io;
 use std::os::fd::AsFd;
@@ -8,16 +8,16 @@ use super::journal::{ChangeLog, JournalError};
 use crate::machine::{Dir, Machine};
 use crate::model::{AreaName, FileKind, SystemPath, quoted};
 
-/// Where the state is on the machine, unless the administrator names another folder.
+/// The state folder on the machine, unless the administrator names another.
 const PLACE: &str = "/var/lib/veritum";
-/// Given up when the disk is full.
+/// Released when the disk is full.
 const RESERVE: u64 = 4 << 20;
 
 /// Why the state folder cannot be used.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum StateError {
-    /// It cannot be opened, made or read.
+    /// It cannot be opened, created or read.
     #[error("{place} cannot be used")]
     Io {
         /// The place.
@@ -25,7 +25,7 @@ pub enum StateError {
         /// The source.
         source: io::Error,
     },
-    /// Something that is not a private folder is there.
+    /// It is not a private folder.
     #[error("{place} is not a private folder of its owner")]
     NotOurs {
         /// The place.
@@ -38,25 +38,25 @@ pub enum StateError {
 pub struct StateFolder {
     dir: Dir,
     shown: String,
-    /// Where it is on the machine; none when it is elsewhere.
+    /// Its path on the machine; `None` when it is elsewhere.
     inside: Option<SystemPath>,
-    /// The areas that are known here; empty where any is.
+    /// The areas of this version; empty for any area.
     areas: Vec<AreaName>,
 }
 
 impl StateFolder {
-    /// The same for a version that knows these areas: the log of a change to any other is a newer one's.
+    /// The same for a version with these areas: a log of a change in another area comes from a newer version.
     #[must_use]
     pub fn knowing(self, areas: &[AreaName]) -> Self {
         Self { areas: areas.to_vec(), ..self }
     }
 
-    /// Whether an area is known here.
+    /// Whether this version has an area.
     pub(super) fn knows(&self, area: &AreaName) -> bool {
         self.areas.is_empty() || self.areas.contains(area)
     }
 
-    /// Opens the state folder when it is there; nothing is made.
+    /// Opens the state folder if it exists; creates nothing.
     ///
     /// # Errors
     /// When something else is there, or it cannot be read.
@@ -67,10 +67,10 @@ impl StateFolder {
         }
     }
 
-    /// Opens the state folder, and makes it when it is not there.
+    /// Opens the state folder, and creates it if it does not exist.
     ///
     /// # Errors
-    /// As [`StateFolder::find`], or when it cannot be made.
+    /// As [`StateFolder::find`], or when it cannot be created.
     pub fn make(machine: &Machine, elsewhere: Option<&Path>) -> Result<Self, StateError> {
         let found = match elsewhere {
             Some(path) => {
@@ -92,7 +92,7 @@ impl StateFolder {
             other => other.map_err(io)?,
         };
         let dir = machine.wrap(machine.disk().open_root(&path).map_err(io)?);
-        // Where others may write, they could was a change log for recovery to read.
+        // Others with write access could forge a change log for recovery.
         if dir.look_self().map_err(io)?.mode & 0o022 != 0 {
             return Err(StateError::NotOurs { place: shown });
         }
@@ -103,8 +103,8 @@ impl StateFolder {
         let io = |source| StateError::Io { place: PLACE.into(), source };
         let listed = SystemPath::literal(PLACE);
         let parent = listed.parent().unwrap_or_else(SystemPath::root);
-        // Links on the way (a moved /var) are followed inside the machine; the folder itself must not be one, or it
-        // could lead into a user's hands.
+        // Symlinks in its path (a moved /var) are followed inside the machine; the folder itself must not be a symlink, or it
+        // could be under a user's control.
         let parent = match machine.resolve(&parent) {
             Err(e) if e.kind() == io::ErrorKind::NotFound && !make => return Ok(None),
             other => other.map_err(io)?,
@@ -119,7 +119,7 @@ impl StateFolder {
             None => {
                 let before = dir.look_self().map_err(io)?.mtime;
                 dir.disk().make_dir(dir.fd(), name).map_err(io)?;
-                // The machine's own folder looks as before.
+                // The machine's own folder keeps its times.
                 let _ = dir.disk().set_mtime(dir.fd(), b"", before);
                 dir.disk().sync(dir.fd()).map_err(io)?;
             }
@@ -148,7 +148,7 @@ impl StateFolder {
         &self.dir
     }
 
-    /// Where it is on the machine; none when it is elsewhere.
+    /// Its path on the machine; `None` when it is elsewhere.
     #[must_use]
     pub fn inside(&self) -> Option<&SystemPath> {
         self.inside.as_ref()
@@ -158,13 +158,13 @@ impl StateFolder {
         |source| StateError::Io { place: self.shown.clone(), source }
     }
 
-    /// Opens a folder within, by a short path of our own making.
+    /// Opens a subfolder, by a short path of ours.
     pub(super) fn sub(&self, path: &str) -> io::Result<Dir> {
         let fd = self.dir.disk().open_dir(self.dir.fd(), path.as_bytes())?;
         Ok(self.dir.beside(fd))
     }
 
-    /// Opens a folder within, and makes it, and those above it, when it is not there.
+    /// Opens a subfolder, and creates it, and those above it, if it does not exist.
     pub(super) fn make_sub(&self, path: &str) -> io::Result<Dir> {
         let mut at = self.dir.clone();
         for name in path.split('/') {
@@ -173,7 +173,7 @@ impl StateFolder {
         Ok(at)
     }
 
-    /// The numbers of all changes, in order. A name that is no number is not ours and is passed over.
+    /// The numbers of all changes, in order. A name that is not a number is not ours and ignored.
     ///
     /// # Errors
     /// When the folder cannot be read.
@@ -192,7 +192,7 @@ impl StateFolder {
         Ok(numbers)
     }
 
-    /// The next number: one that no change has, also none that was moved aside (`7.damaged`), and no backups.
+    /// The next number: one that no change has or had, including those moved aside (`7.damaged`), and no backups.
     pub(super) fn next_change(&self) -> Result<u64, StateError> {
         let mut last = 0;
         for folder in ["changes", "kept"] {
@@ -209,10 +209,10 @@ impl StateFolder {
         Ok(last + 1)
     }
 
-    /// Reads one change's change log; none when it has not even a first record.
+    /// Reads a change's log; `None` when not even its first record is complete.
     ///
     /// # Errors
-    /// When it cannot be read, is damaged or newer.
+    /// When it cannot be read, is damaged, or has a newer format.
     pub fn change(&self, number: u64) -> Result<Option<ChangeLog>, JournalError> {
         let dir = match self.sub(&format!("changes/{number}")) {
             Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(None),
@@ -227,7 +227,7 @@ impl StateFolder {
         }
     }
 
-    /// Keeps some free space for the time when there is none. Not having it is no error.
+    /// Reserves some free space for a full disk. Not having it is not an error.
     pub(super) fn keep_reserve(&self) {
         let disk = self.dir.disk();
         if self.dir.look(b"reserve").ok().flatten().is_some_and(|s| s.size >= RESERVE) {
@@ -246,14 +246,14 @@ impl StateFolder {
         }
     }
 
-    /// Gives the reserve up.
+    /// Releases the reserve.
     pub(super) fn spend_reserve(&self) {
         let _ = self.dir.disk().unlink(self.dir.fd(), b"reserve");
         let _ = self.dir.disk().sync_all(self.dir.fd());
     }
 }
 
-/// Opens a folder of ours, and makes it when it is not there.
+/// Opens a folder of ours, and creates it if it does not exist.
 pub(super) fn make_folder(above: &Dir, name: &[u8]) -> io::Result<Dir> {
     let disk = above.disk();
     match disk.open_dir(above.fd(), name) {

@@ -1,7 +1,7 @@
-//! Exchanging: what was staged and what is there change places, in one step of the kernel each.
+//! Exchanging: each staged object with the existing one, in one step of the kernel.
 //!
-//! Every step first looks where it is, so that it can be done again after a cut: the same functions serve an
-//! undisturbed run and recovery.
+//! Every step first examines the present state, so that it can be repeated after an interruption: the same functions serve
+//! an undisturbed run and recovery.
 
 use std::cell::RefCell;
 use std::collections::{HashMap, HashSet};
@@ -20,7 +20,7 @@ use crate::event::{Event, Phase};
 use crate::model::{FileKind, Stat, SystemPath};
 use crate::plan::{ActionOutcome, KeptFolder, Operation, PlannedAction};
 
-/// Brings a committed round to its end. Harmless when it is done again.
+/// Completes a committed round. Idempotent.
 pub(super) fn forward(context: &ChangeContext<'_>, committed: &Committed<'_>) -> io::Result<Vec<ActionOutcome>> {
     attributes::clear(context, committed.cleared)?;
     context.observer.on_event(Event::Begin {
@@ -82,7 +82,7 @@ pub(super) fn forward(context: &ChangeContext<'_>, committed: &Committed<'_>) ->
         });
         context.observer.on_event(Event::Acted(&action.place));
     }
-    // What was set aside just now stays there.
+    // What was just set aside stays there.
     let failed: HashSet<u32> = outcomes.iter().filter(|o| o.failed.is_some()).map(|o| o.index).collect();
     tidy(context, committed, |action| failed.contains(&action.index))?;
     put_times_back(context, committed)?;
@@ -123,7 +123,7 @@ fn exchange(
         return Ok(moved);
     }
     if let Some(displaced) = site.dir.look(&site.temp)? {
-        // Looked at once more where no one but us comes by its name: something protected may have come into it.
+        // Checked again under the staged name, which only we use: something protected may have been moved into it.
         if let Some(why) = context.protection.reason_at(&action.place, &site.dir, &site.temp)? {
             or_error(swap_back(site)?)?;
             return Ok(Err(why));
@@ -135,7 +135,7 @@ fn exchange(
     Ok(Ok(()))
 }
 
-/// Moves what is there to the name that it is kept from: judged at the last moment, and once more after it.
+/// Moves an existing object to its backup name: checked immediately before, and again afterwards.
 fn set_aside(
     context: &ChangeContext<'_>,
     committed: &Committed<'_>,
@@ -153,7 +153,7 @@ fn set_aside(
             if let Err(why) = site.free_move(&site.name, &site.temp, Caution::Looked)? {
                 return Ok(Err(why));
             }
-            // A hard link of the same file may come next: the move is what changed its time.
+            // A hard link of the same file may come next: the move changed its change time.
             committed.remember(&site.dir.disk().look(site.dir.fd(), &site.temp)?);
         }
         (None, None) if committed.is_kept(context, action)? => return Ok(Ok(())),
@@ -166,7 +166,7 @@ fn set_aside(
     Ok(Ok(()))
 }
 
-/// Takes a file away that can be fetched again, when it is still the one that was seen.
+/// Deletes a file that can be downloaded again, if it is still the observed one.
 fn free(
     committed: &Committed<'_>,
     site: &SwapSite,
@@ -178,7 +178,7 @@ fn free(
             site.dir.disk().unlink(site.dir.fd(), &site.name)?;
             Ok(Ok(()))
         }
-        // A cut came after it was taken away.
+        // An interruption came after it was deleted.
         (Some(_), None) if !committed.fresh => Ok(Ok(())),
         _ => Ok(Err(CHANGED.into())),
     }
@@ -224,13 +224,13 @@ fn keep_one(
     }
     let Some(before) = action.before else { return Ok(None) };
     let to = committed.kept(action, &committed.keeps(action)).make(context)?;
-    // Under its second name it is only still when a person's thing came between the two.
+    // It only has its second name if another program's object came between the two steps.
     for name in [&site.temp, &site.aside] {
         if !has(site.dir.look(name)?, Some(before.id)) {
             continue;
         }
         match to.look()? {
-            // A whole copy is there already (made where a rename was not to be had): only the name is left over.
+            // A complete copy exists already (where a rename is not possible): only the name is left to remove.
             Some(copy) if is_it(&before, &copy) => site.dir.disk().unlink(site.dir.fd(), name)?,
             Some(_) => return Err(io::ErrorKind::AlreadyExists.into()),
             None => keep(&site.dir, name, &to)?,
@@ -240,8 +240,8 @@ fn keep_one(
     to.placed()
 }
 
-/// Takes away what was staged for an action that failed; what was kept before goes back to where it was kept, and what
-/// was displaced already is kept although a person has put another thing in its place since.
+/// Removes what was staged for a failed action; an earlier backup returns to the backups, and a displaced object is kept even
+/// if another program has put something in its place since.
 fn take_away(
     context: &ChangeContext<'_>,
     committed: &Committed<'_>,
@@ -267,7 +267,7 @@ fn take_away(
                 back.sync()?;
             }
         }
-        // After the exchange this name holds what was displaced: never to be taken away.
+        // After the exchange this name has the displaced object: it must never be removed.
         Operation::Put(_) if committed.staged.get(&action.index).is_none_or(|id| *id == temp.id) => {
             discard(&site.dir, &site.temp)?;
         }
@@ -276,7 +276,7 @@ fn take_away(
     Ok(kept)
 }
 
-/// Takes a round back, whether it was committed or not. Harmless when it is done again.
+/// Undoes a round, committed or not. Idempotent.
 pub(super) fn backward(context: &ChangeContext<'_>, committed: &Committed<'_>) -> io::Result<()> {
     attributes::clear(context, committed.cleared)?;
     let mut first_error = None;
@@ -319,7 +319,7 @@ fn back_one(
                 let _ = set_meta(&relaxed, site, action, there, (was.mode, was.uid, was.gid))?;
             }
         }
-        // What was taken away can be fetched again; before the commit nothing was.
+        // Deleted files can be downloaded again; before the commit nothing was deleted.
         Operation::Free => {}
         Operation::SetAside => {
             restore_kept(context, committed, site, action, temp)?;
@@ -344,13 +344,13 @@ fn back_one(
     Ok(())
 }
 
-/// Whether this is what was displaced, or the copy of it that was made where it could not be moved.
+/// Whether this is the displaced object, or its copy where it could not be moved.
 fn is_it(before: &Stat, now: &Stat) -> bool {
     let shape = |s: &Stat| (s.kind, s.size, s.mtime);
     before.id == now.id || before.kind != FileKind::Folder && shape(before) == shape(now)
 }
 
-/// Exchanges again: what is there now is expected, whatever it has become since.
+/// Exchanges back: whatever is there now is expected.
 fn swap_back(site: &SwapSite) -> Attempt {
     match site.dir.look(&site.name)? {
         Some(now) => site.swap(&now, Caution::Looked),
@@ -358,12 +358,12 @@ fn swap_back(site: &SwapSite) -> Attempt {
     }
 }
 
-/// On the way back there is no leaving one out: what cannot be done now is an error, and the change stays unfinished.
+/// While undoing, no action can be skipped: what fails is an error, and the change stays unfinished.
 fn or_error(tried: Result<(), String>) -> io::Result<()> {
     tried.map_err(io::Error::other)
 }
 
-/// Moves what this round kept already back next to its place.
+/// Moves this round's backups back next to their places.
 fn restore_kept(
     context: &ChangeContext<'_>,
     committed: &Committed<'_>,
@@ -376,7 +376,7 @@ fn restore_kept(
     from.discard_part()?;
     match (from.look()?, temp) {
         (None, _) => return Ok(()),
-        // It was being kept by a second name or a copy, and never left: that one alone is too many.
+        // It was being kept by a second name or a copy, and never left: only that name is superfluous.
         (Some(double), Some(temp)) if temp.id == before.id && double.kind != FileKind::Folder => {
             from.unlink()?;
         }
@@ -386,8 +386,8 @@ fn restore_kept(
     from.sync()
 }
 
-/// Where a user's things were set aside, and from where they came back, no empty folders are left; `undone` says which of the
-/// actions set nothing aside in the end.
+/// Removes empty folders where a user's data was set aside or restored from; `undone` selects the
+/// actions that set nothing aside in the end.
 fn tidy(
     context: &ChangeContext<'_>,
     committed: &Committed<'_>,

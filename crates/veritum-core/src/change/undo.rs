@@ -1,4 +1,4 @@
-//! Taking a change back: the inverse of what it did, as a change of its own.
+//! Undoing a change: the inverse of its actions, as a change of its own.
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::io;
@@ -14,19 +14,19 @@ use crate::machine::Dir;
 use crate::model::{AreaName, Digest, FileKind, Stat, SystemPath};
 use crate::plan::{ActionKey, ActionOutcome, Item, ItemKind, Operation, PlannedAction, inverse};
 
-/// How one round of a change would be undone.
+/// The plan to undo one round of a change.
 #[derive(Debug, Clone, PartialEq)]
 pub struct UndoRound {
-    /// The round that is undone.
+    /// The round.
     pub of: u32,
-    /// The actions that do it.
+    /// The actions that undo it.
     pub actions: Vec<PlannedAction>,
-    /// The actions of the change that are wholly reverted by these.
+    /// The actions of the change that these revert completely.
     pub settles: Vec<ActionKey>,
 }
 
 impl UndoRound {
-    /// Leaves actions out, each with what it reverts.
+    /// Skips actions, each with what it reverts.
     pub fn retain(&mut self, mut keep: impl FnMut(&PlannedAction) -> bool) {
         let mut left: HashSet<ActionKey> = HashSet::new();
         self.actions.retain(|action| {
@@ -38,12 +38,12 @@ impl UndoRound {
     }
 }
 
-/// How a change would be undone.
+/// The plan to undo a change.
 #[derive(Debug, Clone, PartialEq)]
 pub struct UndoPlan {
-    /// The change that is undone.
+    /// The change.
     pub of: u64,
-    /// The area that it changed.
+    /// Its area.
     pub area: AreaName,
     /// Its rounds, the last first.
     pub rounds: Vec<UndoRound>,
@@ -51,8 +51,8 @@ pub struct UndoPlan {
     pub refused: Vec<Refusal>,
 }
 
-/// Plans how to undo a change, or just one round of it when its later ones are back already. Examines every
-/// place, writes nothing. What an earlier undo reverted already is left out, what it refused is tried again.
+/// Plans how to undo a change, or only one round of it when its later ones are undone already. Examines every
+/// place, writes nothing. What an earlier undo reverted is skipped, what it refused is tried again.
 ///
 /// # Errors
 /// When a change log cannot be read.
@@ -79,20 +79,20 @@ pub fn plan_undo(context: ChangeContext<'_>, number: u64, only: Option<u32>) -> 
     Ok(Some(plan))
 }
 
-/// What undoing it a later round of the same change leaves at a place; the reason when it is not undone.
+/// What undoing a later round of the same change leaves at a place; the reason when it is not undone.
 type Reached = Result<Option<Stat>, String>;
 
 struct Planner<'a> {
     context: ChangeContext<'a>,
     number: u64,
-    /// When what the change had displaced was given up.
+    /// When the change's backups were deleted.
     released: Option<jiff::Timestamp>,
     standings: Standings,
     /// Places that later changes touched.
     later: BTreeMap<SystemPath, u64>,
-    /// The folders that these are in, at any depth.
+    /// All folders above these.
     later_above: HashMap<SystemPath, u64>,
-    /// Places that later rounds of this change touched, and what is below them with them.
+    /// Places that later rounds of this change touched, including everything below them.
     reached: HashMap<SystemPath, Reached>,
 }
 
@@ -142,7 +142,7 @@ impl Planner<'_> {
         Ok(undo)
     }
 
-    /// Plans how one action in a home is undone; whether nothing of it remains then.
+    /// Plans how one action in a home is undone; returns whether nothing of it remains then.
     fn in_a_home(
         &self,
         back: PlannedAction,
@@ -150,7 +150,7 @@ impl Planner<'_> {
         refused: &mut Vec<Refusal>,
     ) -> Result<bool, ChangeError> {
         let place = back.place.clone();
-        // A later change may have been in the folder, or in one above.
+        // A later change may have changed the folder, or one above.
         let above = std::iter::successors(Some(place.clone()), SystemPath::parent);
         let touched = above.into_iter().find_map(|at| self.later.get(&at)).or_else(|| self.later_above.get(&place));
         if let Some(change) = touched {
@@ -179,7 +179,7 @@ impl Planner<'_> {
         }
         let mut way = std::iter::successors(Some(action.place.clone()), SystemPath::parent);
         match way.find_map(|place| self.reached.get(&place).map(|reached| (place, reached))) {
-            // Looked at again once the later round is back: only then is there what this one left.
+            // Examined again after the later round was undone: only then is the state there that this one left.
             Some((place, Ok(then))) => {
                 if place == action.place {
                     back.before = *then;
@@ -193,7 +193,7 @@ impl Planner<'_> {
     }
 }
 
-/// The later changes' logs. A damaged one is left out: that each file is as this change left it is examined anyway.
+/// The later changes' logs. Damaged ones are skipped: whether each file is as this change left it is examined anyway.
 fn later_logs(context: ChangeContext<'_>, number: u64) -> Result<Vec<ChangeLog>, ChangeError> {
     let mut logs: Vec<ChangeLog> = Vec::new();
     for later in context.state.changes()?.into_iter().filter(|n| *n > number) {
@@ -206,10 +206,10 @@ fn later_logs(context: ChangeContext<'_>, number: u64) -> Result<Vec<ChangeLog>,
     Ok(logs)
 }
 
-/// Places that later changes touched and that are not back as they were before them, with the change to undo first.
+/// Places that later changes touched and that were not restored since, with the change to undo first.
 fn later_places(logs: &[ChangeLog], standings: &Standings, number: u64) -> BTreeMap<SystemPath, u64> {
     let mut touched = BTreeMap::new();
-    // An undo of a later change puts its places back as they were; one of this change reverted what is not tried again.
+    // An undo of a later change restores its places; one of this change reverted what is not tried again.
     let counts = |log: &&ChangeLog| log.begin.change > number && log.begin.of.is_none_or(|of| of < number);
     let mut logs: Vec<&ChangeLog> = logs.iter().filter(counts).collect();
     logs.sort_by_key(|log| log.begin.change);
@@ -226,7 +226,7 @@ fn later_places(logs: &[ChangeLog], standings: &Standings, number: u64) -> BTree
     touched
 }
 
-/// Why an action cannot be undone; otherwise its inverse learns what is there now.
+/// Why an action cannot be undone; otherwise its inverse gets the present state.
 fn refusal(
     context: ChangeContext<'_>,
     action: &PlannedAction,
@@ -274,12 +274,12 @@ fn refusal(
 const CHANGED: &str = "changed since";
 const LOST: &str = "the backup is missing or damaged";
 
-/// A day, as people write it.
+/// A day, for people.
 fn day(at: jiff::Timestamp) -> String {
     at.strftime("%Y-%m-%d").to_string()
 }
 
-/// Whether a tree that was put holds exactly what was put.
+/// Whether a tree contains exactly what was written.
 fn tree_as_put(dir: &Dir, action: &PlannedAction) -> io::Result<bool> {
     let Operation::Put(items) = &action.operation else { return Ok(true) };
     let top = dir.beside(dir.disk().open_dir(dir.fd(), action.place.name())?);

@@ -1,5 +1,5 @@
-//! Past checks and changes, read from the changes' own folders and the file of the last check; what the last full check
-//! saw.
+//! Past checks and changes, from the changes' own folders and the record of the last check; observations of the last full
+//! check.
 
 mod seen;
 
@@ -19,7 +19,7 @@ const MAX_LAST: u64 = 1 << 20;
 const REPORT: &[u8] = b"last-report.json";
 const MAX_REPORT: u64 = 256 << 20;
 
-/// All changes, oldest first. One whose log cannot be read is listed with its trouble.
+/// All changes, oldest first. A change with an unreadable log is listed with the error.
 ///
 /// # Errors
 /// When the state folder cannot be read.
@@ -71,10 +71,10 @@ fn line(summary: &ChangeSummary, standings: &Standings) -> ChangeLine {
     }
 }
 
-/// Keeps what a check of the whole machine came to.
+/// Saves the result of a check of the whole machine.
 ///
 /// # Errors
-/// When the state folder cannot be written; a check is none the worse for it.
+/// When the state folder cannot be written; the check is valid nevertheless.
 pub fn keep_last_check(state: &StateFolder, report: &CheckReport) -> io::Result<()> {
     let mut packages: BTreeMap<String, u64> = BTreeMap::new();
     for package in report.findings.iter().filter_map(|finding| finding.package.as_ref()) {
@@ -93,7 +93,7 @@ pub fn keep_last_check(state: &StateFolder, report: &CheckReport) -> io::Result<
     replace(state, LAST, &serde_json::to_vec(&last)?)
 }
 
-/// Puts a record of our own in the place of the older one, which has served.
+/// Replaces an older record of ours.
 fn replace(state: &StateFolder, name: &[u8], bytes: &[u8]) -> io::Result<()> {
     let (dir, disk) = (state.dir(), state.dir().disk());
     if dir.look(NEW)?.is_some() {
@@ -105,14 +105,14 @@ fn replace(state: &StateFolder, name: &[u8], bytes: &[u8]) -> io::Result<()> {
     disk.rename(dir.fd(), NEW, dir.fd(), name, Exchange::Replace)
 }
 
-/// What the last check of the whole machine found, whole; none when there was none, or its record cannot be read. It is
-/// what was so then: the one that uses it looks again.
+/// The findings of the last check of the whole machine; `None` when there was none, or its record cannot be read. They
+/// describe that time: callers examine the present state.
 #[must_use]
 pub fn last_report(state: &StateFolder) -> Option<CheckReport> {
     serde_json::from_slice(&state.dir().read(REPORT, MAX_REPORT).ok()?).ok()
 }
 
-/// The last check of the whole machine; none when there was none, or its record cannot be read.
+/// The summary of the last check of the whole machine; `None` when there was none, or its record cannot be read.
 #[must_use]
 pub fn last_check(state: &StateFolder) -> Option<LastCheck> {
     serde_json::from_slice(&state.dir().read(LAST, MAX_LAST).ok()?).ok()

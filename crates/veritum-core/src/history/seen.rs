@@ -1,5 +1,5 @@
-//! What was seen at the last full check, for checks that read only what changed since (SQLite, `seen.db` in the state
-//! folder). Rebuildable: whatever is wrong with it, everything is read again.
+//! Observations of the last full check, for checks that only read what changed since (SQLite, `seen.db` in the state
+//! folder). It can be rebuilt: if anything is wrong with it, everything is read again.
 
 use std::os::fd::AsRawFd as _;
 
@@ -10,10 +10,10 @@ use crate::model::{ContentHasher, Digest, FileKind, Stat};
 use crate::scan::{Remembered, Snapshot};
 
 const NAME: &str = "seen.db";
-/// SQLite's own change log next to it: one that is left over must not be played into a new database.
+/// The file of a transaction of SQLite: a leftover one must not be applied to a new database.
 const JOURNAL: &str = "seen.db-journal";
 const FORMAT: &str = "veritum.seen/1";
-/// More bytes than this were not written by a check: a million files have a third of it.
+/// A larger record was not written by a check: a million files have a third of it.
 const MAX_BYTES: usize = 256 << 20;
 
 /// What a full check remembers.
@@ -21,24 +21,24 @@ const MAX_BYTES: usize = 256 << 20;
 pub struct SeenFiles {
     /// When it began, RFC 3339 in UTC.
     pub at: String,
-    /// The files.
+    /// The observations of files.
     pub files: Remembered,
-    /// The check itself, when everything was intact and nothing unclear.
+    /// The check itself, if everything was intact and clear.
     pub settled: Option<CleanCheck>,
 }
 
-/// A check that found nothing wrong, and what was where.
+/// A check without problems, and the state of every place.
 #[derive(Debug, Clone)]
 pub struct CleanCheck {
-    /// What it was compared with: with anything else it says nothing.
+    /// Identifies the references: with others the result is not valid.
     pub key: String,
-    /// What it came to, as JSON.
+    /// The result as JSON.
     pub report: String,
-    /// What was at every place.
+    /// The state of every place.
     pub places: Snapshot,
 }
 
-/// Opens the database through the state folder's own handle: no link on the way points elsewhere.
+/// Opens the database through the state folder's own handle: no symlink can redirect it.
 fn open(state: &StateFolder, flags: OpenFlags) -> rusqlite::Result<Connection> {
     let path = format!("/proc/self/fd/{}/{NAME}", state.dir().fd().as_raw_fd());
     let database = Connection::open_with_flags(path, flags | OpenFlags::SQLITE_OPEN_NO_MUTEX)?;
@@ -46,22 +46,22 @@ fn open(state: &StateFolder, flags: OpenFlags) -> rusqlite::Result<Connection> {
     Ok(database)
 }
 
-/// Keeps what a full check saw, in place of what was kept before.
+/// Saves the observations of a full check, replacing earlier ones.
 ///
 /// # Errors
-/// When the state folder cannot be written; a check is none the worse for it.
+/// When the state folder cannot be written; the check is valid nevertheless.
 pub fn keep_seen(state: &StateFolder, seen: &SeenFiles) -> rusqlite::Result<()> {
-    // SQLite follows links; a record that is none of ours stays as it is.
+    // SQLite follows symlinks; a file that is not ours stays unchanged.
     if !matches!(state.dir().look(NAME.as_bytes()), Ok(None | Some(Stat { kind: FileKind::File, names: 1, .. }))) {
         return Err(rusqlite::Error::InvalidPath(NAME.into()));
     }
-    // Made again: what is damaged cannot be written into.
+    // Created again: a damaged file cannot be written to.
     for name in [NAME, JOURNAL] {
         let _ = state.dir().disk().unlink(state.dir().fd(), name.as_bytes());
     }
     let mut database = open(state, OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE)?;
-    // Every part carries its digest, and what a power cut leaves of the rest is read as nothing: waiting for the disk
-    // would make it no safer.
+    // Every part has its own digest, and what a power cut tears is ignored: waiting for the disk
+    // would not make it safer.
     database.pragma_update(None, "journal_mode", "MEMORY")?;
     database.pragma_update(None, "synchronous", "OFF")?;
     let change = database.transaction()?;
@@ -89,7 +89,7 @@ pub fn keep_seen(state: &StateFolder, seen: &SeenFiles) -> rusqlite::Result<()> 
     change.commit()
 }
 
-/// The digest of everything that a settled check says.
+/// The digest of a clean check's record.
 fn sum_of(key: &str, report: &str, parts: &[Vec<u8>]) -> String {
     let mut hasher = ContentHasher::blake3();
     for piece in [key.as_bytes(), report.as_bytes()].into_iter().chain(parts.iter().map(Vec::as_slice)) {
@@ -99,7 +99,7 @@ fn sum_of(key: &str, report: &str, parts: &[Vec<u8>]) -> String {
     hasher.finish().0.map(|digest| digest.to_hex()).unwrap_or_default()
 }
 
-/// The last full check, when it found everything intact; none when its record is damaged or of another format.
+/// The last full check, if it found everything intact; `None` when its record is damaged or has another format.
 #[must_use]
 pub fn settled(state: &StateFolder) -> Option<CleanCheck> {
     state.dir().look(NAME.as_bytes()).ok()?.filter(|s| s.kind == FileKind::File)?;
@@ -124,10 +124,10 @@ pub fn settled(state: &StateFolder) -> Option<CleanCheck> {
     (sum_of(&key, &report, &parts) == sum).then(|| CleanCheck { key, report, places: Snapshot::of_parts(parts) })
 }
 
-/// What the last full check saw; none when there was none, or its record is damaged or of another format.
+/// The observations of the last full check; `None` when there are none, or the record is damaged or has another format.
 #[must_use]
 pub fn seen(state: &StateFolder) -> Option<SeenFiles> {
-    // Nothing is made here, and nothing but a plain file is opened.
+    // Nothing is created, and only a regular file is opened.
     state.dir().look(NAME.as_bytes()).ok()?.filter(|s| s.kind == FileKind::File)?;
     let database = open(state, OpenFlags::SQLITE_OPEN_READ_ONLY).ok()?;
     let (format, at): (String, String) =

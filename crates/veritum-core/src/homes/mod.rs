@@ -1,4 +1,4 @@
-//! The homes of those who log in, each reached with its owner's rights.
+//! The homes of login users, each accessed with its owner's rights.
 
 mod running;
 mod seen;
@@ -22,36 +22,36 @@ use crate::scan::{
 };
 use crate::system::{System, WorkError};
 
-/// More names than this in one home are not examined.
+/// Homes with more names are not examined completely.
 pub const MOST: u64 = 2_000_000;
 
-/// A home that is open, with its owner's rights.
+/// An open home, accessed with its owner's rights.
 #[derive(Debug)]
 pub struct OpenHome {
     /// The user.
     pub user: String,
-    /// Where it is, without links on the way.
+    /// Its path, without symlinks.
     pub place: SystemPath,
-    /// The owner's number.
+    /// The owner's id.
     pub owner: u32,
     named: SystemPath,
     dir: Dir,
     agent: Arc<dyn HomeAgent>,
-    /// The machine seen from it.
+    /// The machine as seen from it.
     machine: Machine,
 }
 
 impl OpenHome {
-    /// What an application keeps there; `choice` says what of it is to be moved.
+    /// An application's data in it; `choice` selects the parts to move.
     pub fn app_data(&self, card: &Card, sandbox: Option<&str>, choice: &Choice) -> io::Result<AppData> {
         let (home, choice, sandbox) = (self.named.clone(), choice.clone(), sandbox.map(str::to_owned));
-        // A card of the sandbox itself names its folder as it is in the home.
+        // A sandbox's own card gives its folder as it is in the home.
         let sandbox = sandbox.filter(|_| !is_of_sandbox(card));
         let question = HomeQuestion { card: card.raw(), home, owner: self.owner, most: MOST, choice, sandbox };
         scan::ask(&*self.agent, &self.dir, &Question::AppData(question))
     }
 
-    /// What of it is the user's own; compared with the time before when it is `again`.
+    /// The user data in it; compared with the previous inventory if `again`.
     pub fn inventory(
         &self,
         bases: &Bases,
@@ -63,7 +63,7 @@ impl OpenHome {
         scan::ask(&*self.agent, &self.dir, &Question::Inventory(question))
     }
 
-    /// What is wrong with what an application keeps there.
+    /// Problems of an application's data in it.
     pub fn profile(&self, card: &Card, sandbox: Option<&str>, databases: bool) -> io::Result<Profile> {
         let sandbox = sandbox.filter(|_| !is_of_sandbox(card)).map(str::to_owned);
         let (card, home) = (card.raw(), self.named.clone());
@@ -71,24 +71,24 @@ impl OpenHome {
         scan::ask(&*self.agent, &self.dir, &Question::Profile(question))
     }
 
-    /// The machine seen from it.
+    /// The machine as seen from it.
     pub fn machine(&self) -> &Machine {
         &self.machine
     }
 }
 
-/// What changing one application's things in a home needs.
+/// The input of changing one application's data in a home.
 #[derive(Debug)]
 pub struct HomeContext {
     /// The home, open.
     pub open_home: OpenHome,
-    /// What the log of a change says of it.
+    /// The change log's description of it.
     pub home: HomeOf,
     guard: HomeGuard,
 }
 
 impl HomeContext {
-    /// The context of one application's things in a home.
+    /// The context of one application's data in a home.
     ///
     /// # Errors
     /// When its card cannot be used.
@@ -113,16 +113,16 @@ impl HomeContext {
         Ok(Self { open_home, home, guard })
     }
 
-    /// A context for this home, from which only the application's files there can be reached.
+    /// A context for this home, with access only to the application's files there.
     pub fn context<'a>(&'a self, context: ChangeContext<'a>) -> ChangeContext<'a> {
-        // Locking attributes are root's to clear: with the owner's rights they are.
+        // Only root can clear locking attributes: not with the owner's rights.
         let machine = self.open_home.machine();
         ChangeContext { machine, protection: &self.guard, clear_immutable: false, home: Some(&self.home), ..context }
     }
 }
 
 impl System {
-    /// The accounts whose homes are looked into: of those who log in, or the one that is named.
+    /// The accounts whose homes are examined: all login users', or the one that is named.
     pub fn users_named(&self, user: Option<&str>) -> Result<Vec<&Account>, WorkError> {
         let accounts = self.machine.users().accounts();
         let Some(user) = user else { return Ok(accounts.iter().filter(|account| account.is_login()).collect()) };
@@ -135,7 +135,7 @@ impl System {
         }
     }
 
-    /// Opens homes, each once; none of those that no one has made yet, or whose file system is not mounted.
+    /// Opens homes, each once; without those that do not exist yet, or whose file system is not mounted.
     pub fn open_homes(&self, accounts: &[&Account]) -> Vec<(String, io::Result<OpenHome>)> {
         let mut seen = HashSet::new();
         let open = |account: &&Account| {
@@ -152,7 +152,7 @@ impl System {
 
     fn open_home(&self, account: &Account, named: SystemPath, place: SystemPath, dir: Dir) -> io::Result<OpenHome> {
         let stat = dir.look_self()?;
-        // On a machine that an ordinary user built everything is that user's.
+        // On a machine that an ordinary user built, everything belongs to that user.
         if stat.uid != account.uid && self.settings.policy.owner_of_root.is_none() {
             return Err(io::Error::new(io::ErrorKind::PermissionDenied, "not owned by its user"));
         }
@@ -168,7 +168,7 @@ impl System {
         Ok(OpenHome { user: account.name.clone(), place, owner: stat.uid, named, dir, agent, machine })
     }
 
-    /// Opens the home that a change was about.
+    /// Opens the home of a change.
     pub fn home_again(&self, home: &HomeOf) -> Result<HomeContext, WorkError> {
         let fail = |source| WorkError::Home { user: home.user.clone(), source };
         let accounts = self.users_named(Some(&home.user)).unwrap_or_default();
@@ -181,8 +181,7 @@ impl System {
         HomeContext::new(open_home, &home.app, home.card.clone(), home.bases.clone())
     }
 
-    /// What an application keeps in the homes of those who log in: those where there is something, or that could not be looked
-    /// into.
+    /// An application's data in the homes of login users: homes with data, or that could not be examined.
     pub fn homes_with(&self, card: &Card, sandbox: Option<&str>) -> Vec<HomeReport> {
         let accounts = self.users_named(None).unwrap_or_default();
         let told = |(user, open_home): (String, io::Result<OpenHome>)| {
@@ -197,7 +196,7 @@ impl System {
     }
 }
 
-/// Whether a card names the folder of a sandbox as it is in the home, rather than what is in it.
+/// Whether a card gives the folder of a sandbox as it is in the home, rather than its contents.
 fn is_of_sandbox(card: &Card) -> bool {
     card.parts().any(|(_, _, place)| place.to_string().starts_with("~/.var/app/"))
 }

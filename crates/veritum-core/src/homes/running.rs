@@ -1,14 +1,14 @@
-//! Whether an application runs for a user, and what of the user's own it has open.
+//! Whether an application is running for a user, and which user data it has open.
 
 use crate::apps::looks_user_authored;
 use crate::machine::running;
 use crate::model::{SystemPath, readable};
 use crate::report::RunningApp;
 
-/// So many open files of each process are named.
+/// The number of open files of each process that are named.
 const MAX_OPEN: usize = 20;
 
-/// The processes of these names, or of this sandbox, that belong to the user.
+/// The user's processes with one of these names, or in this sandbox.
 pub fn running_apps(programs: &[String], sandbox: Option<&str>, user: u32, home: &SystemPath) -> Vec<RunningApp> {
     let told = |process: crate::machine::Running| {
         let own = |path: &&Vec<u8>| {

@@ -10,7 +10,7 @@ use crate::report::RunningApp;
 use crate::scan::Profile;
 use crate::system::System;
 
-/// The state of one application in one home: its files, and its running processes.
+/// The state of one application in one home: its files and its running processes.
 pub type Seen = (Profile, Vec<RunningApp>);
 
 /// The homes that a run has opened.

@@ -1,24 +1,24 @@
-//! From what a change did to what undoes it.
+//! From the results of a change to the actions that undo it.
 
 use serde::{Deserialize, Serialize};
 
 use super::{ActionKey, KeptFolder, Operation, PlannedAction};
 use crate::model::{Digest, FileKind, LinkTarget, Stat};
 
-/// What an action put at its place.
+/// What an action created at its place.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Placed {
-    /// Its numbers just after.
+    /// Its status just after.
     pub stat: Stat,
-    /// Its digest, when it is a file.
+    /// Its digest, if it is a file.
     pub digest: Option<Digest>,
-    /// Where it points, when it is a link.
+    /// Its target, if it is a symlink.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub target: Option<LinkTarget>,
 }
 
 impl Placed {
-    /// Whether that is what is there now. Not by its inode: a machine that was copied to another disk has others.
+    /// Whether that is still there. Inodes are not compared: on a machine that was copied to another disk they differ.
     #[must_use]
     pub fn is_still(&self, now: &Placed) -> bool {
         let (was, is) = (&self.stat, &now.stat);
@@ -28,20 +28,20 @@ impl Placed {
     }
 }
 
-/// What came of one action.
+/// The result of one action.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct ActionOutcome {
     /// The action's number.
     pub index: u32,
-    /// Why it was not done; none when it was.
+    /// Why it failed; `None` when it did not.
     pub failed: Option<String>,
-    /// What is at the place now, when something does.
+    /// The object at the place afterwards, if any.
     pub placed: Option<Placed>,
-    /// What was displaced, as it is kept.
+    /// The displaced object, as it is kept.
     pub kept: Option<Placed>,
 }
 
-/// The action that takes an action back; none when it did nothing.
+/// The action that undoes an action; `None` when it did nothing.
 #[must_use]
 pub fn inverse(
     action: &PlannedAction,

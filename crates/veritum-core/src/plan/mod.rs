@@ -1,4 +1,4 @@
-//! What is to be done: pure functions from findings and rules to ordered actions, and to what is left alone and why.
+//! Plans: pure functions from findings and rules to ordered actions, and to what is not repaired, with the reason.
 
 mod inverse;
 
@@ -8,10 +8,10 @@ use serde::{Deserialize, Serialize};
 
 use crate::model::{Action, ActionKind, Digest, Finding, FindingId, LinkTarget, PackageId, Stat, Subject, SystemPath};
 
-/// Where a file really is, and what is there; none when it is no place that can be written.
+/// The real location of a file, and what is there; `None` when it is not a place that can be written.
 pub type PlaceOf<'a> = dyn Fn(&SystemPath) -> Option<(SystemPath, Option<Stat>)> + 'a;
 
-/// One thing to be done at one place. Written into the change log as it is, before anything happens.
+/// One action at one place. Written to the change log unchanged, before anything happens.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct PlannedAction {
     /// Its number within the round, from 1.
@@ -20,21 +20,21 @@ pub struct PlannedAction {
     pub findings: Vec<FindingId>,
     /// The path as the machine lists it.
     pub listed: SystemPath,
-    /// The place, without links on the way.
+    /// The place, without symlinks in its path.
     pub place: SystemPath,
-    /// Whose it is.
+    /// The package that owns it.
     pub package: Option<PackageId>,
-    /// What is there now; none when nothing does.
+    /// The object there, if any.
     pub before: Option<Stat>,
-    /// What is done.
+    /// The operation.
     pub operation: Operation,
-    /// The action of the change that is undone which it reverts, wholly or in part; `None` unless it is part of an undo.
+    /// The action of the undone change that it reverts, completely or in part; `None` unless it is part of an undo.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub reverts: Option<ActionKey>,
 }
 
 impl PlannedAction {
-    /// An operation at a place, without findings or a package; number 1 until a [`Plan`] numbers it.
+    /// An operation at a place, without findings or a package; number 1 until a [`Plan`] assigns one.
     #[must_use]
     pub fn new(place: SystemPath, before: Option<Stat>, operation: Operation) -> Self {
         let (listed, findings) = (place.clone(), Vec::new());
@@ -42,7 +42,7 @@ impl PlannedAction {
     }
 }
 
-/// Names an action within a change.
+/// Identifies an action within a change.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 pub struct ActionKey {
     /// The round, from 1.
@@ -51,22 +51,22 @@ pub struct ActionKey {
     pub index: u32,
 }
 
-/// What is done at a place.
+/// The operation at a place.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Operation {
-    /// Put these items there, the first being the thing itself; what is there is kept.
+    /// Create these items there, the first at the place itself; the existing object is kept.
     Put(Vec<Item>),
     /// Set owner and mode.
     SetMeta {
         /// Mode bits.
         mode: u32,
-        /// User number.
+        /// User id.
         uid: u32,
-        /// Group number.
+        /// Group id.
         gid: u32,
     },
-    /// Put back what an earlier change keeps; what is there now is kept in turn.
+    /// Restore what an earlier change keeps; the existing object is kept in turn.
     Return {
         /// The earlier change.
         change: u64,
@@ -74,19 +74,19 @@ pub enum Operation {
         round: u32,
         /// The action's number in it.
         index: u32,
-        /// What is kept there.
+        /// The kept object.
         kept: Placed,
-        /// The kept folder that it is in.
+        /// Its backup folder.
         folder: KeptFolder,
     },
-    /// Move what is there to the backups.
+    /// Move the existing object to the backups.
     SetAside,
     /// Delete what can be downloaded again, to free space. The only operation that cannot be undone.
     Free,
 }
 
 impl Operation {
-    /// What it is, as it is reported.
+    /// The kind of action, for reports.
     #[must_use]
     pub fn kind(&self) -> ActionKind {
         let is_name = |item: &Item| matches!(item.kind, ItemKind::NameOf { .. } | ItemKind::NameOfAction { .. });
@@ -101,68 +101,68 @@ impl Operation {
     }
 }
 
-/// In which folder contents are kept: the one of the state folder, or one of their own file system.
+/// The folder of backups: in the state folder, or on the file system of what is kept.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum KeptFolder {
     /// `kept/N` in the state folder.
     State,
-    /// `.veritum-kept/N` in that folder, the top of a file system.
+    /// `.veritum-kept/N` in that folder, the root of a file system.
     Top(SystemPath),
-    /// That folder in `.veritum-set-aside` of the home that the change is about; things lie there under the paths that they had.
+    /// That folder in `.veritum-set-aside` of the home that the change concerns, under the original paths.
     Aside(String),
 }
 
-/// One thing of what is put.
+/// One item that an operation creates.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Item {
-    /// Where below the place; `/` is the place itself.
+    /// Its path relative to the place; `/` is the place itself.
     pub below: SystemPath,
     /// The kind.
     pub kind: ItemKind,
     /// Mode bits.
     pub mode: u32,
-    /// User number.
+    /// User id.
     pub uid: u32,
-    /// Group number.
+    /// Group id.
     pub gid: u32,
     /// Modification time, seconds.
     pub mtime: i64,
 }
 
-/// What kind of thing is put.
+/// The kind of an item.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum ItemKind {
     /// A file with a content from the source.
     File {
-        /// Bytes.
+        /// Its size in bytes.
         size: u64,
         /// BLAKE3.
         digest: Digest,
     },
-    /// A hard link of a intact file of the machine.
+    /// A hard link to an intact file of the machine.
     NameOf {
         /// That file.
         place: SystemPath,
-        /// What it must be.
+        /// Its expected content.
         digest: Digest,
     },
-    /// A hard link of what another action puts.
+    /// A hard link to what another action creates.
     NameOfAction {
         /// That action's number.
         index: u32,
-        /// What it must be.
+        /// Its expected content.
         digest: Digest,
     },
-    /// A hard link of another item of the same action.
+    /// A hard link to another item of the same action.
     NameOfItem {
-        /// That item's place below.
+        /// That item's relative path.
         below: SystemPath,
     },
     /// A folder.
     Folder,
-    /// A link.
+    /// A symlink.
     Link(LinkTarget),
     /// A named pipe.
     Fifo,
@@ -177,14 +177,14 @@ pub enum ItemKind {
     },
 }
 
-/// A finding that nothing is done about.
+/// A finding that is not repaired.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Left {
     /// The finding.
     pub finding: FindingId,
-    /// What it is about.
+    /// Its subject.
     pub subject: Subject,
-    /// Where, when it is about a path.
+    /// Its path, if it is about one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub path: Option<SystemPath>,
     /// The reason.
@@ -194,7 +194,7 @@ pub struct Left {
 }
 
 impl Left {
-    /// That a finding is left, and why.
+    /// Records that a finding is not repaired, and why.
     #[must_use]
     pub fn new(finding: &Finding, reason: String, action: Option<Action>) -> Self {
         let path = finding.subject.as_path().cloned();
@@ -202,37 +202,37 @@ impl Left {
     }
 }
 
-/// A reason to stop before anything is written.
+/// A reason not to write anything.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum DiskDoubt {
     /// The medium gave read errors.
     ReadErrors {
-        /// On so many files.
+        /// The number of files.
         files: u64,
     },
     /// The kernel has marked the file system with errors.
     MarkedErrors {
-        /// So many.
+        /// The number of errors.
         errors: u64,
     },
     /// Many unrelated files are altered.
     ManyUnrelated {
-        /// So many files.
+        /// The number of files.
         files: u64,
-        /// Of so many packages.
+        /// The number of their packages.
         packages: u64,
     },
 }
 
-/// What is to be done, and what is not.
+/// A plan.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Plan {
     /// The actions, in order.
     pub actions: Vec<PlannedAction>,
-    /// What is left, with the reasons.
+    /// What is not repaired, with the reasons.
     pub left: Vec<Left>,
-    /// A doubt about the disk: nothing is written until the administrator says so.
+    /// A doubt about the disk: nothing is written until the administrator permits it.
     pub doubt: Option<DiskDoubt>,
 }
 

@@ -1,4 +1,4 @@
-//! [`Share`]: what many packages bring, put together folder by folder, so that several threads can do it at once.
+//! [`Share`]: merges what many packages ship, folder by folder, so that several threads can work at once.
 
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
@@ -7,12 +7,12 @@ use super::expected::{Expected, ExpectedKind, Owned};
 use crate::model::{PathMap, SystemPath};
 use crate::platform::Records;
 
-/// More shares than this are not made, however many threads there are.
+/// The maximum number of shares, however many threads there are.
 pub(super) const MAX_SHARES: usize = 16;
-/// So many bytes at the end of a folder's path decide in which share it is.
+/// The number of bytes at the end of a folder's path that decide its share.
 const TELLING: usize = 16;
 
-/// In which of so many shares the things of a path's folder are: those of one folder are together.
+/// The share of a path's folder: all entries of one folder are in the same share.
 pub(super) fn share_of(path: &SystemPath, shares: usize) -> usize {
     let folder = path.folder_bytes();
     let telling = &folder[folder.len().saturating_sub(TELLING)..];
@@ -20,18 +20,18 @@ pub(super) fn share_of(path: &SystemPath, shares: usize) -> usize {
     number % shares.max(1)
 }
 
-/// What should be in one share's folders.
+/// The expected entries in one share's folders.
 #[derive(Debug, Default)]
 pub(super) struct Share {
     pub(super) expected: Vec<Expected>,
     /// Positions in `expected`, by listed path.
     pub(super) by_path: PathMap<usize>,
-    /// Targets of links that a package ships where another one has the path.
+    /// Targets of symlinks that a package ships where another one has the path.
     pub(super) other_links: HashMap<SystemPath, Vec<Vec<u8>>>,
 }
 
 impl Share {
-    /// Puts together what packages bring, in their order.
+    /// Merges what packages ship, in their order.
     pub(super) fn merge(brought: Vec<Vec<Expected>>, packages: &[Owned], records: &dyn Records) -> Self {
         let things = brought.iter().map(Vec::len).sum();
         let mut share = Self {
@@ -63,9 +63,9 @@ impl Share {
             {
                 before.other_metas.push(meta);
             }
-            // Whichever of them configures a folder configures it for all. A top-level one is in too many scripts.
+            // If any of them configures a folder, it is configured for all. Top-level folders occur in too many scripts.
             let configured = (before.configured || expected.configured) && expected.listed.names().count() > 2;
-            // A package that a verified manifest describes answers better than one known only by its records.
+            // A package with a verified manifest takes precedence over one known only by its records.
             if expected.authority < before.authority {
                 let also = std::mem::take(&mut before.also);
                 let previous = before.package;
@@ -80,8 +80,8 @@ impl Share {
         self.settle_conflict(at, expected, packages, records);
     }
 
-    /// Two packages ship different things at one path: the one whose own list on this machine still names it has
-    /// it (dpkg takes a path out of the list of the package that lost it).
+    /// If two packages ship different files at one path, the one whose list on this machine still names it has
+    /// it (dpkg removes a path from the list of the package that lost it).
     fn settle_conflict(&mut self, at: usize, expected: Expected, packages: &[Owned], records: &dyn Records) {
         let lists = |package: usize| {
             let keep = |path: &[u8]| path == expected.listed.as_bytes();
@@ -92,7 +92,7 @@ impl Share {
         let new_wins = match (lists(before.package), lists(expected.package)) {
             (false, true) => true,
             (true, false) => false,
-            // Both or neither name it: a link or folder explains more than a recorded name.
+            // If both or neither list it: a symlink or folder explains more than a recorded name.
             _ => before.authority > expected.authority,
         };
         let loser = if new_wins { std::mem::replace(before, expected) } else { expected };

@@ -1,4 +1,4 @@
-//! [`Reference`]: what should be at each place, and who answers for it.
+//! [`Reference`]: what is expected at each path, and the authority that verifies it.
 
 mod expected;
 mod merge;
@@ -20,51 +20,51 @@ use crate::machine::Machine;
 use crate::model::{Authority, Digest, PackageId, PathMap, Scope, SystemPath};
 use crate::platform::{Installed, Package, Platform};
 
-/// What should be at each place of the machine.
+/// What is expected at each path of the machine.
 #[derive(Debug, Default)]
 pub struct Reference {
     /// The installed packages.
     pub packages: Vec<Owned>,
-    /// What should be there, in no order.
+    /// The expected entries, in no particular order.
     pub expected: Vec<Expected>,
     /// Hard-link groups.
     pub groups: Vec<Group>,
-    /// Packages of which nothing can be said, with the reason.
+    /// Packages without any reference, with the reason.
     pub unknown: Vec<(PackageId, String)>,
-    /// Manifests of a store that do not hold, with the reason; their packages are judged by what comes after it.
+    /// Invalid manifests of a store, with the reason; their packages are judged by the next authority.
     pub broken_manifests: Vec<(PackageId, String)>,
-    /// Of the packages whose records were examined, how many each authority answers for.
+    /// The number of packages whose records were examined, by authority.
     pub records_verified_by: BTreeMap<Authority, u64>,
-    /// What a store lacks of what it says of records, with its size.
+    /// Records that a store should have and lacks, with their sizes.
     pub bad_records: Vec<(Digest, u64)>,
-    /// Paths from which packages' files were diverted: what is there is the diverter's own.
+    /// Paths from which packages' files were diverted: what is there belongs to the diverting package.
     pub diverted: HashSet<SystemPath>,
-    /// Targets of links that a package ships where another one has the path.
+    /// Targets of symlinks that a package ships where another one has the path.
     other_links: HashMap<SystemPath, Vec<Vec<u8>>>,
     /// By listed path: the first position of a share, and the positions after it.
     by_path: Vec<(usize, PathMap<usize>)>,
 }
 
-/// What a reference is gathered from.
+/// The input of gathering references.
 #[derive(Clone, Copy)]
 pub struct Origin<'a> {
     /// The machine.
     pub machine: &'a Machine,
     /// Its package database's kind.
     pub platform: &'a dyn Platform,
-    /// What is installed.
+    /// The installed packages.
     pub installed: &'a Installed,
-    /// Who has verified manifests, the strongest first.
+    /// The sources of verified manifests, strongest first.
     pub sources: &'a [&'a dyn ManifestSource],
     /// The administrator's rules.
     pub policy: &'a Policy,
-    /// Who judges the records of each package on the way.
+    /// Judges the records of each package on the way.
     pub judge: Option<&'a dyn PackageJudge>,
 }
 
 impl Reference {
-    /// Gathers what should be there: from verified manifests of the first source that has them, else from the
-    /// machine's package database. Where only a part is to be examined, only what is in or next to it is gathered.
+    /// Gathers the references: from verified manifests of the first source that has them, else from the
+    /// machine's package database. If only a part is to be examined, only what is in or next to it is gathered.
     #[must_use]
     pub fn gather(origin: &Origin<'_>, scope: &Scope, pool: &rayon::ThreadPool) -> Self {
         let Origin { machine, platform, installed, sources, policy, judge } = *origin;
@@ -92,14 +92,14 @@ impl Reference {
         reference
     }
 
-    /// What should be at a listed path.
+    /// The expected entry at a listed path.
     #[must_use]
     pub fn at(&self, listed: &SystemPath) -> Option<usize> {
         let (first, positions) = self.by_path.get(share_of(listed, self.by_path.len()))?;
         positions.get(listed).map(|at| first + at)
     }
 
-    /// Whether a package ships a link with this target at a listed path.
+    /// Whether a package ships a symlink with this target at a listed path.
     #[must_use]
     pub fn ships_link(&self, listed: &SystemPath, target: &[u8]) -> bool {
         let kept =
@@ -107,20 +107,20 @@ impl Reference {
         kept || self.other_links.get(listed).is_some_and(|targets| targets.iter().any(|t| t == target))
     }
 
-    /// A package's identity.
+    /// A package's id.
     #[must_use]
     pub fn package_of(&self, expected: &Expected) -> &PackageId {
         &self.packages[expected.package].package.id
     }
 
-    /// Of these packages, those of which only the machine answers.
+    /// Those of these packages that only the local package database verifies.
     #[must_use]
     pub fn only_weak(&self, ids: &BTreeSet<&PackageId>) -> Vec<PackageId> {
         let weak = self.packages.iter().filter(|c| c.authority == Authority::Local).map(|c| &c.package.id);
         weak.filter(|id| ids.contains(id)).cloned().collect()
     }
 
-    /// How many installed packages each authority answers for.
+    /// The number of installed packages by authority.
     #[must_use]
     pub fn packages_by_authority(&self) -> BTreeMap<Authority, u64> {
         let mut count = BTreeMap::new();
@@ -130,7 +130,7 @@ impl Reference {
         count
     }
 
-    /// Takes what a package brings but for what should be there, which is handed on share by share.
+    /// Adds a package's data except its expected entries, which are passed on share by share.
     fn add(&mut self, package: &Package, part: Part) -> Vec<Vec<Expected>> {
         self.broken_manifests.extend(part.broken.map(|why| (package.id.clone(), why)));
         self.unknown.extend(part.unknown.map(|why| (package.id.clone(), why)));
@@ -149,7 +149,7 @@ impl Reference {
         shares
     }
 
-    /// Makes one of what is in different folders.
+    /// Merges the entries of different folders.
     fn join(&mut self, merged: Vec<Share>) {
         let things: usize = merged.iter().map(|share| share.expected.len()).sum();
         for share in merged {

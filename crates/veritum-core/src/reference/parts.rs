@@ -1,4 +1,4 @@
-//! [`Part`]: what one package brings into the reference. Made for many packages at a time, in parallel.
+//! [`Part`]: one package's contribution to the reference. Made for many packages in parallel.
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -13,24 +13,24 @@ use crate::platform::{InstallState, Installed, Keep, Package, Records, SelfRecor
 use crate::store::Manifest;
 use crate::trust::Verified;
 
-/// What one package brings.
+/// One package's contribution.
 pub(super) struct Part {
     pub(super) authority: Authority,
-    /// What should be there, by share and in the order in which it is listed; hard-link groups are numbered from 0.
+    /// The expected entries, by share and in listed order; hard-link groups are numbered from 0.
     pub(super) shares: Vec<Vec<Expected>>,
-    /// How many hard-link groups there are.
+    /// The number of hard-link groups.
     pub(super) groups: usize,
-    /// Why nothing can be said of it.
+    /// Why there is no reference for it.
     pub(super) unknown: Option<String>,
     /// Why a source's manifest of it is not used.
     pub(super) broken: Option<String>,
-    /// Who answers for how its records should be, when they were examined.
+    /// The authority for its records, if they were examined.
     pub(super) described: Option<Authority>,
-    /// What a store lacks of what it says of its records, with its size.
+    /// Records that a store should have and lacks, with their sizes.
     pub(super) bad_records: Option<(Digest, u64)>,
 }
 
-/// What is needed to gather.
+/// The input of gathering.
 pub(super) struct Gathering<'a> {
     pub(super) machine: &'a Machine,
     pub(super) installed: &'a Installed,
@@ -38,16 +38,16 @@ pub(super) struct Gathering<'a> {
     pub(super) policy: &'a Policy,
     pub(super) records: &'a dyn Records,
     pub(super) near: Option<&'a ReferenceSubset>,
-    /// Where records are judged, when they are.
+    /// Judges records, if they are to be judged.
     pub(super) judge: Option<&'a dyn PackageJudge>,
-    /// Of which packages they are; empty for all.
+    /// The packages whose records are judged; empty for all.
     pub(super) named: &'a [String],
-    /// Into how many shares what they bring is dealt.
+    /// The number of shares.
     pub(super) shares: usize,
 }
 
 impl Gathering<'_> {
-    /// What the package at this position brings.
+    /// The contribution of the package at this position.
     pub(super) fn part(&self, at: usize, package: &Package) -> Part {
         let mut part = Part {
             authority: Authority::Local,
@@ -94,7 +94,7 @@ impl Gathering<'_> {
         self.judge.filter(|_| self.named.is_empty() || self.named.contains(&package.id.name))
     }
 
-    /// Holds a package's records against its manifest, and against what the first source that knows says of them.
+    /// Compares a package's records with its manifest, and with the expected records of the first source that has them.
     fn judge_records(
         &self,
         (at, package): (usize, &Package),
@@ -134,7 +134,7 @@ struct One<'a> {
 }
 
 impl One<'_> {
-    /// Where a listed path of this package really belongs.
+    /// The real path of a listed path of this package.
     fn diverted(&self, path: &SystemPath) -> SystemPath {
         match self.gathering.installed.diversions.get(path) {
             Some(diversion) if diversion.by.as_ref() != Some(&self.package.id.name) => diversion.to.clone(),
@@ -206,7 +206,7 @@ impl One<'_> {
         let expected = |path: &SystemPath| {
             let md5 = settings.get(path).copied().flatten().or_else(|| record.md5s.get(path).copied());
             let kind = match md5 {
-                // The list names folders and files alike: what has something below it is a folder.
+                // The list contains files and folders alike: what has something below it is a folder.
                 _ if record.folders.contains(path) => ExpectedKind::Folder,
                 Some(md5) => ExpectedKind::Recorded(md5),
                 None => ExpectedKind::Something,
@@ -230,10 +230,10 @@ impl One<'_> {
         self.deal(record.paths.iter().map(expected))
     }
 
-    /// Deals things out by their folders.
+    /// Distributes entries by their folders.
     fn deal(&self, things: impl Iterator<Item = Expected>) -> Vec<Vec<Expected>> {
         let share = things.size_hint().1.unwrap_or_default().div_ceil(self.gathering.shares);
-        // A little more than an even share: few of them must grow.
+        // Slightly more than an even share: few of them must grow.
         let room = share + share / 4 + 1;
         let mut shares: Vec<Vec<Expected>> = (0..self.gathering.shares).map(|_| Vec::with_capacity(room)).collect();
         for thing in things {

@@ -1,4 +1,4 @@
-//! [`ManifestSource`]: where verified manifests come from; and what is reported of a package while its part is gathered.
+//! [`ManifestSource`]: sources of verified manifests, and judges that are called while a package's part is gathered.
 
 use std::sync::Arc;
 
@@ -8,24 +8,24 @@ use crate::repository::Repositories;
 use crate::store::{Contents, Manifest, Records, Store, StoreError};
 use crate::trust::Verified;
 
-/// Where verified manifests come from.
+/// A source of verified manifests.
 pub trait ManifestSource: Sync {
     /// The manifest of exactly this package.
     ///
     /// # Errors
-    /// When the source has one and it is not the one that was signed.
+    /// When the source has one and it differs from the signed one.
     fn manifest(&self, id: &PackageId) -> Result<Option<Verified<Arc<Manifest>>>, StoreError>;
 
-    /// What the package database should hold for the package of one of its manifests; none when it does not know.
+    /// The expected entries of the package database for the package of one of its manifests; `None` if unknown.
     ///
     /// # Errors
     /// As for [`manifest`](Self::manifest).
     fn records(&self, of: &Verified<Arc<Manifest>>) -> Result<Option<Verified<Arc<Records>>>, StoreError>;
 
-    /// The MD5 of one of its contents, when it is available.
+    /// The MD5 of one of its contents, if it is available.
     fn md5(&self, digest: &Digest, size: u64) -> Option<Md5>;
 
-    /// Who answers for what it gives.
+    /// The authority that verifies it.
     fn authority(&self) -> Authority;
 }
 
@@ -72,21 +72,21 @@ impl ManifestSource for Repositories {
     }
 }
 
-/// What a verified .deb file says of a package.
+/// A package, by its verified .deb file.
 pub struct Described<'a> {
-    /// Who answers for it.
+    /// The authority that verifies it.
     pub authority: Authority,
     /// Its manifest.
     pub manifest: &'a Manifest,
-    /// What the package database should hold next to the list of paths; not every source knows.
+    /// The expected entries of the package database besides the list of paths; not every source has them.
     pub records: Option<&'a Records>,
-    /// A shipped content's MD5, where it can be had.
+    /// A shipped content's MD5, if available.
     pub md5: &'a dyn Fn(&Digest, u64) -> Option<Md5>,
 }
 
-/// Judges something of each package while the reference is gathered: what describes it is available then.
+/// Judges each package while the reference is gathered: its description is available then.
 pub trait PackageJudge: Sync {
-    /// Judges the package at this position among those that are installed; `described` is what a verified .deb file says of
-    /// it. Called from many threads.
+    /// Judges the installed package at this position; `described` is the content of a verified .deb file. Called from many
+    /// threads.
     fn judge(&self, at: usize, package: &Package, described: Option<&Described<'_>>);
 }

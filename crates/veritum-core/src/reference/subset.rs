@@ -1,4 +1,4 @@
-//! What is in or next to the part that is to be examined: the rest of a large reference need not be gathered.
+//! The subset of paths in or next to the scope: the rest of a large reference need not be gathered.
 
 use std::collections::HashSet;
 
@@ -6,18 +6,18 @@ use super::sources::ManifestSource;
 use crate::model::{Scope, SystemPath};
 use crate::platform::{Installed, Package, Records};
 
-/// The paths that matter for a check of a part of the machine.
+/// The relevant paths for a check of a part of the machine.
 pub(super) struct ReferenceSubset {
-    /// Packages of which everything matters.
+    /// Packages of which everything is relevant.
     whole: HashSet<String>,
-    /// What is in or below these matters.
+    /// Everything in or below these is relevant.
     inside: Vec<SystemPath>,
-    /// Folders on the way: they matter, and so does what is directly in them.
+    /// Folders on the way: they are relevant with their direct contents.
     folders: HashSet<Vec<u8>>,
 }
 
 impl ReferenceSubset {
-    /// What matters for a scope; none when everything does.
+    /// The relevant paths for a scope; `None` when everything is.
     pub(super) fn for_scope(
         scope: &Scope,
         installed: &Installed,
@@ -38,7 +38,7 @@ impl ReferenceSubset {
         {
             near.ways_to(&package, sources, records);
         }
-        // What was diverted is elsewhere than it is listed.
+        // A diverted file is elsewhere than it is listed.
         for diversion in installed.diversions.values() {
             if near.has(diversion.to.as_bytes()) {
                 near.way_to(&diversion.from);
@@ -51,7 +51,7 @@ impl ReferenceSubset {
         let mut above = path.parent();
         while let Some(folder) = above {
             above = folder.parent();
-            // Where the way is known from here on, it is known to the root.
+            // From a known folder on, all parents are known.
             if !self.folders.insert(folder.as_bytes().to_vec()) {
                 return;
             }
@@ -67,12 +67,12 @@ impl ReferenceSubset {
         }
     }
 
-    /// Whether everything of a package matters.
+    /// Whether everything of a package is relevant.
     pub(super) fn is_whole(&self, package: &Package) -> bool {
         self.whole.contains(&package.id.name)
     }
 
-    /// Whether a listed path matters.
+    /// Whether a listed path is relevant.
     pub(super) fn has(&self, path: &[u8]) -> bool {
         let parent = match path.iter().rposition(|b| *b == b'/') {
             Some(0) | None => &b"/"[..],

@@ -1,4 +1,4 @@
-//! What is reported of applications.
+//! The documents about applications.
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -11,10 +11,10 @@ use crate::model::{Finding, PackageId, SystemPath};
 pub struct AppsReport {
     /// `veritum.apps/1`.
     pub format: String,
-    /// When the whole machine was last checked, RFC 3339 in UTC; what is said of states is from then.
+    /// The time of the last check of the whole machine, RFC 3339 in UTC; states are as of that time.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub checked: Option<String>,
-    /// The applications, in the order of their names.
+    /// The applications, sorted by name.
     pub apps: Vec<AppLine>,
 }
 
@@ -26,43 +26,43 @@ impl AppsReport {
 /// One application.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct AppLine {
-    /// Its name, as its desktop entry has it; its id where that cannot be read.
+    /// Its name in its desktop entry; its id where that cannot be read.
     pub name: String,
-    /// What it is called by in `app:ID`: the name of its desktop entry.
+    /// Its id, for `app:ID`: the name of its desktop entry.
     pub id: String,
     /// Its desktop entry.
     pub entry: SystemPath,
-    /// The package that it belongs to.
+    /// Its package.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub package: Option<PackageId>,
-    /// Who makes or .deb files it, by the package's own words.
+    /// Its vendor, by the package's own fields.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub vendor: Option<String>,
     /// Whether menus show it.
     pub shown: bool,
-    /// How it is.
+    /// Its state.
     pub state: AppState,
-    /// Problems of its package in the last check.
+    /// Problems of its package at the last check.
     pub problems: u64,
     /// Why its desktop entry cannot be used.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub trouble: Option<String>,
-    /// How much it takes, where that was asked.
+    /// Its disk usage, if requested.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sizes: Option<AppSizes>,
 }
 
-/// How much an application takes, bytes.
+/// The disk usage of an application, in bytes.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct AppSizes {
-    /// Its package installed, as that says itself; without what it depends on.
+    /// Its package, as declared; without its dependencies.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub installed: Option<u64>,
-    /// What it makes again by itself, in all homes.
+    /// Data that it creates again, in all homes.
     pub cache: u64,
-    /// Its settings and the like, in all homes.
+    /// Its settings and state, in all homes.
     pub settings: u64,
-    /// What is the users' own there, in all homes.
+    /// User data, in all homes.
     pub own: u64,
 }
 
@@ -78,12 +78,12 @@ pub struct AppReport {
     pub program: Option<String>,
     /// Packages that it depends on, its own among them.
     pub rests_on: Vec<String>,
-    /// What keeps the desktop from starting it.
+    /// What prevents the desktop from starting it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub finding: Option<Finding>,
-    /// What it keeps in a home.
+    /// Its data in a home, by its card.
     pub card: CardReport,
-    /// What it does keep in the homes of those who log in; only those where there is something.
+    /// Its data found in the homes of login users; only homes with data.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub homes: Vec<HomeReport>,
 }
@@ -93,56 +93,56 @@ impl AppReport {
     pub const FORMAT: &'static str = "veritum.app/1";
 }
 
-/// What an application keeps in one home.
+/// An application's data in one home.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct HomeReport {
     /// The user.
     pub user: String,
-    /// The parts, in the order of the classes.
+    /// The parts, in the order of their classes.
     pub parts: Vec<HomePart>,
-    /// What was left out, below the home, and why.
+    /// What was left out, relative to the home, and why.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub left: Vec<HomeLeft>,
-    /// Why it could not be looked into.
+    /// Why the home could not be examined.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub trouble: Option<String>,
 }
 
-/// Things of one class in a home.
+/// Data of one class in a home.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct HomePart {
-    /// What they are to the application.
+    /// Its class.
     pub class: Class,
-    /// What they are to the user.
+    /// The user's name for it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub what: Option<String>,
-    /// Files, links and other things that are no folders.
+    /// Files, symlinks and other objects that are not folders.
     pub files: u64,
-    /// Their bytes, as their sizes say.
+    /// Their sizes in bytes.
     pub bytes: u64,
 }
 
 /// Something that was left out.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct HomeLeft {
-    /// Where, below the home; bytes that are not UTF-8 as `\xHH`, a backslash as `\\`.
+    /// Its path relative to the home; bytes that are not UTF-8 as `\xHH`, a backslash as `\\`.
     pub path: String,
     /// The reason.
     pub why: String,
 }
 
-/// What an application keeps in a home, and who says so.
+/// An application's data in a home, and the origin of the description.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct CardReport {
-    /// Who says so.
+    /// The origin.
     pub from: CardOrigin,
     /// Names of its processes.
     pub programs: Vec<String>,
-    /// The parts, in the order of the classes.
+    /// The parts, in the order of their classes.
     pub parts: Vec<PartReport>,
 }
 
-/// Who says what an application keeps.
+/// The origin of a description.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum CardOrigin {
@@ -157,30 +157,30 @@ pub enum CardOrigin {
 /// Places of one class.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct PartReport {
-    /// What they are to the application.
+    /// The class.
     pub class: Class,
-    /// What they are to the user.
+    /// The user's name for it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub what: Option<String>,
-    /// The places, as a card writes them.
+    /// The places, as a card names them.
     pub places: Vec<String>,
 }
 
-/// How an application is, by the last check of the whole machine and by what is recorded of its package.
+/// The state of an application, by the last check of the whole machine and by the package database.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum AppState {
-    /// Nothing wrong was found in its package.
+    /// No problem was found in its package.
     Ok,
-    /// Something was.
+    /// A problem was found in its package.
     Damaged,
-    /// Its package was installed or updated since.
+    /// Its package was installed or updated since the check.
     ChangedSince,
-    /// Its installation was begun and not finished.
+    /// Its installation is unfinished.
     Incomplete,
-    /// It was not examined yet.
+    /// It was not checked yet.
     Unchecked,
-    /// It belongs to no package: nothing says what it should be.
+    /// It belongs to no package: there is no reference.
     Unowned,
 }
 

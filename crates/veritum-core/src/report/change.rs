@@ -1,4 +1,4 @@
-//! Documents of what was changed, undone, or recovered.
+//! The documents of repair, undo and recovery.
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -10,26 +10,26 @@ use crate::model::{
 };
 use crate::plan::{Item, ItemKind, Left, Operation, PlannedAction};
 
-/// What is done about one place, before and after.
+/// One action, before and after.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct ActionReport {
     /// The findings it answers.
     pub findings: Vec<FindingId>,
-    /// What it is done to.
+    /// Its subject.
     pub subject: Subject,
-    /// Where, as the machine lists it, when it is a path.
+    /// The path, as the machine lists it, if the subject has one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub path: Option<SystemPath>,
     /// The package.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub package: Option<PackageId>,
-    /// What is done.
+    /// The action.
     pub action: ActionKind,
-    /// Things put (a folder counts all that is in it).
+    /// The number of entries (a folder counts with all its entries).
     pub things: u64,
     /// Bytes of files that are written, moved or deleted; those in a folder that is moved as one are not counted.
     pub bytes: u64,
-    /// What came of it.
+    /// The result.
     pub result: ActionResult,
     /// Why it failed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -37,14 +37,14 @@ pub struct ActionReport {
 }
 
 impl ActionReport {
-    /// An action on a subject, as it is planned.
+    /// A planned action on a subject.
     #[must_use]
     pub fn on(action: ActionKind, subject: Subject, findings: Vec<FindingId>) -> Self {
         let (result, things) = (ActionResult::Planned, 1);
         Self { findings, subject, path: None, package: None, action, things, bytes: 0, result, why: None }
     }
 
-    /// An action at a place, as it is planned.
+    /// A planned action at a place.
     #[must_use]
     pub fn planned(action: &PlannedAction) -> Self {
         let items: &[Item] = if let Operation::Put(items) = &action.operation { items } else { &[] };
@@ -75,14 +75,14 @@ impl ActionReport {
         receipt.actions.iter().map(done).collect()
     }
 
-    /// The same with what came of it: done, unless there is a reason why it failed.
+    /// The same with its result: done, unless there is a reason why it failed.
     #[must_use]
     pub fn settled(self, why: Option<String>) -> Self {
         Self { result: ActionResult::from_failure(why.as_deref()), why, ..self }
     }
 }
 
-/// What one area's part of a repair came to.
+/// The part of a repair in one area.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct AreaChange {
     /// The area.
@@ -91,9 +91,9 @@ pub struct AreaChange {
     pub change: Option<u64>,
     /// Each action with its result.
     pub actions: Vec<ActionReport>,
-    /// How many problems were repaired.
+    /// The number of problems repaired.
     pub repaired: u64,
-    /// What remains, and why.
+    /// What is not repaired, and why.
     pub remaining: Vec<Left>,
 }
 
@@ -102,18 +102,18 @@ pub struct AreaChange {
 pub struct RepairReport {
     /// `veritum.repair/1`.
     pub format: String,
-    /// Whether anything was to be changed, or only shown.
+    /// Whether it was only shown.
     pub plan_only: bool,
-    /// Areas.
+    /// The areas.
     pub areas: Vec<AreaChange>,
-    /// What still runs on what was replaced.
+    /// Programs that still use replaced files.
     #[serde(flatten)]
     pub running: RunningReport,
     /// The check before.
     pub before: CheckReport,
-    /// The check after, when something was changed.
+    /// The check after, if something was changed.
     pub after: Option<CheckReport>,
-    /// Whether updates come again, when updates were to be repaired.
+    /// The test whether updates work, if updates were to be repaired.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub proof: Option<ProofReport>,
 }
@@ -122,40 +122,40 @@ impl RepairReport {
     /// The format's name.
     pub const FORMAT: &'static str = "veritum.repair/1";
 
-    /// A repair of which nothing is reported but what it was about.
+    /// A repair without results.
     #[must_use]
     pub fn new(plan_only: bool, areas: Vec<AreaChange>, before: CheckReport) -> Self {
         let (running, format) = (RunningReport::default(), Self::FORMAT.into());
         Self { format, plan_only, areas, running, before, after: None, proof: None }
     }
 
-    /// What one area's part came to, when there is one.
+    /// The part in one area, if there is one.
     #[must_use]
     pub fn area(&self, area: AreaName) -> Option<&AreaChange> {
         self.areas.iter().find(|change| change.area == area)
     }
 }
 
-/// What must be started again before a change is of use to it (on a running system).
+/// What must be restarted before a change takes effect (on a running system).
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct RunningReport {
     /// Whether programs or the machine must be restarted.
     pub restart_due: bool,
-    /// Programs that still run on files that were replaced.
+    /// Programs that still use replaced files.
     pub programs: Vec<ProgramReport>,
-    /// How many running programs could not be looked into.
+    /// The number of running programs that could not be examined.
     pub programs_unseen: u64,
 }
 
-/// A service or program that still runs on files that were replaced.
+/// A service or program that still uses replaced files.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct ProgramReport {
-    /// The system service, as the service manager calls it.
+    /// The service manager's name of its service.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub service: Option<String>,
     /// The program's name.
     pub name: String,
-    /// Its numbers.
+    /// Its process ids.
     pub pids: Vec<u32>,
 }
 
@@ -166,9 +166,9 @@ pub struct UndoReport {
     pub format: String,
     /// Whether it was only shown.
     pub plan_only: bool,
-    /// One for each change undone, newest first.
+    /// The undone changes, newest first.
     pub changes: Vec<UndoneChange>,
-    /// What still runs on what was undone.
+    /// Programs that still use the files that the undo replaced.
     #[serde(flatten)]
     pub running: RunningReport,
 }
@@ -177,7 +177,7 @@ impl UndoReport {
     /// The format's name.
     pub const FORMAT: &'static str = "veritum.undo/1";
 
-    /// That there is nothing to undo.
+    /// A report that there is nothing to undo.
     #[must_use]
     pub fn nothing() -> Self {
         Self { format: Self::FORMAT.into(), plan_only: true, changes: Vec::new(), running: RunningReport::default() }
@@ -189,21 +189,21 @@ impl UndoReport {
 pub struct UndoneChange {
     /// The change that was undone.
     pub of: u64,
-    /// The number of the change that did it; none when nothing was done.
+    /// The number of the change that undid it; `None` when nothing was done.
     pub change: Option<u64>,
     /// Each action with its result.
     pub actions: Vec<ActionReport>,
     /// What was not undone, and why.
     pub refused: Vec<RefusalReport>,
-    /// Whose home it was about, when it was about one.
+    /// The user whose home it concerned, if any.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub user: Option<String>,
-    /// The proof that nothing else of the user's own was touched there.
+    /// The comparison of the user data before and after.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub own: Option<OwnReport>,
 }
 
-/// Something not undone.
+/// What was not undone.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct RefusalReport {
     /// The path.
@@ -220,7 +220,7 @@ pub struct RefusalReport {
 pub struct RecoverReport {
     /// `veritum.recover/1`.
     pub format: String,
-    /// Each interrupted change and what became of it.
+    /// Each interrupted change with its result.
     pub changes: Vec<(u64, Recovered)>,
 }
 
@@ -234,41 +234,41 @@ impl RecoverReport {
 pub struct ChangeLine {
     /// Its number.
     pub change: u64,
-    /// What it was for; none where its log cannot be read.
+    /// Its purpose; `None` where its log cannot be read.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub verb: Option<Verb>,
-    /// Which change it undoes.
+    /// The change that it undoes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub of: Option<u64>,
     /// The area; none where its log cannot be read.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub area: Option<AreaName>,
-    /// Whose home it was about, and which application's things there.
+    /// The home and application that it concerns, if any.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub home: Option<HomeLine>,
     /// When it began, RFC 3339 in UTC.
     pub started: String,
-    /// How it is now.
+    /// Its state.
     pub state: ChangeState,
-    /// Places that it touched.
+    /// The number of places that it touched.
     pub places: u64,
-    /// Bytes that it keeps.
+    /// The size of its backups in bytes.
     pub kept_bytes: u64,
-    /// Packages that it touched.
+    /// The packages that it touched.
     pub packages: Vec<String>,
-    /// What is wrong with its change log.
+    /// The error in its change log.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub trouble: Option<String>,
 }
 
 word_enum! {
-    /// How a change is now.
+    /// The state of a change.
     pub enum ChangeState {
-        /// What it did is.
+        /// In effect.
         Done = "done",
-        /// All of it was undone.
+        /// Completely undone.
         Undone = "undone",
-        /// Part of it was undone.
+        /// Partly undone.
         PartlyUndone = "undone in part",
         /// It did nothing.
         NothingDone = "nothing done",
@@ -279,7 +279,7 @@ word_enum! {
     }
 }
 
-/// The home that a change was about.
+/// The home that a change concerns.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct HomeLine {
     /// The user.
@@ -295,13 +295,13 @@ pub struct DamagedChange {
     pub format: String,
     /// Its number.
     pub change: u64,
-    /// What is wrong with its log.
+    /// The error in its log.
     pub why: String,
-    /// Whether it has ended for certain; if not, nothing is changed until its log is set aside.
+    /// Whether it is known to have ended; if not, nothing is changed until its log is moved aside.
     pub ended: bool,
     /// The folder of its log, as this computer reaches it.
     pub folder: String,
-    /// What its readable records show of the files that it replaced.
+    /// The files that it replaced, by its readable records.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub kept: Vec<KeptFile>,
 }
@@ -311,12 +311,12 @@ impl DamagedChange {
     pub const FORMAT: &'static str = "veritum.damaged-change/1";
 }
 
-/// A file that a change replaced, and where it is kept.
+/// A file that a change replaced, and its backup.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct KeptFile {
     /// Its path.
     pub path: SystemPath,
-    /// Where it is kept, as this computer reaches it.
+    /// The backup, as this computer reaches it.
     pub kept: String,
 }
 

@@ -6,66 +6,66 @@ use serde::{Deserialize, Serialize};
 use crate::model::{Action, Finding, PackageId, Subject, SystemPath};
 use crate::plan::Left;
 
-/// One link of a chain of trust, from the thing to the key.
+/// One link of a chain of trust, from the file to the key.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct ChainLink {
-    /// The subject.
+    /// What it is.
     pub what: String,
     /// Its name, digest or fingerprint.
     pub name: String,
 }
 
-/// Where two contents first differ.
+/// The first difference between two contents.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct FirstDifference {
-    /// Bytes before it.
+    /// The number of bytes before it.
     pub offset: u64,
-    /// The line that it is in, for text.
+    /// The number of its line, for text.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub line: Option<u64>,
-    /// Up to 16 expected bytes from there, in hexadecimal.
+    /// Up to 16 expected bytes, in hexadecimal.
     pub expected: String,
-    /// Up to 16 found bytes from there, in hexadecimal.
+    /// Up to 16 found bytes, in hexadecimal.
     pub found: String,
-    /// For small text: the expected lines from that one on, three at most.
+    /// For small texts: up to three expected lines from there on.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub expected_lines: Vec<String>,
-    /// The lines that are there instead.
+    /// The found lines.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub found_lines: Vec<String>,
 }
 
-/// What a person must do about a finding that a repair does not answer; `check` and `explain` both show it.
+/// What a person must do about a finding that a repair does not answer; `check` and `explain` show the same.
 #[must_use]
 pub fn to_do<'a>(finding: &'a Finding, left: Option<&'a Left>) -> Option<&'a Action> {
     finding.action.as_ref().or(left.and_then(|left| left.action.as_ref()))
 }
 
-/// What `explain` says of a path or finding (`veritum.explain/1`).
+/// What `explain` reports about a path or finding (`veritum.explain/1`).
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct ExplainReport {
     /// `veritum.explain/1`.
     pub format: String,
-    /// What was asked for.
+    /// The subject that was asked for.
     pub subject: Subject,
-    /// Its path, when it is one.
+    /// Its path, if it has one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub path: Option<SystemPath>,
     /// The packages that own it.
     pub owners: Vec<PackageId>,
-    /// The finding, when something is not as it should be, or a note.
+    /// The finding, a problem or a note, if there is one.
     pub finding: Option<Finding>,
-    /// How it should be.
+    /// The expected state.
     pub expected: Option<crate::model::State>,
-    /// How it is.
+    /// The found state.
     pub found: Option<crate::model::State>,
-    /// Where the contents first differ.
+    /// The first difference of the contents.
     pub differs: Option<FirstDifference>,
-    /// Why the reference is believed.
+    /// The chain of trust of the reference.
     pub chain: Vec<ChainLink>,
-    /// What a repair would leave, and why.
+    /// What a repair would not repair, and why.
     pub left: Option<Left>,
-    /// A sentence when there is nothing to compare with.
+    /// A sentence if there is no reference.
     pub remark: Option<String>,
 }
 
@@ -86,7 +86,7 @@ impl ExplainReport {
         }
     }
 
-    /// Of which nothing is known yet.
+    /// A report about a subject without any results yet.
     #[must_use]
     pub fn bare(subject: Subject) -> Self {
         Self {

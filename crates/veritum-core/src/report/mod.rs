@@ -1,14 +1,14 @@
-//! Results as plain versioned data: what `--json` prints. Schemas are generated from these types.
+//! Results as plain versioned data: the documents of `--json`. Their schemas are generated from these types.
 //!
-//! A reader that ignores keys it does not know keeps working: keys are added, never given another meaning.
+//! Readers that ignore unknown keys keep working: keys are added, and their meaning never changes.
 
 mod apps;
 mod change;
 mod explain;
-mod fill;
 mod proof;
 mod reset;
 mod status;
+mod store_add;
 mod updates;
 
 pub use apps::{
@@ -20,10 +20,10 @@ pub use change::{
     RecoverReport, RefusalReport, RepairReport, RunningReport, UndoReport, UndoneChange,
 };
 pub use explain::{ChainLink, ExplainReport, FirstDifference, to_do};
-pub use fill::{FillReport, RefusedPackage};
 pub use proof::{ProofOutcome, ProofReport, ProvedPackage, ProvedSource};
 pub use reset::{Difference, Fate, HomeReset, OwnReport, ResetPart, ResetReport, RunningApp};
 pub use status::{ComputerReport, LastCheck, RecentReport, StatusReport, StoreLine};
+pub use store_add::{RefusedPackage, StoreAddReport};
 pub use updates::{UpdateKind, UpdateLine, UpdateRun, UpdatesReport};
 
 use std::collections::BTreeMap;
@@ -35,17 +35,17 @@ use crate::model::{Action, AreaName, Authority, Finding, PackageId, SystemPath, 
 use crate::plan::{DiskDoubt, Left};
 use crate::platform::InstallState;
 
-/// What a check came to, gravest first.
+/// The outcome of a check, most serious first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Outcome {
-    /// Something is not as it should be.
+    /// A problem was found.
     Damaged,
     /// Nothing could be examined.
     Unchecked,
-    /// Nothing wrong was found, but some of it is verified only by the machine itself, or not at all.
+    /// No problem was found, but part of it is verified only by the local package database, or not at all.
     OkLimited,
-    /// Everything is as a trusted reference says.
+    /// Everything matches a trusted reference.
     Ok,
 }
 
@@ -62,95 +62,95 @@ impl Outcome {
     }
 }
 
-/// The machine, in a few words.
+/// The machine.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct MachineReport {
     /// Its root on the host.
     pub root: String,
-    /// What it calls its system.
+    /// The name of its system.
     pub system: String,
-    /// Its name.
+    /// Its host name.
     pub hostname: String,
-    /// Installed packages.
+    /// The number of installed packages.
     pub packages: u64,
     /// Whether it is the running system.
     pub live: bool,
 }
 
-/// What came of one area.
+/// The result of one area.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 pub struct AreaReport {
     /// The area.
     pub area: AreaName,
-    /// What it came to.
+    /// The outcome.
     pub outcome: Outcome,
-    /// Things examined.
+    /// The number of items examined.
     pub examined: u64,
-    /// Bytes read.
+    /// The number of bytes read.
     pub bytes: u64,
-    /// Seconds it took.
+    /// The duration in seconds.
     pub seconds: f64,
-    /// Problems found.
+    /// The number of problems.
     pub problems: u64,
-    /// Of them, those that `repair` would repaired.
+    /// The number of problems that `repair` can answer.
     pub repairable: u64,
-    /// Things examined, by who answers for them.
+    /// The number of items by the authority that verifies them.
     pub verified_by: BTreeMap<Authority, u64>,
-    /// Of those that only the machine answers for: how many could only be seen to exist.
+    /// The number of items that only the local database verifies and that could only be seen to exist.
     pub presence_only: u64,
-    /// How far it went, where it can go further.
+    /// How far it went, if it can go further.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub extent: Option<String>,
 }
 
-/// Something not examined.
+/// What was not examined.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct UnexaminedReport {
     /// The area.
     pub area: AreaName,
     /// The reason.
     pub reason: String,
-    /// How many things.
+    /// The number of items.
     pub count: u64,
-    /// One of them.
+    /// An example.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub example: Option<SystemPath>,
 }
 
 word_enum! {
-    /// How a repository's suite is.
+    /// The state of a repository's suite.
     pub enum SourceState {
         /// It verifies its packages.
         Verified = "verified",
-        /// It is signed, and the signature does not count.
+        /// Its signature is not accepted.
         Refused = "refused",
         /// It cannot be used.
         Unusable = "unusable",
-        /// Nothing of it is available.
+        /// None of its files are available.
         Absent = "absent",
     }
 }
 
-/// Where a repository's suite is.
+/// A repository's suite and its state.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct SourceReport {
     /// URL and suite.
     pub source: String,
-    /// How it is.
+    /// The state.
     pub standing: SourceState,
-    /// Why it does not count, or which of its indexes do not.
+    /// Why it is not used, or which of its indexes are not.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub why: Option<String>,
-    /// What a person can do about that.
+    /// What a person can do about it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub action: Option<Action>,
     /// The vendor's key, by fingerprint.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub key: Option<String>,
-    /// When the release was made, RFC 3339 in UTC.
+    /// The date of the release, RFC 3339 in UTC.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub dated: Option<String>,
-    /// Whether it no longer counts as new. It still verifies what was installed from it.
+    /// Whether it has expired. It still verifies packages installed from it.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub expired: bool,
 }
@@ -160,23 +160,23 @@ pub struct SourceReport {
 pub struct DownloadReport {
     /// The package.
     pub package: PackageId,
-    /// Bytes.
+    /// Its size in bytes.
     pub bytes: u64,
     /// The repository's URL and suite.
     pub from: String,
-    /// Why it could not be got, when that was tried.
+    /// Why the download failed, if it was tried.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub failed: Option<String>,
 }
 
-/// Packages whose files were compared with the machine's own database only: contents, and of many files not even those.
+/// Packages whose files were compared with the local package database only: contents, and not of all files.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct UnverifiedReport {
-    /// How many.
+    /// The number of packages.
     pub packages: u64,
-    /// The packages of how many of them can be downloaded, as far as the lists available show.
+    /// The number of them that can be downloaded, by the available lists.
     pub fetchable: u64,
-    /// Bytes of these packages.
+    /// The size of these packages in bytes.
     pub bytes: u64,
 }
 
@@ -185,17 +185,17 @@ pub struct UnverifiedReport {
 pub struct CheckReport {
     /// `veritum.check/1`.
     pub format: String,
-    /// When, RFC 3339 in UTC.
+    /// The time, RFC 3339 in UTC.
     pub at: String,
-    /// The gravest outcome of all areas.
+    /// The most serious outcome of all areas.
     pub outcome: Outcome,
     /// The machine.
     pub machine: MachineReport,
-    /// Where the reference comes from, in a sentence.
+    /// The source of the reference, in a sentence.
     pub reference: String,
-    /// Installed packages, by who answers for them.
+    /// Installed packages by the authority that verifies them.
     pub packages: BTreeMap<Authority, u64>,
-    /// The repositories that were asked, and where they are.
+    /// The repositories that were used, and their states.
     pub sources: Vec<SourceReport>,
     /// Packages that a repair would download first.
     pub downloads: Vec<DownloadReport>,
@@ -205,30 +205,30 @@ pub struct CheckReport {
     pub findings: Vec<Finding>,
     /// Notes.
     pub notes: Vec<Finding>,
-    /// Notes on things owned by no package beyond those listed.
+    /// The number of notes on unowned files that are not listed.
     pub more_strays: u64,
     /// What was not examined.
     pub unexamined: Vec<UnexaminedReport>,
     /// Changes that were interrupted.
     pub unfinished_changes: Vec<u64>,
-    /// Findings that `repair` would leave, and why.
+    /// Findings that `repair` would not repair, and why.
     pub left: Vec<Left>,
     /// Reasons to doubt the disk.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub doubt: Option<DiskDoubt>,
-    /// What could not be verified for want of packages.
+    /// What could not be verified for lack of packages.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub unverified: Option<UnverifiedReport>,
-    /// Things that are verified more weakly than was required.
+    /// The number of items that are verified less strongly than required.
     #[serde(default, skip_serializing_if = "is_none")]
     pub too_weak: u64,
-    /// Why the newest signed versions seen could not be remembered: an older copy would not be noticed the next time.
+    /// Why the newest signed versions could not be saved: an older copy would not be noticed the next time.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub not_remembered: Vec<String>,
-    /// Whether a person interrupted the run before everything was examined.
+    /// Whether it was interrupted before everything was examined.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub stopped: bool,
-    /// Whether the check was limited to something named.
+    /// Whether it was limited to a scope.
     pub limited: bool,
     /// Whether users' homes and the network were included (`all`).
     pub everything: bool,
@@ -239,7 +239,7 @@ fn is_none(count: &u64) -> bool {
 }
 
 impl AreaReport {
-    /// Counts things that are verified more weakly than is required as a problem of the whole; how many there are.
+    /// Records how many items are verified less strongly than required: then the outcome is `damaged`.
     #[must_use]
     pub fn require(&mut self, least: Authority) -> u64 {
         let weaker = self.verified_by.iter().filter(|(authority, _)| **authority > least).map(|(_, count)| count).sum();
@@ -254,7 +254,7 @@ impl CheckReport {
     /// The format's name.
     pub const FORMAT: &'static str = "veritum.check/1";
 
-    /// A document in which nothing is reported yet.
+    /// A document without results.
     #[must_use]
     pub fn blank(at: jiff::Timestamp) -> Self {
         Self {
@@ -271,7 +271,7 @@ impl CheckReport {
             notes: Vec::new(),
             more_strays: 0,
             unexamined: Vec::new(),
-            // Reported by `check`; a repair has refused to begin while there was one.
+            // Used by `check`; a repair refuses to start during an unfinished change.
             unfinished_changes: Vec::new(),
             left: Vec::new(),
             doubt: None,
@@ -284,7 +284,7 @@ impl CheckReport {
         }
     }
 
-    /// What this check would have come to after a repair, of which only what was touched was checked again.
+    /// The state of this check after a repair, of which only what was changed was checked again.
     #[must_use]
     pub fn repaired_to(&self, after: &CheckReport) -> Self {
         let mut whole = self.clone();
@@ -306,13 +306,13 @@ impl CheckReport {
         whole
     }
 
-    /// What came of one area, when it was examined.
+    /// The result of an area, if it was examined.
     #[must_use]
     pub fn area(&self, area: AreaName) -> Option<&AreaReport> {
         self.areas.iter().find(|report| report.area == area)
     }
 
-    /// How many problems in all.
+    /// The number of all problems.
     #[must_use]
     pub fn problems(&self) -> u64 {
         self.areas.iter().map(|a| a.problems).sum()
@@ -324,15 +324,15 @@ impl CheckReport {
 pub struct PackageLine {
     /// The package.
     pub package: PackageId,
-    /// Who answers for it.
+    /// The authority that verifies it.
     pub verified_by: Authority,
     /// How far its installation got.
     pub progress: InstallState,
-    /// What it is.
+    /// Its one-line description.
     pub summary: String,
 }
 
-/// What `list components` prints (`veritum..deb files/1`).
+/// What `list packages` prints (`veritum.packages/1`).
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct PackagesReport {
     /// `veritum.packages/1`.
@@ -346,21 +346,17 @@ impl PackagesReport {
     pub const FORMAT: &'static str = "veritum.packages/1";
 }
 
-/// What `store` commands print (`veritum.store-report/1`).
+/// What `store create`, `store sign`, `store trust` and `store show` print (`veritum.store-report/1`).
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct StoreReport {
     /// `veritum.store-report/1`.
     pub format: String,
-    /// Where the store is.
+    /// The location of the store, or of the keyring file.
     pub location: String,
-    /// What was done: `created`, `filled`, `published`, `trusted`, `shown`.
+    /// What was done: `created`, `signed`, `trusted`, `trusted already`, `declined` or `shown`.
     pub done: String,
-    /// Its packages, as far as the command looked.
+    /// The packages that were shown.
     pub packages: Vec<PackageId>,
-    /// Packages that were known already.
-    pub known: u64,
-    /// Packages that were not taken, and why.
-    pub refused: Vec<(String, String)>,
     /// Fingerprints of its keys.
     pub keys: Vec<String>,
 }

@@ -1,76 +1,76 @@
-//! What the proof says that updates come.
+//! The test that updates work.
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use crate::model::{Action, PackageId};
 
-/// What an attempt to get updates came to.
+/// The outcome of the test.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum ProofOutcome {
-    /// Every repository gave lists that count as new, and a package came and was the one that was signed.
+    /// Every repository provided current lists, and a package was downloaded and verified.
     Proved,
-    /// Something did not come, or does not count.
+    /// A download failed, or is not accepted.
     Failed,
-    /// Nothing was asked; the reason is next to it.
+    /// Nothing was tested; the report contains the reason.
     NotTried,
 }
 
-/// The proof that updates come: lists verified as new, and one package downloaded and verified.
+/// The test that updates work: current, verified lists, and one package downloaded and verified.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct ProofReport {
-    /// What it came to.
+    /// The outcome.
     pub outcome: ProofOutcome,
-    /// Why nothing was asked.
+    /// Why nothing was tested.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub why: Option<String>,
-    /// Each repository that was asked.
+    /// The repositories.
     pub sources: Vec<ProvedSource>,
-    /// The package that was downloaded for it.
+    /// The downloaded package.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub package: Option<ProvedPackage>,
-    /// Updates that wait.
+    /// The number of available updates.
     pub updates: u64,
-    /// Of them those for security.
+    /// The number of them that are security updates.
     pub security: u64,
-    /// Bytes of their packages.
+    /// The size of their packages in bytes.
     pub bytes: u64,
 }
 
-/// A repository that was asked.
+/// A repository in the test.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct ProvedSource {
-    /// What people call it.
+    /// Its name for people.
     pub source: String,
-    /// When its release file was made, RFC 3339 in UTC.
+    /// The date of its release file, RFC 3339 in UTC.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub made: Option<String>,
-    /// Until when it counts as new.
+    /// The expiry of its release file.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub valid_until: Option<String>,
-    /// Whether only the machine knows its key: then nothing is judged by it.
+    /// Whether only the machine knows its key: then it is not judged.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub unknown_key: bool,
-    /// Why it gives no updates; none when it does.
+    /// Why it provides no updates; `None` when it does.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub why: Option<String>,
-    /// What to do about that.
+    /// What to do about it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub action: Option<Action>,
 }
 
-/// The package that was downloaded to see that packages come.
+/// The package that was downloaded for the test.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct ProvedPackage {
-    /// Which package.
+    /// The package.
     pub package: PackageId,
-    /// Its bytes.
+    /// Its size in bytes.
     pub bytes: u64,
-    /// Why it did not come, or is another one; none when it is the one that was signed.
+    /// Why it failed; `None` when it is the signed package.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub why: Option<String>,
-    /// What to do about that.
+    /// What to do about it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub action: Option<Action>,
 }

@@ -1,21 +1,22 @@
-//! What `list updates` says.
+//! The document of `list updates`.
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::MachineReport;
+use crate::machine::MachineTimeZone;
 use crate::platform::LogKind;
 
-/// What kind of update something was.
+/// The kind of an update.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum UpdateKind {
     /// A known repository of security updates lists this version.
     Security,
-    /// The first number of the version is another one.
+    /// The first number of the version differs.
     Major,
-    /// Every other version of a known repository.
+    /// Any other version of a known repository.
     Ordinary,
     /// To an older version.
     Back,
@@ -34,12 +35,12 @@ impl UpdateKind {
     }
 }
 
-/// One package in a run.
+/// One package of a run.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct UpdateLine {
     /// The package's name.
     pub package: String,
-    /// Its architecture; empty where the log does not say.
+    /// Its architecture; empty if not logged.
     pub arch: String,
     /// What was done.
     pub what: LogKind,
@@ -49,7 +50,7 @@ pub struct UpdateLine {
     /// The version after.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub to: Option<String>,
-    /// What kind of update; none where no repository available lists the version, or for what is no update.
+    /// The kind of update; `None` if no available repository lists the version, or it is not an update.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub kind: Option<UpdateKind>,
     /// The repository that lists the version now, by URL and suite.
@@ -57,47 +58,49 @@ pub struct UpdateLine {
     pub origin: Option<String>,
 }
 
-/// What was done in one go.
+/// One run of the package tools.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct UpdateRun {
-    /// When it began, in the machine's own time (`2026-03-02 14:10:03`): its logs know no zone.
+    /// When it began, RFC 3339 in UTC: the log's local time, converted by the machine's time zone.
     pub began: String,
-    /// When it ended; none when that was never written.
+    /// When it ended, RFC 3339 in UTC; `None` if that is not logged.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub ended: Option<String>,
-    /// The command, where it is known.
+    /// The command, if known.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub command: Option<String>,
-    /// Who asked for it, where it is known.
+    /// The user who ran it, if known.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub by: Option<String>,
-    /// Why it failed, when it did.
+    /// Why it failed, if it did.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub failed: Option<String>,
     /// Whether it came shortly before the trouble.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub before_trouble: bool,
-    /// What was done, updates first.
+    /// The packages, updates first.
     pub lines: Vec<UpdateLine>,
 }
 
-/// What was installed when (`veritum.updates/1`).
+/// Installed, updated and removed packages by run (`veritum.updates/1`).
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct UpdatesReport {
     /// `veritum.updates/1`.
     pub format: String,
     /// The machine.
     pub machine: MachineReport,
-    /// Only from then on, in the machine's own time, when that was asked for.
+    /// The machine's time zone, in which its logs are written.
+    pub time_zone: MachineTimeZone,
+    /// Only updates since then, RFC 3339 in UTC, if requested.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub since: Option<String>,
-    /// Only this package, when that was asked for.
+    /// Only this package, if requested.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub package: Option<String>,
-    /// When the trouble began, in the machine's own time, when that was reported.
+    /// When the trouble began, RFC 3339 in UTC, if given.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub trouble: Option<String>,
-    /// How far back the logs go: when their first run began.
+    /// The beginning of the first logged run, RFC 3339 in UTC.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub logged_since: Option<String>,
     /// The runs, newest first.

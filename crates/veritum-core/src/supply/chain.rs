@@ -1,4 +1,4 @@
-//! The chain of trust, from a content to a key.
+//! The chain of trust from a content to a key.
 
 use super::Supply;
 use crate::model::{Authority, PackageId, SystemPath};

@@ -1,4 +1,4 @@
-//! Contents: where they can be had, getting them ready, and handing them out.
+//! Contents: finding, preparing and providing them.
 
 use std::cell::OnceCell;
 use std::collections::{BTreeSet, HashMap, HashSet};
@@ -17,31 +17,31 @@ use crate::repository::{FetchError, Lacking, Repositories, RepositorySettings, S
 use crate::store::{Contents, StoreError};
 use crate::system::{Supplier, WorkError};
 
-/// So many questions are put to a web server at the same time.
+/// The number of simultaneous requests to a web server.
 const QUESTIONS: usize = 8;
 
-/// How a package's things can be had.
+/// How a package is available.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Availability {
-    /// They are available, as far as the sources available have each content.
+    /// It is available, as far as the sources have each content.
     AtHand,
     /// Its package must be downloaded first.
     Download {
-        /// The package's bytes.
+        /// The size of its package in bytes.
         bytes: u64,
     },
-    /// They cannot be had, and what to do next.
+    /// It is not available.
     Refused {
         /// The reason.
         reason: String,
-        /// What to do.
+        /// What to do about it.
         next: Option<Action>,
     },
 }
 
 impl<'a> Supply<'a> {
-    /// Fetches the manifests of what is installed from a store on a web server, and what it says of their records: many at
-    /// a time, since each is a question of its own.
+    /// Downloads the manifests and records of installed packages from a store on a web server, many at a time, since each is a
+    /// request of its own.
     pub fn fetch_ahead(&self, scope: &Scope, with_records: bool, observer: &dyn Observer) -> Result<(), WorkError> {
         let Some(store) = self.own_store().filter(|store| store.is_remote()) else { return Ok(()) };
         let named = |id: &PackageId| scope.packages.is_empty() || scope.packages.contains(&id.name);
@@ -50,7 +50,7 @@ impl<'a> Supply<'a> {
         let pool = rayon::ThreadPoolBuilder::new().num_threads(QUESTIONS).build().map_err(|_| WorkError::Threads)?;
         observer.on_event(Event::Begin { phase: Phase::Fetching, items: ids.len() as u64, bytes: 0 });
         let one = |id: &&PackageId| {
-            // What cannot be had is reported when it is used.
+            // A failed download is reported when the file is used.
             if let Ok(Some(manifest)) = store.manifest(id)
                 && with_records
             {
@@ -63,7 +63,7 @@ impl<'a> Supply<'a> {
         if went_on { Ok(()) } else { Err(WorkError::Stopped) }
     }
 
-    /// Does something with the repository, which is opened when it is not yet.
+    /// Calls a function with the repositories, which are opened if they are not yet.
     pub fn with_repositories<T>(&self, work: impl FnOnce(&mut Repositories) -> T) -> T {
         let mut slot = self.open.repositories.write().unwrap_or_else(PoisonError::into_inner);
         let repositories = slot.get_or_insert_with(|| {
@@ -77,12 +77,12 @@ impl<'a> Supply<'a> {
         work(repositories)
     }
 
-    /// Does something with the repository as it is; nothing when it was not needed so far.
+    /// Calls a function with the repositories if they are open; otherwise does nothing.
     pub fn open_repositories<T>(&self, work: impl FnOnce(&Repositories) -> T) -> Option<T> {
         self.open.repositories.read().unwrap_or_else(PoisonError::into_inner).as_ref().map(work)
     }
 
-    /// Does something with all sources of manifests that are open, the strongest first.
+    /// Calls a function with all open sources of manifests, strongest first.
     pub fn with_sources<T>(&self, work: impl FnOnce(&[&dyn ManifestSource]) -> T) -> T {
         let repositories = self.open.repositories.read().unwrap_or_else(PoisonError::into_inner);
         let stores = self.open.stores.iter().map(|store| store as &dyn ManifestSource);
@@ -91,7 +91,7 @@ impl<'a> Supply<'a> {
         work(&sources)
     }
 
-    /// Lets packages are on the repository, as far as their .deb files are available; answers whether any does now.
+    /// Prepares packages from the repositories, as far as their .deb files are available; returns whether any is prepared now.
     pub fn prepare(&self, wanted: &[PackageId], observer: &dyn Observer) -> Result<bool, WorkError> {
         if wanted.is_empty() {
             return Ok(false);
@@ -114,14 +114,14 @@ impl<'a> Supply<'a> {
         })
     }
 
-    /// Packages in scope that no store has.
+    /// Packages in the scope that no store has.
     pub fn unstored(&self, scope: &Scope) -> Vec<PackageId> {
         let named = |id: &PackageId| scope.packages.is_empty() || scope.packages.contains(&id.name);
         let all = self.system.installed.packages.iter().map(|c| &c.id).filter(|id| named(id));
         all.filter(|id| !self.open.stores.iter().any(|store| store.has(id))).cloned().collect()
     }
 
-    /// Packages of which only the machine answers although a repository might: all of them, or those in scope.
+    /// Packages that only the local database verifies although a repository might: all of them, or those in the scope.
     pub fn weak_in_scope(&self, reference: &Reference, scope: &Scope) -> Vec<PackageId> {
         let mut weak: BTreeSet<&PackageId> = BTreeSet::new();
         if scope.paths.is_empty() {
@@ -138,20 +138,19 @@ impl<'a> Supply<'a> {
         reference.only_weak(&weak)
     }
 
-    /// Whether a content can be had from what is available. The contents of all packages are only gone through when one is asked
-    /// for: mostly nothing is.
+    /// Whether a content is available. The contents of all packages are only listed when one is needed: usually none is.
     pub fn available_contents(&self) -> impl Fn(&Digest) -> bool + '_ {
         let from_debs = OnceCell::new();
         move |digest| self.in_a_store(digest) || from_debs.get_or_init(|| contents_of_debs(self)).contains(digest)
     }
 
-    /// Whether a store has a content, as far as is known.
+    /// Whether a store has a content, as far as known.
     pub fn in_a_store(&self, digest: &Digest) -> bool {
         let bad = self.open.bad.read().unwrap_or_else(PoisonError::into_inner).contains(digest);
         self.open.stores.iter().skip(usize::from(bad && self.open.own_opened)).any(|s| s.has_content(digest))
     }
 
-    /// How what belongs to a package can be had.
+    /// How a package is available.
     pub fn availability(
         &self,
         reference: &Reference,
@@ -160,7 +159,7 @@ impl<'a> Supply<'a> {
     ) -> Availability {
         let refused = |reason: String, next: &str| Availability::Refused { reason, next: Some(next.into()) };
         let authority = reference.packages.iter().find(|c| c.package.id == *id).map(|c| c.authority);
-        // What a signed store lacks of its own (kept without contents, or damaged there) packages may give.
+        // What a signed store lacks (kept without contents, or damaged) .deb files may provide.
         let in_package = |a: &Repositories| a.has_deb(&self.system.machine, id);
         if authority == Some(Authority::Store) {
             let fetchable = |a: &Repositories| {
@@ -224,7 +223,7 @@ impl<'a> Supply<'a> {
         answer.unwrap_or_else(weak)
     }
 
-    /// What could not be verified for want of packages, and how much would have to be downloaded for it.
+    /// What could not be verified for lack of packages, and the download that it would need.
     pub fn unverified(&self, reference: &Reference, scope: &Scope) -> Option<UnverifiedReport> {
         let weak = self.weak_in_scope(reference, scope);
         let lacking = |repositories: &Repositories| -> Vec<u64> {
@@ -239,7 +238,7 @@ impl<'a> Supply<'a> {
         })
     }
 
-    /// Downloads packages; answers with what could not be got.
+    /// Downloads packages; returns the failures.
     pub fn download(
         &self,
         lacking: &[Lacking],
@@ -253,7 +252,7 @@ impl<'a> Supply<'a> {
         Ok(failed.into_iter().map(|(id, e)| (id, crate::model::error_chain(&e))).collect())
     }
 
-    /// Unpacks what actions need and no store has.
+    /// Unpacks the contents that actions need and no store has.
     pub fn unpack_for(&self, actions: &[PlannedAction]) {
         let mut needed: HashMap<Digest, u64> = HashMap::new();
         for action in actions {
@@ -269,11 +268,11 @@ impl<'a> Supply<'a> {
         self.unpack_contents(&needed);
     }
 
-    /// Unpacks contents from packages available.
+    /// Unpacks contents from available packages.
     pub fn unpack_contents(&self, needed: &HashMap<Digest, u64>) {
         if !needed.is_empty() {
             let unpacked = self.open_repositories(|repositories| repositories.unpack(&self.system.machine, needed));
-            // What cannot be unpacked is missing when it is asked for, and reported there, place by place, with this reason.
+            // What cannot be unpacked is missing when it is needed, and reported there with this reason.
             let mut trouble = self.open.unpack_trouble.lock().unwrap_or_else(PoisonError::into_inner);
             match unpacked {
                 Some(Ok(failed)) => {
@@ -287,18 +286,18 @@ impl<'a> Supply<'a> {
         }
     }
 
-    /// Everything that contents can come from.
+    /// All sources of contents.
     pub fn contents(&self) -> AllContents<'a> {
         AllContents { supply: *self }
     }
 }
 
-/// A download, as it is reported.
+/// A download, for reports.
 pub fn download_report(lacking: &Lacking, from: String) -> DownloadReport {
     DownloadReport { package: lacking.id.clone(), bytes: lacking.candidate.sum.get().size, from, failed: None }
 }
 
-/// All supplies, asked in their order.
+/// All supplies, in order.
 pub struct AllContents<'a> {
     supply: Supply<'a>,
 }
@@ -308,7 +307,7 @@ impl Contents for AllContents<'_> {
         let mut trouble = StoreError::Absent { digest: *digest };
         for store in &self.supply.open.stores {
             match store.copy(digest, size, to) {
-                // A content is verified before any of it is handed on, so the next supply may be asked.
+                // A content is verified before any of it is passed on, so the next supply may be tried.
                 Err(e @ (StoreError::Absent { .. } | StoreError::Damaged { .. })) => trouble = e,
                 other => return other,
             }
@@ -333,9 +332,9 @@ impl Contents for AllContents<'_> {
     }
 }
 
-/// Contents that were made here, and all other supplies after them.
+/// Generated contents, and all other supplies after them.
 pub struct Made<'a> {
-    /// What was made, by its digest.
+    /// The generated contents, by their digest.
     pub made: &'a HashMap<Digest, Vec<u8>>,
     /// The other supplies.
     pub then: AllContents<'a>,
@@ -368,7 +367,7 @@ fn repository_settings(supply: &Supply<'_>) -> RepositorySettings {
     settings
 }
 
-/// The contents of the prepared packages that are available.
+/// The contents of prepared packages.
 fn contents_of_debs(supply: &Supply<'_>) -> HashSet<Digest> {
     let of = |repositories: &Repositories| {
         let mut known = HashSet::new();
@@ -389,7 +388,7 @@ fn contents_of_debs(supply: &Supply<'_>) -> HashSet<Digest> {
     supply.open_repositories(of).unwrap_or_default()
 }
 
-/// Whether the store in use holds a damaged content of a package.
+/// Whether the store in use has a damaged content of a package.
 fn is_bad_of(supply: &Supply<'_>, reference: &Reference, id: &PackageId) -> bool {
     let bad = supply.open.bad.read().unwrap_or_else(PoisonError::into_inner);
     let own = |e: &&Expected| *reference.package_of(e) == *id;

@@ -1,4 +1,4 @@
-//! [`Supply`]: what a repair can be made from, strongest first: stores, packages available, repositories.
+//! [`Supply`]: the sources of a repair, strongest first: stores, available packages, repositories.
 
 mod chain;
 mod contents;
@@ -21,30 +21,30 @@ use crate::repository::Repositories;
 use crate::store::{Store, StoreError};
 use crate::system::System;
 
-/// The sources that are open, with what was learned of them on the way.
+/// The open sources, and what was learned about them.
 #[derive(Debug, Default)]
 pub struct OpenSources {
-    /// The store in use, then those among the further supplies.
+    /// The store in use, then those among the further sources.
     pub stores: Vec<Store>,
     /// Why the store in use, or another that was named, cannot be used.
     pub store_trouble: Option<StoreError>,
-    /// Stores among the further supplies that cannot be used, with the reason.
+    /// Stores among the further sources that cannot be used, with the reason.
     pub refused_stores: Vec<String>,
     /// Whether the first of the stores is the one in use.
     pub own_opened: bool,
-    /// Contents of the store in use that are known not to be what was signed.
+    /// Contents of the store in use that are known to be damaged.
     pub bad: RwLock<HashSet<Digest>>,
-    /// Whether the .deb file of a package is available, as far as a repair of the store asked.
+    /// Whether the .deb file of a package is available, as far as a repair of the store needed it.
     pub debs: Mutex<HashMap<PackageId, bool>>,
-    /// Why contents could not be unpacked from packages available.
+    /// Why contents could not be unpacked from available packages.
     pub unpack_trouble: Mutex<Vec<String>>,
     /// The repositories' answers in this run, if they were asked.
     pub offered: Mutex<Option<Arc<Offered>>>,
-    /// Opened when it is first needed: following its chain takes a moment.
+    /// Opened when first needed: following its chain takes time.
     pub repositories: RwLock<Option<Repositories>>,
 }
 
-/// The open sources, seen from the system that is worked on.
+/// The open sources, together with the system.
 #[derive(Debug, Clone, Copy)]
 pub struct Supply<'a> {
     /// The system.

@@ -1,4 +1,4 @@
-//! What the machine's repositories offer; asked and fetched once in a run.
+//! The lists that the machine's repositories offer; requested once in a run.
 
 use std::sync::{Arc, PoisonError};
 
@@ -13,7 +13,7 @@ use crate::system::WorkError;
 pub struct Offered {
     /// The answer of each repository.
     pub renewals: Vec<Renewal>,
-    /// Whether the offered lists have been fetched.
+    /// Whether the offered lists have been downloaded.
     pub fetched: bool,
 }
 
@@ -44,7 +44,7 @@ impl Supply<'_> {
         Ok(know_offered(self, Some(Offered { renewals, fetched: false })))
     }
 
-    /// Fetches the offered lists; each answer then holds the lists, or the reason why there are none.
+    /// Downloads the offered lists; each answer then contains the lists, or the reason why there are none.
     ///
     /// # Errors
     /// If the run was stopped.

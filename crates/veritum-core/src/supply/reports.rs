@@ -1,4 +1,4 @@
-//! Where the repositories are, as it is reported.
+//! The states of the repositories, for reports.
 
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::Path;
@@ -10,7 +10,7 @@ use crate::repository::{OpenSource, Repositories, Standing};
 use crate::trust::openpgp::SignatureError;
 
 impl<'a> Supply<'a> {
-    /// From a package's .deb file to the vendor's key, in words and names.
+    /// The chain from a package's .deb file to the vendor's key, for people.
     pub fn repository_chain(&self, id: &PackageId) -> Vec<(&'static str, String)> {
         let chain = |repositories: &Repositories| {
             let Some(deb) = repositories.deb_of(id) else { return Vec::new() };
@@ -29,7 +29,7 @@ impl<'a> Supply<'a> {
         self.open_repositories(chain).unwrap_or_default()
     }
 
-    /// Where the repositories are, when they were asked.
+    /// The states of the repositories, if they were used.
     pub fn source_reports(&self) -> Vec<SourceReport> {
         self.open_repositories(|a| {
             a.sources().iter().map(|s| source_report(s, self.system.machine.path(), self.system.settings.now)).collect()
@@ -38,7 +38,7 @@ impl<'a> Supply<'a> {
     }
 }
 
-/// The keyring that a source names, as the administrator reaches it.
+/// The keyring of a source, by its path on the host.
 fn keyring_place(open: &OpenSource, root: &Path) -> String {
     match open.source.signers.keyrings.first() {
         Some(path) => crate::model::quoted(&[root.as_os_str().as_bytes(), path.as_bytes()].concat()),

@@ -1,4 +1,4 @@
-//! The stores among what was named.
+//! The stores among the named sources.
 
 use super::{OpenSources, Supply};
 use crate::repository::Repositories;
@@ -6,20 +6,20 @@ use crate::store::{Location, Store, StoreError, UnverifiedStore, unverified_stor
 use crate::system::{Settings, Supplier};
 use crate::trust::Pins;
 
-/// The stores among what was named, as far as they could be opened.
+/// The stores among the named sources that could be opened.
 #[derive(Default)]
 pub struct Stores {
     pub(super) open: Vec<Store>,
     /// Whether the first is the store in use.
     pub(super) own_opened: bool,
-    /// Why the first that could not be opened could not.
+    /// Why the store in use could not be opened.
     pub(super) trouble: Option<StoreError>,
-    /// Why others than the one in use could not.
+    /// Why others than the store in use could not be opened.
     pub(super) refused: Vec<String>,
 }
 
 impl Stores {
-    /// Opens the stores among what was named; an unusable one is reported by `status` and refused by the rest.
+    /// Opens the stores among the named sources; an unusable one is reported by `status` and refused by other commands.
     pub fn open(settings: &Settings) -> Self {
         let pins = Pins::in_folder(&settings.trust);
         let named = settings.from.iter().filter_map(|s| match s {
@@ -48,24 +48,24 @@ impl Stores {
 }
 
 impl<'a> Supply<'a> {
-    /// The store that was named as the one to use.
+    /// The store in use, as named.
     pub fn own_store(&self) -> Option<&'a Store> {
         self.system.settings.store.as_ref()?;
         self.open.stores.first().filter(|_| self.open.own_opened)
     }
 
-    /// The stores among the further supplies.
+    /// The stores among the further sources.
     pub fn other_stores(&self) -> impl Iterator<Item = &'a Store> + use<'a> {
         self.open.stores.iter().skip(usize::from(self.open.own_opened))
     }
 
-    /// What keeps the store in use from being opened, when that is damage to its signed files.
+    /// Why the store in use cannot be opened, if that is damage to its signed files.
     pub fn unverified_store(&self) -> Option<UnverifiedStore> {
         let location = self.system.settings.store.as_ref().filter(|_| !self.open.own_opened)?;
         unverified_store(location.folder()?, &Pins::in_folder(&self.system.settings.trust))
     }
 
-    /// Where the reference comes from, in a sentence.
+    /// The source of the reference, in a sentence.
     #[must_use]
     pub fn reference_words(&self) -> String {
         match self.open.stores.first() {
@@ -76,7 +76,7 @@ impl<'a> Supply<'a> {
 }
 
 impl Supply<'_> {
-    /// Why the newest signed versions seen could not be remembered.
+    /// Why the newest signed versions seen could not be saved.
     #[must_use]
     pub fn doubts(&self) -> Vec<String> {
         let mut all: Vec<String> =
@@ -87,7 +87,7 @@ impl Supply<'_> {
 }
 
 impl OpenSources {
-    /// Takes the stores in use.
+    /// Sets the stores in use.
     pub fn use_stores(&mut self, stores: Stores) {
         let Stores { open, own_opened, trouble, refused } = stores;
         (self.stores, self.own_opened) = (open, own_opened);

@@ -1,4 +1,4 @@
-//! Updates that the lists available offer.
+//! Available updates, by the available lists.
 
 use std::collections::HashSet;
 
@@ -9,21 +9,21 @@ use crate::platform::debian::compare_versions;
 use crate::platform::debian::database::Stanza;
 use crate::repository::Repositories;
 
-/// Updates that the lists available know of.
+/// Available updates, by the available lists.
 #[derive(Debug, Clone, Default)]
 pub struct Waiting {
-    /// How many.
+    /// Their number.
     pub updates: u64,
-    /// How many of them for security.
+    /// The number of security updates.
     pub security: u64,
-    /// Their packages' bytes.
+    /// The size of their packages in bytes.
     pub bytes: u64,
     /// The ids.
     pub ids: Vec<PackageId>,
 }
 
 impl Supply<'_> {
-    /// What the lists available offer beyond what is installed.
+    /// The available versions newer than the installed ones.
     pub fn waiting(&self, repositories: &Repositories) -> Waiting {
         let mut waiting = Waiting::default();
         let is_held = |entry: &&Stanza| entry.get("Status").is_some_and(|s| s.starts_with("hold "));
@@ -37,7 +37,7 @@ impl Supply<'_> {
             let Some(newer) = newer.and_then(|version| PackageId::new(&id.name, version, &id.arch).ok()) else {
                 continue;
             };
-            // What is in a folder that the administrator named is no update that the machine would get.
+            // A package in a folder that the administrator named is not an update for the machine.
             if repositories.offered_by(&newer).all(|open| open.named) {
                 continue;
             }

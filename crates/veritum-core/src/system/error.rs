@@ -11,7 +11,7 @@ use crate::store::StoreError;
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum WorkError {
-    /// The machine cannot be worked on.
+    /// The machine cannot be used.
     #[error(transparent)]
     Target(#[from] MachineError),
     /// The store cannot be used.
@@ -20,53 +20,53 @@ pub enum WorkError {
     /// The change cannot be made.
     #[error(transparent)]
     Change(#[from] ChangeError),
-    /// A change is under way, so what is seen would be half of it.
+    /// A change is in progress, so results would be inconsistent.
     #[error("a change is in progress on this machine")]
     ChangeUnderWay,
     /// Part of the system is not mounted, so nothing may be written.
     #[error("{place} is part of this system and not mounted")]
     NotMounted {
-        /// Which part.
+        /// The part that is not mounted.
         place: SystemPath,
     },
-    /// A program holds a lock that is needed.
+    /// Another program holds a lock that is needed.
     #[error("{path} is locked: {who}")]
     LockHeld {
-        /// The lock.
+        /// The lock file.
         path: SystemPath,
-        /// Who holds it, and what it does.
+        /// The holder, and what it is doing.
         who: String,
-        /// Whether it was seen to do nothing.
+        /// Whether it appears to be stuck.
         stuck: bool,
     },
-    /// A person runs in it.
+    /// A process runs in it.
     #[error("a running process uses this system as its root")]
     InUse,
-    /// A store was to be examined, and none is used.
+    /// A store was to be examined, but none is used.
     #[error("no store is in use")]
     NoStore,
-    /// No threads could be started.
+    /// Threads could not be started.
     #[error("cannot start threads")]
     Threads,
-    /// Nothing of that name is known.
+    /// There is nothing of that name.
     #[error("no such {what}: {name}")]
     Unknown {
-        /// What kind of thing.
+        /// The kind of what was named.
         what: &'static str,
         /// The name as typed.
         name: String,
-        /// The names there are, where they can be listed.
+        /// The existing names, if they can be listed.
         known: Vec<String>,
         /// The command that lists them, without the program's name; `None` if `known` is shown instead.
         listed_by: Option<&'static str>,
     },
-    /// There is nothing at a path that was named, and no package has anything there.
+    /// A path was named that does not exist, and that no package ships.
     #[error("No such file: {path}")]
     NoSuchFile {
-        /// The path as it was named.
+        /// The path as typed.
         path: SystemPath,
     },
-    /// A typed finding fits several.
+    /// A typed finding id matches several.
     #[error("{name} matches more than one finding")]
     Ambiguous {
         /// The name as typed.
@@ -75,12 +75,12 @@ pub enum WorkError {
     /// A card of the administrator's cannot be used.
     #[error("cannot use the application card {}", path.display())]
     Card {
-        /// The card's file, as the host names it.
+        /// The card's file, by its path on the host.
         path: PathBuf,
         /// The reason.
         why: String,
     },
-    /// A typed name fits several applications.
+    /// A typed name matches several applications.
     #[error("{name} matches more than one application")]
     SeveralApps {
         /// The name as typed.
@@ -88,31 +88,31 @@ pub enum WorkError {
         /// Their ids.
         ids: Vec<String>,
     },
-    /// A home cannot be worked on.
+    /// A home cannot be used.
     #[error("cannot work in {user}'s home")]
     Home {
         /// The user.
         user: String,
-        /// The source.
+        /// The cause.
         source: std::io::Error,
     },
-    /// The application that a change is about runs.
+    /// The application that a change concerns is running.
     #[error("{app} is running")]
     AppRuns {
         /// Its id.
         app: String,
-        /// Whose processes.
+        /// The owner of its processes.
         user: String,
-        /// Their numbers.
+        /// The process ids.
         pids: Vec<u32>,
     },
-    /// There is nothing to be undone.
+    /// There is nothing to undo.
     #[error("no changes to undo")]
     NothingToUndo,
-    /// A question would have to be asked, and no one can answer.
+    /// A question is needed and cannot be answered.
     #[error("cannot ask for confirmation")]
     CannotAsk,
-    /// The observer interrupted the run before anything took effect.
+    /// The observer stopped the run before anything took effect.
     #[error("stopped")]
     Stopped,
 }

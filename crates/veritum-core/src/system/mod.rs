@@ -1,4 +1,4 @@
-//! [`System`]: the machine that is worked on, with what it records of itself and the outside's settings.
+//! [`System`]: the machine that is worked on, with its package database and the settings.
 
 mod error;
 mod restart;
@@ -22,26 +22,26 @@ use crate::report::MachineReport;
 /// The system that is worked on.
 #[derive(Debug)]
 pub struct System {
-    /// Everything that the outside decides.
+    /// The settings.
     pub settings: Settings,
     /// The machine as files.
     pub machine: Machine,
-    /// What must not be altered.
+    /// Places that must not be changed.
     pub protection: Protection,
-    /// What is installed on it.
+    /// The installed packages.
     pub installed: Installed,
-    /// The package database itself, with all that is wrong with it.
+    /// The package database itself, with its errors.
     pub database: Database,
     /// Its service manager.
     pub services: Box<dyn Services>,
-    /// The areas that this version knows: what it reads of any other is a newer one's.
+    /// The areas of this version: logs of other areas come from a newer version.
     pub areas: Vec<AreaName>,
-    /// The threads that work is dealt to.
+    /// The pool of threads.
     pub pool: rayon::ThreadPool,
 }
 
 impl System {
-    /// Reads again what is installed, after its records were repaired.
+    /// Reads the installed packages again, after the database was repaired.
     ///
     /// # Errors
     /// When it cannot be read.
@@ -50,12 +50,12 @@ impl System {
         Ok(())
     }
 
-    /// Whether the administrator reported the package tool not to unpack something.
+    /// Whether the administrator excluded a path from unpacking.
     pub fn left_out(&self) -> impl Fn(&SystemPath) -> bool + '_ {
         |path| self.installed.left_out.has(path)
     }
 
-    /// The machine, in a few words.
+    /// A description of the machine.
     #[must_use]
     pub fn machine_report(&self) -> MachineReport {
         let identified = self.machine.identified();
@@ -68,9 +68,9 @@ impl System {
         }
     }
 
-    /// When a check was, and how far that can be relied upon.
+    /// The time of a check, and how reliable it is.
     pub fn since_words(&self, at: &str) -> String {
-        // A mounted disk may have been changed by a system that sets its clock as it likes.
+        // A mounted disk may have been changed by a system whose clock is set differently.
         let weak = match self.machine.is_live() {
             true => "",
             false => " (weak: the disk was not under control since then)",
@@ -80,7 +80,7 @@ impl System {
         format!("{time}{weak}")
     }
 
-    /// Where a file really is, and what is there.
+    /// The real location of a file, and what is there.
     pub fn place_of_file(&self, path: &SystemPath) -> Option<(SystemPath, Option<Stat>)> {
         let parent = self.machine.resolve(&path.parent()?).ok()?;
         let place = parent.child(path.name()).ok()?;
@@ -88,16 +88,16 @@ impl System {
         Some((place, dir.look(path.name()).ok()?))
     }
 
-    /// The end of a log, at most so many bytes; nothing where it may not be read.
+    /// The end of a log, limited in bytes; empty where it cannot be read.
     pub fn end_of(&self, path: &SystemPath, most: u64) -> Vec<u8> {
         self.machine.read_end(path, most).ok().flatten().unwrap_or_default()
     }
 
-    /// Refuses to write where part of the system is missing, or a person runs in it.
+    /// Refuses to write where part of the system is not mounted, or a process runs in it.
     pub fn require_writable(&self) -> Result<(), WorkError> {
-        // Without the package database's own disk no one can know what is installed; the other parts are passed over.
+        // Without the package database's file system it is unknown what is installed; other missing parts are skipped.
         let database = SystemPath::literal("/var/lib/dpkg");
-        // One that is below the mount point of its own disk may be an old one that was left behind there.
+        // A database below the mount point of its own file system may be an old copy.
         let extent = self.machine.extent();
         let covered = || extent.covered().iter().find(|place| database.is_within(place));
         if let Some(place) = extent.unmounted_above(&database).or_else(covered) {

@@ -4,7 +4,7 @@ use super::System;
 use crate::model::SystemPath;
 
 impl System {
-    /// Why a restart of the running machine is due: it was asked for, or the running kernel is no longer installed.
+    /// Why a restart of the running machine is due: it was requested, or the running kernel is no longer installed.
     pub fn restart_due(&self) -> Vec<String> {
         if !self.machine.is_live() {
             return Vec::new();
@@ -23,7 +23,7 @@ impl System {
     }
 }
 
-/// Who asked for a restart: a name a line.
+/// The packages that requested a restart, one per line.
 fn asked_by(names: &[u8]) -> String {
     let text: String = String::from_utf8_lossy(names).chars().filter(|c| *c == '\n' || !c.is_control()).collect();
     let mut names: Vec<&str> = text.lines().map(str::trim).filter(|l| !l.is_empty()).collect();
@@ -36,7 +36,7 @@ fn asked_by(names: &[u8]) -> String {
     }
 }
 
-/// Whether the running kernel is none of the installed ones. Without any (a container) nothing can be said.
+/// Whether the running kernel is not among the installed ones. Without any (a container) this is unknown.
 fn kernel_gone(running: &str, packages: &[&str]) -> Option<String> {
     let mut installed = packages
         .iter()

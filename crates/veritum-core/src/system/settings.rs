@@ -1,4 +1,4 @@
-//! [`Settings`]: everything that the outside decides.
+//! [`Settings`]: everything that the caller decides.
 
 use std::ffi::OsString;
 use std::path::PathBuf;
@@ -16,66 +16,66 @@ use crate::reference::Policy;
 use crate::repository::{Fetcher, RepositorySettings};
 use crate::store::{Location, Reach, StoreError};
 
-/// Everything that the outside decides.
+/// Everything that the caller decides.
 #[derive(Debug, Clone)]
 pub struct Settings {
     /// The machine's root on the host.
     pub root: PathBuf,
-    /// The store, when one is to be used.
+    /// The store, if one is used.
     pub store: Option<Location>,
     /// The administrator's trust folder.
     pub trust: PathBuf,
-    /// The state folder, when it is not the machine's own.
+    /// The state folder, if it is not the machine's own.
     pub state_dir: Option<PathBuf>,
-    /// The administrator's folder of notes on machines that are mounted from elsewhere, or that an ordinary user examines;
-    /// without one nothing is noted of them.
+    /// The administrator's folder of notes on machines that are mounted elsewhere, or that an ordinary user checks;
+    /// without one nothing is recorded about them.
     pub notes: Option<PathBuf>,
-    /// Private places for short work, the best first.
+    /// Private folders for temporary work, the best first.
     pub scratch: Vec<PathBuf>,
-    /// Further supplies, in the order in which they were named.
+    /// Further sources, in the order in which they were named.
     pub from: Vec<Supplier>,
-    /// What the outside decides about repositories; the folders and URLs named in `from` need not are here.
+    /// Settings for repositories; folders and URLs in `from` are not repeated here.
     pub repositories: RepositorySettings,
-    /// Whether every package is to be compared with its .deb file, not only those that differ.
+    /// Whether every package is compared with its .deb file, not only those that differ.
     pub complete: bool,
-    /// How strongly things must be verified at least, when that matters.
+    /// The required strength of verification, if any.
     pub min_trust: Option<Authority>,
-    /// Whether a check leaves out reading what has not changed since the last full one.
+    /// Whether a check skips files unchanged since the last full one.
     pub quick: bool,
     /// The administrator's rules.
     pub policy: Policy,
-    /// Threads.
+    /// The number of threads.
     pub jobs: usize,
-    /// Whether a question can be answered: where it cannot, nothing is downloaded for a repair that would have to ask.
+    /// Whether a question can be answered: if not, nothing is downloaded for a repair that would have to ask.
     pub answerable: bool,
-    /// Whether to write although there is doubt about the disk.
+    /// Whether to write although the disk is in doubt.
     pub ignore_disk_errors: bool,
-    /// Whether locking attributes may be cleared for the time of a change.
+    /// Whether locking attributes may be cleared during a change.
     pub clear_immutable: bool,
     /// The time now.
     pub now: jiff::Timestamp,
-    /// Names this run.
+    /// Identifies this run.
     pub run: String,
-    /// Where services are managed.
+    /// The service manager to use.
     pub services: ServiceManager,
-    /// Who works in homes with their owners' rights: a program with its words. Without one this process does it itself, with the
-    /// rights that it has.
+    /// The helper that works in homes with their owners' rights: a program with its arguments. Without one this process does
+    /// it, with its own rights.
     pub helper: Vec<OsString>,
-    /// Whether the person at the terminal wishes to stop: examined where waiting may be long.
+    /// Whether the user at the terminal wants to stop: checked during long waits.
     pub stop: Arc<AtomicBool>,
     /// The administrator's folder of application cards.
     pub cards: Option<PathBuf>,
-    /// What finishes or undoes an interrupted change when this process is gone: a program with its words.
+    /// The command that completes or undoes an interrupted change after this process is gone.
     pub recovery: Vec<OsString>,
 }
 
-/// Where services are managed.
+/// The service manager to use.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub enum ServiceManager {
-    /// By the running system's own manager when the machine is the running system, else nowhere.
+    /// The running system's own manager if the machine is the running system, else none.
     #[default]
     Own,
-    /// By a are-in that keeps states in the files of a folder.
+    /// A substitute that keeps states in the files of a folder.
     StandIn(PathBuf),
 }
 
@@ -92,11 +92,11 @@ impl ServiceManager {
 }
 
 impl Settings {
-    /// How stores are reached that lie on web servers.
+    /// How stores on web servers are reached.
     #[must_use]
     pub fn reach(&self) -> Reach {
         let RepositorySettings { network, proxies, limits, downloads, .. } = &self.repositories;
-        // Whatever the machine says of proxies is meant for its own repositories.
+        // The machine's own proxy settings are for its repositories only.
         let fetcher = || Arc::new(Fetcher::new(AptConf::default(), proxies.clone(), *limits));
         Reach { fetch: network.then(|| fetcher() as _), keep: downloads.clone(), scratch: self.scratch.clone() }
     }
@@ -104,7 +104,7 @@ impl Settings {
     /// The folder of the store in use.
     ///
     /// # Errors
-    /// When none is named, or it is no folder.
+    /// When none is named, or it is not a folder.
     pub fn store_folder(&self) -> Result<&std::path::Path, WorkError> {
         match &self.store {
             None => Err(WorkError::NoStore),
@@ -114,7 +114,7 @@ impl Settings {
     }
 }
 
-/// A further place to get things from.
+/// A further source.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Supplier {
     /// A folder or file of the host: packages, install media, a repository, a store.

@@ -1,12 +1,12 @@
-//! The spellings under which a path is known.
+//! The spellings of a path.
 
 use super::System;
 use crate::model::{Scope, SystemPath};
 use crate::platform::debian::{ALIASES, explained_links};
 
 impl System {
-    /// The spellings under which packages may list a path: as it was named, where it really is, and on a merged
-    /// system through the top-level links (`/usr/bin/x` is listed as `/bin/x`).
+    /// The spellings under which packages may list a path: as named, resolved, and on a merged
+    /// system through the top-level symlinks (`/usr/bin/x` is listed as `/bin/x`).
     pub fn spellings(&self, path: &SystemPath) -> Vec<SystemPath> {
         let mut all = vec![path.clone()];
         let real = path.parent().and_then(|p| self.machine.resolve(&p).ok());
@@ -27,12 +27,12 @@ impl System {
         }
         all.sort();
         all.dedup();
-        // The one that was named stays the first.
+        // The named one stays the first.
         all.sort_by_key(|p| p != path);
         all
     }
 
-    /// What was named, with its paths in every spelling.
+    /// The scope with its paths in every spelling.
     #[must_use]
     pub fn in_every_spelling(&self, scope: &Scope) -> Scope {
         let paths = scope.paths.iter().flat_map(|p| self.spellings(p)).collect();

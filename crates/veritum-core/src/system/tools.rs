@@ -1,4 +1,4 @@
-//! How the system's own tools are run: here on the running system, or inside a mounted one, apart from everything else.
+//! Runs the system's own tools: directly on the running system, or in namespaces inside a mounted one.
 
 use std::ffi::OsString;
 use std::io;
@@ -15,17 +15,17 @@ const UNSHARE: &str = "/usr/bin/unshare";
 /// How a machine's own tools are run.
 #[derive(Debug)]
 pub enum ToolRunner {
-    /// Here, on the running system.
+    /// Directly, on the running system.
     Here,
-    /// Inside a mounted system, apart from everything else that runs.
+    /// Inside a mounted system, separated from everything else that runs.
     Inside(Vec<OsString>),
 }
 
-/// The package tool may have much to configure.
+/// The package tool may have many packages to configure.
 const MOST: Duration = Duration::from_secs(3600);
 
 impl ToolRunner {
-    /// Runs one of them, by its path on the machine.
+    /// Runs a tool, by its path on the machine.
     ///
     /// # Errors
     /// When it cannot be started, or did not end in time.
@@ -49,10 +49,10 @@ impl ToolRunner {
 }
 
 impl System {
-    /// How this machine's own tools can be run, or why they cannot.
+    /// How this machine's own tools can be run.
     ///
     /// # Errors
-    /// The reason, in words.
+    /// The reason why they cannot be run.
     pub fn tool_runner(&self) -> Result<ToolRunner, &'static str> {
         if !rustix::process::geteuid().is_root() {
             return Err("only root can run the system's tools");
@@ -68,7 +68,7 @@ impl System {
         Ok(ToolRunner::Inside(fixed.map(OsString::from).into_iter().chain([root, "--".into()]).collect()))
     }
 
-    /// A command as a person would type it, as root, for this machine.
+    /// The command to type, as root, for this machine.
     pub fn by_hand(&self, command: &str) -> String {
         match self.machine.is_live() {
             true => command.to_owned(),

@@ -1,4 +1,4 @@
-//! `list apps` and `explain app:NAME`: the applications, and how they was at the last check.
+//! `list apps` and `explain app:NAME`: the applications, with their states at the last check.
 
 use super::{Engine, WorkError};
 use crate::apps::{Card, Class};
@@ -13,7 +13,7 @@ use crate::scan::Choice;
 use crate::system::System;
 
 impl Engine {
-    /// The applications, with how they was at the last check, and how much they take where that is asked.
+    /// The applications, with their states at the last check and, on request, their disk usage.
     ///
     /// # Errors
     /// When the state folder cannot be read.
@@ -33,11 +33,10 @@ impl Engine {
         Ok(AppsReport { format: AppsReport::FORMAT.into(), checked: last.map(|last| last.at), apps })
     }
 
-    /// All about one application: its package, what that depends on, what keeps it from being started, and what it keeps in a
-    /// home.
+    /// Describes one application: its package, its dependencies, what prevents its start, and its data in homes.
     ///
     /// # Errors
-    /// When nothing, or more than one thing, is called so; when a card of the administrator's cannot be used.
+    /// When no application, or more than one, matches; when a card of the administrator's cannot be used.
     pub fn explain_app(&self, typed: &str) -> Result<AppReport, WorkError> {
         let system = &self.system;
         let apps = apps(system);
@@ -77,7 +76,7 @@ fn app_line(system: &System, app: &App, last: Option<&LastCheck>, integration: &
     }
 }
 
-/// How much each of these takes, in all homes of those who log in.
+/// The disk usage of each of these, in the homes of all login users.
 fn sizes_of(system: &System, apps: &[App]) -> Vec<AppSizes> {
     let installed = |app: &App| {
         let id = app.package.as_ref()?;
@@ -116,7 +115,7 @@ fn state_of(system: &System, app: &App, last: Option<&LastCheck>, problems: u64)
     }
 }
 
-/// Whether a package's list of files was written after a moment: dpkg writes it again with each installation.
+/// Whether a package's list of files was written after a time: dpkg writes it with each installation.
 fn was_installed_after(system: &System, id: &PackageId, moment: &str) -> bool {
     let Ok(moment) = moment.parse::<jiff::Timestamp>() else { return false };
     let names = [format!("info/{}:{}.list", id.name, id.arch), format!("info/{}.list", id.name)];
@@ -124,7 +123,7 @@ fn was_installed_after(system: &System, id: &PackageId, moment: &str) -> bool {
     names.iter().find_map(stat).is_some_and(|stat| stat.ctime.s > moment.as_second())
 }
 
-/// Who makes or .deb files a package: its origin, else its maintainer without an address.
+/// The vendor of a package: its origin, else its maintainer without an address.
 fn vendor_of(system: &System, id: &PackageId) -> Option<String> {
     let stanza = system
         .database
@@ -147,7 +146,7 @@ fn told(card: &Card, from: CardOrigin) -> CardReport {
             None => parts.push(PartReport { class, what: what.map(str::to_owned), places: vec![pattern.to_string()] }),
         }
     }
-    // What no one touches first, then what a reset is about.
+    // User data first, then the parts that a reset concerns.
     parts.sort_by_key(|part| (part.class != Class::Own, part.class));
     CardReport { from, programs: card.programs.clone(), parts }
 }

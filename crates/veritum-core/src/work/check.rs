@@ -1,4 +1,4 @@
-//! `check`: every wanted area in working order, and the notes that are kept of it.
+//! `check`: every area of the scope in working order, and the notes that are kept.
 
 use super::examine::{check_all, not_reached, tell_unfinished};
 use super::identify::find_forgotten;
@@ -14,10 +14,10 @@ use crate::report::{CheckReport, DownloadReport, Outcome};
 use crate::repository::Lacking;
 
 impl Engine {
-    /// Checks what is named, or everything.
+    /// Checks the scope.
     ///
     /// # Errors
-    /// When the machine or the store cannot be read, or a change is under way.
+    /// When the machine or the store cannot be read, or a change is in progress.
     pub fn check(&mut self, scope: &Scope, observer: &dyn Observer) -> Result<CheckReport, WorkError> {
         let state = self.system.readable_state()?;
         self.require_store_sound(scope)?;
@@ -58,7 +58,7 @@ impl Engine {
         if let Some(state) = &state {
             tell_unfinished(state, &mut report);
         }
-        // A hundred thousand small pieces are let go next to the rest of the work.
+        // Dropping a hundred thousand small allocations happens beside the rest of the work.
         self.system.pool.spawn(move || drop(evidence));
         if scope.is_whole() && !report.stopped {
             self.system.note_last_check(&report);
@@ -66,12 +66,12 @@ impl Engine {
                 remember(self, checked, &report);
             }
         }
-        // No change begins before all is noted that was seen.
+        // No change begins before all observations are recorded.
         drop(lock);
         Ok(report)
     }
 
-    /// What an area is given to look with.
+    /// The input of the areas.
     pub(super) fn cx<'a>(&'a self, scope: &'a Scope, how: How<'a>, observer: &'a dyn Observer) -> Cx<'a> {
         let wanted = AREAS.iter().filter(|area| is_wanted(**area, scope)).map(|area| area.about().name.clone());
         self.cx_for(wanted.collect(), scope, how, observer)
@@ -97,7 +97,7 @@ impl Engine {
         report
     }
 
-    /// A report of which nothing is known yet.
+    /// A document without results.
     pub(super) fn blank_report(&self, scope: &Scope) -> CheckReport {
         CheckReport {
             machine: self.system.machine_report(),
@@ -109,7 +109,7 @@ impl Engine {
     }
 }
 
-/// Turns what was typed into what the run is about.
+/// Resolves what was typed into the scope of the run.
 pub(super) fn resolve(engine: &mut Engine, scope: &Scope, observer: &dyn Observer) -> Result<Scope, WorkError> {
     // Every run examines the homes itself.
     engine.homes = HomesSeen::default();
@@ -125,7 +125,7 @@ pub(super) fn resolve(engine: &mut Engine, scope: &Scope, observer: &dyn Observe
     Ok(resolved)
 }
 
-/// Where everything is to be compared with its package: downloads those that are not available. `None` where none lacks.
+/// If everything is to be compared with its package: downloads missing packages. `None` if none is missing.
 fn download_unverified(
     engine: &Engine,
     scope: &Scope,
@@ -143,7 +143,7 @@ fn download_unverified(
     Ok(Some((engine.supply().download(&lacking, observer)?, lacking)))
 }
 
-/// Keeps what a full check saw, for those that read only what changed since.
+/// Saves the observations of a full check, for checks that only read what changed since.
 fn remember(engine: &Engine, mut checked: Checked, report: &CheckReport) {
     let Some(notes) = engine.system.make_notes() else { return };
     let Memory { files, snapshot } = checked.take_memory().unwrap_or_default();
@@ -153,7 +153,7 @@ fn remember(engine: &Engine, mut checked: Checked, report: &CheckReport) {
     engine.system.pool.spawn(move || drop(seen));
 }
 
-/// What became of downloads that were tried.
+/// The results of downloads.
 pub(super) fn told_downloads(before: &CheckReport, tried: &[Lacking], failed: &Failed) -> Vec<DownloadReport> {
     let told = before.downloads.iter().filter(|d| tried.iter().any(|lacking| lacking.id == d.package));
     told.map(|d| DownloadReport { failed: failed.get(&d.package).cloned(), ..d.clone() }).collect()

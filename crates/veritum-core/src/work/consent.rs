@@ -1,4 +1,4 @@
-//! [`Consent`]: what was shown and agreed to. The one memory of it: no one is asked twice about the same.
+//! [`Consent`]: what was shown and agreed to. Its only record: the user is never asked twice about the same action.
 
 use std::collections::HashSet;
 
@@ -6,26 +6,26 @@ use crate::areas::{After, Checked, FileWork, Stays, Step, Work};
 use crate::model::{ActionKind, AreaName, Subject};
 use crate::report::{ActionReport, CheckReport};
 
-/// What is shown before the question.
+/// The preview before the question.
 #[derive(Debug)]
 pub struct Preview<'a> {
     /// The check before.
     pub check: &'a CheckReport,
-    /// What would be done.
+    /// The actions.
     pub actions: Vec<ActionReport>,
     /// Remarks for the user before the question, one sentence each.
     pub remarks: Vec<String>,
     /// The areas of the actions.
     pub areas: Vec<AreaName>,
-    /// Size of the files that would be restored on the machine, bytes.
+    /// The size of the files to restore on the machine, in bytes.
     pub written: u64,
     /// Whether replaced files are kept, so that the repair can be undone.
     pub keeps: bool,
-    /// Whether packages' own scripts would be run, which may change anything.
+    /// Whether packages' own scripts would run, which may change anything.
     pub runs_scripts: bool,
-    /// Correct files that a user might expect to be removed.
+    /// Intact files that a user might expect to be removed.
     pub stays: Vec<Stays>,
-    /// Whether this came to light only after what was agreed to was done.
+    /// Whether this was found only after the agreed actions were done.
     pub further: bool,
 }
 
@@ -64,7 +64,7 @@ pub enum Agreement {
     No,
 }
 
-/// The caller that is asked.
+/// Asks the question.
 pub(super) type Ask<'a> = dyn FnMut(&Preview<'_>) -> Agreement + 'a;
 
 /// The identity of an action for consent.
@@ -83,7 +83,7 @@ pub(super) struct Consent<'a> {
 }
 
 impl<'a> Consent<'a> {
-    /// Nothing was shown yet.
+    /// A record without any preview.
     pub(super) fn new(ask: &'a mut Ask<'a>) -> Self {
         Self { ask, agreed: HashSet::new(), declined: HashSet::new(), tried: HashSet::new() }
     }
@@ -106,8 +106,8 @@ impl<'a> Consent<'a> {
         step.shows.iter().all(|action| self.agreed.contains(&key(action)))
     }
 
-    /// What of a step is agreed to; what no one has been shown yet is asked about. Parts of the store belong together: without an
-    /// answer to what is new, it stays as it is. What is tried once in a run is not tried again.
+    /// Splits a step by what was agreed to; actions that were not shown yet are asked about. Parts of the store belong together:
+    /// without an answer to new ones, the store is not changed. What is tried once in a run is not tried again.
     pub(super) fn allowed(&mut self, check: &dyn Fn() -> CheckReport, area: &AreaName, step: &Step) -> Option<Step> {
         // Findings that another area's repair answers have no action of their own.
         if matches!(&step.work, Work::Files(work) if work.plan.actions.is_empty()) {
@@ -138,13 +138,13 @@ impl<'a> Consent<'a> {
     }
 }
 
-/// The steps of the first preview: all steps, up to one after which nothing is known; the steps of an area follow what must be
-/// done `before` it.
+/// The steps of the first preview: all steps, up to one after which nothing is known; the steps of an area follow those that
+/// must be done `before` it.
 pub(super) fn first_shown<'a>(checked: &'a Checked, before: &'a [(AreaName, Step)]) -> Vec<(&'a AreaName, &'a Step)> {
     let mut shown: Vec<(&AreaName, &Step)> = Vec::new();
     let doubt = checked.doubt().is_some();
     for examined in checked.areas() {
-        // A disk that is in doubt is written nowhere.
+        // A disk in doubt is not written to.
         let mut steps = examined.steps.iter().filter(|step| !(doubt && step.work.is_on_machine())).peekable();
         if steps.peek().is_some() {
             shown.extend(before.iter().filter(|(area, _)| *area == examined.area).map(|(area, step)| (area, step)));
@@ -159,7 +159,7 @@ pub(super) fn first_shown<'a>(checked: &'a Checked, before: &'a [(AreaName, Step
     shown
 }
 
-/// The correct files that these areas keep.
+/// The intact files that these areas keep.
 pub(super) fn staying(checked: &Checked, areas: &[AreaName]) -> Vec<Stays> {
     checked.areas().filter(|examined| areas.contains(&examined.area)).filter_map(|examined| examined.stays).collect()
 }

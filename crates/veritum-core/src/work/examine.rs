@@ -6,12 +6,12 @@ use crate::change::{StateFolder, unfinished};
 use crate::model::AreaName;
 use crate::report::{CheckReport, UnexaminedReport};
 
-/// Examines every wanted area, in working order.
+/// Examines every area of the scope, in working order.
 pub(super) fn check_all(cx: &Cx<'_>) -> Result<Checked, WorkError> {
     check_where(cx, &|_| true)
 }
 
-/// Examines those of the wanted areas of which something holds, in working order.
+/// Examines those areas of the scope for which the condition is true, in working order.
 pub(super) fn check_where(cx: &Cx<'_>, holds: &dyn Fn(&About) -> bool) -> Result<Checked, WorkError> {
     let mut checked = Checked::default();
     for area in AREAS.iter().filter(|area| cx.wants(&area.about().name) && holds(area.about()) && area.is_here(cx)) {
@@ -24,19 +24,19 @@ pub(super) fn check_where(cx: &Cx<'_>, holds: &dyn Fn(&About) -> bool) -> Result
     Ok(checked)
 }
 
-/// Examines one area; when it was interrupted, and what was found until then is an answer, that nothing of it is known.
+/// Examines one area; after an interruption the area has no result.
 fn examine(cx: &Cx<'_>, area: &dyn Area, earlier: &Checked) -> Result<Examined, WorkError> {
     let mut stopped = false;
     let examined = cx.so_far(check_area(cx, area, earlier), &mut stopped)?;
     Ok(examined.unwrap_or_else(|| Examined { stopped: true, ..Examined::not_reached(area.about().name.clone()) }))
 }
 
-/// Examines one area; the commands in what it found are typed as they are for this system.
+/// Examines one area; commands in its findings are adapted to this system.
 pub(super) fn check_area(cx: &Cx<'_>, area: &dyn Area, earlier: &Checked) -> Result<Examined, WorkError> {
     Ok(with_commands_by_hand(cx, area.check(cx, earlier)?))
 }
 
-/// Commands of the system itself, as they are typed for the system that is worked on: one that is mounted elsewhere is entered.
+/// Adapts commands of the system itself: a mounted system is entered first.
 fn with_commands_by_hand(cx: &Cx<'_>, mut examined: Examined) -> Examined {
     let of_findings = examined.findings.iter_mut().filter_map(|finding| finding.action.as_mut());
     let of_left = examined.left.iter_mut().filter_map(|left| left.action.as_mut());
@@ -49,13 +49,13 @@ fn with_commands_by_hand(cx: &Cx<'_>, mut examined: Examined) -> Examined {
     examined
 }
 
-/// That part of an area was not examined because the check was interrupted.
+/// Records that part of an area was not examined because the check was interrupted.
 pub(super) fn not_reached(area: AreaName, why: &str) -> UnexaminedReport {
     UnexaminedReport { area, reason: why.into(), count: 1, example: None }
 }
 
-/// Reports which changes are unfinished. A change log that cannot be read is another stick's, or damaged: what was seen of
-/// the machine is worth telling all the same.
+/// Reports unfinished changes. An unreadable change log may be damaged or on another stick: the results about
+/// the machine are reported nevertheless.
 pub(super) fn tell_unfinished(state: &StateFolder, report: &mut CheckReport) {
     match unfinished(state) {
         Ok(numbers) => report.unfinished_changes = numbers,

@@ -1,4 +1,4 @@
-//! `explain`: one path, finding or change, examined closely and again.
+//! `explain`: examines one path, finding or change again, and closely.
 
 use super::examine::{check_all, check_area};
 use super::names::require_there;
@@ -13,7 +13,7 @@ use crate::model::{Finding, Scope, Subject, SystemPath};
 use crate::report::ExplainReport;
 
 impl Engine {
-    /// Explains a path: owner, expected and found, where they differ, why the reference is believed.
+    /// Explains a path: owner, expected and found state, differences, chain of trust.
     ///
     /// # Errors
     /// As [`Engine::check`].
@@ -36,10 +36,10 @@ impl Engine {
         Ok(ExplainReport { path: Some(path.clone()), remark: Some(unowned(path)), ..bare })
     }
 
-    /// Explains a finding by its name or the beginning of it.
+    /// Explains a finding by its id or the beginning of it.
     ///
     /// # Errors
-    /// When none, or more than one, fits.
+    /// When no finding, or more than one, matches.
     pub fn explain_finding(&mut self, typed: &str, observer: &dyn Observer) -> Result<ExplainReport, WorkError> {
         let everything = Scope::default();
         self.require_store_sound(&everything)?;
@@ -89,7 +89,7 @@ impl Engine {
     }
 }
 
-/// Explains a finding of the last check that is about a path, when a look at that path alone comes to the same.
+/// Explains a finding of the last check on a path, if an examination of that path alone gives the same result.
 fn still_as_found(engine: &mut Engine, typed: &str, observer: &dyn Observer) -> Option<ExplainReport> {
     let last = engine.system.notes().as_ref().and_then(history::last_report)?;
     let all = last.findings.iter().chain(&last.notes);

@@ -1,4 +1,4 @@
-//! `store add --installed`, `store add --from`: gathering what is installed into a store.
+//! `store add --installed`, `store add --from`: adds installed packages to a store.
 
 use std::fs;
 use std::io;
@@ -8,31 +8,31 @@ use super::{Agreement, Engine, WorkError};
 use crate::event::Observer;
 use crate::machine::Machine;
 use crate::model::{PackageId, error_chain};
-use crate::report::{FillReport, RefusedPackage};
+use crate::report::{RefusedPackage, StoreAddReport};
 use crate::repository::{Candidate, Lacking, Repositories};
 use crate::store::{DebRef, FillRules, FillSummary, Parcel, StoreError, fill_from, room_for, take_over, taken_in};
 use crate::supply::download_report;
 
-/// How installed packages come into a store.
+/// The sources of installed packages.
 #[derive(Debug, Default)]
 struct Gathering {
-    /// Packages that the store has already.
+    /// The number of packages that the store already has.
     known: u64,
-    /// Taken over from other stores: position, packages.
+    /// From other stores: position, packages.
     stores: Vec<(usize, Vec<PackageId>)>,
-    /// Packages available.
+    /// Available packages.
     available: Vec<(PackageId, Candidate)>,
-    /// Packages to be downloaded first.
+    /// Packages to download.
     downloads: Vec<(Lacking, String)>,
-    /// What cannot be had, and why.
+    /// Packages that are not available, and why.
     refused: Vec<RefusedPackage>,
-    /// Bytes that the store is going to need, as far as can be reported before.
+    /// The space that the store will need in bytes, as far as known.
     room: u64,
 }
 
 impl Engine {
-    /// Takes every installed package into the store in use: from other stores, from .deb files available, from the
-    /// repository, each verified. `ask` is shown how much that is before anything is downloaded or written.
+    /// Adds every installed package to the store in use: from other stores, from available .deb files, or from the
+    /// repository, each verified. `ask` shows the plan before anything is downloaded or written.
     ///
     /// # Errors
     /// When no store is named, or it cannot be written.
@@ -41,8 +41,8 @@ impl Engine {
         contents: bool,
         plan_only: bool,
         observer: &dyn Observer,
-        ask: &mut dyn FnMut(&FillReport) -> Agreement,
-    ) -> Result<FillReport, WorkError> {
+        ask: &mut dyn FnMut(&StoreAddReport) -> Agreement,
+    ) -> Result<StoreAddReport, WorkError> {
         let location = self.system.settings.store_folder()?.to_owned();
         let rules = FillRules { jobs: self.system.settings.jobs, contents };
         let gathering = gather(self, &location, rules, observer)?;
@@ -82,15 +82,12 @@ impl Engine {
             fill_debs(repositories, &self.system.machine, &location, &debs, rules, observer)
         });
         summary = summary.with(filled.transpose()?.unwrap_or_default());
-        report.added = summary.added;
-        for refused in summary.refused {
-            report.failed.push((refused.path.display().to_string(), error_chain(&refused.why)));
-        }
+        report.push(summary);
         Ok(report)
     }
 }
 
-/// Finds out how each installed package can be had.
+/// Finds the source of each installed package.
 fn gather(
     engine: &Engine,
     location: &std::path::Path,
@@ -108,7 +105,7 @@ fn gather(
             continue;
         }
         gathering.room += match rules.contents {
-            // Packed, a system takes less than half of what it takes installed.
+            // Compressed, a system takes less than half of its installed size.
             true => package.installed_bytes.unwrap_or(0) / 2 + 16 * 1024,
             false => 16 * 1024,
         };
@@ -136,12 +133,9 @@ fn gather(
     Ok(gathering)
 }
 
-fn fill_report(location: &std::path::Path, gathering: &Gathering) -> FillReport {
+fn fill_report(location: &std::path::Path, gathering: &Gathering) -> StoreAddReport {
     let downloads = &gathering.downloads;
-    FillReport {
-        format: FillReport::FORMAT.into(),
-        plan_only: false,
-        location: location.display().to_string(),
+    StoreAddReport {
         known: gathering.known,
         from_stores: gathering.stores.iter().map(|(_, ids)| ids.len() as u64).sum(),
         available: gathering.available.len() as u64,
@@ -150,12 +144,11 @@ fn fill_report(location: &std::path::Path, gathering: &Gathering) -> FillReport 
         room_needed: gathering.room,
         room_free: room_for(location),
         refused: gathering.refused.clone(),
-        added: Vec::new(),
-        failed: Vec::new(),
+        ..StoreAddReport::new(location)
     }
 }
 
-/// Which packages are available, which must be downloaded, which cannot be had.
+/// Sorts packages into available ones, downloads, and unavailable ones.
 fn sort_out(repositories: &Repositories, machine: &Machine, open: Vec<PackageId>, gathering: &mut Gathering) {
     for id in open {
         if let Some(candidate) = repositories.local_candidate(machine, &id) {
@@ -214,7 +207,7 @@ impl Parcel for VerifiedDeb<'_> {
 }
 
 impl Engine {
-    /// Takes everything that the stores among the further supplies have into the store in use.
+    /// Adds everything that the stores among the further sources have to the store in use.
     ///
     /// # Errors
     /// When no store is named, or no other one, or it cannot be written.
@@ -228,10 +221,10 @@ impl Engine {
         Ok(summary)
     }
 
-    /// Whether a store is among the further supplies; why not, when one was named and cannot be used.
+    /// Whether a store is among the further sources.
     ///
     /// # Errors
-    /// The reason.
+    /// Why a named one cannot be used.
     pub fn has_other_stores(&self) -> Result<bool, String> {
         match self.open.refused_stores.first() {
             Some(why) => Err(why.clone()),

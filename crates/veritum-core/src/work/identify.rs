@@ -1,5 +1,5 @@
-//! Finding out which packages are really installed, where the package database does not say, or says something else
-//! than all of a package's package database.
+//! Identifies the packages that are really installed, where the package database does not record them, or its entry
+//! contradicts all other records of the package.
 
 use std::cell::OnceCell;
 use std::collections::{HashMap, HashSet};
@@ -16,41 +16,41 @@ use crate::reference::ManifestSource;
 use crate::repository::is_in_cache;
 use crate::store::{Manifest, Records, Store};
 
-/// One record over this size is refused.
+/// Larger records are refused, in bytes.
 const MAX_RECORD: u64 = 64 << 20;
-/// So many files are compared to report the version of a package of which nothing else is left.
+/// The number of files that are compared to find the version of a package of which only files are left.
 const MAX_COMPARED: usize = 50;
-/// So many, where several versions have most of them in common.
+/// The same, if several versions have most files in common.
 const MAX_TELLING: usize = 10_000;
-/// So many names that others depend on in vain are looked for.
+/// The number of unsatisfied dependencies that are searched for.
 const MAX_MISSED: usize = 200;
-/// So many packages of stores, and so many .deb files of the cache, are looked for that nothing of the database names.
+/// The number of packages of stores, and of .deb files in the cache, that are searched for unrecorded packages.
 const MAX_OFFERED: usize = 500;
 const MAX_CACHED: usize = 60;
 
-/// The version of each package that the package log knew last.
+/// The last version of each package in the package log.
 type Logged = HashMap<Key, String>;
 
-/// What is among the records of one package.
+/// The evidence of one package.
 struct Evidence<'a> {
     machine: &'a Machine,
     list: Option<HashSet<SystemPath>>,
     md5sums: Option<Vec<u8>>,
-    /// The version that the package log knew last.
+    /// Its last version in the package log.
     logged: Option<String>,
-    /// The version that its changelog begins with.
+    /// The version at the beginning of its changelog.
     written: Option<String>,
 }
 
-/// What a verified source says of a package.
+/// A package, by a verified source.
 struct Known {
     id: PackageId,
     manifest: Manifest,
     records: Records,
 }
 
-/// Names what the database has lost, and corrects versions that its package database contradict: what is judged by a wrong
-/// version would be judged by no one.
+/// Adds packages that the database has lost, and corrects versions that contradict their records: a package checked against
+/// the wrong version is effectively unchecked.
 pub(super) fn identify(engine: &mut Engine) {
     let lost = engine.system.database.lost.clone();
     let versions = OnceCell::new();
@@ -65,14 +65,14 @@ pub(super) fn identify(engine: &mut Engine) {
     adopt(engine, found);
 }
 
-/// Finds packages that the package database does not name: those whose files are here, and those that are essential.
+/// Finds packages that the package database does not record: those whose files exist, and essential ones.
 pub(super) fn find_forgotten(engine: &mut Engine) {
     find_by_files(engine);
     miss_essential(engine);
 }
 
-/// Finds those whose files are here: what others depend on and is not installed, what no system is without, and what is
-/// in a store or in the package cache.
+/// Finds packages whose files exist: unsatisfied dependencies, essential packages, and packages of stores or the package
+/// cache.
 fn find_by_files(engine: &mut Engine) {
     let mut missed = missed(engine);
     let left_behind = left_behind(engine);
@@ -86,8 +86,8 @@ fn find_by_files(engine: &mut Engine) {
     adopt(engine, found);
 }
 
-/// Counts as lost the essential packages that nothing names: no system is without them, even where no package is there to
-/// compare with.
+/// Counts unrecorded essential packages as lost: every system has them, even if no package is available to compare
+/// with.
 fn miss_essential(engine: &mut Engine) {
     let ids = engine.system.installed.packages.iter().map(|c| &c.id);
     let essential =
@@ -100,7 +100,7 @@ fn miss_essential(engine: &mut Engine) {
     engine.system.installed.lost.clone_from(&engine.system.database.lost);
 }
 
-/// Takes in the entries that were found.
+/// Adds the entries that were found.
 fn adopt(engine: &mut Engine, found: Vec<(&String, Option<Stanza>)>) {
     let mut adopted = false;
     for (stem, stanza) in found {
@@ -119,8 +119,8 @@ fn adopt(engine: &mut Engine, found: Vec<(&String, Option<Stanza>)>) {
     }
 }
 
-/// Which package the one at this position really is, when all its records but its entry say so, and nothing that
-/// is signed knows the version of its entry.
+/// The real version of the package at this position, if all its records except its entry agree on it, and nothing
+/// signed has the version of its entry.
 fn actual_package<'a>(engine: &Engine, at: usize, log: &dyn Fn() -> &'a Logged) -> Option<PackageId> {
     let package = &engine.system.installed.packages[at];
     let id = &package.id;
@@ -146,12 +146,12 @@ fn actual_package<'a>(engine: &Engine, at: usize, log: &dyn Fn() -> &'a Logged) 
     let stem = info_stems(package).into_iter().find(|s| engine.system.database.info.contains_key(s))?;
     let evidence = evidence(engine, &stem, log());
     let known = others.iter().filter_map(|other| described(engine, other));
-    // Equal contents alone are no proof: an update may change nothing but its number.
+    // Equal contents prove nothing: an update may change only the version number.
     only_one(known.filter(|known| evidence.identifies_version(known)), &evidence).map(|known| known.id)
 }
 
-/// Which version of a package the package log and its changelog name, when both name the same and its entry another one,
-/// and the repository's lists available know that version.
+/// The version of a package that both the package log and its changelog name, if its entry has another one and the available
+/// lists of the repositories have that version.
 fn logged_otherwise<'a>(engine: &Engine, package: &Package, log: &dyn Fn() -> &'a Logged) -> Option<PackageId> {
     let id = &package.id;
     let version = log().get(&(id.name.clone(), id.arch.clone())).filter(|version| **version != id.version)?;
@@ -167,14 +167,13 @@ fn logged_otherwise<'a>(engine: &Engine, package: &Package, log: &dyn Fn() -> &'
         .then_some(right)
 }
 
-/// Names that others depend on, that nothing known is or provides, and that signed packages available have whose files are
-/// here all the same.
+/// Unsatisfied dependencies for which signed packages are available whose files exist nevertheless.
 fn missed(engine: &Engine) -> Vec<String> {
     let lost: HashSet<&str> =
         engine.system.database.lost.iter().map(|stem| stem.split(':').next().unwrap_or(stem)).collect();
     let mut names = engine.system.database.unmet();
     let ids: Vec<&PackageId> = engine.system.installed.packages.iter().map(|c| &c.id).collect();
-    // Where stores answer for everything the repository is not asked.
+    // If stores verify everything, the repository is not asked.
     if ids.iter().any(|id| !engine.open.stores.iter().any(|s| s.has(id))) {
         let wanted = ids.iter().copied();
         names.extend(engine.supply().with_repositories(|repositories| {
@@ -191,20 +190,20 @@ fn missed(engine: &Engine) -> Vec<String> {
     open
 }
 
-/// Packages of stores and .deb files of the cache that nothing of the database names, and most of whose files lie here
-/// without belonging to anything.
+/// Packages of stores and .deb files of the cache that the database does not record, and most of whose files exist
+/// without an owner.
 fn left_behind(engine: &Engine) -> Vec<String> {
     let named = engine.system.database.known_names();
     let near = engine.open.stores.iter().filter(|store| !store.is_remote());
     let stored = near.flat_map(Store::packages).map(|entry| entry.package.clone());
     let mut ids: Vec<PackageId> = stored.filter(|id| !named.contains(id.name.as_str())).take(MAX_OFFERED).collect();
     let unnamed = |name: &str| !named.contains(name);
-    // Where stores answer for everything the repository is not even opened for that.
+    // If stores verify everything, the repository is not opened for that.
     if is_in_cache(&engine.system.machine, &unnamed) {
         ids.extend(engine.supply().with_repositories(|repositories| {
             let cached = repositories.cached(&engine.system.machine, &unnamed);
             let cached: Vec<PackageId> = cached.into_iter().take(MAX_CACHED).collect();
-            // The caller that stops here stops at the next step as well.
+            // An interruption here also stops the next step.
             let _ = repositories.prepare(&engine.system.machine, &cached, &engine.system.pool, &NoObserver);
             cached
         }));
@@ -229,7 +228,7 @@ fn left_behind(engine: &Engine) -> Vec<String> {
     left.collect()
 }
 
-/// The entry of a package of which only the records are left, when they fit just one that is known.
+/// The entry of a package of which only the records are left, if they match exactly one known package.
 fn lost_entry<'a>(engine: &Engine, stem: &str, log: &dyn Fn() -> &'a Logged) -> Option<Stanza> {
     let (name, arch) = stem.split_once(':').map_or((stem, None), |(name, arch)| (name, Some(arch)));
     let evidence = evidence(engine, stem, log());
@@ -240,7 +239,7 @@ fn lost_entry<'a>(engine: &Engine, stem: &str, log: &dyn Fn() -> &'a Logged) -> 
         let listed = engine.supply().with_repositories(|repositories| {
             repositories.also_know(std::iter::once(name.to_owned()));
             let wanted = repositories.named(&engine.system.machine, name);
-            // The caller that stops here stops at the next step as well.
+            // An interruption here also stops the next step.
             let _ = repositories.prepare(&engine.system.machine, &wanted, &engine.system.pool, &NoObserver);
             wanted
         });
@@ -250,7 +249,7 @@ fn lost_entry<'a>(engine: &Engine, stem: &str, log: &dyn Fn() -> &'a Logged) -> 
     Some(Stanza::composed(&control, &[], &settings_of(engine, &found)))
 }
 
-/// The packages of a name that stores have.
+/// The packages of a name in the stores.
 fn stored(engine: &Engine, name: &str) -> Vec<PackageId> {
     let all = engine.open.stores.iter().flat_map(crate::store::Store::packages).map(|e| &e.package);
     let mut all: Vec<PackageId> = all.filter(|id| id.name == name).cloned().collect();
@@ -259,7 +258,7 @@ fn stored(engine: &Engine, name: &str) -> Vec<PackageId> {
     all
 }
 
-/// What sources say of a package.
+/// The descriptions of a package by all sources.
 fn described(engine: &Engine, id: &PackageId) -> Option<Known> {
     let from = |source: &dyn ManifestSource| {
         let manifest = source.manifest(id).ok().flatten()?;
@@ -271,7 +270,7 @@ fn described(engine: &Engine, id: &PackageId) -> Option<Known> {
     stores.or_else(|| engine.supply().open_repositories(|repositories| from(repositories)).flatten())
 }
 
-/// The configuration files of a package as its entry names them.
+/// The configuration files of a package, as in its entry.
 fn settings_of(engine: &Engine, known: &Known) -> String {
     let md5 = |digest: &Digest, size: u64| engine.open.stores.iter().find_map(|s| ManifestSource::md5(s, digest, size));
     settings_text("", &HashSet::new(), &known.manifest, &known.records, &md5)
@@ -295,8 +294,8 @@ fn evidence<'a>(engine: &'a Engine, stem: &str, versions: &Logged) -> Evidence<'
     }
 }
 
-/// The one whose records these are; none when several could be meant. Where nothing but files is left, and versions available
-/// have most of them in common, it is the one that has the most of them, and of several the newest.
+/// The package whose records these are; `None` if several match. Where only files are left, and available versions
+/// have most of them in common, it is the one with the most matches, and of several the newest.
 fn only_one(known: impl Iterator<Item = Known>, evidence: &Evidence<'_>) -> Option<Known> {
     let mut fitting: Vec<Known> = known.filter(|known| evidence.are_of(known)).collect();
     if fitting.len() > 1 && evidence.are_none() {
@@ -311,13 +310,13 @@ fn only_one(known: impl Iterator<Item = Known>, evidence: &Evidence<'_>) -> Opti
 }
 
 impl<'a> Evidence<'a> {
-    /// Those of a package of which nothing is left but its files.
+    /// The candidates for a package of which only files are left.
     fn none(machine: &'a Machine) -> Self {
         Self { machine, list: None, md5sums: None, logged: None, written: None }
     }
 
-    /// Whether what is there can only come from that package: its digests to the byte; or the same paths, and the same
-    /// history of changes, which every new version goes on with, or the same version in the package log.
+    /// Whether the evidence can only come from that package: identical digests; or the same paths and the same changelog,
+    /// which every new version continues, or the same version in the package log.
     fn are_of(&self, known: &Known) -> bool {
         let right = known.records.md5sums_bytes().filter(|bytes| !bytes.is_empty());
         if right.is_some() && self.md5sums == right {
@@ -329,13 +328,13 @@ impl<'a> Evidence<'a> {
             |list: &HashSet<SystemPath>| list.len() == shipped.len() && list.iter().all(|p| shipped.contains(p));
         match &self.list {
             Some(list) => same_paths(list) && self.identifies_version(known),
-            // None of its records is left: its files are, and something names the version.
+            // None of its records is left: its files exist, and something names the version.
             None if self.md5sums.is_none() => self.are_files_of(known) && self.name_the_version_of(known),
             None => false,
         }
     }
 
-    /// Whether most of the files that the package ships lie here.
+    /// Whether most of the files that the package ships exist.
     fn are_files_of(&self, known: &Known) -> bool {
         let files = known.manifest.entries.iter().filter(|e| matches!(e.kind, EntryKind::File { .. }));
         let is_there = |path: &SystemPath| {
@@ -350,7 +349,7 @@ impl<'a> Evidence<'a> {
         all > 0 && there * 2 > all
     }
 
-    /// Whether the log or the changelog names its version, or, where neither says anything, most of its files are those of
+    /// Whether the log or the changelog names its version, or, without either, most of its files are those of
     /// this version.
     fn name_the_version_of(&self, known: &Known) -> bool {
         let version = &known.id.version;
@@ -361,7 +360,7 @@ impl<'a> Evidence<'a> {
         all > 0 && same * 2 > all
     }
 
-    /// Of the first files that the package ships, how many are here as they are shipped, and how many were compared.
+    /// Of the first files that the package ships: how many exist unchanged, and how many were compared.
     fn same_files(&self, known: &Known, most: usize) -> (usize, usize) {
         let files = known.manifest.entries.iter().filter_map(|e| match &e.kind {
             EntryKind::File { digest, size, .. } if *size > 0 => Some((&e.path, digest, *size)),
@@ -376,17 +375,17 @@ impl<'a> Evidence<'a> {
         (same, all)
     }
 
-    /// Whether nothing but the files themselves is left.
+    /// Whether only the files themselves are left.
     fn are_none(&self) -> bool {
         self.list.is_none() && self.md5sums.is_none() && self.logged.is_none() && self.written.is_none()
     }
 
-    /// Whether the log or the history of changes names just this version.
+    /// Whether the log or the changelog names exactly this version.
     fn identifies_version(&self, known: &Known) -> bool {
         self.logged.as_ref() == Some(&known.id.version) || self.has_history_of(known)
     }
 
-    /// Whether its changelogs are that package's: as they lie there, or as its digests say.
+    /// Whether its changelogs are that package's: by their content, or by its digests.
     fn has_history_of(&self, known: &Known) -> bool {
         let history = format!("/usr/share/doc/{}/changelog", known.id.name);
         let is_history = |path: &SystemPath| readable(path.as_bytes()).starts_with(&history);

@@ -1,4 +1,4 @@
-//! The drivers: the only module that knows the order. Time, names and configuration come in through [`Settings`].
+//! The commands: the only module that knows the order of work. Time, names and configuration come in through [`Settings`].
 
 mod apps;
 mod check;
@@ -42,7 +42,7 @@ use crate::platform::{Installed, Platform};
 use crate::supply::{OpenSources, Stores, Supply};
 use crate::system::System;
 
-/// A machine that is open for work, with the sources that answer for it.
+/// An open machine with its sources.
 #[derive(Debug)]
 pub struct Engine {
     system: System,
@@ -51,7 +51,7 @@ pub struct Engine {
 }
 
 impl Engine {
-    /// Opens a machine. A store that cannot be used is an error for work that needs it, and reported by `status`.
+    /// Opens a machine. A store that cannot be used is an error for commands that need it, and reported by `status`.
     ///
     /// # Errors
     /// When there is no system, or it cannot be read.
@@ -60,7 +60,7 @@ impl Engine {
         if !Debian.is_here(&machine) {
             return Err(MachineError::NoSystem { path: settings.root.clone() }.into());
         }
-        // The machine's records are read next to the stores' signed files.
+        // The package database is read in parallel with the stores' signed files.
         let (read, stores) = std::thread::scope(|threads| {
             let stores = threads.spawn(|| Stores::open(&settings));
             (Debian::read(&machine), stores.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
@@ -77,7 +77,7 @@ impl Engine {
         Ok(engine)
     }
 
-    /// Opens the stores again and reads again what is installed, after the one or the other was repaired.
+    /// Opens the stores and reads the installed packages again, after either was repaired.
     fn reload(&mut self) -> Result<(), WorkError> {
         self.open.use_stores(Stores::open(&self.system.settings));
         self.system.read_again()?;
@@ -92,14 +92,14 @@ impl Engine {
         &self.system.machine
     }
 
-    /// What the machine is, for a report.
+    /// A description of the machine, for reports.
     #[must_use]
     pub fn machine_report(&self) -> crate::report::MachineReport {
         self.system.machine_report()
     }
 
-    /// For the end of a process: takes away what is on the disk for this work alone, and leaves the memory to the system,
-    /// which gets it back faster whole than in a hundred thousand small pieces.
+    /// For the end of a process: deletes temporary files and leaks the memory, which the system reclaims faster as a whole than
+    /// in a hundred thousand small pieces.
     pub fn leave(mut self) {
         self.open.stores.clear();
         if let Some(repositories) = self.open.repositories.get_mut().unwrap_or_else(PoisonError::into_inner) {
@@ -108,18 +108,18 @@ impl Engine {
         std::mem::forget(self);
     }
 
-    /// What is installed on it.
+    /// The installed packages.
     #[must_use]
     pub fn installed(&self) -> &Installed {
         &self.system.installed
     }
 
-    /// The open sources, seen from the system.
+    /// The open sources, together with the system.
     fn supply(&self) -> Supply<'_> {
         Supply { system: &self.system, open: &self.open }
     }
 
-    /// Refuses to go on with a store that was named and cannot be used. Where the store itself is to be examined, damage
+    /// Refuses to continue with a named store that cannot be used. If the store itself is examined, damage
     /// to its signed files is a finding instead.
     fn require_store_sound(&mut self, scope: &Scope) -> Result<(), WorkError> {
         if is_wanted(&store::Store, scope) && self.supply().unverified_store().is_some() {
@@ -131,7 +131,7 @@ impl Engine {
         }
     }
 
-    /// Makes sure that the machine may be written: everything of it mounted, no one else at work.
+    /// Makes sure that the machine may be written: all of it is mounted, and no one else is changing it.
     fn locks(&self, context: &ChangeContext<'_>, package_locks: &[SystemPath]) -> Result<Locks, WorkError> {
         self.system.require_writable()?;
         Ok(context.lock(package_locks)?)

@@ -1,4 +1,4 @@
-//! What was named on the command line: whether there is such a package or file, and under which spellings it is known.
+//! Names on the command line: whether a package or file exists, and under which spellings it is known.
 
 use super::{Engine, WorkError};
 use crate::areas::{Failed, How};
@@ -9,7 +9,7 @@ use crate::reference::Reference;
 use crate::system::System;
 
 impl Engine {
-    /// The ids of what the last check of the whole machine found.
+    /// The ids of the findings of the last check of the whole machine.
     #[must_use]
     pub fn last_findings(&self) -> Vec<String> {
         let last = self.system.notes().as_ref().and_then(history::last_report);
@@ -35,13 +35,13 @@ pub(super) fn require_named(system: &System, scope: &Scope) -> Result<(), WorkEr
     }
 }
 
-/// What should be there, by what is available.
+/// The expected entries, by what is available.
 pub(super) fn reference(engine: &Engine, scope: &Scope) -> Reference {
     let none = Failed::new();
     engine.cx(scope, How::plain(&none), &NoObserver).gathered_for(scope, false).reference
 }
 
-/// Refuses a path that was named where there is nothing, and no package has anything.
+/// Refuses a named path that does not exist and that no package ships.
 pub(super) fn require_there(engine: &Engine, scope: &Scope) -> Result<(), WorkError> {
     for path in &scope.paths {
         let spelled = Scope { paths: engine.system.spellings(path), ..Scope::default() };

@@ -1,4 +1,4 @@
-//! Verifies that a change left the user's own files in a home as they were.
+//! Verifies that a change left the user data in a home as it was.
 
 use crate::apps::Bases;
 use crate::event::{Event, Observer, Phase};
@@ -8,7 +8,7 @@ use crate::plan::PlannedAction;
 use crate::report::{Difference, OwnReport};
 use crate::scan::InventoryAnswer;
 
-/// Holds what is the user's own after a change against what it was before.
+/// Compares the user data after a change with that before.
 pub(super) struct OwnWatch {
     leave_out: Vec<Vec<u8>>,
     bases: Bases,
@@ -42,7 +42,7 @@ impl OwnWatch {
         taken.filter(|answer| !answer.too_many)
     }
 
-    /// Takes it again; none where either could not be taken.
+    /// Takes it again; `None` where either could not be taken.
     pub(super) fn end(&mut self, home: &HomeContext, observer: &dyn Observer) -> Option<OwnReport> {
         let before = self.before.take()?;
         let after = self.taken(home, true, observer)?;

@@ -1,11 +1,11 @@
-//! Programs that still run on what a change replaced: only a running system has any.
+//! Programs that still use what a change replaced: only on a running system.
 
 use crate::change::{ChangeContext, RoundReceipt, displaced};
 use crate::machine::{Program, holders};
 use crate::report::{ProgramReport, RunningReport};
 use crate::system::System;
 
-/// Looks among the running programs for those on what these rounds displaced.
+/// Finds running programs that use what these rounds displaced.
 pub(super) fn still_running<'r>(
     system: &System,
     context: &ChangeContext<'_>,

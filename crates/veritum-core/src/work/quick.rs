@@ -14,7 +14,7 @@ use crate::report::CheckReport;
 use crate::scan::{SnapshotBuilder, Watch};
 use crate::system::System;
 
-/// What the reference follows from next to the store: the package database, and what says how to read it.
+/// The inputs of the reference besides the store: the package database, and its configuration.
 const ORIGINS: [&str; 9] = [
     "/var/lib/dpkg",
     "/var/lib/apt/extended_states",
@@ -26,10 +26,10 @@ const ORIGINS: [&str; 9] = [
     "/etc/group",
     "/etc/fstab",
 ];
-/// Names over this number below them are not watched.
+/// No more than this many names below them are watched.
 const MAX_NAMES: usize = 1_000_000;
 
-/// What a check was compared with: none when it is not one signed store alone that answers for everything.
+/// Identifies the references of a check: `None` unless one signed store alone verifies everything.
 fn clean_check_key(engine: &Engine) -> Option<String> {
     let [store] = engine.open.stores.as_slice() else { return None };
     let answers = engine.open.own_opened && engine.system.installed.packages.iter().all(|c| store.has(&c.id));
@@ -42,14 +42,14 @@ fn clean_check_key(engine: &Engine) -> Option<String> {
     Some(what.join(" "))
 }
 
-/// What is remembered of a full check that found everything intact and left nothing out.
+/// The record of a full check that found everything intact and left nothing out.
 pub(super) fn clean_check(
     engine: &Engine,
     mut snapshot_builder: SnapshotBuilder,
     report: &CheckReport,
 ) -> Option<CleanCheck> {
     let key = clean_check_key(engine)?;
-    // A folder that an administrator moved points to places that no one would examine.
+    // A moved folder leads to places that are not examined.
     if !is_clear(report) || report.notes.iter().any(|note| note.verdict == Verdict::Moved) {
         return None;
     }
@@ -69,11 +69,11 @@ pub(super) fn clean_check(
     Some(CleanCheck { key, report, places: snapshot_builder.finish(&engine.system.pool)? })
 }
 
-/// Takes in a place and all that is below it; none when it cannot be looked into.
+/// Adds a place and everything below it; `None` when it cannot be read.
 fn watch(system: &System, path: &SystemPath, snapshot_builder: &mut SnapshotBuilder, count: &mut usize) -> Option<()> {
     let parent = path.parent()?;
     let Ok(real) = system.machine.resolve(&parent) else {
-        // Without the folder the thing is not there either.
+        // Without the folder its contents do not exist either.
         return watch(system, &parent, snapshot_builder, count);
     };
     let place = real.child(path.name()).ok()?;
@@ -107,7 +107,7 @@ fn watch_below(
     Some(())
 }
 
-/// The last full check's answer, when nothing that it depends on has changed since.
+/// The last full check's result, if nothing that it depends on has changed since.
 pub(super) fn unchanged_report(
     engine: &Engine,
     state: Option<&StateFolder>,
@@ -118,7 +118,7 @@ pub(super) fn unchanged_report(
     if clean_check_key(engine)? != settled.key {
         return None;
     }
-    // Foreign bytes, on a mounted disk: nothing is taken of them that a settled check would not have.
+    // Foreign bytes, on a mounted disk: accepted only if they are what a clean check would have written.
     let before: CheckReport = serde_json::from_str(&settled.report).ok().filter(is_clear)?;
     before.at.parse::<jiff::Timestamp>().ok()?;
     let items = settled.places.parts().len() as u64;
@@ -128,7 +128,7 @@ pub(super) fn unchanged_report(
     if !stands {
         return None;
     }
-    // What does not follow from all that is examined again.
+    // What does not depend on the watched files is examined again.
     let (scope, none) = (Scope::default(), Failed::new());
     let fresh = check_where(&engine.cx(&scope, How::plain(&none), observer), &|about| !about.by_reference).ok()?;
     let mut others = engine.blank_report(&scope);
@@ -166,7 +166,7 @@ pub(super) fn unchanged_report(
     Some(report)
 }
 
-/// Whether a check found nothing wrong and left nothing out.
+/// Whether a check found no problem and left nothing out.
 fn is_clear(report: &CheckReport) -> bool {
     report.problems() == 0 && report.unexamined.is_empty() && report.findings.is_empty()
 }

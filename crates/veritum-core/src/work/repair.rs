@@ -21,10 +21,10 @@ use crate::platform::debian::Debian;
 use crate::report::{CheckReport, ProofOutcome, RepairReport, RunningReport};
 use crate::repository::Lacking;
 
-/// An area is repaired in so many rounds at most, even when findings still change.
+/// The maximum number of rounds of an area.
 const MAX_ROUNDS: usize = 3;
 
-/// What a look at everything came to.
+/// The result of examining everything.
 struct Look {
     checked: Checked,
     evidence: Evidence,
@@ -64,11 +64,11 @@ impl Engine {
         Ok(Repaired::new(report, planned).only_planned(true))
     }
 
-    /// Repairs what is named, or everything, in working order; `ask` is shown the plan before anything is done, and what comes to
-    /// light later.
+    /// Repairs the scope in working order; `ask` shows the plan before anything is done, and later what the repair
+    /// revealed.
     ///
     /// # Errors
-    /// When nothing could be done, or the disk failed; what had been done by then is in the log of its change.
+    /// When nothing could be done, or the disk failed; what had been done by then is in the change log.
     pub fn repair(
         &mut self,
         scope: &Scope,
@@ -110,7 +110,7 @@ impl Engine {
                 break;
             }
         }
-        // Homes are examined once more at the end; nothing in them was changed before.
+        // Homes are examined once more at the end; they were not changed before.
         self.homes.look_again();
         for area in AREAS.iter().filter(|area| run.stale.contains(&area.about().name)).collect::<Vec<_>>() {
             look_again(self, &mut run, *area, scope, &HashSet::new())?;
@@ -119,8 +119,8 @@ impl Engine {
     }
 }
 
-/// Takes the locks that are held until the end of the repair, so that nothing changes in between. Also returns what must be done
-/// before an area's locks can be taken; those are taken when it is the area's turn.
+/// Takes the locks that are held until the end of the repair, so that nothing changes in between. Also returns what must be
+/// done before an area's locks can be taken; those are taken when it is the area's turn.
 fn hold(
     engine: &Engine,
     scope: &Scope,
@@ -158,8 +158,8 @@ fn hold_machine(
     Ok(locks)
 }
 
-/// Examines everything that is wanted; downloads what a repair would lack, and looks again with it. What is downloaded may show
-/// more that is wrong with the same packages, not with others: once is enough.
+/// Examines the scope; downloads what a repair would lack, and examines again with it. Downloads may reveal more problems of
+/// the same packages, but not of others: once is enough.
 fn look(engine: &Engine, scope: &Scope, observer: &dyn Observer) -> Result<Look, WorkError> {
     let none = Failed::new();
     let cx = engine.cx(scope, How { fetch: true, ..How::repair(&none) }, observer);
@@ -181,7 +181,7 @@ fn look(engine: &Engine, scope: &Scope, observer: &dyn Observer) -> Result<Look,
     Ok(Look { checked, evidence, failed, report })
 }
 
-/// Repairs one area, in rounds; what must be known again after it is examined again.
+/// Repairs one area, in rounds; what depends on it is examined again.
 fn repair_area(engine: &mut Engine, run: &mut RepairState<'_>, area: &dyn Area) -> Result<(), WorkError> {
     for _ in 0..MAX_ROUNDS {
         if rounds(engine, run, area)? == After::Known {
@@ -189,7 +189,7 @@ fn repair_area(engine: &mut Engine, run: &mut RepairState<'_>, area: &dyn Area) 
         }
         engine.reload()?;
         let (look, stopped) = match look(engine, run.scope, run.observer) {
-            // What was done is and is reported; nothing else is begun.
+            // What was done is reported; nothing else is started.
             Err(WorkError::Stopped) => (look(engine, run.scope, &Uninterruptible(run.observer))?, true),
             look => (look?, false),
         };
@@ -205,7 +205,7 @@ fn repair_area(engine: &mut Engine, run: &mut RepairState<'_>, area: &dyn Area) 
     Ok(())
 }
 
-/// The rounds of one area, as one change; answers how much of the rest is known after them.
+/// The rounds of one area, as one change; returns what is known about later findings.
 fn rounds(engine: &Engine, run: &mut RepairState<'_>, area: &dyn Area) -> Result<After, WorkError> {
     let name = &area.about().name;
     let steps = allowed(engine, run, name, |when| when == When::InTurn);
@@ -289,7 +289,7 @@ fn rounds_in(
     Ok(After::Known)
 }
 
-/// Leaves an area as it is, and says why of each problem that its steps would have answered.
+/// Skips an area, and records the reason for each problem that its steps would have answered.
 fn give_up(engine: &Engine, run: &mut RepairState<'_>, area: &dyn Area, why: &str) {
     let steps: Vec<Step> = run.now.get(&area.about().name).map(|examined| examined.steps.clone()).unwrap_or_default();
     steps.iter().for_each(|step| run.done.put_off(step, why));
@@ -335,8 +335,8 @@ fn confirm(
     Ok(())
 }
 
-/// Looks again at what a round can have changed: after one on the machine, at that area; after one on the store, at whatever
-/// depends on what can be had.
+/// Examines again what a round can have affected: after one on the machine, that area; after one on the store, everything
+/// that depends on available contents.
 fn look_again(
     engine: &Engine,
     run: &mut RepairState<'_>,
@@ -370,7 +370,7 @@ fn look_again(
     Ok(())
 }
 
-/// The steps of an area that may be carried out: nothing on a machine whose disk is in doubt, and nothing that no one agreed to.
+/// The steps of an area that may be carried out: none if the disk is in doubt, and none without the user's agreement.
 fn allowed(engine: &Engine, run: &mut RepairState<'_>, area: &AreaName, is_due: impl Fn(When) -> bool) -> Vec<Step> {
     let RepairState { now, consent, scope, .. } = run;
     let Some(examined) = now.get(area) else { return Vec::new() };
@@ -380,7 +380,7 @@ fn allowed(engine: &Engine, run: &mut RepairState<'_>, area: &AreaName, is_due: 
     steps.filter_map(|step| consent.allowed(&report, area, step)).collect()
 }
 
-/// The document of a repair that has come to its end.
+/// The document of a repair at its end.
 fn finished(engine: &Engine, mut run: RepairState<'_>) -> RepairReport {
     if run.stopped && run.proof.is_none() {
         let cx = engine.cx(run.scope, How::repair(&run.failed), run.observer);
@@ -407,7 +407,7 @@ fn shown<'a>(report: &'a CheckReport, checked: &Checked, steps: &[(&AreaName, &S
     Preview { stays: staying(checked, &preview.areas), ..preview }
 }
 
-/// After a round only the packages that were touched are examined again; what was written, on the medium.
+/// After a round only the affected packages are examined again; what was written, on the medium.
 fn narrowed(scope: &Scope, area: &AreaName, checked: &Checked) -> Scope {
     if !scope.is_all() {
         return scope.clone();

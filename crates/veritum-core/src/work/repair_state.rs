@@ -16,16 +16,16 @@ pub(super) struct RepairState<'a> {
     pub(super) scope: &'a Scope,
     pub(super) observer: &'a dyn Observer,
     pub(super) consent: Consent<'a>,
-    /// The machine's state folder, as soon as the machine may be changed.
+    /// The machine's state folder, once the machine may be changed.
     pub(super) state: &'a OnceCell<StateFolder>,
     /// The locks that are held until the end.
     pub(super) locks: Locks,
-    /// What is known now.
+    /// The present results.
     pub(super) now: Checked,
-    /// What was gathered for it; empty after the machine was changed.
+    /// Their references; empty after the machine was changed.
     pub(super) evidence: Evidence,
     pub(super) failed: Failed,
-    /// The document of the last examine everything.
+    /// The document of the last complete examination.
     pub(super) whole: CheckReport,
     pub(super) done: Repaired,
     /// The receipts of the rounds, by change.

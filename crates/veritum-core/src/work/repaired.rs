@@ -132,8 +132,7 @@ impl Repaired {
         }
     }
 
-    /// The document of a repair of which nothing was carried out: it was only to be shown, or was declined, or there was nothing
-    /// to be done.
+    /// The document of a repair that did nothing: it was only shown, was declined, or had nothing to do.
     pub(super) fn only_planned(self, plan_only: bool) -> RepairReport {
         let planned = |area: &AreaName| {
             self.planned.iter().filter(|(of, _)| of == area).flat_map(|(_, actions)| actions.clone()).collect()
@@ -149,7 +148,7 @@ impl Repaired {
         RepairReport::new(plan_only, areas, self.before)
     }
 
-    /// The document of a repair: what is there no longer was repaired, whatever is there remains, each with the reason.
+    /// The document of a repair: problems that no longer exist were repaired, the others remain, each with the reason.
     pub(super) fn finish(mut self, after: CheckReport, running: RunningReport) -> RepairReport {
         self.judge_tools(&after);
         let areas = after.areas.iter().flat_map(|report| self.area_changes(&report.area, &after)).collect();
@@ -243,7 +242,7 @@ fn left_in(report: &CheckReport, area: &AreaName) -> Vec<Left> {
     report.left.iter().filter(is_of).cloned().collect()
 }
 
-/// What a person types to have a finding explained.
+/// The command that explains a finding.
 fn typed(finding: &Finding) -> String {
     match finding.subject.as_path() {
         Some(path) => quoted(path.as_bytes()),
@@ -251,7 +250,7 @@ fn typed(finding: &Finding) -> String {
     }
 }
 
-/// Why a finding is there after a repair that had no reason to leave it.
+/// Why a finding exists after a repair that had no reason to skip it.
 pub(super) fn still_or_later(was_known: bool) -> &'static str {
     if was_known { "still there after the repair" } else { "found by the final check" }
 }

@@ -1,4 +1,4 @@
-//! `reset`: an application's settings set aside, each user's with that user's rights.
+//! `reset`: sets an application's settings aside, each user's with that user's rights.
 
 use std::io;
 
@@ -19,37 +19,37 @@ use crate::scan::{AppDataItem, Choice};
 use crate::store::NoContents;
 use crate::system::System;
 
-/// More separate things are not moved in one change.
+/// The maximum number of separate objects that are moved in one change.
 const MAX_MOVED: usize = 50_000;
 
-/// Which of an application's things are to be set aside.
+/// Which of an application's data is set aside.
 #[derive(Debug, Clone, Default)]
 pub struct ResetWanted {
-    /// Only this user's; without one those of all who log in.
+    /// Only this user's; `None` for all login users.
     pub user: Option<String>,
-    /// Only these.
+    /// Only these parts.
     pub only: Option<Only>,
-    /// But not these parts: classes, or what they are to the user.
+    /// Except these parts: classes, or the user's names for them.
     pub keep: Vec<String>,
-    /// Whether contents of the user's own are read for the proof, not only their numbers.
+    /// Whether contents of user data are read for the comparison, not only their status.
     pub prove: bool,
 }
 
-/// What alone is to be set aside.
+/// The only parts to set aside.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Only {
-    /// What the application makes again by itself.
+    /// Data that the application creates again.
     Cache,
-    /// How it was set up, where it was left, and that it runs.
+    /// Settings, saved state and locks.
     Settings,
-    /// What others add to it.
+    /// Extensions by others.
     AddOns,
-    /// That it runs, where it does not.
+    /// Locks, if it is not running.
     Locks,
 }
 
 impl ResetWanted {
-    /// The same in terms of a card.
+    /// The same as classes of a card.
     fn choice(&self, card: &Card) -> Result<Choice, WorkError> {
         let mut classes = match self.only {
             None => vec![Class::Settings, Class::State, Class::Cache, Class::Locks],
@@ -74,15 +74,15 @@ impl ResetWanted {
     }
 }
 
-/// One home with what is planned for it.
+/// One home with its plan.
 struct Planned {
     context: HomeContext,
     actions: Vec<PlannedAction>,
-    /// Which entry of the report reports it.
+    /// The position of its entry in the report.
     at: usize,
 }
 
-/// What a reset is about.
+/// The input of a reset.
 struct Case<'a> {
     app: &'a App,
     card: Card,
@@ -90,11 +90,12 @@ struct Case<'a> {
 }
 
 impl Engine {
-    /// Sets an application's settings, caches and the like aside, in the homes of all who log in or of one user. `ask` is shown
-    /// the list first. Nothing of a user's own is touched, and where the application runs nothing at all.
+    /// Sets an application's settings, caches and state aside, in the homes of all login users or of one user. `ask` shows
+    /// the list first. User data is not touched, and nothing at all while the application is running.
     ///
     /// # Errors
-    /// When nothing is called so, a card cannot be used, a person else works on the machine, or a change stays unfinished.
+    /// When no application matches, a card cannot be used, another program is changing the machine, or a change stays
+    /// unfinished.
     pub fn reset(
         &self,
         typed: &str,
@@ -143,13 +144,13 @@ impl Engine {
         for home in homes {
             let at = home.at;
             let told = &mut report.homes[at];
-            // A person may have started it while the list was read.
+            // It may have been started while the user read the list.
             told.running = running_in(&self.system, &case, &home.context.open_home);
             if !told.running.is_empty() {
                 continue;
             }
             match reset_home(&self.system, context, home, wanted.prove, told) {
-                // What was done in another home is, and is reported.
+                // What was done in another home is reported.
                 Err(WorkError::Change(ChangeError::Stopped)) if report.homes.iter().any(|h| h.change.is_some()) => {
                     for rest in report.homes.iter_mut().skip(at + 1).filter(|rest| rest.trouble.is_none()) {
                         rest.trouble = Some("not started: interrupted".into());
@@ -158,7 +159,7 @@ impl Engine {
                 }
                 Err(WorkError::Change(ChangeError::Unfinished { change, source })) => {
                     report.homes[at].trouble = Some(error_words(&source));
-                    // By a new process: one home's owner must not keep the others' from being done.
+                    // By a new process: one home's owner must not be able to block the others'.
                     if let Err(e) = recover_one(self, &state, change, observer) {
                         let why = format!("not started: change {change} is unfinished ({})", error_chain(&e));
                         let rest = report.homes.iter_mut().skip(at + 1).filter(|rest| rest.trouble.is_none());
@@ -293,18 +294,18 @@ fn part_of(part: &AppDataItem, choice: &Choice) -> ResetPart {
     }
 }
 
-/// The folder of a home in which a change sets things aside.
+/// The folder of a home in which a change sets data aside.
 fn aside(home: &HomeContext, name: &str) -> Option<SystemPath> {
     let all = home.open_home.place.child(crate::apps::ASIDE.as_bytes()).ok()?;
     all.child(name.as_bytes()).ok()
 }
 
-/// An action for each thing that can be moved as one.
+/// An action for each object that can be moved as one.
 fn actions(home: &OpenHome, tops: &[(Class, Vec<u8>)]) -> io::Result<Vec<PlannedAction>> {
     let mut actions = Vec::new();
     for (_, below) in tops {
         let Ok(place) = home.place.join(below) else { continue };
-        // It may have gone since.
+        // It may have been deleted since.
         let Some(before) = home.machine().look(&place)? else { continue };
         let index = u32::try_from(actions.len() + 1).unwrap_or(u32::MAX);
         actions.push(PlannedAction { index, ..PlannedAction::new(place, Some(before), Operation::SetAside) });

@@ -1,4 +1,4 @@
-//! [`Session`]: one change from its beginning to its end, whatever happens between.
+//! [`Session`]: one change from its beginning to its end, whatever happens in between.
 
 use std::collections::HashSet;
 
@@ -9,7 +9,7 @@ use crate::platform::services::{PausedUnit, Services};
 use crate::store::Contents;
 use crate::system::Settings;
 
-/// A change that begins when something is first done, and is ended unless it is left unfinished for recovery.
+/// A change that begins with the first action, and is ended unless it is left unfinished for recovery.
 pub(super) struct Session<'a> {
     context: ChangeContext<'a>,
     settings: &'a Settings,
@@ -17,17 +17,17 @@ pub(super) struct Session<'a> {
     area: AreaName,
     of: Option<u64>,
     open: Option<OpenChange<'a>>,
-    /// How much was answered next to the rounds.
+    /// The number of findings answered other than by rounds.
     beside: u64,
     is_paused: bool,
     /// The change's number, once it has begun.
     pub(super) number: Option<u64>,
-    /// What came of its rounds.
+    /// The results of its rounds.
     pub(super) receipts: Vec<RoundReceipt>,
 }
 
 impl<'a> Session<'a> {
-    /// Nothing is begun yet. The caller holds the locks.
+    /// A session without a change yet. The caller holds the locks.
     pub(super) fn new(context: ChangeContext<'a>, settings: &'a Settings, verb: Verb, area: AreaName) -> Self {
         Self {
             context,
@@ -43,12 +43,12 @@ impl<'a> Session<'a> {
         }
     }
 
-    /// The same for one that takes another change back.
+    /// The same for a change that undoes another.
     pub(super) fn undoing(self, change: u64) -> Self {
         Self { of: Some(change), ..self }
     }
 
-    /// The open change, begun when it is not yet.
+    /// The open change, begun if it is not yet.
     ///
     /// # Errors
     /// When the state folder cannot be written, or an earlier change is unfinished.
@@ -106,10 +106,10 @@ impl<'a> Session<'a> {
         self.attempt(0, |change| change.undo_round(round))
     }
 
-    /// Carries out a round; when it fails, the change is ended with what earlier rounds did, unless it is unfinished.
+    /// Carries out a round; if it fails, the change is ended with what earlier rounds did, unless it is unfinished.
     ///
     /// # Errors
-    /// When it was undone, or could not be finished.
+    /// When it was undone, or could not be completed.
     fn attempt(
         &mut self,
         remaining: u64,
@@ -130,7 +130,7 @@ impl<'a> Session<'a> {
         self.receipts.last().ok_or(ChangeError::Stopped)
     }
 
-    /// Has one of the system's own tools do something, said before; answers why it was not done.
+    /// Runs one of the system's own tools, recorded before; returns the reason if it failed.
     ///
     /// # Errors
     /// When the log cannot be written.
@@ -143,15 +143,15 @@ impl<'a> Session<'a> {
         self.change()?.delegate(action.word(), subject, before, work)
     }
 
-    /// Counts what was answered next to the rounds.
+    /// Counts findings answered other than by rounds.
     pub(super) fn answered_beside(&mut self, count: u64) {
         self.beside += count;
     }
 
-    /// Ends the change when one has begun, with how many findings remain.
+    /// Ends the change if one has begun, with the number of remaining findings.
     ///
     /// # Errors
-    /// When the log cannot be written, or a service that was held not be put back.
+    /// When the log cannot be written, or a stopped service cannot be restored.
     pub(super) fn end(&mut self, remaining: u64) -> Result<(), ChangeError> {
         match self.open.take() {
             Some(open) => open.end(self.answered() + self.beside, remaining, self.settings.now),
@@ -159,12 +159,12 @@ impl<'a> Session<'a> {
         }
     }
 
-    /// Leaves the change as it is, for recovery.
+    /// Leaves the change unfinished, for recovery.
     pub(super) fn leave(&mut self) {
         self.open = None;
     }
 
-    /// How much its rounds answered: findings; where there are none, as in an undo, what was done.
+    /// The number of findings that its rounds answered; without findings, as in an undo, the number of actions.
     fn answered(&self) -> u64 {
         let done = |receipt: &'_ RoundReceipt, index| {
             receipt.outcomes.iter().any(|outcome| outcome.index == index && outcome.failed.is_none())

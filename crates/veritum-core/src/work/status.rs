@@ -7,7 +7,7 @@ use std::os::unix::ffi::OsStrExt as _;
 use super::{Engine, WorkError};
 use crate::change::{BadLog, ChangeSummary, JournalError, Overview, Record};
 use crate::history;
-use crate::machine::{Computer, FreeSpace, marked_errors};
+use crate::machine::{Computer, FreeSpace, MachineTimeZone, marked_errors};
 use crate::model::{Authority, PackageId, SystemPath, error_chain};
 use crate::plan::KeptFolder;
 use crate::platform::debian::Debian;
@@ -19,11 +19,11 @@ use crate::report::{
 use crate::store::{Store, StoreError};
 use crate::system::System;
 
-/// So many of the latest installations are reported.
+/// The number of recent log entries that are reported.
 const MAX_RECENT: usize = 200;
 
 impl Engine {
-    /// What machine this is, what verifies it, what is pending.
+    /// The system, what verifies it, and what is pending.
     ///
     /// # Errors
     /// When the state folder cannot be read.
@@ -58,6 +58,8 @@ impl Engine {
         not_here.extend(newer.iter().map(|bad| format!("change {}: {}", bad.change, error_chain(&bad.error))));
         let room = root_room(&self.system);
         let last_check = self.system.last_check();
+        let recent = Debian.recent(&self.system.machine, MAX_RECENT);
+        let time_zone = MachineTimeZone::read(&self.system.machine);
         Ok(StatusReport {
             format: StatusReport::FORMAT.into(),
             machine: self.system.machine_report(),
@@ -81,7 +83,8 @@ impl Engine {
             read_only: room.is_some_and(|r| r.read_only),
             disk_errors: marked_errors(&self.system.machine),
             restart_due: self.system.restart_due(),
-            recent: Debian.recent(&self.system.machine, MAX_RECENT).into_iter().map(recent_report).collect(),
+            recent: recent.into_iter().filter_map(|entry| recent_report(&time_zone, entry)).collect(),
+            time_zone,
             half_installed: half.map(|c| c.id.name.clone()).collect(),
             unfinished_changes: overview.changes.iter().filter(|c| c.ended.is_none()).map(|c| c.change).collect(),
             damaged_changes: damaged.into_iter().map(|bad| damaged_change(&self.system, bad)).collect(),
@@ -93,7 +96,7 @@ impl Engine {
         })
     }
 
-    /// A change whose log is damaged, with what can still be read of it; `None` for any other.
+    /// A change with a damaged log, with what can still be read of it; `None` for any other.
     ///
     /// # Errors
     /// When the state folder cannot be read.
@@ -153,7 +156,7 @@ impl Engine {
     }
 }
 
-/// A change whose log is damaged, without what it kept.
+/// A change with a damaged log, without its backups.
 fn damaged_change(system: &System, bad: &BadLog) -> DamagedChange {
     DamagedChange {
         format: DamagedChange::FORMAT.into(),
@@ -165,7 +168,7 @@ fn damaged_change(system: &System, bad: &BadLog) -> DamagedChange {
     }
 }
 
-/// A place in the state folder, as this computer reaches it.
+/// A path in the state folder, as this computer reaches it.
 fn state_place(system: &System, below: &str) -> String {
     let inside = || system.machine.path().join("var/lib/veritum");
     system.settings.state_dir.clone().unwrap_or_else(inside).join(below).display().to_string()
@@ -176,7 +179,7 @@ fn root_room(system: &System) -> Option<FreeSpace> {
     root.disk().room(root.fd()).ok()
 }
 
-/// Who can answer for each package, by what is available.
+/// The authority that verifies each package, by what is available.
 fn authorities(engine: &Engine) -> HashMap<&PackageId, Authority> {
     let ids = || engine.system.installed.packages.iter().map(|c| &c.id);
     let in_store = |id: &PackageId| engine.open.stores.iter().any(|s| s.has(id));
@@ -195,9 +198,10 @@ fn computer_report(computer: Computer) -> ComputerReport {
     ComputerReport { model, processor, threads, memory_bytes: memory }
 }
 
-fn recent_report(one: LogEntry) -> RecentReport {
-    let LogEntry { at, what, name, arch, from, to } = one;
-    RecentReport { at, what, package: name, arch, from, to }
+/// `None` for an entry whose time does not exist.
+fn recent_report(zone: &MachineTimeZone, entry: LogEntry) -> Option<RecentReport> {
+    let LogEntry { at, what, name, arch, from, to } = entry;
+    Some(RecentReport { at: zone.timestamp(&at)?.to_string(), what, package: name, arch, from, to })
 }
 
 /// A store, in a line.
@@ -212,7 +216,7 @@ pub(super) fn store_line(store: &Store) -> StoreLine {
     }
 }
 
-/// Whether a change began after a moment; a repair's own last check has the repair's moment.
+/// Whether a change began after a time; a repair's own last check has the repair's time.
 fn changed_since(changes: &[ChangeSummary], moment: &str) -> bool {
     let moment = moment.parse::<jiff::Timestamp>().ok();
     changes.iter().any(|c| Some(c.started) > moment)

@@ -18,11 +18,11 @@ use crate::system::System;
 
 /// Whether the locks of an area are held.
 pub(super) enum LockState {
-    /// They were held all along.
+    /// They were held already.
     Held,
     /// They were taken now, after the area was examined.
     Taken,
-    /// They cannot be taken: why.
+    /// They cannot be taken, with the reason.
     Refused(String),
 }
 
@@ -85,7 +85,7 @@ fn pause_and_lock(
 /// Stops units until the change ends.
 fn pause(system: &System, units: &[PausedUnit], session: &mut Session<'_>) -> Result<(), WorkError> {
     let name = format!("veritum-recovery-{}", system.settings.run);
-    // Where the service manager cannot watch over us, a mask that only holds for this run of the machine must do.
+    // Where the service manager cannot run the guard, a mask until the next boot must do.
     if !system.settings.recovery.is_empty() {
         let _ = system.services.run_beside(&name, &system.settings.recovery);
     }
@@ -139,7 +139,7 @@ pub(super) fn carry_out(
     }
 }
 
-/// Repairs the store, which is the administrator's and not part of a change.
+/// Repairs the store, which belongs to the administrator and is not part of a change.
 fn put_store(
     engine: &Engine,
     run: &mut RepairState<'_>,

@@ -20,7 +20,7 @@ use crate::report::{ActionReport, RecoverReport, RefusalReport, RunningReport, U
 use crate::system::System;
 
 impl Engine {
-    /// Takes changes back: the one that is named, or all of the latest run. `ask` is shown the plans first.
+    /// Undoes changes: the one that is named, or all of the latest run. `ask` shows the plans first.
     ///
     /// # Errors
     /// When there is nothing to undo, or the disk failed.
@@ -53,7 +53,7 @@ impl Engine {
             true => None,
             false => Some(undo_locks(self, &context, &numbers, &homes)?),
         };
-        // Looked at once more: only now no one else can change anything.
+        // Examined again: only now nothing else can change.
         if let Some(number) = unfinished(&state)?.first() {
             return Err(ChangeError::Earlier(*number).into());
         }
@@ -80,10 +80,10 @@ impl Engine {
         let steady = Uninterruptible(observer);
         let mut receipts: Vec<(u64, RoundReceipt)> = Vec::new();
         for (at, number) in numbers.into_iter().enumerate() {
-            // Planned again: what an earlier undo of this run put back is only there now.
+            // Planned again: what an earlier undo of this run restored is only there now.
             let home = homes.get(&number);
             let plan = undo_plan(&self.system, at_home(context, home), number, None)?;
-            // What belongs to one run is undone as one: it can be stopped only before the first took effect.
+            // The changes of one run are undone together: it can be stopped only before the first took effect.
             let context = if at == 0 { context } else { ChangeContext { observer: &steady, ..context } };
             report.changes.push(undo_one(&self.system, context, plan, home, &mut receipts)?);
         }
@@ -103,7 +103,7 @@ impl Engine {
         }
     }
 
-    /// Finishes or undoes what was interrupted.
+    /// Completes or undoes what was interrupted.
     ///
     /// # Errors
     /// When a change log is damaged, or the disk fails again.
@@ -126,7 +126,7 @@ impl Engine {
     }
 }
 
-/// The homes that changes were about, each reached with its owner's rights.
+/// The homes that changes concern, each accessed with its owner's rights.
 fn homes_of(
     system: &System,
     context: &ChangeContext<'_>,
@@ -146,7 +146,7 @@ fn homes_of(
     Ok(homes)
 }
 
-/// What must be held while these changes are undone; where an application runs whose things would move, none of them is.
+/// The locks for undoing these changes; if an application whose data would move is running, that is an error.
 fn undo_locks(
     engine: &Engine,
     context: &ChangeContext<'_>,
@@ -175,7 +175,7 @@ fn refuse_running(system: &System, home: &HomeContext) -> Result<(), WorkError> 
     Err(WorkError::AppRuns { app: home.home.app.clone(), user: home.home.user.clone(), pids })
 }
 
-/// Refuses changes of which nothing is left to undo, with the change that would have to be undone instead.
+/// Refuses changes that are completely undone already, and names the change to undo instead.
 fn refuse_undone(context: &ChangeContext<'_>, numbers: &[u64]) -> Result<(), WorkError> {
     let overview = context.state.overview().map_err(ChangeError::from)?;
     let standings = standings(context.state, &overview.changes)?;
@@ -207,7 +207,7 @@ fn undo_plan(
     only: Option<u32>,
 ) -> Result<UndoPlan, WorkError> {
     let mut plan = plan_undo(context, number, only)?.ok_or_else(|| WorkError::unknown_change(&number.to_string()))?;
-    // A package that was updated since has other files now: putting older ones among them would damage it.
+    // A package that was updated since has other files: restoring older ones would damage it.
     for round in &mut plan.rounds {
         round.retain(|action| {
             let why = action.package.as_ref().and_then(|package| other_version(system, package));
@@ -224,7 +224,7 @@ fn undo_plan(
     Ok(plan)
 }
 
-/// Why files of a package as it was are not put among what is installed now.
+/// Why files of an earlier version of a package are not restored.
 fn other_version(system: &System, package: &PackageId) -> Option<String> {
     let same = |c: &&Package| c.id.name == package.name && c.id.arch == package.arch;
     match system.installed.packages.iter().find(same) {
@@ -270,7 +270,7 @@ fn undo_one(
         }));
     }
     session.end(0)?;
-    // What is displaced in a home runs nowhere.
+    // Programs do not run from what is displaced in a home.
     if home.is_none() {
         let number = session.number.unwrap_or_default();
         receipts.extend(session.receipts.into_iter().map(|receipt| (number, receipt)));
@@ -279,7 +279,7 @@ fn undo_one(
     Ok(done)
 }
 
-/// Plans an earlier round again: what it left is only there now that the later ones are undone.
+/// Plans an earlier round again: its results are only there now that the later ones are undone.
 fn earlier_round(
     system: &System,
     context: ChangeContext<'_>,
@@ -293,7 +293,7 @@ fn earlier_round(
     Ok(plan.rounds.into_iter().next())
 }
 
-/// Finishes or undoes one change in a home; the caller holds our own lock.
+/// Completes or undoes one change in a home; the caller holds Veritum's own lock.
 pub(super) fn recover_one(
     engine: &Engine,
     state: &StateFolder,
@@ -320,13 +320,13 @@ fn recover_with(
     Ok(recover(at_home(context, home.as_ref()), number, engine.system.settings.now, &mut || locks.keep_own())?)
 }
 
-/// The home that a change was about.
+/// The home that a change concerns.
 fn home_of(system: &System, state: &StateFolder, number: u64) -> Result<Option<HomeContext>, WorkError> {
     let log = state.change(number).map_err(|source| ChangeError::Journal { change: number, source })?;
     log.and_then(|log| log.begin.home).map(|home| system.home_again(&home)).transpose()
 }
 
-/// Whether a change came to its first round: until then no file of the machine is concerned, only services.
+/// Whether a change came to its first round: until then it affects services only.
 fn has_rounds(state: &StateFolder, number: u64) -> bool {
     match state.change(number) {
         Ok(log) => log.is_some_and(|log| log.rounds().map_or(true, |rounds| !rounds.is_empty())),
@@ -334,7 +334,7 @@ fn has_rounds(state: &StateFolder, number: u64) -> bool {
     }
 }
 
-/// The context of the home that a change is about, or this context if there is none.
+/// The context of the home that a change concerns, or this context if there is none.
 fn at_home<'a>(context: ChangeContext<'a>, home: Option<&'a HomeContext>) -> ChangeContext<'a> {
     home.map_or(context, |home| home.context(context))
 }

@@ -1,34 +1,36 @@
-//! What was installed when, and what of it could have to do with the trouble.
+//! Installed updates by date, and those shortly before the trouble.
 
 use jiff::civil::DateTime;
 
 use super::Engine;
+use crate::machine::MachineTimeZone;
 use crate::model::PackageId;
 use crate::platform::debian::{Debian, compare_versions};
 use crate::platform::{LogEntry, LogKind, Platform as _, Run};
 use crate::report::{UpdateKind, UpdateLine, UpdateRun, UpdatesReport};
 use crate::repository::Repositories;
 
-/// What came at most so long before the trouble is marked, seconds.
+/// Runs within this time before the trouble are marked, in seconds.
 const SHORTLY: i64 = 7 * 24 * 3600;
 
-/// Which of the runs are asked for; moments are in the machine's own time.
+/// Which runs are wanted; times are local times of the machine.
 #[derive(Debug, Clone, Default)]
 pub struct UpdatesWanted {
-    /// Only what began then or later.
+    /// Only runs from then on.
     pub since: Option<DateTime>,
-    /// Only what concerns this package.
+    /// Only runs with this package.
     pub package: Option<String>,
-    /// When the trouble began: what came shortly before is marked.
+    /// When the trouble began: runs shortly before are marked.
     pub trouble: Option<DateTime>,
 }
 
 impl Engine {
-    /// What was installed, updated and removed, as the system's own logs show it.
+    /// Installed, updated and removed packages, by the system's own logs.
     #[must_use]
     pub fn list_updates(&self, wanted: &UpdatesWanted) -> UpdatesReport {
         let all = Debian.runs(&self.system.machine);
-        let logged_since = all.last().map(|run| run.began.clone());
+        let zone = MachineTimeZone::read(&self.system.machine);
+        let logged_since = all.last().and_then(|run| utc(&zone, &run.began));
         let began = |run: &Run| run.began.parse::<DateTime>().ok();
         let mut runs: Vec<Run> =
             all.into_iter().filter(|run| wanted.since.is_none() || began(run) >= wanted.since).collect();
@@ -43,11 +45,12 @@ impl Engine {
         UpdatesReport {
             format: UpdatesReport::FORMAT.into(),
             machine: self.system.machine_report(),
-            since: wanted.since.map(|at| at.to_string()),
+            since: wanted.since.and_then(|at| zone.timestamp_at(at)).map(|at| at.to_string()),
             package: wanted.package.clone(),
-            trouble: wanted.trouble.map(|at| at.to_string()),
+            trouble: wanted.trouble.and_then(|at| zone.timestamp_at(at)).map(|at| at.to_string()),
             logged_since,
-            runs: told.map(|(at, (run, lines))| update_run(run, lines, marked.contains(&at))).collect(),
+            runs: told.filter_map(|(at, (run, lines))| update_run(&zone, run, lines, marked.contains(&at))).collect(),
+            time_zone: zone,
         }
     }
 }
@@ -63,7 +66,7 @@ fn update_lines(engine: &Engine, runs: &[Run]) -> Vec<Vec<UpdateLine>> {
     })
 }
 
-/// The repositories that list exactly this package: what each is called, and whether it is one of security updates.
+/// The repositories that list exactly this package: their names, and whether they provide security updates.
 fn origins(repositories: &Repositories, id: &PackageId) -> Vec<(String, bool)> {
     repositories.offered_by(id).map(|open| (open.source.describe(), open.source.is_security())).collect()
 }
@@ -90,7 +93,7 @@ fn first_number(version: &str) -> &str {
     upstream.split(|c: char| !c.is_ascii_digit()).next().unwrap_or_default()
 }
 
-/// Of moments, newest first, those that came shortly before the trouble; where none did, the last before it.
+/// The positions of runs, newest first, shortly before the trouble; if there are none, of the last one before it.
 fn shortly_before(moments: &[Option<DateTime>], trouble: DateTime) -> Vec<usize> {
     let begin = trouble.saturating_sub(jiff::SignedDuration::from_secs(SHORTLY));
     let before: Vec<(usize, DateTime)> =
@@ -99,10 +102,17 @@ fn shortly_before(moments: &[Option<DateTime>], trouble: DateTime) -> Vec<usize>
     if near.is_empty() { before.first().map(|(at, _)| *at).into_iter().collect() } else { near }
 }
 
-fn update_run(run: Run, mut lines: Vec<UpdateLine>, before_trouble: bool) -> UpdateRun {
+/// `None` for a run whose time does not exist.
+fn update_run(zone: &MachineTimeZone, run: Run, mut lines: Vec<UpdateLine>, before_trouble: bool) -> Option<UpdateRun> {
     lines.sort_by(|a, b| (rank(a), &a.package, &a.arch).cmp(&(rank(b), &b.package, &b.arch)));
     let Run { began, ended, command, by, failed, .. } = run;
-    UpdateRun { began, ended, command, by, failed, before_trouble, lines }
+    let (began, ended) = (utc(zone, &began)?, ended.and_then(|at| utc(zone, &at)));
+    Some(UpdateRun { began, ended, command, by, failed, before_trouble, lines })
+}
+
+/// A log's local time as RFC 3339 in UTC.
+fn utc(zone: &MachineTimeZone, local: &str) -> Option<String> {
+    Some(zone.timestamp(local)?.to_string())
 }
 
 /// What a technician examines first.

@@ -1,5 +1,5 @@
-//! `as-owner`: what runs with a home's owner's rights: does what it is asked to do over the socket that is its standard
-//! input, until the one that asks has gone.
+//! `as-owner`: runs with the rights of a home's owner, and carries out requests from the socket that is its standard
+//! input until the other side closes it.
 
 use std::os::fd::AsFd as _;
 use std::sync::Arc;

@@ -23,7 +23,7 @@ pub(crate) fn run(context: &Context, words: &[OsString]) -> Result<u8, Failure> 
     Ok(status)
 }
 
-/// The exit status that a check comes to.
+/// The exit status of a check.
 pub(crate) fn status(report: &CheckReport) -> u8 {
     let named_unexamined = report.limited && (report.outcome == Outcome::Unchecked || !report.unexamined.is_empty());
     let bad = report.outcome == Outcome::Damaged

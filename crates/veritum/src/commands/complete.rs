@@ -1,4 +1,4 @@
-//! Candidates for a word that is being typed: what the shells' completions ask for (hidden).
+//! Candidates for the word being typed, for the shells' completions (hidden).
 
 use std::ffi::OsString;
 
@@ -11,7 +11,7 @@ use crate::errors::Failure;
 use crate::output::put;
 use crate::{exit, help};
 
-/// Packages beyond these are not offered before a letter of the name is typed.
+/// The number of packages that are offered before the first letter of a name is typed.
 const MANY: usize = 400;
 
 /// Prints the candidates for the last of these words, one per line; `engine` opens the machine, if that is needed.
@@ -27,7 +27,7 @@ pub(crate) fn run(context: &Context, words: &[OsString]) -> Result<u8, Failure> 
     Ok(exit::FINE)
 }
 
-/// What only the machine knows.
+/// Values that depend on the machine.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Kind {
     /// `app:ID`.
@@ -114,7 +114,7 @@ fn option_of(command: &Command, word: &str) -> Option<Arg> {
     command.get_arguments().find(is).cloned()
 }
 
-/// The values of an argument: those that the parser knows, and those of the machine. Paths are the shell's own.
+/// The candidates for an argument: those of the parser and those of the machine. The shell completes paths itself.
 fn values(arg: &Arg, verb: &str, typed: &str, names: &dyn Fn(Kind) -> Vec<String>) -> Vec<String> {
     let possible = arg.get_possible_values();
     if !possible.is_empty() {
@@ -122,7 +122,7 @@ fn values(arg: &Arg, verb: &str, typed: &str, names: &dyn Fn(Kind) -> Vec<String
     }
     let packages = |kind: Kind, prefix: &str| {
         let all = names(kind);
-        // A list of thousands is of no use: first a letter.
+        // A list of thousands is useless: a letter must be typed first.
         if all.len() > MANY && typed.len() <= prefix.len() { vec![prefix.to_owned()] } else { all }
     };
     match (verb, arg.get_id().as_str()) {

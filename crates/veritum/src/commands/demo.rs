@@ -1,4 +1,4 @@
-//! `demo`: the made-up machine, and the whole example on it.
+//! `demo`: builds the made-up machine, and walks through the commands.
 
 use std::path::Path;
 use std::process::Command;
@@ -16,7 +16,7 @@ use crate::places::shown;
 use crate::render::count;
 use crate::render::style::{Label, paint};
 
-/// What is wrong with the machine in the example.
+/// The damage in the walk-through.
 const EXAMPLE: [&str; 10] = [
     "altered-library",
     "emptied-file",
@@ -99,7 +99,7 @@ fn faults(names: &[String]) -> Result<Vec<&'static Fault>, Failure> {
     }
 }
 
-/// The whole life of some damage to files.
+/// Damage to files, from its discovery to its undo.
 fn example(config: &Path, pause: bool) -> Result<(), Failure> {
     put(&format!("\n{} export VERITUM_CONFIG={}\n", paint(Label::Prompt, "$"), shown(config)))?;
     let steps: [(&str, &[&str]); 9] = [
@@ -116,7 +116,7 @@ fn example(config: &Path, pause: bool) -> Result<(), Failure> {
     steps.iter().try_for_each(|(remark, words)| step(remark, words, (config, None), pause))
 }
 
-/// The chapter of updates, with the repositories served on loopback.
+/// Updates, with the repositories served on loopback.
 fn updates(folder: &Path, built: &Built, pause: bool) -> Result<(), Failure> {
     let mirror = mirror(folder)?;
     let config = built.with_repositories.canonicalize().unwrap_or_else(|_| built.with_repositories.clone());
@@ -132,7 +132,7 @@ fn updates(folder: &Path, built: &Built, pause: bool) -> Result<(), Failure> {
     steps.iter().try_for_each(|(remark, words)| step(remark, words, (&config, Some(mirror.url())), pause))
 }
 
-/// The chapter of applications, on the machine as the first one left it.
+/// Applications, on the machine as the first part left it.
 fn apps(built: &Built, config: &Path, pause: bool) -> Result<(), Failure> {
     put(&format!("\n{}\n", paint(Label::Heading, "The day after a power cut, three applications do not start")))?;
     put(&format!("\n{} export VERITUM_CONFIG={}\n", paint(Label::Prompt, "$"), shown(config)))?;
@@ -188,7 +188,7 @@ fn serve(folder: &Path) -> Result<u8, Failure> {
     }
 }
 
-/// One command as it would be typed, with its real output.
+/// Runs one command and shows it with its real output.
 fn step(remark: &str, words: &[&str], (config, proxy): (&Path, Option<&str>), pause: bool) -> Result<(), Failure> {
     let program = std::env::current_exe()
         .map_err(|e| Failure::not_done("cannot find the veritum program".into(), e.to_string(), None))?;

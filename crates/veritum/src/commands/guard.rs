@@ -1,4 +1,4 @@
-//! `guard`: runs next to a change under the service manager's care, and repairs things when that change's process dies.
+//! `guard`: runs under the service manager beside a change, and recovers it if that change's process dies.
 
 use std::time::Duration;
 
@@ -12,16 +12,16 @@ use crate::errors::Failure;
 use crate::exit;
 use crate::processes::begun_at;
 
-/// How often recovery is tried while a person else works on the machine, and how far apart.
+/// The number of recovery attempts while another process is changing the machine, and the time between them.
 const TRIES: u32 = 60;
 const PAUSE: Duration = Duration::from_secs(5);
 
 pub(crate) fn run(context: &Context, pid: i32, begun: u64) -> Result<u8, Failure> {
-    // A process that has ended already has no handle: then there is nothing to wait for.
+    // A process that has ended has no handle: then there is nothing to wait for.
     let process = Pid::from_raw(pid).and_then(|pid| pidfd_open(pid, PidfdFlags::empty()).ok());
-    // Another one may have got its number before the handle was opened; the handle keeps it from now on.
+    // Another process may have got its id before the handle was opened; the handle identifies it from now on.
     if let Some(process) = process.filter(|_| begun_at(&pid.to_string()) == Some(begun)) {
-        // Only an interruption is a reason to wait on; anything else would be the same again.
+        // Only an interruption is a reason to wait again; other errors would repeat.
         while poll(&mut [PollFd::new(&process, PollFlags::IN)], None) == Err(rustix::io::Errno::INTR) {}
     }
     for _ in 0..TRIES {

@@ -57,7 +57,7 @@ fn write(dir: &Path) -> std::io::Result<()> {
     Ok(())
 }
 
-/// The page of a command.
+/// The page of one command.
 fn page(command: Command, topic: &Topic) -> std::io::Result<Vec<u8>> {
     let man = Man::new(command);
     let mut text = Vec::new();
@@ -78,7 +78,7 @@ fn page(command: Command, topic: &Topic) -> std::io::Result<Vec<u8>> {
     Ok(text)
 }
 
-/// The page of the whole.
+/// The page of the program.
 fn overview(whole: &Command) -> std::io::Result<Vec<u8>> {
     let man = Man::new(whole.clone());
     let mut text = Vec::new();
@@ -138,7 +138,7 @@ fn configuration(whole: &Command) -> Vec<u8> {
     page.render().into_bytes()
 }
 
-/// A section of terms, each with what it means.
+/// A section of terms with their meanings.
 fn section<'a>(name: &str, rows: impl Iterator<Item = (&'a str, &'a str)>, into: &mut Vec<u8>) -> std::io::Result<()> {
     let mut page = Roff::new();
     page.control("SH", [name]);
@@ -154,7 +154,7 @@ fn see_also(pages: &[&str], into: &mut Vec<u8>) -> std::io::Result<()> {
     page.to_writer(into)
 }
 
-/// Bash splits words at colons: the word is taken from the line instead, and the part before the colon is left out again.
+/// Bash splits words at colons: the word is taken from the line instead, and the part before the colon is removed again.
 const BASH: &str = r#"# Completion of veritum for bash.
 _veritum() {
     local line=${COMP_LINE:0:COMP_POINT} IFS=$' \t\n' cut

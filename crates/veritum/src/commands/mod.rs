@@ -1,4 +1,4 @@
-//! One command, one file.
+//! One file for each command.
 
 mod as_owner;
 mod check;
@@ -28,7 +28,7 @@ use crate::options::{Given, refuse_without_effect};
 use crate::output::put;
 use crate::{exit, help};
 
-/// Reads the arguments, runs the command, answers the exit status.
+/// Reads the arguments, runs the command, returns the exit status.
 pub(crate) fn run() -> u8 {
     if std::env::args_os().len() <= 1 {
         return put(&help::overview()).map_or(exit::NOT_CARRIED_OUT, |()| exit::FINE);
@@ -68,7 +68,7 @@ fn dispatch(cli: Cli, given: Given) -> Result<u8, Failure> {
     if let Verb::Demo(args) = &cli.verb {
         return demo::run(args, &cli.global);
     }
-    // With another user's rights nothing of the administrator's is read.
+    // With another user's rights none of the administrator's files are read.
     if let Verb::AsOwner = &cli.verb {
         return as_owner::run();
     }
@@ -101,7 +101,7 @@ fn command(context: &Context, verb: Verb) -> Result<u8, Failure> {
     }
 }
 
-/// Whether JSON was asked for in words that cannot be read as a command.
+/// Whether JSON was requested in a command line that cannot be parsed.
 fn wants_json() -> bool {
     std::env::args_os().any(|word| word == "--json")
 }
@@ -117,7 +117,7 @@ fn show_help(words: &[String]) -> Result<u8, Failure> {
     }
 }
 
-/// Prints a result: JSON when asked for, else words; `status` is the exit status that follows.
+/// Prints a result: as JSON if requested, else as text; `status` is the exit status that follows.
 pub(crate) fn print<T: Document>(
     context: &Context,
     result: &T,
@@ -137,7 +137,7 @@ fn put_json<T: Document>(result: &T, head: &Head, status: u8) -> Result<(), Fail
     put(&(text + "\n"))
 }
 
-/// Says why a command failed: on stderr, or as a document where one was asked for.
+/// Reports why a command failed: on stderr, or as a document if JSON was requested.
 fn report_failure(failure: &Failure, json: bool) {
     let head = Head { machine: None, at: jiff::Timestamp::now() };
     let shown = json && put_json(&failure.report(), &head, failure.status).is_ok();

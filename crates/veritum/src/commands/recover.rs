@@ -1,4 +1,4 @@
-//! `recover`: finish or undo what was interrupted.
+//! `recover`: completes or rolls back interrupted changes.
 
 use veritum_core::report::RecoverReport;
 
@@ -18,7 +18,7 @@ pub(crate) fn run(context: &Context) -> Result<u8, Failure> {
         print(context, &nothing, status, || render::undo::recover_plan(&open))?;
         return Ok(status);
     }
-    // On a system that is mounted from elsewhere a person is asked: it may be evidence.
+    // On a mounted system the user is asked: it may be evidence.
     if !engine.machine().is_live() && !agree(context, &render::undo::recover_question(&open))? {
         print(context, &nothing, exit::FINE, || "Nothing was changed.\n".into())?;
         return Ok(exit::FINE);
@@ -28,8 +28,8 @@ pub(crate) fn run(context: &Context) -> Result<u8, Failure> {
     Ok(exit::FINE)
 }
 
-/// Before a command that writes: what was interrupted is finished or undone first, and that is said. On a system
-/// that is mounted from elsewhere a person is asked; whether the command goes on.
+/// Before a command that writes: recovers interrupted changes first, and reports it. On a mounted system the user is asked.
+/// Returns whether the command continues.
 pub(crate) fn first(context: &Context, engine: &veritum_core::work::Engine) -> Result<bool, Failure> {
     let open = engine.interrupted()?;
     if open.is_empty() || context.global.plan {

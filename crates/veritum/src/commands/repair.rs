@@ -1,4 +1,4 @@
-//! `repair`: check, show the plan, ask, repaired, check again.
+//! `repair`: checks, shows the plan, asks, repairs, checks again.
 
 use std::ffi::OsString;
 
@@ -16,7 +16,7 @@ use veritum_core::areas::UPDATES;
 
 struct Wanted {
     scope: Scope,
-    /// As it was typed.
+    /// The scope as typed.
     named: String,
 }
 
@@ -56,7 +56,7 @@ pub(crate) fn run(context: &Context, words: &[OsString], everything: bool) -> Re
     let mut question = Question::new(context, "Repair now?");
     let mut ask = |preview: &Preview<'_>| question.ask(|| render::repair::preview_words(context, preview));
     let report = engine.repair(&wanted.scope, &context.progress, &mut ask)?;
-    // Once something was done, what came of it is the answer.
+    // After something was done, the report is printed even if it was stopped.
     let declined = question.declined;
     if let Some(trouble) = question.trouble().filter(|_| report.after.is_none()) {
         return Err(trouble);

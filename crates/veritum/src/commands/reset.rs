@@ -1,4 +1,4 @@
-//! `reset`: an application's settings set aside.
+//! `reset`: sets an application's settings aside.
 
 use std::os::unix::ffi::OsStrExt as _;
 
@@ -51,7 +51,7 @@ pub(crate) fn run(context: &Context, args: ResetArgs) -> Result<u8, Failure> {
     Ok(status)
 }
 
-/// The same as it was typed, without what was answered beforehand.
+/// The same command as typed, without `--yes`.
 fn again(name: &str, args: &ResetArgs) -> String {
     let mut words = format!("reset {}", quoted(name.as_bytes()));
     words.extend(args.user.iter().map(|user| format!(" --user {}", quoted(user.as_bytes()))));

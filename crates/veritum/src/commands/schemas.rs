@@ -26,7 +26,7 @@ pub(crate) fn all() -> Vec<(&'static str, schemars::Schema)> {
         ("veritum.status", schema::<report::StatusReport>()),
         ("veritum.explain", schema::<report::ExplainReport>()),
         ("veritum.store-report", schema::<report::StoreReport>()),
-        ("veritum.fill", schema::<report::FillReport>()),
+        ("veritum.store-add", schema::<report::StoreAddReport>()),
         ("veritum.error", schema::<crate::errors::ErrorReport>()),
         ("veritum.change", schema::<crate::render::explain::ChangeReport>()),
         ("veritum.damaged-change", schema::<report::DamagedChange>()),

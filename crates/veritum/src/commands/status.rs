@@ -1,4 +1,4 @@
-//! `status`: what machine this is, and what is pending.
+//! `status`: the machine, and what is pending.
 
 use super::print;
 use crate::context::Context;

@@ -1,12 +1,12 @@
-//! `store`: create, fill, publish, trust, show.
+//! `store`: create, add, sign, trust, show.
 
 use std::path::{Path, PathBuf};
 
 use veritum_core::model::{Action, PackageId};
-use veritum_core::report::{FillReport, StoreReport};
+use veritum_core::report::{StoreAddReport, StoreReport};
 use veritum_core::store::{self, FillRules, Location, Parcel, Store};
 use veritum_core::trust::openpgp::Keyring;
-use veritum_core::trust::{KeyPair, Pins, StoreKeys, VendorKeys};
+use veritum_core::trust::{KeyFolders, KeyPair, Pins, StoreKeys, VendorKeys};
 
 use super::print;
 use crate::args::StoreVerb;
@@ -17,20 +17,20 @@ use crate::places::{place, shown};
 use crate::prompt::{Question, agree};
 use crate::{exit, render};
 
-/// Signatures of a new store hold this long; publishing again renews them.
+/// The lifetime of a new store's signatures; signing again renews them.
 const YEARS: i64 = 10;
 const YEAR_SECONDS: i64 = 31_557_600;
-/// Keyring files over this size are none.
+/// Larger keyring files are refused.
 const MAX_KEYRING: u64 = 16 << 20;
-/// Folders below the ones that were named are searched this deep for packages.
+/// Deeper folders are not searched for packages.
 const MAX_DEPTH: usize = 12;
 
 pub(crate) fn run(context: &Context, verb: StoreVerb) -> Result<u8, Failure> {
     match verb {
         StoreVerb::Create { dir, keys } => create(context, &dir, &keys),
-        StoreVerb::Add { installed: true, checksums_only, .. } => fill_installed(context, !checksums_only),
-        StoreVerb::Add { paths, checksums_only, .. } => fill(context, &paths, !checksums_only),
-        StoreVerb::Sign { keys } => publish(context, &keys),
+        StoreVerb::Add { installed: true, checksums_only, .. } => add_installed(context, !checksums_only),
+        StoreVerb::Add { paths, checksums_only, .. } => add(context, &paths, !checksums_only),
+        StoreVerb::Sign { keys } => sign(context, keys),
         StoreVerb::Trust { location } => trust(context, &location),
         StoreVerb::Show { package } => show(context, package.as_deref()),
     }
@@ -46,8 +46,6 @@ fn report_of(location: &dyn std::fmt::Display, done: &str) -> StoreReport {
         location: location.to_string(),
         done: done.into(),
         packages: Vec::new(),
-        known: 0,
-        refused: Vec::new(),
         keys: Vec::new(),
     }
 }
@@ -62,7 +60,7 @@ fn named(context: &Context) -> Result<&Location, Failure> {
     context.settings.store.as_ref().ok_or_else(none)
 }
 
-/// The folder of the store that is to be written.
+/// The folder of the store to write.
 fn named_store(context: &Context) -> Result<&Path, Failure> {
     named(context)?;
     Ok(context.settings.store_folder()?)
@@ -73,11 +71,13 @@ fn create(context: &Context, dir: &Path, keys: &Path) -> Result<u8, Failure> {
     let made = StoreKeys { root: pair()?, publish: pair()? };
     let mut report = report(dir, "created");
     report.keys = store::create(dir, keys, &made, expires(context)?)?;
+    // Where that cannot be recorded, `store sign` asks for --keys.
+    let _ = KeyFolders::in_folder(&context.settings.trust).record(dir, keys);
     print(context, &report, exit::FINE, || render::store::created(context, dir, keys, &report))?;
     Ok(exit::FINE)
 }
 
-fn fill(context: &Context, paths: &[PathBuf], contents: bool) -> Result<u8, Failure> {
+fn add(context: &Context, paths: &[PathBuf], contents: bool) -> Result<u8, Failure> {
     let location = named_store(context)?;
     let mut debs = Vec::new();
     for path in paths {
@@ -87,7 +87,7 @@ fn fill(context: &Context, paths: &[PathBuf], contents: bool) -> Result<u8, Fail
     debs.dedup();
     let rules = FillRules { jobs: context.settings.jobs, contents };
     let summary = match (paths.is_empty(), debs.is_empty()) {
-        (true, _) => fill_from_stores(context, contents)?,
+        (true, _) => add_from_stores(context, contents)?,
         (false, true) => {
             return Err(Failure::usage("no packages found".into(), "no files end with .deb".into(), None));
         }
@@ -96,21 +96,16 @@ fn fill(context: &Context, paths: &[PathBuf], contents: bool) -> Result<u8, Fail
             store::fill_from(location, &parcels, rules, &context.progress)?
         }
     };
-    let mut report = report(location, "added");
-    report.packages = summary.added;
+    let mut report = StoreAddReport::new(location);
     report.known = summary.known as u64;
-    report.refused = summary
-        .refused
-        .iter()
-        .map(|r| (r.path.display().to_string(), veritum_core::model::error_chain(&r.why)))
-        .collect();
-    let status = if report.refused.is_empty() { exit::FINE } else { exit::PROBLEMS };
-    print(context, &report, status, || render::store::filled(context, location, &report))?;
+    report.push(summary);
+    let status = if report.failed.is_empty() { exit::FINE } else { exit::PROBLEMS };
+    print(context, &report, status, || render::store::added(context, location, &report))?;
     Ok(status)
 }
 
-/// Takes over what the stores named with `--from` have.
-fn fill_from_stores(context: &Context, contents: bool) -> Result<store::FillSummary, Failure> {
+/// Adds the packages of the stores named with `--from`.
+fn add_from_stores(context: &Context, contents: bool) -> Result<store::FillSummary, Failure> {
     let nothing = || {
         let why = "give .deb files, --installed, or another store with --from";
         Failure::usage("nothing to add".into(), why.into(), Some(Action::command("veritum store add --help")))
@@ -126,12 +121,12 @@ fn fill_from_stores(context: &Context, contents: bool) -> Result<store::FillSumm
     }
 }
 
-/// Takes in what is installed on the machine.
-fn fill_installed(context: &Context, contents: bool) -> Result<u8, Failure> {
+/// Adds all installed packages.
+fn add_installed(context: &Context, contents: bool) -> Result<u8, Failure> {
     let location = named_store(context)?;
     let mut engine = context.open()?;
     let mut question = Question::new(context, "Add these packages now?");
-    let mut ask = |report: &FillReport| question.ask(|| render::store::fill_plan(report));
+    let mut ask = |report: &StoreAddReport| question.ask(|| render::store::add_plan(report));
     let report = engine.fill_installed(contents, context.global.plan, &context.progress, &mut ask)?;
     if let Some(trouble) = question.trouble() {
         return Err(trouble);
@@ -140,12 +135,12 @@ fn fill_installed(context: &Context, contents: bool) -> Result<u8, Failure> {
     let status = if left && !question.declined { exit::PROBLEMS } else { exit::FINE };
     print(context, &report, status, || match question.declined {
         true => "Nothing was changed.\n".to_owned(),
-        false => render::store::fill_done(context, location, &report),
+        false => render::store::added(context, location, &report),
     })?;
     Ok(status)
 }
 
-/// Finds packages: a file that is named is taken whatever it is called.
+/// Finds packages: a file that is named is accepted with any extension.
 fn collect(path: &Path, depth: usize, named: bool, into: &mut Vec<PathBuf>) -> Result<(), Failure> {
     let fail = |e: std::io::Error| Failure::usage(format!("{} cannot be read", shown(path)), e.to_string(), None);
     let kind = if named { std::fs::metadata(path) } else { std::fs::symlink_metadata(path) }.map_err(fail)?;
@@ -164,9 +159,17 @@ fn collect(path: &Path, depth: usize, named: bool, into: &mut Vec<PathBuf>) -> R
     Ok(())
 }
 
-fn publish(context: &Context, keys: &Path) -> Result<u8, Failure> {
+fn sign(context: &Context, keys: Option<PathBuf>) -> Result<u8, Failure> {
     let location = named_store(context)?;
-    let key = KeyPair::read(&StoreKeys::publish_file(keys)).map_err(store::StoreError::from)?;
+    let keys = keys.or_else(|| KeyFolders::in_folder(&context.settings.trust).find(location)).ok_or_else(|| {
+        let why = "no record of where its private keys are (kept when a store is created on this computer)";
+        Failure::usage(
+            format!("cannot sign the store {}", shown(location)),
+            why.into(),
+            Some("add --keys KEYDIR".into()),
+        )
+    })?;
+    let key = KeyPair::read(&StoreKeys::publish_file(&keys)).map_err(store::StoreError::from)?;
     let seen = store::seen(location, &Pins::in_folder(&context.settings.trust));
     let summary = store::publish(location, &key, expires(context)?, &context.settings.scratch, seen)?;
     print(context, &report(location, "signed"), exit::FINE, || render::store::published(context, location, &summary))?;

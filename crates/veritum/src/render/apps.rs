@@ -4,14 +4,14 @@ use veritum_core::apps::Class;
 use veritum_core::model::{is_harmless, quoted};
 use veritum_core::report::{AppLine, AppReport, AppState, AppsReport, CardOrigin};
 
-use super::layout::{Cell, cell, labelled, lines, list as list_of};
+use super::layout::{Cell, cell, headline, labelled, list as list_of, table};
 use super::style::{Label, paint};
 use super::{ago, count, next, size};
 use crate::context::Context;
 
-/// So many things that were left out are reported of each home.
+/// The number of files not moved that are listed for each home.
 const LEFT: usize = 5;
-/// Longer names of vendors are cut unasked.
+/// Longer vendor names are shortened by default.
 const LONG_VENDOR: usize = 28;
 
 pub(crate) fn list(context: &Context, report: &AppsReport) -> String {
@@ -37,7 +37,7 @@ pub(crate) fn list(context: &Context, report: &AppsReport) -> String {
     format!("{text}\n{}", next(context, &commands(context, &all)))
 }
 
-/// Whether something is wrong with it: then it is reported although no menu shows it.
+/// Whether it has a problem: then it is listed even if no menu shows it.
 fn is_bad(app: &AppLine) -> bool {
     app.trouble.is_some() || matches!(app.state, AppState::Damaged | AppState::Incomplete)
 }
@@ -50,13 +50,13 @@ fn head(context: &Context, report: &AppsReport, all: &[&AppLine]) -> String {
         None => "not checked yet".into(),
     };
     match (bad, &report.checked) {
-        (0, Some(_)) => format!("{}, no problems, {when}\n", paint(Label::Good, &apps)),
-        (0, None) => format!("{apps}; {when}\n"),
-        _ => format!("{} of {apps} with problems, {when}\n", paint(Label::Bad, &bad.to_string())),
+        (0, Some(_)) => headline(Label::Good, &apps, &format!("no problems ({when})"), context.width),
+        (0, None) => headline(Label::Heading, &apps, &when, context.width),
+        _ => headline(Label::Bad, &apps, &format!("{bad} with problems ({when})"), context.width),
     }
 }
 
-/// A card's place with the base directories where they mostly are.
+/// A card's place with the usual base directories.
 fn at_home(place: &str) -> String {
     let bases = [
         ("{config}", "~/.config"),
@@ -70,7 +70,7 @@ fn at_home(place: &str) -> String {
     }
 }
 
-/// Foreign text as it is, where nothing in it is awkward.
+/// Foreign text, unchanged if it is harmless.
 pub(crate) fn text(foreign: &str) -> String {
     if is_harmless(foreign) { foreign.to_owned() } else { quoted(foreign.as_bytes()) }
 }
@@ -111,15 +111,14 @@ fn commands(context: &Context, all: &[&AppLine]) -> Vec<(String, &'static str)> 
 pub(crate) fn about(context: &Context, report: &AppReport) -> String {
     let AppReport { app, finding, card, .. } = report;
     let head = match finding {
-        Some(finding) => format!(
-            "{} cannot be started from the desktop: {}",
-            text(&app.name),
-            text(finding.cause.as_deref().unwrap_or(finding.verdict.word()))
-        ),
-        None => format!("{} can be started from the desktop", text(&app.name)),
+        Some(finding) => {
+            let why = text(finding.cause.as_deref().unwrap_or(finding.verdict.word()));
+            format!("cannot be started from the desktop: {why}")
+        }
+        None => "can be started from the desktop".to_owned(),
     };
     let label = if finding.is_some() { Label::Bad } else { Label::Good };
-    let mut out = format!("{}\n\n", paint(label, &head));
+    let mut out = headline(label, &text(&app.name), &head, context.width) + "\n";
     let state = match app.state {
         AppState::Damaged => format!("{} at the last check", count(app.problems, "problem", "problems")),
         other => other.word().to_owned(),
@@ -140,7 +139,7 @@ pub(crate) fn about(context: &Context, report: &AppReport) -> String {
     ];
     let rows: Vec<Vec<Cell>> =
         facts.into_iter().filter_map(|(name, fact)| Some(vec![labelled(Label::Heading, name), cell(fact?)])).collect();
-    out.push_str(&lines("", &rows));
+    out.push_str(&table("", &rows, context.width));
     let who = match card.from {
         CardOrigin::BuiltIn => "from Veritum's application card",
         CardOrigin::Administrator => "from your application card",
@@ -154,8 +153,8 @@ pub(crate) fn about(context: &Context, report: &AppReport) -> String {
             rows.push(vec![cell(if at == 0 { words } else { String::new() }), cell(text(&at_home(place)))]);
         }
     }
-    out.push_str(&lines("  ", &rows));
-    out.push_str(&homes(report));
+    out.push_str(&table("  ", &rows, context.width));
+    out.push_str(&homes(context, report));
     let commands = match finding {
         Some(_) => {
             vec![(context.command(&format!("repair app:{}", app.id)), "shows the plan, then asks")]
@@ -168,8 +167,8 @@ pub(crate) fn about(context: &Context, report: &AppReport) -> String {
     format!("{out}\n{}", next(context, &commands))
 }
 
-/// What it does keep in the homes of those who log in.
-fn homes(report: &AppReport) -> String {
+/// Its data in the homes of login users.
+fn homes(context: &Context, report: &AppReport) -> String {
     if report.homes.is_empty() {
         return "\nNo login user has data of it in the home.\n".into();
     }
@@ -201,7 +200,7 @@ fn homes(report: &AppReport) -> String {
             rows.push(vec![cell(""), labelled(Label::Remark, more)]);
         }
     }
-    text.push_str(&lines("  ", &rows));
+    text.push_str(&table("  ", &rows, context.width));
     text
 }
 

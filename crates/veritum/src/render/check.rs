@@ -1,9 +1,9 @@
-//! What `check` prints: the answer, what needs the person, what a repair would do, what was compared, the next command.
+//! The output of `check`: the answer, what needs the user, what a repair would do, what was compared, the next command.
 
 use std::collections::BTreeSet;
 use std::ffi::OsString;
 
-use veritum_core::areas::{UPDATES, about, by_default_alone};
+use veritum_core::areas::{UPDATES, about, blocks_updates, by_default_alone};
 use veritum_core::model::{Authority, Finding, quoted};
 use veritum_core::plan::DiskDoubt;
 use veritum_core::report::{AreaReport, CheckReport, Outcome, SourceState};
@@ -15,7 +15,7 @@ use super::{count, grouped, next, plain, size};
 use crate::context::Context;
 use crate::places::place;
 
-/// What a line with a command to type begins with.
+/// The prefix of a command to type.
 const COMMAND: &str = "-> ";
 
 pub(crate) fn describe(context: &Context, report: &CheckReport, what: &[OsString]) -> String {
@@ -37,7 +37,7 @@ pub(crate) fn describe(context: &Context, report: &CheckReport, what: &[OsString
     text
 }
 
-/// The answer, in one line.
+/// The answer: one line.
 fn answer(context: &Context, report: &CheckReport, what: &[OsString]) -> String {
     let machine = &report.machine;
     let name = if machine.hostname.is_empty() { "this machine" } else { &machine.hostname };
@@ -45,7 +45,7 @@ fn answer(context: &Context, report: &CheckReport, what: &[OsString]) -> String 
     let of_machine = |area: &AreaReport| about(&area.area).is_none_or(|about| about.is_of_machine);
     let only_store = !report.areas.iter().any(of_machine) && !report.areas.is_empty();
     let place = if only_store { store } else { format!("{name} ({})", machine.system) };
-    // What was named, in the answer: of the rest nothing is said.
+    // A limited scope is named in the answer.
     let named = what.iter().map(|word| quoted(word.as_encoded_bytes())).collect::<Vec<_>>().join(" ");
     let place = match !only_store && !named.is_empty() && !report.everything {
         true => format!("{place}, {named} only"),
@@ -54,8 +54,12 @@ fn answer(context: &Context, report: &CheckReport, what: &[OsString]) -> String 
     let of_updates = what.len() == 1 && what[0] == UPDATES.word();
     let place = if of_updates { format!("{name} ({})", machine.system) } else { place };
     let (label, word, rest) = match report.outcome {
-        Outcome::Damaged if of_updates && report.problems() > 0 => {
+        Outcome::Damaged if of_updates && report.findings.iter().any(blocks_updates) => {
             (Label::Bad, "UPDATES BLOCKED", problem_words(report, false))
+        }
+        Outcome::Damaged if of_updates && report.problems() > 0 => {
+            let blocks = if report.problems() == 1 { "it does not block updates" } else { "none blocks updates" };
+            (Label::Bad, "DAMAGED", format!("{}; {blocks}", problem_words(report, false)))
         }
         Outcome::OkLimited if of_updates => {
             (Label::Good, "OK (limited)", "nothing found that blocks updates".to_owned())
@@ -87,7 +91,7 @@ pub(super) fn problem_words(report: &CheckReport, only_store: bool) -> String {
     let problems = report.problems();
     let repairable: u64 = report.areas.iter().map(|a| a.repairable).sum();
     let of_package = || report.findings.iter().filter_map(|f| f.package.as_ref());
-    // What belongs to no package is counted with the others only where it is the exception.
+    // Problems of no package are counted with the others only if they are few.
     let in_packages = match of_package().count() * 2 > report.findings.len() {
         true => of_package().map(|id| &id.name).collect::<BTreeSet<_>>().len() as u64,
         false => 0,
@@ -121,7 +125,7 @@ fn ok_words(report: &CheckReport, what: &[OsString]) -> String {
     let whole = what.is_empty() || report.everything;
     let seconds: f64 = report.areas.iter().map(|area| area.seconds).sum();
     let mut parts: Vec<String> = Vec::new();
-    // All packages are examined where all files are.
+    // All packages are examined if all files are.
     if whole && report.machine.packages > 0 {
         parts.push(count(report.machine.packages, "package", "packages"));
     }
@@ -166,7 +170,7 @@ fn evidence(context: &Context, report: &CheckReport, what: &[OsString]) -> Strin
     lines.iter().map(line).collect()
 }
 
-/// How many packages were compared with which reference.
+/// The number of packages compared with each reference.
 fn verified(report: &CheckReport) -> Option<String> {
     let by_reference =
         |area: &&AreaReport| about(&area.area).is_some_and(|about| about.is_of_machine && about.by_reference);
@@ -188,7 +192,7 @@ fn verified(report: &CheckReport) -> Option<String> {
     Some(format!("Verified against {}{amount}", listed(&parts)))
 }
 
-/// Several things in a sentence: `a, b and c`.
+/// A list in a sentence: `a, b and c`.
 fn listed(parts: &[String]) -> String {
     match parts {
         [] => String::new(),
@@ -197,7 +201,7 @@ fn listed(parts: &[String]) -> String {
     }
 }
 
-/// A reference, in words.
+/// The name of a reference.
 pub(super) fn authority_words(authority: Authority) -> &'static str {
     match authority {
         Authority::Store => "the signed store",
@@ -206,7 +210,7 @@ pub(super) fn authority_words(authority: Authority) -> &'static str {
     }
 }
 
-/// What could not be verified for want of packages.
+/// What could not be verified for lack of packages.
 fn unverified(report: &CheckReport) -> Option<String> {
     let unverified = report.unverified.as_ref()?;
     let packages = count(unverified.packages, "package", "packages");
@@ -216,7 +220,7 @@ fn unverified(report: &CheckReport) -> Option<String> {
     ))
 }
 
-/// How far areas went that can go further, or that were named.
+/// The coverage of areas that can go further, or that were named.
 fn extents(context: &Context, report: &CheckReport, what: &[OsString]) -> Vec<String> {
     let all = !what.is_empty() || context.global.verbose || context.settings.quick;
     let told = report.areas.iter().filter(|_| all);
@@ -233,7 +237,7 @@ fn sources(context: &Context, report: &CheckReport) -> Vec<String> {
     let local = report.packages.contains_key(&Authority::Local);
     let mut lines = Vec::new();
     for source in &report.sources {
-        // What is a problem by itself is said there.
+        // What is a finding is reported there.
         if report.findings.iter().any(|finding| finding.subject.name() == Some(&source.source)) {
             continue;
         }
@@ -253,7 +257,7 @@ fn sources(context: &Context, report: &CheckReport) -> Vec<String> {
     lines
 }
 
-/// What was left out: what only `all` examines, and what could not be examined.
+/// What was not checked: what only `all` examines, and what could not be examined.
 fn not_checked(report: &CheckReport, what: &[OsString]) -> Vec<String> {
     let mut lines: Vec<String> = Vec::new();
     for part in &report.unexamined {
@@ -287,7 +291,7 @@ fn downloads_line(report: &CheckReport) -> Option<String> {
     Some(format!("A repair downloads {debs} first ({}) from {from}.", size(bytes)))
 }
 
-/// The same as a paragraph of its own.
+/// The same as a separate paragraph.
 pub(crate) fn downloads(context: &Context, report: &CheckReport) -> String {
     downloads_line(report).map_or_else(String::new, |line| paragraph("  ", &line, context.width))
 }
@@ -335,19 +339,19 @@ pub(crate) fn doubt(context: &Context, report: &CheckReport) -> String {
     format!("{}  {why}\n{}", paint(Label::Bad, "DISK MAY BE FAILING"), paragraph("  ", advice, context.width))
 }
 
-/// What goes on in spite of a doubt about the disk.
+/// The command that ignores a doubt about the disk.
 pub(crate) fn ignore_disk_errors(context: &Context, named: &str) -> (String, &'static str) {
     let command = context.command(&format!("repair{named} --ignore-disk-errors"));
     (command, "after disk and memory were tested and are good")
 }
 
-/// The problem that is shown first.
+/// The problem that is suggested for `explain`.
 fn first_shown(report: &CheckReport) -> Option<&Finding> {
     let (open, others): (Vec<&Finding>, Vec<&Finding>) = report.findings.iter().partition(|f| f.remedy.is_none());
     [open, others].iter().find_map(|all| groups(all, false).first()?.findings.first().copied())
 }
 
-/// Whether more could be verified than was.
+/// Whether more could be verified.
 fn is_limited(context: &Context, report: &CheckReport) -> bool {
     let weak = report.areas.iter().any(|a| a.verified_by.get(&Authority::Local).is_some_and(|n| *n > 0));
     let open = report.outcome == Outcome::OkLimited || report.too_weak > 0 && report.problems() == 0;

@@ -2,42 +2,43 @@
 
 use schemars::JsonSchema;
 use serde::Serialize;
+use unicode_width::UnicodeWidthStr as _;
 use veritum_core::change::{Beside, ChangeLog, LoggedResult, RoundLog, Verb};
 use veritum_core::model::{ActionKind, FileKind, Finding, Harm, State, SystemPath, quoted};
 use veritum_core::plan::{KeptFolder, PlannedAction};
 use veritum_core::report::{ChainLink, DamagedChange, ExplainReport, FirstDifference, KeptFile, to_do};
 
-use super::layout::{Cell, cell, labelled, lines, paragraph, table};
+use super::layout::{Cell, Width, cell, headline, labelled, lines, paragraph, path, table};
 use super::style::{Label, paint};
 use super::{count, grouped, instruction, local, next, plain, size};
 use crate::context::Context;
 use veritum_core::areas::{FILES, about};
 
-/// One change, reported whole (`veritum.change/1`).
+/// A change with all its actions (`veritum.change/1`).
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct ChangeReport {
     /// `veritum.change/1`.
     format: String,
     /// Its number.
     change: u64,
-    /// What it was for.
+    /// Its purpose.
     verb: Verb,
-    /// Which change it undoes.
+    /// The change that it undoes.
     of: Option<u64>,
     /// When it began, RFC 3339 in UTC.
     started: String,
-    /// When it ended; none while it is unfinished.
+    /// When it ended; `None` while it is unfinished.
     ended: Option<String>,
     /// The version of Veritum that made it.
     writer: String,
-    /// What it did, place by place.
+    /// Its actions on files.
     pub(crate) places: Vec<PlaceReport>,
-    /// What it did next to files; that is not undone.
+    /// Its other actions, which are not undone.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     beside: Vec<Beside>,
 }
 
-/// One place of a change.
+/// One action of a change.
 #[derive(Debug, Serialize, JsonSchema)]
 pub(crate) struct PlaceReport {
     round: u32,
@@ -84,7 +85,7 @@ pub(crate) fn change_report(log: &ChangeLog) -> ChangeReport {
     }
 }
 
-/// What people read for a word of a change's log; one of a newer version is for itself.
+/// The text for a word of a change log; a newer version's word is shown unchanged.
 fn label_of(word: &str) -> &str {
     match ActionKind::from_word(word) {
         Some(kind) => kind.label(),
@@ -92,7 +93,7 @@ fn label_of(word: &str) -> &str {
     }
 }
 
-/// Where what an action displaced is kept: in the state folder, at the top of its own file system, or in the user's home.
+/// The location of an action's backup: in the state folder, at the root of its own file system, or in the user's home.
 fn kept_place(log: &ChangeLog, round: &RoundLog<'_>, action: &PlannedAction) -> String {
     let parent = action.place.parent().unwrap_or_else(SystemPath::root);
     let (change, number) = (log.begin.change, format!("{}-{}", round.round, action.index));
@@ -116,13 +117,12 @@ pub(crate) fn change_words(context: &Context, report: &ChangeReport) -> String {
         (Verb::Reset, None) => "reset an application in a user's home".to_owned(),
         _ => "changed the system".to_owned(),
     };
-    let state = if report.ended.is_some() { String::new() } else { paint(Label::Bad, " and was interrupted") };
-    let mut text = format!(
-        "Change {} {what}{state}; started {}, Veritum {}\n\n",
-        report.change,
-        local(&report.started),
-        report.writer
-    );
+    let (label, state) = match report.ended {
+        Some(_) => (Label::Heading, ""),
+        None => (Label::Bad, " and was interrupted"),
+    };
+    let rest = format!("{what}{state}; started {}, Veritum {}", local(&report.started), report.writer);
+    let mut text = headline(label, &format!("Change {}", report.change), &rest, context.width) + "\n";
     let rows: Vec<_> = report
         .places
         .iter()
@@ -132,12 +132,12 @@ pub(crate) fn change_words(context: &Context, report: &ChangeReport) -> String {
             vec![
                 labelled(label, p.result.word()),
                 cell(p.action.label()),
-                cell(quoted(p.path.as_bytes())),
+                path(quoted(p.path.as_bytes())),
                 labelled(Label::Remark, tail),
             ]
         })
         .collect();
-    text.push_str(&lines("  ", &rows));
+    text.push_str(&table("  ", &rows, context.width));
     let row = |one: &Beside| {
         let label = if one.result == LoggedResult::Done { Label::Good } else { Label::Problem };
         let words = [labelled(label, one.result.word()), cell(label_of(&one.what))];
@@ -146,7 +146,7 @@ pub(crate) fn change_words(context: &Context, report: &ChangeReport) -> String {
             .chain([cell(one.subject.clone()), labelled(Label::Remark, one.why.clone().unwrap_or_default())])
             .collect()
     };
-    text.push_str(&lines("  ", &report.beside.iter().map(row).collect::<Vec<_>>()));
+    text.push_str(&table("  ", &report.beside.iter().map(row).collect::<Vec<_>>(), context.width));
     match (report.ended.is_some(), report.places.is_empty()) {
         (false, _) => text + "\n" + &next(context, &[(context.command("recover"), "completes it or rolls it back")]),
         (true, true) => text + "It cannot be undone.\n",
@@ -159,15 +159,16 @@ pub(crate) fn change_words(context: &Context, report: &ChangeReport) -> String {
 
 pub(crate) fn damaged_words(context: &Context, report: &DamagedChange) -> String {
     let (number, folder) = (report.change, quoted(report.folder.as_bytes()));
-    let mut text = format!("The log of change {number} is {}: {}\n\n", paint(Label::Bad, "damaged"), report.why);
-    text.push_str(match report.ended {
-        true => "  That change was complete. Veritum cannot undo it; everything else works as usual.\n",
+    let rest = format!("the log of change {number}: {}", plain(&report.why));
+    let mut text = headline(Label::Bad, "DAMAGED", &rest, context.width) + "\n";
+    let effect = match report.ended {
+        true => "That change was complete. Veritum cannot undo it; everything else works as usual.",
         false => {
-            "  Whether that change had ended is not known, so nothing is changed on this machine until its log is\n  \
-                  set aside. Files named .veritum-* beside others may be left of it.\n"
+            "Veritum cannot tell whether that change was complete, so it changes nothing on this machine until the log is \
+             moved aside. Files named .veritum-* next to others may be left from the change."
         }
-    });
-    text.push_str("  Nothing was altered or deleted.\n");
+    };
+    text.push_str(&paragraph("  ", &format!("{effect} Nothing was altered or deleted."), context.width));
     if !report.kept.is_empty() {
         let row = |file: &KeptFile| vec![cell(quoted(file.path.as_bytes())), cell(quoted(file.kept.as_bytes()))];
         text.push_str("\n  These files may have been replaced; the second path is the backup:\n\n");
@@ -181,7 +182,7 @@ pub(crate) fn damaged_words(context: &Context, report: &DamagedChange) -> String
 }
 
 pub(crate) fn describe(context: &Context, report: &ExplainReport) -> String {
-    let mut text = headline(report);
+    let mut text = answer(context, report);
     let said = [report.finding.as_ref().and_then(|f| f.cause.clone()), report.remark.clone()];
     for line in said.into_iter().flatten() {
         text.push_str(&paragraph("  ", &line, context.width));
@@ -197,30 +198,39 @@ pub(crate) fn describe(context: &Context, report: &ExplainReport) -> String {
     text + &outlook(context, report)
 }
 
-/// What it is, and whose.
-fn headline(report: &ExplainReport) -> String {
+/// The state and the owner.
+fn answer(context: &Context, report: &ExplainReport) -> String {
     let path = super::subject(&report.subject);
-    let owners: Vec<String> = report.owners.iter().map(ToString::to_string).collect();
-    let owners = if owners.is_empty() { String::new() } else { format!("  {}", owners.join(", ")) };
+    let owners = report.owners.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+    let id = |finding: &Finding| finding.id.as_str()[..4].to_owned();
     match &report.finding {
         Some(finding) if finding.subject == report.subject => {
             let label = if finding.verdict.is_problem() { Label::Bad } else { Label::Note };
             let also: String = finding.also.iter().map(|verdict| format!(", {}", verdict.word())).collect();
             let word = format!("{}{also}", finding.verdict.word()).to_uppercase();
-            format!("{}  {path}  {}{owners}\n", paint(label, &word), paint(Label::Name, &finding.id.as_str()[..4]))
+            answer_line(label, &word, &path, &[id(finding), owners], context.width)
         }
         Some(finding) => {
             let above = finding.subject.as_path().map(|p| quoted(p.as_bytes())).unwrap_or_default();
-            let id = paint(Label::Name, &finding.id.as_str()[..4]);
-            let word = paint(Label::Bad, "NOT CHECKED");
-            format!("{word}  {path}: {above} is {}  {id}{owners}\n", finding.verdict.word())
+            let what = format!("{path}: {above} is {}", finding.verdict.word());
+            answer_line(Label::Bad, "NOT CHECKED", &what, &[id(finding), owners], context.width)
         }
-        None if report.owners.is_empty() => format!("{}  {path}\n", paint(Label::Note, "UNOWNED")),
-        None => format!("{}  {path}{owners}\n", paint(Label::Good, "OK")),
+        None if report.owners.is_empty() => answer_line(Label::Note, "UNOWNED", &path, &[], context.width),
+        None => answer_line(Label::Good, "OK", &path, &[owners], context.width),
     }
 }
 
-/// Why the reference is trusted: in one line, or step by step.
+/// The answer in one line, or, if that is too long, with its details on a second line.
+fn answer_line(label: Label, word: &str, what: &str, details: &[String], width: Width) -> String {
+    let details = details.iter().filter(|text| !text.is_empty()).cloned().collect::<Vec<_>>().join("  ");
+    let whole = format!("{what}  {details}");
+    match width.is_below(word.len() + 2 + whole.trim_end().width()) {
+        true => headline(label, word, what, width) + &paragraph("  ", &details, width),
+        false => format!("{}  {}\n", paint(label, word), whole.trim_end()),
+    }
+}
+
+/// The chain of trust: in one line, or step by step.
 fn chain(context: &Context, report: &ExplainReport) -> String {
     let (Some(first), Some(last)) = (report.chain.first(), report.chain.last()) else { return String::new() };
     if context.global.verbose {
@@ -238,7 +248,7 @@ fn chain(context: &Context, report: &ExplainReport) -> String {
     table("  ", &[vec![labelled(Label::Heading, "Source"), cell(source)]], context.width)
 }
 
-/// Where two contents first differ; with `--verbose` bytes on both sides, and lines of small text.
+/// The first difference of two contents; with `--verbose` bytes of both sides, and lines of small texts.
 fn difference(context: &Context, differs: &FirstDifference) -> String {
     let line = differs.line.map(|l| format!(", line {}", grouped(l))).unwrap_or_default();
     let head = format!("  First difference at byte {}{line}", grouped(differs.offset));
@@ -258,7 +268,7 @@ fn difference(context: &Context, differs: &FirstDifference) -> String {
     format!("{head}{more}\n{}", table("    ", &rows, context.width))
 }
 
-/// What a damaged part of a store would have damaged, had it been used.
+/// What a damaged part of a store would have affected, had it been used.
 fn harm(harm: &Harm) -> String {
     let packages: Vec<String> = harm.packages.iter().map(ToString::to_string).collect();
     let mut text = format!("  {} {}\n", paint(Label::Heading, "Part of"), packages.join(", "));
@@ -269,7 +279,7 @@ fn harm(harm: &Harm) -> String {
     text
 }
 
-/// Expected and found, side by side where they differ; the rest by name.
+/// Expected and found state, side by side where they differ; the rest by name.
 fn sides(context: &Context, report: &ExplainReport) -> String {
     let (Some(expected), found) = (&report.expected, report.found.clone().unwrap_or_default()) else {
         return String::new();
@@ -291,7 +301,7 @@ fn sides(context: &Context, report: &ExplainReport) -> String {
         if should.is_none() && is.is_none() {
             continue;
         }
-        // Times are no part of what is compared.
+        // Times are not compared.
         let unlike = should.is_some() && should != is && name != "modified";
         if !unlike && !context.global.verbose && is_finding {
             if should == is {
@@ -306,7 +316,7 @@ fn sides(context: &Context, report: &ExplainReport) -> String {
         }
         differs.push(row);
     }
-    // Of what is missing altogether, how it should be says little.
+    // For a missing file, the expected state is of little use.
     if report.found.is_none() && is_finding && !context.global.verbose {
         differs.clear();
     }
@@ -361,7 +371,7 @@ fn outlook(context: &Context, report: &ExplainReport) -> String {
     }
 }
 
-/// What is typed to repair a finding alone.
+/// The argument that repairs only this finding.
 fn named(finding: &Finding) -> String {
     let selector = about(&finding.area).and_then(|about| about.selector);
     match (selector, finding.subject.name(), finding.subject.as_path()) {

@@ -11,16 +11,16 @@ use super::style::{Label, paint};
 use super::{count, grouped, size, subject};
 use crate::context::Context;
 
-/// Lines of problems that a repair answers, beyond these they are counted.
+/// Further lines of repairable problems are counted.
 const SHOWN: usize = 12;
-/// From so many problems of the same cause on, they are one line.
+/// From this number on, problems with a common cause are one line.
 const SHARED: usize = 5;
-/// So many names are shown of the problems of one package.
+/// The number of names shown for the problems of one package.
 const NAMED: usize = 4;
-/// In narrower terminals a line has no column for the difference.
+/// Narrower terminals have no column for the difference.
 const WIDE: usize = 80;
 
-/// The heading of a finding: its package, or what else it belongs to.
+/// The heading of a finding: its package, or its kind.
 pub(crate) fn heading(finding: &Finding) -> String {
     about(&finding.area).map_or_else(|| finding.area.word().to_owned(), |about| (about.heading)(finding).into_owned())
 }
@@ -29,7 +29,7 @@ pub(crate) fn heading(finding: &Finding) -> String {
 pub(super) struct Group<'a> {
     pub(super) heading: String,
     pub(super) findings: Vec<&'a Finding>,
-    /// The cause that they share, if there are many.
+    /// Their common cause, if there are many.
     cause: Option<&'a str>,
 }
 
@@ -55,7 +55,7 @@ impl Group<'_> {
         }
     }
 
-    /// The line's last cells: the subject and the difference of one, the names of several, or the cause that they share.
+    /// The last cells of a line: the subject and the difference of one problem, the names of several, or their common cause.
     fn text(&self, width: Width) -> Vec<Cell> {
         let Some(first) = self.findings.first() else { return Vec::new() };
         if let Some(cause) = self.cause {
@@ -72,7 +72,7 @@ impl Group<'_> {
     }
 }
 
-/// Findings by package; those of a cause that many share are one group, whatever their packages. With `all`, each is its own.
+/// Findings by package; many findings with a common cause are one group, whatever their packages. With `all`, each is its own.
 pub(super) fn groups<'a>(findings: &[&'a Finding], all: bool) -> Vec<Group<'a>> {
     let mut shared: BTreeMap<&str, usize> = BTreeMap::new();
     for cause in findings.iter().filter_map(|finding| finding.cause.as_deref()) {
@@ -100,7 +100,7 @@ pub(super) fn groups<'a>(findings: &[&'a Finding], all: bool) -> Vec<Group<'a>> 
     groups
 }
 
-/// What findings of one cause have in common: their package, or how many there are.
+/// The heading of findings with a common cause: their package, or their number.
 fn common(findings: &[&Finding]) -> String {
     let mut headings: Vec<String> = findings.iter().map(|finding| heading(finding)).collect();
     headings.sort();
@@ -111,7 +111,7 @@ fn common(findings: &[&Finding]) -> String {
     }
 }
 
-/// The names of several problems, with the folder that they share.
+/// The names of several problems, with their common folder.
 fn names(findings: &[&Finding]) -> String {
     let paths: Vec<&SystemPath> = findings.iter().filter_map(|finding| finding.subject.as_path()).collect();
     let more = |n: usize| if n > 0 { format!(" and {} more", grouped(n as u64)) } else { String::new() };
@@ -133,7 +133,7 @@ fn names(findings: &[&Finding]) -> String {
     }
 }
 
-/// What a finding is about; of a part of a store, which package's content it is.
+/// The subject of a finding; for a part of a store, the package whose content it is.
 pub(crate) fn subject_of(finding: &Finding) -> String {
     let name = subject(&finding.subject);
     let Some(harm) = &finding.harms else { return name };
@@ -152,7 +152,7 @@ pub(crate) fn subject_of(finding: &Finding) -> String {
     }
 }
 
-/// How something differs from what it should be, in a few words.
+/// The difference from the expected state, in a few words.
 pub(crate) fn difference(finding: &Finding) -> Option<String> {
     if let Some(cause) = &finding.cause {
         return Some(cause.clone());
@@ -212,7 +212,7 @@ pub(super) fn needs_you(context: &Context, report: &CheckReport) -> String {
     if open.is_empty() {
         return String::new();
     }
-    // Of one package, only what has the same answer is one line.
+    // Findings of one package are one line only if they have the same action.
     let mut by_answer: BTreeMap<(Option<Action>, Option<&str>), Vec<&Finding>> = BTreeMap::new();
     for finding in open {
         let answer = (to_do(finding, left(finding)).cloned(), left(finding).map(|left| left.reason.as_str()));
@@ -228,7 +228,7 @@ pub(super) fn needs_you(context: &Context, report: &CheckReport) -> String {
     for (at, (group, action, reason)) in all.iter().enumerate() {
         let head = vec![labelled(Label::Heading, group.heading.clone()), verdict_cell(group), id_cell(group)];
         rows.push((head, vec![cell(open_text(group, *reason, action.is_some()))]));
-        // What several problems have in common is said after the last of them.
+        // The common part of several problems follows the last of them.
         if let Some(action) = action.as_ref().filter(|_| all.get(at + 1).is_none_or(|(_, next, _)| next != action)) {
             let blank = || vec![cell(""), cell(""), cell("")];
             rows.push((blank(), vec![labelled(Label::Command, format!("-> {}", context.action(action)))]));
@@ -251,7 +251,7 @@ fn open_text(group: &Group<'_>, reason: Option<&str>, has_action: bool) -> Strin
         (1, None) => [Some(subject_of(first)), cause.clone()].into_iter().flatten().collect::<Vec<_>>().join(": "),
         _ => names(&group.findings),
     };
-    // The reason, unless it is the cause again, or the action says enough.
+    // The reason, unless it repeats the cause, or the action is enough.
     match reason.filter(|reason| !reason.is_empty() && !has_action && !what.contains(reason)) {
         Some(reason) if what.is_empty() => reason.to_owned(),
         Some(reason) => format!("{what}; {reason}"),
@@ -266,7 +266,7 @@ pub(super) fn repairable(context: &Context, report: &CheckReport) -> String {
         return String::new();
     }
     let groups = groups(&found, context.global.all);
-    // One line more says as much as the line that counts it.
+    // One further line is shown rather than counted.
     let most = if context.global.all || groups.len() == SHOWN + 1 { usize::MAX } else { SHOWN };
     let head = format!("Can be repaired ({})", grouped(found.len() as u64));
     let mut text = format!("\n  {}\n", paint(Label::Heading, &head));
@@ -280,7 +280,7 @@ pub(super) fn repairable(context: &Context, report: &CheckReport) -> String {
     text
 }
 
-/// Damage that several applications share: repaired first, it may answer the rest.
+/// Damage that several applications share: repairing it first may answer the rest.
 pub(super) fn shared_causes(context: &Context, report: &CheckReport) -> String {
     let shared = report.notes.iter().filter(|note| note.verdict == Verdict::SharedCause);
     let rows: Vec<Vec<Cell>> = shared
@@ -327,13 +327,13 @@ pub(super) fn note_counts(report: &CheckReport) -> String {
     parts.join(", ")
 }
 
-/// How a note is counted in an area. Shared causes have a section of their own.
+/// How a note is counted in an area. Common causes have a section of their own.
 fn counted_as(area: &AreaName, verdict: Verdict) -> Option<(&'static str, &'static str)> {
     let words = about(area).map_or_else(|| verdict.counted_as(), |about| about.counted_as(verdict));
     words.filter(|_| verdict != Verdict::SharedCause)
 }
 
-/// Whether most problems are of a few causes: then packages are counted, not files.
+/// Whether most problems have a few causes: then packages are counted, not files.
 pub(super) fn has_few_causes(findings: &[Finding]) -> bool {
     let all: Vec<&Finding> = findings.iter().collect();
     let shared: usize =

@@ -4,16 +4,16 @@ use unicode_width::UnicodeWidthStr as _;
 
 use super::style::{Label, paint};
 
-/// Narrower terminals get lines of this width all the same.
+/// The minimum width, even for narrower terminals.
 const NARROWEST: usize = 40;
-/// Lines are no longer than this, however wide the terminal.
+/// The maximum width, even for wider terminals.
 const WIDEST: usize = 200;
-/// The text column is not wrapped to fewer characters than this.
+/// The minimum width of a wrapped text column.
 const LEAST_TEXT: usize = 24;
-/// A text is put below the cells before it where fewer columns than this are left beside them.
+/// A text is put below the cells before it if fewer columns are left next to them.
 const LEAST_BESIDE: usize = 36;
 
-/// How wide lines may be; `None` where nothing is shortened or wrapped, as in a pipe.
+/// The width of lines; `None` where nothing is shortened or wrapped, as in a pipe.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Width(Option<usize>);
 
@@ -43,7 +43,7 @@ impl Width {
 pub(crate) struct Cell {
     text: String,
     label: Option<Label>,
-    /// Whether it is shortened in the middle, rather than wrapped, where it is too long.
+    /// Whether it is shortened in the middle, rather than wrapped, if it is too long.
     is_path: bool,
 }
 
@@ -52,7 +52,7 @@ impl Cell {
         self.label == Some(Label::Command)
     }
 
-    /// The columns that its text takes.
+    /// Its width in columns.
     pub(crate) fn width(&self) -> usize {
         self.text.width()
     }
@@ -73,13 +73,13 @@ pub(crate) fn path(text: impl Into<String>) -> Cell {
     Cell { text: text.into(), label: None, is_path: true }
 }
 
-/// Rows as lines, whatever their width.
+/// Rows as lines of any width.
 pub(crate) fn lines(indent: &str, rows: &[Vec<Cell>]) -> String {
     table(indent, rows, Width(None))
 }
 
-/// Rows as lines. Every column is as wide as its widest cell; the last one takes what is left, and is wrapped, or shortened
-/// if it holds a path.
+/// Rows as lines. Every column is as wide as its widest cell; the last one takes the rest, and is wrapped, or shortened
+/// if it contains a path.
 pub(crate) fn table(indent: &str, rows: &[Vec<Cell>], width: Width) -> String {
     let columns = rows.iter().map(Vec::len).max().unwrap_or(0);
     let widest = |column: usize| {
@@ -93,12 +93,12 @@ pub(crate) fn table(indent: &str, rows: &[Vec<Cell>], width: Width) -> String {
     rows.iter().map(|row| line(indent, row, &widths, width)).collect()
 }
 
-/// The answer: a word, and what it says; the rest of a long one is indented below it.
+/// The answer: a word and a text; further lines of the text are indented.
 pub(crate) fn headline(label: Label, word: &str, rest: &str, width: Width) -> String {
     table("", &[vec![labelled(label, word), cell(rest)]], width)
 }
 
-/// Rows of short cells, each with a text beside it, or below it where there is little room.
+/// Rows of short cells, each with a text next to it, or below it where there is little space.
 pub(crate) fn described(indent: &str, rows: &[(Vec<Cell>, Vec<Cell>)], width: Width) -> String {
     let columns = rows.iter().map(|(head, _)| head.len()).max().unwrap_or(0);
     let widest = |at: usize| rows.iter().filter_map(|(head, _)| head.get(at)).map(Cell::width).max().unwrap_or(0);
@@ -121,7 +121,7 @@ pub(crate) fn described(indent: &str, rows: &[(Vec<Cell>, Vec<Cell>)], width: Wi
     text
 }
 
-/// Rows of a list: columns that do not fit are left out, the last ones first, or cut where enough of them is left.
+/// Rows of a list: columns that do not fit are left out, the last ones first, or shortened if enough of them is left.
 pub(crate) fn list(indent: &str, rows: &[Vec<Cell>], width: Width) -> String {
     let Some(total) = width.0 else { return lines(indent, rows) };
     let columns = rows.iter().map(Vec::len).max().unwrap_or(0);
@@ -138,7 +138,7 @@ pub(crate) fn list(indent: &str, rows: &[Vec<Cell>], width: Width) -> String {
     lines(indent, &rows)
 }
 
-/// Takes from the widest columns until all of them fit.
+/// Narrows the widest columns until all of them fit.
 fn narrow(widths: &mut [usize], room: usize) {
     let used = |widths: &[usize]| widths.iter().filter(|w| **w > 0).map(|w| w + 2).sum::<usize>();
     while used(widths) > room {
@@ -153,7 +153,7 @@ fn line(indent: &str, row: &[Cell], widths: &[usize], width: Width) -> String {
     for (column, cell) in row.iter().enumerate() {
         if column + 1 == row.len() {
             let room = width.0.map(|total| total.saturating_sub(at).max(LEAST_TEXT));
-            // A command is pasted: it is not broken, and begins further left where it is too long.
+            // A command is pasted: it is not broken, and is less indented if it is too long.
             if cell.is_command() && room.is_some_and(|room| cell.width() > room) && text.trim().is_empty() {
                 text = format!("{indent}  ");
             }
@@ -180,7 +180,7 @@ fn shown(cell: &Cell, text: &str) -> String {
     }
 }
 
-/// The lines of a cell in so many columns.
+/// The lines of a cell in this many columns.
 fn fitted(cell: &Cell, room: Option<usize>) -> Vec<String> {
     match room {
         None => vec![cell.text.clone()],
@@ -190,12 +190,12 @@ fn fitted(cell: &Cell, room: Option<usize>) -> Vec<String> {
     }
 }
 
-/// Text of at most so many columns, with its middle left out if it is longer.
+/// Text of at most this many columns, with its middle left out if it is longer.
 pub(crate) fn shortened(text: &str, room: usize) -> String {
     if text.width() <= room || room < 8 {
         return text.to_owned();
     }
-    // A path is known by its end: more of that is kept.
+    // The end of a path identifies it: more of that is kept.
     let (mut head, mut tail) = (String::new(), String::new());
     let head_room = (room - 3) / 3;
     for c in text.chars() {
@@ -213,7 +213,7 @@ pub(crate) fn shortened(text: &str, room: usize) -> String {
     format!("{head}...{tail}")
 }
 
-/// Text in lines of at most so many columns, broken between words; longer words are broken themselves.
+/// Text in lines of at most this many columns, broken between words; longer words are broken themselves.
 pub(crate) fn wrapped(text: &str, room: usize) -> Vec<String> {
     let mut lines = vec![String::new()];
     for word in text.split(' ') {
@@ -250,7 +250,7 @@ fn push(lines: &mut [String], text: &str) {
     }
 }
 
-/// A paragraph, indented, wrapped to the width.
+/// A paragraph, indented and wrapped to the width.
 pub(crate) fn paragraph(indent: &str, text: &str, width: Width) -> String {
     table(indent, &[vec![cell(text)]], width)
 }

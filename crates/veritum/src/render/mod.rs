@@ -1,4 +1,4 @@
-//! Results as words for people. The answer first, then the evidence, last the next command.
+//! Results as text for people: the answer first, then the evidence, last the next command.
 
 pub(crate) mod apps;
 pub(crate) mod check;
@@ -27,7 +27,7 @@ pub(crate) fn count(n: u64, one: &str, many: &str) -> String {
     format!("{} {}", grouped(n), if n == 1 { one } else { many })
 }
 
-/// A number with thousands set apart.
+/// A number with thousands separators.
 pub(crate) fn grouped(n: u64) -> String {
     let digits = n.to_string();
     let mut text = String::new();
@@ -50,7 +50,7 @@ pub(crate) fn size(bytes: u64) -> String {
     }
 }
 
-/// A time of JSON (RFC 3339 in UTC) in local time with its zone.
+/// A time of JSON (RFC 3339 in UTC) as local time with its zone.
 pub(crate) fn local(utc: &str) -> String {
     match utc.parse::<jiff::Timestamp>() {
         Ok(time) => time.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d %H:%M %Z").to_string(),
@@ -58,7 +58,7 @@ pub(crate) fn local(utc: &str) -> String {
     }
 }
 
-/// The last lines: what to type next; nothing where nothing is left to do.
+/// The last lines: the commands to type next; empty if nothing is left to do.
 pub(crate) fn next(context: &Context, commands: &[(String, &str)]) -> String {
     let rows: Vec<Vec<layout::Cell>> = commands
         .iter()
@@ -66,7 +66,7 @@ pub(crate) fn next(context: &Context, commands: &[(String, &str)]) -> String {
         .map(|(at, (command, why))| {
             let head = layout::labelled(Label::Heading, if at == 0 { "Next:" } else { "" });
             let command = layout::labelled(Label::Command, command.clone());
-            // A command is pasted: it is never shortened, and what it does gives way to it.
+            // A command is pasted: it is never shortened, and its description gives way to it.
             match context.width.is_below(command.width() + why.len() + 12) {
                 true => vec![head, command],
                 false => vec![head, command, layout::cell(*why)],
@@ -91,7 +91,7 @@ pub(crate) fn instruction(context: &Context, head: &str, action: &Action) -> Str
     said.into_iter().chain(typed).collect()
 }
 
-/// How long ago a moment was, in the largest unit that says it.
+/// The time since a moment, in the largest unit.
 pub(crate) fn ago(at: &str, now: jiff::Timestamp) -> String {
     let Ok(at) = at.parse::<jiff::Timestamp>() else { return "at an unknown time".into() };
     let seconds = u64::try_from(now.as_second() - at.as_second()).unwrap_or(0);
@@ -102,10 +102,10 @@ pub(crate) fn ago(at: &str, now: jiff::Timestamp) -> String {
     }
 }
 
-/// Names over this many characters are cut for people; JSON has them whole.
+/// Longer names are shortened for people; JSON has them complete.
 const LONG_NAME: usize = 44;
 
-/// What something is about, in words.
+/// A subject for people.
 pub(crate) fn subject(subject: &Subject) -> String {
     match (subject.as_path(), subject.name()) {
         (Some(path), _) if matches!(subject, Subject::Record { entry: Some(_), .. }) => {
@@ -120,7 +120,7 @@ pub(crate) fn subject(subject: &Subject) -> String {
     }
 }
 
-/// Foreign text that is to be read, not typed: unchanged if it has only printable ASCII characters, else quoted.
+/// Foreign text to read, not to type: unchanged if it has only printable ASCII characters, else quoted.
 pub(crate) fn plain(text: &str) -> String {
     let is_plain = text.chars().all(|c| c == ' ' || c.is_ascii_graphic());
     if is_plain { text.to_owned() } else { quoted(text.as_bytes()) }

@@ -2,12 +2,13 @@
 
 use veritum_core::report::{ProofOutcome, ProofReport, ProvedSource};
 
+use super::layout::headline;
 use super::style::{Label, paint};
 use super::{count, local, plain, size};
 use crate::context::Context;
 
-/// What the proof came to.
-pub(crate) fn describe(context: &Context, proof: &ProofReport) -> String {
+/// The result of the test; `blocking` is the number of remaining problems that block the installation of updates.
+pub(crate) fn describe(context: &Context, proof: &ProofReport, blocking: u64) -> String {
     match proof.outcome {
         ProofOutcome::NotTried => format!(
             "{} whether updates work: {}\n\n",
@@ -15,7 +16,17 @@ pub(crate) fn describe(context: &Context, proof: &ProofReport) -> String {
             proof.why.as_deref().unwrap_or("no repository was contacted")
         ),
         ProofOutcome::Proved => {
-            format!("{}\n{}{}{}\n", paint(Label::Good, "UPDATES WORK"), came(proof), waits(proof), strangers(proof))
+            let head = match blocking {
+                0 => paint(Label::Good, "UPDATES WORK"),
+                n => {
+                    let blocked = format!(
+                        "updates can be downloaded, but {} below can block their installation",
+                        count(n, "problem", "problems")
+                    );
+                    headline(Label::Bad, "UPDATES BLOCKED", &blocked, context.width).trim_end().to_owned()
+                }
+            };
+            format!("{head}\n{}{}{}\n", came(proof), waits(proof), strangers(proof))
         }
         ProofOutcome::Failed => {
             let mut text = format!("{}\n", paint(Label::Bad, "UPDATES DO NOT WORK YET"));
@@ -61,7 +72,7 @@ fn came(proof: &ProofReport) -> String {
     format!("  {lists} with current package lists{dated}\n  {deb}\n")
 }
 
-/// Repositories that only the machine knows.
+/// Repositories whose key only the machine knows.
 fn strangers(proof: &ProofReport) -> String {
     let named: Vec<String> = proof.sources.iter().filter(|s| s.unknown_key).map(|s| plain(&s.source)).collect();
     match named.is_empty() {

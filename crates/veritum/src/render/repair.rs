@@ -1,8 +1,8 @@
-//! What `repair` prints: the plan, and what came of it.
+//! The output of `repair`: the plan, and the result.
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use veritum_core::areas::{Stays, about};
+use veritum_core::areas::{Stays, about, blocks_updates};
 use veritum_core::model::{Action, ActionResult, AreaName, Finding, FindingId, Subject, quoted};
 use veritum_core::plan::Left;
 use veritum_core::report::{ActionReport, AreaChange, RepairReport};
@@ -16,14 +16,14 @@ use super::{count, grouped, instruction, next, proof, running, size, subject};
 use crate::context::Context;
 use crate::places::{place, shown};
 
-/// Lines of a plan beyond these are counted.
+/// Further lines of a plan are counted.
 const SHOWN: usize = 16;
-/// In fewer columns than this the size of a single file is left out.
+/// With fewer columns, the size of a single file is left out.
 const NARROW: usize = 80;
-/// Problems of one reason beyond these are counted.
+/// Further problems with the same reason are counted.
 const SHOWN_LEFT: usize = 8;
 
-/// What one line of a plan says: its step and area, what it is about, what is done, and the amount.
+/// One line of a plan: its step and area, its subject, the action, and the amount.
 struct PlanLine<'a> {
     area: Option<&'a AreaName>,
     heading: String,
@@ -54,7 +54,7 @@ fn plan_lines<'a>(actions: &'a [ActionReport], findings: &'a [Finding], all: boo
     lines
 }
 
-/// How much a line is about.
+/// The amount of a line.
 fn amount(line: &PlanLine<'_>, findings: &[Finding]) -> Vec<Cell> {
     let files: u64 = line.actions.iter().map(|action| action.things).sum();
     let bytes: u64 = line.actions.iter().map(|action| action.bytes).sum();
@@ -78,7 +78,7 @@ fn amount(line: &PlanLine<'_>, findings: &[Finding]) -> Vec<Cell> {
     }
 }
 
-/// The lines of a plan, in steps where there are several areas.
+/// The lines of a plan, in steps if there are several areas.
 pub(crate) fn action_lines(context: &Context, actions: &[ActionReport], findings: &[Finding]) -> String {
     let all = context.global.all || context.global.verbose;
     let lines = plan_lines(actions, findings, all);
@@ -114,7 +114,7 @@ pub(crate) fn action_lines(context: &Context, actions: &[ActionReport], findings
 pub(crate) fn left_lines(context: &Context, left: &[Left]) -> String {
     let mut reasons: BTreeMap<(&str, Option<&Action>), Vec<&Left>> = BTreeMap::new();
     for one in left {
-        // An action that names the subject itself is no shared one.
+        // An action that names the subject itself is not shared.
         let is_own = |action: &&Action| {
             one.path.as_ref().is_some_and(|p| action.contains(&quoted(p.as_bytes())))
                 || action.contains(one.finding.as_str())
@@ -152,7 +152,7 @@ fn not_touched(areas: &[AreaName], runs_scripts: bool) -> String {
     match common.is_empty() {
         true => String::new(),
         false => {
-            // Packages' own scripts are not Veritum's.
+            // Packages' own scripts are not under Veritum's control.
             let head = if runs_scripts { "Not touched by Veritum itself:" } else { "Not touched:" };
             format!("{head} {}.", common.join(", "))
         }
@@ -165,7 +165,7 @@ fn stays_words(stays: &[Stays]) -> Option<String> {
     (!all.is_empty()).then(|| format!("Kept: {}.", all.join("; ")))
 }
 
-/// How much is written, and from which source.
+/// The amount to write, and its source.
 fn written_words(context: &Context, preview: &Preview<'_>) -> Option<String> {
     let Preview { check, actions, written, keeps, .. } = preview;
     if !keeps {
@@ -213,15 +213,15 @@ pub(crate) fn preview_words(context: &Context, preview: &Preview<'_>) -> String 
     text + "\n"
 }
 
-/// Whether a finding is about a record of which no package knows how it should be.
+/// Whether a finding is about a record for which no package is the reference.
 fn is_local(finding: &Finding) -> bool {
     finding.verified_by.is_none() && about(&finding.area).is_some_and(|about| about.by_reference)
 }
 
-/// What `repair --plan` prints; `shown` is the preview, if there is anything to ask.
+/// The output of `repair --plan`; `shown` is the preview, if there is anything to ask.
 pub(crate) fn plan_words(context: &Context, report: &RepairReport, shown: Option<String>, named: &str) -> String {
     let left: Vec<Left> = report.areas.iter().flat_map(|a| a.remaining.clone()).collect();
-    // What was to be downloaded was, unless the repair was only to be shown.
+    // Downloads were done, unless the repair was only to be shown.
     let waits = report.plan_only && !report.before.downloads.is_empty();
     let is_shown = shown.is_some();
     let mut text = match shown {
@@ -254,7 +254,7 @@ pub(crate) fn plan_words(context: &Context, report: &RepairReport, shown: Option
     text + &next(context, &commands)
 }
 
-/// The commands of Veritum's that answer what is left.
+/// The Veritum commands for what is not repaired.
 fn own_commands(context: &Context, left: &[Left]) -> Vec<(String, &'static str)> {
     let words = left.iter().find_map(|left| left.action.as_ref()?.complete_command());
     words.map(|words| (context.command(words), "for what is left")).into_iter().collect()
@@ -271,7 +271,9 @@ fn afterwards(report: &RepairReport) -> BTreeSet<&Action> {
 }
 
 pub(crate) fn describe(context: &Context, report: &RepairReport, named: &str, declined: bool) -> String {
-    let proof = report.proof.as_ref().map(|proof| proof::describe(context, proof)).unwrap_or_default();
+    let last = report.after.as_ref().unwrap_or(&report.before);
+    let blocking = last.findings.iter().filter(|finding| blocks_updates(finding)).count() as u64;
+    let proof = report.proof.as_ref().map(|proof| proof::describe(context, proof, blocking)).unwrap_or_default();
     let Some(after) = &report.after else {
         if declined {
             return "Nothing was changed.\n".into();
@@ -322,14 +324,14 @@ pub(crate) fn describe(context: &Context, report: &RepairReport, named: &str, de
     let undo = match numbers.as_slice() {
         [] => String::new(),
         [number] => format!("Undo: {}\n", paint(Label::Command, &context.command(&format!("undo {number}")))),
-        // Without a number all changes of the latest run are meant.
+        // Without a number all changes of the latest run are undone.
         _ => format!("Undo: {}\n", paint(Label::Command, &context.command("undo"))),
     };
     let commands: Vec<_> = running::command(&report.running).into_iter().chain(own_commands(context, &left)).collect();
     text + &undo + &next(context, &commands)
 }
 
-/// How the end of a repair was checked: only some areas read again from the medium what they wrote.
+/// How the result was checked: only some areas read again from the medium what they wrote.
 fn checked_again(report: &RepairReport) -> &'static str {
     let acted = |area: &&AreaChange| area.actions.iter().any(|action| action.result == ActionResult::Done);
     let mut acted = report.areas.iter().filter(acted).filter_map(|area| about(&area.area));

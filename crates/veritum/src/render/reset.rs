@@ -1,4 +1,4 @@
-//! What `reset` prints: the list before, and what came of it.
+//! The output of `reset`: the plan, and the result.
 
 use veritum_core::apps::{ASIDE, Class, UNSAVED_WORK};
 use veritum_core::model::{quoted, readable};
@@ -10,10 +10,10 @@ use super::style::{Label, paint};
 use super::{count, grouped, local, next, size};
 use crate::context::Context;
 
-/// So many things of one kind are named.
+/// The number of files of one kind that are named.
 const NAMED: usize = 5;
 
-/// Whether anything of a home is to be set aside.
+/// Whether anything in a home is to be set aside.
 fn has_something(home: &HomeReset) -> bool {
     home.running.is_empty() && home.trouble.is_none() && !home.actions.is_empty()
 }
@@ -72,7 +72,7 @@ fn parts_table(context: &Context, report: &ResetReport) -> String {
     table("  ", &rows, context.width)
 }
 
-/// Homes in which nothing is done, and why.
+/// Homes that are not changed, and why.
 fn stopped(context: &Context, report: &ResetReport) -> String {
     let mut out = String::new();
     for home in &report.homes {
@@ -136,7 +136,7 @@ pub(crate) fn describe(context: &Context, report: &ResetReport, again: &str, dec
     out + "Start it and check whether the problem is gone.\n" + &undo.unwrap_or_default()
 }
 
-/// What came of one home: what is set aside, and that nothing else was touched.
+/// The result in one home: what was set aside, and that nothing else was touched.
 fn outcome(home: &HomeReset) -> [Vec<Cell>; 2] {
     let moved = home.parts.iter().filter(|part| part.fate == Fate::SetAside);
     let (files, bytes) = moved.fold((0, 0), |(files, bytes), part| (files + part.files, bytes + part.bytes));
@@ -146,7 +146,7 @@ fn outcome(home: &HomeReset) -> [Vec<Cell>; 2] {
         true => format!("{}, {}", count(files, "file", "files"), size(bytes)),
         false => "what could be moved".to_owned(),
     };
-    // "Untouched" is said only where it was seen.
+    // "Untouched" is only said if it was verified.
     let seen = match &home.own {
         Some(own) if own.unchanged => labelled(Label::Good, "kept"),
         Some(_) => labelled(Label::Note, "counted"),
@@ -158,7 +158,7 @@ fn outcome(home: &HomeReset) -> [Vec<Cell>; 2] {
     ]
 }
 
-/// A user's own before and after, in a line.
+/// The user data before and after, in one line.
 pub(crate) fn own_words(own: Option<&OwnReport>) -> String {
     let Some(own) = own else { return "user data could not be counted; none of it was to be moved".into() };
     let how = if own.contents { "every file read" } else { "by count, size and time" };
@@ -178,7 +178,7 @@ pub(crate) fn own_words(own: Option<&OwnReport>) -> String {
     format!("{head}, {state}{unseen}{unread}")
 }
 
-/// What others changed meanwhile.
+/// Changes by other programs in the meantime.
 pub(crate) fn differences(own: Option<&OwnReport>) -> String {
     let Some(own) = own else { return String::new() };
     let row = |one: &veritum_core::report::Difference| vec![cell(one.what.clone()), cell(quoted(one.path.as_bytes()))];

@@ -1,4 +1,4 @@
-//! Programs that still run on what a change replaced, and what to do about them.
+//! Programs that still use replaced files, and what to do about them.
 
 use veritum_core::model::quoted;
 use veritum_core::report::{ProgramReport, RunningReport};
@@ -7,14 +7,14 @@ use super::count;
 use super::layout::{cell, labelled, lines};
 use super::style::{Label, paint};
 
-/// What starts the services again; none where no service is among the programs.
+/// The command that restarts the services; `None` without services among the programs.
 pub(crate) fn command(report: &RunningReport) -> Option<(String, &'static str)> {
     let services = services(&report.programs);
     let command = format!("systemctl restart {}", services.join(" "));
     (!services.is_empty()).then_some((command, "stops using the old files; save work in open programs first"))
 }
 
-/// The services, as a shell takes their names.
+/// The services, quoted for a shell.
 fn services(programs: &[ProgramReport]) -> Vec<String> {
     let mut names: Vec<String> =
         programs.iter().filter_map(|p| p.service.as_deref()).map(|name| quoted(name.as_bytes())).collect();
@@ -22,7 +22,7 @@ fn services(programs: &[ProgramReport]) -> Vec<String> {
     names
 }
 
-/// Programs that still run on what was replaced, and what to do about those that are no service.
+/// Programs that still use replaced files, and what to do about those that are not services.
 pub(crate) fn describe(report: &RunningReport) -> String {
     let (programs, unseen) = (&report.programs, report.programs_unseen);
     if programs.is_empty() {

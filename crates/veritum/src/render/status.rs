@@ -1,5 +1,6 @@
-//! What `status` prints: the last answer, what is pending, and what can be verified.
+//! The output of `status`: the last check's result, what is pending, and what can be verified.
 
+use veritum_core::machine::MachineTimeZone;
 use veritum_core::model::{Authority, quoted};
 use veritum_core::platform::LogKind;
 use veritum_core::report::{ComputerReport, Outcome, RecentReport, SourceReport, SourceState, StatusReport};
@@ -13,12 +14,12 @@ use crate::places::{place, shown};
 
 /// Less free space than this on the root's file system counts as full.
 const NEARLY_FULL: u64 = 100 << 20;
-/// So many of the latest days on which something was installed are shown.
+/// The number of recent days with installations that are shown.
 const DAYS: usize = 3;
-/// Packages of one day beyond these are counted.
+/// Further packages of one day are counted.
 const NAMED: usize = 4;
 
-/// The answer: what the last check came to, if that still holds.
+/// The answer: the last check's result, if that is still valid.
 fn answer(report: &StatusReport, now: jiff::Timestamp) -> (Label, &'static str, String) {
     let unknown = |why: String| (Label::Note, "NOT CHECKED", why);
     let Some(last) = &report.last_check else { return unknown("never checked".into()) };
@@ -42,7 +43,7 @@ fn answer(report: &StatusReport, now: jiff::Timestamp) -> (Label, &'static str, 
     }
 }
 
-/// What waits for a person, most urgent first.
+/// What is pending, most urgent first.
 fn pending(report: &StatusReport) -> Vec<String> {
     let mut all = Vec::new();
     if !report.unfinished_changes.is_empty() {
@@ -72,7 +73,7 @@ fn pending(report: &StatusReport) -> Vec<String> {
     all
 }
 
-/// What was done on one day: `3 updated (a, b, c), 1 installed (d)`.
+/// The packages of one day: `3 updated (a, b, c), 1 installed (d)`.
 fn day_words(day: &[RecentReport]) -> String {
     let kinds = [(LogKind::Updated, "updated"), (LogKind::Installed, "installed"), (LogKind::Removed, "removed")];
     let mut parts = Vec::new();
@@ -90,13 +91,13 @@ fn day_words(day: &[RecentReport]) -> String {
     parts.join(", ")
 }
 
-/// The latest days on which something was installed, updated or removed, newest first.
-fn recent_days(recent: &[RecentReport]) -> Vec<(String, String)> {
-    fn day(one: &RecentReport) -> &str {
-        one.at.split(' ').next().unwrap_or_default()
-    }
+/// The latest days with installations, updates or removals, newest first.
+fn recent_days(zone: &MachineTimeZone, recent: &[RecentReport]) -> Vec<(String, String)> {
+    let day = |one: &RecentReport| {
+        zone.local(&one.at).map_or_else(|| one.at.clone(), |at| at.strftime("%Y-%m-%d").to_string())
+    };
     let days = recent.chunk_by(|a, b| day(a) == day(b)).take(DAYS);
-    days.map(|all| (day(&all[0]).to_owned(), day_words(all))).collect()
+    days.map(|all| (day(&all[0]), day_words(all))).collect()
 }
 
 fn computer_words(computer: &ComputerReport) -> String {
@@ -117,7 +118,7 @@ fn disk_words(report: &StatusReport) -> String {
     format!("{} free{read_only}{errors}", size(free))
 }
 
-/// How many packages can be verified with what.
+/// The number of packages that each reference can verify.
 fn verified_words(report: &StatusReport) -> String {
     let all = report.machine.packages;
     let parts = report.verified_by.iter().map(|(authority, n)| match *n == all {
@@ -165,7 +166,7 @@ pub(crate) fn describe(context: &Context, report: &StatusReport) -> String {
     let (label, word, sentence) = answer(report, context.settings.now);
     let mut text = headline(label, word, &format!("{name} ({place}): {sentence}"), context.width);
     let mut all = rows("Pending", pending(report));
-    let days = recent_days(&report.recent);
+    let days = recent_days(&report.time_zone, &report.recent);
     let shown_days = if context.global.verbose { DAYS } else { 1 };
     all.extend(rows("Installed", days.into_iter().take(shown_days).map(|(day, what)| format!("{day}: {what}"))));
     all.push(row("Disk", disk_words(report)));
@@ -191,7 +192,7 @@ pub(crate) fn describe(context: &Context, report: &StatusReport) -> String {
     text + &next(context, &commands(context, report))
 }
 
-/// What is shown on request: hardware, the store, the repositories.
+/// Details: hardware, the store, the repositories.
 fn details(report: &StatusReport) -> Vec<Vec<Cell>> {
     let mut all = vec![row("Root", report.machine.root.clone()), row("Computer", computer_words(&report.computer))];
     if let Some(store) = &report.store {
@@ -219,7 +220,7 @@ fn commands(context: &Context, report: &StatusReport) -> Vec<(String, &'static s
             let store = context.settings.store.as_ref().map(place).unwrap_or_default();
             (context.command(&format!("store trust {store}")), "shows the store's keys, then asks")
         }
-        // A plain check would not find again what only a full one examines.
+        // A plain check would not find what only a full one examines.
         (_, Some(Outcome::Damaged)) if valid.is_some_and(|last| last.everything) => {
             (context.command("check all"), "shows the problems")
         }
@@ -242,18 +243,18 @@ mod tests {
     #[test]
     fn the_latest_days_are_told_with_a_few_names_each() {
         let mut recent: Vec<_> =
-            ["f", "e", "d", "c", "b", "a"].map(|n| one("2026-03-04 10:00:00", LogKind::Updated, n)).into();
-        recent.push(one("2026-03-04 09:00:00", LogKind::Installed, "new\u{1b}[31m"));
-        recent.push(one("2026-03-04 08:00:00", LogKind::Updated, "a"));
+            ["f", "e", "d", "c", "b", "a"].map(|n| one("2026-03-04T10:00:00Z", LogKind::Updated, n)).into();
+        recent.push(one("2026-03-04T09:00:00Z", LogKind::Installed, "new\u{1b}[31m"));
+        recent.push(one("2026-03-04T08:00:00Z", LogKind::Updated, "a"));
         for day in ["2026-03-03", "2026-03-02", "2026-03-01"] {
-            recent.push(one(&format!("{day} 10:00:00"), LogKind::Removed, "old"));
+            recent.push(one(&format!("{day}T10:00:00Z"), LogKind::Removed, "old"));
         }
-        let days = recent_days(&recent);
+        let days = recent_days(&MachineTimeZone::default(), &recent);
         assert_eq!(days.len(), DAYS);
         assert_eq!(days[0].0, "2026-03-04");
         assert_eq!(days[0].1, r"6 updated (a, b, c, d, …), 1 installed ($'new\x1b[31m')");
         assert_eq!(days[1], ("2026-03-03".into(), "1 removed (old)".into()));
-        assert!(recent_days(&[]).is_empty());
+        assert!(recent_days(&MachineTimeZone::default(), &[]).is_empty());
     }
 
     #[test]

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use veritum_core::model::{EntryKind, quoted};
-use veritum_core::report::{FillReport, RefusedPackage, StoreReport};
+use veritum_core::report::{RefusedPackage, StoreAddReport, StoreReport};
 use veritum_core::store::{IndexEntry, Location, Manifest, PublishSummary, Store, TrustCandidate};
 use veritum_core::trust::Verified;
 use veritum_core::trust::openpgp::Certificate;
@@ -32,46 +32,24 @@ pub(crate) fn created(context: &Context, dir: &Path, key_folder: &Path, report: 
         next(
             context,
             &[
-                (context.store_command("store add PATH", &store), "adds .deb packages"),
-                (context.store_command(&format!("store sign --keys {keys_at}"), &store), "signs the added packages")
+                (context.store_command("store add --installed", &store), "shows what it would add, then asks"),
+                (context.command("help store add"), "other sources of packages")
             ]
         )
     )
 }
 
-pub(crate) fn filled(context: &Context, location: &Path, report: &StoreReport) -> String {
-    let mut text = format!(
-        "{} added, {} already in the store\n",
-        paint(Label::Good, &count(report.packages.len() as u64, "package", "packages")),
-        report.known
-    );
-    for (path, why) in &report.refused {
-        text.push_str(&format!("{}  {}\n      {why}\n", paint(Label::Problem, "refused"), quoted(path.as_bytes())));
-    }
-    if context.global.verbose {
-        text.extend(report.packages.iter().map(|c| format!("  {c}\n")));
-    }
-    text.push('\n');
-    text + &next(
-        context,
-        &[(
-            context.store_command("store sign --keys KEYDIR", &path_shown(location)),
-            "sign it; new packages are not used before",
-        )],
-    )
-}
-
-/// Packages refused for one reason beyond these are counted.
+/// Further packages refused for the same reason are counted.
 const SHOWN: usize = 8;
 
-/// What a filling from what is installed would take in.
-pub(crate) fn fill_plan(report: &FillReport) -> String {
+/// What `store add --installed` would add.
+pub(crate) fn add_plan(report: &StoreAddReport) -> String {
     let downloads: u64 = report.downloads.iter().map(|d| d.bytes).sum();
     let waits = report.from_stores + report.available + report.downloads.len() as u64;
     let mut text = format!(
         "{} of the installed packages to add, {} already in the store\n",
         paint(Label::Good, &count(waits, "package", "packages")),
-        count(report.known, "is there", "are there")
+        count(report.known, "is", "are")
     );
     let mut rows = Vec::new();
     let mut row = |n: u64, what: &str, bytes: Option<u64>| {
@@ -89,7 +67,7 @@ pub(crate) fn fill_plan(report: &FillReport) -> String {
     text
 }
 
-fn refused(report: &FillReport) -> String {
+fn refused(report: &StoreAddReport) -> String {
     let mut reasons: BTreeMap<&str, Vec<&RefusedPackage>> = BTreeMap::new();
     for one in &report.refused {
         reasons.entry(&one.why).or_default().push(one);
@@ -111,23 +89,29 @@ fn refused(report: &FillReport) -> String {
     text
 }
 
-/// What came of a filling from what is installed.
-pub(crate) fn fill_done(context: &Context, location: &Path, report: &FillReport) -> String {
+/// What `store add` added.
+pub(crate) fn added(context: &Context, location: &Path, report: &StoreAddReport) -> String {
     if report.plan_only {
         let go = context.command("store add --installed");
-        return format!("{}Nothing was changed.\n\n{}", fill_plan(report), next(context, &[(go, "asks first")]));
+        return format!("{}Nothing was changed.\n\n{}", add_plan(report), next(context, &[(go, "asks first")]));
     }
     let mut text = format!(
         "{} added, {} already in the store\n{}",
         paint(Label::Good, &count(report.added.len() as u64, "package", "packages")),
-        count(report.known, "was there", "were there"),
+        count(report.known, "was", "were"),
         refused(report)
     );
     for (what, why) in &report.failed {
-        text.push_str(&format!("{}  {}\n      {}\n", paint(Label::Problem, "failed"), plain(what), plain(why)));
+        text.push_str(&format!("{}  {}\n      {}\n", paint(Label::Problem, "not added"), plain(what), plain(why)));
     }
-    let publish = context.store_command("store sign --keys KEYDIR", &path_shown(location));
-    text + "\n" + &next(context, &[(publish, "sign it; new packages are not used before")])
+    if context.global.verbose {
+        text.extend(report.added.iter().map(|package| format!("  {package}\n")));
+    }
+    if report.added.is_empty() {
+        return text;
+    }
+    let sign = context.store_command("store sign", &path_shown(location));
+    text + "\n" + &next(context, &[(sign, "signs it; new packages are not used before")])
 }
 
 pub(crate) fn published(context: &Context, location: &Path, summary: &PublishSummary) -> String {

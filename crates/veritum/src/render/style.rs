@@ -1,13 +1,13 @@
-//! Labels and what they look like. Words carry the meaning; colour only underlines it.
+//! Labels and their colours. Words carry the meaning; colour only underlines it.
 
 use anstyle::{AnsiColor, Color, Style};
 
-/// What a piece of text is.
+/// The role of a text.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Label {
-    /// The answer, when it is bad.
+    /// A bad answer.
     Bad,
-    /// The answer, when it is good.
+    /// A good answer.
     Good,
     /// A verdict that is a problem.
     Problem,
@@ -15,13 +15,13 @@ pub(crate) enum Label {
     Note,
     /// A package or heading.
     Heading,
-    /// A finding's name.
+    /// A finding's id.
     Name,
     /// A command to type.
     Command,
-    /// Said on the side.
+    /// A remark.
     Remark,
-    /// The prompt of the example.
+    /// The prompt of the walk-through.
     Prompt,
 }
 
@@ -40,7 +40,7 @@ fn style(label: Label) -> Style {
     }
 }
 
-/// Text with its label; what writes it out drops the colours where they are not wanted.
+/// A labelled text; colours are removed on output where they are not wanted.
 pub(crate) fn paint(label: Label, text: &str) -> String {
     let style = style(label);
     format!("{style}{text}{style:#}")

@@ -11,10 +11,10 @@ use super::{count, grouped, next, running};
 use crate::context::Context;
 use veritum_core::change::Recovered;
 
-/// How many places of a group are named when no one asked for all of them.
+/// The number of places of a group that are listed by default.
 const NAMED: usize = 3;
 
-/// What is not undone: one line for each package and reason, with the first places; with all of them on request.
+/// What is not undone: one line for each package and reason, with the first places; all of them on request.
 fn refusals(report: &UndoReport, all: bool) -> String {
     let mut groups: BTreeMap<(Option<&str>, &str), Vec<&SystemPath>> = BTreeMap::new();
     for one in report.changes.iter().flat_map(|c| &c.refused) {
@@ -124,7 +124,7 @@ pub(crate) fn recover_question(open: &[u64]) -> String {
     format!("Complete or roll back the interrupted change {} on this mounted system?", numbers(open))
 }
 
-/// What became of each interrupted change, a line each.
+/// The result of each interrupted change, one line each.
 pub(crate) fn recovered_lines(report: &RecoverReport) -> String {
     let mut text = String::new();
     for (number, what) in &report.changes {

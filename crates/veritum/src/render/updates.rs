@@ -1,4 +1,4 @@
-//! What `list updates` prints: run by run, newest first.
+//! The output of `list updates`: run by run, newest first.
 
 use veritum_core::platform::LogKind;
 use veritum_core::report::{UpdateKind, UpdateLine, UpdateRun, UpdatesReport};
@@ -8,11 +8,11 @@ use super::style::{Label, paint};
 use super::{count, grouped, next, plain};
 use crate::context::Context;
 
-/// Packages of one run that are shown unasked.
+/// The number of packages of one run that are shown by default.
 const SHOWN: usize = 8;
-/// Longer commands are cut unasked.
+/// Longer commands are shortened by default.
 const LONG_COMMAND: usize = 90;
-/// Runs that are shown unasked.
+/// The number of runs that are shown by default.
 const RUNS: usize = 20;
 
 pub(crate) fn describe(context: &Context, report: &UpdatesReport) -> String {
@@ -20,7 +20,7 @@ pub(crate) fn describe(context: &Context, report: &UpdatesReport) -> String {
     let mut text = head(report);
     for run in report.runs.iter().take(most) {
         text.push('\n');
-        text.push_str(&run_words(context, run));
+        text.push_str(&run_words(context, report, run));
     }
     if report.runs.len() > most {
         let more = format!("and {} earlier (--all)", count((report.runs.len() - most) as u64, "run", "runs"));
@@ -29,13 +29,13 @@ pub(crate) fn describe(context: &Context, report: &UpdatesReport) -> String {
     format!("{text}\n{}", next(context, &commands(context, report)))
 }
 
-/// The answer: what came before the trouble, or how much there was.
+/// The answer: the updates before the trouble, or the number of all updates.
 fn head(report: &UpdatesReport) -> String {
     let Some(first) = report.logged_since.as_deref() else {
         return "No package logs on this machine.\n".into();
     };
     if report.runs.is_empty() {
-        return format!("No matching updates; the logs begin {}.\n", day(first));
+        return format!("No matching updates; the logs begin {}.\n", day(report, first));
     }
     let total = |runs: &mut dyn Iterator<Item = &UpdateRun>| {
         let lines: Vec<&UpdateLine> = runs.flat_map(|run| &run.lines).collect();
@@ -45,17 +45,17 @@ fn head(report: &UpdatesReport) -> String {
     let mut text = format!(
         "{} since {}: {}\n",
         runs(report.runs.len()),
-        day(report.since.as_deref().unwrap_or(first)),
+        day(report, report.since.as_deref().unwrap_or(first)),
         total(&mut report.runs.iter())
     );
     if let Some(trouble) = &report.trouble {
         let marked = report.runs.iter().filter(|run| run.before_trouble).count();
         let told = match marked {
-            0 => format!("nothing before {}", day(trouble)),
+            0 => format!("nothing before {}", day(report, trouble)),
             _ => format!(
                 "{} shortly before the trouble on {} (marked): {}",
                 runs(marked),
-                day(trouble),
+                day(report, trouble),
                 total(&mut report.runs.iter().filter(|run| run.before_trouble))
             ),
         };
@@ -91,10 +91,14 @@ fn kind_word(kind: UpdateKind) -> &'static str {
     if kind == UpdateKind::Back { "to an older version" } else { kind.word() }
 }
 
-fn run_words(context: &Context, run: &UpdateRun) -> String {
+fn run_words(context: &Context, report: &UpdatesReport, run: &UpdateRun) -> String {
     let all: Vec<&UpdateLine> = run.lines.iter().collect();
     let mark = if run.before_trouble { paint(Label::Problem, "   before the trouble") } else { String::new() };
-    let mut text = format!("{}: {}{mark}\n", paint(Label::Heading, minute(&run.began)), summary(&all));
+    let mut text = format!(
+        "{}: {}{mark}\n",
+        paint(Label::Heading, &machine_time(report, &run.began, "%Y-%m-%d %H:%M %Z")),
+        summary(&all)
+    );
     let by = run.by.as_deref().map(|by| format!("by {}: ", plain(by)));
     if let Some(command) = &run.command {
         let whole = plain(command);
@@ -139,19 +143,19 @@ fn row(line: &UpdateLine, verbose: bool) -> Vec<Cell> {
     row
 }
 
-/// Without the seconds.
-fn minute(at: &str) -> &str {
-    at.get(..16).unwrap_or(at)
+/// A time in the machine's own zone, which its users and logs use.
+fn machine_time(report: &UpdatesReport, utc: &str, form: &str) -> String {
+    report.time_zone.local(utc).map_or_else(|| utc.to_owned(), |at| at.strftime(form).to_string())
 }
 
-fn day(at: &str) -> &str {
-    at.get(..10).unwrap_or(at)
+fn day(report: &UpdatesReport, utc: &str) -> String {
+    machine_time(report, utc, "%Y-%m-%d")
 }
 
 fn commands(context: &Context, report: &UpdatesReport) -> Vec<(String, &'static str)> {
     let mut commands = Vec::new();
     if let Some(latest) = report.runs.first().filter(|_| report.trouble.is_none()) {
-        let command = context.command(&format!("list updates --trouble {}", day(&latest.began)));
+        let command = context.command(&format!("list updates --trouble {}", day(report, &latest.began)));
         commands.push((command, "marks updates before the day of the trouble"));
     }
     commands.push((context.command("check"), "checks all files"));
@@ -180,6 +184,5 @@ mod tests {
         let told = summary(&all.iter().collect::<Vec<_>>());
         assert_eq!(told, "3 updates, 1 security, 1 to an older version; 1 new; 1 removed");
         assert_eq!(summary(&[]), "nothing done");
-        assert_eq!((minute("2026-03-02 14:10:03"), day("2026-03-02T23:59:59")), ("2026-03-02 14:10", "2026-03-02"));
     }
 }

@@ -1,31 +1,31 @@
-//! [`DebError`]: why a package is rejected.
+//! [`DebError`]: why a package is refused.
 
 use std::io;
 
 use crate::model::PathError;
 
-/// Why a package cannot be taken.
+/// Why a package is refused.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum DebError {
-    /// It cannot be read, or ends too early.
+    /// It cannot be read, or is truncated.
     #[error("the .deb file cannot be read")]
     Read(#[from] io::Error),
-    /// It is not shaped as a package.
+    /// It is malformed.
     #[error("not a valid .deb file: {0}")]
     Shape(String),
-    /// It is larger than is sensible.
+    /// It exceeds a limit.
     #[error("the .deb file exceeds a size limit: {0}")]
     TooLarge(&'static str),
-    /// A name in it is not one that may be taken.
+    /// It contains a forbidden path.
     #[error("the .deb file contains an invalid path: {name}")]
     Name {
-        /// The name as text.
+        /// The path as text.
         name: String,
-        /// Why not.
+        /// The reason.
         source: PathError,
     },
-    /// The sink stopped it.
+    /// The sink stopped reading.
     #[error("stopped")]
     Stopped,
 }

@@ -1,4 +1,4 @@
-//! The members of a `.deb`: whole, unpacked (gz, xz, zst or plain), and with an allowance of bytes.
+//! The members of a `.deb`: complete, decompressed (gz, xz, zst or plain), with a limit in bytes.
 
 use std::cell::Cell;
 use std::io::{self, Read};
@@ -6,12 +6,12 @@ use std::rc::Rc;
 
 use super::error::{DebError, shape};
 
-/// Memory that an xz stream may ask for: dpkg's own largest preset needs 65 MiB.
+/// The memory limit of an xz stream: dpkg's own largest preset needs 65 MiB.
 const XZ_MEMORY: u64 = 256 << 20;
 /// Largest zstd window, as a power of two: 128 MiB, the format's recommended bound for decoders.
 const ZSTD_WINDOW: u32 = 27;
 
-/// A member that must have all its bytes: `ar` ends a cut member without a word.
+/// A member that must be complete: `ar` ends a truncated member without an error.
 pub(super) fn whole<R: Read>(member: R, size: u64) -> Whole<R> {
     Whole { from: member.take(size), left: size }
 }
@@ -19,7 +19,7 @@ pub(super) fn whole<R: Read>(member: R, size: u64) -> Whole<R> {
 /// See [`whole`].
 pub(super) struct Whole<R> {
     from: io::Take<R>,
-    /// Bytes that were not read yet.
+    /// Bytes not read yet.
     pub(super) left: u64,
 }
 
@@ -34,11 +34,11 @@ impl<R: Read> Read for Whole<R> {
     }
 }
 
-/// Whether what is unpacked is compared with the checksums that xz keeps of it.
+/// Whether decompressed data is compared with the checksums of the xz stream.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Sums {
     Compared,
-    /// The packed bytes were verified by a better digest.
+    /// The compressed bytes were verified by a stronger digest.
     PassedOver,
 }
 
@@ -67,11 +67,11 @@ pub(super) fn unpack<'a, R: Read + 'a>(member: R, suffix: &str, sums: Sums) -> R
     })
 }
 
-/// Unpacks what apt or an archive has packed, by the file's ending (`.xz`, `.gz`, `.zst`, `.lz4`, none). How much may
-/// come out is for the caller to bound.
+/// Decompresses a file of apt or a repository by its extension (`.xz`, `.gz`, `.zst`, `.lz4`, none). The caller limits the
+/// size of the result.
 ///
 /// # Errors
-/// When the ending is unknown, or it does not even begin as such a file.
+/// When the extension is unknown, or the file's beginning is malformed.
 pub fn unpacked<'a, R: Read + 'a>(packed: R, ending: &str) -> io::Result<Box<dyn Read + 'a>> {
     if ending == ".lz4" {
         return Ok(Box::new(lz4_flex::frame::FrameDecoder::new(packed)));
@@ -82,7 +82,7 @@ pub fn unpacked<'a, R: Read + 'a>(packed: R, ending: &str) -> io::Result<Box<dyn
     })
 }
 
-/// A reader with an allowance that is set again for each part, so that no header can ask for endless memory.
+/// A reader with a limit that is set again for each part, so that no header can request unlimited memory.
 pub(super) struct Metered<R> {
     pub(super) from: R,
     pub(super) left: Rc<Cell<u64>>,

@@ -1,6 +1,6 @@
-//! Reading a `.deb` package (deb(5), deb-control(5), tar(5)): foreign bytes, every size bounded.
+//! Reads a `.deb` package (deb(5), deb-control(5), tar(5)): foreign bytes, with limits for every size.
 //!
-//! Nothing is unpacked here: entries are reported to a [`DebSink`], contents as a reader that ends with the entry.
+//! Nothing is written: entries are passed to a [`DebSink`], contents as a reader that ends with the entry.
 
 mod error;
 mod member;
@@ -21,31 +21,31 @@ use member::{Metered, Sums, unpack, whole};
 use super::deb822::paragraphs;
 use crate::model::{Owner, PackageId, SystemPath};
 
-/// Control data over this size, unpacked, is refused.
+/// Larger control data is refused, in bytes after decompression.
 const MAX_CONTROL: u64 = 64 << 20;
-/// One content over this size is refused.
+/// Larger contents are refused.
 const MAX_FILE: u64 = 16 << 30;
-/// Packages of more entries are refused; the largest of Debian has a fifth.
+/// Packages with more entries are refused; the largest of Debian has a fifth of it.
 const MAX_ENTRIES: usize = 1_000_000;
-/// What may be between two contents: headers, long names, extended headers.
+/// The limit of what is between two contents: headers, long names, extended headers.
 const MAX_HEADERS: u64 = 1 << 20;
 
-/// What an archive entry is.
+/// The kind of an archive entry.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum RawKind {
-    /// A regular file of so many bytes.
+    /// A regular file.
     File {
-        /// Bytes.
+        /// Its size in bytes.
         size: u64,
     },
-    /// A hard link of an earlier file.
+    /// A hard link to an earlier file.
     HardLink {
         /// That file's path.
         to: SystemPath,
     },
     /// A folder.
     Folder,
-    /// A symbolic link.
+    /// A symlink.
     Link {
         /// Its target as written.
         target: Vec<u8>,
@@ -80,16 +80,16 @@ pub struct RawEntry {
     pub mtime: i64,
 }
 
-/// What a package's control part says.
+/// The control part of a package.
 #[derive(Debug, Clone)]
 pub struct Deb {
-    /// Which package it is.
+    /// The package.
     pub id: PackageId,
-    /// The control file as it is.
+    /// The control file, unchanged.
     pub control: String,
-    /// Its configuration files.
+    /// The package's configuration files.
     pub settings: Vec<SystemPath>,
-    /// All members of the control part but `control`, by name.
+    /// All members of the control part except `control`, by name.
     pub members: BTreeMap<String, Vec<u8>>,
 }
 
@@ -107,29 +107,29 @@ impl Deb {
     }
 }
 
-/// Takes a package's parts as they are read.
+/// Receives a package's parts while it is read.
 pub trait DebSink {
-    /// Hears the control part first; an error ends the reading.
+    /// Receives the control part, before any entry; an error ends reading.
     ///
     /// # Errors
-    /// Whatever keeps the package from being taken.
+    /// The sink's reason to refuse the package.
     fn deb(&mut self, deb: &Deb) -> Result<(), DebError>;
-    /// Takes one entry; `content` ends with it and is empty unless it is a file.
+    /// Receives one entry; `content` ends with it and is empty unless it is a file.
     ///
     /// # Errors
-    /// Whatever keeps the entry from being taken.
+    /// The sink's reason to refuse the entry.
     fn entry(&mut self, entry: RawEntry, content: &mut dyn Read) -> Result<(), DebError>;
 }
 
-/// Reads a package from its first byte to its last.
+/// Reads a whole package.
 ///
 /// # Errors
-/// When it is cut, damaged, hostile or too large; what the sink has taken until then is not to be used.
+/// When it is truncated, malformed, hostile or too large; what the sink has received must not be used then.
 pub fn read_deb<R: Read>(from: R, sink: &mut dyn DebSink) -> Result<Deb, DebError> {
     read(from, sink, Sums::Compared)
 }
 
-/// Reads a package whose bytes the caller has verified already: the checksums of its compression say nothing more.
+/// Reads a package whose bytes the caller has already verified: the checksums of its compression are skipped.
 ///
 /// # Errors
 /// As [`read_deb`].
@@ -165,7 +165,7 @@ fn read<R: Read>(from: R, sink: &mut dyn DebSink, sums: Sums) -> Result<Deb, Deb
                 read_data(unpack(whole(&mut member, size), &n["data.tar".len()..], sums)?, sink)?;
                 step = 3;
             }
-            // Members that begin with `_` are for later use, and to be passed over (deb(5)).
+            // Members that begin with `_` are reserved and ignored (deb(5)).
             (_, n) if n.starts_with('_') => {
                 io::copy(&mut whole(&mut member, size), &mut io::sink())?;
             }
@@ -181,10 +181,10 @@ fn read<R: Read>(from: R, sink: &mut dyn DebSink, sums: Sums) -> Result<Deb, Deb
     }
 }
 
-/// Reads a package's control part, and nothing of its data.
+/// Reads a package's control part without its data.
 ///
 /// # Errors
-/// When it is cut, damaged or no package.
+/// When it is truncated, malformed or not a package.
 pub fn read_control_part<R: Read>(from: R) -> Result<Deb, DebError> {
     struct Stop(Option<Deb>);
     impl DebSink for Stop {
@@ -230,7 +230,7 @@ fn read_control(from: Box<dyn Read + '_>) -> Result<Deb, DebError> {
     let mut settings = Vec::new();
     for line in members.get("conffiles").map(Vec::as_slice).unwrap_or_default().split(|b| *b == b'\n') {
         let line = line.trim_ascii();
-        // A flag may be before the path (deb-conffiles(5)); a file to be removed is not one that is shipped.
+        // A flag may precede the path (deb-conffiles(5)); a file marked for removal is not shipped.
         if line.is_empty() || line.starts_with(b"remove-on-upgrade ") {
             continue;
         }
@@ -243,14 +243,14 @@ fn path_of(name: &[u8]) -> Result<SystemPath, DebError> {
     SystemPath::below_root(name).map_err(|source| DebError::Name { name: crate::model::readable(name), source })
 }
 
-/// Which paths came before, and whether something may lie below them.
+/// The paths read so far, and whether entries may be below them.
 #[derive(Default)]
 struct Seen {
     kinds: HashMap<SystemPath, bool>,
 }
 
 impl Seen {
-    /// Takes a path, or says why an honest package would not have it there.
+    /// Adds a path, or returns why a valid package would not contain it there.
     fn add(&mut self, entry: &RawEntry) -> Result<(), DebError> {
         let folder = entry.kind == RawKind::Folder;
         if entry.path.is_root() && !folder {
@@ -299,7 +299,7 @@ fn read_data(from: Box<dyn Read + '_>, sink: &mut dyn DebSink) -> Result<(), Deb
         io::copy(&mut content, &mut io::sink())?;
         left.set(MAX_HEADERS);
     }
-    // Read to the very end: only there the compression's own checksum is compared.
+    // Read to the end: the compression's own checksum is compared only there.
     let mut rest = archive.into_inner();
     left.set(MAX_HEADERS * 64);
     io::copy(&mut rest, &mut io::sink())?;

@@ -5,7 +5,7 @@
 pub struct Scripts {
     lines: String,
     sets_metadata: bool,
-    /// Lines of those scripts that give capabilities without asking the administrator first.
+    /// Lines of those scripts that set capabilities without asking the administrator.
     capable: String,
 }
 
@@ -20,29 +20,28 @@ impl Scripts {
             lines.push('\n');
         }
         self.sets_metadata |= TOOLS.iter().any(|tool| lines.contains(tool));
-        // debconf-devel(7): the answer may be no.
+        // debconf-devel(7): the administrator may decline.
         if lines.contains("setcap") && !lines.contains("confmodule") && !lines.contains("db_get") {
             self.capable.push_str(&lines);
         }
         self.lines.push_str(&lines);
     }
 
-    /// Whether the scripts set owner, mode or privileges of this path: its last two names are in them, and one
-    /// of the tools that do such things. (Half of the real cases go through a function or a variable, so the tool
-    /// need not are on the same line.)
+    /// Whether the scripts set owner, mode or capabilities of this path: they contain its last two names, and one of the tools
+    /// for it. (Half of the real cases use a function or a variable, so that the tool need not be on the same line.)
     #[must_use]
     pub fn configure(&self, path: &[u8]) -> bool {
         self.sets_metadata && names_path(&self.lines, path)
     }
 
-    /// Whether a script that gives capabilities (setcap(8)), and does so without asking, names this path.
+    /// Whether a script that sets capabilities (setcap(8)) without asking names this path.
     #[must_use]
     pub fn give_capabilities(&self, path: &[u8]) -> bool {
         !self.capable.is_empty() && names_path(&self.capable, path)
     }
 }
 
-/// Whether the last two names of a path are in these lines.
+/// Whether these lines contain the last two names of a path.
 fn names_path(lines: &str, path: &[u8]) -> bool {
     let mut names = path.rsplit(|b| *b == b'/');
     let (Some(last), Some(before)) = (names.next(), names.next()) else { return false };

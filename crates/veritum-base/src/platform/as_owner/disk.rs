@@ -1,4 +1,4 @@
-//! [`Disk`] by another process: every operation is done with its rights, none with ours.
+//! [`Disk`] by another process: every operation is done with that process's rights.
 
 use std::ffi::{OsStr, OsString};
 use std::io;
@@ -11,7 +11,7 @@ use super::wire::{Call, How, Reply};
 use crate::machine::{Disk, Exchange, FreeSpace, Name};
 use crate::model::{FileKind, Instant, Stat};
 
-/// Of a file so much is read in one call.
+/// At most so much of a file is read in one call, in bytes.
 const PIECE: usize = 256 << 10;
 
 fn other_answer<T>() -> io::Result<T> {
@@ -56,7 +56,7 @@ impl Owner {
 }
 
 impl Disk for Owner {
-    /// Refused: what it works on is handed to it.
+    /// Refused: handles are passed to the child.
     fn open_root(&self, _: &Path) -> io::Result<OwnedFd> {
         Err(io::ErrorKind::Unsupported.into())
     }
@@ -107,7 +107,7 @@ impl Disk for Owner {
             (Reply::Names(names), ..) => names,
             _ => return other_answer(),
         };
-        // A name with a slash in it would lead elsewhere.
+        // A name that contains a slash would leave the folder.
         let plain = |name: &[u8]| !name.is_empty() && name != b"." && name != b".." && !name.contains(&b'/');
         if names.iter().all(|(name, _)| plain(name)) { Ok(names) } else { other_answer() }
     }
@@ -168,7 +168,7 @@ impl Disk for Owner {
         self.done(&Call::MakeLink(name.to_vec(), target.to_vec()), &[], &[dir])
     }
 
-    /// Refused: nothing of ours makes pipes or devices in a home.
+    /// Refused: Veritum creates no pipes or devices in a home.
     fn make_node(&self, _: BorrowedFd<'_>, _: &Name, _: FileKind, _: bool, _: (u32, u32)) -> io::Result<()> {
         Err(io::ErrorKind::Unsupported.into())
     }

@@ -1,7 +1,7 @@
-//! Work below a home with the rights of its owner: by a child of our own program, never with root's.
+//! Work below a home with its owner's rights: done by a child process of Veritum's own program, never by root.
 //!
-//! The child is handed a socket and nothing else of ours; each call brings the open handle that it is about. For the code that
-//! uses it, it is a [`Disk`](crate::machine::Disk) like any other, so that what changes a home is what changes everything else.
+//! The child receives a socket and nothing else; each call carries the open handles that it concerns. To its callers
+//! it is a [`Disk`](crate::machine::Disk) like any other, so that homes are changed by the same code as everything else.
 
 mod disk;
 mod serve;
@@ -25,33 +25,33 @@ use crate::machine::Dir;
 
 pub use serve::{Answering, serve};
 
-/// How often a wait is examined.
+/// The interval at which a wait is checked.
 const LOOK: Duration = Duration::from_millis(100);
-/// A home may lie on a slow disk, or on a file system that never answers: one operation is waited for so long.
+/// A home may be on a slow disk or on a file system that never answers: the limit of one operation.
 const PATIENCE: Duration = Duration::from_secs(60);
-/// A question may be about every byte of a home: it is waited for so long,
+/// A question may concern every byte of a home: its time limit,
 const LONG: Duration = Duration::from_secs(2 * 3600);
-/// but no longer than this without any sign of work.
+/// and the limit without any sign of work.
 const IDLE: Duration = Duration::from_secs(60);
-/// So long after a wish to stop an answer that is under way is still taken.
+/// After a request to stop, an answer is still accepted for this long.
 const LAST: Duration = Duration::from_millis(700);
 
 /// A process with the rights of a home's owner.
 #[derive(Debug)]
 pub struct Owner {
-    /// None once a call went wrong in the middle: what came next could be the answer to that one.
+    /// `None` once a call was cut off: the next answer could belong to it.
     socket: Mutex<Option<OwnedFd>>,
     child: Child,
-    /// Whether the person at the terminal wishes to stop.
+    /// Whether the user at the terminal wants to stop.
     stop: Arc<AtomicBool>,
 }
 
-/// The wait for one answer: bounded, and given up when the process was stopped by its owner, or a person wishes to stop.
+/// The wait for one answer: limited, and ended when the process was stopped by its owner, or the user wants to stop.
 struct Wait<'a> {
     owner: &'a Owner,
     begun: Instant,
     most: Duration,
-    /// The processor time that the process had used when it was last seen to work, and when that was.
+    /// The processor time that the process had used when it was last seen working, and when that was.
     worked: Option<(u64, Instant)>,
 }
 
@@ -88,8 +88,8 @@ fn silent() -> io::Error {
 }
 
 impl Owner {
-    /// Starts `helper` (a program with its words) as user and group `ids`, a socket as its standard input and nothing else
-    /// of ours.
+    /// Starts `helper` (a program with its arguments) as user and group `ids`, with a socket as its standard input and nothing
+    /// else.
     ///
     /// # Errors
     /// When it cannot be started.
@@ -99,8 +99,8 @@ impl Owner {
         for way in [Timeout::Recv, Timeout::Send] {
             set_socket_timeout(&ours, way, Some(LOOK))?;
         }
-        // Without further groups: the standard library gives them up with the user when we are root. In a group of its own:
-        // what interrupts us at the terminal must not take it away in the middle of a change.
+        // Without supplementary groups: the standard library drops them with the user id when running as root. In a process group
+        // of its own: an interrupt from the terminal must not end it in the middle of a change.
         let child = Command::new(program)
             .args(words)
             .env_clear()
@@ -115,10 +115,10 @@ impl Owner {
         Ok(Self { socket: Mutex::new(Some(ours)), child, stop })
     }
 
-    /// Asks a question in words about an open folder.
+    /// Asks a question about an open folder.
     ///
     /// # Errors
-    /// When it has no answer, or is gone.
+    /// When it has no answer, or has ended.
     pub fn ask(&self, folder: &Dir, question: &[u8]) -> io::Result<Vec<u8>> {
         match self.call(&Call::Ask, question, &[folder.fd()])? {
             (Reply::Bytes, bytes, _) => Ok(bytes),
@@ -127,7 +127,7 @@ impl Owner {
     }
 
     fn pid(&self) -> Pid {
-        // It is not waited for before this is dropped, so the number is its own.
+        // It is not reaped before this is dropped, so the process id is its own.
         Pid::from_child(&self.child)
     }
 
@@ -137,7 +137,7 @@ impl Owner {
         matches!(waitid(WaitId::Pid(self.pid()), how), Ok(Some(_)))
     }
 
-    /// The processor time that it has used, in the kernel's ticks (proc_pid_stat(5)).
+    /// The processor time that it has used, in clock ticks (proc_pid_stat(5)).
     fn used_time(&self) -> Option<u64> {
         let stat = std::fs::read_to_string(format!("/proc/{}/stat", self.child.id())).ok()?;
         let mut fields = stat.rsplit_once(')')?.1.split_ascii_whitespace().skip(11);
@@ -162,7 +162,7 @@ impl Owner {
             Ok(answer) => answer,
             Err(e) => {
                 *socket = None;
-                // What it had begun is not to go on next to what comes next.
+                // Its unfinished work must not run beside what follows.
                 let _ = rustix::process::kill_process(self.pid(), rustix::process::Signal::KILL);
                 return Err(e);
             }
@@ -176,7 +176,7 @@ impl Owner {
 }
 
 impl Drop for Owner {
-    /// It ends by itself when its socket closes; one that does not is none of ours any more.
+    /// It ends when its socket closes; a process that does not is no longer under our control.
     fn drop(&mut self) {
         let _ = self.child.kill();
         let _ = self.child.wait();

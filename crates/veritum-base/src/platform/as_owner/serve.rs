@@ -1,4 +1,4 @@
-//! The child's side: does what it is asked to do, until the one that asks has gone.
+//! The child's side: carries out requests until the parent has ended.
 
 use std::ffi::OsStr;
 use std::io;
@@ -9,13 +9,13 @@ use std::sync::Arc;
 use super::wire::{Call, How, Reply, receive, send};
 use crate::machine::{Dir, Disk, Exchange};
 
-/// More is not read in one call.
+/// At most so much is read in one call, in bytes.
 const MAX_READ: usize = 1 << 20;
 
 /// Answers a question about an open folder.
 pub type Answering<'a> = dyn FnMut(&Dir, &[u8]) -> io::Result<Vec<u8>> + 'a;
 
-/// Does what it is asked to do over a socket, until the one that asks has gone; `answer` knows the answers to questions.
+/// Carries out requests from a socket until the other side closes it; `answer` answers questions.
 ///
 /// # Errors
 /// When the socket fails.
@@ -53,7 +53,7 @@ fn plain(said: Reply) -> io::Result<Done> {
     Ok((said, Vec::new(), None))
 }
 
-/// What changes nothing; none when the call is of the other kind.
+/// Requests that change nothing; `None` for the others.
 fn looked(disk: &dyn Disk, call: &Call, fd: BorrowedFd<'_>) -> Option<io::Result<Done>> {
     let bytes = |bytes: io::Result<Vec<u8>>| -> io::Result<Done> { Ok((Reply::Bytes, bytes?, None)) };
     let look = || -> io::Result<Option<Done>> {

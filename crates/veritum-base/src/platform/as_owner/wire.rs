@@ -1,8 +1,8 @@
-//! What goes over the wire between a process and its child: calls with open handles, and their answers.
+//! The messages between a process and its child: requests with open handles, and their answers.
 //!
-//! A message is a header in MessagePack and raw bytes, sent as packets of a `SOCK_SEQPACKET` pair (unix(7)); handles travel with its
-//! first packet. The child has the user's rights, and its user may do with it as they please: what it says is foreign bytes,
-//! and a handle that it sends is only ever handed back to it.
+//! A message is a MessagePack header and raw bytes, sent as packets of a `SOCK_SEQPACKET` pair (unix(7)); handles travel with
+//! the first packet. The child has the user's rights and is under that user's control: its answers are foreign bytes, and
+//! a handle that it sends is only ever passed back to it.
 
 use std::io::{self, IoSlice, IoSliceMut};
 use std::mem::MaybeUninit;
@@ -16,14 +16,14 @@ use serde::{Deserialize, Serialize, de::DeserializeOwned};
 
 use crate::model::{FileKind, Instant, Stat, packed, unpacked};
 
-/// What one packet carries next to its first byte.
+/// The bytes that one packet carries after its first byte.
 const PIECE: usize = 48 << 10;
-/// A longer message is none.
+/// Longer messages are refused.
 const MAX_MESSAGE: usize = 64 << 20;
-/// A call takes two handles at most.
+/// A request takes two handles at most.
 const HANDLES: usize = 2;
 
-/// One operation of a disk, or a question; the handles that it is about travel next to it.
+/// One operation of a disk, or a question; the handles that it concerns travel with it.
 #[derive(Debug, Serialize, Deserialize)]
 pub(super) enum Call {
     OpenDir(Vec<u8>),
@@ -57,7 +57,7 @@ pub(super) enum Call {
     Truncate(u64),
     Sync,
     SyncAll,
-    /// A question in words about an open folder.
+    /// A question about an open folder.
     Ask,
 }
 
@@ -69,7 +69,7 @@ pub(super) enum How {
     Replace,
 }
 
-/// What came of a call; bytes that belong to it follow the header.
+/// The answer to a request; bytes that belong to it follow the header.
 #[derive(Debug, Serialize, Deserialize)]
 pub(super) enum Reply {
     Nothing,
@@ -87,7 +87,7 @@ pub(super) enum Reply {
         block: u64,
         read_only: bool,
     },
-    /// It did not work: the kernel's number for why, and words where it has none.
+    /// It failed: the kernel's error number, and a text where there is none.
     Failed(Option<i32>, String),
 }
 
@@ -125,13 +125,13 @@ pub(super) fn send<H: Serialize>(
     Ok(())
 }
 
-/// A message: its header, its bytes, the handles that came with it.
+/// A message: its header, its bytes, its handles.
 pub(super) type Message<H> = (H, Vec<u8>, Vec<OwnedFd>);
 
-/// Asked each time the socket's own short wait is over; an error gives the waiting up.
+/// Called whenever the socket's own short timeout ends; an error ends the wait.
 pub(super) type Patience<'a> = dyn FnMut() -> io::Result<()> + 'a;
 
-/// Receives a message; none when the other side has gone. All of it together is waited for as long as `patience` lasts.
+/// Receives a message; `None` when the other side has ended. The whole message is waited for as long as `patience` allows.
 pub(super) fn receive<H: DeserializeOwned>(
     socket: BorrowedFd<'_>,
     patience: &mut Patience<'_>,
@@ -151,7 +151,7 @@ pub(super) fn receive<H: DeserializeOwned>(
             }
             other => other?,
         };
-        // Also of one who never stops sending.
+        // Also from a sender that never stops sending.
         patience()?;
         for one in beside.drain() {
             if let RecvAncillaryMessage::ScmRights(fds) = one {
@@ -160,7 +160,7 @@ pub(super) fn receive<H: DeserializeOwned>(
         }
         let Some((more, piece)) = packet[..got].split_first() else { return Ok(None) };
         message.extend_from_slice(piece);
-        // A piece of nothing that is not the last is how a message would never end.
+        // An empty packet that is not the last would make a message endless.
         let endless = *more != 0 && piece.is_empty();
         if endless || message.len() > MAX_MESSAGE || handles.len() > HANDLES {
             return Err(too_long());

@@ -1,42 +1,42 @@
-//! update-alternatives' records (update-alternatives(1), "TERMINOLOGY"): which of several programs is behind a name.
+//! update-alternatives' records (update-alternatives(1), "TERMINOLOGY"): which of several programs a name refers to.
 //!
-//! A record is: `auto` or `manual`, the link; pairs of slave name and slave link until an empty line; then for each
+//! A record contains: `auto` or `manual`, the link; pairs of slave name and slave link until an empty line; then for each
 //! choice its path, its priority and a path for each slave (empty where it has none), and an empty line at the end.
 
 use crate::model::SystemPath;
 
-/// More slaves or choices than this are refused.
+/// Records with more slaves or choices are refused.
 const MAX: usize = 10_000;
 
-/// What one record says.
+/// One record.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Alternatives {
-    /// Whether the best choice is taken by itself.
+    /// Whether the best choice is selected automatically.
     pub auto: bool,
     /// The public link: `/usr/bin/editor`.
     pub link: SystemPath,
-    /// Slaves: name and public link.
+    /// Slaves: names and public links.
     pub slaves: Vec<(String, SystemPath)>,
-    /// The choices, in their order.
+    /// The choices, in order.
     pub choices: Vec<Choice>,
 }
 
 /// One choice.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Choice {
-    /// What it points to.
+    /// The path to which it points.
     pub path: SystemPath,
-    /// The higher, the better.
+    /// Its priority: higher is better.
     pub priority: i64,
-    /// What each slave points to, in the slaves' order.
+    /// The path of each slave, in the slaves' order.
     pub slaves: Vec<Option<SystemPath>>,
 }
 
 impl Alternatives {
-    /// Reads a record.
+    /// Parses a record.
     ///
     /// # Errors
-    /// What update-alternatives would stop at, in words.
+    /// The error at which update-alternatives would stop.
     pub fn parse(bytes: &[u8]) -> Result<Self, String> {
         let text = std::str::from_utf8(bytes).map_err(|_| "not text".to_owned())?;
         if !text.ends_with('\n') {
@@ -77,10 +77,10 @@ impl Alternatives {
         Ok(Self { auto, link, slaves, choices })
     }
 
-    /// The best of the choices that fit.
+    /// The best of the choices that match.
     #[must_use]
     pub fn best(&self, fits: &dyn Fn(&SystemPath) -> bool) -> Option<&Choice> {
-        // Of equals the first counts, as update-alternatives has it.
+        // Of equals, the first counts, as in update-alternatives.
         self.choices.iter().rev().filter(|c| fits(&c.path)).max_by_key(|c| c.priority)
     }
 }

@@ -1,4 +1,4 @@
-//! What the administrator reported dpkg: diversions, overrides, and what not to unpack.
+//! dpkg's configuration by the administrator: diversions, overrides, and paths that are not unpacked.
 
 use globset::GlobBuilder;
 
@@ -6,7 +6,7 @@ use crate::machine::Machine;
 use crate::model::SystemPath;
 use crate::platform::{Diversion, LeftOut, Override, RecordProblem};
 
-/// Entries over this many in one file are not read.
+/// Further entries of one file are not read.
 const MAX_ENTRIES: usize = 100_000;
 
 /// `diversions`: three lines each: from, to, by (`:` for the administrator). dpkg-divert(1).
@@ -55,7 +55,7 @@ fn override_line(line: &[u8]) -> Option<Override> {
     Some(Override { path: SystemPath::parse(fields.next()?).ok()?, user, group, mode })
 }
 
-/// `path-exclude` and `path-include` of dpkg.cfg(5), in the order in which dpkg reads them.
+/// `path-exclude` and `path-include` of dpkg.cfg(5), in dpkg's order.
 pub(super) fn left_out(machine: &Machine) -> LeftOut {
     let mut rules = Vec::new();
     let folder = SystemPath::literal("/etc/dpkg/dpkg.cfg.d");
@@ -79,7 +79,7 @@ fn rule(line: &str) -> Option<(bool, globset::GlobMatcher)> {
         _ => return None,
     };
     let pattern = pattern.trim().trim_start_matches('=').trim().trim_matches('"');
-    // dpkg matches with fnmatch(3) without flags: `*` crosses slashes, braces are plain characters.
+    // dpkg matches with fnmatch(3) without flags: `*` matches slashes, braces are plain characters.
     let pattern = pattern.replace('{', "[{]").replace('}', "[}]").replace("**", "*");
     let glob = GlobBuilder::new(&pattern).literal_separator(false).backslash_escape(true).build().ok()?;
     Some((out, glob.compile_matcher()))

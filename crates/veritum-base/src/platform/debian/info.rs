@@ -1,4 +1,4 @@
-//! dpkg's `info/*`: which paths a package has, and MD5 digests of some (deb-md5sums(5)).
+//! dpkg's `info/*`: the paths of each package, and MD5 digests of some (deb-md5sums(5)).
 
 use std::collections::HashSet;
 
@@ -6,13 +6,13 @@ use crate::machine::{Dir, Machine};
 use crate::model::{Md5, PathMap, PathSet, SystemPath, error_chain};
 use crate::platform::{Keep, Package, RecordProblem, Records, SelfRecord};
 
-/// One package's list or digests over this size is refused.
+/// Larger lists or digest files are refused, in bytes.
 const MAX_INFO: u64 = 64 << 20;
 
-/// Lists over this many paths are refused; the largest package of Debian has a fifth of it.
+/// Lists with more paths are refused; the largest package of Debian has a fifth of it.
 const MAX_PATHS: usize = 1_000_000;
 
-/// The database's folder of records, opened once for all.
+/// The database's info folder, opened once for all packages.
 pub(super) struct InfoFolder<'a> {
     machine: &'a Machine,
     path: SystemPath,
@@ -25,7 +25,7 @@ impl<'a> InfoFolder<'a> {
         Self { machine, path, dir }
     }
 
-    /// The first of a package's records with that suffix.
+    /// The first existing record of a package with that suffix.
     fn read(&self, package: &Package, suffix: &str) -> Result<Option<(SystemPath, Vec<u8>)>, RecordProblem> {
         for stem in info_stems(package) {
             let name = format!("{stem}.{suffix}");
@@ -33,7 +33,7 @@ impl<'a> InfoFolder<'a> {
             match self.dir.as_ref().map(|d| d.read(name.as_bytes(), MAX_INFO)) {
                 Some(Ok(bytes)) => return Ok(Some((path, bytes))),
                 Some(Err(e)) if e.kind() == std::io::ErrorKind::NotFound => continue,
-                // A link among the records, or worse: the long way says which.
+                // A symlink among the records, or another error: the slow way reports it.
                 _ => {}
             }
             match self.machine.read_up_to(&path, MAX_INFO) {
@@ -65,29 +65,29 @@ impl Records for InfoFolder<'_> {
     }
 }
 
-/// The paths that a `.list` names.
+/// The paths in a `.list` file.
 ///
 /// # Errors
-/// What is wrong with it, in words.
+/// The error.
 pub fn info_list(bytes: &[u8]) -> Result<Vec<SystemPath>, String> {
     Ok(list(bytes, None)?.0)
 }
 
-/// The digests that an `.md5sums` gives.
+/// The digests in an `.md5sums` file.
 ///
 /// # Errors
-/// What is wrong with it, in words.
+/// The error.
 pub fn info_md5sums(bytes: &[u8]) -> Result<PathMap<Md5>, String> {
     md5sums(bytes, None)
 }
 
-/// The file names, without suffix, under which a package's records may be; the likelier first.
+/// The file names, without suffix, of a package's records; the more likely one first.
 pub fn info_stems(package: &Package) -> Vec<String> {
     let (plain, with_arch) = (package.id.name.clone(), format!("{}:{}", package.id.name, package.id.arch));
     if package.multi_arch_same { vec![with_arch, plain] } else { vec![plain, with_arch] }
 }
 
-/// Reads a `.list`, a path a line: the paths of interest, and those of them that have something below them.
+/// Parses a `.list`, one path per line: the wanted paths, and which of them have other paths below them.
 pub(super) fn list(bytes: &[u8], keep: Option<&Keep<'_>>) -> Result<(Vec<SystemPath>, PathSet), String> {
     let mut paths = Vec::new();
     let mut parents: HashSet<&[u8], foldhash::fast::RandomState> = HashSet::default();
@@ -104,7 +104,7 @@ pub(super) fn list(bytes: &[u8], keep: Option<&Keep<'_>>) -> Result<(Vec<SystemP
             paths.push(SystemPath::parse(line).map_err(|e| format!("line {}: {e}", at + 1))?);
         }
     }
-    // Every package lists at least the root folder: an empty list is a damaged one.
+    // Every package lists at least the root folder: an empty list is damaged.
     if count == 0 {
         return Err("empty file".into());
     }
@@ -112,7 +112,7 @@ pub(super) fn list(bytes: &[u8], keep: Option<&Keep<'_>>) -> Result<(Vec<SystemP
     Ok((paths, folders))
 }
 
-/// Reads an `.md5sums`: 32 digits, two spaces, a name without its leading slash; nothing in it is escaped.
+/// Parses an `.md5sums`: 32 digits, two spaces, a name without its leading slash; nothing in it is escaped.
 pub(super) fn md5sums(bytes: &[u8], keep: Option<&Keep<'_>>) -> Result<PathMap<Md5>, String> {
     let mut sums = PathMap::default();
     let mut listed = vec![b'/'];

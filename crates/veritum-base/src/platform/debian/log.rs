@@ -1,7 +1,7 @@
-//! `/var/log/dpkg.log` and its rotated, compressed predecessors: what was installed, updated and removed recently.
+//! `/var/log/dpkg.log` and its rotated, compressed predecessors: recently installed, updated and removed packages.
 //!
-//! A line is `DATE TIME ACTION COMPONENT[:ARCH] OLD NEW` (dpkg(1), "--log"); only actions that change what is installed
-//! are of interest. Times are the machine's own, without a zone.
+//! A line is `DATE TIME ACTION PACKAGE[:ARCH] OLD NEW` (dpkg(1), "--log"); only actions that change what is installed
+//! are read. Times are local times without a zone.
 
 use std::collections::HashMap;
 use std::io::Read;
@@ -10,14 +10,14 @@ use crate::machine::Machine;
 use crate::model::SystemPath;
 use crate::platform::{LogEntry, LogKind};
 
-/// A log over this size, packed or unpacked, is not read.
+/// Larger logs are not read, in bytes before or after decompression.
 const MAX_LOG: u64 = 8 << 20;
-/// Rotated logs beyond this number are not looked for: a year of them.
+/// Older rotated logs are not read: a year of them.
 pub(super) const MAX_ROTATED: u32 = 12;
-/// More than this are not reported even of one day.
+/// At most this many entries are returned.
 const MAX_HAPPENINGS: usize = 20_000;
 
-/// The latest happenings, newest first: so many, and the rest of the day on which the last of them was.
+/// The latest entries, newest first: at least `most`, and the rest of the last one's day.
 pub(super) fn recent(machine: &Machine, most: usize) -> Vec<LogEntry> {
     let mut all: Vec<LogEntry> = Vec::new();
     let day = |entry: &LogEntry| entry.at.get(..10).map(ToOwned::to_owned);
@@ -33,8 +33,8 @@ pub(super) fn recent(machine: &Machine, most: usize) -> Vec<LogEntry> {
     all
 }
 
-/// How far each package's installation last got, with its version, as far back as the current log and the one before
-/// it go: by name and architecture.
+/// Each package's last state of installation, with its version, by name and architecture, in the current log and the one
+/// before it.
 pub(super) fn states(machine: &Machine) -> HashMap<(String, String), (String, String)> {
     let mut all = HashMap::new();
     for text in [1, 0].into_iter().filter_map(|number| log(machine, number)) {
@@ -51,7 +51,7 @@ pub(super) fn states(machine: &Machine) -> HashMap<(String, String), (String, St
     all
 }
 
-/// The version of each package that the current log and the one before it knew last: by name and architecture.
+/// Each package's last version in the current log and the one before it, by name and architecture.
 #[must_use]
 pub fn last_versions(machine: &Machine) -> HashMap<(String, String), String> {
     let mut all = HashMap::new();
@@ -71,7 +71,7 @@ fn log(machine: &Machine, number: u32) -> Option<Vec<u8>> {
     rotated(machine, "/var/log", "dpkg.log", number)
 }
 
-/// A log or one of its predecessors as text: 0 is the current one. What cannot be read or unpacked is as good as absent.
+/// A log or one of its predecessors as text: 0 is the current one. `None` for a log that cannot be read or decompressed.
 pub(super) fn rotated(machine: &Machine, folder: &'static str, log: &str, number: u32) -> Option<Vec<u8>> {
     let read = |name: &str| {
         let path = SystemPath::literal(folder).child(name.as_bytes()).ok()?;
@@ -85,7 +85,7 @@ pub(super) fn rotated(machine: &Machine, folder: &'static str, log: &str, number
     }
     let packed = read(&format!("{log}.{number}.gz"))?;
     let mut text = Vec::new();
-    // What a cut or damaged log still gives is worth having.
+    // A truncated or damaged log is used as far as it can be read.
     let _ = flate2::read::MultiGzDecoder::new(&packed[..]).take(MAX_LOG).read_to_end(&mut text);
     Some(text)
 }
@@ -105,13 +105,13 @@ fn line(bytes: &[u8]) -> Option<LogEntry> {
     let version = |text: &str| (text != "<none>").then(|| text.to_owned());
     let what = match action {
         "install" => LogKind::Installed,
-        // The same version over itself: it was put in again.
+        // The same version again: a reinstallation.
         "upgrade" if from == to => LogKind::Installed,
         "upgrade" => LogKind::Updated,
         "remove" | "purge" | "disappear" => LogKind::Removed,
         _ => return None,
     };
-    // Of a package that was removed before, only its settings go; and a removal names no new version.
+    // Purging a removed package deletes only its configuration; a removal has no new version.
     let (from, to) = (version(from), if what == LogKind::Removed { None } else { version(to) });
     if what == LogKind::Removed && from.is_none() {
         return None;

@@ -32,22 +32,22 @@ const DATABASE: &str = "/var/lib/dpkg";
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Debian;
 
-/// A path below dpkg's folder.
+/// A path relative to dpkg's folder.
 pub fn in_database(name: &str) -> SystemPath {
     SystemPath::literal(DATABASE).join(name.as_bytes()).expect("BUG: a name of the database is a path")
 }
 
-/// Whether a path is in the package database.
+/// Whether a path belongs to the package database.
 #[must_use]
 pub fn is_record(path: &SystemPath) -> bool {
     path.is_within(&SystemPath::literal(DATABASE))
 }
 
 impl Debian {
-    /// Reads what is installed, and the database itself with all that is wrong with it.
+    /// Reads what is installed, and the database itself with its errors.
     ///
     /// # Errors
-    /// When nothing says what is installed.
+    /// When there is no record of what is installed.
     pub fn read(machine: &Machine) -> Result<(Installed, Database), MachineError> {
         let database = Database::read(machine);
         let (packages, mut problems) = database.packages();
@@ -86,7 +86,7 @@ impl Debian {
 
 impl Platform for Debian {
     fn is_here(&self, machine: &Machine) -> bool {
-        // A database may have lost its main table and still be one.
+        // A database that has lost its main table is still a database.
         let names = ["status", "status-old", "info"];
         names.iter().any(|name| machine.resolve(&in_database(name)).is_ok())
     }

@@ -1,10 +1,10 @@
-//! What packages need of one another: `Depends` and `Pre-Depends` (Debian Policy 7.1).
+//! Dependencies between packages: `Depends` and `Pre-Depends` (Debian Policy 7.1).
 
 use std::collections::{BTreeSet, HashMap};
 
 use super::database::Stanza;
 
-/// What each installed package needs.
+/// The dependencies of each installed package.
 #[derive(Debug, Default)]
 pub struct Needs<'a> {
     needs: HashMap<&'a str, Vec<&'a str>>,
@@ -12,7 +12,7 @@ pub struct Needs<'a> {
 }
 
 impl<'a> Needs<'a> {
-    /// Of all that is installed.
+    /// The dependencies of all installed packages.
     #[must_use]
     pub fn new(installed: impl Iterator<Item = &'a Stanza>) -> Self {
         let mut all = Self::default();
@@ -27,14 +27,14 @@ impl<'a> Needs<'a> {
         all
     }
 
-    /// The packages that one depends on, itself among them, by name: whatever is installed of what it depends on, and so on.
+    /// The installed packages on which one depends, directly or not, including itself, by name.
     #[must_use]
     pub fn rests_on(&self, name: &str) -> BTreeSet<String> {
         let mut all = BTreeSet::new();
         let mut open = vec![name];
         while let Some(name) = open.pop() {
             let Some(needed) = self.needs.get(name) else {
-                // No package of that name: the one that provides it is in.
+                // There is no package of that name: the one that provides it counts.
                 open.extend(self.provided_by.get(name).into_iter().flatten().filter(|by| !all.contains(**by)));
                 continue;
             };
@@ -46,13 +46,13 @@ impl<'a> Needs<'a> {
     }
 }
 
-/// The packages that one depends on, itself among them.
+/// The packages on which one depends, including itself.
 #[must_use]
 pub fn rests_on<'a>(name: &str, installed: impl Iterator<Item = &'a Stanza>) -> BTreeSet<String> {
     Needs::new(installed).rests_on(name)
 }
 
-/// The names in a field of relations, alternatives among them.
+/// The names in a relation field, including alternatives.
 fn names(field: &str) -> impl Iterator<Item = &str> {
     field.split([',', '|']).filter_map(|relation| {
         let name = relation.trim().split(|c: char| c.is_whitespace() || "(:[<".contains(c)).next()?;

@@ -1,4 +1,4 @@
-//! What was installed, updated and removed, run by run: apt's own history, and of what was done without apt the log of dpkg.
+//! Installed, updated and removed packages, run by run: from apt's history, and for what was done without apt from dpkg's log.
 
 use std::collections::HashMap;
 
@@ -9,11 +9,11 @@ use super::log::{MAX_ROTATED, recent, rotated};
 use crate::machine::Machine;
 use crate::platform::{LogEntry, Run};
 
-/// Of dpkg's log so many lines are of interest.
+/// The number of entries of dpkg's log that are read.
 const MAX_HAPPENINGS: usize = 20_000;
-/// What dpkg did without apt belongs together when no more time is between, seconds.
+/// Entries of dpkg without apt belong to one run if no more time is between them, in seconds.
 const PAUSE: i64 = 300;
-/// A run whose end was not written is over after this, seconds.
+/// A run without a recorded end is over after this time, in seconds.
 const LONGEST: i64 = 4 * 3600;
 
 /// All runs, newest first.
@@ -23,14 +23,14 @@ pub(super) fn runs(machine: &Machine) -> Vec<Run> {
     let alone = without_apt(&all, recent(machine, MAX_HAPPENINGS));
     all.extend(grouped(alone));
     all.retain(|run| !run.entries.is_empty() || run.failed.is_some());
-    // Written alike, moments are in the order of their text.
+    // Times have one format, so they sort as text.
     all.sort_by(|a, b| b.began.cmp(&a.began));
     all
 }
 
-/// What no run of apt accounts for, oldest first.
+/// The entries that no run of apt accounts for, oldest first.
 fn without_apt(runs: &[Run], newest_first: Vec<LogEntry>) -> Vec<LogEntry> {
-    // By package: when apt worked on it.
+    // By package: the times at which apt worked on it.
     let mut spans: HashMap<&str, Vec<(DateTime, DateTime)>> = HashMap::new();
     for run in runs {
         let Some(began) = time(&run.began) else { continue };
@@ -46,7 +46,7 @@ fn without_apt(runs: &[Run], newest_first: Vec<LogEntry>) -> Vec<LogEntry> {
     newest_first.into_iter().rev().filter(|entry| !told(entry)).collect()
 }
 
-/// What is close together is one run.
+/// Groups entries that are close together into runs.
 fn grouped(oldest_first: Vec<LogEntry>) -> Vec<Run> {
     let mut runs: Vec<Run> = Vec::new();
     for entry in oldest_first {

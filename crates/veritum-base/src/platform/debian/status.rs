@@ -4,7 +4,7 @@ use super::database::stanza::Stanza;
 use crate::model::PackageId;
 use crate::platform::{InstallState, Package};
 
-/// The package that an entry speaks of, when it has files in place.
+/// The package of an entry, if it has files in place.
 pub(super) fn package(stanza: &Stanza) -> Result<Option<Package>, String> {
     let install_state = match stanza.state() {
         "installed" | "triggers-awaited" | "triggers-pending" => InstallState::Installed,

@@ -1,16 +1,16 @@
-//! Links that a Debian system has where packages ship folders.
+//! Symlinks of a Debian system in place of folders that packages ship.
 
-/// Top-level names that are links into `/usr` on a merged system (Debian's usr-merge).
+/// Top-level names that are symlinks into `/usr` on a merged system (Debian's usr-merge).
 pub const ALIASES: [&str; 7] = ["bin", "sbin", "lib", "lib32", "lib64", "libx32", "libo32"];
 
-/// Where a top-level folder points on a merged system (`/lib64` to `usr/lib64`); none for any other path.
+/// The target of a top-level folder on a merged system (`/lib64` to `usr/lib64`); `None` for any other path.
 #[must_use]
 pub fn alias_target(path: &[u8]) -> Option<Vec<u8>> {
     let name = std::str::from_utf8(path.strip_prefix(b"/")?).ok().filter(|name| ALIASES.contains(name))?;
     Some(format!("usr/{name}").into_bytes())
 }
 
-/// Folders of packages that are links on disk, with the targets that explain them.
+/// Folders of packages that may be symlinks on disk, with the allowed targets.
 ///
 /// `/var/run` and `/var/lock` follow the Filesystem Hierarchy Standard 3.0 (5.13, 5.9).
 #[must_use]

@@ -1,4 +1,4 @@
-//! Which of two versions is the newer (deb-version(7)).
+//! Compares versions (deb-version(7)).
 
 use std::cmp::Ordering;
 
@@ -18,13 +18,13 @@ fn revision(version: &str) -> (&str, &str) {
     version.rsplit_once('-').unwrap_or((version, ""))
 }
 
-/// Digits without leading zeros: the longer is the greater, then the first that differs.
+/// Digits without leading zeros: the longer number is greater, else the first different digit decides.
 fn number(digits: &str) -> (usize, &str) {
     let digits = digits.trim_start_matches('0');
     (digits.len(), digits)
 }
 
-/// `~` before the end, the end before letters, letters before all else.
+/// `~` sorts before the end, the end before letters, letters before everything else.
 fn order(byte: Option<&u8>) -> i32 {
     match byte {
         Some(b'~') => -1,

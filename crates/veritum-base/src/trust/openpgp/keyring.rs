@@ -1,4 +1,4 @@
-//! [`Keyring`]: the keys that may sign for a source, and from when to when each was good.
+//! [`Keyring`]: the keys that may sign for a source, and when each was valid.
 
 use pgp::composed::{Deserializable as _, SignedPublicKey, SignedPublicSubKey};
 use pgp::packet::{KeyFlags, RevocationCode, Signature, SignatureType, UserId};
@@ -6,19 +6,19 @@ use pgp::types::{KeyDetails, Tag};
 
 use super::{fingerprint, is_strong, is_strong_key};
 
-/// Keyring files over this size are refused.
+/// Larger keyring files are refused.
 const MAX_BYTES: usize = 16 << 20;
-/// Certificates over this many in one file are passed over.
+/// Further certificates in one file are ignored.
 const MAX_CERTIFICATES: usize = 1000;
 
-/// Why a keyring cannot be read.
+/// Why a keyring cannot be used.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum KeyringError {
-    /// It holds no key that can be read.
+    /// It contains no readable key.
     #[error("contains no readable key")]
     NoKeys,
-    /// It is in a format that only one program reads.
+    /// It is in GnuPG's keybox format.
     #[error("a keybox file, which apt does not read either")]
     KeyBox,
     /// It is too large.
@@ -30,27 +30,27 @@ pub enum KeyringError {
 #[derive(Debug, Clone, Default)]
 pub struct Keyring {
     certificates: Vec<Certificate>,
-    /// Whether something in it could not be read.
+    /// Whether part of it could not be read.
     damaged: bool,
-    /// Reports this keyring from every other one: a digest of all that it was made from.
+    /// Identifies this keyring: a digest of everything it was read from.
     made_from: [u8; 32],
 }
 
-/// A key with its subkeys and what it says of itself.
+/// A key with its subkeys and its self-signatures.
 #[derive(Debug, Clone)]
 pub struct Certificate {
     pub(super) key: SignedPublicKey,
     fingerprint: String,
 }
 
-/// Why a key was not good at a time.
+/// Why a key was not valid at a time.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Unfit {
     /// It was revoked.
     Revoked,
     /// It had expired, or did not exist yet.
     Expired,
-    /// It may not sign, or is too weak.
+    /// It is not a signing key, or is too weak.
     NotForSigning,
 }
 
@@ -58,7 +58,7 @@ impl Keyring {
     /// Reads a keyring file: one or more certificates, binary or armoured.
     ///
     /// # Errors
-    /// When there is no key in it that can be read.
+    /// When it contains no readable key.
     pub fn read(bytes: &[u8]) -> Result<Self, KeyringError> {
         if bytes.len() > MAX_BYTES {
             return Err(KeyringError::TooLarge);
@@ -84,8 +84,8 @@ impl Keyring {
         Ok(Self { certificates, damaged, made_from: mixed(&[b"read", bytes]) })
     }
 
-    /// Takes in another keyring's keys. Of a key that is there already, the other copy's statements are taken in: an
-    /// older copy may not know yet that the key was revoked, or lives longer.
+    /// Adds another keyring's keys. If both have a key, the signatures of both copies count: an older copy may lack a
+    /// revocation or a later expiry.
     pub fn extend(&mut self, other: Self) {
         self.made_from = mixed(&[b"extend", &self.made_from, &other.made_from]);
         for certificate in other.certificates {
@@ -96,7 +96,7 @@ impl Keyring {
         }
     }
 
-    /// Takes in the other keyring's copies of keys that are here, and none of its other keys.
+    /// Adds the other keyring's copies of keys that are in this one, and none of its other keys.
     pub fn refresh(&mut self, other: &Self) {
         self.made_from = mixed(&[b"refresh", &self.made_from, &other.made_from]);
         for known in &mut self.certificates {
@@ -106,7 +106,7 @@ impl Keyring {
         }
     }
 
-    /// Keeps only keys with one of these fingerprints, their own or a subkey's.
+    /// Keeps only keys with one of these fingerprints, of the primary key or a subkey.
     pub fn keep(&mut self, fingerprints: &[String]) {
         self.made_from = mixed(&[b"keep", &self.made_from, fingerprints.join(" ").as_bytes()]);
         self.certificates.retain(|c| {
@@ -116,13 +116,13 @@ impl Keyring {
         });
     }
 
-    /// Whether something in what was read is no key that can be read: keys may be missing.
+    /// Whether part of what was read is not a readable key: keys may be missing.
     #[must_use]
     pub fn is_damaged(&self) -> bool {
         self.damaged
     }
 
-    /// A digest of all that this keyring was made from, and how.
+    /// A digest of everything that this keyring was read from, and how.
     #[must_use]
     pub fn made_from(&self) -> &[u8; 32] {
         &self.made_from
@@ -146,7 +146,7 @@ fn mixed(parts: &[&[u8]]) -> [u8; 32] {
     digest
 }
 
-/// What can be read of a run of keys; what cannot is passed over.
+/// The readable keys of a sequence; others are skipped.
 fn certificates_of<E>(keys: impl Iterator<Item = Result<SignedPublicKey, E>>, damaged: &mut bool) -> Vec<Certificate> {
     keys.take(MAX_CERTIFICATES)
         .inspect(|key| *damaged |= key.is_err())
@@ -155,7 +155,7 @@ fn certificates_of<E>(keys: impl Iterator<Item = Result<SignedPublicKey, E>>, da
         .collect()
 }
 
-/// Adds statements that are not known yet: each costs a computation when the key is used.
+/// Adds signatures that are not known yet: each costs a verification when the key is used.
 fn add_new(known: &mut Vec<Signature>, more: Vec<Signature>) {
     for one in more {
         if !known.contains(&one) {
@@ -164,7 +164,7 @@ fn add_new(known: &mut Vec<Signature>, more: Vec<Signature>) {
     }
 }
 
-/// A file of armoured keys may hold several blocks, one after the other.
+/// A file of armoured keys may contain several blocks.
 fn armoured_blocks(bytes: &[u8]) -> impl Iterator<Item = &[u8]> {
     const BEGIN: &[u8] = b"-----BEGIN PGP PUBLIC KEY BLOCK-----";
     let starts: Vec<usize> = memchr::memmem::find_iter(bytes, BEGIN).take(MAX_CERTIFICATES).collect();
@@ -185,7 +185,7 @@ impl Certificate {
         self.key.to_armored_string(pgp::composed::ArmorOptions::default()).unwrap_or_default()
     }
 
-    /// Who the key says it belongs to, for people.
+    /// The key's user id, for people.
     #[must_use]
     pub fn user(&self) -> String {
         let user = self.key.details.users.first().map(|u| String::from_utf8_lossy(u.id.id()).into_owned());
@@ -210,16 +210,16 @@ impl Certificate {
         }
     }
 
-    /// Whether the primary key may sign, and was good, at a time (seconds since the epoch).
+    /// Whether the primary key could sign at a time (seconds since the epoch).
     pub(super) fn primary_fit(&self, at: i64) -> Result<(), Unfit> {
         let primary = &self.key.primary_key;
         let flags = self.alive(at)?.key_flags();
-        // A statement without any flags leaves the primary key free to sign.
+        // A self-signature without flags does not restrict the primary key.
         let may_sign = flags.sign() || flags == KeyFlags::default();
         if may_sign && is_strong_key(primary) { Ok(()) } else { Err(Unfit::NotForSigning) }
     }
 
-    /// Whether a subkey may sign, and was good together with its primary key, at a time.
+    /// Whether a subkey and its primary key could sign at a time.
     pub(super) fn subkey_fit(&self, subkey: &SignedPublicSubKey, at: i64) -> Result<(), Unfit> {
         self.alive(at)?;
         let primary = &self.key.primary_key;
@@ -230,7 +230,7 @@ impl Certificate {
         }
         let bindings = subkey.signatures.iter().filter(|s| s.typ() == Some(SignatureType::SubkeyBinding));
         let latest = newest_first(bindings).into_iter().find(sound).ok_or(Unfit::NotForSigning)?;
-        // A subkey that signs must itself agree to belong to the primary key (RFC 9580, 5.2.1.8).
+        // A signing subkey must itself confirm the primary key (RFC 9580, 5.2.1.8).
         let agrees = latest
             .embedded_signature()
             .is_some_and(|back| is_strong(back) && back.verify_primary_key_binding(&subkey.key, primary).is_ok());
@@ -240,7 +240,7 @@ impl Certificate {
         lasts(&subkey.key, latest, at)
     }
 
-    /// What the primary key says of itself, when it was neither revoked nor expired.
+    /// The primary key's self-signature, if the key was neither revoked nor expired.
     fn alive(&self, at: i64) -> Result<&Signature, Unfit> {
         let primary = &self.key.primary_key;
         let revoked = |r: &Signature| {
@@ -253,7 +253,7 @@ impl Certificate {
         lasts(primary, statement, at).map(|()| statement)
     }
 
-    /// The latest intact thing that the key says of itself: directly, or with one of its users.
+    /// The latest valid self-signature: direct, or on one of its user ids.
     fn latest_statement(&self) -> Option<&Signature> {
         let primary = &self.key.primary_key;
         let direct = self.key.details.direct_signatures.iter().map(|s| (s, None));
@@ -261,7 +261,7 @@ impl Certificate {
         let of_users = users.iter().flat_map(|user| user.signatures.iter().map(move |s| (s, Some(&user.id))));
         let mut all: Vec<_> = direct.chain(of_users).filter(|(s, _)| is_strong(s)).collect();
         all.sort_by_key(|(s, _)| std::cmp::Reverse(created(s)));
-        // Each costs a computation, so the newest is tried first and mostly the only one.
+        // Each costs a verification, so the newest is tried first, and usually is the only one.
         let sound = |(s, user): &(&Signature, Option<&UserId>)| match user {
             Some(user) => s.is_certification() && s.verify_certification(primary, Tag::UserId, *user).is_ok(),
             None => s.typ() == Some(SignatureType::Key) && s.verify_key(primary).is_ok(),
@@ -280,8 +280,8 @@ pub(super) fn created(signature: &Signature) -> i64 {
     signature.created().map_or(0, |t| i64::from(t.as_secs()))
 }
 
-/// Whether a revocation undoes what was signed at a time. A key that was only retired or replaced leaves standing
-/// what it had signed before; a lost one undoes all (RFC 9580, 5.2.3.31).
+/// Whether a revocation invalidates what was signed at a time. A retired or replaced key's earlier signatures remain
+/// valid; a compromised key's do not (RFC 9580, 5.2.3.31).
 fn revokes(revocation: &Signature, at: i64) -> bool {
     let only_later =
         matches!(revocation.revocation_reason_code(), Some(RevocationCode::KeyRetired | RevocationCode::KeySuperseded));
@@ -291,6 +291,6 @@ fn revokes(revocation: &Signature, at: i64) -> bool {
 fn lasts(key: &impl KeyDetails, statement: &Signature, at: i64) -> Result<(), Unfit> {
     let from = i64::from(key.created_at().as_secs());
     let lasts = statement.key_expiration_time().map_or(0, |d| i64::from(d.as_secs()));
-    // A lifetime of zero is none.
+    // A lifetime of zero means no expiry.
     if at < from || lasts > 0 && at >= from + lasts { Err(Unfit::Expired) } else { Ok(()) }
 }

@@ -1,8 +1,8 @@
-//! OpenPGP signatures of repositories (RFC 9580): the mathematics from a library, the policy our own.
+//! OpenPGP signatures of repositories (RFC 9580): a library verifies them, the acceptance policy is ours.
 //!
-//! A signature counts when a key of the source's keyring made it, at a time at which that key was good, with a digest
-//! that cannot be forged, and when the key is one that Veritum ships or that the administrator has trusted. A single bad
-//! signature by a key of the keyring spoils all others next to it.
+//! A signature is accepted when a key of the source's keyring made it while that key was valid, with a strong digest, and
+//! the key is built in or trusted by the administrator. A single bad signature by a key of the keyring invalidates
+//! all others.
 
 mod keyring;
 mod remembered;
@@ -17,10 +17,10 @@ use pgp::packet::Signature;
 use pgp::ser::Serialize as _;
 use pgp::types::{KeyDetails, PublicParams};
 
-/// RSA keys below 2048 bits can be broken; the exponent is three bytes long, and each number has a length of two.
+/// RSA keys below 2048 bits are too weak; the exponent has three bytes, and each number has a length of two.
 const MIN_RSA_BYTES: usize = 2 + 256 + 2 + 1;
 
-/// Digests that no one can forge today.
+/// Digests that cannot be forged today.
 fn is_strong(signature: &Signature) -> bool {
     matches!(
         signature.hash_alg(),
@@ -34,7 +34,7 @@ fn is_strong(signature: &Signature) -> bool {
     )
 }
 
-/// Whether a key's kind and size are ones that no one can break today.
+/// Whether a key's algorithm and size cannot be broken today.
 fn is_strong_key(key: &impl KeyDetails) -> bool {
     match key.public_params() {
         PublicParams::RSA(rsa) => rsa.write_len() >= MIN_RSA_BYTES,

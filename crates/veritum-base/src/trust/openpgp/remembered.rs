@@ -1,4 +1,4 @@
-//! Signed texts that were opened before: the mathematics is not done again, what may change is judged again.
+//! Remembers verified texts: their signatures are not computed again, but what depends on the time is judged again.
 
 use aws_lc_rs::digest::{Context, SHA256};
 
@@ -6,11 +6,11 @@ use super::keyring::Keyring;
 use super::signature::{SignatureError, Signed, open_clear, open_detached, today};
 use crate::trust::{FactKind, Facts, Verified};
 
-/// Opens a text as [`open_clear`] does, or as [`open_detached`] where signatures lie next to it; what was opened before
-/// with the same keyring is taken from the administrator's facts.
+/// Opens a text as [`open_clear`] does, or as [`open_detached`] with separate signatures; a text that was opened before with
+/// the same keyring is read from the administrator's facts.
 ///
 /// # Errors
-/// As those.
+/// Those of these functions.
 pub fn open_remembered(
     bytes: Vec<u8>,
     signatures: Option<&[u8]>,
@@ -34,7 +34,7 @@ pub fn open_remembered(
     Ok(signed)
 }
 
-/// Key, time and text, as they were kept.
+/// Key, time and text, as saved.
 fn recalled(fact: Verified<Vec<u8>>) -> Option<Signed> {
     let end = fact.get().iter().position(|b| *b == b'\n')?;
     let head = std::str::from_utf8(&fact.get()[..end]).ok()?;

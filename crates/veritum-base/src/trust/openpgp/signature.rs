@@ -1,4 +1,4 @@
-//! Opening signed texts: bytes come out only when a signature over them counts.
+//! Opens signed texts: their content is returned only if a signature is accepted.
 
 use pgp::composed::{CleartextSignedMessage, Deserializable as _, DetachedSignature};
 use pgp::packet::{Signature, SignatureType};
@@ -8,36 +8,36 @@ use super::is_strong;
 use super::keyring::{Certificate, Keyring, Unfit, created};
 use crate::trust::Verified;
 
-/// Signed texts over this size are refused; the largest release file of Debian has a thirtieth.
+/// Larger signed texts are refused; the largest release file of Debian has a thirtieth of it.
 pub(super) const MAX_SIGNED: usize = 32 << 20;
-/// A clock may be wrong by a day before a signature counts as made in the future.
+/// A clock may be wrong by a day before a signature counts as made in the future, in seconds.
 const CLOCK_TOLERANCE: i64 = 24 * 3600;
-/// More signatures than this are refused.
+/// Texts with more signatures are refused.
 const MAX_SIGNATURES: usize = 50;
 
-/// Why a signed text does not count. Fingerprints are upper-case hexadecimal.
+/// Why a signed text is not accepted. Fingerprints are upper-case hexadecimal.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum SignatureError {
-    /// It is not signed, or not shaped as signed texts are.
+    /// It is not signed, or malformed.
     #[error("not a signed text ({0})")]
     Shape(String),
     /// It is too large.
     #[error("exceeds the size limit")]
     TooLarge,
-    /// A known key's signature is not over these bytes.
+    /// A known key's signature does not match these bytes.
     #[error("BAD signature by key {key}")]
     Bad {
         /// The primary key.
         key: String,
     },
-    /// None of the keys that may sign for it has signed it.
+    /// It is not signed by any of the keys that may sign for it.
     #[error("signed only by keys that are not in the keyring ({})", keys.join(", "))]
     UnknownKeys {
-        /// What the signatures say of their makers.
+        /// The signers named in the signatures.
         keys: Vec<String>,
     },
-    /// The signature uses a digest that can be forged.
+    /// The signature uses a weak digest.
     #[error("the signature by key {key} uses a weak digest")]
     WeakDigest {
         /// The primary key.
@@ -61,13 +61,13 @@ pub enum SignatureError {
         /// The primary key.
         key: String,
     },
-    /// The signature was made in the future.
+    /// The signature is dated in the future.
     #[error("signed at {at}, which is in the future according to this computer's clock")]
     Future {
-        /// The time.
+        /// Its time.
         at: jiff::Timestamp,
     },
-    /// The signature is good, but no one next to the machine itself knows the key.
+    /// The signature is valid, but only the machine itself knows the key.
     #[error("signed by {key}, which you have not trusted yet")]
     OnlyHere {
         /// The primary key.
@@ -75,10 +75,10 @@ pub enum SignatureError {
     },
 }
 
-/// A signed text that counts.
+/// An accepted signed text.
 #[derive(Debug, Clone)]
 pub struct Signed {
-    /// The text that was signed, and nothing else.
+    /// The signed content, and nothing else.
     pub text: Verified<Vec<u8>>,
     /// The primary key, by fingerprint.
     pub key: String,
@@ -86,12 +86,12 @@ pub struct Signed {
     pub at: jiff::Timestamp,
 }
 
-/// Opens a text with its signature around it (RFC 9580, section 7).
+/// Opens a text with its signature (cleartext signature framework, RFC 9580, section 7).
 ///
-/// `known` says of a primary key's fingerprint whether Veritum ships it or the administrator has trusted it.
+/// `known` decides whether a primary key, by its fingerprint, is built in or trusted by the administrator.
 ///
 /// # Errors
-/// When no signature over it counts, or one of a known key is bad.
+/// When no signature is accepted, or one of a known key is bad.
 pub fn open_clear(
     bytes: &[u8],
     keyring: &Keyring,
@@ -112,7 +112,7 @@ pub fn open_clear(
     judge(message.signatures(), signed.as_bytes(), text, keyring, known, now)
 }
 
-/// Opens a text whose signatures lie next to it.
+/// Opens a text with detached signatures.
 ///
 /// # Errors
 /// As [`open_clear`].
@@ -156,7 +156,7 @@ fn judge(
             Ok(signer) => {
                 good.get_or_insert(signer);
             }
-            // A known key's name on something that it has not signed is no accident to be passed over.
+            // A bad signature that names a known key is an alarm, not to be ignored.
             Err(bad @ SignatureError::Bad { .. }) => return Err(bad),
             Err(other) if trouble.as_ref().is_none_or(|t| weight(&other) < weight(t)) => trouble = Some(other),
             Err(_) => {}
@@ -172,7 +172,7 @@ fn judge(
     }
 }
 
-/// Which trouble is reported when there are several: the one that a person can do most about.
+/// Which error is reported when there are several: the one that a person can resolve best.
 fn weight(error: &SignatureError) -> u8 {
     match error {
         SignatureError::Revoked { .. } => 0,
@@ -185,7 +185,7 @@ fn weight(error: &SignatureError) -> u8 {
     }
 }
 
-/// Judges one signature: its maker's fingerprint and when it was made.
+/// Verifies one signature; returns the signer's fingerprint and its time.
 fn judge_signature(
     signature: &Signature,
     signed: &[u8],
@@ -221,7 +221,7 @@ fn judge_signature(
     }
 }
 
-/// Whether a signature that holds counts as well.
+/// Whether a valid signature is also accepted.
 fn counts(
     signature: &Signature,
     key: &str,
@@ -243,7 +243,7 @@ fn counts(
     today(&key, at, known, now)
 }
 
-/// What must be judged again each day: whether the signature's time has come, and whether the key counts.
+/// What must be judged again at every use: whether the signature's time has come, and whether the key is accepted.
 pub(super) fn today(
     key: &str,
     at: i64,
@@ -257,7 +257,7 @@ pub(super) fn today(
     if known(key) { Ok(()) } else { Err(SignatureError::OnlyHere { key: key.to_owned() }) }
 }
 
-/// Whether a signature names this key as its maker; one that names no one could be anybody's.
+/// Whether a signature names this key as its signer; one without a name could be anyone's.
 fn made_by(signature: &Signature, key: &impl VerifyingKey) -> bool {
     let (prints, ids) = (signature.issuer_fingerprint(), signature.issuer_key_id());
     match prints.is_empty() {

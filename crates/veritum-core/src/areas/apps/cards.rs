@@ -1,4 +1,4 @@
-//! Which card says what an application keeps.
+//! Finds the card of each application.
 
 use std::path::Path;
 
@@ -8,12 +8,12 @@ use crate::model::error_chain;
 use crate::report::CardOrigin;
 use crate::system::{System, WorkError};
 
-/// More cards than this in a folder are not read.
+/// Further cards in a folder are not read.
 const MAX_CARDS: usize = 1000;
-/// A larger file is no card.
+/// Larger files are not cards.
 const MAX_BYTES: u64 = 48 << 10;
 
-/// The card of an application, and whose it is.
+/// An application's card, and its origin.
 ///
 /// # Errors
 /// When a card of the administrator's cannot be used.
@@ -34,7 +34,7 @@ pub fn card_of(system: &System, app: &App) -> Result<(Card, CardOrigin), WorkErr
     Ok((cautious(app.name(), id, app.program(), package), CardOrigin::NoCard))
 }
 
-/// The cards of a folder, in the order of their files' names: the last one goes before the others.
+/// The cards of a folder, in the order of their file names: later ones take precedence.
 fn in_folder(folder: &Path) -> Result<Cards, WorkError> {
     let fault = |path: &Path, why: String| WorkError::Card { path: path.to_owned(), why };
     let mut cards = Cards::default();

@@ -1,4 +1,4 @@
-//! The applications that a machine offers, and which package each belongs to.
+//! The applications that a machine offers, and the package of each.
 
 use std::collections::BTreeMap;
 
@@ -11,7 +11,7 @@ use crate::platform::freedesktop::{AppEntry, FOLDERS, applications};
 use crate::platform::{Package, Platform as _};
 use crate::system::{System, WorkError};
 
-/// An application, and the package that it belongs to.
+/// An application and its package.
 #[derive(Debug, Clone)]
 pub struct App {
     /// Its desktop entry.
@@ -27,7 +27,7 @@ impl App {
         self.entry.entry.as_ref().ok()?.program()
     }
 
-    /// Its id, when it runs in a sandbox and takes a folder of its own for a home.
+    /// Its id, if it is sandboxed and uses a folder of its own as its home.
     #[must_use]
     pub fn sandbox(&self) -> Option<&str> {
         let exported = self.entry.path.is_within_place("/var/lib/flatpak") && self.entry.id.contains('.');
@@ -41,7 +41,7 @@ impl App {
     }
 }
 
-/// The applications that the machine offers to all its users; none of what counts as deleted, or is no program.
+/// The applications that the machine offers to all its users, without deleted entries and entries that are not programs.
 #[must_use]
 pub fn apps(system: &System) -> Vec<App> {
     let mut entries = applications(&system.machine);
@@ -51,7 +51,7 @@ pub fn apps(system: &System) -> Vec<App> {
     entries.into_iter().map(app).collect()
 }
 
-/// Which package owns each desktop entry, by the local package database.
+/// The package of each desktop entry, by the local package database.
 fn owners_of_entries(system: &System) -> BTreeMap<SystemPath, PackageId> {
     let records = Debian.records(&system.machine);
     let below = |path: &[u8]| FOLDERS.iter().any(|folder| path.starts_with(folder.as_bytes()));
@@ -65,11 +65,11 @@ fn owners_of_entries(system: &System) -> BTreeMap<SystemPath, PackageId> {
     all.into_iter().flatten().collect()
 }
 
-/// The application that is called so: by its id, its name in any language, the last part of its id, or its package.
-/// Capitals do not matter.
+/// Finds an application by its id, its name in any language, the last part of its id, or its package.
+/// Case does not matter.
 ///
 /// # Errors
-/// When nothing, or more than one thing, is called so.
+/// When no application, or more than one, matches.
 pub fn called<'a>(apps: &'a [App], typed: &str) -> Result<&'a App, WorkError> {
     let wanted = typed.to_lowercase();
     let is = |text: &str| text.to_lowercase() == wanted;

@@ -1,4 +1,4 @@
-//! What came of the area `apps`: whether applications can be started, and what they keep in their users' homes.
+//! The check of the area `apps`: whether applications can be started, and the state of their data in users' homes.
 
 use std::collections::BTreeMap;
 use std::time::Instant;
@@ -13,12 +13,12 @@ use crate::platform::debian::{Debian, Needs, rests_on};
 use crate::report::ActionReport;
 use crate::system::{System, WorkError};
 
-/// So many packages that several applications depend on are reported.
+/// The number of packages shared by several applications that are reported.
 const MAX_SHARED: usize = 5;
-/// So many applications are named of each.
+/// The number of applications that are named for each.
 const MAX_NAMED: usize = 5;
 
-/// Puts applications by their ids into the scope, and the packages that they depend on.
+/// Adds applications, by their ids, and the packages that they depend on to the scope.
 pub(super) fn resolve(cx: &Cx<'_>, scope: &mut Scope) -> Result<(), WorkError> {
     if scope.selected(&APPS).next().is_none() {
         return Ok(());
@@ -45,7 +45,7 @@ fn is_named(scope: &Scope, app: &App) -> bool {
     named.peek().is_none() || named.any(|id| id == app.entry.id)
 }
 
-/// Looks whether applications can be started from the desktop, and at what they keep in their users' homes.
+/// Checks whether applications can be started from the desktop, and their data in their users' homes.
 pub(super) fn check(cx: &Cx<'_>, earlier: &Checked) -> Result<Examined, WorkError> {
     let begun = Instant::now();
     let (system, scope) = (cx.system, cx.scope);
@@ -76,7 +76,7 @@ pub(super) fn check(cx: &Cx<'_>, earlier: &Checked) -> Result<Examined, WorkErro
         finding.action = None;
     }
     if !is_deep {
-        // What the repair of the files answers is reported there.
+        // What the repair of files answers is reported there.
         examined.findings.retain(|finding| !finding.is_mended_by(ActionKind::WithPackage));
         examined.findings.extend(without_icon(system, &wanted));
         examined.took(begun);
@@ -129,14 +129,14 @@ fn registration(system: &System, findings: &[Finding]) -> Option<Step> {
     (!shows.is_empty()).then(|| Step::new(shows, Work::Tool(tool)).remarked(remark))
 }
 
-/// Whether the desktop's own tool answers a finding, and can be run.
+/// Whether the desktop's own tool answers a finding and can be run.
 fn can_register(system: &System, finding: &Finding) -> bool {
     let is_there = || system.machine.resolve(&SystemPath::literal(REGISTRY.program)).is_ok();
     needs_registering(finding) && system.tool_runner().is_ok() && is_there()
 }
 
-/// Where files of an application's package are repaired, or of anything that a named one depends on, that is what was wrong
-/// with it: nothing else is to be done.
+/// If files of an application's package, or of a dependency of a named application, are repaired, that repairs the
+/// application: it needs no action of its own.
 fn comes_right(finding: &Finding, files: &[&Finding], scope: &Scope) -> bool {
     let by_name = scope.selected(&APPS).next().is_some();
     finding.package.is_some()
@@ -145,8 +145,8 @@ fn comes_right(finding: &Finding, files: &[&Finding], scope: &Scope) -> bool {
         && files.iter().any(|file| file.remedy.is_some() && (by_name || file.package == finding.package))
 }
 
-/// What several of these applications depend on and is damaged, by this run's look at files or by the last check: that comes
-/// first.
+/// Damaged packages on which several of these applications depend, by this run's check of files or by the last check: they
+/// come first.
 fn shared_causes(cx: &Cx<'_>, files: &[&Finding]) -> Vec<Finding> {
     let mut damaged: BTreeMap<String, u64> = BTreeMap::new();
     if cx.wants(&FILES) {
@@ -177,7 +177,7 @@ fn shared_causes(cx: &Cx<'_>, files: &[&Finding]) -> Vec<Finding> {
     shared.into_iter().take(MAX_SHARED).map(|(name, apps)| shared_cause(name, damaged[name], &apps)).collect()
 }
 
-/// Applications of which menus show no picture.
+/// Applications whose icon is missing.
 fn without_icon(system: &System, wanted: &[&App]) -> Vec<Finding> {
     let icons = Icons::read(&system.machine);
     let note = |app: &&App| {
@@ -190,7 +190,7 @@ fn without_icon(system: &System, wanted: &[&App]) -> Vec<Finding> {
     wanted.iter().filter_map(note).collect()
 }
 
-/// Newer versions that wait for the packages of applications that were named, by the lists available.
+/// Newer versions of the packages of named applications, by the available lists.
 fn newer(cx: &Cx<'_>, wanted: &[&App]) -> Vec<Finding> {
     if cx.scope.selected(&APPS).next().is_none() {
         return Vec::new();
@@ -207,21 +207,21 @@ fn newer(cx: &Cx<'_>, wanted: &[&App]) -> Vec<Finding> {
     wanted.iter().filter_map(note).collect()
 }
 
-/// What keeps the desktop from starting an application.
+/// What prevents the desktop from starting an application.
 #[must_use]
 pub fn finding_on(system: &System, app: &App, integration: &Integration<'_>) -> Option<Finding> {
     let finding = integration.judge(&app.entry)?;
-    // What its vendor ships is not damaged, however odd it is.
+    // What the vendor ships is not damaged, however unusual it is.
     if finding.verdict == Verdict::Corrupt && is_as_shipped(system, app) {
         return None;
     }
-    // What belongs to a package is repaired with it.
+    // An entry that belongs to a package is repaired with it.
     let with_it = app.package.as_ref().filter(|_| finding.verdict != Verdict::NotRegistered);
     let action = with_it.map(|_| Action::command(format!("veritum repair app:{}", app.entry.id)));
     Some(Finding { package: app.package.clone(), action: action.or_else(|| finding.action.clone()), ..finding })
 }
 
-/// Whether an application's entry is byte for byte what the local package database say its package ships.
+/// Whether an application's entry is byte for byte what its package ships, by the local package database.
 fn is_as_shipped(system: &System, app: &App) -> bool {
     let md5 = || {
         let id = app.package.as_ref()?;
@@ -247,7 +247,7 @@ fn shared_cause(name: &str, problems: u64, apps: &[&str]) -> Finding {
     Finding { cause: Some(cause), action: Some(Action::command(format!("veritum repair package:{name}"))), ..finding }
 }
 
-/// What was examined.
+/// The result of a check.
 fn extent(kept: Option<u64>) -> String {
     let homes = match kept {
         None => String::new(),

@@ -1,28 +1,28 @@
-//! Whether there is a picture for an application (Icon Theme Specification 0.13), whatever the theme.
+//! Whether an application's icon exists (Icon Theme Specification 0.13), in any theme.
 
 use std::collections::HashSet;
 
 use crate::machine::{Dir, Machine};
 use crate::model::{FileKind, SystemPath};
 
-/// Where pictures lie, for all users.
+/// Folders of icons for all users.
 const FOLDERS: [&str; 4] =
     ["/usr/local/share/icons", "/usr/share/icons", "/usr/share/pixmaps", "/var/lib/flatpak/exports/share/icons"];
-/// Their forms.
+/// Their file formats.
 const FORMS: [&[u8]; 3] = [b".png", b".svg", b".xpm"];
-/// Themes are looked into so deep.
+/// The maximum depth of theme folders.
 const MAX_DEPTH: usize = 6;
-/// More names are not examined: then nothing is said.
+/// With more names, no statement is made.
 const MAX_NAMES: usize = 1_000_000;
 
-/// The names of all pictures, without their forms.
+/// The names of all icons, without extensions.
 pub(crate) struct Icons {
     names: HashSet<Vec<u8>>,
     looked: usize,
 }
 
 impl Icons {
-    /// Examines all folders of pictures.
+    /// Reads all folders of icons.
     pub(crate) fn read(machine: &Machine) -> Self {
         let mut icons = Self { names: HashSet::new(), looked: 0 };
         for folder in FOLDERS {
@@ -52,12 +52,12 @@ impl Icons {
         }
     }
 
-    /// Whether nothing shows this icon: a name in any theme, or a file.
+    /// Whether this icon is missing: a name in any theme, or a file.
     pub(crate) fn lacks(&self, machine: &Machine, icon: &str) -> bool {
         if icon.starts_with('/') {
             return SystemPath::parse(icon.as_bytes()).is_ok_and(|path| machine.resolve(&path).is_err());
         }
-        // Old entries name the file.
+        // Old entries give the file name.
         let stem = FORMS.iter().find_map(|form| icon.as_bytes().strip_suffix(*form)).unwrap_or(icon.as_bytes());
         self.looked <= MAX_NAMES && !icon.is_empty() && !self.names.contains(stem)
     }

@@ -1,4 +1,4 @@
-//! How an application is integrated into the desktop: entry, program, message bus, kinds of files.
+//! An application's integration into the desktop: entry, program, message bus, types of files.
 
 use super::APPS;
 use crate::formats::desktop_entry::DesktopEntry;
@@ -7,15 +7,15 @@ use crate::machine::Machine;
 use crate::model::{Action, FileKind, Finding, Subject, SystemPath, Verdict};
 use crate::platform::freedesktop::{AppEntry, FOLDERS};
 
-/// Where programs are looked for, as `PATH` of a desktop's session has them.
+/// Folders of programs, as in the `PATH` of a desktop session.
 const PROGRAMS: [&str; 8] =
     ["/usr/local/bin", "/usr/bin", "/bin", "/usr/local/games", "/usr/games", "/usr/local/sbin", "/usr/sbin", "/sbin"];
 /// Services that the message bus starts (D-Bus Specification, "Message Bus Starting Services").
 const SERVICES: [&str; 2] = ["/usr/local/share/dbus-1/services", "/usr/share/dbus-1/services"];
-/// Which entries open which kinds of files, made by `update-desktop-database` of all entries in its folder.
+/// Which entries open which types of files; `update-desktop-database` derives it from all entries in the folder.
 const OPENERS: &str = "/usr/share/applications/mimeinfo.cache";
 
-/// A list of the desktop's, and the tool that makes it.
+/// A list that the desktop uses, and the tool that makes it.
 pub(crate) struct Registry {
     /// The tool, as the machine has it.
     pub(crate) program: &'static str,
@@ -23,7 +23,7 @@ pub(crate) struct Registry {
     pub(crate) folder: &'static str,
 }
 
-/// Which entries open which kinds of files.
+/// Which entries open which types of files.
 pub(crate) const REGISTRY: Registry =
     Registry { program: "/usr/bin/update-desktop-database", folder: "/usr/share/applications" };
 
@@ -36,7 +36,7 @@ pub(super) fn needs_registering(finding: &Finding) -> bool {
 /// Larger ones are not read.
 const MAX_OPENERS: u64 = 16 << 20;
 
-/// What is known of all entries together.
+/// What all entries have in common.
 pub struct Integration<'a> {
     machine: &'a Machine,
     openers: Openers,
@@ -46,15 +46,15 @@ enum Openers {
     Read(KeyFile),
     Missing,
     Corrupt(String),
-    /// It cannot be read with these rights, or from this disk, or was never made here: nothing is said.
+    /// It cannot be read with these rights or from this disk, or was never created here: no statement is made.
     Unknown,
 }
 
 impl<'a> Integration<'a> {
-    /// Reads what all entries share.
+    /// Reads what all entries have in common.
     pub(crate) fn read(machine: &'a Machine) -> Self {
         let openers = match machine.read_up_to(&SystemPath::literal(OPENERS), MAX_OPENERS) {
-            // Where what makes it is not installed there was never one.
+            // Where the tool is not installed, the list never existed.
             Ok(None) if machine.resolve(&SystemPath::literal(REGISTRY.program)).is_err() => Openers::Unknown,
             Ok(None) => Openers::Missing,
             Ok(Some(bytes)) => match KeyFile::parse(&bytes) {
@@ -67,7 +67,7 @@ impl<'a> Integration<'a> {
         Self { machine, openers }
     }
 
-    /// What is wrong with what the entries share, as far as one of them needs it.
+    /// Problems of the shared files, if one of the applications needs them.
     pub(crate) fn shared(&self, entries: &[&AppEntry]) -> Option<Finding> {
         if !entries.iter().any(|app| is_listed(app) && app.entry.as_ref().is_ok_and(|entry| !entry.opens.is_empty())) {
             return None;
@@ -81,7 +81,7 @@ impl<'a> Integration<'a> {
         Some(Finding { cause: Some(cause), action: Some(Action::command(REGISTER)), ..finding })
     }
 
-    /// What is wrong with one application: the gravest, with the others next to it.
+    /// Problems of one application: the most serious, with the others next to it.
     pub(crate) fn judge(&self, app: &AppEntry) -> Option<Finding> {
         let mut all = match &app.entry {
             Ok(entry) => self.of_entry(app, entry),
@@ -94,7 +94,7 @@ impl<'a> Integration<'a> {
         Some(Finding { cause: Some(cause), action: command.map(Action::command), also, ..finding })
     }
 
-    /// Whether menus show an entry: one whose program is not installed names that program, and is passed over.
+    /// Whether menus show an entry: an entry that names its program is hidden if that is not installed.
     pub(crate) fn shows(&self, entry: &DesktopEntry) -> bool {
         entry.shown && entry.needs.as_deref().is_none_or(|needed| self.program(needed, "").is_none())
     }
@@ -120,7 +120,7 @@ impl<'a> Integration<'a> {
         all
     }
 
-    /// Whether a program is there and can be started.
+    /// Whether a program exists and is executable.
     fn program(&self, program: &str, what: &str) -> Option<Diagnosis> {
         let found = match program.starts_with('/') {
             true => SystemPath::parse(program.as_bytes()).ok().and_then(|path| self.startable(&path)),
@@ -136,7 +136,7 @@ impl<'a> Integration<'a> {
         }
     }
 
-    /// Whether what is there can be started; none when nothing is there, or nothing can be said.
+    /// Whether a file is executable; `None` when it does not exist or cannot be examined.
     fn startable(&self, path: &SystemPath) -> Option<bool> {
         let real = self.machine.resolve(path).ok()?;
         let stat = self.machine.look(&real).ok()??;
@@ -160,7 +160,7 @@ impl<'a> Integration<'a> {
         Some((Verdict::Missing, cause, None))
     }
 
-    /// Whether the desktop knows which files it opens.
+    /// Whether the desktop knows which types of files it opens.
     fn opens(&self, app: &AppEntry, entry: &DesktopEntry) -> Option<Diagnosis> {
         let Openers::Read(openers) = &self.openers else { return None };
         if !is_listed(app) {
@@ -181,15 +181,15 @@ impl<'a> Integration<'a> {
 /// A verdict, its cause, and what to do.
 type Diagnosis = (Verdict, String, Option<&'static str>);
 
-/// What makes the list of openers again.
+/// The command that rebuilds the list of file handlers.
 const REGISTER: &str = "update-desktop-database";
 
-/// Whether an entry is directly in the folder whose openers are listed.
+/// Whether an entry is directly in the folder of the list.
 fn is_listed(app: &AppEntry) -> bool {
     app.path.parent().is_some_and(|folder| folder.as_bytes() == FOLDERS[1].as_bytes())
 }
 
-/// Whether a kind of files is written as one (RFC 6838, 4.2): others are left out of the list.
+/// Whether a media type is well-formed (RFC 6838, 4.2): others are left out of the list.
 fn is_kind(kind: &str) -> bool {
     let plain =
         |part: &str| !part.is_empty() && part.chars().all(|c| c.is_ascii_alphanumeric() || "!#$&-^_.+".contains(c));

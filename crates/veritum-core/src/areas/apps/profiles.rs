@@ -1,4 +1,4 @@
-//! What is wrong with what applications keep in their users' homes, each home looked into with its owner's rights.
+//! Checks the data of applications in their users' homes, each home with its owner's rights.
 
 use std::io;
 
@@ -19,10 +19,10 @@ struct AppInHome<'a> {
     runs: bool,
 }
 
-/// Examines what these applications keep in the homes of those who log in: how many files that were, and which applications run.
+/// Checks the data of these applications in the homes of login users; returns the number of files and the running applications.
 pub(super) fn profiles(cx: &Cx<'_>, apps: &[&App], examined: &mut Examined) -> (u64, Vec<Finding>) {
     let (mut looked, mut busy, mut faults) = (0, Vec::new(), Vec::new());
-    // A card that cannot be used is reported where one application is named.
+    // A card that cannot be used is reported if the application is named.
     let with_card = |app: &&App| Some((card_of(cx.system, app).ok()?.0, (*app).clone()));
     let apps: Vec<(Card, App)> = apps.iter().filter_map(with_card).collect();
     cx.observer.on_event(Event::Begin { phase: Phase::Homes, items: 0, bytes: 0 });
@@ -51,7 +51,7 @@ pub(super) fn profiles(cx: &Cx<'_>, apps: &[&App], examined: &mut Examined) -> (
         }
     }
     cx.observer.on_event(Event::End);
-    // Two applications that share a place have one finding there.
+    // Two applications that share a place have one finding for it.
     faults.sort_by(|a, b| a.id.cmp(&b.id));
     faults.dedup_by(|a, b| a.id == b.id);
     faults.sort_by_key(|finding| finding.verdict);
@@ -74,7 +74,7 @@ impl AppInHome<'_> {
         if below.is_empty() { Some(self.home.clone()) } else { self.home.join(below).ok() }
     }
 
-    /// That it runs.
+    /// Reports that it is running.
     fn runs_as(&self, process: &RunningApp) -> Finding {
         let since = process.since.as_deref().map_or_else(String::new, |since| format!(" since {since}"));
         let finding = Finding::on(APPS, Subject::App { name: self.app.to_owned() }, Verdict::Busy);
@@ -82,7 +82,7 @@ impl AppInHome<'_> {
         Finding { cause: Some(cause), ..finding }
     }
 
-    /// What would set a part of it aside.
+    /// The command that would set a part of it aside.
     fn reset(&self, only: &str) -> Action {
         let [app, user] = [self.app, self.user].map(|word| quoted(word.as_bytes()));
         Action::command(format!("veritum reset {app} --user {user} --only {only}"))
@@ -90,7 +90,7 @@ impl AppInHome<'_> {
 
     fn findings(&self, found: &Profile) -> Vec<Finding> {
         let mut all: Vec<Finding> = found.faults.iter().filter_map(|fault| self.of_fault(fault)).collect();
-        // While it runs its locks are its own.
+        // While it runs, its locks are in use.
         if !self.runs {
             all.extend(found.locks.iter().filter_map(|lock| self.of_lock(lock)));
         }

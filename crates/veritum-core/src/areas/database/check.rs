@@ -1,4 +1,4 @@
-//! What came of the area `database`: the package database by what packages say, by its own earlier copies, and by itself.
+//! The check of the area `database`: compares the package database with packages, with its own copies, and with itself.
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::time::Instant;
@@ -18,14 +18,14 @@ use crate::reference::{ExpectedKind, Reference};
 use crate::report::ActionReport;
 use crate::system::{System, WorkError};
 
-/// Diverted files over this size are not read only to see whether they are what they seem to be.
+/// Larger diverted files are not read to identify them, in bytes.
 const MAX_DIVERTED: u64 = 256 << 20;
 
-/// Judges the package database: all of it, or what of it concerns the packages and paths that were named.
+/// Judges the package database: all of it, or what concerns the packages and paths in the scope.
 pub(super) fn check(cx: &Cx<'_>) -> Result<Examined, WorkError> {
     let begun = Instant::now();
     cx.gather()?;
-    // The examine files says its own time.
+    // The time of the check of files is reported there.
     let begun = if cx.wants(&FILES) { Instant::now() } else { begun };
     let evidence = cx.evidence();
     let Some(gathered) = &evidence.gathered else { return Ok(Examined::not_reached(DATABASE)) };
@@ -58,7 +58,7 @@ pub(super) fn check(cx: &Cx<'_>) -> Result<Examined, WorkError> {
     Ok(examined)
 }
 
-/// What is wrong with the database, as far as it concerns what was named.
+/// Problems of the database that concern the scope.
 fn faults(cx: &Cx<'_>, gathered: &Gathered) -> Vec<RecordFault> {
     let Gathered { reference, record_faults } = gathered;
     let System { machine, database, installed, .. } = cx.system;
@@ -68,20 +68,20 @@ fn faults(cx: &Cx<'_>, gathered: &Gathered) -> Vec<RecordFault> {
     faults.extend(record_faults.iter().cloned());
     faults.extend(judge_tables(machine, database, installed, record_faults, &holds));
     faults.extend(judge_alternatives(machine, database, record_faults));
-    // Where updates are repaired too, their area finishes installations.
+    // If updates are repaired too, that area finishes installations.
     let told_there = cx.scope.reach == Reach::Everything;
     faults.retain(|fault| concerns(cx.scope, &fault.finding) && !(told_there && is_of_install(&fault.finding)));
     find_members(cx, &mut faults);
     faults
 }
 
-/// Whether a finding says that an installation was begun and not finished.
+/// Whether a finding reports an unfinished installation.
 fn is_of_install(finding: &Finding) -> bool {
     finding.verdict == Verdict::Incomplete && finding.package.is_some()
 }
 
-/// What is done about it; and findings that are part of another: the table as a whole is reported once, not for each entry that it
-/// lost.
+/// Adds remedies, and drops findings that are part of another: a damaged table is one finding, not one for each entry that
+/// is lost.
 fn planned(cx: &Cx<'_>, faults: &mut [RecordFault]) -> (RecordPlan, HashSet<FindingId>) {
     let is_whole = |f: &RecordFault| matches!(&f.finding.subject, Subject::Record { entry: None, .. });
     let whole = faults.iter().any(|f| matches!(f.fix, Ok(RecordFix::Status)) && is_whole(f));
@@ -134,8 +134,8 @@ fn leave_out(system: &System, reference: &Reference, examined: &mut Examined) {
     }
 }
 
-/// Packages whose entries the package log and their own changelogs contradict, with the version that these name; what is
-/// corrected already is not among them.
+/// Packages whose entries contradict the package log and their own changelogs, with the version in these; corrected entries
+/// are not included.
 fn contradicted(system: &System) -> Vec<(PackageId, String)> {
     let logged = last_versions(&system.machine);
     let known = |c: &Package| {
@@ -147,7 +147,7 @@ fn contradicted(system: &System) -> Vec<(PackageId, String)> {
     system.installed.packages.iter().filter_map(known).collect()
 }
 
-/// Members that no store has come from packages available, or not at all.
+/// Members that no store has come from available packages, or cannot be restored.
 fn find_members(cx: &Cx<'_>, faults: &mut [RecordFault]) {
     let mut debs: HashMap<PackageId, Option<BTreeMap<String, Vec<u8>>>> = HashMap::new();
     for fault in faults {
@@ -172,7 +172,7 @@ fn find_members(cx: &Cx<'_>, faults: &mut [RecordFault]) {
     }
 }
 
-/// Whether a place holds exactly the content that belongs at a listed path.
+/// Whether a place contains exactly the content of a listed path.
 fn holds(cx: &Cx<'_>, reference: &Reference, place: &SystemPath, path: &SystemPath) -> bool {
     let Some(expected) = reference.at(path).map(|at| &reference.expected[at]) else { return false };
     let Ok(Some(bytes)) = cx.system.machine.read_up_to(place, MAX_DIVERTED) else { return false };
@@ -183,7 +183,7 @@ fn holds(cx: &Cx<'_>, reference: &Reference, place: &SystemPath, path: &SystemPa
     }
 }
 
-/// That the package log and a changelog name another version than an entry.
+/// Reports that the package log and a changelog name another version than an entry.
 fn contradiction(id: PackageId, version: &str) -> RecordFault {
     let entry = format!("{}:{}", id.name, id.arch);
     let subject = Subject::Record { path: in_database("status"), entry: Some(entry) };
@@ -202,7 +202,7 @@ fn contradiction(id: PackageId, version: &str) -> RecordFault {
     RecordFault { finding, fix: Err(unknown) }
 }
 
-/// Whether a finding is about what was named.
+/// Whether a finding concerns the scope.
 fn concerns(scope: &Scope, finding: &Finding) -> bool {
     let of_package = || finding.package.as_ref().is_some_and(|id| scope.packages.contains(&id.name));
     let at_path = || finding.subject.as_path().is_some_and(|path| scope.paths.iter().any(|p| path.is_within(p)));

@@ -30,7 +30,7 @@ pub(super) fn explain_place(cx: &Cx<'_>, path: &SystemPath) -> Result<Option<Exp
     Ok(there.then(|| ExplainReport { remark: Some(remark), ..ExplainReport::bare(Subject::path(path)) }))
 }
 
-/// Explains what is wrong with a record: how it is there, how it should be, and who says so.
+/// Explains a finding on a record: found and expected content, and its source.
 pub(super) fn explain(cx: &Cx<'_>, finding: &Finding, checked: &Checked) -> ExplainReport {
     let differs = difference(cx, finding, checked);
     let owners: Vec<_> = finding.package.iter().cloned().collect();
@@ -55,7 +55,7 @@ pub(super) fn explain(cx: &Cx<'_>, finding: &Finding, checked: &Checked) -> Expl
     }
 }
 
-/// Where a record first differs from what a repair would write there.
+/// The first difference between a record and what a repair would write.
 fn difference(cx: &Cx<'_>, finding: &Finding, checked: &Checked) -> Option<FirstDifference> {
     let steps = &checked.get(&DATABASE)?.steps;
     let mut steps = steps.iter().map(|step| &step.work);

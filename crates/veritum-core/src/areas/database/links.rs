@@ -1,4 +1,4 @@
-//! update-alternatives' records, and the links that they represent.
+//! update-alternatives' records, and the symlinks that they describe.
 
 use super::DATABASE;
 use super::offered::Offered;
@@ -8,23 +8,22 @@ use crate::model::{Action, FileKind, Finding, Subject, SystemPath, Verdict};
 use crate::platform::debian::Alternatives;
 use crate::platform::debian::database::{Database, alternatives_backup};
 
-/// A record over this size is refused.
+/// Larger records are refused, in bytes.
 const MAX_RECORD: u64 = 1 << 20;
-/// Names over this number are not examined.
+/// No more than this many names are examined.
 const MAX_NAMES: usize = 100_000;
 const LINKS: &str = "/etc/alternatives";
 
-/// Judges the records of alternatives, and the links under their names: one that is gone or points nowhere. One that
-/// points to another thing that is there was set so on purpose. A link outside `/etc/alternatives` is only made where a
-/// script of a package asks for it: the records themselves are not signed. `known` is what is wrong with the
-/// other records.
+/// Judges the records of alternatives and their symlinks: missing ones and dangling ones. A symlink to another existing
+/// file was set deliberately. A symlink outside `/etc/alternatives` is only created if a script of a package requests it:
+/// the records themselves are not signed. `known` are the findings on other records.
 #[must_use]
 pub fn judge_alternatives(machine: &Machine, database: &Database, known: &[RecordFault]) -> Vec<RecordFault> {
     let offered = Offered::new(machine, database, known);
     let folder = in_database("alternatives");
     let Ok(dir) = machine.resolve(&folder).and_then(|real| machine.dir(&real)) else { return Vec::new() };
     let mut names: Vec<Vec<u8>> = dir.disk().list(dir.fd()).unwrap_or_default().into_iter().map(|(n, _)| n).collect();
-    // update-alternatives' own unfinished writes.
+    // Temporary files of update-alternatives.
     names.retain(|name| !name.ends_with(b".dpkg-tmp") && !name.ends_with(b".dpkg-new"));
     names.sort();
     let mut faults = Vec::new();
@@ -58,7 +57,7 @@ fn garbled(machine: &Machine, path: &SystemPath, name: &[u8], why: String) -> Re
     RecordFault { finding, fix }
 }
 
-/// The links of one record: the master and the slaves of its choice, each in two steps.
+/// The symlinks of one record: the master and the slaves of its choice, each in two steps.
 fn links(machine: &Machine, name: &[u8], record: &Alternatives, offered: &Offered<'_>) -> Vec<RecordFault> {
     let there =
         |path: &SystemPath| machine.resolve(path).is_ok_and(|real| machine.look(&real).is_ok_and(|s| s.is_some()));
@@ -68,11 +67,11 @@ fn links(machine: &Machine, name: &[u8], record: &Alternatives, offered: &Offere
         target.as_ref().ok().and_then(|t| t.as_ref()).and_then(|t| record.choices.iter().find(|c| c.path == *t));
     let choice = match chosen.filter(|c| there(&c.path)) {
         Some(choice) => choice,
-        // By hand to something of its own, which is there.
+        // Set manually to an existing file that is not a choice.
         None if target.as_ref().is_ok_and(|t| t.as_ref().is_some_and(&there)) => return Vec::new(),
         None => match record.best(&there) {
             Some(best) => best,
-            // None of its choices is there any more: nothing to point to.
+            // None of its choices exists: there is nothing to point to.
             None => return Vec::new(),
         },
     };
@@ -94,16 +93,16 @@ fn links(machine: &Machine, name: &[u8], record: &Alternatives, offered: &Offere
     faults
 }
 
-/// A fault that only the administrator can repair: nothing but the record says that a link belongs there.
+/// A problem that only the administrator can repair: only the record claims that a symlink belongs there.
 fn not_made(fault: RecordFault, name: &[u8]) -> RecordFault {
     let next = Action::command(format!("update-alternatives --config {}", crate::model::quoted(name)));
     let reason = "no script of an installed package creates this link; only the alternatives database names it";
     RecordFault { fix: Err(Unknown::new(reason, next)), ..fault }
 }
 
-/// A link that is gone, or points nowhere, or is none. What the administrator left out is not missed.
+/// A missing or dangling symlink, or another type of file. What the administrator excluded is not missing.
 fn link(machine: &Machine, at: &SystemPath, to: &SystemPath) -> Option<RecordFault> {
-    // A folder that is not there was left out on purpose, with what would be in it.
+    // A missing folder was excluded with everything in it.
     let parent = machine.resolve(&at.parent()?).ok()?;
     machine.look(&parent).ok().flatten()?;
     let (verdict, cause) = match link_target(machine, at) {
@@ -116,14 +115,14 @@ fn link(machine: &Machine, at: &SystemPath, to: &SystemPath) -> Option<RecordFau
             (Verdict::WrongTarget, Some(format!("points to {found}, which does not exist")))
         }
         Ok(None) => (Verdict::Missing, None),
-        // A file or folder of a person's own: update-alternatives leaves such a thing alone, and so do we.
+        // A file or folder of the administrator's: update-alternatives leaves it alone, and so does Veritum.
         Err(()) => return None,
     };
     let finding = Finding { cause, ..Finding::on(DATABASE, Subject::path(at), verdict) };
     Some(RecordFault { finding, fix: Ok(RecordFix::Link(to.as_bytes().to_vec())) })
 }
 
-/// Where a link points: nothing when there is none; an error when something else is there.
+/// The target of a symlink: `None` when it does not exist; an error when something else does.
 fn link_target(machine: &Machine, at: &SystemPath) -> Result<Option<SystemPath>, ()> {
     let parent = at.parent().and_then(|p| machine.resolve(&p).ok()).ok_or(())?;
     let dir = machine.dir(&parent).map_err(|_| ())?;

@@ -1,7 +1,7 @@
-//! The area `database`: the package database compared with what packages say, against its own earlier copies, and
-//! against itself.
+//! The area `database`: compares the package database with what packages contain, with its own earlier copies, and with
+//! itself.
 //!
-//! `component` judges what is there for one package, `status` the table of all of them, `tables` the smaller ones.
+//! `package` judges the records of one package, `status` the table of all of them, `tables` the smaller ones.
 
 mod check;
 mod explain;
@@ -59,7 +59,7 @@ impl Area for Database {
         &ABOUT
     }
 
-    /// A package is what its records say of it; and a record can be named by its path.
+    /// A package is selected by its records, and a record by its path.
     fn is_meant(&self, scope: &Scope) -> bool {
         scope.areas.is_empty() && (!scope.packages.is_empty() || scope.paths.iter().any(is_record))
     }
@@ -81,23 +81,23 @@ impl Area for Database {
     }
 }
 
-/// What is wrong with a record, and what would repair it.
+/// A problem of a record, and its repair.
 #[derive(Debug, Clone, PartialEq)]
 pub struct RecordFault {
-    /// What is reported of it.
+    /// The finding.
     pub finding: Finding,
-    /// What would repair it; or why that is not known.
+    /// The repair, or why it is unknown.
     pub fix: Result<RecordFix, Unknown>,
 }
 
-/// Why it is not known how a record should be, and what to do next.
+/// Why the expected content of a record is unknown, and what to do.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Unknown {
     /// The reason.
     pub reason: String,
     /// What to do.
     pub next: Option<Action>,
-    /// Whether the .deb file of the finding's package would show.
+    /// Whether the .deb file of the finding's package would contain it.
     pub package_helps: bool,
 }
 
@@ -112,39 +112,39 @@ impl Unknown {
     }
 }
 
-/// What repairs a record.
+/// The repair of a record.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum RecordFix {
-    /// The file is written again.
+    /// Writes the file again.
     Write {
-        /// What it holds.
+        /// Its content.
         content: RecordContent,
         /// Mode bits.
         mode: u32,
     },
-    /// An entry of `status` takes the place of the one of that package, or is added.
+    /// Replaces or adds an entry of `status`.
     Entry {
-        /// Whose: name and architecture.
+        /// The key: name and architecture.
         key: (String, String),
         /// Its bytes.
         text: Vec<u8>,
-        /// Whether the one that should be there is lost.
+        /// Whether the expected entry is lost.
         lost: bool,
     },
-    /// `status` is written again from what can be read of it and from its entries.
+    /// Rebuilds `status` from its readable entries and these.
     Status,
-    /// The file is set aside.
+    /// Sets the file aside.
     SetAside,
-    /// It becomes a link.
+    /// Creates a symlink.
     Link(Vec<u8>),
-    /// Its mode is set.
+    /// Sets the mode.
     Mode(u32),
 }
 
-/// What a record's file is to hold.
+/// The content of a record's file.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum RecordContent {
-    /// These bytes.
+    /// Bytes.
     Bytes(Vec<u8>),
     /// A member of a package's control part, by its digest.
     Member {
@@ -152,12 +152,12 @@ pub enum RecordContent {
         name: String,
         /// BLAKE3.
         digest: Digest,
-        /// Bytes.
+        /// Size in bytes.
         size: u64,
     },
 }
 
-/// A bare finding on a record.
+/// A finding on a record without details.
 fn on(path: &SystemPath, entry: Option<&str>, verdict: Verdict) -> Finding {
     Finding::on(DATABASE, Subject::record(path, entry), verdict)
 }
@@ -172,7 +172,7 @@ fn in_database(name: &str) -> SystemPath {
     SystemPath::literal("/var/lib/dpkg").join(name.as_bytes()).unwrap_or_else(|_| SystemPath::literal("/var/lib/dpkg"))
 }
 
-/// The first of some names, with how many there are.
+/// The first few names, with their total number.
 fn some_of(names: &[String]) -> String {
     match names {
         [] => String::new(),

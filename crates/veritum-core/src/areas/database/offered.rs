@@ -1,4 +1,4 @@
-//! [`Offered`]: which links of alternatives the packages' own scripts ask for.
+//! [`Offered`]: the symlinks of alternatives that the packages' own scripts request.
 
 use std::cell::OnceCell;
 use std::collections::HashSet;
@@ -8,11 +8,11 @@ use crate::machine::Machine;
 use crate::model::{SystemPath, readable};
 use crate::platform::debian::database::Database;
 
-/// A script over this size is not read.
+/// Larger scripts are not read.
 const MAX_SCRIPT: u64 = 4 << 20;
 
-/// The scripts that offer choices (update-alternatives(1)), read when the first link is asked for. Those that are not as
-/// their package has them do not count.
+/// The scripts that register alternatives (update-alternatives(1)), read when first needed. Scripts that differ from their
+/// package's are ignored.
 pub(super) struct Offered<'a> {
     machine: &'a Machine,
     database: &'a Database,
@@ -25,8 +25,8 @@ impl<'a> Offered<'a> {
         Self { machine, database, faults, scripts: OnceCell::new() }
     }
 
-    /// Whether a script asks for a link at this place: the place is in it, or, where a script goes through several
-    /// names, the folder with a variable behind it and the name.
+    /// Whether a script requests a symlink at this path: it contains the path, or, if it loops over several names, the folder
+    /// followed by a variable, and the name.
     pub(super) fn has(&self, link: &SystemPath) -> bool {
         let path = readable(link.as_bytes());
         let Some((folder, name)) = path.rsplit_once('/') else { return false };
@@ -52,7 +52,7 @@ impl<'a> Offered<'a> {
     }
 }
 
-/// Whether something is in a text that is no part of a longer name.
+/// Whether a text contains something as a whole word.
 fn has_word(text: &str, word: &str) -> bool {
     let part_of_name = |c: char| c.is_alphanumeric() || "._-+/".contains(c);
     text.match_indices(word)

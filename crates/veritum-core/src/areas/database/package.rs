@@ -1,4 +1,4 @@
-//! What the package database holds of one package: its list, its digests, its scripts, its entry in `status`.
+//! The records of one package: its list, its digests, its scripts, its entry in `status`.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::sync::{Mutex, OnceLock, PoisonError};
@@ -16,28 +16,28 @@ use crate::platform::{Package, SettingsFile};
 use crate::reference::{Described, PackageJudge};
 use crate::store::{Manifest, Records};
 
-/// One record over this size is refused.
+/// Larger records are refused, in bytes.
 const MAX_RECORD: u64 = 64 << 20;
-/// The scripts that dpkg runs: what is there is executed, whether a package brought it or not.
+/// The scripts that dpkg runs: an additional one would be executed as well.
 const SCRIPTS: [&str; 5] = ["config", "postinst", "postrm", "preinst", "prerm"];
 
-/// The folder of records, opened once for all packages; what is wrong with each is gathered here.
+/// The info folder, opened once for all packages; collects the problems of each.
 pub struct RecordJudge<'a> {
     machine: &'a Machine,
     database: &'a Database,
     folder: SystemPath,
     dir: Option<Dir>,
     entries: BTreeMap<(&'a str, &'a str), &'a Stanza>,
-    /// Which packages' lists name a path; read when the first list lacks something.
+    /// The packages whose lists contain a path; read when the first list lacks something.
     listed: OnceLock<HashMap<Vec<u8>, Vec<u32>>>,
-    /// What was found, by the position of the package.
+    /// The problems, by the position of the package.
     found: Mutex<BTreeMap<usize, Vec<RecordFault>>>,
 }
 
-/// What is wrong with a record's content, in words.
+/// What is wrong with a record's content.
 type Tell<'a> = dyn Fn(&[u8]) -> String + 'a;
 
-/// What is where a record belongs.
+/// What is at a record's place.
 enum Found {
     Bytes(Vec<u8>),
     Nothing,
@@ -55,7 +55,7 @@ impl PackageJudge for RecordJudge<'_> {
 }
 
 impl<'a> RecordJudge<'a> {
-    /// Opens the folder of records.
+    /// Opens the info folder.
     #[must_use]
     pub fn new(machine: &'a Machine, database: &'a Database) -> Self {
         let folder = in_database("info");
@@ -65,13 +65,13 @@ impl<'a> RecordJudge<'a> {
         Self { machine, database, folder, dir, entries, listed: OnceLock::new(), found: Mutex::default() }
     }
 
-    /// What is wrong with the records, package by package.
+    /// The problems of the records, by package.
     #[must_use]
     pub fn into_faults(self) -> Vec<RecordFault> {
         self.found.into_inner().unwrap_or_else(PoisonError::into_inner).into_values().flatten().collect()
     }
 
-    /// What is wrong with one package's records; `described` is what a verified .deb file says of them.
+    /// Judges one package's records; `described` is the content of a verified .deb file.
     fn faults_of(&self, package: &Package, described: Option<&Described<'_>>) -> Vec<RecordFault> {
         let mut one = One { judge: self, package, stem: self.stem(package), faults: Vec::new() };
         match described {
@@ -87,7 +87,7 @@ impl<'a> RecordJudge<'a> {
         one.faults
     }
 
-    /// Under which of its possible names the package's records lie.
+    /// The stem of the package's records.
     fn stem(&self, package: &Package) -> String {
         let stems = info_stems(package);
         let known = stems.iter().find(|s| self.database.info.get(*s).is_some_and(|all| all.contains("list")));
@@ -137,7 +137,7 @@ impl One<'_> {
         self.faults.push(RecordFault { finding, fix });
     }
 
-    /// The list of paths: the package's own, with configuration files of earlier versions that are still there.
+    /// The list of paths: the package's own, with existing configuration files of earlier versions.
     fn list(&mut self, described: &Described<'_>) {
         let authority = Some(described.authority);
         let shipped: Vec<&SystemPath> = described.manifest.entries.iter().map(|e| &e.path).collect();
@@ -153,7 +153,7 @@ impl One<'_> {
         let write = |more: &[SystemPath], without: &HashSet<SystemPath>| {
             Ok(RecordFix::Write { content: RecordContent::Bytes(text(more, without)), mode: 0o644 })
         };
-        // Settings of earlier versions stay in the list until they are purged.
+        // Configuration files of earlier versions stay in the list until they are purged.
         let package = self.package;
         let old = || -> Vec<SystemPath> {
             let known: HashSet<&SystemPath> = shipped.iter().copied().collect();
@@ -168,7 +168,7 @@ impl One<'_> {
                 return self.fault(authority, "list", verdict, cause, write(&old(), &nothing));
             }
         };
-        // As the package has it, awkward names included: nothing more to be asked.
+        // Identical to the package's, including unusual names: nothing else to check.
         if bytes == text(&[], &nothing) {
             return;
         }
@@ -184,7 +184,7 @@ impl One<'_> {
         let lacking: Vec<&SystemPath> =
             shipped.iter().copied().filter(|p| !p.is_root() && !listed.contains(*p)).collect();
         let extra: Vec<&SystemPath> = listed.iter().filter(|p| !p.is_root() && !known.contains(p)).collect();
-        // A path that another package took over is in that one's list only.
+        // A path that another package took over is only in that package's list.
         let folders: HashSet<&SystemPath> = {
             let all = described.manifest.entries.iter();
             all.filter(|e| e.kind == EntryKind::Folder).map(|e| &e.path).collect()
@@ -228,7 +228,7 @@ impl One<'_> {
         }
         known.insert("md5sums");
         if let Some(bytes) = records.conffiles_bytes().filter(|_| !known.contains("conffiles")) {
-            // Lines with a mark before the path are for the unpacking only, and may are there or not.
+            // Lines with a flag before the path are for unpacking only, and are optional.
             let plain = |bytes: &[u8]| -> BTreeSet<Vec<u8>> {
                 bytes.split(|b| *b == b'\n').filter(|l| l.first() == Some(&b'/')).map(<[u8]>::to_vec).collect()
             };
@@ -305,7 +305,7 @@ impl One<'_> {
         self.faults.push(RecordFault { finding, fix });
     }
 
-    /// Without a package to compare them with, records can only contradict each other, or say nothing.
+    /// Without a package as reference, records can only contradict each other or be malformed.
     fn by_themselves(&mut self) {
         let authority = Some(Authority::Local);
         let lost = || Err(Unknown::for_want_of_deb());
@@ -340,7 +340,7 @@ impl One<'_> {
             Err(why) => return self.fault(authority, "list", Verdict::Corrupt, Some(why), lost()),
         };
         let listed: PathSet = listed.into_iter().collect();
-        // dpkg makes one where a package has none, but for packages without files.
+        // dpkg creates one if the package has none, except for packages without files.
         if sums.is_empty() && listed.iter().any(|path| self.is_shipped_file(path)) {
             let there = self.judge.database.info.get(&self.stem).is_some_and(|all| all.contains("md5sums"));
             let (verdict, cause) = match there {
@@ -351,7 +351,7 @@ impl One<'_> {
         }
         let lacks = |path: &&SystemPath| !listed.contains(*path) && !self.judge.lists_elsewhere(path, &self.stem);
         let mut lacking: Vec<String> = sums.keys().filter(lacks).map(|p| readable(p.as_bytes())).collect();
-        // One that is only to be removed has no digest, and is in no list.
+        // A file that is only to be removed has no digest and is in no list.
         let lacks = |s: &&SettingsFile| !s.obsolete && s.md5.is_some() && !listed.contains(&s.path);
         lacking.extend(self.package.settings.iter().filter(lacks).map(|s| readable(s.path.as_bytes())));
         lacking.sort();
@@ -363,7 +363,7 @@ impl One<'_> {
 }
 
 impl One<'_> {
-    /// Whether a listed path is a file there, and no configuration file.
+    /// Whether a listed path is a file on the machine and not a configuration file.
     fn is_shipped_file(&self, path: &SystemPath) -> bool {
         let machine = self.judge.machine;
         let stat = || {
@@ -376,7 +376,7 @@ impl One<'_> {
 }
 
 impl RecordJudge<'_> {
-    /// Whether the list of a package of another name has a path.
+    /// Whether the list of another package contains a path.
     fn lists_elsewhere(&self, path: &SystemPath, stem: &str) -> bool {
         let name = |stem: &str| stem.split(':').next().unwrap_or_default().to_owned();
         let stems: Vec<&String> = self.database.info.keys().collect();
@@ -404,7 +404,7 @@ impl Found {
     }
 }
 
-/// An entry's configuration files: those that it names (`before`), then those of the package that it lacks.
+/// An entry's configuration files: its own (`before`), then those of the package that it lacks.
 #[must_use]
 pub fn settings_text(
     before: &str,
@@ -419,14 +419,14 @@ pub fn settings_text(
             Some(EntryKind::File { size, digest, .. }) => md5(digest, *size),
             _ => None,
         };
-        // dpkg's own word for a configuration file whose digest it does not know yet.
+        // dpkg's placeholder for a configuration file whose digest it does not know yet.
         let md5 = md5.map_or_else(|| "newconffile".to_owned(), |md5| md5.to_hex());
         text.push_str(&format!("\n {} {md5}", String::from_utf8_lossy(path.as_bytes())));
     }
     text
 }
 
-/// In which of its lines a table of digests is not the package's.
+/// The lines in which a table of digests differs from the package's.
 fn differing_sums(found: &[u8], right: &[u8]) -> String {
     let Ok(found) = info_md5sums(found) else { return "not a list of checksums".into() };
     let Ok(right) = info_md5sums(right) else { return String::new() };

@@ -8,30 +8,30 @@ use crate::model::{self, Action, Digest, Finding, LinkTarget, Remedy, SystemPath
 use crate::plan::{DiskDoubt, Item, ItemKind, Left, Operation, PlaceOf, Plan, PlannedAction};
 use crate::platform::debian::database::Database;
 
-/// What planning for records goes by.
+/// The input of the planning.
 pub struct RecordRules<'a> {
-    /// What must not be altered.
+    /// Places that must not be changed.
     pub protection: &'a dyn ProtectionPolicy,
-    /// Where records lie.
+    /// The locations of records.
     pub place: &'a PlaceOf<'a>,
     /// User and group of the database's files.
     pub owner: (u32, u32),
-    /// The time of what is written, seconds.
+    /// The modification time of what is written, in seconds.
     pub mtime: i64,
-    /// Whether unreadable records are to be replaced, on the administrator's word.
+    /// Whether unreadable records are replaced, as the administrator requested.
     pub ignore_disk_errors: bool,
 }
 
-/// What is planned, with what must be written.
+/// The plan, with the contents to write.
 #[derive(Debug, Clone, Default)]
 pub struct RecordPlan {
-    /// The actions, and what is left.
+    /// The actions, and what is not repaired.
     pub plan: Plan,
-    /// Contents that were made here, by their digest.
+    /// Generated contents, by their digest.
     pub made: HashMap<Digest, Vec<u8>>,
 }
 
-/// Plans what can be done about the package database; each finding is reported its remedy.
+/// Plans the repair of the package database; adds the remedy to each finding.
 #[must_use]
 pub fn plan_records(faults: &mut [RecordFault], database: &Database, rules: &RecordRules<'_>) -> RecordPlan {
     let mut planner = Planner { rules, planned: RecordPlan::default() };

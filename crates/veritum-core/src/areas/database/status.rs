@@ -1,4 +1,4 @@
-//! `status` as a whole: what of it is lost, and how it is put together again.
+//! `status` as a whole: lost entries, and how the file is rebuilt.
 
 use super::{RecordFault, RecordFix, Unknown, in_database, on, some_of};
 use crate::model::{Action, Finding, Verdict};
@@ -87,7 +87,7 @@ fn whole(database: &Database) -> Option<RecordFault> {
     let mut finding = Finding { cause: Some(causes.join("; ")), ..on(&in_database("status"), None, verdict) };
     let fix = match database.lost.as_slice() {
         [] => Ok(RecordFix::Status),
-        // What is known is restored all the same; what is lost is reported until it is installed again.
+        // What is known is restored nevertheless; what is lost is reported until it is installed again.
         lost => {
             let next = format!("apt-get install --reinstall {}", lost[0].split(':').next().unwrap_or_default());
             let text = format!("no older copy and no reference for {} is available; reinstall it", some_of(lost));

@@ -9,16 +9,16 @@ use crate::platform::Installed;
 use crate::platform::debian::database::{Database, Earlier, Stanza, backups, earlier_copies};
 use crate::platform::debian::{diversions, overrides};
 
-/// A table over this size is refused.
+/// Larger tables are refused, in bytes.
 const MAX_TABLE: u64 = 64 << 20;
-/// Where apt keeps which packages were only installed because others need them (apt-mark(8)).
+/// apt's record of packages that were installed only as dependencies (apt-mark(8)).
 const MARKS: &str = "/var/lib/apt/extended_states";
 
-/// Whether a place holds exactly the content that belongs at a listed path: place, path.
+/// Whether a place contains exactly the content of a listed path: place, path.
 pub type Holds<'a> = dyn Fn(&SystemPath, &SystemPath) -> bool + 'a;
 
-/// Judges the tables; `holds` says whether a diverted file is where a diversion would have put it. What follows from
-/// the packages' package database waits until those are right: `known` is what was found wrong with them.
+/// Judges the tables; `holds` decides whether a diverted file is where a diversion would have moved it. Conclusions from
+/// the packages' records wait until those are correct: `known` are the findings on them.
 #[must_use]
 pub fn judge_tables(
     machine: &Machine,
@@ -48,11 +48,11 @@ struct Tables<'a> {
     installed: &'a Installed,
 }
 
-/// A table as it is there.
+/// A table as found.
 enum Table {
     There(Vec<u8>),
     Missing,
-    /// It cannot be read, or is not a file: the verdict and the cause.
+    /// It cannot be read, or is not a file: verdict and cause.
     Unread(Verdict, Option<String>),
 }
 
@@ -80,7 +80,7 @@ impl Tables<'_> {
         let lost: Vec<_> = old.iter().filter(|d| !known.contains(&d.from)).collect();
         let (verdict, cause, back): (_, _, Vec<_>) = match table {
             Table::There(text) if diversions(&text, &path).1.is_empty() && is_whole(&text) => {
-                // Taken out on purpose, nothing is in the diverted place any more.
+                // If it was removed deliberately, nothing is at the diverted place any more.
                 let back: Vec<_> = lost.into_iter().filter(|d| holds(&d.to, &d.from)).collect();
                 let first = back.first()?;
                 let cause =
@@ -116,7 +116,7 @@ impl Tables<'_> {
         let old = copies.first().map(|c| c.text.as_slice()).unwrap_or_default();
         let mut lines: Vec<&[u8]> = Vec::new();
         let mut known = BTreeSet::new();
-        // A line that the file's end has cut may still look like one.
+        // A line that was truncated may still be valid.
         let current = text.split_inclusive(|b| *b == b'\n').filter(|l| l.ends_with(b"\n")).map(|l| &l[..l.len() - 1]);
         for line in current.chain(old.split(|b| *b == b'\n')) {
             if let [one] = overrides(line, &path).0.as_slice()
@@ -130,7 +130,7 @@ impl Tables<'_> {
         Some(rewritten(&path, verdict, cause, text, copies.first()))
     }
 
-    /// Who waits for which trigger follows from the packages' own `triggers` members (deb-triggers(5)).
+    /// The packages that wait for a trigger follow from the packages' own `triggers` members (deb-triggers(5)).
     fn triggers(&self) -> Vec<RecordFault> {
         let mut files: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
         let folder = in_database("info");
@@ -158,7 +158,7 @@ impl Tables<'_> {
                 return Some(RecordFault { finding, fix: write(lines(wanted)) });
             }
         };
-        // dpkg writes the architecture or leaves it out as it likes.
+        // dpkg writes the architecture or omits it.
         let bare = |line: &str| -> String {
             let (before, name) = line.rsplit_once(' ').map_or(("", line), |(b, n)| (b, n));
             let (name, flag) = name.split_once('/').map_or((name, ""), |(n, f)| (n, f));
@@ -184,7 +184,7 @@ impl Tables<'_> {
         Some(RecordFault { finding, fix: write(lines(wanted)) })
     }
 
-    /// The architectures that dpkg accepts: every installed package's must be among them.
+    /// The architectures that dpkg accepts: they must include those of all installed packages.
     fn architectures(&self) -> Option<RecordFault> {
         let path = in_database("arch");
         let mut count: BTreeMap<&str, usize> = BTreeMap::new();
@@ -193,7 +193,7 @@ impl Tables<'_> {
         }
         let text = match self.read(&path) {
             Table::There(text) => String::from_utf8_lossy(&text).into_owned(),
-            // Without the table dpkg knows its own architecture only.
+            // Without the table dpkg accepts only its own architecture.
             Table::Missing if count.len() < 2 => return None,
             Table::Missing => String::new(),
             Table::Unread(verdict, cause) => {
@@ -219,7 +219,7 @@ impl Tables<'_> {
         Some(RecordFault { finding, fix: write(arch_lines(&text, &count)) })
     }
 
-    /// The layout of the folder of records: without it dpkg does not find those of several architectures.
+    /// The layout of the info folder: without it dpkg does not find packages of several architectures.
     fn format(&self) -> Option<RecordFault> {
         let path = in_database("info/format");
         let needed = self.database.info.keys().any(|stem| stem.contains(':'));
@@ -233,7 +233,7 @@ impl Tables<'_> {
         Some(RecordFault { finding: on(&path, None, verdict), fix: write(b"1\n".to_vec()) })
     }
 
-    /// What was installed only because something else needs it.
+    /// Packages that were installed only as dependencies.
     fn marks(&self) -> Option<RecordFault> {
         let path = SystemPath::literal(MARKS);
         let copies = || backups(self.machine, "apt.extended_states");
@@ -260,7 +260,7 @@ impl Tables<'_> {
         Some(rewritten(&path, verdict, cause, text, copies.first()))
     }
 
-    /// What dpkg was reported to be available: no one needs it, and dpkg stops where it cannot be read.
+    /// dpkg's table of available packages: unused, but dpkg stops if it cannot be read.
     fn available(&self) -> Option<RecordFault> {
         let path = in_database("available");
         let bad = match self.read(&path) {
@@ -273,12 +273,12 @@ impl Tables<'_> {
     }
 }
 
-/// Why a table of entries cannot be read; none when it can.
+/// Why a table of entries cannot be read; `None` when it can.
 fn first_bad(text: &[u8]) -> Option<String> {
     crate::platform::debian::database::pieces(text).into_iter().find_map(|raw| Stanza::parse(raw).err())
 }
 
-/// The marks that can be read, and what is wrong with the others.
+/// The readable marks, and the errors in the others.
 fn marks(text: &[u8]) -> (Vec<Stanza>, Option<String>) {
     let (mut all, mut bad) = (Vec::new(), None);
     for raw in crate::platform::debian::database::pieces(text) {
@@ -291,9 +291,9 @@ fn marks(text: &[u8]) -> (Vec<Stanza>, Option<String>) {
     (all, bad)
 }
 
-/// The triggers that a package waits for, and whether others wait for it meanwhile.
+/// The triggers of a package, and whether other packages wait for them.
 fn interests(text: &str) -> Vec<(&str, bool)> {
-    // Such a name becomes a file's: what would point outside of the folder is none.
+    // Such a name becomes a file name: a name with a slash is invalid.
     let plain = |name: &&str| name.starts_with('/') || !name.contains('/') && *name != ".." && *name != ".";
     text.lines().filter_map(interest).filter(|(name, _)| plain(name)).collect()
 }
@@ -315,7 +315,7 @@ fn lines(wanted: &BTreeSet<String>) -> Vec<u8> {
     wanted.iter().flat_map(|l| format!("{l}\n").into_bytes()).collect()
 }
 
-/// The architectures, the machine's own first: dpkg takes the first for its own.
+/// The architectures, the machine's own first: dpkg takes the first as its own.
 fn arch_lines(text: &str, count: &BTreeMap<&str, usize>) -> Vec<u8> {
     let mut all: Vec<&str> = Vec::new();
     let native = count.iter().max_by_key(|(_, n)| **n).map(|(arch, _)| *arch);
@@ -333,7 +333,7 @@ fn write(text: Vec<u8>) -> Result<RecordFix, Unknown> {
     Ok(RecordFix::Write { content: RecordContent::Bytes(text), mode: 0o644 })
 }
 
-/// A table that is written again from what can be read of it and from its newest earlier copy.
+/// A table that is rebuilt from its readable entries and its newest earlier copy.
 fn rewritten(
     path: &SystemPath,
     verdict: Verdict,

@@ -1,24 +1,24 @@
-//! Why many findings of one package have one cause: reported once, and no sign of a failing disk.
+//! Recognises a common cause of many findings of one package: reported once, and not a sign of a failing disk.
 
 use std::collections::HashMap;
 
 use crate::model::{Finding, PackageId, SystemPath, Verdict};
 
-/// Fewer findings than this in one package need no common cause.
+/// Fewer findings in one package need no common cause.
 const MANY: usize = 20;
-/// So many of them in a hundred lie below the folder that was replaced.
+/// The percentage of them that must be below the replaced folder.
 const SHARE: usize = 90;
-/// Folders with fewer names than this are shared by many packages (`/usr/share/doc`): no one replaces those.
+/// Folders with fewer names in their path are shared by many packages (`/usr/share/doc`): nothing replaces those.
 const DEPTH: usize = 3;
 
-/// Names the cause of findings that another installer made: a program that updates itself over its package's files.
+/// Names the cause of findings from another installer: a program that updates itself over its package's files.
 ///
-/// It leaves a mark that neither a failing disk nor a careless hand does: below one folder much of the package
-/// differs, and files lie there that no package owns.
+/// It leaves a pattern that a failing disk does not: below one folder much of the package
+/// differs, and there are files that no package owns.
 pub(super) fn name(findings: &mut [Finding], notes: &[Finding]) {
     let mut of: HashMap<PackageId, Vec<usize>> = HashMap::new();
     for (at, finding) in findings.iter().enumerate() {
-        // That a whole folder is missing is no cause, only how much of it is.
+        // A missing folder is not a cause, but a consequence.
         let replaced =
             finding.verdict == Verdict::Missing || finding.verdict == Verdict::Altered && finding.cause.is_none();
         if let (true, Some(package)) = (replaced, &finding.package) {
@@ -44,7 +44,7 @@ fn is_below(finding: &Finding, folder: &SystemPath) -> bool {
     finding.subject.as_path().is_some_and(|path| path.is_within(folder))
 }
 
-/// The deepest folder that nearly all of these lie below.
+/// The deepest folder that contains nearly all of these.
 fn common_folder(findings: &[Finding], group: &[usize]) -> Option<SystemPath> {
     let mut counts: HashMap<SystemPath, usize> = HashMap::new();
     for path in group.iter().filter_map(|at| findings[*at].subject.as_path()) {
@@ -55,7 +55,7 @@ fn common_folder(findings: &[Finding], group: &[usize]) -> Option<SystemPath> {
         }
     }
     let enough = counts.into_iter().filter(|(_, n)| n * 100 >= group.len() * SHARE);
-    // Of equally deep ones only one can hold nearly all.
+    // Of equally deep folders only one can contain nearly all.
     enough.map(|(folder, _)| folder).max_by_key(|folder| folder.names().count())
 }
 

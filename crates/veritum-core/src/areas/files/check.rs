@@ -1,4 +1,4 @@
-//! What came of the area `files`: findings with what a repair would do, and how far it was examined.
+//! The check of the area `files`: findings with their remedies, and the coverage.
 
 use std::collections::{BTreeSet, HashSet};
 use std::time::Instant;
@@ -15,7 +15,7 @@ use crate::report::ActionReport;
 use crate::repository::{Lacking, Repositories};
 use crate::system::WorkError;
 
-/// Judges what was examined, and plans.
+/// Judges the observations, and plans the repair.
 pub(super) fn check(cx: &Cx<'_>, earlier: &Checked) -> Result<Examined, WorkError> {
     cx.full_look()?;
     let begun = Instant::now();
@@ -25,11 +25,11 @@ pub(super) fn check(cx: &Cx<'_>, earlier: &Checked) -> Result<Examined, WorkErro
         return Ok(Examined::not_reached(FILES));
     };
     if reference.packages.iter().any(|c| c.authority == Authority::Local) {
-        // Where the repositories are is reported even when nothing of them was needed.
+        // The states of the repositories are reported even if none was needed.
         cx.supply.with_repositories(|_| ());
     }
     let files = &mut look.check;
-    // Planned again when the store has got something back: what was found stays as it was.
+    // Planned again after the store was repaired: the findings stay the same.
     let found = files.findings.clone();
     let plan = planned(cx, reference, files, &coming(earlier));
     let mut examined = Examined {
@@ -53,7 +53,7 @@ pub(super) fn check(cx: &Cx<'_>, earlier: &Checked) -> Result<Examined, WorkErro
     }
     examined.coverage.unverified = cx.supply.unverified(reference, &look.scope);
     examined.coverage.seconds = look.seconds;
-    // Repositories are examined with updates; they are no answer about something that was named.
+    // Repositories are examined with updates; they do not concern a named scope.
     if look.scope.is_all() && !cx.wants(&UPDATES) {
         examined.findings = bad_repositories(&cx.supply);
         let reason = |finding: &Finding| finding.cause.clone().unwrap_or_default();
@@ -68,7 +68,7 @@ pub(super) fn check(cx: &Cx<'_>, earlier: &Checked) -> Result<Examined, WorkErro
     Ok(examined)
 }
 
-/// Contents that the store is going to get back: its repair comes first, so they count as had.
+/// Contents that the store will get back: its repair comes first, so they count as available.
 fn coming(earlier: &Checked) -> HashSet<Digest> {
     let steps = earlier.get(&STORE).into_iter().flat_map(|store| &store.steps);
     steps.flat_map(|step| if let Work::Store(work) = &step.work { work.coming() } else { HashSet::new() }).collect()
@@ -111,8 +111,8 @@ fn coverage(scope: &Scope, reference: &Reference, files: &FilesCheck) -> Coverag
     }
 }
 
-/// Packages that a repair downloads first: those that it needs for what was found, and where everything is to be
-/// compared with its package, all that are not available.
+/// Packages that a repair downloads first: those needed for the findings, and, if everything is compared with its package,
+/// all that are not available.
 fn to_download(cx: &Cx<'_>, reference: &Reference, files: &FilesCheck, scope: &Scope) -> Vec<(Lacking, String)> {
     let mut needed: BTreeSet<PackageId> = BTreeSet::new();
     for fault in &files.faults {
@@ -137,7 +137,7 @@ fn to_download(cx: &Cx<'_>, reference: &Reference, files: &FilesCheck, scope: &S
     cx.supply.open_repositories(find).unwrap_or_default()
 }
 
-/// How far a quick check went.
+/// The coverage of a quick check.
 fn quick_words(cx: &Cx<'_>, before: Option<&SeenFiles>, unread: u64) -> String {
     let Some(before) = before.filter(|b| !b.files.is_empty()) else {
         return "--quick: no earlier check on record, so everything was read".into();
@@ -146,7 +146,7 @@ fn quick_words(cx: &Cx<'_>, before: Option<&SeenFiles>, unread: u64) -> String {
     format!("--quick: {unread} files unchanged since the check of {since} were skipped")
 }
 
-/// Reports what was not examined of the files.
+/// Reports which files were not examined.
 fn leave_out(cx: &Cx<'_>, reference: &Reference, files: &FilesCheck, examined: &mut Examined) {
     for part in &files.unexamined {
         examined.leave_out_many(part.reason.clone(), part.count, part.example.clone());
@@ -155,13 +155,13 @@ fn leave_out(cx: &Cx<'_>, reference: &Reference, files: &FilesCheck, examined: &
         let why = "was checked as it is, although fstab lists a file system for it that is not mounted";
         examined.leave_out(format!("{place} {why}"));
     }
-    // Where the package database itself is examined, it is reported there.
+    // If the package database itself is examined, it is reported there.
     if !cx.wants(&crate::areas::DATABASE) {
         for problem in &cx.system.installed.problems {
             examined.leave_out(format!("{}: {}", problem.path, problem.what));
         }
     }
-    // Of the store in use it is a finding of its own.
+    // In the store in use it is a finding of that area.
     let own = cx.supply.own_store();
     for (id, why) in reference.broken_manifests.iter().filter(|(id, _)| own.is_none_or(|store| !store.has(id))) {
         examined.leave_out(format!("a store's manifest of {} is not used ({why})", id.name));

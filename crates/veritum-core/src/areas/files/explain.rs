@@ -12,9 +12,9 @@ use crate::report::{ExplainReport, FirstDifference};
 use crate::store::Contents as _;
 use crate::system::WorkError;
 
-/// Contents over this size are not compared byte by byte.
+/// Larger contents are not compared byte by byte.
 const MAX_COMPARED: u64 = 256 << 20;
-/// Text over this size is not shown by lines.
+/// Larger texts are not shown by lines.
 const SMALL_TEXT: u64 = 256 << 10;
 
 /// Explains a path; `None` if no package owns it and there is no finding about it.
@@ -41,7 +41,7 @@ pub(super) fn explain(cx: &Cx<'_>, path: &SystemPath) -> Result<Option<ExplainRe
     if finding.is_none()
         && let Some(group) = expected.group
     {
-        // Which of the names of one file was cut off is a matter of counting: each of them is about it.
+        // Which name of a hard-linked file was split off is a matter of counting: each of them is affected.
         let names: Vec<&SystemPath> =
             reference.groups[group].members.iter().map(|at| &reference.expected[*at].listed).collect();
         finding = examined.problems().find(|f| f.subject.as_path().is_some_and(|path| names.contains(&path))).cloned();
@@ -87,14 +87,14 @@ fn reference(cx: &Cx<'_>, scope: &Scope) -> Reference {
     cx.gathered_for(scope, false).reference
 }
 
-/// A path as packages list it: as it was named, or in another spelling of the same place.
+/// A path as packages list it: as named, or in another spelling of the same place.
 fn listed_spelling(cx: &Cx<'_>, path: &SystemPath) -> SystemPath {
     let spellings = cx.system.spellings(path);
     let reference = reference(cx, &Scope { paths: spellings.clone(), ..Scope::default() });
     spellings.into_iter().find(|s| reference.at(s).is_some()).unwrap_or_else(|| path.clone())
 }
 
-/// What blocks a folder above a path, when something does.
+/// What blocks a folder above a path, if anything.
 fn blocked_above(cx: &Cx<'_>, path: &SystemPath) -> Option<Finding> {
     let mut above = path.parent();
     while let Some(folder) = above.filter(|folder| !folder.is_root()) {
@@ -110,7 +110,7 @@ fn blocked_above(cx: &Cx<'_>, path: &SystemPath) -> Option<Finding> {
     None
 }
 
-/// Where the machine's file first differs from what it should be.
+/// The first difference between the machine's file and its reference.
 fn first_difference(cx: &Cx<'_>, path: &SystemPath, digest: &Digest, size: u64) -> Option<FirstDifference> {
     if size > MAX_COMPARED {
         return None;

@@ -1,7 +1,7 @@
-//! [`Parents`]: the folders on the way are judged before anything below them is believed.
+//! [`Parents`]: folders are judged before anything below them is examined.
 //!
-//! A folder that was turned into a link points every later look, and every repair, elsewhere. So each folder is
-//! examined once, from the root downwards: a real folder is entered; a link is followed only when something
+//! A folder that was replaced by a symlink redirects every later look, and every repair. So each folder is
+//! examined once, from the root downwards: a real folder is entered; a symlink is followed only if something
 //! explains it; everything else blocks what is below.
 
 use std::cell::RefCell;
@@ -15,66 +15,66 @@ use crate::model::{FileKind, PathMap, Stat, SystemPath};
 use crate::platform::debian::{ALIASES, alias_target, explained_links};
 use crate::reference::Reference;
 
-/// Content of these does not outlive a start of the system (Filesystem Hierarchy Standard 3.0, 3.15, 3.18, 6.1.4).
+/// Their content does not survive a reboot (Filesystem Hierarchy Standard 3.0, 3.15, 3.18, 6.1.4).
 const VOLATILE: [&str; 6] = ["/run", "/tmp", "/proc", "/sys", "/dev", "/var/tmp"];
 
-/// Where a folder of the reference really is.
+/// The real location of a folder of the reference.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Placement {
-    /// There, without links on the way.
+    /// There, without symlinks in the path.
     At(SystemPath),
-    /// It, or a folder above it, is not there; the path of the first that is missing.
+    /// It, or a folder above it, is missing; the path of the first that is.
     Missing {
         /// The missing folder, listed.
         listed: SystemPath,
-        /// Where it should be.
+        /// Its expected place.
         physical: SystemPath,
     },
-    /// Something that is no folder, or a link that nothing explains, is there; the path of the first.
+    /// Something that is not a folder, or an unexplained symlink, is there; the path of the first.
     Blocked {
         /// The folder's listed path.
         listed: SystemPath,
     },
-    /// Not part of the machine as it is mounted now.
+    /// Not part of the machine as it is mounted.
     Outside {
-        /// Why, for people.
+        /// The reason, for people.
         why: String,
-        /// Whether another file system is needed, or in the way, to examine it.
+        /// Whether another file system is needed, or in the way.
         elsewhere: bool,
     },
-    /// It may not be examined with these rights.
+    /// It cannot be examined with these rights.
     Forbidden,
-    /// The medium gives errors.
+    /// The medium reports errors.
     Unreadable(String),
 }
 
-/// What is where a folder belongs.
+/// What is at the place of a folder.
 #[derive(Debug, Clone)]
 pub struct Block {
     /// The folder's listed path.
     pub listed: SystemPath,
-    /// Where it is, without links before the last name.
+    /// Its place, without symlinks before the last name.
     pub physical: SystemPath,
     /// What is there.
     pub stat: Stat,
-    /// A link's target.
+    /// A symlink's target.
     pub target: Option<Vec<u8>>,
-    /// What is wrong with it, for people.
+    /// The problem, for people.
     pub why: String,
 }
 
-/// A folder that an administrator moved, with a link left behind.
+/// A folder that an administrator moved, leaving a symlink.
 #[derive(Debug, Clone)]
 pub struct Move {
     /// The folder's listed path.
     pub listed: SystemPath,
-    /// Where it is now.
+    /// Its present location.
     pub to: SystemPath,
-    /// The link.
+    /// The symlink.
     pub stat: Stat,
 }
 
-/// Folders whose place is known, by their listed path.
+/// Known folders, by their listed path.
 pub(super) type Known = PathMap<Placement>;
 
 /// Judges folders, each once.
@@ -85,7 +85,7 @@ pub struct Parents<'a> {
     moves: RefCell<Vec<Move>>,
 }
 
-/// What is needed to judge one folder.
+/// The input of judging one folder.
 #[derive(Clone, Copy)]
 struct Eye<'a> {
     machine: &'a Machine,
@@ -94,7 +94,7 @@ struct Eye<'a> {
     trusted_owner: u32,
 }
 
-/// What examining a folder came to.
+/// The result of examining a folder.
 struct Judged {
     placement: Placement,
     block: Option<Block>,
@@ -108,7 +108,7 @@ impl From<Placement> for Judged {
 }
 
 impl<'a> Parents<'a> {
-    /// A judge for this machine; `trusted_owner` is who root is (0, or the user who built a demo machine).
+    /// A judge for this machine; `trusted_owner` is the owner of the system (0, or the user who built a demo machine).
     #[must_use]
     pub fn new(machine: &'a Machine, reference: &'a Reference, protection: &'a Protection, trusted_owner: u32) -> Self {
         let eye = Eye { machine, reference, protection, trusted_owner };
@@ -121,7 +121,7 @@ impl<'a> Parents<'a> {
         }
     }
 
-    /// What blocks, in path order.
+    /// What blocks folders, in path order.
     #[must_use]
     pub fn blocks(&self) -> Vec<Block> {
         let mut blocks = self.blocks.borrow().clone();
@@ -137,7 +137,7 @@ impl<'a> Parents<'a> {
         moves
     }
 
-    /// Where a listed folder really is.
+    /// The real location of a listed folder.
     pub fn place(&self, listed: &SystemPath) -> Placement {
         if let Some(known) = self.known.borrow().get(listed) {
             return known.clone();
@@ -147,7 +147,7 @@ impl<'a> Parents<'a> {
         self.keep(listed.clone(), judged)
     }
 
-    /// Examines many folders at once, each after the folder that it is in.
+    /// Examines many folders at once, each after its parent.
     pub fn look_ahead(&self, listed: Vec<&SystemPath>, pool: &rayon::ThreadPool) {
         let mut levels: BTreeMap<usize, Vec<&SystemPath>> = BTreeMap::new();
         for folder in listed.into_iter().filter(|folder| !folder.is_root()) {
@@ -159,7 +159,7 @@ impl<'a> Parents<'a> {
             let known_ref = &known;
             // Those of one folder are together, and are examined through one handle.
             let in_one = |folders: &[&SystemPath]| -> Vec<(SystemPath, Judged)> {
-                // Where no one lists the folder above, it is judged when its turn comes.
+                // If no package lists the parent, it is judged later.
                 let Some(above) = folders[0].parent().and_then(|above| known_ref.get(&above)) else {
                     return Vec::new();
                 };
@@ -178,7 +178,7 @@ impl<'a> Parents<'a> {
         }
     }
 
-    /// Hands out what is known, for several threads to read.
+    /// Returns the known folders, for several threads to read.
     pub(super) fn with_known<T>(&self, read: impl FnOnce(&Known) -> T) -> T {
         let known = self.known.take();
         let answer = read(&known);
@@ -195,12 +195,12 @@ impl<'a> Parents<'a> {
 }
 
 impl Eye<'_> {
-    /// Judges a folder whose parent's placement is known.
+    /// Judges a folder whose parent's location is known.
     fn judge(&self, listed: &SystemPath, above: &Placement) -> Judged {
         self.judge_in(listed, above, &self.open(above))
     }
 
-    /// The folder above, when it is there.
+    /// The parent, if it exists.
     fn open(&self, above: &Placement) -> io::Result<Dir> {
         match above {
             Placement::At(above) => self.machine.dir(above),
@@ -237,8 +237,8 @@ impl Eye<'_> {
         }
     }
 
-    /// Whether a top-level folder of a merged system has taken its link's place. One that holds anything of its own is
-    /// left standing: what is in it may be needed.
+    /// Whether a top-level folder of a merged system has replaced its symlink. A folder with other content stays: that
+    /// may be needed.
     fn stands_for_a_link(&self, physical: &SystemPath) -> bool {
         let Some(target) = merged_alias(self.machine, physical) else { return false };
         let names = self.machine.dir(physical).and_then(|d| d.disk().list(d.fd()));
@@ -289,7 +289,7 @@ impl Eye<'_> {
         }
     }
 
-    /// Where an administrator's link points, or why it is not one.
+    /// The target of an administrator's symlink, or why it is not one.
     fn moved_by_administrator(
         &self,
         listed: &SystemPath,
@@ -326,13 +326,13 @@ fn block(block: Block) -> Judged {
     Judged { block: Some(block), ..placement.into() }
 }
 
-/// Where a top-level folder points on a merged system; none where it is a folder of its own.
+/// The target of a top-level folder on a merged system; `None` where it is a real folder.
 pub(super) fn merged_alias(machine: &Machine, physical: &SystemPath) -> Option<Vec<u8>> {
     let target = alias_target(physical.as_bytes())?;
     let folder = SystemPath::below_root(&target).ok()?;
     let there = machine.look(&folder).ok().flatten().is_some_and(|s| s.kind == FileKind::Folder);
     let top = machine.dir(&SystemPath::root()).ok()?;
-    // Merged, when any of the other aliases is such a link.
+    // The system is merged if any of the other aliases is such a symlink.
     let merged = ALIASES.iter().any(|alias| {
         let link = top.disk().read_link(top.fd(), alias.as_bytes());
         link.is_ok_and(|t| explained_links(format!("/{alias}").as_bytes(), &t))
@@ -340,7 +340,7 @@ pub(super) fn merged_alias(machine: &Machine, physical: &SystemPath) -> Option<V
     (there && merged).then_some(target)
 }
 
-/// Whether a path is in a place whose content does not outlive a start.
+/// Whether a path is in a place whose content does not survive a reboot.
 #[must_use]
 pub(super) fn is_volatile(path: &SystemPath) -> bool {
     VOLATILE.iter().any(|place| path.is_within_place(place) && path.as_bytes().len() > place.len())

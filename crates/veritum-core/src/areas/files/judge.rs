@@ -1,4 +1,4 @@
-//! Judging one thing at a time, and the folders that show the fate of what is below them.
+//! Judges one entry at a time, and the folders that decide about everything below them.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
@@ -12,26 +12,26 @@ use crate::model::{Authority, FileKind, Finding, Identity, Stat, State, SystemPa
 use crate::reference::{Expected, ExpectedKind};
 use crate::scan::{self, Found, Observation};
 
-/// A folder that is not there, and what should be below it.
+/// A missing folder, and what should be below it.
 #[derive(Default)]
 struct MissingFolder {
-    /// Its listed spellings (`/lib/x` and `/usr/lib/x` are one folder).
+    /// Its listed spellings (`/lib/x` and `/usr/lib/x` are the same folder).
     listed: BTreeSet<SystemPath>,
-    /// Whether anything belongs there: not when all of it was left out by the administrator.
+    /// Whether anything is expected there: not if the administrator excluded all of it.
     wanted: bool,
     below: u64,
     settings: u64,
     others: u64,
 }
 
-/// Judges, and collects what comes of it.
+/// Judges entries and collects the results.
 pub(super) struct Judge<'a> {
     pub(super) case: Case<'a>,
     pub(super) out: FilesCheck,
-    /// Missing folders, by where they should be.
+    /// Missing folders, by their expected place.
     missing: BTreeMap<SystemPath, MissingFolder>,
     reasons: BTreeMap<String, (u64, Option<SystemPath>)>,
-    /// Whether the tool that gives capabilities is installed: without it no script could.
+    /// Whether the tool that sets capabilities is installed: without it no script could.
     may_have_capabilities: bool,
 }
 
@@ -53,7 +53,7 @@ impl<'a> Judge<'a> {
         entry.1.get_or_insert_with(|| path.clone());
     }
 
-    /// Where a thing is to be examined; none when a folder above it already says its fate.
+    /// The place of an entry; `None` when a folder above it already decides.
     pub(super) fn location(&mut self, parents: &Parents<'_>, at: usize, expected: &Expected) -> Option<Location> {
         let listed = &expected.listed;
         let parent = listed.parent()?;
@@ -276,11 +276,11 @@ impl<'a> Judge<'a> {
             let named = folder.listed.iter().filter(|l| reference.at(l).is_some());
             let Some(listed) = named.min_by_key(|l| (**l != physical, (*l).clone())) else { continue };
             let Some(at) = reference.at(listed) else { continue };
-            // Where a package ships a link, the link's own finding reports it.
+            // Where a package ships a symlink, the symlink's own finding reports it.
             if matches!(reference.expected[at].kind, ExpectedKind::Link(_)) {
                 continue;
             }
-            // Settings that an administrator removed with their folder are as deliberate as one removed alone.
+            // Configuration files removed with their folder are as deliberate as one removed alone.
             if folder.settings > 0 && folder.others == 0 {
                 self.note(at, Verdict::ConfigRemoved, None);
                 continue;
@@ -295,7 +295,7 @@ impl<'a> Judge<'a> {
 
     pub(super) fn blocked(&mut self, block: &Block) {
         let Some(at) = self.case.reference.at(&block.listed) else { return };
-        // Where a package ships a link, the link's own finding reports it.
+        // Where a package ships a symlink, the symlink's own finding reports it.
         if matches!(self.case.reference.expected[at].kind, ExpectedKind::Link(_)) {
             return;
         }
@@ -348,7 +348,7 @@ impl<'a> Judge<'a> {
         self.out.notes.push(note);
     }
 
-    /// Puts findings in order, gravest first, and the faults with them.
+    /// Sorts findings, most serious first, and the faults with them.
     pub(super) fn finish(mut self, observer: &dyn Observer) -> FilesCheck {
         let mut order: Vec<usize> = (0..self.out.findings.len()).collect();
         order.sort_by(|a, b| {
@@ -387,7 +387,7 @@ impl<'a> Judge<'a> {
     }
 }
 
-/// What is wrong with the kind, or with a link's target or a device's number.
+/// What is wrong with the type, a symlink's target or a device's number.
 fn kind_verdict(expected: &Expected, found: &Found) -> Option<Verdict> {
     let kind = found.stat.kind;
     let right = match &expected.kind {

@@ -1,4 +1,4 @@
-//! [`Location`]: where each thing that is to be examined really is, each place once, folder by folder.
+//! [`Location`]: the real location of each entry, each place once, folder by folder.
 
 use rayon::prelude::*;
 
@@ -8,10 +8,10 @@ use super::judge::Judge;
 use crate::model::{PathMap, Scope, SystemPath};
 use crate::reference::{Expected, ExpectedKind, Reference};
 
-/// Entries that one thread locates at a time.
+/// The number of entries that one thread locates at a time.
 const SHARE: usize = 2048;
 
-/// Where everything that is to be examined is, in path order, each place once.
+/// The locations of all entries, in path order, each place once.
 pub(super) fn locations(judge: &mut Judge<'_>, parents: &Parents<'_>, pool: &rayon::ThreadPool) -> Vec<Location> {
     let (reference, scope) = (judge.case.reference, judge.case.scope);
     let things = &reference.expected;
@@ -47,7 +47,7 @@ pub(super) fn locations(judge: &mut Judge<'_>, parents: &Parents<'_>, pool: &ray
     locations
 }
 
-/// Whether a name in a folder is among those that were examined.
+/// Whether a name in a folder is among the examined ones.
 pub(super) fn has_location(locations: &[Location], folder: &SystemPath, name: &[u8]) -> bool {
     locations.binary_search_by(|location| location.place().cmp(&(folder, name))).is_ok()
 }
@@ -66,7 +66,7 @@ struct Groups {
 }
 
 impl Groups {
-    /// Takes locations of one folder; none are none.
+    /// Adds locations of one folder.
     fn add(&mut self, locations: Vec<Location>) {
         let Some(first) = locations.first() else { return };
         let group = *self.of_folder.entry(first.folder.clone()).or_insert(self.all.len());
@@ -80,13 +80,13 @@ impl Groups {
 /// The locations that one thread found.
 #[derive(Default)]
 struct Located {
-    /// Locations, one list for each folder.
+    /// Locations, one list per folder.
     runs: Vec<Vec<Location>>,
-    /// Folders as listed, and where they are.
+    /// Folders as listed, with their real locations.
     folders: Vec<(SystemPath, SystemPath)>,
-    /// Positions of what something else is to be said of.
+    /// Positions of entries that need other treatment.
     rest: Vec<usize>,
-    /// The folder of the last thing: as listed, and where it is.
+    /// The folder of the last entry: as listed, and its real location.
     last: Option<(SystemPath, SystemPath)>,
 }
 
@@ -117,7 +117,7 @@ impl Located {
             let folder = physical.parent().unwrap_or_else(SystemPath::root);
             return Some(Location { expected: at, physical: physical.clone(), folder });
         }
-        // Things of one folder are together: most need no look into the table of folders.
+        // Entries of one folder are together: most need no lookup in the table of folders.
         let known_folder = self.last.as_ref().is_some_and(|(folder, _)| folder.is_parent_of(listed));
         if !known_folder {
             let folder = listed.parent()?;
@@ -126,7 +126,7 @@ impl Located {
             self.last = Some((folder, physical.clone()));
         }
         let (folder, physical) = self.last.as_ref()?;
-        // Mostly a thing is where it is listed.
+        // Most entries are where they are listed.
         let place = if physical == folder { listed.clone() } else { physical.child(listed.name()).ok()? };
         Some(Location { expected: at, physical: place, folder: physical.clone() })
     }

@@ -1,4 +1,4 @@
-//! The area `files`: every owned file, link and folder against its reference.
+//! The area `files`: compares every owned file, symlink and folder with its reference.
 
 use std::collections::{BTreeMap, HashMap};
 
@@ -14,17 +14,17 @@ use crate::model::{FileKind, Identity, PathMap, SystemPath};
 use crate::reference::{ExpectedKind, Reference};
 use crate::scan::{self, Look, Observation, Remembered, SnapshotBuilder, Stopped, Task, Watch};
 
-/// The largest file that is read where nothing says how large its package is.
+/// The largest file that is read if its package declares no size.
 const MAX_UNKNOWN: u64 = 16 << 30;
 
-/// What was examined before in the same check, in path order: not examined again where the same is asked.
+/// Earlier observations of the same check, in path order: reused if the same is wanted.
 #[derive(Debug, Default)]
 pub struct Seen(Vec<(Location, Look, Observation)>);
 
-/// Checks files; `seen` is what an earlier look of the same check saw, and is replaced by what this one sees.
+/// Checks files; `seen` contains the observations of an earlier look, and is replaced by this one's.
 ///
 /// # Errors
-/// When the observer interrupted the run.
+/// When the observer stopped the run.
 pub fn check_files(
     case: Case<'_>,
     seen: &mut Seen,
@@ -39,7 +39,7 @@ pub fn check_files(
     let observations = observe(&case, &locations, &looks, std::mem::take(seen), pool, observer)?;
     let folders = judge.out.folders.clone();
     let (folders, sat, saw, machine) = (&folders, &locations, &observations, case.machine);
-    // What is kept for the next check is put together next to the judging, which one thread does.
+    // What is kept for the next check is built beside the judging, which one thread does.
     let keeping = |began| (Remembered::new(saw.iter(), began), snapshot_builder(machine, sat, saw, folders, began));
     let kept = std::thread::scope(|threads| {
         let kept = case.remember.map(|began| threads.spawn(move || keeping(began)));
@@ -69,7 +69,7 @@ pub fn check_files(
             .map(|((location, look), seen)| (location, look, seen))
             .collect();
     } else {
-        // A hundred thousand small pieces are let go next to the rest of the work.
+        // Dropping a hundred thousand small allocations happens beside the rest of the work.
         pool.spawn(move || drop((locations, looks, observations)));
     }
     let mut checked = judge.finish(observer);
@@ -77,7 +77,7 @@ pub fn check_files(
     Ok(checked)
 }
 
-/// Judges what was examined, then the folders that show the fate of what is below them.
+/// Judges the observations, then the folders that decide about everything below them.
 fn judge_all(judge: &mut Judge<'_>, parents: &Parents<'_>, locations: &[Location], observations: &[Observation]) {
     let anchors = anchors(judge.case.reference, locations, observations);
     for (location, observation) in locations.iter().zip(observations) {
@@ -92,7 +92,7 @@ fn judge_all(judge: &mut Judge<'_>, parents: &Parents<'_>, locations: &[Location
     }
 }
 
-/// What was at each place that was examined, and at the folders around them; none when something could not be examined.
+/// The state of every examined place and the folders around them; `None` when something could not be examined.
 fn snapshot_builder(
     machine: &Machine,
     locations: &[Location],
@@ -163,13 +163,13 @@ fn begin(tasks: &[Task<'_>], observer: &dyn Observer) {
     observer.on_event(Event::Begin { phase: Phase::Comparing, items: tasks.len() as u64, bytes });
 }
 
-/// What is to be known of what is there.
+/// What to learn about a place.
 fn look(reference: &Reference, location: &Location) -> Look {
     let expected = &reference.expected[location.expected];
     match &expected.kind {
         ExpectedKind::File { size, .. } => Look::Blake3 { size: *size },
         ExpectedKind::Recorded(_) => {
-            // What a package says of its size is an estimate, and sometimes wrong.
+            // The size that a package declares is an estimate, and sometimes wrong.
             let says = reference.packages[expected.package].package.installed_bytes;
             Look::Md5 { most: says.map_or(MAX_UNKNOWN, |bytes| bytes.saturating_mul(4).saturating_add(1 << 30)) }
         }
@@ -177,7 +177,7 @@ fn look(reference: &Reference, location: &Location) -> Look {
     }
 }
 
-/// For each hard-link group the inode that the most intact names have, and the first of those names.
+/// For each hard-link group the inode with the most intact names, and the first of those names.
 fn anchors(
     reference: &Reference,
     locations: &[Location],
@@ -196,7 +196,7 @@ fn anchors(
     let mut anchors = HashMap::new();
     for (group, names) in votes {
         let count = |id: &Identity| names.iter().filter(|(i, _)| i == id).count();
-        // The first of the most: deterministic, since locations are in path order.
+        // The first of the most frequent: deterministic, since locations are in path order.
         let mut best = &names[0];
         for name in &names[1..] {
             if count(&name.0) > count(&best.0) {

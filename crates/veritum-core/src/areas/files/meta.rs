@@ -1,22 +1,22 @@
-//! Owner, mode and privileges: what differs, and whether that is a problem.
+//! Owner, mode and capabilities: differences, and whether they are problems.
 
 use crate::machine::Users;
 use crate::model::{FileKind, Stat, SystemPath, Verdict};
 use crate::reference::{Expected, ExpectedKind, Meta, Policy};
 use crate::scan::Found;
 
-/// What is said of owner and mode.
+/// The judgement of owner and mode.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum MetaVerdict {
-    /// As they should be, or set on purpose.
+    /// As expected, or set deliberately.
     Sound,
-    /// Set by the system or an administrator, harmless.
+    /// Set by the system or an administrator; harmless.
     Adjusted,
     /// A problem.
     Wrong,
 }
 
-/// Users that the system makes for itself (Debian Policy 9.2.2), root left out.
+/// The system's own users (Debian Policy 9.2.2), without root.
 const SYSTEM_IDS: std::ops::Range<u32> = 1..1000;
 
 fn same(stat: &Stat, meta: &Meta, policy: &Policy) -> bool {
@@ -24,12 +24,12 @@ fn same(stat: &Stat, meta: &Meta, policy: &Policy) -> bool {
     stat.mode == meta.mode && owner
 }
 
-/// Judges owner, mode and capabilities of something whose kind is right.
+/// Judges owner, mode and capabilities of an entry of the expected type.
 ///
-/// More privilege than the reference is accepted only where an override says so or the package's own scripts set
-/// it. For folders, a system user as owner is what running systems do (dynamic users), and so are fewer bits where only
-/// daemons and the administrator go; a folder of programs or libraries with fewer bits locks users out, and one that the
-/// world may write to, or that a person owns, is a problem.
+/// More privilege than the reference is accepted only if an override or the package's own scripts set it. For folders a
+/// system user as owner is normal on running systems (dynamic users), and so are fewer permissions where only daemons and
+/// the administrator have access; a folder of programs or libraries with fewer permissions locks users out, and a folder
+/// that everyone can write, or that a login user owns, is a problem.
 pub(super) fn judge(expected: &Expected, found: &Found, users: &Users, policy: &Policy) -> MetaVerdict {
     let Some(meta) = expected.meta else { return MetaVerdict::Sound };
     let stat = &found.stat;
@@ -37,7 +37,7 @@ pub(super) fn judge(expected: &Expected, found: &Found, users: &Users, policy: &
         return MetaVerdict::Wrong;
     }
     let known = [Some(meta), expected.overridden].into_iter().flatten().chain(expected.other_metas.iter().copied());
-    // A link's own mode means nothing.
+    // The mode of a symlink has no meaning.
     let is_link = matches!(expected.kind, ExpectedKind::Link(_));
     let mut allowed = known.map(|m| if is_link { Meta { mode: stat.mode, ..m } } else { m });
     if allowed.any(|m| same(stat, &m, policy)) || expected.configured {
@@ -68,7 +68,7 @@ pub(super) fn judge(expected: &Expected, found: &Found, users: &Users, policy: &
     if owner_fine && (fewer_bits || special) { MetaVerdict::Adjusted } else { MetaVerdict::Wrong }
 }
 
-/// What differs of something whose owner or permissions are wrong; `lost` if its file capabilities are missing.
+/// The differences of owner and permissions; `lost` if its file capabilities are missing.
 pub(super) fn differences(expected: &Expected, found: &Found, policy: &Policy, lost: bool) -> Vec<Verdict> {
     let (meta, stat) = (expected.overridden.or(expected.meta), &found.stat);
     let owner = policy.owner_of_root.is_none() && meta.is_some_and(|meta| (stat.uid, stat.gid) != (meta.uid, meta.gid));
@@ -80,14 +80,14 @@ pub(super) fn differences(expected: &Expected, found: &Found, policy: &Policy, l
     both.into_iter().filter(|(differs, _)| *differs).map(|(_, verdict)| verdict).collect()
 }
 
-/// Folders that every user must be able to enter. Below `/usr/local` the administrator decides.
+/// Folders that all users must be able to enter. Below `/usr/local` the administrator decides.
 fn is_for_everybody(folder: &SystemPath) -> bool {
     const PLACES: [&str; 7] = ["/usr", "/lib", "/lib32", "/lib64", "/libx32", "/bin", "/sbin"];
     folder.is_root()
         || PLACES.iter().any(|place| folder.is_within_place(place)) && !folder.is_within_place("/usr/local")
 }
 
-/// Whether capabilities that only the package's own configuring gives are gone, and no other privilege is in for them.
+/// Whether capabilities that only the package's own configuration sets are missing, without another privilege instead.
 pub(super) fn lost_capabilities(expected: &Expected, found: &Found) -> bool {
     let plain = found.stat.kind == FileKind::File && found.stat.mode & 0o6000 == 0 && found.stat.mode & 0o111 != 0;
     expected.capable && expected.overridden.is_none() && plain && !found.capabilities

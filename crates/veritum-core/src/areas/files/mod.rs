@@ -1,7 +1,7 @@
-//! The area `files`: every owned file, link and folder against its reference.
+//! The area `files`: compares every owned file, symlink and folder with its reference.
 //!
-//! `look` compares and observes, [`Parents`] judges the folders on the way before anything below them is believed, `judge`
-//! judges one thing at a time, `plan` says what a repair would do.
+//! `look` observes and compares, [`Parents`] judges folders before anything below them is examined, `judge`
+//! judges one entry at a time, `plan` decides what a repair does.
 
 mod case;
 mod causes;
@@ -65,7 +65,7 @@ impl Area for Files {
         &ABOUT
     }
 
-    /// Packages and paths are examined among the files; but of a record nothing is known there.
+    /// Packages and paths select files; a record of the database is not a file of a package.
     fn is_meant(&self, scope: &Scope) -> bool {
         !scope.packages.is_empty() || scope.paths.iter().any(|path| !is_record(path))
     }

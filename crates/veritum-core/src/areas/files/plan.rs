@@ -11,28 +11,28 @@ use crate::plan::{DiskDoubt, Item, ItemKind, Left, Operation, Plan, PlannedActio
 use crate::reference::{Expected, ExpectedKind, Meta, Reference};
 use crate::supply::Availability;
 
-/// More altered files than this, of more packages than [`MANY_COMPONENTS`], point at the hardware.
+/// More altered files, of more packages than [`MANY_COMPONENTS`], indicate a hardware problem.
 const MANY_FILES: u64 = 50;
 const MANY_PACKAGES: u64 = 5;
 
-/// Names of dynamic loaders begin so (ld.so(8)).
+/// The prefix of dynamic loaders' names (ld.so(8)).
 const LOADERS: [&[u8]; 3] = [b"ld-linux", b"ld-musl", b"ld.so."];
 
-/// What planning goes by.
+/// The input of the planning.
 pub struct FileRules<'a> {
-    /// What must not be altered.
+    /// Places that must not be changed.
     pub protection: &'a dyn ProtectionPolicy,
-    /// Whether the sources available have a content.
+    /// Whether the available sources have a content.
     pub has_content: &'a dyn Fn(&Digest) -> bool,
-    /// How what belongs to a package can be had, when a repair needs it.
+    /// How a package is available, if a repair needs it.
     pub supply: &'a dyn Fn(&PackageId) -> Availability,
-    /// Whether a path is left out on purpose.
+    /// Whether a path is excluded.
     pub left_out: &'a dyn Fn(&SystemPath) -> bool,
-    /// Whether unreadable files are to be replaced, on the administrator's word.
+    /// Whether unreadable files are replaced, as the administrator requested.
     pub ignore_disk_errors: bool,
 }
 
-/// Plans what can be done about the findings; each finding is reported its remedy.
+/// Plans the repair of findings; adds the remedy to each finding.
 #[must_use]
 pub fn plan_files(check: &mut FilesCheck, reference: &Reference, rules: &FileRules<'_>) -> Plan {
     let mut planner =
@@ -59,15 +59,15 @@ fn doubt(check: &FilesCheck) -> Option<DiskDoubt> {
     if unreadable > 0 {
         return Some(DiskDoubt::ReadErrors { files: unreadable });
     }
-    // What has a known cause is no sign of a failing disk.
+    // Findings with a known cause are not a sign of a failing disk.
     let of = |verdict| check.findings.iter().filter(move |f| f.verdict == verdict && f.cause.is_none());
     let altered = of(Verdict::Altered).count() as u64;
     let packages = of(Verdict::Altered).filter_map(|f| f.package.as_ref()).collect::<BTreeSet<_>>().len() as u64;
     (altered > MANY_FILES && packages > MANY_PACKAGES).then_some(DiskDoubt::ManyUnrelated { files: altered, packages })
 }
 
-/// The order in which things are put: what every program needs to start comes last, one right after the other, so that
-/// the moment in which old and new exist side by side is short.
+/// The order of replacement: what every program needs to start comes last and in immediate succession, so that old and new
+/// versions coexist only briefly.
 fn in_order<'a>(faults: &'a [Fault], reference: &Reference) -> Vec<&'a Fault> {
     let of_loader = |fault: &&Fault| {
         let expected = &reference.expected[fault.expected];
@@ -85,15 +85,15 @@ fn in_order<'a>(faults: &'a [Fault], reference: &Reference) -> Vec<&'a Fault> {
     others.into_iter().chain(runtime).collect()
 }
 
-/// What a package's own scripts have set on a file stays, as long as it can be seen and gives no more privilege than
-/// the reference does: privilege that only this machine remembers is never given unasked.
+/// What a package's own scripts have set on a file is kept, as long as it is visible and gives no more privilege than the
+/// reference: privilege that only this machine records is never restored unasked.
 fn kept_meta(expected: &Expected, meta: Meta, found: &Stat) -> Option<Meta> {
     let set = expected.configured && expected.overridden.is_none() && found.kind == FileKind::File;
     let more = found.mode & !meta.mode & 0o6022 != 0;
     (set && !more).then_some(Meta { mode: found.mode, uid: found.uid, gid: found.gid, ..meta })
 }
 
-/// What a person should do after a repair: what a package's own scripts set is not known to any reference.
+/// What a person should do after a repair: no reference knows what a package's own scripts set.
 fn afterwards(fault: &Fault, reference: &Reference) -> Option<Action> {
     let expected = &reference.expected[fault.expected];
     let content = matches!(expected.kind, ExpectedKind::File { .. });
@@ -110,9 +110,9 @@ struct Planner<'a> {
     reference: &'a Reference,
     rules: &'a FileRules<'a>,
     plan: Plan,
-    /// Inodes whose owner and mode are set already: one inode may have several names.
+    /// Inodes whose owner and mode are planned already: one inode may have several names.
     metas: HashMap<Identity, usize>,
-    /// Hard-link groups for which an action writes the content.
+    /// Hard-link groups whose content an action writes.
     groups: HashMap<usize, u32>,
 }
 
@@ -160,9 +160,9 @@ impl Planner<'_> {
         Ok(Remedy { action, from: Some(source_word(expected.authority).into()), download: None })
     }
 
-    /// Bytes of the packages that must be downloaded before anything can be planned; none when all is available.
+    /// The size of the packages that must be downloaded before anything can be planned; `None` when all are available.
     fn to_download(&self, fault: &Fault, expected: &Expected) -> Result<Option<u64>, Refusal> {
-        // A link or a pipe has no content that a package would be needed for.
+        // A symlink or pipe has no content for which a package would be needed.
         let plain = fault.roots.is_empty() && plain_kind(&expected.kind).is_some();
         if expected.authority != Authority::Local && (plain || fault.alias.is_some()) {
             return Ok(None);
@@ -194,7 +194,7 @@ impl Planner<'_> {
             return Err(("owner and permissions are unknown".into(), None));
         };
         if !matches!(found.kind, FileKind::File | FileKind::Folder) {
-            // Neither links nor devices can be opened to set a mode: they are made again.
+            // Symlinks and devices cannot be opened to set a mode: they are created again.
             let item = self.item(expected, fault)?;
             self.push(fault, expected, finding, Operation::Put(vec![item]));
             return Ok(remedy);
@@ -226,14 +226,14 @@ impl Planner<'_> {
         Ok(item(SystemPath::root(), kind, meta))
     }
 
-    /// The link that a top-level folder is on a merged system; what is below it is examined in the next round.
+    /// The symlink for a top-level folder on a merged system; what is below it is examined in the next round.
     fn alias(&self, expected: &Expected, target: &[u8]) -> Result<Item, Refusal> {
         let meta = wanted(expected).ok_or_else(|| ("its owner is unknown".to_owned(), None))?;
         let kind = ItemKind::Link(LinkTarget(target.to_vec()));
         Ok(item(SystemPath::root(), kind, Meta { mode: 0o777, ..meta }))
     }
 
-    /// A missing or blocked folder with everything that belongs below it, folders before what they hold.
+    /// A missing or blocked folder with everything expected below it, folders before their contents.
     fn tree(&self, fault: &Fault) -> Result<Vec<Item>, Refusal> {
         let mut found: HashMap<SystemPath, (&Expected, bool)> = HashMap::new();
         let mut needed: HashSet<SystemPath> = HashSet::new();
@@ -246,14 +246,14 @@ impl Planner<'_> {
                 needed.extend(way);
             }
             if !out || expected.kind == ExpectedKind::Folder {
-                // Of what two spellings name the first package's counts.
+                // Of two spellings of one path, the first package's counts.
                 let kept = found.entry(below).or_insert((expected, out));
                 if expected.package < kept.0.package {
                     *kept = (expected, out);
                 }
             }
         }
-        // A folder that was left out is restored only where something in it was not.
+        // An excluded folder is restored only if something in it was not excluded.
         found.retain(|below, (_, out)| !*out || needed.contains(below));
         let mut order: Vec<(SystemPath, (&Expected, bool))> = found.into_iter().collect();
         order.sort_by(|a, b| a.0.cmp(&b.0));
@@ -288,12 +288,12 @@ impl Planner<'_> {
     }
 }
 
-/// The packages that must be known to repair one thing : its own, and for a folder all that have something in it.
+/// The packages that must be known to repair a finding: its own, and for a folder all that have entries in it.
 pub fn needed_packages<'a>(fault: &Fault, expected: &'a Expected, reference: &'a Reference) -> BTreeSet<&'a PackageId> {
     let mut needed = BTreeSet::from([reference.package_of(expected)]);
     if !fault.roots.is_empty() && fault.alias.is_none() {
         let below = reference.expected.iter().filter(|e| fault.roots.iter().any(|root| e.listed.is_within(root)));
-        // A folder that several share needs only one of them.
+        // A folder that several packages share needs only one of them.
         let things = below.filter(|e| e.kind != ExpectedKind::Folder);
         needed.extend(things.map(|e| reference.package_of(e)));
     }
@@ -307,7 +307,10 @@ fn source_word(authority: Authority) -> &'static str {
 fn lacking() -> Refusal {
     refuse(
         "the store does not have its content",
-        Action::explained("add the package's .deb file to the store", "veritum store add PATH"),
+        Action::explained(
+            "add the package to the store, from the repository or its .deb file",
+            "veritum store add --installed",
+        ),
     )
 }
 

@@ -1,4 +1,4 @@
-//! Repositories whose signature is bad: what they say is not used, and that is a problem of its own.
+//! Repositories with a bad signature: they are not used, and each is a problem of its own.
 
 use super::FILES;
 use crate::model::{Action, Finding, Subject, Verdict};
@@ -6,7 +6,7 @@ use crate::repository::{OpenSource, Standing};
 use crate::supply::Supply;
 use crate::trust::openpgp::SignatureError;
 
-/// Repositories whose signature is bad, as findings.
+/// Repositories with a bad signature, as findings.
 pub(super) fn bad_repositories(supply: &Supply<'_>) -> Vec<Finding> {
     let bad = |source: &OpenSource| match &source.standing {
         Standing::Refused(e @ SignatureError::Bad { .. }) => Some((source.source.describe(), e.to_string())),

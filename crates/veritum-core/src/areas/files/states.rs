@@ -1,11 +1,11 @@
-//! How a thing is and how it should be, as it is reported to people and in JSON.
+//! Found and expected states, for people and JSON.
 
 use crate::machine::Machine;
 use crate::model::{FileKind, Stat, State};
 use crate::reference::{Expected, ExpectedKind, Reference};
 use crate::scan::Found;
 
-/// What `lstat` says, in words.
+/// The status from `lstat`.
 pub(super) fn stat_state(stat: &Stat, machine: &Machine) -> State {
     State {
         kind: Some(stat.kind),
@@ -19,7 +19,7 @@ pub(super) fn stat_state(stat: &Stat, machine: &Machine) -> State {
     }
 }
 
-/// What was found, in words.
+/// The found state.
 pub(super) fn found_state(found: &Found, machine: &Machine) -> State {
     State {
         blake3: found.digest,
@@ -29,7 +29,7 @@ pub(super) fn found_state(found: &Found, machine: &Machine) -> State {
     }
 }
 
-/// How an expected thing should be, for people and for JSON.
+/// The expected state.
 #[must_use]
 pub fn expected_state(reference: &Reference, expected: &Expected, machine: &Machine) -> State {
     let meta = expected.overridden.or(expected.meta);

@@ -1,4 +1,4 @@
-//! Notes: what is in system folders and is owned by no package. Counted and named, never touched.
+//! Notes on unowned files in system folders. Counted and listed, never touched.
 
 use std::collections::HashSet;
 
@@ -13,10 +13,10 @@ use crate::reference::Reference;
 
 /// Folders whose content belongs to packages alone.
 const SYSTEM: [&str; 3] = ["/usr", "/boot", "/opt"];
-/// Below these a running system makes files of its own.
+/// Below these a running system creates files of its own.
 const MADE_BY_THE_SYSTEM: [&str; 5] =
     ["/usr/local", "/usr/lib/locale", "/usr/share/mime", "/usr/share/binfmts", "/opt"];
-/// File names that programs of the system make next to what they read: caches, indexes, links by certificate digest.
+/// Names of files that system programs generate: caches, indexes, symlinks by certificate digest.
 const MADE_NAMES: [&str; 15] = [
     "icon-theme.cache",
     "mimeinfo.cache",
@@ -34,19 +34,19 @@ const MADE_NAMES: [&str; 15] = [
     "info.dir",
     "dir.old",
 ];
-/// Where the links of alternatives lead (update-alternatives(1)).
+/// The target folder of alternatives' symlinks (update-alternatives(1)).
 const ALTERNATIVES: &[u8] = b"/etc/alternatives/";
-/// Folders of no one's are looked into so deep, to see whether they hold anything but what the system makes.
+/// Deeper unowned folders are not searched for anything but generated files.
 const MAX_DEPTH: usize = 4;
-/// More than this are counted, not listed.
+/// Further files are counted, not listed.
 const LISTED: usize = 1000;
 
-/// Whether a folder is one in which everything should be owned.
+/// Whether everything in a folder should be owned by a package.
 pub(super) fn is_searched(folder: &SystemPath) -> bool {
     in_any(folder, &SYSTEM)
 }
 
-/// What no package owns: notes, and how many more there are.
+/// Unowned files: notes, and the number of further ones.
 pub(super) fn find(
     machine: &Machine,
     reference: &Reference,
@@ -83,8 +83,8 @@ pub(super) fn find(
     (notes, strays.count() as u64)
 }
 
-/// Whether something is plainly made by the system: a hard link of a package's file, an alternative's link, or a
-/// folder that holds only such things.
+/// Whether the system plainly created something: a hard link of a package's file, an alternative's symlink, or a
+/// folder that contains nothing else.
 fn explained(
     machine: &Machine,
     dir: &Dir,
@@ -116,7 +116,7 @@ fn in_any(path: &SystemPath, places: &[&'static str]) -> bool {
 
 fn made_by_the_system(path: &SystemPath, name: &[u8], kind: Option<FileKind>) -> bool {
     let text = String::from_utf8_lossy(name);
-    // What the top-level links of a merged system point to is there whether a package lists it or not.
+    // The targets of a merged system's top-level symlinks exist whether a package lists them or not.
     let merged = path.parent().is_some_and(|p| p.as_bytes() == b"/usr") && ALIASES.contains(&&*text);
     let info_index = path.as_bytes() == b"/usr/share/info/dir";
     let cache_folder = kind == Some(FileKind::Folder) && name == b"__pycache__";

@@ -1,4 +1,4 @@
-//! What came of the area `store`: whether the store is as it was signed.
+//! The check of the area `store`: whether the store is intact.
 
 use std::collections::{BTreeMap, HashSet};
 use std::path::{Path, PathBuf};
@@ -15,7 +15,7 @@ use crate::reference::{Expected, ExpectedKind, Owned, Reference};
 use crate::store::{IndexEntry, Part, Store, StoreError, StoreFault, Trouble, UnverifiedStore, manifest_fault};
 use crate::system::WorkError;
 
-/// What came of looking, before it is planned what to do.
+/// The result of the audit, before a repair is planned.
 #[derive(Default)]
 struct ExaminedStore {
     faults: Vec<StoreFault>,
@@ -27,7 +27,7 @@ struct ExaminedStore {
     unverified_store: Option<UnverifiedStore>,
 }
 
-/// Examines the store: all of it only when it was named, else what the rest of the check needs of it.
+/// Examines the store: all of it if it was named, else what the rest of the check needs.
 pub(super) fn check(cx: &Cx<'_>) -> Result<Examined, WorkError> {
     if cx.scope.is_deep(&STORE) {
         return check_whole(cx);
@@ -69,8 +69,8 @@ pub(super) fn check_whole(cx: &Cx<'_>) -> Result<Examined, WorkError> {
     Ok(examined(cx, looked, begun))
 }
 
-/// Examines what a check of files depends on: manifests of what is installed, and whether their contents are there; what a repair is
-/// about to take is read whole; from a web server only when it is going to be taken.
+/// Examines what a check of files depends on: manifests of installed packages, and whether their contents exist; contents
+/// that a repair needs are read completely; on a web server only when they will be used.
 fn look_at_present(cx: &Cx<'_>, store: &Store) -> Result<ExaminedStore, WorkError> {
     let system = cx.system;
     let mut evidence = cx.evidence();
@@ -91,7 +91,7 @@ fn look_at_present(cx: &Cx<'_>, store: &Store) -> Result<ExaminedStore, WorkErro
     let audit =
         |contents: &[(Digest, u64)]| store.audit_contents(contents, &system.pool, false, cx.observer).map_err(stopped);
     troubles.extend(audit(&needed)?);
-    // What was wanted to judge records by, and did not hold.
+    // Contents that were needed to judge records and were damaged.
     troubles.extend(audit(&reference.bad_records)?);
     let entries: Vec<IndexEntry> =
         system.installed.packages.iter().filter_map(|c| store.entry(&c.id).cloned()).collect();
@@ -115,7 +115,7 @@ fn look_at_present(cx: &Cx<'_>, store: &Store) -> Result<ExaminedStore, WorkErro
     })
 }
 
-/// The contents that the store should have for what is installed, in order.
+/// The contents that the store should have for the installed packages, sorted.
 fn contents_of(cx: &Cx<'_>, store: &Store, reference: &Reference) -> Vec<(Digest, u64)> {
     let kept = |owned: &Owned| store.entry(&owned.package.id).is_some_and(|e| !e.manifest_only);
     let kept: Vec<bool> = reference.packages.iter().map(kept).collect();
@@ -134,7 +134,7 @@ fn contents_of(cx: &Cx<'_>, store: &Store, reference: &Reference) -> Vec<(Digest
     all
 }
 
-/// A store that cannot even be opened.
+/// A store that cannot be opened.
 fn unopened(cx: &Cx<'_>) -> Examined {
     let unverified_store = cx.supply.unverified_store();
     let looked = ExaminedStore {
@@ -189,7 +189,7 @@ fn examined(cx: &Cx<'_>, looked: ExaminedStore, begun: Instant) -> Examined {
     if !plan.is_empty() {
         let work = StoreRepairPlan { faults, plan, unverified_store };
         let shows = work.shows(&findings, &notes);
-        // Before its signed files are right no one knows what the rest should be.
+        // Until its signed files are repaired, the expected content of the rest is unknown.
         let after = known_after(&work);
         let step = Step { after, ..Step::new(shows, Work::Store(Box::new(work))) };
         examined.steps.push(remarked(cx, step));
@@ -200,7 +200,7 @@ fn examined(cx: &Cx<'_>, looked: ExaminedStore, begun: Instant) -> Examined {
     examined
 }
 
-/// Adds the remarks about the store's folder and about what is examined later.
+/// Adds remarks about the store's folder and about what is examined later.
 fn remarked(cx: &Cx<'_>, step: Step) -> Step {
     let folder = cx.system.settings.store_folder().map(|folder| folder.display().to_string()).unwrap_or_default();
     let after = step.after;
@@ -216,7 +216,7 @@ fn remarked(cx: &Cx<'_>, step: Step) -> Step {
     }
 }
 
-/// What is known of the rest before the store is repaired: files are judged by its manifests.
+/// What is known about later findings before the store is repaired: files are judged by its manifests.
 fn known_after(work: &StoreRepairPlan) -> After {
     let is_manifest = |fault: &StoreFault| matches!(fault.part, Part::Manifest(_));
     match (&work.unverified_store, work.faults.iter().any(is_manifest)) {
@@ -230,7 +230,7 @@ fn stopped(_: StoreError) -> WorkError {
     WorkError::Stopped
 }
 
-/// Whether what a store is repaired with can be written there.
+/// Whether the store can be written.
 fn is_writable(store: &Path) -> bool {
     rustix::fs::access(store, rustix::fs::Access::WRITE_OK).is_ok()
 }

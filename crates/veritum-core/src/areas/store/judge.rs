@@ -1,4 +1,4 @@
-//! The area `store`: what an audit of the store found, as findings. Pure.
+//! The area `store`: converts an audit's faults into findings. Pure.
 
 use std::path::Path;
 

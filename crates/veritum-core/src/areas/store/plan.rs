@@ -1,4 +1,4 @@
-//! From what is wrong with a store to what repairs it. Pure.
+//! From a store's faults to its repair. Pure.
 
 use std::collections::HashSet;
 use std::path::PathBuf;
@@ -8,22 +8,22 @@ use crate::plan::Left;
 use crate::report::ActionReport;
 use crate::store::{Part, StoreFault, UnverifiedStore};
 
-/// Where a part of a store can be had again.
+/// The source of a part of a store.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum RepairSource {
-    /// From what the administrator has trusted.
+    /// The administrator's trusted keys.
     Pin,
-    /// From the signed index.
+    /// The signed index.
     Index,
-    /// From another store.
+    /// Another store.
     OtherStore,
-    /// From the machine, which still holds it.
+    /// The machine, which still has it.
     Machine,
-    /// From the package's .deb file, which is available.
+    /// The package's .deb file, which is available.
     Deb,
-    /// From the package's .deb file, which must be downloaded first.
+    /// The package's .deb file, which must be downloaded first.
     Download {
-        /// The package's bytes.
+        /// The package's size in bytes.
         bytes: u64,
     },
 }
@@ -46,44 +46,44 @@ impl RepairSource {
 pub struct PlannedFix {
     /// The index of the fault.
     pub fault: usize,
-    /// The finding that it answers.
+    /// The finding.
     pub finding: FindingId,
-    /// Where it comes from.
+    /// The source.
     pub from: RepairSource,
 }
 
-/// What is to be done to a store.
+/// The planned repair of a store.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct StorePlan {
-    /// Parts that are repaired.
+    /// Parts to repair.
     pub fixes: Vec<PlannedFix>,
-    /// Unused files that are set aside.
+    /// Unused files to set aside.
     pub asides: Vec<PathBuf>,
-    /// What is left, and why.
+    /// What is not repaired, and why.
     pub left: Vec<Left>,
 }
 
 impl StorePlan {
-    /// Whether nothing is to be done.
+    /// Whether there is nothing to do.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.fixes.is_empty() && self.asides.is_empty()
     }
 }
 
-/// What is done to a store, with all that it takes.
+/// The repair of a store, with everything that it needs.
 #[derive(Debug, Clone)]
 pub struct StoreRepairPlan {
-    /// What is wrong with it.
+    /// The faults.
     pub faults: Vec<StoreFault>,
-    /// What is done about that.
+    /// The planned repair.
     pub plan: StorePlan,
-    /// The store, when its signed files are among the faults.
+    /// The store, if its signed files are among the faults.
     pub unverified_store: Option<UnverifiedStore>,
 }
 
 impl StoreRepairPlan {
-    /// Contents that the store is going to get back.
+    /// Contents that the store will get back.
     #[must_use]
     pub fn coming(&self) -> HashSet<Digest> {
         let digest =
@@ -91,7 +91,7 @@ impl StoreRepairPlan {
         self.plan.fixes.iter().filter_map(|fix| digest(&self.faults[fix.fault])).collect()
     }
 
-    /// What is to be done, as it is shown before it is.
+    /// The actions, as they are shown beforehand.
     pub(super) fn shows(&self, findings: &[Finding], notes: &[Finding]) -> Vec<ActionReport> {
         let fixes = self.plan.fixes.iter().map(|fix| {
             let bytes = match &self.faults[fix.fault].part {
@@ -109,10 +109,10 @@ impl StoreRepairPlan {
     }
 }
 
-/// Why a part cannot be had, and what to do next.
+/// Why a part has no source, and what to do next.
 pub type NoSource = (String, Option<Action>);
 
-/// Plans the repair of each fault and enters the remedy into its finding.
+/// Plans the repair of each fault and adds the remedy to its finding.
 #[must_use]
 pub fn plan_store(
     findings: &mut [Finding],
@@ -134,7 +134,7 @@ pub fn plan_store(
             }
         }
     }
-    // What everything else depends on is repaired first, what only the next filling needs last.
+    // What everything else depends on is repaired first; what only the next signing needs comes last.
     plan.fixes.sort_by_key(|fix| match &faults[fix.fault].part {
         Part::Signed { .. } => 0,
         Part::Manifest(_) => 1,

@@ -1,4 +1,4 @@
-//! Putting a store right, part by part, from wherever each can be had.
+//! Repairs a store, part by part, from each part's source.
 
 use std::cell::RefCell;
 use std::collections::BTreeMap;
@@ -16,7 +16,7 @@ use crate::supply::Supply;
 use crate::system::WorkError;
 use crate::trust::Pins;
 
-/// Puts the store right as planned; answers what became of each planned action.
+/// Carries out the plan; returns the result of each action.
 ///
 /// # Errors
 /// When the store cannot be written.
@@ -29,7 +29,7 @@ pub fn repair_store(
     let location = cx.system.settings.store_folder()?;
     let repair = StoreRepair::begin(location, &cx.system.settings.run)?;
     observer.on_event(Event::Begin { phase: Phase::Mending, items: actions.len() as u64, bytes: 0 });
-    // Before anything comes in: what goes out must never be something that just came.
+    // Before anything is added: what is moved out must never be something new.
     for (name, action) in part.plan.asides.iter().zip(&mut actions[part.plan.fixes.len()..]) {
         settle(action, repair.set_aside(name).map_err(|e| error_chain(&e)));
     }
@@ -40,7 +40,7 @@ pub fn repair_store(
             Some(result) => settle(&mut actions[at], result.map_err(|e| error_chain(&e))),
             None => from_debs.push((at, fault)),
         }
-        // Each part is whole by itself: what was done by now stays, and the rest is reported as left.
+        // Each part is complete by itself: what was done stays, and the rest is reported as not repaired.
         if observer.on_event(Event::Advance { items: 1, bytes: 0 }) == Flow::Stop {
             let open = at + 1..part.plan.fixes.len();
             from_debs.iter().map(|(at, _)| *at).chain(open).for_each(|at| {
@@ -57,7 +57,7 @@ pub fn repair_store(
     Ok(actions)
 }
 
-/// Puts one part right, unless that takes its whole package.
+/// Repairs one part, unless that needs its whole package.
 fn mend_one(
     cx: &Cx<'_>,
     repair: &StoreRepair,
@@ -83,7 +83,7 @@ fn mend_one(
     })
 }
 
-/// Each package is read once for all that it is to give back.
+/// Each package is read once for everything that it provides.
 fn mend_from_debs(cx: &Cx<'_>, repair: &StoreRepair, parts: &[(usize, &StoreFault)], actions: &mut [ActionReport]) {
     let mut debs: BTreeMap<PackageId, Vec<(usize, &StoreFault)>> = BTreeMap::new();
     for (at, fault) in parts {
@@ -143,7 +143,7 @@ impl Contents for Elsewhere<'_> {
         size: u64,
         to: &mut dyn FnMut(&[u8]) -> std::io::Result<()>,
     ) -> Result<(), StoreError> {
-        // What cannot be written is no fault of the source's.
+        // A write error is not the source's fault.
         let unwritten: RefCell<Option<std::io::Error>> = RefCell::default();
         let mut write = |piece: &[u8]| {
             to(piece).map_err(|e| {

@@ -1,4 +1,4 @@
-//! Where parts of the store can be had again.
+//! Finds sources for parts of the store.
 
 use std::collections::BTreeSet;
 use std::os::fd::AsFd as _;
@@ -13,13 +13,13 @@ use crate::store::{Contents as _, Part, Store, StoreFault, UnverifiedStore, know
 use crate::system::System;
 use crate::trust::Verified;
 
-/// Lets the repositories be read for the packages that something is wrong with and that are of no other store.
+/// Reads the repositories' lists for packages with damaged parts that no other store has.
 pub(super) fn ask_for_debs(cx: &Cx<'_>, faults: &[StoreFault]) {
     let lost = |fault: &&StoreFault| another_store_with(cx, fault).is_none() && !matches!(fault.part, Part::Pointer(_));
     let ids: BTreeSet<PackageId> = faults.iter().filter(lost).flat_map(|i| i.harm.packages.clone()).collect();
     if !ids.is_empty() {
         let ids: Vec<PackageId> = ids.into_iter().collect();
-        // The caller that stops here stops at the next step as well.
+        // An interruption here also stops the next step.
         let _ =
             cx.supply.with_repositories(|repositories| repositories.ask_network(&cx.system.machine, &ids, cx.observer));
     }
@@ -34,7 +34,7 @@ pub(super) fn another_store_with<'a>(cx: &Cx<'a>, fault: &StoreFault) -> Option<
     })
 }
 
-/// Whether a signed file can be made again from what is known.
+/// Whether a signed file can be derived from what is known.
 fn is_known(cx: &Cx<'_>, name: &str, unverified_store: Option<&UnverifiedStore>) -> bool {
     let path = unverified_store.map(|a| a.path.as_path()).or_else(|| cx.supply.own_store().map(Store::path));
     path.is_some_and(|path| known(path, name, pinned_root(cx, unverified_store)).is_some())
@@ -45,7 +45,7 @@ pub(super) fn pinned_root<'a>(cx: &Cx<'a>, unverified_store: Option<&'a Unverifi
     unverified_store.map(UnverifiedStore::root).or_else(|| cx.supply.own_store().map(Store::root)).unwrap_or_default()
 }
 
-/// Where a part can be had again; the nearest first.
+/// The source of a part; the nearest first.
 pub(super) fn repair_source(
     cx: &Cx<'_>,
     fault: &StoreFault,
@@ -63,7 +63,7 @@ pub(super) fn repair_source(
             };
             let next = Action::explained(
                 "name another copy (--from STORE), or ask the store's maintainer to sign it again",
-                "veritum store sign --keys KEYDIR",
+                "veritum store sign",
             );
             return copy.map(|_| RepairSource::OtherStore).ok_or_else(|| (reason(), Some(next)));
         }
@@ -91,7 +91,7 @@ pub(super) fn repair_source(
     }
 }
 
-/// Whether a package is available; each is read once to find out, however many parts depends on it.
+/// Whether a package is available; each is opened once, however many parts depend on it.
 pub(super) fn is_available(cx: &Cx<'_>, id: &PackageId, sum: &Verified<FileSum>) -> bool {
     let known = || cx.supply.open.debs.lock().unwrap_or_else(PoisonError::into_inner);
     if let Some(there) = known().get(id) {
@@ -102,7 +102,7 @@ pub(super) fn is_available(cx: &Cx<'_>, id: &PackageId, sum: &Verified<FileSum>)
     there
 }
 
-/// The packages that hold a part, as the store's owner verifies them.
+/// The packages that contain a part, as the store's owner verifies them.
 pub(super) fn debs_of(cx: &Cx<'_>, fault: &StoreFault) -> Vec<(PackageId, Verified<FileSum>)> {
     let store = cx.supply.own_store();
     let sum = |id: &PackageId| Some((id.clone(), store?.deb(id)?));
@@ -128,13 +128,13 @@ pub(super) fn downloads(cx: &Cx<'_>, faults: &[StoreFault], plan: &StorePlan) ->
     all
 }
 
-/// Where the machine still holds a content, among the places that should have it.
+/// The place on the machine that still has a content, among those that should have it.
 pub(super) fn held_by_machine(system: &System, digest: &Digest, size: u64, harm: &Harm) -> Option<SystemPath> {
     let none = |_: &[u8]| Ok(());
     harm.paths.iter().find(|path| read_held(system, path, digest, size, &mut { none }).is_ok()).cloned()
 }
 
-/// Reads a file of the machine in pieces, when it is of that size and content: read once to see, once to hand on.
+/// Reads a file of the machine in pieces, if it has that size and content: once to verify, once to pass on.
 pub(super) fn read_held(
     system: &System,
     path: &SystemPath,

@@ -1,14 +1,14 @@
-//! The binary caches that apt makes of all lists.
+//! The binary caches that apt builds from all lists.
 
 use super::{ExaminedPart, at_path, to_set_aside};
 use crate::machine::Machine;
 use crate::model::{FileKind, SystemPath, Verdict};
 use crate::platform::debian::apt::BINARY_CACHES;
 
-/// What is at the beginning of one, by apt's own layout (`pkgCache::Header`), least significant byte first.
+/// The header of a cache, by apt's own layout (`pkgCache::Header`), little-endian.
 const SIGNATURE: [u8; 4] = [0xdc, 0x76, 0xfe, 0x98];
 
-/// Judges them by how they begin: apt holds the rest against the lists itself.
+/// Judges them by their header: apt compares the rest with the lists itself.
 pub(crate) fn binary_caches(machine: &Machine) -> ExaminedPart {
     let mut part = ExaminedPart::default();
     for path in BINARY_CACHES.map(SystemPath::literal) {
@@ -27,7 +27,7 @@ pub(crate) fn binary_caches(machine: &Machine) -> ExaminedPart {
             dir.disk().read(file.as_fd(), &mut begins)
         });
         let verdict = match read {
-            // apt makes an empty one again by itself.
+            // apt replaces an empty one by itself.
             Ok(0) => continue,
             Ok(4) if begins == SIGNATURE => continue,
             Ok(_) => Verdict::Corrupt,

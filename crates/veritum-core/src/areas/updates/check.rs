@@ -1,4 +1,4 @@
-//! What came of the area `updates`: everything that updates depend on, and what waits.
+//! The check of the area `updates`: everything that updates depend on, and the available updates.
 
 use std::collections::HashSet;
 use std::time::Instant;
@@ -19,16 +19,16 @@ use crate::repository::{Asked, Renewal, Repositories, available_lists, wrong_lis
 use crate::supply::Waiting;
 use crate::system::{System, WorkError};
 
-/// What came of examining updates, with what a repair of them goes by.
+/// The result of the check, with the input of a repair.
 #[derive(Debug)]
 pub(crate) struct UpdatesPart {
-    /// What came of it.
+    /// The result.
     pub examined: Examined,
-    /// Lists available that are not what was signed, by source.
+    /// Available lists that differ from the signed ones, by source.
     pub wrong_lists: Vec<(String, Vec<SystemPath>)>,
     /// Downloads that are what the repository signed.
     pub verified: Vec<VerifiedDownload>,
-    /// Those of them that can be fetched again, with what they hold, as far as free space is needed.
+    /// Those of them that can be downloaded again, with their packages, as far as free space is needed.
     pub to_free: Vec<VerifiedDownload>,
 }
 
@@ -48,7 +48,7 @@ pub(crate) fn look(cx: &Cx<'_>) -> Result<UpdatesPart, WorkError> {
     part.merge(sources(&apt::sources(machine)));
     let mut units = units(cx);
     let managed = !units.is_empty();
-    // What is held for the time of a repair is as it was at its end.
+    // Services that are stopped during a repair are judged at its end.
     units.retain(|(_, state)| !cx.how.locked || state.masking != Masking::ThisRun);
     part.merge(settings(machine, &AptConf::read(machine), &apt::pins(machine), managed));
     part.merge(services(&units));
@@ -98,7 +98,7 @@ pub(crate) fn look(cx: &Cx<'_>) -> Result<UpdatesPart, WorkError> {
     Ok(UpdatesPart { examined, wrong_lists, verified, to_free })
 }
 
-/// What the machine's repositories answer; before a repair they are asked what they offer instead.
+/// The answers of the machine's repositories; before a repair they are asked for their lists instead.
 fn asked_repositories(cx: &Cx<'_>) -> Result<Vec<Renewal>, WorkError> {
     match cx.how.plans || !cx.scope.is_deep(&UPDATES) {
         false => cx.supply.renewals(Asked { only_releases: true, ..Asked::default() }, cx.observer),
@@ -106,7 +106,7 @@ fn asked_repositories(cx: &Cx<'_>) -> Result<Vec<Renewal>, WorkError> {
     }
 }
 
-/// Downloads that a repository on the network gives again, for so many bytes: of what is installed first, the largest first.
+/// Downloads that a network repository offers again, up to a number of bytes: of installed packages first, the largest first.
 fn downloads_to_free(cx: &Cx<'_>, right: &[VerifiedDownload], missing: u64) -> Vec<VerifiedDownload> {
     if missing == 0 {
         return Vec::new();
@@ -127,7 +127,7 @@ fn downloads_to_free(cx: &Cx<'_>, right: &[VerifiedDownload], missing: u64) -> V
         .collect()
 }
 
-/// The units that fetch and apply updates, as far as the service manager knows them.
+/// The units that download and install updates, as the service manager reports them.
 fn units(cx: &Cx<'_>) -> Vec<(String, UnitState)> {
     let look = |name: &str| Some((name.to_owned(), cx.system.services.look(name).ok().flatten()?));
     apt::UNITS.into_iter().filter_map(look).collect()
@@ -150,7 +150,7 @@ fn examined(mut part: ExaminedPart, waiting: &Waiting, (asked, last): (&[Renewal
     }
     examined.findings = part.into_findings();
     examined.findings.sort_by(|a, b| (a.verdict, &a.subject).cmp(&(b.verdict, &b.subject)));
-    // A repository that does not answer says nothing against the lists that are here.
+    // A repository that does not answer does not invalidate the existing lists.
     let silent = [Verdict::Unreachable, Verdict::NoSuchRelease, Verdict::RolledBack];
     let wrong_list = |f: &Finding| matches!(f.subject, Subject::Source { .. }) && !silent.contains(&f.verdict);
     let is_wrong = examined.problems().any(wrong_list);
@@ -161,12 +161,12 @@ fn examined(mut part: ExaminedPart, waiting: &Waiting, (asked, last): (&[Renewal
     examined
 }
 
-/// When something was last installed.
+/// The time of the last installation.
 fn last_words(last: Option<&str>) -> String {
     last.map(|at| format!("; last installed {}", at.get(..16).unwrap_or(at))).unwrap_or_default()
 }
 
-/// Whether the repositories were asked, and have something newer.
+/// Whether the repositories were asked, and have newer lists.
 fn asked_words(asked: &[Renewal]) -> String {
     let newer = asked.iter().filter(|renewal| renewal.brings_something()).count();
     match (asked.len(), newer) {

@@ -1,4 +1,4 @@
-//! Packages that were downloaded: compared with the signed index that lists them.
+//! Downloaded packages, compared with the signed index that lists them.
 
 use std::io;
 
@@ -11,25 +11,25 @@ use crate::model::{Authority, FileKind, PackageId, SystemPath, Verdict};
 use crate::platform::debian::apt::{CACHE, FileSum, LISTS, package_of_deb_name};
 use crate::scan::Stopped;
 
-/// Names over this number in one folder are not examined.
+/// No more than this many names in one folder are examined.
 const MAX_NAMES: usize = 500_000;
-/// Read at a time.
+/// The size of a read.
 const PIECE: usize = 128 * 1024;
 
-/// What verified indexes say of packages.
+/// The packages in verified indexes.
 pub(crate) struct Offers<'a> {
     /// Sizes and digests of exactly this package's .deb files.
     pub(crate) sums: &'a (dyn Fn(&PackageId) -> Vec<FileSum> + Sync),
     /// Whether any version of its name and architecture is listed.
     pub(crate) listed: &'a (dyn Fn(&PackageId) -> bool + Sync),
-    /// Folders that point to a place that is no one's business here: they are not looked into.
+    /// Folders that point into protected places: they are not examined.
     pub(crate) escaping_links: &'a [SystemPath],
 }
 
-/// What a downloaded file is.
+/// The judgement of a downloaded file.
 enum Judged {
     Right,
-    /// Under way, or left from an earlier day.
+    /// A partial download.
     Begun(u64),
     CutShort {
         has: u64,
@@ -43,7 +43,7 @@ enum Judged {
     NoFile(FileKind),
 }
 
-/// The packages whose .deb files lie in the cache or are under way, by the files' names.
+/// The packages whose .deb files are in the cache or partially downloaded, by file names.
 pub(crate) fn downloaded(machine: &Machine) -> Vec<PackageId> {
     let folders = [CACHE.as_bytes().to_vec(), [CACHE.as_bytes(), b"/partial"].concat()];
     let names = folders.iter().flat_map(|folder| {
@@ -54,7 +54,7 @@ pub(crate) fn downloaded(machine: &Machine) -> Vec<PackageId> {
     names.filter_map(|(name, _)| package_of_deb_name(std::str::from_utf8(&name).ok()?)).collect()
 }
 
-/// Reports folders of apt's that lead into a protected place; answers which.
+/// Reports folders of apt's that lead into a protected place; returns them.
 pub(crate) fn escaping_links(
     machine: &Machine,
     protected: &dyn Fn(&SystemPath) -> Option<String>,
@@ -75,8 +75,8 @@ pub(crate) fn escaping_links(
     (part, out)
 }
 
-/// Reports what is in the place of a folder of apt's. One that is not there apt makes by itself; anything else there
-/// keeps it from working.
+/// Reports other objects in place of apt's folders. apt creates a missing folder by itself; anything else
+/// prevents it from working.
 pub(crate) fn folders(machine: &Machine) -> ExaminedPart {
     let mut part = ExaminedPart::default();
     for top in [CACHE, LISTS].map(SystemPath::literal) {
@@ -89,7 +89,7 @@ pub(crate) fn folders(machine: &Machine) -> ExaminedPart {
     part
 }
 
-/// What is there in place of a folder.
+/// The object in place of a folder.
 fn no_folder(machine: &Machine, folder: &SystemPath) -> Option<String> {
     let above = machine.resolve(&folder.parent()?).and_then(|real| machine.dir(&real)).ok()?;
     let stat = above.look(folder.name()).ok()??;
@@ -107,7 +107,7 @@ fn no_folder(machine: &Machine, folder: &SystemPath) -> Option<String> {
     }
 }
 
-/// Reports lists that were under way when a run ended: apt goes on from them, or takes them away.
+/// Reports partially downloaded lists: apt resumes or deletes them.
 pub(crate) fn begun_lists(machine: &Machine) -> ExaminedPart {
     let mut part = ExaminedPart::default();
     let Ok(folder) = SystemPath::literal(LISTS).join(b"partial") else { return part };
@@ -127,10 +127,10 @@ pub(crate) fn begun_lists(machine: &Machine) -> ExaminedPart {
     part
 }
 
-/// Judges what is in the cache and what is under way.
+/// Judges the cache and partial downloads.
 ///
 /// # Errors
-/// When the observer interrupted the run.
+/// When the observer stopped the run.
 pub(crate) fn downloads(
     machine: &Machine,
     offers: &Offers<'_>,
@@ -150,7 +150,7 @@ pub(crate) fn downloads(
         });
         let (dir, names) = match listed {
             Ok(listed) => listed,
-            // What else is there is reported of the folder itself.
+            // Other objects there are reported with the folder.
             Err(e) if matches!(e.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) => continue,
             Err(e) => {
                 part.unexamined.push((format!("downloaded files: {}", why_not(&e)), 1, Some(folder)));
@@ -191,7 +191,7 @@ pub(crate) fn downloads(
 fn judge(dir: &Dir, name: &[u8], partial: bool, offers: &Offers<'_>) -> (Judged, u64) {
     let stat = match dir.look(name) {
         Ok(Some(stat)) => stat,
-        // Gone meanwhile: as if it had never been there.
+        // Deleted in the meantime: treated as if it had never existed.
         Ok(None) => return (Judged::Superseded, 0),
         Err(e) => return (unreadable(&e), 0),
     };

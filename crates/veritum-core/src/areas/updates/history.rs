@@ -1,21 +1,21 @@
-//! What the package tools' own logs say of the last run, in plain words.
+//! The last run of the package tools, by their own logs, in plain words.
 
 use super::{ExaminedPart, at_path};
 use crate::model::{Action, SystemPath, Verdict};
 use crate::platform::Run;
 
-/// Where apt keeps what was asked for and what came of it.
+/// apt's log of commands and their results.
 const HISTORY: &str = "/var/log/apt/history.log";
-/// Where it keeps what the package tool said.
+/// apt's log of the package tool's output.
 pub(crate) const TERM: &str = "/var/log/apt/term.log";
-/// Of that so much is read, from its end.
+/// The number of bytes that are read from its end.
 pub(crate) const TERM_TAIL: u64 = 256 << 10;
-/// Packages whose errors are reported; the rest is counted.
+/// The number of packages whose errors are reported; the rest is counted.
 const TOLD: usize = 3;
 /// Longer reasons are cut.
 const MAX_WORDS: usize = 200;
 
-/// Reports the latest run when it failed or was truncated; `runs` are newest first, `term` is the end of what was said.
+/// Reports the latest run if it failed or was interrupted; `runs` are newest first, `term` is the end of the output.
 pub(crate) fn history(runs: &[Run], term: &[u8]) -> ExaminedPart {
     let mut part = ExaminedPart::default();
     part.examined += u64::from(!runs.is_empty());
@@ -42,13 +42,13 @@ pub(crate) fn history(runs: &[Run], term: &[u8]) -> ExaminedPart {
     part
 }
 
-/// When something was last installed or updated without an error, in the machine's own time.
+/// The local time of the last installation or update without an error.
 pub(crate) fn last_success(runs: &[Run]) -> Option<&str> {
     let fine = |run: &&Run| run.failed.is_none() && run.ended.is_some() && !run.entries.is_empty();
     runs.iter().find(fine).map(|run| run.began.as_str())
 }
 
-/// What apt says of a run that failed.
+/// apt's reason for a failed run.
 fn in_words(error: &str) -> String {
     let known = [
         ("segmentation fault", "dpkg crashed; test memory and disk"),
@@ -66,7 +66,7 @@ fn plain(text: &str) -> String {
     text.chars().filter(|c| !c.is_control()).take(MAX_WORDS).collect::<String>().trim().to_owned()
 }
 
-/// Packages that the package tool gave an error for in the last run, each with the reason in plain words.
+/// Packages with an error in the last run, each with the reason in plain words.
 fn said(term: &[u8]) -> Vec<String> {
     let text = String::from_utf8_lossy(term);
     let last = text.rfind("Log started:").map_or(&text[..], |at| &text[at..]);
@@ -85,7 +85,7 @@ fn said(term: &[u8]) -> Vec<String> {
     all
 }
 
-/// A reason as dpkg gives it, in plain words where it is one of the common ones.
+/// dpkg's reason, in plain words if it is a common one.
 fn reason(line: &str) -> String {
     let script = ["pre-installation", "post-installation", "pre-removal", "post-removal"];
     if let Some(which) = script.iter().find(|which| line.contains(&format!("{which} script"))) {

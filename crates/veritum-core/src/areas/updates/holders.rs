@@ -1,4 +1,4 @@
-//! Who holds a lock that a repair of updates needs: a service that fetches may be held, everybody else is waited for.
+//! The holders of locks that a repair of updates needs: services that download may be stopped; all others are waited for.
 
 use std::time::{Duration, Instant};
 
@@ -13,16 +13,16 @@ use crate::platform::debian::apt::{LOCKS, UNITS};
 use crate::platform::services::PausedUnit;
 use crate::system::WorkError;
 
-/// A program that does nothing for so long counts as stuck.
+/// A program that does nothing for so long counts as stuck, in seconds.
 const WATCHED: Duration = Duration::from_secs(10);
-/// How often it is examined meanwhile.
+/// The time between two looks.
 const GLANCE: Duration = Duration::from_millis(250);
 
 /// The units that hold a lock which a repair needs and this run does not have, with their
 /// state.
 ///
 /// # Errors
-/// When a program holds one that is no such service, or installs something: that is never stopped.
+/// When another program holds one, or the service is installing something: that is never stopped.
 pub(crate) fn services_in_the_way(cx: &Cx<'_>, ours: &[SystemPath]) -> Result<Vec<PausedUnit>, WorkError> {
     let (mut watched, _) = lock_holders(cx, ours);
     watch(&mut watched, Instant::now(), cx.observer)?;
@@ -39,7 +39,7 @@ pub(crate) fn services_in_the_way(cx: &Cx<'_>, ours: &[SystemPath]) -> Result<Ve
                 stuck: held.is_some_and(|finding| finding.verdict == Verdict::LockStuck),
             });
         }
-        // One service may hold more than one of the locks.
+        // One service may hold several locks.
         units.extend(
             found.into_iter().filter(|new| !units.iter().any(|unit| unit.name == new.name)).collect::<Vec<_>>(),
         );
@@ -47,7 +47,7 @@ pub(crate) fn services_in_the_way(cx: &Cx<'_>, ours: &[SystemPath]) -> Result<Ve
     Ok(units)
 }
 
-/// A service with its timer and path, as far as the service manager knows them; what starts it first.
+/// A service with its timer and path units, as far as the service manager knows them; the starting unit first.
 fn with_what_starts_it(cx: &Cx<'_>, service: &str) -> Vec<PausedUnit> {
     let stem = service.strip_suffix(".service").unwrap_or(service);
     let names = [format!("{stem}.timer"), format!("{stem}.path"), service.to_owned()];
@@ -55,7 +55,7 @@ fn with_what_starts_it(cx: &Cx<'_>, service: &str) -> Vec<PausedUnit> {
     names.into_iter().filter_map(look).collect()
 }
 
-/// Whether a lock is one of those under which nothing is installed, only fetched.
+/// Whether a lock is held only while downloading, not while installing.
 fn fetches_only(lock: &SystemPath) -> bool {
     LOCKS.contains(&lock.to_string().as_str())
 }
@@ -88,10 +88,10 @@ pub(super) fn lock_holders(cx: &Cx<'_>, ours: &[SystemPath]) -> (Vec<Watched>, E
     (watched, part)
 }
 
-/// Watches those that hold a lock until each was seen to do something, or for long enough.
+/// Watches the holders of locks until each was seen working, or for long enough.
 ///
 /// # Errors
-/// When the observer interrupted the run.
+/// When the observer stopped the run.
 pub(super) fn watch(watched: &mut [Watched], begun: Instant, observer: &dyn Observer) -> Result<(), WorkError> {
     let open = |watched: &[Watched]| watched.iter().any(|one| one.worker.is_some() && one.moves.is_none());
     if !open(watched) {
@@ -104,7 +104,7 @@ pub(super) fn watch(watched: &mut [Watched], begun: Instant, observer: &dyn Obse
             let Some(before) = &one.worker else { continue };
             one.watched = gone.as_secs();
             match worker(before.pid).filter(|now| now.since == before.since) {
-                // It has ended, and its locks with it.
+                // It has ended, and released its locks.
                 None => (one.holder, one.worker) = (None, None),
                 Some(now) if now.work != before.work => one.moves = Some(true),
                 Some(_) if gone >= WATCHED => one.moves = Some(false),

@@ -1,10 +1,10 @@
-//! Installations that were begun and not finished, and what is kept from being updated.
+//! Unfinished installations, and packages that are kept from being updated.
 
 use super::{ExaminedPart, about};
 use crate::model::{Action, ActionKind, Finding, Remedy, Subject, SystemPath, Verdict};
 use crate::platform::debian::database::Stanza;
 
-/// Judges how far each package is installed, by the entries of `status` (dpkg(1), "INFORMATION ABOUT PACKAGES").
+/// Judges the state of each package in `status` (dpkg(1), "INFORMATION ABOUT PACKAGES").
 pub(crate) fn installs<'a>(entries: impl Iterator<Item = &'a Stanza>) -> ExaminedPart {
     let mut part = ExaminedPart::default();
     for entry in entries {
@@ -42,7 +42,7 @@ fn judge(entry: &Stanza) -> Option<Finding> {
     Some(finding)
 }
 
-/// A note that the machine should be started again.
+/// A note that a reboot is required.
 pub(crate) fn restart_note(why: &str) -> Finding {
     let path = SystemPath::literal("/run/reboot-required");
     super::at_path(&path, Verdict::RebootRequired, why, Some(Action::command("systemctl reboot")))

@@ -1,4 +1,4 @@
-//! Where updates come from: the machine's sources, and the lists that were fetched from them.
+//! The machine's sources, and the lists downloaded from them.
 
 use super::{ExaminedPart, about, at_path};
 use crate::model::{Action, ActionKind, Authority, Finding, Remedy, Subject, SystemPath, Verdict};
@@ -6,18 +6,18 @@ use crate::platform::debian::apt::{SourceKind, Sources};
 use crate::repository::{IndexState, OpenSource, Standing};
 use crate::trust::openpgp::SignatureError;
 
-/// Clocks of good machines differ by less than this, seconds.
+/// The clocks of correctly set machines differ by less than this, in seconds.
 const CLOCK_STEP: i64 = 600;
 
 fn fetch() -> Action {
     Action::command("apt-get update")
 }
 
-/// By whose clock expiry is judged.
+/// The clock by which expiry is judged.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Clock {
     pub(crate) now: jiff::Timestamp,
-    /// Whether it is the machine's own.
+    /// Whether it is the machine's own clock.
     pub(crate) own: bool,
 }
 
@@ -27,7 +27,7 @@ impl Clock {
     }
 }
 
-/// Judges the files that name the sources.
+/// Judges the files that list the sources.
 pub(crate) fn sources(sources: &Sources) -> ExaminedPart {
     let mut part = ExaminedPart::default();
     part.examined += sources.all.len() as u64;
@@ -51,8 +51,8 @@ pub(crate) fn sources(sources: &Sources) -> ExaminedPart {
     part
 }
 
-/// Judges the lists of each source: their signature, whether they are what was signed, and their age.
-/// `indexes` are those of each source, as they lie there.
+/// Judges the lists of each source: their signature, their content and their age.
+/// `indexes` are those of each source, as they are on the machine.
 pub(crate) fn lists(sources: &[OpenSource], indexes: &[Vec<(String, IndexState)>], clock: Clock) -> ExaminedPart {
     let mut part = ExaminedPart::default();
     let own = |(s, _): &(&OpenSource, _)| !s.named && s.source.kind() != SourceKind::Other;
@@ -64,7 +64,7 @@ pub(crate) fn lists(sources: &[OpenSource], indexes: &[Vec<(String, IndexState)>
     part
 }
 
-/// What is wrong with a source's lists; the gravest, with the others next to it.
+/// Problems of a source's lists; the most serious, with the others next to it.
 fn judge(open: &OpenSource, indexes: &[(String, IndexState)], clock: Clock) -> Option<Finding> {
     let mut all = match &open.standing {
         Standing::Verified { dated, valid_until, .. } => {
@@ -89,7 +89,7 @@ fn judge(open: &OpenSource, indexes: &[(String, IndexState)], clock: Clock) -> O
     let subject = Subject::Source { name: open.source.describe() };
     let also = all[1..].iter().map(|(verdict, ..)| *verdict).collect();
     let finding = Finding { also, ..about(subject, *verdict, cause, Some(action.clone())) };
-    // What was fetched once can be fetched again; a key or a clock cannot.
+    // Lists can be downloaded again; a key or a clock cannot be repaired so.
     let fetched = matches!(verdict, Verdict::BadSignature | Verdict::Corrupt | Verdict::Altered | Verdict::Missing);
     if fetched && open.source.kind() == SourceKind::Network {
         let remedy = Some(Remedy { action: ActionKind::Renew, from: Some("repository".into()), download: None });
@@ -99,7 +99,7 @@ fn judge(open: &OpenSource, indexes: &[(String, IndexState)], clock: Clock) -> O
     Some(finding)
 }
 
-/// The first of several, and how many more there are.
+/// The first of several, and the number of the others.
 fn some_of(mut all: impl Iterator<Item = String>) -> Option<String> {
     let first = all.next()?;
     let more = all.count();
@@ -142,7 +142,7 @@ fn refused(open: &OpenSource, error: &SignatureError, clock: Clock) -> (Verdict,
             (Verdict::FutureDated, format!("{error} ({})", clock.describe()), "set the clock".into())
         }
         SignatureError::Shape(_) | SignatureError::TooLarge => (Verdict::Corrupt, error.to_string(), fetch()),
-        // apt itself is content with a key that only the machine has.
+        // apt itself accepts a key that only the machine has.
         SignatureError::OnlyHere { .. } => (
             Verdict::Unverified,
             format!("{error}: its package lists were not checked"),

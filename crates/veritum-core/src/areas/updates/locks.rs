@@ -1,25 +1,25 @@
-//! The locks that package tools take: held by a program that works, by one that does not, or merely there.
+//! The locks of package tools: held by a working program, held by a stuck one, or left behind.
 
 use super::{ExaminedPart, at_path};
 use crate::machine::{LockHolder, Worker};
 use crate::model::{SystemPath, Verdict};
 
-/// A lock file, who holds it, and what that program did while it was watched.
+/// A lock file, its holder, and what that program did while it was watched.
 #[derive(Debug, Clone)]
 pub(crate) struct Watched {
     /// The file.
     pub(crate) path: SystemPath,
-    /// Who holds it; none when no one does.
+    /// Its holder, if any.
     pub(crate) holder: Option<LockHolder>,
-    /// The program that holds it, where it can be seen.
+    /// The holding program, if it is visible.
     pub(crate) worker: Option<Worker>,
-    /// Whether it did anything meanwhile; none where that cannot be seen.
+    /// Whether it was working; `None` if that is not visible.
     pub(crate) moves: Option<bool>,
-    /// How long it was watched, seconds.
+    /// The time that it was watched, in seconds.
     pub(crate) watched: u64,
 }
 
-/// Judges locks: slow is not stuck, and a file that no one holds is harmless.
+/// Judges locks: slow is not stuck, and an unlocked file is harmless.
 pub(crate) fn locks(all: &[Watched]) -> ExaminedPart {
     let mut part = ExaminedPart::default();
     for one in all {

@@ -1,4 +1,4 @@
-//! The area `updates`: everything that can keep updates from coming, each with its cause.
+//! The area `updates`: everything that can block updates, each with its cause.
 
 mod caches;
 mod check;
@@ -45,6 +45,16 @@ use crate::model::{
 /// The area's name.
 pub const UPDATES: AreaName = AreaName::new("updates");
 
+/// Whether a problem keeps updates from being downloaded or installed. The other problems of the area do not: apt downloads a
+/// truncated package again, a service that failed can be started by hand, a setting lowers protection only, and the
+/// failure of the last run is history.
+#[must_use]
+pub fn blocks_updates(finding: &Finding) -> bool {
+    let harmless = [Verdict::Truncated, Verdict::Failed, Verdict::InsecureSetting, Verdict::LastRunFailed]
+        .contains(&finding.verdict);
+    finding.area == UPDATES && finding.verdict.is_problem() && !harmless
+}
+
 /// The area `updates`.
 pub struct Updates;
 
@@ -74,9 +84,9 @@ impl Area for Updates {
         let part = look(cx)?;
         if !cx.scope.is_deep(&UPDATES) {
             let mut examined = part.examined;
-            // What the package database says of installations is reported there.
+            // What the package database records of installations is reported there.
             let is_told = |finding: &Finding| matches!(finding.subject, Subject::Package { .. });
-            // Package lists that were never downloaded are no damage.
+            // Package lists that were never downloaded are not damage.
             let is_new = |finding: &Finding| {
                 matches!(finding.subject, Subject::Source { .. }) && finding.verdict == Verdict::Missing
             };
@@ -106,7 +116,7 @@ impl Area for Updates {
     }
 }
 
-/// Without the network, lists that are not there cannot be repaired.
+/// Without the network, missing lists cannot be repaired.
 fn without_network(cx: &Cx<'_>, mut examined: Examined) -> Examined {
     let is_absent = |f: &&mut Finding| matches!(f.subject, Subject::Source { .. }) && f.verdict == Verdict::Missing;
     for finding in examined.findings.iter_mut().filter(is_absent).filter(|_| !cx.system.settings.repositories.network) {
@@ -119,7 +129,7 @@ fn without_network(cx: &Cx<'_>, mut examined: Examined) -> Examined {
     examined
 }
 
-/// Which part of what updates depend on something belongs to.
+/// The part of updates to which something belongs.
 fn part_of(subject: &Subject) -> Cow<'static, str> {
     Cow::Borrowed(match (subject, subject.as_path()) {
         (Subject::Package { name }, _) => return Cow::Owned(name.clone()),
@@ -135,43 +145,43 @@ fn part_of(subject: &Subject) -> Cow<'static, str> {
     })
 }
 
-/// Findings of one kind beyond this number are counted, not listed.
+/// Further findings of one kind are counted, not listed.
 const LISTED: usize = 1000;
-/// So many causes of one finding are reported.
+/// The number of causes of one finding that are reported.
 const CAUSES: usize = 3;
 
-/// A download that is what the repository signed.
+/// An intact download.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct VerifiedDownload {
     /// Its path.
     pub path: SystemPath,
-    /// Bytes.
+    /// Its size in bytes.
     pub bytes: u64,
-    /// The package that it holds.
+    /// Its package.
     pub package: PackageId,
 }
 
-/// What came of examining one part of what updates depend on.
+/// The result of examining one part of updates.
 #[derive(Debug, Default)]
 pub(crate) struct ExaminedPart {
     /// Problems and notes.
     pub(crate) findings: Vec<Finding>,
-    /// What could not be examined: why, how much, an example.
+    /// What could not be examined: reason, number, example.
     pub(crate) unexamined: Vec<(String, u64, Option<SystemPath>)>,
-    /// Things examined.
+    /// The number of items examined.
     pub(crate) examined: u64,
-    /// Of them those that have a reference, by who answers for it.
+    /// Those of them that have a reference, by its authority.
     pub(crate) verified_by: BTreeMap<Authority, u64>,
-    /// Bytes read.
+    /// The number of bytes read.
     pub(crate) bytes: u64,
-    /// Downloads that are right.
+    /// Intact downloads.
     pub(crate) verified: Vec<VerifiedDownload>,
-    /// How many of each kind there were.
+    /// The number of findings of each kind.
     kinds: BTreeMap<Verdict, usize>,
 }
 
 impl ExaminedPart {
-    /// Takes in what another part came to.
+    /// Adds another part's result.
     pub(crate) fn merge(&mut self, other: Self) {
         self.findings.extend(other.findings);
         self.unexamined.extend(other.unexamined);
@@ -181,8 +191,8 @@ impl ExaminedPart {
         other.verified_by.into_iter().for_each(|(authority, n)| *self.verified_by.entry(authority).or_default() += n);
     }
 
-    /// Takes in what repositories answered: a source whose lists are wrong, and that gives no better ones, is one finding, and
-    /// nothing can be done about it from here.
+    /// Adds the repositories' answers: a source whose lists are wrong and that offers no better ones is one finding, which
+    /// cannot be repaired from here.
     pub(crate) fn answered(&mut self, mut repositories: Self) {
         for new in &mut repositories.findings {
             let same = |f: &Finding| f.subject == new.subject && f.verdict.is_problem();
@@ -203,7 +213,7 @@ impl ExaminedPart {
         *self.verified_by.entry(authority).or_default() += things;
     }
 
-    /// Takes a finding, or only counts it where there are very many of its kind.
+    /// Adds a finding, or only counts it if there are very many of its kind.
     fn add(&mut self, finding: Finding) {
         let kind = self.kinds.entry(finding.verdict).or_default();
         *kind += 1;
@@ -216,7 +226,7 @@ impl ExaminedPart {
         self.passed_over(&reason, &example);
     }
 
-    /// Counts what was not examined for the same reason.
+    /// Counts items that were not examined for the same reason.
     fn passed_over(&mut self, reason: &str, example: &SystemPath) {
         match self.unexamined.iter_mut().find(|(why, ..)| why == reason) {
             Some((_, count, _)) => *count += 1,
@@ -224,7 +234,7 @@ impl ExaminedPart {
         }
     }
 
-    /// Makes one finding of those that say the same of one subject, each with its cause.
+    /// Merges findings of the same kind on one subject, each with its cause.
     pub(crate) fn into_findings(self) -> Vec<Finding> {
         let mut known: HashMap<FindingId, usize> = HashMap::new();
         let mut all: Vec<(Finding, Vec<String>)> = Vec::new();
@@ -254,7 +264,7 @@ fn about(subject: Subject, verdict: Verdict, cause: &str, action: Option<Action>
     with(Finding::on(UPDATES, subject, verdict), cause, action)
 }
 
-/// What is set aside: nothing of it is lost, and apt gets it again.
+/// What is set aside is kept, and apt downloads it again.
 fn to_set_aside(finding: Finding) -> Finding {
     Finding { remedy: Some(Remedy { action: ActionKind::SetAside, from: None, download: None }), ..finding }
 }
@@ -266,6 +276,16 @@ fn with(finding: Finding, cause: &str, action: Option<Action>) -> Finding {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn only_some_problems_block_updates() {
+        let path = SystemPath::literal("/var/cache/apt/archives/quay_1_amd64.deb");
+        let blocks = |verdict| blocks_updates(&Finding::on_path(UPDATES, &path, verdict));
+        assert!(blocks(Verdict::BadSignature) && blocks(Verdict::Altered) && blocks(Verdict::Incomplete));
+        assert!(!blocks(Verdict::Truncated) && !blocks(Verdict::Failed), "apt downloads it again; it runs by hand");
+        assert!(!blocks(Verdict::UpdateAvailable), "a note");
+        assert!(!blocks_updates(&Finding::on_path(crate::areas::FILES, &path, Verdict::Altered)));
+    }
 
     #[test]
     fn one_subject_is_one_finding_with_all_its_causes() {

@@ -1,4 +1,4 @@
-//! From what keeps updates from coming to actions: what is set aside, and which lists take the place of others. Pure.
+//! From problems of updates to actions: what is set aside, and which lists replace others. Pure.
 
 use std::collections::BTreeMap;
 
@@ -7,22 +7,22 @@ use crate::model::{Action, Finding, FindingId, Stat, SystemPath, Verdict};
 use crate::plan::{DiskDoubt, Item, ItemKind, Left, Operation, PlaceOf, Plan, PlannedAction};
 use crate::repository::NewList;
 
-/// More files than this are not set aside in one change: its change log must stay readable.
+/// At most this many files are set aside in one change: its change log must stay readable.
 const MOST: usize = 50_000;
 
-/// What planning for updates goes by.
+/// The input of the planning.
 pub struct UpdateRules<'a> {
-    /// What must not be altered.
+    /// Places that must not be changed.
     pub protection: &'a dyn ProtectionPolicy,
-    /// Where things lie.
+    /// The locations of files.
     pub place: &'a PlaceOf<'a>,
     /// User and group of the lists.
     pub owner: (u32, u32),
-    /// Whether what cannot be read is to be set aside all the same, on the administrator's word.
+    /// Whether unreadable files are set aside nevertheless, as the administrator requested.
     pub ignore_disk_errors: bool,
 }
 
-/// A file that is set aside, with the findings that it answers.
+/// A file to set aside, with the findings that it answers.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Aside {
     /// Its path.
@@ -31,7 +31,7 @@ pub struct Aside {
     pub findings: Vec<FindingId>,
 }
 
-/// A list that takes its place, with the findings that it answers.
+/// A new list, with the findings that it answers.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Coming<'a> {
     /// The list.
@@ -40,7 +40,7 @@ pub struct Coming<'a> {
     pub findings: Vec<FindingId>,
 }
 
-/// Plans what is set aside and what comes; what cannot be done is left, with the reason.
+/// Plans what is set aside and what is written; what cannot be done is not repaired, with the reason.
 #[must_use]
 pub fn plan_updates(
     findings: &[Finding],
@@ -87,7 +87,7 @@ pub fn plan_updates(
     plan
 }
 
-/// Lists by the folder that they lie in.
+/// Lists by their folder.
 fn by_folder<'a>(coming: &[&'a Coming<'a>]) -> BTreeMap<SystemPath, Vec<&'a Coming<'a>>> {
     let mut folders: BTreeMap<SystemPath, Vec<&Coming<'_>>> = BTreeMap::new();
     for one in coming {
@@ -102,7 +102,7 @@ fn item(list: &NewList, below: SystemPath, rules: &UpdateRules<'_>) -> Item {
     Item { below, kind, mode: 0o644, uid, gid, mtime: list.mtime }
 }
 
-/// A folder that is not there, or in whose place something else is, with the lists that belong in it.
+/// A missing folder, or one with another object in its place, with its lists.
 fn put_folder(
     plan: &mut Plan,
     findings: &[Finding],
@@ -158,7 +158,7 @@ fn leave(plan: &mut Plan, findings: &[Finding], id: &FindingId, reason: &str, ne
     }
 }
 
-/// Plans what is taken away to make free space: files that can be fetched again.
+/// Plans what is deleted to free space: files that can be downloaded again.
 #[must_use]
 pub fn plan_room(files: &[SystemPath], findings: &[FindingId], rules: &UpdateRules<'_>) -> Plan {
     let mut plan = Plan::default();
@@ -169,7 +169,7 @@ pub fn plan_room(files: &[SystemPath], findings: &[FindingId], rules: &UpdateRul
     plan
 }
 
-/// Leaves what no action answers, each with what a person should do about it.
+/// Records findings without an action, each with what a person should do.
 pub fn leave_the_rest(plan: &mut Plan, findings: &[Finding]) {
     for finding in findings.iter().filter(|f| f.remedy.is_none()) {
         let reason = finding.cause.as_deref().unwrap_or("needs your decision");

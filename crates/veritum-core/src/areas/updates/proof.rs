@@ -1,4 +1,4 @@
-//! The proof that updates come: lists that count as new, and one package, downloaded and verified.
+//! Verifies that updates work: current lists, and one package, downloaded and verified.
 
 use super::{advice, fetch_advice};
 use crate::areas::Cx;
@@ -11,8 +11,8 @@ use crate::supply::Waiting;
 use crate::system::WorkError;
 use crate::trust::openpgp::SignatureError;
 
-/// Reports what the repositories gave, and downloads the smallest package that waits, or where nothing waits the smallest of
-/// those that are installed.
+/// Reports the repositories' lists, and downloads the smallest package that is waiting, or, if none is, the smallest
+/// installed one.
 ///
 /// # Errors
 /// If the run was stopped.
@@ -60,7 +60,7 @@ fn deb_to_download(cx: &Cx<'_>, waiting: &[PackageId]) -> Result<Option<ProvedPa
     })
 }
 
-/// That nothing was asked, and why.
+/// Reports that nothing was tested, and why.
 pub(super) fn not_tried(cx: &Cx<'_>, why: &str) -> ProofReport {
     untried(&cx.supply.with_repositories(|repositories| cx.supply.waiting(repositories)), why.to_owned())
 }

@@ -1,15 +1,15 @@
-//! What the repositories themselves answer, when the network may be asked: whether anything new can come from them.
+//! The repositories' own answers, if the network may be used: whether they offer anything new.
 
 use super::{ExaminedPart, about};
 use crate::model::{Action, Authority, Finding, Subject, Verdict};
 use crate::repository::{FetchError, Renewal, RenewalError};
 use crate::trust::openpgp::SignatureError;
 
-/// Judges what each source answered.
+/// Judges the answer of each source.
 pub(crate) fn repositories(renewals: &[Renewal]) -> ExaminedPart {
     let mut part = ExaminedPart::default();
     for renewal in renewals {
-        // That is a matter of this computer's, and says nothing about the repository.
+        // That is a matter of this computer, not of the repository.
         if let Some(RenewalError::Unremembered(why)) = renewal.error() {
             part.unexamined.push((format!("whether repositories were rolled back: {why}"), 1, None));
             continue;
@@ -35,7 +35,7 @@ fn judge(source: &str, file: &str, error: &RenewalError) -> Option<Finding> {
         | RenewalError::Index { .. } => Verdict::Corrupt,
         RenewalError::Refused(SignatureError::Future { .. }) | RenewalError::FutureDated { .. } => Verdict::FutureDated,
         RenewalError::Unremembered(_) => return None,
-        // Said of its lists already: apt is content with it.
+        // Reported with its lists already: apt accepts it.
         RenewalError::Refused(SignatureError::OnlyHere { .. }) => return None,
         RenewalError::Refused(_) => Verdict::KeyMissing,
         RenewalError::Older { .. } => Verdict::RolledBack,
@@ -45,7 +45,7 @@ fn judge(source: &str, file: &str, error: &RenewalError) -> Option<Finding> {
     Some(about(subject, verdict, &format!("asked now: {error}"), Some(advice(error, file))))
 }
 
-/// What to do about a repository that gives nothing new; `file` names it.
+/// The advice for a repository that offers nothing new; `file` lists it.
 pub(crate) fn advice(error: &RenewalError, file: &str) -> Action {
     match error {
         RenewalError::Fetch(e) => fetch_advice(e).into(),
@@ -85,7 +85,7 @@ pub(crate) fn advice(error: &RenewalError, file: &str) -> Action {
     }
 }
 
-/// What to do when a file cannot be got.
+/// The advice when a file cannot be downloaded.
 pub(crate) fn fetch_advice(error: &FetchError) -> &'static str {
     match error {
         FetchError::Unreachable { .. } => {

@@ -1,4 +1,4 @@
-//! Services and timers that fetch and apply updates, as the service manager reports them.
+//! Services and timers that download and install updates, as the service manager reports them.
 
 use super::{ExaminedPart, about};
 use crate::model::{ActionKind, Finding, Remedy, Subject, Verdict};

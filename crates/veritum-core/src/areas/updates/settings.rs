@@ -1,24 +1,24 @@
-//! What an administrator set that keeps updates from coming, and whether there is free space for them.
+//! Administrator settings that block updates, and free space.
 
 use super::{ExaminedPart, about, at_path};
 use crate::machine::{FreeSpace, Machine};
 use crate::model::{ActionKind, FileKind, Remedy, Subject, SystemPath, Verdict};
 use crate::platform::debian::apt::{AptConf, Pin, says_no, says_yes};
 
-/// Timers that fetch and apply updates.
+/// Timers that download and install updates.
 const TIMERS: [&str; 2] = ["apt-daily.timer", "apt-daily-upgrade.timer"];
-/// Where units that packages bring lie (systemd.unit(5)).
+/// The folder of packages' units (systemd.unit(5)).
 const UNITS: [&str; 2] = ["/usr/lib/systemd/system", "/lib/systemd/system"];
-/// Where an administrator's own words about units lie.
+/// The folder of the administrator's units.
 const OWN_UNITS: &str = "/etc/systemd/system";
-/// More connections are not examined.
+/// Further connections are not examined.
 const MAX_CONNECTIONS: usize = 200;
-/// With less than this free, bytes, no update can be unpacked.
+/// With less free space, in bytes, no update can be unpacked.
 const LEAST: u64 = 64 << 20;
-/// With fewer inodes free no update can be unpacked.
+/// With fewer free inodes no update can be unpacked.
 const FEWEST: u64 = 1000;
 
-/// Judges apt's settings, its trusted keys, and, where no service manager reports them, the timers that call it.
+/// Judges apt's settings, its pins and, where no service manager reports them, its timers.
 pub(crate) fn settings(machine: &Machine, conf: &AptConf, pins: &[Pin], managed: bool) -> ExaminedPart {
     let mut part = ExaminedPart::default();
     part.examined += pins.len() as u64 + TIMERS.len() as u64;
@@ -63,7 +63,7 @@ fn setting(name: &str, verdict: Verdict, why: &str) -> crate::model::Finding {
     about(Subject::Setting { name: name.into() }, verdict, why, None)
 }
 
-/// A network connection that a person marked as metered (nm-settings-keyfile(5)).
+/// A network connection marked as metered (nm-settings-keyfile(5)).
 fn metered(machine: &Machine) -> Option<String> {
     let folder = SystemPath::literal("/etc/NetworkManager/system-connections");
     let dir = machine.resolve(&folder).and_then(|real| machine.dir(&real)).ok()?;
@@ -76,7 +76,7 @@ fn metered(machine: &Machine) -> Option<String> {
     })
 }
 
-/// Why a unit that is there does not start by itself.
+/// Why an existing unit does not start automatically.
 fn switched_off(machine: &Machine, unit: &str) -> Option<&'static str> {
     let at = |folder: &'static str, name: &str| {
         let folder = machine.resolve(&SystemPath::literal(folder)).ok()?;
@@ -94,18 +94,18 @@ fn switched_off(machine: &Machine, unit: &str) -> Option<&'static str> {
     (!wanted).then_some("disabled")
 }
 
-/// So many bytes in whole KiB or MiB, rather too few than too many.
+/// Bytes in whole KiB or MiB, rounded down.
 pub(crate) fn in_words(bytes: u64) -> String {
     if bytes < 1 << 20 { format!("{} KiB", bytes >> 10) } else { format!("{} MiB", bytes >> 20) }
 }
 
-/// Bytes that must be free for updates to come, when so many wait.
+/// The bytes that must be free for updates of this size.
 pub(crate) fn needed_room(waiting: u64) -> u64 {
     LEAST.saturating_add(waiting)
 }
 
-/// Judges whether there is free space for what waits, so many bytes of downloads, and whether there would be without downloads
-/// that can be fetched again: so many bytes.
+/// Judges whether there is free space for downloads of this size, and whether there would be without the given bytes of
+/// downloads that can be downloaded again.
 pub(crate) fn room(place: &SystemPath, room: FreeSpace, waiting: u64, spare: u64) -> ExaminedPart {
     let mut part = ExaminedPart::default();
     part.examined += 1;

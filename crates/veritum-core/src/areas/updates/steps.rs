@@ -19,13 +19,13 @@ use crate::supply::Offered;
 use crate::system::{System, ToolRunner, WorkError};
 
 const DPKG: &str = "/usr/bin/dpkg";
-/// Questions about configuration files are answered by keeping what is there.
+/// Questions about configuration files are answered by keeping the existing ones.
 const CONFIGURE: [&str; 4] = ["--force-confdef", "--force-confold", "--configure", "--pending"];
 /// This run keeps the front end's lock; the tool takes its own.
 const LOCKED: &[(&str, &str)] = &[("DPKG_FRONTEND_LOCKED", "1")];
 const BY_HAND: &str = "dpkg --configure -a";
 
-/// Stops services that fetch updates, for the duration of the repair.
+/// Stops services that download updates during the repair.
 pub(super) fn pausing(units: Vec<PausedUnit>) -> Option<Step> {
     let shows: Vec<ActionReport> =
         units.iter().map(|unit| on_unit(ActionKind::Pause, &unit.name, Vec::new())).collect();
@@ -40,7 +40,7 @@ pub(super) fn planned(cx: &Cx<'_>, part: UpdatesPart) -> Result<Examined, WorkEr
     let frees = planned_room(cx, &part, &offered.renewals);
     let lists = NewLists::plan(cx, &part, &offered);
     let UpdatesPart { mut examined, verified, .. } = part;
-    // Lists that were fetched already are not fetched again.
+    // Downloaded lists are not downloaded again.
     let coming = if offered.fetched { &[][..] } else { &offered.renewals };
     let plan = lists.planned(cx, coming, &offered.renewals);
     let goes = |one: &&VerifiedDownload| frees.actions.iter().any(|action| action.listed == one.path);
@@ -70,7 +70,7 @@ pub(super) fn planned(cx: &Cx<'_>, part: UpdatesPart) -> Result<Examined, WorkEr
     Ok(examined)
 }
 
-/// Frees space first: the downloads may need it.
+/// Frees space first: downloads may need it.
 fn freeing(frees: Plan) -> Option<Step> {
     let shows: Vec<ActionReport> = frees.actions.iter().map(ActionReport::planned).collect();
     let remark = "The deleted downloads can be fetched again; `veritum undo` does not restore them.";
@@ -78,7 +78,7 @@ fn freeing(frees: Plan) -> Option<Step> {
     (!shows.is_empty()).then(|| Step::new(shows, Work::Files(work)).remarked(remark))
 }
 
-/// Moves damaged files aside and fetches new lists.
+/// Moves damaged files aside and downloads new lists.
 fn listing(lists: NewLists, plan: Plan, coming: &[Renewal]) -> Option<Step> {
     let mut shows: Vec<ActionReport> = plan.actions.iter().map(ActionReport::planned).collect();
     let fetches = coming.iter().any(Renewal::brings_something);
@@ -86,7 +86,7 @@ fn listing(lists: NewLists, plan: Plan, coming: &[Renewal]) -> Option<Step> {
         let source = renewal.source.describe();
         let (things, bytes) = renewal.to_come();
         let findings = findings_of(&lists.problems, &source);
-        // Its lists as they are go when the new ones come.
+        // Its existing lists are replaced when the new ones are written.
         shows.retain(|action| !action.path.as_ref().is_some_and(|path| renewal.has(path)));
         let shown = ActionReport::on(ActionKind::Renew, Subject::Source { name: source }, findings);
         shows.push(ActionReport { things, bytes, ..shown });
@@ -107,7 +107,7 @@ fn listing(lists: NewLists, plan: Plan, coming: &[Renewal]) -> Option<Step> {
     })
 }
 
-/// Resets the failed state of services whose cause is gone.
+/// Resets the failed state of services whose cause is repaired.
 fn forgetting(findings: &[Finding]) -> Vec<Step> {
     let failed = findings.iter().filter(|finding| finding.is_mended_by(ActionKind::ForgetFailure));
     let step = |finding: &Finding| {
@@ -119,7 +119,7 @@ fn forgetting(findings: &[Finding]) -> Vec<Step> {
     failed.filter_map(step).collect()
 }
 
-/// Has the package tool finish interrupted installations, or gives the reason why it cannot be run from here.
+/// Lets the package tool finish interrupted installations, or records why it cannot be run from here.
 fn configuring(system: &System, findings: &[Finding]) -> Option<Result<Step, Vec<Left>>> {
     let begun = || findings.iter().filter(|finding| finding.is_mended_by(ActionKind::Configure));
     begun().next()?;
@@ -142,7 +142,7 @@ fn configuring(system: &System, findings: &[Finding]) -> Option<Result<Step, Vec
     let remark = "The package tool finishes interrupted installations and runs the packages' own scripts as root. Modified \
                   configuration files are kept. `veritum undo` does not undo this.";
     let step = Step::new(shows.collect(), Work::Tool(tool)).remarked(remark);
-    // The package database has changed after it.
+    // The package database has changed afterwards.
     Some(Ok(Step { after: After::LookedAtAgain, ..step }))
 }
 
@@ -228,7 +228,7 @@ impl NewLists {
     }
 }
 
-/// What is taken away to make free space: only what a repository that has just answered gives again.
+/// What is deleted to free space: only what a reachable repository offers again.
 fn planned_room(cx: &Cx<'_>, part: &UpdatesPart, renewals: &[Renewal]) -> Plan {
     let answers = |one: &VerifiedDownload| {
         let source =
@@ -247,7 +247,7 @@ fn planned_room(cx: &Cx<'_>, part: &UpdatesPart, renewals: &[Renewal]) -> Plan {
     plan
 }
 
-/// Downloads, lists, what is under way of both, and what apt makes of the lists; not the locks.
+/// Downloads, lists, partial downloads of both, and the caches derived from the lists; not the locks.
 fn all_of_both_caches(cx: &Cx<'_>) -> Vec<SystemPath> {
     let mut all = Vec::new();
     for folder in [CACHE, LISTS] {
@@ -268,7 +268,7 @@ fn all_of_both_caches(cx: &Cx<'_>) -> Vec<SystemPath> {
     all
 }
 
-/// What planning for updates goes by.
+/// The input of the planning.
 fn rules<'a>(cx: &Cx<'a>, place: &'a PlaceOf<'a>) -> UpdateRules<'a> {
     UpdateRules {
         protection: &cx.system.protection,
@@ -278,7 +278,7 @@ fn rules<'a>(cx: &Cx<'a>, place: &'a PlaceOf<'a>) -> UpdateRules<'a> {
     }
 }
 
-/// The reason why a finding that has a remedy is not answered.
+/// Why a finding with a remedy is not answered.
 fn left_of(renewals: &[Renewal], finding: &Finding) -> Left {
     let source = finding.subject.name().unwrap_or_default();
     let renewal = renewals.iter().find(|renewal| renewal.source.describe() == source);

@@ -1,25 +1,25 @@
-//! apt's configuration (apt.conf(5)): nested groups of names with values, read for what Veritum needs of it.
+//! apt's configuration (apt.conf(5)): nested groups of names with values, as far as Veritum needs it.
 
 use super::{MAX_LINES, fragments};
 use crate::machine::Machine;
 use crate::model::SystemPath;
 
-/// Groups nested deeper than this are not read.
+/// Deeper groups are not read.
 const MAX_DEPTH: usize = 32;
-/// Files that include files that include files: apt itself goes ten deep.
+/// The depth of nested includes; apt itself allows ten.
 const MAX_INCLUDED: usize = 10;
-/// What begins like a comment, and is none.
+/// These begin like a comment but are directives.
 const CLEAR: &str = "#clear";
 const INCLUDE: &str = "#include";
 
-/// What apt is configured to do: names in lower case, as `acquire::http::proxy`, with their values in order.
+/// apt's configuration: names in lower case, such as `acquire::http::proxy`, with their values in order.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct AptConf {
     values: Vec<(String, String)>,
 }
 
 impl AptConf {
-    /// Reads a machine's configuration, in the order in which apt does.
+    /// Reads a machine's configuration in apt's order.
     #[must_use]
     pub fn read(machine: &Machine) -> Self {
         let mut conf = Self::default();
@@ -32,27 +32,27 @@ impl AptConf {
         conf
     }
 
-    /// The last value given to a name.
+    /// The last value of a name.
     #[must_use]
     pub fn get(&self, name: &str) -> Option<&str> {
         self.values.iter().rev().find(|(n, _)| n.eq_ignore_ascii_case(name)).map(|(_, v)| v.as_str())
     }
 
-    /// Whether a setting is there and says no.
+    /// Whether a setting exists and is false.
     #[must_use]
     pub fn is_off(&self, name: &str) -> bool {
         self.get(name).is_some_and(says_no)
     }
 
-    /// The proxy for a URL of this scheme on this host: the host's own setting wins; none where nothing is said.
-    /// `DIRECT` says that there is to be no proxy.
+    /// The proxy for a URL of this scheme on this host: the host's own setting takes precedence; `None` where nothing is set.
+    /// `DIRECT` means no proxy.
     #[must_use]
     pub fn proxy(&self, scheme: &str, host: &str) -> Option<&str> {
         let own = self.get(&format!("acquire::{scheme}::proxy::{host}"));
         own.or_else(|| self.get(&format!("acquire::{scheme}::proxy"))).filter(|p| !p.is_empty())
     }
 
-    /// Adds what a text says; files that it includes are passed over.
+    /// Adds the settings of a text; files that it includes are ignored.
     pub fn add(&mut self, text: &str) {
         self.add_with(text, &|_| None, 0);
     }
@@ -96,7 +96,7 @@ impl AptConf {
         self.statement(&groups, &words);
     }
 
-    /// Forgets a name and all that is below it.
+    /// Removes a name and everything below it.
     fn clear(&mut self, name: &str) {
         let name = name.trim_end_matches(':').to_ascii_lowercase();
         let below = format!("{name}::");
@@ -107,7 +107,7 @@ impl AptConf {
         let prefix = groups.join("::");
         let (name, value) = match (groups.is_empty(), words) {
             (_, []) => return,
-            // An item of a list has no name of its own.
+            // A list item has no name of its own.
             (false, [item]) => (format!("{prefix}::"), item.clone()),
             (true, [_]) => return,
             (true, [name, value, ..]) => (name.clone(), value.clone()),
@@ -117,19 +117,19 @@ impl AptConf {
     }
 }
 
-/// Whether a value says no, in any of apt's words for it.
+/// Whether a value is false, in any of apt's words for it.
 #[must_use]
 pub fn says_no(value: &str) -> bool {
     ["0", "no", "false", "without", "off", "disable"].iter().any(|word| value.eq_ignore_ascii_case(word))
 }
 
-/// Whether a value says yes, in any of apt's words for it.
+/// Whether a value is true, in any of apt's words for it.
 #[must_use]
 pub fn says_yes(value: &str) -> bool {
     ["1", "yes", "true", "with", "on", "enable"].iter().any(|word| value.eq_ignore_ascii_case(word))
 }
 
-/// A file of the machine that a configuration includes.
+/// A file that a configuration includes.
 fn included(machine: &Machine, path: &str) -> Option<String> {
     let path = SystemPath::parse(path.as_bytes()).ok()?;
     let text = machine.read_config(&path).ok()??;

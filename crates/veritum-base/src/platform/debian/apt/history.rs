@@ -1,13 +1,13 @@
-//! `/var/log/apt/history.log`: a paragraph for each run of apt, with what was asked for and what came of it.
+//! `/var/log/apt/history.log`: a paragraph for each run of apt, with the command and the result.
 
 use crate::formats::deb822::{Paragraph, paragraphs};
 use crate::platform::{LogEntry, LogKind, Run};
 
-/// Packages over this many in one run are not taken in.
+/// Further packages of one run are not read.
 const MAX_ITEMS: usize = 20_000;
-/// Longer words (a command, a reason) are cut.
+/// Longer texts (a command, a reason) are cut.
 const MAX_WORDS: usize = 400;
-/// What each field says was done.
+/// The meaning of each field.
 const FIELDS: [(&str, LogKind); 6] = [
     ("Install", LogKind::Installed),
     ("Reinstall", LogKind::Installed),
@@ -17,7 +17,7 @@ const FIELDS: [(&str, LogKind); 6] = [
     ("Purge", LogKind::Removed),
 ];
 
-/// The runs that a log reports, in its order; what is no run is passed over.
+/// The runs of a log, in its order; paragraphs that are not runs are skipped.
 #[must_use]
 pub fn runs(text: &[u8]) -> Vec<Run> {
     let text = String::from_utf8_lossy(text);

@@ -1,6 +1,6 @@
-//! A package index (`Packages`): which packages a repository has, with size and SHA-256 of each.
+//! A package index (`Packages`): the packages of a repository, with size and SHA-256 of each.
 
-/// One package of an index; texts are as they are there, and only those that are of use are read further.
+/// One package of an index; texts are unchanged, and parsed only when needed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Listed<'a> {
     /// Name.
@@ -15,9 +15,9 @@ pub struct Listed<'a> {
     pub size: &'a str,
     /// SHA-256 of the package file, hexadecimal.
     pub sha256: &'a str,
-    /// Whether it is essential (Debian Policy 3.8): no system is without it.
+    /// Whether it is essential (Debian Policy 3.8): every system has it.
     pub essential: bool,
-    /// Whether it is of the priority `required` (Debian Policy 2.5): hardly any system is without it.
+    /// Whether it has the priority `required` (Debian Policy 2.5): nearly every system has it.
     pub required: bool,
 }
 
@@ -53,7 +53,7 @@ impl<'a> Fields<'a> {
     }
 }
 
-/// Reports every package of an index that has all that is needed; the others are passed over.
+/// Reports every package of an index that has all needed fields; the others are skipped.
 ///
 /// An index of a large repository has fifty million bytes: each line is examined once, and nothing is copied.
 pub fn for_each_listed<'a>(index: &'a [u8], mut each: impl FnMut(Listed<'a>)) {
@@ -71,7 +71,7 @@ pub fn for_each_listed<'a>(index: &'a [u8], mut each: impl FnMut(Listed<'a>)) {
             fields = Fields::default();
             continue;
         }
-        // The first letter alone rules out nearly all lines.
+        // The first letter rules out nearly all lines.
         if b"PVAFSE".contains(&line[0]) {
             read_field(&mut fields, line);
         }

@@ -1,7 +1,7 @@
-//! What apt keeps and reads: its configuration, its sources, and the files of a repository (apt.conf(5),
-//! sources.list(5); the repository's layout as in Debian's "RepositoryFormat").
+//! apt's files: its configuration, its sources, and the files of a repository (apt.conf(5), sources.list(5); the layout of
+//! a repository as in Debian's "RepositoryFormat").
 //!
-//! Only reading, and only foreign bytes: nothing here says who verifies them.
+//! Only reading, and only foreign bytes: nothing here decides what is trusted.
 
 mod conf;
 mod history;
@@ -19,14 +19,14 @@ pub use preferences::{Pin, pins};
 pub use release::{FileSum, Release, ReleaseError};
 pub use sources::{Signers, Source, SourceKind, Sources, sources};
 
-/// Where apt keeps packages that it got; those under way lie in `partial/` below.
+/// Where apt keeps downloaded packages; partial downloads are in `partial/`.
 pub const CACHE: &str = "/var/cache/apt/archives";
 
-/// Where apt keeps release files and indexes; those under way lie in `partial/` below.
+/// Where apt keeps release files and indexes; partial downloads are in `partial/`.
 pub const LISTS: &str = "/var/lib/apt/lists";
-/// What apt makes of all lists to read them faster; it makes them again when they are not there.
+/// The binary caches that apt builds from all lists; it builds them again when they are missing.
 pub const BINARY_CACHES: [&str; 2] = ["/var/cache/apt/pkgcache.bin", "/var/cache/apt/srcpkgcache.bin"];
-/// Units that fetch and apply updates, each with what starts it.
+/// Units that download and install updates, each with the unit that starts it.
 pub const UNITS: [&str; 6] = [
     "apt-daily.timer",
     "apt-daily.service",
@@ -35,16 +35,16 @@ pub const UNITS: [&str; 6] = [
     "unattended-upgrades.service",
     "packagekit.service",
 ];
-/// The locks that apt takes next to dpkg's.
+/// The locks that apt takes in addition to dpkg's.
 pub const LOCKS: [&str; 2] = ["/var/lib/apt/lists/lock", "/var/cache/apt/archives/lock"];
 
 use crate::machine::Machine;
 use crate::model::SystemPath;
 
-/// Files of apt's configuration over this size are not read.
+/// Larger configuration files are not read, in bytes.
 pub(super) const MAX_LINES: usize = 100_000;
 
-/// The files of a configuration folder, by name, that have one of these endings and a name apt reads.
+/// The files of a configuration folder, by name, with one of these extensions and a name that apt reads.
 pub(super) fn fragments(machine: &Machine, folder: &'static str, endings: &[&str]) -> Vec<SystemPath> {
     let folder = SystemPath::literal(folder);
     let real = machine.resolve(&folder).unwrap_or_else(|_| folder.clone());

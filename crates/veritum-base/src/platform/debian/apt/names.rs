@@ -1,11 +1,11 @@
-//! How apt makes file names of URLs and of packages.
+//! How apt derives file names from URLs and packages.
 
 use crate::model::PackageId;
 
-/// Characters that apt writes as `%xx` in a file name made of a URL.
+/// Characters that apt writes as `%xx` in a file name derived from a URL.
 const QUOTED: &[u8] = b"\\|{}[]<>\"^~_=!@#$%&*";
 
-/// The name under which apt keeps what it got from a URL: without scheme and user, `/` as `_`.
+/// The name under which apt stores a file from a URL: without scheme and user, `/` as `_`.
 #[must_use]
 pub fn file_name_of_uri(uri: &str) -> String {
     let rest = uri.split_once(':').map_or(uri, |(scheme, rest)| {
@@ -25,7 +25,7 @@ pub fn file_name_of_uri(uri: &str) -> String {
     name
 }
 
-/// The name that apt gives a package in its cache: the epoch's colon is written `%3a`.
+/// The name of a package in apt's cache: the epoch's colon is written `%3a`.
 #[must_use]
 pub fn deb_file_name(name: &str, version: &str, arch: &str) -> String {
     format!("{name}_{}_{arch}.deb", version.replace(':', "%3a"))
@@ -39,7 +39,7 @@ pub fn split_deb_name(file_name: &str) -> Option<(&str, &str)> {
     Some((name, rest.rsplit_once('_')?.1))
 }
 
-/// The package that a .deb file in apt's cache holds, by the file's name; `%3a` is for a colon.
+/// The package in a .deb file of apt's cache, by the file's name; `%3a` is a colon.
 #[must_use]
 pub fn package_of_deb_name(file_name: &str) -> Option<PackageId> {
     let mut parts = file_name.strip_suffix(".deb")?.split('_');

@@ -1,29 +1,29 @@
-//! Pins: which versions an administrator prefers, or keeps out (apt_preferences(5)).
+//! Pins: versions that an administrator prefers or rejects (apt_preferences(5)).
 
 use super::fragments;
 use crate::formats::deb822::paragraphs;
 use crate::machine::Machine;
 use crate::model::SystemPath;
 
-/// Pins over this many are not read.
+/// Further pins are not read.
 const MAX_PINS: usize = 10_000;
-/// Longer words are cut.
+/// Longer texts are cut.
 const MAX_WORDS: usize = 200;
 
-/// A trusted key.
+/// A pin.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Pin {
-    /// The file that it is in.
+    /// The file that contains it.
     pub file: SystemPath,
-    /// Which packages, as it is written; `*` for all.
+    /// The packages, as written; `*` for all.
     pub debs: String,
-    /// Of which repository or version.
+    /// The repository or version.
     pub of: String,
-    /// Its priority; with a negative one a version is never installed.
+    /// Its priority; a version with a negative one is never installed.
     pub priority: i64,
 }
 
-/// The machine's trusted keys; what is none is passed over.
+/// The machine's pins; malformed ones are skipped.
 #[must_use]
 pub fn pins(machine: &Machine) -> Vec<Pin> {
     let mut files = vec![SystemPath::literal("/etc/apt/preferences")];

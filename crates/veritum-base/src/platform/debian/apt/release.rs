@@ -1,10 +1,10 @@
-//! A suite's release file: what the repository's signature covers.
+//! A suite's release file: the data that a repository's signature covers.
 
 use std::collections::HashMap;
 
 use crate::formats::deb822::paragraphs;
 
-/// Release files over this many listed files are refused; Debian's largest has a hundredth.
+/// Release files that list more files are refused; Debian's largest has a hundredth of it.
 const MAX_FILES: usize = 500_000;
 
 /// Size and SHA-256 of a file of the repository.
@@ -23,7 +23,7 @@ impl FileSum {
         hex::encode(self.sha256)
     }
 
-    /// From hexadecimal and a size in decimal.
+    /// From hexadecimal, and a size in decimal.
     #[must_use]
     pub fn parse(hex: &str, size: &str) -> Option<Self> {
         let mut sha256 = [0; 32];
@@ -36,7 +36,7 @@ impl FileSum {
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum ReleaseError {
-    /// It is no release file at all.
+    /// It is not a release file.
     #[error("not a release file")]
     Shape,
     /// It lists its files only by digests that can be forged.
@@ -50,33 +50,33 @@ pub enum ReleaseError {
 /// A release file's content.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Release {
-    /// Who makes the repository.
+    /// The origin: who publishes the repository.
     pub origin: String,
     /// The suite's name (`stable`).
     pub suite: String,
     /// The suite's code name.
     pub codename: String,
-    /// When it was made.
+    /// When it was created.
     pub date: Option<jiff::Timestamp>,
-    /// Until when it counts as new.
+    /// When it expires.
     pub valid_until: Option<jiff::Timestamp>,
-    /// Whether files can be fetched by their digest.
+    /// Whether files can be downloaded by their digest.
     pub by_hash: bool,
-    /// Whether packages for all architectures are in the index of each, so that an index of their own adds nothing.
+    /// Whether packages for all architectures are in each architecture's index, so that their own index adds nothing.
     pub all_within: bool,
-    /// Whether it names `all` among its architectures, or none at all: else apt gets no index of what fits every machine.
+    /// Whether it lists `all` among its architectures, or none at all: otherwise apt downloads no index for `all`.
     pub names_all: bool,
-    /// Whether its versions are installed only when they are asked for (`NotAutomatic`): they are no updates.
+    /// Whether its versions are installed only on request (`NotAutomatic`): they are not updates.
     pub on_demand: bool,
-    /// The files it verifies, by path below its folder.
+    /// The files that it lists, by path relative to its folder.
     pub files: HashMap<String, FileSum>,
 }
 
 impl Release {
-    /// Why it is not the release file of this suite, by the names that it gives itself; `None` when it may be.
+    /// Why it is not the release file of this suite, judged by its own names; `None` when it may be.
     ///
-    /// A suite is asked for by its name (`stable`), its code name (`bookworm`), or, in the old form for security updates, by
-    /// the code name and `/updates`. One that names neither says nothing, and neither does a flat repository's.
+    /// A suite is requested by its name (`stable`), its code name (`bookworm`) or, in the old form for security updates, by
+    /// the code name and `/updates`. A file without either is accepted, and so is that of a flat repository.
     #[must_use]
     pub fn is_of_another_suite(&self, asked: &str) -> Option<String> {
         let names: Vec<&str> =
@@ -93,10 +93,10 @@ impl Release {
         Some(format!("release file is for {own}, not for {asked}"))
     }
 
-    /// Reads a release file.
+    /// Parses a release file.
     ///
     /// # Errors
-    /// When it is none, or verifies nothing that counts.
+    /// When it is malformed, or lists no strong digests.
     pub fn parse(text: &str) -> Result<Self, ReleaseError> {
         let fields = paragraphs(text).next().ok_or(ReleaseError::Shape)?;
         let field = |name: &str| -> String {
@@ -116,7 +116,7 @@ impl Release {
             if files.len() >= MAX_FILES {
                 return Err(ReleaseError::TooLarge);
             }
-            // A name twice with two digests: no one can say which is meant.
+            // One name with two digests: it is unknown which is meant.
             if files.insert(name.to_owned(), sum).is_some_and(|before| before != sum) {
                 return Err(ReleaseError::Shape);
             }
@@ -136,7 +136,7 @@ impl Release {
     }
 }
 
-/// A date as RFC 2822 has it; repositories write the zone as `UTC`.
+/// A date as in RFC 2822; repositories write the zone as `UTC`.
 fn date(text: &str) -> Option<jiff::Timestamp> {
     let text = text.trim().replace("UTC", "+0000");
     jiff::fmt::rfc2822::DateTimeParser::new().relaxed_weekday(true).parse_timestamp(&text).ok()

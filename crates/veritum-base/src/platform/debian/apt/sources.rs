@@ -1,4 +1,4 @@
-//! Which repositories apt gets packages from (sources.list(5)): one-line and deb822 style.
+//! The repositories from which apt gets packages (sources.list(5)): one-line and deb822 style.
 
 use super::{MAX_LINES, fragments};
 use crate::formats::deb822::{Paragraph, paragraphs};
@@ -6,58 +6,58 @@ use crate::machine::Machine;
 use crate::model::{SystemPath, error_chain};
 use crate::platform::RecordProblem;
 
-/// Sources over this many are not read.
+/// Further sources are not read.
 const MAX_SOURCES: usize = 2000;
 
-/// Who may sign for a source.
+/// The keys that may sign for a source.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Signers {
-    /// Keyring files on the machine. Empty, with the other two empty as well: apt's common keyrings.
+    /// Keyring files on the machine. If this and the other two are empty: apt's common keyrings.
     pub keyrings: Vec<SystemPath>,
-    /// Only keys with these fingerprints, upper-case hexadecimal.
+    /// Only keys with these fingerprints, in upper-case hexadecimal.
     pub fingerprints: Vec<String>,
-    /// Keys written into the source itself, armoured.
+    /// Armoured keys in the source itself.
     pub embedded: Vec<String>,
 }
 
 impl Signers {
-    /// Whether the source leaves it to apt's common keyrings.
+    /// Whether the source uses apt's common keyrings.
     #[must_use]
     pub fn is_common(&self) -> bool {
         self.keyrings.is_empty() && self.embedded.is_empty()
     }
 }
 
-/// How a source is reached.
+/// How a source is accessed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum SourceKind {
     /// Over the network: `http:` or `https:`.
     Network,
     /// A folder of the machine: `file:` or `copy:`.
     Folder,
-    /// Neither; apt's own copies of its lists may still be there.
+    /// Neither; apt may still have copies of its lists.
     Other,
 }
 
 /// One repository with one suite.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Source {
-    /// The repository's URL, with `/` at its end.
+    /// The repository's URL, ending with `/`.
     pub uri: String,
-    /// The suite; one that ends with `/` is a folder below the URL, without components.
+    /// The suite; one that ends with `/` is a folder relative to the URL, without components.
     pub suite: String,
     /// The components of the repository (`main`, …).
     pub components: Vec<String>,
-    /// Architectures; empty for those of the machine.
+    /// Architectures; empty for the machine's own.
     pub archs: Vec<String>,
-    /// Who may sign.
+    /// The keys that may sign.
     pub signers: Signers,
-    /// The file that names it.
+    /// The file that lists it.
     pub file: SystemPath,
 }
 
 impl Source {
-    /// How it is reached.
+    /// How it is accessed.
     #[must_use]
     pub fn kind(&self) -> SourceKind {
         match self.uri.split_once(':').map(|(scheme, _)| scheme) {
@@ -67,7 +67,7 @@ impl Source {
         }
     }
 
-    /// The folder on the machine, for one that is a folder.
+    /// Its folder on the machine, for a local repository.
     #[must_use]
     pub fn folder(&self) -> Option<SystemPath> {
         let (_, rest) = self.uri.split_once(':').filter(|_| self.kind() == SourceKind::Folder)?;
@@ -81,20 +81,20 @@ impl Source {
         self.suite.ends_with('/')
     }
 
-    /// Where the release file's folder is, below the URL, with `/` at its end.
+    /// The folder of the release file, relative to the URL, ending with `/`.
     #[must_use]
     pub fn release_folder(&self) -> String {
         if self.is_flat() { self.suite.trim_start_matches('/').to_owned() } else { format!("dists/{}/", self.suite) }
     }
 
-    /// Whether its suite is one of security updates, by what Debian and those that follow it call them.
+    /// Whether its suite provides security updates, by the names that Debian and its derivatives use.
     #[must_use]
     pub fn is_security(&self) -> bool {
         let named = |text: &str, by: &[char]| text.split(by).any(|part| part == "security");
         named(&self.suite, &['-', '/']) || named(&self.uri, &['/', '.', '-'])
     }
 
-    /// How people name it.
+    /// The name for people.
     #[must_use]
     pub fn describe(&self) -> String {
         let shown: String = without_user(&self.uri).chars().filter(|c| !c.is_control()).take(200).collect();
@@ -102,7 +102,7 @@ impl Source {
     }
 }
 
-/// A URL without the user and password that may be in it.
+/// A URL without user and password.
 fn without_user(uri: &str) -> String {
     match uri.split_once("://") {
         Some((scheme, rest)) => {
@@ -113,14 +113,14 @@ fn without_user(uri: &str) -> String {
     }
 }
 
-/// The machine's sources, and what of them could not be read.
+/// The machine's sources, and errors in them.
 #[derive(Debug, Clone, Default)]
 pub struct Sources {
-    /// The enabled ones, in the order apt reads them; each repository and suite once.
+    /// The enabled ones in apt's order; each repository and suite once.
     pub all: Vec<Source>,
-    /// What could not be read.
+    /// Files and entries that could not be read.
     pub problems: Vec<RecordProblem>,
-    /// What is named a second time, with the file that does so.
+    /// Sources that are listed twice, with the second file.
     pub doubled: Vec<(SystemPath, String)>,
 }
 
@@ -140,7 +140,7 @@ pub fn sources(machine: &Machine) -> Sources {
 }
 
 impl Sources {
-    /// Adds what one file says; its name says the style.
+    /// Adds the sources of one file; its name decides the style.
     pub fn add(&mut self, text: &str, file: &SystemPath) {
         if file.as_bytes().ends_with(b".sources") {
             for (at, paragraph) in paragraphs(text).take(MAX_SOURCES).enumerate() {
@@ -168,7 +168,7 @@ impl Sources {
         }
     }
 
-    /// One repository and suite may be named more than once, with further components.
+    /// One repository and suite may be listed more than once, with further components.
     fn merge(&mut self, new: Source) {
         let same = |s: &&mut Source| (&s.uri, &s.suite, &s.signers) == (&new.uri, &new.suite, &new.signers);
         let room = self.all.len() < MAX_SOURCES;
@@ -195,7 +195,7 @@ impl Sources {
 
 /// `deb [ option=value … ] URI SUITE [COMPONENT …]`.
 fn one_line(line: &str, file: &SystemPath) -> Result<Vec<Source>, String> {
-    // A comment begins outside the options only: a key's place may have such a sign in it.
+    // A comment begins outside the options only: a key's path may contain `#`.
     let options = line
         .find('[')
         .filter(|open| !line[..*open].contains('#'))
@@ -259,7 +259,7 @@ fn deb822(paragraph: &Paragraph<'_>, file: &SystemPath) -> Result<Vec<Source>, S
     if all.is_empty() { Err("no repository URI".into()) } else { Ok(all) }
 }
 
-/// Words divided by blanks; a part in brackets (a disc's name) may hold blanks.
+/// Words separated by spaces; a part in brackets (a disc's name) may contain spaces.
 fn words(text: &str) -> Vec<String> {
     let mut all = vec![String::new()];
     let mut depth = 0usize;
@@ -286,7 +286,7 @@ fn whole_uri(uri: &str) -> Result<String, String> {
     Ok(format!("{}/", uri.trim_end_matches('/')))
 }
 
-/// A suite and components become parts of paths: they must not climb.
+/// A suite and its components become parts of paths: they must not contain `..`.
 fn checked(source: Source) -> Result<Source, String> {
     let climbs = |part: &String| part.split('/').any(|name| name == "..") || part.len() > 200;
     if climbs(&source.suite) || source.components.iter().any(climbs) || source.archs.iter().any(|a| a.contains('/')) {
@@ -298,11 +298,11 @@ fn checked(source: Source) -> Result<Source, String> {
     Ok(source)
 }
 
-/// `Signed-By`: keyring paths and fingerprints, or a key block of its own.
+/// `Signed-By`: keyring paths and fingerprints, or a key block.
 fn signers(value: &str) -> Result<Signers, String> {
     let mut signers = Signers::default();
     if value.contains("-----BEGIN PGP PUBLIC KEY BLOCK-----") {
-        // In a field's continuation lines a dot alone is for an empty line (deb822(5)).
+        // In continuation lines a single dot stands for an empty line (deb822(5)).
         let lines: Vec<&str> = value.lines().map(|l| if l.trim() == "." { "" } else { l.trim() }).collect();
         signers.embedded.push(lines.join("\n").trim().to_owned() + "\n");
         return Ok(signers);

@@ -1,4 +1,4 @@
-//! Earlier copies of dpkg's tables: its own `…-old`, and what is set aside every day in `/var/backups`.
+//! Earlier copies of dpkg's tables: its own `…-old`, and the daily copies in `/var/backups`.
 
 use std::io::Read;
 
@@ -6,27 +6,27 @@ use super::{MAX_STATUS, Stanza, stanza};
 use crate::machine::Machine;
 use crate::model::SystemPath;
 
-/// So many days' copies are looked for; the usual rotation keeps seven.
+/// The number of daily copies that are searched for; the usual rotation keeps seven.
 const MAX_COPIES: usize = 14;
 
 /// An earlier copy of a table.
 #[derive(Debug, Clone)]
 pub struct Earlier {
-    /// Where it is.
+    /// Its path.
     pub path: SystemPath,
     /// Its text.
     pub text: Vec<u8>,
 }
 
 impl Earlier {
-    /// Its entries that can be read, when it is a copy of `status`.
+    /// The readable entries, if it is a copy of `status`.
     #[must_use]
     pub fn stanzas(&self) -> Vec<Stanza> {
         stanza::pieces(&self.text).into_iter().filter_map(|raw| Stanza::of_status(raw).ok()).collect()
     }
 }
 
-/// The copies of one of dpkg's tables (`status`, `diversions`, …), the newest first.
+/// The copies of one of dpkg's tables (`status`, `diversions`, …), newest first.
 #[must_use]
 pub fn earlier_copies(machine: &Machine, table: &str) -> Vec<Earlier> {
     let own = SystemPath::parse(format!("/var/lib/dpkg/{table}-old").as_bytes()).ok();
@@ -35,7 +35,7 @@ pub fn earlier_copies(machine: &Machine, table: &str) -> Vec<Earlier> {
     all
 }
 
-/// The rotated copies `NAME.0`, `NAME.1.gz`, … in `/var/backups`, the newest first.
+/// The rotated copies `NAME.0`, `NAME.1.gz`, … in `/var/backups`, newest first.
 #[must_use]
 pub fn backups(machine: &Machine, name: &str) -> Vec<Earlier> {
     let path = |number: usize, ending: &str| {
@@ -45,7 +45,7 @@ pub fn backups(machine: &Machine, name: &str) -> Vec<Earlier> {
     (0..MAX_COPIES).filter_map(one).collect()
 }
 
-/// A copy that is there and holds anything; a packed one is bounded in what it unpacks to.
+/// Reads a copy that exists and is not empty; decompression is limited.
 fn read(machine: &Machine, path: SystemPath) -> Option<Earlier> {
     let packed = machine.read_up_to(&path, MAX_STATUS).ok()??;
     let ending = [".gz", ".xz"].into_iter().find(|e| path.as_bytes().ends_with(e.as_bytes()));
@@ -58,7 +58,7 @@ fn read(machine: &Machine, path: SystemPath) -> Option<Earlier> {
             text
         }
     };
-    // A copy that went through another system may have its line ends.
+    // A copy that passed through another system may have its line ends.
     if text.windows(2).any(|two| two == b"\r\n") {
         text = text
             .split(|b| *b == b'\n')
@@ -73,7 +73,7 @@ fn read(machine: &Machine, path: SystemPath) -> Option<Earlier> {
     (!text.is_empty()).then_some(Earlier { path, text })
 }
 
-/// A copy of update-alternatives' record of that name, from the newest archive of them in `/var/backups`.
+/// A copy of update-alternatives' record of that name, from the newest archive in `/var/backups`.
 #[must_use]
 pub fn alternatives_backup(machine: &Machine, name: &[u8]) -> Option<Vec<u8>> {
     backups(machine, "alternatives.tar").into_iter().find_map(|copy| {

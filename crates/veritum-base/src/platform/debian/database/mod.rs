@@ -1,4 +1,4 @@
-//! dpkg's database as it is there: what of it can be read, what cannot, and what earlier copies still know.
+//! dpkg's database as found: what can be read, what cannot, and what earlier copies still contain.
 
 mod earlier;
 mod recover;
@@ -16,89 +16,88 @@ use crate::machine::Machine;
 use crate::model::{FileKind, SystemPath, error_chain};
 use crate::platform::{Package, RecordProblem};
 
-/// A status file over this size is refused: the largest desktops have a tenth of it.
+/// A larger status file is refused: the largest desktops have a tenth of it.
 pub(super) const MAX_STATUS: u64 = 64 << 20;
-/// Names in the folder of records over this number are not examined.
+/// No more than this many names in the info folder are examined.
 const MAX_NAMES: usize = 1_000_000;
-/// Changes that dpkg had no time to enter over this number are not read; dpkg itself enters them after 250.
+/// Further updates that dpkg has not merged yet are not read; dpkg itself merges them after 250.
 const MAX_UPDATES: usize = 10_000;
 
 /// The state of `status` as a file.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub enum StatusFile {
-    /// It was read.
+    /// It can be read.
     #[default]
     There,
-    /// It is not there.
+    /// It does not exist.
     Missing,
-    /// It cannot be read as a file, and why.
+    /// It cannot be read, with the reason.
     Unreadable(String),
-    /// Something else is in its place.
+    /// Another type of file is in its place.
     NotAFile,
 }
 
 /// Why the folder of the packages' records cannot be listed.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum InfoProblem {
-    /// Something else is in its place.
+    /// Another type of file is in its place.
     NotAFolder,
-    /// It cannot be read, and why.
+    /// It cannot be read, with the reason.
     Unreadable(String),
 }
 
-/// Something in `status`, in the file's order.
+/// A piece of `status`, in file order.
 #[derive(Debug, Clone)]
 pub struct Piece {
     /// Its bytes.
     pub raw: Vec<u8>,
-    /// What it says, or why it says nothing.
+    /// The entry, or why it cannot be parsed.
     pub read: Result<Stanza, String>,
 }
 
-/// An entry that `status` no longer has, as an earlier copy has it.
+/// An entry that `status` lacks, from an earlier copy.
 #[derive(Debug, Clone)]
 pub struct Recovered {
     /// The entry.
     pub stanza: Stanza,
-    /// The version that the log says was installed after that copy was made.
+    /// The version that was installed after that copy, by the package log.
     pub later: Option<String>,
 }
 
-/// A change that dpkg had no time to enter into `status`.
+/// An update that dpkg has not merged into `status` yet.
 #[derive(Debug, Clone)]
 pub struct Update {
     /// Its file.
     pub path: SystemPath,
-    /// What it says, or why it says nothing.
+    /// The entry, or why it cannot be parsed.
     pub read: Result<Stanza, String>,
 }
 
-/// What was read of dpkg's database.
+/// dpkg's database as it was read.
 #[derive(Debug, Clone, Default)]
 pub struct Database {
     /// `status` as a file.
     pub file: StatusFile,
-    /// What is in it, changes that were not entered yet included.
+    /// Its pieces, with the unmerged updates applied.
     pub pieces: Vec<Piece>,
-    /// Those changes.
+    /// The unmerged updates.
     pub updates: Vec<Update>,
     /// The records of each stem (`name` or `name:arch`): their suffixes.
     pub info: BTreeMap<String, BTreeSet<String>>,
-    /// Why the folder of records cannot be looked into.
+    /// Why the folder of records cannot be read.
     pub info_problem: Option<InfoProblem>,
-    /// Entries that only earlier copies have.
+    /// Entries that exist only in earlier copies.
     pub recovered: Vec<Recovered>,
-    /// Entries that said of a package that it was removed, while its records are still there: by now they say that it
-    /// is installed.
+    /// Entries that marked a package as removed although its records still exist: corrected here to say that it is installed.
     pub revived: Vec<Key>,
-    /// Packages that have records, or other witnesses, and of which no copy says anything.
+    /// Packages with records or other evidence, but without an entry in any copy.
     pub lost: Vec<String>,
-    /// Whether the last line of `status` has no end, at which dpkg would stop.
+    /// Whether the last line of `status` lacks its end, at which dpkg would stop.
     pub unterminated: bool,
 }
 
 impl Database {
-    /// Reads it. What is damaged is reported in it; earlier copies are only examined where something is.
+    /// Reads the database. Damage is reported in it; earlier copies are examined only if something is damaged.
     #[must_use]
     pub fn read(machine: &Machine) -> Self {
         let mut database = Self::default();
@@ -128,24 +127,24 @@ impl Database {
         database
     }
 
-    /// The entries that can be read, in the file's order.
+    /// The entries that can be parsed, in file order.
     pub fn stanzas(&self) -> impl Iterator<Item = &Stanza> {
         self.pieces.iter().filter_map(|p| p.read.as_ref().ok())
     }
 
-    /// Why the pieces that cannot be read say nothing.
+    /// Why the other pieces cannot be parsed.
     pub fn garbled(&self) -> impl Iterator<Item = &str> {
         self.pieces.iter().filter_map(|p| p.read.as_ref().err()).map(String::as_str)
     }
 
-    /// Whether `status` shows by itself that it is damaged.
+    /// Whether `status` is visibly damaged.
     #[must_use]
     pub fn is_damaged(&self) -> bool {
         self.file != StatusFile::There || self.pieces.is_empty() || self.garbled().next().is_some()
     }
 
-    /// `status` put together again: what of it can be read, these entries in the place of the ones of their packages,
-    /// and what earlier copies still have. What cannot be read is left out.
+    /// Rebuilds `status`: its readable entries, with these in place of the entries of their packages, and what earlier copies
+    /// still have. Pieces that cannot be parsed are left out.
     #[must_use]
     pub fn composed(&self, entries: &HashMap<Key, Vec<u8>>) -> Vec<u8> {
         let text = |stanza: &Stanza| entries.get(&stanza.key()).unwrap_or(&stanza.raw).clone();
@@ -156,14 +155,14 @@ impl Database {
         more.extend(entries.iter().filter(|(key, _)| !known.contains(*key)).map(|(k, t)| (k.clone(), t.clone())));
         more.sort();
         for (key, text) in more {
-            // dpkg keeps its entries in order; where they are not, the end is as good a place as any.
+            // dpkg keeps its entries in order; where they are not, new ones are appended.
             let at = if sorted { all.partition_point(|(k, _)| k.0 <= key.0) } else { all.len() };
             all.insert(at, (key, text));
         }
         all.into_iter().flat_map(|(_, text)| [text.as_slice(), b"\n"].concat()).collect()
     }
 
-    /// Takes in the entry of a package of which only the name was known: a person found out which it is.
+    /// Adds the entry of a package of which only the name was known: its version has been determined.
     pub fn adopt(&mut self, stem: &str, stanza: Stanza) {
         self.lost.retain(|lost| lost != stem);
         self.recovered.push(Recovered { stanza, later: None });
@@ -192,7 +191,7 @@ impl Database {
         (packages, problems)
     }
 
-    /// Whether the last entry was cut, or only lacks its line end, an earlier copy says: then it goes on there.
+    /// Whether the last entry was truncated or only lacks its line end is decided by an earlier copy: whether it continues there.
     fn doubt_the_last(&mut self, machine: &Machine) {
         let Some(Piece { raw, read: Ok(last) }) = self.pieces.last() else { return };
         let lines = |raw: &[u8]| raw.trim_ascii_end().split(|b| *b == b'\n').map(<[u8]>::to_vec).collect::<Vec<_>>();
@@ -213,7 +212,7 @@ impl Database {
         let folder = in_database("updates");
         let listed = machine.resolve(&folder).and_then(|real| machine.dir(&real)).and_then(|d| d.disk().list(d.fd()));
         let mut names: Vec<Vec<u8>> = listed.unwrap_or_default().into_iter().map(|(name, _)| name).collect();
-        // dpkg's own names: digits only; anything else is there by accident and is passed over.
+        // dpkg's own names: digits only; other files are ignored.
         names.retain(|name| !name.is_empty() && name.iter().all(u8::is_ascii_digit));
         names.sort();
         for name in names.into_iter().take(MAX_UPDATES) {
@@ -229,7 +228,7 @@ impl Database {
         }
     }
 
-    /// Lets a later entry take the place of an earlier one.
+    /// Replaces an earlier entry with a later one.
     fn enter(&mut self, stanza: &Stanza) {
         let key = stanza.key();
         let piece = Piece { raw: stanza.raw.clone(), read: Ok(stanza.clone()) };
@@ -274,7 +273,7 @@ impl Recovered {
     }
 }
 
-/// A piece is read when it says which package it is about: an entry that cannot be taken in would hide its files.
+/// A piece counts as readable if it names a package: rejecting it would hide the package's files.
 fn piece(raw: &[u8]) -> Piece {
     let read = Stanza::of_status(raw).and_then(|stanza| {
         let taken = status::package(&stanza);
@@ -283,14 +282,14 @@ fn piece(raw: &[u8]) -> Piece {
     Piece { raw: raw.to_owned(), read }
 }
 
-/// The first line of an entry, as far as it is needed to know it by.
+/// The first line of an entry, for messages.
 fn shown(raw: &[u8]) -> String {
     let line = raw.split(|b| *b == b'\n').next().unwrap_or_default();
     let name = line.split(|b| *b == b':').nth(1).unwrap_or_default();
     crate::model::readable(name.trim_ascii()).chars().take(60).collect()
 }
 
-/// Whether a file's name without its suffix is that of a package, with or without its architecture.
+/// Whether a file's name without its suffix is a package's, with or without its architecture.
 fn is_stem(stem: &str) -> bool {
     let (name, arch) = stem.split_once(':').unwrap_or((stem, "all"));
     let word =

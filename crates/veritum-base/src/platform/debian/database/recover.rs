@@ -7,11 +7,11 @@ use crate::machine::Machine;
 use crate::platform::LogKind;
 use crate::platform::debian::log;
 
-/// So many happenings of the log are asked for versions that no copy knows.
+/// The number of log entries that are searched for versions that no copy has.
 const MAX_HAPPENINGS: usize = 20_000;
 
 impl Database {
-    /// Corrects entries that say of a package that it was removed: dpkg takes its digests away with its files.
+    /// Corrects entries that mark a package as removed: dpkg deletes a package's digests with its files.
     pub(super) fn revive(&mut self, machine: &Machine) {
         let (mut contradicted, logged) = (Vec::new(), std::cell::OnceCell::new());
         for (at, piece) in self.pieces.iter().enumerate() {
@@ -57,12 +57,12 @@ impl Database {
             named.insert(format!("{name}:{arch}"));
             named.insert(name);
         }
-        // A script for purging alone is left of what was removed.
+        // Only a script for purging is left of a removed package.
         let records = self.info.iter().filter(|(_, suffixes)| suffixes.iter().any(|suffix| suffix != "postrm"));
         records.map(|(stem, _)| stem.clone()).filter(|stem| !named.contains(stem)).collect()
     }
 
-    /// Looks for what is lost in earlier copies, the newest first.
+    /// Searches earlier copies for lost entries, newest first.
     pub(super) fn recover(&mut self, machine: &Machine, unnamed: &[String]) {
         let copies = earlier_copies(machine, "status");
         let copies: Vec<Vec<Stanza>> = copies.iter().map(Earlier::stanzas).collect();
@@ -83,7 +83,7 @@ impl Database {
             known.insert(key.clone());
             let version = stanza.get("Version");
             let later = last.filter(|_| !removed).and_then(|h| h.to.clone()).filter(|to| Some(to.as_str()) != version);
-            // A copy is one step behind: how far that step got is in the log.
+            // A copy is one step behind: the log shows how far that step got.
             let state = states
                 .get(&key)
                 .filter(|(_, version)| Some(version.as_str()) == later.as_deref().or(stanza.get("Version")));
@@ -102,7 +102,7 @@ impl Database {
             }
         }
         if self.is_damaged() {
-            // Not even the lists may be left: the newest copy that can be read says what else there was.
+            // If even the lists are gone, the newest readable copy shows which packages there were.
             for stanza in copies.first().into_iter().flatten() {
                 take(self, stanza, false);
             }

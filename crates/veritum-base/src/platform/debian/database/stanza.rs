@@ -1,17 +1,17 @@
 //! [`Stanza`]: one package's entry in dpkg's `status` (deb822(5), dpkg-query(1)), kept byte by byte.
 //!
-//! Read as strictly as dpkg itself reads: what dpkg would stop at is reported, and nothing else is.
+//! Parsed as strictly as dpkg parses it: errors at which dpkg would stop are reported, and no others.
 
 use std::borrow::Cow;
 
 use crate::model::{Md5, SystemPath};
 use crate::platform::SettingsFile;
 
-/// A stanza over this size is refused; the largest of Debian have a tenth of it.
+/// Larger stanzas are refused; the largest of Debian have a tenth of it.
 const MAX_STANZA: usize = 1 << 20;
-/// A stanza of more fields is refused.
+/// Stanzas with more fields are refused.
 const MAX_FIELDS: usize = 1000;
-/// The order in which dpkg writes the fields that it knows; the others follow as they come.
+/// The order in which dpkg writes the fields it knows; the others follow unchanged.
 const ORDER: [&str; 28] = [
     "Package",
     "Essential",
@@ -42,30 +42,30 @@ const ORDER: [&str; 28] = [
     "Triggers-Pending",
     "Triggers-Awaited",
 ];
-/// Fields that only this machine knows: no package has them, or the machine may have set them otherwise.
+/// Fields that only this machine knows: packages do not have them, or the machine may have changed them.
 const LOCAL: [&str; 7] =
     ["Status", "Conffiles", "Config-Version", "Triggers-Pending", "Triggers-Awaited", "Priority", "Section"];
 
-/// Fields of relations: how they are spaced and broken means nothing, and dpkg writes them its own way.
+/// Relation fields: dpkg reformats them, so spacing and line breaks do not matter.
 const RELATIONS: [&str; 9] =
     ["Breaks", "Conflicts", "Depends", "Enhances", "Pre-Depends", "Provides", "Recommends", "Replaces", "Suggests"];
 
-/// Which entry: name and architecture.
+/// The key of an entry: name and architecture.
 pub type Key = (String, String);
 
 /// One entry.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Stanza {
-    /// Its bytes, with the last line's end.
+    /// Its bytes, including the last line's end.
     pub raw: Vec<u8>,
     fields: Vec<(String, String)>,
 }
 
 impl Stanza {
-    /// Reads one entry.
+    /// Parses one entry.
     ///
     /// # Errors
-    /// What dpkg would stop at, in words.
+    /// The error at which dpkg would stop.
     pub fn parse(raw: &[u8]) -> Result<Self, String> {
         if raw.len() > MAX_STANZA {
             return Err("an entry exceeds the size limit".into());
@@ -105,10 +105,10 @@ impl Stanza {
         Ok(Self { raw: raw.to_owned(), fields })
     }
 
-    /// Reads one entry of `status`, which must name a package and say how far it is installed.
+    /// Parses one entry of `status`, which must name a package and its status.
     ///
     /// # Errors
-    /// What dpkg would stop at, in words.
+    /// The error at which dpkg would stop.
     pub fn of_status(raw: &[u8]) -> Result<Self, String> {
         let stanza = Self::parse(raw)?;
         let name = stanza.get("Package").ok_or("an entry without a name")?;
@@ -145,7 +145,7 @@ impl Stanza {
         Ok(stanza)
     }
 
-    /// A field's value: the first line without blanks around it, the others as they are. Case does not matter.
+    /// A field's value: the first line trimmed, the others unchanged. Names are case-insensitive.
     #[must_use]
     pub fn get(&self, name: &str) -> Option<&str> {
         self.fields.iter().find(|(n, _)| n.eq_ignore_ascii_case(name)).map(|(_, v)| v.as_str())
@@ -163,20 +163,20 @@ impl Stanza {
         (self.name().to_owned(), self.get("Architecture").unwrap_or_default().to_owned())
     }
 
-    /// How far it is installed: the last word of its Status.
+    /// Its state of installation: the last word of its Status.
     #[must_use]
     pub fn state(&self) -> &str {
         self.get("Status").and_then(|s| s.split_ascii_whitespace().nth(2)).unwrap_or_default()
     }
 
-    /// The same entry at another stage of its installation; none when that is no stage.
+    /// The same entry with another state; `None` if the state is invalid.
     #[must_use]
     pub fn in_state(&self, state: &str) -> Option<Self> {
         let wish = self.get("Status")?.split_ascii_whitespace().next()?;
         self.with_status(&format!("{wish} ok {state}"))
     }
 
-    /// The same entry with another Status; none when that means nothing.
+    /// The same entry with another Status; `None` if that is invalid.
     #[must_use]
     pub fn with_status(&self, after: &str) -> Option<Self> {
         let before = self.get("Status")?;
@@ -188,13 +188,13 @@ impl Stanza {
         Self::of_status(text.replacen(line, &format!("Status: {after}"), 1).as_bytes()).ok()
     }
 
-    /// The configuration files that it names.
+    /// Its configuration files.
     #[must_use]
     pub fn settings(&self) -> Vec<SettingsFile> {
         settings(self.get("Conffiles").unwrap_or_default())
     }
 
-    /// The fields in which it is not what the package's control file says; what the machine alone knows does not count.
+    /// The fields that differ from the package's control file; those that only the machine knows are not compared.
     #[must_use]
     pub fn differs_from(&self, control: &Self) -> Vec<String> {
         let is_local = |name: &str| LOCAL.iter().any(|l| l.eq_ignore_ascii_case(name));
@@ -206,8 +206,7 @@ impl Stanza {
         all
     }
 
-    /// The entry that belongs to a package with this control file, with what only the machine knows from the first of
-    /// `local` that has it.
+    /// The entry for a package with this control file, with the machine's own fields from the first of `local` that has them.
     #[must_use]
     pub fn composed(control: &Self, local: &[&Self], conffiles: &str) -> Self {
         let ours = |name: &str| local.iter().find_map(|s| s.get(name)).map(ToOwned::to_owned);
@@ -230,7 +229,7 @@ impl Stanza {
     }
 }
 
-/// Lines of `PATH MD5 [obsolete] [remove-on-upgrade]`; the path may hold spaces.
+/// Lines of `PATH MD5 [obsolete] [remove-on-upgrade]`; the path may contain spaces.
 fn settings(lines: &str) -> Vec<SettingsFile> {
     let mut files = Vec::new();
     for line in lines.lines() {
@@ -258,7 +257,7 @@ fn is_same(name: &str, one: &str, other: &str) -> bool {
     one == other || is_relation && bare(one) == bare(other)
 }
 
-/// Something foreign for people: short, without control characters.
+/// Foreign text for people: short, without control characters.
 fn shown(text: &str) -> Cow<'_, str> {
     if text.len() <= 40 && !text.chars().any(char::is_control) {
         return Cow::Borrowed(text);

@@ -1,5 +1,5 @@
-//! Witnesses of a package next to its entry: a package that its entry alone forgets is still reported by the package log, by
-//! its folder of documents, and by what depends on it.
+//! Further evidence of a package: if its entry is lost, the package log, its documentation folder and the packages that
+//! depend on it still name it.
 
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::io::Read;
@@ -11,14 +11,14 @@ use crate::model::{FileKind, SystemPath};
 use crate::platform::debian::{info_list, log};
 
 const DOCUMENTS: &str = "/usr/share/doc";
-/// Of a changelog only the beginning is read; the packed file is bounded as well.
+/// Only the beginning of a changelog is read; decompression is limited as well.
 const MAX_HEAD: u64 = 4096;
 const MAX_CHANGELOG: u64 = 16 << 20;
-/// More folders of documents than this are not examined.
+/// Further documentation folders are not examined.
 const MAX_FOLDERS: usize = 200_000;
 const MAX_LIST: u64 = 64 << 20;
 
-/// The name and version that the newest entry of a Debian changelog is about (deb-changelog(5)): those of the source package.
+/// The source package and version of the newest entry of a Debian changelog (deb-changelog(5)).
 #[must_use]
 fn changelog_head(text: &[u8]) -> Option<(String, String)> {
     let line = std::str::from_utf8(text.split(|b| *b == b'\n').find(|line| !line.trim_ascii().is_empty())?).ok()?;
@@ -30,7 +30,7 @@ fn changelog_head(text: &[u8]) -> Option<(String, String)> {
     (right && version.bytes().all(is_version)).then(|| (name.to_owned(), version.to_owned()))
 }
 
-/// What the changelog of a package on this machine begins with; `None` when there is none, or it cannot be read.
+/// The beginning of a package's changelog on this machine; `None` when there is none, or it cannot be read.
 #[must_use]
 pub fn changelog_of(machine: &Machine, deb: &str) -> Option<(String, String)> {
     ["changelog.Debian.gz", "changelog.gz", "changelog.Debian"].iter().find_map(|name| {
@@ -46,19 +46,19 @@ pub fn changelog_of(machine: &Machine, deb: &str) -> Option<(String, String)> {
 }
 
 impl Database {
-    /// Names of packages that have no entry at all, and that something else reports.
+    /// Names of packages without an entry for which there is other evidence.
     pub(super) fn forgotten(&self, machine: &Machine) -> Vec<String> {
         let known = self.known_names();
         let unknown = |name: &str| !known.contains(name);
         let logged = log::last_versions(machine);
-        // A package may have changed its architecture: the log then goes on under another key.
+        // A package may have changed its architecture: the log then continues under another key.
         let mut all: BTreeSet<String> =
             logged.keys().map(|(name, _)| name.clone()).filter(|name| unknown(name)).collect();
         all.extend(self.documented(machine, &unknown));
         all.into_iter().collect()
     }
 
-    /// Unknown names with a folder of documents that holds a Debian changelog and that no package lists.
+    /// Unknown names with a documentation folder that contains a Debian changelog and that no package lists.
     fn documented(&self, machine: &Machine, unknown: &dyn Fn(&str) -> bool) -> Vec<String> {
         let folder = SystemPath::literal(DOCUMENTS);
         let listed = machine.resolve(&folder).and_then(|real| machine.dir(&real));
@@ -77,13 +77,13 @@ impl Database {
             }
         }
         if !found.is_empty() {
-            // Some packages have folders of other names; then a list says.
+            // Some packages have folders with other names; then a list names the folder.
             self.for_each_listed(machine, |path| drop(found.remove(&path)));
         }
         found.into_values().collect()
     }
 
-    /// Reports every path that the packages' lists name.
+    /// Reports every path in the packages' lists.
     pub fn for_each_listed(&self, machine: &Machine, mut each: impl FnMut(SystemPath)) {
         for (stem, _) in self.info.iter().filter(|(_, suffixes)| suffixes.contains("list")) {
             let list = super::in_database(&format!("info/{stem}.list"));
@@ -92,7 +92,7 @@ impl Database {
         }
     }
 
-    /// Names of which there is an entry, whatever it says, or any record.
+    /// Names that have an entry of any kind, or a record.
     #[must_use]
     pub fn known_names(&self) -> HashSet<&str> {
         let of_entries = self.stanzas().map(Stanza::name);
@@ -102,7 +102,7 @@ impl Database {
             .collect()
     }
 
-    /// What other packages depend on, and nothing that is known is or provides.
+    /// Dependencies of other packages that no known package is or provides.
     #[must_use]
     pub fn unmet(&self) -> BTreeSet<String> {
         let installed = || self.stanzas().filter(|s| !matches!(s.state(), "config-files" | "not-installed"));
@@ -129,8 +129,8 @@ impl Database {
         unmet
     }
 
-    /// Whether an entry that takes a package for removed is contradicted: dpkg then leaves of its records a list of
-    /// configuration files and one script, and the log knows of it.
+    /// Whether an entry that marks a package as removed is contradicted: dpkg keeps a list of configuration files and one
+    /// script of a removed package, and the log records the removal.
     pub(super) fn is_still_there(&self, machine: &Machine, stanza: &Stanza, stems: &[String]) -> bool {
         let records =
             |stem: &String| self.info.get(stem).is_some_and(|all| all.iter().any(|s| s != "list" && s != "postrm"));
