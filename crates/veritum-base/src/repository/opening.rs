@@ -6,6 +6,7 @@ use std::sync::Arc;
 
 use super::list_source::ListSource;
 use super::source::{self, Follow, OpenRelease, Wanted};
+use super::table::Names;
 use super::{Found, OpenSource, Repositories, Standing};
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::machine::Machine;
@@ -65,7 +66,7 @@ impl Repositories {
     /// Reads the indexes that may list these packages, unless they were read already.
     pub(super) fn read_indexes<'i>(&mut self, machine: &Machine, ids: impl Iterator<Item = &'i PackageId>) {
         let asked: HashSet<&str> = ids.map(|id| id.arch.as_str()).collect();
-        let names: HashSet<&[u8]> = self.names.iter().map(String::as_bytes).collect();
+        let names = Names::new(self.names.iter().map(String::as_str));
         let follow = Follow { vendors: &self.vendors, facts: &self.facts, now: self.now };
         for (at, open_source) in self.sources.iter_mut().enumerate() {
             let Some((open, found)) = &open_source.open else { continue };
@@ -75,7 +76,8 @@ impl Repositories {
             let archs = archs_of(source, &self.archs, &asked);
             let wanted = Wanted { folder: &folder, components, archs: &archs };
             let list_source = found.list_source(machine, &source.uri);
-            let texts = follow.indexes(&list_source, &wanted, open, &mut open_source.read, &mut open_source.standing);
+            let texts =
+                follow.indexes(&list_source, &wanted, &names, open, &mut open_source.read, &mut open_source.standing);
             for text in texts {
                 self.table.add(at, open.release.get().on_demand, &text, &names);
             }

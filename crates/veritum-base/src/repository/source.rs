@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 
 use super::list_source::{ListSource, ListSourceError};
-use super::table::{condensed, remembered};
+use super::table::{Names, condensed};
 use crate::machine::Machine;
 use crate::model::SystemPath;
 use crate::platform::debian::apt::{FileSum, Release, ReleaseError, Signers};
@@ -124,11 +124,13 @@ impl Follow<'_> {
         Ok(OpenRelease { release, key: signed.key })
     }
 
-    /// A suite's indexes, condensed, unless they were read before; errors are recorded in the state.
+    /// A suite's indexes, condensed and reduced to the packages of interest, unless they were read before; errors are
+    /// recorded in the state.
     pub(super) fn indexes(
         &self,
         list_source: &ListSource<'_>,
         wanted: &Wanted<'_>,
+        names: &Names<'_>,
         open: &OpenRelease,
         read: &mut HashSet<String>,
         standing: &mut Standing,
@@ -140,7 +142,7 @@ impl Follow<'_> {
             if !read.insert(name.clone()) {
                 continue;
             }
-            let got = self.index(list_source, wanted.folder, &name, open);
+            let got = self.index(list_source, wanted.folder, &name, names, open);
             let Standing::Verified { bad_indexes, missing_indexes, .. } = &mut *standing else { continue };
             match got {
                 Ok(Some(text)) => texts.push(text),
@@ -158,17 +160,28 @@ impl Follow<'_> {
         list_source: &ListSource<'_>,
         folder: &str,
         name: &str,
+        names: &Names<'_>,
         open: &OpenRelease,
     ) -> Result<Option<Verified<Vec<u8>>>, String> {
         let release = open.release.get();
         let sum = open.release.clone().derive(|r| r.files.get(name).copied().ok_or(())).map_err(|()| String::new())?;
-        if let Some(known) = remembered(self.facts, sum.get()) {
+        // Reading all of a large index again would take longer than everything else that a short command does.
+        let key = names.selection_of(sum.get());
+        if let Some(known) = self.facts.get(FactKind::Selection, &key) {
             return Ok(Some(known));
         }
-        let Some(text) = whole_index(list_source, folder, name, release, &sum)? else { return Ok(None) };
-        let condensed = condensed(text);
-        self.facts.keep(FactKind::Index, &sum.get().sha256, &condensed);
-        Ok(Some(condensed))
+        let all = match self.facts.get(FactKind::Index, &sum.get().sha256) {
+            Some(known) => known,
+            None => {
+                let Some(text) = whole_index(list_source, folder, name, release, &sum)? else { return Ok(None) };
+                let condensed = condensed(text);
+                self.facts.keep(FactKind::Index, &sum.get().sha256, &condensed);
+                condensed
+            }
+        };
+        let selected = all.map(|all| names.select(&all));
+        self.facts.keep(FactKind::Selection, &key, &selected);
+        Ok(Some(selected))
     }
 }
 

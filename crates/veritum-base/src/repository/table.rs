@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use crate::model::PackageId;
 use crate::platform::debian::apt::{FileSum, for_each_listed};
 use crate::platform::debian::compare_versions;
-use crate::trust::{FactKind, Facts, Verified};
+use crate::trust::{Verified, sha256};
 
 /// One package of a repository, with verified size and digest.
 #[derive(Debug, Clone)]
@@ -60,20 +60,46 @@ pub(super) fn condensed(index: Verified<Vec<u8>>) -> Verified<Vec<u8>> {
     })
 }
 
-/// The condensed index of the index with this digest, if it was verified before.
-pub(super) fn remembered(facts: &Facts, sum: &FileSum) -> Option<Verified<Vec<u8>>> {
-    facts.get(FactKind::Index, &sum.sha256)
+/// Names of packages of interest.
+pub(super) struct Names<'a> {
+    names: HashSet<&'a [u8]>,
+    digest: [u8; 32],
+}
+
+impl<'a> Names<'a> {
+    pub(super) fn new(names: impl Iterator<Item = &'a str>) -> Self {
+        let names: HashSet<&[u8]> = names.map(str::as_bytes).collect();
+        let mut sorted: Vec<&[u8]> = names.iter().copied().collect();
+        sorted.sort_unstable();
+        let digest = sha256(&sorted.join(&b'\n'));
+        Self { names, digest }
+    }
+
+    /// The key of what is selected from the index with this digest.
+    pub(super) fn selection_of(&self, index: &FileSum) -> [u8; 32] {
+        sha256(&[index.sha256, self.digest].concat())
+    }
+
+    /// The lines of a condensed index about these packages, and about essential and required ones.
+    pub(super) fn select(&self, condensed: &[u8]) -> Vec<u8> {
+        let is_basic = |line: &[u8]| line.ends_with(ESSENTIAL.as_bytes()) || line.ends_with(REQUIRED.as_bytes());
+        let lines = condensed.split_inclusive(|byte| *byte == b'\n');
+        lines
+            .filter(|line| is_basic(line.trim_ascii_end()) || self.names.contains(name_of(line)))
+            .flatten()
+            .copied()
+            .collect()
+    }
+}
+
+/// The first field of a condensed index's line.
+fn name_of(line: &[u8]) -> &[u8] {
+    &line[..memchr::memchr(b'\t', line).unwrap_or(line.len())]
 }
 
 impl Table {
     /// Reads the entries of these names from a condensed index.
-    pub(super) fn add(
-        &mut self,
-        source: usize,
-        on_demand: bool,
-        condensed: &Verified<Vec<u8>>,
-        names: &HashSet<&[u8]>,
-    ) {
+    pub(super) fn add(&mut self, source: usize, on_demand: bool, condensed: &Verified<Vec<u8>>, names: &Names<'_>) {
         let bytes = condensed.get();
         let mut from = 0;
         while from < bytes.len() {
@@ -92,7 +118,7 @@ impl Table {
                     false => drop(self.required.insert(name.to_owned())),
                 }
             }
-            if !names.contains(&line[..memchr::memchr(b'\t', line).unwrap_or(line.len())]) {
+            if !names.names.contains(name_of(line)) {
                 continue;
             }
             let Ok(line) = std::str::from_utf8(line) else { continue };
@@ -213,10 +239,26 @@ mod tests {
     }
 
     fn table(indexes: &[Verified<Vec<u8>>]) -> Table {
-        let names = [&b"quay"[..], b"pier"].into();
+        let names = Names::new(["quay", "pier"].into_iter());
         let mut table = Table::default();
-        indexes.iter().enumerate().for_each(|(at, index)| table.add(at, false, index, &names));
+        for (at, index) in indexes.iter().enumerate() {
+            // What is selected of an index says the same.
+            let selected = index.part(|all| all).map(|all| names.select(all));
+            table.add(at, false, if at == 0 { index } else { &selected }, &names);
+        }
         table
+    }
+
+    #[test]
+    fn a_selection_depends_on_the_index_and_on_the_names() {
+        let all = index(&[("quay", "1:2", "all"), ("quayside", "1:2", "all"), ("pier", "1", "amd64")]);
+        let names = Names::new(["pier", "quay"].into_iter());
+        let selected = names.select(all.get());
+        assert_eq!(selected.split(|b| *b == b'\n').filter(|line| !line.is_empty()).count(), 2);
+        let sum = |digit: &str| FileSum::parse(&digit.repeat(64), "7").unwrap();
+        assert_eq!(names.selection_of(&sum("1")), Names::new(["quay", "pier"].into_iter()).selection_of(&sum("1")));
+        assert_ne!(names.selection_of(&sum("1")), names.selection_of(&sum("2")));
+        assert_ne!(names.selection_of(&sum("1")), Names::new(["quay"].into_iter()).selection_of(&sum("1")));
     }
 
     #[test]
@@ -258,7 +300,7 @@ mod tests {
     #[test]
     fn what_is_installed_only_when_it_is_asked_for_is_no_update() {
         let (stable, later) = (index(&[("quay", "1.9", "all")]), index(&[("quay", "2.0", "all")]));
-        let (names, mut table) = ([&b"quay"[..]].into(), Table::default());
+        let (names, mut table) = (Names::new(["quay"].into_iter()), Table::default());
         table.add(0, false, &stable, &names);
         table.add(1, true, &later, &names);
         let quay = id("quay", "0", "all");

@@ -19,6 +19,8 @@ pub enum FactKind {
     Signed,
     /// The contents of an index, by its SHA-256.
     Index,
+    /// Those of them that concern some packages, by the SHA-256 of the index's SHA-256 and the packages' names.
+    Selection,
     /// The contents of a package, by its SHA-256.
     Deb,
     /// The expected entries of the package database, by the SHA-256 of the package.
@@ -30,6 +32,7 @@ impl FactKind {
         match self {
             Self::Signed => "signed-1",
             Self::Index => "index-1",
+            Self::Selection => "selection-1",
             Self::Deb => "package-1",
             Self::Records => "records-1",
         }

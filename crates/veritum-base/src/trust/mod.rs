@@ -94,7 +94,15 @@ impl<T: Clone> Verified<&T> {
 /// SHA-256 in hexadecimal.
 #[must_use]
 pub fn sha256_hex(bytes: &[u8]) -> String {
-    hex::encode(aws_lc_rs::digest::digest(&SHA256, bytes).as_ref())
+    hex::encode(sha256(bytes))
+}
+
+/// SHA-256.
+#[must_use]
+pub fn sha256(bytes: &[u8]) -> [u8; 32] {
+    let mut sha256 = [0; 32];
+    sha256.copy_from_slice(aws_lc_rs::digest::digest(&SHA256, bytes).as_ref());
+    sha256
 }
 
 /// A reader that computes the SHA-256 of what is read through it: a file on a medium that others write to may change after

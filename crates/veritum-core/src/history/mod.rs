@@ -87,6 +87,7 @@ pub fn keep_last_check(state: &StateFolder, report: &CheckReport) -> io::Result<
         problems: report.problems(),
         repairable,
         everything: report.everything,
+        verified_by: report.packages.clone(),
         packages,
     };
     replace(state, REPORT, &serde_json::to_vec(report)?)?;

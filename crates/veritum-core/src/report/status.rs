@@ -25,6 +25,9 @@ pub struct LastCheck {
     /// Whether it covered every area, with users' homes and the network.
     #[serde(default)]
     pub everything: bool,
+    /// The number of packages by the authority that verified them.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub verified_by: BTreeMap<Authority, u64>,
     /// The number of problems of each package, by its name.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub packages: BTreeMap<String, u64>,
@@ -43,7 +46,7 @@ pub struct StatusReport {
     pub full_rights: bool,
     /// Login users.
     pub users: Vec<String>,
-    /// The number of packages by the authority that verifies them.
+    /// The number of packages by the authority that can verify them.
     pub verified_by: BTreeMap<Authority, u64>,
     /// The store, if one is used.
     #[serde(default, skip_serializing_if = "Option::is_none")]

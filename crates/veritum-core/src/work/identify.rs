@@ -1,8 +1,7 @@
 //! Identifies the packages that are really installed, where the package database does not record them, or its entry
 //! contradicts all other records of the package.
 
-use std::cell::OnceCell;
-use std::collections::{HashMap, HashSet};
+use std::collections::HashSet;
 
 use super::Engine;
 use crate::areas::database::settings_text;
@@ -11,7 +10,7 @@ use crate::machine::Machine;
 use crate::model::{Digest, Entry, EntryKind, FileKind, PackageId, SystemPath, readable};
 use crate::platform::Package;
 use crate::platform::debian::database::{Key, Stanza, changelog_of};
-use crate::platform::debian::{compare_versions, info_list, info_md5sums, info_stems, last_versions};
+use crate::platform::debian::{compare_versions, info_list, info_md5sums, info_stems};
 use crate::reference::ManifestSource;
 use crate::repository::is_in_cache;
 use crate::store::{Manifest, Records, Store};
@@ -27,9 +26,6 @@ const MAX_MISSED: usize = 200;
 /// The number of packages of stores, and of .deb files in the cache, that are searched for unrecorded packages.
 const MAX_OFFERED: usize = 500;
 const MAX_CACHED: usize = 60;
-
-/// The last version of each package in the package log.
-type Logged = HashMap<Key, String>;
 
 /// The evidence of one package.
 struct Evidence<'a> {
@@ -53,12 +49,9 @@ struct Known {
 /// the wrong version is effectively unchecked.
 pub(super) fn identify(engine: &mut Engine) {
     let lost = engine.system.database.lost.clone();
-    let versions = OnceCell::new();
-    let log = || versions.get_or_init(|| last_versions(&engine.system.machine));
-    let found: Vec<_> = lost.iter().map(|stem| (stem, lost_entry(engine, stem, &log))).collect();
-    let contradicted: Vec<_> = (0..engine.system.installed.packages.len())
-        .filter_map(|at| Some((at, actual_package(engine, at, &log)?)))
-        .collect();
+    let found: Vec<_> = lost.iter().map(|stem| (stem, lost_entry(engine, stem))).collect();
+    let contradicted: Vec<_> =
+        (0..engine.system.installed.packages.len()).filter_map(|at| Some((at, actual_package(engine, at)?))).collect();
     for (at, right) in contradicted {
         engine.system.installed.packages[at].id = right;
     }
@@ -80,9 +73,7 @@ fn find_by_files(engine: &mut Engine) {
     if missed.is_empty() {
         return;
     }
-    let versions = OnceCell::new();
-    let log = || versions.get_or_init(|| last_versions(&engine.system.machine));
-    let found: Vec<_> = missed.iter().map(|name| (name, lost_entry(engine, name, &log))).collect();
+    let found: Vec<_> = missed.iter().map(|name| (name, lost_entry(engine, name))).collect();
     adopt(engine, found);
 }
 
@@ -121,14 +112,14 @@ fn adopt(engine: &mut Engine, found: Vec<(&String, Option<Stanza>)>) {
 
 /// The real version of the package at this position, if all its records except its entry agree on it, and nothing
 /// signed has the version of its entry.
-fn actual_package<'a>(engine: &Engine, at: usize, log: &dyn Fn() -> &'a Logged) -> Option<PackageId> {
+fn actual_package(engine: &Engine, at: usize) -> Option<PackageId> {
     let package = &engine.system.installed.packages[at];
     let id = &package.id;
     if engine.open.stores.iter().any(|s| s.has(id)) {
         return None;
     }
     if engine.open.stores.is_empty() {
-        return logged_otherwise(engine, package, log);
+        return logged_otherwise(engine, package);
     }
     let is_installed = |other: &PackageId| {
         let mut all = engine.system.installed.packages.iter().map(|c| &c.id);
@@ -144,7 +135,7 @@ fn actual_package<'a>(engine: &Engine, at: usize, log: &dyn Fn() -> &'a Logged) 
         return None;
     }
     let stem = info_stems(package).into_iter().find(|s| engine.system.database.info.contains_key(s))?;
-    let evidence = evidence(engine, &stem, log());
+    let evidence = evidence(engine, &stem);
     let known = others.iter().filter_map(|other| described(engine, other));
     // Equal contents prove nothing: an update may change only the version number.
     only_one(known.filter(|known| evidence.identifies_version(known)), &evidence).map(|known| known.id)
@@ -152,9 +143,10 @@ fn actual_package<'a>(engine: &Engine, at: usize, log: &dyn Fn() -> &'a Logged) 
 
 /// The version of a package that both the package log and its changelog name, if its entry has another one and the available
 /// lists of the repositories have that version.
-fn logged_otherwise<'a>(engine: &Engine, package: &Package, log: &dyn Fn() -> &'a Logged) -> Option<PackageId> {
+fn logged_otherwise(engine: &Engine, package: &Package) -> Option<PackageId> {
     let id = &package.id;
-    let version = log().get(&(id.name.clone(), id.arch.clone())).filter(|version| **version != id.version)?;
+    let logged = &engine.system.database.logged;
+    let version = logged.get(&(id.name.clone(), id.arch.clone())).filter(|version| **version != id.version)?;
     let right = PackageId::new(&id.name, version, &id.arch).ok()?;
     let (_, written) = changelog_of(&engine.system.machine, &id.name)?;
     if written != *version {
@@ -229,9 +221,9 @@ fn left_behind(engine: &Engine) -> Vec<String> {
 }
 
 /// The entry of a package of which only the records are left, if they match exactly one known package.
-fn lost_entry<'a>(engine: &Engine, stem: &str, log: &dyn Fn() -> &'a Logged) -> Option<Stanza> {
+fn lost_entry(engine: &Engine, stem: &str) -> Option<Stanza> {
     let (name, arch) = stem.split_once(':').map_or((stem, None), |(name, arch)| (name, Some(arch)));
-    let evidence = evidence(engine, stem, log());
+    let evidence = evidence(engine, stem);
     let fits = |id: &PackageId| arch.is_none_or(|arch| id.arch == arch);
     let stored = stored(engine, name).into_iter().filter(fits);
     let stored: Vec<Known> = stored.filter_map(|id| described(engine, &id)).collect();
@@ -276,7 +268,8 @@ fn settings_of(engine: &Engine, known: &Known) -> String {
     settings_text("", &HashSet::new(), &known.manifest, &known.records, &md5)
 }
 
-fn evidence<'a>(engine: &'a Engine, stem: &str, versions: &Logged) -> Evidence<'a> {
+fn evidence<'a>(engine: &'a Engine, stem: &str) -> Evidence<'a> {
+    let versions = &engine.system.database.logged;
     let read = |suffix: &str| {
         let path = SystemPath::parse(format!("/var/lib/dpkg/info/{stem}.{suffix}").as_bytes()).ok()?;
         engine.system.machine.read_up_to(&path, MAX_RECORD).ok().flatten()

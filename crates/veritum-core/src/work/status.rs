@@ -1,6 +1,6 @@
 //! `status` and the lists.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt as _;
 
@@ -28,15 +28,24 @@ impl Engine {
     /// # Errors
     /// When the state folder cannot be read.
     pub fn status(&self, full_rights: bool) -> Result<StatusReport, WorkError> {
+        let mut verified_by = BTreeMap::new();
+        for authority in authorities(self).into_values() {
+            *verified_by.entry(authority).or_default() += 1;
+        }
+        Ok(StatusReport { verified_by, sources: self.supply().source_reports(), ..self.brief_status(full_rights)? })
+    }
+
+    /// The same without reading package lists, which takes most of the time: which packages repositories can verify is as
+    /// counted by the last check, and nothing before the first; repositories are not reported.
+    ///
+    /// # Errors
+    /// When the state folder cannot be read.
+    pub fn brief_status(&self, full_rights: bool) -> Result<StatusReport, WorkError> {
         let state = self.system.readable_state()?;
         let overview = match &state {
             Some(state) => state.overview().map_err(crate::change::ChangeError::from)?,
             None => Overview::default(),
         };
-        let mut verified_by = std::collections::BTreeMap::new();
-        for authority in authorities(self).into_values() {
-            *verified_by.entry(authority).or_default() += 1;
-        }
         let half = self.system.installed.packages.iter().filter(|c| c.install_state != InstallState::Installed);
         let mut not_here: Vec<String> = self
             .system
@@ -58,6 +67,11 @@ impl Engine {
         not_here.extend(newer.iter().map(|bad| format!("change {}: {}", bad.change, error_chain(&bad.error))));
         let room = root_room(&self.system);
         let last_check = self.system.last_check();
+        let in_stores = self.system.installed.packages.iter().filter(|c| self.open.stores.iter().any(|s| s.has(&c.id)));
+        let verified_by = match in_stores.count() {
+            all if all > 0 && all == self.system.installed.packages.len() => [(Authority::Store, all as u64)].into(),
+            _ => last_check.as_ref().map(|last| last.verified_by.clone()).unwrap_or_default(),
+        };
         let recent = Debian.recent(&self.system.machine, MAX_RECENT);
         let time_zone = MachineTimeZone::read(&self.system.machine);
         Ok(StatusReport {
@@ -75,7 +89,7 @@ impl Engine {
                 .collect(),
             verified_by,
             store: self.open.stores.first().map(store_line),
-            sources: self.supply().source_reports(),
+            sources: Vec::new(),
             store_trouble: self.open.store_trouble.as_ref().map(|e| error_chain(e as &dyn std::error::Error)),
             store_untrusted: matches!(self.open.store_trouble, Some(StoreError::NotTrusted { .. })),
             computer: computer_report(Computer::this()),

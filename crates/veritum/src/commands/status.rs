@@ -7,9 +7,13 @@ use crate::{exit, render};
 
 pub(crate) fn run(context: &Context) -> Result<u8, Failure> {
     let engine = context.open()?;
-    let report = engine.status(context.full_rights())?;
-    let whole = report.unfinished_changes.is_empty() && report.damaged_changes.is_empty();
-    let status = if whole { exit::FINE } else { exit::PROBLEMS };
+    // Package lists are read only for what shows more of them.
+    let whole = context.global.json || context.global.verbose;
+    let rights = context.full_rights();
+    let report = if whole { engine.status(rights)? } else { engine.brief_status(rights)? };
+    let is_fine = report.unfinished_changes.is_empty() && report.damaged_changes.is_empty();
+    let status = if is_fine { exit::FINE } else { exit::PROBLEMS };
     print(context, &report, status, || render::status::describe(context, &report))?;
+    engine.leave();
     Ok(status)
 }

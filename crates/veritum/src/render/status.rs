@@ -180,7 +180,10 @@ pub(crate) fn describe(context: &Context, report: &StatusReport) -> String {
         let kept = size(report.kept_bytes);
         all.push(row("Changes", format!("{} ({kept} of backups; veritum list changes)", report.changes)));
     }
-    all.push(row("Verifies", verified_words(report)));
+    // Before the first check it is not known what the repositories can verify.
+    if !report.verified_by.is_empty() {
+        all.push(row("Verifies", verified_words(report)));
+    }
     if let Some(trouble) = &report.store_trouble {
         all.push(row("Store", format!("cannot be used: {trouble}")));
     }

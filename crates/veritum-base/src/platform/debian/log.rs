@@ -14,6 +14,10 @@ use crate::platform::{LogEntry, LogKind};
 const MAX_LOG: u64 = 8 << 20;
 /// Older rotated logs are not read: a year of them.
 pub(super) const MAX_ROTATED: u32 = 12;
+/// Where the action begins in a line: after day and time.
+const ACTION: usize = "2026-03-02 17:42:10 ".len();
+/// The actions that change what is installed.
+const ACTIONS: [&str; 5] = ["install ", "upgrade ", "remove ", "purge ", "disappear "];
 /// At most this many entries are returned.
 const MAX_HAPPENINGS: usize = 20_000;
 
@@ -53,7 +57,7 @@ pub(super) fn states(machine: &Machine) -> HashMap<(String, String), (String, St
 
 /// Each package's last version in the current log and the one before it, by name and architecture.
 #[must_use]
-pub fn last_versions(machine: &Machine) -> HashMap<(String, String), String> {
+pub(super) fn last_versions(machine: &Machine) -> HashMap<(String, String), String> {
     let mut all = HashMap::new();
     for text in [1, 0].into_iter().filter_map(|number| log(machine, number)) {
         for entry in text.split(|b| *b == b'\n').filter_map(line) {
@@ -91,6 +95,9 @@ pub(super) fn rotated(machine: &Machine, folder: &'static str, log: &str, number
 }
 
 fn line(bytes: &[u8]) -> Option<LogEntry> {
+    // Four of five lines are about other actions: one look at the action rules them out.
+    let action = bytes.get(ACTION..).filter(|rest| ACTIONS.iter().any(|action| rest.starts_with(action.as_bytes())));
+    action?;
     let text = std::str::from_utf8(bytes).ok()?;
     let fields: Vec<&str> = text.split_ascii_whitespace().take(7).collect();
     let [day, time, action, package, from, to] = fields[..] else { return None };

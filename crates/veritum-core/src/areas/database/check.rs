@@ -13,7 +13,7 @@ use crate::model::{
 };
 use crate::platform::Package;
 use crate::platform::debian::database::changelog_of;
-use crate::platform::debian::{in_database, last_versions};
+use crate::platform::debian::in_database;
 use crate::reference::{ExpectedKind, Reference};
 use crate::report::ActionReport;
 use crate::system::{System, WorkError};
@@ -137,7 +137,7 @@ fn leave_out(system: &System, reference: &Reference, examined: &mut Examined) {
 /// Packages whose entries contradict the package log and their own changelogs, with the version in these; corrected entries
 /// are not included.
 fn contradicted(system: &System) -> Vec<(PackageId, String)> {
-    let logged = last_versions(&system.machine);
+    let logged = &system.database.logged;
     let known = |c: &Package| {
         let version =
             logged.get(&(c.id.name.clone(), c.id.arch.clone())).filter(|version| **version != c.id.version)?;

@@ -11,7 +11,7 @@ pub use witnesses::changelog_of;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
-use super::{in_database, status};
+use super::{in_database, last_versions, status};
 use crate::machine::Machine;
 use crate::model::{FileKind, SystemPath, error_chain};
 use crate::platform::{Package, RecordProblem};
@@ -94,13 +94,15 @@ pub struct Database {
     pub lost: Vec<String>,
     /// Whether the last line of `status` lacks its end, at which dpkg would stop.
     pub unterminated: bool,
+    /// Each package's last version in the package log, by name and architecture.
+    pub logged: HashMap<Key, String>,
 }
 
 impl Database {
     /// Reads the database. Damage is reported in it; earlier copies are examined only if something is damaged.
     #[must_use]
     pub fn read(machine: &Machine) -> Self {
-        let mut database = Self::default();
+        let mut database = Self { logged: last_versions(machine), ..Self::default() };
         match machine.read_up_to(&in_database("status"), MAX_STATUS) {
             Ok(Some(mut text)) => {
                 database.unterminated = text.last().is_some_and(|last| *last != b'\n');

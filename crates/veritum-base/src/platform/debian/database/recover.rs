@@ -13,7 +13,7 @@ const MAX_HAPPENINGS: usize = 20_000;
 impl Database {
     /// Corrects entries that mark a package as removed: dpkg deletes a package's digests with its files.
     pub(super) fn revive(&mut self, machine: &Machine) {
-        let (mut contradicted, logged) = (Vec::new(), std::cell::OnceCell::new());
+        let mut contradicted = Vec::new();
         for (at, piece) in self.pieces.iter().enumerate() {
             let Ok(stanza) = &piece.read else { continue };
             let (name, arch) = stanza.key();
@@ -27,9 +27,7 @@ impl Database {
             if !others() {
                 stems.push(name.clone());
             }
-            let logged =
-                || logged.get_or_init(|| log::last_versions(machine)).contains_key(&(name.clone(), arch.clone()));
-            if self.is_still_there(machine, stanza, &stems) || logged() {
+            if self.is_still_there(machine, stanza, &stems) || self.logged.contains_key(&(name.clone(), arch.clone())) {
                 contradicted.push(at);
             }
         }

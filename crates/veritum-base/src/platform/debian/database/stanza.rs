@@ -271,7 +271,7 @@ pub fn pieces(text: &[u8]) -> Vec<&[u8]> {
     let mut all = Vec::new();
     let (mut begin, mut at) = (0, 0);
     while at < text.len() {
-        let end = text[at..].iter().position(|b| *b == b'\n').map_or(text.len(), |n| at + n + 1);
+        let end = memchr::memchr(b'\n', &text[at..]).map_or(text.len(), |n| at + n + 1);
         if text[at] == b'\n' {
             if at > begin {
                 all.push(&text[begin..at]);

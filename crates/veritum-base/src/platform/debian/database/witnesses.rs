@@ -8,7 +8,7 @@ use super::{Database, Stanza};
 use crate::formats::deb::unpacked;
 use crate::machine::Machine;
 use crate::model::{FileKind, SystemPath};
-use crate::platform::debian::{info_list, log};
+use crate::platform::debian::info_list;
 
 const DOCUMENTS: &str = "/usr/share/doc";
 /// Only the beginning of a changelog is read; decompression is limited as well.
@@ -50,10 +50,9 @@ impl Database {
     pub(super) fn forgotten(&self, machine: &Machine) -> Vec<String> {
         let known = self.known_names();
         let unknown = |name: &str| !known.contains(name);
-        let logged = log::last_versions(machine);
         // A package may have changed its architecture: the log then continues under another key.
         let mut all: BTreeSet<String> =
-            logged.keys().map(|(name, _)| name.clone()).filter(|name| unknown(name)).collect();
+            self.logged.keys().map(|(name, _)| name.clone()).filter(|name| unknown(name)).collect();
         all.extend(self.documented(machine, &unknown));
         all.into_iter().collect()
     }
