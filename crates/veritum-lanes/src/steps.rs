@@ -2,6 +2,7 @@
 
 /// Expands to the steps of one block: `$word[i]` is the vector of the lanes' i-th words. The operations are functions on
 /// vectors; `$add_const!` adds a constant, `$rotate!` rotates left by one.
+#[rustfmt::skip]
 macro_rules! md5_steps {
     ($word:ident, ($a:ident, $b:ident, $c:ident, $d:ident),
      $f:ident, $g:ident, $h:ident, $i:ident, $add:ident, $splat:ident, $rotate:ident) => {{
@@ -13,7 +14,7 @@ macro_rules! md5_steps {
         }
         macro_rules! four {
             ($fun:ident, [$k0:expr, $k1:expr, $k2:expr, $k3:expr], [$s0:literal, $s1:literal, $s2:literal, $s3:literal],
-                                                     [$t0:literal, $t1:literal, $t2:literal, $t3:literal]) => {
+             [$t0:literal, $t1:literal, $t2:literal, $t3:literal]) => {
                 step!($fun, $a, $b, $c, $d, $k0, $s0, $t0);
                 step!($fun, $d, $a, $b, $c, $k1, $s1, $t1);
                 step!($fun, $c, $d, $a, $b, $k2, $s2, $t2);

@@ -1,4 +1,4 @@
-//! Examines names in parallel: each is looked at, and read if its content is wanted.
+//! Examines names in parallel: each gets an lstat, and is read if its content is wanted.
 //!
 //! Work is assigned folder by folder, so that a handle is opened once for all names in it, in path order, which is
 //! close to the order on the disk. Memory does not grow with file sizes: every thread has its own buffers.
@@ -63,7 +63,7 @@ pub fn observe(
 }
 
 /// The tasks in shares of one folder, a folder with a thousand libraries in several. The largest work comes first: at the
-/// end no thread waits for another. Also returns the number of bytes to digest with MD5; `weigh` looks at their files.
+/// end no thread waits for another. Also returns the number of bytes to digest with MD5; with `weigh` their sizes are read.
 fn shares(machine: &Machine, tasks: &[Task<'_>], weigh: bool) -> (Vec<Range<usize>>, u64) {
     let mut shares: Vec<Range<usize>> = Vec::new();
     for folder in tasks.chunk_by(|a, b| a.folder == b.folder) {
@@ -184,7 +184,7 @@ impl<'a> Worker<'a> {
     }
 }
 
-/// A name that was looked at.
+/// The result of the first look at a name.
 enum Looked {
     /// With its result.
     Seen(Observation),
@@ -251,7 +251,7 @@ fn open(dir: &Dir, task: &Task<'_>, found: &mut Found) -> io::Result<(OwnedFd, u
         // On overlay file systems a handle may show another inode number than the name; a second stat of both distinguishes
         // this from an exchanged file.
         if (open.size, open.mtime) != (found.stat.size, found.stat.mtime) {
-            return Err(io::Error::new(io::ErrorKind::NotFound, "exchanged while it was looked at"));
+            return Err(io::Error::new(io::ErrorKind::NotFound, "exchanged while it was examined"));
         }
     }
     if task.fresh {

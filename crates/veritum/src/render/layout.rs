@@ -88,7 +88,8 @@ pub(crate) fn table(indent: &str, rows: &[Vec<Cell>], width: Width) -> String {
     };
     let mut widths: Vec<usize> = (0..columns).map(widest).collect();
     if let Some(total) = width.0 {
-        narrow(&mut widths, total.saturating_sub(indent.width() + LEAST_TEXT));
+        let last = rows.iter().filter_map(|row| row.last()).map(Cell::width).max().unwrap_or(0);
+        narrow(&mut widths, total.saturating_sub(indent.width() + LEAST_TEXT.min(last)));
     }
     rows.iter().map(|row| line(indent, row, &widths, width)).collect()
 }
