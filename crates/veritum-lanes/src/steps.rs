@@ -1,7 +1,7 @@
 //! The 64 steps of a block (RFC 1321, 3.4), for any kind of vector.
 
 /// Expands to the steps of one block: `$word[i]` is the vector of the lanes' i-th words. The operations are functions on
-/// vectors; `$add_const!` adds a constant, `$rotate!` rotates left by one.
+/// vectors; `$splat` makes one of a constant, `$rotate::<N>` rotates each word left.
 #[rustfmt::skip]
 macro_rules! md5_steps {
     ($word:ident, ($a:ident, $b:ident, $c:ident, $d:ident),

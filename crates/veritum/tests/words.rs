@@ -152,7 +152,7 @@ fn applications_are_listed_with_how_they_stand() {
     std::fs::write(folder.join("cut.desktop"), "[Desktop En").unwrap();
     bench.say(&["list", "apps"]).expect(
         0,
-        &["2 applications  1 with problems", "name", "state", "called", "invalid entry", "line 1:", "$'Own\\xe2"],
+        &["1 of 2 applications  with problems", "name", "state", "called", "invalid entry", "line 1:", "$'Own\\xe2"],
     );
     bench.say(&["check", "apps"]).expect(
         1,

@@ -52,7 +52,7 @@ fn head(context: &Context, report: &AppsReport, all: &[&AppLine]) -> String {
     match (bad, &report.checked) {
         (0, Some(_)) => headline(Label::Good, &apps, &format!("no problems ({when})"), context.width),
         (0, None) => headline(Label::Heading, &apps, &when, context.width),
-        _ => headline(Label::Bad, &apps, &format!("{bad} with problems ({when})"), context.width),
+        _ => headline(Label::Bad, &format!("{bad} of {apps}"), &format!("with problems ({when})"), context.width),
     }
 }
 
