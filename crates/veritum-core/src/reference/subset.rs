@@ -74,7 +74,7 @@ impl ReferenceSubset {
 
     /// Whether a listed path is relevant.
     pub(super) fn has(&self, path: &[u8]) -> bool {
-        let parent = match path.iter().rposition(|b| *b == b'/') {
+        let parent = match memchr::memrchr(b'/', path) {
             Some(0) | None => &b"/"[..],
             Some(at) => &path[..at],
         };

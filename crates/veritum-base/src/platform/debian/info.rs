@@ -91,14 +91,18 @@ pub fn info_stems(package: &Package) -> Vec<String> {
 pub(super) fn list(bytes: &[u8], keep: Option<&Keep<'_>>) -> Result<(Vec<SystemPath>, PathSet), String> {
     let mut paths = Vec::new();
     let mut parents: HashSet<&[u8], foldhash::fast::RandomState> = HashSet::default();
-    let mut count = 0;
+    let (mut count, mut last): (usize, &[u8]) = (0, b"/");
     for (at, line) in lines(bytes).enumerate() {
         count += 1;
         if count > MAX_PATHS {
             return Err(format!("more than {MAX_PATHS} lines"));
         }
-        if let Some(cut) = line.iter().rposition(|b| *b == b'/') {
-            parents.insert(&line[..cut]);
+        // Files of one folder mostly follow each other.
+        if let Some(parent) = memchr::memrchr(b'/', line).map(|cut| &line[..cut])
+            && parent != last
+        {
+            parents.insert(parent);
+            last = parent;
         }
         if keep.is_none_or(|keep| keep(line)) {
             paths.push(SystemPath::parse(line).map_err(|e| format!("line {}: {e}", at + 1))?);
