@@ -149,6 +149,8 @@ pub struct Repositories {
     common: Keyring,
     /// Names of what is installed or in apt's cache: only those are kept of an index.
     names: HashSet<String>,
+    /// Whether others were added since.
+    names_added: bool,
     /// Architectures of the installed packages, the machine's own first.
     archs: Vec<String>,
     asked_network: bool,
@@ -172,6 +174,7 @@ impl Repositories {
             sources: Vec::new(),
             table: Table::default(),
             names: names(installed),
+            names_added: false,
             archs: architectures(installed),
             asked_network: false,
             now,
@@ -209,6 +212,7 @@ impl Repositories {
         let before = self.names.len();
         self.names.extend(names);
         if self.names.len() > before {
+            self.names_added = true;
             self.sources.iter_mut().for_each(|source| source.forget_indexes());
         }
     }

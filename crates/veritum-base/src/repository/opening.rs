@@ -66,7 +66,8 @@ impl Repositories {
     /// Reads the indexes that may list these packages, unless they were read already.
     pub(super) fn read_indexes<'i>(&mut self, machine: &Machine, ids: impl Iterator<Item = &'i PackageId>) {
         let asked: HashSet<&str> = ids.map(|id| id.arch.as_str()).collect();
-        let names = Names::new(self.names.iter().map(String::as_str));
+        let names = self.names.iter().map(String::as_str);
+        let names = if self.names_added { Names::once(names) } else { Names::new(names) };
         let follow = Follow { vendors: &self.vendors, facts: &self.facts, now: self.now };
         for (at, open_source) in self.sources.iter_mut().enumerate() {
             let Some((open, found)) = &open_source.open else { continue };

@@ -167,7 +167,7 @@ impl Follow<'_> {
         let sum = open.release.clone().derive(|r| r.files.get(name).copied().ok_or(())).map_err(|()| String::new())?;
         // Reading all of a large index again would take longer than everything else that a short command does.
         let key = names.selection_of(sum.get());
-        if let Some(known) = self.facts.get(FactKind::Selection, &key) {
+        if let Some(known) = key.as_ref().and_then(|key| self.facts.get(FactKind::Selection, key)) {
             return Ok(Some(known));
         }
         let all = match self.facts.get(FactKind::Index, &sum.get().sha256) {
@@ -179,6 +179,8 @@ impl Follow<'_> {
                 condensed
             }
         };
+        // Where no selection is kept, making one would save nothing.
+        let Some(key) = key else { return Ok(Some(all)) };
         let selected = all.map(|all| names.select(&all));
         self.facts.keep(FactKind::Selection, &key, &selected);
         Ok(Some(selected))

@@ -63,21 +63,28 @@ pub(super) fn condensed(index: Verified<Vec<u8>>) -> Verified<Vec<u8>> {
 /// Names of packages of interest.
 pub(super) struct Names<'a> {
     names: HashSet<&'a [u8]>,
-    digest: [u8; 32],
+    /// The digest of the names that a machine always has, for which selections are kept.
+    digest: Option<[u8; 32]>,
 }
 
 impl<'a> Names<'a> {
+    /// Names that are asked for once: no selection is kept for them.
+    pub(super) fn once(names: impl Iterator<Item = &'a str>) -> Self {
+        Self { names: names.map(str::as_bytes).collect(), digest: None }
+    }
+
+    /// The names of what is installed or in apt's cache.
     pub(super) fn new(names: impl Iterator<Item = &'a str>) -> Self {
         let names: HashSet<&[u8]> = names.map(str::as_bytes).collect();
         let mut sorted: Vec<&[u8]> = names.iter().copied().collect();
         sorted.sort_unstable();
-        let digest = sha256(&sorted.join(&b'\n'));
+        let digest = Some(sha256(&sorted.join(&b'\n')));
         Self { names, digest }
     }
 
-    /// The key of what is selected from the index with this digest.
-    pub(super) fn selection_of(&self, index: &FileSum) -> [u8; 32] {
-        sha256(&[index.sha256, self.digest].concat())
+    /// The key of what is selected from the index with this digest, if it is kept.
+    pub(super) fn selection_of(&self, index: &FileSum) -> Option<[u8; 32]> {
+        self.digest.map(|digest| sha256(&[index.sha256, digest].concat()))
     }
 
     /// The lines of a condensed index about these packages, and about essential and required ones.
@@ -86,9 +93,8 @@ impl<'a> Names<'a> {
         let lines = condensed.split_inclusive(|byte| *byte == b'\n');
         lines
             .filter(|line| is_basic(line.trim_ascii_end()) || self.names.contains(name_of(line)))
-            .flatten()
-            .copied()
-            .collect()
+            .collect::<Vec<_>>()
+            .concat()
     }
 }
 
@@ -259,6 +265,7 @@ mod tests {
         assert_eq!(names.selection_of(&sum("1")), Names::new(["quay", "pier"].into_iter()).selection_of(&sum("1")));
         assert_ne!(names.selection_of(&sum("1")), names.selection_of(&sum("2")));
         assert_ne!(names.selection_of(&sum("1")), Names::new(["quay"].into_iter()).selection_of(&sum("1")));
+        assert_eq!(Names::once(["pier", "quay"].into_iter()).selection_of(&sum("1")), None);
     }
 
     #[test]
