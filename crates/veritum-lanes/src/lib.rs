@@ -20,7 +20,7 @@ pub const LANES: usize = 16;
 /// The size of a block in bytes: messages are added in whole blocks.
 pub const BLOCK: usize = 64;
 
-/// The most bytes that [`padding`] returns.
+/// At least as many bytes as [`padding`] ever returns.
 pub const MAX_PADDING: usize = 2 * BLOCK;
 
 /// So few messages are digested one after the other.

@@ -84,12 +84,16 @@ fn shares(machine: &Machine, tasks: &[Task<'_>], weigh: bool) -> (Vec<Range<usiz
     (large.into_iter().chain(rest).map(|(.., share)| share).collect(), md5)
 }
 
-/// The size of the files among tasks of one folder whose expected size is not known.
+/// The size of the files to read among tasks of one folder whose expected size is not known.
 fn sizes(machine: &Machine, tasks: &[Task<'_>]) -> u64 {
     let mut unknown = tasks.iter().filter(|task| matches!(task.look, Look::Md5 { .. })).peekable();
     let Some(dir) = unknown.peek().and_then(|task| machine.dir(task.folder).ok()) else { return 0 };
-    let size = |task: &Task<'_>| dir.disk().look(dir.fd(), task.name).ok().filter(|stat| stat.kind == FileKind::File);
-    unknown.filter_map(size).map(|stat| stat.size).sum()
+    let size = |task: &Task<'_>| {
+        let Look::Md5 { most } = task.look else { return None };
+        let stat = dir.disk().look(dir.fd(), task.name).ok()?;
+        (stat.kind == FileKind::File && stat.size <= most).then_some(stat.size)
+    };
+    unknown.filter_map(size).sum()
 }
 
 /// One thread's part of the work.
