@@ -14,8 +14,12 @@ const LOCAL_TIME: &str = "/etc/localtime";
 /// Larger files are not TZif files.
 const MAX_ZONE: u64 = 256 << 10;
 
+/// The name of a zone whose file cannot be used.
+const UNKNOWN: &str = "unknown";
+
 /// The time zone in which a machine writes its logs.
-/// In JSON it is its name.
+/// In JSON it is its name: `local` if the machine does not record one, `unknown` if its zone file cannot be used; local times
+/// are taken as UTC then.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(into = "String", from = "String")]
 #[schemars(with = "String")]
@@ -25,10 +29,14 @@ pub struct MachineTimeZone {
 }
 
 impl MachineTimeZone {
-    /// Reads a machine's zone. Without a readable /etc/localtime it is UTC, as it is for the C library.
+    /// Reads a machine's zone. Without /etc/localtime it is UTC, as it is for the C library; if it is damaged or leads to a
+    /// missing file, the zone is unknown: the logs may have been written before.
     #[must_use]
     pub fn read(machine: &Machine) -> Self {
         let path = SystemPath::literal(LOCAL_TIME);
+        if machine.look(&path).is_ok_and(|stat| stat.is_none()) {
+            return Self::default();
+        }
         let read = || {
             let bytes = machine.read_up_to(&path, MAX_ZONE).ok()??;
             let target = machine.resolve(&path).ok()?;
@@ -36,13 +44,19 @@ impl MachineTimeZone {
             let name = target.split_once("/zoneinfo/").map_or("local", |(_, name)| name);
             Some(Self { name: name.to_owned(), zone: TimeZone::tzif(name, &bytes).ok()? })
         };
-        read().unwrap_or_default()
+        read().unwrap_or_else(|| Self { name: UNKNOWN.into(), zone: TimeZone::UTC })
     }
 
-    /// The zone's IANA name, or `local` where the machine does not record one.
+    /// The zone's IANA name, or `local` or `unknown`.
     #[must_use]
     pub fn name(&self) -> &str {
         &self.name
+    }
+
+    /// Whether the rules of the zone are known.
+    #[must_use]
+    pub fn is_known(&self) -> bool {
+        self.name != UNKNOWN
     }
 
     /// The moment of a local time such as `2026-03-02 14:10:03`; `None` for text that is not a time. A time that occurs
@@ -136,11 +150,13 @@ mod tests {
     }
 
     #[test]
-    fn without_a_readable_zone_it_is_utc() {
+    fn without_a_zone_it_is_utc_and_a_damaged_one_is_unknown() {
         let (dir, machine) = machine(b"not a zone");
-        assert_eq!(MachineTimeZone::read(&machine), MachineTimeZone::default());
+        assert!(!MachineTimeZone::read(&machine).is_known());
+        std::fs::remove_file(dir.path().join("usr/share/zoneinfo/Foreshore/Harbour")).unwrap();
+        assert_eq!(MachineTimeZone::read(&machine).name(), "unknown", "the link leads nowhere");
         std::fs::remove_file(dir.path().join("etc/localtime")).unwrap();
-        assert_eq!(MachineTimeZone::read(&machine).name(), "UTC");
+        assert_eq!(MachineTimeZone::read(&machine), MachineTimeZone::default());
     }
 
     proptest::proptest! {

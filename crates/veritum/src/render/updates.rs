@@ -145,6 +145,8 @@ fn row(line: &UpdateLine, verbose: bool) -> Vec<Cell> {
 
 /// A time in the machine's own zone, which its users and logs use.
 fn machine_time(report: &UpdatesReport, utc: &str, form: &str) -> String {
+    // The logs' own local time, which is right although its zone is not known.
+    let form = if report.time_zone.is_known() { form } else { form.trim_end_matches(" %Z") };
     report.time_zone.local(utc).map_or_else(|| utc.to_owned(), |at| at.strftime(form).to_string())
 }
 
