@@ -2,13 +2,14 @@
 
 mod support;
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use support::{check, folder, open, repair, undo};
 use veritum_core::areas::FILES;
 use veritum_core::event::{Event, Flow, NoObserver, Observer};
 use veritum_core::machine::LiveDisk;
-use veritum_core::model::{Scope, SystemPath};
+use veritum_core::model::{Authority, Scope, SystemPath};
 use veritum_core::report::{Outcome, RepairReport};
 use veritum_core::work::{Agreement, Engine, Settings, WorkError};
 use veritum_demo::world::{World, add_file, package};
@@ -225,6 +226,22 @@ fn the_last_check_is_kept_and_a_repair_renews_it() {
     );
     undo(&place.settings("undo", 2), None).unwrap();
     assert!(status().changed_since_check);
+}
+
+#[test]
+fn a_brief_status_tells_what_the_last_check_verified_as_such() {
+    let place = Place::new();
+    let brief = |store: bool| {
+        let mut settings = place.settings("brief", 9);
+        settings.store = settings.store.filter(|_| store);
+        let report = open(&settings).brief_status(true).unwrap();
+        (report.verified_by, report.verified_at_last_check)
+    };
+    assert_eq!(brief(false), (BTreeMap::new(), false), "before the first check it is not known");
+    open(&place.settings("check", 0)).check(&Scope::default(), &NoObserver).unwrap();
+    let (verified_by, at_last_check) = brief(false);
+    assert!(verified_by.contains_key(&Authority::Store) && at_last_check, "the store is not used any more");
+    assert_eq!(brief(true), (verified_by, false));
 }
 
 #[test]

@@ -48,6 +48,9 @@ pub struct StatusReport {
     pub users: Vec<String>,
     /// The number of packages by the authority that can verify them.
     pub verified_by: BTreeMap<Authority, u64>,
+    /// Whether these are the numbers of the last check, which may have used other references and found other packages.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub verified_at_last_check: bool,
     /// The store, if one is used.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub store: Option<StoreLine>,

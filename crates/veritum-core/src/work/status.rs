@@ -32,7 +32,8 @@ impl Engine {
         for authority in authorities(self).into_values() {
             *verified_by.entry(authority).or_default() += 1;
         }
-        Ok(StatusReport { verified_by, sources: self.supply().source_reports(), ..self.brief_status(full_rights)? })
+        let (sources, brief) = (self.supply().source_reports(), self.brief_status(full_rights)?);
+        Ok(StatusReport { verified_by, verified_at_last_check: false, sources, ..brief })
     }
 
     /// The same without reading package lists, which takes most of the time: which packages repositories can verify is as
@@ -68,9 +69,11 @@ impl Engine {
         let room = root_room(&self.system);
         let last_check = self.system.last_check();
         let in_stores = self.system.installed.packages.iter().filter(|c| self.open.stores.iter().any(|s| s.has(&c.id)));
-        let verified_by = match in_stores.count() {
-            all if all > 0 && all == self.system.installed.packages.len() => [(Authority::Store, all as u64)].into(),
-            _ => last_check.as_ref().map(|last| last.verified_by.clone()).unwrap_or_default(),
+        let (verified_by, verified_at_last_check) = match in_stores.count() {
+            all if all > 0 && all == self.system.installed.packages.len() => {
+                ([(Authority::Store, all as u64)].into(), false)
+            }
+            _ => (last_check.as_ref().map(|last| last.verified_by.clone()).unwrap_or_default(), last_check.is_some()),
         };
         let recent = Debian.recent(&self.system.machine, MAX_RECENT);
         let time_zone = MachineTimeZone::read(&self.system.machine);
@@ -88,6 +91,7 @@ impl Engine {
                 .map(|a| a.name.clone())
                 .collect(),
             verified_by,
+            verified_at_last_check,
             store: self.open.stores.first().map(store_line),
             sources: Vec::new(),
             store_trouble: self.open.store_trouble.as_ref().map(|e| error_chain(e as &dyn std::error::Error)),

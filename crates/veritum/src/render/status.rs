@@ -118,9 +118,12 @@ fn disk_words(report: &StatusReport) -> String {
     format!("{} free{read_only}{errors}", size(free))
 }
 
-/// The number of packages that each reference can verify.
+/// The number of packages that each reference can verify, or verified at the last check: of the packages of that time.
 fn verified_words(report: &StatusReport) -> String {
-    let all = report.machine.packages;
+    let all = match report.verified_at_last_check {
+        true => report.verified_by.values().sum(),
+        false => report.machine.packages,
+    };
     let parts = report.verified_by.iter().map(|(authority, n)| match *n == all {
         true => format!("{} against {}", count(all, "package", "packages"), authority_words(*authority)),
         false => {
@@ -182,7 +185,10 @@ pub(crate) fn describe(context: &Context, report: &StatusReport) -> String {
     }
     // Before the first check it is not known what the repositories can verify.
     if !report.verified_by.is_empty() {
-        all.push(row("Verifies", verified_words(report)));
+        match report.verified_at_last_check {
+            true => all.push(row("Verified", format!("{} (at the last check)", verified_words(report)))),
+            false => all.push(row("Verifies", verified_words(report))),
+        }
     }
     if let Some(trouble) = &report.store_trouble {
         all.push(row("Store", format!("cannot be used: {trouble}")));
