@@ -45,7 +45,7 @@ fn what_the_administrator_leaves_out_is_not_missed_but_judged_when_it_is_there()
 }
 
 #[test]
-fn a_folder_of_what_was_left_out_is_not_missed_and_does_not_are_restored() {
+fn a_folder_of_what_was_left_out_is_not_missed_and_is_not_restored() {
     let mut quay = quay();
     add_file(&mut quay, "/usr/share/man/man3/quay.3", "page\n");
     add_file(&mut quay, "/usr/share/doc/quay/examples/one", "one\n");

@@ -126,9 +126,9 @@ fn the_full_chain_of_a_repair_downloads_what_it_is_to_hold_everything_against() 
     stand.lists("");
     let told = check(&stand.settings()).unverified.unwrap();
     assert!((told.packages, told.fetchable) == (2, 2) && told.bytes > 500, "{told:?}");
-    let nobody = Settings { answerable: false, ..full() };
-    assert!(matches!(try_repair(&nobody, Arc::new(LiveDisk)), Err(WorkError::CannotAsk)));
-    assert!(stand.fetched().is_empty(), "nothing is downloaded for a question that nobody can answer");
+    let unasked = Settings { answerable: false, ..full() };
+    assert!(matches!(try_repair(&unasked, Arc::new(LiveDisk)), Err(WorkError::CannotAsk)));
+    assert!(stand.fetched().is_empty(), "nothing is downloaded for a question that no one can answer");
     let seen = check(&full());
     assert_eq!((seen.findings.len(), seen.downloads.len(), stand.fetched().len()), (2, 2, 2));
     let report = repair(&full());

@@ -121,7 +121,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_fact_is_restored_and_a_damaged_one_does_not() {
+    fn a_fact_is_read_again_and_a_damaged_one_is_not() {
         let dir = tempfile::tempdir().unwrap();
         let facts = Facts::in_folder(dir.path());
         let (from, fact) = ([7; 32], Verified(b"quay 1 all".repeat(50)));

@@ -74,7 +74,7 @@ impl Cx<'_> {
             return self.full_look();
         }
         if self.evidence().gathered.is_none() {
-            let gathered = self.gathered_available(self.scope)?;
+            let gathered = self.gather_available(self.scope)?;
             self.evidence().gathered = Some(gathered);
         }
         Ok(())
@@ -92,7 +92,7 @@ impl Cx<'_> {
         let begun = Instant::now();
         let mut scope = self.system.in_every_spelling(self.scope);
         let listing = self.supply.own_store().filter(|_| self.scope.is_whole()).and_then(Store::list_contents);
-        let mut gathered = self.gathered_available(&scope)?;
+        let mut gathered = self.gather_available(&scope)?;
         if let Some(wider) = self.with_other_names(&gathered.reference, &scope) {
             scope = wider;
             gathered = self.gathered_for(&scope, self.wants(&DATABASE));
@@ -147,7 +147,7 @@ impl Cx<'_> {
     }
 
     /// The references by the strongest authority available before anything was examined.
-    fn gathered_available(&self, scope: &Scope) -> Result<Gathered, WorkError> {
+    fn gather_available(&self, scope: &Scope) -> Result<Gathered, WorkError> {
         let with_records = self.wants(&DATABASE);
         let items = self.system.installed.packages.len() as u64;
         self.observer.on_event(Event::Begin { phase: Phase::Reading, items, bytes: 0 });

@@ -327,7 +327,7 @@ pub(super) fn note_counts(report: &CheckReport) -> String {
     parts.join(", ")
 }
 
-/// How a note is counted in an area. Common causes have a section of their own.
+/// How a note is counted in an area. Common causes have a separate section.
 fn counted_as(area: &AreaName, verdict: Verdict) -> Option<(&'static str, &'static str)> {
     let words = about(area).map_or_else(|| verdict.counted_as(), |about| about.counted_as(verdict));
     words.filter(|_| verdict != Verdict::SharedCause)
