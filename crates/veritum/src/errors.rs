@@ -310,6 +310,9 @@ impl From<StoreError> for Failure {
             StoreError::Keys(KeysError::Exposed { path }) => {
                 (why, Some(Action::command(format!("chmod 600 {}", shown(path)))))
             }
+            StoreError::Keys(KeysError::File { source, .. }) if source.kind() == std::io::ErrorKind::NotFound => {
+                (why, Some("name the folder of the private keys: --keys KEYDIR".into()))
+            }
             _ => (why, None),
         };
         Self::not_done(error.to_string(), why, hint)

@@ -33,7 +33,7 @@ pub(crate) fn created(context: &Context, dir: &Path, key_folder: &Path, report: 
             context,
             &[
                 (context.store_command("store add --installed", &store), "shows what it would add, then asks"),
-                (context.command("help store add"), "other sources of packages")
+                ("veritum help store add".to_owned(), "other sources of packages")
             ]
         )
     )
