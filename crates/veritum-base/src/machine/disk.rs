@@ -79,6 +79,8 @@ pub trait Disk: Send + Sync + fmt::Debug {
     fn room(&self, dir: BorrowedFd<'_>) -> io::Result<FreeSpace>;
     /// Drops a file's cached pages, so that the next read comes from the medium.
     fn forget(&self, file: BorrowedFd<'_>) -> io::Result<()>;
+    /// Asks the medium for a file's first bytes, without waiting for them: they are read soon.
+    fn read_ahead(&self, _file: BorrowedFd<'_>, _bytes: u64) {}
 
     // --- changing ---
 

@@ -188,6 +188,10 @@ impl Disk for LiveDisk {
         Ok(fs::fadvise(file, 0, None, fs::Advice::DontNeed)?)
     }
 
+    fn read_ahead(&self, file: BorrowedFd<'_>, bytes: u64) {
+        let _ = fs::fadvise(file, 0, std::num::NonZeroU64::new(bytes), fs::Advice::WillNeed);
+    }
+
     fn create(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<OwnedFd> {
         let flags = OFlags::CREATE | OFlags::EXCL | OFlags::RDWR | OFlags::NOFOLLOW | OFlags::CLOEXEC;
         Ok(fs::openat(dir, OsStr::from_bytes(name), flags, Mode::from_raw_mode(0o600))?)

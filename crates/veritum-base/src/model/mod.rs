@@ -29,6 +29,6 @@ pub use path::{LinkTarget, PathError, PathMap, PathSet, SystemPath};
 pub use place::{FileKind, Identity, Instant, Stat};
 pub use scope::{Reach, Scope};
 pub(crate) use text::from_readable;
-pub use text::{error_chain, error_words, is_harmless, quoted, readable};
+pub use text::{ByteLines, byte_lines, error_chain, error_words, is_harmless, quoted, readable};
 pub use verdict::Verdict;
 pub use words::word_enum;

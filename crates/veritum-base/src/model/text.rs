@@ -115,6 +115,36 @@ fn changes_direction(c: char) -> bool {
     matches!(c, '\u{61c}' | '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}' | '\u{fff9}'..='\u{fffb}')
 }
 
+/// The lines of a text of bytes without their ends: as splitting at each line end, and several times as fast.
+#[must_use]
+pub fn byte_lines(text: &[u8]) -> ByteLines<'_> {
+    ByteLines(Some(text))
+}
+
+/// See [`byte_lines`].
+#[derive(Debug, Clone)]
+pub struct ByteLines<'a>(Option<&'a [u8]>);
+
+impl<'a> Iterator for ByteLines<'a> {
+    type Item = &'a [u8];
+
+    fn next(&mut self) -> Option<&'a [u8]> {
+        let rest = self.0.take()?;
+        let Some(end) = memchr::memchr(b'\n', rest) else { return Some(rest) };
+        self.0 = Some(&rest[end + 1..]);
+        Some(&rest[..end])
+    }
+}
+
+impl<'a> DoubleEndedIterator for ByteLines<'a> {
+    fn next_back(&mut self) -> Option<&'a [u8]> {
+        let rest = self.0.take()?;
+        let Some(end) = memchr::memrchr(b'\n', rest) else { return Some(rest) };
+        self.0 = Some(&rest[..end]);
+        Some(&rest[end + 1..])
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -143,6 +173,16 @@ mod tests {
         #[test]
         fn no_control_character_reaches_the_terminal(bytes: Vec<u8>) {
             proptest::prop_assert!(!quoted(&bytes).chars().any(|c| c.is_control() || changes_direction(c)));
+        }
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn lines_are_what_splitting_at_line_ends_gives(text in proptest::collection::vec(proptest::prop_oneof![proptest::strategy::Just(b'\n'), proptest::prelude::any::<u8>()], 0..40)) {
+            let right: Vec<&[u8]> = text.split(|b| *b == b'\n').collect();
+            proptest::prop_assert_eq!(byte_lines(&text).collect::<Vec<_>>(), right.clone());
+            let back: Vec<&[u8]> = right.into_iter().rev().collect();
+            proptest::prop_assert_eq!(byte_lines(&text).rev().collect::<Vec<_>>(), back);
         }
     }
 }

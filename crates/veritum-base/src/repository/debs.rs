@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::io;
+use std::os::fd::OwnedFd;
 use std::sync::{Arc, MutexGuard, PoisonError};
 
 use rayon::prelude::*;
@@ -14,9 +15,12 @@ use crate::formats::deb::read_control_part;
 use crate::machine::Machine;
 use crate::model::{Digest, EntryKind, PackageId};
 use crate::platform::debian::apt::{FileSum, SourceKind};
-use crate::scan::Stopped;
+use crate::scan::{Files, Stopped, digest_files};
 use crate::store::{Contents, Manifest, Records, StoreError};
-use crate::trust::{FactKind, Verified};
+use crate::trust::{FactKind, FileSums, Verified, verify_by_sums};
+
+/// A round of packages has at most as many bytes, unless it is one package.
+const ROUND: u64 = 512 << 20;
 
 /// The result of preparing a package's manifest.
 enum Got {
@@ -49,18 +53,14 @@ impl Repositories {
             items: open.len() as u64,
             bytes: open.iter().map(|id| bytes(id)).sum(),
         });
-        let got: Vec<Option<(PackageId, Got)>> = pool.install(|| {
-            let one = |id: &&PackageId| {
-                let got = available_manifest(self, machine, id);
-                let stop = observer.on_event(Event::Advance { items: 1, bytes: bytes(id) }) == Flow::Stop;
-                (!stop).then(|| ((*id).clone(), got))
-            };
-            open.iter().par_bridge().map(one).collect()
-        });
+        let mut got = Vec::with_capacity(open.len());
+        for round in rounds(&open, &bytes) {
+            got.extend(self.prepare_round(machine, round, pool, observer)?);
+        }
         observer.on_event(Event::End);
         let mut lacking = Vec::new();
         for one in got {
-            match one.ok_or(Stopped)? {
+            match one {
                 (id, Got::Manifest(holdings)) => drop(self.manifests.insert(id, holdings)),
                 (id, Got::Broken(why)) => self.broken.push((id, why)),
                 (id, Got::NotHere(candidate)) => lacking.push(Lacking { id, candidate }),
@@ -69,6 +69,60 @@ impl Repositories {
         self.broken.sort();
         lacking.sort_by(|a, b| a.id.cmp(&b.id));
         Ok(lacking)
+    }
+
+    /// Prepares packages in the given order: all are verified, side by side, before the first of them is unpacked.
+    fn prepare_round(
+        &self,
+        machine: &Machine,
+        ids: &[&PackageId],
+        pool: &rayon::ThreadPool,
+        observer: &dyn Observer,
+    ) -> Result<Vec<(PackageId, Got)>, Stopped> {
+        let known: Vec<Option<Holdings>> = pool.install(|| ids.par_iter().map(|id| remembered(self, id)).collect());
+        let sums = self.first_sums(machine, ids, &known, pool, observer)?;
+        let all: Vec<_> = std::iter::zip(ids, std::iter::zip(known, sums)).collect();
+        // Each as soon as a thread is free.
+        let got: Vec<Option<(PackageId, Got)>> = pool.install(|| {
+            let one = |(id, (known, sums)): (&&PackageId, (Option<Holdings>, Option<FileSums>))| {
+                let got = available_manifest(self, machine, id, known, sums.as_ref());
+                let bytes = self.table.candidates(id).first().map_or(0, |c| c.sum.get().size);
+                let stop = observer.on_event(Event::Advance { items: 1, bytes }) == Flow::Stop;
+                (!stop).then(|| ((*id).clone(), got))
+            };
+            all.into_iter().par_bridge().map(one).collect()
+        });
+        got.into_iter().map(|one| one.ok_or(Stopped)).collect()
+    }
+
+    /// The digests of the first file of each package that must be read.
+    fn first_sums(
+        &self,
+        machine: &Machine,
+        ids: &[&PackageId],
+        known: &[Option<Holdings>],
+        pool: &rayon::ThreadPool,
+        observer: &dyn Observer,
+    ) -> Result<Vec<Option<FileSums>>, Stopped> {
+        let lacks = |at: &usize| known[*at].as_ref().is_none_or(|h| h.records.is_none());
+        let to_read: Vec<(usize, &Candidate)> = (0..ids.len())
+            .filter(lacks)
+            .filter_map(|at| self.table.candidates(ids[at]).first().map(|candidate| (at, candidate)))
+            .filter(|(at, candidate)| self.hand.has(machine, ids[*at], candidate))
+            .collect();
+        let sizes: Vec<u64> = to_read.iter().map(|(_, candidate)| candidate.sum.get().size).collect();
+        let open = |n: usize| {
+            let (at, candidate) = to_read[n];
+            let file = self.hand.first(machine, ids[at], candidate).map(|(file, _)| OwnedFd::from(file));
+            file.ok_or_else(|| io::ErrorKind::NotFound.into())
+        };
+        let files = Files { disk: machine.disk().as_ref(), sizes: &sizes, open: &open, with_blake3: true };
+        let read = digest_files(&files, pool, &Silent(observer))?;
+        let mut sums = vec![None; ids.len()];
+        for ((at, _), read) in std::iter::zip(&to_read, read) {
+            sums[*at] = read.ok();
+        }
+        Ok(sums)
     }
 
     /// Downloads packages; returns those that failed, with the reason.
@@ -208,16 +262,58 @@ fn remembered(repositories: &Repositories, id: &PackageId) -> Option<Holdings> {
     })
 }
 
-fn available_manifest(repositories: &Repositories, machine: &Machine, id: &PackageId) -> Got {
-    let remembered = remembered(repositories, id);
-    if let Some(holdings) = remembered.as_ref().filter(|h| h.records.is_some()) {
-        return Got::Manifest(holdings.clone());
+/// Packages in rounds of so many bytes that those verified are still in the kernel's cache when they are unpacked.
+fn rounds<'a, 'b>(ids: &'a [&'b PackageId], bytes: &dyn Fn(&PackageId) -> u64) -> Vec<&'a [&'b PackageId]> {
+    let mut rounds = Vec::new();
+    let mut rest = ids;
+    while !rest.is_empty() {
+        let mut total = 0;
+        let fits = |id: &&&PackageId| {
+            total += bytes(id);
+            total <= ROUND
+        };
+        let (round, others) = rest.split_at(rest.iter().take_while(fits).count().max(1));
+        rounds.push(round);
+        rest = others;
     }
+    rounds
+}
+
+/// Passes on the wish to stop, and no progress: packages are reported when they are unpacked.
+struct Silent<'a>(&'a dyn Observer);
+
+impl Observer for Silent<'_> {
+    fn on_event(&self, event: Event<'_>) -> Flow {
+        match event {
+            Event::Advance { .. } => self.0.on_event(Event::Advance { items: 0, bytes: 0 }),
+            other => self.0.on_event(other),
+        }
+    }
+}
+
+fn available_manifest(
+    repositories: &Repositories,
+    machine: &Machine,
+    id: &PackageId,
+    remembered: Option<Holdings>,
+    sums: Option<&FileSums>,
+) -> Got {
+    let remembered = match remembered {
+        Some(holdings) if holdings.records.is_some() => return Got::Manifest(holdings),
+        other => other,
+    };
     let candidates = repositories.table.candidates(id);
     let mut broken = None;
-    for candidate in candidates {
-        let Some((deb, from)) = repositories.hand.read(machine, id, candidate) else { continue };
-        match unpack::manifest(deb, candidate.sum.get(), id) {
+    // The digests of the first file are known; the others are read one by one if it differs.
+    let first = candidates.first().zip(sums).and_then(|(candidate, sums)| {
+        let (file, from) = repositories.hand.first(machine, id, candidate)?;
+        Some((candidate, verify_by_sums(file, sums, &candidate.sum).ok()?, sums.blake3(), from))
+    });
+    let others = candidates.iter().filter_map(|candidate| {
+        repositories.hand.find(machine, id, candidate).map(|deb| (candidate, deb.file, None, deb.from))
+    });
+    for (candidate, file, blake3, from) in first.into_iter().chain(others) {
+        match unpack::manifest(file, blake3, candidate.sum.get(), id) {
             Ok(both) => {
                 let (manifest, records) = (both.part(|b| &b.0).cloned(), both.part(|b| &b.1).cloned());
                 let sha256 = &candidate.sum.get().sha256;

@@ -2,7 +2,6 @@
 
 use std::collections::{HashMap, HashSet};
 use std::fs::File;
-use std::io::Read as _;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
@@ -11,7 +10,7 @@ use super::table::Candidate;
 use crate::machine::Machine;
 use crate::model::{FileKind, PackageId, SystemPath};
 use crate::platform::debian::apt::{CACHE, split_deb_name};
-use crate::trust::{Verified, verify_file, verify_sum};
+use crate::trust::{Verified, verify_file};
 
 /// Further packages in one place are not examined.
 const MAX_FILES: usize = 500_000;
@@ -27,16 +26,6 @@ enum Place {
     OnMachine(SystemPath),
     /// On the host.
     Host(PathBuf),
-}
-
-/// Packages up to this size are read into memory: no other process can change them afterwards.
-const MAX_IN_MEMORY: u64 = 48 << 20;
-
-/// A verified package: small ones in memory, others as their file.
-pub(super) enum Whole {
-    Memory(Verified<Vec<u8>>),
-    /// Other processes may write to the file while it is read.
-    File(Verified<File>),
 }
 
 /// A package that was found and verified.
@@ -184,23 +173,9 @@ impl AtHand {
         })
     }
 
-    /// The same, to be read completely, with its source.
-    pub(super) fn read(&self, machine: &Machine, id: &PackageId, candidate: &Candidate) -> Option<(Whole, String)> {
-        let size = candidate.sum.get().size;
-        if size > MAX_IN_MEMORY {
-            return self.find(machine, id, candidate).map(|deb| (Whole::File(deb.file), deb.from));
-        }
-        self.files(machine, id, candidate).find_map(|(file, from)| {
-            let mut bytes = Vec::with_capacity(usize::try_from(size).unwrap_or_default() + 1);
-            let read = file.take(size + 1).read_to_end(&mut bytes);
-            match read.ok().and_then(|_| verify_sum(bytes, &candidate.sum).ok()) {
-                Some(bytes) => Some((Whole::Memory(bytes), from)),
-                None => {
-                    self.others().insert((from, candidate.sum.get().hex()));
-                    None
-                }
-            }
-        })
+    /// The first file that could be this package, unverified, with its source.
+    pub(super) fn first(&self, machine: &Machine, id: &PackageId, candidate: &Candidate) -> Option<(File, String)> {
+        self.files(machine, id, candidate).next()
     }
 
     fn others(&self) -> MutexGuard<'_, HashSet<(String, String)>> {

@@ -1,5 +1,6 @@
 //! Sources of a repository's files: apt's own copies, a folder, the network.
 
+use std::fs::File;
 use std::io::Read;
 use std::path::PathBuf;
 
@@ -50,7 +51,7 @@ impl ListSource<'_> {
                 let Ok(at) = folder.join(path.as_bytes()) else { return Ok(None) };
                 machine.read_up_to(&at, most).map_err(|e| ListSourceError::Read(crate::model::error_chain(&e)))
             }
-            Self::OnHost { folder } => match std::fs::File::open(folder.join(path)) {
+            Self::OnHost { folder } => match File::open(folder.join(path)) {
                 Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(None),
                 Err(e) => Err(ListSourceError::Read(e.to_string())),
                 Ok(file) => {
@@ -65,6 +66,15 @@ impl ListSource<'_> {
             },
             Self::Network { fetcher, uri } => Ok(fetcher.get(&format!("{uri}{path}"), most)?),
         }
+    }
+
+    /// apt's own copy of an index in its plain form, opened.
+    pub(super) fn plain_file(&self, path: &str) -> Option<File> {
+        let Self::Lists { machine, uri } = self else { return None };
+        let name = file_name_of_uri(&format!("{uri}{path}"));
+        let at = machine.resolve(&SystemPath::literal(LISTS).join(name.as_bytes()).ok()?).ok()?;
+        let dir = machine.dir(&at.parent()?).ok()?;
+        dir.disk().open_file(dir.fd(), at.name()).ok().map(File::from)
     }
 
     /// An index as text: the first of its forms that matches what was signed. `sum_of` returns a form's digest from the release

@@ -1,6 +1,9 @@
 //! The machine's own folder of lists: which files exist, and whether they match what was signed.
 
+use std::cmp::Reverse;
 use std::collections::HashSet;
+
+use rayon::prelude::*;
 
 use super::list_source::KEPT_AS;
 use super::opening::archs_of;
@@ -67,15 +70,48 @@ pub(super) fn names_of_lists(
 /// The state of each source's lists on the machine, regardless of earlier verification: its indexes, and its other
 /// files. Nothing for sources whose release file is invalid or elsewhere.
 #[must_use]
-pub fn available_lists(repositories: &Repositories, machine: &Machine) -> Vec<Vec<(String, IndexState)>> {
+pub fn available_lists(
+    repositories: &Repositories,
+    machine: &Machine,
+    pool: &rayon::ThreadPool,
+) -> Vec<Vec<(String, IndexState)>> {
     let here = AtHandLists::look(machine);
-    let one = |place: &OpenSource| {
-        let Some((open, found @ Found::Lists)) = &place.open else { return Vec::new() };
-        let names = names_of_lists(repositories, &place.source, open.release.get(), &here);
-        let folder = place.source.release_folder();
-        source::look_at_indexes(&found.list_source(machine, &place.source.uri), &folder, names, open)
+    let names = |place: &OpenSource| match &place.open {
+        Some((open, Found::Lists)) => names_of_lists(repositories, &place.source, open.release.get(), &here),
+        _ => Vec::new(),
     };
-    repositories.sources.iter().map(one).collect()
+    let mut states: Vec<Vec<(String, IndexState)>> = Vec::new();
+    let mut lists = Vec::new();
+    for (at, place) in repositories.sources.iter().enumerate() {
+        let names = names(place);
+        lists.extend(names.iter().enumerate().map(|(position, name)| (size(place, name), at, position)));
+        states.push(names.into_iter().map(|name| (name, IndexState::Missing)).collect());
+    }
+    // The largest first, each as soon as a thread is free.
+    lists.sort_by_key(|(size, at, position)| (Reverse(*size), *at, *position));
+    let one = |(_, at, position): (u64, usize, usize)| {
+        let place = &repositories.sources[at];
+        let (open, found) = place.open.as_ref()?;
+        let folder = place.source.release_folder();
+        let list_source = found.list_source(machine, &place.source.uri);
+        Some((
+            at,
+            position,
+            source::look_at_index(&list_source, &folder, &states[at][position].0, open, &repositories.facts)?,
+        ))
+    };
+    let seen: Vec<(usize, usize, IndexState)> =
+        pool.install(|| lists.into_iter().par_bridge().filter_map(one).collect());
+    for (at, position, state) in seen {
+        states[at][position].1 = state;
+    }
+    states
+}
+
+/// The size of one of a source's lists, as its release file declares it.
+fn size(place: &OpenSource, name: &str) -> u64 {
+    let sum = place.open.as_ref().and_then(|(open, _)| open.release.get().files.get(name));
+    sum.map_or(0, |sum| sum.size)
 }
 
 /// The machine's lists that do not match what was signed, by source; `states` returns the state of each list.

@@ -3,12 +3,12 @@
 use std::collections::HashSet;
 
 use super::list_source::{ListSource, ListSourceError};
-use super::table::{Names, condensed};
+use super::table::{Names, condensed, condensed_from};
 use crate::machine::Machine;
 use crate::model::SystemPath;
 use crate::platform::debian::apt::{FileSum, Release, ReleaseError, Signers};
 use crate::trust::openpgp::{Keyring, SignatureError, Signed, open_remembered};
-use crate::trust::{FactKind, Facts, VendorKeys, Verified};
+use crate::trust::{FactKind, Facts, VendorKeys, Verified, derive_from_file, verify_file_again};
 
 /// Larger release files are refused, in bytes.
 pub(super) const MAX_RELEASE: u64 = 32 << 20;
@@ -136,20 +136,27 @@ impl Follow<'_> {
         standing: &mut Standing,
     ) -> Vec<Verified<Vec<u8>>> {
         let release = open.release.get();
+        let mut names_read = index_names(wanted, release.all_within);
+        names_read.retain(|name| release.files.contains_key(name) && read.insert(name.clone()));
+        let index = |name: &String| self.index(list_source, wanted.folder, name, names, open);
         let mut texts = Vec::new();
-        for name in index_names(wanted, release.all_within) {
-            let Some(sum) = release.files.get(&name) else { continue };
-            if !read.insert(name.clone()) {
-                continue;
-            }
-            let got = self.index(list_source, wanted.folder, &name, names, open);
-            let Standing::Verified { bad_indexes, missing_indexes, .. } = &mut *standing else { continue };
-            match got {
-                Ok(Some(text)) => texts.push(text),
-                Ok(None) if sum.size == 0 => {}
-                // That some indexes are not available is normal.
-                Ok(None) => *missing_indexes += 1,
-                Err(why) => bad_indexes.push((name, why)),
+        // Two at a time: those of two architectures are equally large.
+        for pair in names_read.chunks(2) {
+            let got = std::thread::scope(|threads| {
+                let second = pair.get(1).map(|name| threads.spawn(move || index(name)));
+                let first = index(&pair[0]);
+                let second = second.map(|second| second.join().unwrap_or_else(|_| Err("cannot be read".into())));
+                std::iter::once(first).chain(second).collect::<Vec<_>>()
+            });
+            for (name, got) in std::iter::zip(pair, got) {
+                let Standing::Verified { bad_indexes, missing_indexes, .. } = &mut *standing else { continue };
+                match got {
+                    Ok(Some(text)) => texts.push(text),
+                    Ok(None) if release.files.get(name).is_some_and(|sum| sum.size == 0) => {}
+                    // That some indexes are not available is normal.
+                    Ok(None) => *missing_indexes += 1,
+                    Err(why) => bad_indexes.push((name.clone(), why)),
+                }
             }
         }
         texts
@@ -173,8 +180,9 @@ impl Follow<'_> {
         let all = match self.facts.get(FactKind::Index, &sum.get().sha256) {
             Some(known) => known,
             None => {
-                let Some(text) = whole_index(list_source, folder, name, release, &sum)? else { return Ok(None) };
-                let condensed = condensed(text);
+                let Some(condensed) = condensed_index(list_source, folder, name, release, &sum)? else {
+                    return Ok(None);
+                };
                 self.facts.keep(FactKind::Index, &sum.get().sha256, &condensed);
                 condensed
             }
@@ -185,6 +193,23 @@ impl Follow<'_> {
         self.facts.keep(FactKind::Selection, &key, &selected);
         Ok(Some(selected))
     }
+}
+
+/// An index in its condensed form, if it is available and the signed one.
+fn condensed_index(
+    list_source: &ListSource<'_>,
+    folder: &str,
+    name: &str,
+    release: &Release,
+    sum: &Verified<FileSum>,
+) -> Result<Option<Verified<Vec<u8>>>, String> {
+    // Piece by piece where it can be: an index of a large repository has fifty million bytes.
+    let file = list_source.plain_file(&format!("{folder}{name}")).filter(|_| sum.get().size <= MAX_INDEX);
+    if let Some(Ok(Ok(condensed))) = file.map(|file| derive_from_file(file, sum, condensed_from)) {
+        return Ok(Some(condensed));
+    }
+    let text = whole_index(list_source, folder, name, release, sum)?;
+    Ok(text.map(|text| text.map(|text| condensed(&text))))
 }
 
 /// An index as text, if it is available and the signed one.
@@ -202,26 +227,26 @@ pub(super) fn whole_index(
     list_source.index(folder, name, release.by_hash, sum, &sum_of).map_err(|e: ListSourceError| e.to_string())
 }
 
-/// The state of a suite's lists in a source of lists, regardless of earlier verification.
-pub(super) fn look_at_indexes(
+/// The state of one of a suite's lists in a source of lists: all of it is read, regardless of earlier verification.
+pub(super) fn look_at_index(
     list_source: &ListSource<'_>,
     folder: &str,
-    names: Vec<String>,
+    name: &str,
     open: &OpenRelease,
-) -> Vec<(String, IndexState)> {
+    facts: &Facts,
+) -> Option<IndexState> {
     let release = open.release.get();
-    let mut all = Vec::new();
-    for name in names {
-        let Ok(sum) = open.release.clone().derive(|r| r.files.get(&name).copied().ok_or(())) else { continue };
-        let state = match whole_index(list_source, folder, &name, release, &sum) {
-            Ok(Some(_)) => IndexState::Right,
-            Ok(None) if sum.get().size == 0 => IndexState::Right,
-            Ok(None) => IndexState::Missing,
-            Err(why) => IndexState::Wrong(why),
-        };
-        all.push((name, state));
+    let sum = open.release.clone().derive(|r| r.files.get(name).copied().ok_or(())).ok()?;
+    let file = list_source.plain_file(&format!("{folder}{name}"));
+    if let Some(Ok(Ok(()))) = file.map(|file| verify_file_again(file, &sum, facts)) {
+        return Some(IndexState::Right);
     }
-    all
+    Some(match whole_index(list_source, folder, name, release, &sum) {
+        Ok(Some(_)) => IndexState::Right,
+        Ok(None) if sum.get().size == 0 => IndexState::Right,
+        Ok(None) => IndexState::Missing,
+        Err(why) => IndexState::Wrong(why),
+    })
 }
 
 /// The indexes of a suite for these architectures, relative to the release file's folder. If a source names its

@@ -1,6 +1,7 @@
 //! The contents of verified indexes, for the packages of one machine.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::io::{self, Read};
 
 use crate::model::PackageId;
 use crate::platform::debian::apt::{FileSum, for_each_listed};
@@ -28,36 +29,61 @@ const REQUIRED: &str = "required";
 #[derive(Debug, Default)]
 pub struct Table {
     exact: HashMap<PackageId, Vec<Candidate>>,
-    /// The newest version listed, by name and architecture.
-    newest: HashMap<(String, String), String>,
-    /// The same, without sources whose versions are installed only on request.
-    offered: HashMap<(String, String), String>,
+    /// The newest versions listed, by name and architecture.
+    newest: HashMap<(String, String), Newest, foldhash::fast::RandomState>,
     /// Names of essential packages, with the sources that mark them so.
     essential: BTreeMap<String, BTreeSet<usize>>,
     /// Names of packages of the priority `required`.
     required: BTreeSet<String>,
 }
 
+/// The newest versions of a package.
+#[derive(Debug, Default)]
+struct Newest {
+    listed: String,
+    /// Without sources whose versions are installed only on request.
+    offered: Option<String>,
+}
+
 /// A condensed index: a line for each package, with tabs. Small and quick to search.
-pub(super) fn condensed(index: Verified<Vec<u8>>) -> Verified<Vec<u8>> {
-    index.map(|bytes| {
-        let mut text = String::with_capacity(bytes.len() / 5);
-        for_each_listed(&bytes, |l| {
-            let mark = match (l.essential, l.required) {
-                (true, _) => ESSENTIAL,
-                (false, true) => REQUIRED,
-                (false, false) => "",
-            };
-            let fields = [l.name, l.version, l.arch, l.size, l.sha256, l.path, mark];
-            if fields.iter().all(|f| !f.contains('\t')) {
-                for (at, field) in fields.iter().enumerate() {
-                    text.push_str(field);
-                    text.push(if at + 1 < fields.len() { '\t' } else { '\n' });
-                }
+pub(super) fn condensed(index: &[u8]) -> Vec<u8> {
+    let mut text = Vec::with_capacity(index.len() / 5);
+    condense(index, &mut text);
+    text
+}
+
+/// The condensed form of an index that is read piece by piece.
+pub(super) fn condensed_from(from: &mut dyn Read) -> io::Result<Vec<u8>> {
+    let (mut text, mut piece) = (Vec::new(), Vec::new());
+    let mut buffer = vec![0; 256 * 1024];
+    loop {
+        let n = from.read(&mut buffer)?;
+        piece.extend_from_slice(&buffer[..n]);
+        // A piece ends with an empty line, so that every package is whole.
+        let end = if n == 0 { piece.len() } else { memchr::memmem::rfind(&piece, b"\n\n").map_or(0, |at| at + 2) };
+        condense(&piece[..end], &mut text);
+        piece.drain(..end);
+        if n == 0 {
+            return Ok(text);
+        }
+    }
+}
+
+fn condense(index: &[u8], text: &mut Vec<u8>) {
+    for_each_listed(index, |l| {
+        let mark = match (l.essential, l.required) {
+            (true, _) => ESSENTIAL,
+            (false, true) => REQUIRED,
+            (false, false) => "",
+        };
+        let fields = [l.name, l.version, l.arch, l.size, l.sha256, l.path, mark];
+        if fields.iter().all(|f| !f.contains('\t')) {
+            for (at, field) in fields.iter().enumerate() {
+                text.extend_from_slice(field.as_bytes());
+                text.push(if at + 1 < fields.len() { b'\t' } else { b'\n' });
             }
-        });
-        text.into_bytes()
-    })
+        }
+    });
 }
 
 /// Names of packages of interest.
@@ -133,10 +159,7 @@ impl Table {
             let Ok(id) = PackageId::new(name, version, arch) else { continue };
             let sum = condensed.part(|all| all).derive(|all| sum_of(&all[range]).ok_or(()));
             let Ok(sum) = sum else { continue };
-            note_version(&mut self.newest, &id);
-            if !on_demand {
-                note_version(&mut self.offered, &id);
-            }
+            self.note_version(&id, on_demand);
             let known = self.exact.entry(id).or_default();
             // Several suites list the same package file.
             match known.iter().position(|c| c.sum.get() == sum.get()) {
@@ -200,20 +223,25 @@ impl Table {
     /// The newest version of a package's name and architecture that is offered as an update.
     #[must_use]
     pub fn offered(&self, id: &PackageId) -> Option<&str> {
-        self.offered.get(&(id.name.clone(), id.arch.clone())).map(String::as_str)
+        self.newest.get(&(id.name.clone(), id.arch.clone()))?.offered.as_deref()
     }
 
     /// The newest version listed of a package's name and architecture.
     #[must_use]
     pub fn newest(&self, id: &PackageId) -> Option<&str> {
-        self.newest.get(&(id.name.clone(), id.arch.clone())).map(String::as_str)
+        self.newest.get(&(id.name.clone(), id.arch.clone())).map(|newest| newest.listed.as_str())
     }
-}
 
-fn note_version(versions: &mut HashMap<(String, String), String>, id: &PackageId) {
-    let newest = versions.entry((id.name.clone(), id.arch.clone())).or_insert_with(|| id.version.clone());
-    if compare_versions(newest, &id.version).is_lt() {
-        newest.clone_from(&id.version);
+    fn note_version(&mut self, id: &PackageId, on_demand: bool) {
+        let newest = self.newest.entry((id.name.clone(), id.arch.clone())).or_default();
+        // A package is nearly always listed in one version.
+        if newest.listed.is_empty() || compare_versions(&newest.listed, &id.version).is_lt() {
+            newest.listed.clone_from(&id.version);
+        }
+        let is_newer = |offered: &String| compare_versions(offered, &id.version).is_lt();
+        if !on_demand && newest.offered.as_ref().is_none_or(is_newer) {
+            newest.offered = Some(id.version.clone());
+        }
     }
 }
 
@@ -237,7 +265,7 @@ mod tests {
                 "Package: {name}\nVersion: {version}\nArchitecture: {arch}\nFilename: pool/{name}.deb\nSize: 7\nSHA256: {SUM}\n\n"
             )
         };
-        condensed(testing::verified(debs.iter().map(one).collect::<String>().into_bytes()))
+        testing::verified(condensed(debs.iter().map(one).collect::<String>().as_bytes()))
     }
 
     fn id(name: &str, version: &str, arch: &str) -> PackageId {
@@ -297,7 +325,7 @@ mod tests {
              Package: salt\nPriority: required\nVersion: 1\nArchitecture: all\nFilename: c\nSize: 7\nSHA256: {SUM}\n\n\
              Package: quay\nEssential: no\nVersion: 1\nArchitecture: all\nFilename: b\nSize: 7\nSHA256: {SUM}\n"
         );
-        let table = table(&[condensed(testing::verified(text.into_bytes()))]);
+        let table = table(&[testing::verified(condensed(text.as_bytes()))]);
         assert_eq!(table.basic().collect::<Vec<_>>(), ["sand", "salt"]);
         assert!(table.named("sand").is_empty());
         assert_eq!(table.essential([&id("quay", "1", "all")].into_iter()), ["sand"], "they come from the same source");
@@ -314,7 +342,25 @@ mod tests {
         assert_eq!((table.newest(&quay), table.offered(&quay)), (Some("2.0"), Some("1.9")));
     }
 
+    /// A reader that returns a few bytes at a time.
+    struct Slow<'a>(&'a [u8], usize);
+
+    impl Read for Slow<'_> {
+        fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+            let most = into.len().min(self.1);
+            self.0.read(&mut into[..most])
+        }
+    }
+
     proptest::proptest! {
+        #[test]
+        fn an_index_that_is_read_in_pieces_is_condensed_to_the_same(seed: u64, most in 1usize..200) {
+            let one = |name: &str| format!("Package: {name}\nVersion: 1\nArchitecture: all\nFilename: {name}\nSize: 7\nSHA256: {SUM}\n\n");
+            let text = ["quay", "pier", "mole", "dock"].map(one).concat();
+            let text = crate::testkit::mutated(text.as_bytes(), seed);
+            proptest::prop_assert_eq!(condensed_from(&mut Slow(&text, most)).unwrap(), condensed(&text));
+        }
+
         #[test]
         fn a_damaged_condensed_text_tells_only_sums_that_stand_in_it(seed: u64) {
             let text = crate::testkit::mutated(index(&[("quay", "1:2", "all"), ("pier", "1", "amd64")]).get(), seed);

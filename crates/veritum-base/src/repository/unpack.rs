@@ -5,7 +5,6 @@ use std::fs::File;
 use std::io::{self, BufReader, Read, Write};
 use std::path::{Path, PathBuf};
 
-use super::hand::Whole;
 use crate::formats::deb::DebError;
 use crate::formats::deb::{read_deb, read_verified_deb};
 use crate::model::{ContentHasher, Digest, EntryKind, PackageId, SystemPath};
@@ -31,26 +30,31 @@ pub enum UnpackError {
     FreeSpace(#[from] io::Error),
 }
 
-/// The manifest of a verified package, and the expected entries of the package database for it.
+/// The manifest of a verified package, and the expected entries of the package database for it. The file is read again:
+/// `blake3` tells whether it is still what was verified, or else the SHA-256 that was signed.
 pub(super) fn manifest(
-    deb: Whole,
+    deb: Verified<File>,
+    blake3: Option<Digest>,
     sum: &FileSum,
     id: &PackageId,
 ) -> Result<Verified<(Manifest, Records)>, UnpackError> {
     let mut sink =
         ManifestMaker::new(|_: &SystemPath, size, content: &mut dyn Read| copy(content, size, &mut io::sink()));
-    let read = match deb {
-        Whole::Memory(bytes) => {
-            let read = read_verified_deb(bytes.get(), &mut sink)?;
-            bytes.map(|_| read)
+    let read = deb.derive(|file| match blake3 {
+        Some(blake3) => {
+            let mut from = BufReader::with_capacity(128 * 1024, Rereading { file, hasher: ContentHasher::blake3() });
+            let read = read_verified_deb(&mut from, &mut sink)?;
+            io::copy(&mut from, &mut io::sink())?;
+            let is_same = from.into_inner().hasher.finish().0 == Some(blake3);
+            if is_same { Ok(read) } else { Err(UnpackError::Changed) }
         }
-        Whole::File(file) => file.derive(|file| {
+        None => {
             let mut from = BufReader::with_capacity(128 * 1024, Digesting::new(file));
-            let read = read_deb(&mut from, &mut sink)?;
+            let read = read_verified_deb(&mut from, &mut sink)?;
             io::copy(&mut from, &mut io::sink())?;
             if from.into_inner().finish() == sum.sha256 { Ok(read) } else { Err(UnpackError::Changed) }
-        })?,
-    };
+        }
+    })?;
     let entries = sink.into_entries();
     read.derive(|read| {
         if read.id != *id {
@@ -59,6 +63,20 @@ pub(super) fn manifest(
         let records = Records::for_deb(&read);
         Ok((Manifest { package: read.id, records: None, entries }, records))
     })
+}
+
+/// A verified file that is read again.
+struct Rereading {
+    file: File,
+    hasher: ContentHasher,
+}
+
+impl Read for Rereading {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        let n = self.file.read(into)?;
+        self.hasher.update(&into[..n]);
+        Ok(n)
+    }
 }
 
 /// Copies a content and digests it.

@@ -1,12 +1,13 @@
-//! [`LaneReader`]: reads many files at once and digests them side by side, for MD5.
+//! [`LaneReader`]: reads many files at once and digests them side by side.
 
 use std::io;
 use std::os::fd::{AsFd as _, OwnedFd};
 
-use veritum_lanes::{BLOCK, LANES, MAX_PADDING, Md5Lanes, padding};
+use veritum_lanes::{BLOCK, LANES, Lanes, MAX_PADDING};
 
+use super::ahead::Ahead;
 use crate::machine::Disk;
-use crate::model::Md5;
+use crate::model::{ContentHasher, Digest};
 
 /// The bytes that are read at once for each file: all buffers of a thread fit into the processor's cache.
 const BUFFER: usize = 32 * 1024;
@@ -26,24 +27,38 @@ struct Lane<T> {
     to: usize,
     /// Whether the padding is in the buffer.
     ended: bool,
+    blake3: Option<ContentHasher>,
 }
 
-/// A file that was read: its job, with its length and digest.
-pub(super) type Ended<T> = (T, io::Result<(u64, Md5)>);
+/// A file that was read: its job, with what was read.
+pub(super) type Ended<T, const SIZE: usize> = (T, io::Result<Read<SIZE>>);
 
-/// Digests up to [`LANES`] files at once. Files of any size share the lanes: one that ends makes room for the next.
-pub(super) struct LaneReader<T> {
+/// What was read of a file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) struct Read<const SIZE: usize> {
+    /// The number of bytes.
+    pub(super) length: u64,
+    /// The digest that the lanes computed.
+    pub(super) digest: [u8; SIZE],
+    pub(super) blake3: Option<Digest>,
+}
+
+/// Digests up to [`LANES`] files at once, with digests of `SIZE` bytes. Files of any size share the lanes: one that ends
+/// makes room for the next.
+pub(super) struct LaneReader<T, const SIZE: usize> {
     /// A lane's part of all bytes.
     share: u64,
-    lanes: Md5Lanes,
+    /// Whether BLAKE3 of the files is computed, too.
+    with_blake3: bool,
+    lanes: Lanes,
     buffers: Vec<u8>,
     running: [Option<Lane<T>>; LANES],
 }
 
-impl<T> LaneReader<T> {
+impl<T, const SIZE: usize> LaneReader<T, SIZE> {
     /// A reader whose lanes get about `share` bytes each, of all files together.
-    pub(super) fn new(share: u64) -> Self {
-        Self { share, lanes: Md5Lanes::new(), buffers: Vec::new(), running: [const { None }; LANES] }
+    pub(super) fn new(lanes: Lanes, share: u64, with_blake3: bool) -> Self {
+        Self { share, with_blake3, lanes, buffers: Vec::new(), running: [const { None }; LANES] }
     }
 
     /// Whether no file is being read.
@@ -57,24 +72,25 @@ impl<T> LaneReader<T> {
         // Only threads that digest with MD5 need the buffers.
         self.buffers.resize(LANES * ROOM, 0);
         self.lanes.reset(lane);
-        self.running[lane] = Some(Lane { job, file, size, length: 0, from: 0, to: 0, ended: false });
+        let blake3 = self.with_blake3.then(ContentHasher::blake3);
+        self.running[lane] = Some(Lane { job, file, size, length: 0, from: 0, to: 0, ended: false, blake3 });
         Ok(())
     }
 
     /// Reads and digests until at least one file has ended; returns the ended ones. Nothing is returned without files.
-    pub(super) fn advance(&mut self, disk: &dyn Disk) -> Vec<Ended<T>> {
+    pub(super) fn advance(&mut self, disk: &dyn Disk, ahead: &mut Ahead) -> Vec<Ended<T, SIZE>> {
         let mut ended = Vec::new();
         while ended.is_empty() && !self.is_empty() {
             let buffers = self.buffers.chunks_exact_mut(ROOM);
             for (number, (place, buffer)) in self.running.iter_mut().zip(buffers).enumerate() {
                 let Some(lane) = place else { continue };
                 // A file longer than a lane's share would be alone at the end: what exceeds the share is digested at once.
-                let mut read = lane.refill(disk, buffer);
+                let mut read = lane.refill(disk, ahead, &self.lanes, buffer);
                 while read.is_ok() && lane.length.saturating_add(self.share) < lane.size && !lane.ended {
                     let whole = lane.from..lane.to - (lane.to - lane.from) % BLOCK;
                     self.lanes.update_one(number, &buffer[whole.clone()]);
                     lane.from = whole.end;
-                    read = lane.refill(disk, buffer);
+                    read = lane.refill(disk, ahead, &self.lanes, buffer);
                 }
                 if let Err(error) = read
                     && let Some(lane) = place.take()
@@ -85,7 +101,8 @@ impl<T> LaneReader<T> {
             self.digest();
             for (number, place) in self.running.iter_mut().enumerate() {
                 if let Some(lane) = place.take_if(|lane| lane.ended && lane.from == lane.to) {
-                    ended.push((lane.job, Ok((lane.length, Md5::from_bytes(self.lanes.digest(number))))));
+                    let blake3 = lane.blake3.and_then(|hasher| hasher.finish().0);
+                    ended.push((lane.job, Ok(Read { length: lane.length, digest: self.lanes.digest(number), blake3 })));
                 }
             }
         }
@@ -110,16 +127,19 @@ impl<T> LaneReader<T> {
 
 impl<T> Lane<T> {
     /// Reads on if less than a block is left; after the end of the file the padding follows.
-    fn refill(&mut self, disk: &dyn Disk, buffer: &mut [u8]) -> io::Result<()> {
+    fn refill(&mut self, disk: &dyn Disk, ahead: &mut Ahead, lanes: &Lanes, buffer: &mut [u8]) -> io::Result<()> {
         while !self.ended && self.to - self.from < BLOCK {
             buffer.copy_within(self.from..self.to, 0);
             (self.from, self.to) = (0, self.to - self.from);
-            let read = disk.read(self.file.as_fd(), &mut buffer[self.to..BUFFER])?;
+            let read = ahead.read(disk, self.file.as_fd(), &mut buffer[self.to..BUFFER])?;
             let is_short = read < BUFFER - self.to;
+            if let Some(hasher) = &mut self.blake3 {
+                hasher.update(&buffer[self.to..self.to + read]);
+            }
             self.to += read;
             self.length += read as u64;
             if read == 0 || (is_short && self.length == self.size) {
-                self.to += padding(self.length, self.to % BLOCK, &mut buffer[self.to..]);
+                self.to += lanes.padding(self.length, self.to % BLOCK, &mut buffer[self.to..]);
                 self.ended = true;
             }
         }
@@ -133,26 +153,27 @@ mod tests {
 
     use super::*;
     use crate::machine::LiveDisk;
+    use crate::model::Md5;
 
     /// Reads files through all lanes; returns what came of each.
     fn read_all(files: Vec<(File, u64)>) -> Vec<Result<(u64, Md5), io::ErrorKind>> {
         // A small share: large files begin alone.
-        let mut reader = LaneReader::new(100_000);
+        let mut reader = LaneReader::new(Lanes::md5(), 100_000, false);
         let mut all: Vec<Option<Result<(u64, Md5), io::ErrorKind>>> = vec![None; files.len()];
-        let mut keep = |ended: Vec<Ended<usize>>| {
+        let mut keep = |ended: Vec<Ended<usize, 16>>| {
             for (at, result) in ended {
-                all[at] = Some(result.map_err(|e| e.kind()));
+                all[at] = Some(result.map(|read| (read.length, Md5::from_bytes(read.digest))).map_err(|e| e.kind()));
             }
         };
         for (at, (file, size)) in files.into_iter().enumerate() {
             let mut next = (at, OwnedFd::from(file));
             while let Err(refused) = reader.start(next.0, next.1, size) {
                 next = refused;
-                keep(reader.advance(&LiveDisk));
+                keep(reader.advance(&LiveDisk, &mut Ahead::default()));
             }
         }
         while !reader.is_empty() {
-            keep(reader.advance(&LiveDisk));
+            keep(reader.advance(&LiveDisk, &mut Ahead::default()));
         }
         all.into_iter().map(Option::unwrap).collect()
     }

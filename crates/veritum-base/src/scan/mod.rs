@@ -1,5 +1,6 @@
 //! Reads the machine's files and digests them, in parallel: the state found, not the expected one.
 
+mod ahead;
 #[cfg(test)]
 mod example;
 mod guard;
@@ -12,6 +13,7 @@ mod question;
 mod readable;
 mod remembered;
 mod snapshot;
+mod sums;
 
 pub use guard::HomeGuard;
 pub use home::{AppData, AppDataItem, Choice, HomeCase, Tally, app_data};
@@ -21,6 +23,7 @@ pub use profile::{Profile, ProfileFault, ProfileQuestion};
 pub use question::{HomeAgent, HomeQuestion, HomeResponder, Question, WholeQuestion, ask};
 pub use remembered::Remembered;
 pub use snapshot::{Snapshot, SnapshotBuilder, Watch};
+pub use sums::{Files, digest_files};
 
 use std::collections::HashSet;
 
@@ -75,13 +78,17 @@ pub enum Observation {
     Forbidden,
     /// The run was interrupted before it was examined.
     NotReached,
-    /// The medium reports errors.
-    Unreadable {
-        /// Its status, as far as it could be read.
-        stat: Option<Box<Stat>>,
-        /// The kernel's error.
-        error: Box<str>,
-    },
+    /// The medium reports errors. Boxed, as few files are unreadable, and a check holds a hundred thousand observations.
+    Unreadable(Box<ReadFailure>),
+}
+
+/// A file that cannot be read.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ReadFailure {
+    /// Its status, as far as it could be read.
+    pub stat: Option<Stat>,
+    /// The kernel's error.
+    pub error: String,
 }
 
 /// An existing object.
@@ -90,17 +97,38 @@ pub struct Found {
     /// Its status.
     pub stat: Stat,
     /// A symlink's target.
-    pub target: Option<Vec<u8>>,
-    /// BLAKE3, if requested and the size matches.
-    pub digest: Option<Digest>,
-    /// MD5, if requested.
-    pub md5: Option<Md5>,
+    pub target: Option<Box<[u8]>>,
+    /// The digest of its content, if requested; BLAKE3 only if the size matches.
+    pub content: Option<ContentDigest>,
     /// Whether it carries file capabilities; only known for files that were opened.
     pub capabilities: bool,
     /// Whether another file system is mounted on this name.
     pub mounted_over: bool,
     /// Whether its content was not read because it is unchanged since the last full check.
     pub unread: bool,
+}
+
+impl Found {
+    /// BLAKE3, if requested and the size matches.
+    #[must_use]
+    pub fn blake3(&self) -> Option<Digest> {
+        if let Some(ContentDigest::Blake3(digest)) = self.content { Some(digest) } else { None }
+    }
+
+    /// MD5, if requested.
+    #[must_use]
+    pub fn md5(&self) -> Option<Md5> {
+        if let Some(ContentDigest::Md5(md5)) = self.content { Some(md5) } else { None }
+    }
+}
+
+/// The digest of a content, of the kind that was requested.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ContentDigest {
+    /// BLAKE3.
+    Blake3(Digest),
+    /// MD5.
+    Md5(Md5),
 }
 
 /// The observer stopped the run.
@@ -131,7 +159,7 @@ impl How<'_> {
 /// The number of bytes read.
 #[must_use]
 pub fn read_bytes(found: &Found) -> u64 {
-    if !found.unread && (found.digest.is_some() || found.md5.is_some()) { found.stat.size } else { 0 }
+    if !found.unread && found.content.is_some() { found.stat.size } else { 0 }
 }
 
 #[cfg(test)]

@@ -3,19 +3,22 @@
 //! Work is assigned folder by folder, so that a handle is opened once for all names in it, in path order, which is
 //! close to the order on the disk. Memory does not grow with file sizes: every thread has its own buffers.
 
+use std::collections::VecDeque;
 use std::io;
 use std::ops::Range;
 use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
+use std::sync::OnceLock;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
 use rayon::prelude::*;
-use veritum_lanes::LANES;
+use veritum_lanes::{LANES, Lanes};
 
+use super::ahead::Ahead;
 use super::lanes::LaneReader;
-use super::{Found, How, Look, Observation, Stopped, Task, read_bytes};
+use super::{ContentDigest, Found, How, Look, Observation, ReadFailure, Stopped, Task, read_bytes};
 use crate::event::{Event, Flow, Observer};
 use crate::machine::{Dir, Disk, Machine};
-use crate::model::{ContentHasher, Digest, FileKind, Stat, SystemPath};
+use crate::model::{ContentHasher, Digest, FileKind, Md5, Stat, SystemPath};
 
 /// Large enough that system calls do not matter, small enough to stay in the processor's cache.
 const BUFFER: usize = 128 * 1024;
@@ -43,23 +46,20 @@ pub fn observe(
     let of_lane = bytes / (pool.current_num_threads() * LANES) as u64;
     let (stop, next) = (AtomicBool::new(false), AtomicUsize::new(0));
     // Every thread takes the next share: all stay close together on the disk, and none ends long before another.
-    let seen: Vec<Vec<(usize, Observation)>> = pool.broadcast(|_| {
-        let mut worker = Worker::new(machine, tasks, how, observer, &stop, of_lane);
+    let seen: Vec<OnceLock<Observation>> = std::iter::repeat_with(OnceLock::new).take(tasks.len()).collect();
+    pool.broadcast(|_| {
+        let mut worker = Worker::new(machine, tasks, how, observer, &stop, of_lane, &seen);
         while let Some(share) = shares.get(next.fetch_add(1, Ordering::Relaxed))
             && !stop.load(Ordering::Relaxed)
         {
             worker.examine(share.clone());
         }
-        worker.finish()
+        worker.finish();
     });
     if stop.load(Ordering::Relaxed) && !how.partial {
         return Err(Stopped);
     }
-    let mut all = vec![Observation::NotReached; tasks.len()];
-    for (at, observation) in seen.into_iter().flatten() {
-        all[at] = observation;
-    }
-    Ok(all)
+    Ok(seen.into_iter().map(|seen| seen.into_inner().unwrap_or(Observation::NotReached)).collect())
 }
 
 /// The tasks in shares of one folder, a folder with a thousand libraries in several. The largest work comes first: at the
@@ -96,6 +96,13 @@ fn sizes(machine: &Machine, tasks: &[Task<'_>]) -> u64 {
     unknown.filter_map(size).sum()
 }
 
+/// An opened file: its task, and what was found.
+struct Waiting {
+    at: usize,
+    found: Box<Found>,
+    file: OwnedFd,
+}
+
 /// One thread's part of the work.
 struct Worker<'a> {
     machine: &'a Machine,
@@ -104,10 +111,14 @@ struct Worker<'a> {
     observer: &'a dyn Observer,
     stop: &'a AtomicBool,
     buffer: Vec<u8>,
-    reader: LaneReader<(usize, Box<Found>)>,
+    /// Opened files that are not read yet, in the order in which they were requested.
+    waiting: VecDeque<Waiting>,
+    ahead: Ahead,
+    reader: LaneReader<(usize, Box<Found>), 16>,
     /// The folder of the last share: a thread usually takes several shares of a large one.
     folder: Option<(&'a SystemPath, io::Result<Dir>)>,
-    seen: Vec<(usize, Observation)>,
+    /// The results, by task.
+    seen: &'a [OnceLock<Observation>],
 }
 
 impl<'a> Worker<'a> {
@@ -118,9 +129,22 @@ impl<'a> Worker<'a> {
         observer: &'a dyn Observer,
         stop: &'a AtomicBool,
         of_lane: u64,
+        seen: &'a [OnceLock<Observation>],
     ) -> Self {
-        let (buffer, reader) = (vec![0; BUFFER], LaneReader::new(of_lane));
-        Self { machine, tasks, how, observer, stop, buffer, reader, folder: None, seen: Vec::new() }
+        let (buffer, reader) = (vec![0; BUFFER], LaneReader::new(Lanes::md5(), of_lane, false));
+        Self {
+            machine,
+            tasks,
+            how,
+            observer,
+            stop,
+            buffer,
+            waiting: VecDeque::new(),
+            ahead: Ahead::default(),
+            reader,
+            folder: None,
+            seen,
+        }
     }
 
     /// Examines a share of one folder; some of its files may still be being read afterwards.
@@ -131,12 +155,16 @@ impl<'a> Worker<'a> {
         for at in share {
             let task = &self.tasks[at];
             let looked = match &dir {
-                Ok(dir) => look(dir, task, self.how, &mut self.buffer),
+                Ok(dir) => look(dir, task, self.how),
                 Err(e) => Looked::Seen(failed(e, None)),
             };
             match looked {
                 Looked::Seen(observation) => self.push(at, observation),
-                Looked::Open(found, file) => self.read(at, found, file),
+                Looked::Open(found, file) => {
+                    self.ahead.request(self.machine.disk().as_ref(), file.as_fd());
+                    self.waiting.push_back(Waiting { at, found, file });
+                    self.read_waiting(self.ahead.depth());
+                }
             }
             if self.is_stopped() {
                 break;
@@ -145,15 +173,39 @@ impl<'a> Worker<'a> {
         self.folder = Some((name, dir));
     }
 
-    /// Ends the reading of files, and returns the results by task.
-    fn finish(mut self) -> Vec<(usize, Observation)> {
+    /// Ends the reading of files.
+    fn finish(mut self) {
+        self.read_waiting(0);
         while !self.reader.is_empty() && !self.is_stopped() {
             self.advance();
         }
-        self.seen
     }
 
-    fn read(&mut self, at: usize, found: Box<Found>, file: OwnedFd) {
+    /// Reads waiting files until no more than this many wait.
+    fn read_waiting(&mut self, most: usize) {
+        while self.waiting.len() > most
+            && !self.is_stopped()
+            && let Some(Waiting { at, mut found, file }) = self.waiting.pop_front()
+        {
+            if let Look::Md5 { .. } = self.tasks[at].look {
+                self.read_beside_others(at, found, file);
+                continue;
+            }
+            let disk = self.machine.disk().as_ref();
+            // The size was just checked: a file that grows is read up to it.
+            let observation = match digest(disk, &mut self.ahead, file.as_fd(), found.stat.size, &mut self.buffer) {
+                Ok(read) => {
+                    (found.stat.size, found.content) = (read.0, read.1.map(ContentDigest::Blake3));
+                    Observation::There(found)
+                }
+                // Deleted in the meantime: treated as if it had never existed.
+                Err(e) => failed(&e, Some(found.stat)),
+            };
+            self.push(at, observation);
+        }
+    }
+
+    fn read_beside_others(&mut self, at: usize, found: Box<Found>, file: OwnedFd) {
         let size = found.stat.size;
         let mut next = ((at, found), file);
         while let Err(refused) = self.reader.start(next.0, next.1, size) {
@@ -163,10 +215,11 @@ impl<'a> Worker<'a> {
     }
 
     fn advance(&mut self) {
-        for ((at, mut found), result) in self.reader.advance(self.machine.disk().as_ref()) {
+        for ((at, mut found), result) in self.reader.advance(self.machine.disk().as_ref(), &mut self.ahead) {
             let observation = match result {
-                Ok((length, md5)) => {
-                    (found.stat.size, found.md5) = (length, Some(md5));
+                Ok(read) => {
+                    let md5 = ContentDigest::Md5(Md5::from_bytes(read.digest));
+                    (found.stat.size, found.content) = (read.length, Some(md5));
                     Observation::There(found)
                 }
                 Err(e) => failed(&e, Some(found.stat)),
@@ -180,7 +233,7 @@ impl<'a> Worker<'a> {
         if self.observer.on_event(Event::Advance { items: 1, bytes }) == Flow::Stop {
             self.stop.store(true, Ordering::Relaxed);
         }
-        self.seen.push((at, observation));
+        let _ = self.seen[at].set(observation);
     }
 
     fn is_stopped(&self) -> bool {
@@ -192,7 +245,7 @@ impl<'a> Worker<'a> {
 enum Looked {
     /// With its result.
     Seen(Observation),
-    /// A file whose content is digested with others.
+    /// A file whose content is digested.
     Open(Box<Found>, OwnedFd),
 }
 
@@ -200,17 +253,16 @@ fn failed(error: &io::Error, stat: Option<Stat>) -> Observation {
     match error.kind() {
         io::ErrorKind::NotFound | io::ErrorKind::NotADirectory => Observation::Absent,
         io::ErrorKind::PermissionDenied => Observation::Forbidden,
-        // Boxed: few files are unreadable, and each of a hundred thousand results would have its size.
-        _ => Observation::Unreadable { stat: stat.map(Box::new), error: crate::model::error_words(error).into() },
+        _ => Observation::Unreadable(Box::new(ReadFailure { stat, error: crate::model::error_words(error) })),
     }
 }
 
-fn look(dir: &Dir, task: &Task<'_>, how: How<'_>, buffer: &mut [u8]) -> Looked {
+fn look(dir: &Dir, task: &Task<'_>, how: How<'_>) -> Looked {
     let stat = match dir.disk().look(dir.fd(), task.name) {
         Ok(stat) => stat,
         Err(e) => return Looked::Seen(failed(&e, None)),
     };
-    match look_closer(dir, task, stat, how, buffer) {
+    match look_closer(dir, task, stat, how) {
         Ok((found, None)) => Looked::Seen(Observation::There(found)),
         Ok((found, Some(file))) => Looked::Open(found, file),
         // Deleted in the meantime: treated as if it had never existed.
@@ -218,29 +270,22 @@ fn look(dir: &Dir, task: &Task<'_>, how: How<'_>, buffer: &mut [u8]) -> Looked {
     }
 }
 
-/// What is found at a name, and the open file if its content is digested with others.
-fn look_closer(
-    dir: &Dir,
-    task: &Task<'_>,
-    stat: Stat,
-    how: How<'_>,
-    buffer: &mut [u8],
-) -> io::Result<(Box<Found>, Option<OwnedFd>)> {
+/// What is found at a name, and the open file if its content is digested.
+fn look_closer(dir: &Dir, task: &Task<'_>, stat: Stat, how: How<'_>) -> io::Result<(Box<Found>, Option<OwnedFd>)> {
     let mut found =
-        Found { stat, target: None, digest: None, md5: None, capabilities: false, mounted_over: false, unread: false };
+        Found { stat, target: None, content: None, capabilities: false, mounted_over: false, unread: false };
     let mut file = None;
-    if let Some((digest, md5, capabilities)) = how.remembered.and_then(|r| r.still(&stat, task.look))
+    if let Some((digest, capabilities)) = how.remembered.and_then(|r| r.still(&stat, task.look))
         && stat.kind == FileKind::File
     {
-        return Ok((Box::new(Found { digest, md5, capabilities, unread: true, ..found }), None));
+        return Ok((Box::new(Found { content: Some(digest), capabilities, unread: true, ..found }), None));
     }
     match (stat.kind, task.look) {
-        (FileKind::Link, _) => found.target = Some(dir.disk().read_link(dir.fd(), task.name)?),
+        (FileKind::Link, _) => found.target = Some(dir.disk().read_link(dir.fd(), task.name)?.into()),
         (FileKind::File, Look::Md5 { most }) if stat.size <= most => file = Some(open(dir, task, &mut found)?.0),
         (FileKind::File, Look::Blake3 { size }) if stat.size == size => {
-            let (file, size) = open(dir, task, &mut found)?;
-            // The size was just checked: a file that grows is read up to it.
-            (found.stat.size, found.digest) = digest(dir.disk(), file.as_fd(), size, buffer)?;
+            let opened = open(dir, task, &mut found)?;
+            (file, found.stat.size) = (Some(opened.0), opened.1);
         }
         _ => {}
     }
@@ -269,8 +314,14 @@ fn open(dir: &Dir, task: &Task<'_>, found: &mut Found) -> io::Result<(OwnedFd, u
 }
 
 /// Digests this many bytes, or fewer if the file ends before.
-fn digest(disk: &dyn Disk, file: BorrowedFd<'_>, size: u64, buffer: &mut [u8]) -> io::Result<(u64, Option<Digest>)> {
-    let first = disk.read(file, buffer)?;
+fn digest(
+    disk: &dyn Disk,
+    ahead: &mut Ahead,
+    file: BorrowedFd<'_>,
+    size: u64,
+    buffer: &mut [u8],
+) -> io::Result<(u64, Option<Digest>)> {
+    let first = ahead.read(disk, file, buffer)?;
     if first as u64 == size {
         // Nearly all files fit into the buffer and are digested at once, without a hasher's state.
         return Ok((size, Some(Digest::hash(&buffer[..first]))));
@@ -346,11 +397,11 @@ mod tests {
             other => panic!("{other:?}"),
         };
         assert_eq!(found(0).stat.kind, FileKind::Pipe);
-        assert_eq!(found(1).digest, Some(Digest::hash(b"abc")));
+        assert_eq!(found(1).blake3(), Some(Digest::hash(b"abc")));
         assert_eq!(seen[2], Observation::Absent);
         assert_eq!(found(3).target.as_deref(), Some(&b"/somewhere"[..]));
-        assert_eq!(found(4).digest, None, "another size needs no reading");
-        assert_eq!(found(5).md5, None, "what is far too large is not read");
+        assert_eq!(found(4).blake3(), None, "another size needs no reading");
+        assert_eq!(found(5).md5(), None, "what is far too large is not read");
     }
 
     #[test]

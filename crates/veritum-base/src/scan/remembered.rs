@@ -1,6 +1,6 @@
 //! Digests of files at the last full check: files unchanged since then are not read again.
 
-use super::{Look, Observation};
+use super::{ContentDigest, Look, Observation};
 use crate::model::{Digest, Identity, Instant, Md5, Stat};
 
 /// The size of one file's record in bytes.
@@ -16,14 +16,8 @@ struct Memory {
     size: u64,
     mtime: Instant,
     ctime: Instant,
-    digest: Seen,
+    digest: ContentDigest,
     capabilities: bool,
-}
-
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Seen {
-    Blake3(Digest),
-    Md5(Md5),
 }
 
 /// Records of files, ordered by device and inode.
@@ -36,26 +30,29 @@ impl Remembered {
     pub fn new<'a>(observations: impl Iterator<Item = &'a Observation>, began: jiff::Timestamp) -> Self {
         let one = |observation: &Observation| {
             let Observation::There(found) = observation else { return None };
-            let digest = found.digest.map(Seen::Blake3).or_else(|| found.md5.map(Seen::Md5))?;
+            let digest = found.content?;
             let Stat { size, mtime, ctime, id, .. } = found.stat;
             let settled = ctime.s < began.as_second().saturating_sub(STEP);
             settled.then_some((id, Memory { size, mtime, ctime, digest, capabilities: found.capabilities }))
         };
-        let mut all: Vec<(Identity, Memory)> = observations.filter_map(one).collect();
+        // A hundred thousand of them: no more room than they need.
+        let mut all = Vec::with_capacity(observations.size_hint().1.unwrap_or_default());
+        all.extend(observations.filter_map(one));
         put_in_order(&mut all);
         Self(all)
     }
 
-    /// The digests of an unchanged file, if digests of that kind are recorded.
-    pub(super) fn still(&self, stat: &Stat, look: Look) -> Option<(Option<Digest>, Option<Md5>, bool)> {
+    /// The digest of an unchanged file, if one of that kind is recorded, and whether it has capabilities.
+    pub(super) fn still(&self, stat: &Stat, look: Look) -> Option<(ContentDigest, bool)> {
         let at = self.0.binary_search_by_key(&stat.id, |(id, _)| *id).ok()?;
         let (_, memory) = &self.0[at];
         if (memory.size, memory.mtime, memory.ctime) != (stat.size, stat.mtime, stat.ctime) {
             return None;
         }
         match (look, memory.digest) {
-            (Look::Blake3 { .. }, Seen::Blake3(digest)) => Some((Some(digest), None, memory.capabilities)),
-            (Look::Md5 { .. }, Seen::Md5(md5)) => Some((None, Some(md5), memory.capabilities)),
+            (Look::Blake3 { .. }, ContentDigest::Blake3(_)) | (Look::Md5 { .. }, ContentDigest::Md5(_)) => {
+                Some((memory.digest, memory.capabilities))
+            }
             _ => None,
         }
     }
@@ -73,14 +70,13 @@ impl Remembered {
     }
 
     /// Encodes the records in parts of a few hundred kilobytes: fixed size, little-endian numbers.
-    #[must_use]
-    pub fn parts(&self) -> Vec<Vec<u8>> {
+    pub fn parts(&self) -> impl Iterator<Item = Vec<u8>> {
         let part = |files: &[(Identity, Memory)]| {
             let mut bytes = Vec::with_capacity(files.len() * RECORD);
             files.iter().for_each(|(id, memory)| bytes.extend_from_slice(&record(id, memory)));
             bytes
         };
-        self.0.chunks(IN_PART).map(part).collect()
+        self.0.chunks(IN_PART).map(part)
     }
 
     /// Decodes parts in any order; an incomplete record at the end of one is ignored.
@@ -117,11 +113,11 @@ fn record(id: &Identity, memory: &Memory) -> [u8; RECORD] {
     }
     put(&[u8::from(memory.capabilities)]);
     match memory.digest {
-        Seen::Blake3(digest) => {
+        ContentDigest::Blake3(digest) => {
             put(&[0]);
             put(digest.as_bytes());
         }
-        Seen::Md5(md5) => {
+        ContentDigest::Md5(md5) => {
             put(&[1]);
             put(md5.as_bytes());
         }
@@ -145,8 +141,8 @@ fn read_record(bytes: &[u8]) -> Option<(Identity, Memory)> {
     let (mtime, ctime) = (time()?, time()?);
     let flags = take(2)?;
     let digest = match flags[1] {
-        0 => Seen::Blake3(Digest::from_bytes(take(32)?.try_into().ok()?)),
-        1 => Seen::Md5(Md5::from_bytes(take(16)?.try_into().ok()?)),
+        0 => ContentDigest::Blake3(Digest::from_bytes(take(32)?.try_into().ok()?)),
+        1 => ContentDigest::Md5(Md5::from_bytes(take(16)?.try_into().ok()?)),
         _ => return None,
     };
     Some((Identity { dev, ino }, Memory { size, mtime, ctime, digest, capabilities: flags[0] == 1 }))
@@ -158,7 +154,7 @@ mod tests {
     use crate::model::FileKind;
     use crate::scan::Found;
 
-    fn found(ino: u64, ctime: i64, digest: Option<Digest>, md5: Option<Md5>) -> Observation {
+    fn found(ino: u64, ctime: i64, digest: ContentDigest) -> Observation {
         let at = |s| Instant { s, n: 7 };
         let stat = Stat {
             kind: FileKind::File,
@@ -172,8 +168,8 @@ mod tests {
             names: 1,
             rdev: 0,
         };
-        let found =
-            Found { stat, target: None, digest, md5, capabilities: ino == 2, mounted_over: false, unread: false };
+        let content = Some(digest);
+        let found = Found { stat, target: None, content, capabilities: ino == 2, mounted_over: false, unread: false };
         Observation::There(Box::new(found))
     }
 
@@ -184,17 +180,16 @@ mod tests {
 
     #[test]
     fn only_what_is_just_as_it_was_and_was_settled_then_is_still_known() {
-        let (digest, md5) = (Digest::hash(b"a"), Md5::hash(b"a"));
-        let seen =
-            [found(1, 100, Some(digest), None), found(2, 100, None, Some(md5)), found(3, 199, Some(digest), None)];
+        let (digest, md5) = (ContentDigest::Blake3(Digest::hash(b"a")), ContentDigest::Md5(Md5::hash(b"a")));
+        let seen = [found(1, 100, digest), found(2, 100, md5), found(3, 199, digest)];
         let kept = Remembered::new(seen.iter(), jiff::Timestamp::from_second(200).unwrap());
         assert_eq!(kept.len(), 2, "the third changed too shortly before");
-        let again = Remembered::of_parts(kept.parts().iter().map(Vec::as_slice));
+        let again = Remembered::of_parts(kept.parts().collect::<Vec<_>>().iter().map(Vec::as_slice));
         assert_eq!(again, kept);
         let blake3 = Look::Blake3 { size: 9 };
         let stat = stat_of(&seen[0]);
-        assert_eq!(again.still(&stat, blake3), Some((Some(digest), None, false)));
-        assert_eq!(again.still(&stat_of(&seen[1]), Look::Md5 { most: 9 }), Some((None, Some(md5), true)));
+        assert_eq!(again.still(&stat, blake3), Some((digest, false)));
+        assert_eq!(again.still(&stat_of(&seen[1]), Look::Md5 { most: 9 }), Some((md5, true)));
         assert_eq!(again.still(&stat, Look::Md5 { most: 9 }), None, "another digest is asked for");
         for other in [
             Stat { size: 8, ..stat },
@@ -209,9 +204,9 @@ mod tests {
     proptest::proptest! {
         #[test]
         fn of_a_damaged_part_no_more_is_known_than_it_has_records(seed: u64) {
-            let seen: Vec<Observation> = (1..9).map(|n| found(n, 100, Some(Digest::hash(&[n as u8])), None)).collect();
+            let seen: Vec<Observation> = (1..9).map(|n| found(n, 100, ContentDigest::Blake3(Digest::hash(&[n as u8])))).collect();
             let kept = Remembered::new(seen.iter(), jiff::Timestamp::from_second(200).unwrap());
-            let part = crate::testkit::mutated(&kept.parts()[0], seed);
+            let part = crate::testkit::mutated(&kept.parts().next().unwrap(), seed);
             let again = Remembered::of_parts(std::iter::once(part.as_slice()));
             proptest::prop_assert!(again.len() <= part.len() / 82 + 1);
         }

@@ -39,12 +39,17 @@ struct Known {
     watch: Watch,
 }
 
-/// Collects places.
+/// Collects places. They are encoded part by part: a system has a hundred thousand of them.
 #[derive(Debug, Default)]
 pub struct SnapshotBuilder {
+    /// The places of the part that is being collected.
     places: Vec<Known>,
+    /// The encoded parts.
+    parts: Vec<Vec<u8>>,
     began: i64,
     unsettled: bool,
+    /// Whether a part cannot be encoded.
+    failed: bool,
 }
 
 impl SnapshotBuilder {
@@ -54,32 +59,35 @@ impl SnapshotBuilder {
         Self { began: began.as_second(), ..Self::default() }
     }
 
-    /// Adds the status of a place in a folder, a path without symlinks; `None` if it does not exist.
+    /// Adds the status of a place in a folder, a path without symlinks; `None` if it does not exist. Of a place that is added
+    /// twice, both comparisons must hold.
     pub fn add(&mut self, folder: &SystemPath, place: &SystemPath, stat: Option<&Stat>, watch: Watch) {
         let watch = if stat.is_some_and(|s| s.kind != FileKind::Folder) { Watch::Close } else { watch };
         let changed = |s: &Stat| watch == Watch::Close && s.ctime.s >= self.began.saturating_sub(STEP);
         self.unsettled |= stat.is_some_and(changed);
         let stamp = stat.map(|stat| stamp(stat, watch));
         self.places.push(Known { folder: folder.clone(), place: place.clone(), stamp, watch });
+        if self.places.len() == IN_PART {
+            self.pack();
+        }
     }
 
     /// The snapshot; `None` if a place had only just changed.
     #[must_use]
-    pub fn finish(mut self, pool: &rayon::ThreadPool) -> Option<Snapshot> {
-        if self.unsettled {
-            return None;
+    pub fn finish(mut self) -> Option<Snapshot> {
+        if !self.places.is_empty() {
+            self.pack();
         }
-        let pack = |part: &[Known]| zstd::bulk::compress(&encoded(part), 1).ok();
-        let parts: Option<Vec<Vec<u8>>> = pool.install(|| {
-            self.places
-                .par_sort_unstable_by(|a, b| (&a.folder, &a.place, a.watch).cmp(&(&b.folder, &b.place, b.watch)));
-            // Of a place that was added twice, the stricter comparison is kept.
-            self.places.dedup_by(|a, b| a.place == b.place);
-            self.places.par_chunks(IN_PART).map(pack).collect()
-        });
-        // Dropping a hundred thousand small allocations happens beside the rest of the work.
-        pool.spawn(move || drop(self.places));
-        Some(Snapshot { parts: parts? })
+        (!self.unsettled && !self.failed).then_some(Snapshot { parts: self.parts })
+    }
+
+    fn pack(&mut self) {
+        self.places.sort_unstable_by(|a, b| (&a.folder, &a.place, a.watch).cmp(&(&b.folder, &b.place, b.watch)));
+        match zstd::bulk::compress(&encoded(&self.places), 1) {
+            Ok(part) => self.parts.push(part),
+            Err(_) => self.failed = true,
+        }
+        self.places.clear();
     }
 }
 
@@ -209,7 +217,7 @@ mod tests {
             let watch = if path == SystemPath::literal("/var") { Watch::Loose } else { Watch::Close };
             snapshot_builder.add(&path.parent().unwrap(), &path, machine.look(&path).unwrap().as_ref(), watch);
         }
-        snapshot_builder.finish(&pool())
+        snapshot_builder.finish()
     }
 
     #[test]
@@ -237,7 +245,7 @@ mod tests {
         for watch in [Watch::Loose, Watch::Close, Watch::Loose] {
             twice.add(&root, &var, machine.look(&var).unwrap().as_ref(), watch);
         }
-        let twice = twice.finish(&pool()).unwrap();
+        let twice = twice.finish().unwrap();
         assert!(stands(&twice));
         std::fs::write(at("var/new"), "").unwrap();
         assert!(!stands(&twice), "a place that is watched closely once is watched closely");

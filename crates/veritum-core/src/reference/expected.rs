@@ -54,18 +54,12 @@ pub struct Expected {
     pub listed: SystemPath,
     /// The package that owns it: position in [`Reference::packages`](super::Reference::packages).
     pub package: usize,
-    /// Further packages that ship the same (folders, shared files).
-    pub also: Vec<usize>,
     /// The authority that verifies it.
     pub authority: Authority,
     /// The kind.
     pub kind: ExpectedKind,
     /// Owner, mode and time; `None` if only the local package database is available.
     pub meta: Option<Meta>,
-    /// Other owners and modes that other packages give the same folder.
-    pub other_metas: Vec<Meta>,
-    /// The administrator's override.
-    pub overridden: Option<Meta>,
     /// Whether it is a configuration file.
     pub settings: bool,
     /// Whether the package's own scripts set owner, mode or capabilities.
@@ -73,7 +67,45 @@ pub struct Expected {
     /// Whether they set capabilities without asking the administrator.
     pub capable: bool,
     /// Its hard-link group: position in [`Reference::groups`](super::Reference::groups).
-    pub group: Option<usize>,
+    pub group: Option<u32>,
+    /// What few entries have. A check of a whole system holds a hundred thousand of them.
+    pub rare: Option<Box<Rare>>,
+}
+
+/// What few expected entries have.
+#[derive(Debug, Clone, Default)]
+pub struct Rare {
+    /// Further packages that ship the same (folders, shared files).
+    pub also: Vec<usize>,
+    /// Other owners and modes that other packages give the same folder.
+    pub other_metas: Vec<Meta>,
+    /// The administrator's override.
+    pub overridden: Option<Meta>,
+}
+
+impl Expected {
+    /// Further packages that ship the same (folders, shared files).
+    #[must_use]
+    pub fn also(&self) -> &[usize] {
+        self.rare.as_ref().map_or(&[], |rare| &rare.also)
+    }
+
+    /// Other owners and modes that other packages give the same folder.
+    #[must_use]
+    pub fn other_metas(&self) -> &[Meta] {
+        self.rare.as_ref().map_or(&[], |rare| &rare.other_metas)
+    }
+
+    /// The administrator's override.
+    #[must_use]
+    pub fn overridden(&self) -> Option<Meta> {
+        self.rare.as_ref().and_then(|rare| rare.overridden)
+    }
+
+    /// What few entries have, to be changed.
+    pub(crate) fn rare_mut(&mut self) -> &mut Rare {
+        self.rare.get_or_insert_default()
+    }
 }
 
 /// Names of one file.

@@ -61,18 +61,20 @@ impl Share {
             if let Some(meta) = expected.meta
                 && before.meta != Some(meta)
             {
-                before.other_metas.push(meta);
+                before.rare_mut().other_metas.push(meta);
             }
             // If any of them configures a folder, it is configured for all. Top-level folders occur in too many scripts.
             let configured = (before.configured || expected.configured) && expected.listed.names().count() > 2;
             // A package with a verified manifest takes precedence over one known only by its records.
             if expected.authority < before.authority {
-                let also = std::mem::take(&mut before.also);
+                let also = before.rare.as_mut().map(|rare| std::mem::take(&mut rare.also)).unwrap_or_default();
                 let previous = before.package;
-                *before = Expected { also, ..expected };
-                before.also.push(previous);
+                *before = expected;
+                let rare = before.rare_mut();
+                rare.also.splice(0..0, also);
+                rare.also.push(previous);
             } else {
-                before.also.push(expected.package);
+                before.rare_mut().also.push(expected.package);
             }
             before.configured |= configured;
             return;
@@ -124,16 +126,14 @@ mod tests {
         let folder = |path, package, configured| Expected {
             listed: SystemPath::literal(path),
             package,
-            also: vec![],
             authority: crate::model::Authority::Repository,
             kind: ExpectedKind::Folder,
             meta: None,
-            other_metas: vec![],
-            overridden: None,
             settings: false,
             configured,
             capable: false,
             group: None,
+            rare: None,
         };
         for (path, wanted) in [("/usr/share/quay", true), ("/usr/share", false), ("/usr", false)] {
             let share = Share::merge(vec![vec![folder(path, 0, false)], vec![folder(path, 1, true)]], &[], &NoRecords);

@@ -6,7 +6,7 @@ mod parts;
 mod sources;
 mod subset;
 
-pub use expected::{Expected, ExpectedKind, Group, Meta, Owned, Policy};
+pub use expected::{Expected, ExpectedKind, Group, Meta, Owned, Policy, Rare};
 pub use sources::{Described, ManifestSource, PackageJudge};
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
@@ -144,7 +144,7 @@ impl Reference {
         let mut shares = part.shares;
         if part.groups > 0 && first_group > 0 {
             let grouped = shares.iter_mut().flatten().filter_map(|expected| expected.group.as_mut());
-            grouped.for_each(|group| *group += first_group);
+            grouped.for_each(|group| *group += u32::try_from(first_group).unwrap_or(u32::MAX));
         }
         shares
     }
@@ -164,7 +164,7 @@ impl Reference {
         }
         for (at, expected) in self.expected.iter().enumerate() {
             if let Some(group) = expected.group {
-                self.groups[group].members.push(at);
+                self.groups[group as usize].members.push(at);
             }
         }
         let listed = |at: &usize| &self.expected[*at].listed;

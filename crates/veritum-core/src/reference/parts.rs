@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use super::expected::{Expected, ExpectedKind, Meta, Policy};
+use super::expected::{Expected, ExpectedKind, Meta, Policy, Rare};
 use super::merge::share_of;
 use super::sources::{Described, ManifestSource, PackageJudge};
 use super::subset::ReferenceSubset;
@@ -151,6 +151,11 @@ impl One<'_> {
         Meta { mode: entry.mode, uid, gid, mtime: entry.mtime }
     }
 
+    fn rare(&self, path: &SystemPath, mtime: i64) -> Option<Box<Rare>> {
+        let overridden = self.overridden(path, mtime)?;
+        Some(Box::new(Rare { overridden: Some(overridden), ..Rare::default() }))
+    }
+
     fn overridden(&self, path: &SystemPath, mtime: i64) -> Option<Meta> {
         let over = self.gathering.installed.overrides.get(path)?;
         let users = self.gathering.machine.users();
@@ -164,8 +169,7 @@ impl One<'_> {
     }
 
     fn of_manifest(&self, manifest: &Manifest, authority: Authority) -> (Vec<Vec<Expected>>, usize) {
-        let groups: HashMap<&SystemPath, usize> =
-            manifest.hard_link_groups().into_keys().enumerate().map(|(at, first)| (first, at)).collect();
+        let groups: HashMap<&SystemPath, u32> = manifest.hard_link_groups().into_keys().zip(0..).collect();
         let of_interest = |entry: &&Entry| self.near.is_none_or(|near| near.has(entry.path.as_bytes()));
         let expected = |entry: &Entry| {
             let listed = self.diverted(&entry.path);
@@ -184,12 +188,10 @@ impl One<'_> {
             };
             Expected {
                 package: self.at,
-                also: Vec::new(),
                 authority,
                 kind,
                 meta: Some(self.meta(entry)),
-                other_metas: Vec::new(),
-                overridden: self.overridden(&listed, entry.mtime),
+                rare: self.rare(&listed, entry.mtime),
                 settings: entry.settings,
                 configured: entry.configured,
                 capable: entry.capable,
@@ -214,12 +216,10 @@ impl One<'_> {
             let listed = self.diverted(path);
             Expected {
                 package: self.at,
-                also: Vec::new(),
                 authority: Authority::Local,
                 kind,
                 meta: None,
-                other_metas: Vec::new(),
-                overridden: self.overridden(&listed, 0),
+                rare: self.rare(&listed, 0),
                 settings: settings.contains_key(path),
                 configured: false,
                 capable: false,

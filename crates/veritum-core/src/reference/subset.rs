@@ -14,6 +14,8 @@ pub(super) struct ReferenceSubset {
     inside: Vec<SystemPath>,
     /// Folders on the way: they are relevant with their direct contents.
     folders: HashSet<Vec<u8>>,
+    /// The length of the longest of them: nearly all of a hundred thousand paths are ruled out by it.
+    longest: usize,
 }
 
 impl ReferenceSubset {
@@ -31,6 +33,7 @@ impl ReferenceSubset {
             whole: scope.packages.iter().cloned().collect(),
             inside: scope.paths.clone(),
             folders: HashSet::new(),
+            longest: 0,
         };
         scope.paths.iter().for_each(|path| near.way_to(path));
         for package in
@@ -51,6 +54,7 @@ impl ReferenceSubset {
         let mut above = path.parent();
         while let Some(folder) = above {
             above = folder.parent();
+            self.longest = self.longest.max(folder.as_bytes().len());
             // From a known folder on, all parents are known.
             if !self.folders.insert(folder.as_bytes().to_vec()) {
                 return;
@@ -78,7 +82,8 @@ impl ReferenceSubset {
             Some(0) | None => &b"/"[..],
             Some(at) => &path[..at],
         };
-        if self.folders.contains(parent) || self.folders.contains(path) {
+        let is_folder = |path: &[u8]| path.len() <= self.longest && self.folders.contains(path);
+        if is_folder(parent) || is_folder(path) {
             return true;
         }
         self.inside.iter().any(|top| {

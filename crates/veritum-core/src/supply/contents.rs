@@ -130,7 +130,7 @@ impl<'a> Supply<'a> {
         } else {
             for expected in &reference.expected {
                 if scope.paths.iter().any(|p| expected.listed.is_within(p)) {
-                    let all = std::iter::once(expected.package).chain(expected.also.iter().copied());
+                    let all = std::iter::once(expected.package).chain(expected.also().iter().copied());
                     weak.extend(all.map(|c| &reference.packages[c].package.id));
                 }
             }

@@ -66,7 +66,7 @@ pub(super) fn clean_check(
         );
     }
     let report = serde_json::to_string(report).ok()?;
-    Some(CleanCheck { key, report, places: snapshot_builder.finish(&engine.system.pool)? })
+    Some(CleanCheck { key, report, places: snapshot_builder.finish()? })
 }
 
 /// Adds a place and everything below it; `None` when it cannot be read.

@@ -129,12 +129,12 @@ pub fn read_deb<R: Read>(from: R, sink: &mut dyn DebSink) -> Result<Deb, DebErro
     read(from, sink, Sums::Compared)
 }
 
-/// Reads a package whose bytes the caller has already verified: the checksums of its compression are skipped.
+/// Reads a package whose bytes the caller verifies by a stronger digest: the checksums of its compression are skipped.
 ///
 /// # Errors
 /// As [`read_deb`].
-pub fn read_verified_deb(deb: &[u8], sink: &mut dyn DebSink) -> Result<Deb, DebError> {
-    read(deb, sink, Sums::PassedOver)
+pub fn read_verified_deb<R: Read>(from: R, sink: &mut dyn DebSink) -> Result<Deb, DebError> {
+    read(from, sink, Sums::PassedOver)
 }
 
 fn read<R: Read>(from: R, sink: &mut dyn DebSink, sums: Sums) -> Result<Deb, DebError> {

@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 
 use crate::machine::{Dir, Machine};
-use crate::model::{Md5, PathMap, PathSet, SystemPath, error_chain};
+use crate::model::{Md5, PathMap, PathSet, SystemPath, byte_lines, error_chain};
 use crate::platform::{Keep, Package, RecordProblem, Records, SelfRecord};
 
 /// Larger lists or digest files are refused, in bytes.
@@ -90,19 +90,11 @@ pub fn info_stems(package: &Package) -> Vec<String> {
 /// Parses a `.list`, one path per line: the wanted paths, and which of them have other paths below them.
 pub(super) fn list(bytes: &[u8], keep: Option<&Keep<'_>>) -> Result<(Vec<SystemPath>, PathSet), String> {
     let mut paths = Vec::new();
-    let mut parents: HashSet<&[u8], foldhash::fast::RandomState> = HashSet::default();
-    let (mut count, mut last): (usize, &[u8]) = (0, b"/");
+    let mut count = 0;
     for (at, line) in lines(bytes).enumerate() {
         count += 1;
         if count > MAX_PATHS {
             return Err(format!("more than {MAX_PATHS} lines"));
-        }
-        // Files of one folder mostly follow each other.
-        if let Some(parent) = memchr::memrchr(b'/', line).map(|cut| &line[..cut])
-            && parent != last
-        {
-            parents.insert(parent);
-            last = parent;
         }
         if keep.is_none_or(|keep| keep(line)) {
             paths.push(SystemPath::parse(line).map_err(|e| format!("line {}: {e}", at + 1))?);
@@ -111,6 +103,19 @@ pub(super) fn list(bytes: &[u8], keep: Option<&Keep<'_>>) -> Result<(Vec<SystemP
     // Every package lists at least the root folder: an empty list is damaged.
     if count == 0 {
         return Err("empty file".into());
+    }
+    let longest = paths.iter().map(|path| path.as_bytes().len()).max().unwrap_or_default();
+    let mut parents: HashSet<&[u8], foldhash::fast::RandomState> = HashSet::default();
+    let mut last: &[u8] = b"/";
+    for line in lines(bytes) {
+        // Files of one folder mostly follow each other.
+        if let Some(cut) = memchr::memrchr(b'/', line)
+            && cut <= longest
+            && line[..cut] != *last
+        {
+            last = &line[..cut];
+            parents.insert(last);
+        }
     }
     let folders = paths.iter().filter(|p| p.is_root() || parents.contains(p.as_bytes())).cloned().collect();
     Ok((paths, folders))
@@ -140,7 +145,7 @@ pub(super) fn md5sums(bytes: &[u8], keep: Option<&Keep<'_>>) -> Result<PathMap<M
 }
 
 fn lines(bytes: &[u8]) -> impl Iterator<Item = &[u8]> {
-    bytes.split(|b| *b == b'\n').filter(|line| !line.is_empty())
+    byte_lines(bytes).filter(|line| !line.is_empty())
 }
 
 #[cfg(test)]

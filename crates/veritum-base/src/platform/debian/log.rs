@@ -7,7 +7,7 @@ use std::collections::HashMap;
 use std::io::Read;
 
 use crate::machine::Machine;
-use crate::model::SystemPath;
+use crate::model::{SystemPath, byte_lines};
 use crate::platform::{LogEntry, LogKind};
 
 /// Larger logs are not read, in bytes before or after decompression.
@@ -27,7 +27,7 @@ pub(super) fn recent(machine: &Machine, most: usize) -> Vec<LogEntry> {
     let day = |entry: &LogEntry| entry.at.get(..10).map(ToOwned::to_owned);
     for number in 0..=MAX_ROTATED {
         let Some(text) = log(machine, number) else { continue };
-        for entry in text.split(|b| *b == b'\n').rev().filter_map(line) {
+        for entry in byte_lines(&text).rev().filter_map(line) {
             if all.len() >= most && (all.len() >= MAX_HAPPENINGS || all.last().and_then(day) != day(&entry)) {
                 return all;
             }
@@ -42,7 +42,7 @@ pub(super) fn recent(machine: &Machine, most: usize) -> Vec<LogEntry> {
 pub(super) fn states(machine: &Machine) -> HashMap<(String, String), (String, String)> {
     let mut all = HashMap::new();
     for text in [1, 0].into_iter().filter_map(|number| log(machine, number)) {
-        for line in text.split(|b| *b == b'\n').filter_map(|l| std::str::from_utf8(l).ok()) {
+        for line in byte_lines(&text).filter_map(|l| std::str::from_utf8(l).ok()) {
             let fields: Vec<&str> = line.split_ascii_whitespace().collect();
             if let [_, _, "status", state, package, version] = fields[..]
                 && let Some((name, arch)) = package.split_once(':')
@@ -60,7 +60,7 @@ pub(super) fn states(machine: &Machine) -> HashMap<(String, String), (String, St
 pub(super) fn last_versions(machine: &Machine) -> HashMap<(String, String), String> {
     let mut all = HashMap::new();
     for text in [1, 0].into_iter().filter_map(|number| log(machine, number)) {
-        for entry in text.split(|b| *b == b'\n').filter_map(line) {
+        for entry in byte_lines(&text).filter_map(line) {
             let key = (entry.name, entry.arch);
             match entry.to.filter(|_| entry.what != LogKind::Removed) {
                 Some(version) if all.len() < MAX_HAPPENINGS => drop(all.insert(key, version)),

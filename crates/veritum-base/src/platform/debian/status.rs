@@ -4,19 +4,31 @@ use super::database::stanza::Stanza;
 use crate::model::PackageId;
 use crate::platform::{InstallState, Package};
 
-/// The package of an entry, if it has files in place.
-pub(super) fn package(stanza: &Stanza) -> Result<Option<Package>, String> {
-    let install_state = match stanza.state() {
-        "installed" | "triggers-awaited" | "triggers-pending" => InstallState::Installed,
-        "unpacked" | "half-configured" => InstallState::Unconfigured,
-        "half-installed" => InstallState::HalfInstalled,
-        _ => return Ok(None),
-    };
+/// Whether an entry's package, if it has files in place, has a valid name and version.
+pub(super) fn check(stanza: &Stanza) -> Result<(), String> {
+    if install_state(stanza).is_some() { id(stanza).map(drop) } else { Ok(()) }
+}
+
+fn install_state(stanza: &Stanza) -> Option<InstallState> {
+    match stanza.state() {
+        "installed" | "triggers-awaited" | "triggers-pending" => Some(InstallState::Installed),
+        "unpacked" | "half-configured" => Some(InstallState::Unconfigured),
+        "half-installed" => Some(InstallState::HalfInstalled),
+        _ => None,
+    }
+}
+
+fn id(stanza: &Stanza) -> Result<PackageId, String> {
     let version = stanza.get("Version").unwrap_or_default();
     let arch = stanza.get("Architecture").unwrap_or_default();
-    let id = PackageId::new(stanza.name(), version, arch).map_err(|e| e.to_string())?;
+    PackageId::new(stanza.name(), version, arch).map_err(|e| e.to_string())
+}
+
+/// The package of an entry, if it has files in place.
+pub(super) fn package(stanza: &Stanza) -> Result<Option<Package>, String> {
+    let Some(install_state) = install_state(stanza) else { return Ok(None) };
     Ok(Some(Package {
-        id,
+        id: id(stanza)?,
         install_state,
         multi_arch_same: stanza.get("Multi-Arch") == Some("same"),
         installed_bytes: stanza

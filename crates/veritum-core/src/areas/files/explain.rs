@@ -43,11 +43,11 @@ pub(super) fn explain(cx: &Cx<'_>, path: &SystemPath) -> Result<Option<ExplainRe
     {
         // Which name of a hard-linked file was split off is a matter of counting: each of them is affected.
         let names: Vec<&SystemPath> =
-            reference.groups[group].members.iter().map(|at| &reference.expected[*at].listed).collect();
+            reference.groups[group as usize].members.iter().map(|at| &reference.expected[*at].listed).collect();
         finding = examined.problems().find(|f| f.subject.as_path().is_some_and(|path| names.contains(&path))).cloned();
     }
     let owners = std::iter::once(expected.package)
-        .chain(expected.also.iter().copied())
+        .chain(expected.also().iter().copied())
         .map(|c| reference.packages[c].package.id.clone())
         .collect();
     let own = finding.as_ref().filter(|f| f.subject.as_path() == Some(&listed));

@@ -113,7 +113,7 @@ impl<'a> Judge<'a> {
         &mut self,
         location: &Location,
         observation: &Observation,
-        anchors: &HashMap<usize, (Identity, SystemPath)>,
+        anchors: &HashMap<u32, (Identity, SystemPath)>,
     ) {
         let reference = self.case.reference;
         let expected = &reference.expected[location.expected];
@@ -132,8 +132,8 @@ impl<'a> Judge<'a> {
                 let sibling = self.sibling(expected, anchors, None);
                 self.fault(location, Verdict::Missing, vec![], None, sibling, false);
             }
-            Observation::Unreadable { stat, error } => {
-                self.unreadable(location.expected, &location.physical, stat.as_deref().copied(), error);
+            Observation::Unreadable(failure) => {
+                self.unreadable(location.expected, &location.physical, failure.stat, &failure.error);
             }
             Observation::There(found) => {
                 self.out.bytes += scan::read_bytes(found);
@@ -146,14 +146,14 @@ impl<'a> Judge<'a> {
     fn sibling(
         &self,
         expected: &Expected,
-        anchors: &HashMap<usize, (Identity, SystemPath)>,
+        anchors: &HashMap<u32, (Identity, SystemPath)>,
         own: Option<&SystemPath>,
     ) -> Option<SystemPath> {
         let (_, path) = anchors.get(&expected.group?)?;
         (Some(path) != own).then(|| path.clone())
     }
 
-    fn there(&mut self, location: &Location, found: &Found, anchors: &HashMap<usize, (Identity, SystemPath)>) {
+    fn there(&mut self, location: &Location, found: &Found, anchors: &HashMap<u32, (Identity, SystemPath)>) {
         let expected = &self.case.reference.expected[location.expected];
         let mut verdicts = Vec::new();
         match kind_verdict(expected, found) {
@@ -404,7 +404,7 @@ fn kind_verdict(expected: &Expected, found: &Found) -> Option<Verdict> {
         return Some(Verdict::WrongType);
     }
     match &expected.kind {
-        ExpectedKind::Link(target) if found.target.as_ref() != Some(target) => Some(Verdict::WrongTarget),
+        ExpectedKind::Link(target) if found.target.as_deref() != Some(target) => Some(Verdict::WrongTarget),
         _ => None,
     }
 }

@@ -55,7 +55,7 @@ pub(super) fn has_location(locations: &[Location], folder: &SystemPath, name: &[
 fn in_scope(reference: &Reference, scope: &Scope, expected: &Expected) -> bool {
     let path = scope.paths.is_empty() || scope.paths.iter().any(|p| expected.listed.is_within(p));
     let named = |at: usize| scope.packages.contains(&reference.packages[at].package.id.name);
-    path && (scope.packages.is_empty() || named(expected.package) || expected.also.iter().any(|c| named(*c)))
+    path && (scope.packages.is_empty() || named(expected.package) || expected.also().iter().any(|c| named(*c)))
 }
 
 /// Locations, grouped by folder.

@@ -35,8 +35,7 @@ pub fn check_files(
     let parents = Parents::new(case.machine, case.reference, case.protection, trusted);
     let mut judge = Judge::new(case);
     let locations = locations(&mut judge, &parents, pool);
-    let looks: Vec<Look> = locations.iter().map(|location| look(case.reference, location)).collect();
-    let observations = observe(&case, &locations, &looks, std::mem::take(seen), pool, observer)?;
+    let observations = observe(&case, &locations, std::mem::take(seen), pool, observer)?;
     let folders = judge.out.folders.clone();
     let (folders, sat, saw, machine) = (&folders, &locations, &observations, case.machine);
     // What is kept for the next check is built beside the judging, which one thread does.
@@ -62,15 +61,12 @@ pub fn check_files(
         (judge.out.remembered, judge.out.snapshot_builder) = (remembered, snapshot_builder);
     }
     if case.keep_seen {
-        seen.0 = locations
-            .into_iter()
-            .zip(looks)
-            .zip(observations)
-            .map(|((location, look), seen)| (location, look, seen))
-            .collect();
+        let with_look = |(location, seen)| (look(case.reference, &location), location, seen);
+        let all = locations.into_iter().zip(observations).map(with_look);
+        seen.0 = all.map(|(look, location, seen)| (location, look, seen)).collect();
     } else {
         // Dropping a hundred thousand small allocations happens beside the rest of the work.
-        pool.spawn(move || drop((locations, looks, observations)));
+        pool.spawn(move || drop((locations, observations)));
     }
     let mut checked = judge.finish(observer);
     causes::name(&mut checked.findings, &checked.notes);
@@ -124,27 +120,27 @@ fn snapshot_builder(
 fn observe(
     case: &Case<'_>,
     locations: &[Location],
-    looks: &[Look],
     seen: Seen,
     pool: &rayon::ThreadPool,
     observer: &dyn Observer,
 ) -> Result<Vec<Observation>, Stopped> {
     if seen.0.is_empty() {
         let tasks: Vec<Task<'_>> =
-            locations.iter().zip(looks).map(|(location, look)| task(case, location, *look)).collect();
+            locations.iter().map(|location| task(case, location, look(case.reference, location))).collect();
         begin(&tasks, observer);
         return scan::observe(case.machine, &tasks, case.how, pool, observer);
     }
     let mut seen = seen.0.into_iter().peekable();
     let mut known: Vec<Option<Observation>> = Vec::with_capacity(locations.len());
     let mut open = Vec::new();
-    for (location, look) in locations.iter().zip(looks) {
+    for location in locations {
+        let look = look(case.reference, location);
         while seen.next_if(|(before, ..)| before.place() < location.place()).is_some() {}
         match seen.next_if(|(before, ..)| before.place() == location.place()) {
-            Some((_, before, observation)) if before == *look => known.push(Some(observation)),
+            Some((_, before, observation)) if before == look => known.push(Some(observation)),
             _ => {
                 known.push(None);
-                open.push(task(case, location, *look));
+                open.push(task(case, location, look));
             }
         }
     }
@@ -182,8 +178,8 @@ fn anchors(
     reference: &Reference,
     locations: &[Location],
     observations: &[Observation],
-) -> HashMap<usize, (Identity, SystemPath)> {
-    let mut votes: BTreeMap<usize, Vec<(Identity, &SystemPath)>> = BTreeMap::new();
+) -> HashMap<u32, (Identity, SystemPath)> {
+    let mut votes: BTreeMap<u32, Vec<(Identity, &SystemPath)>> = BTreeMap::new();
     for (location, observation) in locations.iter().zip(observations) {
         let expected = &reference.expected[location.expected];
         if let (Some(group), Observation::There(found)) = (expected.group, observation)

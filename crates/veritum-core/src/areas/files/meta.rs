@@ -36,7 +36,7 @@ pub(super) fn judge(expected: &Expected, found: &Found, users: &Users, policy: &
     if found.capabilities && !expected.configured {
         return MetaVerdict::Wrong;
     }
-    let known = [Some(meta), expected.overridden].into_iter().flatten().chain(expected.other_metas.iter().copied());
+    let known = [Some(meta), expected.overridden()].into_iter().flatten().chain(expected.other_metas().iter().copied());
     // The mode of a symlink has no meaning.
     let is_link = matches!(expected.kind, ExpectedKind::Link(_));
     let mut allowed = known.map(|m| if is_link { Meta { mode: stat.mode, ..m } } else { m });
@@ -70,7 +70,7 @@ pub(super) fn judge(expected: &Expected, found: &Found, users: &Users, policy: &
 
 /// The differences of owner and permissions; `lost` if its file capabilities are missing.
 pub(super) fn differences(expected: &Expected, found: &Found, policy: &Policy, lost: bool) -> Vec<Verdict> {
-    let (meta, stat) = (expected.overridden.or(expected.meta), &found.stat);
+    let (meta, stat) = (expected.overridden().or(expected.meta), &found.stat);
     let owner = policy.owner_of_root.is_none() && meta.is_some_and(|meta| (stat.uid, stat.gid) != (meta.uid, meta.gid));
     let is_link = matches!(expected.kind, ExpectedKind::Link(_));
     let mode = !is_link && meta.is_some_and(|meta| stat.mode != meta.mode);
@@ -90,7 +90,7 @@ fn is_for_everybody(folder: &SystemPath) -> bool {
 /// Whether capabilities that only the package's own configuration sets are missing, without another privilege instead.
 pub(super) fn lost_capabilities(expected: &Expected, found: &Found) -> bool {
     let plain = found.stat.kind == FileKind::File && found.stat.mode & 0o6000 == 0 && found.stat.mode & 0o111 != 0;
-    expected.capable && expected.overridden.is_none() && plain && !found.capabilities
+    expected.capable && expected.overridden().is_none() && plain && !found.capabilities
 }
 
 #[cfg(test)]
@@ -102,16 +102,14 @@ mod tests {
         Expected {
             listed: SystemPath::literal("/usr/x"),
             package: 0,
-            also: vec![],
             authority: Authority::Store,
             kind,
             meta: Some(Meta { mode, uid: 0, gid: 0, mtime: 0 }),
-            other_metas: vec![],
-            overridden: None,
             settings: false,
             configured: false,
             capable: false,
             group: None,
+            rare: None,
         }
     }
 
@@ -129,7 +127,7 @@ mod tests {
             names: 1,
             rdev: 0,
         };
-        Found { stat, target: None, digest: None, md5: None, capabilities: false, mounted_over: false, unread: false }
+        Found { stat, target: None, content: None, capabilities: false, mounted_over: false, unread: false }
     }
 
     fn verdict(expected: &Expected, found: &Found) -> MetaVerdict {
@@ -144,7 +142,7 @@ mod tests {
         file.configured = true;
         assert_eq!(verdict(&file, &setuid), MetaVerdict::Sound);
         file.configured = false;
-        file.overridden = Some(Meta { mode: 0o4755, uid: 0, gid: 0, mtime: 0 });
+        file.rare_mut().overridden = Some(Meta { mode: 0o4755, uid: 0, gid: 0, mtime: 0 });
         assert_eq!(verdict(&file, &setuid), MetaVerdict::Sound);
         let mut capable = found(FileKind::File, 0o755, 0);
         capable.capabilities = true;
@@ -167,9 +165,9 @@ mod tests {
         }
         folder.listed = SystemPath::root();
         assert_eq!(verdict(&folder, &found(FileKind::Folder, 0o700, 0)), MetaVerdict::Wrong);
-        folder.overridden = Some(Meta { mode: 0o700, uid: 0, gid: 0, mtime: 0 });
+        folder.rare_mut().overridden = Some(Meta { mode: 0o700, uid: 0, gid: 0, mtime: 0 });
         assert_eq!(verdict(&folder, &found(FileKind::Folder, 0o700, 0)), MetaVerdict::Sound);
-        folder.overridden = None;
+        folder.rare_mut().overridden = None;
         assert_eq!(verdict(&folder, &found(FileKind::Folder, 0o755, 101)), MetaVerdict::Adjusted);
         assert_eq!(verdict(&folder, &found(FileKind::Folder, 0o777, 0)), MetaVerdict::Wrong);
         assert_eq!(verdict(&folder, &found(FileKind::Folder, 0o755, 1000)), MetaVerdict::Wrong);

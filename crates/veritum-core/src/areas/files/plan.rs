@@ -88,7 +88,7 @@ fn in_order<'a>(faults: &'a [Fault], reference: &Reference) -> Vec<&'a Fault> {
 /// What a package's own scripts have set on a file is kept, as long as it is visible and gives no more privilege than the
 /// reference: privilege that only this machine records is never restored unasked.
 fn kept_meta(expected: &Expected, meta: Meta, found: &Stat) -> Option<Meta> {
-    let set = expected.configured && expected.overridden.is_none() && found.kind == FileKind::File;
+    let set = expected.configured && expected.overridden().is_none() && found.kind == FileKind::File;
     let more = found.mode & !meta.mode & 0o6022 != 0;
     (set && !more).then_some(Meta { mode: found.mode, uid: found.uid, gid: found.gid, ..meta })
 }
@@ -113,7 +113,7 @@ struct Planner<'a> {
     /// Inodes whose owner and mode are planned already: one inode may have several names.
     metas: HashMap<Identity, usize>,
     /// Hard-link groups whose content an action writes.
-    groups: HashMap<usize, u32>,
+    groups: HashMap<u32, u32>,
 }
 
 fn refuse(reason: &str, action: impl Into<Action>) -> Refusal {
@@ -257,7 +257,7 @@ impl Planner<'_> {
         found.retain(|below, (_, out)| !*out || needed.contains(below));
         let mut order: Vec<(SystemPath, (&Expected, bool))> = found.into_iter().collect();
         order.sort_by(|a, b| a.0.cmp(&b.0));
-        let mut first_names: HashMap<usize, SystemPath> = HashMap::new();
+        let mut first_names: HashMap<u32, SystemPath> = HashMap::new();
         let mut items = Vec::with_capacity(order.len());
         for (below, (expected, _)) in order {
             let Some(meta) = wanted(expected) else {
@@ -315,7 +315,7 @@ fn lacking() -> Refusal {
 }
 
 fn wanted(expected: &Expected) -> Option<Meta> {
-    expected.overridden.map(|o| Meta { mtime: expected.meta.map_or(o.mtime, |m| m.mtime), ..o }).or(expected.meta)
+    expected.overridden().map(|o| Meta { mtime: expected.meta.map_or(o.mtime, |m| m.mtime), ..o }).or(expected.meta)
 }
 
 fn plain_kind(want: &ExpectedKind) -> Option<ItemKind> {

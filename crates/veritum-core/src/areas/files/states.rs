@@ -22,7 +22,7 @@ pub(super) fn stat_state(stat: &Stat, machine: &Machine) -> State {
 /// The found state.
 pub(super) fn found_state(found: &Found, machine: &Machine) -> State {
     State {
-        blake3: found.digest,
+        blake3: found.blake3(),
         target: found.target.as_deref().map(crate::model::readable),
         capabilities: found.capabilities,
         ..stat_state(&found.stat, machine)
@@ -32,7 +32,7 @@ pub(super) fn found_state(found: &Found, machine: &Machine) -> State {
 /// The expected state.
 #[must_use]
 pub fn expected_state(reference: &Reference, expected: &Expected, machine: &Machine) -> State {
-    let meta = expected.overridden.or(expected.meta);
+    let meta = expected.overridden().or(expected.meta);
     let is_link = matches!(expected.kind, ExpectedKind::Link(_));
     let kind = match expected.kind {
         ExpectedKind::File { .. } | ExpectedKind::Recorded(_) => Some(FileKind::File),
@@ -42,7 +42,7 @@ pub fn expected_state(reference: &Reference, expected: &Expected, machine: &Mach
         ExpectedKind::Fifo => Some(FileKind::Pipe),
         ExpectedKind::Device { .. } => Some(FileKind::Device),
     };
-    let names = expected.group.map(|g| &reference.groups[g].members).into_iter().flatten();
+    let names = expected.group.map(|g| &reference.groups[g as usize].members).into_iter().flatten();
     State {
         kind,
         size: if let ExpectedKind::File { size, .. } = expected.kind { Some(size) } else { None },

@@ -125,11 +125,8 @@ fn contents_of(cx: &Cx<'_>, store: &Store, reference: &Reference) -> Vec<(Digest
         }
         _ => None,
     };
-    let mut all: Vec<(Digest, u64)> = cx.system.pool.install(|| {
-        let mut all: Vec<(Digest, u64)> = reference.expected.par_iter().filter_map(content).collect();
-        all.par_sort_unstable();
-        all
-    });
+    let mut all: Vec<(Digest, u64)> = reference.expected.iter().filter_map(content).collect();
+    cx.system.pool.install(|| all.par_sort_unstable());
     all.dedup_by_key(|(digest, _)| *digest);
     all
 }

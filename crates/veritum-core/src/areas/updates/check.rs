@@ -68,7 +68,7 @@ pub(crate) fn look(cx: &Cx<'_>) -> Result<UpdatesPart, WorkError> {
         repositories.listed(machine, installed.packages.iter().map(|c| &c.id).chain(&here));
         let repositories: &Repositories = repositories;
         let clock = Clock { now: outside.now, own: machine.is_live() };
-        let states = available_lists(repositories, machine);
+        let states = available_lists(repositories, machine, &cx.system.pool);
         part.merge(lists(repositories.sources(), &states, clock));
         let names = repositories.sources().iter().map(|s| s.source.describe());
         let wrong: Vec<(String, Vec<SystemPath>)> = names.zip(wrong_lists(repositories, machine, &states)).collect();

@@ -9,12 +9,11 @@ use crate::event::{Event, Flow, Observer, Phase};
 use crate::machine::{Dir, Machine};
 use crate::model::{Authority, FileKind, PackageId, SystemPath, Verdict};
 use crate::platform::debian::apt::{CACHE, FileSum, LISTS, package_of_deb_name};
-use crate::scan::Stopped;
+use crate::scan::{Files, Stopped, digest_files};
+use crate::trust::FileSums;
 
 /// No more than this many names in one folder are examined.
 const MAX_NAMES: usize = 500_000;
-/// The size of a read.
-const PIECE: usize = 128 * 1024;
 
 /// The packages in verified indexes.
 pub(crate) struct Offers<'a> {
@@ -166,15 +165,9 @@ pub(crate) fn downloads(
             names.truncate(MAX_NAMES);
         }
         observer.on_event(Event::Begin { phase: Phase::Downloads, items: names.len() as u64, bytes: 0 });
-        let one = |name: &Vec<u8>| {
-            let (judged, bytes) = judge(&dir, name, partial, offers);
-            let go_on = observer.on_event(Event::Advance { items: 1, bytes }) == Flow::Continue;
-            go_on.then_some((judged, bytes)).ok_or(Stopped)
-        };
-        let judged: Result<Vec<(Judged, u64)>, Stopped> =
-            pool.install(|| names.par_iter().with_max_len(8).map(one).collect());
+        let judged = judge_all(&dir, &names, partial, offers, pool, observer)?;
         observer.on_event(Event::End);
-        for (name, (judged, bytes)) in names.iter().zip(judged?) {
+        for (name, (judged, bytes)) in names.iter().zip(judged) {
             part.bytes += bytes;
             let package = std::str::from_utf8(name).ok().and_then(package_of_deb_name);
             if let (Judged::Right, Ok(path), Some(package)) = (&judged, folder.child(name), package) {
@@ -188,34 +181,74 @@ pub(crate) fn downloads(
     Ok(part)
 }
 
-fn judge(dir: &Dir, name: &[u8], partial: bool, offers: &Offers<'_>) -> (Judged, u64) {
+/// The judgements of files with the number of bytes read, in the order of their names.
+fn judge_all(
+    dir: &Dir,
+    names: &[Vec<u8>],
+    partial: bool,
+    offers: &Offers<'_>,
+    pool: &rayon::ThreadPool,
+    observer: &dyn Observer,
+) -> Result<Vec<(Judged, u64)>, Stopped> {
+    let looked: Vec<Looked> = pool.install(|| names.par_iter().map(|name| look(dir, name, partial, offers)).collect());
+    let seen = looked.iter().filter(|one| matches!(one, Looked::Judged(_))).count() as u64;
+    if observer.on_event(Event::Advance { items: seen, bytes: 0 }) == Flow::Stop {
+        return Err(Stopped);
+    }
+    let read: Vec<(&[u8], u64)> = std::iter::zip(names, &looked)
+        .filter_map(|(name, one)| if let Looked::Sized(size, _) = one { Some((&name[..], *size)) } else { None })
+        .collect();
+    let sizes: Vec<u64> = read.iter().map(|(_, size)| *size).collect();
+    let open = |at: usize| dir.disk().open_file(dir.fd(), read[at].0);
+    let files = Files { disk: dir.disk(), sizes: &sizes, open: &open, with_blake3: false };
+    let mut sums = digest_files(&files, pool, observer)?.into_iter();
+    let judged = looked.into_iter().map(|one| match one {
+        Looked::Judged(judged) => (judged, 0),
+        Looked::Sized(_, wanted) => sums.next().map_or((Judged::Superseded, 0), |sums| judge_sums(&wanted, &sums)),
+    });
+    Ok(judged.collect())
+}
+
+/// The result of the first look at a file.
+enum Looked {
+    /// With its judgement.
+    Judged(Judged),
+    /// It has this size, which these packages have.
+    Sized(u64, Vec<FileSum>),
+}
+
+fn look(dir: &Dir, name: &[u8], partial: bool, offers: &Offers<'_>) -> Looked {
     let stat = match dir.look(name) {
         Ok(Some(stat)) => stat,
         // Deleted in the meantime: treated as if it had never existed.
-        Ok(None) => return (Judged::Superseded, 0),
-        Err(e) => return (unreadable(&e), 0),
+        Ok(None) => return Looked::Judged(Judged::Superseded),
+        Err(e) => return Looked::Judged(unreadable(&e)),
     };
     if stat.kind != FileKind::File {
-        return (Judged::NoFile(stat.kind), 0);
+        return Looked::Judged(Judged::NoFile(stat.kind));
     }
     let Some(id) = std::str::from_utf8(name).ok().and_then(package_of_deb_name) else {
-        return (Judged::Unknown, 0);
+        return Looked::Judged(Judged::Unknown);
     };
-    let sums = (offers.sums)(&id);
-    let same: Vec<&FileSum> = sums.iter().filter(|sum| sum.size == stat.size).collect();
+    let (same, other): (Vec<FileSum>, Vec<FileSum>) =
+        (offers.sums)(&id).into_iter().partition(|sum| sum.size == stat.size);
     if !same.is_empty() {
-        return match sha256(dir, name) {
-            Ok((found, bytes)) if same.iter().any(|sum| sum.sha256 == found) => (Judged::Right, bytes),
-            Ok((_, bytes)) => (Judged::Altered, bytes),
-            Err(e) => (unreadable(&e), 0),
-        };
+        return Looked::Sized(stat.size, same);
     }
-    match sums.iter().map(|sum| sum.size).max() {
-        Some(size) if stat.size < size && partial => (Judged::Begun(size), 0),
-        Some(size) if stat.size < size => (Judged::CutShort { has: stat.size, of: size }, 0),
-        Some(_) => (Judged::Altered, 0),
-        None if (offers.listed)(&id) => (Judged::Superseded, 0),
-        None => (Judged::Unknown, 0),
+    Looked::Judged(match other.iter().map(|sum| sum.size).max() {
+        Some(size) if stat.size < size && partial => Judged::Begun(size),
+        Some(size) if stat.size < size => Judged::CutShort { has: stat.size, of: size },
+        Some(_) => Judged::Altered,
+        None if (offers.listed)(&id) => Judged::Superseded,
+        None => Judged::Unknown,
+    })
+}
+
+fn judge_sums(wanted: &[FileSum], sums: &io::Result<FileSums>) -> (Judged, u64) {
+    match sums {
+        Ok(found) if wanted.iter().any(|sum| sum.sha256 == *found.sha256()) => (Judged::Right, found.bytes()),
+        Ok(found) => (Judged::Altered, found.bytes()),
+        Err(e) => (unreadable(e), 0),
     }
 }
 
@@ -232,24 +265,6 @@ fn why_not(error: &io::Error) -> String {
         io::ErrorKind::PermissionDenied => "needs root".into(),
         _ => crate::model::error_words(error),
     }
-}
-
-fn sha256(dir: &Dir, name: &[u8]) -> io::Result<([u8; 32], u64)> {
-    use std::os::fd::AsFd as _;
-    let file = dir.disk().open_file(dir.fd(), name)?;
-    let mut hasher = aws_lc_rs::digest::Context::new(&aws_lc_rs::digest::SHA256);
-    let (mut piece, mut bytes) = (vec![0; PIECE], 0);
-    loop {
-        let n = dir.disk().read(file.as_fd(), &mut piece)?;
-        if n == 0 {
-            break;
-        }
-        hasher.update(&piece[..n]);
-        bytes += n as u64;
-    }
-    let mut sum = [0; 32];
-    sum.copy_from_slice(hasher.finish().as_ref());
-    Ok((sum, bytes))
 }
 
 fn tell(part: &mut ExaminedPart, path: &SystemPath, partial: bool, judged: Judged) {

@@ -49,8 +49,6 @@ pub enum InfoProblem {
 /// A piece of `status`, in file order.
 #[derive(Debug, Clone)]
 pub struct Piece {
-    /// Its bytes.
-    pub raw: Vec<u8>,
     /// The entry, or why it cannot be parsed.
     pub read: Result<Stanza, String>,
 }
@@ -195,9 +193,9 @@ impl Database {
 
     /// Whether the last entry was truncated or only lacks its line end is decided by an earlier copy: whether it continues there.
     fn doubt_the_last(&mut self, machine: &Machine) {
-        let Some(Piece { raw, read: Ok(last) }) = self.pieces.last() else { return };
+        let Some(Piece { read: Ok(last) }) = self.pieces.last() else { return };
         let lines = |raw: &[u8]| raw.trim_ascii_end().split(|b| *b == b'\n').map(<[u8]>::to_vec).collect::<Vec<_>>();
-        let Some(end) = lines(raw).pop() else { return };
+        let Some(end) = lines(&last.raw).pop() else { return };
         let copies = earlier_copies(machine, "status");
         let copy = copies.iter().flat_map(Earlier::stanzas).find(|stanza| stanza.key() == last.key());
         let goes_on = copy.is_some_and(|copy| {
@@ -233,7 +231,7 @@ impl Database {
     /// Replaces an earlier entry with a later one.
     fn enter(&mut self, stanza: &Stanza) {
         let key = stanza.key();
-        let piece = Piece { raw: stanza.raw.clone(), read: Ok(stanza.clone()) };
+        let piece = Piece { read: Ok(stanza.clone()) };
         match self.pieces.iter_mut().find(|p| p.read.as_ref().is_ok_and(|s| s.key() == key)) {
             Some(before) => *before = piece,
             None => self.pieces.push(piece),
@@ -258,7 +256,10 @@ impl Database {
                 continue;
             };
             if is_stem(stem) && !suffix.is_empty() {
-                self.info.entry(stem.to_owned()).or_default().insert(suffix.to_owned());
+                match self.info.get_mut(stem) {
+                    Some(suffixes) => drop(suffixes.insert(suffix.to_owned())),
+                    None => drop(self.info.insert(stem.to_owned(), [suffix.to_owned()].into())),
+                }
             }
         }
     }
@@ -278,10 +279,10 @@ impl Recovered {
 /// A piece counts as readable if it names a package: rejecting it would hide the package's files.
 fn piece(raw: &[u8]) -> Piece {
     let read = Stanza::of_status(raw).and_then(|stanza| {
-        let taken = status::package(&stanza);
-        taken.map(|_| stanza).map_err(|why| format!("entry of {}: {why}", shown(raw)))
+        let checked = status::check(&stanza);
+        checked.map(|()| stanza).map_err(|why| format!("entry of {}: {why}", shown(raw)))
     });
-    Piece { raw: raw.to_owned(), read }
+    Piece { read }
 }
 
 /// The first line of an entry, for messages.

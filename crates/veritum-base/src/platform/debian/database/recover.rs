@@ -16,13 +16,13 @@ impl Database {
         let mut contradicted = Vec::new();
         for (at, piece) in self.pieces.iter().enumerate() {
             let Ok(stanza) = &piece.read else { continue };
-            let (name, arch) = stanza.key();
             let is_removed =
                 matches!(stanza.state(), "config-files" | "not-installed") && stanza.get("Version").is_some();
-            let others = || self.stanzas().filter(|s| s.name() == name).count() > 1;
             if !is_removed {
                 continue;
             }
+            let (name, arch) = stanza.key();
+            let others = || self.stanzas().filter(|s| s.name() == name).count() > 1;
             let mut stems = vec![format!("{name}:{arch}")];
             if !others() {
                 stems.push(name.clone());
@@ -41,7 +41,7 @@ impl Database {
             let before = copies.iter().flatten().find(|s| s.key() == key && s.state() == "installed");
             let status = before.and_then(|s| s.get("Status")).unwrap_or("install ok installed");
             if let Some(stanza) = stanza.with_status(status) {
-                self.pieces[at] = Piece { raw: stanza.raw.clone(), read: Ok(stanza) };
+                self.pieces[at] = Piece { read: Ok(stanza) };
                 self.revived.push(key);
             }
         }
@@ -49,15 +49,17 @@ impl Database {
 
     /// The stems with records that no entry names.
     pub(super) fn unnamed(&self) -> Vec<String> {
-        let mut named: HashSet<String> = HashSet::new();
+        let mut named: HashMap<&str, Vec<&str>> = HashMap::new();
         for stanza in self.stanzas() {
-            let (name, arch) = stanza.key();
-            named.insert(format!("{name}:{arch}"));
-            named.insert(name);
+            named.entry(stanza.name()).or_default().push(stanza.get("Architecture").unwrap_or_default());
         }
+        let is_named = |stem: &str| match stem.split_once(':') {
+            Some((name, arch)) => named.get(name).is_some_and(|archs| archs.contains(&arch)),
+            None => named.contains_key(stem),
+        };
         // Only a script for purging is left of a removed package.
         let records = self.info.iter().filter(|(_, suffixes)| suffixes.iter().any(|suffix| suffix != "postrm"));
-        records.map(|(stem, _)| stem.clone()).filter(|stem| !named.contains(stem)).collect()
+        records.map(|(stem, _)| stem).filter(|stem| !is_named(stem)).cloned().collect()
     }
 
     /// Searches earlier copies for lost entries, newest first.

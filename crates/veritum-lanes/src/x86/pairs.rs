@@ -1,146 +1,5 @@
-//! Kernels for x86-64: AVX-512 with all sixteen lanes in one register; AVX2 and SSE2 with pairs of registers of eight and
-//! four lanes, whose steps alternate, so that one computes while the other waits.
-
-use crate::Kernel;
-
-/// The kernels that this processor supports, each with its name, fastest first.
-pub(crate) fn kernels() -> Vec<(&'static str, Kernel)> {
-    let mut all: Vec<(&'static str, Kernel)> = Vec::new();
-    if is_x86_feature_detected!("avx512f") {
-        // SAFETY: the processor has the instructions.
-        all.push(("AVX-512", |states, blocks, count| unsafe { avx512::compress(states, blocks, count) }));
-    }
-    if is_x86_feature_detected!("avx2") {
-        // SAFETY: the processor has the instructions.
-        all.push(("AVX2", |states, blocks, count| unsafe { avx2::compress(states, blocks, count) }));
-    }
-    // SAFETY: every x86-64 processor has the instructions.
-    all.push(("SSE2", |states, blocks, count| unsafe { sse2::compress(states, blocks, count) }));
-    all
-}
-
-mod avx512 {
-    use std::arch::x86_64::*;
-
-    use crate::steps::md5_steps;
-    use crate::{BLOCK, Blocks, LANES, States};
-
-    #[inline]
-    #[target_feature(enable = "avx512f")]
-    fn load_block(bytes: &[u8; BLOCK]) -> __m512i {
-        // SAFETY: the array has the 64 bytes that are loaded; they need no alignment.
-        unsafe { _mm512_loadu_si512(bytes.as_ptr().cast()) }
-    }
-
-    #[inline]
-    #[target_feature(enable = "avx512f")]
-    fn load(words: &[u32; LANES]) -> __m512i {
-        // SAFETY: the array has the 64 bytes that are loaded; they need no alignment.
-        unsafe { _mm512_loadu_si512(words.as_ptr().cast()) }
-    }
-
-    #[inline]
-    #[target_feature(enable = "avx512f")]
-    fn store(words: &mut [u32; LANES], vector: __m512i) {
-        // SAFETY: the array has the 64 bytes that are stored; they need no alignment.
-        unsafe { _mm512_storeu_si512(words.as_mut_ptr().cast(), vector) }
-    }
-
-    #[inline]
-    #[target_feature(enable = "avx512f")]
-    fn add(x: __m512i, y: __m512i) -> __m512i {
-        _mm512_add_epi32(x, y)
-    }
-
-    #[inline]
-    #[target_feature(enable = "avx512f")]
-    fn splat(word: u32) -> __m512i {
-        _mm512_set1_epi32(word.cast_signed())
-    }
-
-    #[inline]
-    #[target_feature(enable = "avx512f")]
-    fn rotate<const BITS: i32>(x: __m512i) -> __m512i {
-        _mm512_rol_epi32::<BITS>(x)
-    }
-
-    // One instruction for any function of three bits: bit `4x + 2y + z` of the constant is the result.
-
-    #[inline]
-    #[target_feature(enable = "avx512f")]
-    fn f(x: __m512i, y: __m512i, z: __m512i) -> __m512i {
-        _mm512_ternarylogic_epi32::<0b1100_1010>(x, y, z)
-    }
-
-    #[inline]
-    #[target_feature(enable = "avx512f")]
-    fn g(x: __m512i, y: __m512i, z: __m512i) -> __m512i {
-        _mm512_ternarylogic_epi32::<0b1110_0100>(x, y, z)
-    }
-
-    #[inline]
-    #[target_feature(enable = "avx512f")]
-    fn h(x: __m512i, y: __m512i, z: __m512i) -> __m512i {
-        _mm512_ternarylogic_epi32::<0b1001_0110>(x, y, z)
-    }
-
-    #[inline]
-    #[target_feature(enable = "avx512f")]
-    fn i(x: __m512i, y: __m512i, z: __m512i) -> __m512i {
-        _mm512_ternarylogic_epi32::<0b0011_1001>(x, y, z)
-    }
-
-    /// Sixteen rows of sixteen words as columns: one vector for each word, with the word of every lane.
-    #[inline]
-    #[target_feature(enable = "avx512f")]
-    fn transpose(rows: [__m512i; 16]) -> [__m512i; 16] {
-        let mut columns = rows;
-        // By quarters of a register: pairs of rows, then groups of four.
-        for pair in 0..8 {
-            let (x, y) = (rows[2 * pair], rows[2 * pair + 1]);
-            columns[2 * pair] = _mm512_unpacklo_epi32(x, y);
-            columns[2 * pair + 1] = _mm512_unpackhi_epi32(x, y);
-        }
-        for four in [0, 4, 8, 12] {
-            let [low, high, low2, high2] = [columns[four], columns[four + 1], columns[four + 2], columns[four + 3]];
-            columns[four] = _mm512_unpacklo_epi64(low, low2);
-            columns[four + 1] = _mm512_unpackhi_epi64(low, low2);
-            columns[four + 2] = _mm512_unpacklo_epi64(high, high2);
-            columns[four + 3] = _mm512_unpackhi_epi64(high, high2);
-        }
-        // Then whole quarters.
-        let mut words = columns;
-        for at in 0..4 {
-            let even = _mm512_shuffle_i32x4::<0x88>(columns[at], columns[at + 4]);
-            let odd = _mm512_shuffle_i32x4::<0xdd>(columns[at], columns[at + 4]);
-            let even2 = _mm512_shuffle_i32x4::<0x88>(columns[at + 8], columns[at + 12]);
-            let odd2 = _mm512_shuffle_i32x4::<0xdd>(columns[at + 8], columns[at + 12]);
-            words[at] = _mm512_shuffle_i32x4::<0x88>(even, even2);
-            words[at + 4] = _mm512_shuffle_i32x4::<0x88>(odd, odd2);
-            words[at + 8] = _mm512_shuffle_i32x4::<0xdd>(even, even2);
-            words[at + 12] = _mm512_shuffle_i32x4::<0xdd>(odd, odd2);
-        }
-        words
-    }
-
-    #[target_feature(enable = "avx512f")]
-    pub(super) fn compress(states: &mut States, blocks: &Blocks<'_>, count: usize) {
-        let [mut a, mut b, mut c, mut d] = [load(&states[0]), load(&states[1]), load(&states[2]), load(&states[3])];
-        for at in 0..count {
-            let mut rows = [a; LANES];
-            for (row, lane) in rows.iter_mut().zip(blocks) {
-                *row = load_block(&lane[at]);
-            }
-            let word = transpose(rows);
-            let before = [a, b, c, d];
-            md5_steps!(word, (a, b, c, d), f, g, h, i, add, splat, rotate);
-            [a, b, c, d] = [add(a, before[0]), add(b, before[1]), add(c, before[2]), add(d, before[3])];
-        }
-        for (words, vector) in states.iter_mut().zip([a, b, c, d]) {
-            store(words, vector);
-        }
-    }
-}
+//! AVX2 and SSE2: pairs of registers of eight and four lanes, whose steps alternate, so that one computes while the other
+//! waits.
 
 /// Defines the operations on pairs of registers, and the kernel made of them: `$lanes` lanes in each register.
 macro_rules! pair_kernel {
@@ -215,6 +74,28 @@ macro_rules! pair_kernel {
             [$xor(y[0], $or(x[0], $xor(z[0], ones))), $xor(y[1], $or(x[1], $xor(z[1], ones)))]
         }
 
+        /// Shifts right.
+        #[inline]
+        #[target_feature(enable = $feature)]
+        fn shift<const BITS: u32>(x: Pair) -> Pair {
+            let right = _mm_cvtsi32_si128(BITS.cast_signed());
+            [$srl(x[0], right), $srl(x[1], right)]
+        }
+
+        /// The bits that at least two of them have.
+        #[inline]
+        #[target_feature(enable = $feature)]
+        fn majority(x: Pair, y: Pair, z: Pair) -> Pair {
+            f([$xor(x[0], y[0]), $xor(x[1], y[1])], z, y)
+        }
+
+        /// Words with their bytes in the opposite order.
+        #[inline]
+        #[target_feature(enable = $feature)]
+        fn swap(x: Pair) -> Pair {
+            f(splat(0x00ff_00ff), rotate::<8>(x), rotate::<24>(x))
+        }
+
         /// The words of one block of every lane of a pair.
         #[inline]
         #[target_feature(enable = $feature)]
@@ -234,35 +115,63 @@ macro_rules! pair_kernel {
             words
         }
 
+        /// The states of two neighbouring groups of lanes.
+        #[inline]
         #[target_feature(enable = $feature)]
-        pub(super) fn compress(states: &mut States, blocks: &Blocks<'_>, count: usize) {
-            for (number, blocks) in blocks.chunks_exact(2 * $lanes).enumerate() {
-                let mut pairs = [splat(0); 4];
-                for (pair, words) in pairs.iter_mut().zip(states.iter()) {
-                    let groups = &words.as_chunks::<$lanes>().0[2 * number..];
-                    *pair = [load(&groups[0]), load(&groups[1])];
+        fn load_pairs<const WORDS: usize>(states: &States, number: usize) -> [Pair; WORDS] {
+            let mut pairs = [splat(0); WORDS];
+            for (pair, words) in pairs.iter_mut().zip(states) {
+                let groups = &words.as_chunks::<$lanes>().0[2 * number..];
+                *pair = [load(&groups[0]), load(&groups[1])];
+            }
+            pairs
+        }
+
+        #[inline]
+        #[target_feature(enable = $feature)]
+        fn store_pairs<const WORDS: usize>(states: &mut States, number: usize, pairs: [Pair; WORDS]) {
+            for (words, pair) in states.iter_mut().zip(pairs) {
+                for (group, register) in words.as_chunks_mut().0[2 * number..].iter_mut().zip(pair) {
+                    store(group, register);
                 }
-                let [mut a, mut b, mut c, mut d] = pairs;
+            }
+        }
+
+        #[target_feature(enable = $feature)]
+        pub(crate) fn md5(states: &mut States, blocks: &Blocks<'_>, count: usize) {
+            for (number, blocks) in blocks.chunks_exact(2 * $lanes).enumerate() {
+                let [mut a, mut b, mut c, mut d] = load_pairs::<4>(states, number);
                 for at in 0..count {
                     let word = words(blocks, at);
                     let before = [a, b, c, d];
                     md5_steps!(word, (a, b, c, d), f, g, h, i, add, splat, rotate);
                     [a, b, c, d] = [add(a, before[0]), add(b, before[1]), add(c, before[2]), add(d, before[3])];
                 }
-                for (words, pair) in states.iter_mut().zip([a, b, c, d]) {
-                    for (group, register) in words.as_chunks_mut().0[2 * number..].iter_mut().zip(pair) {
-                        store(group, register);
+                store_pairs(states, number, [a, b, c, d]);
+            }
+        }
+
+        #[target_feature(enable = $feature)]
+        pub(crate) fn sha256(states: &mut States, blocks: &Blocks<'_>, count: usize) {
+            for (number, blocks) in blocks.chunks_exact(2 * $lanes).enumerate() {
+                let mut state = load_pairs::<8>(states, number);
+                for at in 0..count {
+                    let mut word = words(blocks, at);
+                    for word in &mut word {
+                        *word = swap(*word);
                     }
+                    sha256_steps!(word, state, f, majority, h, add, splat, rotate, shift);
                 }
+                store_pairs(states, number, state);
             }
         }
     };
 }
 
-mod avx2 {
+pub(super) mod avx2 {
     use std::arch::x86_64::*;
 
-    use crate::steps::md5_steps;
+    use crate::steps::{md5_steps, sha256_steps};
     use crate::{BLOCK, Blocks, States};
 
     pair_kernel!(
@@ -308,10 +217,10 @@ mod avx2 {
     }
 }
 
-mod sse2 {
+pub(super) mod sse2 {
     use std::arch::x86_64::*;
 
-    use crate::steps::md5_steps;
+    use crate::steps::{md5_steps, sha256_steps};
     use crate::{BLOCK, Blocks, States};
 
     pair_kernel!(
