@@ -31,7 +31,7 @@ pub enum UnpackError {
 }
 
 /// The manifest of a verified package, and the expected entries of the package database for it. The file is read again:
-/// `blake3` tells whether it is still what was verified, or else the SHA-256 that was signed.
+/// whether it is still what was verified is known by `blake3`, or else by the SHA-256 that was signed.
 pub(super) fn manifest(
     deb: Verified<File>,
     blake3: Option<Digest>,
