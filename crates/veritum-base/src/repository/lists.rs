@@ -67,8 +67,8 @@ pub(super) fn names_of_lists(
     names
 }
 
-/// The state of each source's lists on the machine, regardless of earlier verification: its indexes, and its other
-/// files. Nothing for sources whose release file is invalid or elsewhere.
+/// The state of each source's lists on the machine: its indexes, and its other files. All are read, even if they were
+/// verified before. Nothing for sources whose release file is invalid or elsewhere.
 #[must_use]
 pub fn available_lists(
     repositories: &Repositories,

@@ -140,12 +140,13 @@ impl Follow<'_> {
         names_read.retain(|name| release.files.contains_key(name) && read.insert(name.clone()));
         let index = |name: &String| self.index(list_source, wanted.folder, name, names, open);
         let mut texts = Vec::new();
-        // Two at a time: those of two architectures are equally large.
+        // Two at a time: the lists of two architectures are about equally large.
         for pair in names_read.chunks(2) {
             let got = std::thread::scope(|threads| {
                 let second = pair.get(1).map(|name| threads.spawn(move || index(name)));
                 let first = index(&pair[0]);
-                let second = second.map(|second| second.join().unwrap_or_else(|_| Err("cannot be read".into())));
+                let second =
+                    second.map(|second| second.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)));
                 std::iter::once(first).chain(second).collect::<Vec<_>>()
             });
             for (name, got) in std::iter::zip(pair, got) {
@@ -227,7 +228,7 @@ pub(super) fn whole_index(
     list_source.index(folder, name, release.by_hash, sum, &sum_of).map_err(|e: ListSourceError| e.to_string())
 }
 
-/// The state of one of a suite's lists in a source of lists: all of it is read, regardless of earlier verification.
+/// The state of one of a suite's lists in a source of lists: all of it is read, even if it was verified before.
 pub(super) fn look_at_index(
     list_source: &ListSource<'_>,
     folder: &str,

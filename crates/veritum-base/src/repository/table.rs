@@ -234,7 +234,6 @@ impl Table {
 
     fn note_version(&mut self, id: &PackageId, on_demand: bool) {
         let newest = self.newest.entry((id.name.clone(), id.arch.clone())).or_default();
-        // A package is nearly always listed in one version.
         if newest.listed.is_empty() || compare_versions(&newest.listed, &id.version).is_lt() {
             newest.listed.clone_from(&id.version);
         }

@@ -30,8 +30,8 @@ pub enum UnpackError {
     FreeSpace(#[from] io::Error),
 }
 
-/// The manifest of a verified package, and the expected entries of the package database for it. The file is read again:
-/// whether it is still what was verified is known by `blake3`, or else by the SHA-256 that was signed.
+/// The manifest of a verified package, and the expected entries of the package database for it. The file is read again, and
+/// must still have this BLAKE3, or the signed SHA-256 if none is given.
 pub(super) fn manifest(
     deb: Verified<File>,
     blake3: Option<Digest>,
@@ -40,20 +40,15 @@ pub(super) fn manifest(
 ) -> Result<Verified<(Manifest, Records)>, UnpackError> {
     let mut sink =
         ManifestMaker::new(|_: &SystemPath, size, content: &mut dyn Read| copy(content, size, &mut io::sink()));
-    let read = deb.derive(|file| match blake3 {
-        Some(blake3) => {
-            let mut from = BufReader::with_capacity(128 * 1024, Rereading { file, hasher: ContentHasher::blake3() });
-            let read = read_verified_deb(&mut from, &mut sink)?;
-            io::copy(&mut from, &mut io::sink())?;
-            let is_same = from.into_inner().hasher.finish().0 == Some(blake3);
-            if is_same { Ok(read) } else { Err(UnpackError::Changed) }
-        }
-        None => {
-            let mut from = BufReader::with_capacity(128 * 1024, Digesting::new(file));
-            let read = read_verified_deb(&mut from, &mut sink)?;
-            io::copy(&mut from, &mut io::sink())?;
-            if from.into_inner().finish() == sum.sha256 { Ok(read) } else { Err(UnpackError::Changed) }
-        }
+    let read = deb.derive(|file| {
+        let (file, right) = match blake3 {
+            Some(blake3) => (Digesting::blake3(file), *blake3.as_bytes()),
+            None => (Digesting::sha256(file), sum.sha256),
+        };
+        let mut from = BufReader::with_capacity(128 * 1024, file);
+        let read = read_verified_deb(&mut from, &mut sink)?;
+        io::copy(&mut from, &mut io::sink())?;
+        if from.into_inner().finish() == right { Ok(read) } else { Err(UnpackError::Changed) }
     })?;
     let entries = sink.into_entries();
     read.derive(|read| {
@@ -63,20 +58,6 @@ pub(super) fn manifest(
         let records = Records::for_deb(&read);
         Ok((Manifest { package: read.id, records: None, entries }, records))
     })
-}
-
-/// A verified file that is read again.
-struct Rereading {
-    file: File,
-    hasher: ContentHasher,
-}
-
-impl Read for Rereading {
-    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
-        let n = self.file.read(into)?;
-        self.hasher.update(&into[..n]);
-        Ok(n)
-    }
 }
 
 /// Copies a content and digests it.

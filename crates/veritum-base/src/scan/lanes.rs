@@ -5,7 +5,7 @@ use std::os::fd::{AsFd as _, OwnedFd};
 
 use veritum_lanes::{BLOCK, LANES, Lanes, MAX_PADDING};
 
-use super::ahead::Ahead;
+use super::read_ahead::ReadAhead;
 use crate::machine::Disk;
 use crate::model::{ContentHasher, Digest};
 
@@ -31,11 +31,11 @@ struct Lane<T> {
 }
 
 /// A file that was read: its job, with what was read.
-pub(super) type Ended<T, const SIZE: usize> = (T, io::Result<Read<SIZE>>);
+pub(super) type Ended<T, const SIZE: usize> = (T, io::Result<Digested<SIZE>>);
 
 /// What was read of a file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) struct Read<const SIZE: usize> {
+pub(super) struct Digested<const SIZE: usize> {
     /// The number of bytes.
     pub(super) length: u64,
     /// The digest that the lanes computed.
@@ -78,19 +78,19 @@ impl<T, const SIZE: usize> LaneReader<T, SIZE> {
     }
 
     /// Reads and digests until at least one file has ended; returns the ended ones. Nothing is returned without files.
-    pub(super) fn advance(&mut self, disk: &dyn Disk, ahead: &mut Ahead) -> Vec<Ended<T, SIZE>> {
+    pub(super) fn advance(&mut self, disk: &dyn Disk, read_ahead: &mut ReadAhead) -> Vec<Ended<T, SIZE>> {
         let mut ended = Vec::new();
         while ended.is_empty() && !self.is_empty() {
             let buffers = self.buffers.chunks_exact_mut(ROOM);
             for (number, (place, buffer)) in self.running.iter_mut().zip(buffers).enumerate() {
                 let Some(lane) = place else { continue };
                 // A file longer than a lane's share would be alone at the end: what exceeds the share is digested at once.
-                let mut read = lane.refill(disk, ahead, &self.lanes, buffer);
+                let mut read = lane.refill(disk, read_ahead, &self.lanes, buffer);
                 while read.is_ok() && lane.length.saturating_add(self.share) < lane.size && !lane.ended {
                     let whole = lane.from..lane.to - (lane.to - lane.from) % BLOCK;
                     self.lanes.update_one(number, &buffer[whole.clone()]);
                     lane.from = whole.end;
-                    read = lane.refill(disk, ahead, &self.lanes, buffer);
+                    read = lane.refill(disk, read_ahead, &self.lanes, buffer);
                 }
                 if let Err(error) = read
                     && let Some(lane) = place.take()
@@ -102,7 +102,10 @@ impl<T, const SIZE: usize> LaneReader<T, SIZE> {
             for (number, place) in self.running.iter_mut().enumerate() {
                 if let Some(lane) = place.take_if(|lane| lane.ended && lane.from == lane.to) {
                     let blake3 = lane.blake3.and_then(|hasher| hasher.finish().0);
-                    ended.push((lane.job, Ok(Read { length: lane.length, digest: self.lanes.digest(number), blake3 })));
+                    ended.push((
+                        lane.job,
+                        Ok(Digested { length: lane.length, digest: self.lanes.digest(number), blake3 }),
+                    ));
                 }
             }
         }
@@ -127,11 +130,17 @@ impl<T, const SIZE: usize> LaneReader<T, SIZE> {
 
 impl<T> Lane<T> {
     /// Reads on if less than a block is left; after the end of the file the padding follows.
-    fn refill(&mut self, disk: &dyn Disk, ahead: &mut Ahead, lanes: &Lanes, buffer: &mut [u8]) -> io::Result<()> {
+    fn refill(
+        &mut self,
+        disk: &dyn Disk,
+        read_ahead: &mut ReadAhead,
+        lanes: &Lanes,
+        buffer: &mut [u8],
+    ) -> io::Result<()> {
         while !self.ended && self.to - self.from < BLOCK {
             buffer.copy_within(self.from..self.to, 0);
             (self.from, self.to) = (0, self.to - self.from);
-            let read = ahead.read(disk, self.file.as_fd(), &mut buffer[self.to..BUFFER])?;
+            let read = read_ahead.read(disk, self.file.as_fd(), &mut buffer[self.to..BUFFER])?;
             let is_short = read < BUFFER - self.to;
             if let Some(hasher) = &mut self.blake3 {
                 hasher.update(&buffer[self.to..self.to + read]);
@@ -169,11 +178,11 @@ mod tests {
             let mut next = (at, OwnedFd::from(file));
             while let Err(refused) = reader.start(next.0, next.1, size) {
                 next = refused;
-                keep(reader.advance(&LiveDisk, &mut Ahead::default()));
+                keep(reader.advance(&LiveDisk, &mut ReadAhead::default()));
             }
         }
         while !reader.is_empty() {
-            keep(reader.advance(&LiveDisk, &mut Ahead::default()));
+            keep(reader.advance(&LiveDisk, &mut ReadAhead::default()));
         }
         all.into_iter().map(Option::unwrap).collect()
     }

@@ -1,6 +1,5 @@
 //! Reads the machine's files and digests them, in parallel: the state found, not the expected one.
 
-mod ahead;
 #[cfg(test)]
 mod example;
 mod guard;
@@ -10,6 +9,7 @@ mod lanes;
 mod observe;
 mod profile;
 mod question;
+mod read_ahead;
 mod readable;
 mod remembered;
 mod snapshot;

@@ -13,8 +13,8 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use rayon::prelude::*;
 use veritum_lanes::{LANES, Lanes};
 
-use super::ahead::Ahead;
 use super::lanes::LaneReader;
+use super::read_ahead::ReadAhead;
 use super::{ContentDigest, Found, How, Look, Observation, ReadFailure, Stopped, Task, read_bytes};
 use crate::event::{Event, Flow, Observer};
 use crate::machine::{Dir, Disk, Machine};
@@ -113,7 +113,7 @@ struct Worker<'a> {
     buffer: Vec<u8>,
     /// Opened files that are not read yet, in the order in which they were requested.
     waiting: VecDeque<Waiting>,
-    ahead: Ahead,
+    read_ahead: ReadAhead,
     reader: LaneReader<(usize, Box<Found>), 16>,
     /// The folder of the last share: a thread usually takes several shares of a large one.
     folder: Option<(&'a SystemPath, io::Result<Dir>)>,
@@ -140,7 +140,7 @@ impl<'a> Worker<'a> {
             stop,
             buffer,
             waiting: VecDeque::new(),
-            ahead: Ahead::default(),
+            read_ahead: ReadAhead::default(),
             reader,
             folder: None,
             seen,
@@ -161,9 +161,9 @@ impl<'a> Worker<'a> {
             match looked {
                 Looked::Seen(observation) => self.push(at, observation),
                 Looked::Open(found, file) => {
-                    self.ahead.request(self.machine.disk().as_ref(), file.as_fd());
+                    self.read_ahead.request(self.machine.disk().as_ref(), file.as_fd());
                     self.waiting.push_back(Waiting { at, found, file });
-                    self.read_waiting(self.ahead.depth());
+                    self.read_waiting(self.read_ahead.depth());
                 }
             }
             if self.is_stopped() {
@@ -193,7 +193,8 @@ impl<'a> Worker<'a> {
             }
             let disk = self.machine.disk().as_ref();
             // The size was just checked: a file that grows is read up to it.
-            let observation = match digest(disk, &mut self.ahead, file.as_fd(), found.stat.size, &mut self.buffer) {
+            let observation = match digest(disk, &mut self.read_ahead, file.as_fd(), found.stat.size, &mut self.buffer)
+            {
                 Ok(read) => {
                     (found.stat.size, found.content) = (read.0, read.1.map(ContentDigest::Blake3));
                     Observation::There(found)
@@ -215,7 +216,7 @@ impl<'a> Worker<'a> {
     }
 
     fn advance(&mut self) {
-        for ((at, mut found), result) in self.reader.advance(self.machine.disk().as_ref(), &mut self.ahead) {
+        for ((at, mut found), result) in self.reader.advance(self.machine.disk().as_ref(), &mut self.read_ahead) {
             let observation = match result {
                 Ok(read) => {
                     let md5 = ContentDigest::Md5(Md5::from_bytes(read.digest));
@@ -316,12 +317,12 @@ fn open(dir: &Dir, task: &Task<'_>, found: &mut Found) -> io::Result<(OwnedFd, u
 /// Digests this many bytes, or fewer if the file ends before.
 fn digest(
     disk: &dyn Disk,
-    ahead: &mut Ahead,
+    read_ahead: &mut ReadAhead,
     file: BorrowedFd<'_>,
     size: u64,
     buffer: &mut [u8],
 ) -> io::Result<(u64, Option<Digest>)> {
-    let first = ahead.read(disk, file, buffer)?;
+    let first = read_ahead.read(disk, file, buffer)?;
     if first as u64 == size {
         // Nearly all files fit into the buffer and are digested at once, without a hasher's state.
         return Ok((size, Some(Digest::hash(&buffer[..first]))));
@@ -402,6 +403,31 @@ mod tests {
         assert_eq!(found(3).target.as_deref(), Some(&b"/somewhere"[..]));
         assert_eq!(found(4).blake3(), None, "another size needs no reading");
         assert_eq!(found(5).md5(), None, "what is far too large is not read");
+    }
+
+    #[test]
+    fn files_that_are_requested_ahead_give_the_same_answers() {
+        let (dir, machine, pool) = world();
+        let usr = SystemPath::literal("/usr");
+        let names: Vec<String> = (0..60u32).map(|n| format!("file-{n:02}")).collect();
+        for (n, name) in names.iter().enumerate() {
+            std::fs::write(dir.path().join("usr").join(name), vec![7; n * 3000]).unwrap();
+        }
+        let look = |n: usize| match n % 3 {
+            0 => Look::Blake3 { size: n as u64 * 3000 },
+            1 => Look::Md5 { most: 1 << 20 },
+            _ => Look::Only,
+        };
+        let tasks: Vec<Task<'_>> = names.iter().enumerate().map(|(n, name)| task(&usr, name, look(n))).collect();
+        let right = observe(&machine, &tasks, How::default(), &pool, &NoObserver).unwrap();
+        let (stop, seen) = (AtomicBool::new(false), vec![OnceLock::new(); tasks.len()]);
+        let mut worker = Worker::new(&machine, &tasks, How::default(), &NoObserver, &stop, 1 << 20, &seen);
+        worker.read_ahead = ReadAhead::after_slow_read();
+        worker.examine(0..tasks.len());
+        assert!(!worker.waiting.is_empty(), "some are requested and not read yet");
+        worker.finish();
+        let seen: Vec<Observation> = seen.into_iter().map(|seen| seen.into_inner().unwrap()).collect();
+        assert_eq!(seen, right);
     }
 
     #[test]

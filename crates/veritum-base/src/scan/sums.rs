@@ -9,8 +9,8 @@ use aws_lc_rs::digest::{Context, SHA256};
 use veritum_lanes::{LANES, Lanes, sha256_gains};
 
 use super::Stopped;
-use super::ahead::Ahead;
 use super::lanes::LaneReader;
+use super::read_ahead::ReadAhead;
 use crate::event::{Event, Flow, Observer};
 use crate::machine::Disk;
 use crate::model::ContentHasher;
@@ -19,7 +19,7 @@ use crate::trust::FileSums;
 /// The size of a read.
 const PIECE: usize = 128 * 1024;
 
-/// So few files are digested one after the other by each thread, which is faster then.
+/// At most so many files for each thread are digested one after the other: too few lanes would be in use.
 const FEW: usize = 4;
 
 /// Files to digest.
@@ -53,8 +53,15 @@ pub fn digest_files(
     let (stop, next) = (AtomicBool::new(false), AtomicUsize::new(0));
     let seen: Vec<Vec<(usize, io::Result<FileSums>)>> = pool.broadcast(|_| {
         let reader = LaneReader::new(Lanes::sha256(), share, with_blake3);
-        let mut worker =
-            Worker { files, in_lanes, observer, stop: &stop, reader, ahead: Ahead::default(), sums: Vec::new() };
+        let mut worker = Worker {
+            files,
+            in_lanes,
+            observer,
+            stop: &stop,
+            reader,
+            read_ahead: ReadAhead::default(),
+            sums: Vec::new(),
+        };
         while let Some(at) = order.get(next.fetch_add(1, Ordering::Relaxed))
             && !stop.load(Ordering::Relaxed)
         {
@@ -77,7 +84,7 @@ struct Worker<'a> {
     observer: &'a dyn Observer,
     stop: &'a AtomicBool,
     reader: LaneReader<usize, 32>,
-    ahead: Ahead,
+    read_ahead: ReadAhead,
     sums: Vec<(usize, io::Result<FileSums>)>,
 }
 
@@ -87,6 +94,7 @@ impl Worker<'_> {
             Ok(file) if self.in_lanes => file,
             opened => return self.push(at, opened.and_then(|file| alone(self.files, &file))),
         };
+        self.read_ahead.request(self.files.disk, file.as_fd());
         while let Err((_, refused)) = self.reader.start(at, file, self.files.sizes[at]) {
             file = refused;
             self.advance();
@@ -94,7 +102,7 @@ impl Worker<'_> {
     }
 
     fn advance(&mut self) {
-        for (at, result) in self.reader.advance(self.files.disk, &mut self.ahead) {
+        for (at, result) in self.reader.advance(self.files.disk, &mut self.read_ahead) {
             let sums = result.map(|r| FileSums { bytes: r.length, sha256: r.digest, blake3: r.blake3 });
             self.push(at, sums);
         }

@@ -172,7 +172,7 @@ pub(super) fn add_deb(
     });
     let failed = |source| StoreError::Deb { path: path.to_owned(), source };
     // On a medium that others write to, the bytes may have changed since they were digested.
-    let mut from = io::BufReader::with_capacity(128 * 1024, Digesting::new(file));
+    let mut from = io::BufReader::with_capacity(128 * 1024, Digesting::sha256(file));
     let deb = read_deb(&mut from, &mut sink).map_err(failed)?;
     io::copy(&mut from, &mut io::sink()).map_err(at(path))?;
     if hex::encode(from.into_inner().finish()) != deb_ref.sha256 {

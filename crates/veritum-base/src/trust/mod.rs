@@ -105,33 +105,52 @@ pub fn sha256(bytes: &[u8]) -> [u8; 32] {
     sha256
 }
 
-/// A reader that computes the SHA-256 of what is read through it: a file on a medium that others write to may change after
-/// it was verified.
+/// A reader that digests what is read through it: a file on a medium that others write to may change after it was
+/// verified.
 pub struct Digesting<R> {
     from: R,
-    context: Context,
+    hasher: Hasher,
+}
+
+enum Hasher {
+    Sha256(Context),
+    Blake3(Box<blake3::Hasher>),
 }
 
 impl<R> Digesting<R> {
-    /// Wraps a reader.
+    /// Wraps a reader, for SHA-256.
     #[must_use]
-    pub fn new(from: R) -> Self {
-        Self { from, context: Context::new(&SHA256) }
+    pub fn sha256(from: R) -> Self {
+        Self { from, hasher: Hasher::Sha256(Context::new(&SHA256)) }
     }
 
-    /// The SHA-256 of everything read.
+    /// Wraps a reader, for BLAKE3.
+    #[must_use]
+    pub fn blake3(from: R) -> Self {
+        Self { from, hasher: Hasher::Blake3(Box::default()) }
+    }
+
+    /// The digest of everything read.
     #[must_use]
     pub fn finish(self) -> [u8; 32] {
-        let mut sha256 = [0; 32];
-        sha256.copy_from_slice(self.context.finish().as_ref());
-        sha256
+        match self.hasher {
+            Hasher::Sha256(context) => {
+                let mut sha256 = [0; 32];
+                sha256.copy_from_slice(context.finish().as_ref());
+                sha256
+            }
+            Hasher::Blake3(hasher) => hasher.finalize().into(),
+        }
     }
 }
 
 impl<R: io::Read> io::Read for Digesting<R> {
     fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
         let n = self.from.read(into)?;
-        self.context.update(&into[..n]);
+        match &mut self.hasher {
+            Hasher::Sha256(context) => context.update(&into[..n]),
+            Hasher::Blake3(hasher) => drop(hasher.update(&into[..n])),
+        }
         Ok(n)
     }
 }
@@ -176,7 +195,7 @@ impl FileSums {
     }
 }
 
-/// Verifies a file by the digests of its content. The caller reads it again, and compares what it reads with the BLAKE3.
+/// Verifies a file by the digests of its content. The caller reads it again, and compares the BLAKE3 of what it reads.
 ///
 /// # Errors
 /// When they differ from the verified ones.
@@ -200,7 +219,7 @@ pub fn derive_from_file<T>(
     how: impl FnOnce(&mut dyn io::Read) -> io::Result<T>,
 ) -> io::Result<Result<Verified<T>, NotAuthentic>> {
     let FileSum { size, sha256 } = by.0;
-    let mut from = Digesting::new(file.take(size.saturating_add(1)));
+    let mut from = Digesting::sha256(file.take(size.saturating_add(1)));
     let value = how(&mut from)?;
     io::copy(&mut from, &mut io::sink())?;
     let is_whole = from.from.limit() == 1;

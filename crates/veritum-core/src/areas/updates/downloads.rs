@@ -201,10 +201,14 @@ fn judge_all(
     let sizes: Vec<u64> = read.iter().map(|(_, size)| *size).collect();
     let open = |at: usize| dir.disk().open_file(dir.fd(), read[at].0);
     let files = Files { disk: dir.disk(), sizes: &sizes, open: &open, with_blake3: false };
+    // One for each file with a size, in the same order.
     let mut sums = digest_files(&files, pool, observer)?.into_iter();
     let judged = looked.into_iter().map(|one| match one {
         Looked::Judged(judged) => (judged, 0),
-        Looked::Sized(_, wanted) => sums.next().map_or((Judged::Superseded, 0), |sums| judge_sums(&wanted, &sums)),
+        Looked::Sized(_, wanted) => {
+            let sums = sums.next().unwrap_or_else(|| Err(io::ErrorKind::NotFound.into()));
+            judge_sums(&wanted, &sums)
+        }
     });
     Ok(judged.collect())
 }

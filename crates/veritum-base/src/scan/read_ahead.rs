@@ -1,4 +1,4 @@
-//! [`Ahead`]: requests files from the medium before they are read, so that several requests are under way.
+//! [`ReadAhead`]: requests files from the medium before they are read, so that several requests are under way.
 
 use std::io;
 use std::os::fd::BorrowedFd;
@@ -17,12 +17,20 @@ const WAITING: usize = 16;
 
 /// Whether files are requested ahead: only while the medium is slow, as each request takes time.
 #[derive(Debug, Default)]
-pub(super) struct Ahead {
+pub(super) struct ReadAhead {
     /// The number of files that are still requested.
     left: u32,
 }
 
-impl Ahead {
+#[cfg(test)]
+impl ReadAhead {
+    /// As after a slow read.
+    pub(super) fn after_slow_read() -> Self {
+        Self { left: FILES }
+    }
+}
+
+impl ReadAhead {
     /// Reads, and notes how long it took.
     pub(super) fn read(&mut self, disk: &dyn Disk, file: BorrowedFd<'_>, into: &mut [u8]) -> io::Result<usize> {
         let begun = Instant::now();
@@ -44,5 +52,34 @@ impl Ahead {
     /// The number of opened files that may wait to be read.
     pub(super) fn depth(&self) -> usize {
         if self.left > 0 { WAITING } else { 0 }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::io::Write as _;
+    use std::os::fd::AsFd as _;
+
+    use super::*;
+    use crate::machine::LiveDisk;
+
+    #[test]
+    fn files_are_requested_after_a_slow_read_and_no_longer_than_that() {
+        let mut read_ahead = ReadAhead::default();
+        assert_eq!(read_ahead.depth(), 0);
+        let (from, mut to) = io::pipe().unwrap();
+        let writer = std::thread::spawn(move || {
+            std::thread::sleep(10 * SLOW);
+            to.write_all(b"late").unwrap();
+        });
+        let mut piece = [0; 16];
+        assert_eq!(read_ahead.read(&LiveDisk, from.as_fd(), &mut piece).unwrap(), 4);
+        writer.join().unwrap();
+        let file = tempfile::tempfile().unwrap();
+        for _ in 0..FILES {
+            assert_eq!(read_ahead.depth(), WAITING);
+            read_ahead.request(&LiveDisk, file.as_fd());
+        }
+        assert_eq!(read_ahead.depth(), 0);
     }
 }
