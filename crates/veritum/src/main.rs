@@ -9,6 +9,7 @@ mod document;
 mod errors;
 mod exit;
 mod help;
+mod memory;
 mod options;
 mod output;
 mod places;
@@ -21,6 +22,7 @@ mod what;
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
+    memory::return_large_blocks();
     // The core reports errors as data; a panic is a bug of ours and must not print internals.
     std::panic::set_hook(Box::new(|info| {
         let place = info.location().map(|l| format!(" ({}:{})", l.file(), l.line())).unwrap_or_default();

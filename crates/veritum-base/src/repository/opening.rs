@@ -65,7 +65,18 @@ impl Repositories {
 
     /// Reads the indexes that may list these packages, unless they were read already.
     pub(super) fn read_indexes<'i>(&mut self, machine: &Machine, ids: impl Iterator<Item = &'i PackageId>) {
-        let asked: HashSet<&str> = ids.map(|id| id.arch.as_str()).collect();
+        self.read_indexes_of(machine, &ids.map(|id| id.arch.as_str()).collect());
+    }
+
+    /// The names of the packages that are essential or required on a machine of this architecture.
+    pub fn basic(&mut self, machine: &Machine) -> Vec<String> {
+        let own = self.archs.first().cloned().unwrap_or_default();
+        self.read_indexes_of(machine, &HashSet::from([own.as_str(), "all"]));
+        self.table.basic().cloned().collect()
+    }
+
+    /// Reads the indexes for these architectures, unless they were read already.
+    fn read_indexes_of(&mut self, machine: &Machine, asked: &HashSet<&str>) {
         let names = self.names.iter().map(String::as_str);
         let names = if self.names_added { Names::once(names) } else { Names::new(names) };
         let follow = Follow { vendors: &self.vendors, facts: &self.facts, now: self.now };
@@ -74,7 +85,7 @@ impl Repositories {
             let source = &open_source.source;
             let folder = source.release_folder();
             let components = if source.is_flat() { &[][..] } else { &source.components };
-            let archs = archs_of(source, &self.archs, &asked);
+            let archs = archs_of(source, &self.archs, asked);
             let wanted = Wanted { folder: &folder, components, archs: &archs };
             let list_source = found.list_source(machine, &source.uri);
             let texts =

@@ -193,7 +193,7 @@ impl Table {
     }
 
     /// Names of packages that are essential or required in these repositories.
-    pub fn basic(&self) -> impl Iterator<Item = &String> {
+    pub(super) fn basic(&self) -> impl Iterator<Item = &String> {
         self.essential.keys().chain(&self.required)
     }
 

@@ -7,6 +7,8 @@ use crate::model::{Digest, Identity, Instant, Md5, Stat};
 const RECORD: usize = 8 * 3 + 12 * 2 + 2 + 32;
 /// The number of records in one part.
 const IN_PART: usize = 4096;
+/// The largest size of a part in bytes before compression.
+const PART: usize = IN_PART * RECORD;
 /// Files that changed so shortly before a check are read again, in seconds: another change might not alter the time.
 pub(super) const STEP: i64 = 2;
 
@@ -20,11 +22,11 @@ struct Memory {
     capabilities: bool,
 }
 
-/// Records of files, ordered by device and inode.
+/// Records of files as they are saved: encoded part by part, since a system has a hundred thousand of them.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Remembered(Vec<(Identity, Memory)>);
+pub struct RememberedParts(Vec<Vec<u8>>);
 
-impl Remembered {
+impl RememberedParts {
     /// The records of observations made since `began`.
     #[must_use]
     pub fn new<'a>(observations: impl Iterator<Item = &'a Observation>, began: jiff::Timestamp) -> Self {
@@ -33,15 +35,33 @@ impl Remembered {
             let digest = found.content?;
             let Stat { size, mtime, ctime, id, .. } = found.stat;
             let settled = ctime.s < began.as_second().saturating_sub(STEP);
-            settled.then_some((id, Memory { size, mtime, ctime, digest, capabilities: found.capabilities }))
+            let memory = Memory { size, mtime, ctime, digest, capabilities: found.capabilities };
+            settled.then(|| record(&id, &memory))
         };
-        // A hundred thousand of them: no more room than they need.
-        let mut all = Vec::with_capacity(observations.size_hint().1.unwrap_or_default());
-        all.extend(observations.filter_map(one));
-        put_in_order(&mut all);
-        Self(all)
+        let mut records = observations.filter_map(one).peekable();
+        let mut parts = Vec::new();
+        let mut part = Vec::with_capacity(PART);
+        while records.peek().is_some() {
+            part.clear();
+            records.by_ref().take(IN_PART).for_each(|record| part.extend_from_slice(&record));
+            // What cannot be packed is read again by the next check.
+            parts.extend(zstd::bulk::compress(&part, 1));
+        }
+        Self(parts)
     }
 
+    /// The parts: up to 4096 records of fixed size with little-endian numbers, compressed.
+    #[must_use]
+    pub fn parts(&self) -> &[Vec<u8>] {
+        &self.0
+    }
+}
+
+/// Records of files, ordered by device and inode.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Remembered(Vec<(Identity, Memory)>);
+
+impl Remembered {
     /// The digest of an unchanged file, if one of that kind is recorded, and whether it has capabilities.
     pub(super) fn still(&self, stat: &Stat, look: Look) -> Option<(ContentDigest, bool)> {
         let at = self.0.binary_search_by_key(&stat.id, |(id, _)| *id).ok()?;
@@ -69,32 +89,19 @@ impl Remembered {
         self.0.is_empty()
     }
 
-    /// Encodes the records in parts of a few hundred kilobytes: fixed size, little-endian numbers.
-    pub fn parts(&self) -> impl Iterator<Item = Vec<u8>> {
-        let part = |files: &[(Identity, Memory)]| {
-            let mut bytes = Vec::with_capacity(files.len() * RECORD);
-            files.iter().for_each(|(id, memory)| bytes.extend_from_slice(&record(id, memory)));
-            bytes
-        };
-        self.0.chunks(IN_PART).map(part)
-    }
-
-    /// Decodes parts in any order; an incomplete record at the end of one is ignored.
+    /// Decodes parts in any order; an incomplete record at the end of one, and a part that cannot be decompressed, are ignored.
     pub fn of_parts<'a>(parts: impl Iterator<Item = &'a [u8]>) -> Self {
         let mut all = Vec::new();
         for part in parts {
+            let Ok(part) = zstd::bulk::decompress(part, PART) else { continue };
             all.reserve(part.len() / RECORD);
             all.extend(part.chunks_exact(RECORD).filter_map(read_record));
         }
-        put_in_order(&mut all);
+        // Hard links share one record.
+        all.sort_unstable_by_key(|(id, _)| *id);
+        all.dedup_by_key(|(id, _)| *id);
         Self(all)
     }
-}
-
-/// Hard links share one record.
-fn put_in_order(files: &mut Vec<(Identity, Memory)>) {
-    files.sort_unstable_by_key(|(id, _)| *id);
-    files.dedup_by_key(|(id, _)| *id);
 }
 
 fn record(id: &Identity, memory: &Memory) -> [u8; RECORD] {
@@ -182,10 +189,9 @@ mod tests {
     fn only_what_is_just_as_it_was_and_was_settled_then_is_still_known() {
         let (digest, md5) = (ContentDigest::Blake3(Digest::hash(b"a")), ContentDigest::Md5(Md5::hash(b"a")));
         let seen = [found(1, 100, digest), found(2, 100, md5), found(3, 199, digest)];
-        let kept = Remembered::new(seen.iter(), jiff::Timestamp::from_second(200).unwrap());
-        assert_eq!(kept.len(), 2, "the third changed too shortly before");
-        let again = Remembered::of_parts(kept.parts().collect::<Vec<_>>().iter().map(Vec::as_slice));
-        assert_eq!(again, kept);
+        let kept = RememberedParts::new(seen.iter(), jiff::Timestamp::from_second(200).unwrap());
+        let again = Remembered::of_parts(kept.parts().iter().map(Vec::as_slice));
+        assert_eq!(again.len(), 2, "the third changed too shortly before");
         let blake3 = Look::Blake3 { size: 9 };
         let stat = stat_of(&seen[0]);
         assert_eq!(again.still(&stat, blake3), Some((digest, false)));
@@ -201,14 +207,32 @@ mod tests {
         }
     }
 
+    #[test]
+    fn many_are_kept_in_several_parts_and_none_is_lost() {
+        let digest = ContentDigest::Md5(Md5::hash(b"a"));
+        let seen: Vec<Observation> = (1..=2 * IN_PART as u64 + 1).rev().map(|n| found(n, 100, digest)).collect();
+        let kept = RememberedParts::new(seen.iter(), jiff::Timestamp::from_second(200).unwrap());
+        assert_eq!(kept.parts().len(), 3);
+        let again = Remembered::of_parts(kept.parts().iter().rev().map(Vec::as_slice));
+        assert_eq!(again.len(), seen.len());
+        let known = |o: &Observation| again.still(&stat_of(o), Look::Md5 { most: 9 }).is_some();
+        assert!(seen.iter().all(known));
+        let none = RememberedParts::new(std::iter::empty(), jiff::Timestamp::from_second(200).unwrap());
+        assert!(none.parts().is_empty());
+    }
+
     proptest::proptest! {
         #[test]
         fn of_a_damaged_part_no_more_is_known_than_it_has_records(seed: u64) {
             let seen: Vec<Observation> = (1..9).map(|n| found(n, 100, ContentDigest::Blake3(Digest::hash(&[n as u8])))).collect();
-            let kept = Remembered::new(seen.iter(), jiff::Timestamp::from_second(200).unwrap());
-            let part = crate::testkit::mutated(&kept.parts().next().unwrap(), seed);
-            let again = Remembered::of_parts(std::iter::once(part.as_slice()));
-            proptest::prop_assert!(again.len() <= part.len() / 82 + 1);
+            let kept = RememberedParts::new(seen.iter(), jiff::Timestamp::from_second(200).unwrap());
+            let plain = zstd::bulk::decompress(&kept.parts()[0], PART).unwrap();
+            let part = crate::testkit::mutated(&plain, seed);
+            let packed = zstd::bulk::compress(&part, 1).unwrap();
+            let again = Remembered::of_parts(std::iter::once(packed.as_slice()));
+            proptest::prop_assert!(again.len() <= part.len() / RECORD);
+            let damaged = crate::testkit::mutated(&kept.parts()[0], seed);
+            proptest::prop_assert!(Remembered::of_parts(std::iter::once(damaged.as_slice())).len() <= IN_PART);
         }
     }
 }

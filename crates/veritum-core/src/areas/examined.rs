@@ -9,7 +9,7 @@ use crate::model::{Action, AreaName, Authority, Finding, SystemPath};
 use crate::plan::{DiskDoubt, Left};
 use crate::report::{AreaReport, CheckReport, Outcome, UnexaminedReport, UnverifiedReport};
 use crate::repository::Lacking;
-use crate::scan::{Remembered, SnapshotBuilder};
+use crate::scan::{RememberedParts, SnapshotBuilder};
 use crate::supply::download_report;
 
 /// The coverage of an area.
@@ -45,7 +45,7 @@ pub struct Coverage {
 #[derive(Debug, Default)]
 pub struct Memory {
     /// The observations of files.
-    pub files: Remembered,
+    pub files: RememberedParts,
     /// The state of every place; `None` when something could not be watched.
     pub snapshot: Option<SnapshotBuilder>,
 }

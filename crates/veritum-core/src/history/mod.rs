@@ -3,7 +3,7 @@
 
 mod seen;
 
-pub use seen::{CleanCheck, SeenFiles, keep_seen, seen, settled};
+pub use seen::{CleanCheck, SeenFiles, ToRemember, keep_seen, seen, settled};
 
 use std::collections::BTreeMap;
 use std::io;

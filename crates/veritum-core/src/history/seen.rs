@@ -7,24 +7,33 @@ use rusqlite::{Connection, OpenFlags};
 
 use crate::change::StateFolder;
 use crate::model::{ContentHasher, Digest, FileKind, Stat};
-use crate::scan::{Remembered, Snapshot};
+use crate::scan::{Remembered, RememberedParts, Snapshot};
 
 const NAME: &str = "seen.db";
 /// The file of a transaction of SQLite: a leftover one must not be applied to a new database.
 const JOURNAL: &str = "seen.db-journal";
-const FORMAT: &str = "veritum.seen/1";
+const FORMAT: &str = "veritum.seen/2";
 /// A larger record was not written by a check: a million files have a third of it.
 const MAX_BYTES: usize = 256 << 20;
 
 /// What a full check remembers.
+#[derive(Debug, Default)]
+pub struct ToRemember {
+    /// When it began, RFC 3339 in UTC.
+    pub at: String,
+    /// The observations of files.
+    pub files: RememberedParts,
+    /// The check itself, if everything was intact and clear.
+    pub settled: Option<CleanCheck>,
+}
+
+/// The files that a full check remembered.
 #[derive(Debug, Clone, Default)]
 pub struct SeenFiles {
     /// When it began, RFC 3339 in UTC.
     pub at: String,
     /// The observations of files.
     pub files: Remembered,
-    /// The check itself, if everything was intact and clear.
-    pub settled: Option<CleanCheck>,
 }
 
 /// A check without problems, and the state of every place.
@@ -50,7 +59,7 @@ fn open(state: &StateFolder, flags: OpenFlags) -> rusqlite::Result<Connection> {
 ///
 /// # Errors
 /// When the state folder cannot be written; the check is valid nevertheless.
-pub fn keep_seen(state: &StateFolder, seen: &SeenFiles) -> rusqlite::Result<()> {
+pub fn keep_seen(state: &StateFolder, seen: &ToRemember) -> rusqlite::Result<()> {
     // SQLite follows symlinks; a file that is not ours stays unchanged.
     if !matches!(state.dir().look(NAME.as_bytes()), Ok(None | Some(Stat { kind: FileKind::File, names: 1, .. }))) {
         return Err(rusqlite::Error::InvalidPath(NAME.into()));
@@ -75,7 +84,7 @@ pub fn keep_seen(state: &StateFolder, seen: &SeenFiles) -> rusqlite::Result<()> 
     {
         let mut insert = change.prepare("INSERT INTO files (blake3, records) VALUES (?1, ?2)")?;
         for part in seen.files.parts() {
-            insert.execute((Digest::hash(&part).to_hex(), part))?;
+            insert.execute((Digest::hash(part).to_hex(), part))?;
         }
         if let Some(CleanCheck { key, report, places }) = &seen.settled {
             let sum = sum_of(key, report, places.parts());
@@ -144,5 +153,5 @@ pub fn seen(state: &StateFolder) -> Option<SeenFiles> {
         kept.push(records);
     }
     let files = Remembered::of_parts(kept.iter().map(Vec::as_slice));
-    Some(SeenFiles { at, files, ..SeenFiles::default() })
+    Some(SeenFiles { at, files })
 }

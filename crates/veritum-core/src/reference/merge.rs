@@ -1,10 +1,10 @@
 //! [`Share`]: merges what many packages ship, folder by folder, so that several threads can work at once.
 
 use std::collections::HashMap;
-use std::collections::hash_map::Entry;
 
 use super::expected::{Expected, ExpectedKind, Owned};
-use crate::model::{PathMap, SystemPath};
+use super::positions::Positions;
+use crate::model::SystemPath;
 use crate::platform::Records;
 
 /// The maximum number of shares, however many threads there are.
@@ -25,7 +25,7 @@ pub(super) fn share_of(path: &SystemPath, shares: usize) -> usize {
 pub(super) struct Share {
     pub(super) expected: Vec<Expected>,
     /// Positions in `expected`, by listed path.
-    pub(super) by_path: PathMap<usize>,
+    pub(super) by_path: Positions,
     /// Targets of symlinks that a package ships where another one has the path.
     pub(super) other_links: HashMap<SystemPath, Vec<Vec<u8>>>,
 }
@@ -36,7 +36,7 @@ impl Share {
         let things = brought.iter().map(Vec::len).sum();
         let mut share = Self {
             expected: Vec::with_capacity(things),
-            by_path: PathMap::with_capacity_and_hasher(things, Default::default()),
+            by_path: Positions::with_capacity(things),
             other_links: HashMap::new(),
         };
         for expected in brought.into_iter().flatten() {
@@ -46,13 +46,9 @@ impl Share {
     }
 
     fn add(&mut self, expected: Expected, packages: &[Owned], records: &dyn Records) {
-        let at = match self.by_path.entry(expected.listed.clone()) {
-            Entry::Vacant(free) => {
-                free.insert(self.expected.len());
-                self.expected.push(expected);
-                return;
-            }
-            Entry::Occupied(taken) => *taken.get(),
+        let Some(at) = self.by_path.add_next(&expected.listed, &self.expected) else {
+            self.expected.push(expected);
+            return;
         };
         let before = &mut self.expected[at];
         if before.kind == expected.kind

@@ -3,6 +3,7 @@
 mod expected;
 mod merge;
 mod parts;
+mod positions;
 mod sources;
 mod subset;
 
@@ -15,9 +16,10 @@ use rayon::prelude::*;
 
 use self::merge::{MAX_SHARES, Share, share_of};
 use self::parts::{Gathering, Part};
+use self::positions::Positions;
 use self::subset::ReferenceSubset;
 use crate::machine::Machine;
-use crate::model::{Authority, Digest, PackageId, PathMap, Scope, SystemPath};
+use crate::model::{Authority, Digest, PackageId, Scope, SystemPath};
 use crate::platform::{Installed, Package, Platform};
 
 /// What is expected at each path of the machine.
@@ -42,7 +44,7 @@ pub struct Reference {
     /// Targets of symlinks that a package ships where another one has the path.
     other_links: HashMap<SystemPath, Vec<Vec<u8>>>,
     /// By listed path: the first position of a share, and the positions after it.
-    by_path: Vec<(usize, PathMap<usize>)>,
+    by_path: Vec<(usize, Positions)>,
 }
 
 /// The input of gathering references.
@@ -96,7 +98,7 @@ impl Reference {
     #[must_use]
     pub fn at(&self, listed: &SystemPath) -> Option<usize> {
         let (first, positions) = self.by_path.get(share_of(listed, self.by_path.len()))?;
-        positions.get(listed).map(|at| first + at)
+        positions.get(listed, &self.expected[*first..]).map(|at| first + at)
     }
 
     /// Whether a package ships a symlink with this target at a listed path.

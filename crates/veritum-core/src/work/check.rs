@@ -7,7 +7,7 @@ use super::quick::{clean_check, unchanged_report};
 use super::{Engine, WorkError};
 use crate::areas::{AREAS, Checked, Cx, Evidence, FILES, Failed, How, Memory, is_wanted};
 use crate::event::Observer;
-use crate::history::{SeenFiles, keep_seen};
+use crate::history::{ToRemember, keep_seen};
 use crate::homes::HomesSeen;
 use crate::model::{AreaName, PackageId, Reach, Scope};
 use crate::report::{CheckReport, DownloadReport, Outcome};
@@ -148,7 +148,7 @@ fn remember(engine: &Engine, mut checked: Checked, report: &CheckReport) {
     let Some(notes) = engine.system.make_notes() else { return };
     let Memory { files, snapshot } = checked.take_memory().unwrap_or_default();
     let settled = snapshot.and_then(|snapshot| clean_check(engine, snapshot, report));
-    let seen = SeenFiles { at: report.at.clone(), files, settled };
+    let seen = ToRemember { at: report.at.clone(), files, settled };
     let _ = keep_seen(&notes, &seen);
     engine.system.pool.spawn(move || drop(seen));
 }

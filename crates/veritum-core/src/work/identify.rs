@@ -167,11 +167,7 @@ fn missed(engine: &Engine) -> Vec<String> {
     let ids: Vec<&PackageId> = engine.system.installed.packages.iter().map(|c| &c.id).collect();
     // If stores verify everything, the repository is not asked.
     if ids.iter().any(|id| !engine.open.stores.iter().any(|s| s.has(id))) {
-        let wanted = ids.iter().copied();
-        names.extend(engine.supply().with_repositories(|repositories| {
-            let _ = repositories.listed(&engine.system.machine, wanted);
-            repositories.table().basic().cloned().collect::<Vec<_>>()
-        }));
+        names.extend(engine.supply().with_repositories(|repositories| repositories.basic(&engine.system.machine)));
     }
     let installed: HashSet<&str> = ids.iter().map(|id| id.name.as_str()).collect();
     let open = |name: &String| !lost.contains(name.as_str()) && !installed.contains(name.as_str());

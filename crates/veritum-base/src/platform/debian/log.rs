@@ -27,7 +27,7 @@ pub(super) fn recent(machine: &Machine, most: usize) -> Vec<LogEntry> {
     let day = |entry: &LogEntry| entry.at.get(..10).map(ToOwned::to_owned);
     for number in 0..=MAX_ROTATED {
         let Some(text) = log(machine, number) else { continue };
-        for entry in byte_lines(&text).rev().filter_map(line) {
+        for entry in byte_lines(&text).rev().filter_map(line).map(LogEntry::from) {
             if all.len() >= most && (all.len() >= MAX_HAPPENINGS || all.last().and_then(day) != day(&entry)) {
                 return all;
             }
@@ -58,17 +58,16 @@ pub(super) fn states(machine: &Machine) -> HashMap<(String, String), (String, St
 /// Each package's last version in the current log and the one before it, by name and architecture.
 #[must_use]
 pub(super) fn last_versions(machine: &Machine) -> HashMap<(String, String), String> {
-    let mut all = HashMap::new();
-    for text in [1, 0].into_iter().filter_map(|number| log(machine, number)) {
-        for entry in byte_lines(&text).filter_map(line) {
-            let key = (entry.name, entry.arch);
-            match entry.to.filter(|_| entry.what != LogKind::Removed) {
-                Some(version) if all.len() < MAX_HAPPENINGS => drop(all.insert(key, version)),
-                _ => drop(all.remove(&key)),
-            }
+    let texts: Vec<Vec<u8>> = [1, 0].into_iter().filter_map(|number| log(machine, number)).collect();
+    let mut all: HashMap<(&str, &str), &str> = HashMap::new();
+    for line in texts.iter().flat_map(|text| byte_lines(text)).filter_map(line) {
+        let key = (line.name, line.arch);
+        match line.to {
+            Some(version) if all.len() < MAX_HAPPENINGS => drop(all.insert(key, version)),
+            _ => drop(all.remove(&key)),
         }
     }
-    all
+    all.into_iter().map(|((name, arch), version)| ((name.to_owned(), arch.to_owned()), version.to_owned())).collect()
 }
 
 fn log(machine: &Machine, number: u32) -> Option<Vec<u8>> {
@@ -94,22 +93,47 @@ pub(super) fn rotated(machine: &Machine, folder: &'static str, log: &str, number
     Some(text)
 }
 
-fn line(bytes: &[u8]) -> Option<LogEntry> {
+/// One line about a change of what is installed.
+struct Line<'a> {
+    day: &'a str,
+    time: &'a str,
+    what: LogKind,
+    name: &'a str,
+    arch: &'a str,
+    from: Option<&'a str>,
+    to: Option<&'a str>,
+}
+
+impl From<Line<'_>> for LogEntry {
+    fn from(line: Line<'_>) -> Self {
+        Self {
+            at: [line.day, line.time].join(" "),
+            what: line.what,
+            name: line.name.to_owned(),
+            arch: line.arch.to_owned(),
+            from: line.from.map(ToOwned::to_owned),
+            to: line.to.map(ToOwned::to_owned),
+        }
+    }
+}
+
+fn line(bytes: &[u8]) -> Option<Line<'_>> {
     // Four of five lines are about other actions: one look at the action rules them out.
     let action = bytes.get(ACTION..).filter(|rest| ACTIONS.iter().any(|action| rest.starts_with(action.as_bytes())));
     action?;
     let text = std::str::from_utf8(bytes).ok()?;
-    let fields: Vec<&str> = text.split_ascii_whitespace().take(7).collect();
-    let [day, time, action, package, from, to] = fields[..] else { return None };
+    let mut fields = text.split_ascii_whitespace();
+    let [day, time, action, package, from, to] = std::array::from_fn(|_| fields.next().unwrap_or_default());
     let digits = |text: &str, shape: &str| {
         text.len() == shape.len()
             && text.bytes().zip(shape.bytes()).all(|(b, s)| if s == b'0' { b.is_ascii_digit() } else { b == s })
     };
-    if !digits(day, "0000-00-00") || !digits(time, "00:00:00") || text.chars().any(char::is_control) {
+    let is_whole = !to.is_empty() && fields.next().is_none();
+    if !is_whole || !digits(day, "0000-00-00") || !digits(time, "00:00:00") || text.chars().any(char::is_control) {
         return None;
     }
     let (name, arch) = package.split_once(':').unwrap_or((package, ""));
-    let version = |text: &str| (text != "<none>").then(|| text.to_owned());
+    let version = |text: &'_ str| text != "<none>";
     let what = match action {
         "install" => LogKind::Installed,
         // The same version again: a reinstallation.
@@ -119,11 +143,12 @@ fn line(bytes: &[u8]) -> Option<LogEntry> {
         _ => return None,
     };
     // Purging a removed package deletes only its configuration; a removal has no new version.
-    let (from, to) = (version(from), if what == LogKind::Removed { None } else { version(to) });
+    let from = Some(from).filter(|from| version(from));
+    let to = Some(to).filter(|to| version(to) && what != LogKind::Removed);
     if what == LogKind::Removed && from.is_none() {
         return None;
     }
-    Some(LogEntry { at: format!("{day} {time}"), what, name: name.to_owned(), arch: arch.to_owned(), from, to })
+    Some(Line { day, time, what, name, arch, from, to })
 }
 
 #[cfg(test)]

@@ -214,7 +214,7 @@ impl One<'_> {
 
     /// All other members of the control part, byte by byte.
     fn members(&mut self, described: &Described<'_>, records: &Records) {
-        let have = self.judge.database.info.get(&self.stem).cloned().unwrap_or_default();
+        let have = self.judge.database.info.get(&self.stem).copied().unwrap_or_default();
         let mut known: BTreeSet<&str> = BTreeSet::from(["list"]);
         for member in &records.members {
             known.insert(&member.name);
@@ -238,7 +238,7 @@ impl One<'_> {
             }
             known.insert("conffiles");
         }
-        for script in SCRIPTS.iter().filter(|s| have.contains(**s) && !known.contains(**s)) {
+        for script in SCRIPTS.iter().filter(|s| have.contains(s) && !known.contains(**s)) {
             let cause = "not part of its package, and dpkg would run it".to_owned();
             self.fault(Some(described.authority), script, Verdict::Altered, Some(cause), Ok(RecordFix::SetAside));
         }
@@ -292,7 +292,7 @@ impl One<'_> {
         }
         let before = stanza.get("Conffiles").unwrap_or_default();
         let settings = settings_text(before, &named, described.manifest, records, described.md5);
-        let text = Stanza::composed(&control, &[stanza], &settings).raw;
+        let text = Stanza::composed(&control, &[stanza], &settings).raw().to_owned();
         let fix = Ok(RecordFix::Entry { key: (id.name.clone(), id.arch.clone()), text, lost: recovered });
         let subject = Subject::record(&in_database("status"), Some(&format!("{}:{}", id.name, id.arch)));
         let mut finding = Finding::on(DATABASE, subject, Verdict::Altered);

@@ -256,7 +256,7 @@ impl Tables<'_> {
                 all.push(stanza);
             }
         }
-        let text = all.iter().flat_map(|s| [s.raw.as_slice(), b"\n"].concat()).collect();
+        let text = all.iter().flat_map(|s| [s.raw(), b"\n"].concat()).collect();
         Some(rewritten(&path, verdict, cause, text, copies.first()))
     }
 

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use crate::machine::{Machine, Protection};
 use crate::model::{Authority, Finding, PathMap, Scope, Stat, SystemPath};
 use crate::reference::{Expected, ExpectedKind, Policy, Reference};
-use crate::scan::{self, Found, Remembered, SnapshotBuilder};
+use crate::scan::{self, Found, RememberedParts, SnapshotBuilder};
 /// What the repair of a finding needs: the finding's position and what is on the disk.
 #[derive(Debug, Clone)]
 pub struct Fault {
@@ -71,7 +71,7 @@ pub struct FilesCheck {
     /// The number of files skipped because they are unchanged since the last full check.
     pub unread: u64,
     /// Observations for the next check.
-    pub remembered: Remembered,
+    pub remembered: RememberedParts,
     /// The state of every place, if it is to be remembered; `None` when something cannot be watched.
     pub snapshot_builder: Option<SnapshotBuilder>,
 }

@@ -12,14 +12,19 @@ use crate::event::{Event, Observer, Phase};
 use crate::machine::Machine;
 use crate::model::{FileKind, Identity, PathMap, SystemPath};
 use crate::reference::{ExpectedKind, Reference};
-use crate::scan::{self, Look, Observation, Remembered, SnapshotBuilder, Stopped, Task, Watch};
+use crate::scan::{self, Look, Observation, RememberedParts, SnapshotBuilder, Stopped, Task, Watch};
 
 /// The largest file that is read if its package declares no size.
 const MAX_UNKNOWN: u64 = 16 << 30;
 
 /// Earlier observations of the same check, in path order: reused if the same is wanted.
 #[derive(Debug, Default)]
-pub struct Seen(Vec<(Location, Look, Observation)>);
+pub struct Seen {
+    locations: Vec<Location>,
+    /// What was wanted of each.
+    looks: Vec<Look>,
+    observations: Vec<Observation>,
+}
 
 /// Checks files; `seen` contains the observations of an earlier look, and is replaced by this one's.
 ///
@@ -39,7 +44,8 @@ pub fn check_files(
     let folders = judge.out.folders.clone();
     let (folders, sat, saw, machine) = (&folders, &locations, &observations, case.machine);
     // What is kept for the next check is built beside the judging, which one thread does.
-    let keeping = |began| (Remembered::new(saw.iter(), began), snapshot_builder(machine, sat, saw, folders, began));
+    let keeping =
+        |began| (RememberedParts::new(saw.iter(), began), snapshot_builder(machine, sat, saw, folders, began));
     let kept = std::thread::scope(|threads| {
         let kept = case.remember.map(|began| threads.spawn(move || keeping(began)));
         judge_all(&mut judge, &parents, &locations, &observations);
@@ -60,15 +66,15 @@ pub fn check_files(
     if let Some((remembered, snapshot_builder)) = kept {
         (judge.out.remembered, judge.out.snapshot_builder) = (remembered, snapshot_builder);
     }
-    if case.keep_seen {
-        let with_look = |(location, seen)| (look(case.reference, &location), location, seen);
-        let all = locations.into_iter().zip(observations).map(with_look);
-        seen.0 = all.map(|(look, location, seen)| (location, look, seen)).collect();
+    let mut checked = judge.finish(observer);
+    // Only differing files are examined again.
+    if case.keep_seen && !checked.faults.is_empty() {
+        let looks = locations.iter().map(|location| look(case.reference, location)).collect();
+        *seen = Seen { locations, looks, observations };
     } else {
         // Dropping a hundred thousand small allocations happens beside the rest of the work.
         pool.spawn(move || drop((locations, observations)));
     }
-    let mut checked = judge.finish(observer);
     causes::name(&mut checked.findings, &checked.notes);
     Ok(checked)
 }
@@ -124,20 +130,21 @@ fn observe(
     pool: &rayon::ThreadPool,
     observer: &dyn Observer,
 ) -> Result<Vec<Observation>, Stopped> {
-    if seen.0.is_empty() {
+    if seen.locations.is_empty() {
         let tasks: Vec<Task<'_>> =
             locations.iter().map(|location| task(case, location, look(case.reference, location))).collect();
         begin(&tasks, observer);
         return scan::observe(case.machine, &tasks, case.how, pool, observer);
     }
-    let mut seen = seen.0.into_iter().peekable();
+    let Seen { locations: places, looks, observations } = seen;
+    let mut seen = places.into_iter().zip(looks).zip(observations).peekable();
     let mut known: Vec<Option<Observation>> = Vec::with_capacity(locations.len());
     let mut open = Vec::new();
     for location in locations {
         let look = look(case.reference, location);
-        while seen.next_if(|(before, ..)| before.place() < location.place()).is_some() {}
-        match seen.next_if(|(before, ..)| before.place() == location.place()) {
-            Some((_, before, observation)) if before == look => known.push(Some(observation)),
+        while seen.next_if(|((before, _), _)| before.place() < location.place()).is_some() {}
+        match seen.next_if(|((before, _), _)| before.place() == location.place()) {
+            Some(((_, before), observation)) if before == look => known.push(Some(observation)),
             _ => {
                 known.push(None);
                 open.push(task(case, location, look));

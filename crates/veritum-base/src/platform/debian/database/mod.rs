@@ -3,13 +3,15 @@
 mod earlier;
 mod recover;
 pub(super) mod stanza;
+mod suffixes;
 mod witnesses;
 
 pub use earlier::{Earlier, alternatives_backup, backups, earlier_copies};
 pub use stanza::{Key, Stanza, pieces};
+pub use suffixes::Suffixes;
 pub use witnesses::changelog_of;
 
-use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 use super::{in_database, last_versions, status};
 use crate::machine::Machine;
@@ -80,8 +82,8 @@ pub struct Database {
     pub pieces: Vec<Piece>,
     /// The unmerged updates.
     pub updates: Vec<Update>,
-    /// The records of each stem (`name` or `name:arch`): their suffixes.
-    pub info: BTreeMap<String, BTreeSet<String>>,
+    /// The records of each stem (`name` or `name:arch`).
+    pub info: BTreeMap<String, Suffixes>,
     /// Why the folder of records cannot be read.
     pub info_problem: Option<InfoProblem>,
     /// Entries that exist only in earlier copies.
@@ -147,7 +149,7 @@ impl Database {
     /// still have. Pieces that cannot be parsed are left out.
     #[must_use]
     pub fn composed(&self, entries: &HashMap<Key, Vec<u8>>) -> Vec<u8> {
-        let text = |stanza: &Stanza| entries.get(&stanza.key()).unwrap_or(&stanza.raw).clone();
+        let text = |stanza: &Stanza| entries.get(&stanza.key()).map_or(stanza.raw(), Vec::as_slice).to_owned();
         let mut all: Vec<(Key, Vec<u8>)> = self.stanzas().map(|s| (s.key(), text(s))).collect();
         let sorted = all.is_sorted_by(|a, b| a.0.0 <= b.0.0);
         let mut more: Vec<(Key, Vec<u8>)> = self.recovered.iter().map(|r| (r.stanza.key(), text(&r.stanza))).collect();
@@ -195,11 +197,11 @@ impl Database {
     fn doubt_the_last(&mut self, machine: &Machine) {
         let Some(Piece { read: Ok(last) }) = self.pieces.last() else { return };
         let lines = |raw: &[u8]| raw.trim_ascii_end().split(|b| *b == b'\n').map(<[u8]>::to_vec).collect::<Vec<_>>();
-        let Some(end) = lines(&last.raw).pop() else { return };
+        let Some(end) = lines(last.raw()).pop() else { return };
         let copies = earlier_copies(machine, "status");
         let copy = copies.iter().flat_map(Earlier::stanzas).find(|stanza| stanza.key() == last.key());
         let goes_on = copy.is_some_and(|copy| {
-            let all = lines(&copy.raw);
+            let all = lines(copy.raw());
             let at = all.iter().position(|line| line.starts_with(&end));
             at.is_some_and(|at| at + 1 < all.len() || all[at].len() > end.len())
         });
@@ -257,8 +259,8 @@ impl Database {
             };
             if is_stem(stem) && !suffix.is_empty() {
                 match self.info.get_mut(stem) {
-                    Some(suffixes) => drop(suffixes.insert(suffix.to_owned())),
-                    None => drop(self.info.insert(stem.to_owned(), [suffix.to_owned()].into())),
+                    Some(suffixes) => suffixes.insert(suffix),
+                    None => self.info.entry(stem.to_owned()).or_default().insert(suffix),
                 }
             }
         }

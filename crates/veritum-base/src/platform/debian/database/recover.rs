@@ -58,7 +58,7 @@ impl Database {
             None => named.contains_key(stem),
         };
         // Only a script for purging is left of a removed package.
-        let records = self.info.iter().filter(|(_, suffixes)| suffixes.iter().any(|suffix| suffix != "postrm"));
+        let records = self.info.iter().filter(|(_, suffixes)| suffixes.has_more_than(&["postrm"]));
         records.map(|(stem, _)| stem).filter(|stem| !is_named(stem)).cloned().collect()
     }
 

@@ -3,6 +3,7 @@
 //! Parsed as strictly as dpkg parses it: errors at which dpkg would stop are reported, and no others.
 
 use std::borrow::Cow;
+use std::ops::Range;
 
 use crate::model::{Md5, SystemPath};
 use crate::platform::SettingsFile;
@@ -56,9 +57,18 @@ pub type Key = (String, String);
 /// One entry.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Stanza {
-    /// Its bytes, including the last line's end.
-    pub raw: Vec<u8>,
-    fields: Vec<(Cow<'static, str>, String)>,
+    /// Its lines without white space at their ends; invalid UTF-8 is replaced.
+    text: String,
+    /// Its bytes, where they differ from `text`.
+    original: Option<Vec<u8>>,
+    fields: Vec<Field>,
+}
+
+/// Where a field is in an entry's text.
+#[derive(Debug, Clone, PartialEq, Eq)]
+struct Field {
+    name: Range<u32>,
+    value: Range<u32>,
 }
 
 impl Stanza {
@@ -80,35 +90,15 @@ impl Stanza {
         if raw.last() != Some(&b'\n') {
             return Err("truncated in the middle of a line".into());
         }
-        // Nearly always valid, which is known much faster than the lossy conversion finds it.
-        let text = str::from_utf8(raw).map_or_else(|_| String::from_utf8_lossy(raw), Cow::Borrowed);
-        let mut fields: Vec<(Cow<'static, str>, String)> = Vec::with_capacity(24);
-        for line in text.lines() {
-            if line.starts_with([' ', '\t']) {
-                let Some((name, value)) = fields.last_mut() else {
-                    return Err("a continuation line without a field".into());
-                };
-                if line.trim().is_empty() {
-                    return Err(format!("a blank line in the field {name}"));
-                }
-                value.push('\n');
-                value.push_str(line.trim_end());
-                continue;
-            }
-            let Some((name, value)) = line.split_once(':') else {
-                return Err(format!("invalid line: {}", shown(line)));
-            };
-            let name = name.trim_end();
-            if name.is_empty() || name.contains(char::is_whitespace) || fields.len() >= MAX_FIELDS {
-                return Err(format!("invalid line: {}", shown(line)));
-            }
-            if fields.iter().any(|(n, _)| n.eq_ignore_ascii_case(name)) {
-                return Err(format!("duplicate field {}", shown(name)));
-            }
-            let known = ORDER.iter().find(|known| **known == name).map(|known| Cow::Borrowed(*known));
-            fields.push((known.unwrap_or_else(|| Cow::Owned(name.to_owned())), value.trim().to_owned()));
-        }
-        Ok(Self { raw: raw.to_owned(), fields })
+        let (text, original) = without_line_ends(raw);
+        let fields = fields(&text)?;
+        Ok(Self { text, original, fields })
+    }
+
+    /// Its bytes, including the last line's end.
+    #[must_use]
+    pub fn raw(&self) -> &[u8] {
+        self.original.as_deref().unwrap_or(self.text.as_bytes())
     }
 
     /// Parses one entry of `status`, which must name a package and its status.
@@ -154,7 +144,15 @@ impl Stanza {
     /// A field's value: the first line trimmed, the others unchanged. Names are case-insensitive.
     #[must_use]
     pub fn get(&self, name: &str) -> Option<&str> {
-        self.fields.iter().find(|(n, _)| n.eq_ignore_ascii_case(name)).map(|(_, v)| v.as_str())
+        let bytes = |range: &Range<u32>| &self.text.as_bytes()[range.start as usize..range.end as usize];
+        let field = self.fields.iter().find(|field| bytes(&field.name).eq_ignore_ascii_case(name.as_bytes()))?;
+        Some(&self.text[field.value.start as usize..field.value.end as usize])
+    }
+
+    /// The fields in their order: names and values.
+    fn fields(&self) -> impl Iterator<Item = (&str, &str)> {
+        let part = |range: &Range<u32>| &self.text[range.start as usize..range.end as usize];
+        self.fields.iter().map(move |field| (part(&field.name), part(&field.value)))
     }
 
     /// Its name.
@@ -186,7 +184,7 @@ impl Stanza {
     #[must_use]
     pub fn with_status(&self, after: &str) -> Option<Self> {
         let before = self.get("Status")?;
-        let text = String::from_utf8(self.raw.clone()).ok()?;
+        let text = str::from_utf8(self.raw()).ok()?;
         let at =
             |line: &&str| line.split_once(':').is_some_and(|(name, _)| name.trim_end().eq_ignore_ascii_case("Status"));
         let line = text.lines().find(at)?;
@@ -204,36 +202,106 @@ impl Stanza {
     #[must_use]
     pub fn differs_from(&self, control: &Self) -> Vec<String> {
         let is_local = |name: &str| LOCAL.iter().any(|l| l.eq_ignore_ascii_case(name));
-        let theirs = control.fields.iter().filter(|(name, _)| !is_local(name));
+        let theirs = control.fields().filter(|(name, _)| !is_local(name));
         let same = |name: &str, theirs: &str| self.get(name).is_some_and(|ours| is_same(name, ours, theirs));
         let mut all: Vec<String> =
-            theirs.filter(|(name, value)| !same(name, value)).map(|(n, _)| n.to_string()).collect();
-        let ours = self.fields.iter().filter(|(name, _)| !is_local(name) && control.get(name).is_none());
-        all.extend(ours.map(|(n, _)| n.to_string()));
+            theirs.filter(|(name, value)| !same(name, value)).map(|(n, _)| n.to_owned()).collect();
+        let ours = self.fields().filter(|(name, _)| !is_local(name) && control.get(name).is_none());
+        all.extend(ours.map(|(n, _)| n.to_owned()));
         all
     }
 
     /// The entry for a package with this control file, with the machine's own fields from the first of `local` that has them.
     #[must_use]
     pub fn composed(control: &Self, local: &[&Self], conffiles: &str) -> Self {
-        let ours = |name: &str| local.iter().find_map(|s| s.get(name)).map(ToOwned::to_owned);
+        let ours = |name: &str| local.iter().find_map(|s| s.get(name));
         let value = |name: &str| match name {
-            "Status" => Some(ours(name).unwrap_or_else(|| "install ok installed".into())),
-            "Conffiles" => (!conffiles.is_empty()).then(|| conffiles.to_owned()),
-            _ if LOCAL.contains(&name) => ours(name).or_else(|| control.get(name).map(ToOwned::to_owned)),
-            _ => control.get(name).map(ToOwned::to_owned),
+            "Status" => Some(ours(name).unwrap_or("install ok installed")),
+            "Conffiles" => (!conffiles.is_empty()).then_some(conffiles),
+            _ if LOCAL.contains(&name) => ours(name).or_else(|| control.get(name)),
+            _ => control.get(name),
         };
-        let mut fields: Vec<(Cow<'static, str>, String)> =
-            ORDER.iter().filter_map(|name| Some((Cow::Borrowed(*name), value(name)?))).collect();
         let known = |name: &str| ORDER.iter().any(|o| o.eq_ignore_ascii_case(name));
-        fields.extend(control.fields.iter().filter(|(name, _)| !known(name)).cloned());
-        let mut raw = Vec::new();
-        for (name, value) in &fields {
+        let first = ORDER.iter().filter_map(|name| Some((*name, value(name)?)));
+        let mut text = String::new();
+        let mut fields = Vec::new();
+        for (name, value) in first.chain(control.fields().filter(|(name, _)| !known(name))) {
             let gap = if value.is_empty() || value.starts_with('\n') { "" } else { " " };
-            raw.extend_from_slice(format!("{name}:{gap}{value}\n").as_bytes());
+            let begin = text.len();
+            for part in [name, ":", gap, value, "\n"] {
+                text.push_str(part);
+            }
+            let end = text.len() - 1;
+            fields.push(Field { name: range(begin, begin + name.len()), value: range(end - value.len(), end) });
         }
-        Self { raw, fields }
+        Self { text, original: None, fields }
     }
+}
+
+/// Text within the limit of an entry.
+#[allow(clippy::cast_possible_truncation)]
+fn range(begin: usize, end: usize) -> Range<u32> {
+    begin as u32..end as u32
+}
+
+/// An entry as text without white space at the ends of its lines, and its bytes if they differ.
+fn without_line_ends(raw: &[u8]) -> (String, Option<Vec<u8>>) {
+    // Nearly always valid, which is known much faster than the lossy conversion finds it.
+    let text = str::from_utf8(raw).map_or_else(|_| String::from_utf8_lossy(raw), Cow::Borrowed);
+    let doubtful = |end: usize| {
+        let last = text.as_bytes()[..end].last();
+        last.is_some_and(|b| *b != b'\n' && (b.is_ascii_whitespace() || !b.is_ascii()))
+    };
+    if matches!(text, Cow::Borrowed(_)) && !memchr::memchr_iter(b'\n', raw).any(doubtful) {
+        return (text.into_owned(), None);
+    }
+    let plain: String = text.split_terminator('\n').flat_map(|line| [line.trim_end(), "\n"]).collect();
+    let original = (plain.as_bytes() != raw).then(|| raw.to_owned());
+    (plain, original)
+}
+
+/// The fields of an entry's text.
+fn fields(text: &str) -> Result<Vec<Field>, String> {
+    let mut fields: Vec<Field> = Vec::with_capacity(24);
+    let mut begin = 0;
+    while begin < text.len() {
+        let end = memchr::memchr(b'\n', &text.as_bytes()[begin..]).map_or(text.len(), |n| begin + n);
+        let line = &text[begin..end];
+        if line.is_empty() || line.starts_with([' ', '\t']) {
+            let Some(Field { name, value }) = fields.last_mut() else {
+                return Err("a continuation line or a blank line before the first field".into());
+            };
+            if line.is_empty() {
+                return Err(format!("a blank line in the field {}", &text[name.start as usize..name.end as usize]));
+            }
+            value.end = range(begin, end).end;
+        } else {
+            let field = field(text, begin, end)?;
+            let name = |field: &Field| &text.as_bytes()[field.name.start as usize..field.name.end as usize];
+            if fields.len() >= MAX_FIELDS {
+                return Err(format!("invalid line: {}", shown(line)));
+            }
+            if fields.iter().any(|other| name(other).eq_ignore_ascii_case(name(&field))) {
+                return Err(format!("duplicate field {}", shown(&String::from_utf8_lossy(name(&field)))));
+            }
+            fields.push(field);
+        }
+        begin = end + 1;
+    }
+    Ok(fields)
+}
+
+/// The field that begins in this line.
+fn field(text: &str, begin: usize, end: usize) -> Result<Field, String> {
+    let line = &text[begin..end];
+    let invalid = || format!("invalid line: {}", shown(line));
+    let colon = memchr::memchr(b':', line.as_bytes()).ok_or_else(invalid)?;
+    let name = line[..colon].trim_end();
+    if name.is_empty() || name.contains(char::is_whitespace) {
+        return Err(invalid());
+    }
+    let value = line[colon + 1..].trim_start();
+    Ok(Field { name: range(begin, begin + name.len()), value: range(end - value.len(), end) })
 }
 
 /// Lines of `PATH MD5 [obsolete] [remove-on-upgrade]`; the path may contain spaces.
@@ -322,8 +390,8 @@ mod tests {
         let control = Stanza::parse(CONTROL.as_bytes()).unwrap();
         let quay = Stanza::of_status(QUAY.as_bytes()).unwrap();
         let made = Stanza::composed(&control, &[&quay], quay.get("Conffiles").unwrap());
-        assert_eq!(String::from_utf8(made.raw.clone()).unwrap(), format!("{QUAY}Homepage: made up\n"));
-        assert_eq!(Stanza::of_status(&made.raw).unwrap(), made);
+        assert_eq!(String::from_utf8(made.raw().to_owned()).unwrap(), format!("{QUAY}Homepage: made up\n"));
+        assert_eq!(Stanza::of_status(made.raw()).unwrap(), made);
         let alone = Stanza::composed(&control, &[], "");
         assert_eq!((alone.get("Status"), alone.get("Conffiles")), (Some("install ok installed"), None));
     }
@@ -334,7 +402,7 @@ mod tests {
             ("binary data", b"Package: quay\nStatus: \0\0\0\0\n"),
             ("truncated", b"Package: quay\nStatus: install ok inst"),
             ("invalid line:", b"Package: quay\nwhat is this\n"),
-            ("a continuation line without a field", b" Package: quay\n"),
+            ("a continuation line or a blank line before", b" Package: quay\n"),
             ("blank line", b"Package: quay\n  \nStatus: install ok installed\n"),
             ("duplicate field", b"Package: quay\npackage: rope\n"),
             ("without a name", b"Status: install ok installed\n"),

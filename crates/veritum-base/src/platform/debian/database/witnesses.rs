@@ -52,7 +52,7 @@ impl Database {
         let unknown = |name: &str| !known.contains(name);
         // A package may have changed its architecture: the log then continues under another key.
         let mut all: BTreeSet<String> =
-            self.logged.keys().map(|(name, _)| name.clone()).filter(|name| unknown(name)).collect();
+            self.logged.keys().map(|(name, _)| name).filter(|name| unknown(name)).cloned().collect();
         all.extend(self.documented(machine, &unknown));
         all.into_iter().collect()
     }
@@ -131,8 +131,7 @@ impl Database {
     /// Whether an entry that marks a package as removed is contradicted: dpkg keeps a list of configuration files and one
     /// script of a removed package, and the log records the removal.
     pub(super) fn is_still_there(&self, machine: &Machine, stanza: &Stanza, stems: &[String]) -> bool {
-        let records =
-            |stem: &String| self.info.get(stem).is_some_and(|all| all.iter().any(|s| s != "list" && s != "postrm"));
+        let records = |stem: &String| self.info.get(stem).is_some_and(|all| all.has_more_than(&["list", "postrm"]));
         if stems.iter().any(records) {
             return true;
         }
