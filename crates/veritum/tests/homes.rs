@@ -212,7 +212,11 @@ fn folders_that_are_swapped_for_links_meanwhile_lead_nowhere() {
     fs::set_permissions(&outside, fs::Permissions::from_mode(0o700)).unwrap();
     let (before, start) = (Tree::read(&outside, &[]), bench.keep());
     let (mut resets, mut undos) = (0, 0);
-    for round in 0..25 {
+    // How many come through between two swaps is chance.
+    for round in 0..100 {
+        if round >= 25 && resets > 5 && undos > 3 {
+            break;
+        }
         copy(&start, &bench.here.world.machine());
         let over = AtomicBool::new(false);
         std::thread::scope(|threads| {
@@ -232,5 +236,5 @@ fn folders_that_are_swapped_for_links_meanwhile_lead_nowhere() {
             assert!(found.iter().any(|text| text == thing), "round {round}: {thing} is lost");
         }
     }
-    assert!(resets > 5 && undos > 3, "{resets} resets and {undos} undos of 25");
+    assert!(resets > 5 && undos > 3, "{resets} resets and {undos} undos of 100");
 }
