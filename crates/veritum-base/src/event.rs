@@ -28,6 +28,8 @@ pub enum Phase {
     Downloading,
     /// Unpacking packages, to learn which files belong where.
     Unpacking,
+    /// Reading the metadata of a file system; items are its block groups.
+    Metadata,
     /// Comparing files with their reference.
     Comparing,
     /// Writing replacements next to their destinations.

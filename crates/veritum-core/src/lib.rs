@@ -80,7 +80,7 @@
 
 #[cfg(any(feature = "testkit", test))]
 pub use veritum_base::testkit;
-pub use veritum_base::{apps, event, formats, machine, model, platform, repository, scan, store, trust};
+pub use veritum_base::{apps, devices, event, formats, machine, model, platform, repository, scan, store, trust};
 
 pub mod areas;
 pub mod change;

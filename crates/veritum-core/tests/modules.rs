@@ -2,8 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-/// The modules in the order of `docs/architecture.md`: each may use only those before it. `devices` has its place here before it
-/// is there: raw disks are to be reached by nothing else.
+/// The modules in the order of `docs/architecture.md`: each may use only those before it.
 const MODULES: [&str; 22] = [
     "model",
     "event",

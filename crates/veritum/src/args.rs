@@ -37,6 +37,10 @@ pub(crate) struct Global {
         help_heading = "System and sources"
     )]
     pub(crate) root: Option<PathBuf>,
+    /// Examine this disk or disk image instead of the running system: its partitions and file systems, without mounting
+    /// them; repeatable
+    #[arg(long, global = true, value_name = "DEVICE|IMAGE", help_heading = "System and sources")]
+    pub(crate) disk: Vec<PathBuf>,
     /// Use this trusted store: a folder, or the URL of one on a web server
     #[arg(
         long,

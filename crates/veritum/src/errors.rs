@@ -95,6 +95,14 @@ pub(crate) fn cannot_ask(why: &str) -> Failure {
 impl From<WorkError> for Failure {
     fn from(error: WorkError) -> Self {
         match error {
+            WorkError::Disk(ref e) => {
+                let why = std::error::Error::source(e).map_or_else(String::new, error_words);
+                Self::usage(
+                    error.to_string(),
+                    why,
+                    Some("name a disk such as /dev/sda, or the file of an image".into()),
+                )
+            }
             WorkError::Store(e) => e.into(),
             WorkError::Change(e) => e.into(),
             WorkError::Target(e) => e.into(),

@@ -57,6 +57,7 @@ const LISTING: Groups = &[&["check", "repair", "list", "undo"]];
 #[rustfmt::skip]
 const EFFECTS: &[Effect] = &[
     Effect { id: "root", option: "--root", kind: Kind::Value, repeated: ON_A_MACHINE, commands: ON_A_MACHINE },
+    Effect { id: "disk", option: "--disk", kind: Kind::Value, repeated: CHECK, commands: CHECK },
     Effect { id: "store", option: "--store", kind: Kind::Value, repeated: WITH_A_STORE, commands: OPENING_A_STORE },
     Effect { id: "state_dir", option: "--state-dir", kind: Kind::Value, repeated: ON_A_MACHINE, commands: ON_A_MACHINE },
     Effect { id: "cache_dir", option: "--cache-dir", kind: Kind::Value, repeated: WITH_SOURCES, commands: OPENING_A_STORE },

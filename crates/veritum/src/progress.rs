@@ -134,6 +134,7 @@ fn describe(phase: Phase) -> &'static str {
         Phase::Fetching => "store: downloading metadata",
         Phase::Downloading => "downloading",
         Phase::Unpacking => "reading packages",
+        Phase::Metadata => "reading file systems",
         Phase::Comparing => "files: comparing",
         Phase::Staging => "writing replacements",
         Phase::Exchanging => "exchanging",

@@ -93,8 +93,11 @@ const RIGHT_BESIDE: &[(&str, &[&str])] = &[
         ],
     ),
     ("archives", &["/archives", "archives of files"]),
-    // The service manager's journal, and our file of that name.
-    ("journal", &["journalctl", "systemd", "veritum.journal", "seen.db", "\"journal\"", "/journal"]),
+    // The service manager's journal, a file system's, and our file of that name.
+    (
+        "journal",
+        &["file system's journal", "journalctl", "systemd", "veritum.journal", "seen.db", "\"journal\"", "/journal"],
+    ),
     ("sound", &["\"sound\"", "libsound"]),
 ];
 

@@ -109,6 +109,11 @@ fn errors_say_what_why_and_what_next_and_change_nothing() {
     std::fs::create_dir(&empty).unwrap();
     bench.say(&["check", "--root", empty.to_str().unwrap()]).expect_err(3, &["no installed system in", "--root DIR"]);
     bench.say(&["check", "--store", empty.to_str().unwrap()]).expect_err(3, &["is not a store"]);
+    bench.say(&["check", "--disk", "none.img"]).expect_err(2, &["cannot read none.img", "No such file", "/dev/sda"]);
+    bench.say(&["check", "--disk", "/dev/null"]).expect_err(2, &["is not a disk or a disk image: it is a character"]);
+    bench.say(&["check", "files", "--disk", "disk.img"]).expect_err(2, &["only `volumes` is examined", "--root"]);
+    bench.say(&["check", "--disk", "disk.img", "--root", "/"]).expect_err(2, &["cannot be combined"]);
+    bench.say(&["status", "--disk", "disk.img"]).expect_err(2, &["--disk has no effect in `veritum status`"]);
     bench.say(&["undo", "--yes"]).expect(0, &["No changes to undo."]);
     bench
         .say(&["check", "--from", "/nowhere"])
@@ -470,4 +475,29 @@ fn what_the_environment_names_is_named_in_what_to_type_next() {
     said.expect(1, &[&next]);
     let explain = format!("--config {} --root {}", bench.config().display(), machine.display());
     assert!(said.out.lines().any(|line| line.contains("veritum explain ") && line.contains(&explain)), "{}", said.out);
+}
+
+#[test]
+fn a_disk_is_checked_by_itself_and_each_damaged_file_of_it_is_named() {
+    let bench = Bench::new();
+    let mut image =
+        zstd::decode_all(&include_bytes!("../../veritum-base/src/devices/ext4/data/small.img.zst")[..]).unwrap();
+    let path = bench.folder().join("quayside.img");
+    std::fs::write(&path, &image).unwrap();
+    let disk = path.to_str().unwrap();
+    bench.say(&["check", "volumes", "--disk", disk]).expect(0, &["OK  ", "no problems in 1 file system"]);
+    image[1333 * 1024 + 30] ^= 4;
+    std::fs::write(&path, &image).unwrap();
+    let said = bench.say(&["check", "--disk", disk]);
+    said.expect(
+        1,
+        &[
+            "DAMAGED  ",
+            "1 problem, it needs you",
+            "/home/mirela/chart.dat",
+            "users' files to another disk first",
+            "424 files",
+        ],
+    );
+    assert!(!said.out.contains("Next:") && !said.out.contains("check all"), "{}", said.out);
 }

@@ -77,6 +77,11 @@ pub enum Subject {
         /// Its name, as written in the configuration.
         name: String,
     },
+    /// A file system of a disk or an image, or a part of one.
+    Volume {
+        /// The disk's path as it was given, the partition, and the part: `disk.img partition 2: /usr/bin/ferry`.
+        name: String,
+    },
     /// A content file or manifest of a store.
     Object {
         /// Its file, relative to the store's folder.
@@ -124,6 +129,7 @@ impl Subject {
             | Self::Service { name }
             | Self::App { name }
             | Self::Setting { name }
+            | Self::Volume { name }
             | Self::Object { name }
             | Self::Index { name } => Some(name),
         }

@@ -131,6 +131,15 @@ impl Examined {
         self.coverage.unexamined.push(UnexaminedReport { area, reason: reason.into(), count, example });
     }
 
+    /// Adds to what was examined in words.
+    pub fn note_extent(&mut self, words: String) {
+        let extent = self.coverage.extent.get_or_insert_default();
+        if !extent.is_empty() {
+            extent.push_str("; ");
+        }
+        extent.push_str(&words);
+    }
+
     /// Records the duration.
     pub fn took(&mut self, since: Instant) {
         self.coverage.seconds += since.elapsed().as_secs_f64();

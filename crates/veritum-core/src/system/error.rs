@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 
 use crate::change::ChangeError;
+use crate::devices::DeviceError;
 use crate::machine::MachineError;
 use crate::model::SystemPath;
 use crate::store::StoreError;
@@ -14,6 +15,9 @@ pub enum WorkError {
     /// The machine cannot be used.
     #[error(transparent)]
     Target(#[from] MachineError),
+    /// A disk or an image cannot be examined.
+    #[error(transparent)]
+    Disk(#[from] DeviceError),
     /// The store cannot be used.
     #[error(transparent)]
     Store(#[from] StoreError),

@@ -3,6 +3,7 @@
 mod apps;
 mod check;
 mod consent;
+mod disks;
 mod examine;
 mod explain;
 mod fill;
@@ -22,6 +23,7 @@ mod undo;
 mod updates;
 
 pub use consent::{Agreement, Preview};
+pub use disks::check_disks;
 pub use reset::{Only, ResetWanted};
 pub use updates::UpdatesWanted;
 

@@ -2,8 +2,10 @@
 
 use std::ffi::OsString;
 
+use veritum_core::areas::VOLUMES;
 use veritum_core::model::Reach;
 use veritum_core::report::{CheckReport, Outcome};
+use veritum_core::work::check_disks;
 
 use super::print;
 use crate::context::Context;
@@ -11,6 +13,9 @@ use crate::errors::Failure;
 use crate::{exit, render, what};
 
 pub(crate) fn run(context: &Context, words: &[OsString]) -> Result<u8, Failure> {
+    if !context.global.disk.is_empty() {
+        return of_disks(context, words);
+    }
     let mut scope = what::scope(words, &context.settings.root)?;
     if words.is_empty() {
         scope.reach = Reach::Local;
@@ -20,6 +25,30 @@ pub(crate) fn run(context: &Context, words: &[OsString]) -> Result<u8, Failure> 
     engine.leave();
     let status = if report.stopped { context.progress.interruption() } else { status(&report) };
     print(context, &report, status, || render::check::describe(context, &report, words))?;
+    Ok(status)
+}
+
+/// Disks and images by themselves: nothing but their file systems is examined.
+fn of_disks(context: &Context, words: &[OsString]) -> Result<u8, Failure> {
+    if words.iter().any(|word| word != VOLUMES.word()) {
+        return Err(Failure::usage(
+            "of a disk that is not mounted, only `volumes` is examined".into(),
+            "everything else needs the system on it, mounted in a folder".into(),
+            Some("mount it, and name the folder with --root instead".into()),
+        ));
+    }
+    if context.global.root.is_some() {
+        return Err(Failure::usage(
+            "--disk and --root cannot be combined".into(),
+            "a disk is examined by itself".into(),
+            Some("use two commands".into()),
+        ));
+    }
+    let settings = &context.settings;
+    let report = check_disks(&context.global.disk, settings.jobs, settings.now, &context.progress)?;
+    let status = if report.stopped { context.progress.interruption() } else { status(&report) };
+    let named = [OsString::from(VOLUMES.word())];
+    print(context, &report, status, || render::check::describe(context, &report, &named))?;
     Ok(status)
 }
 

@@ -365,6 +365,10 @@ fn is_fetchable(report: &CheckReport) -> bool {
 fn commands(context: &Context, report: &CheckReport, what: &[OsString]) -> Vec<(String, &'static str)> {
     let repairable: u64 = report.areas.iter().map(|a| a.repairable).sum();
     let mut commands = Vec::new();
+    // Of disks by themselves nothing more is known than what is shown.
+    if report.machine.root.is_empty() {
+        return commands;
+    }
     if !report.unfinished_changes.is_empty() {
         commands.push((context.command("recover"), "completes or rolls back an interrupted change"));
     }

@@ -84,6 +84,8 @@ pub(super) fn groups<'a>(findings: &[&'a Finding], all: bool) -> Vec<Group<'a>> 
         let key = match (all, cause) {
             (true, _) => (None, heading(finding), at),
             (false, Some(cause)) => (Some(cause), String::new(), 0),
+            // What is wrong with different parts of a file system has nothing in common.
+            (false, None) if matches!(finding.subject, Subject::Volume { .. }) => (None, heading(finding), at),
             (false, None) => (None, heading(finding), 0),
         };
         by_key.entry(key).or_default().push(finding);

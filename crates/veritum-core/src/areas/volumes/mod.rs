@@ -1,5 +1,10 @@
 //! The area `volumes`: whether the machine's file systems are mounted, writable and not full, and whether the kernel has
-//! counted errors on them. It has no repair.
+//! counted errors on them; of disks and images that are named, what is wrong with their file systems. It has no repair.
+
+mod disks;
+mod ext4;
+
+pub use disks::examine_disks;
 
 use std::borrow::Cow;
 use std::time::Instant;

@@ -1,0 +1,91 @@
+//! Which file, or which part of a file system, blocks belong to.
+
+use super::groups::table_blocks;
+use super::inode::RESERVED_BLOCKS;
+use super::mapping::{self, Piece};
+use super::{FileSystem, Part};
+
+/// What a block belongs to.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Owner {
+    /// The content of a file or folder.
+    File(u32),
+    /// The record of where a file's content or attributes are.
+    Metadata(u32),
+    /// A part of a group.
+    Group(Part, u32),
+    /// The file system's journal.
+    Journal,
+    /// Nothing: it is free.
+    Free,
+    /// It is used, and nothing that can be read names it.
+    Unknown,
+}
+
+/// The owner of each of these blocks, which must be sorted.
+#[must_use]
+pub fn owners(fs: &FileSystem<'_>, blocks: &[u64]) -> Vec<Owner> {
+    let mut found: Vec<Option<Owner>> = vec![None; blocks.len()];
+    let mut take = |first: u64, count: u64, owner: &Owner| {
+        let from = blocks.partition_point(|block| *block < first);
+        let to = blocks.partition_point(|block| *block < first.saturating_add(count));
+        for place in &mut found[from..to.max(from)] {
+            place.get_or_insert_with(|| owner.clone());
+        }
+    };
+    of_groups(fs, &mut take);
+    fs.each_inode(&mut |inode| {
+        let (content, more) = match inode.number {
+            number if number == fs.superblock.journal_inode => (Owner::Journal, Owner::Journal),
+            // Blocks that are kept for more group descriptors.
+            RESERVED_BLOCKS => (Owner::Group(Part::Descriptor, 0), Owner::Group(Part::Descriptor, 0)),
+            number => (Owner::File(number), Owner::Metadata(number)),
+        };
+        mapping::walk(fs, inode, &mut |piece| match piece {
+            Piece::Content(run) => take(run.block, run.count, &content),
+            Piece::Node(block) => take(block, 1, &more),
+        });
+        if inode.attributes != 0 {
+            take(inode.attributes, 1, &more);
+        }
+    });
+    let rest = |(block, owner): (&u64, Option<Owner>)| {
+        owner.unwrap_or_else(|| if is_used(fs, *block) == Some(false) { Owner::Free } else { Owner::Unknown })
+    };
+    blocks.iter().zip(found).map(rest).collect()
+}
+
+/// The fixed parts of each group.
+fn of_groups(fs: &FileSystem<'_>, take: &mut dyn FnMut(u64, u64, &Owner)) {
+    for (number, group) in (0..).zip(&fs.groups) {
+        let start = fs.superblock.copy_at(number);
+        if fs.superblock.has_copy(number) {
+            take(start, 1, &Owner::Group(Part::Superblock, number));
+            take(start + 1, fs.superblock.descriptor_blocks(), &Owner::Group(Part::Descriptor, number));
+        }
+        take(fs.superblock.descriptor_of(number, 0).0, 1, &Owner::Group(Part::Descriptor, number));
+        if let Ok(group) = group {
+            take(group.block_bitmap, 1, &Owner::Group(Part::BlockBitmap, number));
+            take(group.inode_bitmap, 1, &Owner::Group(Part::InodeBitmap, number));
+            take(group.inode_table, table_blocks(&fs.superblock), &Owner::Group(Part::InodeTable, number));
+        }
+    }
+    // Before the superblock there is room for boot code.
+    if fs.superblock.copy_at(0) == 1 {
+        take(0, 1, &Owner::Group(Part::Superblock, 0));
+    }
+}
+
+/// Whether a block is used by the bitmap of its group; `None` if that cannot be read.
+fn is_used(fs: &FileSystem<'_>, block: u64) -> Option<bool> {
+    let superblock = &fs.superblock;
+    let within = block.checked_sub(superblock.first_block)?;
+    let group = fs.groups.get(usize::try_from(within / superblock.blocks_per_group).ok()?)?.as_ref().ok()?;
+    if group.no_block_bitmap {
+        return Some(false);
+    }
+    let cluster = superblock.blocks_per_group / superblock.clusters_per_group;
+    let bit = usize::try_from(within % superblock.blocks_per_group / cluster).ok()?;
+    let bitmap = fs.block(group.block_bitmap).ok()?;
+    Some(bitmap.get(bit / 8)? >> (bit % 8) & 1 != 0)
+}

@@ -1,0 +1,208 @@
+//! Disks and images as rows of bytes, and what partition tables and file systems record on them. Nothing here writes.
+//!
+//! Partition tables and file systems are read by own code: the kernel of a rescue system may lack what reads them, and a damaged file system
+//! should not be mounted to be examined.
+
+mod btrfs;
+mod checksums;
+pub mod ext4;
+mod numbers;
+mod partitions;
+mod swap;
+mod vfat;
+mod volume;
+mod xfs;
+
+pub use partitions::{Partition, PartitionTable, TableKind};
+pub use volume::{Mark, RawVolume, VolumeKind, identify};
+
+use std::fs::File;
+use std::io;
+use std::os::unix::fs::FileExt as _;
+use std::path::{Path, PathBuf};
+
+use rustix::fs::{FileType, Mode, OFlags};
+
+/// Bytes that are read at a place.
+pub trait ReadAt: Send + Sync {
+    /// The number of bytes.
+    fn size(&self) -> u64;
+
+    /// Fills the buffer with the bytes from `at` on.
+    ///
+    /// # Errors
+    /// When the medium cannot be read there, or ends before.
+    fn read_at(&self, at: u64, buffer: &mut [u8]) -> io::Result<()>;
+
+    /// So many bytes from `at` on.
+    ///
+    /// # Errors
+    /// As `read_at`.
+    fn bytes_at(&self, at: u64, count: usize) -> io::Result<Vec<u8>> {
+        if at.saturating_add(count as u64) > self.size() {
+            return Err(past_the_end());
+        }
+        let mut buffer = vec![0; count];
+        self.read_at(at, &mut buffer)?;
+        Ok(buffer)
+    }
+}
+
+fn past_the_end() -> io::Error {
+    io::Error::new(io::ErrorKind::UnexpectedEof, "past the end of the disk")
+}
+
+impl ReadAt for Vec<u8> {
+    fn size(&self) -> u64 {
+        self.len() as u64
+    }
+
+    fn read_at(&self, at: u64, buffer: &mut [u8]) -> io::Result<()> {
+        let from = usize::try_from(at).map_err(|_| past_the_end())?;
+        let there = from.checked_add(buffer.len()).and_then(|end| self.get(from..end)).ok_or_else(past_the_end)?;
+        buffer.copy_from_slice(there);
+        Ok(())
+    }
+}
+
+/// Why a disk or an image cannot be read.
+#[derive(Debug, thiserror::Error)]
+pub enum DeviceError {
+    /// It is neither a block device nor a regular file.
+    #[error("{path} is not a disk or a disk image: it is {kind}")]
+    NotADisk {
+        /// Its path.
+        path: PathBuf,
+        /// What it is.
+        kind: &'static str,
+    },
+    /// It cannot be opened or read.
+    #[error("cannot read {path}")]
+    Read {
+        /// Its path.
+        path: PathBuf,
+        /// Why.
+        source: io::Error,
+    },
+}
+
+/// A disk, a partition of it, or an image.
+#[derive(Debug)]
+pub struct Device {
+    file: File,
+    size: u64,
+    path: PathBuf,
+    is_block: bool,
+}
+
+impl Device {
+    /// Opens a block device or a regular file. What else is there is examined without being opened: opening a device can already do
+    /// something.
+    ///
+    /// # Errors
+    /// When it is something else, or cannot be read.
+    pub fn open(path: &Path) -> Result<Self, DeviceError> {
+        let failed = |source: io::Error| DeviceError::Read { path: path.to_owned(), source };
+        let handle =
+            rustix::fs::open(path, OFlags::PATH | OFlags::CLOEXEC, Mode::empty()).map_err(|e| failed(e.into()))?;
+        let stat = rustix::fs::fstat(&handle).map_err(|e| failed(e.into()))?;
+        let kind = FileType::from_raw_mode(stat.st_mode);
+        let is_block = match kind {
+            FileType::RegularFile => false,
+            FileType::BlockDevice => true,
+            other => return Err(DeviceError::NotADisk { path: path.to_owned(), kind: in_words(other) }),
+        };
+        // The file that was examined, and no other that has its name meanwhile.
+        let same = format!("/proc/self/fd/{}", std::os::fd::AsRawFd::as_raw_fd(&handle));
+        let flags = OFlags::RDONLY | OFlags::CLOEXEC | OFlags::NONBLOCK | OFlags::NOCTTY;
+        let file = rustix::fs::open(same, flags, Mode::empty()).map_err(|e| failed(e.into()))?;
+        let size = rustix::fs::seek(&file, rustix::fs::SeekFrom::End(0)).map_err(|e| failed(e.into()))?;
+        Ok(Self { file: file.into(), size, path: path.to_owned(), is_block })
+    }
+
+    /// Its path, as it was given.
+    #[must_use]
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// Whether it is a block device.
+    #[must_use]
+    pub fn is_block(&self) -> bool {
+        self.is_block
+    }
+}
+
+fn in_words(kind: FileType) -> &'static str {
+    match kind {
+        FileType::Directory => "a folder",
+        FileType::CharacterDevice => "a character device",
+        FileType::Fifo => "a named pipe",
+        FileType::Socket => "a socket",
+        _ => "something else",
+    }
+}
+
+impl ReadAt for Device {
+    fn size(&self) -> u64 {
+        self.size
+    }
+
+    fn read_at(&self, at: u64, buffer: &mut [u8]) -> io::Result<()> {
+        self.file.read_exact_at(buffer, at)
+    }
+}
+
+/// A part of a disk.
+#[derive(Clone, Copy)]
+pub struct Window<'a> {
+    disk: &'a dyn ReadAt,
+    start: u64,
+    size: u64,
+}
+
+impl<'a> Window<'a> {
+    /// The bytes from `start` on, at most `size`, as far as the disk has them.
+    #[must_use]
+    pub fn new(disk: &'a dyn ReadAt, start: u64, size: u64) -> Self {
+        Self { disk, start, size: size.min(disk.size().saturating_sub(start)) }
+    }
+}
+
+impl ReadAt for Window<'_> {
+    fn size(&self) -> u64 {
+        self.size
+    }
+
+    fn read_at(&self, at: u64, buffer: &mut [u8]) -> io::Result<()> {
+        if at.saturating_add(buffer.len() as u64) > self.size {
+            return Err(past_the_end());
+        }
+        self.disk.read_at(self.start + at, buffer)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_disks_and_images_are_opened_and_nothing_is_read_past_their_end() {
+        let dir = tempfile::tempdir().unwrap();
+        let image = dir.path().join("disk.img");
+        std::fs::write(&image, b"0123456789").unwrap();
+        let device = Device::open(&image).unwrap();
+        assert_eq!((device.size(), device.is_block()), (10, false));
+        assert_eq!(device.bytes_at(4, 3).unwrap(), b"456");
+        assert!(device.bytes_at(8, 3).is_err() && device.bytes_at(u64::MAX, 1).is_err());
+        let window = Window::new(&device, 4, 100);
+        assert_eq!((window.size(), window.bytes_at(0, 6).unwrap()), (6, b"456789".to_vec()));
+        assert!(window.bytes_at(5, 2).is_err(), "a part ends before the disk does");
+        assert_eq!(Window::new(&device, 40, 1).size(), 0);
+        let told = Device::open(dir.path()).unwrap_err().to_string();
+        assert!(told.ends_with("is not a disk or a disk image: it is a folder"), "{told}");
+        let told = Device::open(Path::new("/dev/null")).unwrap_err().to_string();
+        assert!(told.ends_with("a character device"), "{told}");
+        assert!(matches!(Device::open(&dir.path().join("none")), Err(DeviceError::Read { .. })));
+    }
+}

@@ -1,0 +1,265 @@
+//! Partition tables: MBR with its chain of further tables, and GPT (UEFI 2.10, 5.2 and 5.3).
+
+use super::checksums::crc32;
+use super::numbers::{le16, le32, le64};
+use super::{ReadAt, Window};
+
+/// More partitions are not read.
+const MAX_PARTITIONS: usize = 256;
+/// Larger entries of a GPT are not valid.
+const MAX_ENTRY: usize = 4096;
+/// The types of an MBR's entries that contain further tables.
+const EXTENDED: [u8; 3] = [0x05, 0x0f, 0x85];
+/// The type of an MBR's entry that covers a disk with a GPT.
+const PROTECTIVE: u8 = 0xee;
+/// The type of a partition for a boot loader's code (21686148-6449-6E6F-744E-656564454649), as it is written.
+const BOOT_CODE: &[u8; 16] = b"Hah!IdontNeedEFI";
+
+/// The kind of a partition table.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum TableKind {
+    /// None: the disk is one file system, or something unknown.
+    None,
+    /// A master boot record.
+    Mbr,
+    /// A GUID partition table.
+    Gpt,
+}
+
+/// A partition, in bytes.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Partition {
+    /// Its number, as the kernel counts.
+    pub number: u32,
+    /// Where it begins.
+    pub start: u64,
+    /// Its size.
+    pub size: u64,
+    /// Whether it contains a boot loader's code and no file system.
+    pub is_boot_code: bool,
+}
+
+impl Partition {
+    /// Its bytes.
+    #[must_use]
+    pub fn on<'a>(&self, disk: &'a dyn ReadAt) -> Window<'a> {
+        Window::new(disk, self.start, self.size)
+    }
+}
+
+/// What a disk's partition table says.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PartitionTable {
+    /// Its kind.
+    pub kind: TableKind,
+    /// Its partitions.
+    pub partitions: Vec<Partition>,
+    /// Whether the copy at the end of the disk was read instead, because the one at the beginning is damaged.
+    pub from_copy: bool,
+}
+
+impl PartitionTable {
+    /// Reads a disk's table; a disk that cannot be read has none.
+    #[must_use]
+    pub fn read(disk: &dyn ReadAt) -> Self {
+        for sector in [512, 4096] {
+            if let Some(partitions) = gpt(disk, sector, 1) {
+                return Self { kind: TableKind::Gpt, partitions, from_copy: false };
+            }
+            let last = (disk.size() / sector).saturating_sub(1);
+            if let Some(partitions) = gpt(disk, sector, last) {
+                return Self { kind: TableKind::Gpt, partitions, from_copy: true };
+            }
+        }
+        match mbr(disk) {
+            Some(partitions) => Self { kind: TableKind::Mbr, partitions, from_copy: false },
+            None => Self { kind: TableKind::None, partitions: Vec::new(), from_copy: false },
+        }
+    }
+}
+
+/// The partitions of a GPT whose header is at this sector; `None` if it is not valid.
+fn gpt(disk: &dyn ReadAt, sector: u64, at: u64) -> Option<Vec<Partition>> {
+    let header = disk.bytes_at(at.checked_mul(sector)?, usize::try_from(sector).ok()?).ok()?;
+    let size = usize::try_from(le32(&header, 12)).ok().filter(|size| (92..=header.len()).contains(size))?;
+    if !header.starts_with(b"EFI PART") || le64(&header, 24) != at {
+        return None;
+    }
+    let mut summed = header[..size].to_vec();
+    summed[16..20].fill(0);
+    if crc32(&summed) != le32(&header, 16) {
+        return None;
+    }
+    let (count, entry) = (le32(&header, 80) as usize, le32(&header, 84) as usize);
+    if count > 4 * MAX_PARTITIONS || !(128..=MAX_ENTRY).contains(&entry) {
+        return None;
+    }
+    let entries = disk.bytes_at(le64(&header, 72).checked_mul(sector)?, count * entry).ok()?;
+    if crc32(&entries) != le32(&header, 88) {
+        return None;
+    }
+    let one = |(index, entry): (usize, &[u8])| {
+        let (first, last) = (le64(entry, 32), le64(entry, 40));
+        let sectors = last.checked_sub(first)?.checked_add(1)?;
+        if entry[..16] == [0; 16] {
+            return None;
+        }
+        let number = u32::try_from(index + 1).ok()?;
+        let is_boot_code = entry[..16] == *BOOT_CODE;
+        Some(Partition { number, start: first.checked_mul(sector)?, size: sectors.checked_mul(sector)?, is_boot_code })
+    };
+    Some(entries.chunks_exact(entry).enumerate().filter_map(one).take(MAX_PARTITIONS).collect())
+}
+
+/// The partitions of an MBR; `None` if there is none.
+fn mbr(disk: &dyn ReadAt) -> Option<Vec<Partition>> {
+    let first = disk.bytes_at(0, 512).ok()?;
+    let entries: Vec<Entry> = entries(&first)?;
+    // The boot sector of a file system ends like a table; its bytes there are code.
+    if entries.iter().any(|entry| entry.flag & 0x7f != 0) || entries.iter().all(|entry| entry.sectors == 0) {
+        return None;
+    }
+    let mut partitions = Vec::new();
+    for (index, entry) in (1..).zip(&entries) {
+        if entry.sectors == 0 || entry.kind == 0 {
+            continue;
+        }
+        if EXTENDED.contains(&entry.kind) {
+            logical(disk, u64::from(entry.start), &mut partitions);
+        } else if entry.kind != PROTECTIVE {
+            partitions.push(partition(index, u64::from(entry.start), entry.sectors));
+        }
+    }
+    partitions.sort_by_key(|partition| partition.number);
+    Some(partitions)
+}
+
+/// The partitions of the chain of tables that begins at this sector: each table names one, and the next table.
+fn logical(disk: &dyn ReadAt, begin: u64, partitions: &mut Vec<Partition>) {
+    let mut table = begin;
+    let numbers = 5..5 + u32::try_from(MAX_PARTITIONS).unwrap_or_default();
+    for number in numbers {
+        let Some(entries) = disk.bytes_at(table.saturating_mul(512), 512).ok().and_then(|bytes| entries(&bytes)) else {
+            return;
+        };
+        if entries[0].sectors > 0 {
+            partitions.push(partition(number, table + u64::from(entries[0].start), entries[0].sectors));
+        }
+        let next = begin + u64::from(entries[1].start);
+        // The chain leads towards the end of the disk, or in a circle.
+        if entries[1].sectors == 0 || next <= table {
+            return;
+        }
+        table = next;
+    }
+}
+
+fn partition(number: u32, start: u64, sectors: u32) -> Partition {
+    Partition { number, start: start * 512, size: u64::from(sectors) * 512, is_boot_code: false }
+}
+
+struct Entry {
+    flag: u8,
+    kind: u8,
+    start: u32,
+    sectors: u32,
+}
+
+fn entries(sector: &[u8]) -> Option<Vec<Entry>> {
+    if le16(sector, 510) != 0xaa55 {
+        return None;
+    }
+    let one = |at: usize| Entry {
+        flag: sector[at],
+        kind: sector[at + 4],
+        start: le32(sector, at + 8),
+        sectors: le32(sector, at + 12),
+    };
+    Some([446, 462, 478, 494].map(one).into())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn put(disk: &mut [u8], at: usize, bytes: &[u8]) {
+        disk[at..at + bytes.len()].copy_from_slice(bytes);
+    }
+
+    fn entry(disk: &mut [u8], sector: usize, index: usize, kind: u8, start: u32, sectors: u32) {
+        let at = sector * 512 + 446 + 16 * index;
+        disk[at + 4] = kind;
+        put(disk, at + 8, &start.to_le_bytes());
+        put(disk, at + 12, &sectors.to_le_bytes());
+        put(disk, sector * 512 + 510, &[0x55, 0xaa]);
+    }
+
+    fn told(disk: &Vec<u8>) -> Vec<(u32, u64, u64)> {
+        PartitionTable::read(disk).partitions.iter().map(|p| (p.number, p.start / 512, p.size / 512)).collect()
+    }
+
+    /// A disk of 200 sectors with a GPT at each end.
+    fn with_gpt() -> Vec<u8> {
+        let mut disk = vec![0; 200 * 512];
+        entry(&mut disk, 0, 0, PROTECTIVE, 1, 199);
+        let mut entries = vec![0; 128 * 128];
+        for (index, first, last) in [(0, 40u64, 59u64), (2, 60, 150)] {
+            put(&mut entries, index * 128, &[7; 32]);
+            put(&mut entries, index * 128 + 32, &first.to_le_bytes());
+            put(&mut entries, index * 128 + 40, &last.to_le_bytes());
+        }
+        for (at, other, place) in [(1u64, 199u64, 2u64), (199, 1, 167)] {
+            let mut header = vec![0; 512];
+            put(&mut header, 0, b"EFI PART\0\0\x01\0");
+            put(&mut header, 12, &92u32.to_le_bytes());
+            for (offset, number) in [(24, at), (32, other), (72, place)] {
+                put(&mut header, offset, &number.to_le_bytes());
+            }
+            put(&mut header, 80, &128u32.to_le_bytes());
+            put(&mut header, 84, &128u32.to_le_bytes());
+            put(&mut header, 88, &crc32(&entries).to_le_bytes());
+            let sum = crc32(&header[..92]);
+            put(&mut header, 16, &sum.to_le_bytes());
+            put(&mut disk, at as usize * 512, &header);
+            put(&mut disk, place as usize * 512, &entries);
+        }
+        disk
+    }
+
+    #[test]
+    fn a_gpt_is_read_and_its_copy_where_the_first_is_damaged() {
+        let mut disk = with_gpt();
+        let expected = [(1, 40, 20), (3, 60, 91)];
+        assert_eq!((PartitionTable::read(&disk).kind, told(&disk)), (TableKind::Gpt, expected.into()));
+        assert!(!PartitionTable::read(&disk).from_copy);
+        disk[2 * 512] ^= 1;
+        assert!(PartitionTable::read(&disk).from_copy);
+        assert_eq!(told(&disk), expected);
+        disk[199 * 512 + 30] ^= 1;
+        assert_eq!(told(&disk), [], "only what covers the disk is left");
+    }
+
+    #[test]
+    fn an_mbr_is_read_with_its_chain_and_a_circle_ends() {
+        let mut disk = vec![0; 100 * 512];
+        entry(&mut disk, 0, 0, 0x83, 2, 8);
+        entry(&mut disk, 0, 1, 0x05, 20, 70);
+        entry(&mut disk, 20, 0, 0x83, 1, 9);
+        entry(&mut disk, 20, 1, 0x05, 20, 30);
+        entry(&mut disk, 40, 0, 0x82, 2, 10);
+        assert_eq!(told(&disk), [(1, 2, 8), (5, 21, 9), (6, 42, 10)]);
+        entry(&mut disk, 40, 1, 0x05, 0, 30);
+        assert_eq!(told(&disk).len(), 3, "the last leads back to the first");
+        assert_eq!(PartitionTable::read(&vec![0; 1024]).kind, TableKind::None);
+        assert_eq!(PartitionTable::read(&vec![0; 3]).kind, TableKind::None);
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn a_damaged_table_is_read_without_harm(seed: u64, with_copy: bool) {
+            let mut disk = crate::testkit::mutated(&with_gpt(), seed);
+            if !with_copy { disk.truncate(100 * 512); }
+            proptest::prop_assert!(PartitionTable::read(&disk).partitions.len() <= MAX_PARTITIONS + 4);
+        }
+    }
+}

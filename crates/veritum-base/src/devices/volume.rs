@@ -1,0 +1,158 @@
+//! What a disk or a partition contains, by its signature; and what superblocks of other file systems than ext4 say about their state.
+
+use super::numbers::{le32, uuid};
+use super::{ReadAt, btrfs, ext4, swap, vfat, xfs};
+
+/// What a volume contains.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum VolumeKind {
+    /// ext2, ext3 or ext4.
+    Ext4,
+    /// btrfs.
+    Btrfs,
+    /// XFS.
+    Xfs,
+    /// FAT with 12, 16 or 32 bits.
+    Vfat,
+    /// Swap space.
+    Swap,
+    /// Something encrypted (LUKS).
+    Encrypted,
+    /// A part of a volume group (LVM).
+    Lvm,
+    /// A member of a RAID (md).
+    Raid,
+    /// NTFS.
+    Ntfs,
+    /// exFAT.
+    Exfat,
+    /// A compressed, read-only file system (SquashFS).
+    Squashfs,
+    /// A CD image (ISO 9660).
+    Iso9660,
+}
+
+impl VolumeKind {
+    /// Its usual name.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Ext4 => "ext4",
+            Self::Btrfs => "btrfs",
+            Self::Xfs => "xfs",
+            Self::Vfat => "vfat",
+            Self::Swap => "swap",
+            Self::Encrypted => "encrypted",
+            Self::Lvm => "LVM",
+            Self::Raid => "RAID",
+            Self::Ntfs => "ntfs",
+            Self::Exfat => "exfat",
+            Self::Squashfs => "squashfs",
+            Self::Iso9660 => "iso9660",
+        }
+    }
+}
+
+/// A volume, by its superblock.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RawVolume {
+    /// What it contains.
+    pub kind: VolumeKind,
+    /// Its label; empty if it has none.
+    pub label: String,
+    /// Its UUID; empty if it has none.
+    pub uuid: String,
+}
+
+/// Something that a superblock says, or that is wrong with it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Mark {
+    /// The kernel recorded errors.
+    Errors,
+    /// It was not unmounted cleanly.
+    NotClean,
+    /// It is not to be used before it was repaired.
+    NeedsRepair,
+    /// This superblock, or copy of one, has a wrong checksum or cannot be read.
+    Damaged(String),
+    /// Two copies differ.
+    Differs(String),
+}
+
+/// What a disk or a partition contains; `None` for nothing known.
+#[must_use]
+pub fn identify(disk: &dyn ReadAt) -> Option<RawVolume> {
+    // What contains other volumes, or hides them, comes first.
+    if let Some(volume) = container(disk) {
+        return Some(volume);
+    }
+    if let Ok(fs) = ext4::FileSystem::open(disk) {
+        let superblock = fs.superblock;
+        return Some(RawVolume { kind: VolumeKind::Ext4, label: superblock.label, uuid: superblock.uuid });
+    }
+    [btrfs::identify, xfs::identify, swap::identify, vfat::identify].into_iter().find_map(|identify| identify(disk))
+}
+
+impl RawVolume {
+    /// What its superblocks say about its state; nothing for kinds of which none is known, and for ext4, which has its own check.
+    #[must_use]
+    pub fn marks(&self, disk: &dyn ReadAt) -> Vec<Mark> {
+        match self.kind {
+            VolumeKind::Btrfs => btrfs::marks(disk),
+            VolumeKind::Xfs => xfs::marks(disk),
+            VolumeKind::Vfat => vfat::marks(disk),
+            _ => Vec::new(),
+        }
+    }
+}
+
+fn container(disk: &dyn ReadAt) -> Option<RawVolume> {
+    let of = |kind, uuid| Some(RawVolume { kind, label: String::new(), uuid });
+    let starts = |at: u64, with: &[u8]| disk.bytes_at(at, with.len()).is_ok_and(|bytes| bytes == with);
+    if starts(0, b"LUKS\xba\xbe") {
+        let text = disk.bytes_at(168, 40).unwrap_or_default();
+        return of(VolumeKind::Encrypted, super::numbers::text(&text));
+    }
+    if (0..4).any(|sector| starts(sector * 512, b"LABELONE") && starts(sector * 512 + 24, b"LVM2 001")) {
+        return of(VolumeKind::Lvm, String::new());
+    }
+    let is_raid =
+        |at: u64| disk.bytes_at(at, 16).is_ok_and(|bytes| le32(&bytes, 0) == 0xa92b_4efc && le32(&bytes, 4) == 1);
+    if is_raid(4096) || is_raid(0) {
+        let at = if is_raid(4096) { 4096 } else { 0 };
+        let id = disk.bytes_at(at + 16, 16).ok().and_then(|bytes| bytes.try_into().ok());
+        return of(VolumeKind::Raid, id.map(|id: [u8; 16]| uuid(&id)).unwrap_or_default());
+    }
+    let signatures = [
+        (0, &b"hsqs"[..], VolumeKind::Squashfs),
+        (3, b"NTFS    ", VolumeKind::Ntfs),
+        (3, b"EXFAT   ", VolumeKind::Exfat),
+        (32769, b"CD001", VolumeKind::Iso9660),
+    ];
+    signatures.into_iter().find(|(at, with, _)| starts(*at, with)).and_then(|(_, _, kind)| of(kind, String::new()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn put(disk: &mut [u8], at: usize, bytes: &[u8]) {
+        disk[at..at + bytes.len()].copy_from_slice(bytes);
+    }
+
+    fn kind(parts: &[(usize, &[u8])]) -> Option<VolumeKind> {
+        let mut disk = vec![0; 80 << 10];
+        parts.iter().for_each(|(at, bytes)| put(&mut disk, *at, bytes));
+        identify(&disk).map(|volume| volume.kind)
+    }
+
+    #[test]
+    fn what_holds_other_volumes_is_known_by_its_signature() {
+        assert_eq!(kind(&[]), None);
+        assert_eq!(kind(&[(0, b"LUKS\xba\xbe")]), Some(VolumeKind::Encrypted));
+        assert_eq!(kind(&[(512, b"LABELONE"), (536, b"LVM2 001")]), Some(VolumeKind::Lvm));
+        assert_eq!(kind(&[(4096, &[0xfc, 0x4e, 0x2b, 0xa9, 1])]), Some(VolumeKind::Raid));
+        assert_eq!(kind(&[(3, b"NTFS    ")]), Some(VolumeKind::Ntfs));
+        assert_eq!(kind(&[(32769, b"CD001")]), Some(VolumeKind::Iso9660));
+    }
+}

@@ -1,0 +1,165 @@
+//! Disks and images: the partition table, and what each file system's metadata say. Only read, and without the kernel.
+
+use std::path::{Path, PathBuf};
+use std::time::Instant;
+
+use super::ext4;
+use crate::areas::{Examined, VOLUMES};
+use crate::devices::{
+    Device, Mark, Partition, PartitionTable, RawVolume, ReadAt, TableKind, VolumeKind, Window, identify,
+};
+use crate::event::Observer;
+use crate::model::{Action, Finding, Subject, Verdict};
+use crate::plan::Left;
+use crate::system::WorkError;
+
+/// A volume of a disk, as it is examined and named.
+pub(super) struct DiskVolume<'a> {
+    pub(super) name: String,
+    pub(super) bytes: Window<'a>,
+    /// Whether another program may be writing to it: then what looks wrong is read again.
+    pub(super) may_change: bool,
+    /// Whether it goes on behind the end of the disk, which is a finding of its own.
+    pub(super) is_cut: bool,
+}
+
+/// Examines disks and images.
+///
+/// # Errors
+/// When one cannot be opened: it is not a disk, or cannot be read.
+pub fn examine_disks(
+    disks: &[PathBuf],
+    pool: &rayon::ThreadPool,
+    observer: &dyn Observer,
+) -> Result<Examined, WorkError> {
+    let begun = Instant::now();
+    let opened = disks.iter().map(|path| Device::open(path)).collect::<Result<Vec<_>, _>>()?;
+    let mut examined = Examined::new(VOLUMES);
+    for device in &opened {
+        examine(device, pool, observer, &mut examined);
+    }
+    let left =
+        |finding: &Finding| Left::new(finding, "Veritum does not change file systems".into(), finding.action.clone());
+    examined.left = examined.problems().map(left).collect();
+    // Where nothing could be examined, nothing is sound.
+    examined.coverage.incomplete = examined.coverage.examined == 0;
+    examined.took(begun);
+    Ok(examined)
+}
+
+fn examine(device: &Device, pool: &rayon::ThreadPool, observer: &dyn Observer, examined: &mut Examined) {
+    let disk = shown(device.path());
+    // A disk without a table is one volume. The boot sector of a file system can look like a table.
+    let whole = identify(device);
+    let table = if whole.is_some() { None } else { Some(PartitionTable::read(device)) };
+    let may_change = device.is_block();
+    let Some(table) = table else {
+        let bytes = Window::new(device, 0, device.size());
+        let volume = DiskVolume { name: disk, bytes, may_change, is_cut: false };
+        return examine_volume(&volume, whole, pool, observer, examined);
+    };
+    if table.kind == TableKind::None {
+        return examined.leave_out(format!("{disk} contains no partition table and no file system that is known here"));
+    }
+    if table.from_copy {
+        let cause = "the table at the beginning of the disk is damaged, and the copy at its end is valid".to_owned();
+        let action =
+            "write the table again from its copy with the partition editor, before anything else is changed".into();
+        examined.findings.push(finding(&disk, Some("partition table"), Verdict::Corrupt, cause, Some(action)));
+    }
+    for partition in table.partitions.iter().filter(|partition| !partition.is_boot_code) {
+        let (name, bytes) = (format!("{disk} partition {}", partition.number), partition.on(device));
+        let is_cut = bytes.size() < partition.size;
+        let volume = DiskVolume { name, bytes, may_change, is_cut };
+        if is_cut {
+            examined.findings.push(cut_off(&volume.name, partition, device));
+        }
+        examine_volume(&volume, identify(&volume.bytes), pool, observer, examined);
+    }
+}
+
+/// A partition that goes on behind the end of the disk.
+fn cut_off(name: &str, partition: &Partition, device: &Device) -> Finding {
+    let (end, there) = ((partition.start + partition.size) >> 20, device.size() >> 20);
+    let cause = format!("it would end {end} MiB after the beginning of the disk, which has {there} MiB");
+    finding(name, None, Verdict::Truncated, cause, Some(copy_of_all()))
+}
+
+fn examine_volume(
+    volume: &DiskVolume<'_>,
+    known: Option<RawVolume>,
+    pool: &rayon::ThreadPool,
+    observer: &dyn Observer,
+    examined: &mut Examined,
+) {
+    let name = &volume.name;
+    let Some(known) = known else {
+        return examined.leave_out(format!("{name} contains nothing that is known here"));
+    };
+    match known.kind {
+        VolumeKind::Ext4 => ext4::examine(volume, pool, observer, examined),
+        VolumeKind::Btrfs | VolumeKind::Xfs | VolumeKind::Vfat => {
+            examined.coverage.examined += 1;
+            let marks = known.marks(&volume.bytes);
+            examined.findings.extend(marks.iter().map(|mark| marked(name, mark)));
+            examined.note_extent(format!("of {name} ({}) only the superblocks were examined", known.kind.name()));
+        }
+        VolumeKind::Swap => examined.coverage.examined += 1,
+        VolumeKind::Encrypted => examined.leave_out(format!("{name} is encrypted")),
+        VolumeKind::Lvm | VolumeKind::Raid => {
+            examined.leave_out(format!("{name} is part of a volume group or an array ({})", known.kind.name()));
+        }
+        other => examined.leave_out(format!("{name} contains {}, which is not examined", other.name())),
+    }
+}
+
+/// What a superblock says about the state of its file system.
+fn marked(name: &str, mark: &Mark) -> Finding {
+    match mark {
+        Mark::Errors => {
+            let cause = "marked with errors by the kernel".to_owned();
+            finding(name, None, Verdict::ErrorsRecorded, cause, Some(check_it()))
+        }
+        Mark::NeedsRepair => {
+            let cause = "marked as damaged: it is not mounted before it was repaired".to_owned();
+            finding(name, None, Verdict::ErrorsRecorded, cause, Some(check_it()))
+        }
+        Mark::NotClean => {
+            let cause = "not unmounted cleanly, or still mounted".to_owned();
+            finding(name, None, Verdict::NotUnmounted, cause, None)
+        }
+        Mark::Damaged(what) => {
+            let cause = "its checksum is wrong, or it cannot be read".to_owned();
+            finding(name, Some(what), Verdict::Corrupt, cause, Some(check_it()))
+        }
+        Mark::Differs(what) => finding(name, Some(what), Verdict::Inconsistent, "they differ".into(), Some(check_it())),
+    }
+}
+
+/// A finding about a volume, or about a part of it.
+pub(super) fn finding(
+    volume: &str,
+    part: Option<&str>,
+    verdict: Verdict,
+    cause: String,
+    action: Option<Action>,
+) -> Finding {
+    let name = part.map_or_else(|| volume.to_owned(), |part| format!("{volume}: {part}"));
+    Finding { cause: Some(cause), action, ..Finding::on(VOLUMES, Subject::Volume { name }, verdict) }
+}
+
+/// What to do about damaged metadata.
+pub(super) fn check_it() -> Action {
+    "copy the users' files to another disk first; then let the file system's own check (fsck) repair it, unmounted"
+        .into()
+}
+
+fn copy_of_all() -> Action {
+    "copy what is still readable to another disk; the rest is on a larger disk, or lost".into()
+}
+
+/// A disk's name for people: control characters are shown as such.
+fn shown(path: &Path) -> String {
+    use std::os::unix::ffi::OsStrExt as _;
+    crate::model::readable(path.as_os_str().as_bytes())
+}

@@ -1,0 +1,179 @@
+//! What is wrong with an ext4 file system, in words: which files and folders its damaged metadata are about.
+
+use std::collections::{BTreeMap, HashSet};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+use super::disks::{DiskVolume, check_it, finding};
+use crate::areas::Examined;
+use crate::devices::ReadAt as _;
+use crate::devices::ext4::{Fault, FileSystem, Part, Paths, Problem, RecordedError, Superblock};
+use crate::event::{Event, Flow, Observer, Phase};
+use crate::model::{Finding, Verdict, readable};
+
+/// More findings are counted together: what else is wrong does not change what to do.
+const MAX_FINDINGS: usize = 200;
+/// How often what looks wrong is read again on a disk that may be in use, and how long after.
+const AGAIN: usize = 5;
+const PAUSE: Duration = Duration::from_millis(100);
+
+/// Examines the metadata of an ext4 file system.
+pub(super) fn examine(
+    volume: &DiskVolume<'_>,
+    pool: &rayon::ThreadPool,
+    observer: &dyn Observer,
+    examined: &mut Examined,
+) {
+    let name = &volume.name;
+    let fs = match FileSystem::open(&volume.bytes) {
+        Ok(fs) => fs,
+        Err(why) => return examined.leave_out(format!("{name}: {why}")),
+    };
+    let superblock = &fs.superblock;
+    examined.coverage.examined += 1;
+    observer.on_event(Event::Begin { phase: Phase::Metadata, items: u64::from(superblock.groups()), bytes: 0 });
+    let stop = AtomicBool::new(false);
+    let go_on = |_| {
+        let flow = observer.on_event(Event::Advance { items: 1, bytes: 0 });
+        stop.fetch_or(flow == Flow::Stop, Ordering::Relaxed);
+        !stop.load(Ordering::Relaxed)
+    };
+    let checked = fs.check(pool, &go_on);
+    observer.on_event(Event::End);
+    if checked.stopped {
+        examined.stopped = true;
+        examined.leave_out(format!("{name}: stopped before all of it was read"));
+    }
+    let problems = if volume.may_change { lasting(&fs, checked.problems) } else { checked.problems };
+    examined.findings.extend(recorded(name, &fs));
+    if fs.is_cut() && !volume.is_cut {
+        let (size, there) = (superblock.blocks * superblock.block_size, volume.bytes.size());
+        let cause = format!("it has {} MiB, and its place on the disk only {}", size >> 20, there >> 20);
+        examined.findings.push(finding(name, None, Verdict::Truncated, cause, Some(check_it())));
+    }
+    let findings = described(name, &fs, &problems);
+    let more = findings.len().saturating_sub(MAX_FINDINGS) as u64 + checked.more;
+    examined.findings.extend(findings.into_iter().take(MAX_FINDINGS));
+    if more > 0 {
+        let cause = format!("{more} more, which are not listed");
+        examined.findings.push(finding(
+            name,
+            Some("other damaged metadata"),
+            Verdict::Corrupt,
+            cause,
+            Some(check_it()),
+        ));
+    }
+    if superblock.needs_recovery() {
+        let cause = "not unmounted cleanly, or still mounted: the file system's journal is applied at the next mount"
+            .to_owned();
+        examined.findings.push(finding(name, None, Verdict::NotUnmounted, cause, None));
+    }
+    examined.note_extent(extent(name, superblock, checked.inodes));
+}
+
+/// What was read, and what it says nothing about.
+fn extent(name: &str, superblock: &Superblock, inodes: u64) -> String {
+    let what = match superblock.has_checksums() {
+        true => "structure and checksums of the metadata",
+        false => "structure of the metadata (it has no checksums)",
+    };
+    format!("{name} (ext4): {what} of {inodes} files and folders; contents were not read")
+}
+
+/// Those problems that are still there when they are read again.
+fn lasting(fs: &FileSystem<'_>, mut problems: Vec<Problem>) -> Vec<Problem> {
+    for _ in 0..AGAIN {
+        if problems.is_empty() {
+            break;
+        }
+        std::thread::sleep(PAUSE);
+        problems.retain(|problem| fs.is_still_there(problem));
+    }
+    problems
+}
+
+/// The errors that the kernel recorded in the superblock.
+fn recorded(name: &str, fs: &FileSystem<'_>) -> Option<Finding> {
+    let superblock = &fs.superblock;
+    let words = |error: &RecordedError| {
+        let at = jiff::Timestamp::from_second(error.at).map(|at| at.strftime("%Y-%m-%d %H:%M UTC").to_string());
+        let inode = if error.inode == 0 { String::new() } else { format!(" (inode {})", error.inode) };
+        format!("{} in {}{inode}", at.unwrap_or_default(), readable(error.function.as_bytes()))
+    };
+    let cause = match (superblock.errors, &superblock.first_error, &superblock.last_error) {
+        (0, ..) if superblock.marked => "marked with errors by the kernel".to_owned(),
+        (0, ..) => return None,
+        (1, Some(first), _) => format!("one error recorded by the kernel: {}", words(first)),
+        (n, Some(first), Some(last)) => {
+            format!("{n} errors recorded by the kernel: the first {}, the last {}", words(first), words(last))
+        }
+        (n, ..) => format!("{n} errors recorded by the kernel"),
+    };
+    Some(finding(name, None, Verdict::ErrorsRecorded, cause, Some(check_it())))
+}
+
+/// The problems as findings: one for each file, folder and part, with what it means.
+fn described(name: &str, fs: &FileSystem<'_>, problems: &[Problem]) -> Vec<Finding> {
+    let inodes: HashSet<u32> = problems.iter().filter_map(|problem| problem.inode).collect();
+    let paths = if inodes.is_empty() { Paths::default() } else { Paths::find(fs, &inodes) };
+    let mut grouped: BTreeMap<(Part, u32, Option<u32>), Vec<&Problem>> = BTreeMap::new();
+    for problem in problems {
+        grouped.entry((problem.part, problem.group, problem.inode)).or_default().push(problem);
+    }
+    let one = |((part, group, inode), problems): (&(Part, u32, Option<u32>), &Vec<&Problem>)| {
+        let what = match inode {
+            Some(inode) => of_inode(&paths, *inode, *part),
+            None => of_group(*part, *group),
+        };
+        let unreadable = problems.iter().any(|problem| problem.fault == Fault::Unreadable);
+        let verdict = if unreadable { Verdict::Unreadable } else { Verdict::Corrupt };
+        finding(name, Some(&what), verdict, cause(*part, problems), Some(check_it()))
+    };
+    grouped.iter().map(one).collect()
+}
+
+fn of_inode(paths: &Paths, inode: u32, part: Part) -> String {
+    let names = paths.of(inode);
+    let name = names.first().map_or_else(|| format!("inode {inode}, which no folder names"), |path| readable(path));
+    match part {
+        Part::Attributes => format!("{name} (attributes)"),
+        Part::Places => format!("{name} (where its content is)"),
+        _ => name,
+    }
+}
+
+fn of_group(part: Part, group: u32) -> String {
+    let what = match part {
+        Part::Superblock if group == 0 => return "the superblock".to_owned(),
+        Part::Superblock => "the copy of the superblock",
+        Part::Descriptor => "the descriptor",
+        Part::BlockBitmap => "the map of used blocks",
+        Part::InodeBitmap => "the map of used inodes",
+        _ => "the inodes",
+    };
+    format!("{what} of group {group}")
+}
+
+/// What is wrong, and what that means for the user.
+fn cause(part: Part, problems: &[&Problem]) -> String {
+    let why = match &problems[0].fault {
+        Fault::Unreadable => "cannot be read",
+        Fault::Checksum => "its checksum is wrong",
+        Fault::Structure(why) => why,
+    };
+    let blocks: Vec<String> = problems.iter().filter_map(|p| p.block).map(|block| block.to_string()).collect();
+    let place = match blocks.len() {
+        0 => String::new(),
+        1 => format!(" (block {})", blocks[0]),
+        n => format!(" ({n} blocks, {} first)", blocks[0]),
+    };
+    let means = match part {
+        Part::Inode => "; owner, size and content may be wrong",
+        Part::Places => "; the file may be incomplete",
+        Part::Folder => "; files in it may be missing",
+        Part::InodeTable => "; the files that are recorded there may be missing",
+        _ => "",
+    };
+    format!("{why}{place}{means}")
+}
