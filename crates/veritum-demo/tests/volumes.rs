@@ -53,3 +53,47 @@ fn one_file_system_is_named_by_its_folder_and_an_unknown_one_is_refused() {
     let unknown = open(&world.settings()).check(&named("/srv"), &NoObserver).unwrap_err();
     assert!(matches!(unknown, WorkError::Unknown { what: "file system", known, .. } if known == ["/", "/opt/wharf"]));
 }
+
+#[test]
+fn damaged_metadata_of_a_mounted_file_system_are_told_by_path_and_only_if_the_area_is_named() {
+    if !mounts::root_or_skip("a file system in an image") {
+        return;
+    }
+    if std::process::Command::new("mkfs.ext4").arg("-V").output().is_err() {
+        println!("SKIPPED: mkfs.ext4 is not installed");
+        return;
+    }
+    let dir = folder();
+    let world = small_world(dir.path());
+    let image = dir.path().join("disk.img");
+    let from = world.machine().display().to_string();
+    mounts::run("mkfs.ext4", &["-q", "-b", "1024", "-d", &from, image.to_str().unwrap(), "24M"]);
+    let disk = mounts::Mounted::new(&dir.path().join("disk"), &["-o", "loop", image.to_str().unwrap()]);
+    let settings = Settings { root: disk.0.clone(), ..world.settings() };
+    let named = Scope::only(VOLUMES);
+    let report = open(&settings).check(&named, &NoObserver).unwrap();
+    let area = report.area(VOLUMES).unwrap();
+    assert_eq!((report.outcome, area.examined), (Outcome::Ok, 1), "{report:#?}");
+    assert!(area.extent.as_ref().unwrap().contains("structure and checksums"), "{area:?}");
+    // A bit of the folder's first block, where the kernel sees it too.
+    let request = "bmap /usr/share/quay 0";
+    let said = std::process::Command::new("debugfs").args(["-R", request, image.to_str().unwrap()]).output().unwrap();
+    let block: u64 = String::from_utf8_lossy(&said.stdout).trim().parse().unwrap();
+    let device =
+        std::process::Command::new("findmnt").args(["-no", "SOURCE", disk.0.to_str().unwrap()]).output().unwrap();
+    let device = std::fs::OpenOptions::new()
+        .read(true)
+        .write(true)
+        .open(String::from_utf8_lossy(&device.stdout).trim())
+        .unwrap();
+    use std::os::unix::fs::FileExt as _;
+    let mut byte = [0];
+    device.read_exact_at(&mut byte, block * 1024 + 40).unwrap();
+    device.write_all_at(&[byte[0] ^ 2], block * 1024 + 40).unwrap();
+    let report = open(&settings).check(&named, &NoObserver).unwrap();
+    let told: Vec<String> = report.findings.iter().map(|f| format!("{} {}", f.subject, f.verdict.word())).collect();
+    assert_eq!(told, ["/usr/share/quay corrupt"]);
+    let plain = Scope { reach: veritum_core::model::Reach::Local, ..Scope::default() };
+    let report = open(&settings).check(&plain, &NoObserver).unwrap();
+    assert!(report.findings.iter().all(|f| f.area != VOLUMES), "a plain check does not read them");
+}

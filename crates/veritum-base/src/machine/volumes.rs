@@ -1,9 +1,13 @@
 //! The machine's file systems, as fstab(5) lists them and the kernel has mounted them.
 
+use std::path::PathBuf;
+
 use super::health::errors_of;
 use super::{FreeSpace, Machine};
 use crate::model::SystemPath;
 
+/// The inode of ext4's root folder.
+const EXT4_ROOT: u64 = 2;
 /// Further lines of fstab(5) are not read.
 const MAX_LINES: usize = 1000;
 /// Types of fstab entries that are not local file systems.
@@ -38,12 +42,14 @@ pub struct Volume {
 }
 
 /// A mounted file system.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Mounted {
     /// Its free space, and whether it is mounted read-only.
     pub free: FreeSpace,
     /// Errors that the kernel has counted on it since its last check; 0 for file systems without such a counter.
     pub errors: u64,
+    /// Its block device, if all of an ext4 file system is mounted there, and not a folder of it.
+    pub device: Option<PathBuf>,
 }
 
 /// The root, and the local file systems of fstab, in fstab's order. Entries that are mounted by hand (`noauto`) are
@@ -72,8 +78,17 @@ fn mounted(machine: &Machine, place: &SystemPath) -> Option<Mounted> {
             return None;
         }
     }
-    let device = dir.look_self().ok()?.id.dev;
-    Some(Mounted { free: dir.disk().room(dir.fd()).ok()?, errors: errors_of(device) })
+    let id = dir.look_self().ok()?.id;
+    let device = if id.ino == EXT4_ROOT { device_of(id.dev) } else { None };
+    Some(Mounted { free: dir.disk().room(dir.fd()).ok()?, errors: errors_of(id.dev), device })
+}
+
+/// The node of a block device, by the name that the kernel gives it (Documentation/ABI/stable/sysfs-devices, `uevent`).
+fn device_of(number: u64) -> Option<PathBuf> {
+    let (major, minor) = (rustix::fs::major(number), rustix::fs::minor(number));
+    let text = std::fs::read_to_string(format!("/sys/dev/block/{major}:{minor}/uevent")).ok()?;
+    let name = text.lines().find_map(|line| line.strip_prefix("DEVNAME="))?;
+    Some(PathBuf::from("/dev").join(name))
 }
 
 /// A line of fstab(5) for a local file system.

@@ -9,7 +9,8 @@ use crate::devices::{
     Device, Mark, Partition, PartitionTable, RawVolume, ReadAt, TableKind, VolumeKind, Window, identify,
 };
 use crate::event::Observer;
-use crate::model::{Action, Finding, Subject, Verdict};
+use crate::machine::Volume;
+use crate::model::{Action, Finding, Subject, SystemPath, Verdict, error_chain};
 use crate::plan::Left;
 use crate::system::WorkError;
 
@@ -21,6 +22,50 @@ pub(super) struct DiskVolume<'a> {
     pub(super) may_change: bool,
     /// Whether it goes on behind the end of the disk, which is a finding of its own.
     pub(super) is_cut: bool,
+    /// Where it is mounted.
+    pub(super) mounted_at: Option<&'a SystemPath>,
+}
+
+impl DiskVolume<'_> {
+    /// A finding about the volume, or about a part of it.
+    pub(super) fn finding(
+        &self,
+        part: Option<&str>,
+        verdict: Verdict,
+        cause: String,
+        action: Option<Action>,
+    ) -> Finding {
+        match self.mounted_at {
+            Some(place) if part.is_none() => {
+                Finding { cause: Some(cause), action, ..Finding::on_path(VOLUMES, place, verdict) }
+            }
+            _ => finding(&self.name, part, verdict, cause, action),
+        }
+    }
+}
+
+/// Examines the metadata of a mounted file system, if it is ext4 and its device can be read.
+pub(super) fn examine_mounted(
+    volume: &Volume,
+    pool: &rayon::ThreadPool,
+    observer: &dyn Observer,
+    examined: &mut Examined,
+) {
+    let Some(path) = volume.mounted.as_ref().and_then(|mounted| mounted.device.as_ref()) else {
+        return examined.note_extent(format!("the metadata of {} were not read", volume.place));
+    };
+    let device = match Device::open(path) {
+        Ok(device) => device,
+        Err(e) => return examined.leave_out(format!("the metadata of {}: {}", volume.place, error_chain(&e))),
+    };
+    let bytes = Window::new(&device, 0, device.size());
+    let name = volume.place.to_string();
+    let mounted_at = Some(&volume.place);
+    // What was counted is told in more words.
+    examined.findings.retain(|f| f.verdict != Verdict::ErrorsRecorded || f.subject.as_path() != mounted_at);
+    let before = examined.coverage.examined;
+    ext4::examine(&DiskVolume { name, bytes, may_change: true, is_cut: false, mounted_at }, pool, observer, examined);
+    examined.coverage.examined = before;
 }
 
 /// Examines disks and images.
@@ -55,7 +100,7 @@ fn examine(device: &Device, pool: &rayon::ThreadPool, observer: &dyn Observer, e
     let may_change = device.is_block();
     let Some(table) = table else {
         let bytes = Window::new(device, 0, device.size());
-        let volume = DiskVolume { name: disk, bytes, may_change, is_cut: false };
+        let volume = DiskVolume { name: disk, bytes, may_change, is_cut: false, mounted_at: None };
         return examine_volume(&volume, whole, pool, observer, examined);
     };
     if table.kind == TableKind::None {
@@ -70,7 +115,7 @@ fn examine(device: &Device, pool: &rayon::ThreadPool, observer: &dyn Observer, e
     for partition in table.partitions.iter().filter(|partition| !partition.is_boot_code) {
         let (name, bytes) = (format!("{disk} partition {}", partition.number), partition.on(device));
         let is_cut = bytes.size() < partition.size;
-        let volume = DiskVolume { name, bytes, may_change, is_cut };
+        let volume = DiskVolume { name, bytes, may_change, is_cut, mounted_at: None };
         if is_cut {
             examined.findings.push(cut_off(&volume.name, partition, device));
         }

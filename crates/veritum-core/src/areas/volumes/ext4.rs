@@ -4,12 +4,12 @@ use std::collections::{BTreeMap, HashSet};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use super::disks::{DiskVolume, check_it, finding};
-use crate::areas::Examined;
+use super::disks::{DiskVolume, check_it};
+use crate::areas::{Examined, VOLUMES};
 use crate::devices::ReadAt as _;
 use crate::devices::ext4::{Fault, FileSystem, Part, Paths, Problem, RecordedError, Superblock};
 use crate::event::{Event, Flow, Observer, Phase};
-use crate::model::{Finding, Verdict, readable};
+use crate::model::{Finding, SystemPath, Verdict, readable};
 
 /// More findings are counted together: what else is wrong does not change what to do.
 const MAX_FINDINGS: usize = 200;
@@ -45,29 +45,29 @@ pub(super) fn examine(
         examined.leave_out(format!("{name}: stopped before all of it was read"));
     }
     let problems = if volume.may_change { lasting(&fs, checked.problems) } else { checked.problems };
-    examined.findings.extend(recorded(name, &fs));
+    examined.findings.extend(recorded(volume, &fs));
     if fs.is_cut() && !volume.is_cut {
         let (size, there) = (superblock.blocks * superblock.block_size, volume.bytes.size());
         let cause = format!("it has {} MiB, and its place on the disk only {}", size >> 20, there >> 20);
-        examined.findings.push(finding(name, None, Verdict::Truncated, cause, Some(check_it())));
+        examined.findings.push(volume.finding(None, Verdict::Truncated, cause, Some(check_it())));
     }
-    let findings = described(name, &fs, &problems);
+    let findings = described(volume, &fs, &problems);
     let more = findings.len().saturating_sub(MAX_FINDINGS) as u64 + checked.more;
     examined.findings.extend(findings.into_iter().take(MAX_FINDINGS));
     if more > 0 {
         let cause = format!("{more} more, which are not listed");
-        examined.findings.push(finding(
-            name,
+        examined.findings.push(volume.finding(
             Some("other damaged metadata"),
             Verdict::Corrupt,
             cause,
             Some(check_it()),
         ));
     }
-    if superblock.needs_recovery() {
+    // As long as it is mounted it is marked so.
+    if superblock.needs_recovery() && volume.mounted_at.is_none() {
         let cause = "not unmounted cleanly, or still mounted: the file system's journal is applied at the next mount"
             .to_owned();
-        examined.findings.push(finding(name, None, Verdict::NotUnmounted, cause, None));
+        examined.findings.push(volume.finding(None, Verdict::NotUnmounted, cause, None));
     }
     examined.note_extent(extent(name, superblock, checked.inodes));
 }
@@ -94,7 +94,7 @@ fn lasting(fs: &FileSystem<'_>, mut problems: Vec<Problem>) -> Vec<Problem> {
 }
 
 /// The errors that the kernel recorded in the superblock.
-fn recorded(name: &str, fs: &FileSystem<'_>) -> Option<Finding> {
+fn recorded(volume: &DiskVolume<'_>, fs: &FileSystem<'_>) -> Option<Finding> {
     let superblock = &fs.superblock;
     let words = |error: &RecordedError| {
         let at = jiff::Timestamp::from_second(error.at).map(|at| at.strftime("%Y-%m-%d %H:%M UTC").to_string());
@@ -110,11 +110,11 @@ fn recorded(name: &str, fs: &FileSystem<'_>) -> Option<Finding> {
         }
         (n, ..) => format!("{n} errors recorded by the kernel"),
     };
-    Some(finding(name, None, Verdict::ErrorsRecorded, cause, Some(check_it())))
+    Some(volume.finding(None, Verdict::ErrorsRecorded, cause, Some(check_it())))
 }
 
 /// The problems as findings: one for each file, folder and part, with what it means.
-fn described(name: &str, fs: &FileSystem<'_>, problems: &[Problem]) -> Vec<Finding> {
+fn described(volume: &DiskVolume<'_>, fs: &FileSystem<'_>, problems: &[Problem]) -> Vec<Finding> {
     let inodes: HashSet<u32> = problems.iter().filter_map(|problem| problem.inode).collect();
     let paths = if inodes.is_empty() { Paths::default() } else { Paths::find(fs, &inodes) };
     let mut grouped: BTreeMap<(Part, u32, Option<u32>), Vec<&Problem>> = BTreeMap::new();
@@ -128,9 +128,23 @@ fn described(name: &str, fs: &FileSystem<'_>, problems: &[Problem]) -> Vec<Findi
         };
         let unreadable = problems.iter().any(|problem| problem.fault == Fault::Unreadable);
         let verdict = if unreadable { Verdict::Unreadable } else { Verdict::Corrupt };
-        finding(name, Some(&what), verdict, cause(*part, problems), Some(check_it()))
+        let place = inode.and_then(|inode| place(volume, &paths, inode));
+        match place {
+            Some(place) => Finding {
+                cause: Some(cause(*part, problems)),
+                action: Some(check_it()),
+                ..Finding::on_path(VOLUMES, &place, verdict)
+            },
+            None => volume.finding(Some(&what), verdict, cause(*part, problems), Some(check_it())),
+        }
     };
     grouped.iter().map(one).collect()
+}
+
+/// The path of a file of a mounted file system, as the machine knows it.
+fn place(volume: &DiskVolume<'_>, paths: &Paths, inode: u32) -> Option<SystemPath> {
+    let names = paths.of(inode);
+    volume.mounted_at?.join(names.first()?.strip_prefix(b"/")?).ok()
 }
 
 fn of_inode(paths: &Paths, inode: u32, part: Part) -> String {

@@ -1,5 +1,5 @@
 //! The area `volumes`: whether the machine's file systems are mounted, writable and not full, and whether the kernel has
-//! counted errors on them; of disks and images that are named, what is wrong with their file systems. It has no repair.
+//! counted errors on them, and what is wrong with their metadata; the same of disks and images that are named. It has no repair.
 
 mod disks;
 mod ext4;
@@ -11,7 +11,7 @@ use std::time::Instant;
 
 use super::{About, Area, Checked, Cx, Examined};
 use crate::machine::{Volume, volumes};
-use crate::model::{Action, AreaName, Finding, Scope, SystemPath, Verdict, quoted};
+use crate::model::{Action, AreaName, Finding, Reach, Scope, SystemPath, Verdict, quoted};
 use crate::plan::Left;
 use crate::system::WorkError;
 
@@ -73,6 +73,10 @@ impl Area for Volumes {
             }
             examined.coverage.examined += 1;
             examined.findings.extend(judge(&volume, live));
+            // Reading all metadata of a large disk takes a while: only who names the area wants that.
+            if cx.scope.reach == Reach::Everything || cx.scope.names(&VOLUMES) || !named.is_empty() {
+                disks::examine_mounted(&volume, &cx.system.pool, cx.observer, &mut examined);
+            }
         }
         let left = |finding: &Finding| {
             Left::new(finding, "Veritum does not repair file systems".into(), finding.action.clone())
@@ -131,7 +135,8 @@ mod tests {
     use crate::machine::{FreeSpace, Mounted};
 
     fn volume(free: FreeSpace, errors: u64, wanted_read_only: Option<bool>) -> Volume {
-        Volume { place: SystemPath::literal("/var"), mounted: Some(Mounted { free, errors }), wanted_read_only }
+        let mounted = Some(Mounted { free, errors, device: None });
+        Volume { place: SystemPath::literal("/var"), mounted, wanted_read_only }
     }
 
     fn verdicts(volume: &Volume, live: bool) -> Vec<Verdict> {
