@@ -30,6 +30,8 @@ pub enum Phase {
     Unpacking,
     /// Reading the metadata of a file system; items are its block groups.
     Metadata,
+    /// Reading the blocks of a disk.
+    Surface,
     /// Comparing files with their reference.
     Comparing,
     /// Writing replacements next to their destinations.

@@ -15,7 +15,7 @@ use veritum_core::devices::{Device, RawVolume, identify};
 use veritum_core::event::{Event, Flow, NoObserver, Observer};
 use veritum_core::model::Verdict;
 use veritum_core::report::{CheckReport, Outcome};
-use veritum_core::work::{WorkError, check_disks};
+use veritum_core::work::{DisksWanted, SurfaceExtent, WorkError, check_disks};
 
 /// An ext4 file system of 10 MiB with a letter, a chart in pieces and a folder of 400 names.
 const QUAYSIDE: &[u8] = include_bytes!("../../veritum-base/src/devices/ext4/data/small.img.zst");
@@ -26,7 +26,11 @@ fn quayside() -> Vec<u8> {
 }
 
 fn check(disks: &[PathBuf]) -> CheckReport {
-    check_disks(disks, 2, jiff::Timestamp::now(), &NoObserver).unwrap()
+    look(&DisksWanted { disks: disks.to_vec(), ..DisksWanted::default() })
+}
+
+fn look(wanted: &DisksWanted) -> CheckReport {
+    check_disks(wanted, 2, jiff::Timestamp::now(), &NoObserver).unwrap()
 }
 
 /// Subject and verdict of each problem, without the folder of the test.
@@ -105,12 +109,14 @@ impl Observer for Stopping {
 fn what_is_no_disk_is_refused_and_an_interruption_is_told() {
     let dir = folder();
     for path in [dir.path().to_owned(), dir.path().join("none"), "/dev/null".into()] {
-        let refused = check_disks(&[path], 1, jiff::Timestamp::now(), &NoObserver);
+        let wanted = DisksWanted { disks: vec![path], ..DisksWanted::default() };
+        let refused = check_disks(&wanted, 1, jiff::Timestamp::now(), &NoObserver);
         assert!(matches!(refused, Err(WorkError::Disk(_))), "{refused:?}");
     }
     let path = dir.path().join("quayside.img");
     fs::write(&path, quayside()).unwrap();
-    let report = check_disks(&[path], 1, jiff::Timestamp::now(), &Stopping).unwrap();
+    let wanted = DisksWanted { disks: vec![path], ..DisksWanted::default() };
+    let report = check_disks(&wanted, 1, jiff::Timestamp::now(), &Stopping).unwrap();
     assert!(report.stopped && report.outcome == Outcome::Unchecked, "{report:#?}");
 }
 
@@ -299,5 +305,30 @@ fn other_file_systems_are_known_and_their_marks_are_read() {
         fresh(MIB);
         run("mkswap", &["-L", "berth", &image]);
         assert_eq!((known().kind.name(), known().label.as_str(), problems().len()), ("swap", "berth", 0));
+    }
+}
+
+#[test]
+fn the_whole_surface_is_read_or_what_is_in_use_and_not_where_errors_are_recorded() {
+    let dir = folder();
+    let path = dir.path().join("quayside.img");
+    fs::write(&path, quayside()).unwrap();
+    let wanted = |surface, ignore_disk_errors| DisksWanted {
+        disks: vec![path.clone()],
+        surface: Some(surface),
+        ignore_disk_errors,
+    };
+    let bytes = |report: &CheckReport| report.area(VOLUMES).unwrap().bytes;
+    let all = look(&wanted(SurfaceExtent::All, false));
+    assert_eq!((all.outcome, bytes(&all)), (Outcome::Ok, 10 * MIB));
+    let used = look(&wanted(SurfaceExtent::Used, false));
+    // 1,466 of its 10,240 blocks are in use, by its own tool.
+    assert_eq!((used.outcome, bytes(&used)), (Outcome::Ok, 1466 * 1024), "{used:#?}");
+    if has("debugfs") {
+        run("debugfs", &["-w", "-R", "ssv error_count 2", &path.display().to_string()]);
+        let report = look(&wanted(SurfaceExtent::Used, false));
+        assert!(report.unexamined[0].reason.contains("--ignore-disk-errors"), "{:?}", report.unexamined);
+        assert_eq!(bytes(&report), 0);
+        assert_eq!(bytes(&look(&wanted(SurfaceExtent::Used, true))), 1466 * 1024);
     }
 }

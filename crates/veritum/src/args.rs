@@ -73,6 +73,12 @@ pub(crate) struct Global {
     /// Verify every package against its signed .deb file, not only against the local database; downloads missing ones
     #[arg(long, global = true, help_heading = "Checking")]
     pub(crate) complete: bool,
+    /// With --disk: also read every block of it, to find what cannot be read; takes as long as copying the disk
+    #[arg(long, global = true, help_heading = "Checking")]
+    pub(crate) surface: bool,
+    /// With --surface: only the blocks that are in use (ext4)
+    #[arg(long, global = true, help_heading = "Checking")]
+    pub(crate) used: bool,
     /// Skip files unchanged since the last full check (by device, inode, size and times)
     #[arg(long, global = true, help_heading = "Checking")]
     pub(crate) quick: bool,
@@ -82,7 +88,7 @@ pub(crate) struct Global {
     /// Assume yes at the prompt
     #[arg(long, short = 'y', global = true, help_heading = "Changing")]
     pub(crate) yes: bool,
-    /// Write even if the disk appears to be failing (never implied by --yes)
+    /// Continue even if the disk appears to be failing (never implied by --yes)
     #[arg(long, global = true, help_heading = "Changing")]
     pub(crate) ignore_disk_errors: bool,
     /// Temporarily clear immutable and append-only attributes

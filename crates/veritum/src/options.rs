@@ -48,7 +48,6 @@ const DETAILED: Groups =
     &[&["status", "check", "repair", "explain", "list", "reset", "undo", "store create"], FILL, STORES];
 const REPORTING: Groups = &[LOOKS, CHANGES, &["store create"], FILL, STORES];
 const CHECK: Groups = &[&["check"]];
-const REPAIR: Groups = &[&["repair"]];
 const CHECK_AND_REPAIR: Groups = &[&["check", "repair"]];
 const WRITING_FILES: Groups = &[&["repair", "undo", "recover"]];
 const LISTING: Groups = &[&["check", "repair", "list", "undo"]];
@@ -66,11 +65,13 @@ const EFFECTS: &[Effect] = &[
     Effect { id: "complete", option: "--complete", kind: Kind::Switch, repeated: CHECK_AND_REPAIR, commands: CHECK_AND_REPAIR },
     Effect { id: "min_trust", option: "--min-trust", kind: Kind::Value, repeated: CHECK_AND_REPAIR, commands: CHECK_AND_REPAIR },
     Effect { id: "clear_immutable", option: "--clear-immutable", kind: Kind::Switch, repeated: WRITING_FILES, commands: WRITING_FILES },
+    Effect { id: "surface", option: "--surface", kind: Kind::Switch, repeated: &[], commands: CHECK },
+    Effect { id: "used", option: "--used", kind: Kind::Switch, repeated: &[], commands: CHECK },
     // A quick check's result does not suggest another quick check.
     Effect { id: "quick", option: "--quick", kind: Kind::Switch, repeated: &[], commands: CHECK },
     Effect { id: "plan", option: "--plan", kind: Kind::Switch, repeated: &[], commands: CHANGING },
     Effect { id: "yes", option: "--yes", kind: Kind::Switch, repeated: &[], commands: CHANGING },
-    Effect { id: "ignore_disk_errors", option: "--ignore-disk-errors", kind: Kind::Switch, repeated: &[], commands: REPAIR },
+    Effect { id: "ignore_disk_errors", option: "--ignore-disk-errors", kind: Kind::Switch, repeated: &[], commands: CHECK_AND_REPAIR },
     Effect { id: "all", option: "--all", kind: Kind::Switch, repeated: &[], commands: LISTING },
     Effect { id: "verbose", option: "--verbose", kind: Kind::Switch, repeated: &[], commands: DETAILED },
     Effect { id: "json", option: "--json", kind: Kind::Switch, repeated: &[], commands: REPORTING },
@@ -163,7 +164,9 @@ pub(crate) fn refuse_without_effect(matches: &ArgMatches) -> Result<(), Failure>
         _ => first.to_owned(),
     };
     let typed = |id: &str| matches.value_source(id) == Some(ValueSource::CommandLine);
-    match EFFECTS.iter().find(|e| typed(e.id) && !is_among(e.commands, &verb)) {
+    // A check writes nothing; only reading all of a failing disk can do harm.
+    let harmless = |e: &Effect| e.id == "ignore_disk_errors" && verb == "check" && !typed("surface");
+    match EFFECTS.iter().find(|e| typed(e.id) && (!is_among(e.commands, &verb) || harmless(e))) {
         Some(effect) => Err(Failure::usage(
             format!("{} has no effect in `veritum {verb}`", effect.option),
             "nothing was done".into(),

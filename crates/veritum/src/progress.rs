@@ -135,6 +135,7 @@ fn describe(phase: Phase) -> &'static str {
         Phase::Downloading => "downloading",
         Phase::Unpacking => "reading packages",
         Phase::Metadata => "reading file systems",
+        Phase::Surface => "reading the disk",
         Phase::Comparing => "files: comparing",
         Phase::Staging => "writing replacements",
         Phase::Exchanging => "exchanging",

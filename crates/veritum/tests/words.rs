@@ -113,6 +113,9 @@ fn errors_say_what_why_and_what_next_and_change_nothing() {
     bench.say(&["check", "--disk", "/dev/null"]).expect_err(2, &["is not a disk or a disk image: it is a character"]);
     bench.say(&["check", "files", "--disk", "disk.img"]).expect_err(2, &["only `volumes` is examined", "--root"]);
     bench.say(&["check", "--disk", "disk.img", "--root", "/"]).expect_err(2, &["cannot be combined"]);
+    bench.say(&["check", "--surface"]).expect_err(2, &["--surface needs --disk DEVICE"]);
+    bench.say(&["--used", "check", "--disk", "disk.img"]).expect_err(2, &["--used needs --surface"]);
+    bench.say(&["check", "--ignore-disk-errors"]).expect_err(2, &["--ignore-disk-errors has no effect"]);
     bench.say(&["status", "--disk", "disk.img"]).expect_err(2, &["--disk has no effect in `veritum status`"]);
     bench.say(&["undo", "--yes"]).expect(0, &["No changes to undo."]);
     bench

@@ -8,12 +8,14 @@ mod checksums;
 pub mod ext4;
 mod numbers;
 mod partitions;
+mod surface;
 mod swap;
 mod vfat;
 mod volume;
 mod xfs;
 
 pub use partitions::{Partition, PartitionTable, TableKind};
+pub use surface::{GRAIN, Surface, read_surface};
 pub use volume::{Mark, RawVolume, VolumeKind, identify};
 
 use std::fs::File;
@@ -33,6 +35,9 @@ pub trait ReadAt: Send + Sync {
     /// # Errors
     /// When the medium cannot be read there, or ends before.
     fn read_at(&self, at: u64, buffer: &mut [u8]) -> io::Result<()>;
+
+    /// Makes the system drop what it holds of this part in memory, so that it is read from the medium the next time.
+    fn forget(&self, _at: u64, _size: u64) {}
 
     /// So many bytes from `at` on.
     ///
@@ -151,6 +156,13 @@ impl ReadAt for Device {
     fn read_at(&self, at: u64, buffer: &mut [u8]) -> io::Result<()> {
         self.file.read_exact_at(buffer, at)
     }
+
+    fn forget(&self, at: u64, size: u64) {
+        if let Some(size) = std::num::NonZeroU64::new(size) {
+            // What is not dropped is read from memory, as the rest of the system does.
+            let _ = rustix::fs::fadvise(&self.file, at, Some(size), rustix::fs::Advice::DontNeed);
+        }
+    }
 }
 
 /// A part of a disk.
@@ -179,6 +191,10 @@ impl ReadAt for Window<'_> {
             return Err(past_the_end());
         }
         self.disk.read_at(self.start + at, buffer)
+    }
+
+    fn forget(&self, at: u64, size: u64) {
+        self.disk.forget(self.start.saturating_add(at), size);
     }
 }
 

@@ -1,9 +1,7 @@
 //! A check of disks and images by themselves, without a machine that is mounted.
 
-use std::path::PathBuf;
-
 use crate::areas::fill;
-use crate::areas::volumes::examine_disks;
+use crate::areas::volumes::{DisksWanted, examine_disks};
 use crate::event::Observer;
 use crate::report::{CheckReport, MachineReport};
 use crate::system::WorkError;
@@ -13,13 +11,14 @@ use crate::system::WorkError;
 /// # Errors
 /// When one of them is not a disk, or cannot be opened.
 pub fn check_disks(
-    disks: &[PathBuf],
+    wanted: &DisksWanted,
     jobs: usize,
     now: jiff::Timestamp,
     observer: &dyn Observer,
 ) -> Result<CheckReport, WorkError> {
     let pool = rayon::ThreadPoolBuilder::new().num_threads(jobs).build().map_err(|_| WorkError::Threads)?;
-    let examined = examine_disks(disks, &pool, observer)?;
+    let examined = examine_disks(wanted, &pool, observer)?;
+    let disks = &wanted.disks;
     let name = disks.iter().map(|path| path.display().to_string()).collect::<Vec<_>>().join(", ");
     let system = if disks.len() == 1 { "disk or image" } else { "disks or images" };
     let mut report = CheckReport {

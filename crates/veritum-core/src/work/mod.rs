@@ -22,6 +22,7 @@ mod steps;
 mod undo;
 mod updates;
 
+pub use crate::areas::volumes::{DisksWanted, SurfaceExtent};
 pub use consent::{Agreement, Preview};
 pub use disks::check_disks;
 pub use reset::{Only, ResetWanted};

@@ -5,7 +5,7 @@ use std::ffi::OsString;
 use veritum_core::areas::VOLUMES;
 use veritum_core::model::Reach;
 use veritum_core::report::{CheckReport, Outcome};
-use veritum_core::work::check_disks;
+use veritum_core::work::{DisksWanted, SurfaceExtent, check_disks};
 
 use super::print;
 use crate::context::Context;
@@ -13,7 +13,16 @@ use crate::errors::Failure;
 use crate::{exit, render, what};
 
 pub(crate) fn run(context: &Context, words: &[OsString]) -> Result<u8, Failure> {
-    if !context.global.disk.is_empty() {
+    let global = &context.global;
+    let needed = match (global.used && !global.surface, global.surface && global.disk.is_empty()) {
+        (true, _) => Some(("--used", "--surface")),
+        (false, true) => Some(("--surface", "--disk DEVICE")),
+        _ => None,
+    };
+    if let Some((option, other)) = needed {
+        return Err(Failure::usage(format!("{option} needs {other}"), "nothing was done".into(), None));
+    }
+    if !global.disk.is_empty() {
         return of_disks(context, words);
     }
     let mut scope = what::scope(words, &context.settings.root)?;
@@ -45,7 +54,18 @@ fn of_disks(context: &Context, words: &[OsString]) -> Result<u8, Failure> {
         ));
     }
     let settings = &context.settings;
-    let report = check_disks(&context.global.disk, settings.jobs, settings.now, &context.progress)?;
+    let surface = match (context.global.surface, context.global.used) {
+        (false, _) => None,
+        (true, true) => Some(SurfaceExtent::Used),
+        (true, false) => Some(SurfaceExtent::All),
+    };
+    let ignore_disk_errors = settings.ignore_disk_errors;
+    let wanted = DisksWanted { disks: context.global.disk.clone(), surface, ignore_disk_errors };
+    if surface.is_some() {
+        // Whoever works on this machine meanwhile comes first.
+        let _ = rustix::process::nice(19);
+    }
+    let report = check_disks(&wanted, settings.jobs, settings.now, &context.progress)?;
     let status = if report.stopped { context.progress.interruption() } else { status(&report) };
     let named = [OsString::from(VOLUMES.word())];
     print(context, &report, status, || render::check::describe(context, &report, &named))?;

@@ -1,5 +1,7 @@
 //! Which file, or which part of a file system, blocks belong to.
 
+use std::ops::Range;
+
 use super::groups::table_blocks;
 use super::inode::RESERVED_BLOCKS;
 use super::mapping::{self, Piece};
@@ -53,6 +55,46 @@ pub fn owners(fs: &FileSystem<'_>, blocks: &[u64]) -> Vec<Owner> {
         owner.unwrap_or_else(|| if is_used(fs, *block) == Some(false) { Owner::Free } else { Owner::Unknown })
     };
     blocks.iter().zip(found).map(rest).collect()
+}
+
+impl FileSystem<'_> {
+    /// The places of all blocks in use, in bytes and in order; all of a group whose bitmap cannot be read.
+    #[must_use]
+    pub fn used_ranges(&self) -> Vec<Range<u64>> {
+        let superblock = &self.superblock;
+        let (size, cluster) = (superblock.block_size, superblock.blocks_per_group / superblock.clusters_per_group);
+        let mut ranges: Vec<Range<u64>> = Vec::new();
+        let mut add = |first: u64, count: u64| {
+            let range = first * size..first.saturating_add(count).min(superblock.blocks) * size;
+            match ranges.last_mut() {
+                Some(last) if last.end >= range.start => last.end = last.end.max(range.end),
+                _ => ranges.push(range),
+            }
+        };
+        add(0, superblock.first_block + 1);
+        for (number, group) in (0..).zip(&self.groups) {
+            let start = superblock.start_of(number);
+            let bitmap =
+                group.as_ref().ok().filter(|group| !group.no_block_bitmap).map(|group| self.block(group.block_bitmap));
+            match (group, bitmap) {
+                // Of a group without a bitmap only the copies at its beginning are in use.
+                (Ok(_), None) => {
+                    if superblock.has_copy(number) {
+                        add(start, 1 + superblock.descriptor_blocks());
+                    }
+                }
+                (Ok(_), Some(Ok(bitmap))) => {
+                    let clusters = usize::try_from(superblock.clusters_per_group).unwrap_or(usize::MAX);
+                    for bit in (0..clusters.min(bitmap.len() * 8)).filter(|bit| bitmap[bit / 8] >> (bit % 8) & 1 != 0) {
+                        add(start + bit as u64 * cluster, cluster);
+                    }
+                }
+                _ => add(start, superblock.blocks_per_group),
+            }
+        }
+        ranges.retain(|range| range.start < range.end);
+        ranges
+    }
 }
 
 /// The fixed parts of each group.

@@ -4,7 +4,9 @@ use std::path::{Path, PathBuf};
 use std::time::Instant;
 
 use super::ext4;
+use super::surface::{self, SurfaceExtent};
 use crate::areas::{Examined, VOLUMES};
+use crate::devices::ext4::FileSystem;
 use crate::devices::{
     Device, Mark, Partition, PartitionTable, RawVolume, ReadAt, TableKind, VolumeKind, Window, identify,
 };
@@ -68,20 +70,31 @@ pub(super) fn examine_mounted(
     examined.coverage.examined = before;
 }
 
+/// What of disks and images is examined.
+#[derive(Debug, Clone, Default)]
+pub struct DisksWanted {
+    /// Their paths.
+    pub disks: Vec<PathBuf>,
+    /// How much of their surface is read, beside the metadata.
+    pub surface: Option<SurfaceExtent>,
+    /// Whether it is read although errors were recorded: reading can be the last thing that a failing disk does.
+    pub ignore_disk_errors: bool,
+}
+
 /// Examines disks and images.
 ///
 /// # Errors
 /// When one cannot be opened: it is not a disk, or cannot be read.
 pub fn examine_disks(
-    disks: &[PathBuf],
+    wanted: &DisksWanted,
     pool: &rayon::ThreadPool,
     observer: &dyn Observer,
 ) -> Result<Examined, WorkError> {
     let begun = Instant::now();
-    let opened = disks.iter().map(|path| Device::open(path)).collect::<Result<Vec<_>, _>>()?;
+    let opened = wanted.disks.iter().map(|path| Device::open(path)).collect::<Result<Vec<_>, _>>()?;
     let mut examined = Examined::new(VOLUMES);
     for device in &opened {
-        examine(device, pool, observer, &mut examined);
+        examine(device, wanted, pool, observer, &mut examined);
     }
     let left =
         |finding: &Finding| Left::new(finding, "Veritum does not change file systems".into(), finding.action.clone());
@@ -92,7 +105,13 @@ pub fn examine_disks(
     Ok(examined)
 }
 
-fn examine(device: &Device, pool: &rayon::ThreadPool, observer: &dyn Observer, examined: &mut Examined) {
+fn examine(
+    device: &Device,
+    wanted: &DisksWanted,
+    pool: &rayon::ThreadPool,
+    observer: &dyn Observer,
+    examined: &mut Examined,
+) {
     let disk = shown(device.path());
     // A disk without a table is one volume. The boot sector of a file system can look like a table.
     let whole = identify(device);
@@ -101,10 +120,14 @@ fn examine(device: &Device, pool: &rayon::ThreadPool, observer: &dyn Observer, e
     let Some(table) = table else {
         let bytes = Window::new(device, 0, device.size());
         let volume = DiskVolume { name: disk, bytes, may_change, is_cut: false, mounted_at: None };
-        return examine_volume(&volume, whole, pool, observer, examined);
+        examine_volume(&volume, whole, pool, observer, examined);
+        return read(&volume, wanted, observer, examined);
     };
     if table.kind == TableKind::None {
-        return examined.leave_out(format!("{disk} contains no partition table and no file system that is known here"));
+        examined.leave_out(format!("{disk} contains no partition table and no file system that is known here"));
+        let bytes = Window::new(device, 0, device.size());
+        let volume = DiskVolume { name: disk, bytes, may_change, is_cut: false, mounted_at: None };
+        return read(&volume, wanted, observer, examined);
     }
     if table.from_copy {
         let cause = "the table at the beginning of the disk is damaged, and the copy at its end is valid".to_owned();
@@ -120,6 +143,7 @@ fn examine(device: &Device, pool: &rayon::ThreadPool, observer: &dyn Observer, e
             examined.findings.push(cut_off(&volume.name, partition, device));
         }
         examine_volume(&volume, identify(&volume.bytes), pool, observer, examined);
+        read(&volume, wanted, observer, examined);
     }
 }
 
@@ -128,6 +152,21 @@ fn cut_off(name: &str, partition: &Partition, device: &Device) -> Finding {
     let (end, there) = ((partition.start + partition.size) >> 20, device.size() >> 20);
     let cause = format!("it would end {end} MiB after the beginning of the disk, which has {there} MiB");
     finding(name, None, Verdict::Truncated, cause, Some(copy_of_all()))
+}
+
+/// Reads the surface of a volume, if that is wanted.
+fn read(volume: &DiskVolume<'_>, wanted: &DisksWanted, observer: &dyn Observer, examined: &mut Examined) {
+    let Some(extent) = wanted.surface.filter(|_| !examined.stopped) else { return };
+    let fs = FileSystem::open(&volume.bytes).ok();
+    let has_errors = fs.as_ref().is_some_and(|fs| fs.superblock.errors > 0 || fs.superblock.marked);
+    if has_errors && !wanted.ignore_disk_errors {
+        let name = &volume.name;
+        return examined.leave_out(format!(
+            "the surface of {name}: errors are recorded, and reading all of a failing disk can end it; \
+             copy the users' files to another disk first, then add --ignore-disk-errors"
+        ));
+    }
+    surface::examine(volume, fs.as_ref(), extent, observer, examined);
 }
 
 fn examine_volume(

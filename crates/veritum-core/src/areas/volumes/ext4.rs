@@ -149,7 +149,8 @@ fn place(volume: &DiskVolume<'_>, paths: &Paths, inode: u32) -> Option<SystemPat
 
 fn of_inode(paths: &Paths, inode: u32, part: Part) -> String {
     let names = paths.of(inode);
-    let name = names.first().map_or_else(|| format!("inode {inode}, which no folder names"), |path| readable(path));
+    let name =
+        names.first().map_or_else(|| format!("inode {inode}, which no readable folder names"), |path| readable(path));
     match part {
         Part::Attributes => format!("{name} (attributes)"),
         Part::Places => format!("{name} (where its content is)"),

@@ -3,8 +3,10 @@
 
 mod disks;
 mod ext4;
+mod surface;
 
-pub use disks::examine_disks;
+pub use disks::{DisksWanted, examine_disks};
+pub use surface::SurfaceExtent;
 
 use std::borrow::Cow;
 use std::time::Instant;

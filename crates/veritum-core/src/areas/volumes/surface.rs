@@ -1,0 +1,146 @@
+//! Reading the surface of a volume, and what the unreadable places belong to, in words.
+
+use std::collections::{BTreeMap, HashSet};
+use std::ops::Range;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use super::disks::DiskVolume;
+use crate::areas::Examined;
+use crate::devices::ext4::{FileSystem, Owner, Part, Paths, owners};
+use crate::devices::{ReadAt as _, Surface, read_surface};
+use crate::event::{Event, Flow, Observer, Phase};
+use crate::model::{Action, Verdict, readable};
+
+/// More files with unreadable places are counted.
+const MAX_FILES: usize = 200;
+/// Homes of users, from the root of a file system; and of a file system that is mounted there.
+const HOMES: [&[u8]; 2] = [b"/home/", b"/root/"];
+
+/// How much of the surface is read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum SurfaceExtent {
+    /// Every block that the file system uses.
+    Used,
+    /// Every block.
+    All,
+}
+
+/// Reads a volume; `fs` is its file system, if it is ext4.
+pub(super) fn examine(
+    volume: &DiskVolume<'_>,
+    fs: Option<&FileSystem<'_>>,
+    extent: SurfaceExtent,
+    observer: &dyn Observer,
+    examined: &mut Examined,
+) {
+    let name = &volume.name;
+    let (ranges, what) = match (extent, fs) {
+        (SurfaceExtent::Used, Some(fs)) => (fs.used_ranges(), "every block in use"),
+        (SurfaceExtent::Used, None) => {
+            return examined
+                .leave_out(format!("the surface of {name}: which of its blocks are in use is not known here"));
+        }
+        (SurfaceExtent::All, _) => (std::iter::once(0..volume.bytes.size()).collect(), "every block"),
+    };
+    let bytes = ranges.iter().map(|range| range.end.min(volume.bytes.size()).saturating_sub(range.start)).sum();
+    observer.on_event(Event::Begin { phase: Phase::Surface, items: 0, bytes });
+    let stop = AtomicBool::new(false);
+    let surface = read_surface(&volume.bytes, &ranges, &|bytes| {
+        let flow = observer.on_event(Event::Advance { items: 0, bytes });
+        stop.fetch_or(flow == Flow::Stop, Ordering::Relaxed);
+        !stop.load(Ordering::Relaxed)
+    });
+    observer.on_event(Event::End);
+    examined.coverage.bytes += surface.read;
+    if let Some(at) = surface.stopped_at {
+        examined.stopped = true;
+        examined.leave_out(format!("the surface of {name}: stopped {} MiB after its beginning", at >> 20));
+    }
+    let read = format!("{what} of {name} was read: {} MiB", surface.read >> 20);
+    examined.note_extent(match surface.unreadable {
+        0 => format!("{read}, all readable"),
+        n => format!("{read}; {} KiB in {} places cannot be read", n >> 10, surface.ranges.len()),
+    });
+    match fs {
+        _ if surface.ranges.is_empty() => {}
+        Some(fs) => of_files(volume, fs, &surface, examined),
+        None => {
+            let cause = format!("{} KiB cannot be read, {}", surface.unreadable >> 10, first(&surface.ranges));
+            examined.findings.push(volume.finding(None, Verdict::Unreadable, cause, Some(copy_first())));
+        }
+    }
+}
+
+/// What the unreadable places belong to.
+fn of_files(volume: &DiskVolume<'_>, fs: &FileSystem<'_>, surface: &Surface, examined: &mut Examined) {
+    let size = fs.superblock.block_size;
+    let mut blocks: Vec<u64> =
+        surface.ranges.iter().flat_map(|range| range.start / size..range.end.div_ceil(size)).collect();
+    blocks.dedup();
+    let mut by_owner: BTreeMap<Owner, Vec<u64>> = BTreeMap::new();
+    for (block, owner) in blocks.iter().zip(owners(fs, &blocks)) {
+        by_owner.entry(owner).or_default().push(*block);
+    }
+    let inodes: HashSet<u32> = by_owner.keys().filter_map(inode_of).collect();
+    let paths = if inodes.is_empty() { Paths::default() } else { Paths::find(fs, &inodes) };
+    let users = by_owner.keys().filter_map(inode_of).filter(|inode| is_users(&paths.of(*inode))).count();
+    for (owner, blocks) in by_owner.iter().take(MAX_FILES) {
+        let (what, means) = described(owner, &paths);
+        let amount = match blocks.len() {
+            1 => format!("block {} cannot be read", blocks[0]),
+            n => format!("{n} blocks cannot be read, block {} first", blocks[0]),
+        };
+        let cause = format!("{amount}{means}");
+        let finding = volume.finding(Some(&what), Verdict::Unreadable, cause, Some(copy_first()));
+        // An unreadable folder is known from its metadata already.
+        if !examined.findings.iter().any(|known| known.id == finding.id) {
+            examined.findings.push(finding);
+        }
+    }
+    if by_owner.len() > MAX_FILES {
+        examined.leave_out_many("more files with unreadable places", (by_owner.len() - MAX_FILES) as u64, None);
+    }
+    if users > 0 {
+        let files = if users == 1 { "file of a user has" } else { "files of users have" };
+        examined.note_extent(format!("{users} {files} unreadable places"));
+    }
+}
+
+fn inode_of(owner: &Owner) -> Option<u32> {
+    match owner {
+        Owner::File(inode) | Owner::Metadata(inode) => Some(*inode),
+        _ => None,
+    }
+}
+
+fn is_users(names: &[Vec<u8>]) -> bool {
+    names.iter().any(|name| HOMES.iter().any(|home| name.starts_with(home)))
+}
+
+/// The name of what a block belongs to, and what it means that it cannot be read.
+fn described(owner: &Owner, paths: &Paths) -> (String, &'static str) {
+    let named = |inode: u32| {
+        let name = paths.of(inode).first().map(|path| readable(path));
+        name.unwrap_or_else(|| format!("inode {inode}, which no readable folder names"))
+    };
+    match owner {
+        Owner::File(inode) => (named(*inode), ""),
+        Owner::Metadata(inode) => (format!("{} (where its content is)", named(*inode)), "; the file may be incomplete"),
+        Owner::Group(Part::InodeTable, group) => {
+            (format!("inodes of group {group}"), "; files that are recorded there may be missing")
+        }
+        Owner::Group(..) => ("metadata of the file system".to_owned(), ""),
+        Owner::Journal => ("the file system's journal".to_owned(), ""),
+        Owner::Free => ("free space".to_owned(), "; no file is concerned, until one is written there"),
+        Owner::Unknown => ("blocks in use that no file has".to_owned(), ""),
+    }
+}
+
+fn first(ranges: &[Range<u64>]) -> String {
+    let at = ranges.first().map_or(0, |range| range.start);
+    format!("in {} places, {} KiB after the beginning first", ranges.len(), at >> 10)
+}
+
+fn copy_first() -> Action {
+    "the disk may be failing: copy the users' files to another disk before anything is written".into()
+}
