@@ -105,6 +105,15 @@ impl Observer for Stopping {
     }
 }
 
+/// Stops when contents are read.
+struct StoppingAtBytes;
+
+impl Observer for StoppingAtBytes {
+    fn on_event(&self, event: Event<'_>) -> Flow {
+        if matches!(event, Event::Advance { bytes: 1.., .. }) { Flow::Stop } else { Flow::Continue }
+    }
+}
+
 #[test]
 fn what_is_no_disk_is_refused_and_an_interruption_is_told() {
     let dir = folder();
@@ -305,6 +314,7 @@ fn other_file_systems_are_known_and_their_marks_are_read() {
         fresh(MIB);
         run("mkswap", &["-L", "berth", &image]);
         assert_eq!((known().kind.name(), known().label.as_str(), problems().len()), ("swap", "berth", 0));
+        assert_eq!(check(std::slice::from_ref(&path)).outcome, Outcome::Unchecked, "nothing in it was examined");
     }
 }
 
@@ -319,6 +329,9 @@ fn the_whole_surface_is_read_or_what_is_in_use_and_not_where_errors_are_recorded
         ignore_disk_errors,
     };
     let bytes = |report: &CheckReport| report.area(VOLUMES).unwrap().bytes;
+    let stopped = check_disks(&wanted(SurfaceExtent::All, false), 1, jiff::Timestamp::now(), &StoppingAtBytes).unwrap();
+    let extent = stopped.area(VOLUMES).unwrap().extent.clone().unwrap();
+    assert!(stopped.stopped && extent.contains("a part of") && !extent.contains("every block"), "{extent}");
     let all = look(&wanted(SurfaceExtent::All, false));
     assert_eq!((all.outcome, bytes(&all)), (Outcome::Ok, 10 * MIB));
     let used = look(&wanted(SurfaceExtent::Used, false));

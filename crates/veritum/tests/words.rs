@@ -113,6 +113,7 @@ fn errors_say_what_why_and_what_next_and_change_nothing() {
     bench.say(&["check", "--disk", "/dev/null"]).expect_err(2, &["is not a disk or a disk image: it is a character"]);
     bench.say(&["check", "files", "--disk", "disk.img"]).expect_err(2, &["only `volumes` is examined", "--root"]);
     bench.say(&["check", "--disk", "disk.img", "--root", "/"]).expect_err(2, &["cannot be combined"]);
+    bench.say(&["check", "--disk", "disk.img", "--quick"]).expect_err(2, &["--quick has no effect with --disk"]);
     bench.say(&["check", "--surface"]).expect_err(2, &["--surface needs --disk DEVICE"]);
     bench.say(&["--used", "check", "--disk", "disk.img"]).expect_err(2, &["--used needs --surface"]);
     bench.say(&["check", "--ignore-disk-errors"]).expect_err(2, &["--ignore-disk-errors has no effect"]);
@@ -499,7 +500,7 @@ fn a_disk_is_checked_by_itself_and_each_damaged_file_of_it_is_named() {
             "1 problem, it needs you",
             "/home/mirela/chart.dat",
             "users' files to another disk first",
-            "424 files",
+            "424 inodes",
         ],
     );
     assert!(!said.out.contains("Next:") && !said.out.contains("check all"), "{}", said.out);

@@ -99,8 +99,8 @@ verdicts! {
     Moved = "moved", note("folder moved by an administrator", "folders moved by an administrator");
     /// The owner or mode of a folder or configuration file was set by the system or an administrator.
     PermissionsCustomised = "permissions-customised", note("customised owner or permissions", "customised owners or permissions");
-    /// A file system that was not unmounted cleanly.
-    NotUnmounted = "not-unmounted", note("file system not unmounted cleanly", "file systems not unmounted cleanly");
+    /// A file system that was not unmounted cleanly, or is mounted.
+    NotUnmounted = "not-unmounted", note("file system mounted or not unmounted cleanly", "file systems mounted or not unmounted cleanly");
     /// Not owned by any package.
     Unowned = "unowned", note("unowned file", "unowned files");
     /// A lock held by a working program, or a running application.

@@ -53,6 +53,11 @@ fn of_disks(context: &Context, words: &[OsString]) -> Result<u8, Failure> {
             Some("use two commands".into()),
         ));
     }
+    let global = &context.global;
+    let others = [("--quick", global.quick), ("--complete", global.complete), ("--from", !global.from.is_empty())];
+    if let Some((option, _)) = others.iter().find(|(_, given)| *given) {
+        return Err(Failure::usage(format!("{option} has no effect with --disk"), "nothing was done".into(), None));
+    }
     let settings = &context.settings;
     let surface = match (context.global.surface, context.global.used) {
         (false, _) => None,

@@ -67,7 +67,7 @@ impl FileSystem<'_> {
         let mut add = |first: u64, count: u64| {
             let range = first * size..first.saturating_add(count).min(superblock.blocks) * size;
             match ranges.last_mut() {
-                Some(last) if last.end >= range.start => last.end = last.end.max(range.end),
+                Some(last) if last.end == range.start => last.end = range.end,
                 _ => ranges.push(range),
             }
         };
@@ -77,8 +77,11 @@ impl FileSystem<'_> {
             let bitmap =
                 group.as_ref().ok().filter(|group| !group.no_block_bitmap).map(|group| self.block(group.block_bitmap));
             match (group, bitmap) {
-                // Of a group without a bitmap only the copies at its beginning are in use.
-                (Ok(_), None) => {
+                // Of a group without a bitmap only its own parts are in use.
+                (Ok(group), None) => {
+                    add(group.block_bitmap, 1);
+                    add(group.inode_bitmap, 1);
+                    add(group.inode_table, table_blocks(superblock));
                     if superblock.has_copy(number) {
                         add(start, 1 + superblock.descriptor_blocks());
                     }
@@ -92,7 +95,16 @@ impl FileSystem<'_> {
                 _ => add(start, superblock.blocks_per_group),
             }
         }
+        // The parts of a group can be in another one.
         ranges.retain(|range| range.start < range.end);
+        ranges.sort_unstable_by_key(|range| range.start);
+        ranges.dedup_by(|next, last| {
+            let joins = next.start <= last.end;
+            if joins {
+                last.end = last.end.max(next.end);
+            }
+            joins
+        });
         ranges
     }
 }

@@ -12,7 +12,7 @@ use crate::devices::{
 };
 use crate::event::Observer;
 use crate::machine::Volume;
-use crate::model::{Action, Finding, Subject, SystemPath, Verdict, error_chain};
+use crate::model::{Action, Finding, Subject, SystemPath, Verdict, error_chain, error_words};
 use crate::plan::Left;
 use crate::system::WorkError;
 
@@ -63,11 +63,15 @@ pub(super) fn examine_mounted(
     let bytes = Window::new(&device, 0, device.size());
     let name = volume.place.to_string();
     let mounted_at = Some(&volume.place);
-    // What was counted is told in more words.
-    examined.findings.retain(|f| f.verdict != Verdict::ErrorsRecorded || f.subject.as_path() != mounted_at);
-    let before = examined.coverage.examined;
+    let counted = |f: &Finding| f.verdict == Verdict::ErrorsRecorded && f.subject.as_path() == mounted_at;
+    let earlier = examined.findings.iter().position(counted);
+    let (before, known) = (examined.coverage.examined, examined.findings.len());
     ext4::examine(&DiskVolume { name, bytes, may_change: true, is_cut: false, mounted_at }, pool, observer, examined);
     examined.coverage.examined = before;
+    // The superblock says more than the kernel's counter, but may not be written yet.
+    if let Some(earlier) = earlier.filter(|_| examined.findings[known..].iter().any(counted)) {
+        examined.findings.remove(earlier);
+    }
 }
 
 /// What of disks and images is examined.
@@ -113,6 +117,9 @@ fn examine(
     examined: &mut Examined,
 ) {
     let disk = shown(device.path());
+    if let Err(e) = device.bytes_at(0, 512).map(drop) {
+        examined.leave_out(format!("the beginning of {disk}: {}", error_words(&e)));
+    }
     // A disk without a table is one volume. The boot sector of a file system can look like a table.
     let whole = identify(device);
     let table = if whole.is_some() { None } else { Some(PartitionTable::read(device)) };
@@ -134,6 +141,9 @@ fn examine(
         let action =
             "write the table again from its copy with the partition editor, before anything else is changed".into();
         examined.findings.push(finding(&disk, Some("partition table"), Verdict::Corrupt, cause, Some(action)));
+    }
+    if table.partitions.is_empty() {
+        examined.leave_out(format!("{disk}: its partition table names no partition"));
     }
     for partition in table.partitions.iter().filter(|partition| !partition.is_boot_code) {
         let (name, bytes) = (format!("{disk} partition {}", partition.number), partition.on(device));
@@ -188,7 +198,7 @@ fn examine_volume(
             examined.findings.extend(marks.iter().map(|mark| marked(name, mark)));
             examined.note_extent(format!("of {name} ({}) only the superblocks were examined", known.kind.name()));
         }
-        VolumeKind::Swap => examined.coverage.examined += 1,
+        VolumeKind::Swap => examined.note_extent(format!("{name} is swap space, in which nothing was examined")),
         VolumeKind::Encrypted => examined.leave_out(format!("{name} is encrypted")),
         VolumeKind::Lvm | VolumeKind::Raid => {
             examined.leave_out(format!("{name} is part of a volume group or an array ({})", known.kind.name()));

@@ -78,7 +78,7 @@ fn extent(name: &str, superblock: &Superblock, inodes: u64) -> String {
         true => "structure and checksums of the metadata",
         false => "structure of the metadata (it has no checksums)",
     };
-    format!("{name} (ext4): {what} of {inodes} files and folders; contents were not read")
+    format!("{name} (ext4): {what} of {inodes} inodes; contents were not read")
 }
 
 /// Those problems that are still there when they are read again.

@@ -56,9 +56,12 @@ pub(super) fn examine(
         examined.stopped = true;
         examined.leave_out(format!("the surface of {name}: stopped {} MiB after its beginning", at >> 20));
     }
-    let read = format!("{what} of {name} was read: {} MiB", surface.read >> 20);
+    let read = match surface.stopped_at {
+        None => format!("{what} of {name} was read: {} MiB", surface.read >> 20),
+        Some(_) => format!("a part of {name} was read: {} MiB", surface.read >> 20),
+    };
     examined.note_extent(match surface.unreadable {
-        0 => format!("{read}, all readable"),
+        0 => read,
         n => format!("{read}; {} KiB in {} places cannot be read", n >> 10, surface.ranges.len()),
     });
     match fs {
