@@ -32,6 +32,10 @@ pub enum Phase {
     Metadata,
     /// Reading the blocks of a disk.
     Surface,
+    /// Copying users' files to another disk; items are files.
+    Rescuing,
+    /// Comparing copied files with their manifest; items are files.
+    ReadingBack,
     /// Comparing files with their reference.
     Comparing,
     /// Writing replacements next to their destinations.

@@ -54,6 +54,11 @@ impl Cards {
         Ok(())
     }
 
+    /// All cards.
+    pub fn iter(&self) -> impl Iterator<Item = &Card> {
+        self.all.iter()
+    }
+
     /// The card of an application, by its desktop entry id.
     #[must_use]
     pub fn get(&self, id: &str) -> Option<&Card> {

@@ -6,6 +6,7 @@
 mod btrfs;
 mod checksums;
 pub mod ext4;
+mod gaps;
 mod numbers;
 mod partitions;
 mod surface;
@@ -14,12 +15,14 @@ mod vfat;
 mod volume;
 mod xfs;
 
+pub use gaps::GapMap;
 pub use partitions::{Partition, PartitionTable, TableKind};
 pub use surface::{GRAIN, Surface, read_surface};
 pub use volume::{Mark, RawVolume, VolumeKind, identify};
 
 use std::fs::File;
 use std::io;
+use std::ops::Range;
 use std::os::unix::fs::FileExt as _;
 use std::path::{Path, PathBuf};
 
@@ -98,10 +101,15 @@ pub struct Device {
     size: u64,
     path: PathBuf,
     is_block: bool,
+    /// The same device, read without the kernel's cache.
+    direct: Option<File>,
+    /// What an image lacks, in order.
+    gaps: Vec<Range<u64>>,
 }
 
 impl Device {
-    /// Opens a block device or a regular file. What else is there is examined without being opened: opening a device can already do
+    /// Opens a block device or a regular file, an image with its map of gaps: what the disk could not be read for cannot be read from the
+    /// image either. What else is there is examined without being opened: opening a device can already do
     /// something.
     ///
     /// # Errors
@@ -120,9 +128,23 @@ impl Device {
         // The file that was examined, and no other that has its name meanwhile.
         let same = format!("/proc/self/fd/{}", std::os::fd::AsRawFd::as_raw_fd(&handle));
         let flags = OFlags::RDONLY | OFlags::CLOEXEC | OFlags::NONBLOCK | OFlags::NOCTTY;
-        let file = rustix::fs::open(same, flags, Mode::empty()).map_err(|e| failed(e.into()))?;
+        let file = rustix::fs::open(&same, flags, Mode::empty()).map_err(|e| failed(e.into()))?;
+        let direct = is_block.then(|| rustix::fs::open(&same, flags | OFlags::DIRECT, Mode::empty()).ok()).flatten();
         let size = rustix::fs::seek(&file, rustix::fs::SeekFrom::End(0)).map_err(|e| failed(e.into()))?;
-        Ok(Self { file: file.into(), size, path: path.to_owned(), is_block })
+        let map = if is_block { None } else { GapMap::read(path).map_err(failed)? };
+        if map.as_ref().is_some_and(|map| map.size != size) {
+            let why = "it has another size than its map of gaps says";
+            return Err(failed(io::Error::new(io::ErrorKind::InvalidData, why)));
+        }
+        let gaps = map.map(|map| map.gaps()).unwrap_or_default();
+        let direct = direct.map(File::from);
+        Ok(Self { file: file.into(), size, path: path.to_owned(), is_block, direct, gaps })
+    }
+
+    /// What the image lacks, because the disk could not be read there.
+    #[must_use]
+    pub fn gaps(&self) -> &[Range<u64>] {
+        &self.gaps
     }
 
     /// Its path, as it was given.
@@ -131,11 +153,51 @@ impl Device {
         &self.path
     }
 
+    /// Whether the file system with this device number is on it: on the whole of it, or on a partition.
+    #[must_use]
+    pub fn holds(&self, number: u64) -> bool {
+        let own = rustix::fs::fstat(&self.file).map(|stat| stat.st_rdev).unwrap_or_default();
+        if !self.is_block || own == 0 {
+            return false;
+        }
+        let (major, minor) = (rustix::fs::major(number), rustix::fs::minor(number));
+        // A partition is a folder in that of its disk (sysfs(5)).
+        let above = || {
+            let partition = std::fs::canonicalize(format!("/sys/dev/block/{major}:{minor}")).ok()?;
+            std::fs::read_to_string(partition.parent()?.join("dev")).ok()
+        };
+        let disk = format!("{}:{}", rustix::fs::major(own), rustix::fs::minor(own));
+        number == own || above().is_some_and(|above| above.trim() == disk)
+    }
+
     /// Whether it is a block device.
     #[must_use]
     pub fn is_block(&self) -> bool {
         self.is_block
     }
+}
+
+/// The places and sizes of reads without the kernel's cache are multiples of this, in bytes; so is the place in memory.
+const ALIGNED: usize = 4096;
+
+/// Reads just these bytes, and what shares a block with them, without the kernel's cache.
+fn read_directly(direct: &File, at: u64, buffer: &mut [u8]) -> io::Result<()> {
+    let mut memory = vec![0; ALIGNED * 2];
+    let start = memory.as_ptr().align_offset(ALIGNED);
+    let block = memory.get_mut(start..start + ALIGNED).ok_or(io::ErrorKind::OutOfMemory)?;
+    let mut done = 0;
+    while done < buffer.len() {
+        let place = at + done as u64;
+        let within = usize::try_from(place % ALIGNED as u64).unwrap_or_default();
+        let read = direct.read_at(block, place - within as u64)?;
+        let count = (buffer.len() - done).min(read.saturating_sub(within));
+        if count == 0 {
+            return Err(past_the_end());
+        }
+        buffer[done..done + count].copy_from_slice(&block[within..within + count]);
+        done += count;
+    }
+    Ok(())
 }
 
 fn in_words(kind: FileType) -> &'static str {
@@ -154,7 +216,15 @@ impl ReadAt for Device {
     }
 
     fn read_at(&self, at: u64, buffer: &mut [u8]) -> io::Result<()> {
-        self.file.read_exact_at(buffer, at)
+        let first = self.gaps.partition_point(|gap| gap.end <= at);
+        if self.gaps.get(first).is_some_and(|gap| gap.start < at.saturating_add(buffer.len() as u64)) {
+            return Err(rustix::io::Errno::IO.into());
+        }
+        match (self.file.read_exact_at(buffer, at), &self.direct) {
+            // The kernel reads more than it was asked for, and fails for all of it.
+            (Err(e), Some(direct)) if e.kind() != io::ErrorKind::UnexpectedEof => read_directly(direct, at, buffer),
+            (read, _) => read,
+        }
     }
 
     fn forget(&self, at: u64, size: u64) {
@@ -178,6 +248,15 @@ impl<'a> Window<'a> {
     #[must_use]
     pub fn new(disk: &'a dyn ReadAt, start: u64, size: u64) -> Self {
         Self { disk, start, size: size.min(disk.size().saturating_sub(start)) }
+    }
+
+    /// Those of a disk's ranges, or parts of them, that are in this part, by their places in it.
+    #[must_use]
+    pub fn own(&self, ranges: &[Range<u64>]) -> Vec<Range<u64>> {
+        let end = self.start + self.size;
+        let within = |range: &Range<u64>| range.start.max(self.start)..range.end.min(end);
+        let own = ranges.iter().map(within).filter(|range| range.start < range.end);
+        own.map(|range| range.start - self.start..range.end - self.start).collect()
     }
 }
 
@@ -211,6 +290,19 @@ mod tests {
         assert_eq!((device.size(), device.is_block()), (10, false));
         assert_eq!(device.bytes_at(4, 3).unwrap(), b"456");
         assert!(device.bytes_at(8, 3).is_err() && device.bytes_at(u64::MAX, 1).is_err());
+        let map =
+            r#"{"format":"veritum.image-gaps/1","source":"/dev/sda","size":10,"untried":[[8,9]],"unreadable":[[2,4]]}"#;
+        std::fs::write(dir.path().join("disk.img.gaps"), map).unwrap();
+        let with_gaps = Device::open(&image).unwrap();
+        assert_eq!(
+            (with_gaps.bytes_at(0, 2).unwrap(), with_gaps.bytes_at(4, 4).unwrap()),
+            (b"01".to_vec(), b"4567".to_vec())
+        );
+        assert!(
+            [(1, 2), (3, 1), (0, 10), (7, 2)].into_iter().all(|(at, count)| with_gaps.bytes_at(at, count).is_err())
+        );
+        std::fs::write(dir.path().join("disk.img.gaps"), map.replace("10", "11")).unwrap();
+        assert!(Device::open(&image).is_err());
         let window = Window::new(&device, 4, 100);
         assert_eq!((window.size(), window.bytes_at(0, 6).unwrap()), (6, b"456789".to_vec()));
         assert!(window.bytes_at(5, 2).is_err(), "a part ends before the disk does");

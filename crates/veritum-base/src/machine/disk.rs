@@ -3,6 +3,7 @@
 use std::ffi::OsString;
 use std::fmt;
 use std::io;
+use std::ops::Range;
 use std::os::fd::{BorrowedFd, OwnedFd};
 use std::path::Path;
 
@@ -65,6 +66,10 @@ pub trait Disk: Send + Sync + fmt::Debug {
     fn mount_of_name(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<u64>;
     /// Reads the next bytes.
     fn read(&self, file: BorrowedFd<'_>, into: &mut [u8]) -> io::Result<usize>;
+    /// Reads the bytes from a place on, up to the buffer's size; fewer only at the end of the file.
+    fn read_at(&self, file: BorrowedFd<'_>, at: u64, into: &mut [u8]) -> io::Result<usize>;
+    /// Where the next bytes that were written are, from a place on; `None` if there are none. What is left out reads as zeros.
+    fn written_after(&self, file: BorrowedFd<'_>, at: u64) -> io::Result<Option<Range<u64>>>;
     /// Reads a link's target.
     fn read_link(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<Vec<u8>>;
     /// Lists a folder's names, without `.` and `..`; the kind is a hint, where the file system provides one.
@@ -90,6 +95,8 @@ pub trait Disk: Send + Sync + fmt::Debug {
     fn open_append(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<OwnedFd>;
     /// Appends all of these bytes.
     fn write(&self, file: BorrowedFd<'_>, bytes: &[u8]) -> io::Result<()>;
+    /// Writes all of these bytes from a place on.
+    fn write_at(&self, file: BorrowedFd<'_>, at: u64, bytes: &[u8]) -> io::Result<()>;
     /// Creates a folder with mode 0700.
     fn make_dir(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<()>;
     /// Creates a symlink.

@@ -2,6 +2,7 @@
 
 use std::ffi::{OsStr, OsString};
 use std::io;
+use std::ops::Range;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::path::Path;
@@ -124,6 +125,27 @@ impl Disk for LiveDisk {
         }
     }
 
+    fn read_at(&self, file: BorrowedFd<'_>, at: u64, into: &mut [u8]) -> io::Result<usize> {
+        let mut done = 0;
+        while done < into.len() {
+            match rustix::io::pread(file, &mut into[done..], at + done as u64) {
+                Err(Errno::INTR) => {}
+                Ok(0) => break,
+                Ok(n) => done += n,
+                Err(other) => return Err(other.into()),
+            }
+        }
+        Ok(done)
+    }
+
+    fn written_after(&self, file: BorrowedFd<'_>, at: u64) -> io::Result<Option<Range<u64>>> {
+        match fs::seek(file, fs::SeekFrom::Data(at)) {
+            Ok(begin) => Ok(Some(begin..fs::seek(file, fs::SeekFrom::Hole(begin))?)),
+            Err(Errno::NXIO) => Ok(None),
+            Err(other) => Err(other.into()),
+        }
+    }
+
     fn read_link(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<Vec<u8>> {
         Ok(fs::readlinkat(dir, OsStr::from_bytes(name), Vec::new())?.into_bytes())
     }
@@ -141,11 +163,16 @@ impl Disk for LiveDisk {
     }
 
     fn xattrs(&self, file: BorrowedFd<'_>) -> io::Result<Vec<(OsString, Vec<u8>)>> {
-        let mut list = vec![0; MAX_XATTR];
-        let length = match fs::flistxattr(file, &mut list[..]) {
-            Err(Errno::NOTSUP | Errno::NOSYS) => return Ok(Vec::new()),
-            other => other?,
+        // Most files have none, and one large buffer for each file costs more than asking.
+        let listed = |list: &mut [u8]| match fs::flistxattr(file, list) {
+            Err(Errno::NOTSUP | Errno::NOSYS) => Ok(0),
+            other => other,
         };
+        if listed(&mut [])? == 0 {
+            return Ok(Vec::new());
+        }
+        let mut list = vec![0; MAX_XATTR];
+        let length = listed(&mut list)?;
         let mut all = Vec::new();
         for name in list[..length].split(|b| *b == 0).filter(|n| !n.is_empty()) {
             let name = OsString::from_vec(name.to_vec());
@@ -210,6 +237,21 @@ impl Disk for LiveDisk {
                 // A limit on file sizes (setrlimit(2)) prevents writing as a full disk does.
                 Err(Errno::FBIG) => return Err(io::ErrorKind::StorageFull.into()),
                 Ok(n) => bytes = &bytes[n..],
+                Err(other) => return Err(other.into()),
+            }
+        }
+        Ok(())
+    }
+
+    fn write_at(&self, file: BorrowedFd<'_>, mut at: u64, mut bytes: &[u8]) -> io::Result<()> {
+        while !bytes.is_empty() {
+            match rustix::io::pwrite(file, bytes, at) {
+                Err(Errno::INTR) => {}
+                Ok(0) => return Err(io::ErrorKind::WriteZero.into()),
+                Ok(n) => {
+                    bytes = &bytes[n..];
+                    at += n as u64;
+                }
                 Err(other) => return Err(other.into()),
             }
         }

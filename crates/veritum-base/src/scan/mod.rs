@@ -1,5 +1,6 @@
 //! Reads the machine's files and digests them, in parallel: the state found, not the expected one.
 
+mod contents;
 #[cfg(test)]
 mod example;
 mod guard;
@@ -15,6 +16,7 @@ mod remembered;
 mod snapshot;
 mod sums;
 
+pub use contents::{FolderEntry, SMALL_FILE, SmallFile, entries, small_files};
 pub use guard::HomeGuard;
 pub use home::{AppData, AppDataItem, Choice, HomeCase, Tally, app_data};
 pub use inventory::{InventoryAnswer, InventoryQuestion};

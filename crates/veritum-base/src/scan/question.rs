@@ -6,6 +6,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 
+use super::contents::{entries, small_files};
 use super::home::{AppData, Choice, HomeCase, app_data, whole};
 use super::inventory::{Inventory, InventoryQuestion};
 use super::profile::{Profile, ProfileQuestion, profile};
@@ -30,6 +31,12 @@ pub enum Question {
     Profile(ProfileQuestion),
     /// The user data in this home: answered by an [`InventoryAnswer`](super::InventoryAnswer).
     Inventory(InventoryQuestion),
+    /// The entries of this folder: answered by a list of [`FolderEntry`](super::FolderEntry).
+    Entries,
+    /// The contents of these small files of this folder: answered by a list of [`SmallFile`](super::SmallFile)s, as far as they can be read.
+    SmallFiles(Vec<Vec<u8>>),
+    /// The user's base directories, for a home of this name: answered by [`Bases`].
+    Bases(SystemPath),
 }
 
 /// A request for an application's data in a home.
@@ -126,6 +133,9 @@ impl HomeResponder {
                 let card = self.card(&question.card)?;
                 packed(&looked_at(folder, question, &card))
             }
+            Question::Entries => packed(&entries(folder)?),
+            Question::SmallFiles(names) => packed(&small_files(folder, &names)),
+            Question::Bases(home) => packed(&bases(folder, &home)),
             Question::Inventory(question) => packed(&question.answer(folder, &mut self.earlier)),
         }
     }

@@ -2,6 +2,7 @@
 
 use std::ffi::{OsStr, OsString};
 use std::io;
+use std::ops::Range;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::Path;
 use std::sync::Mutex;
@@ -259,6 +260,13 @@ impl Disk for TestDisk {
         self.look_step()?;
         self.live.read(file, into)
     }
+    fn read_at(&self, file: BorrowedFd<'_>, at: u64, into: &mut [u8]) -> io::Result<usize> {
+        self.look_step()?;
+        self.live.read_at(file, at, into)
+    }
+    fn written_after(&self, file: BorrowedFd<'_>, at: u64) -> io::Result<Option<Range<u64>>> {
+        self.live.written_after(file, at)
+    }
     fn read_link(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<Vec<u8>> {
         self.look_step()?;
         self.live.read_link(dir, name)
@@ -297,6 +305,11 @@ impl Disk for TestDisk {
         self.step()?;
         self.has_content(file, self.live.look_open(file)?.size)?;
         self.live.write(file, bytes)
+    }
+    fn write_at(&self, file: BorrowedFd<'_>, at: u64, bytes: &[u8]) -> io::Result<()> {
+        self.step()?;
+        self.has_content(file, self.live.look_open(file)?.size)?;
+        self.live.write_at(file, at, bytes)
     }
     fn make_dir(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<()> {
         self.step()?;

@@ -29,6 +29,8 @@ pub struct Inode {
     pub size: u64,
     /// The modification time, in seconds since 1970.
     pub mtime: i64,
+    /// Its nanoseconds, where inodes have room for them.
+    pub mtime_nanoseconds: u32,
     /// The number of its names.
     pub names: u16,
     /// The block with its extended attributes; 0 if none.
@@ -73,6 +75,7 @@ impl Inode {
             gid: half(0x18) | half(0x7a) << 16,
             size: u64::from(word(4)) | u64::from(word(0x6c)) << 32,
             mtime: i64::from(word(0x10).cast_signed()) + epoch,
+            mtime_nanoseconds: if bytes.len() > 0x8c && fixed >= 0x8c { word(0x88) >> 2 } else { 0 },
             names: le16(bytes, 0x1a),
             attributes: u64::from(word(0x68)) | u64::from(half(0x76)) << 32,
             flags: word(0x20),

@@ -3,6 +3,7 @@
 //! The format is that of Documentation/filesystems/ext4 in the kernel's source.
 
 mod check;
+mod content;
 mod folder;
 mod groups;
 mod inode;
@@ -14,6 +15,7 @@ mod superblock;
 mod tests;
 
 pub use check::{Checked, Part, Problem};
+pub use content::FileContent;
 pub use folder::Name;
 pub use inode::{Inode, Type};
 pub use mapping::Run;
@@ -223,36 +225,10 @@ impl<'a> FileSystem<'a> {
         }
     }
 
-    /// The blocks of a file, in its order.
-    fn runs(&self, inode: &Inode) -> Vec<Run> {
-        let mut runs = Vec::new();
-        mapping::walk(self, inode, &mut |piece| {
-            if let mapping::Piece::Content(run) = piece {
-                runs.push(run);
-            }
-        });
-        runs
-    }
-
     /// The names in a folder, as far as they can be read.
     #[must_use]
     pub fn names_in(&self, folder: &Inode) -> Vec<Name> {
-        let mut all = Vec::new();
-        if folder.is_inline() {
-            return check::inline_names(&self.superblock, folder).0;
-        }
-        for run in self.runs(folder) {
-            for block in (run.block..run.block + run.count).filter(|_| run.written) {
-                if all.len() > MAX_NAMES {
-                    return all;
-                }
-                let bytes = self.block(block).unwrap_or_default();
-                if !bytes.is_empty() {
-                    all.extend(folder::names(&self.superblock, folder, &bytes).0);
-                }
-            }
-        }
-        all
+        self.names_and_faults(folder).0
     }
 }
 

@@ -2,13 +2,14 @@
 
 use std::ffi::{OsStr, OsString};
 use std::io;
+use std::ops::Range;
 use std::os::fd::{BorrowedFd, OwnedFd};
 use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 use std::path::Path;
 
 use super::Owner;
 use super::wire::{Call, How, Reply};
-use crate::machine::{Disk, Exchange, FreeSpace, Name};
+use crate::machine::{Disk, Exchange, FreeSpace, LiveDisk, Name};
 use crate::model::{FileKind, Instant, Stat};
 
 /// At most so much of a file is read in one call, in bytes.
@@ -98,6 +99,15 @@ impl Disk for Owner {
         Ok(bytes.len())
     }
 
+    /// By this process: what may be done with a handle was decided when the owner opened it.
+    fn read_at(&self, file: BorrowedFd<'_>, at: u64, into: &mut [u8]) -> io::Result<usize> {
+        LiveDisk.read_at(file, at, into)
+    }
+
+    fn written_after(&self, file: BorrowedFd<'_>, at: u64) -> io::Result<Option<Range<u64>>> {
+        LiveDisk.written_after(file, at)
+    }
+
     fn read_link(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<Vec<u8>> {
         self.bytes(&Call::ReadLink(name.to_vec()), dir)
     }
@@ -158,6 +168,10 @@ impl Disk for Owner {
 
     fn write(&self, file: BorrowedFd<'_>, bytes: &[u8]) -> io::Result<()> {
         bytes.chunks(PIECE).try_for_each(|piece| self.done(&Call::Write, piece, &[file]))
+    }
+
+    fn write_at(&self, file: BorrowedFd<'_>, at: u64, bytes: &[u8]) -> io::Result<()> {
+        LiveDisk.write_at(file, at, bytes)
     }
 
     fn make_dir(&self, dir: BorrowedFd<'_>, name: &Name) -> io::Result<()> {
