@@ -26,6 +26,7 @@
 //! | [`change`] | change log, staging, exchange, recovery, undo: the only module that writes to the machine |
 //! | [`report`], [`history`] | results as data; past changes |
 //! | [`areas`] | expected × found → findings, area by area |
+//! | [`rescue`] | users' files copied to another disk, verified |
 //! | [`work`] | the commands, made of the other modules |
 //!
 //! A check of a machine in a folder, by its package database alone:
@@ -89,6 +90,7 @@ pub mod homes;
 pub mod plan;
 pub mod reference;
 pub mod report;
+pub mod rescue;
 pub mod supply;
 pub mod system;
 pub mod work;

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 /// The modules in the order of `docs/architecture.md`: each may use only those before it.
-const MODULES: [&str; 22] = [
+const MODULES: [&str; 23] = [
     "model",
     "event",
     "machine",
@@ -22,6 +22,7 @@ const MODULES: [&str; 22] = [
     "history",
     "system",
     "homes",
+    "rescue",
     "supply",
     "areas",
     "work",
@@ -37,7 +38,7 @@ fn all_files() -> Vec<PathBuf> {
     let base = Path::new(env!("CARGO_MANIFEST_DIR")).join("../veritum-base/src");
     let all = [files(&base), files(&source())].concat();
     assert!(all.len() > 250, "{}", all.len());
-    all.into_iter().filter(|path| path.file_name().is_some_and(|name| name != "lib.rs")).collect()
+    all.into_iter().filter(|path| path.file_name().is_some_and(|name| name != "lib.rs" && name != "tests.rs")).collect()
 }
 
 fn files(folder: &Path) -> Vec<PathBuf> {
@@ -139,9 +140,10 @@ fn only_the_change_module_alters_the_machine() {
     let mut wrong = Vec::new();
     for path in all_files() {
         let module = module_of(&path);
-        // `history` keeps the last check in the state folder; by a process with its owner's rights a home is a disk like others.
+        // `history` keeps the last check in the state folder; by a process with its owner's rights a home is a disk like others;
+        // `rescue` writes to another disk, and refuses one that is part of the machine.
         let by_owner = path.components().any(|part| part.as_os_str() == "as_owner");
-        if by_owner || matches!(module.as_str(), "change" | "machine" | "testkit" | "history") {
+        if by_owner || matches!(module.as_str(), "change" | "machine" | "testkit" | "history" | "rescue") {
             continue;
         }
         for line in lines(&path) {

@@ -11,7 +11,7 @@ use veritum_core::trust::{KeyPair, KeysError, Pins, StoreKeys};
 use crate::faults::{Fault, apply, apply_to_store};
 use crate::sources::Vendors;
 use crate::updates::{self, apply_to_updates};
-use crate::{homes, machine, spec};
+use crate::{homes, machine, old_disk, spec};
 
 /// Why the demo cannot be built.
 #[derive(Debug, thiserror::Error)]
@@ -98,6 +98,7 @@ pub fn build(options: BuildOptions<'_>, observer: &dyn Observer) -> Result<Built
     let store = make_store(options, &packages, observer)?;
     vendors.next_day(folder, &installed).map_err(at)?;
     make_cards(&folder.join("cards")).map_err(at)?;
+    old_disk::make(folder).map_err(at)?;
     let config = folder.join("veritum.toml");
     fs::write(&config, configuration("store = \"store\"\nfrom = [\"repository\"]\n", OFFLINE)).map_err(at)?;
     let without_store = folder.join("without-store.toml");

@@ -10,6 +10,7 @@ mod faults;
 mod homes;
 mod machine;
 pub mod mirror;
+pub mod old_disk;
 mod package;
 pub mod repository;
 mod seed;

@@ -186,6 +186,8 @@ pub(crate) enum Verb {
     },
     /// Reset an application: move its settings and caches aside; user data is not touched
     Reset(ResetArgs),
+    /// Copy users' files to another disk and verify the copies; nothing is written to where they come from
+    Rescue(RescueArgs),
     /// Undo a change
     Undo {
         /// The change's number (default: all changes of the latest run)
@@ -255,6 +257,54 @@ pub(crate) struct ResetArgs {
     /// Read all user data before and after to verify that nothing changed (otherwise sizes and timestamps are compared)
     #[arg(long)]
     pub(crate) prove: bool,
+}
+
+/// What is copied, and where to
+#[derive(Debug, Args)]
+#[command(group = clap::ArgGroup::new("rescue").args(["to", "verify", "image", "deleted"]))]
+pub(crate) struct RescueArgs {
+    /// Copy into this folder of another disk; run the same command again to resume
+    #[arg(long, value_name = "DIR")]
+    pub(crate) to: Option<PathBuf>,
+    /// Compare files that were copied into this folder with their manifest
+    #[arg(long, value_name = "DIR", conflicts_with_all = ["user", "only", "caches"])]
+    pub(crate) verify: Option<PathBuf>,
+    /// Copy the disk named with --disk into this image file, what can be read first; run it again to resume
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["user", "only", "caches"])]
+    pub(crate) image: Option<PathBuf>,
+    /// List what was deleted and is still in trash folders, and what Veritum set aside
+    #[arg(long, conflicts_with_all = ["only", "caches"])]
+    pub(crate) deleted: bool,
+    /// Only this user's files (default: all login users'); repeatable
+    #[arg(long, value_name = "USER")]
+    pub(crate) user: Vec<String>,
+    /// Only this kind of files; repeatable
+    #[arg(long, value_name = "KIND", value_delimiter = ',')]
+    pub(crate) only: Vec<RescuedKind>,
+    /// Caches too, which applications create again
+    #[arg(long)]
+    pub(crate) caches: bool,
+}
+
+/// A kind of files, in the order in which they are copied
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum RescuedKind {
+    /// What a person wrote or collected, and is none of the following
+    Documents,
+    /// Mail, addresses and calendars
+    Mail,
+    /// Keys, certificates and passwords
+    Keys,
+    /// Settings of applications, bookmarks, histories
+    Profiles,
+    /// Pictures, music and films
+    Media,
+    /// Installers, disk images, packed files
+    Other,
+    /// What is still in a trash folder
+    Trash,
+    /// What applications create again
+    Caches,
 }
 
 /// The only part to move

@@ -98,6 +98,11 @@ impl Context {
         Ok(engine)
     }
 
+    /// Records the machine that a command worked on without opening all of it.
+    pub(crate) fn set_machine(&self, machine: MachineReport) {
+        let _ = self.machine.set(machine);
+    }
+
     /// The machine that was opened, if one was.
     pub(crate) fn machine(&self) -> Option<MachineReport> {
         self.machine.get().cloned()

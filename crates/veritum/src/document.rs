@@ -9,8 +9,8 @@ use serde_json::{Value, json};
 use veritum_core::model::ActionResult;
 use veritum_core::report::{
     AppReport, AppsReport, ChangesReport, CheckReport, DamagedChange, ExplainReport, Fate, MachineReport,
-    PackagesReport, RecoverReport, RepairReport, ResetReport, StatusReport, StoreAddReport, StoreReport, UndoReport,
-    UpdatesReport,
+    PackagesReport, RecoverReport, RepairReport, RescueDeletedReport, RescueImageReport, RescueReport,
+    RescueVerifyReport, ResetReport, StatusReport, StoreAddReport, StoreReport, UndoReport, UpdatesReport,
 };
 
 use crate::errors::ErrorReport;
@@ -69,6 +69,33 @@ impl Document for ResetReport {
     }
 }
 
+impl Document for RescueReport {
+    fn totals(&self) -> Totals {
+        let missing = self.missing.len() as u64 + self.incomplete.len() as u64;
+        [
+            ("wanted", self.wanted.files),
+            ("copied", self.copied.files),
+            ("bytes", self.copied.bytes),
+            ("known", self.known.files),
+            ("missing", missing),
+        ]
+        .into()
+    }
+}
+
+impl Document for RescueImageReport {
+    fn totals(&self) -> Totals {
+        let missing = Self::bytes_of(&self.unreadable) + Self::bytes_of(&self.untried);
+        [("bytes", self.read_bytes), ("missing_bytes", missing)].into()
+    }
+}
+
+impl Document for RescueVerifyReport {
+    fn totals(&self) -> Totals {
+        [("intact", self.intact.files), ("problems", self.problems.len() as u64)].into()
+    }
+}
+
 impl Document for StoreAddReport {
     fn totals(&self) -> Totals {
         let refused = self.refused.len() as u64 + self.failed.len() as u64;
@@ -118,6 +145,7 @@ counted! {
     RecoverReport, "changes", changes;
     UpdatesReport, "runs", runs;
     AppsReport, "apps", apps;
+    RescueDeletedReport, "deleted", deleted;
     ChangeReport, "files", places;
     DamagedChange, "backups", kept;
 }

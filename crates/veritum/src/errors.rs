@@ -5,12 +5,15 @@ use std::path::Path;
 use veritum_core::change::{ChangeError, JournalError};
 use veritum_core::machine::MachineError;
 use veritum_core::model::{Action, error_chain, error_words, quoted};
+use veritum_core::rescue::manifest::ManifestError;
+use veritum_core::rescue::{DestinationError, RescueError};
 use veritum_core::store::StoreError;
 use veritum_core::trust::KeysError;
 use veritum_core::work::WorkError;
 
 use crate::exit;
 use crate::places::shown;
+use crate::render::size;
 
 /// Why a command failed (`veritum.error/1`).
 #[derive(Debug, serde::Serialize, schemars::JsonSchema)]
@@ -177,6 +180,49 @@ impl From<WorkError> for Failure {
             other => Self::not_done(error_chain(&other), String::new(), None),
         }
     }
+}
+
+impl From<RescueError> for Failure {
+    fn from(error: RescueError) -> Self {
+        let why = std::error::Error::source(&error).map(error_chain).unwrap_or_default();
+        let what = error.to_string();
+        match error {
+            RescueError::Source(error) => error.into(),
+            RescueError::Stopped => WorkError::Stopped.into(),
+            RescueError::Full { needed, free, fitting, .. } => {
+                let kinds = fitting.iter().map(|kind| kind.word()).collect::<Vec<_>>().join(",");
+                let hint = match kinds.is_empty() {
+                    true => "use a larger disk".into(),
+                    false => format!("use a larger disk, or copy only what fits: --only {kinds}"),
+                };
+                Self::not_done(what, format!("{} needed, {} free", size(needed), size(free)), Some(hint.into()))
+            }
+            RescueError::SameDisk { .. } => Self::usage(
+                what,
+                "a failing disk would take the copies with it, and writing to it harms".into(),
+                Some("mount another disk, and name a folder on it".into()),
+            ),
+            RescueError::NoHomes { absent, .. } => Self::not_done(
+                what,
+                absent.into_iter().take(3).collect::<Vec<_>>().join("; "),
+                Some(
+                    "mount the file system with the homes below the root folder, or name its disk: --disk DEVICE"
+                        .into(),
+                ),
+            ),
+            RescueError::Manifest { source: ManifestError::Foreign | ManifestError::Read(_), .. } => {
+                Self::usage(what, why, Some("name the folder that `veritum rescue --to` wrote to".into()))
+            }
+            RescueError::Destination(ref e) if is_missing(e) => {
+                Self::usage(what, why, Some("name a folder that exists; is the disk mounted?".into()))
+            }
+            _ => Self::not_done(what, why, None),
+        }
+    }
+}
+
+fn is_missing(error: &DestinationError) -> bool {
+    matches!(error.source.kind(), std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory)
 }
 
 impl From<MachineError> for Failure {

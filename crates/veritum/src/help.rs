@@ -109,6 +109,25 @@ pub(crate) const TOPICS: &[Topic] = &[
         ],
     },
     Topic {
+        verb: "rescue",
+        examples: &[
+            ("veritum rescue --to /media/stick --plan", "what would be copied, and whether it fits"),
+            ("veritum rescue --to /media/stick --root /mnt", "from a system mounted at /mnt"),
+            ("veritum rescue --to /media/stick --disk /dev/sda", "from a disk that is not mounted (ext4)"),
+            ("veritum rescue --to /media/stick --only documents,mail", "only these"),
+            ("veritum rescue --image /media/stick/sda.img --disk /dev/sda", "a failing disk as it is, first of all"),
+            ("veritum rescue --deleted --user USER", "what is still in the trash"),
+            ("veritum rescue --verify /media/stick", "compare the copies with their manifest, later"),
+        ],
+        statuses: &[
+            ("0", "everything was copied, read back and compared"),
+            ("1", "something is missing or incomplete; or copies differ from the manifest"),
+            USAGE,
+            FAILED,
+            ("130, 143", "interrupted: run the command again to resume"),
+        ],
+    },
+    Topic {
         verb: "undo",
         examples: &[
             ("veritum undo", "the changes of the latest run"),
@@ -196,6 +215,7 @@ pub(crate) const SYMPTOMS: &[(&str, &str)] = &[
     ("... it starts, but misbehaves", "veritum reset NAME --plan"),
     ("Trouble since an update", "veritum list updates --trouble DATE"),
     ("The system does not start", "veritum check --root /mnt"),
+    ("The disk is failing", "veritum rescue --to DIR"),
     ("A change made it worse", "veritum undo"),
     ("Learn it on a demo system", "veritum demo --pause"),
 ];

@@ -44,19 +44,23 @@ const OPENING_A_STORE: Groups = &[LOOKS, CHANGES, GUARD, FILL, STORES];
 const WITH_SOURCES: Groups = &[LOOKS, FILL];
 const WITH_NETWORK: Groups = &[LOOKS, FILL, &["store trust", "store show"]];
 const CHANGING: Groups = &[&["repair"], CHANGES, FILL, &["store trust"]];
+const PLANNED: Groups = &[&["repair"], CHANGES, FILL, &["store trust"], RESCUE];
 const DETAILED: Groups =
     &[&["status", "check", "repair", "explain", "list", "reset", "undo", "store create"], FILL, STORES];
-const REPORTING: Groups = &[LOOKS, CHANGES, &["store create"], FILL, STORES];
+const REPORTING: Groups = &[LOOKS, CHANGES, &["store create"], FILL, STORES, RESCUE];
 const CHECK: Groups = &[&["check"]];
+const RESCUE: &[&str] = &["rescue"];
+const ON_A_ROOT: Groups = &[LOOKS, CHANGES, GUARD, FILL, RESCUE];
+const ON_DISKS: Groups = &[&["check"], RESCUE];
 const CHECK_AND_REPAIR: Groups = &[&["check", "repair"]];
 const WRITING_FILES: Groups = &[&["repair", "undo", "recover"]];
-const LISTING: Groups = &[&["check", "repair", "list", "undo"]];
+const LISTING: Groups = &[&["check", "repair", "list", "undo"], RESCUE];
 
 /// In the order in which they are repeated.
 #[rustfmt::skip]
 const EFFECTS: &[Effect] = &[
-    Effect { id: "root", option: "--root", kind: Kind::Value, repeated: ON_A_MACHINE, commands: ON_A_MACHINE },
-    Effect { id: "disk", option: "--disk", kind: Kind::Value, repeated: CHECK, commands: CHECK },
+    Effect { id: "root", option: "--root", kind: Kind::Value, repeated: ON_A_ROOT, commands: ON_A_ROOT },
+    Effect { id: "disk", option: "--disk", kind: Kind::Value, repeated: ON_DISKS, commands: ON_DISKS },
     Effect { id: "store", option: "--store", kind: Kind::Value, repeated: WITH_A_STORE, commands: OPENING_A_STORE },
     Effect { id: "state_dir", option: "--state-dir", kind: Kind::Value, repeated: ON_A_MACHINE, commands: ON_A_MACHINE },
     Effect { id: "cache_dir", option: "--cache-dir", kind: Kind::Value, repeated: WITH_SOURCES, commands: OPENING_A_STORE },
@@ -69,7 +73,7 @@ const EFFECTS: &[Effect] = &[
     Effect { id: "used", option: "--used", kind: Kind::Switch, repeated: &[], commands: CHECK },
     // A quick check's result does not suggest another quick check.
     Effect { id: "quick", option: "--quick", kind: Kind::Switch, repeated: &[], commands: CHECK },
-    Effect { id: "plan", option: "--plan", kind: Kind::Switch, repeated: &[], commands: CHANGING },
+    Effect { id: "plan", option: "--plan", kind: Kind::Switch, repeated: &[], commands: PLANNED },
     Effect { id: "yes", option: "--yes", kind: Kind::Switch, repeated: &[], commands: CHANGING },
     Effect { id: "ignore_disk_errors", option: "--ignore-disk-errors", kind: Kind::Switch, repeated: &[], commands: CHECK_AND_REPAIR },
     Effect { id: "all", option: "--all", kind: Kind::Switch, repeated: &[], commands: LISTING },

@@ -136,6 +136,8 @@ fn describe(phase: Phase) -> &'static str {
         Phase::Unpacking => "reading packages",
         Phase::Metadata => "reading file systems",
         Phase::Surface => "reading the disk",
+        Phase::Rescuing => "copying",
+        Phase::ReadingBack => "reading copied files",
         Phase::Comparing => "files: comparing",
         Phase::Staging => "writing replacements",
         Phase::Exchanging => "exchanging",

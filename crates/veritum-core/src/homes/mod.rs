@@ -1,8 +1,10 @@
 //! The homes of login users, each accessed with its owner's rights.
 
+mod cards;
 mod running;
 mod seen;
 
+pub use cards::cards_in;
 pub use running::running_apps;
 pub use seen::{HomesSeen, Seen};
 
@@ -17,10 +19,10 @@ use crate::model::{SystemPath, error_words, readable};
 use crate::platform::as_owner::Owner;
 use crate::report::{HomeLeft, HomePart, HomeReport};
 use crate::scan::{
-    self, AppData, Choice, HomeAgent, HomeGuard, HomeQuestion, HomeResponder, InventoryAnswer, InventoryQuestion,
-    Profile, ProfileQuestion, Question,
+    self, AppData, Choice, FolderEntry, HomeAgent, HomeGuard, HomeQuestion, HomeResponder, InventoryAnswer,
+    InventoryQuestion, Profile, ProfileQuestion, Question, SmallFile,
 };
-use crate::system::{System, WorkError};
+use crate::system::{Settings, System, WorkError};
 
 /// Homes with more names are not examined completely.
 pub const MOST: u64 = 2_000_000;
@@ -69,6 +71,26 @@ impl OpenHome {
         let (card, home) = (card.raw(), self.named.clone());
         let question = ProfileQuestion { card, home, owner: self.owner, most: MOST, databases, sandbox };
         scan::ask(&*self.agent, &self.dir, &Question::Profile(question))
+    }
+
+    /// The user's base directories.
+    pub fn bases(&self) -> io::Result<Bases> {
+        scan::ask(&*self.agent, &self.dir, &Question::Bases(self.named.clone()))
+    }
+
+    /// The entries of one of its folders.
+    pub fn entries(&self, folder: &Dir) -> io::Result<Vec<FolderEntry>> {
+        scan::ask(&*self.agent, folder, &Question::Entries)
+    }
+
+    /// The contents of these small files of one of its folders, as far as they can be read.
+    pub fn small_files(&self, folder: &Dir, names: Vec<Vec<u8>>) -> io::Result<Vec<Option<SmallFile>>> {
+        scan::ask(&*self.agent, folder, &Question::SmallFiles(names))
+    }
+
+    /// The folder, accessed with its owner's rights.
+    pub fn dir(&self) -> &Dir {
+        &self.dir
     }
 
     /// The machine as seen from it.
@@ -135,37 +157,9 @@ impl System {
         }
     }
 
-    /// Opens homes, each once; without those that do not exist yet, or whose file system is not mounted.
+    /// Opens homes, as [`open_homes`] does.
     pub fn open_homes(&self, accounts: &[&Account]) -> Vec<(String, io::Result<OpenHome>)> {
-        let mut seen = HashSet::new();
-        let open = |account: &&Account| {
-            let named = account.home.clone()?;
-            let place = self.machine.resolve(&named).ok()?;
-            let dir = self.machine.dir(&place).ok()?;
-            if place.is_root() || !seen.insert(place.clone()) {
-                return None;
-            }
-            Some((account.name.clone(), self.open_home(account, named, place, dir)))
-        };
-        accounts.iter().filter_map(open).collect()
-    }
-
-    fn open_home(&self, account: &Account, named: SystemPath, place: SystemPath, dir: Dir) -> io::Result<OpenHome> {
-        let stat = dir.look_self()?;
-        // On a machine that an ordinary user built, everything belongs to that user.
-        if stat.uid != account.uid && self.settings.policy.owner_of_root.is_none() {
-            return Err(io::Error::new(io::ErrorKind::PermissionDenied, "not owned by its user"));
-        }
-        let (dir, agent): (Dir, Arc<dyn HomeAgent>) = match self.settings.helper.is_empty() {
-            true => (dir, Arc::new(Mutex::new(HomeResponder::default()))),
-            false => {
-                let owner =
-                    Arc::new(Owner::start(&self.settings.helper, (stat.uid, stat.gid), self.settings.stop.clone())?);
-                (Dir::handed_over(owner.clone(), dir.handle()?), owner)
-            }
-        };
-        let machine = self.machine.seen_from(place.clone(), dir.clone())?;
-        Ok(OpenHome { user: account.name.clone(), place, owner: stat.uid, named, dir, agent, machine })
+        open_homes(&self.machine, &self.settings, accounts)
     }
 
     /// Opens the home of a change.
@@ -194,6 +188,49 @@ impl System {
         let reports = self.open_homes(&accounts).into_iter().map(told);
         reports.filter(|home| !home.parts.is_empty() || !home.left.is_empty() || home.trouble.is_some()).collect()
     }
+}
+
+/// Opens homes, each once; without those that do not exist yet, or whose file system is not mounted.
+pub fn open_homes(
+    machine: &Machine,
+    settings: &Settings,
+    accounts: &[&Account],
+) -> Vec<(String, io::Result<OpenHome>)> {
+    let mut seen = HashSet::new();
+    let open = |account: &&Account| {
+        let named = account.home.clone()?;
+        let place = machine.resolve(&named).ok()?;
+        let dir = machine.dir(&place).ok()?;
+        if place.is_root() || !seen.insert(place.clone()) {
+            return None;
+        }
+        Some((account.name.clone(), open_home(machine, settings, account, named, place, dir)))
+    };
+    accounts.iter().filter_map(open).collect()
+}
+
+fn open_home(
+    machine: &Machine,
+    settings: &Settings,
+    account: &Account,
+    named: SystemPath,
+    place: SystemPath,
+    dir: Dir,
+) -> io::Result<OpenHome> {
+    let stat = dir.look_self()?;
+    // On a machine that an ordinary user built, everything belongs to that user.
+    if stat.uid != account.uid && settings.policy.owner_of_root.is_none() {
+        return Err(io::Error::new(io::ErrorKind::PermissionDenied, "not owned by its user"));
+    }
+    let (dir, agent): (Dir, Arc<dyn HomeAgent>) = match settings.helper.is_empty() {
+        true => (dir, Arc::new(Mutex::new(HomeResponder::default()))),
+        false => {
+            let owner = Arc::new(Owner::start(&settings.helper, (stat.uid, stat.gid), settings.stop.clone())?);
+            (Dir::handed_over(owner.clone(), dir.handle()?), owner)
+        }
+    };
+    let machine = machine.seen_from(place.clone(), dir.clone())?;
+    Ok(OpenHome { user: account.name.clone(), place, owner: stat.uid, named, dir, agent, machine })
 }
 
 /// Whether a card gives the folder of a sandbox as it is in the home, rather than its contents.

@@ -6,6 +6,7 @@ mod apps;
 mod change;
 mod explain;
 mod proof;
+mod rescue;
 mod reset;
 mod status;
 mod store_add;
@@ -21,6 +22,10 @@ pub use change::{
 };
 pub use explain::{ChainLink, ExplainReport, FirstDifference, to_do};
 pub use proof::{ProofOutcome, ProofReport, ProvedPackage, ProvedSource};
+pub use rescue::{
+    Count, DataKind, DeletedItem, IncompleteFile, KindCount, MissingFile, RescueDeletedReport, RescueImageReport,
+    RescueReport, RescueVerifyReport, RescuedHome,
+};
 pub use reset::{Difference, Fate, HomeReset, OwnReport, ResetPart, ResetReport, RunningApp};
 pub use status::{ComputerReport, LastCheck, RecentReport, StatusReport, StoreLine};
 pub use store_add::{RefusedPackage, StoreAddReport};

@@ -15,6 +15,8 @@ mod quick;
 mod repair;
 mod repair_state;
 mod repaired;
+mod rescue;
+mod rescue_source;
 mod reset;
 mod session;
 mod status;
@@ -25,6 +27,8 @@ mod updates;
 pub use crate::areas::volumes::{DisksWanted, SurfaceExtent};
 pub use consent::{Agreement, Preview};
 pub use disks::check_disks;
+pub use rescue::{RescueWanted, deleted_files, image_of_disk, rescue_files, verify_rescued};
+pub use rescue_source::RescueSource;
 pub use reset::{Only, ResetWanted};
 pub use updates::UpdatesWanted;
 

@@ -69,6 +69,7 @@ pub(crate) fn run(args: &DemoArgs, global: &Global) -> Result<u8, Failure> {
         example(&config, pause)?;
         updates(&args.dir, &built, pause)?;
         apps(&built, &config, pause)?;
+        old_disk(&args.dir, &config, pause)?;
     }
     put(&ending(&built, &config, args.build_only))?;
     if faults.iter().any(|f| f.mounts) {
@@ -154,6 +155,25 @@ fn apps(built: &Built, config: &Path, pause: bool) -> Result<(), Failure> {
         ),
         ("Do they start now?", &["check", three[0], three[1], three[2]]),
         ("Everything that was moved aside can be restored.", &["list", "changes"]),
+    ];
+    steps.iter().try_for_each(|(remark, words)| step(remark, words, (config, None), pause))
+}
+
+/// The disk of another computer, which fails: users' files first.
+fn old_disk(folder: &Path, config: &Path, pause: bool) -> Result<(), Failure> {
+    let other = folder.join("another-disk");
+    let made = std::fs::create_dir_all(&other);
+    made.map_err(|e| Failure::not_done("cannot create a folder for the demo".into(), e.to_string(), None))?;
+    let image = folder.join(veritum_demo::old_disk::NAME);
+    let (Some(image), Some(other)) = (image.to_str(), other.to_str()) else { return Ok(()) };
+    put(&format!(
+        "\n{}\n",
+        paint(Label::Heading, "An old computer's disk is failing; there is an image of what it still gave")
+    ))?;
+    let steps: [(&str, &[&str]); 3] = [
+        ("Which files lie where it could not be read?", &["check", "volumes", "--disk", image]),
+        ("Copy the user's files to another disk. (Here: a folder.)", &["rescue", "--to", other, "--disk", image]),
+        ("Are the copies still what was written? (later, on any computer)", &["rescue", "--verify", other]),
     ];
     steps.iter().try_for_each(|(remark, words)| step(remark, words, (config, None), pause))
 }

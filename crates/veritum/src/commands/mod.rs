@@ -10,6 +10,7 @@ mod list;
 mod manuals;
 mod recover;
 mod repair;
+mod rescue;
 mod reset;
 mod schemas;
 mod status;
@@ -91,6 +92,7 @@ fn command(context: &Context, verb: Verb) -> Result<u8, Failure> {
         Verb::Explain { what } => explain::run(context, &what),
         Verb::List { what, sizes, updates } => list::run(context, what, sizes, updates),
         Verb::Reset(args) => reset::run(context, args),
+        Verb::Rescue(args) => rescue::run(context, &args),
         Verb::Undo { change } => undo::run(context, change),
         Verb::Recover => recover::run(context),
         Verb::Store(verb) => store::run(context, verb),

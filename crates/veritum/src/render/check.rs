@@ -334,9 +334,11 @@ pub(crate) fn doubt(context: &Context, report: &CheckReport) -> String {
             format!("{files} in {}", count(*packages, "unrelated package", "unrelated packages"))
         }
     };
-    let advice =
-        "Back up user files first, then test disk and memory. Nothing is written until you pass --ignore-disk-errors.";
-    format!("{}  {why}\n{}", paint(Label::Bad, "DISK MAY BE FAILING"), paragraph("  ", advice, context.width))
+    let advice = format!(
+        "Users' files first: {} (DIR on another disk). Then test disk and memory. Nothing is written until you pass --ignore-disk-errors.",
+        context.command("rescue --to DIR")
+    );
+    format!("{}  {why}\n{}", paint(Label::Bad, "DISK MAY BE FAILING"), paragraph("  ", &advice, context.width))
 }
 
 /// The command that ignores a doubt about the disk.

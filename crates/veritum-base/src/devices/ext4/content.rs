@@ -105,6 +105,22 @@ impl<'a> FileSystem<'a> {
         (all, bad)
     }
 
+    /// Reports every folder in use whose entry in the file system is valid, whether another folder names it or not.
+    pub fn each_folder(&self, see: &mut dyn FnMut(&Inode)) {
+        self.each_inode(&mut |inode| {
+            if inode.kind() == Type::Folder {
+                see(inode);
+            }
+        });
+    }
+
+    /// The folder above a folder, as the folder itself records it.
+    #[must_use]
+    pub fn above(&self, folder: &Inode) -> Option<u32> {
+        let names = self.names_and_faults(folder).0;
+        names.into_iter().find(|name| name.name == b"..").map(|name| name.inode)
+    }
+
     /// The inode at a path, whose names are separated by `/`. Symlinks are not followed.
     #[must_use]
     pub fn find(&self, path: &[u8]) -> Option<Inode> {

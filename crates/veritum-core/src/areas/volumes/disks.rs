@@ -128,13 +128,13 @@ fn examine(
         let bytes = Window::new(device, 0, device.size());
         let volume = DiskVolume { name: disk, bytes, may_change, is_cut: false, mounted_at: None };
         examine_volume(&volume, whole, pool, observer, examined);
-        return read(&volume, wanted, observer, examined);
+        return read(device, &volume, wanted, observer, examined);
     };
     if table.kind == TableKind::None {
         examined.leave_out(format!("{disk} contains no partition table and no file system that is known here"));
         let bytes = Window::new(device, 0, device.size());
         let volume = DiskVolume { name: disk, bytes, may_change, is_cut: false, mounted_at: None };
-        return read(&volume, wanted, observer, examined);
+        return read(device, &volume, wanted, observer, examined);
     }
     if table.from_copy {
         let cause = "the table at the beginning of the disk is damaged, and the copy at its end is valid".to_owned();
@@ -153,7 +153,7 @@ fn examine(
             examined.findings.push(cut_off(&volume.name, partition, device));
         }
         examine_volume(&volume, identify(&volume.bytes), pool, observer, examined);
-        read(&volume, wanted, observer, examined);
+        read(device, &volume, wanted, observer, examined);
     }
 }
 
@@ -164,16 +164,23 @@ fn cut_off(name: &str, partition: &Partition, device: &Device) -> Finding {
     finding(name, None, Verdict::Truncated, cause, Some(copy_of_all()))
 }
 
-/// Reads the surface of a volume, if that is wanted.
-fn read(volume: &DiskVolume<'_>, wanted: &DisksWanted, observer: &dyn Observer, examined: &mut Examined) {
-    let Some(extent) = wanted.surface.filter(|_| !examined.stopped) else { return };
+/// Names what lies in the gaps of an image, and reads the surface of a volume, if that is wanted.
+fn read(
+    device: &Device,
+    volume: &DiskVolume<'_>,
+    wanted: &DisksWanted,
+    observer: &dyn Observer,
+    examined: &mut Examined,
+) {
     let fs = FileSystem::open(&volume.bytes).ok();
+    surface::name_gaps(volume, fs.as_ref(), &volume.bytes.own(device.gaps()), examined);
+    let Some(extent) = wanted.surface.filter(|_| !examined.stopped) else { return };
     let has_errors = fs.as_ref().is_some_and(|fs| fs.superblock.errors > 0 || fs.superblock.marked);
     if has_errors && !wanted.ignore_disk_errors {
         let name = &volume.name;
         return examined.leave_out(format!(
             "the surface of {name}: errors are recorded, and reading all of a failing disk can end it; \
-             copy the users' files to another disk first, then add --ignore-disk-errors"
+             copy the users' files to another disk first (veritum rescue --to DIR), then add --ignore-disk-errors"
         ));
     }
     surface::examine(volume, fs.as_ref(), extent, observer, examined);
@@ -244,7 +251,7 @@ pub(super) fn finding(
 
 /// What to do about damaged metadata.
 pub(super) fn check_it() -> Action {
-    "copy the users' files to another disk first; then let the file system's own check (fsck) repair it, unmounted"
+    "users' files to another disk first (veritum rescue --to DIR); then let the file system's own check (fsck) repair it, unmounted"
         .into()
 }
 

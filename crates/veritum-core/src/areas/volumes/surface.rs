@@ -7,7 +7,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use super::disks::DiskVolume;
 use crate::areas::Examined;
 use crate::devices::ext4::{FileSystem, Owner, Part, Paths, owners};
-use crate::devices::{ReadAt as _, Surface, read_surface};
+use crate::devices::{ReadAt as _, read_surface};
 use crate::event::{Event, Flow, Observer, Phase};
 use crate::model::{Action, Verdict, readable};
 
@@ -66,7 +66,7 @@ pub(super) fn examine(
     });
     match fs {
         _ if surface.ranges.is_empty() => {}
-        Some(fs) => of_files(volume, fs, &surface, examined),
+        Some(fs) => of_files(volume, fs, &surface.ranges, examined),
         None => {
             let cause = format!("{} KiB cannot be read, {}", surface.unreadable >> 10, first(&surface.ranges));
             examined.findings.push(volume.finding(None, Verdict::Unreadable, cause, Some(copy_first())));
@@ -74,11 +74,32 @@ pub(super) fn examine(
     }
 }
 
+/// Names what lies in the gaps of an image: what the disk could not be read for when it was copied.
+pub(super) fn name_gaps(
+    volume: &DiskVolume<'_>,
+    fs: Option<&FileSystem<'_>>,
+    gaps: &[Range<u64>],
+    examined: &mut Examined,
+) {
+    if gaps.is_empty() {
+        return;
+    }
+    let bytes: u64 = gaps.iter().map(|gap| gap.end - gap.start).sum();
+    let what = format!("{} KiB in {} places of {} are missing in the image", bytes >> 10, gaps.len(), volume.name);
+    examined.note_extent(what);
+    match fs {
+        Some(fs) => of_files(volume, fs, gaps, examined),
+        None => {
+            let cause = format!("{} KiB are missing in the image, {}", bytes >> 10, first(gaps));
+            examined.findings.push(volume.finding(None, Verdict::Unreadable, cause, Some(copy_first())));
+        }
+    }
+}
+
 /// What the unreadable places belong to.
-fn of_files(volume: &DiskVolume<'_>, fs: &FileSystem<'_>, surface: &Surface, examined: &mut Examined) {
+fn of_files(volume: &DiskVolume<'_>, fs: &FileSystem<'_>, ranges: &[Range<u64>], examined: &mut Examined) {
     let size = fs.superblock.block_size;
-    let mut blocks: Vec<u64> =
-        surface.ranges.iter().flat_map(|range| range.start / size..range.end.div_ceil(size)).collect();
+    let mut blocks: Vec<u64> = ranges.iter().flat_map(|range| range.start / size..range.end.div_ceil(size)).collect();
     blocks.dedup();
     let mut by_owner: BTreeMap<Owner, Vec<u64>> = BTreeMap::new();
     for (block, owner) in blocks.iter().zip(owners(fs, &blocks)) {
@@ -145,5 +166,6 @@ fn first(ranges: &[Range<u64>]) -> String {
 }
 
 fn copy_first() -> Action {
-    "the disk may be failing: copy the users' files to another disk before anything is written".into()
+    "the disk may be failing: users' files first (veritum rescue --to DIR, on another disk), before anything is written"
+        .into()
 }

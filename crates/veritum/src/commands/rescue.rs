@@ -1,0 +1,137 @@
+//! `rescue`: users' files to another disk.
+
+use std::path::Path;
+use std::sync::Arc;
+
+use veritum_core::machine::{Disk, LiveDisk};
+use veritum_core::model::{Action, quoted};
+use veritum_core::report::DataKind;
+use veritum_core::work::{RescueSource, RescueWanted, deleted_files, image_of_disk, rescue_files, verify_rescued};
+
+use super::print;
+use crate::args::{RescueArgs, RescuedKind};
+use crate::context::Context;
+use crate::errors::Failure;
+use crate::{exit, render};
+
+pub(crate) fn run(context: &Context, args: &RescueArgs) -> Result<u8, Failure> {
+    let disk: Arc<dyn Disk> = Arc::new(LiveDisk);
+    if args.deleted {
+        return deleted(context, args, &disk);
+    }
+    match (&args.verify, &args.image, &args.to) {
+        (Some(folder), ..) => verify(context, folder, &disk),
+        (None, Some(image), _) => copy_disk(context, image, &disk),
+        (None, None, Some(to)) => copy(context, args, to, &disk),
+        (None, None, None) => Err(Failure::usage(
+            "rescue needs --to DIR, --verify DIR, --image FILE or --deleted".into(),
+            "nothing was done".into(),
+            Some(Action::command("veritum help rescue")),
+        )),
+    }
+}
+
+fn copy_disk(context: &Context, image: &Path, disk: &Arc<dyn Disk>) -> Result<u8, Failure> {
+    let global = &context.global;
+    let ([device], None, false) = (global.disk.as_slice(), &global.root, global.plan) else {
+        return Err(Failure::usage(
+            "--image copies one disk".into(),
+            "nothing was done".into(),
+            Some("name it, and nothing else: --disk DEVICE".into()),
+        ));
+    };
+    let report = image_of_disk(device, image, disk, &context.progress)?;
+    let is_whole = report.unreadable.is_empty() && report.untried.is_empty() && report.failed.is_none();
+    let status = match report.stopped {
+        true => context.progress.interruption(),
+        false if is_whole => exit::FINE,
+        false => exit::PROBLEMS,
+    };
+    print(context, &report, status, || render::rescue::describe_image(context, &report))?;
+    Ok(status)
+}
+
+fn copy(context: &Context, args: &RescueArgs, to: &Path, disk: &Arc<dyn Disk>) -> Result<u8, Failure> {
+    let wanted = RescueWanted {
+        to: to.to_owned(),
+        from: from(context, args)?,
+        kinds: args.only.iter().map(|kind| data_kind(*kind)).collect(),
+        caches: args.caches,
+        plan_only: context.global.plan,
+    };
+    let (report, machine) = rescue_files(&context.settings, &wanted, disk, &context.progress)?;
+    context.set_machine(machine);
+    let status = match report.stopped {
+        true => context.progress.interruption(),
+        false if report.is_complete() => exit::FINE,
+        false => exit::PROBLEMS,
+    };
+    print(context, &report, status, || render::rescue::describe(context, &report, &again(args, to)))?;
+    Ok(status)
+}
+
+/// Where the files come from.
+fn from(context: &Context, args: &RescueArgs) -> Result<RescueSource, Failure> {
+    let global = &context.global;
+    if global.root.is_some() && !global.disk.is_empty() {
+        return Err(Failure::usage(
+            "--disk and --root cannot be combined".into(),
+            "files are copied from a mounted system, or from disks that are not mounted".into(),
+            Some("use two commands".into()),
+        ));
+    }
+    Ok(RescueSource { users: args.user.clone(), disks: global.disk.clone() })
+}
+
+fn deleted(context: &Context, args: &RescueArgs, disk: &Arc<dyn Disk>) -> Result<u8, Failure> {
+    if context.global.plan {
+        return Err(Failure::usage("--plan has no effect with --deleted".into(), "nothing was done".into(), None));
+    }
+    let (report, machine) = deleted_files(&context.settings, &from(context, args)?, disk, &context.progress)?;
+    context.set_machine(machine);
+    print(context, &report, exit::FINE, || render::rescue::describe_deleted(context, &report))?;
+    Ok(exit::FINE)
+}
+
+fn verify(context: &Context, folder: &Path, disk: &Arc<dyn Disk>) -> Result<u8, Failure> {
+    let global = &context.global;
+    let without_effect =
+        [("--root", global.root.is_some()), ("--disk", !global.disk.is_empty()), ("--plan", global.plan)];
+    if let Some((option, _)) = without_effect.iter().find(|(_, given)| *given) {
+        return Err(Failure::usage(format!("{option} has no effect with --verify"), "nothing was done".into(), None));
+    }
+    let report = verify_rescued(folder, context.settings.jobs, disk, &context.progress)?;
+    let is_intact = report.problems.is_empty() && report.damaged_lines == 0 && report.incomplete.is_empty();
+    let status = match report.stopped {
+        true => context.progress.interruption(),
+        false if is_intact => exit::FINE,
+        false => exit::PROBLEMS,
+    };
+    print(context, &report, status, || render::rescue::describe_verified(context, &report))?;
+    Ok(status)
+}
+
+fn data_kind(kind: RescuedKind) -> DataKind {
+    match kind {
+        RescuedKind::Documents => DataKind::Documents,
+        RescuedKind::Mail => DataKind::Mail,
+        RescuedKind::Keys => DataKind::Keys,
+        RescuedKind::Profiles => DataKind::Profiles,
+        RescuedKind::Media => DataKind::Media,
+        RescuedKind::Other => DataKind::Other,
+        RescuedKind::Trash => DataKind::Trash,
+        RescuedKind::Caches => DataKind::Caches,
+    }
+}
+
+/// The same command as typed, without the global options.
+fn again(args: &RescueArgs, to: &Path) -> String {
+    let mut words = format!("rescue --to {}", quoted(to.as_os_str().as_encoded_bytes()));
+    words.extend(args.user.iter().map(|user| format!(" --user {}", quoted(user.as_bytes()))));
+    if !args.only.is_empty() {
+        let kinds = args.only.iter().map(|kind| data_kind(*kind).word()).collect::<Vec<_>>().join(",");
+        words.push_str(&format!(" --only {kinds}"));
+    }
+    words.push_str(if args.caches { " --caches" } else { "" });
+    words
+}
