@@ -13,6 +13,8 @@ use crate::machine::{Account, Users};
 use crate::model::{Identity, Instant, SystemPath, error_words};
 use crate::report::DataKind;
 
+/// A file is at most so many times as large as its file system: the rest are holes.
+const MAX_HOLES: u64 = 16;
 /// Larger account files are not read, in bytes.
 const MAX_SMALL: u64 = 4 << 20;
 
@@ -212,6 +214,10 @@ impl Walk<'_> {
                 self.add(path.clone(), ItemKind::Folder, kind, &inode);
                 let classifier = classifier.for_folder(&path);
                 self.folder(&inode, path, depth, &classifier);
+            }
+            // Without checksums a damaged size is believed, and a file of nothing but holes would be read for hours.
+            Type::File if inode.size > self.system.size().saturating_mul(MAX_HOLES) => {
+                self.leave_out(path, format!("its recorded size of {} bytes is not valid", inode.size));
             }
             Type::File => self.add(path, ItemKind::File, kind, &inode),
             Type::Link => match self.system.target(&inode) {

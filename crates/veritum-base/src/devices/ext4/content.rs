@@ -52,7 +52,9 @@ impl<'a> FileSystem<'a> {
             let more = check::inline_attribute(&inode.extra).unwrap_or_default();
             [&inode.places[..], more].concat()
         });
-        FileContent { fs: self, size: inode.size, runs, inline, has_unknown_places: !bad.is_empty() }
+        // Two places of one block of the file: which of them is right is not known.
+        let overlap = runs.windows(2).any(|pair| pair[0].position + pair[0].count > pair[1].position);
+        FileContent { fs: self, size: inode.size, runs, inline, has_unknown_places: overlap || !bad.is_empty() }
     }
 
     /// The target of a symlink.

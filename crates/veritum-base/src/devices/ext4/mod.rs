@@ -105,6 +105,12 @@ impl<'a> FileSystem<'a> {
         self.superblock.blocks.saturating_mul(self.superblock.block_size) > self.disk.size()
     }
 
+    /// Its size in bytes.
+    #[must_use]
+    pub fn size(&self) -> u64 {
+        self.superblock.blocks.saturating_mul(self.superblock.block_size)
+    }
+
     /// Whether a block is within the file system.
     #[must_use]
     pub fn has_block(&self, block: u64) -> bool {

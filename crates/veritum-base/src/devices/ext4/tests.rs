@@ -228,6 +228,18 @@ fn telling() -> &'static [usize] {
     })
 }
 
+/// Reads the first pieces of a file, each from where something was written: they follow each other, and end.
+fn read_pieces(content: &super::FileContent<'_>) {
+    let (mut at, mut buffer) = (0, vec![0; 8192]);
+    for _ in 0..20 {
+        let Some(next) = content.written_after(at) else { return };
+        assert!(at <= next.start && next.start < next.end && next.end <= content.size(), "{at}: {next:?}");
+        let _ = content.read_at(next.start, &mut buffer);
+        let _ = content.read_at(next.end - 1, &mut buffer);
+        at = next.end;
+    }
+}
+
 proptest::proptest! {
     #![proptest_config(proptest::prelude::ProptestConfig::with_cases(60))]
     #[test]
@@ -247,6 +259,14 @@ proptest::proptest! {
             let paths = Paths::find(&fs, &inodes);
             inodes.iter().for_each(|inode| drop(paths.of(*inode)));
             let _ = owners(&fs, &[0, 1, 82, FERRY, CHART_NODE, MANY_LEAF, 9000]);
+            let mut folders = Vec::new();
+            fs.each_folder(&mut |inode| folders.push(inode.clone()));
+            for folder in folders {
+                let _ = fs.above(&folder);
+                for name in fs.entries_of(&folder).0.iter().take(50) {
+                    if let Ok(inode) = fs.inode(name.inode) { read_pieces(&fs.content(&inode)); }
+                }
+            }
         }
     }
 }
