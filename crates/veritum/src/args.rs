@@ -3,9 +3,11 @@
 use std::ffi::OsString;
 use std::path::PathBuf;
 
+use clap::builder::{PossibleValuesParser, TypedValueParser};
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use jiff::civil::{Date, DateTime, Time};
 use veritum_core::model::Authority;
+use veritum_core::report::DataKind;
 
 /// Find damaged system files on Debian-family desktops and restore them from a trusted source
 #[derive(Debug, Parser)]
@@ -279,32 +281,17 @@ pub(crate) struct RescueArgs {
     #[arg(long, value_name = "USER")]
     pub(crate) user: Vec<String>,
     /// Only this kind of files; repeatable
-    #[arg(long, value_name = "KIND", value_delimiter = ',')]
-    pub(crate) only: Vec<RescuedKind>,
+    #[arg(long, value_name = "KIND", value_delimiter = ',', value_parser = kinds())]
+    pub(crate) only: Vec<DataKind>,
     /// Caches too, which applications create again
     #[arg(long)]
     pub(crate) caches: bool,
 }
 
-/// A kind of files, in the order in which they are copied
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub(crate) enum RescuedKind {
-    /// What a person wrote or collected, and is none of the following
-    Documents,
-    /// Mail, addresses and calendars
-    Mail,
-    /// Keys, certificates and passwords
-    Keys,
-    /// Settings of applications, bookmarks, histories
-    Profiles,
-    /// Pictures, music and films
-    Media,
-    /// Installers, disk images, packed files
-    Other,
-    /// What is still in a trash folder
-    Trash,
-    /// What applications create again
-    Caches,
+/// The kinds of files, by their words.
+fn kinds() -> impl TypedValueParser<Value = DataKind> {
+    let kind = |word: String| DataKind::ALL.into_iter().find(|kind| kind.word() == word).unwrap_or(DataKind::Documents);
+    PossibleValuesParser::new(DataKind::ALL.map(DataKind::word)).map(kind)
 }
 
 /// The only part to move

@@ -94,7 +94,8 @@ fn from_machine<T>(
     run: Run<'_, T>,
 ) -> Result<T, RescueError> {
     let machine = Machine::open(&settings.root, disk.clone()).map_err(WorkError::from)?;
-    let accounts = accounts(&machine, from)?;
+    let mut accounts = accounts(&machine, from)?;
+    let only_own = keep_own(settings, from, &mut accounts);
     let mut troubles = Troubles::new();
     let mut open: Vec<OpenHome> = Vec::new();
     for (user, home) in open_homes(&machine, settings, &accounts.iter().collect::<Vec<_>>()) {
@@ -105,7 +106,7 @@ fn from_machine<T>(
     }
     let is_known = |user: &str| open.iter().any(|home| home.user == user) || troubles.iter().any(|(u, _)| u == user);
     let absent = accounts.iter().filter(|account| !is_known(&account.name));
-    let limits: Vec<String> = absent.map(absent_home).collect();
+    let limits: Vec<String> = absent.map(absent_home).chain(only_own).collect();
     if open.is_empty() && troubles.is_empty() {
         return Err(RescueError::NoHomes { place: settings.root.clone(), absent: limits });
     }
@@ -134,6 +135,16 @@ fn from_machine<T>(
         on: On::Mounts(machine.path().to_owned(), devices),
     };
     run(&source, &opened)
+}
+
+/// An ordinary user can read no homes but the own one: the others are left out, which is said.
+fn keep_own(settings: &Settings, from: &RescueSource, accounts: &mut Vec<Account>) -> Option<String> {
+    let user = rustix::process::geteuid();
+    let is_able = user.is_root() || settings.policy.owner_of_root.is_some() || !from.users.is_empty();
+    let own = accounts.iter().find(|account| account.uid == user.as_raw()).cloned().filter(|_| !is_able)?;
+    let others = accounts.len() - 1;
+    accounts.retain(|account| account.uid == own.uid);
+    (others > 0).then(|| format!("only {}'s own files: run it as root to copy those of other users", own.name))
 }
 
 fn absent_home(account: &Account) -> String {

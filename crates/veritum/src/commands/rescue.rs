@@ -5,11 +5,10 @@ use std::sync::Arc;
 
 use veritum_core::machine::{Disk, LiveDisk};
 use veritum_core::model::{Action, quoted};
-use veritum_core::report::DataKind;
 use veritum_core::work::{RescueSource, RescueWanted, deleted_files, image_of_disk, rescue_files, verify_rescued};
 
 use super::print;
-use crate::args::{RescueArgs, RescuedKind};
+use crate::args::RescueArgs;
 use crate::context::Context;
 use crate::errors::Failure;
 use crate::{exit, render};
@@ -55,7 +54,7 @@ fn copy(context: &Context, args: &RescueArgs, to: &Path, disk: &Arc<dyn Disk>) -
     let wanted = RescueWanted {
         to: to.to_owned(),
         from: from(context, args)?,
-        kinds: args.only.iter().map(|kind| data_kind(*kind)).collect(),
+        kinds: args.only.clone(),
         caches: args.caches,
         plan_only: context.global.plan,
     };
@@ -111,25 +110,12 @@ fn verify(context: &Context, folder: &Path, disk: &Arc<dyn Disk>) -> Result<u8, 
     Ok(status)
 }
 
-fn data_kind(kind: RescuedKind) -> DataKind {
-    match kind {
-        RescuedKind::Documents => DataKind::Documents,
-        RescuedKind::Mail => DataKind::Mail,
-        RescuedKind::Keys => DataKind::Keys,
-        RescuedKind::Profiles => DataKind::Profiles,
-        RescuedKind::Media => DataKind::Media,
-        RescuedKind::Other => DataKind::Other,
-        RescuedKind::Trash => DataKind::Trash,
-        RescuedKind::Caches => DataKind::Caches,
-    }
-}
-
 /// The same command as typed, without the global options.
 fn again(args: &RescueArgs, to: &Path) -> String {
     let mut words = format!("rescue --to {}", quoted(to.as_os_str().as_encoded_bytes()));
     words.extend(args.user.iter().map(|user| format!(" --user {}", quoted(user.as_bytes()))));
     if !args.only.is_empty() {
-        let kinds = args.only.iter().map(|kind| data_kind(*kind).word()).collect::<Vec<_>>().join(",");
+        let kinds = args.only.iter().map(|kind| kind.word()).collect::<Vec<_>>().join(",");
         words.push_str(&format!(" --only {kinds}"));
     }
     words.push_str(if args.caches { " --caches" } else { "" });

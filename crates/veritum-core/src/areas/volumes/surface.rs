@@ -13,6 +13,8 @@ use crate::model::{Action, Verdict, readable};
 
 /// More files with unreadable places are counted.
 const MAX_FILES: usize = 200;
+/// More files without names are one finding.
+const MAX_NAMELESS: usize = 5;
 /// Homes of users, from the root of a file system; and of a file system that is mounted there.
 const HOMES: [&[u8]; 2] = [b"/home/", b"/root/"];
 
@@ -108,6 +110,16 @@ fn of_files(volume: &DiskVolume<'_>, fs: &FileSystem<'_>, ranges: &[Range<u64>],
     let inodes: HashSet<u32> = by_owner.keys().filter_map(inode_of).collect();
     let paths = if inodes.is_empty() { Paths::default() } else { Paths::find(fs, &inodes) };
     let users = by_owner.keys().filter_map(inode_of).filter(|inode| is_users(&paths.of(*inode))).count();
+    // Where a folder is damaged, thousands of files can have lost their names at once.
+    let nameless = |owner: &Owner| inode_of(owner).is_some_and(|inode| paths.of(inode).is_empty());
+    let lost: Vec<&Owner> = by_owner.keys().filter(|owner| nameless(owner)).collect();
+    let lost = if lost.len() > MAX_NAMELESS { lost.len() } else { 0 };
+    if lost > 0 {
+        let cause = format!("parts of {lost} files cannot be read");
+        let what = "files that no readable folder names";
+        examined.findings.push(volume.finding(Some(what), Verdict::Unreadable, cause, Some(copy_first())));
+    }
+    by_owner.retain(|owner, _| lost == 0 || !nameless(owner));
     for (owner, blocks) in by_owner.iter().take(MAX_FILES) {
         let (what, means) = described(owner, &paths);
         let amount = match blocks.len() {
