@@ -29,7 +29,7 @@ pub fn make(folder: &Path) -> io::Result<()> {
         format: GapMap::FORMAT.into(),
         source: "/dev/sdb".into(),
         size: image.len() as u64,
-        untried: Vec::new(),
+        pending: Vec::new(),
         unreadable: UNREADABLE.to_vec(),
     };
     fs::write(GapMap::path_for(&path), serde_json::to_vec(&map)?)

@@ -9,7 +9,8 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use support::{Demo, folder, is_root};
-use veritum_core::devices::GapMap;
+use veritum_core::devices::ext4::FileSystem;
+use veritum_core::devices::{Device, GapMap};
 use veritum_core::event::{Event, Flow, NoObserver, Observer};
 use veritum_core::machine::{Disk, LiveDisk};
 use veritum_core::report::{Count, DataKind, RescueReport};
@@ -174,6 +175,46 @@ fn homes_are_found_where_the_folders_above_them_are_damaged() {
     assert_eq!((report.homes[0].user.as_str(), report.copied.files), ("mirela", 8));
 }
 
+#[test]
+fn a_path_on_a_disk_leads_through_symlinks_and_never_in_circles() {
+    let dir = folder();
+    let device = Device::open(&old(dir.path(), false)).unwrap();
+    let fs = FileSystem::open(&device).unwrap();
+    let letter = fs.find(b"home/mirela/Letters/insurance.txt").unwrap();
+    for path in [&b"home/mirela/latest"[..], b"/home/../home/mirela/./latest", b"../../home/mirela/latest"] {
+        assert_eq!(fs.find(path).map(|inode| inode.number), Some(letter.number));
+    }
+    assert!(fs.find(b"home/mirela/latest/x").is_none() && fs.find(b"home/oskar").is_none());
+    drop(fs);
+    drop(device);
+    let image = dir.path().join(old_disk::NAME);
+    let mut bytes = fs::read(&image).unwrap();
+    let target = b"Letters/insurance.txt";
+    let at = bytes.windows(target.len()).position(|part| part == target).unwrap();
+    bytes[at..at + target.len()].copy_from_slice(b"./././././././/latest");
+    bytes[1024 + 0x65] &= !4;
+    fs::write(&image, &bytes).unwrap();
+    let device = Device::open(&image).unwrap();
+    assert!(FileSystem::open(&device).unwrap().find(b"home/mirela/latest").is_none());
+}
+
+#[test]
+fn an_account_whose_home_is_not_on_the_disk_is_named() {
+    let demo = Demo::with(&[]);
+    let dir = folder();
+    let image = old(dir.path(), false);
+    let mut bytes = fs::read(&image).unwrap();
+    let account = b"mirela:x:1000:1000:Mirela:/home/mirela:";
+    let at = bytes.windows(account.len()).position(|part| part == account).unwrap();
+    bytes[at..at + account.len()].copy_from_slice(b"mirela:x:1000:1000:Mirela:/home/mirelo:");
+    fs::write(&image, &bytes).unwrap();
+    let to = folder();
+    let report = rescue(&demo.settings(), &RescueWanted { from: on_disk(&image), ..wanted(to.path()) });
+    let told = "the home of mirela, /home/mirelo, was not found on these disks";
+    assert!(report.limits.iter().any(|limit| limit == told), "{report:?}");
+    assert_eq!(report.copied.files, 8, "folders that belong to people are copied all the same");
+}
+
 /// Stops at the n-th event.
 struct StopAt(std::sync::atomic::AtomicUsize);
 
@@ -220,7 +261,7 @@ fn an_image_of_a_disk_is_the_disk_and_one_of_something_else_is_not_written() {
     let disk = old(dir.path(), false);
     let image = dir.path().join("copy.img");
     let report = image_of_disk(&disk, &image, &live(), &NoObserver).unwrap();
-    assert!(report.unreadable.is_empty() && report.untried.is_empty(), "{report:?}");
+    assert!(report.unreadable.is_empty() && report.pending.is_empty(), "{report:?}");
     assert!(fs::read(&image).unwrap() == fs::read(&disk).unwrap());
     let blocks = |path: &Path| fs::metadata(path).unwrap().blocks();
     assert!(blocks(&image) <= blocks(&disk), "zeros take no space");

@@ -85,7 +85,7 @@ impl Document for RescueReport {
 
 impl Document for RescueImageReport {
     fn totals(&self) -> Totals {
-        let missing = Self::bytes_of(&self.unreadable) + Self::bytes_of(&self.untried);
+        let missing = Self::bytes_of(&self.unreadable) + Self::bytes_of(&self.pending);
         [("bytes", self.read_bytes), ("missing_bytes", missing)].into()
     }
 }

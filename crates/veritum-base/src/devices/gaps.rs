@@ -22,7 +22,7 @@ pub struct GapMap {
     /// Its size in bytes, and that of the image.
     pub size: u64,
     /// The parts that were not read yet, from and to in bytes, in order.
-    pub untried: Vec<(u64, u64)>,
+    pub pending: Vec<(u64, u64)>,
     /// The parts that could not be read, from and to in bytes, in order.
     pub unreadable: Vec<(u64, u64)>,
 }
@@ -64,7 +64,7 @@ impl GapMap {
     }
 
     fn is_in_order(&self) -> bool {
-        [&self.untried, &self.unreadable].into_iter().all(|ranges| {
+        [&self.pending, &self.unreadable].into_iter().all(|ranges| {
             let mut last = 0;
             ranges.iter().all(|(from, to)| {
                 let fits = *from >= last && from < to && *to <= self.size;
@@ -78,7 +78,7 @@ impl GapMap {
     #[must_use]
     pub fn gaps(&self) -> Vec<Range<u64>> {
         let mut all: Vec<Range<u64>> =
-            self.untried.iter().chain(&self.unreadable).map(|(from, to)| *from..*to).collect();
+            self.pending.iter().chain(&self.unreadable).map(|(from, to)| *from..*to).collect();
         all.sort_by_key(|gap| gap.start);
         all
     }
@@ -96,8 +96,8 @@ mod tests {
 
     fn map() -> GapMap {
         let format = GapMap::FORMAT.into();
-        let (untried, unreadable) = (vec![(8192, 12288)], vec![(512, 1024), (4096, 8192)]);
-        GapMap { format, source: "/dev/sda".into(), size: 1 << 20, untried, unreadable }
+        let (pending, unreadable) = (vec![(8192, 12288)], vec![(512, 1024), (4096, 8192)]);
+        GapMap { format, source: "/dev/sda".into(), size: 1 << 20, pending, unreadable }
     }
 
     #[test]
@@ -109,7 +109,7 @@ mod tests {
         for wrong in [
             GapMap { unreadable: vec![(4096, 8192), (512, 1024)], ..map() },
             GapMap { unreadable: vec![(8, 8)], ..map() },
-            GapMap { untried: vec![(0, 2 << 20)], ..map() },
+            GapMap { pending: vec![(0, 2 << 20)], ..map() },
             GapMap { format: "veritum.image-gaps/2".into(), ..map() },
         ] {
             assert!(read(&serde_json::to_vec(&wrong).unwrap()).is_err(), "{wrong:?}");

@@ -291,7 +291,7 @@ mod tests {
         assert_eq!(device.bytes_at(4, 3).unwrap(), b"456");
         assert!(device.bytes_at(8, 3).is_err() && device.bytes_at(u64::MAX, 1).is_err());
         let map =
-            r#"{"format":"veritum.image-gaps/1","source":"/dev/sda","size":10,"untried":[[8,9]],"unreadable":[[2,4]]}"#;
+            r#"{"format":"veritum.image-gaps/1","source":"/dev/sda","size":10,"pending":[[8,9]],"unreadable":[[2,4]]}"#;
         std::fs::write(dir.path().join("disk.img.gaps"), map).unwrap();
         let with_gaps = Device::open(&image).unwrap();
         assert_eq!(

@@ -76,10 +76,16 @@ pub struct MachineReport {
     pub system: String,
     /// Its host name.
     pub hostname: String,
-    /// The number of installed packages.
+    /// The number of installed packages, if they were counted.
+    #[serde(default, skip_serializing_if = "is_zero")]
     pub packages: u64,
     /// Whether it is the running system.
     pub live: bool,
+}
+
+#[allow(clippy::trivially_copy_pass_by_ref, reason = "serde passes a reference")]
+fn is_zero(number: &u64) -> bool {
+    *number == 0
 }
 
 /// The result of one area.

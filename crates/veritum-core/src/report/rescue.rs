@@ -19,7 +19,7 @@ pub enum DataKind {
     Profiles,
     /// Pictures, music and films.
     Media,
-    /// What can often be had again: installers, images of disks, packed files.
+    /// What can usually be downloaded again: installers, images of disks, packed files.
     Other,
     /// What was deleted, and is still in a trash folder.
     Trash,
@@ -114,11 +114,18 @@ impl RescueReport {
     /// The format's name.
     pub const FORMAT: &'static str = "veritum.rescue/1";
 
-    /// Whether all that was wanted is at the destination.
+    /// Whether there is enough free space.
+    #[must_use]
+    pub fn fits(&self) -> bool {
+        self.needed_bytes <= self.free_bytes
+    }
+
+    /// Whether all that was wanted is at the destination, or can be copied there.
     #[must_use]
     pub fn is_complete(&self) -> bool {
         let homes = self.homes.iter().all(|home| home.trouble.is_none());
-        homes && self.missing.is_empty() && self.incomplete.is_empty() && !self.stopped && self.failed.is_none()
+        let fits = self.fits() || !self.plan_only;
+        homes && fits && self.missing.is_empty() && self.incomplete.is_empty() && !self.stopped && self.failed.is_none()
     }
 }
 
@@ -232,7 +239,7 @@ pub struct RescueImageReport {
     /// The parts that cannot be read, from and to in bytes: zeros are in the image there.
     pub unreadable: Vec<(u64, u64)>,
     /// The parts that were not read yet, from and to in bytes.
-    pub untried: Vec<(u64, u64)>,
+    pub pending: Vec<(u64, u64)>,
     /// Whether it was interrupted.
     pub stopped: bool,
     /// Why the image cannot be written further.

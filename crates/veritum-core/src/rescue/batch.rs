@@ -20,7 +20,7 @@ const TOGETHER: usize = 16;
 
 /// Files that are copied together.
 pub(super) struct Batch<'j> {
-    /// Files with a content of their own.
+    /// Files whose content is copied.
     pub(super) files: Vec<&'j Job>,
     /// What became of each of them.
     pub(super) done: Vec<Result<Copied, NotDone>>,

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use super::stored_names::NameRules;
-use crate::machine::{Dir, Disk, Exchange, FreeSpace};
+use crate::machine::{Dir, Disk, Exchange};
 use crate::model::{Instant, SystemPath};
 
 /// The folder of files that are not complete yet.
@@ -88,12 +88,6 @@ impl Destination {
         open().map_err(fail)
     }
 
-    /// Its path on the host.
-    #[must_use]
-    pub fn path(&self) -> &Path {
-        &self.path
-    }
-
     /// The folder itself.
     #[must_use]
     pub fn top(&self) -> &Dir {
@@ -109,14 +103,6 @@ impl Destination {
     pub(super) fn discard_part(&self, part: &Part) {
         // What cannot be removed now is removed at the end.
         let _ = self.disk.unlink(self.parts(part.folder).fd(), &part.name);
-    }
-
-    /// The free space.
-    ///
-    /// # Errors
-    /// When the kernel does not report it.
-    pub fn free(&self) -> Result<FreeSpace, DestinationError> {
-        self.disk.room(self.top.fd()).map_err(|source| self.failed(&SystemPath::root(), source))
     }
 
     /// The error that something stored cannot be written.

@@ -69,7 +69,7 @@ pub fn image_disk(
 ) -> Result<Imaged, RescueError> {
     let fail = |source: io::Error| RescueError::Destination(DestinationError { place: image.to_owned(), source });
     let (file, map, resumed) = open(disk, source, image).map_err(fail)?;
-    let left: u64 = map.untried.iter().chain(&map.unreadable).map(|(from, to)| to - from).sum();
+    let left: u64 = map.pending.iter().chain(&map.unreadable).map(|(from, to)| to - from).sum();
     observer.on_event(Event::Begin { phase: Phase::Surface, items: 0, bytes: left.max(1) });
     let mut imaging = Imaging {
         disk,
@@ -109,7 +109,7 @@ fn open(disk: &dyn ReadAt, source: &str, image: &Path) -> io::Result<(File, GapM
                 format: GapMap::FORMAT.into(),
                 source: source.to_owned(),
                 size,
-                untried: vec![(0, size)],
+                pending: vec![(0, size)],
                 unreadable: Vec::new(),
             };
             Ok((file, map, false))
@@ -133,17 +133,17 @@ impl Imaging<'_> {
         // What is passed over is read before any unreadable place is tried again.
         self.pass(STEPS[0], true)?;
         self.pass(STEPS[0], false)?;
-        for step in STEPS {
+        for step in &STEPS[1..] {
             let again = std::mem::take(&mut self.map.unreadable);
-            self.map.untried = again;
-            self.pass(step, false)?;
+            self.map.pending = again;
+            self.pass(*step, false)?;
         }
         Ok(())
     }
 
     /// Reads all that was not tried yet in steps of this size.
     fn pass(&mut self, step: u64, passes_over: bool) -> Result<(), End> {
-        let mut left = VecDeque::from(std::mem::take(&mut self.map.untried));
+        let mut left = VecDeque::from(std::mem::take(&mut self.map.pending));
         let mut passed_over: Ranges = Vec::new();
         let mut jump = PASS_OVER;
         let mut ended = Ok(());
@@ -172,11 +172,11 @@ impl Imaging<'_> {
                 left.push_front((next, to));
             }
             if self.saved.elapsed() > SAVED_EVERY {
-                self.map.untried = joined(passed_over.iter().chain(&left).copied().collect());
+                self.map.pending = joined(passed_over.iter().chain(&left).copied().collect());
                 ended = ended.and(self.save().map_err(End::Failed));
             }
         }
-        self.map.untried = joined(passed_over.into_iter().chain(left).collect());
+        self.map.pending = joined(passed_over.into_iter().chain(left).collect());
         ended
     }
 
@@ -283,7 +283,7 @@ mod tests {
         let failing = disk(&bad);
         let done = image_disk(&failing, "/dev/sda", &image, &NoObserver).unwrap();
         let gaps = [(1_097_728, 1_101_824), (3 << 20, (3 << 20) + 12288), (SIZE as u64 - 4096, SIZE as u64)];
-        assert_eq!((done.map.unreadable.as_slice(), done.map.untried.len()), (&gaps[..], 0));
+        assert_eq!((done.map.unreadable.as_slice(), done.map.pending.len()), (&gaps[..], 0));
         let copy = std::fs::read(&image).unwrap();
         let mut expected = failing.content.clone();
         for (from, to) in gaps {
@@ -313,7 +313,7 @@ mod tests {
             assert!((0..SIZE).step_by(4096).all(|at| is_gap(at) || so_far[at] == content[at]), "{events}");
             let done = image_disk(&disk(&bad), "d", &image, &NoObserver).unwrap();
             assert_eq!(done.map.unreadable, [(1_998_848, 2_002_944)], "{events}");
-            assert!(done.resumed && done.map.untried.is_empty());
+            assert!(done.resumed && done.map.pending.is_empty());
         }
         let dir = tempfile::tempdir().unwrap();
         let image = dir.path().join("disk.img");

@@ -1,6 +1,6 @@
 //! Users' files to safety: copied to another disk, verified, resumable, without writing anything to where they come from.
 //!
-//! Files are copied in the order of what they are worth ([`DataKind`]), what cannot be read at once at the end. Each batch is synced and
+//! Files are copied in the order of their value to users ([`DataKind`]), what cannot be read at once at the end. Each batch is synced and
 //! read back before its files get their names and a line in the [manifest].
 
 mod batch;

@@ -286,7 +286,7 @@ impl Session<'_> {
         }
         let place = &self.homes[home];
         let (above, name) = match *path == place.place || !path.is_within(&place.place) {
-            true => (SystemPath::root(), place.user.as_bytes().to_vec()),
+            true => (SystemPath::root(), folder_name(&place.user)),
             false => {
                 let above = path.parent().unwrap_or_else(SystemPath::root);
                 (self.folder(home, &above)?, path.name().to_vec())
@@ -419,6 +419,14 @@ fn entry(item: &Item, path: &SystemPath, stored: Option<SystemPath>, user: &str)
         same_as: None,
         attributes: Vec::new(),
         gaps: Vec::new(),
+    }
+}
+
+/// The name of a user's folder: an account file that is damaged can contain any name.
+fn folder_name(user: &str) -> Vec<u8> {
+    match user.replace(['/', '\0'], "-").as_str() {
+        "" | "." | ".." => b"user".to_vec(),
+        name => name.as_bytes().to_vec(),
     }
 }
 

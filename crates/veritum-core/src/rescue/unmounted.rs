@@ -33,14 +33,16 @@ pub struct UnmountedHomes<'a> {
     bases: Bases,
     /// Users whose homes have the path of another one: those of another system on the same disks.
     pub others: Vec<String>,
+    /// Accounts whose homes are on none of the file systems.
+    pub absent: Vec<Account>,
 }
 
 impl<'a> UnmountedHomes<'a> {
     /// The homes on these file systems: those of the accounts that one of them records, else folders that belong to people.
     #[must_use]
     pub fn find(systems: &'a [FileSystem<'a>], cards: Vec<&'a Card>) -> Self {
-        let (homes, places, others) = (Vec::new(), Vec::new(), Vec::new());
-        let mut found = Self { systems, homes, places, cards, bases: Bases::default(), others };
+        let (homes, places, others, absent) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
+        let mut found = Self { systems, homes, places, cards, bases: Bases::default(), others, absent };
         for (fs, system) in systems.iter().enumerate() {
             for account in accounts_in(system).iter().filter(|account| account.is_login()) {
                 found.home_of(fs, account);
@@ -63,6 +65,7 @@ impl<'a> UnmountedHomes<'a> {
         let mut kept = is_kept.iter();
         self.places.retain(|_| kept.next() == Some(&true));
         self.others.retain(|user| wanted(user));
+        self.absent.retain(|account| wanted(&account.name));
     }
 
     /// An account's home: in the file system that records it, or in another one, which is mounted at a folder above the home.
@@ -85,8 +88,9 @@ impl<'a> UnmountedHomes<'a> {
         };
         let found = candidates.iter().filter_map(|(fs, path)| Some((*fs, folder(*fs, path)?)));
         let best = found.max_by_key(|(fs, inode)| holds(*fs, *inode));
-        if let Some((fs, inode)) = best {
-            self.add(fs, inode, account.name.clone(), place);
+        match best {
+            Some((fs, inode)) => self.add(fs, inode, account.name.clone(), place),
+            None => self.absent.push(account.clone()),
         }
     }
 

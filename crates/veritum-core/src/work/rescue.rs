@@ -92,7 +92,9 @@ pub fn deleted_files(
         let mut deleted: Vec<DeletedItem> = rescue::list_deleted(source, &found).into_iter().map(item).collect();
         deleted.sort_by(|a, b| b.at.cmp(&a.at).then_with(|| a.place.cmp(&b.place)));
         let troubled = opened.troubles.iter().map(|(user, why)| format!("the home of {user}: {why}"));
-        let limits = troubled.chain(opened.limits.iter().cloned()).collect();
+        let unread = found.unread.len();
+        let unread = (unread > 0).then(|| format!("{unread} files or folders in the homes could not be read"));
+        let limits = troubled.chain(opened.limits.iter().cloned()).chain(unread).collect();
         let report = RescueDeletedReport { format: RescueDeletedReport::FORMAT.into(), deleted, limits };
         Ok((report, opened.machine.clone()))
     })
@@ -202,7 +204,7 @@ pub fn image_of_disk(
         read_bytes: done.read,
         resumed: done.resumed,
         unreadable: done.map.unreadable,
-        untried: done.map.untried,
+        pending: done.map.pending,
         stopped: done.stopped,
         failed: done.failed,
         seconds: begun.elapsed().as_secs_f64(),

@@ -137,7 +137,7 @@ fn from_machine<T>(
     run(&source, &opened)
 }
 
-/// An ordinary user can read no homes but the own one: the others are left out, which is said.
+/// Restricts an ordinary user to their own home, the only one that they can read; returns a remark about the others.
 fn keep_own(settings: &Settings, from: &RescueSource, accounts: &mut Vec<Account>) -> Option<String> {
     let user = rustix::process::geteuid();
     let is_able = user.is_root() || settings.policy.owner_of_root.is_some() || !from.users.is_empty();
@@ -207,7 +207,17 @@ fn from_disks<T>(from: &RescueSource, cards: Vec<&Card>, run: Run<'_, T>) -> Res
         }
     }
     let mut source = UnmountedHomes::find(&systems, cards);
+    let of_homes = source.homes().iter().map(|home| home.user.clone());
+    let known: Vec<String> = of_homes.chain(source.absent.iter().map(|account| account.name.clone())).collect();
+    let unknown = from.users.iter().find(|user| !known.is_empty() && !known.contains(user));
+    if let Some(name) = unknown.cloned() {
+        return Err(WorkError::Unknown { what: "user", name, known, listed_by: None }.into());
+    }
     source.keep(|user| from.takes(user));
+    limits.extend(source.absent.iter().map(|account| {
+        let place = account.home.as_ref().map_or_else(|| "none".into(), ToString::to_string);
+        format!("the home of {}, {place}, was not found on these disks", account.name)
+    }));
     if source.homes().is_empty() {
         return Err(RescueError::NoHomes { place: from.disks[0].clone(), absent: limits });
     }

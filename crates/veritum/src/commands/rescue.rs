@@ -40,7 +40,7 @@ fn copy_disk(context: &Context, image: &Path, disk: &Arc<dyn Disk>) -> Result<u8
         ));
     };
     let report = image_of_disk(device, image, disk, &context.progress)?;
-    let is_whole = report.unreadable.is_empty() && report.untried.is_empty() && report.failed.is_none();
+    let is_whole = report.unreadable.is_empty() && report.pending.is_empty() && report.failed.is_none();
     let status = match report.stopped {
         true => context.progress.interruption(),
         false if is_whole => exit::FINE,
@@ -88,7 +88,7 @@ fn deleted(context: &Context, args: &RescueArgs, disk: &Arc<dyn Disk>) -> Result
     }
     let (report, machine) = deleted_files(&context.settings, &from(context, args)?, disk, &context.progress)?;
     context.set_machine(machine);
-    print(context, &report, exit::FINE, || render::rescue::describe_deleted(context, &report))?;
+    print(context, &report, exit::FINE, || render::rescue::describe_deleted(context, &report, &args.user))?;
     Ok(exit::FINE)
 }
 

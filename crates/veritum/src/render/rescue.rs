@@ -34,17 +34,18 @@ fn answer(context: &Context, report: &RescueReport) -> String {
     let name = if machine.hostname.is_empty() { machine.system } else { machine.hostname };
     let left = report.missing.len() as u64 + report.incomplete.len() as u64;
     let (label, word, rest) = if report.plan_only {
-        let room = match report.needed_bytes <= report.free_bytes {
+        let room = match report.fits() {
             true => format!("{} free", size(report.free_bytes)),
             false => format!("but only {} are free", size(report.free_bytes)),
         };
-        (Label::Good, "PLAN", format!("{} would be copied to {}: {room}", files(report.wanted), report.destination))
+        let label = if report.fits() { Label::Good } else { Label::Bad };
+        (label, "PLAN", format!("{} would be copied to {}: {room}", files(report.wanted), report.destination))
     } else if let Some(why) = &report.failed {
         let done = files(report.copied);
         (Label::Bad, "NOT COMPLETE", format!("{why}; {done} copied in this run"))
     } else if report.stopped {
         (Label::Bad, "INTERRUPTED", format!("{} copied in this run", files(report.copied)))
-    } else if report.copied.files == 0 && report.known.files == 0 && left == 0 {
+    } else if report.copied.files == 0 && report.known.files == 0 && report.is_complete() {
         (Label::Good, "OK", "there are no such files".to_owned())
     } else {
         let label = if report.is_complete() { Label::Good } else { Label::Bad };
@@ -55,8 +56,8 @@ fn answer(context: &Context, report: &RescueReport) -> String {
         };
         let lack = match left {
             0 => String::new(),
-            1 => "; 1 could not be copied whole".to_owned(),
-            n => format!("; {} could not be copied whole", grouped(n)),
+            1 => "; 1 is incomplete or missing".to_owned(),
+            n => format!("; {} are incomplete or missing", grouped(n)),
         };
         let read_back = if report.copied.files > 0 { ", read back and compared" } else { "" };
         (label, word, format!("{}{read_back}{known}{lack}", files(report.copied)))
@@ -171,7 +172,7 @@ fn capitalised(text: &str) -> String {
 
 fn commands(context: &Context, report: &RescueReport, again: &str) -> Vec<(String, &'static str)> {
     let mut all = Vec::new();
-    if report.plan_only && report.needed_bytes <= report.free_bytes && report.wanted.files > 0 {
+    if report.plan_only && report.fits() && report.wanted.files > 0 {
         all.push((context.command(again), "copies them"));
     } else if report.stopped || report.failed.is_some() {
         all.push((context.command(again), "resumes"));
@@ -191,6 +192,10 @@ pub(crate) fn describe_verified(context: &Context, report: &RescueVerifyReport) 
         (0, false) if report.damaged_lines > 0 => {
             let lines = count(report.damaged_lines, "line", "lines");
             (Label::Bad, "DAMAGED", format!("{lines} of the manifest; {intact} match the rest of it"))
+        }
+        (0, false) if !report.incomplete.is_empty() => {
+            let were = count(report.incomplete.len() as u64, "file was", "files were");
+            (Label::Bad, "INCOMPLETE", format!("{intact} match the manifest; {were} not readable whole when copied"))
         }
         (0, false) => (Label::Good, "OK", format!("{intact} match the manifest")),
         (n, _) => {
@@ -214,12 +219,12 @@ pub(crate) fn describe_verified(context: &Context, report: &RescueVerifyReport) 
 
 pub(crate) fn describe_image(context: &Context, report: &RescueImageReport) -> String {
     let bad = RescueImageReport::bytes_of(&report.unreadable);
-    let untried = RescueImageReport::bytes_of(&report.untried);
+    let pending = RescueImageReport::bytes_of(&report.pending);
     let read = format!("{} read in this run", size(report.read_bytes));
     let places = count(report.unreadable.len() as u64, "place", "places");
     let (label, word, rest) = match (&report.failed, report.stopped, bad) {
-        (Some(why), ..) => (Label::Bad, "NOT COMPLETE", format!("{why}; {read}, {} left", size(untried + bad))),
-        (None, true, _) => (Label::Bad, "INTERRUPTED", format!("{read}, {} left", size(untried + bad))),
+        (Some(why), ..) => (Label::Bad, "NOT COMPLETE", format!("{why}; {read}, {} left", size(pending + bad))),
+        (None, true, _) => (Label::Bad, "INTERRUPTED", format!("{read}, {} left", size(pending + bad))),
         (None, false, 0) => (Label::Good, "COPIED", format!("all of it ({})", size(report.size))),
         (None, false, bad) => {
             let all = size(report.size);
@@ -250,7 +255,7 @@ pub(crate) fn describe_image(context: &Context, report: &RescueImageReport) -> S
     text
 }
 
-pub(crate) fn describe_deleted(context: &Context, report: &RescueDeletedReport) -> String {
+pub(crate) fn describe_deleted(context: &Context, report: &RescueDeletedReport, users: &[String]) -> String {
     let machine = context.machine().unwrap_or_default();
     let name = if machine.hostname.is_empty() { machine.system } else { machine.hostname };
     let trash = report.deleted.iter().filter(|item| !item.set_aside).count() as u64;
@@ -271,7 +276,9 @@ pub(crate) fn describe_deleted(context: &Context, report: &RescueDeletedReport) 
     let limit = "Files that were deleted otherwise are not looked for: ext4 keeps neither their size nor their places";
     let all = report.limits.iter().map(|limit| capitalised(&plain(limit))).chain([limit.to_owned()]);
     text.push_str(&all.map(|limit| paragraph("  ", &limit, context.width)).collect::<String>());
-    let copies = (context.command("rescue --to DIR --only trash"), "copies what is in the trash to another disk");
+    let users: String = users.iter().map(|user| format!(" --user {}", quoted(user.as_bytes()))).collect();
+    let command = context.command(&format!("rescue --to DIR --only trash{users}"));
+    let copies = (command, "copies what is in the trash to another disk");
     text.push_str(&next(context, &if trash > 0 { vec![copies] } else { Vec::new() }));
     text
 }

@@ -7,6 +7,8 @@ use super::inode::{Inode, Type};
 use super::mapping::{self, Piece, Run};
 use super::{FileSystem, MAX_NAMES, Name, check, folder};
 
+/// More symlinks than this in one path are a loop, as in Linux.
+const MAX_LINKS: usize = 40;
 /// Longer targets of symlinks are not valid.
 const MAX_TARGET: u64 = 4096;
 
@@ -30,6 +32,12 @@ fn merged(mut runs: Vec<Run>) -> Vec<Run> {
         is_same
     });
     runs
+}
+
+/// The names of a path, the last one first.
+fn names_of(path: &[u8]) -> Vec<Vec<u8>> {
+    let names = path.rsplit(|byte| *byte == b'/').filter(|name| !name.is_empty() && *name != b".");
+    names.map(<[u8]>::to_vec).collect()
 }
 
 fn unreadable() -> io::Error {
@@ -123,18 +131,35 @@ impl<'a> FileSystem<'a> {
         names.into_iter().find(|name| name.name == b"..").map(|name| name.inode)
     }
 
-    /// The inode at a path, whose names are separated by `/`. Symlinks are not followed.
+    /// The inode at a path, whose names are separated by `/`. Symlinks are followed within the file system.
     #[must_use]
     pub fn find(&self, path: &[u8]) -> Option<Inode> {
-        let mut at = self.inode(super::inode::ROOT).ok()?;
-        for name in path.split(|byte| *byte == b'/').filter(|name| !name.is_empty()) {
+        let mut folders = vec![self.inode(super::inode::ROOT).ok()?];
+        let mut names: Vec<Vec<u8>> = names_of(path);
+        let mut links = 0;
+        while let Some(name) = names.pop() {
+            let at = folders.last()?;
+            if name == b".." {
+                folders.truncate(folders.len().saturating_sub(1).max(1));
+                continue;
+            }
             if at.kind() != Type::Folder {
                 return None;
             }
-            let number = self.entries_of(&at).0.into_iter().find(|entry| entry.name == name)?.inode;
-            at = self.inode(number).ok()?;
+            let number = self.entries_of(at).0.into_iter().find(|entry| entry.name == name)?.inode;
+            let found = self.inode(number).ok()?;
+            if found.kind() != Type::Link {
+                folders.push(found);
+                continue;
+            }
+            links += 1;
+            let target = self.target(&found).ok().filter(|_| links <= MAX_LINKS)?;
+            if target.starts_with(b"/") {
+                folders.truncate(1);
+            }
+            names.extend(names_of(&target));
         }
-        Some(at)
+        folders.pop()
     }
 }
 
